@@ -1,0 +1,117 @@
+//! Fingerprints: what lets a build know an entry again and know what about it moved, without keeping its text.
+//!
+//! | fingerprint | of | moves when | decides |
+//! |---|---|---|---|
+//! | [`key`] | the address | never | which entry this is |
+//! | [`row`] | all that the sources say, byte for byte | anything at all was said differently | whether the file may differ |
+//! | [`Prints::page`] | what the *page* says | its content, title, pictures … move | observed dates, announcements |
+//! | [`Prints::declared`] | the declared dates | they move | announcements; tells an edit from a redesign |
+
+use xxhash_rust::xxh3::{Xxh3Default, xxh3_64, xxh3_64_with_seed, xxh3_128_with_seed};
+
+use crate::contribution::Said;
+
+/// The address of an entry as 128 bits. The seed is the ledger's own, so that nobody can prepare collisions.
+pub fn key(seed: u64, address: &str) -> u128 {
+    xxh3_128_with_seed(address.as_bytes(), seed)
+}
+
+/// One contribution, byte for byte. The rows of one entry are summed, so that their order does not matter.
+pub fn row(bytes: &[u8]) -> u64 {
+    xxh3_64(bytes)
+}
+
+/// What is written of an entry: what was said, under these settings, with this date. Moves at least whenever the bytes in
+/// the file would.
+pub fn written(said: u64, settings: u64, observed: Option<i32>) -> u64 {
+    let observed = observed.map_or(0, |day| (i64::from(day) << 1 | 1) as u64);
+    xxh3_64_with_seed(&[said.to_le_bytes(), observed.to_le_bytes()].concat(), settings)
+}
+
+/// Settings that have a say in what is written, from any text that spells them out.
+pub fn settings(text: &str) -> u64 {
+    xxh3_64(text.as_bytes())
+}
+
+/// What the page says, in two parts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Prints {
+    /// Content, title, description, language, pictures, videos, canonical and noindex.
+    pub page: u64,
+    /// The declared dates; 0 where there are none.
+    pub declared: u32,
+}
+
+impl Prints {
+    /// Takes both prints. Hints and the choice of section are the site's settings, not the page's word: they do not count.
+    pub fn of(said: &Said<'_>) -> Self {
+        let mut hasher = Xxh3Default::new();
+        let mut part = |tag: u8, bytes: &[u8]| {
+            hasher.update(&[tag]);
+            hasher.update(&(bytes.len() as u64).to_le_bytes());
+            hasher.update(bytes);
+        };
+        let text = |text: &Option<std::borrow::Cow<'_, str>>| text.as_deref().unwrap_or("").as_bytes().to_vec();
+        part(1, &text(&said.title));
+        part(2, &text(&said.description));
+        part(3, &text(&said.language));
+        part(4, &text(&said.canonical));
+        part(5, &text(&said.noindex));
+        part(6, &text(&said.refresh));
+        part(7, &said.digest.unwrap_or(0).to_le_bytes());
+        said.images.iter().for_each(|image| part(8, image.as_bytes()));
+        for video in &said.videos {
+            part(9, &serde_json::to_vec(video).unwrap_or_default());
+        }
+        Self { page: hasher.digest(), declared: Self::declared(said) }
+    }
+
+    fn declared(said: &Said<'_>) -> u32 {
+        let bytes: Vec<u8> = [said.modified, said.published].into_iter().flatten().flat_map(|d| d.to_bytes()).collect();
+        if bytes.is_empty() { 0 } else { (xxh3_64(&bytes) as u32).max(1) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::entry::{Changefreq, Priority};
+    use crate::lastmod::Lastmod;
+
+    fn page() -> Said<'static> {
+        Said { title: Some("Fares".into()), digest: Some(7), ..Said::default() }
+    }
+
+    #[rstest]
+    #[case::hint(Said { priority: Priority::new(0.3), changefreq: Some(Changefreq::Daily), ..page() }, false)]
+    #[case::section(Said { section: Some("journal".into()), ..page() }, false)]
+    #[case::text(Said { digest: Some(8), ..page() }, true)]
+    #[case::picture(Said { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, true)]
+    #[case::title(Said { title: Some("Fares 2027".into()), ..page() }, true)]
+    fn only_the_page_itself_moves_its_print(#[case] other: Said<'static>, #[case] moves: bool) {
+        assert_eq!(Prints::of(&page()).page != Prints::of(&other).page, moves);
+    }
+
+    #[test]
+    fn a_declared_date_has_a_print_of_its_own() {
+        let dated = Said { modified: Lastmod::from_epoch_day(20_000), ..page() };
+        assert_eq!(Prints::of(&dated).page, Prints::of(&page()).page);
+        assert_ne!(Prints::of(&dated).declared, Prints::of(&page()).declared);
+        assert_eq!(Prints::of(&page()).declared, 0);
+    }
+
+    #[test]
+    fn keys_depend_on_the_seed() {
+        assert_ne!(key(1, "https://www.marrowvale.example/"), key(2, "https://www.marrowvale.example/"));
+    }
+
+    #[test]
+    fn written_follows_words_settings_and_observed_day() {
+        let base = written(1, 2, None);
+        assert_ne!(base, written(2, 2, None));
+        assert_ne!(base, written(1, 3, None));
+        assert_ne!(base, written(1, 2, Some(0)));
+    }
+}

@@ -1,0 +1,29 @@
+//! The sitemap formats: writing and reading.
+//!
+//! ```
+//! use atlas_core::entry::Entry;
+//! use atlas_core::format::{Frame, read, write_url};
+//!
+//! let mut file = Frame::default().open();
+//! write_url(&mut file, &Entry { address: "https://www.marrowvale.example/?a=1&b=2".into(), ..Entry::default() });
+//! file.extend_from_slice(Frame::CLOSE);
+//!
+//! let mut locs = Vec::new();
+//! read(&file, |url| locs.extend(url.loc), |_| ()).unwrap();
+//! assert_eq!(locs, ["https://www.marrowvale.example/?a=1&b=2"]);
+//! ```
+
+mod reader;
+mod text;
+mod writer;
+
+pub use reader::{Document, RawSitemap, RawUrl, ReadError, read};
+pub use text::clean;
+pub use writer::{Frame, IndexLine, index, write_url};
+
+/// The namespace of the protocol itself (sitemaps protocol 0.9).
+pub const SITEMAP: &str = "http://www.sitemaps.org/schemas/sitemap/0.9";
+/// The namespace of the image extension.
+pub const IMAGE: &str = "http://www.google.com/schemas/sitemap-image/1.1";
+/// The namespace of the video extension.
+pub const VIDEO: &str = "http://www.google.com/schemas/sitemap-video/1.1";

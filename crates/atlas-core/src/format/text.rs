@@ -1,0 +1,47 @@
+//! Text that may stand in XML.
+
+use std::borrow::Cow;
+
+/// Whether XML 1.0 allows a character (section 2.2), and no reader would change it.
+fn is_allowed(letter: char) -> bool {
+    matches!(letter, ' '..='\u{d7ff}' | '\u{e000}'..='\u{fffd}' | '\u{10000}'..) && letter != '\u{7f}'
+}
+
+/// A text on one line, without the characters that XML 1.0 does not allow: white space becomes spaces, the rest goes, and
+/// so do spaces around it.
+///
+/// ```
+/// assert_eq!(atlas_core::format::clean(" cab\u{0}\tride\r\n\u{fffe}"), "cab ride");
+/// ```
+pub fn clean(text: &str) -> Cow<'_, str> {
+    let text = text.trim();
+    if text.chars().all(is_allowed) {
+        return Cow::Borrowed(text);
+    }
+    let kept: String = text
+        .chars()
+        .filter_map(|letter| match letter {
+            letter if is_allowed(letter) => Some(letter),
+            '\t' | '\n' | '\r' => Some(' '),
+            _ => None,
+        })
+        .collect();
+    Cow::Owned(kept.trim().to_owned())
+}
+
+/// Appends text with `& ' " < >` escaped (sitemaps protocol 0.9, "entity escaping").
+pub(super) fn push_escaped(out: &mut Vec<u8>, text: &str) {
+    let mut rest = text.as_bytes();
+    while let Some(at) = rest.iter().position(|byte| matches!(byte, b'&' | b'\'' | b'"' | b'<' | b'>')) {
+        out.extend_from_slice(&rest[..at]);
+        out.extend_from_slice(match rest[at] {
+            b'&' => b"&amp;",
+            b'\'' => b"&apos;",
+            b'"' => b"&quot;",
+            b'<' => b"&lt;",
+            _ => b"&gt;",
+        });
+        rest = &rest[at + 1..];
+    }
+    out.extend_from_slice(rest);
+}

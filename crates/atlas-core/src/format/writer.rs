@@ -1,0 +1,130 @@
+//! Writing `urlset` and `sitemapindex`.
+
+use std::io::Write as _;
+
+use super::text::{clean, push_escaped};
+use super::{IMAGE, SITEMAP, VIDEO};
+use crate::entry::{Entry, VIDEO_DESCRIPTION_LONGEST, Video};
+use crate::lastmod::Lastmod;
+
+const DECLARATION: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n";
+
+/// What stands around the `url` elements of a file: it names the namespaces that its entries use, and no others.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Frame {
+    /// Some entry has pictures.
+    pub images: bool,
+    /// Some entry has videos.
+    pub videos: bool,
+}
+
+impl Frame {
+    /// The end of the file.
+    pub const CLOSE: &[u8] = b"</urlset>\n";
+
+    /// The beginning of the file.
+    pub fn open(self) -> Vec<u8> {
+        let image = if self.images { format!(" xmlns:image=\"{IMAGE}\"") } else { String::new() };
+        let video = if self.videos { format!(" xmlns:video=\"{VIDEO}\"") } else { String::new() };
+        format!("{DECLARATION}<urlset xmlns=\"{SITEMAP}\"{image}{video}>\n").into_bytes()
+    }
+
+    /// The most bytes that frame and end take: what is left of a file's limit belongs to its entries.
+    pub fn most_bytes() -> u64 {
+        let all = Self { images: true, videos: true };
+        (all.open().len() + Self::CLOSE.len()) as u64
+    }
+
+    /// The frame that fits both.
+    pub fn and(self, other: Self) -> Self {
+        Self { images: self.images || other.images, videos: self.videos || other.videos }
+    }
+
+    /// The frame that an entry needs.
+    pub fn of(entry: &Entry<'_>) -> Self {
+        Self { images: !entry.images.is_empty(), videos: !entry.videos.is_empty() }
+    }
+}
+
+/// Appends one `url` element, on a line of its own. Videos that lack a required field must have been taken out before.
+pub fn write_url(out: &mut Vec<u8>, entry: &Entry<'_>) {
+    out.extend_from_slice(b"<url>");
+    element(out, "loc", &entry.address);
+    // Writing into a vector does not fail.
+    if let Some(lastmod) = entry.lastmod {
+        let _ = write!(out, "<lastmod>{lastmod}</lastmod>");
+    }
+    if let Some(changefreq) = entry.changefreq {
+        element(out, "changefreq", changefreq.as_str());
+    }
+    if let Some(priority) = entry.priority {
+        let _ = write!(out, "<priority>{priority}</priority>");
+    }
+    for image in &entry.images {
+        out.extend_from_slice(b"<image:image>");
+        element(out, "image:loc", image);
+        out.extend_from_slice(b"</image:image>");
+    }
+    entry.videos.iter().for_each(|video| write_video(out, video));
+    out.extend_from_slice(b"</url>\n");
+}
+
+/// The elements stand in the order of the video extension.
+fn write_video(out: &mut Vec<u8>, video: &Video) {
+    out.extend_from_slice(b"<video:video>");
+    let mut text = |name: &str, text: Option<&str>| {
+        let text = clean(text.unwrap_or(""));
+        if !text.is_empty() {
+            element(out, name, &text);
+        }
+    };
+    let description = video.description.as_deref().map(|description| first_letters(description.trim()));
+    text("video:thumbnail_loc", video.thumbnail_loc.as_deref());
+    text("video:title", video.title.as_deref());
+    text("video:description", description);
+    text("video:content_loc", video.content_loc.as_deref());
+    text("video:player_loc", video.player_loc.as_deref());
+    text("video:duration", video.duration.map(|seconds| seconds.to_string()).as_deref());
+    text("video:expiration_date", video.expiration_date.as_deref());
+    text("video:publication_date", video.publication_date.as_deref());
+    out.extend_from_slice(b"</video:video>");
+}
+
+fn first_letters(description: &str) -> &str {
+    match description.char_indices().nth(VIDEO_DESCRIPTION_LONGEST) {
+        Some((end, _)) => &description[..end],
+        None => description,
+    }
+}
+
+fn element(out: &mut Vec<u8>, name: &str, text: &str) {
+    out.push(b'<');
+    out.extend_from_slice(name.as_bytes());
+    out.push(b'>');
+    push_escaped(out, text);
+    out.extend_from_slice(b"</");
+    out.extend_from_slice(name.as_bytes());
+    out.push(b'>');
+}
+
+/// One file in an index.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct IndexLine {
+    /// The file's address.
+    pub address: String,
+    /// When that file last changed.
+    pub lastmod: Lastmod,
+}
+
+/// A whole `sitemapindex`.
+pub fn index(lines: &[IndexLine]) -> Vec<u8> {
+    let mut out = format!("{DECLARATION}<sitemapindex xmlns=\"{SITEMAP}\">\n").into_bytes();
+    for line in lines {
+        out.extend_from_slice(b"<sitemap>");
+        element(&mut out, "loc", &line.address);
+        element(&mut out, "lastmod", &line.lastmod.to_string());
+        out.extend_from_slice(b"</sitemap>\n");
+    }
+    out.extend_from_slice(b"</sitemapindex>\n");
+    out
+}

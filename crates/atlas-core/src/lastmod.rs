@@ -1,0 +1,278 @@
+//! Dates as the sitemaps protocol 0.9 writes them: a day, or an instant with its zone.
+
+use std::fmt::{self, Write as _};
+
+use jiff::civil::{Date, DateTime, Time};
+use jiff::fmt::temporal::Pieces;
+use jiff::tz::{Offset, TimeZone};
+use jiff::{Timestamp, ToSpan};
+use serde::{Serialize, Serializer};
+
+/// When a page last changed in a way that matters, or when it was published: a day, or an instant to the second with
+/// the offset it was stated in. Written as one of the two W3C Datetime forms that the published schema takes.
+///
+/// ```
+/// use atlas_core::lastmod::Lastmod;
+/// use jiff::tz::TimeZone;
+///
+/// let london = TimeZone::get("Europe/London").unwrap();
+/// assert_eq!(Lastmod::read("2026-07-04", &london).unwrap().to_string(), "2026-07-04");
+/// assert_eq!(Lastmod::read("2026-07-04 09:30", &london).unwrap().to_string(), "2026-07-04T09:30:00+01:00");
+/// ```
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Lastmod {
+    /// A day, in no stated zone.
+    Day(Date),
+    /// An instant, in seconds since 1970-01-01T00:00:00Z, and the offset east of UTC in minutes.
+    Instant {
+        /// Seconds since the Unix epoch.
+        seconds: i64,
+        /// Minutes east of UTC.
+        offset: i16,
+    },
+}
+
+/// The size of [`Lastmod::to_bytes`].
+pub const BYTES: usize = 10;
+const NO_OFFSET: i16 = i16::MIN;
+
+impl Lastmod {
+    /// Reads what people and programs write: W3C Datetime in all its forms, ISO 8601 with a space or without colons in
+    /// the zone. A time without a zone is one of `timezone`. `None` where it is no date, or lies outside the years 0000 to 9999.
+    ///
+    /// A year or a month alone (`2026`, `2026-07`) is read as its first day, the one day it is certain to lie at or after.
+    pub fn read(text: &str, timezone: &TimeZone) -> Option<Self> {
+        let text = text.trim();
+        if let Some(short) = Self::read_short(text) {
+            return Some(short);
+        }
+        let pieces = Pieces::parse(text).ok()?;
+        let Some(time) = pieces.time() else { return Some(Self::Day(pieces.date())).filter(Self::in_range) };
+        let datetime = pieces.date().to_datetime(time);
+        match pieces.to_numeric_offset() {
+            Some(offset) => Self::at_offset(datetime, offset),
+            None => Self::in_zone(datetime, timezone),
+        }
+    }
+
+    /// `YYYY` and `YYYY-MM`.
+    fn read_short(text: &str) -> Option<Self> {
+        let (year, month) = match text.len() {
+            4 => (text, "01"),
+            7 if text.as_bytes()[4] == b'-' => (&text[..4], &text[5..]),
+            _ => return None,
+        };
+        let digits = |part: &str| part.bytes().all(|byte| byte.is_ascii_digit()).then(|| part.parse::<i16>().ok())?;
+        Date::new(digits(year)?, i8::try_from(digits(month)?).ok()?, 1).ok().map(Self::Day)
+    }
+
+    /// Reads a date in a stated `strptime` format, such as `%d/%m/%Y`; a time without a zone is one of `timezone`.
+    pub fn read_as(format: &str, text: &str, timezone: &TimeZone) -> Option<Self> {
+        let broken = jiff::fmt::strtime::parse(format, text.trim()).ok()?;
+        let date = broken.to_date().ok()?;
+        let Some(time) = broken.to_time().ok().filter(|_| broken.hour().is_some()) else {
+            return Some(Self::Day(date)).filter(Self::in_range);
+        };
+        match broken.offset() {
+            Some(offset) => Self::at_offset(date.to_datetime(time), offset),
+            None => Self::in_zone(date.to_datetime(time), timezone),
+        }
+    }
+
+    fn at_offset(datetime: DateTime, offset: Offset) -> Option<Self> {
+        let seconds = offset.to_timestamp(datetime).ok()?.as_second();
+        Some(Self::Instant { seconds, offset: i16::try_from(offset.seconds() / 60).ok()? }).filter(Self::in_range)
+    }
+
+    fn in_zone(datetime: DateTime, timezone: &TimeZone) -> Option<Self> {
+        let zoned = timezone.to_ambiguous_zoned(datetime).compatible().ok()?;
+        Self::at_offset(zoned.datetime(), zoned.offset())
+    }
+
+    fn in_range(&self) -> bool {
+        (0..=9999).contains(&self.civil().0.year())
+    }
+
+    /// The instant, written in UTC.
+    pub fn from_timestamp(timestamp: Timestamp) -> Self {
+        Self::Instant { seconds: timestamp.as_second(), offset: 0 }
+    }
+
+    /// The day that lies this many days after 1970-01-01.
+    pub fn from_epoch_day(day: i32) -> Option<Self> {
+        Date::new(1970, 1, 1).ok()?.checked_add(day.days()).ok().map(Self::Day)
+    }
+
+    /// Days from 1970-01-01 to this day or to the day of this instant in its own zone.
+    pub fn epoch_day(&self) -> i32 {
+        let epoch = Date::constant(1970, 1, 1);
+        epoch.until(self.civil().0).map_or(0, |span| span.get_days())
+    }
+
+    /// Seconds since the Unix epoch, for ordering by age; a day counts as its midnight in UTC.
+    pub fn seconds(&self) -> i64 {
+        match self {
+            Self::Day(_) => i64::from(self.epoch_day()) * 86_400,
+            Self::Instant { seconds, .. } => *seconds,
+        }
+    }
+
+    fn civil(&self) -> (Date, Option<(Time, i16)>) {
+        match *self {
+            Self::Day(date) => (date, None),
+            Self::Instant { seconds, offset } => {
+                let zone = Offset::from_seconds(i32::from(offset) * 60).unwrap_or(Offset::UTC);
+                let datetime = zone.to_datetime(Timestamp::from_second(seconds).unwrap_or(Timestamp::UNIX_EPOCH));
+                (datetime.date(), Some((datetime.time(), offset)))
+            }
+        }
+    }
+
+    /// A fixed-size form for compact rows; [`Lastmod::from_bytes`] reads it back.
+    pub fn to_bytes(&self) -> [u8; BYTES] {
+        let (number, offset) = match *self {
+            Self::Day(_) => (i64::from(self.epoch_day()), NO_OFFSET),
+            Self::Instant { seconds, offset } => (seconds, offset),
+        };
+        let mut out = [0; BYTES];
+        out[..8].copy_from_slice(&number.to_le_bytes());
+        out[8..].copy_from_slice(&offset.to_le_bytes());
+        out
+    }
+
+    /// Reads [`Lastmod::to_bytes`]; `None` for anything else.
+    pub fn from_bytes(bytes: &[u8]) -> Option<Self> {
+        let number = i64::from_le_bytes(bytes.get(..8)?.try_into().ok()?);
+        let offset = i16::from_le_bytes(bytes.get(8..BYTES)?.try_into().ok()?);
+        match offset {
+            NO_OFFSET => Self::from_epoch_day(i32::try_from(number).ok()?),
+            offset => Some(Self::Instant { seconds: number, offset }),
+        }
+    }
+}
+
+impl fmt::Display for Lastmod {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let (date, time) = self.civil();
+        let mut text = [0u8; 25];
+        put(&mut text[0..4], date.year().unsigned_abs().into());
+        put(&mut text[5..7], date.month().unsigned_abs().into());
+        put(&mut text[8..10], date.day().unsigned_abs().into());
+        (text[4], text[7]) = (b'-', b'-');
+        let mut end = 10;
+        if let Some((time, offset)) = time {
+            put(&mut text[11..13], time.hour().unsigned_abs().into());
+            put(&mut text[14..16], time.minute().unsigned_abs().into());
+            put(&mut text[17..19], time.second().unsigned_abs().into());
+            (text[10], text[13], text[16]) = (b'T', b':', b':');
+            if offset == 0 {
+                text[19] = b'Z';
+                end = 20;
+            } else {
+                text[19] = if offset < 0 { b'-' } else { b'+' };
+                put(&mut text[20..22], offset.unsigned_abs() / 60);
+                put(&mut text[23..25], offset.unsigned_abs() % 60);
+                text[22] = b':';
+                end = 25;
+            }
+        }
+        text[..end].iter().try_for_each(|&byte| formatter.write_char(byte as char))
+    }
+}
+
+/// Writes a number right-aligned with leading zeros.
+fn put(out: &mut [u8], mut number: u16) {
+    for digit in out.iter_mut().rev() {
+        *digit = b'0' + (number % 10) as u8;
+        number /= 10;
+    }
+}
+
+impl Serialize for Lastmod {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+/// Whether a text is one of the two forms that the published sitemap schema takes: `YYYY-MM-DD`, or a date and time
+/// with seconds and a zone. Source: sitemaps protocol 0.9, XML schema.
+pub fn is_schema_form(text: &str) -> bool {
+    let Ok(pieces) = Pieces::parse(text) else { return false };
+    let extended_zone = text.ends_with('Z')
+        || text
+            .get(text.len().saturating_sub(6)..)
+            .is_some_and(|zone| matches!(zone.as_bytes(), [b'+' | b'-', _, _, b':', _, _]));
+    match pieces.time() {
+        None => text.len() == 10,
+        Some(_) => text.len() >= 20 && text.as_bytes()[10] == b'T' && text.as_bytes()[16] == b':' && extended_zone,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("2026-11-23", "2026-11-23")]
+    #[case("2026-11-23T07:07:29Z", "2026-11-23T07:07:29Z")]
+    #[case("2026-11-23T07:07:29.250+02:00", "2026-11-23T07:07:29+02:00")]
+    #[case("2026-11-23T07:07+0200", "2026-11-23T07:07:00+02:00")]
+    #[case("2026-11-23T07:07-03:30", "2026-11-23T07:07:00-03:30")]
+    #[case("2026-07-01 10:00:00", "2026-07-01T10:00:00+01:00")]
+    #[case("2026-12-01 10:00:00", "2026-12-01T10:00:00Z")]
+    #[case("2026", "2026-01-01")]
+    #[case("2026-02", "2026-02-01")]
+    fn reads_and_writes(#[case] given: &str, #[case] wanted: &str) {
+        let london = TimeZone::get("Europe/London").unwrap();
+        assert_eq!(Lastmod::read(given, &london).unwrap().to_string(), wanted);
+    }
+
+    #[rstest]
+    #[case("")]
+    #[case("yesterday")]
+    #[case("2026-13-01")]
+    #[case("2026-02-30")]
+    #[case("20/11/2026")]
+    fn refuses_what_is_no_date(#[case] given: &str) {
+        assert_eq!(Lastmod::read(given, &TimeZone::UTC), None);
+    }
+
+    #[rstest]
+    #[case("%d/%m/%Y", "04/11/2026", "2026-11-04")]
+    #[case("%d/%m/%Y %H:%M", "04/07/2026 18:05", "2026-07-04T18:05:00+01:00")]
+    #[case("%Y%m%d", "20261104", "2026-11-04")]
+    fn reads_a_stated_format(#[case] format: &str, #[case] given: &str, #[case] wanted: &str) {
+        let london = TimeZone::get("Europe/London").unwrap();
+        assert_eq!(Lastmod::read_as(format, given, &london).unwrap().to_string(), wanted);
+        assert_eq!(Lastmod::read_as(format, "not a date", &london), None);
+    }
+
+    #[rstest]
+    #[case("2026-11-23", true)]
+    #[case("2026-11-23T07:07:29Z", true)]
+    #[case("2026-11-23T07:07:29.5+01:00", true)]
+    #[case("2026-11-23T07:07Z", false)]
+    #[case("2026-11", false)]
+    #[case("2026-11-23 07:07:29Z", false)]
+    #[case("soon", false)]
+    fn knows_the_forms_of_the_schema(#[case] text: &str, #[case] wanted: bool) {
+        assert_eq!(is_schema_form(text), wanted);
+    }
+
+    proptest! {
+        #[test]
+        fn bytes_and_text_come_back(seconds in -62_000_000_000i64..250_000_000_000, offset in -720i16..840) {
+            let moment = Lastmod::Instant { seconds, offset };
+            prop_assert_eq!(Lastmod::from_bytes(&moment.to_bytes()), Some(moment));
+            let day = Lastmod::from_epoch_day(moment.epoch_day()).unwrap();
+            prop_assert_eq!(Lastmod::from_bytes(&day.to_bytes()), Some(day));
+            if moment.in_range() {
+                prop_assert_eq!(Lastmod::read(&moment.to_string(), &TimeZone::UTC), Some(moment));
+                prop_assert_eq!(Lastmod::read(&day.to_string(), &TimeZone::UTC), Some(day));
+            }
+        }
+    }
+}

@@ -1,0 +1,34 @@
+//! What a sitemap is and how one comes about: values in, values out.
+//!
+//! This crate reads no clock, no file and no network. It holds the small machines that a build drives, in the order
+//! in which the data passes through them:
+//!
+//! | step | module |
+//! |---|---|
+//! | gather | [`page`] (what a page says), [`contribution`] (what one source says of one URL) |
+//! | settle | [`contribution::Said::merge`], [`fingerprint`] |
+//! | choose | [`choose`] (decisions with their reasons), [`robots`], [`section`] |
+//! | arrange | [`placement`] (which file an entry lives in) |
+//! | write | [`shape`] (what of an entry is written), [`format`](mod@format) (the sitemap formats, written and read) |
+//! | declare | [`robots::declare`] |
+//! | announce | [`indexnow`] |
+//! | check | [`inspect`], [`finding`] |
+//!
+//! Underneath stand the words of the field as types: [`address`], [`lastmod`], [`entry`].
+#![deny(missing_docs)]
+
+pub mod address;
+pub mod choose;
+pub mod contribution;
+pub mod entry;
+pub mod finding;
+pub mod fingerprint;
+pub mod format;
+pub mod indexnow;
+pub mod inspect;
+pub mod lastmod;
+pub mod page;
+pub mod placement;
+pub mod robots;
+pub mod section;
+pub mod shape;

@@ -1,0 +1,147 @@
+//! A digest of a page's main content that a changed menu, footer or script does not move.
+
+use xxhash_rust::xxh3::Xxh3Default;
+
+/// Folds text into a digest, word by word: how the words are spaced or marked up does not count.
+struct Words {
+    hasher: Xxh3Default,
+    any: bool,
+    between: bool,
+}
+
+impl Words {
+    fn new() -> Self {
+        Self { hasher: Xxh3Default::new(), any: false, between: false }
+    }
+
+    fn add(&mut self, text: &[u8]) {
+        if text.first().is_some_and(u8::is_ascii_whitespace) {
+            self.between = true;
+        }
+        for word in text.split(u8::is_ascii_whitespace).filter(|word| !word.is_empty()) {
+            if self.between && self.any {
+                self.hasher.update(b" ");
+            }
+            self.hasher.update(word);
+            (self.any, self.between) = (true, true);
+        }
+        self.between = text.last().is_some_and(u8::is_ascii_whitespace);
+    }
+}
+
+/// Where in a page the reader is, as far as content goes. Elements are told by name, role, class and id.
+pub(super) struct Content {
+    in_main: Words,
+    outside_chrome: Words,
+    everything: Words,
+    /// The element that is passed over, and how many of its name are open.
+    skipping: Option<(Vec<u8>, u32)>,
+    /// How many `main` or `article` are open.
+    main_depth: u32,
+}
+
+/// Classes and ids by which pages without the proper elements mark what is not content. Whole words only.
+const CHROME_WORDS: [&[u8]; 14] = [
+    b"nav",
+    b"navbar",
+    b"navigation",
+    b"navheader",
+    b"navfooter",
+    b"menu",
+    b"sidebar",
+    b"footer",
+    b"header",
+    b"breadcrumb",
+    b"breadcrumbs",
+    b"site-header",
+    b"site-footer",
+    b"skip-nav",
+];
+
+impl Content {
+    pub(super) fn new() -> Self {
+        Self {
+            in_main: Words::new(),
+            outside_chrome: Words::new(),
+            everything: Words::new(),
+            skipping: None,
+            main_depth: 0,
+        }
+    }
+
+    /// Takes note of a start tag.
+    pub(super) fn open(&mut self, name: &[u8], role: &[u8], class: &[u8], id: &[u8]) {
+        if let Some((skipped, depth)) = &mut self.skipping {
+            *depth += u32::from(skipped == name);
+            return;
+        }
+        let is_main = matches!(name, b"main" | b"article") || role.eq_ignore_ascii_case(b"main");
+        if is_main && matches!(name, b"main" | b"article") {
+            self.main_depth += 1;
+        }
+        if is_chrome(name, self.main_depth > 0) || (!is_main && self.main_depth == 0 && says_chrome(role, class, id)) {
+            self.skipping = Some((name.to_vec(), 1));
+        }
+    }
+
+    /// Takes note of an end tag.
+    pub(super) fn close(&mut self, name: &[u8]) {
+        match &mut self.skipping {
+            Some((skipped, depth)) => {
+                if skipped == name {
+                    *depth -= 1;
+                    if *depth == 0 {
+                        self.skipping = None;
+                    }
+                }
+            }
+            None if matches!(name, b"main" | b"article") => self.main_depth = self.main_depth.saturating_sub(1),
+            None => {}
+        }
+    }
+
+    /// Takes text.
+    pub(super) fn text(&mut self, text: &[u8]) {
+        match &self.skipping {
+            Some((name, _)) if !is_never_text(name) => self.everything.add(text),
+            Some(_) => {}
+            None => {
+                self.everything.add(text);
+                self.outside_chrome.add(text);
+                if self.main_depth > 0 {
+                    self.in_main.add(text);
+                }
+            }
+        }
+    }
+
+    /// Whether what comes now is content.
+    pub(super) fn is_content(&self) -> bool {
+        self.skipping.is_none()
+    }
+
+    /// The digest of `main` and `article`, else of all outside the navigation, else of the whole text.
+    pub(super) fn digest(&self) -> u64 {
+        [&self.in_main, &self.outside_chrome]
+            .into_iter()
+            .find(|words| words.any)
+            .unwrap_or(&self.everything)
+            .hasher
+            .digest()
+    }
+}
+
+fn is_never_text(name: &[u8]) -> bool {
+    matches!(name, b"script" | b"style" | b"template" | b"noscript" | b"svg")
+}
+
+fn is_chrome(name: &[u8], in_main: bool) -> bool {
+    is_never_text(name) || name == b"nav" || (!in_main && matches!(name, b"header" | b"footer" | b"aside"))
+}
+
+fn says_chrome(role: &[u8], class: &[u8], id: &[u8]) -> bool {
+    let listed = |word: &[u8]| CHROME_WORDS.iter().any(|chrome| word.eq_ignore_ascii_case(chrome));
+    [&b"navigation"[..], b"banner", b"contentinfo", b"search"].iter().any(|known| role.eq_ignore_ascii_case(known))
+        || listed(id)
+        || class.split(u8::is_ascii_whitespace).any(listed)
+}

@@ -1,0 +1,288 @@
+//! Placement: which file of its section an entry lives in, so that it stays there from build to build.
+//!
+//! An entry leaves its file for four causes only: it left the section, the file outgrew its limits, a limit was lowered,
+//! or the file was less than half full and is folded. New entries go to the section's open file, the one with the highest
+//! number; when it is full another is opened. Numbers are never given twice, because a folded file stays on disk for
+//! engines that still hold the old index.
+//!
+//! [`Shelf`] keeps count; it is driven with counts alone, so that unchanged files need not be opened.
+
+use serde::{Deserialize, Serialize};
+
+/// The most `url` elements in one file (sitemaps protocol 0.9).
+pub const MOST_URLS: u32 = 50_000;
+/// The most bytes in one file, unpacked (sitemaps protocol 0.9).
+pub const MOST_BYTES: u64 = 52_428_800;
+/// The most files in one index (sitemaps protocol 0.9).
+pub const MOST_FILES: usize = 50_000;
+
+/// What one file may hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Limits {
+    /// `url` elements.
+    pub urls: u32,
+    /// Bytes of all its `url` elements together, without the frame around them.
+    pub bytes: u64,
+}
+
+/// How large files are to be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum UrlsPerFile {
+    /// Chosen when a file is opened: the section's size ÷ 1,000, between 1,000 and 50,000. Small files cost nothing to
+    /// build, and a changed entry makes an engine fetch a small file again.
+    Auto,
+    /// This many.
+    Fixed(u32),
+}
+
+impl UrlsPerFile {
+    /// The number for a file that is opened in a section of this many entries.
+    pub fn when_opened(self, section_size: usize) -> u32 {
+        match self {
+            Self::Auto => u32::try_from(section_size / 1000).unwrap_or(MOST_URLS).clamp(1000, MOST_URLS),
+            Self::Fixed(number) => number.clamp(1, MOST_URLS),
+        }
+    }
+
+    /// The number for a file that was opened with `before`.
+    pub fn for_standing(self, before: u32) -> u32 {
+        match self {
+            Self::Auto => before,
+            Self::Fixed(number) => number.clamp(1, MOST_URLS),
+        }
+    }
+}
+
+/// One file on the shelf.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct FileState {
+    /// Its number within the section.
+    pub number: u32,
+    /// What it may hold.
+    pub limits: Limits,
+    /// The `url` elements in it.
+    pub urls: u32,
+    /// Their bytes.
+    pub bytes: u64,
+}
+
+impl FileState {
+    fn is_overfull(&self) -> bool {
+        self.urls > self.limits.urls || self.bytes > self.limits.bytes
+    }
+
+    /// An entry larger than the limit itself gets a file alone: it has to live somewhere.
+    fn has_room(&self, bytes: u64) -> bool {
+        self.urls == 0 || (self.urls < self.limits.urls && self.bytes + bytes <= self.limits.bytes)
+    }
+
+    fn is_half_empty(&self) -> bool {
+        u64::from(self.urls) * 2 < u64::from(self.limits.urls) && self.bytes * 2 < self.limits.bytes
+    }
+}
+
+/// The files of one section, in the order of their numbers.
+#[derive(Debug, Clone)]
+pub struct Shelf {
+    files: Vec<FileState>,
+    next_number: u32,
+    sealed: bool,
+}
+
+impl Shelf {
+    /// The files as they stand after what is gone has been taken out.
+    pub fn new(mut standing: Vec<FileState>, next_number: u32) -> Self {
+        standing.sort_by_key(|file| file.number);
+        Self { files: standing, next_number, sealed: false }
+    }
+
+    /// The files, in the order of their numbers.
+    pub fn files(&self) -> &[FileState] {
+        &self.files
+    }
+
+    /// The number that the next file to be opened will get.
+    pub fn next_number(&self) -> u32 {
+        self.next_number
+    }
+
+    /// The number of a file that holds more than it may, if there is one: take entries out from its end.
+    pub fn overfull(&self) -> Option<u32> {
+        self.files.iter().find(|file| file.is_overfull() && file.urls > 1).map(|file| file.number)
+    }
+
+    /// Takes one entry out of a file.
+    pub fn take_out(&mut self, number: u32, bytes: u64) {
+        if let Some(file) = self.files.iter_mut().find(|file| file.number == number) {
+            file.urls = file.urls.saturating_sub(1);
+            file.bytes = file.bytes.saturating_sub(bytes);
+        }
+    }
+
+    /// Takes no more entries into the files that stand: arrivals will open a new one. For when the open file itself loses
+    /// entries to other files, so that no file both gains and loses in one build.
+    pub fn seal(&mut self) {
+        self.sealed = true;
+    }
+
+    /// Takes away the files that are less than half full, the open one excepted, and empty ones; returns their numbers.
+    /// Their entries are to be placed anew.
+    pub fn fold(&mut self) -> Vec<u32> {
+        let open = self.files.last().map(|file| file.number);
+        let leaves = |file: &FileState| file.urls == 0 || (Some(file.number) != open && file.is_half_empty());
+        let folded = self.files.iter().filter(|file| leaves(file)).map(|file| file.number).collect();
+        self.files.retain(|file| !leaves(file));
+        // An open file that is taken away because it is empty must not hand its part to an older, closed one.
+        self.sealed |= self.files.last().map(|file| file.number) != open;
+        folded
+    }
+
+    /// Finds a place for one entry of this many bytes; `opening` are the limits of a file that has to be opened for it.
+    pub fn place(&mut self, bytes: u64, opening: Limits) -> u32 {
+        if !self.sealed
+            && let Some(open) = self.files.last_mut()
+            && open.has_room(bytes)
+        {
+            open.urls += 1;
+            open.bytes += bytes;
+            return open.number;
+        }
+        self.sealed = false;
+        let number = self.next_number;
+        self.next_number += 1;
+        self.files.push(FileState { number, limits: opening, urls: 1, bytes });
+        number
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::collections::BTreeMap;
+
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(UrlsPerFile::Auto, 10, 1000)]
+    #[case(UrlsPerFile::Auto, 3_000_000, 3000)]
+    #[case(UrlsPerFile::Auto, 900_000_000, 50_000)]
+    #[case(UrlsPerFile::Fixed(70_000), 10, 50_000)]
+    #[case(UrlsPerFile::Fixed(250), 1_000_000, 250)]
+    fn file_sizes(#[case] setting: UrlsPerFile, #[case] section: usize, #[case] wanted: u32) {
+        assert_eq!(setting.when_opened(section), wanted);
+    }
+
+    #[test]
+    fn a_limit_that_is_reached_by_bytes_first() {
+        let mut shelf = Shelf::new(vec![], 1);
+        let limits = Limits { urls: 100, bytes: 250 };
+        let numbers: Vec<u32> = (0..5).map(|_| shelf.place(100, limits)).collect();
+        assert_eq!(numbers, [1, 1, 2, 2, 3]);
+    }
+
+    /// A section as the store drives it: which entry is in which file, and how large each entry is.
+    #[derive(Default)]
+    struct Model {
+        files: BTreeMap<u32, Vec<u32>>,
+        limits: BTreeMap<u32, Limits>,
+        sizes: BTreeMap<u32, u64>,
+        next_number: u32,
+        next_entry: u32,
+    }
+
+    impl Model {
+        fn build(&mut self, limits: Limits) -> Vec<(u32, u32)> {
+            let state = |(number, members): (&u32, &Vec<u32>)| FileState {
+                number: *number,
+                limits,
+                urls: members.len() as u32,
+                bytes: members.iter().map(|entry| self.sizes[entry]).sum(),
+            };
+            let mut shelf = Shelf::new(self.files.iter().map(state).collect(), self.next_number);
+            let open = self.files.keys().last().copied();
+            let mut moved = Vec::new();
+            while let Some(number) = shelf.overfull() {
+                let entry = self.files.get_mut(&number).unwrap().pop().unwrap();
+                shelf.take_out(number, self.sizes[&entry]);
+                moved.push((entry, number));
+                if Some(number) == open {
+                    shelf.seal();
+                }
+            }
+            for number in shelf.fold() {
+                moved.extend(self.files.remove(&number).unwrap().into_iter().map(|entry| (entry, number)));
+            }
+            let placed: Vec<u32> = self.files.values().flatten().copied().collect();
+            let arrivals: Vec<u32> = self.sizes.keys().filter(|entry| !placed.contains(entry)).copied().collect();
+            for entry in arrivals {
+                let number = shelf.place(self.sizes[&entry], limits);
+                self.files.entry(number).or_default().push(entry);
+                self.limits.insert(number, limits);
+            }
+            self.next_number = shelf.next_number();
+            moved
+        }
+    }
+
+    #[derive(Debug, Clone)]
+    enum Day {
+        Add(u8),
+        Remove(u8),
+        Grow(u8, u8),
+        Limit(u8),
+    }
+
+    fn day() -> impl Strategy<Value = Day> {
+        prop_oneof![
+            (0u8..40).prop_map(Day::Add),
+            any::<u8>().prop_map(Day::Remove),
+            (any::<u8>(), 1u8..90).prop_map(|(entry, size)| Day::Grow(entry, size)),
+            (4u8..30).prop_map(Day::Limit),
+        ]
+    }
+
+    proptest! {
+        #[test]
+        fn limits_hold_and_entries_stay(days in proptest::collection::vec(day(), 1..60)) {
+            let mut model = Model { next_number: 1, ..Model::default() };
+            let mut limits = Limits { urls: 10, bytes: 400 };
+            for day in days {
+                let before: BTreeMap<u32, Vec<u32>> = model.files.clone();
+                match day {
+                    Day::Add(count) => for _ in 0..count {
+                        model.sizes.insert(model.next_entry, 20 + u64::from(model.next_entry % 30));
+                        model.next_entry += 1;
+                    },
+                    Day::Remove(step) => {
+                        let every = usize::from(step) % 7 + 2;
+                        let gone: Vec<u32> = model.sizes.keys().copied().step_by(every).collect();
+                        gone.iter().for_each(|entry| { model.sizes.remove(entry); });
+                        model.files.values_mut().for_each(|members| members.retain(|entry| !gone.contains(entry)));
+                    }
+                    Day::Grow(entry, size) => {
+                        if let Some(bytes) = model.sizes.get_mut(&u32::from(entry)) { *bytes = u64::from(size); }
+                    }
+                    Day::Limit(urls) => limits.urls = u32::from(urls),
+                }
+                let moved = model.build(limits);
+                let mut seen = std::collections::BTreeSet::new();
+                for (number, members) in &model.files {
+                    prop_assert!(!members.is_empty(), "an empty file is invalid");
+                    prop_assert!(members.len() as u32 <= limits.urls);
+                    let bytes: u64 = members.iter().map(|entry| model.sizes[entry]).sum();
+                    prop_assert!(bytes <= limits.bytes);
+                    for entry in members {
+                        prop_assert!(seen.insert(*entry), "each entry lives in one file");
+                        let home = before.iter().find(|(_, members)| members.contains(entry)).map(|(number, _)| *number);
+                        let had_cause = moved.iter().any(|(one, _)| one == entry);
+                        prop_assert!(home.is_none() || home == Some(*number) || had_cause, "moved without cause");
+                    }
+                }
+                prop_assert_eq!(seen.len(), model.sizes.len());
+                prop_assert!(model.files.keys().all(|number| *number < model.next_number));
+            }
+        }
+    }
+}

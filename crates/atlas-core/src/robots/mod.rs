@@ -1,0 +1,7 @@
+//! robots.txt: what it allows, and declaring sitemaps in it (RFC 9309).
+
+mod declare;
+mod rules;
+
+pub use declare::{declare, sitemap_lines};
+pub use rules::{Barred, Robots};

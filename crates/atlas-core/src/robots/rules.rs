@@ -1,0 +1,297 @@
+//! Reading robots.txt and asking it about an address.
+
+use std::borrow::Cow;
+
+use crate::address::is_unreserved;
+
+/// How much of a file is read. RFC 9309 section 2.5 asks for at least 500 KiB.
+const MOST_BYTES: usize = 1024 * 1024;
+
+/// The rules of one robots.txt.
+///
+/// ```
+/// use atlas_core::robots::Robots;
+///
+/// let robots = Robots::read(b"User-agent: *\nDisallow: /staff/\nAllow: /staff/vacancies/\n");
+/// assert!(robots.barred("*", "/staff/vacancies/porter/").is_none());
+/// assert_eq!(robots.barred("*", "/staff/rota/").unwrap().line, 2);
+/// ```
+#[derive(Debug, Clone, Default)]
+pub struct Robots {
+    groups: Vec<Group>,
+}
+
+#[derive(Debug, Clone, Default)]
+struct Group {
+    tokens: Vec<String>,
+    rules: Vec<Rule>,
+}
+
+#[derive(Debug, Clone)]
+struct Rule {
+    allow: bool,
+    pattern: String,
+    written: String,
+    line: usize,
+}
+
+/// The rule that keeps an address from being fetched.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Barred {
+    /// The `Disallow` pattern as the file has it.
+    pub pattern: String,
+    /// Its line, counted from 1.
+    pub line: usize,
+}
+
+impl Robots {
+    /// Reads a file as real files are: with a byte-order mark, any line ends, comments, unknown keys and blank lines inside
+    /// groups. Source: RFC 9309 section 2.2.
+    pub fn read(bytes: &[u8]) -> Self {
+        let mut groups: Vec<Group> = Vec::new();
+        let mut naming = false;
+        for line in Lines::of(&bytes[..bytes.len().min(MOST_BYTES)]) {
+            let Some((key, value)) = line.pair() else { continue };
+            match key.to_ascii_lowercase().as_str() {
+                "user-agent" | "useragent" | "user agent" => {
+                    if !naming {
+                        groups.push(Group::default());
+                        naming = true;
+                    }
+                    if let Some(group) = groups.last_mut() {
+                        group.tokens.push(product(&value).to_ascii_lowercase());
+                    }
+                }
+                key @ ("allow" | "disallow") => {
+                    naming = false;
+                    if let Some(group) = groups.last_mut()
+                        && !value.is_empty()
+                    {
+                        group.rules.push(Rule {
+                            allow: key == "allow",
+                            pattern: comparable(&value, true).into_owned(),
+                            written: value.into_owned(),
+                            line: line.number,
+                        });
+                    }
+                }
+                _ => {}
+            }
+        }
+        Self { groups }
+    }
+
+    /// The rule that bars a crawler with this product token (or `*`) from a path with its query; `None` where it may
+    /// fetch it. The longest matching pattern wins, and on a tie the one that allows. Source: RFC 9309 section 2.2.2.
+    pub fn barred(&self, token: &str, path: &str) -> Option<Barred> {
+        if path == "/robots.txt" {
+            return None;
+        }
+        let path = comparable(path, false);
+        let decisive = self
+            .rules_for(token)
+            .filter(|rule| matches(&rule.pattern, &path))
+            .max_by_key(|rule| (rule.pattern.len(), rule.allow))?;
+        (!decisive.allow).then(|| Barred { pattern: decisive.written.clone(), line: decisive.line })
+    }
+
+    /// The rules of all groups that name the token, or else of all groups for everyone.
+    fn rules_for(&self, token: &str) -> impl Iterator<Item = &Rule> {
+        let token = product(token).to_ascii_lowercase();
+        let names = |group: &Group, wanted: &str| group.tokens.iter().any(|token| token == wanted);
+        let own = self.groups.iter().any(|group| names(group, &token));
+        let wanted = if own { token } else { "*".to_owned() };
+        self.groups.iter().filter(move |group| names(group, &wanted)).flat_map(|group| &group.rules)
+    }
+
+    /// Whether nothing at all bars anyone.
+    pub fn is_open(&self) -> bool {
+        self.groups.iter().all(|group| group.rules.iter().all(|rule| rule.allow))
+    }
+}
+
+/// One line of the file with its number.
+pub(super) struct Line<'a> {
+    pub(super) number: usize,
+    pub(super) bytes: &'a [u8],
+    /// Where its bytes begin and where they end with their line end.
+    pub(super) span: (usize, usize),
+}
+
+impl Line<'_> {
+    /// The key and the value before any comment; `None` for blank lines and comments.
+    pub(super) fn pair(&self) -> Option<(String, Cow<'_, str>)> {
+        let text = String::from_utf8_lossy(self.bytes);
+        let text = text.split('#').next()?.trim_matches('\u{feff}');
+        let (key, value) = text.split_once(':')?;
+        Some((key.trim().to_owned(), Cow::Owned(value.trim().to_owned())))
+    }
+}
+
+/// Lines that end with CR, LF or both.
+pub(super) struct Lines<'a> {
+    bytes: &'a [u8],
+    at: usize,
+    number: usize,
+}
+
+impl<'a> Lines<'a> {
+    pub(super) fn of(bytes: &'a [u8]) -> Self {
+        Self { bytes, at: 0, number: 0 }
+    }
+}
+
+impl<'a> Iterator for Lines<'a> {
+    type Item = Line<'a>;
+
+    fn next(&mut self) -> Option<Line<'a>> {
+        let start = self.at;
+        let rest = self.bytes.get(start..).filter(|rest| !rest.is_empty())?;
+        let length = rest.iter().position(|byte| matches!(byte, b'\r' | b'\n')).unwrap_or(rest.len());
+        let ending = if rest[length..].starts_with(b"\r\n") { 2 } else { usize::from(length < rest.len()) };
+        self.at = start + length + ending;
+        self.number += 1;
+        Some(Line { number: self.number, bytes: &rest[..length], span: (start, self.at) })
+    }
+}
+
+/// The product name of a user agent: letters, `-` and `_`, up to the first other character (RFC 9309 section 2.2.1).
+fn product(text: &str) -> &str {
+    let text = text.trim();
+    if text.starts_with('*') {
+        return "*";
+    }
+    let end = text.find(|letter: char| !(letter.is_ascii_alphanumeric() || matches!(letter, '-' | '_')));
+    &text[..end.unwrap_or(text.len())]
+}
+
+/// RFC 9309 section 2.2.2: raw octets that are not ASCII are encoded, encoded ones decoded only if unreserved. `*` and `$`
+/// keep their meaning in a pattern; in a path they are letters like any other.
+fn comparable(text: &str, is_pattern: bool) -> Cow<'_, str> {
+    let plain = |byte: u8| byte.is_ascii_graphic() && byte != b'%' && (is_pattern || !matches!(byte, b'*' | b'$'));
+    if text.bytes().all(plain) {
+        return Cow::Borrowed(text);
+    }
+    let bytes = text.as_bytes();
+    let mut out = String::with_capacity(text.len() + 8);
+    let mut at = 0;
+    while at < bytes.len() {
+        let escaped = (bytes[at] == b'%').then(|| {
+            let digits = std::str::from_utf8(bytes.get(at + 1..at + 3)?).ok()?;
+            u8::from_str_radix(digits, 16).ok()
+        });
+        match escaped.flatten() {
+            Some(byte) => {
+                if is_unreserved(byte) {
+                    out.push(byte as char);
+                } else {
+                    out.push_str(&format!("%{byte:02X}"));
+                }
+                at += 3;
+            }
+            None => {
+                if plain(bytes[at]) || bytes[at] == b'%' {
+                    out.push(bytes[at] as char);
+                } else {
+                    out.push_str(&format!("%{:02X}", bytes[at]));
+                }
+                at += 1;
+            }
+        }
+    }
+    Cow::Owned(out)
+}
+
+/// Matches from the start; `*` is any run of characters, a final `$` anchors at the end. Linear in both, whatever the
+/// number of stars.
+fn matches(pattern: &str, path: &str) -> bool {
+    let (pattern, anchored) = match pattern.strip_suffix('$') {
+        Some(pattern) => (pattern, true),
+        None => (pattern, false),
+    };
+    let mut pieces = pattern.split('*');
+    let first = pieces.next().unwrap_or("");
+    let Some(mut rest) = path.strip_prefix(first) else { return false };
+    let mut pieces: Vec<&str> = pieces.collect();
+    let last = if anchored { pieces.pop() } else { None };
+    for piece in pieces {
+        match rest.find(piece) {
+            Some(at) => rest = &rest[at + piece.len()..],
+            None => return false,
+        }
+    }
+    match (anchored, last) {
+        (false, _) => true,
+        (true, None) => rest.is_empty(),
+        (true, Some(last)) => rest.ends_with(last),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("/fish", "/fish.html", true)]
+    #[case("/fish", "/catfish", false)]
+    #[case("/fish*", "/fishheads/yummy", true)]
+    #[case("/*.php", "/folder/filename.php?parameters", true)]
+    #[case("/*.php$", "/filename.php", true)]
+    #[case("/*.php$", "/filename.php?x", false)]
+    #[case("/fish*.php", "/fishheads/catfish.php?x", true)]
+    #[case("/a$", "/a", true)]
+    #[case("/a$", "/ab", false)]
+    #[case("/*a*b*c$", "/xxaxxbxxc", true)]
+    #[case("/br%C3%A2n", "/brân", true)]
+    #[case("/brân", "/br%c3%a2n/x", true)]
+    #[case("/%7Elamp", "/~lamp", true)]
+    #[case("/a%2Fb", "/a/b", false)]
+    #[case("/price$", "/price$", false)]
+    fn patterns_match_as_the_rfc_says(#[case] pattern: &str, #[case] path: &str, #[case] wanted: bool) {
+        let robots = Robots::read(format!("User-agent: *\nDisallow: {pattern}\n").as_bytes());
+        assert_eq!(robots.barred("*", path).is_some(), wanted);
+    }
+
+    #[rstest]
+    #[case::longest_wins("User-agent: *\nDisallow: /a/\nAllow: /a/b\n", "*", "/a/b/c", false)]
+    #[case::tie_allows("User-agent: *\nDisallow: /page\nAllow: /page\n", "*", "/page", false)]
+    #[case::own_group_only(
+        "User-agent: *\nDisallow: /\n\nUser-agent: Lampbot\nDisallow: /x\n",
+        "lampbot/2.1",
+        "/y",
+        false
+    )]
+    #[case::everyone_else("User-agent: *\nDisallow: /\n\nUser-agent: Lampbot\nDisallow: /x\n", "otherbot", "/y", true)]
+    #[case::groups_merge(
+        "User-agent: a\nDisallow: /x\nUser-agent: b\nDisallow: /z\nUser-agent: a\nDisallow: /y\n",
+        "a",
+        "/y",
+        true
+    )]
+    #[case::shared_group("User-agent: a\nUser-agent: b\nDisallow: /x\n", "a", "/x", true)]
+    #[case::blank_inside("User-agent: *\n\n\nDisallow: /x\n", "*", "/x", true)]
+    #[case::bom_and_cr("\u{feff}User-agent: *\rDisallow: /x\r", "*", "/x", true)]
+    #[case::comment("User-agent: * # all\nDisallow: /x # the yard\n", "*", "/x", true)]
+    #[case::empty_pattern("User-agent: *\nDisallow:\n", "*", "/x", false)]
+    #[case::rules_before_any_group("Disallow: /\n", "*", "/x", false)]
+    #[case::unknown_key_between("User-agent: *\nCrawl-delay: 5\nDisallow: /x\n", "*", "/x", true)]
+    #[case::always_allowed("User-agent: *\nDisallow: /\n", "*", "/robots.txt", false)]
+    fn groups_are_read_as_real_files_have_them(
+        #[case] file: &str,
+        #[case] token: &str,
+        #[case] path: &str,
+        #[case] barred: bool,
+    ) {
+        assert_eq!(Robots::read(file.as_bytes()).barred(token, path).is_some(), barred);
+    }
+
+    #[test]
+    fn says_which_line_bars() {
+        let robots = Robots::read(b"# rules\r\nUser-agent: *\r\nDisallow: /staff/\r\n");
+        assert_eq!(robots.barred("*", "/staff/"), Some(Barred { pattern: "/staff/".into(), line: 3 }));
+        assert!(!robots.is_open());
+        assert!(Robots::read(b"").is_open());
+    }
+}

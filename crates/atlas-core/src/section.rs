@@ -1,0 +1,124 @@
+//! Sections: named groups of entries that get sitemap files of their own.
+
+use globset::GlobSet;
+use thiserror::Error;
+
+/// The section of every entry that nothing else puts anywhere.
+pub const DEFAULT: &str = "pages";
+
+/// Why a text cannot name a section.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error(
+    "“{0}” cannot name a section: use 1 to 40 small letters, digits and hyphens, beginning with a letter or digit (it becomes part of file names)"
+)]
+pub struct NameError(String);
+
+/// Checks a section's name.
+pub fn check_name(name: &str) -> Result<(), NameError> {
+    let allowed = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-';
+    let good = (1..=40).contains(&name.len()) && name.bytes().all(allowed) && !name.starts_with('-');
+    if good { Ok(()) } else { Err(NameError(name.to_owned())) }
+}
+
+/// A section as the configuration states it.
+#[derive(Debug, Clone)]
+pub struct Section {
+    /// Its name, checked by [`check_name`].
+    pub name: String,
+    /// Paths that belong in it, whatever source they come from.
+    pub matching: Option<GlobSet>,
+    /// The most entries in one of its files, where it has a word of its own on that.
+    pub urls_per_file: Option<u32>,
+}
+
+/// All sections of a site, in the order in which they are listed.
+#[derive(Debug, Clone)]
+pub struct Sections {
+    list: Vec<Section>,
+}
+
+/// Why an entry is in its section, for people.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Placed {
+    /// A `matching` of the section fits its path.
+    ByPath,
+    /// The source says so.
+    BySource,
+    /// Nothing says otherwise.
+    ByDefault,
+}
+
+impl Sections {
+    /// The configured sections, then those that only sources name, then the default one where it is not among them.
+    pub fn new(configured: Vec<Section>, named_by_sources: impl IntoIterator<Item = String>) -> Self {
+        let mut list = configured;
+        for name in named_by_sources.into_iter().chain([DEFAULT.to_owned()]) {
+            if !list.iter().any(|section| section.name == name) {
+                list.push(Section { name, matching: None, urls_per_file: None });
+            }
+        }
+        Self { list }
+    }
+
+    /// Finds the section of an entry: the first whose `matching` fits, else the one its source names, else the default.
+    /// Returns its place in [`Sections::list`].
+    pub fn find(&self, path: &str, from_source: Option<&str>) -> (usize, Placed) {
+        let fits = |section: &Section| section.matching.as_ref().is_some_and(|globs| globs.is_match(path));
+        if let Some(at) = self.list.iter().position(fits) {
+            return (at, Placed::ByPath);
+        }
+        let named = |wanted: &str| self.list.iter().position(|section| section.name == wanted);
+        match from_source.and_then(named) {
+            Some(at) => (at, Placed::BySource),
+            None => (named(DEFAULT).unwrap_or(0), Placed::ByDefault),
+        }
+    }
+
+    /// The sections in their order.
+    pub fn list(&self) -> &[Section] {
+        &self.list
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use globset::{Glob, GlobSetBuilder};
+    use rstest::rstest;
+
+    use super::*;
+
+    fn sections() -> Sections {
+        let globs = GlobSetBuilder::new().add(Glob::new("/journal/**").unwrap()).build().unwrap();
+        let journal = Section { name: "journal".into(), matching: Some(globs), urls_per_file: None };
+        Sections::new(vec![journal], ["locomotives".to_owned()])
+    }
+
+    #[rstest]
+    #[case("/journal/frost/", None, "journal", Placed::ByPath)]
+    #[case("/journal/frost/", Some("locomotives"), "journal", Placed::ByPath)]
+    #[case("/engines/tern/", Some("locomotives"), "locomotives", Placed::BySource)]
+    #[case("/fares/", None, "pages", Placed::ByDefault)]
+    #[case("/fares/", Some("unheard-of"), "pages", Placed::ByDefault)]
+    fn path_before_source_before_default(
+        #[case] path: &str,
+        #[case] source: Option<&str>,
+        #[case] wanted: &str,
+        #[case] because: Placed,
+    ) {
+        let sections = sections();
+        let (at, placed) = sections.find(path, source);
+        assert_eq!((sections.list()[at].name.as_str(), placed), (wanted, because));
+    }
+
+    #[rstest]
+    #[case("journal", true)]
+    #[case("c-api", true)]
+    #[case("3d", true)]
+    #[case("", false)]
+    #[case("-x", false)]
+    #[case("Journal", false)]
+    #[case("a/b", false)]
+    fn names_go_into_file_names(#[case] name: &str, #[case] good: bool) {
+        assert_eq!(check_name(name).is_ok(), good);
+    }
+}
