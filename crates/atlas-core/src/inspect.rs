@@ -192,7 +192,7 @@ impl Inspection {
     }
 
     /// The next file to fetch.
-    pub fn next(&mut self) -> Option<Wanted> {
+    pub fn next_wanted(&mut self) -> Option<Wanted> {
         self.waiting.pop_front()
     }
 
@@ -443,7 +443,7 @@ mod tests {
         let now = Lastmod::read("2026-11-23T12:00:00Z", &TimeZone::UTC).unwrap();
         let mut inspection = Inspection::new(now);
         inspection.robots(ROBOTS, &Fetched::Bytes(robots.as_bytes().to_vec()), None);
-        while let Some(wanted) = inspection.next() {
+        while let Some(wanted) = inspection.next_wanted() {
             let known = files.iter().find(|(name, _)| wanted.address.ends_with(name));
             let fetched = known.map_or(Fetched::Missing, |(_, text)| Fetched::Bytes(text.as_bytes().to_vec()));
             inspection.file(&wanted, &fetched);

@@ -155,7 +155,7 @@ impl fmt::Display for Lastmod {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         let (date, time) = self.civil();
         let mut text = [0u8; 25];
-        put(&mut text[0..4], date.year().unsigned_abs().into());
+        put(&mut text[0..4], date.year().unsigned_abs());
         put(&mut text[5..7], date.month().unsigned_abs().into());
         put(&mut text[8..10], date.day().unsigned_abs().into());
         (text[4], text[7]) = (b'-', b'-');

@@ -1,1 +1,26 @@
-//! x
+//! What survives a build, and the build itself.
+//!
+//! The way of the data, one module a step:
+//!
+//! | step | module |
+//! |---|---|
+//! | gather | [`source`] (what a source is), [`arrival`] (where its rows go) |
+//! | settle, choose | [`settle`] (one entry a URL, joined with what the ledger remembers) |
+//! | arrange | [`arrange`] (section and file) |
+//! | write, declare | [`publish`] (files in the web root), [`disk`], [`squeeze`] |
+//! | remember | [`ledger`] |
+//!
+//! [`build`] drives them; [`report`] is what it has to say.
+#![deny(missing_docs)]
+
+pub mod arrange;
+pub mod arrival;
+pub mod build;
+pub mod disk;
+pub mod error;
+pub mod ledger;
+pub mod publish;
+pub mod report;
+pub mod settle;
+pub mod source;
+pub mod squeeze;

@@ -76,9 +76,7 @@ impl Content {
             return;
         }
         let is_main = matches!(name, b"main" | b"article") || role.eq_ignore_ascii_case(b"main");
-        if is_main && matches!(name, b"main" | b"article") {
-            self.main_depth += 1;
-        }
+        self.main_depth += u32::from(matches!(name, b"main" | b"article"));
         if is_chrome(name, self.main_depth > 0) || (!is_main && self.main_depth == 0 && says_chrome(role, class, id)) {
             self.skipping = Some((name.to_vec(), 1));
         }
@@ -86,17 +84,17 @@ impl Content {
 
     /// Takes note of an end tag.
     pub(super) fn close(&mut self, name: &[u8]) {
-        match &mut self.skipping {
-            Some((skipped, depth)) => {
-                if skipped == name {
-                    *depth -= 1;
-                    if *depth == 0 {
-                        self.skipping = None;
-                    }
-                }
+        let Some((skipped, depth)) = &mut self.skipping else {
+            if matches!(name, b"main" | b"article") {
+                self.main_depth = self.main_depth.saturating_sub(1);
             }
-            None if matches!(name, b"main" | b"article") => self.main_depth = self.main_depth.saturating_sub(1),
-            None => {}
+            return;
+        };
+        if skipped == name {
+            *depth -= 1;
+            if *depth == 0 {
+                self.skipping = None;
+            }
         }
     }
 

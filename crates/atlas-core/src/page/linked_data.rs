@@ -54,9 +54,8 @@ impl LinkedData {
         match value {
             Value::Array(things) => things.iter().for_each(|thing| self.videos_in(thing)),
             Value::Object(thing) if is_a(value, "VideoObject") => {
-                if self.videos.len() < super::MOST_VIDEOS {
-                    self.videos.push(video(thing));
-                }
+                self.videos.push(video(thing));
+                self.videos.truncate(super::MOST_VIDEOS);
             }
             Value::Object(thing) => {
                 thing.iter().filter(|(name, _)| *name != "@graph").for_each(|(_, value)| self.videos_in(value));

@@ -266,11 +266,12 @@ impl<'a> Reading<'a> {
         let attributes = &self.attributes;
         let name = [attributes.text("name"), attributes.text("property")].into_iter().find(|name| !name.is_empty());
         let name = name.unwrap_or("").to_ascii_lowercase();
-        let content = attributes.text("content");
+        let content = attributes.text("content").to_owned();
+        let content = content.as_str();
         match name.as_str() {
             "description" => self.page.description = folded(content.as_bytes()),
-            "robots" => self.robots(&name, &content.to_owned()),
-            token if self.reader.tokens.iter().any(|known| known == token) => self.robots(&name, &content.to_owned()),
+            "robots" => self.robots(&name, content),
+            token if self.reader.tokens.iter().any(|known| known == token) => self.robots(&name, content),
             "idle-atlas" => self.page.keep = own_word(content),
             "article:modified_time" => self.page.modified = self.date(content),
             "article:published_time" => self.page.published = self.date(content),
@@ -294,7 +295,7 @@ impl<'a> Reading<'a> {
                 let seconds = content.parse().ok().filter(|seconds| (1..=28_800).contains(seconds));
                 self.og_video.get_or_insert_default().duration = seconds;
             }
-            _ if attributes.text("http-equiv").eq_ignore_ascii_case("refresh") => {
+            _ if self.attributes.text("http-equiv").eq_ignore_ascii_case("refresh") => {
                 self.page.refresh = self.sent_on(content)
             }
             _ => {}

@@ -1,0 +1,133 @@
+//! A small web server on loopback, for trying things out: what the web root would be on the site.
+
+use std::io;
+use std::net::{SocketAddr, TcpListener};
+use std::path::{Path, PathBuf};
+use std::thread::{self, JoinHandle};
+
+use axum::Router;
+use axum::body::Bytes;
+use axum::extract::State;
+use axum::http::{StatusCode, Uri, header};
+use axum::response::{IntoResponse, Response};
+use tokio::sync::oneshot;
+
+/// A server that runs until it is dropped.
+#[derive(Debug)]
+pub struct Served {
+    address: SocketAddr,
+    stop: Option<oneshot::Sender<()>>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Served {
+    /// Runs a router on an address of this machine; port 0 takes a free one.
+    pub fn run(router: Router, address: &str) -> io::Result<Self> {
+        let listener = TcpListener::bind(address)?;
+        listener.set_nonblocking(true)?;
+        let address = listener.local_addr()?;
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+        let (stop, stopped) = oneshot::channel::<()>();
+        let thread = thread::spawn(move || {
+            runtime.block_on(async move {
+                let Ok(listener) = tokio::net::TcpListener::from_std(listener) else { return };
+                let serving = axum::serve(listener, router).into_future();
+                // Answers under way are cut off: one of them may be hanging on purpose.
+                tokio::select! {
+                    _ = serving => {}
+                    _ = stopped => {}
+                }
+            });
+        });
+        Ok(Self { address, stop: Some(stop), thread: Some(thread) })
+    }
+
+    /// Where it listens.
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// Waits until the server ends by itself, which it does not.
+    pub fn wait(mut self) {
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+impl Drop for Served {
+    fn drop(&mut self) {
+        if let Some(stop) = self.stop.take() {
+            let _ = stop.send(());
+        }
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+/// Serves the files of a folder on a free port of 127.0.0.1.
+pub fn folder(folder: &Path) -> io::Result<Served> {
+    let router = Router::new().fallback(file).with_state(folder.to_owned());
+    Served::run(router, "127.0.0.1:0")
+}
+
+async fn file(State(folder): State<PathBuf>, uri: Uri) -> Response {
+    match find(&folder, uri.path()) {
+        Some((bytes, kind)) => ([(header::CONTENT_TYPE, kind)], Bytes::from(bytes)).into_response(),
+        None => (StatusCode::NOT_FOUND, "404 not found\n").into_response(),
+    }
+}
+
+/// The file that a path stands for, as most servers see it.
+fn find(folder: &Path, path: &str) -> Option<(Vec<u8>, &'static str)> {
+    let relative = relative_path(path)?;
+    let mut file = folder.join(relative);
+    if file.is_dir() {
+        file.push("index.html");
+    }
+    let bytes = std::fs::read(&file).ok()?;
+    let kind = match file.extension()?.to_str()? {
+        "html" | "htm" => "text/html; charset=utf-8",
+        "xml" => "application/xml",
+        "gz" => "application/gzip",
+        "txt" => "text/plain; charset=utf-8",
+        "css" => "text/css",
+        "svg" => "image/svg+xml",
+        _ => "application/octet-stream",
+    };
+    Some((bytes, kind))
+}
+
+/// A URL's path as the path of a file below a folder: decoded, and never leading out of it.
+pub fn relative_path(path: &str) -> Option<PathBuf> {
+    let path = path.split('?').next()?;
+    let parsed = url::Url::parse("http://host.invalid").ok()?.join(path).ok()?;
+    let mut relative = PathBuf::new();
+    for segment in parsed.path_segments()? {
+        let segment = percent_encoding::percent_decode_str(segment).decode_utf8().ok()?;
+        if segment == ".." || segment.contains(['/', '\\', '\0']) {
+            return None;
+        }
+        relative.push(segment.as_ref());
+    }
+    Some(relative)
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("/halts/", Some("halts"))]
+    #[case("/a%20b/c.html?x=1", Some("a b/c.html"))]
+    #[case("/../../etc/passwd", Some("etc/passwd"))]
+    #[case("/%2e%2e/x", Some("x"))]
+    #[case("/..%2fx", None)]
+    fn paths_never_lead_out(#[case] path: &str, #[case] wanted: Option<&str>) {
+        let found = relative_path(path).map(|path| path.components().collect::<PathBuf>());
+        assert_eq!(found, wanted.map(PathBuf::from));
+    }
+}

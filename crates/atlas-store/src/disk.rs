@@ -1,0 +1,170 @@
+//! Files that appear whole: written under a temporary name, brought to the disk, then renamed.
+
+use std::fs::{self, File};
+use std::io::{BufWriter, Write};
+use std::path::{Path, PathBuf};
+use std::time::UNIX_EPOCH;
+
+use tempfile::NamedTempFile;
+
+use crate::error::StoreError;
+use crate::source::Stamp;
+
+const TEMPORARY: &str = ".atlas-";
+const TEMPORARY_END: &str = ".tmp";
+
+/// A file under its temporary name, with a running checksum.
+pub struct Draft {
+    target: PathBuf,
+    file: BufWriter<NamedTempFile>,
+    crc: crc32fast::Hasher,
+    size: u64,
+}
+
+/// What a finished file looks like on disk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct OnDisk {
+    /// Size and time.
+    pub stamp: Stamp,
+    /// CRC-32 of its bytes.
+    pub crc: u32,
+}
+
+impl Draft {
+    /// Begins a file that will be `target`.
+    pub fn begin(target: &Path) -> Result<Self, StoreError> {
+        let folder = target.parent().unwrap_or(Path::new("."));
+        let mut builder = tempfile::Builder::new();
+        builder.prefix(TEMPORARY).suffix(TEMPORARY_END);
+        // What a web server serves is readable to it: the mask of the user decides, as for any file.
+        #[cfg(unix)]
+        builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
+        let file = builder.tempfile_in(folder).map_err(StoreError::io("cannot write into", folder))?;
+        Ok(Self {
+            target: target.to_owned(),
+            file: BufWriter::with_capacity(1 << 18, file),
+            crc: crc32fast::Hasher::new(),
+            size: 0,
+        })
+    }
+
+    /// The checksum and size of what has been written so far.
+    pub fn print(&self) -> (u32, u64) {
+        (self.crc.clone().finalize(), self.size)
+    }
+
+    /// Brings the file to the disk and puts it in its place.
+    pub fn put_in_place(self) -> Result<OnDisk, StoreError> {
+        let target = self.target;
+        let failed = || StoreError::io("cannot write", &target);
+        let file = self.file.into_inner().map_err(|error| failed()(error.into_error()))?;
+        file.as_file().sync_data().map_err(failed())?;
+        file.persist(&target).map_err(|error| failed()(error.error))?;
+        let stamp = stamp(&target).map_err(failed())?.unwrap_or(Stamp { size: self.size, modified: 0 });
+        Ok(OnDisk { stamp, crc: self.crc.finalize() })
+    }
+}
+
+impl Write for Draft {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.file.write_all(bytes)?;
+        self.crc.update(bytes);
+        self.size += bytes.len() as u64;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.file.flush()
+    }
+}
+
+/// Writes a small file whole.
+pub fn replace(target: &Path, bytes: &[u8]) -> Result<OnDisk, StoreError> {
+    let mut draft = Draft::begin(target)?;
+    draft.write_all(bytes).map_err(StoreError::io("cannot write", target))?;
+    draft.put_in_place()
+}
+
+/// How a file looks; `None` where there is none.
+pub fn stamp(path: &Path) -> std::io::Result<Option<Stamp>> {
+    match fs::metadata(path) {
+        Ok(metadata) => Ok(Some(stamp_of(&metadata))),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(error),
+    }
+}
+
+/// Size and time of a file.
+pub fn stamp_of(metadata: &fs::Metadata) -> Stamp {
+    let since = metadata.modified().ok().and_then(|time| time.duration_since(UNIX_EPOCH).ok());
+    let modified = since.map_or(0, |since| i64::try_from(since.as_nanos()).unwrap_or(i64::MAX));
+    Stamp { size: metadata.len(), modified }
+}
+
+/// Whether a file on disk holds what it should: untouched since it was written, or touched without a change.
+pub fn holds(path: &Path, wanted: &OnDisk) -> bool {
+    match stamp(path) {
+        Ok(Some(found)) if found == wanted.stamp => true,
+        Ok(Some(found)) if found.size == wanted.stamp.size => {
+            fs::read(path).is_ok_and(|bytes| crc32fast::hash(&bytes) == wanted.crc)
+        }
+        _ => false,
+    }
+}
+
+/// Removes a file; one that is not there is no error.
+pub fn remove(path: &Path) -> Result<(), StoreError> {
+    match fs::remove_file(path) {
+        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(StoreError::io("cannot remove", path)(error)),
+        _ => Ok(()),
+    }
+}
+
+/// Brings the names in a folder to the disk.
+pub fn sync_folder(folder: &Path) -> Result<(), StoreError> {
+    File::open(folder).and_then(|folder| folder.sync_all()).map_err(StoreError::io("cannot write into", folder))
+}
+
+/// Removes what a killed build left under temporary names. Only for the holder of the lock.
+pub fn sweep(folder: &Path) -> Result<(), StoreError> {
+    let Ok(names) = fs::read_dir(folder) else { return Ok(()) };
+    for name in names.flatten() {
+        let text = name.file_name();
+        let text = text.to_string_lossy();
+        if text.starts_with(TEMPORARY) && text.ends_with(TEMPORARY_END) {
+            remove(&name.path())?;
+        }
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_file_appears_whole_and_is_known_again() {
+        let folder = tempfile::tempdir().unwrap();
+        let target = folder.path().join("a.xml");
+        let mut draft = Draft::begin(&target).unwrap();
+        draft.write_all(b"<urlset>").unwrap();
+        assert!(!target.exists());
+        let on_disk = draft.put_in_place().unwrap();
+        assert_eq!(fs::read(&target).unwrap(), b"<urlset>");
+        assert!(holds(&target, &on_disk));
+        fs::write(&target, b"<urlset>").unwrap();
+        assert!(holds(&target, &on_disk), "touched, but the same");
+        fs::write(&target, b"<urlsex>").unwrap();
+        assert!(!holds(&target, &on_disk));
+    }
+
+    #[test]
+    fn what_a_killed_build_left_is_swept() {
+        let folder = tempfile::tempdir().unwrap();
+        fs::write(folder.path().join(".atlas-x7.tmp"), b"half").unwrap();
+        fs::write(folder.path().join("keep.tmp"), b"not ours").unwrap();
+        sweep(folder.path()).unwrap();
+        let left: Vec<_> = fs::read_dir(folder.path()).unwrap().flatten().map(|entry| entry.file_name()).collect();
+        assert_eq!(left, ["keep.tmp"]);
+    }
+}

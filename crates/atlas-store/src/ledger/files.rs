@@ -1,0 +1,274 @@
+//! Sitemap files, their segments, and the files in the web root that they became.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use atlas_core::format::Frame;
+use atlas_core::placement::Limits;
+use rusqlite::{OptionalExtension, params};
+
+use super::lane::{LaneEntry, from_bytes, to_bytes};
+use super::{Ledger, Writing};
+use crate::disk::OnDisk;
+use crate::error::StoreError;
+use crate::source::Stamp;
+use crate::squeeze::Segment;
+
+/// A sitemap file as the ledger remembers it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FileRow {
+    /// Its number in the ledger.
+    pub id: i64,
+    /// The section it belongs to.
+    pub section: String,
+    /// Its number within the section.
+    pub number: u32,
+    /// What it may hold.
+    pub limits: Limits,
+    /// What it holds and when that changed.
+    pub standing: Standing,
+    /// Its segments, in order.
+    pub segments: Vec<SegmentRow>,
+}
+
+/// The content of a sitemap file, in brief.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Standing {
+    /// When it last changed, in seconds since 1970.
+    pub changed: i64,
+    /// CRC-32 of the unpacked file.
+    pub crc: u32,
+    /// Unpacked size.
+    pub size: u64,
+}
+
+impl FileRow {
+    /// Entries in it.
+    pub fn urls(&self) -> u32 {
+        self.segments.iter().map(|segment| segment.count).sum()
+    }
+
+    /// Bytes of its entries.
+    pub fn bytes(&self) -> u64 {
+        self.segments.iter().map(|segment| segment.size).sum()
+    }
+}
+
+/// A segment, without its text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SegmentRow {
+    /// Its number within the file; not all numbers need be taken.
+    pub number: u32,
+    /// Entries in it.
+    pub count: u32,
+    /// Unpacked size.
+    pub size: u64,
+    /// CRC-32 of its unpacked text.
+    pub crc: u32,
+    /// The namespaces it needs.
+    pub frame: Frame,
+    /// Where its entries begin in [`Remembered::lane`].
+    pub first: usize,
+}
+
+/// A file in the web root that is ours.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct OutputRow {
+    /// How it looked when it was written.
+    pub on_disk: OnDisk,
+    /// When it left the index, in seconds since 1970.
+    pub retired: Option<i64>,
+}
+
+/// All that a build needs to know of the one before.
+#[derive(Debug, Default)]
+pub struct Remembered {
+    /// Sitemap files.
+    pub files: Vec<FileRow>,
+    /// The entries of all segments, one segment after the other.
+    pub lane: Vec<LaneEntry>,
+    /// The number that the next file of a section gets.
+    pub next_numbers: BTreeMap<String, u32>,
+    /// Files in the web root.
+    pub outputs: BTreeMap<String, OutputRow>,
+    /// Files that a build had begun to write when it was stopped.
+    pub planned: BTreeSet<String>,
+}
+
+/// All entries stand in the strand of pages; pictures and videos of their own would stand in others.
+const STRAND: &str = "pages";
+
+impl Ledger {
+    /// Reads what a build needs.
+    pub fn remembered(&self) -> Result<Remembered, StoreError> {
+        let mut remembered = Remembered::default();
+        let connection = &self.connection;
+        let mut statement = connection
+            .prepare("select id, section, number, most_urls, most_bytes, changed, crc, size from file order by id")?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            remembered.files.push(FileRow {
+                id: row.get(0)?,
+                section: row.get(1)?,
+                number: row.get(2)?,
+                limits: Limits { urls: row.get(3)?, bytes: row.get::<_, i64>(4)? as u64 },
+                standing: Standing { changed: row.get(5)?, crc: row.get(6)?, size: row.get::<_, i64>(7)? as u64 },
+                segments: Vec::new(),
+            });
+        }
+        let mut statement = connection.prepare(
+            "select file, number, count, size, crc, images, videos, lane from segment order by file, number",
+        )?;
+        let mut rows = statement.query([])?;
+        let mut at = 0;
+        while let Some(row) = rows.next()? {
+            let file: i64 = row.get(0)?;
+            while remembered.files.get(at).is_some_and(|known| known.id < file) {
+                at += 1;
+            }
+            let Some(known) = remembered.files.get_mut(at).filter(|known| known.id == file) else {
+                return Err(StoreError::LedgerDamaged("a segment belongs to no file"));
+            };
+            let count: u32 = row.get(2)?;
+            known.segments.push(SegmentRow {
+                number: row.get(1)?,
+                count,
+                size: row.get::<_, i64>(3)? as u64,
+                crc: row.get(4)?,
+                frame: Frame { images: row.get(5)?, videos: row.get(6)? },
+                first: remembered.lane.len(),
+            });
+            let lane = row.get_ref(7)?.as_blob().map_err(rusqlite::Error::from)?;
+            from_bytes(lane, count as usize, &mut remembered.lane)?;
+        }
+        let mut statement = connection.prepare("select section, number from next_number where strand = ?1")?;
+        let rows = statement.query_map([STRAND], |row| Ok((row.get(0)?, row.get(1)?)))?;
+        remembered.next_numbers = rows.collect::<Result<_, _>>()?;
+        let mut statement = connection.prepare("select name, size, modified, crc, retired from output")?;
+        let rows = statement.query_map([], |row| {
+            let stamp = Stamp { size: row.get::<_, i64>(1)? as u64, modified: row.get(2)? };
+            Ok((row.get(0)?, OutputRow { on_disk: OnDisk { stamp, crc: row.get(3)? }, retired: row.get(4)? }))
+        })?;
+        remembered.outputs = rows.collect::<Result<_, _>>()?;
+        let mut statement = connection.prepare("select name from planned")?;
+        remembered.planned = statement.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?;
+        Ok(remembered)
+    }
+
+    /// The compressed text of a segment.
+    pub fn body(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+        body(&self.connection, file, segment)
+    }
+
+    /// Writes down, at once, which files are about to be written.
+    pub fn plan(&mut self, names: impl IntoIterator<Item = String>) -> Result<(), StoreError> {
+        let transaction = self.connection.transaction()?;
+        for name in names {
+            transaction.execute("insert or ignore into planned values (?1)", [name])?;
+        }
+        Ok(transaction.commit()?)
+    }
+}
+
+fn body(connection: &rusqlite::Connection, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+    let mut statement = connection.prepare_cached("select body from segment where file = ?1 and number = ?2")?;
+    let body = statement.query_row(params![file, segment], |row| row.get(0)).optional()?;
+    body.ok_or(StoreError::LedgerDamaged("a segment is missing"))
+}
+
+impl Writing<'_> {
+    /// The compressed text of a segment.
+    pub fn body(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+        body(&self.inner, file, segment)
+    }
+
+    /// Opens a file and returns its number in the ledger.
+    pub fn open_file(&self, section: &str, number: u32, limits: Limits) -> Result<i64, StoreError> {
+        self.inner.execute(
+            "insert into file (section, strand, number, most_urls, most_bytes, changed, crc, size)
+             values (?1, ?2, ?3, ?4, ?5, 0, 0, 0)",
+            params![section, STRAND, number, limits.urls, limits.bytes as i64],
+        )?;
+        Ok(self.inner.last_insert_rowid())
+    }
+
+    /// Notes what a file holds and may hold.
+    pub fn file_stands(&self, file: i64, limits: Limits, standing: Standing) -> Result<(), StoreError> {
+        let mut statement = self.inner.prepare_cached(
+            "update file set most_urls = ?2, most_bytes = ?3, changed = ?4, crc = ?5, size = ?6 where id = ?1",
+        )?;
+        let Standing { changed, crc, size } = standing;
+        statement.execute(params![file, limits.urls, limits.bytes as i64, changed, crc, size as i64])?;
+        Ok(())
+    }
+
+    /// Keeps a segment, in place of the one with its number.
+    pub fn keep_segment(
+        &self,
+        file: i64,
+        number: u32,
+        frame: Frame,
+        segment: &Segment,
+        lane: &[LaneEntry],
+    ) -> Result<(), StoreError> {
+        let mut statement = self.inner.prepare_cached(
+            "insert or replace into segment (file, number, count, size, crc, images, videos, lane, body)
+             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+        )?;
+        statement.execute(params![
+            file,
+            number,
+            lane.len() as i64,
+            segment.raw_size as i64,
+            segment.crc,
+            frame.images,
+            frame.videos,
+            to_bytes(lane),
+            segment.body,
+        ])?;
+        Ok(())
+    }
+
+    /// Forgets a segment.
+    pub fn drop_segment(&self, file: i64, number: u32) -> Result<(), StoreError> {
+        self.inner.execute("delete from segment where file = ?1 and number = ?2", params![file, number])?;
+        Ok(())
+    }
+
+    /// Forgets a file and its segments.
+    pub fn drop_file(&self, file: i64) -> Result<(), StoreError> {
+        self.inner.execute("delete from segment where file = ?1", [file])?;
+        self.inner.execute("delete from file where id = ?1", [file])?;
+        Ok(())
+    }
+
+    /// Notes the number that the next file of a section gets.
+    pub fn set_next_number(&self, section: &str, number: u32) -> Result<(), StoreError> {
+        self.inner.execute(
+            "insert or replace into next_number (section, strand, number) values (?1, ?2, ?3)",
+            params![section, STRAND, number],
+        )?;
+        Ok(())
+    }
+
+    /// Notes a file in the web root.
+    pub fn set_output(&self, name: &str, output: &OutputRow) -> Result<(), StoreError> {
+        let OnDisk { stamp, crc } = output.on_disk;
+        let mut statement = self.inner.prepare_cached(
+            "insert or replace into output (name, size, modified, crc, retired) values (?1, ?2, ?3, ?4, ?5)",
+        )?;
+        statement.execute(params![name, stamp.size as i64, stamp.modified, crc, output.retired])?;
+        Ok(())
+    }
+
+    /// Forgets a file in the web root.
+    pub fn drop_output(&self, name: &str) -> Result<(), StoreError> {
+        self.inner.execute("delete from output where name = ?1", [name])?;
+        Ok(())
+    }
+
+    /// Notes that everything planned has been done.
+    pub fn plan_is_done(&self) -> Result<(), StoreError> {
+        self.inner.execute("delete from planned", [])?;
+        Ok(())
+    }
+}

@@ -1,0 +1,97 @@
+//! The lane: what is remembered of each entry, in a fixed number of bytes.
+
+use crate::error::StoreError;
+
+/// No day: a change of content was never seen.
+pub const NEVER: i32 = i32::MIN;
+
+/// What the ledger remembers of one entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct LaneEntry {
+    /// [`key`](atlas_core::fingerprint::key) of its address.
+    pub key: u128,
+    /// [`written`](atlas_core::fingerprint::written).
+    pub written: u64,
+    /// [`Prints::page`](atlas_core::fingerprint::Prints::page).
+    pub page: u64,
+    /// [`Prints::declared`](atlas_core::fingerprint::Prints::declared).
+    pub declared: u32,
+    /// The day, counted from 1970-01-01, on which its content was last seen to change, or [`NEVER`].
+    pub observed: i32,
+    /// The run in which it last changed; engines told up to that run know it.
+    pub changed: u32,
+    /// Whether its page was read, by the page reader of the ledger's version.
+    pub from_page: bool,
+}
+
+impl LaneEntry {
+    /// The size of one entry in the lane.
+    const BYTES: usize = 45;
+
+    fn write(&self, out: &mut Vec<u8>) {
+        out.extend_from_slice(&self.key.to_le_bytes());
+        out.extend_from_slice(&self.written.to_le_bytes());
+        out.extend_from_slice(&self.page.to_le_bytes());
+        out.extend_from_slice(&self.declared.to_le_bytes());
+        out.extend_from_slice(&self.observed.to_le_bytes());
+        out.extend_from_slice(&self.changed.to_le_bytes());
+        out.push(u8::from(self.from_page));
+    }
+
+    fn read(bytes: &[u8; Self::BYTES]) -> Self {
+        fn part<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
+            std::array::from_fn(|byte| bytes[at + byte])
+        }
+        Self {
+            key: u128::from_le_bytes(part(bytes, 0)),
+            written: u64::from_le_bytes(part(bytes, 16)),
+            page: u64::from_le_bytes(part(bytes, 24)),
+            declared: u32::from_le_bytes(part(bytes, 32)),
+            observed: i32::from_le_bytes(part(bytes, 36)),
+            changed: u32::from_le_bytes(part(bytes, 40)),
+            from_page: bytes[44] != 0,
+        }
+    }
+}
+
+/// The lane of a segment.
+pub(super) fn to_bytes(entries: &[LaneEntry]) -> Vec<u8> {
+    let mut out = Vec::with_capacity(entries.len() * LaneEntry::BYTES);
+    entries.iter().for_each(|entry| entry.write(&mut out));
+    out
+}
+
+/// Appends the entries of a lane; fails where their number is not the one recorded.
+pub(super) fn from_bytes(bytes: &[u8], count: usize, out: &mut Vec<LaneEntry>) -> Result<(), StoreError> {
+    let (entries, rest) = bytes.as_chunks::<{ LaneEntry::BYTES }>();
+    if entries.len() != count || !rest.is_empty() {
+        return Err(StoreError::LedgerDamaged("a lane has another length than it should"));
+    }
+    out.extend(entries.iter().map(LaneEntry::read));
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_lane_comes_back() {
+        let entry = LaneEntry {
+            key: u128::MAX / 3,
+            written: 1,
+            page: 2,
+            declared: 3,
+            observed: NEVER,
+            changed: 4,
+            from_page: true,
+        };
+        let other = LaneEntry { observed: 20_000, from_page: false, ..entry };
+        let bytes = to_bytes(&[entry, other]);
+        let mut back = Vec::new();
+        from_bytes(&bytes, 2, &mut back).unwrap();
+        assert_eq!(back, [entry, other]);
+        assert!(from_bytes(&bytes[1..], 2, &mut back).is_err());
+        assert!(from_bytes(&bytes, 3, &mut back).is_err());
+    }
+}

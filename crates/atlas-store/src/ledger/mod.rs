@@ -1,0 +1,171 @@
+//! The ledger: the embedded database that remembers entries, runs and announcements.
+//!
+//! It lives in a folder of its own, `.idle-atlas`, never in the web root. An entry is no row: entries are kept by the
+//! segment, about 500 at a time, as their compressed text (which is also what the sitemap file is made of) and a *lane* of
+//! fixed-size facts. So a change of one entry writes some 20 KB, whatever the size of the site.
+
+mod files;
+mod lane;
+mod pages;
+mod runs;
+mod schema;
+mod telling;
+
+use std::fs::{self, File, TryLockError};
+use std::hash::{BuildHasher, Hasher, RandomState};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, params};
+
+use crate::error::StoreError;
+
+pub use files::{FileRow, OutputRow, Remembered, SegmentRow, Standing};
+pub use lane::{LaneEntry, NEVER};
+pub use runs::{RunCounts, RunRow};
+pub(crate) use telling::urls_of;
+pub use telling::{Announced, Change, EngineState, Pending, Tombstone};
+
+/// The name of the folder, beside the configuration file.
+pub const FOLDER: &str = ".idle-atlas";
+
+/// An open ledger.
+#[derive(Debug)]
+pub struct Ledger {
+    connection: Connection,
+    /// Held while a command writes; released by the system when the process ends, however it ends.
+    _lock: Option<File>,
+}
+
+impl Ledger {
+    /// Opens the ledger in `folder` for writing, and makes it where there is none. Fails where another process has it open
+    /// for writing.
+    pub fn open(folder: &Path) -> Result<Self, StoreError> {
+        fs::create_dir_all(folder).map_err(StoreError::io("cannot make", folder))?;
+        let lock_path = folder.join("lock");
+        let lock = File::create(&lock_path).map_err(StoreError::io("cannot write", &lock_path))?;
+        match lock.try_lock() {
+            Ok(()) => {}
+            Err(TryLockError::WouldBlock) => return Err(StoreError::Busy { path: lock_path }),
+            Err(TryLockError::Error(error)) => return Err(StoreError::io("cannot lock", &lock_path)(error)),
+        }
+        let path = Self::database(folder);
+        let connection = Connection::open(&path)?;
+        connection.busy_timeout(Duration::from_secs(10))?;
+        schema::prepare(&connection, &path)?;
+        Ok(Self { connection, _lock: Some(lock) })
+    }
+
+    /// Opens the ledger in `folder` for reading; `None` where there is none yet.
+    pub fn open_for_reading(folder: &Path) -> Result<Option<Self>, StoreError> {
+        let path = Self::database(folder);
+        if !path.exists() {
+            return Ok(None);
+        }
+        let connection = Connection::open_with_flags(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
+        connection.busy_timeout(Duration::from_secs(10))?;
+        schema::check(&connection, &path)?;
+        Ok(Some(Self { connection, _lock: None }))
+    }
+
+    fn database(folder: &Path) -> PathBuf {
+        folder.join("ledger.db")
+    }
+
+    /// Begins a set of changes that become true all at once, or not at all.
+    pub fn transaction(&mut self) -> Result<Writing<'_>, StoreError> {
+        Ok(Writing { inner: self.connection.transaction()? })
+    }
+
+    /// The seed of all keys in this ledger: made once, at random.
+    pub fn seed(&self) -> Result<u64, StoreError> {
+        if let Some(seed) = self.fact("seed")?.and_then(|text| text.parse().ok()) {
+            return Ok(seed);
+        }
+        let seed = RandomState::new().build_hasher().finish();
+        set_fact(&self.connection, "seed", Some(&seed.to_string()))?;
+        Ok(seed)
+    }
+
+    /// A fact about the site as a whole.
+    pub fn fact(&self, name: &str) -> Result<Option<String>, StoreError> {
+        fact(&self.connection, name)
+    }
+
+    /// Sets a fact at once; `None` forgets it.
+    pub fn set_fact(&self, name: &str, value: Option<&str>) -> Result<(), StoreError> {
+        set_fact(&self.connection, name, value)
+    }
+}
+
+fn fact(connection: &Connection, name: &str) -> Result<Option<String>, StoreError> {
+    let mut statement = connection.prepare_cached("select value from fact where name = ?1")?;
+    Ok(statement.query_row([name], |row| row.get(0)).optional()?)
+}
+
+fn set_fact(connection: &Connection, name: &str, value: Option<&str>) -> Result<(), StoreError> {
+    match value {
+        Some(value) => connection.execute("insert or replace into fact values (?1, ?2)", params![name, value])?,
+        None => connection.execute("delete from fact where name = ?1", [name])?,
+    };
+    Ok(())
+}
+
+/// Changes under way: dropped without [`Writing::commit`] they never were.
+#[derive(Debug)]
+pub struct Writing<'l> {
+    inner: Transaction<'l>,
+}
+
+impl Writing<'_> {
+    /// Makes the changes true.
+    pub fn commit(self) -> Result<(), StoreError> {
+        Ok(self.inner.commit()?)
+    }
+
+    /// A fact about the site as a whole.
+    pub fn fact(&self, name: &str) -> Result<Option<String>, StoreError> {
+        fact(&self.inner, name)
+    }
+
+    /// Sets a fact about the site as a whole; `None` forgets it.
+    pub fn set_fact(&self, name: &str, value: Option<&str>) -> Result<(), StoreError> {
+        set_fact(&self.inner, name, value)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn one_writer_at_a_time_and_facts_stay() {
+        let folder = tempfile::tempdir().unwrap();
+        assert!(Ledger::open_for_reading(folder.path()).unwrap().is_none());
+        let ledger = Ledger::open(folder.path()).unwrap();
+        let seed = ledger.seed().unwrap();
+        assert!(matches!(Ledger::open(folder.path()), Err(StoreError::Busy { .. })));
+        drop(ledger);
+        let mut ledger = Ledger::open(folder.path()).unwrap();
+        assert_eq!(ledger.seed().unwrap(), seed);
+        ledger.transaction().unwrap().set_fact("form", Some("index")).unwrap();
+        assert_eq!(ledger.fact("form").unwrap(), None, "not committed");
+        let writing = ledger.transaction().unwrap();
+        writing.set_fact("form", Some("index")).unwrap();
+        writing.commit().unwrap();
+        assert_eq!(ledger.fact("form").unwrap().as_deref(), Some("index"));
+    }
+
+    #[test]
+    fn a_newer_or_broken_ledger_is_refused_in_words() {
+        let folder = tempfile::tempdir().unwrap();
+        drop(Ledger::open(folder.path()).unwrap());
+        let path = Ledger::database(folder.path());
+        Connection::open(&path).unwrap().pragma_update(None, "user_version", 99).unwrap();
+        let message = Ledger::open(folder.path()).unwrap_err().to_string();
+        assert!(message.contains("newer Idle Atlas"), "{message}");
+        fs::write(&path, vec![b'x'; 5000]).unwrap();
+        let message = Ledger::open(folder.path()).unwrap_err().to_string();
+        assert!(message.contains("ledger"), "{message}");
+    }
+}

@@ -1,0 +1,93 @@
+//! Runs: what each build found and did.
+
+use rusqlite::{OptionalExtension, Row, params};
+use serde::Serialize;
+
+use super::{Ledger, Writing};
+use crate::error::StoreError;
+
+/// One build, in brief.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct RunRow {
+    /// Its number.
+    pub run: i64,
+    /// Its instant, in seconds since 1970.
+    pub at: i64,
+    /// What it counted.
+    #[serde(flatten)]
+    pub counts: RunCounts,
+}
+
+/// What a build counted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct RunCounts {
+    /// Entries in the sitemap.
+    pub entries: u64,
+    /// Entries that were not in before.
+    pub added: u64,
+    /// Entries whose page changed.
+    pub changed: u64,
+    /// Entries that were gone.
+    pub removed: u64,
+    /// Entries left out.
+    pub left_out: u64,
+    /// Files written.
+    pub files_written: u64,
+}
+
+const COLUMNS: &str = "id, at, entries, added, changed, removed, left_out, files_written";
+
+fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRow> {
+    let count = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
+    let counts = RunCounts {
+        entries: count(2)?,
+        added: count(3)?,
+        changed: count(4)?,
+        removed: count(5)?,
+        left_out: count(6)?,
+        files_written: count(7)?,
+    };
+    Ok(RunRow { run: row.get(0)?, at: row.get(1)?, counts })
+}
+
+impl Ledger {
+    /// The number of the last run; 0 before the first.
+    pub fn last_run(&self) -> Result<i64, StoreError> {
+        Ok(self.connection.query_row("select coalesce(max(id), 0) from run", [], |row| row.get(0))?)
+    }
+
+    /// The last runs, newest first.
+    pub fn runs(&self, most: usize) -> Result<Vec<RunRow>, StoreError> {
+        let mut statement = self.connection.prepare(&format!("select {COLUMNS} from run order by id desc limit ?1"))?;
+        let rows = statement.query_map([most as i64], run_row)?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    /// One run with its report as JSON.
+    pub fn run(&self, run: i64) -> Result<Option<(RunRow, String)>, StoreError> {
+        let mut statement = self.connection.prepare(&format!("select {COLUMNS}, report from run where id = ?1"))?;
+        Ok(statement.query_row([run], |row| Ok((run_row(row)?, row.get(8)?))).optional()?)
+    }
+}
+
+impl Writing<'_> {
+    /// Adds a run.
+    pub fn add_run(&self, row: &RunRow, report: &str) -> Result<(), StoreError> {
+        let RunCounts { entries, added, changed, removed, left_out, files_written } = row.counts;
+        self.inner.execute(
+            &format!("insert into run ({COLUMNS}, report) values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)"),
+            params![
+                row.run,
+                row.at,
+                entries as i64,
+                added as i64,
+                changed as i64,
+                removed as i64,
+                left_out as i64,
+                files_written as i64,
+                report
+            ],
+        )?;
+        Ok(())
+    }
+}

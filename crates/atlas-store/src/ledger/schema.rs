@@ -1,0 +1,94 @@
+//! The tables of the ledger.
+
+use std::path::Path;
+
+use rusqlite::Connection;
+
+use crate::error::StoreError;
+
+/// The format that this version writes.
+const FORMAT: i64 = 1;
+
+const TABLES: &str = "
+create table fact (name text primary key, value text not null) without rowid;
+
+-- a sitemap file: which entries it holds is in its segments
+create table file (
+    id integer primary key,
+    section text not null, strand text not null, number integer not null,
+    most_urls integer not null, most_bytes integer not null,
+    changed integer not null,       -- when its content last changed, seconds since 1970
+    crc integer not null, size integer not null,   -- of the unpacked file
+    unique (section, strand, number)
+);
+create table segment (
+    file integer not null, number integer not null,
+    count integer not null, size integer not null, crc integer not null,
+    images integer not null, videos integer not null,
+    lane blob not null,
+    body blob not null,             -- last, so that lanes are read without it
+    primary key (file, number)
+);
+-- the number the next file of a section gets; numbers are never given twice
+create table next_number (
+    section text not null, strand text not null, number integer not null,
+    primary key (section, strand)
+) without rowid;
+
+-- every file in the web root that is ours
+create table output (
+    name text primary key,
+    size integer not null, modified integer not null, crc integer not null,
+    retired integer                 -- when it left the index, seconds since 1970
+) without rowid;
+-- files that a build has begun to write; empty again when it ends
+create table planned (name text primary key) without rowid;
+
+-- what was learnt of files that sources read
+create table page (
+    source text not null, path text not null,
+    size integer not null, modified integer not null, row blob not null,
+    primary key (source, path)
+) without rowid;
+create table page_settings (source text primary key, settings integer not null) without rowid;
+
+create table run (
+    id integer primary key,
+    at integer not null,
+    entries integer not null, added integer not null, changed integer not null, removed integer not null,
+    left_out integer not null, files_written integer not null,
+    report text not null            -- JSON, as build printed it
+);
+
+-- entries that are gone, until every engine knows
+create table tombstone (key blob primary key, url text not null, run integer not null, cause text not null) without rowid;
+-- how far an engine has been told: all up to and including run watermark; of the runs up to target, all keys up to cursor
+create table engine (
+    name text primary key, watermark integer not null, target integer, cursor blob, not_before integer
+) without rowid;
+create table announcement (
+    id integer primary key,
+    engine text not null, at integer not null, run integer not null, urls integer not null,
+    status integer, outcome text not null, words text not null, examples text not null
+);
+create index announcement_engine on announcement (engine, id);
+";
+
+/// Makes the tables where there are none.
+pub(super) fn prepare(connection: &Connection, path: &Path) -> Result<(), StoreError> {
+    let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
+    if found == 0 {
+        connection.execute_batch(&format!("begin; {TABLES} pragma user_version = {FORMAT}; commit;"))?;
+        return Ok(());
+    }
+    check(connection, path)
+}
+
+/// Refuses a ledger of another format.
+pub(super) fn check(connection: &Connection, path: &Path) -> Result<(), StoreError> {
+    let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
+    if found > FORMAT {
+        return Err(StoreError::LedgerNewer { path: path.to_owned(), found, known: FORMAT });
+    }
+    Ok(())
+}

@@ -1,0 +1,219 @@
+//! What engines have been told, and what they have still to be told.
+//!
+//! Nothing is queued: an entry carries the run in which it last changed, an engine carries the run up to which it knows,
+//! and what it has to be told follows from the two. While many messages are under way, the cursor says how far in the order
+//! of keys the engine has come, so that a stop at any instant repeats at most one message.
+
+use atlas_core::format::read;
+use rusqlite::{OptionalExtension, params};
+use serde::Serialize;
+
+use super::{Ledger, Writing};
+use crate::error::StoreError;
+use crate::squeeze::unsqueeze;
+
+/// How far an engine has been told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct EngineState {
+    /// It knows all that changed up to and including this run.
+    pub watermark: i64,
+    /// A round of telling is under way that ends with this run.
+    pub target: Option<i64>,
+    /// Of that round, it knows all keys up to and including this one.
+    pub cursor: Option<u128>,
+    /// It asked to be left alone until this instant, in seconds since 1970.
+    pub not_before: Option<i64>,
+}
+
+/// What happened to a URL.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Change {
+    /// It was added, or its page changed.
+    Changed,
+    /// It is gone.
+    Removed,
+    /// It now leads elsewhere.
+    Redirected,
+}
+
+impl Change {
+    fn as_str(self) -> &'static str {
+        match self {
+            Self::Changed => "changed",
+            Self::Removed => "removed",
+            Self::Redirected => "redirected",
+        }
+    }
+}
+
+/// One URL that an engine has to be told.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Pending {
+    /// Its key, in whose order URLs are told.
+    pub key: u128,
+    /// The URL.
+    pub url: String,
+    /// What happened to it.
+    pub change: Change,
+}
+
+/// An entry that is gone.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Tombstone {
+    /// Its key.
+    pub key: u128,
+    /// Its URL.
+    pub url: String,
+    /// Gone, or redirected.
+    pub change: Change,
+}
+
+/// One message to one engine and what came of it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Announced {
+    /// The engine's name.
+    pub engine: String,
+    /// When, in seconds since 1970.
+    pub at: i64,
+    /// The run up to which it tells.
+    pub run: i64,
+    /// The URLs in it.
+    pub urls: u64,
+    /// The HTTP status, where there was an answer.
+    pub status: Option<u16>,
+    /// What follows: `done`, `later`, `mend-first`, `refused`.
+    pub outcome: String,
+    /// The answer in words.
+    pub words: String,
+    /// The first few URLs.
+    pub examples: Vec<String>,
+}
+
+impl Ledger {
+    /// How far an engine has been told; `None` for one that was never told anything.
+    pub fn engine(&self, name: &str) -> Result<Option<EngineState>, StoreError> {
+        let mut statement = self
+            .connection
+            .prepare_cached("select watermark, target, cursor, not_before from engine where name = ?1")?;
+        let state = statement.query_row([name], |row| {
+            let cursor: Option<[u8; 16]> = row.get(2)?;
+            Ok(EngineState {
+                watermark: row.get(0)?,
+                target: row.get(1)?,
+                cursor: cursor.map(u128::from_be_bytes),
+                not_before: row.get(3)?,
+            })
+        });
+        Ok(state.optional()?)
+    }
+
+    /// All URLs that changed after run `after` up to and including run `until`, in the order of their keys. With `all`, every
+    /// entry, changed or not.
+    pub fn pending(&self, after: i64, until: i64, all: bool) -> Result<Vec<Pending>, StoreError> {
+        let due = |run: i64| run > after && run <= until;
+        let mut pending = Vec::new();
+        let remembered = self.remembered()?;
+        for file in &remembered.files {
+            for segment in &file.segments {
+                let lane = &remembered.lane[segment.first..segment.first + segment.count as usize];
+                let told = |changed: u32| all || due(i64::from(changed));
+                if !lane.iter().any(|entry| told(entry.changed)) {
+                    continue;
+                }
+                let body = self.body(file.id, segment.number)?;
+                let urls = urls_of(&body, segment.size)?;
+                let both = lane.iter().zip(urls).filter(|(entry, _)| told(entry.changed));
+                pending.extend(both.map(|(entry, url)| Pending { key: entry.key, url, change: Change::Changed }));
+            }
+        }
+        let mut statement = self.connection.prepare("select key, url, run, cause from tombstone")?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            if due(row.get(2)?) {
+                let change =
+                    if row.get_ref(3)?.as_str() == Ok("redirected") { Change::Redirected } else { Change::Removed };
+                pending.push(Pending { key: u128::from_be_bytes(row.get(0)?), url: row.get(1)?, change });
+            }
+        }
+        pending.sort_by_key(|one| one.key);
+        Ok(pending)
+    }
+
+    /// The last announcements, newest first.
+    pub fn announcements(&self, most: usize) -> Result<Vec<Announced>, StoreError> {
+        let mut statement = self.connection.prepare(
+            "select engine, at, run, urls, status, outcome, words, examples from announcement order by id desc limit ?1",
+        )?;
+        let rows = statement.query_map([most as i64], |row| {
+            Ok(Announced {
+                engine: row.get(0)?,
+                at: row.get(1)?,
+                run: row.get(2)?,
+                urls: row.get::<_, i64>(3)? as u64,
+                status: row.get(4)?,
+                outcome: row.get(5)?,
+                words: row.get(6)?,
+                examples: row.get::<_, String>(7)?.lines().map(str::to_owned).collect(),
+            })
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+}
+
+impl Writing<'_> {
+    /// Notes how far an engine has been told.
+    pub fn set_engine(&self, name: &str, state: &EngineState) -> Result<(), StoreError> {
+        self.inner.execute(
+            "insert or replace into engine (name, watermark, target, cursor, not_before) values (?1, ?2, ?3, ?4, ?5)",
+            params![name, state.watermark, state.target, state.cursor.map(u128::to_be_bytes), state.not_before],
+        )?;
+        Ok(())
+    }
+
+    /// Writes an announcement down.
+    pub fn add_announcement(&self, announced: &Announced) -> Result<(), StoreError> {
+        self.inner.execute(
+            "insert into announcement (engine, at, run, urls, status, outcome, words, examples)
+             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+            params![
+                announced.engine,
+                announced.at,
+                announced.run,
+                announced.urls as i64,
+                announced.status,
+                announced.outcome,
+                announced.words,
+                announced.examples.join("\n"),
+            ],
+        )?;
+        Ok(())
+    }
+
+    /// Notes that an entry is gone in this run.
+    pub fn bury(&self, tombstone: &Tombstone, run: i64) -> Result<(), StoreError> {
+        let mut statement = self
+            .inner
+            .prepare_cached("insert or replace into tombstone (key, url, run, cause) values (?1, ?2, ?3, ?4)")?;
+        statement.execute(params![tombstone.key.to_be_bytes(), tombstone.url, run, tombstone.change.as_str()])?;
+        Ok(())
+    }
+
+    /// Notes that an entry is back.
+    pub fn unbury(&self, key: u128) -> Result<(), StoreError> {
+        self.inner.prepare_cached("delete from tombstone where key = ?1")?.execute([key.to_be_bytes()])?;
+        Ok(())
+    }
+}
+
+/// The URLs of a segment, in the order of its lane.
+pub(crate) fn urls_of(body: &[u8], raw_size: u64) -> Result<Vec<String>, StoreError> {
+    let damaged = |_| StoreError::LedgerDamaged("the text of a segment cannot be read");
+    let raw = unsqueeze(body, raw_size).map_err(damaged)?;
+    let frame = atlas_core::format::Frame { images: true, videos: true };
+    let file = [&frame.open()[..], &raw, atlas_core::format::Frame::CLOSE].concat();
+    let mut urls = Vec::new();
+    read(&file, |url| urls.extend(url.loc), |_| ())
+        .map_err(|_| StoreError::LedgerDamaged("the text of a segment is not what was written"))?;
+    Ok(urls)
+}

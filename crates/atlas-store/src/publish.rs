@@ -1,0 +1,557 @@
+//! Publishing: the files in the web root become what the plan says.
+//!
+//! The order keeps every instant whole: child files first (those that only gain entries before those that lose some to
+//! them), then the main file, then robots.txt, then the ledger, and only then are old files removed. What is about to be
+//! written is noted in the ledger before, so that a build that was killed is finished or undone by the next.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::io::{self, Write as _};
+use std::path::{Path, PathBuf};
+use std::sync::mpsc::{Receiver, sync_channel};
+use std::{fs, thread};
+
+use atlas_core::format::{Frame, IndexLine, index};
+use atlas_core::lastmod::Lastmod;
+use atlas_core::robots::declare;
+use rayon::prelude::*;
+
+use crate::arrange::{FilePlan, Made, Plan, Renderer, SegmentPlan};
+use crate::disk::{self, Draft, OnDisk};
+use crate::error::StoreError;
+use crate::ledger::{OutputRow, Remembered, Standing, Writing};
+use crate::report::{Fate, RobotsFate};
+use crate::settle::Candidate;
+use crate::squeeze::{GzipWriter, Segment, squeeze, unsqueeze};
+
+/// For how many seconds a file that left the index stays on disk, for engines that still hold the old index: 14 days.
+const GRACE: i64 = 14 * 24 * 3600;
+/// How many segments are compressed at a time.
+const WINDOW: usize = 32;
+/// How many files are brought to the disk at a time.
+const BATCH: usize = 64;
+/// The declarations that the tool has made in robots.txt, one a line: a fact of the ledger.
+const DECLARED: &str = "declared";
+
+/// Whether files are compressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Gzip {
+    /// `.xml.gz` next to each `.xml`.
+    Beside,
+    /// `.xml.gz` alone.
+    Only,
+    /// `.xml` alone.
+    Off,
+}
+
+/// What the main file is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Form {
+    /// The one and only `urlset`.
+    Urlset,
+    /// An index over child files.
+    Index,
+}
+
+/// Where files go and what they are called.
+#[derive(Debug, Clone)]
+pub struct Place {
+    /// The folder that the web server serves.
+    pub web_root: PathBuf,
+    /// The address of that folder, ending with a slash.
+    pub address: String,
+    /// The name of the main file.
+    pub main: String,
+    /// Compressed copies.
+    pub gzip: Gzip,
+    /// The robots.txt to declare in.
+    pub robots: Option<PathBuf>,
+}
+
+impl Place {
+    /// The address of the main file.
+    pub fn main_address(&self) -> String {
+        format!("{}{}", self.address, self.main)
+    }
+
+    /// The name under which an index lists a file.
+    pub fn listed_name(&self, file: &FilePlan, form: Form) -> String {
+        match (form, self.gzip) {
+            (Form::Urlset, _) => self.main.clone(),
+            (Form::Index, Gzip::Only) => format!("{}.gz", file.name()),
+            (Form::Index, _) => file.name(),
+        }
+    }
+
+    /// The form of the main file: once an index, always an index.
+    pub fn form(&self, files: usize, was_index: bool) -> Form {
+        if files <= 1 && !was_index && self.gzip != Gzip::Only { Form::Urlset } else { Form::Index }
+    }
+
+    /// The names of a file's plain and compressed form, where they are wanted.
+    fn names(&self, file: &FilePlan, form: Form) -> (Option<String>, Option<String>) {
+        let name = match form {
+            Form::Urlset => self.main.clone(),
+            Form::Index => file.name(),
+        };
+        let packed = format!("{name}.gz");
+        match self.gzip {
+            Gzip::Beside => (Some(name), Some(packed)),
+            Gzip::Only => (None, Some(packed)),
+            Gzip::Off => (Some(name), None),
+        }
+    }
+}
+
+/// What was published.
+#[derive(Debug, Default)]
+pub struct Published {
+    /// What became of each file of the plan.
+    pub fates: Vec<Fate>,
+    /// Unpacked size of each file of the plan.
+    pub sizes: Vec<u64>,
+    /// Names of files that were written.
+    pub written: Vec<String>,
+    /// Names of files that left the index in this build.
+    pub retired: Vec<String>,
+    /// Names of files to remove once the ledger is committed.
+    pub to_remove: Vec<String>,
+    /// What became of robots.txt.
+    pub robots: Option<RobotsFate>,
+}
+
+/// A segment that was made.
+struct Pressed {
+    raw: Vec<u8>,
+    segment: Segment,
+}
+
+/// Everything that publishing works on.
+pub struct Publisher<'a> {
+    /// Where files go.
+    pub place: &'a Place,
+    /// What is to be.
+    pub plan: &'a Plan,
+    /// What was.
+    pub remembered: &'a Remembered,
+    /// The entries.
+    pub candidates: &'a [Candidate],
+    /// Renders them.
+    pub renderer: Renderer<'a>,
+    /// The form of the main file.
+    pub form: Form,
+    /// The instant of the build, in seconds since 1970.
+    pub now: i64,
+}
+
+impl Publisher<'_> {
+    /// The names of all files that this build may write or remove: to be noted before it begins.
+    pub fn names_at_stake(&self) -> BTreeSet<String> {
+        let mut names = self.wanted_names();
+        names.extend(self.remembered.outputs.keys().cloned());
+        names.extend(self.remembered.planned.iter().cloned());
+        names
+    }
+
+    /// Whether everything is on disk as it should be, so that nothing has to be written but the run itself.
+    pub fn is_settled(&self) -> bool {
+        self.remembered.planned.is_empty()
+            && self.plan.folded.is_empty()
+            && self.plan.files.iter().all(|file| !file.is_touched() && file.id.is_some())
+            && self.wanted_names().iter().all(|name| self.holds(name))
+    }
+
+    fn wanted_names(&self) -> BTreeSet<String> {
+        let files = self.plan.files.iter().map(|file| self.place.names(file, self.form));
+        let mut names: BTreeSet<String> = files.flat_map(|(plain, packed)| plain.into_iter().chain(packed)).collect();
+        if self.form == Form::Index {
+            names.insert(self.place.main.clone());
+            if self.place.gzip == Gzip::Beside {
+                names.insert(format!("{}.gz", self.place.main));
+            }
+        }
+        names
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.place.web_root.join(name)
+    }
+
+    /// Whether a file is on disk as it was written. One that a killed build may have touched is not trusted by its time.
+    fn holds(&self, name: &str) -> bool {
+        let Some(output) = self.remembered.outputs.get(name) else { return false };
+        if self.remembered.planned.contains(name) {
+            return fs::read(self.path(name)).is_ok_and(|bytes| crc32fast::hash(&bytes) == output.on_disk.crc);
+        }
+        disk::holds(&self.path(name), &output.on_disk)
+    }
+
+    /// Writes all that has to be written. The ledger's changes are made in `writing`, which the caller commits.
+    pub fn publish(&self, writing: &Writing<'_>) -> Result<Published, StoreError> {
+        disk::sweep(&self.place.web_root)?;
+        let order = self.order();
+        let jobs: Vec<&Made> = order.iter().flat_map(|at| made_of(&self.plan.files[*at])).collect();
+        let published = thread::scope(|scope| {
+            let (sender, pressed) = sync_channel::<io::Result<Vec<Pressed>>>(2);
+            scope.spawn(move || {
+                for window in jobs.chunks(WINDOW) {
+                    let pressed = window.par_iter().map(|made| self.press(made)).collect();
+                    // The receiver is gone when writing failed: then there is nothing left to do.
+                    if sender.send(pressed).is_err() {
+                        return;
+                    }
+                }
+            });
+            self.write_all(&order, Queue { pressed, ready: Vec::new().into_iter() }, writing)
+        })?;
+        Ok(published)
+    }
+
+    fn press(&self, made: &Made) -> io::Result<Pressed> {
+        let mut raw = Vec::with_capacity(usize::try_from(made.size).unwrap_or(0));
+        for member in &made.members {
+            self.renderer.render(&self.candidates[*member as usize], &mut raw);
+        }
+        let segment = squeeze(&raw)?;
+        Ok(Pressed { raw, segment })
+    }
+
+    /// Files that lose entries to others come after those others.
+    fn order(&self) -> Vec<usize> {
+        let mut order: Vec<usize> = (0..self.plan.files.len()).collect();
+        order.sort_by_key(|at| self.plan.files[*at].loses_to_others);
+        order
+    }
+
+    fn write_all(&self, order: &[usize], mut queue: Queue, writing: &Writing<'_>) -> Result<Published, StoreError> {
+        let files = &self.plan.files;
+        let mut state = State {
+            published: Published {
+                fates: vec![Fate::Unchanged; files.len()],
+                sizes: files.iter().map(FilePlan::size).collect(),
+                ..Published::default()
+            },
+            standings: files.iter().map(|file| file.before).collect(),
+            outputs: BTreeMap::new(),
+            drafts: Vec::new(),
+        };
+        let mut gained = false;
+        for (nth, &at) in order.iter().enumerate() {
+            if files[at].loses_to_others && !gained {
+                gained = true;
+                state.place_drafts(self)?;
+                if nth > 0 && self.form == Form::Index && files.iter().any(|file| file.id.is_none()) {
+                    self.write_interim_index(&mut state, &order[..nth])?;
+                }
+            }
+            self.file(at, &mut queue, writing, &mut state)?;
+        }
+        state.place_drafts(self)?;
+        for folded in &self.plan.folded {
+            writing.drop_file(*folded)?;
+        }
+        for (section, number) in &self.plan.next_numbers {
+            writing.set_next_number(section, *number)?;
+        }
+        if self.form == Form::Index {
+            let lines = self.index_lines(&state, |_| true);
+            self.small_file(&mut state, &self.place.main, &index(&lines))?;
+        }
+        if !state.published.written.is_empty() {
+            disk::sync_folder(&self.place.web_root)?;
+        }
+        state.published.robots = Some(self.declare(writing)?);
+        self.settle_outputs(&mut state, writing)?;
+        Ok(state.published)
+    }
+
+    /// Writes one file of the plan, if anything about it has to be written.
+    fn file(&self, at: usize, queue: &mut Queue, writing: &Writing<'_>, state: &mut State) -> Result<(), StoreError> {
+        let file = &self.plan.files[at];
+        let (plain, packed) = self.place.names(file, self.form);
+        let standing = |name: &Option<String>| name.as_ref().is_none_or(|name| self.holds(name));
+        let (plain_holds, packed_holds) = (standing(&plain), standing(&packed));
+        let changed_limits = file.id.is_some()
+            && self.remembered.files.iter().any(|row| Some(row.id) == file.id && row.limits != file.limits);
+        if !file.is_touched() && plain_holds && packed_holds && file.id.is_some() && !changed_limits {
+            return Ok(());
+        }
+        let id = match file.id {
+            Some(id) => id,
+            None => writing.open_file(&file.section, file.number, file.limits)?,
+        };
+        let draft = |name: &Option<String>| name.as_ref().map(|name| Draft::begin(&self.path(name))).transpose();
+        let mut sheet = Sheet::begin(draft(&plain)?, draft(&packed)?, file.frame(), &self.place.web_root)?;
+        for number in &file.dropped {
+            writing.drop_segment(id, *number)?;
+        }
+        for segment in &file.segments {
+            match segment {
+                SegmentPlan::Kept(row) => {
+                    let body = writing.body(id, row.number)?;
+                    let raw = if sheet.plain.is_some() {
+                        let damaged = |_| StoreError::LedgerDamaged("the text of a segment cannot be read");
+                        unsqueeze(&body, row.size).map_err(damaged)?
+                    } else {
+                        Vec::new()
+                    };
+                    sheet.push(&raw, &Segment { body, crc: row.crc, raw_size: row.size })?;
+                }
+                SegmentPlan::Made(made) => {
+                    let Pressed { raw, segment } = queue.next(&self.place.web_root)?;
+                    sheet.push(&raw, &segment)?;
+                    let lane: Vec<_> = made.members.iter().map(|at| self.candidates[*at as usize].lane).collect();
+                    writing.keep_segment(id, made.number, made.frame, &segment, &lane)?;
+                }
+            }
+        }
+        let finished = sheet.finish()?;
+        let same = file.before.is_some_and(|before| (before.crc, before.size) == (finished.crc, finished.size));
+        let changed = if same { file.before.map_or(self.now, |before| before.changed) } else { self.now };
+        let standing = Standing { changed, crc: finished.crc, size: finished.size };
+        writing.file_stands(id, file.limits, standing)?;
+        state.standings[at] = Some(standing);
+        state.published.sizes[at] = finished.size;
+        state.published.fates[at] = match (file.before, same, plain_holds && packed_holds) {
+            (None, ..) => Fate::New,
+            (_, false, _) => Fate::Changed,
+            (_, true, false) => Fate::Restored,
+            (_, true, true) => Fate::Unchanged,
+        };
+        for (name, draft, holds) in [(plain, finished.plain, plain_holds), (packed, finished.packed, packed_holds)] {
+            if let (Some(name), Some(draft)) = (name, draft)
+                && !(same && holds)
+            {
+                state.drafts.push((name, draft));
+            }
+        }
+        if state.drafts.len() >= BATCH {
+            state.place_drafts(self)?;
+        }
+        Ok(())
+    }
+
+    fn index_lines(&self, state: &State, which: impl Fn(usize) -> bool) -> Vec<IndexLine> {
+        let lines = self.plan.files.iter().enumerate().filter(|(at, _)| which(*at));
+        lines
+            .map(|(at, file)| IndexLine {
+                address: format!("{}{}", self.place.address, self.place.listed_name(file, self.form)),
+                lastmod: instant(state.standings[at].map_or(self.now, |standing| standing.changed)),
+            })
+            .collect()
+    }
+
+    /// An index for the moments between: it names the files that gained entries, and still all files of the old index.
+    fn write_interim_index(&self, state: &mut State, gained: &[usize]) -> Result<(), StoreError> {
+        let mut lines = self.index_lines(state, |at| gained.contains(&at) || self.plan.files[at].id.is_some());
+        for folded in self.remembered.files.iter().filter(|file| self.plan.folded.contains(&file.id)) {
+            let name = crate::arrange::child_name(&folded.section, folded.number);
+            let name = if self.place.gzip == Gzip::Only { format!("{name}.gz") } else { name };
+            if self.path(&name).exists() {
+                let address = format!("{}{name}", self.place.address);
+                lines.push(IndexLine { address, lastmod: instant(folded.standing.changed) });
+            }
+        }
+        self.small_file(state, &self.place.main, &index(&lines))
+    }
+
+    /// Writes a file that is made at once, and its compressed copy, where they are not there already.
+    fn small_file(&self, state: &mut State, name: &str, bytes: &[u8]) -> Result<(), StoreError> {
+        self.small(state, name, bytes)?;
+        if self.place.gzip == Gzip::Beside {
+            let failed = StoreError::io("cannot write", self.path(name));
+            let packed = (|| {
+                let segment = squeeze(bytes)?;
+                let mut writer = GzipWriter::begin(Vec::new())?;
+                writer.push(&segment.body, segment.crc, segment.raw_size)?;
+                writer.finish()
+            })();
+            self.small(state, &format!("{name}.gz"), &packed.map_err(failed)?)?;
+        }
+        Ok(())
+    }
+
+    fn small(&self, state: &mut State, name: &str, bytes: &[u8]) -> Result<(), StoreError> {
+        let known = state.outputs.get(name).or_else(|| self.remembered.outputs.get(name));
+        let crc = crc32fast::hash(bytes);
+        if known.is_some_and(|known| known.on_disk.crc == crc && disk::holds(&self.path(name), &known.on_disk)) {
+            return Ok(());
+        }
+        let on_disk = disk::replace(&self.path(name), bytes)?;
+        state.wrote(name.to_owned(), on_disk);
+        Ok(())
+    }
+
+    fn declare(&self, writing: &Writing<'_>) -> Result<RobotsFate, StoreError> {
+        let Some(path) = &self.place.robots else { return Ok(RobotsFate::Unnamed) };
+        let before = match fs::read(path) {
+            Ok(bytes) => Some(bytes),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => None,
+            Err(error) => return Err(StoreError::io("cannot read", path)(error)),
+        };
+        let main = self.place.main_address();
+        let declared = writing.fact(DECLARED)?.unwrap_or_default();
+        let outdated: Vec<&str> = declared.lines().filter(|line| *line != main).collect();
+        let after = declare(before.as_deref().unwrap_or(b""), &[&main], &outdated);
+        writing.set_fact(DECLARED, Some(&main))?;
+        if before.as_deref() == Some(&after) {
+            return Ok(RobotsFate::Unchanged);
+        }
+        disk::replace(path, &after)?;
+        Ok(if before.is_some() { RobotsFate::Declared } else { RobotsFate::Created })
+    }
+
+    /// Notes what was written, retires what is no longer wanted, and says what to remove.
+    fn settle_outputs(&self, state: &mut State, writing: &Writing<'_>) -> Result<(), StoreError> {
+        let wanted = self.wanted_names();
+        for (name, output) in &state.outputs {
+            writing.set_output(name, output)?;
+        }
+        for (name, output) in self.remembered.outputs.iter().filter(|(name, _)| !wanted.contains(*name)) {
+            // A compressed copy beside a file that lives on would be sent in its place.
+            let stale_copy = name.strip_suffix(".gz").is_some_and(|plain| wanted.contains(plain));
+            match output.retired {
+                Some(since) if since + GRACE < self.now => state.published.to_remove.push(name.clone()),
+                _ if stale_copy => state.published.to_remove.push(name.clone()),
+                Some(_) => {}
+                None => {
+                    writing.set_output(name, &OutputRow { retired: Some(self.now), ..*output })?;
+                    state.published.retired.push(name.clone());
+                }
+            }
+        }
+        for name in &wanted {
+            let back = self.remembered.outputs.get(name).filter(|output| output.retired.is_some());
+            if let Some(output) = back.filter(|_| !state.outputs.contains_key(name)) {
+                writing.set_output(name, &OutputRow { retired: None, ..*output })?;
+            }
+        }
+        // What a killed build made and this one has no use for.
+        let strays = self.remembered.planned.iter().filter(|name| !wanted.contains(*name));
+        let strays = strays.filter(|name| !self.remembered.outputs.contains_key(*name));
+        state.published.to_remove.extend(strays.cloned());
+        for name in &state.published.to_remove {
+            writing.drop_output(name)?;
+        }
+        Ok(())
+    }
+}
+
+fn made_of(file: &FilePlan) -> impl Iterator<Item = &Made> {
+    file.segments.iter().filter_map(|segment| match segment {
+        SegmentPlan::Made(made) => Some(made),
+        SegmentPlan::Kept(_) => None,
+    })
+}
+
+fn instant(seconds: i64) -> Lastmod {
+    Lastmod::Instant { seconds, offset: 0 }
+}
+
+/// Segments as they come from the presses, in order.
+struct Queue {
+    pressed: Receiver<io::Result<Vec<Pressed>>>,
+    ready: std::vec::IntoIter<Pressed>,
+}
+
+impl Queue {
+    fn next(&mut self, web_root: &Path) -> Result<Pressed, StoreError> {
+        loop {
+            if let Some(pressed) = self.ready.next() {
+                return Ok(pressed);
+            }
+            let window = self.pressed.recv().unwrap_or_else(|_| Err(io::Error::other("compressing stopped early")));
+            self.ready = window.map_err(StoreError::io("cannot compress for", web_root))?.into_iter();
+        }
+    }
+}
+
+/// What has come about so far.
+struct State {
+    published: Published,
+    standings: Vec<Option<Standing>>,
+    outputs: BTreeMap<String, OutputRow>,
+    drafts: Vec<(String, Draft)>,
+}
+
+impl State {
+    fn wrote(&mut self, name: String, on_disk: OnDisk) {
+        if !self.published.written.contains(&name) {
+            self.published.written.push(name.clone());
+        }
+        self.outputs.insert(name, OutputRow { on_disk, retired: None });
+    }
+
+    /// Brings finished files to the disk, several at a time, and puts them in their places.
+    fn place_drafts(&mut self, publisher: &Publisher<'_>) -> Result<(), StoreError> {
+        let drafts = std::mem::take(&mut self.drafts);
+        if drafts.is_empty() {
+            return Ok(());
+        }
+        let placed: Vec<Result<(String, OnDisk), StoreError>> =
+            drafts.into_par_iter().map(|(name, draft)| Ok((name, draft.put_in_place()?))).collect();
+        for one in placed {
+            let (name, on_disk) = one?;
+            self.wrote(name, on_disk);
+        }
+        disk::sync_folder(&publisher.place.web_root)
+    }
+}
+
+/// One sitemap file being written, in plain and compressed form at once.
+struct Sheet {
+    plain: Option<Draft>,
+    packed: Option<GzipWriter<Draft>>,
+    crc: crc32fast::Hasher,
+    size: u64,
+    folder: PathBuf,
+}
+
+struct Finished {
+    plain: Option<Draft>,
+    packed: Option<Draft>,
+    crc: u32,
+    size: u64,
+}
+
+impl Sheet {
+    fn begin(plain: Option<Draft>, packed: Option<Draft>, frame: Frame, folder: &Path) -> Result<Self, StoreError> {
+        let failed = StoreError::io("cannot write into", folder);
+        let packed = packed.map(GzipWriter::begin).transpose().map_err(failed)?;
+        let mut sheet = Self { plain, packed, crc: crc32fast::Hasher::new(), size: 0, folder: folder.to_owned() };
+        sheet.frame(&frame.open())?;
+        Ok(sheet)
+    }
+
+    fn frame(&mut self, raw: &[u8]) -> Result<(), StoreError> {
+        let segment = squeeze(raw).map_err(StoreError::io("cannot compress for", &self.folder))?;
+        self.push(raw, &segment)
+    }
+
+    fn push(&mut self, raw: &[u8], segment: &Segment) -> Result<(), StoreError> {
+        let written = (|| {
+            if let Some(plain) = &mut self.plain {
+                plain.write_all(raw)?;
+            }
+            if let Some(packed) = &mut self.packed {
+                packed.push(&segment.body, segment.crc, segment.raw_size)?;
+            }
+            Ok(())
+        })();
+        written.map_err(StoreError::io("cannot write into", &self.folder))?;
+        self.crc.combine(&crc32fast::Hasher::new_with_initial_len(segment.crc, segment.raw_size));
+        self.size += segment.raw_size;
+        Ok(())
+    }
+
+    fn finish(mut self) -> Result<Finished, StoreError> {
+        self.frame(Frame::CLOSE)?;
+        let failed = StoreError::io("cannot write into", &self.folder);
+        let packed = self.packed.map(GzipWriter::finish).transpose().map_err(failed)?;
+        Ok(Finished { plain: self.plain, packed, crc: self.crc.finalize(), size: self.size })
+    }
+}
+
+/// Removes files that are no longer wanted, once the ledger has let go of them.
+pub fn remove(place: &Place, names: &[String]) -> Result<(), StoreError> {
+    names.iter().try_for_each(|name| disk::remove(&place.web_root.join(name)))
+}

@@ -1,0 +1,393 @@
+//! Settling and choosing: one entry a URL, joined with what the ledger remembers of it.
+//!
+//! Rows are dealt into partitions by their key and each partition is joined with its share of the ledger's lane, in
+//! parallel. Nothing is sorted by URL. What comes out is a candidate for each kept entry, a count for each reason, and the
+//! remembered entries that are gone.
+
+use std::collections::BTreeMap;
+
+use atlas_core::choose::{Chooser, Kept, Reason, Verdict};
+use atlas_core::contribution::Said;
+use atlas_core::entry::{Changefreq, Priority};
+use atlas_core::fingerprint::{self, Prints};
+use atlas_core::lastmod::Lastmod;
+use atlas_core::shape;
+use rayon::prelude::*;
+
+use crate::arrival::{Arrivals, Block, Place};
+use crate::ledger::{Change, LaneEntry, NEVER};
+use crate::report::{Counted, IncompleteVideo};
+
+const PARTITIONS: usize = 64;
+/// How many examples are shown of anything that is counted.
+pub const EXAMPLES: usize = 5;
+/// A candidate that the ledger did not know.
+pub const UNKNOWN: u32 = u32::MAX;
+/// A site of fewer pages than this has no redesign: every one of its pages may well have been edited.
+const REDESIGN_LEAST: u64 = 12;
+
+/// An entry that goes in.
+#[derive(Debug, Clone)]
+pub struct Candidate {
+    /// What the ledger will remember of it.
+    pub lane: LaneEntry,
+    /// Where its row is.
+    pub place: Place,
+    /// Where the ledger remembers it, or [`UNKNOWN`].
+    pub prior: u32,
+    /// When it came to be, in seconds since 1970, as far as anyone says.
+    pub age: Option<i64>,
+    /// Its section.
+    pub section: u16,
+    changefreq: Option<Changefreq>,
+    priority: Option<Priority>,
+    /// All that was said of it is as it was, and so is what is written.
+    pub same: bool,
+    /// It changed since the last build.
+    pub news: News,
+    content_moved: bool,
+    declared_moved: bool,
+    dated: bool,
+    said: u64,
+}
+
+/// What an entry is to those who read about changes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum News {
+    /// It was not in before.
+    Added,
+    /// Its page changed.
+    Changed,
+    /// No news.
+    None,
+}
+
+impl Candidate {
+    /// How it goes in.
+    pub fn kept(&self) -> Kept {
+        Kept { section: usize::from(self.section), changefreq: self.changefreq, priority: self.priority }
+    }
+
+    /// The day on which its content was last seen to change.
+    pub fn observed(&self) -> Option<i32> {
+        Some(self.lane.observed).filter(|day| *day != NEVER)
+    }
+}
+
+/// What settling needs to know.
+#[derive(Debug)]
+pub struct Terms<'a> {
+    /// Decides about each entry.
+    pub chooser: &'a Chooser,
+    /// The number of this run.
+    pub run: u32,
+    /// The most pictures of one page that are written.
+    pub most_images: usize,
+    /// The day of this run, counted from 1970-01-01.
+    pub today: i32,
+    /// A fingerprint of the settings that have a say in what is written.
+    pub settings: u64,
+    /// The page reader that the ledger's prints were taken with is this one.
+    pub same_reader: bool,
+}
+
+/// Counts of one section.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Tally {
+    /// Entries.
+    pub entries: u64,
+    /// Pictures that were said of them.
+    pub images: u64,
+    /// Videos that can be written.
+    pub videos: u64,
+    /// The newest date.
+    pub newest: Option<Lastmod>,
+}
+
+impl Tally {
+    fn newest(&mut self, date: Option<Lastmod>) {
+        if let Some(date) = date
+            && self.newest.is_none_or(|known| known.seconds() < date.seconds())
+        {
+            self.newest = Some(date);
+        }
+    }
+}
+
+/// A count with the first few addresses, in the order of arrival.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Sample {
+    count: u64,
+    first: Vec<(Place, String)>,
+}
+
+impl Sample {
+    fn add(&mut self, place: Place, address: &str) {
+        self.count += 1;
+        let later = self.first.len() == EXAMPLES && self.first.last().is_some_and(|(known, _)| *known < place);
+        if !later {
+            let at = self.first.partition_point(|(known, _)| *known < place);
+            self.first.insert(at, (place, address.to_owned()));
+            self.first.truncate(EXAMPLES);
+        }
+    }
+
+    fn join(&mut self, other: Self) {
+        let count = self.count + other.count;
+        other.first.iter().for_each(|(place, address)| self.add(*place, address));
+        self.count = count;
+    }
+
+    /// For reports.
+    pub(crate) fn counted(&self) -> Counted {
+        Counted { count: self.count, examples: self.first.iter().map(|(_, address)| address.clone()).collect() }
+    }
+}
+
+/// What came of settling.
+#[derive(Debug, Default)]
+pub struct Settled {
+    /// Entries that go in, in no order that means anything.
+    pub candidates: Vec<Candidate>,
+    /// Entries left out.
+    pub(crate) left_out: BTreeMap<Reason, Sample>,
+    /// Counts by section.
+    pub tallies: Vec<Tally>,
+    /// Remembered entries that are no longer in, by their place in the lane: what to tell of them, if anything.
+    pub gone: Vec<(u32, Option<Change>)>,
+    /// Entries that were not in before.
+    pub(crate) added: Sample,
+    /// Entries whose page changed.
+    pub(crate) changed: Sample,
+    /// Pages without a head.
+    pub(crate) headless: Sample,
+    incomplete: Vec<(Place, IncompleteVideo)>,
+    /// Most pages changed at once without a declared date.
+    pub redesign: bool,
+    pages_known: u64,
+    contents_moved: u64,
+    dates_moved: u64,
+    /// Rows that were merged from several, to be added to the arrivals.
+    merged: Option<Block>,
+}
+
+impl Settled {
+    /// Videos that cannot be written, the first few.
+    pub fn incomplete_videos(&self) -> Vec<IncompleteVideo> {
+        self.incomplete.iter().map(|(_, video)| video.clone()).collect()
+    }
+
+    fn join(&mut self, mut other: Self) {
+        self.candidates.append(&mut other.candidates);
+        for (reason, sample) in other.left_out {
+            self.left_out.entry(reason).or_default().join(sample);
+        }
+        for (mine, theirs) in self.tallies.iter_mut().zip(&other.tallies) {
+            mine.entries += theirs.entries;
+            mine.images += theirs.images;
+            mine.videos += theirs.videos;
+            mine.newest(theirs.newest);
+        }
+        self.gone.append(&mut other.gone);
+        self.headless.join(other.headless);
+        self.incomplete.append(&mut other.incomplete);
+        self.pages_known += other.pages_known;
+        self.contents_moved += other.contents_moved;
+        self.dates_moved += other.dates_moved;
+    }
+}
+
+/// Settles all arrivals. Rows that had to be merged are added to the arrivals as blocks of their own.
+pub fn settle(arrivals: &mut Arrivals, lane: &[LaneEntry], seed: u64, terms: &Terms<'_>) -> Settled {
+    let mut rows: Vec<Vec<(u128, Place, u64)>> = vec![Vec::new(); PARTITIONS];
+    for (place, mark) in arrivals.marks() {
+        rows[partition(mark.key)].push((mark.key, place, mark.said));
+    }
+    let mut known: Vec<Vec<(u128, u32)>> = vec![Vec::new(); PARTITIONS];
+    for (at, entry) in lane.iter().enumerate() {
+        known[partition(entry.key)].push((entry.key, at as u32));
+    }
+    let first_merged = arrivals.next_block();
+    let parts: Vec<Settled> = rows
+        .into_par_iter()
+        .zip(known)
+        .enumerate()
+        .map(|(number, (rows, known))| {
+            let merged_block = first_merged + number as u32;
+            Join { arrivals, lane, terms, merged_block, merged: Block::new(seed), out: Settled::default() }
+                .run(rows, known)
+        })
+        .collect();
+    let mut settled =
+        Settled { tallies: vec![Tally::default(); terms.chooser.sections.list().len()], ..Settled::default() };
+    for mut part in parts {
+        arrivals.push(part.merged.take().unwrap_or(Block::new(seed)));
+        settled.join(part);
+    }
+    settled.incomplete.sort_by_key(|(place, _)| *place);
+    settled.redesign = settled.contents_moved >= REDESIGN_LEAST
+        && settled.contents_moved * 10 > settled.pages_known * 6
+        && settled.dates_moved * 10 < settled.contents_moved;
+    judge(&mut settled, arrivals, lane, terms);
+    settled
+}
+
+fn partition(key: u128) -> usize {
+    (key >> 122) as usize
+}
+
+/// Decides what is news, now that it is known whether the whole site moved.
+fn judge(settled: &mut Settled, arrivals: &Arrivals, lane: &[LaneEntry], terms: &Terms<'_>) {
+    let redesign = settled.redesign;
+    let today = Lastmod::from_epoch_day(terms.today);
+    settled.candidates.par_iter_mut().for_each(|candidate| {
+        let prior = lane.get(candidate.prior as usize);
+        if let Some(prior) = prior {
+            candidate.lane.observed = prior.observed;
+            candidate.lane.changed = prior.changed;
+            let in_silence = prior.from_page != candidate.lane.from_page
+                || (candidate.lane.from_page && (redesign || !terms.same_reader));
+            let edited = candidate.content_moved && !in_silence;
+            if edited {
+                candidate.lane.observed = terms.today;
+            }
+            if edited || (candidate.declared_moved && !in_silence) {
+                candidate.lane.changed = terms.run;
+                candidate.news = News::Changed;
+            }
+        }
+        candidate.lane.written = fingerprint::written(candidate.said, terms.settings, candidate.observed());
+        candidate.same = prior.is_some_and(|prior| *prior == candidate.lane);
+    });
+    for candidate in &settled.candidates {
+        if candidate.news == News::None {
+            continue;
+        }
+        let row = arrivals.row(candidate.place);
+        let url = atlas_core::contribution::url_of(row);
+        match candidate.news {
+            News::Added => settled.added.add(candidate.place, url),
+            _ => {
+                settled.changed.add(candidate.place, url);
+                if !candidate.dated && candidate.lane.observed == terms.today {
+                    settled.tallies[usize::from(candidate.section)].newest(today);
+                }
+            }
+        }
+    }
+}
+
+/// The join of one partition.
+struct Join<'a> {
+    arrivals: &'a Arrivals,
+    lane: &'a [LaneEntry],
+    terms: &'a Terms<'a>,
+    merged_block: u32,
+    merged: Block,
+    out: Settled,
+}
+
+impl Join<'_> {
+    fn run(mut self, mut rows: Vec<(u128, Place, u64)>, mut known: Vec<(u128, u32)>) -> Settled {
+        self.out.tallies = vec![Tally::default(); self.terms.chooser.sections.list().len()];
+        self.out.candidates.reserve(rows.len());
+        rows.sort_unstable_by_key(|(key, place, _)| (*key, *place));
+        known.sort_unstable();
+        let mut known = known.into_iter().peekable();
+        for group in rows.chunk_by(|one, other| one.0 == other.0) {
+            let key = group[0].0;
+            while let Some((_, gone)) = known.next_if(|(known, _)| *known < key) {
+                self.out.gone.push((gone, Some(Change::Removed)));
+            }
+            let prior = known.next_if(|(known, _)| *known == key).map_or(UNKNOWN, |(_, at)| at);
+            self.entry(key, group, prior);
+        }
+        self.out.gone.extend(known.map(|(_, gone)| (gone, Some(Change::Removed))));
+        self.out.merged = Some(self.merged);
+        self.out
+    }
+
+    fn entry(&mut self, key: u128, group: &[(u128, Place, u64)], prior: u32) {
+        let arrivals = self.arrivals;
+        let (_, first, only) = group[0];
+        let mut said = Said::read(arrivals.row(first));
+        let (mut place, mut sum) = (first, only);
+        if group.len() > 1 {
+            let mut sources = vec![arrivals.source_of(first)];
+            for &(_, other, hash) in &group[1..] {
+                let source = arrivals.source_of(other);
+                if sources.contains(&source) {
+                    self.out.left_out.entry(Reason::Duplicate).or_default().add(other, &said.url);
+                } else {
+                    sources.push(source);
+                }
+                said.merge(Said::read(arrivals.row(other)));
+                sum = sum.wrapping_add(hash);
+            }
+            place = Arrivals::place(self.merged_block, self.merged.len());
+            self.merged.push(&said);
+        }
+        match self.terms.chooser.choose(&said) {
+            Verdict::LeftOut(reason) => {
+                self.out.left_out.entry(reason).or_default().add(first, &said.url);
+                if prior != UNKNOWN {
+                    let told = (reason == Reason::Redirect).then_some(Change::Redirected);
+                    self.out.gone.push((prior, told));
+                }
+            }
+            Verdict::Kept(kept) => self.kept(key, &said, kept, (first, place), sum, prior),
+        }
+    }
+
+    fn kept(&mut self, key: u128, said: &Said<'_>, kept: Kept, (first, place): (Place, Place), sum: u64, prior: u32) {
+        let prints = Prints::of(said);
+        let remembered = self.lane.get(prior as usize);
+        let content_moved = remembered.is_some_and(|known| known.page != prints.page);
+        let declared_moved = remembered.is_some_and(|known| known.declared != prints.declared);
+        let from_page = said.digest.is_some();
+        if from_page && remembered.is_some_and(|known| known.from_page) {
+            self.out.pages_known += 1;
+            self.out.contents_moved += u64::from(content_moved);
+            self.out.dates_moved += u64::from(content_moved && declared_moved);
+        }
+        if said.no_head {
+            self.out.headless.add(first, &said.url);
+        }
+        let observed = remembered.map_or(NEVER, |known| known.observed);
+        let tally = &mut self.out.tallies[kept.section];
+        tally.entries += 1;
+        tally.images += said.images.len().min(self.terms.most_images) as u64;
+        tally.newest(shape::lastmod(said, Some(observed).filter(|day| *day != NEVER)));
+        for video in &said.videos {
+            let lacks = video.lacks(&said.url);
+            if lacks.is_empty() {
+                tally.videos += 1;
+            } else {
+                self.out.incomplete.push((first, IncompleteVideo { page: said.url.to_string(), lacks }));
+            }
+        }
+        self.out.candidates.push(Candidate {
+            lane: LaneEntry {
+                key,
+                written: 0,
+                page: prints.page,
+                declared: prints.declared,
+                observed: NEVER,
+                changed: self.terms.run,
+                from_page,
+            },
+            place,
+            prior,
+            age: said.age(),
+            section: kept.section as u16,
+            changefreq: kept.changefreq,
+            priority: kept.priority,
+            same: false,
+            news: if prior == UNKNOWN { News::Added } else { News::None },
+            content_moved,
+            declared_moved,
+            dated: said.modified.is_some(),
+            said: sum,
+        });
+    }
+}

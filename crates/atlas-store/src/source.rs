@@ -1,0 +1,143 @@
+//! Sources: where entries come from, as a build sees them.
+
+use std::collections::HashMap;
+
+use serde::Serialize;
+
+use crate::arrival::{Arrivals, Block};
+use crate::error::StoreError;
+
+/// The most problems of one source that are kept with their words; more are counted.
+const MOST_PROBLEMS: usize = 1000;
+
+/// Something in a source that could not be read, or is worth a look. The rest of the source counts all the same.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Problem {
+    /// The file, as the user named it or below the folder the user named.
+    pub file: String,
+    /// The line, counted from 1.
+    pub line: Option<u64>,
+    /// What is wrong, what was expected, how to mend it.
+    pub message: String,
+}
+
+/// A place to gather from.
+pub trait Source: Sync {
+    /// What it is called in reports, such as `html public`. Distinct within a site.
+    fn name(&self) -> String;
+
+    /// A fingerprint of the settings that decide what is learnt of a file: what was remembered under others is forgotten.
+    fn settings(&self) -> u64;
+
+    /// Yields all it has. An error fails the source: then nothing is written, whatever came before.
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError>;
+}
+
+/// How a file looked when it was read: enough to see that it was not touched since.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Stamp {
+    /// Bytes.
+    pub size: u64,
+    /// Nanoseconds since the Unix epoch.
+    pub modified: i64,
+}
+
+/// What was learnt from a file when it was read last.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Learnt {
+    /// How the file looked.
+    pub stamp: Stamp,
+    /// The row that came of it; empty where it was no page.
+    pub row: Vec<u8>,
+}
+
+/// What a source remembers of its files from build to build.
+#[derive(Debug, Default)]
+pub struct Memory {
+    /// By path, as the source spells it.
+    pub known: HashMap<String, Learnt>,
+    /// What is to be remembered from now on.
+    pub fresh: Vec<(String, Learnt)>,
+    /// What was met again unchanged.
+    pub met: u64,
+}
+
+/// What came of one source.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Outcome {
+    /// [`Source::name`].
+    pub name: String,
+    /// Rows that it yielded.
+    pub rows: u64,
+    /// Files that were not read again because they had not been touched.
+    pub unchanged_files: u64,
+    /// What could not be read, at most the first 1,000.
+    pub problems: Vec<Problem>,
+    /// How much could not be read in all.
+    pub problem_count: u64,
+}
+
+/// A source's side of a build.
+pub struct Gathering<'a> {
+    seed: u64,
+    arrivals: &'a mut Arrivals,
+    progress: &'a (dyn Fn(u64) + Sync),
+    memory: Memory,
+    outcome: Outcome,
+}
+
+impl<'a> Gathering<'a> {
+    pub(crate) fn new(
+        name: String,
+        seed: u64,
+        memory: Memory,
+        arrivals: &'a mut Arrivals,
+        progress: &'a (dyn Fn(u64) + Sync),
+    ) -> Self {
+        arrivals.begin_source();
+        let outcome = Outcome { name, rows: 0, unchanged_files: 0, problems: Vec::new(), problem_count: 0 };
+        Self { seed, arrivals, progress, memory, outcome }
+    }
+
+    pub(crate) fn finish(mut self) -> (Outcome, Memory) {
+        self.outcome.unchanged_files = self.memory.met;
+        (self.outcome, self.memory)
+    }
+
+    /// The seed for [`Block::new`].
+    pub fn seed(&self) -> u64 {
+        self.seed
+    }
+
+    /// Hands over rows. Blocks must come in an order that depends on the input alone.
+    pub fn push(&mut self, block: Block) {
+        self.outcome.rows += block.len() as u64;
+        (self.progress)(block.len() as u64);
+        if !block.is_empty() {
+            self.arrivals.push(block);
+        }
+    }
+
+    /// Reports something that could not be read.
+    pub fn problem(&mut self, problem: Problem) {
+        self.outcome.problem_count += 1;
+        if self.outcome.problems.len() < MOST_PROBLEMS {
+            self.outcome.problems.push(problem);
+        }
+    }
+
+    /// What was learnt of a file, if it has not been touched since.
+    pub fn remembered(&self, path: &str, stamp: Stamp) -> Option<&[u8]> {
+        self.memory.known.get(path).filter(|learnt| learnt.stamp == stamp).map(|learnt| &learnt.row[..])
+    }
+
+    /// Counts a file that was met unchanged.
+    pub fn met_again(&mut self) {
+        self.memory.met += 1;
+    }
+
+    /// Remembers what was learnt of a file.
+    pub fn learn(&mut self, path: String, learnt: Learnt) {
+        self.memory.fresh.push((path, learnt));
+    }
+}

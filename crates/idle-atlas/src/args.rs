@@ -1,0 +1,198 @@
+//! What was typed. What it means is for the commands to find out.
+
+use std::net::SocketAddr;
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+/// Sitemaps for a whole site: gathered, split, declared, announced, checked.
+#[derive(Debug, Parser)]
+#[command(
+    version,
+    max_term_width = 110,
+    arg_required_else_help = true,
+    after_help = "\
+Begin with:  idle-atlas init public --url https://www.marrowvale.example/
+Or watch it: idle-atlas demo
+
+Exit codes: 0 done; 1 done, and there is something to look at; 2 could not be done; 3 held back by a guard."
+)]
+pub struct Arguments {
+    #[command(flatten)]
+    pub shared: Shared,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// What every command takes.
+#[derive(Debug, Clone, Args)]
+pub struct Shared {
+    /// The configuration [default: idle-atlas.toml here or in a folder above]
+    #[arg(long, global = true, value_name = "FILE")]
+    pub config: Option<PathBuf>,
+    /// Print one JSON document on standard output
+    #[arg(long, global = true)]
+    pub json: bool,
+    /// Print nothing but errors
+    #[arg(long, short, global = true, conflicts_with = "verbose")]
+    pub quiet: bool,
+    /// Print every example, not the first few
+    #[arg(long, short, global = true)]
+    pub verbose: bool,
+    /// When to use colour
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    pub color: Color,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Color {
+    Auto,
+    Always,
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum Command {
+    /// Look at a folder of pages and write a configuration for it
+    Init(Init),
+    /// Show what would be in, by section, and what is left out and why; write nothing
+    Survey(Survey),
+    /// Write the sitemap files, the index and robots.txt; say what changed
+    Build(Build),
+    /// Tell everything known of one URL
+    Why(Why),
+    /// Read a web root the way an engine does and list what is wrong
+    Check(Check),
+    /// Tell the engines what changed since each was last told
+    Announce(Announce),
+    /// List runs and announcements, newest first
+    History(History),
+    /// Run a small search engine on loopback to try announcing against
+    TestEngine(TestEngine),
+    /// Do the whole job on the sample site, start to end
+    Demo(Demo),
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: idle-atlas init public --url https://www.marrowvale.example/")]
+pub struct Init {
+    /// The folder of built pages that the web server serves
+    #[arg(default_value = "public")]
+    pub folder: PathBuf,
+    /// The site's URL, exactly as visitors end up on it, where the pages do not say it
+    #[arg(long, value_name = "URL")]
+    pub url: Option<String>,
+    /// The IndexNow endpoint to announce to
+    #[arg(long, value_name = "URL", default_value = "https://api.indexnow.org/indexnow")]
+    pub engine: String,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: idle-atlas survey --fresh")]
+pub struct Survey {
+    /// Read every file anew, even those that were not touched
+    #[arg(long)]
+    pub fresh: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: idle-atlas build --allow shrink")]
+pub struct Build {
+    /// Read every file anew, even those that were not touched
+    #[arg(long)]
+    pub fresh: bool,
+    /// Pass a guard that held the build back
+    #[arg(long, value_name = "GUARD")]
+    pub allow: Vec<Allow>,
+}
+
+/// Guards that may be passed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Allow {
+    /// A section loses a large share of its entries
+    Shrink,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: idle-atlas why /journal/frost-on-the-cutting/")]
+pub struct Why {
+    /// The URL, or its path on the site
+    pub url: String,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: idle-atlas check public")]
+pub struct Check {
+    /// The web root to read [default: the one of the configuration]
+    #[arg(value_name = "WHERE")]
+    pub folder: Option<PathBuf>,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: idle-atlas announce --dry-run")]
+pub struct Announce {
+    /// Tell the whole site, not only what changed
+    #[arg(long)]
+    pub all: bool,
+    /// Make the IndexNow key if there is none, and write its key file into the web root; announce nothing
+    #[arg(long, conflicts_with_all = ["all", "dry_run"])]
+    pub key_file: bool,
+    /// Show what would be told; tell nothing
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: idle-atlas history 12")]
+pub struct History {
+    /// Show this run in full
+    pub run: Option<i64>,
+    /// How many runs and announcements to list
+    #[arg(long, value_name = "NUMBER", default_value_t = 15)]
+    pub most: usize,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: idle-atlas test-engine --reach www.marrowvale.example=127.0.0.1:8080
+
+While it runs: GET /received lists what came, POST /mood?answer=503 changes how it answers.")]
+pub struct TestEngine {
+    /// Where to listen, on loopback; port 0 takes a free one
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:8787")]
+    pub listen: SocketAddr,
+    /// How to answer: fair, 429, 429:SECONDS, 503 or hang
+    #[arg(long, value_name = "HOW", default_value = "fair")]
+    pub answer: String,
+    /// Where a host is to be reached, to fetch its key file
+    #[arg(long, value_name = "HOST=ADDRESS")]
+    pub reach: Vec<String>,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: idle-atlas demo railway")]
+pub struct Demo {
+    /// A new folder to work in [default: a fresh one among the temporary files]
+    pub folder: Option<PathBuf>,
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::CommandFactory;
+
+    use super::*;
+
+    #[test]
+    fn the_arguments_are_consistent() {
+        Arguments::command().debug_assert();
+    }
+
+    #[test]
+    fn help_fits_a_screen() {
+        let mut command = Arguments::command();
+        command.build();
+        for sub in command.get_subcommands_mut() {
+            let help = sub.render_help().to_string();
+            assert!(help.lines().count() <= 40, "{help}");
+        }
+    }
+}

@@ -1,0 +1,113 @@
+//! `announce`: tells the engines what changed.
+
+use std::fs;
+use std::io::Read;
+
+use atlas_core::indexnow::Key;
+use atlas_io::announce::{Engine, announce, pending};
+use atlas_store::disk;
+use atlas_store::ledger::Ledger;
+
+use crate::args;
+use crate::config::meaning::EngineSettings;
+use crate::config::{Settings, meaning};
+use crate::exit::{Exit, Failure};
+use crate::screen::Screen;
+use crate::view;
+
+/// The key that was made, as a fact of the ledger.
+const KEY: &str = "indexnow-key";
+
+pub fn run(settings: &Settings, arguments: &args::Announce, screen: &Screen) -> Result<Exit, Failure> {
+    if settings.engines.is_empty() {
+        return Err(Failure::said(
+            "the configuration names no engine; add one: [[engine]] name = \"all-indexnow\" via = \"indexnow\" endpoint = \"https://api.indexnow.org/indexnow\"",
+        ));
+    }
+    let mut ledger = Ledger::open(&settings.ledger)?;
+    if arguments.key_file {
+        return write_key_files(settings, &ledger, screen);
+    }
+    if ledger.last_run()? == 0 {
+        return Err(Failure::said("there is no build yet to announce; build first: idle-atlas build"));
+    }
+    if arguments.dry_run {
+        return dry_run(settings, &ledger, arguments.all, screen);
+    }
+    let now = meaning::now().as_second();
+    let mut results = Vec::new();
+    for engine in &settings.engines {
+        let engine = with_key(settings, &ledger, engine)?;
+        results.push(announce(&mut ledger, &engine, now, arguments.all)?);
+    }
+    screen.show(&results, || view::announce::told(&results))?;
+    Ok(Exit::looking_at(results.iter().any(|told| told.refused + told.kept > 0)))
+}
+
+fn dry_run(settings: &Settings, ledger: &Ledger, all: bool, screen: &Screen) -> Result<Exit, Failure> {
+    let mut plans = Vec::new();
+    for engine in &settings.engines {
+        let (_, pending) = pending(ledger, &engine.name, all)?;
+        plans.push(view::announce::Plan::new(&engine.name, &pending));
+    }
+    screen.show(&plans, || view::announce::plans(&plans, screen.is_verbose()))?;
+    Ok(Exit::Done)
+}
+
+fn with_key(settings: &Settings, ledger: &Ledger, engine: &EngineSettings) -> Result<Engine, Failure> {
+    let key = key_of(ledger, engine)?.ok_or_else(|| {
+        Failure::said(format!(
+            "engine {} has no key yet; make one and publish its file with: idle-atlas announce --key-file",
+            engine.name
+        ))
+    })?;
+    let key_location = settings.site.of_file(&key.file_name()).as_str().to_owned();
+    Ok(Engine { name: engine.name.clone(), endpoint: engine.endpoint.clone(), key, key_location, wait: engine.wait })
+}
+
+/// The key of the configuration, else the one that was made.
+fn key_of(ledger: &Ledger, engine: &EngineSettings) -> Result<Option<Key>, Failure> {
+    match &engine.key {
+        Some(key) => Ok(Some(key.clone())),
+        None => Ok(ledger.fact(KEY)?.and_then(|text| Key::parse(&text).ok())),
+    }
+}
+
+fn write_key_files(settings: &Settings, ledger: &Ledger, screen: &Screen) -> Result<Exit, Failure> {
+    let mut written = Vec::new();
+    for engine in &settings.engines {
+        let key = match key_of(ledger, engine)? {
+            Some(key) => key,
+            None => {
+                let key = Key::from_random(random()?);
+                ledger.set_fact(KEY, Some(key.as_str()))?;
+                key
+            }
+        };
+        let path = settings.web_root.join(key.file_name());
+        let address = settings.site.of_file(&key.file_name()).as_str().to_owned();
+        let is_there = fs::read(&path).is_ok_and(|bytes| bytes == key.as_str().as_bytes());
+        if !is_there {
+            disk::replace(&path, key.as_str().as_bytes())?;
+        }
+        let file = view::announce::KeyFile {
+            engine: engine.name.clone(),
+            path: path.display().to_string(),
+            address,
+            written: !is_there,
+        };
+        written.push(file);
+    }
+    screen.show(&written, || view::announce::key_files(&written))?;
+    Ok(Exit::Done)
+}
+
+/// 16 bytes that nobody can guess.
+fn random() -> Result<[u8; 16], Failure> {
+    let mut bytes = [0; 16];
+    let read = fs::File::open("/dev/urandom").and_then(|mut source| source.read_exact(&mut bytes));
+    read.map_err(|error| {
+        Failure::said(format!("cannot make a key: {error}; write one of your own into the configuration: key = \"…\""))
+    })?;
+    Ok(bytes)
+}

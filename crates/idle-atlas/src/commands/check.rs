@@ -1,0 +1,29 @@
+//! `check`: reads a web root the way an engine does.
+
+use std::path::Path;
+
+use atlas_core::lastmod::Lastmod;
+use atlas_io::check::WebRoot;
+
+use crate::args;
+use crate::config::{Settings, meaning};
+use crate::exit::{Exit, Failure};
+use crate::screen::Screen;
+use crate::view;
+
+pub fn run(settings: &Settings, check: &args::Check, screen: &Screen) -> Result<Exit, Failure> {
+    let folder = check.folder.as_deref().unwrap_or(&settings.web_root);
+    if !folder.is_dir() {
+        return Err(Failure::said(format!("there is no folder {}; name the web root to check", folder.display())));
+    }
+    let is_own = check.folder.is_none() || same_folder(folder, &settings.web_root);
+    let robots = is_own.then(|| settings.robots.clone());
+    let root = WebRoot { folder: folder.to_owned(), site: settings.site.clone(), robots };
+    let report = root.check(Some(&settings.main_address()), Lastmod::from_timestamp(meaning::now()));
+    screen.show(&report, || view::check::check(&report, folder))?;
+    Ok(Exit::looking_at(!report.findings.is_empty()))
+}
+
+fn same_folder(one: &Path, other: &Path) -> bool {
+    matches!((one.canonicalize(), other.canonicalize()), (Ok(one), Ok(other)) if one == other)
+}

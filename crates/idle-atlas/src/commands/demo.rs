@@ -1,0 +1,200 @@
+//! `demo`: the whole job on the sample site, start to end.
+
+use std::collections::HashMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use atlas_io::engine::{Mood, Settings as EngineSettings, TestEngine};
+use atlas_io::serve;
+use include_dir::{Dir, include_dir};
+
+use super::{announce, build, check, init, survey};
+use crate::args;
+use crate::config::{self, NAME};
+use crate::exit::{Exit, Failure};
+use crate::screen::{FAINT, STRONG, Screen};
+use crate::view;
+
+/// The sample site: the Marrow Vale Light Railway, invented from its first sleeper to its last.
+static SAMPLE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../sample");
+
+const HOST: &str = "www.marrowvale.example";
+
+/// What the demo adds to the configuration that `init` wrote: a table of photographs, and a rule.
+const ADDED: &str = "
+[[source]]
+from    = \"table\"
+file    = \"photographs.csv\"
+section = \"photographs\"
+dates   = \"%d/%m/%Y\"
+fields  = { url = \"/photographs/{Slug}/\", title = \"Caption\", modified = \"Updated\", images = \"Files\" }
+
+[[rule]]
+matching = [\"/staff/**\"]
+keep     = false
+";
+
+pub fn run(demo: &args::Demo, screen: &Screen) -> Result<Exit, Failure> {
+    let folder = new_folder(demo.folder.as_deref())?;
+    let story = Story { folder, screen: screen.for_people() };
+    story.tell()?;
+    if screen.wants_json() {
+        screen.show(&serde_json::json!({ "folder": story.folder }), String::new)?;
+    }
+    Ok(Exit::Done)
+}
+
+fn new_folder(wanted: Option<&Path>) -> Result<PathBuf, Failure> {
+    let failed = |error: std::io::Error| Failure::said(format!("cannot make a folder for the demo: {error}"));
+    let Some(folder) = wanted else {
+        return Ok(tempfile::Builder::new().prefix("idle-atlas-demo-").tempdir().map_err(failed)?.keep());
+    };
+    let is_free = !folder.exists() || fs::read_dir(folder).is_ok_and(|mut names| names.next().is_none());
+    if !is_free {
+        return Err(Failure::said(format!("{} is not empty; name a new folder for the demo", folder.display())));
+    }
+    fs::create_dir_all(folder).map_err(failed)?;
+    fs::canonicalize(folder).map_err(failed)
+}
+
+/// The story as it is told.
+struct Story {
+    folder: PathBuf,
+    screen: Screen,
+}
+
+impl Story {
+    fn tell(&self) -> Result<(), Failure> {
+        SAMPLE.extract(&self.folder).map_err(|error| Failure::said(format!("cannot copy the sample site: {error}")))?;
+        let public = self.folder.join("public");
+        let site =
+            serve::folder(&public).map_err(|error| Failure::said(format!("cannot serve on loopback: {error}")))?;
+        let reach = HashMap::from([(HOST.to_owned(), site.address())]);
+        let settings = EngineSettings { listen: "127.0.0.1:0".to_owned(), reach, mood: Mood::Fair, tell: None };
+        let engine = TestEngine::start(settings)
+            .map_err(|error| Failure::said(format!("cannot listen on loopback: {error}")))?;
+
+        self.say(&format!(
+            "The Marrow Vale Light Railway has put its site on the web and wants to be found.\nIts files are in {}; a small web server and a\ntest engine run on this machine, and nothing leaves it.\n",
+            self.folder.display()
+        ))?;
+        self.begin(&engine)?;
+        self.first_build()?;
+        self.first_announcement(&engine)?;
+        self.a_day_at_the_railway(&public)?;
+        self.second_build(&engine)?;
+        self.end()
+    }
+
+    fn begin(&self, engine: &TestEngine) -> Result<(), Failure> {
+        self.step("1. Say what the site is", "init public")?;
+        let arguments = args::Init { folder: "public".into(), url: None, engine: engine.endpoint() };
+        let found = init::write(&self.folder, &arguments)?;
+        self.say(&view::init::wrote(&found))?;
+        let path = self.folder.join(NAME);
+        let text = fs::read_to_string(&path).unwrap_or_default() + ADDED;
+        fs::write(&path, text).map_err(|error| Failure::said(format!("cannot write {}: {error}", path.display())))?;
+        self.say("\nTwo things are added to it by hand: the table photographs.csv as a second source, and a\nrule that keeps /staff/ out.\n")?;
+        self.step("2. Look before anything is written", "survey")?;
+        survey::run(&self.settings()?, &args::Survey { fresh: false }, &self.screen)?;
+        Ok(())
+    }
+
+    fn first_build(&self) -> Result<(), Failure> {
+        self.step("3. Write the files", "build")?;
+        self.build()?;
+        self.step("4. Read them back as an engine does", "check")?;
+        check::run(&self.settings()?, &args::Check { folder: None }, &self.screen)?;
+        Ok(())
+    }
+
+    fn first_announcement(&self, engine: &TestEngine) -> Result<(), Failure> {
+        self.step("5. Make a key and tell the engine about the whole site, once", "announce --key-file")?;
+        self.announce(false, true)?;
+        self.command("announce --all")?;
+        self.announce(true, false)?;
+        let urls: usize = engine.received().iter().map(|received| received.urls.len()).sum();
+        self.say(&format!("\nThe engine says it has received {urls} URLs.\n"))
+    }
+
+    /// Two pages are edited, one is added, one removed.
+    fn a_day_at_the_railway(&self, public: &Path) -> Result<(), Failure> {
+        self.say(&format!(
+            "\n{STRONG}A day at the railway{STRONG:#}\n\nThe fares go up, the journal corrects a date, a newsletter appears and an old notice goes.\n"
+        ))?;
+        let failed = |error: std::io::Error| Failure::said(format!("cannot edit the sample site: {error}"));
+        let edit = |page: &str, line: &str| {
+            let path = public.join(page);
+            let text = fs::read_to_string(&path)?;
+            fs::write(&path, text.replacen("</main>", &format!("<p>{line}</p>\n</main>"), 1))
+        };
+        edit("fares/index.html", "From January a day ticket is nine shillings.").map_err(failed)?;
+        edit("journal/frost-on-the-cutting/index.html", "Correction: the frost was on the ninth.").map_err(failed)?;
+        let notice = public.join("news/lamp-oil-delivery");
+        fs::remove_dir_all(&notice).map_err(failed)?;
+        let newsletter = public.join("news/winter-newsletter");
+        fs::create_dir_all(&newsletter).map_err(failed)?;
+        let page = "<!doctype html>\n<html lang=\"en-GB\"><head><title>Winter newsletter</title></head>\n<body><main><h1>Winter newsletter</h1><p>The shed is warm and the kettle is on.</p></main></body></html>\n";
+        fs::write(newsletter.join("index.html"), page).map_err(failed)
+    }
+
+    fn second_build(&self, engine: &TestEngine) -> Result<(), Failure> {
+        let before = engine.received().len();
+        self.step("6. Build again: only what changed is written", "build")?;
+        self.build()?;
+        self.step("7. Tell the engine: only what changed is told", "announce")?;
+        self.announce(false, false)?;
+        let urls: usize = engine.received()[before..].iter().map(|received| received.urls.len()).sum();
+        self.say(&format!(
+            "\nThe engine says it has received {urls} more URLs. And once more, with nothing changed:\n"
+        ))?;
+        self.command("build")?;
+        self.build()?;
+        self.command("announce")?;
+        self.announce(false, false)
+    }
+
+    fn end(&self) -> Result<(), Failure> {
+        let folder = self.folder.display();
+        self.say(&format!(
+            "
+{STRONG}That was the whole job.{STRONG:#} It is all in {folder}
+
+Three things to try next, in that folder:
+
+  idle-atlas why /staff/rota/            why a page is left out, step by step
+  idle-atlas history                     what was built, who was told, what they answered
+  rm public/robots.txt && idle-atlas check    what a broken site looks like to an engine
+
+{FAINT}Then on a site of your own: idle-atlas init FOLDER --url https://…{FAINT:#}
+"
+        ))
+    }
+
+    fn settings(&self) -> Result<config::Settings, Failure> {
+        config::load_from(&self.folder.join(NAME))
+    }
+
+    fn build(&self) -> Result<(), Failure> {
+        build::run(&self.settings()?, &args::Build { fresh: false, allow: vec![] }, &self.screen)?;
+        Ok(())
+    }
+
+    fn announce(&self, all: bool, key_file: bool) -> Result<(), Failure> {
+        announce::run(&self.settings()?, &args::Announce { all, key_file, dry_run: false }, &self.screen)?;
+        Ok(())
+    }
+
+    fn step(&self, title: &str, command: &str) -> Result<(), Failure> {
+        self.say(&format!("\n{STRONG}{title}{STRONG:#}\n"))?;
+        self.command(command)
+    }
+
+    fn command(&self, command: &str) -> Result<(), Failure> {
+        self.say(&format!("\n{FAINT}$ idle-atlas {command}{FAINT:#}\n"))
+    }
+
+    fn say(&self, text: &str) -> Result<(), Failure> {
+        self.screen.say(text)
+    }
+}

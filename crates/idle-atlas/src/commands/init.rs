@@ -1,0 +1,299 @@
+//! `init`: looks at a folder of pages and writes a configuration that works as it stands.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use atlas_core::address::{Address, Site};
+use atlas_core::page::{Reader, read};
+use atlas_core::robots::sitemap_lines;
+use atlas_core::section;
+use atlas_io::html::{HtmlFolder, path_of};
+use jiff::tz::TimeZone;
+
+use crate::args;
+use crate::config::NAME;
+use crate::exit::{Exit, Failure};
+use crate::screen::Screen;
+use crate::view;
+use crate::view::init::{Found, UrlFrom};
+
+/// How many pages are read to find out the site's URL.
+const SAMPLE: usize = 300;
+/// A folder of fewer pages than this gets no section of its own.
+const SECTION_LEAST: usize = 8;
+/// The most sections that are proposed.
+const MOST_SECTIONS: usize = 12;
+/// Folders by these names are often not meant for engines.
+const PRIVATE: [&str; 9] = ["account", "admin", "cart", "checkout", "drafts", "internal", "login", "private", "staff"];
+
+pub fn run(init: &args::Init, screen: &Screen) -> Result<Exit, Failure> {
+    let found = write(Path::new(""), init)?;
+    screen.show(&found, || view::init::wrote(&found))?;
+    Ok(Exit::Done)
+}
+
+/// Writes the configuration into the folder `base`, from which `init.folder` is seen.
+pub fn write(base: &Path, init: &args::Init) -> Result<Found, Failure> {
+    let target = base.join(NAME);
+    if target.exists() {
+        return Err(Failure::said(format!(
+            "there is a {} already; edit it, or move it away to begin anew",
+            target.display()
+        )));
+    }
+    let folder = base.join(&init.folder);
+    let whole = |path: &Path| fs::canonicalize(path).ok();
+    let Some(web_root) = whole(&folder).filter(|folder| folder.is_dir()) else {
+        return Err(Failure::said(format!(
+            "there is no folder {}; name the folder of built pages: idle-atlas init FOLDER",
+            folder.display()
+        )));
+    };
+    let here = whole(if base.as_os_str().is_empty() { Path::new(".") } else { base });
+    if here.is_some_and(|here| here.starts_with(&web_root)) {
+        return Err(Failure::said(format!(
+            "the configuration would be written into {}, where visitors could read it; go to the folder above and run: idle-atlas init {}",
+            folder.display(),
+            web_root.file_name().map_or_else(|| "FOLDER".into(), |name| name.to_string_lossy())
+        )));
+    }
+    let found = look(&folder, init)?;
+    let text = configuration(&found, init);
+    fs::write(&target, text).map_err(|error| Failure::said(format!("cannot write {}: {error}", target.display())))?;
+    Ok(found)
+}
+
+fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
+    let placeholder = Site::parse("https://site.invalid/").map_err(|error| Failure::said(error.to_string()))?;
+    let source = HtmlFolder {
+        folder: folder.to_owned(),
+        shown: folder.display().to_string(),
+        site: placeholder.clone(),
+        below: String::new(),
+        drop_html: false,
+        section: None,
+        reader: Reader { timezone: TimeZone::UTC, tokens: vec![] },
+    };
+    let files: Vec<(PathBuf, String)> = source.files();
+    if files.is_empty() {
+        return Err(Failure::said(format!(
+            "there is no page (.html) in {}; name the folder of built pages: idle-atlas init FOLDER",
+            folder.display()
+        )));
+    }
+    let votes = Votes::of(&files, &placeholder, &source.reader);
+    let robots = fs::read(folder.join("robots.txt")).unwrap_or_default();
+    let (site, url_from) = match &init.url {
+        Some(url) => (Site::parse(url).map_err(|why| Failure::said(format!("--url: {why}")))?, UrlFrom::Told),
+        None => votes.site().or_else(|| from_robots(&robots)).ok_or_else(|| {
+            Failure::said(format!(
+                "the pages do not say what the site's URL is; say it: idle-atlas init {} --url https://www.marrowvale.example/",
+                init.folder.display()
+            ))
+        })?,
+    };
+    let tops = by_top_folder(&files);
+    let mut sections: Vec<(String, String, usize)> = Vec::new();
+    for (name, count) in tops.iter().filter(|(_, count)| *count >= SECTION_LEAST.max(files.len() / 50)) {
+        let slug = slug(name);
+        let taken = slug == section::DEFAULT || sections.iter().any(|(known, ..)| *known == slug);
+        if section::check_name(&slug).is_ok() && !taken && sections.len() < MOST_SECTIONS {
+            sections.push((slug, name.clone(), *count));
+        }
+    }
+    let private = tops.iter().map(|(name, _)| name.clone()).filter(|name| PRIVATE.contains(&name.as_str())).collect();
+    let main_exists = folder.join("sitemap.xml").exists();
+    Ok(Found {
+        config: NAME,
+        url: site.root().as_str().to_owned(),
+        url_from,
+        folder: init.folder.display().to_string(),
+        pages: files.len(),
+        drop_html: votes.drops_html(),
+        sections,
+        private,
+        robots: address_path(&site) == "/",
+        main_exists,
+    })
+}
+
+fn address_path(site: &Site) -> &str {
+    site.root().path()
+}
+
+/// What pages say of their own addresses.
+struct Votes {
+    roots: BTreeMap<String, usize>,
+    with: usize,
+    without: usize,
+    stated: usize,
+}
+
+impl Votes {
+    fn of(files: &[(PathBuf, String)], site: &Site, reader: &Reader) -> Self {
+        let mut votes = Self { roots: BTreeMap::new(), with: 0, without: 0, stated: 0 };
+        let step = files.len().div_ceil(SAMPLE);
+        for (path, relative) in files.iter().step_by(step) {
+            let Ok(bytes) = fs::read(path) else { continue };
+            let Ok(page) = read(&bytes, &site.of_file(relative), reader) else { continue };
+            let Some(canonical) = page.canonical.filter(|canonical| canonical.origin() != site.root().origin()) else {
+                continue;
+            };
+            votes.stated += 1;
+            votes.count(&canonical, relative);
+        }
+        votes
+    }
+
+    fn count(&mut self, canonical: &Address, relative: &str) {
+        let encoded = atlas_core::address::encode_path(path_of(relative, false));
+        let dropped = atlas_core::address::encode_path(path_of(relative, true));
+        if let Some(root) = canonical.as_str().strip_suffix(&encoded).filter(|root| root.ends_with('/')) {
+            self.with += usize::from(encoded != dropped);
+            *self.roots.entry(root.to_owned()).or_default() += 1;
+        } else if let Some(root) = canonical.as_str().strip_suffix(&dropped).filter(|root| root.ends_with('/')) {
+            self.without += 1;
+            *self.roots.entry(root.to_owned()).or_default() += 1;
+        }
+    }
+
+    /// The root that more than half of those that state one agree on.
+    fn site(&self) -> Option<(Site, UrlFrom)> {
+        let (root, count) = self.roots.iter().max_by_key(|(_, count)| **count)?;
+        let site = Site::parse(root).ok()?;
+        (count * 2 > self.stated).then_some((site, UrlFrom::Canonical { agree: *count, stated: self.stated }))
+    }
+
+    fn drops_html(&self) -> bool {
+        self.without > self.with
+    }
+}
+
+fn from_robots(robots: &[u8]) -> Option<(Site, UrlFrom)> {
+    let (_, address) = sitemap_lines(robots).into_iter().next()?;
+    let address = Address::parse(&address).ok()?;
+    Some((Site::parse(address.folder()).ok()?, UrlFrom::Robots))
+}
+
+/// Folders right below the web root with the pages in each, largest first.
+fn by_top_folder(files: &[(PathBuf, String)]) -> Vec<(String, usize)> {
+    let mut tops: BTreeMap<&str, usize> = BTreeMap::new();
+    for (_, relative) in files {
+        if let Some((top, _)) = relative.split_once('/') {
+            *tops.entry(top).or_default() += 1;
+        }
+    }
+    let mut tops: Vec<(String, usize)> = tops.into_iter().map(|(name, count)| (name.to_owned(), count)).collect();
+    tops.sort_by_key(|(_, count)| std::cmp::Reverse(*count));
+    tops
+}
+
+fn slug(name: &str) -> String {
+    let slug: String = name
+        .chars()
+        .map(|letter| if letter.is_ascii_alphanumeric() { letter.to_ascii_lowercase() } else { '-' })
+        .collect();
+    slug.trim_matches('-').chars().take(40).collect()
+}
+
+fn configuration(found: &Found, init: &args::Init) -> String {
+    let quoted = |text: &str| toml::Value::String(text.to_owned()).to_string();
+    let zone = TimeZone::system().iana_name().unwrap_or("UTC").to_owned();
+    let path = Address::parse(&found.url).map(|address| address.path().to_owned()).unwrap_or_else(|_| "/".to_owned());
+    let mut out = format!(
+        "# Idle Atlas: what the site is, where its entries come from, what is written and who is told.
+# Paths are relative to this file. ${{NAME}} reads the environment.
+
+[site]
+url      = {}   # exactly as visitors end up on it
+web_root = {}   # what the web server serves; sitemap files are written here
+timezone = {}   # for dates without a zone
+
+# Where entries come from. Of several sources that know the same URL, the first is believed.
+[[source]]
+from   = \"html\"
+folder = {}
+",
+        quoted(&found.url),
+        quoted(&found.folder),
+        quoted(&zone),
+        quoted(&found.folder)
+    );
+    if found.drop_html {
+        out += "drop_html = true   # pages are served without .html at the end\n";
+    }
+    out += "
+# A table of further entries (CSV or JSON Lines):
+# [[source]]
+# from    = \"table\"
+# file    = \"photographs.csv\"
+# section = \"photographs\"
+# fields  = { url = \"/photographs/{Slug}/\", modified = \"Updated\" }   # a column, or a template over columns
+# dates   = \"%d/%m/%Y\"                                               # where they are not ISO
+
+# Sections get sitemap files of their own, so that engines report on each alone.
+";
+    for (name, folder, _) in &found.sections {
+        let glob = format!("{path}{}/**", atlas_core::address::encode_path(folder));
+        out += &format!("[[section]]\nname     = {}\nmatching = [{}]\n\n", quoted(name), quoted(&glob));
+    }
+    out += "# Choices about entries; the last rule that matches wins.\n";
+    let staff = found.private.first().map_or("staff", String::as_str);
+    out += &format!("# [[rule]]\n# matching = [\"{path}{staff}/**\"]\n# keep     = false\n\n");
+    out += "[files]
+main          = \"sitemap.xml\"   # the one URL to submit
+urls_per_file = \"auto\"          # or a number, 50,000 at most
+gzip          = \"beside\"        # beside, only, off
+
+";
+    out += &if found.robots {
+        format!(
+            "[robots]\nfile = {}   # gets a Sitemap line; every other byte stays\n",
+            quoted(&format!("{}/robots.txt", found.folder.trim_end_matches('/')))
+        )
+    } else {
+        "# The site lives in a folder of its host, so its robots.txt is not in this web root. Where it is, name it:\n# [robots]\n# file = \"../robots.txt\"\n".to_owned()
+    };
+    out += &format!(
+        "
+# Who is told of changes. The key is made by: idle-atlas announce --key-file
+[[engine]]
+name     = \"all-indexnow\"
+via      = \"indexnow\"
+endpoint = {}
+# key    = \"${{INDEXNOW_KEY}}\"   # where you have one already
+",
+        quoted(&init.engine)
+    );
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("journal", "journal")]
+    #[case("C API", "c-api")]
+    #[case("_static", "static")]
+    #[case("Teithiau ’26", "teithiau--26")]
+    fn folders_become_names(#[case] folder: &str, #[case] wanted: &str) {
+        assert_eq!(slug(folder), wanted);
+    }
+
+    #[test]
+    fn canonicals_vote_for_the_root() {
+        let mut votes = Votes { roots: BTreeMap::new(), with: 0, without: 0, stated: 3 };
+        let address = |text: &str| Address::parse(text).unwrap();
+        votes.count(&address("https://www.marrowvale.example/cy/"), "cy/index.html");
+        votes.count(&address("https://www.marrowvale.example/fares"), "fares.html");
+        votes.count(&address("https://old.marrowvale.example/x/y.html"), "z.html");
+        let (site, from) = votes.site().unwrap();
+        assert_eq!(site.root().as_str(), "https://www.marrowvale.example/");
+        assert!(matches!(from, UrlFrom::Canonical { agree: 2, stated: 3 }));
+        assert!(votes.drops_html());
+    }
+}

@@ -1,0 +1,50 @@
+//! `test-engine`: a small search engine on loopback.
+
+use std::collections::HashMap;
+use std::net::SocketAddr;
+
+use atlas_io::engine::{Mood, Received, Settings, TestEngine};
+
+use crate::args;
+use crate::exit::{Exit, Failure};
+use crate::screen::{STRONG, Screen};
+
+pub fn run(arguments: &args::TestEngine, screen: &Screen) -> Result<Exit, Failure> {
+    if !arguments.listen.ip().is_loopback() {
+        return Err(Failure::said(format!(
+            "{} is not on loopback; the test engine listens on this machine alone",
+            arguments.listen
+        )));
+    }
+    let mood = Mood::parse(&arguments.answer).map_err(Failure::said)?;
+    let reach = arguments.reach.iter().map(|text| reach(text)).collect::<Result<HashMap<_, _>, _>>()?;
+    let settings = Settings { listen: arguments.listen.to_string(), reach, mood, tell: Some(tell) };
+    let engine = TestEngine::start(settings).map_err(|error| {
+        Failure::said(format!("cannot listen on {}: {error}; choose another with --listen", arguments.listen))
+    })?;
+    let endpoint = engine.endpoint();
+    screen.say(&format!(
+        "The test engine listens. In idle-atlas.toml:\n\n  {STRONG}endpoint = \"{endpoint}\"{STRONG:#}\n\nWhat it receives is told here; stop it with Ctrl-C.\n\n"
+    ))?;
+    engine.wait();
+    Ok(Exit::Done)
+}
+
+fn reach(text: &str) -> Result<(String, SocketAddr), Failure> {
+    let expected = || {
+        Failure::said(format!("--reach “{text}”: expected HOST=ADDRESS, such as www.marrowvale.example=127.0.0.1:8080"))
+    };
+    let (host, address) = text.split_once('=').ok_or_else(expected)?;
+    let address: SocketAddr = address.parse().map_err(|_| expected())?;
+    if !address.ip().is_loopback() {
+        return Err(Failure::said(format!("--reach “{text}”: only addresses on loopback can be reached")));
+    }
+    Ok((host.to_owned(), address))
+}
+
+fn tell(received: &Received) {
+    let count = received.urls.len();
+    let first = received.urls.first().map_or("", String::as_str);
+    let more = if count > 1 { format!(" and {} more", count - 1) } else { String::new() };
+    println!("{}  {}  {first}{more}", received.status, received.why);
+}

@@ -1,0 +1,186 @@
+//! The configuration as it was typed, and errors that say where it is wrong and how to mend it.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use serde::Deserialize;
+use toml::Spanned;
+
+use crate::exit::Failure;
+
+/// The file and its text: what errors point into.
+#[derive(Debug)]
+pub struct Origin {
+    pub path: PathBuf,
+    pub text: String,
+}
+
+impl Origin {
+    /// An error about the value at this place.
+    pub fn error<T>(&self, at: &Spanned<T>, message: impl AsRef<str>) -> Failure {
+        self.error_at(at.span().start, message)
+    }
+
+    fn error_at(&self, byte: usize, message: impl AsRef<str>) -> Failure {
+        let before = &self.text.as_bytes()[..byte.min(self.text.len())];
+        let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
+        Failure::said(format!("{} line {line}: {}", self.path.display(), message.as_ref()))
+    }
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ConfigFile {
+    pub site: SiteTable,
+    #[serde(default)]
+    pub source: Vec<Spanned<SourceTable>>,
+    #[serde(default)]
+    pub section: Vec<SectionTable>,
+    #[serde(default)]
+    pub rule: Vec<RuleTable>,
+    #[serde(default)]
+    pub images: ImagesTable,
+    #[serde(default)]
+    pub files: FilesTable,
+    #[serde(default)]
+    pub robots: RobotsTable,
+    #[serde(default)]
+    pub engine: Vec<EngineTable>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SiteTable {
+    pub url: Spanned<String>,
+    pub web_root: Spanned<String>,
+    pub timezone: Option<Spanned<String>>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SourceTable {
+    pub from: Spanned<String>,
+    pub section: Option<Spanned<String>>,
+    pub folder: Option<Spanned<String>>,
+    pub drop_html: Option<Spanned<bool>>,
+    pub file: Option<Spanned<String>>,
+    pub dates: Option<Spanned<String>>,
+    pub lists: Option<Spanned<String>>,
+    pub fields: Option<Spanned<BTreeMap<String, Spanned<String>>>>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SectionTable {
+    pub name: Spanned<String>,
+    #[serde(default)]
+    pub matching: Vec<Spanned<String>>,
+    pub urls_per_file: Option<Spanned<i64>>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RuleTable {
+    pub matching: Vec<Spanned<String>>,
+    pub keep: Option<bool>,
+    pub changefreq: Option<Spanned<String>>,
+    pub priority: Option<Spanned<f64>>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct ImagesTable {
+    pub write: Option<Spanned<String>>,
+    pub most_per_page: Option<Spanned<i64>>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct FilesTable {
+    pub main: Option<Spanned<String>>,
+    pub urls_per_file: Option<Spanned<UrlsPerFile>>,
+    pub bytes_per_file: Option<Spanned<i64>>,
+    pub gzip: Option<Spanned<String>>,
+}
+
+/// `"auto"` or a number.
+#[derive(Debug, Deserialize)]
+#[serde(untagged, expecting = "expected \"auto\" or a number")]
+pub enum UrlsPerFile {
+    Number(i64),
+    Word(String),
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct RobotsTable {
+    pub file: Option<Spanned<String>>,
+    pub crawlers: Vec<String>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct EngineTable {
+    pub name: String,
+    pub via: Spanned<String>,
+    pub endpoint: Spanned<String>,
+    pub key: Option<Spanned<String>>,
+    pub wait_seconds: Option<Spanned<i64>>,
+}
+
+/// Reads the text; unknown keys and wrong types are errors that name the line and the nearest right key.
+pub fn parse(origin: &Origin) -> Result<ConfigFile, Failure> {
+    toml::from_str(&origin.text).map_err(|error| {
+        let byte = error.span().map_or(0, |span| span.start);
+        origin.error_at(byte, explain(error.message(), origin, byte))
+    })
+}
+
+/// The parser's message in our words where it is one of those that people meet.
+fn explain(message: &str, origin: &Origin, byte: usize) -> String {
+    let quoted: Vec<&str> = message.split('`').skip(1).step_by(2).collect();
+    if message.starts_with("unknown field") && !quoted.is_empty() {
+        let (wrong, known) = (quoted[0], &quoted[1..]);
+        let nearest = known
+            .iter()
+            .max_by(|one, other| strsim::jaro_winkler(one, wrong).total_cmp(&strsim::jaro_winkler(other, wrong)));
+        let hint = match nearest.filter(|nearest| strsim::jaro_winkler(nearest, wrong) > 0.75) {
+            Some(nearest) => format!("did you mean “{nearest}”? "),
+            None => String::new(),
+        };
+        return format!("unknown key “{wrong}”; {hint}Known here: {}", known.join(", "));
+    }
+    if message.starts_with("missing field") && !quoted.is_empty() {
+        return format!("the key “{}” is missing here", quoted[0]);
+    }
+    if message.starts_with("invalid type") || message.starts_with("expected") {
+        let line = origin.text[..byte.min(origin.text.len())].rsplit('\n').next().unwrap_or("");
+        let key = line.split('=').next().unwrap_or("").trim();
+        let subject = if key.is_empty() { String::new() } else { format!("“{key}”: ") };
+        return format!("{subject}{}", message.replace('`', ""));
+    }
+    message.replace('\n', "; ")
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    const SITE: &str = "[site]\nurl = \"https://www.marrowvale.example/\"\nweb_root = \"public\"\n";
+
+    #[rstest]
+    #[case::unknown_key("[site]\nurl = \"x\"\nweb_rot = \"public\"\n".into(), "line 3: unknown key “web_rot”; did you mean “web_root”?")]
+    #[case::unknown_table(format!("{SITE}[[sauce]]\nfrom = \"html\"\n"), "unknown key “sauce”; did you mean “source”?")]
+    #[case::missing("[site]\nurl = \"x\"\n".into(), "“web_root” is missing")]
+    #[case::wrong_type(format!("{SITE}[[rule]]\nmatching = \"/staff/**\"\n"), "line 5: “matching”: invalid type: string")]
+    #[case::wrong_word(format!("{SITE}[files]\nurls_per_file = true\n"), "line 5: “urls_per_file”: expected \"auto\" or a number")]
+    #[case::broken("[site\nurl = 1\n".into(), "line 1")]
+    fn errors_name_line_and_key(#[case] text: String, #[case] wanted: &str) {
+        let origin = Origin { path: "idle-atlas.toml".into(), text };
+        let message = parse(&origin).unwrap_err().to_string();
+        assert!(message.contains(wanted), "{message}");
+        assert!(message.starts_with("idle-atlas.toml line "), "{message}");
+    }
+}

@@ -1,0 +1,92 @@
+//! How a command ends: exit codes, and failures in words.
+
+use std::io;
+use std::process::ExitCode;
+
+use atlas_store::error::StoreError;
+use thiserror::Error;
+
+use crate::screen::Screen;
+
+/// The exit codes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Exit {
+    /// Done.
+    Done = 0,
+    /// Done, and there is something to look at.
+    LookAt = 1,
+    /// Could not be done.
+    NotDone = 2,
+    /// Held back by a guard.
+    Held = 3,
+}
+
+impl From<Exit> for ExitCode {
+    fn from(exit: Exit) -> Self {
+        Self::from(exit as u8)
+    }
+}
+
+impl Exit {
+    /// [`Exit::LookAt`] where there is something to look at.
+    pub fn looking_at(something: bool) -> Self {
+        if something { Self::LookAt } else { Self::Done }
+    }
+}
+
+/// Why a command stopped.
+#[derive(Debug, Error)]
+pub enum Failure {
+    /// The store, a source or the ledger.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// Anything else, said in full.
+    #[error("{0}")]
+    Said(String),
+    /// Whoever read the output has gone.
+    #[error("nobody reads the output any more")]
+    PipeClosed,
+}
+
+impl Failure {
+    /// For things said in full.
+    pub fn said(text: impl Into<String>) -> Self {
+        Self::Said(text.into())
+    }
+
+    /// Writing to the terminal failed.
+    pub fn output(error: &io::Error) -> Self {
+        match error.kind() {
+            io::ErrorKind::BrokenPipe => Self::PipeClosed,
+            _ => Self::said(format!("cannot write to the output: {error}")),
+        }
+    }
+
+    /// Tells it on standard error; returns the exit code.
+    pub fn show(&self, screen: &Screen) -> Exit {
+        match self {
+            Self::PipeClosed => Exit::Done,
+            Self::Store(StoreError::Held(held)) => {
+                screen.complain("held back", &held.to_string());
+                Exit::Held
+            }
+            other => {
+                screen.complain("error", &other.to_string());
+                Exit::NotDone
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn codes_are_as_documented() {
+        let codes = [Exit::Done, Exit::LookAt, Exit::NotDone, Exit::Held].map(|exit| exit as u8);
+        assert_eq!(codes, [0, 1, 2, 3]);
+        assert_eq!(Exit::looking_at(true), Exit::LookAt);
+        assert_eq!(Exit::looking_at(false), Exit::Done);
+    }
+}

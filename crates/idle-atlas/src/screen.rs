@@ -1,0 +1,121 @@
+//! What the user sees: standard output for results, standard error for everything else.
+
+use std::io::{IsTerminal, Write, stderr, stdout};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::time::Duration;
+
+use anstream::{AutoStream, ColorChoice};
+use anstyle::{AnsiColor, Style};
+use indicatif::{ProgressBar, ProgressStyle};
+use serde::Serialize;
+
+use crate::args::{Color, Shared};
+use crate::exit::Failure;
+
+/// For what matters most in a line.
+pub const STRONG: Style = Style::new().bold();
+/// For what can be passed over.
+pub const FAINT: Style = Style::new().dimmed();
+/// For what is well.
+pub const GOOD: Style = AnsiColor::Green.on_default();
+/// For what is worth a look.
+pub const WARN: Style = AnsiColor::Yellow.on_default();
+/// For what is wrong.
+pub const BAD: Style = AnsiColor::Red.on_default().bold();
+
+/// The terminal, or whatever stands in its place.
+#[derive(Debug, Clone)]
+pub struct Screen {
+    json: bool,
+    quiet: bool,
+    verbose: bool,
+    color: ColorChoice,
+}
+
+impl Screen {
+    pub fn new(shared: &Shared) -> Self {
+        let color = match shared.color {
+            Color::Auto => ColorChoice::Auto,
+            Color::Always => ColorChoice::Always,
+            Color::Never => ColorChoice::Never,
+        };
+        Self { json: shared.json, quiet: shared.quiet, verbose: shared.verbose, color }
+    }
+
+    /// The same screen for a command within a command: for people.
+    pub fn for_people(&self) -> Self {
+        Self { json: false, ..self.clone() }
+    }
+
+    /// Whether a JSON document is wanted.
+    pub fn wants_json(&self) -> bool {
+        self.json
+    }
+
+    /// Whether every example is wanted.
+    pub fn is_verbose(&self) -> bool {
+        self.verbose
+    }
+
+    /// Shows a result: as text for people, or as JSON for programs.
+    pub fn show<T: Serialize>(&self, result: &T, text: impl FnOnce() -> String) -> Result<(), Failure> {
+        if self.json {
+            let document = serde_json::to_string_pretty(result).map_err(|error| Failure::said(error.to_string()))?;
+            return self.print(&format!("{document}\n"));
+        }
+        self.say(&text())
+    }
+
+    /// Says something to people, on standard output.
+    pub fn say(&self, text: &str) -> Result<(), Failure> {
+        if self.quiet || self.json { Ok(()) } else { self.print(text) }
+    }
+
+    fn print(&self, text: &str) -> Result<(), Failure> {
+        let mut out = AutoStream::new(stdout(), self.color).lock();
+        out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|error| Failure::output(&error))
+    }
+
+    /// Tells what went wrong, on standard error.
+    pub fn complain(&self, what: &str, message: &str) {
+        let mut out = AutoStream::new(stderr(), self.color).lock();
+        // There is nobody left to tell when this fails.
+        let _ = writeln!(out, "{BAD}{what}:{BAD:#} {message}");
+    }
+
+    /// A count of what has been gathered so far, on a terminal only.
+    pub fn progress(&self) -> Progress {
+        let bar = if stderr().is_terminal() && !self.quiet && !self.json {
+            let bar = ProgressBar::new_spinner();
+            bar.set_style(
+                ProgressStyle::with_template("{spinner} {msg}").unwrap_or_else(|_| ProgressStyle::default_spinner()),
+            );
+            bar.enable_steady_tick(Duration::from_millis(100));
+            bar.set_message("gathering");
+            bar
+        } else {
+            ProgressBar::hidden()
+        };
+        Progress { bar, rows: AtomicU64::new(0) }
+    }
+}
+
+/// A count of what has been gathered so far.
+pub struct Progress {
+    bar: ProgressBar,
+    rows: AtomicU64,
+}
+
+impl Progress {
+    /// So many more have come.
+    pub fn more(&self, rows: u64) {
+        let all = self.rows.fetch_add(rows, Ordering::Relaxed) + rows;
+        self.bar.set_message(format!("gathering: {} entries", crate::view::words::grouped(all)));
+    }
+}
+
+impl Drop for Progress {
+    fn drop(&mut self) {
+        self.bar.finish_and_clear();
+    }
+}

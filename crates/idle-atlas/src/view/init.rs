@@ -1,0 +1,74 @@
+//! What `init` shows.
+
+use serde::Serialize;
+
+use super::words::grouped;
+use crate::screen::{FAINT, STRONG, WARN};
+
+/// What was found in the folder.
+#[derive(Debug, Serialize)]
+pub struct Found {
+    pub config: &'static str,
+    pub url: String,
+    pub url_from: UrlFrom,
+    pub folder: String,
+    pub pages: usize,
+    pub drop_html: bool,
+    /// Name, folder and pages of each proposed section.
+    pub sections: Vec<(String, String, usize)>,
+    /// Folders that may not be meant for engines.
+    pub private: Vec<String>,
+    pub robots: bool,
+    pub main_exists: bool,
+}
+
+/// How the site's URL is known.
+#[derive(Debug, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum UrlFrom {
+    Told,
+    Canonical { agree: usize, stated: usize },
+    Robots,
+}
+
+/// The text of `init`.
+pub fn wrote(found: &Found) -> String {
+    let from = match &found.url_from {
+        UrlFrom::Told => "as you said".to_owned(),
+        UrlFrom::Canonical { agree, stated } => {
+            format!(
+                "so say the canonical links of {} of {} pages that have one",
+                grouped(*agree as u64),
+                grouped(*stated as u64)
+            )
+        }
+        UrlFrom::Robots => "so says the Sitemap line of robots.txt".to_owned(),
+    };
+    let mut out = format!("{STRONG}Wrote {}{STRONG:#}; it works as it stands.\n\n", found.config);
+    out += &format!("  site      {} ({from})\n", found.url);
+    out += &format!("  web root  {}, {} pages\n", found.folder, grouped(found.pages as u64));
+    let sections: Vec<String> =
+        found.sections.iter().map(|(name, _, count)| format!("{name} {}", grouped(*count as u64))).collect();
+    let rest = if sections.is_empty() {
+        "pages (all)".to_owned()
+    } else {
+        format!("{}, and pages for the rest", sections.join(", "))
+    };
+    out += &format!("  sections  {rest}\n");
+    if found.drop_html {
+        out += "  URLs      without .html, as the canonical links have them\n";
+    }
+    if let Some(folder) = found.private.first() {
+        out += &format!(
+            "\n{WARN}Is /{folder}/ meant for engines?{WARN:#} If not, take the comment signs off the rule in {}.\n",
+            found.config
+        );
+    }
+    if found.main_exists {
+        out += &format!(
+            "\n{WARN}There is a sitemap.xml in {} already:{WARN:#} the first build replaces it. To keep it, change “main” in {}.\n",
+            found.folder, found.config
+        );
+    }
+    out + &format!("\n{FAINT}Next: idle-atlas survey{FAINT:#}\n")
+}

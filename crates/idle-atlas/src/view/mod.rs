@@ -1,0 +1,11 @@
+//! What people read: plain data in, calm text out.
+
+pub mod announce;
+pub mod check;
+pub mod history;
+pub mod init;
+pub mod survey;
+pub mod why;
+
+mod grid;
+pub mod words;

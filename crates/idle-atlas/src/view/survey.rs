@@ -1,0 +1,273 @@
+//! What `survey` and `build` show: what people look at most.
+
+use atlas_store::report::{Built, Counted, Fate, RobotsFate, SectionReport, Survey};
+
+use super::grid::Grid;
+use super::words::{count, grouped, size};
+use crate::screen::{FAINT, GOOD, STRONG, WARN};
+
+/// How many problems, files or videos are listed before the rest is only counted.
+const FEW: usize = 8;
+
+/// Whether there is something to look at besides the result itself.
+pub fn has_problems(survey: &Survey) -> bool {
+    survey.sources.iter().any(|source| source.problem_count > 0) || !survey.incomplete_videos.is_empty()
+}
+
+/// The text of `survey`.
+pub fn survey(survey: &Survey, verbose: bool) -> String {
+    let entries: u64 = survey.sections.iter().map(|section| section.entries).sum();
+    let left_out: u64 = survey.left_out.iter().map(|left_out| left_out.counted.count).sum();
+    let mut out = format!(
+        "{STRONG}{} would be in{STRONG:#}, {} left out. Nothing has been written.\n\n",
+        count(entries, "entry", "entries"),
+        grouped(left_out)
+    );
+    out += &sources(survey);
+    out += &findings(survey, verbose);
+    out += &format!("Submit this one URL:  {STRONG}{}{STRONG:#}\n", survey.main);
+    out += &format!("\n{FAINT}Next: idle-atlas build{FAINT:#}\n");
+    out
+}
+
+/// The text of `build`.
+pub fn built(built: &Built, has_engines: bool, verbose: bool) -> String {
+    let survey = &built.survey;
+    let entries: u64 = survey.sections.iter().map(|section| section.entries).sum();
+    let files: usize = survey.sections.iter().map(|section| section.files.len()).sum();
+    let mut out = format!(
+        "{STRONG}Run {}: {} in {}{STRONG:#}",
+        built.run,
+        count(entries, "entry", "entries"),
+        count(files as u64, "sitemap file", "sitemap files")
+    );
+    out += &match built.written.len() {
+        0 => format!("; {GOOD}nothing to write{GOOD:#}, every file is as it should be.\n\n"),
+        written => format!("; {} written.\n\n", count(written as u64, "file", "files")),
+    };
+    out += &findings(survey, verbose);
+    out += &written(built, verbose);
+    out += &format!("Submit this one URL:  {STRONG}{}{STRONG:#}\n", survey.main);
+    out += &children(survey, verbose);
+    let next = match (has_engines, survey.changes.first) {
+        (true, true) => "idle-atlas check, then idle-atlas announce --dry-run",
+        (true, false) => "idle-atlas announce",
+        (false, _) => "idle-atlas check",
+    };
+    out += &format!("\n{FAINT}Next: {next}{FAINT:#}\n");
+    out
+}
+
+fn sources(survey: &Survey) -> String {
+    let mut grid = Grid::new(&["source", ">rows", ">untouched files", ">not read"]);
+    for source in &survey.sources {
+        let numbers = [source.rows, source.unchanged_files, source.problem_count].map(blank_or);
+        grid.row([vec![source.name.clone()], numbers.to_vec()].concat());
+    }
+    grid.text() + "\n"
+}
+
+fn findings(survey: &Survey, verbose: bool) -> String {
+    let mut out = sections(survey);
+    out += &left_out(survey, verbose);
+    out += &changes(survey, verbose);
+    out += &problems(survey, verbose);
+    out += &videos(survey, verbose);
+    if survey.headless.count > 0 {
+        out += &format!(
+            "{WARN}{}{WARN:#} no head, hence no title and no canonical; listed all the same, such as {}\n\n",
+            count(survey.headless.count, "page has", "pages have"),
+            survey.headless.examples.first().map_or("", String::as_str)
+        );
+    }
+    out
+}
+
+fn blank_or(number: u64) -> String {
+    if number == 0 { "–".to_owned() } else { grouped(number) }
+}
+
+fn sections(survey: &Survey) -> String {
+    let mut grid = Grid::new(&["section", ">entries", ">pictures", ">videos", "newest", ">files", ">size"]);
+    let newest = |section: &SectionReport| {
+        section.newest.map_or("–".to_owned(), |date| date.to_string().chars().take(10).collect())
+    };
+    for section in &survey.sections {
+        grid.row([
+            section.name.clone(),
+            grouped(section.entries),
+            blank_or(section.images),
+            blank_or(section.videos),
+            newest(section),
+            grouped(section.files.len() as u64),
+            size(section.bytes()),
+        ]);
+    }
+    if survey.sections.len() > 1 {
+        let sum = |of: fn(&SectionReport) -> u64| survey.sections.iter().map(of).sum::<u64>();
+        grid.row([
+            "all".to_owned(),
+            grouped(sum(|section| section.entries)),
+            blank_or(sum(|section| section.images)),
+            blank_or(sum(|section| section.videos)),
+            survey.sections.iter().map(newest).filter(|date| date != "–").max().unwrap_or_else(|| "–".to_owned()),
+            grouped(sum(|section| section.files.len() as u64)),
+            size(sum(SectionReport::bytes)),
+        ]);
+    }
+    grid.text() + "\n"
+}
+
+fn left_out(survey: &Survey, verbose: bool) -> String {
+    if survey.left_out.is_empty() {
+        return String::new();
+    }
+    let mut grid = Grid::new(&[">left out", "because", "for example"]);
+    for left_out in &survey.left_out {
+        let shown = if verbose { left_out.counted.examples.len() } else { 1 };
+        let mut examples = left_out.counted.examples.iter().take(shown);
+        grid.row([
+            grouped(left_out.counted.count),
+            left_out.words.to_owned(),
+            examples.next().cloned().unwrap_or_default(),
+        ]);
+        examples.for_each(|example| grid.row(["", "", example]));
+    }
+    grid.text() + &format!("  {FAINT}Each step that led there: idle-atlas why URL{FAINT:#}\n\n")
+}
+
+fn changes(survey: &Survey, verbose: bool) -> String {
+    let changes = &survey.changes;
+    if changes.first {
+        return "There was no build before: this one is the baseline that changes are counted from.\n\n".to_owned();
+    }
+    let kinds = [
+        ("+", "added", &changes.added),
+        ("~", "changed", &changes.changed),
+        ("−", "removed", &changes.removed),
+        ("○", "now left out", &changes.left_out),
+    ];
+    let mut out = if kinds.iter().all(|(_, _, counted)| counted.count == 0) {
+        "Since the last build: no entry changed.\n\n".to_owned()
+    } else {
+        let said: Vec<String> = kinds
+            .iter()
+            .filter(|(_, _, counted)| counted.count > 0)
+            .map(|(_, word, counted)| format!("{} {word}", grouped(counted.count)))
+            .collect();
+        format!("Since the last build: {}\n", said.join(", "))
+    };
+    let shown = if verbose { usize::MAX } else { 3 };
+    for (sign, _, counted) in kinds {
+        out += &examples(sign, counted, shown);
+    }
+    if !out.ends_with("\n\n") {
+        out.push('\n');
+    }
+    if changes.redesign {
+        out += &format!(
+            "{WARN}Most pages changed at once{WARN:#} and no declared date did: taken for a redesign. Dates hold, and nothing will be announced.\n\n"
+        );
+    }
+    out
+}
+
+fn examples(sign: &str, counted: &Counted, shown: usize) -> String {
+    let mut out: String = counted.examples.iter().take(shown).map(|url| format!("  {sign} {url}\n")).collect();
+    let listed = counted.examples.len().min(shown) as u64;
+    if listed > 0 && counted.count > listed {
+        out += &format!("  {sign} and {} more\n", grouped(counted.count - listed));
+    }
+    out
+}
+
+fn problems(survey: &Survey, verbose: bool) -> String {
+    let all: u64 = survey.sources.iter().map(|source| source.problem_count).sum();
+    if all == 0 {
+        return String::new();
+    }
+    let shown = if verbose { usize::MAX } else { FEW };
+    let mut out = format!("{WARN}Could not be read, or not in full:{WARN:#} {}\n", grouped(all));
+    let problems = survey.sources.iter().flat_map(|source| &source.problems);
+    for problem in problems.take(shown) {
+        let line = problem.line.map_or(String::new(), |line| format!(" line {line}"));
+        out += &format!("  {}{line}: {}\n", problem.file, problem.message);
+    }
+    if all > shown as u64 {
+        out += &format!("  and {} more; all of them: --verbose or --json\n", grouped(all - shown as u64));
+    }
+    out + "\n"
+}
+
+fn videos(survey: &Survey, verbose: bool) -> String {
+    let videos = &survey.incomplete_videos;
+    if videos.is_empty() {
+        return String::new();
+    }
+    let shown = if verbose { usize::MAX } else { FEW };
+    let number = videos.len() as u64;
+    let mut out = format!(
+        "{WARN}{}{WARN:#} for want of a part that engines require:\n",
+        count(number, "video is not written", "videos are not written")
+    );
+    for video in videos.iter().take(shown) {
+        let lacks: Vec<&str> = video.lacks.iter().map(|part| part.words()).collect();
+        out += &format!("  {}: no {}\n", video.page, lacks.join(", no "));
+    }
+    if videos.len() > shown {
+        out += &format!("  and {} more\n", grouped((videos.len() - shown) as u64));
+    }
+    out + "\n"
+}
+
+/// What happened to the files.
+fn written(built: &Built, verbose: bool) -> String {
+    let files = built.survey.sections.iter().flat_map(|section| &section.files);
+    let touched: Vec<_> = files.filter(|file| file.fate != Fate::Unchanged).collect();
+    let mut out = String::new();
+    if !touched.is_empty() && !built.survey.changes.first {
+        let shown = if verbose { usize::MAX } else { FEW };
+        for file in touched.iter().take(shown) {
+            let fate = match file.fate {
+                Fate::New => "new",
+                Fate::Changed => "changed",
+                Fate::Restored => "restored",
+                Fate::Unchanged => "unchanged",
+            };
+            out += &format!("  {fate:<9} {}\n", file.address);
+        }
+        if touched.len() > shown {
+            out += &format!("  and {} more\n", grouped((touched.len() - shown) as u64));
+        }
+    }
+    for name in &built.retired {
+        out += &format!("  retired   {name} (left the index; stays on disk for 14 days)\n");
+    }
+    for name in &built.removed {
+        out += &format!("  removed   {name}\n");
+    }
+    out += match built.robots {
+        RobotsFate::Unnamed | RobotsFate::Unchanged => "",
+        RobotsFate::Created => "  created   robots.txt, with its Sitemap line\n",
+        RobotsFate::Declared => "  declared  in robots.txt\n",
+    };
+    if out.is_empty() { out } else { out + "\n" }
+}
+
+/// Each child file, for those who submit and count them one by one.
+fn children(survey: &Survey, verbose: bool) -> String {
+    let files: Vec<_> = survey.sections.iter().flat_map(|section| &section.files).collect();
+    if files.len() < 2 {
+        return String::new();
+    }
+    let shown = if verbose { usize::MAX } else { 20 };
+    let mut grid = Grid::new(&[">entries", ">size", "file"]);
+    for file in files.iter().take(shown) {
+        grid.row([grouped(file.entries), size(file.bytes), file.address.clone()]);
+    }
+    let more = match files.len().checked_sub(shown) {
+        Some(more) if more > 0 => format!("  and {} more: --verbose or --json\n", grouped(more as u64)),
+        _ => String::new(),
+    };
+    format!("or, to have each counted alone:\n\n{}{more}", grid.text())
+}

@@ -1,0 +1,159 @@
+//! What `why` shows.
+
+use atlas_core::choose::{Step, Verdict};
+use atlas_core::contribution::Said;
+use atlas_core::lastmod::Lastmod;
+use atlas_store::build::Explained;
+use atlas_store::ledger::{Announced, NEVER};
+use serde::Serialize;
+
+use super::words::instant;
+use crate::config::Settings;
+use crate::screen::{BAD, FAINT, GOOD, STRONG};
+
+/// Everything known of one URL.
+#[derive(Debug, Serialize)]
+pub struct Answer {
+    pub url: String,
+    pub decision: Option<Decision>,
+    pub sources: Vec<Word>,
+    pub lastmod: Option<Lastmod>,
+    pub lastmod_from: &'static str,
+    pub file: Option<String>,
+    pub content_changed: Option<Lastmod>,
+    pub changed_in_run: Option<u32>,
+    pub announcements: Vec<Announced>,
+}
+
+/// What was decided and why.
+#[derive(Debug, Serialize)]
+pub struct Decision {
+    pub kept: bool,
+    pub section: Option<String>,
+    pub reason: Option<&'static str>,
+    pub steps: Vec<Step>,
+}
+
+/// What one source says.
+#[derive(Debug, Serialize)]
+pub struct Word {
+    pub source: String,
+    #[serde(flatten)]
+    pub said: Said<'static>,
+}
+
+impl Answer {
+    pub fn new(settings: &Settings, url: &str, explained: Explained, announcements: Vec<Announced>) -> Self {
+        let decision = explained.verdict.map(|(verdict, steps)| match verdict {
+            Verdict::Kept(kept) => Decision {
+                kept: true,
+                section: Some(settings.section_name(kept.section).to_owned()),
+                reason: None,
+                steps,
+            },
+            Verdict::LeftOut(reason) => Decision { kept: false, section: None, reason: Some(reason.code()), steps },
+        });
+        let merged = explained.merged.as_ref();
+        let declared = merged.is_some_and(|said| said.modified.is_some());
+        let lastmod_from = match (declared, explained.lastmod.is_some()) {
+            (true, _) => "declared by the page or source",
+            (false, true) => "the day its content was seen to change, or its publication",
+            (false, false) => "none is declared, and no change of its content has been seen yet",
+        };
+        let observed = explained.remembered.map(|lane| lane.observed).filter(|day| *day != NEVER);
+        Self {
+            url: url.to_owned(),
+            decision,
+            sources: explained.said.into_iter().map(|(source, said)| Word { source, said }).collect(),
+            lastmod: explained.lastmod,
+            lastmod_from,
+            file: explained.file.map(|name| settings.site.of_file(&name).as_str().to_owned()),
+            content_changed: observed.and_then(Lastmod::from_epoch_day),
+            changed_in_run: explained.remembered.map(|lane| lane.changed),
+            announcements,
+        }
+    }
+
+    /// Whether any source knows it.
+    pub fn is_known(&self) -> bool {
+        !self.sources.is_empty()
+    }
+}
+
+/// The text of `why`.
+pub fn why(answer: &Answer) -> String {
+    let mut out = format!("{STRONG}{}{STRONG:#}\n\n", answer.url);
+    let Some(decision) = &answer.decision else {
+        let remembered = match &answer.file {
+            Some(file) => format!("It stands in {file} as of the last build, and leaves it with the next.\n"),
+            None => String::new(),
+        };
+        return out
+            + &format!(
+                "No source knows this URL. {remembered}\nIs it spelt as the site spells it (slash at the end, www, https)?\n{FAINT}What is known: idle-atlas survey{FAINT:#}\n"
+            );
+    };
+    out += &match (&decision.section, decision.reason) {
+        (Some(section), _) => format!("  {GOOD}goes in{GOOD:#}, in section {section}\n"),
+        (None, reason) => format!("  {BAD}left out{BAD:#}: {}\n", reason.unwrap_or("")),
+    };
+    let lastmod = answer.lastmod.map_or("–".to_owned(), |date| date.to_string());
+    out += &format!("  lastmod     {lastmod} ({})\n", answer.lastmod_from);
+    match (&answer.file, decision.kept) {
+        (Some(file), true) => out += &format!("  file        {file}\n"),
+        (Some(file), false) => out += &format!("  file        {file}, until the next build\n"),
+        (None, true) => out += "  file        none yet: it goes in with the next build\n",
+        (None, false) => {}
+    }
+    if let Some(day) = answer.content_changed {
+        out += &format!("  content     seen to change on {day}\n");
+    }
+    if let Some(run) = answer.changed_in_run {
+        out += &format!("  news        last in run {run}\n");
+    }
+
+    out += "\nSteps, in order\n";
+    let width = decision.steps.iter().map(|step| step.question.len()).max().unwrap_or(0);
+    for step in &decision.steps {
+        let mark = if step.decisive { "→" } else { " " };
+        out += &format!("{mark} {:<width$}  {}\n", step.question, step.answer);
+    }
+    for word in &answer.sources {
+        out += &format!("\nSaid by {}\n{}", word.source, said(&word.said));
+    }
+    for one in &answer.announcements {
+        out += &format!("\nTold to {} on {}: {}\n", one.engine, instant(one.at), one.words);
+    }
+    out
+}
+
+fn said(said: &Said<'_>) -> String {
+    let text = |text: &Option<std::borrow::Cow<'_, str>>| text.as_ref().map(ToString::to_string);
+    let one_line = |list: &[std::borrow::Cow<'_, str>]| match list {
+        [] => None,
+        [one] => Some(one.to_string()),
+        [first, rest @ ..] => Some(format!("{first} and {} more", rest.len())),
+    };
+    let videos = said.videos.iter().map(|video| {
+        let title = video.title.as_deref().unwrap_or("untitled");
+        format!("{title} ({})", video.place().unwrap_or("no media file or player"))
+    });
+    let fields = [
+        ("title", text(&said.title)),
+        ("description", text(&said.description)),
+        ("language", text(&said.language)),
+        ("modified", said.modified.map(|date| date.to_string())),
+        ("published", said.published.map(|date| date.to_string())),
+        ("canonical", text(&said.canonical)),
+        ("noindex", text(&said.noindex)),
+        ("redirect", text(&said.refresh)),
+        ("keep", said.keep.map(|keep| if keep { "yes" } else { "no" }.to_owned())),
+        ("changefreq", said.changefreq.map(|word| word.as_str().to_owned())),
+        ("priority", said.priority.map(|number| number.to_string())),
+        ("pictures", one_line(&said.images)),
+        ("videos", Some(videos.collect::<Vec<_>>().join(", ")).filter(|text| !text.is_empty())),
+    ];
+    let lines: String =
+        fields.into_iter().filter_map(|(name, value)| value.map(|value| format!("  {name:<12}{value}\n"))).collect();
+    if lines.is_empty() { "  its URL, and nothing else\n".to_owned() } else { lines }
+}

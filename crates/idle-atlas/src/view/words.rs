@@ -1,0 +1,69 @@
+//! Numbers, sizes and dates in words.
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+
+/// 1204567 as 1,204,567.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut out = String::with_capacity(digits.len() + digits.len() / 3);
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+/// A number with its noun: `1 entry`, `2 entries`.
+pub fn count(number: u64, one: &str, many: &str) -> String {
+    format!("{} {}", grouped(number), if number == 1 { one } else { many })
+}
+
+/// Bytes in kB or MB (of 1,000).
+pub fn size(bytes: u64) -> String {
+    match bytes {
+        0..1_000 => format!("{bytes} B"),
+        1_000..1_000_000 => format!("{:.1} kB", bytes as f64 / 1e3),
+        _ => format!("{}.{} MB", grouped(bytes / 1_000_000), bytes % 1_000_000 / 100_000),
+    }
+}
+
+/// An instant in the machine's own zone, to the minute.
+pub fn instant(seconds: i64) -> String {
+    let Ok(timestamp) = Timestamp::from_second(seconds) else { return seconds.to_string() };
+    timestamp.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(0, "0")]
+    #[case(999, "999")]
+    #[case(1_000, "1,000")]
+    #[case(1_204_567, "1,204,567")]
+    fn groups(#[case] number: u64, #[case] wanted: &str) {
+        assert_eq!(grouped(number), wanted);
+    }
+
+    #[rstest]
+    #[case(940, "940 B")]
+    #[case(4_120, "4.1 kB")]
+    #[case(12_400_000, "12.4 MB")]
+    fn sizes(#[case] bytes: u64, #[case] wanted: &str) {
+        assert_eq!(size(bytes), wanted);
+    }
+
+    #[test]
+    fn one_is_not_many() {
+        assert_eq!(
+            (count(1, "entry", "entries"), count(2, "entry", "entries")),
+            ("1 entry".into(), "2 entries".into())
+        );
+    }
+}
