@@ -336,17 +336,24 @@ impl Chooser {
 /// Whether a page is what a server shows in place of another: a file named after a status (`404.html`, `50x.html`), or one
 /// whose title begins with the status and says that it was not found.
 fn is_error_page(path: &str, title: Option<&str>) -> bool {
-    let name = path.split('?').next().unwrap_or(path).trim_end_matches('/').rsplit('/').next().unwrap_or("");
+    let path = path.split('?').next().unwrap_or(path);
+    let folder_of_root = path.strip_suffix('/').filter(|path| path.rfind('/') == Some(0));
+    let name = folder_of_root.unwrap_or(path);
+    let name = &name[name.rfind('/').map_or(0, |at| at + 1)..];
     let (stem, extension) = name.rsplit_once('.').unwrap_or((name, ""));
-    let is_page = matches!(extension, "html" | "htm" | "xhtml" | "php")
-        || (extension.is_empty() && path.trim_end_matches('/').rfind('/') == Some(0));
-    let is_status = |text: &str| {
-        text == "50x"
-            || (text.len() == 3 && text.starts_with(['4', '5']) && text.bytes().all(|byte| byte.is_ascii_digit()))
-    };
-    let title = title.unwrap_or("").to_lowercase();
-    let first = title.trim_start_matches("error ").split(|letter: char| !letter.is_alphanumeric()).next().unwrap_or("");
-    (is_page && is_status(stem)) || (is_status(first) && title.contains("not found"))
+    let is_page = matches!(extension, "html" | "htm" | "xhtml" | "php") || folder_of_root.is_some();
+    (is_page && is_status(stem)) || title.is_some_and(is_error_title)
+}
+
+fn is_status(text: &str) -> bool {
+    let digits = |text: &str| text.bytes().all(|byte| byte.is_ascii_digit());
+    text.len() == 3 && text.starts_with(['4', '5']) && (text == "50x" || digits(text))
+}
+
+fn is_error_title(title: &str) -> bool {
+    let after = |prefix: &str| title.get(..prefix.len()).filter(|start| start.eq_ignore_ascii_case(prefix));
+    let rest = after("error ").map_or(title, |prefix| &title[prefix.len()..]);
+    rest.starts_with(['4', '5']) && rest.get(..3).is_some_and(is_status) && title.to_lowercase().contains("not found")
 }
 
 #[cfg(test)]

@@ -105,7 +105,10 @@ impl<'a> Said<'a> {
     pub fn read(row: &'a [u8]) -> Self {
         let mut said = Self::default();
         for (field, bytes) in fields(row) {
-            let text = || String::from_utf8_lossy(bytes);
+            let text = || match std::str::from_utf8(bytes) {
+                Ok(text) => Cow::Borrowed(text),
+                Err(_) => String::from_utf8_lossy(bytes),
+            };
             match field {
                 Field::Url => said.url = text(),
                 Field::Modified => said.modified = Lastmod::from_bytes(bytes),

@@ -7,9 +7,10 @@
 //! | [`Prints::page`] | what the *page* says | its content, title, pictures … move | observed dates, announcements |
 //! | [`Prints::declared`] | the declared dates | they move | announcements; tells an edit from a redesign |
 
-use xxhash_rust::xxh3::{Xxh3Default, xxh3_64, xxh3_64_with_seed, xxh3_128_with_seed};
+use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed, xxh3_128_with_seed};
 
 use crate::contribution::Said;
+use crate::lastmod::BYTES;
 
 /// The address of an entry as 128 bits. The seed is the ledger's own, so that nobody can prepare collisions.
 pub fn key(seed: u64, address: &str) -> u128 {
@@ -43,32 +44,33 @@ pub struct Prints {
 }
 
 impl Prints {
-    /// Takes both prints. Hints and the choice of section are the site's settings, not the page's word: they do not count.
-    pub fn of(said: &Said<'_>) -> Self {
-        let mut hasher = Xxh3Default::new();
+    /// Takes both prints; `scratch` is used again from entry to entry. Hints and the choice of section are the site's
+    /// settings, not the page's word: they do not count.
+    pub fn of(said: &Said<'_>, scratch: &mut Vec<u8>) -> Self {
+        scratch.clear();
         let mut part = |tag: u8, bytes: &[u8]| {
-            hasher.update(&[tag]);
-            hasher.update(&(bytes.len() as u64).to_le_bytes());
-            hasher.update(bytes);
+            scratch.push(tag);
+            scratch.extend_from_slice(&(bytes.len() as u64).to_le_bytes());
+            scratch.extend_from_slice(bytes);
         };
-        let text = |text: &Option<std::borrow::Cow<'_, str>>| text.as_deref().unwrap_or("").as_bytes().to_vec();
-        part(1, &text(&said.title));
-        part(2, &text(&said.description));
-        part(3, &text(&said.language));
-        part(4, &text(&said.canonical));
-        part(5, &text(&said.noindex));
-        part(6, &text(&said.refresh));
+        let texts = [&said.title, &said.description, &said.language, &said.canonical, &said.noindex, &said.refresh];
+        for (tag, text) in (1..).zip(texts) {
+            part(tag, text.as_deref().unwrap_or("").as_bytes());
+        }
         part(7, &said.digest.unwrap_or(0).to_le_bytes());
         said.images.iter().for_each(|image| part(8, image.as_bytes()));
         for video in &said.videos {
             part(9, &serde_json::to_vec(video).unwrap_or_default());
         }
-        Self { page: hasher.digest(), declared: Self::declared(said) }
+        Self { page: xxh3_64(scratch), declared: Self::declared(said) }
     }
 
     fn declared(said: &Said<'_>) -> u32 {
-        let bytes: Vec<u8> = [said.modified, said.published].into_iter().flatten().flat_map(|d| d.to_bytes()).collect();
-        if bytes.is_empty() { 0 } else { (xxh3_64(&bytes) as u32).max(1) }
+        if said.modified.is_none() && said.published.is_none() {
+            return 0;
+        }
+        let bytes = [said.modified, said.published].map(|date| date.map_or([0; BYTES], |date| date.to_bytes()));
+        (xxh3_64(bytes.as_flattened()) as u32).max(1)
     }
 }
 
@@ -77,6 +79,11 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    fn prints(said: &Said<'_>) -> Prints {
+        Prints::of(said, &mut Vec::new())
+    }
+
     use crate::entry::{Changefreq, Priority};
     use crate::lastmod::Lastmod;
 
@@ -91,15 +98,15 @@ mod tests {
     #[case::picture(Said { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, true)]
     #[case::title(Said { title: Some("Fares 2027".into()), ..page() }, true)]
     fn only_the_page_itself_moves_its_print(#[case] other: Said<'static>, #[case] moves: bool) {
-        assert_eq!(Prints::of(&page()).page != Prints::of(&other).page, moves);
+        assert_eq!(prints(&page()).page != prints(&other).page, moves);
     }
 
     #[test]
     fn a_declared_date_has_a_print_of_its_own() {
         let dated = Said { modified: Lastmod::from_epoch_day(20_000), ..page() };
-        assert_eq!(Prints::of(&dated).page, Prints::of(&page()).page);
-        assert_ne!(Prints::of(&dated).declared, Prints::of(&page()).declared);
-        assert_eq!(Prints::of(&page()).declared, 0);
+        assert_eq!(prints(&dated).page, prints(&page()).page);
+        assert_ne!(prints(&dated).declared, prints(&page()).declared);
+        assert_eq!(prints(&page()).declared, 0);
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! Dates as the sitemaps protocol 0.9 writes them: a day, or an instant with its zone.
 
-use std::fmt::{self, Write as _};
+use std::fmt;
 
 use jiff::civil::{Date, DateTime, Time};
 use jiff::fmt::temporal::Pieces;
@@ -151,32 +151,46 @@ impl Lastmod {
     }
 }
 
-impl fmt::Display for Lastmod {
-    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+/// The longest text of a date.
+const LONGEST: usize = 25;
+
+impl Lastmod {
+    /// Writes the text into `text` and returns how much of it was taken.
+    fn spell(&self, text: &mut [u8; LONGEST]) -> usize {
         let (date, time) = self.civil();
-        let mut text = [0u8; 25];
         put(&mut text[0..4], date.year().unsigned_abs());
         put(&mut text[5..7], date.month().unsigned_abs().into());
         put(&mut text[8..10], date.day().unsigned_abs().into());
         (text[4], text[7]) = (b'-', b'-');
-        let mut end = 10;
-        if let Some((time, offset)) = time {
-            put(&mut text[11..13], time.hour().unsigned_abs().into());
-            put(&mut text[14..16], time.minute().unsigned_abs().into());
-            put(&mut text[17..19], time.second().unsigned_abs().into());
-            (text[10], text[13], text[16]) = (b'T', b':', b':');
-            if offset == 0 {
-                text[19] = b'Z';
-                end = 20;
-            } else {
-                text[19] = if offset < 0 { b'-' } else { b'+' };
-                put(&mut text[20..22], offset.unsigned_abs() / 60);
-                put(&mut text[23..25], offset.unsigned_abs() % 60);
-                text[22] = b':';
-                end = 25;
-            }
+        let Some((time, offset)) = time else { return 10 };
+        put(&mut text[11..13], time.hour().unsigned_abs().into());
+        put(&mut text[14..16], time.minute().unsigned_abs().into());
+        put(&mut text[17..19], time.second().unsigned_abs().into());
+        (text[10], text[13], text[16]) = (b'T', b':', b':');
+        if offset == 0 {
+            text[19] = b'Z';
+            return 20;
         }
-        text[..end].iter().try_for_each(|&byte| formatter.write_char(byte as char))
+        text[19] = if offset < 0 { b'-' } else { b'+' };
+        put(&mut text[20..22], offset.unsigned_abs() / 60);
+        put(&mut text[23..25], offset.unsigned_abs() % 60);
+        text[22] = b':';
+        LONGEST
+    }
+
+    /// Appends the text to a file that is being written.
+    pub fn push_to(&self, out: &mut Vec<u8>) {
+        let mut text = [0; LONGEST];
+        let end = self.spell(&mut text);
+        out.extend_from_slice(&text[..end]);
+    }
+}
+
+impl fmt::Display for Lastmod {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let mut text = [0; LONGEST];
+        let end = self.spell(&mut text);
+        formatter.write_str(std::str::from_utf8(&text[..end]).unwrap_or_default())
     }
 }
 

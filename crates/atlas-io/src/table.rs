@@ -169,28 +169,24 @@ impl Source for Table {
             Layout::Csv(delimiter) => Some(delimiter),
             Layout::JsonLines => None,
         };
-        let mut cuts = Cutter::new(file, delimiter).peekable();
-        let mut header = None;
-        loop {
-            let mut batch = Vec::with_capacity(AHEAD);
-            for cut in cuts.by_ref().take(AHEAD) {
-                batch.push(cut.map_err(|error| self.failed(format!("cannot read {}: {error}", self.shown)))?);
-            }
-            if batch.is_empty() {
-                return Ok(());
-            }
-            if header.is_none() {
-                header = Some(self.header(&mut batch[0])?);
-            }
-            let Some(header) = &header else { return Ok(()) };
-            let seed = gathering.seed();
-            let read: Vec<(Block, Vec<Problem>)> =
-                batch.par_iter().map(|cut| Reading::new(self, seed).run(cut, header)).collect();
+        let mut cuts = Cutter::new(file, delimiter);
+        let mut batch = self.next_batch(&mut cuts)?;
+        let Some(first) = batch.first_mut() else { return Ok(()) };
+        let header = self.header(first)?;
+        let seed = gathering.seed();
+        while !batch.is_empty() {
+            // The next blocks are read from the disk while these are taken apart.
+            let (read, next) = rayon::join(
+                || batch.par_iter().map(|cut| Reading::new(self, seed).run(cut, &header)).collect::<Vec<_>>(),
+                || self.next_batch(&mut cuts),
+            );
             for (block, problems) in read {
                 gathering.push(block);
                 problems.into_iter().for_each(|problem| gathering.problem(problem));
             }
+            batch = next?;
         }
+        Ok(())
     }
 }
 
@@ -198,13 +194,18 @@ impl Source for Table {
 #[derive(Debug, Default)]
 struct Header {
     columns: Vec<String>,
-    /// For fields that are one column: its place.
-    places: BTreeMap<Field, usize>,
-    /// For fields that are templates.
-    templates: BTreeMap<Field, Template>,
+    /// For fields that are one column: its place. By the field's number.
+    places: [Option<usize>; Field::ALL.len()],
+    /// For fields that are templates, or columns of JSON objects. By the field's number.
+    templates: [Option<Template>; Field::ALL.len()],
 }
 
 impl Table {
+    fn next_batch(&self, cuts: &mut Cutter<File>) -> Result<Vec<Cut>, StoreError> {
+        let cannot_read = |error| self.failed(format!("cannot read {}: {error}", self.shown));
+        cuts.take(AHEAD).collect::<Result<_, _>>().map_err(cannot_read)
+    }
+
     /// Reads the header and takes it off the first block.
     fn header(&self, first: &mut Cut) -> Result<Header, StoreError> {
         if first.bytes.starts_with(b"\xef\xbb\xbf") {
@@ -214,10 +215,11 @@ impl Table {
             return Err(self.failed(format!("{} is in UTF-16; save it as UTF-8", self.shown)));
         }
         let Layout::Csv(delimiter) = self.layout else {
-            if !self.mapping.contains_key(&Field::Url) {
-                return Ok(Header::default());
+            let mut header = Header::default();
+            for (field, template) in &self.mapping {
+                header.templates[*field as usize] = Some(template.clone());
             }
-            return Ok(Header { templates: self.mapping.clone(), ..Header::default() });
+            return Ok(header);
         };
         let mut reader = csv::ReaderBuilder::new().delimiter(delimiter).from_reader(&first.bytes[..]);
         let columns = reader.headers().map_err(|error| self.failed(format!("{} line 1: {error}", self.shown)))?.clone();
@@ -234,22 +236,22 @@ impl Table {
             match self.mapping.get(&field) {
                 Some(Template::Column(name)) => {
                     let at = place(name).ok_or_else(|| self.no_column(field, name, &columns))?;
-                    header.places.insert(field, at);
+                    header.places[field as usize] = Some(at);
                 }
                 Some(template) => {
                     if let Some(missing) = template.columns().find(|name| place(name).is_none()) {
                         return Err(self.no_column(field, missing, &columns));
                     }
-                    header.templates.insert(field, template.clone());
+                    header.templates[field as usize] = Some(template.clone());
                 }
                 None => {
                     if let Some(at) = place(field.name()) {
-                        header.places.insert(field, at);
+                        header.places[field as usize] = Some(at);
                     }
                 }
             }
         }
-        if !header.places.contains_key(&Field::Url) && !header.templates.contains_key(&Field::Url) {
+        if header.places[Field::Url as usize].is_none() && header.templates[Field::Url as usize].is_none() {
             return Err(self.no_column(Field::Url, "url", &columns));
         }
         first.first_line += lines;
@@ -279,7 +281,7 @@ impl Record<'_> {
         let header = match self {
             Self::Csv { header, .. } | Self::Json { header, .. } => *header,
         };
-        if let Some(Template::Pieces(pieces)) = header.templates.get(&field) {
+        if let Some(Template::Pieces(pieces)) = &header.templates[field as usize] {
             let filled = match self {
                 Self::Csv { record, header } => {
                     let at = |name: &str| header.columns.iter().position(|column| column.eq_ignore_ascii_case(name));
@@ -290,7 +292,7 @@ impl Record<'_> {
             return filled.map(Cow::Owned);
         }
         let text = match self {
-            Self::Csv { record, header } => Cow::Borrowed(record.get(*header.places.get(&field)?)?),
+            Self::Csv { record, header } => Cow::Borrowed(record.get(header.places[field as usize]?)?),
             Self::Json { .. } => scalar(self.json(field)?)?,
         };
         Some(text).filter(|text| !text.trim().is_empty())
@@ -298,7 +300,7 @@ impl Record<'_> {
 
     fn json(&self, field: Field) -> Option<&Value> {
         let Self::Json { object, header } = self else { return None };
-        let name = match header.templates.get(&field) {
+        let name = match &header.templates[field as usize] {
             Some(Template::Column(name)) => name.as_str(),
             _ => field.name(),
         };

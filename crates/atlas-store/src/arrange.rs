@@ -39,9 +39,25 @@ pub struct Renderer<'a> {
 }
 
 impl Renderer<'_> {
+    /// Appends the `url` elements of many candidates. Their rows lie far apart: they are fetched together first, so that
+    /// the waits for memory overlap.
+    pub fn render_all(&self, candidates: &[&Candidate], out: &mut Vec<u8>) {
+        let rows: Vec<&[u8]> = candidates.iter().map(|candidate| self.arrivals.row(candidate.place)).collect();
+        let near: Vec<u8> = rows.concat();
+        let mut start = 0;
+        for (candidate, row) in candidates.iter().zip(&rows) {
+            self.render_row(candidate, &near[start..start + row.len()], out);
+            start += row.len();
+        }
+    }
+
     /// Appends the `url` element of a candidate; returns the frame it needs.
     pub fn render(&self, candidate: &Candidate, out: &mut Vec<u8>) -> Frame {
-        let said = Said::read(self.arrivals.row(candidate.place));
+        self.render_row(candidate, self.arrivals.row(candidate.place), out)
+    }
+
+    fn render_row(&self, candidate: &Candidate, row: &[u8], out: &mut Vec<u8>) -> Frame {
+        let said = Said::read(row);
         let entry = self.shape.entry(&said, candidate.kept(), candidate.observed());
         write_url(out, &entry);
         Frame::of(&entry)
@@ -89,6 +105,14 @@ pub struct Made {
     pub frame: Frame,
     /// Its unpacked size.
     pub size: u64,
+}
+
+impl Made {
+    fn add(&mut self, member: u32, bytes: u64, frame: Frame) {
+        self.members.push(member);
+        self.size += bytes;
+        self.frame = self.frame.and(frame);
+    }
 }
 
 impl SegmentPlan {
@@ -302,9 +326,14 @@ impl<'a> Arranging<'a> {
         }
     }
 
+    /// The size of an entry and the namespaces it needs, by rendering it where that has not been done.
     fn measure(&self, at: u32, scratch: &mut Vec<u8>) -> (u64, Frame) {
+        let candidate = &self.candidates[at as usize];
+        if candidate.bytes > 0 {
+            return (u64::from(candidate.bytes), candidate.frame);
+        }
         scratch.clear();
-        let frame = self.renderer.render(&self.candidates[at as usize], scratch);
+        let frame = self.renderer.render(candidate, scratch);
         (scratch.len() as u64, frame)
     }
 
@@ -333,19 +362,20 @@ impl<'a> Arranging<'a> {
     }
 
     /// Puts arrivals into the open file, oldest first, and opens others as they are needed.
-    fn place(&mut self, shelf: &mut Shelf, mut arrivals: Vec<u32>, section_size: usize) {
-        let age = |at: &u32| {
-            let candidate = &self.candidates[*at as usize];
-            (candidate.age.unwrap_or(i64::MAX), candidate.place)
-        };
-        arrivals.par_sort_unstable_by_key(age);
-        let measures: Vec<(u64, Frame)> =
-            arrivals.par_iter().map_init(Vec::new, |scratch, at| self.measure(*at, scratch)).collect();
+    fn place(&mut self, shelf: &mut Shelf, arrivals: Vec<u32>, section_size: usize) {
+        let aged = arrivals.into_par_iter().map(|at| {
+            let candidate = &self.candidates[at as usize];
+            (candidate.age, candidate.place, at)
+        });
+        let mut aged: Vec<_> = aged.collect();
+        aged.par_sort_unstable();
+        let mut scratch = Vec::new();
         let opening = Limits {
             urls: self.cut.urls_per_file.when_opened(section_size),
             bytes: self.cut.bytes_per_file.saturating_sub(Frame::most_bytes()),
         };
-        for (at, (bytes, frame)) in arrivals.into_iter().zip(measures) {
+        for (_, _, at) in aged {
+            let (bytes, frame) = self.measure(at, &mut scratch);
             let number = shelf.place(bytes, opening);
             if self.files.last().is_none_or(|file| file.number != number) {
                 self.files.push(FilePlan {
@@ -366,25 +396,27 @@ impl<'a> Arranging<'a> {
 
     /// Adds an entry at the end of a file.
     fn append(&mut self, file: usize, member: u32, bytes: u64, frame: Frame) {
+        if let Some(SegmentPlan::Made(made)) = self.files[file].segments.last_mut()
+            && made.members.len() < SEGMENT
+        {
+            return made.add(member, bytes, frame);
+        }
         let room = self.files[file].segments.last().is_some_and(|segment| segment.len() < SEGMENT);
         let last = if room { self.files[file].segments.pop() } else { None };
         let mut made = match last {
-            Some(SegmentPlan::Made(made)) => made,
             Some(SegmentPlan::Kept(row)) => Made {
                 number: row.number,
                 members: self.members(&SegmentPlan::Kept(row)),
                 frame: row.frame,
                 size: row.size,
             },
-            None => {
+            _ => {
                 let taken = self.files[file].segments.iter().map(SegmentPlan::number);
                 let number = taken.chain(self.files[file].dropped.iter().copied()).max().map_or(0, |number| number + 1);
                 Made { number, members: Vec::with_capacity(SEGMENT), frame: Frame::default(), size: 0 }
             }
         };
-        made.members.push(member);
-        made.size += bytes;
-        made.frame = made.frame.and(frame);
+        made.add(member, bytes, frame);
         self.files[file].segments.push(SegmentPlan::Made(made));
     }
 }

@@ -91,20 +91,33 @@ pub struct Arrivals {
     sources: Vec<u32>,
 }
 
+impl Place {
+    pub(crate) fn block(self) -> usize {
+        self.block as usize
+    }
+
+    pub(crate) fn row(self) -> usize {
+        self.row as usize
+    }
+}
+
 impl Arrivals {
     pub(crate) fn begin_source(&mut self) {
         self.sources.push(self.blocks.len() as u32);
     }
 
-    /// Adds a block and returns its number.
-    pub(crate) fn push(&mut self, block: Block) -> u32 {
+    /// Adds a block.
+    pub(crate) fn push(&mut self, block: Block) {
         self.blocks.push(block);
-        self.blocks.len() as u32 - 1
     }
 
-    /// The number that the next block will have.
-    pub(crate) fn next_block(&self) -> u32 {
-        self.blocks.len() as u32
+    /// The number of rows in each block.
+    pub(crate) fn block_lengths(&self) -> impl Iterator<Item = usize> {
+        self.blocks.iter().map(Block::len)
+    }
+
+    pub(crate) fn mark(&self, place: Place) -> Mark {
+        self.blocks[place.block()].marks[place.row()]
     }
 
     pub(crate) fn place(block: u32, row: usize) -> Place {

@@ -251,7 +251,7 @@ fn find(job: &Job<'_>, ledger: &Ledger) -> Result<Found, StoreError> {
     let terms = Terms {
         chooser: &job.chooser,
         run: run as u32,
-        most_images: job.shape.most_images,
+        shape: job.shape,
         today,
         settings: fingerprint::settings(&job.settings),
         same_reader: ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string()),

@@ -42,7 +42,7 @@ impl Draft {
         let file = builder.tempfile_in(folder).map_err(StoreError::io("cannot write into", folder))?;
         Ok(Self {
             target: target.to_owned(),
-            file: BufWriter::with_capacity(1 << 18, file),
+            file: BufWriter::with_capacity(1 << 14, file),
             crc: crc32fast::Hasher::new(),
             size: 0,
         })

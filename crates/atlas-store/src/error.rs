@@ -38,6 +38,9 @@ pub enum StoreError {
         "the ledger is damaged ({0}): delete the folder .idle-atlas and build again; the files that are served stay until then"
     )]
     LedgerDamaged(&'static str),
+    /// A thread ended before its work was done.
+    #[error("the threads that write files stopped early; build again")]
+    Stopped,
     /// Another command is at work.
     #[error("another idle-atlas is at work on this site (it holds {path}): wait for it to end", path = path.display())]
     Busy {

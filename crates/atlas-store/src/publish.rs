@@ -7,7 +7,8 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Write as _};
 use std::path::{Path, PathBuf};
-use std::sync::mpsc::{Receiver, sync_channel};
+use std::sync::mpsc::{Receiver, SyncSender, channel, sync_channel};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::{fs, thread};
 
 use atlas_core::format::{Frame, IndexLine, index};
@@ -21,14 +22,14 @@ use crate::error::StoreError;
 use crate::ledger::{OutputRow, Remembered, Standing, Writing};
 use crate::report::{Fate, RobotsFate};
 use crate::settle::Candidate;
-use crate::squeeze::{GzipWriter, Segment, squeeze, unsqueeze};
+use crate::squeeze::{GzipWriter, Segment, Squeezer, squeeze, unsqueeze};
 
 /// For how many seconds a file that left the index stays on disk, for engines that still hold the old index: 14 days.
 const GRACE: i64 = 14 * 24 * 3600;
 /// How many segments are compressed at a time.
 const WINDOW: usize = 32;
-/// How many files are brought to the disk at a time.
-const BATCH: usize = 64;
+/// How many files are brought to the disk at a time: that is waiting, not work, and disks like to be asked for much at once.
+const PLACERS: usize = 16;
 /// The declarations that the tool has made in robots.txt, one a line: a fact of the ledger.
 const DECLARED: &str = "declared";
 
@@ -190,28 +191,30 @@ impl Publisher<'_> {
         disk::sweep(&self.place.web_root)?;
         let order = self.order();
         let jobs: Vec<&Made> = order.iter().flat_map(|at| made_of(&self.plan.files[*at])).collect();
-        let published = thread::scope(|scope| {
+        thread::scope(|scope| {
             let (sender, pressed) = sync_channel::<io::Result<Vec<Pressed>>>(2);
             scope.spawn(move || {
                 for window in jobs.chunks(WINDOW) {
-                    let pressed = window.par_iter().map(|made| self.press(made)).collect();
+                    let pressed = window
+                        .par_iter()
+                        .map_init(Squeezer::default, |squeezer, made| self.press(made, squeezer))
+                        .collect();
                     // The receiver is gone when writing failed: then there is nothing left to do.
                     if sender.send(pressed).is_err() {
                         return;
                     }
                 }
             });
-            self.write_all(&order, Queue { pressed, ready: Vec::new().into_iter() }, writing)
-        })?;
-        Ok(published)
+            let placing = Placing::start(scope);
+            self.write_all(&order, Queue { pressed, ready: Vec::new().into_iter() }, placing, writing)
+        })
     }
 
-    fn press(&self, made: &Made) -> io::Result<Pressed> {
+    fn press(&self, made: &Made, squeezer: &mut Squeezer) -> io::Result<Pressed> {
+        let members: Vec<&Candidate> = made.members.iter().map(|at| &self.candidates[*at as usize]).collect();
         let mut raw = Vec::with_capacity(usize::try_from(made.size).unwrap_or(0));
-        for member in &made.members {
-            self.renderer.render(&self.candidates[*member as usize], &mut raw);
-        }
-        let segment = squeeze(&raw)?;
+        self.renderer.render_all(&members, &mut raw);
+        let segment = squeezer.squeeze(&raw)?;
         Ok(Pressed { raw, segment })
     }
 
@@ -222,7 +225,13 @@ impl Publisher<'_> {
         order
     }
 
-    fn write_all(&self, order: &[usize], mut queue: Queue, writing: &Writing<'_>) -> Result<Published, StoreError> {
+    fn write_all(
+        &self,
+        order: &[usize],
+        mut queue: Queue,
+        placing: Placing,
+        writing: &Writing<'_>,
+    ) -> Result<Published, StoreError> {
         let files = &self.plan.files;
         let mut state = State {
             published: Published {
@@ -232,20 +241,20 @@ impl Publisher<'_> {
             },
             standings: files.iter().map(|file| file.before).collect(),
             outputs: BTreeMap::new(),
-            drafts: Vec::new(),
+            placing,
         };
         let mut gained = false;
         for (nth, &at) in order.iter().enumerate() {
             if files[at].loses_to_others && !gained {
                 gained = true;
-                state.place_drafts(self)?;
+                state.all_placed(self)?;
                 if nth > 0 && self.form == Form::Index && files.iter().any(|file| file.id.is_none()) {
                     self.write_interim_index(&mut state, &order[..nth])?;
                 }
             }
             self.file(at, &mut queue, writing, &mut state)?;
         }
-        state.place_drafts(self)?;
+        state.all_placed(self)?;
         for folded in &self.plan.folded {
             writing.drop_file(*folded)?;
         }
@@ -321,11 +330,8 @@ impl Publisher<'_> {
             if let (Some(name), Some(draft)) = (name, draft)
                 && !(same && holds)
             {
-                state.drafts.push((name, draft));
+                state.placing.put(name, draft)?;
             }
-        }
-        if state.drafts.len() >= BATCH {
-            state.place_drafts(self)?;
         }
         Ok(())
     }
@@ -470,7 +476,7 @@ struct State {
     published: Published,
     standings: Vec<Option<Standing>>,
     outputs: BTreeMap<String, OutputRow>,
-    drafts: Vec<(String, Draft)>,
+    placing: Placing,
 }
 
 impl State {
@@ -481,19 +487,70 @@ impl State {
         self.outputs.insert(name, OutputRow { on_disk, retired: None });
     }
 
-    /// Brings finished files to the disk, several at a time, and puts them in their places.
-    fn place_drafts(&mut self, publisher: &Publisher<'_>) -> Result<(), StoreError> {
-        let drafts = std::mem::take(&mut self.drafts);
-        if drafts.is_empty() {
-            return Ok(());
+    /// Waits until every file that was finished is in its place.
+    fn all_placed(&mut self, publisher: &Publisher<'_>) -> Result<(), StoreError> {
+        let placed = self.placing.wait()?;
+        let any = !placed.is_empty();
+        placed.into_iter().for_each(|(name, on_disk)| self.wrote(name, on_disk));
+        if any { disk::sync_folder(&publisher.place.web_root) } else { Ok(()) }
+    }
+}
+
+/// What came of a file that was put in its place.
+type Placed = Result<(String, OnDisk), StoreError>;
+
+/// Threads that bring finished files to the disk and put them in their places.
+struct Placing {
+    drafts: SyncSender<(String, Draft)>,
+    placed: Receiver<Placed>,
+    under_way: usize,
+    done: Vec<(String, OnDisk)>,
+}
+
+impl Placing {
+    fn start<'scope>(scope: &'scope thread::Scope<'scope, '_>) -> Self {
+        let (drafts, waiting) = sync_channel::<(String, Draft)>(PLACERS);
+        let (sender, placed) = channel();
+        let waiting = Arc::new(Mutex::new(waiting));
+        for _ in 0..PLACERS {
+            let (waiting, sender) = (Arc::clone(&waiting), sender.clone());
+            scope.spawn(move || {
+                let next = || waiting.lock().unwrap_or_else(PoisonError::into_inner).recv();
+                while let Ok((name, draft)) = next() {
+                    if sender.send(draft.put_in_place().map(|on_disk| (name, on_disk))).is_err() {
+                        return;
+                    }
+                }
+            });
         }
-        let placed: Vec<Result<(String, OnDisk), StoreError>> =
-            drafts.into_par_iter().map(|(name, draft)| Ok((name, draft.put_in_place()?))).collect();
-        for one in placed {
-            let (name, on_disk) = one?;
-            self.wrote(name, on_disk);
+        Self { drafts, placed, under_way: 0, done: Vec::new() }
+    }
+
+    /// Hands over a finished file.
+    fn put(&mut self, name: String, draft: Draft) -> Result<(), StoreError> {
+        self.under_way += 1;
+        self.drafts.send((name, draft)).map_err(|_| StoreError::Stopped)?;
+        while let Ok(placed) = self.placed.try_recv() {
+            self.take(placed)?;
         }
-        disk::sync_folder(&publisher.place.web_root)
+        Ok(())
+    }
+
+    fn take(&mut self, placed: Placed) -> Result<(), StoreError> {
+        self.under_way -= 1;
+        self.done.push(placed?);
+        Ok(())
+    }
+
+    /// Waits for all files that were handed over.
+    fn wait(&mut self) -> Result<Vec<(String, OnDisk)>, StoreError> {
+        while self.under_way > 0 {
+            let placed = self.placed.recv().map_err(|_| StoreError::Stopped)?;
+            self.take(placed)?;
+        }
+        let mut done = std::mem::take(&mut self.done);
+        done.sort_unstable_by(|one, other| one.0.cmp(&other.0));
+        Ok(done)
     }
 }
 

@@ -10,8 +10,9 @@ use atlas_core::choose::{Chooser, Kept, Reason, Verdict};
 use atlas_core::contribution::Said;
 use atlas_core::entry::{Changefreq, Priority};
 use atlas_core::fingerprint::{self, Prints};
+use atlas_core::format::{Frame, write_url};
 use atlas_core::lastmod::Lastmod;
-use atlas_core::shape;
+use atlas_core::shape::{self, Shape};
 use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, Block, Place};
@@ -35,8 +36,12 @@ pub struct Candidate {
     pub place: Place,
     /// Where the ledger remembers it, or [`UNKNOWN`].
     pub prior: u32,
-    /// When it came to be, in seconds since 1970, as far as anyone says.
-    pub age: Option<i64>,
+    /// When it came to be, in seconds since 1970; far in the future where nobody says.
+    pub age: i64,
+    /// Bytes of its `url` element; 0 where it was not rendered because nothing about it moved.
+    pub bytes: u32,
+    /// The namespaces it needs, where it was rendered.
+    pub frame: Frame,
     /// Its section.
     pub section: u16,
     changefreq: Option<Changefreq>,
@@ -81,8 +86,8 @@ pub struct Terms<'a> {
     pub chooser: &'a Chooser,
     /// The number of this run.
     pub run: u32,
-    /// The most pictures of one page that are written.
-    pub most_images: usize,
+    /// What of an entry is written.
+    pub shape: Shape,
     /// The day of this run, counted from 1970-01-01.
     pub today: i32,
     /// A fingerprint of the settings that have a say in what is written.
@@ -167,8 +172,6 @@ pub struct Settled {
     pages_known: u64,
     contents_moved: u64,
     dates_moved: u64,
-    /// Rows that were merged from several, to be added to the arrivals.
-    merged: Option<Block>,
 }
 
 impl Settled {
@@ -198,32 +201,33 @@ impl Settled {
 }
 
 /// Settles all arrivals. Rows that had to be merged are added to the arrivals as blocks of their own.
+///
+/// First the keys alone are joined, partition by partition; then the rows are read, each once and in the order in which
+/// they lie in memory.
 pub fn settle(arrivals: &mut Arrivals, lane: &[LaneEntry], seed: u64, terms: &Terms<'_>) -> Settled {
-    let mut rows: Vec<Vec<(u128, Place, u64)>> = vec![Vec::new(); PARTITIONS];
-    for (place, mark) in arrivals.marks() {
-        rows[partition(mark.key)].push((mark.key, place, mark.said));
+    let joined = join(arrivals, lane, seed);
+    let mut roles = joined.roles;
+    let mut sums = Vec::new();
+    for merged in joined.merged {
+        roles.push(merged.priors);
+        sums.push(merged.sums);
+        arrivals.push(merged.rows);
     }
-    let mut known: Vec<Vec<(u128, u32)>> = vec![Vec::new(); PARTITIONS];
-    for (at, entry) in lane.iter().enumerate() {
-        known[partition(entry.key)].push((entry.key, at as u32));
-    }
-    let first_merged = arrivals.next_block();
-    let parts: Vec<Settled> = rows
-        .into_par_iter()
-        .zip(known)
+    let first_merged = roles.len() - sums.len();
+    let parts: Vec<Settled> = roles
+        .par_iter()
         .enumerate()
-        .map(|(number, (rows, known))| {
-            let merged_block = first_merged + number as u32;
-            Join { arrivals, lane, terms, merged_block, merged: Block::new(seed), out: Settled::default() }
-                .run(rows, known)
+        .map(|(block, roles)| {
+            let sums = block.checked_sub(first_merged).map(|nth| &sums[nth][..]);
+            Choosing::new(arrivals, lane, terms).run(block as u32, roles, sums)
         })
         .collect();
     let mut settled =
         Settled { tallies: vec![Tally::default(); terms.chooser.sections.list().len()], ..Settled::default() };
-    for mut part in parts {
-        arrivals.push(part.merged.take().unwrap_or(Block::new(seed)));
-        settled.join(part);
-    }
+    settled.candidates.reserve(parts.iter().map(|part| part.candidates.len()).sum());
+    parts.into_iter().for_each(|part| settled.join(part));
+    settled.gone.extend(joined.gone.into_iter().map(|at| (at, Some(Change::Removed))));
+    settled.left_out.extend(joined.duplicates.map(|sample| (Reason::Duplicate, sample)));
     settled.incomplete.sort_by_key(|(place, _)| *place);
     settled.redesign = settled.contents_moved >= REDESIGN_LEAST
         && settled.contents_moved * 10 > settled.pages_known * 6
@@ -234,6 +238,117 @@ pub fn settle(arrivals: &mut Arrivals, lane: &[LaneEntry], seed: u64, terms: &Te
 
 fn partition(key: u128) -> usize {
     (key >> 122) as usize
+}
+
+/// What the keys alone say.
+struct Joined {
+    /// For each row of each block: where the ledger remembers it, [`UNKNOWN`], or [`PASSED_OVER`].
+    roles: Vec<Vec<u32>>,
+    /// Rows that were merged from several.
+    merged: Vec<Merged>,
+    /// Remembered entries that no row speaks of.
+    gone: Vec<u32>,
+    /// Rows whose source had named the URL before.
+    duplicates: Option<Sample>,
+}
+
+/// The rows of one partition that were merged from several.
+struct Merged {
+    rows: Block,
+    priors: Vec<u32>,
+    sums: Vec<u64>,
+}
+
+/// A row that counts only as part of a merged one.
+const PASSED_OVER: u32 = u32::MAX - 1;
+
+/// A row in its partition.
+type Dealt = (u128, Place, u64);
+
+/// Joins the keys of all rows with one another and with those that the ledger remembers.
+fn join(arrivals: &Arrivals, lane: &[LaneEntry], seed: u64) -> Joined {
+    let share = arrivals.len() / PARTITIONS + arrivals.len() / PARTITIONS / 8 + 16;
+    let mut rows: Vec<Vec<Dealt>> = (0..PARTITIONS).map(|_| Vec::with_capacity(share)).collect();
+    for (place, mark) in arrivals.marks() {
+        rows[partition(mark.key)].push((mark.key, place, mark.said));
+    }
+    let mut known: Vec<Vec<(u128, u32)>> = vec![Vec::new(); PARTITIONS];
+    for (at, entry) in lane.iter().enumerate() {
+        known[partition(entry.key)].push((entry.key, at as u32));
+    }
+    let parts: Vec<Part> =
+        rows.into_par_iter().zip(known).map(|(rows, known)| join_partition(arrivals, seed, rows, known)).collect();
+    let mut joined = Joined {
+        roles: arrivals.block_lengths().map(|rows| vec![PASSED_OVER; rows]).collect(),
+        merged: Vec::new(),
+        gone: Vec::new(),
+        duplicates: None,
+    };
+    for part in parts {
+        part.singles.into_iter().for_each(|(place, prior)| joined.roles[place.block()][place.row()] = prior);
+        joined.gone.extend(part.gone);
+        if part.duplicates.count > 0 {
+            joined.duplicates.get_or_insert_default().join(part.duplicates);
+        }
+        if !part.merged.rows.is_empty() {
+            joined.merged.push(part.merged);
+        }
+    }
+    joined
+}
+
+/// What came of one partition.
+struct Part {
+    singles: Vec<(Place, u32)>,
+    merged: Merged,
+    gone: Vec<u32>,
+    duplicates: Sample,
+}
+
+fn join_partition(arrivals: &Arrivals, seed: u64, mut rows: Vec<Dealt>, mut known: Vec<(u128, u32)>) -> Part {
+    rows.sort_unstable_by_key(|(key, place, _)| (*key, *place));
+    known.sort_unstable();
+    let mut part = Part {
+        singles: Vec::with_capacity(rows.len()),
+        merged: Merged { rows: Block::new(seed), priors: Vec::new(), sums: Vec::new() },
+        gone: Vec::new(),
+        duplicates: Sample::default(),
+    };
+    let mut known = known.into_iter().peekable();
+    for group in rows.chunk_by(|one, other| one.0 == other.0) {
+        let key = group[0].0;
+        while let Some((_, gone)) = known.next_if(|(known, _)| *known < key) {
+            part.gone.push(gone);
+        }
+        let prior = known.next_if(|(known, _)| *known == key).map_or(UNKNOWN, |(_, at)| at);
+        match group {
+            [(_, place, _)] => part.singles.push((*place, prior)),
+            group => part.merge(arrivals, group, prior),
+        }
+    }
+    part.gone.extend(known.map(|(_, gone)| gone));
+    part
+}
+
+impl Part {
+    fn merge(&mut self, arrivals: &Arrivals, group: &[Dealt], prior: u32) {
+        let (_, first, mut sum) = group[0];
+        let mut said = Said::read(arrivals.row(first));
+        let mut sources = vec![arrivals.source_of(first)];
+        for &(_, other, hash) in &group[1..] {
+            let source = arrivals.source_of(other);
+            if sources.contains(&source) {
+                self.duplicates.add(other, &said.url);
+            } else {
+                sources.push(source);
+            }
+            said.merge(Said::read(arrivals.row(other)));
+            sum = sum.wrapping_add(hash);
+        }
+        self.merged.rows.push(&said);
+        self.merged.priors.push(prior);
+        self.merged.sums.push(sum);
+    }
 }
 
 /// Decides what is news, now that it is known whether the whole site moved.
@@ -277,70 +392,45 @@ fn judge(settled: &mut Settled, arrivals: &Arrivals, lane: &[LaneEntry], terms: 
     }
 }
 
-/// The join of one partition.
-struct Join<'a> {
+/// Choosing the entries of one block.
+struct Choosing<'a> {
     arrivals: &'a Arrivals,
     lane: &'a [LaneEntry],
     terms: &'a Terms<'a>,
-    merged_block: u32,
-    merged: Block,
+    scratch: Vec<u8>,
     out: Settled,
 }
 
-impl Join<'_> {
-    fn run(mut self, mut rows: Vec<(u128, Place, u64)>, mut known: Vec<(u128, u32)>) -> Settled {
-        self.out.tallies = vec![Tally::default(); self.terms.chooser.sections.list().len()];
-        self.out.candidates.reserve(rows.len());
-        rows.sort_unstable_by_key(|(key, place, _)| (*key, *place));
-        known.sort_unstable();
-        let mut known = known.into_iter().peekable();
-        for group in rows.chunk_by(|one, other| one.0 == other.0) {
-            let key = group[0].0;
-            while let Some((_, gone)) = known.next_if(|(known, _)| *known < key) {
-                self.out.gone.push((gone, Some(Change::Removed)));
+impl<'a> Choosing<'a> {
+    fn new(arrivals: &'a Arrivals, lane: &'a [LaneEntry], terms: &'a Terms<'a>) -> Self {
+        let tallies = vec![Tally::default(); terms.chooser.sections.list().len()];
+        Self { arrivals, lane, terms, scratch: Vec::new(), out: Settled { tallies, ..Settled::default() } }
+    }
+
+    fn run(mut self, block: u32, roles: &[u32], sums: Option<&[u64]>) -> Settled {
+        self.out.candidates.reserve(roles.len());
+        for (row, &prior) in roles.iter().enumerate().filter(|(_, prior)| **prior != PASSED_OVER) {
+            let place = Arrivals::place(block, row);
+            let mark = self.arrivals.mark(place);
+            let said = Said::read(self.arrivals.row(place));
+            match self.terms.chooser.choose(&said) {
+                Verdict::LeftOut(reason) => {
+                    self.out.left_out.entry(reason).or_default().add(place, &said.url);
+                    if prior != UNKNOWN {
+                        let told = (reason == Reason::Redirect).then_some(Change::Redirected);
+                        self.out.gone.push((prior, told));
+                    }
+                }
+                Verdict::Kept(kept) => {
+                    self.kept(mark.key, &said, kept, place, sums.map_or(mark.said, |sums| sums[row]), prior);
+                }
             }
-            let prior = known.next_if(|(known, _)| *known == key).map_or(UNKNOWN, |(_, at)| at);
-            self.entry(key, group, prior);
         }
-        self.out.gone.extend(known.map(|(_, gone)| (gone, Some(Change::Removed))));
-        self.out.merged = Some(self.merged);
         self.out
     }
 
-    fn entry(&mut self, key: u128, group: &[(u128, Place, u64)], prior: u32) {
-        let arrivals = self.arrivals;
-        let (_, first, only) = group[0];
-        let mut said = Said::read(arrivals.row(first));
-        let (mut place, mut sum) = (first, only);
-        if group.len() > 1 {
-            let mut sources = vec![arrivals.source_of(first)];
-            for &(_, other, hash) in &group[1..] {
-                let source = arrivals.source_of(other);
-                if sources.contains(&source) {
-                    self.out.left_out.entry(Reason::Duplicate).or_default().add(other, &said.url);
-                } else {
-                    sources.push(source);
-                }
-                said.merge(Said::read(arrivals.row(other)));
-                sum = sum.wrapping_add(hash);
-            }
-            place = Arrivals::place(self.merged_block, self.merged.len());
-            self.merged.push(&said);
-        }
-        match self.terms.chooser.choose(&said) {
-            Verdict::LeftOut(reason) => {
-                self.out.left_out.entry(reason).or_default().add(first, &said.url);
-                if prior != UNKNOWN {
-                    let told = (reason == Reason::Redirect).then_some(Change::Redirected);
-                    self.out.gone.push((prior, told));
-                }
-            }
-            Verdict::Kept(kept) => self.kept(key, &said, kept, (first, place), sum, prior),
-        }
-    }
-
-    fn kept(&mut self, key: u128, said: &Said<'_>, kept: Kept, (first, place): (Place, Place), sum: u64, prior: u32) {
-        let prints = Prints::of(said);
+    fn kept(&mut self, key: u128, said: &Said<'_>, kept: Kept, place: Place, sum: u64, prior: u32) {
+        let prints = Prints::of(said, &mut self.scratch);
         let remembered = self.lane.get(prior as usize);
         let content_moved = remembered.is_some_and(|known| known.page != prints.page);
         let declared_moved = remembered.is_some_and(|known| known.declared != prints.declared);
@@ -351,21 +441,22 @@ impl Join<'_> {
             self.out.dates_moved += u64::from(content_moved && declared_moved);
         }
         if said.no_head {
-            self.out.headless.add(first, &said.url);
+            self.out.headless.add(place, &said.url);
         }
         let observed = remembered.map_or(NEVER, |known| known.observed);
         let tally = &mut self.out.tallies[kept.section];
         tally.entries += 1;
-        tally.images += said.images.len().min(self.terms.most_images) as u64;
+        tally.images += said.images.len().min(self.terms.shape.most_images) as u64;
         tally.newest(shape::lastmod(said, Some(observed).filter(|day| *day != NEVER)));
         for video in &said.videos {
             let lacks = video.lacks(&said.url);
             if lacks.is_empty() {
                 tally.videos += 1;
             } else {
-                self.out.incomplete.push((first, IncompleteVideo { page: said.url.to_string(), lacks }));
+                self.out.incomplete.push((place, IncompleteVideo { page: said.url.to_string(), lacks }));
             }
         }
+        let (bytes, frame) = if prior == UNKNOWN { self.measure(said, kept) } else { (0, Frame::default()) };
         self.out.candidates.push(Candidate {
             lane: LaneEntry {
                 key,
@@ -378,7 +469,9 @@ impl Join<'_> {
             },
             place,
             prior,
-            age: said.age(),
+            age: said.age().unwrap_or(i64::MAX),
+            bytes,
+            frame,
             section: kept.section as u16,
             changefreq: kept.changefreq,
             priority: kept.priority,
@@ -389,5 +482,13 @@ impl Join<'_> {
             dated: said.modified.is_some(),
             said: sum,
         });
+    }
+
+    /// A new entry will be placed by its size: it is rendered while its row is at hand.
+    fn measure(&mut self, said: &Said<'_>, kept: Kept) -> (u32, Frame) {
+        let entry = self.terms.shape.entry(said, kept, None);
+        self.scratch.clear();
+        write_url(&mut self.scratch, &entry);
+        (u32::try_from(self.scratch.len()).unwrap_or(u32::MAX), Frame::of(&entry))
     }
 }

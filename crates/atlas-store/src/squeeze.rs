@@ -23,19 +23,37 @@ pub struct Segment {
     pub raw_size: u64,
 }
 
-/// Compresses one piece.
-pub fn squeeze(raw: &[u8]) -> io::Result<Segment> {
-    let mut compress = Compress::new(Compression::new(LEVEL), false);
-    let mut body = Vec::with_capacity(raw.len() / 5 + 64);
-    loop {
-        let before = compress.total_in() as usize;
-        compress.compress_vec(&raw[before..], &mut body, FlushCompress::Full).map_err(io::Error::other)?;
-        if compress.total_in() as usize == raw.len() && body.len() < body.capacity() {
-            break;
-        }
-        body.reserve(raw.len() / 4 + 64);
+/// Compresses pieces, one after the other, with the same tables.
+#[derive(Debug)]
+pub struct Squeezer(Compress);
+
+impl Default for Squeezer {
+    fn default() -> Self {
+        Self(Compress::new(Compression::new(LEVEL), false))
     }
-    Ok(Segment { body, crc: crc32fast::hash(raw), raw_size: raw.len() as u64 })
+}
+
+impl Squeezer {
+    /// Compresses one piece.
+    pub fn squeeze(&mut self, raw: &[u8]) -> io::Result<Segment> {
+        let compress = &mut self.0;
+        compress.reset();
+        let mut body = Vec::with_capacity(raw.len() / 4 + 64);
+        loop {
+            let before = compress.total_in() as usize;
+            compress.compress_vec(&raw[before..], &mut body, FlushCompress::Full).map_err(io::Error::other)?;
+            if compress.total_in() as usize == raw.len() && body.len() < body.capacity() {
+                break;
+            }
+            body.reserve(raw.len() / 4 + 64);
+        }
+        Ok(Segment { body, crc: crc32fast::hash(raw), raw_size: raw.len() as u64 })
+    }
+}
+
+/// Compresses one piece alone.
+pub fn squeeze(raw: &[u8]) -> io::Result<Segment> {
+    Squeezer::default().squeeze(raw)
 }
 
 /// Unpacks one piece; fails where it does not hold exactly `raw_size` bytes.

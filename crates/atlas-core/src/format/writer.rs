@@ -1,7 +1,5 @@
 //! Writing `urlset` and `sitemapindex`.
 
-use std::io::Write as _;
-
 use super::text::{clean, push_escaped};
 use super::{IMAGE, SITEMAP, VIDEO};
 use crate::entry::{Entry, VIDEO_DESCRIPTION_LONGEST, Video};
@@ -50,15 +48,16 @@ impl Frame {
 pub fn write_url(out: &mut Vec<u8>, entry: &Entry<'_>) {
     out.extend_from_slice(b"<url>");
     element(out, "loc", &entry.address);
-    // Writing into a vector does not fail.
     if let Some(lastmod) = entry.lastmod {
-        let _ = write!(out, "<lastmod>{lastmod}</lastmod>");
+        out.extend_from_slice(b"<lastmod>");
+        lastmod.push_to(out);
+        out.extend_from_slice(b"</lastmod>");
     }
     if let Some(changefreq) = entry.changefreq {
         element(out, "changefreq", changefreq.as_str());
     }
     if let Some(priority) = entry.priority {
-        let _ = write!(out, "<priority>{priority}</priority>");
+        element(out, "priority", &priority.to_string());
     }
     for image in &entry.images {
         out.extend_from_slice(b"<image:image>");

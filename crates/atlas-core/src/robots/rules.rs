@@ -59,7 +59,7 @@ impl Robots {
                         naming = true;
                     }
                     if let Some(group) = groups.last_mut() {
-                        group.tokens.push(product(&value).to_ascii_lowercase());
+                        group.tokens.push(product(&value).to_owned());
                     }
                 }
                 key @ ("allow" | "disallow") => {
@@ -84,7 +84,7 @@ impl Robots {
     /// The rule that bars a crawler with this product token (or `*`) from a path with its query; `None` where it may
     /// fetch it. The longest matching pattern wins, and on a tie the one that allows. Source: RFC 9309 section 2.2.2.
     pub fn barred(&self, token: &str, path: &str) -> Option<Barred> {
-        if path == "/robots.txt" {
+        if self.groups.is_empty() || path == "/robots.txt" {
             return None;
         }
         let path = comparable(path, false);
@@ -96,12 +96,12 @@ impl Robots {
     }
 
     /// The rules of all groups that name the token, or else of all groups for everyone.
-    fn rules_for(&self, token: &str) -> impl Iterator<Item = &Rule> {
-        let token = product(token).to_ascii_lowercase();
-        let names = |group: &Group, wanted: &str| group.tokens.iter().any(|token| token == wanted);
-        let own = self.groups.iter().any(|group| names(group, &token));
-        let wanted = if own { token } else { "*".to_owned() };
-        self.groups.iter().filter(move |group| names(group, &wanted)).flat_map(|group| &group.rules)
+    fn rules_for<'t>(&'t self, token: &'t str) -> impl Iterator<Item = &'t Rule> {
+        let token = product(token);
+        let names = |group: &Group, wanted: &str| group.tokens.iter().any(|token| token.eq_ignore_ascii_case(wanted));
+        let own = self.groups.iter().any(|group| names(group, token));
+        let wanted = if own { token } else { "*" };
+        self.groups.iter().filter(move |group| names(group, wanted)).flat_map(|group| &group.rules)
     }
 
     /// Whether nothing at all bars anyone.

@@ -29,6 +29,9 @@ pub use telling::{Announced, Change, EngineState, Pending, Tombstone};
 /// The name of the folder, beside the configuration file.
 pub const FOLDER: &str = ".idle-atlas";
 
+/// How much of the database is held in memory while writing.
+const CACHE_KIB: i64 = 16 * 1024;
+
 /// An open ledger.
 #[derive(Debug)]
 pub struct Ledger {
@@ -53,6 +56,7 @@ impl Ledger {
         let connection = Connection::open(&path)?;
         connection.busy_timeout(Duration::from_secs(10))?;
         schema::prepare(&connection, &path)?;
+        connection.pragma_update(None, "cache_size", -CACHE_KIB)?;
         Ok(Self { connection, _lock: Some(lock) })
     }
 

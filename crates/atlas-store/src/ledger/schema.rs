@@ -78,6 +78,8 @@ create index announcement_engine on announcement (engine, id);
 pub(super) fn prepare(connection: &Connection, path: &Path) -> Result<(), StoreError> {
     let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
     if found == 0 {
+        // Most of the ledger is segments of some 20 KB.
+        connection.pragma_update(None, "page_size", 16_384)?;
         connection.execute_batch(&format!("begin; {TABLES} pragma user_version = {FORMAT}; commit;"))?;
         return Ok(());
     }
