@@ -37,13 +37,15 @@ pub enum Reason {
     ErrorPage,
     /// robots.txt keeps engines from fetching it.
     RobotsTxt,
+    /// Its day of publication lies in the future: it waits.
+    Scheduled,
     /// The same source had named it before.
     Duplicate,
 }
 
 impl Reason {
     /// All reasons, in the order in which they are asked about.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::OtherHost,
         Self::TooLong,
         Self::OwnFile,
@@ -54,6 +56,7 @@ impl Reason {
         Self::Rule,
         Self::ErrorPage,
         Self::RobotsTxt,
+        Self::Scheduled,
         Self::Duplicate,
     ];
 
@@ -70,6 +73,7 @@ impl Reason {
             Self::Rule => "rule",
             Self::ErrorPage => "error-page",
             Self::RobotsTxt => "robots-txt",
+            Self::Scheduled => "scheduled",
             Self::Duplicate => "duplicate",
         }
     }
@@ -87,6 +91,7 @@ impl Reason {
             Self::Rule => "rule in the configuration",
             Self::ErrorPage => "error page",
             Self::RobotsTxt => "barred by robots.txt",
+            Self::Scheduled => "published in the future, waits for its day",
             Self::Duplicate => "said again by the same source",
         }
     }
@@ -144,6 +149,8 @@ pub struct Chooser {
     pub rules: Vec<Rule>,
     /// The sections of the configuration.
     pub sections: Sections,
+    /// The instant of the run, in seconds since 1970: what is published after it waits.
+    pub now: i64,
 }
 
 /// What came of an entry.
@@ -257,6 +264,11 @@ impl Chooser {
         }
         trail.pass("robots.txt", || "may be fetched".to_owned());
 
+        if let Some(published) = said.published.filter(|published| published.seconds() > self.now) {
+            return trail.out(R::Scheduled, "published", || format!("on {published}, which is yet to come"));
+        }
+        trail.pass("published", || said.published.map_or("no date is stated".to_owned(), |date| date.to_string()));
+
         let (section, placed) = self.sections.find(path, said.section.as_deref());
         kept.section = section;
         trail.note(
@@ -364,6 +376,7 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+    use crate::lastmod::Lastmod;
     use crate::section::Section;
 
     const ROOT: &str = "https://www.marrowvale.example/";
@@ -394,6 +407,7 @@ mod tests {
                 rule("/**/drafts/*", Some(false), None),
             ],
             sections: Sections::new(vec![journal], []),
+            now: 1_795_392_000,
         }
     }
 
@@ -423,6 +437,8 @@ mod tests {
     #[case::error_title(Said { title: Some("404 – Page not found".into()), ..at("/lost/") }, Some(Reason::ErrorPage))]
     #[case::not_an_error(at("/locomotives/404/"), None)]
     #[case::kept_error_page(Said { keep: Some(true), ..at("/404.html") }, None)]
+    #[case::scheduled(Said { published: Lastmod::from_epoch_day(30_000), ..at("/news/gala/") }, Some(Reason::Scheduled))]
+    #[case::published(Said { published: Lastmod::from_epoch_day(20_000), ..at("/news/gala/") }, None)]
     #[case::barred(at("/yard/plan/"), Some(Reason::RobotsTxt))]
     fn each_reason_in_its_order(#[case] said: Said<'static>, #[case] wanted: Option<Reason>) {
         let (verdict, steps) = chooser().explain(&said);

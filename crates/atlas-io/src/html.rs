@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use atlas_core::address::Site;
 use atlas_core::contribution::{Row, Said};
 use atlas_core::fingerprint;
-use atlas_core::page::{self, Reader};
+use atlas_core::page::{self, Page, Reader};
 use atlas_store::arrival::{BLOCK_BYTES, Block};
 use atlas_store::disk;
 use atlas_store::error::StoreError;
@@ -39,6 +39,8 @@ pub struct HtmlFolder {
     pub below: String,
     /// Whether addresses go without `.html`.
     pub drop_html: bool,
+    /// Whether a page that names another URL as its canonical one is taken at its word.
+    pub heed_canonical: bool,
     /// The section of its entries.
     pub section: Option<String>,
     /// How pages are read.
@@ -58,9 +60,9 @@ impl Source for HtmlFolder {
     }
 
     fn settings(&self) -> u64 {
-        let Self { site, below, drop_html, section, reader, folder, shown: _ } = self;
+        let Self { site, below, drop_html, heed_canonical, section, reader, folder, shown: _ } = self;
         fingerprint::settings(&format!(
-            "{} {folder:?} {} {below} {drop_html} {section:?} {:?} {:?}",
+            "{} {folder:?} {} {below} {drop_html} {heed_canonical} {section:?} {:?} {:?}",
             page::VERSION,
             site.root(),
             reader.tokens,
@@ -167,7 +169,8 @@ impl HtmlFolder {
         file.take(LARGEST_PAGE).read_to_end(&mut bytes)?;
         let address = self.site.of_file(&format!("{}{}", self.below, path_of(relative, self.drop_html)));
         let page = match page::read(&bytes, &address, &self.reader) {
-            Ok(page) => page,
+            Ok(page) if self.heed_canonical => page,
+            Ok(page) => Page { canonical: None, ..page },
             Err(why) => return Ok(Read1::Problem(self.problem(path, format!("{why}; it is not listed")))),
         };
         let said = Said { section: self.section.as_deref().map(Into::into), ..page.into_said(&address) };

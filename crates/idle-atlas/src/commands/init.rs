@@ -23,7 +23,7 @@ const SAMPLE: usize = 300;
 /// A folder of fewer pages than this gets no section of its own.
 const SECTION_LEAST: usize = 8;
 /// The most sections that are proposed.
-const MOST_SECTIONS: usize = 12;
+const MOST_SECTIONS: usize = 30;
 /// Folders by these names are often not meant for engines.
 const PRIVATE: [&str; 9] = ["account", "admin", "cart", "checkout", "drafts", "internal", "login", "private", "staff"];
 
@@ -72,6 +72,7 @@ fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
         site: placeholder.clone(),
         below: String::new(),
         drop_html: false,
+        heed_canonical: true,
         section: None,
         reader: Reader { timezone: TimeZone::UTC, tokens: vec![] },
     };
@@ -111,6 +112,7 @@ fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
         folder: init.folder.display().to_string(),
         pages: files.len(),
         drop_html: votes.drops_html(),
+        other_canonical: votes.other_canonical(&site),
         sections,
         private,
         robots: address_path(&site) == "/",
@@ -124,6 +126,8 @@ fn address_path(site: &Site) -> &str {
 
 /// What pages say of their own addresses.
 struct Votes {
+    /// One of the canonical links, for messages.
+    example: Option<Address>,
     roots: BTreeMap<String, usize>,
     with: usize,
     without: usize,
@@ -132,7 +136,7 @@ struct Votes {
 
 impl Votes {
     fn of(files: &[(PathBuf, String)], site: &Site, reader: &Reader) -> Self {
-        let mut votes = Self { roots: BTreeMap::new(), with: 0, without: 0, stated: 0 };
+        let mut votes = Self { example: None, roots: BTreeMap::new(), with: 0, without: 0, stated: 0 };
         let step = files.len().div_ceil(SAMPLE);
         for (path, relative) in files.iter().step_by(step) {
             let Ok(bytes) = fs::read(path) else { continue };
@@ -142,6 +146,7 @@ impl Votes {
             };
             votes.stated += 1;
             votes.count(&canonical, relative);
+            votes.example.get_or_insert(canonical);
         }
         votes
     }
@@ -163,6 +168,13 @@ impl Votes {
         let (root, count) = self.roots.iter().max_by_key(|(_, count)| **count)?;
         let site = Site::parse(root).ok()?;
         (count * 2 > self.stated).then_some((site, UrlFrom::Canonical { agree: *count, stated: self.stated }))
+    }
+
+    /// A canonical link, where most of them do not speak of this site: heeded, they would leave everything out.
+    fn other_canonical(&self, site: &Site) -> Option<String> {
+        let agree = self.roots.get(site.root().as_str()).copied().unwrap_or(0);
+        let example = self.example.as_ref().filter(|_| agree * 2 < self.stated)?;
+        Some(example.as_str().to_owned())
     }
 
     fn drops_html(&self) -> bool {
@@ -222,6 +234,9 @@ folder = {}
     );
     if found.drop_html {
         out += "drop_html = true   # pages are served without .html at the end\n";
+    }
+    if found.other_canonical.is_some() {
+        out += "canonical = \"ignore\"   # the canonical links name another site; heeded, they would leave every page out\n";
     }
     out += "
 # A table of further entries (CSV or JSON Lines):
@@ -286,7 +301,7 @@ mod tests {
 
     #[test]
     fn canonicals_vote_for_the_root() {
-        let mut votes = Votes { roots: BTreeMap::new(), with: 0, without: 0, stated: 3 };
+        let mut votes = Votes { example: None, roots: BTreeMap::new(), with: 0, without: 0, stated: 3 };
         let address = |text: &str| Address::parse(text).unwrap();
         votes.count(&address("https://www.marrowvale.example/cy/"), "cy/index.html");
         votes.count(&address("https://www.marrowvale.example/fares"), "fares.html");

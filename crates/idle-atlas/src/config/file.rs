@@ -63,6 +63,7 @@ pub struct SourceTable {
     pub section: Option<Spanned<String>>,
     pub folder: Option<Spanned<String>>,
     pub drop_html: Option<Spanned<bool>>,
+    pub canonical: Option<Spanned<String>>,
     pub file: Option<Spanned<String>>,
     pub dates: Option<Spanned<String>>,
     pub lists: Option<Spanned<String>>,

@@ -104,6 +104,7 @@ impl Settings {
             tokens: crawlers,
             rules,
             sections,
+            now: now().as_second(),
             site: site.clone(),
         };
         let written_by = format!("{} {shape:?} {:?}", env!("CARGO_PKG_VERSION"), chooser.rules);
@@ -231,6 +232,14 @@ impl Context<'_> {
             site: self.site.clone(),
             below: if below.is_empty() { below } else { below + "/" },
             drop_html: source.drop_html.as_ref().is_some_and(|drop| *drop.as_ref()),
+            heed_canonical: match source.canonical.as_ref().map(|word| (word, word.as_ref().as_str())) {
+                None | Some((_, "heed")) => true,
+                Some((_, "ignore")) => false,
+                Some((word, other)) => {
+                    let message = format!("“canonical”: “{other}” is unknown; expected heed or ignore");
+                    return Err(self.origin.error(word, message));
+                }
+            },
             section: source.section.as_ref().map(|name| name.as_ref().clone()),
             reader: Reader { timezone: self.timezone.clone(), tokens: self.crawlers.to_vec() },
         }))
@@ -240,6 +249,7 @@ impl Context<'_> {
         let source = table.as_ref();
         self.only("folder", source.folder.as_ref(), "table")?;
         self.only("drop_html", source.drop_html.as_ref(), "table")?;
+        self.only("canonical", source.canonical.as_ref(), "table")?;
         let file = self.needed("file", source.file.as_ref(), table)?;
         let shown = expand(self.origin, file)?;
         let mut fields = Vec::new();

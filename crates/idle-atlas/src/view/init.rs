@@ -14,6 +14,8 @@ pub struct Found {
     pub folder: String,
     pub pages: usize,
     pub drop_html: bool,
+    /// A canonical link, where most of them name another site.
+    pub other_canonical: Option<String>,
     /// Name, folder and pages of each proposed section.
     pub sections: Vec<(String, String, usize)>,
     /// Folders that may not be meant for engines.
@@ -57,6 +59,11 @@ pub fn wrote(found: &Found) -> String {
     out += &format!("  sections  {rest}\n");
     if found.drop_html {
         out += "  URLs      without .html, as the canonical links have them\n";
+    }
+    if let Some(canonical) = &found.other_canonical {
+        out += &format!(
+            "\n{WARN}Most canonical links name another site,{WARN:#} such as {canonical}\nHeeded, they would leave every page out, so the source says canonical = \"ignore\". Is the URL right?\n"
+        );
     }
     if let Some(folder) = found.private.first() {
         out += &format!(

@@ -25,6 +25,9 @@ pub fn survey(survey: &Survey, verbose: bool) -> String {
     );
     out += &sources(survey);
     out += &findings(survey, verbose);
+    if entries == 0 {
+        return out + &format!("{WARN}Nothing would be left to list:{WARN:#} a build would be held back.\n");
+    }
     out += &format!("Submit this one URL:  {STRONG}{}{STRONG:#}\n", survey.main);
     out += &format!("\n{FAINT}Next: idle-atlas build{FAINT:#}\n");
     out

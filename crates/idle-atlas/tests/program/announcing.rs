@@ -1,0 +1,166 @@
+//! `announce`, against the test engine.
+
+use std::collections::HashMap;
+
+use atlas_io::engine::{Mood, Settings, TestEngine};
+use atlas_io::serve::{self, Served};
+use rstest::rstest;
+
+use crate::support::{HTML, Site};
+
+const KEY: &str = "0123456789abcdef0123456789abcdef";
+
+/// A built site that is served on loopback, and an engine that can reach it.
+struct Web {
+    site: Site,
+    engine: TestEngine,
+    _served: Served,
+}
+
+impl Web {
+    fn new(key: &str) -> Self {
+        let site = Site::new("");
+        for number in 0..4 {
+            site.page(&format!("p{number}.html"), "Page", &format!("Text {number}"));
+        }
+        let served = serve::folder(&site.path("public")).unwrap();
+        let reach = HashMap::from([("www.marrowvale.example".to_owned(), served.address())]);
+        let settings = Settings { listen: "127.0.0.1:0".into(), reach, mood: Mood::Fair, tell: None };
+        let engine = TestEngine::start(settings).unwrap();
+        site.configure(&format!(
+            "{HTML}[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"{}\"\nwait_seconds = 1\n{key}\n",
+            engine.endpoint()
+        ));
+        site.build();
+        Self { site, engine, _served: served }
+    }
+
+    fn with_key() -> Self {
+        let web = Self::new(&format!("key = \"{KEY}\""));
+        web.site.run(&["announce", "--key-file"]).says(0, &["Wrote the key file", &format!("{KEY}.txt")]);
+        web
+    }
+
+    /// The paths that the engine has taken since it had received `before` messages.
+    fn taken(&self, before: usize) -> Vec<String> {
+        let received = self.engine.received();
+        let taken = received[before..].iter().filter(|one| one.status == 200);
+        let mut paths: Vec<String> = taken.flat_map(|one| &one.urls).map(|url| url[30..].to_owned()).collect();
+        paths.sort();
+        paths
+    }
+}
+
+#[test]
+fn the_first_build_is_a_baseline_and_all_tells_the_whole_site() {
+    let web = Web::with_key();
+    web.site.run(&["announce"]).says(0, &["nothing to tell"]);
+    web.site.run(&["announce", "--all", "--dry-run"]).says(0, &["would be told 4 URLs"]);
+    assert!(web.engine.received().is_empty());
+    web.site.run(&["announce", "--all"]).says(0, &["4 URLs to tell", "4 taken", "received, not yet crawled"]);
+    assert_eq!(web.taken(0), ["/p0.html", "/p1.html", "/p2.html", "/p3.html"]);
+    web.site.run(&["announce"]).says(0, &["nothing to tell"]);
+}
+
+#[test]
+fn only_what_changed_is_told_and_only_once() {
+    let web = Web::with_key();
+    web.site.page("p1.html", "Page", "Edited");
+    web.site.page("new.html", "New", "Added");
+    std::fs::remove_file(web.site.path("public/p2.html")).unwrap();
+    web.site.write("public/p3.html", "<title>Moved</title><meta http-equiv=refresh content='0;url=/new.html'>");
+    web.site.build();
+    let told = web.site.json(&["announce"]);
+    assert_eq!(told[0]["changes"], serde_json::json!({ "changed": 2, "removed": 1, "redirected": 1 }));
+    assert_eq!(web.taken(0), ["/new.html", "/p1.html", "/p2.html", "/p3.html"]);
+    web.site.build();
+    web.site.run(&["announce"]).says(0, &["nothing to tell"]);
+    assert_eq!(web.engine.received().len(), 1);
+}
+
+#[test]
+fn a_page_merely_left_out_is_not_told_as_removed() {
+    let web = Web::with_key();
+    web.site.write("public/p1.html", "<title>P</title><meta name=robots content=noindex>");
+    let built = web.site.build();
+    assert_eq!(built["changes"]["left_out"]["count"], 1);
+    web.site.run(&["announce"]).says(0, &["nothing to tell"]);
+}
+
+#[rstest]
+#[case::too_many(Mood::TooMany(60), "429", "too many announcements")]
+#[case::down(Mood::Down, "503", "the engine is in trouble")]
+#[case::hang(Mood::Hang, "–", "no answer (timed out)")]
+fn what_was_not_taken_is_kept_for_next_time(#[case] mood: Mood, #[case] status: &str, #[case] words: &str) {
+    let mut web = Web::with_key();
+    web.site.page("p1.html", "Page", "Edited");
+    web.site.build();
+    web.engine.set_mood(mood);
+    web.site.run(&["announce"]).says(1, &[status, words, "1 kept for next time", "Nothing is lost"]);
+    web.engine.set_mood(Mood::Fair);
+    if mood == Mood::TooMany(60) {
+        web.site.run(&["announce"]).says(1, &["asked to be left alone until", "1 URL is kept"]);
+        web.site.at(crate::support::NOON + 61);
+    }
+    let before = web.engine.received().len();
+    web.site.page("p2.html", "Page", "Edited too");
+    web.site.build();
+    web.site.run(&["announce"]).says(0, &["2 taken"]);
+    assert_eq!(web.taken(before), ["/p1.html", "/p2.html"]);
+}
+
+#[test]
+fn a_missing_key_file_is_explained_and_loses_nothing() {
+    let web = Web::new(&format!("key = \"{KEY}\""));
+    web.site.run(&["announce", "--all"]).says(1, &["403", "the key file was not found", "--key-file", "4 kept"]);
+    web.site.run(&["announce", "--key-file"]).says(0, &["Wrote the key file"]);
+    web.site.run(&["announce"]).says(0, &["4 taken"]);
+    web.site.run(&["history"]).says(0, &["403", "200", "taken (received, not yet crawled)"]);
+    web.site.run(&["why", "/p1.html"]).says(0, &["Told to test"]);
+}
+
+#[test]
+fn a_key_is_made_on_request_and_kept() {
+    let web = Web::new("");
+    web.site.run(&["announce", "--all"]).says(2, &["has no key yet", "--key-file"]);
+    let made = web.site.json(&["announce", "--key-file"]);
+    let address = made[0]["address"].as_str().unwrap();
+    assert_eq!(address.len(), "https://www.marrowvale.example/".len() + 32 + 4);
+    let again = web.site.json(&["announce", "--key-file"]);
+    assert_eq!((again[0]["address"].as_str(), again[0]["written"].as_bool()), (Some(address), Some(false)));
+    web.site.run(&["announce", "--all"]).says(0, &["4 taken"]);
+}
+
+#[test]
+fn more_than_one_message_goes_on_where_it_stopped() {
+    let web = Web::with_key();
+    let rows: String = (0..25_000).map(|row| format!("/plates/{row}/\n")).collect();
+    web.site.write("t.csv", format!("url\n{rows}"));
+    let config = web.site.read("idle-atlas.toml");
+    web.site.write("idle-atlas.toml", format!("{config}\n[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n"));
+    web.site.build();
+    let told = web.site.json(&["announce"]);
+    let sizes: Vec<u64> =
+        told[0]["messages"].as_array().unwrap().iter().map(|one| one["urls"].as_u64().unwrap()).collect();
+    assert_eq!(sizes, [10_000, 10_000, 5_000]);
+    assert_eq!(web.taken(0).len(), 25_000);
+}
+
+#[test]
+fn nothing_to_announce_to_or_about() {
+    let site = Site::new(HTML);
+    site.page("a.html", "A", "x");
+    site.run(&["announce"]).says(2, &["names no engine"]);
+    site.configure(&format!(
+        "{HTML}[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:9/\"\n"
+    ));
+    site.run(&["announce"]).says(2, &["there is no build yet"]);
+}
+
+#[test]
+fn an_engine_that_is_not_there() {
+    let web = Web::with_key();
+    let config = web.site.read("idle-atlas.toml").replace(&web.engine.endpoint(), "http://127.0.0.1:9/indexnow");
+    web.site.write("idle-atlas.toml", config);
+    web.site.run(&["announce", "--all"]).says(1, &["no answer", "refused", "4 kept"]);
+}

@@ -1,0 +1,54 @@
+//! `check`: reading a web root back.
+
+use std::fs;
+
+use crate::support::{HTML, Site};
+
+fn built() -> Site {
+    let site = Site::new(&format!("{HTML}[files]\nurls_per_file = 3\n"));
+    for number in 0..7 {
+        site.page(&format!("p{number}.html"), "Page", &number.to_string());
+    }
+    site.build();
+    site
+}
+
+#[test]
+fn a_fresh_build_has_no_findings() {
+    let site = built();
+    let ran = site.run(&["check"]);
+    ran.says(0, &["Read 4 sitemap files with 7 URLs", "(index)", "Nothing is wrong"]);
+    let report = site.json(&["check"]);
+    assert_eq!(report["findings"], serde_json::json!([]));
+    assert_eq!(report["files"].as_array().unwrap().len(), 4);
+}
+
+#[test]
+fn what_is_broken_is_found_in_words() {
+    let site = built();
+    fs::remove_file(site.path("public/atlas-pages-3.xml")).unwrap();
+    fs::write(site.path("public/atlas-pages-2.xml.gz"), "not gzip").unwrap();
+    let child = site.read("public/atlas-pages-1.xml");
+    fs::write(site.path("public/atlas-pages-1.xml"), format!("\n{child}")).unwrap();
+    fs::write(site.path("public/robots.txt"), "User-agent: *\nDisallow:\n").unwrap();
+    let ran = site.run(&["check", "public"]);
+    ran.says(
+        1,
+        &[
+            "error file-missing",
+            "error before-declaration",
+            "error file-broken",
+            "error copy-differs",
+            "warning not-declared",
+            "no line “Sitemap: https://www.marrowvale.example/sitemap.xml”",
+            "4 errors, 1 warning",
+        ],
+    );
+    let report = site.json(&["check"]);
+    assert_eq!(report["findings"][0]["severity"], "error");
+}
+
+#[test]
+fn a_folder_that_is_not_there() {
+    built().run(&["check", "elsewhere"]).says(2, &["there is no folder elsewhere"]);
+}

@@ -1,0 +1,31 @@
+//! `demo`, and the sample site.
+
+use crate::support::{Ran, Site};
+
+#[test]
+fn the_demo_tells_the_whole_story() {
+    let site = Site::new("");
+    let ran = site.run(&["demo", "railway"]);
+    ran.says(
+        0,
+        &[
+            "1. Say what the site is",
+            "entries would be in",
+            "Run 1:",
+            "Nothing is wrong",
+            "Run 2:",
+            "1 added, 2 changed, 1 removed",
+            "4 URLs to tell (3 added or changed, 1 removed); 4 taken",
+            "Run 3:",
+            "nothing to write",
+            "nothing to tell",
+            "Three things to try next",
+        ],
+    );
+    let robots = site.read("railway/public/robots.txt");
+    assert!(robots.starts_with("# Marrow Vale Light Railway\n"));
+    assert!(robots.ends_with("\nSitemap: https://www.marrowvale.example/sitemap.xml\n"));
+    let why = site.command(&["why", "/staff/rota/"]).current_dir(site.path("railway")).output().unwrap();
+    Ran::of(why).says(0, &["left out: rule"]);
+    site.run(&["demo", "railway"]).says(2, &["railway is not empty"]);
+}

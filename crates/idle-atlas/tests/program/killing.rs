@@ -1,0 +1,108 @@
+//! Builds that are killed at any instant leave what can be served, and the next one completes.
+
+use std::collections::BTreeSet;
+use std::fmt::Write as _;
+use std::thread::sleep;
+use std::time::{Duration, Instant};
+
+use atlas_core::format::RawUrl;
+
+use crate::support::{NOON, Site, parse};
+
+const KILLS: u64 = 60;
+const ROWS: u64 = 2400;
+
+/// In each round the journal takes the halts in or lets them go, every file has a row that changes, and rows come and go.
+fn round(site: &mut Site, number: u64) -> BTreeSet<String> {
+    site.at(NOON + number as i64 * 60);
+    let halts = if number.is_multiple_of(2) { "\"/journal/**\"" } else { "\"/journal/**\", \"/halts/**\"" };
+    site.configure(&format!(
+        "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[section]]\nname = \"journal\"\nmatching = [{halts}]\n[files]\nurls_per_file = 60\n"
+    ));
+    let (mut table, mut paths) = ("url,published,modified\n".to_owned(), BTreeSet::new());
+    for row in 0..ROWS + number * 7 {
+        if row % 97 == number % 97 {
+            continue;
+        }
+        let folder = ["journal", "halts", "films"][(row % 3) as usize];
+        let minute = if row % 10 == 0 { number } else { 0 };
+        // Files are filled by the day of publication, so that rows of this round's minute are in all of them.
+        let born = format!("2020-01-01T{:02}:{:02}:{:02}Z", row / 3600, row / 60 % 60, row % 60);
+        let edited = format!("2026-11-23T{:02}:{:02}:00Z", 12 + minute / 60, minute % 60);
+        writeln!(table, "/{folder}/{row}/,{born},{edited}").unwrap();
+        paths.insert(format!("/{folder}/{row}/"));
+    }
+    site.write("t.csv", table);
+    paths
+}
+
+/// What must hold at any instant, between what was listed before and what is to be listed now.
+fn holds(site: &Site, before: &BTreeSet<String>, wanted: &BTreeSet<String>) {
+    // Every file that the index names is there and whole: reading it panics otherwise. While entries move, one may stand
+    // in its old file and in its new one.
+    let listed = site.listed();
+    let urls = listed.values().flatten().map(|url| url.loc.as_deref().unwrap());
+    let paths: BTreeSet<&str> = urls.map(|loc| loc.strip_prefix("https://www.marrowvale.example").unwrap()).collect();
+    for path in before.intersection(wanted) {
+        assert!(paths.contains(path.as_str()), "{path} is missing");
+    }
+    // The index is never newer than its child: each round changes every tenth row, so that a file's rows tell its age.
+    let index = site.read("public/sitemap.xml");
+    for line in index.lines().filter(|line| line.starts_with("<sitemap>")) {
+        let between = |from: &str, to: &str| line.split_once(from).unwrap().1.split_once(to).unwrap().0.to_owned();
+        let name = between("<loc>https://www.marrowvale.example/", "</loc>");
+        let stated = between("<lastmod>", "</lastmod>");
+        // A file without such a row cannot tell its age.
+        let telling = |url: &&RawUrl| url.loc.as_deref().is_some_and(|loc| loc.ends_with("0/"));
+        if let Some(newest) = listed[&name].iter().filter(telling).filter_map(|url| url.lastmod.clone()).max() {
+            assert!(newest >= stated, "the index says {stated} of {name}, which is of {newest}");
+        }
+    }
+}
+
+#[test]
+fn a_killed_build_leaves_a_whole_site() {
+    let mut site = Site::new("");
+    let mut listed = round(&mut site, 0);
+    let begun = Instant::now();
+    site.build();
+    let whole = begun.elapsed().max(Duration::from_millis(20));
+    let mut cut_short = 0;
+    for number in 1..=KILLS {
+        let wanted = round(&mut site, number);
+        let mut child = site.command(&["build", "--quiet"]).spawn().unwrap();
+        // Instants spread over the whole of a build, in an order that jumps about.
+        sleep(whole.mul_f64((number * 37 % KILLS) as f64 / KILLS as f64 * 1.2));
+        child.kill().unwrap();
+        cut_short += u64::from(!child.wait().unwrap().success());
+        holds(&site, &listed, &wanted);
+        if number.is_multiple_of(3) {
+            site.build();
+            assert_eq!(site.paths(), wanted);
+            site.run(&["check"]).says(0, &["Nothing is wrong"]);
+            let left: Vec<_> =
+                std::fs::read_dir(site.path("public")).unwrap().flatten().map(|e| e.file_name()).collect();
+            assert!(left.iter().all(|name| !name.to_string_lossy().starts_with('.')), "{left:?}");
+            listed = wanted;
+        } else {
+            // Not finished before the next round begins: what both rounds want must still be there.
+            listed = listed.intersection(&wanted).cloned().collect();
+        }
+    }
+    assert!(cut_short > KILLS / 4, "only {cut_short} of {KILLS} builds were cut short");
+}
+
+#[test]
+fn a_killed_first_build_is_finished_by_the_next() {
+    let mut site = Site::new("");
+    let wanted = round(&mut site, 0);
+    let mut child = site.command(&["build", "--quiet"]).spawn().unwrap();
+    sleep(Duration::from_millis(60));
+    child.kill().unwrap();
+    child.wait().unwrap();
+    if let Ok(bytes) = std::fs::read(site.path("public/sitemap.xml")) {
+        parse(&bytes);
+    }
+    site.build();
+    assert_eq!(site.paths(), wanted);
+}

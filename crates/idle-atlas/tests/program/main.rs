@@ -1,0 +1,11 @@
+//! The built program, driven on files in temporary folders.
+
+mod announcing;
+mod bad_input;
+mod building;
+mod checking;
+mod demo;
+mod killing;
+mod splitting;
+mod support;
+mod surveying;

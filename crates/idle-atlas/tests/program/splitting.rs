@@ -1,0 +1,60 @@
+//! Limits: by count and by bytes, whichever comes first.
+
+use std::fmt::Write as _;
+
+use crate::support::Site;
+
+#[test]
+fn a_table_of_120_000_entries_makes_three_files_and_an_index() {
+    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = 50000\n");
+    let mut table = "url,modified\n".to_owned();
+    for row in 0..120_000 {
+        writeln!(table, "/plates/{row}/,2026-0{}-1{}", row % 9 + 1, row % 7).unwrap();
+    }
+    site.write("t.csv", table);
+    site.build();
+    let sizes: Vec<usize> = site.listed().values().map(Vec::len).collect();
+    assert_eq!(sizes, [50_000, 50_000, 20_000]);
+    assert_eq!(site.paths().len(), 120_000);
+    let oldest = &site.listed()["atlas-pages-1.xml"];
+    assert!(oldest.iter().all(|url| url.lastmod.as_deref() < Some("2026-06-01")), "filled by age");
+    site.run(&["check"]).says(0, &["Nothing is wrong"]);
+}
+
+#[test]
+fn long_urls_split_on_bytes() {
+    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nbytes_per_file = 100000\n");
+    let tail = "x&y=1/".repeat(150);
+    let table: String = (0..500).map(|row| format!("/plates/{row}?q={tail}\n")).collect();
+    site.write("t.csv", format!("url\n{table}"));
+    site.build();
+    let names: Vec<String> = site.listed().into_keys().collect();
+    assert!(names.len() > 4, "{names:?}");
+    for name in &names {
+        let size = std::fs::metadata(site.path("public").join(name)).unwrap().len();
+        assert!(size <= 100_000, "{name} has {size} bytes");
+    }
+    let full =
+        names.iter().filter(|name| std::fs::metadata(site.path("public").join(name)).unwrap().len() > 97_000).count();
+    assert_eq!(full, names.len() - 1, "each but the last is filled");
+    assert_eq!(site.paths().len(), 500);
+}
+
+#[test]
+fn a_lowered_limit_moves_only_the_surplus() {
+    let config =
+        |limit: u32| format!("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = {limit}\n");
+    let site = Site::new(&config(10));
+    site.write("t.csv", (0..30).fold("url\n".to_owned(), |table, row| format!("{table}/p{row}/\n")));
+    site.build();
+    let before = site.listed();
+    site.configure(&config(8));
+    site.build();
+    let after = site.listed();
+    assert_eq!(site.paths().len(), 30);
+    for number in 1..=3 {
+        let name = format!("atlas-pages-{number}.xml");
+        assert_eq!(after[&name][..], before[&name][..8], "{name}");
+    }
+    assert_eq!(after["atlas-pages-4.xml"].len(), 6);
+}

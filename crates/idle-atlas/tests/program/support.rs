@@ -1,0 +1,212 @@
+//! A site in a temporary folder, and the program run in it.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output};
+
+use atlas_core::format::{Document, RawUrl, read};
+use serde_json::Value;
+use tempfile::TempDir;
+
+/// Noon on 23 November 2026.
+pub const NOON: i64 = 1_795_435_200;
+pub const DAY: i64 = 86_400;
+pub const ROOT: &str = "https://www.marrowvale.example/";
+
+const CONFIG: &str = r#"
+[site]
+url = "https://www.marrowvale.example/"
+web_root = "public"
+timezone = "Europe/London"
+[robots]
+file = "public/robots.txt"
+"#;
+
+pub const HTML: &str = "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n";
+
+/// A site under test.
+pub struct Site {
+    folder: TempDir,
+    now: i64,
+}
+
+impl Site {
+    /// An empty web root, and a configuration with this added to it.
+    pub fn new(config: &str) -> Self {
+        let site = Self { folder: tempfile::tempdir().unwrap(), now: NOON };
+        fs::create_dir(site.path("public")).unwrap();
+        site.configure(config);
+        site
+    }
+
+    pub fn configure(&self, config: &str) {
+        self.write("idle-atlas.toml", format!("{CONFIG}{config}"));
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    pub fn write(&self, name: &str, text: impl AsRef<[u8]>) {
+        let path = self.path(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+
+    pub fn read(&self, name: &str) -> String {
+        fs::read_to_string(self.path(name)).unwrap_or_else(|error| panic!("{name}: {error}"))
+    }
+
+    /// A page with a title and a text, between a menu and a footer.
+    pub fn page(&self, name: &str, title: &str, text: &str) {
+        self.write(
+            &format!("public/{name}"),
+            format!("<html><head><title>{title}</title></head><body><nav>Home Fares</nav><main><p>{text}</main><footer>2026</footer>"),
+        );
+    }
+
+    /// Sets the clock.
+    pub fn at(&mut self, now: i64) {
+        self.now = now;
+    }
+
+    pub fn command(&self, arguments: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_idle-atlas"));
+        command
+            .args(arguments)
+            .current_dir(self.folder.path())
+            .env("SOURCE_DATE_EPOCH", self.now.to_string())
+            .env_remove("NO_COLOR");
+        command
+    }
+
+    /// Runs the program; returns its exit code and what it said on both outputs.
+    pub fn run(&self, arguments: &[&str]) -> Ran {
+        Ran::of(self.command(arguments).output().unwrap())
+    }
+
+    /// Runs a command that must succeed, for its JSON.
+    pub fn json(&self, arguments: &[&str]) -> Value {
+        let ran = self.run(&[arguments, &["--json"]].concat());
+        assert!(ran.code <= 1, "{arguments:?}: exit {}\n{}", ran.code, ran.errors);
+        serde_json::from_str(&ran.out).unwrap_or_else(|error| panic!("{error}\n{}", ran.out))
+    }
+
+    pub fn build(&self) -> Value {
+        self.json(&["build"])
+    }
+
+    /// The names and contents of all files in the web root that are sitemaps, or robots.txt.
+    pub fn outputs(&self) -> BTreeMap<String, Vec<u8>> {
+        let ours = |name: &str| name.contains(".xml") || name == "robots.txt";
+        let names = fs::read_dir(self.path("public")).unwrap().flatten();
+        let names = names.map(|entry| entry.file_name().into_string().unwrap()).filter(|name| ours(name));
+        names.map(|name| (name.clone(), fs::read(self.path("public").join(&name)).unwrap())).collect()
+    }
+
+    /// The entries of all files that the main file leads to, by file name.
+    pub fn listed(&self) -> BTreeMap<String, Vec<RawUrl>> {
+        let mut files = BTreeMap::new();
+        let (document, urls, children) = parse(&self.sitemap("sitemap.xml"));
+        match document {
+            Document::Urlset => {
+                files.insert("sitemap.xml".to_owned(), urls);
+            }
+            Document::Index => {
+                for child in children {
+                    let name = child.strip_prefix(ROOT).unwrap().to_owned();
+                    let (document, urls, _) = parse(&self.sitemap(&name));
+                    assert_eq!(document, Document::Urlset, "{name}");
+                    assert!(!urls.is_empty(), "{name} is empty");
+                    files.insert(name, urls);
+                }
+            }
+        }
+        files
+    }
+
+    fn sitemap(&self, name: &str) -> Vec<u8> {
+        let path = self.path("public").join(name);
+        let bytes = fs::read(&path).unwrap_or_else(|error| panic!("{name}: {error}"));
+        if name.ends_with(".gz") { atlas_store::squeeze::unpack(&bytes, 1 << 26).unwrap() } else { bytes }
+    }
+
+    /// The paths of all listed URLs, each of which must be listed once.
+    pub fn paths(&self) -> BTreeSet<String> {
+        let mut paths = BTreeSet::new();
+        for url in self.listed().into_values().flatten() {
+            let loc = url.loc.unwrap();
+            assert!(
+                paths.insert(loc.strip_prefix("https://www.marrowvale.example").unwrap().to_owned()),
+                "{loc} is listed twice"
+            );
+        }
+        paths
+    }
+
+    /// The lastmod of a listed URL, by its path.
+    pub fn lastmod(&self, path: &str) -> Option<String> {
+        let wanted = format!("https://www.marrowvale.example{path}");
+        let url = self.listed().into_values().flatten().find(|url| url.loc.as_deref() == Some(&wanted));
+        url.unwrap_or_else(|| panic!("{path} is not listed")).lastmod
+    }
+}
+
+/// Where everything that was written is kept, for a validator to go over: set by the project's own checks.
+const KEEP: &str = "IDLE_ATLAS_KEEP_SITEMAPS";
+
+impl Drop for Site {
+    fn drop(&mut self) {
+        let Some(keep) = std::env::var_os(KEEP) else { return };
+        if std::thread::panicking() {
+            return;
+        }
+        let folder = Path::new(&keep).join(self.folder.path().file_name().unwrap());
+        fs::create_dir_all(&folder).unwrap();
+        let Ok(names) = fs::read_dir(self.path("public")) else { return };
+        for entry in names.flatten().filter(|entry| entry.path().extension().is_some_and(|end| end == "xml")) {
+            let name = entry.file_name();
+            if name == "sitemap.xml" || name.to_string_lossy().starts_with("atlas-") {
+                fs::copy(entry.path(), folder.join(name)).unwrap();
+            }
+        }
+    }
+}
+
+/// Which `urlset` or index it is, its entries, and the files it names.
+pub fn parse(bytes: &[u8]) -> (Document, Vec<RawUrl>, Vec<String>) {
+    let (mut urls, mut children) = (Vec::new(), Vec::new());
+    let document = read(bytes, |url| urls.push(url), |child| children.extend(child.loc)).unwrap();
+    (document, urls, children)
+}
+
+/// What came of a run.
+#[derive(Debug)]
+pub struct Ran {
+    pub code: i32,
+    pub out: String,
+    pub errors: String,
+}
+
+impl Ran {
+    pub fn of(output: Output) -> Self {
+        let text = |bytes| String::from_utf8(bytes).unwrap();
+        Self { code: output.status.code().unwrap_or(-1), out: text(output.stdout), errors: text(output.stderr) }
+    }
+
+    /// Checks the exit code and that these words were said, on either output.
+    #[track_caller]
+    pub fn says(&self, code: i32, words: &[&str]) {
+        let all = format!("{}\n{}", self.out, self.errors);
+        assert_eq!(self.code, code, "{all}");
+        for word in words {
+            assert!(all.contains(word), "“{word}” is not said in:\n{all}");
+        }
+    }
+}
+
+/// Reads a count out of a JSON report.
+pub fn count(report: &Value, kind: &str) -> u64 {
+    report["changes"][kind]["count"].as_u64().unwrap()
+}
