@@ -142,10 +142,12 @@ impl Serialize for Address {
 }
 
 /// Scheme, host and port of an address given as text in its normal spelling.
+#[inline]
 pub fn origin(address: &str) -> &str {
-    let after_scheme = address.find("://").map_or(0, |at| at + 3);
-    let end = address[after_scheme..].find('/').map_or(address.len(), |at| after_scheme + at);
-    &address[..end]
+    let after_scheme =
+        ["https://", "http://"].into_iter().find(|scheme| address.starts_with(scheme)).map_or(0, str::len);
+    let end = address.bytes().skip(after_scheme).position(|byte| byte == b'/');
+    &address[..end.map_or(address.len(), |at| after_scheme + at)]
 }
 
 /// Host and port of an address given as text in its normal spelling.
@@ -225,17 +227,22 @@ pub fn encode_path(text: &str) -> String {
 
 /// Whether the rest of an address, after a root that ends with a slash, needs no reading to be in its normal spelling.
 fn is_plain(rest: &str) -> bool {
-    let mut before = b'/';
-    for &byte in rest.as_bytes() {
-        match byte {
-            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'~' | b'/' => {}
-            b'.' if before != b'/' => {}
-            _ => return false,
-        }
-        before = byte;
-    }
-    true
+    let bytes = rest.as_bytes();
+    let plain = bytes.iter().all(|byte| PLAIN[usize::from(*byte)]);
+    plain && bytes.first() != Some(&b'.') && !bytes.windows(2).any(|two| two == b"/.")
 }
+
+/// Bytes that stand for themselves in a path: unreserved ones and slashes.
+static PLAIN: [bool; 256] = {
+    let mut plain = [false; 256];
+    let mut byte = 0;
+    while byte < 256 {
+        let letter = byte as u8;
+        plain[byte] = letter.is_ascii_alphanumeric() || matches!(letter, b'-' | b'.' | b'_' | b'~' | b'/');
+        byte += 1;
+    }
+    plain
+};
 
 /// RFC 3986 section 6.2.2: escapes in capitals, needless ones undone, and raw bytes that no URL may hold escaped.
 fn normal_escapes(text: &str) -> String {

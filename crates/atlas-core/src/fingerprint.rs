@@ -62,16 +62,17 @@ impl Prints {
         for video in &said.videos {
             part(9, &serde_json::to_vec(video).unwrap_or_default());
         }
-        Self { page: xxh3_64(scratch), declared: Self::declared(said) }
+        Self { page: xxh3_64(scratch), declared: declared(said) }
     }
+}
 
-    fn declared(said: &Said<'_>) -> u32 {
-        if said.modified.is_none() && said.published.is_none() {
-            return 0;
-        }
-        let bytes = [said.modified, said.published].map(|date| date.map_or([0; BYTES], |date| date.to_bytes()));
-        (xxh3_64(bytes.as_flattened()) as u32).max(1)
+/// The declared dates, in 32 bits: never 0 where there is one.
+fn declared(said: &Said<'_>) -> u32 {
+    if said.modified.is_none() && said.published.is_none() {
+        return 0;
     }
+    let bytes = [said.modified, said.published].map(|date| date.map_or([0; BYTES], |date| date.to_bytes()));
+    (xxh3_64(bytes.as_flattened()) as u32).max(1)
 }
 
 #[cfg(test)]

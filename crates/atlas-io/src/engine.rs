@@ -295,7 +295,7 @@ mod tests {
         let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().unwrap();
         let client = http::client(Duration::from_secs(5)).unwrap();
         let request = client.post(engine.endpoint()).header("content-type", "application/json").body(body.to_owned());
-        runtime.block_on(request.send()).unwrap().status().as_u16()
+        runtime.block_on(async { request.send().await }).unwrap().status().as_u16()
     }
 
     fn body(host: &str, key: &str, urls: &[String]) -> String {

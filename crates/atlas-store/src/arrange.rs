@@ -327,19 +327,18 @@ impl<'a> Arranging<'a> {
     }
 
     /// The size of an entry and the namespaces it needs, by rendering it where that has not been done.
-    fn measure(&self, at: u32, scratch: &mut Vec<u8>) -> (u64, Frame) {
+    fn measure(&self, at: u32) -> (u64, Frame) {
         let candidate = &self.candidates[at as usize];
         if candidate.bytes > 0 {
             return (u64::from(candidate.bytes), candidate.frame);
         }
-        scratch.clear();
-        let frame = self.renderer.render(candidate, scratch);
-        (scratch.len() as u64, frame)
+        let mut out = Vec::new();
+        let frame = self.renderer.render(candidate, &mut out);
+        (out.len() as u64, frame)
     }
 
     /// Takes entries from the end of files that hold more than they may.
     fn shrink_overfull(&mut self, shelf: &mut Shelf, arrivals: &mut Vec<u32>) {
-        let mut scratch = Vec::new();
         while let Some(number) = shelf.overfull() {
             let Some(at) = self.files.iter().position(|file| file.number == number) else { break };
             let Some(last) = self.files[at].segments.pop() else { break };
@@ -348,7 +347,7 @@ impl<'a> Arranging<'a> {
             while shelf.overfull() == Some(number)
                 && let Some(member) = members.pop()
             {
-                shelf.take_out(number, self.measure(member, &mut scratch).0);
+                shelf.take_out(number, self.measure(member).0);
                 arrivals.push(member);
             }
             self.files[at].loses_to_others = true;
@@ -365,17 +364,15 @@ impl<'a> Arranging<'a> {
     fn place(&mut self, shelf: &mut Shelf, arrivals: Vec<u32>, section_size: usize) {
         let aged = arrivals.into_par_iter().map(|at| {
             let candidate = &self.candidates[at as usize];
-            (candidate.age, candidate.place, at)
+            (candidate.age, candidate.place, at, self.measure(at))
         });
         let mut aged: Vec<_> = aged.collect();
-        aged.par_sort_unstable();
-        let mut scratch = Vec::new();
+        aged.par_sort_unstable_by_key(|(age, place, ..)| (*age, *place));
         let opening = Limits {
             urls: self.cut.urls_per_file.when_opened(section_size),
             bytes: self.cut.bytes_per_file.saturating_sub(Frame::most_bytes()),
         };
-        for (_, _, at) in aged {
-            let (bytes, frame) = self.measure(at, &mut scratch);
+        for (_, _, at, (bytes, frame)) in aged {
             let number = shelf.place(bytes, opening);
             if self.files.last().is_none_or(|file| file.number != number) {
                 self.files.push(FilePlan {

@@ -242,6 +242,7 @@ impl Publisher<'_> {
             standings: files.iter().map(|file| file.before).collect(),
             outputs: BTreeMap::new(),
             placing,
+            squeezer: Squeezer::default(),
         };
         let mut gained = false;
         for (nth, &at) in order.iter().enumerate() {
@@ -289,7 +290,8 @@ impl Publisher<'_> {
             None => writing.open_file(&file.section, file.number, file.limits)?,
         };
         let draft = |name: &Option<String>| name.as_ref().map(|name| Draft::begin(&self.path(name))).transpose();
-        let mut sheet = Sheet::begin(draft(&plain)?, draft(&packed)?, file.frame(), &self.place.web_root)?;
+        let mut sheet = Sheet::begin(draft(&plain)?, draft(&packed)?, &self.place.web_root)?;
+        sheet.frame(&file.frame().open(), &mut state.squeezer)?;
         for number in &file.dropped {
             writing.drop_segment(id, *number)?;
         }
@@ -313,6 +315,7 @@ impl Publisher<'_> {
                 }
             }
         }
+        sheet.frame(Frame::CLOSE, &mut state.squeezer)?;
         let finished = sheet.finish()?;
         let same = file.before.is_some_and(|before| (before.crc, before.size) == (finished.crc, finished.size));
         let changed = if same { file.before.map_or(self.now, |before| before.changed) } else { self.now };
@@ -477,6 +480,7 @@ struct State {
     standings: Vec<Option<Standing>>,
     outputs: BTreeMap<String, OutputRow>,
     placing: Placing,
+    squeezer: Squeezer,
 }
 
 impl State {
@@ -571,16 +575,14 @@ struct Finished {
 }
 
 impl Sheet {
-    fn begin(plain: Option<Draft>, packed: Option<Draft>, frame: Frame, folder: &Path) -> Result<Self, StoreError> {
+    fn begin(plain: Option<Draft>, packed: Option<Draft>, folder: &Path) -> Result<Self, StoreError> {
         let failed = StoreError::io("cannot write into", folder);
         let packed = packed.map(GzipWriter::begin).transpose().map_err(failed)?;
-        let mut sheet = Self { plain, packed, crc: crc32fast::Hasher::new(), size: 0, folder: folder.to_owned() };
-        sheet.frame(&frame.open())?;
-        Ok(sheet)
+        Ok(Self { plain, packed, crc: crc32fast::Hasher::new(), size: 0, folder: folder.to_owned() })
     }
 
-    fn frame(&mut self, raw: &[u8]) -> Result<(), StoreError> {
-        let segment = squeeze(raw).map_err(StoreError::io("cannot compress for", &self.folder))?;
+    fn frame(&mut self, raw: &[u8], squeezer: &mut Squeezer) -> Result<(), StoreError> {
+        let segment = squeezer.squeeze(raw).map_err(StoreError::io("cannot compress for", &self.folder))?;
         self.push(raw, &segment)
     }
 
@@ -600,8 +602,7 @@ impl Sheet {
         Ok(())
     }
 
-    fn finish(mut self) -> Result<Finished, StoreError> {
-        self.frame(Frame::CLOSE)?;
+    fn finish(self) -> Result<Finished, StoreError> {
         let failed = StoreError::io("cannot write into", &self.folder);
         let packed = self.packed.map(GzipWriter::finish).transpose().map_err(failed)?;
         Ok(Finished { plain: self.plain, packed, crc: self.crc.finalize(), size: self.size })

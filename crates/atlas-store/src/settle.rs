@@ -7,7 +7,7 @@
 use std::collections::BTreeMap;
 
 use atlas_core::choose::{Chooser, Kept, Reason, Verdict};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::{Said, url_of};
 use atlas_core::entry::{Changefreq, Priority};
 use atlas_core::fingerprint::{self, Prints};
 use atlas_core::format::{Frame, write_url};
@@ -128,11 +128,15 @@ pub(crate) struct Sample {
 
 impl Sample {
     fn add(&mut self, place: Place, address: &str) {
+        self.add_with(place, || address.to_owned());
+    }
+
+    fn add_with(&mut self, place: Place, address: impl FnOnce() -> String) {
         self.count += 1;
         let later = self.first.len() == EXAMPLES && self.first.last().is_some_and(|(known, _)| *known < place);
         if !later {
             let at = self.first.partition_point(|(known, _)| *known < place);
-            self.first.insert(at, (place, address.to_owned()));
+            self.first.insert(at, (place, address()));
             self.first.truncate(EXAMPLES);
         }
     }
@@ -375,20 +379,17 @@ fn judge(settled: &mut Settled, arrivals: &Arrivals, lane: &[LaneEntry], terms: 
         candidate.same = prior.is_some_and(|prior| *prior == candidate.lane);
     });
     for candidate in &settled.candidates {
-        if candidate.news == News::None {
-            continue;
-        }
-        let row = arrivals.row(candidate.place);
-        let url = atlas_core::contribution::url_of(row);
-        match candidate.news {
-            News::Added => settled.added.add(candidate.place, url),
-            _ => {
-                settled.changed.add(candidate.place, url);
+        let sample = match candidate.news {
+            News::None => continue,
+            News::Added => &mut settled.added,
+            News::Changed => {
                 if !candidate.dated && candidate.lane.observed == terms.today {
                     settled.tallies[usize::from(candidate.section)].newest(today);
                 }
+                &mut settled.changed
             }
-        }
+        };
+        sample.add_with(candidate.place, || url_of(arrivals.row(candidate.place)).to_owned());
     }
 }
 

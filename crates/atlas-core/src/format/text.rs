@@ -32,7 +32,7 @@ pub fn clean(text: &str) -> Cow<'_, str> {
 /// Appends text with `& ' " < >` escaped (sitemaps protocol 0.9, "entity escaping").
 pub(super) fn push_escaped(out: &mut Vec<u8>, text: &str) {
     let mut rest = text.as_bytes();
-    while let Some(at) = rest.iter().position(|byte| matches!(byte, b'&' | b'\'' | b'"' | b'<' | b'>')) {
+    while let Some(at) = first_special(rest) {
         out.extend_from_slice(&rest[..at]);
         out.extend_from_slice(match rest[at] {
             b'&' => b"&amp;",
@@ -44,4 +44,10 @@ pub(super) fn push_escaped(out: &mut Vec<u8>, text: &str) {
         rest = &rest[at + 1..];
     }
     out.extend_from_slice(rest);
+}
+
+fn first_special(text: &[u8]) -> Option<usize> {
+    let quote = memchr::memchr2(b'\'', b'"', text);
+    let before = &text[..quote.unwrap_or(text.len())];
+    memchr::memchr3(b'&', b'<', b'>', before).or(quote)
 }

@@ -1,4 +1,4 @@
-//! The configuration file: read as it was typed ([`file`]), then as what it means ([`meaning`]). The rest of the program
+//! The configuration file: read as it was typed ([`mod@file`]), then as what it means ([`meaning`]). The rest of the program
 //! only sees the second.
 
 pub mod file;

@@ -3,6 +3,8 @@
 use comfy_table::presets::NOTHING;
 use comfy_table::{CellAlignment, ContentArrangement, Table};
 
+use crate::screen::FAINT;
+
 /// Rows under a header, set in by two spaces.
 pub struct Grid {
     table: Table,
@@ -32,7 +34,9 @@ impl Grid {
 
     /// The rows as text, each line with its end.
     pub fn text(&self) -> String {
-        self.table.lines().map(|line| format!("{}\n", line.trim_end())).collect()
+        let mut lines = self.table.lines();
+        let header = lines.next().map_or(String::new(), |line| format!("{FAINT}{}{FAINT:#}\n", line.trim_end()));
+        header + &lines.map(|line| format!("{}\n", line.trim_end())).collect::<String>()
     }
 }
 
@@ -45,6 +49,7 @@ mod tests {
         let mut grid = Grid::new(&["section", ">entries", "file"]);
         grid.row(["pages", "7", "a.xml"]);
         grid.row(["journal", "1,204", "b.xml"]);
-        assert_eq!(grid.text(), "  section  entries  file\n  pages          7  a.xml\n  journal    1,204  b.xml\n");
+        let plain = anstream::adapter::strip_str(&grid.text()).to_string();
+        assert_eq!(plain, "  section  entries  file\n  pages          7  a.xml\n  journal    1,204  b.xml\n");
     }
 }
