@@ -24,7 +24,7 @@ use crate::cutter::{Cut, Cutter};
 use crate::template::{Template, fill};
 
 /// How many blocks are read ahead of those that wait to be handed on.
-const AHEAD: usize = 8;
+const AHEAD: usize = 4;
 
 /// A field that a row may have. The names are those of the configuration.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]

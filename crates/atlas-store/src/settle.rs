@@ -20,6 +20,8 @@ use crate::ledger::{Change, LaneEntry, NEVER};
 use crate::report::{Counted, IncompleteVideo};
 
 const PARTITIONS: usize = 64;
+/// How many blocks are chosen from before what came of them is put together: that would else stand in memory twice.
+const BLOCKS_AT_A_TIME: usize = 16;
 /// How many examples are shown of anything that is counted.
 pub const EXAMPLES: usize = 5;
 /// A candidate that the ledger did not know.
@@ -218,18 +220,18 @@ pub fn settle(arrivals: &mut Arrivals, lane: &[LaneEntry], seed: u64, terms: &Te
         arrivals.push(merged.rows);
     }
     let first_merged = roles.len() - sums.len();
-    let parts: Vec<Settled> = roles
-        .par_iter()
-        .enumerate()
-        .map(|(block, roles)| {
-            let sums = block.checked_sub(first_merged).map(|nth| &sums[nth][..]);
-            Choosing::new(arrivals, lane, terms).run(block as u32, roles, sums)
-        })
-        .collect();
     let mut settled =
         Settled { tallies: vec![Tally::default(); terms.chooser.sections.list().len()], ..Settled::default() };
-    settled.candidates.reserve(parts.iter().map(|part| part.candidates.len()).sum());
-    parts.into_iter().for_each(|part| settled.join(part));
+    settled.candidates.reserve_exact(roles.iter().flatten().filter(|role| **role != PASSED_OVER).count());
+    for (nth, some) in roles.chunks(BLOCKS_AT_A_TIME).enumerate() {
+        let choose = |(at, roles): (usize, &Vec<u32>)| {
+            let block = nth * BLOCKS_AT_A_TIME + at;
+            let sums = block.checked_sub(first_merged).map(|nth| &sums[nth][..]);
+            Choosing::new(arrivals, lane, terms).run(block as u32, roles, sums)
+        };
+        let parts: Vec<Settled> = some.par_iter().enumerate().map(choose).collect();
+        parts.into_iter().for_each(|part| settled.join(part));
+    }
     settled.gone.extend(joined.gone.into_iter().map(|at| (at, Some(Change::Removed))));
     settled.left_out.extend(joined.duplicates.map(|sample| (Reason::Duplicate, sample)));
     settled.incomplete.sort_by_key(|(place, _)| *place);

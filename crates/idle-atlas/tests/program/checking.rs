@@ -27,10 +27,10 @@ fn a_fresh_build_has_no_findings() {
 fn what_is_broken_is_found_in_words() {
     let site = built();
     fs::remove_file(site.path("public/atlas-pages-3.xml")).unwrap();
-    fs::write(site.path("public/atlas-pages-2.xml.gz"), "not gzip").unwrap();
+    site.spoil("atlas-pages-2.xml.gz", "not gzip");
     let child = site.read("public/atlas-pages-1.xml");
-    fs::write(site.path("public/atlas-pages-1.xml"), format!("\n{child}")).unwrap();
-    fs::write(site.path("public/robots.txt"), "User-agent: *\nDisallow:\n").unwrap();
+    site.spoil("atlas-pages-1.xml", format!("\n{child}"));
+    site.write("public/robots.txt", "User-agent: *\nDisallow:\n");
     let ran = site.run(&["check", "public"]);
     ran.says(
         1,

@@ -1,5 +1,6 @@
 //! A site in a temporary folder, and the program run in it.
 
+use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -29,12 +30,13 @@ pub const HTML: &str = "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n";
 pub struct Site {
     folder: TempDir,
     now: i64,
+    spoilt: Cell<bool>,
 }
 
 impl Site {
     /// An empty web root, and a configuration with this added to it.
     pub fn new(config: &str) -> Self {
-        let site = Self { folder: tempfile::tempdir().unwrap(), now: NOON };
+        let site = Self { folder: tempfile::tempdir().unwrap(), now: NOON, spoilt: Cell::new(false) };
         fs::create_dir(site.path("public")).unwrap();
         site.configure(config);
         site
@@ -64,6 +66,12 @@ impl Site {
             &format!("public/{name}"),
             format!("<html><head><title>{title}</title></head><body><nav>Home Fares</nav><main><p>{text}</main><footer>2026</footer>"),
         );
+    }
+
+    /// Writes over a file in the web root with something that no validator is to see.
+    pub fn spoil(&self, name: &str, text: impl AsRef<[u8]>) {
+        self.spoilt.set(true);
+        self.write(&format!("public/{name}"), text);
     }
 
     /// Sets the clock.
@@ -159,7 +167,7 @@ const KEEP: &str = "IDLE_ATLAS_KEEP_SITEMAPS";
 impl Drop for Site {
     fn drop(&mut self) {
         let Some(keep) = std::env::var_os(KEEP) else { return };
-        if std::thread::panicking() {
+        if std::thread::panicking() || self.spoilt.get() {
             return;
         }
         let folder = Path::new(&keep).join(self.folder.path().file_name().unwrap());
