@@ -18,7 +18,6 @@ pub struct Draft {
     target: PathBuf,
     file: BufWriter<NamedTempFile>,
     crc: crc32fast::Hasher,
-    size: u64,
 }
 
 /// What a finished file looks like on disk.
@@ -44,32 +43,64 @@ impl Draft {
             target: target.to_owned(),
             file: BufWriter::with_capacity(1 << 14, file),
             crc: crc32fast::Hasher::new(),
-            size: 0,
         })
     }
 
-    /// The checksum and size of what has been written so far.
-    pub fn print(&self) -> (u32, u64) {
-        (self.crc.clone().finalize(), self.size)
+    /// Hands what is still buffered to the system.
+    fn flushed(self) -> Result<Flushed, StoreError> {
+        let target = self.target;
+        let failed = StoreError::io("cannot write", &target);
+        let file = self.file.into_inner().map_err(|error| failed(error.into_error()))?;
+        Ok(Flushed { target, file, crc: self.crc.finalize() })
+    }
+}
+
+/// A file that is complete under its temporary name, but perhaps not on the disk yet.
+struct Flushed {
+    target: PathBuf,
+    file: NamedTempFile,
+    crc: u32,
+}
+
+impl Flushed {
+    fn sync(&self) -> Result<(), StoreError> {
+        self.file.as_file().sync_data().map_err(StoreError::io("cannot write", &self.target))
     }
 
-    /// Brings the file to the disk and puts it in its place.
-    pub fn put_in_place(self) -> Result<OnDisk, StoreError> {
-        let target = self.target;
-        let failed = || StoreError::io("cannot write", &target);
-        let file = self.file.into_inner().map_err(|error| failed()(error.into_error()))?;
-        file.as_file().sync_data().map_err(failed())?;
-        file.persist(&target).map_err(|error| failed()(error.error))?;
-        let stamp = stamp(&target).map_err(failed())?.unwrap_or(Stamp { size: self.size, modified: 0 });
-        Ok(OnDisk { stamp, crc: self.crc.finalize() })
+    fn rename(self) -> Result<OnDisk, StoreError> {
+        let failed = || StoreError::io("cannot write", &self.target);
+        let file = self.file.persist(&self.target).map_err(|error| failed()(error.error))?;
+        let stamp = stamp_of(&file.metadata().map_err(failed())?);
+        Ok(OnDisk { stamp, crc: self.crc })
     }
+}
+
+/// From this many files on, their file system as a whole is brought to the disk: once, rather than once for each.
+#[cfg(target_os = "linux")]
+const MANY: usize = 16;
+
+/// Brings files to the disk and puts them in their places.
+pub fn put_in_place(drafts: Vec<(String, Draft)>) -> Result<Vec<(String, OnDisk)>, StoreError> {
+    let flushed = drafts.into_iter().map(|(name, draft)| Ok((name, draft.flushed()?)));
+    let flushed: Vec<(String, Flushed)> = flushed.collect::<Result<_, StoreError>>()?;
+    sync_all(&flushed)?;
+    flushed.into_iter().map(|(name, file)| Ok((name, file.rename()?))).collect()
+}
+
+fn sync_all(files: &[(String, Flushed)]) -> Result<(), StoreError> {
+    #[cfg(target_os = "linux")]
+    if files.len() >= MANY {
+        let (_, first) = &files[0];
+        let failed = StoreError::io("cannot write", &first.target);
+        return rustix::fs::syncfs(first.file.as_file()).map_err(|error| failed(error.into()));
+    }
+    files.iter().try_for_each(|(_, file)| file.sync())
 }
 
 impl Write for Draft {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
         self.file.write_all(bytes)?;
         self.crc.update(bytes);
-        self.size += bytes.len() as u64;
         Ok(bytes.len())
     }
 
@@ -82,7 +113,9 @@ impl Write for Draft {
 pub fn replace(target: &Path, bytes: &[u8]) -> Result<OnDisk, StoreError> {
     let mut draft = Draft::begin(target)?;
     draft.write_all(bytes).map_err(StoreError::io("cannot write", target))?;
-    draft.put_in_place()
+    let file = draft.flushed()?;
+    file.sync()?;
+    file.rename()
 }
 
 /// How a file looks; `None` where there is none.
@@ -149,7 +182,7 @@ mod tests {
         let mut draft = Draft::begin(&target).unwrap();
         draft.write_all(b"<urlset>").unwrap();
         assert!(!target.exists());
-        let on_disk = draft.put_in_place().unwrap();
+        let on_disk = put_in_place(vec![("a.xml".into(), draft)]).unwrap()[0].1;
         assert_eq!(fs::read(&target).unwrap(), b"<urlset>");
         assert!(holds(&target, &on_disk));
         fs::write(&target, b"<urlset>").unwrap();

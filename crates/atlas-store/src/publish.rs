@@ -8,7 +8,6 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Write as _};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, SyncSender, channel, sync_channel};
-use std::sync::{Arc, Mutex, PoisonError};
 use std::{fs, thread};
 
 use atlas_core::format::{Frame, IndexLine, index};
@@ -28,8 +27,8 @@ use crate::squeeze::{GzipWriter, Segment, Squeezer, squeeze, unsqueeze};
 const GRACE: i64 = 14 * 24 * 3600;
 /// How many segments are compressed at a time.
 const WINDOW: usize = 32;
-/// How many files are brought to the disk at a time: that is waiting, not work, and disks like to be asked for much at once.
-const PLACERS: usize = 16;
+/// How many finished files are brought to the disk together.
+const BATCH: usize = 128;
 /// The declarations that the tool has made in robots.txt, one a line: a fact of the ledger.
 const DECLARED: &str = "declared";
 
@@ -500,60 +499,53 @@ impl State {
     }
 }
 
-/// What came of a file that was put in its place.
-type Placed = Result<(String, OnDisk), StoreError>;
+/// Finished files, each with its name.
+type Batch = Vec<(String, Draft)>;
+/// What came of a batch.
+type Placed = Result<Vec<(String, OnDisk)>, StoreError>;
 
-/// Threads that bring finished files to the disk and put them in their places.
+/// A thread that brings finished files to the disk, many at a time, and puts them in their places.
 struct Placing {
-    drafts: SyncSender<(String, Draft)>,
+    waiting: Batch,
+    batches: SyncSender<Batch>,
     placed: Receiver<Placed>,
     under_way: usize,
-    done: Vec<(String, OnDisk)>,
 }
 
 impl Placing {
     fn start<'scope>(scope: &'scope thread::Scope<'scope, '_>) -> Self {
-        let (drafts, waiting) = sync_channel::<(String, Draft)>(PLACERS);
+        let (batches, coming) = sync_channel::<Batch>(1);
         let (sender, placed) = channel();
-        let waiting = Arc::new(Mutex::new(waiting));
-        for _ in 0..PLACERS {
-            let (waiting, sender) = (Arc::clone(&waiting), sender.clone());
-            scope.spawn(move || {
-                let next = || waiting.lock().unwrap_or_else(PoisonError::into_inner).recv();
-                while let Ok((name, draft)) = next() {
-                    if sender.send(draft.put_in_place().map(|on_disk| (name, on_disk))).is_err() {
-                        return;
-                    }
+        scope.spawn(move || {
+            for batch in coming {
+                if sender.send(disk::put_in_place(batch)).is_err() {
+                    return;
                 }
-            });
-        }
-        Self { drafts, placed, under_way: 0, done: Vec::new() }
+            }
+        });
+        Self { waiting: Vec::new(), batches, placed, under_way: 0 }
     }
 
     /// Hands over a finished file.
     fn put(&mut self, name: String, draft: Draft) -> Result<(), StoreError> {
-        self.under_way += 1;
-        self.drafts.send((name, draft)).map_err(|_| StoreError::Stopped)?;
-        while let Ok(placed) = self.placed.try_recv() {
-            self.take(placed)?;
-        }
-        Ok(())
+        self.waiting.push((name, draft));
+        if self.waiting.len() == BATCH { self.send() } else { Ok(()) }
     }
 
-    fn take(&mut self, placed: Placed) -> Result<(), StoreError> {
-        self.under_way -= 1;
-        self.done.push(placed?);
-        Ok(())
+    fn send(&mut self) -> Result<(), StoreError> {
+        self.under_way += 1;
+        self.batches.send(std::mem::take(&mut self.waiting)).map_err(|_| StoreError::Stopped)
     }
 
     /// Waits for all files that were handed over.
-    fn wait(&mut self) -> Result<Vec<(String, OnDisk)>, StoreError> {
-        while self.under_way > 0 {
-            let placed = self.placed.recv().map_err(|_| StoreError::Stopped)?;
-            self.take(placed)?;
+    fn wait(&mut self) -> Placed {
+        if !self.waiting.is_empty() {
+            self.send()?;
         }
-        let mut done = std::mem::take(&mut self.done);
-        done.sort_unstable_by(|one, other| one.0.cmp(&other.0));
+        let mut done = Vec::new();
+        for _ in 0..std::mem::take(&mut self.under_way) {
+            done.append(&mut self.placed.recv().map_err(|_| StoreError::Stopped)??);
+        }
         Ok(done)
     }
 }
