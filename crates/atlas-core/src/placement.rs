@@ -125,14 +125,19 @@ impl Shelf {
         self.sealed = true;
     }
 
-    /// Takes away the files that are less than half full, the open one excepted, and empty ones; returns their numbers.
-    /// Their entries are to be placed anew.
-    pub fn fold(&mut self) -> Vec<u32> {
+    /// Takes away the files that are less than half full, and empty ones; returns their numbers. Their entries are to be
+    /// placed anew. The open file is excepted, unless it is sealed and entries wait for a place (`arrivals`): then another is
+    /// opened, and this one would be folded by the next build.
+    pub fn fold(&mut self, arrivals: bool) -> Vec<u32> {
         let open = self.files.last().map(|file| file.number);
-        let leaves = |file: &FileState| file.urls == 0 || (Some(file.number) != open && file.is_half_empty());
-        let folded = self.files.iter().filter(|file| leaves(file)).map(|file| file.number).collect();
-        self.files.retain(|file| !leaves(file));
-        // An open file that is taken away because it is empty must not hand its part to an older, closed one.
+        let small = |file: &FileState| file.urls == 0 || file.is_half_empty();
+        let waiting =
+            arrivals || self.files.iter().any(|file| Some(file.number) != open && small(file) && file.urls > 0);
+        let spared = |file: &FileState| Some(file.number) == open && file.urls > 0 && !(self.sealed && waiting);
+        let folded: Vec<u32> =
+            self.files.iter().filter(|file| small(file) && !spared(file)).map(|file| file.number).collect();
+        self.files.retain(|file| !folded.contains(&file.number));
+        // An open file that is taken away must not hand its part to an older, closed one.
         self.sealed |= self.files.last().map(|file| file.number) != open;
         folded
     }
@@ -211,7 +216,8 @@ mod tests {
                     shelf.seal();
                 }
             }
-            for number in shelf.fold() {
+            let placed: usize = self.files.values().map(Vec::len).sum();
+            for number in shelf.fold(placed < self.sizes.len()) {
                 moved.extend(self.files.remove(&number).unwrap().into_iter().map(|entry| (entry, number)));
             }
             let placed: Vec<u32> = self.files.values().flatten().copied().collect();
@@ -267,6 +273,7 @@ mod tests {
                     Day::Limit(urls) => limits.urls = u32::from(urls),
                 }
                 let moved = model.build(limits);
+                prop_assert_eq!(model.build(limits), [], "a second build moves nothing");
                 let mut seen = std::collections::BTreeSet::new();
                 for (number, members) in &model.files {
                     prop_assert!(!members.is_empty(), "an empty file is invalid");

@@ -60,9 +60,10 @@ impl Source for HtmlFolder {
     }
 
     fn settings(&self) -> u64 {
-        let Self { site, below, drop_html, heed_canonical, section, reader, folder, shown: _ } = self;
+        // Not the folder as it is seen from here: the program may be run from anywhere.
+        let Self { site, below, drop_html, heed_canonical, section, reader, shown, folder: _ } = self;
         fingerprint::settings(&format!(
-            "{} {folder:?} {} {below} {drop_html} {heed_canonical} {section:?} {:?} {:?}",
+            "{} {shown:?} {} {below} {drop_html} {heed_canonical} {section:?} {:?} {:?}",
             page::VERSION,
             site.root(),
             reader.tokens,

@@ -256,7 +256,7 @@ impl<'a> Arranging<'a> {
         if self.files.last().is_some_and(|file| file.loses_to_others) {
             shelf.seal();
         }
-        for number in shelf.fold() {
+        for number in shelf.fold(!arrivals.is_empty()) {
             let at = self.files.iter().position(|file| file.number == number);
             let Some(file) = at.map(|at| self.files.remove(at)) else { continue };
             arrivals.extend(file.segments.iter().flat_map(|segment| self.members(segment)));
@@ -364,10 +364,10 @@ impl<'a> Arranging<'a> {
     fn place(&mut self, shelf: &mut Shelf, arrivals: Vec<u32>, section_size: usize) {
         let aged = arrivals.into_par_iter().map(|at| {
             let candidate = &self.candidates[at as usize];
-            (candidate.age, candidate.place, at, self.measure(at))
+            (candidate.age, candidate.named, at, self.measure(at))
         });
         let mut aged: Vec<_> = aged.collect();
-        aged.par_sort_unstable_by_key(|(age, place, ..)| (*age, *place));
+        aged.par_sort_unstable_by_key(|(age, named, ..)| (*age, *named));
         let opening = Limits {
             urls: self.cut.urls_per_file.when_opened(section_size),
             bytes: self.cut.bytes_per_file.saturating_sub(Frame::most_bytes()),

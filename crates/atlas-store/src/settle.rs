@@ -36,6 +36,8 @@ pub struct Candidate {
     pub lane: LaneEntry,
     /// Where its row is.
     pub place: Place,
+    /// Where it was named first: the source order, which a row merged from several no longer has.
+    pub named: Place,
     /// Where the ledger remembers it, or [`UNKNOWN`].
     pub prior: u32,
     /// When it came to be, in seconds since 1970; far in the future where nobody says.
@@ -213,21 +215,21 @@ impl Settled {
 pub fn settle(arrivals: &mut Arrivals, lane: &[LaneEntry], seed: u64, terms: &Terms<'_>) -> Settled {
     let joined = join(arrivals, lane, seed);
     let mut roles = joined.roles;
-    let mut sums = Vec::new();
+    let mut origins = Vec::new();
     for merged in joined.merged {
         roles.push(merged.priors);
-        sums.push(merged.sums);
+        origins.push(merged.origins);
         arrivals.push(merged.rows);
     }
-    let first_merged = roles.len() - sums.len();
+    let first_merged = roles.len() - origins.len();
     let mut settled =
         Settled { tallies: vec![Tally::default(); terms.chooser.sections.list().len()], ..Settled::default() };
     settled.candidates.reserve_exact(roles.iter().flatten().filter(|role| **role != PASSED_OVER).count());
     for (nth, some) in roles.chunks(BLOCKS_AT_A_TIME).enumerate() {
         let choose = |(at, roles): (usize, &Vec<u32>)| {
             let block = nth * BLOCKS_AT_A_TIME + at;
-            let sums = block.checked_sub(first_merged).map(|nth| &sums[nth][..]);
-            Choosing::new(arrivals, lane, terms).run(block as u32, roles, sums)
+            let origins = block.checked_sub(first_merged).map(|nth| &origins[nth][..]);
+            Choosing::new(arrivals, lane, terms).run(block as u32, roles, origins)
         };
         let parts: Vec<Settled> = some.par_iter().enumerate().map(choose).collect();
         parts.into_iter().for_each(|part| settled.join(part));
@@ -262,8 +264,11 @@ struct Joined {
 struct Merged {
     rows: Block,
     priors: Vec<u32>,
-    sums: Vec<u64>,
+    origins: Vec<Origin>,
 }
+
+/// Where a merged row comes from: the place of the first of its rows, and the sum of their fingerprints.
+type Origin = (Place, u64);
 
 /// A row that counts only as part of a merged one.
 const PASSED_OVER: u32 = u32::MAX - 1;
@@ -316,7 +321,7 @@ fn join_partition(arrivals: &Arrivals, seed: u64, mut rows: Vec<Dealt>, mut know
     known.sort_unstable();
     let mut part = Part {
         singles: Vec::with_capacity(rows.len()),
-        merged: Merged { rows: Block::new(seed), priors: Vec::new(), sums: Vec::new() },
+        merged: Merged { rows: Block::new(seed), priors: Vec::new(), origins: Vec::new() },
         gone: Vec::new(),
         duplicates: Sample::default(),
     };
@@ -353,7 +358,7 @@ impl Part {
         }
         self.merged.rows.push(&said);
         self.merged.priors.push(prior);
-        self.merged.sums.push(sum);
+        self.merged.origins.push((first, sum));
     }
 }
 
@@ -391,7 +396,7 @@ fn judge(settled: &mut Settled, arrivals: &Arrivals, lane: &[LaneEntry], terms: 
                 &mut settled.changed
             }
         };
-        sample.add_with(candidate.place, || url_of(arrivals.row(candidate.place)).to_owned());
+        sample.add_with(candidate.named, || url_of(arrivals.row(candidate.place)).to_owned());
     }
 }
 
@@ -410,29 +415,28 @@ impl<'a> Choosing<'a> {
         Self { arrivals, lane, terms, scratch: Vec::new(), out: Settled { tallies, ..Settled::default() } }
     }
 
-    fn run(mut self, block: u32, roles: &[u32], sums: Option<&[u64]>) -> Settled {
+    fn run(mut self, block: u32, roles: &[u32], origins: Option<&[Origin]>) -> Settled {
         self.out.candidates.reserve(roles.len());
         for (row, &prior) in roles.iter().enumerate().filter(|(_, prior)| **prior != PASSED_OVER) {
             let place = Arrivals::place(block, row);
             let mark = self.arrivals.mark(place);
+            let (named, sum) = origins.map_or((place, mark.said), |origins| origins[row]);
             let said = Said::read(self.arrivals.row(place));
             match self.terms.chooser.choose(&said) {
                 Verdict::LeftOut(reason) => {
-                    self.out.left_out.entry(reason).or_default().add(place, &said.url);
+                    self.out.left_out.entry(reason).or_default().add(named, &said.url);
                     if prior != UNKNOWN {
                         let told = (reason == Reason::Redirect).then_some(Change::Redirected);
                         self.out.gone.push((prior, told));
                     }
                 }
-                Verdict::Kept(kept) => {
-                    self.kept(mark.key, &said, kept, place, sums.map_or(mark.said, |sums| sums[row]), prior);
-                }
+                Verdict::Kept(kept) => self.kept(mark.key, &said, kept, (place, named), sum, prior),
             }
         }
         self.out
     }
 
-    fn kept(&mut self, key: u128, said: &Said<'_>, kept: Kept, place: Place, sum: u64, prior: u32) {
+    fn kept(&mut self, key: u128, said: &Said<'_>, kept: Kept, (place, named): (Place, Place), sum: u64, prior: u32) {
         let prints = Prints::of(said, &mut self.scratch);
         let remembered = self.lane.get(prior as usize);
         let content_moved = remembered.is_some_and(|known| known.page != prints.page);
@@ -444,7 +448,7 @@ impl<'a> Choosing<'a> {
             self.out.dates_moved += u64::from(content_moved && declared_moved);
         }
         if said.no_head {
-            self.out.headless.add(place, &said.url);
+            self.out.headless.add(named, &said.url);
         }
         let observed = remembered.map_or(NEVER, |known| known.observed);
         let tally = &mut self.out.tallies[kept.section];
@@ -456,7 +460,7 @@ impl<'a> Choosing<'a> {
             if lacks.is_empty() {
                 tally.videos += 1;
             } else {
-                self.out.incomplete.push((place, IncompleteVideo { page: said.url.to_string(), lacks }));
+                self.out.incomplete.push((named, IncompleteVideo { page: said.url.to_string(), lacks }));
             }
         }
         let (bytes, frame) = if prior == UNKNOWN { self.measure(said, kept) } else { (0, Frame::default()) };
@@ -471,6 +475,7 @@ impl<'a> Choosing<'a> {
                 from_page,
             },
             place,
+            named,
             prior,
             age: said.age().unwrap_or(i64::MAX),
             bytes,

@@ -64,7 +64,7 @@ pub struct EngineSettings {
 impl Settings {
     /// Makes sense of what was typed; every error names the line.
     pub fn from_file(origin: &Origin, typed: ConfigFile) -> Result<Self, Failure> {
-        let folder = origin.path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let folder = origin.path.parent().unwrap_or(Path::new(""));
         let expanded = |text: &Spanned<String>| expand(origin, text);
         let url = expanded(&typed.site.url)?;
         let site = Site::parse(&url).map_err(|why| {

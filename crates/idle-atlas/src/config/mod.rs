@@ -38,6 +38,10 @@ pub fn load_from(path: &Path) -> Result<Settings, Failure> {
 }
 
 fn find() -> Result<PathBuf, Failure> {
+    // Where it is right here, paths in messages stay as short as the user would write them.
+    if Path::new(NAME).is_file() {
+        return Ok(PathBuf::from(NAME));
+    }
     let here =
         std::env::current_dir().map_err(|error| Failure::said(format!("there is no current folder: {error}")))?;
     let mut folders = here.ancestors();

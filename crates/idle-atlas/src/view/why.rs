@@ -31,6 +31,7 @@ pub struct Decision {
     pub kept: bool,
     pub section: Option<String>,
     pub reason: Option<&'static str>,
+    pub words: Option<&'static str>,
     pub steps: Vec<Step>,
 }
 
@@ -45,22 +46,24 @@ pub struct Word {
 impl Answer {
     pub fn new(settings: &Settings, url: &str, explained: Explained, announcements: Vec<Announced>) -> Self {
         let decision = explained.verdict.map(|(verdict, steps)| match verdict {
-            Verdict::Kept(kept) => Decision {
-                kept: true,
-                section: Some(settings.section_name(kept.section).to_owned()),
-                reason: None,
-                steps,
-            },
-            Verdict::LeftOut(reason) => Decision { kept: false, section: None, reason: Some(reason.code()), steps },
+            Verdict::Kept(kept) => {
+                let section = Some(settings.section_name(kept.section).to_owned());
+                Decision { kept: true, section, reason: None, words: None, steps }
+            }
+            Verdict::LeftOut(reason) => {
+                let (code, words) = (Some(reason.code()), Some(reason.words()));
+                Decision { kept: false, section: None, reason: code, words, steps }
+            }
         });
         let merged = explained.merged.as_ref();
-        let declared = merged.is_some_and(|said| said.modified.is_some());
-        let lastmod_from = match (declared, explained.lastmod.is_some()) {
-            (true, _) => "declared by the page or source",
-            (false, true) => "the day its content was seen to change, or its publication",
-            (false, false) => "none is declared, and no change of its content has been seen yet",
-        };
         let observed = explained.remembered.map(|lane| lane.observed).filter(|day| *day != NEVER);
+        let seen = observed.and_then(Lastmod::from_epoch_day);
+        let lastmod_from = match explained.lastmod {
+            None => "none is declared, and no change of its content has been seen yet",
+            Some(_) if merged.is_some_and(|said| said.modified.is_some()) => "declared by the page or source",
+            date if date == seen => "the day on which its content was seen to change",
+            Some(_) => "its publication; no later change has been seen",
+        };
         Self {
             url: url.to_owned(),
             decision,
@@ -68,7 +71,7 @@ impl Answer {
             lastmod: explained.lastmod,
             lastmod_from,
             file: explained.file.map(|name| settings.site.of_file(&name).as_str().to_owned()),
-            content_changed: observed.and_then(Lastmod::from_epoch_day),
+            content_changed: seen,
             changed_in_run: explained.remembered.map(|lane| lane.changed),
             announcements,
         }
@@ -93,12 +96,17 @@ pub fn why(answer: &Answer) -> String {
                 "No source knows this URL. {remembered}\nIs it spelt as the site spells it (slash at the end, www, https)?\n{FAINT}What is known: idle-atlas survey{FAINT:#}\n"
             );
     };
-    out += &match (&decision.section, decision.reason) {
-        (Some(section), _) => format!("  {GOOD}goes in{GOOD:#}, in section {section}\n"),
-        (None, reason) => format!("  {BAD}left out{BAD:#}: {}\n", reason.unwrap_or("")),
+    out += &match &decision.section {
+        Some(section) => format!("  {GOOD}goes in{GOOD:#}, in section {section}\n"),
+        None => {
+            let (reason, words) = (decision.reason.unwrap_or(""), decision.words.unwrap_or(""));
+            format!("  {BAD}left out{BAD:#}: {reason} ({words})\n")
+        }
     };
-    let lastmod = answer.lastmod.map_or("–".to_owned(), |date| date.to_string());
-    out += &format!("  lastmod     {lastmod} ({})\n", answer.lastmod_from);
+    if decision.kept {
+        let lastmod = answer.lastmod.map_or("–".to_owned(), |date| date.to_string());
+        out += &format!("  lastmod     {lastmod} ({})\n", answer.lastmod_from);
+    }
     match (&answer.file, decision.kept) {
         (Some(file), true) => out += &format!("  file        {file}\n"),
         (Some(file), false) => out += &format!("  file        {file}, until the next build\n"),
@@ -109,7 +117,8 @@ pub fn why(answer: &Answer) -> String {
         out += &format!("  content     seen to change on {day}\n");
     }
     if let Some(run) = answer.changed_in_run {
-        out += &format!("  news        last in run {run}\n");
+        let baseline = if run == 1 { ", the baseline" } else { "" };
+        out += &format!("  changed     last in run {run}{baseline}\n");
     }
 
     out += "\nSteps, in order\n";
@@ -154,6 +163,6 @@ fn said(said: &Said<'_>) -> String {
         ("videos", Some(videos.collect::<Vec<_>>().join(", ")).filter(|text| !text.is_empty())),
     ];
     let lines: String =
-        fields.into_iter().filter_map(|(name, value)| value.map(|value| format!("  {name:<12}{value}\n"))).collect();
+        fields.into_iter().filter_map(|(name, value)| value.map(|value| format!("  {name:<13}{value}\n"))).collect();
     if lines.is_empty() { "  its URL, and nothing else\n".to_owned() } else { lines }
 }

@@ -68,7 +68,7 @@ fn every_reason_is_counted_with_an_example() {
 #[case("/staff/rota.html", 0, &["left out: rule", "matching /staff/**: keep = false"])]
 #[case("/barred/x.html", 0, &["left out: robots-txt", "line 2: Disallow: /barred/ (for *)"])]
 #[case("/lamps/x.html", 0, &["left out: robots-txt", "(for lampbot)"])]
-#[case("/table/", 0, &["goes in", "Said by table more.csv", "title       Again"])]
+#[case("/table/", 0, &["goes in", "Said by table more.csv", "title        Again"])]
 #[case("/nowhere/", 1, &["No source knows this URL"])]
 fn why_tells_each_step(#[case] path: &str, #[case] code: i32, #[case] words: &[&str]) {
     yard().run(&["why", path]).says(code, words);
@@ -95,6 +95,14 @@ fn a_second_look_reads_no_untouched_file() {
     }
     assert_eq!(site.json(&["survey"])["sources"][0]["unchanged_files"], 0);
     assert_eq!(site.json(&["survey"])["sources"][0]["unchanged_files"], 9);
+    let above = site
+        .command(&["survey", "--json", "--config"])
+        .arg(site.path("idle-atlas.toml"))
+        .current_dir("/")
+        .output()
+        .unwrap();
+    let above: serde_json::Value = serde_json::from_slice(&above.stdout).unwrap();
+    assert_eq!(above["sources"][0]["unchanged_files"], 9, "wherever it is run from");
     assert_eq!(site.json(&["survey", "--fresh"])["sources"][0]["unchanged_files"], 0);
     site.configure(&format!("{HTML}drop_html = true\n"));
     assert_eq!(site.json(&["survey"])["sources"][0]["unchanged_files"], 0, "other settings, other URLs");

@@ -1,0 +1,336 @@
+//! Builds over long random histories: what is on disk is always what the sources say, and entries stay where they are.
+
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::fs;
+use std::path::Path;
+
+use atlas_core::address::Site;
+use atlas_core::choose::{Chooser, OwnFiles};
+use atlas_core::contribution::Said;
+use atlas_core::format::{Document, read};
+use atlas_core::lastmod::Lastmod;
+use atlas_core::placement::UrlsPerFile;
+use atlas_core::robots::Robots;
+use atlas_core::section::Sections;
+use atlas_core::shape::Shape;
+use atlas_store::arrange::Cut;
+use atlas_store::arrival::Block;
+use atlas_store::build::{Job, build, survey};
+use atlas_store::error::StoreError;
+use atlas_store::ledger::{Change, Ledger};
+use atlas_store::publish::{Gzip, Place};
+use atlas_store::report::Built;
+use atlas_store::source::{Gathering, Source};
+use atlas_store::squeeze::unpack;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use proptest::prelude::*;
+
+const ROOT: &str = "https://www.marrowvale.example/";
+
+/// What one entry is like.
+#[derive(Debug, Clone, PartialEq)]
+struct Page {
+    section: &'static str,
+    modified: Option<i32>,
+    title: u32,
+    width: usize,
+}
+
+type Pages = BTreeMap<u32, Page>;
+
+fn url(number: u32, page: &Page) -> String {
+    format!("{ROOT}{number}/{}", "x".repeat(page.width))
+}
+
+/// A source of made-up rows.
+struct Rows {
+    name: &'static str,
+    rows: Vec<(String, Page)>,
+}
+
+impl Source for Rows {
+    fn name(&self) -> String {
+        self.name.to_owned()
+    }
+
+    fn settings(&self) -> u64 {
+        0
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        for rows in self.rows.chunks(7) {
+            let mut block = Block::new(gathering.seed());
+            for (url, page) in rows {
+                block.push(&Said {
+                    url: url.into(),
+                    title: Some(format!("Lamp {}", page.title).into()),
+                    modified: page.modified.and_then(Lastmod::from_epoch_day),
+                    section: Some(page.section.into()),
+                    ..Said::default()
+                });
+            }
+            gathering.push(block);
+        }
+        Ok(())
+    }
+}
+
+/// Two sources that know every third entry both.
+fn sources(pages: &Pages) -> Vec<Box<dyn Source>> {
+    let rows = |wanted: fn(&u32) -> bool| {
+        pages
+            .iter()
+            .filter(|(number, _)| wanted(number))
+            .map(|(number, page)| (url(*number, page), page.clone()))
+            .collect()
+    };
+    vec![
+        Box::new(Rows { name: "first", rows: rows(|_| true) }),
+        Box::new(Rows { name: "second", rows: rows(|number| number % 3 == 0) }),
+    ]
+}
+
+struct Railway {
+    folder: tempfile::TempDir,
+    gzip: Gzip,
+    day: i64,
+}
+
+impl Railway {
+    fn new(gzip: Gzip) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        fs::create_dir(folder.path().join("public")).unwrap();
+        Self { folder, gzip, day: 20_000 }
+    }
+
+    fn with_job<T>(&self, pages: &Pages, limit: u32, run: impl FnOnce(&Job<'_>, &mut Ledger) -> T) -> T {
+        let sources = sources(pages);
+        let job = Job {
+            sources: &sources,
+            chooser: Chooser {
+                site: Site::parse(ROOT).unwrap(),
+                own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into() },
+                robots: Robots::default(),
+                tokens: vec![],
+                rules: vec![],
+                sections: Sections::new(vec![], ["halts".to_owned(), "films".to_owned()]),
+                now: self.day * 86_400,
+            },
+            shape: Shape { most_images: 10 },
+            cut: Cut { urls_per_file: UrlsPerFile::Fixed(limit), bytes_per_file: 4_000 },
+            place: Place {
+                web_root: self.folder.path().join("public"),
+                address: ROOT.into(),
+                main: "sitemap.xml".into(),
+                gzip: self.gzip,
+                robots: None,
+            },
+            settings: String::new(),
+            now: Timestamp::from_second(self.day * 86_400).unwrap(),
+            timezone: TimeZone::UTC,
+            fresh: false,
+            allow: HashSet::from(["shrink".to_owned()]),
+            progress: &|_| (),
+        };
+        let mut ledger = Ledger::open(&self.folder.path().join(".idle-atlas")).unwrap();
+        run(&job, &mut ledger)
+    }
+
+    fn build(&self, pages: &Pages, limit: u32) -> Result<Built, StoreError> {
+        self.with_job(pages, limit, build)
+    }
+
+    fn files(&self) -> BTreeMap<String, Vec<u8>> {
+        let names = fs::read_dir(self.folder.path().join("public")).unwrap().flatten();
+        names.map(|entry| (entry.file_name().into_string().unwrap(), fs::read(entry.path()).unwrap())).collect()
+    }
+
+    /// Which file each listed URL is in.
+    fn homes(&self) -> BTreeMap<String, String> {
+        let public = self.folder.path().join("public");
+        let mut children = Vec::new();
+        let kind = read(&whole(&public, "sitemap.xml"), |_| (), |child| children.push(child.loc.unwrap())).unwrap();
+        let names = match kind {
+            Document::Urlset => vec!["sitemap.xml".to_owned()],
+            Document::Index => children.into_iter().map(|child| child[ROOT.len()..].to_owned()).collect(),
+        };
+        let mut homes = BTreeMap::new();
+        for name in names {
+            let bytes = whole(&public, &name);
+            assert!(bytes.len() <= 4_000, "{name} has {} bytes", bytes.len());
+            let mut urls = Vec::new();
+            read(&bytes, |url| urls.extend(url.loc), |_| ()).unwrap();
+            assert!(!urls.is_empty());
+            for url in urls {
+                assert_eq!(homes.insert(url, name.clone()), None, "each entry lives in one file");
+            }
+        }
+        homes
+    }
+}
+
+fn whole(folder: &Path, name: &str) -> Vec<u8> {
+    let bytes = fs::read(folder.join(name)).unwrap();
+    if name.ends_with(".gz") { unpack(&bytes, 1 << 20).unwrap() } else { bytes }
+}
+
+#[derive(Debug, Clone)]
+enum Day {
+    Add(u8),
+    Remove(u8),
+    Edit(u8),
+    Move(u8),
+    Limit(u8),
+    Lose(u8),
+}
+
+fn day() -> impl Strategy<Value = Day> {
+    prop_oneof![
+        (1u8..30).prop_map(Day::Add),
+        any::<u8>().prop_map(Day::Remove),
+        any::<u8>().prop_map(Day::Edit),
+        any::<u8>().prop_map(Day::Move),
+        (3u8..20).prop_map(Day::Limit),
+        any::<u8>().prop_map(Day::Lose),
+    ]
+}
+
+fn live(day: &Day, pages: &mut Pages, next: &mut u32, limit: &mut u32) {
+    let every = |step: &u8| usize::from(*step) % 9 + 2;
+    match day {
+        Day::Add(count) => {
+            for _ in 0..*count {
+                let number = *next;
+                *next += 1;
+                let section = if number.is_multiple_of(4) { "films" } else { "halts" };
+                let modified = (!number.is_multiple_of(5)).then_some(15_000 + (number * 37 % 900) as i32);
+                let width = if number.is_multiple_of(11) { 700 } else { 3 };
+                pages.insert(number, Page { section, modified, title: 0, width });
+            }
+        }
+        Day::Remove(step) => {
+            let gone: Vec<u32> = pages.keys().copied().step_by(every(step)).collect();
+            gone.iter().for_each(|number| {
+                pages.remove(number);
+            });
+        }
+        Day::Edit(step) => pages.values_mut().step_by(every(step)).for_each(|page| page.title += 1),
+        Day::Move(step) => pages.values_mut().step_by(every(step)).for_each(|page| {
+            page.section = if page.section == "films" { "halts" } else { "films" };
+        }),
+        Day::Limit(urls) => *limit = u32::from(*urls),
+        Day::Lose(_) => {}
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(24))]
+
+    #[test]
+    fn what_is_listed_is_what_the_sources_say(
+        days in proptest::collection::vec(day(), 1..14),
+        gzip in prop_oneof![Just(Gzip::Beside), Just(Gzip::Only), Just(Gzip::Off)],
+    ) {
+        let (mut railway, mut twin) = (Railway::new(gzip), Railway::new(gzip));
+        let (mut pages, mut next, mut limit) = (Pages::new(), 0, 10);
+        let mut before: BTreeMap<String, String> = BTreeMap::new();
+        let mut sections = BTreeMap::new();
+        for day in std::iter::once(Day::Add(5)).chain(days) {
+            railway.day += 1;
+            twin.day += 1;
+            live(&day, &mut pages, &mut next, &mut limit);
+            if let Day::Lose(which) = &day {
+                let names: Vec<String> = railway.files().into_keys().collect();
+                if !names.is_empty() {
+                    fs::remove_file(railway.folder.path().join("public").join(&names[usize::from(*which) % names.len()])).unwrap();
+                }
+            }
+            let built = railway.build(&pages, limit);
+            if pages.is_empty() {
+                prop_assert!(matches!(built, Err(StoreError::Held(_))));
+                continue;
+            }
+            let built = built.unwrap();
+            let homes = railway.homes();
+            let wanted: BTreeSet<String> = pages.iter().map(|(number, page)| url(*number, page)).collect();
+            prop_assert_eq!(homes.keys().cloned().collect::<BTreeSet<_>>(), wanted);
+            let retired: HashSet<&str> = built.retired.iter().map(String::as_str).collect();
+            for (number, page) in &pages {
+                let url = url(*number, page);
+                let home = &homes[&url];
+                prop_assert!(home == "sitemap.xml" || home.starts_with(&format!("atlas-{}-", page.section)), "{} in {}", url, home);
+                // It may have moved only with its section, out of a folded file, or because limits moved.
+                let stayed = sections.get(number) == Some(&page.section) && !matches!(day, Day::Limit(_));
+                if let Some(old) = before.get(&url).filter(|old| stayed && !retired.contains(old.as_str()) && *old != "sitemap.xml") {
+                    prop_assert_eq!(old, home, "{} moved without cause", url);
+                }
+            }
+            if matches!(day, Day::Lose(_)) {
+                prop_assert_eq!(built.survey.changes.changed.count + built.survey.changes.added.count, 0);
+            }
+            // Another ledger with the same history, which lost no file, has the same files; only their dates may differ.
+            twin.build(&pages, limit).unwrap();
+            prop_assert_eq!(&railway.files(), &twin.files());
+            let again = railway.build(&pages, limit).unwrap();
+            prop_assert!(again.written.is_empty(), "{:?}", again.written);
+            twin.build(&pages, limit).unwrap();
+            sections = pages.iter().map(|(number, page)| (*number, page.section)).collect();
+            before = homes;
+        }
+    }
+}
+
+fn railway_of(count: u8) -> (Railway, Pages) {
+    let (mut pages, mut next, mut limit) = (Pages::new(), 0, 10);
+    live(&Day::Add(count), &mut pages, &mut next, &mut limit);
+    (Railway::new(Gzip::Beside), pages)
+}
+
+#[test]
+fn pending_is_what_changed_since_a_run() {
+    let (railway, mut pages) = railway_of(8);
+    railway.build(&pages, 10).unwrap();
+    pages.get_mut(&3).unwrap().title = 9;
+    let gone = pages.remove(&5).unwrap();
+    railway.build(&pages, 10).unwrap();
+    let ledger = Ledger::open(&railway.folder.path().join(".idle-atlas")).unwrap();
+    let tell = |after: i64, all: bool| -> BTreeSet<(String, &'static str)> {
+        let pending = ledger.pending(after, 2, all).unwrap();
+        assert!(pending.is_sorted_by_key(|one| one.key));
+        let kind = |change: Change| if change == Change::Removed { "removed" } else { "changed" };
+        pending.into_iter().map(|one| (one.url, kind(one.change))).collect()
+    };
+    let wanted = BTreeSet::from([(url(3, &pages[&3]), "changed"), (url(5, &gone), "removed")]);
+    assert_eq!(tell(1, false), wanted);
+    assert_eq!(tell(0, true).len(), 8);
+    assert!(tell(2, false).is_empty());
+}
+
+#[test]
+fn an_entry_that_comes_back_is_not_told_as_removed() {
+    let (railway, mut pages) = railway_of(8);
+    railway.build(&pages, 10).unwrap();
+    let gone = pages.remove(&5).unwrap();
+    railway.build(&pages, 10).unwrap();
+    pages.insert(5, gone.clone());
+    railway.build(&pages, 10).unwrap();
+    let ledger = Ledger::open(&railway.folder.path().join(".idle-atlas")).unwrap();
+    let pending = ledger.pending(1, 3, false).unwrap();
+    assert_eq!(pending.len(), 1);
+    assert_eq!((pending[0].url.as_str(), pending[0].change), (url(5, &gone).as_str(), Change::Changed));
+}
+
+#[test]
+fn a_survey_says_what_a_build_then_does() {
+    let (railway, mut pages) = railway_of(25);
+    let surveyed = railway.with_job(&pages, 10, survey).unwrap();
+    assert!(railway.files().is_empty());
+    let built = railway.build(&pages, 10).unwrap();
+    assert_eq!(surveyed.sections, built.survey.sections);
+    pages.get_mut(&3).unwrap().title = 9;
+    let surveyed = railway.with_job(&pages, 10, survey).unwrap();
+    let built = railway.build(&pages, 10).unwrap();
+    assert_eq!(surveyed.changes, built.survey.changes);
+    assert_eq!(built.survey.changes.changed.examples, [url(3, &pages[&3])]);
+}
