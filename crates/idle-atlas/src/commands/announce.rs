@@ -1,7 +1,6 @@
 //! `announce`: tells the engines what changed.
 
 use std::fs;
-use std::io::Read;
 
 use atlas_core::indexnow::Key;
 use atlas_io::announce::{Engine, announce, pending};
@@ -105,8 +104,7 @@ fn write_key_files(settings: &Settings, ledger: &Ledger, screen: &Screen) -> Res
 /// 16 bytes that nobody can guess.
 fn random() -> Result<[u8; 16], Failure> {
     let mut bytes = [0; 16];
-    let read = fs::File::open("/dev/urandom").and_then(|mut source| source.read_exact(&mut bytes));
-    read.map_err(|error| {
+    getrandom::fill(&mut bytes).map_err(|error| {
         Failure::said(format!("cannot make a key: {error}; write one of your own into the configuration: key = \"…\""))
     })?;
     Ok(bytes)

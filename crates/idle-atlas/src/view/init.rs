@@ -51,10 +51,11 @@ pub fn wrote(found: &Found) -> String {
     out += &format!("  web root  {}, {} pages\n", found.folder, grouped(found.pages as u64));
     let sections: Vec<String> =
         found.sections.iter().map(|(name, _, count)| format!("{name} {}", grouped(*count as u64))).collect();
-    let rest = if sections.is_empty() {
-        "pages (all)".to_owned()
-    } else {
-        format!("{}, and pages for the rest", sections.join(", "))
+    let in_sections: usize = found.sections.iter().map(|(_, _, count)| count).sum();
+    let rest = match (sections.is_empty(), in_sections < found.pages) {
+        (true, _) => "pages (all)".to_owned(),
+        (false, true) => format!("{}, and pages for the rest", sections.join(", ")),
+        (false, false) => sections.join(", "),
     };
     out += &format!("  sections  {rest}\n");
     if found.drop_html {
