@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 use std::fs::File;
 use std::path::PathBuf;
 
-use atlas_core::address::{Address, Site};
+use atlas_core::address::{Address, LONGEST, Site};
 use atlas_core::contribution::Said;
 use atlas_core::entry::{Changefreq, Priority, Video};
 use atlas_core::fingerprint;
@@ -485,6 +485,12 @@ impl<'t> Reading<'t> {
         let mut images: Vec<Cow<'r, str>> = Vec::new();
         for item in record.list(Field::Images, &self.table.separator) {
             match self.table.site.address(&item) {
+                Ok(address) if address.as_str().len() > LONGEST => {
+                    self.problem(
+                        line,
+                        "images: a URL of 2,048 characters or more; the entry is listed without it".to_owned(),
+                    );
+                }
                 Ok(address) => images.push(Cow::Owned(address.as_str().to_owned())),
                 Err(why) => self.problem(line, format!("images: {why}; the entry is listed without it")),
             }
@@ -508,7 +514,10 @@ impl<'t> Reading<'t> {
             );
             Vec::new()
         });
-        let place = |text: Option<String>| Some(page.join(&text?).ok()?.as_str().to_owned());
+        let place = |text: Option<String>| {
+            let address = page.join(&text?).ok()?;
+            Some(address.as_str().to_owned()).filter(|address| address.len() <= LONGEST)
+        };
         let date = |text: Option<String>| Lastmod::read(&text?, &self.table.timezone).map(|date| date.to_string());
         let complete = |video: Video| Video {
             thumbnail_loc: place(video.thumbnail_loc),

@@ -10,7 +10,7 @@ use super::{
     Heading, LARGEST_DATA, LONGEST_TEXT, Link, MOST_HEADINGS, MOST_IMAGES, MOST_LINKS, MOST_VIDEOS, Page, PageError,
     Reader, encoding,
 };
-use crate::address::{Address, Base};
+use crate::address::{Address, Base, LONGEST};
 use crate::entry::Video;
 use crate::lastmod::Lastmod;
 
@@ -251,8 +251,11 @@ impl<'a> Reading<'a> {
         }
     }
 
+    /// The address that a reference stands for; none where it would be too long for a sitemap.
     fn complete(&self, reference: &str) -> Option<Address> {
-        self.base.as_ref()?.join(reference).ok()
+        let short = |text: &str| text.len() <= LONGEST;
+        let address = self.base.as_ref().filter(|_| short(reference))?.join(reference).ok()?;
+        Some(address).filter(|address| short(address.as_str()))
     }
 
     /// `base` changes what relative URLs mean (HTML Standard); only the first counts.
@@ -572,6 +575,14 @@ mod tests {
         let images: Vec<&str> = page.images.iter().map(Address::path).collect();
         assert_eq!(images, ["/films/cutting/big.svg", "/films/cutting/lazy.svg", "/lead.svg"]);
         assert!(self::page("<meta name=robots content=noimageindex><img src=a.svg>").images.is_empty());
+    }
+
+    #[test]
+    fn references_too_long_for_a_sitemap_are_left_out() {
+        let long = "x".repeat(3000);
+        let page =
+            page(&format!("<img src={long}><img src=a.svg><video src={long}></video><link rel=canonical href={long}>"));
+        assert_eq!((page.images.len(), page.videos.len(), page.canonical), (1, 0, None));
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! What `survey` and `build` show: what people look at most.
 
-use atlas_store::report::{Built, Counted, Fate, RobotsFate, SectionReport, Survey};
+use atlas_store::report::{Built, Counted, Fate, IncompleteVideo, RobotsFate, SectionReport, Survey};
 
 use super::grid::Grid;
 use super::words::{count, grouped, size};
@@ -213,12 +213,14 @@ fn videos(survey: &Survey, verbose: bool) -> String {
         "{WARN}{}{WARN:#} for want of a part that engines require:\n",
         count(number, "video is not written", "videos are not written")
     );
-    for video in videos.iter().take(shown) {
-        let lacks: Vec<&str> = video.lacks.iter().map(|part| part.words()).collect();
-        out += &format!("  {}: no {}\n", video.page, lacks.join(", no "));
+    let alike: Vec<&[IncompleteVideo]> = videos.chunk_by(|one, other| one == other).collect();
+    for group in alike.iter().take(shown) {
+        let lacks: Vec<&str> = group[0].lacks.iter().map(|part| part.words()).collect();
+        let number = if group.len() > 1 { format!(" ({} videos)", grouped(group.len() as u64)) } else { String::new() };
+        out += &format!("  {}: no {}{number}\n", group[0].page, lacks.join(", no "));
     }
-    if videos.len() > shown {
-        out += &format!("  and {} more\n", grouped((videos.len() - shown) as u64));
+    if alike.len() > shown {
+        out += &format!("  and {} more\n", count((alike.len() - shown) as u64, "page", "pages"));
     }
     out + "\n"
 }
