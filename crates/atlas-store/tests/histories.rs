@@ -224,8 +224,13 @@ fn live(day: &Day, pages: &mut Pages, next: &mut u32, limit: &mut u32) {
     }
 }
 
+/// How many histories are lived through: more with `HISTORIES=500 cargo test -p atlas-store --test histories`.
+fn cases() -> u32 {
+    std::env::var("HISTORIES").ok().and_then(|text| text.parse().ok()).unwrap_or(16)
+}
+
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(24))]
+    #![proptest_config(ProptestConfig::with_cases(cases()))]
 
     #[test]
     fn what_is_listed_is_what_the_sources_say(
@@ -241,14 +246,17 @@ proptest! {
             twin.day += 1;
             live(&day, &mut pages, &mut next, &mut limit);
             if let Day::Lose(which) = &day {
-                let names: Vec<String> = railway.files().into_keys().collect();
-                if !names.is_empty() {
-                    fs::remove_file(railway.folder.path().join("public").join(&names[usize::from(*which) % names.len()])).unwrap();
+                // One that is listed: those that left the index are not brought back.
+                let live: BTreeSet<&String> = before.values().collect();
+                if let Some(name) = live.iter().nth(usize::from(*which) % live.len().max(1)) {
+                    fs::remove_file(railway.folder.path().join("public").join(name)).unwrap();
                 }
             }
             let built = railway.build(&pages, limit);
             if pages.is_empty() {
+                // Held back, and a file that was lost comes back with the next build.
                 prop_assert!(matches!(built, Err(StoreError::Held(_))));
+                before.clear();
                 continue;
             }
             let built = built.unwrap();
@@ -269,9 +277,11 @@ proptest! {
             if matches!(day, Day::Lose(_)) {
                 prop_assert_eq!(built.survey.changes.changed.count + built.survey.changes.added.count, 0);
             }
-            // Another ledger with the same history, which lost no file, has the same files; only their dates may differ.
+            // Another ledger with the same history, which lost no file, has the same files.
             twin.build(&pages, limit).unwrap();
-            prop_assert_eq!(&railway.files(), &twin.files());
+            let (mine, theirs) = (railway.files(), twin.files());
+            let differ: Vec<&String> = mine.keys().chain(theirs.keys()).filter(|name| mine.get(*name) != theirs.get(*name)).collect();
+            prop_assert!(differ.is_empty(), "{:?}", differ);
             let again = railway.build(&pages, limit).unwrap();
             prop_assert!(again.written.is_empty(), "{:?}", again.written);
             twin.build(&pages, limit).unwrap();

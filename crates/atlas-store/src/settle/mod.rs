@@ -4,6 +4,8 @@
 //! parallel. Nothing is sorted by URL. What comes out is a candidate for each kept entry, a count for each reason, and the
 //! remembered entries that are gone.
 
+mod join;
+
 use std::collections::BTreeMap;
 
 use atlas_core::choose::{Chooser, Kept, Reason, Verdict};
@@ -15,11 +17,11 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::shape::{self, Shape};
 use rayon::prelude::*;
 
-use crate::arrival::{Arrivals, Block, Place};
+use self::join::{Origin, PASSED_OVER, join};
+use crate::arrival::{Arrivals, Place};
 use crate::ledger::{Change, LaneEntry, NEVER};
 use crate::report::{Counted, IncompleteVideo};
 
-const PARTITIONS: usize = 64;
 /// How many blocks are chosen from before what came of them is put together: that would else stand in memory twice.
 const BLOCKS_AT_A_TIME: usize = 16;
 /// How many examples are shown of anything that is counted.
@@ -242,124 +244,6 @@ pub fn settle(arrivals: &mut Arrivals, lane: &[LaneEntry], seed: u64, terms: &Te
         && settled.dates_moved * 10 < settled.contents_moved;
     judge(&mut settled, arrivals, lane, terms);
     settled
-}
-
-fn partition(key: u128) -> usize {
-    (key >> 122) as usize
-}
-
-/// What the keys alone say.
-struct Joined {
-    /// For each row of each block: where the ledger remembers it, [`UNKNOWN`], or [`PASSED_OVER`].
-    roles: Vec<Vec<u32>>,
-    /// Rows that were merged from several.
-    merged: Vec<Merged>,
-    /// Remembered entries that no row speaks of.
-    gone: Vec<u32>,
-    /// Rows whose source had named the URL before.
-    duplicates: Option<Sample>,
-}
-
-/// The rows of one partition that were merged from several.
-struct Merged {
-    rows: Block,
-    priors: Vec<u32>,
-    origins: Vec<Origin>,
-}
-
-/// Where a merged row comes from: the place of the first of its rows, and the sum of their fingerprints.
-type Origin = (Place, u64);
-
-/// A row that counts only as part of a merged one.
-const PASSED_OVER: u32 = u32::MAX - 1;
-
-/// A row in its partition.
-type Dealt = (u128, Place, u64);
-
-/// Joins the keys of all rows with one another and with those that the ledger remembers.
-fn join(arrivals: &Arrivals, lane: &[LaneEntry], seed: u64) -> Joined {
-    let share = arrivals.len() / PARTITIONS + arrivals.len() / PARTITIONS / 8 + 16;
-    let mut rows: Vec<Vec<Dealt>> = (0..PARTITIONS).map(|_| Vec::with_capacity(share)).collect();
-    for (place, mark) in arrivals.marks() {
-        rows[partition(mark.key)].push((mark.key, place, mark.said));
-    }
-    let mut known: Vec<Vec<(u128, u32)>> = vec![Vec::new(); PARTITIONS];
-    for (at, entry) in lane.iter().enumerate() {
-        known[partition(entry.key)].push((entry.key, at as u32));
-    }
-    let parts: Vec<Part> =
-        rows.into_par_iter().zip(known).map(|(rows, known)| join_partition(arrivals, seed, rows, known)).collect();
-    let mut joined = Joined {
-        roles: arrivals.block_lengths().map(|rows| vec![PASSED_OVER; rows]).collect(),
-        merged: Vec::new(),
-        gone: Vec::new(),
-        duplicates: None,
-    };
-    for part in parts {
-        part.singles.into_iter().for_each(|(place, prior)| joined.roles[place.block()][place.row()] = prior);
-        joined.gone.extend(part.gone);
-        if part.duplicates.count > 0 {
-            joined.duplicates.get_or_insert_default().join(part.duplicates);
-        }
-        if !part.merged.rows.is_empty() {
-            joined.merged.push(part.merged);
-        }
-    }
-    joined
-}
-
-/// What came of one partition.
-struct Part {
-    singles: Vec<(Place, u32)>,
-    merged: Merged,
-    gone: Vec<u32>,
-    duplicates: Sample,
-}
-
-fn join_partition(arrivals: &Arrivals, seed: u64, mut rows: Vec<Dealt>, mut known: Vec<(u128, u32)>) -> Part {
-    rows.sort_unstable_by_key(|(key, place, _)| (*key, *place));
-    known.sort_unstable();
-    let mut part = Part {
-        singles: Vec::with_capacity(rows.len()),
-        merged: Merged { rows: Block::new(seed), priors: Vec::new(), origins: Vec::new() },
-        gone: Vec::new(),
-        duplicates: Sample::default(),
-    };
-    let mut known = known.into_iter().peekable();
-    for group in rows.chunk_by(|one, other| one.0 == other.0) {
-        let key = group[0].0;
-        while let Some((_, gone)) = known.next_if(|(known, _)| *known < key) {
-            part.gone.push(gone);
-        }
-        let prior = known.next_if(|(known, _)| *known == key).map_or(UNKNOWN, |(_, at)| at);
-        match group {
-            [(_, place, _)] => part.singles.push((*place, prior)),
-            group => part.merge(arrivals, group, prior),
-        }
-    }
-    part.gone.extend(known.map(|(_, gone)| gone));
-    part
-}
-
-impl Part {
-    fn merge(&mut self, arrivals: &Arrivals, group: &[Dealt], prior: u32) {
-        let (_, first, mut sum) = group[0];
-        let mut said = Said::read(arrivals.row(first));
-        let mut sources = vec![arrivals.source_of(first)];
-        for &(_, other, hash) in &group[1..] {
-            let source = arrivals.source_of(other);
-            if sources.contains(&source) {
-                self.duplicates.add(other, &said.url);
-            } else {
-                sources.push(source);
-            }
-            said.merge(Said::read(arrivals.row(other)));
-            sum = sum.wrapping_add(hash);
-        }
-        self.merged.rows.push(&said);
-        self.merged.priors.push(prior);
-        self.merged.origins.push((first, sum));
-    }
 }
 
 /// Decides what is news, now that it is known whether the whole site moved.

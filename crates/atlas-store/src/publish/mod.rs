@@ -4,10 +4,13 @@
 //! them), then the main file, then robots.txt, then the ledger, and only then are old files removed. What is about to be
 //! written is noted in the ledger before, so that a build that was killed is finished or undone by the next.
 
+mod placing;
+mod sheet;
+
 use std::collections::{BTreeMap, BTreeSet};
-use std::io::{self, Write as _};
+use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::mpsc::{Receiver, SyncSender, channel, sync_channel};
+use std::sync::mpsc::{Receiver, sync_channel};
 use std::{fs, thread};
 
 use atlas_core::format::{Frame, IndexLine, index};
@@ -15,6 +18,8 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::robots::declare;
 use rayon::prelude::*;
 
+use self::placing::Placing;
+use self::sheet::Sheet;
 use crate::arrange::{FilePlan, Made, Plan, Renderer, SegmentPlan};
 use crate::disk::{self, Draft, OnDisk};
 use crate::error::StoreError;
@@ -27,8 +32,6 @@ use crate::squeeze::{GzipWriter, Segment, Squeezer, squeeze, unsqueeze};
 const GRACE: i64 = 14 * 24 * 3600;
 /// How many segments are compressed at a time.
 const WINDOW: usize = 32;
-/// How many finished files are brought to the disk together.
-const BATCH: usize = 128;
 /// The declarations that the tool has made in robots.txt, one a line: a fact of the ledger.
 const DECLARED: &str = "declared";
 
@@ -496,108 +499,6 @@ impl State {
         let any = !placed.is_empty();
         placed.into_iter().for_each(|(name, on_disk)| self.wrote(name, on_disk));
         if any { disk::sync_folder(&publisher.place.web_root) } else { Ok(()) }
-    }
-}
-
-/// Finished files, each with its name.
-type Batch = Vec<(String, Draft)>;
-/// What came of a batch.
-type Placed = Result<Vec<(String, OnDisk)>, StoreError>;
-
-/// A thread that brings finished files to the disk, many at a time, and puts them in their places.
-struct Placing {
-    waiting: Batch,
-    batches: SyncSender<Batch>,
-    placed: Receiver<Placed>,
-    under_way: usize,
-}
-
-impl Placing {
-    fn start<'scope>(scope: &'scope thread::Scope<'scope, '_>) -> Self {
-        let (batches, coming) = sync_channel::<Batch>(1);
-        let (sender, placed) = channel();
-        scope.spawn(move || {
-            for batch in coming {
-                if sender.send(disk::put_in_place(batch)).is_err() {
-                    return;
-                }
-            }
-        });
-        Self { waiting: Vec::new(), batches, placed, under_way: 0 }
-    }
-
-    /// Hands over a finished file.
-    fn put(&mut self, name: String, draft: Draft) -> Result<(), StoreError> {
-        self.waiting.push((name, draft));
-        if self.waiting.len() == BATCH { self.send() } else { Ok(()) }
-    }
-
-    fn send(&mut self) -> Result<(), StoreError> {
-        self.under_way += 1;
-        self.batches.send(std::mem::take(&mut self.waiting)).map_err(|_| StoreError::Stopped)
-    }
-
-    /// Waits for all files that were handed over.
-    fn wait(&mut self) -> Placed {
-        if !self.waiting.is_empty() {
-            self.send()?;
-        }
-        let mut done = Vec::new();
-        for _ in 0..std::mem::take(&mut self.under_way) {
-            done.append(&mut self.placed.recv().map_err(|_| StoreError::Stopped)??);
-        }
-        Ok(done)
-    }
-}
-
-/// One sitemap file being written, in plain and compressed form at once.
-struct Sheet {
-    plain: Option<Draft>,
-    packed: Option<GzipWriter<Draft>>,
-    crc: crc32fast::Hasher,
-    size: u64,
-    folder: PathBuf,
-}
-
-struct Finished {
-    plain: Option<Draft>,
-    packed: Option<Draft>,
-    crc: u32,
-    size: u64,
-}
-
-impl Sheet {
-    fn begin(plain: Option<Draft>, packed: Option<Draft>, folder: &Path) -> Result<Self, StoreError> {
-        let failed = StoreError::io("cannot write into", folder);
-        let packed = packed.map(GzipWriter::begin).transpose().map_err(failed)?;
-        Ok(Self { plain, packed, crc: crc32fast::Hasher::new(), size: 0, folder: folder.to_owned() })
-    }
-
-    fn frame(&mut self, raw: &[u8], squeezer: &mut Squeezer) -> Result<(), StoreError> {
-        let segment = squeezer.squeeze(raw).map_err(StoreError::io("cannot compress for", &self.folder))?;
-        self.push(raw, &segment)
-    }
-
-    fn push(&mut self, raw: &[u8], segment: &Segment) -> Result<(), StoreError> {
-        let written = (|| {
-            if let Some(plain) = &mut self.plain {
-                plain.write_all(raw)?;
-            }
-            if let Some(packed) = &mut self.packed {
-                packed.push(&segment.body, segment.crc, segment.raw_size)?;
-            }
-            Ok(())
-        })();
-        written.map_err(StoreError::io("cannot write into", &self.folder))?;
-        self.crc.combine(&crc32fast::Hasher::new_with_initial_len(segment.crc, segment.raw_size));
-        self.size += segment.raw_size;
-        Ok(())
-    }
-
-    fn finish(self) -> Result<Finished, StoreError> {
-        let failed = StoreError::io("cannot write into", &self.folder);
-        let packed = self.packed.map(GzipWriter::finish).transpose().map_err(failed)?;
-        Ok(Finished { plain: self.plain, packed, crc: self.crc.finalize(), size: self.size })
     }
 }
 

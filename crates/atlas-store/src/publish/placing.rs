@@ -1,0 +1,61 @@
+//! Putting finished files in their places, many at a time, while others are still being made.
+
+use std::sync::mpsc::{Receiver, SyncSender, channel, sync_channel};
+use std::thread;
+
+use crate::disk::{self, Draft, OnDisk};
+use crate::error::StoreError;
+
+/// How many finished files are brought to the disk together.
+const BATCH: usize = 128;
+
+/// Finished files, each with its name.
+type Batch = Vec<(String, Draft)>;
+/// What came of a batch.
+pub(super) type Placed = Result<Vec<(String, OnDisk)>, StoreError>;
+
+/// A thread that brings finished files to the disk, many at a time, and puts them in their places.
+pub(super) struct Placing {
+    waiting: Batch,
+    batches: SyncSender<Batch>,
+    placed: Receiver<Placed>,
+    under_way: usize,
+}
+
+impl Placing {
+    pub(super) fn start<'scope>(scope: &'scope thread::Scope<'scope, '_>) -> Self {
+        let (batches, coming) = sync_channel::<Batch>(1);
+        let (sender, placed) = channel();
+        scope.spawn(move || {
+            for batch in coming {
+                if sender.send(disk::put_in_place(batch)).is_err() {
+                    return;
+                }
+            }
+        });
+        Self { waiting: Vec::new(), batches, placed, under_way: 0 }
+    }
+
+    /// Hands over a finished file.
+    pub(super) fn put(&mut self, name: String, draft: Draft) -> Result<(), StoreError> {
+        self.waiting.push((name, draft));
+        if self.waiting.len() == BATCH { self.send() } else { Ok(()) }
+    }
+
+    fn send(&mut self) -> Result<(), StoreError> {
+        self.under_way += 1;
+        self.batches.send(std::mem::take(&mut self.waiting)).map_err(|_| StoreError::Stopped)
+    }
+
+    /// Waits for all files that were handed over.
+    pub(super) fn wait(&mut self) -> Placed {
+        if !self.waiting.is_empty() {
+            self.send()?;
+        }
+        let mut done = Vec::new();
+        for _ in 0..std::mem::take(&mut self.under_way) {
+            done.append(&mut self.placed.recv().map_err(|_| StoreError::Stopped)??);
+        }
+        Ok(done)
+    }
+}

@@ -1,0 +1,60 @@
+//! One sitemap file being written, in plain and compressed form at once.
+
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+
+use crate::disk::Draft;
+use crate::error::StoreError;
+use crate::squeeze::{GzipWriter, Segment, Squeezer};
+
+/// One sitemap file being written, in plain and compressed form at once.
+pub(super) struct Sheet {
+    pub(super) plain: Option<Draft>,
+    pub(super) packed: Option<GzipWriter<Draft>>,
+    pub(super) crc: crc32fast::Hasher,
+    pub(super) size: u64,
+    folder: PathBuf,
+}
+
+/// A sitemap file that is complete but not in its place yet.
+pub(super) struct Finished {
+    pub(super) plain: Option<Draft>,
+    pub(super) packed: Option<Draft>,
+    pub(super) crc: u32,
+    pub(super) size: u64,
+}
+
+impl Sheet {
+    pub(super) fn begin(plain: Option<Draft>, packed: Option<Draft>, folder: &Path) -> Result<Self, StoreError> {
+        let failed = StoreError::io("cannot write into", folder);
+        let packed = packed.map(GzipWriter::begin).transpose().map_err(failed)?;
+        Ok(Self { plain, packed, crc: crc32fast::Hasher::new(), size: 0, folder: folder.to_owned() })
+    }
+
+    pub(super) fn frame(&mut self, raw: &[u8], squeezer: &mut Squeezer) -> Result<(), StoreError> {
+        let segment = squeezer.squeeze(raw).map_err(StoreError::io("cannot compress for", &self.folder))?;
+        self.push(raw, &segment)
+    }
+
+    pub(super) fn push(&mut self, raw: &[u8], segment: &Segment) -> Result<(), StoreError> {
+        let written = (|| {
+            if let Some(plain) = &mut self.plain {
+                plain.write_all(raw)?;
+            }
+            if let Some(packed) = &mut self.packed {
+                packed.push(&segment.body, segment.crc, segment.raw_size)?;
+            }
+            Ok(())
+        })();
+        written.map_err(StoreError::io("cannot write into", &self.folder))?;
+        self.crc.combine(&crc32fast::Hasher::new_with_initial_len(segment.crc, segment.raw_size));
+        self.size += segment.raw_size;
+        Ok(())
+    }
+
+    pub(super) fn finish(self) -> Result<Finished, StoreError> {
+        let failed = StoreError::io("cannot write into", &self.folder);
+        let packed = self.packed.map(GzipWriter::finish).transpose().map_err(failed)?;
+        Ok(Finished { plain: self.plain, packed, crc: self.crc.finalize(), size: self.size })
+    }
+}
