@@ -76,3 +76,40 @@ fn read(path: &Path) -> Fetched {
         Err(error) => Fetched::Broken(format!("cannot be read: {error}")),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::host_root("https://www.marrowvale.example/", "https://www.marrowvale.example/a/b.xml", Some("a/b.xml"))]
+    #[case::in_a_folder(
+        "https://www.marrowvale.example/rail/",
+        "https://www.marrowvale.example/rail/b.xml",
+        Some("b.xml")
+    )]
+    #[case::outside("https://www.marrowvale.example/rail/", "https://www.marrowvale.example/b.xml", None)]
+    #[case::other_host("https://www.marrowvale.example/", "https://cdn.example/b.xml", None)]
+    #[case::upwards("https://www.marrowvale.example/", "https://www.marrowvale.example/..%2Fb.xml", None)]
+    fn addresses_become_files_of_the_web_root(#[case] site: &str, #[case] address: &str, #[case] wanted: Option<&str>) {
+        let root = WebRoot { folder: "public".into(), site: Site::parse(site).unwrap(), robots: None };
+        assert_eq!(root.path(address), wanted.map(|path| Path::new("public").join(path)));
+    }
+
+    #[test]
+    fn what_cannot_be_fetched_is_told_apart() {
+        let folder = tempfile::tempdir().unwrap();
+        fs::write(folder.path().join("broken.xml.gz"), b"lamp oil").unwrap();
+        fs::create_dir(folder.path().join("folder.xml")).unwrap();
+        let site = Site::parse("https://www.marrowvale.example/").unwrap();
+        let root = WebRoot { folder: folder.path().to_owned(), site, robots: None };
+        let fetch = |name: &str| root.fetch(&format!("https://www.marrowvale.example/{name}"));
+        assert!(matches!(fetch("broken.xml.gz"), Fetched::Broken(why) if why.contains("no gzip file")));
+        assert!(matches!(fetch("folder.xml"), Fetched::Broken(why) if why.contains("cannot be read")));
+        assert_eq!(fetch("lost.xml"), Fetched::Missing);
+    }
+}

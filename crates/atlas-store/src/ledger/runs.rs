@@ -91,3 +91,25 @@ impl Writing<'_> {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn runs_come_back_newest_first_and_one_in_full() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Ledger::open(folder.path()).unwrap();
+        assert_eq!(ledger.last_run().unwrap(), 0);
+        let counts = RunCounts { entries: 9, added: 1, changed: 2, removed: 3, left_out: 4, files_written: 5 };
+        let row = |run| RunRow { run, at: 1_795_435_200 + run, counts };
+        let writing = ledger.transaction().unwrap();
+        writing.add_run(&row(1), "{}").unwrap();
+        writing.add_run(&row(2), "{\"main\": \"x\"}").unwrap();
+        writing.commit().unwrap();
+        assert_eq!(ledger.last_run().unwrap(), 2);
+        assert_eq!(ledger.runs(9).unwrap(), [row(2), row(1)]);
+        assert_eq!(ledger.run(2).unwrap(), Some((row(2), "{\"main\": \"x\"}".to_owned())));
+        assert_eq!(ledger.run(3).unwrap(), None);
+    }
+}

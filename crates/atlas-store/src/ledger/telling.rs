@@ -217,3 +217,60 @@ pub(crate) fn urls_of(body: &[u8], raw_size: u64) -> Result<Vec<String>, StoreEr
         .map_err(|_| StoreError::LedgerDamaged("the text of a segment is not what was written"))?;
     Ok(urls)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn how_far_an_engine_has_come_is_remembered() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Ledger::open(folder.path()).unwrap();
+        assert_eq!(ledger.engine("test").unwrap(), None);
+        let state = EngineState { watermark: 3, target: Some(5), cursor: Some(u128::MAX - 7), not_before: Some(99) };
+        let writing = ledger.transaction().unwrap();
+        writing.set_engine("test", &state).unwrap();
+        writing.set_engine("other", &EngineState::default()).unwrap();
+        writing.commit().unwrap();
+        assert_eq!(ledger.engine("test").unwrap(), Some(state));
+        assert_eq!(ledger.engine("other").unwrap(), Some(EngineState::default()));
+    }
+
+    #[test]
+    fn announcements_come_back_newest_first() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Ledger::open(folder.path()).unwrap();
+        let announced = |at: i64, status: Option<u16>| Announced {
+            engine: "test".into(),
+            at,
+            run: 2,
+            urls: 2,
+            status,
+            outcome: "done".into(),
+            words: "taken".into(),
+            examples: vec!["https://www.marrowvale.example/a".into(), "https://www.marrowvale.example/b".into()],
+        };
+        let writing = ledger.transaction().unwrap();
+        writing.add_announcement(&announced(1, Some(200))).unwrap();
+        writing.add_announcement(&announced(2, None)).unwrap();
+        writing.commit().unwrap();
+        assert_eq!(ledger.announcements(9).unwrap(), [announced(2, None), announced(1, Some(200))]);
+        assert_eq!(ledger.announcements(1).unwrap().len(), 1);
+    }
+
+    #[test]
+    fn a_tombstone_goes_when_its_entry_is_back() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Ledger::open(folder.path()).unwrap();
+        let tombstone = |key, change| Tombstone { key, url: format!("https://www.marrowvale.example/{key}"), change };
+        let writing = ledger.transaction().unwrap();
+        writing.bury(&tombstone(2, Change::Redirected), 4).unwrap();
+        writing.bury(&tombstone(1, Change::Removed), 4).unwrap();
+        writing.bury(&tombstone(3, Change::Removed), 4).unwrap();
+        writing.unbury(3).unwrap();
+        writing.commit().unwrap();
+        let told: Vec<_> = ledger.pending(3, 4, false).unwrap().into_iter().map(|one| (one.key, one.change)).collect();
+        assert_eq!(told, [(1, Change::Removed), (2, Change::Redirected)]);
+        assert!(ledger.pending(4, 9, false).unwrap().is_empty());
+    }
+}
