@@ -38,6 +38,7 @@ impl<R: Read> Cutter<R> {
     }
 
     fn fill(&mut self) -> io::Result<()> {
+        self.rest.reserve(BLOCK + 1);
         let mut chunk = (&mut self.reader).take(BLOCK as u64);
         self.done = chunk.read_to_end(&mut self.rest)? == 0;
         Ok(())

@@ -177,7 +177,7 @@ impl Source for Table {
         while !batch.is_empty() {
             // The next blocks are read from the disk while these are taken apart.
             let (read, next) = rayon::join(
-                || batch.par_iter().map(|cut| Reading::new(self, seed).run(cut, &header)).collect::<Vec<_>>(),
+                || batch.par_iter().map(|cut| Reading::new(self, seed, cut).run(&header)).collect::<Vec<_>>(),
                 || self.next_batch(&mut cuts),
             );
             for (block, problems) in read {
@@ -331,29 +331,32 @@ fn scalar(value: &Value) -> Option<Cow<'_, str>> {
 /// One block being read.
 struct Reading<'t> {
     table: &'t Table,
+    cut: &'t Cut,
     block: Block,
     problems: Vec<Problem>,
 }
 
 impl<'t> Reading<'t> {
-    fn new(table: &'t Table, seed: u64) -> Self {
-        Self { table, block: Block::new(seed), problems: Vec::new() }
+    fn new(table: &'t Table, seed: u64, cut: &'t Cut) -> Self {
+        Self { table, cut, block: Block::with_room(seed, cut.bytes.len()), problems: Vec::new() }
     }
 
-    fn run(mut self, cut: &Cut, header: &Header) -> (Block, Vec<Problem>) {
+    fn run(mut self, header: &Header) -> (Block, Vec<Problem>) {
+        let cut = self.cut;
         if cut.endless {
             let message = "a record begins here that does not end within 16 MiB; is a quote left open?";
             self.problem(cut.first_line, message.to_owned());
         } else {
             match self.table.layout {
-                Layout::Csv(delimiter) => self.csv(cut, header, delimiter),
-                Layout::JsonLines => self.json_lines(cut, header),
+                Layout::Csv(delimiter) => self.csv(header, delimiter),
+                Layout::JsonLines => self.json_lines(header),
             }
         }
         (self.block, self.problems)
     }
 
-    fn csv(&mut self, cut: &Cut, header: &Header, delimiter: u8) {
+    fn csv(&mut self, header: &Header, delimiter: u8) {
+        let cut = self.cut;
         let mut reader = csv::ReaderBuilder::new()
             .delimiter(delimiter)
             .has_headers(false)
@@ -384,7 +387,8 @@ impl<'t> Reading<'t> {
         }
     }
 
-    fn json_lines(&mut self, cut: &Cut, header: &Header) {
+    fn json_lines(&mut self, header: &Header) {
+        let cut = self.cut;
         for (nth, line) in cut.bytes.split(|byte| *byte == b'\n').enumerate() {
             let number = cut.first_line + nth as u64;
             if line.trim_ascii().is_empty() {

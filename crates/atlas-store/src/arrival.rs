@@ -38,6 +38,11 @@ impl Block {
         Self { seed, bytes: Vec::new(), marks: Vec::new() }
     }
 
+    /// An empty block with room for about so many bytes of rows.
+    pub fn with_room(seed: u64, bytes: usize) -> Self {
+        Self { seed, bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 100) }
+    }
+
     /// Adds a row.
     pub fn push(&mut self, said: &Said<'_>) {
         let start = self.bytes.len();
