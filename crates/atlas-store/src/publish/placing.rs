@@ -6,8 +6,9 @@ use std::thread;
 use crate::disk::{self, Draft, OnDisk};
 use crate::error::StoreError;
 
-/// How many finished files are brought to the disk together.
-const BATCH: usize = 128;
+/// How many finished files are brought to the disk together. Three times as many may be open at once, which has to stay
+/// well below what systems allow a process (256 on some).
+const BATCH: usize = 64;
 
 /// Finished files, each with its name.
 type Batch = Vec<(String, Draft)>;
