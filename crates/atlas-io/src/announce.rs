@@ -203,7 +203,7 @@ struct Sender {
 
 impl Sender {
     fn new(engine: &Engine) -> Result<Self, StoreError> {
-        let failed = |why: String| StoreError::Source { name: format!("engine {}", engine.name), why };
+        let failed = |why: String| StoreError::Engine { name: engine.name.clone(), why };
         let runtime = tokio::runtime::Builder::new_current_thread()
             .enable_all()
             .build()

@@ -174,7 +174,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Expl
     let mut said = Vec::new();
     let mut merged: Option<Said<'static>> = None;
     for (place, _) in arrivals.marks().filter(|(_, mark)| mark.key == key) {
-        let one = into_owned(Said::read(arrivals.row(place)));
+        let one = Said::read(arrivals.row(place)).into_owned();
         match &mut merged {
             Some(merged) => merged.merge(one.clone()),
             None => merged = Some(one.clone()),
@@ -199,32 +199,6 @@ pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Expl
 
 fn holds(file: &crate::ledger::FileRow, at: usize) -> bool {
     file.segments.iter().any(|segment| (segment.first..segment.first + segment.count as usize).contains(&at))
-}
-
-fn into_owned(said: Said<'_>) -> Said<'static> {
-    let mut bytes = Vec::new();
-    atlas_core::contribution::Row::write(&mut bytes, &said);
-    let said = Said::read(&bytes);
-    let own = |text: Option<std::borrow::Cow<'_, str>>| text.map(|text| std::borrow::Cow::Owned(text.into_owned()));
-    Said {
-        url: said.url.into_owned().into(),
-        title: own(said.title),
-        description: own(said.description),
-        language: own(said.language),
-        images: said.images.into_iter().map(|image| image.into_owned().into()).collect(),
-        noindex: own(said.noindex),
-        canonical: own(said.canonical),
-        refresh: own(said.refresh),
-        section: own(said.section),
-        videos: said.videos,
-        modified: said.modified,
-        published: said.published,
-        digest: said.digest,
-        keep: said.keep,
-        changefreq: said.changefreq,
-        priority: said.priority,
-        no_head: said.no_head,
-    }
 }
 
 fn gather(job: &Job<'_>, ledger: &Ledger, seed: u64) -> Result<(Arrivals, Vec<Outcome>, Vec<Memory>), StoreError> {

@@ -55,6 +55,14 @@ pub enum StoreError {
         /// What happened and how to mend it.
         why: String,
     },
+    /// An engine could not even be tried.
+    #[error("engine {name}: {why}")]
+    Engine {
+        /// Its name in the configuration.
+        name: String,
+        /// What happened.
+        why: String,
+    },
     /// A guard held the build back; nothing was written.
     #[error("{0}")]
     Held(Held),

@@ -107,7 +107,8 @@ impl Settings {
             now: now().as_second(),
             site: site.clone(),
         };
-        let written_by = format!("{} {shape:?} {:?}", env!("CARGO_PKG_VERSION"), chooser.rules);
+        let hints = chooser.rules.iter().map(|rule| (&rule.written, rule.changefreq, rule.priority));
+        let written_by = format!("{} {shape:?} {:?}", env!("CARGO_PKG_VERSION"), hints.collect::<Vec<_>>());
         let ledger = ledger_folder(folder);
         Ok(Self { site, web_root, robots, engines, ledger, timezone, sources, chooser, shape, cut, place, written_by })
     }
