@@ -102,7 +102,7 @@ fn find(folder: &Path, path: &str) -> Option<(Vec<u8>, &'static str)> {
 /// A URL's path as the path of a file below a folder: decoded, and never leading out of it.
 pub fn relative_path(path: &str) -> Option<PathBuf> {
     let path = path.split('?').next()?;
-    let parsed = url::Url::parse("http://host.invalid").ok()?.join(path).ok()?;
+    let parsed = url::Url::parse("http://placeholder.example").ok()?.join(path).ok()?;
     let mut relative = PathBuf::new();
     for segment in parsed.path_segments()? {
         let segment = percent_encoding::percent_decode_str(segment).decode_utf8().ok()?;

@@ -65,7 +65,7 @@ pub fn write(base: &Path, init: &args::Init) -> Result<Found, Failure> {
 }
 
 fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
-    let placeholder = Site::parse("https://site.invalid/").map_err(|error| Failure::said(error.to_string()))?;
+    let placeholder = Site::parse("https://placeholder.example/").map_err(|error| Failure::said(error.to_string()))?;
     let source = HtmlFolder {
         folder: folder.to_owned(),
         shown: folder.display().to_string(),
