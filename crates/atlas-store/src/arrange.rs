@@ -75,6 +75,8 @@ pub struct FilePlan {
     pub number: u32,
     /// What it may hold.
     pub limits: Limits,
+    /// It may hold more or less than before.
+    pub resized: bool,
     /// What it held before.
     pub before: Option<Standing>,
     /// Its segments.
@@ -280,6 +282,7 @@ impl<'a> Arranging<'a> {
             section: file.section.clone(),
             number: file.number,
             limits,
+            resized: limits != file.limits,
             before: Some(file.standing),
             segments: Vec::with_capacity(file.segments.len()),
             dropped: Vec::new(),
@@ -380,6 +383,7 @@ impl<'a> Arranging<'a> {
                     section: self.name.to_owned(),
                     number,
                     limits: opening,
+                    resized: false,
                     before: None,
                     segments: Vec::new(),
                     dropped: Vec::new(),

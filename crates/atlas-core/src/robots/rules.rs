@@ -103,11 +103,6 @@ impl Robots {
         let wanted = if own { token } else { "*" };
         self.groups.iter().filter(move |group| names(group, wanted)).flat_map(|group| &group.rules)
     }
-
-    /// Whether nothing at all bars anyone.
-    pub fn is_open(&self) -> bool {
-        self.groups.iter().all(|group| group.rules.iter().all(|rule| rule.allow))
-    }
 }
 
 /// One line of the file with its number.
@@ -291,7 +286,5 @@ mod tests {
     fn says_which_line_bars() {
         let robots = Robots::read(b"# rules\r\nUser-agent: *\r\nDisallow: /staff/\r\n");
         assert_eq!(robots.barred("*", "/staff/"), Some(Barred { pattern: "/staff/".into(), line: 3 }));
-        assert!(!robots.is_open());
-        assert!(Robots::read(b"").is_open());
     }
 }

@@ -149,9 +149,17 @@ pub struct Publisher<'a> {
 impl Publisher<'_> {
     /// The names of all files that this build may write or remove: to be noted before it begins.
     pub fn names_at_stake(&self) -> BTreeSet<String> {
-        let mut names = self.wanted_names();
-        names.extend(self.remembered.outputs.keys().cloned());
-        names.extend(self.remembered.planned.iter().cloned());
+        let wanted = self.wanted_names();
+        let mut names = self.remembered.planned.clone();
+        let changing = self.plan.files.iter().filter(|file| file.is_touched() || file.id.is_none());
+        for (plain, packed) in changing.map(|file| self.place.names(file, self.form)) {
+            names.extend(plain.into_iter().chain(packed));
+        }
+        // Only what is wanted: a copy that someone else made must never be taken for a stray of ours.
+        let main = [self.place.main.clone(), format!("{}.gz", self.place.main)];
+        names.extend(main.into_iter().filter(|name| wanted.contains(name)));
+        names.extend(self.remembered.outputs.keys().filter(|name| !wanted.contains(*name)).cloned());
+        names.extend(wanted.into_iter().filter(|name| !self.holds(name)));
         names
     }
 
@@ -282,9 +290,7 @@ impl Publisher<'_> {
         let (plain, packed) = self.place.names(file, self.form);
         let standing = |name: &Option<String>| name.as_ref().is_none_or(|name| self.holds(name));
         let (plain_holds, packed_holds) = (standing(&plain), standing(&packed));
-        let changed_limits = file.id.is_some()
-            && self.remembered.files.iter().any(|row| Some(row.id) == file.id && row.limits != file.limits);
-        if !file.is_touched() && plain_holds && packed_holds && file.id.is_some() && !changed_limits {
+        if !file.is_touched() && plain_holds && packed_holds && file.id.is_some() && !file.resized {
             return Ok(());
         }
         let id = match file.id {
@@ -487,10 +493,10 @@ struct State {
 
 impl State {
     fn wrote(&mut self, name: String, on_disk: OnDisk) {
-        if !self.published.written.contains(&name) {
-            self.published.written.push(name.clone());
+        // The main file may be written twice, once for the moments between.
+        if self.outputs.insert(name.clone(), OutputRow { on_disk, retired: None }).is_none() {
+            self.published.written.push(name);
         }
-        self.outputs.insert(name, OutputRow { on_disk, retired: None });
     }
 
     /// Waits until every file that was finished is in its place.
