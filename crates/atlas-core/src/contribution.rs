@@ -6,58 +6,87 @@
 
 use std::borrow::Cow;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
-use crate::entry::{Changefreq, Priority, Video};
+use crate::entry::{Changefreq, Priority};
 use crate::lastmod::Lastmod;
+use crate::varint;
+use crate::video::{self, Video};
 
-/// The fields of a row. The numbers are stored in the ledger: they are never given to another field.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[repr(u8)]
-enum Field {
-    Url = 1,
-    Modified = 2,
-    Published = 3,
-    Title = 4,
-    Description = 5,
-    Language = 6,
-    Image = 7,
-    Video = 8,
-    Digest = 9,
-    Noindex = 10,
-    Canonical = 11,
-    Refresh = 12,
-    Keep = 13,
-    Changefreq = 14,
-    Priority = 15,
-    Section = 16,
-    NoHead = 17,
+/// Numbers the fields of a row. The numbers are stored in the ledger: they are never given to another field.
+macro_rules! numbered {
+    ($($name:ident = $number:literal),* $(,)?) => {
+        #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+        #[repr(u8)]
+        enum Field {
+            $($name = $number),*
+        }
+
+        impl Field {
+            fn from_tag(tag: u8) -> Option<Self> {
+                match tag {
+                    $($number => Some(Self::$name),)*
+                    _ => None,
+                }
+            }
+        }
+    };
 }
 
-impl Field {
-    const ALL: [Self; 17] = [
-        Self::Url,
-        Self::Modified,
-        Self::Published,
-        Self::Title,
-        Self::Description,
-        Self::Language,
-        Self::Image,
-        Self::Video,
-        Self::Digest,
-        Self::Noindex,
-        Self::Canonical,
-        Self::Refresh,
-        Self::Keep,
-        Self::Changefreq,
-        Self::Priority,
-        Self::Section,
-        Self::NoHead,
-    ];
+numbered! {
+    Url = 1, Modified = 2, Published = 3, Title = 4, Description = 5, Language = 6, Image = 7, Video = 8, Digest = 9,
+    Noindex = 10, Canonical = 11, Refresh = 12, Keep = 13, Changefreq = 14, Priority = 15, Section = 16, NoHead = 17,
+    Id = 18, Slug = 19, Kind = 20, Parent = 21, LanguageGroup = 22, Expires = 23, Category = 24, Tag = 25, Author = 26,
+    Alternate = 27, Failure = 28, Draft = 29,
+}
 
-    fn from_tag(tag: u8) -> Option<Self> {
-        Self::ALL.get(usize::from(tag).checked_sub(1)?).copied()
-    }
+/// The fields that hold one text, with their numbers: for what is done to each of them alike.
+macro_rules! each_text {
+    ($act:ident) => {
+        $act!(title Title);
+        $act!(description Description);
+        $act!(language Language);
+        $act!(noindex Noindex);
+        $act!(canonical Canonical);
+        $act!(refresh Refresh);
+        $act!(section Section);
+        $act!(id Id);
+        $act!(slug Slug);
+        $act!(kind Kind);
+        $act!(parent Parent);
+        $act!(language_group LanguageGroup);
+        $act!(failure Failure);
+    };
+}
+
+/// The fields that hold one date.
+macro_rules! each_date {
+    ($act:ident) => {
+        $act!(modified Modified);
+        $act!(published Published);
+        $act!(expires Expires);
+    };
+}
+
+/// The fields that hold a list of texts.
+macro_rules! each_list {
+    ($act:ident) => {
+        $act!(images Image);
+        $act!(categories Category);
+        $act!(tags Tag);
+        $act!(authors Author);
+    };
+}
+
+/// The same page in another language.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Alternate<'a> {
+    /// A language tag, or `x-default`.
+    #[serde(alias = "hreflang")]
+    pub language: Cow<'a, str>,
+    /// Where it is.
+    #[serde(alias = "href")]
+    pub url: Cow<'a, str>,
 }
 
 /// Everything that is said of one URL: by one source, or by all of them once merged.
@@ -69,24 +98,48 @@ pub struct Said<'a> {
     pub modified: Option<Lastmod>,
     /// The declared date of publication.
     pub published: Option<Lastmod>,
+    /// When it is over: from then on it does not go in.
+    pub expires: Option<Lastmod>,
     /// The title of the page.
     pub title: Option<Cow<'a, str>>,
     /// A summary.
     pub description: Option<Cow<'a, str>>,
     /// A language tag (BCP 47).
     pub language: Option<Cow<'a, str>>,
+    /// What links the translations of one piece: the same word on each of them.
+    pub language_group: Option<Cow<'a, str>>,
+    /// How the source knows the entry, besides its URL.
+    pub id: Option<Cow<'a, str>>,
+    /// The entry's own part of its URL.
+    pub slug: Option<Cow<'a, str>>,
+    /// What kind of thing it is, in the site's own words.
+    pub kind: Option<Cow<'a, str>>,
+    /// What it belongs to, as an attachment does to its article: the id or URL of that.
+    pub parent: Option<Cow<'a, str>>,
+    /// Categories it is filed under.
+    pub categories: Vec<Cow<'a, str>>,
+    /// Tags it bears.
+    pub tags: Vec<Cow<'a, str>>,
+    /// Who wrote it.
+    pub authors: Vec<Cow<'a, str>>,
     /// Addresses of pictures.
     pub images: Vec<Cow<'a, str>>,
     /// Videos, complete or not.
     pub videos: Vec<Video>,
+    /// The same page in other languages, itself included where the source does.
+    pub alternates: Vec<Alternate<'a>>,
     /// A digest of the page's main content; present when the page itself was read.
     pub digest: Option<u64>,
     /// The page's robots directive that forbids indexing, in its own words.
     pub noindex: Option<Cow<'a, str>>,
     /// The address that the page names as its canonical one.
     pub canonical: Option<Cow<'a, str>>,
-    /// The address that the page sends its visitors on to.
+    /// The address that the page or its server sends visitors on to.
     pub refresh: Option<Cow<'a, str>>,
+    /// Why the server gives no page there, in words: `404 Not Found`, `an image/png`.
+    pub failure: Option<Cow<'a, str>>,
+    /// It is not meant for the public yet.
+    pub draft: bool,
     /// The page's or row's own word on whether it belongs in the sitemap.
     pub keep: Option<bool>,
     /// The row's own hint.
@@ -105,92 +158,167 @@ impl<'a> Said<'a> {
     pub fn read(row: &'a [u8]) -> Self {
         let mut said = Self::default();
         for (field, bytes) in fields(row) {
-            let text = || match std::str::from_utf8(bytes) {
-                Ok(text) => Cow::Borrowed(text),
-                Err(_) => String::from_utf8_lossy(bytes),
-            };
-            match field {
-                Field::Url => said.url = text(),
-                Field::Modified => said.modified = Lastmod::from_bytes(bytes),
-                Field::Published => said.published = Lastmod::from_bytes(bytes),
-                Field::Title => said.title = Some(text()),
-                Field::Description => said.description = Some(text()),
-                Field::Language => said.language = Some(text()),
-                Field::Image => said.images.push(text()),
-                Field::Video => said.videos.extend(serde_json::from_slice::<Video>(bytes)),
-                Field::Digest => said.digest = bytes.try_into().ok().map(u64::from_le_bytes),
-                Field::Noindex => said.noindex = Some(text()),
-                Field::Canonical => said.canonical = Some(text()),
-                Field::Refresh => said.refresh = Some(text()),
-                Field::Keep => said.keep = bytes.first().map(|&byte| byte != 0),
-                Field::Changefreq => said.changefreq = Changefreq::ALL.get(first(bytes)).copied(),
-                Field::Priority => {
-                    said.priority = bytes.first().and_then(|&number| Priority::from_hundredths(number));
-                }
-                Field::Section => said.section = Some(text()),
-                Field::NoHead => said.no_head = true,
-            }
+            said.take(field, bytes);
         }
         said
     }
 
-    /// Adds what a later source says. For each field the first source that says it wins; pictures and videos are united;
-    /// a noindex from any of them stands.
+    fn take(&mut self, field: Field, bytes: &'a [u8]) {
+        let text = || match std::str::from_utf8(bytes) {
+            Ok(text) => Cow::Borrowed(text),
+            Err(_) => String::from_utf8_lossy(bytes),
+        };
+        macro_rules! take_text {
+            ($name:ident $number:ident) => {
+                if field == Field::$number {
+                    self.$name = Some(text());
+                    return;
+                }
+            };
+        }
+        match field {
+            Field::Url => self.url = text(),
+            Field::Modified => self.modified = Lastmod::from_bytes(bytes),
+            Field::Published => self.published = Lastmod::from_bytes(bytes),
+            Field::Expires => self.expires = Lastmod::from_bytes(bytes),
+            Field::Image => self.images.push(text()),
+            Field::Category => self.categories.push(text()),
+            Field::Tag => self.tags.push(text()),
+            Field::Author => self.authors.push(text()),
+            Field::Video => self.videos.extend(serde_json::from_slice::<Video>(bytes)),
+            Field::Alternate => {
+                if let Some((language, url)) = std::str::from_utf8(bytes).ok().and_then(|text| text.split_once('\0')) {
+                    self.alternates.push(Alternate { language: language.into(), url: url.into() });
+                }
+            }
+            Field::Digest => self.digest = bytes.try_into().ok().map(u64::from_le_bytes),
+            Field::Keep => self.keep = bytes.first().map(|&byte| byte != 0),
+            Field::Changefreq => self.changefreq = Changefreq::ALL.get(first(bytes)).copied(),
+            Field::Priority => {
+                self.priority = bytes.first().and_then(|&number| Priority::from_hundredths(number));
+            }
+            Field::NoHead => self.no_head = true,
+            Field::Draft => self.draft = true,
+            _ => {
+                each_text!(take_text);
+            }
+        }
+    }
+
+    /// Adds what a later source says. For each field the first source that says it wins; lists are united; a noindex, a
+    /// failure or a draft from any of them stands.
     pub fn merge(&mut self, other: Self) {
         fn fill<T>(mine: &mut Option<T>, theirs: Option<T>) {
             if mine.is_none() {
                 *mine = theirs;
             }
         }
-        fill(&mut self.modified, other.modified);
-        fill(&mut self.published, other.published);
-        fill(&mut self.title, other.title);
-        fill(&mut self.description, other.description);
-        fill(&mut self.language, other.language);
+        fn unite<T: PartialEq>(mine: &mut Vec<T>, theirs: Vec<T>) {
+            for one in theirs {
+                if !mine.contains(&one) {
+                    mine.push(one);
+                }
+            }
+        }
+        macro_rules! fill_field {
+            ($name:ident $number:ident) => {
+                fill(&mut self.$name, other.$name);
+            };
+        }
+        macro_rules! unite_field {
+            ($name:ident $number:ident) => {
+                unite(&mut self.$name, other.$name);
+            };
+        }
+        each_text!(fill_field);
+        each_date!(fill_field);
+        each_list!(unite_field);
+        unite(&mut self.alternates, other.alternates);
         fill(&mut self.digest, other.digest);
-        fill(&mut self.noindex, other.noindex);
-        fill(&mut self.canonical, other.canonical);
-        fill(&mut self.refresh, other.refresh);
         fill(&mut self.keep, other.keep);
         fill(&mut self.changefreq, other.changefreq);
         fill(&mut self.priority, other.priority);
-        fill(&mut self.section, other.section);
         self.no_head |= other.no_head;
-        for image in other.images {
-            if !self.images.contains(&image) {
-                self.images.push(image);
-            }
+        self.draft |= other.draft;
+        other.videos.into_iter().for_each(|video| video::unite(&mut self.videos, video));
+    }
+
+    /// The fields on which another source says something else, by name. Lists are united and hence never at odds.
+    pub fn at_odds(&self, other: &Said<'_>) -> Vec<&'static str> {
+        let mut fields = Vec::new();
+        macro_rules! compare {
+            ($name:ident $number:ident) => {
+                if self.$name.is_some() && other.$name.is_some() && self.$name != other.$name {
+                    fields.push(stringify!($name));
+                }
+            };
         }
-        for video in other.videos {
-            match self.videos.iter_mut().find(|known| known.same_as(&video)) {
-                Some(known) => known.complete_from(&video),
-                None => self.videos.push(video),
-            }
+        each_text!(compare);
+        each_date!(compare);
+        compare!(keep Keep);
+        compare!(changefreq Changefreq);
+        compare!(priority Priority);
+        fields
+    }
+
+    /// All that is said besides the URL, field by field, in words. A list has a line for each of its items.
+    pub fn words(&self) -> Vec<(&'static str, String)> {
+        let mut words = Vec::new();
+        macro_rules! tell {
+            ($name:ident $number:ident) => {
+                words.extend(self.$name.iter().map(|word| (stringify!($name), word.to_string())));
+            };
         }
+        each_text!(tell);
+        each_date!(tell);
+        each_list!(tell);
+        words.extend(self.alternates.iter().map(|one| ("alternates", format!("{} {}", one.language, one.url))));
+        words.extend(
+            self.videos.iter().map(|video| ("videos", video.place().unwrap_or("(no file or player)").to_owned())),
+        );
+        words.extend(self.draft.then(|| ("draft", "yes".to_owned())));
+        words.extend(self.keep.map(|keep| ("keep", if keep { "yes" } else { "no" }.to_owned())));
+        words.extend(self.changefreq.map(|hint| ("changefreq", hint.as_str().to_owned())));
+        words.extend(self.priority.map(|hint| ("priority", hint.to_string())));
+        words.extend(self.digest.map(|digest| ("content", format!("digest {digest:016x}"))));
+        words
     }
 
     /// The same, borrowing from nothing.
     pub fn into_owned(self) -> Said<'static> {
-        let own = |text: Cow<'_, str>| Cow::Owned(text.into_owned());
-        Said {
-            url: own(self.url),
-            modified: self.modified,
-            published: self.published,
-            title: self.title.map(own),
-            description: self.description.map(own),
-            language: self.language.map(own),
-            images: self.images.into_iter().map(own).collect(),
+        let mut owned = Said::<'static> {
+            url: Cow::Owned(self.url.into_owned()),
             videos: self.videos,
             digest: self.digest,
-            noindex: self.noindex.map(own),
-            canonical: self.canonical.map(own),
-            refresh: self.refresh.map(own),
+            draft: self.draft,
             keep: self.keep,
             changefreq: self.changefreq,
             priority: self.priority,
-            section: self.section.map(own),
             no_head: self.no_head,
+            ..Said::default()
+        };
+        let own = |text: Cow<'_, str>| Cow::Owned(text.into_owned());
+        macro_rules! own_text {
+            ($name:ident $number:ident) => {
+                owned.$name = self.$name.map(own);
+            };
         }
+        macro_rules! copy_date {
+            ($name:ident $number:ident) => {
+                owned.$name = self.$name;
+            };
+        }
+        macro_rules! own_list {
+            ($name:ident $number:ident) => {
+                owned.$name = self.$name.into_iter().map(own).collect();
+            };
+        }
+        each_text!(own_text);
+        each_date!(copy_date);
+        each_list!(own_list);
+        let own_alternate = |one: Alternate<'_>| Alternate { language: own(one.language), url: own(one.url) };
+        owned.alternates = self.alternates.into_iter().map(own_alternate).collect();
+        owned
     }
 
     /// When the entry came to be, for the order in which files are filled: published, else modified, in seconds.
@@ -217,7 +345,7 @@ fn fields(row: &[u8]) -> impl Iterator<Item = (Field, &[u8])> {
     std::iter::from_fn(move || {
         loop {
             let (&tag, after_tag) = rest.split_first()?;
-            let (length, after_length) = read_length(after_tag)?;
+            let (length, after_length) = varint::read(after_tag)?;
             let bytes = after_length.get(..length)?;
             rest = &after_length[length..];
             if let Some(field) = Field::from_tag(tag) {
@@ -225,18 +353,6 @@ fn fields(row: &[u8]) -> impl Iterator<Item = (Field, &[u8])> {
             }
         }
     })
-}
-
-/// Base-128, low digits first.
-fn read_length(bytes: &[u8]) -> Option<(usize, &[u8])> {
-    let mut length = 0usize;
-    for (at, &byte) in bytes.iter().enumerate().take(5) {
-        length |= usize::from(byte & 0x7f) << (7 * at);
-        if byte & 0x80 == 0 {
-            return Some((length, &bytes[at + 1..]));
-        }
-    }
-    None
 }
 
 /// Writes rows into a buffer, one after the other.
@@ -256,18 +372,31 @@ impl<'b> Row<'b> {
     /// Writes all of it at the end of `out`.
     pub fn write(out: &'b mut Vec<u8>, said: &Said<'_>) {
         let mut row = Self::begin(out, &said.url);
-        row.modified(said.modified).published(said.published);
-        row.text(Field::Title, said.title.as_deref());
-        row.text(Field::Description, said.description.as_deref());
-        row.text(Field::Language, said.language.as_deref());
-        said.images.iter().for_each(|image| row.put(Field::Image, image.as_bytes()));
+        macro_rules! put_text {
+            ($name:ident $number:ident) => {
+                row.text(Field::$number, said.$name.as_deref());
+            };
+        }
+        macro_rules! put_date {
+            ($name:ident $number:ident) => {
+                row.date(Field::$number, said.$name);
+            };
+        }
+        macro_rules! put_list {
+            ($name:ident $number:ident) => {
+                said.$name.iter().for_each(|text| row.text(Field::$number, Some(text)));
+            };
+        }
+        each_date!(put_date);
+        each_text!(put_text);
+        each_list!(put_list);
+        for Alternate { language, url } in &said.alternates {
+            row.put(Field::Alternate, [language.as_bytes(), b"\0", url.as_bytes()].concat().as_slice());
+        }
         said.videos.iter().for_each(|video| row.video(video));
         if let Some(digest) = said.digest {
             row.put(Field::Digest, &digest.to_le_bytes());
         }
-        row.text(Field::Noindex, said.noindex.as_deref());
-        row.text(Field::Canonical, said.canonical.as_deref());
-        row.text(Field::Refresh, said.refresh.as_deref());
         if let Some(keep) = said.keep {
             row.put(Field::Keep, &[u8::from(keep)]);
         }
@@ -277,26 +406,17 @@ impl<'b> Row<'b> {
         if let Some(priority) = said.priority {
             row.put(Field::Priority, &[priority.hundredths()]);
         }
-        row.section(said.section.as_deref());
-        if said.no_head {
-            row.put(Field::NoHead, &[]);
+        for (flag, field) in [(said.no_head, Field::NoHead), (said.draft, Field::Draft)] {
+            if flag {
+                row.put(field, &[]);
+            }
         }
     }
 
-    /// Adds the declared date of the last change.
-    pub fn modified(&mut self, date: Option<Lastmod>) -> &mut Self {
+    fn date(&mut self, field: Field, date: Option<Lastmod>) {
         if let Some(date) = date {
-            self.put(Field::Modified, &date.to_bytes());
+            self.put(field, &date.to_bytes());
         }
-        self
-    }
-
-    /// Adds the declared date of publication.
-    pub fn published(&mut self, date: Option<Lastmod>) -> &mut Self {
-        if let Some(date) = date {
-            self.put(Field::Published, &date.to_bytes());
-        }
-        self
     }
 
     /// Adds the title.
@@ -326,12 +446,7 @@ impl<'b> Row<'b> {
 
     fn put(&mut self, field: Field, bytes: &[u8]) {
         self.out.push(field as u8);
-        let mut length = bytes.len();
-        while length >= 0x80 {
-            self.out.push((length & 0x7f) as u8 | 0x80);
-            length >>= 7;
-        }
-        self.out.push(length as u8);
+        varint::push(self.out, bytes.len());
         self.out.extend_from_slice(bytes);
     }
 }
@@ -356,7 +471,9 @@ pub(crate) mod tests {
             keep in proptest::option::of(any::<bool>()),
             seconds in proptest::option::of(0i64..2_000_000_000),
             hundredths in proptest::option::of(0u8..=100),
+            words in proptest::collection::vec(".{1,20}", 0..3),
         ) {
+            let words: Vec<Cow<'static, str>> = words.into_iter().map(Cow::from).collect();
             let said = Said {
                 url: "https://www.marrowvale.example/halts/".into(),
                 title: title.map(Cow::from),
@@ -368,6 +485,13 @@ pub(crate) mod tests {
                 priority: hundredths.and_then(Priority::from_hundredths),
                 changefreq: Some(Changefreq::Never),
                 no_head: true,
+                draft: true,
+                expires: seconds.map(|seconds| Lastmod::Instant { seconds, offset: 0 }),
+                categories: words.clone(),
+                authors: words,
+                failure: Some("404 Not Found".into()),
+                language_group: Some("halts".into()),
+                alternates: vec![Alternate { language: "cy".into(), url: "https://www.marrowvale.example/cy/".into() }],
                 ..Said::default()
             };
             let mut bytes = Vec::new();

@@ -7,6 +7,7 @@ use std::str::FromStr;
 use serde::{Deserialize, Serialize};
 
 use crate::lastmod::Lastmod;
+use crate::video::Video;
 
 /// One `url` element with the extensions that are written. Text is borrowed while a build writes it and owned when it
 /// has been read back from a file.
@@ -104,118 +105,6 @@ impl fmt::Display for Priority {
     }
 }
 
-/// One video, by the elements of the video sitemap extension. Fields that hold addresses hold them in the spelling of
-/// [`Address`](crate::address::Address).
-///
-/// A source may say less than the extension requires: [`Video::lacks`] names what keeps it from being written.
-#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
-#[serde(default, deny_unknown_fields)]
-pub struct Video {
-    /// A picture of it; required.
-    #[serde(alias = "thumbnail", skip_serializing_if = "Option::is_none")]
-    pub thumbnail_loc: Option<String>,
-    /// Required.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub title: Option<String>,
-    /// Required, at most 2,048 characters.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub description: Option<String>,
-    /// The media file itself; this or the player is required.
-    #[serde(alias = "content", skip_serializing_if = "Option::is_none")]
-    pub content_loc: Option<String>,
-    /// The player as pages embed it.
-    #[serde(alias = "player", skip_serializing_if = "Option::is_none")]
-    pub player_loc: Option<String>,
-    /// Whole seconds, 1 to 28,800.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub duration: Option<u32>,
-    /// When it will no longer be there, in a form of the protocol.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub expiration_date: Option<String>,
-    /// When it was first published, in a form of the protocol.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub publication_date: Option<String>,
-}
-
-/// The longest description the video extension takes, in characters.
-pub const VIDEO_DESCRIPTION_LONGEST: usize = 2048;
-
-/// A required part that a video is missing.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum VideoPart {
-    /// `thumbnail_loc`.
-    Thumbnail,
-    /// `title`.
-    Title,
-    /// `description`.
-    Description,
-    /// Both `content_loc` and `player_loc`, or the only one there equals the page itself.
-    ContentOrPlayer,
-}
-
-impl VideoPart {
-    /// The words for it in a sentence: "lacks a …".
-    pub fn words(self) -> &'static str {
-        match self {
-            Self::Thumbnail => "thumbnail",
-            Self::Title => "title",
-            Self::Description => "description",
-            Self::ContentOrPlayer => "media file or player",
-        }
-    }
-}
-
-impl Video {
-    /// What the video extension requires and this video, on the page at `page`, does not have.
-    pub fn lacks(&self, page: &str) -> Vec<VideoPart> {
-        let blank = |text: &Option<String>| text.as_ref().is_none_or(|text| text.trim().is_empty());
-        let unusable = |place: &Option<String>| place.as_ref().is_none_or(|place| place == page);
-        let mut missing = Vec::new();
-        if blank(&self.thumbnail_loc) {
-            missing.push(VideoPart::Thumbnail);
-        }
-        if blank(&self.title) {
-            missing.push(VideoPart::Title);
-        }
-        if blank(&self.description) {
-            missing.push(VideoPart::Description);
-        }
-        if unusable(&self.content_loc) && unusable(&self.player_loc) {
-            missing.push(VideoPart::ContentOrPlayer);
-        }
-        missing
-    }
-
-    /// The address by which two tellings of one video are recognised: its file, else its player.
-    pub fn place(&self) -> Option<&str> {
-        self.content_loc.as_deref().or(self.player_loc.as_deref())
-    }
-
-    /// Fills what is missing here from another telling of the same video.
-    pub fn complete_from(&mut self, other: &Self) {
-        fn fill<T: Clone>(mine: &mut Option<T>, theirs: &Option<T>) {
-            if mine.is_none() {
-                mine.clone_from(theirs);
-            }
-        }
-        fill(&mut self.thumbnail_loc, &other.thumbnail_loc);
-        fill(&mut self.title, &other.title);
-        fill(&mut self.description, &other.description);
-        fill(&mut self.content_loc, &other.content_loc);
-        fill(&mut self.player_loc, &other.player_loc);
-        fill(&mut self.duration, &other.duration);
-        fill(&mut self.expiration_date, &other.expiration_date);
-        fill(&mut self.publication_date, &other.publication_date);
-    }
-
-    /// Whether this is another telling of `other`: the same file or player.
-    pub fn same_as(&self, other: &Self) -> bool {
-        let same = |mine: &Option<String>, theirs: &Option<String>| mine.is_some() && mine == theirs;
-        same(&self.content_loc, &other.content_loc) || same(&self.player_loc, &other.player_loc)
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
@@ -245,22 +134,5 @@ mod tests {
             assert_eq!(word.as_str().to_uppercase().parse(), Ok(word));
         }
         assert_eq!("fortnightly".parse::<Changefreq>(), Err(()));
-    }
-
-    #[test]
-    fn a_video_names_what_it_lacks() {
-        let page = "https://www.marrowvale.example/films/cutting/";
-        let mut video = Video { content_loc: Some(page.into()), title: Some(" ".into()), ..Video::default() };
-        assert_eq!(
-            video.lacks(page),
-            [VideoPart::Thumbnail, VideoPart::Title, VideoPart::Description, VideoPart::ContentOrPlayer]
-        );
-        video.complete_from(&Video {
-            thumbnail_loc: Some("https://www.marrowvale.example/p.svg".into()),
-            description: Some("Through the cutting".into()),
-            player_loc: Some("https://player.example/1".into()),
-            ..Video::default()
-        });
-        assert_eq!(video.lacks(page), [VideoPart::Title], "a title of spaces is no title, and not ours to replace");
     }
 }

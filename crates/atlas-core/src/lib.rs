@@ -27,8 +27,13 @@ pub mod format;
 pub mod indexnow;
 pub mod inspect;
 pub mod lastmod;
+pub mod links;
 pub mod page;
 pub mod placement;
+pub mod query;
 pub mod robots;
 pub mod section;
 pub mod shape;
+pub mod video;
+
+mod varint;

@@ -24,7 +24,12 @@ impl Shape {
             changefreq: kept.changefreq,
             priority: kept.priority,
             images: said.images.iter().take(self.most_images).map(|image| Cow::Borrowed(image.as_ref())).collect(),
-            videos: said.videos.iter().filter(|video| video.lacks(&said.url).is_empty()).cloned().collect(),
+            videos: said
+                .videos
+                .iter()
+                .filter(|video| video.lacks(&said.url).is_empty())
+                .map(|video| video.beside(&said.url))
+                .collect(),
         }
     }
 }
@@ -52,7 +57,7 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
-    use crate::entry::Video;
+    use crate::video::Video;
 
     fn day(day: i32) -> Option<Lastmod> {
         Lastmod::from_epoch_day(day)

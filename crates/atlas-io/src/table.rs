@@ -10,9 +10,10 @@ use std::path::PathBuf;
 
 use atlas_core::address::{Address, LONGEST, Site};
 use atlas_core::contribution::Said;
-use atlas_core::entry::{Changefreq, Priority, Video};
+use atlas_core::entry::{Changefreq, Priority};
 use atlas_core::fingerprint;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::video::Video;
 use atlas_store::arrival::Block;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Problem, Source};

@@ -3,8 +3,8 @@
 use std::fmt;
 
 use atlas_core::choose::Reason;
-use atlas_core::entry::VideoPart;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::video::VideoPart;
 use serde::Serialize;
 
 use crate::source::Outcome;

@@ -17,7 +17,7 @@ mod reader;
 mod text;
 mod writer;
 
-pub use reader::{Document, RawSitemap, RawUrl, ReadError, read};
+pub use reader::{Document, RawNews, RawSitemap, RawUrl, ReadError, read};
 pub use text::clean;
 pub use writer::{Frame, IndexLine, index, write_url};
 
@@ -27,3 +27,7 @@ pub const SITEMAP: &str = "http://www.sitemaps.org/schemas/sitemap/0.9";
 pub const IMAGE: &str = "http://www.google.com/schemas/sitemap-image/1.1";
 /// The namespace of the video extension.
 pub const VIDEO: &str = "http://www.google.com/schemas/sitemap-video/1.1";
+/// The namespace of the news extension.
+pub const NEWS: &str = "http://www.google.com/schemas/sitemap-news/0.9";
+/// The namespace of links to the same page in other languages.
+pub const XHTML: &str = "http://www.w3.org/1999/xhtml";

@@ -7,9 +7,11 @@ use quick_xml::events::{BytesStart, Event};
 use quick_xml::name::ResolveResult;
 use thiserror::Error;
 
-use super::{IMAGE, SITEMAP, VIDEO};
-use crate::entry::{Entry, Priority, Video};
+use super::{IMAGE, NEWS, SITEMAP, VIDEO, XHTML};
+use crate::contribution::Alternate;
+use crate::entry::{Entry, Priority};
 use crate::lastmod::Lastmod;
+use crate::video::{Access, MOST_TAGS, Video, read_yes_or_no};
 
 /// The longest text of one element that is kept, in bytes; the rest of it is passed over.
 const LONGEST_TEXT: usize = 64 * 1024;
@@ -42,6 +44,21 @@ pub struct RawUrl {
     pub images: Vec<String>,
     /// Videos.
     pub videos: Vec<Video>,
+    /// The same page in other languages: `xhtml:link rel="alternate"`.
+    pub alternates: Vec<Alternate<'static>>,
+    /// What a `news:news` says.
+    pub news: RawNews,
+}
+
+/// One `news:news` element as it stands in a file.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct RawNews {
+    /// The text of `news:publication_date`.
+    pub published: Option<String>,
+    /// The text of `news:title`.
+    pub title: Option<String>,
+    /// The text of `news:language`.
+    pub language: Option<String>,
 }
 
 /// One `sitemap` element of an index as it stands there.
@@ -111,6 +128,7 @@ pub fn read(
     let mut url = RawUrl::default();
     let mut sitemap = RawSitemap::default();
     let mut text = String::new();
+    let mut detail = String::new();
     loop {
         let at = reader.buffer_position();
         let event = reader.read_event();
@@ -125,6 +143,10 @@ pub fn read(
                     Part::Url => url = RawUrl { line: lines.at(at), ..RawUrl::default() },
                     Part::Sitemap => sitemap = RawSitemap { line: lines.at(at), ..RawSitemap::default() },
                     Part::Video if url.videos.len() < MOST_MEDIA => url.videos.push(Video::default()),
+                    Part::Alternate if url.alternates.len() < MOST_MEDIA => url.alternates.extend(alternate(&tag)),
+                    Part::OfVideo(_) => {
+                        detail = attribute(&tag, "relationship").or(attribute(&tag, "info")).unwrap_or_default()
+                    }
                     _ => {}
                 }
                 text.clear();
@@ -134,6 +156,9 @@ pub fn read(
                 match open.pop() {
                     Some(Part::Url) => on_url(std::mem::take(&mut url)),
                     Some(Part::Sitemap) => on_sitemap(std::mem::take(&mut sitemap)),
+                    Some(Part::OfVideo(element)) if url.videos.len() <= MOST_MEDIA => {
+                        put_video(element, text.trim(), &detail, url.videos.last_mut());
+                    }
                     Some(part) => put(part, &open, text.trim(), &mut url, &mut sitemap),
                     None => {}
                 }
@@ -177,15 +202,61 @@ enum Part {
     Image,
     ImageLoc,
     Video,
-    VideoThumbnail,
-    VideoTitle,
-    VideoDescription,
-    VideoContent,
-    VideoPlayer,
-    VideoDuration,
-    VideoExpiration,
-    VideoPublication,
+    OfVideo(VideoElement),
+    Alternate,
+    News,
+    NewsPublication,
+    NewsLanguage,
+    NewsDate,
+    NewsTitle,
     Other,
+}
+
+/// The elements of a video.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum VideoElement {
+    Thumbnail,
+    Title,
+    Description,
+    Content,
+    Player,
+    Duration,
+    Expiration,
+    Rating,
+    ViewCount,
+    Publication,
+    Tag,
+    FamilyFriendly,
+    Restriction,
+    Subscription,
+    Uploader,
+    Platform,
+    Live,
+}
+
+impl VideoElement {
+    fn named(name: &[u8]) -> Option<Self> {
+        Some(match name {
+            b"thumbnail_loc" => Self::Thumbnail,
+            b"title" => Self::Title,
+            b"description" => Self::Description,
+            b"content_loc" => Self::Content,
+            b"player_loc" => Self::Player,
+            b"duration" => Self::Duration,
+            b"expiration_date" => Self::Expiration,
+            b"rating" => Self::Rating,
+            b"view_count" => Self::ViewCount,
+            b"publication_date" => Self::Publication,
+            b"tag" => Self::Tag,
+            b"family_friendly" => Self::FamilyFriendly,
+            b"restriction" => Self::Restriction,
+            b"requires_subscription" => Self::Subscription,
+            b"uploader" => Self::Uploader,
+            b"platform" => Self::Platform,
+            b"live" => Self::Live,
+            _ => return None,
+        })
+    }
 }
 
 fn part_of(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>, open: &[Part]) -> Part {
@@ -206,17 +277,13 @@ fn part_of(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>, open: &[Part]) -> Par
         (Some(Part::Url), IMAGE, b"image") => Part::Image,
         (Some(Part::Image), IMAGE, b"loc") => Part::ImageLoc,
         (Some(Part::Url), VIDEO, b"video") => Part::Video,
-        (Some(Part::Video), VIDEO, name) => match name {
-            b"thumbnail_loc" => Part::VideoThumbnail,
-            b"title" => Part::VideoTitle,
-            b"description" => Part::VideoDescription,
-            b"content_loc" => Part::VideoContent,
-            b"player_loc" => Part::VideoPlayer,
-            b"duration" => Part::VideoDuration,
-            b"expiration_date" => Part::VideoExpiration,
-            b"publication_date" => Part::VideoPublication,
-            _ => Part::Other,
-        },
+        (Some(Part::Video), VIDEO, name) => VideoElement::named(name).map_or(Part::Other, Part::OfVideo),
+        (Some(Part::Url), XHTML, b"link") => Part::Alternate,
+        (Some(Part::Url), NEWS, b"news") => Part::News,
+        (Some(Part::News), NEWS, b"publication") => Part::NewsPublication,
+        (Some(Part::NewsPublication), NEWS, b"language") => Part::NewsLanguage,
+        (Some(Part::News), NEWS, b"publication_date") => Part::NewsDate,
+        (Some(Part::News), NEWS, b"title") => Part::NewsTitle,
         _ => Part::Other,
     }
 }
@@ -246,21 +313,53 @@ fn put(part: Part, open: &[Part], text: &str, url: &mut RawUrl, sitemap: &mut Ra
         Part::Changefreq => url.changefreq = owned(),
         Part::Priority => url.priority = owned(),
         Part::ImageLoc if url.images.len() < MOST_MEDIA => url.images.push(text.to_owned()),
-        _ => {
-            let Some(video) = url.videos.last_mut() else { return };
-            match part {
-                Part::VideoThumbnail => video.thumbnail_loc = owned(),
-                Part::VideoTitle => video.title = owned(),
-                Part::VideoDescription => video.description = owned(),
-                Part::VideoContent => video.content_loc = owned(),
-                Part::VideoPlayer => video.player_loc = owned(),
-                Part::VideoDuration => video.duration = text.parse().ok(),
-                Part::VideoExpiration => video.expiration_date = owned(),
-                Part::VideoPublication => video.publication_date = owned(),
-                _ => {}
-            }
-        }
+        Part::NewsLanguage => url.news.language = owned(),
+        Part::NewsDate => url.news.published = owned(),
+        Part::NewsTitle => url.news.title = owned(),
+        _ => {}
     }
+}
+
+/// Puts the text of an element of a video where it belongs; `detail` is the attribute that goes with it.
+fn put_video(element: VideoElement, text: &str, detail: &str, video: Option<&mut Video>) {
+    use VideoElement as V;
+    let Some(video) = video else { return };
+    let owned = || Some(text.to_owned());
+    match element {
+        V::Thumbnail => video.thumbnail_loc = owned(),
+        V::Title => video.title = owned(),
+        V::Description => video.description = owned(),
+        V::Content => video.content_loc = owned(),
+        V::Player => video.player_loc = owned(),
+        V::Duration => video.duration = text.parse().ok(),
+        V::Expiration => video.expiration_date = owned(),
+        V::Rating => video.rating = text.parse().ok(),
+        V::ViewCount => video.view_count = text.parse().ok(),
+        V::Publication => video.publication_date = owned(),
+        V::Tag if video.tags.len() <= MOST_TAGS => video.tags.push(text.to_owned()),
+        V::Tag => {}
+        V::FamilyFriendly => video.family_friendly = read_yes_or_no(text),
+        V::Restriction => video.restriction = Access::new(detail, text),
+        V::Subscription => video.requires_subscription = read_yes_or_no(text),
+        V::Uploader => {
+            video.uploader = owned();
+            video.uploader_info = Some(detail.to_owned()).filter(|info| !info.is_empty());
+        }
+        V::Platform => video.platform = Access::new(detail, text),
+        V::Live => video.live = read_yes_or_no(text),
+    }
+}
+
+/// The value of an attribute without a namespace.
+fn attribute(tag: &BytesStart<'_>, name: &str) -> Option<String> {
+    let attribute = tag.try_get_attribute(name).ok().flatten()?;
+    let value = attribute.normalized_value(quick_xml::XmlVersion::Implicit1_0).ok()?;
+    (value.len() <= LONGEST_TEXT).then(|| value.trim().to_owned())
+}
+
+fn alternate(tag: &BytesStart<'_>) -> Option<Alternate<'static>> {
+    attribute(tag, "rel").filter(|rel| rel == "alternate")?;
+    Some(Alternate { language: attribute(tag, "hreflang")?.into(), url: attribute(tag, "href")?.into() })
 }
 
 fn push(text: &mut String, more: &str) {

@@ -2,8 +2,9 @@
 
 use super::text::{clean, push_escaped};
 use super::{IMAGE, SITEMAP, VIDEO};
-use crate::entry::{Entry, VIDEO_DESCRIPTION_LONGEST, Video};
+use crate::entry::Entry;
 use crate::lastmod::Lastmod;
+use crate::video::{VIDEO_DESCRIPTION_LONGEST, Video};
 
 const DECLARATION: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n";
 
@@ -64,29 +65,47 @@ pub fn write_url(out: &mut Vec<u8>, entry: &Entry<'_>) {
         element(out, "image:loc", image);
         out.extend_from_slice(b"</image:image>");
     }
-    entry.videos.iter().for_each(|video| write_video(out, video));
+    for video in &entry.videos {
+        out.extend_from_slice(b"<video:video>");
+        write_video(out, video);
+        out.extend_from_slice(b"</video:video>");
+    }
     out.extend_from_slice(b"</url>\n");
 }
 
 /// The elements stand in the order of the video extension.
 fn write_video(out: &mut Vec<u8>, video: &Video) {
-    out.extend_from_slice(b"<video:video>");
-    let mut text = |name: &str, text: Option<&str>| {
+    let description = video.description.as_deref().map(|description| first_letters(description.trim()));
+    let number = |number: Option<String>| number.unwrap_or_default();
+    let word = |word: Option<bool>| word.map(|word| if word { "yes" } else { "no" });
+    let mut text = |name: &str, attribute: Option<(&str, &str)>, text: Option<&str>| {
         let text = clean(text.unwrap_or(""));
         if !text.is_empty() {
-            element(out, name, &text);
+            element_with(out, name, attribute, &text);
         }
     };
-    let description = video.description.as_deref().map(|description| first_letters(description.trim()));
-    text("video:thumbnail_loc", video.thumbnail_loc.as_deref());
-    text("video:title", video.title.as_deref());
-    text("video:description", description);
-    text("video:content_loc", video.content_loc.as_deref());
-    text("video:player_loc", video.player_loc.as_deref());
-    text("video:duration", video.duration.map(|seconds| seconds.to_string()).as_deref());
-    text("video:expiration_date", video.expiration_date.as_deref());
-    text("video:publication_date", video.publication_date.as_deref());
-    out.extend_from_slice(b"</video:video>");
+    text("video:thumbnail_loc", None, video.thumbnail_loc.as_deref());
+    text("video:title", None, video.title.as_deref());
+    text("video:description", None, description);
+    text("video:content_loc", None, video.content_loc.as_deref());
+    text("video:player_loc", None, video.player_loc.as_deref());
+    text("video:duration", None, Some(&number(video.duration.map(|seconds| seconds.to_string()))));
+    text("video:expiration_date", None, video.expiration_date.as_deref());
+    text("video:rating", None, Some(&number(video.rating.map(|rating| format!("{rating:.1}")))));
+    text("video:view_count", None, Some(&number(video.view_count.map(|count| count.to_string()))));
+    text("video:publication_date", None, video.publication_date.as_deref());
+    video.tags.iter().for_each(|tag| text("video:tag", None, Some(tag)));
+    text("video:family_friendly", None, word(video.family_friendly));
+    if let Some(access) = &video.restriction {
+        text("video:restriction", Some(("relationship", access.relationship())), Some(&access.names));
+    }
+    text("video:requires_subscription", None, word(video.requires_subscription));
+    let info = video.uploader_info.as_deref().map(|info| ("info", info));
+    text("video:uploader", info, video.uploader.as_deref());
+    if let Some(access) = &video.platform {
+        text("video:platform", Some(("relationship", access.relationship())), Some(&access.names));
+    }
+    text("video:live", None, word(video.live));
 }
 
 fn first_letters(description: &str) -> &str {
@@ -97,8 +116,19 @@ fn first_letters(description: &str) -> &str {
 }
 
 fn element(out: &mut Vec<u8>, name: &str, text: &str) {
+    element_with(out, name, None, text);
+}
+
+fn element_with(out: &mut Vec<u8>, name: &str, attribute: Option<(&str, &str)>, text: &str) {
     out.push(b'<');
     out.extend_from_slice(name.as_bytes());
+    if let Some((name, value)) = attribute {
+        out.push(b' ');
+        out.extend_from_slice(name.as_bytes());
+        out.extend_from_slice(b"=\"");
+        push_escaped(out, value);
+        out.push(b'"');
+    }
     out.push(b'>');
     push_escaped(out, text);
     out.extend_from_slice(b"</");

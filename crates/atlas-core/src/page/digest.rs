@@ -5,13 +5,18 @@ use xxhash_rust::xxh3::Xxh3Default;
 /// Folds text into a digest, word by word: how the words are spaced or marked up does not count.
 struct Words {
     hasher: Xxh3Default,
+    /// Words on their way to the hasher, which takes a few long runs faster than many short ones.
+    pending: Vec<u8>,
     any: bool,
     between: bool,
 }
 
+/// How much is pending at most, besides one run of text.
+const PENDING: usize = 4096;
+
 impl Words {
     fn new() -> Self {
-        Self { hasher: Xxh3Default::new(), any: false, between: false }
+        Self { hasher: Xxh3Default::new(), pending: Vec::new(), any: false, between: false }
     }
 
     fn add(&mut self, text: &[u8]) {
@@ -20,12 +25,22 @@ impl Words {
         }
         for word in text.split(u8::is_ascii_whitespace).filter(|word| !word.is_empty()) {
             if self.between && self.any {
-                self.hasher.update(b" ");
+                self.pending.push(b' ');
             }
-            self.hasher.update(word);
+            self.pending.extend_from_slice(word);
             (self.any, self.between) = (true, true);
         }
         self.between = text.last().is_some_and(u8::is_ascii_whitespace);
+        if self.pending.len() > PENDING {
+            self.hasher.update(&self.pending);
+            self.pending.clear();
+        }
+    }
+
+    fn digest(&mut self) -> u64 {
+        self.hasher.update(&self.pending);
+        self.pending.clear();
+        self.hasher.digest()
     }
 }
 
@@ -103,14 +118,16 @@ impl Content {
         match &self.skipping {
             Some((name, _)) if !is_never_text(name) => self.everything.add(text),
             Some(_) => {}
-            None => {
-                self.everything.add(text);
-                self.outside_chrome.add(text);
-                if self.main_depth > 0 {
-                    self.in_main.add(text);
-                }
-            }
+            None if self.main_depth > 0 => self.in_main.add(text),
+            // The narrower words decide: once there are any, the wider ones are of no use.
+            None if !self.in_main.any => self.outside_chrome.add(text),
+            None => {}
         }
+    }
+
+    /// Whether what comes now is for visitors without scripts alone.
+    pub(super) fn is_for_no_script(&self) -> bool {
+        self.skipping.as_ref().is_some_and(|(name, _)| name == b"noscript")
     }
 
     /// Whether what comes now is content.
@@ -119,13 +136,9 @@ impl Content {
     }
 
     /// The digest of `main` and `article`, else of all outside the navigation, else of the whole text.
-    pub(super) fn digest(&self) -> u64 {
-        [&self.in_main, &self.outside_chrome]
-            .into_iter()
-            .find(|words| words.any)
-            .unwrap_or(&self.everything)
-            .hasher
-            .digest()
+    pub(super) fn digest(&mut self) -> u64 {
+        let words = [&mut self.in_main, &mut self.outside_chrome].into_iter().find(|words| words.any);
+        words.unwrap_or(&mut self.everything).digest()
     }
 }
 

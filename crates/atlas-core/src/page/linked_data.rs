@@ -2,7 +2,7 @@
 
 use serde_json::Value;
 
-use crate::entry::Video;
+use crate::video::{Access, DURATIONS, Video, read_yes_or_no};
 
 /// What one block of linked data holds.
 #[derive(Debug, Default, PartialEq)]
@@ -86,6 +86,15 @@ fn addresses(value: &Value) -> Vec<String> {
 
 fn video(thing: &serde_json::Map<String, Value>) -> Video {
     let text = |name: &str| thing.get(name).and_then(Value::as_str).map(|text| text.trim().to_owned());
+    let flag = |name: &str| match thing.get(name)? {
+        Value::Bool(flag) => Some(*flag),
+        Value::String(text) => read_yes_or_no(text.rsplit('/').next()?),
+        _ => None,
+    };
+    let regions = |name: &str, allow: bool| {
+        let names = words(thing.get(name)?).join(" ");
+        (!names.is_empty()).then_some(Access { allow, names })
+    };
     Video {
         thumbnail_loc: thing
             .get("thumbnailUrl")
@@ -97,14 +106,59 @@ fn video(thing: &serde_json::Map<String, Value>) -> Video {
         player_loc: text("embedUrl"),
         duration: text("duration").as_deref().and_then(seconds),
         expiration_date: text("expires"),
+        rating: thing.get("aggregateRating").and_then(|rating| number(rating.get("ratingValue")?)),
+        view_count: views(thing),
         publication_date: text("uploadDate").or_else(|| text("datePublished")),
+        tags: thing.get("keywords").map(words).unwrap_or_default(),
+        family_friendly: flag("isFamilyFriendly"),
+        restriction: regions("regionsAllowed", true).or_else(|| regions("ineligibleRegion", false)),
+        requires_subscription: flag("requiresSubscription").or(flag("isAccessibleForFree").map(|free| !free)),
+        uploader: ["author", "creator", "uploader"].iter().find_map(|name| named(thing.get(*name)?)),
+        live: thing.get("publication").and_then(|event| event.get("isLiveBroadcast")?.as_bool()),
+        ..Video::default()
     }
+}
+
+/// Texts, or a text that lists them.
+fn words(value: &Value) -> Vec<String> {
+    let list =
+        |text: &str| text.split(',').map(|word| word.trim().to_owned()).filter(|word| !word.is_empty()).collect();
+    match value {
+        Value::String(text) => list(text),
+        Value::Array(items) => items.iter().flat_map(words).collect(),
+        Value::Object(thing) => thing.get("name").map(words).unwrap_or_default(),
+        _ => Vec::new(),
+    }
+}
+
+fn number(value: &Value) -> Option<f64> {
+    value.as_f64().or_else(|| value.as_str()?.trim().parse().ok())
+}
+
+/// How often it was seen: stated plainly, or as a counter among others.
+fn views(thing: &serde_json::Map<String, Value>) -> Option<u64> {
+    let count = |value: &Value| number(value).filter(|count| *count >= 0.0).map(|count| count as u64);
+    let counters: Vec<&Value> = match thing.get("interactionStatistic") {
+        Some(Value::Array(counters)) => counters.iter().collect(),
+        counter => counter.into_iter().collect(),
+    };
+    let watches = |counter: &&&Value| {
+        let kind = counter.get("interactionType");
+        let name = kind.and_then(|kind| kind.as_str().or_else(|| kind.get("@type")?.as_str())).unwrap_or("");
+        name.ends_with("WatchAction")
+    };
+    let counter = counters.iter().find(watches).and_then(|counter| count(counter.get("userInteractionCount")?));
+    counter.or_else(|| count(thing.get("interactionCount")?))
+}
+
+fn named(value: &Value) -> Option<String> {
+    words(value).into_iter().next()
 }
 
 /// An ISO 8601 duration in whole seconds, within what the video extension takes (1 to 28,800).
 fn seconds(text: &str) -> Option<u32> {
     let span: jiff::SignedDuration = text.parse().ok()?;
-    u32::try_from(span.as_secs()).ok().filter(|seconds| (1..=28_800).contains(seconds))
+    u32::try_from(span.as_secs()).ok().filter(|seconds| DURATIONS.contains(seconds))
 }
 
 #[cfg(test)]
@@ -138,7 +192,12 @@ mod tests {
     fn reads_a_video() {
         let data = LinkedData::read(
             br#"{"@type": "VideoObject", "name": "Cutting", "description": "From the cab", "duration": "PT1M35S",
-                "thumbnailUrl": ["/films/a.svg", "/films/b.svg"], "contentUrl": "/films/a.webm", "uploadDate": "2026-04-01"}"#,
+                "thumbnailUrl": ["/films/a.svg", "/films/b.svg"], "contentUrl": "/films/a.webm", "uploadDate": "2026-04-01", "keywords": "cab, film", "isFamilyFriendly": "True",
+                "interactionStatistic": [{"interactionType": {"@type": "LikeAction"}, "userInteractionCount": 3},
+                    {"interactionType": "https://schema.org/WatchAction", "userInteractionCount": "412"}],
+                "regionsAllowed": ["GB", {"@type": "Country", "name": "IE"}], "author": {"@type": "Person", "name": "Ifor"},
+                "publication": {"@type": "BroadcastEvent", "isLiveBroadcast": true}, "isAccessibleForFree": true,
+                "aggregateRating": {"ratingValue": "4.5"}}"#,
         );
         let wanted = Video {
             thumbnail_loc: Some("/films/a.svg".into()),
@@ -147,6 +206,14 @@ mod tests {
             content_loc: Some("/films/a.webm".into()),
             duration: Some(95),
             publication_date: Some("2026-04-01".into()),
+            tags: vec!["cab".into(), "film".into()],
+            family_friendly: Some(true),
+            view_count: Some(412),
+            restriction: Access::new("allow", "GB IE"),
+            uploader: Some("Ifor".into()),
+            live: Some(true),
+            requires_subscription: Some(false),
+            rating: Some(4.5),
             ..Video::default()
         };
         assert_eq!(data.videos, [wanted]);

@@ -1,30 +1,59 @@
 //! Choosing a picture's address among those that a page offers for it.
 
-/// The largest candidate of a `srcset`, by width or by density. Source: HTML Standard, "srcset attributes".
-pub(super) fn largest(srcset: &str) -> Option<&str> {
-    let mut best: Option<(f64, &str)> = None;
-    let mut rest = srcset;
-    loop {
-        rest = rest.trim_start_matches(|letter: char| letter.is_ascii_whitespace() || letter == ',');
-        if rest.is_empty() {
-            return best.map(|(_, address)| address);
+use std::borrow::Cow;
+
+/// Pictures of at most this width and height are icons.
+const ICON: f64 = 32.0;
+/// Words in a file's name by which pictures that show nothing are told.
+const NO_PICTURES: [&str; 8] = ["icon", "icons", "favicon", "sprite", "sprites", "spacer", "pixel", "blank"];
+
+/// A picture's address with its size, by width or by density.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Candidate {
+    size: f64,
+    address: String,
+}
+
+impl Candidate {
+    /// The largest of several `srcset`s.
+    pub(super) fn largest_of(srcsets: [&str; 2]) -> Option<Self> {
+        srcsets.into_iter().fold(None, |best, srcset| Self::larger(best, Self::largest(srcset)))
+    }
+
+    /// The larger of the two; the first where they are alike.
+    pub(super) fn larger(one: Option<Self>, other: Option<Self>) -> Option<Self> {
+        match (one, other) {
+            (Some(one), Some(other)) if other.size > one.size => Some(other),
+            (one, other) => one.or(other),
         }
-        let end = rest.find(|letter: char| letter.is_ascii_whitespace()).unwrap_or(rest.len());
-        let (address, after) = rest.split_at(end);
-        let (address, descriptor) = match address.strip_suffix(',') {
-            Some(address) => {
-                rest = after;
-                (address.trim_end_matches(','), "")
+    }
+
+    /// The largest candidate of a `srcset`. Source: HTML Standard, "srcset attributes".
+    fn largest(srcset: &str) -> Option<Self> {
+        let mut best: Option<(f64, &str)> = None;
+        let mut rest = srcset;
+        loop {
+            rest = rest.trim_start_matches(|letter: char| letter.is_ascii_whitespace() || letter == ',');
+            if rest.is_empty() {
+                return best.map(|(size, address)| Self { size, address: address.to_owned() });
             }
-            None => {
-                let end = after.find(',').unwrap_or(after.len());
-                rest = &after[end..];
-                (address, after[..end].trim())
+            let end = rest.find(|letter: char| letter.is_ascii_whitespace()).unwrap_or(rest.len());
+            let (address, after) = rest.split_at(end);
+            let (address, descriptor) = match address.strip_suffix(',') {
+                Some(address) => {
+                    rest = after;
+                    (address.trim_end_matches(','), "")
+                }
+                None => {
+                    let end = after.find(',').unwrap_or(after.len());
+                    rest = &after[end..];
+                    (address, after[..end].trim())
+                }
+            };
+            let size = descriptor.trim_end_matches(['w', 'x', 'h']).parse().unwrap_or(1.0);
+            if !address.is_empty() && !is_inline(address) && best.is_none_or(|(known, _)| size > known) {
+                best = Some((size, address));
             }
-        };
-        let size = descriptor.trim_end_matches(['w', 'x', 'h']).parse().unwrap_or(1.0);
-        if !address.is_empty() && best.is_none_or(|(known, _)| size > known) {
-            best = Some((size, address));
         }
     }
 }
@@ -41,20 +70,35 @@ pub(super) struct Offer<'a> {
 }
 
 impl<'a> Offer<'a> {
-    /// The address of the picture in its largest form; `None` for pixels that only count visitors, and for pictures that
-    /// stand in the page itself.
-    pub(super) fn choose(&self) -> Option<&'a str> {
-        let tiny = |size: &str| size.trim().parse::<f64>().is_ok_and(|size| size <= 2.0);
-        if tiny(self.width) && tiny(self.height) {
+    /// The address of the picture in its largest form, `picture` being what the sources around it offer; `None` for icons,
+    /// for pixels that only count visitors, and for pictures that stand in the page itself.
+    pub(super) fn choose(&self, picture: Option<Candidate>) -> Option<Cow<'a, str>> {
+        let small = |size: &str| size.trim().trim_end_matches("px").parse::<f64>().is_ok_and(|size| size <= ICON);
+        if small(self.width) && small(self.height) {
             return None;
         }
-        largest(self.srcset)
-            .or_else(|| largest(self.lazy_srcset))
-            .into_iter()
-            .chain([self.lazy_src, self.src])
-            .map(str::trim)
-            .find(|address| !address.is_empty() && !is_inline(address))
+        let largest = Candidate::larger(Candidate::largest_of([self.srcset, self.lazy_srcset]), picture);
+        let plain =
+            [self.lazy_src, self.src].into_iter().map(str::trim).find(|text| !text.is_empty() && !is_inline(text));
+        let chosen = match largest {
+            Some(candidate) => Cow::Owned(candidate.address),
+            None => Cow::Borrowed(plain?),
+        };
+        (!shows_nothing(&chosen)).then_some(chosen)
     }
+}
+
+/// Whether a file's name says that it is an icon, a spacer or the like.
+fn shows_nothing(address: &str) -> bool {
+    let path = address.split(['?', '#']).next().unwrap_or("");
+    let mut parts = path.rsplit('/');
+    let name = parts.next().unwrap_or("");
+    let folder = parts.next().unwrap_or("");
+    let (stem, extension) = name.rsplit_once('.').unwrap_or((name, ""));
+    let listed = |word: &str| NO_PICTURES.iter().any(|known| word.eq_ignore_ascii_case(known));
+    extension.eq_ignore_ascii_case("ico")
+        || folder.eq_ignore_ascii_case("icons")
+        || stem.split(['-', '_', '.']).any(listed)
 }
 
 /// Whether a reference names no file of its own.
@@ -75,10 +119,11 @@ mod tests {
     #[case("a.jpg, b.jpg 2x", Some("b.jpg"))]
     #[case("a.jpg", Some("a.jpg"))]
     #[case("a,b.jpg 1x,\n c.jpg 1.5x", Some("c.jpg"))]
+    #[case("data:image/gif;base64,R0 900w, b.jpg 300w", Some("b.jpg"))]
     #[case(" , ", None)]
     #[case("", None)]
     fn the_largest_of_a_srcset(#[case] srcset: &str, #[case] wanted: Option<&str>) {
-        assert_eq!(largest(srcset), wanted);
+        assert_eq!(Candidate::largest(srcset).map(|candidate| candidate.address).as_deref(), wanted);
     }
 
     #[rstest]
@@ -86,9 +131,23 @@ mod tests {
     #[case(Offer { src: "data:image/gif;base64,R0", lazy_src: "b.svg", ..Offer::default() }, Some("b.svg"))]
     #[case(Offer { src: "a.svg", lazy_srcset: "c.svg 2x", ..Offer::default() }, Some("c.svg"))]
     #[case(Offer { src: "count.gif", width: "1", height: "1", ..Offer::default() }, None)]
+    #[case(Offer { src: "bell.svg", width: "24px", height: "24px", ..Offer::default() }, None)]
+    #[case(Offer { src: "/icons/bell.svg", ..Offer::default() }, None)]
+    #[case(Offer { src: "/img/print-icon.png?v=2", ..Offer::default() }, None)]
+    #[case(Offer { src: "/favicon.ico", ..Offer::default() }, None)]
+    #[case(Offer { src: "/img/iconic-halt.png", ..Offer::default() }, Some("/img/iconic-halt.png"))]
     #[case(Offer { src: "DATA:image/png,x", ..Offer::default() }, None)]
     #[case(Offer::default(), None)]
     fn the_address_of_a_picture(#[case] offer: Offer<'_>, #[case] wanted: Option<&str>) {
-        assert_eq!(offer.choose(), wanted);
+        assert_eq!(offer.choose(None).as_deref(), wanted);
+    }
+
+    #[rstest]
+    #[case("small.jpg", "", "large.webp 1600w, s.webp 300w", Some("large.webp"))]
+    #[case("a.jpg", "a.jpg 2000w", "b.webp 1600w", Some("a.jpg"))]
+    #[case("a.jpg", "", "", Some("a.jpg"))]
+    fn a_picture_element(#[case] src: &str, #[case] srcset: &str, #[case] source: &str, #[case] wanted: Option<&str>) {
+        let picture = Candidate::largest(source);
+        assert_eq!(Offer { src, srcset, ..Offer::default() }.choose(picture).as_deref(), wanted);
     }
 }

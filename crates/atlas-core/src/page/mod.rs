@@ -6,11 +6,10 @@
 //! ```
 //! use atlas_core::address::Address;
 //! use atlas_core::page::{Reader, read};
-//! use jiff::tz::TimeZone;
 //!
 //! let html = b"<html lang=cy><title>Amserlen</title><meta name=robots content=noindex><main>Tr\xc3\xaan 10:40";
 //! let address = Address::parse("https://www.marrowvale.example/cy/amserlen/").unwrap();
-//! let page = read(html, &address, &Reader { timezone: TimeZone::UTC, tokens: vec![] }).unwrap();
+//! let page = read(html, &address, &Reader::default()).unwrap();
 //! assert_eq!(page.title.as_deref(), Some("Amserlen"));
 //! assert_eq!(page.language.as_deref(), Some("cy"));
 //! assert_eq!(page.noindex.as_deref(), Some("<meta name=\"robots\" content=\"noindex\">"));
@@ -18,9 +17,12 @@
 
 mod digest;
 mod encoding;
+mod films;
 mod linked_data;
 mod media;
+mod players;
 mod reader;
+mod tokens;
 
 use std::borrow::Cow;
 
@@ -28,15 +30,17 @@ use jiff::tz::TimeZone;
 use thiserror::Error;
 
 use crate::address::Address;
-use crate::contribution::Said;
-use crate::entry::Video;
+use crate::contribution::{Alternate, Said};
 use crate::lastmod::Lastmod;
+use crate::query::Parameters;
+use crate::video::Video;
 
+pub use players::Player;
 pub use reader::read;
 
 /// The version of this reader. A new one finds other words on the same page, so digests taken by different versions are
 /// never compared: the ledger takes the new ones over in silence.
-pub const VERSION: u32 = 1;
+pub const VERSION: u32 = 2;
 
 /// The most pictures of one page: the limit of the image extension.
 pub const MOST_IMAGES: usize = 1000;
@@ -44,6 +48,8 @@ pub const MOST_IMAGES: usize = 1000;
 pub const MOST_VIDEOS: usize = 200;
 /// The most links of one page.
 pub const MOST_LINKS: usize = 10_000;
+/// The most translations of one page.
+pub const MOST_ALTERNATES: usize = 500;
 /// The most headings of one page.
 pub const MOST_HEADINGS: usize = 500;
 /// The longest title, heading or other text that is kept, in bytes.
@@ -58,6 +64,24 @@ pub struct Reader {
     pub timezone: TimeZone,
     /// Crawlers whose own robots directives count, besides those for all: lower-case product tokens.
     pub tokens: Vec<String>,
+    /// The players that the site has told of.
+    pub players: Vec<Player>,
+    /// Take the pictures of Open Graph and linked data, even where they do not stand in the content.
+    pub lead_picture: bool,
+    /// Query parameters that do not make another picture or film.
+    pub drop_parameters: Parameters,
+}
+
+impl Default for Reader {
+    fn default() -> Self {
+        Self {
+            timezone: TimeZone::UTC,
+            tokens: Vec::new(),
+            players: Vec::new(),
+            lead_picture: true,
+            drop_parameters: Parameters::default(),
+        }
+    }
 }
 
 /// What one page says.
@@ -73,6 +97,10 @@ pub struct Page {
     pub canonical: Option<Address>,
     /// The robots directive that forbids indexing, as it stands on the page.
     pub noindex: Option<String>,
+    /// The page asks that none of its links be followed.
+    pub nofollow: bool,
+    /// The day after which the page asks not to be shown.
+    pub expires: Option<Lastmod>,
     /// Another address that visitors are sent on to within a few seconds.
     pub refresh: Option<Address>,
     /// The declared date of the last change.
@@ -83,9 +111,17 @@ pub struct Page {
     pub images: Vec<Address>,
     /// Videos, with what the page knows of them.
     pub videos: Vec<Video>,
+    /// The same page in other languages.
+    pub alternates: Vec<Alternate<'static>>,
+    /// Where a description of the page's video is to be asked for (oEmbed discovery).
+    pub oembed: Option<Address>,
+    /// Frames on the page, players or not.
+    pub frames: Vec<Address>,
     /// Headings of the content.
     pub headings: Vec<Heading>,
-    /// Links as they stand on the page.
+    /// The first paragraph of the content that is longer than a few words.
+    pub first_paragraph: Option<String>,
+    /// Links of the page, each once, on whatever host.
     pub links: Vec<Link>,
     /// A digest of the main content: navigation, header, footer, scripts, attributes and white space do not move it.
     pub digest: u64,
@@ -107,10 +143,58 @@ pub struct Heading {
 /// A link on a page.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Link {
-    /// The reference as it stands there; complete it with [`Address::join`].
-    pub href: String,
-    /// Its `rel`, such as `nofollow`; empty where there is none.
-    pub rel: String,
+    /// Where it leads, without the fragment.
+    pub address: Address,
+    /// Its `rel` asks crawlers not to follow it.
+    pub nofollow: bool,
+}
+
+/// What a robots directive says, in a `meta` or in the header `X-Robots-Tag`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct RobotsWords<'a> {
+    /// Do not list the page.
+    pub noindex: bool,
+    /// Do not follow its links.
+    pub nofollow: bool,
+    /// Do not list its pictures.
+    pub no_image_index: bool,
+    /// Do not list the page after this date.
+    pub unavailable_after: Option<&'a str>,
+}
+
+/// Reads a robots directive: words separated by commas.
+pub fn robots_words(content: &str) -> RobotsWords<'_> {
+    let mut words = RobotsWords::default();
+    for (at, word) in content.split(',').scan(0, |at, word| Some((std::mem::replace(at, *at + word.len() + 1), word))) {
+        match word.trim().to_ascii_lowercase().as_str() {
+            "noindex" => words.noindex = true,
+            "nofollow" => words.nofollow = true,
+            "none" => (words.noindex, words.nofollow) = (true, true),
+            "noimageindex" => words.no_image_index = true,
+            // A date may hold a comma itself: what follows is left to the reader of dates.
+            word if word.starts_with("unavailable_after") => {
+                words.unavailable_after = content[at..].split_once(':').map(|(_, date)| date.trim());
+            }
+            _ => {}
+        }
+    }
+    words
+}
+
+/// Reads a header `X-Robots-Tag`: as [`robots_words`], with the crawler it speaks to before a colon. Words for crawlers that
+/// are not among `tokens` say nothing.
+pub fn robots_header<'a>(value: &'a str, tokens: &[String]) -> RobotsWords<'a> {
+    let named = value.split_once(':').filter(|(name, _)| {
+        let name = name.trim();
+        !name.is_empty() && !name.contains([',', ' ']) && !name.eq_ignore_ascii_case("unavailable_after")
+    });
+    match named {
+        Some((token, words)) if tokens.iter().any(|known| token.trim().eq_ignore_ascii_case(known)) => {
+            robots_words(words)
+        }
+        Some(_) => RobotsWords::default(),
+        None => robots_words(value),
+    }
 }
 
 /// Why a file is no page.
@@ -137,6 +221,8 @@ impl Page {
             language: self.language.map(Cow::Owned),
             images: self.images.into_iter().map(owned).collect(),
             videos: self.videos,
+            alternates: self.alternates,
+            expires: self.expires,
             digest: Some(self.digest),
             noindex: self.noindex.map(Cow::Owned),
             canonical: self.canonical.map(owned),

@@ -1,97 +1,31 @@
 //! The reader itself: tokens in, a [`Page`] out.
 
-use html5gum::emitters::callback::{CallbackEmitter, CallbackEvent};
-use html5gum::{Span, Tokenizer};
+use std::collections::HashSet;
+
+use xxhash_rust::xxh3::xxh3_64;
 
 use super::digest::Content;
+use super::films::Films;
 use super::linked_data::LinkedData;
-use super::media::{Offer, is_inline};
+use super::media::{Candidate, Offer, is_inline};
+use super::tokens::{self, Attributes, Sink};
 use super::{
-    Heading, LARGEST_DATA, LONGEST_TEXT, Link, MOST_HEADINGS, MOST_IMAGES, MOST_LINKS, MOST_VIDEOS, Page, PageError,
-    Reader, encoding,
+    Heading, LARGEST_DATA, LONGEST_TEXT, Link, MOST_ALTERNATES, MOST_HEADINGS, MOST_IMAGES, MOST_LINKS, MOST_VIDEOS,
+    Page, PageError, Reader, encoding, robots_words,
 };
 use crate::address::{Address, Base, LONGEST};
-use crate::entry::Video;
+use crate::contribution::Alternate;
 use crate::lastmod::Lastmod;
+
+/// A paragraph of at least so many bytes sums up a page that has no summary.
+const PARAGRAPH_LEAST: usize = 40;
 
 /// Reads a page that lives at `address`. Never fails on bad HTML, only on what is no text at all.
 pub fn read(bytes: &[u8], address: &Address, reader: &Reader) -> Result<Page, PageError> {
     let text = encoding::decode(bytes)?;
     let mut reading = Reading::new(address, reader);
-    let mut emitter: CallbackEmitter<_> = CallbackEmitter::new(|event: CallbackEvent<'_>, _: Span<()>| {
-        reading.take(event);
-        None
-    });
-    emitter.naively_switch_states(true);
-    let Ok(()) = Tokenizer::new_with_emitter(&text[..], emitter).finish();
+    tokens::read(&text, &mut reading);
     Ok(reading.finish())
-}
-
-/// The attributes that say anything here.
-const ATTRIBUTES: [&[u8]; 20] = [
-    b"charset",
-    b"class",
-    b"content",
-    b"data-src",
-    b"data-srcset",
-    b"height",
-    b"href",
-    b"http-equiv",
-    b"id",
-    b"lang",
-    b"name",
-    b"poster",
-    b"property",
-    b"rel",
-    b"role",
-    b"src",
-    b"srcset",
-    b"type",
-    b"width",
-    b"xml:lang",
-];
-
-/// Attributes of the tag at hand, in one buffer that is used again for every tag.
-#[derive(Default)]
-struct Attributes {
-    bytes: Vec<u8>,
-    /// The attribute's place in [`ATTRIBUTES`], and where its value stands in `bytes`.
-    known: Vec<(usize, usize, usize)>,
-    open: Option<usize>,
-}
-
-impl Attributes {
-    fn clear(&mut self) {
-        self.bytes.clear();
-        self.known.clear();
-        self.open = None;
-    }
-
-    fn name(&mut self, name: &[u8]) {
-        self.open = ATTRIBUTES.binary_search(&name).ok();
-        if let Some(at) = self.open {
-            self.known.push((at, self.bytes.len(), self.bytes.len()));
-        }
-    }
-
-    fn value(&mut self, value: &[u8]) {
-        if self.open.take().is_some()
-            && let Some(last) = self.known.last_mut()
-        {
-            self.bytes.extend_from_slice(value);
-            last.2 = self.bytes.len();
-        }
-    }
-
-    fn bytes(&self, name: &str) -> &[u8] {
-        let wanted = |(at, _, _): &&(usize, usize, usize)| ATTRIBUTES[*at] == name.as_bytes();
-        self.known.iter().find(wanted).map_or(&[], |&(_, start, end)| &self.bytes[start..end])
-    }
-
-    /// The value as text; empty where the attribute is missing or is no UTF-8.
-    fn text(&self, name: &str) -> &str {
-        std::str::from_utf8(self.bytes(name)).unwrap_or("").trim()
-    }
 }
 
 /// Where text goes besides the digest.
@@ -99,6 +33,7 @@ enum Listening {
     No,
     Title,
     Heading(u8),
+    Paragraph,
     LinkedData,
 }
 
@@ -108,8 +43,6 @@ struct Reading<'a> {
     address: &'a Address,
     base: Option<Base>,
     content: Content,
-    tag: Vec<u8>,
-    attributes: Attributes,
     listening: Listening,
     heard: Vec<u8>,
     svg_depth: u32,
@@ -117,12 +50,85 @@ struct Reading<'a> {
     og_title: Option<String>,
     og_description: Option<String>,
     og_images: Vec<Address>,
-    og_video: Option<Video>,
     data: LinkedData,
     no_image_index: bool,
-    /// The `video` element that is open.
-    film: Option<Video>,
-    films: Vec<Video>,
+    films: Films,
+    /// What the sources of the open `picture` offer.
+    picture: Option<Candidate>,
+    /// References of links that were met before.
+    met: HashSet<u64>,
+}
+
+impl Sink for Reading<'_> {
+    fn open(&mut self, tag: &[u8], attributes: &Attributes<'_>, self_closing: bool) {
+        match tag {
+            b"html" => {
+                let languages = [attributes.text("lang"), attributes.text("xml:lang")];
+                self.page.language = languages.into_iter().find(|tag| !tag.is_empty()).map(|tag| cut(&tag));
+            }
+            b"head" => self.page.has_head = true,
+            b"svg" if !self_closing => self.svg_depth += 1,
+            b"title" if self.svg_depth == 0 && self.page.title.is_none() => self.listen(Listening::Title),
+            b"base" => self.rebase(attributes),
+            b"meta" => self.meta(attributes),
+            b"link" => self.link_element(attributes),
+            b"script" if attributes.text("type").eq_ignore_ascii_case("application/ld+json") => {
+                self.listen(Listening::LinkedData);
+            }
+            b"h1" | b"h2" | b"h3" | b"h4" | b"h5" | b"h6" if self.content.is_content() => {
+                self.listen(Listening::Heading(tag[1] - b'0'));
+            }
+            b"p" if self.page.first_paragraph.is_none() && self.content.is_content() => {
+                self.listen(Listening::Paragraph);
+            }
+            b"a" | b"area" => self.link(attributes),
+            b"picture" => self.picture = None,
+            // What a lazy picture falls back on stands in a noscript.
+            b"img" if self.content.is_content() || self.content.is_for_no_script() => self.image(attributes),
+            b"video" => {
+                let place = |name: &str| self.file(&attributes.text(name));
+                let (content, poster) = (place("src").or(place("data-src")), place("poster"));
+                self.films.begin(content, poster);
+            }
+            b"source" if self.films.is_open() => {
+                let content = self.file(&attributes.text("src")).or(self.file(&attributes.text("data-src")));
+                self.films.source(content);
+            }
+            b"source" => {
+                let offer = Candidate::largest_of([&attributes.text("srcset"), &attributes.text("data-srcset")]);
+                self.picture = Candidate::larger(self.picture.take(), offer);
+            }
+            b"iframe" => self.frame(attributes),
+            _ => {}
+        }
+        if !self_closing && !is_void(tag) {
+            self.content.open(tag, attributes.raw("role"), attributes.raw("class"), attributes.raw("id"));
+        }
+    }
+
+    fn close(&mut self, tag: &[u8]) {
+        match tag {
+            b"title" | b"script" | b"p" | b"h1" | b"h2" | b"h3" | b"h4" | b"h5" | b"h6" => self.heard_out(),
+            b"svg" => self.svg_depth = self.svg_depth.saturating_sub(1),
+            b"video" => self.films.end(),
+            b"picture" => self.picture = None,
+            _ => {}
+        }
+        self.content.close(tag);
+    }
+
+    fn text(&mut self, text: &[u8]) {
+        let most = match self.listening {
+            Listening::No => 0,
+            Listening::LinkedData => LARGEST_DATA,
+            Listening::Title | Listening::Heading(_) | Listening::Paragraph => LONGEST_TEXT,
+        };
+        let room = most.saturating_sub(self.heard.len());
+        self.heard.extend_from_slice(&text[..text.len().min(room)]);
+        if !matches!(self.listening, Listening::Title) {
+            self.content.text(text);
+        }
+    }
 }
 
 impl<'a> Reading<'a> {
@@ -133,92 +139,17 @@ impl<'a> Reading<'a> {
             address,
             base: Base::of(address).ok(),
             content: Content::new(),
-            tag: Vec::new(),
-            attributes: Attributes::default(),
             listening: Listening::No,
             heard: Vec::new(),
             svg_depth: 0,
             og_title: None,
             og_description: None,
             og_images: Vec::new(),
-            og_video: None,
             data: LinkedData::default(),
             no_image_index: false,
-            film: None,
-            films: Vec::new(),
-        }
-    }
-
-    fn take(&mut self, event: CallbackEvent<'_>) {
-        match event {
-            CallbackEvent::OpenStartTag { name } => {
-                self.tag.clear();
-                self.tag.extend_from_slice(name);
-                self.attributes.clear();
-            }
-            CallbackEvent::AttributeName { name } => self.attributes.name(name),
-            CallbackEvent::AttributeValue { value } => self.attributes.value(value),
-            CallbackEvent::CloseStartTag { self_closing } => {
-                let tag = std::mem::take(&mut self.tag);
-                self.start(&tag, self_closing);
-                self.tag = tag;
-            }
-            CallbackEvent::EndTag { name } => self.end(name),
-            CallbackEvent::String { value } => self.text(value),
-            CallbackEvent::Comment { .. } | CallbackEvent::Doctype { .. } | CallbackEvent::Error(_) => {}
-        }
-    }
-
-    fn start(&mut self, tag: &[u8], self_closing: bool) {
-        match tag {
-            b"html" => {
-                let languages = [self.attributes.text("lang"), self.attributes.text("xml:lang")];
-                self.page.language = languages.into_iter().find(|tag| !tag.is_empty()).map(cut);
-            }
-            b"head" => self.page.has_head = true,
-            b"svg" if !self_closing => self.svg_depth += 1,
-            b"title" if self.svg_depth == 0 && self.page.title.is_none() => self.listen(Listening::Title),
-            b"base" => self.rebase(),
-            b"meta" => self.meta(),
-            b"link" => self.link_element(),
-            b"script" if self.attributes.text("type").eq_ignore_ascii_case("application/ld+json") => {
-                self.listen(Listening::LinkedData);
-            }
-            b"h1" | b"h2" | b"h3" | b"h4" | b"h5" | b"h6" if self.content.is_content() => {
-                self.listen(Listening::Heading(tag[1] - b'0'));
-            }
-            b"a" | b"area" => self.link(),
-            b"img" if self.content.is_content() => self.picture(),
-            b"video" => self.film_begins(),
-            b"source" if self.film.is_some() => self.film_source(),
-            _ => {}
-        }
-        if !self_closing && !is_void(tag) {
-            let attributes = &self.attributes;
-            self.content.open(tag, attributes.bytes("role"), attributes.bytes("class"), attributes.bytes("id"));
-        }
-    }
-
-    fn end(&mut self, tag: &[u8]) {
-        match tag {
-            b"title" | b"script" | b"h1" | b"h2" | b"h3" | b"h4" | b"h5" | b"h6" => self.heard_out(),
-            b"svg" => self.svg_depth = self.svg_depth.saturating_sub(1),
-            b"video" => self.film_ends(),
-            _ => {}
-        }
-        self.content.close(tag);
-    }
-
-    fn text(&mut self, text: &[u8]) {
-        let most = match self.listening {
-            Listening::No => 0,
-            Listening::LinkedData => LARGEST_DATA,
-            Listening::Title | Listening::Heading(_) => LONGEST_TEXT,
-        };
-        let room = most.saturating_sub(self.heard.len());
-        self.heard.extend_from_slice(&text[..text.len().min(room)]);
-        if !matches!(self.listening, Listening::Title) {
-            self.content.text(text);
+            films: Films::default(),
+            picture: None,
+            met: HashSet::new(),
         }
     }
 
@@ -229,19 +160,21 @@ impl<'a> Reading<'a> {
 
     /// Puts what was heard in its place.
     fn heard_out(&mut self) {
-        let heard = std::mem::take(&mut self.heard);
         match std::mem::replace(&mut self.listening, Listening::No) {
-            Listening::No => {}
-            Listening::Title => self.page.title = folded(&heard),
+            Listening::No => return,
+            Listening::Title => self.page.title = folded(&self.heard),
             Listening::Heading(level) => {
-                if let Some(text) = folded(&heard)
+                if let Some(text) = folded(&self.heard)
                     && self.page.headings.len() < MOST_HEADINGS
                 {
                     self.page.headings.push(Heading { level, text });
                 }
             }
+            Listening::Paragraph => {
+                self.page.first_paragraph = folded(&self.heard).filter(|text| text.len() >= PARAGRAPH_LEAST);
+            }
             Listening::LinkedData => {
-                let block = LinkedData::read(&heard);
+                let block = LinkedData::read(&self.heard);
                 self.data.modified = self.data.modified.take().or(block.modified);
                 self.data.published = self.data.published.take().or(block.published);
                 self.data.images.extend(block.images);
@@ -249,6 +182,7 @@ impl<'a> Reading<'a> {
                 self.data.videos.truncate(MOST_VIDEOS);
             }
         }
+        self.heard.clear();
     }
 
     /// The address that a reference stands for; none where it would be too long for a sitemap.
@@ -258,19 +192,27 @@ impl<'a> Reading<'a> {
         Some(address).filter(|address| short(address.as_str()))
     }
 
+    /// The address of a picture or film: it has a file of its own.
+    fn file(&self, reference: &str) -> Option<Address> {
+        let address = self.complete(reference).filter(|_| !reference.is_empty() && !is_inline(reference))?;
+        Some(match self.reader.drop_parameters.clean(address.as_str()) {
+            std::borrow::Cow::Borrowed(same) if same.len() == address.as_str().len() => address,
+            cleaned => Address::trusted(cleaned),
+        })
+    }
+
     /// `base` changes what relative URLs mean (HTML Standard); only the first counts.
-    fn rebase(&mut self) {
-        if let Some(address) = self.complete(self.attributes.text("href")) {
+    fn rebase(&mut self, attributes: &Attributes<'_>) {
+        if let Some(address) = self.complete(&attributes.text("href")) {
             self.base = Base::of(&address).ok();
         }
     }
 
-    fn meta(&mut self) {
-        let attributes = &self.attributes;
+    fn meta(&mut self, attributes: &Attributes<'_>) {
         let name = [attributes.text("name"), attributes.text("property")].into_iter().find(|name| !name.is_empty());
-        let name = name.unwrap_or("").to_ascii_lowercase();
-        let content = attributes.text("content").to_owned();
-        let content = content.as_str();
+        let name = name.unwrap_or_default().to_ascii_lowercase();
+        let content = attributes.text("content");
+        let content = content.as_ref();
         match name.as_str() {
             "description" => self.page.description = folded(content.as_bytes()),
             "robots" => self.robots(&name, content),
@@ -281,25 +223,16 @@ impl<'a> Reading<'a> {
             "og:title" => self.og_title = folded(content.as_bytes()),
             "og:description" => self.og_description = folded(content.as_bytes()),
             "og:image" | "og:image:url" | "og:image:secure_url" => {
-                if let Some(image) = self.complete(content).filter(|_| !content.is_empty() && !is_inline(content)) {
-                    self.og_images.push(image);
-                }
+                let image = self.file(content).filter(|_| self.og_images.len() < MOST_IMAGES);
+                self.og_images.extend(image);
             }
-            "og:video" | "og:video:url" | "og:video:secure_url" => {
-                let place = self.complete(content).filter(|_| !content.is_empty());
-                let place = place.map(|address| address.as_str().to_owned());
-                self.og_video.get_or_insert_default().content_loc = place;
+            property if property.starts_with("og:video") || property.starts_with("video:") => {
+                let mut films = std::mem::take(&mut self.films);
+                films.graph(property, content, |reference| self.file(reference));
+                self.films = films;
             }
-            "og:video:type" if content.eq_ignore_ascii_case("text/html") => {
-                let video = self.og_video.get_or_insert_default();
-                video.player_loc = video.content_loc.take();
-            }
-            "og:video:duration" => {
-                let seconds = content.parse().ok().filter(|seconds| (1..=28_800).contains(seconds));
-                self.og_video.get_or_insert_default().duration = seconds;
-            }
-            _ if self.attributes.text("http-equiv").eq_ignore_ascii_case("refresh") => {
-                self.page.refresh = self.sent_on(content)
+            _ if attributes.text("http-equiv").eq_ignore_ascii_case("refresh") && !self.content.is_for_no_script() => {
+                self.page.refresh = self.sent_on(content);
             }
             _ => {}
         }
@@ -310,11 +243,13 @@ impl<'a> Reading<'a> {
     }
 
     fn robots(&mut self, name: &str, content: &str) {
-        let has = |word: &str| content.split(',').any(|part| part.trim().eq_ignore_ascii_case(word));
-        if self.page.noindex.is_none() && (has("noindex") || has("none")) {
+        let words = robots_words(content);
+        if self.page.noindex.is_none() && words.noindex {
             self.page.noindex = Some(cut(&format!("<meta name=\"{name}\" content=\"{content}\">")));
         }
-        self.no_image_index |= has("noimageindex");
+        self.page.nofollow |= words.nofollow;
+        self.no_image_index |= words.no_image_index;
+        self.page.expires = self.page.expires.or_else(|| self.date(words.unavailable_after?));
     }
 
     /// `<meta http-equiv="refresh" content="0; url=/new/">`: a redirect where it names another URL and the delay is short.
@@ -330,71 +265,80 @@ impl<'a> Reading<'a> {
         (delay <= 10.0 && target != *self.address).then_some(target)
     }
 
-    fn link_element(&mut self) {
-        let rel = self.attributes.text("rel");
-        let is_canonical = rel.split_ascii_whitespace().any(|word| word.eq_ignore_ascii_case("canonical"));
-        let href = self.attributes.text("href");
-        if is_canonical && self.page.canonical.is_none() && !href.is_empty() {
-            self.page.canonical = self.complete(href);
+    fn link_element(&mut self, attributes: &Attributes<'_>) {
+        let rel = attributes.text("rel");
+        let has = |wanted: &str| rel.split_ascii_whitespace().any(|word| word.eq_ignore_ascii_case(wanted));
+        let href = attributes.text("href");
+        if href.is_empty() {
+            return;
+        }
+        if has("canonical") && self.page.canonical.is_none() {
+            self.page.canonical = self.complete(&href);
+        } else if has("alternate") {
+            let language = attributes.text("hreflang");
+            if attributes.text("type").eq_ignore_ascii_case("application/json+oembed") {
+                self.page.oembed = self.page.oembed.take().or(self.complete(&href));
+            } else if !language.is_empty()
+                && self.page.alternates.len() < MOST_ALTERNATES
+                && let Some(url) = self.complete(&href)
+            {
+                let (language, url) = (cut(&language).into(), url.as_str().to_owned().into());
+                self.page.alternates.push(Alternate { language, url });
+            }
         }
     }
 
-    fn link(&mut self) {
-        let href = self.attributes.text("href");
-        if !href.is_empty() && href.len() <= LONGEST_TEXT && self.page.links.len() < MOST_LINKS {
-            self.page.links.push(Link { href: href.to_owned(), rel: cut(self.attributes.text("rel")) });
+    fn link(&mut self, attributes: &Attributes<'_>) {
+        let href = attributes.text("href");
+        let reference = href.split('#').next().unwrap_or("");
+        if reference.is_empty()
+            || self.page.links.len() >= MOST_LINKS
+            || !self.met.insert(xxh3_64(reference.as_bytes()))
+        {
+            return;
+        }
+        if let Some(address) = self.complete(reference) {
+            let rel = attributes.text("rel");
+            let nofollow = rel.split_ascii_whitespace().any(|word| word.eq_ignore_ascii_case("nofollow"));
+            self.page.links.push(Link { address, nofollow });
         }
     }
 
-    fn picture(&mut self) {
-        let attributes = &self.attributes;
+    fn image(&mut self, attributes: &Attributes<'_>) {
+        let words = |names: &[&str]| names.iter().map(|name| attributes.text(name)).collect::<Vec<_>>();
+        let (src, srcset) = (attributes.text("src"), attributes.text("srcset"));
+        let lazy_src = words(&["data-src", "data-original", "data-lazy-src", "data-lazy"]);
+        let lazy_srcset = words(&["data-srcset", "data-lazy-srcset"]);
+        let (width, height) = (attributes.text("width"), attributes.text("height"));
         let offer = Offer {
-            src: attributes.text("src"),
-            srcset: attributes.text("srcset"),
-            lazy_src: attributes.text("data-src"),
-            lazy_srcset: attributes.text("data-srcset"),
-            width: attributes.text("width"),
-            height: attributes.text("height"),
+            src: &src,
+            srcset: &srcset,
+            lazy_src: lazy_src.iter().find(|text| !text.is_empty()).map_or("", |text| text),
+            lazy_srcset: lazy_srcset.iter().find(|text| !text.is_empty()).map_or("", |text| text),
+            width: &width,
+            height: &height,
         };
-        if let Some(address) = offer.choose().and_then(|reference| self.complete(reference)) {
+        let chosen = offer.choose(self.picture.take());
+        if let Some(address) = chosen.and_then(|reference| self.file(&reference)) {
             push_new(&mut self.page.images, address);
         }
     }
 
-    fn film_begins(&mut self) {
-        self.film_ends();
-        let place = |reference: &str| {
-            let address = self.complete(reference).filter(|_| !reference.is_empty() && !is_inline(reference))?;
-            Some(address.as_str().to_owned())
-        };
-        self.film = Some(Video {
-            content_loc: place(self.attributes.text("src")),
-            thumbnail_loc: place(self.attributes.text("poster")),
-            ..Video::default()
-        });
-    }
-
-    fn film_source(&mut self) {
-        let reference = self.attributes.text("src");
-        let address = self.complete(reference).filter(|_| !reference.is_empty() && !is_inline(reference));
-        if let Some(film) = &mut self.film
-            && film.content_loc.is_none()
-        {
-            film.content_loc = address.map(|address| address.as_str().to_owned());
+    /// A frame may hold a player that the site has told of; others (maps, forms) are no videos.
+    fn frame(&mut self, attributes: &Attributes<'_>) {
+        let reference = [attributes.text("src"), attributes.text("data-src")];
+        let reference = reference.into_iter().find(|text| !text.is_empty() && !is_inline(text));
+        let Some(address) = reference.and_then(|reference| self.complete(&reference)) else { return };
+        if let Some(film) = self.reader.players.iter().find_map(|player| player.video(address.as_str())) {
+            self.films.frame(film);
         }
-    }
-
-    fn film_ends(&mut self) {
-        if let Some(film) = self.film.take().filter(|film| film.content_loc.is_some())
-            && self.films.len() < MOST_VIDEOS
-        {
-            self.films.push(film);
+        if self.page.frames.len() < MOST_VIDEOS {
+            self.page.frames.push(address);
         }
     }
 
     fn finish(mut self) -> Page {
         self.heard_out();
-        self.film_ends();
         self.page.digest = self.content.digest();
         self.page.has_head |= self.page.title.is_some();
         let first_heading = self.page.headings.iter().find(|heading| heading.level == 1).map(|h| h.text.clone());
@@ -404,50 +348,23 @@ impl<'a> Reading<'a> {
         self.page.published = self.page.published.or_else(|| self.date(self.data.published.as_deref()?));
         let lead = self.og_images.first().map(|image| image.as_str().to_owned());
         self.gather_images();
-        self.gather_videos(lead);
+        let films = std::mem::take(&mut self.films);
+        let linked = std::mem::take(&mut self.data.videos);
+        self.page.videos =
+            films.gather(linked, &self.page, lead, |reference| self.file(reference), |text| self.date(text));
         self.page
     }
 
-    /// Pictures in the content first, then the lead pictures that stand only in the head.
+    /// Pictures in the content first, then, where the site wants them, the lead pictures that stand only in the head.
     fn gather_images(&mut self) {
-        let linked: Vec<Address> = self.data.images.iter().filter_map(|reference| self.complete(reference)).collect();
-        for image in std::mem::take(&mut self.og_images).into_iter().chain(linked) {
+        let linked: Vec<Address> = self.data.images.iter().filter_map(|reference| self.file(reference)).collect();
+        let lead = std::mem::take(&mut self.og_images).into_iter().chain(linked).filter(|_| self.reader.lead_picture);
+        for image in lead {
             push_new(&mut self.page.images, image);
         }
         if self.no_image_index {
             self.page.images.clear();
         }
-    }
-
-    /// Linked data knows most about a film, Open Graph less, the element least: one film told in several ways is one
-    /// video, and what nobody says of it is taken from the page.
-    fn gather_videos(&mut self, lead: Option<String>) {
-        let place = |reference: &Option<String>| Some(self.complete(reference.as_deref()?)?.as_str().to_owned());
-        let date = |text: &Option<String>| self.date(text.as_deref()?).map(|date| date.to_string());
-        let linked = self.data.videos.iter().map(|video| Video {
-            thumbnail_loc: place(&video.thumbnail_loc),
-            content_loc: place(&video.content_loc),
-            player_loc: place(&video.player_loc),
-            expiration_date: date(&video.expiration_date),
-            publication_date: date(&video.publication_date),
-            ..video.clone()
-        });
-        let graph = self.og_video.iter().filter(|video| video.place().is_some()).cloned();
-        let mut videos: Vec<Video> = Vec::new();
-        for telling in linked.chain(graph).chain(self.films.iter().cloned()) {
-            match videos.iter_mut().find(|known| known.same_as(&telling)) {
-                Some(known) => known.complete_from(&telling),
-                None => videos.push(telling),
-            }
-        }
-        let from_page = Video {
-            title: self.page.title.clone(),
-            description: self.page.description.clone(),
-            thumbnail_loc: lead,
-            ..Video::default()
-        };
-        videos.iter_mut().for_each(|video| video.complete_from(&from_page));
-        self.page.videos = videos;
     }
 }
 
@@ -510,18 +427,24 @@ mod tests {
     use proptest::prelude::*;
     use rstest::rstest;
 
+    use super::super::Player;
     use super::*;
+    use crate::query::Parameters;
+    use crate::video::Video;
 
     const HERE: &str = "https://www.marrowvale.example/films/cutting/";
 
     fn page(html: &str) -> Page {
-        let reader = Reader { timezone: TimeZone::get("Europe/London").unwrap(), tokens: vec!["lampbot".into()] };
+        let reader = Reader {
+            timezone: TimeZone::get("Europe/London").unwrap(),
+            tokens: vec!["lampbot".into()],
+            players: vec![
+                Player::new("https://films.example/embed/{id}", None, Some("https://films.example/{id}.jpg")).unwrap(),
+            ],
+            drop_parameters: Parameters::new(&["sig", "x-*"]).unwrap(),
+            ..Reader::default()
+        };
         read(html.as_bytes(), &Address::parse(HERE).unwrap(), &reader).unwrap()
-    }
-
-    #[test]
-    fn attributes_are_in_order_for_the_search() {
-        assert!(ATTRIBUTES.is_sorted());
     }
 
     #[test]
@@ -540,7 +463,8 @@ mod tests {
         assert_eq!(page.modified.unwrap().to_string(), "2026-05-01T10:00:00+01:00");
         assert_eq!(page.published.unwrap().to_string(), "2025-01-02");
         assert_eq!(page.headings, [Heading { level: 1, text: "Fares".into() }]);
-        assert_eq!(page.links, [Link { href: "/halts/".into(), rel: "nofollow ugc".into() }]);
+        let halts = Address::parse("https://www.marrowvale.example/halts/").unwrap();
+        assert_eq!(page.links, [Link { address: halts, nofollow: true }]);
         assert!(page.has_head);
     }
 
@@ -657,7 +581,7 @@ mod tests {
     proptest! {
         #[test]
         fn any_bytes_can_be_read(bytes in proptest::collection::vec(any::<u8>(), 0..400)) {
-            let reader = Reader { timezone: TimeZone::UTC, tokens: vec![] };
+            let reader = Reader::default();
             let _ = read(&bytes, &Address::parse(HERE).unwrap(), &reader);
         }
 
@@ -671,5 +595,69 @@ mod tests {
             let (once, twice) = (page(&format!("x{html}")), page(&format!("x{html}")));
             prop_assert_eq!(once, twice);
         }
+    }
+
+    #[rstest]
+    #[case::lazy("<img src='data:image/gif;base64,R0' data-original=/a.jpg>", &["a.jpg"])]
+    #[case::fallback("<img data-x=1><noscript><img src=/a.jpg></noscript>", &["a.jpg"])]
+    #[case::picture("<picture><source srcset='/b.webp 1600w'><img src=/a.jpg></picture><img src=/c.jpg>", &["b.webp", "c.jpg"])]
+    #[case::signed("<img src='/a.jpg?sig=1&w=3&X-day=2'><img src='/a.jpg?w=3&sig=2'>", &["a.jpg?w=3"])]
+    #[case::icons("<img src=/a.svg width=16 height=16><img src=/icons/a.svg><img src=/favicon.ico>", &[])]
+    #[case::lead("<meta property=og:image content=/lead.jpg><img src=/a.jpg>", &["a.jpg", "lead.jpg"])]
+    fn pictures(#[case] html: &str, #[case] wanted: &[&str]) {
+        let found: Vec<String> = page(html).images.iter().map(|image| image.path()[1..].to_owned()).collect();
+        assert_eq!(found, wanted);
+    }
+
+    #[test]
+    fn lead_pictures_can_be_left_out() {
+        let reader = Reader { lead_picture: false, ..Reader::default() };
+        let html = b"<meta property=og:image content=/lead.jpg><video src=/a.webm></video>";
+        let page = read(html, &Address::parse(HERE).unwrap(), &reader).unwrap();
+        assert_eq!(page.images, []);
+        assert!(page.videos[0].thumbnail_loc.is_some(), "it may still stand for the film");
+    }
+
+    #[test]
+    fn a_player_in_a_frame_takes_what_it_lacks_from_the_page() {
+        let page = page(
+            "<title>Cutting</title><main><p>Short.<p>Down the bank from the summit, seen from the cab of No. 3.</p>
+             <iframe src='https://films.example/embed/c7?autoplay=1'></iframe><iframe data-src='https://maps.example/1'></iframe>",
+        );
+        let wanted = Video {
+            player_loc: Some("https://films.example/embed/c7".into()),
+            thumbnail_loc: Some("https://films.example/c7.jpg".into()),
+            title: Some("Cutting".into()),
+            description: Some("Down the bank from the summit, seen from the cab of No. 3.".into()),
+            ..Video::default()
+        };
+        assert_eq!(page.videos, [wanted]);
+        assert_eq!(page.frames.len(), 2);
+    }
+
+    #[test]
+    fn translations_and_oembed_are_found_in_the_head() {
+        let page = page(
+            "<link rel=alternate hreflang=cy href=/cy/><link rel=alternate hreflang=x-default href=/>
+             <link rel=alternate type=application/json+oembed href='/o?url=1'><link rel=alternate type=application/rss+xml href=/feed>
+             <meta name=robots content='nofollow, unavailable_after: Wednesday, 3 Mar 2027 10:00:00 GMT'>",
+        );
+        let alternates: Vec<(&str, &str)> =
+            page.alternates.iter().map(|one| (one.language.as_ref(), crate::address::path(&one.url))).collect();
+        assert_eq!(alternates, [("cy", "/cy/"), ("x-default", "/")]);
+        assert_eq!(page.oembed.as_ref().map(Address::path), Some("/o?url=1"));
+        assert!(page.nofollow && page.noindex.is_none());
+    }
+
+    #[rstest]
+    #[case("noindex", true, false)]
+    #[case("lampbot: noindex, nofollow", true, true)]
+    #[case("otherbot: noindex", false, false)]
+    #[case("none", true, true)]
+    #[case("unavailable_after: 25 Jun 2027 15:00:00 GMT", false, false)]
+    fn the_header_says_the_same(#[case] value: &str, #[case] noindex: bool, #[case] nofollow: bool) {
+        let words = super::super::robots_header(value, &["lampbot".into()]);
+        assert_eq!((words.noindex, words.nofollow), (noindex, nofollow));
+        assert_eq!(words.unavailable_after.is_some(), value.starts_with("unavailable"));
     }
 }

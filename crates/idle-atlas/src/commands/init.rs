@@ -74,7 +74,7 @@ fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
         drop_html: false,
         heed_canonical: true,
         section: None,
-        reader: Reader { timezone: TimeZone::UTC, tokens: vec![] },
+        reader: Reader::default(),
     };
     let files: Vec<(PathBuf, String)> = source.files();
     if files.is_empty() {

@@ -242,7 +242,7 @@ impl Context<'_> {
                 }
             },
             section: source.section.as_ref().map(|name| name.as_ref().clone()),
-            reader: Reader { timezone: self.timezone.clone(), tokens: self.crawlers.to_vec() },
+            reader: Reader { timezone: self.timezone.clone(), tokens: self.crawlers.to_vec(), ..Reader::default() },
         }))
     }
 

@@ -1,0 +1,60 @@
+//! Query parameters that do not make another page or picture: signatures, cache busters, the marks of campaigns.
+
+use std::borrow::Cow;
+
+use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
+
+/// Names of parameters that are dropped from addresses.
+///
+/// ```
+/// use atlas_core::query::Parameters;
+///
+/// let dropped = Parameters::new(&["utm_*", "v"]).unwrap();
+/// assert_eq!(dropped.clean("https://www.marrowvale.example/a?utm_source=x&page=2&v=9"), "https://www.marrowvale.example/a?page=2");
+/// assert_eq!(dropped.clean("https://www.marrowvale.example/a?v=9"), "https://www.marrowvale.example/a");
+/// ```
+#[derive(Debug, Clone, Default)]
+pub struct Parameters(GlobSet);
+
+impl Parameters {
+    /// Takes names, in which `*` stands for anything; capitals do not matter. Fails on a pattern that cannot be read.
+    pub fn new<T: AsRef<str>>(patterns: &[T]) -> Result<Self, globset::Error> {
+        let mut set = GlobSetBuilder::new();
+        for pattern in patterns {
+            set.add(GlobBuilder::new(pattern.as_ref()).case_insensitive(true).build()?);
+        }
+        set.build().map(Self)
+    }
+
+    /// The address without those parameters. The order of the others stays.
+    pub fn clean<'a>(&self, address: &'a str) -> Cow<'a, str> {
+        let Some((before, query)) = address.split_once('?').filter(|_| !self.0.is_empty()) else {
+            return Cow::Borrowed(address);
+        };
+        let name = |part: &str| part.split('=').next().unwrap_or("").to_owned();
+        let kept: Vec<&str> = query.split('&').filter(|part| !self.0.is_match(name(part))).collect();
+        match kept.len() {
+            0 => Cow::Borrowed(before),
+            length if length == query.split('&').count() => Cow::Borrowed(address),
+            _ => Cow::Owned(format!("{before}?{}", kept.join("&"))),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("https://a.example/x", "https://a.example/x")]
+    #[case("https://a.example/x?", "https://a.example/x?")]
+    #[case("https://a.example/x?W=3", "https://a.example/x?W=3")]
+    #[case("https://a.example/x?X-Sign-Date=1&w=3&X-Sign-Key=k", "https://a.example/x?w=3")]
+    #[case("https://a.example/x?VER=1", "https://a.example/x")]
+    fn drops_by_name(#[case] address: &str, #[case] wanted: &str) {
+        assert_eq!(Parameters::new(&["x-sign-*", "ver"]).unwrap().clean(address), wanted);
+        assert_eq!(Parameters::default().clean(address), address);
+    }
+}
