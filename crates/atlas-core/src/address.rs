@@ -89,6 +89,11 @@ impl Address {
         &self.0
     }
 
+    /// The text itself.
+    pub fn into_string(self) -> String {
+        self.0
+    }
+
     /// Scheme, host and port: `https://www.marrowvale.example`.
     pub fn origin(&self) -> &str {
         origin(&self.0)
@@ -201,6 +206,11 @@ impl Site {
         };
         let root = if folder.ends_with('/') { folder } else { folder + "/" };
         Ok(Self { root: Address(root) })
+    }
+
+    /// The address of a path on the site's host, whatever folder the site lives in.
+    pub fn of_host(&self, path: &str) -> Address {
+        Address(format!("{}{path}", self.root.origin()))
     }
 
     /// The home page's address, ending with a slash.

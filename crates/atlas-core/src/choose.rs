@@ -23,12 +23,16 @@ pub enum Reason {
     TooLong,
     /// It is a file that this tool wrote.
     OwnFile,
+    /// The server gives no page there.
+    NoPage,
     /// The page forbids indexing.
     Noindex,
     /// The page sends its visitors elsewhere.
     Redirect,
     /// The page names another URL as its original.
     CanonicalElsewhere,
+    /// It is not meant for the public yet.
+    Draft,
     /// The page or row asks to be left out.
     OwnWord,
     /// A rule of the configuration.
@@ -39,24 +43,29 @@ pub enum Reason {
     RobotsTxt,
     /// Its day of publication lies in the future: it waits.
     Scheduled,
+    /// Its day is over.
+    Expired,
     /// The same source had named it before.
     Duplicate,
 }
 
 impl Reason {
     /// All reasons, in the order in which they are asked about.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 15] = [
         Self::OtherHost,
         Self::TooLong,
         Self::OwnFile,
+        Self::NoPage,
         Self::Noindex,
         Self::Redirect,
         Self::CanonicalElsewhere,
+        Self::Draft,
         Self::OwnWord,
         Self::Rule,
         Self::ErrorPage,
         Self::RobotsTxt,
         Self::Scheduled,
+        Self::Expired,
         Self::Duplicate,
     ];
 
@@ -66,16 +75,24 @@ impl Reason {
             Self::OtherHost => "other-host",
             Self::TooLong => "too-long",
             Self::OwnFile => "own-file",
+            Self::NoPage => "no-page",
             Self::Noindex => "noindex",
             Self::Redirect => "redirect",
             Self::CanonicalElsewhere => "canonical-elsewhere",
+            Self::Draft => "draft",
             Self::OwnWord => "own-word",
             Self::Rule => "rule",
             Self::ErrorPage => "error-page",
             Self::RobotsTxt => "robots-txt",
             Self::Scheduled => "scheduled",
+            Self::Expired => "expired",
             Self::Duplicate => "duplicate",
         }
+    }
+
+    /// The reason of that code.
+    pub fn named(code: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|reason| reason.code() == code)
     }
 
     /// What it means, for people.
@@ -84,14 +101,17 @@ impl Reason {
             Self::OtherHost => "not on this site (scheme, host, port or folder)",
             Self::TooLong => "URL of 2,048 characters or more",
             Self::OwnFile => "a file of this tool",
+            Self::NoPage => "the server gives no page there",
             Self::Noindex => "page says noindex",
             Self::Redirect => "page redirects elsewhere",
             Self::CanonicalElsewhere => "page names another URL as canonical",
+            Self::Draft => "draft",
             Self::OwnWord => "page or row asks to be left out",
             Self::Rule => "rule in the configuration",
             Self::ErrorPage => "error page",
             Self::RobotsTxt => "barred by robots.txt",
             Self::Scheduled => "published in the future, waits for its day",
+            Self::Expired => "its day is over (expires)",
             Self::Duplicate => "said again by the same source",
         }
     }
@@ -227,6 +247,10 @@ impl Chooser {
             return verdict;
         }
 
+        if said.draft {
+            return trail.out(R::Draft, "draft", || "yes".to_owned());
+        }
+
         let path = address::path(url);
         let mut kept = Kept { section: 0, changefreq: said.changefreq, priority: said.priority };
         let rule = self.ask_rules(path, &mut kept);
@@ -268,6 +292,13 @@ impl Chooser {
             return trail.out(R::Scheduled, "published", || format!("on {published}, which is yet to come"));
         }
         trail.pass("published", || said.published.map_or("no date is stated".to_owned(), |date| date.to_string()));
+
+        if let Some(expires) = said.expires.filter(|expires| expires.seconds() <= self.now) {
+            return trail.out(R::Expired, "expires", || format!("on {expires}, which is past"));
+        }
+        if let Some(expires) = said.expires {
+            trail.pass("expires", || format!("on {expires}, which is yet to come"));
+        }
 
         let (section, placed) = self.sections.find(path, said.section.as_deref());
         kept.section = section;
@@ -312,6 +343,9 @@ impl Chooser {
     }
 
     fn ask_page(said: &Said<'_>, trail: &mut Trail<'_>) -> Option<Verdict> {
+        if let Some(failure) = &said.failure {
+            return Some(trail.out(Reason::NoPage, "a page", || format!("no: {failure}")));
+        }
         if let Some(directive) = &said.noindex {
             return Some(trail.out(Reason::Noindex, "noindex", || directive.to_string()));
         }
@@ -444,6 +478,10 @@ mod tests {
     #[case::not_an_error(at("/locomotives/404/"), None)]
     #[case::kept_error_page(Said { keep: Some(true), ..at("/404.html") }, None)]
     #[case::scheduled(Said { published: Lastmod::from_epoch_day(30_000), ..at("/news/gala/") }, Some(Reason::Scheduled))]
+    #[case::not_there(Said { failure: Some("404 Not Found".into()), ..at("/a/") }, Some(Reason::NoPage))]
+    #[case::draft(Said { draft: true, keep: Some(true), ..at("/a/") }, Some(Reason::Draft))]
+    #[case::over(Said { expires: Lastmod::from_epoch_day(20_000), ..at("/gala/") }, Some(Reason::Expired))]
+    #[case::not_over_yet(Said { expires: Lastmod::from_epoch_day(30_000), ..at("/gala/") }, None)]
     #[case::published(Said { published: Lastmod::from_epoch_day(20_000), ..at("/news/gala/") }, None)]
     #[case::barred(at("/yard/plan/"), Some(Reason::RobotsTxt))]
     fn each_reason_in_its_order(#[case] said: Said<'static>, #[case] wanted: Option<Reason>) {

@@ -38,7 +38,7 @@ const NO_OFFSET: i16 = i16::MIN;
 
 impl Lastmod {
     /// Reads what people and programs write: W3C Datetime in all its forms, ISO 8601 with a space or without colons in
-    /// the zone. A time without a zone is one of `timezone`. `None` where it is no date, or lies outside the years 0000 to 9999.
+    /// the zone, RFC 2822, and seconds or milliseconds since 1970 (10 or 13 digits). A time without a zone is one of `timezone`. `None` where it is no date, or lies outside the years 0000 to 9999.
     ///
     /// A year or a month alone (`2026`, `2026-07`) is read as its first day, the one day it is certain to lie at or after.
     pub fn read(text: &str, timezone: &TimeZone) -> Option<Self> {
@@ -46,7 +46,7 @@ impl Lastmod {
         if let Some(read) = Self::read_short(text).or_else(|| Self::read_usual(text)) {
             return Some(read);
         }
-        let pieces = Pieces::parse(text).ok()?;
+        let Ok(pieces) = Pieces::parse(text) else { return Self::read_epoch(text).or_else(|| Self::read_mail(text)) };
         let Some(time) = pieces.time() else { return Some(Self::Day(pieces.date())).filter(Self::in_range) };
         let datetime = pieces.date().to_datetime(time);
         match pieces.to_numeric_offset() {
@@ -83,6 +83,38 @@ impl Lastmod {
         Self::at_offset(datetime, Offset::UTC)
     }
 
+    /// 10 digits are seconds since 1970, 13 are milliseconds: both from 2001 to 2286.
+    fn read_epoch(text: &str) -> Option<Self> {
+        let whole = text.split_once('.').map_or(text, |(whole, _)| whole);
+        let number: i64 = whole.parse().ok()?;
+        match whole.len() {
+            10 => Some(Self::Instant { seconds: number, offset: 0 }),
+            13 => Some(Self::Instant { seconds: number.div_euclid(1000), offset: 0 }),
+            _ => None,
+        }
+    }
+
+    /// The form of mail headers and RSS: `Mon, 23 Nov 2026 07:07:29 GMT`.
+    fn read_mail(text: &str) -> Option<Self> {
+        let zoned = jiff::fmt::rfc2822::parse(text).ok()?;
+        Self::at_offset(zoned.datetime(), zoned.offset())
+    }
+
+    /// Why a text that looks like a date may mean two of them, if so: a time that the zone's clocks show twice or never, or
+    /// two numbers of which either may be the month.
+    pub fn doubt(text: &str, timezone: &TimeZone) -> Option<&'static str> {
+        let text = text.trim_ascii();
+        let mut parts = text.split(['/', '.', ' ']).map(|part| part.parse::<u8>().ok());
+        if let (Some(Some(1..=12)), Some(Some(1..=12))) = (parts.next(), parts.next())
+            && !text.contains('-')
+        {
+            return Some("either number may be the month");
+        }
+        let pieces = Pieces::parse(text).ok().filter(|pieces| pieces.to_numeric_offset().is_none())?;
+        let datetime = pieces.date().to_datetime(pieces.time()?);
+        timezone.to_ambiguous_timestamp(datetime).is_ambiguous().then_some("the clocks were put forward or back then")
+    }
+
     /// Reads a date in a stated `strptime` format, such as `%d/%m/%Y`; a time without a zone is one of `timezone`.
     pub fn read_as(format: &str, text: &str, timezone: &TimeZone) -> Option<Self> {
         let broken = jiff::fmt::strtime::parse(format, text.trim()).ok()?;
@@ -108,6 +140,12 @@ impl Lastmod {
 
     fn in_range(&self) -> bool {
         (0..=9999).contains(&self.civil().0.year())
+    }
+
+    /// The date in a `strftime` format, such as `%Y/%m`; an instant in the zone it was stated in. `None` where the format is none.
+    pub fn format(&self, format: &str) -> Option<String> {
+        let (date, time) = self.civil();
+        jiff::fmt::strtime::format(format, date.to_datetime(time.map_or(Time::midnight(), |(time, _)| time))).ok()
     }
 
     /// The instant, written in UTC.
@@ -245,6 +283,27 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
+
+    #[rstest]
+    #[case("1795417649", "2026-11-23T07:07:29Z")]
+    #[case("1795417649123", "2026-11-23T07:07:29Z")]
+    #[case("Mon, 23 Nov 2026 07:07:29 GMT", "2026-11-23T07:07:29Z")]
+    #[case("23 Nov 2026 07:07:29 +0100", "2026-11-23T07:07:29+01:00")]
+    fn reads_what_programs_write(#[case] text: &str, #[case] wanted: &str) {
+        assert_eq!(Lastmod::read(text, &TimeZone::UTC).map(|date| date.to_string()).as_deref(), Some(wanted));
+    }
+
+    #[rstest]
+    #[case("04/07/2026", true)]
+    #[case("4.7.2026", true)]
+    #[case("24/07/2026", false)]
+    #[case("2026-10-25 01:30", true)]
+    #[case("2026-03-29T01:30:00", true)]
+    #[case("2026-10-25T01:30:00Z", false)]
+    #[case("2026-10-25", false)]
+    fn doubts(#[case] text: &str, #[case] wanted: bool) {
+        assert_eq!(Lastmod::doubt(text, &TimeZone::get("Europe/London").unwrap()).is_some(), wanted);
+    }
 
     #[rstest]
     #[case("2026-11-23", "2026-11-23")]

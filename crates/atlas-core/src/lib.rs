@@ -24,6 +24,7 @@ pub mod entry;
 pub mod finding;
 pub mod fingerprint;
 pub mod format;
+pub mod frontier;
 pub mod indexnow;
 pub mod inspect;
 pub mod lastmod;

@@ -14,7 +14,10 @@ use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 /// assert_eq!(dropped.clean("https://www.marrowvale.example/a?v=9"), "https://www.marrowvale.example/a");
 /// ```
 #[derive(Debug, Clone, Default)]
-pub struct Parameters(GlobSet);
+pub struct Parameters {
+    set: GlobSet,
+    written: String,
+}
 
 impl Parameters {
     /// Takes names, in which `*` stands for anything; capitals do not matter. Fails on a pattern that cannot be read.
@@ -23,16 +26,22 @@ impl Parameters {
         for pattern in patterns {
             set.add(GlobBuilder::new(pattern.as_ref()).case_insensitive(true).build()?);
         }
-        set.build().map(Self)
+        let written = patterns.iter().map(AsRef::as_ref).collect::<Vec<_>>().join(" ");
+        Ok(Self { set: set.build()?, written })
+    }
+
+    /// The patterns as they were typed.
+    pub fn written(&self) -> &str {
+        &self.written
     }
 
     /// The address without those parameters. The order of the others stays.
     pub fn clean<'a>(&self, address: &'a str) -> Cow<'a, str> {
-        let Some((before, query)) = address.split_once('?').filter(|_| !self.0.is_empty()) else {
+        let Some((before, query)) = address.split_once('?').filter(|_| !self.set.is_empty()) else {
             return Cow::Borrowed(address);
         };
         let name = |part: &str| part.split('=').next().unwrap_or("").to_owned();
-        let kept: Vec<&str> = query.split('&').filter(|part| !self.0.is_match(name(part))).collect();
+        let kept: Vec<&str> = query.split('&').filter(|part| !self.set.is_match(name(part))).collect();
         match kept.len() {
             0 => Cow::Borrowed(before),
             length if length == query.split('&').count() => Cow::Borrowed(address),

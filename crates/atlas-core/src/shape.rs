@@ -7,29 +7,41 @@ use crate::contribution::Said;
 use crate::entry::Entry;
 use crate::lastmod::Lastmod;
 
-/// What of an entry is written, by the site's settings.
+/// What of the entries of one section is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Shape {
+pub struct SectionShape {
     /// Pictures with the pages, at most so many of one page; 0 for none.
     pub most_images: usize,
+    /// Videos with the pages.
+    pub videos: bool,
+}
+
+/// What of an entry is written, by the site's settings: section by section, in the order of
+/// [`Sections::list`](crate::section::Sections::list).
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Shape {
+    /// Of each section.
+    pub sections: Vec<SectionShape>,
 }
 
 impl Shape {
+    /// Of one section.
+    pub fn of(&self, section: usize) -> SectionShape {
+        self.sections.get(section).copied().unwrap_or(SectionShape { most_images: 0, videos: false })
+    }
+
     /// Makes the entry. `observed` is the day, counted from 1970-01-01, on which the ledger saw the page's content change.
     /// Videos that lack a required part are left out.
     pub fn entry<'a>(&self, said: &'a Said<'_>, kept: Kept, observed: Option<i32>) -> Entry<'a> {
+        let SectionShape { most_images, videos } = self.of(kept.section);
+        let complete = said.videos.iter().filter(|video| videos && video.lacks(&said.url).is_empty());
         Entry {
             address: Cow::Borrowed(&said.url),
             lastmod: lastmod(said, observed),
             changefreq: kept.changefreq,
             priority: kept.priority,
-            images: said.images.iter().take(self.most_images).map(|image| Cow::Borrowed(image.as_ref())).collect(),
-            videos: said
-                .videos
-                .iter()
-                .filter(|video| video.lacks(&said.url).is_empty())
-                .map(|video| video.beside(&said.url))
-                .collect(),
+            images: said.images.iter().take(most_images).map(|image| Cow::Borrowed(image.as_ref())).collect(),
+            videos: complete.map(|video| video.beside(&said.url)).collect(),
         }
     }
 }
@@ -85,8 +97,10 @@ mod tests {
             videos: vec![Video::default()],
             ..Said::default()
         };
-        let kept = Kept { section: 0, changefreq: None, priority: None };
-        let entry = Shape { most_images: 1 }.entry(&said, kept, None);
+        let shape = Shape { sections: vec![SectionShape { most_images: 1, videos: true }; 1] };
+        let kept = |section| Kept { section, changefreq: None, priority: None };
+        let entry = shape.entry(&said, kept(0), None);
         assert_eq!((entry.images.len(), entry.videos.len()), (1, 0));
+        assert_eq!(shape.entry(&said, kept(1), None).images.len(), 0, "a section that nobody told of writes none");
     }
 }

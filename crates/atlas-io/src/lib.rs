@@ -3,11 +3,24 @@
 
 pub mod announce;
 pub mod check;
+pub mod command;
+pub mod crawl;
 pub mod engine;
+pub mod feed;
+pub mod field;
+pub mod folder;
 pub mod html;
 pub mod http;
+pub mod input;
+pub mod markdown;
+pub mod oembed;
+pub mod record;
 pub mod serve;
+pub mod sitemaps;
+pub mod sql;
 pub mod table;
 
 mod cutter;
+mod items;
+mod rows;
 mod template;

@@ -1,6 +1,9 @@
-//! Templates over columns: `/photographs/{Slug}/`.
+//! Templates over columns: `/photographs/{Slug}/`, `/journal/{published:%Y/%m}/{slug}/`.
+
+use std::borrow::Cow;
 
 use atlas_core::address::encode_path;
+use atlas_core::lastmod::Lastmod;
 
 /// A column's name, or text with columns in braces.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -15,10 +18,12 @@ pub(crate) enum Template {
 pub(crate) enum Piece {
     Text(String),
     Column(String),
+    /// A date in a `strftime` format.
+    Date(String, String),
 }
 
 impl Template {
-    /// Reads what stands in the configuration; fails on braces that do not pair.
+    /// Reads what stands in the configuration; fails on braces that do not pair and on a format of dates that is none.
     pub(crate) fn parse(text: &str) -> Result<Self, String> {
         if !text.contains(['{', '}']) {
             return Ok(Self::Column(text.to_owned()));
@@ -36,7 +41,14 @@ impl Template {
             if !before.is_empty() {
                 pieces.push(Piece::Text(before.to_owned()));
             }
-            pieces.push(Piece::Column(name.trim().to_owned()));
+            pieces.push(match name.split_once(':') {
+                None => Piece::Column(name.trim().to_owned()),
+                Some((name, format)) => {
+                    let day = Lastmod::from_epoch_day(0).and_then(|day| day.format(format));
+                    day.ok_or_else(|| format!("“{format}” in “{text}” is no format of dates; %Y/%m is one"))?;
+                    Piece::Date(name.trim().to_owned(), format.to_owned())
+                }
+            });
             rest = tail;
         }
         if rest.contains('}') {
@@ -55,20 +67,26 @@ impl Template {
             Self::Pieces(pieces) => (None, pieces),
         };
         one.into_iter().chain(many.iter().filter_map(|piece| match piece {
-            Piece::Column(name) => Some(name.as_str()),
+            Piece::Column(name) | Piece::Date(name, _) => Some(name.as_str()),
             Piece::Text(_) => None,
         }))
     }
 }
 
-/// Puts pieces together with the values that `value` finds; `None` where one is missing or empty.
-pub(crate) fn fill<'v>(pieces: &[Piece], value: impl Fn(&str) -> Option<&'v str>) -> Option<String> {
+/// Puts pieces together with the values that `value` finds, dates read by `date`; `None` where one is missing or empty.
+pub(crate) fn fill<'v>(
+    pieces: &[Piece],
+    value: impl Fn(&str) -> Option<Cow<'v, str>>,
+    date: impl Fn(&str) -> Option<Lastmod>,
+) -> Option<String> {
     pieces.iter().try_fold(String::new(), |text, piece| match piece {
         Piece::Text(more) => Some(text + more),
         Piece::Column(name) => {
-            let value = value(name)?.trim();
+            let value = value(name)?;
+            let value = value.trim();
             (!value.is_empty()).then(|| text + &encode_path(value))
         }
+        Piece::Date(name, format) => Some(text + &encode_path(&date(&value(name)?)?.format(format)?)),
     })
 }
 
@@ -81,12 +99,16 @@ mod tests {
     #[rstest]
     #[case("/photographs/{Slug}/", "/photographs/lamp%20oil/")]
     #[case("{Year}/{Slug}", "2026/lamp%20oil")]
+    #[case("/{When:%Y/%m}/{Slug}", "/2026/07/lamp%20oil")]
     fn fills_in_columns(#[case] template: &str, #[case] wanted: &str) {
         let Template::Pieces(pieces) = Template::parse(template).unwrap() else { panic!() };
-        let value =
-            |name: &str| [("Slug", " lamp oil "), ("Year", "2026")].iter().find(|(n, _)| *n == name).map(|(_, v)| *v);
-        assert_eq!(fill(&pieces, value).as_deref(), Some(wanted));
-        assert_eq!(fill(&pieces, |_| None), None);
+        let value = |name: &str| {
+            let values = [("Slug", " lamp oil "), ("Year", "2026"), ("When", "2026-07-04")];
+            values.iter().find(|(n, _)| *n == name).map(|(_, value)| Cow::Borrowed(*value))
+        };
+        let date = |text: &str| Lastmod::read(text, &jiff::tz::TimeZone::UTC);
+        assert_eq!(fill(&pieces, value, date).as_deref(), Some(wanted));
+        assert_eq!(fill(&pieces, |_| None, date), None);
     }
 
     #[rstest]
@@ -96,5 +118,10 @@ mod tests {
     #[case("/a/{}/")]
     fn braces_must_pair(#[case] template: &str) {
         assert!(Template::parse(template).unwrap_err().contains("do not pair"));
+    }
+
+    #[test]
+    fn formats_are_checked() {
+        assert!(Template::parse("/{day:%Q}/").unwrap_err().contains("no format of dates"));
     }
 }

@@ -35,7 +35,7 @@ pub struct Renderer<'a> {
     /// Where the rows are.
     pub arrivals: &'a Arrivals,
     /// What of them is written.
-    pub shape: Shape,
+    pub shape: &'a Shape,
 }
 
 impl Renderer<'_> {

@@ -30,17 +30,19 @@ pub struct Block {
     seed: u64,
     bytes: Vec<u8>,
     marks: Vec<Mark>,
+    /// Links of some rows, packed.
+    links: Vec<(u32, Vec<u8>)>,
 }
 
 impl Block {
     /// An empty block; `seed` is the ledger's.
     pub fn new(seed: u64) -> Self {
-        Self { seed, bytes: Vec::new(), marks: Vec::new() }
+        Self { seed, bytes: Vec::new(), marks: Vec::new(), links: Vec::new() }
     }
 
     /// An empty block with room for about so many bytes of rows.
     pub fn with_room(seed: u64, bytes: usize) -> Self {
-        Self { seed, bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 100) }
+        Self { seed, bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 100), links: Vec::new() }
     }
 
     /// Adds a row.
@@ -62,6 +64,13 @@ impl Block {
         let start = self.bytes.len();
         self.bytes.extend_from_slice(row);
         self.mark(start);
+    }
+
+    /// Adds the links of the row that was added last, packed by [`atlas_core::links`].
+    pub fn push_links(&mut self, links: Vec<u8>) {
+        if !links.is_empty() && !self.marks.is_empty() {
+            self.links.push((self.marks.len() as u32 - 1, links));
+        }
     }
 
     fn mark(&mut self, start: usize) {
@@ -94,6 +103,8 @@ pub struct Arrivals {
     blocks: Vec<Block>,
     /// The first block of each source.
     sources: Vec<u32>,
+    /// Keys of files of the site that are no entries.
+    others: Vec<u128>,
 }
 
 impl Place {
@@ -114,6 +125,22 @@ impl Arrivals {
     /// Adds a block.
     pub(crate) fn push(&mut self, block: Block) {
         self.blocks.push(block);
+    }
+
+    pub(crate) fn also_there(&mut self, key: u128) {
+        self.others.push(key);
+    }
+
+    /// Keys of files of the site that are no entries.
+    pub(crate) fn others(&self) -> &[u128] {
+        &self.others
+    }
+
+    /// The packed links of all rows that have any.
+    pub(crate) fn links(&self) -> impl Iterator<Item = (Place, &[u8])> {
+        self.blocks.iter().enumerate().flat_map(|(block, rows)| {
+            rows.links.iter().map(move |(row, links)| (Self::place(block as u32, *row as usize), &links[..]))
+        })
     }
 
     /// The number of rows in each block.

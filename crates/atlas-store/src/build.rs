@@ -75,8 +75,8 @@ struct Found {
 
 /// Gathers and shows what would be in, and why the rest is left out. Writes nothing but what was learnt of files.
 pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> {
-    let found = find(job, ledger)?;
-    let renderer = Renderer { arrivals: &found.arrivals, shape: job.shape };
+    let found = find(job, ledger, Purpose::Look)?;
+    let renderer = Renderer { arrivals: &found.arrivals, shape: &job.shape };
     let plan = arrange(&found.remembered, &found.settled.candidates, &job.chooser.sections, &job.cut, &renderer);
     let writing = ledger.transaction()?;
     keep_memories(job, &found, &writing)?;
@@ -94,9 +94,9 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
 
 /// Gathers, chooses, writes the files, the index and robots.txt, and remembers.
 pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
-    let mut found = find(job, ledger)?;
+    let mut found = find(job, ledger, Purpose::Write)?;
     guard(job, &found)?;
-    let renderer = Renderer { arrivals: &found.arrivals, shape: job.shape };
+    let renderer = Renderer { arrivals: &found.arrivals, shape: &job.shape };
     let plan = arrange(&found.remembered, &found.settled.candidates, &job.chooser.sections, &job.cut, &renderer);
     let form = job.place.form(plan.files.len(), found.was_index);
     let publisher = Publisher {
@@ -169,7 +169,7 @@ pub struct Explained {
 /// Decides again about one address, from what the sources say now.
 pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Explained, StoreError> {
     let seed = ledger.seed()?;
-    let (arrivals, outcomes, _) = gather(job, ledger, seed)?;
+    let Gathered { arrivals, outcomes, .. } = gather(job, ledger, seed, Purpose::Write)?;
     let key = fingerprint::key(seed, address);
     let mut said = Vec::new();
     let mut merged: Option<Said<'static>> = None;
@@ -201,31 +201,54 @@ fn holds(file: &crate::ledger::FileRow, at: usize) -> bool {
     file.segments.iter().any(|segment| (segment.first..segment.first + segment.count as usize).contains(&at))
 }
 
-fn gather(job: &Job<'_>, ledger: &Ledger, seed: u64) -> Result<(Arrivals, Vec<Outcome>, Vec<Memory>), StoreError> {
-    let mut arrivals = Arrivals::default();
-    let (mut outcomes, mut memories) = (Vec::new(), Vec::new());
-    for source in job.sources {
-        let memory = if job.fresh { Memory::default() } else { ledger.memory(&source.name(), source.settings())? };
-        let mut gathering = Gathering::new(source.name(), seed, memory, &mut arrivals, job.progress);
-        source.gather(&mut gathering)?;
-        let (outcome, memory) = gathering.finish();
-        outcomes.push(outcome);
-        memories.push(memory);
-    }
-    Ok((arrivals, outcomes, memories))
+/// What is done with what the sources yield.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Purpose {
+    /// To look at the site as a whole, its links included.
+    Look,
+    /// To write files, or to look at one entry.
+    Write,
 }
 
-fn find(job: &Job<'_>, ledger: &Ledger) -> Result<Found, StoreError> {
+/// What the sources yielded.
+struct Gathered {
+    arrivals: Arrivals,
+    outcomes: Vec<Outcome>,
+    memories: Vec<Memory>,
+}
+
+fn gather(job: &Job<'_>, ledger: &mut Ledger, seed: u64, purpose: Purpose) -> Result<Gathered, StoreError> {
+    let mut gathered = Gathered { arrivals: Arrivals::default(), outcomes: Vec::new(), memories: Vec::new() };
+    for source in job.sources {
+        let (name, settings) = (source.name(), source.settings());
+        let links = purpose == Purpose::Look || source.needs_links();
+        let memory = if job.fresh { Memory::default() } else { ledger.memory(&name, settings, links)? };
+        let mut keep = |memory: &Memory| {
+            let writing = ledger.transaction()?;
+            writing.learnt(&name, settings, memory)?;
+            writing.commit()
+        };
+        let arrivals = &mut gathered.arrivals;
+        let mut gathering = Gathering::new(name.clone(), seed, memory, arrivals, job.progress, &mut keep);
+        source.gather(&mut gathering)?;
+        let (outcome, memory) = gathering.finish();
+        gathered.outcomes.push(outcome);
+        gathered.memories.push(memory);
+    }
+    Ok(gathered)
+}
+
+fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, StoreError> {
     let seed = ledger.seed()?;
     let remembered = ledger.remembered()?;
     let last_run = ledger.last_run()?;
     let run = last_run + 1;
-    let (mut arrivals, outcomes, memories) = gather(job, ledger, seed)?;
+    let Gathered { mut arrivals, outcomes, memories } = gather(job, ledger, seed, purpose)?;
     let today = Lastmod::Day(job.now.to_zoned(job.timezone.clone()).date()).epoch_day();
     let terms = Terms {
         chooser: &job.chooser,
         run: run as u32,
-        shape: job.shape,
+        shape: &job.shape,
         today,
         settings: fingerprint::settings(&job.settings),
         same_reader: ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string()),

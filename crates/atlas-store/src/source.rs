@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use atlas_core::fingerprint;
 use serde::Serialize;
 
 use crate::arrival::{Arrivals, Block};
@@ -29,6 +30,11 @@ pub trait Source: Sync {
     /// A fingerprint of the settings that decide what is learnt of a file: what was remembered under others is forgotten.
     fn settings(&self) -> u64;
 
+    /// Whether it cannot do without the links that it learnt.
+    fn needs_links(&self) -> bool {
+        false
+    }
+
     /// Yields all it has. An error fails the source: then nothing is written, whatever came before.
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError>;
 }
@@ -49,6 +55,10 @@ pub struct Learnt {
     pub stamp: Stamp,
     /// The row that came of it; empty where it was no page.
     pub row: Vec<u8>,
+    /// The links on it within the site, packed by [`atlas_core::links`].
+    pub links: Vec<u8>,
+    /// What the source needs to ask whether it is still the same, in its own words.
+    pub validators: String,
 }
 
 /// What a source remembers of its files from build to build.
@@ -56,10 +66,19 @@ pub struct Learnt {
 pub struct Memory {
     /// By path, as the source spells it.
     pub known: HashMap<String, Learnt>,
+    /// What the source noted about its own way, to go on from there.
+    pub note: Option<String>,
     /// What is to be remembered from now on.
     pub fresh: Vec<(String, Learnt)>,
     /// What was met again unchanged.
     pub met: u64,
+}
+
+impl Memory {
+    /// What was learnt of a file, if it has not been touched since.
+    pub fn remembered(&self, path: &str, stamp: Stamp) -> Option<&Learnt> {
+        self.known.get(path).filter(|learnt| learnt.stamp == stamp)
+    }
 }
 
 /// What came of one source.
@@ -71,6 +90,8 @@ pub struct Outcome {
     pub rows: u64,
     /// Files that were not read again because they had not been touched.
     pub unchanged_files: u64,
+    /// What the source has to say of itself: what it passed over, where it stopped and why.
+    pub remarks: Vec<String>,
     /// What could not be read, at most the first 1,000.
     pub problems: Vec<Problem>,
     /// How much could not be read in all.
@@ -83,8 +104,12 @@ pub struct Gathering<'a> {
     arrivals: &'a mut Arrivals,
     progress: &'a (dyn Fn(u64) + Sync),
     memory: Memory,
+    keep: &'a mut Keeper<'a>,
     outcome: Outcome,
 }
+
+/// Keeps what was learnt so far, before a build is through.
+pub(crate) type Keeper<'a> = dyn FnMut(&Memory) -> Result<(), StoreError> + 'a;
 
 impl<'a> Gathering<'a> {
     pub(crate) fn new(
@@ -93,10 +118,12 @@ impl<'a> Gathering<'a> {
         memory: Memory,
         arrivals: &'a mut Arrivals,
         progress: &'a (dyn Fn(u64) + Sync),
+        keep: &'a mut Keeper<'a>,
     ) -> Self {
         arrivals.begin_source();
-        let outcome = Outcome { name, rows: 0, unchanged_files: 0, problems: Vec::new(), problem_count: 0 };
-        Self { seed, arrivals, progress, memory, outcome }
+        let outcome =
+            Outcome { name, rows: 0, unchanged_files: 0, remarks: Vec::new(), problems: Vec::new(), problem_count: 0 };
+        Self { seed, arrivals, progress, memory, keep, outcome }
     }
 
     pub(crate) fn finish(mut self) -> (Outcome, Memory) {
@@ -111,8 +138,18 @@ impl<'a> Gathering<'a> {
 
     /// Hands over rows. Blocks must come in an order that depends on the input alone.
     pub fn push(&mut self, block: Block) {
+        self.progress(block.len() as u64);
+        self.push_counted(block);
+    }
+
+    /// Tells those who watch how many more rows have come.
+    pub fn progress(&self, rows: u64) {
+        (self.progress)(rows);
+    }
+
+    /// Hands over rows of which those who watch were told before.
+    pub fn push_counted(&mut self, block: Block) {
         self.outcome.rows += block.len() as u64;
-        (self.progress)(block.len() as u64);
         if !block.is_empty() {
             self.arrivals.push(block);
         }
@@ -126,9 +163,19 @@ impl<'a> Gathering<'a> {
         }
     }
 
-    /// What was learnt of a file, if it has not been touched since.
-    pub fn remembered(&self, path: &str, stamp: Stamp) -> Option<&[u8]> {
-        self.memory.known.get(path).filter(|learnt| learnt.stamp == stamp).map(|learnt| &learnt.row[..])
+    /// Says something of the source as a whole.
+    pub fn remark(&mut self, remark: impl Into<String>) {
+        self.outcome.remarks.push(remark.into());
+    }
+
+    /// Takes note of a file of the site that is no entry: a link to it leads somewhere.
+    pub fn also_there(&mut self, address: &str) {
+        self.arrivals.also_there(fingerprint::key(self.seed, address));
+    }
+
+    /// What was learnt when the source ran before.
+    pub fn memory(&self) -> &Memory {
+        &self.memory
     }
 
     /// Counts a file that was met unchanged.
@@ -139,5 +186,18 @@ impl<'a> Gathering<'a> {
     /// Remembers what was learnt of a file.
     pub fn learn(&mut self, path: String, learnt: Learnt) {
         self.memory.fresh.push((path, learnt));
+    }
+
+    /// Notes something for the next time.
+    pub fn set_note(&mut self, note: Option<String>) {
+        self.memory.note = note;
+    }
+
+    /// Keeps what was learnt so far: a source that takes long calls this now and then, so that a stop costs little.
+    pub fn keep(&mut self) -> Result<(), StoreError> {
+        (self.keep)(&self.memory)?;
+        let fresh = std::mem::take(&mut self.memory.fresh);
+        self.memory.met += fresh.len() as u64;
+        Ok(())
     }
 }

@@ -12,7 +12,7 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::UrlsPerFile;
 use atlas_core::robots::Robots;
 use atlas_core::section::Sections;
-use atlas_core::shape::Shape;
+use atlas_core::shape::{SectionShape, Shape};
 use atlas_store::arrange::Cut;
 use atlas_store::arrival::Block;
 use atlas_store::build::{Job, build, survey};
@@ -117,7 +117,7 @@ impl Railway {
                 sections: Sections::new(vec![], ["halts".to_owned(), "films".to_owned()]),
                 now: self.day * 86_400,
             },
-            shape: Shape { most_images: 10 },
+            shape: Shape { sections: vec![SectionShape { most_images: 10, videos: true }; 8] },
             cut: Cut { urls_per_file: UrlsPerFile::Fixed(limit), bytes_per_file: 4_000 },
             place: Place {
                 web_root: self.folder.path().join("public"),

@@ -20,6 +20,7 @@ mod encoding;
 mod films;
 mod linked_data;
 mod media;
+mod oembed;
 mod players;
 mod reader;
 mod tokens;
@@ -35,8 +36,9 @@ use crate::lastmod::Lastmod;
 use crate::query::Parameters;
 use crate::video::Video;
 
+pub use oembed::read_oembed;
 pub use players::Player;
-pub use reader::read;
+pub use reader::{read, text_of};
 
 /// The version of this reader. A new one finds other words on the same page, so digests taken by different versions are
 /// never compared: the ledger takes the new ones over in silence.
@@ -81,6 +83,14 @@ impl Default for Reader {
             lead_picture: true,
             drop_parameters: Parameters::default(),
         }
+    }
+}
+
+impl Reader {
+    /// The settings as a text that differs wherever they make the same page say something else.
+    pub fn written(&self) -> String {
+        let Self { timezone, tokens, players, lead_picture, drop_parameters } = self;
+        format!("{:?} {tokens:?} {players:?} {lead_picture} {}", timezone.iana_name(), drop_parameters.written())
     }
 }
 
@@ -129,6 +139,10 @@ pub struct Page {
     pub keep: Option<bool>,
     /// Whether it has a head, stated or implied by a title.
     pub has_head: bool,
+    /// Bytes of text in the content.
+    pub text_bytes: usize,
+    /// Scripts on the page, data blocks apart.
+    pub scripts: usize,
 }
 
 /// A heading.
@@ -208,7 +222,37 @@ pub enum PageError {
     Empty,
 }
 
+/// What pages say that stand between a crawler and the site.
+const WALL_WORDS: [&str; 8] = [
+    "verify you are human",
+    "verify that you are human",
+    "are you a robot",
+    "checking your browser",
+    "captcha",
+    "enable javascript and cookies",
+    "access denied",
+    "unusual traffic",
+];
+/// A page with less text than this says nothing by itself.
+const LEAST_TEXT: usize = 40;
+
 impl Page {
+    /// Whether the page is a challenge to robots rather than a page of the site.
+    pub fn is_wall(&self) -> bool {
+        let headings = self.headings.iter().map(|heading| heading.text.as_str());
+        let texts = self.title.as_deref().into_iter().chain(self.first_paragraph.as_deref()).chain(headings);
+        let says = |text: &str| {
+            let text = text.to_lowercase();
+            WALL_WORDS.iter().any(|words| text.contains(words))
+        };
+        self.links.len() <= 3 && texts.take(8).any(says)
+    }
+
+    /// Whether the page has nothing to say until a script has run.
+    pub fn needs_script(&self) -> bool {
+        self.text_bytes < LEAST_TEXT && self.scripts > 0 && self.links.len() <= 3
+    }
+
     /// The page as a contribution for its address.
     pub fn into_said(self, address: &Address) -> Said<'static> {
         let owned = |address: Address| Cow::Owned(address.as_str().to_owned());

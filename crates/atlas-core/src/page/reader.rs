@@ -28,6 +28,27 @@ pub fn read(bytes: &[u8], address: &Address, reader: &Reader) -> Result<Page, Pa
     Ok(reading.finish())
 }
 
+/// The words of a piece of HTML, white space folded.
+pub fn text_of(html: &str) -> String {
+    struct Words(Vec<u8>);
+    impl Sink for Words {
+        fn open(&mut self, tag: &[u8], _: &Attributes<'_>, _: bool) {
+            if matches!(tag, b"p" | b"br" | b"li" | b"div" | b"td" | b"h1" | b"h2" | b"h3") {
+                self.0.push(b' ');
+            }
+        }
+
+        fn close(&mut self, _: &[u8]) {}
+
+        fn text(&mut self, text: &[u8]) {
+            self.0.extend_from_slice(text);
+        }
+    }
+    let mut words = Words(Vec::new());
+    tokens::read(html.as_bytes(), &mut words);
+    folded(&words.0).unwrap_or_default()
+}
+
 /// Where text goes besides the digest.
 enum Listening {
     No,
@@ -75,6 +96,7 @@ impl Sink for Reading<'_> {
             b"script" if attributes.text("type").eq_ignore_ascii_case("application/ld+json") => {
                 self.listen(Listening::LinkedData);
             }
+            b"script" => self.page.scripts += 1,
             b"h1" | b"h2" | b"h3" | b"h4" | b"h5" | b"h6" if self.content.is_content() => {
                 self.listen(Listening::Heading(tag[1] - b'0'));
             }
@@ -127,6 +149,9 @@ impl Sink for Reading<'_> {
         self.heard.extend_from_slice(&text[..text.len().min(room)]);
         if !matches!(self.listening, Listening::Title) {
             self.content.text(text);
+            if self.content.is_content() {
+                self.page.text_bytes += text.trim_ascii().len();
+            }
         }
     }
 }
@@ -659,5 +684,19 @@ mod tests {
         let words = super::super::robots_header(value, &["lampbot".into()]);
         assert_eq!((words.noindex, words.nofollow), (noindex, nofollow));
         assert_eq!(words.unavailable_after.is_some(), value.starts_with("unavailable"));
+    }
+
+    #[rstest]
+    #[case("<title>Just a moment</title><h1>Verify you are human</h1><script></script>", true, true)]
+    #[case("<div id=app></div><script src=/a.js></script>", false, true)]
+    #[case("<main><p>The lamp room is open on Sundays, and on the days when a steam train runs.", false, false)]
+    fn pages_that_say_nothing(#[case] html: &str, #[case] wall: bool, #[case] script: bool) {
+        let page = page(html);
+        assert_eq!((page.is_wall(), page.needs_script()), (wall, script));
+    }
+
+    #[test]
+    fn words_without_their_marks() {
+        assert_eq!(super::text_of("<p>Frost &amp; <b>fog</b>gy<p>days"), "Frost & foggy days");
     }
 }

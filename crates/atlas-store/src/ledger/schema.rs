@@ -7,7 +7,22 @@ use rusqlite::Connection;
 use crate::error::StoreError;
 
 /// The format that this version writes.
-const FORMAT: i64 = 1;
+const FORMAT: i64 = 2;
+
+const PAGE_TABLES: &str = "
+-- what was learnt of files that sources read
+create table page (
+    source text not null, path text not null,
+    size integer not null, modified integer not null, row blob not null,
+    links blob not null,            -- packed
+    validators text not null,       -- what tells whether it is still the same, besides size and time
+    primary key (source, path)
+) without rowid;
+create table page_settings (source text primary key, settings integer not null, note text) without rowid;
+";
+
+/// From format 1, what was learnt of files is forgotten: it lacks what is kept of them now, and they are read again.
+const DROP_PAGE_TABLES: &str = "drop table page; drop table page_settings;";
 
 const TABLES: &str = "
 create table fact (name text primary key, value text not null) without rowid;
@@ -44,14 +59,6 @@ create table output (
 -- files that a build has begun to write; empty again when it ends
 create table planned (name text primary key) without rowid;
 
--- what was learnt of files that sources read
-create table page (
-    source text not null, path text not null,
-    size integer not null, modified integer not null, row blob not null,
-    primary key (source, path)
-) without rowid;
-create table page_settings (source text primary key, settings integer not null) without rowid;
-
 create table run (
     id integer primary key,
     at integer not null,
@@ -74,16 +81,22 @@ create table announcement (
 create index announcement_engine on announcement (engine, id);
 ";
 
-/// Makes the tables where there are none.
+/// Makes the tables where there are none, and brings those of an older format up to this one.
 pub(super) fn prepare(connection: &Connection, path: &Path) -> Result<(), StoreError> {
     let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
     if found == 0 {
         // Most of the ledger is segments of some 20 KB.
         connection.pragma_update(None, "page_size", 16_384)?;
-        connection.execute_batch(&format!("begin; {TABLES} pragma user_version = {FORMAT}; commit;"))?;
+        connection.execute_batch(&format!("begin; {TABLES} {PAGE_TABLES} pragma user_version = {FORMAT}; commit;"))?;
         return Ok(());
     }
-    check(connection, path)
+    check(connection, path)?;
+    if found == 1 {
+        connection.execute_batch(&format!(
+            "begin; {DROP_PAGE_TABLES} {PAGE_TABLES} pragma user_version = {FORMAT}; commit;"
+        ))?;
+    }
+    Ok(())
 }
 
 /// Refuses a ledger of another format.

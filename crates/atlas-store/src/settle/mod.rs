@@ -93,7 +93,7 @@ pub struct Terms<'a> {
     /// The number of this run.
     pub run: u32,
     /// What of an entry is written.
-    pub shape: Shape,
+    pub shape: &'a Shape,
     /// The day of this run, counted from 1970-01-01.
     pub today: i32,
     /// A fingerprint of the settings that have a say in what is written.
@@ -337,9 +337,9 @@ impl<'a> Choosing<'a> {
         let observed = remembered.map_or(NEVER, |known| known.observed);
         let tally = &mut self.out.tallies[kept.section];
         tally.entries += 1;
-        tally.images += said.images.len().min(self.terms.shape.most_images) as u64;
+        tally.images += said.images.len().min(self.terms.shape.of(kept.section).most_images) as u64;
         tally.newest(shape::lastmod(said, Some(observed).filter(|day| *day != NEVER)));
-        for video in &said.videos {
+        for video in said.videos.iter().filter(|_| self.terms.shape.of(kept.section).videos) {
             let lacks = video.lacks(&said.url);
             if lacks.is_empty() {
                 tally.videos += 1;

@@ -8,7 +8,8 @@ use atlas_core::address::{Address, Site};
 use atlas_core::page::{Reader, read};
 use atlas_core::robots::sitemap_lines;
 use atlas_core::section;
-use atlas_io::html::{HtmlFolder, path_of};
+use atlas_io::folder::Folder;
+use atlas_io::html::{self, path_of};
 use jiff::tz::TimeZone;
 
 use crate::args;
@@ -66,24 +67,15 @@ pub fn write(base: &Path, init: &args::Init) -> Result<Found, Failure> {
 
 fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
     let placeholder = Site::parse("https://placeholder.example/").map_err(|error| Failure::said(error.to_string()))?;
-    let source = HtmlFolder {
-        folder: folder.to_owned(),
-        shown: folder.display().to_string(),
-        site: placeholder.clone(),
-        below: String::new(),
-        drop_html: false,
-        heed_canonical: true,
-        section: None,
-        reader: Reader::default(),
-    };
-    let files: Vec<(PathBuf, String)> = source.files();
+    let pages = Folder { path: folder.to_owned(), shown: folder.display().to_string() };
+    let files: Vec<(PathBuf, String)> = html::files(&pages);
     if files.is_empty() {
         return Err(Failure::said(format!(
             "there is no page (.html) in {}; name the folder of built pages: idle-atlas init FOLDER",
             folder.display()
         )));
     }
-    let votes = Votes::of(&files, &placeholder, &source.reader);
+    let votes = Votes::of(&files, &placeholder, &Reader::default());
     let robots = fs::read(folder.join("robots.txt")).unwrap_or_default();
     let (site, url_from) = match &init.url {
         Some(url) => (Site::parse(url).map_err(|why| Failure::said(format!("--url: {why}")))?, UrlFrom::Told),

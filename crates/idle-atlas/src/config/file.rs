@@ -21,7 +21,8 @@ impl Origin {
         self.error_at(at.span().start, message)
     }
 
-    fn error_at(&self, byte: usize, message: impl AsRef<str>) -> Failure {
+    /// An error about the value that begins at this byte.
+    pub fn error_at(&self, byte: usize, message: impl AsRef<str>) -> Failure {
         let before = &self.text.as_bytes()[..byte.min(self.text.len())];
         let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
         Failure::said(format!("{} line {line}: {}", self.path.display(), message.as_ref()))
@@ -41,6 +42,12 @@ pub struct ConfigFile {
     #[serde(default)]
     pub images: ImagesTable,
     #[serde(default)]
+    pub videos: VideosTable,
+    #[serde(default)]
+    pub player: Vec<Spanned<PlayerTable>>,
+    #[serde(default)]
+    pub oembed: Vec<OembedTable>,
+    #[serde(default)]
     pub files: FilesTable,
     #[serde(default)]
     pub robots: RobotsTable,
@@ -56,18 +63,64 @@ pub struct SiteTable {
     pub timezone: Option<Spanned<String>>,
 }
 
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct SourceTable {
-    pub from: Spanned<String>,
-    pub section: Option<Spanned<String>>,
-    pub folder: Option<Spanned<String>>,
-    pub drop_html: Option<Spanned<bool>>,
-    pub canonical: Option<Spanned<String>>,
-    pub file: Option<Spanned<String>>,
-    pub dates: Option<Spanned<String>>,
-    pub lists: Option<Spanned<String>>,
-    pub fields: Option<Spanned<BTreeMap<String, Spanned<String>>>>,
+/// Makes the table of a source, which knows the keys that were typed in it.
+macro_rules! source_table {
+    ($($key:ident: $type:ty),* $(,)?) => {
+        #[derive(Debug, Deserialize)]
+        #[serde(deny_unknown_fields)]
+        pub struct SourceTable {
+            pub from: Spanned<String>,
+            $(pub $key: Option<Spanned<$type>>),*
+        }
+
+        impl SourceTable {
+            /// The keys that were typed besides “from”, with where their values begin.
+            pub fn typed(&self) -> Vec<(&'static str, usize)> {
+                let keys = [$((stringify!($key), self.$key.as_ref().map(|value| value.span().start))),*];
+                keys.into_iter().filter_map(|(key, at)| Some((key, at?))).collect()
+            }
+        }
+    };
+}
+
+source_table! {
+    section: String,
+    folder: String,
+    drop_html: bool,
+    canonical: String,
+    documents: Vec<String>,
+    file: String,
+    layout: String,
+    dates: String,
+    lists: String,
+    fields: BTreeMap<String, Spanned<OneOrMore>>,
+    connection: String,
+    query: String,
+    run: Vec<String>,
+    wait_seconds: i64,
+    requests_per_second: f64,
+    connections: i64,
+    most_pages: i64,
+    most_depth: i64,
+    most_minutes: i64,
+    drop_parameters: Vec<String>,
+}
+
+/// A column or template, or a list of them.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(untagged, expecting = "expected a column's name or template, or a list of them")]
+pub enum OneOrMore {
+    One(String),
+    More(Vec<String>),
+}
+
+impl OneOrMore {
+    pub fn to_vec(&self) -> Vec<String> {
+        match self {
+            Self::One(text) => vec![text.clone()],
+            Self::More(texts) => texts.clone(),
+        }
+    }
 }
 
 #[derive(Debug, Deserialize)]
@@ -77,6 +130,8 @@ pub struct SectionTable {
     #[serde(default)]
     pub matching: Vec<Spanned<String>>,
     pub urls_per_file: Option<Spanned<i64>>,
+    pub images: Option<bool>,
+    pub videos: Option<bool>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -93,6 +148,30 @@ pub struct RuleTable {
 pub struct ImagesTable {
     pub write: Option<Spanned<String>>,
     pub most_per_page: Option<Spanned<i64>>,
+    pub lead_picture: Option<bool>,
+    pub drop_parameters: Option<Spanned<Vec<String>>>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct VideosTable {
+    pub write: Option<Spanned<String>>,
+    pub oembed: bool,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PlayerTable {
+    pub url: String,
+    pub content: Option<String>,
+    pub thumbnail: Option<String>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OembedTable {
+    pub matching: Vec<Spanned<String>>,
+    pub endpoint: Spanned<String>,
 }
 
 #[derive(Debug, Default, Deserialize)]

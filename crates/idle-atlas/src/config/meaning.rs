@@ -9,13 +9,11 @@ use atlas_core::address::Site;
 use atlas_core::choose::{Chooser, OwnFiles, Rule};
 use atlas_core::entry::{Changefreq, Priority};
 use atlas_core::indexnow::Key;
-use atlas_core::page::{MOST_IMAGES, Reader};
+use atlas_core::page::MOST_IMAGES;
 use atlas_core::placement::{MOST_BYTES, MOST_URLS, UrlsPerFile};
 use atlas_core::robots::Robots;
 use atlas_core::section::{self, Section, Sections};
-use atlas_core::shape::Shape;
-use atlas_io::html::HtmlFolder;
-use atlas_io::table::{Field, Table, TableSettings};
+use atlas_core::shape::{SectionShape, Shape};
 use atlas_store::arrange::Cut;
 use atlas_store::build::{Job, ledger_folder};
 use atlas_store::publish::{Gzip, Place};
@@ -25,7 +23,8 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use toml::Spanned;
 
-use super::file::{self, ConfigFile, EngineTable, FilesTable, Origin, SourceTable};
+use super::file::{self, ConfigFile, EngineTable, FilesTable, Origin};
+use super::sources::Sources;
 use crate::exit::Failure;
 
 /// The least that a file may hold, so that a frame and a long URL fit.
@@ -81,7 +80,7 @@ impl Settings {
         let context =
             Context { origin, folder, site: &site, web_root: &web_root, timezone: &timezone, crawlers: &crawlers };
 
-        let sources = typed.source.iter().map(|table| context.source(table)).collect::<Result<Vec<_>, _>>()?;
+        let sources = Sources::new(&context, &typed)?.all()?;
         if sources.is_empty() {
             return Err(Failure::said(format!(
                 "{}: there is no source; add one, such as: [[source]] from = \"html\" folder = \"public\"",
@@ -92,7 +91,7 @@ impl Settings {
         let named: Vec<String> = named.map(|name| name.as_ref().clone()).collect();
         let sections = Sections::new(context.sections(&typed)?, named);
         let rules = context.rules(&typed)?;
-        let shape = context.shape(&typed)?;
+        let shape = context.shape(&typed, &sections)?;
         let cut = context.cut(&typed.files)?;
         let declare_in = typed.robots.file.as_ref().map(expanded).transpose()?.map(|file| folder.join(file));
         let robots = declare_in.clone().unwrap_or_else(|| web_root.join("robots.txt"));
@@ -118,7 +117,7 @@ impl Settings {
         Job {
             sources: &self.sources,
             chooser: self.chooser.clone(),
-            shape: self.shape,
+            shape: self.shape.clone(),
             cut: self.cut.clone(),
             place: self.place.clone(),
             settings: self.written_by.clone(),
@@ -148,7 +147,7 @@ pub fn now() -> Timestamp {
 }
 
 /// Replaces `${NAME}` by what the environment says.
-fn expand(origin: &Origin, text: &Spanned<String>) -> Result<String, Failure> {
+pub(super) fn expand(origin: &Origin, text: &Spanned<String>) -> Result<String, Failure> {
     let mut out = String::new();
     let mut rest = text.as_ref().as_str();
     while let Some((before, after)) = rest.split_once("${") {
@@ -171,110 +170,16 @@ fn timezone(origin: &Origin, name: Option<&Spanned<String>>) -> Result<TimeZone,
 }
 
 /// What the tables are read in.
-struct Context<'a> {
-    origin: &'a Origin,
-    folder: &'a Path,
-    site: &'a Site,
-    web_root: &'a Path,
-    timezone: &'a TimeZone,
-    crawlers: &'a [String],
+pub(super) struct Context<'a> {
+    pub(super) origin: &'a Origin,
+    pub(super) folder: &'a Path,
+    pub(super) site: &'a Site,
+    pub(super) web_root: &'a Path,
+    pub(super) timezone: &'a TimeZone,
+    pub(super) crawlers: &'a [String],
 }
 
 impl Context<'_> {
-    fn source(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
-        let source = table.as_ref();
-        if let Some(section) = &source.section {
-            section::check_name(section.as_ref())
-                .map_err(|why| self.origin.error(section, format!("“section”: {why}")))?;
-        }
-        match source.from.as_ref().as_str() {
-            "html" => self.html(table),
-            "table" => self.table(table),
-            other => Err(self
-                .origin
-                .error(&source.from, format!("“from”: “{other}” is no kind of source; expected html or table"))),
-        }
-    }
-
-    /// Refuses keys that mean nothing for this kind of source.
-    fn only<T>(&self, key: &str, value: Option<&Spanned<T>>, kind: &str) -> Result<(), Failure> {
-        match value {
-            Some(value) => {
-                Err(self.origin.error(value, format!("“{key}” means nothing for a source of kind {kind}; remove it")))
-            }
-            None => Ok(()),
-        }
-    }
-
-    fn needed<'t>(
-        &self,
-        key: &str,
-        value: Option<&'t Spanned<String>>,
-        table: &Spanned<SourceTable>,
-    ) -> Result<&'t Spanned<String>, Failure> {
-        value.ok_or_else(|| self.origin.error(table, format!("this source needs “{key}”")))
-    }
-
-    fn html(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
-        let source = table.as_ref();
-        self.only("file", source.file.as_ref(), "html")?;
-        self.only("dates", source.dates.as_ref(), "html")?;
-        self.only("lists", source.lists.as_ref(), "html")?;
-        self.only("fields", source.fields.as_ref(), "html")?;
-        let shown = expand(self.origin, self.needed("folder", source.folder.as_ref(), table)?)?;
-        let folder = self.folder.join(&shown);
-        let whole = |path: &Path| fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
-        let (inner, outer) = (whole(&folder), whole(self.web_root));
-        let below =
-            inner.strip_prefix(&outer).ok().map(|below| below.to_string_lossy().into_owned()).unwrap_or_default();
-        Ok(Box::new(HtmlFolder {
-            folder,
-            shown,
-            site: self.site.clone(),
-            below: if below.is_empty() { below } else { below + "/" },
-            drop_html: source.drop_html.as_ref().is_some_and(|drop| *drop.as_ref()),
-            heed_canonical: match source.canonical.as_ref().map(|word| (word, word.as_ref().as_str())) {
-                None | Some((_, "heed")) => true,
-                Some((_, "ignore")) => false,
-                Some((word, other)) => {
-                    let message = format!("“canonical”: “{other}” is unknown; expected heed or ignore");
-                    return Err(self.origin.error(word, message));
-                }
-            },
-            section: source.section.as_ref().map(|name| name.as_ref().clone()),
-            reader: Reader { timezone: self.timezone.clone(), tokens: self.crawlers.to_vec(), ..Reader::default() },
-        }))
-    }
-
-    fn table(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
-        let source = table.as_ref();
-        self.only("folder", source.folder.as_ref(), "table")?;
-        self.only("drop_html", source.drop_html.as_ref(), "table")?;
-        self.only("canonical", source.canonical.as_ref(), "table")?;
-        let file = self.needed("file", source.file.as_ref(), table)?;
-        let shown = expand(self.origin, file)?;
-        let mut fields = Vec::new();
-        for (name, column) in source.fields.iter().flat_map(|fields| fields.as_ref()) {
-            let field = Field::ALL.into_iter().find(|field| field.name() == name).ok_or_else(|| {
-                let known: Vec<&str> = Field::ALL.iter().map(|field| field.name()).collect();
-                self.origin.error(column, format!("“fields”: there is no field “{name}”; known: {}", known.join(", ")))
-            })?;
-            fields.push((field, column.as_ref().clone()));
-        }
-        let settings = TableSettings {
-            file: self.folder.join(&shown),
-            shown,
-            site: self.site.clone(),
-            section: source.section.as_ref().map(|name| name.as_ref().clone()),
-            fields,
-            dates: source.dates.as_ref().map(|format| format.as_ref().clone()),
-            separator: source.lists.as_ref().map_or("|", |separator| separator.as_ref()).to_owned(),
-            timezone: self.timezone.clone(),
-        };
-        let table = Table::new(settings).map_err(|why| self.origin.error(file, format!("“fields”: {why}")))?;
-        Ok(Box::new(table))
-    }
-
     fn globs(&self, patterns: &[Spanned<String>]) -> Result<GlobSet, Failure> {
         let mut builder = GlobSetBuilder::new();
         for pattern in patterns {
@@ -340,18 +245,30 @@ impl Context<'_> {
         typed.rule.iter().map(rule).collect()
     }
 
-    fn shape(&self, typed: &ConfigFile) -> Result<Shape, Failure> {
-        let images = &typed.images;
-        let most = match &images.most_per_page {
+    fn shape(&self, typed: &ConfigFile, sections: &Sections) -> Result<Shape, Failure> {
+        let most = match &typed.images.most_per_page {
             None => MOST_IMAGES,
             Some(number) => usize::try_from(*number.as_ref())
                 .ok()
                 .filter(|most| *most <= MOST_IMAGES)
                 .ok_or_else(|| self.origin.error(number, "“most_per_page”: expected a number from 0 to 1,000"))?,
         };
-        match images.write.as_ref().map(|word| (word, word.as_ref().as_str())) {
-            None | Some((_, "with-pages")) => Ok(Shape { most_images: most }),
-            Some((_, "off")) => Ok(Shape { most_images: 0 }),
+        let (images, videos) = (self.writes(typed.images.write.as_ref())?, self.writes(typed.videos.write.as_ref())?);
+        let of = |section: &Section| {
+            let table = typed.section.iter().find(|table| *table.name.as_ref() == section.name);
+            let own = |of: fn(&file::SectionTable) -> Option<bool>, all: bool| table.and_then(of).unwrap_or(all);
+            SectionShape {
+                most_images: if own(|table| table.images, images) { most } else { 0 },
+                videos: own(|table| table.videos, videos),
+            }
+        };
+        Ok(Shape { sections: sections.list().iter().map(of).collect() })
+    }
+
+    fn writes(&self, word: Option<&Spanned<String>>) -> Result<bool, Failure> {
+        match word.map(|word| (word, word.as_ref().as_str())) {
+            None | Some((_, "with-pages")) => Ok(true),
+            Some((_, "off")) => Ok(false),
             Some((word, other)) => {
                 Err(self.origin.error(word, format!("“write”: “{other}” is unknown; expected with-pages or off")))
             }

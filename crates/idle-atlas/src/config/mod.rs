@@ -3,6 +3,7 @@
 
 pub mod file;
 pub mod meaning;
+mod sources;
 
 use std::fs;
 use std::path::{Path, PathBuf};

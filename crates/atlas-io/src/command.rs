@@ -1,0 +1,125 @@
+//! The source `command`: a program of the user's that writes JSON Lines to its standard output, an object an entry. It is the
+//! way to gather from whatever this tool has never heard of. A failing exit fails the source.
+
+use std::io::{self, Read};
+use std::path::PathBuf;
+use std::process::{Child, Command as Process, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use atlas_core::fingerprint;
+use atlas_store::error::StoreError;
+use atlas_store::source::{Gathering, Source};
+
+use crate::folder::failed;
+use crate::record::RecordSettings;
+use crate::rows::{Layout, Rows, RowsError};
+
+/// How much of what the program complains of is shown.
+const COMPLAINT: usize = 1000;
+/// How often a running program is looked after.
+const GLANCE: Duration = Duration::from_millis(20);
+
+/// A program that yields entries.
+#[derive(Debug, Clone)]
+pub struct Command {
+    /// The program and its arguments; no shell stands between.
+    pub run: Vec<String>,
+    /// The folder it runs in.
+    pub folder: PathBuf,
+    /// How its records are read.
+    pub records: RecordSettings,
+    /// How long it may take.
+    pub wait: Duration,
+}
+
+impl Source for Command {
+    fn name(&self) -> String {
+        format!("command {}", self.run.join(" "))
+    }
+
+    fn settings(&self) -> u64 {
+        fingerprint::settings("")
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        self.watch(gathering).map_err(|why| failed(self.name(), why))
+    }
+}
+
+impl Command {
+    fn watch(&self, gathering: &mut Gathering<'_>) -> Result<(), String> {
+        let program = self.run.first().ok_or("there is no program in “run”")?;
+        let mut child = Process::new(program)
+            .args(&self.run[1..])
+            .current_dir(&self.folder)
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .map_err(|error| format!("cannot run “{program}”: {error}; correct “run” in the configuration"))?;
+        let (stdout, stderr) = (child.stdout.take(), child.stderr.take());
+        let shown = format!("output of {program}");
+        let rows = Rows { settings: &self.records, layout: Layout::JsonLines, shown: &shown, unit: None };
+        let read_out = AtomicBool::new(false);
+        thread::scope(|scope| {
+            let complaint = scope.spawn(|| stderr.map(last_words).unwrap_or_default());
+            let ending = scope.spawn(|| self.look_after(&mut child, &read_out));
+            let read = stdout.map_or(Ok(()), |stdout| rows.gather(stdout, gathering));
+            read_out.store(true, Ordering::Relaxed);
+            let ended = ending.join().unwrap_or_else(|_| Err("it could not be looked after".to_owned()));
+            let complaint = complaint.join().unwrap_or_default();
+            let said = if complaint.is_empty() { String::new() } else { format!("; it said: {complaint}") };
+            ended.map_err(|why| format!("{why}{said}"))?;
+            read.map_err(|error| match error {
+                RowsError::Read(error) => format!("its output cannot be read: {error}"),
+                RowsError::Header(why) => why,
+            })
+        })
+    }
+
+    /// Waits for the program to end well, and no longer than it may take.
+    fn look_after(&self, child: &mut Child, read_out: &AtomicBool) -> Result<(), String> {
+        let started = Instant::now();
+        loop {
+            match child.try_wait() {
+                Ok(Some(status)) if status.success() => return Ok(()),
+                Ok(Some(status)) => {
+                    return Err(format!("it ended with {status}, so that what it wrote is not trusted"));
+                }
+                Ok(None) if started.elapsed() > self.wait => {
+                    let _ = child.kill();
+                    let _ = child.wait();
+                    return Err(format!(
+                        "it took longer than {} seconds (wait_seconds) and was stopped",
+                        self.wait.as_secs()
+                    ));
+                }
+                // Near the end it is looked at often, in between seldom.
+                Ok(None) => thread::sleep(if read_out.load(Ordering::Relaxed) { GLANCE / 10 } else { GLANCE }),
+                Err(error) => return Err(format!("it could not be waited for: {error}")),
+            }
+        }
+    }
+}
+
+/// The last of what a program complains of, in one line. All of it is read, so that the program never waits for it.
+fn last_words(mut stderr: impl Read) -> String {
+    let mut kept: Vec<u8> = Vec::new();
+    let mut buffer = [0; 4096];
+    while let Ok(length @ 1..) = read_some(&mut stderr, &mut buffer) {
+        kept.extend_from_slice(&buffer[..length]);
+        kept.drain(..kept.len().saturating_sub(COMPLAINT));
+    }
+    String::from_utf8_lossy(&kept).split_whitespace().collect::<Vec<_>>().join(" ")
+}
+
+fn read_some(reader: &mut impl Read, buffer: &mut [u8]) -> io::Result<usize> {
+    loop {
+        match reader.read(buffer) {
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            read => return read,
+        }
+    }
+}

@@ -1,0 +1,114 @@
+//! The fields that a row of any source may have, and how they are found in it.
+
+use std::collections::BTreeMap;
+
+use crate::template::Template;
+
+/// Numbers the fields and names them as the configuration does.
+macro_rules! fields {
+    ($($(#[$doc:meta])* $name:ident = $text:literal),* $(,)?) => {
+        /// A field that a row may have.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+        pub enum Field {
+            $($(#[$doc])* $name),*
+        }
+
+        impl Field {
+            /// All fields.
+            pub const ALL: [Self; [$(Field::$name),*].len()] = [$(Self::$name),*];
+
+            /// Its name in the configuration and among the columns.
+            pub fn name(self) -> &'static str {
+                match self {
+                    $(Self::$name => $text),*
+                }
+            }
+        }
+    };
+}
+
+fields! {
+    /// Required: a URL, or a path of the site.
+    Url = "url",
+    /// How the source knows the entry.
+    Id = "id",
+    /// The entry's own part of its URL.
+    Slug = "slug",
+    /// Date of the last change.
+    Modified = "modified",
+    /// Date of publication.
+    Published = "published",
+    /// Date from which it does not go in.
+    Expires = "expires",
+    /// What kind of thing it is.
+    Kind = "kind",
+    /// What an attachment belongs to: an id or a URL.
+    Parent = "parent",
+    /// Title.
+    Title = "title",
+    /// Summary.
+    Description = "description",
+    /// Language tag.
+    Language = "language",
+    /// What links the translations of one piece.
+    LanguageGroup = "language_group",
+    /// Categories: a list.
+    Category = "category",
+    /// Tags: a list.
+    Tags = "tags",
+    /// Authors: a list.
+    Author = "author",
+    /// Addresses of pictures: a list.
+    Images = "images",
+    /// Videos: a JSON array of objects with the names of the video extension.
+    Videos = "videos",
+    /// The same page in other languages: a list of `LANGUAGE URL`, or JSON.
+    Alternates = "alternates",
+    /// yes or no: not meant for the public yet.
+    Draft = "draft",
+    /// yes or no.
+    Keep = "keep",
+    /// A hint.
+    Changefreq = "changefreq",
+    /// A hint.
+    Priority = "priority",
+}
+
+impl Field {
+    /// The field of that name.
+    pub fn named(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|field| field.name() == name)
+    }
+}
+
+/// The parts that make up one video of a row, as columns of their own: `videos.title` and so on.
+pub const VIDEO_PREFIX: &str = "videos.";
+
+/// Where fields are found, where columns do not bear their names.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Mapping {
+    /// By field: one place, or several for a list.
+    pub(crate) fields: BTreeMap<Field, Vec<Template>>,
+    /// Parts of a video, by the names of the video extension.
+    pub(crate) video: BTreeMap<String, Template>,
+}
+
+impl Mapping {
+    /// Takes a line of the configuration: a field, or a part of a video, and its columns or templates. Fails, saying why, on
+    /// a name that is no field and on a template that cannot be read.
+    pub fn add(&mut self, name: &str, places: &[String]) -> Result<(), String> {
+        let templates = places.iter().map(|text| Template::parse(text)).collect::<Result<Vec<_>, _>>()?;
+        if let Some(part) = name.strip_prefix(VIDEO_PREFIX) {
+            if let Some(template) = templates.into_iter().next() {
+                self.video.insert(part.to_owned(), template);
+            }
+            return Ok(());
+        }
+        let field = Field::named(name).ok_or_else(|| {
+            let known: Vec<&str> = Field::ALL.iter().map(|field| field.name()).collect();
+            format!("there is no field “{name}”; known: {}, and {VIDEO_PREFIX}title and its kin", known.join(", "))
+        })?;
+        self.fields.insert(field, templates);
+        Ok(())
+    }
+}

@@ -1,0 +1,195 @@
+//! A folder of files that each become an entry: walked in the order of names, read in parallel, and not read again while they
+//! are not touched. Hidden files, and links that lead back into themselves, are left alone.
+
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+
+use atlas_core::contribution::{Row, Said};
+use atlas_store::arrival::{BLOCK_BYTES, Block};
+use atlas_store::disk;
+use atlas_store::error::StoreError;
+use atlas_store::source::{Gathering, Learnt, Memory, Problem, Stamp};
+use rayon::prelude::*;
+use walkdir::{DirEntry, WalkDir};
+
+/// The largest file that is read.
+const LARGEST: u64 = 32 * 1024 * 1024;
+/// How many files are read at a time: their bytes are never all in memory.
+const BATCH: usize = 256;
+/// A file touched this shortly before it is read may be touched again within the same tick of the file system's clock: it
+/// is read again the next time.
+const FRESH: i64 = 2_000_000_000;
+
+/// A folder of the user's.
+#[derive(Debug, Clone)]
+pub struct Folder {
+    /// Where it is.
+    pub path: PathBuf,
+    /// The same as the user wrote it.
+    pub shown: String,
+}
+
+/// What a kind of source makes of the files in a folder.
+pub(crate) trait Files: Sync {
+    /// Whether a file is one of its own, by its name.
+    fn is_ours(&self, path: &Path) -> bool;
+
+    /// The address of another file that the folder holds, if the site serves it.
+    fn address_of_other(&self, relative: &str) -> Option<String>;
+
+    /// What a file says; fails in words. `relative` is its path below the folder, with forward slashes.
+    fn read(&self, relative: &str, bytes: &[u8]) -> Result<FileSaid, String>;
+}
+
+/// What one file says.
+pub(crate) struct FileSaid {
+    pub(crate) said: Said<'static>,
+    /// Its links within the site, packed.
+    pub(crate) links: Vec<u8>,
+    /// What of it could not be read. Such a file is read again the next time.
+    pub(crate) troubles: Vec<String>,
+}
+
+/// What came of a file.
+enum Outcome {
+    Met(Learnt),
+    Learnt(String, Learnt, Vec<Problem>),
+    Problem(Problem),
+}
+
+impl Folder {
+    /// Reads all files of a kind. Fails, in words, where the folder is not there.
+    pub(crate) fn gather(&self, files: &impl Files, gathering: &mut Gathering<'_>) -> Result<(), String> {
+        if !self.path.is_dir() {
+            return Err(format!("there is no folder {}; correct “folder” in the configuration", self.path.display()));
+        }
+        let mut batch = Vec::with_capacity(BATCH);
+        for found in self.walk() {
+            match found {
+                Ok((path, relative)) if files.is_ours(&path) => batch.push((path, relative)),
+                Ok((_, relative)) => {
+                    if let Some(address) = files.address_of_other(&relative) {
+                        gathering.also_there(&address);
+                    }
+                }
+                Err((path, message)) if files.is_ours(&path) => gathering.problem(self.problem(&path, message)),
+                Err(_) => {}
+            }
+            if batch.len() == BATCH {
+                self.read_batch(&mut batch, files, gathering);
+            }
+        }
+        self.read_batch(&mut batch, files, gathering);
+        Ok(())
+    }
+
+    /// All files below the folder, in the order of their names, with their paths below it; or what is wrong with one.
+    pub(crate) fn walk(&self) -> impl Iterator<Item = Result<(PathBuf, String), (PathBuf, String)>> + '_ {
+        let visible = |entry: &DirEntry| entry.depth() == 0 || !is_hidden(entry);
+        let walk = WalkDir::new(&self.path).follow_links(true).sort_by_file_name().into_iter();
+        walk.filter_entry(visible).filter_map(|found| match found {
+            Ok(entry) if entry.file_type().is_file() => self.relative(entry.path()).map(Ok),
+            Ok(_) => None,
+            Err(error) if error.loop_ancestor().is_some() => None,
+            Err(error) => {
+                let path = error.path().unwrap_or(&self.path).to_owned();
+                let message = match error.io_error() {
+                    Some(error) if error.kind() == io::ErrorKind::NotFound => {
+                        "it is a link to a file that is not there; mend or remove the link".to_owned()
+                    }
+                    Some(error) => format!("cannot be read: {error}"),
+                    None => error.to_string(),
+                };
+                Some(Err((path, message)))
+            }
+        })
+    }
+
+    fn relative(&self, path: &Path) -> Option<(PathBuf, String)> {
+        let relative = path.strip_prefix(&self.path).ok()?;
+        let parts: Vec<_> = relative.components().map(|part| part.as_os_str().to_string_lossy()).collect();
+        Some((path.to_owned(), parts.join("/")))
+    }
+
+    fn problem(&self, path: &Path, message: String) -> Problem {
+        let relative = path.strip_prefix(&self.path).unwrap_or(path);
+        Problem { file: Path::new(&self.shown).join(relative).display().to_string(), line: None, message }
+    }
+
+    fn read_batch(&self, batch: &mut Vec<(PathBuf, String)>, files: &impl Files, gathering: &mut Gathering<'_>) {
+        let memory = gathering.memory();
+        let read: Vec<Outcome> = batch
+            .par_drain(..)
+            .map(|(path, relative)| match self.read(&path, &relative, files, memory) {
+                Ok(read) => read,
+                Err(error) => Outcome::Problem(self.problem(&path, format!("cannot be read: {error}"))),
+            })
+            .collect();
+        let mut block = Block::new(gathering.seed());
+        for one in read {
+            match one {
+                Outcome::Met(learnt) => {
+                    gathering.met_again();
+                    block.push_bytes(&learnt.row);
+                    block.push_links(learnt.links);
+                }
+                Outcome::Learnt(path, learnt, problems) => {
+                    block.push_bytes(&learnt.row);
+                    block.push_links(learnt.links.clone());
+                    gathering.learn(path, learnt);
+                    problems.into_iter().for_each(|problem| gathering.problem(problem));
+                }
+                Outcome::Problem(problem) => gathering.problem(problem),
+            }
+            if block.len() * 300 > BLOCK_BYTES {
+                gathering.push(std::mem::replace(&mut block, Block::new(gathering.seed())));
+            }
+        }
+        gathering.push(block);
+    }
+
+    fn read(&self, path: &Path, relative: &str, files: &impl Files, memory: &Memory) -> io::Result<Outcome> {
+        let file = File::open(path)?;
+        let stamp = disk::stamp_of(&file.metadata()?);
+        if let Some(learnt) = memory.remembered(relative, stamp) {
+            return Ok(Outcome::Met(learnt.clone()));
+        }
+        if stamp.size > LARGEST {
+            let message = format!("{} bytes are too many for a page ({LARGEST} at most)", stamp.size);
+            return Ok(Outcome::Problem(self.problem(path, message)));
+        }
+        let mut bytes = Vec::with_capacity(stamp.size as usize);
+        file.take(LARGEST).read_to_end(&mut bytes)?;
+        let FileSaid { said, links, troubles } = match files.read(relative, &bytes) {
+            Ok(read) => read,
+            Err(why) => return Ok(Outcome::Problem(self.problem(path, why))),
+        };
+        let mut row = Vec::new();
+        Row::write(&mut row, &said);
+        let again = is_fresh(stamp) || !troubles.is_empty();
+        let stamp = if again { Stamp { size: u64::MAX, modified: 0 } } else { stamp };
+        let problems = troubles.into_iter().map(|trouble| self.problem(path, trouble)).collect();
+        let learnt = Learnt { stamp, row, links, validators: String::new() };
+        Ok(Outcome::Learnt(relative.to_owned(), learnt, problems))
+    }
+}
+
+fn is_hidden(entry: &DirEntry) -> bool {
+    entry.file_name().to_string_lossy().starts_with('.')
+}
+
+fn is_fresh(stamp: Stamp) -> bool {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    now.map_or(true, |now| stamp.modified > i64::try_from(now.as_nanos()).unwrap_or(i64::MAX) - FRESH)
+}
+
+/// The extension of a file's name, in small letters.
+pub(crate) fn extension(path: &Path) -> String {
+    path.extension().map(|extension| extension.to_string_lossy().to_ascii_lowercase()).unwrap_or_default()
+}
+
+/// Fails a source in words.
+pub(crate) fn failed(name: String, why: String) -> StoreError {
+    StoreError::Source { name, why }
+}

@@ -1,0 +1,244 @@
+//! The source `markdown`: a folder of articles with front matter in YAML (`---`) or TOML (`+++`).
+//!
+//! The front matter is a record like any other; the body is rendered and read as a page, so that pictures, films and links
+//! are found as they are on built pages. Drafts are left out, with that as the reason.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use atlas_core::contribution::Said;
+use atlas_core::fingerprint;
+use atlas_core::page::{self, Reader};
+use atlas_store::error::StoreError;
+use atlas_store::source::{Gathering, Source};
+use pulldown_cmark::{Options, Parser, html};
+use serde_json::{Map, Value};
+
+use crate::field::Field;
+use crate::folder::{FileSaid, Files, Folder, extension, failed};
+use crate::html::followed_links;
+use crate::oembed::Asking;
+use crate::record::{Header, Record, RecordReader, RecordSettings};
+
+/// Keys that articles commonly bear, and the fields they are.
+const COMMON_KEYS: [(&str, Field); 10] = [
+    ("date", Field::Published),
+    ("lastmod", Field::Modified),
+    ("updated", Field::Modified),
+    ("categories", Field::Category),
+    ("authors", Field::Author),
+    ("image", Field::Images),
+    ("lang", Field::Language),
+    ("summary", Field::Description),
+    ("expiry", Field::Expires),
+    ("permalink", Field::Url),
+];
+
+/// A folder of articles.
+#[derive(Debug, Clone)]
+pub struct MarkdownFolder {
+    /// The folder.
+    pub folder: Folder,
+    /// How front matter is read.
+    pub records: RecordSettings,
+    /// How bodies are read.
+    pub reader: Reader,
+    /// Whom to ask about films.
+    pub asking: Arc<Asking>,
+}
+
+impl Source for MarkdownFolder {
+    fn name(&self) -> String {
+        format!("markdown {}", self.folder.shown)
+    }
+
+    fn settings(&self) -> u64 {
+        let Self { folder, records, reader, asking } = self;
+        fingerprint::settings(&format!(
+            "{} {:?} {} {} {}",
+            page::VERSION,
+            folder.shown,
+            records.written(),
+            reader.written(),
+            asking.written()
+        ))
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        self.folder.gather(self, gathering).map_err(|why| failed(self.name(), why))
+    }
+}
+
+impl Files for MarkdownFolder {
+    fn is_ours(&self, path: &Path) -> bool {
+        matches!(extension(path).as_str(), "md" | "markdown")
+    }
+
+    fn address_of_other(&self, _: &str) -> Option<String> {
+        // What lies beside an article may be served from anywhere.
+        None
+    }
+
+    fn read(&self, relative: &str, bytes: &[u8]) -> Result<FileSaid, String> {
+        let text = std::str::from_utf8(bytes).map_err(|_| "not in UTF-8; it is not listed".to_owned())?;
+        let text = text.strip_prefix('\u{feff}').unwrap_or(text);
+        let (mut front, body) = front_matter(text)?;
+        prepare(&mut front, relative, &self.records);
+        let header = Header::of_objects(&self.records.mapping);
+        let reader = RecordReader { settings: &self.records, header: &header };
+        let mut troubles = Vec::new();
+        let record = Record::Object(&front);
+        let Some(said) = reader.read(&record, &mut |trouble| troubles.push(trouble)) else {
+            return Err(troubles.pop().unwrap_or_default().replace("the row", "the file"));
+        };
+        let mut rendered = String::from("<main>");
+        html::push_html(&mut rendered, Parser::new_ext(body, Options::all()));
+        let said = said.into_owned();
+        let address = atlas_core::address::Address::trusted(said.url.clone());
+        // An article may be all front matter: then there is no page to be read.
+        let mut page = page::read(rendered.as_bytes(), &address, &self.reader).unwrap_or_default();
+        page.title = said.title.as_deref().map(str::to_owned).or(page.title);
+        page.description = said.description.as_deref().map(str::to_owned).or(page.description);
+        troubles.extend(self.asking.complete(&mut page, &address, &self.records.site));
+        let links = followed_links(&page, &self.records.site);
+        let mut merged = Said { no_head: false, ..said };
+        merged.merge(Said { no_head: false, language: None, ..page.into_said(&address) });
+        Ok(FileSaid { said: merged, links, troubles })
+    }
+}
+
+/// Takes an article apart; fails, in words, on front matter that is none.
+fn front_matter(text: &str) -> Result<(Map<String, Value>, &str), String> {
+    let (fence, rest) = match text.lines().next().map(str::trim_end) {
+        Some(fence @ ("---" | "+++")) => (fence, &text[text.find('\n').map_or(text.len(), |at| at + 1)..]),
+        _ => return Ok((Map::new(), text)),
+    };
+    let mut at = 0;
+    for line in rest.split_inclusive('\n') {
+        if line.trim_end() == fence {
+            let (front, body) = (&rest[..at], &rest[at + line.len()..]);
+            return Ok((read_front(fence, front)?, body));
+        }
+        at += line.len();
+    }
+    Err(format!("its front matter has no end: a line of “{fence}” is expected; it is not listed"))
+}
+
+fn read_front(fence: &str, front: &str) -> Result<Map<String, Value>, String> {
+    let value = match fence {
+        "+++" => toml::from_str::<toml::Table>(front)
+            .map_err(|error| {
+                broken("TOML", error.span().map(|span| front[..span.start].lines().count().max(1)), error.message())
+            })
+            .map(|table| without_dates(toml::Value::Table(table)))?,
+        _ if front.trim().is_empty() => Value::Object(Map::new()),
+        _ => serde_saphyr::from_str(front).map_err(|error| {
+            let line = error.location().map(|at| at.line() as usize);
+            broken("YAML", line, error.to_string().lines().next().unwrap_or(""))
+        })?,
+    };
+    match value {
+        Value::Object(front) => Ok(front),
+        _ => Err("its front matter is no list of keys and values; it is not listed".to_owned()),
+    }
+}
+
+/// Lines are counted in the file: the fence is its first.
+fn broken(kind: &str, line: Option<usize>, why: &str) -> String {
+    let line = line.map_or(String::new(), |line| format!(" in line {}", line + 1));
+    format!("its front matter is broken {kind}{line}: {}; it is not listed", why.trim())
+}
+
+/// TOML has dates of its own, JSON has none.
+fn without_dates(value: toml::Value) -> Value {
+    match value {
+        toml::Value::String(text) => text.into(),
+        toml::Value::Integer(number) => number.into(),
+        toml::Value::Float(number) => number.into(),
+        toml::Value::Boolean(flag) => flag.into(),
+        toml::Value::Datetime(date) => date.to_string().into(),
+        toml::Value::Array(items) => items.into_iter().map(without_dates).collect(),
+        toml::Value::Table(table) => table.into_iter().map(|(name, value)| (name, without_dates(value))).collect(),
+    }
+}
+
+/// Puts what the file's own place says beside its front matter: `folder`, `name`, and, where nothing else says so, its slug,
+/// draft and URL.
+fn prepare(front: &mut Map<String, Value>, relative: &str, records: &RecordSettings) {
+    let (folder, file) = relative.rsplit_once('/').unwrap_or(("", relative));
+    let name = file.rsplit_once('.').map_or(file, |(stem, _)| stem);
+    let is_index = matches!(name, "index" | "_index" | "README");
+    for (key, field) in COMMON_KEYS {
+        if !front.contains_key(field.name())
+            && !records.mapping.fields.contains_key(&field)
+            && let Some(value) = front.get(key).cloned()
+        {
+            front.insert(field.name().to_owned(), value);
+        }
+    }
+    // The page's own word to this tool.
+    if let Some(Value::Object(own)) = front.get("idle_atlas").cloned() {
+        front.extend(own);
+    }
+    if let Some(published) = front.get("published").and_then(Value::as_bool) {
+        front.remove("published");
+        front.entry("draft").or_insert(Value::Bool(!published));
+    }
+    let slug = without_day(name).to_owned();
+    front.entry("slug").or_insert(slug.into());
+    front.insert("folder".to_owned(), folder.into());
+    front.insert("name".to_owned(), name.into());
+    if !front.contains_key("url") && !records.mapping.fields.contains_key(&Field::Url) {
+        let slug = front.get("slug").and_then(Value::as_str).unwrap_or(name);
+        let parts = [folder, if is_index { "" } else { slug }];
+        let parts: Vec<&str> = parts.into_iter().filter(|part| !part.is_empty()).collect();
+        let path = parts.iter().map(|part| format!("{}/", atlas_core::address::encode_path(part))).collect::<String>();
+        front.insert("url".to_owned(), format!("{}{path}", records.site.root()).into());
+    }
+}
+
+/// `2026-11-23-frost` is `frost`: the day is in the name for the sake of order alone.
+fn without_day(name: &str) -> &str {
+    let bytes = name.as_bytes();
+    let is_day = bytes.len() > 11
+        && bytes[..11].iter().enumerate().all(|(at, byte)| match at {
+            4 | 7 | 10 => *byte == b'-',
+            _ => byte.is_ascii_digit(),
+        });
+    if is_day { &name[11..] } else { name }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("---\ntitle: Frost\ntags: [a, b]\n---\nBody", Ok(("Frost", "Body")))]
+    #[case("+++\ntitle = \"Frost\"\ndate = 2026-11-23\n+++\nBody", Ok(("Frost", "Body")))]
+    #[case("---\r\ntitle: Frost\r\n---\r\nBody", Ok(("Frost", "Body")))]
+    #[case("Body", Ok(("", "Body")))]
+    #[case("---\n---\nBody", Ok(("", "Body")))]
+    #[case("---\ntitle: Frost\nBody", Err("has no end"))]
+    #[case("---\ntitle: [a\n---\n", Err("broken YAML"))]
+    #[case("+++\ntitle = \n+++\n", Err("broken TOML"))]
+    #[case("---\n- a\n---\n", Err("no list of keys"))]
+    fn articles_come_apart(#[case] text: &str, #[case] wanted: Result<(&str, &str), &str>) {
+        match (front_matter(text), wanted) {
+            (Ok((front, body)), Ok((title, wanted))) => {
+                assert_eq!((front.get("title").and_then(Value::as_str).unwrap_or(""), body), (title, wanted));
+            }
+            (Err(why), Err(wanted)) => assert!(why.contains(wanted), "{why}"),
+            (found, wanted) => panic!("{found:?} instead of {wanted:?}"),
+        }
+    }
+
+    #[rstest]
+    #[case("2026-11-23-frost", "frost")]
+    #[case("2026-11-23", "2026-11-23")]
+    #[case("frost", "frost")]
+    fn days_are_no_part_of_the_slug(#[case] name: &str, #[case] wanted: &str) {
+        assert_eq!(without_day(name), wanted);
+    }
+}

@@ -1,0 +1,476 @@
+//! From a record of whatever source (a line of a table, a row of a database, an object of JSON) to what it says of a URL.
+
+use std::borrow::Cow;
+
+use atlas_core::address::{Address, LONGEST, Site};
+use atlas_core::contribution::{Alternate, Said};
+use atlas_core::entry::{Changefreq, Priority};
+use atlas_core::lastmod::Lastmod;
+use atlas_core::query::Parameters;
+use atlas_core::video::{Video, read_yes_or_no};
+use jiff::tz::TimeZone;
+use serde_json::{Map, Value};
+
+use crate::field::{Field, Mapping, VIDEO_PREFIX};
+use crate::template::{Template, fill};
+
+/// How the dates of a source are written.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Dates {
+    /// ISO 8601 and whatever else cannot be mistaken.
+    #[default]
+    Plain,
+    /// A `strptime` format.
+    Format(String),
+}
+
+/// What the configuration says of a source of records.
+#[derive(Debug, Clone)]
+pub struct RecordSettings {
+    /// The site.
+    pub site: Site,
+    /// The section of its entries.
+    pub section: Option<String>,
+    /// Where fields are found.
+    pub mapping: Mapping,
+    /// How dates are written.
+    pub dates: Dates,
+    /// What separates the items of a list in a text.
+    pub separator: String,
+    /// The zone of dates that state none.
+    pub timezone: TimeZone,
+    /// Query parameters that do not make another picture or film.
+    pub drop_parameters: Parameters,
+}
+
+impl RecordSettings {
+    /// The settings as a text that differs wherever they make the same record say something else.
+    pub(crate) fn written(&self) -> String {
+        let Self { site, section, mapping, dates, separator, timezone, drop_parameters } = self;
+        let zone = timezone.iana_name();
+        format!("{} {section:?} {mapping:?} {dates:?} {separator} {zone:?} {}", site.root(), drop_parameters.written())
+    }
+}
+
+/// Where each field is found in the records of one source.
+#[derive(Debug, Default)]
+pub(crate) struct Header {
+    /// The names of the columns, for records that have no names of their own.
+    pub(crate) columns: Vec<String>,
+    /// For fields that are columns: their places. By the field's number.
+    places: [Vec<usize>; Field::ALL.len()],
+    /// For fields that are templates, or members of an object. By the field's number.
+    templates: [Vec<Template>; Field::ALL.len()],
+    /// Parts of a video.
+    video: Vec<(String, Template)>,
+}
+
+impl Header {
+    /// For records that are objects with names of their own.
+    pub(crate) fn of_objects(mapping: &Mapping) -> Self {
+        let mut header = Self { video: mapping.video.clone().into_iter().collect(), ..Self::default() };
+        for (field, templates) in &mapping.fields {
+            header.templates[*field as usize].clone_from(templates);
+        }
+        header
+    }
+
+    /// For records whose values stand in columns. Fails with the field and the column that is missing.
+    pub(crate) fn of_columns(mapping: &Mapping, columns: Vec<String>) -> Result<Self, (Field, String)> {
+        let mut header = Self { columns, ..Self::default() };
+        for field in Field::ALL {
+            let at = field as usize;
+            for template in mapping.fields.get(&field).into_iter().flatten() {
+                let known =
+                    |name: &str| header.place(name).is_some() || (Field::named(name).is_some() && name != field.name());
+                if let Some(missing) = template.columns().find(|name| !known(name) && *name != "section") {
+                    return Err((field, missing.to_owned()));
+                }
+                match template {
+                    Template::Column(name) => header.places[at].extend(header.place(name)),
+                    Template::Pieces(_) => header.templates[at].push(template.clone()),
+                }
+            }
+            if !mapping.fields.contains_key(&field) {
+                // Several columns of one name make a list.
+                let named =
+                    header.columns.iter().enumerate().filter(|(_, name)| name.eq_ignore_ascii_case(field.name()));
+                header.places[at] = named.map(|(place, _)| place).collect();
+            }
+        }
+        header.video = mapping.video.clone().into_iter().collect();
+        for name in &header.columns {
+            if let Some(part) = name.strip_prefix(VIDEO_PREFIX).filter(|part| !mapping.video.contains_key(*part)) {
+                header.video.push((part.to_owned(), Template::Column(name.clone())));
+            }
+        }
+        if header.places[Field::Url as usize].is_empty() && header.templates[Field::Url as usize].is_empty() {
+            return Err((Field::Url, Field::Url.name().to_owned()));
+        }
+        Ok(header)
+    }
+
+    fn place(&self, name: &str) -> Option<usize> {
+        let exact = self.columns.iter().position(|column| column == name);
+        exact.or_else(|| self.columns.iter().position(|column| column.eq_ignore_ascii_case(name)))
+    }
+}
+
+/// One record, whatever the source.
+pub(crate) enum Record<'r> {
+    /// Values in columns.
+    Columns(&'r csv::StringRecord),
+    /// Values with names.
+    Object(&'r Map<String, Value>),
+}
+
+/// Reads the records of one source.
+pub(crate) struct RecordReader<'s> {
+    pub(crate) settings: &'s RecordSettings,
+    pub(crate) header: &'s Header,
+}
+
+/// What stands in the way of a record or of one of its fields, in words.
+pub(crate) type Trouble = String;
+
+impl RecordReader<'_> {
+    /// What the record says; `None` where it has no URL that can be read. Fields that cannot be read are told to `trouble`
+    /// and the rest goes on.
+    pub(crate) fn read<'r>(&'r self, record: &'r Record<'_>, trouble: &mut impl FnMut(Trouble)) -> Option<Said<'r>> {
+        let Some(url) = self.text(record, Field::Url) else {
+            trouble("no url in it; the row is passed over".to_owned());
+            return None;
+        };
+        let address = match self.settings.site.address(&url) {
+            Ok(address) => address,
+            Err(why) => {
+                trouble(format!("{why}; the row is passed over"));
+                return None;
+            }
+        };
+        let text = |field| self.text(record, field);
+        let yes_or_no = "yes or no";
+        Some(Said {
+            modified: self.date(record, Field::Modified, trouble),
+            published: self.date(record, Field::Published, trouble),
+            expires: self.date(record, Field::Expires, trouble),
+            title: text(Field::Title),
+            description: text(Field::Description),
+            language: text(Field::Language),
+            language_group: text(Field::LanguageGroup),
+            id: text(Field::Id),
+            slug: text(Field::Slug),
+            kind: text(Field::Kind),
+            parent: text(Field::Parent),
+            categories: self.list(record, Field::Category),
+            tags: self.list(record, Field::Tags),
+            authors: self.list(record, Field::Author),
+            images: self.images(record, trouble),
+            videos: self.videos(record, &address, trouble),
+            alternates: self.alternates(record, trouble),
+            draft: self.word(record, Field::Draft, yes_or_no, read_yes_or_no, trouble).unwrap_or(false),
+            keep: self.word(record, Field::Keep, yes_or_no, read_yes_or_no, trouble),
+            changefreq: self.word(
+                record,
+                Field::Changefreq,
+                "one of always, hourly, daily, weekly, monthly, yearly, never",
+                |text| text.parse::<Changefreq>().ok(),
+                trouble,
+            ),
+            priority: self.word(
+                record,
+                Field::Priority,
+                "a number from 0.0 to 1.0",
+                |text| Priority::new(text.trim().parse().ok()?),
+                trouble,
+            ),
+            section: self.settings.section.as_deref().map(Cow::Borrowed),
+            url: Cow::Owned(address.into_string()),
+            ..Said::default()
+        })
+    }
+
+    /// The text of a field: of its first place that has one.
+    fn text<'r>(&'r self, record: &'r Record<'_>, field: Field) -> Option<Cow<'r, str>> {
+        let at = field as usize;
+        let filled = self.header.templates[at].iter().find_map(|template| match template {
+            Template::Column(name) => self.value(record, name),
+            Template::Pieces(pieces) => {
+                let date = |text: &str| self.read_date(text);
+                fill(pieces, |name| self.value(record, name), date).map(Cow::Owned)
+            }
+        });
+        let plain = || match record {
+            Record::Columns(row) => {
+                let mut texts = self.header.places[at].iter().filter_map(|place| row.get(*place));
+                texts.find(|text| !text.trim().is_empty()).map(Cow::Borrowed)
+            }
+            Record::Object(object) if self.header.templates[at].is_empty() => scalar(object.get(field.name())?),
+            Record::Object(_) => None,
+        };
+        filled.or_else(plain).filter(|text| !text.trim().is_empty())
+    }
+
+    /// The text of a column, of a member however deep (`meta.title`), of another field, or of the source's section.
+    fn value<'r>(&'r self, record: &'r Record<'_>, name: &str) -> Option<Cow<'r, str>> {
+        let own = match record {
+            Record::Columns(row) => self.header.place(name).and_then(|at| row.get(at)).map(Cow::Borrowed),
+            Record::Object(object) => member(object, name).and_then(scalar),
+        };
+        let field = || {
+            let field = Field::named(name)?;
+            let template = self.header.templates[field as usize].iter().find_map(|template| match template {
+                Template::Column(other) if other != name => Some(other),
+                _ => None,
+            });
+            match (template, record) {
+                (Some(other), Record::Object(object)) => member(object, other).and_then(scalar),
+                (_, Record::Columns(row)) => row.get(*self.header.places[field as usize].first()?).map(Cow::Borrowed),
+                _ => None,
+            }
+        };
+        let section = || (name == "section").then(|| self.settings.section.as_deref().map(Cow::Borrowed)).flatten();
+        own.or_else(field).or_else(section)
+    }
+
+    /// The JSON of a field, where the record has any.
+    fn json<'r>(&self, record: &'r Record<'_>, field: Field) -> Option<&'r Value> {
+        let Record::Object(object) = record else { return None };
+        let value = match self.header.templates[field as usize].first() {
+            Some(Template::Column(name)) => member(object, name),
+            Some(Template::Pieces(_)) => None,
+            None => object.get(field.name()),
+        };
+        value.filter(|value| !value.is_null())
+    }
+
+    /// The items of a field that is a list: of all its places, each of them a list by separator or in JSON.
+    fn list<'r>(&'r self, record: &'r Record<'_>, field: Field) -> Vec<Cow<'r, str>> {
+        let at = field as usize;
+        let mut items = Vec::new();
+        match record {
+            Record::Columns(row) => {
+                for text in self.header.places[at].iter().filter_map(|place| row.get(*place)) {
+                    self.split(text, &mut items);
+                }
+            }
+            Record::Object(object) => {
+                let templates = &self.header.templates[at];
+                let names = templates.iter().filter_map(|template| match template {
+                    Template::Column(name) => Some(name.as_str()),
+                    Template::Pieces(_) => None,
+                });
+                let own = templates.is_empty().then_some(field.name());
+                for value in names.chain(own).filter_map(|name| member(object, name)) {
+                    self.items(value, &mut items);
+                }
+            }
+        }
+        let pieces = self.header.templates[at].iter().filter(|template| matches!(template, Template::Pieces(_)));
+        if pieces.count() > 0 {
+            items.extend(self.text(record, field));
+        }
+        items
+    }
+
+    fn items<'r>(&self, value: &'r Value, items: &mut Vec<Cow<'r, str>>) {
+        match value {
+            Value::Array(values) => {
+                items.extend(values.iter().filter_map(scalar).filter(|item| !item.trim().is_empty()));
+            }
+            Value::String(text) => self.split(text, items),
+            value => items.extend(scalar(value)),
+        }
+    }
+
+    fn split<'r>(&self, text: &'r str, items: &mut Vec<Cow<'r, str>>) {
+        if text.trim_start().starts_with('[')
+            && let Ok(values) = serde_json::from_str::<Vec<Value>>(text)
+        {
+            let texts = values.iter().filter_map(scalar).map(|item| Cow::Owned(item.into_owned()));
+            return items.extend(texts.filter(|item: &Cow<'_, str>| !item.trim().is_empty()));
+        }
+        let parts = text.split(self.settings.separator.as_str()).map(str::trim);
+        items.extend(parts.filter(|item| !item.is_empty()).map(Cow::Borrowed));
+    }
+
+    /// Reads a field that need not be there; one that cannot be read is told, and the entry goes on without it.
+    fn word<T>(
+        &self,
+        record: &Record<'_>,
+        field: Field,
+        expected: &str,
+        read: impl Fn(&str) -> Option<T>,
+        trouble: &mut impl FnMut(Trouble),
+    ) -> Option<T> {
+        let text = self.text(record, field)?;
+        let value = read(&text);
+        if value.is_none() {
+            trouble(format!("{} “{text}” is not {expected}; the entry is listed without it", field.name()));
+        }
+        value
+    }
+
+    fn read_date(&self, text: &str) -> Option<Lastmod> {
+        match &self.settings.dates {
+            Dates::Plain => Lastmod::read(text, &self.settings.timezone),
+            Dates::Format(format) => Lastmod::read_as(format, text, &self.settings.timezone),
+        }
+    }
+
+    fn date(&self, record: &Record<'_>, field: Field, trouble: &mut impl FnMut(Trouble)) -> Option<Lastmod> {
+        let text = self.text(record, field)?;
+        let date = self.read_date(&text);
+        if matches!(self.settings.dates, Dates::Plain) && Self::may_be_doubtful(&text) {
+            let doubt = Lastmod::doubt(&text, &self.settings.timezone);
+            match (date, doubt) {
+                (Some(date), Some(why)) => {
+                    trouble(format!("{} “{text}” can be read in two ways ({why}); taken as {date}", field.name()));
+                }
+                (None, Some(why)) => trouble(format!(
+                    "{} “{text}” can be read in two ways ({why}); say which, such as dates = \"%d/%m/%Y\". The entry is listed without it",
+                    field.name()
+                )),
+                _ => {}
+            }
+            if doubt.is_some() {
+                return date;
+            }
+        }
+        if date.is_none() {
+            let expected = match &self.settings.dates {
+                Dates::Plain => {
+                    "a date such as 2026-11-23 or 2026-11-23T09:30:00Z (other forms: dates = \"%d/%m/%Y\")".to_owned()
+                }
+                Dates::Format(format) => format!("a date in the form {format}"),
+            };
+            trouble(format!("{} “{text}” is not {expected}; the entry is listed without it", field.name()));
+        }
+        date
+    }
+
+    /// The forms that a million rows come in cannot be doubted: they are not looked at twice.
+    fn may_be_doubtful(text: &str) -> bool {
+        !text.ends_with('Z') && text.len() != 10 || text.as_bytes().get(2).is_some_and(|byte| !byte.is_ascii_digit())
+    }
+
+    fn images<'r>(&'r self, record: &'r Record<'_>, trouble: &mut impl FnMut(Trouble)) -> Vec<Cow<'r, str>> {
+        let mut images: Vec<Cow<'r, str>> = Vec::new();
+        for item in self.list(record, Field::Images) {
+            match self.settings.site.address(&item) {
+                Ok(address) if address.as_str().len() > LONGEST => {
+                    trouble("images: a URL of 2,048 characters or more; the entry is listed without it".to_owned());
+                }
+                Ok(address) => {
+                    images.push(Cow::Owned(self.settings.drop_parameters.clean(address.as_str()).into_owned()))
+                }
+                Err(why) => trouble(format!("images: {why}; the entry is listed without it")),
+            }
+        }
+        images
+    }
+
+    fn videos(&self, record: &Record<'_>, page: &Address, trouble: &mut impl FnMut(Trouble)) -> Vec<Video> {
+        let read = match self.json(record, Field::Videos) {
+            Some(Value::String(text)) => serde_json::from_str(text),
+            Some(value @ Value::Object(_)) => serde_json::from_value(value.clone()).map(|video| vec![video]),
+            Some(value) => serde_json::from_value(value.clone()),
+            None => match self.text(record, Field::Videos) {
+                Some(text) => serde_json::from_str(&text),
+                None => Ok(Vec::new()),
+            },
+        };
+        let parts: Map<String, Value> = (self.header.video.iter())
+            .filter_map(|(part, template)| {
+                Some((part.clone(), Value::String(self.fill(record, template)?.into_owned())))
+            })
+            .collect();
+        let own = match parts.is_empty() {
+            true => Ok(None),
+            false => serde_json::from_value::<Video>(Value::Object(parts)).map(Some),
+        };
+        let videos: Vec<Video> = match read.and_then(|videos: Vec<Video>| Ok(videos.into_iter().chain(own?).collect()))
+        {
+            Ok(videos) => videos,
+            Err(error) => {
+                trouble(format!(
+                    "videos: {error}; a JSON array of objects is expected. The entry is listed without them"
+                ));
+                return Vec::new();
+            }
+        };
+        let place = |text: &str| {
+            let address = page.join(text).ok()?;
+            Some(Address::trusted(self.settings.drop_parameters.clean(address.as_str())))
+        };
+        videos.into_iter().map(|video| video.settled(place, |text| self.read_date(text))).collect()
+    }
+
+    fn fill<'r>(&'r self, record: &'r Record<'_>, template: &Template) -> Option<Cow<'r, str>> {
+        let text = match template {
+            Template::Column(name) => self.value(record, name)?,
+            Template::Pieces(pieces) => {
+                Cow::Owned(fill(pieces, |name| self.value(record, name), |text| self.read_date(text))?)
+            }
+        };
+        Some(text).filter(|text| !text.trim().is_empty())
+    }
+
+    fn alternates(&self, record: &Record<'_>, trouble: &mut impl FnMut(Trouble)) -> Vec<Alternate<'static>> {
+        let pairs: Vec<(String, String)> = match self.json(record, Field::Alternates) {
+            Some(Value::Object(by_language)) => {
+                let texts = by_language
+                    .iter()
+                    .filter_map(|(language, url)| Some((language.clone(), scalar(url)?.into_owned())));
+                texts.collect()
+            }
+            Some(Value::Array(items)) if items.iter().any(Value::is_object) => {
+                let read = serde_json::from_value::<Vec<Alternate<'static>>>(Value::Array(items.clone()));
+                let read = read.unwrap_or_else(|error| {
+                    trouble(format!("alternates: {error}; objects with “language” and “url” are expected"));
+                    Vec::new()
+                });
+                read.into_iter().map(|one| (one.language.into_owned(), one.url.into_owned())).collect()
+            }
+            _ => self
+                .list(record, Field::Alternates)
+                .iter()
+                .filter_map(|item| {
+                    let pair = item
+                        .trim()
+                        .split_once([' ', '='])
+                        .map(|(language, url)| (language.to_owned(), url.trim().to_owned()));
+                    if pair.is_none() {
+                        trouble(format!("alternates: “{item}” is not a language and a URL, such as “cy /cy/halts/”"));
+                    }
+                    pair
+                })
+                .collect(),
+        };
+        let complete = |(language, url): (String, String)| match self.settings.site.address(&url) {
+            Ok(address) => Some(Alternate { language: language.into(), url: address.as_str().to_owned().into() }),
+            Err(why) => {
+                trouble(format!("alternates: {why}; the entry is listed without it"));
+                None
+            }
+        };
+        pairs.into_iter().filter_map(complete).collect()
+    }
+}
+
+/// A member of an object, or of an object in it: `meta.title`.
+fn member<'r>(object: &'r Map<String, Value>, name: &str) -> Option<&'r Value> {
+    object.get(name).or_else(|| {
+        let (outer, inner) = name.split_once('.')?;
+        member(object.get(outer)?.as_object()?, inner)
+    })
+}
+
+fn scalar(value: &Value) -> Option<Cow<'_, str>> {
+    match value {
+        Value::String(text) => Some(Cow::Borrowed(text)),
+        Value::Number(number) => Some(Cow::Owned(number.to_string())),
+        Value::Bool(word) => Some(Cow::Borrowed(if *word { "yes" } else { "no" })),
+        _ => None,
+    }
+}

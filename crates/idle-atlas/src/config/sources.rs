@@ -1,0 +1,424 @@
+//! What each `[[source]]` means: the keys that its kind takes, their bounds and their defaults.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
+
+use atlas_core::address::Address;
+use atlas_core::page::{Player, Reader};
+use atlas_core::query::Parameters;
+use atlas_core::section;
+use atlas_io::command::Command;
+use atlas_io::crawl::Crawl;
+use atlas_io::feed::Feed;
+use atlas_io::field::Mapping;
+use atlas_io::folder::Folder;
+use atlas_io::html::HtmlFolder;
+use atlas_io::input::{Input, WAIT};
+use atlas_io::markdown::MarkdownFolder;
+use atlas_io::oembed::{Asking, Endpoint};
+use atlas_io::record::{Dates, RecordSettings};
+use atlas_io::sitemaps::OldSitemap;
+use atlas_io::sql::{self, Database, Sql};
+use atlas_io::table::{Format, Table};
+use atlas_store::source::Source;
+use globset::{GlobBuilder, GlobSetBuilder};
+use toml::Spanned;
+
+use super::file::{ConfigFile, SourceTable};
+use super::meaning::{Context, expand};
+use crate::exit::Failure;
+
+/// The keys of each kind of source, besides “from” and “section”.
+const KEYS: [(&str, &[&str]); 8] = [
+    ("html", &["folder", "drop_html", "canonical", "documents"]),
+    ("markdown", &["folder", "dates", "lists", "fields"]),
+    ("table", &["file", "layout", "dates", "lists", "fields", "wait_seconds"]),
+    ("sql", &["connection", "query", "dates", "lists", "fields", "wait_seconds"]),
+    ("feed", &["file", "wait_seconds"]),
+    (
+        "crawl",
+        &[
+            "requests_per_second",
+            "connections",
+            "most_pages",
+            "most_depth",
+            "most_minutes",
+            "wait_seconds",
+            "drop_parameters",
+            "documents",
+        ],
+    ),
+    ("sitemap", &["file", "wait_seconds"]),
+    ("command", &["run", "dates", "lists", "fields", "wait_seconds"]),
+];
+
+/// Parameters that no crawl takes for another page: the marks of campaigns and of sessions.
+const NO_OTHER_PAGE: [&str; 6] = ["utm_*", "*clid", "sid", "sessionid", "phpsessid", "jsessionid"];
+
+/// Documents that can be listed besides pages: extension and media type.
+const DOCUMENTS: [(&str, &str); 10] = [
+    ("pdf", "application/pdf"),
+    ("txt", "text/plain"),
+    ("rtf", "application/rtf"),
+    ("epub", "application/epub+zip"),
+    ("odt", "application/vnd.oasis.opendocument.text"),
+    ("ods", "application/vnd.oasis.opendocument.spreadsheet"),
+    ("odp", "application/vnd.oasis.opendocument.presentation"),
+    ("docx", "application/vnd.openxmlformats-officedocument.wordprocessingml.document"),
+    ("xlsx", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"),
+    ("pptx", "application/vnd.openxmlformats-officedocument.presentationml.presentation"),
+];
+
+/// What the sources are made in.
+pub struct Sources<'a> {
+    context: &'a Context<'a>,
+    tables: &'a [Spanned<SourceTable>],
+    reader: Reader,
+    asking: Arc<Asking>,
+    main: String,
+}
+
+impl<'a> Sources<'a> {
+    pub fn new(context: &'a Context<'a>, typed: &'a ConfigFile) -> Result<Self, Failure> {
+        let reader = Reader {
+            timezone: context.timezone.clone(),
+            tokens: context.crawlers.to_vec(),
+            players: players(context, typed)?,
+            lead_picture: typed.images.lead_picture.unwrap_or(true),
+            drop_parameters: parameters(context, typed.images.drop_parameters.as_ref(), &[])?,
+        };
+        let asking = Arc::new(asking(context, typed)?);
+        let main = typed.files.main.as_ref().map_or("sitemap.xml", |name| name.as_ref()).to_owned();
+        Ok(Self { context, tables: &typed.source, reader, asking, main })
+    }
+
+    /// All sources, in their order.
+    pub fn all(&self) -> Result<Vec<Box<dyn Source>>, Failure> {
+        let sources = self.tables.iter().map(|table| self.one(table)).collect::<Result<Vec<_>, _>>()?;
+        for (at, source) in sources.iter().enumerate() {
+            if sources[..at].iter().any(|other| other.name() == source.name()) {
+                return Err(self.context.origin.error(
+                    &self.tables[at],
+                    format!(
+                        "there are two sources “{}”; what each remembers would be mixed up: make them one",
+                        source.name()
+                    ),
+                ));
+            }
+        }
+        Ok(sources)
+    }
+
+    fn one(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+        let (source, origin) = (table.as_ref(), self.context.origin);
+        if let Some(section) = &source.section {
+            section::check_name(section.as_ref()).map_err(|why| origin.error(section, format!("“section”: {why}")))?;
+        }
+        let kind = source.from.as_ref().as_str();
+        let Some((_, keys)) = KEYS.iter().find(|(known, _)| *known == kind) else {
+            let known: Vec<&str> = KEYS.iter().map(|(kind, _)| *kind).collect();
+            let message = format!("“from”: “{kind}” is no kind of source; expected {}", known.join(", "));
+            return Err(origin.error(&source.from, message));
+        };
+        if let Some((key, at)) = source.typed().into_iter().find(|(key, _)| *key != "section" && !keys.contains(key)) {
+            let message = format!("“{key}” means nothing for a source of kind {kind}; it takes {}", keys.join(", "));
+            return Err(origin.error_at(at, message));
+        }
+        match kind {
+            "html" => self.html(table),
+            "markdown" => self.markdown(table),
+            "table" => self.table(table),
+            "sql" => self.sql(table),
+            "feed" => self.feed(table),
+            "sitemap" => self.sitemap(table),
+            "command" => self.command(table),
+            _ => self.crawl(table),
+        }
+    }
+
+    fn needed<'t, T>(
+        &self,
+        key: &str,
+        value: Option<&'t Spanned<T>>,
+        table: &Spanned<SourceTable>,
+    ) -> Result<&'t Spanned<T>, Failure> {
+        value.ok_or_else(|| self.context.origin.error(table, format!("this source needs “{key}”")))
+    }
+
+    fn section(&self, source: &SourceTable) -> Option<String> {
+        source.section.as_ref().map(|name| name.as_ref().clone())
+    }
+
+    fn folder(&self, table: &Spanned<SourceTable>) -> Result<Folder, Failure> {
+        let shown = expand(self.context.origin, self.needed("folder", table.as_ref().folder.as_ref(), table)?)?;
+        Ok(Folder { path: self.context.folder.join(&shown), shown })
+    }
+
+    fn html(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+        let source = table.as_ref();
+        let folder = self.folder(table)?;
+        let whole = |path: &Path| std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+        let (inner, outer) = (whole(&folder.path), whole(self.context.web_root));
+        let below =
+            inner.strip_prefix(&outer).ok().map(|below| below.to_string_lossy().into_owned()).unwrap_or_default();
+        Ok(Box::new(HtmlFolder {
+            folder,
+            site: self.context.site.clone(),
+            below: if below.is_empty() { below } else { below + "/" },
+            drop_html: source.drop_html.as_ref().is_some_and(|drop| *drop.as_ref()),
+            heed_canonical: match source.canonical.as_ref().map(|word| (word, word.as_ref().as_str())) {
+                None | Some((_, "heed")) => true,
+                Some((_, "ignore")) => false,
+                Some((word, other)) => {
+                    let message = format!("“canonical”: “{other}” is unknown; expected heed or ignore");
+                    return Err(self.context.origin.error(word, message));
+                }
+            },
+            documents: self.documents(source)?.into_iter().map(|(extension, _)| extension.to_owned()).collect(),
+            section: self.section(source),
+            reader: self.reader.clone(),
+            asking: Arc::clone(&self.asking),
+        }))
+    }
+
+    fn documents(&self, source: &SourceTable) -> Result<Vec<(&'static str, &'static str)>, Failure> {
+        let Some(typed) = &source.documents else { return Ok(Vec::new()) };
+        let known = |typed_one: &String| {
+            let name = typed_one.trim_start_matches('.').to_lowercase();
+            DOCUMENTS.into_iter().find(|(extension, _)| *extension == name).ok_or_else(|| {
+                let known: Vec<&str> = DOCUMENTS.iter().map(|(extension, _)| *extension).collect();
+                let message = format!("“documents”: “{typed_one}” is unknown; expected any of {}", known.join(", "));
+                self.context.origin.error(typed, message)
+            })
+        };
+        typed.as_ref().iter().map(known).collect()
+    }
+
+    fn records(&self, source: &SourceTable) -> Result<RecordSettings, Failure> {
+        let mut mapping = Mapping::default();
+        for (name, places) in source.fields.iter().flat_map(|fields| fields.as_ref()) {
+            mapping
+                .add(name, &places.as_ref().to_vec())
+                .map_err(|why| self.context.origin.error(places, format!("“fields”: {why}")))?;
+        }
+        let dates = match &source.dates {
+            None => Dates::Plain,
+            Some(format) => {
+                let day = atlas_core::lastmod::Lastmod::from_epoch_day(0).and_then(|day| day.format(format.as_ref()));
+                if day.as_deref().is_none_or(|day| day == format.as_ref()) {
+                    let message = format!("“dates”: “{}” is no format of dates; %d/%m/%Y is one", format.as_ref());
+                    return Err(self.context.origin.error(format, message));
+                }
+                Dates::Format(format.as_ref().clone())
+            }
+        };
+        Ok(RecordSettings {
+            site: self.context.site.clone(),
+            section: self.section(source),
+            mapping,
+            dates,
+            separator: source.lists.as_ref().map_or("|", |separator| separator.as_ref()).to_owned(),
+            timezone: self.context.timezone.clone(),
+            drop_parameters: self.reader.drop_parameters.clone(),
+        })
+    }
+
+    /// A number of the user's, within bounds.
+    fn number(&self, key: &str, typed: Option<&Spanned<i64>>, usual: u64, most: u64) -> Result<u64, Failure> {
+        let Some(typed) = typed else { return Ok(usual) };
+        let number = u64::try_from(*typed.as_ref()).ok().filter(|number| (1..=most).contains(number));
+        number.ok_or_else(|| self.context.origin.error(typed, format!("“{key}”: expected a number from 1 to {most}")))
+    }
+
+    fn wait(&self, source: &SourceTable, usual: Duration) -> Result<Duration, Failure> {
+        let seconds = self.number("wait_seconds", source.wait_seconds.as_ref(), usual.as_secs(), 86_400)?;
+        Ok(Duration::from_secs(seconds))
+    }
+
+    fn markdown(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+        Ok(Box::new(MarkdownFolder {
+            folder: self.folder(table)?,
+            records: self.records(table.as_ref())?,
+            reader: self.reader.clone(),
+            asking: Arc::clone(&self.asking),
+        }))
+    }
+
+    fn input(&self, table: &Spanned<SourceTable>) -> Result<(Input, String), Failure> {
+        let file = self.needed("file", table.as_ref().file.as_ref(), table)?;
+        let path = expand(self.context.origin, file)?;
+        let input = Input::parse(&path, self.context.folder);
+        // A URL may carry a secret where the configuration does not.
+        let shown = if matches!(input, Input::Url(_)) { file.as_ref().clone() } else { path };
+        Ok((input, shown))
+    }
+
+    fn table(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+        let source = table.as_ref();
+        let (input, shown) = self.input(table)?;
+        let format = match &source.layout {
+            Some(word) => Format::named(word.as_ref()).ok_or_else(|| {
+                let message =
+                    format!("“layout”: “{}” is unknown; expected csv, tsv, json-lines or json", word.as_ref());
+                self.context.origin.error(word, message)
+            })?,
+            None => Format::of_name(&shown).ok_or_else(|| {
+                let message =
+                    format!("how is “{shown}” laid out? Say it: layout = \"csv\", \"tsv\", \"json-lines\" or \"json\"");
+                self.context.origin.error(table, message)
+            })?,
+        };
+        let records = self.records(source)?;
+        Ok(Box::new(Table { input, shown, format, records, wait: self.wait(source, WAIT)? }))
+    }
+
+    fn sql(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+        let source = table.as_ref();
+        let origin = self.context.origin;
+        let typed = self.needed("connection", source.connection.as_ref(), table)?;
+        if sql::has_plain_password(typed.as_ref()) {
+            let message = "“connection”: a password stands in it for all to read; put it in the environment and write ${NAME} in its place";
+            return Err(origin.error(typed, message));
+        }
+        let connection = expand(origin, typed)?;
+        let database = Database::parse(&connection, self.context.folder)
+            .map_err(|why| origin.error(typed, format!("“connection”: {why}")))?;
+        let query = self.needed("query", source.query.as_ref(), table)?.as_ref().clone();
+        if query.trim().is_empty() {
+            return Err(origin.error(table, "“query” is empty; expected a select whose columns are fields"));
+        }
+        let records = self.records(source)?;
+        Ok(Box::new(Sql {
+            database,
+            shown: sql::shown(&connection),
+            query,
+            records,
+            wait: self.wait(source, Duration::from_secs(300))?,
+        }))
+    }
+
+    fn feed(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+        let (input, shown) = self.input(table)?;
+        Ok(Box::new(Feed {
+            input,
+            shown,
+            site: self.context.site.clone(),
+            section: self.section(table.as_ref()),
+            reader: self.reader.clone(),
+            wait: self.wait(table.as_ref(), WAIT)?,
+        }))
+    }
+
+    fn sitemap(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+        let (input, shown) = self.input(table)?;
+        let own = |path: &PathBuf| {
+            let ours = path.file_name().is_some_and(|name| name.to_string_lossy().starts_with(&self.main))
+                && path.parent().and_then(|folder| folder.canonicalize().ok())
+                    == self.context.web_root.canonicalize().ok();
+            ours && path.extension().is_some()
+        };
+        if let (Input::File(path), Some(file)) = (&input, &table.as_ref().file)
+            && own(path)
+        {
+            let message = format!(
+                "“file”: {shown} is the file that build writes, so that nothing listed once would ever leave it. Move it elsewhere first, or give [files] main another name"
+            );
+            return Err(self.context.origin.error(file, message));
+        }
+        Ok(Box::new(OldSitemap {
+            input,
+            shown,
+            site: self.context.site.clone(),
+            section: self.section(table.as_ref()),
+            timezone: self.context.timezone.clone(),
+            wait: self.wait(table.as_ref(), WAIT)?,
+        }))
+    }
+
+    fn command(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+        let source = table.as_ref();
+        let run = self.needed("run", source.run.as_ref(), table)?;
+        if run.as_ref().first().is_none_or(|program| program.trim().is_empty()) {
+            let message = "“run” is empty; expected a program and its arguments, such as [\"python3\", \"export.py\"]";
+            return Err(self.context.origin.error(run, message));
+        }
+        let records = self.records(source)?;
+        let folder = match self.context.folder {
+            here if here.as_os_str().is_empty() => PathBuf::from("."),
+            folder => folder.to_owned(),
+        };
+        Ok(Box::new(Command {
+            run: run.as_ref().clone(),
+            folder,
+            records,
+            wait: self.wait(source, Duration::from_secs(600))?,
+        }))
+    }
+
+    fn crawl(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+        let source = table.as_ref();
+        let rate = source.requests_per_second.as_ref();
+        if let Some(rate) = rate.filter(|rate| !(0.0..=1000.0).contains(rate.as_ref())) {
+            let message = "“requests_per_second”: expected a number from 0 (no limit) to 1000";
+            return Err(self.context.origin.error(rate, message));
+        }
+        let number = |key, typed: &Option<Spanned<i64>>, usual, most| self.number(key, typed.as_ref(), usual, most);
+        Ok(Box::new(Crawl {
+            site: self.context.site.clone(),
+            section: self.section(source),
+            reader: self.reader.clone(),
+            asking: Arc::clone(&self.asking),
+            documents: self.documents(source)?.into_iter().map(|(_, kind)| kind.to_owned()).collect(),
+            dropped: parameters(self.context, source.drop_parameters.as_ref(), &NO_OTHER_PAGE)?,
+            requests_per_second: rate.map_or(10.0, |rate| *rate.as_ref()),
+            connections: number("connections", &source.connections, 4, 256)? as usize,
+            most_pages: number("most_pages", &source.most_pages, 100_000, 100_000_000)? as usize,
+            most_depth: number("most_depth", &source.most_depth, 50, 10_000)? as u32,
+            most_time: Duration::from_secs(60 * number("most_minutes", &source.most_minutes, 120, 100_000)?),
+            wait: self.wait(source, Duration::from_secs(30))?,
+        }))
+    }
+}
+
+/// Names of query parameters: those of the configuration and the usual ones.
+fn parameters(
+    context: &Context<'_>,
+    typed: Option<&Spanned<Vec<String>>>,
+    usual: &[&str],
+) -> Result<Parameters, Failure> {
+    let own = typed.map(|names| names.as_ref().as_slice()).unwrap_or_default();
+    let names: Vec<&str> = usual.iter().copied().chain(own.iter().map(String::as_str)).collect();
+    Parameters::new(&names).map_err(|why| match typed {
+        Some(typed) => context.origin.error(typed, format!("“drop_parameters”: {why}")),
+        None => Failure::said(why.to_string()),
+    })
+}
+
+fn players(context: &Context<'_>, typed: &ConfigFile) -> Result<Vec<Player>, Failure> {
+    let player = |table: &Spanned<super::file::PlayerTable>| {
+        let player = table.as_ref();
+        Player::new(&player.url, player.content.as_deref(), player.thumbnail.as_deref())
+            .map_err(|why| context.origin.error(table, format!("[[player]] “url”: {why}")))
+    };
+    typed.player.iter().map(player).collect()
+}
+
+fn asking(context: &Context<'_>, typed: &ConfigFile) -> Result<Asking, Failure> {
+    let mut endpoints = Vec::new();
+    for table in &typed.oembed {
+        let mut globs = GlobSetBuilder::new();
+        for pattern in &table.matching {
+            let glob = GlobBuilder::new(pattern.as_ref()).build();
+            globs.add(glob.map_err(|why| context.origin.error(pattern, format!("“matching”: {}", why.kind())))?);
+        }
+        let endpoint = expand(context.origin, &table.endpoint)?;
+        endpoints.push(Endpoint {
+            matching: globs.build().map_err(|why| Failure::said(why.to_string()))?,
+            written: table.matching.iter().map(|pattern| pattern.as_ref().as_str()).collect::<Vec<_>>().join(" "),
+            address: Address::parse(&endpoint)
+                .map_err(|why| context.origin.error(&table.endpoint, format!("“endpoint”: {why}")))?,
+        });
+    }
+    Ok(Asking::new(endpoints, typed.videos.oembed))
+}
