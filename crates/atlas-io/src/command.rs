@@ -18,6 +18,8 @@ use crate::rows::{Layout, Rows, RowsError};
 
 /// How much of what the program complains of is shown.
 const COMPLAINT: usize = 1000;
+/// How much of a command line, in letters, is shown.
+const LONGEST_NAME: usize = 40;
 /// How often a running program is looked after.
 const GLANCE: Duration = Duration::from_millis(20);
 
@@ -36,7 +38,13 @@ pub struct Command {
 
 impl Source for Command {
     fn name(&self) -> String {
-        format!("command {}", self.run.join(" "))
+        let words: Vec<&str> = self.run.iter().flat_map(|argument| argument.split_whitespace()).collect();
+        let line = words.join(" ");
+        match line.char_indices().nth(LONGEST_NAME) {
+            // What was cut off still makes another source of it.
+            Some((end, _)) => format!("command {}… {:04x}", &line[..end], fingerprint::settings(&line) & 0xffff),
+            None => format!("command {line}"),
+        }
     }
 
     fn settings(&self) -> u64 {

@@ -16,9 +16,10 @@ use crate::arrange::{Cut, Plan, Renderer, arrange};
 use crate::arrival::Arrivals;
 use crate::error::StoreError;
 use crate::ledger::{Change, Ledger, Remembered, RunCounts, RunRow, Tombstone};
+use crate::look::{self, Listed, Listing, notice};
 use crate::publish::{Form, Place, Publisher, remove};
 use crate::report::{
-    Built, Changes, Counted, Fate, FileReport, Guard, Held, LeftOut, RobotsFate, SectionReport, Survey,
+    Built, Changes, Counted, Fate, FileReport, Guard, Held, LeftOut, RobotsFate, SectionReport, SourceReport, Survey,
 };
 use crate::settle::{EXAMPLES, News, Settled, Terms, settle};
 use crate::source::{Gathering, Memory, Outcome, Source};
@@ -81,6 +82,7 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
     let writing = ledger.transaction()?;
     keep_memories(job, &found, &writing)?;
     writing.commit()?;
+    let notices = notice(&found.arrivals, &found.settled, &job.chooser, &found.outcomes, ledger.seed()?);
     let form = job.place.form(plan.files.len(), found.was_index);
     let fates = plan.files.iter().map(|file| match (file.id, file.is_touched()) {
         (None, _) => Fate::New,
@@ -89,7 +91,16 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
     });
     let fates: Vec<Fate> = fates.collect();
     let sizes: Vec<u64> = plan.files.iter().map(|file| file.size()).collect();
-    Ok(report(job, found, &plan, form, &fates, &sizes))
+    Ok(Survey { notices, ..report(job, found, &plan, form, &fates, &sizes) })
+}
+
+/// Gathers and lists entries, those that are left out too. Returns the list and how many there are in all.
+pub fn list(job: &Job<'_>, ledger: &mut Ledger, listing: &Listing) -> Result<(Vec<Listed>, u64), StoreError> {
+    let found = find(job, ledger, Purpose::Write)?;
+    let writing = ledger.transaction()?;
+    keep_memories(job, &found, &writing)?;
+    writing.commit()?;
+    Ok(look::list(listing, &found.arrivals, &found.settled, &job.chooser, &found.outcomes))
 }
 
 /// Gathers, chooses, writes the files, the index and robots.txt, and remembers.
@@ -371,6 +382,11 @@ fn report(job: &Job<'_>, found: Found, plan: &Plan, form: Form, fates: &[Fate], 
         left_out: found.left_out_now.clone(),
         redesign: settled.redesign,
     };
+    let tallies = settled.sources.clone();
+    let with_tally = |(at, outcome): (usize, Outcome)| {
+        let tally = tallies.get(at).copied().unwrap_or_default();
+        SourceReport { outcome, kept: tally.kept, left_out: tally.left_out }
+    };
     Survey {
         main: job.place.main_address(),
         sections: sections.collect(),
@@ -378,7 +394,8 @@ fn report(job: &Job<'_>, found: Found, plan: &Plan, form: Form, fates: &[Fate], 
         changes,
         incomplete_videos: settled.incomplete_videos(),
         headless: settled.headless.counted(),
-        sources: found.outcomes,
+        sources: found.outcomes.into_iter().enumerate().map(with_tally).collect(),
+        notices: Vec::new(),
     }
 }
 

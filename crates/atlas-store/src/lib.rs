@@ -19,6 +19,7 @@ pub mod build;
 pub mod disk;
 pub mod error;
 pub mod ledger;
+pub mod look;
 pub mod publish;
 pub mod report;
 pub mod settle;

@@ -7,6 +7,7 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::video::VideoPart;
 use serde::Serialize;
 
+use crate::look::Noticed;
 use crate::source::Outcome;
 
 /// What was found and what would be written.
@@ -15,7 +16,7 @@ pub struct Survey {
     /// The one URL to submit.
     pub main: String,
     /// What came of each source.
-    pub sources: Vec<Outcome>,
+    pub sources: Vec<SourceReport>,
     /// Sections that have entries, in their order.
     pub sections: Vec<SectionReport>,
     /// Why entries are left out, in the order of the questions.
@@ -26,6 +27,20 @@ pub struct Survey {
     pub incomplete_videos: Vec<IncompleteVideo>,
     /// Pages without a head, hence without title or canonical.
     pub headless: Counted,
+    /// What deserves notice about the site as a whole; a build does not look for it.
+    pub notices: Vec<Noticed>,
+}
+
+/// One source.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct SourceReport {
+    /// What came of it.
+    #[serde(flatten)]
+    pub outcome: Outcome,
+    /// Entries it speaks of that go in.
+    pub kept: u64,
+    /// Entries it speaks of that are left out.
+    pub left_out: u64,
 }
 
 /// One section.

@@ -88,11 +88,64 @@ pub struct Init {
 }
 
 #[derive(Debug, Args)]
-#[command(after_help = "Example: idle-atlas survey --fresh")]
+#[command(after_help = "Example: idle-atlas survey --list --reason noindex --under /journal/ --as csv")]
 pub struct Survey {
     /// Read every file anew, even those that were not touched
     #[arg(long)]
     pub fresh: bool,
+    /// List entries one by one: all, or those that the options below choose
+    #[arg(long)]
+    pub list: bool,
+    #[command(flatten)]
+    pub wanted: Wanted,
+}
+
+/// Which entries to list, and how.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "With --list")]
+pub struct Wanted {
+    /// Only what goes into this section
+    #[arg(long, value_name = "NAME", requires = "list", conflicts_with = "reason")]
+    pub section: Option<String>,
+    /// Only what is left out for this reason, such as noindex
+    #[arg(long, value_name = "CODE", requires = "list")]
+    pub reason: Option<String>,
+    /// Only what a source of this name speaks of; a part of the name will do
+    #[arg(long, value_name = "NAME", requires = "list")]
+    pub source: Option<String>,
+    /// Only what lies under this path
+    #[arg(long, value_name = "PATH", requires = "list")]
+    pub under: Option<String>,
+    /// In which order
+    #[arg(long, value_name = "ORDER", requires = "list", default_value = "found")]
+    pub sort: Sort,
+    /// At most so many
+    #[arg(long, value_name = "NUMBER", requires = "list")]
+    pub most: Option<usize>,
+    /// As a table for people, or for programs
+    #[arg(long = "as", value_name = "FORM", requires = "list", default_value = "table")]
+    pub form: Form,
+}
+
+/// Orders of a list.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Sort {
+    /// As the sources name them
+    Found,
+    /// By URL
+    Url,
+    /// The newest first
+    Newest,
+    /// Those with the most pictures first
+    Pictures,
+}
+
+/// Forms of a list.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Form {
+    Table,
+    Csv,
+    Json,
 }
 
 #[derive(Debug, Args)]

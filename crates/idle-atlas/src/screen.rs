@@ -47,6 +47,11 @@ impl Screen {
         Self { json: false, ..self.clone() }
     }
 
+    /// The same screen where a JSON document is wanted after all.
+    pub fn for_programs(&self) -> Self {
+        Self { json: true, ..self.clone() }
+    }
+
     /// Whether a JSON document is wanted.
     pub fn wants_json(&self) -> bool {
         self.json

@@ -1,6 +1,8 @@
 //! Joining keys: which rows speak of one URL, and where the ledger remembers it. Rows are only read where several have to
 //! be merged.
 
+use std::collections::BTreeMap;
+
 use atlas_core::contribution::Said;
 use rayon::prelude::*;
 
@@ -24,7 +26,12 @@ pub(super) struct Joined {
     pub(super) gone: Vec<u32>,
     /// Rows whose source had named the URL before.
     pub(super) duplicates: Option<Sample>,
+    /// Fields on which two sources say something else.
+    pub(super) at_odds: BTreeMap<Odds, Sample>,
 }
+
+/// A field, and the two sources that are at odds about it.
+pub(crate) type Odds = (&'static str, u16, u16);
 
 /// The rows of one partition that were merged from several.
 pub(super) struct Merged {
@@ -33,8 +40,16 @@ pub(super) struct Merged {
     pub(super) origins: Vec<Origin>,
 }
 
-/// Where a merged row comes from: the place of the first of its rows, and the sum of their fingerprints.
-pub(super) type Origin = (Place, u64);
+/// Where a merged row comes from.
+#[derive(Debug, Clone)]
+pub(crate) struct Origin {
+    /// The place of the first of its rows.
+    pub(crate) first: Place,
+    /// The sum of their fingerprints.
+    pub(crate) sum: u64,
+    /// Their sources, each once.
+    pub(crate) sources: Vec<u16>,
+}
 
 /// A row that counts only as part of a merged one.
 pub(super) const PASSED_OVER: u32 = u32::MAX - 1;
@@ -60,8 +75,10 @@ pub(super) fn join(arrivals: &Arrivals, lane: &[LaneEntry], seed: u64) -> Joined
         merged: Vec::new(),
         gone: Vec::new(),
         duplicates: None,
+        at_odds: BTreeMap::new(),
     };
     for part in parts {
+        part.at_odds.into_iter().for_each(|(odds, sample)| joined.at_odds.entry(odds).or_default().join(sample));
         part.singles.into_iter().for_each(|(place, prior)| joined.roles[place.block()][place.row()] = prior);
         joined.gone.extend(part.gone);
         if part.duplicates.count > 0 {
@@ -80,6 +97,7 @@ struct Part {
     pub(super) merged: Merged,
     pub(super) gone: Vec<u32>,
     pub(super) duplicates: Sample,
+    at_odds: BTreeMap<Odds, Sample>,
 }
 
 fn join_partition(arrivals: &Arrivals, seed: u64, mut rows: Vec<Dealt>, mut known: Vec<(u128, u32)>) -> Part {
@@ -90,6 +108,7 @@ fn join_partition(arrivals: &Arrivals, seed: u64, mut rows: Vec<Dealt>, mut know
         merged: Merged { rows: Block::new(seed), priors: Vec::new(), origins: Vec::new() },
         gone: Vec::new(),
         duplicates: Sample::default(),
+        at_odds: BTreeMap::new(),
     };
     let mut known = known.into_iter().peekable();
     for group in rows.chunk_by(|one, other| one.0 == other.0) {
@@ -111,19 +130,34 @@ impl Part {
     fn merge(&mut self, arrivals: &Arrivals, group: &[Dealt], prior: u32) {
         let (_, first, mut sum) = group[0];
         let mut said = Said::read(arrivals.row(first));
-        let mut sources = vec![arrivals.source_of(first)];
-        for &(_, other, hash) in &group[1..] {
-            let source = arrivals.source_of(other);
+        let own = arrivals.source_of(first) as u16;
+        let mut sources = vec![own];
+        for &(_, place, hash) in &group[1..] {
+            let source = arrivals.source_of(place) as u16;
+            let other = Said::read(arrivals.row(place));
             if sources.contains(&source) {
-                self.duplicates.add(other, &said.url);
+                self.duplicates.add(place, &said.url);
             } else {
                 sources.push(source);
+                for field in said.at_odds(&other) {
+                    let sample = self.at_odds.entry((field, own, source)).or_default();
+                    sample.add_with(first, || format!("{}\n{}\n{}", said.url, word(&said, field), word(&other, field)));
+                }
             }
-            said.merge(Said::read(arrivals.row(other)));
+            said.merge(other);
             sum = sum.wrapping_add(hash);
         }
         self.merged.rows.push(&said);
         self.merged.priors.push(prior);
-        self.merged.origins.push((first, sum));
+        self.merged.origins.push(Origin { first, sum, sources });
     }
+}
+
+/// What is said in a field, in words.
+fn word(said: &Said<'_>, field: &str) -> String {
+    said.words()
+        .into_iter()
+        .find(|(name, _)| *name == field)
+        .map(|(_, word)| word.replace('\n', " "))
+        .unwrap_or_default()
 }

@@ -8,6 +8,7 @@ mod join;
 
 use std::collections::BTreeMap;
 
+use atlas_core::address;
 use atlas_core::choose::{Chooser, Kept, Reason, Verdict};
 use atlas_core::contribution::{Said, url_of};
 use atlas_core::entry::{Changefreq, Priority};
@@ -17,7 +18,8 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::shape::{self, Shape};
 use rayon::prelude::*;
 
-use self::join::{Origin, PASSED_OVER, join};
+pub(crate) use self::join::{Odds, Origin};
+use self::join::{PASSED_OVER, join};
 use crate::arrival::{Arrivals, Place};
 use crate::ledger::{Change, LaneEntry, NEVER};
 use crate::report::{Counted, IncompleteVideo};
@@ -159,9 +161,79 @@ impl Sample {
     }
 }
 
+/// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
+#[derive(Debug, Default)]
+pub(crate) struct Standing {
+    roles: Vec<Vec<u32>>,
+    origins: Vec<Vec<Origin>>,
+}
+
+/// A row that stands for an entry.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Stand<'s> {
+    /// Where the row is.
+    pub(crate) place: Place,
+    /// Where its URL was named first.
+    pub(crate) named: Place,
+    /// Where a merged row comes from.
+    pub(crate) origin: Option<&'s Origin>,
+    /// Where the ledger remembers it, or [`UNKNOWN`].
+    prior: u32,
+}
+
+impl Standing {
+    /// All rows that stand for entries; those merged from several come last.
+    pub(crate) fn all(&self) -> impl Iterator<Item = Stand<'_>> {
+        (0..self.roles.len()).flat_map(|block| self.of_block(block))
+    }
+
+    fn of_block(&self, block: usize) -> impl Iterator<Item = Stand<'_>> {
+        let origins = block.checked_sub(self.roles.len() - self.origins.len()).map(|nth| &self.origins[nth]);
+        let standing = self.roles[block].iter().enumerate().filter(|(_, prior)| **prior != PASSED_OVER);
+        standing.map(move |(row, &prior)| {
+            let place = Arrivals::place(block as u32, row);
+            let origin = origins.map(|origins| &origins[row]);
+            Stand { place, named: origin.map_or(place, |origin| origin.first), origin, prior }
+        })
+    }
+}
+
+impl Stand<'_> {
+    /// The sources that speak of the entry.
+    pub(crate) fn sources(&self, arrivals: &Arrivals) -> Vec<u16> {
+        match self.origin {
+            Some(origin) => origin.sources.clone(),
+            None => vec![arrivals.source_of(self.place) as u16],
+        }
+    }
+}
+
+/// How many entries of one source go in, and how many do not.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct SourceTally {
+    /// They go in.
+    pub kept: u64,
+    /// They do not.
+    pub left_out: u64,
+}
+
 /// What came of settling.
 #[derive(Debug, Default)]
 pub struct Settled {
+    /// Which rows count.
+    pub(crate) standing: Standing,
+    /// The day on which the content of each remembered entry was last seen to change, this run included.
+    observed: Vec<i32>,
+    /// Counts by source; an entry of several counts for each.
+    pub sources: Vec<SourceTally>,
+    /// Fields on which two sources say something else.
+    pub(crate) at_odds: BTreeMap<Odds, Sample>,
+    /// Entries on other hosts or schemes, by origin.
+    pub(crate) elsewhere: BTreeMap<String, Sample>,
+    /// Entries whose declared date moved and whose content did not.
+    pub(crate) date_alone: Sample,
+    /// Entries with a declared date that stayed while their content moved.
+    pub(crate) content_alone: Sample,
     /// Entries that go in, in no order that means anything.
     pub candidates: Vec<Candidate>,
     /// Entries left out.
@@ -185,6 +257,12 @@ pub struct Settled {
 }
 
 impl Settled {
+    /// The day on which the content of an entry was last seen to change.
+    pub(crate) fn observed(&self, stand: &Stand<'_>) -> Option<i32> {
+        let at = self.observed.get(stand.prior as usize)?;
+        Some(*at).filter(|day| *day != NEVER)
+    }
+
     /// Videos that cannot be written, the first few.
     pub fn incomplete_videos(&self) -> Vec<IncompleteVideo> {
         self.incomplete.iter().map(|(_, video)| video.clone()).collect()
@@ -201,6 +279,16 @@ impl Settled {
             mine.videos += theirs.videos;
             mine.newest(theirs.newest);
         }
+        self.sources.resize(self.sources.len().max(other.sources.len()), SourceTally::default());
+        for (mine, theirs) in self.sources.iter_mut().zip(&other.sources) {
+            mine.kept += theirs.kept;
+            mine.left_out += theirs.left_out;
+        }
+        for (origin, sample) in other.elsewhere {
+            self.elsewhere.entry(origin).or_default().join(sample);
+        }
+        self.date_alone.join(other.date_alone);
+        self.content_alone.join(other.content_alone);
         self.gone.append(&mut other.gone);
         self.headless.join(other.headless);
         self.incomplete.append(&mut other.incomplete);
@@ -216,26 +304,26 @@ impl Settled {
 /// they lie in memory.
 pub fn settle(arrivals: &mut Arrivals, lane: &[LaneEntry], seed: u64, terms: &Terms<'_>) -> Settled {
     let joined = join(arrivals, lane, seed);
-    let mut roles = joined.roles;
-    let mut origins = Vec::new();
+    let mut standing = Standing { roles: joined.roles, origins: Vec::new() };
     for merged in joined.merged {
-        roles.push(merged.priors);
-        origins.push(merged.origins);
+        standing.roles.push(merged.priors);
+        standing.origins.push(merged.origins);
         arrivals.push(merged.rows);
     }
-    let first_merged = roles.len() - origins.len();
-    let mut settled =
-        Settled { tallies: vec![Tally::default(); terms.chooser.sections.list().len()], ..Settled::default() };
-    settled.candidates.reserve_exact(roles.iter().flatten().filter(|role| **role != PASSED_OVER).count());
-    for (nth, some) in roles.chunks(BLOCKS_AT_A_TIME).enumerate() {
-        let choose = |(at, roles): (usize, &Vec<u32>)| {
-            let block = nth * BLOCKS_AT_A_TIME + at;
-            let origins = block.checked_sub(first_merged).map(|nth| &origins[nth][..]);
-            Choosing::new(arrivals, lane, terms).run(block as u32, roles, origins)
-        };
-        let parts: Vec<Settled> = some.par_iter().enumerate().map(choose).collect();
+    let mut settled = Settled {
+        tallies: vec![Tally::default(); terms.chooser.sections.list().len()],
+        at_odds: joined.at_odds,
+        ..Settled::default()
+    };
+    settled.candidates.reserve_exact(standing.roles.iter().flatten().filter(|role| **role != PASSED_OVER).count());
+    for first in (0..standing.roles.len()).step_by(BLOCKS_AT_A_TIME) {
+        let some = first..(first + BLOCKS_AT_A_TIME).min(standing.roles.len());
+        let choose =
+            |block| Choosing::new(arrivals, lane, terms).run(standing.of_block(block), standing.roles[block].len());
+        let parts: Vec<Settled> = some.into_par_iter().map(choose).collect();
         parts.into_iter().for_each(|part| settled.join(part));
     }
+    settled.standing = standing;
     settled.gone.extend(joined.gone.into_iter().map(|at| (at, Some(Change::Removed))));
     settled.left_out.extend(joined.duplicates.map(|sample| (Reason::Duplicate, sample)));
     settled.incomplete.sort_by_key(|(place, _)| *place);
@@ -249,6 +337,7 @@ pub fn settle(arrivals: &mut Arrivals, lane: &[LaneEntry], seed: u64, terms: &Te
 /// Decides what is news, now that it is known whether the whole site moved.
 fn judge(settled: &mut Settled, arrivals: &Arrivals, lane: &[LaneEntry], terms: &Terms<'_>) {
     let redesign = settled.redesign;
+    settled.observed = lane.iter().map(|entry| entry.observed).collect();
     let today = Lastmod::from_epoch_day(terms.today);
     settled.candidates.par_iter_mut().for_each(|candidate| {
         let prior = lane.get(candidate.prior as usize);
@@ -270,6 +359,9 @@ fn judge(settled: &mut Settled, arrivals: &Arrivals, lane: &[LaneEntry], terms: 
         candidate.same = prior.is_some_and(|prior| *prior == candidate.lane);
     });
     for candidate in &settled.candidates {
+        if let Some(observed) = settled.observed.get_mut(candidate.prior as usize) {
+            *observed = candidate.lane.observed;
+        }
         let sample = match candidate.news {
             News::None => continue,
             News::Added => &mut settled.added,
@@ -299,28 +391,45 @@ impl<'a> Choosing<'a> {
         Self { arrivals, lane, terms, scratch: Vec::new(), out: Settled { tallies, ..Settled::default() } }
     }
 
-    fn run(mut self, block: u32, roles: &[u32], origins: Option<&[Origin]>) -> Settled {
-        self.out.candidates.reserve(roles.len());
-        for (row, &prior) in roles.iter().enumerate().filter(|(_, prior)| **prior != PASSED_OVER) {
-            let place = Arrivals::place(block, row);
-            let mark = self.arrivals.mark(place);
-            let (named, sum) = origins.map_or((place, mark.said), |origins| origins[row]);
-            let said = Said::read(self.arrivals.row(place));
-            match self.terms.chooser.choose(&said) {
-                Verdict::LeftOut(reason) => {
-                    self.out.left_out.entry(reason).or_default().add(named, &said.url);
-                    if prior != UNKNOWN {
-                        let told = (reason == Reason::Redirect).then_some(Change::Redirected);
-                        self.out.gone.push((prior, told));
-                    }
-                }
-                Verdict::Kept(kept) => self.kept(mark.key, &said, kept, (place, named), sum, prior),
+    fn run<'s>(mut self, standing: impl Iterator<Item = Stand<'s>>, most: usize) -> Settled {
+        self.out.candidates.reserve(most);
+        for stand in standing {
+            let said = Said::read(self.arrivals.row(stand.place));
+            let verdict = self.terms.chooser.choose(&said);
+            self.tally_sources(&stand, matches!(verdict, Verdict::Kept(_)));
+            match verdict {
+                Verdict::LeftOut(reason) => self.left_out(&said, reason, &stand),
+                Verdict::Kept(kept) => self.kept(&said, kept, &stand),
             }
         }
         self.out
     }
 
-    fn kept(&mut self, key: u128, said: &Said<'_>, kept: Kept, (place, named): (Place, Place), sum: u64, prior: u32) {
+    fn tally_sources(&mut self, stand: &Stand<'_>, kept: bool) {
+        let alone = [self.arrivals.source_of(stand.place) as u16];
+        for &source in stand.origin.map_or(&alone[..], |origin| &origin.sources) {
+            let tallies = &mut self.out.sources;
+            tallies.resize(tallies.len().max(usize::from(source) + 1), SourceTally::default());
+            let tally = &mut tallies[usize::from(source)];
+            if kept { tally.kept += 1 } else { tally.left_out += 1 }
+        }
+    }
+
+    fn left_out(&mut self, said: &Said<'_>, reason: Reason, stand: &Stand<'_>) {
+        self.out.left_out.entry(reason).or_default().add(stand.named, &said.url);
+        if reason == Reason::OtherHost {
+            self.out.elsewhere.entry(address::origin(&said.url).to_owned()).or_default().add(stand.named, &said.url);
+        }
+        if stand.prior != UNKNOWN {
+            let told = (reason == Reason::Redirect).then_some(Change::Redirected);
+            self.out.gone.push((stand.prior, told));
+        }
+    }
+
+    fn kept(&mut self, said: &Said<'_>, kept: Kept, stand: &Stand<'_>) {
+        let &Stand { place, named, prior, origin } = stand;
+        let mark = self.arrivals.mark(place);
+        let (key, sum) = (mark.key, origin.map_or(mark.said, |origin| origin.sum));
         let prints = Prints::of(said, &mut self.scratch);
         let remembered = self.lane.get(prior as usize);
         let content_moved = remembered.is_some_and(|known| known.page != prints.page);
@@ -330,6 +439,17 @@ impl<'a> Choosing<'a> {
             self.out.pages_known += 1;
             self.out.contents_moved += u64::from(content_moved);
             self.out.dates_moved += u64::from(content_moved && declared_moved);
+        }
+        if self.terms.same_reader
+            && from_page
+            && remembered.is_some_and(|known| known.from_page)
+            && said.modified.is_some()
+        {
+            match (content_moved, declared_moved) {
+                (true, false) => self.out.content_alone.add(named, &said.url),
+                (false, true) => self.out.date_alone.add(named, &said.url),
+                _ => {}
+            }
         }
         if said.no_head {
             self.out.headless.add(named, &said.url);

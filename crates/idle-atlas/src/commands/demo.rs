@@ -96,7 +96,7 @@ impl Story {
         fs::write(&path, text).map_err(|error| Failure::said(format!("cannot write {}: {error}", path.display())))?;
         self.say("\nTwo things are added to it by hand: the table photographs.csv as a second source, and a\nrule that keeps /staff/ out.\n")?;
         self.step("2. Look before anything is written", "survey")?;
-        survey::run(&self.settings()?, &args::Survey { fresh: false }, &self.screen)?;
+        survey::whole(&self.settings()?, false, &self.screen)?;
         Ok(())
     }
 

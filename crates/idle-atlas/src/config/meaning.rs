@@ -134,6 +134,16 @@ impl Settings {
         self.place.main_address()
     }
 
+    /// The names of all sections, in their order.
+    pub fn section_names(&self) -> Vec<&str> {
+        self.chooser.sections.list().iter().map(|section| section.name.as_str()).collect()
+    }
+
+    /// The names of all sources, in their order.
+    pub fn source_names(&self) -> Vec<String> {
+        self.sources.iter().map(|source| source.name()).collect()
+    }
+
     /// The name of a section.
     pub fn section_name(&self, at: usize) -> &str {
         &self.chooser.sections.list()[at].name

@@ -4,6 +4,7 @@ pub mod announce;
 pub mod check;
 pub mod history;
 pub mod init;
+pub mod listing;
 pub mod survey;
 pub mod why;
 

@@ -11,7 +11,7 @@ const FEW: usize = 8;
 
 /// Whether there is something to look at besides the result itself.
 pub fn has_problems(survey: &Survey) -> bool {
-    survey.sources.iter().any(|source| source.problem_count > 0) || !survey.incomplete_videos.is_empty()
+    survey.sources.iter().any(|source| source.outcome.problem_count > 0) || !survey.incomplete_videos.is_empty()
 }
 
 /// The text of `survey`.
@@ -62,12 +62,40 @@ pub fn built(built: &Built, has_engines: bool, verbose: bool) -> String {
 }
 
 fn sources(survey: &Survey) -> String {
-    let mut grid = Grid::new(&["source", ">rows", ">untouched files", ">not read"]);
+    let mut grid = Grid::new(&["source", ">rows", ">go in", ">left out", ">unchanged", ">not read"]);
     for source in &survey.sources {
-        let numbers = [source.rows, source.unchanged_files, source.problem_count].map(blank_or);
-        grid.row([vec![source.name.clone()], numbers.to_vec()].concat());
+        let outcome = &source.outcome;
+        let numbers = [outcome.rows, source.kept, source.left_out, outcome.unchanged_files, outcome.problem_count];
+        grid.row([vec![outcome.name.clone()], numbers.map(blank_or).to_vec()].concat());
     }
-    grid.text() + "\n"
+    let mut out = grid.text();
+    for (source, remark) in
+        survey.sources.iter().flat_map(|source| source.outcome.remarks.iter().map(move |one| (source, one)))
+    {
+        out += &format!("  {WARN}{}:{WARN:#} {remark}\n", source.outcome.name);
+    }
+    out + "\n"
+}
+
+/// Facts that no entry shows by itself.
+fn notices(survey: &Survey, verbose: bool) -> String {
+    if survey.notices.is_empty() {
+        return String::new();
+    }
+    let mut out = format!("{WARN}Worth a look:{WARN:#}\n");
+    let shown = if verbose { usize::MAX } else { 1 };
+    for notice in &survey.notices {
+        let about = notice.about.as_ref().map_or(String::new(), |about| format!(" – {about}"));
+        out += &format!("  {:>7}  {}{about}\n", grouped(notice.count), notice.words);
+        for example in notice.examples.iter().take(shown) {
+            out += &format!("           {FAINT}{example}{FAINT:#}\n");
+        }
+        out += &format!("           {}\n", notice.advice);
+    }
+    if !verbose {
+        out += &format!("  {FAINT}Every example: --verbose{FAINT:#}\n");
+    }
+    out + "\n"
 }
 
 fn findings(survey: &Survey, verbose: bool) -> String {
@@ -76,6 +104,7 @@ fn findings(survey: &Survey, verbose: bool) -> String {
     out += &changes(survey, verbose);
     out += &problems(survey, verbose);
     out += &videos(survey, verbose);
+    out += &notices(survey, verbose);
     if survey.headless.count > 0 {
         out += &format!(
             "{WARN}{}{WARN:#} no head, hence no title and no canonical; listed all the same, such as {}\n\n",
@@ -185,13 +214,13 @@ fn examples(sign: &str, counted: &Counted, shown: usize) -> String {
 }
 
 fn problems(survey: &Survey, verbose: bool) -> String {
-    let all: u64 = survey.sources.iter().map(|source| source.problem_count).sum();
+    let all: u64 = survey.sources.iter().map(|source| source.outcome.problem_count).sum();
     if all == 0 {
         return String::new();
     }
     let shown = if verbose { usize::MAX } else { FEW };
     let mut out = format!("{WARN}Could not be read, or not in full:{WARN:#} {}\n", grouped(all));
-    let problems = survey.sources.iter().flat_map(|source| &source.problems);
+    let problems = survey.sources.iter().flat_map(|source| &source.outcome.problems);
     for problem in problems.take(shown) {
         let line = problem.line.map_or(String::new(), |line| format!(" line {line}"));
         out += &format!("  {}{line}: {}\n", problem.file, problem.message);

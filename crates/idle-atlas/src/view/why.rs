@@ -7,6 +7,7 @@ use atlas_store::build::Explained;
 use atlas_store::ledger::{Announced, NEVER};
 use serde::Serialize;
 
+use super::grid::Grid;
 use super::words::instant;
 use crate::config::Settings;
 use crate::screen::{BAD, FAINT, GOOD, STRONG};
@@ -17,6 +18,7 @@ pub struct Answer {
     pub url: String,
     pub decision: Option<Decision>,
     pub sources: Vec<Word>,
+    pub fields: Vec<Winner>,
     pub lastmod: Option<Lastmod>,
     pub lastmod_from: &'static str,
     pub file: Option<String>,
@@ -33,6 +35,14 @@ pub struct Decision {
     pub reason: Option<&'static str>,
     pub words: Option<&'static str>,
     pub steps: Vec<Step>,
+}
+
+/// The word that stands for a field, and whose it is. A list has one for each of its items.
+#[derive(Debug, Serialize)]
+pub struct Winner {
+    pub field: &'static str,
+    pub value: String,
+    pub source: String,
 }
 
 /// What one source says.
@@ -64,8 +74,15 @@ impl Answer {
             date if date == seen => "the day on which its content was seen to change",
             Some(_) => "its publication; no later change has been seen",
         };
+        let winner = |(field, value): (&'static str, String)| {
+            let says = |(_, said): &&(String, Said<'static>)| said.words().contains(&(field, value.clone()));
+            let source = explained.said.iter().find(says).map_or(String::new(), |(source, _)| source.clone());
+            Winner { field, value, source }
+        };
+        let fields = merged.map_or_else(Vec::new, |merged| merged.words().into_iter().map(winner).collect());
         Self {
             url: url.to_owned(),
+            fields,
             decision,
             sources: explained.said.into_iter().map(|(source, said)| Word { source, said }).collect(),
             lastmod: explained.lastmod,
@@ -127,8 +144,15 @@ pub fn why(answer: &Answer) -> String {
         let mark = if step.decisive { "→" } else { " " };
         out += &format!("{mark} {:<width$}  {}\n", step.question, step.answer);
     }
-    for word in &answer.sources {
-        out += &format!("\nSaid by {}\n{}", word.source, said(&word.said));
+    match &answer.sources[..] {
+        [only] => out += &format!("\nSaid by {}\n{}", only.source, said(&only.said)),
+        several => {
+            out += "\nWhat stands, and whose word it is\n";
+            out += &fields(answer);
+            for word in several {
+                out += &format!("\nSaid by {}\n{}", word.source, said(&word.said));
+            }
+        }
     }
     for one in &answer.announcements {
         out += &format!("\nTold to {} on {}: {}\n", one.engine, instant(one.at), one.words);
@@ -136,33 +160,27 @@ pub fn why(answer: &Answer) -> String {
     out
 }
 
+/// Each field with the word that stands and the source whose word that is; lists have a line an item.
+fn fields(answer: &Answer) -> String {
+    let mut grid = Grid::new(&["field", "said by", "word"]);
+    for Winner { field, value, source } in &answer.fields {
+        grid.row([field.replace('_', " "), source.clone(), value.clone()]);
+    }
+    grid.text()
+}
+
 fn said(said: &Said<'_>) -> String {
-    let text = |text: &Option<std::borrow::Cow<'_, str>>| text.as_ref().map(ToString::to_string);
-    let one_line = |list: &[std::borrow::Cow<'_, str>]| match list {
-        [] => None,
-        [one] => Some(one.to_string()),
-        [first, rest @ ..] => Some(format!("{first} and {} more", rest.len())),
-    };
-    let videos = said.videos.iter().map(|video| {
-        let title = video.title.as_deref().unwrap_or("untitled");
-        format!("{title} ({})", video.place().unwrap_or("no media file or player"))
-    });
-    let fields = [
-        ("title", text(&said.title)),
-        ("description", text(&said.description)),
-        ("language", text(&said.language)),
-        ("modified", said.modified.map(|date| date.to_string())),
-        ("published", said.published.map(|date| date.to_string())),
-        ("canonical", text(&said.canonical)),
-        ("noindex", text(&said.noindex)),
-        ("redirect", text(&said.refresh)),
-        ("keep", said.keep.map(|keep| if keep { "yes" } else { "no" }.to_owned())),
-        ("changefreq", said.changefreq.map(|word| word.as_str().to_owned())),
-        ("priority", said.priority.map(|number| number.to_string())),
-        ("pictures", one_line(&said.images)),
-        ("videos", Some(videos.collect::<Vec<_>>().join(", ")).filter(|text| !text.is_empty())),
-    ];
-    let lines: String =
-        fields.into_iter().filter_map(|(name, value)| value.map(|value| format!("  {name:<13}{value}\n"))).collect();
-    if lines.is_empty() { "  its URL, and nothing else\n".to_owned() } else { lines }
+    let words = said.words();
+    if words.is_empty() {
+        return "  its URL, and nothing else\n".to_owned();
+    }
+    let mut out = String::new();
+    for group in words.chunk_by(|one, other| one.0 == other.0) {
+        let more = match group.len() {
+            1 => String::new(),
+            length => format!(" and {} more", length - 1),
+        };
+        out += &format!("  {:<15} {}{more}\n", group[0].0.replace('_', " "), group[0].1);
+    }
+    out
 }

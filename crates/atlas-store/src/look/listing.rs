@@ -1,0 +1,151 @@
+//! Lists of entries: all, or of one section, reason, source or folder; sorted and cut as asked.
+
+use atlas_core::address;
+use atlas_core::choose::{Chooser, Reason, Verdict};
+use atlas_core::contribution::Said;
+use atlas_core::lastmod::Lastmod;
+use atlas_core::shape;
+use serde::Serialize;
+
+use crate::arrival::Arrivals;
+use crate::settle::{Settled, Stand};
+use crate::source::Outcome;
+
+/// Which entries are wanted. Every wish that is stated must be met.
+#[derive(Debug, Clone, Default)]
+pub struct Filter {
+    /// They go into this section.
+    pub section: Option<String>,
+    /// They are left out for this reason.
+    pub reason: Option<Reason>,
+    /// A source whose name holds this speaks of them.
+    pub source: Option<String>,
+    /// Their path begins with this.
+    pub under: Option<String>,
+}
+
+/// In which order they come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Order {
+    /// As the sources name them.
+    #[default]
+    Found,
+    /// By URL.
+    Url,
+    /// The newest first, those without a date last.
+    Newest,
+    /// Those with the most pictures first.
+    Pictures,
+}
+
+/// A wish for a list.
+#[derive(Debug, Clone, Default)]
+pub struct Listing {
+    /// Which.
+    pub filter: Filter,
+    /// In which order.
+    pub order: Order,
+    /// At most so many.
+    pub most: Option<usize>,
+}
+
+/// One line of a list.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Listed {
+    /// The URL.
+    pub url: String,
+    /// The section it goes into.
+    pub section: Option<String>,
+    /// Why it is left out.
+    pub reason: Option<Reason>,
+    /// The date that is written.
+    pub lastmod: Option<Lastmod>,
+    /// Its pictures.
+    pub images: usize,
+    /// Its videos, those that lack something too.
+    pub videos: usize,
+    /// Its title.
+    pub title: Option<String>,
+    /// The sources that speak of it, in their order.
+    pub sources: Vec<String>,
+}
+
+/// Makes a list; also tells how many there are in all.
+pub(crate) fn list(
+    listing: &Listing,
+    arrivals: &Arrivals,
+    settled: &Settled,
+    chooser: &Chooser,
+    outcomes: &[Outcome],
+) -> (Vec<Listed>, u64) {
+    let looking = Looking { listing, arrivals, settled, chooser, outcomes };
+    let mut wanted: Vec<Stand<'_>> = settled.standing.all().filter(|stand| looking.wants(stand)).collect();
+    let said = |stand: &Stand<'_>| Said::read(arrivals.row(stand.place));
+    let found = |stand: &Stand<'_>| stand.named;
+    match listing.order {
+        Order::Found => wanted.sort_unstable_by_key(found),
+        Order::Url => wanted.sort_unstable_by(|one, other| said(one).url.cmp(&said(other).url)),
+        Order::Newest => wanted.sort_by_cached_key(|stand| {
+            let date = looking.listed(stand).lastmod.map(|date| date.seconds());
+            (std::cmp::Reverse(date), found(stand))
+        }),
+        Order::Pictures => {
+            wanted.sort_by_cached_key(|stand| (std::cmp::Reverse(said(stand).images.len()), found(stand)));
+        }
+    }
+    let count = wanted.len() as u64;
+    let shown = wanted.iter().take(listing.most.unwrap_or(usize::MAX));
+    (shown.map(|stand| looking.listed(stand)).collect(), count)
+}
+
+struct Looking<'a> {
+    listing: &'a Listing,
+    arrivals: &'a Arrivals,
+    settled: &'a Settled,
+    chooser: &'a Chooser,
+    outcomes: &'a [Outcome],
+}
+
+impl Looking<'_> {
+    fn wants(&self, stand: &Stand<'_>) -> bool {
+        let Filter { section, reason, source, under } = &self.listing.filter;
+        let said = Said::read(self.arrivals.row(stand.place));
+        let verdict = self.chooser.choose(&said);
+        let in_section = section.as_ref().is_none_or(|wanted| match verdict {
+            Verdict::Kept(kept) => self.chooser.sections.list()[kept.section].name == *wanted,
+            Verdict::LeftOut(_) => false,
+        });
+        let for_reason = reason.is_none_or(|wanted| verdict == Verdict::LeftOut(wanted));
+        let below = under.as_ref().is_none_or(|wanted| address::path(&said.url).starts_with(wanted.as_str()));
+        let from = source.as_ref().is_none_or(|wanted| {
+            stand.sources(self.arrivals).iter().any(|source| self.name(*source).contains(wanted.as_str()))
+        });
+        in_section && for_reason && below && from
+    }
+
+    fn name(&self, source: u16) -> &str {
+        self.outcomes.get(usize::from(source)).map_or("", |outcome| outcome.name.as_str())
+    }
+
+    fn lastmod(&self, stand: &Stand<'_>, said: &Said<'_>) -> Option<Lastmod> {
+        shape::lastmod(said, self.settled.observed(stand))
+    }
+
+    fn listed(&self, stand: &Stand<'_>) -> Listed {
+        let said = Said::read(self.arrivals.row(stand.place));
+        let (section, reason) = match self.chooser.choose(&said) {
+            Verdict::Kept(kept) => (Some(self.chooser.sections.list()[kept.section].name.clone()), None),
+            Verdict::LeftOut(reason) => (None, Some(reason)),
+        };
+        Listed {
+            lastmod: section.as_ref().and_then(|_| self.lastmod(stand, &said)),
+            section,
+            reason,
+            images: said.images.len(),
+            videos: said.videos.len(),
+            title: said.title.as_deref().map(str::to_owned),
+            sources: stand.sources(self.arrivals).iter().map(|source| self.name(*source).to_owned()).collect(),
+            url: said.url.into_owned(),
+        }
+    }
+}

@@ -1,0 +1,319 @@
+//! What deserves notice: facts that no entry shows by itself.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::fmt;
+
+use atlas_core::address;
+use atlas_core::choose::{Chooser, Verdict};
+use atlas_core::contribution::{Said, url_of};
+use atlas_core::fingerprint;
+use atlas_core::links;
+use serde::Serialize;
+
+use crate::arrival::{Arrivals, Place};
+use crate::settle::{Sample, Settled};
+use crate::source::Outcome;
+
+/// The most examples of one notice.
+const MOST_EXAMPLES: usize = 1000;
+/// A list of pictures as long as this is compared whole.
+const MOST_PICTURES: usize = 50;
+
+/// A kind of notice.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Notice {
+    /// URLs under another scheme or host.
+    Elsewhere,
+    /// Pages that no other page links to.
+    Unlinked,
+    /// Links that lead to nothing that a source knows.
+    LinkedNotFound,
+    /// Sources that say something else of one entry.
+    AtOdds,
+    /// Attachments that have nothing that their article has not.
+    RepeatsParent,
+    /// A declared date moved, the content did not.
+    DateAlone,
+    /// The content moved, the declared date did not.
+    ContentAlone,
+}
+
+impl Notice {
+    /// What it means, for people; it follows a count.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Elsewhere => "on another scheme or host than the site",
+            Self::Unlinked => "pages that no other page links to",
+            Self::LinkedNotFound => "linked, and no source knows them",
+            Self::AtOdds => "sources disagree on a field; the first wins",
+            Self::RepeatsParent => "attachments that repeat their article",
+            Self::DateAlone => "declared date moved, content did not",
+            Self::ContentAlone => "content moved, declared date did not",
+        }
+    }
+
+    /// What to do about it.
+    pub fn advice(self) -> &'static str {
+        match self {
+            Self::Elsewhere => "write them as visitors end up on them, or correct [site] url",
+            Self::Unlinked => "only the sitemap leads there: link to them, or leave them out with a rule",
+            Self::LinkedNotFound => "mend the links, or add the source that knows these pages",
+            Self::AtOdds => "put the source that is right first, or take the field from one of them",
+            Self::RepeatsParent => "leave them out with a rule: their article is what people look for",
+            Self::DateAlone => "engines stop trusting dates that move for nothing",
+            Self::ContentAlone => "let the date follow the content, or do not declare one",
+        }
+    }
+}
+
+/// One example.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Example {
+    /// The URL.
+    pub url: String,
+    /// What else there is to say: who links to it, what each source says.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub detail: Option<String>,
+}
+
+impl fmt::Display for Example {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.detail {
+            Some(detail) => write!(formatter, "{} ({detail})", self.url),
+            None => formatter.write_str(&self.url),
+        }
+    }
+}
+
+/// One kind of notice, with all that it is about.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Noticed {
+    /// Its kind.
+    pub code: Notice,
+    /// What it is about, where the kind alone does not say it: a host, or a field and two sources.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub about: Option<String>,
+    /// What it means.
+    pub words: &'static str,
+    /// What to do about it.
+    pub advice: &'static str,
+    /// How many.
+    pub count: u64,
+    /// The first of them.
+    pub examples: Vec<Example>,
+}
+
+impl Noticed {
+    fn new(code: Notice, about: Option<String>, count: u64, examples: Vec<Example>) -> Self {
+        Self { code, about, words: code.words(), advice: code.advice(), count, examples }
+    }
+
+    fn of_sample(code: Notice, about: Option<String>, sample: &Sample) -> Self {
+        let counted = sample.counted();
+        let examples = counted.examples.into_iter().map(|url| Example { url, detail: None }).collect();
+        Self::new(code, about, counted.count, examples)
+    }
+}
+
+/// Goes over a settled site.
+pub(crate) fn notice(
+    arrivals: &Arrivals,
+    settled: &Settled,
+    chooser: &Chooser,
+    outcomes: &[Outcome],
+    seed: u64,
+) -> Vec<Noticed> {
+    let mut all = Vec::new();
+    for (origin, sample) in &settled.elsewhere {
+        all.push(Noticed::of_sample(Notice::Elsewhere, Some(origin.clone()), sample));
+    }
+    let links = Links::read(arrivals, settled, chooser, seed);
+    all.extend(links.unlinked(arrivals, settled, chooser));
+    all.extend(links.not_found());
+    all.extend(at_odds(settled, outcomes));
+    all.extend(repeats(arrivals, settled, chooser));
+    for (code, sample) in [(Notice::DateAlone, &settled.date_alone), (Notice::ContentAlone, &settled.content_alone)] {
+        all.push(Noticed::of_sample(code, None, sample));
+    }
+    all.retain(|noticed| noticed.count > 0);
+    all
+}
+
+/// Where the links of all pages lead.
+struct Links<'a> {
+    any: bool,
+    /// Keys of addresses that some other page links to.
+    linked: HashSet<u128>,
+    /// Addresses that nobody knows, each with the first page that links to it.
+    unknown: BTreeMap<String, (Place, &'a str)>,
+}
+
+impl<'a> Links<'a> {
+    fn read(arrivals: &'a Arrivals, settled: &Settled, chooser: &Chooser, seed: u64) -> Self {
+        let mut found = Self { any: false, linked: HashSet::new(), unknown: BTreeMap::new() };
+        let mut links = arrivals.links().peekable();
+        if links.peek().is_none() {
+            return found;
+        }
+        found.any = true;
+        let mut known: HashSet<u128> = arrivals.marks().map(|(_, mark)| mark.key).collect();
+        known.extend(arrivals.others());
+        known.extend(settled.candidates.iter().map(|candidate| candidate.lane.key));
+        let key = |url: &str| fingerprint::key(seed, url);
+        let mut missing: HashMap<u128, bool> = HashMap::new();
+        for (place, packed) in links {
+            let own = arrivals.mark(place).key;
+            links::each(packed, |link| {
+                let target = key(link);
+                if target == own {
+                    return;
+                }
+                found.linked.insert(target);
+                if known.contains(&target) {
+                    return;
+                }
+                let is_missing = *missing.entry(target).or_insert_with(|| {
+                    let other =
+                        spellings(link).into_iter().map(|spelling| key(&spelling)).find(|key| known.contains(key));
+                    found.linked.extend(other);
+                    other.is_none() && !chooser.own_files.holds(link)
+                });
+                if is_missing {
+                    let page = url_of(arrivals.row(place));
+                    let first = found.unknown.entry(link.to_owned()).or_insert((place, page));
+                    if place < first.0 {
+                        *first = (place, page);
+                    }
+                }
+            });
+        }
+        found
+    }
+
+    fn unlinked(&self, arrivals: &Arrivals, settled: &Settled, chooser: &Chooser) -> Option<Noticed> {
+        if !self.any {
+            return None;
+        }
+        let root = chooser.site.root().as_str();
+        let lonely = settled
+            .candidates
+            .iter()
+            .filter(|candidate| candidate.lane.from_page && !self.linked.contains(&candidate.lane.key));
+        let mut lonely: Vec<(Place, &str)> =
+            lonely.map(|candidate| (candidate.named, url_of(arrivals.row(candidate.place)))).collect();
+        lonely.retain(|(_, url)| *url != root);
+        lonely.sort_unstable();
+        let examples =
+            lonely.iter().take(MOST_EXAMPLES).map(|(_, url)| Example { url: (*url).to_owned(), detail: None });
+        Some(Noticed::new(Notice::Unlinked, None, lonely.len() as u64, examples.collect()))
+    }
+
+    fn not_found(&self) -> Option<Noticed> {
+        let examples = self
+            .unknown
+            .iter()
+            .take(MOST_EXAMPLES)
+            .map(|(url, (_, page))| Example { url: url.clone(), detail: Some(format!("linked from {page}")) });
+        Some(Noticed::new(Notice::LinkedNotFound, None, self.unknown.len() as u64, examples.collect()))
+    }
+}
+
+/// Other spellings under which servers give out the same page.
+fn spellings(url: &str) -> Vec<String> {
+    let plain = url.split('?').next().unwrap_or(url);
+    let mut others = vec![plain.to_owned()];
+    if let Some(folder) = plain.strip_suffix("index.html").or(plain.strip_suffix("index.htm")) {
+        others.push(folder.to_owned());
+    }
+    match plain.strip_suffix('/') {
+        Some(file) if file.len() > address::origin(url).len() => {
+            others.extend([file.to_owned(), format!("{file}.html"), format!("{plain}index.html")]);
+        }
+        Some(_) => others.push(format!("{plain}index.html")),
+        None => others.extend([format!("{plain}/"), format!("{plain}.html")]),
+    }
+    if let Some(stem) = plain.strip_suffix(".html") {
+        others.push(stem.to_owned());
+    }
+    others
+}
+
+fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
+    let name = |source: u16| outcomes.get(usize::from(source)).map_or("?", |outcome| outcome.name.as_str());
+    let one = |((field, first, second), sample): (&crate::settle::Odds, &Sample)| {
+        let counted = sample.counted();
+        let examples = counted.examples.iter().filter_map(|example| {
+            let mut lines = example.splitn(3, '\n');
+            let (url, mine, theirs) = (lines.next()?, lines.next()?, lines.next()?);
+            Some(Example { url: url.to_owned(), detail: Some(format!("“{mine}” and “{theirs}”")) })
+        });
+        let about = format!("{field}: {} and {}", name(*first), name(*second));
+        Noticed::new(Notice::AtOdds, Some(about), counted.count, examples.collect())
+    };
+    settled.at_odds.iter().map(one).collect()
+}
+
+/// Entries that belong to another, and have no picture and no title that the other has not.
+fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser) -> Option<Noticed> {
+    let rows = || settled.standing.all().map(|stand| (stand.named, Said::read(arrivals.row(stand.place))));
+    let attachments: Vec<(Place, Said<'_>)> = rows().filter(|(_, said)| said.parent.is_some()).collect();
+    if attachments.is_empty() {
+        return None;
+    }
+    let address = |parent: &str| chooser.site.address(parent).map(address::Address::into_string).unwrap_or_default();
+    let wanted: HashSet<String> = attachments
+        .iter()
+        .filter_map(|(_, said)| said.parent.as_deref())
+        .flat_map(|parent| [parent.to_owned(), address(parent)])
+        .collect();
+    let mut parents: HashMap<String, Said<'_>> = HashMap::new();
+    for (_, said) in rows() {
+        let id = said.id.as_deref().filter(|id| wanted.contains(*id)).map(str::to_owned);
+        let url = wanted.contains(said.url.as_ref()).then(|| said.url.to_string());
+        for name in [id, url].into_iter().flatten() {
+            parents.insert(name, said.clone());
+        }
+    }
+    let mut repeating: Vec<(Place, Example)> = Vec::new();
+    for (named, said) in &attachments {
+        let Some(parent) =
+            said.parent.as_deref().and_then(|name| parents.get(name).or_else(|| parents.get(&address(name))))
+        else {
+            continue;
+        };
+        if parent.url != said.url && adds_nothing(said, parent) && matches!(chooser.choose(said), Verdict::Kept(_)) {
+            let detail = Some(format!("belongs to {}", parent.url));
+            repeating.push((*named, Example { url: said.url.to_string(), detail }));
+        }
+    }
+    repeating.sort_by_key(|(named, _)| *named);
+    let count = repeating.len() as u64;
+    let examples = repeating.into_iter().take(MOST_EXAMPLES).map(|(_, example)| example).collect();
+    Some(Noticed::new(Notice::RepeatsParent, None, count, examples))
+}
+
+fn adds_nothing(said: &Said<'_>, parent: &Said<'_>) -> bool {
+    let same_title = said.title.is_none() || said.title == parent.title;
+    let same_text = said.description.is_none() || said.description == parent.description;
+    let pictures = said.images.len() <= MOST_PICTURES && said.images.iter().all(|image| parent.images.contains(image));
+    // A page that shows a picture of its article and says no more than that is the usual case.
+    pictures && (same_title || !said.images.is_empty()) && same_text && said.videos.is_empty()
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("https://a.example/halts", "https://a.example/halts/")]
+    #[case("https://a.example/halts/", "https://a.example/halts.html")]
+    #[case("https://a.example/halts/index.html", "https://a.example/halts/")]
+    #[case("https://a.example/halts.html?v=2", "https://a.example/halts")]
+    #[case("https://a.example/", "https://a.example/index.html")]
+    fn servers_know_a_page_by_other_names_too(#[case] link: &str, #[case] known: &str) {
+        assert!(spellings(link).iter().any(|spelling| spelling == known), "{:?}", spellings(link));
+    }
+}

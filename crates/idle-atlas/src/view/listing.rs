@@ -1,0 +1,63 @@
+//! Lists of entries, as a table for people or as CSV for programs.
+
+use atlas_store::look::Listed;
+
+use super::grid::Grid;
+use super::words::{count as counted, grouped};
+use crate::screen::{FAINT, STRONG};
+
+/// For people.
+pub fn table(entries: &[Listed], count: u64) -> String {
+    let mut out = format!("{STRONG}{}{STRONG:#}", counted(count, "entry", "entries"));
+    if entries.len() as u64 == count {
+        out += "\n\n";
+    } else {
+        out += &format!(", of which {} are shown\n\n", grouped(entries.len() as u64));
+    }
+    if entries.is_empty() {
+        return out + &format!("{FAINT}All of them, by section and by reason: idle-atlas survey{FAINT:#}\n");
+    }
+    let mut grid = Grid::new(&["goes in", "lastmod", ">pictures", ">videos", "url"]);
+    let blank = |number: usize| if number == 0 { "–".to_owned() } else { grouped(number as u64) };
+    for entry in entries {
+        grid.row([
+            goes_in(entry),
+            entry.lastmod.map_or("–".to_owned(), |date| date.to_string().chars().take(10).collect()),
+            blank(entry.images),
+            blank(entry.videos),
+            entry.url.clone(),
+        ]);
+    }
+    out + &grid.text() + &format!("\n{FAINT}All that is known of one: idle-atlas why URL{FAINT:#}\n")
+}
+
+fn goes_in(entry: &Listed) -> String {
+    match (&entry.section, entry.reason) {
+        (Some(section), _) => section.clone(),
+        (None, Some(reason)) => format!("no: {}", reason.code()),
+        (None, None) => "no".to_owned(),
+    }
+}
+
+/// For programs: a header, and a line an entry.
+pub fn csv(entries: &[Listed]) -> String {
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    let rows = entries.iter().map(|entry| {
+        [
+            entry.url.clone(),
+            entry.section.clone().unwrap_or_default(),
+            entry.reason.map_or(String::new(), |reason| reason.code().to_owned()),
+            entry.lastmod.map_or(String::new(), |date| date.to_string()),
+            entry.images.to_string(),
+            entry.videos.to_string(),
+            entry.title.clone().unwrap_or_default(),
+            entry.sources.join("|"),
+        ]
+    });
+    let header = ["url", "section", "reason", "lastmod", "images", "videos", "title", "sources"].map(str::to_owned);
+    for row in std::iter::once(header).chain(rows) {
+        // Writing into memory does not fail.
+        let _ = writer.write_record(row);
+    }
+    writer.into_inner().map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default()
+}
