@@ -286,6 +286,9 @@ impl Chooser {
                 });
             }
         }
+        if let Some(barred) = &said.barred {
+            return trail.out(R::RobotsTxt, "robots.txt", || barred.to_string());
+        }
         trail.pass("robots.txt", || "may be fetched".to_owned());
 
         if let Some(published) = said.published.filter(|published| published.seconds() > self.now) {
@@ -479,6 +482,7 @@ mod tests {
     #[case::kept_error_page(Said { keep: Some(true), ..at("/404.html") }, None)]
     #[case::scheduled(Said { published: Lastmod::from_epoch_day(30_000), ..at("/news/gala/") }, Some(Reason::Scheduled))]
     #[case::not_there(Said { failure: Some("404 Not Found".into()), ..at("/a/") }, Some(Reason::NoPage))]
+    #[case::barred_live(Said { barred: Some("line 2".into()), ..at("/a/") }, Some(Reason::RobotsTxt))]
     #[case::draft(Said { draft: true, keep: Some(true), ..at("/a/") }, Some(Reason::Draft))]
     #[case::over(Said { expires: Lastmod::from_epoch_day(20_000), ..at("/gala/") }, Some(Reason::Expired))]
     #[case::not_over_yet(Said { expires: Lastmod::from_epoch_day(30_000), ..at("/gala/") }, None)]

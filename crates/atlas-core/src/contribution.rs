@@ -37,7 +37,7 @@ numbered! {
     Url = 1, Modified = 2, Published = 3, Title = 4, Description = 5, Language = 6, Image = 7, Video = 8, Digest = 9,
     Noindex = 10, Canonical = 11, Refresh = 12, Keep = 13, Changefreq = 14, Priority = 15, Section = 16, NoHead = 17,
     Id = 18, Slug = 19, Kind = 20, Parent = 21, LanguageGroup = 22, Expires = 23, Category = 24, Tag = 25, Author = 26,
-    Alternate = 27, Failure = 28, Draft = 29,
+    Alternate = 27, Failure = 28, Draft = 29, Barred = 30,
 }
 
 /// The fields that hold one text, with their numbers: for what is done to each of them alike.
@@ -56,6 +56,7 @@ macro_rules! each_text {
         $act!(parent Parent);
         $act!(language_group LanguageGroup);
         $act!(failure Failure);
+        $act!(barred Barred);
     };
 }
 
@@ -138,6 +139,8 @@ pub struct Said<'a> {
     pub refresh: Option<Cow<'a, str>>,
     /// Why the server gives no page there, in words: `404 Not Found`, `an image/png`.
     pub failure: Option<Cow<'a, str>>,
+    /// What the live site's robots.txt says against fetching it, in words.
+    pub barred: Option<Cow<'a, str>>,
     /// It is not meant for the public yet.
     pub draft: bool,
     /// The page's or row's own word on whether it belongs in the sitemap.

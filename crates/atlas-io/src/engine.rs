@@ -1,7 +1,8 @@
 //! A small search engine on loopback, to try announcing against.
 //!
 //! It takes IndexNow as published: it checks host, schema and count, fetches the key file, and answers with the right
-//! status. It can be told to answer 429 or 503 or to hang, and lists what it has received.
+//! status. It can be told to answer 429 or 503 or to hang, and lists what it has received. It also describes films by
+//! oEmbed, as a provider of players does.
 
 use std::collections::HashMap;
 use std::io;
@@ -99,6 +100,7 @@ impl TestEngine {
         };
         let router = Router::new()
             .route("/indexnow", get(one).post(many))
+            .route("/oembed", get(describe))
             .route("/received", get(list))
             .route("/mood", post(set_mood))
             .layer(DefaultBodyLimit::max(LARGEST_MESSAGE))
@@ -109,6 +111,11 @@ impl TestEngine {
     /// The endpoint to configure.
     pub fn endpoint(&self) -> String {
         format!("http://{}/indexnow", self.served.address())
+    }
+
+    /// Where films are described by oEmbed.
+    pub fn films(&self) -> String {
+        format!("http://{}/oembed", self.served.address())
     }
 
     /// What it has received so far.
@@ -163,6 +170,35 @@ async fn many(State(shared): State<Shared>, headers: HeaderMap, body: axum::body
 
 async fn list(State(shared): State<Shared>) -> Json<Vec<Received>> {
     Json(shared.received.lock().unwrap_or_else(PoisonError::into_inner).clone())
+}
+
+#[derive(Debug, Deserialize)]
+struct Described {
+    url: String,
+}
+
+/// Describes a film by oEmbed: any film, but for those whose name begins with `unknown`.
+async fn describe(State(shared): State<Shared>, Query(film): Query<Described>) -> Response {
+    let mood = *shared.mood.lock().unwrap_or_else(PoisonError::into_inner);
+    let name = film.url.split(['?', '#']).next().unwrap_or("").trim_end_matches('/').rsplit('/').next().unwrap_or("");
+    match mood {
+        Mood::Hang => tokio::time::sleep(HANG).await,
+        Mood::Fair => {}
+        Mood::TooMany(_) | Mood::Down => return StatusCode::SERVICE_UNAVAILABLE.into_response(),
+    }
+    if name.starts_with("unknown") {
+        return StatusCode::NOT_FOUND.into_response();
+    }
+    Json(serde_json::json!({
+        "version": "1.0",
+        "type": "video",
+        "title": format!("Film {name}"),
+        "author_name": "Marrow Vale Films",
+        "thumbnail_url": format!("https://films.example/stills/{name}.jpg"),
+        "html": format!("<iframe src=\"{}\"></iframe>", film.url.replace('"', "")),
+        "duration": 95,
+    }))
+    .into_response()
 }
 
 #[derive(Debug, Deserialize)]

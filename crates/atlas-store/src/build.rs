@@ -96,7 +96,7 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
 
 /// Gathers and lists entries, those that are left out too. Returns the list and how many there are in all.
 pub fn list(job: &Job<'_>, ledger: &mut Ledger, listing: &Listing) -> Result<(Vec<Listed>, u64), StoreError> {
-    let found = find(job, ledger, Purpose::Write)?;
+    let found = find(job, ledger, Purpose::LookCloser)?;
     let writing = ledger.transaction()?;
     keep_memories(job, &found, &writing)?;
     writing.commit()?;
@@ -180,7 +180,7 @@ pub struct Explained {
 /// Decides again about one address, from what the sources say now.
 pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Explained, StoreError> {
     let seed = ledger.seed()?;
-    let Gathered { arrivals, outcomes, .. } = gather(job, ledger, seed, Purpose::Write)?;
+    let Gathered { arrivals, outcomes, .. } = gather(job, ledger, seed, Purpose::LookCloser)?;
     let key = fingerprint::key(seed, address);
     let mut said = Vec::new();
     let mut merged: Option<Said<'static>> = None;
@@ -217,8 +217,10 @@ fn holds(file: &crate::ledger::FileRow, at: usize) -> bool {
 enum Purpose {
     /// To look at the site as a whole, its links included.
     Look,
-    /// To write files, or to look at one entry.
+    /// To write files.
     Write,
+    /// To look at some entries closely: what is known of a site that takes long to walk will do.
+    LookCloser,
 }
 
 /// What the sources yielded.
@@ -234,6 +236,7 @@ fn gather(job: &Job<'_>, ledger: &mut Ledger, seed: u64, purpose: Purpose) -> Re
         let (name, settings) = (source.name(), source.settings());
         let links = purpose == Purpose::Look || source.needs_links();
         let memory = if job.fresh { Memory::default() } else { ledger.memory(&name, settings, links)? };
+        let memory = Memory { will_do: purpose == Purpose::LookCloser && !memory.known.is_empty(), ..memory };
         let mut keep = |memory: &Memory| {
             let writing = ledger.transaction()?;
             writing.learnt(&name, settings, memory)?;

@@ -72,6 +72,10 @@ pub struct Memory {
     pub fresh: Vec<(String, Learnt)>,
     /// What was met again unchanged.
     pub met: u64,
+    /// What is to be forgotten.
+    pub forgotten: Vec<String>,
+    /// What was learnt before will do: nobody wants to wait for more.
+    pub will_do: bool,
 }
 
 impl Memory {
@@ -186,6 +190,11 @@ impl<'a> Gathering<'a> {
     /// Remembers what was learnt of a file.
     pub fn learn(&mut self, path: String, learnt: Learnt) {
         self.memory.fresh.push((path, learnt));
+    }
+
+    /// Forgets a file.
+    pub fn forget(&mut self, path: String) {
+        self.memory.forgotten.push(path);
     }
 
     /// Notes something for the next time.

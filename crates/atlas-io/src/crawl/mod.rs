@@ -43,8 +43,8 @@ const FIRST: u32 = 20;
 const PATIENCE: Duration = Duration::from_secs(120);
 /// How often what was learnt is kept.
 const KEEP_EVERY: Duration = Duration::from_secs(5);
-/// A crawl that was stopped longer ago than this many seconds begins anew.
-const STALE: i64 = 86_400;
+/// A crawl that was stopped longer ago than this many milliseconds begins anew.
+const STALE: i64 = 86_400_000;
 /// How many pages may wait to be read, for each connection.
 const BACKLOG: usize = 4;
 
@@ -100,6 +100,11 @@ impl Source for Crawl {
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        let memory = gathering.memory();
+        if memory.will_do && memory.note.is_none() {
+            recall(gathering);
+            return Ok(());
+        }
         let walked = http::block_on(async { Ok(self.walk(gathering).await) });
         walked.map_err(|error| failed(self.name(), error.to_string())).and_then(|walked| walked)
     }
@@ -187,7 +192,7 @@ struct Walk<'w, 'g> {
     frontier: Frontier,
     /// What was found, by address: in an order that does not depend on who answered first.
     found: BTreeMap<String, (Vec<u8>, Vec<u8>)>,
-    /// When this round began, in seconds since 1970: what was learnt since then is not asked for again.
+    /// When this round began, in milliseconds since 1970: what was learnt since then is not asked for again.
     since: i64,
     tries: HashMap<String, u32>,
     failures_in_a_row: u32,
@@ -204,7 +209,7 @@ struct Walk<'w, 'g> {
 
 impl<'w, 'g> Walk<'w, 'g> {
     fn new(crawl: &'w Crawl, fetcher: Fetcher, robots: Robots, gathering: &'w mut Gathering<'g>) -> Self {
-        let now = Timestamp::now().as_second();
+        let now = Timestamp::now().as_millisecond();
         let noted = gathering.memory().note.as_deref().and_then(|note| note.parse::<i64>().ok());
         let since = noted.filter(|since| now - since < STALE).unwrap_or(now);
         gathering.set_note(Some(since.to_string()));
@@ -290,13 +295,8 @@ impl<'w, 'g> Walk<'w, 'g> {
     fn begin(&mut self, visit: Visit, fetching: &mut JoinSet<(Visit, Fetched)>) {
         if let Some(barred) = self.robots.barred(TOKEN, visit.address.path()) {
             self.barred.add(&visit.address);
-            // Where all crawlers are barred, choosing finds that out for itself.
-            let failure = self
-                .robots
-                .barred("*", visit.address.path())
-                .is_none()
-                .then(|| format!("not looked at: robots.txt bars {TOKEN}, line {}", barred.line).into());
-            let said = Said { failure, ..self.said_of(&visit) };
+            let words = format!("line {} of the live site's file: Disallow: {} (for {TOKEN})", barred.line, barred.pattern);
+            let said = Said { barred: Some(words.into()), ..self.said_of(&visit) };
             return self.keep_said(&visit, &said, Vec::new(), None);
         }
         let recalled = self.gathering.memory().known.get(visit.address.as_str()).cloned();
@@ -395,7 +395,7 @@ impl<'w, 'g> Walk<'w, 'g> {
             Some(learnt) => self.meet_again(visit, learnt, false),
             None => {
                 let said = Said { failure: Some(why.into()), ..self.said_of(visit) };
-                self.found.insert(visit.address.to_string(), (row_of(&said), Vec::new()));
+                self.keep_said(visit, &said, Vec::new(), None);
             }
         }
     }
@@ -462,14 +462,14 @@ impl<'w, 'g> Walk<'w, 'g> {
         self.gathering.progress(1);
         self.found.insert(visit.address.to_string(), (learnt.row.clone(), learnt.links.clone()));
         if anew {
-            let stamp = Stamp { size: 0, modified: Timestamp::now().as_second() };
+            let stamp = Stamp { size: 0, modified: Timestamp::now().as_millisecond() };
             self.gathering.learn(visit.address.to_string(), Learnt { stamp, ..learnt });
         }
     }
 
     fn keep_said(&mut self, visit: &Visit, said: &Said<'_>, links: Vec<u8>, validators: Option<String>) {
         let row = row_of(said);
-        let stamp = Stamp { size: 0, modified: Timestamp::now().as_second() };
+        let stamp = Stamp { size: 0, modified: Timestamp::now().as_millisecond() };
         let learnt =
             Learnt { stamp, row: row.clone(), links: links.clone(), validators: validators.unwrap_or_default() };
         self.gathering.learn(visit.address.to_string(), learnt);
@@ -502,7 +502,12 @@ impl<'w, 'g> Walk<'w, 'g> {
         self.barred.tell(self.gathering, "addresses not looked at: robots.txt bars them");
         self.empty.tell(self.gathering, "pages are empty until a script runs");
         match self.stopped.take() {
-            None => self.gathering.set_note(None),
+            None => {
+                self.gathering.set_note(None);
+                let known = self.gathering.memory().known.keys();
+                let gone: Vec<String> = known.filter(|address| !self.found.contains_key(*address)).cloned().collect();
+                gone.into_iter().for_each(|address| self.gathering.forget(address));
+            }
             Some(why) => {
                 let known: Vec<(String, Learnt)> = (self.gathering.memory().known.iter())
                     .filter(|(address, _)| !self.found.contains_key(*address))
@@ -519,17 +524,31 @@ impl<'w, 'g> Walk<'w, 'g> {
                 }
             }
         }
-        let mut block = Block::new(self.gathering.seed());
-        for (row, links) in self.found.into_values() {
-            block.push_bytes(&row);
-            block.push_links(links);
-            if block.len() * 300 > BLOCK_BYTES {
-                self.gathering.push_counted(std::mem::replace(&mut block, Block::new(self.gathering.seed())));
-            }
-        }
-        self.gathering.push_counted(block);
+        hand_over(self.found.into_values(), self.gathering);
         Ok(())
     }
+}
+
+/// Hands over what was found when the site was walked last.
+fn recall(gathering: &mut Gathering<'_>) {
+    gathering.remark("as it was when it was walked last; survey walks it again");
+    let known = gathering.memory().known.iter().map(|(address, learnt)| (address.clone(), learnt.clone()));
+    let known: BTreeMap<String, Learnt> = known.collect();
+    known.keys().for_each(|_| gathering.met_again());
+    hand_over(known.into_values().map(|learnt| (learnt.row, learnt.links)), gathering);
+}
+
+fn hand_over(found: impl Iterator<Item = (Vec<u8>, Vec<u8>)>, gathering: &mut Gathering<'_>) {
+    let mut block = Block::new(gathering.seed());
+    for (row, links) in found {
+        block.push_bytes(&row);
+        block.push_links(links);
+        if block.len() * 300 > BLOCK_BYTES {
+            let full = std::mem::replace(&mut block, Block::new(gathering.seed()));
+            gathering.push_counted(full);
+        }
+    }
+    gathering.push_counted(block);
 }
 
 fn row_of(said: &Said<'_>) -> Vec<u8> {

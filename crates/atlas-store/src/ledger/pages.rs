@@ -58,6 +58,10 @@ impl Writing<'_> {
             let Learnt { row, links, validators, .. } = learnt;
             statement.execute(params![source, path, size as i64, modified, row, links, validators])?;
         }
+        let mut statement = self.inner.prepare_cached("delete from page where source = ?1 and path = ?2")?;
+        for path in &memory.forgotten {
+            statement.execute([source, path])?;
+        }
         Ok(())
     }
 }

@@ -16,8 +16,6 @@ pub const DAY: i64 = 86_400;
 pub const ROOT: &str = "https://www.marrowvale.example/";
 
 const CONFIG: &str = r#"
-[site]
-url = "https://www.marrowvale.example/"
 web_root = "public"
 timezone = "Europe/London"
 [robots]
@@ -29,6 +27,7 @@ pub const HTML: &str = "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n";
 /// A site under test.
 pub struct Site {
     folder: TempDir,
+    url: String,
     now: i64,
     spoilt: Cell<bool>,
 }
@@ -36,14 +35,20 @@ pub struct Site {
 impl Site {
     /// An empty web root, and a configuration with this added to it.
     pub fn new(config: &str) -> Self {
-        let site = Self { folder: tempfile::tempdir().unwrap(), now: NOON, spoilt: Cell::new(false) };
+        Self::at_url(ROOT, config)
+    }
+
+    /// The same for a site at another URL.
+    pub fn at_url(url: &str, config: &str) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let site = Self { folder, url: url.to_owned(), now: NOON, spoilt: Cell::new(false) };
         fs::create_dir(site.path("public")).unwrap();
         site.configure(config);
         site
     }
 
     pub fn configure(&self, config: &str) {
-        self.write("idle-atlas.toml", format!("{CONFIG}{config}"));
+        self.write("idle-atlas.toml", format!("[site]\nurl = \"{}\"{CONFIG}{config}", self.url));
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
