@@ -5,7 +5,7 @@ use std::io::Read;
 use std::path::Path;
 use std::time::Duration;
 
-use atlas_core::address::Site;
+use atlas_core::address::{Address, Site};
 use atlas_core::contribution::{Alternate, Said};
 use atlas_core::entry::Priority;
 use atlas_core::fingerprint;
@@ -146,7 +146,7 @@ impl Adding<'_, '_> {
 impl OldSitemap {
     fn said(&self, url: RawUrl) -> Result<Said<'static>, String> {
         let loc = url.loc.ok_or("it has no loc")?;
-        let address = self.site.address(&loc).map_err(|why| why.to_string())?;
+        let address = Address::parse(&loc).map_err(|why| why.to_string())?;
         let date = |text: Option<String>| Lastmod::read(&text?, &self.timezone);
         let place = |text: &str| self.site.address(text).ok();
         let settle = |video: atlas_core::video::Video| video.settled(place, |text| Lastmod::read(text, &self.timezone));

@@ -170,7 +170,7 @@ impl Sql {
         if !statement.readonly() {
             return Err(io::Error::other("the query would write; a source only reads"));
         }
-        let names: Vec<String> = statement.column_names().into_iter().map(str::to_owned).collect();
+        let names: Vec<String> = statement.column_names().map(str::to_owned).collect();
         let mut rows = statement.query([]).map_err(words)?;
         while let Some(row) = rows.next().map_err(words)? {
             let mut object = Map::new();

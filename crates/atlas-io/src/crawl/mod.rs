@@ -295,7 +295,8 @@ impl<'w, 'g> Walk<'w, 'g> {
     fn begin(&mut self, visit: Visit, fetching: &mut JoinSet<(Visit, Fetched)>) {
         if let Some(barred) = self.robots.barred(TOKEN, visit.address.path()) {
             self.barred.add(&visit.address);
-            let words = format!("line {} of the live site's file: Disallow: {} (for {TOKEN})", barred.line, barred.pattern);
+            let words =
+                format!("line {} of the live site's file: Disallow: {} (for {TOKEN})", barred.line, barred.pattern);
             let said = Said { barred: Some(words.into()), ..self.said_of(&visit) };
             return self.keep_said(&visit, &said, Vec::new(), None);
         }

@@ -2,8 +2,8 @@
 
 use std::io::Write;
 use std::process::{Command, Stdio};
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use rstest::rstest;
@@ -83,7 +83,8 @@ fn walks_a_site_as_an_engine_would() {
     assert_eq!(server.count("/hidden/"), 0, "nofollow is obeyed");
     assert!(server.requests()[0].head.contains("user-agent: idle-atlas/"));
     site.run(&["why", "/gone"]).says(0, &["left out: no-page", "404 Not Found"]);
-    site.run(&["why", "/private/x"]).says(0, &["left out: robots-txt", "line 2 of the live site's file: Disallow: /private/ (for idle-atlas)"]);
+    site.run(&["why", "/private/x"])
+        .says(0, &["left out: robots-txt", "line 2 of the live site's file: Disallow: /private/ (for idle-atlas)"]);
 }
 
 #[test]
@@ -92,7 +93,8 @@ fn asks_with_conditions_the_next_time() {
         "/robots.txt" => status(404),
         _ if request.head.contains("if-none-match: \"v1\"") => status(304),
         "/" => {
-            let body = b"<title>Home</title><main><p>The home page of a railway, with a link.</p><a href=/a/>a</a>".to_vec();
+            let body =
+                b"<title>Home</title><main><p>The home page of a railway, with a link.</p><a href=/a/>a</a>".to_vec();
             Answer::Full(200, vec![header("Content-Type", "text/html"), header("ETag", "\"v1\"")], body)
         }
         _ => page("A", &[]),
@@ -115,8 +117,30 @@ fn hostile(request: &Request) -> Answer {
         }
         "/" => page(
             "Home",
-            &["/next/1/", "/loop/a", "/big", "/bomb", "/drip", "/calendar/2026/11/", "/maze/x/", "/search?q=0", "/binary", "/latin", "/huge-table",
-              "/barred/x", "http://10.0.0.1/", "http://[::1]:1/", "//other.example/", "ftp://x.example/", "/to-private", "/broken-gzip", "/500", "javascript:void(0)", "/deep", "/wall"],
+            &[
+                "/next/1/",
+                "/loop/a",
+                "/big",
+                "/bomb",
+                "/drip",
+                "/calendar/2026/11/",
+                "/maze/x/",
+                "/search?q=0",
+                "/binary",
+                "/latin",
+                "/huge-table",
+                "/barred/x",
+                "http://10.0.0.1/",
+                "http://[::1]:1/",
+                "//other.example/",
+                "ftp://x.example/",
+                "/to-private",
+                "/broken-gzip",
+                "/500",
+                "javascript:void(0)",
+                "/deep",
+                "/wall",
+            ],
         ),
         "/loop/a" => redirect("/loop/b"),
         "/loop/b" => redirect("/loop/a"),
@@ -125,14 +149,29 @@ fn hostile(request: &Request) -> Answer {
         "/bomb" => {
             let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
             (0..40).for_each(|_| packed.write_all(&[b' '; 1 << 20]).unwrap());
-            Answer::Full(200, vec![header("Content-Type", "text/html"), header("Content-Encoding", "gzip")], packed.finish().unwrap())
+            Answer::Full(
+                200,
+                vec![header("Content-Type", "text/html"), header("Content-Encoding", "gzip")],
+                packed.finish().unwrap(),
+            )
         }
-        "/broken-gzip" => Answer::Full(200, vec![header("Content-Type", "text/html"), header("Content-Encoding", "gzip")], b"no gzip".to_vec()),
+        "/broken-gzip" => Answer::Full(
+            200,
+            vec![header("Content-Type", "text/html"), header("Content-Encoding", "gzip")],
+            b"no gzip".to_vec(),
+        ),
         "/drip" => Answer::Drip,
-        "/binary" => Answer::Full(200, vec![header("Content-Type", "text/html")], vec![0, 1, 2, 255, 0, 7].repeat(1000)),
-        "/latin" => Answer::Full(200, vec![header("Content-Type", "text/html")], b"<title>Caf\xe9</title><p>\xff\xfe and words enough to say something".to_vec()),
+        "/binary" => Answer::Full(200, vec![header("Content-Type", "text/html")], [0, 1, 2, 255, 0, 7].repeat(1000)),
+        "/latin" => Answer::Full(
+            200,
+            vec![header("Content-Type", "text/html")],
+            b"<title>Caf\xe9</title><p>\xff\xfe and words enough to say something".to_vec(),
+        ),
         "/500" => status(500),
-        "/deep" => Answer::Html(format!("<title>Deep</title>{}<p>The bottom of it all is down here somewhere.", "<div>".repeat(200_000))),
+        "/deep" => Answer::Html(format!(
+            "<title>Deep</title>{}<p>The bottom of it all is down here somewhere.",
+            "<div>".repeat(200_000)
+        )),
         "/wall" => Answer::Html("<title>Just a moment</title><h1>Verify you are human</h1><script></script>".into()),
         _ if path.starts_with("/next/") => page("Next", &[&format!("/next/{}/", number() + 1)]),
         _ if path.starts_with("/calendar/") => {
@@ -143,7 +182,9 @@ fn hostile(request: &Request) -> Answer {
         }
         _ if path.starts_with("/maze/") => page("Maze", &[&format!("{path}x/"), &format!("{path}y/")]),
         _ if path.starts_with("/search?q=") => {
-            let links: Vec<String> = (0..40).map(|next| format!("/search?q={path}{next}").replace("/search?q=/search?q=", "/search?q=")).collect();
+            let links: Vec<String> = (0..40)
+                .map(|next| format!("/search?q={path}{next}").replace("/search?q=/search?q=", "/search?q="))
+                .collect();
             page("Search", &links.iter().map(String::as_str).collect::<Vec<_>>())
         }
         _ => status(404),
@@ -196,7 +237,9 @@ fn a_server_that_wants_no_robots_is_left_alone(#[case] answer: u16, #[case] want
 fn a_challenge_and_an_empty_page_are_named() {
     let wall = Server::start(|request| match request.path.as_str() {
         "/robots.txt" => status(404),
-        _ => Answer::Html("<title>Just a moment…</title><h1>Checking your browser</h1><script src=/c.js></script>".into()),
+        _ => Answer::Html(
+            "<title>Just a moment…</title><h1>Checking your browser</h1><script src=/c.js></script>".into(),
+        ),
     });
     site(&wall, "").run(&["survey"]).says(2, &["challenge to robots", "Just a moment"]);
     let app = Server::start(|request| match request.path.as_str() {
@@ -212,7 +255,9 @@ fn the_home_page_says_where_the_site_is() {
         "/robots.txt" => status(404),
         _ => redirect("https://www.marrowvale.example/"),
     });
-    site(&server, "").run(&["survey"]).says(2, &["sends visitors on to https://www.marrowvale.example/", "correct [site] url"]);
+    site(&server, "")
+        .run(&["survey"])
+        .says(2, &["sends visitors on to https://www.marrowvale.example/", "correct [site] url"]);
 }
 
 #[test]
@@ -222,7 +267,9 @@ fn patience_is_honoured_and_then_it_goes_on() {
     let server = Server::start(move |request| match request.path.as_str() {
         "/robots.txt" => status(404),
         "/" => page("Home", &["/a/"]),
-        _ if counting.fetch_add(1, Ordering::SeqCst) == 0 => Answer::Full(429, vec![header("Retry-After", "1")], Vec::new()),
+        _ if counting.fetch_add(1, Ordering::SeqCst) == 0 => {
+            Answer::Full(429, vec![header("Retry-After", "1")], Vec::new())
+        }
         _ => page("A", &[]),
     });
     let site = site(&server, "");
@@ -253,7 +300,10 @@ fn one_that_asks_for_too_much_patience_is_left_for_another_time() {
 fn a_crawl_that_is_killed_goes_on_where_it_was() {
     let server = Server::start(|request| match request.path.as_str() {
         "/robots.txt" => status(404),
-        "/" => page("Home", &(0..400).map(|n| format!("/p/{n}x/")).collect::<Vec<_>>().iter().map(String::as_str).collect::<Vec<_>>()),
+        "/" => page(
+            "Home",
+            &(0..400).map(|n| format!("/p/{n}x/")).collect::<Vec<_>>().iter().map(String::as_str).collect::<Vec<_>>(),
+        ),
         _ => page("Page", &[]),
     });
     let site = Site::at_url(&server.url(), "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 25\n");
@@ -285,7 +335,12 @@ impl Nginx {
             root.display()
         );
         std::fs::write(folder.path().join("nginx.conf"), config).unwrap();
-        let child = Command::new("nginx").arg("-c").arg(folder.path().join("nginx.conf")).arg("-e").arg(folder.path().join("error.log")).spawn();
+        let child = Command::new("nginx")
+            .arg("-c")
+            .arg(folder.path().join("nginx.conf"))
+            .arg("-e")
+            .arg(folder.path().join("error.log"))
+            .spawn();
         let nginx = Self { child: child.expect("nginx is installed"), _folder: folder };
         for _ in 0..100 {
             if std::net::TcpStream::connect(("127.0.0.1", port)).is_ok() {
@@ -316,7 +371,16 @@ fn a_folder_and_a_crawl_of_it_give_the_same_entries() {
     // The sample site lives elsewhere; a page that nobody links to can be crawled by nobody.
     let replaced = Command::new("find")
         .arg(folder.path("public"))
-        .args(["-name", "*.html", "-exec", "sed", "-i", &format!("s#https://www.marrowvale.example/#{url}#g"), "{}", "+"])
+        .args([
+            "-name",
+            "*.html",
+            "-exec",
+            "sed",
+            "-i",
+            &format!("s#https://www.marrowvale.example/#{url}#g"),
+            "{}",
+            "+",
+        ])
         .status();
     assert!(replaced.unwrap().success());
     let unlinked: String = folder.json(&["survey"])["notices"]
@@ -334,14 +398,17 @@ fn a_folder_and_a_crawl_of_it_give_the_same_entries() {
     let crawl = Site::at_url(&url, CRAWL);
     let crawled = crawl.json(&["survey", "--list", "--sort", "url"]);
     let kept = |list: &Value| -> Vec<Value> {
-        let mut entries: Vec<Value> = list.as_array().unwrap().iter().filter(|entry| entry["section"].is_string()).cloned().collect();
+        let mut entries: Vec<Value> =
+            list.as_array().unwrap().iter().filter(|entry| entry["section"].is_string()).cloned().collect();
         entries.iter_mut().for_each(|entry| entry["sources"] = Value::Null);
         entries
     };
     assert!(kept(&crawled).len() > 40, "{crawled:#}");
     let lines = |list: &Value| -> Vec<String> { kept(list).iter().map(ToString::to_string).collect() };
     let (folder, crawl) = (lines(&survey), lines(&crawled));
-    for line in folder.iter().filter(|line| !crawl.contains(line)).chain(crawl.iter().filter(|line| !folder.contains(line))) {
+    for line in
+        folder.iter().filter(|line| !crawl.contains(line)).chain(crawl.iter().filter(|line| !folder.contains(line)))
+    {
         eprintln!("only in one: {line}");
     }
     assert!(folder == crawl);

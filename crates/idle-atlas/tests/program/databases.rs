@@ -1,0 +1,67 @@
+//! The source `sql` against real servers, named by the environment.
+
+use rstest::rstest;
+
+use crate::support::Site;
+
+fn config(query: &str, more: &str) -> String {
+    format!("[[source]]\nfrom = \"sql\"\nconnection = \"${{DEPOT}}\"\nquery = {query:?}\n{more}\n")
+}
+
+/// Runs the program with the connection that the environment names.
+fn run(site: &Site, server: &str, arguments: &[&str]) -> crate::support::Ran {
+    let connection = std::env::var(server).unwrap_or_else(|_| panic!("{server} names a server to test against"));
+    crate::support::Ran::of(site.command(arguments).env("DEPOT", connection).output().unwrap())
+}
+
+const POSTGRES: &str = "IDLE_ATLAS_POSTGRES";
+const MARIADB: &str = "IDLE_ATLAS_MARIADB";
+
+const POSTGRES_QUERY: &str = "select '/halts/' || slug || '/' as url, seen as modified, array[photo, '/all.svg'] as images, stops as priority, json_build_object('a',
+ 1) as other from (values ('lampworks', timestamptz '2026-03-04 09:30:00+00', '/l.svg', 0.5::numeric), ('vale-end', null, null, null)) as halts (slug, seen, photo, stops) -- all of them";
+const MARIADB_QUERY: &str = "select concat('/halts/', slug, '/') as url, seen as modified, concat(coalesce(photo, ''), '|/all.svg') as images, stops as priority from (select 'lampworks' as slug, timestamp '2026-03-04 09:30:00' as seen, '/l.svg' as photo, 0.5 as stops union all select 'vale-end', null, null, null) as halts order by slug;";
+
+#[rstest]
+#[case::postgres(POSTGRES, POSTGRES_QUERY)]
+#[case::mariadb(MARIADB, MARIADB_QUERY)]
+#[ignore = "needs PostgreSQL and MariaDB servers"]
+fn a_query_is_a_source(#[case] server: &str, #[case] query: &str) {
+    let site = Site::new(&config(query, "section = \"halts\""));
+    run(&site, server, &["build"]).says(0, &["2 entries"]);
+    assert_eq!(site.paths().into_iter().collect::<Vec<_>>(), ["/halts/lampworks/", "/halts/vale-end/"]);
+    let lastmod = site.lastmod("/halts/lampworks/").unwrap();
+    assert!(lastmod.starts_with("2026-03-04T09:30:00"), "{lastmod}");
+    let urls = site.listed()["sitemap.xml"].clone();
+    let images: Vec<usize> = urls.iter().map(|url| url.images.len()).collect();
+    assert_eq!(images, [2, 1]);
+}
+
+#[rstest]
+#[case::postgres(
+    POSTGRES,
+    "select url from no_such_table",
+    "",
+    "the query failed: relation \"no_such_table\" does not exist"
+)]
+#[case::mariadb(MARIADB, "select url from no_such_table", "", "the query failed: Table")]
+#[case::postgres_writes(POSTGRES, "insert into pg_temp.t values (1) returning 1 as url", "", "the query failed")]
+#[case::mariadb_writes(
+    MARIADB,
+    "create table mischief (a int)",
+    "",
+    "the query failed: Cannot execute statement in a READ ONLY transaction"
+)]
+#[case::mariadb_commits(MARIADB, "commit; create table mischief (a int)", "", "the query failed")]
+#[case::postgres_slow(POSTGRES, "select '/a/' as url from pg_sleep(20)", "wait_seconds = 1", "1 seconds")]
+#[case::mariadb_slow(MARIADB, "select '/a/' as url, sleep(20)", "wait_seconds = 1", "longer than 1 seconds")]
+#[ignore = "needs PostgreSQL and MariaDB servers"]
+fn what_goes_wrong_is_told(#[case] server: &str, #[case] query: &str, #[case] more: &str, #[case] wanted: &str) {
+    let site = Site::new(&config(query, more));
+    let ran = run(&site, server, &["survey"]);
+    let said = format!("{}{}", ran.out, ran.errors);
+    assert_eq!(ran.code, 2, "{said}");
+    assert!(said.contains(wanted) || (wanted == "1 seconds" && said.contains("statement timeout")), "{said}");
+    let connection = std::env::var(server).unwrap();
+    let secret = connection.split("://").nth(1).unwrap().split('@').next().unwrap().to_owned();
+    assert!(!said.contains(&secret), "{said}");
+}
