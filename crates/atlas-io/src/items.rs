@@ -1,5 +1,6 @@
 //! A JSON array of any length, item by item: each becomes a line of JSON, so that rows have one way only.
 
+use std::cell::Cell;
 use std::io::{self, Read};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
@@ -80,6 +81,9 @@ pub(crate) fn gather_lines(
     })
 }
 
+/// The longest item. One that never ends is found out here, before it fills the memory.
+const LONGEST_ITEM: u64 = 16 << 20;
+
 /// Reads an array.
 pub(crate) fn gather(
     reader: impl Read + Send,
@@ -87,13 +91,35 @@ pub(crate) fn gather(
     gathering: &mut Gathering<'_>,
 ) -> Result<(), RowsError> {
     gather_lines(rows, gathering, |lines| {
-        let mut json = serde_json::Deserializer::from_reader(reader);
-        json.deserialize_seq(Items(lines)).map_err(io::Error::from)?;
+        let read = Cell::new(0);
+        let mut json = serde_json::Deserializer::from_reader(io::BufReader::new(Metered { reader, read: &read }));
+        json.deserialize_seq(Items { lines, read: &read }).map_err(io::Error::from)?;
         json.end().map_err(io::Error::from)
     })
 }
 
-struct Items<'l>(&'l mut Lines);
+/// Counts what is read for one item, and fails where that is too much.
+struct Metered<'c, R> {
+    reader: R,
+    read: &'c Cell<u64>,
+}
+
+impl<R: Read> Read for Metered<'_, R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let length = self.reader.read(buffer)?;
+        self.read.set(self.read.get() + length as u64);
+        if self.read.get() > LONGEST_ITEM {
+            let why = format!("an item of it is longer than {LONGEST_ITEM} bytes; is a quote left open?");
+            return Err(io::Error::other(why));
+        }
+        Ok(length)
+    }
+}
+
+struct Items<'l> {
+    lines: &'l mut Lines,
+    read: &'l Cell<u64>,
+}
 
 impl<'de> Visitor<'de> for Items<'_> {
     type Value = ();
@@ -104,7 +130,8 @@ impl<'de> Visitor<'de> for Items<'_> {
 
     fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<(), A::Error> {
         while let Some(item) = items.next_element::<Box<RawValue>>()? {
-            self.0.push(item.get().as_bytes()).map_err(serde::de::Error::custom)?;
+            self.read.set(0);
+            self.lines.push(item.get().as_bytes()).map_err(serde::de::Error::custom)?;
         }
         Ok(())
     }

@@ -14,7 +14,7 @@ use atlas_store::source::{Gathering, Source};
 use rusqlite::OpenFlags;
 use rusqlite::types::ValueRef;
 use serde_json::{Map, Value};
-use sqlx::{AssertSqlSafe, Column, Connection, Executor, Row};
+use sqlx::{AssertSqlSafe, Column, Connection, Executor, Row, TypeInfo};
 use tokio_stream::StreamExt;
 
 use crate::folder::failed;
@@ -217,7 +217,9 @@ impl Sql {
             let mut object = Map::new();
             for (at, column) in row.columns().iter().enumerate() {
                 let bytes: Option<&[u8]> = row.try_get_unchecked(at).map_err(Trouble::Query)?;
-                let text = bytes.map_or(Value::Null, |bytes| String::from_utf8_lossy(bytes).into());
+                // A TIMESTAMP is an instant, written in the zone of the session; a DATETIME is in whatever zone the site is.
+                let zone = if column.type_info().name() == "TIMESTAMP" { "Z" } else { "" };
+                let text = bytes.map_or(Value::Null, |bytes| (String::from_utf8_lossy(bytes) + zone).into());
                 object.insert(column.name().to_owned(), text);
             }
             push(&object, lines).map_err(Trouble::Reading)?;

@@ -1,0 +1,212 @@
+//! Bytes of all kinds at every reader of files: none may panic, hang or fill the memory.
+//!
+//! A few hundred cases run with all tests. For some minutes of it:
+//!
+//! ```text
+//! PROPTEST_CASES=50000 cargo test --release -p atlas-io --test fuzzing
+//! ```
+
+use std::collections::HashSet;
+use std::fs;
+use std::io::Write;
+use std::path::Path;
+use std::sync::Arc;
+
+use atlas_core::address::{Address, Site};
+use atlas_core::choose::{Chooser, OwnFiles};
+use atlas_core::page::{self, Player, Reader};
+use atlas_core::placement::UrlsPerFile;
+use atlas_core::query::Parameters;
+use atlas_core::robots::Robots;
+use atlas_core::section::Sections;
+use atlas_core::shape::{SectionShape, Shape};
+use atlas_io::feed::Feed;
+use atlas_io::field::Mapping;
+use atlas_io::folder::Folder;
+use atlas_io::html::HtmlFolder;
+use atlas_io::input::{Input, WAIT};
+use atlas_io::markdown::MarkdownFolder;
+use atlas_io::oembed::Asking;
+use atlas_io::record::{Dates, RecordSettings};
+use atlas_io::sitemaps::OldSitemap;
+use atlas_io::table::{Format, Table};
+use atlas_store::arrange::Cut;
+use atlas_store::build::{Job, survey};
+use atlas_store::ledger::Ledger;
+use atlas_store::publish::{Gzip, Place};
+use atlas_store::source::Source;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use proptest::prelude::*;
+
+const ROOT: &str = "https://www.marrowvale.example/";
+
+fn site() -> Site {
+    Site::parse(ROOT).unwrap()
+}
+
+fn reader() -> Reader {
+    Reader {
+        players: vec![Player::new("https://films.example/{id}", None, Some("https://films.example/{id}.jpg")).unwrap()],
+        drop_parameters: Parameters::new(&["s*"]).unwrap(),
+        ..Reader::default()
+    }
+}
+
+fn records() -> RecordSettings {
+    RecordSettings {
+        site: site(),
+        section: None,
+        mapping: Mapping::default(),
+        dates: Dates::Plain,
+        separator: "|".into(),
+        timezone: TimeZone::get("Europe/London").unwrap(),
+        drop_parameters: Parameters::default(),
+    }
+}
+
+/// Every source that reads files, over one file of these bytes.
+fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
+    let input = |name: &str| {
+        fs::write(folder.join(name), bytes).unwrap();
+        (Input::File(folder.join(name)), name.to_owned())
+    };
+    let at = |name: &str, file: &str| {
+        fs::create_dir_all(folder.join(name)).unwrap();
+        fs::write(folder.join(name).join(file), bytes).unwrap();
+        Folder { path: folder.join(name), shown: name.to_owned() }
+    };
+    let mut sources: Vec<Box<dyn Source>> = Vec::new();
+    let formats = [Format::Csv, Format::Tsv, Format::JsonLines, Format::Json];
+    for (name, format) in ["a.csv", "a.tsv", "a.jsonl", "a.json"].into_iter().zip(formats) {
+        let (input, shown) = input(name);
+        sources.push(Box::new(Table { input, shown, format, records: records(), wait: WAIT }));
+    }
+    let (feed, shown) = input("feed.xml");
+    sources.push(Box::new(Feed { input: feed, shown, site: site(), section: None, reader: reader(), wait: WAIT }));
+    let (old, shown) = input("old.xml");
+    let timezone = TimeZone::UTC;
+    sources.push(Box::new(OldSitemap { input: old, shown, site: site(), section: None, timezone, wait: WAIT }));
+    let asking = Arc::new(Asking::default());
+    sources.push(Box::new(HtmlFolder {
+        folder: at("html", "a.html"),
+        site: site(),
+        below: String::new(),
+        drop_html: false,
+        heed_canonical: true,
+        documents: vec![],
+        section: None,
+        reader: reader(),
+        asking: Arc::clone(&asking),
+    }));
+    sources.push(Box::new(MarkdownFolder { folder: at("md", "a.md"), records: records(), reader: reader(), asking }));
+    sources
+}
+
+/// Each source by itself: what one of them cannot read must not keep the others from being tried.
+fn survey_all(bytes: &[u8]) {
+    let folder = tempfile::tempdir().unwrap();
+    for source in sources(folder.path(), bytes) {
+        let sources = [source];
+        let job = Job {
+            sources: &sources,
+            chooser: Chooser {
+                site: site(),
+                own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into() },
+                robots: Robots::read(bytes),
+                tokens: vec![],
+                rules: vec![],
+                sections: Sections::new(vec![], []),
+                now: 0,
+            },
+            shape: Shape { sections: vec![SectionShape { most_images: 1000, videos: true }] },
+            cut: Cut { urls_per_file: UrlsPerFile::Auto, bytes_per_file: 1 << 20 },
+            place: Place {
+                web_root: folder.path().to_owned(),
+                address: ROOT.into(),
+                main: "sitemap.xml".into(),
+                gzip: Gzip::Off,
+                robots: None,
+            },
+            settings: String::new(),
+            now: Timestamp::UNIX_EPOCH,
+            timezone: TimeZone::UTC,
+            fresh: true,
+            allow: HashSet::new(),
+            progress: &|_| (),
+        };
+        let mut ledger = Ledger::open(&folder.path().join(".ledger")).unwrap();
+        // A source may well refuse such bytes; it says so and that is that.
+        let _ = survey(&job, &mut ledger);
+    }
+}
+
+/// The most memory this process has taken, in KiB.
+fn peak() -> u64 {
+    let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let line = status.lines().find(|line| line.starts_with("VmHWM:")).unwrap_or("");
+    line.split_whitespace().nth(1).and_then(|number| number.parse().ok()).unwrap_or(0)
+}
+
+/// Pieces of which files are made, well or badly put together.
+fn pieces() -> impl Strategy<Value = Vec<u8>> {
+    let piece = prop_oneof![
+        3 => prop::sample::select(vec![
+            "url,modified,images,videos.title\n", "/a/,2026-01-02,/x|/y,\"t\n", "\"", ",", "\n", "\t", ";", "|",
+            "{\"url\":\"/a/\",", "\"videos\":[{\"title\":\"x\",\"duration\":\"9\"}]", "}", "[", "]", "{", "\"url\":", "null", "1e999", "[[[[[[[[", "\\u0000",
+            "<?xml version=\"1.0\"?>", "<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\">", "<url><loc>", "https://www.marrowvale.example/a", "</loc>", "</url>",
+            "<sitemapindex xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><sitemap><loc>old.xml</loc></sitemap></sitemapindex>",
+            "<rss version=\"2.0\"><channel>", "<item><link>/x</link>", "<feed xmlns=\"http://www.w3.org/2005/Atom\">", "<entry>", "&amp;", "&#x0;", "&bogus;", "<![CDATA[", "]]>", "<!DOCTYPE x [<!ENTITY a \"b\">]>",
+            "---\n", "+++\n", "title: [a\n", "a: &x [*x]\n", "date: 2026-01-02\n", "title = 'x'\n", "# Head\n", "![a](b)", "> ", "* ",
+            "<html><head><title>", "<base href=//>", "<script type=application/ld+json>", "</script>", "<iframe src=https://films.example/7>", "<img srcset='a 1w,b", "<video><source src=", "<p>", "</",
+        ]).prop_map(|text: &str| text.as_bytes().to_vec()),
+        1 => prop::collection::vec(any::<u8>(), 0..20),
+        1 => prop::sample::select(vec![&b"\xff\xfe"[..], b"\xef\xbb\xbf", b"\x1f\x8b\x08\0\0\0\0\0", b"\x28\xb5\x2f\xfd", b"\0\0\0\0"]).prop_map(<[u8]>::to_vec),
+    ];
+    prop::collection::vec(piece, 0..30).prop_map(|pieces| pieces.concat())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { max_shrink_iters: 200, ..ProptestConfig::default() })]
+
+    #[test]
+    fn files_of_any_bytes(bytes in pieces()) {
+        survey_all(&bytes);
+    }
+
+    #[test]
+    fn pages_of_any_bytes(bytes in prop_oneof![pieces(), prop::collection::vec(any::<u8>(), 0..400)]) {
+        let address = Address::parse(ROOT).unwrap();
+        let _ = page::read(&bytes, &address, &reader());
+        let _ = page::read_oembed(&bytes, &address);
+        let _ = page::text_of(&String::from_utf8_lossy(&bytes));
+    }
+}
+
+#[test]
+fn large_and_deep_files_take_little() {
+    let deep = |open: &str| open.repeat(2_000_000 / open.len()).into_bytes();
+    let mut bomb = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+    (0..300).for_each(|_| bomb.write_all(&[b'9'; 1 << 20]).unwrap());
+    let inputs = [
+        deep("["),
+        deep("{\"a\":"),
+        deep("<div>"),
+        deep("<div class=a "),
+        deep("<!--"),
+        deep("&lt"),
+        deep("a: "),
+        deep("- "),
+        deep("> "),
+        deep("\"a\","),
+        deep("<a href=/"),
+        deep("[a]("),
+        deep("<script>"),
+        deep("<url>"),
+        bomb.finish().unwrap(),
+    ];
+    for bytes in &inputs {
+        survey_all(bytes);
+    }
+    assert!(peak() < 1_500_000, "{} KiB", peak());
+}
