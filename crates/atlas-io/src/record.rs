@@ -63,12 +63,18 @@ pub(crate) struct Header {
     templates: [Vec<Template>; Field::ALL.len()],
     /// Parts of a video.
     video: Vec<(String, Template)>,
+    /// Whether a field is anywhere to be found: most tables have few, and are asked for all. By the field's number.
+    found: [bool; Field::ALL.len()],
 }
 
 impl Header {
     /// For records that are objects with names of their own.
     pub(crate) fn of_objects(mapping: &Mapping) -> Self {
-        let mut header = Self { video: mapping.video.clone().into_iter().collect(), ..Self::default() };
+        let mut header = Self {
+            video: mapping.video.clone().into_iter().collect(),
+            found: [true; Field::ALL.len()],
+            ..Self::default()
+        };
         for (field, templates) in &mapping.fields {
             header.templates[*field as usize].clone_from(templates);
         }
@@ -107,6 +113,7 @@ impl Header {
         if header.places[Field::Url as usize].is_empty() && header.templates[Field::Url as usize].is_empty() {
             return Err((Field::Url, Field::Url.name().to_owned()));
         }
+        header.found = std::array::from_fn(|at| !header.places[at].is_empty() || !header.templates[at].is_empty());
         Ok(header)
     }
 
@@ -193,6 +200,9 @@ impl RecordReader<'_> {
     /// The text of a field: of its first place that has one.
     fn text<'r>(&'r self, record: &'r Record<'_>, field: Field) -> Option<Cow<'r, str>> {
         let at = field as usize;
+        if !self.header.found[at] {
+            return None;
+        }
         let filled = self.header.templates[at].iter().find_map(|template| match template {
             Template::Column(name) => self.value(record, name),
             Template::Pieces(pieces) => {
@@ -248,6 +258,9 @@ impl RecordReader<'_> {
     fn list<'r>(&'r self, record: &'r Record<'_>, field: Field) -> Vec<Cow<'r, str>> {
         let at = field as usize;
         let mut items = Vec::new();
+        if !self.header.found[at] {
+            return items;
+        }
         match record {
             Record::Columns(row) => {
                 for text in self.header.places[at].iter().filter_map(|place| row.get(*place)) {

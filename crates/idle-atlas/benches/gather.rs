@@ -58,7 +58,7 @@ impl Site {
 }
 
 fn folder(docs: &Path, runs: usize) {
-    let source = format!("from = \"html\"\nfolder = {:?}\ncanonical = \"ignore\"", docs);
+    let source = format!("from = \"html\"\nfolder = {docs:?}\ncanonical = \"ignore\"");
     let (mut baselines, mut firsts, mut seconds, mut peak) = (Vec::new(), Vec::new(), Vec::new(), 0);
     for _ in 0..runs {
         baselines.extend(python(docs));
