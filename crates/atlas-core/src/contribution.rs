@@ -137,7 +137,7 @@ pub struct Said<'a> {
     pub canonical: Option<Cow<'a, str>>,
     /// The address that the page or its server sends visitors on to.
     pub refresh: Option<Cow<'a, str>>,
-    /// Why the server gives no page there, in words: `404 Not Found`, `an image/png`.
+    /// Why the server gives no page there, in words: a status, `404 Not Found`, comes first.
     pub failure: Option<Cow<'a, str>>,
     /// What the live site's robots.txt says against fetching it, in words.
     pub barred: Option<Cow<'a, str>>,
@@ -342,6 +342,11 @@ pub fn url_of(row: &[u8]) -> &str {
     }
 }
 
+/// Whether a row says that the server answered with a status of failure, without reading the rest.
+pub fn is_dead(row: &[u8]) -> bool {
+    fields(row).any(|(field, bytes)| field == Field::Failure && bytes.first().is_some_and(u8::is_ascii_digit))
+}
+
 /// The known fields of a row, in the order they were written.
 fn fields(row: &[u8]) -> impl Iterator<Item = (Field, &[u8])> {
     let mut rest = row;
@@ -538,6 +543,18 @@ pub(crate) mod tests {
         assert_eq!(page.videos.len(), 1);
         assert_eq!(page.videos[0].title.as_deref(), Some("From the cab"));
         assert_eq!(page.noindex.as_deref(), Some("noindex"));
+    }
+
+    #[test]
+    fn a_dead_page_is_told_without_reading_it() {
+        let dead = |failure: Option<&'static str>| {
+            let mut row = Vec::new();
+            let failure = failure.map(Cow::Borrowed);
+            Row::write(&mut row, &Said { title: Some("7".into()), failure, ..Said::default() });
+            is_dead(&row)
+        };
+        assert!(dead(Some("404 Not Found")));
+        assert!(!dead(Some("image/png, which is no page")) && !dead(None));
     }
 
     #[test]

@@ -15,7 +15,7 @@ use atlas_store::source::{Gathering, Problem, Source};
 use feed_rs::model::{Entry, MediaObject, Text};
 
 use crate::folder::failed;
-use crate::input::Input;
+use crate::input::{self, Input};
 
 /// The largest feed, unpacked.
 const LARGEST: u64 = 64 << 20;
@@ -48,7 +48,8 @@ impl Source for Feed {
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let cannot_read = |why: String| failed(self.name(), format!("cannot read {}: {why}", self.shown));
-        let reader = self.input.open(self.wait).map_err(|error| cannot_read(error.to_string()))?;
+        let reader =
+            self.input.open(self.wait).map_err(|error| cannot_read(format!("{error}{}", input::mend(&error))))?;
         let mut bytes = Vec::new();
         reader.take(LARGEST + 1).read_to_end(&mut bytes).map_err(|error| cannot_read(error.to_string()))?;
         if bytes.len() as u64 > LARGEST {

@@ -46,6 +46,16 @@ impl Input {
     }
 }
 
+/// How to mend what could not be read: another file, or the file itself.
+pub(crate) fn mend(error: &io::Error) -> &'static str {
+    match error.kind() {
+        io::ErrorKind::NotFound | io::ErrorKind::PermissionDenied | io::ErrorKind::IsADirectory => {
+            "; correct “file” in the configuration"
+        }
+        _ => "; nothing of it is taken until it can be read to its end",
+    }
+}
+
 /// Unpacks what is packed.
 pub(crate) fn unpacked(mut raw: Box<dyn Read + Send>) -> io::Result<Box<dyn Read + Send>> {
     let mut start = Vec::with_capacity(4);

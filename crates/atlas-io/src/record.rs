@@ -145,7 +145,11 @@ impl RecordReader<'_> {
     /// and the rest goes on.
     pub(crate) fn read<'r>(&'r self, record: &'r Record<'_>, trouble: &mut impl FnMut(Trouble)) -> Option<Said<'r>> {
         let Some(url) = self.text(record, Field::Url) else {
-            trouble("no url in it; the row is passed over".to_owned());
+            let why = match self.wanting(record) {
+                Some(name) => format!("no url in it, for want of “{name}”"),
+                None => "no url in it".to_owned(),
+            };
+            trouble(format!("{why}; the row is passed over"));
             return None;
         };
         let address = match self.settings.site.address(&url) {
@@ -195,6 +199,12 @@ impl RecordReader<'_> {
             url: Cow::Owned(address.into_string()),
             ..Said::default()
         })
+    }
+
+    /// What the template of the URL names and the record does not have.
+    fn wanting(&self, record: &Record<'_>) -> Option<&str> {
+        let mut names = self.header.templates[Field::Url as usize].iter().flat_map(Template::columns);
+        names.find(|name| self.value(record, name).is_none_or(|value| value.trim().is_empty()))
     }
 
     /// The text of a field: of its first place that has one.

@@ -82,7 +82,13 @@ impl Rows<'_> {
             return Ok(Header::of_objects(&self.settings.mapping));
         };
         let mut reader = csv::ReaderBuilder::new().delimiter(delimiter).from_reader(&first.bytes[..]);
-        let columns = reader.headers().map_err(|error| broken(format!("line 1: {error}")))?.clone();
+        let columns = reader.headers().map_err(|error| {
+            broken(match error.kind() {
+                csv::ErrorKind::Utf8 { .. } => "its header is not in UTF-8; save the table as UTF-8".to_owned(),
+                _ => format!("line 1: {error}"),
+            })
+        })?;
+        let columns = columns.clone();
         let columns: Vec<String> = columns.iter().map(|name| name.trim().to_owned()).collect();
         let end = reader.position().byte() as usize;
         let lines = memchr::memchr_iter(b'\n', &first.bytes[..end]).count() as u64;

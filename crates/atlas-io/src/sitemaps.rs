@@ -17,7 +17,7 @@ use atlas_store::source::{Gathering, Problem, Source};
 use jiff::tz::TimeZone;
 
 use crate::folder::failed;
-use crate::input::Input;
+use crate::input::{self, Input};
 
 /// The most unpacked bytes of one file: twice what the protocol allows, so that a file just over the limit loses nothing.
 const LARGEST: u64 = 104_857_600;
@@ -49,7 +49,7 @@ impl Source for OldSitemap {
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
-        let failed = |why: String| failed(self.name(), format!("{why}; correct “file” in the configuration"));
+        let failed = |why: String| failed(self.name(), why);
         let children = self.file(&self.input, &self.shown, gathering).map_err(failed)?;
         for child in children {
             let (input, shown) = self.child(&child);
@@ -71,7 +71,7 @@ impl Source for OldSitemap {
 impl OldSitemap {
     /// Reads one file; returns the files it names, where it is an index.
     fn file(&self, input: &Input, shown: &str, gathering: &mut Gathering<'_>) -> Result<Vec<String>, String> {
-        let cannot_read = |error: std::io::Error| format!("cannot read {shown}: {error}");
+        let cannot_read = |error: std::io::Error| format!("cannot read {shown}: {error}{}", input::mend(&error));
         let mut bytes = Vec::new();
         let reader = input.open(self.wait).map_err(cannot_read)?;
         reader.take(LARGEST + 1).read_to_end(&mut bytes).map_err(cannot_read)?;

@@ -10,7 +10,7 @@ use atlas_core::fingerprint;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 
-use crate::input::Input;
+use crate::input::{self, Input};
 use crate::items;
 use crate::record::RecordSettings;
 use crate::rows::{Layout, Rows, RowsError};
@@ -79,7 +79,7 @@ impl Table {
     }
 
     fn cannot_read(&self, error: &io::Error) -> StoreError {
-        self.failed(format!("cannot read {}: {error}; correct “file” in the configuration", self.shown))
+        self.failed(format!("cannot read {}: {error}{}", self.shown, input::mend(error)))
     }
 }
 

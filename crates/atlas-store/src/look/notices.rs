@@ -5,7 +5,7 @@ use std::fmt;
 
 use atlas_core::address;
 use atlas_core::choose::{Chooser, Verdict};
-use atlas_core::contribution::{Said, url_of};
+use atlas_core::contribution::{Said, is_dead, url_of};
 use atlas_core::fingerprint;
 use atlas_core::links;
 use serde::Serialize;
@@ -27,7 +27,7 @@ pub enum Notice {
     Elsewhere,
     /// Pages that no other page links to.
     Unlinked,
-    /// Links that lead to nothing that a source knows.
+    /// Links that lead to nothing: the server says so, or no source knows it.
     LinkedNotFound,
     /// Sources that say something else of one entry.
     AtOdds,
@@ -43,10 +43,10 @@ impl Notice {
     /// What it means, for people; it follows a count.
     pub fn words(self) -> &'static str {
         match self {
-            Self::Elsewhere => "on another scheme or host than the site",
+            Self::Elsewhere => "on another scheme or host",
             Self::Unlinked => "pages that no other page links to",
-            Self::LinkedNotFound => "linked, and no source knows them",
-            Self::AtOdds => "sources disagree on a field; the first wins",
+            Self::LinkedNotFound => "linked, and not there",
+            Self::AtOdds => "two words for one field",
             Self::RepeatsParent => "attachments that repeat their article",
             Self::DateAlone => "declared date moved, content did not",
             Self::ContentAlone => "content moved, declared date did not",
@@ -157,7 +157,8 @@ impl<'a> Links<'a> {
             return found;
         }
         found.any = true;
-        let mut known: HashSet<u128> = arrivals.marks().map(|(_, mark)| mark.key).collect();
+        let alive = arrivals.marks().filter(|(place, _)| !is_dead(arrivals.row(*place)));
+        let mut known: HashSet<u128> = alive.map(|(_, mark)| mark.key).collect();
         known.extend(arrivals.others());
         known.extend(settled.candidates.iter().map(|candidate| candidate.lane.key));
         let key = |url: &str| fingerprint::key(seed, url);
@@ -248,7 +249,7 @@ fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
             let (url, mine, theirs) = (lines.next()?, lines.next()?, lines.next()?);
             Some(Example { url: url.to_owned(), detail: Some(format!("“{mine}” and “{theirs}”")) })
         });
-        let about = format!("{field}: {} and {}", name(*first), name(*second));
+        let about = format!("{field}, between {} and {}", name(*first), name(*second));
         Noticed::new(Notice::AtOdds, Some(about), counted.count, examples.collect())
     };
     settled.at_odds.iter().map(one).collect()

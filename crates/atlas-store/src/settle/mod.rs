@@ -417,8 +417,9 @@ impl<'a> Choosing<'a> {
 
     fn left_out(&mut self, said: &Said<'_>, reason: Reason, stand: &Stand<'_>) {
         self.out.left_out.entry(reason).or_default().add(stand.named, &said.url);
-        if reason == Reason::OtherHost {
-            self.out.elsewhere.entry(address::origin(&said.url).to_owned()).or_default().add(stand.named, &said.url);
+        let origin = address::origin(&said.url);
+        if reason == Reason::OtherHost && origin != self.terms.chooser.site.root().origin() {
+            self.out.elsewhere.entry(origin.to_owned()).or_default().add(stand.named, &said.url);
         }
         if stand.prior != UNKNOWN {
             let told = (reason == Reason::Redirect).then_some(Change::Redirected);

@@ -2,6 +2,8 @@
 
 use atlas_store::report::{Built, Counted, Fate, IncompleteVideo, RobotsFate, SectionReport, Survey};
 
+use atlas_store::look::Noticed;
+
 use super::grid::Grid;
 use super::words::{count, grouped, size};
 use crate::screen::{FAINT, GOOD, STRONG, WARN};
@@ -77,25 +79,33 @@ fn sources(survey: &Survey) -> String {
     out + "\n"
 }
 
-/// Facts that no entry shows by itself.
+/// Facts that no entry shows by itself: a line each, or all that is known of them.
 fn notices(survey: &Survey, verbose: bool) -> String {
     if survey.notices.is_empty() {
         return String::new();
     }
-    let mut out = format!("{WARN}Worth a look:{WARN:#}\n");
-    let shown = if verbose { usize::MAX } else { 1 };
-    for notice in &survey.notices {
-        let about = notice.about.as_ref().map_or(String::new(), |about| format!(" – {about}"));
-        out += &format!("  {:>7}  {}{about}\n", grouped(notice.count), notice.words);
-        for example in notice.examples.iter().take(shown) {
-            out += &format!("           {FAINT}{example}{FAINT:#}\n");
+    let what = |notice: &Noticed| match &notice.about {
+        Some(about) => format!("{} – {about}", notice.words),
+        None => notice.words.to_owned(),
+    };
+    if verbose {
+        let mut out = format!("{WARN}Worth a look{WARN:#}\n");
+        for notice in &survey.notices {
+            out += &format!("\n  {} {}: {}\n", grouped(notice.count), what(notice), notice.advice);
+            out += &notice.examples.iter().map(|example| format!("    {example}\n")).collect::<String>();
         }
-        out += &format!("           {}\n", notice.advice);
+        return out + "\n";
     }
-    if !verbose {
-        out += &format!("  {FAINT}Every example: --verbose{FAINT:#}\n");
+    let mut grid = Grid::new(&[">count", "worth a look", "for example"]);
+    for notice in survey.notices.iter().take(FEW) {
+        let example = notice.examples.first().map_or(String::new(), |example| example.url.clone());
+        grid.row([grouped(notice.count), what(notice), example]);
     }
-    out + "\n"
+    let more = match survey.notices.len().checked_sub(FEW) {
+        Some(more @ 1..) => format!("  and {more} more\n"),
+        _ => String::new(),
+    };
+    grid.text() + &more + &format!("  {FAINT}All of them, and what to do: idle-atlas survey --verbose{FAINT:#}\n\n")
 }
 
 fn findings(survey: &Survey, verbose: bool) -> String {

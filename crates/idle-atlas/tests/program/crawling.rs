@@ -82,6 +82,12 @@ fn walks_a_site_as_an_engine_would() {
     assert_eq!(server.count("/private/x"), 0, "robots.txt is obeyed");
     assert_eq!(server.count("/hidden/"), 0, "nofollow is obeyed");
     assert!(server.requests()[0].head.contains("user-agent: idle-atlas/"));
+    let notices = site.json(&["survey"])["notices"].clone();
+    let dead = notices.as_array().unwrap().iter().find(|notice| notice["code"] == "linked-not-found").unwrap();
+    assert_eq!(
+        (dead["count"].as_u64(), dead["examples"][0]["url"].as_str()),
+        (Some(1), Some(&*format!("{}gone", server.url())))
+    );
     site.run(&["why", "/gone"]).says(0, &["left out: no-page", "404 Not Found"]);
     site.run(&["why", "/private/x"])
         .says(0, &["left out: robots-txt", "line 2 of the live site's file: Disallow: /private/ (for idle-atlas)"]);

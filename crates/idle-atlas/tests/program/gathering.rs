@@ -56,7 +56,7 @@ fn markdown_with_front_matter_of_both_kinds() {
         &[
             "2 entries would be in",
             "articles/broken.md: its front matter is broken YAML in line",
-            "articles/dateless.md: no url in it",
+            "articles/dateless.md: no url in it, for want of “published”; the file is passed over",
         ],
     );
     let frost = words(&site, "/journal/2026/frost/");

@@ -57,8 +57,17 @@ fn pages_that_nobody_links_to_and_links_that_lead_nowhere() {
     assert_eq!(nowhere, "linked from https://www.marrowvale.example/a/index.html".replace("index.html", "").as_str());
     let again = site.json(&["survey"]);
     assert_eq!(again["notices"], survey["notices"], "what is remembered says the same");
-    site.run(&["survey"])
-        .says(0, &["Worth a look", "3  pages that no other page links to", "2  linked, and no source knows them"]);
+    site.run(&["survey"]).says(
+        0,
+        &["worth a look", "3  pages that no other page links to", "2  linked, and not there", "survey --verbose"],
+    );
+    site.run(&["survey", "--verbose"]).says(
+        0,
+        &[
+            "link to them, or leave them out with a rule",
+            "https://www.marrowvale.example/only/ (linked from https://www.marrowvale.example/b.html)",
+        ],
+    );
 }
 
 #[test]
@@ -70,7 +79,7 @@ fn sources_that_disagree_and_hosts_that_differ() {
     let survey = site.json(&["survey"]);
     let odds = notice(&survey, "at-odds");
     assert_eq!((odds["count"].as_u64(), urls(odds)), (Some(1), vec!["/a.html"]));
-    assert_eq!(odds["about"], "title: html public and table t.csv");
+    assert_eq!(odds["about"], "title, between html public and table t.csv");
     assert_eq!(odds["examples"][0]["detail"], "“Fares” and “Prices”");
     let elsewhere: Vec<(&str, u64)> = survey["notices"]
         .as_array()
