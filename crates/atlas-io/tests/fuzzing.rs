@@ -3,7 +3,7 @@
 //! A few hundred cases run with all tests. For some minutes of it:
 //!
 //! ```text
-//! PROPTEST_CASES=50000 cargo test --release -p atlas-io --test fuzzing
+//! PROPTEST_CASES=20000 cargo test --release -p atlas-io --test fuzzing
 //! ```
 
 use std::collections::HashSet;
