@@ -12,7 +12,7 @@ use atlas_core::video::{Video, unite};
 use atlas_store::arrival::Block;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Problem, Source};
-use feed_rs::model::{Entry, MediaObject, Text};
+use feed_rs::model::{Entry, Link, MediaObject, Text};
 
 use crate::folder::failed;
 use crate::input::{self, Input};
@@ -83,8 +83,14 @@ impl Source for Feed {
 
 impl Feed {
     fn said(&self, entry: Entry, language: Option<&str>) -> Result<Said<'static>, String> {
-        let alternate = entry.links.iter().find(|link| link.rel.as_deref().is_none_or(|rel| rel == "alternate"));
-        let link = alternate.or(entry.links.first()).map(|link| link.href.as_str());
+        // An enclosure goes by that name in Atom and RSS, and by its type alone in JSON Feed.
+        let kind_of = |link: &Link| link.media_type.clone().unwrap_or_default();
+        let (files, pages): (Vec<&Link>, Vec<&Link>) = entry.links.iter().partition(|link| {
+            let kind = kind_of(link);
+            link.rel.as_deref() == Some("enclosure") || kind.starts_with("image/") || kind.starts_with("video/")
+        });
+        let alternate = pages.iter().find(|link| link.rel.as_deref().is_none_or(|rel| rel == "alternate"));
+        let link = alternate.or(pages.first()).map(|link| link.href.as_str());
         let link = link.or(Some(entry.id.as_str()).filter(|id| id.starts_with("http"))).ok_or("it has no link")?;
         let address = self.site.address(link).map_err(|why| why.to_string())?;
         let date = |date: Option<chrono::DateTime<chrono::Utc>>| {
@@ -102,9 +108,8 @@ impl Feed {
         for media in &entry.media {
             self.media(media, &address, &mut images, &mut videos);
         }
-        for link in entry.links.iter().filter(|link| link.rel.as_deref() == Some("enclosure")) {
-            let kind = link.media_type.as_deref().unwrap_or("");
-            self.file(&link.href, kind, &address, &mut images, &mut videos);
+        for link in files {
+            self.file(&link.href, &kind_of(link), &address, &mut images, &mut videos);
         }
         videos.iter_mut().for_each(|video| video.complete_from(&own));
         let published = date(entry.published);
