@@ -312,15 +312,7 @@ impl<'a> Sources<'a> {
 
     fn sitemap(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let (input, shown) = self.input(table)?;
-        let own = |path: &PathBuf| {
-            let ours = path.file_name().is_some_and(|name| name.to_string_lossy().starts_with(&self.main))
-                && path.parent().and_then(|folder| folder.canonicalize().ok())
-                    == self.context.web_root.canonicalize().ok();
-            ours && path.extension().is_some()
-        };
-        if let (Input::File(path), Some(file)) = (&input, &table.as_ref().file)
-            && own(path)
-        {
+        if let Some(file) = table.as_ref().file.as_ref().filter(|_| self.is_ours(&input)) {
             let message = format!(
                 "“file”: {shown} is the file that build writes, so that nothing listed once would ever leave it. Move it elsewhere first, or give [files] main another name"
             );
@@ -334,6 +326,19 @@ impl<'a> Sources<'a> {
             timezone: self.context.timezone.clone(),
             wait: self.wait(table.as_ref(), WAIT)?,
         }))
+    }
+
+    /// Whether a sitemap is the main file itself, in the web root or on the live site.
+    fn is_ours(&self, input: &Input) -> bool {
+        let whole = |path: &Path| path.canonicalize().ok();
+        match input {
+            Input::Standard => false,
+            Input::Url(url) => *url == format!("{}{}", self.context.site.root(), self.main),
+            Input::File(path) => {
+                path.file_name().is_some_and(|name| name.to_string_lossy().starts_with(&self.main))
+                    && path.parent().and_then(whole) == whole(self.context.web_root)
+            }
+        }
     }
 
     fn command(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {

@@ -365,6 +365,8 @@ fn moving_from_another_tool_loses_nothing() {
     site.run(&["build"]).says(2, &["cannot read old/part-1.xml"]);
     site.configure(&source("sitemap", "file = \"public/sitemap.xml\""));
     site.run(&["build"]).says(2, &["is the file that build writes"]);
+    site.configure(&source("sitemap", "file = \"https://www.marrowvale.example/sitemap.xml\""));
+    site.run(&["build"]).says(2, &["is the file that build writes"]);
 }
 
 #[test]
@@ -379,7 +381,7 @@ fn an_old_sitemap_is_read_from_the_live_site_too() {
         };
         Answer::Full(200, Vec::new(), body.into_bytes())
     });
-    let site = Site::at_url(&server.url(), &source("sitemap", &format!("file = \"{}sitemap.xml\"", server.url())));
+    let site = Site::at_url(&server.url(), &source("sitemap", &format!("file = \"{}old.xml\"", server.url())));
     site.run(&["survey"]).says(0, &["2 entries would be in"]);
 }
 

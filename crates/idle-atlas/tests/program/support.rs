@@ -48,7 +48,7 @@ impl Site {
     }
 
     pub fn configure(&self, config: &str) {
-        self.write("idle-atlas.toml", format!("[site]\nurl = \"{}\"{CONFIG}{config}", self.url));
+        self.write("idle-atlas.toml", format!("\n[site]\nurl = \"{}\"{CONFIG}{config}", self.url));
     }
 
     pub fn path(&self, name: &str) -> PathBuf {

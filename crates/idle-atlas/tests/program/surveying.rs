@@ -68,7 +68,7 @@ fn every_reason_is_counted_with_an_example() {
 #[case("/staff/rota.html", 0, &["left out: rule", "matching /staff/**: keep = false"])]
 #[case("/barred/x.html", 0, &["left out: robots-txt", "line 2: Disallow: /barred/ (for *)"])]
 #[case("/lamps/x.html", 0, &["left out: robots-txt", "(for lampbot)"])]
-#[case("/table/", 0, &["goes in", "Said by table more.csv", "title        Again"])]
+#[case("/table/", 0, &["goes in", "Said by table more.csv", "title           Again"])]
 #[case("/nowhere/", 1, &["No source knows this URL"])]
 fn why_tells_each_step(#[case] path: &str, #[case] code: i32, #[case] words: &[&str]) {
     yard().run(&["why", path]).says(code, words);
