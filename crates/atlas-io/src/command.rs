@@ -59,7 +59,11 @@ impl Source for Command {
 impl Command {
     fn watch(&self, gathering: &mut Gathering<'_>) -> Result<(), String> {
         let program = self.run.first().ok_or("there is no program in “run”")?;
-        let mut child = Process::new(program)
+        let mut process = Process::new(program);
+        // A group of its own, so that what the program has started can be stopped along with it.
+        #[cfg(unix)]
+        std::os::unix::process::CommandExt::process_group(&mut process, 0);
+        let mut child = process
             .args(&self.run[1..])
             .current_dir(&self.folder)
             .stdin(Stdio::null())
@@ -97,8 +101,7 @@ impl Command {
                     return Err(format!("it ended with {status}, so that what it wrote is not trusted"));
                 }
                 Ok(None) if started.elapsed() > self.wait => {
-                    let _ = child.kill();
-                    let _ = child.wait();
+                    stop(child);
                     return Err(format!(
                         "it took longer than {} seconds (wait_seconds) and was stopped",
                         self.wait.as_secs()
@@ -110,6 +113,18 @@ impl Command {
             }
         }
     }
+}
+
+/// Ends a program and all that it has started: any of them could keep its output open.
+fn stop(child: &mut Child) {
+    #[cfg(unix)]
+    {
+        let group = rustix::process::Pid::from_child(child);
+        // It fails only where the program is gone already.
+        let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
+    }
+    let _ = child.kill();
+    let _ = child.wait();
 }
 
 /// The last of what a program complains of, in one line. All of it is read, so that the program never waits for it.
