@@ -93,9 +93,7 @@ impl Feed {
         let link = alternate.or(pages.first()).map(|link| link.href.as_str());
         let link = link.or(Some(entry.id.as_str()).filter(|id| id.starts_with("http"))).ok_or("it has no link")?;
         let address = self.site.address(link).map_err(|why| why.to_string())?;
-        let date = |date: Option<chrono::DateTime<chrono::Utc>>| {
-            date.map(|date| Lastmod::Instant { seconds: date.timestamp(), offset: 0 })
-        };
+        let date = |seconds: i64| Lastmod::Instant { seconds, offset: 0 };
         let title = entry.title.map(|text| plain(&text));
         let summary = entry.summary.as_ref().map(plain);
         let body = entry.content.and_then(|content| content.body);
@@ -112,11 +110,12 @@ impl Feed {
             self.file(&link.href, &kind_of(link), &address, &mut images, &mut videos);
         }
         videos.iter_mut().for_each(|video| video.complete_from(&own));
-        let published = date(entry.published);
+        let published = entry.published.map(|instant| date(instant.timestamp()));
+        let updated = entry.updated.map(|instant| date(instant.timestamp()));
         Ok(Said {
             url: address.into_string().into(),
             // What RSS calls the day of publication is read as the day of change too: that is no word of its own.
-            modified: date(entry.updated).filter(|updated| Some(*updated) != published),
+            modified: updated.filter(|updated| Some(*updated) != published),
             published,
             title: title.filter(|title| !title.is_empty()).map(Into::into),
             description: summary.filter(|summary| !summary.is_empty()).map(Into::into),

@@ -36,6 +36,7 @@ use crate::lastmod::Lastmod;
 use crate::query::Parameters;
 use crate::video::Video;
 
+pub use encoding::by_header;
 pub use oembed::read_oembed;
 pub use players::Player;
 pub use reader::{read, text_of};

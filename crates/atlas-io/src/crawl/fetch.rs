@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use atlas_core::address::Address;
 use atlas_core::frontier::canonical_header;
-use atlas_core::page::robots_header;
+use atlas_core::page::{by_header, robots_header};
 use flate2::read::MultiGzDecoder;
 use jiff::Timestamp;
 use reqwest::header::{self, HeaderMap};
@@ -112,15 +112,17 @@ impl Fetcher {
         if !status.is_success() {
             return Fetched::Nothing(status.to_string());
         }
-        let kind = text(answer.headers(), header::CONTENT_TYPE).unwrap_or("").split(';').next().unwrap_or("");
-        let kind = kind.trim().to_ascii_lowercase();
+        let stated = text(answer.headers(), header::CONTENT_TYPE).unwrap_or("").to_ascii_lowercase();
+        let (kind, parameters) = stated.split_once(';').unwrap_or((&stated, ""));
+        let charset = parameters.split(';').find_map(|parameter| parameter.trim().strip_prefix("charset="));
+        let (kind, charset) = (kind.trim().to_owned(), charset.unwrap_or("").to_owned());
         if !is_page(&kind) && !self.documents.contains(&kind) {
             return Fetched::Nothing(format!("{kind}, which is no page"));
         }
-        self.body(address, answer, kind).await
+        self.body(address, answer, kind, &charset).await
     }
 
-    async fn body(&self, address: &Address, mut answer: Response, kind: String) -> Fetched {
+    async fn body(&self, address: &Address, mut answer: Response, kind: String, charset: &str) -> Fetched {
         let headers = answer.headers();
         let directives = headers.get_all("x-robots-tag").iter().filter_map(|value| value.to_str().ok());
         let (mut noindex, mut nofollow) = (None, false);
@@ -152,6 +154,9 @@ impl Fetcher {
                 Ok(_) => bytes = unpacked,
                 Err(error) => return Fetched::Nothing(format!("its gzip is broken ({error})")),
             }
+        }
+        if is_page(&kind) {
+            bytes = by_header(bytes, charset);
         }
         let validators = if validators == "\n" { String::new() } else { validators };
         Fetched::Page(Body { bytes, kind, noindex, nofollow, canonical, validators })

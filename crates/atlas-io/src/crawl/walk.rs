@@ -226,12 +226,15 @@ impl<'w, 'g> Walk<'w, 'g> {
                 "the home page sends visitors on to {target}; correct [site] url to where they end up"
             )));
         }
-        // The same page but for marks that make no other page is the page itself.
-        let said = Said { refresh: Some(target.as_str().to_owned().into()), ..self.said_of(visit) };
-        self.frontier.offer(&target, visit);
-        if target != visit.address {
-            self.keep_said(visit, &said, Vec::new(), None);
+        let mut said = self.said_of(visit);
+        if target == visit.address {
+            // It asks for marks that make no other page: without them there is no page to be had.
+            said.failure = Some("a redirect to itself, but for parameters that are dropped".into());
+        } else {
+            said.refresh = Some(target.as_str().to_owned().into());
+            self.frontier.offer(&target, visit);
         }
+        self.keep_said(visit, &said, Vec::new(), None);
         Ok(())
     }
 

@@ -44,7 +44,7 @@ fn kind(request: &Request) -> Answer {
     };
     match request.path.as_str() {
         "/robots.txt" => Answer::Full(200, vec![], b"User-agent: idle-atlas\nDisallow: /private/\n".to_vec()),
-        "/" => page("Home", &["/a/", "/b/?utm_source=x&page=2", "/moved", "/gone", "/private/x", "/header", "/canon", "/plan.svg", "#top", "/nofollow", "https://other.example/", "/paper.pdf"]),
+        "/" => page("Home", &["/a/", "/b/?utm_source=x&page=2", "/moved", "/gone", "/private/x", "/header", "/canon", "/plan.svg", "#top", "/nofollow", "https://other.example/", "/paper.pdf", "/marked", "/latin"]),
         "/a/" => page("A", &["/", "../a/deep/"]),
         "/a/deep/" => Answer::Html("<title>Deep</title><meta name=robots content=noindex><a href=/b/>b</a>".into()),
         "/b/?page=2" | "/b/" => page("B", &[]),
@@ -54,6 +54,11 @@ fn kind(request: &Request) -> Answer {
         "/nofollow" => Answer::Html("<title>N</title><main><p>Words enough to be a page, or so they say.</p><a rel=nofollow href=/hidden/>h</a>".into()),
         "/plan.svg" => Answer::Full(200, vec![header("Content-Type", "image/svg+xml")], b"<svg/>".to_vec()),
         "/paper.pdf" => Answer::Full(200, vec![header("Content-Type", "application/pdf")], b"%PDF".to_vec()),
+        "/marked" => redirect("/marked?utm_source=x"),
+        "/latin" => {
+            let body = b"<title>Br\xe2n</title><main><p>Words enough to be a page, in Latin letters.</main>".to_vec();
+            Answer::Full(200, vec![header("Content-Type", "text/html; charset=ISO-8859-1")], body)
+        }
         _ => status(404),
     }
 }
@@ -72,6 +77,8 @@ fn walks_a_site_as_an_engine_would() {
         ("canon", "canonical-elsewhere"),
         ("gone", "no-page"),
         ("header", "noindex"),
+        ("latin", "pages"),
+        ("marked", "no-page"),
         ("moved", "redirect"),
         ("nofollow", "pages"),
         ("paper.pdf", "pages"),
@@ -88,6 +95,8 @@ fn walks_a_site_as_an_engine_would() {
         (dead["count"].as_u64(), dead["examples"][0]["url"].as_str()),
         (Some(1), Some(&*format!("{}gone", server.url())))
     );
+    site.run(&["why", "/latin"]).says(0, &["Brân"]);
+    site.run(&["why", "/marked"]).says(0, &["a redirect to itself"]);
     site.run(&["why", "/gone"]).says(0, &["left out: no-page", "404 Not Found"]);
     site.run(&["why", "/private/x"])
         .says(0, &["left out: robots-txt", "line 2 of the live site's file: Disallow: /private/ (for idle-atlas)"]);
