@@ -1,10 +1,11 @@
 //! HTTP as this tool uses it: clients with time limits, that trust nothing they are sent.
 
+use std::fmt;
 use std::io;
 use std::sync::Once;
 use std::time::Duration;
 
-use reqwest::{Client, ClientBuilder, Response, redirect};
+use reqwest::{Client, ClientBuilder, Response, StatusCode, redirect};
 
 /// What the tool calls itself.
 pub const USER_AGENT: &str = concat!("idle-atlas/", env!("CARGO_PKG_VERSION"));
@@ -34,22 +35,40 @@ pub(crate) fn builder(wait: Duration) -> ClientBuilder {
     Client::builder().user_agent(USER_AGENT).connect_timeout(CONNECT.min(wait)).timeout(wait).no_proxy()
 }
 
-/// Fetches; an answer other than 2xx is an error in words.
-pub(crate) async fn get(client: &Client, url: &str) -> Result<Response, String> {
-    let answer = client.get(url).send().await.map_err(|error| cause(&error))?;
+/// Why nothing was fetched.
+#[derive(Debug)]
+pub(crate) enum GetError {
+    /// The server answered with a status other than 2xx.
+    Status(StatusCode),
+    /// There was no answer, or none that can be taken: why, in words.
+    Failed(String),
+}
+
+impl fmt::Display for GetError {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Status(status) => write!(formatter, "the server answers {status}"),
+            Self::Failed(why) => formatter.write_str(why),
+        }
+    }
+}
+
+/// Fetches; an answer other than 2xx is an error.
+pub(crate) async fn get(client: &Client, url: &str) -> Result<Response, GetError> {
+    let answer = client.get(url).send().await.map_err(|error| GetError::Failed(cause(&error)))?;
     match answer.status() {
         status if status.is_success() => Ok(answer),
-        status => Err(format!("the server answers {status}")),
+        status => Err(GetError::Status(status)),
     }
 }
 
 /// Fetches a text of at most so many bytes.
-pub(crate) async fn get_bytes(client: &Client, url: &str, most: usize) -> Result<Vec<u8>, String> {
+pub(crate) async fn get_bytes(client: &Client, url: &str, most: usize) -> Result<Vec<u8>, GetError> {
     let mut answer = get(client, url).await?;
     let mut bytes = Vec::new();
-    while let Some(chunk) = answer.chunk().await.map_err(|error| cause(&error))? {
+    while let Some(chunk) = answer.chunk().await.map_err(|error| GetError::Failed(cause(&error)))? {
         if bytes.len() + chunk.len() > most {
-            return Err(format!("the answer is longer than {most} bytes"));
+            return Err(GetError::Failed(format!("the answer is longer than {most} bytes")));
         }
         bytes.extend_from_slice(&chunk);
     }

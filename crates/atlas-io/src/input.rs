@@ -76,7 +76,7 @@ fn fetch(url: &str, wait: Duration) -> io::Result<File> {
     let mut file = tempfile::tempfile()?;
     http::block_on(async {
         let client = http::following(wait).map_err(io::Error::other)?;
-        let mut answer = http::get(&client, url).await.map_err(io::Error::other)?;
+        let mut answer = http::get(&client, url).await.map_err(|error| io::Error::other(error.to_string()))?;
         let mut size = 0;
         while let Some(chunk) = answer.chunk().await.map_err(|error| io::Error::other(http::cause(&error)))? {
             size += chunk.len() as u64;

@@ -10,7 +10,7 @@ use atlas_core::page::{Page, read_oembed};
 use atlas_core::video::{Video, unite};
 use globset::GlobSet;
 
-use crate::http;
+use crate::http::{self, GetError};
 
 /// The longest answer.
 const LONGEST_ANSWER: usize = 1 << 20;
@@ -106,10 +106,10 @@ impl Asking {
             let client = http::client(WAIT).map_err(std::io::Error::other)?;
             Ok(http::get_bytes(&client, question, LONGEST_ANSWER).await)
         });
-        match asked.map_err(|error| error.to_string()).and_then(|answer| answer) {
+        match asked.unwrap_or_else(|error| Err(GetError::Failed(error.to_string()))) {
             Ok(json) => Ok(read_oembed(&json, endpoint)),
             // The provider knows no such film: that is an answer, and will be the same tomorrow.
-            Err(why) if why.contains("404") || why.contains("401") || why.contains("403") => Ok(None),
+            Err(GetError::Status(status)) if matches!(status.as_u16(), 401 | 403 | 404) => Ok(None),
             Err(why) => {
                 self.silent.lock().unwrap_or_else(PoisonError::into_inner).insert(host.clone());
                 Err(format!("{host}: {why}"))

@@ -27,6 +27,8 @@ pub(super) enum Fetched {
     Redirect(Address),
     /// There is no page: why, in words.
     Nothing(String),
+    /// The server keeps us out: how, in words.
+    Refused(String),
     /// The server has trouble: why, in words. It may be better another time.
     Trouble(String),
     /// The server asks for patience.
@@ -108,6 +110,9 @@ impl Fetcher {
         }
         if status.is_server_error() {
             return Fetched::Trouble(status.to_string());
+        }
+        if matches!(status, StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN) {
+            return Fetched::Refused(status.to_string());
         }
         if !status.is_success() {
             return Fetched::Nothing(status.to_string());

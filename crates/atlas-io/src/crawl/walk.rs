@@ -1,6 +1,7 @@
 //! One crawl on its way: what is asked for next, what came of it, and when to stop.
 
 use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use atlas_core::address::Address;
@@ -108,6 +109,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         let mut fetching: JoinSet<(Visit, Fetched)> = JoinSet::new();
         let (sender, mut read_pages) = mpsc::unbounded_channel::<ReadPage>();
         let mut reading = 0;
+        let reader = Arc::new(self.crawl.clone());
         loop {
             if Instant::now() >= deadline && self.stopped.is_none() {
                 let minutes = self.crawl.most_time.as_secs() / 60;
@@ -133,7 +135,7 @@ impl<'w, 'g> Walk<'w, 'g> {
                     let Ok((visit, fetched)) = done else { continue };
                     if let Some((visit, body)) = self.take(visit, fetched)? {
                         reading += 1;
-                        let (crawl, sender) = (self.crawl.clone(), sender.clone());
+                        let (crawl, sender) = (Arc::clone(&reader), sender.clone());
                         // Nobody listens any more only when the crawl has failed.
                         rayon::spawn(move || drop(sender.send(crawl.read(visit, body))));
                     }
@@ -167,16 +169,16 @@ impl<'w, 'g> Walk<'w, 'g> {
             let said = Said { barred: Some(words.into()), ..self.said_of(&visit) };
             return self.keep_said(&visit, &said, Vec::new(), None);
         }
-        let recalled = self.gathering.memory().known.get(visit.address.as_str()).cloned();
-        if let Some(learnt) = recalled.as_ref().filter(|learnt| learnt.stamp.modified >= self.since) {
-            return self.meet_again(&visit, learnt.clone(), false);
+        let recalled = self.gathering.memory().known.get(visit.address.as_str());
+        if let Some(learnt) = recalled.filter(|learnt| learnt.stamp.modified >= self.since).cloned() {
+            return self.meet_again(&visit, learnt, false);
         }
+        let validators = recalled.map(|learnt| learnt.validators.clone()).unwrap_or_default();
         if self.crawl.requests_per_second > 0.0 {
             self.next_request =
                 self.next_request.max(Instant::now()) + Duration::from_secs_f64(1.0 / self.crawl.requests_per_second);
         }
         let fetcher = self.fetcher.clone();
-        let validators = recalled.map(|learnt| learnt.validators).unwrap_or_default();
         fetching.spawn(async move {
             let fetched = fetcher.fetch(&visit.address, &validators).await;
             (visit, fetched)
@@ -197,26 +199,33 @@ impl<'w, 'g> Walk<'w, 'g> {
                 }
             }
             Fetched::Redirect(target) => self.redirected(&visit, &target)?,
-            Fetched::Nothing(why) => {
-                self.refused += u32::from(why.starts_with("403") || why.starts_with("401"));
-                if visit.depth == 0 {
-                    return Err(self.failed(format!(
-                        "the home page answers {why}; where robots are kept out, let “{TOKEN}” in, or gather from another source"
-                    )));
-                }
-                if self.visited <= FIRST && self.refused > FIRST / 2 {
-                    return Err(self.failed(format!(
-                        "{} of the first {} pages answer {why}: robots are met with a wall. Let “{TOKEN}” in, or gather from another source",
-                        self.refused, self.visited
-                    )));
-                }
-                let said = Said { failure: Some(why.into()), ..self.said_of(&visit) };
-                self.keep_said(&visit, &said, Vec::new(), None);
+            Fetched::Nothing(why) => self.no_page(&visit, why)?,
+            Fetched::Refused(why) => {
+                self.refused += 1;
+                self.no_page(&visit, why)?;
             }
             Fetched::Trouble(why) => self.again(visit, why)?,
             Fetched::Wait(wait, status) => self.patience(visit, wait, status)?,
         }
         Ok(None)
+    }
+
+    /// There is no page. Where that goes for the home page, or for most of the first, it goes for the site.
+    fn no_page(&mut self, visit: &Visit, why: String) -> Result<(), StoreError> {
+        if visit.depth == 0 {
+            return Err(self.failed(format!(
+                "the home page answers {why}; where robots are kept out, let “{TOKEN}” in, or gather from another source"
+            )));
+        }
+        if self.visited <= FIRST && self.refused > FIRST / 2 {
+            return Err(self.failed(format!(
+                "{} of the first {} pages answer {why}: robots are met with a wall. Let “{TOKEN}” in, or gather from another source",
+                self.refused, self.visited
+            )));
+        }
+        let said = Said { failure: Some(why.into()), ..self.said_of(visit) };
+        self.keep_said(visit, &said, Vec::new(), None);
+        Ok(())
     }
 
     fn redirected(&mut self, visit: &Visit, target: &Address) -> Result<(), StoreError> {
@@ -290,6 +299,7 @@ impl<'w, 'g> Walk<'w, 'g> {
                 "stopped because the server answers {status} and asks to be left alone for {} seconds",
                 wait.as_secs()
             ));
+            self.frontier.put_back(visit);
             return Ok(());
         }
         self.paused_until = self.paused_until.max(Some(Instant::now() + wait));

@@ -128,7 +128,7 @@ pub(crate) fn notice(
     for (origin, sample) in &settled.elsewhere {
         all.push(Noticed::of_sample(Notice::Elsewhere, Some(origin.clone()), sample));
     }
-    let links = Links::read(arrivals, settled, chooser, seed);
+    let links = Links::read(arrivals, chooser, seed);
     all.extend(links.unlinked(arrivals, settled, chooser));
     all.extend(links.not_found());
     all.extend(at_odds(settled, outcomes));
@@ -150,7 +150,7 @@ struct Links<'a> {
 }
 
 impl<'a> Links<'a> {
-    fn read(arrivals: &'a Arrivals, settled: &Settled, chooser: &Chooser, seed: u64) -> Self {
+    fn read(arrivals: &'a Arrivals, chooser: &Chooser, seed: u64) -> Self {
         let mut found = Self { any: false, linked: HashSet::new(), unknown: BTreeMap::new() };
         let mut links = arrivals.links().peekable();
         if links.peek().is_none() {
@@ -160,7 +160,6 @@ impl<'a> Links<'a> {
         let alive = arrivals.marks().filter(|(place, _)| !is_dead(arrivals.row(*place)));
         let mut known: HashSet<u128> = alive.map(|(_, mark)| mark.key).collect();
         known.extend(arrivals.others());
-        known.extend(settled.candidates.iter().map(|candidate| candidate.lane.key));
         let key = |url: &str| fingerprint::key(seed, url);
         let mut missing: HashMap<u128, bool> = HashMap::new();
         for (place, packed) in links {

@@ -132,6 +132,7 @@ impl Part {
         let mut said = Said::read(arrivals.row(first));
         let own = arrivals.source_of(first) as u16;
         let mut sources = vec![own];
+        let mut earlier = vec![(own, said.clone())];
         for &(_, place, hash) in &group[1..] {
             let source = arrivals.source_of(place) as u16;
             let other = Said::read(arrivals.row(place));
@@ -140,9 +141,14 @@ impl Part {
             } else {
                 sources.push(source);
                 for field in said.at_odds(&other) {
-                    let sample = self.at_odds.entry((field, own, source)).or_default();
-                    sample.add_with(first, || format!("{}\n{}\n{}", said.url, word(&said, field), word(&other, field)));
+                    let standing = word(&said, field);
+                    // The word that stands is that of the first who said anything.
+                    let owner =
+                        earlier.iter().find(|(_, one)| word(one, field) == standing).map_or(own, |(owner, _)| *owner);
+                    let sample = self.at_odds.entry((field, owner, source)).or_default();
+                    sample.add_with(first, || format!("{}\n{standing}\n{}", said.url, word(&other, field)));
                 }
+                earlier.push((source, other.clone()));
             }
             said.merge(other);
             sum = sum.wrapping_add(hash);

@@ -93,6 +93,9 @@ fn notices(survey: &Survey, verbose: bool) -> String {
         for notice in &survey.notices {
             out += &format!("\n  {} {}: {}\n", grouped(notice.count), what(notice), notice.advice);
             out += &notice.examples.iter().map(|example| format!("    {example}\n")).collect::<String>();
+            if let Some(more @ 1..) = notice.count.checked_sub(notice.examples.len() as u64) {
+                out += &format!("    and {} more\n", grouped(more));
+            }
         }
         return out + "\n";
     }
@@ -105,7 +108,7 @@ fn notices(survey: &Survey, verbose: bool) -> String {
         Some(more @ 1..) => format!("  and {more} more\n"),
         _ => String::new(),
     };
-    grid.text() + &more + &format!("  {FAINT}All of them, and what to do: idle-atlas survey --verbose{FAINT:#}\n\n")
+    grid.text() + &more + &format!("  {FAINT}More of them, and what to do: idle-atlas survey --verbose{FAINT:#}\n\n")
 }
 
 fn findings(survey: &Survey, verbose: bool) -> String {

@@ -104,6 +104,18 @@ fn sources_that_disagree_and_hosts_that_differ() {
 }
 
 #[test]
+fn of_three_sources_the_two_that_differ_are_named() {
+    let tables: String =
+        ["a", "b", "c"].map(|name| format!("[[source]]\nfrom = \"table\"\nfile = \"{name}.csv\"\n")).concat();
+    let site = Site::new(&tables);
+    site.write("a.csv", "url\n/x/\n");
+    site.write("b.csv", "url,title\n/x/,Fares\n");
+    site.write("c.csv", "url,title\n/x/,Prices\n");
+    let survey = site.json(&["survey"]);
+    assert_eq!(notice(&survey, "at-odds")["about"], "title, between table b.csv and table c.csv");
+}
+
+#[test]
 fn dates_that_move_alone_and_contents_that_do() {
     let site = Site::new(HTML);
     let dated = |name: &str, day: &str, text: &str| {
