@@ -8,7 +8,7 @@ use std::borrow::Cow;
 
 use serde::{Deserialize, Serialize};
 
-use crate::entry::{Changefreq, Priority};
+use crate::entry::{Changefreq, DatePolicy, Priority};
 use crate::lastmod::Lastmod;
 use crate::varint;
 use crate::video::{self, Video};
@@ -37,7 +37,8 @@ numbered! {
     Url = 1, Modified = 2, Published = 3, Title = 4, Description = 5, Language = 6, Image = 7, Video = 8, Digest = 9,
     Noindex = 10, Canonical = 11, Refresh = 12, Keep = 13, Changefreq = 14, Priority = 15, Section = 16, NoHead = 17,
     Id = 18, Slug = 19, Kind = 20, Parent = 21, LanguageGroup = 22, Expires = 23, Category = 24, Tag = 25, Author = 26,
-    Alternate = 27, Failure = 28, Draft = 29, Barred = 30,
+    Alternate = 27, Failure = 28, Draft = 29, Barred = 30, OwnSection = 31, DatePolicy = 32, Archive = 33, Members = 34,
+    Share = 35, NotThere = 36, StatedVideo = 37,
 }
 
 /// The fields that hold one text, with their numbers: for what is done to each of them alike.
@@ -57,6 +58,8 @@ macro_rules! each_text {
         $act!(language_group LanguageGroup);
         $act!(failure Failure);
         $act!(barred Barred);
+        $act!(own_section OwnSection);
+        $act!(archive Archive);
     };
 }
 
@@ -151,6 +154,20 @@ pub struct Said<'a> {
     pub priority: Option<Priority>,
     /// The section that the source puts its entries in.
     pub section: Option<Cow<'a, str>>,
+    /// The page's or row's own word on its section.
+    pub own_section: Option<Cow<'a, str>>,
+    /// The page's or row's own word on which date is written of it.
+    pub date_policy: Option<DatePolicy>,
+    /// Which archive it is the page of, as [`Archives::derive`](crate::archive::Archives::derive) names it.
+    pub archive: Option<Cow<'a, str>>,
+    /// Of an archive page, how many entries the archive has.
+    pub members: Option<u64>,
+    /// Of an archive page, the hint that its share of the entries makes.
+    pub share: Option<Priority>,
+    /// Of an archive page: the site's pages are known, and it is not among them.
+    pub not_there: bool,
+    /// The videos that the page itself describes as linked data (schema.org `VideoObject`).
+    pub stated_videos: Vec<Video>,
     /// The page was read and has no `head`: neither title nor canonical can be known.
     pub no_head: bool,
 }
@@ -189,6 +206,11 @@ impl<'a> Said<'a> {
             Field::Tag => self.tags.push(text()),
             Field::Author => self.authors.push(text()),
             Field::Video => self.videos.extend(serde_json::from_slice::<Video>(bytes)),
+            Field::StatedVideo => self.stated_videos.extend(serde_json::from_slice::<Video>(bytes)),
+            Field::DatePolicy => self.date_policy = DatePolicy::ALL.get(first(bytes)).copied(),
+            Field::Members => self.members = bytes.try_into().ok().map(u64::from_le_bytes),
+            Field::Share => self.share = bytes.first().and_then(|&number| Priority::from_hundredths(number)),
+            Field::NotThere => self.not_there = true,
             Field::Alternate => {
                 if let Some((language, url)) = std::str::from_utf8(bytes).ok().and_then(|text| text.split_once('\0')) {
                     self.alternates.push(Alternate { language: language.into(), url: url.into() });
@@ -241,6 +263,11 @@ impl<'a> Said<'a> {
         fill(&mut self.keep, other.keep);
         fill(&mut self.changefreq, other.changefreq);
         fill(&mut self.priority, other.priority);
+        fill(&mut self.date_policy, other.date_policy);
+        fill(&mut self.members, other.members);
+        fill(&mut self.share, other.share);
+        unite(&mut self.stated_videos, other.stated_videos);
+        self.not_there |= other.not_there;
         self.no_head |= other.no_head;
         self.draft |= other.draft;
         other.videos.into_iter().for_each(|video| video::unite(&mut self.videos, video));
@@ -261,6 +288,7 @@ impl<'a> Said<'a> {
         compare!(keep Keep);
         compare!(changefreq Changefreq);
         compare!(priority Priority);
+        compare!(date_policy DatePolicy);
         fields
     }
 
@@ -283,6 +311,8 @@ impl<'a> Said<'a> {
         words.extend(self.keep.map(|keep| ("keep", if keep { "yes" } else { "no" }.to_owned())));
         words.extend(self.changefreq.map(|hint| ("changefreq", hint.as_str().to_owned())));
         words.extend(self.priority.map(|hint| ("priority", hint.to_string())));
+        words.extend(self.date_policy.map(|policy| ("date_policy", policy.as_str().to_owned())));
+        words.extend(self.members.map(|members| ("members", members.to_string())));
         words.extend(self.digest.map(|digest| ("content", format!("digest {digest:016x}"))));
         words
     }
@@ -297,6 +327,11 @@ impl<'a> Said<'a> {
             keep: self.keep,
             changefreq: self.changefreq,
             priority: self.priority,
+            date_policy: self.date_policy,
+            members: self.members,
+            share: self.share,
+            not_there: self.not_there,
+            stated_videos: self.stated_videos,
             no_head: self.no_head,
             ..Said::default()
         };
@@ -401,7 +436,17 @@ impl<'b> Row<'b> {
         for Alternate { language, url } in &said.alternates {
             row.put(Field::Alternate, [language.as_bytes(), b"\0", url.as_bytes()].concat().as_slice());
         }
-        said.videos.iter().for_each(|video| row.video(video));
+        said.videos.iter().for_each(|video| row.video(Field::Video, video));
+        said.stated_videos.iter().for_each(|video| row.video(Field::StatedVideo, video));
+        if let Some(policy) = said.date_policy {
+            row.put(Field::DatePolicy, &[policy as u8]);
+        }
+        if let Some(members) = said.members {
+            row.put(Field::Members, &members.to_le_bytes());
+        }
+        if let Some(share) = said.share {
+            row.put(Field::Share, &[share.hundredths()]);
+        }
         if let Some(digest) = said.digest {
             row.put(Field::Digest, &digest.to_le_bytes());
         }
@@ -414,7 +459,9 @@ impl<'b> Row<'b> {
         if let Some(priority) = said.priority {
             row.put(Field::Priority, &[priority.hundredths()]);
         }
-        for (flag, field) in [(said.no_head, Field::NoHead), (said.draft, Field::Draft)] {
+        for (flag, field) in
+            [(said.no_head, Field::NoHead), (said.draft, Field::Draft), (said.not_there, Field::NotThere)]
+        {
             if flag {
                 row.put(field, &[]);
             }
@@ -439,10 +486,10 @@ impl<'b> Row<'b> {
         self
     }
 
-    fn video(&mut self, video: &Video) {
+    fn video(&mut self, field: Field, video: &Video) {
         // A struct of optional texts and numbers has nothing that JSON could refuse.
         if let Ok(bytes) = serde_json::to_vec(video) {
-            self.put(Field::Video, &bytes);
+            self.put(field, &bytes);
         }
     }
 
@@ -497,6 +544,13 @@ pub(crate) mod tests {
                 expires: seconds.map(|seconds| Lastmod::Instant { seconds, offset: 0 }),
                 categories: words.clone(),
                 authors: words,
+                own_section: Some("halts".into()),
+                date_policy: Some(DatePolicy::Seen),
+                archive: Some("category halts".into()),
+                members: digest,
+                share: hundredths.and_then(Priority::from_hundredths),
+                not_there: true,
+                stated_videos: vec![Video { title: Some("Cab ride".into()), ..Video::default() }],
                 failure: Some("404 Not Found".into()),
                 language_group: Some("halts".into()),
                 alternates: vec![Alternate { language: "cy".into(), url: "https://www.marrowvale.example/cy/".into() }],

@@ -6,6 +6,7 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
+use crate::contribution::Alternate;
 use crate::lastmod::Lastmod;
 use crate::video::Video;
 
@@ -25,6 +26,69 @@ pub struct Entry<'a> {
     pub images: Vec<Cow<'a, str>>,
     /// Videos on the page (video sitemap extension).
     pub videos: Vec<Video>,
+    /// The article as news (news sitemap extension).
+    pub news: Option<NewsArticle<'a>>,
+    /// The whole group of translations that the page belongs to, itself included.
+    pub alternates: Vec<Alternate<'a>>,
+}
+
+impl Entry<'_> {
+    /// Its pictures and videos, as many as are written.
+    pub fn media(&self) -> u32 {
+        u32::try_from(self.images.len() + self.videos.len()).unwrap_or(u32::MAX)
+    }
+}
+
+/// What is written of an article that is news (news sitemap extension).
+#[derive(Debug, Clone, PartialEq)]
+pub struct NewsArticle<'a> {
+    /// The publication's name, exactly as it calls itself.
+    pub publication: Cow<'a, str>,
+    /// The language of the publication: ISO 639, or `zh-cn` or `zh-tw`.
+    pub language: Cow<'a, str>,
+    /// When the article was first published.
+    pub published: Lastmod,
+    /// The article's title.
+    pub title: Cow<'a, str>,
+}
+
+/// Which date is written of an entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum DatePolicy {
+    /// The declared date, else the day its content was seen to change, else that of publication.
+    #[default]
+    Usual,
+    /// The declared date or none.
+    Declared,
+    /// The day its content was seen to change, else that of publication: for declared dates that are not to be trusted.
+    Seen,
+    /// None.
+    None,
+}
+
+impl DatePolicy {
+    /// All of them.
+    pub const ALL: [Self; 4] = [Self::Usual, Self::Declared, Self::Seen, Self::None];
+
+    /// Its word in the configuration.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Usual => "usual",
+            Self::Declared => "declared",
+            Self::Seen => "seen",
+            Self::None => "none",
+        }
+    }
+}
+
+impl FromStr for DatePolicy {
+    type Err = ();
+
+    fn from_str(text: &str) -> Result<Self, ()> {
+        let text = text.trim();
+        Self::ALL.into_iter().find(|word| word.as_str().eq_ignore_ascii_case(text)).ok_or(())
+    }
 }
 
 /// The `changefreq` of the sitemaps protocol 0.9: a hint that large engines ignore.
@@ -70,7 +134,7 @@ impl FromStr for Changefreq {
 }
 
 /// The `priority` of the sitemaps protocol 0.9, kept in hundredths so that equal hints have equal bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
 pub struct Priority(u8);
 
 impl Priority {
@@ -134,5 +198,8 @@ mod tests {
             assert_eq!(word.as_str().to_uppercase().parse(), Ok(word));
         }
         assert_eq!("fortnightly".parse::<Changefreq>(), Err(()));
+        for policy in DatePolicy::ALL {
+            assert_eq!(policy.as_str().parse(), Ok(policy));
+        }
     }
 }

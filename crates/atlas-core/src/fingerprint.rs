@@ -9,8 +9,10 @@
 
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed, xxh3_128_with_seed};
 
-use crate::contribution::Said;
+use crate::choose::Kept;
+use crate::contribution::{Alternate, Said};
 use crate::lastmod::BYTES;
+use crate::strand::Strand;
 
 /// The address of an entry as 128 bits. The seed is the ledger's own, so that nobody can prepare collisions.
 pub fn key(seed: u64, address: &str) -> u128 {
@@ -22,11 +24,31 @@ pub fn row(bytes: &[u8]) -> u64 {
     xxh3_64(bytes)
 }
 
-/// What is written of an entry: what was said, under these settings, with this date. Moves at least whenever the bytes in
-/// the file would.
-pub fn written(said: u64, settings: u64, observed: Option<i32>) -> u64 {
+/// What is written of an entry in a strand: what was said, under these settings, with this date, going in like this, in this
+/// group of translations. Moves at least whenever the bytes in the file would.
+pub fn written(said: u64, settings: u64, observed: Option<i32>, kept: &Kept, group: u64, strand: Strand) -> u64 {
     let observed = observed.map_or(0, |day| (i64::from(day) << 1 | 1) as u64);
-    xxh3_64_with_seed(&[said.to_le_bytes(), observed.to_le_bytes()].concat(), settings)
+    let hints = [
+        kept.changefreq.map_or(0, |hint| hint as u8 + 1),
+        kept.priority.map_or(0, |hint| hint.hundredths() + 1),
+        kept.date_policy as u8,
+        strand as u8,
+    ];
+    let section = kept.section as u32;
+    let words = [said, observed, group, u64::from(u32::from_le_bytes(hints)) << 32 | u64::from(section)];
+    xxh3_64_with_seed(words.map(u64::to_le_bytes).as_flattened(), settings)
+}
+
+/// A group of translations, as it is written.
+pub fn group(alternates: &[Alternate<'_>]) -> u64 {
+    let mut bytes = Vec::new();
+    for Alternate { language, url } in alternates {
+        bytes.extend_from_slice(language.as_bytes());
+        bytes.push(0);
+        bytes.extend_from_slice(url.as_bytes());
+        bytes.push(0);
+    }
+    xxh3_64(&bytes)
 }
 
 /// Settings that have a say in what is written, from any text that spells them out.
@@ -85,7 +107,7 @@ mod tests {
         Prints::of(said, &mut Vec::new())
     }
 
-    use crate::entry::{Changefreq, Priority};
+    use crate::entry::{Changefreq, DatePolicy, Priority};
     use crate::lastmod::Lastmod;
 
     fn page() -> Said<'static> {
@@ -116,10 +138,20 @@ mod tests {
     }
 
     #[test]
-    fn written_follows_words_settings_and_observed_day() {
-        let base = written(1, 2, None);
-        assert_ne!(base, written(2, 2, None));
-        assert_ne!(base, written(1, 3, None));
-        assert_ne!(base, written(1, 2, Some(0)));
+    fn written_follows_all_that_is_written() {
+        let kept = Kept { section: 1, changefreq: None, priority: None, date_policy: DatePolicy::Usual };
+        let base = written(1, 2, None, &kept, 0, Strand::Pages);
+        let others = [
+            written(2, 2, None, &kept, 0, Strand::Pages),
+            written(1, 3, None, &kept, 0, Strand::Pages),
+            written(1, 2, Some(0), &kept, 0, Strand::Pages),
+            written(1, 2, None, &Kept { priority: Priority::new(0.0), ..kept }, 0, Strand::Pages),
+            written(1, 2, None, &Kept { changefreq: Some(Changefreq::Always), ..kept }, 0, Strand::Pages),
+            written(1, 2, None, &Kept { date_policy: DatePolicy::None, ..kept }, 0, Strand::Pages),
+            written(1, 2, None, &Kept { section: 2, ..kept }, 0, Strand::Pages),
+            written(1, 2, None, &kept, 9, Strand::Pages),
+            written(1, 2, None, &kept, 0, Strand::News),
+        ];
+        assert!(others.iter().all(|other| *other != base));
     }
 }

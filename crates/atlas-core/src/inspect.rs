@@ -7,13 +7,15 @@ use std::collections::{HashMap, HashSet, VecDeque};
 
 use jiff::tz::TimeZone;
 use serde::Serialize;
-use xxhash_rust::xxh3::xxh3_64;
+use xxhash_rust::xxh3::xxh3_64_with_seed;
 
 use crate::address::{self, Address};
 use crate::entry::Changefreq;
 use crate::finding::{Finding, Severity};
-use crate::format::{Document, RawSitemap, RawUrl, ReadError, read};
+use crate::format::{Document, RawNews, RawSitemap, RawUrl, ReadError, read};
+use crate::language;
 use crate::lastmod::{self, Lastmod};
+use crate::news::{MOST_NEWS, NEWS_SECONDS};
 use crate::placement::{MOST_BYTES, MOST_FILES, MOST_URLS};
 use crate::robots::{Robots, sitemap_lines};
 
@@ -57,6 +59,8 @@ pub struct FileSeen {
     pub images: u64,
     /// Videos.
     pub videos: u64,
+    /// Articles of news.
+    pub news: u64,
     /// Unpacked size.
     pub bytes: u64,
     /// The newest `lastmod` in it.
@@ -80,6 +84,8 @@ pub struct Inspection {
     asked: HashSet<String>,
     seen: HashMap<u64, u32>,
     robots: Robots,
+    /// The origin whose robots.txt declares the sitemaps: they may list its URLs from wherever they are.
+    origin: String,
     report: Report,
 }
 
@@ -126,6 +132,10 @@ kinds! {
     LASTMOD_FORM = "lastmod-form", Warning, "Write lastmod as YYYY-MM-DD, or with time, seconds and zone: strict readers refuse other forms.";
     LASTMOD_FUTURE = "lastmod-future", Warning, "A page cannot have changed in the future: engines stop trusting the dates.";
     INDEX_BEHIND = "index-behind", Warning, "Give the file in the index the date when it last changed, or engines will not fetch it again.";
+    NEWS_TOO_MANY = "news-too-many", Error, "Split the file: 1,000 articles of news is the limit.";
+    NEWS_TOO_OLD = "news-too-old", Warning, "Build again: after two days an article is no longer news.";
+    ALTERNATE_LANGUAGE = "alternate-language", Error, "hreflang is a language of ISO 639-1, perhaps with a region of ISO 3166-1: en-GB.";
+    ALTERNATE_NOT_ITSELF = "alternate-not-itself", Warning, "Each page of a group lists all pages of the group, itself included.";
     HINT_UNKNOWN = "hint-unknown", Error, "changefreq takes the seven words of the protocol, priority 0.0 to 1.0.";
     TOO_MANY_IMAGES = "too-many-images", Error, "1,000 pictures is the limit of one URL.";
     VIDEO_INCOMPLETE = "video-incomplete", Error, "A video needs thumbnail, title, description, and a media file or player.";
@@ -141,6 +151,7 @@ impl Inspection {
             asked: HashSet::new(),
             seen: HashMap::new(),
             robots: Robots::default(),
+            origin: String::new(),
             report: Report { files: Vec::new(), findings: Vec::new() },
         }
     }
@@ -159,6 +170,7 @@ impl Inspection {
             }
         };
         self.robots = Robots::read(bytes);
+        address::origin(robots_address).clone_into(&mut self.origin);
         if let Some(barred) = self.robots.barred("*", "/") {
             self.find(&SITE_SHUT, robots_address, Some(barred.line as u64), || {
                 format!("“Disallow: {}” shuts all engines out of the home page", barred.pattern)
@@ -199,7 +211,8 @@ impl Inspection {
     /// Takes a file that was asked for.
     pub fn file(&mut self, wanted: &Wanted, fetched: &Fetched) {
         let address = wanted.address.as_str();
-        if let Some(barred) = self.robots.barred("*", address::path(address)) {
+        let own_host = address::origin(address) == self.origin;
+        if let Some(barred) = self.robots.barred("*", address::path(address)).filter(|_| own_host) {
             self.find(&FILE_BARRED, address, None, || {
                 format!("robots.txt line {} bars it: “Disallow: {}”", barred.line, barred.pattern)
             });
@@ -231,6 +244,7 @@ impl Inspection {
             entries: 0,
             images: 0,
             videos: 0,
+            news: 0,
             bytes: bytes.len() as u64,
             newest: None,
         });
@@ -264,6 +278,9 @@ impl Inspection {
         let seen = self.report.files[file as usize].clone();
         if seen.entries == 0 {
             self.find(&NOTHING_IN_IT, address, None, || "there is no url in it".to_owned());
+        }
+        if seen.news > u64::from(MOST_NEWS) {
+            self.find(&NEWS_TOO_MANY, address, None, || format!("{} articles", seen.news));
         }
         if seen.entries > u64::from(MOST_URLS) {
             self.find(&TOO_MANY_URLS, address, None, || format!("{} URLs", seen.entries));
@@ -344,7 +361,7 @@ impl Inspection {
             self.find(&LOC_MISSING, &sitemap, line, || "a url without loc".to_owned());
             return;
         }
-        self.loc(file, &sitemap, line, loc);
+        self.loc(file, &sitemap, url, loc);
         if let Some(text) = &url.lastmod
             && let Some(date) = self.date(&sitemap, line, text)
         {
@@ -364,6 +381,8 @@ impl Inspection {
         if url.images.len() > crate::page::MOST_IMAGES {
             self.find(&TOO_MANY_IMAGES, &sitemap, line, || format!("more than 1,000 pictures of {loc}"));
         }
+        self.news(file, &sitemap, url, loc);
+        self.alternates(&sitemap, url, loc);
         for video in &url.videos {
             if let Some(part) = video.lacks(loc).first() {
                 self.find(&VIDEO_INCOMPLETE, &sitemap, line, || format!("a video of {loc} has no {}", part.words()));
@@ -371,7 +390,31 @@ impl Inspection {
         }
     }
 
-    fn loc(&mut self, file: u32, sitemap: &str, line: Option<u64>, loc: &str) {
+    fn news(&mut self, file: u32, sitemap: &str, url: &RawUrl, loc: &str) {
+        if url.news == RawNews::default() {
+            return;
+        }
+        self.report.files[file as usize].news += 1;
+        let published = url.news.published.as_deref().and_then(|text| self.date(sitemap, Some(url.line), text));
+        if let Some(published) = published.filter(|date| self.now.seconds() - date.seconds() >= NEWS_SECONDS) {
+            self.find(&NEWS_TOO_OLD, sitemap, Some(url.line), || format!("{loc} was published on {published}"));
+        }
+    }
+
+    fn alternates(&mut self, sitemap: &str, url: &RawUrl, loc: &str) {
+        let line = Some(url.line);
+        for one in &url.alternates {
+            if let Err(why) = language::tag(&one.language) {
+                self.find(&ALTERNATE_LANGUAGE, sitemap, line, || format!("{why}, at {loc}"));
+            }
+        }
+        if !url.alternates.is_empty() && !url.alternates.iter().any(|one| one.url == loc) {
+            self.find(&ALTERNATE_NOT_ITSELF, sitemap, line, || format!("{loc} is not among its own alternates"));
+        }
+    }
+
+    fn loc(&mut self, file: u32, sitemap: &str, url: &RawUrl, loc: &str) {
+        let line = Some(url.line);
         let ascii = loc.bytes().all(|byte| byte.is_ascii_graphic());
         let Some(address) = Address::parse(loc).ok().filter(|_| ascii) else {
             self.find(&LOC_NO_URL, sitemap, line, || format!("“{loc}” is no absolute, percent-encoded URL"));
@@ -380,7 +423,10 @@ impl Inspection {
         if loc.len() > address::LONGEST {
             self.find(&LOC_TOO_LONG, sitemap, line, || format!("{} characters: {}…", loc.len(), &loc[..80]));
         }
-        if address.origin() != address::origin(sitemap) {
+        let cross_submitted = address::origin(sitemap) != self.origin && address.origin() == self.origin;
+        if cross_submitted {
+            // Declared by the robots.txt of the host whose URLs it lists.
+        } else if address.origin() != address::origin(sitemap) {
             self.find(&LOC_OTHER_HOST, sitemap, line, || loc.to_owned());
         } else if !address.as_str().starts_with(Address::trusted(sitemap).folder()) {
             self.find(&LOC_OUT_OF_SCOPE, sitemap, line, || loc.to_owned());
@@ -388,7 +434,10 @@ impl Inspection {
         if self.robots.barred("*", address.path()).is_some() {
             self.find(&LOC_BARRED, sitemap, line, || loc.to_owned());
         }
-        if let Some(before) = self.seen.insert(xxh3_64(address.as_str().as_bytes()), file) {
+        // The pictures, videos or news of a page may stand in files of their own beside the page itself.
+        let part = [!url.images.is_empty(), !url.videos.is_empty(), url.news != RawNews::default()];
+        let part = part.iter().fold(0, |bits, has| bits << 1 | u64::from(*has));
+        if let Some(before) = self.seen.insert(xxh3_64_with_seed(address.as_str().as_bytes(), part), file) {
             let before = self.report.files[before as usize].address.clone();
             let place = if before == sitemap { "above in this file".to_owned() } else { format!("in {before} too") };
             self.find(&LOC_TWICE, sitemap, line, || format!("{loc} stands {place}"));

@@ -8,8 +8,9 @@
 //! | gather | [`page`] (what a page says), [`contribution`] (what one source says of one URL) |
 //! | settle | [`contribution::Said::merge`], [`fingerprint`] |
 //! | choose | [`choose`] (decisions with their reasons), [`robots`], [`section`] |
-//! | arrange | [`placement`] (which file an entry lives in) |
-//! | write | [`shape`] (what of an entry is written), [`format`](mod@format) (the sitemap formats, written and read) |
+//! | derive | [`archive`], [`alternates`], [`news`] |
+//! | arrange | [`strand`], [`placement`] (which file an entry lives in) |
+//! | write | [`shape`] (what of an entry is written), [`format`](mod@format) (the sitemap formats, written and read), [`people`] (what visitors read), [`structured`] |
 //! | declare | [`robots::declare`] |
 //! | announce | [`indexnow`] |
 //! | check | [`inspect`], [`finding`] |
@@ -18,6 +19,8 @@
 #![deny(missing_docs)]
 
 pub mod address;
+pub mod alternates;
+pub mod archive;
 pub mod choose;
 pub mod contribution;
 pub mod entry;
@@ -27,14 +30,19 @@ pub mod format;
 pub mod frontier;
 pub mod indexnow;
 pub mod inspect;
+pub mod language;
 pub mod lastmod;
 pub mod links;
+pub mod news;
 pub mod page;
+pub mod people;
 pub mod placement;
 pub mod query;
 pub mod robots;
 pub mod section;
 pub mod shape;
+pub mod strand;
+pub mod structured;
 pub mod video;
 
 mod varint;

@@ -13,6 +13,11 @@ use serde::{Deserialize, Serialize};
 pub const MOST_URLS: u32 = 50_000;
 /// The most bytes in one file, unpacked (sitemaps protocol 0.9).
 pub const MOST_BYTES: u64 = 52_428_800;
+/// The least that may be asked of a file in pictures and videos: twice what one entry may have, so that a file which the next
+/// entry does not fit into is never less than half full.
+pub const LEAST_MEDIA: u32 = 2000;
+/// The most pictures and videos in one file, unless the configuration says otherwise.
+pub const USUAL_MEDIA: u32 = 20_000;
 /// The most files in one index (sitemaps protocol 0.9).
 pub const MOST_FILES: usize = 50_000;
 
@@ -23,6 +28,17 @@ pub struct Limits {
     pub urls: u32,
     /// Bytes of all its `url` elements together, without the frame around them.
     pub bytes: u64,
+    /// Pictures and videos of all its `url` elements together: a file heavy with them takes engines long to go through.
+    pub media: u32,
+}
+
+/// What one entry takes of a file's limits, besides being one of its `url` elements.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Weight {
+    /// Bytes of its `url` element.
+    pub bytes: u64,
+    /// Its pictures and videos.
+    pub media: u32,
 }
 
 /// How large files are to be.
@@ -41,6 +57,14 @@ impl UrlsPerFile {
         match self {
             Self::Auto => u32::try_from(section_size / 1000).unwrap_or(MOST_URLS).clamp(1000, MOST_URLS),
             Self::Fixed(number) => number.clamp(1, MOST_URLS),
+        }
+    }
+
+    /// The same, and never more than `most`.
+    pub fn at_most(self, most: u32) -> Self {
+        match self {
+            Self::Auto => Self::Fixed(most),
+            Self::Fixed(number) => Self::Fixed(number.min(most)),
         }
     }
 
@@ -64,20 +88,27 @@ pub struct FileState {
     pub urls: u32,
     /// Their bytes.
     pub bytes: u64,
+    /// Their pictures and videos.
+    pub media: u64,
 }
 
 impl FileState {
     fn is_overfull(&self) -> bool {
-        self.urls > self.limits.urls || self.bytes > self.limits.bytes
+        self.urls > self.limits.urls || self.bytes > self.limits.bytes || self.media > u64::from(self.limits.media)
     }
 
     /// An entry larger than the limit itself gets a file alone: it has to live somewhere.
-    fn has_room(&self, bytes: u64) -> bool {
-        self.urls == 0 || (self.urls < self.limits.urls && self.bytes + bytes <= self.limits.bytes)
+    fn has_room(&self, weight: Weight) -> bool {
+        self.urls == 0
+            || (self.urls < self.limits.urls
+                && self.bytes + weight.bytes <= self.limits.bytes
+                && self.media + u64::from(weight.media) <= u64::from(self.limits.media))
     }
 
     fn is_half_empty(&self) -> bool {
-        u64::from(self.urls) * 2 < u64::from(self.limits.urls) && self.bytes * 2 < self.limits.bytes
+        u64::from(self.urls) * 2 < u64::from(self.limits.urls)
+            && self.bytes * 2 < self.limits.bytes
+            && self.media * 2 < u64::from(self.limits.media)
     }
 }
 
@@ -112,10 +143,11 @@ impl Shelf {
     }
 
     /// Takes one entry out of a file.
-    pub fn take_out(&mut self, number: u32, bytes: u64) {
+    pub fn take_out(&mut self, number: u32, weight: Weight) {
         if let Some(file) = self.files.iter_mut().find(|file| file.number == number) {
             file.urls = file.urls.saturating_sub(1);
-            file.bytes = file.bytes.saturating_sub(bytes);
+            file.bytes = file.bytes.saturating_sub(weight.bytes);
+            file.media = file.media.saturating_sub(u64::from(weight.media));
         }
     }
 
@@ -142,20 +174,22 @@ impl Shelf {
         folded
     }
 
-    /// Finds a place for one entry of this many bytes; `opening` are the limits of a file that has to be opened for it.
-    pub fn place(&mut self, bytes: u64, opening: Limits) -> u32 {
+    /// Finds a place for one entry of this weight; `opening` are the limits of a file that has to be opened for it.
+    pub fn place(&mut self, weight: Weight, opening: Limits) -> u32 {
         if !self.sealed
             && let Some(open) = self.files.last_mut()
-            && open.has_room(bytes)
+            && open.has_room(weight)
         {
             open.urls += 1;
-            open.bytes += bytes;
+            open.bytes += weight.bytes;
+            open.media += u64::from(weight.media);
             return open.number;
         }
         self.sealed = false;
         let number = self.next_number;
         self.next_number += 1;
-        self.files.push(FileState { number, limits: opening, urls: 1, bytes });
+        let Weight { bytes, media } = weight;
+        self.files.push(FileState { number, limits: opening, urls: 1, bytes, media: u64::from(media) });
         number
     }
 }
@@ -182,9 +216,18 @@ mod tests {
     #[test]
     fn a_limit_that_is_reached_by_bytes_first() {
         let mut shelf = Shelf::new(vec![], 1);
-        let limits = Limits { urls: 100, bytes: 250 };
-        let numbers: Vec<u32> = (0..5).map(|_| shelf.place(100, limits)).collect();
+        let limits = Limits { urls: 100, bytes: 250, media: 100 };
+        let numbers: Vec<u32> = (0..5).map(|_| shelf.place(Weight { bytes: 100, media: 0 }, limits)).collect();
         assert_eq!(numbers, [1, 1, 2, 2, 3]);
+    }
+
+    #[test]
+    fn a_limit_that_is_reached_by_media_first() {
+        let mut shelf = Shelf::new(vec![], 1);
+        let limits = Limits { urls: 100, bytes: 250, media: 100 };
+        let media = [40, 60, 1, 1000, 0];
+        let numbers: Vec<u32> = media.map(|media| shelf.place(Weight { bytes: 1, media }, limits)).to_vec();
+        assert_eq!(numbers, [1, 1, 2, 3, 4], "an entry above the limit itself has a file alone");
     }
 
     /// A section as the store drives it: which entry is in which file, and how large each entry is.
@@ -192,7 +235,7 @@ mod tests {
     struct Model {
         files: BTreeMap<u32, Vec<u32>>,
         limits: BTreeMap<u32, Limits>,
-        sizes: BTreeMap<u32, u64>,
+        sizes: BTreeMap<u32, Weight>,
         next_number: u32,
         next_entry: u32,
     }
@@ -203,7 +246,8 @@ mod tests {
                 number: *number,
                 limits,
                 urls: members.len() as u32,
-                bytes: members.iter().map(|entry| self.sizes[entry]).sum(),
+                bytes: members.iter().map(|entry| self.sizes[entry].bytes).sum(),
+                media: members.iter().map(|entry| u64::from(self.sizes[entry].media)).sum(),
             };
             let mut shelf = Shelf::new(self.files.iter().map(state).collect(), self.next_number);
             let open = self.files.keys().last().copied();
@@ -253,12 +297,13 @@ mod tests {
         #[test]
         fn limits_hold_and_entries_stay(days in proptest::collection::vec(day(), 1..60)) {
             let mut model = Model { next_number: 1, ..Model::default() };
-            let mut limits = Limits { urls: 10, bytes: 400 };
+            let mut limits = Limits { urls: 10, bytes: 400, media: 60 };
             for day in days {
                 let before: BTreeMap<u32, Vec<u32>> = model.files.clone();
                 match day {
                     Day::Add(count) => for _ in 0..count {
-                        model.sizes.insert(model.next_entry, 20 + u64::from(model.next_entry % 30));
+                        let bytes = 20 + u64::from(model.next_entry % 30);
+                        model.sizes.insert(model.next_entry, Weight { bytes, media: model.next_entry % 17 });
                         model.next_entry += 1;
                     },
                     Day::Remove(step) => {
@@ -268,7 +313,9 @@ mod tests {
                         model.files.values_mut().for_each(|members| members.retain(|entry| !gone.contains(entry)));
                     }
                     Day::Grow(entry, size) => {
-                        if let Some(bytes) = model.sizes.get_mut(&u32::from(entry)) { *bytes = u64::from(size); }
+                        if let Some(weight) = model.sizes.get_mut(&u32::from(entry)) {
+                            *weight = Weight { bytes: u64::from(size), media: u32::from(size) / 3 };
+                        }
                     }
                     Day::Limit(urls) => limits.urls = u32::from(urls),
                 }
@@ -278,8 +325,9 @@ mod tests {
                 for (number, members) in &model.files {
                     prop_assert!(!members.is_empty(), "an empty file is invalid");
                     prop_assert!(members.len() as u32 <= limits.urls);
-                    let bytes: u64 = members.iter().map(|entry| model.sizes[entry]).sum();
-                    prop_assert!(bytes <= limits.bytes);
+                    let bytes: u64 = members.iter().map(|entry| model.sizes[entry].bytes).sum();
+                    let media: u32 = members.iter().map(|entry| model.sizes[entry].media).sum();
+                    prop_assert!(bytes <= limits.bytes && media <= limits.media);
                     for entry in members {
                         prop_assert!(seen.insert(*entry), "each entry lives in one file");
                         let home = before.iter().find(|(_, members)| members.contains(entry)).map(|(number, _)| *number);

@@ -1,7 +1,8 @@
 //! Sections: named groups of entries that get sitemap files of their own.
 
-use globset::GlobSet;
 use thiserror::Error;
+
+use crate::choose::{Hints, Patterns};
 
 /// The section of every entry that nothing else puts anywhere.
 pub const DEFAULT: &str = "pages";
@@ -25,10 +26,45 @@ pub fn check_name(name: &str) -> Result<(), NameError> {
 pub struct Section {
     /// Its name, checked by [`check_name`].
     pub name: String,
+    /// What it is called where visitors read it.
+    pub title: Option<String>,
     /// Paths that belong in it, whatever source they come from.
-    pub matching: Option<GlobSet>,
+    pub matching: Option<Patterns>,
+    /// Whether its entries go in.
+    pub on: bool,
     /// The most entries in one of its files, where it has a word of its own on that.
     pub urls_per_file: Option<u32>,
+    /// The most bytes in one of its files, where it has a word of its own on that.
+    pub bytes_per_file: Option<u64>,
+    /// The most pictures and videos in one of its files, where it has a word of its own on that.
+    pub media_per_file: Option<u32>,
+    /// How its entries go in, where nothing closer to them has a word on that.
+    pub hints: Hints,
+}
+
+impl Section {
+    /// One with nothing but a name.
+    pub fn named(name: &str) -> Self {
+        Self {
+            name: name.to_owned(),
+            title: None,
+            matching: None,
+            on: true,
+            urls_per_file: None,
+            bytes_per_file: None,
+            media_per_file: None,
+            hints: Hints::default(),
+        }
+    }
+
+    /// What it is called where visitors read it: its title, else its name as a word: `cab-rides` is `Cab rides`.
+    pub fn label(&self) -> String {
+        self.title.clone().unwrap_or_else(|| {
+            let words = self.name.replace('-', " ");
+            let mut letters = words.chars();
+            letters.next().map(char::to_uppercase).into_iter().flatten().chain(letters).collect()
+        })
+    }
 }
 
 /// All sections of a site, in the order in which they are listed.
@@ -49,12 +85,12 @@ pub enum Placed {
 }
 
 impl Sections {
-    /// The configured sections, then those that only sources name, then the default one where it is not among them.
-    pub fn new(configured: Vec<Section>, named_by_sources: impl IntoIterator<Item = String>) -> Self {
+    /// The configured sections, then those that only sources, rules and archives name, then the default one where it is not among them.
+    pub fn new(configured: Vec<Section>, named_elsewhere: impl IntoIterator<Item = String>) -> Self {
         let mut list = configured;
-        for name in named_by_sources.into_iter().chain([DEFAULT.to_owned()]) {
+        for name in named_elsewhere.into_iter().chain([DEFAULT.to_owned()]) {
             if !list.iter().any(|section| section.name == name) {
-                list.push(Section { name, matching: None, urls_per_file: None });
+                list.push(Section::named(&name));
             }
         }
         Self { list }
@@ -63,15 +99,24 @@ impl Sections {
     /// Finds the section of an entry: the first whose `matching` fits, else the one its source names, else the default.
     /// Returns its place in [`Sections::list`].
     pub fn find(&self, path: &str, from_source: Option<&str>) -> (usize, Placed) {
-        let fits = |section: &Section| section.matching.as_ref().is_some_and(|globs| globs.is_match(path));
+        let fits = |section: &Section| section.matching.as_ref().is_some_and(|patterns| patterns.globs.is_match(path));
         if let Some(at) = self.list.iter().position(fits) {
             return (at, Placed::ByPath);
         }
-        let named = |wanted: &str| self.list.iter().position(|section| section.name == wanted);
-        match from_source.and_then(named) {
+        match from_source.and_then(|name| self.named(name)) {
             Some(at) => (at, Placed::BySource),
-            None => (named(DEFAULT).unwrap_or(0), Placed::ByDefault),
+            None => (self.named(DEFAULT).unwrap_or(0), Placed::ByDefault),
         }
+    }
+
+    /// The place of the section of that name in [`Sections::list`].
+    pub fn named(&self, wanted: &str) -> Option<usize> {
+        self.list.iter().position(|section| section.name == wanted)
+    }
+
+    /// The names of the sections in their order.
+    pub fn names(&self) -> Vec<&str> {
+        self.list.iter().map(|section| section.name.as_str()).collect()
     }
 
     /// The sections in their order.
@@ -89,7 +134,8 @@ mod tests {
 
     fn sections() -> Sections {
         let globs = GlobSetBuilder::new().add(Glob::new("/journal/**").unwrap()).build().unwrap();
-        let journal = Section { name: "journal".into(), matching: Some(globs), urls_per_file: None };
+        let matching = Some(Patterns { globs, written: "/journal/**".into() });
+        let journal = Section { matching, ..Section::named("journal") };
         Sections::new(vec![journal], ["locomotives".to_owned()])
     }
 

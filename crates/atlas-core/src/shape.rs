@@ -1,19 +1,39 @@
-//! From what was said of a page to what is written of it.
+//! From what was said of a page to what is written of it, strand by strand.
 
 use std::borrow::Cow;
 
 use crate::choose::Kept;
-use crate::contribution::Said;
-use crate::entry::Entry;
+use crate::contribution::{Alternate, Said};
+use crate::entry::{DatePolicy, Entry};
 use crate::lastmod::Lastmod;
+use crate::news::News;
+use crate::strand::Strand;
+
+/// Where pictures or videos are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Media {
+    /// Nowhere.
+    #[default]
+    Off,
+    /// With the pages they are on.
+    WithPages,
+    /// In files of their own.
+    OwnFiles,
+}
 
 /// What of the entries of one section is written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct SectionShape {
-    /// Pictures with the pages, at most so many of one page; 0 for none.
+    /// Where pictures go.
+    pub images: Media,
+    /// At most so many pictures of one entry.
     pub most_images: usize,
-    /// Videos with the pages.
-    pub videos: bool,
+    /// Where videos go.
+    pub videos: Media,
+    /// At most so many videos of one entry.
+    pub most_videos: usize,
+    /// The publication whose news its articles are.
+    pub news: Option<News>,
 }
 
 /// What of an entry is written, by the site's settings: section by section, in the order of
@@ -22,46 +42,117 @@ pub struct SectionShape {
 pub struct Shape {
     /// Of each section.
     pub sections: Vec<SectionShape>,
+    /// The instant of the run, in seconds since 1970: what was published within two days before it is news.
+    pub now: i64,
 }
+
+/// A section that nobody told of writes no media.
+const NOTHING: SectionShape =
+    SectionShape { images: Media::Off, most_images: 0, videos: Media::Off, most_videos: 0, news: None };
 
 impl Shape {
     /// Of one section.
-    pub fn of(&self, section: usize) -> SectionShape {
-        self.sections.get(section).copied().unwrap_or(SectionShape { most_images: 0, videos: false })
+    pub fn of(&self, section: usize) -> &SectionShape {
+        self.sections.get(section).unwrap_or(&NOTHING)
     }
 
-    /// Makes the entry. `observed` is the day, counted from 1970-01-01, on which the ledger saw the page's content change.
-    /// Videos that lack a required part are left out.
-    pub fn entry<'a>(&self, said: &'a Said<'_>, kept: Kept, observed: Option<i32>) -> Entry<'a> {
-        let SectionShape { most_images, videos } = self.of(kept.section);
-        let complete = said.videos.iter().filter(|video| videos && video.lacks(&said.url).is_empty());
-        Entry {
-            address: Cow::Borrowed(&said.url),
-            lastmod: lastmod(said, observed),
-            changefreq: kept.changefreq,
-            priority: kept.priority,
-            images: said.images.iter().take(most_images).map(|image| Cow::Borrowed(image.as_ref())).collect(),
-            videos: complete.map(|video| video.beside(&said.url)).collect(),
+    /// The strands that an entry stands in besides that of the pages.
+    pub fn own_strands(&self, said: &Said<'_>, section: usize) -> impl Iterator<Item = Strand> {
+        let shape = self.of(section);
+        let images = shape.images == Media::OwnFiles && !said.images.is_empty();
+        let videos = shape.videos == Media::OwnFiles && self.videos(said, shape).next().is_some();
+        let news = shape.news.as_ref().is_some_and(|news| news.article(said, self.now).is_some());
+        [(images, Strand::Images), (videos, Strand::Videos), (news, Strand::News)]
+            .into_iter()
+            .filter_map(|(wanted, strand)| wanted.then_some(strand))
+    }
+
+    /// Makes the entry as it stands in a strand. `observed` is the day, counted from 1970-01-01, on which the ledger saw the
+    /// page's content change; `group` is the group of translations it belongs to. Videos that lack a required part are
+    /// left out. Only the pages bear dates, hints and alternates, so that no other file is written again for their sake.
+    pub fn entry<'a>(
+        &'a self,
+        said: &'a Said<'_>,
+        kept: Kept,
+        observed: Option<i32>,
+        group: &'a [Alternate<'a>],
+        strand: Strand,
+    ) -> Entry<'a> {
+        let shape = self.of(kept.section);
+        let goes = |media: Media| match strand {
+            Strand::Pages => media == Media::WithPages,
+            Strand::News => false,
+            Strand::Images | Strand::Videos => media == Media::OwnFiles,
+        };
+        let mut entry = Entry { address: Cow::Borrowed(&said.url), ..Entry::default() };
+        if strand != Strand::Videos && goes(shape.images) {
+            let images = said.images.iter().take(shape.most_images);
+            entry.images = images.map(|image| Cow::Borrowed(image.as_ref())).collect();
         }
+        if strand != Strand::Images && goes(shape.videos) {
+            entry.videos = self.videos(said, shape).map(|video| video.beside(&said.url)).collect();
+        }
+        match strand {
+            Strand::Pages => {
+                entry.lastmod = lastmod(said, observed, kept.date_policy);
+                entry.changefreq = kept.changefreq;
+                entry.priority = kept.priority;
+                let borrowed = |one: &'a Alternate<'_>| Alternate {
+                    language: Cow::Borrowed(one.language.as_ref()),
+                    url: Cow::Borrowed(one.url.as_ref()),
+                };
+                entry.alternates = group.iter().map(borrowed).collect();
+            }
+            Strand::News => entry.news = shape.news.as_ref().and_then(|news| news.article(said, self.now)),
+            Strand::Images | Strand::Videos => {}
+        }
+        entry
+    }
+
+    fn videos<'a>(
+        &self,
+        said: &'a Said<'_>,
+        shape: &SectionShape,
+    ) -> impl Iterator<Item = &'a crate::video::Video> + use<'a> {
+        let most = if shape.videos == Media::Off { 0 } else { shape.most_videos };
+        said.videos.iter().filter(|video| video.lacks(&said.url).is_empty()).take(most)
+    }
+
+    /// How many pictures and videos of an entry are written, in whatever strand.
+    pub fn media(&self, said: &Said<'_>, section: usize) -> (u64, u64) {
+        let shape = self.of(section);
+        let images = if shape.images == Media::Off { 0 } else { said.images.len().min(shape.most_images) };
+        (images as u64, self.videos(said, shape).count() as u64)
     }
 }
 
-/// The date to write: the declared one, else the day a change was seen, else the day of publication, else none. Never the
-/// time of the build, never a file's own time.
+/// The date to write: as a rule the declared one, else the day a change was seen, else the day of publication, else none.
+/// Never the time of the build, never a file's own time.
 ///
 /// ```
 /// use atlas_core::contribution::Said;
+/// use atlas_core::entry::DatePolicy;
 /// use atlas_core::shape::lastmod;
 ///
-/// assert_eq!(lastmod(&Said::default(), None), None);
-/// assert_eq!(lastmod(&Said::default(), Some(20_000)).unwrap().to_string(), "2024-10-04");
+/// let said = Said::default();
+/// assert_eq!(lastmod(&said, None, DatePolicy::Usual), None);
+/// assert_eq!(lastmod(&said, Some(20_000), DatePolicy::Usual).unwrap().to_string(), "2024-10-04");
+/// assert_eq!(lastmod(&said, Some(20_000), DatePolicy::None), None);
 /// ```
-pub fn lastmod(said: &Said<'_>, observed: Option<i32>) -> Option<Lastmod> {
-    let seen = observed.and_then(Lastmod::from_epoch_day);
-    said.modified.or_else(|| match (seen, said.published) {
-        (Some(seen), Some(published)) if published.epoch_day() > seen.epoch_day() => Some(published),
-        (seen, published) => seen.or(published),
-    })
+pub fn lastmod(said: &Said<'_>, observed: Option<i32>, policy: DatePolicy) -> Option<Lastmod> {
+    let seen = || {
+        let seen = observed.and_then(Lastmod::from_epoch_day);
+        match (seen, said.published) {
+            (Some(seen), Some(published)) if published.epoch_day() > seen.epoch_day() => Some(published),
+            (seen, published) => seen.or(published),
+        }
+    };
+    match policy {
+        DatePolicy::Usual => said.modified.or_else(seen),
+        DatePolicy::Declared => said.modified,
+        DatePolicy::Seen => seen(),
+        DatePolicy::None => None,
+    }
 }
 
 #[cfg(test)]
@@ -76,31 +167,80 @@ mod tests {
     }
 
     #[rstest]
-    #[case::declared(day(10), day(5), Some(20), day(10))]
-    #[case::seen_after_publication(None, day(5), Some(20), day(20))]
-    #[case::published_after_seen(None, day(30), Some(20), day(30))]
-    #[case::published(None, day(5), None, day(5))]
-    #[case::unknown(None, None, None, None)]
+    #[case::declared(day(10), day(5), Some(20), DatePolicy::Usual, day(10))]
+    #[case::seen_after_publication(None, day(5), Some(20), DatePolicy::Usual, day(20))]
+    #[case::published_after_seen(None, day(30), Some(20), DatePolicy::Usual, day(30))]
+    #[case::published(None, day(5), None, DatePolicy::Usual, day(5))]
+    #[case::unknown(None, None, None, DatePolicy::Usual, None)]
+    #[case::only_declared(None, day(5), Some(20), DatePolicy::Declared, None)]
+    #[case::only_seen(day(10), day(5), Some(20), DatePolicy::Seen, day(20))]
+    #[case::no_date(day(10), day(5), Some(20), DatePolicy::None, None)]
     fn dates_are_honest_or_absent(
         #[case] modified: Option<Lastmod>,
         #[case] published: Option<Lastmod>,
         #[case] observed: Option<i32>,
+        #[case] policy: DatePolicy,
         #[case] wanted: Option<Lastmod>,
     ) {
-        assert_eq!(lastmod(&Said { modified, published, ..Said::default() }, observed), wanted);
+        assert_eq!(lastmod(&Said { modified, published, ..Said::default() }, observed, policy), wanted);
     }
 
-    #[test]
-    fn leaves_out_incomplete_videos_and_surplus_pictures() {
-        let said = Said {
-            images: vec!["https://a.example/1".into(), "https://a.example/2".into()],
-            videos: vec![Video::default()],
-            ..Said::default()
+    fn said() -> Said<'static> {
+        let film = Video {
+            thumbnail_loc: Some("https://a.example/t".into()),
+            title: Some("Weir curve".into()),
+            description: Some("From the cab".into()),
+            content_loc: Some("https://a.example/f".into()),
+            ..Video::default()
         };
-        let shape = Shape { sections: vec![SectionShape { most_images: 1, videos: true }; 1] };
-        let kept = |section| Kept { section, changefreq: None, priority: None };
-        let entry = shape.entry(&said, kept(0), None);
-        assert_eq!((entry.images.len(), entry.videos.len()), (1, 0));
-        assert_eq!(shape.entry(&said, kept(1), None).images.len(), 0, "a section that nobody told of writes none");
+        Said {
+            url: "https://www.marrowvale.example/news/weir/".into(),
+            title: Some("Weir path closed".into()),
+            images: vec!["https://a.example/1".into(), "https://a.example/2".into()],
+            videos: vec![
+                Video::default(),
+                film.clone(),
+                Video { content_loc: Some("https://a.example/g".into()), ..film },
+            ],
+            published: day(20_000),
+            ..Said::default()
+        }
+    }
+
+    fn kept(section: usize) -> Kept {
+        Kept { section, changefreq: None, priority: None, date_policy: DatePolicy::Usual }
+    }
+
+    /// What stands in each strand: pictures, videos, and whether it has a date and is news.
+    #[rstest]
+    #[case::off(Media::Off, Media::Off, &[(Strand::Pages, 0, 0, true, false)])]
+    #[case::with(Media::WithPages, Media::WithPages, &[(Strand::Pages, 1, 1, true, false)])]
+    #[case::own(Media::OwnFiles, Media::OwnFiles, &[
+        (Strand::Pages, 0, 0, true, false), (Strand::Images, 1, 0, false, false), (Strand::Videos, 0, 1, false, false),
+    ])]
+    #[case::mixed(Media::OwnFiles, Media::WithPages, &[
+        (Strand::Pages, 0, 1, true, false), (Strand::Images, 1, 0, false, false),
+    ])]
+    fn each_strand_has_its_part(
+        #[case] images: Media,
+        #[case] videos: Media,
+        #[case] wanted: &[(Strand, usize, usize, bool, bool)],
+        #[values(false, true)] news: bool,
+    ) {
+        let news = news.then(|| News { publication: "Vale Gazette".into(), language: "en".into() });
+        let of = SectionShape { images, most_images: 1, videos, most_videos: 1, news: news.clone() };
+        let shape = Shape { sections: vec![of], now: 20_001 * 86_400 };
+        let said = said();
+        let strands = std::iter::once(Strand::Pages).chain(shape.own_strands(&said, 0));
+        let found: Vec<_> = strands
+            .map(|strand| {
+                let entry = shape.entry(&said, kept(0), None, &[], strand);
+                (strand, entry.images.len(), entry.videos.len(), entry.lastmod.is_some(), entry.news.is_some())
+            })
+            .collect();
+        let mut wanted = wanted.to_vec();
+        wanted.extend(news.map(|_| (Strand::News, 0, 0, false, true)));
+        assert_eq!(found, wanted);
+        assert_eq!(shape.own_strands(&said, 7).count(), 0, "a section that nobody told of has no strands");
     }
 }

@@ -21,6 +21,8 @@ pub struct WebRoot {
     pub site: Site,
     /// The robots.txt, where it is not simply in the folder.
     pub robots: Option<PathBuf>,
+    /// Another folder, with the URL it is served under, where the sitemaps are not in the site's own.
+    pub sitemaps: Option<(PathBuf, Site)>,
 }
 
 impl WebRoot {
@@ -59,8 +61,13 @@ impl WebRoot {
     }
 
     fn path(&self, address: &str) -> Option<PathBuf> {
-        let rest = address.strip_prefix(self.site.root().as_str())?;
-        Some(self.folder.join(relative_path(&format!("/{rest}"))?))
+        let own = (&self.folder, &self.site);
+        let served = self.sitemaps.iter().map(|(folder, site)| (folder, site)).chain([own]);
+        let mut found = served.filter_map(|(folder, site)| {
+            let rest = address.strip_prefix(site.root().as_str())?;
+            Some(folder.join(relative_path(&format!("/{rest}"))?))
+        });
+        found.next()
     }
 }
 
@@ -96,7 +103,7 @@ mod tests {
     #[case::other_host("https://www.marrowvale.example/", "https://cdn.example/b.xml", None)]
     #[case::upwards("https://www.marrowvale.example/", "https://www.marrowvale.example/..%2Fb.xml", None)]
     fn addresses_become_files_of_the_web_root(#[case] site: &str, #[case] address: &str, #[case] wanted: Option<&str>) {
-        let root = WebRoot { folder: "public".into(), site: Site::parse(site).unwrap(), robots: None };
+        let root = WebRoot { folder: "public".into(), site: Site::parse(site).unwrap(), robots: None, sitemaps: None };
         assert_eq!(root.path(address), wanted.map(|path| Path::new("public").join(path)));
     }
 
@@ -106,7 +113,7 @@ mod tests {
         fs::write(folder.path().join("broken.xml.gz"), b"lamp oil").unwrap();
         fs::create_dir(folder.path().join("folder.xml")).unwrap();
         let site = Site::parse("https://www.marrowvale.example/").unwrap();
-        let root = WebRoot { folder: folder.path().to_owned(), site, robots: None };
+        let root = WebRoot { folder: folder.path().to_owned(), site, robots: None, sitemaps: None };
         let fetch = |name: &str| root.fetch(&format!("https://www.marrowvale.example/{name}"));
         assert!(matches!(fetch("broken.xml.gz"), Fetched::Broken(why) if why.contains("no gzip file")));
         assert!(matches!(fetch("folder.xml"), Fetched::Broken(why) if why.contains("cannot be read")));

@@ -72,6 +72,10 @@ fields! {
     Changefreq = "changefreq",
     /// A hint.
     Priority = "priority",
+    /// The section it goes into, above all rules.
+    Section = "section",
+    /// Which date is written: usual, declared, seen or none.
+    DatePolicy = "date_policy",
 }
 
 impl Field {

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 
 use atlas_core::address::{Address, LONGEST, Site};
 use atlas_core::contribution::{Alternate, Said};
-use atlas_core::entry::{Changefreq, Priority};
+use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::query::Parameters;
 use atlas_core::video::{Video, read_yes_or_no};
@@ -195,6 +195,14 @@ impl RecordReader<'_> {
                 |text| Priority::new(text.trim().parse().ok()?),
                 trouble,
             ),
+            date_policy: self.word(
+                record,
+                Field::DatePolicy,
+                "one of usual, declared, seen, none",
+                |text| text.parse::<DatePolicy>().ok(),
+                trouble,
+            ),
+            own_section: text(Field::Section),
             section: self.settings.section.as_deref().map(Cow::Borrowed),
             url: Cow::Owned(address.into_string()),
             ..Said::default()

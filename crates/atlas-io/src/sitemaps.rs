@@ -35,6 +35,8 @@ pub struct OldSitemap {
     pub section: Option<String>,
     /// The zone of dates that state none.
     pub timezone: TimeZone,
+    /// Its hints are taken over. Most old sitemaps have them by habit, and engines ignore them.
+    pub hints: bool,
     /// How long fetching each file may take.
     pub wait: Duration,
 }
@@ -161,8 +163,8 @@ impl OldSitemap {
             published: date(url.news.published),
             title: url.news.title.map(Into::into),
             language: url.news.language.map(Into::into),
-            changefreq: url.changefreq.and_then(|text| text.parse().ok()),
-            priority: url.priority.and_then(|text| Priority::new(text.trim().parse().ok()?)),
+            changefreq: url.changefreq.filter(|_| self.hints).and_then(|text| text.parse().ok()),
+            priority: url.priority.filter(|_| self.hints).and_then(|text| Priority::new(text.trim().parse().ok()?)),
             images: images.collect(),
             videos: url.videos.into_iter().map(settle).collect(),
             alternates: alternates.collect(),

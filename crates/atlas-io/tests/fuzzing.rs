@@ -13,13 +13,16 @@ use std::path::Path;
 use std::sync::Arc;
 
 use atlas_core::address::{Address, Site};
+use atlas_core::alternates;
+use atlas_core::archive::{Archive, Archives, By};
 use atlas_core::choose::{Chooser, OwnFiles};
+use atlas_core::news::News;
 use atlas_core::page::{self, Player, Reader};
 use atlas_core::placement::UrlsPerFile;
 use atlas_core::query::Parameters;
 use atlas_core::robots::Robots;
 use atlas_core::section::Sections;
-use atlas_core::shape::{SectionShape, Shape};
+use atlas_core::shape::{Media, SectionShape, Shape};
 use atlas_io::feed::Feed;
 use atlas_io::field::Mapping;
 use atlas_io::folder::Folder;
@@ -33,6 +36,7 @@ use atlas_io::table::{Format, Table};
 use atlas_store::arrange::Cut;
 use atlas_store::build::{Job, survey};
 use atlas_store::ledger::Ledger;
+use atlas_store::people::People;
 use atlas_store::publish::{Gzip, Place};
 use atlas_store::source::Source;
 use jiff::Timestamp;
@@ -86,7 +90,15 @@ fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
     sources.push(Box::new(Feed { input: feed, shown, site: site(), section: None, reader: reader(), wait: WAIT }));
     let (old, shown) = input("old.xml");
     let timezone = TimeZone::UTC;
-    sources.push(Box::new(OldSitemap { input: old, shown, site: site(), section: None, timezone, wait: WAIT }));
+    sources.push(Box::new(OldSitemap {
+        input: old,
+        shown,
+        site: site(),
+        section: None,
+        timezone,
+        hints: true,
+        wait: WAIT,
+    }));
     let asking = Arc::new(Asking::default());
     sources.push(Box::new(HtmlFolder {
         folder: at("html", "a.html"),
@@ -112,18 +124,34 @@ fn survey_all(bytes: &[u8]) {
             sources: &sources,
             chooser: Chooser {
                 site: site(),
-                own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into() },
+                own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into(), ..OwnFiles::default() },
                 robots: Robots::read(bytes),
                 tokens: vec![],
                 rules: vec![],
                 sections: Sections::new(vec![], []),
+                archives: Archives::new(vec![Archive::new(By::Category, "/about/{slug}/")]),
                 now: 0,
             },
-            shape: Shape { sections: vec![SectionShape { most_images: 1000, videos: true }] },
-            cut: Cut { urls_per_file: UrlsPerFile::Auto, bytes_per_file: 1 << 20 },
+            shape: Shape {
+                sections: vec![SectionShape {
+                    images: Media::OwnFiles,
+                    most_images: 1000,
+                    videos: Media::WithPages,
+                    most_videos: 200,
+                    news: Some(News { publication: "Vale Gazette".into(), language: "en".into() }),
+                }],
+                now: 0,
+            },
+            alternates: Some(alternates::Settings::default()),
+            people: People { structured_data: true, ..People::default() },
+            cut: Cut { urls_per_file: UrlsPerFile::Auto, bytes_per_file: 1 << 20, media_per_file: 5000 },
             place: Place {
+                folder: folder.path().to_owned(),
                 web_root: folder.path().to_owned(),
                 address: ROOT.into(),
+                site: ROOT.into(),
+                data: None,
+                style: Some("atlas.css"),
                 main: "sitemap.xml".into(),
                 gzip: Gzip::Off,
                 robots: None,

@@ -8,12 +8,15 @@ use std::collections::BTreeMap;
 use atlas_core::choose::CHILD_PREFIX;
 use atlas_core::contribution::Said;
 use atlas_core::format::{Frame, write_url};
-use atlas_core::placement::{FileState, Limits, Shelf, UrlsPerFile};
-use atlas_core::section::Sections;
+use atlas_core::news::MOST_NEWS;
+use atlas_core::placement::{FileState, Limits, Shelf, UrlsPerFile, Weight};
+use atlas_core::section::{Section, Sections};
 use atlas_core::shape::Shape;
+use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
 use crate::arrival::Arrivals;
+use crate::derive::Alternates;
 use crate::ledger::{FileRow, Remembered, SegmentRow, Standing};
 use crate::settle::{Candidate, UNKNOWN};
 
@@ -27,15 +30,33 @@ pub struct Cut {
     pub urls_per_file: UrlsPerFile,
     /// Bytes in a file, frame included.
     pub bytes_per_file: u64,
+    /// Pictures and videos in a file.
+    pub media_per_file: u32,
+}
+
+impl Cut {
+    /// How the files of one strand of a section are cut.
+    fn of(&self, section: &Section, strand: Strand) -> Self {
+        let urls_per_file = section.urls_per_file.map_or(self.urls_per_file, UrlsPerFile::Fixed);
+        Self {
+            urls_per_file: if strand == Strand::News { urls_per_file.at_most(MOST_NEWS) } else { urls_per_file },
+            bytes_per_file: section.bytes_per_file.unwrap_or(self.bytes_per_file),
+            media_per_file: section.media_per_file.unwrap_or(self.media_per_file),
+        }
+    }
 }
 
 /// Renders candidates.
 #[derive(Debug, Clone, Copy)]
 pub struct Renderer<'a> {
     /// Where the rows are.
-    pub arrivals: &'a Arrivals,
+    pub(crate) arrivals: &'a Arrivals,
     /// What of them is written.
-    pub shape: &'a Shape,
+    pub(crate) shape: &'a Shape,
+    /// Groups of translations.
+    pub(crate) alternates: &'a Alternates,
+    /// The stylesheet that every file names.
+    pub(crate) style: Option<&'a str>,
 }
 
 impl Renderer<'_> {
@@ -51,16 +72,22 @@ impl Renderer<'_> {
         }
     }
 
-    /// Appends the `url` element of a candidate; returns the frame it needs.
-    pub fn render(&self, candidate: &Candidate, out: &mut Vec<u8>) -> Frame {
+    /// Appends the `url` element of a candidate; returns the frame it needs, and how many media are in it.
+    pub fn render(&self, candidate: &Candidate, out: &mut Vec<u8>) -> (Frame, u32) {
         self.render_row(candidate, self.arrivals.row(candidate.place), out)
     }
 
-    fn render_row(&self, candidate: &Candidate, row: &[u8], out: &mut Vec<u8>) -> Frame {
+    fn render_row(&self, candidate: &Candidate, row: &[u8], out: &mut Vec<u8>) -> (Frame, u32) {
         let said = Said::read(row);
-        let entry = self.shape.entry(&said, candidate.kept(), candidate.observed());
+        let group = self.alternates.list(candidate.group);
+        let entry = self.shape.entry(&said, candidate.kept(), candidate.observed(), group, candidate.strand);
         write_url(out, &entry);
-        Frame::of(&entry)
+        (Frame::of(&entry), entry.media())
+    }
+
+    /// Bytes of a file that are left for its entries.
+    fn inside(&self, bytes_per_file: u64) -> u64 {
+        bytes_per_file.saturating_sub(Frame::most_bytes(self.style))
     }
 }
 
@@ -71,7 +98,9 @@ pub struct FilePlan {
     pub id: Option<i64>,
     /// Its section.
     pub section: String,
-    /// Its number in the section.
+    /// What of the section it holds.
+    pub strand: Strand,
+    /// Its number in the strand.
     pub number: u32,
     /// What it may hold.
     pub limits: Limits,
@@ -107,12 +136,19 @@ pub struct Made {
     pub frame: Frame,
     /// Its unpacked size.
     pub size: u64,
+    /// Pictures and videos in it.
+    pub media: u64,
 }
 
 impl Made {
-    fn add(&mut self, member: u32, bytes: u64, frame: Frame) {
+    fn new(number: u32) -> Self {
+        Self { number, members: Vec::with_capacity(SEGMENT), frame: Frame::default(), size: 0, media: 0 }
+    }
+
+    fn add(&mut self, member: u32, weight: Weight, frame: Frame) {
         self.members.push(member);
-        self.size += bytes;
+        self.size += weight.bytes;
+        self.media += u64::from(weight.media);
         self.frame = self.frame.and(frame);
     }
 }
@@ -140,6 +176,13 @@ impl SegmentPlan {
         }
     }
 
+    fn media(&self) -> u64 {
+        match self {
+            Self::Kept(row) => row.media,
+            Self::Made(made) => made.media,
+        }
+    }
+
     fn len(&self) -> usize {
         match self {
             Self::Kept(row) => row.count as usize,
@@ -160,9 +203,9 @@ impl FilePlan {
     }
 
     /// Its unpacked size.
-    pub fn size(&self) -> u64 {
+    pub fn size(&self, style: Option<&str>) -> u64 {
         let inside: u64 = self.segments.iter().map(SegmentPlan::size).sum();
-        inside + (self.frame().open().len() + Frame::CLOSE.len()) as u64
+        inside + (self.frame().open(style).len() + Frame::CLOSE.len()) as u64
     }
 
     /// Whether anything in it has to be made anew.
@@ -172,13 +215,17 @@ impl FilePlan {
 
     /// The name of the file.
     pub fn name(&self) -> String {
-        child_name(&self.section, self.number)
+        child_name(&self.section, self.strand, self.number)
     }
 }
 
-/// The name of a child file, without `.gz`.
-pub fn child_name(section: &str, number: u32) -> String {
-    format!("{CHILD_PREFIX}{section}-{number}.xml")
+/// The name of a child file, without `.gz`. A section's name has no dot in it, so that its strands are never taken for
+/// another section.
+pub fn child_name(section: &str, strand: Strand, number: u32) -> String {
+    match strand {
+        Strand::Pages => format!("{CHILD_PREFIX}{section}-{number}.xml"),
+        strand => format!("{CHILD_PREFIX}{section}.{strand}-{number}.xml"),
+    }
 }
 
 /// The whole site as it is to be.
@@ -188,8 +235,8 @@ pub struct Plan {
     pub files: Vec<FilePlan>,
     /// Files of the ledger that are no more, by their number there.
     pub folded: Vec<i64>,
-    /// The number that the next file of each section gets.
-    pub next_numbers: BTreeMap<String, u32>,
+    /// The number that the next file of each section's strand gets.
+    pub next_numbers: BTreeMap<(String, Strand), u32>,
 }
 
 /// Arranges all candidates.
@@ -201,38 +248,42 @@ pub fn arrange(
     renderer: &Renderer<'_>,
 ) -> Plan {
     let mut owners = vec![UNKNOWN; remembered.lane.len()];
-    let mut members: Vec<Vec<u32>> = vec![Vec::new(); sections.list().len()];
+    let mut members: BTreeMap<(usize, Strand), Vec<u32>> = BTreeMap::new();
     for (at, candidate) in candidates.iter().enumerate() {
         if let Some(owner) = owners.get_mut(candidate.prior as usize) {
             *owner = at as u32;
         }
-        members[usize::from(candidate.section)].push(at as u32);
+        members.entry((usize::from(candidate.section), candidate.strand)).or_default().push(at as u32);
     }
     let mut plan = Plan { files: Vec::new(), folded: Vec::new(), next_numbers: remembered.next_numbers.clone() };
     for (at, section) in sections.list().iter().enumerate() {
-        let files = remembered.files.iter().filter(|file| file.section == section.name);
-        let next = remembered.next_numbers.get(&section.name).copied().unwrap_or(1);
-        let cut =
-            Cut { urls_per_file: section.urls_per_file.map_or(cut.urls_per_file, UrlsPerFile::Fixed), ..cut.clone() };
-        let arranging = Arranging {
-            name: &section.name,
-            section: at as u16,
-            candidates,
-            owners: &owners,
-            cut,
-            renderer,
-            files: Vec::new(),
-        };
-        arranging.run(files, &members[at], next, &mut plan);
+        for strand in Strand::ALL {
+            let files = remembered.files.iter().filter(|file| file.section == section.name && file.strand == strand);
+            let next = remembered.next_numbers.get(&(section.name.clone(), strand)).copied().unwrap_or(1);
+            let arranging = Arranging {
+                name: &section.name,
+                strand,
+                section: at as u16,
+                candidates,
+                owners: &owners,
+                cut: cut.of(section, strand),
+                renderer,
+                files: Vec::new(),
+            };
+            let members = members.get(&(at, strand)).map_or(&[][..], Vec::as_slice);
+            arranging.run(files, members, next, &mut plan);
+        }
     }
+    // Sections that are no longer configured have lost all their entries to others.
     let known = |file: &&FileRow| !sections.list().iter().any(|section| section.name == file.section);
     plan.folded.extend(remembered.files.iter().filter(known).map(|file| file.id));
     plan
 }
 
-/// One section being arranged.
+/// One strand of a section being arranged.
 struct Arranging<'a> {
     name: &'a str,
+    strand: Strand,
     section: u16,
     candidates: &'a [Candidate],
     owners: &'a [u32],
@@ -251,6 +302,7 @@ impl<'a> Arranging<'a> {
             limits: file.limits,
             urls: file.urls() as u32,
             bytes: file.segments.iter().map(SegmentPlan::size).sum(),
+            media: file.segments.iter().map(SegmentPlan::media).sum(),
         });
         let mut shelf = Shelf::new(states.collect(), next);
         let mut arrivals: Vec<u32> = members.iter().copied().filter(|at| !settled[*at as usize]).collect();
@@ -266,7 +318,7 @@ impl<'a> Arranging<'a> {
         }
         self.place(&mut shelf, arrivals, members.len());
         if !members.is_empty() || next > 1 {
-            plan.next_numbers.insert(self.name.to_owned(), shelf.next_number());
+            plan.next_numbers.insert((self.name.to_owned(), self.strand), shelf.next_number());
         }
         plan.files.append(&mut self.files);
     }
@@ -275,11 +327,13 @@ impl<'a> Arranging<'a> {
     fn stand(&mut self, file: &FileRow, settled: &mut [bool]) {
         let limits = Limits {
             urls: self.cut.urls_per_file.for_standing(file.limits.urls),
-            bytes: self.cut.bytes_per_file.saturating_sub(Frame::most_bytes()),
+            bytes: self.renderer.inside(self.cut.bytes_per_file),
+            media: self.cut.media_per_file,
         };
         let mut plan = FilePlan {
             id: Some(file.id),
             section: file.section.clone(),
+            strand: file.strand,
             number: file.number,
             limits,
             resized: limits != file.limits,
@@ -316,10 +370,13 @@ impl<'a> Arranging<'a> {
 
     fn made(&self, number: u32, members: Vec<u32>) -> Made {
         let mut out = Vec::new();
-        let frame = members.iter().fold(Frame::default(), |frame, at| {
-            frame.and(self.renderer.render(&self.candidates[*at as usize], &mut out))
-        });
-        Made { number, members, frame, size: out.len() as u64 }
+        let mut made = Made::new(number);
+        for member in members {
+            out.clear();
+            let (frame, media) = self.renderer.render(&self.candidates[member as usize], &mut out);
+            made.add(member, Weight { bytes: out.len() as u64, media }, frame);
+        }
+        made
     }
 
     fn members(&self, segment: &SegmentPlan) -> Vec<u32> {
@@ -329,15 +386,15 @@ impl<'a> Arranging<'a> {
         }
     }
 
-    /// The size of an entry and the namespaces it needs, by rendering it where that has not been done.
-    fn measure(&self, at: u32) -> (u64, Frame) {
+    /// The weight of an entry and the namespaces it needs, by rendering it where that has not been done.
+    fn measure(&self, at: u32) -> (Weight, Frame) {
         let candidate = &self.candidates[at as usize];
         if candidate.bytes > 0 {
-            return (u64::from(candidate.bytes), candidate.frame);
+            return (Weight { bytes: u64::from(candidate.bytes), media: candidate.media }, candidate.frame);
         }
         let mut out = Vec::new();
-        let frame = self.renderer.render(candidate, &mut out);
-        (out.len() as u64, frame)
+        let (frame, media) = self.renderer.render(candidate, &mut out);
+        (Weight { bytes: out.len() as u64, media }, frame)
     }
 
     /// Takes entries from the end of files that hold more than they may.
@@ -373,14 +430,16 @@ impl<'a> Arranging<'a> {
         aged.par_sort_unstable_by_key(|(age, named, ..)| (*age, *named));
         let opening = Limits {
             urls: self.cut.urls_per_file.when_opened(section_size),
-            bytes: self.cut.bytes_per_file.saturating_sub(Frame::most_bytes()),
+            bytes: self.renderer.inside(self.cut.bytes_per_file),
+            media: self.cut.media_per_file,
         };
-        for (_, _, at, (bytes, frame)) in aged {
-            let number = shelf.place(bytes, opening);
+        for (_, _, at, (weight, frame)) in aged {
+            let number = shelf.place(weight, opening);
             if self.files.last().is_none_or(|file| file.number != number) {
                 self.files.push(FilePlan {
                     id: None,
                     section: self.name.to_owned(),
+                    strand: self.strand,
                     number,
                     limits: opening,
                     resized: false,
@@ -391,16 +450,16 @@ impl<'a> Arranging<'a> {
                 });
             }
             let last = self.files.len() - 1;
-            self.append(last, at, bytes, frame);
+            self.append(last, at, weight, frame);
         }
     }
 
     /// Adds an entry at the end of a file.
-    fn append(&mut self, file: usize, member: u32, bytes: u64, frame: Frame) {
+    fn append(&mut self, file: usize, member: u32, weight: Weight, frame: Frame) {
         if let Some(SegmentPlan::Made(made)) = self.files[file].segments.last_mut()
             && made.members.len() < SEGMENT
         {
-            return made.add(member, bytes, frame);
+            return made.add(member, weight, frame);
         }
         let room = self.files[file].segments.last().is_some_and(|segment| segment.len() < SEGMENT);
         let last = if room { self.files[file].segments.pop() } else { None };
@@ -410,14 +469,15 @@ impl<'a> Arranging<'a> {
                 members: self.members(&SegmentPlan::Kept(row)),
                 frame: row.frame,
                 size: row.size,
+                media: row.media,
             },
             _ => {
                 let taken = self.files[file].segments.iter().map(SegmentPlan::number);
                 let number = taken.chain(self.files[file].dropped.iter().copied()).max().map_or(0, |number| number + 1);
-                Made { number, members: Vec::with_capacity(SEGMENT), frame: Frame::default(), size: 0 }
+                Made::new(number)
             }
         };
-        made.add(member, bytes, frame);
+        made.add(member, weight, frame);
         self.files[file].segments.push(SegmentPlan::Made(made));
     }
 }

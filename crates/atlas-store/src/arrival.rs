@@ -131,6 +131,16 @@ impl Arrivals {
         self.others.push(key);
     }
 
+    /// The number of blocks.
+    pub(crate) fn blocks(&self) -> usize {
+        self.blocks.len()
+    }
+
+    /// Takes the last blocks away again, down to so many.
+    pub(crate) fn truncate(&mut self, blocks: usize) {
+        self.blocks.truncate(blocks);
+    }
+
     /// Keys of files of the site that are no entries.
     pub(crate) fn others(&self) -> &[u128] {
         &self.others

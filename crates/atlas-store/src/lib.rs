@@ -6,8 +6,9 @@
 //! |---|---|
 //! | gather | [`source`] (what a source is), [`arrival`] (where its rows go) |
 //! | settle, choose | [`settle`] (one entry a URL, joined with what the ledger remembers) |
-//! | arrange | [`arrange`] (section and file) |
-//! | write, declare | [`publish`] (files in the web root), [`disk`], [`squeeze`] |
+//! | derive | `derive` (archives, groups of translations) |
+//! | arrange | [`arrange`] (section, strand and file) |
+//! | write, declare | [`publish`] (files in the web root), [`people`] (those for people), [`disk`], [`squeeze`] |
 //! | remember | [`ledger`] |
 //!
 //! [`build`] drives them; [`report`] is what it has to say.
@@ -16,10 +17,12 @@
 pub mod arrange;
 pub mod arrival;
 pub mod build;
+mod derive;
 pub mod disk;
 pub mod error;
 pub mod ledger;
 pub mod look;
+pub mod people;
 pub mod publish;
 pub mod report;
 pub mod settle;

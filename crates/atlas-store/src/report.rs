@@ -4,10 +4,12 @@ use std::fmt;
 
 use atlas_core::choose::Reason;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::strand::Strand;
 use atlas_core::video::VideoPart;
 use serde::Serialize;
 
 use crate::look::Noticed;
+use crate::publish::is_aside;
 use crate::source::Outcome;
 
 /// What was found and what would be written.
@@ -23,6 +25,8 @@ pub struct Survey {
     pub left_out: Vec<LeftOut>,
     /// What changed since the last build.
     pub changes: Changes,
+    /// Entries that go in or leave by themselves when their time comes.
+    pub waiting: Waiting,
     /// Videos that are not written because they lack a required part.
     pub incomplete_videos: Vec<IncompleteVideo>,
     /// Pages without a head, hence without title or canonical.
@@ -54,6 +58,8 @@ pub struct SectionReport {
     pub images: u64,
     /// Videos of them.
     pub videos: u64,
+    /// Those of them that are news: articles of the last two days.
+    pub news: u64,
     /// The newest date that is written.
     pub newest: Option<Lastmod>,
     /// Its files.
@@ -72,6 +78,8 @@ impl SectionReport {
 pub struct FileReport {
     /// Its address, to submit or count alone.
     pub address: String,
+    /// What of its section it holds.
+    pub strand: Strand,
     /// Entries in it.
     pub entries: u64,
     /// Unpacked size.
@@ -132,6 +140,36 @@ pub struct Changes {
     pub redesign: bool,
 }
 
+/// An entry that goes in or leaves by itself when its time comes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Due {
+    /// When.
+    pub at: Lastmod,
+    /// Its URL.
+    pub url: String,
+    /// What it will do.
+    pub to: DueTo,
+}
+
+/// What an entry will do when its time comes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum DueTo {
+    /// It is published: it goes in.
+    GoIn,
+    /// It expires: it leaves.
+    Leave,
+}
+
+/// What will fall due.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Default)]
+pub struct Waiting {
+    /// How many entries.
+    pub count: u64,
+    /// The first few, the soonest first.
+    pub soonest: Vec<Due>,
+}
+
 /// A video that is not written.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct IncompleteVideo {
@@ -157,6 +195,96 @@ pub struct Built {
     pub removed: Vec<String>,
     /// What became of robots.txt.
     pub robots: RobotsFate,
+}
+
+impl Built {
+    /// Of the files that were written, those that are no sitemaps.
+    pub fn asides(&self) -> impl Iterator<Item = &str> {
+        self.written.iter().map(String::as_str).filter(|name| is_aside(name))
+    }
+}
+
+/// A build as it would be.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Preview {
+    /// What was found.
+    #[serde(flatten)]
+    pub survey: Survey,
+    /// What would become of each sitemap file, those that vanish last.
+    pub files: Vec<FilePreview>,
+    /// URLs that would come in, at most the first 10,000.
+    pub comes: Vec<String>,
+    /// URLs that would go, at most the first 10,000.
+    pub goes: Vec<Goes>,
+    /// URLs that would change their section, at most the first 10,000.
+    pub moves: Vec<Moves>,
+    /// Other files that would be written.
+    pub asides: Vec<String>,
+    /// What would become of robots.txt.
+    pub robots: RobotsFate,
+    /// What would hold the build back.
+    pub held: Option<Held>,
+}
+
+/// What would become of one sitemap file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct FilePreview {
+    /// Its address.
+    pub address: String,
+    /// What of its section it holds.
+    pub strand: Strand,
+    /// What would become of it.
+    pub fate: Planned,
+    /// Entries in it, as of the last build.
+    pub entries_before: u64,
+    /// Entries that would be in it.
+    pub entries: u64,
+    /// Its unpacked size, as of the last build.
+    pub bytes_before: u64,
+    /// The unpacked size it would have.
+    pub bytes: u64,
+}
+
+/// What would become of a sitemap file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Planned {
+    /// It is not there yet.
+    New,
+    /// It would have more entries.
+    Grows,
+    /// It would have fewer entries.
+    Shrinks,
+    /// It would have as many entries, and say something else of them.
+    Changes,
+    /// Nothing would happen to it.
+    Stays,
+    /// It was touched or lost, and would be written again as it was.
+    Restored,
+    /// It would leave the index.
+    Vanishes,
+}
+
+/// A URL that would go.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Goes {
+    /// The URL.
+    pub url: String,
+    /// Why it is left out; none where no source knows it any more.
+    pub reason: Option<Reason>,
+    /// The same, in words.
+    pub because: &'static str,
+}
+
+/// A URL that would change its section.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Moves {
+    /// The URL.
+    pub url: String,
+    /// The section it is in.
+    pub from: String,
+    /// The section it would be in.
+    pub to: String,
 }
 
 /// What became of robots.txt.

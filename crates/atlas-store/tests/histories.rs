@@ -5,19 +5,22 @@ use std::fs;
 use std::path::Path;
 
 use atlas_core::address::Site;
+use atlas_core::archive::Archives;
 use atlas_core::choose::{Chooser, OwnFiles};
 use atlas_core::contribution::Said;
-use atlas_core::format::{Document, read};
+use atlas_core::format::{Document, RawUrl, read};
 use atlas_core::lastmod::Lastmod;
+use atlas_core::news::News;
 use atlas_core::placement::UrlsPerFile;
 use atlas_core::robots::Robots;
 use atlas_core::section::Sections;
-use atlas_core::shape::{SectionShape, Shape};
+use atlas_core::shape::{Media, SectionShape, Shape};
 use atlas_store::arrange::Cut;
 use atlas_store::arrival::Block;
 use atlas_store::build::{Job, build, survey};
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{Change, Ledger};
+use atlas_store::people::{NewestSettings, People, VisitorSettings};
 use atlas_store::publish::{Gzip, Place};
 use atlas_store::report::Built;
 use atlas_store::source::{Gathering, Source};
@@ -27,6 +30,8 @@ use jiff::tz::TimeZone;
 use proptest::prelude::*;
 
 const ROOT: &str = "https://www.marrowvale.example/";
+/// Pictures in one file: at least twice what one page has.
+const MEDIA: u32 = 12;
 
 /// What one entry is like.
 #[derive(Debug, Clone, PartialEq)]
@@ -35,6 +40,14 @@ struct Page {
     modified: Option<i32>,
     title: u32,
     width: usize,
+    pictures: usize,
+    published: i32,
+}
+
+impl Page {
+    fn is_news(&self, day: i64) -> bool {
+        self.section == "halts" && day - i64::from(self.published) < 2
+    }
 }
 
 type Pages = BTreeMap<u32, Page>;
@@ -67,6 +80,8 @@ impl Source for Rows {
                     title: Some(format!("Lamp {}", page.title).into()),
                     modified: page.modified.and_then(Lastmod::from_epoch_day),
                     section: Some(page.section.into()),
+                    published: Lastmod::from_epoch_day(page.published),
+                    images: (0..page.pictures).map(|at| format!("{ROOT}{at}.svg").into()).collect(),
                     ..Said::default()
                 });
             }
@@ -110,18 +125,25 @@ impl Railway {
             sources: &sources,
             chooser: Chooser {
                 site: Site::parse(ROOT).unwrap(),
-                own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into() },
+                own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into(), ..OwnFiles::default() },
                 robots: Robots::default(),
                 tokens: vec![],
                 rules: vec![],
                 sections: Sections::new(vec![], ["halts".to_owned(), "films".to_owned()]),
+                archives: Archives::default(),
                 now: self.day * 86_400,
             },
-            shape: Shape { sections: vec![SectionShape { most_images: 10, videos: true }; 8] },
-            cut: Cut { urls_per_file: UrlsPerFile::Fixed(limit), bytes_per_file: 4_000 },
+            shape: Shape { sections: vec![self.section(true), self.section(false)], now: self.day * 86_400 },
+            alternates: None,
+            people: self.people(),
+            cut: Cut { urls_per_file: UrlsPerFile::Fixed(limit), bytes_per_file: 4_000, media_per_file: MEDIA },
             place: Place {
+                folder: self.folder.path().join("public"),
                 web_root: self.folder.path().join("public"),
                 address: ROOT.into(),
+                site: ROOT.into(),
+                data: None,
+                style: None,
                 main: "sitemap.xml".into(),
                 gzip: self.gzip,
                 robots: None,
@@ -137,6 +159,28 @@ impl Railway {
         run(&job, &mut ledger)
     }
 
+    /// Halts have news, and pictures in files of their own.
+    fn section(&self, is_halts: bool) -> SectionShape {
+        let news = News { publication: "Vale Gazette".into(), language: "en".into() };
+        SectionShape {
+            images: if is_halts { Media::OwnFiles } else { Media::WithPages },
+            most_images: 10,
+            news: is_halts.then_some(news),
+            ..SectionShape::default()
+        }
+    }
+
+    fn people(&self) -> People {
+        let visitors = VisitorSettings {
+            title: "All".into(),
+            language: "en".into(),
+            template: Default::default(),
+            links_per_page: 9,
+        };
+        let newest = NewestSettings { title: "New".into(), atom: true, rss: true, entries: 5 };
+        People { visitors: Some(visitors), newest: Some(newest), text: true, structured_data: false }
+    }
+
     fn build(&self, pages: &Pages, limit: u32) -> Result<Built, StoreError> {
         self.with_job(pages, limit, build)
     }
@@ -146,8 +190,8 @@ impl Railway {
         names.map(|entry| (entry.file_name().into_string().unwrap(), fs::read(entry.path()).unwrap())).collect()
     }
 
-    /// Which file each listed URL is in.
-    fn homes(&self) -> BTreeMap<String, String> {
+    /// Which file each listed URL is in, among those of one strand.
+    fn homes(&self, strand: &str) -> BTreeMap<String, String> {
         let public = self.folder.path().join("public");
         let mut children = Vec::new();
         let kind = read(&whole(&public, "sitemap.xml"), |_| (), |child| children.push(child.loc.unwrap())).unwrap();
@@ -156,12 +200,18 @@ impl Railway {
             Document::Index => children.into_iter().map(|child| child[ROOT.len()..].to_owned()).collect(),
         };
         let mut homes = BTreeMap::new();
-        for name in names {
+        let of = |name: &str| ["images", "news"].into_iter().find(|strand| name.contains(&format!(".{strand}-")));
+        for name in names.into_iter().filter(|name| of(name).unwrap_or("pages") == strand) {
             let bytes = whole(&public, &name);
             assert!(bytes.len() <= 4_000, "{name} has {} bytes", bytes.len());
-            let mut urls = Vec::new();
-            read(&bytes, |url| urls.extend(url.loc), |_| ()).unwrap();
+            let (mut urls, mut media) = (Vec::new(), 0);
+            let mut take = |url: RawUrl| {
+                media += url.images.len();
+                urls.extend(url.loc);
+            };
+            read(&bytes, &mut take, |_| ()).unwrap();
             assert!(!urls.is_empty());
+            assert!(media <= MEDIA as usize, "{name} has {media} pictures");
             for url in urls {
                 assert_eq!(homes.insert(url, name.clone()), None, "each entry lives in one file");
             }
@@ -196,7 +246,7 @@ fn day() -> impl Strategy<Value = Day> {
     ]
 }
 
-fn live(day: &Day, pages: &mut Pages, next: &mut u32, limit: &mut u32) {
+fn live(day: &Day, today: i64, pages: &mut Pages, next: &mut u32, limit: &mut u32) {
     let every = |step: &u8| usize::from(*step) % 9 + 2;
     match day {
         Day::Add(count) => {
@@ -206,7 +256,8 @@ fn live(day: &Day, pages: &mut Pages, next: &mut u32, limit: &mut u32) {
                 let section = if number.is_multiple_of(4) { "films" } else { "halts" };
                 let modified = (!number.is_multiple_of(5)).then_some(15_000 + (number * 37 % 900) as i32);
                 let width = if number.is_multiple_of(11) { 700 } else { 3 };
-                pages.insert(number, Page { section, modified, title: 0, width });
+                let pictures = (number * 7 % 5) as usize;
+                pages.insert(number, Page { section, modified, title: 0, width, pictures, published: today as i32 });
             }
         }
         Day::Remove(step) => {
@@ -244,7 +295,7 @@ proptest! {
         for day in std::iter::once(Day::Add(5)).chain(days) {
             railway.day += 1;
             twin.day += 1;
-            live(&day, &mut pages, &mut next, &mut limit);
+            live(&day, railway.day, &mut pages, &mut next, &mut limit);
             if let Day::Lose(which) = &day {
                 // One that is listed: those that left the index are not brought back.
                 let live: BTreeSet<&String> = before.values().collect();
@@ -260,9 +311,16 @@ proptest! {
                 continue;
             }
             let built = built.unwrap();
-            let homes = railway.homes();
+            let homes = railway.homes("pages");
             let wanted: BTreeSet<String> = pages.iter().map(|(number, page)| url(*number, page)).collect();
             prop_assert_eq!(homes.keys().cloned().collect::<BTreeSet<_>>(), wanted);
+            let of = |wanted: &dyn Fn(&Page) -> bool| -> BTreeSet<String> {
+                pages.iter().filter(|(_, page)| wanted(page)).map(|(number, page)| url(*number, page)).collect()
+            };
+            let with_pictures = of(&|page| page.section == "halts" && page.pictures > 0);
+            prop_assert_eq!(railway.homes("images").into_keys().collect::<BTreeSet<_>>(), with_pictures);
+            let news = of(&|page| page.is_news(railway.day));
+            prop_assert_eq!(railway.homes("news").into_keys().collect::<BTreeSet<_>>(), news);
             let retired: HashSet<&str> = built.retired.iter().map(String::as_str).collect();
             for (number, page) in &pages {
                 let url = url(*number, page);
@@ -293,7 +351,7 @@ proptest! {
 
 fn railway_of(count: u8) -> (Railway, Pages) {
     let (mut pages, mut next, mut limit) = (Pages::new(), 0, 10);
-    live(&Day::Add(count), &mut pages, &mut next, &mut limit);
+    live(&Day::Add(count), 19_000, &mut pages, &mut next, &mut limit);
     (Railway::new(Gzip::Beside), pages)
 }
 

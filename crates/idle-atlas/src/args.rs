@@ -27,9 +27,9 @@ pub struct Arguments {
 /// What every command takes.
 #[derive(Debug, Clone, Args)]
 pub struct Shared {
-    /// The configuration [default: idle-atlas.toml here or in a folder above]
+    /// The configuration, or several, one after the other [default: idle-atlas.toml here or in a folder above]
     #[arg(long, global = true, value_name = "FILE")]
-    pub config: Option<PathBuf>,
+    pub config: Vec<PathBuf>,
     /// Print one JSON document on standard output
     #[arg(long, global = true)]
     pub json: bool,
@@ -96,6 +96,9 @@ pub struct Survey {
     /// List entries one by one: all, or those that the options below choose
     #[arg(long)]
     pub list: bool,
+    /// Write a page with every entry, to be searched and sorted in a browser
+    #[arg(long, value_name = "FILE", conflicts_with = "list")]
+    pub html: Option<PathBuf>,
     #[command(flatten)]
     pub wanted: Wanted,
 }
@@ -149,11 +152,14 @@ pub enum Form {
 }
 
 #[derive(Debug, Args)]
-#[command(after_help = "Example: idle-atlas build --allow shrink")]
+#[command(after_help = "Example: idle-atlas build --dry-run")]
 pub struct Build {
     /// Read every file anew, even those that were not touched
     #[arg(long)]
     pub fresh: bool,
+    /// Show by file what would be written, and which URLs come and go; write nothing
+    #[arg(long)]
+    pub dry_run: bool,
     /// Pass a guard that held the build back
     #[arg(long, value_name = "GUARD")]
     pub allow: Vec<Allow>,
@@ -171,6 +177,9 @@ pub enum Allow {
 pub struct Why {
     /// The URL, or its path on the site
     pub url: String,
+    /// Print structured data for its videos (schema.org VideoObject, JSON-LD), and nothing else
+    #[arg(long)]
+    pub structured_data: bool,
 }
 
 #[derive(Debug, Args)]

@@ -9,7 +9,7 @@ use thiserror::Error;
 use crate::screen::Screen;
 
 /// The exit codes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Exit {
     /// Done.
     Done = 0,

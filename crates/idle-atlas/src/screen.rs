@@ -1,6 +1,8 @@
 //! What the user sees: standard output for results, standard error for everything else.
 
+use std::cell::RefCell;
 use std::io::{IsTerminal, Write, stderr, stdout};
+use std::rc::Rc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
@@ -8,6 +10,7 @@ use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
 use indicatif::{ProgressBar, ProgressStyle};
 use serde::Serialize;
+use serde_json::Value;
 
 use crate::args::{Color, Shared};
 use crate::exit::Failure;
@@ -30,6 +33,8 @@ pub struct Screen {
     quiet: bool,
     verbose: bool,
     color: ColorChoice,
+    /// Documents that wait to be shown as one.
+    waiting: Option<Rc<RefCell<Vec<Value>>>>,
 }
 
 impl Screen {
@@ -39,7 +44,7 @@ impl Screen {
             Color::Always => ColorChoice::Always,
             Color::Never => ColorChoice::Never,
         };
-        Self { json: shared.json, quiet: shared.quiet, verbose: shared.verbose, color }
+        Self { json: shared.json, quiet: shared.quiet, verbose: shared.verbose, color, waiting: None }
     }
 
     /// The same screen for a command within a command: for people.
@@ -50,6 +55,20 @@ impl Screen {
     /// The same screen where a JSON document is wanted after all.
     pub fn for_programs(&self) -> Self {
         Self { json: true, ..self.clone() }
+    }
+
+    /// The same screen, which keeps JSON documents back.
+    pub fn collecting(&self) -> Self {
+        Self { waiting: Some(Rc::default()), ..self.clone() }
+    }
+
+    /// The document that was kept back, or all of them where there were several.
+    pub fn collected(&self) -> Value {
+        let documents = self.waiting.as_ref().map(|waiting| waiting.take()).unwrap_or_default();
+        match <[Value; 1]>::try_from(documents) {
+            Ok([one]) => one,
+            Err(several) => Value::Array(several),
+        }
     }
 
     /// Whether a JSON document is wanted.
@@ -64,6 +83,11 @@ impl Screen {
 
     /// Shows a result: as text for people, or as JSON for programs.
     pub fn show<T: Serialize>(&self, result: &T, text: impl FnOnce() -> String) -> Result<(), Failure> {
+        if let Some(waiting) = self.waiting.as_ref().filter(|_| self.json) {
+            let document = serde_json::to_value(result).map_err(|error| Failure::said(error.to_string()))?;
+            waiting.borrow_mut().push(document);
+            return Ok(());
+        }
         if self.json {
             let document = serde_json::to_string_pretty(result).map_err(|error| Failure::said(error.to_string()))?;
             return self.print(&format!("{document}\n"));
@@ -76,7 +100,8 @@ impl Screen {
         if self.quiet || self.json { Ok(()) } else { self.print(text) }
     }
 
-    fn print(&self, text: &str) -> Result<(), Failure> {
+    /// Prints text as it is, on standard output.
+    pub fn print(&self, text: &str) -> Result<(), Failure> {
         let mut out = AutoStream::new(stdout(), self.color).lock();
         out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|error| Failure::output(&error))
     }

@@ -4,7 +4,7 @@
 //! use atlas_core::entry::Entry;
 //! use atlas_core::format::{Frame, read, write_url};
 //!
-//! let mut file = Frame::default().open();
+//! let mut file = Frame::default().open(None);
 //! write_url(&mut file, &Entry { address: "https://www.marrowvale.example/?a=1&b=2".into(), ..Entry::default() });
 //! file.extend_from_slice(Frame::CLOSE);
 //!
@@ -19,6 +19,7 @@ mod writer;
 
 pub use reader::{Document, RawNews, RawSitemap, RawUrl, ReadError, read};
 pub use text::clean;
+pub(crate) use text::push_escaped;
 pub use writer::{Frame, IndexLine, index, write_url};
 
 /// The namespace of the protocol itself (sitemaps protocol 0.9).

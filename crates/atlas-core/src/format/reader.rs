@@ -9,7 +9,7 @@ use thiserror::Error;
 
 use super::{IMAGE, NEWS, SITEMAP, VIDEO, XHTML};
 use crate::contribution::Alternate;
-use crate::entry::{Entry, Priority};
+use crate::entry::{Entry, NewsArticle, Priority};
 use crate::lastmod::Lastmod;
 use crate::video::{Access, MOST_TAGS, Video, read_yes_or_no};
 
@@ -53,6 +53,8 @@ pub struct RawUrl {
 /// One `news:news` element as it stands in a file.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct RawNews {
+    /// The text of `news:name`.
+    pub publication: Option<String>,
     /// The text of `news:publication_date`.
     pub published: Option<String>,
     /// The text of `news:title`.
@@ -82,6 +84,20 @@ impl RawUrl {
             priority: self.priority.and_then(|text| Priority::new(text.parse().ok()?)),
             images: self.images.into_iter().map(Cow::Owned).collect(),
             videos: self.videos,
+            news: self.news.into_article(),
+            alternates: self.alternates,
+        })
+    }
+}
+
+impl RawNews {
+    /// The article it stands for; `None` where a required part is missing.
+    fn into_article(self) -> Option<NewsArticle<'static>> {
+        Some(NewsArticle {
+            publication: self.publication?.into(),
+            language: self.language?.into(),
+            published: Lastmod::read(&self.published?, &jiff::tz::TimeZone::UTC)?,
+            title: self.title?.into(),
         })
     }
 }
@@ -206,6 +222,7 @@ enum Part {
     Alternate,
     News,
     NewsPublication,
+    NewsName,
     NewsLanguage,
     NewsDate,
     NewsTitle,
@@ -281,6 +298,7 @@ fn part_of(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>, open: &[Part]) -> Par
         (Some(Part::Url), XHTML, b"link") => Part::Alternate,
         (Some(Part::Url), NEWS, b"news") => Part::News,
         (Some(Part::News), NEWS, b"publication") => Part::NewsPublication,
+        (Some(Part::NewsPublication), NEWS, b"name") => Part::NewsName,
         (Some(Part::NewsPublication), NEWS, b"language") => Part::NewsLanguage,
         (Some(Part::News), NEWS, b"publication_date") => Part::NewsDate,
         (Some(Part::News), NEWS, b"title") => Part::NewsTitle,
@@ -313,6 +331,7 @@ fn put(part: Part, open: &[Part], text: &str, url: &mut RawUrl, sitemap: &mut Ra
         Part::Changefreq => url.changefreq = owned(),
         Part::Priority => url.priority = owned(),
         Part::ImageLoc if url.images.len() < MOST_MEDIA => url.images.push(text.to_owned()),
+        Part::NewsName => url.news.publication = owned(),
         Part::NewsLanguage => url.news.language = owned(),
         Part::NewsDate => url.news.published = owned(),
         Part::NewsTitle => url.news.title = owned(),
@@ -442,6 +461,7 @@ mod tests {
             address in address(), seconds in proptest::option::of((0i64..4_000_000_000, -720i16..840)),
             changefreq in proptest::option::of(0usize..7), priority in proptest::option::of(0u8..=100),
             images in proptest::collection::vec(address(), 0..3), videos in proptest::collection::vec(video(), 0..3),
+            news in proptest::option::of((text(), text())), others in proptest::collection::vec(address(), 0..3),
         ) -> Entry<'static> {
             Entry {
                 address: address.into(),
@@ -450,6 +470,16 @@ mod tests {
                 priority: priority.and_then(Priority::from_hundredths),
                 images: images.into_iter().map(Cow::Owned).collect(),
                 videos,
+                news: news.and_then(|(publication, title)| Some(NewsArticle {
+                    publication: publication?.trim().to_owned().into(),
+                    language: "cy".into(),
+                    published: Lastmod::Instant { seconds: 1_795_392_000, offset: 60 },
+                    title: title?.trim().to_owned().into(),
+                })).filter(|news| !news.publication.is_empty() && !news.title.is_empty()),
+                alternates: others
+                    .into_iter()
+                    .map(|url| Alternate { language: "zh-Hant-TW".into(), url: url.into() })
+                    .collect(),
             }
         }
     }
@@ -458,7 +488,7 @@ mod tests {
         #[test]
         fn what_is_written_is_read_back(entries in proptest::collection::vec(entry(), 0..5)) {
             let frame = entries.iter().fold(Frame::default(), |frame, entry| frame.and(Frame::of(entry)));
-            let mut file = frame.open();
+            let mut file = frame.open(Some("atlas.css"));
             entries.iter().for_each(|entry| write_url(&mut file, entry));
             file.extend_from_slice(Frame::CLOSE);
             let back: Vec<Entry<'_>> = urls(&file).unwrap().into_iter().filter_map(RawUrl::into_entry).collect();
@@ -471,7 +501,7 @@ mod tests {
             let site = crate::address::Site::parse("https://www.marrowvale.example/").unwrap();
             let Ok(address) = site.address(&url) else { return Ok(()) };
             let entry = Entry { address: address.as_str().into(), videos: vec![video], ..Entry::default() };
-            let mut file = Frame::of(&entry).open();
+            let mut file = Frame::of(&entry).open(None);
             write_url(&mut file, &entry);
             file.extend_from_slice(Frame::CLOSE);
             let back = urls(&file).unwrap();
@@ -481,7 +511,7 @@ mod tests {
         #[test]
         fn any_bytes_can_be_read(bytes in proptest::collection::vec(any::<u8>(), 0..300)) {
             let _ = urls(&bytes);
-            let _ = urls(&[Frame::default().open(), bytes].concat());
+            let _ = urls(&[Frame::default().open(None), bytes].concat());
         }
 
         #[test]
@@ -489,7 +519,7 @@ mod tests {
             let lastmod = Lastmod::Instant { seconds: 1_780_000_000, offset: 0 };
             let lines: Vec<IndexLine> = names.into_iter().map(|address| IndexLine { address, lastmod }).collect();
             let mut back = Vec::new();
-            let kind = read(&index(&lines), |_| (), |sitemap| back.push(sitemap)).unwrap();
+            let kind = read(&index(&lines, Some("atlas.css")), |_| (), |sitemap| back.push(sitemap)).unwrap();
             prop_assert_eq!(kind, Document::Index);
             prop_assert_eq!(back.iter().map(|one| one.loc.clone().unwrap()).collect::<Vec<_>>(),
                 lines.iter().map(|line| line.address.clone()).collect::<Vec<_>>());

@@ -30,7 +30,7 @@ pub fn clean(text: &str) -> Cow<'_, str> {
 }
 
 /// Appends text with `& ' " < >` escaped (sitemaps protocol 0.9, "entity escaping").
-pub(super) fn push_escaped(out: &mut Vec<u8>, text: &str) {
+pub(crate) fn push_escaped(out: &mut Vec<u8>, text: &str) {
     let mut rest = text.as_bytes();
     while let Some(at) = first_special(rest) {
         out.extend_from_slice(&rest[..at]);

@@ -1,8 +1,8 @@
 //! Writing `urlset` and `sitemapindex`.
 
 use super::text::{clean, push_escaped};
-use super::{IMAGE, SITEMAP, VIDEO};
-use crate::entry::Entry;
+use super::{IMAGE, NEWS, SITEMAP, VIDEO, XHTML};
+use crate::entry::{Entry, NewsArticle};
 use crate::lastmod::Lastmod;
 use crate::video::{VIDEO_DESCRIPTION_LONGEST, Video};
 
@@ -15,34 +15,70 @@ pub struct Frame {
     pub images: bool,
     /// Some entry has videos.
     pub videos: bool,
+    /// Some entry is news.
+    pub news: bool,
+    /// Some entry has alternates.
+    pub alternates: bool,
 }
 
 impl Frame {
     /// The end of the file.
     pub const CLOSE: &[u8] = b"</urlset>\n";
 
-    /// The beginning of the file.
-    pub fn open(self) -> Vec<u8> {
-        let image = if self.images { format!(" xmlns:image=\"{IMAGE}\"") } else { String::new() };
-        let video = if self.videos { format!(" xmlns:video=\"{VIDEO}\"") } else { String::new() };
-        format!("{DECLARATION}<urlset xmlns=\"{SITEMAP}\"{image}{video}>\n").into_bytes()
+    /// The frame that fits every entry.
+    pub const ALL: Self = Self { images: true, videos: true, news: true, alternates: true };
+
+    /// The beginning of the file; `style` is the stylesheet that shows it to people.
+    pub fn open(self, style: Option<&str>) -> Vec<u8> {
+        let mut out = begin(style, "urlset");
+        let namespaces = [
+            (self.images, "image", IMAGE),
+            (self.videos, "video", VIDEO),
+            (self.news, "news", NEWS),
+            (self.alternates, "xhtml", XHTML),
+        ];
+        for (_, prefix, namespace) in namespaces.into_iter().filter(|(wanted, ..)| *wanted) {
+            out += &format!(" xmlns:{prefix}=\"{namespace}\"");
+        }
+        (out + ">\n").into_bytes()
     }
 
     /// The most bytes that frame and end take: what is left of a file's limit belongs to its entries.
-    pub fn most_bytes() -> u64 {
-        let all = Self { images: true, videos: true };
-        (all.open().len() + Self::CLOSE.len()) as u64
+    pub fn most_bytes(style: Option<&str>) -> u64 {
+        (Self::ALL.open(style).len() + Self::CLOSE.len()) as u64
     }
 
     /// The frame that fits both.
     pub fn and(self, other: Self) -> Self {
-        Self { images: self.images || other.images, videos: self.videos || other.videos }
+        Self::from_bits(self.bits() | other.bits())
     }
 
     /// The frame that an entry needs.
     pub fn of(entry: &Entry<'_>) -> Self {
-        Self { images: !entry.images.is_empty(), videos: !entry.videos.is_empty() }
+        Self {
+            images: !entry.images.is_empty(),
+            videos: !entry.videos.is_empty(),
+            news: entry.news.is_some(),
+            alternates: !entry.alternates.is_empty(),
+        }
     }
+
+    /// As a number, for keeping: images 1, videos 2, news 4, alternates 8.
+    pub fn bits(self) -> u8 {
+        u8::from(self.images) | u8::from(self.videos) << 1 | u8::from(self.news) << 2 | u8::from(self.alternates) << 3
+    }
+
+    /// From [`Frame::bits`].
+    pub fn from_bits(bits: u8) -> Self {
+        let has = |bit: u8| bits & 1 << bit != 0;
+        Self { images: has(0), videos: has(1), news: has(2), alternates: has(3) }
+    }
+}
+
+/// The declaration, the stylesheet, and the root element up to its attributes.
+fn begin(style: Option<&str>, root: &str) -> String {
+    let style = style.map(|style| format!("<?xml-stylesheet type=\"text/css\" href=\"{style}\"?>\n"));
+    format!("{DECLARATION}{}<{root} xmlns=\"{SITEMAP}\"", style.unwrap_or_default())
 }
 
 /// Appends one `url` element, on a line of its own. Videos that lack a required field must have been taken out before.
@@ -70,7 +106,28 @@ pub fn write_url(out: &mut Vec<u8>, entry: &Entry<'_>) {
         write_video(out, video);
         out.extend_from_slice(b"</video:video>");
     }
+    if let Some(news) = &entry.news {
+        write_news(out, news);
+    }
+    for alternate in &entry.alternates {
+        out.extend_from_slice(b"<xhtml:link rel=\"alternate\"");
+        attribute(out, "hreflang", &alternate.language);
+        attribute(out, "href", &alternate.url);
+        out.extend_from_slice(b"/>");
+    }
     out.extend_from_slice(b"</url>\n");
+}
+
+/// The elements stand in the order of the news extension.
+fn write_news(out: &mut Vec<u8>, news: &NewsArticle<'_>) {
+    out.extend_from_slice(b"<news:news><news:publication>");
+    element(out, "news:name", &clean(&news.publication));
+    element(out, "news:language", &news.language);
+    out.extend_from_slice(b"</news:publication><news:publication_date>");
+    news.published.push_to(out);
+    out.extend_from_slice(b"</news:publication_date>");
+    element(out, "news:title", &clean(news.title.trim()));
+    out.extend_from_slice(b"</news:news>");
 }
 
 /// The elements stand in the order of the video extension.
@@ -119,21 +176,25 @@ fn element(out: &mut Vec<u8>, name: &str, text: &str) {
     element_with(out, name, None, text);
 }
 
-fn element_with(out: &mut Vec<u8>, name: &str, attribute: Option<(&str, &str)>, text: &str) {
+fn element_with(out: &mut Vec<u8>, name: &str, with: Option<(&str, &str)>, text: &str) {
     out.push(b'<');
     out.extend_from_slice(name.as_bytes());
-    if let Some((name, value)) = attribute {
-        out.push(b' ');
-        out.extend_from_slice(name.as_bytes());
-        out.extend_from_slice(b"=\"");
-        push_escaped(out, value);
-        out.push(b'"');
+    if let Some((name, value)) = with {
+        attribute(out, name, value);
     }
     out.push(b'>');
     push_escaped(out, text);
     out.extend_from_slice(b"</");
     out.extend_from_slice(name.as_bytes());
     out.push(b'>');
+}
+
+fn attribute(out: &mut Vec<u8>, name: &str, value: &str) {
+    out.push(b' ');
+    out.extend_from_slice(name.as_bytes());
+    out.extend_from_slice(b"=\"");
+    push_escaped(out, value);
+    out.push(b'"');
 }
 
 /// One file in an index.
@@ -145,9 +206,9 @@ pub struct IndexLine {
     pub lastmod: Lastmod,
 }
 
-/// A whole `sitemapindex`.
-pub fn index(lines: &[IndexLine]) -> Vec<u8> {
-    let mut out = format!("{DECLARATION}<sitemapindex xmlns=\"{SITEMAP}\">\n").into_bytes();
+/// A whole `sitemapindex`; `style` is the stylesheet that shows it to people.
+pub fn index(lines: &[IndexLine], style: Option<&str>) -> Vec<u8> {
+    let mut out = (begin(style, "sitemapindex") + ">\n").into_bytes();
     for line in lines {
         out.extend_from_slice(b"<sitemap>");
         element(&mut out, "loc", &line.address);

@@ -11,6 +11,8 @@ pub(super) struct LinkedData {
     pub(super) published: Option<String>,
     pub(super) images: Vec<String>,
     pub(super) videos: Vec<Video>,
+    pub(super) categories: Vec<String>,
+    pub(super) authors: Vec<String>,
 }
 
 /// Things with dates of their own that are not the page's.
@@ -39,6 +41,8 @@ impl LinkedData {
                     let date = |name: &str| thing.get(name).and_then(Value::as_str).map(str::to_owned);
                     self.modified = self.modified.take().or_else(|| date("dateModified"));
                     self.published = self.published.take().or_else(|| date("datePublished"));
+                    self.categories.extend(thing.get("articleSection").map(words).unwrap_or_default());
+                    self.authors.extend(thing.get("author").map(words).unwrap_or_default());
                     for name in ["image", "primaryImageOfPage"] {
                         self.images.extend(thing.get(name).map(addresses).unwrap_or_default());
                     }

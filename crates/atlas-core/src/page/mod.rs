@@ -32,9 +32,10 @@ use thiserror::Error;
 
 use crate::address::Address;
 use crate::contribution::{Alternate, Said};
+use crate::entry::{Changefreq, DatePolicy, Priority};
 use crate::lastmod::Lastmod;
 use crate::query::Parameters;
-use crate::video::Video;
+use crate::video::{Video, read_yes_or_no};
 
 pub use encoding::by_header;
 pub use oembed::read_oembed;
@@ -43,7 +44,7 @@ pub use reader::{read, text_of};
 
 /// The version of this reader. A new one finds other words on the same page, so digests taken by different versions are
 /// never compared: the ledger takes the new ones over in silence.
-pub const VERSION: u32 = 2;
+pub const VERSION: u32 = 3;
 
 /// The most pictures of one page: the limit of the image extension.
 pub const MOST_IMAGES: usize = 1000;
@@ -55,6 +56,8 @@ pub const MOST_LINKS: usize = 10_000;
 pub const MOST_ALTERNATES: usize = 500;
 /// The most headings of one page.
 pub const MOST_HEADINGS: usize = 500;
+/// The most categories, tags or authors of one page.
+pub const MOST_NAMES: usize = 100;
 /// The longest title, heading or other text that is kept, in bytes.
 pub const LONGEST_TEXT: usize = 4096;
 /// The largest block of linked data that is read, in bytes.
@@ -137,13 +140,60 @@ pub struct Page {
     /// A digest of the main content: navigation, header, footer, scripts, attributes and white space do not move it.
     pub digest: u64,
     /// The page's own word to this tool: `<meta name="idle-atlas" content="keep=no">`.
-    pub keep: Option<bool>,
+    pub own_word: OwnWord,
+    /// What the page is filed under: `article:section`, or `articleSection` of linked data.
+    pub categories: Vec<String>,
+    /// `article:tag`.
+    pub tags: Vec<String>,
+    /// Who wrote it: `<meta name="author">`, or `author` of linked data.
+    pub authors: Vec<String>,
+    /// The videos that the page describes as linked data.
+    pub stated_videos: Vec<Video>,
     /// Whether it has a head, stated or implied by a title.
     pub has_head: bool,
     /// Bytes of text in the content.
     pub text_bytes: usize,
     /// Scripts on the page, data blocks apart.
     pub scripts: usize,
+}
+
+/// What a page or row asks of this tool for itself: it stands above all rules.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct OwnWord {
+    /// Whether it goes in.
+    pub keep: Option<bool>,
+    /// Its section.
+    pub section: Option<String>,
+    /// Its hint.
+    pub priority: Option<Priority>,
+    /// Its hint.
+    pub changefreq: Option<Changefreq>,
+    /// Which date is written of it.
+    pub date_policy: Option<DatePolicy>,
+}
+
+impl OwnWord {
+    /// Reads `keep=no, section=halts, priority=0.8`; what it does not understand it passes over.
+    ///
+    /// ```
+    /// let word = atlas_core::page::OwnWord::read("keep = no, section=halts");
+    /// assert_eq!((word.keep, word.section.as_deref()), (Some(false), Some("halts")));
+    /// ```
+    pub fn read(content: &str) -> Self {
+        let mut word = Self::default();
+        for (key, value) in content.split(',').filter_map(|part| part.split_once('=')) {
+            let value = value.trim();
+            match key.trim() {
+                "keep" => word.keep = read_yes_or_no(value),
+                "section" if !value.is_empty() => word.section = Some(value.to_owned()),
+                "priority" => word.priority = value.parse().ok().and_then(Priority::new),
+                "changefreq" => word.changefreq = value.parse().ok(),
+                "date_policy" => word.date_policy = value.parse().ok(),
+                _ => {}
+            }
+        }
+        word
+    }
 }
 
 /// A heading.
@@ -272,7 +322,15 @@ impl Page {
             noindex: self.noindex.map(Cow::Owned),
             canonical: self.canonical.map(owned),
             refresh: self.refresh.map(owned),
-            keep: self.keep,
+            keep: self.own_word.keep,
+            own_section: self.own_word.section.map(Cow::Owned),
+            date_policy: self.own_word.date_policy,
+            changefreq: self.own_word.changefreq,
+            priority: self.own_word.priority,
+            categories: self.categories.into_iter().map(Cow::Owned).collect(),
+            tags: self.tags.into_iter().map(Cow::Owned).collect(),
+            authors: self.authors.into_iter().map(Cow::Owned).collect(),
+            stated_videos: self.stated_videos,
             no_head: !self.has_head,
             ..Said::default()
         }

@@ -10,12 +10,13 @@ use super::linked_data::LinkedData;
 use super::media::{Candidate, Offer, is_inline};
 use super::tokens::{self, Attributes, Sink};
 use super::{
-    Heading, LARGEST_DATA, LONGEST_TEXT, Link, MOST_ALTERNATES, MOST_HEADINGS, MOST_IMAGES, MOST_LINKS, MOST_VIDEOS,
-    Page, PageError, Reader, encoding, robots_words,
+    Heading, LARGEST_DATA, LONGEST_TEXT, Link, MOST_ALTERNATES, MOST_HEADINGS, MOST_IMAGES, MOST_LINKS, MOST_NAMES,
+    MOST_VIDEOS, OwnWord, Page, PageError, Reader, encoding, robots_words,
 };
 use crate::address::{Address, Base, LONGEST};
 use crate::contribution::Alternate;
 use crate::lastmod::Lastmod;
+use crate::video::Video;
 
 /// A paragraph of at least so many bytes sums up a page that has no summary.
 const PARAGRAPH_LEAST: usize = 40;
@@ -203,6 +204,8 @@ impl<'a> Reading<'a> {
                 self.data.modified = self.data.modified.take().or(block.modified);
                 self.data.published = self.data.published.take().or(block.published);
                 self.data.images.extend(block.images);
+                block.categories.iter().for_each(|name| push_name(&mut self.page.categories, name));
+                block.authors.iter().for_each(|name| push_name(&mut self.page.authors, name));
                 self.data.videos.extend(block.videos);
                 self.data.videos.truncate(MOST_VIDEOS);
             }
@@ -242,7 +245,10 @@ impl<'a> Reading<'a> {
             "description" => self.page.description = folded(content.as_bytes()),
             "robots" => self.robots(&name, content),
             token if self.reader.tokens.iter().any(|known| known == token) => self.robots(&name, content),
-            "idle-atlas" => self.page.keep = own_word(content),
+            "idle-atlas" => self.page.own_word = OwnWord::read(content),
+            "author" => push_name(&mut self.page.authors, content),
+            "article:section" => push_name(&mut self.page.categories, content),
+            "article:tag" => push_name(&mut self.page.tags, content),
             "article:modified_time" => self.page.modified = self.date(content),
             "article:published_time" => self.page.published = self.date(content),
             "og:title" => self.og_title = folded(content.as_bytes()),
@@ -375,6 +381,12 @@ impl<'a> Reading<'a> {
         self.gather_images();
         let films = std::mem::take(&mut self.films);
         let linked = std::mem::take(&mut self.data.videos);
+        let stated = linked.iter().map(|video| {
+            let settled = video.clone().settled(|reference| self.file(reference), |date| self.date(date));
+            // Whether the date states its zone is of interest: it stays as it was written.
+            Video { publication_date: video.publication_date.clone(), ..settled }
+        });
+        self.page.stated_videos = stated.collect();
         self.page.videos =
             films.gather(linked, &self.page, lead, |reference| self.file(reference), |text| self.date(text));
         self.page
@@ -393,22 +405,16 @@ impl<'a> Reading<'a> {
     }
 }
 
+/// Adds a name that a page is filed under, where it is one and there is room for it.
+fn push_name(names: &mut Vec<String>, content: &str) {
+    let name = folded(content.as_bytes()).filter(|name| !name.contains("://"));
+    names.extend(name.filter(|name| names.len() < MOST_NAMES && !names.contains(name)));
+}
+
 fn push_new(images: &mut Vec<Address>, image: Address) {
     if images.len() < MOST_IMAGES && !images.contains(&image) {
         images.push(image);
     }
-}
-
-/// `keep=no` and its kin, among other words separated by commas.
-fn own_word(content: &str) -> Option<bool> {
-    content.split(',').filter_map(|part| part.split_once('=')).find_map(|(key, value)| {
-        let value = value.trim().to_ascii_lowercase();
-        match (key.trim(), value.as_str()) {
-            ("keep", "no" | "false") => Some(false),
-            ("keep", "yes" | "true") => Some(true),
-            _ => None,
-        }
-    })
 }
 
 /// Text with its white space folded; `None` where nothing is left.
@@ -587,7 +593,7 @@ mod tests {
     #[case("<meta name=idle-atlas content='keep = yes'>", Some(true))]
     #[case("<meta name=idle-atlas content='keep=perhaps'>", None)]
     fn its_own_word(#[case] html: &str, #[case] wanted: Option<bool>) {
-        assert_eq!(page(html).keep, wanted);
+        assert_eq!(page(html).own_word.keep, wanted);
     }
 
     #[test]

@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use atlas_core::format::Frame;
 use atlas_core::placement::Limits;
+use atlas_core::strand::Strand;
 use rusqlite::{OptionalExtension, params};
 
 use super::lane::{LaneEntry, from_bytes, to_bytes};
@@ -20,7 +21,9 @@ pub struct FileRow {
     pub id: i64,
     /// The section it belongs to.
     pub section: String,
-    /// Its number within the section.
+    /// The strand of that section.
+    pub strand: Strand,
+    /// Its number within the strand.
     pub number: u32,
     /// What it may hold.
     pub limits: Limits,
@@ -64,6 +67,8 @@ pub struct SegmentRow {
     pub size: u64,
     /// CRC-32 of its unpacked text.
     pub crc: u32,
+    /// Pictures and videos in it.
+    pub media: u64,
     /// The namespaces it needs.
     pub frame: Frame,
     /// Where its entries begin in [`Remembered::lane`].
@@ -86,16 +91,24 @@ pub struct Remembered {
     pub files: Vec<FileRow>,
     /// The entries of all segments, one segment after the other.
     pub lane: Vec<LaneEntry>,
-    /// The number that the next file of a section gets.
-    pub next_numbers: BTreeMap<String, u32>,
+    /// The number that the next file of a section's strand gets.
+    pub next_numbers: BTreeMap<(String, Strand), u32>,
     /// Files in the web root.
     pub outputs: BTreeMap<String, OutputRow>,
     /// Files that a build had begun to write when it was stopped.
     pub planned: BTreeSet<String>,
 }
 
-/// All entries stand in the strand of pages; pictures and videos of their own would stand in others.
-const STRAND: &str = "pages";
+impl Remembered {
+    /// The entries of all files of one strand, or of all but that one, with their places in [`Remembered::lane`].
+    pub fn lane_of(&self, strand: impl Fn(Strand) -> bool) -> impl Iterator<Item = (usize, Strand, &LaneEntry)> {
+        let files = self.files.iter().filter(move |file| strand(file.strand));
+        let segments = files.flat_map(|file| file.segments.iter().map(move |segment| (file.strand, segment)));
+        segments.flat_map(move |(strand, segment)| {
+            (segment.first..segment.first + segment.count as usize).map(move |at| (at, strand, &self.lane[at]))
+        })
+    }
+}
 
 impl Ledger {
     /// Reads what a build needs.
@@ -103,21 +116,21 @@ impl Ledger {
         let mut remembered = Remembered::default();
         let connection = &self.connection;
         let mut statement = connection
-            .prepare("select id, section, number, most_urls, most_bytes, changed, crc, size from file order by id")?;
+            .prepare("select id, section, number, most_urls, most_bytes, changed, crc, size, strand, most_media from file order by id")?;
         let mut rows = statement.query([])?;
         while let Some(row) = rows.next()? {
             remembered.files.push(FileRow {
                 id: row.get(0)?,
                 section: row.get(1)?,
                 number: row.get(2)?,
-                limits: Limits { urls: row.get(3)?, bytes: row.get::<_, i64>(4)? as u64 },
+                strand: strand_of(&row.get::<_, String>(8)?)?,
+                limits: Limits { urls: row.get(3)?, bytes: row.get::<_, i64>(4)? as u64, media: row.get(9)? },
                 standing: Standing { changed: row.get(5)?, crc: row.get(6)?, size: row.get::<_, i64>(7)? as u64 },
                 segments: Vec::new(),
             });
         }
-        let mut statement = connection.prepare(
-            "select file, number, count, size, crc, images, videos, lane from segment order by file, number",
-        )?;
+        let mut statement = connection
+            .prepare("select file, number, count, size, crc, media, frame, lane from segment order by file, number")?;
         let mut rows = statement.query([])?;
         let mut at = 0;
         while let Some(row) = rows.next()? {
@@ -134,15 +147,19 @@ impl Ledger {
                 count,
                 size: row.get::<_, i64>(3)? as u64,
                 crc: row.get(4)?,
-                frame: Frame { images: row.get(5)?, videos: row.get(6)? },
+                media: row.get::<_, i64>(5)? as u64,
+                frame: Frame::from_bits(row.get(6)?),
                 first: remembered.lane.len(),
             });
             let lane = row.get_ref(7)?.as_blob().map_err(rusqlite::Error::from)?;
             from_bytes(lane, count as usize, &mut remembered.lane)?;
         }
-        let mut statement = connection.prepare("select section, number from next_number where strand = ?1")?;
-        let rows = statement.query_map([STRAND], |row| Ok((row.get(0)?, row.get(1)?)))?;
-        remembered.next_numbers = rows.collect::<Result<_, _>>()?;
+        let mut statement = connection.prepare("select section, strand, number from next_number")?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            let strand = strand_of(&row.get::<_, String>(1)?)?;
+            remembered.next_numbers.insert((row.get(0)?, strand), row.get(2)?);
+        }
         let mut statement = connection.prepare("select name, size, modified, crc, retired from output")?;
         let rows = statement.query_map([], |row| {
             let stamp = Stamp { size: row.get::<_, i64>(1)? as u64, modified: row.get(2)? };
@@ -169,6 +186,10 @@ impl Ledger {
     }
 }
 
+fn strand_of(word: &str) -> Result<Strand, StoreError> {
+    Strand::named(word).ok_or(StoreError::LedgerDamaged("a file is of a strand that there is not"))
+}
+
 fn body(connection: &rusqlite::Connection, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
     let mut statement = connection.prepare_cached("select body from segment where file = ?1 and number = ?2")?;
     let body = statement.query_row(params![file, segment], |row| row.get(0)).optional()?;
@@ -182,11 +203,11 @@ impl Writing<'_> {
     }
 
     /// Opens a file and returns its number in the ledger.
-    pub fn open_file(&self, section: &str, number: u32, limits: Limits) -> Result<i64, StoreError> {
+    pub fn open_file(&self, section: &str, strand: Strand, number: u32, limits: Limits) -> Result<i64, StoreError> {
         self.inner.execute(
-            "insert into file (section, strand, number, most_urls, most_bytes, changed, crc, size)
-             values (?1, ?2, ?3, ?4, ?5, 0, 0, 0)",
-            params![section, STRAND, number, limits.urls, limits.bytes as i64],
+            "insert into file (section, strand, number, most_urls, most_bytes, most_media, changed, crc, size)
+             values (?1, ?2, ?3, ?4, ?5, ?6, 0, 0, 0)",
+            params![section, strand.as_str(), number, limits.urls, limits.bytes as i64, limits.media],
         )?;
         Ok(self.inner.last_insert_rowid())
     }
@@ -194,10 +215,11 @@ impl Writing<'_> {
     /// Notes what a file holds and may hold.
     pub fn file_stands(&self, file: i64, limits: Limits, standing: Standing) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached(
-            "update file set most_urls = ?2, most_bytes = ?3, changed = ?4, crc = ?5, size = ?6 where id = ?1",
+            "update file set most_urls = ?2, most_bytes = ?3, most_media = ?4, changed = ?5, crc = ?6, size = ?7 where id = ?1",
         )?;
         let Standing { changed, crc, size } = standing;
-        statement.execute(params![file, limits.urls, limits.bytes as i64, changed, crc, size as i64])?;
+        let Limits { urls, bytes, media } = limits;
+        statement.execute(params![file, urls, bytes as i64, media, changed, crc, size as i64])?;
         Ok(())
     }
 
@@ -206,12 +228,12 @@ impl Writing<'_> {
         &self,
         file: i64,
         number: u32,
-        frame: Frame,
+        (frame, media): (Frame, u64),
         segment: &Segment,
         lane: &[LaneEntry],
     ) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached(
-            "insert or replace into segment (file, number, count, size, crc, images, videos, lane, body)
+            "insert or replace into segment (file, number, count, size, crc, media, frame, lane, body)
              values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
         )?;
         statement.execute(params![
@@ -220,8 +242,8 @@ impl Writing<'_> {
             lane.len() as i64,
             segment.raw_size as i64,
             segment.crc,
-            frame.images,
-            frame.videos,
+            media as i64,
+            frame.bits(),
             to_bytes(lane),
             segment.body,
         ])?;
@@ -241,11 +263,11 @@ impl Writing<'_> {
         Ok(())
     }
 
-    /// Notes the number that the next file of a section gets.
-    pub fn set_next_number(&self, section: &str, number: u32) -> Result<(), StoreError> {
+    /// Notes the number that the next file of a section's strand gets.
+    pub fn set_next_number(&self, section: &str, strand: Strand, number: u32) -> Result<(), StoreError> {
         self.inner.execute(
             "insert or replace into next_number (section, strand, number) values (?1, ?2, ?3)",
-            params![section, STRAND, number],
+            params![section, strand.as_str(), number],
         )?;
         Ok(())
     }

@@ -7,7 +7,7 @@ use rusqlite::Connection;
 use crate::error::StoreError;
 
 /// The format that this version writes.
-const FORMAT: i64 = 2;
+const FORMAT: i64 = 3;
 
 const PAGE_TABLES: &str = "
 -- what was learnt of files that sources read
@@ -31,18 +31,10 @@ create table fact (name text primary key, value text not null) without rowid;
 create table file (
     id integer primary key,
     section text not null, strand text not null, number integer not null,
-    most_urls integer not null, most_bytes integer not null,
+    most_urls integer not null, most_bytes integer not null, most_media integer not null,
     changed integer not null,       -- when its content last changed, seconds since 1970
     crc integer not null, size integer not null,   -- of the unpacked file
     unique (section, strand, number)
-);
-create table segment (
-    file integer not null, number integer not null,
-    count integer not null, size integer not null, crc integer not null,
-    images integer not null, videos integer not null,
-    lane blob not null,
-    body blob not null,             -- last, so that lanes are read without it
-    primary key (file, number)
 );
 -- the number the next file of a section gets; numbers are never given twice
 create table next_number (
@@ -81,19 +73,46 @@ create table announcement (
 create index announcement_engine on announcement (engine, id);
 ";
 
+const SEGMENT_TABLE: &str = "
+create table segment (
+    file integer not null, number integer not null,
+    count integer not null, size integer not null, crc integer not null,
+    media integer not null,         -- pictures and videos
+    frame integer not null,         -- the namespaces it needs, as bits
+    lane blob not null,
+    body blob not null,             -- last, so that lanes are read without it
+    primary key (file, number)
+);
+";
+
+/// Before format 3, files had no limit on media, and segments did not count theirs. They count none until they are made
+/// again, which the next build does: what is written is fingerprinted in another way since.
+const COUNT_MEDIA: &str = "
+alter table file add column most_media integer not null default 20000;
+alter table segment rename to segment_before;
+";
+const COUNTED: &str = "
+insert into segment
+    select file, number, count, size, crc, 0, images + 2 * videos, lane, body from segment_before;
+drop table segment_before;
+";
+
 /// Makes the tables where there are none, and brings those of an older format up to this one.
 pub(super) fn prepare(connection: &Connection, path: &Path) -> Result<(), StoreError> {
     let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
     if found == 0 {
         // Most of the ledger is segments of some 20 KB.
         connection.pragma_update(None, "page_size", 16_384)?;
-        connection.execute_batch(&format!("begin; {TABLES} {PAGE_TABLES} pragma user_version = {FORMAT}; commit;"))?;
+        connection.execute_batch(&format!(
+            "begin; {TABLES} {SEGMENT_TABLE} {PAGE_TABLES} pragma user_version = {FORMAT}; commit;"
+        ))?;
         return Ok(());
     }
     check(connection, path)?;
-    if found == 1 {
+    if found < FORMAT {
+        let pages = if found == 1 { [DROP_PAGE_TABLES, PAGE_TABLES].concat() } else { String::new() };
         connection.execute_batch(&format!(
-            "begin; {DROP_PAGE_TABLES} {PAGE_TABLES} pragma user_version = {FORMAT}; commit;"
+            "begin; {pages} {COUNT_MEDIA} {SEGMENT_TABLE} {COUNTED} pragma user_version = {FORMAT}; commit;"
         ))?;
     }
     Ok(())

@@ -5,6 +5,7 @@
 //! of keys the engine has come, so that a stop at any instant repeats at most one message.
 
 use atlas_core::format::read;
+use atlas_core::strand::Strand;
 use rusqlite::{OptionalExtension, params};
 use serde::Serialize;
 
@@ -114,7 +115,7 @@ impl Ledger {
         let due = |run: i64| run > after && run <= until;
         let mut pending = Vec::new();
         let remembered = self.remembered()?;
-        for file in &remembered.files {
+        for file in remembered.files.iter().filter(|file| file.strand == Strand::Pages) {
             for segment in &file.segments {
                 let lane = &remembered.lane[segment.first..segment.first + segment.count as usize];
                 let told = |changed: u32| all || due(i64::from(changed));
@@ -210,8 +211,8 @@ impl Writing<'_> {
 pub(crate) fn urls_of(body: &[u8], raw_size: u64) -> Result<Vec<String>, StoreError> {
     let damaged = |_| StoreError::LedgerDamaged("the text of a segment cannot be read");
     let raw = unsqueeze(body, raw_size).map_err(damaged)?;
-    let frame = atlas_core::format::Frame { images: true, videos: true };
-    let file = [&frame.open()[..], &raw, atlas_core::format::Frame::CLOSE].concat();
+    let frame = atlas_core::format::Frame::ALL;
+    let file = [&frame.open(None)[..], &raw, atlas_core::format::Frame::CLOSE].concat();
     let mut urls = Vec::new();
     read(&file, |url| urls.extend(url.loc), |_| ())
         .map_err(|_| StoreError::LedgerDamaged("the text of a segment is not what was written"))?;

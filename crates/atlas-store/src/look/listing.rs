@@ -1,5 +1,7 @@
 //! Lists of entries: all, or of one section, reason, source or folder; sorted and cut as asked.
 
+use std::collections::HashMap;
+
 use atlas_core::address;
 use atlas_core::choose::{Chooser, Reason, Verdict};
 use atlas_core::contribution::Said;
@@ -66,19 +68,26 @@ pub struct Listed {
     pub videos: usize,
     /// Its title.
     pub title: Option<String>,
+    /// Its first picture.
+    pub image: Option<String>,
+    /// When it was published.
+    pub published: Option<Lastmod>,
+    /// The sitemap file that it stands in, or will with the next build.
+    pub file: Option<String>,
     /// The sources that speak of it, in their order.
     pub sources: Vec<String>,
 }
 
-/// Makes a list; also tells how many there are in all.
+/// Makes a list; also tells how many there are in all. `files` tells by its key which file an entry stands in.
 pub(crate) fn list(
     listing: &Listing,
     arrivals: &Arrivals,
     settled: &Settled,
     chooser: &Chooser,
     outcomes: &[Outcome],
+    files: &HashMap<u128, String>,
 ) -> (Vec<Listed>, u64) {
-    let looking = Looking { listing, arrivals, settled, chooser, outcomes };
+    let looking = Looking { listing, arrivals, settled, chooser, outcomes, files };
     let mut wanted: Vec<Stand<'_>> = settled.standing.all().filter(|stand| looking.wants(stand)).collect();
     let said = |stand: &Stand<'_>| Said::read(arrivals.row(stand.place));
     let found = |stand: &Stand<'_>| stand.named;
@@ -104,13 +113,14 @@ struct Looking<'a> {
     settled: &'a Settled,
     chooser: &'a Chooser,
     outcomes: &'a [Outcome],
+    files: &'a HashMap<u128, String>,
 }
 
 impl Looking<'_> {
     fn wants(&self, stand: &Stand<'_>) -> bool {
         let Filter { section, reason, source, under } = &self.listing.filter;
         let said = Said::read(self.arrivals.row(stand.place));
-        let verdict = self.chooser.choose(&said);
+        let verdict = stand.choose(&said, self.chooser, self.arrivals);
         let in_section = section.as_ref().is_none_or(|wanted| match verdict {
             Verdict::Kept(kept) => self.chooser.sections.list()[kept.section].name == *wanted,
             Verdict::LeftOut(_) => false,
@@ -127,23 +137,22 @@ impl Looking<'_> {
         self.outcomes.get(usize::from(source)).map_or("", |outcome| outcome.name.as_str())
     }
 
-    fn lastmod(&self, stand: &Stand<'_>, said: &Said<'_>) -> Option<Lastmod> {
-        shape::lastmod(said, self.settled.observed(stand))
-    }
-
     fn listed(&self, stand: &Stand<'_>) -> Listed {
         let said = Said::read(self.arrivals.row(stand.place));
-        let (section, reason) = match self.chooser.choose(&said) {
-            Verdict::Kept(kept) => (Some(self.chooser.sections.list()[kept.section].name.clone()), None),
+        let (kept, reason) = match stand.choose(&said, self.chooser, self.arrivals) {
+            Verdict::Kept(kept) => (Some(kept), None),
             Verdict::LeftOut(reason) => (None, Some(reason)),
         };
         Listed {
-            lastmod: section.as_ref().and_then(|_| self.lastmod(stand, &said)),
-            section,
+            lastmod: kept.and_then(|kept| shape::lastmod(&said, self.settled.observed(stand), kept.date_policy)),
+            section: kept.map(|kept| self.chooser.sections.list()[kept.section].name.clone()),
             reason,
             images: said.images.len(),
             videos: said.videos.len(),
             title: said.title.as_deref().map(str::to_owned),
+            image: said.images.first().map(|image| image.to_string()),
+            published: said.published,
+            file: kept.and_then(|_| self.files.get(&self.arrivals.mark(stand.place).key).cloned()),
             sources: stand.sources(self.arrivals).iter().map(|source| self.name(*source).to_owned()).collect(),
             url: said.url.into_owned(),
         }

@@ -4,14 +4,18 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fmt;
 
 use atlas_core::address;
-use atlas_core::choose::{Chooser, Verdict};
+use atlas_core::alternates::Fault;
+use atlas_core::choose::{Chooser, Reason, Verdict};
 use atlas_core::contribution::{Said, is_dead, url_of};
 use atlas_core::fingerprint;
 use atlas_core::links;
+use atlas_core::structured;
+use jiff::tz::TimeZone;
 use serde::Serialize;
 
 use crate::arrival::{Arrivals, Place};
-use crate::settle::{Sample, Settled};
+use crate::derive::Alternates;
+use crate::settle::{Sample, Settled, Stand};
 use crate::source::Outcome;
 
 /// The most examples of one notice.
@@ -37,6 +41,20 @@ pub enum Notice {
     DateAlone,
     /// The content moved, the declared date did not.
     ContentAlone,
+    /// Archives that the site has no page for.
+    NoArchivePage,
+    /// A link to a translation that does not link back.
+    AlternateNotReturned,
+    /// A link to a translation that does not go in.
+    AlternateNotIn,
+    /// A link to a translation whose language tag is none.
+    AlternateLanguage,
+    /// Two pages of a group of translations in one language.
+    AlternateTwice,
+    /// Structured data on a page that lacks something, or says otherwise than the other sources.
+    StructuredData,
+    /// Videos that make no structured data.
+    StructuredDataLacks,
 }
 
 impl Notice {
@@ -50,6 +68,13 @@ impl Notice {
             Self::RepeatsParent => "attachments that repeat their article",
             Self::DateAlone => "declared date moved, content did not",
             Self::ContentAlone => "content moved, declared date did not",
+            Self::NoArchivePage => "archives without a page",
+            Self::AlternateNotReturned => "links to a translation that does not link back",
+            Self::AlternateNotIn => "links to a translation that is not in",
+            Self::AlternateLanguage => "links to a translation with no language tag",
+            Self::AlternateTwice => "translations in a language that is taken",
+            Self::StructuredData => "pages whose own VideoObject could be better",
+            Self::StructuredDataLacks => "pages whose videos make no VideoObject",
         }
     }
 
@@ -63,6 +88,15 @@ impl Notice {
             Self::RepeatsParent => "leave them out with a rule: their article is what people look for",
             Self::DateAlone => "engines stop trusting dates that move for nothing",
             Self::ContentAlone => "let the date follow the content, or do not declare one",
+            Self::NoArchivePage => "make the page, or set assume_page = true where it is there and no source reads it",
+            Self::AlternateNotReturned => "let the other page link back: a link one way counts for nothing",
+            Self::AlternateNotIn => "link to the page that is in, or let that one in",
+            Self::AlternateLanguage => "write a language of ISO 639-1, perhaps with a region of ISO 3166-1: en-GB, cy",
+            Self::AlternateTwice => "give each page of a group another language",
+            Self::StructuredData => "mend the page; where it carries a VideoObject, none is written for it",
+            Self::StructuredDataLacks => {
+                "a VideoObject needs name, thumbnailUrl and uploadDate: tell them by page or table"
+            }
         }
     }
 }
@@ -111,8 +145,11 @@ impl Noticed {
 
     fn of_sample(code: Notice, about: Option<String>, sample: &Sample) -> Self {
         let counted = sample.counted();
-        let examples = counted.examples.into_iter().map(|url| Example { url, detail: None }).collect();
-        Self::new(code, about, counted.count, examples)
+        let example = |text: String| match text.split_once('\n') {
+            Some((url, detail)) => Example { url: url.to_owned(), detail: Some(detail.to_owned()) },
+            None => Example { url: text, detail: None },
+        };
+        Self::new(code, about, counted.count, counted.examples.into_iter().map(example).collect())
     }
 }
 
@@ -122,6 +159,7 @@ pub(crate) fn notice(
     settled: &Settled,
     chooser: &Chooser,
     outcomes: &[Outcome],
+    (alternates, structured): (&Alternates, bool),
     seed: u64,
 ) -> Vec<Noticed> {
     let mut all = Vec::new();
@@ -135,6 +173,15 @@ pub(crate) fn notice(
     all.extend(repeats(arrivals, settled, chooser));
     for (code, sample) in [(Notice::DateAlone, &settled.date_alone), (Notice::ContentAlone, &settled.content_alone)] {
         all.push(Noticed::of_sample(code, None, sample));
+    }
+    if let Some(missing) = settled.left_out.get(&Reason::NoArchivePage) {
+        all.push(Noticed::of_sample(Notice::NoArchivePage, None, missing));
+    }
+    for (fault, sample) in &alternates.faults {
+        all.push(Noticed::of_sample(fault_notice(*fault), None, sample));
+    }
+    if structured {
+        all.extend(structured_data(arrivals, settled));
     }
     all.retain(|noticed| noticed.count > 0);
     all
@@ -196,10 +243,8 @@ impl<'a> Links<'a> {
             return None;
         }
         let root = chooser.site.root().as_str();
-        let lonely = settled
-            .candidates
-            .iter()
-            .filter(|candidate| candidate.lane.from_page && !self.linked.contains(&candidate.lane.key));
+        let lonely =
+            settled.pages().filter(|candidate| candidate.lane.from_page && !self.linked.contains(&candidate.lane.key));
         let mut lonely: Vec<(Place, &str)> =
             lonely.map(|candidate| (candidate.named, url_of(arrivals.row(candidate.place)))).collect();
         lonely.retain(|(_, url)| *url != root);
@@ -256,8 +301,8 @@ fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
 
 /// Entries that belong to another, and have no picture and no title that the other has not.
 fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser) -> Option<Noticed> {
-    let rows = || settled.standing.all().map(|stand| (stand.named, Said::read(arrivals.row(stand.place))));
-    let attachments: Vec<(Place, Said<'_>)> = rows().filter(|(_, said)| said.parent.is_some()).collect();
+    let rows = || settled.standing.all().map(|stand| (stand, Said::read(arrivals.row(stand.place))));
+    let attachments: Vec<(Stand<'_>, Said<'_>)> = rows().filter(|(_, said)| said.parent.is_some()).collect();
     if attachments.is_empty() {
         return None;
     }
@@ -276,21 +321,52 @@ fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser) -> Option<
         }
     }
     let mut repeating: Vec<(Place, Example)> = Vec::new();
-    for (named, said) in &attachments {
+    for (stand, said) in &attachments {
         let Some(parent) =
             said.parent.as_deref().and_then(|name| parents.get(name).or_else(|| parents.get(&address(name))))
         else {
             continue;
         };
-        if parent.url != said.url && adds_nothing(said, parent) && matches!(chooser.choose(said), Verdict::Kept(_)) {
+        let goes_in = || matches!(stand.choose(said, chooser, arrivals), Verdict::Kept(_));
+        if parent.url != said.url && adds_nothing(said, parent) && goes_in() {
             let detail = Some(format!("belongs to {}", parent.url));
-            repeating.push((*named, Example { url: said.url.to_string(), detail }));
+            repeating.push((stand.named, Example { url: said.url.to_string(), detail }));
         }
     }
     repeating.sort_by_key(|(named, _)| *named);
     let count = repeating.len() as u64;
     let examples = repeating.into_iter().take(MOST_EXAMPLES).map(|(_, example)| example).collect();
     Some(Noticed::new(Notice::RepeatsParent, None, count, examples))
+}
+
+fn fault_notice(fault: Fault) -> Notice {
+    match fault {
+        Fault::NotReturned => Notice::AlternateNotReturned,
+        Fault::NotIn => Notice::AlternateNotIn,
+        Fault::BadLanguage => Notice::AlternateLanguage,
+        Fault::SameLanguage => Notice::AlternateTwice,
+    }
+}
+
+/// What the structured data of pages with videos lacks: that which they carry, and that which would be written for them.
+fn structured_data(arrivals: &Arrivals, settled: &Settled) -> [Noticed; 2] {
+    let (mut stated, mut made) = (Sample::default(), Sample::default());
+    for candidate in settled.pages().filter(|candidate| candidate.has_videos) {
+        let said = Said::read(arrivals.row(candidate.place));
+        if structured::is_wanted(&said) {
+            let lacking = structured::video_objects(&said, &TimeZone::UTC).lacking;
+            if let Some(lacks) = lacking.first() {
+                let names: Vec<&str> = lacks.iter().map(|property| property.as_str()).collect();
+                made.add_with(candidate.named, || format!("{}\nno {}", said.url, names.join(", no ")));
+            }
+        } else if let Some(difference) = structured::compare(&said).first() {
+            stated.add_with(candidate.named, || format!("{}\n{difference}", said.url));
+        }
+    }
+    [
+        Noticed::of_sample(Notice::StructuredData, None, &stated),
+        Noticed::of_sample(Notice::StructuredDataLacks, None, &made),
+    ]
 }
 
 fn adds_nothing(said: &Said<'_>, parent: &Said<'_>) -> bool {

@@ -4,6 +4,7 @@
 //! them), then the main file, then robots.txt, then the ledger, and only then are old files removed. What is about to be
 //! written is noted in the ledger before, so that a build that was killed is finished or undone by the next.
 
+mod asides;
 mod placing;
 mod sheet;
 
@@ -18,6 +19,8 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::robots::declare;
 use rayon::prelude::*;
 
+pub use self::asides::Aside;
+pub(crate) use self::asides::{NEWEST_ATOM, NEWEST_RSS, is_aside};
 use self::placing::Placing;
 use self::sheet::Sheet;
 use crate::arrange::{FilePlan, Made, Plan, Renderer, SegmentPlan};
@@ -33,7 +36,7 @@ const GRACE: i64 = 14 * 24 * 3600;
 /// How many segments are compressed at a time.
 const WINDOW: usize = 32;
 /// The declarations that the tool has made in robots.txt, one a line: a fact of the ledger.
-const DECLARED: &str = "declared";
+pub(crate) const DECLARED: &str = "declared";
 
 /// Whether files are compressed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -58,10 +61,18 @@ pub enum Form {
 /// Where files go and what they are called.
 #[derive(Debug, Clone)]
 pub struct Place {
-    /// The folder that the web server serves.
-    pub web_root: PathBuf,
+    /// The folder that sitemap files are written into: as a rule the site's web root.
+    pub folder: PathBuf,
     /// The address of that folder, ending with a slash.
     pub address: String,
+    /// The folder that the site is served from, where files for its visitors go.
+    pub web_root: PathBuf,
+    /// The address of that folder, ending with a slash.
+    pub site: String,
+    /// The folder for what the site's own templates include, where it is wanted.
+    pub data: Option<PathBuf>,
+    /// The name of the stylesheet that sitemap files name, where they name one.
+    pub style: Option<&'static str>,
     /// The name of the main file.
     pub main: String,
     /// Compressed copies.
@@ -88,6 +99,28 @@ impl Place {
     /// The form of the main file: once an index, always an index.
     pub fn form(&self, files: usize, was_index: bool) -> Form {
         if files <= 1 && !was_index && self.gzip != Gzip::Only { Form::Urlset } else { Form::Index }
+    }
+
+    /// The address of a file of ours, by its name in the ledger.
+    pub fn address_of(&self, name: &str) -> String {
+        match name.split_once(':') {
+            Some(("site", name)) => format!("{}{name}", self.site),
+            _ => format!("{}{name}", self.address),
+        }
+    }
+
+    /// Where a file of ours is, by its name in the ledger.
+    pub fn path(&self, name: &str) -> PathBuf {
+        match (name.split_once(':'), &self.data) {
+            (Some(("site", name)), _) => self.web_root.join(name),
+            (Some(("data", name)), Some(data)) => data.join(name),
+            _ => self.folder.join(name),
+        }
+    }
+
+    /// The name in the ledger of a file in the web root: a plain name, unless sitemaps are written elsewhere.
+    pub fn name_in_web_root(&self, name: &str) -> String {
+        if self.folder == self.web_root { name.to_owned() } else { format!("site:{name}") }
     }
 
     /// The names of a file's plain and compressed form, where they are wanted.
@@ -128,6 +161,38 @@ struct Pressed {
     segment: Segment,
 }
 
+/// What is to be declared in robots.txt.
+pub(crate) struct Declaration<'p> {
+    path: &'p Path,
+    before: Option<Vec<u8>>,
+    after: Vec<u8>,
+}
+
+impl<'p> Declaration<'p> {
+    /// Reads robots.txt, where one is named; `declared` are the lines that the tool has written into it before.
+    pub(crate) fn of(place: &'p Place, declared: &str) -> Result<Option<Self>, StoreError> {
+        let Some(path) = &place.robots else { return Ok(None) };
+        let before = match fs::read(path) {
+            Ok(bytes) => Some(bytes),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => None,
+            Err(error) => return Err(StoreError::io("cannot read", path)(error)),
+        };
+        let main = place.main_address();
+        let outdated: Vec<&str> = declared.lines().filter(|line| *line != main).collect();
+        let after = declare(before.as_deref().unwrap_or(b""), &[&main], &outdated);
+        Ok(Some(Self { path, before, after }))
+    }
+
+    /// What becomes of it.
+    pub(crate) fn fate(&self) -> RobotsFate {
+        match &self.before {
+            Some(before) if *before == self.after => RobotsFate::Unchanged,
+            Some(_) => RobotsFate::Declared,
+            None => RobotsFate::Created,
+        }
+    }
+}
+
 /// Everything that publishing works on.
 pub struct Publisher<'a> {
     /// Where files go.
@@ -140,6 +205,8 @@ pub struct Publisher<'a> {
     pub candidates: &'a [Candidate],
     /// Renders them.
     pub renderer: Renderer<'a>,
+    /// Files beside the sitemaps: for people, for templates.
+    pub asides: &'a [Aside<'a>],
     /// The form of the main file.
     pub form: Form,
     /// The instant of the build, in seconds since 1970.
@@ -148,7 +215,7 @@ pub struct Publisher<'a> {
 
 impl Publisher<'_> {
     /// The names of all files that this build may write or remove: to be noted before it begins.
-    pub fn names_at_stake(&self) -> BTreeSet<String> {
+    pub fn names_at_stake(&self, stale: &[usize]) -> BTreeSet<String> {
         let wanted = self.wanted_names();
         let mut names = self.remembered.planned.clone();
         let changing = self.plan.files.iter().filter(|file| file.is_touched() || file.id.is_none());
@@ -160,6 +227,7 @@ impl Publisher<'_> {
         names.extend(main.into_iter().filter(|name| wanted.contains(name)));
         names.extend(self.remembered.outputs.keys().filter(|name| !wanted.contains(*name)).cloned());
         names.extend(wanted.into_iter().filter(|name| !self.holds(name)));
+        names.extend(stale.iter().map(|at| self.asides[*at].name.clone()));
         names
     }
 
@@ -180,11 +248,22 @@ impl Publisher<'_> {
                 names.insert(format!("{}.gz", self.place.main));
             }
         }
+        names.extend(self.asides.iter().map(|aside| aside.name.clone()));
         names
     }
 
     fn path(&self, name: &str) -> PathBuf {
-        self.place.web_root.join(name)
+        self.place.path(name)
+    }
+
+    /// The asides that are not on disk as they should be, by their places.
+    pub fn stale_asides(&self) -> Vec<usize> {
+        let stale = |at: &usize| {
+            let aside = &self.asides[*at];
+            let known = self.remembered.outputs.get(&aside.name);
+            known.is_none_or(|known| known.on_disk.crc != crc32fast::hash(&aside.bytes())) || !self.holds(&aside.name)
+        };
+        (0..self.asides.len()).into_par_iter().filter(stale).collect()
     }
 
     /// Whether a file is on disk as it was written. One that a killed build may have touched is not trusted by its time.
@@ -196,9 +275,16 @@ impl Publisher<'_> {
         disk::holds(&self.path(name), &output.on_disk)
     }
 
+    /// Whether a file of the plan is on disk as it was written last, with its compressed copy where it has one.
+    pub(crate) fn holds_all(&self, file: &FilePlan) -> bool {
+        let (plain, packed) = self.place.names(file, self.form);
+        plain.iter().chain(&packed).all(|name| self.holds(name))
+    }
+
     /// Writes all that has to be written. The ledger's changes are made in `writing`, which the caller commits.
-    pub fn publish(&self, writing: &Writing<'_>) -> Result<Published, StoreError> {
-        disk::sweep(&self.place.web_root)?;
+    /// `stale` are the asides that have to be written, by [`Publisher::stale_asides`].
+    pub fn publish(&self, writing: &Writing<'_>, stale: &[usize]) -> Result<Published, StoreError> {
+        disk::sweep(&self.place.folder)?;
         let order = self.order();
         let jobs: Vec<&Made> = order.iter().flat_map(|at| made_of(&self.plan.files[*at])).collect();
         thread::scope(|scope| {
@@ -216,14 +302,19 @@ impl Publisher<'_> {
                 }
             });
             let placing = Placing::start(scope);
-            self.write_all(&order, Queue { pressed, ready: Vec::new().into_iter() }, placing, writing)
+            self.write_all(&order, Queue { pressed, ready: Vec::new().into_iter() }, placing, writing, stale)
         })
     }
 
-    fn press(&self, made: &Made, squeezer: &mut Squeezer) -> io::Result<Pressed> {
+    fn render(&self, made: &Made) -> Vec<u8> {
         let members: Vec<&Candidate> = made.members.iter().map(|at| &self.candidates[*at as usize]).collect();
         let mut raw = Vec::with_capacity(usize::try_from(made.size).unwrap_or(0));
         self.renderer.render_all(&members, &mut raw);
+        raw
+    }
+
+    fn press(&self, made: &Made, squeezer: &mut Squeezer) -> io::Result<Pressed> {
+        let raw = self.render(made);
         let segment = squeezer.squeeze(&raw)?;
         Ok(Pressed { raw, segment })
     }
@@ -241,12 +332,13 @@ impl Publisher<'_> {
         mut queue: Queue,
         placing: Placing,
         writing: &Writing<'_>,
+        stale: &[usize],
     ) -> Result<Published, StoreError> {
         let files = &self.plan.files;
         let mut state = State {
             published: Published {
                 fates: vec![Fate::Unchanged; files.len()],
-                sizes: files.iter().map(FilePlan::size).collect(),
+                sizes: files.iter().map(|file| file.size(self.place.style)).collect(),
                 ..Published::default()
             },
             standings: files.iter().map(|file| file.before).collect(),
@@ -269,15 +361,16 @@ impl Publisher<'_> {
         for folded in &self.plan.folded {
             writing.drop_file(*folded)?;
         }
-        for (section, number) in &self.plan.next_numbers {
-            writing.set_next_number(section, *number)?;
+        for ((section, strand), number) in &self.plan.next_numbers {
+            writing.set_next_number(section, *strand, *number)?;
         }
         if self.form == Form::Index {
             let lines = self.index_lines(&state, |_| true);
-            self.small_file(&mut state, &self.place.main, &index(&lines))?;
+            self.small_file(&mut state, &self.place.main, &index(&lines, self.place.style))?;
         }
+        self.write_asides(&mut state, stale)?;
         if !state.published.written.is_empty() {
-            disk::sync_folder(&self.place.web_root)?;
+            disk::sync_folder(&self.place.folder)?;
         }
         state.published.robots = Some(self.declare(writing)?);
         self.settle_outputs(&mut state, writing)?;
@@ -295,11 +388,11 @@ impl Publisher<'_> {
         }
         let id = match file.id {
             Some(id) => id,
-            None => writing.open_file(&file.section, file.number, file.limits)?,
+            None => writing.open_file(&file.section, file.strand, file.number, file.limits)?,
         };
         let draft = |name: &Option<String>| name.as_ref().map(|name| Draft::begin(&self.path(name))).transpose();
-        let mut sheet = Sheet::begin(draft(&plain)?, draft(&packed)?, &self.place.web_root)?;
-        sheet.frame(&file.frame().open(), &mut state.squeezer)?;
+        let mut sheet = Sheet::begin(draft(&plain)?, draft(&packed)?, &self.place.folder)?;
+        sheet.frame(&file.frame().open(self.place.style), &mut state.squeezer)?;
         for number in &file.dropped {
             writing.drop_segment(id, *number)?;
         }
@@ -316,10 +409,10 @@ impl Publisher<'_> {
                     sheet.push(&raw, &Segment { body, crc: row.crc, raw_size: row.size })?;
                 }
                 SegmentPlan::Made(made) => {
-                    let Pressed { raw, segment } = queue.next(&self.place.web_root)?;
+                    let Pressed { raw, segment } = queue.next(&self.place.folder)?;
                     sheet.push(&raw, &segment)?;
                     let lane: Vec<_> = made.members.iter().map(|at| self.candidates[*at as usize].lane).collect();
-                    writing.keep_segment(id, made.number, made.frame, &segment, &lane)?;
+                    writing.keep_segment(id, made.number, (made.frame, made.media), &segment, &lane)?;
                 }
             }
         }
@@ -347,6 +440,21 @@ impl Publisher<'_> {
         Ok(())
     }
 
+    /// The checksum and size that a file of the plan will have, without writing it.
+    pub(crate) fn will_be(&self, at: usize) -> (u32, u64) {
+        let file = &self.plan.files[at];
+        let mut crc = crc32fast::Hasher::new();
+        crc.update(&file.frame().open(self.place.style));
+        for segment in &file.segments {
+            match segment {
+                SegmentPlan::Kept(row) => crc.combine(&crc32fast::Hasher::new_with_initial_len(row.crc, row.size)),
+                SegmentPlan::Made(made) => crc.update(&self.render(made)),
+            }
+        }
+        crc.update(Frame::CLOSE);
+        (crc.finalize(), file.size(self.place.style))
+    }
+
     fn index_lines(&self, state: &State, which: impl Fn(usize) -> bool) -> Vec<IndexLine> {
         let lines = self.plan.files.iter().enumerate().filter(|(at, _)| which(*at));
         lines
@@ -361,14 +469,14 @@ impl Publisher<'_> {
     fn write_interim_index(&self, state: &mut State, gained: &[usize]) -> Result<(), StoreError> {
         let mut lines = self.index_lines(state, |at| gained.contains(&at) || self.plan.files[at].id.is_some());
         for folded in self.remembered.files.iter().filter(|file| self.plan.folded.contains(&file.id)) {
-            let name = crate::arrange::child_name(&folded.section, folded.number);
+            let name = crate::arrange::child_name(&folded.section, folded.strand, folded.number);
             let name = if self.place.gzip == Gzip::Only { format!("{name}.gz") } else { name };
             if self.path(&name).exists() {
                 let address = format!("{}{name}", self.place.address);
                 lines.push(IndexLine { address, lastmod: instant(folded.standing.changed) });
             }
         }
-        self.small_file(state, &self.place.main, &index(&lines))
+        self.small_file(state, &self.place.main, &index(&lines, self.place.style))
     }
 
     /// Writes a file that is made at once, and its compressed copy, where they are not there already.
@@ -398,23 +506,32 @@ impl Publisher<'_> {
         Ok(())
     }
 
-    fn declare(&self, writing: &Writing<'_>) -> Result<RobotsFate, StoreError> {
-        let Some(path) = &self.place.robots else { return Ok(RobotsFate::Unnamed) };
-        let before = match fs::read(path) {
-            Ok(bytes) => Some(bytes),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => None,
-            Err(error) => return Err(StoreError::io("cannot read", path)(error)),
-        };
-        let main = self.place.main_address();
-        let declared = writing.fact(DECLARED)?.unwrap_or_default();
-        let outdated: Vec<&str> = declared.lines().filter(|line| *line != main).collect();
-        let after = declare(before.as_deref().unwrap_or(b""), &[&main], &outdated);
-        writing.set_fact(DECLARED, Some(&main))?;
-        if before.as_deref() == Some(&after) {
-            return Ok(RobotsFate::Unchanged);
+    /// Writes the files beside the sitemaps that are not as they should be.
+    fn write_asides(&self, state: &mut State, stale: &[usize]) -> Result<(), StoreError> {
+        for window in stale.chunks(WINDOW) {
+            let made: Vec<Vec<u8>> = window.par_iter().map(|at| self.asides[*at].bytes()).collect();
+            for (at, bytes) in window.iter().zip(&made) {
+                let name = &self.asides[*at].name;
+                let path = self.path(name);
+                if let Some(folder) = path.parent() {
+                    fs::create_dir_all(folder).map_err(StoreError::io("cannot make", folder))?;
+                }
+                let on_disk = disk::replace(&path, bytes)?;
+                state.wrote(name.clone(), on_disk);
+            }
         }
-        disk::replace(path, &after)?;
-        Ok(if before.is_some() { RobotsFate::Declared } else { RobotsFate::Created })
+        Ok(())
+    }
+
+    fn declare(&self, writing: &Writing<'_>) -> Result<RobotsFate, StoreError> {
+        let declared = writing.fact(DECLARED)?.unwrap_or_default();
+        let Some(declaration) = Declaration::of(self.place, &declared)? else { return Ok(RobotsFate::Unnamed) };
+        writing.set_fact(DECLARED, Some(&self.place.main_address()))?;
+        let fate = declaration.fate();
+        if fate != RobotsFate::Unchanged {
+            disk::replace(declaration.path, &declaration.after)?;
+        }
+        Ok(fate)
     }
 
     /// Notes what was written, retires what is no longer wanted, and says what to remove.
@@ -428,6 +545,7 @@ impl Publisher<'_> {
             let stale_copy = name.strip_suffix(".gz").is_some_and(|plain| wanted.contains(plain));
             match output.retired {
                 Some(since) if since + GRACE < self.now => state.published.to_remove.push(name.clone()),
+                _ if is_aside(name) => state.published.to_remove.push(name.clone()),
                 _ if stale_copy => state.published.to_remove.push(name.clone()),
                 Some(_) => {}
                 None => {
@@ -504,11 +622,11 @@ impl State {
         let placed = self.placing.wait()?;
         let any = !placed.is_empty();
         placed.into_iter().for_each(|(name, on_disk)| self.wrote(name, on_disk));
-        if any { disk::sync_folder(&publisher.place.web_root) } else { Ok(()) }
+        if any { disk::sync_folder(&publisher.place.folder) } else { Ok(()) }
     }
 }
 
 /// Removes files that are no longer wanted, once the ledger has let go of them.
 pub fn remove(place: &Place, names: &[String]) -> Result<(), StoreError> {
-    names.iter().try_for_each(|name| disk::remove(&place.web_root.join(name)))
+    names.iter().try_for_each(|name| disk::remove(&place.path(name)))
 }

@@ -17,11 +17,11 @@ fn partition(key: u128) -> usize {
 }
 
 /// What the keys alone say.
-pub(super) struct Joined {
+pub(crate) struct Joined {
     /// For each row of each block: where the ledger remembers it, [`UNKNOWN`], or [`PASSED_OVER`].
-    pub(super) roles: Vec<Vec<u32>>,
+    pub(crate) roles: Vec<Vec<u32>>,
     /// Rows that were merged from several.
-    pub(super) merged: Vec<Merged>,
+    pub(crate) merged: Vec<Merged>,
     /// Remembered entries that no row speaks of.
     pub(super) gone: Vec<u32>,
     /// Rows whose source had named the URL before.
@@ -34,7 +34,7 @@ pub(super) struct Joined {
 pub(crate) type Odds = (&'static str, u16, u16);
 
 /// The rows of one partition that were merged from several.
-pub(super) struct Merged {
+pub(crate) struct Merged {
     pub(super) rows: Block,
     pub(super) priors: Vec<u32>,
     pub(super) origins: Vec<Origin>,
@@ -58,14 +58,14 @@ pub(super) const PASSED_OVER: u32 = u32::MAX - 1;
 type Dealt = (u128, Place, u64);
 
 /// Joins the keys of all rows with one another and with those that the ledger remembers.
-pub(super) fn join(arrivals: &Arrivals, lane: &[LaneEntry], seed: u64) -> Joined {
+pub(crate) fn join<'l>(arrivals: &Arrivals, lane: impl Iterator<Item = (usize, &'l LaneEntry)>, seed: u64) -> Joined {
     let share = arrivals.len() / PARTITIONS + arrivals.len() / PARTITIONS / 8 + 16;
     let mut rows: Vec<Vec<Dealt>> = (0..PARTITIONS).map(|_| Vec::with_capacity(share)).collect();
     for (place, mark) in arrivals.marks() {
         rows[partition(mark.key)].push((mark.key, place, mark.said));
     }
     let mut known: Vec<Vec<(u128, u32)>> = vec![Vec::new(); PARTITIONS];
-    for (at, entry) in lane.iter().enumerate() {
+    for (at, entry) in lane {
         known[partition(entry.key)].push((entry.key, at as u32));
     }
     let parts: Vec<Part> =
@@ -140,7 +140,9 @@ impl Part {
                 self.duplicates.add(place, &said.url);
             } else {
                 sources.push(source);
-                for field in said.at_odds(&other) {
+                // An archive's page is said to be so by its entries: that is no other word of a source.
+                let fields = if other.archive.is_some() { Vec::new() } else { said.at_odds(&other) };
+                for field in fields {
                     let standing = word(&said, field);
                     // The word that stands is that of the first who said anything.
                     let owner =

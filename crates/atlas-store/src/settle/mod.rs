@@ -6,23 +6,26 @@
 
 mod join;
 
-use std::collections::BTreeMap;
+use std::borrow::Cow;
+use std::collections::{BTreeMap, HashMap};
 
 use atlas_core::address;
 use atlas_core::choose::{Chooser, Kept, Reason, Verdict};
 use atlas_core::contribution::{Said, url_of};
-use atlas_core::entry::{Changefreq, Priority};
+use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::fingerprint::{self, Prints};
 use atlas_core::format::{Frame, write_url};
 use atlas_core::lastmod::Lastmod;
-use atlas_core::shape::{self, Shape};
+use atlas_core::shape::{self, Media, Shape};
+use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
-pub(crate) use self::join::{Odds, Origin};
-use self::join::{PASSED_OVER, join};
+use self::join::PASSED_OVER;
+pub(crate) use self::join::{Odds, Origin, join};
 use crate::arrival::{Arrivals, Place};
-use crate::ledger::{Change, LaneEntry, NEVER};
-use crate::report::{Counted, IncompleteVideo};
+use crate::derive::{Alternates, NO_GROUP};
+use crate::ledger::{Change, LaneEntry, NEVER, Remembered};
+use crate::report::{Counted, Due, DueTo, IncompleteVideo};
 
 /// How many blocks are chosen from before what came of them is put together: that would else stand in memory twice.
 const BLOCKS_AT_A_TIME: usize = 16;
@@ -48,12 +51,25 @@ pub struct Candidate {
     pub age: i64,
     /// Bytes of its `url` element; 0 where it was not rendered because nothing about it moved.
     pub bytes: u32,
+    /// Pictures and videos in it, where it was rendered.
+    pub media: u32,
     /// The namespaces it needs, where it was rendered.
     pub frame: Frame,
     /// Its section.
     pub section: u16,
+    /// The strand of that section.
+    pub strand: Strand,
+    /// Its group of translations, or [`NO_GROUP`].
+    pub group: u32,
+    /// What it says may make it one of a group of translations.
+    pub speaks_of_others: bool,
+    /// It has videos, complete or not.
+    pub has_videos: bool,
+    /// The strands that it stands in besides that of the pages, as bits.
+    pub(crate) own_strands: u8,
     changefreq: Option<Changefreq>,
     priority: Option<Priority>,
+    date_policy: DatePolicy,
     /// All that was said of it is as it was, and so is what is written.
     pub same: bool,
     /// It changed since the last build.
@@ -78,12 +94,22 @@ pub enum News {
 impl Candidate {
     /// How it goes in.
     pub fn kept(&self) -> Kept {
-        Kept { section: usize::from(self.section), changefreq: self.changefreq, priority: self.priority }
+        Kept {
+            section: usize::from(self.section),
+            changefreq: self.changefreq,
+            priority: self.priority,
+            date_policy: self.date_policy,
+        }
     }
 
     /// The day on which its content was last seen to change.
     pub fn observed(&self) -> Option<i32> {
         Some(self.lane.observed).filter(|day| *day != NEVER)
+    }
+
+    /// The fingerprint of what is written of it.
+    fn written(&self, settings: u64, group: u64) -> u64 {
+        fingerprint::written(self.said, settings, self.observed(), &self.kept(), group, self.strand)
     }
 }
 
@@ -113,6 +139,8 @@ pub struct Tally {
     pub images: u64,
     /// Videos that can be written.
     pub videos: u64,
+    /// Articles that are news.
+    pub news: u64,
     /// The newest date.
     pub newest: Option<Lastmod>,
 }
@@ -139,7 +167,7 @@ impl Sample {
         self.add_with(place, || address.to_owned());
     }
 
-    fn add_with(&mut self, place: Place, address: impl FnOnce() -> String) {
+    pub(crate) fn add_with(&mut self, place: Place, address: impl FnOnce() -> String) {
         self.count += 1;
         let later = self.first.len() == EXAMPLES && self.first.last().is_some_and(|(known, _)| *known < place);
         if !later {
@@ -158,6 +186,32 @@ impl Sample {
     /// For reports.
     pub(crate) fn counted(&self) -> Counted {
         Counted { count: self.count, examples: self.first.iter().map(|(_, address)| address.clone()).collect() }
+    }
+}
+
+/// What falls due soonest.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Soonest {
+    /// How many there are in all.
+    pub(crate) count: u64,
+    /// The first few.
+    pub(crate) first: Vec<Due>,
+}
+
+impl Soonest {
+    fn add(&mut self, at: Lastmod, url: &str, to: DueTo) {
+        self.count += 1;
+        let place = self.first.partition_point(|known| (known.at.seconds(), &*known.url) < (at.seconds(), url));
+        if place < EXAMPLES {
+            self.first.insert(place, Due { at, url: url.to_owned(), to });
+            self.first.truncate(EXAMPLES);
+        }
+    }
+
+    fn join(&mut self, other: Self) {
+        let count = self.count + other.count;
+        other.first.iter().for_each(|due| self.add(due.at, &due.url, due.to));
+        self.count = count;
     }
 }
 
@@ -182,12 +236,29 @@ pub(crate) struct Stand<'s> {
 }
 
 impl Standing {
+    /// Rows that count by themselves, and those that were merged: their blocks are added to the arrivals.
+    pub(crate) fn new(mut roles: Vec<Vec<u32>>, merged: Vec<join::Merged>, arrivals: &mut Arrivals) -> Self {
+        let mut origins = Vec::new();
+        for merged in merged {
+            roles.push(merged.priors);
+            origins.push(merged.origins);
+            arrivals.push(merged.rows);
+        }
+        Self { roles, origins }
+    }
+
+    /// The number of blocks.
+    pub(crate) fn blocks(&self) -> usize {
+        self.roles.len()
+    }
+
     /// All rows that stand for entries; those merged from several come last.
     pub(crate) fn all(&self) -> impl Iterator<Item = Stand<'_>> {
         (0..self.roles.len()).flat_map(|block| self.of_block(block))
     }
 
-    fn of_block(&self, block: usize) -> impl Iterator<Item = Stand<'_>> {
+    /// The rows of one block that stand for entries.
+    pub(crate) fn of_block(&self, block: usize) -> impl Iterator<Item = Stand<'_>> {
         let origins = block.checked_sub(self.roles.len() - self.origins.len()).map(|nth| &self.origins[nth]);
         let standing = self.roles[block].iter().enumerate().filter(|(_, prior)| **prior != PASSED_OVER);
         standing.map(move |(row, &prior)| {
@@ -200,12 +271,31 @@ impl Standing {
 
 impl Stand<'_> {
     /// The sources that speak of the entry.
-    pub(crate) fn sources(&self, arrivals: &Arrivals) -> Vec<u16> {
+    pub(crate) fn sources(&self, arrivals: &Arrivals) -> Cow<'_, [u16]> {
         match self.origin {
-            Some(origin) => origin.sources.clone(),
-            None => vec![arrivals.source_of(self.place) as u16],
+            Some(origin) => Cow::Borrowed(&origin.sources),
+            None => Cow::Owned(vec![arrivals.source_of(self.place) as u16]),
         }
     }
+
+    /// Decides about the entry, whose row has been read.
+    pub(crate) fn choose(&self, said: &Said<'_>, chooser: &Chooser, arrivals: &Arrivals) -> Verdict {
+        match self.origin {
+            Some(origin) => chooser.choose(said, &origin.sources),
+            None => chooser.choose(said, &[arrivals.source_of(self.place) as u16]),
+        }
+    }
+}
+
+/// A remembered entry that is no longer in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Gone {
+    /// Its place in the lane.
+    pub prior: u32,
+    /// What to tell of it, if anything.
+    pub change: Option<Change>,
+    /// Why it is left out; `None` where no source knows it any more.
+    pub reason: Option<Reason>,
 }
 
 /// How many entries of one source go in, and how many do not.
@@ -234,14 +324,15 @@ pub struct Settled {
     pub(crate) date_alone: Sample,
     /// Entries with a declared date that stayed while their content moved.
     pub(crate) content_alone: Sample,
-    /// Entries that go in, in no order that means anything.
+    /// Entries that go in, in no order that means anything: those in the strand of the pages, then, once judged, those that
+    /// stand in other strands too.
     pub candidates: Vec<Candidate>,
     /// Entries left out.
     pub(crate) left_out: BTreeMap<Reason, Sample>,
     /// Counts by section.
     pub tallies: Vec<Tally>,
-    /// Remembered entries that are no longer in, by their place in the lane: what to tell of them, if anything.
-    pub gone: Vec<(u32, Option<Change>)>,
+    /// Remembered entries that are no longer in.
+    pub gone: Vec<Gone>,
     /// Entries that were not in before.
     pub(crate) added: Sample,
     /// Entries whose page changed.
@@ -249,6 +340,8 @@ pub struct Settled {
     /// Pages without a head.
     pub(crate) headless: Sample,
     incomplete: Vec<(Place, IncompleteVideo)>,
+    /// Entries that go in or leave by themselves when their time comes.
+    pub(crate) due: Soonest,
     /// Most pages changed at once without a declared date.
     pub redesign: bool,
     pages_known: u64,
@@ -261,6 +354,11 @@ impl Settled {
     pub(crate) fn observed(&self, stand: &Stand<'_>) -> Option<i32> {
         let at = self.observed.get(stand.prior as usize)?;
         Some(*at).filter(|day| *day != NEVER)
+    }
+
+    /// The entries that go in, each once.
+    pub fn pages(&self) -> impl Iterator<Item = &Candidate> {
+        self.candidates.iter().take_while(|candidate| candidate.strand == Strand::Pages)
     }
 
     /// Videos that cannot be written, the first few.
@@ -277,6 +375,7 @@ impl Settled {
             mine.entries += theirs.entries;
             mine.images += theirs.images;
             mine.videos += theirs.videos;
+            mine.news += theirs.news;
             mine.newest(theirs.newest);
         }
         self.sources.resize(self.sources.len().max(other.sources.len()), SourceTally::default());
@@ -292,24 +391,22 @@ impl Settled {
         self.gone.append(&mut other.gone);
         self.headless.join(other.headless);
         self.incomplete.append(&mut other.incomplete);
+        self.due.join(other.due);
         self.pages_known += other.pages_known;
         self.contents_moved += other.contents_moved;
         self.dates_moved += other.dates_moved;
     }
 }
 
-/// Settles all arrivals. Rows that had to be merged are added to the arrivals as blocks of their own.
+/// Settles all arrivals and chooses from them. Rows that had to be merged are added to the arrivals as blocks of their own.
 ///
 /// First the keys alone are joined, partition by partition; then the rows are read, each once and in the order in which
-/// they lie in memory.
-pub fn settle(arrivals: &mut Arrivals, lane: &[LaneEntry], seed: u64, terms: &Terms<'_>) -> Settled {
-    let joined = join(arrivals, lane, seed);
-    let mut standing = Standing { roles: joined.roles, origins: Vec::new() };
-    for merged in joined.merged {
-        standing.roles.push(merged.priors);
-        standing.origins.push(merged.origins);
-        arrivals.push(merged.rows);
-    }
+/// they lie in memory. What is news is decided by [`Settled::judge`], once the groups of translations are known.
+pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, seed: u64, terms: &Terms<'_>) -> Settled {
+    let lane = &remembered.lane[..];
+    let pages = remembered.lane_of(|strand| strand == Strand::Pages).map(|(at, _, entry)| (at, entry));
+    let joined = join(arrivals, pages, seed);
+    let standing = Standing::new(joined.roles, joined.merged, arrivals);
     let mut settled = Settled {
         tallies: vec![Tally::default(); terms.chooser.sections.list().len()],
         at_odds: joined.at_odds,
@@ -324,19 +421,41 @@ pub fn settle(arrivals: &mut Arrivals, lane: &[LaneEntry], seed: u64, terms: &Te
         parts.into_iter().for_each(|part| settled.join(part));
     }
     settled.standing = standing;
-    settled.gone.extend(joined.gone.into_iter().map(|at| (at, Some(Change::Removed))));
+    settled.gone.extend(joined.gone.into_iter().map(|prior| Gone {
+        prior,
+        change: Some(Change::Removed),
+        reason: None,
+    }));
     settled.left_out.extend(joined.duplicates.map(|sample| (Reason::Duplicate, sample)));
     settled.incomplete.sort_by_key(|(place, _)| *place);
     settled.redesign = settled.contents_moved >= REDESIGN_LEAST
         && settled.contents_moved * 10 > settled.pages_known * 6
         && settled.dates_moved * 10 < settled.contents_moved;
-    judge(&mut settled, arrivals, lane, terms);
     settled
 }
 
-/// Decides what is news, now that it is known whether the whole site moved.
-fn judge(settled: &mut Settled, arrivals: &Arrivals, lane: &[LaneEntry], terms: &Terms<'_>) {
-    let redesign = settled.redesign;
+impl Settled {
+    /// Decides what is news, now that it is known whether the whole site moved, and what of it has to be written.
+    pub(crate) fn judge(
+        &mut self,
+        arrivals: &Arrivals,
+        remembered: &Remembered,
+        alternates: &Alternates,
+        terms: &Terms<'_>,
+    ) {
+        judge(self, arrivals, remembered, alternates, terms);
+        strands(self, remembered, terms);
+    }
+}
+
+fn judge(
+    settled: &mut Settled,
+    arrivals: &Arrivals,
+    remembered: &Remembered,
+    alternates: &Alternates,
+    terms: &Terms<'_>,
+) {
+    let (redesign, lane) = (settled.redesign, &remembered.lane);
     settled.observed = lane.iter().map(|entry| entry.observed).collect();
     let today = Lastmod::from_epoch_day(terms.today);
     settled.candidates.par_iter_mut().for_each(|candidate| {
@@ -355,7 +474,8 @@ fn judge(settled: &mut Settled, arrivals: &Arrivals, lane: &[LaneEntry], terms: 
                 candidate.news = News::Changed;
             }
         }
-        candidate.lane.written = fingerprint::written(candidate.said, terms.settings, candidate.observed());
+        let group = alternates.print(candidate.group);
+        candidate.lane.written = candidate.written(terms.settings, group);
         candidate.same = prior.is_some_and(|prior| *prior == candidate.lane);
     });
     for candidate in &settled.candidates {
@@ -374,6 +494,47 @@ fn judge(settled: &mut Settled, arrivals: &Arrivals, lane: &[LaneEntry], terms: 
         };
         sample.add_with(candidate.named, || url_of(arrivals.row(candidate.place)).to_owned());
     }
+}
+
+/// Adds a candidate for each strand that an entry stands in besides that of the pages.
+fn strands(settled: &mut Settled, remembered: &Remembered, terms: &Terms<'_>) {
+    if settled.candidates.iter().all(|candidate| candidate.own_strands == 0) {
+        return;
+    }
+    let known = remembered.lane_of(|strand| strand != Strand::Pages);
+    let known: HashMap<(u128, Strand), u32> =
+        known.map(|(at, strand, entry)| ((entry.key, strand), at as u32)).collect();
+    let more = settled.candidates.iter().filter(|candidate| candidate.own_strands != 0).flat_map(|page| {
+        let strands = Strand::ALL.into_iter().filter(|strand| page.own_strands & bit(*strand) != 0);
+        strands.map(|strand| {
+            let prior = known.get(&(page.lane.key, strand)).copied().unwrap_or(UNKNOWN);
+            let mut candidate = Candidate {
+                strand,
+                prior,
+                bytes: 0,
+                media: 0,
+                group: NO_GROUP,
+                own_strands: 0,
+                news: News::None,
+                changefreq: None,
+                priority: None,
+                date_policy: DatePolicy::None,
+                ..page.clone()
+            };
+            candidate.lane =
+                LaneEntry { observed: NEVER, page: 0, declared: 0, changed: 0, from_page: false, ..page.lane };
+            candidate.lane.written = candidate.written(terms.settings, 0);
+            candidate.same = remembered.lane.get(prior as usize).is_some_and(|prior| *prior == candidate.lane);
+            candidate
+        })
+    });
+    let mut more: Vec<Candidate> = more.collect();
+    settled.candidates.append(&mut more);
+}
+
+/// The bit of a strand in [`Candidate::own_strands`].
+fn bit(strand: Strand) -> u8 {
+    1 << strand as u8
 }
 
 /// Choosing the entries of one block.
@@ -395,7 +556,7 @@ impl<'a> Choosing<'a> {
         self.out.candidates.reserve(most);
         for stand in standing {
             let said = Said::read(self.arrivals.row(stand.place));
-            let verdict = self.terms.chooser.choose(&said);
+            let verdict = stand.choose(&said, self.terms.chooser, self.arrivals);
             self.tally_sources(&stand, matches!(verdict, Verdict::Kept(_)));
             match verdict {
                 Verdict::LeftOut(reason) => self.left_out(&said, reason, &stand),
@@ -421,9 +582,12 @@ impl<'a> Choosing<'a> {
         if reason == Reason::OtherHost && origin != self.terms.chooser.site.root().origin() {
             self.out.elsewhere.entry(origin.to_owned()).or_default().add(stand.named, &said.url);
         }
+        if let (Reason::Scheduled, Some(published)) = (reason, said.published) {
+            self.out.due.add(published, &said.url, DueTo::GoIn);
+        }
         if stand.prior != UNKNOWN {
             let told = (reason == Reason::Redirect).then_some(Change::Redirected);
-            self.out.gone.push((stand.prior, told));
+            self.out.gone.push(Gone { prior: stand.prior, change: told, reason: Some(reason) });
         }
     }
 
@@ -458,17 +622,23 @@ impl<'a> Choosing<'a> {
         let observed = remembered.map_or(NEVER, |known| known.observed);
         let tally = &mut self.out.tallies[kept.section];
         tally.entries += 1;
-        tally.images += said.images.len().min(self.terms.shape.of(kept.section).most_images) as u64;
-        tally.newest(shape::lastmod(said, Some(observed).filter(|day| *day != NEVER)));
-        for video in said.videos.iter().filter(|_| self.terms.shape.of(kept.section).videos) {
+        let shape = self.terms.shape;
+        let (images, videos) = shape.media(said, kept.section);
+        tally.images += images;
+        tally.videos += videos;
+        tally.newest(shape::lastmod(said, Some(observed).filter(|day| *day != NEVER), kept.date_policy));
+        let own_strands = shape.own_strands(said, kept.section).fold(0, |bits, strand| bits | bit(strand));
+        tally.news += u64::from(own_strands & bit(Strand::News) != 0);
+        for video in said.videos.iter().filter(|_| shape.of(kept.section).videos != Media::Off) {
             let lacks = video.lacks(&said.url);
-            if lacks.is_empty() {
-                tally.videos += 1;
-            } else {
+            if !lacks.is_empty() {
                 self.out.incomplete.push((named, IncompleteVideo { page: said.url.to_string(), lacks }));
             }
         }
-        let (bytes, frame) = if prior == UNKNOWN { self.measure(said, kept) } else { (0, Frame::default()) };
+        if let Some(expires) = said.expires {
+            self.out.due.add(expires, &said.url, DueTo::Leave);
+        }
+        let (bytes, media, frame) = if prior == UNKNOWN { self.measure(said, kept) } else { Default::default() };
         self.out.candidates.push(Candidate {
             lane: LaneEntry {
                 key,
@@ -484,10 +654,17 @@ impl<'a> Choosing<'a> {
             prior,
             age: said.age().unwrap_or(i64::MAX),
             bytes,
+            media,
             frame,
             section: kept.section as u16,
+            strand: Strand::Pages,
+            group: NO_GROUP,
+            speaks_of_others: !said.alternates.is_empty() || said.language_group.is_some(),
+            has_videos: !said.videos.is_empty(),
+            own_strands,
             changefreq: kept.changefreq,
             priority: kept.priority,
+            date_policy: kept.date_policy,
             same: false,
             news: if prior == UNKNOWN { News::Added } else { News::None },
             content_moved,
@@ -498,10 +675,10 @@ impl<'a> Choosing<'a> {
     }
 
     /// A new entry will be placed by its size: it is rendered while its row is at hand.
-    fn measure(&mut self, said: &Said<'_>, kept: Kept) -> (u32, Frame) {
-        let entry = self.terms.shape.entry(said, kept, None);
+    fn measure(&mut self, said: &Said<'_>, kept: Kept) -> (u32, u32, Frame) {
+        let entry = self.terms.shape.entry(said, kept, None, &[], Strand::Pages);
         self.scratch.clear();
         write_url(&mut self.scratch, &entry);
-        (u32::try_from(self.scratch.len()).unwrap_or(u32::MAX), Frame::of(&entry))
+        (u32::try_from(self.scratch.len()).unwrap_or(u32::MAX), entry.media(), Frame::of(&entry))
     }
 }

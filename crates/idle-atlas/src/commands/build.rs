@@ -1,6 +1,6 @@
-//! `build`: writes the files, the index and robots.txt.
+//! `build`: writes the files, the index and robots.txt; or shows what it would write.
 
-use atlas_store::build::build;
+use atlas_store::build::{build, preview};
 use atlas_store::ledger::Ledger;
 
 use crate::args;
@@ -20,7 +20,14 @@ pub fn run(settings: &Settings, arguments: &args::Build, screen: &Screen) -> Res
         .collect();
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let built = build(&settings.job(arguments.fresh, &allow, &more), &mut ledger)?;
+    let job = settings.job(arguments.fresh, &allow, &more);
+    if arguments.dry_run {
+        let preview = preview(&job, &mut ledger)?;
+        drop(progress);
+        screen.show(&preview, || view::preview::preview(&preview, screen.is_verbose()))?;
+        return Ok(if preview.held.is_some() { Exit::Held } else { Exit::Done });
+    }
+    let built = build(&job, &mut ledger)?;
     drop(progress);
     screen.show(&built, || view::survey::built(&built, !settings.engines.is_empty(), screen.is_verbose()))?;
     Ok(Exit::looking_at(view::survey::has_problems(&built.survey)))

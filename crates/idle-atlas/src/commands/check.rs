@@ -18,7 +18,8 @@ pub fn run(settings: &Settings, check: &args::Check, screen: &Screen) -> Result<
     }
     let is_own = check.folder.is_none() || same_folder(folder, &settings.web_root);
     let robots = is_own.then(|| settings.robots.clone());
-    let root = WebRoot { folder: folder.to_owned(), site: settings.site.clone(), robots };
+    let sitemaps = settings.sitemaps_elsewhere().filter(|_| is_own);
+    let root = WebRoot { folder: folder.to_owned(), site: settings.site.clone(), robots, sitemaps };
     let report = root.check(Some(&settings.main_address()), Lastmod::from_timestamp(meaning::now()));
     screen.show(&report, || view::check::check(&report, folder))?;
     Ok(Exit::looking_at(!report.findings.is_empty()))

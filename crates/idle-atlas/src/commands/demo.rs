@@ -176,7 +176,7 @@ Three things to try next, in that folder:
     }
 
     fn build(&self) -> Result<(), Failure> {
-        build::run(&self.settings()?, &args::Build { fresh: false, allow: vec![] }, &self.screen)?;
+        build::run(&self.settings()?, &args::Build { fresh: false, dry_run: false, allow: vec![] }, &self.screen)?;
         Ok(())
     }
 

@@ -1,7 +1,11 @@
 //! `survey`: what would be in, and what is left out and why; as a whole, or entry by entry.
 
+use std::io;
+use std::path::Path;
+
 use atlas_core::choose::Reason;
 use atlas_store::build::{list, survey};
+use atlas_store::disk;
 use atlas_store::ledger::Ledger;
 use atlas_store::look::{Filter, Listing, Order};
 
@@ -12,10 +16,36 @@ use crate::screen::Screen;
 use crate::view;
 
 pub fn run(settings: &Settings, arguments: &args::Survey, screen: &Screen) -> Result<Exit, Failure> {
-    match arguments.list {
-        true => one_by_one(settings, arguments, screen),
-        false => whole(settings, arguments.fresh, screen),
+    match (&arguments.html, arguments.list) {
+        (Some(file), _) => as_page(settings, file, arguments.fresh, screen),
+        (None, true) => one_by_one(settings, arguments, screen),
+        (None, false) => whole(settings, arguments.fresh, screen),
     }
+}
+
+/// The page for the owner, with every entry: those that are left out too, so it has no place among what is served.
+pub fn as_page(settings: &Settings, file: &Path, fresh: bool, screen: &Screen) -> Result<Exit, Failure> {
+    let failed = |error: io::Error| Failure::said(format!("cannot write {}: {error}", file.display()));
+    let parent = file.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = parent.canonicalize().map_err(failed)?;
+    if settings.web_root.canonicalize().is_ok_and(|root| folder.starts_with(root)) {
+        return Err(Failure::said(format!(
+            "{} would be served to everyone, and it lists what is left out too; name a file outside of {}",
+            file.display(),
+            settings.web_root.display()
+        )));
+    }
+    let mut ledger = Ledger::open(&settings.ledger)?;
+    let progress = screen.progress();
+    let more = |rows| progress.more(rows);
+    let (entries, _) = list(&settings.job(fresh, &[], &more), &mut ledger, &Listing::default())?;
+    drop(progress);
+    let pictures = view::owner::Pictures::new(&settings.site, &settings.web_root, &folder);
+    let page = view::owner::page(settings.site.root().as_str(), &entries, &pictures);
+    disk::replace(file, page.as_bytes())?;
+    let written = serde_json::json!({ "file": file, "entries": entries.len() });
+    screen.show(&written, || view::owner::written(file, entries.len()))?;
+    Ok(Exit::Done)
 }
 
 /// The site as a whole.

@@ -1,7 +1,7 @@
 //! `why`: everything known of one URL.
 
 use atlas_core::address::Site;
-use atlas_store::build::explain;
+use atlas_store::build::{Explained, explain};
 use atlas_store::ledger::Ledger;
 
 use crate::args;
@@ -18,9 +18,38 @@ pub fn run(settings: &Settings, why: &args::Why, screen: &Screen) -> Result<Exit
     let more = |rows| progress.more(rows);
     let explained = explain(&settings.job(false, &[], &more), &mut ledger, address.as_str())?;
     drop(progress);
+    if why.structured_data {
+        return structured_data(address.as_str(), &explained, screen);
+    }
     let told = ledger.announcements(1000)?;
     let told: Vec<_> = told.into_iter().filter(|one| one.examples.iter().any(|url| url == address.as_str())).collect();
     let answer = view::why::Answer::new(settings, address.as_str(), explained, told);
     screen.show(&answer, || view::why::why(&answer))?;
     Ok(Exit::looking_at(!answer.is_known()))
+}
+
+/// Structured data for the videos of a page, as its template would include it.
+fn structured_data(url: &str, explained: &Explained, screen: &Screen) -> Result<Exit, Failure> {
+    let Some(merged) = &explained.merged else {
+        return Err(Failure::said(format!("no source knows {url}; what is known: idle-atlas survey")));
+    };
+    if !merged.stated_videos.is_empty() {
+        let differences = match &explained.structured_differences[..] {
+            [] => "and nothing is wrong with it".to_owned(),
+            some => format!("but: {}", some.join("; ")),
+        };
+        screen.complain("left alone", &format!("{url} carries a VideoObject of its own, {differences}"));
+        return Ok(Exit::looking_at(!explained.structured_differences.is_empty()));
+    }
+    let Some(objects) = &explained.structured else {
+        return Err(Failure::said(format!("nothing is known of a video on {url}")));
+    };
+    for lacks in &objects.lacking {
+        let names: Vec<&str> = lacks.iter().map(|property| property.as_str()).collect();
+        screen.complain("not complete", &format!("a video of {url} has no {}", names.join(", no ")));
+    }
+    if let Some(text) = objects.text() {
+        screen.print(&text)?;
+    }
+    Ok(Exit::looking_at(!objects.lacking.is_empty()))
 }

@@ -23,9 +23,13 @@ impl Origin {
 
     /// An error about the value that begins at this byte.
     pub fn error_at(&self, byte: usize, message: impl AsRef<str>) -> Failure {
+        Failure::said(format!("{} line {}: {}", self.path.display(), self.line_of(byte), message.as_ref()))
+    }
+
+    /// The line that a byte is in, counted from 1.
+    pub fn line_of(&self, byte: usize) -> usize {
         let before = &self.text.as_bytes()[..byte.min(self.text.len())];
-        let line = before.iter().filter(|byte| **byte == b'\n').count() + 1;
-        Failure::said(format!("{} line {line}: {}", self.path.display(), message.as_ref()))
+        before.iter().filter(|byte| **byte == b'\n').count() + 1
     }
 }
 
@@ -38,7 +42,16 @@ pub struct ConfigFile {
     #[serde(default)]
     pub section: Vec<SectionTable>,
     #[serde(default)]
-    pub rule: Vec<RuleTable>,
+    pub rule: Vec<Spanned<RuleTable>>,
+    #[serde(default)]
+    pub archive: Vec<Spanned<ArchiveTable>>,
+    #[serde(default)]
+    pub news: Vec<NewsTable>,
+    #[serde(default)]
+    pub alternates: AlternatesTable,
+    pub visitor_page: Option<VisitorTable>,
+    pub newest: Option<NewestTable>,
+    pub structured_data: Option<StructuredTable>,
     #[serde(default)]
     pub images: ImagesTable,
     #[serde(default)]
@@ -90,6 +103,7 @@ source_table! {
     canonical: String,
     documents: Vec<String>,
     file: String,
+    hints: bool,
     layout: String,
     dates: String,
     lists: String,
@@ -123,24 +137,151 @@ impl OneOrMore {
     }
 }
 
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct SectionTable {
-    pub name: Spanned<String>,
-    #[serde(default)]
-    pub matching: Vec<Spanned<String>>,
-    pub urls_per_file: Option<Spanned<i64>>,
-    pub images: Option<bool>,
-    pub videos: Option<bool>,
+/// Hints, as rules, archives and sections state them alike.
+#[derive(Debug, Default)]
+pub struct HintKeys<'t> {
+    pub changefreq: Option<&'t Spanned<String>>,
+    pub priority: Option<&'t Spanned<NumberOrWord>>,
+    pub date_policy: Option<&'t Spanned<String>>,
+}
+
+/// Gives a table its hints.
+macro_rules! has_hints {
+    ($table:ident) => {
+        impl $table {
+            pub fn hints(&self) -> HintKeys<'_> {
+                HintKeys {
+                    changefreq: self.changefreq.as_ref(),
+                    priority: self.priority.as_ref(),
+                    date_policy: self.date_policy.as_ref(),
+                }
+            }
+        }
+    };
 }
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct RuleTable {
+pub struct SectionTable {
+    pub name: Spanned<String>,
+    pub title: Option<String>,
+    #[serde(default)]
     pub matching: Vec<Spanned<String>>,
-    pub keep: Option<bool>,
+    pub on: Option<bool>,
+    pub urls_per_file: Option<Spanned<i64>>,
+    pub bytes_per_file: Option<Spanned<i64>>,
+    pub media_per_file: Option<Spanned<i64>>,
+    pub images: Option<Spanned<YesOrWord>>,
+    pub most_images: Option<Spanned<i64>>,
+    pub videos: Option<Spanned<YesOrWord>>,
+    pub most_videos: Option<Spanned<i64>>,
     pub changefreq: Option<Spanned<String>>,
-    pub priority: Option<Spanned<f64>>,
+    pub priority: Option<Spanned<NumberOrWord>>,
+    pub date_policy: Option<Spanned<String>>,
+}
+
+has_hints!(SectionTable);
+
+/// A number, or a word that says how to come by one.
+#[derive(Debug, Deserialize)]
+#[serde(untagged, expecting = "expected a number from 0.0 to 1.0, \"by-depth\" or \"by-share\"")]
+pub enum NumberOrWord {
+    Number(f64),
+    Word(String),
+}
+
+/// Yes, no, or a word.
+#[derive(Debug, Deserialize)]
+#[serde(untagged, expecting = "expected true, false, \"with-pages\", \"own-files\" or \"off\"")]
+pub enum YesOrWord {
+    Yes(bool),
+    Word(String),
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct RuleTable {
+    pub matching: Option<Vec<Spanned<String>>>,
+    pub in_section: Option<Vec<Spanned<String>>>,
+    pub source: Option<Vec<Spanned<String>>>,
+    pub kind: Option<Vec<String>>,
+    pub id: Option<Vec<String>>,
+    pub slug: Option<Vec<String>>,
+    pub category: Option<Vec<String>>,
+    pub tag: Option<Vec<String>>,
+    pub author: Option<Vec<String>>,
+    pub covers: Option<Spanned<String>>,
+    pub title_pattern: Option<Spanned<String>>,
+    pub url_pattern: Option<Spanned<String>>,
+    pub listed_in: Option<Spanned<String>>,
+    pub older_than_days: Option<Spanned<i64>>,
+    pub newer_than_days: Option<Spanned<i64>>,
+    pub least_depth: Option<Spanned<i64>>,
+    pub most_depth: Option<Spanned<i64>>,
+    pub with_images: Option<bool>,
+    pub with_videos: Option<bool>,
+    pub keep: Option<bool>,
+    pub section: Option<Spanned<String>>,
+    pub changefreq: Option<Spanned<String>>,
+    pub priority: Option<Spanned<NumberOrWord>>,
+    pub date_policy: Option<Spanned<String>>,
+}
+
+has_hints!(RuleTable);
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ArchiveTable {
+    pub by: Spanned<String>,
+    pub url: Spanned<String>,
+    pub section: Option<Spanned<String>>,
+    pub into: Option<Spanned<String>>,
+    #[serde(default)]
+    pub assume_page: bool,
+    pub changefreq: Option<Spanned<String>>,
+    pub priority: Option<Spanned<NumberOrWord>>,
+    pub date_policy: Option<Spanned<String>>,
+}
+
+has_hints!(ArchiveTable);
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct NewsTable {
+    pub sections: Spanned<Vec<Spanned<String>>>,
+    pub publication: Spanned<String>,
+    pub language: Spanned<String>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct AlternatesTable {
+    pub write: Option<bool>,
+    pub paths: BTreeMap<String, Spanned<String>>,
+    pub x_default: Option<Spanned<String>>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct VisitorTable {
+    pub title: Option<String>,
+    pub language: Option<Spanned<String>>,
+    pub template: Option<Spanned<String>>,
+    pub links_per_page: Option<Spanned<i64>>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct NewestTable {
+    pub forms: Option<Spanned<Vec<String>>>,
+    pub title: Option<String>,
+    pub entries: Option<Spanned<i64>>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct StructuredTable {
+    pub folder: Spanned<String>,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -156,6 +297,7 @@ pub struct ImagesTable {
 #[serde(deny_unknown_fields, default)]
 pub struct VideosTable {
     pub write: Option<Spanned<String>>,
+    pub most_per_page: Option<Spanned<i64>>,
     pub oembed: bool,
 }
 
@@ -180,7 +322,12 @@ pub struct FilesTable {
     pub main: Option<Spanned<String>>,
     pub urls_per_file: Option<Spanned<UrlsPerFile>>,
     pub bytes_per_file: Option<Spanned<i64>>,
+    pub media_per_file: Option<Spanned<i64>>,
     pub gzip: Option<Spanned<String>>,
+    pub style: Option<bool>,
+    pub text: bool,
+    pub address: Option<Spanned<String>>,
+    pub folder: Option<Spanned<String>>,
 }
 
 /// `"auto"` or a number.

@@ -1,34 +1,29 @@
 //! What the configuration means: checked, defaults filled in, globs compiled, `${NAME}` replaced.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use atlas_core::address::Site;
-use atlas_core::choose::{Chooser, OwnFiles, Rule};
-use atlas_core::entry::{Changefreq, Priority};
+use atlas_core::alternates;
+use atlas_core::choose::{Chooser, OwnFiles};
 use atlas_core::indexnow::Key;
-use atlas_core::page::MOST_IMAGES;
-use atlas_core::placement::{MOST_BYTES, MOST_URLS, UrlsPerFile};
+use atlas_core::people::{TEXT, VISITOR_PAGE};
 use atlas_core::robots::Robots;
-use atlas_core::section::{self, Section, Sections};
-use atlas_core::shape::{SectionShape, Shape};
+use atlas_core::shape::Shape;
 use atlas_store::arrange::Cut;
 use atlas_store::build::{Job, ledger_folder};
-use atlas_store::publish::{Gzip, Place};
+use atlas_store::people::People;
+use atlas_store::publish::Place;
 use atlas_store::source::Source;
-use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use toml::Spanned;
 
-use super::file::{self, ConfigFile, EngineTable, FilesTable, Origin};
+use super::file::{ConfigFile, EngineTable, Origin};
 use super::sources::Sources;
 use crate::exit::Failure;
-
-/// The least that a file may hold, so that a frame and a long URL fit.
-const LEAST_BYTES: i64 = 10_000;
 
 /// A site and everything that is to be done with it.
 pub struct Settings {
@@ -46,6 +41,8 @@ pub struct Settings {
     sources: Vec<Box<dyn Source>>,
     chooser: Chooser,
     shape: Shape,
+    alternates: Option<alternates::Settings>,
+    people: People,
     cut: Cut,
     place: Place,
     written_by: String,
@@ -87,29 +84,58 @@ impl Settings {
                 origin.path.display()
             )));
         }
-        let named = typed.source.iter().filter_map(|table| table.as_ref().section.as_ref());
-        let named: Vec<String> = named.map(|name| name.as_ref().clone()).collect();
-        let sections = Sections::new(context.sections(&typed)?, named);
-        let rules = context.rules(&typed)?;
-        let shape = context.shape(&typed, &sections)?;
+        let names: Vec<String> = sources.iter().map(|source| source.name()).collect();
+        let now = now().as_second();
+        let sections = context.sections(&typed)?;
+        let rules = context.rules(&typed, &sections, &names)?;
+        let archives = context.archives(&typed, &sections)?;
+        let shape = context.shape(&typed, &sections, now)?;
+        let alternates = context.alternates(&typed)?;
+        let people = context.people(&typed)?;
         let cut = context.cut(&typed.files)?;
         let declare_in = typed.robots.file.as_ref().map(expanded).transpose()?.map(|file| folder.join(file));
         let robots = declare_in.clone().unwrap_or_else(|| web_root.join("robots.txt"));
-        let place = context.place(&typed.files, declare_in)?;
+        let place = context.place(&typed.files, context.data_folder(&typed)?, declare_in)?;
         let engines = typed.engine.iter().map(|engine| context.engine(engine)).collect::<Result<Vec<_>, _>>()?;
+        let ours = [VISITOR_PAGE, TEXT].map(|name| format!("{}{name}", site.root()));
         let chooser = Chooser {
-            own_files: OwnFiles { folder: place.address.clone(), main: place.main.clone() },
+            own_files: OwnFiles {
+                folder: place.address.clone(),
+                main: place.main.clone(),
+                others: BTreeSet::from(ours),
+            },
             robots: Robots::read(&fs::read(&robots).unwrap_or_default()),
             tokens: crawlers,
             rules,
             sections,
-            now: now().as_second(),
+            archives,
+            now,
             site: site.clone(),
         };
-        let hints = chooser.rules.iter().map(|rule| (&rule.written, rule.changefreq, rule.priority));
-        let written_by = format!("{} {shape:?} {:?}", env!("CARGO_PKG_VERSION"), hints.collect::<Vec<_>>());
-        let ledger = ledger_folder(folder);
-        Ok(Self { site, web_root, robots, engines, ledger, timezone, sources, chooser, shape, cut, place, written_by })
+        let written_by = format!(
+            "{} {:?} {:?} {:?}",
+            env!("CARGO_PKG_VERSION"),
+            shape.sections,
+            place.style,
+            chooser.sections.names()
+        );
+        let ledger = ledger_folder(&origin.path);
+        Ok(Self {
+            site,
+            web_root,
+            robots,
+            engines,
+            ledger,
+            timezone,
+            sources,
+            chooser,
+            shape,
+            alternates,
+            people,
+            cut,
+            place,
+            written_by,
+        })
     }
 
     /// The job as of now; `SOURCE_DATE_EPOCH` stands in for the clock where it is set.
@@ -118,6 +144,8 @@ impl Settings {
             sources: &self.sources,
             chooser: self.chooser.clone(),
             shape: self.shape.clone(),
+            alternates: self.alternates.clone(),
+            people: self.people.clone(),
             cut: self.cut.clone(),
             place: self.place.clone(),
             settings: self.written_by.clone(),
@@ -132,6 +160,28 @@ impl Settings {
     /// The address of the main file.
     pub fn main_address(&self) -> String {
         self.place.main_address()
+    }
+
+    /// The folder that sitemap files are written into.
+    pub fn folder(&self) -> &Path {
+        &self.place.folder
+    }
+
+    /// The address of that folder.
+    pub fn folder_address(&self) -> &str {
+        &self.place.address
+    }
+
+    /// The folder that sitemap files are written into and the URL it is served under, where that is not the site's own.
+    pub fn sitemaps_elsewhere(&self) -> Option<(PathBuf, Site)> {
+        let site = Site::parse(&self.place.address).ok().filter(|_| self.place.folder != self.place.web_root)?;
+        Some((self.place.folder.clone(), site))
+    }
+
+    /// Whether another site's files would be written into the same folder.
+    pub fn writes_where(&self, other: &Self) -> bool {
+        let whole = |path: &Path| path.canonicalize().unwrap_or_else(|_| path.to_owned());
+        whole(&self.place.folder) == whole(&other.place.folder)
     }
 
     /// The names of all sections, in their order.
@@ -190,151 +240,6 @@ pub(super) struct Context<'a> {
 }
 
 impl Context<'_> {
-    fn globs(&self, patterns: &[Spanned<String>]) -> Result<GlobSet, Failure> {
-        let mut builder = GlobSetBuilder::new();
-        for pattern in patterns {
-            let text = pattern.as_ref();
-            if !text.starts_with('/') && !text.starts_with('*') {
-                return Err(self.origin.error(
-                    pattern,
-                    format!("“matching”: “{text}” must begin with “/”, as paths do: such as /staff/**"),
-                ));
-            }
-            let glob = GlobBuilder::new(text).literal_separator(true).build();
-            builder.add(glob.map_err(|why| self.origin.error(pattern, format!("“matching”: {}", why.kind())))?);
-        }
-        builder.build().map_err(|why| Failure::said(why.to_string()))
-    }
-
-    fn sections(&self, typed: &ConfigFile) -> Result<Vec<Section>, Failure> {
-        let mut sections: Vec<Section> = Vec::new();
-        for table in &typed.section {
-            let name = table.name.as_ref();
-            section::check_name(name).map_err(|why| self.origin.error(&table.name, format!("“name”: {why}")))?;
-            if sections.iter().any(|known| known.name == *name) {
-                return Err(self
-                    .origin
-                    .error(&table.name, format!("there are two sections “{name}”; give one another name")));
-            }
-            let urls_per_file = table.urls_per_file.as_ref().map(|number| self.urls_per_file(number, *number.as_ref()));
-            sections.push(Section {
-                name: name.clone(),
-                matching: (!table.matching.is_empty()).then(|| self.globs(&table.matching)).transpose()?,
-                urls_per_file: urls_per_file.transpose()?,
-            });
-        }
-        Ok(sections)
-    }
-
-    fn urls_per_file<T>(&self, at: &Spanned<T>, number: i64) -> Result<u32, Failure> {
-        let number = u32::try_from(number).ok().filter(|number| (1..=MOST_URLS).contains(number));
-        number.ok_or_else(|| self.origin.error(at, "“urls_per_file”: expected a number from 1 to 50,000"))
-    }
-
-    fn rules(&self, typed: &ConfigFile) -> Result<Vec<Rule>, Failure> {
-        let rule = |table: &file::RuleTable| {
-            let changefreq = table.changefreq.as_ref().map(|word| {
-                let known = || {
-                    self.origin
-                        .error(word, "“changefreq”: expected always, hourly, daily, weekly, monthly, yearly or never")
-                };
-                word.as_ref().parse::<Changefreq>().map_err(|()| known())
-            });
-            let priority = table.priority.as_ref().map(|number| {
-                let bounds = || self.origin.error(number, "“priority”: expected a number from 0.0 to 1.0");
-                Priority::new(*number.as_ref()).ok_or_else(bounds)
-            });
-            Ok(Rule {
-                matching: self.globs(&table.matching)?,
-                written: table.matching.iter().map(|pattern| pattern.as_ref().as_str()).collect::<Vec<_>>().join(", "),
-                keep: table.keep,
-                changefreq: changefreq.transpose()?,
-                priority: priority.transpose()?,
-            })
-        };
-        typed.rule.iter().map(rule).collect()
-    }
-
-    fn shape(&self, typed: &ConfigFile, sections: &Sections) -> Result<Shape, Failure> {
-        let most = match &typed.images.most_per_page {
-            None => MOST_IMAGES,
-            Some(number) => usize::try_from(*number.as_ref())
-                .ok()
-                .filter(|most| *most <= MOST_IMAGES)
-                .ok_or_else(|| self.origin.error(number, "“most_per_page”: expected a number from 0 to 1,000"))?,
-        };
-        let (images, videos) = (self.writes(typed.images.write.as_ref())?, self.writes(typed.videos.write.as_ref())?);
-        let of = |section: &Section| {
-            let table = typed.section.iter().find(|table| *table.name.as_ref() == section.name);
-            let own = |of: fn(&file::SectionTable) -> Option<bool>, all: bool| table.and_then(of).unwrap_or(all);
-            SectionShape {
-                most_images: if own(|table| table.images, images) { most } else { 0 },
-                videos: own(|table| table.videos, videos),
-            }
-        };
-        Ok(Shape { sections: sections.list().iter().map(of).collect() })
-    }
-
-    fn writes(&self, word: Option<&Spanned<String>>) -> Result<bool, Failure> {
-        match word.map(|word| (word, word.as_ref().as_str())) {
-            None | Some((_, "with-pages")) => Ok(true),
-            Some((_, "off")) => Ok(false),
-            Some((word, other)) => {
-                Err(self.origin.error(word, format!("“write”: “{other}” is unknown; expected with-pages or off")))
-            }
-        }
-    }
-
-    fn cut(&self, files: &FilesTable) -> Result<Cut, Failure> {
-        let urls_per_file = match files.urls_per_file.as_ref().map(|value| (value, value.as_ref())) {
-            None => UrlsPerFile::Auto,
-            Some((_, file::UrlsPerFile::Word(word))) if word == "auto" => UrlsPerFile::Auto,
-            Some((at, file::UrlsPerFile::Number(number))) => UrlsPerFile::Fixed(self.urls_per_file(at, *number)?),
-            Some((at, file::UrlsPerFile::Word(_))) => {
-                return Err(self.origin.error(at, "“urls_per_file”: expected \"auto\" or a number from 1 to 50,000"));
-            }
-        };
-        let bytes_per_file = match &files.bytes_per_file {
-            None => 10_485_760,
-            Some(number) if (LEAST_BYTES..=MOST_BYTES as i64).contains(number.as_ref()) => *number.as_ref() as u64,
-            Some(number) => {
-                return Err(self
-                    .origin
-                    .error(number, format!("“bytes_per_file”: expected a number from {LEAST_BYTES} to {MOST_BYTES}")));
-            }
-        };
-        Ok(Cut { urls_per_file, bytes_per_file })
-    }
-
-    fn place(&self, files: &FilesTable, robots: Option<PathBuf>) -> Result<Place, Failure> {
-        let gzip = match files.gzip.as_ref().map(|word| (word, word.as_ref().as_str())) {
-            None | Some((_, "beside")) => Gzip::Beside,
-            Some((_, "only")) => Gzip::Only,
-            Some((_, "off")) => Gzip::Off,
-            Some((word, other)) => {
-                return Err(self
-                    .origin
-                    .error(word, format!("“gzip”: “{other}” is unknown; expected beside, only or off")));
-            }
-        };
-        let main = files.main.as_ref().map_or("sitemap.xml", |name| name.as_ref());
-        if let Some(name) = &files.main
-            && (!main.ends_with(".xml")
-                || main.contains(['/', '\\'])
-                || main.starts_with('.')
-                || main.starts_with("atlas-"))
-        {
-            return Err(self.origin.error(name, "“main”: expected a file name that ends in .xml and does not begin with “atlas-”, in the web root itself"));
-        }
-        Ok(Place {
-            web_root: self.web_root.to_owned(),
-            address: self.site.root().as_str().to_owned(),
-            main: main.to_owned(),
-            gzip,
-            robots,
-        })
-    }
-
     fn engine(&self, table: &EngineTable) -> Result<EngineSettings, Failure> {
         if table.via.as_ref() != "indexnow" {
             return Err(self

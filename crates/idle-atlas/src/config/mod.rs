@@ -1,9 +1,11 @@
 //! The configuration file: read as it was typed ([`mod@file`]), then as what it means ([`meaning`]). The rest of the program
 //! only sees the second.
 
+mod choices;
 pub mod file;
 pub mod meaning;
 mod sources;
+mod written;
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -16,13 +18,25 @@ pub use meaning::Settings;
 /// The file's name, looked for upwards from the current folder.
 pub const NAME: &str = "idle-atlas.toml";
 
-/// Finds and reads the configuration.
-pub fn load(shared: &Shared) -> Result<Settings, Failure> {
-    let path = match &shared.config {
-        Some(path) => path.clone(),
-        None => find()?,
-    };
-    load_from(&path)
+/// The configurations that a command is to be carried out for: those that were named, else the one that is found.
+pub fn named(shared: &Shared) -> Result<Vec<PathBuf>, Failure> {
+    if shared.config.is_empty() { Ok(vec![find()?]) } else { Ok(shared.config.clone()) }
+}
+
+/// Refuses configurations of which one would write over what another has written.
+pub fn apart(all: &[(PathBuf, Settings)]) -> Result<(), Failure> {
+    for (at, (path, settings)) in all.iter().enumerate() {
+        let same = all[..at].iter().find(|(_, other)| other.writes_where(settings));
+        if let Some((other, _)) = same {
+            return Err(Failure::said(format!(
+                "{} and {} write their sitemaps into the same folder, {}; give each site a folder of its own: [files] folder, address",
+                other.display(),
+                path.display(),
+                settings.folder().display()
+            )));
+        }
+    }
+    Ok(())
 }
 
 /// Reads the configuration at a path.

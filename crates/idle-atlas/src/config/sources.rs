@@ -49,7 +49,7 @@ const KEYS: [(&str, &[&str]); 8] = [
             "documents",
         ],
     ),
-    ("sitemap", &["file", "wait_seconds"]),
+    ("sitemap", &["file", "hints", "wait_seconds"]),
     ("command", &["run", "dates", "lists", "fields", "wait_seconds"]),
 ];
 
@@ -318,7 +318,9 @@ impl<'a> Sources<'a> {
             );
             return Err(self.context.origin.error(file, message));
         }
+        let hints = table.as_ref().hints.as_ref().is_some_and(|hints| *hints.as_ref());
         Ok(Box::new(OldSitemap {
+            hints,
             input,
             shown,
             site: self.context.site.clone(),

@@ -5,6 +5,8 @@ pub mod check;
 pub mod history;
 pub mod init;
 pub mod listing;
+pub mod owner;
+pub mod preview;
 pub mod survey;
 pub mod why;
 

@@ -1,10 +1,11 @@
 //! What `survey` and `build` show: what people look at most.
 
-use atlas_store::report::{Built, Counted, Fate, IncompleteVideo, RobotsFate, SectionReport, Survey};
+use atlas_store::report::{Built, Counted, DueTo, Fate, IncompleteVideo, RobotsFate, SectionReport, Survey};
 
 use atlas_store::look::Noticed;
 
 use super::grid::Grid;
+use super::preview::plain;
 use super::words::{count, grouped, size};
 use crate::screen::{FAINT, GOOD, STRONG, WARN};
 
@@ -115,6 +116,7 @@ fn findings(survey: &Survey, verbose: bool) -> String {
     let mut out = sections(survey);
     out += &left_out(survey, verbose);
     out += &changes(survey, verbose);
+    out += &waiting(survey);
     out += &problems(survey, verbose);
     out += &videos(survey, verbose);
     out += &notices(survey, verbose);
@@ -133,32 +135,42 @@ fn blank_or(number: u64) -> String {
 }
 
 fn sections(survey: &Survey) -> String {
-    let mut grid = Grid::new(&["section", ">entries", ">pictures", ">videos", "newest", ">files", ">size"]);
+    let any_news = survey.sections.iter().any(|section| section.news > 0);
+    let mut names = vec!["section", ">entries", ">pictures", ">videos", ">news", "newest", ">files", ">size"];
+    names.retain(|name| any_news || *name != ">news");
+    let mut grid = Grid::new(&names);
+    let cells = |cells: [String; 8]| {
+        let [section, entries, pictures, videos, news, newest, files, size] = cells;
+        let news = any_news.then_some(news);
+        [section, entries, pictures, videos].into_iter().chain(news).chain([newest, files, size]).collect::<Vec<_>>()
+    };
     let newest = |section: &SectionReport| {
         section.newest.map_or("–".to_owned(), |date| date.to_string().chars().take(10).collect())
     };
     for section in &survey.sections {
-        grid.row([
+        grid.row(cells([
             section.name.clone(),
             grouped(section.entries),
             blank_or(section.images),
             blank_or(section.videos),
+            blank_or(section.news),
             newest(section),
             grouped(section.files.len() as u64),
             size(section.bytes()),
-        ]);
+        ]));
     }
     if survey.sections.len() > 1 {
         let sum = |of: fn(&SectionReport) -> u64| survey.sections.iter().map(of).sum::<u64>();
-        grid.row([
+        grid.row(cells([
             "all".to_owned(),
             grouped(sum(|section| section.entries)),
             blank_or(sum(|section| section.images)),
             blank_or(sum(|section| section.videos)),
+            blank_or(sum(|section| section.news)),
             survey.sections.iter().map(newest).filter(|date| date != "–").max().unwrap_or_else(|| "–".to_owned()),
             grouped(sum(|section| section.files.len() as u64)),
             size(sum(SectionReport::bytes)),
-        ]);
+        ]));
     }
     grid.text() + "\n"
 }
@@ -215,6 +227,27 @@ fn changes(survey: &Survey, verbose: bool) -> String {
         );
     }
     out
+}
+
+/// What goes in or leaves by itself when its time comes.
+fn waiting(survey: &Survey) -> String {
+    let waiting = &survey.waiting;
+    if waiting.count == 0 {
+        return String::new();
+    }
+    let mut grid = Grid::new(&["falls due", "and then", "url"]);
+    for due in &waiting.soonest {
+        let then = match due.to {
+            DueTo::GoIn => "goes in",
+            DueTo::Leave => "leaves",
+        };
+        grid.row([due.at.to_string(), then.to_owned(), due.url.clone()]);
+    }
+    let more = match waiting.count.checked_sub(waiting.soonest.len() as u64) {
+        Some(more @ 1..) => format!("  and {} more later\n", grouped(more)),
+        _ => String::new(),
+    };
+    grid.text() + &more + "\n"
 }
 
 fn examples(sign: &str, counted: &Counted, shown: usize) -> String {
@@ -287,11 +320,20 @@ fn written(built: &Built, verbose: bool) -> String {
             out += &format!("  and {} more\n", grouped((touched.len() - shown) as u64));
         }
     }
+    let asides: Vec<String> = built.asides().map(plain).collect();
+    if !asides.is_empty() {
+        let more = match asides.len().checked_sub(FEW) {
+            Some(more @ 1..) if !verbose => format!(", and {} more", grouped(more as u64)),
+            _ => String::new(),
+        };
+        let named: Vec<String> = asides.into_iter().take(if verbose { usize::MAX } else { FEW }).collect();
+        out += &format!("  written   {}{more}\n", named.join(", "));
+    }
     for name in &built.retired {
         out += &format!("  retired   {name} (left the index; stays on disk for 14 days)\n");
     }
     for name in &built.removed {
-        out += &format!("  removed   {name}\n");
+        out += &format!("  removed   {}\n", plain(name));
     }
     out += match built.robots {
         RobotsFate::Unnamed | RobotsFate::Unchanged => "",

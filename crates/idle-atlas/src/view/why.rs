@@ -1,7 +1,7 @@
 //! What `why` shows.
 
 use atlas_core::choose::{Step, Verdict};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::{Alternate, Said};
 use atlas_core::lastmod::Lastmod;
 use atlas_store::build::Explained;
 use atlas_store::ledger::{Announced, NEVER};
@@ -22,6 +22,9 @@ pub struct Answer {
     pub lastmod: Option<Lastmod>,
     pub lastmod_from: &'static str,
     pub file: Option<String>,
+    pub other_files: Vec<String>,
+    pub alternates: Vec<Alternate<'static>>,
+    pub structured_data: StructuredData,
     pub content_changed: Option<Lastmod>,
     pub changed_in_run: Option<u32>,
     pub announcements: Vec<Announced>,
@@ -45,6 +48,38 @@ pub struct Winner {
     pub source: String,
 }
 
+/// Structured data for the videos of a page.
+#[derive(Debug, Serialize)]
+pub struct StructuredData {
+    /// The page carries a `VideoObject` of its own.
+    pub on_the_page: bool,
+    /// What could be better about that.
+    pub differences: Vec<String>,
+    /// What there is for its templates to include.
+    pub objects: Vec<serde_json::Value>,
+}
+
+impl StructuredData {
+    fn new(explained: &Explained) -> Self {
+        Self {
+            on_the_page: explained.merged.as_ref().is_some_and(|said| !said.stated_videos.is_empty()),
+            differences: explained.structured_differences.clone(),
+            objects: explained.structured.as_ref().map(|one| one.objects.clone()).unwrap_or_default(),
+        }
+    }
+
+    fn text(&self) -> String {
+        match (self.on_the_page, &self.differences[..], &self.objects[..]) {
+            (true, [], _) => "  VideoObject on the page, as it should be\n".to_owned(),
+            (true, differences, _) => format!("  VideoObject on the page; {}\n", differences.join("; ")),
+            (false, _, []) => String::new(),
+            (false, ..) => {
+                "  VideoObject not on the page; to include: idle-atlas why URL --structured-data\n".to_owned()
+            }
+        }
+    }
+}
+
 /// What one source says.
 #[derive(Debug, Serialize)]
 pub struct Word {
@@ -55,6 +90,8 @@ pub struct Word {
 
 impl Answer {
     pub fn new(settings: &Settings, url: &str, explained: Explained, announcements: Vec<Announced>) -> Self {
+        let structured_data = StructuredData::new(&explained);
+        let mut files = explained.files.iter().map(|name| format!("{}{name}", settings.folder_address()));
         let decision = explained.verdict.map(|(verdict, steps)| match verdict {
             Verdict::Kept(kept) => {
                 let section = Some(settings.section_name(kept.section).to_owned());
@@ -84,10 +121,13 @@ impl Answer {
             url: url.to_owned(),
             fields,
             decision,
-            sources: explained.said.into_iter().map(|(source, said)| Word { source, said }).collect(),
+            sources: explained.said.iter().cloned().map(|(source, said)| Word { source, said }).collect(),
             lastmod: explained.lastmod,
             lastmod_from,
-            file: explained.file.map(|name| settings.site.of_file(&name).as_str().to_owned()),
+            file: files.next(),
+            other_files: files.collect(),
+            structured_data,
+            alternates: explained.alternates,
             content_changed: seen,
             changed_in_run: explained.remembered.map(|lane| lane.changed),
             announcements,
@@ -124,12 +164,17 @@ pub fn why(answer: &Answer) -> String {
         let lastmod = answer.lastmod.map_or("–".to_owned(), |date| date.to_string());
         out += &format!("  lastmod     {lastmod} ({})\n", answer.lastmod_from);
     }
-    match (&answer.file, decision.kept) {
-        (Some(file), true) => out += &format!("  file        {file}\n"),
-        (Some(file), false) => out += &format!("  file        {file}, until the next build\n"),
-        (None, true) => out += "  file        none yet: it goes in with the next build\n",
-        (None, false) => {}
+    let until = if decision.kept { "" } else { ", until the next build" };
+    for (at, file) in answer.file.iter().chain(&answer.other_files).enumerate() {
+        out += &format!("  {:<11} {file}{until}\n", if at == 0 { "file" } else { "" });
     }
+    if answer.file.is_none() && decision.kept {
+        out += "  file        none yet: it goes in with the next build\n";
+    }
+    for (at, one) in answer.alternates.iter().enumerate() {
+        out += &format!("  {:<11} {:<9} {}\n", if at == 0 { "languages" } else { "" }, one.language, one.url);
+    }
+    out += &answer.structured_data.text();
     if let Some(day) = answer.content_changed {
         out += &format!("  content     seen to change on {day}\n");
     }

@@ -328,7 +328,7 @@ fn moving_from_another_tool_loses_nothing() {
 <x:link rel="alternate" hreflang="cy" href="https://www.marrowvale.example/cy/"/>
 <n:news><n:publication><n:name>Marrow Vale</n:name><n:language>en</n:language></n:publication><n:publication_date>2026-03-31</n:publication_date><n:title>Film</n:title></n:news></url></urlset>"#;
     let index = "<sitemapindex xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><sitemap><loc>https://www.marrowvale.example/part-1.xml</loc></sitemap><sitemap><loc>https://www.marrowvale.example/part-2.txt</loc></sitemap></sitemapindex>";
-    let site = Site::new(&source("sitemap", "file = \"old/index.xml\""));
+    let site = Site::new(&source("sitemap", "file = \"old/index.xml\"\nhints = true"));
     site.write("old/index.xml", index);
     let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
     packed.write_all(old.as_bytes()).unwrap();

@@ -1,33 +1,39 @@
 //! The run of a survey or a build, from sources to files.
 
-use std::collections::HashSet;
-use std::path::PathBuf;
+mod explain;
+mod guard;
+mod preview;
 
-use atlas_core::choose::{Chooser, Verdict};
-use atlas_core::contribution::Said;
+use std::collections::{HashMap, HashSet};
+use std::path::{Path, PathBuf};
+
+use atlas_core::alternates;
+use atlas_core::choose::Chooser;
+use atlas_core::contribution::url_of;
 use atlas_core::fingerprint;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::page;
-use atlas_core::shape::{Shape, lastmod};
+use atlas_core::shape::Shape;
+use atlas_core::strand::Strand;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-use crate::arrange::{Cut, Plan, Renderer, arrange};
+pub use self::explain::{Explained, explain};
+use self::guard::guard;
+pub use self::preview::preview;
+use crate::arrange::{Cut, Plan, Renderer, SegmentPlan, arrange};
 use crate::arrival::Arrivals;
+use crate::derive::{Alternates, archives};
 use crate::error::StoreError;
 use crate::ledger::{Change, Ledger, Remembered, RunCounts, RunRow, Tombstone};
 use crate::look::{self, Listed, Listing, notice};
+use crate::people::{Lines, People};
 use crate::publish::{Form, Place, Publisher, remove};
 use crate::report::{
-    Built, Changes, Counted, Fate, FileReport, Guard, Held, LeftOut, RobotsFate, SectionReport, SourceReport, Survey,
+    Built, Changes, Counted, Fate, FileReport, LeftOut, RobotsFate, SectionReport, SourceReport, Survey, Waiting,
 };
-use crate::settle::{EXAMPLES, News, Settled, Terms, settle};
+use crate::settle::{Candidate, EXAMPLES, Gone, News, Settled, Terms, settle};
 use crate::source::{Gathering, Memory, Outcome, Source};
-
-/// A section of at least this many entries is guarded against shrinking.
-const GUARDED_LEAST: u64 = 20;
-/// The share of a section, in percent, that may be lost in one build.
-const MAY_LOSE: u64 = 30;
 
 /// Facts of the ledger that a build needs.
 const READER: &str = "reader";
@@ -41,6 +47,10 @@ pub struct Job<'a> {
     pub chooser: Chooser,
     /// What of an entry is written.
     pub shape: Shape,
+    /// How groups of translations are found; `None` where none are written.
+    pub alternates: Option<alternates::Settings>,
+    /// What is written besides sitemaps.
+    pub people: People,
     /// How files are cut.
     pub cut: Cut,
     /// Where files go.
@@ -61,28 +71,103 @@ pub struct Job<'a> {
 
 /// What a run has found, before anything is written.
 struct Found {
+    /// The job's, which now knows the tool's own files.
+    chooser: Chooser,
     arrivals: Arrivals,
+    /// The blocks of the arrivals that come from sources.
+    blocks: usize,
     remembered: Remembered,
     settled: Settled,
+    alternates: Alternates,
     outcomes: Vec<Outcome>,
     memories: Vec<Memory>,
     first: bool,
     run: i64,
     was_index: bool,
-    /// Addresses and kinds of the entries that are gone, where engines may have to know.
-    gone: Vec<Tombstone>,
-    left_out_now: Counted,
+    /// The entries that are no longer in.
+    gone: Vec<Departed>,
+}
+
+/// An entry that is no longer in.
+#[derive(Debug, Clone)]
+struct Departed {
+    key: u128,
+    url: String,
+    gone: Gone,
+}
+
+impl Found {
+    fn renderer<'a>(&'a self, job: &'a Job<'_>) -> Renderer<'a> {
+        Renderer { arrivals: &self.arrivals, shape: &job.shape, alternates: &self.alternates, style: job.place.style }
+    }
+
+    fn plan(&self, job: &Job<'_>) -> Plan {
+        let (candidates, sections) = (&self.settled.candidates, &self.chooser.sections);
+        arrange(&self.remembered, candidates, sections, &job.cut, &self.renderer(job))
+    }
+
+    fn publisher<'a>(
+        &'a self,
+        job: &'a Job<'_>,
+        plan: &'a Plan,
+        asides: &'a [crate::publish::Aside<'a>],
+    ) -> Publisher<'a> {
+        Publisher {
+            place: &job.place,
+            plan,
+            remembered: &self.remembered,
+            candidates: &self.settled.candidates,
+            renderer: self.renderer(job),
+            asides,
+            form: job.place.form(plan.files.len(), self.was_index),
+            now: job.now.as_second(),
+        }
+    }
+
+    /// The name of the file that each entry stands in, or will, by its key.
+    fn files(&self, job: &Job<'_>) -> HashMap<u128, String> {
+        let plan = self.plan(job);
+        let form = job.place.form(plan.files.len(), self.was_index);
+        let mut files = HashMap::with_capacity(self.settled.candidates.len());
+        for file in plan.files.iter().filter(|file| file.strand == Strand::Pages) {
+            let name = job.place.listed_name(file, form);
+            for segment in &file.segments {
+                let keys: Vec<u128> = match segment {
+                    SegmentPlan::Kept(row) => {
+                        let lane = &self.remembered.lane[row.first..row.first + row.count as usize];
+                        lane.iter().map(|entry| entry.key).collect()
+                    }
+                    SegmentPlan::Made(made) => {
+                        made.members.iter().map(|at| self.settled.candidates[*at as usize].lane.key).collect()
+                    }
+                };
+                files.extend(keys.into_iter().map(|key| (key, name.clone())));
+            }
+        }
+        files
+    }
+
+    fn url_of(&self, candidate: &Candidate) -> String {
+        url_of(self.arrivals.row(candidate.place)).to_owned()
+    }
+
+    /// What engines have to be told of what is gone.
+    fn tombstones(&self) -> impl Iterator<Item = Tombstone> {
+        let told = self.gone.iter().filter_map(|one| Some((one, one.gone.change?)));
+        told.map(|(one, change)| Tombstone { key: one.key, url: one.url.clone(), change })
+    }
 }
 
 /// Gathers and shows what would be in, and why the rest is left out. Writes nothing but what was learnt of files.
 pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> {
     let found = find(job, ledger, Purpose::Look)?;
-    let renderer = Renderer { arrivals: &found.arrivals, shape: &job.shape };
-    let plan = arrange(&found.remembered, &found.settled.candidates, &job.chooser.sections, &job.cut, &renderer);
+    let plan = found.plan(job);
     let writing = ledger.transaction()?;
     keep_memories(job, &found, &writing)?;
     writing.commit()?;
-    let notices = notice(&found.arrivals, &found.settled, &job.chooser, &found.outcomes, ledger.seed()?);
+    let derived = (&found.alternates, job.people.structured_data);
+    let (settled, outcomes) = (&found.settled, &found.outcomes);
+    let notices = notice(&found.arrivals, settled, &found.chooser, outcomes, derived, ledger.seed()?);
     let form = job.place.form(plan.files.len(), found.was_index);
     let fates = plan.files.iter().map(|file| match (file.id, file.is_touched()) {
         (None, _) => Fate::New,
@@ -90,8 +175,8 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
         (_, false) => Fate::Unchanged,
     });
     let fates: Vec<Fate> = fates.collect();
-    let sizes: Vec<u64> = plan.files.iter().map(|file| file.size()).collect();
-    Ok(Survey { notices, ..report(job, found, &plan, form, &fates, &sizes) })
+    let sizes: Vec<u64> = plan.files.iter().map(|file| file.size(job.place.style)).collect();
+    Ok(Survey { notices, ..report(job, &found, &plan, form, &fates, &sizes) })
 }
 
 /// Gathers and lists entries, those that are left out too. Returns the list and how many there are in all.
@@ -100,45 +185,44 @@ pub fn list(job: &Job<'_>, ledger: &mut Ledger, listing: &Listing) -> Result<(Ve
     let writing = ledger.transaction()?;
     keep_memories(job, &found, &writing)?;
     writing.commit()?;
-    Ok(look::list(listing, &found.arrivals, &found.settled, &job.chooser, &found.outcomes))
+    let files = found.files(job);
+    Ok(look::list(listing, &found.arrivals, &found.settled, &found.chooser, &found.outcomes, &files))
 }
 
 /// Gathers, chooses, writes the files, the index and robots.txt, and remembers.
 pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
     let mut found = find(job, ledger, Purpose::Write)?;
-    guard(job, &found)?;
-    let renderer = Renderer { arrivals: &found.arrivals, shape: &job.shape };
-    let plan = arrange(&found.remembered, &found.settled.candidates, &job.chooser.sections, &job.cut, &renderer);
-    let form = job.place.form(plan.files.len(), found.was_index);
-    let publisher = Publisher {
-        place: &job.place,
-        plan: &plan,
-        remembered: &found.remembered,
-        candidates: &found.settled.candidates,
-        renderer,
-        form,
-        now: job.now.as_second(),
-    };
-    if !publisher.is_settled() {
-        ledger.plan(publisher.names_at_stake())?;
+    if let Some(held) = guard(job, &found) {
+        return Err(StoreError::Held(held));
+    }
+    let plan = found.plan(job);
+    let lines = Lines::new(&job.people, &found.arrivals, &found.settled, &found.chooser);
+    let asides = lines.asides(job);
+    let publisher = found.publisher(job, &plan, &asides);
+    let form = publisher.form;
+    let stale = publisher.stale_asides();
+    if !publisher.is_settled() || !stale.is_empty() {
+        ledger.plan(publisher.names_at_stake(&stale))?;
     }
     let writing = ledger.transaction()?;
-    let published = publisher.publish(&writing)?;
+    let published = publisher.publish(&writing, &stale)?;
     if form == Form::Index {
         writing.set_fact(FORM, Some("index"))?;
     }
     writing.set_fact(READER, Some(&page::VERSION.to_string()))?;
     keep_memories(job, &found, &writing)?;
-    for tombstone in &found.gone {
-        writing.bury(tombstone, found.run)?;
+    for tombstone in found.tombstones() {
+        writing.bury(&tombstone, found.run)?;
     }
     if !found.first {
         let added = found.settled.candidates.iter().filter(|candidate| candidate.news == News::Added);
         added.into_iter().try_for_each(|candidate| writing.unbury(candidate.lane.key))?;
     }
+    drop(asides);
+    drop(lines);
     found.arrivals = Arrivals::default();
     let run = found.run;
-    let survey = report(job, found, &plan, form, &published.fates, &published.sizes);
+    let survey = report(job, &found, &plan, form, &published.fates, &published.sizes);
     let built = Built {
         run,
         survey,
@@ -159,57 +243,6 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
         writing.commit()?;
     }
     Ok(built)
-}
-
-/// Everything that is known of one address.
-pub struct Explained {
-    /// What each source says of it, in the order of the sources.
-    pub said: Vec<(String, Said<'static>)>,
-    /// What came of it, and each step that led there.
-    pub verdict: Option<(Verdict, Vec<atlas_core::choose::Step>)>,
-    /// The sum of what was said.
-    pub merged: Option<Said<'static>>,
-    /// The file it stands in, as of the last build.
-    pub file: Option<String>,
-    /// What the ledger remembers.
-    pub remembered: Option<crate::ledger::LaneEntry>,
-    /// The date that is written.
-    pub lastmod: Option<Lastmod>,
-}
-
-/// Decides again about one address, from what the sources say now.
-pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Explained, StoreError> {
-    let seed = ledger.seed()?;
-    let Gathered { arrivals, outcomes, .. } = gather(job, ledger, seed, Purpose::LookCloser)?;
-    let key = fingerprint::key(seed, address);
-    let mut said = Vec::new();
-    let mut merged: Option<Said<'static>> = None;
-    for (place, _) in arrivals.marks().filter(|(_, mark)| mark.key == key) {
-        let one = Said::read(arrivals.row(place)).into_owned();
-        match &mut merged {
-            Some(merged) => merged.merge(one.clone()),
-            None => merged = Some(one.clone()),
-        }
-        said.push((outcomes[arrivals.source_of(place)].name.clone(), one));
-    }
-    let remembered = ledger.remembered()?;
-    let at = remembered.lane.iter().position(|entry| entry.key == key);
-    let row = at.and_then(|at| remembered.files.iter().find(|file| holds(file, at)));
-    let was_index = ledger.fact(FORM)?.is_some();
-    let form = job.place.form(remembered.files.len(), was_index);
-    let file = row.map(|row| match form {
-        Form::Urlset => job.place.main.clone(),
-        Form::Index => crate::arrange::child_name(&row.section, row.number),
-    });
-    let lane = at.map(|at| remembered.lane[at]);
-    let observed = lane.map(|lane| lane.observed).filter(|day| *day != crate::ledger::NEVER);
-    let lastmod = merged.as_ref().and_then(|merged| lastmod(merged, observed));
-    let verdict = merged.as_ref().map(|merged| job.chooser.explain(merged));
-    Ok(Explained { said, verdict, merged, file, remembered: lane, lastmod })
-}
-
-fn holds(file: &crate::ledger::FileRow, at: usize) -> bool {
-    file.segments.iter().any(|segment| (segment.first..segment.first + segment.count as usize).contains(&at))
 }
 
 /// What is done with what the sources yield.
@@ -257,52 +290,64 @@ fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, S
     let remembered = ledger.remembered()?;
     let last_run = ledger.last_run()?;
     let run = last_run + 1;
-    let Gathered { mut arrivals, outcomes, memories } = gather(job, ledger, seed, purpose)?;
+    let mut chooser = job.chooser.clone();
+    chooser.own_files.others.extend(remembered.outputs.keys().map(|name| job.place.address_of(name)));
+    let Gathered { mut arrivals, mut outcomes, memories } = gather(job, ledger, seed, purpose)?;
+    outcomes.extend(archives(&mut arrivals, &chooser, seed));
+    let blocks = arrivals.blocks();
     let today = Lastmod::Day(job.now.to_zoned(job.timezone.clone()).date()).epoch_day();
     let terms = Terms {
-        chooser: &job.chooser,
+        chooser: &chooser,
         run: run as u32,
         shape: &job.shape,
         today,
         settings: fingerprint::settings(&job.settings),
         same_reader: ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string()),
     };
-    let settled = settle(&mut arrivals, &remembered.lane, seed, &terms);
-    let (gone, left_out_now) = gone(ledger, &remembered, &settled)?;
+    let mut settled = settle(&mut arrivals, &remembered, seed, &terms);
+    let alternates = Alternates::find(&mut settled.candidates, &arrivals, &chooser, job.alternates.as_ref(), seed);
+    settled.judge(&arrivals, &remembered, &alternates, &terms);
+    let gone = gone(ledger, &remembered, &settled)?;
     let was_index = ledger.fact(FORM)?.is_some();
     let first = last_run == 0;
-    Ok(Found { arrivals, remembered, settled, outcomes, memories, first, run, was_index, gone, left_out_now })
+    Ok(Found {
+        chooser,
+        arrivals,
+        blocks,
+        remembered,
+        settled,
+        alternates,
+        outcomes,
+        memories,
+        first,
+        run,
+        was_index,
+        gone,
+    })
 }
 
 /// The addresses of entries that are gone, read back from the text of their segments.
-fn gone(ledger: &Ledger, remembered: &Remembered, settled: &Settled) -> Result<(Vec<Tombstone>, Counted), StoreError> {
+fn gone(ledger: &Ledger, remembered: &Remembered, settled: &Settled) -> Result<Vec<Departed>, StoreError> {
     let mut gone = settled.gone.clone();
-    gone.sort_unstable_by_key(|(at, _)| *at);
+    gone.sort_unstable_by_key(|gone| gone.prior);
     let mut gone = gone.into_iter().peekable();
-    let (mut tombstones, mut left_out) = (Vec::new(), Counted::default());
+    let mut departed = Vec::new();
     for file in &remembered.files {
         for segment in &file.segments {
             let end = segment.first + segment.count as usize;
             let mut urls: Option<Vec<String>> = None;
-            while let Some((at, change)) = gone.next_if(|(at, _)| (segment.first..end).contains(&(*at as usize))) {
+            while let Some(gone) = gone.next_if(|gone| (segment.first..end).contains(&(gone.prior as usize))) {
                 if urls.is_none() {
                     let body = ledger.body(file.id, segment.number)?;
                     urls = Some(crate::ledger::urls_of(&body, segment.size)?);
                 }
-                let nth = at as usize - segment.first;
-                let url = urls.as_ref().and_then(|urls| urls.get(nth)).cloned().unwrap_or_default();
-                let key = remembered.lane[at as usize].key;
-                if change != Some(Change::Removed) {
-                    left_out.count += 1;
-                    if left_out.examples.len() < EXAMPLES {
-                        left_out.examples.push(url.clone());
-                    }
-                }
-                tombstones.extend(change.map(|change| Tombstone { key, url, change }));
+                let at = gone.prior as usize;
+                let url = urls.as_ref().and_then(|urls| urls.get(at - segment.first)).cloned().unwrap_or_default();
+                departed.push(Departed { key: remembered.lane[at].key, url, gone });
             }
         }
     }
-    Ok((tombstones, left_out))
+    Ok(departed)
 }
 
 fn keep_memories(job: &Job<'_>, found: &Found, writing: &crate::ledger::Writing<'_>) -> Result<(), StoreError> {
@@ -312,56 +357,21 @@ fn keep_memories(job: &Job<'_>, found: &Found, writing: &crate::ledger::Writing<
     Ok(())
 }
 
-/// Holds back a build whose result would do harm.
-fn guard(job: &Job<'_>, found: &Found) -> Result<(), StoreError> {
-    if found.settled.candidates.is_empty() {
-        let why = found.settled.left_out.iter().max_by_key(|(_, sample)| sample.counted().count);
-        let why = why.map_or_else(
-            || "the sources have no entries".to_owned(),
-            |(reason, sample)| format!("{} left out: {}", sample.counted().count, reason.words()),
-        );
-        let message =
-            format!("nothing would be left to list ({why}); nothing was written. Look closer with: idle-atlas survey");
-        return Err(StoreError::Held(Held { guard: Guard::Empty, message }));
-    }
-    if job.allow.contains("shrink") {
-        return Ok(());
-    }
-    let mut before: std::collections::BTreeMap<&str, (u64, u64)> = std::collections::BTreeMap::new();
-    let lost: HashSet<u32> = found.settled.gone.iter().map(|(at, _)| *at).collect();
-    for file in &found.remembered.files {
-        let (count, gone) = before.entry(&file.section).or_default();
-        for segment in &file.segments {
-            *count += u64::from(segment.count);
-            let range = segment.first as u32..segment.first as u32 + segment.count;
-            *gone += if lost.is_empty() { 0 } else { range.filter(|at| lost.contains(at)).count() as u64 };
-        }
-    }
-    for (section, (count, gone)) in before {
-        if count >= GUARDED_LEAST && gone * 100 > count * MAY_LOSE {
-            let message = format!(
-                "section {section} would lose {gone} of its {count} entries ({} %); nothing was written. If that is right: idle-atlas build --allow shrink",
-                gone * 100 / count
-            );
-            return Err(StoreError::Held(Held { guard: Guard::Shrink, message }));
-        }
-    }
-    Ok(())
-}
-
-fn report(job: &Job<'_>, found: Found, plan: &Plan, form: Form, fates: &[Fate], sizes: &[u64]) -> Survey {
+fn report(job: &Job<'_>, found: &Found, plan: &Plan, form: Form, fates: &[Fate], sizes: &[u64]) -> Survey {
     let settled = &found.settled;
-    let sections = job.chooser.sections.list().iter().zip(&settled.tallies).filter(|(_, tally)| tally.entries > 0);
+    let sections = found.chooser.sections.list().iter().zip(&settled.tallies).filter(|(_, tally)| tally.entries > 0);
     let sections = sections.map(|(section, tally)| SectionReport {
         name: section.name.clone(),
         entries: tally.entries,
         images: tally.images,
         videos: tally.videos,
+        news: tally.news,
         newest: tally.newest,
         files: (plan.files.iter().zip(fates).zip(sizes))
             .filter(|((file, _), _)| file.section == section.name)
             .map(|((file, fate), bytes)| FileReport {
                 address: format!("{}{}", job.place.address, job.place.listed_name(file, form)),
+                strand: file.strand,
                 entries: file.urls(),
                 bytes: *bytes,
                 fate: *fate,
@@ -373,18 +383,19 @@ fn report(job: &Job<'_>, found: Found, plan: &Plan, form: Form, fates: &[Fate], 
         words: reason.words(),
         counted: sample.counted(),
     });
-    let removed: Vec<&Tombstone> = found.gone.iter().filter(|one| one.change == Change::Removed).collect();
+    let counted = |wanted: fn(&Departed) -> bool| {
+        let urls = || found.gone.iter().filter(move |one| wanted(one)).map(|one| one.url.clone());
+        Counted { count: urls().count() as u64, examples: urls().take(EXAMPLES).collect() }
+    };
     let changes = Changes {
         first: found.first,
         added: settled.added.counted(),
         changed: settled.changed.counted(),
-        removed: Counted {
-            count: removed.len() as u64,
-            examples: removed.iter().take(EXAMPLES).map(|one| one.url.clone()).collect(),
-        },
-        left_out: found.left_out_now.clone(),
+        removed: counted(|one| one.gone.change == Some(Change::Removed)),
+        left_out: counted(|one| one.gone.change != Some(Change::Removed)),
         redesign: settled.redesign,
     };
+    let waiting = Waiting { count: settled.due.count, soonest: settled.due.first.clone() };
     let tallies = settled.sources.clone();
     let with_tally = |(at, outcome): (usize, Outcome)| {
         let tally = tallies.get(at).copied().unwrap_or_default();
@@ -395,9 +406,10 @@ fn report(job: &Job<'_>, found: Found, plan: &Plan, form: Form, fates: &[Fate], 
         sections: sections.collect(),
         left_out: left_out.collect(),
         changes,
+        waiting,
         incomplete_videos: settled.incomplete_videos(),
         headless: settled.headless.counted(),
-        sources: found.outcomes.into_iter().enumerate().map(with_tally).collect(),
+        sources: found.outcomes.iter().cloned().enumerate().map(with_tally).collect(),
         notices: Vec::new(),
     }
 }
@@ -418,7 +430,12 @@ fn run_row(job: &Job<'_>, built: &Built) -> RunRow {
     }
 }
 
-/// Where a ledger lives for a site whose configuration is in `folder`.
-pub fn ledger_folder(folder: &std::path::Path) -> PathBuf {
-    folder.join(crate::ledger::FOLDER)
+/// Where the ledger of a site lives whose configuration is this file: beside it. A configuration by another name than the
+/// usual one has a folder of its own inside, so that two sites in one folder never share a memory.
+pub fn ledger_folder(configuration: &Path) -> PathBuf {
+    let folder = configuration.parent().unwrap_or(Path::new("")).join(crate::ledger::FOLDER);
+    match configuration.file_stem().filter(|stem| *stem != "idle-atlas") {
+        Some(stem) => folder.join(stem),
+        None => folder,
+    }
 }

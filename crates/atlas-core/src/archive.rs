@@ -1,0 +1,398 @@
+//! Archives: pages that exist because entries share something. Their URLs, dates and sizes follow from the entries.
+//!
+//! [`Tally`] is fed every entry that goes in and yields the pages of all archives; they then settle and are chosen like any
+//! other entry.
+
+use std::borrow::Cow;
+use std::collections::{BTreeMap, BTreeSet};
+
+use crate::address::{Address, AddressError, Site};
+use crate::choose::{Hints, by_share};
+use crate::contribution::Said;
+use crate::entry::Priority;
+use crate::lastmod::Lastmod;
+
+/// What the entries of an archive share.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum By {
+    /// A category.
+    Category,
+    /// A tag.
+    Tag,
+    /// An author.
+    Author,
+    /// The year of publication.
+    Year,
+    /// Its month.
+    Month,
+    /// Its week (ISO 8601: it begins on Monday and belongs to the year that has its Thursday).
+    Week,
+    /// The day itself.
+    Day,
+}
+
+impl By {
+    /// All of them.
+    pub const ALL: [Self; 7] =
+        [Self::Category, Self::Tag, Self::Author, Self::Year, Self::Month, Self::Week, Self::Day];
+
+    /// Its word in the configuration.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Category => "category",
+            Self::Tag => "tag",
+            Self::Author => "author",
+            Self::Year => "year",
+            Self::Month => "month",
+            Self::Week => "week",
+            Self::Day => "day",
+        }
+    }
+
+    /// What its URLs are made of: names in braces.
+    pub fn placeholders(self) -> &'static [&'static str] {
+        match self {
+            Self::Category | Self::Tag | Self::Author => &["slug", "name"],
+            Self::Year => &["year"],
+            Self::Month => &["year", "month"],
+            Self::Week => &["year", "week"],
+            Self::Day => &["year", "month", "day"],
+        }
+    }
+
+    /// The archives of this kind that an entry is in, by name: `Boiler days`, `2026`, `2026-11`, `2026-W48`, `2026-11-23`.
+    pub fn names<'a>(self, said: &'a Said<'_>) -> Vec<Cow<'a, str>> {
+        let borrowed = |names: &'a [Cow<'_, str>]| names.iter().map(|name| Cow::Borrowed(name.as_ref())).collect();
+        match self {
+            Self::Category => borrowed(&said.categories),
+            Self::Tag => borrowed(&said.tags),
+            Self::Author => borrowed(&said.authors),
+            _ => said.published.and_then(|date| self.of_day(&date)).map(Cow::Owned).into_iter().collect(),
+        }
+    }
+
+    fn of_day(self, date: &Lastmod) -> Option<String> {
+        Lastmod::from_epoch_day(date.epoch_day())?.format(match self {
+            Self::Year => "%Y",
+            Self::Month => "%Y-%m",
+            Self::Week => "%G-W%V",
+            _ => "%Y-%m-%d",
+        })
+    }
+
+    /// The slug of the archive whose page this is, if it is one of this kind: the other way round of [`Archive::named`].
+    pub fn of_archive(self, archive: &str) -> Option<&str> {
+        let (by, rest) = archive.split_once(' ')?;
+        (by == self.as_str()).then(|| rest.split(' ').next().unwrap_or(rest))
+    }
+}
+
+/// A name as it stands in URLs: letters and digits of any script in lower case, and single hyphens between them.
+///
+/// ```
+/// assert_eq!(atlas_core::archive::slug("Cab rides & Films"), "cab-rides-films");
+/// assert_eq!(atlas_core::archive::slug("Brân Fach"), "brân-fach");
+/// ```
+pub fn slug(name: &str) -> String {
+    let mut slug = String::with_capacity(name.len());
+    for letter in name.chars() {
+        if letter.is_alphanumeric() {
+            slug.extend(letter.to_lowercase());
+        } else if !slug.is_empty() && !slug.ends_with('-') {
+            slug.push('-');
+        }
+    }
+    slug.truncate(slug.trim_end_matches('-').len());
+    slug
+}
+
+/// A kind of archive that the site has.
+#[derive(Debug, Clone)]
+pub struct Archive {
+    /// What its entries share.
+    pub by: By,
+    /// The section whose entries it is of; `None` for all.
+    pub of: Option<String>,
+    /// The section that its pages go into, whatever their paths match.
+    pub into: Option<String>,
+    /// Their URLs: a path of the site, or a URL, with [placeholders](By::placeholders) in braces.
+    pub url: String,
+    /// How its pages go in.
+    pub hints: Hints,
+    /// Its pages are taken for granted, even where the pages of the site are known.
+    pub assume_page: bool,
+}
+
+impl Archive {
+    /// One with nothing but what it must have.
+    pub fn new(by: By, url: &str) -> Self {
+        Self { by, of: None, into: None, url: url.to_owned(), hints: Hints::default(), assume_page: false }
+    }
+
+    /// What a page of it says it is the page of: `category boiler-days`, `month 2026-11 in journal`.
+    fn named(&self, slug: &str) -> String {
+        match &self.of {
+            Some(section) => format!("{} {slug} in {section}", self.by.as_str()),
+            None => format!("{} {slug}", self.by.as_str()),
+        }
+    }
+
+    fn address(&self, site: &Site, slug: &str, name: &str) -> Result<Address, AddressError> {
+        let mut parts = slug.split('-');
+        let mut part = || parts.next().unwrap_or_default().trim_start_matches(['w', 'W']).to_owned();
+        let encoded = |text: &str| crate::address::encode_path(text);
+        let year = part();
+        let (month_or_week, day) = (part(), part());
+        let filled = self
+            .url
+            .replace("{slug}", &encoded(slug))
+            .replace("{name}", &encoded(name))
+            .replace("{year}", &year)
+            .replace("{month}", &month_or_week)
+            .replace("{week}", &month_or_week)
+            .replace("{day}", &day);
+        site.address(&filled)
+    }
+}
+
+/// All archives of a site.
+#[derive(Debug, Clone, Default)]
+pub struct Archives {
+    list: Vec<Archive>,
+}
+
+impl Archives {
+    /// Those that the configuration names.
+    pub fn new(list: Vec<Archive>) -> Self {
+        Self { list }
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.list.is_empty()
+    }
+
+    /// The archive that an entry is the page of.
+    pub fn of(&self, said: &Said<'_>) -> Option<&Archive> {
+        let archive = said.archive.as_deref()?;
+        self.list.iter().find(|one| one.by.of_archive(archive).is_some_and(|slug| one.named(slug) == archive))
+    }
+
+    /// Counts entries by archive.
+    pub fn tally(&self) -> Tally<'_> {
+        Tally { archives: &self.list, groups: BTreeMap::new() }
+    }
+}
+
+/// The entries of one archive, counted.
+#[derive(Debug, Clone, Default)]
+struct Group {
+    name: String,
+    members: u64,
+    newest: Option<Lastmod>,
+}
+
+/// Counts entries by archive: in whatever order they come, the outcome is the same.
+#[derive(Debug)]
+pub struct Tally<'a> {
+    archives: &'a [Archive],
+    groups: BTreeMap<(usize, String), Group>,
+}
+
+impl Tally<'_> {
+    /// Adds an entry of a section, with the date that is written of it.
+    pub fn add(&mut self, said: &Said<'_>, section: &str, date: Option<Lastmod>) {
+        for (at, archive) in self.archives.iter().enumerate() {
+            if archive.of.as_deref().is_some_and(|wanted| wanted != section) {
+                continue;
+            }
+            let mut seen = BTreeSet::new();
+            for name in archive.by.names(said) {
+                let slug = slug(&name);
+                if slug.is_empty() || !seen.insert(slug.clone()) {
+                    continue;
+                }
+                let group = self.groups.entry((at, slug)).or_default();
+                // Of two spellings of a name the smaller stands, whichever comes first.
+                if group.name.is_empty() || *name < *group.name {
+                    group.name = name.into_owned();
+                }
+                group.members += 1;
+                if date.map(|date| date.seconds()) > group.newest.map(|date| date.seconds()) {
+                    group.newest = date;
+                }
+            }
+        }
+    }
+
+    /// Adds what another has counted.
+    pub fn join(&mut self, other: Self) {
+        for (key, theirs) in other.groups {
+            let group = self.groups.entry(key).or_default();
+            if group.name.is_empty() || theirs.name < group.name {
+                group.name = theirs.name;
+            }
+            group.members += theirs.members;
+            if theirs.newest.map(|date| date.seconds()) > group.newest.map(|date| date.seconds()) {
+                group.newest = theirs.newest;
+            }
+        }
+    }
+
+    /// The pages of all archives, as what a source would say of them; and those whose address is none.
+    pub fn pages(&self, site: &Site) -> (Vec<ArchivePage>, Vec<(String, AddressError)>) {
+        let mut largest: BTreeMap<usize, u64> = BTreeMap::new();
+        for ((at, _), group) in &self.groups {
+            let most = largest.entry(*at).or_default();
+            *most = group.members.max(*most);
+        }
+        let (mut pages, mut troubles) = (Vec::new(), Vec::new());
+        for ((at, slug), group) in &self.groups {
+            let archive = &self.archives[*at];
+            match archive.address(site, slug, &group.name) {
+                Err(why) => troubles.push((group.name.clone(), why)),
+                Ok(address) => pages.push(ArchivePage {
+                    address,
+                    archive: archive.named(slug),
+                    title: group.name.clone(),
+                    members: group.members,
+                    newest: group.newest,
+                    share: by_share(group.members, largest[at]),
+                    assume_page: archive.assume_page,
+                }),
+            }
+        }
+        (pages, troubles)
+    }
+}
+
+/// The page of one archive.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ArchivePage {
+    /// Where it is.
+    pub address: Address,
+    /// What it is the page of.
+    pub archive: String,
+    /// What its entries share, as they write it.
+    pub title: String,
+    /// How many entries it has.
+    pub members: u64,
+    /// The newest date of theirs.
+    pub newest: Option<Lastmod>,
+    /// The hint that its share of the entries makes.
+    pub share: Priority,
+    /// It is taken for granted.
+    pub assume_page: bool,
+}
+
+impl ArchivePage {
+    /// What is said of it; `there` tells whether the site is known to have the page.
+    pub fn said(&self, there: bool) -> Said<'_> {
+        Said {
+            url: Cow::Borrowed(self.address.as_str()),
+            modified: self.newest,
+            title: Some(Cow::Borrowed(&self.title)),
+            archive: Some(Cow::Borrowed(&self.archive)),
+            members: Some(self.members),
+            share: Some(self.share),
+            not_there: !there && !self.assume_page,
+            ..Said::default()
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use jiff::tz::TimeZone;
+    use rstest::rstest;
+
+    use super::*;
+
+    fn site() -> Site {
+        Site::parse("https://www.marrowvale.example/").unwrap()
+    }
+
+    fn date(text: &str) -> Option<Lastmod> {
+        Lastmod::read(text, &TimeZone::UTC)
+    }
+
+    fn article(published: &str, category: &'static str) -> Said<'static> {
+        Said {
+            published: date(published),
+            categories: vec![category.into()],
+            authors: vec!["Mabel Rook".into()],
+            tags: vec!["winter".into(), "Winter".into()],
+            ..Said::default()
+        }
+    }
+
+    #[rstest]
+    #[case(By::Category, "/journal/about/{slug}/", "/journal/about/boiler-days/", "category boiler-days")]
+    #[case(By::Category, "/about/{name}", "/about/Boiler%20days", "category boiler-days")]
+    #[case(By::Tag, "/tags/{slug}/", "/tags/winter/", "tag winter")]
+    #[case(By::Author, "/by/{slug}", "/by/mabel-rook", "author mabel-rook")]
+    #[case(By::Year, "/{year}/", "/2027/", "year 2027")]
+    #[case(By::Month, "/{year}/{month}/", "/2027/01/", "month 2027-01")]
+    #[case(By::Week, "/{year}/week-{week}/", "/2026/week-53/", "week 2026-w53")]
+    #[case(By::Day, "/{year}/{month}/{day}/", "/2027/01/01/", "day 2027-01-01")]
+    fn urls_by_template(#[case] by: By, #[case] url: &str, #[case] wanted: &str, #[case] archive: &str) {
+        let archives = Archives::new(vec![Archive::new(by, url)]);
+        let mut tally = archives.tally();
+        // New Year's Day of 2027 belongs to the last week of 2026.
+        tally.add(&article("2027-01-01", "Boiler days"), "journal", None);
+        let (pages, troubles) = tally.pages(&site());
+        assert_eq!(pages[0].address.path(), wanted);
+        assert_eq!((pages[0].archive.as_str(), pages[0].members), (archive, 1));
+        assert!(troubles.is_empty());
+        let said = pages[0].said(true);
+        assert!(std::ptr::eq(archives.of(&said).unwrap(), &archives.list[0]));
+    }
+
+    #[test]
+    fn members_newest_date_and_share() {
+        let archives = Archives::new(vec![
+            Archive { of: Some("journal".into()), ..Archive::new(By::Category, "/about/{slug}/") },
+            Archive::new(By::Category, "/all/{slug}/"),
+        ]);
+        let mut tally = archives.tally();
+        for _ in 0..8 {
+            tally.add(&article("2026-03-01", "boiler days"), "journal", date("2026-03-02"));
+        }
+        let mut other = archives.tally();
+        other.add(&article("2026-03-01", "Boiler Days"), "journal", date("2026-05-09"));
+        other.add(&article("2026-04-01", "Lamps"), "news", None);
+        other.add(&article("2026-04-01", "–"), "news", None);
+        tally.join(other);
+        let (pages, _) = tally.pages(&site());
+        let told: Vec<_> = pages
+            .iter()
+            .map(|page| (page.archive.as_str(), page.members, page.share.hundredths(), page.title.as_str()))
+            .collect();
+        assert_eq!(
+            told,
+            [
+                ("category boiler-days in journal", 9, 80, "Boiler Days"),
+                ("category boiler-days", 9, 80, "Boiler Days"),
+                ("category lamps", 1, 20, "Lamps"),
+            ]
+        );
+        assert_eq!(pages[0].newest, date("2026-05-09"));
+        let of = |page: &ArchivePage| archives.of(&page.said(true)).unwrap().url.clone();
+        assert_eq!(pages.iter().map(of).collect::<Vec<_>>(), ["/about/{slug}/", "/all/{slug}/", "/all/{slug}/"]);
+    }
+
+    #[rstest]
+    #[case(false, false, true)]
+    #[case(true, false, false)]
+    #[case(false, true, false)]
+    fn a_page_must_be_there_or_be_taken_for_granted(
+        #[case] there: bool,
+        #[case] assume_page: bool,
+        #[case] not_there: bool,
+    ) {
+        let archives = Archives::new(vec![Archive { assume_page, ..Archive::new(By::Year, "/{year}/") }]);
+        let mut tally = archives.tally();
+        tally.add(&article("2026-03-01", ""), "journal", None);
+        assert_eq!(tally.pages(&site()).0[0].said(there).not_there, not_there);
+    }
+}

@@ -1,0 +1,578 @@
+//! Choosing: does an entry go in, and if not, why not; and how it goes in.
+//!
+//! No entry is dropped in silence. The questions are asked in one fixed order; the first that says no gives the
+//! [`Reason`]. What the page states about itself for all engines (noindex, a redirect, another canonical) always wins; its
+//! own word to this tool stands above the rules of the configuration; those stand above archives and sections.
+//!
+//! | file | holds |
+//! |---|---|
+//! | `reason` | why an entry is left out |
+//! | `rule` | the choices of the configuration |
+//! | `hint` | changefreq and priority, fixed or computed |
+//! | `own_files` | the tool's own files among the site's URLs |
+
+mod error_page;
+mod hint;
+mod own_files;
+mod reason;
+mod rule;
+
+use serde::Serialize;
+
+use self::error_page::is_error_page;
+pub use self::hint::{Hints, PriorityHint, by_depth, by_share};
+pub use self::own_files::{CHILD_PREFIX, OwnFiles};
+pub use self::reason::Reason;
+use self::rule::Facts;
+pub use self::rule::{Condition, Covers, Patterns, Rule, depth};
+use crate::address::{self, Site};
+use crate::archive::Archives;
+use crate::contribution::Said;
+use crate::entry::{Changefreq, DatePolicy, Priority};
+use crate::robots::Robots;
+use crate::section::{Placed, Sections};
+
+/// What an entry is chosen by.
+#[derive(Debug, Clone)]
+pub struct Chooser {
+    /// The site.
+    pub site: Site,
+    /// Files that never come back as entries.
+    pub own_files: OwnFiles,
+    /// The site's robots.txt.
+    pub robots: Robots,
+    /// Product tokens for which robots.txt is asked; `*` is always among them.
+    pub tokens: Vec<String>,
+    /// The rules of the configuration.
+    pub rules: Vec<Rule>,
+    /// The sections of the configuration.
+    pub sections: Sections,
+    /// The archives of the configuration.
+    pub archives: Archives,
+    /// The instant of the run, in seconds since 1970: what is published after it waits.
+    pub now: i64,
+}
+
+/// What came of an entry.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Verdict {
+    /// It goes in.
+    Kept(Kept),
+    /// It does not.
+    LeftOut(Reason),
+}
+
+/// How an entry goes in.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Kept {
+    /// Its section's place in [`Sections::list`].
+    pub section: usize,
+    /// The hint to write.
+    pub changefreq: Option<Changefreq>,
+    /// The hint to write.
+    pub priority: Option<Priority>,
+    /// Which date is written.
+    pub date_policy: DatePolicy,
+}
+
+/// One question that was asked about an entry, for `why`.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Step {
+    /// What was asked.
+    pub question: &'static str,
+    /// What the answer was, and where it came from.
+    pub answer: String,
+    /// Whether it settled the matter.
+    pub decisive: bool,
+}
+
+/// Where the steps go: nowhere while a million entries pass, into a list for one.
+struct Trail<'t>(Option<&'t mut Vec<Step>>);
+
+impl Trail<'_> {
+    fn pass(&mut self, question: &'static str, answer: impl FnOnce() -> String) {
+        self.note(question, answer, false);
+    }
+
+    fn out(&mut self, reason: Reason, question: &'static str, answer: impl FnOnce() -> String) -> Verdict {
+        self.note(question, answer, true);
+        Verdict::LeftOut(reason)
+    }
+
+    fn note(&mut self, question: &'static str, answer: impl FnOnce() -> String, decisive: bool) {
+        if let Some(steps) = &mut self.0 {
+            steps.push(Step { question, answer: answer(), decisive });
+        }
+    }
+}
+
+/// A word on a setting, and where it comes from.
+#[derive(Debug, Clone, Copy)]
+struct Word<T> {
+    value: T,
+    from: From,
+}
+
+/// Where a word on a setting comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum From {
+    Itself,
+    Rule(u32),
+    Archive,
+    Section,
+}
+
+impl std::fmt::Display for From {
+    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Itself => formatter.write_str("its own word"),
+            Self::Rule(line) => write!(formatter, "the rule in line {line}"),
+            Self::Archive => formatter.write_str("its archive"),
+            Self::Section => formatter.write_str("its section"),
+        }
+    }
+}
+
+/// What the rules say of one entry: for each setting the word of the last that matches.
+#[derive(Debug, Default)]
+struct Ruled<'r> {
+    keep: Option<Word<bool>>,
+    section: Option<Word<&'r str>>,
+    changefreq: Option<Word<Changefreq>>,
+    priority: Option<Word<PriorityHint>>,
+    date_policy: Option<Word<DatePolicy>>,
+}
+
+impl Chooser {
+    /// Decides about one entry; `sources` are the places of the sources that speak of it.
+    pub fn choose(&self, said: &Said<'_>, sources: &[u16]) -> Verdict {
+        self.ask(said, sources, Trail(None))
+    }
+
+    /// Decides about one entry and tells each step.
+    pub fn explain(&self, said: &Said<'_>, sources: &[u16]) -> (Verdict, Vec<Step>) {
+        let mut steps = Vec::new();
+        let verdict = self.ask(said, sources, Trail(Some(&mut steps)));
+        (verdict, steps)
+    }
+
+    fn ask(&self, said: &Said<'_>, sources: &[u16], mut trail: Trail<'_>) -> Verdict {
+        let url = said.url.as_ref();
+        let path = address::path(url);
+        let (at, placed) = self.sections.find(path, said.section.as_deref());
+        let answer = self.ask_address(url, &mut trail).or_else(|| Self::ask_page(said, &mut trail));
+        if let Some(verdict) = answer {
+            return verdict;
+        }
+        let section = &self.sections.list()[at].name;
+        let ruled = self.ask_rules(&Facts { said, path, section, sources, now: self.now }, &mut trail);
+        if let Some(verdict) = Self::ask_keep(said, path, &ruled, &mut trail) {
+            return verdict;
+        }
+        if let Some(verdict) = self.ask_robots(said, path, &mut trail) {
+            return verdict;
+        }
+        if let Some(verdict) = self.ask_time(said, &mut trail) {
+            return verdict;
+        }
+        if said.not_there {
+            return trail.out(Reason::NoArchivePage, "archive page", || {
+                "the sources that read pages found none at this URL; assume_page = true lists it all the same"
+                    .to_owned()
+            });
+        }
+        let section = self.ask_section(said, (at, placed), &ruled, &mut trail);
+        if !self.sections.list()[section].on {
+            return trail.out(Reason::SectionOff, "section is on", || "no: on = false".to_owned());
+        }
+        let kept = self.ask_hints(said, path, section, &ruled, &mut trail);
+        trail.note("goes in", || format!("yes, in section {}", self.sections.list()[section].name), true);
+        Verdict::Kept(kept)
+    }
+
+    fn ask_address(&self, url: &str, trail: &mut Trail<'_>) -> Option<Verdict> {
+        let root = self.site.root();
+        if !self.site.holds(url) {
+            return Some(trail.out(Reason::OtherHost, "on this site", || {
+                let part = if address::origin(url) == root.origin() {
+                    "folder"
+                } else if address::host(url) == root.host() {
+                    "scheme"
+                } else {
+                    "host"
+                };
+                format!("no: another {part} than {root}")
+            }));
+        }
+        trail.pass("on this site", || format!("yes, under {root}"));
+        if url.len() > address::LONGEST {
+            return Some(trail.out(Reason::TooLong, "length", || format!("{} characters", url.len())));
+        }
+        trail.pass("length", || format!("{} of at most {} characters", url.len(), address::LONGEST));
+        if self.own_files.holds(url) {
+            return Some(trail.out(Reason::OwnFile, "a file of this tool", || "yes".to_owned()));
+        }
+        None
+    }
+
+    fn ask_page(said: &Said<'_>, trail: &mut Trail<'_>) -> Option<Verdict> {
+        if let Some(failure) = &said.failure {
+            return Some(trail.out(Reason::NoPage, "a page", || format!("no: {failure}")));
+        }
+        if let Some(directive) = &said.noindex {
+            return Some(trail.out(Reason::Noindex, "noindex", || directive.to_string()));
+        }
+        trail.pass("noindex", || "no".to_owned());
+        if let Some(target) = said.refresh.as_ref().filter(|target| **target != said.url) {
+            return Some(trail.out(Reason::Redirect, "redirect", || format!("its refresh leads to {target}")));
+        }
+        trail.pass("redirect", || "no".to_owned());
+        match &said.canonical {
+            Some(canonical) if *canonical != said.url => {
+                return Some(trail.out(Reason::CanonicalElsewhere, "canonical", || canonical.to_string()));
+            }
+            Some(_) => trail.pass("canonical", || "itself".to_owned()),
+            None => trail.pass("canonical", || "the page names none".to_owned()),
+        }
+        None
+    }
+
+    /// Asks every rule; for each setting the last that matches has the word.
+    fn ask_rules<'r>(&'r self, facts: &Facts<'_>, trail: &mut Trail<'_>) -> Ruled<'r> {
+        let mut ruled = Ruled::default();
+        for rule in &self.rules {
+            let against = rule.against(facts);
+            trail.pass("rule", || match against {
+                Some(condition) => format!("line {}, {}: not for it, {condition}", rule.line, rule.is_for()),
+                None => format!("line {}, {}: {}", rule.line, rule.is_for(), rule.says()),
+            });
+            if against.is_some() {
+                continue;
+            }
+            let from = From::Rule(rule.line);
+            fn set<T>(word: &mut Option<Word<T>>, value: Option<T>, from: From) {
+                if let Some(value) = value {
+                    *word = Some(Word { value, from });
+                }
+            }
+            set(&mut ruled.keep, rule.keep, from);
+            set(&mut ruled.section, rule.section.as_deref(), from);
+            set(&mut ruled.changefreq, rule.hints.changefreq, from);
+            set(&mut ruled.priority, rule.hints.priority, from);
+            set(&mut ruled.date_policy, rule.hints.date_policy, from);
+        }
+        ruled
+    }
+
+    /// Whether it is to be kept, by its own word, by the rules, by what it is.
+    fn ask_keep(said: &Said<'_>, path: &str, ruled: &Ruled<'_>, trail: &mut Trail<'_>) -> Option<Verdict> {
+        if said.draft {
+            return Some(trail.out(Reason::Draft, "draft", || "yes".to_owned()));
+        }
+        let own = said.keep.map(|value| Word { value, from: From::Itself });
+        match own.or(ruled.keep) {
+            Some(Word { value: false, from: From::Itself }) => {
+                return Some(trail.out(Reason::OwnWord, "keep", || "no, by its own word".to_owned()));
+            }
+            Some(Word { value: false, from }) => {
+                return Some(trail.out(Reason::Rule, "keep", || format!("no, by {from}: the last that matches")));
+            }
+            Some(Word { value: true, from }) => {
+                trail.pass("keep", || format!("yes, by {from}"));
+                return None;
+            }
+            None => trail.pass("keep", || "neither its own word nor a rule says no".to_owned()),
+        }
+        if is_error_page(path, said.title.as_deref()) {
+            return Some(trail.out(Reason::ErrorPage, "error page", || {
+                "its name or title is that of an error page; a rule with keep = true overrides this".to_owned()
+            }));
+        }
+        trail.pass("error page", || "no".to_owned());
+        None
+    }
+
+    fn ask_robots(&self, said: &Said<'_>, path: &str, trail: &mut Trail<'_>) -> Option<Verdict> {
+        for token in std::iter::once("*").chain(self.tokens.iter().map(String::as_str)) {
+            if let Some(barred) = self.robots.barred(token, path) {
+                return Some(trail.out(Reason::RobotsTxt, "robots.txt", || {
+                    format!("line {}: Disallow: {} (for {token})", barred.line, barred.pattern)
+                }));
+            }
+        }
+        if let Some(barred) = &said.barred {
+            return Some(trail.out(Reason::RobotsTxt, "robots.txt", || barred.to_string()));
+        }
+        trail.pass("robots.txt", || "may be fetched".to_owned());
+        None
+    }
+
+    /// What is published later waits, what has expired leaves.
+    fn ask_time(&self, said: &Said<'_>, trail: &mut Trail<'_>) -> Option<Verdict> {
+        if let Some(published) = said.published.filter(|published| published.seconds() > self.now) {
+            return Some(trail.out(Reason::Scheduled, "published", || format!("on {published}, which is yet to come")));
+        }
+        trail.pass("published", || said.published.map_or("no date is stated".to_owned(), |date| date.to_string()));
+        if let Some(expires) = said.expires.filter(|expires| expires.seconds() <= self.now) {
+            return Some(trail.out(Reason::Expired, "expires", || format!("on {expires}, which is past")));
+        }
+        if let Some(expires) = said.expires {
+            trail.pass("expires", || format!("on {expires}, which is yet to come"));
+        }
+        None
+    }
+
+    /// Its section: by its own word, by a rule, by its archive, by its path, by its source.
+    fn ask_section(
+        &self,
+        said: &Said<'_>,
+        (found, placed): (usize, Placed),
+        ruled: &Ruled<'_>,
+        trail: &mut Trail<'_>,
+    ) -> usize {
+        let own = said.own_section.as_deref().map(|value| Word { value, from: From::Itself });
+        let archive = self.archives.of(said).and_then(|archive| archive.into.as_deref());
+        let words = [own, ruled.section, archive.map(|value| Word { value, from: From::Archive })];
+        for word in words.into_iter().flatten() {
+            if let Some(at) = self.sections.named(word.value) {
+                trail.pass("section", || format!("{}, by {}", word.value, word.from));
+                return at;
+            }
+            trail.pass("section", || format!("{} wants “{}”, which there is not", word.from, word.value));
+        }
+        trail.pass("section", || {
+            let because = match placed {
+                Placed::ByPath => "its path matches",
+                Placed::BySource => "its source says so",
+                Placed::ByDefault => "nothing puts it elsewhere",
+            };
+            format!("{}: {because}", self.sections.list()[found].name)
+        });
+        found
+    }
+
+    /// The hints and the date: by its own word, by a rule, by its archive, by its section.
+    fn ask_hints(&self, said: &Said<'_>, path: &str, section: usize, ruled: &Ruled<'_>, trail: &mut Trail<'_>) -> Kept {
+        fn first<T>(words: [Option<Word<T>>; 4]) -> Option<Word<T>> {
+            words.into_iter().flatten().next()
+        }
+        fn word<T>(value: Option<T>, from: From) -> Option<Word<T>> {
+            value.map(|value| Word { value, from })
+        }
+        let archive = self.archives.of(said).map(|archive| archive.hints).unwrap_or_default();
+        let of_section = self.sections.list()[section].hints;
+        let priority = first([
+            word(said.priority.map(PriorityHint::Fixed), From::Itself),
+            ruled.priority,
+            word(archive.priority, From::Archive),
+            word(of_section.priority, From::Section),
+        ]);
+        let changefreq = first([
+            word(said.changefreq, From::Itself),
+            ruled.changefreq,
+            word(archive.changefreq, From::Archive),
+            word(of_section.changefreq, From::Section),
+        ]);
+        let date_policy = first([
+            word(said.date_policy, From::Itself),
+            ruled.date_policy,
+            word(archive.date_policy, From::Archive),
+            word(of_section.date_policy, From::Section),
+        ]);
+        let computed = priority.and_then(|word| word.value.of(path, said.share));
+        if let Some((word, value)) = priority.zip(computed) {
+            trail.pass("priority", || format!("{value}, {} {}", word.value.how(), word.from));
+        }
+        if let Some(word) = changefreq {
+            trail.pass("changefreq", || format!("{}, by {}", word.value.as_str(), word.from));
+        }
+        if let Some(word) = date_policy {
+            trail.pass("date policy", || format!("{}, by {}", word.value.as_str(), word.from));
+        }
+        Kept {
+            section,
+            changefreq: changefreq.map(|word| word.value),
+            priority: computed,
+            date_policy: date_policy.map(|word| word.value).unwrap_or_default(),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::borrow::Cow;
+
+    use rstest::rstest;
+
+    use super::rule::tests::{globs, rule_of};
+    use super::*;
+    use crate::archive::{Archive, By};
+    use crate::lastmod::Lastmod;
+    use crate::section::Section;
+
+    const ROOT: &str = "https://www.marrowvale.example/";
+
+    /// A rule on paths, in line `line`.
+    fn rule(line: u32, pattern: &str, keep: Option<bool>, priority: Option<f64>) -> Rule {
+        let priority = priority.and_then(Priority::new).map(PriorityHint::Fixed);
+        let hints = Hints { priority, ..Hints::default() };
+        Rule { keep, hints, ..rule_of(line, Condition::Path(globs(&[pattern]))) }
+    }
+
+    fn chooser() -> Chooser {
+        let journal = Section { matching: Some(globs(&["/journal/**"])), ..Section::named("journal") };
+        Chooser {
+            site: Site::parse(ROOT).unwrap(),
+            own_files: OwnFiles {
+                folder: ROOT.into(),
+                main: "sitemap.xml".into(),
+                others: [format!("{ROOT}atlas.html")].into(),
+            },
+            robots: Robots::read(b"User-agent: *\nDisallow: /yard/\nUser-agent: lampbot\nDisallow: /fares/\n"),
+            tokens: vec![],
+            rules: vec![
+                rule(10, "/staff/**", Some(false), Some(0.1)),
+                rule(14, "/staff/vacancies/**", Some(true), None),
+                rule(18, "/**/drafts/*", Some(false), None),
+            ],
+            sections: Sections::new(vec![journal, Section { on: false, ..Section::named("shed") }], []),
+            archives: Archives::default(),
+            now: 1_795_392_000,
+        }
+    }
+
+    fn at(path: &str) -> Said<'static> {
+        Said { url: Cow::Owned(format!("https://www.marrowvale.example{path}")), ..Said::default() }
+    }
+
+    #[rstest]
+    #[case::plain(at("/fares/"), None)]
+    #[case::other_host(Said { url: "https://marrowvale.example/fares/".into(), ..at("") }, Some(Reason::OtherHost))]
+    #[case::other_scheme(Said { url: "http://www.marrowvale.example/".into(), ..at("") }, Some(Reason::OtherHost))]
+    #[case::too_long(at(&format!("/{}", "a".repeat(2100))), Some(Reason::TooLong))]
+    #[case::main_file(at("/sitemap.xml"), Some(Reason::OwnFile))]
+    #[case::child_copy(at("/atlas-pages-1.xml.gz"), Some(Reason::OwnFile))]
+    #[case::not_ours(at("/films/atlas-of-halts.html"), None)]
+    #[case::noindex(Said { noindex: Some("noindex".into()), keep: Some(true), ..at("/a/") }, Some(Reason::Noindex))]
+    #[case::redirect(Said { refresh: Some("https://www.marrowvale.example/b/".into()), ..at("/a/") }, Some(Reason::Redirect))]
+    #[case::canonical(Said { canonical: Some("https://www.marrowvale.example/b/".into()), ..at("/a/") }, Some(Reason::CanonicalElsewhere))]
+    #[case::canonical_itself(Said { canonical: Some("https://www.marrowvale.example/a/".into()), ..at("/a/") }, None)]
+    #[case::own_word(Said { keep: Some(false), ..at("/a/") }, Some(Reason::OwnWord))]
+    #[case::rule(at("/staff/rota/"), Some(Reason::Rule))]
+    #[case::last_rule_wins(at("/staff/vacancies/porter/"), None)]
+    #[case::own_word_above_rules(Said { keep: Some(true), ..at("/staff/rota/") }, None)]
+    #[case::error_page(at("/404.html"), Some(Reason::ErrorPage))]
+    #[case::error_page_in_welsh(at("/cy/404.html"), Some(Reason::ErrorPage))]
+    #[case::error_folder(at("/404/"), Some(Reason::ErrorPage))]
+    #[case::error_title(Said { title: Some("404 – Page not found".into()), ..at("/lost/") }, Some(Reason::ErrorPage))]
+    #[case::not_an_error(at("/locomotives/404/"), None)]
+    #[case::kept_error_page(Said { keep: Some(true), ..at("/404.html") }, None)]
+    #[case::scheduled(Said { published: Lastmod::from_epoch_day(30_000), ..at("/news/gala/") }, Some(Reason::Scheduled))]
+    #[case::not_there(Said { failure: Some("404 Not Found".into()), ..at("/a/") }, Some(Reason::NoPage))]
+    #[case::barred_live(Said { barred: Some("line 2".into()), ..at("/a/") }, Some(Reason::RobotsTxt))]
+    #[case::draft(Said { draft: true, keep: Some(true), ..at("/a/") }, Some(Reason::Draft))]
+    #[case::over(Said { expires: Lastmod::from_epoch_day(20_000), ..at("/gala/") }, Some(Reason::Expired))]
+    #[case::not_over_yet(Said { expires: Lastmod::from_epoch_day(30_000), ..at("/gala/") }, None)]
+    #[case::published(Said { published: Lastmod::from_epoch_day(20_000), ..at("/news/gala/") }, None)]
+    #[case::visitor_page(at("/atlas.html"), Some(Reason::OwnFile))]
+    #[case::archive_without_page(Said { not_there: true, ..at("/journal/about/lamps/") }, Some(Reason::NoArchivePage))]
+    #[case::section_off(Said { section: Some("shed".into()), ..at("/sheds/") }, Some(Reason::SectionOff))]
+    #[case::off_by_own_word(Said { own_section: Some("shed".into()), ..at("/journal/a/") }, Some(Reason::SectionOff))]
+    #[case::barred(at("/yard/plan/"), Some(Reason::RobotsTxt))]
+    fn each_reason_in_its_order(#[case] said: Said<'static>, #[case] wanted: Option<Reason>) {
+        let (verdict, steps) = chooser().explain(&said, &[0]);
+        let reason = match verdict {
+            Verdict::LeftOut(reason) => Some(reason),
+            Verdict::Kept(_) => None,
+        };
+        assert_eq!(reason, wanted, "{steps:#?}");
+        assert_eq!(verdict, chooser().choose(&said, &[0]));
+        assert_eq!(steps.iter().filter(|step| step.decisive).count(), 1);
+        assert!(steps.last().unwrap().decisive);
+    }
+
+    #[test]
+    fn a_named_crawler_is_asked_about_too() {
+        let mut chooser = chooser();
+        chooser.tokens = vec!["lampbot".into()];
+        assert_eq!(chooser.choose(&at("/fares/"), &[0]), Verdict::LeftOut(Reason::RobotsTxt));
+    }
+
+    #[test]
+    fn hints_come_from_the_row_before_the_rule() {
+        let with_rule = chooser().choose(&at("/staff/vacancies/porter/"), &[0]);
+        let Verdict::Kept(kept) = with_rule else { panic!() };
+        assert_eq!(kept.priority, Priority::new(0.1), "each setting has its own last word");
+        let row = Said { priority: Priority::new(0.9), ..at("/staff/vacancies/porter/") };
+        let Verdict::Kept(kept) = chooser().choose(&row, &[0]) else { panic!() };
+        assert_eq!(kept.priority, Priority::new(0.9));
+    }
+
+    /// One entry to which its own word, a rule, its archive and its section all have something to say.
+    #[rstest]
+    #[case::itself(true, true, true, ("halts", 0.9))]
+    #[case::rule(false, true, true, ("locomotives", 0.1))]
+    #[case::archive(false, false, true, ("archives", 0.6))]
+    #[case::section(false, false, false, ("journal", 0.8))]
+    fn who_has_the_last_word(
+        #[case] itself: bool,
+        #[case] by_rule: bool,
+        #[case] by_archive: bool,
+        #[case] (section, priority): (&str, f64),
+    ) {
+        let fixed = |number| Hints { priority: Priority::new(number).map(PriorityHint::Fixed), ..Hints::default() };
+        let journal =
+            Section { matching: Some(globs(&["/journal/**"])), hints: fixed(0.8), ..Section::named("journal") };
+        let named = ["halts", "locomotives", "archives"].map(str::to_owned);
+        let rules = vec![Rule {
+            section: Some("locomotives".into()),
+            hints: fixed(0.1),
+            ..rule_of(7, Condition::Path(globs(&["/**"])))
+        }];
+        let archives = Archives::new(vec![Archive {
+            into: Some("archives".into()),
+            hints: Hints { priority: Some(PriorityHint::ByShare), ..Hints::default() },
+            ..Archive::new(By::Category, "/journal/about/{slug}/")
+        }]);
+        let chooser = Chooser {
+            rules: if by_rule { rules } else { vec![] },
+            sections: Sections::new(vec![journal], named),
+            archives,
+            ..chooser()
+        };
+        let said = Said {
+            own_section: itself.then(|| "halts".into()),
+            priority: Priority::new(0.9).filter(|_| itself),
+            archive: by_archive.then(|| "category lamps".into()),
+            share: Priority::new(0.6),
+            ..at("/journal/about/lamps/")
+        };
+        let (verdict, steps) = chooser.explain(&said, &[0]);
+        let Verdict::Kept(kept) = verdict else { panic!("{steps:#?}") };
+        assert_eq!(chooser.sections.list()[kept.section].name, section, "{steps:#?}");
+        assert_eq!(kept.priority, Priority::new(priority), "{steps:#?}");
+    }
+
+    #[test]
+    fn the_chain_names_every_rule_and_who_has_the_word() {
+        let (_, steps) = chooser().explain(&at("/staff/vacancies/porter/"), &[0]);
+        let told: Vec<String> = steps.iter().map(|step| format!("{}: {}", step.question, step.answer)).collect();
+        let told = told.join("\n");
+        for wanted in [
+            "rule: line 10, matching /staff/**: keep = false, priority = 0.1",
+            "rule: line 14, matching /staff/vacancies/**: keep = true",
+            "rule: line 18, matching /**/drafts/*: not for it, its path",
+            "keep: yes, by the rule in line 14",
+            "priority: 0.1, by the rule in line 10",
+        ] {
+            assert!(told.contains(wanted), "{wanted} is not in:\n{told}");
+        }
+    }
+
+    #[test]
+    fn a_section_that_there_is_not_is_told() {
+        let (verdict, steps) = chooser().explain(&Said { own_section: Some("yard".into()), ..at("/a/") }, &[0]);
+        assert!(matches!(verdict, Verdict::Kept(_)));
+        assert!(steps.iter().any(|step| step.answer.contains("wants “yard”, which there is not")), "{steps:?}");
+    }
+}

@@ -1,0 +1,128 @@
+//! Why an entry is left out.
+
+use serde::Serialize;
+
+/// Why an entry is left out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Reason {
+    /// Its scheme, host, port or folder is not the site's.
+    OtherHost,
+    /// 2,048 characters or more.
+    TooLong,
+    /// It is a file that this tool wrote.
+    OwnFile,
+    /// The server gives no page there.
+    NoPage,
+    /// The page forbids indexing.
+    Noindex,
+    /// The page sends its visitors elsewhere.
+    Redirect,
+    /// The page names another URL as its original.
+    CanonicalElsewhere,
+    /// It is not meant for the public yet.
+    Draft,
+    /// The page or row asks to be left out.
+    OwnWord,
+    /// A rule of the configuration.
+    Rule,
+    /// It is what the server shows when a page is missing or broken.
+    ErrorPage,
+    /// robots.txt keeps engines from fetching it.
+    RobotsTxt,
+    /// Its day of publication lies in the future: it waits.
+    Scheduled,
+    /// Its day is over.
+    Expired,
+    /// It would be an archive's page, but the site has no such page.
+    NoArchivePage,
+    /// Its section is switched off.
+    SectionOff,
+    /// The same source had named it before.
+    Duplicate,
+}
+
+impl Reason {
+    /// All reasons, in the order in which they are asked about.
+    pub const ALL: [Self; 17] = [
+        Self::OtherHost,
+        Self::TooLong,
+        Self::OwnFile,
+        Self::NoPage,
+        Self::Noindex,
+        Self::Redirect,
+        Self::CanonicalElsewhere,
+        Self::Draft,
+        Self::OwnWord,
+        Self::Rule,
+        Self::ErrorPage,
+        Self::RobotsTxt,
+        Self::Scheduled,
+        Self::Expired,
+        Self::NoArchivePage,
+        Self::SectionOff,
+        Self::Duplicate,
+    ];
+
+    /// The stable code.
+    pub fn code(self) -> &'static str {
+        match self {
+            Self::OtherHost => "other-host",
+            Self::TooLong => "too-long",
+            Self::OwnFile => "own-file",
+            Self::NoPage => "no-page",
+            Self::Noindex => "noindex",
+            Self::Redirect => "redirect",
+            Self::CanonicalElsewhere => "canonical-elsewhere",
+            Self::Draft => "draft",
+            Self::OwnWord => "own-word",
+            Self::Rule => "rule",
+            Self::ErrorPage => "error-page",
+            Self::RobotsTxt => "robots-txt",
+            Self::Scheduled => "scheduled",
+            Self::Expired => "expired",
+            Self::NoArchivePage => "no-archive-page",
+            Self::SectionOff => "section-off",
+            Self::Duplicate => "duplicate",
+        }
+    }
+
+    /// The reason of that code.
+    pub fn named(code: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|reason| reason.code() == code)
+    }
+
+    /// What it means, for people.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::OtherHost => "not on this site (scheme, host, port or folder)",
+            Self::TooLong => "URL of 2,048 characters or more",
+            Self::OwnFile => "a file of this tool",
+            Self::NoPage => "the server gives no page there",
+            Self::Noindex => "page says noindex",
+            Self::Redirect => "page redirects elsewhere",
+            Self::CanonicalElsewhere => "page names another URL as canonical",
+            Self::Draft => "draft",
+            Self::OwnWord => "page or row asks to be left out",
+            Self::Rule => "rule in the configuration",
+            Self::ErrorPage => "error page",
+            Self::RobotsTxt => "barred by robots.txt",
+            Self::Scheduled => "published in the future, waits for its day",
+            Self::Expired => "its day is over (expires)",
+            Self::NoArchivePage => "an archive that the site has no page for",
+            Self::SectionOff => "its section is off",
+            Self::Duplicate => "said again by the same source",
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn codes_are_unlike() {
+        let codes: std::collections::HashSet<&str> = Reason::ALL.iter().map(|reason| reason.code()).collect();
+        assert_eq!(codes.len(), Reason::ALL.len());
+    }
+}

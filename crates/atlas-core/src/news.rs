@@ -1,0 +1,75 @@
+//! News: the articles of the last two days, by the news sitemap extension.
+
+use std::borrow::Cow;
+
+use crate::contribution::Said;
+use crate::entry::NewsArticle;
+
+/// For how many seconds after its publication an article is news: two days (news sitemap extension).
+pub const NEWS_SECONDS: i64 = 2 * 24 * 3600;
+/// The most articles in one file (news sitemap extension).
+pub const MOST_NEWS: u32 = 1000;
+
+/// Whose news the articles of a section are.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct News {
+    /// The publication's name, exactly as it calls itself.
+    pub publication: String,
+    /// Its language: ISO 639, or `zh-cn` or `zh-tw`.
+    pub language: String,
+}
+
+impl News {
+    /// The article as news at the instant `now`; `None` where it is too old, not yet published, or lacks a title.
+    pub fn article<'a>(&'a self, said: &'a Said<'_>, now: i64) -> Option<NewsArticle<'a>> {
+        let published = said.published.filter(|published| (0..NEWS_SECONDS).contains(&(now - published.seconds())))?;
+        let title = said.title.as_deref().filter(|title| !title.trim().is_empty())?;
+        // An archive's page is no article, whatever dates it has.
+        said.archive.is_none().then(|| NewsArticle {
+            publication: Cow::Borrowed(&self.publication),
+            language: Cow::Borrowed(&self.language),
+            published,
+            title: Cow::Borrowed(title),
+        })
+    }
+}
+
+/// Whether a text is a language as news name it: two or three small letters (ISO 639), or `zh-cn` or `zh-tw`.
+pub fn is_language(text: &str) -> bool {
+    matches!(text, "zh-cn" | "zh-tw")
+        || (matches!(text.len(), 2 | 3) && text.bytes().all(|byte| byte.is_ascii_lowercase()))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::lastmod::Lastmod;
+
+    const AT: i64 = 1_795_392_000;
+
+    #[rstest]
+    #[case::just_now(0, true)]
+    #[case::to_come(-1, false)]
+    #[case::within_two_days(NEWS_SECONDS - 1, true)]
+    #[case::two_days_old(NEWS_SECONDS, false)]
+    fn two_days_and_no_longer(#[case] later: i64, #[case] wanted: bool) {
+        let news = News { publication: "Vale Gazette".into(), language: "en".into() };
+        let published = Some(Lastmod::Instant { seconds: AT, offset: 0 });
+        let said = Said { title: Some("Weir path closed".into()), published, ..Said::default() };
+        assert_eq!(news.article(&said, AT + later).is_some(), wanted);
+        let untitled = Said { published, ..Said::default() };
+        assert_eq!(news.article(&untitled, AT + later), None, "without a title there is nothing to show");
+    }
+
+    #[rstest]
+    #[case("en", true)]
+    #[case("cym", true)]
+    #[case("zh-tw", true)]
+    #[case("en-GB", false)]
+    #[case("English", false)]
+    fn languages(#[case] text: &str, #[case] wanted: bool) {
+        assert_eq!(is_language(text), wanted);
+    }
+}

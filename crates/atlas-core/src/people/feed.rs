@@ -1,0 +1,150 @@
+//! Feeds of the newest entries: Atom 1.0 (RFC 4287) and RSS 2.0.
+
+use std::cmp::Reverse;
+
+use jiff::Timestamp;
+use jiff::fmt::rfc2822;
+
+use super::{Line, escaped};
+use crate::lastmod::Lastmod;
+
+/// What stands around the entries of a feed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Feed {
+    /// Its title.
+    pub title: String,
+    /// The site's URL.
+    pub site: String,
+    /// The feed's own URL.
+    pub own: String,
+}
+
+/// Whether one entry is newer than another: by publication, else by its date; of two alike the smaller URL comes first. An
+/// entry without a date is no news.
+fn newest<'a>(lines: &[Line<'a>], most: usize) -> Vec<(Line<'a>, Lastmod)> {
+    let dated = |line: &Line<'a>| Some((*line, line.published.or(line.lastmod)?));
+    let order = |(line, date): &(Line<'a>, Lastmod)| (Reverse(date.seconds()), line.url);
+    let mut dated: Vec<(Line<'a>, Lastmod)> = lines.iter().filter_map(dated).collect();
+    if dated.len() > most && most > 0 {
+        dated.select_nth_unstable_by(most - 1, |one, other| order(one).cmp(&order(other)));
+        dated.truncate(most);
+    }
+    dated.sort_unstable_by(|one, other| order(one).cmp(&order(other)));
+    dated
+}
+
+fn timestamp(date: Lastmod) -> Timestamp {
+    Timestamp::from_second(date.seconds()).unwrap_or(Timestamp::UNIX_EPOCH)
+}
+
+/// The feed as Atom, of the `most` newest entries. Its own date is that of its newest entry, never that of the build.
+pub fn atom(feed: &Feed, lines: &[Line<'_>], most: usize) -> Vec<u8> {
+    let newest = newest(lines, most);
+    let changed =
+        |line: &Line<'_>, date: Lastmod| line.lastmod.filter(|one| one.seconds() > date.seconds()).unwrap_or(date);
+    let updated = newest.iter().map(|(line, date)| timestamp(changed(line, *date))).max();
+    let mut out = format!(
+        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<feed xmlns=\"http://www.w3.org/2005/Atom\">\n<title>{title}</title>\n\
+         <id>{own}</id>\n<link rel=\"self\" href=\"{own}\"/>\n<link href=\"{site}\"/>\n<author><name>{title}</name></author>\n\
+         <updated>{}</updated>\n",
+        updated.unwrap_or(Timestamp::UNIX_EPOCH),
+        title = escaped(&feed.title),
+        own = escaped(&feed.own),
+        site = escaped(&feed.site),
+    );
+    for (line, date) in newest {
+        let url = escaped(line.url);
+        out += &format!("<entry>\n<title>{}</title>\n<id>{url}</id>\n<link href=\"{url}\"/>\n", escaped(line.name()));
+        out += &format!("<updated>{}</updated>\n", timestamp(changed(&line, date)));
+        if let Some(published) = line.published {
+            out += &format!("<published>{}</published>\n", timestamp(published));
+        }
+        if let Some(description) = line.description {
+            out += &format!("<summary>{}</summary>\n", escaped(description));
+        }
+        out += "</entry>\n";
+    }
+    (out + "</feed>\n").into_bytes()
+}
+
+/// The feed as RSS, of the `most` newest entries.
+pub fn rss(feed: &Feed, lines: &[Line<'_>], most: usize) -> Vec<u8> {
+    let mut out = format!(
+        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<rss version=\"2.0\" xmlns:atom=\"http://www.w3.org/2005/Atom\">\n<channel>\n\
+         <title>{title}</title>\n<link>{}</link>\n<description>{title}</description>\n\
+         <atom:link rel=\"self\" type=\"application/rss+xml\" href=\"{}\"/>\n",
+        escaped(&feed.site),
+        escaped(&feed.own),
+        title = escaped(&feed.title),
+    );
+    for (line, date) in newest(lines, most) {
+        let url = escaped(line.url);
+        out += &format!("<item>\n<title>{}</title>\n<link>{url}</link>\n<guid>{url}</guid>\n", escaped(line.name()));
+        if let Ok(date) = rfc2822::DateTimePrinter::new().timestamp_to_rfc9110_string(&timestamp(date)) {
+            out += &format!("<pubDate>{date}</pubDate>\n");
+        }
+        if let Some(description) = line.description {
+            out += &format!("<description>{}</description>\n", escaped(description));
+        }
+        out += "</item>\n";
+    }
+    (out + "</channel>\n</rss>\n").into_bytes()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::super::tests::line;
+    use super::*;
+
+    fn feed() -> Feed {
+        Feed {
+            title: "New on the line & beyond".into(),
+            site: "https://www.marrowvale.example/".into(),
+            own: "https://www.marrowvale.example/atlas-newest.xml".into(),
+        }
+    }
+
+    fn lines() -> Vec<Line<'static>> {
+        let of = |url, published: Option<i32>, changed: Option<i32>| Line {
+            published: published.and_then(Lastmod::from_epoch_day),
+            lastmod: changed.and_then(Lastmod::from_epoch_day),
+            description: Some("Ice & points"),
+            ..line(url, Some("Frost <on> the cutting"))
+        };
+        vec![
+            of("https://www.marrowvale.example/old/", Some(20_000), Some(20_400)),
+            of("https://www.marrowvale.example/b/", Some(20_300), None),
+            of("https://www.marrowvale.example/a/", None, Some(20_300)),
+            of("https://www.marrowvale.example/undated/", None, None),
+        ]
+    }
+
+    #[test]
+    fn the_newest_come_first_and_nothing_without_a_date() {
+        let urls: Vec<&str> = newest(&lines(), 10).into_iter().map(|(line, _)| line.path).collect();
+        assert_eq!(urls, ["/a/", "/b/", "/old/"]);
+        assert_eq!(newest(&lines(), 2).len(), 2);
+        assert_eq!(newest(&lines(), 0).len(), 3, "no bound");
+    }
+
+    #[test]
+    fn atom_has_what_rfc_4287_requires() {
+        let text = String::from_utf8(atom(&feed(), &lines(), 10)).unwrap();
+        for wanted in [
+            "<title>New on the line &amp; beyond</title>",
+            "<link rel=\"self\" href=\"https://www.marrowvale.example/atlas-newest.xml\"/>",
+            "<updated>2025-11-08T00:00:00Z</updated>\n<entry>",
+            "<summary>Ice &amp; points</summary>",
+            "<published>2025-07-31T00:00:00Z</published>",
+        ] {
+            assert!(text.contains(wanted), "{wanted} is not in\n{text}");
+        }
+    }
+
+    #[test]
+    fn rss_has_dates_of_its_own_form() {
+        let text = String::from_utf8(rss(&feed(), &lines(), 1)).unwrap();
+        assert!(text.contains("<pubDate>Thu, 31 Jul 2025 00:00:00 GMT</pubDate>"), "{text}");
+        assert_eq!(text.matches("<item>").count(), 1);
+    }
+}

@@ -1,0 +1,118 @@
+//! What people read: the page for visitors, the text form, the feeds of the newest, and the look of the XML in a browser.
+//!
+//! All of it is made of [`Line`]s: what is shown of an entry.
+
+mod feed;
+mod text;
+mod visitor;
+
+use std::cmp::Ordering;
+
+use crate::lastmod::Lastmod;
+
+pub use feed::{Feed, atom, rss};
+pub use text::{TEXT, text_file_name, text_files};
+pub use visitor::{Label, Template, TemplateError, VISITOR_PAGE, Visitors};
+
+/// How a browser shows sitemap files and indexes: a table with counts (see `atlas.css` in the web root). A stylesheet of
+/// CSS, because browsers are taking the other kind, XSLT, away.
+pub const STYLESHEET: &str = include_str!("atlas.css");
+/// The name of that stylesheet in the web root.
+pub const STYLESHEET_NAME: &str = "atlas.css";
+
+/// What is shown of an entry.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Line<'a> {
+    /// Its URL.
+    pub url: &'a str,
+    /// Its path, query included.
+    pub path: &'a str,
+    /// Its title, where it has one.
+    pub title: Option<&'a str>,
+    /// What it is about, where it says so.
+    pub description: Option<&'a str>,
+    /// Its language, where it is known.
+    pub language: Option<&'a str>,
+    /// The date that is written of it.
+    pub lastmod: Option<Lastmod>,
+    /// When it was published, where it says so.
+    pub published: Option<Lastmod>,
+}
+
+impl<'a> Line<'a> {
+    /// What it is called: its title, else its path.
+    pub fn name(&self) -> &'a str {
+        self.title.map(str::trim).filter(|title| !title.is_empty()).unwrap_or(self.path)
+    }
+
+    /// The folder it is shown under: the first two parts of the folder that it lies in.
+    fn folder(&self) -> &'a str {
+        let path = self.path.split('?').next().unwrap_or(self.path);
+        let inner = path.strip_suffix('/').unwrap_or(path);
+        let folder = &inner[..inner.rfind('/').map_or(0, |at| at + 1)];
+        match folder.match_indices('/').nth(2) {
+            Some((end, _)) => &folder[..=end],
+            None if folder.is_empty() => "/",
+            None => folder,
+        }
+    }
+
+    /// By folder, then by name as people look for it.
+    fn order(&self, other: &Self) -> Ordering {
+        let letters = |name: &'a str| name.chars().flat_map(char::to_lowercase);
+        (self.folder().cmp(other.folder()))
+            .then_with(|| letters(self.name()).cmp(letters(other.name())))
+            .then_with(|| self.url.cmp(other.url))
+    }
+}
+
+/// How a feed is made: what stands around it, all lines, and how many of them at most.
+pub type MakeFeed = fn(&Feed, &[Line<'_>], usize) -> Vec<u8>;
+
+/// Text as it may stand in HTML or XML, in elements and attributes alike.
+fn escaped(text: &str) -> String {
+    let mut out = Vec::with_capacity(text.len() + 8);
+    crate::format::push_escaped(&mut out, &crate::format::clean(text));
+    String::from_utf8(out).unwrap_or_default()
+}
+
+/// A number with its thousands apart.
+fn grouped(number: usize) -> String {
+    let digits = number.to_string();
+    let mut out = String::new();
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    /// A line with a path and a title alone.
+    pub(super) fn line<'a>(url: &'a str, title: Option<&'a str>) -> Line<'a> {
+        let path = crate::address::path(url);
+        Line { url, path, title, description: None, language: None, lastmod: None, published: None }
+    }
+
+    #[rstest]
+    #[case("https://a.example/", "/")]
+    #[case("https://a.example/fares/", "/")]
+    #[case("https://a.example/journal/frost/", "/journal/")]
+    #[case("https://a.example/journal/2026/frost.html?a=/b/c/", "/journal/2026/")]
+    #[case("https://a.example/2026/11/23/frost/", "/2026/11/")]
+    fn folders(#[case] url: &str, #[case] wanted: &str) {
+        assert_eq!(line(url, None).folder(), wanted);
+    }
+
+    #[test]
+    fn nothing_of_a_title_is_markup() {
+        assert_eq!(escaped("<b>\"A\" & 'B'\u{0}</b>"), "&lt;b&gt;&quot;A&quot; &amp; &apos;B&apos;&lt;/b&gt;");
+    }
+}

@@ -1,0 +1,46 @@
+//! Strands: a section's pages, and what stands in files of its own beside them.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+/// Which of a section's files an entry stands in: in each strand at most once.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Strand {
+    /// The entries themselves, with all that is not in a strand of its own.
+    #[default]
+    Pages,
+    /// Pictures, where they have files of their own.
+    Images,
+    /// Videos, where they have files of their own.
+    Videos,
+    /// The articles of the last days, as news.
+    News,
+}
+
+impl Strand {
+    /// All of them, in the order in which an index lists their files.
+    pub const ALL: [Self; 4] = [Self::Pages, Self::Images, Self::Videos, Self::News];
+
+    /// Its word in file names and in the ledger.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Pages => "pages",
+            Self::Images => "images",
+            Self::Videos => "videos",
+            Self::News => "news",
+        }
+    }
+
+    /// The strand of that word.
+    pub fn named(word: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|strand| strand.as_str() == word)
+    }
+}
+
+impl fmt::Display for Strand {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.write_str(self.as_str())
+    }
+}

@@ -1,0 +1,121 @@
+//! The build as it would be: by file what would be written, grow, shrink or vanish, and which URLs would come and go.
+
+use std::collections::BTreeMap;
+
+use rayon::prelude::*;
+
+use super::{Departed, Found, Job, Purpose, find, guard, keep_memories, report};
+use crate::arrange::{FilePlan, child_name};
+use crate::error::StoreError;
+use crate::ledger::{FileRow, Ledger};
+use crate::people::Lines;
+use crate::publish::{DECLARED, Declaration, Publisher};
+use crate::report::{Fate, FilePreview, Goes, Moves, Planned, Preview, RobotsFate};
+use crate::settle::News;
+
+/// The most URLs of one kind that are listed; all are counted.
+const MOST_LISTED: usize = 10_000;
+
+/// Gathers, chooses and arranges as a build does, and writes nothing but what was learnt of the sources' files.
+pub fn preview(job: &Job<'_>, ledger: &mut Ledger) -> Result<Preview, StoreError> {
+    let found = find(job, ledger, Purpose::Write)?;
+    let writing = ledger.transaction()?;
+    keep_memories(job, &found, &writing)?;
+    writing.commit()?;
+    let declared = ledger.fact(DECLARED)?.unwrap_or_default();
+    let robots = Declaration::of(&job.place, &declared)?.map_or(RobotsFate::Unnamed, |one| one.fate());
+
+    let plan = found.plan(job);
+    let lines = Lines::new(&job.people, &found.arrivals, &found.settled, &found.chooser);
+    let asides = lines.asides(job);
+    let publisher = found.publisher(job, &plan, &asides);
+    let asides = publisher.stale_asides().into_iter().map(|at| publisher.asides[at].name.clone()).collect();
+    let before: BTreeMap<i64, &FileRow> = found.remembered.files.iter().map(|file| (file.id, file)).collect();
+    let staying = plan.files.par_iter().enumerate().map(|(at, file)| {
+        let row = file.id.and_then(|id| before.get(&id).copied());
+        planned(&publisher, at, row)
+    });
+    let mut files: Vec<FilePreview> = staying.collect();
+    let sizes: Vec<u64> = files.iter().map(|file| file.bytes).collect();
+    files.extend(plan.folded.iter().filter_map(|id| before.get(id)).map(|file| FilePreview {
+        address: format!("{}{}", job.place.address, child_name(&file.section, file.strand, file.number)),
+        strand: file.strand,
+        fate: Planned::Vanishes,
+        entries_before: u64::from(file.urls()),
+        entries: 0,
+        bytes_before: file.standing.size,
+        bytes: 0,
+    }));
+    let (held, comes, moves) = (guard(job, &found), comes(&found), moves(&found));
+    let goes = found.gone.iter().take(MOST_LISTED).map(goes).collect();
+    let form = publisher.form;
+    let fates = vec![Fate::Unchanged; plan.files.len()];
+    let survey = report(job, &found, &plan, form, &fates, &sizes);
+    Ok(Preview { survey, files, comes, goes, moves, asides, robots, held })
+}
+
+fn planned(publisher: &Publisher<'_>, at: usize, row: Option<&FileRow>) -> FilePreview {
+    let file: &FilePlan = &publisher.plan.files[at];
+    let (crc, bytes) = match file.before {
+        Some(before) if !file.is_touched() => (before.crc, before.size),
+        _ => publisher.will_be(at),
+    };
+    let (entries, entries_before) = (file.urls(), row.map_or(0, |row| u64::from(row.urls())));
+    let fate = match file.before {
+        None => Planned::New,
+        Some(before) if (before.crc, before.size) != (crc, bytes) => match entries.cmp(&entries_before) {
+            std::cmp::Ordering::Greater => Planned::Grows,
+            std::cmp::Ordering::Less => Planned::Shrinks,
+            std::cmp::Ordering::Equal => Planned::Changes,
+        },
+        Some(_) if publisher.holds_all(file) => Planned::Stays,
+        Some(_) => Planned::Restored,
+    };
+    FilePreview {
+        address: format!("{}{}", publisher.place.address, publisher.place.listed_name(file, publisher.form)),
+        strand: file.strand,
+        fate,
+        entries_before,
+        entries,
+        bytes_before: file.before.map_or(0, |before| before.size),
+        bytes,
+    }
+}
+
+fn comes(found: &Found) -> Vec<String> {
+    let mut new: Vec<_> = found.settled.pages().filter(|candidate| candidate.news == News::Added).collect();
+    new.sort_unstable_by_key(|candidate| candidate.named);
+    new.iter().take(MOST_LISTED).map(|candidate| found.url_of(candidate)).collect()
+}
+
+fn goes(one: &Departed) -> Goes {
+    let because = one.gone.reason.map_or("no source knows it any more", |reason| reason.words());
+    Goes { url: one.url.clone(), reason: one.gone.reason, because }
+}
+
+/// Entries that change their section.
+fn moves(found: &Found) -> Vec<Moves> {
+    let sections = found.chooser.sections.list();
+    let files = found.remembered.files.iter();
+    let mut starts: Vec<(usize, &str)> =
+        files.flat_map(|file| file.segments.iter().map(|segment| (segment.first, file.section.as_str()))).collect();
+    starts.sort_unstable();
+    let was_in = |at: usize| {
+        let segment = starts.partition_point(|(first, _)| *first <= at).checked_sub(1)?;
+        starts.get(segment).map(|(_, section)| *section)
+    };
+    let stayed = found.settled.pages().filter(|candidate| candidate.news != News::Added);
+    let moved = stayed.filter_map(|candidate| {
+        let from = was_in(candidate.prior as usize)?;
+        let to = sections[usize::from(candidate.section)].name.as_str();
+        (from != to).then_some((candidate, from, to))
+    });
+    let mut moved: Vec<_> = moved.collect();
+    moved.sort_unstable_by_key(|(candidate, ..)| candidate.named);
+    let told = moved.iter().take(MOST_LISTED).map(|(candidate, from, to)| Moves {
+        url: found.url_of(candidate),
+        from: (*from).to_owned(),
+        to: (*to).to_owned(),
+    });
+    told.collect()
+}

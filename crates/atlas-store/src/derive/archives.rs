@@ -1,0 +1,93 @@
+//! The pages of archives, as one more source of the build.
+
+use std::collections::HashSet;
+
+use atlas_core::archive::{ArchivePage, Tally};
+use atlas_core::choose::{Chooser, Verdict};
+use atlas_core::contribution::{Said, is_dead};
+use atlas_core::fingerprint;
+use atlas_core::shape::lastmod;
+use rayon::prelude::*;
+
+use crate::arrival::{Arrivals, Block};
+use crate::settle::{Standing, join};
+use crate::source::{Outcome, Problem};
+
+/// The name of that source in reports.
+const NAME: &str = "archives";
+
+/// Derives the pages of all archives from what the sources said, and adds them to the arrivals as a source of their own.
+/// What is known of observed dates does not count here: an archive is as new as the declared dates in it.
+pub(crate) fn archives(arrivals: &mut Arrivals, chooser: &Chooser, seed: u64) -> Option<Outcome> {
+    if chooser.archives.is_empty() {
+        return None;
+    }
+    let blocks = arrivals.blocks();
+    let joined = join(arrivals, std::iter::empty(), seed);
+    let standing = Standing::new(joined.roles, joined.merged, arrivals);
+    let (tally, pages_known) = count(arrivals, &standing, chooser, &HashSet::new());
+    let (mut pages, mut troubles) = tally.pages(&chooser.site);
+    let keys: HashSet<u128> = pages.iter().map(|page| key(page, seed)).collect();
+    let alive = arrivals.marks().filter(|(place, mark)| keys.contains(&mark.key) && !is_dead(arrivals.row(*place)));
+    let there: HashSet<u128> = alive.map(|(_, mark)| mark.key).collect();
+    if !there.is_empty() {
+        // An archive's own page may be filed under it: it is no entry of it.
+        (pages, troubles) = count(arrivals, &standing, chooser, &there).0.pages(&chooser.site);
+    }
+    arrivals.truncate(blocks);
+    let mut rows = Block::new(seed);
+    for page in &pages {
+        rows.push(&page.said(!pages_known || there.contains(&key(page, seed))));
+    }
+    arrivals.begin_source();
+    arrivals.push(rows);
+    let problems: Vec<Problem> = troubles
+        .into_iter()
+        .map(|(name, why)| Problem {
+            file: NAME.to_owned(),
+            line: None,
+            message: format!("“{name}” makes no URL: {why}; mend the url of the [[archive]]"),
+        })
+        .collect();
+    Some(Outcome {
+        name: NAME.to_owned(),
+        rows: pages.len() as u64,
+        unchanged_files: 0,
+        remarks: Vec::new(),
+        problem_count: problems.len() as u64,
+        problems,
+    })
+}
+
+fn key(page: &ArchivePage, seed: u64) -> u128 {
+    fingerprint::key(seed, page.address.as_str())
+}
+
+/// Counts all entries that go in, but for those with these keys; also tells whether any page of the site was read.
+fn count<'c>(
+    arrivals: &Arrivals,
+    standing: &Standing,
+    chooser: &'c Chooser,
+    passed_over: &HashSet<u128>,
+) -> (Tally<'c>, bool) {
+    let count_block = |block: usize| {
+        let (mut tally, mut any_page) = (chooser.archives.tally(), false);
+        for stand in standing.of_block(block) {
+            let said = Said::read(arrivals.row(stand.place));
+            any_page |= said.digest.is_some();
+            if passed_over.contains(&arrivals.mark(stand.place).key) {
+                continue;
+            }
+            if let Verdict::Kept(kept) = stand.choose(&said, chooser, arrivals) {
+                let section = &chooser.sections.list()[kept.section].name;
+                tally.add(&said, section, lastmod(&said, None, kept.date_policy));
+            }
+        }
+        (tally, any_page)
+    };
+    let parts: Vec<(Tally<'_>, bool)> = (0..standing.blocks()).into_par_iter().map(count_block).collect();
+    parts.into_iter().fold((chooser.archives.tally(), false), |(mut all, any), (tally, any_page)| {
+        all.join(tally);
+        (all, any || any_page)
+    })
+}

@@ -1,0 +1,8 @@
+//! Deriving: what follows from all entries together. The pages of archives settle and are chosen like what a source says;
+//! groups of translations are found among what goes in.
+
+mod alternates;
+mod archives;
+
+pub(crate) use alternates::{Alternates, NO_GROUP};
+pub(crate) use archives::archives;

@@ -1,0 +1,154 @@
+//! What is written besides sitemaps: the page for visitors, the text form, the feeds of the newest, structured data.
+
+use std::borrow::Cow;
+
+use atlas_core::choose::Chooser;
+use atlas_core::contribution::Said;
+use atlas_core::people::{
+    self, Feed, Label, Line, STYLESHEET, Template, Visitors, atom, rss, text_file_name, text_files,
+};
+use atlas_core::{address, shape, structured};
+use rayon::prelude::*;
+
+use crate::arrival::Arrivals;
+use crate::build::Job;
+use crate::publish::{Aside, NEWEST_ATOM, NEWEST_RSS};
+use crate::settle::{Candidate, Settled};
+
+/// What is wanted besides sitemaps.
+#[derive(Debug, Clone, Default)]
+pub struct People {
+    /// The page for visitors.
+    pub visitors: Option<VisitorSettings>,
+    /// The feeds of the newest.
+    pub newest: Option<NewestSettings>,
+    /// The text form.
+    pub text: bool,
+    /// Structured data for pages with videos.
+    pub structured_data: bool,
+}
+
+/// How the page for visitors is made.
+#[derive(Debug, Clone)]
+pub struct VisitorSettings {
+    /// Its title.
+    pub title: String,
+    /// Its language tag.
+    pub language: String,
+    /// The HTML around the list.
+    pub template: Template,
+    /// At most so many links on one page.
+    pub links_per_page: usize,
+}
+
+/// How the feeds of the newest are made.
+#[derive(Debug, Clone)]
+pub struct NewestSettings {
+    /// Their title.
+    pub title: String,
+    /// As Atom.
+    pub atom: bool,
+    /// As RSS.
+    pub rss: bool,
+    /// At most so many entries.
+    pub entries: usize,
+}
+
+/// All entries as people are shown them.
+pub(crate) struct Lines<'a> {
+    lines: Vec<Line<'a>>,
+    visitors: Option<Visitors<'a>>,
+    /// Pages with videos that want structured data: file name and row.
+    videos: Vec<(String, &'a [u8])>,
+}
+
+impl<'a> Lines<'a> {
+    /// Collects what is wanted; nothing where nothing is.
+    pub(crate) fn new(people: &'a People, arrivals: &'a Arrivals, settled: &'a Settled, chooser: &'a Chooser) -> Self {
+        let wanted = people.visitors.is_some() || people.newest.is_some() || people.text;
+        let mut pages: Vec<&Candidate> = if wanted { settled.pages().collect() } else { Vec::new() };
+        pages.par_sort_unstable_by_key(|candidate| candidate.named);
+        let all: Vec<(u16, Line<'a>)> =
+            pages.par_iter().map(|page| (page.section, line(arrivals.row(page.place), page))).collect();
+        let visitors = people.visitors.as_ref().map(|settings| {
+            let VisitorSettings { title, language, template, links_per_page } = settings;
+            let mut sections: Vec<(Label, Vec<Line<'a>>)> = Vec::new();
+            for section in chooser.sections.list() {
+                let label = Label { name: section.name.clone(), title: section.label() };
+                sections.push((label, Vec::new()));
+            }
+            all.iter().for_each(|(section, line)| sections[usize::from(*section)].1.push(*line));
+            Visitors::new(sections, *links_per_page, title, language, template)
+        });
+        let with_videos = settled.pages().filter(|page| people.structured_data && page.has_videos);
+        let videos = with_videos.filter_map(|page| {
+            let row = arrivals.row(page.place);
+            let said = Said::read(row);
+            structured::is_wanted(&said).then(|| (structured::file_name(address::path(&said.url)), row))
+        });
+        let mut videos: Vec<(String, &[u8])> = videos.collect();
+        videos.sort_unstable();
+        Self { lines: all.into_iter().map(|(_, line)| line).collect(), visitors, videos }
+    }
+
+    /// The files that come of it, the stylesheet of the sitemaps among them.
+    pub(crate) fn asides<'b>(&'b self, job: &'b Job<'_>) -> Vec<Aside<'b>> {
+        let place = &job.place;
+        let mut asides = Vec::new();
+        if let Some(style) = place.style {
+            asides.push(Aside::new(style, || STYLESHEET.as_bytes().to_vec()));
+        }
+        if let Some(visitors) = &self.visitors {
+            asides.extend(
+                visitors.names().into_iter().enumerate().map(|(at, name)| {
+                    Aside::new(place.name_in_web_root(&name), move || visitors.page(at).into_bytes())
+                }),
+            );
+        }
+        if job.people.text {
+            asides.extend(text_files(&self.lines).into_iter().enumerate().map(|(at, (first, end))| {
+                let urls = move || self.lines[first..end].iter().flat_map(|line| [line.url.as_bytes(), b"\n"]);
+                Aside::new(place.name_in_web_root(&text_file_name(at)), move || urls().collect::<Vec<_>>().concat())
+            }));
+        }
+        if let Some(settings) = &job.people.newest {
+            let kinds: [(bool, &str, people::MakeFeed); 2] =
+                [(settings.atom, NEWEST_ATOM, atom), (settings.rss, NEWEST_RSS, rss)];
+            asides.extend(kinds.into_iter().filter(|(wanted, ..)| *wanted).map(|(_, name, make)| {
+                let feed =
+                    Feed { title: settings.title.clone(), site: place.site.clone(), own: place.site.clone() + name };
+                Aside::new(place.name_in_web_root(name), move || make(&feed, &self.lines, settings.entries))
+            }));
+        }
+        for (name, row) in &self.videos {
+            let objects = structured::video_objects(&Said::read(row), &job.timezone);
+            asides.extend(
+                objects.text().map(|text| Aside::new(format!("data:{name}"), move || text.clone().into_bytes())),
+            );
+        }
+        asides
+    }
+}
+
+fn line<'a>(row: &'a [u8], page: &Candidate) -> Line<'a> {
+    let said = Said::read(row);
+    let (lastmod, published) = (shape::lastmod(&said, page.observed(), page.kept().date_policy), said.published);
+    let url = borrowed(Some(said.url)).unwrap_or_default();
+    Line {
+        url,
+        path: address::path(url),
+        title: borrowed(said.title),
+        description: borrowed(said.description),
+        language: borrowed(said.language),
+        lastmod,
+        published,
+    }
+}
+
+/// The text as it stands in its row; none where it had to be mended because the row was damaged.
+fn borrowed<'a>(text: Option<Cow<'a, str>>) -> Option<&'a str> {
+    match text {
+        Some(Cow::Borrowed(text)) => Some(text),
+        _ => None,
+    }
+}

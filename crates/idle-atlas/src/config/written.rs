@@ -1,0 +1,315 @@
+//! What is written, and where: media, news, alternates, the cut of files, and what is for people.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use atlas_core::address::Site;
+use atlas_core::alternates;
+use atlas_core::language;
+use atlas_core::news::{News, is_language};
+use atlas_core::page::{MOST_IMAGES, MOST_VIDEOS};
+use atlas_core::people::{STYLESHEET_NAME, Template};
+use atlas_core::placement::{LEAST_MEDIA, MOST_BYTES, MOST_URLS, USUAL_MEDIA, UrlsPerFile};
+use atlas_core::section::{Section, Sections};
+use atlas_core::shape::{Media, SectionShape, Shape};
+use atlas_store::arrange::Cut;
+use atlas_store::people::{NewestSettings, People, VisitorSettings};
+use atlas_store::publish::{Gzip, Place};
+use toml::Spanned;
+
+use super::file::{self, ConfigFile, FilesTable, YesOrWord};
+use super::meaning::{Context, expand};
+use crate::exit::Failure;
+
+/// The least that a file may hold, so that a frame and a long URL fit.
+const LEAST_BYTES: i64 = 10_000;
+/// The most links on one page for visitors.
+const MOST_LINKS: i64 = 10_000;
+
+impl Context<'_> {
+    pub(super) fn shape(&self, typed: &ConfigFile, sections: &Sections, now: i64) -> Result<Shape, Failure> {
+        let usual = SectionShape {
+            images: self.media("write", typed.images.write.as_ref())?,
+            most_images: self.most("most_per_page", typed.images.most_per_page.as_ref(), MOST_IMAGES)?,
+            videos: self.media("write", typed.videos.write.as_ref())?,
+            most_videos: self.most("most_per_page", typed.videos.most_per_page.as_ref(), MOST_VIDEOS)?,
+            news: None,
+        };
+        let news = self.news(typed, sections)?;
+        let of = |(at, section): (usize, &Section)| {
+            let news = news.iter().find(|(sections, _)| sections.contains(&at)).map(|(_, news)| news.clone());
+            let shape = SectionShape { news, ..usual.clone() };
+            let Some(table) = typed.section.iter().find(|table| *table.name.as_ref() == section.name) else {
+                return Ok(shape);
+            };
+            let media = |key: &str, own: &Option<Spanned<YesOrWord>>, usual: Media| match own.as_ref() {
+                None => Ok(usual),
+                Some(typed) => match typed.as_ref() {
+                    YesOrWord::Yes(true) if usual == Media::Off => Ok(Media::WithPages),
+                    YesOrWord::Yes(true) => Ok(usual),
+                    YesOrWord::Yes(false) => Ok(Media::Off),
+                    YesOrWord::Word(word) => self.media_word(key, typed, word),
+                },
+            };
+            Ok(SectionShape {
+                images: media("images", &table.images, usual.images)?,
+                most_images: self.most("most_images", table.most_images.as_ref(), usual.most_images)?,
+                videos: media("videos", &table.videos, usual.videos)?,
+                most_videos: self.most("most_videos", table.most_videos.as_ref(), usual.most_videos)?,
+                ..shape
+            })
+        };
+        let shapes = sections.list().iter().enumerate().map(of).collect::<Result<Vec<_>, Failure>>()?;
+        Ok(Shape { sections: shapes, now })
+    }
+
+    fn media(&self, key: &str, word: Option<&Spanned<String>>) -> Result<Media, Failure> {
+        word.map_or(Ok(Media::WithPages), |word| self.media_word(key, word, word.as_ref()))
+    }
+
+    fn media_word<T>(&self, key: &str, at: &Spanned<T>, word: &str) -> Result<Media, Failure> {
+        match word {
+            "with-pages" => Ok(Media::WithPages),
+            "own-files" => Ok(Media::OwnFiles),
+            "off" => Ok(Media::Off),
+            other => {
+                let message = format!("“{key}”: “{other}” is unknown; expected with-pages, own-files or off");
+                Err(self.origin.error(at, message))
+            }
+        }
+    }
+
+    /// How many of something at most; never more than the format or the reader allows.
+    fn most(&self, key: &str, typed: Option<&Spanned<i64>>, usual: usize) -> Result<usize, Failure> {
+        let most = if key == "most_videos" { MOST_VIDEOS } else { MOST_IMAGES };
+        let Some(number) = typed else { return Ok(usual) };
+        let within = usize::try_from(*number.as_ref()).ok().filter(|number| *number <= most);
+        within.ok_or_else(|| self.origin.error(number, format!("“{key}”: expected a number from 0 to {most}")))
+    }
+
+    /// Whose news the articles of which sections are.
+    fn news(&self, typed: &ConfigFile, sections: &Sections) -> Result<Vec<(Vec<usize>, News)>, Failure> {
+        let one = |table: &file::NewsTable| {
+            let publication = table.publication.as_ref().trim();
+            if publication.is_empty() {
+                return Err(self
+                    .origin
+                    .error(&table.publication, "“publication”: expected its name, as it calls itself"));
+            }
+            let language = table.language.as_ref();
+            if !is_language(language) {
+                let message =
+                    format!("“language”: “{language}” is none that news name; expected such as en, cy or zh-tw");
+                return Err(self.origin.error(&table.language, message));
+            }
+            let places = table.sections.as_ref().iter().map(|name| self.known_section(sections, name));
+            let news = News { publication: publication.to_owned(), language: language.clone() };
+            Ok((places.collect::<Result<Vec<_>, _>>()?, news))
+        };
+        typed.news.iter().map(one).collect()
+    }
+
+    /// How translations are found; `None` where none are to be written.
+    pub(super) fn alternates(&self, typed: &ConfigFile) -> Result<Option<alternates::Settings>, Failure> {
+        let table = &typed.alternates;
+        let tag = |at: &Spanned<String>, text: &str| {
+            language::tag(text).map_err(|why| self.origin.error(at, format!("[alternates]: {why}")))
+        };
+        let mut paths = Vec::new();
+        for (language, prefix) in &table.paths {
+            let path = prefix.as_ref();
+            if !path.starts_with('/') || !path.ends_with('/') {
+                let message = format!("“paths”: “{path}” is no folder; expected such as /cy/");
+                return Err(self.origin.error(prefix, message));
+            }
+            paths.push((tag(prefix, language)?, path.clone()));
+        }
+        let x_default = table.x_default.as_ref().map(|language| tag(language, language.as_ref())).transpose()?;
+        Ok(table.write.unwrap_or(true).then_some(alternates::Settings { paths, x_default }))
+    }
+
+    pub(super) fn cut(&self, files: &FilesTable) -> Result<Cut, Failure> {
+        let urls_per_file = match files.urls_per_file.as_ref().map(|value| (value, value.as_ref())) {
+            None => UrlsPerFile::Auto,
+            Some((_, file::UrlsPerFile::Word(word))) if word == "auto" => UrlsPerFile::Auto,
+            Some((at, file::UrlsPerFile::Number(number))) => UrlsPerFile::Fixed(self.urls_number(at, *number)?),
+            Some((at, file::UrlsPerFile::Word(_))) => {
+                return Err(self.origin.error(at, "“urls_per_file”: expected \"auto\" or a number from 1 to 50,000"));
+            }
+        };
+        let bytes = files.bytes_per_file.as_ref().map(|number| self.bytes_per_file(number)).transpose()?;
+        let media = files.media_per_file.as_ref().map(|number| self.media_per_file(number)).transpose()?;
+        Ok(Cut {
+            urls_per_file,
+            bytes_per_file: bytes.unwrap_or(10_485_760),
+            media_per_file: media.unwrap_or(USUAL_MEDIA),
+        })
+    }
+
+    pub(super) fn urls_per_file(&self, number: &Spanned<i64>) -> Result<u32, Failure> {
+        self.urls_number(number, *number.as_ref())
+    }
+
+    fn urls_number<T>(&self, at: &Spanned<T>, number: i64) -> Result<u32, Failure> {
+        let number = u32::try_from(number).ok().filter(|number| (1..=MOST_URLS).contains(number));
+        number.ok_or_else(|| self.origin.error(at, "“urls_per_file”: expected a number from 1 to 50,000"))
+    }
+
+    pub(super) fn bytes_per_file(&self, number: &Spanned<i64>) -> Result<u64, Failure> {
+        let within = (LEAST_BYTES..=MOST_BYTES as i64).contains(number.as_ref());
+        let message = || format!("“bytes_per_file”: expected a number from {LEAST_BYTES} to {MOST_BYTES}");
+        if within { Ok(*number.as_ref() as u64) } else { Err(self.origin.error(number, message())) }
+    }
+
+    pub(super) fn media_per_file(&self, number: &Spanned<i64>) -> Result<u32, Failure> {
+        let most = u64::from(MOST_URLS) * MOST_IMAGES as u64;
+        let within = u32::try_from(*number.as_ref()).ok();
+        let within = within.filter(|number| *number >= LEAST_MEDIA && u64::from(*number) <= most);
+        within.ok_or_else(|| {
+            let message = format!(
+                "“media_per_file”: expected a number from {LEAST_MEDIA} (twice what one page may have) to {most}"
+            );
+            self.origin.error(number, message)
+        })
+    }
+
+    /// Where files go; `robots` is the robots.txt to declare in.
+    pub(super) fn place(
+        &self,
+        files: &FilesTable,
+        data: Option<PathBuf>,
+        robots: Option<PathBuf>,
+    ) -> Result<Place, Failure> {
+        let gzip = match files.gzip.as_ref().map(|word| (word, word.as_ref().as_str())) {
+            None | Some((_, "beside")) => Gzip::Beside,
+            Some((_, "only")) => Gzip::Only,
+            Some((_, "off")) => Gzip::Off,
+            Some((word, other)) => {
+                let message = format!("“gzip”: “{other}” is unknown; expected beside, only or off");
+                return Err(self.origin.error(word, message));
+            }
+        };
+        let main = files.main.as_ref().map_or("sitemap.xml", |name| name.as_ref());
+        if let Some(name) = &files.main
+            && (!main.ends_with(".xml")
+                || main.contains(['/', '\\', ':'])
+                || main.starts_with('.')
+                || main.starts_with("atlas-"))
+        {
+            return Err(self.origin.error(name, "“main”: expected a file name that ends in .xml and does not begin with “atlas-”, in the web root itself"));
+        }
+        let site = self.site.root().as_str();
+        let (folder, address) = match (&files.folder, &files.address) {
+            (None, None) => (self.web_root.to_owned(), site.to_owned()),
+            (Some(folder), Some(address)) => self.elsewhere(folder, address)?,
+            (Some(one), None) => {
+                let message = "“folder” needs “address” beside it: the URL that this folder is served under";
+                return Err(self.origin.error(one, message));
+            }
+            (None, Some(one)) => {
+                let message = "“address” needs “folder” beside it: the folder that is served under this URL";
+                return Err(self.origin.error(one, message));
+            }
+        };
+        Ok(Place {
+            folder,
+            address,
+            web_root: self.web_root.to_owned(),
+            site: site.to_owned(),
+            data,
+            style: files.style.unwrap_or(true).then_some(STYLESHEET_NAME),
+            main: main.to_owned(),
+            gzip,
+            robots,
+        })
+    }
+
+    /// Sitemaps that are served from another host or folder than the site's own.
+    fn elsewhere(&self, folder: &Spanned<String>, address: &Spanned<String>) -> Result<(PathBuf, String), Failure> {
+        let path = self.folder.join(expand(self.origin, folder)?);
+        if !path.is_dir() {
+            return Err(self.origin.error(folder, format!("“folder”: there is no folder {}", path.display())));
+        }
+        let whole = |path: &Path| fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+        if whole(&path) == whole(self.web_root) {
+            let message = "“folder” is the web root: leave folder and address out, or name another folder";
+            return Err(self.origin.error(folder, message));
+        }
+        let site = Site::parse(&expand(self.origin, address)?).map_err(|why| {
+            let message = format!("“address”: {why}; expected such as https://sitemaps.marrowvale.example/railway/");
+            self.origin.error(address, message)
+        })?;
+        Ok((path, site.root().as_str().to_owned()))
+    }
+
+    pub(super) fn people(&self, typed: &ConfigFile) -> Result<People, Failure> {
+        let host = self.site.root().host();
+        let visitors = typed.visitor_page.as_ref().map(|table| -> Result<VisitorSettings, Failure> {
+            let language = match &table.language {
+                None => "en".to_owned(),
+                Some(word) => {
+                    language::tag(word.as_ref()).map_err(|why| self.origin.error(word, format!("“language”: {why}")))?
+                }
+            };
+            let template = match &table.template {
+                None => Template::default(),
+                Some(file) => self.template(file)?,
+            };
+            let links = table.links_per_page.as_ref().map(|number| {
+                let within = (1..=MOST_LINKS).contains(number.as_ref());
+                let message = || format!("“links_per_page”: expected a number from 1 to {MOST_LINKS}");
+                if within { Ok(*number.as_ref() as usize) } else { Err(self.origin.error(number, message())) }
+            });
+            Ok(VisitorSettings {
+                title: table.title.clone().unwrap_or_else(|| format!("All pages of {host}")),
+                language,
+                template,
+                links_per_page: links.transpose()?.unwrap_or(1000),
+            })
+        });
+        let newest = typed.newest.as_ref().map(|table| -> Result<NewestSettings, Failure> {
+            let forms = table.forms.as_ref().map(|forms| forms.as_ref().as_slice());
+            let has = |form: &str| forms.map_or(form == "atom", |forms| forms.iter().any(|one| one == form));
+            if let (Some(at), Some(forms)) = (&table.forms, forms)
+                && (forms.is_empty() || forms.iter().any(|form| form != "atom" && form != "rss"))
+            {
+                return Err(self.origin.error(at, "“forms”: expected [\"atom\"], [\"rss\"] or both"));
+            }
+            let entries = table.entries.as_ref().map(|number| {
+                let within = (1..=1000).contains(number.as_ref());
+                let message = "“entries”: expected a number from 1 to 1,000";
+                if within { Ok(*number.as_ref() as usize) } else { Err(self.origin.error(number, message)) }
+            });
+            Ok(NewestSettings {
+                title: table.title.clone().unwrap_or_else(|| format!("New at {host}")),
+                atom: has("atom"),
+                rss: has("rss"),
+                entries: entries.transpose()?.unwrap_or(50),
+            })
+        });
+        Ok(People {
+            visitors: visitors.transpose()?,
+            newest: newest.transpose()?,
+            text: typed.files.text,
+            structured_data: typed.structured_data.is_some(),
+        })
+    }
+
+    fn template(&self, file: &Spanned<String>) -> Result<Template, Failure> {
+        let shown = expand(self.origin, file)?;
+        let text = fs::read_to_string(self.folder.join(&shown))
+            .map_err(|error| self.origin.error(file, format!("“template”: cannot read {shown}: {error}")))?;
+        Template::parse(&text).map_err(|why| self.origin.error(file, format!("“template”: {shown}: {why}")))
+    }
+
+    /// The folder for structured data.
+    pub(super) fn data_folder(&self, typed: &ConfigFile) -> Result<Option<PathBuf>, Failure> {
+        let Some(table) = &typed.structured_data else { return Ok(None) };
+        let folder = expand(self.origin, &table.folder)?;
+        if folder.trim().is_empty() || Path::new(&folder).is_file() {
+            let message = "“folder”: expected a folder of its own, such as structured-data";
+            return Err(self.origin.error(&table.folder, message));
+        }
+        Ok(Some(self.folder.join(folder)))
+    }
+}

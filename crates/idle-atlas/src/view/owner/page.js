@@ -1,0 +1,101 @@
+"use strict";
+const entries = JSON.parse(document.getElementById("data").textContent);
+const rows = document.getElementById("rows");
+const search = document.getElementById("search");
+const fate = document.getElementById("fate");
+const more = document.getElementById("more");
+const STEP = 200;
+let shown = STEP, by = null, down = false, found = entries;
+
+for (const entry of entries) {
+  entry.text = [entry.title, entry.url, entry.file, entry.reason, ...entry.sources].join(" ").toLowerCase();
+}
+
+// What can be chosen: everything, what goes in, each section, what is left out, each reason.
+function choices() {
+  const counts = new Map();
+  const count = key => counts.set(key, (counts.get(key) || 0) + 1);
+  for (const entry of entries) {
+    count(entry.section === null ? "out" : "in");
+    count(entry.section === null ? "out:" + entry.reason : "in:" + entry.section);
+  }
+  const option = (value, label, number) => fate.add(new Option(`${label} (${number.toLocaleString("en")})`, value));
+  option("", "everything", entries.length);
+  for (const [side, label] of [["in", "yes"], ["out", "no"]]) {
+    if (counts.has(side)) option(side, label, counts.get(side));
+    for (const key of [...counts.keys()].filter(key => key.startsWith(side + ":")).sort()) {
+      option(key, `${label}: ${key.slice(side.length + 1)}`, counts.get(key));
+    }
+  }
+}
+
+function wanted(entry, words) {
+  const [side, name] = fate.value.split(":");
+  const is_in = entry.section !== null;
+  if (side && is_in !== (side === "in")) return false;
+  if (name && name !== (is_in ? entry.section : entry.reason)) return false;
+  return words.every(word => entry.text.includes(word));
+}
+
+function choose() {
+  const words = search.value.toLowerCase().split(/\s+/).filter(word => word);
+  found = entries.filter(entry => wanted(entry, words));
+  if (by) {
+    const value = entry => by === "title" ? (entry.title || entry.url).toLowerCase()
+      : by === "section" ? entry.section || "~" + entry.reason : entry[by] === null ? "" : entry[by];
+    found.sort((one, other) => value(one) < value(other) ? -1 : value(one) > value(other) ? 1 : 0);
+    if (down) found.reverse();
+  }
+  shown = STEP;
+  draw();
+}
+
+function element(name, text, kind) {
+  const made = document.createElement(name);
+  if (text !== undefined) made.textContent = text;
+  if (kind) made.className = kind;
+  return made;
+}
+
+function row(entry) {
+  const made = element("tr");
+  const picture = element("td", undefined, "picture");
+  if (entry.picture) {
+    const image = element("img");
+    Object.assign(image, { src: entry.picture, alt: "", loading: "lazy" });
+    image.onerror = () => image.remove();
+    picture.append(image);
+  }
+  const what = element("td");
+  const link = element("a", entry.title || entry.url);
+  link.href = entry.url;
+  what.append(link, element("div", entry.url, "url"), element("div", entry.sources.join(", "), "sources"));
+  const goes = entry.section === null ? element("td", "left out: " + entry.why, "out") : element("td", entry.section);
+  const number = value => element("td", value ? value.toLocaleString("en") : "–", "number");
+  made.append(picture, what, goes, element("td", (entry.lastmod || "–").slice(0, 10)), number(entry.images),
+    number(entry.videos), element("td", entry.file || "–"));
+  return made;
+}
+
+function draw() {
+  rows.replaceChildren(...found.slice(0, shown).map(row));
+  more.hidden = shown >= found.length;
+  const all = found.length.toLocaleString("en");
+  document.getElementById("count").textContent = `${all} of ${entries.length.toLocaleString("en")}`;
+}
+
+for (const button of document.querySelectorAll("th button")) {
+  button.onclick = () => {
+    down = by === button.dataset.by ? !down : ["lastmod", "images", "videos"].includes(button.dataset.by);
+    by = button.dataset.by;
+    for (const head of document.querySelectorAll("th")) head.setAttribute("aria-sort", "none");
+    button.parentElement.setAttribute("aria-sort", down ? "descending" : "ascending");
+    choose();
+  };
+}
+document.getElementById("wishes").onsubmit = event => event.preventDefault();
+search.oninput = choose;
+fate.onchange = choose;
+more.onclick = () => { shown += STEP; draw(); };
+choices();
+choose();

@@ -1,0 +1,108 @@
+//! What `build --dry-run` shows.
+
+use atlas_store::report::{FilePreview, Planned, Preview, RobotsFate};
+
+use super::grid::Grid;
+use super::words::{count, grouped, size};
+use crate::screen::{FAINT, GOOD, STRONG, WARN};
+
+/// How many files or URLs are listed before the rest is only counted.
+const FEW: usize = 10;
+
+/// The text of `build --dry-run`.
+pub fn preview(preview: &Preview, verbose: bool) -> String {
+    let survey = &preview.survey;
+    let entries: u64 = survey.sections.iter().map(|section| section.entries).sum();
+    let at_stake: Vec<&FilePreview> = preview.files.iter().filter(|file| file.fate != Planned::Stays).collect();
+    let staying = preview.files.len() - at_stake.len();
+    let mut out = format!(
+        "{STRONG}A build would list {} in {}{STRONG:#}. Nothing has been written.\n\n",
+        count(entries, "entry", "entries"),
+        count(survey.sections.iter().map(|section| section.files.len() as u64).sum(), "sitemap file", "sitemap files"),
+    );
+    if let Some(held) = &preview.held {
+        out += &format!("{WARN}It would be held back:{WARN:#} {held}\n\n");
+    }
+    if at_stake.is_empty() {
+        out += &format!("{GOOD}No sitemap file would be written:{GOOD:#} all are as they should be.\n\n");
+    } else {
+        out += &files(&at_stake, staying, verbose);
+    }
+    let changes = &survey.changes;
+    let shown = if verbose { usize::MAX } else { FEW };
+    if !changes.first {
+        out += &urls("come", "+", preview.comes.iter().map(String::clone), changes.added.count, shown);
+        let gone = changes.removed.count + changes.left_out.count;
+        let goes = preview.goes.iter().map(|one| format!("{}  ({})", one.url, one.because));
+        out += &urls("go", "−", goes, gone, shown);
+        let moves = preview.moves.iter().map(|one| format!("{}  ({} to {})", one.url, one.from, one.to));
+        out += &urls("change their section", "→", moves, preview.moves.len() as u64, shown);
+    }
+    let mut others: Vec<String> = preview.asides.iter().map(|name| plain(name)).collect();
+    match preview.robots {
+        RobotsFate::Unnamed | RobotsFate::Unchanged => {}
+        RobotsFate::Created => others.push("robots.txt (new)".to_owned()),
+        RobotsFate::Declared => others.push("robots.txt (its Sitemap line)".to_owned()),
+    }
+    if !others.is_empty() {
+        let more = match others.len().checked_sub(shown) {
+            Some(more @ 1..) => format!(", and {} more", grouped(more as u64)),
+            _ => String::new(),
+        };
+        let named: Vec<String> = others.into_iter().take(shown).collect();
+        out += &format!("Also written: {}{more}\n\n", named.join(", "));
+    }
+    out + &format!("{FAINT}Next: idle-atlas build{FAINT:#}\n")
+}
+
+/// The name of a file of ours as the user knows it.
+pub fn plain(name: &str) -> String {
+    match name.split_once(':') {
+        Some(("site", name)) => name.to_owned(),
+        Some(("data", name)) => format!("{name} (structured data)"),
+        _ => name.to_owned(),
+    }
+}
+
+fn files(at_stake: &[&FilePreview], staying: usize, verbose: bool) -> String {
+    let mut grid = Grid::new(&["would", ">entries", ">so far", ">size", "file"]);
+    let shown = if verbose { usize::MAX } else { 2 * FEW };
+    for file in at_stake.iter().take(shown) {
+        let fate = match file.fate {
+            Planned::New => "be new",
+            Planned::Grows => "grow",
+            Planned::Shrinks => "shrink",
+            Planned::Changes => "change",
+            Planned::Stays => "stay",
+            Planned::Restored => "be restored",
+            Planned::Vanishes => "vanish",
+        };
+        let number = |number: u64| if number == 0 { "–".to_owned() } else { grouped(number) };
+        let bytes = if file.bytes == 0 { "–".to_owned() } else { size(file.bytes) };
+        grid.row([fate.to_owned(), number(file.entries), number(file.entries_before), bytes, file.address.clone()]);
+    }
+    let mut out = grid.text();
+    if at_stake.len() > shown {
+        out += &format!("  and {} more: --verbose or --json\n", grouped((at_stake.len() - shown) as u64));
+    }
+    if staying > 0 {
+        out += &format!("  {FAINT}{} would stay as they are{FAINT:#}\n", count(staying as u64, "file", "files"));
+    }
+    out + "\n"
+}
+
+fn urls(verb: &str, sign: &str, lines: impl Iterator<Item = String>, all: u64, shown: usize) -> String {
+    if all == 0 {
+        return String::new();
+    }
+    let mut out = format!("{} would {verb}\n", count(all, "URL", "URLs"));
+    let mut listed = 0;
+    for line in lines.take(shown) {
+        out += &format!("  {sign} {line}\n");
+        listed += 1;
+    }
+    if all > listed {
+        out += &format!("  {sign} and {} more\n", grouped(all - listed));
+    }
+    out + "\n"
+}
