@@ -142,6 +142,7 @@ fn line<'a>(row: &'a [u8], page: &Candidate) -> Line<'a> {
         language: borrowed(said.language),
         lastmod,
         published,
+        leads: false,
     }
 }
 

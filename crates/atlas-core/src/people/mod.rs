@@ -37,6 +37,8 @@ pub struct Line<'a> {
     pub lastmod: Option<Lastmod>,
     /// When it was published, where it says so.
     pub published: Option<Lastmod>,
+    /// It is the page of a folder, and shown first of what lies in it.
+    pub leads: bool,
 }
 
 impl<'a> Line<'a> {
@@ -45,8 +47,11 @@ impl<'a> Line<'a> {
         self.title.map(str::trim).filter(|title| !title.is_empty()).unwrap_or(self.path)
     }
 
-    /// The folder it is shown under: the first two parts of the folder that it lies in.
+    /// The folder it is shown under: the first two parts of the folder that it lies in, or itself where it leads one.
     fn folder(&self) -> &'a str {
+        if self.leads {
+            return self.path;
+        }
         let path = self.path.split('?').next().unwrap_or(self.path);
         let inner = path.strip_suffix('/').unwrap_or(path);
         let folder = &inner[..inner.rfind('/').map_or(0, |at| at + 1)];
@@ -61,6 +66,7 @@ impl<'a> Line<'a> {
     fn order(&self, other: &Self) -> Ordering {
         let letters = |name: &'a str| name.chars().flat_map(char::to_lowercase);
         (self.folder().cmp(other.folder()))
+            .then_with(|| other.leads.cmp(&self.leads))
             .then_with(|| letters(self.name()).cmp(letters(other.name())))
             .then_with(|| self.url.cmp(other.url))
     }
@@ -98,7 +104,7 @@ mod tests {
     /// A line with a path and a title alone.
     pub(super) fn line<'a>(url: &'a str, title: Option<&'a str>) -> Line<'a> {
         let path = crate::address::path(url);
-        Line { url, path, title, description: None, language: None, lastmod: None, published: None }
+        Line { url, path, title, description: None, language: None, lastmod: None, published: None, leads: false }
     }
 
     #[rstest]

@@ -10,6 +10,9 @@ use super::{Line, escaped, grouped};
 /// The name of the page in the web root, and of the first of several.
 pub const VISITOR_PAGE: &str = "atlas.html";
 
+/// What stands between a page's own title and the name of its site.
+const SIGNS: [&str; 5] = [" · ", " | ", " – ", " — ", " - "];
+
 const STYLE: &str = include_str!("visitor.css");
 const USUAL: &str = include_str!("visitor.html");
 
@@ -87,6 +90,25 @@ pub struct Visitors<'a> {
     all: usize,
 }
 
+/// Takes from the titles of a section what most of them end with after a sign: the name of the site or of the section.
+fn without_site_name(lines: &mut [Line<'_>]) {
+    fn ending<'t>(title: &'t str) -> Option<(&'t str, &'t str)> {
+        SIGNS.iter().filter_map(|sign| title.rsplit_once(sign)).min_by_key(|(_, ending)| ending.len())
+    }
+    let mut endings: HashMap<&str, usize> = HashMap::new();
+    for (_, ending) in lines.iter().filter_map(|line| ending(line.title?)) {
+        *endings.entry(ending).or_default() += 1;
+    }
+    let most = endings.into_iter().max_by_key(|(ending, count)| (*count, *ending));
+    let Some((common, _)) = most.filter(|(_, count)| *count >= 3 && count * 2 > lines.len()) else { return };
+    for line in lines {
+        if let Some((title, _)) = line.title.and_then(ending).filter(|(title, end)| *end == common && !title.is_empty())
+        {
+            line.title = Some(title);
+        }
+    }
+}
+
 /// What is on one page.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Cut {
@@ -108,9 +130,15 @@ impl<'a> Visitors<'a> {
         template: &'a Template,
     ) -> Self {
         sections.retain(|(_, lines)| !lines.is_empty());
-        sections.iter_mut().for_each(|(_, lines)| lines.sort_unstable_by(Line::order));
-        let wanted: HashSet<&str> = sections.iter().flat_map(|(_, lines)| lines.iter().map(Line::folder)).collect();
+        for (_, lines) in &mut sections {
+            without_site_name(lines);
+            let folders: HashSet<&str> = lines.iter().map(Line::folder).collect();
+            // The page of a folder leads what lies in it.
+            lines.iter_mut().for_each(|line| line.leads = folders.contains(line.path));
+            lines.sort_unstable_by(Line::order);
+        }
         let lines = sections.iter().flat_map(|(_, lines)| lines);
+        let wanted: HashSet<&str> = lines.clone().map(Line::folder).collect();
         let folders = lines.filter(|line| wanted.contains(line.path)).map(|line| (line.path, *line)).collect();
         let all = sections.iter().map(|(_, lines)| lines.len()).sum();
         let most = links_per_page.max(1);
@@ -241,24 +269,36 @@ impl<'a> Visitors<'a> {
         out
     }
 
+    fn link(&self, line: &Line<'_>) -> String {
+        let language = line.language.filter(|language| !language.eq_ignore_ascii_case(self.language));
+        let language = language.map_or_else(String::new, |language| format!(" lang=\"{}\"", escaped(language)));
+        format!("<a href=\"{}\"{language}>{}</a>", escaped(line.url), escaped(line.name()))
+    }
+
     /// Lists of lines, folder by folder; a heading for each where there are several.
     fn folders(&self, lines: &[Line<'_>], heading: &str) -> String {
         let mut out = String::new();
         let groups: Vec<&[Line<'_>]> = lines.chunk_by(|one, other| one.folder() == other.folder()).collect();
         for group in &groups {
-            if groups.len() > 1 {
-                let folder = group[0].folder();
-                let name = self.folders.get(folder).map_or(folder, Line::name);
+            let folder = group[0].folder();
+            let (lead, rest) = match group {
+                [lead, rest @ ..] if lead.leads && groups.len() > 1 => (Some(lead), rest),
+                all => (None, *all),
+            };
+            // A group without a name stands first, right below its section.
+            if groups.len() > 1 && (folder != "/" || lead.is_some()) {
+                let name = match (lead, self.folders.get(folder)) {
+                    (Some(lead), _) => self.link(lead),
+                    (None, Some(line)) => escaped(line.name()),
+                    (None, None) => escaped(folder),
+                };
                 let count = grouped(group.len());
-                out += &format!("<{heading}>{} <span class=\"count\">{count}</span></{heading}>\n", escaped(name));
+                out += &format!("<{heading}>{name} <span class=\"count\">{count}</span></{heading}>\n");
             }
-            out += "<ul>\n";
-            for line in *group {
-                let language = line.language.filter(|language| !language.eq_ignore_ascii_case(self.language));
-                let language = language.map_or_else(String::new, |language| format!(" lang=\"{}\"", escaped(language)));
-                out += &format!("<li><a href=\"{}\"{language}>{}</a></li>\n", escaped(line.url), escaped(line.name()));
+            if !rest.is_empty() {
+                let links = rest.iter().map(|line| format!("<li>{}</li>\n", self.link(line)));
+                out += &format!("<ul>\n{}</ul>\n", links.collect::<String>());
             }
-            out += "</ul>\n";
         }
         out
     }
@@ -324,6 +364,18 @@ mod tests {
                 }
             }
         }
+    }
+
+    #[rstest]
+    #[case(&["Frost · Journal", "Thaw · Journal", "Rain · Journal", "Journal"], &["Frost", "Journal", "Rain", "Thaw"])]
+    #[case(&["A – B | Railway", "C | Railway", "D | Railway"], &["A – B", "C", "D"])]
+    #[case(&["Frost · Journal", "Thaw", "Rain", "Ice"], &["Frost · Journal", "Ice", "Rain", "Thaw"])]
+    fn the_name_of_the_site_is_left_out_of_titles(#[case] titles: &[&str], #[case] wanted: &[&str]) {
+        let mut lines: Vec<_> = titles.iter().map(|title| line("https://a.example/x", Some(title))).collect();
+        without_site_name(&mut lines);
+        let mut names: Vec<&str> = lines.iter().map(Line::name).collect();
+        names.sort_unstable();
+        assert_eq!(names, wanted);
     }
 
     #[rstest]
