@@ -2,8 +2,10 @@
 
 mod announcing;
 mod bad_input;
+mod browser;
 mod building;
 mod checking;
+mod choosing;
 mod crawling;
 mod databases;
 mod demo;
@@ -11,7 +13,9 @@ mod films;
 mod gathering;
 mod killing;
 mod looking;
+mod people;
 mod server;
+mod several;
 mod splitting;
 mod support;
 mod surveying;

@@ -47,6 +47,22 @@ impl Site {
         site
     }
 
+    /// A copy of the sample site, with every choice that there is made on it.
+    pub fn sample() -> Self {
+        let site = Self::new("");
+        let sample = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../sample");
+        copy(&sample, site.folder.path());
+        fs::rename(site.path("every-choice.toml"), site.path("idle-atlas.toml")).unwrap();
+        site
+    }
+
+    /// Replaces a piece of the configuration, which must be there.
+    pub fn reconfigure(&self, piece: &str, by: &str) {
+        let text = self.read("idle-atlas.toml");
+        assert!(text.contains(piece), "{piece} is not in the configuration");
+        self.write("idle-atlas.toml", text.replacen(piece, by, 1));
+    }
+
     pub fn configure(&self, config: &str) {
         self.write("idle-atlas.toml", format!("\n[site]\nurl = \"{}\"{CONFIG}{config}", self.url));
     }
@@ -166,6 +182,18 @@ impl Site {
     }
 }
 
+fn copy(from: &Path, to: &Path) {
+    fs::create_dir_all(to).unwrap();
+    for entry in fs::read_dir(from).unwrap().flatten() {
+        let target = to.join(entry.file_name());
+        if entry.path().is_dir() {
+            copy(&entry.path(), &target);
+        } else {
+            fs::copy(entry.path(), target).unwrap();
+        }
+    }
+}
+
 /// Where everything that was written is kept, for a validator to go over: set by the project's own checks.
 const KEEP: &str = "IDLE_ATLAS_KEEP_SITEMAPS";
 
@@ -180,7 +208,8 @@ impl Drop for Site {
         let Ok(names) = fs::read_dir(self.path("public")) else { return };
         for entry in names.flatten().filter(|entry| entry.path().extension().is_some_and(|end| end == "xml")) {
             let name = entry.file_name();
-            if name == "sitemap.xml" || name.to_string_lossy().starts_with("atlas-") {
+            let name_of_child = |name: &str| name.starts_with("atlas-") && !name.starts_with("atlas-newest");
+            if name == "sitemap.xml" || name_of_child(&name.to_string_lossy()) {
                 fs::copy(entry.path(), folder.join(name)).unwrap();
             }
         }

@@ -1,0 +1,207 @@
+//! What is for people: the visitor page, the owner's view, feeds, the text form, structured data, the preview of a build.
+
+use std::fs;
+
+use serde_json::Value;
+
+use crate::support::{DAY, HTML, NOON, Site};
+
+#[test]
+fn nothing_but_sitemaps_and_their_stylesheet_unless_asked_for() {
+    let site = Site::new(HTML);
+    site.page("index.html", "Home", "Tea");
+    site.build();
+    let mut names: Vec<String> = fs::read_dir(site.path("public"))
+        .unwrap()
+        .flatten()
+        .map(|one| one.file_name().into_string().unwrap())
+        .collect();
+    names.sort();
+    assert_eq!(names, ["atlas.css", "index.html", "robots.txt", "sitemap.xml", "sitemap.xml.gz"]);
+    assert!(site.read("public/sitemap.xml").contains("<?xml-stylesheet type=\"text/css\" href=\"atlas.css\"?>"));
+    site.configure(&format!("{HTML}[files]\nstyle = false\n"));
+    site.build();
+    assert!(!site.path("public/atlas.css").exists());
+    assert!(!site.read("public/sitemap.xml").contains("stylesheet"));
+}
+
+#[test]
+fn the_visitor_page_lists_titles_by_section_and_never_comes_back_as_an_entry() {
+    let site =
+        Site::new(&format!("{HTML}[visitor_page]\ntitle = \"All of <it>\"\nlanguage = \"cy\"\nlinks_per_page = 3\n"));
+    for at in 0..7 {
+        site.page(&format!("journal/p{at}/index.html"), &format!("Frost & thaw {at} · Journal"), &at.to_string());
+    }
+    site.build();
+    let front = site.read("public/atlas.html");
+    assert!(front.contains("<html lang=\"cy\">") && front.contains("<title>All of &lt;it&gt;</title>"), "{front}");
+    assert!(front.contains("<a href=\"atlas-pages-3.html\">"), "{front}");
+    let first = site.read("public/atlas-pages-1.html");
+    assert!(first.contains("journal/p0/\" lang=\"") || first.contains("journal/p0/\">"), "{first}");
+    assert!(first.contains(">Frost &amp; thaw 0</a>"), "{first}");
+    let again = site.build();
+    assert_eq!(again["written"], serde_json::json!([]));
+    assert_eq!(again["sections"][0]["entries"], 7, "its own pages are no entries");
+    // With fewer pages, those that are no longer needed go at once.
+    for at in 1..6 {
+        fs::remove_dir_all(site.path(&format!("public/journal/p{at}"))).unwrap();
+    }
+    let built = site.json(&["build", "--allow", "shrink"]);
+    assert_eq!(built["removed"].as_array().unwrap().len(), 3, "{}", built["removed"]);
+    assert!(!site.path("public/atlas-pages-1.html").exists());
+    assert!(site.read("public/atlas.html").contains("Frost &amp; thaw 6"));
+}
+
+#[test]
+fn a_template_of_the_sites_own() {
+    let site = Site::new(&format!("{HTML}[visitor_page]\ntemplate = \"page.html\"\n"));
+    site.page("index.html", "Home", "Tea");
+    site.write("page.html", "<body class=ours><h1>{{title}}</h1>{{content}}</body>");
+    site.build();
+    let page = site.read("public/atlas.html");
+    assert!(page.starts_with("<body class=ours><h1>All pages of www.marrowvale.example</h1>"), "{page}");
+    assert!(page.contains(">Home</a>"));
+}
+
+#[test]
+fn feeds_of_the_newest_and_the_text_form() {
+    let mut site = Site::sample();
+    site.build();
+    let atom = site.read("public/atlas-newest.xml");
+    let entries = atom.matches("<entry>").count();
+    assert_eq!(entries, 20);
+    let feed = feed_rs_titles(&atom);
+    assert_eq!(feed.len(), 20);
+    assert!(site.read("public/atlas-newest-rss.xml").contains("<pubDate>"));
+    let text = site.read("public/atlas.txt");
+    assert!(text.lines().all(|line| line.starts_with("https://www.marrowvale.example/")) && text.ends_with('\n'));
+    let listed: u64 =
+        site.json(&["survey"])["sections"].as_array().unwrap().iter().filter_map(|one| one["entries"].as_u64()).sum();
+    assert_eq!(text.lines().count() as u64, listed);
+    // A day later nothing is newer, so no byte of the feeds moves.
+    site.at(NOON + DAY);
+    site.build();
+    assert_eq!(site.read("public/atlas-newest.xml"), atom);
+}
+
+/// The titles of a feed, as its own source reads them.
+fn feed_rs_titles(atom: &str) -> Vec<String> {
+    let other = Site::new("[[source]]\nfrom = \"feed\"\nfile = \"newest.xml\"\n");
+    other.write("newest.xml", atom);
+    let listed = other.json(&["survey", "--list"]);
+    listed.as_array().unwrap().iter().map(|one| one["title"].as_str().unwrap().to_owned()).collect()
+}
+
+#[test]
+fn the_owners_view_has_every_entry_and_is_not_served() {
+    let site = Site::sample();
+    site.run(&["survey", "--html", "owner.html"]).says(0, &["owner.html written", "keep it to yourself"]);
+    let page = site.read("owner.html");
+    let data = page.split("id=\"data\">").nth(1).unwrap().split("</script>").next().unwrap();
+    let entries: Value = serde_json::from_str(data).unwrap();
+    let find = |path: &str| {
+        let wanted = format!("https://www.marrowvale.example{path}");
+        entries.as_array().unwrap().iter().find(|one| one["url"] == wanted.as_str()).unwrap().clone()
+    };
+    assert_eq!(find("/staff/rota/")["reason"], "rule");
+    let tern = find("/locomotives/tern/");
+    assert_eq!(
+        (tern["section"].as_str(), tern["file"].as_str()),
+        (Some("locomotives"), Some("atlas-locomotives-1.xml"))
+    );
+    assert_eq!(tern["picture"], "public/pictures/locomotives/tern.svg", "shown from disk");
+    site.run(&["survey", "--html", "public/owner.html"]).says(2, &["would be served to everyone"]);
+    assert!(!site.path("public/owner.html").exists());
+}
+
+#[test]
+fn structured_data_for_pages_that_have_none() {
+    let site = Site::sample();
+    site.build();
+    let text = site.read("structured-data/films/cutting/index.json");
+    let object: Value = serde_json::from_str(&text).unwrap();
+    assert_eq!(object["@type"], "VideoObject");
+    for required in ["name", "thumbnailUrl", "uploadDate", "description", "contentUrl"] {
+        assert!(!object[required].is_null(), "{required}");
+    }
+    assert!(!site.path("structured-data/films/night-mail/index.json").exists(), "that page has its own");
+    let ran = site.run(&["why", "/films/cutting/", "--structured-data"]);
+    assert_eq!((ran.code, ran.out.as_str()), (0, text.as_str()));
+    site.run(&["why", "/films/night-mail/", "--structured-data"])
+        .says(0, &["carries a VideoObject of its own, and nothing is wrong with it"]);
+    site.run(&["why", "/films/ballast-pit/", "--structured-data"]).says(1, &["has no thumbnailUrl"]);
+    site.run(&["why", "/fares/", "--structured-data"]).says(2, &["nothing is known of a video"]);
+    // A page that gets a VideoObject of its own loses the file; nothing else in the folder is touched.
+    site.write("structured-data/films/cutting/ours.json", "{}");
+    let page = site.read("public/films/cutting/index.html");
+    let own = "<script type=\"application/ld+json\">{\"@type\":\"VideoObject\",\"name\":\"Cutting\",\"contentUrl\":\"/films/cutting.webm\",\"uploadDate\":\"2026-01-12T10:00\"}</script>";
+    site.write("public/films/cutting/index.html", page.replace("</head>", &format!("{own}</head>")));
+    site.build();
+    assert!(!site.path("structured-data/films/cutting/index.json").exists());
+    assert!(site.path("structured-data/films/cutting/ours.json").exists());
+    site.run(&["why", "/films/cutting/"])
+        .says(0, &["VideoObject on the page; thumbnailUrl is missing, and it is required", "uploadDate has no zone"]);
+    let report = site.json(&["survey"]);
+    assert!(report["notices"].as_array().unwrap().iter().any(|one| one["code"] == "structured-data"));
+}
+
+#[test]
+fn a_dry_run_shows_by_file_what_a_build_would_do() {
+    let site = Site::new(&format!("{HTML}[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n"));
+    for name in ["index.html", "fares.html", "halts/weir.html", "halts/shed.html"] {
+        site.page(name, name, "Tea");
+    }
+    let fates = |preview: &Value| -> Vec<String> {
+        let one = |file: &Value| {
+            let name = file["address"].as_str().unwrap().rsplit('/').next().unwrap();
+            format!("{name} {} {} {}", file["fate"].as_str().unwrap(), file["entries_before"], file["entries"])
+        };
+        preview["files"].as_array().unwrap().iter().map(one).collect()
+    };
+    let before = site.outputs();
+    let first = site.json(&["build", "--dry-run"]);
+    assert_eq!(fates(&first), ["atlas-halts-1.xml new 0 2", "atlas-pages-1.xml new 0 2"]);
+    assert_eq!(site.outputs(), before, "nothing is written");
+    site.build();
+    let calm = site.json(&["build", "--dry-run"]);
+    assert_eq!(fates(&calm), ["atlas-halts-1.xml stays 2 2", "atlas-pages-1.xml stays 2 2"]);
+    assert_eq!(calm["asides"], serde_json::json!([]));
+
+    site.page("tickets.html", "Tickets", "Eight shillings");
+    site.page("fares.html", "Fares", "Nine shillings");
+    site.configure(&format!("{HTML}[[section]]\nname = \"stops\"\nmatching = [\"/halts/shed.html\"]\n[[rule]]\nmatching = [\"/halts/weir.html\"]\nkeep = false\n"));
+    let preview = site.json(&["build", "--dry-run"]);
+    let wanted = ["atlas-stops-1.xml new 0 1", "atlas-pages-1.xml grows 2 3", "atlas-halts-1.xml vanishes 2 0"];
+    assert_eq!(fates(&preview), wanted);
+    assert_eq!(preview["comes"], serde_json::json!(["https://www.marrowvale.example/tickets.html"]));
+    assert_eq!(preview["goes"][0]["url"], "https://www.marrowvale.example/halts/weir.html");
+    assert_eq!(preview["goes"][0]["reason"], "rule");
+    assert_eq!(
+        (preview["moves"][0]["from"].as_str(), preview["moves"][0]["to"].as_str()),
+        (Some("halts"), Some("stops"))
+    );
+    site.run(&["build", "--dry-run"])
+        .says(0, &["1 URL would come", "1 URL would go", "1 URL would change their section"]);
+    // And so it comes to pass.
+    let built = site.build();
+    let names: Vec<&str> = built["written"].as_array().unwrap().iter().filter_map(|one| one.as_str()).collect();
+    for name in ["atlas-stops-1.xml", "atlas-pages-1.xml", "sitemap.xml"] {
+        assert!(names.contains(&name), "{names:?}");
+    }
+    assert!(built["retired"].as_array().unwrap().iter().any(|name| name == "atlas-halts-1.xml"));
+}
+
+#[test]
+fn a_dry_run_tells_what_would_hold_the_build_back() {
+    let site = Site::new(HTML);
+    for at in 0..30 {
+        site.page(&format!("p{at}.html"), "Page", &at.to_string());
+    }
+    site.build();
+    for at in 0..20 {
+        fs::remove_file(site.path(&format!("public/p{at}.html"))).unwrap();
+    }
+    site.run(&["build", "--dry-run"])
+        .says(3, &["It would be held back", "would lose 20 of its 30 entries", "20 URLs would go"]);
+    site.run(&["build", "--dry-run", "--allow", "shrink"]).says(0, &["shrink"]);
+}
