@@ -20,19 +20,8 @@ static SAMPLE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../sample");
 
 const HOST: &str = "www.marrowvale.example";
 
-/// What the demo adds to the configuration that `init` wrote: a table of photographs, and a rule.
-const ADDED: &str = "
-[[source]]
-from    = \"table\"
-file    = \"photographs.csv\"
-section = \"photographs\"
-dates   = \"%d/%m/%Y\"
-fields  = { url = \"/photographs/{Slug}/\", title = \"Caption\", modified = \"Updated\", images = \"Files\" }
-
-[[rule]]
-matching = [\"/staff/**\"]
-keep     = false
-";
+/// What the demo adds to the configuration that `init` wrote.
+const ADDED: &str = include_str!("demo.toml");
 
 pub fn run(demo: &args::Demo, screen: &Screen) -> Result<Exit, Failure> {
     let folder = new_folder(demo.folder.as_deref())?;
@@ -94,7 +83,7 @@ impl Story {
         let path = self.folder.join(NAME);
         let text = fs::read_to_string(&path).unwrap_or_default() + ADDED;
         fs::write(&path, text).map_err(|error| Failure::said(format!("cannot write {}: {error}", path.display())))?;
-        self.say("\nTwo things are added to it by hand: the table photographs.csv as a second source, and a\nrule that keeps /staff/ out.\n")?;
+        self.say("\nSome choices are added to it by hand: the table photographs.csv as a second source, a rule that keeps\n/staff/ out, archives by category, news, a page for visitors, a feed, and data about the films.\n")?;
         self.step("2. Look before anything is written", "survey")?;
         survey::whole(&self.settings()?, false, &self.screen)?;
         Ok(())
@@ -134,7 +123,10 @@ impl Story {
         fs::remove_dir_all(&notice).map_err(failed)?;
         let newsletter = public.join("news/winter-newsletter");
         fs::create_dir_all(&newsletter).map_err(failed)?;
-        let page = "<!doctype html>\n<html lang=\"en-GB\"><head><title>Winter newsletter</title></head>\n<body><main><h1>Winter newsletter</h1><p>The shed is warm and the kettle is on.</p></main></body></html>\n";
+        let page = format!(
+            "<!doctype html>\n<html lang=\"en-GB\"><head><title>Winter newsletter</title>\n<meta property=\"article:published_time\" content=\"{}\"></head>\n<body><main><h1>Winter newsletter</h1><p>The shed is warm and the kettle is on.</p></main></body></html>\n",
+            config::meaning::now()
+        );
         fs::write(newsletter.join("index.html"), page).map_err(failed)
     }
 
@@ -160,10 +152,11 @@ impl Story {
             "
 {STRONG}That was the whole job.{STRONG:#} It is all in {folder}
 
-Three things to try next, in that folder:
+Four things to try next, in that folder:
 
-  idle-atlas why /staff/rota/            why a page is left out, step by step
-  idle-atlas history                     what was built, who was told, what they answered
+  idle-atlas why /staff/rota/                 why a page is left out, step by step
+  idle-atlas survey --html railway.html       every entry, to be searched and sorted in a browser
+  idle-atlas history                          what was built, who was told, what they answered
   rm public/robots.txt && idle-atlas check    what a broken site looks like to an engine
 
 {FAINT}Then on a site of your own: idle-atlas init FOLDER --url https://…{FAINT:#}

@@ -97,6 +97,16 @@ fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
     }
     let private = tops.iter().map(|(name, _)| name.clone()).filter(|name| PRIVATE.contains(&name.as_str())).collect();
     let main_exists = folder.join("sitemap.xml").exists();
+    let news = tops.iter().any(|(name, _)| name == "news");
+    let proposals = [
+        (votes.filed > 0, ARCHIVES),
+        (news && votes.dated > 0, NEWS),
+        (votes.translated > 0, ALTERNATES),
+        (votes.bare_videos > 0, STRUCTURED_DATA),
+        (true, VISITOR_PAGE),
+        (votes.dated > 0, NEWEST),
+    ];
+    let proposed = proposals.into_iter().filter_map(|(suits, what)| suits.then_some(what)).collect();
     Ok(Found {
         config: NAME,
         url: site.root().as_str().to_owned(),
@@ -107,6 +117,7 @@ fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
         other_canonical: votes.other_canonical(&site),
         sections,
         private,
+        proposed,
         robots: address_path(&site) == "/",
         main_exists,
     })
@@ -116,7 +127,8 @@ fn address_path(site: &Site) -> &str {
     site.root().path()
 }
 
-/// What pages say of their own addresses.
+/// What pages say of their own addresses, and what they have.
+#[derive(Default)]
 struct Votes {
     /// One of the canonical links, for messages.
     example: Option<Address>,
@@ -124,15 +136,24 @@ struct Votes {
     with: usize,
     without: usize,
     stated: usize,
+    /// Pages that are filed under something, that have a date of publication, translations, or videos without linked data.
+    filed: usize,
+    dated: usize,
+    translated: usize,
+    bare_videos: usize,
 }
 
 impl Votes {
     fn of(files: &[(PathBuf, String)], site: &Site, reader: &Reader) -> Self {
-        let mut votes = Self { example: None, roots: BTreeMap::new(), with: 0, without: 0, stated: 0 };
+        let mut votes = Self::default();
         let step = files.len().div_ceil(SAMPLE);
         for (path, relative) in files.iter().step_by(step) {
             let Ok(bytes) = fs::read(path) else { continue };
             let Ok(page) = read(&bytes, &site.of_file(relative), reader) else { continue };
+            votes.filed += usize::from(!page.categories.is_empty());
+            votes.dated += usize::from(page.published.is_some());
+            votes.translated += usize::from(!page.alternates.is_empty());
+            votes.bare_videos += usize::from(!page.videos.is_empty() && page.stated_videos.is_empty());
             let Some(canonical) = page.canonical.filter(|canonical| canonical.origin() != site.root().origin()) else {
                 continue;
             };
@@ -248,6 +269,7 @@ folder = {}
     out += "# Choices about entries; the last rule that matches wins.\n";
     let staff = found.private.first().map_or("staff", String::as_str);
     out += &format!("# [[rule]]\n# matching = [\"{path}{staff}/**\"]\n# keep     = false\n\n");
+    out += &proposals(found, &path);
     out += "[files]
 main          = \"sitemap.xml\"   # the one URL to submit
 urls_per_file = \"auto\"          # or a number, 50,000 at most
@@ -276,6 +298,49 @@ endpoint = {}
     out
 }
 
+const ARCHIVES: &str = "archives";
+const NEWS: &str = "news";
+const ALTERNATES: &str = "languages";
+const STRUCTURED_DATA: &str = "data about videos";
+const VISITOR_PAGE: &str = "a page for visitors";
+const NEWEST: &str = "a feed of the newest";
+
+/// What would suit the site, behind comment signs.
+fn proposals(found: &Found, path: &str) -> String {
+    let mut out = String::new();
+    for what in &found.proposed {
+        out += &match *what {
+            ARCHIVES => format!(
+                "# Archives: pages that exist because entries share something (category, tag, author, year, month, week, day).\n\
+                 # [[archive]]\n# by  = \"category\"\n# url = \"{path}category/{{slug}}/\"   # where they are on this site\n\n"
+            ),
+            NEWS => {
+                let section = found.sections.iter().any(|(name, ..)| name == "news");
+                let section = if section {
+                    String::new()
+                } else {
+                    format!("# [[section]]\n# name     = \"news\"\n# matching = [\"{path}news/**\"]\n#\n")
+                };
+                format!(
+                    "# News: the articles of the last two days, in files of their own.\n{section}# [[news]]\n\
+                     # sections    = [\"news\"]\n# publication = \"The name of the paper\"   # exactly as it calls itself\n\
+                     # language    = \"en\"\n\n"
+                )
+            }
+            ALTERNATES => "# Translations are listed as the pages link to each other (hreflang). The page for everyone else:\n\
+                           # [alternates]\n# x_default = \"en\"\n\n"
+                .to_owned(),
+            STRUCTURED_DATA => "# Files with schema.org VideoObject for pages with a video that have none, for templates to include.\n\
+                                # [structured_data]\n# folder = \"structured-data\"\n\n"
+                .to_owned(),
+            VISITOR_PAGE => "# A page that lists everything for visitors: atlas.html.\n# [visitor_page]\n# title = \"Everything on this site\"\n\n"
+                .to_owned(),
+            _ => "# A feed of the newest: atlas-newest.xml.\n# [newest]\n# forms = [\"atom\"]   # and \"rss\"\n\n".to_owned(),
+        };
+    }
+    out
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
@@ -293,7 +358,7 @@ mod tests {
 
     #[test]
     fn canonicals_vote_for_the_root() {
-        let mut votes = Votes { example: None, roots: BTreeMap::new(), with: 0, without: 0, stated: 3 };
+        let mut votes = Votes { stated: 3, ..Votes::default() };
         let address = |text: &str| Address::parse(text).unwrap();
         votes.count(&address("https://www.marrowvale.example/cy/"), "cy/index.html");
         votes.count(&address("https://www.marrowvale.example/fares"), "fares.html");

@@ -20,6 +20,8 @@ pub struct Found {
     pub sections: Vec<(String, String, usize)>,
     /// Folders that may not be meant for engines.
     pub private: Vec<String>,
+    /// What else would suit the site: proposed in the file, behind comment signs.
+    pub proposed: Vec<&'static str>,
     pub robots: bool,
     pub main_exists: bool,
 }
@@ -77,6 +79,9 @@ pub fn wrote(found: &Found) -> String {
             "\n{WARN}There is a sitemap.xml in {} already:{WARN:#} the first build replaces it. To keep it, change “main” in {}.\n",
             found.folder, found.config
         );
+    }
+    if !found.proposed.is_empty() {
+        out += &format!("\nWhat else would suit, behind comment signs: {}.\n", found.proposed.join(", "));
     }
     out + &format!("\n{FAINT}Next: idle-atlas survey{FAINT:#}\n")
 }

@@ -19,7 +19,7 @@ fn the_demo_tells_the_whole_story() {
             "Run 3:",
             "nothing to write",
             "nothing to tell",
-            "Three things to try next",
+            "Four things to try next",
         ],
     );
     let robots = site.read("railway/public/robots.txt");
