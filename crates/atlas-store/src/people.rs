@@ -133,17 +133,12 @@ impl<'a> Lines<'a> {
 fn line<'a>(row: &'a [u8], page: &Candidate) -> Line<'a> {
     let said = Said::read(row);
     let (lastmod, published) = (shape::lastmod(&said, page.observed(), page.kept().date_policy), said.published);
-    let url = borrowed(Some(said.url)).unwrap_or_default();
-    Line {
-        url,
-        path: address::path(url),
-        title: borrowed(said.title),
-        description: borrowed(said.description),
-        language: borrowed(said.language),
-        lastmod,
-        published,
-        leads: false,
-    }
+    let mut line = Line::new(borrowed(Some(said.url)).unwrap_or_default());
+    line.title = borrowed(said.title);
+    line.description = borrowed(said.description);
+    line.language = borrowed(said.language);
+    (line.lastmod, line.published) = (lastmod, published);
+    line
 }
 
 /// The text as it stands in its row; none where it had to be mended because the row was damaged.

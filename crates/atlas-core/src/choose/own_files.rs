@@ -9,7 +9,7 @@ pub struct OwnFiles {
     pub folder: String,
     /// File name of the main file.
     pub main: String,
-    /// Addresses of other files that the tool writes, or has written.
+    /// Addresses of other files that the tool writes, or has written: their names begin with “atlas” or end in `.xml` or `.gz`.
     pub others: BTreeSet<String>,
 }
 
@@ -20,6 +20,12 @@ impl OwnFiles {
     /// Whether an address is one of them: the main file, or a child file beside it, or a compressed copy of either, or one of
     /// the others.
     pub fn holds(&self, address: &str) -> bool {
+        // A site has millions of addresses that are nothing like ours: their last part tells.
+        let last = address.as_bytes();
+        let last = &last[memchr::memrchr(b'/', last).map_or(0, |at| at + 1)..];
+        if !last.starts_with(b"atlas") && !last.ends_with(b".xml") && !last.ends_with(b".gz") {
+            return false;
+        }
         let in_folder = address.strip_prefix(&self.folder).is_some_and(|name| self.names(name));
         in_folder || self.others.contains(address)
     }

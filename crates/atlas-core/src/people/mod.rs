@@ -8,6 +8,7 @@ mod visitor;
 
 use std::cmp::Ordering;
 
+use crate::address;
 use crate::lastmod::Lastmod;
 
 pub use feed::{Feed, atom, rss};
@@ -38,7 +39,9 @@ pub struct Line<'a> {
     /// When it was published, where it says so.
     pub published: Option<Lastmod>,
     /// It is the page of a folder, and shown first of what lies in it.
-    pub leads: bool,
+    leads: bool,
+    /// How long the part of its path is that names the folder it is shown under.
+    folder: usize,
 }
 
 impl<'a> Line<'a> {
@@ -47,29 +50,50 @@ impl<'a> Line<'a> {
         self.title.map(str::trim).filter(|title| !title.is_empty()).unwrap_or(self.path)
     }
 
+    /// A line with nothing but a URL.
+    pub fn new(url: &'a str) -> Self {
+        let path = address::path(url);
+        let plain = path.split('?').next().unwrap_or(path);
+        let inner = plain.strip_suffix('/').unwrap_or(plain);
+        let folder = &inner[..inner.rfind('/').map_or(0, |at| at + 1)];
+        let folder = folder.match_indices('/').nth(2).map_or(folder.len(), |(end, _)| end + 1).max(1);
+        Self {
+            url,
+            path,
+            title: None,
+            description: None,
+            language: None,
+            lastmod: None,
+            published: None,
+            leads: false,
+            folder: folder.min(path.len()),
+        }
+    }
+
     /// The folder it is shown under: the first two parts of the folder that it lies in, or itself where it leads one.
     fn folder(&self) -> &'a str {
-        if self.leads {
-            return self.path;
-        }
-        let path = self.path.split('?').next().unwrap_or(self.path);
-        let inner = path.strip_suffix('/').unwrap_or(path);
-        let folder = &inner[..inner.rfind('/').map_or(0, |at| at + 1)];
-        match folder.match_indices('/').nth(2) {
-            Some((end, _)) => &folder[..=end],
-            None if folder.is_empty() => "/",
-            None => folder,
-        }
+        if self.leads { self.path } else { &self.path[..self.folder] }
     }
 
     /// By folder, then by name as people look for it.
     fn order(&self, other: &Self) -> Ordering {
-        let letters = |name: &'a str| name.chars().flat_map(char::to_lowercase);
         (self.folder().cmp(other.folder()))
             .then_with(|| other.leads.cmp(&self.leads))
-            .then_with(|| letters(self.name()).cmp(letters(other.name())))
+            .then_with(|| in_any_case(self.name(), other.name()))
             .then_with(|| self.url.cmp(other.url))
     }
+}
+
+/// Compares names whatever the case of their letters.
+fn in_any_case(one: &str, other: &str) -> Ordering {
+    if one.is_ascii() && other.is_ascii() {
+        return one
+            .bytes()
+            .map(|byte| byte.to_ascii_lowercase())
+            .cmp(other.bytes().map(|byte| byte.to_ascii_lowercase()));
+    }
+    let letters = |name: &str| name.chars().flat_map(char::to_lowercase).collect::<String>();
+    letters(one).cmp(&letters(other))
 }
 
 /// How a feed is made: what stands around it, all lines, and how many of them at most.
@@ -103,8 +127,7 @@ mod tests {
 
     /// A line with a path and a title alone.
     pub(super) fn line<'a>(url: &'a str, title: Option<&'a str>) -> Line<'a> {
-        let path = crate::address::path(url);
-        Line { url, path, title, description: None, language: None, lastmod: None, published: None, leads: false }
+        Line { title, ..Line::new(url) }
     }
 
     #[rstest]

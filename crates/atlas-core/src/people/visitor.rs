@@ -92,7 +92,7 @@ pub struct Visitors<'a> {
 
 /// Takes from the titles of a section what most of them end with after a sign: the name of the site or of the section.
 fn without_site_name(lines: &mut [Line<'_>]) {
-    fn ending<'t>(title: &'t str) -> Option<(&'t str, &'t str)> {
+    fn ending(title: &str) -> Option<(&str, &str)> {
         SIGNS.iter().filter_map(|sign| title.rsplit_once(sign)).min_by_key(|(_, ending)| ending.len())
     }
     let mut endings: HashMap<&str, usize> = HashMap::new();

@@ -291,7 +291,7 @@ fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, S
     let last_run = ledger.last_run()?;
     let run = last_run + 1;
     let mut chooser = job.chooser.clone();
-    chooser.own_files.others.extend(remembered.outputs.keys().map(|name| job.place.address_of(name)));
+    chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.place.address_of(name)));
     let Gathered { mut arrivals, mut outcomes, memories } = gather(job, ledger, seed, purpose)?;
     outcomes.extend(archives(&mut arrivals, &chooser, seed));
     let blocks = arrivals.blocks();

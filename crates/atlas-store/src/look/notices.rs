@@ -210,6 +210,10 @@ impl<'a> Links<'a> {
         let key = |url: &str| fingerprint::key(seed, url);
         let mut missing: HashMap<u128, bool> = HashMap::new();
         for (place, packed) in links {
+            // The page for visitors leads everywhere, and says nothing of how the site itself is linked.
+            if chooser.own_files.holds(url_of(arrivals.row(place))) {
+                continue;
+            }
             let own = arrivals.mark(place).key;
             links::each(packed, |link| {
                 let target = key(link);

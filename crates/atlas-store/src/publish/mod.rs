@@ -101,11 +101,12 @@ impl Place {
         if files <= 1 && !was_index && self.gzip != Gzip::Only { Form::Urlset } else { Form::Index }
     }
 
-    /// The address of a file of ours, by its name in the ledger.
-    pub fn address_of(&self, name: &str) -> String {
+    /// The address of a file of ours, by its name in the ledger; none where it is not served.
+    pub fn address_of(&self, name: &str) -> Option<String> {
         match name.split_once(':') {
-            Some(("site", name)) => format!("{}{name}", self.site),
-            _ => format!("{}{name}", self.address),
+            Some(("site", name)) => Some(format!("{}{name}", self.site)),
+            Some(("data", _)) => None,
+            _ => Some(format!("{}{name}", self.address)),
         }
     }
 
