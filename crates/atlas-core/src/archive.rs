@@ -80,7 +80,7 @@ impl By {
         })
     }
 
-    /// The slug of the archive whose page this is, if it is one of this kind: the other way round of [`Archive::named`].
+    /// The slug of the archive whose page this is, if it is one of this kind: as [`ArchivePage::archive`] names it.
     pub fn of_archive(self, archive: &str) -> Option<&str> {
         let (by, rest) = archive.split_once(' ')?;
         (by == self.as_str()).then(|| rest.split(' ').next().unwrap_or(rest))

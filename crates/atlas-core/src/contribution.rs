@@ -158,7 +158,7 @@ pub struct Said<'a> {
     pub own_section: Option<Cow<'a, str>>,
     /// The page's or row's own word on which date is written of it.
     pub date_policy: Option<DatePolicy>,
-    /// Which archive it is the page of, as [`Archives::derive`](crate::archive::Archives::derive) names it.
+    /// Which archive it is the page of, as [`ArchivePage`](crate::archive::ArchivePage) names it.
     pub archive: Option<Cow<'a, str>>,
     /// Of an archive page, how many entries the archive has.
     pub members: Option<u64>,

@@ -243,6 +243,8 @@ impl Chooser {
         for rule in &self.rules {
             let against = rule.against(facts);
             trail.pass("rule", || match against {
+                // Where a rule asks for one thing alone, that is what does not hold.
+                Some(_) if rule.conditions.len() == 1 => format!("line {}, {}: not for it", rule.line, rule.is_for()),
                 Some(condition) => format!("line {}, {}: not for it, {condition}", rule.line, rule.is_for()),
                 None => format!("line {}, {}: {}", rule.line, rule.is_for(), rule.says()),
             });
@@ -561,7 +563,7 @@ mod tests {
         for wanted in [
             "rule: line 10, matching /staff/**: keep = false, priority = 0.1",
             "rule: line 14, matching /staff/vacancies/**: keep = true",
-            "rule: line 18, matching /**/drafts/*: not for it, its path",
+            "rule: line 18, matching /**/drafts/*: not for it",
             "keep: yes, by the rule in line 14",
             "priority: 0.1, by the rule in line 10",
         ] {

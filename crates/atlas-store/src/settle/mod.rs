@@ -59,7 +59,7 @@ pub struct Candidate {
     pub section: u16,
     /// The strand of that section.
     pub strand: Strand,
-    /// Its group of translations, or [`NO_GROUP`].
+    /// Its group of translations, or `NO_GROUP`.
     pub group: u32,
     /// What it says may make it one of a group of translations.
     pub speaks_of_others: bool,
@@ -401,7 +401,7 @@ impl Settled {
 /// Settles all arrivals and chooses from them. Rows that had to be merged are added to the arrivals as blocks of their own.
 ///
 /// First the keys alone are joined, partition by partition; then the rows are read, each once and in the order in which
-/// they lie in memory. What is news is decided by [`Settled::judge`], once the groups of translations are known.
+/// they lie in memory. What is news is decided later, once the groups of translations are known.
 pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, seed: u64, terms: &Terms<'_>) -> Settled {
     let lane = &remembered.lane[..];
     let pages = remembered.lane_of(|strand| strand == Strand::Pages).map(|(at, _, entry)| (at, entry));

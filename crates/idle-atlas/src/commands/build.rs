@@ -29,6 +29,10 @@ pub fn run(settings: &Settings, arguments: &args::Build, screen: &Screen) -> Res
     }
     let built = build(&job, &mut ledger)?;
     drop(progress);
-    screen.show(&built, || view::survey::built(&built, !settings.engines.is_empty(), screen.is_verbose()))?;
+    let elsewhere = settings.sitemaps_elsewhere().map(|_| settings.site.of_host("/robots.txt"));
+    screen.show(&built, || {
+        let elsewhere = elsewhere.as_ref().map(|address| address.as_str());
+        view::survey::built(&built, elsewhere, !settings.engines.is_empty(), screen.is_verbose())
+    })?;
     Ok(Exit::looking_at(view::survey::has_problems(&built.survey)))
 }

@@ -36,8 +36,8 @@ pub fn survey(survey: &Survey, verbose: bool) -> String {
     out
 }
 
-/// The text of `build`.
-pub fn built(built: &Built, has_engines: bool, verbose: bool) -> String {
+/// The text of `build`; `elsewhere` is the address of the site's robots.txt where the sitemaps are on another host.
+pub fn built(built: &Built, elsewhere: Option<&str>, has_engines: bool, verbose: bool) -> String {
     let survey = &built.survey;
     let entries: u64 = survey.sections.iter().map(|section| section.entries).sum();
     let files: usize = survey.sections.iter().map(|section| section.files.len()).sum();
@@ -55,6 +55,12 @@ pub fn built(built: &Built, has_engines: bool, verbose: bool) -> String {
     out += &written(built, verbose);
     out += &format!("Submit this one URL:  {STRONG}{}{STRONG:#}\n", survey.main);
     out += &children(survey, verbose);
+    if let (Some(robots), RobotsFate::Unnamed) = (elsewhere, built.robots) {
+        out += &format!(
+            "\n{WARN}Sitemaps on another host count only if the site declares them:{WARN:#} put this line into {robots}\n  Sitemap: {}\n",
+            survey.main
+        );
+    }
     let next = match (has_engines, survey.changes.first) {
         (true, true) => "idle-atlas check, then idle-atlas announce --dry-run",
         (true, false) => "idle-atlas announce",

@@ -72,6 +72,9 @@ fn sitemaps_on_another_host_are_declared_by_the_sites_robots() {
     let again = site.build();
     assert_eq!(again["written"], serde_json::json!([]));
     site.run(&["why", "/halts/weir.html"]).says(0, &["https://sitemaps.marrowvale.example/railway/sitemap.xml"]);
+    site.reconfigure("[robots]\nfile = \"public/robots.txt\"\n", "");
+    site.run(&["build"])
+        .says(0, &["put this line into https://www.marrowvale.example/robots.txt", "Sitemap: https://sitemaps"]);
     // Without the line in robots.txt nobody may list another host's pages.
     site.write("public/robots.txt", "User-agent: *\nDisallow:\n");
     site.run(&["check"]).says(1, &["not-declared"]);
