@@ -211,10 +211,16 @@ impl<'a> Finding<'a> {
     fn finish(mut self) -> Groups {
         let mut lists: BTreeMap<usize, BTreeMap<String, &str>> = BTreeMap::new();
         let mut members: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+        let mut without_language = Vec::new();
         for at in 0..self.pages.len() {
             let root = self.root(at);
-            let Some(language) = self.languages[at].clone() else { continue };
             let url = self.pages[at].url;
+            let Some(language) = self.languages[at].clone() else {
+                let told = self.pages[at].language.and_then(|language| tag(language).err());
+                let why = told.unwrap_or_else(|| "its own language is not known".to_owned());
+                without_language.push((root, at, why));
+                continue;
+            };
             let holder = *lists.entry(root).or_default().entry(language.clone()).or_insert(url);
             if holder == url {
                 members.entry(root).or_default().push(at);
@@ -222,6 +228,9 @@ impl<'a> Finding<'a> {
                 self.faults.push((at, Fault::SameLanguage, format!("{language} is {holder} already")));
             }
         }
+        // One that stands alone needs no language.
+        without_language.retain(|(root, ..)| lists.contains_key(root));
+        self.faults.extend(without_language.into_iter().map(|(_, at, why)| (at, Fault::BadLanguage, why)));
         for (at, language, url) in std::mem::take(&mut self.outward) {
             let root = self.root(at);
             if let Some(list) = lists.get_mut(&root) {
@@ -334,6 +343,16 @@ mod tests {
         assert_eq!(told(&groups), [[format!("cy {CY}"), format!("en {EN}")]]);
         assert_eq!(groups.of, [Some(0), Some(0), None]);
         assert_eq!(faults(&groups), [(2, Fault::SameLanguage)]);
+    }
+
+    #[test]
+    fn one_without_a_language_is_told() {
+        let of = |url, language| Page { url, language, group: Some("fares"), links: vec![] };
+        let groups = group(&[of(EN, Some("en")), of(CY, Some("welsh")), of(FR, None)], &Settings::default(), read);
+        assert!(groups.lists.is_empty());
+        assert_eq!(faults(&groups), [(1, Fault::BadLanguage), (2, Fault::BadLanguage)]);
+        let alone = group(&[of(FR, None)], &Settings::default(), read);
+        assert!(alone.faults.is_empty());
     }
 
     #[test]

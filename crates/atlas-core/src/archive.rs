@@ -146,7 +146,7 @@ impl Archive {
         let filled = self
             .url
             .replace("{slug}", &encoded(slug))
-            .replace("{name}", &encoded(name))
+            .replace("{name}", &encoded(name).replace('/', "%2F"))
             .replace("{year}", &year)
             .replace("{month}", &month_or_week)
             .replace("{week}", &month_or_week)
@@ -329,6 +329,7 @@ mod tests {
     #[rstest]
     #[case(By::Category, "/journal/about/{slug}/", "/journal/about/boiler-days/", "category boiler-days")]
     #[case(By::Category, "/about/{name}", "/about/Boiler%20days", "category boiler-days")]
+    #[case(By::Author, "/by/{name}", "/by/Mabel%20Rook", "author mabel-rook")]
     #[case(By::Tag, "/tags/{slug}/", "/tags/winter/", "tag winter")]
     #[case(By::Author, "/by/{slug}", "/by/mabel-rook", "author mabel-rook")]
     #[case(By::Year, "/{year}/", "/2027/", "year 2027")]

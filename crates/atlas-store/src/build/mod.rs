@@ -23,6 +23,7 @@ use self::guard::guard;
 pub use self::preview::preview;
 use crate::arrange::{Cut, Plan, Renderer, SegmentPlan, arrange};
 use crate::arrival::Arrivals;
+pub use crate::derive::ARCHIVES;
 use crate::derive::{Alternates, archives};
 use crate::error::StoreError;
 use crate::ledger::{Change, Ledger, Remembered, RunCounts, RunRow, Tombstone};

@@ -13,8 +13,8 @@ use crate::arrival::{Arrivals, Block};
 use crate::settle::{Standing, join};
 use crate::source::{Outcome, Problem};
 
-/// The name of that source in reports.
-const NAME: &str = "archives";
+/// The name of that source in reports; it comes after all others.
+pub const ARCHIVES: &str = "archives";
 
 /// Derives the pages of all archives from what the sources said, and adds them to the arrivals as a source of their own.
 /// What is known of observed dates does not count here: an archive is as new as the declared dates in it.
@@ -44,13 +44,13 @@ pub(crate) fn archives(arrivals: &mut Arrivals, chooser: &Chooser, seed: u64) ->
     let problems: Vec<Problem> = troubles
         .into_iter()
         .map(|(name, why)| Problem {
-            file: NAME.to_owned(),
+            file: ARCHIVES.to_owned(),
             line: None,
             message: format!("“{name}” makes no URL: {why}; mend the url of the [[archive]]"),
         })
         .collect();
     Some(Outcome {
-        name: NAME.to_owned(),
+        name: ARCHIVES.to_owned(),
         rows: pages.len() as u64,
         unchanged_files: 0,
         remarks: Vec::new(),

@@ -5,4 +5,5 @@ mod alternates;
 mod archives;
 
 pub(crate) use alternates::{Alternates, NO_GROUP};
+pub use archives::ARCHIVES;
 pub(crate) use archives::archives;

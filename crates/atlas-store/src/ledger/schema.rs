@@ -126,3 +126,47 @@ pub(super) fn check(connection: &Connection, path: &Path) -> Result<(), StoreErr
     }
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use rusqlite::params;
+
+    use super::*;
+    use crate::ledger::Ledger;
+
+    /// The tables of files and segments as format 2 had them.
+    const FORMAT_2: &str = "
+        drop table file; drop table segment;
+        create table file (
+            id integer primary key, section text not null, strand text not null, number integer not null,
+            most_urls integer not null, most_bytes integer not null, changed integer not null,
+            crc integer not null, size integer not null, unique (section, strand, number)
+        );
+        create table segment (
+            file integer not null, number integer not null, count integer not null, size integer not null,
+            crc integer not null, images integer not null, videos integer not null,
+            lane blob not null, body blob not null, primary key (file, number)
+        );
+        insert into file values (7, 'journal', 'pages', 3, 1000, 10000000, 5, 6, 8);
+        pragma user_version = 2;";
+
+    #[test]
+    fn an_older_ledger_is_brought_up_to_this_format() {
+        let folder = tempfile::tempdir().unwrap();
+        drop(Ledger::open(folder.path()).unwrap());
+        let connection = Connection::open(folder.path().join("ledger.db")).unwrap();
+        connection.execute_batch(FORMAT_2).unwrap();
+        let insert = "insert into segment values (7, 0, 1, 2, 3, 1, 1, ?1, ?2)";
+        connection.execute(insert, params![vec![0u8; 45], b"body".to_vec()]).unwrap();
+        drop(connection);
+        for _ in 0..2 {
+            let ledger = Ledger::open(folder.path()).unwrap();
+            let remembered = ledger.remembered().unwrap();
+            let file = &remembered.files[0];
+            assert_eq!((file.section.as_str(), file.number, file.limits.media), ("journal", 3, 20_000));
+            let segment = file.segments[0];
+            assert!(segment.frame.images && segment.frame.videos && !segment.frame.news);
+            assert_eq!(ledger.body(7, 0).unwrap(), b"body");
+        }
+    }
+}

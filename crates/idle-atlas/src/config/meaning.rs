@@ -13,7 +13,7 @@ use atlas_core::people::{TEXT, VISITOR_PAGE};
 use atlas_core::robots::Robots;
 use atlas_core::shape::Shape;
 use atlas_store::arrange::Cut;
-use atlas_store::build::{Job, ledger_folder};
+use atlas_store::build::{ARCHIVES, Job, ledger_folder};
 use atlas_store::people::People;
 use atlas_store::publish::Place;
 use atlas_store::source::Source;
@@ -84,7 +84,8 @@ impl Settings {
                 origin.path.display()
             )));
         }
-        let names: Vec<String> = sources.iter().map(|source| source.name()).collect();
+        let mut names: Vec<String> = sources.iter().map(|source| source.name()).collect();
+        names.extend((!typed.archive.is_empty()).then(|| ARCHIVES.to_owned()));
         let now = now().as_second();
         let sections = context.sections(&typed)?;
         let rules = context.rules(&typed, &sections, &names)?;
@@ -189,9 +190,10 @@ impl Settings {
         self.chooser.sections.list().iter().map(|section| section.name.as_str()).collect()
     }
 
-    /// The names of all sources, in their order.
+    /// The names of all sources, in their order; that of the archives last.
     pub fn source_names(&self) -> Vec<String> {
-        self.sources.iter().map(|source| source.name()).collect()
+        let archives = (!self.chooser.archives.is_empty()).then(|| ARCHIVES.to_owned());
+        self.sources.iter().map(|source| source.name()).chain(archives).collect()
     }
 
     /// The name of a section.

@@ -193,6 +193,7 @@ fn archives_follow_from_their_entries() {
     site.run(&["why", "/about/oil-lamps/"])
         .says(0, &["category oil-lamps in depot", "members         2", "by share of entries"]);
     site.run(&["why", "/about/tools/"]).says(0, &["left out: rule", "category tools, archive page: keep = false"]);
+    site.run(&["survey", "--list", "--source", "archives"]).says(0, &["4 entries", "/about/oil-lamps/"]);
 }
 
 #[test]

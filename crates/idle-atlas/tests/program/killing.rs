@@ -17,9 +17,9 @@ fn round(site: &mut Site, number: u64) -> BTreeSet<String> {
     site.at(NOON + number as i64 * 60);
     let halts = if number.is_multiple_of(2) { "\"/journal/**\"" } else { "\"/journal/**\", \"/halts/**\"" };
     site.configure(&format!(
-        "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[section]]\nname = \"journal\"\nmatching = [{halts}]\n[files]\nurls_per_file = 60\n"
+        "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[section]]\nname = \"journal\"\nmatching = [{halts}]\n[files]\nurls_per_file = 60\ntext = true\n[images]\nwrite = \"own-files\"\n[visitor_page]\nlinks_per_page = 300\n[newest]\n"
     ));
-    let (mut table, mut paths) = ("url,published,modified\n".to_owned(), BTreeSet::new());
+    let (mut table, mut paths) = ("url,published,modified,images\n".to_owned(), BTreeSet::new());
     for row in 0..ROWS + number * 7 {
         if row % 97 == number % 97 {
             continue;
@@ -29,7 +29,8 @@ fn round(site: &mut Site, number: u64) -> BTreeSet<String> {
         // Files are filled by the day of publication, so that rows of this round's minute are in all of them.
         let born = format!("2020-01-01T{:02}:{:02}:{:02}Z", row / 3600, row / 60 % 60, row % 60);
         let edited = format!("2026-11-23T{:02}:{:02}:00Z", 12 + minute / 60, minute % 60);
-        writeln!(table, "/{folder}/{row}/,{born},{edited}").unwrap();
+        let picture = if row % 4 == 0 { format!("/{row}-{minute}.svg") } else { String::new() };
+        writeln!(table, "/{folder}/{row}/,{born},{edited},{picture}").unwrap();
         paths.insert(format!("/{folder}/{row}/"));
     }
     site.write("t.csv", table);
@@ -80,6 +81,7 @@ fn a_killed_build_leaves_a_whole_site() {
             site.build();
             assert_eq!(site.paths(), wanted);
             site.run(&["check"]).says(0, &["Nothing is wrong"]);
+            assert_eq!(site.read("public/atlas.txt").lines().count(), wanted.len(), "what is for people is whole too");
             let left: Vec<_> =
                 std::fs::read_dir(site.path("public")).unwrap().flatten().map(|e| e.file_name()).collect();
             assert!(left.iter().all(|name| !name.to_string_lossy().starts_with('.')), "{left:?}");

@@ -161,10 +161,12 @@ impl Site {
         if name.ends_with(".gz") { atlas_store::squeeze::unpack(&bytes, 1 << 26).unwrap() } else { bytes }
     }
 
-    /// The paths of all listed URLs, each of which must be listed once.
+    /// The paths of all listed URLs, each of which must be listed once; its pictures, videos or news may stand in files of
+    /// their own besides.
     pub fn paths(&self) -> BTreeSet<String> {
         let mut paths = BTreeSet::new();
-        for url in self.listed().into_values().flatten() {
+        let strand = |name: &str| [".images-", ".videos-", ".news-"].iter().any(|strand| name.contains(strand));
+        for url in self.listed().into_iter().filter(|(name, _)| !strand(name)).flat_map(|(_, urls)| urls) {
             let loc = url.loc.unwrap();
             assert!(
                 paths.insert(loc.strip_prefix("https://www.marrowvale.example").unwrap().to_owned()),
