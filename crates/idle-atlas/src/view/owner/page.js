@@ -94,8 +94,13 @@ for (const button of document.querySelectorAll("th button")) {
   };
 }
 document.getElementById("wishes").onsubmit = event => event.preventDefault();
-search.oninput = choose;
+search.oninput = () => {
+  history.replaceState(null, "", "#" + encodeURIComponent(search.value));
+  choose();
+};
 fate.onchange = choose;
 more.onclick = () => { shown += STEP; draw(); };
+// A search can be kept as a bookmark: all.html#boiler
+search.value = decodeURIComponent(location.hash.slice(1));
 choices();
 choose();
