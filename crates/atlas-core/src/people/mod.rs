@@ -106,8 +106,8 @@ fn escaped(text: &str) -> String {
     String::from_utf8(out).unwrap_or_default()
 }
 
-/// A number with its thousands apart.
-fn grouped(number: usize) -> String {
+/// A number with its thousands apart: 1204567 is `1,204,567`.
+pub fn grouped(number: u64) -> String {
     let digits = number.to_string();
     let mut out = String::new();
     for (at, digit) in digits.chars().enumerate() {
@@ -138,6 +138,15 @@ mod tests {
     #[case("https://a.example/2026/11/23/frost/", "/2026/11/")]
     fn folders(#[case] url: &str, #[case] wanted: &str) {
         assert_eq!(line(url, None).folder(), wanted);
+    }
+
+    #[rstest]
+    #[case(0, "0")]
+    #[case(999, "999")]
+    #[case(1_000, "1,000")]
+    #[case(1_204_567, "1,204,567")]
+    fn thousands_stand_apart(#[case] number: u64, #[case] wanted: &str) {
+        assert_eq!(grouped(number), wanted);
     }
 
     #[test]

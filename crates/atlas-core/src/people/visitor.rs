@@ -193,7 +193,7 @@ impl<'a> Visitors<'a> {
 
     fn summary(&self) -> String {
         let pages = if self.all == 1 { "page" } else { "pages" };
-        format!("<p class=\"summary\">{} {pages}</p>\n", grouped(self.all))
+        format!("<p class=\"summary\">{} {pages}</p>\n", grouped(self.all as u64))
     }
 
     /// Links to the sections further down.
@@ -207,7 +207,7 @@ impl<'a> Visitors<'a> {
                 "<li><a href=\"#{}\">{}</a> <span class=\"count\">{}</span></li>\n",
                 label.name,
                 escaped(&label.title),
-                grouped(lines.len())
+                grouped(lines.len() as u64)
             );
         }
         out + "</ul>\n</nav>\n"
@@ -242,7 +242,7 @@ impl<'a> Visitors<'a> {
                 "<section id=\"{}\">\n<h2>{} <span class=\"count\">{}</span></h2>\n{}</section>\n",
                 label.name,
                 escaped(&label.title),
-                grouped(lines.len()),
+                grouped(lines.len() as u64),
                 self.folders(lines, "h3")
             );
         }
@@ -253,7 +253,7 @@ impl<'a> Visitors<'a> {
         let mut out = String::new();
         for (section, (label, lines)) in self.sections.iter().enumerate() {
             let title = escaped(&label.title);
-            out += &format!("<h2>{title} <span class=\"count\">{}</span></h2>\n<ul>\n", grouped(lines.len()));
+            out += &format!("<h2>{title} <span class=\"count\">{}</span></h2>\n<ul>\n", grouped(lines.len() as u64));
             for cut in self.pages_of(section) {
                 let Cut::Part { first, end, .. } = cut else { continue };
                 out += &format!(
@@ -261,7 +261,7 @@ impl<'a> Visitors<'a> {
                     self.name(cut),
                     escaped(lines[first].name()),
                     escaped(lines[end - 1].name()),
-                    grouped(end - first)
+                    grouped((end - first) as u64)
                 );
             }
             out += "</ul>\n";
@@ -270,7 +270,8 @@ impl<'a> Visitors<'a> {
     }
 
     fn link(&self, line: &Line<'_>) -> String {
-        let language = line.language.filter(|language| !language.eq_ignore_ascii_case(self.language));
+        let main = |language: &str| language.split('-').next().unwrap_or("").to_ascii_lowercase();
+        let language = line.language.filter(|language| main(language) != main(self.language));
         let language = language.map_or_else(String::new, |language| format!(" lang=\"{}\"", escaped(language)));
         format!("<a href=\"{}\"{language}>{}</a>", escaped(line.url), escaped(line.name()))
     }
@@ -292,7 +293,7 @@ impl<'a> Visitors<'a> {
                     (None, Some(line)) => escaped(line.name()),
                     (None, None) => escaped(folder),
                 };
-                let count = grouped(group.len());
+                let count = grouped(group.len() as u64);
                 out += &format!("<{heading}>{name} <span class=\"count\">{count}</span></{heading}>\n");
             }
             if !rest.is_empty() {

@@ -60,8 +60,11 @@ fn planned(publisher: &Publisher<'_>, at: usize, row: Option<&FileRow>) -> FileP
         Some(before) if !file.is_touched() => (before.crc, before.size),
         _ => publisher.will_be(at),
     };
-    let (entries, entries_before) = (file.urls(), row.map_or(0, |row| u64::from(row.urls())));
-    let fate = match file.before {
+    // What was the main file so far gets a name of its own: to those who fetch it, it is new.
+    let before = file.before.filter(|_| publisher.has_written(file));
+    let (entries, entries_before) =
+        (file.urls(), row.filter(|_| before.is_some()).map_or(0, |row| u64::from(row.urls())));
+    let fate = match before {
         None => Planned::New,
         Some(before) if (before.crc, before.size) != (crc, bytes) => match entries.cmp(&entries_before) {
             std::cmp::Ordering::Greater => Planned::Grows,
@@ -77,7 +80,7 @@ fn planned(publisher: &Publisher<'_>, at: usize, row: Option<&FileRow>) -> FileP
         fate,
         entries_before,
         entries,
-        bytes_before: file.before.map_or(0, |before| before.size),
+        bytes_before: before.map_or(0, |before| before.size),
         bytes,
     }
 }

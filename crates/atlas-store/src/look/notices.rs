@@ -41,6 +41,8 @@ pub enum Notice {
     DateAlone,
     /// The content moved, the declared date did not.
     ContentAlone,
+    /// Entries that name a section that there is not.
+    UnknownSection,
     /// Archives that the site has no page for.
     NoArchivePage,
     /// A link to a translation that does not link back.
@@ -68,6 +70,7 @@ impl Notice {
             Self::RepeatsParent => "attachments that repeat their article",
             Self::DateAlone => "declared date moved, content did not",
             Self::ContentAlone => "content moved, declared date did not",
+            Self::UnknownSection => "want a section that there is not",
             Self::NoArchivePage => "archives without a page",
             Self::AlternateNotReturned => "links to a translation that does not link back",
             Self::AlternateNotIn => "links to a translation that is not in",
@@ -88,6 +91,7 @@ impl Notice {
             Self::RepeatsParent => "leave them out with a rule: their article is what people look for",
             Self::DateAlone => "engines stop trusting dates that move for nothing",
             Self::ContentAlone => "let the date follow the content, or do not declare one",
+            Self::UnknownSection => "correct the name, or give the section a table: [[section]] name",
             Self::NoArchivePage => "make the page, or set assume_page = true where it is there and no source reads it",
             Self::AlternateNotReturned => "let the other page link back: a link one way counts for nothing",
             Self::AlternateNotIn => "link to the page that is in, or let that one in",
@@ -174,6 +178,7 @@ pub(crate) fn notice(
     for (code, sample) in [(Notice::DateAlone, &settled.date_alone), (Notice::ContentAlone, &settled.content_alone)] {
         all.push(Noticed::of_sample(code, None, sample));
     }
+    all.push(Noticed::of_sample(Notice::UnknownSection, None, &settled.unknown_sections));
     if let Some(missing) = settled.left_out.get(&Reason::NoArchivePage) {
         all.push(Noticed::of_sample(Notice::NoArchivePage, None, missing));
     }

@@ -282,6 +282,12 @@ impl Publisher<'_> {
         plain.iter().chain(&packed).all(|name| self.holds(name))
     }
 
+    /// Whether a file of the plan was written before under the name it is to have.
+    pub(crate) fn has_written(&self, file: &FilePlan) -> bool {
+        let (plain, packed) = self.place.names(file, self.form);
+        plain.iter().chain(&packed).any(|name| self.remembered.outputs.contains_key(name))
+    }
+
     /// Writes all that has to be written. The ledger's changes are made in `writing`, which the caller commits.
     /// `stale` are the asides that have to be written, by [`Publisher::stale_asides`].
     pub fn publish(&self, writing: &Writing<'_>, stale: &[usize]) -> Result<Published, StoreError> {

@@ -339,6 +339,8 @@ pub struct Settled {
     pub(crate) changed: Sample,
     /// Pages without a head.
     pub(crate) headless: Sample,
+    /// Entries that name a section that there is not.
+    pub(crate) unknown_sections: Sample,
     incomplete: Vec<(Place, IncompleteVideo)>,
     /// Entries that go in or leave by themselves when their time comes.
     pub(crate) due: Soonest,
@@ -390,6 +392,7 @@ impl Settled {
         self.content_alone.join(other.content_alone);
         self.gone.append(&mut other.gone);
         self.headless.join(other.headless);
+        self.unknown_sections.join(other.unknown_sections);
         self.incomplete.append(&mut other.incomplete);
         self.due.join(other.due);
         self.pages_known += other.pages_known;
@@ -618,6 +621,10 @@ impl<'a> Choosing<'a> {
         }
         if said.no_head {
             self.out.headless.add(named, &said.url);
+        }
+        let section = said.own_section.as_deref();
+        if let Some(section) = section.filter(|name| self.terms.chooser.sections.named(name).is_none()) {
+            self.out.unknown_sections.add_with(named, || format!("{}\n“{section}”", said.url));
         }
         let observed = remembered.map_or(NEVER, |known| known.observed);
         let tally = &mut self.out.tallies[kept.section];

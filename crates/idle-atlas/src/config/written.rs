@@ -30,9 +30,9 @@ impl Context<'_> {
     pub(super) fn shape(&self, typed: &ConfigFile, sections: &Sections, now: i64) -> Result<Shape, Failure> {
         let usual = SectionShape {
             images: self.media("write", typed.images.write.as_ref())?,
-            most_images: self.most("most_per_page", typed.images.most_per_page.as_ref(), MOST_IMAGES)?,
+            most_images: self.most("most_per_page", typed.images.most_per_page.as_ref(), MOST_IMAGES, MOST_IMAGES)?,
             videos: self.media("write", typed.videos.write.as_ref())?,
-            most_videos: self.most("most_per_page", typed.videos.most_per_page.as_ref(), MOST_VIDEOS)?,
+            most_videos: self.most("most_per_page", typed.videos.most_per_page.as_ref(), MOST_VIDEOS, MOST_VIDEOS)?,
             news: None,
         };
         let news = self.news(typed, sections)?;
@@ -53,9 +53,9 @@ impl Context<'_> {
             };
             Ok(SectionShape {
                 images: media("images", &table.images, usual.images)?,
-                most_images: self.most("most_images", table.most_images.as_ref(), usual.most_images)?,
+                most_images: self.most("most_images", table.most_images.as_ref(), usual.most_images, MOST_IMAGES)?,
                 videos: media("videos", &table.videos, usual.videos)?,
-                most_videos: self.most("most_videos", table.most_videos.as_ref(), usual.most_videos)?,
+                most_videos: self.most("most_videos", table.most_videos.as_ref(), usual.most_videos, MOST_VIDEOS)?,
                 ..shape
             })
         };
@@ -80,8 +80,7 @@ impl Context<'_> {
     }
 
     /// How many of something at most; never more than the format or the reader allows.
-    fn most(&self, key: &str, typed: Option<&Spanned<i64>>, usual: usize) -> Result<usize, Failure> {
-        let most = if key == "most_videos" { MOST_VIDEOS } else { MOST_IMAGES };
+    fn most(&self, key: &str, typed: Option<&Spanned<i64>>, usual: usize, most: usize) -> Result<usize, Failure> {
         let Some(number) = typed else { return Ok(usual) };
         let within = usize::try_from(*number.as_ref()).ok().filter(|number| *number <= most);
         within.ok_or_else(|| self.origin.error(number, format!("“{key}”: expected a number from 0 to {most}")))

@@ -1,20 +1,8 @@
 //! Numbers, sizes and dates in words.
 
+pub use atlas_core::people::grouped;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-
-/// 1204567 as 1,204,567.
-pub fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut out = String::with_capacity(digits.len() + digits.len() / 3);
-    for (at, digit) in digits.chars().enumerate() {
-        if at > 0 && (digits.len() - at).is_multiple_of(3) {
-            out.push(',');
-        }
-        out.push(digit);
-    }
-    out
-}
 
 /// A number with its noun: `1 entry`, `2 entries`.
 pub fn count(number: u64, one: &str, many: &str) -> String {
@@ -41,15 +29,6 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
-
-    #[rstest]
-    #[case(0, "0")]
-    #[case(999, "999")]
-    #[case(1_000, "1,000")]
-    #[case(1_204_567, "1,204,567")]
-    fn groups(#[case] number: u64, #[case] wanted: &str) {
-        assert_eq!(grouped(number), wanted);
-    }
 
     #[rstest]
     #[case(940, "940 B")]

@@ -105,6 +105,8 @@ fn a_page_speaks_for_itself_in_its_head() {
     let weir = &site.listed()["atlas-halts-1.xml"][0];
     assert_eq!((weir.priority.as_deref(), weir.changefreq.as_deref()), (Some("0.7"), Some("weekly")));
     site.run(&["why", "/shed.html"]).says(0, &["own-word", "no, by its own word"]);
+    site.reconfigure("[[section]]\nname = \"halts\"\n", "");
+    site.run(&["survey", "--verbose"]).says(0, &["want a section that there is not", "/weir.html (“halts”)"]);
 }
 
 #[rstest]

@@ -158,6 +158,13 @@ fn a_dry_run_shows_by_file_what_a_build_would_do() {
         };
         preview["files"].as_array().unwrap().iter().map(one).collect()
     };
+    site.configure(HTML);
+    site.build();
+    site.configure(&format!("{HTML}[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n"));
+    let split = site.json(&["build", "--dry-run"]);
+    let wanted = ["atlas-halts-1.xml new 0 2", "atlas-pages-1.xml new 0 2"];
+    assert_eq!(fates(&split), wanted, "what was the main file gets a name of its own");
+    fs::remove_dir_all(site.path(".idle-atlas")).unwrap();
     let before = site.outputs();
     let first = site.json(&["build", "--dry-run"]);
     assert_eq!(fates(&first), ["atlas-halts-1.xml new 0 2", "atlas-pages-1.xml new 0 2"]);
