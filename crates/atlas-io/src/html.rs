@@ -58,6 +58,10 @@ impl Source for HtmlFolder {
         ))
     }
 
+    fn reads_pages(&self) -> bool {
+        true
+    }
+
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         self.folder.gather(self, gathering).map_err(|why| failed(self.name(), why))
     }

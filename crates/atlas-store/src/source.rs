@@ -35,6 +35,11 @@ pub trait Source: Sync {
         false
     }
 
+    /// Whether it reads the pages of the site as visitors get them, so that a page it does not find is not there.
+    fn reads_pages(&self) -> bool {
+        false
+    }
+
     /// Yields all it has. An error fails the source: then nothing is written, whatever came before.
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError>;
 }

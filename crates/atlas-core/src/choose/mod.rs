@@ -110,19 +110,19 @@ impl Trail<'_> {
 #[derive(Debug, Clone, Copy)]
 struct Word<T> {
     value: T,
-    from: From,
+    from: Origin,
 }
 
 /// Where a word on a setting comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum From {
+enum Origin {
     Itself,
     Rule(u32),
     Archive,
     Section,
 }
 
-impl std::fmt::Display for From {
+impl std::fmt::Display for Origin {
     fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::Itself => formatter.write_str("its own word"),
@@ -164,7 +164,10 @@ impl Chooser {
         if let Some(verdict) = answer {
             return verdict;
         }
-        let section = &self.sections.list()[at].name;
+        let named = |word: Option<&str>| self.sections.named(word?);
+        let archive = self.archives.of(said).and_then(|archive| archive.into.as_deref());
+        let without_rules = named(said.own_section.as_deref()).or_else(|| named(archive)).unwrap_or(at);
+        let section = &self.sections.list()[without_rules].name;
         let ruled = self.ask_rules(&Facts { said, path, section, sources, now: self.now }, &mut trail);
         if let Some(verdict) = Self::ask_keep(said, path, &ruled, &mut trail) {
             return verdict;
@@ -251,8 +254,8 @@ impl Chooser {
             if against.is_some() {
                 continue;
             }
-            let from = From::Rule(rule.line);
-            fn set<T>(word: &mut Option<Word<T>>, value: Option<T>, from: From) {
+            let from = Origin::Rule(rule.line);
+            fn set<T>(word: &mut Option<Word<T>>, value: Option<T>, from: Origin) {
                 if let Some(value) = value {
                     *word = Some(Word { value, from });
                 }
@@ -271,9 +274,9 @@ impl Chooser {
         if said.draft {
             return Some(trail.out(Reason::Draft, "draft", || "yes".to_owned()));
         }
-        let own = said.keep.map(|value| Word { value, from: From::Itself });
+        let own = said.keep.map(|value| Word { value, from: Origin::Itself });
         match own.or(ruled.keep) {
-            Some(Word { value: false, from: From::Itself }) => {
+            Some(Word { value: false, from: Origin::Itself }) => {
                 return Some(trail.out(Reason::OwnWord, "keep", || "no, by its own word".to_owned()));
             }
             Some(Word { value: false, from }) => {
@@ -332,9 +335,9 @@ impl Chooser {
         ruled: &Ruled<'_>,
         trail: &mut Trail<'_>,
     ) -> usize {
-        let own = said.own_section.as_deref().map(|value| Word { value, from: From::Itself });
+        let own = said.own_section.as_deref().map(|value| Word { value, from: Origin::Itself });
         let archive = self.archives.of(said).and_then(|archive| archive.into.as_deref());
-        let words = [own, ruled.section, archive.map(|value| Word { value, from: From::Archive })];
+        let words = [own, ruled.section, archive.map(|value| Word { value, from: Origin::Archive })];
         for word in words.into_iter().flatten() {
             if let Some(at) = self.sections.named(word.value) {
                 trail.pass("section", || format!("{}, by {}", word.value, word.from));
@@ -358,28 +361,28 @@ impl Chooser {
         fn first<T>(words: [Option<Word<T>>; 4]) -> Option<Word<T>> {
             words.into_iter().flatten().next()
         }
-        fn word<T>(value: Option<T>, from: From) -> Option<Word<T>> {
+        fn word<T>(value: Option<T>, from: Origin) -> Option<Word<T>> {
             value.map(|value| Word { value, from })
         }
         let archive = self.archives.of(said).map(|archive| archive.hints).unwrap_or_default();
         let of_section = self.sections.list()[section].hints;
         let priority = first([
-            word(said.priority.map(PriorityHint::Fixed), From::Itself),
+            word(said.priority.map(PriorityHint::Fixed), Origin::Itself),
             ruled.priority,
-            word(archive.priority, From::Archive),
-            word(of_section.priority, From::Section),
+            word(archive.priority, Origin::Archive),
+            word(of_section.priority, Origin::Section),
         ]);
         let changefreq = first([
-            word(said.changefreq, From::Itself),
+            word(said.changefreq, Origin::Itself),
             ruled.changefreq,
-            word(archive.changefreq, From::Archive),
-            word(of_section.changefreq, From::Section),
+            word(archive.changefreq, Origin::Archive),
+            word(of_section.changefreq, Origin::Section),
         ]);
         let date_policy = first([
-            word(said.date_policy, From::Itself),
+            word(said.date_policy, Origin::Itself),
             ruled.date_policy,
-            word(archive.date_policy, From::Archive),
-            word(of_section.date_policy, From::Section),
+            word(archive.date_policy, Origin::Archive),
+            word(of_section.date_policy, Origin::Section),
         ]);
         let computed = priority.and_then(|word| word.value.of(path, said.share));
         if let Some((word, value)) = priority.zip(computed) {

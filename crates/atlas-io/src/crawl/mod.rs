@@ -83,6 +83,10 @@ impl Source for Crawl {
         true
     }
 
+    fn reads_pages(&self) -> bool {
+        true
+    }
+
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let memory = gathering.memory();
         if memory.will_do && memory.note.is_none() {

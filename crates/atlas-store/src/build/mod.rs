@@ -294,7 +294,8 @@ fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, S
     let mut chooser = job.chooser.clone();
     chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.place.address_of(name)));
     let Gathered { mut arrivals, mut outcomes, memories } = gather(job, ledger, seed, purpose)?;
-    outcomes.extend(archives(&mut arrivals, &chooser, seed));
+    let pages_known = job.sources.iter().any(|source| source.reads_pages());
+    outcomes.extend(archives(&mut arrivals, &chooser, pages_known, seed));
     let blocks = arrivals.blocks();
     let today = Lastmod::Day(job.now.to_zoned(job.timezone.clone()).date()).epoch_day();
     let terms = Terms {

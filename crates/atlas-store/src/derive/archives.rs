@@ -17,22 +17,22 @@ use crate::source::{Outcome, Problem};
 pub const ARCHIVES: &str = "archives";
 
 /// Derives the pages of all archives from what the sources said, and adds them to the arrivals as a source of their own.
-/// What is known of observed dates does not count here: an archive is as new as the declared dates in it.
-pub(crate) fn archives(arrivals: &mut Arrivals, chooser: &Chooser, seed: u64) -> Option<Outcome> {
+/// What is known of observed dates does not count here: an archive is as new as the declared dates in it. `pages_known` tells
+/// whether some source reads the pages of the site: then an archive is listed only if its page was among them.
+pub(crate) fn archives(arrivals: &mut Arrivals, chooser: &Chooser, pages_known: bool, seed: u64) -> Option<Outcome> {
     if chooser.archives.is_empty() {
         return None;
     }
     let blocks = arrivals.blocks();
     let joined = join(arrivals, std::iter::empty(), seed);
     let standing = Standing::new(joined.roles, joined.merged, arrivals);
-    let (tally, pages_known) = count(arrivals, &standing, chooser, &HashSet::new());
-    let (mut pages, mut troubles) = tally.pages(&chooser.site);
+    let (mut pages, mut troubles) = count(arrivals, &standing, chooser, &HashSet::new()).pages(&chooser.site);
     let keys: HashSet<u128> = pages.iter().map(|page| key(page, seed)).collect();
     let alive = arrivals.marks().filter(|(place, mark)| keys.contains(&mark.key) && !is_dead(arrivals.row(*place)));
     let there: HashSet<u128> = alive.map(|(_, mark)| mark.key).collect();
     if !there.is_empty() {
         // An archive's own page may be filed under it: it is no entry of it.
-        (pages, troubles) = count(arrivals, &standing, chooser, &there).0.pages(&chooser.site);
+        (pages, troubles) = count(arrivals, &standing, chooser, &there).pages(&chooser.site);
     }
     arrivals.truncate(blocks);
     let mut rows = Block::new(seed);
@@ -63,31 +63,25 @@ fn key(page: &ArchivePage, seed: u64) -> u128 {
     fingerprint::key(seed, page.address.as_str())
 }
 
-/// Counts all entries that go in, but for those with these keys; also tells whether any page of the site was read.
-fn count<'c>(
-    arrivals: &Arrivals,
-    standing: &Standing,
-    chooser: &'c Chooser,
-    passed_over: &HashSet<u128>,
-) -> (Tally<'c>, bool) {
+/// Counts all entries that go in, but for those with these keys.
+fn count<'c>(arrivals: &Arrivals, standing: &Standing, chooser: &'c Chooser, passed_over: &HashSet<u128>) -> Tally<'c> {
     let count_block = |block: usize| {
-        let (mut tally, mut any_page) = (chooser.archives.tally(), false);
+        let mut tally = chooser.archives.tally();
         for stand in standing.of_block(block) {
-            let said = Said::read(arrivals.row(stand.place));
-            any_page |= said.digest.is_some();
             if passed_over.contains(&arrivals.mark(stand.place).key) {
                 continue;
             }
+            let said = Said::read(arrivals.row(stand.place));
             if let Verdict::Kept(kept) = stand.choose(&said, chooser, arrivals) {
                 let section = &chooser.sections.list()[kept.section].name;
                 tally.add(&said, section, lastmod(&said, None, kept.date_policy));
             }
         }
-        (tally, any_page)
+        tally
     };
-    let parts: Vec<(Tally<'_>, bool)> = (0..standing.blocks()).into_par_iter().map(count_block).collect();
-    parts.into_iter().fold((chooser.archives.tally(), false), |(mut all, any), (tally, any_page)| {
-        all.join(tally);
-        (all, any || any_page)
+    let parts: Vec<Tally<'_>> = (0..standing.blocks()).into_par_iter().map(count_block).collect();
+    parts.into_iter().fold(chooser.archives.tally(), |mut all, part| {
+        all.join(part);
+        all
     })
 }

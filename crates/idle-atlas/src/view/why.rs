@@ -2,6 +2,7 @@
 
 use atlas_core::choose::{Step, Verdict};
 use atlas_core::contribution::{Alternate, Said};
+use atlas_core::entry::DatePolicy;
 use atlas_core::lastmod::Lastmod;
 use atlas_store::build::Explained;
 use atlas_store::ledger::{Announced, NEVER};
@@ -35,6 +36,7 @@ pub struct Answer {
 pub struct Decision {
     pub kept: bool,
     pub section: Option<String>,
+    pub date_policy: DatePolicy,
     pub reason: Option<&'static str>,
     pub words: Option<&'static str>,
     pub steps: Vec<Step>,
@@ -95,19 +97,24 @@ impl Answer {
         let decision = explained.verdict.map(|(verdict, steps)| match verdict {
             Verdict::Kept(kept) => {
                 let section = Some(settings.section_name(kept.section).to_owned());
-                Decision { kept: true, section, reason: None, words: None, steps }
+                Decision { kept: true, section, date_policy: kept.date_policy, reason: None, words: None, steps }
             }
             Verdict::LeftOut(reason) => {
                 let (code, words) = (Some(reason.code()), Some(reason.words()));
-                Decision { kept: false, section: None, reason: code, words, steps }
+                let date_policy = DatePolicy::Usual;
+                Decision { kept: false, section: None, date_policy, reason: code, words, steps }
             }
         });
         let merged = explained.merged.as_ref();
         let observed = explained.remembered.map(|lane| lane.observed).filter(|day| *day != NEVER);
         let seen = observed.and_then(Lastmod::from_epoch_day);
+        let policy = decision.as_ref().map_or(DatePolicy::Usual, |decision| decision.date_policy);
+        let declared = merged.is_some_and(|said| said.modified.is_some()) && policy != DatePolicy::Seen;
         let lastmod_from = match explained.lastmod {
+            None if policy == DatePolicy::None => "none is to be written of it: date_policy",
+            None if policy == DatePolicy::Declared => "none is declared, and no other is to be written: date_policy",
             None => "none is declared, and no change of its content has been seen yet",
-            Some(_) if merged.is_some_and(|said| said.modified.is_some()) => "declared by the page or source",
+            Some(_) if declared => "declared by the page or source",
             date if date == seen => "the day on which its content was seen to change",
             Some(_) => "its publication; no later change has been seen",
         };

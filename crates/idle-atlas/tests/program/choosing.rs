@@ -89,8 +89,16 @@ fn the_last_rule_wins_for_each_setting_and_the_row_stands_above() {
             "yearly, by the rule in line",
         ],
     );
-    site.run(&["why", "/tools/deep/down/spanner/"])
-        .says(0, &["keep", "yes, by its own word", "own, by its own word", "none, by its own word"]);
+    site.run(&["why", "/tools/deep/down/spanner/"]).says(
+        0,
+        &[
+            "keep",
+            "yes, by its own word",
+            "own, by its own word",
+            "none, by its own word",
+            "none is to be written of it: date_policy",
+        ],
+    );
 }
 
 #[test]
@@ -399,4 +407,17 @@ fn the_sample_site_with_every_choice_is_built_checked_and_settled() {
     site.run(&["check"]).says(0, &["Nothing is wrong"]);
     let again = site.build();
     assert_eq!(again["written"], serde_json::json!([]), "a second run changes no byte");
+}
+
+#[test]
+fn articles_that_are_not_built_yet_do_not_tell_which_archives_have_a_page() {
+    let archive = "[[archive]]\nby = \"category\"\nurl = \"/about/{slug}/\"\n";
+    let site = Site::new(&format!("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n{archive}"));
+    site.write(
+        "articles/frost.md",
+        "---\ntitle: Frost\ncategories: [Weather]\nidle_atlas: { priority: 0.4 }\n---\nIce.",
+    );
+    assert_eq!(paths(&site), ["/about/weather/", "/frost/"]);
+    let frost = site.listed()["sitemap.xml"].iter().find(|url| url.priority.is_some()).cloned().unwrap();
+    assert_eq!((frost.loc.unwrap().ends_with("/frost/"), frost.priority.as_deref()), (true, Some("0.4")));
 }
