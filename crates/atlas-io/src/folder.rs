@@ -1,9 +1,11 @@
 //! A folder of files that each become an entry: walked in the order of names, read in parallel, and not read again while they
 //! are not touched. Hidden files, and links that lead back into themselves, are left alone.
 
-use std::fs::File;
+use std::fs::{self, File};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
+use std::sync::mpsc::sync_channel;
+use std::thread;
 
 use atlas_core::contribution::{Row, Said};
 use atlas_store::arrival::{BLOCK_BYTES, Block};
@@ -17,6 +19,8 @@ use walkdir::{DirEntry, WalkDir};
 const LARGEST: u64 = 32 * 1024 * 1024;
 /// How many files are read at a time: their bytes are never all in memory.
 const BATCH: usize = 256;
+/// How many batches may wait for their turn.
+const BATCHES: usize = 4;
 /// A file touched this shortly before it is read may be touched again within the same tick of the file system's clock: it
 /// is read again the next time.
 const FRESH: i64 = 2_000_000_000;
@@ -29,6 +33,9 @@ pub struct Folder {
     /// The same as the user wrote it.
     pub shown: String,
 }
+
+/// A file with its path below the folder; or one that cannot be looked at, and why.
+pub(crate) type Found = Result<(PathBuf, String), (PathBuf, String)>;
 
 /// What a kind of source makes of the files in a folder.
 pub(crate) trait Files: Sync {
@@ -64,10 +71,28 @@ impl Folder {
         if !self.path.is_dir() {
             return Err(format!("there is no folder {}; correct “folder” in the configuration", self.path.display()));
         }
-        let mut batch = Vec::with_capacity(BATCH);
-        for found in self.walk() {
+        thread::scope(|scope| {
+            // One goes through the folder while the others read what was found.
+            let (sender, batches) = sync_channel::<Vec<Found>>(BATCHES);
+            scope.spawn(move || {
+                let mut found = self.walk().peekable();
+                while found.peek().is_some() {
+                    // The receiver is gone when reading has ended: then there is nothing left to do.
+                    if sender.send(found.by_ref().take(BATCH).collect()).is_err() {
+                        return;
+                    }
+                }
+            });
+            batches.into_iter().for_each(|batch| self.take(batch, files, gathering));
+        });
+        Ok(())
+    }
+
+    fn take(&self, batch: Vec<Found>, files: &impl Files, gathering: &mut Gathering<'_>) {
+        let mut ours = Vec::with_capacity(batch.len());
+        for found in batch {
             match found {
-                Ok((path, relative)) if files.is_ours(&path) => batch.push((path, relative)),
+                Ok((path, relative)) if files.is_ours(&path) => ours.push((path, relative)),
                 Ok((_, relative)) => {
                     if let Some(address) = files.address_of_other(&relative) {
                         gathering.also_there(&address);
@@ -76,16 +101,12 @@ impl Folder {
                 Err((path, message)) if files.is_ours(&path) => gathering.problem(self.problem(&path, message)),
                 Err(_) => {}
             }
-            if batch.len() == BATCH {
-                self.read_batch(&mut batch, files, gathering);
-            }
         }
-        self.read_batch(&mut batch, files, gathering);
-        Ok(())
+        self.read_batch(ours, files, gathering);
     }
 
     /// All files below the folder, in the order of their names, with their paths below it; or what is wrong with one.
-    pub(crate) fn walk(&self) -> impl Iterator<Item = Result<(PathBuf, String), (PathBuf, String)>> + '_ {
+    pub(crate) fn walk(&self) -> impl Iterator<Item = Found> + '_ {
         let visible = |entry: &DirEntry| entry.depth() == 0 || !is_hidden(entry);
         let walk = WalkDir::new(&self.path).follow_links(true).sort_by_file_name().into_iter();
         walk.filter_entry(visible).filter_map(|found| match found {
@@ -117,10 +138,10 @@ impl Folder {
         Problem { file: Path::new(&self.shown).join(relative).display().to_string(), line: None, message }
     }
 
-    fn read_batch(&self, batch: &mut Vec<(PathBuf, String)>, files: &impl Files, gathering: &mut Gathering<'_>) {
+    fn read_batch(&self, batch: Vec<(PathBuf, String)>, files: &impl Files, gathering: &mut Gathering<'_>) {
         let memory = gathering.memory();
         let read: Vec<Outcome> = batch
-            .par_drain(..)
+            .into_par_iter()
             .map(|(path, relative)| match self.read(&path, &relative, files, memory) {
                 Ok(read) => read,
                 Err(error) => Outcome::Problem(self.problem(&path, format!("cannot be read: {error}"))),
@@ -150,11 +171,11 @@ impl Folder {
     }
 
     fn read(&self, path: &Path, relative: &str, files: &impl Files, memory: &Memory) -> io::Result<Outcome> {
-        let file = File::open(path)?;
-        let stamp = disk::stamp_of(&file.metadata()?);
-        if let Some(learnt) = memory.remembered(relative, stamp) {
+        if let Some(learnt) = memory.remembered(relative, disk::stamp_of(&fs::metadata(path)?)) {
             return Ok(Outcome::Met(learnt.clone()));
         }
+        let file = File::open(path)?;
+        let stamp = disk::stamp_of(&file.metadata()?);
         if stamp.size > LARGEST {
             let message = format!("{} bytes are too many for a page ({LARGEST} at most)", stamp.size);
             return Ok(Outcome::Problem(self.problem(path, message)));

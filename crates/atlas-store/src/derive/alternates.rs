@@ -1,5 +1,6 @@
 //! Groups of translations among what goes in.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use atlas_core::alternates::{Fault, Known, Page, Settings, group};
@@ -52,8 +53,8 @@ impl Alternates {
             }
         }
         places.sort_unstable_by_key(|at| candidates[*at].named);
-        let rows: Vec<Said<'_>> = places.iter().map(|at| speaking(Said::read(row(*at)))).collect();
-        let pages: Vec<Page<'_>> = rows.iter().map(page).collect();
+        let rows: Vec<Speaking<'_>> = places.iter().map(|at| Speaking::of(Said::read(row(*at)))).collect();
+        let pages: Vec<Page<'_>> = rows.iter().map(Speaking::page).collect();
         let known = |url: &str| match in_it.get(&key(url)) {
             Some(at) if candidates[*at].lane.from_page => Known::Read,
             Some(_) => Known::Unread,
@@ -90,22 +91,26 @@ impl Alternates {
     }
 }
 
-/// Of what is said of an entry, only what a group is made of.
-fn speaking<'a>(said: Said<'a>) -> Said<'a> {
-    Said {
-        url: said.url,
-        language: said.language,
-        language_group: said.language_group,
-        alternates: said.alternates,
-        ..Said::default()
-    }
+/// Of what is said of an entry, only what a group is made of: there may be as many as entries.
+struct Speaking<'a> {
+    url: Cow<'a, str>,
+    language: Option<Cow<'a, str>>,
+    group: Option<Cow<'a, str>>,
+    alternates: Vec<Alternate<'a>>,
 }
 
-fn page<'a>(said: &'a Said<'_>) -> Page<'a> {
-    Page {
-        url: &said.url,
-        language: said.language.as_deref(),
-        group: said.language_group.as_deref(),
-        links: said.alternates.iter().map(|one| (one.language.as_ref(), one.url.as_ref())).collect(),
+impl<'a> Speaking<'a> {
+    fn of(said: Said<'a>) -> Self {
+        let Said { url, language, language_group, alternates, .. } = said;
+        Self { url, language, group: language_group, alternates }
+    }
+
+    fn page(&self) -> Page<'_> {
+        Page {
+            url: &self.url,
+            language: self.language.as_deref(),
+            group: self.group.as_deref(),
+            links: self.alternates.iter().map(|one| (one.language.as_ref(), one.url.as_ref())).collect(),
+        }
     }
 }
