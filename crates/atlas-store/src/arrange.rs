@@ -390,7 +390,7 @@ impl<'a> Arranging<'a> {
     fn measure(&self, at: u32) -> (Weight, Frame) {
         let candidate = &self.candidates[at as usize];
         if candidate.bytes > 0 {
-            return (Weight { bytes: u64::from(candidate.bytes), media: candidate.media }, candidate.frame);
+            return (Weight { bytes: u64::from(candidate.bytes), media: candidate.media }, candidate.frame());
         }
         let mut out = Vec::new();
         let (frame, media) = self.renderer.render(candidate, &mut out);

@@ -53,8 +53,8 @@ pub struct Candidate {
     pub bytes: u32,
     /// Pictures and videos in it, where it was rendered.
     pub media: u32,
-    /// The namespaces it needs, where it was rendered.
-    pub frame: Frame,
+    /// The namespaces it needs, where it was rendered: as bits, because there are as many candidates as entries.
+    frame: u8,
     /// Its section.
     pub section: u16,
     /// The strand of that section.
@@ -92,6 +92,11 @@ pub enum News {
 }
 
 impl Candidate {
+    /// The namespaces it needs, where it was rendered.
+    pub fn frame(&self) -> Frame {
+        Frame::from_bits(self.frame)
+    }
+
     /// How it goes in.
     pub fn kept(&self) -> Kept {
         Kept {
@@ -645,7 +650,8 @@ impl<'a> Choosing<'a> {
         if let Some(expires) = said.expires {
             self.out.due.add(expires, &said.url, DueTo::Leave);
         }
-        let (bytes, media, frame) = if prior == UNKNOWN { self.measure(said, kept) } else { Default::default() };
+        let (bytes, media, frame): (_, _, Frame) =
+            if prior == UNKNOWN { self.measure(said, kept) } else { Default::default() };
         self.out.candidates.push(Candidate {
             lane: LaneEntry {
                 key,
@@ -662,7 +668,7 @@ impl<'a> Choosing<'a> {
             age: said.age().unwrap_or(i64::MAX),
             bytes,
             media,
-            frame,
+            frame: frame.bits(),
             section: kept.section as u16,
             strand: Strand::Pages,
             group: NO_GROUP,
@@ -687,5 +693,16 @@ impl<'a> Choosing<'a> {
         self.scratch.clear();
         write_url(&mut self.scratch, &entry);
         (u32::try_from(self.scratch.len()).unwrap_or(u32::MAX), entry.media(), Frame::of(&entry))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_candidate_is_small() {
+        // There is one for each entry: 16 bytes more are 16 MB of a million.
+        assert!(size_of::<Candidate>() <= 112, "{}", size_of::<Candidate>());
     }
 }
