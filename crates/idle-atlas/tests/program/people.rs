@@ -212,3 +212,29 @@ fn a_dry_run_tells_what_would_hold_the_build_back() {
         .says(3, &["It would be held back", "would lose 20 of its 30 entries", "20 URLs would go"]);
     site.run(&["build", "--dry-run", "--allow", "shrink"]).says(0, &["shrink"]);
 }
+
+#[test]
+fn what_init_proposes_works_once_its_comment_signs_are_gone() {
+    let site = Site::sample();
+    fs::remove_file(site.path("idle-atlas.toml")).unwrap();
+    site.run(&["init", "public"])
+        .says(0, &["archives, news, languages, data about videos, a page for visitors, a feed"]);
+    let text = site.read("idle-atlas.toml");
+    let (before, rest) = text.split_once("# Archives:").unwrap();
+    let (proposed, after) = rest.split_once("\n[files]").unwrap();
+    let is_setting =
+        |line: &str| line.starts_with('[') || line.split_once('=').is_some_and(|(key, _)| !key.trim().contains(' '));
+    let bare = proposed.lines().map(|line| match line.strip_prefix("# ") {
+        Some(setting) if is_setting(setting) => setting.to_owned(),
+        _ => line.to_owned(),
+    });
+    let bare: Vec<String> = bare.collect();
+    site.write("idle-atlas.toml", format!("{before}# Archives:{}\n[files]{after}", bare.join("\n")));
+    site.build();
+    for name in ["public/atlas.html", "public/atlas-newest.xml", "structured-data/films/cutting/index.json"] {
+        assert!(site.path(name).exists(), "{name}");
+    }
+    assert!(site.listed().contains_key("atlas-news-1.xml"));
+    let report = site.json(&["survey"]);
+    assert!(report["sources"].as_array().unwrap().iter().any(|one| one["name"] == "archives"));
+}
