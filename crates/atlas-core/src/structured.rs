@@ -118,25 +118,32 @@ pub fn video_objects(said: &Said<'_>, timezone: &TimeZone) -> VideoObjects {
 /// assert_eq!(file_name("/films/weir?take=2"), "films/weir%3Ftake=2.json");
 /// ```
 pub fn file_name(path: &str) -> String {
-    let part = |part: &str| {
-        let plain = part.replace(['?', ':', '\\', '*', '"', '<', '>', '|'], "%3F").replace("%3F%3F", "%3F");
-        let encoded = if plain == part || part.matches('?').count() == 1 && plain.len() == part.len() + 2 {
-            plain
-        } else {
-            format!("{plain}-{:08x}", xxh3_64(part.as_bytes()) as u32)
-        };
-        match encoded.char_indices().nth(LONGEST_NAME) {
-            Some((end, _)) => format!("{}-{:08x}", &encoded[..end], xxh3_64(part.as_bytes()) as u32),
-            None => encoded,
-        }
-    };
     let path = path.trim_start_matches('/');
-    let (path, query) = path.split_once('?').map_or((path, String::new()), |(path, query)| (path, format!("?{query}")));
+    let (path, query) = path.split_at(path.find('?').unwrap_or(path.len()));
     let (folders, last) = path.rsplit_once('/').unwrap_or(("", path));
-    let last = if last.is_empty() { format!("index{query}") } else { format!("{last}{query}") };
-    let mut parts: Vec<String> = folders.split('/').filter(|folder| !folder.is_empty()).map(part).collect();
-    parts.push(part(&last.replace('/', "%2F")) + ".json");
+    let last = if last.is_empty() { "index" } else { last };
+    let mut parts: Vec<String> = folders.split('/').filter(|folder| !folder.is_empty()).map(name_part).collect();
+    for folder in parts.iter_mut().filter(|folder| folder.ends_with(".json")) {
+        // No folder bears the name that a page without a slash has for its file.
+        folder.push('~');
+    }
+    parts.push(name_part(&format!("{last}{query}")) + ".json");
     parts.join("/")
+}
+
+/// A part of a URL as a part of a file's name.
+fn name_part(part: &str) -> String {
+    let mut name = String::with_capacity(part.len());
+    for letter in part.chars() {
+        match letter {
+            '?' | ':' | '*' | '|' | '"' | '<' | '>' | '\\' | '/' => name += &format!("%{:02X}", letter as u32),
+            letter => name.push(letter),
+        }
+    }
+    match name.char_indices().nth(LONGEST_NAME) {
+        Some((end, _)) => format!("{}-{:016x}", &name[..end], xxh3_64(part.as_bytes())),
+        None => name,
+    }
 }
 
 /// A date with time and zone: a bare day is its midnight.
@@ -254,6 +261,22 @@ mod tests {
     fn what_is_lacking_is_told(#[case] video: Video, #[case] wanted: Vec<Property>) {
         let objects = video_objects(&page(vec![video]), &TimeZone::UTC);
         assert_eq!((objects.objects.len(), objects.lacking), (0, vec![wanted]));
+    }
+
+    #[rstest]
+    #[case("/", "index.json")]
+    #[case("/films/weir.html", "films/weir.html.json")]
+    #[case("/films/?a=/b:c", "films/index%3Fa=%2Fb%3Ac.json")]
+    #[case("/a.json/b", "a.json~/b.json")]
+    #[case("/..%2F..%2Fetc", "..%2F..%2Fetc.json")]
+    fn file_names(#[case] path: &str, #[case] wanted: &str) {
+        assert_eq!(file_name(path), wanted);
+    }
+
+    #[test]
+    fn long_names_are_cut_and_stay_apart() {
+        let names = [1, 2].map(|end| file_name(&format!("/{}{end}", "x".repeat(2000))));
+        assert!(names[0].len() < 150 && names[0] != names[1], "{names:?}");
     }
 
     #[test]

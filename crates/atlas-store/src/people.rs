@@ -88,6 +88,8 @@ impl<'a> Lines<'a> {
         });
         let mut videos: Vec<(String, &[u8])> = videos.collect();
         videos.sort_unstable();
+        // Of two pages that are told apart by a sign which file names do not have, the first has the file.
+        videos.dedup_by(|one, other| one.0 == other.0);
         Self { lines: all.into_iter().map(|(_, line)| line).collect(), visitors, videos }
     }
 

@@ -292,6 +292,7 @@ impl Publisher<'_> {
     /// `stale` are the asides that have to be written, by [`Publisher::stale_asides`].
     pub fn publish(&self, writing: &Writing<'_>, stale: &[usize]) -> Result<Published, StoreError> {
         disk::sweep(&self.place.folder)?;
+        self.aside_folders().iter().try_for_each(|folder| disk::sweep(folder))?;
         let order = self.order();
         let jobs: Vec<&Made> = order.iter().flat_map(|at| made_of(&self.plan.files[*at])).collect();
         thread::scope(|scope| {
@@ -515,19 +516,27 @@ impl Publisher<'_> {
 
     /// Writes the files beside the sitemaps that are not as they should be.
     fn write_asides(&self, state: &mut State, stale: &[usize]) -> Result<(), StoreError> {
+        if stale.is_empty() {
+            return Ok(());
+        }
+        for folder in self.aside_folders() {
+            fs::create_dir_all(&folder).map_err(StoreError::io("cannot make", &folder))?;
+        }
         for window in stale.chunks(WINDOW) {
             let made: Vec<Vec<u8>> = window.par_iter().map(|at| self.asides[*at].bytes()).collect();
             for (at, bytes) in window.iter().zip(&made) {
                 let name = &self.asides[*at].name;
-                let path = self.path(name);
-                if let Some(folder) = path.parent() {
-                    fs::create_dir_all(folder).map_err(StoreError::io("cannot make", folder))?;
-                }
-                let on_disk = disk::replace(&path, bytes)?;
+                let on_disk = disk::replace(&self.path(name), bytes)?;
                 state.wrote(name.clone(), on_disk);
             }
         }
-        Ok(())
+        self.aside_folders().iter().try_for_each(|folder| disk::sync_folder(folder))
+    }
+
+    /// The folders that files beside the sitemaps are in.
+    fn aside_folders(&self) -> BTreeSet<PathBuf> {
+        let paths = self.asides.iter().map(|aside| self.path(&aside.name));
+        paths.filter_map(|path| path.parent().map(Path::to_owned)).collect()
     }
 
     fn declare(&self, writing: &Writing<'_>) -> Result<RobotsFate, StoreError> {
@@ -635,5 +644,17 @@ impl State {
 
 /// Removes files that are no longer wanted, once the ledger has let go of them.
 pub fn remove(place: &Place, names: &[String]) -> Result<(), StoreError> {
-    names.iter().try_for_each(|name| disk::remove(&place.path(name)))
+    for name in names {
+        let path = place.path(name);
+        disk::remove(&path)?;
+        // A folder below the one for structured data was made for its file, and goes when nothing is left in it.
+        let below =
+            |folder: &&Path| place.data.as_ref().is_some_and(|data| *folder != data && folder.starts_with(data));
+        for folder in path.ancestors().skip(1).take_while(below) {
+            if fs::remove_dir(folder).is_err() {
+                break;
+            }
+        }
+    }
+    Ok(())
 }
