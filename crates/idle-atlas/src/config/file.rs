@@ -384,9 +384,21 @@ fn explain(message: &str, origin: &Origin, byte: usize) -> String {
         let line = origin.text[..byte.min(origin.text.len())].rsplit('\n').next().unwrap_or("");
         let key = line.split('=').next().unwrap_or("").trim();
         let subject = if key.is_empty() { String::new() } else { format!("“{key}”: ") };
-        return format!("{subject}{}", message.replace('`', ""));
+        return format!("{subject}{}", in_our_words(&message.replace('`', "")));
     }
     message.replace('\n', "; ")
+}
+
+/// What was expected, as people who write a configuration call it.
+fn in_our_words(message: &str) -> String {
+    const WORDS: [(&str, &str); 5] = [
+        ("expected a sequence", "expected a list, such as [\"…\"]"),
+        ("expected a string", "expected a text in quotes"),
+        ("expected a boolean", "expected true or false"),
+        ("expected i64", "expected a whole number"),
+        ("expected f64", "expected a number"),
+    ];
+    WORDS.iter().fold(message.to_owned(), |message, (theirs, ours)| message.replace(theirs, ours))
 }
 
 #[cfg(test)]
@@ -402,6 +414,8 @@ mod tests {
     #[case::unknown_table(format!("{SITE}[[sauce]]\nfrom = \"html\"\n"), "unknown key “sauce”; did you mean “source”?")]
     #[case::missing("[site]\nurl = \"x\"\n".into(), "“web_root” is missing")]
     #[case::wrong_type(format!("{SITE}[[rule]]\nmatching = \"/staff/**\"\n"), "line 5: “matching”: invalid type: string")]
+    #[case::no_list(format!("{SITE}[[rule]]\nmatching = \"/staff/**\"\n"), "expected a list, such as")]
+    #[case::no_number(format!("{SITE}[images]\nmost_per_page = true\n"), "expected a whole number")]
     #[case::wrong_word(format!("{SITE}[files]\nurls_per_file = true\n"), "line 5: “urls_per_file”: expected \"auto\" or a number")]
     #[case::broken("[site\nurl = 1\n".into(), "line 1")]
     fn errors_name_line_and_key(#[case] text: String, #[case] wanted: &str) {
