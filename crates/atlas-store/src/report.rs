@@ -302,13 +302,44 @@ pub enum RobotsFate {
 }
 
 /// Which guard held a build back.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Guard {
     /// A section would lose a large share of its entries.
     Shrink,
     /// Nothing at all would be left.
     Empty,
+    /// One reason would leave out most of the site.
+    LeftOut,
+    /// The site has another URL than before.
+    NewUrl,
+    /// The file to submit has another name than before.
+    NewMain,
+    /// A section has another name than before.
+    NewSections,
+    /// Files end in `.gz` that did not before, or the other way round.
+    Gzip,
+    /// robots.txt shuts engines out.
+    ShutOut,
+    /// A file that another tool wrote would be written over.
+    Overwrite,
+}
+
+impl Guard {
+    /// The word that lets a build pass it; none where there is nothing to pass to.
+    pub fn option(self) -> Option<&'static str> {
+        match self {
+            Self::Empty => None,
+            Self::Shrink => Some("shrink"),
+            Self::LeftOut => Some("left-out"),
+            Self::NewUrl => Some("new-url"),
+            Self::NewMain => Some("new-main"),
+            Self::NewSections => Some("new-sections"),
+            Self::Gzip => Some("gzip"),
+            Self::ShutOut => Some("shut-out"),
+            Self::Overwrite => Some("overwrite"),
+        }
+    }
 }
 
 /// A build that was held back.

@@ -22,7 +22,7 @@ use atlas_store::error::StoreError;
 use atlas_store::ledger::{Change, Ledger};
 use atlas_store::people::{NewestSettings, People, VisitorSettings};
 use atlas_store::publish::{Gzip, Place};
-use atlas_store::report::Built;
+use atlas_store::report::{Built, Guard};
 use atlas_store::source::{Gathering, Source};
 use atlas_store::squeeze::unpack;
 use jiff::Timestamp;
@@ -152,7 +152,7 @@ impl Railway {
             now: Timestamp::from_second(self.day * 86_400).unwrap(),
             timezone: TimeZone::UTC,
             fresh: false,
-            allow: HashSet::from(["shrink".to_owned()]),
+            allow: HashSet::from([Guard::Shrink, Guard::NewSections]),
             progress: &|_| (),
         };
         let mut ledger = Ledger::open(&self.folder.path().join(".idle-atlas")).unwrap();

@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+use atlas_store::report::Guard;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 /// Sitemaps for a whole site: gathered, split, declared, announced, checked.
@@ -170,6 +171,36 @@ pub struct Build {
 pub enum Allow {
     /// A section loses a large share of its entries
     Shrink,
+    /// One reason leaves out most of the site
+    LeftOut,
+    /// The site has another URL
+    NewUrl,
+    /// The file to submit has another name
+    NewMain,
+    /// A section has another name
+    NewSections,
+    /// Files end in .gz now, or no longer
+    Gzip,
+    /// robots.txt shuts engines out
+    ShutOut,
+    /// A sitemap of another tool is written over
+    Overwrite,
+}
+
+impl Allow {
+    /// The guard that it lets pass.
+    pub fn guard(self) -> Guard {
+        match self {
+            Self::Shrink => Guard::Shrink,
+            Self::LeftOut => Guard::LeftOut,
+            Self::NewUrl => Guard::NewUrl,
+            Self::NewMain => Guard::NewMain,
+            Self::NewSections => Guard::NewSections,
+            Self::Gzip => Guard::Gzip,
+            Self::ShutOut => Guard::ShutOut,
+            Self::Overwrite => Guard::Overwrite,
+        }
+    }
 }
 
 #[derive(Debug, Args)]
@@ -246,6 +277,14 @@ mod tests {
     #[test]
     fn the_arguments_are_consistent() {
         Arguments::command().debug_assert();
+    }
+
+    #[test]
+    fn what_guards_name_can_be_passed() {
+        for allow in Allow::value_variants() {
+            let name = allow.to_possible_value().map(|value| value.get_name().to_owned());
+            assert_eq!(name.as_deref(), allow.guard().option());
+        }
     }
 
     #[test]

@@ -1,32 +1,212 @@
-//! Guards: they hold back a build whose result would do harm.
+//! Guards: they hold back a build whose result would do harm, say what would have happened, and which option goes on.
 
 use std::collections::{BTreeMap, HashSet};
+use std::fs;
 
+use atlas_core::choose::{CHILD_PREFIX, Reason};
+use atlas_core::format::read;
+use atlas_core::people::STYLESHEET_NAME;
 use atlas_core::strand::Strand;
 
 use super::{Found, Job};
+use crate::error::StoreError;
+use crate::ledger::{Ledger, Writing};
+use crate::publish::Gzip;
 use crate::report::{Guard, Held};
 
-/// A section of at least this many entries is guarded against shrinking.
+/// Fewer entries than this are not guarded: they may well be meant.
 const GUARDED_LEAST: u64 = 20;
 /// The share of a section, in percent, that may be lost in one build.
 const MAY_LOSE: u64 = 30;
+/// The share of all entries, in percent, that one reason may leave out.
+const MAY_LEAVE_OUT: u64 = 50;
+/// By so many points that share may grow once it has been accepted.
+const MAY_GROW: u64 = 10;
 
-/// Holds back a build whose result would do harm.
-pub(super) fn guard(job: &Job<'_>, found: &Found) -> Option<Held> {
-    if found.settled.candidates.is_empty() {
-        let why = found.settled.left_out.iter().max_by_key(|(_, sample)| sample.counted().count);
-        let why = why.map_or_else(
-            || "the sources have no entries".to_owned(),
-            |(reason, sample)| format!("{} left out: {}", sample.counted().count, reason.words()),
-        );
-        let message =
-            format!("nothing would be left to list ({why}); nothing was written. Look closer with: idle-atlas survey");
-        return Some(Held { guard: Guard::Empty, message });
+/// Facts of the ledger: what the last build stood for.
+const SITE: &str = "site";
+const MAIN: &str = "main";
+const GZIP: &str = "gzip";
+/// Reasons whose share was accepted, each with that share in percent.
+const ACCEPTED: &str = "accepted-left-out";
+
+/// Reasons that a mistake in a template, a server or robots.txt may give many entries at once; the others are choices.
+const BY_MISTAKE: [Reason; 8] = [
+    Reason::OtherHost,
+    Reason::TooLong,
+    Reason::NoPage,
+    Reason::Noindex,
+    Reason::Redirect,
+    Reason::CanonicalElsewhere,
+    Reason::ErrorPage,
+    Reason::RobotsTxt,
+];
+
+/// What the last build stood for, as far as guards ask for it.
+#[derive(Debug, Default)]
+pub(super) struct Before {
+    site: Option<String>,
+    main: Option<String>,
+    gzip: Option<String>,
+    accepted: BTreeMap<String, u64>,
+}
+
+impl Before {
+    pub(super) fn read(ledger: &Ledger) -> Result<Self, StoreError> {
+        let accepted = ledger.fact(ACCEPTED)?.unwrap_or_default();
+        let accepted = accepted.lines().filter_map(|line| {
+            let (code, share) = line.split_once(' ')?;
+            Some((code.to_owned(), share.parse().ok()?))
+        });
+        Ok(Self {
+            site: ledger.fact(SITE)?,
+            main: ledger.fact(MAIN)?,
+            gzip: ledger.fact(GZIP)?,
+            accepted: accepted.collect(),
+        })
     }
-    if job.allow.contains("shrink") {
+}
+
+/// Remembers what a build that is done stands for.
+pub(super) fn remember(job: &Job<'_>, found: &Found, writing: &Writing<'_>) -> Result<(), StoreError> {
+    writing.set_fact(SITE, Some(job.chooser.site.root().as_str()))?;
+    writing.set_fact(MAIN, Some(&job.place.main))?;
+    writing.set_fact(GZIP, Some(gzip_word(job.place.gzip)))?;
+    if job.allow.contains(&Guard::LeftOut) {
+        let lines = shares(found).map(|(reason, share)| format!("{} {share}\n", reason.code()));
+        writing.set_fact(ACCEPTED, Some(&lines.collect::<String>()))?;
+    }
+    Ok(())
+}
+
+fn gzip_word(gzip: Gzip) -> &'static str {
+    if gzip == Gzip::Only { "only" } else { "plain" }
+}
+
+/// What a guard asks: what would happen, where that would do harm.
+type Ask = fn(&Job<'_>, &Found) -> Option<String>;
+
+/// The first guard that holds the build back, if one does.
+pub(super) fn guard(job: &Job<'_>, found: &Found) -> Option<Held> {
+    let guards: [(Guard, Ask); 9] = [
+        (Guard::NewUrl, new_url),
+        (Guard::ShutOut, shut_out),
+        (Guard::LeftOut, left_out),
+        (Guard::Empty, empty),
+        (Guard::NewMain, new_main),
+        (Guard::Gzip, gzip),
+        (Guard::NewSections, new_sections),
+        (Guard::Shrink, shrink),
+        (Guard::Overwrite, overwrite),
+    ];
+    let mut asked = guards.into_iter().filter(|(guard, _)| !job.allow.contains(guard));
+    asked.find_map(|(guard, ask)| {
+        let what = ask(job, found)?;
+        let on = guard.option().map_or_else(
+            || "Look closer with: idle-atlas survey".to_owned(),
+            |option| format!("If that is right: idle-atlas build --allow {option}"),
+        );
+        Some(Held { guard, message: format!("{what}; nothing was written. {on}") })
+    })
+}
+
+fn empty(_: &Job<'_>, found: &Found) -> Option<String> {
+    if !found.settled.candidates.is_empty() {
         return None;
     }
+    let why = found.settled.left_out.iter().max_by_key(|(_, sample)| sample.count());
+    let why = why.map_or_else(
+        || "the sources have no entries".to_owned(),
+        |(reason, sample)| format!("{} left out: {}", sample.count(), reason.words()),
+    );
+    Some(format!("nothing would be left to list ({why})"))
+}
+
+fn new_url(job: &Job<'_>, found: &Found) -> Option<String> {
+    let (before, now) = (found.before.site.as_deref()?, job.chooser.site.root().as_str());
+    (before != now).then(|| format!("the last build was for {before}, this one is for {now}: every URL would change"))
+}
+
+fn new_main(job: &Job<'_>, found: &Found) -> Option<String> {
+    let (before, now) = (found.before.main.as_deref()?, job.place.main.as_str());
+    (before != now).then(|| {
+        format!("the file to submit would be {now} instead of {before}: what was submitted before would lead nowhere")
+    })
+}
+
+fn gzip(job: &Job<'_>, found: &Found) -> Option<String> {
+    let (before, now) = (found.before.gzip.as_deref()?, gzip_word(job.place.gzip));
+    (before != now).then(|| {
+        let ends = if now == "only" { ".xml.gz instead of .xml" } else { ".xml instead of .xml.gz" };
+        format!("every file would end in {ends}: files that were submitted one by one would lead nowhere")
+    })
+}
+
+/// robots.txt keeps engines from the home page, so that nothing of the site would be looked at.
+fn shut_out(job: &Job<'_>, found: &Found) -> Option<String> {
+    let home = job.chooser.site.root().path();
+    let tokens = std::iter::once("*").chain(found.chooser.tokens.iter().map(String::as_str));
+    let mut barred = tokens.filter_map(|token| Some((token, found.chooser.robots.barred(token, home)?)));
+    let (token, barred) = barred.next()?;
+    Some(format!(
+        "line {} of robots.txt, “Disallow: {}” (for {token}), shuts engines out of the home page",
+        barred.line, barred.pattern
+    ))
+}
+
+/// Reasons that leave out a large part of the site, each with its share in percent.
+fn shares(found: &Found) -> impl Iterator<Item = (Reason, u64)> {
+    let left_out: u64 = found.settled.left_out.values().map(|sample| sample.count()).sum();
+    let all = found.settled.pages().count() as u64 + left_out;
+    let many = found
+        .settled
+        .left_out
+        .iter()
+        .filter(|(reason, sample)| BY_MISTAKE.contains(reason) && sample.count() >= GUARDED_LEAST);
+    many.map(move |(reason, sample)| (*reason, sample.count() * 100 / all.max(1)))
+}
+
+fn left_out(_: &Job<'_>, found: &Found) -> Option<String> {
+    let (reason, share) = shares(found).find(|(reason, share)| {
+        let accepted = found.before.accepted.get(reason.code());
+        *share > accepted.map_or(MAY_LEAVE_OUT, |accepted| (accepted + MAY_GROW).max(MAY_LEAVE_OUT))
+    })?;
+    let sample = found.settled.left_out.get(&reason)?.counted();
+    Some(format!(
+        "{} entries, {share} % of all, would be left out for one reason: {}, such as {}",
+        sample.count,
+        reason.words(),
+        sample.examples.first().map_or("", String::as_str)
+    ))
+}
+
+/// A section of which nothing is left although its entries are still there: it bears another name now.
+fn new_sections(_: &Job<'_>, found: &Found) -> Option<String> {
+    let now: HashSet<&str> = found
+        .settled
+        .pages()
+        .map(|candidate| found.chooser.sections.list()[usize::from(candidate.section)].name.as_str())
+        .collect();
+    let (section, (count, gone)) = sections_before(found)
+        .into_iter()
+        .find(|(section, (count, gone))| *count >= GUARDED_LEAST && !now.contains(section) && gone * 2 < *count)?;
+    Some(format!(
+        "section {section} would be no more, and {} of its {count} entries would stand in files of another name",
+        count - gone
+    ))
+}
+
+fn shrink(job: &Job<'_>, found: &Found) -> Option<String> {
+    if job.allow.contains(&Guard::NewUrl) && new_url(job, found).is_some() {
+        return None;
+    }
+    let lost = |(_, (count, gone)): &(&str, (u64, u64))| *count >= GUARDED_LEAST && gone * 100 > count * MAY_LOSE;
+    let (section, (count, gone)) = sections_before(found).into_iter().find(lost)?;
+    Some(format!("section {section} would lose {gone} of its {count} entries ({} %)", gone * 100 / count))
+}
+
+/// The entries of each section as of the last build, and how many of them are gone.
+fn sections_before(found: &Found) -> BTreeMap<&str, (u64, u64)> {
     let mut before: BTreeMap<&str, (u64, u64)> = BTreeMap::new();
     let lost: HashSet<u32> = found.settled.gone.iter().map(|gone| gone.prior).collect();
     for file in found.remembered.files.iter().filter(|file| file.strand == Strand::Pages) {
@@ -37,14 +217,42 @@ pub(super) fn guard(job: &Job<'_>, found: &Found) -> Option<Held> {
             *gone += if lost.is_empty() { 0 } else { range.filter(|at| lost.contains(at)).count() as u64 };
         }
     }
-    for (section, (count, gone)) in before {
-        if count >= GUARDED_LEAST && gone * 100 > count * MAY_LOSE {
-            let message = format!(
-                "section {section} would lose {gone} of its {count} entries ({} %); nothing was written. If that is right: idle-atlas build --allow shrink",
-                gone * 100 / count
-            );
-            return Some(Held { guard: Guard::Shrink, message });
-        }
+    before
+}
+
+/// The main file is there, and not by us: another tool writes it.
+fn overwrite(job: &Job<'_>, found: &Found) -> Option<String> {
+    let main = &job.place.main;
+    if found.remembered.outputs.contains_key(main) || found.remembered.planned.contains(main) {
+        return None;
     }
-    None
+    let path = job.place.folder.join(main);
+    let bytes = fs::read(&path).ok()?;
+    if is_ours(&bytes) {
+        return None;
+    }
+    Some(format!(
+        "{} is there already, and another tool wrote it: it would be written over, and two tools would fight over it",
+        path.display()
+    ))
+}
+
+/// Whether a main file was written by this tool, as far as it shows: by its stylesheet, or by the names of the files it lists.
+/// A ledger that was lost does not make the site's own files another's.
+fn is_ours(bytes: &[u8]) -> bool {
+    let head = String::from_utf8_lossy(&bytes[..bytes.len().min(512)]);
+    if head.contains(&format!("href=\"{STYLESHEET_NAME}\"")) {
+        return true;
+    }
+    let (mut children, mut ours) = (0u64, 0u64);
+    let _ = read(
+        bytes,
+        |_| (),
+        |child| {
+            children += 1;
+            let name = child.loc.unwrap_or_default();
+            ours += u64::from(name.rsplit('/').next().is_some_and(|name| name.starts_with(CHILD_PREFIX)));
+        },
+    );
+    children > 0 && ours == children
 }

@@ -19,7 +19,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 pub use self::explain::{Explained, explain};
-use self::guard::guard;
+use self::guard::{Before, guard};
 pub use self::preview::preview;
 use crate::arrange::{Cut, Plan, Renderer, SegmentPlan, arrange};
 use crate::arrival::Arrivals;
@@ -31,7 +31,7 @@ use crate::look::{self, Listed, Listing, notice};
 use crate::people::{Lines, People};
 use crate::publish::{Form, Place, Publisher, remove};
 use crate::report::{
-    Built, Changes, Counted, Fate, FileReport, LeftOut, RobotsFate, SectionReport, SourceReport, Survey, Waiting,
+    Built, Changes, Counted, Fate, FileReport, Guard, LeftOut, RobotsFate, SectionReport, SourceReport, Survey, Waiting,
 };
 use crate::settle::{Candidate, EXAMPLES, Gone, News, Settled, Terms, settle};
 use crate::source::{Gathering, Memory, Outcome, Source};
@@ -65,7 +65,7 @@ pub struct Job<'a> {
     /// Read everything anew.
     pub fresh: bool,
     /// Guards that may be passed.
-    pub allow: HashSet<String>,
+    pub allow: HashSet<Guard>,
     /// Is told how many more rows have come.
     pub progress: &'a (dyn Fn(u64) + Sync),
 }
@@ -85,6 +85,8 @@ struct Found {
     first: bool,
     run: i64,
     was_index: bool,
+    /// What the last build stood for.
+    before: Before,
     /// The entries that are no longer in.
     gone: Vec<Departed>,
 }
@@ -211,6 +213,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
         writing.set_fact(FORM, Some("index"))?;
     }
     writing.set_fact(READER, Some(&page::VERSION.to_string()))?;
+    guard::remember(job, &found, &writing)?;
     keep_memories(job, &found, &writing)?;
     for tombstone in found.tombstones() {
         writing.bury(&tombstone, found.run)?;
@@ -324,6 +327,7 @@ fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, S
         first,
         run,
         was_index,
+        before: Before::read(ledger)?,
         gone,
     })
 }

@@ -188,6 +188,11 @@ impl Sample {
         self.count = count;
     }
 
+    /// How many.
+    pub(crate) fn count(&self) -> u64 {
+        self.count
+    }
+
     /// For reports.
     pub(crate) fn counted(&self) -> Counted {
         Counted { count: self.count, examples: self.first.iter().map(|(_, address)| address.clone()).collect() }

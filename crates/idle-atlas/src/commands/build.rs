@@ -2,6 +2,7 @@
 
 use atlas_store::build::{build, preview};
 use atlas_store::ledger::Ledger;
+use atlas_store::report::Guard;
 
 use crate::args;
 use crate::config::Settings;
@@ -11,13 +12,7 @@ use crate::view;
 
 pub fn run(settings: &Settings, arguments: &args::Build, screen: &Screen) -> Result<Exit, Failure> {
     let mut ledger = Ledger::open(&settings.ledger)?;
-    let allow: Vec<&str> = arguments
-        .allow
-        .iter()
-        .map(|guard| match guard {
-            args::Allow::Shrink => "shrink",
-        })
-        .collect();
+    let allow: Vec<Guard> = arguments.allow.iter().map(|allow| allow.guard()).collect();
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
     let job = settings.job(arguments.fresh, &allow, &more);

@@ -16,6 +16,7 @@ use atlas_store::arrange::Cut;
 use atlas_store::build::{ARCHIVES, Job, ledger_folder};
 use atlas_store::people::People;
 use atlas_store::publish::Place;
+use atlas_store::report::Guard;
 use atlas_store::source::Source;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -140,7 +141,7 @@ impl Settings {
     }
 
     /// The job as of now; `SOURCE_DATE_EPOCH` stands in for the clock where it is set.
-    pub fn job<'a>(&'a self, fresh: bool, allow: &[&str], progress: &'a (dyn Fn(u64) + Sync)) -> Job<'a> {
+    pub fn job<'a>(&'a self, fresh: bool, allow: &[Guard], progress: &'a (dyn Fn(u64) + Sync)) -> Job<'a> {
         Job {
             sources: &self.sources,
             chooser: self.chooser.clone(),
@@ -153,7 +154,7 @@ impl Settings {
             now: now(),
             timezone: self.timezone.clone(),
             fresh,
-            allow: allow.iter().map(|guard| (*guard).to_owned()).collect::<HashSet<_>>(),
+            allow: allow.iter().copied().collect::<HashSet<_>>(),
             progress,
         }
     }

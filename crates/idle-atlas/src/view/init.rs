@@ -76,7 +76,7 @@ pub fn wrote(found: &Found) -> String {
     }
     if found.main_exists {
         out += &format!(
-            "\n{WARN}There is a sitemap.xml in {} already:{WARN:#} the first build replaces it. To keep it, change “main” in {}.\n",
+            "\n{WARN}There is a sitemap.xml in {} already:{WARN:#} if another tool writes it, the first build is held back until it may write\nover it (--allow overwrite). To keep both, change “main” in {}.\n",
             found.folder, found.config
         );
     }

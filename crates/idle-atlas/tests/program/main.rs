@@ -11,6 +11,7 @@ mod databases;
 mod demo;
 mod films;
 mod gathering;
+mod guarding;
 mod killing;
 mod looking;
 mod people;
