@@ -78,7 +78,8 @@ impl<'a> Lines<'a> {
                 sections.push((label, Vec::new()));
             }
             all.iter().for_each(|(section, line)| sections[usize::from(*section)].1.push(*line));
-            Visitors::new(sections, *links_per_page, title, language, template)
+            let sort = |lines: &mut [Line<'a>]| lines.par_sort_unstable_by(Line::order);
+            Visitors::new(sections, sort, *links_per_page, title, language, template)
         });
         let with_videos = settled.pages().filter(|page| people.structured_data && page.has_videos);
         let videos = with_videos.filter_map(|page| {
@@ -136,7 +137,7 @@ fn line<'a>(row: &'a [u8], page: &Candidate) -> Line<'a> {
     let said = Said::read(row);
     let (lastmod, published) = (shape::lastmod(&said, page.observed(), page.kept().date_policy), said.published);
     let mut line = Line::new(borrowed(Some(said.url)).unwrap_or_default());
-    line.title = borrowed(said.title);
+    line.title = borrowed(said.title).map(str::trim).filter(|title| !title.is_empty());
     line.description = borrowed(said.description);
     line.language = borrowed(said.language);
     (line.lastmod, line.published) = (lastmod, published);

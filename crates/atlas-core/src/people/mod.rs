@@ -6,6 +6,7 @@ mod feed;
 mod text;
 mod visitor;
 
+use std::borrow::Cow;
 use std::cmp::Ordering;
 
 use crate::address;
@@ -28,7 +29,7 @@ pub struct Line<'a> {
     pub url: &'a str,
     /// Its path, query included.
     pub path: &'a str,
-    /// Its title, where it has one.
+    /// Its title, where it has one: not blank, and without spaces around it.
     pub title: Option<&'a str>,
     /// What it is about, where it says so.
     pub description: Option<&'a str>,
@@ -47,7 +48,7 @@ pub struct Line<'a> {
 impl<'a> Line<'a> {
     /// What it is called: its title, else its path.
     pub fn name(&self) -> &'a str {
-        self.title.map(str::trim).filter(|title| !title.is_empty()).unwrap_or(self.path)
+        self.title.unwrap_or(self.path)
     }
 
     /// A line with nothing but a URL.
@@ -75,8 +76,8 @@ impl<'a> Line<'a> {
         if self.leads { self.path } else { &self.path[..self.folder] }
     }
 
-    /// By folder, then by name as people look for it.
-    fn order(&self, other: &Self) -> Ordering {
+    /// By folder, then by name as people look for it: the order in which [`Visitors`] wants its lines sorted.
+    pub fn order(&self, other: &Self) -> Ordering {
         (self.folder().cmp(other.folder()))
             .then_with(|| other.leads.cmp(&self.leads))
             .then_with(|| in_any_case(self.name(), other.name()))
@@ -100,10 +101,14 @@ fn in_any_case(one: &str, other: &str) -> Ordering {
 pub type MakeFeed = fn(&Feed, &[Line<'_>], usize) -> Vec<u8>;
 
 /// Text as it may stand in HTML or XML, in elements and attributes alike.
-fn escaped(text: &str) -> String {
+fn escaped(text: &str) -> Cow<'_, str> {
+    let cleaned = crate::format::clean(text);
+    if !cleaned.bytes().any(|byte| matches!(byte, b'&' | b'<' | b'>' | b'"' | b'\'')) {
+        return cleaned;
+    }
     let mut out = Vec::with_capacity(text.len() + 8);
-    crate::format::push_escaped(&mut out, &crate::format::clean(text));
-    String::from_utf8(out).unwrap_or_default()
+    crate::format::push_escaped(&mut out, &cleaned);
+    Cow::Owned(String::from_utf8(out).unwrap_or_default())
 }
 
 /// A number with its thousands apart: 1204567 is `1,204,567`.

@@ -1,6 +1,7 @@
 //! The page for visitors (HTML sitemap): all entries by section and folder, by their titles, on one page or, where there are
 //! many, on several.
 
+use std::borrow::Cow;
 use std::collections::{HashMap, HashSet};
 
 use thiserror::Error;
@@ -102,9 +103,10 @@ fn without_site_name(lines: &mut [Line<'_>]) {
     let most = endings.into_iter().max_by_key(|(ending, count)| (*count, *ending));
     let Some((common, _)) = most.filter(|(_, count)| *count >= 3 && count * 2 > lines.len()) else { return };
     for line in lines {
-        if let Some((title, _)) = line.title.and_then(ending).filter(|(title, end)| *end == common && !title.is_empty())
+        if let Some((title, _)) =
+            line.title.and_then(ending).filter(|(title, end)| *end == common && !title.trim().is_empty())
         {
-            line.title = Some(title);
+            line.title = Some(title.trim());
         }
     }
 }
@@ -121,9 +123,10 @@ enum Cut {
 }
 
 impl<'a> Visitors<'a> {
-    /// Cuts sections into pages of at most `links_per_page`.
+    /// Cuts sections into pages of at most `links_per_page`; `sort` brings the lines of one into [`Line::order`].
     pub fn new(
         mut sections: Vec<(Label, Vec<Line<'a>>)>,
+        sort: impl Fn(&mut [Line<'a>]),
         links_per_page: usize,
         title: &'a str,
         language: &'a str,
@@ -135,7 +138,7 @@ impl<'a> Visitors<'a> {
             let folders: HashSet<&str> = lines.iter().map(Line::folder).collect();
             // The page of a folder leads what lies in it.
             lines.iter_mut().for_each(|line| line.leads = folders.contains(line.path));
-            lines.sort_unstable_by(Line::order);
+            sort(lines);
         }
         let lines = sections.iter().flat_map(|(_, lines)| lines);
         let wanted: HashSet<&str> = lines.clone().map(Line::folder).collect();
@@ -178,7 +181,8 @@ impl<'a> Visitors<'a> {
                 (self.part_title(&label.title, number, section), self.steps(at), content)
             }
         };
-        let values = [&escaped(&title), &escaped(self.language), STYLE, navigation.as_str(), content.as_str()];
+        let (title, language) = (escaped(&title), escaped(self.language));
+        let values = [title.as_ref(), language.as_ref(), STYLE, navigation.as_str(), content.as_str()];
         self.template.fill(values)
     }
 
@@ -289,7 +293,7 @@ impl<'a> Visitors<'a> {
             // A group without a name stands first, right below its section.
             if groups.len() > 1 && (folder != "/" || lead.is_some()) {
                 let name = match (lead, self.folders.get(folder)) {
-                    (Some(lead), _) => self.link(lead),
+                    (Some(lead), _) => Cow::Owned(self.link(lead)),
                     (None, Some(line)) => escaped(line.name()),
                     (None, None) => escaped(folder),
                 };
@@ -321,7 +325,7 @@ mod tests {
         let lines =
             |part: usize| urls.iter().skip(part).step_by(2).map(|url| line(url, Some("A <lamp>"))).collect::<Vec<_>>();
         let sections = vec![(label("pages"), lines(0)), (label("journal"), lines(1)), (label("empty"), vec![])];
-        Visitors::new(sections, most, "All of it", "en", template)
+        Visitors::new(sections, |lines| lines.sort_by(Line::order), most, "All of it", "en", template)
     }
 
     #[test]

@@ -9,7 +9,7 @@ mod placing;
 mod sheet;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::io;
+use std::io::{self, Write as _};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, sync_channel};
 use std::{fs, thread};
@@ -523,11 +523,16 @@ impl Publisher<'_> {
             fs::create_dir_all(&folder).map_err(StoreError::io("cannot make", &folder))?;
         }
         for window in stale.chunks(WINDOW) {
-            let made: Vec<Vec<u8>> = window.par_iter().map(|at| self.asides[*at].bytes()).collect();
-            for (at, bytes) in window.iter().zip(&made) {
-                let name = &self.asides[*at].name;
-                let on_disk = disk::replace(&self.path(name), bytes)?;
-                state.wrote(name.clone(), on_disk);
+            let drafts = window.par_iter().map(|at| {
+                let aside = &self.asides[*at];
+                let path = self.path(&aside.name);
+                let mut draft = Draft::begin(&path)?;
+                draft.write_all(&aside.bytes()).map_err(StoreError::io("cannot write", &path))?;
+                Ok((aside.name.clone(), draft))
+            });
+            let drafts = drafts.collect::<Result<Vec<_>, StoreError>>()?;
+            for (name, on_disk) in disk::put_in_place(drafts)? {
+                state.wrote(name, on_disk);
             }
         }
         self.aside_folders().iter().try_for_each(|folder| disk::sync_folder(folder))
