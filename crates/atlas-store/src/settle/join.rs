@@ -81,7 +81,7 @@ pub(crate) fn join<'l>(arrivals: &Arrivals, lane: impl Iterator<Item = (usize, &
         part.at_odds.into_iter().for_each(|(odds, sample)| joined.at_odds.entry(odds).or_default().join(sample));
         part.singles.into_iter().for_each(|(place, prior)| joined.roles[place.block()][place.row()] = prior);
         joined.gone.extend(part.gone);
-        if part.duplicates.count > 0 {
+        if part.duplicates.count() > 0 {
             joined.duplicates.get_or_insert_default().join(part.duplicates);
         }
         if !part.merged.rows.is_empty() {

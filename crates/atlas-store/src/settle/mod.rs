@@ -3,29 +3,34 @@
 //! Rows are dealt into partitions by their key and each partition is joined with its share of the ledger's lane, in
 //! parallel. Nothing is sorted by URL. What comes out is a candidate for each kept entry, a count for each reason, and the
 //! remembered entries that are gone.
+//!
+//! `join` joins keys, `standing` tells which rows count, `choosing` asks about each, `judging` says what is news, `sample` counts.
 
+mod choosing;
 mod join;
+mod judging;
+mod sample;
+mod standing;
 
-use std::borrow::Cow;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 
-use atlas_core::address;
-use atlas_core::choose::{Chooser, Kept, Reason, Verdict};
-use atlas_core::contribution::{Said, url_of};
+use atlas_core::choose::{Chooser, Kept, Reason};
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
-use atlas_core::fingerprint::{self, Prints};
-use atlas_core::format::{Frame, write_url};
+use atlas_core::fingerprint;
+use atlas_core::format::Frame;
 use atlas_core::lastmod::Lastmod;
-use atlas_core::shape::{self, Media, Shape};
+use atlas_core::shape::Shape;
 use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
+use self::choosing::Choosing;
 use self::join::PASSED_OVER;
-pub(crate) use self::join::{Odds, Origin, join};
+pub(crate) use self::join::{Odds, join};
+pub(crate) use self::sample::{Sample, Soonest};
+pub(crate) use self::standing::{Stand, Standing};
 use crate::arrival::{Arrivals, Place};
-use crate::derive::{Alternates, NO_GROUP};
 use crate::ledger::{Change, LaneEntry, NEVER, Remembered};
-use crate::report::{Counted, Due, DueTo, IncompleteVideo};
+use crate::report::IncompleteVideo;
 
 /// How many blocks are chosen from before what came of them is put together: that would else stand in memory twice.
 const BLOCKS_AT_A_TIME: usize = 16;
@@ -156,143 +161,6 @@ impl Tally {
             && self.newest.is_none_or(|known| known.seconds() < date.seconds())
         {
             self.newest = Some(date);
-        }
-    }
-}
-
-/// A count with the first few addresses, in the order of arrival.
-#[derive(Debug, Clone, Default)]
-pub(crate) struct Sample {
-    count: u64,
-    first: Vec<(Place, String)>,
-}
-
-impl Sample {
-    fn add(&mut self, place: Place, address: &str) {
-        self.add_with(place, || address.to_owned());
-    }
-
-    pub(crate) fn add_with(&mut self, place: Place, address: impl FnOnce() -> String) {
-        self.count += 1;
-        let later = self.first.len() == EXAMPLES && self.first.last().is_some_and(|(known, _)| *known < place);
-        if !later {
-            let at = self.first.partition_point(|(known, _)| *known < place);
-            self.first.insert(at, (place, address()));
-            self.first.truncate(EXAMPLES);
-        }
-    }
-
-    fn join(&mut self, other: Self) {
-        let count = self.count + other.count;
-        other.first.iter().for_each(|(place, address)| self.add(*place, address));
-        self.count = count;
-    }
-
-    /// How many.
-    pub(crate) fn count(&self) -> u64 {
-        self.count
-    }
-
-    /// For reports.
-    pub(crate) fn counted(&self) -> Counted {
-        Counted { count: self.count, examples: self.first.iter().map(|(_, address)| address.clone()).collect() }
-    }
-}
-
-/// What falls due soonest.
-#[derive(Debug, Clone, Default)]
-pub(crate) struct Soonest {
-    /// How many there are in all.
-    pub(crate) count: u64,
-    /// The first few.
-    pub(crate) first: Vec<Due>,
-}
-
-impl Soonest {
-    fn add(&mut self, at: Lastmod, url: &str, to: DueTo) {
-        self.count += 1;
-        let place = self.first.partition_point(|known| (known.at.seconds(), &*known.url) < (at.seconds(), url));
-        if place < EXAMPLES {
-            self.first.insert(place, Due { at, url: url.to_owned(), to });
-            self.first.truncate(EXAMPLES);
-        }
-    }
-
-    fn join(&mut self, other: Self) {
-        let count = self.count + other.count;
-        other.first.iter().for_each(|due| self.add(due.at, &due.url, due.to));
-        self.count = count;
-    }
-}
-
-/// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
-#[derive(Debug, Default)]
-pub(crate) struct Standing {
-    roles: Vec<Vec<u32>>,
-    origins: Vec<Vec<Origin>>,
-}
-
-/// A row that stands for an entry.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Stand<'s> {
-    /// Where the row is.
-    pub(crate) place: Place,
-    /// Where its URL was named first.
-    pub(crate) named: Place,
-    /// Where a merged row comes from.
-    pub(crate) origin: Option<&'s Origin>,
-    /// Where the ledger remembers it, or [`UNKNOWN`].
-    prior: u32,
-}
-
-impl Standing {
-    /// Rows that count by themselves, and those that were merged: their blocks are added to the arrivals.
-    pub(crate) fn new(mut roles: Vec<Vec<u32>>, merged: Vec<join::Merged>, arrivals: &mut Arrivals) -> Self {
-        let mut origins = Vec::new();
-        for merged in merged {
-            roles.push(merged.priors);
-            origins.push(merged.origins);
-            arrivals.push(merged.rows);
-        }
-        Self { roles, origins }
-    }
-
-    /// The number of blocks.
-    pub(crate) fn blocks(&self) -> usize {
-        self.roles.len()
-    }
-
-    /// All rows that stand for entries; those merged from several come last.
-    pub(crate) fn all(&self) -> impl Iterator<Item = Stand<'_>> {
-        (0..self.roles.len()).flat_map(|block| self.of_block(block))
-    }
-
-    /// The rows of one block that stand for entries.
-    pub(crate) fn of_block(&self, block: usize) -> impl Iterator<Item = Stand<'_>> {
-        let origins = block.checked_sub(self.roles.len() - self.origins.len()).map(|nth| &self.origins[nth]);
-        let standing = self.roles[block].iter().enumerate().filter(|(_, prior)| **prior != PASSED_OVER);
-        standing.map(move |(row, &prior)| {
-            let place = Arrivals::place(block as u32, row);
-            let origin = origins.map(|origins| &origins[row]);
-            Stand { place, named: origin.map_or(place, |origin| origin.first), origin, prior }
-        })
-    }
-}
-
-impl Stand<'_> {
-    /// The sources that speak of the entry.
-    pub(crate) fn sources(&self, arrivals: &Arrivals) -> Cow<'_, [u16]> {
-        match self.origin {
-            Some(origin) => Cow::Borrowed(&origin.sources),
-            None => Cow::Owned(vec![arrivals.source_of(self.place) as u16]),
-        }
-    }
-
-    /// Decides about the entry, whose row has been read.
-    pub(crate) fn choose(&self, said: &Said<'_>, chooser: &Chooser, arrivals: &Arrivals) -> Verdict {
-        match self.origin {
-            Some(origin) => chooser.choose(said, &origin.sources),
-            None => chooser.choose(said, &[arrivals.source_of(self.place) as u16]),
         }
     }
 }
@@ -445,260 +313,6 @@ pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, seed: u64, terms
         && settled.contents_moved * 10 > settled.pages_known * 6
         && settled.dates_moved * 10 < settled.contents_moved;
     settled
-}
-
-impl Settled {
-    /// Decides what is news, now that it is known whether the whole site moved, and what of it has to be written.
-    pub(crate) fn judge(
-        &mut self,
-        arrivals: &Arrivals,
-        remembered: &Remembered,
-        alternates: &Alternates,
-        terms: &Terms<'_>,
-    ) {
-        judge(self, arrivals, remembered, alternates, terms);
-        strands(self, remembered, terms);
-    }
-}
-
-fn judge(
-    settled: &mut Settled,
-    arrivals: &Arrivals,
-    remembered: &Remembered,
-    alternates: &Alternates,
-    terms: &Terms<'_>,
-) {
-    let (redesign, lane) = (settled.redesign, &remembered.lane);
-    settled.observed = lane.iter().map(|entry| entry.observed).collect();
-    let today = Lastmod::from_epoch_day(terms.today);
-    settled.candidates.par_iter_mut().for_each(|candidate| {
-        let prior = lane.get(candidate.prior as usize);
-        if let Some(prior) = prior {
-            candidate.lane.observed = prior.observed;
-            candidate.lane.changed = prior.changed;
-            let in_silence = prior.from_page != candidate.lane.from_page
-                || (candidate.lane.from_page && (redesign || !terms.same_reader));
-            let edited = candidate.content_moved && !in_silence;
-            if edited {
-                candidate.lane.observed = terms.today;
-            }
-            if edited || (candidate.declared_moved && !in_silence) {
-                candidate.lane.changed = terms.run;
-                candidate.news = News::Changed;
-            }
-        }
-        let group = alternates.print(candidate.group);
-        candidate.lane.written = candidate.written(terms.settings, group);
-        candidate.same = prior.is_some_and(|prior| *prior == candidate.lane);
-    });
-    for candidate in &settled.candidates {
-        if let Some(observed) = settled.observed.get_mut(candidate.prior as usize) {
-            *observed = candidate.lane.observed;
-        }
-        let sample = match candidate.news {
-            News::None => continue,
-            News::Added => &mut settled.added,
-            News::Changed => {
-                if !candidate.dated && candidate.lane.observed == terms.today {
-                    settled.tallies[usize::from(candidate.section)].newest(today);
-                }
-                &mut settled.changed
-            }
-        };
-        sample.add_with(candidate.named, || url_of(arrivals.row(candidate.place)).to_owned());
-    }
-}
-
-/// Adds a candidate for each strand that an entry stands in besides that of the pages.
-fn strands(settled: &mut Settled, remembered: &Remembered, terms: &Terms<'_>) {
-    if settled.candidates.iter().all(|candidate| candidate.own_strands == 0) {
-        return;
-    }
-    let known = remembered.lane_of(|strand| strand != Strand::Pages);
-    let known: HashMap<(u128, Strand), u32> =
-        known.map(|(at, strand, entry)| ((entry.key, strand), at as u32)).collect();
-    let more = settled.candidates.iter().filter(|candidate| candidate.own_strands != 0).flat_map(|page| {
-        let strands = Strand::ALL.into_iter().filter(|strand| page.own_strands & bit(*strand) != 0);
-        strands.map(|strand| {
-            let prior = known.get(&(page.lane.key, strand)).copied().unwrap_or(UNKNOWN);
-            let mut candidate = Candidate {
-                strand,
-                prior,
-                bytes: 0,
-                media: 0,
-                group: NO_GROUP,
-                own_strands: 0,
-                news: News::None,
-                changefreq: None,
-                priority: None,
-                date_policy: DatePolicy::None,
-                ..page.clone()
-            };
-            candidate.lane =
-                LaneEntry { observed: NEVER, page: 0, declared: 0, changed: 0, from_page: false, ..page.lane };
-            candidate.lane.written = candidate.written(terms.settings, 0);
-            candidate.same = remembered.lane.get(prior as usize).is_some_and(|prior| *prior == candidate.lane);
-            candidate
-        })
-    });
-    let mut more: Vec<Candidate> = more.collect();
-    settled.candidates.append(&mut more);
-}
-
-/// The bit of a strand in [`Candidate::own_strands`].
-fn bit(strand: Strand) -> u8 {
-    1 << strand as u8
-}
-
-/// Choosing the entries of one block.
-struct Choosing<'a> {
-    arrivals: &'a Arrivals,
-    lane: &'a [LaneEntry],
-    terms: &'a Terms<'a>,
-    scratch: Vec<u8>,
-    out: Settled,
-}
-
-impl<'a> Choosing<'a> {
-    fn new(arrivals: &'a Arrivals, lane: &'a [LaneEntry], terms: &'a Terms<'a>) -> Self {
-        let tallies = vec![Tally::default(); terms.chooser.sections.list().len()];
-        Self { arrivals, lane, terms, scratch: Vec::new(), out: Settled { tallies, ..Settled::default() } }
-    }
-
-    fn run<'s>(mut self, standing: impl Iterator<Item = Stand<'s>>, most: usize) -> Settled {
-        self.out.candidates.reserve(most);
-        for stand in standing {
-            let said = Said::read(self.arrivals.row(stand.place));
-            let verdict = stand.choose(&said, self.terms.chooser, self.arrivals);
-            self.tally_sources(&stand, matches!(verdict, Verdict::Kept(_)));
-            match verdict {
-                Verdict::LeftOut(reason) => self.left_out(&said, reason, &stand),
-                Verdict::Kept(kept) => self.kept(&said, kept, &stand),
-            }
-        }
-        self.out
-    }
-
-    fn tally_sources(&mut self, stand: &Stand<'_>, kept: bool) {
-        let alone = [self.arrivals.source_of(stand.place) as u16];
-        for &source in stand.origin.map_or(&alone[..], |origin| &origin.sources) {
-            let tallies = &mut self.out.sources;
-            tallies.resize(tallies.len().max(usize::from(source) + 1), SourceTally::default());
-            let tally = &mut tallies[usize::from(source)];
-            if kept { tally.kept += 1 } else { tally.left_out += 1 }
-        }
-    }
-
-    fn left_out(&mut self, said: &Said<'_>, reason: Reason, stand: &Stand<'_>) {
-        self.out.left_out.entry(reason).or_default().add(stand.named, &said.url);
-        let origin = address::origin(&said.url);
-        if reason == Reason::OtherHost && origin != self.terms.chooser.site.root().origin() {
-            self.out.elsewhere.entry(origin.to_owned()).or_default().add(stand.named, &said.url);
-        }
-        if let (Reason::Scheduled, Some(published)) = (reason, said.published) {
-            self.out.due.add(published, &said.url, DueTo::GoIn);
-        }
-        if stand.prior != UNKNOWN {
-            let told = (reason == Reason::Redirect).then_some(Change::Redirected);
-            self.out.gone.push(Gone { prior: stand.prior, change: told, reason: Some(reason) });
-        }
-    }
-
-    fn kept(&mut self, said: &Said<'_>, kept: Kept, stand: &Stand<'_>) {
-        let &Stand { place, named, prior, origin } = stand;
-        let mark = self.arrivals.mark(place);
-        let (key, sum) = (mark.key, origin.map_or(mark.said, |origin| origin.sum));
-        let prints = Prints::of(said, &mut self.scratch);
-        let remembered = self.lane.get(prior as usize);
-        let content_moved = remembered.is_some_and(|known| known.page != prints.page);
-        let declared_moved = remembered.is_some_and(|known| known.declared != prints.declared);
-        let from_page = said.digest.is_some();
-        if from_page && remembered.is_some_and(|known| known.from_page) {
-            self.out.pages_known += 1;
-            self.out.contents_moved += u64::from(content_moved);
-            self.out.dates_moved += u64::from(content_moved && declared_moved);
-        }
-        if self.terms.same_reader
-            && from_page
-            && remembered.is_some_and(|known| known.from_page)
-            && said.modified.is_some()
-        {
-            match (content_moved, declared_moved) {
-                (true, false) => self.out.content_alone.add(named, &said.url),
-                (false, true) => self.out.date_alone.add(named, &said.url),
-                _ => {}
-            }
-        }
-        if said.no_head {
-            self.out.headless.add(named, &said.url);
-        }
-        let section = said.own_section.as_deref();
-        if let Some(section) = section.filter(|name| self.terms.chooser.sections.named(name).is_none()) {
-            self.out.unknown_sections.add_with(named, || format!("{}\n“{section}”", said.url));
-        }
-        let observed = remembered.map_or(NEVER, |known| known.observed);
-        let tally = &mut self.out.tallies[kept.section];
-        tally.entries += 1;
-        let shape = self.terms.shape;
-        let (images, videos) = shape.media(said, kept.section);
-        tally.images += images;
-        tally.videos += videos;
-        tally.newest(shape::lastmod(said, Some(observed).filter(|day| *day != NEVER), kept.date_policy));
-        let own_strands = shape.own_strands(said, kept.section).fold(0, |bits, strand| bits | bit(strand));
-        tally.news += u64::from(own_strands & bit(Strand::News) != 0);
-        for video in said.videos.iter().filter(|_| shape.of(kept.section).videos != Media::Off) {
-            let lacks = video.lacks(&said.url);
-            if !lacks.is_empty() {
-                self.out.incomplete.push((named, IncompleteVideo { page: said.url.to_string(), lacks }));
-            }
-        }
-        if let Some(expires) = said.expires {
-            self.out.due.add(expires, &said.url, DueTo::Leave);
-        }
-        let (bytes, media, frame): (_, _, Frame) =
-            if prior == UNKNOWN { self.measure(said, kept) } else { Default::default() };
-        self.out.candidates.push(Candidate {
-            lane: LaneEntry {
-                key,
-                written: 0,
-                page: prints.page,
-                declared: prints.declared,
-                observed: NEVER,
-                changed: self.terms.run,
-                from_page,
-            },
-            place,
-            named,
-            prior,
-            age: said.age().unwrap_or(i64::MAX),
-            bytes,
-            media,
-            frame: frame.bits(),
-            section: kept.section as u16,
-            strand: Strand::Pages,
-            group: NO_GROUP,
-            speaks_of_others: !said.alternates.is_empty() || said.language_group.is_some(),
-            has_videos: !said.videos.is_empty(),
-            own_strands,
-            changefreq: kept.changefreq,
-            priority: kept.priority,
-            date_policy: kept.date_policy,
-            same: false,
-            news: if prior == UNKNOWN { News::Added } else { News::None },
-            content_moved,
-            declared_moved,
-            dated: said.modified.is_some(),
-            said: sum,
-        });
-    }
-
-    /// A new entry will be placed by its size: it is rendered while its row is at hand.
-    fn measure(&mut self, said: &Said<'_>, kept: Kept) -> (u32, u32, Frame) {
-        let entry = self.terms.shape.entry(said, kept, None, &[], Strand::Pages);
-        self.scratch.clear();
-        write_url(&mut self.scratch, &entry);
-        (u32::try_from(self.scratch.len()).unwrap_or(u32::MAX), entry.media(), Frame::of(&entry))
-    }
 }
 
 #[cfg(test)]
