@@ -326,6 +326,19 @@ pub enum Guard {
 }
 
 impl Guard {
+    /// All of them.
+    pub const ALL: [Self; 9] = [
+        Self::Shrink,
+        Self::LeftOut,
+        Self::NewUrl,
+        Self::NewMain,
+        Self::NewSections,
+        Self::Gzip,
+        Self::ShutOut,
+        Self::Overwrite,
+        Self::Empty,
+    ];
+
     /// The word that lets a build pass it; none where there is nothing to pass to.
     pub fn option(self) -> Option<&'static str> {
         match self {

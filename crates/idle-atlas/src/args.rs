@@ -161,46 +161,17 @@ pub struct Build {
     /// Show by file what would be written, and which URLs come and go; write nothing
     #[arg(long)]
     pub dry_run: bool,
-    /// Pass a guard that held the build back
-    #[arg(long, value_name = "GUARD")]
-    pub allow: Vec<Allow>,
+    /// Pass a guard that held the build back: it says by which word
+    #[arg(long, value_name = "GUARD", value_parser = guard)]
+    pub allow: Vec<Guard>,
 }
 
-/// Guards that may be passed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Allow {
-    /// A section loses a large share of its entries
-    Shrink,
-    /// One reason leaves out most of the site
-    LeftOut,
-    /// The site has another URL
-    NewUrl,
-    /// The file to submit has another name
-    NewMain,
-    /// A section has another name
-    NewSections,
-    /// Files end in .gz now, or no longer
-    Gzip,
-    /// robots.txt shuts engines out
-    ShutOut,
-    /// A sitemap of another tool is written over
-    Overwrite,
-}
-
-impl Allow {
-    /// The guard that it lets pass.
-    pub fn guard(self) -> Guard {
-        match self {
-            Self::Shrink => Guard::Shrink,
-            Self::LeftOut => Guard::LeftOut,
-            Self::NewUrl => Guard::NewUrl,
-            Self::NewMain => Guard::NewMain,
-            Self::NewSections => Guard::NewSections,
-            Self::Gzip => Guard::Gzip,
-            Self::ShutOut => Guard::ShutOut,
-            Self::Overwrite => Guard::Overwrite,
-        }
-    }
+/// A guard by the word that lets a build pass it.
+fn guard(word: &str) -> Result<Guard, String> {
+    let passable = Guard::ALL.into_iter().filter_map(|guard| Some((guard.option()?, guard)));
+    let known: Vec<&str> = passable.clone().map(|(option, _)| option).collect();
+    let found = passable.into_iter().find(|(option, _)| *option == word);
+    found.map(|(_, guard)| guard).ok_or_else(|| format!("expected one of {}", known.join(", ")))
 }
 
 #[derive(Debug, Args)]
@@ -281,10 +252,10 @@ mod tests {
 
     #[test]
     fn what_guards_name_can_be_passed() {
-        for allow in Allow::value_variants() {
-            let name = allow.to_possible_value().map(|value| value.get_name().to_owned());
-            assert_eq!(name.as_deref(), allow.guard().option());
+        for one in Guard::ALL.into_iter().filter(|one| one.option().is_some()) {
+            assert_eq!(guard(one.option().unwrap()), Ok(one));
         }
+        assert!(guard("empty").unwrap_err().contains("shrink, left-out"));
     }
 
     #[test]

@@ -165,9 +165,7 @@ impl Found {
 pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> {
     let found = find(job, ledger, Purpose::Look)?;
     let plan = found.plan(job);
-    let writing = ledger.transaction()?;
-    keep_memories(job, &found, &writing)?;
-    writing.commit()?;
+    learn(job, &found, ledger)?;
     let derived = (&found.alternates, job.people.structured_data);
     let (settled, outcomes) = (&found.settled, &found.outcomes);
     let notices = notice(&found.arrivals, settled, &found.chooser, outcomes, derived, ledger.seed()?);
@@ -185,9 +183,7 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
 /// Gathers and lists entries, those that are left out too. Returns the list and how many there are in all.
 pub fn list(job: &Job<'_>, ledger: &mut Ledger, listing: &Listing) -> Result<(Vec<Listed>, u64), StoreError> {
     let found = find(job, ledger, Purpose::LookCloser)?;
-    let writing = ledger.transaction()?;
-    keep_memories(job, &found, &writing)?;
-    writing.commit()?;
+    learn(job, &found, ledger)?;
     let files = found.files(job);
     Ok(look::list(listing, &found.arrivals, &found.settled, &found.chooser, &found.outcomes, &files))
 }
@@ -354,6 +350,13 @@ fn gone(ledger: &Ledger, remembered: &Remembered, settled: &Settled) -> Result<V
         }
     }
     Ok(departed)
+}
+
+/// Remembers what was learnt of files, for a run that writes nothing else.
+fn learn(job: &Job<'_>, found: &Found, ledger: &mut Ledger) -> Result<(), StoreError> {
+    let writing = ledger.transaction()?;
+    keep_memories(job, found, &writing)?;
+    writing.commit()
 }
 
 fn keep_memories(job: &Job<'_>, found: &Found, writing: &crate::ledger::Writing<'_>) -> Result<(), StoreError> {

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use rayon::prelude::*;
 
-use super::{Departed, Found, Job, Purpose, find, guard, keep_memories, report};
+use super::{Departed, Found, Job, Purpose, find, guard, learn, report};
 use crate::arrange::{FilePlan, child_name};
 use crate::error::StoreError;
 use crate::ledger::{FileRow, Ledger};
@@ -19,9 +19,7 @@ const MOST_LISTED: usize = 10_000;
 /// Gathers, chooses and arranges as a build does, and writes nothing but what was learnt of the sources' files.
 pub fn preview(job: &Job<'_>, ledger: &mut Ledger) -> Result<Preview, StoreError> {
     let found = find(job, ledger, Purpose::Write)?;
-    let writing = ledger.transaction()?;
-    keep_memories(job, &found, &writing)?;
-    writing.commit()?;
+    learn(job, &found, ledger)?;
     let declared = ledger.fact(DECLARED)?.unwrap_or_default();
     let robots = Declaration::of(&job.place, &declared)?.map_or(RobotsFate::Unnamed, |one| one.fate());
 

@@ -2,7 +2,6 @@
 
 use atlas_store::build::{build, preview};
 use atlas_store::ledger::Ledger;
-use atlas_store::report::Guard;
 
 use crate::args;
 use crate::config::Settings;
@@ -12,10 +11,9 @@ use crate::view;
 
 pub fn run(settings: &Settings, arguments: &args::Build, screen: &Screen) -> Result<Exit, Failure> {
     let mut ledger = Ledger::open(&settings.ledger)?;
-    let allow: Vec<Guard> = arguments.allow.iter().map(|allow| allow.guard()).collect();
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job = settings.job(arguments.fresh, &allow, &more);
+    let job = settings.job(arguments.fresh, &arguments.allow, &more);
     if arguments.dry_run {
         let preview = preview(&job, &mut ledger)?;
         drop(progress);
