@@ -24,10 +24,8 @@ pub fn row(bytes: &[u8]) -> u64 {
     xxh3_64(bytes)
 }
 
-/// What is written of an entry in a strand: what was said, under these settings, with this date, going in like this, in this
-/// group of translations. Moves at least whenever the bytes in the file would.
-pub fn written(said: u64, settings: u64, observed: Option<i32>, kept: &Kept, group: u64, strand: Strand) -> u64 {
-    let observed = observed.map_or(0, |day| (i64::from(day) << 1 | 1) as u64);
+/// What was decided of an entry in a strand: what the sources say of it, and how it goes in.
+pub fn decided(said: u64, kept: &Kept, strand: Strand) -> u64 {
     let hints = [
         kept.changefreq.map_or(0, |hint| hint as u8 + 1),
         kept.priority.map_or(0, |hint| hint.hundredths() + 1),
@@ -35,8 +33,14 @@ pub fn written(said: u64, settings: u64, observed: Option<i32>, kept: &Kept, gro
         strand as u8,
     ];
     let section = kept.section as u32;
-    let words = [said, observed, group, u64::from(u32::from_le_bytes(hints)) << 32 | u64::from(section)];
-    xxh3_64_with_seed(words.map(u64::to_le_bytes).as_flattened(), settings)
+    xxh3_64_with_seed(&(u64::from(u32::from_le_bytes(hints)) << 32 | u64::from(section)).to_le_bytes(), said)
+}
+
+/// What is written of an entry of which this was [`decided`]: under these settings, with this date, in this group of
+/// translations. Moves at least whenever the bytes in the file would.
+pub fn written(decided: u64, settings: u64, observed: Option<i32>, group: u64) -> u64 {
+    let observed = observed.map_or(0, |day| (i64::from(day) << 1 | 1) as u64);
+    xxh3_64_with_seed([decided, observed ^ group.rotate_left(32)].map(u64::to_le_bytes).as_flattened(), settings)
 }
 
 /// A group of translations, as it is written.
@@ -140,17 +144,20 @@ mod tests {
     #[test]
     fn written_follows_all_that_is_written() {
         let kept = Kept { section: 1, changefreq: None, priority: None, date_policy: DatePolicy::Usual };
-        let base = written(1, 2, None, &kept, 0, Strand::Pages);
+        let told = |said, settings, observed, kept: &Kept, group, strand| {
+            written(decided(said, kept, strand), settings, observed, group)
+        };
+        let base = told(1, 2, None, &kept, 0, Strand::Pages);
         let others = [
-            written(2, 2, None, &kept, 0, Strand::Pages),
-            written(1, 3, None, &kept, 0, Strand::Pages),
-            written(1, 2, Some(0), &kept, 0, Strand::Pages),
-            written(1, 2, None, &Kept { priority: Priority::new(0.0), ..kept }, 0, Strand::Pages),
-            written(1, 2, None, &Kept { changefreq: Some(Changefreq::Always), ..kept }, 0, Strand::Pages),
-            written(1, 2, None, &Kept { date_policy: DatePolicy::None, ..kept }, 0, Strand::Pages),
-            written(1, 2, None, &Kept { section: 2, ..kept }, 0, Strand::Pages),
-            written(1, 2, None, &kept, 9, Strand::Pages),
-            written(1, 2, None, &kept, 0, Strand::News),
+            told(2, 2, None, &kept, 0, Strand::Pages),
+            told(1, 3, None, &kept, 0, Strand::Pages),
+            told(1, 2, Some(0), &kept, 0, Strand::Pages),
+            told(1, 2, None, &Kept { priority: Priority::new(0.0), ..kept }, 0, Strand::Pages),
+            told(1, 2, None, &Kept { changefreq: Some(Changefreq::Always), ..kept }, 0, Strand::Pages),
+            told(1, 2, None, &Kept { date_policy: DatePolicy::None, ..kept }, 0, Strand::Pages),
+            told(1, 2, None, &Kept { section: 2, ..kept }, 0, Strand::Pages),
+            told(1, 2, None, &kept, 9, Strand::Pages),
+            told(1, 2, None, &kept, 0, Strand::News),
         ];
         assert!(others.iter().all(|other| *other != base));
     }

@@ -233,6 +233,15 @@ impl Lastmod {
         LONGEST
     }
 
+    /// The length of the text.
+    pub fn length(&self) -> usize {
+        match self {
+            Self::Day(_) => 10,
+            Self::Instant { offset: 0, .. } => 20,
+            Self::Instant { .. } => LONGEST,
+        }
+    }
+
     /// Appends the text to a file that is being written.
     pub fn push_to(&self, out: &mut Vec<u8>) {
         let mut text = [0; LONGEST];

@@ -147,7 +147,7 @@ impl Folder {
                 Err(error) => Outcome::Problem(self.problem(&path, format!("cannot be read: {error}"))),
             })
             .collect();
-        let mut block = Block::new(gathering.seed());
+        let mut block = Block::new(gathering.desk());
         for one in read {
             match one {
                 Outcome::Met(learnt) => {
@@ -164,7 +164,7 @@ impl Folder {
                 Outcome::Problem(problem) => gathering.problem(problem),
             }
             if block.len() * 300 > BLOCK_BYTES {
-                gathering.push(std::mem::replace(&mut block, Block::new(gathering.seed())));
+                gathering.push(std::mem::replace(&mut block, Block::new(gathering.desk())));
             }
         }
         gathering.push(block);

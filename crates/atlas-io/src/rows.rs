@@ -2,7 +2,7 @@
 
 use std::io::{self, Read};
 
-use atlas_store::arrival::Block;
+use atlas_store::arrival::{Block, Desk};
 use atlas_store::source::{Gathering, Problem};
 use rayon::prelude::*;
 use serde_json::{Map, Value};
@@ -53,11 +53,11 @@ impl Rows<'_> {
         let mut batch = next_batch(&mut cuts)?;
         let Some(first) = batch.first_mut() else { return Ok(()) };
         let header = self.header(first)?;
-        let seed = gathering.seed();
+        let desk = gathering.desk().clone();
         while !batch.is_empty() {
             // The next blocks are read while these are taken apart.
             let (read, next) = rayon::join(
-                || batch.par_iter().map(|cut| Reading::new(self, seed, cut, &header).run()).collect::<Vec<_>>(),
+                || batch.par_iter().map(|cut| Reading::new(self, &desk, cut, &header).run()).collect::<Vec<_>>(),
                 || next_batch(&mut cuts),
             );
             for (block, problems) in read {
@@ -126,9 +126,9 @@ struct Reading<'t> {
 }
 
 impl<'t> Reading<'t> {
-    fn new(rows: &'t Rows<'t>, seed: u64, cut: &'t Cut, header: &'t Header) -> Self {
+    fn new(rows: &'t Rows<'t>, desk: &Desk, cut: &'t Cut, header: &'t Header) -> Self {
         let reader = RecordReader { settings: rows.settings, header };
-        Self { rows, reader, cut, block: Block::with_room(seed, cut.bytes.len()), problems: Vec::new() }
+        Self { rows, reader, cut, block: Block::with_room(desk, cut.bytes.len()), problems: Vec::new() }
     }
 
     fn run(mut self) -> (Block, Vec<Problem>) {

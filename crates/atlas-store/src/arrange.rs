@@ -3,9 +3,9 @@
 //! Files and segments in which nothing moved are carried over without being looked into. What has to be made anew is
 //! listed entry by entry, for [`publish`](crate::publish) to render and compress.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
-use atlas_core::choose::CHILD_PREFIX;
+use atlas_core::choose::{CHILD_PREFIX, Kept};
 use atlas_core::contribution::Said;
 use atlas_core::format::{Frame, write_url};
 use atlas_core::news::MOST_NEWS;
@@ -15,13 +15,18 @@ use atlas_core::shape::Shape;
 use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
-use crate::arrival::Arrivals;
-use crate::derive::Alternates;
-use crate::ledger::{FileRow, Remembered, SegmentRow, Standing};
-use crate::settle::{Candidate, UNKNOWN};
+use crate::arrival::{Arrivals, Place};
+use crate::derive::{Alternates, NO_GROUP};
+use crate::error::StoreError;
+use crate::ledger::{FileRow, Ledger, Remembered, SegmentRow, SegmentText, Standing};
+use crate::settle::{Candidate, Fate, Settled};
 
 /// Entries in one segment. Fewer make a change cheaper and the files larger: 8 % at 480.
 const SEGMENT: usize = 480;
+/// New entries are put in the order of their age within so many rows, counted from the first: a site is never sorted as a whole.
+const WINDOW: u32 = 1 << 19;
+/// How many segments are looked into at a time.
+const SEGMENTS_AT_A_TIME: usize = 64;
 
 /// How files are cut.
 #[derive(Debug, Clone)]
@@ -60,29 +65,26 @@ pub struct Renderer<'a> {
 }
 
 impl Renderer<'_> {
-    /// Appends the `url` elements of many candidates. Their rows lie far apart: they are fetched together first, so that
-    /// the waits for memory overlap.
-    pub fn render_all(&self, candidates: &[&Candidate], out: &mut Vec<u8>) {
-        let rows: Vec<&[u8]> = candidates.iter().map(|candidate| self.arrivals.row(candidate.place)).collect();
-        let near: Vec<u8> = rows.concat();
-        let mut start = 0;
-        for (candidate, row) in candidates.iter().zip(&rows) {
-            self.render_row(candidate, &near[start..start + row.len()], out);
-            start += row.len();
-        }
-    }
-
-    /// Appends the `url` element of a candidate; returns the frame it needs, and how many media are in it.
-    pub fn render(&self, candidate: &Candidate, out: &mut Vec<u8>) -> (Frame, u32) {
-        self.render_row(candidate, self.arrivals.row(candidate.place), out)
-    }
-
-    fn render_row(&self, candidate: &Candidate, row: &[u8], out: &mut Vec<u8>) -> (Frame, u32) {
-        let said = Said::read(row);
+    /// Appends the `url` element of a candidate, whose row has been read; returns the frame it needs, and how many media are in it.
+    pub(crate) fn render(&self, candidate: &Candidate, said: &Said<'_>, out: &mut Vec<u8>) -> (Frame, u32) {
         let group = self.alternates.list(candidate.group);
-        let entry = self.shape.entry(&said, candidate.kept(), candidate.observed(), group, candidate.strand);
+        let entry = self.shape.entry(said, candidate.kept(), candidate.observed(), group, candidate.strand);
         write_url(out, &entry);
         (Frame::of(&entry), entry.media())
+    }
+
+    /// Appends the `url` element of an entry that is new, whose row has been read.
+    pub(crate) fn render_new(&self, kept: Kept, group: u32, said: &Said<'_>, out: &mut Vec<u8>) -> (Frame, u32) {
+        let entry = self.shape.entry(said, kept, None, self.alternates.list(group), Strand::Pages);
+        write_url(out, &entry);
+        (Frame::of(&entry), entry.media())
+    }
+
+    /// The weight of a candidate and the namespaces it needs.
+    fn measure(&self, candidate: &Candidate) -> (Weight, Frame) {
+        let mut out = Vec::new();
+        let (frame, media) = self.render(candidate, &Said::read(&self.arrivals.row(candidate.place)), &mut out);
+        (Weight { bytes: out.len() as u64, media }, frame)
     }
 
     /// Bytes of a file that are left for its entries.
@@ -130,8 +132,10 @@ pub enum SegmentPlan {
 pub struct Made {
     /// Its number in the file.
     pub number: u32,
-    /// Its candidates, in order.
-    pub members: Vec<u32>,
+    /// The segment that it was before.
+    pub base: Option<SegmentRow>,
+    /// Its entries, in order.
+    pub members: Vec<Member>,
     /// The namespaces it needs.
     pub frame: Frame,
     /// Its unpacked size.
@@ -140,12 +144,62 @@ pub struct Made {
     pub media: u64,
 }
 
-impl Made {
-    fn new(number: u32) -> Self {
-        Self { number, members: Vec::with_capacity(SEGMENT), frame: Frame::default(), size: 0, media: 0 }
+/// Where an entry of a segment comes from. As a number, because there are as many as entries.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Member(u32);
+
+/// What a [`Member`] says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum From {
+    /// It is as it was: its place in the segment before.
+    Base(u32),
+    /// It is among [`Settled::listed`].
+    Listed(u32),
+    /// It is new: its row.
+    Row(Place),
+}
+
+impl Member {
+    const BASE: u32 = 2 << 30;
+    const LISTED: u32 = 1 << 30;
+    const NUMBER: u32 = (1 << 30) - 1;
+
+    fn base(at: u32) -> Self {
+        Self(Self::BASE | at)
     }
 
-    fn add(&mut self, member: u32, weight: Weight, frame: Frame) {
+    fn listed(at: u32) -> Self {
+        Self(Self::LISTED | at)
+    }
+
+    fn row(place: Place) -> Self {
+        Self(place.0)
+    }
+
+    /// Where it comes from.
+    pub fn from(self) -> From {
+        let number = self.0 & Self::NUMBER;
+        match self.0 & !Self::NUMBER {
+            Self::BASE => From::Base(number),
+            Self::LISTED => From::Listed(number),
+            _ => From::Row(Place(number)),
+        }
+    }
+}
+
+impl Made {
+    fn new(number: u32) -> Self {
+        Self { number, base: None, members: Vec::with_capacity(SEGMENT), frame: Frame::default(), size: 0, media: 0 }
+    }
+
+    /// The segment as it was, to be added to.
+    fn again(row: SegmentRow) -> Self {
+        let mut members = Vec::with_capacity(SEGMENT);
+        members.extend((0..row.count).map(Member::base));
+        Self { number: row.number, base: Some(row), members, frame: row.frame, size: row.size, media: row.media }
+    }
+
+    fn add(&mut self, member: Member, weight: Weight, frame: Frame) {
         self.members.push(member);
         self.size += weight.bytes;
         self.media += u64::from(weight.media);
@@ -239,245 +293,416 @@ pub struct Plan {
     pub next_numbers: BTreeMap<(String, Strand), u32>,
 }
 
-/// Arranges all candidates.
-pub fn arrange(
-    remembered: &Remembered,
-    candidates: &[Candidate],
-    sections: &Sections,
-    cut: &Cut,
-    renderer: &Renderer<'_>,
-) -> Plan {
-    let mut owners = vec![UNKNOWN; remembered.lane.len()];
-    let mut members: BTreeMap<(usize, Strand), Vec<u32>> = BTreeMap::new();
-    for (at, candidate) in candidates.iter().enumerate() {
-        if let Some(owner) = owners.get_mut(candidate.prior as usize) {
-            *owner = at as u32;
-        }
-        members.entry((usize::from(candidate.section), candidate.strand)).or_default().push(at as u32);
-    }
-    let mut plan = Plan { files: Vec::new(), folded: Vec::new(), next_numbers: remembered.next_numbers.clone() };
-    for (at, section) in sections.list().iter().enumerate() {
-        for strand in Strand::ALL {
-            let files = remembered.files.iter().filter(|file| file.section == section.name && file.strand == strand);
-            let next = remembered.next_numbers.get(&(section.name.clone(), strand)).copied().unwrap_or(1);
-            let arranging = Arranging {
-                name: &section.name,
-                strand,
-                section: at as u16,
-                candidates,
-                owners: &owners,
-                cut: cut.of(section, strand),
-                renderer,
-                files: Vec::new(),
-            };
-            let members = members.get(&(at, strand)).map_or(&[][..], Vec::as_slice);
-            arranging.run(files, members, next, &mut plan);
-        }
-    }
-    // Sections that are no longer configured have lost all their entries to others.
-    let known = |file: &&FileRow| !sections.list().iter().any(|section| section.name == file.section);
-    plan.folded.extend(remembered.files.iter().filter(known).map(|file| file.id));
-    plan
+/// What arranging looks at.
+pub(crate) struct Site<'a> {
+    pub(crate) ledger: &'a Ledger,
+    pub(crate) remembered: &'a Remembered,
+    pub(crate) sections: &'a Sections,
+    pub(crate) cut: &'a Cut,
+    pub(crate) renderer: Renderer<'a>,
 }
 
-/// One strand of a section being arranged.
-struct Arranging<'a> {
+/// Arranges all entries: first those that stand, file by file; then those that wait for a place, window by window.
+pub(crate) fn arrange(site: &Site<'_>, settled: &mut Settled) -> Result<Plan, StoreError> {
+    let mut arranging = Arranging::new(site, settled);
+    arranging.stand(settled)?;
+    let mut waiting = arranging.make_room(settled)?;
+    let recalled = std::mem::take(&mut waiting.recalled);
+    let Site { ledger, remembered, renderer, .. } = site;
+    let recalled = settled.recall(&recalled, renderer.arrivals, ledger, remembered, renderer.alternates)?;
+    waiting.listed.extend(recalled.into_values());
+    arranging.place(settled, waiting.listed);
+    Ok(arranging.plan(settled))
+}
+
+/// Entries that wait for a place.
+#[derive(Default)]
+struct Waiting {
+    /// Among [`Settled::listed`].
+    listed: Vec<u32>,
+    /// As they were, by where the ledger remembers them.
+    recalled: Vec<u32>,
+}
+
+/// An entry that is to be placed.
+struct Arrival {
+    age: i64,
+    named: Place,
+    member: Member,
+    shelf: u32,
+    weight: Weight,
+    frame: Frame,
+}
+
+/// The files of one strand of a section.
+struct Stack<'a> {
+    section: usize,
     name: &'a str,
     strand: Strand,
-    section: u16,
-    candidates: &'a [Candidate],
-    owners: &'a [u32],
     cut: Cut,
-    renderer: &'a Renderer<'a>,
     files: Vec<FilePlan>,
+    shelf: Shelf,
+    /// How many entries there are in all.
+    entries: u64,
+    /// Whether entries wait for a place.
+    awaited: bool,
+}
+
+struct Arranging<'a> {
+    site: &'a Site<'a>,
+    /// By section and strand.
+    stacks: Vec<Stack<'a>>,
+    folded: Vec<i64>,
 }
 
 impl<'a> Arranging<'a> {
-    fn run(mut self, files: impl Iterator<Item = &'a FileRow>, members: &[u32], next: u32, plan: &mut Plan) {
-        let mut settled = vec![false; if members.is_empty() { 0 } else { self.candidates.len() }];
-        files.for_each(|file| self.stand(file, &mut settled));
-        self.files.sort_by_key(|file| file.number);
-        let states = self.files.iter().map(|file| FileState {
-            number: file.number,
-            limits: file.limits,
-            urls: file.urls() as u32,
-            bytes: file.segments.iter().map(SegmentPlan::size).sum(),
-            media: file.segments.iter().map(SegmentPlan::media).sum(),
+    fn new(site: &'a Site<'a>, settled: &Settled) -> Self {
+        let sections = site.sections.list().iter().enumerate();
+        let stacks = sections.flat_map(|(at, section)| {
+            Strand::ALL.map(|strand| Stack {
+                section: at,
+                name: &section.name,
+                strand,
+                cut: site.cut.of(section, strand),
+                files: Vec::new(),
+                shelf: Shelf::new(Vec::new(), 1),
+                entries: if strand == Strand::Pages { settled.tallies[at].entries } else { 0 },
+                awaited: strand == Strand::Pages && settled.tallies[at].added > 0,
+            })
         });
-        let mut shelf = Shelf::new(states.collect(), next);
-        let mut arrivals: Vec<u32> = members.iter().copied().filter(|at| !settled[*at as usize]).collect();
-        self.shrink_overfull(&mut shelf, &mut arrivals);
-        if self.files.last().is_some_and(|file| file.loses_to_others) {
-            shelf.seal();
-        }
-        for number in shelf.fold(!arrivals.is_empty()) {
-            let at = self.files.iter().position(|file| file.number == number);
-            let Some(file) = at.map(|at| self.files.remove(at)) else { continue };
-            arrivals.extend(file.segments.iter().flat_map(|segment| self.members(segment)));
-            plan.folded.extend(file.id);
-        }
-        self.place(&mut shelf, arrivals, members.len());
-        if !members.is_empty() || next > 1 {
-            plan.next_numbers.insert((self.name.to_owned(), self.strand), shelf.next_number());
-        }
-        plan.files.append(&mut self.files);
+        // Sections that are no longer configured have lost all their entries to others.
+        let gone = |file: &&FileRow| site.sections.named(&file.section).is_none();
+        let folded = site.remembered.files.iter().filter(gone).map(|file| file.id).collect();
+        Self { site, stacks: stacks.collect(), folded }
     }
 
-    /// Takes a file over as it stands, less what is gone from it.
-    fn stand(&mut self, file: &FileRow, settled: &mut [bool]) {
-        let limits = Limits {
-            urls: self.cut.urls_per_file.for_standing(file.limits.urls),
-            bytes: self.renderer.inside(self.cut.bytes_per_file),
-            media: self.cut.media_per_file,
-        };
-        let mut plan = FilePlan {
-            id: Some(file.id),
-            section: file.section.clone(),
-            strand: file.strand,
-            number: file.number,
-            limits,
-            resized: limits != file.limits,
-            before: Some(file.standing),
-            segments: Vec::with_capacity(file.segments.len()),
-            dropped: Vec::new(),
-            loses_to_others: false,
-        };
-        for segment in &file.segments {
-            let owners = &self.owners[segment.first..segment.first + segment.count as usize];
-            let mut clean = true;
-            for &owner in owners {
-                let here = owner != UNKNOWN && self.candidates[owner as usize].section == self.section;
-                plan.loses_to_others |= owner != UNKNOWN && !here;
-                clean &= here && self.candidates[owner as usize].same;
-                if here {
-                    settled[owner as usize] = true;
+    fn stack_of(section: usize, strand: Strand) -> usize {
+        section * Strand::ALL.len() + strand as usize
+    }
+
+    /// Takes files over as they stand, less what is gone from them.
+    fn stand(&mut self, settled: &Settled) -> Result<(), StoreError> {
+        let listed: HashMap<u32, u32> =
+            settled.listed.iter().zip(0..).map(|(candidate, at)| (candidate.prior, at)).collect();
+        for file in &self.site.remembered.files {
+            let Some(section) = self.site.sections.named(&file.section) else { continue };
+            let stack = &mut self.stacks[Self::stack_of(section, file.strand)];
+            let limits = Limits {
+                urls: stack.cut.urls_per_file.for_standing(file.limits.urls),
+                bytes: self.site.renderer.inside(stack.cut.bytes_per_file),
+                media: stack.cut.media_per_file,
+            };
+            let mut plan = FilePlan {
+                id: Some(file.id),
+                section: file.section.clone(),
+                strand: file.strand,
+                number: file.number,
+                limits,
+                resized: limits != file.limits,
+                before: Some(file.standing),
+                segments: Vec::with_capacity(file.segments.len()),
+                dropped: Vec::new(),
+                loses_to_others: false,
+            };
+            for segment in &file.segments {
+                let fates = &settled.fates[segment.range()];
+                if fates.iter().all(|fate| *fate == Fate::Same as u8) {
+                    plan.segments.push(SegmentPlan::Kept(*segment));
+                    continue;
+                }
+                let mut made = Made { base: Some(*segment), ..Made::new(segment.number) };
+                for (fate, nth) in fates.iter().zip(0..) {
+                    if *fate == Fate::Same as u8 {
+                        made.members.push(Member::base(nth));
+                    } else if let Some(&at) = listed.get(&(segment.first as u32 + nth)) {
+                        let here = usize::from(settled.listed[at as usize].section) == section;
+                        plan.loses_to_others |= !here;
+                        made.members.extend(here.then(|| Member::listed(at)));
+                    }
+                }
+                match made.members.is_empty() {
+                    true => plan.dropped.push(segment.number),
+                    false => plan.segments.push(SegmentPlan::Made(made)),
                 }
             }
-            if clean {
-                plan.segments.push(SegmentPlan::Kept(*segment));
-                continue;
+            stack.files.push(plan);
+        }
+        self.measure(settled)?;
+        for stack in &mut self.stacks {
+            stack.files.sort_by_key(|file| file.number);
+            let states = stack.files.iter().map(|file| FileState {
+                number: file.number,
+                limits: file.limits,
+                urls: file.urls() as u32,
+                bytes: file.segments.iter().map(SegmentPlan::size).sum(),
+                media: file.segments.iter().map(SegmentPlan::media).sum(),
+            });
+            let next = self.site.remembered.next_numbers.get(&(stack.name.to_owned(), stack.strand)).copied();
+            stack.shelf = Shelf::new(states.collect(), next.unwrap_or(1));
+            if stack.strand != Strand::Pages {
+                stack.entries = stack.shelf.files().iter().map(|file| u64::from(file.urls)).sum();
             }
-            let stays = |owner: &u32| *owner != UNKNOWN && self.candidates[*owner as usize].section == self.section;
-            let members: Vec<u32> = owners.iter().copied().filter(stays).collect();
-            if members.is_empty() {
-                plan.dropped.push(segment.number);
-            } else {
-                plan.segments.push(SegmentPlan::Made(self.made(segment.number, members)));
+        }
+        Ok(())
+    }
+
+    /// Finds out how large the segments are that lost entries, or in which some changed.
+    fn measure(&mut self, settled: &Settled) -> Result<(), StoreError> {
+        let (ledger, renderer) = (self.site.ledger, self.site.renderer);
+        let files = self.stacks.iter_mut().flat_map(|stack| &mut stack.files);
+        let mut touched: Vec<(i64, &mut Made)> = files
+            .flat_map(|file| {
+                let id = file.id.unwrap_or_default();
+                file.segments.iter_mut().filter_map(move |segment| match segment {
+                    SegmentPlan::Made(made) => Some((id, made)),
+                    SegmentPlan::Kept(_) => None,
+                })
+            })
+            .collect();
+        for some in touched.chunks_mut(SEGMENTS_AT_A_TIME) {
+            let bodies = some.iter().map(|(file, made)| ledger.body(*file, made.number));
+            let bodies: Vec<Vec<u8>> = bodies.collect::<Result<_, _>>()?;
+            some.par_iter_mut().zip(bodies).try_for_each(|((_, made), body)| {
+                let Some(base) = made.base else { return Ok(()) };
+                let text = SegmentText::read(&body, &base)?;
+                for member in std::mem::take(&mut made.members) {
+                    let (weight, frame) = renderer.weigh(member, &base, &text, settled);
+                    made.add(member, weight, frame);
+                }
+                Ok::<(), StoreError>(())
+            })?;
+        }
+        Ok(())
+    }
+
+    /// Takes entries out of files that hold more than they may, and out of files that are to be folded.
+    fn make_room(&mut self, settled: &Settled) -> Result<Waiting, StoreError> {
+        let mut waiting = Waiting::default();
+        let files = self.stacks.iter().flat_map(|stack| &stack.files);
+        let made = files.flat_map(|file| &file.segments).filter_map(|segment| match segment {
+            SegmentPlan::Made(made) => Some(made),
+            SegmentPlan::Kept(_) => None,
+        });
+        let mut placed = vec![false; settled.listed.len()];
+        for member in made.flat_map(|made| &made.members) {
+            if let From::Listed(at) = member.from() {
+                placed[at as usize] = true;
             }
         }
-        self.files.push(plan);
-    }
-
-    fn made(&self, number: u32, members: Vec<u32>) -> Made {
-        let mut out = Vec::new();
-        let mut made = Made::new(number);
-        for member in members {
-            out.clear();
-            let (frame, media) = self.renderer.render(&self.candidates[member as usize], &mut out);
-            made.add(member, Weight { bytes: out.len() as u64, media }, frame);
+        for ((candidate, at), _) in settled.listed.iter().zip(0..).zip(&placed).filter(|(_, placed)| !**placed) {
+            let stack = &mut self.stacks[Self::stack_of(usize::from(candidate.section), candidate.strand)];
+            stack.awaited = true;
+            stack.entries += u64::from(candidate.strand != Strand::Pages);
+            waiting.listed.push(at);
         }
-        made
+        for stack in &mut self.stacks {
+            stack.shrink_overfull(self.site, settled, &mut waiting)?;
+            if stack.files.last().is_some_and(|file| file.loses_to_others) {
+                stack.shelf.seal();
+            }
+            for number in stack.shelf.fold(stack.awaited) {
+                let Some(at) = stack.files.iter().position(|file| file.number == number) else { continue };
+                let file = stack.files.remove(at);
+                for segment in &file.segments {
+                    match segment {
+                        SegmentPlan::Kept(row) => waiting.recalled.extend(row.range().map(|at| at as u32)),
+                        SegmentPlan::Made(made) => made.members.iter().for_each(|one| waiting.add(*one, made.base)),
+                    }
+                }
+                self.folded.extend(file.id);
+            }
+        }
+        waiting.recalled.sort_unstable();
+        Ok(waiting)
     }
 
-    fn members(&self, segment: &SegmentPlan) -> Vec<u32> {
-        match segment {
-            SegmentPlan::Kept(row) => self.owners[row.first..row.first + row.count as usize].to_vec(),
-            SegmentPlan::Made(made) => made.members.clone(),
+    /// Puts those that wait for a place into the open files, the oldest of each window first, and opens others as they are
+    /// needed.
+    fn place(&mut self, settled: &Settled, mut listed: Vec<u32>) {
+        let renderer = self.site.renderer;
+        let arrivals = renderer.arrivals;
+        listed.sort_unstable_by_key(|at| settled.listed[*at as usize].place);
+        let mut listed = listed.into_iter().peekable();
+        let any_added = settled.added.count() > 0;
+        for first in (0..arrivals.len() as u32).step_by(WINDOW as usize) {
+            let end = first.saturating_add(WINDOW);
+            let mut some: Vec<u32> = Vec::new();
+            while let Some(at) = listed.next_if(|at| settled.listed[*at as usize].place.0 < end) {
+                some.push(at);
+            }
+            let mut window: Vec<Arrival> = some.par_iter().map(|at| renderer.arrival(*at, settled)).collect();
+            if any_added {
+                window.par_extend(renderer.added(first, end, settled));
+            }
+            window.par_sort_unstable_by_key(|arrival| (arrival.age, arrival.named));
+            for Arrival { shelf, member, weight, frame, .. } in window {
+                self.stacks[shelf as usize].place(self.site, member, weight, frame);
+            }
         }
     }
 
-    /// The weight of an entry and the namespaces it needs, by rendering it where that has not been done.
-    fn measure(&self, at: u32) -> (Weight, Frame) {
-        let candidate = &self.candidates[at as usize];
-        if candidate.bytes > 0 {
-            return (Weight { bytes: u64::from(candidate.bytes), media: candidate.media }, candidate.frame());
+    fn plan(self, settled: &Settled) -> Plan {
+        let mut plan =
+            Plan { files: Vec::new(), folded: self.folded, next_numbers: self.site.remembered.next_numbers.clone() };
+        for mut stack in self.stacks {
+            let next = stack.shelf.next_number();
+            let any = stack.entries > 0 || settled.tallies[stack.section].entries > 0 && stack.strand == Strand::Pages;
+            if any || next > 1 {
+                plan.next_numbers.insert((stack.name.to_owned(), stack.strand), next);
+            }
+            plan.files.append(&mut stack.files);
         }
-        let mut out = Vec::new();
-        let (frame, media) = self.renderer.render(candidate, &mut out);
-        (Weight { bytes: out.len() as u64, media }, frame)
+        plan
+    }
+}
+
+impl Waiting {
+    fn add(&mut self, member: Member, base: Option<SegmentRow>) {
+        match (member.from(), base) {
+            (From::Base(nth), Some(base)) => self.recalled.push(base.first as u32 + nth),
+            (From::Listed(at), _) => self.listed.push(at),
+            _ => {}
+        }
+    }
+}
+
+impl Renderer<'_> {
+    /// The weight of an entry of a segment that stood before, and the namespaces it needs.
+    fn weigh(&self, member: Member, base: &SegmentRow, text: &SegmentText, settled: &Settled) -> (Weight, Frame) {
+        match member.from() {
+            From::Base(at) => {
+                let bytes = text.element(at).len() as u64;
+                if base.frame == Frame::default() {
+                    return (Weight { bytes, media: 0 }, Frame::default());
+                }
+                let (frame, media) = text.frame(at);
+                (Weight { bytes, media }, frame)
+            }
+            From::Listed(at) => self.measure(&settled.listed[at as usize]),
+            From::Row(_) => Default::default(),
+        }
     }
 
+    fn arrival(&self, at: u32, settled: &Settled) -> Arrival {
+        let candidate = &settled.listed[at as usize];
+        let (weight, frame) = self.measure(candidate);
+        let shelf = Arranging::stack_of(usize::from(candidate.section), candidate.strand) as u32;
+        Arrival { age: candidate.age, named: candidate.named, member: Member::listed(at), shelf, weight, frame }
+    }
+
+    /// The entries among some rows that the ledger did not know.
+    fn added(&self, first: u32, end: u32, settled: &Settled) -> impl ParallelIterator<Item = Arrival> {
+        let arrivals = self.arrivals;
+        let (from, _) = arrivals.find(Place(first));
+        let blocks = (from..arrivals.blocks()).take_while(move |at| arrivals.first_of(*at).0 < end);
+        let blocks: Vec<usize> = blocks.collect();
+        blocks.into_par_iter().flat_map_iter(move |at| {
+            let (block, before) = (arrivals.block(at), arrivals.first_of(at).0);
+            let rows = block.marks().iter().zip(before..).filter(|(_, at)| (first..end).contains(at));
+            let new = rows.filter(|(_, at)| settled.standing.is_new(Place(*at)));
+            let added = new.filter_map(|(mark, at)| {
+                let (kept, place) = (mark.kept()?, Place(at));
+                let weight = Weight { bytes: u64::from(mark.bytes), media: u32::from(mark.media) };
+                let group = self.alternates.group_of(place);
+                let (weight, frame) = match group {
+                    NO_GROUP => (weight, mark.frame),
+                    group => {
+                        // It was measured without its alternates.
+                        let (row, mut out) = (arrivals.row(place), Vec::new());
+                        let (frame, media) = self.render_new(kept, group, &Said::read(&row), &mut out);
+                        (Weight { bytes: out.len() as u64, media }, frame)
+                    }
+                };
+                let shelf = Arranging::stack_of(kept.section, Strand::Pages) as u32;
+                let named = settled.standing.named(place);
+                Some(Arrival { age: mark.age, named, member: Member::row(place), shelf, weight, frame })
+            });
+            added.collect::<Vec<_>>()
+        })
+    }
+}
+
+impl Stack<'_> {
     /// Takes entries from the end of files that hold more than they may.
-    fn shrink_overfull(&mut self, shelf: &mut Shelf, arrivals: &mut Vec<u32>) {
-        while let Some(number) = shelf.overfull() {
+    fn shrink_overfull(&mut self, site: &Site<'_>, settled: &Settled, waiting: &mut Waiting) -> Result<(), StoreError> {
+        while let Some(number) = self.shelf.overfull() {
             let Some(at) = self.files.iter().position(|file| file.number == number) else { break };
             let Some(last) = self.files[at].segments.pop() else { break };
-            let mut members = self.members(&last);
-            let segment = last.number();
-            while shelf.overfull() == Some(number)
+            let made = match last {
+                SegmentPlan::Kept(row) => Made::again(row),
+                SegmentPlan::Made(made) => made,
+            };
+            let Some(base) = made.base else { break };
+            let text =
+                SegmentText::read(&site.ledger.body(self.files[at].id.unwrap_or_default(), base.number)?, &base)?;
+            let mut members = made.members;
+            while self.shelf.overfull() == Some(number)
                 && let Some(member) = members.pop()
             {
-                shelf.take_out(number, self.measure(member).0);
-                arrivals.push(member);
+                self.shelf.take_out(number, site.renderer.weigh(member, &base, &text, settled).0);
+                waiting.add(member, Some(base));
             }
+            self.awaited = true;
             self.files[at].loses_to_others = true;
             if members.is_empty() {
-                self.files[at].dropped.push(segment);
-            } else {
-                let made = self.made(segment, members);
-                self.files[at].segments.push(SegmentPlan::Made(made));
+                self.files[at].dropped.push(base.number);
+                continue;
             }
+            let mut rest = Made { base: Some(base), ..Made::new(base.number) };
+            for member in members {
+                let (weight, frame) = site.renderer.weigh(member, &base, &text, settled);
+                rest.add(member, weight, frame);
+            }
+            self.files[at].segments.push(SegmentPlan::Made(rest));
         }
+        Ok(())
     }
 
-    /// Puts arrivals into the open file, oldest first, and opens others as they are needed.
-    fn place(&mut self, shelf: &mut Shelf, arrivals: Vec<u32>, section_size: usize) {
-        let aged = arrivals.into_par_iter().map(|at| {
-            let candidate = &self.candidates[at as usize];
-            (candidate.age, candidate.named, at, self.measure(at))
-        });
-        let mut aged: Vec<_> = aged.collect();
-        aged.par_sort_unstable_by_key(|(age, named, ..)| (*age, *named));
+    /// Puts an entry into the open file, or opens another for it.
+    fn place(&mut self, site: &Site<'_>, member: Member, weight: Weight, frame: Frame) {
         let opening = Limits {
-            urls: self.cut.urls_per_file.when_opened(section_size),
-            bytes: self.renderer.inside(self.cut.bytes_per_file),
+            urls: self.cut.urls_per_file.when_opened(self.entries as usize),
+            bytes: site.renderer.inside(self.cut.bytes_per_file),
             media: self.cut.media_per_file,
         };
-        for (_, _, at, (weight, frame)) in aged {
-            let number = shelf.place(weight, opening);
-            if self.files.last().is_none_or(|file| file.number != number) {
-                self.files.push(FilePlan {
-                    id: None,
-                    section: self.name.to_owned(),
-                    strand: self.strand,
-                    number,
-                    limits: opening,
-                    resized: false,
-                    before: None,
-                    segments: Vec::new(),
-                    dropped: Vec::new(),
-                    loses_to_others: false,
-                });
-            }
-            let last = self.files.len() - 1;
-            self.append(last, at, weight, frame);
+        let number = self.shelf.place(weight, opening);
+        if self.files.last().is_none_or(|file| file.number != number) {
+            self.files.push(FilePlan {
+                id: None,
+                section: self.name.to_owned(),
+                strand: self.strand,
+                number,
+                limits: opening,
+                resized: false,
+                before: None,
+                segments: Vec::new(),
+                dropped: Vec::new(),
+                loses_to_others: false,
+            });
+        }
+        if let Some(file) = self.files.last_mut() {
+            file.append(member, weight, frame);
         }
     }
+}
 
-    /// Adds an entry at the end of a file.
-    fn append(&mut self, file: usize, member: u32, weight: Weight, frame: Frame) {
-        if let Some(SegmentPlan::Made(made)) = self.files[file].segments.last_mut()
+impl FilePlan {
+    /// Adds an entry at the end.
+    fn append(&mut self, member: Member, weight: Weight, frame: Frame) {
+        if let Some(SegmentPlan::Made(made)) = self.segments.last_mut()
             && made.members.len() < SEGMENT
         {
             return made.add(member, weight, frame);
         }
-        let room = self.files[file].segments.last().is_some_and(|segment| segment.len() < SEGMENT);
-        let last = if room { self.files[file].segments.pop() } else { None };
-        let mut made = match last {
-            Some(SegmentPlan::Kept(row)) => Made {
-                number: row.number,
-                members: self.members(&SegmentPlan::Kept(row)),
-                frame: row.frame,
-                size: row.size,
-                media: row.media,
-            },
-            _ => {
-                let taken = self.files[file].segments.iter().map(SegmentPlan::number);
-                let number = taken.chain(self.files[file].dropped.iter().copied()).max().map_or(0, |number| number + 1);
-                Made::new(number)
+        let mut made = match self.segments.pop_if(|segment| segment.len() < SEGMENT) {
+            Some(SegmentPlan::Kept(row)) => Made::again(row),
+            Some(SegmentPlan::Made(made)) => made,
+            None => {
+                let taken = self.segments.iter().map(SegmentPlan::number);
+                Made::new(taken.chain(self.dropped.iter().copied()).max().map_or(0, |number| number + 1))
             }
         };
         made.add(member, weight, frame);
-        self.files[file].segments.push(SegmentPlan::Made(made));
+        self.segments.push(SegmentPlan::Made(made));
     }
 }

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use atlas_core::choose::Chooser;
+use atlas_core::choose::{Kept, Verdict};
 use atlas_core::contribution::Said;
 use atlas_core::people::{
     self, Feed, Label, Line, STYLESHEET, Template, Visitors, atom, rss, text_file_name, text_files,
@@ -10,10 +10,11 @@ use atlas_core::people::{
 use atlas_core::{address, shape, structured};
 use rayon::prelude::*;
 
-use crate::arrival::Arrivals;
+use crate::arrival::{Arrivals, Place, Trait};
 use crate::build::Job;
+use crate::ledger::Remembered;
 use crate::publish::{Aside, NEWEST_ATOM, NEWEST_RSS};
-use crate::settle::{Candidate, Settled};
+use crate::settle::{Settled, Stand};
 
 /// What is wanted besides sitemaps.
 #[derive(Debug, Clone, Default)]
@@ -26,6 +27,18 @@ pub struct People {
     pub text: bool,
     /// Structured data for pages with videos.
     pub structured_data: bool,
+}
+
+impl People {
+    /// Whether all entries are listed for people.
+    fn wants_lines(&self) -> bool {
+        self.visitors.is_some() || self.newest.is_some() || self.text
+    }
+
+    /// Whether the rows of all entries have to be held in memory.
+    pub(crate) fn wants_all(&self) -> bool {
+        self.wants_lines() || self.structured_data
+    }
 }
 
 /// How the page for visitors is made.
@@ -64,12 +77,34 @@ pub(crate) struct Lines<'a> {
 
 impl<'a> Lines<'a> {
     /// Collects what is wanted; nothing where nothing is.
-    pub(crate) fn new(people: &'a People, arrivals: &'a Arrivals, settled: &'a Settled, chooser: &'a Chooser) -> Self {
-        let wanted = people.visitors.is_some() || people.newest.is_some() || people.text;
-        let mut pages: Vec<&Candidate> = if wanted { settled.pages().collect() } else { Vec::new() };
-        pages.par_sort_unstable_by_key(|candidate| candidate.named);
-        let all: Vec<(u16, Line<'a>)> =
-            pages.par_iter().map(|page| (page.section, line(arrivals.row(page.place), page))).collect();
+    pub(crate) fn new(
+        people: &'a People,
+        arrivals: &'a Arrivals,
+        settled: &'a Settled,
+        remembered: &'a Remembered,
+    ) -> Self {
+        let chooser = arrivals.desk().chooser();
+        let mut pages: Vec<(Stand<'_>, Kept)> = Vec::new();
+        let mut with_videos: Vec<Place> = Vec::new();
+        if people.wants_lines() || people.structured_data {
+            settled.standing.each(arrivals, |stand| {
+                let Verdict::Kept(kept) = stand.verdict() else { return };
+                if people.wants_lines() {
+                    pages.push((stand, kept));
+                }
+                if people.structured_data && stand.mark.has(Trait::HasVideos) {
+                    with_videos.push(stand.place);
+                }
+            });
+        }
+        pages.par_sort_unstable_by_key(|(stand, _)| stand.named());
+        let all: Vec<(usize, Line<'a>)> = pages
+            .par_iter()
+            .map(|(stand, kept)| {
+                let observed = settled.observed(remembered, stand.prior);
+                (kept.section, line(arrivals.held(stand.place), observed, kept))
+            })
+            .collect();
         let visitors = people.visitors.as_ref().map(|settings| {
             let VisitorSettings { title, language, template, links_per_page } = settings;
             let mut sections: Vec<(Label, Vec<Line<'a>>)> = Vec::new();
@@ -77,13 +112,12 @@ impl<'a> Lines<'a> {
                 let label = Label { name: section.name.clone(), title: section.label() };
                 sections.push((label, Vec::new()));
             }
-            all.iter().for_each(|(section, line)| sections[usize::from(*section)].1.push(*line));
+            all.iter().for_each(|(section, line)| sections[*section].1.push(*line));
             let sort = |lines: &mut [Line<'a>]| lines.par_sort_unstable_by(Line::order);
             Visitors::new(sections, sort, *links_per_page, title, language, template)
         });
-        let with_videos = settled.pages().filter(|page| people.structured_data && page.has_videos);
-        let videos = with_videos.filter_map(|page| {
-            let row = arrivals.row(page.place);
+        let videos = with_videos.into_iter().filter_map(|place| {
+            let row = arrivals.held(place);
             let said = Said::read(row);
             structured::is_wanted(&said).then(|| (structured::file_name(address::path(&said.url)), row))
         });
@@ -133,9 +167,9 @@ impl<'a> Lines<'a> {
     }
 }
 
-fn line<'a>(row: &'a [u8], page: &Candidate) -> Line<'a> {
+fn line<'a>(row: &'a [u8], observed: Option<i32>, kept: &Kept) -> Line<'a> {
     let said = Said::read(row);
-    let (lastmod, published) = (shape::lastmod(&said, page.observed(), page.kept().date_policy), said.published);
+    let (lastmod, published) = (shape::lastmod(&said, observed, kept.date_policy), said.published);
     let mut line = Line::new(borrowed(Some(said.url)).unwrap_or_default());
     line.title = borrowed(said.title).map(str::trim).filter(|title| !title.is_empty());
     line.description = borrowed(said.description);

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use atlas_core::fingerprint;
 use serde::Serialize;
 
-use crate::arrival::{Arrivals, Block};
+use crate::arrival::{Arrivals, Block, Desk};
 use crate::error::StoreError;
 
 /// The most problems of one source that are kept with their words; more are counted.
@@ -109,7 +109,7 @@ pub struct Outcome {
 
 /// A source's side of a build.
 pub struct Gathering<'a> {
-    seed: u64,
+    desk: Desk,
     arrivals: &'a mut Arrivals,
     progress: &'a (dyn Fn(u64) + Sync),
     memory: Memory,
@@ -123,16 +123,15 @@ pub(crate) type Keeper<'a> = dyn FnMut(&Memory) -> Result<(), StoreError> + 'a;
 impl<'a> Gathering<'a> {
     pub(crate) fn new(
         name: String,
-        seed: u64,
         memory: Memory,
         arrivals: &'a mut Arrivals,
         progress: &'a (dyn Fn(u64) + Sync),
         keep: &'a mut Keeper<'a>,
     ) -> Self {
-        arrivals.begin_source();
+        let desk = arrivals.begin_source();
         let outcome =
             Outcome { name, rows: 0, unchanged_files: 0, remarks: Vec::new(), problems: Vec::new(), problem_count: 0 };
-        Self { seed, arrivals, progress, memory, keep, outcome }
+        Self { desk, arrivals, progress, memory, keep, outcome }
     }
 
     pub(crate) fn finish(mut self) -> (Outcome, Memory) {
@@ -140,9 +139,9 @@ impl<'a> Gathering<'a> {
         (self.outcome, self.memory)
     }
 
-    /// The seed for [`Block::new`].
-    pub fn seed(&self) -> u64 {
-        self.seed
+    /// The desk for [`Block::new`].
+    pub fn desk(&self) -> &Desk {
+        &self.desk
     }
 
     /// Hands over rows. Blocks must come in an order that depends on the input alone.
@@ -179,7 +178,7 @@ impl<'a> Gathering<'a> {
 
     /// Takes note of a file of the site that is no entry: a link to it leads somewhere.
     pub fn also_there(&mut self, address: &str) {
-        self.arrivals.also_there(fingerprint::key(self.seed, address));
+        self.arrivals.also_there(fingerprint::key(self.desk.seed(), address));
     }
 
     /// What was learnt when the source ran before.

@@ -73,7 +73,7 @@ impl Source for Rows {
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         for rows in self.rows.chunks(7) {
-            let mut block = Block::new(gathering.seed());
+            let mut block = Block::new(gathering.desk());
             for (url, page) in rows {
                 block.push(&Said {
                     url: url.into(),

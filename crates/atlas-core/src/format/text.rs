@@ -29,12 +29,17 @@ pub fn clean(text: &str) -> Cow<'_, str> {
     Cow::Owned(kept.trim().to_owned())
 }
 
-/// Appends text with `& ' " < >` escaped (sitemaps protocol 0.9, "entity escaping").
+/// Appends text with `& ' " < >` escaped.
 pub(crate) fn push_escaped(out: &mut Vec<u8>, text: &str) {
+    each_escaped(text, |part| out.extend_from_slice(part));
+}
+
+/// Gives text with `& ' " < >` escaped, part by part (sitemaps protocol 0.9, "entity escaping").
+pub(crate) fn each_escaped(text: &str, mut take: impl FnMut(&[u8])) {
     let mut rest = text.as_bytes();
     while let Some(at) = first_special(rest) {
-        out.extend_from_slice(&rest[..at]);
-        out.extend_from_slice(match rest[at] {
+        take(&rest[..at]);
+        take(match rest[at] {
             b'&' => b"&amp;",
             b'\'' => b"&apos;",
             b'"' => b"&quot;",
@@ -43,7 +48,7 @@ pub(crate) fn push_escaped(out: &mut Vec<u8>, text: &str) {
         });
         rest = &rest[at + 1..];
     }
-    out.extend_from_slice(rest);
+    take(rest);
 }
 
 fn first_special(text: &[u8]) -> Option<usize> {

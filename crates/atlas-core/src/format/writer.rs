@@ -1,6 +1,6 @@
 //! Writing `urlset` and `sitemapindex`.
 
-use super::text::{clean, push_escaped};
+use super::text::{clean, each_escaped};
 use super::{IMAGE, NEWS, SITEMAP, VIDEO, XHTML};
 use crate::entry::{Entry, NewsArticle};
 use crate::lastmod::Lastmod;
@@ -81,14 +81,56 @@ fn begin(style: Option<&str>, root: &str) -> String {
     format!("{DECLARATION}{}<{root} xmlns=\"{SITEMAP}\"", style.unwrap_or_default())
 }
 
-/// Appends one `url` element, on a line of its own. Videos that lack a required field must have been taken out before.
-pub fn write_url(out: &mut Vec<u8>, entry: &Entry<'_>) {
-    out.extend_from_slice(b"<url>");
+/// What an element can be written to.
+pub trait Sink {
+    /// Takes bytes as they are.
+    fn put(&mut self, bytes: &[u8]);
+
+    /// Takes a date.
+    fn put_date(&mut self, date: Lastmod);
+}
+
+impl Sink for Vec<u8> {
+    fn put(&mut self, bytes: &[u8]) {
+        self.extend_from_slice(bytes);
+    }
+
+    fn put_date(&mut self, date: Lastmod) {
+        date.push_to(self);
+    }
+}
+
+/// Counts the bytes that would be written.
+struct Counter(u64);
+
+impl Sink for Counter {
+    fn put(&mut self, bytes: &[u8]) {
+        self.0 += bytes.len() as u64;
+    }
+
+    fn put_date(&mut self, date: Lastmod) {
+        self.0 += date.length() as u64;
+    }
+}
+
+/// How many bytes [`write_url`] writes of an entry.
+pub fn url_bytes(entry: &Entry<'_>) -> u64 {
+    let mut counter = Counter(0);
+    write_url(&mut counter, entry);
+    counter.0
+}
+
+/// How an element that [`write_url`] wrote ends: no text in it can hold this.
+pub const URL_END: &[u8] = b"</url>\n";
+
+/// Writes one `url` element, on a line of its own. Videos that lack a required field must have been taken out before.
+pub fn write_url(out: &mut impl Sink, entry: &Entry<'_>) {
+    out.put(b"<url>");
     element(out, "loc", &entry.address);
     if let Some(lastmod) = entry.lastmod {
-        out.extend_from_slice(b"<lastmod>");
-        lastmod.push_to(out);
-        out.extend_from_slice(b"</lastmod>");
+        out.put(b"<lastmod>");
+        out.put_date(lastmod);
+        out.put(b"</lastmod>");
     }
     if let Some(changefreq) = entry.changefreq {
         element(out, "changefreq", changefreq.as_str());
@@ -97,41 +139,41 @@ pub fn write_url(out: &mut Vec<u8>, entry: &Entry<'_>) {
         element(out, "priority", &priority.to_string());
     }
     for image in &entry.images {
-        out.extend_from_slice(b"<image:image>");
+        out.put(b"<image:image>");
         element(out, "image:loc", image);
-        out.extend_from_slice(b"</image:image>");
+        out.put(b"</image:image>");
     }
     for video in &entry.videos {
-        out.extend_from_slice(b"<video:video>");
+        out.put(b"<video:video>");
         write_video(out, video);
-        out.extend_from_slice(b"</video:video>");
+        out.put(b"</video:video>");
     }
     if let Some(news) = &entry.news {
         write_news(out, news);
     }
     for alternate in &entry.alternates {
-        out.extend_from_slice(b"<xhtml:link rel=\"alternate\"");
+        out.put(b"<xhtml:link rel=\"alternate\"");
         attribute(out, "hreflang", &alternate.language);
         attribute(out, "href", &alternate.url);
-        out.extend_from_slice(b"/>");
+        out.put(b"/>");
     }
-    out.extend_from_slice(b"</url>\n");
+    out.put(URL_END);
 }
 
 /// The elements stand in the order of the news extension.
-fn write_news(out: &mut Vec<u8>, news: &NewsArticle<'_>) {
-    out.extend_from_slice(b"<news:news><news:publication>");
+fn write_news(out: &mut impl Sink, news: &NewsArticle<'_>) {
+    out.put(b"<news:news><news:publication>");
     element(out, "news:name", &clean(&news.publication));
     element(out, "news:language", &news.language);
-    out.extend_from_slice(b"</news:publication><news:publication_date>");
-    news.published.push_to(out);
-    out.extend_from_slice(b"</news:publication_date>");
+    out.put(b"</news:publication><news:publication_date>");
+    out.put_date(news.published);
+    out.put(b"</news:publication_date>");
     element(out, "news:title", &clean(news.title.trim()));
-    out.extend_from_slice(b"</news:news>");
+    out.put(b"</news:news>");
 }
 
 /// The elements stand in the order of the video extension.
-fn write_video(out: &mut Vec<u8>, video: &Video) {
+fn write_video(out: &mut impl Sink, video: &Video) {
     let description = video.description.as_deref().map(|description| first_letters(description.trim()));
     let number = |number: Option<String>| number.unwrap_or_default();
     let word = |word: Option<bool>| word.map(|word| if word { "yes" } else { "no" });
@@ -172,29 +214,29 @@ fn first_letters(description: &str) -> &str {
     }
 }
 
-fn element(out: &mut Vec<u8>, name: &str, text: &str) {
+fn element(out: &mut impl Sink, name: &str, text: &str) {
     element_with(out, name, None, text);
 }
 
-fn element_with(out: &mut Vec<u8>, name: &str, with: Option<(&str, &str)>, text: &str) {
-    out.push(b'<');
-    out.extend_from_slice(name.as_bytes());
+fn element_with(out: &mut impl Sink, name: &str, with: Option<(&str, &str)>, text: &str) {
+    out.put(b"<");
+    out.put(name.as_bytes());
     if let Some((name, value)) = with {
         attribute(out, name, value);
     }
-    out.push(b'>');
-    push_escaped(out, text);
-    out.extend_from_slice(b"</");
-    out.extend_from_slice(name.as_bytes());
-    out.push(b'>');
+    out.put(b">");
+    each_escaped(text, |part| out.put(part));
+    out.put(b"</");
+    out.put(name.as_bytes());
+    out.put(b">");
 }
 
-fn attribute(out: &mut Vec<u8>, name: &str, value: &str) {
-    out.push(b' ');
-    out.extend_from_slice(name.as_bytes());
-    out.extend_from_slice(b"=\"");
-    push_escaped(out, value);
-    out.push(b'"');
+fn attribute(out: &mut impl Sink, name: &str, value: &str) {
+    out.put(b" ");
+    out.put(name.as_bytes());
+    out.put(b"=\"");
+    each_escaped(value, |part| out.put(part));
+    out.put(b"\"");
 }
 
 /// One file in an index.

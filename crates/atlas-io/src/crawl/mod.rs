@@ -164,12 +164,12 @@ fn recall(gathering: &mut Gathering<'_>) {
 }
 
 fn hand_over(found: impl Iterator<Item = (Vec<u8>, Vec<u8>)>, gathering: &mut Gathering<'_>) {
-    let mut block = Block::new(gathering.seed());
+    let mut block = Block::new(gathering.desk());
     for (row, links) in found {
         block.push_bytes(&row);
         block.push_links(links);
         if block.len() * 300 > BLOCK_BYTES {
-            let full = std::mem::replace(&mut block, Block::new(gathering.seed()));
+            let full = std::mem::replace(&mut block, Block::new(gathering.desk()));
             gathering.push_counted(full);
         }
     }

@@ -10,6 +10,7 @@ use atlas_core::structured::{self, VideoObjects};
 
 use super::{FORM, Job, Purpose, find};
 use crate::arrange::child_name;
+use crate::arrival::Place;
 use crate::error::StoreError;
 use crate::ledger::{FileRow, LaneEntry, Ledger, NEVER};
 use crate::publish::Form;
@@ -44,42 +45,47 @@ pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Expl
     let mut said = Vec::new();
     let mut merged: Option<Said<'static>> = None;
     let mut sources: Vec<u16> = Vec::new();
-    for (place, _) in arrivals.marks().filter(|(_, mark)| mark.key == key) {
-        // Rows that were merged from several come after those of the last source.
-        if place.block() >= found.blocks {
-            break;
-        }
-        let one = Said::read(arrivals.row(place)).into_owned();
+    let mut places: Vec<Place> = Vec::new();
+    arrivals.each_mark(|place, mark| places.extend((mark.key == key).then_some(place)));
+    // Rows that were merged from several come after those of the last source.
+    places.retain(|place| arrivals.find(*place).0 < found.blocks);
+    for place in &places {
+        let one = Said::read(&arrivals.row(*place)).into_owned();
         match &mut merged {
             Some(merged) => merged.merge(one.clone()),
             None => merged = Some(one.clone()),
         }
-        let source = arrivals.source_of(place);
-        if !sources.contains(&(source as u16)) {
-            sources.push(source as u16);
+        let source = arrivals.source_of(*place);
+        if !sources.contains(&source) {
+            sources.push(source);
         }
-        said.push((found.outcomes[source].name.clone(), one));
+        said.push((found.outcomes[usize::from(source)].name.clone(), one));
     }
     let form = job.place.form(remembered.files.len(), ledger.fact(FORM)?.is_some());
-    let mut files: Vec<&FileRow> = remembered.files.iter().collect();
-    files.retain(|file| {
-        let mut places = file.segments.iter().flat_map(|one| one.first..one.first + one.count as usize);
-        places.any(|at| remembered.lane[at].key == key)
-    });
-    files.sort_by_key(|file| file.strand);
-    let files = files.into_iter().map(|file| match form {
+    let mut files: Vec<(&FileRow, LaneEntry)> = Vec::new();
+    for (file, segment) in remembered.segments(|_| true) {
+        let found = ledger.lane(file.id, segment)?.into_iter().find(|entry| entry.key == key);
+        files.extend(found.map(|entry| (file, entry)));
+    }
+    files.sort_by_key(|(file, _)| file.strand);
+    let lane = files.iter().find(|(file, _)| file.strand == Strand::Pages).map(|(_, entry)| *entry);
+    let files = files.into_iter().map(|(file, _)| match form {
         Form::Urlset => job.place.main.clone(),
         Form::Index => child_name(&file.section, file.strand, file.number),
     });
-    let lane = remembered.lane_of(|strand| strand == Strand::Pages).find(|(_, _, entry)| entry.key == key);
-    let lane = lane.map(|(_, _, entry)| *entry);
     let observed = lane.map(|lane| lane.observed).filter(|day| *day != NEVER);
-    let verdict = merged.as_ref().map(|merged| found.chooser.explain(merged, &sources));
+    let verdict = merged.as_ref().map(|merged| found.chooser().explain(merged, &sources));
     let lastmod = match (&merged, &verdict) {
         (Some(merged), Some((Verdict::Kept(kept), _))) => lastmod(merged, observed, kept.date_policy),
         _ => None,
     };
-    let group = found.settled.pages().find(|candidate| candidate.lane.key == key).map(|candidate| candidate.group);
+    // Where several rows speak of it, it is the merged one that is in a group.
+    let mut group = None;
+    arrivals.each_mark(|place, mark| {
+        if mark.key == key && found.settled.standing.stands(place) {
+            group = Some(found.alternates.group_of(place));
+        }
+    });
     let wanted = merged.as_ref().filter(|merged| structured::is_wanted(merged));
     Ok(Explained {
         verdict,

@@ -111,7 +111,7 @@ pub(super) fn guard(job: &Job<'_>, found: &Found) -> Option<Held> {
 }
 
 fn empty(_: &Job<'_>, found: &Found) -> Option<String> {
-    if !found.settled.candidates.is_empty() {
+    if found.settled.entries() > 0 {
         return None;
     }
     let why = found.settled.left_out.iter().max_by_key(|(_, sample)| sample.count());
@@ -145,8 +145,8 @@ fn gzip(job: &Job<'_>, found: &Found) -> Option<String> {
 /// robots.txt keeps engines from the home page, so that nothing of the site would be looked at.
 fn shut_out(job: &Job<'_>, found: &Found) -> Option<String> {
     let home = job.chooser.site.root().path();
-    let tokens = std::iter::once("*").chain(found.chooser.tokens.iter().map(String::as_str));
-    let mut barred = tokens.filter_map(|token| Some((token, found.chooser.robots.barred(token, home)?)));
+    let tokens = std::iter::once("*").chain(found.chooser().tokens.iter().map(String::as_str));
+    let mut barred = tokens.filter_map(|token| Some((token, found.chooser().robots.barred(token, home)?)));
     let (token, barred) = barred.next()?;
     Some(format!(
         "line {} of robots.txt, “Disallow: {}” (for {token}), shuts engines out of the home page",
@@ -157,7 +157,7 @@ fn shut_out(job: &Job<'_>, found: &Found) -> Option<String> {
 /// Reasons that leave out a large part of the site, each with its share in percent.
 fn shares(found: &Found) -> impl Iterator<Item = (Reason, u64)> {
     let left_out: u64 = found.settled.left_out.values().map(|sample| sample.count()).sum();
-    let all = found.settled.pages().count() as u64 + left_out;
+    let all = found.settled.entries() + left_out;
     let many = found
         .settled
         .left_out
@@ -182,11 +182,9 @@ fn left_out(_: &Job<'_>, found: &Found) -> Option<String> {
 
 /// A section of which nothing is left although its entries are still there: it bears another name now.
 fn new_sections(_: &Job<'_>, found: &Found) -> Option<String> {
-    let now: HashSet<&str> = found
-        .settled
-        .pages()
-        .map(|candidate| found.chooser.sections.list()[usize::from(candidate.section)].name.as_str())
-        .collect();
+    let sections = found.chooser().sections.list().iter().zip(&found.settled.tallies);
+    let now: HashSet<&str> =
+        sections.filter(|(_, tally)| tally.entries > 0).map(|(section, _)| section.name.as_str()).collect();
     let (section, (count, gone)) = sections_before(found)
         .into_iter()
         .find(|(section, (count, gone))| *count >= GUARDED_LEAST && !now.contains(section) && gone * 2 < *count)?;

@@ -21,19 +21,19 @@ use jiff::tz::TimeZone;
 pub use self::explain::{Explained, explain};
 use self::guard::{Before, guard};
 pub use self::preview::preview;
-use crate::arrange::{Cut, Plan, Renderer, SegmentPlan, arrange};
-use crate::arrival::Arrivals;
+use crate::arrange::{self, Cut, From, Plan, Renderer, SegmentPlan, arrange};
+use crate::arrival::{Arrivals, Desk, Place};
 pub use crate::derive::ARCHIVES;
 use crate::derive::{Alternates, archives};
 use crate::error::StoreError;
 use crate::ledger::{Change, Ledger, Remembered, RunCounts, RunRow, Tombstone};
 use crate::look::{self, Listed, Listing, notice};
 use crate::people::{Lines, People};
-use crate::publish::{Form, Place, Publisher, remove};
+use crate::publish::{self, Form, Press, Publisher, remove};
 use crate::report::{
     Built, Changes, Counted, Fate, FileReport, Guard, LeftOut, RobotsFate, SectionReport, SourceReport, Survey, Waiting,
 };
-use crate::settle::{Candidate, EXAMPLES, Gone, News, Settled, Terms, settle};
+use crate::settle::{EXAMPLES, Gone, Settled, Terms, settle};
 use crate::source::{Gathering, Memory, Outcome, Source};
 
 /// Facts of the ledger that a build needs.
@@ -55,7 +55,7 @@ pub struct Job<'a> {
     /// How files are cut.
     pub cut: Cut,
     /// Where files go.
-    pub place: Place,
+    pub place: publish::Place,
     /// A text that changes whenever a setting with a say in what is written changes.
     pub settings: String,
     /// The instant of the run.
@@ -72,8 +72,6 @@ pub struct Job<'a> {
 
 /// What a run has found, before anything is written.
 struct Found {
-    /// The job's, which now knows the tool's own files.
-    chooser: Chooser,
     arrivals: Arrivals,
     /// The blocks of the arrivals that come from sources.
     blocks: usize,
@@ -85,6 +83,8 @@ struct Found {
     first: bool,
     run: i64,
     was_index: bool,
+    /// A fingerprint of the settings that have a say in what is written.
+    settings: u64,
     /// What the last build stood for.
     before: Before,
     /// The entries that are no longer in.
@@ -100,13 +100,18 @@ struct Departed {
 }
 
 impl Found {
-    fn renderer<'a>(&'a self, job: &'a Job<'_>) -> Renderer<'a> {
-        Renderer { arrivals: &self.arrivals, shape: &job.shape, alternates: &self.alternates, style: job.place.style }
+    /// The job's, which now knows the tool's own files.
+    fn chooser(&self) -> &Chooser {
+        self.arrivals.desk().chooser()
     }
 
-    fn plan(&self, job: &Job<'_>) -> Plan {
-        let (candidates, sections) = (&self.settled.candidates, &self.chooser.sections);
-        arrange(&self.remembered, candidates, sections, &job.cut, &self.renderer(job))
+    fn plan(&mut self, job: &Job<'_>, ledger: &Ledger) -> Result<Plan, StoreError> {
+        let Self { arrivals, alternates, remembered, settled, .. } = self;
+        let renderer = Renderer { arrivals, shape: &job.shape, alternates, style: job.place.style };
+        let sections = &arrivals.desk().chooser().sections;
+        let plan = arrange(&arrange::Site { ledger, remembered, sections, cut: &job.cut, renderer }, settled)?;
+        arrivals.check(ledger.folder())?;
+        Ok(plan)
     }
 
     fn publisher<'a>(
@@ -115,43 +120,74 @@ impl Found {
         plan: &'a Plan,
         asides: &'a [crate::publish::Aside<'a>],
     ) -> Publisher<'a> {
+        let Self { arrivals, alternates, .. } = self;
         Publisher {
             place: &job.place,
             plan,
             remembered: &self.remembered,
-            candidates: &self.settled.candidates,
-            renderer: self.renderer(job),
+            press: Press {
+                listed: &self.settled.listed,
+                renderer: Renderer { arrivals, shape: &job.shape, alternates, style: job.place.style },
+                settings: self.settings,
+                run: self.run as u32,
+            },
             asides,
             form: job.place.form(plan.files.len(), self.was_index),
             now: job.now.as_second(),
         }
     }
 
+    fn lines<'a>(&'a self, job: &'a Job<'_>) -> Lines<'a> {
+        Lines::new(&job.people, &self.arrivals, &self.settled, &self.remembered)
+    }
+
     /// The name of the file that each entry stands in, or will, by its key.
-    fn files(&self, job: &Job<'_>) -> HashMap<u128, String> {
-        let plan = self.plan(job);
+    fn files(&self, job: &Job<'_>, plan: &Plan, ledger: &Ledger) -> Result<HashMap<u128, String>, StoreError> {
         let form = job.place.form(plan.files.len(), self.was_index);
-        let mut files = HashMap::with_capacity(self.settled.candidates.len());
+        let mut files = HashMap::new();
         for file in plan.files.iter().filter(|file| file.strand == Strand::Pages) {
             let name = job.place.listed_name(file, form);
             for segment in &file.segments {
+                let base = match segment {
+                    SegmentPlan::Kept(row) => Some(row),
+                    SegmentPlan::Made(made) => made.base.as_ref(),
+                };
+                let lane = base.zip(file.id).map(|(base, file)| ledger.lane(file, base));
+                let lane = lane.transpose()?.unwrap_or_default();
                 let keys: Vec<u128> = match segment {
-                    SegmentPlan::Kept(row) => {
-                        let lane = &self.remembered.lane[row.first..row.first + row.count as usize];
-                        lane.iter().map(|entry| entry.key).collect()
-                    }
-                    SegmentPlan::Made(made) => {
-                        made.members.iter().map(|at| self.settled.candidates[*at as usize].lane.key).collect()
-                    }
+                    SegmentPlan::Kept(_) => lane.iter().map(|entry| entry.key).collect(),
+                    SegmentPlan::Made(made) => made
+                        .members
+                        .iter()
+                        .map(|member| match member.from() {
+                            From::Base(at) => lane[at as usize].key,
+                            From::Listed(at) => self.settled.listed[at as usize].lane.key,
+                            From::Row(place) => self.arrivals.mark(place).key,
+                        })
+                        .collect(),
                 };
                 files.extend(keys.into_iter().map(|key| (key, name.clone())));
             }
         }
-        files
+        Ok(files)
     }
 
-    fn url_of(&self, candidate: &Candidate) -> String {
-        url_of(self.arrivals.row(candidate.place)).to_owned()
+    /// The entries that were not in before, in the order in which the sources name them: their keys and rows.
+    fn added(&self) -> Vec<(u128, Place)> {
+        let mut added = Vec::new();
+        if self.settled.added.count() > 0 {
+            self.settled.standing.each(&self.arrivals, |stand| {
+                if stand.is_new() && stand.mark.kept().is_some() {
+                    added.push((stand.named(), stand.mark.key, stand.place));
+                }
+            });
+        }
+        added.sort_unstable();
+        added.into_iter().map(|(_, key, place)| (key, place)).collect()
+    }
+
+    fn url_of(&self, place: Place) -> String {
+        url_of(&self.arrivals.row(place)).to_owned()
     }
 
     /// What engines have to be told of what is gone.
@@ -163,12 +199,12 @@ impl Found {
 
 /// Gathers and shows what would be in, and why the rest is left out. Writes nothing but what was learnt of files.
 pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> {
-    let found = find(job, ledger, Purpose::Look)?;
-    let plan = found.plan(job);
+    let mut found = find(job, ledger, Purpose::Look)?;
+    let plan = found.plan(job, ledger)?;
     learn(job, &found, ledger)?;
     let derived = (&found.alternates, job.people.structured_data);
     let (settled, outcomes) = (&found.settled, &found.outcomes);
-    let notices = notice(&found.arrivals, settled, &found.chooser, outcomes, derived, ledger.seed()?);
+    let notices = notice(&found.arrivals, settled, outcomes, derived);
     let form = job.place.form(plan.files.len(), found.was_index);
     let fates = plan.files.iter().map(|file| match (file.id, file.is_touched()) {
         (None, _) => Fate::New,
@@ -177,15 +213,19 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
     });
     let fates: Vec<Fate> = fates.collect();
     let sizes: Vec<u64> = plan.files.iter().map(|file| file.size(job.place.style)).collect();
+    found.arrivals.check(ledger.folder())?;
     Ok(Survey { notices, ..report(job, &found, &plan, form, &fates, &sizes) })
 }
 
 /// Gathers and lists entries, those that are left out too. Returns the list and how many there are in all.
 pub fn list(job: &Job<'_>, ledger: &mut Ledger, listing: &Listing) -> Result<(Vec<Listed>, u64), StoreError> {
-    let found = find(job, ledger, Purpose::LookCloser)?;
+    let mut found = find(job, ledger, Purpose::LookCloser)?;
+    let plan = found.plan(job, ledger)?;
     learn(job, &found, ledger)?;
-    let files = found.files(job);
-    Ok(look::list(listing, &found.arrivals, &found.settled, &found.chooser, &found.outcomes, &files))
+    let files = found.files(job, &plan, ledger)?;
+    let listed = look::list(listing, &found.arrivals, &found.settled, &found.remembered, &found.outcomes, &files);
+    found.arrivals.check(ledger.folder())?;
+    Ok(listed)
 }
 
 /// Gathers, chooses, writes the files, the index and robots.txt, and remembers.
@@ -194,8 +234,8 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
     if let Some(held) = guard(job, &found) {
         return Err(StoreError::Held(held));
     }
-    let plan = found.plan(job);
-    let lines = Lines::new(&job.people, &found.arrivals, &found.settled, &found.chooser);
+    let plan = found.plan(job, ledger)?;
+    let lines = found.lines(job);
     let asides = lines.asides(job);
     let publisher = found.publisher(job, &plan, &asides);
     let form = publisher.form;
@@ -203,6 +243,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
     if !publisher.is_settled() || !stale.is_empty() {
         ledger.plan(publisher.names_at_stake(&stale))?;
     }
+    let folder = ledger.folder().to_owned();
     let writing = ledger.transaction()?;
     let published = publisher.publish(&writing, &stale)?;
     if form == Form::Index {
@@ -215,12 +256,9 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
         writing.bury(&tombstone, found.run)?;
     }
     if !found.first {
-        let added = found.settled.candidates.iter().filter(|candidate| candidate.news == News::Added);
-        added.into_iter().try_for_each(|candidate| writing.unbury(candidate.lane.key))?;
+        found.added().into_iter().try_for_each(|(key, _)| writing.unbury(key))?;
     }
-    drop(asides);
-    drop(lines);
-    found.arrivals = Arrivals::default();
+    found.arrivals.check(&folder)?;
     let run = found.run;
     let survey = report(job, &found, &plan, form, &published.fates, &published.sizes);
     let built = Built {
@@ -263,8 +301,10 @@ struct Gathered {
     memories: Vec<Memory>,
 }
 
-fn gather(job: &Job<'_>, ledger: &mut Ledger, seed: u64, purpose: Purpose) -> Result<Gathered, StoreError> {
-    let mut gathered = Gathered { arrivals: Arrivals::default(), outcomes: Vec::new(), memories: Vec::new() };
+fn gather(job: &Job<'_>, ledger: &mut Ledger, desk: Desk, purpose: Purpose) -> Result<Gathered, StoreError> {
+    let folder = ledger.folder().to_owned();
+    let arrivals = Arrivals::new(desk, &folder, purpose == Purpose::Write && job.people.wants_all());
+    let mut gathered = Gathered { arrivals, outcomes: Vec::new(), memories: Vec::new() };
     for source in job.sources {
         let (name, settings) = (source.name(), source.settings());
         let links = purpose == Purpose::Look || source.needs_links();
@@ -276,9 +316,10 @@ fn gather(job: &Job<'_>, ledger: &mut Ledger, seed: u64, purpose: Purpose) -> Re
             writing.commit()
         };
         let arrivals = &mut gathered.arrivals;
-        let mut gathering = Gathering::new(name.clone(), seed, memory, arrivals, job.progress, &mut keep);
+        let mut gathering = Gathering::new(name.clone(), memory, arrivals, job.progress, &mut keep);
         source.gather(&mut gathering)?;
         let (outcome, memory) = gathering.finish();
+        gathered.arrivals.check(&folder)?;
         gathered.outcomes.push(outcome);
         gathered.memories.push(memory);
     }
@@ -287,32 +328,39 @@ fn gather(job: &Job<'_>, ledger: &mut Ledger, seed: u64, purpose: Purpose) -> Re
 
 fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, StoreError> {
     let seed = ledger.seed()?;
-    let remembered = ledger.remembered()?;
+    let mut remembered = ledger.remembered()?;
     let last_run = ledger.last_run()?;
     let run = last_run + 1;
     let mut chooser = job.chooser.clone();
     chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.place.address_of(name)));
-    let Gathered { mut arrivals, mut outcomes, memories } = gather(job, ledger, seed, purpose)?;
+    let sections = chooser.sections.names().join(" ");
+    let settings = fingerprint::settings(&format!("{} {sections}", job.settings));
+    let desk = Desk::new(seed, chooser, job.shape.clone());
+    let Gathered { mut arrivals, mut outcomes, memories } = gather(job, ledger, desk.clone(), purpose)?;
+    let folder = ledger.folder();
+    let failed = || StoreError::io("cannot read back what was put aside in", folder);
     let pages_known = job.sources.iter().any(|source| source.reads_pages());
-    outcomes.extend(archives(&mut arrivals, &chooser, pages_known, seed));
+    outcomes.extend(archives(&mut arrivals, pages_known).map_err(failed())?);
     let blocks = arrivals.blocks();
     let today = Lastmod::Day(job.now.to_zoned(job.timezone.clone()).date()).epoch_day();
     let terms = Terms {
-        chooser: &chooser,
+        chooser: desk.chooser(),
         run: run as u32,
         shape: &job.shape,
         today,
-        settings: fingerprint::settings(&job.settings),
+        settings,
         same_reader: ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string()),
     };
-    let mut settled = settle(&mut arrivals, &remembered, seed, &terms);
-    let alternates = Alternates::find(&mut settled.candidates, &arrivals, &chooser, job.alternates.as_ref(), seed);
-    settled.judge(&arrivals, &remembered, &alternates, &terms);
+    let mut settled = settle(&mut arrivals, &remembered, &terms).map_err(failed())?;
+    arrivals.drop_lanes(folder);
+    remembered.drop_known(folder);
+    let alternates = Alternates::find(&settled, &arrivals, job.alternates.as_ref());
+    settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)?;
+    arrivals.check(folder)?;
     let gone = gone(ledger, &remembered, &settled)?;
     let was_index = ledger.fact(FORM)?.is_some();
     let first = last_run == 0;
     Ok(Found {
-        chooser,
         arrivals,
         blocks,
         remembered,
@@ -323,6 +371,7 @@ fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, S
         first,
         run,
         was_index,
+        settings,
         before: Before::read(ledger)?,
         gone,
     })
@@ -334,19 +383,17 @@ fn gone(ledger: &Ledger, remembered: &Remembered, settled: &Settled) -> Result<V
     gone.sort_unstable_by_key(|gone| gone.prior);
     let mut gone = gone.into_iter().peekable();
     let mut departed = Vec::new();
-    for file in &remembered.files {
-        for segment in &file.segments {
-            let end = segment.first + segment.count as usize;
-            let mut urls: Option<Vec<String>> = None;
-            while let Some(gone) = gone.next_if(|gone| (segment.first..end).contains(&(gone.prior as usize))) {
-                if urls.is_none() {
-                    let body = ledger.body(file.id, segment.number)?;
-                    urls = Some(crate::ledger::urls_of(&body, segment.size)?);
-                }
-                let at = gone.prior as usize;
-                let url = urls.as_ref().and_then(|urls| urls.get(at - segment.first)).cloned().unwrap_or_default();
-                departed.push(Departed { key: remembered.lane[at].key, url, gone });
-            }
+    for (file, segment) in remembered.segments(|strand| strand == Strand::Pages) {
+        let range = segment.range();
+        if gone.peek().is_none_or(|gone| !range.contains(&(gone.prior as usize))) {
+            continue;
+        }
+        let lane = ledger.lane(file.id, segment)?;
+        let urls = crate::ledger::urls_of(&ledger.body(file.id, segment.number)?, segment.size)?;
+        while let Some(gone) = gone.next_if(|gone| range.contains(&(gone.prior as usize))) {
+            let nth = gone.prior as usize - range.start;
+            let url = urls.get(nth).cloned().unwrap_or_default();
+            departed.push(Departed { key: lane[nth].key, url, gone });
         }
     }
     Ok(departed)
@@ -368,7 +415,7 @@ fn keep_memories(job: &Job<'_>, found: &Found, writing: &crate::ledger::Writing<
 
 fn report(job: &Job<'_>, found: &Found, plan: &Plan, form: Form, fates: &[Fate], sizes: &[u64]) -> Survey {
     let settled = &found.settled;
-    let sections = found.chooser.sections.list().iter().zip(&settled.tallies).filter(|(_, tally)| tally.entries > 0);
+    let sections = found.chooser().sections.list().iter().zip(&settled.tallies).filter(|(_, tally)| tally.entries > 0);
     let sections = sections.map(|(section, tally)| SectionReport {
         name: section.name.clone(),
         entries: tally.entries,

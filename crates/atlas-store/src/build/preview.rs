@@ -2,38 +2,36 @@
 
 use std::collections::BTreeMap;
 
-use rayon::prelude::*;
+use atlas_core::strand::Strand;
 
 use super::{Departed, Found, Job, Purpose, find, guard, learn, report};
 use crate::arrange::{FilePlan, child_name};
 use crate::error::StoreError;
 use crate::ledger::{FileRow, Ledger};
-use crate::people::Lines;
 use crate::publish::{DECLARED, Declaration, Publisher};
 use crate::report::{Fate, FilePreview, Goes, Moves, Planned, Preview, RobotsFate};
-use crate::settle::News;
 
 /// The most URLs of one kind that are listed; all are counted.
 const MOST_LISTED: usize = 10_000;
 
 /// Gathers, chooses and arranges as a build does, and writes nothing but what was learnt of the sources' files.
 pub fn preview(job: &Job<'_>, ledger: &mut Ledger) -> Result<Preview, StoreError> {
-    let found = find(job, ledger, Purpose::Write)?;
+    let mut found = find(job, ledger, Purpose::Write)?;
     learn(job, &found, ledger)?;
     let declared = ledger.fact(DECLARED)?.unwrap_or_default();
     let robots = Declaration::of(&job.place, &declared)?.map_or(RobotsFate::Unnamed, |one| one.fate());
 
-    let plan = found.plan(job);
-    let lines = Lines::new(&job.people, &found.arrivals, &found.settled, &found.chooser);
+    let plan = found.plan(job, ledger)?;
+    let lines = found.lines(job);
     let asides = lines.asides(job);
     let publisher = found.publisher(job, &plan, &asides);
     let asides = publisher.stale_asides().into_iter().map(|at| publisher.asides[at].name.clone()).collect();
     let before: BTreeMap<i64, &FileRow> = found.remembered.files.iter().map(|file| (file.id, file)).collect();
-    let staying = plan.files.par_iter().enumerate().map(|(at, file)| {
+    let staying = plan.files.iter().enumerate().map(|(at, file)| {
         let row = file.id.and_then(|id| before.get(&id).copied());
-        planned(&publisher, at, row)
+        planned(&publisher, ledger, at, row)
     });
-    let mut files: Vec<FilePreview> = staying.collect();
+    let mut files: Vec<FilePreview> = staying.collect::<Result<_, _>>()?;
     let sizes: Vec<u64> = files.iter().map(|file| file.bytes).collect();
     files.extend(plan.folded.iter().filter_map(|id| before.get(id)).map(|file| FilePreview {
         address: format!("{}{}", job.place.address, child_name(&file.section, file.strand, file.number)),
@@ -52,11 +50,16 @@ pub fn preview(job: &Job<'_>, ledger: &mut Ledger) -> Result<Preview, StoreError
     Ok(Preview { survey, files, comes, goes, moves, asides, robots, held })
 }
 
-fn planned(publisher: &Publisher<'_>, at: usize, row: Option<&FileRow>) -> FilePreview {
+fn planned(
+    publisher: &Publisher<'_>,
+    ledger: &Ledger,
+    at: usize,
+    row: Option<&FileRow>,
+) -> Result<FilePreview, StoreError> {
     let file: &FilePlan = &publisher.plan.files[at];
     let (crc, bytes) = match file.before {
         Some(before) if !file.is_touched() => (before.crc, before.size),
-        _ => publisher.will_be(at),
+        _ => publisher.will_be(at, ledger)?,
     };
     // What was the main file so far gets a name of its own: to those who fetch it, it is new.
     let before = file.before.filter(|_| publisher.has_written(file));
@@ -72,7 +75,7 @@ fn planned(publisher: &Publisher<'_>, at: usize, row: Option<&FileRow>) -> FileP
         Some(_) if publisher.holds_all(file) => Planned::Stays,
         Some(_) => Planned::Restored,
     };
-    FilePreview {
+    Ok(FilePreview {
         address: format!("{}{}", publisher.place.address, publisher.place.listed_name(file, publisher.form)),
         strand: file.strand,
         fate,
@@ -80,13 +83,11 @@ fn planned(publisher: &Publisher<'_>, at: usize, row: Option<&FileRow>) -> FileP
         entries,
         bytes_before: before.map_or(0, |before| before.size),
         bytes,
-    }
+    })
 }
 
 fn comes(found: &Found) -> Vec<String> {
-    let mut new: Vec<_> = found.settled.pages().filter(|candidate| candidate.news == News::Added).collect();
-    new.sort_unstable_by_key(|candidate| candidate.named);
-    new.iter().take(MOST_LISTED).map(|candidate| found.url_of(candidate)).collect()
+    found.added().into_iter().take(MOST_LISTED).map(|(_, place)| found.url_of(place)).collect()
 }
 
 fn goes(one: &Departed) -> Goes {
@@ -96,7 +97,7 @@ fn goes(one: &Departed) -> Goes {
 
 /// Entries that change their section.
 fn moves(found: &Found) -> Vec<Moves> {
-    let sections = found.chooser.sections.list();
+    let sections = found.chooser().sections.list();
     let files = found.remembered.files.iter();
     let mut starts: Vec<(usize, &str)> =
         files.flat_map(|file| file.segments.iter().map(|segment| (segment.first, file.section.as_str()))).collect();
@@ -105,8 +106,8 @@ fn moves(found: &Found) -> Vec<Moves> {
         let segment = starts.partition_point(|(first, _)| *first <= at).checked_sub(1)?;
         starts.get(segment).map(|(_, section)| *section)
     };
-    let stayed = found.settled.pages().filter(|candidate| candidate.news != News::Added);
-    let moved = stayed.filter_map(|candidate| {
+    let pages = found.settled.listed.iter().filter(|candidate| candidate.strand == Strand::Pages);
+    let moved = pages.filter_map(|candidate| {
         let from = was_in(candidate.prior as usize)?;
         let to = sections[usize::from(candidate.section)].name.as_str();
         (from != to).then_some((candidate, from, to))
@@ -114,7 +115,7 @@ fn moves(found: &Found) -> Vec<Moves> {
     let mut moved: Vec<_> = moved.collect();
     moved.sort_unstable_by_key(|(candidate, ..)| candidate.named);
     let told = moved.iter().take(MOST_LISTED).map(|(candidate, from, to)| Moves {
-        url: found.url_of(candidate),
+        url: found.url_of(candidate.place),
         from: (*from).to_owned(),
         to: (*to).to_owned(),
     });

@@ -4,12 +4,12 @@ use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use atlas_core::alternates::{Fault, Known, Page, Settings, group};
-use atlas_core::choose::Chooser;
+use atlas_core::choose::Verdict;
 use atlas_core::contribution::{Alternate, Said};
 use atlas_core::fingerprint;
 
-use crate::arrival::Arrivals;
-use crate::settle::{Candidate, Sample};
+use crate::arrival::{Arrivals, Place, Trait};
+use crate::settle::{Sample, Settled};
 
 /// The group of an entry that has none.
 pub(crate) const NO_GROUP: u32 = u32::MAX;
@@ -19,65 +19,88 @@ pub(crate) const NO_GROUP: u32 = u32::MAX;
 pub(crate) struct Alternates {
     lists: Vec<Vec<Alternate<'static>>>,
     prints: Vec<u64>,
+    of: BTreeMap<Place, u32>,
     /// Links that are left out: the page, and what there is to say.
     pub(crate) faults: BTreeMap<Fault, Sample>,
 }
 
+/// An entry that goes in.
+struct Entry {
+    place: Place,
+    named: Place,
+    key: u128,
+    from_page: bool,
+    speaks: bool,
+}
+
 impl Alternates {
-    /// Finds all groups and notes with each candidate which one is its own.
-    pub(crate) fn find(
-        candidates: &mut [Candidate],
-        arrivals: &Arrivals,
-        chooser: &Chooser,
-        settings: Option<&Settings>,
-        seed: u64,
-    ) -> Self {
+    /// Finds all groups.
+    pub(crate) fn find(settled: &Settled, arrivals: &Arrivals, settings: Option<&Settings>) -> Self {
         let Some(settings) = settings else { return Self::default() };
         let everyone = !settings.paths.is_empty();
-        if !everyone && !candidates.iter().any(|candidate| candidate.speaks_of_others) {
+        if !everyone && settled.speakers == 0 {
             return Self::default();
         }
-        let row = |at: usize| arrivals.row(candidates[at].place);
-        let in_it: HashMap<u128, usize> =
-            candidates.iter().enumerate().map(|(at, candidate)| (candidate.lane.key, at)).collect();
-        let key = |url: &str| fingerprint::key(seed, url);
-        let mut places: Vec<usize> =
-            (0..candidates.len()).filter(|at| everyone || candidates[*at].speaks_of_others).collect();
+        let mut entries = Vec::new();
+        settled.standing.each(arrivals, |stand| {
+            if let Verdict::Kept(_) = stand.verdict() {
+                entries.push(Entry {
+                    place: stand.place,
+                    named: stand.named(),
+                    key: stand.mark.key,
+                    from_page: stand.mark.has(Trait::FromPage),
+                    speaks: stand.mark.has(Trait::SpeaksOfOthers),
+                });
+            }
+        });
+        let in_it: HashMap<u128, usize> = entries.iter().enumerate().map(|(at, entry)| (entry.key, at)).collect();
+        let key = |url: &str| fingerprint::key(arrivals.desk().seed(), url);
+        let mut places: Vec<usize> = (0..entries.len()).filter(|at| everyone || entries[*at].speaks).collect();
         if !everyone {
             // Those that others speak of belong to a group too, even where they are silent themselves.
             let mut asked: HashSet<usize> = places.iter().copied().collect();
             for at in places.clone() {
-                for link in Said::read(row(at)).alternates {
+                for link in Said::read(&arrivals.row(entries[at].place)).alternates {
                     places.extend(in_it.get(&key(&link.url)).copied().filter(|other| asked.insert(*other)));
                 }
             }
         }
-        places.sort_unstable_by_key(|at| candidates[*at].named);
-        let rows: Vec<Speaking<'_>> = places.iter().map(|at| Speaking::of(Said::read(row(*at)))).collect();
+        places.sort_unstable_by_key(|at| entries[*at].named);
+        let rows: Vec<Cow<'_, [u8]>> = places.iter().map(|at| arrivals.row(entries[*at].place)).collect();
+        let rows: Vec<Speaking<'_>> = rows.iter().map(|row| Speaking::of(Said::read(row))).collect();
         let pages: Vec<Page<'_>> = rows.iter().map(Speaking::page).collect();
         let known = |url: &str| match in_it.get(&key(url)) {
-            Some(at) if candidates[*at].lane.from_page => Known::Read,
+            Some(at) if entries[*at].from_page => Known::Read,
             Some(_) => Known::Unread,
-            None if chooser.site.holds(url) => Known::NotIn,
+            None if arrivals.desk().chooser().site.holds(url) => Known::NotIn,
             None => Known::Elsewhere,
         };
         let groups = group(&pages, settings, known);
         let mut found = Self::default();
         for (page, fault, detail) in &groups.faults {
             let sample = found.faults.entry(*fault).or_default();
-            sample.add_with(candidates[places[*page]].named, || format!("{}\n{detail}", pages[*page].url));
+            sample.add_with(entries[places[*page]].named, || format!("{}\n{detail}", pages[*page].url));
         }
         found.prints = groups.lists.iter().map(|list| fingerprint::group(list)).collect();
         found.lists = groups.lists;
-        for (place, group) in places.iter().zip(&groups.of) {
-            if let Some(group) = group {
-                let candidate = &mut candidates[*place];
-                candidate.group = *group;
-                // It was measured without its alternates.
-                candidate.bytes = 0;
-            }
-        }
+        let of = places.iter().zip(&groups.of).filter_map(|(at, group)| Some((entries[*at].place, (*group)?)));
+        found.of = of.collect();
         found
+    }
+
+    /// Whether there is no group.
+    pub(crate) fn is_empty(&self) -> bool {
+        self.of.is_empty()
+    }
+
+    /// The rows of all entries that are in a group.
+    pub(crate) fn places(&self) -> impl Iterator<Item = Place> {
+        self.of.keys().copied()
+    }
+
+    /// The group of an entry, by its row.
+    pub(crate) fn group_of(&self, place: Place) -> u32 {
+        self.of.get(&place).copied().unwrap_or(NO_GROUP)
     }
 
     /// What the pages of a group list.

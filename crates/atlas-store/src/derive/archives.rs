@@ -1,6 +1,7 @@
 //! The pages of archives, as one more source of the build.
 
 use std::collections::HashSet;
+use std::io;
 
 use atlas_core::archive::{ArchivePage, Tally};
 use atlas_core::choose::{Chooser, Verdict};
@@ -19,27 +20,31 @@ pub const ARCHIVES: &str = "archives";
 /// Derives the pages of all archives from what the sources said, and adds them to the arrivals as a source of their own.
 /// What is known of observed dates does not count here: an archive is as new as the declared dates in it. `pages_known` tells
 /// whether some source reads the pages of the site: then an archive is listed only if its page was among them.
-pub(crate) fn archives(arrivals: &mut Arrivals, chooser: &Chooser, pages_known: bool, seed: u64) -> Option<Outcome> {
+pub(crate) fn archives(arrivals: &mut Arrivals, pages_known: bool) -> io::Result<Option<Outcome>> {
+    let desk = arrivals.desk().clone();
+    let (chooser, seed) = (desk.chooser(), desk.seed());
     if chooser.archives.is_empty() {
-        return None;
+        return Ok(None);
     }
     let blocks = arrivals.blocks();
-    let joined = join(arrivals, std::iter::empty(), seed);
-    let standing = Standing::new(joined.roles, joined.merged, arrivals);
+    let standing = Standing::from(join(arrivals, None, 0, 0)?);
     let (mut pages, mut troubles) = count(arrivals, &standing, chooser, &HashSet::new()).pages(&chooser.site);
     let keys: HashSet<u128> = pages.iter().map(|page| key(page, seed)).collect();
-    let alive = arrivals.marks().filter(|(place, mark)| keys.contains(&mark.key) && !is_dead(arrivals.row(*place)));
-    let there: HashSet<u128> = alive.map(|(_, mark)| mark.key).collect();
+    let mut there: HashSet<u128> = HashSet::new();
+    arrivals.each_mark(|place, mark| {
+        if keys.contains(&mark.key) && !is_dead(&arrivals.row(place)) {
+            there.insert(mark.key);
+        }
+    });
     if !there.is_empty() {
         // An archive's own page may be filed under it: it is no entry of it.
         (pages, troubles) = count(arrivals, &standing, chooser, &there).pages(&chooser.site);
     }
     arrivals.truncate(blocks);
-    let mut rows = Block::new(seed);
+    let mut rows = Block::new(&arrivals.begin_source());
     for page in &pages {
         rows.push(&page.said(!pages_known || there.contains(&key(page, seed))));
     }
-    arrivals.begin_source();
     arrivals.push(rows);
     let problems: Vec<Problem> = troubles
         .into_iter()
@@ -49,14 +54,14 @@ pub(crate) fn archives(arrivals: &mut Arrivals, chooser: &Chooser, pages_known: 
             message: format!("“{name}” makes no URL: {why}; mend the url of the [[archive]]"),
         })
         .collect();
-    Some(Outcome {
+    Ok(Some(Outcome {
         name: ARCHIVES.to_owned(),
         rows: pages.len() as u64,
         unchanged_files: 0,
         remarks: Vec::new(),
         problem_count: problems.len() as u64,
         problems,
-    })
+    }))
 }
 
 fn key(page: &ArchivePage, seed: u64) -> u128 {
@@ -67,19 +72,20 @@ fn key(page: &ArchivePage, seed: u64) -> u128 {
 fn count<'c>(arrivals: &Arrivals, standing: &Standing, chooser: &'c Chooser, passed_over: &HashSet<u128>) -> Tally<'c> {
     let count_block = |block: usize| {
         let mut tally = chooser.archives.tally();
-        for stand in standing.of_block(block) {
-            if passed_over.contains(&arrivals.mark(stand.place).key) {
+        let rows = arrivals.block(block);
+        for (stand, row) in standing.of_block(arrivals, block, &rows) {
+            if passed_over.contains(&stand.mark.key) {
                 continue;
             }
-            let said = Said::read(arrivals.row(stand.place));
-            if let Verdict::Kept(kept) = stand.choose(&said, chooser, arrivals) {
+            if let Verdict::Kept(kept) = stand.verdict() {
+                let said = Said::read(row);
                 let section = &chooser.sections.list()[kept.section].name;
                 tally.add(&said, section, lastmod(&said, None, kept.date_policy));
             }
         }
         tally
     };
-    let parts: Vec<Tally<'_>> = (0..standing.blocks()).into_par_iter().map(count_block).collect();
+    let parts: Vec<Tally<'_>> = (0..arrivals.blocks()).into_par_iter().map(count_block).collect();
     parts.into_iter().fold(chooser.archives.tally(), |mut all, part| {
         all.join(part);
         all

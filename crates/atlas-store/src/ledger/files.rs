@@ -1,17 +1,20 @@
 //! Sitemap files, their segments, and the files in the web root that they became.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
+use std::path::Path;
 
 use atlas_core::format::Frame;
 use atlas_core::placement::Limits;
 use atlas_core::strand::Strand;
 use rusqlite::{OptionalExtension, params};
 
-use super::lane::{LaneEntry, from_bytes, to_bytes};
+use super::lane::{LaneEntry, NEVER, from_bytes};
 use super::{Ledger, Writing};
 use crate::disk::OnDisk;
 use crate::error::StoreError;
 use crate::source::Stamp;
+use crate::spill::{Lanes, Record};
 use crate::squeeze::Segment;
 
 /// A sitemap file as the ledger remembers it.
@@ -71,8 +74,56 @@ pub struct SegmentRow {
     pub media: u64,
     /// The namespaces it needs.
     pub frame: Frame,
-    /// Where its entries begin in [`Remembered::lane`].
+    /// Where its entries begin among all that are remembered.
     pub first: usize,
+}
+
+impl SegmentRow {
+    /// The places of its entries among all that are remembered.
+    pub fn range(&self) -> Range<usize> {
+        self.first..self.first + self.count as usize
+    }
+}
+
+/// What joining needs to know of a remembered entry.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Known {
+    pub(crate) key: u128,
+    pub(crate) written: u64,
+    /// Its place among all that are remembered.
+    pub(crate) at: u32,
+    pub(crate) observed: i32,
+    pub(crate) from_page: bool,
+}
+
+impl Record for Known {
+    fn key(&self) -> u128 {
+        self.key
+    }
+
+    fn pack(&self) -> [u8; 32] {
+        let mut bytes = [0; 32];
+        bytes[..16].copy_from_slice(&self.key.to_le_bytes());
+        bytes[16..24].copy_from_slice(&self.written.to_le_bytes());
+        // The highest bit is free: there are fewer entries than rows.
+        bytes[24..28].copy_from_slice(&(self.at | u32::from(self.from_page) << 31).to_le_bytes());
+        bytes[28..].copy_from_slice(&self.observed.to_le_bytes());
+        bytes
+    }
+
+    fn unpack(bytes: &[u8; 32]) -> Self {
+        fn part<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
+            std::array::from_fn(|byte| bytes[at + byte])
+        }
+        let at = u32::from_le_bytes(part(bytes, 24));
+        Self {
+            key: u128::from_le_bytes(part(bytes, 0)),
+            written: u64::from_le_bytes(part(bytes, 16)),
+            at: at & !(1 << 31),
+            observed: i32::from_le_bytes(part(bytes, 28)),
+            from_page: at >> 31 != 0,
+        }
+    }
 }
 
 /// A file in the web root that is ours.
@@ -85,12 +136,16 @@ pub struct OutputRow {
 }
 
 /// All that a build needs to know of the one before.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Remembered {
     /// Sitemap files.
     pub files: Vec<FileRow>,
-    /// The entries of all segments, one segment after the other.
-    pub lane: Vec<LaneEntry>,
+    /// The entries in the strand of the pages, by their keys.
+    pub(crate) known: Lanes<Known>,
+    /// How many entries there are, each counted once for every strand that it stands in.
+    entries: usize,
+    /// The days on which contents were seen to change, where they were, in the order of the entries.
+    observed: Vec<(u32, i32)>,
     /// The number that the next file of a section's strand gets.
     pub next_numbers: BTreeMap<(String, Strand), u32>,
     /// Files in the web root.
@@ -100,20 +155,52 @@ pub struct Remembered {
 }
 
 impl Remembered {
-    /// The entries of all files of one strand, or of all but that one, with their places in [`Remembered::lane`].
-    pub fn lane_of(&self, strand: impl Fn(Strand) -> bool) -> impl Iterator<Item = (usize, Strand, &LaneEntry)> {
+    fn new(folder: &Path) -> Self {
+        Self {
+            files: Vec::new(),
+            known: Lanes::new(folder),
+            entries: 0,
+            observed: Vec::new(),
+            next_numbers: BTreeMap::new(),
+            outputs: BTreeMap::new(),
+            planned: BTreeSet::new(),
+        }
+    }
+
+    /// How many entries there are, each counted once for every strand that it stands in.
+    pub fn entries(&self) -> usize {
+        self.entries
+    }
+
+    /// The segments of the files of some strands, in the order of their entries.
+    pub fn segments(&self, strand: impl Fn(Strand) -> bool) -> impl Iterator<Item = (&FileRow, &SegmentRow)> {
         let files = self.files.iter().filter(move |file| strand(file.strand));
-        let segments = files.flat_map(|file| file.segments.iter().map(move |segment| (file.strand, segment)));
-        segments.flat_map(move |(strand, segment)| {
-            (segment.first..segment.first + segment.count as usize).map(move |at| (at, strand, &self.lane[at]))
-        })
+        files.flat_map(|file| file.segments.iter().map(move |segment| (file, segment)))
+    }
+
+    /// The strand that an entry stands in.
+    pub(crate) fn strand_of(&self, at: u32) -> Strand {
+        let mut segments = self.segments(|_| true);
+        let found = segments.find(|(_, segment)| segment.range().contains(&(at as usize)));
+        found.map_or(Strand::Pages, |(file, _)| file.strand)
+    }
+
+    /// The day on which the content of an entry was last seen to change, as of the last build.
+    pub(crate) fn observed(&self, at: u32) -> Option<i32> {
+        let found = self.observed.binary_search_by_key(&at, |(at, _)| *at).ok()?;
+        Some(self.observed[found].1)
+    }
+
+    /// Lets go of what only joining needs.
+    pub(crate) fn drop_known(&mut self, folder: &Path) {
+        self.known = Lanes::new(folder);
     }
 }
 
 impl Ledger {
     /// Reads what a build needs.
     pub fn remembered(&self) -> Result<Remembered, StoreError> {
-        let mut remembered = Remembered::default();
+        let mut remembered = Remembered::new(self.folder());
         let connection = &self.connection;
         let mut statement = connection
             .prepare("select id, section, number, most_urls, most_bytes, changed, crc, size, strand, most_media from file order by id")?;
@@ -149,10 +236,22 @@ impl Ledger {
                 crc: row.get(4)?,
                 media: row.get::<_, i64>(5)? as u64,
                 frame: Frame::from_bits(row.get(6)?),
-                first: remembered.lane.len(),
+                first: remembered.entries,
             });
+            let (at, strand) = (remembered.entries as u32, known.strand);
+            remembered.entries += count as usize;
+            if strand != Strand::Pages {
+                continue;
+            }
             let lane = row.get_ref(7)?.as_blob().map_err(rusqlite::Error::from)?;
-            from_bytes(lane, count as usize, &mut remembered.lane)?;
+            for (entry, at) in from_bytes(lane, count as usize)?.zip(at..) {
+                let LaneEntry { key, written, observed, from_page, .. } = entry;
+                if observed != NEVER {
+                    remembered.observed.push((at, observed));
+                }
+                let dealt = remembered.known.push(Known { key, written, at, observed, from_page });
+                dealt.map_err(StoreError::io("cannot put entries aside in", self.folder()))?;
+            }
         }
         let mut statement = connection.prepare("select section, strand, number from next_number")?;
         let mut rows = statement.query([])?;
@@ -176,6 +275,17 @@ impl Ledger {
         body(&self.connection, file, segment)
     }
 
+    /// The entries of a segment, as they are kept.
+    pub(crate) fn lane_bytes(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+        lane(&self.connection, file, segment)
+    }
+
+    /// The entries of a segment.
+    pub fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<LaneEntry>, StoreError> {
+        let bytes = lane(&self.connection, file, segment.number)?;
+        Ok(from_bytes(&bytes, segment.count as usize)?.collect())
+    }
+
     /// Writes down, at once, which files are about to be written.
     pub fn plan(&mut self, names: impl IntoIterator<Item = String>) -> Result<(), StoreError> {
         let transaction = self.connection.transaction()?;
@@ -196,7 +306,18 @@ fn body(connection: &rusqlite::Connection, file: i64, segment: u32) -> Result<Ve
     body.ok_or(StoreError::LedgerDamaged("a segment is missing"))
 }
 
+fn lane(connection: &rusqlite::Connection, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+    let mut statement = connection.prepare_cached("select lane from segment where file = ?1 and number = ?2")?;
+    let lane = statement.query_row(params![file, segment], |row| row.get(0)).optional()?;
+    lane.ok_or(StoreError::LedgerDamaged("a segment is missing"))
+}
+
 impl Writing<'_> {
+    /// The entries of a segment, as they are kept.
+    pub fn lane(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+        lane(&self.inner, file, segment)
+    }
+
     /// The compressed text of a segment.
     pub fn body(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
         body(&self.inner, file, segment)
@@ -230,7 +351,7 @@ impl Writing<'_> {
         number: u32,
         (frame, media): (Frame, u64),
         segment: &Segment,
-        lane: &[LaneEntry],
+        lane: &[u8],
     ) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached(
             "insert or replace into segment (file, number, count, size, crc, media, frame, lane, body)
@@ -239,12 +360,12 @@ impl Writing<'_> {
         statement.execute(params![
             file,
             number,
-            lane.len() as i64,
+            (lane.len() / LaneEntry::BYTES) as i64,
             segment.raw_size as i64,
             segment.crc,
             media as i64,
             frame.bits(),
-            to_bytes(lane),
+            lane,
             segment.body,
         ])?;
         Ok(())

@@ -26,9 +26,10 @@ pub struct LaneEntry {
 
 impl LaneEntry {
     /// The size of one entry in the lane.
-    const BYTES: usize = 45;
+    pub const BYTES: usize = 45;
 
-    fn write(&self, out: &mut Vec<u8>) {
+    /// Appends it to a lane.
+    pub fn write(&self, out: &mut Vec<u8>) {
         out.extend_from_slice(&self.key.to_le_bytes());
         out.extend_from_slice(&self.written.to_le_bytes());
         out.extend_from_slice(&self.page.to_le_bytes());
@@ -54,21 +55,13 @@ impl LaneEntry {
     }
 }
 
-/// The lane of a segment.
-pub(super) fn to_bytes(entries: &[LaneEntry]) -> Vec<u8> {
-    let mut out = Vec::with_capacity(entries.len() * LaneEntry::BYTES);
-    entries.iter().for_each(|entry| entry.write(&mut out));
-    out
-}
-
-/// Appends the entries of a lane; fails where their number is not the one recorded.
-pub(super) fn from_bytes(bytes: &[u8], count: usize, out: &mut Vec<LaneEntry>) -> Result<(), StoreError> {
+/// The entries of a lane; fails where their number is not the one recorded.
+pub(super) fn from_bytes(bytes: &[u8], count: usize) -> Result<impl Iterator<Item = LaneEntry>, StoreError> {
     let (entries, rest) = bytes.as_chunks::<{ LaneEntry::BYTES }>();
     if entries.len() != count || !rest.is_empty() {
         return Err(StoreError::LedgerDamaged("a lane has another length than it should"));
     }
-    out.extend(entries.iter().map(LaneEntry::read));
-    Ok(())
+    Ok(entries.iter().map(LaneEntry::read))
 }
 
 #[cfg(test)]
@@ -87,11 +80,10 @@ mod tests {
             from_page: true,
         };
         let other = LaneEntry { observed: 20_000, from_page: false, ..entry };
-        let bytes = to_bytes(&[entry, other]);
-        let mut back = Vec::new();
-        from_bytes(&bytes, 2, &mut back).unwrap();
-        assert_eq!(back, [entry, other]);
-        assert!(from_bytes(&bytes[1..], 2, &mut back).is_err());
-        assert!(from_bytes(&bytes, 3, &mut back).is_err());
+        let mut bytes = Vec::new();
+        [entry, other].iter().for_each(|entry| entry.write(&mut bytes));
+        assert_eq!(from_bytes(&bytes, 2).unwrap().collect::<Vec<_>>(), [entry, other]);
+        assert!(from_bytes(&bytes[1..], 2).is_err());
+        assert!(from_bytes(&bytes, 3).is_err());
     }
 }

@@ -10,6 +10,7 @@ mod pages;
 mod runs;
 mod schema;
 mod telling;
+mod text;
 
 use std::fs::{self, File, TryLockError};
 use std::hash::{BuildHasher, Hasher, RandomState};
@@ -20,11 +21,13 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, params};
 
 use crate::error::StoreError;
 
+pub(crate) use files::Known;
 pub use files::{FileRow, OutputRow, Remembered, SegmentRow, Standing};
 pub use lane::{LaneEntry, NEVER};
 pub use runs::{RunCounts, RunRow};
 pub(crate) use telling::urls_of;
 pub use telling::{Announced, Change, EngineState, Pending, Tombstone};
+pub(crate) use text::SegmentText;
 
 /// The name of the folder, beside the configuration file.
 pub const FOLDER: &str = ".idle-atlas";
@@ -36,6 +39,7 @@ const CACHE_KIB: i64 = 16 * 1024;
 #[derive(Debug)]
 pub struct Ledger {
     connection: Connection,
+    folder: PathBuf,
     /// Held while a command writes; released by the system when the process ends, however it ends.
     _lock: Option<File>,
 }
@@ -57,7 +61,7 @@ impl Ledger {
         connection.busy_timeout(Duration::from_secs(10))?;
         schema::prepare(&connection, &path)?;
         connection.pragma_update(None, "cache_size", -CACHE_KIB)?;
-        Ok(Self { connection, _lock: Some(lock) })
+        Ok(Self { connection, folder: folder.to_owned(), _lock: Some(lock) })
     }
 
     /// Opens the ledger in `folder` for reading; `None` where there is none yet.
@@ -69,11 +73,16 @@ impl Ledger {
         let connection = Connection::open_with_flags(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
         connection.busy_timeout(Duration::from_secs(10))?;
         schema::check(&connection, &path)?;
-        Ok(Some(Self { connection, _lock: None }))
+        Ok(Some(Self { connection, folder: folder.to_owned(), _lock: None }))
     }
 
     fn database(folder: &Path) -> PathBuf {
         folder.join("ledger.db")
+    }
+
+    /// The folder it lives in.
+    pub(crate) fn folder(&self) -> &Path {
+        &self.folder
     }
 
     /// Begins a set of changes that become true all at once, or not at all.

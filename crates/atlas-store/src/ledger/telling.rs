@@ -115,18 +115,16 @@ impl Ledger {
         let due = |run: i64| run > after && run <= until;
         let mut pending = Vec::new();
         let remembered = self.remembered()?;
-        for file in remembered.files.iter().filter(|file| file.strand == Strand::Pages) {
-            for segment in &file.segments {
-                let lane = &remembered.lane[segment.first..segment.first + segment.count as usize];
-                let told = |changed: u32| all || due(i64::from(changed));
-                if !lane.iter().any(|entry| told(entry.changed)) {
-                    continue;
-                }
-                let body = self.body(file.id, segment.number)?;
-                let urls = urls_of(&body, segment.size)?;
-                let both = lane.iter().zip(urls).filter(|(entry, _)| told(entry.changed));
-                pending.extend(both.map(|(entry, url)| Pending { key: entry.key, url, change: Change::Changed }));
+        for (file, segment) in remembered.segments(|strand| strand == Strand::Pages) {
+            let lane = self.lane(file.id, segment)?;
+            let told = |changed: u32| all || due(i64::from(changed));
+            if !lane.iter().any(|entry| told(entry.changed)) {
+                continue;
             }
+            let body = self.body(file.id, segment.number)?;
+            let urls = urls_of(&body, segment.size)?;
+            let both = lane.iter().zip(urls).filter(|(entry, _)| told(entry.changed));
+            pending.extend(both.map(|(entry, url)| Pending { key: entry.key, url, change: Change::Changed }));
         }
         let mut statement = self.connection.prepare("select key, url, run, cause from tombstone")?;
         let mut rows = statement.query([])?;

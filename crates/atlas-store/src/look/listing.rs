@@ -4,12 +4,13 @@ use std::collections::HashMap;
 
 use atlas_core::address;
 use atlas_core::choose::{Chooser, Reason, Verdict};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::{Said, url_of};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::shape;
 use serde::Serialize;
 
 use crate::arrival::Arrivals;
+use crate::ledger::Remembered;
 use crate::settle::{Settled, Stand};
 use crate::source::Outcome;
 
@@ -83,23 +84,26 @@ pub(crate) fn list(
     listing: &Listing,
     arrivals: &Arrivals,
     settled: &Settled,
-    chooser: &Chooser,
+    remembered: &Remembered,
     outcomes: &[Outcome],
     files: &HashMap<u128, String>,
 ) -> (Vec<Listed>, u64) {
-    let looking = Looking { listing, arrivals, settled, chooser, outcomes, files };
-    let mut wanted: Vec<Stand<'_>> = settled.standing.all().filter(|stand| looking.wants(stand)).collect();
-    let said = |stand: &Stand<'_>| Said::read(arrivals.row(stand.place));
-    let found = |stand: &Stand<'_>| stand.named;
+    let chooser = arrivals.desk().chooser();
+    let looking = Looking { listing, arrivals, settled, remembered, chooser, outcomes, files };
+    let mut wanted: Vec<Stand<'_>> = Vec::new();
+    settled.standing.each(arrivals, |stand| wanted.extend(looking.wants(&stand).then_some(stand)));
+    let found = |stand: &Stand<'_>| stand.named();
     match listing.order {
         Order::Found => wanted.sort_unstable_by_key(found),
-        Order::Url => wanted.sort_unstable_by(|one, other| said(one).url.cmp(&said(other).url)),
+        Order::Url => wanted.sort_by_cached_key(|stand| url_of(&arrivals.row(stand.place)).to_owned()),
         Order::Newest => wanted.sort_by_cached_key(|stand| {
             let date = looking.listed(stand).lastmod.map(|date| date.seconds());
             (std::cmp::Reverse(date), found(stand))
         }),
         Order::Pictures => {
-            wanted.sort_by_cached_key(|stand| (std::cmp::Reverse(said(stand).images.len()), found(stand)));
+            wanted.sort_by_cached_key(|stand| {
+                (std::cmp::Reverse(Said::read(&arrivals.row(stand.place)).images.len()), found(stand))
+            });
         }
     }
     let count = wanted.len() as u64;
@@ -111,6 +115,7 @@ struct Looking<'a> {
     listing: &'a Listing,
     arrivals: &'a Arrivals,
     settled: &'a Settled,
+    remembered: &'a Remembered,
     chooser: &'a Chooser,
     outcomes: &'a [Outcome],
     files: &'a HashMap<u128, String>,
@@ -119,14 +124,15 @@ struct Looking<'a> {
 impl Looking<'_> {
     fn wants(&self, stand: &Stand<'_>) -> bool {
         let Filter { section, reason, source, under } = &self.listing.filter;
-        let said = Said::read(self.arrivals.row(stand.place));
-        let verdict = stand.choose(&said, self.chooser, self.arrivals);
+        let verdict = stand.verdict();
         let in_section = section.as_ref().is_none_or(|wanted| match verdict {
             Verdict::Kept(kept) => self.chooser.sections.list()[kept.section].name == *wanted,
             Verdict::LeftOut(_) => false,
         });
         let for_reason = reason.is_none_or(|wanted| verdict == Verdict::LeftOut(wanted));
-        let below = under.as_ref().is_none_or(|wanted| address::path(&said.url).starts_with(wanted.as_str()));
+        let below = under
+            .as_ref()
+            .is_none_or(|wanted| address::path(url_of(&self.arrivals.row(stand.place))).starts_with(wanted.as_str()));
         let from = source.as_ref().is_none_or(|wanted| {
             stand.sources(self.arrivals).iter().any(|source| self.name(*source).contains(wanted.as_str()))
         });
@@ -138,13 +144,17 @@ impl Looking<'_> {
     }
 
     fn listed(&self, stand: &Stand<'_>) -> Listed {
-        let said = Said::read(self.arrivals.row(stand.place));
-        let (kept, reason) = match stand.choose(&said, self.chooser, self.arrivals) {
+        let row = self.arrivals.row(stand.place);
+        let said = Said::read(&row);
+        let (kept, reason) = match stand.verdict() {
             Verdict::Kept(kept) => (Some(kept), None),
             Verdict::LeftOut(reason) => (None, Some(reason)),
         };
         Listed {
-            lastmod: kept.and_then(|kept| shape::lastmod(&said, self.settled.observed(stand), kept.date_policy)),
+            lastmod: kept.and_then(|kept| {
+                let observed = self.settled.observed(self.remembered, stand.prior);
+                shape::lastmod(&said, observed, kept.date_policy)
+            }),
             section: kept.map(|kept| self.chooser.sections.list()[kept.section].name.clone()),
             reason,
             images: said.images.len(),
@@ -152,7 +162,7 @@ impl Looking<'_> {
             title: said.title.as_deref().map(str::to_owned),
             image: said.images.first().map(|image| image.to_string()),
             published: said.published,
-            file: kept.and_then(|_| self.files.get(&self.arrivals.mark(stand.place).key).cloned()),
+            file: kept.and_then(|_| self.files.get(&stand.mark.key).cloned()),
             sources: stand.sources(self.arrivals).iter().map(|source| self.name(*source).to_owned()).collect(),
             url: said.url.into_owned(),
         }

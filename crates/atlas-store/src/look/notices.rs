@@ -13,7 +13,7 @@ use atlas_core::structured;
 use jiff::tz::TimeZone;
 use serde::Serialize;
 
-use crate::arrival::{Arrivals, Place};
+use crate::arrival::{Arrivals, Place, Trait};
 use crate::derive::Alternates;
 use crate::settle::{Sample, Settled, Stand};
 use crate::source::Outcome;
@@ -161,16 +161,15 @@ impl Noticed {
 pub(crate) fn notice(
     arrivals: &Arrivals,
     settled: &Settled,
-    chooser: &Chooser,
     outcomes: &[Outcome],
     (alternates, structured): (&Alternates, bool),
-    seed: u64,
 ) -> Vec<Noticed> {
+    let chooser = arrivals.desk().chooser();
     let mut all = Vec::new();
     for (origin, sample) in &settled.elsewhere {
         all.push(Noticed::of_sample(Notice::Elsewhere, Some(origin.clone()), sample));
     }
-    let links = Links::read(arrivals, chooser, seed);
+    let links = Links::read(arrivals, chooser);
     all.extend(links.unlinked(arrivals, settled, chooser));
     all.extend(links.not_found());
     all.extend(at_odds(settled, outcomes));
@@ -193,30 +192,34 @@ pub(crate) fn notice(
 }
 
 /// Where the links of all pages lead.
-struct Links<'a> {
+struct Links {
     any: bool,
     /// Keys of addresses that some other page links to.
     linked: HashSet<u128>,
     /// Addresses that nobody knows, each with the first page that links to it.
-    unknown: BTreeMap<String, (Place, &'a str)>,
+    unknown: BTreeMap<String, (Place, String)>,
 }
 
-impl<'a> Links<'a> {
-    fn read(arrivals: &'a Arrivals, chooser: &Chooser, seed: u64) -> Self {
+impl Links {
+    fn read(arrivals: &Arrivals, chooser: &Chooser) -> Self {
         let mut found = Self { any: false, linked: HashSet::new(), unknown: BTreeMap::new() };
         let mut links = arrivals.links().peekable();
         if links.peek().is_none() {
             return found;
         }
         found.any = true;
-        let alive = arrivals.marks().filter(|(place, _)| !is_dead(arrivals.row(*place)));
-        let mut known: HashSet<u128> = alive.map(|(_, mark)| mark.key).collect();
-        known.extend(arrivals.others());
-        let key = |url: &str| fingerprint::key(seed, url);
+        let mut known: HashSet<u128> = arrivals.others().iter().copied().collect();
+        arrivals.each_mark(|place, mark| {
+            if !is_dead(&arrivals.row(place)) {
+                known.insert(mark.key);
+            }
+        });
+        let key = |url: &str| fingerprint::key(arrivals.desk().seed(), url);
         let mut missing: HashMap<u128, bool> = HashMap::new();
         for (place, packed) in links {
             // The page for visitors leads everywhere, and says nothing of how the site itself is linked.
-            if chooser.own_files.holds(url_of(arrivals.row(place))) {
+            let row = arrivals.row(place);
+            if chooser.own_files.holds(url_of(&row)) {
                 continue;
             }
             let own = arrivals.mark(place).key;
@@ -236,10 +239,9 @@ impl<'a> Links<'a> {
                     other.is_none() && !chooser.own_files.holds(link)
                 });
                 if is_missing {
-                    let page = url_of(arrivals.row(place));
-                    let first = found.unknown.entry(link.to_owned()).or_insert((place, page));
+                    let first = found.unknown.entry(link.to_owned()).or_insert((Place(u32::MAX), String::new()));
                     if place < first.0 {
-                        *first = (place, page);
+                        *first = (place, url_of(&row).to_owned());
                     }
                 }
             });
@@ -252,14 +254,19 @@ impl<'a> Links<'a> {
             return None;
         }
         let root = chooser.site.root().as_str();
-        let lonely =
-            settled.pages().filter(|candidate| candidate.lane.from_page && !self.linked.contains(&candidate.lane.key));
-        let mut lonely: Vec<(Place, &str)> =
-            lonely.map(|candidate| (candidate.named, url_of(arrivals.row(candidate.place)))).collect();
-        lonely.retain(|(_, url)| *url != root);
+        let mut lonely: Vec<(Place, Place)> = Vec::new();
+        settled.standing.each(arrivals, |stand| {
+            let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.mark.has(Trait::FromPage);
+            let alone = || !self.linked.contains(&stand.mark.key) && url_of(&arrivals.row(stand.place)) != root;
+            if goes_in && alone() {
+                lonely.push((stand.named(), stand.place));
+            }
+        });
         lonely.sort_unstable();
-        let examples =
-            lonely.iter().take(MOST_EXAMPLES).map(|(_, url)| Example { url: (*url).to_owned(), detail: None });
+        let examples = lonely
+            .iter()
+            .take(MOST_EXAMPLES)
+            .map(|(_, place)| Example { url: url_of(&arrivals.row(*place)).to_owned(), detail: None });
         Some(Noticed::new(Notice::Unlinked, None, lonely.len() as u64, examples.collect()))
     }
 
@@ -310,36 +317,46 @@ fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
 
 /// Entries that belong to another, and have no picture and no title that the other has not.
 fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser) -> Option<Noticed> {
-    let rows = || settled.standing.all().map(|stand| (stand, Said::read(arrivals.row(stand.place))));
-    let attachments: Vec<(Stand<'_>, Said<'_>)> = rows().filter(|(_, said)| said.parent.is_some()).collect();
+    let each = |take: &mut dyn FnMut(Stand<'_>, &Said<'_>)| {
+        for at in 0..arrivals.blocks() {
+            let block = arrivals.block(at);
+            settled.standing.of_block(arrivals, at, &block).for_each(|(stand, row)| take(stand, &Said::read(row)));
+        }
+    };
+    let mut attachments: Vec<(Place, bool, Said<'static>)> = Vec::new();
+    each(&mut |stand, said| {
+        if said.parent.is_some() {
+            let goes_in = matches!(stand.verdict(), Verdict::Kept(_));
+            attachments.push((stand.named(), goes_in, said.clone().into_owned()));
+        }
+    });
     if attachments.is_empty() {
         return None;
     }
     let address = |parent: &str| chooser.site.address(parent).map(address::Address::into_string).unwrap_or_default();
     let wanted: HashSet<String> = attachments
         .iter()
-        .filter_map(|(_, said)| said.parent.as_deref())
+        .filter_map(|(_, _, said)| said.parent.as_deref())
         .flat_map(|parent| [parent.to_owned(), address(parent)])
         .collect();
-    let mut parents: HashMap<String, Said<'_>> = HashMap::new();
-    for (_, said) in rows() {
+    let mut parents: HashMap<String, Said<'static>> = HashMap::new();
+    each(&mut |_, said| {
         let id = said.id.as_deref().filter(|id| wanted.contains(*id)).map(str::to_owned);
         let url = wanted.contains(said.url.as_ref()).then(|| said.url.to_string());
         for name in [id, url].into_iter().flatten() {
-            parents.insert(name, said.clone());
+            parents.insert(name, said.clone().into_owned());
         }
-    }
+    });
     let mut repeating: Vec<(Place, Example)> = Vec::new();
-    for (stand, said) in &attachments {
+    for (named, goes_in, said) in &attachments {
         let Some(parent) =
             said.parent.as_deref().and_then(|name| parents.get(name).or_else(|| parents.get(&address(name))))
         else {
             continue;
         };
-        let goes_in = || matches!(stand.choose(said, chooser, arrivals), Verdict::Kept(_));
-        if parent.url != said.url && adds_nothing(said, parent) && goes_in() {
+        if *goes_in && parent.url != said.url && adds_nothing(said, parent) {
             let detail = Some(format!("belongs to {}", parent.url));
-            repeating.push((stand.named, Example { url: said.url.to_string(), detail }));
+            repeating.push((*named, Example { url: said.url.to_string(), detail }));
         }
     }
     repeating.sort_by_key(|(named, _)| *named);
@@ -360,18 +377,22 @@ fn fault_notice(fault: Fault) -> Notice {
 /// What the structured data of pages with videos lacks: that which they carry, and that which would be written for them.
 fn structured_data(arrivals: &Arrivals, settled: &Settled) -> [Noticed; 2] {
     let (mut stated, mut made) = (Sample::default(), Sample::default());
-    for candidate in settled.pages().filter(|candidate| candidate.has_videos) {
-        let said = Said::read(arrivals.row(candidate.place));
+    settled.standing.each(arrivals, |stand| {
+        if !(stand.mark.has(Trait::HasVideos) && matches!(stand.verdict(), Verdict::Kept(_))) {
+            return;
+        }
+        let row = arrivals.row(stand.place);
+        let said = Said::read(&row);
         if structured::is_wanted(&said) {
             let lacking = structured::video_objects(&said, &TimeZone::UTC).lacking;
             if let Some(lacks) = lacking.first() {
                 let names: Vec<&str> = lacks.iter().map(|property| property.as_str()).collect();
-                made.add_with(candidate.named, || format!("{}\nno {}", said.url, names.join(", no ")));
+                made.add_with(stand.named(), || format!("{}\nno {}", said.url, names.join(", no ")));
             }
         } else if let Some(difference) = structured::compare(&said).first() {
-            stated.add_with(candidate.named, || format!("{}\n{difference}", said.url));
+            stated.add_with(stand.named(), || format!("{}\n{difference}", said.url));
         }
-    }
+    });
     [
         Noticed::of_sample(Notice::StructuredData, None, &stated),
         Noticed::of_sample(Notice::StructuredDataLacks, None, &made),

@@ -6,12 +6,12 @@
 
 mod asides;
 mod placing;
+mod press;
 mod sheet;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Write as _};
 use std::path::{Path, PathBuf};
-use std::sync::mpsc::{Receiver, sync_channel};
 use std::{fs, thread};
 
 use atlas_core::format::{Frame, IndexLine, index};
@@ -22,18 +22,19 @@ use rayon::prelude::*;
 pub use self::asides::Aside;
 pub(crate) use self::asides::{NEWEST_ATOM, NEWEST_RSS, is_aside};
 use self::placing::Placing;
+pub(crate) use self::press::{Order, Press};
+use self::press::{Pressed, Queue};
 use self::sheet::Sheet;
-use crate::arrange::{FilePlan, Made, Plan, Renderer, SegmentPlan};
+use crate::arrange::{FilePlan, Made, Plan, SegmentPlan};
 use crate::disk::{self, Draft, OnDisk};
 use crate::error::StoreError;
-use crate::ledger::{OutputRow, Remembered, Standing, Writing};
+use crate::ledger::{Ledger, OutputRow, Remembered, Standing, Writing};
 use crate::report::{Fate, RobotsFate};
-use crate::settle::Candidate;
 use crate::squeeze::{GzipWriter, Segment, Squeezer, squeeze, unsqueeze};
 
 /// For how many seconds a file that left the index stays on disk, for engines that still hold the old index: 14 days.
 const GRACE: i64 = 14 * 24 * 3600;
-/// How many segments are compressed at a time.
+/// How many files beside the sitemaps are made at a time.
 const WINDOW: usize = 32;
 /// The declarations that the tool has made in robots.txt, one a line: a fact of the ledger.
 pub(crate) const DECLARED: &str = "declared";
@@ -156,12 +157,6 @@ pub struct Published {
     pub robots: Option<RobotsFate>,
 }
 
-/// A segment that was made.
-struct Pressed {
-    raw: Vec<u8>,
-    segment: Segment,
-}
-
 /// What is to be declared in robots.txt.
 pub(crate) struct Declaration<'p> {
     path: &'p Path,
@@ -202,10 +197,8 @@ pub struct Publisher<'a> {
     pub plan: &'a Plan,
     /// What was.
     pub remembered: &'a Remembered,
-    /// The entries.
-    pub candidates: &'a [Candidate],
-    /// Renders them.
-    pub renderer: Renderer<'a>,
+    /// Makes segments.
+    pub(crate) press: Press<'a>,
     /// Files beside the sitemaps: for people, for templates.
     pub asides: &'a [Aside<'a>],
     /// The form of the main file.
@@ -294,37 +287,21 @@ impl Publisher<'_> {
         disk::sweep(&self.place.folder)?;
         self.aside_folders().iter().try_for_each(|folder| disk::sweep(folder))?;
         let order = self.order();
-        let jobs: Vec<&Made> = order.iter().flat_map(|at| made_of(&self.plan.files[*at])).collect();
-        thread::scope(|scope| {
-            let (sender, pressed) = sync_channel::<io::Result<Vec<Pressed>>>(2);
-            scope.spawn(move || {
-                for window in jobs.chunks(WINDOW) {
-                    let pressed = window
-                        .par_iter()
-                        .map_init(Squeezer::default, |squeezer, made| self.press(made, squeezer))
-                        .collect();
-                    // The receiver is gone when writing failed: then there is nothing left to do.
-                    if sender.send(pressed).is_err() {
-                        return;
-                    }
-                }
+        let made = order.iter().flat_map(|at| {
+            let file = &self.plan.files[*at];
+            made_of(file).map(|made| (file.id, made))
+        });
+        let orders = made.map(|(file, made)| {
+            let before = made.base.zip(file).map(|(base, file)| {
+                Ok::<_, StoreError>((writing.body(file, base.number)?, writing.lane(file, base.number)?))
             });
+            Ok(Order { made, before: before.transpose()? })
+        });
+        thread::scope(|scope| {
+            let queue = Queue::start(self.press, orders, scope);
             let placing = Placing::start(scope);
-            self.write_all(&order, Queue { pressed, ready: Vec::new().into_iter() }, placing, writing, stale)
+            self.write_all(&order, queue, placing, writing, stale)
         })
-    }
-
-    fn render(&self, made: &Made) -> Vec<u8> {
-        let members: Vec<&Candidate> = made.members.iter().map(|at| &self.candidates[*at as usize]).collect();
-        let mut raw = Vec::with_capacity(usize::try_from(made.size).unwrap_or(0));
-        self.renderer.render_all(&members, &mut raw);
-        raw
-    }
-
-    fn press(&self, made: &Made, squeezer: &mut Squeezer) -> io::Result<Pressed> {
-        let raw = self.render(made);
-        let segment = squeezer.squeeze(&raw)?;
-        Ok(Pressed { raw, segment })
     }
 
     /// Files that lose entries to others come after those others.
@@ -334,10 +311,10 @@ impl Publisher<'_> {
         order
     }
 
-    fn write_all(
+    fn write_all<'o>(
         &self,
         order: &[usize],
-        mut queue: Queue,
+        mut queue: Queue<'o, impl Iterator<Item = Result<Order<'o>, StoreError>>>,
         placing: Placing,
         writing: &Writing<'_>,
         stale: &[usize],
@@ -386,7 +363,13 @@ impl Publisher<'_> {
     }
 
     /// Writes one file of the plan, if anything about it has to be written.
-    fn file(&self, at: usize, queue: &mut Queue, writing: &Writing<'_>, state: &mut State) -> Result<(), StoreError> {
+    fn file<'o>(
+        &self,
+        at: usize,
+        queue: &mut Queue<'o, impl Iterator<Item = Result<Order<'o>, StoreError>>>,
+        writing: &Writing<'_>,
+        state: &mut State,
+    ) -> Result<(), StoreError> {
         let file = &self.plan.files[at];
         let (plain, packed) = self.place.names(file, self.form);
         let standing = |name: &Option<String>| name.as_ref().is_none_or(|name| self.holds(name));
@@ -417,9 +400,8 @@ impl Publisher<'_> {
                     sheet.push(&raw, &Segment { body, crc: row.crc, raw_size: row.size })?;
                 }
                 SegmentPlan::Made(made) => {
-                    let Pressed { raw, segment } = queue.next(&self.place.folder)?;
+                    let Pressed { raw, segment, lane } = queue.next()?;
                     sheet.push(&raw, &segment)?;
-                    let lane: Vec<_> = made.members.iter().map(|at| self.candidates[*at as usize].lane).collect();
                     writing.keep_segment(id, made.number, (made.frame, made.media), &segment, &lane)?;
                 }
             }
@@ -449,18 +431,24 @@ impl Publisher<'_> {
     }
 
     /// The checksum and size that a file of the plan will have, without writing it.
-    pub(crate) fn will_be(&self, at: usize) -> (u32, u64) {
+    pub(crate) fn will_be(&self, at: usize, ledger: &Ledger) -> Result<(u32, u64), StoreError> {
         let file = &self.plan.files[at];
         let mut crc = crc32fast::Hasher::new();
         crc.update(&file.frame().open(self.place.style));
         for segment in &file.segments {
             match segment {
                 SegmentPlan::Kept(row) => crc.combine(&crc32fast::Hasher::new_with_initial_len(row.crc, row.size)),
-                SegmentPlan::Made(made) => crc.update(&self.render(made)),
+                SegmentPlan::Made(made) => {
+                    let before = made.base.zip(file.id).map(|(base, file)| {
+                        Ok::<_, StoreError>((ledger.body(file, base.number)?, ledger.lane_bytes(file, base.number)?))
+                    });
+                    let order = Order { made, before: before.transpose()? };
+                    crc.update(&self.press.render(&order, &mut Vec::new())?.0);
+                }
             }
         }
         crc.update(Frame::CLOSE);
-        (crc.finalize(), file.size(self.place.style))
+        Ok((crc.finalize(), file.size(self.place.style)))
     }
 
     fn index_lines(&self, state: &State, which: impl Fn(usize) -> bool) -> Vec<IndexLine> {
@@ -601,24 +589,6 @@ fn made_of(file: &FilePlan) -> impl Iterator<Item = &Made> {
 
 fn instant(seconds: i64) -> Lastmod {
     Lastmod::Instant { seconds, offset: 0 }
-}
-
-/// Segments as they come from the presses, in order.
-struct Queue {
-    pressed: Receiver<io::Result<Vec<Pressed>>>,
-    ready: std::vec::IntoIter<Pressed>,
-}
-
-impl Queue {
-    fn next(&mut self, web_root: &Path) -> Result<Pressed, StoreError> {
-        loop {
-            if let Some(pressed) = self.ready.next() {
-                return Ok(pressed);
-            }
-            let window = self.pressed.recv().unwrap_or_else(|_| Err(io::Error::other("compressing stopped early")));
-            self.ready = window.map_err(StoreError::io("cannot compress for", web_root))?.into_iter();
-        }
-    }
 }
 
 /// What has come about so far.

@@ -1,141 +1,193 @@
 //! Joining keys: which rows speak of one URL, and where the ledger remembers it. Rows are only read where several have to
 //! be merged.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
+use std::io;
+use std::sync::atomic::{AtomicU8, AtomicU32, Ordering};
 
 use atlas_core::contribution::Said;
+use atlas_core::fingerprint;
 use rayon::prelude::*;
 
 use super::{Sample, UNKNOWN};
-use crate::arrival::{Arrivals, Block, Place};
-use crate::ledger::LaneEntry;
+use crate::arrival::{Arrivals, Block, Dealt, Place, Trait};
+use crate::ledger::{Known, NEVER};
+use crate::spill::{Lanes, PARTITIONS};
 
-const PARTITIONS: usize = 64;
+/// A row that counts only as part of a merged one.
+pub(super) const PASSED_OVER: u32 = u32::MAX - 1;
 
-fn partition(key: u128) -> usize {
-    (key >> 122) as usize
+/// What became of a remembered entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[repr(u8)]
+pub(crate) enum Fate {
+    /// No row speaks of it any more.
+    Gone = 0,
+    /// All is as it was.
+    Same = 1,
+    /// A row speaks of it, and something is not as it was.
+    Met = 2,
 }
 
 /// What the keys alone say.
+#[derive(Debug, Default)]
 pub(crate) struct Joined {
-    /// For each row of each block: where the ledger remembers it, [`UNKNOWN`], or [`PASSED_OVER`].
-    pub(crate) roles: Vec<Vec<u32>>,
-    /// Rows that were merged from several.
-    pub(crate) merged: Vec<Merged>,
-    /// Remembered entries that no row speaks of.
-    pub(super) gone: Vec<u32>,
+    /// For each row: where the ledger remembers it, [`UNKNOWN`], or [`PASSED_OVER`].
+    pub(super) roles: Vec<u32>,
+    /// For each remembered entry: its [`Fate`].
+    pub(super) fates: Vec<u8>,
+    /// Where merged rows come from.
+    pub(super) origins: HashMap<Place, Origin>,
     /// Rows whose source had named the URL before.
     pub(super) duplicates: Option<Sample>,
     /// Fields on which two sources say something else.
     pub(super) at_odds: BTreeMap<Odds, Sample>,
+    /// Remembered entries whose page was read then and is read now.
+    pub(super) pages_known: u64,
 }
 
 /// A field, and the two sources that are at odds about it.
 pub(crate) type Odds = (&'static str, u16, u16);
-
-/// The rows of one partition that were merged from several.
-pub(crate) struct Merged {
-    pub(super) rows: Block,
-    pub(super) priors: Vec<u32>,
-    pub(super) origins: Vec<Origin>,
-}
 
 /// Where a merged row comes from.
 #[derive(Debug, Clone)]
 pub(crate) struct Origin {
     /// The place of the first of its rows.
     pub(crate) first: Place,
-    /// The sum of their fingerprints.
-    pub(crate) sum: u64,
     /// Their sources, each once.
     pub(crate) sources: Vec<u16>,
 }
 
-/// A row that counts only as part of a merged one.
-pub(super) const PASSED_OVER: u32 = u32::MAX - 1;
-
-/// A row in its partition.
-type Dealt = (u128, Place, u64);
-
-/// Joins the keys of all rows with one another and with those that the ledger remembers.
-pub(crate) fn join<'l>(arrivals: &Arrivals, lane: impl Iterator<Item = (usize, &'l LaneEntry)>, seed: u64) -> Joined {
-    let share = arrivals.len() / PARTITIONS + arrivals.len() / PARTITIONS / 8 + 16;
-    let mut rows: Vec<Vec<Dealt>> = (0..PARTITIONS).map(|_| Vec::with_capacity(share)).collect();
-    for (place, mark) in arrivals.marks() {
-        rows[partition(mark.key)].push((mark.key, place, mark.said));
-    }
-    let mut known: Vec<Vec<(u128, u32)>> = vec![Vec::new(); PARTITIONS];
-    for (at, entry) in lane {
-        known[partition(entry.key)].push((entry.key, at as u32));
-    }
-    let parts: Vec<Part> =
-        rows.into_par_iter().zip(known).map(|(rows, known)| join_partition(arrivals, seed, rows, known)).collect();
-    let mut joined = Joined {
-        roles: arrivals.block_lengths().map(|rows| vec![PASSED_OVER; rows]).collect(),
-        merged: Vec::new(),
-        gone: Vec::new(),
-        duplicates: None,
-        at_odds: BTreeMap::new(),
+/// Joins the keys of all rows with one another and with the `entries` that the ledger remembers. Rows that had to be merged are
+/// added to the arrivals, in the order of their first rows.
+pub(crate) fn join(
+    arrivals: &mut Arrivals,
+    known: Option<&Lanes<Known>>,
+    entries: usize,
+    settings: u64,
+) -> io::Result<Joined> {
+    let joining = Joining {
+        arrivals,
+        settings,
+        roles: (0..arrivals.len()).map(|_| AtomicU32::new(PASSED_OVER)).collect(),
+        fates: (0..entries).map(|_| AtomicU8::new(Fate::Gone as u8)).collect(),
     };
+    let parts = (0..PARTITIONS).into_par_iter().map(|part| {
+        let rows = joining.arrivals.lanes().part(part)?;
+        let known = known.map_or(Ok(Vec::new()), |known| known.part(part))?;
+        Ok(joining.partition(rows, known))
+    });
+    let parts: Vec<Part> = parts.collect::<io::Result<_>>()?;
+    let mut joined = Joined {
+        roles: joining.roles.into_iter().map(AtomicU32::into_inner).collect(),
+        fates: joining.fates.into_iter().map(AtomicU8::into_inner).collect(),
+        ..Joined::default()
+    };
+    let mut merged: Vec<(Merged, usize, usize)> = Vec::new();
+    let mut blocks: Vec<Block> = Vec::with_capacity(PARTITIONS);
     for part in parts {
         part.at_odds.into_iter().for_each(|(odds, sample)| joined.at_odds.entry(odds).or_default().join(sample));
-        part.singles.into_iter().for_each(|(place, prior)| joined.roles[place.block()][place.row()] = prior);
-        joined.gone.extend(part.gone);
+        joined.pages_known += part.pages_known;
         if part.duplicates.count() > 0 {
             joined.duplicates.get_or_insert_default().join(part.duplicates);
         }
-        if !part.merged.rows.is_empty() {
-            joined.merged.push(part.merged);
-        }
+        let (at, rows) = (blocks.len(), part.merged.into_iter().enumerate());
+        merged.extend(rows.map(|(row, merged)| (merged, at, row)));
+        blocks.push(part.rows);
     }
-    joined
+    merged.sort_unstable_by_key(|(merged, ..)| merged.origin.first);
+    for some in merged.chunks(MERGED_BLOCK) {
+        let first = arrivals.len() as u32;
+        let mut block = Block::new(arrivals.desk());
+        for ((merged, at, row), place) in some.iter().zip(first..) {
+            block.push_copy(&blocks[*at], *row);
+            joined.roles.push(merged.prior);
+            joined.origins.insert(Place(place), merged.origin.clone());
+        }
+        arrivals.push_aside(block);
+    }
+    Ok(joined)
+}
+
+/// How many merged rows go into one block.
+const MERGED_BLOCK: usize = 8192;
+
+/// A row that was merged from several.
+struct Merged {
+    prior: u32,
+    origin: Origin,
+}
+
+struct Joining<'a> {
+    arrivals: &'a Arrivals,
+    settings: u64,
+    roles: Vec<AtomicU32>,
+    fates: Vec<AtomicU8>,
 }
 
 /// What came of one partition.
 struct Part {
-    singles: Vec<(Place, u32)>,
-    pub(super) merged: Merged,
-    pub(super) gone: Vec<u32>,
-    pub(super) duplicates: Sample,
+    rows: Block,
+    merged: Vec<Merged>,
+    duplicates: Sample,
     at_odds: BTreeMap<Odds, Sample>,
+    pages_known: u64,
 }
 
-fn join_partition(arrivals: &Arrivals, seed: u64, mut rows: Vec<Dealt>, mut known: Vec<(u128, u32)>) -> Part {
-    rows.sort_unstable_by_key(|(key, place, _)| (*key, *place));
-    known.sort_unstable();
-    let mut part = Part {
-        singles: Vec::with_capacity(rows.len()),
-        merged: Merged { rows: Block::new(seed), priors: Vec::new(), origins: Vec::new() },
-        gone: Vec::new(),
-        duplicates: Sample::default(),
-        at_odds: BTreeMap::new(),
-    };
-    let mut known = known.into_iter().peekable();
-    for group in rows.chunk_by(|one, other| one.0 == other.0) {
-        let key = group[0].0;
-        while let Some((_, gone)) = known.next_if(|(known, _)| *known < key) {
-            part.gone.push(gone);
+impl Joining<'_> {
+    fn partition(&self, mut rows: Vec<Dealt>, mut known: Vec<Known>) -> Part {
+        rows.sort_unstable_by_key(|row| (row.key, row.place));
+        known.sort_unstable_by_key(|known| known.key);
+        let mut part = Part {
+            rows: Block::new(self.arrivals.desk()),
+            merged: Vec::new(),
+            duplicates: Sample::default(),
+            at_odds: BTreeMap::new(),
+            pages_known: 0,
+        };
+        let mut known = known.into_iter().peekable();
+        for group in rows.chunk_by(|one, other| one.key == other.key) {
+            let key = group[0].key;
+            while known.next_if(|known| known.key < key).is_some() {}
+            let known = known.next_if(|known| known.key == key);
+            let prior = known.map_or(UNKNOWN, |known| known.at);
+            let (decided, from_page) = match group {
+                [row] => {
+                    self.roles[row.place.0 as usize].store(prior, Ordering::Relaxed);
+                    (row.decided, row.from_page)
+                }
+                group => {
+                    part.merge(self.arrivals, group, prior);
+                    let mark = part.rows.marks()[part.rows.len() - 1];
+                    (mark.decided(), mark.has(Trait::FromPage))
+                }
+            };
+            let Some(known) = known else { continue };
+            part.pages_known += u64::from(known.from_page && from_page);
+            let observed = Some(known.observed).filter(|day| *day != NEVER);
+            let same = decided != 0
+                && known.from_page == from_page
+                && fingerprint::written(decided, self.settings, observed, 0) == known.written;
+            let fate = if same { Fate::Same } else { Fate::Met };
+            self.fates[prior as usize].store(fate as u8, Ordering::Relaxed);
         }
-        let prior = known.next_if(|(known, _)| *known == key).map_or(UNKNOWN, |(_, at)| at);
-        match group {
-            [(_, place, _)] => part.singles.push((*place, prior)),
-            group => part.merge(arrivals, group, prior),
-        }
+        part
     }
-    part.gone.extend(known.map(|(_, gone)| gone));
-    part
 }
 
 impl Part {
     fn merge(&mut self, arrivals: &Arrivals, group: &[Dealt], prior: u32) {
-        let (_, first, mut sum) = group[0];
-        let mut said = Said::read(arrivals.row(first));
-        let own = arrivals.source_of(first) as u16;
+        let first = group[0].place;
+        let row = arrivals.row(first);
+        let mut said = Said::read(&row).into_owned();
+        let mut sum = arrivals.mark(first).said;
+        let own = arrivals.source_of(first);
         let mut sources = vec![own];
         let mut earlier = vec![(own, said.clone())];
-        for &(_, place, hash) in &group[1..] {
-            let source = arrivals.source_of(place) as u16;
-            let other = Said::read(arrivals.row(place));
+        for &Dealt { place, .. } in &group[1..] {
+            let source = arrivals.source_of(place);
+            let row = arrivals.row(place);
+            let other = Said::read(&row).into_owned();
             if sources.contains(&source) {
                 self.duplicates.add(place, &said.url);
             } else {
@@ -153,11 +205,10 @@ impl Part {
                 earlier.push((source, other.clone()));
             }
             said.merge(other);
-            sum = sum.wrapping_add(hash);
+            sum = sum.wrapping_add(arrivals.mark(place).said);
         }
-        self.merged.rows.push(&said);
-        self.merged.priors.push(prior);
-        self.merged.origins.push(Origin { first, sum, sources });
+        self.rows.push_merged(&said, sum, &sources);
+        self.merged.push(Merged { prior, origin: Origin { first, sources } });
     }
 }
 

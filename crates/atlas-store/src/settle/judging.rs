@@ -1,118 +1,211 @@
 //! Judging: what is news, and what has to be written, once it is known whether the whole site moved and which entries are
 //! translations of each other.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
-use atlas_core::contribution::url_of;
-use atlas_core::entry::DatePolicy;
+use atlas_core::contribution::{Said, url_of};
+use atlas_core::fingerprint::Prints;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
-use super::{Candidate, News, Settled, Terms, UNKNOWN};
-use crate::arrival::Arrivals;
-use crate::derive::{Alternates, NO_GROUP};
-use crate::ledger::{LaneEntry, NEVER, Remembered};
+use super::{Candidate, Fate, News, REDESIGN_LEAST, Settled, Terms, UNKNOWN};
+use crate::arrival::{Arrivals, Place};
+use crate::derive::Alternates;
+use crate::error::StoreError;
+use crate::ledger::{LaneEntry, Ledger, Remembered};
 
 impl Settled {
-    /// Decides what is news, now that it is known whether the whole site moved, and what of it has to be written.
+    /// Decides what is news, now that all entries are known together, and what of it has to be written.
     pub(crate) fn judge(
         &mut self,
         arrivals: &Arrivals,
+        ledger: &Ledger,
         remembered: &Remembered,
         alternates: &Alternates,
         terms: &Terms<'_>,
-    ) {
-        judge(self, arrivals, remembered, alternates, terms);
-        strands(self, remembered, terms);
-    }
-}
-
-fn judge(
-    settled: &mut Settled,
-    arrivals: &Arrivals,
-    remembered: &Remembered,
-    alternates: &Alternates,
-    terms: &Terms<'_>,
-) {
-    let (redesign, lane) = (settled.redesign, &remembered.lane);
-    settled.observed = lane.iter().map(|entry| entry.observed).collect();
-    let today = Lastmod::from_epoch_day(terms.today);
-    settled.candidates.par_iter_mut().for_each(|candidate| {
-        let prior = lane.get(candidate.prior as usize);
-        if let Some(prior) = prior {
-            candidate.lane.observed = prior.observed;
-            candidate.lane.changed = prior.changed;
-            let in_silence = prior.from_page != candidate.lane.from_page
+    ) -> Result<(), StoreError> {
+        let mut listed = std::mem::take(&mut self.listed);
+        listed.extend(self.grouped(arrivals, &listed, alternates));
+        listed.par_sort_unstable_by_key(|candidate| candidate.prior);
+        let lane = lane_of(ledger, remembered, listed.iter().map(|candidate| candidate.prior))?;
+        self.compare(arrivals, &listed, &lane, terms);
+        let (redesign, settings) = (self.redesign, terms.settings);
+        listed.par_iter_mut().zip(&lane).for_each(|(candidate, known)| {
+            let moved = Moved::of(candidate, known);
+            let in_silence = known.from_page != candidate.lane.from_page
                 || (candidate.lane.from_page && (redesign || !terms.same_reader));
-            let edited = candidate.content_moved && !in_silence;
-            if edited {
-                candidate.lane.observed = terms.today;
-            }
-            if edited || (candidate.declared_moved && !in_silence) {
+            let edited = moved.content && !in_silence;
+            candidate.lane.observed = if edited { terms.today } else { known.observed };
+            candidate.lane.changed = known.changed;
+            if edited || (moved.declared && !in_silence) {
                 candidate.lane.changed = terms.run;
                 candidate.news = News::Changed;
             }
-        }
-        let group = alternates.print(candidate.group);
-        candidate.lane.written = candidate.written(terms.settings, group);
-        candidate.same = prior.is_some_and(|prior| *prior == candidate.lane);
-    });
-    for candidate in &settled.candidates {
-        if let Some(observed) = settled.observed.get_mut(candidate.prior as usize) {
-            *observed = candidate.lane.observed;
-        }
-        let sample = match candidate.news {
-            News::None => continue,
-            News::Added => &mut settled.added,
-            News::Changed => {
-                if !candidate.dated && candidate.lane.observed == terms.today {
-                    settled.tallies[usize::from(candidate.section)].newest(today);
+            candidate.group = alternates.group_of(candidate.place);
+            candidate.lane.written = candidate.written(settings, alternates.print(candidate.group));
+        });
+        let today = Lastmod::from_epoch_day(terms.today);
+        for candidate in listed.iter().filter(|candidate| candidate.news == News::Changed) {
+            if candidate.lane.observed == terms.today {
+                self.edited.insert(candidate.prior, terms.today);
+                if !candidate.dated {
+                    self.tallies[usize::from(candidate.section)].newest(today);
                 }
-                &mut settled.changed
             }
+            self.changed.add_with(candidate.named, || url_of(&arrivals.row(candidate.place)).to_owned());
+        }
+        let mut known = lane.into_iter();
+        listed.retain(|candidate| {
+            let same = known.next() == Some(candidate.lane);
+            let fate = if same { Fate::Same } else { Fate::Met };
+            self.fates[candidate.prior as usize] = fate as u8;
+            !same
+        });
+        self.listed = listed;
+        self.strands(ledger, remembered, terms)
+    }
+
+    /// Entries that are in a group of translations and have not been listed yet.
+    fn grouped(&self, arrivals: &Arrivals, listed: &[Candidate], alternates: &Alternates) -> Vec<Candidate> {
+        let known: HashSet<Place> = match alternates.is_empty() {
+            true => HashSet::new(),
+            false => listed.iter().map(|candidate| candidate.place).collect(),
         };
-        sample.add_with(candidate.named, || url_of(arrivals.row(candidate.place)).to_owned());
+        let places = alternates.places().filter(|place| !known.contains(place));
+        let candidates = places.filter_map(|place| {
+            let prior = self.standing.roles[place.0 as usize];
+            (prior != UNKNOWN).then(|| self.candidate(arrivals, place, prior))?
+        });
+        candidates.collect()
     }
-}
 
-/// Adds a candidate for each strand that an entry stands in besides that of the pages.
-fn strands(settled: &mut Settled, remembered: &Remembered, terms: &Terms<'_>) {
-    if settled.candidates.iter().all(|candidate| candidate.own_strands == 0) {
-        return;
+    /// The entry of a row in the strand of the pages, with its prints.
+    fn candidate(&self, arrivals: &Arrivals, place: Place, prior: u32) -> Option<Candidate> {
+        let mark = arrivals.mark(place);
+        let mut candidate = Candidate::of_page(&mark, mark.kept()?, place, self.standing.named(place), prior);
+        let prints = Prints::of(&Said::read(&arrivals.row(place)), &mut Vec::new());
+        (candidate.lane.page, candidate.lane.declared) = (prints.page, prints.declared);
+        Some(candidate)
     }
-    let known = remembered.lane_of(|strand| strand != Strand::Pages);
-    let known: HashMap<(u128, Strand), u32> =
-        known.map(|(at, strand, entry)| ((entry.key, strand), at as u32)).collect();
-    let more = settled.candidates.iter().filter(|candidate| candidate.own_strands != 0).flat_map(|page| {
-        let strands = Strand::ALL.into_iter().filter(|strand| page.own_strands & bit(*strand) != 0);
-        strands.map(|strand| {
-            let prior = known.get(&(page.lane.key, strand)).copied().unwrap_or(UNKNOWN);
-            let mut candidate = Candidate {
-                strand,
-                prior,
-                bytes: 0,
-                media: 0,
-                group: NO_GROUP,
-                own_strands: 0,
-                news: News::None,
-                changefreq: None,
-                priority: None,
-                date_policy: DatePolicy::None,
-                ..page.clone()
-            };
-            candidate.lane =
-                LaneEntry { observed: NEVER, page: 0, declared: 0, changed: 0, from_page: false, ..page.lane };
+
+    /// Counts what moved, and tells whether that is a redesign.
+    fn compare(&mut self, arrivals: &Arrivals, listed: &[Candidate], lane: &[LaneEntry], terms: &Terms<'_>) {
+        let (mut contents, mut dates) = (0u64, 0u64);
+        for (candidate, known) in listed.iter().zip(lane) {
+            if !(candidate.lane.from_page && known.from_page) {
+                continue;
+            }
+            let moved = Moved::of(candidate, known);
+            contents += u64::from(moved.content);
+            dates += u64::from(moved.content && moved.declared);
+            if terms.same_reader && candidate.dated && moved.content != moved.declared {
+                let sample = if moved.content { &mut self.content_alone } else { &mut self.date_alone };
+                sample.add_with(candidate.named, || url_of(&arrivals.row(candidate.place)).to_owned());
+            }
+        }
+        self.redesign = contents >= REDESIGN_LEAST && contents * 10 > self.pages_known * 6 && dates * 10 < contents;
+    }
+
+    /// Settles the entries that stand in strands besides that of the pages.
+    fn strands(&mut self, ledger: &Ledger, remembered: &Remembered, terms: &Terms<'_>) -> Result<(), StoreError> {
+        let mut own = std::mem::take(&mut self.own_strands);
+        if own.is_empty() {
+            return Ok(());
+        }
+        let mut known: HashMap<(u128, Strand), (u32, LaneEntry)> = HashMap::new();
+        for (file, segment) in remembered.segments(|strand| strand != Strand::Pages) {
+            let lane = ledger.lane(file.id, segment)?;
+            known.extend(segment.range().zip(lane).map(|(at, entry)| ((entry.key, file.strand), (at as u32, entry))));
+        }
+        own.retain_mut(|candidate| {
             candidate.lane.written = candidate.written(terms.settings, 0);
-            candidate.same = remembered.lane.get(prior as usize).is_some_and(|prior| *prior == candidate.lane);
-            candidate
-        })
-    });
-    let mut more: Vec<Candidate> = more.collect();
-    settled.candidates.append(&mut more);
+            let Some((prior, entry)) = known.get(&(candidate.lane.key, candidate.strand)) else { return true };
+            candidate.prior = *prior;
+            let same = *entry == candidate.lane;
+            self.fates[*prior as usize] = if same { Fate::Same } else { Fate::Met } as u8;
+            if same {
+                self.same_strands.insert(*prior, candidate.place);
+            }
+            !same
+        });
+        self.listed.append(&mut own);
+        Ok(())
+    }
+
+    /// Lists entries after all that are as they were, because they have to go elsewhere; returns where they are listed. `wanted`
+    /// are their places in the ledger, in its order.
+    pub(crate) fn recall(
+        &mut self,
+        wanted: &[u32],
+        arrivals: &Arrivals,
+        ledger: &Ledger,
+        remembered: &Remembered,
+        alternates: &Alternates,
+    ) -> Result<HashMap<u32, u32>, StoreError> {
+        if wanted.is_empty() {
+            return Ok(HashMap::new());
+        }
+        let places = self.standing.roles.iter().zip(0u32..);
+        let pages =
+            places.filter(|(prior, _)| wanted.binary_search(prior).is_ok()).map(|(prior, at)| (*prior, Place(at)));
+        let mut places: HashMap<u32, Place> = pages.collect();
+        places.extend(wanted.iter().filter_map(|prior| Some((*prior, *self.same_strands.get(prior)?))));
+        let lane = lane_of(ledger, remembered, wanted.iter().copied())?;
+        let strands: HashMap<u32, Strand> = wanted
+            .iter()
+            .filter(|prior| self.same_strands.contains_key(prior))
+            .map(|prior| (*prior, remembered.strand_of(*prior)))
+            .collect();
+        let mut listed = HashMap::new();
+        for (prior, entry) in wanted.iter().zip(lane) {
+            let Some(&place) = places.get(prior) else { continue };
+            let mark = arrivals.mark(place);
+            let Some(kept) = mark.kept() else { continue };
+            let named = self.standing.named(place);
+            let mut candidate = match strands.get(prior) {
+                Some(strand) => Candidate::of_strand(&mark, kept, place, named, *strand),
+                None => Candidate::of_page(&mark, kept, place, named, *prior),
+            };
+            candidate.prior = *prior;
+            candidate.lane = entry;
+            candidate.group = if strands.contains_key(prior) { candidate.group } else { alternates.group_of(place) };
+            listed.insert(*prior, self.listed.len() as u32);
+            self.listed.push(candidate);
+        }
+        Ok(listed)
+    }
 }
 
-/// The bit of a strand in [`Candidate::own_strands`].
-pub(super) fn bit(strand: Strand) -> u8 {
-    1 << strand as u8
+/// What of an entry moved.
+struct Moved {
+    content: bool,
+    declared: bool,
+}
+
+impl Moved {
+    fn of(candidate: &Candidate, known: &LaneEntry) -> Self {
+        Self { content: known.page != candidate.lane.page, declared: known.declared != candidate.lane.declared }
+    }
+}
+
+/// What the ledger remembers of these entries, which come in its order.
+fn lane_of(
+    ledger: &Ledger,
+    remembered: &Remembered,
+    wanted: impl Iterator<Item = u32>,
+) -> Result<Vec<LaneEntry>, StoreError> {
+    let mut wanted = wanted.peekable();
+    let mut found = Vec::new();
+    for (file, segment) in remembered.segments(|_| true) {
+        let range = segment.range();
+        if wanted.peek().is_none_or(|at| !range.contains(&(*at as usize))) {
+            continue;
+        }
+        let lane = ledger.lane(file.id, segment)?;
+        while let Some(at) = wanted.next_if(|at| range.contains(&(*at as usize))) {
+            found.push(lane[at as usize - range.start]);
+        }
+    }
+    Ok(found)
 }

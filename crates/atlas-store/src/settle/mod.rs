@@ -12,36 +12,37 @@ mod judging;
 mod sample;
 mod standing;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
+use std::io;
 
 use atlas_core::choose::{Chooser, Kept, Reason};
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::fingerprint;
-use atlas_core::format::Frame;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::shape::Shape;
 use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
 use self::choosing::Choosing;
-use self::join::PASSED_OVER;
-pub(crate) use self::join::{Odds, join};
+pub(crate) use self::join::{Fate, Odds, join};
 pub(crate) use self::sample::{Sample, Soonest};
 pub(crate) use self::standing::{Stand, Standing};
-use crate::arrival::{Arrivals, Place};
+use crate::arrival::{Arrivals, Mark, Place, Trait};
+use crate::derive::NO_GROUP;
 use crate::ledger::{Change, LaneEntry, NEVER, Remembered};
 use crate::report::IncompleteVideo;
 
-/// How many blocks are chosen from before what came of them is put together: that would else stand in memory twice.
+/// How many blocks are counted before what came of them is put together: that would else stand in memory twice.
 const BLOCKS_AT_A_TIME: usize = 16;
 /// How many examples are shown of anything that is counted.
 pub const EXAMPLES: usize = 5;
-/// A candidate that the ledger did not know.
+/// An entry that the ledger did not know.
 pub const UNKNOWN: u32 = u32::MAX;
 /// A site of fewer pages than this has no redesign: every one of its pages may well have been edited.
 const REDESIGN_LEAST: u64 = 12;
 
-/// An entry that goes in.
+/// An entry that is looked at closely: the ledger knows it and it is not as it was, or it stands in a strand of its own. What is
+/// new has none: its mark says all.
 #[derive(Debug, Clone)]
 pub struct Candidate {
     /// What the ledger will remember of it.
@@ -54,42 +55,62 @@ pub struct Candidate {
     pub prior: u32,
     /// When it came to be, in seconds since 1970; far in the future where nobody says.
     pub age: i64,
-    /// Bytes of its `url` element; 0 where it was not rendered because nothing about it moved.
-    pub bytes: u32,
-    /// Pictures and videos in it, where it was rendered.
-    pub media: u32,
-    /// The namespaces it needs, where it was rendered: as bits, because there are as many candidates as entries.
-    frame: u8,
     /// Its section.
     pub section: u16,
     /// The strand of that section.
     pub strand: Strand,
     /// Its group of translations, or `NO_GROUP`.
     pub group: u32,
-    /// What it says may make it one of a group of translations.
-    pub speaks_of_others: bool,
-    /// It has videos, complete or not.
-    pub has_videos: bool,
-    /// The strands that it stands in besides that of the pages, as bits.
-    pub(crate) own_strands: u8,
     changefreq: Option<Changefreq>,
     priority: Option<Priority>,
     date_policy: DatePolicy,
-    /// All that was said of it is as it was, and so is what is written.
-    pub same: bool,
     /// It changed since the last build.
     pub news: News,
-    content_moved: bool,
-    declared_moved: bool,
     dated: bool,
-    said: u64,
+    decided: u64,
+}
+
+impl Candidate {
+    /// An entry in the strand of the pages; its prints are to be taken.
+    fn of_page(mark: &Mark, kept: Kept, place: Place, named: Place, prior: u32) -> Self {
+        Self {
+            lane: LaneEntry {
+                key: mark.key,
+                written: 0,
+                page: 0,
+                declared: 0,
+                observed: NEVER,
+                changed: 0,
+                from_page: mark.has(Trait::FromPage),
+            },
+            place,
+            named,
+            prior,
+            age: mark.age,
+            section: kept.section as u16,
+            strand: Strand::Pages,
+            group: NO_GROUP,
+            changefreq: kept.changefreq,
+            priority: kept.priority,
+            date_policy: kept.date_policy,
+            news: News::None,
+            dated: mark.has(Trait::Dated),
+            decided: mark.decided(),
+        }
+    }
+
+    /// An entry in another strand: no date and no hint is written there.
+    fn of_strand(mark: &Mark, kept: Kept, place: Place, named: Place, strand: Strand) -> Self {
+        let kept = Kept { changefreq: None, priority: None, date_policy: DatePolicy::None, ..kept };
+        let page = Self::of_page(mark, kept, place, named, UNKNOWN);
+        let decided = fingerprint::decided(mark.said, &kept, strand);
+        Self { strand, decided, lane: LaneEntry { from_page: false, ..page.lane }, ..page }
+    }
 }
 
 /// What an entry is to those who read about changes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum News {
-    /// It was not in before.
-    Added,
     /// Its page changed.
     Changed,
     /// No news.
@@ -97,11 +118,6 @@ pub enum News {
 }
 
 impl Candidate {
-    /// The namespaces it needs, where it was rendered.
-    pub fn frame(&self) -> Frame {
-        Frame::from_bits(self.frame)
-    }
-
     /// How it goes in.
     pub fn kept(&self) -> Kept {
         Kept {
@@ -119,7 +135,7 @@ impl Candidate {
 
     /// The fingerprint of what is written of it.
     fn written(&self, settings: u64, group: u64) -> u64 {
-        fingerprint::written(self.said, settings, self.observed(), &self.kept(), group, self.strand)
+        fingerprint::written(self.decided, settings, self.observed(), group)
     }
 }
 
@@ -145,6 +161,8 @@ pub struct Terms<'a> {
 pub struct Tally {
     /// Entries.
     pub entries: u64,
+    /// Of these, such as were not in before.
+    pub added: u64,
     /// Pictures that were said of them.
     pub images: u64,
     /// Videos that can be written.
@@ -185,13 +203,28 @@ pub struct SourceTally {
     pub left_out: u64,
 }
 
+impl SourceTally {
+    fn count(&mut self, kept: bool) {
+        if kept { self.kept += 1 } else { self.left_out += 1 }
+    }
+
+    fn join(&mut self, other: Self) {
+        self.kept += other.kept;
+        self.left_out += other.left_out;
+    }
+}
+
 /// What came of settling.
 #[derive(Debug, Default)]
 pub struct Settled {
     /// Which rows count.
     pub(crate) standing: Standing,
-    /// The day on which the content of each remembered entry was last seen to change, this run included.
-    observed: Vec<i32>,
+    /// For each remembered entry: its [`Fate`].
+    pub(crate) fates: Vec<u8>,
+    /// The day on which the content of entries was seen to change in this run, by where the ledger remembers them.
+    edited: HashMap<u32, i32>,
+    /// Entries that go in and say what may make them one of a group of translations.
+    pub(crate) speakers: u64,
     /// Counts by source; an entry of several counts for each.
     pub sources: Vec<SourceTally>,
     /// Fields on which two sources say something else.
@@ -202,9 +235,12 @@ pub struct Settled {
     pub(crate) date_alone: Sample,
     /// Entries with a declared date that stayed while their content moved.
     pub(crate) content_alone: Sample,
-    /// Entries that go in, in no order that means anything: those in the strand of the pages, then, once judged, those that
-    /// stand in other strands too.
-    pub candidates: Vec<Candidate>,
+    /// Entries that are looked at closely, in the order in which the ledger remembers them; once judged, those that turned out
+    /// to be as they were are not among them.
+    pub(crate) listed: Vec<Candidate>,
+    own_strands: Vec<Candidate>,
+    /// Where the rows of entries are that stand in a strand of their own as they did, by where the ledger remembers them.
+    same_strands: HashMap<u32, Place>,
     /// Entries left out.
     pub(crate) left_out: BTreeMap<Reason, Sample>,
     /// Counts by section.
@@ -225,20 +261,23 @@ pub struct Settled {
     /// Most pages changed at once without a declared date.
     pub redesign: bool,
     pages_known: u64,
-    contents_moved: u64,
-    dates_moved: u64,
 }
 
 impl Settled {
     /// The day on which the content of an entry was last seen to change.
-    pub(crate) fn observed(&self, stand: &Stand<'_>) -> Option<i32> {
-        let at = self.observed.get(stand.prior as usize)?;
-        Some(*at).filter(|day| *day != NEVER)
+    pub(crate) fn observed(&self, remembered: &Remembered, prior: u32) -> Option<i32> {
+        self.edited.get(&prior).copied().or_else(|| remembered.observed(prior))
     }
 
-    /// The entries that go in, each once.
-    pub fn pages(&self) -> impl Iterator<Item = &Candidate> {
-        self.candidates.iter().take_while(|candidate| candidate.strand == Strand::Pages)
+    /// How many entries go in.
+    pub(crate) fn entries(&self) -> u64 {
+        self.tallies.iter().map(|tally| tally.entries).sum()
+    }
+
+    fn source(&mut self, source: u16) -> &mut SourceTally {
+        let source = usize::from(source);
+        self.sources.resize(self.sources.len().max(source + 1), SourceTally::default());
+        &mut self.sources[source]
     }
 
     /// Videos that cannot be written, the first few.
@@ -247,81 +286,62 @@ impl Settled {
     }
 
     fn join(&mut self, mut other: Self) {
-        self.candidates.append(&mut other.candidates);
+        self.listed.append(&mut other.listed);
+        self.own_strands.append(&mut other.own_strands);
         for (reason, sample) in other.left_out {
             self.left_out.entry(reason).or_default().join(sample);
         }
         for (mine, theirs) in self.tallies.iter_mut().zip(&other.tallies) {
             mine.entries += theirs.entries;
+            mine.added += theirs.added;
             mine.images += theirs.images;
             mine.videos += theirs.videos;
             mine.news += theirs.news;
             mine.newest(theirs.newest);
         }
-        self.sources.resize(self.sources.len().max(other.sources.len()), SourceTally::default());
-        for (mine, theirs) in self.sources.iter_mut().zip(&other.sources) {
-            mine.kept += theirs.kept;
-            mine.left_out += theirs.left_out;
-        }
+        (0u16..).zip(other.sources).for_each(|(source, tally)| self.source(source).join(tally));
         for (origin, sample) in other.elsewhere {
             self.elsewhere.entry(origin).or_default().join(sample);
         }
-        self.date_alone.join(other.date_alone);
-        self.content_alone.join(other.content_alone);
+        self.added.join(other.added);
         self.gone.append(&mut other.gone);
         self.headless.join(other.headless);
         self.unknown_sections.join(other.unknown_sections);
         self.incomplete.append(&mut other.incomplete);
         self.due.join(other.due);
-        self.pages_known += other.pages_known;
-        self.contents_moved += other.contents_moved;
-        self.dates_moved += other.dates_moved;
+        self.speakers += other.speakers;
     }
 }
 
-/// Settles all arrivals and chooses from them. Rows that had to be merged are added to the arrivals as blocks of their own.
+/// Settles all arrivals. Rows that had to be merged are added to the arrivals as blocks of their own.
 ///
-/// First the keys alone are joined, partition by partition; then the rows are read, each once and in the order in which
-/// they lie in memory. What is news is decided later, once the groups of translations are known.
-pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, seed: u64, terms: &Terms<'_>) -> Settled {
-    let lane = &remembered.lane[..];
-    let pages = remembered.lane_of(|strand| strand == Strand::Pages).map(|(at, _, entry)| (at, entry));
-    let joined = join(arrivals, pages, seed);
-    let standing = Standing::new(joined.roles, joined.merged, arrivals);
+/// First the keys alone are joined, partition by partition; then the marks are counted in the order of the rows. What is news is
+/// decided later, once the groups of translations are known.
+pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_>) -> io::Result<Settled> {
+    let joined = join(arrivals, Some(&remembered.known), remembered.entries(), terms.settings)?;
+    let (roles, origins, fates) = (joined.roles, joined.origins, joined.fates);
+    let standing = Standing { roles, origins };
     let mut settled = Settled {
         tallies: vec![Tally::default(); terms.chooser.sections.list().len()],
         at_odds: joined.at_odds,
+        pages_known: joined.pages_known,
         ..Settled::default()
     };
-    settled.candidates.reserve_exact(standing.roles.iter().flatten().filter(|role| **role != PASSED_OVER).count());
-    for first in (0..standing.roles.len()).step_by(BLOCKS_AT_A_TIME) {
-        let some = first..(first + BLOCKS_AT_A_TIME).min(standing.roles.len());
-        let choose =
-            |block| Choosing::new(arrivals, lane, terms).run(standing.of_block(block), standing.roles[block].len());
-        let parts: Vec<Settled> = some.into_par_iter().map(choose).collect();
+    let blocks: Vec<usize> = (0..arrivals.blocks()).collect();
+    for some in blocks.chunks(BLOCKS_AT_A_TIME) {
+        let parts = some.par_iter().map(|&at| {
+            let block = arrivals.block(at);
+            let choosing = Choosing::new(arrivals, remembered, &fates, terms, at);
+            choosing.run(standing.of_block(arrivals, at, &block))
+        });
+        let parts: Vec<Settled> = parts.collect();
         parts.into_iter().for_each(|part| settled.join(part));
     }
-    settled.standing = standing;
-    settled.gone.extend(joined.gone.into_iter().map(|prior| Gone {
-        prior,
-        change: Some(Change::Removed),
-        reason: None,
-    }));
+    let pages = remembered.segments(|strand| strand == Strand::Pages).flat_map(|(_, segment)| segment.range());
+    let gone = pages.filter(|at| fates[*at] == Fate::Gone as u8);
+    settled.gone.extend(gone.map(|at| Gone { prior: at as u32, change: Some(Change::Removed), reason: None }));
+    (settled.standing, settled.fates) = (standing, fates);
     settled.left_out.extend(joined.duplicates.map(|sample| (Reason::Duplicate, sample)));
     settled.incomplete.sort_by_key(|(place, _)| *place);
-    settled.redesign = settled.contents_moved >= REDESIGN_LEAST
-        && settled.contents_moved * 10 > settled.pages_known * 6
-        && settled.dates_moved * 10 < settled.contents_moved;
-    settled
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_candidate_is_small() {
-        // There is one for each entry: 16 bytes more are 16 MB of a million.
-        assert!(size_of::<Candidate>() <= 112, "{}", size_of::<Candidate>());
-    }
+    Ok(settled)
 }

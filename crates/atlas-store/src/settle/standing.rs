@@ -1,18 +1,20 @@
 //! Which rows stand for entries.
 
 use std::borrow::Cow;
+use std::collections::HashMap;
+use std::sync::Arc;
 
-use atlas_core::choose::{Chooser, Verdict};
-use atlas_core::contribution::Said;
+use atlas_core::choose::Verdict;
 
-use super::join::{Merged, Origin, PASSED_OVER};
-use crate::arrival::{Arrivals, Place};
+use super::UNKNOWN;
+use super::join::{Joined, Origin, PASSED_OVER};
+use crate::arrival::{Arrivals, Block, Mark, Place};
 
 /// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
 #[derive(Debug, Default)]
 pub(crate) struct Standing {
-    pub(super) roles: Vec<Vec<u32>>,
-    origins: Vec<Vec<Origin>>,
+    pub(super) roles: Vec<u32>,
+    pub(super) origins: HashMap<Place, Origin>,
 }
 
 /// A row that stands for an entry.
@@ -20,62 +22,83 @@ pub(crate) struct Standing {
 pub(crate) struct Stand<'s> {
     /// Where the row is.
     pub(crate) place: Place,
-    /// Where its URL was named first.
-    pub(crate) named: Place,
+    /// What is known of it.
+    pub(crate) mark: Mark,
     /// Where a merged row comes from.
-    pub(crate) origin: Option<&'s Origin>,
-    /// Where the ledger remembers it, or [`UNKNOWN`].
-    pub(super) prior: u32,
+    pub(super) origin: Option<&'s Origin>,
+    /// Where the ledger remembers it, or [`UNKNOWN`](super::UNKNOWN).
+    pub(crate) prior: u32,
+}
+
+impl From<Joined> for Standing {
+    fn from(joined: Joined) -> Self {
+        Self { roles: joined.roles, origins: joined.origins }
+    }
 }
 
 impl Standing {
-    /// Rows that count by themselves, and those that were merged: their blocks are added to the arrivals.
-    pub(crate) fn new(mut roles: Vec<Vec<u32>>, merged: Vec<Merged>, arrivals: &mut Arrivals) -> Self {
-        let mut origins = Vec::new();
-        for merged in merged {
-            roles.push(merged.priors);
-            origins.push(merged.origins);
-            arrivals.push(merged.rows);
+    /// Goes over the rows that stand for entries; those merged from several come last.
+    pub(crate) fn each<'s>(&'s self, arrivals: &Arrivals, mut take: impl FnMut(Stand<'s>)) {
+        for at in 0..arrivals.blocks() {
+            let block = arrivals.block(at);
+            self.of_block(arrivals, at, &block).for_each(|(stand, _)| take(stand));
         }
-        Self { roles, origins }
     }
 
-    /// The number of blocks.
-    pub(crate) fn blocks(&self) -> usize {
-        self.roles.len()
-    }
-
-    /// All rows that stand for entries; those merged from several come last.
-    pub(crate) fn all(&self) -> impl Iterator<Item = Stand<'_>> {
-        (0..self.roles.len()).flat_map(|block| self.of_block(block))
-    }
-
-    /// The rows of one block that stand for entries.
-    pub(crate) fn of_block(&self, block: usize) -> impl Iterator<Item = Stand<'_>> {
-        let origins = block.checked_sub(self.roles.len() - self.origins.len()).map(|nth| &self.origins[nth]);
-        let standing = self.roles[block].iter().enumerate().filter(|(_, prior)| **prior != PASSED_OVER);
-        standing.map(move |(row, &prior)| {
-            let place = Arrivals::place(block as u32, row);
-            let origin = origins.map(|origins| &origins[row]);
-            Stand { place, named: origin.map_or(place, |origin| origin.first), origin, prior }
+    /// The rows that stand for entries in one block, each with its bytes.
+    pub(crate) fn of_block<'b>(
+        &self,
+        arrivals: &Arrivals,
+        at: usize,
+        block: &'b Arc<Block>,
+    ) -> impl Iterator<Item = (Stand<'_>, &'b [u8])> {
+        let first = arrivals.first_of(at).0 as usize;
+        let roles = self.roles[first..first + block.len()].iter().zip(block.marks()).enumerate();
+        let standing = roles.filter(|(_, (prior, _))| **prior != PASSED_OVER);
+        standing.map(move |(row, (&prior, &mark))| {
+            let place = Place((first + row) as u32);
+            let origin = if self.origins.is_empty() { None } else { self.origins.get(&place) };
+            (Stand { place, mark, origin, prior }, block.row(row))
         })
+    }
+
+    /// Whether a row stands for an entry.
+    pub(crate) fn stands(&self, place: Place) -> bool {
+        self.roles[place.0 as usize] != PASSED_OVER
+    }
+
+    /// Whether a row stands for an entry that the ledger did not know.
+    pub(crate) fn is_new(&self, place: Place) -> bool {
+        self.roles[place.0 as usize] == UNKNOWN
+    }
+
+    /// Where a row that stands for an entry was named first.
+    pub(crate) fn named(&self, place: Place) -> Place {
+        self.origins.get(&place).map_or(place, |origin| origin.first)
     }
 }
 
 impl Stand<'_> {
+    /// Where its URL was named first: the source order, which a row merged from several no longer has.
+    pub(crate) fn named(&self) -> Place {
+        self.origin.map_or(self.place, |origin| origin.first)
+    }
+
     /// The sources that speak of the entry.
     pub(crate) fn sources(&self, arrivals: &Arrivals) -> Cow<'_, [u16]> {
         match self.origin {
             Some(origin) => Cow::Borrowed(&origin.sources),
-            None => Cow::Owned(vec![arrivals.source_of(self.place) as u16]),
+            None => Cow::Owned(vec![arrivals.source_of(self.place)]),
         }
     }
 
-    /// Decides about the entry, whose row has been read.
-    pub(crate) fn choose(&self, said: &Said<'_>, chooser: &Chooser, arrivals: &Arrivals) -> Verdict {
-        match self.origin {
-            Some(origin) => chooser.choose(said, &origin.sources),
-            None => chooser.choose(said, &[arrivals.source_of(self.place) as u16]),
-        }
+    /// Whether the ledger did not know it.
+    pub(crate) fn is_new(&self) -> bool {
+        self.prior == UNKNOWN
+    }
+
+    /// Whether it goes in.
+    pub(crate) fn verdict(&self) -> Verdict {
+        self.mark.verdict
     }
 }

@@ -1,0 +1,283 @@
+//! The desk: where a row is decided about while it is still at hand, and gets the mark that all later steps go by.
+
+use std::sync::Arc;
+
+use atlas_core::choose::{Chooser, Kept, Verdict};
+use atlas_core::contribution::Said;
+use atlas_core::entry::DatePolicy;
+use atlas_core::fingerprint;
+use atlas_core::format::{Frame, url_bytes};
+use atlas_core::lastmod::Lastmod;
+use atlas_core::shape::{self, Media, Shape};
+use atlas_core::strand::Strand;
+
+/// Decides about rows as they come. Made for one source; cheap to copy.
+#[derive(Debug, Clone)]
+pub struct Desk {
+    seed: u64,
+    source: u16,
+    rules: Arc<Rules>,
+}
+
+/// What rows are decided by.
+#[derive(Debug)]
+struct Rules {
+    chooser: Chooser,
+    shape: Shape,
+}
+
+/// What is known of a row without reading it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Mark {
+    /// [`fingerprint::key`] of its URL.
+    pub(crate) key: u128,
+    /// [`fingerprint::row`], or the sum of those that it was merged from.
+    pub(crate) said: u64,
+    /// Whether it goes in, and how.
+    pub(crate) verdict: Verdict,
+    /// The date that is written of it as long as no change of its content was seen.
+    pub(crate) date: Option<Lastmod>,
+    /// When it came to be, in seconds since 1970; far in the future where nobody says.
+    pub(crate) age: i64,
+    /// Bytes of its element in the strand of the pages, as long as no change was seen and it is in no group of translations.
+    pub(crate) bytes: u32,
+    /// Pictures and videos in that element.
+    pub(crate) media: u16,
+    /// Pictures of it that are written, in whatever strand.
+    pub(crate) images: u16,
+    /// Videos of it that are written, in whatever strand.
+    pub(crate) videos: u16,
+    /// The namespaces that its element needs.
+    pub(crate) frame: Frame,
+    /// The strands that it stands in besides that of the pages, as bits.
+    pub(crate) own_strands: u8,
+    /// What else there is to know of it, as bits.
+    pub(super) traits: u8,
+    /// Where its bytes begin in its block.
+    pub(super) start: u32,
+}
+
+/// What a row may have to it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[repr(u8)]
+pub(crate) enum Trait {
+    /// Its page was read.
+    FromPage = 1,
+    /// It declares when it was modified.
+    Dated = 2,
+    /// What it says may make it one of a group of translations.
+    SpeaksOfOthers = 4,
+    /// It has videos, complete or not.
+    HasVideos = 8,
+    /// Its date depends on when a change of its content was seen.
+    SeenDate = 16,
+    /// Something about it is to be reported: it has to be read.
+    Odd = 32,
+}
+
+impl Mark {
+    pub(crate) fn has(&self, one: Trait) -> bool {
+        self.traits & one as u8 != 0
+    }
+
+    /// How it goes in, if it does.
+    pub(crate) fn kept(&self) -> Option<Kept> {
+        match self.verdict {
+            Verdict::Kept(kept) => Some(kept),
+            Verdict::LeftOut(_) => None,
+        }
+    }
+
+    /// [`fingerprint::decided`] of its element in the strand of the pages; 0 where it does not go in.
+    pub(crate) fn decided(&self) -> u64 {
+        self.kept().map_or(0, |kept| fingerprint::decided(self.said, &kept, Strand::Pages))
+    }
+}
+
+impl Desk {
+    /// For the rows of the source with this place in the configuration.
+    pub(crate) fn new(seed: u64, chooser: Chooser, shape: Shape) -> Self {
+        Self { seed, source: 0, rules: Arc::new(Rules { chooser, shape }) }
+    }
+
+    /// The same for another source.
+    pub(crate) fn for_source(&self, source: usize) -> Self {
+        Self { source: source as u16, ..self.clone() }
+    }
+
+    pub(crate) fn seed(&self) -> u64 {
+        self.seed
+    }
+
+    pub(crate) fn chooser(&self) -> &Chooser {
+        &self.rules.chooser
+    }
+
+    /// The mark of a row that stands alone.
+    pub(super) fn mark(&self, said: &Said<'_>, row: &[u8], start: usize) -> Mark {
+        self.mark_merged(said, fingerprint::row(row), &[self.source], start)
+    }
+
+    /// The mark of a row of these sources; `sum` is the fingerprint of what they say.
+    pub(super) fn mark_merged(&self, said: &Said<'_>, sum: u64, sources: &[u16], start: usize) -> Mark {
+        let Rules { chooser, shape } = &*self.rules;
+        let mut mark = Mark {
+            key: fingerprint::key(self.seed, &said.url),
+            said: sum,
+            verdict: chooser.choose(said, sources),
+            date: None,
+            age: said.age().unwrap_or(i64::MAX),
+            bytes: 0,
+            media: 0,
+            images: 0,
+            videos: 0,
+            frame: Frame::default(),
+            own_strands: 0,
+            traits: 0,
+            start: start as u32,
+        };
+        let Some(kept) = mark.kept() else { return mark };
+        let entry = shape.entry(said, kept, None, &[], Strand::Pages);
+        mark.bytes = u32::try_from(url_bytes(&entry)).unwrap_or(u32::MAX);
+        mark.media = u16::try_from(entry.media()).unwrap_or(u16::MAX);
+        mark.frame = Frame::of(&entry);
+        let (images, videos) = shape.media(said, kept.section);
+        mark.images = u16::try_from(images).unwrap_or(u16::MAX);
+        mark.videos = u16::try_from(videos).unwrap_or(u16::MAX);
+        mark.own_strands = shape.own_strands(said, kept.section).fold(0, |bits, strand| bits | bit(strand));
+        mark.date = shape::lastmod(said, None, kept.date_policy);
+        let lacks = || {
+            let written = shape.of(kept.section).videos != Media::Off;
+            written && said.videos.iter().any(|video| !video.lacks(&said.url).is_empty())
+        };
+        let unknown_section = || said.own_section.as_deref().is_some_and(|name| chooser.sections.named(name).is_none());
+        let seen =
+            kept.date_policy == DatePolicy::Seen || kept.date_policy == DatePolicy::Usual && said.modified.is_none();
+        let traits = [
+            (Trait::FromPage, said.digest.is_some()),
+            (Trait::Dated, said.modified.is_some()),
+            (Trait::SpeaksOfOthers, !said.alternates.is_empty() || said.language_group.is_some()),
+            (Trait::HasVideos, !said.videos.is_empty()),
+            (Trait::SeenDate, seen),
+            (Trait::Odd, said.no_head || said.expires.is_some() || unknown_section() || lacks()),
+        ];
+        mark.traits = traits.iter().filter(|(_, has)| *has).fold(0, |bits, (one, _)| bits | *one as u8);
+        mark
+    }
+}
+
+/// The bit of a strand in [`Mark::own_strands`].
+pub(crate) fn bit(strand: Strand) -> u8 {
+    1 << strand as u8
+}
+
+/// Marks as bytes, for blocks that wait on the disk.
+pub(super) mod packed {
+    use atlas_core::choose::Reason;
+    use atlas_core::entry::{Changefreq, Priority};
+    use atlas_core::lastmod::BYTES as DATE;
+
+    use super::{DatePolicy, Frame, Kept, Lastmod, Mark, Verdict};
+
+    /// The size of a mark.
+    pub(in crate::arrival) const BYTES: usize = 16 + 8 + 6 + (1 + DATE) + 8 + 4 + 6 + 3 + 4;
+
+    const NONE: u8 = u8::MAX;
+
+    /// Appends a mark.
+    pub(in crate::arrival) fn write(mark: &Mark, out: &mut Vec<u8>) {
+        out.extend_from_slice(&mark.key.to_le_bytes());
+        out.extend_from_slice(&mark.said.to_le_bytes());
+        let verdict = match mark.verdict {
+            Verdict::LeftOut(reason) => [0, reason as u8, 0, 0, 0, 0],
+            Verdict::Kept(kept) => {
+                let [low, high] = (kept.section as u16).to_le_bytes();
+                let changefreq = kept.changefreq.map_or(NONE, |hint| hint as u8);
+                let priority = kept.priority.map_or(NONE, |hint| hint.hundredths());
+                [1, low, high, changefreq, priority, kept.date_policy as u8]
+            }
+        };
+        out.extend_from_slice(&verdict);
+        out.push(u8::from(mark.date.is_some()));
+        out.extend_from_slice(&mark.date.map_or([0; DATE], |date| date.to_bytes()));
+        out.extend_from_slice(&mark.age.to_le_bytes());
+        out.extend_from_slice(&mark.bytes.to_le_bytes());
+        for number in [mark.media, mark.images, mark.videos] {
+            out.extend_from_slice(&number.to_le_bytes());
+        }
+        out.extend_from_slice(&[mark.frame.bits(), mark.own_strands, mark.traits]);
+        out.extend_from_slice(&mark.start.to_le_bytes());
+    }
+
+    /// Reads a mark back.
+    pub(in crate::arrival) fn read(bytes: &[u8; BYTES]) -> Mark {
+        let mut rest = &bytes[..];
+        fn part<const N: usize>(rest: &mut &[u8]) -> [u8; N] {
+            let (part, after) = rest.split_first_chunk().map_or(([0; N], &[][..]), |(part, after)| (*part, after));
+            *rest = after;
+            part
+        }
+        let (key, said) = (u128::from_le_bytes(part(&mut rest)), u64::from_le_bytes(part(&mut rest)));
+        let verdict = match part(&mut rest) {
+            [1, low, high, changefreq, priority, policy] => Verdict::Kept(Kept {
+                section: usize::from(u16::from_le_bytes([low, high])),
+                changefreq: Changefreq::ALL.get(usize::from(changefreq)).copied(),
+                priority: Priority::from_hundredths(priority),
+                date_policy: DatePolicy::ALL.get(usize::from(policy)).copied().unwrap_or_default(),
+            }),
+            [_, reason, ..] => {
+                Verdict::LeftOut(Reason::ALL.get(usize::from(reason)).copied().unwrap_or(Reason::Duplicate))
+            }
+        };
+        let [dated] = part(&mut rest);
+        let date = Lastmod::from_bytes(&part::<DATE>(&mut rest)).filter(|_| dated != 0);
+        let age = i64::from_le_bytes(part(&mut rest));
+        let bytes = u32::from_le_bytes(part(&mut rest));
+        let [media, images, videos] = std::array::from_fn(|_| u16::from_le_bytes(part(&mut rest)));
+        let [frame, own_strands, traits] = part(&mut rest);
+        let start = u32::from_le_bytes(part(&mut rest));
+        let frame = Frame::from_bits(frame);
+        Mark { key, said, verdict, date, age, bytes, media, images, videos, frame, own_strands, traits, start }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use atlas_core::choose::Reason;
+    use atlas_core::entry::Priority;
+    use proptest::prelude::*;
+
+    use super::*;
+
+    fn verdict() -> impl Strategy<Value = Verdict> {
+        prop_oneof![
+            (0..Reason::ALL.len()).prop_map(|at| Verdict::LeftOut(Reason::ALL[at])),
+            (0usize..70, proptest::option::of(0u8..=100), 0..4usize).prop_map(|(section, priority, policy)| {
+                Verdict::Kept(Kept {
+                    section,
+                    changefreq: None,
+                    priority: priority.and_then(Priority::from_hundredths),
+                    date_policy: DatePolicy::ALL[policy],
+                })
+            }),
+        ]
+    }
+
+    proptest! {
+        #[test]
+        fn a_mark_comes_back_from_the_disk(
+            verdict in verdict(),
+            day in proptest::option::of(-700_000i32..2_900_000),
+            (key, said, age) in any::<(u128, u64, i64)>(),
+            (bytes, media, frame, traits) in (any::<u32>(), any::<u16>(), 0u8..16, 0u8..64),
+        ) {
+            let mark = Mark {
+                key, said, verdict, date: day.and_then(Lastmod::from_epoch_day), age, bytes, media, images: media / 2,
+                videos: media / 3, frame: Frame::from_bits(frame), own_strands: frame, traits, start: bytes / 2,
+            };
+            let mut out = Vec::new();
+            packed::write(&mark, &mut out);
+            prop_assert_eq!(packed::read(out[..].try_into().unwrap()), mark);
+        }
+    }
+}

@@ -1,0 +1,411 @@
+//! The arrival log: the rows of all sources, as compact bytes in blocks, in a fixed order.
+//!
+//! Sources fill blocks in parallel and hand them over in their own order, so the log is the same for the same input. Each row
+//! is decided about while it is at hand and has a mark: that is all that most steps look at. Blocks past a budget wait on the
+//! disk and are read back when they are asked for.
+
+mod desk;
+
+use std::borrow::Cow;
+use std::collections::VecDeque;
+use std::io;
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use atlas_core::choose::{Reason, Verdict};
+use atlas_core::contribution::{Row, Said};
+
+pub use self::desk::Desk;
+use self::desk::packed;
+pub(crate) use self::desk::{Mark, Trait, bit};
+use crate::error::StoreError;
+use crate::spill::{Aside, BUDGET, Lanes, Record};
+
+/// About how many bytes of rows a block should hold.
+pub const BLOCK_BYTES: usize = 1 << 20;
+
+/// The number of a row, in the order of arrival.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Place(pub(crate) u32);
+
+/// The most rows that one build can take.
+const MOST_ROWS: usize = 1 << 30;
+
+/// Rows of one source.
+#[derive(Debug, Clone)]
+pub struct Block {
+    desk: Desk,
+    bytes: Vec<u8>,
+    marks: Vec<Mark>,
+    /// Links of some rows, packed.
+    links: Vec<(u32, Vec<u8>)>,
+}
+
+impl Block {
+    /// An empty block; `desk` is the source's.
+    pub fn new(desk: &Desk) -> Self {
+        Self { desk: desk.clone(), bytes: Vec::new(), marks: Vec::new(), links: Vec::new() }
+    }
+
+    /// An empty block with room for about so many bytes of rows.
+    pub fn with_room(desk: &Desk, bytes: usize) -> Self {
+        Self { bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 128), ..Self::new(desk) }
+    }
+
+    /// Adds a row.
+    pub fn push(&mut self, said: &Said<'_>) {
+        let start = self.bytes.len();
+        Row::write(&mut self.bytes, said);
+        self.marks.push(self.desk.mark(said, &self.bytes[start..], start));
+    }
+
+    /// Adds a row that was written before.
+    pub fn push_bytes(&mut self, row: &[u8]) {
+        let start = self.bytes.len();
+        self.bytes.extend_from_slice(row);
+        self.marks.push(self.desk.mark(&Said::read(row), row, start));
+    }
+
+    /// Adds a row that was merged from those of several sources; `sum` is the sum of their fingerprints.
+    pub(crate) fn push_merged(&mut self, said: &Said<'_>, sum: u64, sources: &[u16]) {
+        let start = self.bytes.len();
+        Row::write(&mut self.bytes, said);
+        self.marks.push(self.desk.mark_merged(said, sum, sources, start));
+    }
+
+    /// Adds a row of another block.
+    pub(crate) fn push_copy(&mut self, other: &Self, row: usize) {
+        let start = self.bytes.len() as u32;
+        self.bytes.extend_from_slice(other.row(row));
+        self.marks.push(Mark { start, ..other.marks[row] });
+    }
+
+    /// Adds the links of the row that was added last, packed by [`atlas_core::links`].
+    pub fn push_links(&mut self, links: Vec<u8>) {
+        if !links.is_empty() && !self.marks.is_empty() {
+            self.links.push((self.marks.len() as u32 - 1, links));
+        }
+    }
+
+    /// The number of rows.
+    pub fn len(&self) -> usize {
+        self.marks.len()
+    }
+
+    /// Whether there is no row.
+    pub fn is_empty(&self) -> bool {
+        self.marks.is_empty()
+    }
+
+    pub(crate) fn row(&self, row: usize) -> &[u8] {
+        let end = self.marks.get(row + 1).map_or(self.bytes.len(), |next| next.start as usize);
+        &self.bytes[self.marks[row].start as usize..end]
+    }
+
+    pub(crate) fn marks(&self) -> &[Mark] {
+        &self.marks
+    }
+
+    /// About how much memory it takes.
+    fn size(&self) -> usize {
+        self.bytes.capacity() + self.marks.capacity() * size_of::<Mark>()
+    }
+
+    fn pack(&self) -> Vec<u8> {
+        let mut out = Vec::with_capacity(self.bytes.len() + self.marks.len() * packed::BYTES);
+        out.extend_from_slice(&self.bytes);
+        self.marks.iter().for_each(|mark| packed::write(mark, &mut out));
+        out
+    }
+
+    fn unpack(desk: &Desk, mut bytes: Vec<u8>, rows: usize) -> Self {
+        let at = bytes.len() - rows * packed::BYTES;
+        let marks = bytes[at..].as_chunks().0.iter().map(packed::read).collect();
+        bytes.truncate(at);
+        Self { desk: desk.clone(), bytes, marks, links: Vec::new() }
+    }
+
+    /// What stands for a block that could not be read back, so that nobody reaches beside it.
+    fn blank(desk: &Desk, rows: usize) -> Self {
+        let mut block = Self::new(desk);
+        let mark = Mark { verdict: Verdict::LeftOut(Reason::Duplicate), ..desk.mark(&Said::default(), b"", 0) };
+        block.marks = vec![mark; rows];
+        block
+    }
+}
+
+/// A row as the joining of keys sees it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Dealt {
+    pub(crate) key: u128,
+    /// [`Mark::decided`].
+    pub(crate) decided: u64,
+    pub(crate) place: Place,
+    pub(crate) from_page: bool,
+}
+
+impl Record for Dealt {
+    fn key(&self) -> u128 {
+        self.key
+    }
+
+    fn pack(&self) -> [u8; 32] {
+        let mut bytes = [0; 32];
+        bytes[..16].copy_from_slice(&self.key.to_le_bytes());
+        bytes[16..24].copy_from_slice(&self.decided.to_le_bytes());
+        bytes[24..28].copy_from_slice(&self.place.0.to_le_bytes());
+        bytes[28] = u8::from(self.from_page);
+        bytes
+    }
+
+    fn unpack(bytes: &[u8; 32]) -> Self {
+        fn part<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
+            std::array::from_fn(|byte| bytes[at + byte])
+        }
+        Self {
+            key: u128::from_le_bytes(part(bytes, 0)),
+            decided: u64::from_le_bytes(part(bytes, 16)),
+            place: Place(u32::from_le_bytes(part(bytes, 24))),
+            from_page: bytes[28] != 0,
+        }
+    }
+}
+
+/// A block, in memory or on the disk.
+#[derive(Debug)]
+enum Stored {
+    Held(Arc<Block>),
+    Spilled { at: u64, length: usize },
+}
+
+/// All rows of a build.
+#[derive(Debug)]
+pub struct Arrivals {
+    desk: Desk,
+    blocks: Vec<Stored>,
+    /// The number of the first row of each block, and at the end that of all rows.
+    firsts: Vec<u32>,
+    /// The first block of each source.
+    sources: Vec<u32>,
+    lanes: Lanes<Dealt>,
+    /// Packed links of those rows that have any.
+    links: Vec<(Place, Vec<u8>)>,
+    /// Keys of files of the site that are no entries.
+    others: Vec<u128>,
+    /// How many bytes of blocks may stand in memory.
+    budget: usize,
+    held: usize,
+    spills: bool,
+    aside: Aside,
+    /// Blocks that were read back last.
+    near: Mutex<VecDeque<(usize, Arc<Block>)>>,
+    /// What went wrong, to be told before anything is written.
+    failure: Mutex<Option<io::Error>>,
+}
+
+impl Arrivals {
+    /// Nothing yet; `folder` is where blocks wait that do not fit into memory. With `whole`, all of them are held.
+    pub(crate) fn new(desk: Desk, folder: &Path, whole: bool) -> Self {
+        Self {
+            desk,
+            blocks: Vec::new(),
+            firsts: vec![0],
+            sources: Vec::new(),
+            lanes: Lanes::new(folder),
+            links: Vec::new(),
+            others: Vec::new(),
+            budget: if whole { usize::MAX } else { BUDGET + BUDGET / 4 },
+            held: 0,
+            spills: false,
+            aside: Aside::new(folder),
+            near: Mutex::new(VecDeque::new()),
+            failure: Mutex::new(None),
+        }
+    }
+
+    /// Begins the next source and gives its desk.
+    pub(crate) fn begin_source(&mut self) -> Desk {
+        self.sources.push(self.blocks.len() as u32);
+        self.desk.for_source(self.sources.len() - 1)
+    }
+
+    /// What rows are decided by.
+    pub(crate) fn desk(&self) -> &Desk {
+        &self.desk
+    }
+
+    /// Adds a block of what a source says.
+    pub(crate) fn push(&mut self, block: Block) {
+        let first = self.len() as u32;
+        let dealt = block.marks.iter().zip(first..).try_for_each(|(mark, at)| {
+            let from_page = mark.has(Trait::FromPage);
+            self.lanes.push(Dealt { key: mark.key, decided: mark.decided(), place: Place(at), from_page })
+        });
+        self.note(dealt);
+        self.push_aside(block);
+    }
+
+    /// Adds a block that is not joined with others: of rows that come of joining.
+    pub(crate) fn push_aside(&mut self, mut block: Block) {
+        let first = self.len() as u32;
+        if block.len() + self.len() > MOST_ROWS {
+            return self.note(Err(io::Error::other("more than 1,073,741,824 rows in one build")));
+        }
+        self.links.extend(block.links.drain(..).map(|(row, links)| (Place(first + row), links)));
+        self.firsts.push(first + block.len() as u32);
+        self.held += block.size();
+        self.blocks.push(Stored::Held(Arc::new(block)));
+        self.spills |= self.held > self.budget;
+        if self.spills {
+            let spilled = self.spill();
+            self.note(spilled);
+        }
+    }
+
+    fn spill(&mut self) -> io::Result<()> {
+        for stored in self.blocks.iter_mut().rev() {
+            let Stored::Held(block) = stored else { break };
+            let bytes = block.pack();
+            self.held -= block.size();
+            *stored = Stored::Spilled { at: self.aside.put(&bytes)?, length: bytes.len() };
+        }
+        Ok(())
+    }
+
+    fn note(&self, result: io::Result<()>) {
+        if let Err(error) = result {
+            self.failure.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
+        }
+    }
+
+    /// Whether all went well so far. What was read back since it did not may be anything.
+    pub(crate) fn check(&self, folder: &Path) -> Result<(), StoreError> {
+        let failure = self.failure.lock().unwrap_or_else(PoisonError::into_inner).take();
+        failure.map_or(Ok(()), |error| Err(StoreError::io("cannot put rows aside in", folder)(error)))
+    }
+
+    pub(crate) fn also_there(&mut self, key: u128) {
+        self.others.push(key);
+    }
+
+    /// The number of blocks.
+    pub(crate) fn blocks(&self) -> usize {
+        self.blocks.len()
+    }
+
+    /// Takes the last blocks away again, down to so many: such as were not joined.
+    pub(crate) fn truncate(&mut self, blocks: usize) {
+        self.blocks.truncate(blocks);
+        self.firsts.truncate(blocks + 1);
+    }
+
+    /// A block, from wherever it is.
+    pub(crate) fn block(&self, at: usize) -> Arc<Block> {
+        let (offset, length) = match &self.blocks[at] {
+            Stored::Held(block) => return block.clone(),
+            Stored::Spilled { at, length } => (*at, *length),
+        };
+        let near = || self.near.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((_, block)) = near().iter().find(|(known, _)| *known == at) {
+            return block.clone();
+        }
+        let rows = (self.firsts[at + 1] - self.firsts[at]) as usize;
+        let block = match self.aside.get(offset, length) {
+            Ok(bytes) => Block::unpack(&self.desk, bytes, rows),
+            Err(error) => {
+                self.note(Err(error));
+                Block::blank(&self.desk, rows)
+            }
+        };
+        let block = Arc::new(block);
+        let mut near = near();
+        near.push_back((at, block.clone()));
+        let mut size: usize = near.iter().map(|(_, block)| block.size()).sum();
+        while size > self.budget && near.len() > 1 {
+            size -= near.pop_front().map_or(0, |(_, block)| block.size());
+        }
+        block
+    }
+
+    /// The number of the first row of a block.
+    pub(crate) fn first_of(&self, block: usize) -> Place {
+        Place(self.firsts[block])
+    }
+
+    /// The block that a row is in, and its place there.
+    pub(crate) fn find(&self, place: Place) -> (usize, usize) {
+        let block = self.firsts.partition_point(|first| *first <= place.0).saturating_sub(1);
+        (block, (place.0 - self.firsts[block]) as usize)
+    }
+
+    /// Keys of files of the site that are no entries.
+    pub(crate) fn others(&self) -> &[u128] {
+        &self.others
+    }
+
+    /// The packed links of all rows that have any.
+    pub(crate) fn links(&self) -> impl Iterator<Item = (Place, &[u8])> {
+        self.links.iter().map(|(place, links)| (*place, &links[..]))
+    }
+
+    /// The rows by their keys.
+    pub(crate) fn lanes(&self) -> &Lanes<Dealt> {
+        &self.lanes
+    }
+
+    /// Lets go of what only joining needs.
+    pub(crate) fn drop_lanes(&mut self, folder: &Path) {
+        self.lanes = Lanes::new(folder);
+    }
+
+    /// The mark of a row.
+    pub(crate) fn mark(&self, place: Place) -> Mark {
+        let (block, row) = self.find(place);
+        match &self.blocks[block] {
+            Stored::Held(block) => block.marks[row],
+            Stored::Spilled { .. } => self.block(block).marks[row],
+        }
+    }
+
+    /// The bytes of a row.
+    pub(crate) fn row(&self, place: Place) -> Cow<'_, [u8]> {
+        let (block, row) = self.find(place);
+        match &self.blocks[block] {
+            Stored::Held(block) => Cow::Borrowed(block.row(row)),
+            Stored::Spilled { .. } => Cow::Owned(self.block(block).row(row).to_vec()),
+        }
+    }
+
+    /// The bytes of a row, of arrivals that are held as a whole; nothing of a row that is not.
+    pub(crate) fn held(&self, place: Place) -> &[u8] {
+        let (block, row) = self.find(place);
+        match &self.blocks[block] {
+            Stored::Held(block) => block.row(row),
+            Stored::Spilled { .. } => &[],
+        }
+    }
+
+    /// The number of rows.
+    pub fn len(&self) -> usize {
+        self.firsts.last().map_or(0, |all| *all as usize)
+    }
+
+    /// Whether nothing arrived.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// The source that a row came from: its place in the configuration.
+    pub(crate) fn source_of(&self, place: Place) -> u16 {
+        let (block, _) = self.find(place);
+        self.sources.partition_point(|first| *first as usize <= block).saturating_sub(1) as u16
+    }
+
+    /// All marks with their places, in order.
+    pub(crate) fn each_mark(&self, mut take: impl FnMut(Place, &Mark)) {
+        for at in 0..self.blocks() {
+            let block = self.block(at);
+            block.marks.iter().zip(self.firsts[at]..).for_each(|(mark, place)| take(Place(place), mark));
+        }
+    }
+}

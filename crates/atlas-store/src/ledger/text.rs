@@ -1,0 +1,52 @@
+//! The text of a segment, taken apart into its elements.
+
+use atlas_core::format::{Frame, URL_END};
+use memchr::memmem;
+
+use super::SegmentRow;
+use crate::error::StoreError;
+use crate::squeeze::unsqueeze;
+
+/// The unpacked text of a segment.
+#[derive(Debug)]
+pub(crate) struct SegmentText {
+    raw: Vec<u8>,
+    ends: Vec<u32>,
+}
+
+impl SegmentText {
+    /// Unpacks the text of a segment.
+    pub(crate) fn read(body: &[u8], segment: &SegmentRow) -> Result<Self, StoreError> {
+        let damaged = |_| StoreError::LedgerDamaged("the text of a segment cannot be read");
+        let raw = unsqueeze(body, segment.size).map_err(damaged)?;
+        if crc32fast::hash(&raw) != segment.crc {
+            return Err(StoreError::LedgerDamaged("the text of a segment is not what was written"));
+        }
+        let ends: Vec<u32> = memmem::find_iter(&raw, URL_END).map(|at| (at + URL_END.len()) as u32).collect();
+        if ends.len() != segment.count as usize || ends.last().is_some_and(|end| *end as usize != raw.len()) {
+            return Err(StoreError::LedgerDamaged("a segment has another number of entries than it should"));
+        }
+        Ok(Self { raw, ends })
+    }
+
+    /// One of its elements.
+    pub(crate) fn element(&self, at: u32) -> &[u8] {
+        let at = at as usize;
+        let start = at.checked_sub(1).map_or(0, |before| self.ends[before]);
+        &self.raw[start as usize..self.ends[at] as usize]
+    }
+
+    /// The namespaces that an element needs, and the pictures and videos in it.
+    pub(crate) fn frame(&self, at: u32) -> (Frame, u32) {
+        let element = self.element(at);
+        let count = |tag: &str| memmem::find_iter(element, tag).count() as u32;
+        let (images, videos) = (count("<image:image>"), count("<video:video>"));
+        let frame = Frame {
+            images: images > 0,
+            videos: videos > 0,
+            news: count("<news:news>") > 0,
+            alternates: count("<xhtml:link ") > 0,
+        };
+        (frame, images + videos)
+    }
+}

@@ -1,0 +1,205 @@
+//! Making segments, many at a time: rendering and compressing go on in other threads while finished ones are written.
+
+use std::collections::HashMap;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::thread;
+
+use atlas_core::contribution::Said;
+use atlas_core::fingerprint::{self, Prints};
+use rayon::prelude::*;
+
+use crate::arrange::{From, Made, Renderer};
+use crate::arrival::{Block, Mark, Place, Trait};
+use crate::error::StoreError;
+use crate::ledger::{LaneEntry, NEVER, SegmentText};
+use crate::settle::Candidate;
+use crate::squeeze::{Segment, Squeezer};
+
+/// How many segments are made at a time.
+const WINDOW: usize = 32;
+
+/// What making a segment needs to know.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Press<'a> {
+    /// Entries that are looked at closely.
+    pub(crate) listed: &'a [Candidate],
+    pub(crate) renderer: Renderer<'a>,
+    /// A fingerprint of the settings that have a say in what is written.
+    pub(crate) settings: u64,
+    /// The number of this run.
+    pub(crate) run: u32,
+}
+
+/// A segment to be made, with the text and the lane of that which it was.
+pub(crate) struct Order<'a> {
+    pub(crate) made: &'a Made,
+    pub(crate) before: Option<(Vec<u8>, Vec<u8>)>,
+}
+
+/// A segment that was made.
+pub(super) struct Pressed {
+    pub(super) raw: Vec<u8>,
+    pub(super) segment: Segment,
+    pub(super) lane: Vec<u8>,
+}
+
+/// The rows of new entries, with what is known of them.
+struct Rows {
+    blocks: HashMap<usize, Arc<Block>>,
+    places: Vec<(usize, usize)>,
+}
+
+impl Rows {
+    fn of(made: &Made, renderer: &Renderer<'_>) -> Self {
+        let arrivals = renderer.arrivals;
+        let rows = made.members.iter().filter_map(|member| match member.from() {
+            From::Row(place) => Some(arrivals.find(place)),
+            _ => None,
+        });
+        let places: Vec<(usize, usize)> = rows.collect();
+        let mut blocks = HashMap::new();
+        for (at, _) in &places {
+            blocks.entry(*at).or_insert_with(|| arrivals.block(*at));
+        }
+        Self { blocks, places }
+    }
+
+    /// The rows in their order. They lie far apart: all are asked for first, so that the waits for memory overlap.
+    fn each(&self) -> impl Iterator<Item = (&[u8], &Mark)> {
+        let rows = self.places.iter().filter_map(|(at, row)| {
+            let block = self.blocks.get(at)?;
+            Some((block.row(*row), &block.marks()[*row]))
+        });
+        let rows: Vec<(&[u8], &Mark)> = rows.collect();
+        rows.into_iter()
+    }
+}
+
+impl<'a> Press<'a> {
+    /// The text of a segment and its lane.
+    pub(crate) fn render(&self, order: &Order<'_>, scratch: &mut Vec<u8>) -> Result<(Vec<u8>, Vec<u8>), StoreError> {
+        let made = order.made;
+        let mut raw = Vec::with_capacity(usize::try_from(made.size).unwrap_or(0));
+        let mut lane = Vec::with_capacity(made.members.len() * LaneEntry::BYTES);
+        let text = match (&order.before, &made.base) {
+            (Some((body, before)), Some(base)) => Some((SegmentText::read(body, base)?, before)),
+            _ => None,
+        };
+        let rows = Rows::of(made, &self.renderer);
+        let mut rows = rows.each();
+        for member in &made.members {
+            match member.from() {
+                From::Base(at) => {
+                    let missing = || StoreError::LedgerDamaged("a segment is missing");
+                    let (text, before) = text.as_ref().ok_or_else(missing)?;
+                    let entry = before.as_chunks::<{ LaneEntry::BYTES }>().0.get(at as usize).ok_or_else(missing)?;
+                    raw.extend_from_slice(text.element(at));
+                    lane.extend_from_slice(entry);
+                }
+                From::Listed(at) => {
+                    let candidate = &self.listed[at as usize];
+                    let row = self.renderer.arrivals.row(candidate.place);
+                    self.renderer.render(candidate, &Said::read(&row), &mut raw);
+                    candidate.lane.write(&mut lane);
+                }
+                From::Row(place) => {
+                    let Some((row, mark)) = rows.next() else { continue };
+                    self.new_entry(place, &Said::read(row), mark, &mut raw, scratch).write(&mut lane);
+                }
+            }
+        }
+        Ok((raw, lane))
+    }
+
+    fn new_entry(
+        &self,
+        place: Place,
+        said: &Said<'_>,
+        mark: &Mark,
+        raw: &mut Vec<u8>,
+        scratch: &mut Vec<u8>,
+    ) -> LaneEntry {
+        let alternates = self.renderer.alternates;
+        let group = alternates.group_of(place);
+        if let Some(kept) = mark.kept() {
+            self.renderer.render_new(kept, group, said, raw);
+        }
+        let prints = Prints::of(said, scratch);
+        LaneEntry {
+            key: mark.key,
+            written: fingerprint::written(mark.decided(), self.settings, None, alternates.print(group)),
+            page: prints.page,
+            declared: prints.declared,
+            observed: NEVER,
+            changed: self.run,
+            from_page: mark.has(Trait::FromPage),
+        }
+    }
+
+    fn press(&self, order: &Order<'_>, tools: &mut (Squeezer, Vec<u8>)) -> Result<Pressed, StoreError> {
+        let (raw, lane) = self.render(order, &mut tools.1)?;
+        let failed = StoreError::io("cannot compress for", Path::new("the sitemap"));
+        let segment = tools.0.squeeze(&raw).map_err(failed)?;
+        Ok(Pressed { raw, segment, lane })
+    }
+}
+
+/// What comes of some orders.
+type Window = Result<Vec<Pressed>, StoreError>;
+
+/// Segments as they come from the presses, in order.
+pub(super) struct Queue<'a, I> {
+    orders: SyncSender<Vec<Order<'a>>>,
+    pressed: Receiver<Window>,
+    waiting: I,
+    under_way: usize,
+    ready: std::vec::IntoIter<Pressed>,
+}
+
+impl<'a, I: Iterator<Item = Result<Order<'a>, StoreError>>> Queue<'a, I> {
+    /// Begins to make what is ordered, in the order of `waiting`, which is asked for more only as fast as it is made.
+    pub(super) fn start<'scope>(press: Press<'a>, waiting: I, scope: &'scope thread::Scope<'scope, 'a>) -> Self {
+        let (orders, ordered) = sync_channel::<Vec<Order<'a>>>(AHEAD);
+        let (sender, pressed) = sync_channel::<Window>(AHEAD);
+        scope.spawn(move || {
+            for window in ordered {
+                let made = window.par_iter().map_init(Default::default, |tools, order| press.press(order, tools));
+                // The receiver is gone when writing failed: then there is nothing left to do.
+                if sender.send(made.collect()).is_err() {
+                    return;
+                }
+            }
+        });
+        Self { orders, pressed, waiting, under_way: 0, ready: Vec::new().into_iter() }
+    }
+
+    fn order(&mut self) -> Result<(), StoreError> {
+        while self.under_way < AHEAD {
+            let some: Vec<Order<'a>> = self.waiting.by_ref().take(WINDOW).collect::<Result<_, _>>()?;
+            if some.is_empty() {
+                return Ok(());
+            }
+            self.orders.send(some).map_err(|_| StoreError::Stopped)?;
+            self.under_way += 1;
+        }
+        Ok(())
+    }
+
+    /// The next segment.
+    pub(super) fn next(&mut self) -> Result<Pressed, StoreError> {
+        loop {
+            if let Some(pressed) = self.ready.next() {
+                return Ok(pressed);
+            }
+            self.order()?;
+            self.ready = self.pressed.recv().map_err(|_| StoreError::Stopped)??.into_iter();
+            self.under_way -= 1;
+            self.order()?;
+        }
+    }
+}
+
+/// How many windows are under way at a time.
+const AHEAD: usize = 3;

@@ -1,0 +1,187 @@
+//! What does not fit into memory waits on the disk: in files without a name, which are gone with the process however it ends.
+
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+
+/// How much of one kind may stand in memory before it is put on the disk, in bytes.
+pub(crate) const BUDGET: usize = 160 << 20;
+
+/// A file to put things aside in.
+#[derive(Debug)]
+pub(crate) struct Aside {
+    folder: PathBuf,
+    file: Mutex<Option<File>>,
+    end: u64,
+}
+
+impl Aside {
+    /// In this folder. Nothing is made until something is put aside.
+    pub(crate) fn new(folder: &Path) -> Self {
+        Self { folder: folder.to_owned(), file: Mutex::new(None), end: 0 }
+    }
+
+    fn file(&self) -> MutexGuard<'_, Option<File>> {
+        self.file.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Puts bytes aside and tells where.
+    pub(crate) fn put(&mut self, bytes: &[u8]) -> io::Result<u64> {
+        let at = self.end;
+        let mut slot = self.file();
+        let file = match &mut *slot {
+            Some(file) => file,
+            none => none.insert(tempfile::tempfile_in(&self.folder)?),
+        };
+        file.seek(SeekFrom::Start(at))?;
+        file.write_all(bytes)?;
+        drop(slot);
+        self.end = at + bytes.len() as u64;
+        Ok(at)
+    }
+
+    /// Takes so many bytes back.
+    pub(crate) fn get(&self, at: u64, length: usize) -> io::Result<Vec<u8>> {
+        let mut bytes = vec![0; length];
+        let mut slot = self.file();
+        let file = slot.as_mut().ok_or_else(|| io::Error::from(io::ErrorKind::NotFound))?;
+        file.seek(SeekFrom::Start(at))?;
+        file.read_exact(&mut bytes)?;
+        Ok(bytes)
+    }
+}
+
+/// The number of partitions that keys are dealt into.
+pub(crate) const PARTITIONS: usize = 256;
+
+/// A record of a fixed size that is found by its key.
+pub(crate) trait Record: Copy + Send + Sync {
+    /// The key.
+    fn key(&self) -> u128;
+
+    /// As bytes.
+    fn pack(&self) -> [u8; 32];
+
+    /// From [`Record::pack`].
+    fn unpack(bytes: &[u8; 32]) -> Self;
+}
+
+/// Records dealt into partitions by their keys. Past a budget they wait on the disk.
+#[derive(Debug)]
+pub(crate) struct Lanes<R> {
+    parts: Vec<Vec<R>>,
+    held: usize,
+    budget: usize,
+    /// What was put aside: where each run begins, and the numbers of records before each partition in it.
+    runs: Vec<(u64, Vec<u32>)>,
+    aside: Aside,
+}
+
+impl<R: Record> Lanes<R> {
+    /// Nothing yet; `folder` is where things are put aside.
+    pub(crate) fn new(folder: &Path) -> Self {
+        Self {
+            parts: (0..PARTITIONS).map(|_| Vec::new()).collect(),
+            held: 0,
+            budget: BUDGET / 2 / 32,
+            runs: Vec::new(),
+            aside: Aside::new(folder),
+        }
+    }
+
+    /// Deals a record.
+    pub(crate) fn push(&mut self, record: R) -> io::Result<()> {
+        self.parts[(record.key() >> 120) as usize].push(record);
+        self.held += 1;
+        if self.held < self.budget { Ok(()) } else { self.put_aside() }
+    }
+
+    fn put_aside(&mut self) -> io::Result<()> {
+        let mut starts = vec![0];
+        let mut bytes = Vec::with_capacity(1 << 20);
+        let mut run = None;
+        let mut before = 0u32;
+        for part in &mut self.parts {
+            part.iter().for_each(|record| bytes.extend_from_slice(&record.pack()));
+            before += part.len() as u32;
+            starts.push(before);
+            part.clear();
+            if bytes.len() >= 1 << 20 {
+                let at = self.aside.put(&bytes)?;
+                run.get_or_insert(at);
+                bytes.clear();
+            }
+        }
+        let at = self.aside.put(&bytes)?;
+        self.runs.push((run.unwrap_or(at), starts));
+        self.held = 0;
+        Ok(())
+    }
+
+    /// All records of a partition, in no order that means anything.
+    pub(crate) fn part(&self, part: usize) -> io::Result<Vec<R>> {
+        let mut all = self.parts[part].clone();
+        for (at, starts) in &self.runs {
+            let (first, end) = (starts[part] as usize, starts[part + 1] as usize);
+            let bytes = self.aside.get(at + first as u64 * 32, (end - first) * 32)?;
+            all.extend(bytes.as_chunks().0.iter().map(R::unpack));
+        }
+        Ok(all)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+    struct Numbered(u128, u64);
+
+    impl Record for Numbered {
+        fn key(&self) -> u128 {
+            self.0
+        }
+
+        fn pack(&self) -> [u8; 32] {
+            let mut bytes = [0; 32];
+            bytes[..16].copy_from_slice(&self.0.to_le_bytes());
+            bytes[16..24].copy_from_slice(&self.1.to_le_bytes());
+            bytes
+        }
+
+        fn unpack(bytes: &[u8; 32]) -> Self {
+            let part = |at: usize| std::array::from_fn(|byte| bytes[at + byte]);
+            let number: [u8; 8] = std::array::from_fn(|byte| bytes[16 + byte]);
+            Self(u128::from_le_bytes(part(0)), u64::from_le_bytes(number))
+        }
+    }
+
+    #[test]
+    fn records_come_back_by_partition_from_memory_and_disk() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut lanes = Lanes::new(folder.path());
+        lanes.budget = 1000;
+        let records = (0..3500u64)
+            .map(|number| Numbered(u128::from(number).wrapping_mul(0x9e37_79b9_7f4a_7c15_f39c_c060_5ced_c835), number));
+        let records: Vec<Numbered> = records.collect();
+        records.iter().for_each(|record| lanes.push(*record).unwrap());
+        assert_eq!(lanes.runs.len(), 3);
+        let mut found: Vec<Numbered> = Vec::new();
+        for part in 0..PARTITIONS {
+            let some = lanes.part(part).unwrap();
+            assert!(some.iter().all(|record| (record.0 >> 120) as usize == part));
+            found.extend(some);
+        }
+        found.sort_by_key(|record| record.1);
+        assert_eq!(found, records);
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0, "nothing to clear away");
+    }
+
+    #[test]
+    fn a_folder_that_cannot_be_written_is_an_error() {
+        let mut aside = Aside::new(Path::new("/nonexistent"));
+        assert!(aside.put(b"lamp").is_err());
+        assert!(aside.get(0, 1).is_err());
+    }
+}
