@@ -32,7 +32,7 @@ pub fn decided(said: u64, kept: &Kept, strand: Strand) -> u64 {
         kept.date_policy as u8,
         strand as u8,
     ];
-    let section = kept.section as u32;
+    let section = u32::from(kept.section);
     xxh3_64_with_seed(&(u64::from(u32::from_le_bytes(hints)) << 32 | u64::from(section)).to_le_bytes(), said)
 }
 

@@ -78,7 +78,7 @@ impl Shape {
         group: &'a [Alternate<'a>],
         strand: Strand,
     ) -> Entry<'a> {
-        let shape = self.of(kept.section);
+        let shape = self.of(usize::from(kept.section));
         let goes = |media: Media| match strand {
             Strand::Pages => media == Media::WithPages,
             Strand::News => false,
@@ -207,7 +207,7 @@ mod tests {
         }
     }
 
-    fn kept(section: usize) -> Kept {
+    fn kept(section: u16) -> Kept {
         Kept { section, changefreq: None, priority: None, date_policy: DatePolicy::Usual }
     }
 

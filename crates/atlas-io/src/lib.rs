@@ -23,4 +23,5 @@ pub mod table;
 mod cutter;
 mod items;
 mod rows;
+mod split;
 mod template;

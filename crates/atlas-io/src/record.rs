@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use atlas_core::address::{Address, LONGEST, Site};
+use atlas_core::address::{Address, AddressError, LONGEST, Site};
 use atlas_core::contribution::{Alternate, Said};
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::lastmod::Lastmod;
@@ -65,6 +65,8 @@ pub(crate) struct Header {
     video: Vec<(String, Template)>,
     /// Whether a field is anywhere to be found: most tables have few, and are asked for all. By the field's number.
     found: [bool; Field::ALL.len()],
+    /// The fields that may be found, in their order.
+    present: Vec<Field>,
 }
 
 impl Header {
@@ -78,6 +80,7 @@ impl Header {
         for (field, templates) in &mapping.fields {
             header.templates[*field as usize].clone_from(templates);
         }
+        header.present = Field::ALL.to_vec();
         header
     }
 
@@ -114,6 +117,8 @@ impl Header {
             return Err((Field::Url, Field::Url.name().to_owned()));
         }
         header.found = std::array::from_fn(|at| !header.places[at].is_empty() || !header.templates[at].is_empty());
+        let videos = |field: &Field| *field == Field::Videos && !header.video.is_empty();
+        header.present = Field::ALL.into_iter().filter(|field| header.found[*field as usize] || videos(field)).collect();
         Ok(header)
     }
 
@@ -126,7 +131,7 @@ impl Header {
 /// One record, whatever the source.
 pub(crate) enum Record<'r> {
     /// Values in columns.
-    Columns(&'r csv::StringRecord),
+    Columns(&'r [Cow<'r, str>]),
     /// Values with names.
     Object(&'r Map<String, Value>),
 }
@@ -152,61 +157,81 @@ impl RecordReader<'_> {
             trouble(format!("{why}; the row is passed over"));
             return None;
         };
-        let address = match self.settings.site.address(&url) {
-            Ok(address) => address,
+        let url = match self.address(url) {
+            Ok(url) => url,
             Err(why) => {
                 trouble(format!("{why}; the row is passed over"));
                 return None;
             }
         };
-        let text = |field| self.text(record, field);
+        let mut said = Said { url, section: self.settings.section.as_deref().map(Cow::Borrowed), ..Said::default() };
+        for &field in &self.header.present {
+            self.take(record, field, &mut said, trouble);
+        }
+        Some(said)
+    }
+
+    /// The address of the entry: that which stands in the record, where it is in its normal spelling.
+    fn address<'r>(&self, text: Cow<'r, str>) -> Result<Cow<'r, str>, AddressError> {
+        let site = &self.settings.site;
+        match text {
+            Cow::Borrowed(text) => match site.plain(text.trim()) {
+                Some(plain) => Ok(Cow::Borrowed(plain)),
+                None => Ok(Cow::Owned(site.address(text)?.into_string())),
+            },
+            Cow::Owned(text) => Ok(Cow::Owned(site.address(&text)?.into_string())),
+        }
+    }
+
+    /// Reads one field.
+    fn take<'r>(
+        &'r self,
+        record: &'r Record<'_>,
+        field: Field,
+        said: &mut Said<'r>,
+        trouble: &mut impl FnMut(Trouble),
+    ) {
+        let text = || self.text(record, field);
         let yes_or_no = "yes or no";
-        Some(Said {
-            modified: self.date(record, Field::Modified, trouble),
-            published: self.date(record, Field::Published, trouble),
-            expires: self.date(record, Field::Expires, trouble),
-            title: text(Field::Title),
-            description: text(Field::Description),
-            language: text(Field::Language),
-            language_group: text(Field::LanguageGroup),
-            id: text(Field::Id),
-            slug: text(Field::Slug),
-            kind: text(Field::Kind),
-            parent: text(Field::Parent),
-            categories: self.list(record, Field::Category),
-            tags: self.list(record, Field::Tags),
-            authors: self.list(record, Field::Author),
-            images: self.images(record, trouble),
-            videos: self.videos(record, &address, trouble),
-            alternates: self.alternates(record, trouble),
-            draft: self.word(record, Field::Draft, yes_or_no, read_yes_or_no, trouble).unwrap_or(false),
-            keep: self.word(record, Field::Keep, yes_or_no, read_yes_or_no, trouble),
-            changefreq: self.word(
-                record,
-                Field::Changefreq,
-                "one of always, hourly, daily, weekly, monthly, yearly, never",
-                |text| text.parse::<Changefreq>().ok(),
-                trouble,
-            ),
-            priority: self.word(
-                record,
-                Field::Priority,
-                "a number from 0.0 to 1.0",
-                |text| Priority::new(text.trim().parse().ok()?),
-                trouble,
-            ),
-            date_policy: self.word(
-                record,
-                Field::DatePolicy,
-                "one of usual, declared, seen, none",
-                |text| text.parse::<DatePolicy>().ok(),
-                trouble,
-            ),
-            own_section: text(Field::Section),
-            section: self.settings.section.as_deref().map(Cow::Borrowed),
-            url: Cow::Owned(address.into_string()),
-            ..Said::default()
-        })
+        match field {
+            Field::Url => {}
+            Field::Modified => said.modified = self.date(record, field, trouble),
+            Field::Published => said.published = self.date(record, field, trouble),
+            Field::Expires => said.expires = self.date(record, field, trouble),
+            Field::Title => said.title = text(),
+            Field::Description => said.description = text(),
+            Field::Language => said.language = text(),
+            Field::LanguageGroup => said.language_group = text(),
+            Field::Id => said.id = text(),
+            Field::Slug => said.slug = text(),
+            Field::Kind => said.kind = text(),
+            Field::Parent => said.parent = text(),
+            Field::Section => said.own_section = text(),
+            Field::Category => said.categories = self.list(record, field),
+            Field::Tags => said.tags = self.list(record, field),
+            Field::Author => said.authors = self.list(record, field),
+            Field::Images => said.images = self.images(record, trouble),
+            Field::Videos => {
+                said.videos = self.videos(record, &Address::trusted(said.url.as_ref()), trouble);
+            }
+            Field::Alternates => said.alternates = self.alternates(record, trouble),
+            Field::Draft => {
+                said.draft = self.word(record, field, yes_or_no, read_yes_or_no, trouble).unwrap_or(false);
+            }
+            Field::Keep => said.keep = self.word(record, field, yes_or_no, read_yes_or_no, trouble),
+            Field::Changefreq => {
+                let expected = "one of always, hourly, daily, weekly, monthly, yearly, never";
+                said.changefreq = self.word(record, field, expected, |text| text.parse::<Changefreq>().ok(), trouble);
+            }
+            Field::Priority => {
+                let read = |text: &str| Priority::new(text.trim().parse().ok()?);
+                said.priority = self.word(record, field, "a number from 0.0 to 1.0", read, trouble);
+            }
+            Field::DatePolicy => {
+                let expected = "one of usual, declared, seen, none";
+                said.date_policy = self.word(record, field, expected, |text| text.parse::<DatePolicy>().ok(), trouble);
+            }
+        }
     }
 
     /// What the template of the URL names and the record does not have.
@@ -231,18 +256,18 @@ impl RecordReader<'_> {
         let plain = || match record {
             Record::Columns(row) => {
                 let mut texts = self.header.places[at].iter().filter_map(|place| row.get(*place));
-                texts.find(|text| !text.trim().is_empty()).map(Cow::Borrowed)
+                texts.find(|text| !is_blank(text)).map(|text| Cow::Borrowed(text.as_ref()))
             }
             Record::Object(object) if self.header.templates[at].is_empty() => scalar(object.get(field.name())?),
             Record::Object(_) => None,
         };
-        filled.or_else(plain).filter(|text| !text.trim().is_empty())
+        filled.or_else(plain).filter(|text| !is_blank(text))
     }
 
     /// The text of a column, of a member however deep (`meta.title`), of another field, or of the source's section.
     fn value<'r>(&'r self, record: &'r Record<'_>, name: &str) -> Option<Cow<'r, str>> {
         let own = match record {
-            Record::Columns(row) => self.header.place(name).and_then(|at| row.get(at)).map(Cow::Borrowed),
+            Record::Columns(row) => self.header.place(name).and_then(|at| row.get(at)).map(|text| Cow::Borrowed(text.as_ref())),
             Record::Object(object) => member(object, name).and_then(scalar),
         };
         let field = || {
@@ -253,7 +278,7 @@ impl RecordReader<'_> {
             });
             match (template, record) {
                 (Some(other), Record::Object(object)) => member(object, other).and_then(scalar),
-                (_, Record::Columns(row)) => row.get(*self.header.places[field as usize].first()?).map(Cow::Borrowed),
+                (_, Record::Columns(row)) => row.get(*self.header.places[field as usize].first()?).map(|text| Cow::Borrowed(text.as_ref())),
                 _ => None,
             }
         };
@@ -495,6 +520,12 @@ fn member<'r>(object: &'r Map<String, Value>, name: &str) -> Option<&'r Value> {
         let (outer, inner) = name.split_once('.')?;
         member(object.get(outer)?.as_object()?, inner)
     })
+}
+
+/// Whether there is nothing in a text but white space.
+fn is_blank(text: &str) -> bool {
+    // The first byte tells of most.
+    !text.bytes().next().is_some_and(|byte| byte > b' ' && byte < 0x7f) && text.trim().is_empty()
 }
 
 fn scalar(value: &Value) -> Option<Cow<'_, str>> {

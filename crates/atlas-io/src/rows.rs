@@ -1,5 +1,6 @@
 //! Rows by the million: blocks of whole records are read ahead, taken apart in parallel, and handed on in their order.
 
+use std::borrow::Cow;
 use std::io::{self, Read};
 
 use atlas_store::arrival::{Block, Desk};
@@ -10,6 +11,7 @@ use serde_json::{Map, Value};
 use crate::cutter::{Cut, Cutter};
 use crate::field::Field;
 use crate::record::{Header, Record, RecordReader, RecordSettings};
+use crate::split::Splitter;
 
 /// How many blocks are read ahead of those that wait to be handed on.
 const AHEAD: usize = 4;
@@ -146,7 +148,17 @@ impl<'t> Reading<'t> {
 
     fn separated(&mut self, delimiter: u8) {
         let cut = self.cut;
-        let wanted = self.reader.header.columns.len();
+        let Ok(text) = std::str::from_utf8(&cut.bytes) else { return self.separated_with_rubbish(delimiter) };
+        let mut splitter = Splitter::new(text, delimiter);
+        let mut fields = Vec::with_capacity(self.reader.header.columns.len());
+        while let Some(line) = splitter.next(&mut fields) {
+            self.columns(cut.first_line + line, &fields);
+        }
+    }
+
+    /// Reads a block that is not all UTF-8, so that only the rows which are not are passed over.
+    fn separated_with_rubbish(&mut self, delimiter: u8) {
+        let cut = self.cut;
         let mut reader = csv::ReaderBuilder::new()
             .delimiter(delimiter)
             .has_headers(false)
@@ -159,13 +171,8 @@ impl<'t> Reading<'t> {
                 Ok(false) => return,
                 Ok(true) => {
                     let line = record.position().map_or(line, |position| cut.first_line + position.line() - 1);
-                    match record.len() {
-                        found if found == wanted => self.row(line, &Record::Columns(&record)),
-                        found => self.problem(
-                            line,
-                            format!("{found} columns where the header has {wanted}; the row is passed over"),
-                        ),
-                    }
+                    let fields: Vec<Cow<'_, str>> = record.iter().map(Cow::Borrowed).collect();
+                    self.columns(line, &fields);
                 }
                 Err(error) if matches!(error.kind(), csv::ErrorKind::Utf8 { .. }) => {
                     self.problem(line, "not in UTF-8; the row is passed over. Save the table as UTF-8".to_owned());
@@ -173,6 +180,14 @@ impl<'t> Reading<'t> {
                 Err(error) => return self.problem(line, error.to_string()),
             }
         }
+    }
+
+    fn columns(&mut self, line: u64, fields: &[Cow<'_, str>]) {
+        let (found, wanted) = (fields.len(), self.reader.header.columns.len());
+        if found == wanted {
+            return self.row(line, &Record::Columns(fields));
+        }
+        self.problem(line, format!("{found} columns where the header has {wanted}; the row is passed over"));
     }
 
     fn json_lines(&mut self) {

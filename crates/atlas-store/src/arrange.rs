@@ -342,6 +342,8 @@ struct Stack<'a> {
     cut: Cut,
     files: Vec<FilePlan>,
     shelf: Shelf,
+    /// Bytes of a file that are left for its entries.
+    inside: u64,
     /// How many entries there are in all.
     entries: u64,
     /// Whether entries wait for a place.
@@ -364,6 +366,7 @@ impl<'a> Arranging<'a> {
                 name: &section.name,
                 strand,
                 cut: site.cut.of(section, strand),
+                inside: site.renderer.inside(site.cut.of(section, strand).bytes_per_file),
                 files: Vec::new(),
                 shelf: Shelf::new(Vec::new(), 1),
                 entries: if strand == Strand::Pages { settled.tallies[at].entries } else { 0 },
@@ -389,7 +392,7 @@ impl<'a> Arranging<'a> {
             let stack = &mut self.stacks[Self::stack_of(section, file.strand)];
             let limits = Limits {
                 urls: stack.cut.urls_per_file.for_standing(file.limits.urls),
-                bytes: self.site.renderer.inside(stack.cut.bytes_per_file),
+                bytes: stack.inside,
                 media: stack.cut.media_per_file,
             };
             let mut plan = FilePlan {
@@ -536,7 +539,7 @@ impl<'a> Arranging<'a> {
             }
             window.par_sort_unstable_by_key(|arrival| (arrival.age, arrival.named));
             for Arrival { shelf, member, weight, frame, .. } in window {
-                self.stacks[shelf as usize].place(self.site, member, weight, frame);
+                self.stacks[shelf as usize].place(member, weight, frame);
             }
         }
     }
@@ -613,7 +616,7 @@ impl Renderer<'_> {
                         (Weight { bytes: out.len() as u64, media }, frame)
                     }
                 };
-                let shelf = Arranging::stack_of(kept.section, Strand::Pages) as u32;
+                let shelf = Arranging::stack_of(usize::from(kept.section), Strand::Pages) as u32;
                 let named = settled.standing.named(place);
                 Some(Arrival { age: mark.age, named, member: Member::row(place), shelf, weight, frame })
             });
@@ -659,10 +662,10 @@ impl Stack<'_> {
     }
 
     /// Puts an entry into the open file, or opens another for it.
-    fn place(&mut self, site: &Site<'_>, member: Member, weight: Weight, frame: Frame) {
+    fn place(&mut self, member: Member, weight: Weight, frame: Frame) {
         let opening = Limits {
             urls: self.cut.urls_per_file.when_opened(self.entries as usize),
-            bytes: site.renderer.inside(self.cut.bytes_per_file),
+            bytes: self.inside,
             media: self.cut.media_per_file,
         };
         let number = self.shelf.place(weight, opening);

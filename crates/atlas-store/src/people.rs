@@ -102,7 +102,7 @@ impl<'a> Lines<'a> {
             .par_iter()
             .map(|(stand, kept)| {
                 let observed = settled.observed(remembered, stand.prior);
-                (kept.section, line(arrivals.held(stand.place), observed, kept))
+                (usize::from(kept.section), line(arrivals.held(stand.place), observed, kept))
             })
             .collect();
         let visitors = people.visitors.as_ref().map(|settings| {

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 /// How much of one kind may stand in memory before it is put on the disk, in bytes.
-pub(crate) const BUDGET: usize = 160 << 20;
+pub(crate) const BUDGET: usize = 208 << 20;
 
 /// A file to put things aside in.
 #[derive(Debug)]
@@ -84,7 +84,7 @@ impl<R: Record> Lanes<R> {
         Self {
             parts: (0..PARTITIONS).map(|_| Vec::new()).collect(),
             held: 0,
-            budget: BUDGET / 2 / 32,
+            budget: BUDGET / 4 / 32,
             runs: Vec::new(),
             aside: Aside::new(folder),
         }

@@ -66,7 +66,7 @@ pub enum Verdict {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Kept {
     /// Its section's place in [`Sections::list`].
-    pub section: usize,
+    pub section: u16,
     /// The hint to write.
     pub changefreq: Option<Changefreq>,
     /// The hint to write.
@@ -395,7 +395,7 @@ impl Chooser {
             trail.pass("date policy", || format!("{}, by {}", word.value.as_str(), word.from));
         }
         Kept {
-            section,
+            section: section as u16,
             changefreq: changefreq.map(|word| word.value),
             priority: computed,
             date_policy: date_policy.map(|word| word.value).unwrap_or_default(),

@@ -141,13 +141,13 @@ impl Desk {
         mark.bytes = u32::try_from(url_bytes(&entry)).unwrap_or(u32::MAX);
         mark.media = u16::try_from(entry.media()).unwrap_or(u16::MAX);
         mark.frame = Frame::of(&entry);
-        let (images, videos) = shape.media(said, kept.section);
+        let (images, videos) = shape.media(said, usize::from(kept.section));
         mark.images = u16::try_from(images).unwrap_or(u16::MAX);
         mark.videos = u16::try_from(videos).unwrap_or(u16::MAX);
-        mark.own_strands = shape.own_strands(said, kept.section).fold(0, |bits, strand| bits | bit(strand));
+        mark.own_strands = shape.own_strands(said, usize::from(kept.section)).fold(0, |bits, strand| bits | bit(strand));
         mark.date = shape::lastmod(said, None, kept.date_policy);
         let lacks = || {
-            let written = shape.of(kept.section).videos != Media::Off;
+            let written = shape.of(usize::from(kept.section)).videos != Media::Off;
             written && said.videos.iter().any(|video| !video.lacks(&said.url).is_empty())
         };
         let unknown_section = || said.own_section.as_deref().is_some_and(|name| chooser.sections.named(name).is_none());
@@ -191,7 +191,7 @@ pub(super) mod packed {
         let verdict = match mark.verdict {
             Verdict::LeftOut(reason) => [0, reason as u8, 0, 0, 0, 0],
             Verdict::Kept(kept) => {
-                let [low, high] = (kept.section as u16).to_le_bytes();
+                let [low, high] = kept.section.to_le_bytes();
                 let changefreq = kept.changefreq.map_or(NONE, |hint| hint as u8);
                 let priority = kept.priority.map_or(NONE, |hint| hint.hundredths());
                 [1, low, high, changefreq, priority, kept.date_policy as u8]
@@ -220,7 +220,7 @@ pub(super) mod packed {
         let (key, said) = (u128::from_le_bytes(part(&mut rest)), u64::from_le_bytes(part(&mut rest)));
         let verdict = match part(&mut rest) {
             [1, low, high, changefreq, priority, policy] => Verdict::Kept(Kept {
-                section: usize::from(u16::from_le_bytes([low, high])),
+                section: u16::from_le_bytes([low, high]),
                 changefreq: Changefreq::ALL.get(usize::from(changefreq)).copied(),
                 priority: Priority::from_hundredths(priority),
                 date_policy: DatePolicy::ALL.get(usize::from(policy)).copied().unwrap_or_default(),
@@ -252,7 +252,7 @@ mod tests {
     fn verdict() -> impl Strategy<Value = Verdict> {
         prop_oneof![
             (0..Reason::ALL.len()).prop_map(|at| Verdict::LeftOut(Reason::ALL[at])),
-            (0usize..70, proptest::option::of(0u8..=100), 0..4usize).prop_map(|(section, priority, policy)| {
+            (0u16..70, proptest::option::of(0u8..=100), 0..4usize).prop_map(|(section, priority, policy)| {
                 Verdict::Kept(Kept {
                     section,
                     changefreq: None,
@@ -261,6 +261,12 @@ mod tests {
                 })
             }),
         ]
+    }
+
+    #[test]
+    fn a_mark_is_small() {
+        // There is one for each row: 16 bytes more are 16 MB of a million.
+        assert!(size_of::<Mark>() <= 80, "{}", size_of::<Mark>());
     }
 
     proptest! {

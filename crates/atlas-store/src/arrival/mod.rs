@@ -108,7 +108,7 @@ impl Block {
 
     /// About how much memory it takes.
     fn size(&self) -> usize {
-        self.bytes.capacity() + self.marks.capacity() * size_of::<Mark>()
+        self.bytes.len() + self.marks.len() * size_of::<Mark>()
     }
 
     fn pack(&self) -> Vec<u8> {
@@ -214,7 +214,7 @@ impl Arrivals {
             lanes: Lanes::new(folder),
             links: Vec::new(),
             others: Vec::new(),
-            budget: if whole { usize::MAX } else { BUDGET + BUDGET / 4 },
+            budget: if whole { usize::MAX } else { BUDGET },
             held: 0,
             spills: false,
             aside: Aside::new(folder),

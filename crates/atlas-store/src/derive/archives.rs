@@ -79,7 +79,7 @@ fn count<'c>(arrivals: &Arrivals, standing: &Standing, chooser: &'c Chooser, pas
             }
             if let Verdict::Kept(kept) = stand.verdict() {
                 let said = Said::read(row);
-                let section = &chooser.sections.list()[kept.section].name;
+                let section = &chooser.sections.list()[usize::from(kept.section)].name;
                 tally.add(&said, section, lastmod(&said, None, kept.date_policy));
             }
         }

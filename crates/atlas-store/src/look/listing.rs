@@ -126,7 +126,7 @@ impl Looking<'_> {
         let Filter { section, reason, source, under } = &self.listing.filter;
         let verdict = stand.verdict();
         let in_section = section.as_ref().is_none_or(|wanted| match verdict {
-            Verdict::Kept(kept) => self.chooser.sections.list()[kept.section].name == *wanted,
+            Verdict::Kept(kept) => self.chooser.sections.list()[usize::from(kept.section)].name == *wanted,
             Verdict::LeftOut(_) => false,
         });
         let for_reason = reason.is_none_or(|wanted| verdict == Verdict::LeftOut(wanted));
@@ -155,7 +155,7 @@ impl Looking<'_> {
                 let observed = self.settled.observed(self.remembered, stand.prior);
                 shape::lastmod(&said, observed, kept.date_policy)
             }),
-            section: kept.map(|kept| self.chooser.sections.list()[kept.section].name.clone()),
+            section: kept.map(|kept| self.chooser.sections.list()[usize::from(kept.section)].name.clone()),
             reason,
             images: said.images.len(),
             videos: said.videos.len(),

@@ -82,7 +82,7 @@ impl<'a> Choosing<'a> {
             None => mark.date,
             observed => shape::lastmod(&Said::read(row), observed, kept.date_policy),
         };
-        let tally = &mut self.out.tallies[kept.section];
+        let tally = &mut self.out.tallies[usize::from(kept.section)];
         tally.entries += 1;
         tally.added += u64::from(prior == UNKNOWN);
         tally.images += u64::from(mark.images);
@@ -118,7 +118,7 @@ impl<'a> Choosing<'a> {
         if let Some(section) = section.filter(|name| self.terms.chooser.sections.named(name).is_none()) {
             self.out.unknown_sections.add_with(named, || format!("{}\n“{section}”", said.url));
         }
-        let written = self.terms.shape.of(kept.section).videos != Media::Off;
+        let written = self.terms.shape.of(usize::from(kept.section)).videos != Media::Off;
         for video in said.videos.iter().filter(|_| written) {
             let lacks = video.lacks(&said.url);
             if !lacks.is_empty() {

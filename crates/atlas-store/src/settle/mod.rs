@@ -87,7 +87,7 @@ impl Candidate {
             named,
             prior,
             age: mark.age,
-            section: kept.section as u16,
+            section: kept.section,
             strand: Strand::Pages,
             group: NO_GROUP,
             changefreq: kept.changefreq,
@@ -121,7 +121,7 @@ impl Candidate {
     /// How it goes in.
     pub fn kept(&self) -> Kept {
         Kept {
-            section: usize::from(self.section),
+            section: self.section,
             changefreq: self.changefreq,
             priority: self.priority,
             date_policy: self.date_policy,

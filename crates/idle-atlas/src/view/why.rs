@@ -96,7 +96,7 @@ impl Answer {
         let mut files = explained.files.iter().map(|name| format!("{}{name}", settings.folder_address()));
         let decision = explained.verdict.map(|(verdict, steps)| match verdict {
             Verdict::Kept(kept) => {
-                let section = Some(settings.section_name(kept.section).to_owned());
+                let section = Some(settings.section_name(usize::from(kept.section)).to_owned());
                 Decision { kept: true, section, date_policy: kept.date_policy, reason: None, words: None, steps }
             }
             Verdict::LeftOut(reason) => {

@@ -1,0 +1,159 @@
+//! Taking a block of separated values apart into records (RFC 4180), just as the csv crate reads them.
+//!
+//! Most records have no quotes: those are cut at the delimiters and borrow from the block. The others go through csv-core.
+
+use std::borrow::Cow;
+
+use csv_core::ReadRecordResult;
+use memchr::{memchr, memchr_iter};
+
+/// The records of a block, one after the other.
+pub(crate) struct Splitter<'t> {
+    text: &'t str,
+    delimiter: u8,
+    at: usize,
+    /// The line that the next record begins in, counted from 0.
+    line: u64,
+    /// Where the next quote and the next carriage return are: found once, not for each record.
+    quote: usize,
+    cr: usize,
+    core: csv_core::Reader,
+    unquoted: Vec<u8>,
+    ends: Vec<usize>,
+}
+
+impl<'t> Splitter<'t> {
+    /// For a block that begins and ends with whole records.
+    pub(crate) fn new(text: &'t str, delimiter: u8) -> Self {
+        Self {
+            text,
+            delimiter,
+            at: 0,
+            line: 0,
+            quote: find(text, b'"', 0),
+            cr: find(text, b'\r', 0),
+            core: csv_core::ReaderBuilder::new().delimiter(delimiter).build(),
+            unquoted: vec![0; 4096],
+            ends: vec![0; 64],
+        }
+    }
+
+    /// Reads the next record into `fields` and tells its line, counted from 0; `None` at the end.
+    pub(crate) fn next(&mut self, fields: &mut Vec<Cow<'t, str>>) -> Option<u64> {
+        fields.clear();
+        loop {
+            let rest = &self.text.as_bytes()[self.at..];
+            let length = memchr(b'\n', rest).unwrap_or(rest.len());
+            let (end, next) = (self.at + length, (self.at + length + 1).min(self.text.len()));
+            if self.at > self.quote {
+                self.quote = find(self.text, b'"', self.at);
+            }
+            if self.at > self.cr {
+                self.cr = find(self.text, b'\r', self.at);
+            }
+            let closed = self.cr + 1 == end && next > end;
+            if self.quote < end || (self.cr < end && !closed) {
+                return self.quoted(fields);
+            }
+            if rest.is_empty() {
+                return None;
+            }
+            let record = &self.text[self.at..if closed { end - 1 } else { end }];
+            let line = self.line;
+            (self.at, self.line) = (next, self.line + 1);
+            // An empty line is no record.
+            if record.is_empty() {
+                continue;
+            }
+            let mut start = 0;
+            for comma in memchr_iter(self.delimiter, record.as_bytes()) {
+                fields.push(Cow::Borrowed(&record[start..comma]));
+                start = comma + 1;
+            }
+            fields.push(Cow::Borrowed(&record[start..]));
+            return Some(line);
+        }
+    }
+
+    /// Reads a record that has quotes, or lines that end in another way.
+    fn quoted(&mut self, fields: &mut Vec<Cow<'t, str>>) -> Option<u64> {
+        self.core.reset();
+        let (mut bytes, mut found, begun) = (0, 0, self.at);
+        loop {
+            let rest = &self.text.as_bytes()[self.at..];
+            let (result, read, written, ended) =
+                self.core.read_record(rest, &mut self.unquoted[bytes..], &mut self.ends[found..]);
+            (self.at, bytes, found) = (self.at + read, bytes + written, found + ended);
+            match result {
+                // The end of the block ends its last record.
+                ReadRecordResult::InputEmpty => {}
+                ReadRecordResult::OutputFull => self.unquoted.resize(self.unquoted.len() * 2, 0),
+                ReadRecordResult::OutputEndsFull => self.ends.resize(self.ends.len() * 2, 0),
+                ReadRecordResult::Record => break,
+                ReadRecordResult::End => return None,
+            }
+        }
+        // Empty lines before the record belong to no record.
+        let taken = &self.text.as_bytes()[begun..self.at];
+        let blank = taken.iter().take_while(|byte| matches!(byte, b'\r' | b'\n')).filter(|byte| **byte == b'\n').count();
+        let line = self.line + blank as u64;
+        // A record that ends with both may leave the second behind.
+        if taken.ends_with(b"\r") && self.text.as_bytes().get(self.at) == Some(&b'\n') {
+            self.at += 1;
+        }
+        self.line += memchr_iter(b'\n', &self.text.as_bytes()[begun..self.at]).count() as u64;
+        let mut start = 0;
+        for end in &self.ends[..found] {
+            fields.push(Cow::Owned(String::from_utf8_lossy(&self.unquoted[start..*end]).into_owned()));
+            start = *end;
+        }
+        Some(line)
+    }
+}
+
+/// Where a byte is, from a place on; the end where it is nowhere.
+fn find(text: &str, byte: u8, from: usize) -> usize {
+    memchr(byte, &text.as_bytes()[from..]).map_or(text.len(), |at| from + at)
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    use super::*;
+
+    fn split(text: &str) -> Vec<(u64, Vec<String>)> {
+        let mut splitter = Splitter::new(text, b',');
+        let mut fields = Vec::new();
+        std::iter::from_fn(|| {
+            let line = splitter.next(&mut fields)?;
+            Some((line, fields.iter().map(|field| field.to_string()).collect()))
+        })
+        .collect()
+    }
+
+    fn by_the_crate(text: &str) -> Vec<Vec<String>> {
+        let mut reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(text.as_bytes());
+        reader.records().map(|record| record.unwrap().iter().map(str::to_owned).collect()).collect()
+    }
+
+    #[rstest]
+    #[case("a,b\n1,2\n", &[0, 1])]
+    #[case("a,b\r\n\r\n1,\"x\ny\"\r\n3,4", &[0, 2, 4])]
+    #[case("\n\n\"a\",b\nc", &[2, 3])]
+    #[case("a\rb\rc", &[0, 0, 0])]
+    #[case("", &[])]
+    fn lines_are_told(#[case] text: &str, #[case] wanted: &[u64]) {
+        let lines: Vec<u64> = split(text).into_iter().map(|(line, _)| line).collect();
+        assert_eq!(lines, wanted);
+    }
+
+    proptest! {
+        #[test]
+        fn records_are_those_of_the_csv_crate(text in "([a-c]{0,3}|[,\n\"]|\r\n|\r|\"\"|é|\"x,y\"){0,40}") {
+            let records: Vec<Vec<String>> = split(&text).into_iter().map(|(_, fields)| fields).collect();
+            prop_assert_eq!(records, by_the_crate(&text));
+        }
+    }
+}
