@@ -24,6 +24,11 @@ pub fn row(bytes: &[u8]) -> u64 {
     xxh3_64(bytes)
 }
 
+/// One contribution as it came, before it was read; `reading` is a fingerprint of how it is read.
+pub fn raw(bytes: &[u8], reading: u64) -> u64 {
+    xxh3_64_with_seed(bytes, reading)
+}
+
 /// What was decided of an entry in a strand: what the sources say of it, and how it goes in.
 pub fn decided(said: u64, kept: &Kept, strand: Strand) -> u64 {
     let hints = [

@@ -122,6 +122,14 @@ impl Header {
         Ok(header)
     }
 
+    /// The column of the URL, where it is in one column as it stands.
+    pub(crate) fn url_column(&self) -> Option<usize> {
+        match (&self.places[Field::Url as usize][..], &self.templates[Field::Url as usize][..]) {
+            ([column], []) => Some(*column),
+            _ => None,
+        }
+    }
+
     fn place(&self, name: &str) -> Option<usize> {
         let exact = self.columns.iter().position(|column| column == name);
         exact.or_else(|| self.columns.iter().position(|column| column.eq_ignore_ascii_case(name)))

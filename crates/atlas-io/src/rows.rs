@@ -2,8 +2,11 @@
 
 use std::borrow::Cow;
 use std::io::{self, Read};
+use std::sync::Arc;
 
-use atlas_store::arrival::{Block, Desk};
+use atlas_core::contribution::Said;
+use atlas_core::fingerprint;
+use atlas_store::arrival::{Block, Desk, Reader};
 use atlas_store::source::{Gathering, Problem};
 use rayon::prelude::*;
 use serde_json::{Map, Value};
@@ -54,12 +57,22 @@ impl Rows<'_> {
         let mut cuts = Cutter::new(reader, delimiter);
         let mut batch = next_batch(&mut cuts)?;
         let Some(first) = batch.first_mut() else { return Ok(()) };
-        let header = self.header(first)?;
-        let desk = gathering.desk().clone();
+        let reader = Arc::new(TableReader {
+            header: self.header(first)?,
+            settings: self.settings.clone(),
+            layout: self.layout,
+            shown: self.shown.to_owned(),
+            unit: self.unit,
+        });
+        let (desk, raw) = (gathering.desk().clone(), self.raw(&reader.header));
+        let unread = !gathering.reads_all();
         while !batch.is_empty() {
             // The next blocks are read while these are taken apart.
             let (read, next) = rayon::join(
-                || batch.par_iter().map(|cut| Reading::new(self, &desk, cut, &header).run()).collect::<Vec<_>>(),
+                || {
+                    let read = |cut| Reading::new(&reader, &desk, cut, raw).run(unread);
+                    batch.into_par_iter().map(read).collect::<Vec<_>>()
+                },
                 || next_batch(&mut cuts),
             );
             for (block, problems) in read {
@@ -105,12 +118,61 @@ impl Rows<'_> {
         })
     }
 
+    /// How rows are known unread: a fingerprint of how they are read, and the column of the URL. Only tables whose rows stand
+    /// each for itself and name their URL in one column have that.
+    fn raw(&self, header: &Header) -> Option<Raw> {
+        let Layout::Separated(delimiter) = self.layout else { return None };
+        let columns = header.columns.join("\n");
+        let text = format!("{READING} {delimiter} {} {columns}", self.settings.written());
+        Some(Raw { reading: fingerprint::settings(&text), column: header.url_column()? })
+    }
+}
+
+/// Changes whenever the same row comes to say something else.
+const READING: u32 = 1;
+
+/// How rows are known unread.
+#[derive(Debug, Clone, Copy)]
+struct Raw {
+    reading: u64,
+    column: usize,
+}
+
+/// Reads the rows of one table.
+#[derive(Debug)]
+struct TableReader {
+    header: Header,
+    settings: RecordSettings,
+    layout: Layout,
+    shown: String,
+    unit: Option<&'static str>,
+}
+
+impl TableReader {
     fn problem(&self, number: u64, message: String) -> Problem {
         let (line, message) = match self.unit {
             None => (Some(number), message),
             Some(unit) => (None, format!("{unit} {number}: {message}")),
         };
-        Problem { file: self.shown.to_owned(), line, message }
+        Problem { file: self.shown.clone(), line, message }
+    }
+
+    fn records(&self) -> RecordReader<'_> {
+        RecordReader { settings: &self.settings, header: &self.header }
+    }
+}
+
+impl Reader for TableReader {
+    fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Said<'_>), problem: &mut dyn FnMut(Problem)) {
+        let Layout::Separated(delimiter) = self.layout else { return };
+        let mut fields = Vec::new();
+        if Splitter::new(raw, delimiter).next(&mut fields).is_none() {
+            return;
+        }
+        let record = Record::Columns(&fields);
+        if let Some(said) = self.records().read(&record, &mut |message| problem(self.problem(line, message))) {
+            take(&said);
+        }
     }
 }
 
@@ -120,59 +182,93 @@ fn next_batch<R: Read>(cuts: &mut Cutter<R>) -> Result<Vec<Cut>, RowsError> {
 
 /// One block being read.
 struct Reading<'t> {
-    rows: &'t Rows<'t>,
-    reader: RecordReader<'t>,
-    cut: &'t Cut,
+    reader: &'t Arc<TableReader>,
+    desk: &'t Desk,
+    raw: Option<Raw>,
+    cut: Cut,
     block: Block,
     problems: Vec<Problem>,
 }
 
 impl<'t> Reading<'t> {
-    fn new(rows: &'t Rows<'t>, desk: &Desk, cut: &'t Cut, header: &'t Header) -> Self {
-        let reader = RecordReader { settings: rows.settings, header };
-        Self { rows, reader, cut, block: Block::with_room(desk, cut.bytes.len()), problems: Vec::new() }
+    fn new(reader: &'t Arc<TableReader>, desk: &'t Desk, cut: Cut, raw: Option<Raw>) -> Self {
+        Self { reader, desk, raw, cut, block: Block::new(desk), problems: Vec::new() }
     }
 
-    fn run(mut self) -> (Block, Vec<Problem>) {
+    /// Reads the block; with `unread`, no more of it than is needed to know its rows again.
+    fn run(mut self, unread: bool) -> (Block, Vec<Problem>) {
         if self.cut.endless {
             let message = "a record begins here that does not end within 16 MiB; is a quote left open?";
             self.problem(self.cut.first_line, message.to_owned());
-        } else {
-            match self.rows.layout {
-                Layout::Separated(delimiter) => self.separated(delimiter),
-                Layout::JsonLines => self.json_lines(),
+            return (self.block, self.problems);
+        }
+        let raw = self.raw.filter(|_| unread && std::str::from_utf8(&self.cut.bytes).is_ok());
+        let cut = std::mem::replace(&mut self.cut.bytes, Vec::new());
+        match (self.reader.layout, raw) {
+            (Layout::Separated(delimiter), Some(raw)) => self.slips(cut, delimiter, raw),
+            (Layout::Separated(delimiter), None) => {
+                self.block = Block::with_room(self.desk, cut.len());
+                self.separated(&cut, delimiter);
+            }
+            (Layout::JsonLines, _) => {
+                self.block = Block::with_room(self.desk, cut.len());
+                self.json_lines(&cut);
             }
         }
         (self.block, self.problems)
     }
 
-    fn separated(&mut self, delimiter: u8) {
-        let cut = self.cut;
-        let Ok(text) = std::str::from_utf8(&cut.bytes) else { return self.separated_with_rubbish(delimiter) };
+    /// Takes the rows of a table as they come.
+    fn slips(&mut self, bytes: Vec<u8>, delimiter: u8, raw: Raw) {
+        let text = std::str::from_utf8(&bytes).unwrap_or_default();
+        let (site, wanted) = (&self.reader.settings.site, self.reader.header.columns.len());
+        let (mut splitter, mut slips) = (Splitter::new(text, delimiter), Vec::with_capacity(text.len() / 100));
+        while let Some((line, url, found)) = splitter.next_column(raw.column) {
+            let line = self.cut.first_line + line;
+            if found != wanted {
+                self.wrong_columns(line, found);
+                continue;
+            }
+            let at = splitter.last();
+            let print = fingerprint::raw(text[at.clone()].as_bytes(), raw.reading);
+            match site.plain(url.trim()) {
+                Some(plain) => slips.push(self.desk.slip(plain, print, at)),
+                None => match site.address(&url) {
+                    Ok(address) => slips.push(self.desk.slip(address.as_str(), print, at)),
+                    // It is read in full to say what is wrong with it.
+                    Err(_) => self.reader.clone().read(&text[at], line, &mut |_| (), &mut |one| self.problems.push(one)),
+                },
+            }
+        }
+        self.block = Block::unread(self.desk, bytes, self.cut.first_line, slips, self.reader.clone());
+    }
+
+    fn separated(&mut self, bytes: &[u8], delimiter: u8) {
+        let Ok(text) = std::str::from_utf8(bytes) else { return self.separated_with_rubbish(bytes, delimiter) };
         let mut splitter = Splitter::new(text, delimiter);
         let mut fields = Vec::with_capacity(self.reader.header.columns.len());
         while let Some(line) = splitter.next(&mut fields) {
-            self.columns(cut.first_line + line, &fields);
+            let print = self.raw.map_or(0, |raw| fingerprint::raw(text[splitter.last()].as_bytes(), raw.reading));
+            self.columns(self.cut.first_line + line, &fields, print);
         }
     }
 
     /// Reads a block that is not all UTF-8, so that only the rows which are not are passed over.
-    fn separated_with_rubbish(&mut self, delimiter: u8) {
-        let cut = self.cut;
+    fn separated_with_rubbish(&mut self, bytes: &[u8], delimiter: u8) {
         let mut reader = csv::ReaderBuilder::new()
             .delimiter(delimiter)
             .has_headers(false)
             .flexible(true)
-            .from_reader(&cut.bytes[..]);
+            .from_reader(bytes);
         let mut record = csv::StringRecord::new();
         loop {
-            let line = cut.first_line + reader.position().line() - 1;
+            let line = self.cut.first_line + reader.position().line() - 1;
             match reader.read_record(&mut record) {
                 Ok(false) => return,
                 Ok(true) => {
-                    let line = record.position().map_or(line, |position| cut.first_line + position.line() - 1);
+                    let line = record.position().map_or(line, |position| self.cut.first_line + position.line() - 1);
                     let fields: Vec<Cow<'_, str>> = record.iter().map(Cow::Borrowed).collect();
-                    self.columns(line, &fields);
+                    self.columns(line, &fields, 0);
                 }
                 Err(error) if matches!(error.kind(), csv::ErrorKind::Utf8 { .. }) => {
                     self.problem(line, "not in UTF-8; the row is passed over. Save the table as UTF-8".to_owned());
@@ -182,23 +278,26 @@ impl<'t> Reading<'t> {
         }
     }
 
-    fn columns(&mut self, line: u64, fields: &[Cow<'_, str>]) {
-        let (found, wanted) = (fields.len(), self.reader.header.columns.len());
-        if found == wanted {
-            return self.row(line, &Record::Columns(fields));
+    fn columns(&mut self, line: u64, fields: &[Cow<'_, str>], raw: u64) {
+        if fields.len() == self.reader.header.columns.len() {
+            return self.row(line, &Record::Columns(fields), raw);
         }
+        self.wrong_columns(line, fields.len());
+    }
+
+    fn wrong_columns(&mut self, line: u64, found: usize) {
+        let wanted = self.reader.header.columns.len();
         self.problem(line, format!("{found} columns where the header has {wanted}; the row is passed over"));
     }
 
-    fn json_lines(&mut self) {
-        let cut = self.cut;
-        for (nth, line) in cut.bytes.split(|byte| *byte == b'\n').enumerate() {
-            let number = cut.first_line + nth as u64;
+    fn json_lines(&mut self, bytes: &[u8]) {
+        for (nth, line) in bytes.split(|byte| *byte == b'\n').enumerate() {
+            let number = self.cut.first_line + nth as u64;
             if line.trim_ascii().is_empty() {
                 continue;
             }
             match serde_json::from_slice::<Map<String, Value>>(line) {
-                Ok(object) => self.row(number, &Record::Object(&object)),
+                Ok(object) => self.row(number, &Record::Object(&object), 0),
                 Err(error) => {
                     let message =
                         format!("no JSON object ({error}); one object a line is expected. The row is passed over");
@@ -208,14 +307,19 @@ impl<'t> Reading<'t> {
         }
     }
 
-    fn row(&mut self, line: u64, record: &Record<'_>) {
-        let Self { rows, reader, block, problems, .. } = self;
-        if let Some(said) = reader.read(record, &mut |message| problems.push(rows.problem(line, message))) {
-            block.push(&said);
+    fn row(&mut self, line: u64, record: &Record<'_>, raw: u64) {
+        let Self { reader, block, problems, .. } = self;
+        let before = problems.len();
+        let said = reader.records();
+        let said = said.read(record, &mut |message| problems.push(reader.problem(line, message)));
+        if let Some(said) = said {
+            // What is wrong with a row has to be told by every build.
+            block.push_raw(&said, if problems.len() == before { raw } else { 0 });
         }
     }
 
     fn problem(&mut self, line: u64, message: String) {
-        self.problems.push(self.rows.problem(line, message));
+        let problem = self.reader.problem(line, message);
+        self.problems.push(problem);
     }
 }

@@ -3,6 +3,7 @@
 //! Most records have no quotes: those are cut at the delimiters and borrow from the block. The others go through csv-core.
 
 use std::borrow::Cow;
+use std::ops::Range;
 
 use csv_core::ReadRecordResult;
 use memchr::{memchr, memchr_iter};
@@ -17,6 +18,8 @@ pub(crate) struct Splitter<'t> {
     /// Where the next quote and the next carriage return are: found once, not for each record.
     quote: usize,
     cr: usize,
+    /// Where the last record was.
+    last: Range<usize>,
     core: csv_core::Reader,
     unquoted: Vec<u8>,
     ends: Vec<usize>,
@@ -32,6 +35,7 @@ impl<'t> Splitter<'t> {
             line: 0,
             quote: find(text, b'"', 0),
             cr: find(text, b'\r', 0),
+            last: 0..0,
             core: csv_core::ReaderBuilder::new().delimiter(delimiter).build(),
             unquoted: vec![0; 4096],
             ends: vec![0; 64],
@@ -41,6 +45,50 @@ impl<'t> Splitter<'t> {
     /// Reads the next record into `fields` and tells its line, counted from 0; `None` at the end.
     pub(crate) fn next(&mut self, fields: &mut Vec<Cow<'t, str>>) -> Option<u64> {
         fields.clear();
+        let (line, record) = match self.plain() {
+            Plain::End => return None,
+            Plain::Quoted => return self.quoted(fields),
+            Plain::Record(line, record) => (line, record),
+        };
+        let mut start = 0;
+        for at in memchr_iter(self.delimiter, record.as_bytes()) {
+            fields.push(Cow::Borrowed(&record[start..at]));
+            start = at + 1;
+        }
+        fields.push(Cow::Borrowed(&record[start..]));
+        Some(line)
+    }
+
+    /// Reads no more of the next record than one of its columns, and tells its line, that column, and how many there are.
+    pub(crate) fn next_column(&mut self, column: usize) -> Option<(u64, Cow<'t, str>, usize)> {
+        let (line, record) = match self.plain() {
+            Plain::End => return None,
+            Plain::Quoted => {
+                let mut fields = Vec::new();
+                let line = self.quoted(&mut fields)?;
+                let count = fields.len();
+                let wanted = if column < count { fields.swap_remove(column) } else { Cow::Borrowed("") };
+                return Some((line, wanted, count));
+            }
+            Plain::Record(line, record) => (line, record),
+        };
+        let (mut count, mut start, mut wanted) = (0, 0, "");
+        for end in memchr_iter(self.delimiter, record.as_bytes()).chain([record.len()]) {
+            if count == column {
+                wanted = &record[start..end];
+            }
+            (count, start) = (count + 1, end + 1);
+        }
+        Some((line, Cow::Borrowed(wanted), count))
+    }
+
+    /// Where in the block the last record was, without what ends it.
+    pub(crate) fn last(&self) -> Range<usize> {
+        self.last.clone()
+    }
+
+    /// Takes the next record, if it has no quotes and ends as usual.
+    fn plain(&mut self) -> Plain<'t> {
         loop {
             let rest = &self.text.as_bytes()[self.at..];
             let length = memchr(b'\n', rest).unwrap_or(rest.len());
@@ -53,25 +101,19 @@ impl<'t> Splitter<'t> {
             }
             let closed = self.cr + 1 == end && next > end;
             if self.quote < end || (self.cr < end && !closed) {
-                return self.quoted(fields);
+                return Plain::Quoted;
             }
             if rest.is_empty() {
-                return None;
+                return Plain::End;
             }
-            let record = &self.text[self.at..if closed { end - 1 } else { end }];
+            self.last = self.at..if closed { end - 1 } else { end };
+            let record = &self.text[self.last.clone()];
             let line = self.line;
             (self.at, self.line) = (next, self.line + 1);
             // An empty line is no record.
-            if record.is_empty() {
-                continue;
+            if !record.is_empty() {
+                return Plain::Record(line, record);
             }
-            let mut start = 0;
-            for comma in memchr_iter(self.delimiter, record.as_bytes()) {
-                fields.push(Cow::Borrowed(&record[start..comma]));
-                start = comma + 1;
-            }
-            fields.push(Cow::Borrowed(&record[start..]));
-            return Some(line);
         }
     }
 
@@ -94,11 +136,13 @@ impl<'t> Splitter<'t> {
             }
         }
         // Empty lines before the record belong to no record.
-        let taken = &self.text.as_bytes()[begun..self.at];
-        let blank = taken.iter().take_while(|byte| matches!(byte, b'\r' | b'\n')).filter(|byte| **byte == b'\n').count();
-        let line = self.line + blank as u64;
+        let taken = &self.text[begun..self.at];
+        let record = taken.trim_start_matches(['\r', '\n']);
+        let start = self.at - record.len();
+        self.last = start..start + record.trim_end_matches(['\r', '\n']).len();
+        let line = self.line + memchr_iter(b'\n', &self.text.as_bytes()[begun..start]).count() as u64;
         // A record that ends with both may leave the second behind.
-        if taken.ends_with(b"\r") && self.text.as_bytes().get(self.at) == Some(&b'\n') {
+        if taken.ends_with('\r') && self.text.as_bytes().get(self.at) == Some(&b'\n') {
             self.at += 1;
         }
         self.line += memchr_iter(b'\n', &self.text.as_bytes()[begun..self.at]).count() as u64;
@@ -109,6 +153,16 @@ impl<'t> Splitter<'t> {
         }
         Some(line)
     }
+}
+
+/// What comes next in a block.
+enum Plain<'t> {
+    /// Nothing.
+    End,
+    /// A record that has to be read with care.
+    Quoted,
+    /// A record without quotes, and its line.
+    Record(u64, &'t str),
 }
 
 /// Where a byte is, from a place on; the end where it is nowhere.
@@ -153,7 +207,15 @@ mod tests {
         #[test]
         fn records_are_those_of_the_csv_crate(text in "([a-c]{0,3}|[,\n\"]|\r\n|\r|\"\"|é|\"x,y\"){0,40}") {
             let records: Vec<Vec<String>> = split(&text).into_iter().map(|(_, fields)| fields).collect();
-            prop_assert_eq!(records, by_the_crate(&text));
+            prop_assert_eq!(&records, &by_the_crate(&text));
+            let (mut splitter, mut columns) = (Splitter::new(&text, b','), Vec::new());
+            while let Some((_, column, count)) = splitter.next_column(1) {
+                let again = split(&text[splitter.last()]);
+                prop_assert_eq!(again.len(), 1, "a record can be read again alone");
+                columns.push((column.into_owned(), count));
+            }
+            let wanted = records.iter().map(|record| (record.get(1).cloned().unwrap_or_default(), record.len()));
+            prop_assert_eq!(columns, wanted.collect::<Vec<_>>());
         }
     }
 }

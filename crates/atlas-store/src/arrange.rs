@@ -18,7 +18,7 @@ use rayon::prelude::*;
 use crate::arrival::{Arrivals, Place};
 use crate::derive::{Alternates, NO_GROUP};
 use crate::error::StoreError;
-use crate::ledger::{FileRow, Ledger, Remembered, SegmentRow, SegmentText, Standing};
+use crate::ledger::{Facts, FileRow, Ledger, Remembered, SegmentRow, SegmentText, Standing, facts_of};
 use crate::settle::{Candidate, Fate, Settled};
 
 /// Entries in one segment. Fewer make a change cheaper and the files larger: 8 % at 480.
@@ -196,7 +196,7 @@ impl Made {
     fn again(row: SegmentRow) -> Self {
         let mut members = Vec::with_capacity(SEGMENT);
         members.extend((0..row.count).map(Member::base));
-        Self { number: row.number, base: Some(row), members, frame: row.frame, size: row.size, media: row.media }
+        Self { number: row.number, base: Some(row), members, frame: row.frame, size: row.size, media: row.facts.media() }
     }
 
     fn add(&mut self, member: Member, weight: Weight, frame: Frame) {
@@ -232,7 +232,7 @@ impl SegmentPlan {
 
     fn media(&self) -> u64 {
         match self {
-            Self::Kept(row) => row.media,
+            Self::Kept(row) => row.facts.media(),
             Self::Made(made) => made.media,
         }
     }
@@ -350,6 +350,45 @@ struct Stack<'a> {
     awaited: bool,
 }
 
+/// Entries whose rows were not read: what they hold is counted from what was written of them.
+#[derive(Default)]
+struct Untouched {
+    /// By section, of segments in which no row was read.
+    whole: Vec<(usize, Facts)>,
+    /// Segments in which some were.
+    mixed: Vec<(usize, i64, SegmentRow)>,
+}
+
+impl Untouched {
+    fn note(&mut self, section: usize, file: i64, segment: &SegmentRow, fates: &[u8]) {
+        match fates.iter().filter(|fate| **fate == Fate::Untouched as u8).count() {
+            0 => {}
+            all if all == fates.len() => self.whole.push((section, segment.facts)),
+            _ => self.mixed.push((section, file, *segment)),
+        }
+    }
+
+    fn read(self, ledger: &Ledger, settled: &mut Settled) -> Result<(), StoreError> {
+        self.whole.iter().for_each(|(section, facts)| settled.tallies[*section].add(facts));
+        for some in self.mixed.chunks(SEGMENTS_AT_A_TIME) {
+            let bodies = some.iter().map(|(_, file, segment)| ledger.body(*file, segment.number));
+            let bodies: Vec<Vec<u8>> = bodies.collect::<Result<_, _>>()?;
+            let facts = some.par_iter().zip(bodies).map(|((section, _, segment), body)| {
+                let (text, mut facts) = (SegmentText::read(&body, segment)?, Facts::default());
+                for (fate, at) in settled.fates[segment.range()].iter().zip(0..) {
+                    if *fate == Fate::Untouched as u8 {
+                        facts.add(facts_of(text.element(at), segment.frame).1);
+                    }
+                }
+                Ok((*section, facts))
+            });
+            let facts: Vec<(usize, Facts)> = facts.collect::<Result<_, StoreError>>()?;
+            facts.iter().for_each(|(section, facts)| settled.tallies[*section].add(facts));
+        }
+        Ok(())
+    }
+}
+
 struct Arranging<'a> {
     site: &'a Site<'a>,
     /// By section and strand.
@@ -384,7 +423,8 @@ impl<'a> Arranging<'a> {
     }
 
     /// Takes files over as they stand, less what is gone from them.
-    fn stand(&mut self, settled: &Settled) -> Result<(), StoreError> {
+    fn stand(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
+        let mut untouched = Untouched::default();
         let listed: HashMap<u32, u32> =
             settled.listed.iter().zip(0..).map(|(candidate, at)| (candidate.prior, at)).collect();
         for file in &self.site.remembered.files {
@@ -409,13 +449,16 @@ impl<'a> Arranging<'a> {
             };
             for segment in &file.segments {
                 let fates = &settled.fates[segment.range()];
-                if fates.iter().all(|fate| *fate == Fate::Same as u8) {
+                if fates.iter().all(|fate| Fate::stays(*fate)) {
+                    if stack.strand == Strand::Pages {
+                        untouched.note(section, file.id, segment, fates);
+                    }
                     plan.segments.push(SegmentPlan::Kept(*segment));
                     continue;
                 }
                 let mut made = Made { base: Some(*segment), ..Made::new(segment.number) };
                 for (fate, nth) in fates.iter().zip(0..) {
-                    if *fate == Fate::Same as u8 {
+                    if Fate::stays(*fate) {
                         made.members.push(Member::base(nth));
                     } else if let Some(&at) = listed.get(&(segment.first as u32 + nth)) {
                         let here = usize::from(settled.listed[at as usize].section) == section;
@@ -430,6 +473,7 @@ impl<'a> Arranging<'a> {
             }
             stack.files.push(plan);
         }
+        untouched.read(self.site.ledger, settled)?;
         self.measure(settled)?;
         for stack in &mut self.stacks {
             stack.files.sort_by_key(|file| file.number);
@@ -450,30 +494,41 @@ impl<'a> Arranging<'a> {
     }
 
     /// Finds out how large the segments are that lost entries, or in which some changed.
-    fn measure(&mut self, settled: &Settled) -> Result<(), StoreError> {
+    fn measure(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
         let (ledger, renderer) = (self.site.ledger, self.site.renderer);
-        let files = self.stacks.iter_mut().flat_map(|stack| &mut stack.files);
-        let mut touched: Vec<(i64, &mut Made)> = files
-            .flat_map(|file| {
+        let files = self.stacks.iter_mut().flat_map(|stack| {
+            let section = stack.section;
+            stack.files.iter_mut().map(move |file| (section, file))
+        });
+        let mut touched: Vec<(i64, usize, &mut Made)> = files
+            .flat_map(|(section, file)| {
                 let id = file.id.unwrap_or_default();
                 file.segments.iter_mut().filter_map(move |segment| match segment {
-                    SegmentPlan::Made(made) => Some((id, made)),
+                    SegmentPlan::Made(made) => Some((id, section, made)),
                     SegmentPlan::Kept(_) => None,
                 })
             })
             .collect();
         for some in touched.chunks_mut(SEGMENTS_AT_A_TIME) {
-            let bodies = some.iter().map(|(file, made)| ledger.body(*file, made.number));
+            let bodies = some.iter().map(|(file, _, made)| ledger.body(*file, made.number));
             let bodies: Vec<Vec<u8>> = bodies.collect::<Result<_, _>>()?;
-            some.par_iter_mut().zip(bodies).try_for_each(|((_, made), body)| {
-                let Some(base) = made.base else { return Ok(()) };
+            let facts = some.par_iter_mut().zip(bodies).map(|((_, section, made), body)| {
+                let mut facts = Facts::default();
+                let Some(base) = made.base else { return Ok((*section, facts)) };
                 let text = SegmentText::read(&body, &base)?;
                 for member in std::mem::take(&mut made.members) {
                     let (weight, frame) = renderer.weigh(member, &base, &text, settled);
                     made.add(member, weight, frame);
+                    if let From::Base(at) = member.from()
+                        && settled.fates[base.first + at as usize] == Fate::Untouched as u8
+                    {
+                        facts.add(facts_of(text.element(at), base.frame).1);
+                    }
                 }
-                Ok::<(), StoreError>(())
-            })?;
+                Ok((*section, facts))
+            });
+            let facts: Vec<(usize, Facts)> = facts.collect::<Result<_, StoreError>>()?;
+            facts.iter().for_each(|(section, facts)| settled.tallies[*section].add(facts));
         }
         Ok(())
     }
@@ -578,8 +633,8 @@ impl Renderer<'_> {
                 if base.frame == Frame::default() {
                     return (Weight { bytes, media: 0 }, Frame::default());
                 }
-                let (frame, media) = text.frame(at);
-                (Weight { bytes, media }, frame)
+                let (frame, facts) = facts_of(text.element(at), base.frame);
+                (Weight { bytes, media: u32::try_from(facts.media()).unwrap_or(u32::MAX) }, frame)
             }
             From::Listed(at) => self.measure(&settled.listed[at as usize]),
             From::Row(_) => Default::default(),
@@ -601,14 +656,15 @@ impl Renderer<'_> {
         let blocks: Vec<usize> = blocks.collect();
         blocks.into_par_iter().flat_map_iter(move |at| {
             let (block, before) = (arrivals.block(at), arrivals.first_of(at).0);
-            let rows = block.marks().iter().zip(before..).filter(|(_, at)| (first..end).contains(at));
+            let rows = (0..block.len()).zip(before..).filter(|(_, at)| (first..end).contains(at));
             let new = rows.filter(|(_, at)| settled.standing.is_new(Place(*at)));
-            let added = new.filter_map(|(mark, at)| {
+            let added = new.filter_map(|(row, at)| {
+                let mark = block.mark(row);
                 let (kept, place) = (mark.kept()?, Place(at));
                 let weight = Weight { bytes: u64::from(mark.bytes), media: u32::from(mark.media) };
                 let group = self.alternates.group_of(place);
                 let (weight, frame) = match group {
-                    NO_GROUP => (weight, mark.frame),
+                    NO_GROUP => (weight, mark.frame()),
                     group => {
                         // It was measured without its alternates.
                         let (row, mut out) = (arrivals.row(place), Vec::new());

@@ -107,6 +107,15 @@ pub struct Outcome {
     pub problem_count: u64,
 }
 
+impl Outcome {
+    pub(crate) fn problem(&mut self, problem: Problem) {
+        self.problem_count += 1;
+        if self.problems.len() < MOST_PROBLEMS {
+            self.problems.push(problem);
+        }
+    }
+}
+
 /// A source's side of a build.
 pub struct Gathering<'a> {
     desk: Desk,
@@ -144,6 +153,11 @@ impl<'a> Gathering<'a> {
         &self.desk
     }
 
+    /// Whether every row has to be read. Else rows may be handed over as they came, by [`Block::unread`].
+    pub fn reads_all(&self) -> bool {
+        self.arrivals.reads_all()
+    }
+
     /// Hands over rows. Blocks must come in an order that depends on the input alone.
     pub fn push(&mut self, block: Block) {
         self.progress(block.len() as u64);
@@ -165,10 +179,7 @@ impl<'a> Gathering<'a> {
 
     /// Reports something that could not be read.
     pub fn problem(&mut self, problem: Problem) {
-        self.outcome.problem_count += 1;
-        if self.outcome.problems.len() < MOST_PROBLEMS {
-            self.outcome.problems.push(problem);
-        }
+        self.outcome.problem(problem);
     }
 
     /// Says something of the source as a whole.

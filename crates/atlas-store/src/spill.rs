@@ -55,16 +55,19 @@ impl Aside {
 /// The number of partitions that keys are dealt into.
 pub(crate) const PARTITIONS: usize = 256;
 
+/// The size of a record.
+pub(crate) const RECORD: usize = 40;
+
 /// A record of a fixed size that is found by its key.
 pub(crate) trait Record: Copy + Send + Sync {
     /// The key.
     fn key(&self) -> u128;
 
     /// As bytes.
-    fn pack(&self) -> [u8; 32];
+    fn pack(&self) -> [u8; RECORD];
 
     /// From [`Record::pack`].
-    fn unpack(bytes: &[u8; 32]) -> Self;
+    fn unpack(bytes: &[u8; RECORD]) -> Self;
 }
 
 /// Records dealt into partitions by their keys. Past a budget they wait on the disk.
@@ -84,7 +87,7 @@ impl<R: Record> Lanes<R> {
         Self {
             parts: (0..PARTITIONS).map(|_| Vec::new()).collect(),
             held: 0,
-            budget: BUDGET / 4 / 32,
+            budget: BUDGET / 4 / RECORD,
             runs: Vec::new(),
             aside: Aside::new(folder),
         }
@@ -124,7 +127,7 @@ impl<R: Record> Lanes<R> {
         let mut all = self.parts[part].clone();
         for (at, starts) in &self.runs {
             let (first, end) = (starts[part] as usize, starts[part + 1] as usize);
-            let bytes = self.aside.get(at + first as u64 * 32, (end - first) * 32)?;
+            let bytes = self.aside.get(at + (first * RECORD) as u64, (end - first) * RECORD)?;
             all.extend(bytes.as_chunks().0.iter().map(R::unpack));
         }
         Ok(all)
@@ -143,14 +146,14 @@ mod tests {
             self.0
         }
 
-        fn pack(&self) -> [u8; 32] {
-            let mut bytes = [0; 32];
+        fn pack(&self) -> [u8; RECORD] {
+            let mut bytes = [0; RECORD];
             bytes[..16].copy_from_slice(&self.0.to_le_bytes());
             bytes[16..24].copy_from_slice(&self.1.to_le_bytes());
             bytes
         }
 
-        fn unpack(bytes: &[u8; 32]) -> Self {
+        fn unpack(bytes: &[u8; RECORD]) -> Self {
             let part = |at: usize| std::array::from_fn(|byte| bytes[at + byte]);
             let number: [u8; 8] = std::array::from_fn(|byte| bytes[16 + byte]);
             Self(u128::from_le_bytes(part(0)), u64::from_le_bytes(number))

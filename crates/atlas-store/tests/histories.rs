@@ -3,11 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::fs;
 use std::path::Path;
+use std::sync::Arc;
 
 use atlas_core::address::Site;
 use atlas_core::archive::Archives;
 use atlas_core::choose::{Chooser, OwnFiles};
 use atlas_core::contribution::Said;
+use atlas_core::fingerprint::raw;
 use atlas_core::format::{Document, RawUrl, read};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::news::News;
@@ -16,14 +18,14 @@ use atlas_core::robots::Robots;
 use atlas_core::section::Sections;
 use atlas_core::shape::{Media, SectionShape, Shape};
 use atlas_store::arrange::Cut;
-use atlas_store::arrival::Block;
+use atlas_store::arrival::{Block, Desk, Reader};
 use atlas_store::build::{Job, build, survey};
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{Change, Ledger};
 use atlas_store::people::{NewestSettings, People, VisitorSettings};
 use atlas_store::publish::{Gzip, Place};
 use atlas_store::report::{Built, Guard};
-use atlas_store::source::{Gathering, Source};
+use atlas_store::source::{Gathering, Problem, Source};
 use atlas_store::squeeze::unpack;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -73,22 +75,61 @@ impl Source for Rows {
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         for rows in self.rows.chunks(7) {
-            let mut block = Block::new(gathering.desk());
-            for (url, page) in rows {
-                block.push(&Said {
-                    url: url.into(),
-                    title: Some(format!("Lamp {}", page.title).into()),
-                    modified: page.modified.and_then(Lastmod::from_epoch_day),
-                    section: Some(page.section.into()),
-                    published: Lastmod::from_epoch_day(page.published),
-                    images: (0..page.pictures).map(|at| format!("{ROOT}{at}.svg").into()).collect(),
-                    ..Said::default()
-                });
-            }
-            gathering.push(block);
+            let lines: Vec<String> = rows.iter().map(|(url, page)| line(url, page)).collect();
+            gathering.push(match gathering.reads_all() {
+                true => read_block(gathering.desk(), &lines),
+                false => unread_block(gathering.desk(), &lines),
+            });
         }
         Ok(())
     }
+}
+
+/// A row as it comes: its fields, with tabs between them.
+fn line(url: &str, page: &Page) -> String {
+    let Page { section, modified, title, pictures, published, .. } = page;
+    format!("{url}\t{section}\t{}\t{title}\t{pictures}\t{published}", modified.unwrap_or(-1))
+}
+
+/// What such a row says.
+fn said(line: &str) -> Said<'_> {
+    let fields: Vec<&str> = line.split('\t').collect();
+    let number = |at: usize| fields[at].parse::<i32>().unwrap();
+    Said {
+        url: fields[0].into(),
+        title: Some(format!("Lamp {}", fields[3]).into()),
+        modified: Some(number(2)).filter(|day| *day >= 0).and_then(Lastmod::from_epoch_day),
+        section: Some(fields[1].into()),
+        published: Lastmod::from_epoch_day(number(5)),
+        images: (0..number(4)).map(|at| format!("{ROOT}{at}.svg").into()).collect(),
+        ..Said::default()
+    }
+}
+
+#[derive(Debug)]
+struct LineReader;
+
+impl Reader for LineReader {
+    fn read(&self, raw: &str, _: u64, take: &mut dyn FnMut(&Said<'_>), _: &mut dyn FnMut(Problem)) {
+        take(&said(raw));
+    }
+}
+
+fn read_block(desk: &Desk, lines: &[String]) -> Block {
+    let mut block = Block::new(desk);
+    lines.iter().for_each(|line| block.push_raw(&said(line), raw(line.as_bytes(), 7)));
+    block
+}
+
+fn unread_block(desk: &Desk, lines: &[String]) -> Block {
+    let mut start = 0;
+    let slips = lines.iter().map(|line| {
+        let at = start..start + line.len();
+        start = at.end;
+        desk.slip(&said(line).url, raw(line.as_bytes(), 7), at)
+    });
+    let slips = slips.collect();
+    Block::unread(desk, lines.concat().into_bytes(), 1, slips, Arc::new(LineReader))
 }
 
 /// Two sources that know every third entry both.
@@ -149,6 +190,7 @@ impl Railway {
                 robots: None,
             },
             settings: String::new(),
+            choices: Some(0),
             now: Timestamp::from_second(self.day * 86_400).unwrap(),
             timezone: TimeZone::UTC,
             fresh: false,

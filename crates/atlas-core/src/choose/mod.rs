@@ -29,6 +29,7 @@ use crate::address::{self, Site};
 use crate::archive::Archives;
 use crate::contribution::Said;
 use crate::entry::{Changefreq, DatePolicy, Priority};
+use crate::fingerprint;
 use crate::robots::Robots;
 use crate::section::{Placed, Sections};
 
@@ -144,6 +145,23 @@ struct Ruled<'r> {
 }
 
 impl Chooser {
+    /// A fingerprint of all that decides about an entry besides what is said of it; `written` spells out the configuration that
+    /// this was made from. `None` where the instant decides too, for other entries than those with a date to come.
+    pub fn print(&self, written: &str) -> Option<u64> {
+        let conditions = || self.rules.iter().flat_map(|rule| &rule.conditions);
+        if conditions().any(|one| matches!(one, Condition::OlderThan(_) | Condition::NewerThan(_))) {
+            return None;
+        }
+        let mut lists: Vec<&String> = Vec::new();
+        for condition in conditions() {
+            if let Condition::Listed(list, _) = condition {
+                lists.extend(list);
+            }
+        }
+        lists.sort_unstable();
+        Some(fingerprint::settings(&format!("{written}\n{:?}\n{:?}\n{lists:?}", self.robots, self.site.root())))
+    }
+
     /// Decides about one entry; `sources` are the places of the sources that speak of it.
     pub fn choose(&self, said: &Said<'_>, sources: &[u16]) -> Verdict {
         self.ask(said, sources, Trail(None))

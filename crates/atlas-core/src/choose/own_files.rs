@@ -20,14 +20,19 @@ impl OwnFiles {
     /// Whether an address is one of them: the main file, or a child file beside it, or a compressed copy of either, or one of
     /// the others.
     pub fn holds(&self, address: &str) -> bool {
-        // A site has millions of addresses that are nothing like ours: their last part tells.
-        let last = address.as_bytes();
-        let last = &last[memchr::memrchr(b'/', last).map_or(0, |at| at + 1)..];
-        if !last.starts_with(b"atlas") && !last.ends_with(b".xml") && !last.ends_with(b".gz") {
+        if !self.may_hold(address) {
             return false;
         }
         let in_folder = address.strip_prefix(&self.folder).is_some_and(|name| self.names(name));
         in_folder || self.others.contains(address)
+    }
+
+    /// Whether an address looks as if it could be one of them, now or once more files are written. A site has millions of
+    /// addresses that are nothing like ours: their last part tells.
+    pub fn may_hold(&self, address: &str) -> bool {
+        let last = address.as_bytes();
+        let last = &last[memchr::memrchr(b'/', last).map_or(0, |at| at + 1)..];
+        last.starts_with(b"atlas") || last.ends_with(b".xml") || last.ends_with(b".gz")
     }
 
     fn names(&self, name: &str) -> bool {

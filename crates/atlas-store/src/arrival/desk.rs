@@ -33,6 +33,8 @@ pub(crate) struct Mark {
     pub(crate) key: u128,
     /// [`fingerprint::row`], or the sum of those that it was merged from.
     pub(crate) said: u64,
+    /// The fingerprint of the row as it came, by which the next build may know it unread; 0 where that build has to read it.
+    pub(crate) raw: u64,
     /// Whether it goes in, and how.
     pub(crate) verdict: Verdict,
     /// The date that is written of it as long as no change of its content was seen.
@@ -47,10 +49,8 @@ pub(crate) struct Mark {
     pub(crate) images: u16,
     /// Videos of it that are written, in whatever strand.
     pub(crate) videos: u16,
-    /// The namespaces that its element needs.
-    pub(crate) frame: Frame,
-    /// The strands that it stands in besides that of the pages, as bits.
-    pub(crate) own_strands: u8,
+    /// The namespaces that its element needs, and the strands that it stands in besides that of the pages, as bits.
+    pub(super) forms: u8,
     /// What else there is to know of it, as bits.
     pub(super) traits: u8,
     /// Where its bytes begin in its block.
@@ -76,6 +76,22 @@ pub(crate) enum Trait {
 }
 
 impl Mark {
+    /// The namespaces that its element needs.
+    pub(crate) fn frame(&self) -> Frame {
+        Frame::from_bits(self.forms & 15)
+    }
+
+    /// The strands that it stands in besides that of the pages.
+    pub(crate) fn own_strands(&self) -> impl Iterator<Item = Strand> {
+        let strands = self.forms >> 4;
+        [Strand::Images, Strand::Videos, Strand::News].into_iter().filter(move |strand| strands & bit(*strand) != 0)
+    }
+
+    /// The same, to be read by the next build in any case.
+    pub(super) fn doubtful(self) -> Self {
+        Self { raw: 0, ..self }
+    }
+
     pub(crate) fn has(&self, one: Trait) -> bool {
         self.traits & one as u8 != 0
     }
@@ -114,8 +130,12 @@ impl Desk {
     }
 
     /// The mark of a row that stands alone.
-    pub(super) fn mark(&self, said: &Said<'_>, row: &[u8], start: usize) -> Mark {
-        self.mark_merged(said, fingerprint::row(row), &[self.source], start)
+    pub(super) fn mark(&self, said: &Said<'_>, row: &[u8], raw: u64, start: usize) -> Mark {
+        let mark = self.mark_merged(said, fingerprint::row(row), &[self.source], start);
+        // What may be something else tomorrow although the row is the same has to be read again.
+        let settled = mark.traits & (Trait::Odd as u8 | Trait::SpeaksOfOthers as u8) == 0 && mark.forms >> 4 == 0;
+        let own = self.rules.chooser.own_files.may_hold(&said.url);
+        Mark { raw: if settled && !own { raw } else { 0 }, ..mark }
     }
 
     /// The mark of a row of these sources; `sum` is the fingerprint of what they say.
@@ -124,6 +144,7 @@ impl Desk {
         let mut mark = Mark {
             key: fingerprint::key(self.seed, &said.url),
             said: sum,
+            raw: 0,
             verdict: chooser.choose(said, sources),
             date: None,
             age: said.age().unwrap_or(i64::MAX),
@@ -131,8 +152,7 @@ impl Desk {
             media: 0,
             images: 0,
             videos: 0,
-            frame: Frame::default(),
-            own_strands: 0,
+            forms: 0,
             traits: 0,
             start: start as u32,
         };
@@ -140,11 +160,11 @@ impl Desk {
         let entry = shape.entry(said, kept, None, &[], Strand::Pages);
         mark.bytes = u32::try_from(url_bytes(&entry)).unwrap_or(u32::MAX);
         mark.media = u16::try_from(entry.media()).unwrap_or(u16::MAX);
-        mark.frame = Frame::of(&entry);
         let (images, videos) = shape.media(said, usize::from(kept.section));
         mark.images = u16::try_from(images).unwrap_or(u16::MAX);
         mark.videos = u16::try_from(videos).unwrap_or(u16::MAX);
-        mark.own_strands = shape.own_strands(said, usize::from(kept.section)).fold(0, |bits, strand| bits | bit(strand));
+        let strands = shape.own_strands(said, usize::from(kept.section)).fold(0, |bits, strand| bits | bit(strand));
+        mark.forms = Frame::of(&entry).bits() | strands << 4;
         mark.date = shape::lastmod(said, None, kept.date_policy);
         let lacks = || {
             let written = shape.of(usize::from(kept.section)).videos != Media::Off;
@@ -166,9 +186,9 @@ impl Desk {
     }
 }
 
-/// The bit of a strand in [`Mark::own_strands`].
-pub(crate) fn bit(strand: Strand) -> u8 {
-    1 << strand as u8
+/// The bit of a strand; that of the pages has none.
+fn bit(strand: Strand) -> u8 {
+    (1 << strand as u8) >> 1
 }
 
 /// Marks as bytes, for blocks that wait on the disk.
@@ -177,10 +197,10 @@ pub(super) mod packed {
     use atlas_core::entry::{Changefreq, Priority};
     use atlas_core::lastmod::BYTES as DATE;
 
-    use super::{DatePolicy, Frame, Kept, Lastmod, Mark, Verdict};
+    use super::{DatePolicy, Kept, Lastmod, Mark, Verdict};
 
     /// The size of a mark.
-    pub(in crate::arrival) const BYTES: usize = 16 + 8 + 6 + (1 + DATE) + 8 + 4 + 6 + 3 + 4;
+    pub(in crate::arrival) const BYTES: usize = 16 + 8 + 8 + 6 + (1 + DATE) + 8 + 4 + 6 + 2 + 4;
 
     const NONE: u8 = u8::MAX;
 
@@ -188,6 +208,7 @@ pub(super) mod packed {
     pub(in crate::arrival) fn write(mark: &Mark, out: &mut Vec<u8>) {
         out.extend_from_slice(&mark.key.to_le_bytes());
         out.extend_from_slice(&mark.said.to_le_bytes());
+        out.extend_from_slice(&mark.raw.to_le_bytes());
         let verdict = match mark.verdict {
             Verdict::LeftOut(reason) => [0, reason as u8, 0, 0, 0, 0],
             Verdict::Kept(kept) => {
@@ -205,7 +226,7 @@ pub(super) mod packed {
         for number in [mark.media, mark.images, mark.videos] {
             out.extend_from_slice(&number.to_le_bytes());
         }
-        out.extend_from_slice(&[mark.frame.bits(), mark.own_strands, mark.traits]);
+        out.extend_from_slice(&[mark.forms, mark.traits]);
         out.extend_from_slice(&mark.start.to_le_bytes());
     }
 
@@ -217,7 +238,8 @@ pub(super) mod packed {
             *rest = after;
             part
         }
-        let (key, said) = (u128::from_le_bytes(part(&mut rest)), u64::from_le_bytes(part(&mut rest)));
+        let key = u128::from_le_bytes(part(&mut rest));
+        let [said, raw] = std::array::from_fn(|_| u64::from_le_bytes(part(&mut rest)));
         let verdict = match part(&mut rest) {
             [1, low, high, changefreq, priority, policy] => Verdict::Kept(Kept {
                 section: u16::from_le_bytes([low, high]),
@@ -234,10 +256,9 @@ pub(super) mod packed {
         let age = i64::from_le_bytes(part(&mut rest));
         let bytes = u32::from_le_bytes(part(&mut rest));
         let [media, images, videos] = std::array::from_fn(|_| u16::from_le_bytes(part(&mut rest)));
-        let [frame, own_strands, traits] = part(&mut rest);
+        let [forms, traits] = part(&mut rest);
         let start = u32::from_le_bytes(part(&mut rest));
-        let frame = Frame::from_bits(frame);
-        Mark { key, said, verdict, date, age, bytes, media, images, videos, frame, own_strands, traits, start }
+        Mark { key, said, raw, verdict, date, age, bytes, media, images, videos, forms, traits, start }
     }
 }
 
@@ -275,11 +296,12 @@ mod tests {
             verdict in verdict(),
             day in proptest::option::of(-700_000i32..2_900_000),
             (key, said, age) in any::<(u128, u64, i64)>(),
-            (bytes, media, frame, traits) in (any::<u32>(), any::<u16>(), 0u8..16, 0u8..64),
+            (bytes, media, forms, traits) in (any::<u32>(), any::<u16>(), 0u8..128, 0u8..64),
+            raw in any::<u64>(),
         ) {
             let mark = Mark {
-                key, said, verdict, date: day.and_then(Lastmod::from_epoch_day), age, bytes, media, images: media / 2,
-                videos: media / 3, frame: Frame::from_bits(frame), own_strands: frame, traits, start: bytes / 2,
+                key, said, raw, verdict, date: day.and_then(Lastmod::from_epoch_day), age, bytes, media, images: media / 2,
+                videos: media / 3, forms, traits, start: bytes / 2,
             };
             let mut out = Vec::new();
             packed::write(&mark, &mut out);

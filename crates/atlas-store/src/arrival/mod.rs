@@ -4,6 +4,7 @@
 //! is decided about while it is at hand and has a mark: that is all that most steps look at. Blocks past a budget wait on the
 //! disk and are read back when they are asked for.
 
+mod block;
 mod desk;
 
 use std::borrow::Cow;
@@ -12,14 +13,12 @@ use std::io;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use atlas_core::choose::{Reason, Verdict};
-use atlas_core::contribution::{Row, Said};
-
+use self::block::Unread;
+pub use self::block::{Block, Reader, Slip};
 pub use self::desk::Desk;
-use self::desk::packed;
-pub(crate) use self::desk::{Mark, Trait, bit};
+pub(crate) use self::desk::{Mark, Trait};
 use crate::error::StoreError;
-use crate::spill::{Aside, BUDGET, Lanes, Record};
+use crate::spill::{Aside, BUDGET, Lanes, RECORD, Record};
 
 /// About how many bytes of rows a block should hold.
 pub const BLOCK_BYTES: usize = 1 << 20;
@@ -31,117 +30,15 @@ pub struct Place(pub(crate) u32);
 /// The most rows that one build can take.
 const MOST_ROWS: usize = 1 << 30;
 
-/// Rows of one source.
-#[derive(Debug, Clone)]
-pub struct Block {
-    desk: Desk,
-    bytes: Vec<u8>,
-    marks: Vec<Mark>,
-    /// Links of some rows, packed.
-    links: Vec<(u32, Vec<u8>)>,
-}
-
-impl Block {
-    /// An empty block; `desk` is the source's.
-    pub fn new(desk: &Desk) -> Self {
-        Self { desk: desk.clone(), bytes: Vec::new(), marks: Vec::new(), links: Vec::new() }
-    }
-
-    /// An empty block with room for about so many bytes of rows.
-    pub fn with_room(desk: &Desk, bytes: usize) -> Self {
-        Self { bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 128), ..Self::new(desk) }
-    }
-
-    /// Adds a row.
-    pub fn push(&mut self, said: &Said<'_>) {
-        let start = self.bytes.len();
-        Row::write(&mut self.bytes, said);
-        self.marks.push(self.desk.mark(said, &self.bytes[start..], start));
-    }
-
-    /// Adds a row that was written before.
-    pub fn push_bytes(&mut self, row: &[u8]) {
-        let start = self.bytes.len();
-        self.bytes.extend_from_slice(row);
-        self.marks.push(self.desk.mark(&Said::read(row), row, start));
-    }
-
-    /// Adds a row that was merged from those of several sources; `sum` is the sum of their fingerprints.
-    pub(crate) fn push_merged(&mut self, said: &Said<'_>, sum: u64, sources: &[u16]) {
-        let start = self.bytes.len();
-        Row::write(&mut self.bytes, said);
-        self.marks.push(self.desk.mark_merged(said, sum, sources, start));
-    }
-
-    /// Adds a row of another block.
-    pub(crate) fn push_copy(&mut self, other: &Self, row: usize) {
-        let start = self.bytes.len() as u32;
-        self.bytes.extend_from_slice(other.row(row));
-        self.marks.push(Mark { start, ..other.marks[row] });
-    }
-
-    /// Adds the links of the row that was added last, packed by [`atlas_core::links`].
-    pub fn push_links(&mut self, links: Vec<u8>) {
-        if !links.is_empty() && !self.marks.is_empty() {
-            self.links.push((self.marks.len() as u32 - 1, links));
-        }
-    }
-
-    /// The number of rows.
-    pub fn len(&self) -> usize {
-        self.marks.len()
-    }
-
-    /// Whether there is no row.
-    pub fn is_empty(&self) -> bool {
-        self.marks.is_empty()
-    }
-
-    pub(crate) fn row(&self, row: usize) -> &[u8] {
-        let end = self.marks.get(row + 1).map_or(self.bytes.len(), |next| next.start as usize);
-        &self.bytes[self.marks[row].start as usize..end]
-    }
-
-    pub(crate) fn marks(&self) -> &[Mark] {
-        &self.marks
-    }
-
-    /// About how much memory it takes.
-    fn size(&self) -> usize {
-        self.bytes.len() + self.marks.len() * size_of::<Mark>()
-    }
-
-    fn pack(&self) -> Vec<u8> {
-        let mut out = Vec::with_capacity(self.bytes.len() + self.marks.len() * packed::BYTES);
-        out.extend_from_slice(&self.bytes);
-        self.marks.iter().for_each(|mark| packed::write(mark, &mut out));
-        out
-    }
-
-    fn unpack(desk: &Desk, mut bytes: Vec<u8>, rows: usize) -> Self {
-        let at = bytes.len() - rows * packed::BYTES;
-        let marks = bytes[at..].as_chunks().0.iter().map(packed::read).collect();
-        bytes.truncate(at);
-        Self { desk: desk.clone(), bytes, marks, links: Vec::new() }
-    }
-
-    /// What stands for a block that could not be read back, so that nobody reaches beside it.
-    fn blank(desk: &Desk, rows: usize) -> Self {
-        let mut block = Self::new(desk);
-        let mark = Mark { verdict: Verdict::LeftOut(Reason::Duplicate), ..desk.mark(&Said::default(), b"", 0) };
-        block.marks = vec![mark; rows];
-        block
-    }
-}
-
 /// A row as the joining of keys sees it.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Dealt {
     pub(crate) key: u128,
-    /// [`Mark::decided`].
-    pub(crate) decided: u64,
+    /// [`Mark::decided`], or the fingerprint of the row as it came where it was not read.
+    pub(crate) print: u64,
     pub(crate) place: Place,
     pub(crate) from_page: bool,
+    pub(crate) unread: bool,
 }
 
 impl Record for Dealt {
@@ -149,24 +46,25 @@ impl Record for Dealt {
         self.key
     }
 
-    fn pack(&self) -> [u8; 32] {
-        let mut bytes = [0; 32];
+    fn pack(&self) -> [u8; RECORD] {
+        let mut bytes = [0; RECORD];
         bytes[..16].copy_from_slice(&self.key.to_le_bytes());
-        bytes[16..24].copy_from_slice(&self.decided.to_le_bytes());
+        bytes[16..24].copy_from_slice(&self.print.to_le_bytes());
         bytes[24..28].copy_from_slice(&self.place.0.to_le_bytes());
-        bytes[28] = u8::from(self.from_page);
+        bytes[28] = u8::from(self.from_page) | u8::from(self.unread) << 1;
         bytes
     }
 
-    fn unpack(bytes: &[u8; 32]) -> Self {
+    fn unpack(bytes: &[u8; RECORD]) -> Self {
         fn part<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
             std::array::from_fn(|byte| bytes[at + byte])
         }
         Self {
             key: u128::from_le_bytes(part(bytes, 0)),
-            decided: u64::from_le_bytes(part(bytes, 16)),
+            print: u64::from_le_bytes(part(bytes, 16)),
             place: Place(u32::from_le_bytes(part(bytes, 24))),
-            from_page: bytes[28] != 0,
+            from_page: bytes[28] & 1 != 0,
+            unread: bytes[28] & 2 != 0,
         }
     }
 }
@@ -175,7 +73,18 @@ impl Record for Dealt {
 #[derive(Debug)]
 enum Stored {
     Held(Arc<Block>),
-    Spilled { at: u64, length: usize },
+    Spilled { at: u64, length: usize, reading: Option<Unread> },
+}
+
+/// What is needed of the rows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Need {
+    /// All are read, and stay in memory.
+    AllAtHand,
+    /// All are read.
+    All,
+    /// Those that are as they were need not be read.
+    Moved,
 }
 
 /// All rows of a build.
@@ -192,6 +101,7 @@ pub struct Arrivals {
     links: Vec<(Place, Vec<u8>)>,
     /// Keys of files of the site that are no entries.
     others: Vec<u128>,
+    need: Need,
     /// How many bytes of blocks may stand in memory.
     budget: usize,
     held: usize,
@@ -204,8 +114,8 @@ pub struct Arrivals {
 }
 
 impl Arrivals {
-    /// Nothing yet; `folder` is where blocks wait that do not fit into memory. With `whole`, all of them are held.
-    pub(crate) fn new(desk: Desk, folder: &Path, whole: bool) -> Self {
+    /// Nothing yet; `folder` is where blocks wait that do not fit into memory.
+    pub(crate) fn new(desk: Desk, folder: &Path, need: Need) -> Self {
         Self {
             desk,
             blocks: Vec::new(),
@@ -214,7 +124,8 @@ impl Arrivals {
             lanes: Lanes::new(folder),
             links: Vec::new(),
             others: Vec::new(),
-            budget: if whole { usize::MAX } else { BUDGET },
+            need,
+            budget: if need == Need::AllAtHand { usize::MAX } else { BUDGET },
             held: 0,
             spills: false,
             aside: Aside::new(folder),
@@ -237,10 +148,23 @@ impl Arrivals {
     /// Adds a block of what a source says.
     pub(crate) fn push(&mut self, block: Block) {
         let first = self.len() as u32;
-        let dealt = block.marks.iter().zip(first..).try_for_each(|(mark, at)| {
-            let from_page = mark.has(Trait::FromPage);
-            self.lanes.push(Dealt { key: mark.key, decided: mark.decided(), place: Place(at), from_page })
+        let marks = block.marks().unwrap_or_default().iter().zip(first..);
+        let read = marks.map(|(mark, at)| Dealt {
+            key: mark.key,
+            print: mark.decided(),
+            place: Place(at),
+            from_page: mark.has(Trait::FromPage),
+            unread: false,
         });
+        let slips = block.slips().iter().zip(first..);
+        let unread = slips.map(|(slip, at)| Dealt {
+            key: slip.key,
+            print: slip.raw,
+            place: Place(at),
+            from_page: false,
+            unread: true,
+        });
+        let dealt = read.chain(unread).try_for_each(|dealt| self.lanes.push(dealt));
         self.note(dealt);
         self.push_aside(block);
     }
@@ -265,9 +189,9 @@ impl Arrivals {
     fn spill(&mut self) -> io::Result<()> {
         for stored in self.blocks.iter_mut().rev() {
             let Stored::Held(block) = stored else { break };
-            let bytes = block.pack();
+            let (bytes, reading) = block.pack();
             self.held -= block.size();
-            *stored = Stored::Spilled { at: self.aside.put(&bytes)?, length: bytes.len() };
+            *stored = Stored::Spilled { at: self.aside.put(&bytes)?, length: bytes.len(), reading };
         }
         Ok(())
     }
@@ -282,6 +206,11 @@ impl Arrivals {
     pub(crate) fn check(&self, folder: &Path) -> Result<(), StoreError> {
         let failure = self.failure.lock().unwrap_or_else(PoisonError::into_inner).take();
         failure.map_or(Ok(()), |error| Err(StoreError::io("cannot put rows aside in", folder)(error)))
+    }
+
+    /// Whether every row has to be read.
+    pub(crate) fn reads_all(&self) -> bool {
+        self.need != Need::Moved
     }
 
     pub(crate) fn also_there(&mut self, key: u128) {
@@ -301,9 +230,9 @@ impl Arrivals {
 
     /// A block, from wherever it is.
     pub(crate) fn block(&self, at: usize) -> Arc<Block> {
-        let (offset, length) = match &self.blocks[at] {
+        let (offset, length, reading) = match &self.blocks[at] {
             Stored::Held(block) => return block.clone(),
-            Stored::Spilled { at, length } => (*at, *length),
+            Stored::Spilled { at, length, reading } => (*at, *length, reading.clone()),
         };
         let near = || self.near.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((_, block)) = near().iter().find(|(known, _)| *known == at) {
@@ -311,7 +240,7 @@ impl Arrivals {
         }
         let rows = (self.firsts[at + 1] - self.firsts[at]) as usize;
         let block = match self.aside.get(offset, length) {
-            Ok(bytes) => Block::unpack(&self.desk, bytes, rows),
+            Ok(bytes) => Block::unpack(&self.desk, bytes, rows, reading),
             Err(error) => {
                 self.note(Err(error));
                 Block::blank(&self.desk, rows)
@@ -362,8 +291,8 @@ impl Arrivals {
     pub(crate) fn mark(&self, place: Place) -> Mark {
         let (block, row) = self.find(place);
         match &self.blocks[block] {
-            Stored::Held(block) => block.marks[row],
-            Stored::Spilled { .. } => self.block(block).marks[row],
+            Stored::Held(block) => block.mark(row),
+            Stored::Spilled { .. } => self.block(block).mark(row),
         }
     }
 
@@ -371,8 +300,8 @@ impl Arrivals {
     pub(crate) fn row(&self, place: Place) -> Cow<'_, [u8]> {
         let (block, row) = self.find(place);
         match &self.blocks[block] {
-            Stored::Held(block) => Cow::Borrowed(block.row(row)),
-            Stored::Spilled { .. } => Cow::Owned(self.block(block).row(row).to_vec()),
+            Stored::Held(block) => block.row(row),
+            Stored::Spilled { .. } => Cow::Owned(self.block(block).row(row).into_owned()),
         }
     }
 
@@ -380,7 +309,10 @@ impl Arrivals {
     pub(crate) fn held(&self, place: Place) -> &[u8] {
         let (block, row) = self.find(place);
         match &self.blocks[block] {
-            Stored::Held(block) => block.row(row),
+            Stored::Held(block) => match block.row(row) {
+                Cow::Borrowed(row) => row,
+                Cow::Owned(_) => &[],
+            },
             Stored::Spilled { .. } => &[],
         }
     }
@@ -405,7 +337,7 @@ impl Arrivals {
     pub(crate) fn each_mark(&self, mut take: impl FnMut(Place, &Mark)) {
         for at in 0..self.blocks() {
             let block = self.block(at);
-            block.marks.iter().zip(self.firsts[at]..).for_each(|(mark, place)| take(Place(place), mark));
+            (0..block.len()).zip(self.firsts[at]..).for_each(|(row, place)| take(Place(place), &block.mark(row)));
         }
     }
 }

@@ -22,7 +22,7 @@ pub use self::explain::{Explained, explain};
 use self::guard::{Before, guard};
 pub use self::preview::preview;
 use crate::arrange::{self, Cut, From, Plan, Renderer, SegmentPlan, arrange};
-use crate::arrival::{Arrivals, Desk, Place};
+use crate::arrival::{Arrivals, Desk, Need, Place};
 pub use crate::derive::ARCHIVES;
 use crate::derive::{Alternates, archives};
 use crate::error::StoreError;
@@ -39,6 +39,8 @@ use crate::source::{Gathering, Memory, Outcome, Source};
 /// Facts of the ledger that a build needs.
 const READER: &str = "reader";
 const FORM: &str = "form";
+/// What the rows were decided by that are known unread.
+const CHOICES: &str = "choices";
 
 /// What is to be gathered, chosen and written.
 pub struct Job<'a> {
@@ -58,6 +60,9 @@ pub struct Job<'a> {
     pub place: publish::Place,
     /// A text that changes whenever a setting with a say in what is written changes.
     pub settings: String,
+    /// A fingerprint of all that decides about a row besides the row itself; `None` where the instant decides too, so that a row
+    /// has to be read even where it is as it was.
+    pub choices: Option<u64>,
     /// The instant of the run.
     pub now: Timestamp,
     /// The site's zone: what day it is.
@@ -174,14 +179,11 @@ impl Found {
 
     /// The entries that were not in before, in the order in which the sources name them: their keys and rows.
     fn added(&self) -> Vec<(u128, Place)> {
-        let mut added = Vec::new();
-        if self.settled.added.count() > 0 {
-            self.settled.standing.each(&self.arrivals, |stand| {
-                if stand.is_new() && stand.mark.kept().is_some() {
-                    added.push((stand.named(), stand.mark.key, stand.place));
-                }
-            });
-        }
+        let any = self.settled.added.count() > 0;
+        let rows = self.settled.standing.new_rows().filter(|_| any);
+        let kept = rows.map(|place| (place, self.arrivals.mark(place))).filter(|(_, mark)| mark.kept().is_some());
+        let mut added: Vec<(Place, u128, Place)> =
+            kept.map(|(place, mark)| (self.settled.standing.named(place), mark.key, place)).collect();
         added.sort_unstable();
         added.into_iter().map(|(_, key, place)| (key, place)).collect()
     }
@@ -249,6 +251,8 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
     if form == Form::Index {
         writing.set_fact(FORM, Some("index"))?;
     }
+    writing.set_fact(CHOICES, job.choices.map(|choices| choices.to_string()).as_deref())?;
+    restate(&found, &plan, &writing)?;
     writing.set_fact(READER, Some(&page::VERSION.to_string()))?;
     guard::remember(job, &found, &writing)?;
     keep_memories(job, &found, &writing)?;
@@ -301,9 +305,22 @@ struct Gathered {
     memories: Vec<Memory>,
 }
 
+/// What is needed of the rows.
+fn need(job: &Job<'_>, ledger: &Ledger, purpose: Purpose) -> Result<Need, StoreError> {
+    if purpose != Purpose::Write || job.fresh {
+        return Ok(Need::All);
+    }
+    if job.people.wants_all() {
+        return Ok(Need::AllAtHand);
+    }
+    let known = ledger.fact(CHOICES)?.zip(job.choices).is_some_and(|(known, now)| known == now.to_string());
+    Ok(if known && job.chooser.archives.is_empty() { Need::Moved } else { Need::All })
+}
+
 fn gather(job: &Job<'_>, ledger: &mut Ledger, desk: Desk, purpose: Purpose) -> Result<Gathered, StoreError> {
     let folder = ledger.folder().to_owned();
-    let arrivals = Arrivals::new(desk, &folder, purpose == Purpose::Write && job.people.wants_all());
+    let need = need(job, ledger, purpose)?;
+    let arrivals = Arrivals::new(desk, &folder, need);
     let mut gathered = Gathered { arrivals, outcomes: Vec::new(), memories: Vec::new() };
     for source in job.sources {
         let (name, settings) = (source.name(), source.settings());
@@ -352,6 +369,9 @@ fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, S
         same_reader: ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string()),
     };
     let mut settled = settle(&mut arrivals, &remembered, &terms).map_err(failed())?;
+    for (source, problem) in std::mem::take(&mut settled.problems) {
+        outcomes[usize::from(source)].problem(problem);
+    }
     arrivals.drop_lanes(folder);
     remembered.drop_known(folder);
     let alternates = Alternates::find(&settled, &arrivals, job.alternates.as_ref());
@@ -375,6 +395,40 @@ fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, S
         before: Before::read(ledger)?,
         gone,
     })
+}
+
+/// Remembers how rows are known that came in another form and say the same, in segments that stay.
+fn restate(found: &Found, plan: &Plan, writing: &crate::ledger::Writing<'_>) -> Result<(), StoreError> {
+    let mut restated = found.settled.restated.iter().copied().peekable();
+    let kept: HashSet<(i64, u32)> = plan
+        .files
+        .iter()
+        .flat_map(|file| file.segments.iter().map(move |segment| (file.id, segment)))
+        .filter_map(|(file, segment)| match segment {
+            SegmentPlan::Kept(row) => Some((file?, row.number)),
+            SegmentPlan::Made(_) => None,
+        })
+        .collect();
+    for (file, segment) in found.remembered.segments(|_| true) {
+        let range = segment.range();
+        let mut raws = None;
+        while let Some((at, raw)) = restated.next_if(|(at, _)| range.contains(&(*at as usize))) {
+            if !kept.contains(&(file.id, segment.number)) {
+                continue;
+            }
+            if raws.is_none() {
+                raws = Some(writing.whole(file.id, segment.number)?.into_raws());
+            }
+            if let Some(raws) = &mut raws {
+                let nth = (at as usize - range.start) * 8;
+                raws[nth..nth + 8].copy_from_slice(&raw.to_le_bytes());
+            }
+        }
+        if let Some(raws) = raws {
+            writing.keep_raws(file.id, segment.number, &raws)?;
+        }
+    }
+    Ok(())
 }
 
 /// The addresses of entries that are gone, read back from the text of their segments.

@@ -27,7 +27,7 @@ pub(crate) fn archives(arrivals: &mut Arrivals, pages_known: bool) -> io::Result
         return Ok(None);
     }
     let blocks = arrivals.blocks();
-    let standing = Standing::from(join(arrivals, None, 0, 0)?);
+    let standing = Standing::from(join(arrivals, None, 0)?);
     let (mut pages, mut troubles) = count(arrivals, &standing, chooser, &HashSet::new()).pages(&chooser.site);
     let keys: HashSet<u128> = pages.iter().map(|page| key(page, seed)).collect();
     let mut there: HashSet<u128> = HashSet::new();
@@ -78,7 +78,7 @@ fn count<'c>(arrivals: &Arrivals, standing: &Standing, chooser: &'c Chooser, pas
                 continue;
             }
             if let Verdict::Kept(kept) = stand.verdict() {
-                let said = Said::read(row);
+                let said = Said::read(&row);
                 let section = &chooser.sections.list()[usize::from(kept.section)].name;
                 tally.add(&said, section, lastmod(&said, None, kept.date_policy));
             }

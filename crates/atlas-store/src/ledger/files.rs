@@ -5,16 +5,18 @@ use std::ops::Range;
 use std::path::Path;
 
 use atlas_core::format::Frame;
+use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::Limits;
 use atlas_core::strand::Strand;
-use rusqlite::{OptionalExtension, params};
+use jiff::tz::TimeZone;
+use rusqlite::{Connection, OptionalExtension, params};
 
 use super::lane::{LaneEntry, NEVER, from_bytes};
 use super::{Ledger, Writing};
 use crate::disk::OnDisk;
 use crate::error::StoreError;
 use crate::source::Stamp;
-use crate::spill::{Lanes, Record};
+use crate::spill::{Lanes, RECORD, Record};
 use crate::squeeze::Segment;
 
 /// A sitemap file as the ledger remembers it.
@@ -70,12 +72,41 @@ pub struct SegmentRow {
     pub size: u64,
     /// CRC-32 of its unpacked text.
     pub crc: u32,
-    /// Pictures and videos in it.
-    pub media: u64,
+    /// What it holds.
+    pub facts: Facts,
     /// The namespaces it needs.
     pub frame: Frame,
     /// Where its entries begin among all that are remembered.
     pub first: usize,
+}
+
+/// What some entries hold, as it is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Facts {
+    /// Pictures.
+    pub images: u64,
+    /// Videos.
+    pub videos: u64,
+    /// The newest date.
+    pub newest: Option<Lastmod>,
+}
+
+impl Facts {
+    /// Adds those of other entries.
+    pub fn add(&mut self, other: Self) {
+        self.images += other.images;
+        self.videos += other.videos;
+        if let Some(date) = other.newest
+            && self.newest.is_none_or(|known| known.seconds() < date.seconds())
+        {
+            self.newest = Some(date);
+        }
+    }
+
+    /// Pictures and videos.
+    pub fn media(&self) -> u64 {
+        self.images + self.videos
+    }
 }
 
 impl SegmentRow {
@@ -90,9 +121,10 @@ impl SegmentRow {
 pub(crate) struct Known {
     pub(crate) key: u128,
     pub(crate) written: u64,
+    /// By which its row is known unread; 0 where it is not.
+    pub(crate) raw: u64,
     /// Its place among all that are remembered.
     pub(crate) at: u32,
-    pub(crate) observed: i32,
     pub(crate) from_page: bool,
 }
 
@@ -101,27 +133,26 @@ impl Record for Known {
         self.key
     }
 
-    fn pack(&self) -> [u8; 32] {
-        let mut bytes = [0; 32];
+    fn pack(&self) -> [u8; RECORD] {
+        let mut bytes = [0; RECORD];
         bytes[..16].copy_from_slice(&self.key.to_le_bytes());
         bytes[16..24].copy_from_slice(&self.written.to_le_bytes());
-        // The highest bit is free: there are fewer entries than rows.
-        bytes[24..28].copy_from_slice(&(self.at | u32::from(self.from_page) << 31).to_le_bytes());
-        bytes[28..].copy_from_slice(&self.observed.to_le_bytes());
+        bytes[24..32].copy_from_slice(&self.raw.to_le_bytes());
+        bytes[32..36].copy_from_slice(&self.at.to_le_bytes());
+        bytes[36] = u8::from(self.from_page);
         bytes
     }
 
-    fn unpack(bytes: &[u8; 32]) -> Self {
+    fn unpack(bytes: &[u8; RECORD]) -> Self {
         fn part<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
             std::array::from_fn(|byte| bytes[at + byte])
         }
-        let at = u32::from_le_bytes(part(bytes, 24));
         Self {
             key: u128::from_le_bytes(part(bytes, 0)),
             written: u64::from_le_bytes(part(bytes, 16)),
-            at: at & !(1 << 31),
-            observed: i32::from_le_bytes(part(bytes, 28)),
-            from_page: at >> 31 != 0,
+            raw: u64::from_le_bytes(part(bytes, 24)),
+            at: u32::from_le_bytes(part(bytes, 32)),
+            from_page: bytes[36] != 0,
         }
     }
 }
@@ -217,7 +248,7 @@ impl Ledger {
             });
         }
         let mut statement = connection
-            .prepare("select file, number, count, size, crc, media, frame, lane from segment order by file, number")?;
+            .prepare("select file, number, count, size, crc, images, videos, newest, frame, lane, raws from segment order by file, number")?;
         let mut rows = statement.query([])?;
         let mut at = 0;
         while let Some(row) = rows.next()? {
@@ -234,8 +265,12 @@ impl Ledger {
                 count,
                 size: row.get::<_, i64>(3)? as u64,
                 crc: row.get(4)?,
-                media: row.get::<_, i64>(5)? as u64,
-                frame: Frame::from_bits(row.get(6)?),
+                facts: Facts {
+                    images: row.get::<_, i64>(5)? as u64,
+                    videos: row.get::<_, i64>(6)? as u64,
+                    newest: row.get_ref(7)?.as_str_or_null().ok().flatten().and_then(|text| Lastmod::read(text, &TimeZone::UTC)),
+                },
+                frame: Frame::from_bits(row.get(8)?),
                 first: remembered.entries,
             });
             let (at, strand) = (remembered.entries as u32, known.strand);
@@ -243,13 +278,15 @@ impl Ledger {
             if strand != Strand::Pages {
                 continue;
             }
-            let lane = row.get_ref(7)?.as_blob().map_err(rusqlite::Error::from)?;
-            for (entry, at) in from_bytes(lane, count as usize)?.zip(at..) {
-                let LaneEntry { key, written, observed, from_page, .. } = entry;
+            let lane = row.get_ref(9)?.as_blob().map_err(rusqlite::Error::from)?;
+            let raws = row.get_ref(10)?.as_blob().map_err(rusqlite::Error::from)?.as_chunks().0;
+            for (entry, nth) in from_bytes(lane, count as usize)?.zip(0u32..) {
+                let (at, LaneEntry { key, written, observed, from_page, .. }) = (at + nth, entry);
                 if observed != NEVER {
                     remembered.observed.push((at, observed));
                 }
-                let dealt = remembered.known.push(Known { key, written, at, observed, from_page });
+                let raw = raws.get(nth as usize).map_or(0, |raw| u64::from_le_bytes(*raw));
+                let dealt = remembered.known.push(Known { key, written, raw, at, from_page });
                 dealt.map_err(StoreError::io("cannot put entries aside in", self.folder()))?;
             }
         }
@@ -275,15 +312,19 @@ impl Ledger {
         body(&self.connection, file, segment)
     }
 
-    /// The entries of a segment, as they are kept.
-    pub(crate) fn lane_bytes(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
-        lane(&self.connection, file, segment)
+    /// A segment as it is kept.
+    pub(crate) fn whole(&self, file: i64, segment: u32) -> Result<Whole, StoreError> {
+        whole(&self.connection, file, segment)
     }
 
     /// The entries of a segment.
     pub fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<LaneEntry>, StoreError> {
-        let bytes = lane(&self.connection, file, segment.number)?;
-        Ok(from_bytes(&bytes, segment.count as usize)?.collect())
+        let mut statement =
+            self.connection.prepare_cached("select lane from segment where file = ?1 and number = ?2")?;
+        let lane: Option<Vec<u8>> =
+            statement.query_row(params![file, segment.number], |row| row.get(0)).optional()?;
+        let lane = lane.ok_or(StoreError::LedgerDamaged("a segment is missing"))?;
+        Ok(from_bytes(&lane, segment.count as usize)?.collect())
     }
 
     /// Writes down, at once, which files are about to be written.
@@ -300,22 +341,47 @@ fn strand_of(word: &str) -> Result<Strand, StoreError> {
     Strand::named(word).ok_or(StoreError::LedgerDamaged("a file is of a strand that there is not"))
 }
 
-fn body(connection: &rusqlite::Connection, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+fn body(connection: &Connection, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
     let mut statement = connection.prepare_cached("select body from segment where file = ?1 and number = ?2")?;
     let body = statement.query_row(params![file, segment], |row| row.get(0)).optional()?;
     body.ok_or(StoreError::LedgerDamaged("a segment is missing"))
 }
 
-fn lane(connection: &rusqlite::Connection, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
-    let mut statement = connection.prepare_cached("select lane from segment where file = ?1 and number = ?2")?;
-    let lane = statement.query_row(params![file, segment], |row| row.get(0)).optional()?;
-    lane.ok_or(StoreError::LedgerDamaged("a segment is missing"))
+fn whole(connection: &Connection, file: i64, segment: u32) -> Result<Whole, StoreError> {
+    let mut statement =
+        connection.prepare_cached("select lane, raws, body from segment where file = ?1 and number = ?2")?;
+    let whole = statement.query_row(params![file, segment], |row| {
+        Ok(Whole { lane: row.get(0)?, raws: row.get(1)?, body: row.get(2)? })
+    });
+    whole.optional()?.ok_or(StoreError::LedgerDamaged("a segment is missing"))
+}
+
+/// A segment as it is kept.
+#[derive(Debug)]
+pub(crate) struct Whole {
+    lane: Vec<u8>,
+    raws: Vec<u8>,
+    pub(crate) body: Vec<u8>,
+}
+
+impl Whole {
+    /// What is kept of one of its entries: the bytes of its lane, and of that by which its row is known unread.
+    pub(crate) fn entry(&self, at: u32) -> Option<(&[u8], [u8; 8])> {
+        let entry = self.lane.as_chunks::<{ LaneEntry::BYTES }>().0.get(at as usize)?;
+        Some((entry, self.raws.as_chunks().0.get(at as usize).copied().unwrap_or_default()))
+    }
+
+    /// By what its rows are known unread, 8 bytes an entry.
+    pub(crate) fn into_raws(mut self) -> Vec<u8> {
+        self.raws.resize(self.lane.len() / LaneEntry::BYTES * 8, 0);
+        self.raws
+    }
 }
 
 impl Writing<'_> {
-    /// The entries of a segment, as they are kept.
-    pub fn lane(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
-        lane(&self.inner, file, segment)
+    /// A segment as it is kept.
+    pub(crate) fn whole(&self, file: i64, segment: u32) -> Result<Whole, StoreError> {
+        whole(&self.inner, file, segment)
     }
 
     /// The compressed text of a segment.
@@ -349,13 +415,13 @@ impl Writing<'_> {
         &self,
         file: i64,
         number: u32,
-        (frame, media): (Frame, u64),
+        (frame, facts): (Frame, Facts),
         segment: &Segment,
-        lane: &[u8],
+        (lane, raws): (&[u8], &[u8]),
     ) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached(
-            "insert or replace into segment (file, number, count, size, crc, media, frame, lane, body)
-             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+            "insert or replace into segment (file, number, count, size, crc, images, videos, newest, frame, lane, raws, body)
+             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
         )?;
         statement.execute(params![
             file,
@@ -363,11 +429,22 @@ impl Writing<'_> {
             (lane.len() / LaneEntry::BYTES) as i64,
             segment.raw_size as i64,
             segment.crc,
-            media as i64,
+            facts.images as i64,
+            facts.videos as i64,
+            facts.newest.map(|date| date.to_string()),
             frame.bits(),
             lane,
+            raws,
             segment.body,
         ])?;
+        Ok(())
+    }
+
+    /// Keeps by what the rows of a segment are known unread.
+    pub fn keep_raws(&self, file: i64, number: u32, raws: &[u8]) -> Result<(), StoreError> {
+        let mut statement =
+            self.inner.prepare_cached("update segment set raws = ?3 where file = ?1 and number = ?2")?;
+        statement.execute(params![file, number, raws])?;
         Ok(())
     }
 

@@ -21,13 +21,13 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, params};
 
 use crate::error::StoreError;
 
-pub(crate) use files::Known;
-pub use files::{FileRow, OutputRow, Remembered, SegmentRow, Standing};
+pub(crate) use files::{Known, Whole};
+pub use files::{Facts, FileRow, OutputRow, Remembered, SegmentRow, Standing};
 pub use lane::{LaneEntry, NEVER};
 pub use runs::{RunCounts, RunRow};
 pub(crate) use telling::urls_of;
 pub use telling::{Announced, Change, EngineState, Pending, Tombstone};
-pub(crate) use text::SegmentText;
+pub(crate) use text::{SegmentText, facts_of};
 
 /// The name of the folder, beside the configuration file.
 pub const FOLDER: &str = ".idle-atlas";

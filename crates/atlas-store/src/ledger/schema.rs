@@ -7,7 +7,7 @@ use rusqlite::Connection;
 use crate::error::StoreError;
 
 /// The format that this version writes.
-const FORMAT: i64 = 3;
+const FORMAT: i64 = 4;
 
 const PAGE_TABLES: &str = "
 -- what was learnt of files that sources read
@@ -77,25 +77,26 @@ const SEGMENT_TABLE: &str = "
 create table segment (
     file integer not null, number integer not null,
     count integer not null, size integer not null, crc integer not null,
-    media integer not null,         -- pictures and videos
+    images integer not null, videos integer not null,
+    newest text,                    -- the newest date in it
     frame integer not null,         -- the namespaces it needs, as bits
     lane blob not null,
+    raws blob not null,             -- by which rows are known unread, 8 bytes an entry; none where no row is
     body blob not null,             -- last, so that lanes are read without it
     primary key (file, number)
 );
 ";
 
-/// Before format 3, files had no limit on media, and segments did not count theirs. They count none until they are made
-/// again, which the next build does: what is written is fingerprinted in another way since.
-const COUNT_MEDIA: &str = "
-alter table file add column most_media integer not null default 20000;
-alter table segment rename to segment_before;
-";
-const COUNTED: &str = "
-insert into segment
-    select file, number, count, size, crc, 0, images + 2 * videos, lane, body from segment_before;
-drop table segment_before;
-";
+/// Before format 3, files had no limit on media.
+const LIMIT_MEDIA: &str = "alter table file add column most_media integer not null default 20000;";
+/// Before format 4, segments did not count all that they do now. They count none until they are made again, which the next
+/// build does: what is written is fingerprinted in another way since.
+const SET_ASIDE: &str = "alter table segment rename to segment_before;";
+const TAKE_OVER: [&str; 2] = [
+    "insert into segment select file, number, count, size, crc, 0, 0, null, images + 2 * videos, lane, x'', body from segment_before;",
+    "insert into segment select file, number, count, size, crc, 0, 0, null, frame, lane, x'', body from segment_before;",
+];
+const DONE: &str = "drop table segment_before;";
 
 /// Makes the tables where there are none, and brings those of an older format up to this one.
 pub(super) fn prepare(connection: &Connection, path: &Path) -> Result<(), StoreError> {
@@ -111,8 +112,9 @@ pub(super) fn prepare(connection: &Connection, path: &Path) -> Result<(), StoreE
     check(connection, path)?;
     if found < FORMAT {
         let pages = if found == 1 { [DROP_PAGE_TABLES, PAGE_TABLES].concat() } else { String::new() };
+        let (media, take_over) = if found < 3 { (LIMIT_MEDIA, TAKE_OVER[0]) } else { ("", TAKE_OVER[1]) };
         connection.execute_batch(&format!(
-            "begin; {pages} {COUNT_MEDIA} {SEGMENT_TABLE} {COUNTED} pragma user_version = {FORMAT}; commit;"
+            "begin; {pages} {media} {SET_ASIDE} {SEGMENT_TABLE} {take_over} {DONE} pragma user_version = {FORMAT}; commit;"
         ))?;
     }
     Ok(())

@@ -1,9 +1,11 @@
 //! The text of a segment, taken apart into its elements.
 
 use atlas_core::format::{Frame, URL_END};
+use atlas_core::lastmod::Lastmod;
+use jiff::tz::TimeZone;
 use memchr::memmem;
 
-use super::SegmentRow;
+use super::{Facts, SegmentRow};
 use crate::error::StoreError;
 use crate::squeeze::unsqueeze;
 
@@ -36,17 +38,24 @@ impl SegmentText {
         &self.raw[start as usize..self.ends[at] as usize]
     }
 
-    /// The namespaces that an element needs, and the pictures and videos in it.
-    pub(crate) fn frame(&self, at: u32) -> (Frame, u32) {
-        let element = self.element(at);
-        let count = |tag: &str| memmem::find_iter(element, tag).count() as u32;
-        let (images, videos) = (count("<image:image>"), count("<video:video>"));
-        let frame = Frame {
-            images: images > 0,
-            videos: videos > 0,
-            news: count("<news:news>") > 0,
-            alternates: count("<xhtml:link ") > 0,
-        };
-        (frame, images + videos)
-    }
+}
+
+/// The namespaces that an element needs and what it holds; `within` are all namespaces that there may be.
+pub(crate) fn facts_of(element: &[u8], within: Frame) -> (Frame, Facts) {
+    let count = |may_be: bool, tag: &str| {
+        if may_be { memmem::find_iter(element, tag).count() as u64 } else { 0 }
+    };
+    let (images, videos) = (count(within.images, "<image:image>"), count(within.videos, "<video:video>"));
+    let frame = Frame {
+        images: images > 0,
+        videos: videos > 0,
+        news: count(within.news, "<news:news>") > 0,
+        alternates: count(within.alternates, "<xhtml:link ") > 0,
+    };
+    let newest = memmem::find(element, b"<lastmod>").and_then(|at| {
+        let date = &element[at + b"<lastmod>".len()..];
+        let date = std::str::from_utf8(&date[..memchr::memchr(b'<', date)?]).ok()?;
+        Lastmod::read(date, &TimeZone::UTC)
+    });
+    (frame, Facts { images, videos, newest })
 }

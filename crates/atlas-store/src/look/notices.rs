@@ -320,7 +320,7 @@ fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser) -> Option<
     let each = |take: &mut dyn FnMut(Stand<'_>, &Said<'_>)| {
         for at in 0..arrivals.blocks() {
             let block = arrivals.block(at);
-            settled.standing.of_block(arrivals, at, &block).for_each(|(stand, row)| take(stand, &Said::read(row)));
+            settled.standing.of_block(arrivals, at, &block).for_each(|(stand, row)| take(stand, &Said::read(&row)));
         }
     };
     let mut attachments: Vec<(Place, bool, Said<'static>)> = Vec::new();

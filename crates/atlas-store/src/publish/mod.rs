@@ -293,7 +293,7 @@ impl Publisher<'_> {
         });
         let orders = made.map(|(file, made)| {
             let before = made.base.zip(file).map(|(base, file)| {
-                Ok::<_, StoreError>((writing.body(file, base.number)?, writing.lane(file, base.number)?))
+                writing.whole(file, base.number)
             });
             Ok(Order { made, before: before.transpose()? })
         });
@@ -400,9 +400,10 @@ impl Publisher<'_> {
                     sheet.push(&raw, &Segment { body, crc: row.crc, raw_size: row.size })?;
                 }
                 SegmentPlan::Made(made) => {
-                    let Pressed { raw, segment, lane } = queue.next()?;
-                    sheet.push(&raw, &segment)?;
-                    writing.keep_segment(id, made.number, (made.frame, made.media), &segment, &lane)?;
+                    let Pressed { text, segment } = queue.next()?;
+                    sheet.push(&text.raw, &segment)?;
+                    let (lane, raws) = (&text.lane[..], &text.raws[..]);
+                    writing.keep_segment(id, made.number, (made.frame, text.facts), &segment, (lane, raws))?;
                 }
             }
         }
@@ -439,11 +440,9 @@ impl Publisher<'_> {
             match segment {
                 SegmentPlan::Kept(row) => crc.combine(&crc32fast::Hasher::new_with_initial_len(row.crc, row.size)),
                 SegmentPlan::Made(made) => {
-                    let before = made.base.zip(file.id).map(|(base, file)| {
-                        Ok::<_, StoreError>((ledger.body(file, base.number)?, ledger.lane_bytes(file, base.number)?))
-                    });
+                    let before = made.base.zip(file.id).map(|(base, file)| ledger.whole(file, base.number));
                     let order = Order { made, before: before.transpose()? };
-                    crc.update(&self.press.render(&order, &mut Vec::new())?.0);
+                    crc.update(&self.press.render(&order, &mut Vec::new())?.raw);
                 }
             }
         }

@@ -1,5 +1,6 @@
 //! Making segments, many at a time: rendering and compressing go on in other threads while finished ones are written.
 
+use std::borrow::Cow;
 use std::collections::HashMap;
 use std::path::Path;
 use std::sync::Arc;
@@ -13,7 +14,7 @@ use rayon::prelude::*;
 use crate::arrange::{From, Made, Renderer};
 use crate::arrival::{Block, Mark, Place, Trait};
 use crate::error::StoreError;
-use crate::ledger::{LaneEntry, NEVER, SegmentText};
+use crate::ledger::{Facts, LaneEntry, NEVER, SegmentText, Whole, facts_of};
 use crate::settle::Candidate;
 use crate::squeeze::{Segment, Squeezer};
 
@@ -35,14 +36,23 @@ pub(crate) struct Press<'a> {
 /// A segment to be made, with the text and the lane of that which it was.
 pub(crate) struct Order<'a> {
     pub(crate) made: &'a Made,
-    pub(crate) before: Option<(Vec<u8>, Vec<u8>)>,
+    pub(crate) before: Option<Whole>,
 }
 
 /// A segment that was made.
 pub(super) struct Pressed {
-    pub(super) raw: Vec<u8>,
+    pub(super) text: Text,
     pub(super) segment: Segment,
-    pub(super) lane: Vec<u8>,
+}
+
+/// The text of a segment, and what the ledger will remember of its entries.
+#[derive(Debug, Default)]
+pub(crate) struct Text {
+    pub(crate) raw: Vec<u8>,
+    pub(crate) lane: Vec<u8>,
+    /// By what the rows of its entries are known unread: none where no row is.
+    pub(crate) raws: Vec<u8>,
+    pub(crate) facts: Facts,
 }
 
 /// The rows of new entries, with what is known of them.
@@ -67,50 +77,69 @@ impl Rows {
     }
 
     /// The rows in their order. They lie far apart: all are asked for first, so that the waits for memory overlap.
-    fn each(&self) -> impl Iterator<Item = (&[u8], &Mark)> {
+    fn each(&self) -> impl Iterator<Item = (Cow<'_, [u8]>, Mark)> {
         let rows = self.places.iter().filter_map(|(at, row)| {
             let block = self.blocks.get(at)?;
-            Some((block.row(*row), &block.marks()[*row]))
+            Some((block.row(*row), block.mark(*row)))
         });
-        let rows: Vec<(&[u8], &Mark)> = rows.collect();
+        let rows: Vec<(Cow<'_, [u8]>, Mark)> = rows.collect();
         rows.into_iter()
     }
 }
 
 impl<'a> Press<'a> {
-    /// The text of a segment and its lane.
-    pub(crate) fn render(&self, order: &Order<'_>, scratch: &mut Vec<u8>) -> Result<(Vec<u8>, Vec<u8>), StoreError> {
+    /// The text of a segment.
+    pub(crate) fn render(&self, order: &Order<'_>, scratch: &mut Vec<u8>) -> Result<Text, StoreError> {
         let made = order.made;
-        let mut raw = Vec::with_capacity(usize::try_from(made.size).unwrap_or(0));
-        let mut lane = Vec::with_capacity(made.members.len() * LaneEntry::BYTES);
-        let text = match (&order.before, &made.base) {
-            (Some((body, before)), Some(base)) => Some((SegmentText::read(body, base)?, before)),
+        let mut text = Text {
+            raw: Vec::with_capacity(usize::try_from(made.size).unwrap_or(0)),
+            lane: Vec::with_capacity(made.members.len() * LaneEntry::BYTES),
+            raws: Vec::with_capacity(made.members.len() * 8),
+            facts: Facts::default(),
+        };
+        let before = match (&order.before, &made.base) {
+            (Some(whole), Some(base)) => Some((SegmentText::read(&whole.body, base)?, whole)),
             _ => None,
         };
         let rows = Rows::of(made, &self.renderer);
         let mut rows = rows.each();
         for member in &made.members {
+            let start = text.raw.len();
             match member.from() {
                 From::Base(at) => {
                     let missing = || StoreError::LedgerDamaged("a segment is missing");
-                    let (text, before) = text.as_ref().ok_or_else(missing)?;
-                    let entry = before.as_chunks::<{ LaneEntry::BYTES }>().0.get(at as usize).ok_or_else(missing)?;
-                    raw.extend_from_slice(text.element(at));
-                    lane.extend_from_slice(entry);
+                    let (before, whole) = before.as_ref().ok_or_else(missing)?;
+                    let (entry, raw) = whole.entry(at).ok_or_else(missing)?;
+                    text.raw.extend_from_slice(before.element(at));
+                    text.lane.extend_from_slice(entry);
+                    text.raws.extend_from_slice(&raw);
                 }
                 From::Listed(at) => {
                     let candidate = &self.listed[at as usize];
                     let row = self.renderer.arrivals.row(candidate.place);
-                    self.renderer.render(candidate, &Said::read(&row), &mut raw);
-                    candidate.lane.write(&mut lane);
+                    self.renderer.render(candidate, &Said::read(&row), &mut text.raw);
+                    candidate.lane.write(&mut text.lane);
+                    text.raws.extend_from_slice(&candidate.raw.to_le_bytes());
                 }
                 From::Row(place) => {
                     let Some((row, mark)) = rows.next() else { continue };
-                    self.new_entry(place, &Said::read(row), mark, &mut raw, scratch).write(&mut lane);
+                    self.new_entry(place, &Said::read(&row), &mark, &mut text.raw, scratch).write(&mut text.lane);
+                    text.raws.extend_from_slice(&mark.raw.to_le_bytes());
+                    let (images, videos) = (u64::from(mark.images), u64::from(mark.videos));
+                    text.facts.add(Facts {
+                        images: if mark.frame().images { images } else { 0 },
+                        videos: if mark.frame().videos { videos } else { 0 },
+                        newest: mark.date,
+                    });
+                    continue;
                 }
             }
+            text.facts.add(facts_of(&text.raw[start..], made.frame).1);
         }
-        Ok((raw, lane))
+        if text.raws.iter().all(|byte| *byte == 0) {
+            text.raws.clear();
+        }
+        Ok(text)
     }
 
     fn new_entry(
@@ -139,10 +168,10 @@ impl<'a> Press<'a> {
     }
 
     fn press(&self, order: &Order<'_>, tools: &mut (Squeezer, Vec<u8>)) -> Result<Pressed, StoreError> {
-        let (raw, lane) = self.render(order, &mut tools.1)?;
+        let text = self.render(order, &mut tools.1)?;
         let failed = StoreError::io("cannot compress for", Path::new("the sitemap"));
-        let segment = tools.0.squeeze(&raw).map_err(failed)?;
-        Ok(Pressed { raw, segment, lane })
+        let segment = tools.0.squeeze(&text.raw).map_err(failed)?;
+        Ok(Pressed { text, segment })
     }
 }
 

@@ -7,10 +7,10 @@ use atlas_core::fingerprint::Prints;
 use atlas_core::shape::{self, Media};
 use atlas_core::strand::Strand;
 
-use super::join::Fate;
-use super::standing::Stand;
+use super::join::{Fate, PASSED_OVER};
+use super::standing::{Stand, Standing};
 use super::{Candidate, Gone, Settled, SourceTally, Tally, Terms, UNKNOWN};
-use crate::arrival::{Arrivals, Trait, bit};
+use crate::arrival::{Arrivals, Trait};
 use crate::ledger::{Change, Remembered};
 use crate::report::{DueTo, IncompleteVideo};
 
@@ -38,25 +38,45 @@ impl<'a> Choosing<'a> {
         Self { remembered, fates, terms, source, scratch: Vec::new(), out }
     }
 
-    pub(super) fn run<'s>(mut self, standing: impl Iterator<Item = (Stand<'s>, &'s [u8])>) -> Settled {
+    pub(super) fn run(mut self, standing: &Standing, arrivals: &Arrivals, block: usize) -> Settled {
+        let (rows, first) = (arrivals.block(block), arrivals.first_of(block));
         let mut own = SourceTally::default();
-        for (stand, row) in standing {
-            let kept = stand.mark.kept();
-            match stand.origin {
-                None => own.count(kept.is_some()),
-                Some(origin) => {
-                    origin.sources.iter().for_each(|source| self.out.source(*source).count(kept.is_some()));
-                }
+        let mut problems = Vec::new();
+        for (row, prior) in standing.roles_of(arrivals, block, &rows).enumerate() {
+            if prior == PASSED_OVER {
+                continue;
             }
-            match stand.mark.verdict {
-                Verdict::LeftOut(reason) => self.left_out(&Said::read(row), reason, &stand),
-                Verdict::Kept(kept) => self.kept(row, kept, &stand),
+            if let Some(marks) = rows.marks() {
+                self.row(&standing.stand(first, row, prior, marks[row]), &rows.row(row), &mut own);
+                continue;
+            }
+            if self.fates.get(prior as usize) == Some(&(Fate::Untouched as u8)) {
+                own.count(true);
+                continue;
+            }
+            match rows.read(row, &mut |problem| problems.push(problem)) {
+                Some((mark, bytes)) => self.row(&standing.stand(first, row, prior, mark), &bytes, &mut own),
+                None if prior == UNKNOWN => {}
+                None => self.out.gone.push(Gone { prior, change: Some(Change::Removed), reason: None }),
             }
         }
         if own.kept + own.left_out > 0 {
             self.out.source(self.source).join(own);
         }
+        self.out.problems.extend(problems.into_iter().map(|problem| (self.source, problem)));
         self.out
+    }
+
+    fn row(&mut self, stand: &Stand<'_>, row: &[u8], own: &mut SourceTally) {
+        let goes_in = stand.mark.kept().is_some();
+        match stand.origin {
+            None => own.count(goes_in),
+            Some(origin) => origin.sources.iter().for_each(|source| self.out.source(*source).count(goes_in)),
+        }
+        match stand.mark.verdict {
+            Verdict::LeftOut(reason) => self.left_out(&Said::read(row), reason, stand),
+            Verdict::Kept(kept) => self.kept(row, kept, stand),
+        }
     }
 
     fn left_out(&mut self, said: &Said<'_>, reason: Reason, stand: &Stand<'_>) {
@@ -87,7 +107,7 @@ impl<'a> Choosing<'a> {
         tally.added += u64::from(prior == UNKNOWN);
         tally.images += u64::from(mark.images);
         tally.videos += u64::from(mark.videos);
-        tally.news += u64::from(mark.own_strands & bit(Strand::News) != 0);
+        tally.news += u64::from(mark.own_strands().any(|strand| strand == Strand::News));
         tally.newest(date);
         self.out.speakers += u64::from(mark.has(Trait::SpeaksOfOthers));
         if mark.has(Trait::Odd) {
@@ -101,11 +121,9 @@ impl<'a> Choosing<'a> {
             (candidate.lane.page, candidate.lane.declared) = (prints.page, prints.declared);
             self.out.listed.push(candidate);
         }
-        if mark.own_strands != 0 {
-            let strands = Strand::ALL.into_iter().filter(|strand| mark.own_strands & bit(*strand) != 0);
-            let candidates = strands.map(|strand| Candidate::of_strand(&mark, kept, place, stand.named(), strand));
-            self.out.own_strands.extend(candidates);
-        }
+        let strands = mark.own_strands();
+        let candidates = strands.map(|strand| Candidate::of_strand(&mark, kept, place, stand.named(), strand));
+        self.out.own_strands.extend(candidates);
     }
 
     /// What is to be told of an entry that goes in.

@@ -11,8 +11,8 @@ use rayon::prelude::*;
 
 use super::{Sample, UNKNOWN};
 use crate::arrival::{Arrivals, Block, Dealt, Place, Trait};
-use crate::ledger::{Known, NEVER};
-use crate::spill::{Lanes, PARTITIONS};
+use crate::ledger::{Known, Remembered};
+use crate::spill::PARTITIONS;
 
 /// A row that counts only as part of a merged one.
 pub(super) const PASSED_OVER: u32 = u32::MAX - 1;
@@ -27,6 +27,15 @@ pub(crate) enum Fate {
     Same = 1,
     /// A row speaks of it, and something is not as it was.
     Met = 2,
+    /// Its row is as it was, byte for byte, and was not read.
+    Untouched = 3,
+}
+
+impl Fate {
+    /// Whether what is written of an entry with this fate is what was written.
+    pub(crate) fn stays(fate: u8) -> bool {
+        fate == Self::Same as u8 || fate == Self::Untouched as u8
+    }
 }
 
 /// What the keys alone say.
@@ -58,23 +67,24 @@ pub(crate) struct Origin {
     pub(crate) sources: Vec<u16>,
 }
 
-/// Joins the keys of all rows with one another and with the `entries` that the ledger remembers. Rows that had to be merged are
+/// Joins the keys of all rows with one another and with those that the ledger remembers. Rows that had to be merged are
 /// added to the arrivals, in the order of their first rows.
 pub(crate) fn join(
     arrivals: &mut Arrivals,
-    known: Option<&Lanes<Known>>,
-    entries: usize,
+    remembered: Option<&Remembered>,
     settings: u64,
 ) -> io::Result<Joined> {
+    let entries = remembered.map_or(0, Remembered::entries);
     let joining = Joining {
         arrivals,
+        remembered,
         settings,
         roles: (0..arrivals.len()).map(|_| AtomicU32::new(PASSED_OVER)).collect(),
         fates: (0..entries).map(|_| AtomicU8::new(Fate::Gone as u8)).collect(),
     };
     let parts = (0..PARTITIONS).into_par_iter().map(|part| {
         let rows = joining.arrivals.lanes().part(part)?;
-        let known = known.map_or(Ok(Vec::new()), |known| known.part(part))?;
+        let known = remembered.map_or(Ok(Vec::new()), |remembered| remembered.known.part(part))?;
         Ok(joining.partition(rows, known))
     });
     let parts: Vec<Part> = parts.collect::<io::Result<_>>()?;
@@ -100,7 +110,7 @@ pub(crate) fn join(
         let first = arrivals.len() as u32;
         let mut block = Block::new(arrivals.desk());
         for ((merged, at, row), place) in some.iter().zip(first..) {
-            block.push_copy(&blocks[*at], *row);
+            block.push_copy(&blocks[*at].row(*row), blocks[*at].mark(*row));
             joined.roles.push(merged.prior);
             joined.origins.insert(Place(place), merged.origin.clone());
         }
@@ -120,6 +130,7 @@ struct Merged {
 
 struct Joining<'a> {
     arrivals: &'a Arrivals,
+    remembered: Option<&'a Remembered>,
     settings: u64,
     roles: Vec<AtomicU32>,
     fates: Vec<AtomicU8>,
@@ -151,27 +162,34 @@ impl Joining<'_> {
             while known.next_if(|known| known.key < key).is_some() {}
             let known = known.next_if(|known| known.key == key);
             let prior = known.map_or(UNKNOWN, |known| known.at);
-            let (decided, from_page) = match group {
-                [row] => {
-                    self.roles[row.place.0 as usize].store(prior, Ordering::Relaxed);
-                    (row.decided, row.from_page)
-                }
-                group => {
-                    part.merge(self.arrivals, group, prior);
-                    let mark = part.rows.marks()[part.rows.len() - 1];
-                    (mark.decided(), mark.has(Trait::FromPage))
+            if let [row] = group {
+                self.roles[row.place.0 as usize].store(prior, Ordering::Relaxed);
+            } else {
+                part.merge(self.arrivals, group, prior);
+            }
+            let Some(known) = known else { continue };
+            let fate = match group {
+                [row] if row.unread && row.print == known.raw => Fate::Untouched,
+                [row] if row.unread => Fate::Met,
+                [row] => self.fate(row.print, row.from_page, &known, &mut part),
+                _ => {
+                    let mark = part.rows.mark(part.rows.len() - 1);
+                    self.fate(mark.decided(), mark.has(Trait::FromPage), &known, &mut part)
                 }
             };
-            let Some(known) = known else { continue };
-            part.pages_known += u64::from(known.from_page && from_page);
-            let observed = Some(known.observed).filter(|day| *day != NEVER);
-            let same = decided != 0
-                && known.from_page == from_page
-                && fingerprint::written(decided, self.settings, observed, 0) == known.written;
-            let fate = if same { Fate::Same } else { Fate::Met };
             self.fates[prior as usize].store(fate as u8, Ordering::Relaxed);
         }
         part
+    }
+
+    /// The fate of an entry of whose row this was decided.
+    fn fate(&self, decided: u64, from_page: bool, known: &Known, part: &mut Part) -> Fate {
+        part.pages_known += u64::from(known.from_page && from_page);
+        let observed = self.remembered.and_then(|remembered| remembered.observed(known.at));
+        let same = decided != 0
+            && known.from_page == from_page
+            && fingerprint::written(decided, self.settings, observed, 0) == known.written;
+        if same { Fate::Same } else { Fate::Met }
     }
 }
 

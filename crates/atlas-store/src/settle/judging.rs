@@ -60,6 +60,9 @@ impl Settled {
             let same = known.next() == Some(candidate.lane);
             let fate = if same { Fate::Same } else { Fate::Met };
             self.fates[candidate.prior as usize] = fate as u8;
+            if same && candidate.raw != 0 {
+                self.restated.push((candidate.prior, candidate.raw));
+            }
             !same
         });
         self.listed = listed;

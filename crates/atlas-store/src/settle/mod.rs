@@ -29,8 +29,9 @@ pub(crate) use self::sample::{Sample, Soonest};
 pub(crate) use self::standing::{Stand, Standing};
 use crate::arrival::{Arrivals, Mark, Place, Trait};
 use crate::derive::NO_GROUP;
-use crate::ledger::{Change, LaneEntry, NEVER, Remembered};
+use crate::ledger::{Change, Facts, LaneEntry, NEVER, Remembered};
 use crate::report::IncompleteVideo;
+use crate::source::Problem;
 
 /// How many blocks are counted before what came of them is put together: that would else stand in memory twice.
 const BLOCKS_AT_A_TIME: usize = 16;
@@ -47,6 +48,8 @@ const REDESIGN_LEAST: u64 = 12;
 pub struct Candidate {
     /// What the ledger will remember of it.
     pub lane: LaneEntry,
+    /// By which its row may be known unread; 0 where it may not.
+    pub raw: u64,
     /// Where its row is.
     pub place: Place,
     /// Where it was named first: the source order, which a row merged from several no longer has.
@@ -83,6 +86,7 @@ impl Candidate {
                 changed: 0,
                 from_page: mark.has(Trait::FromPage),
             },
+            raw: mark.raw,
             place,
             named,
             prior,
@@ -104,7 +108,7 @@ impl Candidate {
         let kept = Kept { changefreq: None, priority: None, date_policy: DatePolicy::None, ..kept };
         let page = Self::of_page(mark, kept, place, named, UNKNOWN);
         let decided = fingerprint::decided(mark.said, &kept, strand);
-        Self { strand, decided, lane: LaneEntry { from_page: false, ..page.lane }, ..page }
+        Self { strand, decided, raw: 0, lane: LaneEntry { from_page: false, ..page.lane }, ..page }
     }
 }
 
@@ -174,6 +178,13 @@ pub struct Tally {
 }
 
 impl Tally {
+    /// Adds what entries hold whose rows were not read.
+    pub(crate) fn add(&mut self, facts: &Facts) {
+        self.images += facts.images;
+        self.videos += facts.videos;
+        self.newest(facts.newest);
+    }
+
     fn newest(&mut self, date: Option<Lastmod>) {
         if let Some(date) = date
             && self.newest.is_none_or(|known| known.seconds() < date.seconds())
@@ -255,6 +266,11 @@ pub struct Settled {
     pub(crate) headless: Sample,
     /// Entries that name a section that there is not.
     pub(crate) unknown_sections: Sample,
+    /// What was found wrong with rows that were read late, by source.
+    pub(crate) problems: Vec<(u16, Problem)>,
+    /// Entries whose rows came in another form and say the same: by where the ledger remembers them, and how their rows are known
+    /// from now on.
+    pub(crate) restated: Vec<(u32, u64)>,
     incomplete: Vec<(Place, IncompleteVideo)>,
     /// Entries that go in or leave by themselves when their time comes.
     pub(crate) due: Soonest,
@@ -305,6 +321,7 @@ impl Settled {
         }
         self.added.join(other.added);
         self.gone.append(&mut other.gone);
+        self.problems.append(&mut other.problems);
         self.headless.join(other.headless);
         self.unknown_sections.join(other.unknown_sections);
         self.incomplete.append(&mut other.incomplete);
@@ -318,7 +335,7 @@ impl Settled {
 /// First the keys alone are joined, partition by partition; then the marks are counted in the order of the rows. What is news is
 /// decided later, once the groups of translations are known.
 pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_>) -> io::Result<Settled> {
-    let joined = join(arrivals, Some(&remembered.known), remembered.entries(), terms.settings)?;
+    let joined = join(arrivals, Some(remembered), terms.settings)?;
     let (roles, origins, fates) = (joined.roles, joined.origins, joined.fates);
     let standing = Standing { roles, origins };
     let mut settled = Settled {
@@ -330,9 +347,8 @@ pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_
     let blocks: Vec<usize> = (0..arrivals.blocks()).collect();
     for some in blocks.chunks(BLOCKS_AT_A_TIME) {
         let parts = some.par_iter().map(|&at| {
-            let block = arrivals.block(at);
             let choosing = Choosing::new(arrivals, remembered, &fates, terms, at);
-            choosing.run(standing.of_block(arrivals, at, &block))
+            choosing.run(&standing, arrivals, at)
         });
         let parts: Vec<Settled> = parts.collect();
         parts.into_iter().for_each(|part| settled.join(part));
@@ -340,6 +356,13 @@ pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_
     let pages = remembered.segments(|strand| strand == Strand::Pages).flat_map(|(_, segment)| segment.range());
     let gone = pages.filter(|at| fates[*at] == Fate::Gone as u8);
     settled.gone.extend(gone.map(|at| Gone { prior: at as u32, change: Some(Change::Removed), reason: None }));
+    // Entries whose rows were not read are counted where they stand.
+    for (file, segment) in remembered.segments(|strand| strand == Strand::Pages) {
+        let untouched = fates[segment.range()].iter().filter(|fate| **fate == Fate::Untouched as u8).count();
+        if let Some(section) = terms.chooser.sections.named(&file.section) {
+            settled.tallies[section].entries += untouched as u64;
+        }
+    }
     (settled.standing, settled.fates) = (standing, fates);
     settled.left_out.extend(joined.duplicates.map(|sample| (Reason::Duplicate, sample)));
     settled.incomplete.sort_by_key(|(place, _)| *place);

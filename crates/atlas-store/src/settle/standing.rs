@@ -2,7 +2,6 @@
 
 use std::borrow::Cow;
 use std::collections::HashMap;
-use std::sync::Arc;
 
 use atlas_core::choose::Verdict;
 
@@ -50,16 +49,24 @@ impl Standing {
         &self,
         arrivals: &Arrivals,
         at: usize,
-        block: &'b Arc<Block>,
-    ) -> impl Iterator<Item = (Stand<'_>, &'b [u8])> {
+        block: &'b Block,
+    ) -> impl Iterator<Item = (Stand<'_>, Cow<'b, [u8]>)> {
+        let standing = self.roles_of(arrivals, at, block).enumerate().filter(|(_, prior)| *prior != PASSED_OVER);
+        let first = arrivals.first_of(at);
+        standing.map(move |(row, prior)| (self.stand(first, row, prior, block.mark(row)), block.row(row)))
+    }
+
+    /// The roles of the rows of one block.
+    pub(super) fn roles_of(&self, arrivals: &Arrivals, at: usize, block: &Block) -> impl Iterator<Item = u32> {
         let first = arrivals.first_of(at).0 as usize;
-        let roles = self.roles[first..first + block.len()].iter().zip(block.marks()).enumerate();
-        let standing = roles.filter(|(_, (prior, _))| **prior != PASSED_OVER);
-        standing.map(move |(row, (&prior, &mark))| {
-            let place = Place((first + row) as u32);
-            let origin = if self.origins.is_empty() { None } else { self.origins.get(&place) };
-            (Stand { place, mark, origin, prior }, block.row(row))
-        })
+        self.roles[first..first + block.len()].iter().copied()
+    }
+
+    /// A row of a block whose first row is at this place.
+    pub(super) fn stand(&self, first: Place, row: usize, prior: u32, mark: Mark) -> Stand<'_> {
+        let place = Place(first.0 + row as u32);
+        let origin = if self.origins.is_empty() { None } else { self.origins.get(&place) };
+        Stand { place, mark, origin, prior }
     }
 
     /// Whether a row stands for an entry.
@@ -70,6 +77,11 @@ impl Standing {
     /// Whether a row stands for an entry that the ledger did not know.
     pub(crate) fn is_new(&self, place: Place) -> bool {
         self.roles[place.0 as usize] == UNKNOWN
+    }
+
+    /// The rows that stand for entries which the ledger did not know.
+    pub(crate) fn new_rows(&self) -> impl Iterator<Item = Place> {
+        self.roles.iter().zip(0..).filter(|(prior, _)| **prior == UNKNOWN).map(|(_, at)| Place(at))
     }
 
     /// Where a row that stands for an entry was named first.
@@ -90,11 +102,6 @@ impl Stand<'_> {
             Some(origin) => Cow::Borrowed(&origin.sources),
             None => Cow::Owned(vec![arrivals.source_of(self.place)]),
         }
-    }
-
-    /// Whether the ledger did not know it.
-    pub(crate) fn is_new(&self) -> bool {
-        self.prior == UNKNOWN
     }
 
     /// Whether it goes in.

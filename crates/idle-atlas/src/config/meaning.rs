@@ -47,6 +47,7 @@ pub struct Settings {
     cut: Cut,
     place: Place,
     written_by: String,
+    choices: Option<u64>,
 }
 
 /// An engine as configured; its key may be the ledger's.
@@ -114,13 +115,8 @@ impl Settings {
             now,
             site: site.clone(),
         };
-        let written_by = format!(
-            "{} {:?} {:?} {:?}",
-            env!("CARGO_PKG_VERSION"),
-            shape.sections,
-            place.style,
-            chooser.sections.names()
-        );
+        let written_by = format!("{} {:?} {:?}", env!("CARGO_PKG_VERSION"), shape.sections, place.style);
+        let choices = chooser.print(&format!("{} {}", env!("CARGO_PKG_VERSION"), origin.text));
         let ledger = ledger_folder(&origin.path);
         Ok(Self {
             site,
@@ -137,6 +133,7 @@ impl Settings {
             cut,
             place,
             written_by,
+            choices,
         })
     }
 
@@ -151,6 +148,7 @@ impl Settings {
             cut: self.cut.clone(),
             place: self.place.clone(),
             settings: self.written_by.clone(),
+            choices: self.choices,
             now: now(),
             timezone: self.timezone.clone(),
             fresh,

@@ -1,0 +1,274 @@
+//! Blocks of rows: read and decided about, or as they came.
+
+use std::borrow::Cow;
+use std::fmt;
+use std::sync::Arc;
+
+use atlas_core::choose::{Reason, Verdict};
+use atlas_core::contribution::{Row, Said};
+use memchr::memchr_iter;
+
+use super::desk::{Desk, Mark, packed};
+use crate::source::Problem;
+
+/// Rows of one source.
+#[derive(Debug, Clone)]
+pub struct Block {
+    desk: Desk,
+    rows: Rows,
+    /// Links of some rows, packed.
+    pub(super) links: Vec<(u32, Vec<u8>)>,
+}
+
+/// The rows of a block.
+#[derive(Debug, Clone)]
+enum Rows {
+    /// Read, as compact bytes, each with its mark.
+    Read { bytes: Vec<u8>, marks: Vec<Mark> },
+    /// As they came: most of them are as they were, and nobody will ask what they say.
+    Unread { text: Vec<u8>, slips: Vec<Slip>, reading: Unread },
+}
+
+/// What is known of a row that was not read.
+#[derive(Debug, Clone, Copy)]
+pub struct Slip {
+    /// [`key`](atlas_core::fingerprint::key) of its URL.
+    pub(crate) key: u128,
+    /// A fingerprint of the row as it came, and of how it is read; never 0.
+    pub(crate) raw: u64,
+    start: u32,
+    end: u32,
+}
+
+/// How rows are read that were taken in as they came.
+#[derive(Debug, Clone)]
+pub(super) struct Unread {
+    reader: Arc<dyn Reader>,
+    /// The line that the text begins in.
+    first_line: u64,
+}
+
+/// Reads rows as they came.
+pub trait Reader: fmt::Debug + Send + Sync {
+    /// Gives what a row says to `take`, unless it cannot be read, and what there is to say against it to `problem`.
+    fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Said<'_>), problem: &mut dyn FnMut(Problem));
+}
+
+impl Block {
+    /// An empty block; `desk` is the source's.
+    pub fn new(desk: &Desk) -> Self {
+        Self::with_room(desk, 0)
+    }
+
+    /// An empty block with room for about so many bytes of rows.
+    pub fn with_room(desk: &Desk, bytes: usize) -> Self {
+        let rows = Rows::Read { bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 128) };
+        Self { desk: desk.clone(), rows, links: Vec::new() }
+    }
+
+    /// A block of rows as they came: a text in UTF-8 that begins in this line, the slips of its rows, and who can read them.
+    pub fn unread(desk: &Desk, text: Vec<u8>, first_line: u64, slips: Vec<Slip>, reader: Arc<dyn Reader>) -> Self {
+        let rows = Rows::Unread { text, slips, reading: Unread { reader, first_line } };
+        Self { desk: desk.clone(), rows, links: Vec::new() }
+    }
+
+    /// Adds a row.
+    pub fn push(&mut self, said: &Said<'_>) {
+        self.push_raw(said, 0);
+    }
+
+    /// Adds a row that was read from another form, of which `raw` is the fingerprint; 0 where the next build is to read it again
+    /// in any case.
+    pub fn push_raw(&mut self, said: &Said<'_>, raw: u64) {
+        let Rows::Read { bytes, marks } = &mut self.rows else { return };
+        let start = bytes.len();
+        Row::write(bytes, said);
+        marks.push(self.desk.mark(said, &bytes[start..], raw, start));
+    }
+
+    /// Adds a row that was written before.
+    pub fn push_bytes(&mut self, row: &[u8]) {
+        let Rows::Read { bytes, marks } = &mut self.rows else { return };
+        let start = bytes.len();
+        bytes.extend_from_slice(row);
+        marks.push(self.desk.mark(&Said::read(row), row, 0, start));
+    }
+
+    /// Adds a row that was merged from those of several sources; `sum` is the sum of their fingerprints.
+    pub(crate) fn push_merged(&mut self, said: &Said<'_>, sum: u64, sources: &[u16]) {
+        let Rows::Read { bytes, marks } = &mut self.rows else { return };
+        let start = bytes.len();
+        Row::write(bytes, said);
+        marks.push(self.desk.mark_merged(said, sum, sources, start));
+    }
+
+    /// Adds a row of another block.
+    pub(crate) fn push_copy(&mut self, row: &[u8], mark: Mark) {
+        let Rows::Read { bytes, marks } = &mut self.rows else { return };
+        marks.push(Mark { start: bytes.len() as u32, ..mark });
+        bytes.extend_from_slice(row);
+    }
+
+    /// Adds the links of the row that was added last, packed by [`atlas_core::links`].
+    pub fn push_links(&mut self, links: Vec<u8>) {
+        if !links.is_empty() && !self.is_empty() {
+            self.links.push((self.len() as u32 - 1, links));
+        }
+    }
+
+    /// The number of rows.
+    pub fn len(&self) -> usize {
+        match &self.rows {
+            Rows::Read { marks, .. } => marks.len(),
+            Rows::Unread { slips, .. } => slips.len(),
+        }
+    }
+
+    /// Whether there is no row.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// The marks of its rows, where they were read.
+    pub(crate) fn marks(&self) -> Option<&[Mark]> {
+        match &self.rows {
+            Rows::Read { marks, .. } => Some(marks),
+            Rows::Unread { .. } => None,
+        }
+    }
+
+    /// The slips of its rows, where they were not read.
+    pub(crate) fn slips(&self) -> &[Slip] {
+        match &self.rows {
+            Rows::Read { .. } => &[],
+            Rows::Unread { slips, .. } => slips,
+        }
+    }
+
+    /// The bytes of a row; none where it cannot be read.
+    pub(crate) fn row(&self, row: usize) -> Cow<'_, [u8]> {
+        match &self.rows {
+            Rows::Read { bytes, marks } => {
+                let end = marks.get(row + 1).map_or(bytes.len(), |next| next.start as usize);
+                Cow::Borrowed(&bytes[marks[row].start as usize..end])
+            }
+            Rows::Unread { .. } => Cow::Owned(self.read(row, &mut |_| ()).map_or(Vec::new(), |(_, row)| row)),
+        }
+    }
+
+    /// The mark of a row.
+    pub(crate) fn mark(&self, row: usize) -> Mark {
+        match &self.rows {
+            Rows::Read { marks, .. } => marks[row],
+            Rows::Unread { .. } => self.read(row, &mut |_| ()).map_or(self.desk.blank(), |(mark, _)| mark),
+        }
+    }
+
+    /// Reads a row that came unread; `None` where that cannot be done.
+    pub(crate) fn read(&self, row: usize, problem: &mut dyn FnMut(Problem)) -> Option<(Mark, Vec<u8>)> {
+        let Rows::Unread { text, slips, reading } = &self.rows else { return None };
+        let Slip { raw, start, end, .. } = slips[row];
+        let came = std::str::from_utf8(&text[start as usize..end as usize]).unwrap_or_default();
+        let line = || reading.first_line + memchr_iter(b'\n', &text[..start as usize]).count() as u64;
+        let (mut found, mut sound) = (None, true);
+        let mut take = |said: &Said<'_>| {
+            let mut bytes = Vec::new();
+            Row::write(&mut bytes, said);
+            found = Some((self.desk.mark(said, &bytes, raw, 0), bytes));
+        };
+        reading.reader.read(came, 0, &mut take, &mut |found| {
+            sound = false;
+            problem(Problem { line: Some(line()), ..found });
+        });
+        let (mark, bytes) = found?;
+        Some((if sound { mark } else { mark.doubtful() }, bytes))
+    }
+
+    /// About how much memory it takes.
+    pub(super) fn size(&self) -> usize {
+        match &self.rows {
+            Rows::Read { bytes, marks } => bytes.len() + size_of_val(&marks[..]),
+            Rows::Unread { text, slips, .. } => text.len() + size_of_val(&slips[..]),
+        }
+    }
+
+    /// As bytes, to wait on the disk.
+    pub(super) fn pack(&self) -> (Vec<u8>, Option<Unread>) {
+        match &self.rows {
+            Rows::Read { bytes, marks } => {
+                let mut out = Vec::with_capacity(bytes.len() + marks.len() * packed::BYTES);
+                out.extend_from_slice(bytes);
+                marks.iter().for_each(|mark| packed::write(mark, &mut out));
+                (out, None)
+            }
+            Rows::Unread { text, slips, reading } => {
+                let mut out = Vec::with_capacity(text.len() + slips.len() * Slip::BYTES);
+                out.extend_from_slice(text);
+                slips.iter().for_each(|slip| slip.write(&mut out));
+                (out, Some(reading.clone()))
+            }
+        }
+    }
+
+    /// From [`Block::pack`].
+    pub(super) fn unpack(desk: &Desk, mut bytes: Vec<u8>, rows: usize, reading: Option<Unread>) -> Self {
+        let size = if reading.is_some() { Slip::BYTES } else { packed::BYTES };
+        let at = bytes.len() - rows * size;
+        let rows = match reading {
+            None => {
+                let marks = bytes[at..].as_chunks().0.iter().map(packed::read).collect();
+                bytes.truncate(at);
+                Rows::Read { bytes, marks }
+            }
+            Some(reading) => {
+                let slips = bytes[at..].as_chunks().0.iter().map(Slip::read).collect();
+                bytes.truncate(at);
+                Rows::Unread { text: bytes, slips, reading }
+            }
+        };
+        Self { desk: desk.clone(), rows, links: Vec::new() }
+    }
+
+    /// What stands for a block that could not be read back, so that nobody reaches beside it.
+    pub(super) fn blank(desk: &Desk, rows: usize) -> Self {
+        let rows = Rows::Read { bytes: Vec::new(), marks: vec![desk.blank(); rows] };
+        Self { desk: desk.clone(), rows, links: Vec::new() }
+    }
+}
+
+impl Desk {
+    /// The mark of nothing.
+    fn blank(&self) -> Mark {
+        Mark { verdict: Verdict::LeftOut(Reason::Duplicate), ..self.mark(&Said::default(), b"", 0, 0) }
+    }
+
+    /// The slip of a row that was not read, with its URL in normal spelling, the fingerprint of the row as it came, and where
+    /// in the text it is.
+    pub fn slip(&self, url: &str, raw: u64, at: std::ops::Range<usize>) -> Slip {
+        let key = atlas_core::fingerprint::key(self.seed(), url);
+        Slip { key, raw: raw.max(1), start: at.start as u32, end: at.end as u32 }
+    }
+}
+
+impl Slip {
+    const BYTES: usize = 32;
+
+    fn write(&self, out: &mut Vec<u8>) {
+        out.extend_from_slice(&self.key.to_le_bytes());
+        out.extend_from_slice(&self.raw.to_le_bytes());
+        out.extend_from_slice(&self.start.to_le_bytes());
+        out.extend_from_slice(&self.end.to_le_bytes());
+    }
+
+    fn read(bytes: &[u8; Self::BYTES]) -> Self {
+        fn part<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
+            std::array::from_fn(|byte| bytes[at + byte])
+        }
+        Self {
+            key: u128::from_le_bytes(part(bytes, 0)),
+            raw: u64::from_le_bytes(part(bytes, 16)),
+            start: u32::from_le_bytes(part(bytes, 24)),
+            end: u32::from_le_bytes(part(bytes, 28)),
+        }
+    }
+}
