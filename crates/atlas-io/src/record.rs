@@ -118,7 +118,8 @@ impl Header {
         }
         header.found = std::array::from_fn(|at| !header.places[at].is_empty() || !header.templates[at].is_empty());
         let videos = |field: &Field| *field == Field::Videos && !header.video.is_empty();
-        header.present = Field::ALL.into_iter().filter(|field| header.found[*field as usize] || videos(field)).collect();
+        header.present =
+            Field::ALL.into_iter().filter(|field| header.found[*field as usize] || videos(field)).collect();
         Ok(header)
     }
 
@@ -275,7 +276,9 @@ impl RecordReader<'_> {
     /// The text of a column, of a member however deep (`meta.title`), of another field, or of the source's section.
     fn value<'r>(&'r self, record: &'r Record<'_>, name: &str) -> Option<Cow<'r, str>> {
         let own = match record {
-            Record::Columns(row) => self.header.place(name).and_then(|at| row.get(at)).map(|text| Cow::Borrowed(text.as_ref())),
+            Record::Columns(row) => {
+                self.header.place(name).and_then(|at| row.get(at)).map(|text| Cow::Borrowed(text.as_ref()))
+            }
             Record::Object(object) => member(object, name).and_then(scalar),
         };
         let field = || {
@@ -286,7 +289,9 @@ impl RecordReader<'_> {
             });
             match (template, record) {
                 (Some(other), Record::Object(object)) => member(object, other).and_then(scalar),
-                (_, Record::Columns(row)) => row.get(*self.header.places[field as usize].first()?).map(|text| Cow::Borrowed(text.as_ref())),
+                (_, Record::Columns(row)) => {
+                    row.get(*self.header.places[field as usize].first()?).map(|text| Cow::Borrowed(text.as_ref()))
+                }
                 _ => None,
             }
         };

@@ -236,7 +236,9 @@ impl<'t> Reading<'t> {
                 None => match site.address(&url) {
                     Ok(address) => slips.push(self.desk.slip(address.as_str(), print, at)),
                     // It is read in full to say what is wrong with it.
-                    Err(_) => self.reader.clone().read(&text[at], line, &mut |_| (), &mut |one| self.problems.push(one)),
+                    Err(_) => {
+                        self.reader.clone().read(&text[at], line, &mut |_| (), &mut |one| self.problems.push(one))
+                    }
                 },
             }
         }
@@ -255,11 +257,8 @@ impl<'t> Reading<'t> {
 
     /// Reads a block that is not all UTF-8, so that only the rows which are not are passed over.
     fn separated_with_rubbish(&mut self, bytes: &[u8], delimiter: u8) {
-        let mut reader = csv::ReaderBuilder::new()
-            .delimiter(delimiter)
-            .has_headers(false)
-            .flexible(true)
-            .from_reader(bytes);
+        let mut reader =
+            csv::ReaderBuilder::new().delimiter(delimiter).has_headers(false).flexible(true).from_reader(bytes);
         let mut record = csv::StringRecord::new();
         loop {
             let line = self.cut.first_line + reader.position().line() - 1;

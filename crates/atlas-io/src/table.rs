@@ -93,6 +93,10 @@ impl Source for Table {
         fingerprint::settings("")
     }
 
+    fn knows_rows(&self) -> bool {
+        matches!(self.format, Format::Csv | Format::Tsv) && !matches!(self.input, Input::Standard)
+    }
+
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let mut reader = self.input.open(self.wait).map_err(|error| self.cannot_read(&error))?;
         let rows = |layout| Rows { settings: &self.records, layout, shown: &self.shown, unit: None };

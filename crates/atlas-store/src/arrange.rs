@@ -196,7 +196,14 @@ impl Made {
     fn again(row: SegmentRow) -> Self {
         let mut members = Vec::with_capacity(SEGMENT);
         members.extend((0..row.count).map(Member::base));
-        Self { number: row.number, base: Some(row), members, frame: row.frame, size: row.size, media: row.facts.media() }
+        Self {
+            number: row.number,
+            base: Some(row),
+            members,
+            frame: row.frame,
+            size: row.size,
+            media: row.facts.media(),
+        }
     }
 
     fn add(&mut self, member: Member, weight: Weight, frame: Frame) {
@@ -302,17 +309,21 @@ pub(crate) struct Site<'a> {
     pub(crate) renderer: Renderer<'a>,
 }
 
-/// Arranges all entries: first those that stand, file by file; then those that wait for a place, window by window.
-pub(crate) fn arrange(site: &Site<'_>, settled: &mut Settled) -> Result<Plan, StoreError> {
+/// Arranges all entries: first those that stand, file by file; then those that wait for a place, window by window. `None` where
+/// some have to go elsewhere whose rows were let go.
+pub(crate) fn arrange(site: &Site<'_>, settled: &mut Settled) -> Result<Option<Plan>, StoreError> {
     let mut arranging = Arranging::new(site, settled);
     arranging.stand(settled)?;
     let mut waiting = arranging.make_room(settled)?;
-    let recalled = std::mem::take(&mut waiting.recalled);
+    let wanted = std::mem::take(&mut waiting.recalled);
     let Site { ledger, remembered, renderer, .. } = site;
-    let recalled = settled.recall(&recalled, renderer.arrivals, ledger, remembered, renderer.alternates)?;
-    waiting.listed.extend(recalled.into_values());
+    let recalled = settled.recall(&wanted, renderer.arrivals, ledger, remembered, renderer.alternates)?;
+    if recalled.len() < wanted.len() {
+        return Ok(None);
+    }
+    waiting.listed.extend(recalled);
     arranging.place(settled, waiting.listed);
-    Ok(arranging.plan(settled))
+    Ok(Some(arranging.plan(settled)))
 }
 
 /// Entries that wait for a place.

@@ -27,5 +27,5 @@ pub mod publish;
 pub mod report;
 pub mod settle;
 pub mod source;
-mod spill;
+pub mod spill;
 pub mod squeeze;

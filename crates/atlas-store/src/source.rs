@@ -40,6 +40,11 @@ pub trait Source: Sync {
         false
     }
 
+    /// Whether its rows may be known as they come, by [`Block::unread`], and it can yield them a second time.
+    fn knows_rows(&self) -> bool {
+        false
+    }
+
     /// Yields all it has. An error fails the source: then nothing is written, whatever came before.
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError>;
 }
@@ -160,7 +165,7 @@ impl<'a> Gathering<'a> {
 
     /// Hands over rows. Blocks must come in an order that depends on the input alone.
     pub fn push(&mut self, block: Block) {
-        self.progress(block.len() as u64);
+        self.progress(block.came());
         self.push_counted(block);
     }
 
@@ -171,7 +176,8 @@ impl<'a> Gathering<'a> {
 
     /// Hands over rows of which those who watch were told before.
     pub fn push_counted(&mut self, block: Block) {
-        self.outcome.rows += block.len() as u64;
+        self.outcome.rows += block.came();
+        self.arrivals.let_go(block.let_go());
         if !block.is_empty() {
             self.arrivals.push(block);
         }

@@ -5,8 +5,8 @@ use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-/// How much of one kind may stand in memory before it is put on the disk, in bytes.
-pub(crate) const BUDGET: usize = 208 << 20;
+/// In how many bytes a build keeps what it gathers before it puts it on the disk, unless the job says otherwise.
+pub const BUDGET: usize = 208 << 20;
 
 /// A file to put things aside in.
 #[derive(Debug)]
@@ -82,12 +82,12 @@ pub(crate) struct Lanes<R> {
 }
 
 impl<R: Record> Lanes<R> {
-    /// Nothing yet; `folder` is where things are put aside.
-    pub(crate) fn new(folder: &Path) -> Self {
+    /// Nothing yet; `folder` is where things are put aside that do not fit into a quarter of the memory.
+    pub(crate) fn new(folder: &Path, memory: usize) -> Self {
         Self {
             parts: (0..PARTITIONS).map(|_| Vec::new()).collect(),
             held: 0,
-            budget: BUDGET / 4 / RECORD,
+            budget: memory / 4 / RECORD,
             runs: Vec::new(),
             aside: Aside::new(folder),
         }
@@ -163,8 +163,7 @@ mod tests {
     #[test]
     fn records_come_back_by_partition_from_memory_and_disk() {
         let folder = tempfile::tempdir().unwrap();
-        let mut lanes = Lanes::new(folder.path());
-        lanes.budget = 1000;
+        let mut lanes = Lanes::new(folder.path(), 1000 * 4 * RECORD);
         let records = (0..3500u64)
             .map(|number| Numbered(u128::from(number).wrapping_mul(0x9e37_79b9_7f4a_7c15_f39c_c060_5ced_c835), number));
         let records: Vec<Numbered> = records.collect();

@@ -16,6 +16,8 @@ use crate::source::Problem;
 pub struct Block {
     desk: Desk,
     rows: Rows,
+    /// Rows that were known to be as they were.
+    let_go: u64,
     /// Links of some rows, packed.
     pub(super) links: Vec<(u32, Vec<u8>)>,
 }
@@ -63,13 +65,33 @@ impl Block {
     /// An empty block with room for about so many bytes of rows.
     pub fn with_room(desk: &Desk, bytes: usize) -> Self {
         let rows = Rows::Read { bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 128) };
-        Self { desk: desk.clone(), rows, links: Vec::new() }
+        Self { desk: desk.clone(), rows, let_go: 0, links: Vec::new() }
     }
 
-    /// A block of rows as they came: a text in UTF-8 that begins in this line, the slips of its rows, and who can read them.
-    pub fn unread(desk: &Desk, text: Vec<u8>, first_line: u64, slips: Vec<Slip>, reader: Arc<dyn Reader>) -> Self {
+    /// A block of rows as they came: a text in UTF-8 that begins in this line, the slips of its rows, and who can read them. Rows
+    /// that are known to be as they were are let go.
+    pub fn unread(desk: &Desk, text: Vec<u8>, first_line: u64, mut slips: Vec<Slip>, reader: Arc<dyn Reader>) -> Self {
+        let mut let_go = 0;
+        if let Some(register) = desk.register() {
+            let all = slips.len();
+            slips.retain(|slip| !register.knows(slip.key, slip.raw));
+            let_go = (all - slips.len()) as u64;
+        }
+        let (text, slips) = if let_go > 0 { Self::compacted(&text, slips) } else { (text, slips) };
         let rows = Rows::Unread { text, slips, reading: Unread { reader, first_line } };
-        Self { desk: desk.clone(), rows, links: Vec::new() }
+        Self { desk: desk.clone(), rows, let_go, links: Vec::new() }
+    }
+
+    /// The same rows without the text between them.
+    fn compacted(text: &[u8], slips: Vec<Slip>) -> (Vec<u8>, Vec<Slip>) {
+        let mut kept = Vec::new();
+        let slips = slips.into_iter().map(|slip| {
+            let start = kept.len() as u32;
+            kept.extend_from_slice(&text[slip.start as usize..slip.end as usize]);
+            Slip { start, end: kept.len() as u32, ..slip }
+        });
+        let slips = slips.collect();
+        (kept, slips)
     }
 
     /// Adds a row.
@@ -114,6 +136,16 @@ impl Block {
         if !links.is_empty() && !self.is_empty() {
             self.links.push((self.len() as u32 - 1, links));
         }
+    }
+
+    /// The number of rows that were known to be as they were.
+    pub(crate) fn let_go(&self) -> u64 {
+        self.let_go
+    }
+
+    /// The number of rows that were handed to it, those that were let go included.
+    pub(crate) fn came(&self) -> u64 {
+        self.len() as u64 + self.let_go
     }
 
     /// The number of rows.
@@ -226,13 +258,13 @@ impl Block {
                 Rows::Unread { text: bytes, slips, reading }
             }
         };
-        Self { desk: desk.clone(), rows, links: Vec::new() }
+        Self { desk: desk.clone(), rows, let_go: 0, links: Vec::new() }
     }
 
     /// What stands for a block that could not be read back, so that nobody reaches beside it.
     pub(super) fn blank(desk: &Desk, rows: usize) -> Self {
         let rows = Rows::Read { bytes: Vec::new(), marks: vec![desk.blank(); rows] };
-        Self { desk: desk.clone(), rows, links: Vec::new() }
+        Self { desk: desk.clone(), rows, let_go: 0, links: Vec::new() }
     }
 }
 

@@ -1,6 +1,6 @@
 //! The desk: where a row is decided about while it is still at hand, and gets the mark that all later steps go by.
 
-use std::sync::Arc;
+use std::sync::{Arc, Weak};
 
 use atlas_core::choose::{Chooser, Kept, Verdict};
 use atlas_core::contribution::Said;
@@ -11,12 +11,16 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::shape::{self, Media, Shape};
 use atlas_core::strand::Strand;
 
+use crate::ledger::Register;
+
 /// Decides about rows as they come. Made for one source; cheap to copy.
 #[derive(Debug, Clone)]
 pub struct Desk {
     seed: u64,
     source: u16,
     rules: Arc<Rules>,
+    /// The remembered entries, as long as rows are to be known as they come.
+    register: Weak<Register>,
 }
 
 /// What rows are decided by.
@@ -112,8 +116,13 @@ impl Mark {
 
 impl Desk {
     /// For the rows of the source with this place in the configuration.
-    pub(crate) fn new(seed: u64, chooser: Chooser, shape: Shape) -> Self {
-        Self { seed, source: 0, rules: Arc::new(Rules { chooser, shape }) }
+    pub(crate) fn new(seed: u64, chooser: Chooser, shape: Shape, register: Option<&Arc<Register>>) -> Self {
+        let register = register.map(Arc::downgrade).unwrap_or_default();
+        Self { seed, source: 0, rules: Arc::new(Rules { chooser, shape }), register }
+    }
+
+    pub(super) fn register(&self) -> Option<Arc<Register>> {
+        self.register.upgrade()
     }
 
     /// The same for another source.

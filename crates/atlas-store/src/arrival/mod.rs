@@ -18,7 +18,7 @@ pub use self::block::{Block, Reader, Slip};
 pub use self::desk::Desk;
 pub(crate) use self::desk::{Mark, Trait};
 use crate::error::StoreError;
-use crate::spill::{Aside, BUDGET, Lanes, RECORD, Record};
+use crate::spill::{Aside, Lanes, RECORD, Record};
 
 /// About how many bytes of rows a block should hold.
 pub const BLOCK_BYTES: usize = 1 << 20;
@@ -99,6 +99,7 @@ pub struct Arrivals {
     lanes: Lanes<Dealt>,
     /// Packed links of those rows that have any.
     links: Vec<(Place, Vec<u8>)>,
+    let_go: Vec<u64>,
     /// Keys of files of the site that are no entries.
     others: Vec<u128>,
     need: Need,
@@ -114,18 +115,19 @@ pub struct Arrivals {
 }
 
 impl Arrivals {
-    /// Nothing yet; `folder` is where blocks wait that do not fit into memory.
-    pub(crate) fn new(desk: Desk, folder: &Path, need: Need) -> Self {
+    /// Nothing yet; `folder` is where blocks wait that do not fit into so much memory.
+    pub(crate) fn new(desk: Desk, folder: &Path, need: Need, memory: usize) -> Self {
         Self {
             desk,
             blocks: Vec::new(),
             firsts: vec![0],
             sources: Vec::new(),
-            lanes: Lanes::new(folder),
+            lanes: Lanes::new(folder, memory),
             links: Vec::new(),
+            let_go: Vec::new(),
             others: Vec::new(),
             need,
-            budget: if need == Need::AllAtHand { usize::MAX } else { BUDGET },
+            budget: if need == Need::AllAtHand { usize::MAX } else { memory },
             held: 0,
             spills: false,
             aside: Aside::new(folder),
@@ -167,6 +169,20 @@ impl Arrivals {
         let dealt = read.chain(unread).try_for_each(|dealt| self.lanes.push(dealt));
         self.note(dealt);
         self.push_aside(block);
+    }
+
+    /// Notes how many rows of the source at hand were known and let go.
+    pub(crate) fn let_go(&mut self, rows: u64) {
+        let source = self.sources.len().saturating_sub(1);
+        self.let_go.resize(self.sources.len(), 0);
+        if let Some(known) = self.let_go.get_mut(source) {
+            *known += rows;
+        }
+    }
+
+    /// By source, how many rows were known and let go.
+    pub(crate) fn all_let_go(&self) -> &[u64] {
+        &self.let_go
     }
 
     /// Adds a block that is not joined with others: of rows that come of joining.
@@ -284,7 +300,7 @@ impl Arrivals {
 
     /// Lets go of what only joining needs.
     pub(crate) fn drop_lanes(&mut self, folder: &Path) {
-        self.lanes = Lanes::new(folder);
+        self.lanes = Lanes::new(folder, 0);
     }
 
     /// The mark of a row.

@@ -63,6 +63,8 @@ pub struct Job<'a> {
     /// A fingerprint of all that decides about a row besides the row itself; `None` where the instant decides too, so that a row
     /// has to be read even where it is as it was.
     pub choices: Option<u64>,
+    /// In about how many bytes what is gathered is kept before it is put on the disk.
+    pub memory: usize,
     /// The instant of the run.
     pub now: Timestamp,
     /// The site's zone: what day it is.
@@ -83,6 +85,8 @@ struct Found {
     remembered: Remembered,
     settled: Settled,
     alternates: Alternates,
+    /// The whole site as it is to be.
+    plan: Plan,
     outcomes: Vec<Outcome>,
     memories: Vec<Memory>,
     first: bool,
@@ -110,22 +114,8 @@ impl Found {
         self.arrivals.desk().chooser()
     }
 
-    fn plan(&mut self, job: &Job<'_>, ledger: &Ledger) -> Result<Plan, StoreError> {
-        let Self { arrivals, alternates, remembered, settled, .. } = self;
-        let renderer = Renderer { arrivals, shape: &job.shape, alternates, style: job.place.style };
-        let sections = &arrivals.desk().chooser().sections;
-        let plan = arrange(&arrange::Site { ledger, remembered, sections, cut: &job.cut, renderer }, settled)?;
-        arrivals.check(ledger.folder())?;
-        Ok(plan)
-    }
-
-    fn publisher<'a>(
-        &'a self,
-        job: &'a Job<'_>,
-        plan: &'a Plan,
-        asides: &'a [crate::publish::Aside<'a>],
-    ) -> Publisher<'a> {
-        let Self { arrivals, alternates, .. } = self;
+    fn publisher<'a>(&'a self, job: &'a Job<'_>, asides: &'a [crate::publish::Aside<'a>]) -> Publisher<'a> {
+        let Self { arrivals, alternates, plan, .. } = self;
         Publisher {
             place: &job.place,
             plan,
@@ -147,7 +137,8 @@ impl Found {
     }
 
     /// The name of the file that each entry stands in, or will, by its key.
-    fn files(&self, job: &Job<'_>, plan: &Plan, ledger: &Ledger) -> Result<HashMap<u128, String>, StoreError> {
+    fn files(&self, job: &Job<'_>, ledger: &Ledger) -> Result<HashMap<u128, String>, StoreError> {
+        let plan = &self.plan;
         let form = job.place.form(plan.files.len(), self.was_index);
         let mut files = HashMap::new();
         for file in plan.files.iter().filter(|file| file.strand == Strand::Pages) {
@@ -201,8 +192,8 @@ impl Found {
 
 /// Gathers and shows what would be in, and why the rest is left out. Writes nothing but what was learnt of files.
 pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> {
-    let mut found = find(job, ledger, Purpose::Look)?;
-    let plan = found.plan(job, ledger)?;
+    let found = find(job, ledger, Purpose::Look)?;
+    let plan = &found.plan;
     learn(job, &found, ledger)?;
     let derived = (&found.alternates, job.people.structured_data);
     let (settled, outcomes) = (&found.settled, &found.outcomes);
@@ -216,15 +207,14 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
     let fates: Vec<Fate> = fates.collect();
     let sizes: Vec<u64> = plan.files.iter().map(|file| file.size(job.place.style)).collect();
     found.arrivals.check(ledger.folder())?;
-    Ok(Survey { notices, ..report(job, &found, &plan, form, &fates, &sizes) })
+    Ok(Survey { notices, ..report(job, &found, form, &fates, &sizes) })
 }
 
 /// Gathers and lists entries, those that are left out too. Returns the list and how many there are in all.
 pub fn list(job: &Job<'_>, ledger: &mut Ledger, listing: &Listing) -> Result<(Vec<Listed>, u64), StoreError> {
-    let mut found = find(job, ledger, Purpose::LookCloser)?;
-    let plan = found.plan(job, ledger)?;
+    let found = find(job, ledger, Purpose::LookCloser)?;
     learn(job, &found, ledger)?;
-    let files = found.files(job, &plan, ledger)?;
+    let files = found.files(job, ledger)?;
     let listed = look::list(listing, &found.arrivals, &found.settled, &found.remembered, &found.outcomes, &files);
     found.arrivals.check(ledger.folder())?;
     Ok(listed)
@@ -232,14 +222,13 @@ pub fn list(job: &Job<'_>, ledger: &mut Ledger, listing: &Listing) -> Result<(Ve
 
 /// Gathers, chooses, writes the files, the index and robots.txt, and remembers.
 pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
-    let mut found = find(job, ledger, Purpose::Write)?;
+    let found = find(job, ledger, Purpose::Write)?;
     if let Some(held) = guard(job, &found) {
         return Err(StoreError::Held(held));
     }
-    let plan = found.plan(job, ledger)?;
     let lines = found.lines(job);
     let asides = lines.asides(job);
-    let publisher = found.publisher(job, &plan, &asides);
+    let publisher = found.publisher(job, &asides);
     let form = publisher.form;
     let stale = publisher.stale_asides();
     if !publisher.is_settled() || !stale.is_empty() {
@@ -252,7 +241,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
         writing.set_fact(FORM, Some("index"))?;
     }
     writing.set_fact(CHOICES, job.choices.map(|choices| choices.to_string()).as_deref())?;
-    restate(&found, &plan, &writing)?;
+    restate(&found, &writing)?;
     writing.set_fact(READER, Some(&page::VERSION.to_string()))?;
     guard::remember(job, &found, &writing)?;
     keep_memories(job, &found, &writing)?;
@@ -264,7 +253,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
     }
     found.arrivals.check(&folder)?;
     let run = found.run;
-    let survey = report(job, &found, &plan, form, &published.fates, &published.sizes);
+    let survey = report(job, &found, form, &published.fates, &published.sizes);
     let built = Built {
         run,
         survey,
@@ -317,10 +306,15 @@ fn need(job: &Job<'_>, ledger: &Ledger, purpose: Purpose) -> Result<Need, StoreE
     Ok(if known && job.chooser.archives.is_empty() { Need::Moved } else { Need::All })
 }
 
-fn gather(job: &Job<'_>, ledger: &mut Ledger, desk: Desk, purpose: Purpose) -> Result<Gathered, StoreError> {
+fn gather(
+    job: &Job<'_>,
+    ledger: &mut Ledger,
+    desk: Desk,
+    purpose: Purpose,
+    need: Need,
+) -> Result<Gathered, StoreError> {
     let folder = ledger.folder().to_owned();
-    let need = need(job, ledger, purpose)?;
-    let arrivals = Arrivals::new(desk, &folder, need);
+    let arrivals = Arrivals::new(desk, &folder, need, job.memory);
     let mut gathered = Gathered { arrivals, outcomes: Vec::new(), memories: Vec::new() };
     for source in job.sources {
         let (name, settings) = (source.name(), source.settings());
@@ -344,16 +338,29 @@ fn gather(job: &Job<'_>, ledger: &mut Ledger, desk: Desk, purpose: Purpose) -> R
 }
 
 fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, StoreError> {
+    let need = need(job, ledger, purpose)?;
+    match find_with(job, ledger, purpose, need)? {
+        Some(found) => Ok(found),
+        None => {
+            let found = find_with(job, ledger, purpose, Need::All)?;
+            found.ok_or(StoreError::LedgerDamaged("entries are remembered twice"))
+        }
+    }
+}
+
+/// Finds what there is; `None` where more is needed of the rows than was thought.
+fn find_with(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose, need: Need) -> Result<Option<Found>, StoreError> {
     let seed = ledger.seed()?;
-    let mut remembered = ledger.remembered()?;
+    let register = need == Need::Moved && job.sources.iter().all(|source| source.knows_rows());
+    let mut remembered = ledger.remembered(job.memory, register)?;
     let last_run = ledger.last_run()?;
     let run = last_run + 1;
     let mut chooser = job.chooser.clone();
     chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.place.address_of(name)));
     let sections = chooser.sections.names().join(" ");
     let settings = fingerprint::settings(&format!("{} {sections}", job.settings));
-    let desk = Desk::new(seed, chooser, job.shape.clone());
-    let Gathered { mut arrivals, mut outcomes, memories } = gather(job, ledger, desk.clone(), purpose)?;
+    let desk = Desk::new(seed, chooser, job.shape.clone(), remembered.register.as_ref());
+    let Gathered { mut arrivals, mut outcomes, memories } = gather(job, ledger, desk.clone(), purpose, need)?;
     let folder = ledger.folder();
     let failed = || StoreError::io("cannot read back what was put aside in", folder);
     let pages_known = job.sources.iter().any(|source| source.reads_pages());
@@ -368,7 +375,7 @@ fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, S
         settings,
         same_reader: ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string()),
     };
-    let mut settled = settle(&mut arrivals, &remembered, &terms).map_err(failed())?;
+    let Some(mut settled) = settle(&mut arrivals, &remembered, &terms).map_err(failed())? else { return Ok(None) };
     for (source, problem) in std::mem::take(&mut settled.problems) {
         outcomes[usize::from(source)].problem(problem);
     }
@@ -376,16 +383,21 @@ fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, S
     remembered.drop_known(folder);
     let alternates = Alternates::find(&settled, &arrivals, job.alternates.as_ref());
     settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)?;
+    let renderer = Renderer { arrivals: &arrivals, shape: &job.shape, alternates: &alternates, style: job.place.style };
+    let sections = &desk.chooser().sections;
+    let site = arrange::Site { ledger, remembered: &remembered, sections, cut: &job.cut, renderer };
+    let Some(plan) = arrange(&site, &mut settled)? else { return Ok(None) };
     arrivals.check(folder)?;
     let gone = gone(ledger, &remembered, &settled)?;
     let was_index = ledger.fact(FORM)?.is_some();
     let first = last_run == 0;
-    Ok(Found {
+    Ok(Some(Found {
         arrivals,
         blocks,
         remembered,
         settled,
         alternates,
+        plan,
         outcomes,
         memories,
         first,
@@ -394,13 +406,14 @@ fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, S
         settings,
         before: Before::read(ledger)?,
         gone,
-    })
+    }))
 }
 
 /// Remembers how rows are known that came in another form and say the same, in segments that stay.
-fn restate(found: &Found, plan: &Plan, writing: &crate::ledger::Writing<'_>) -> Result<(), StoreError> {
+fn restate(found: &Found, writing: &crate::ledger::Writing<'_>) -> Result<(), StoreError> {
     let mut restated = found.settled.restated.iter().copied().peekable();
-    let kept: HashSet<(i64, u32)> = plan
+    let kept: HashSet<(i64, u32)> = found
+        .plan
         .files
         .iter()
         .flat_map(|file| file.segments.iter().map(move |segment| (file.id, segment)))
@@ -467,8 +480,8 @@ fn keep_memories(job: &Job<'_>, found: &Found, writing: &crate::ledger::Writing<
     Ok(())
 }
 
-fn report(job: &Job<'_>, found: &Found, plan: &Plan, form: Form, fates: &[Fate], sizes: &[u64]) -> Survey {
-    let settled = &found.settled;
+fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64]) -> Survey {
+    let (settled, plan) = (&found.settled, &found.plan);
     let sections = found.chooser().sections.list().iter().zip(&settled.tallies).filter(|(_, tally)| tally.entries > 0);
     let sections = sections.map(|(section, tally)| SectionReport {
         name: section.name.clone(),

@@ -16,15 +16,15 @@ const MOST_LISTED: usize = 10_000;
 
 /// Gathers, chooses and arranges as a build does, and writes nothing but what was learnt of the sources' files.
 pub fn preview(job: &Job<'_>, ledger: &mut Ledger) -> Result<Preview, StoreError> {
-    let mut found = find(job, ledger, Purpose::Write)?;
+    let found = find(job, ledger, Purpose::Write)?;
     learn(job, &found, ledger)?;
     let declared = ledger.fact(DECLARED)?.unwrap_or_default();
     let robots = Declaration::of(&job.place, &declared)?.map_or(RobotsFate::Unnamed, |one| one.fate());
 
-    let plan = found.plan(job, ledger)?;
+    let plan = &found.plan;
     let lines = found.lines(job);
     let asides = lines.asides(job);
-    let publisher = found.publisher(job, &plan, &asides);
+    let publisher = found.publisher(job, &asides);
     let asides = publisher.stale_asides().into_iter().map(|at| publisher.asides[at].name.clone()).collect();
     let before: BTreeMap<i64, &FileRow> = found.remembered.files.iter().map(|file| (file.id, file)).collect();
     let staying = plan.files.iter().enumerate().map(|(at, file)| {
@@ -46,7 +46,7 @@ pub fn preview(job: &Job<'_>, ledger: &mut Ledger) -> Result<Preview, StoreError
     let goes = found.gone.iter().take(MOST_LISTED).map(goes).collect();
     let form = publisher.form;
     let fates = vec![Fate::Unchanged; plan.files.len()];
-    let survey = report(job, &found, &plan, form, &fates, &sizes);
+    let survey = report(job, &found, form, &fates, &sizes);
     Ok(Preview { survey, files, comes, goes, moves, asides, robots, held })
 }
 

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::path::Path;
+use std::sync::Arc;
 
 use atlas_core::format::Frame;
 use atlas_core::lastmod::Lastmod;
@@ -12,7 +13,7 @@ use jiff::tz::TimeZone;
 use rusqlite::{Connection, OptionalExtension, params};
 
 use super::lane::{LaneEntry, NEVER, from_bytes};
-use super::{Ledger, Writing};
+use super::{Ledger, Register, Writing};
 use crate::disk::OnDisk;
 use crate::error::StoreError;
 use crate::source::Stamp;
@@ -171,8 +172,10 @@ pub struct OutputRow {
 pub struct Remembered {
     /// Sitemap files.
     pub files: Vec<FileRow>,
-    /// The entries in the strand of the pages, by their keys.
+    /// The entries in the strand of the pages, by their keys; nothing where they are in the register.
     pub(crate) known: Lanes<Known>,
+    /// The entries in the strand of the pages, where rows are to be known as they come.
+    pub(crate) register: Option<Arc<Register>>,
     /// How many entries there are, each counted once for every strand that it stands in.
     entries: usize,
     /// The days on which contents were seen to change, where they were, in the order of the entries.
@@ -186,10 +189,11 @@ pub struct Remembered {
 }
 
 impl Remembered {
-    fn new(folder: &Path) -> Self {
+    fn new(folder: &Path, memory: usize) -> Self {
         Self {
             files: Vec::new(),
-            known: Lanes::new(folder),
+            known: Lanes::new(folder, memory),
+            register: None,
             entries: 0,
             observed: Vec::new(),
             next_numbers: BTreeMap::new(),
@@ -224,14 +228,16 @@ impl Remembered {
 
     /// Lets go of what only joining needs.
     pub(crate) fn drop_known(&mut self, folder: &Path) {
-        self.known = Lanes::new(folder);
+        self.known = Lanes::new(folder, 0);
+        self.register = None;
     }
 }
 
 impl Ledger {
-    /// Reads what a build needs.
-    pub fn remembered(&self) -> Result<Remembered, StoreError> {
-        let mut remembered = Remembered::new(self.folder());
+    /// Reads what a build needs, in about so much memory. With `register`, rows are to be known as they come, if there is room.
+    pub(crate) fn remembered(&self, memory: usize, register: bool) -> Result<Remembered, StoreError> {
+        let mut remembered = Remembered::new(self.folder(), memory);
+        let mut register = if register { self.register(memory)? } else { None };
         let connection = &self.connection;
         let mut statement = connection
             .prepare("select id, section, number, most_urls, most_bytes, changed, crc, size, strand, most_media from file order by id")?;
@@ -268,7 +274,12 @@ impl Ledger {
                 facts: Facts {
                     images: row.get::<_, i64>(5)? as u64,
                     videos: row.get::<_, i64>(6)? as u64,
-                    newest: row.get_ref(7)?.as_str_or_null().ok().flatten().and_then(|text| Lastmod::read(text, &TimeZone::UTC)),
+                    newest: row
+                        .get_ref(7)?
+                        .as_str_or_null()
+                        .ok()
+                        .flatten()
+                        .and_then(|text| Lastmod::read(text, &TimeZone::UTC)),
                 },
                 frame: Frame::from_bits(row.get(8)?),
                 first: remembered.entries,
@@ -286,9 +297,17 @@ impl Ledger {
                     remembered.observed.push((at, observed));
                 }
                 let raw = raws.get(nth as usize).map_or(0, |raw| u64::from_le_bytes(*raw));
+                if let Some(register) = &mut register {
+                    register.push(key, raw, at);
+                    continue;
+                }
                 let dealt = remembered.known.push(Known { key, written, raw, at, from_page });
                 dealt.map_err(StoreError::io("cannot put entries aside in", self.folder()))?;
             }
+        }
+        if let Some(mut register) = register {
+            register.close();
+            remembered.register = Some(Arc::new(register));
         }
         let mut statement = connection.prepare("select section, strand, number from next_number")?;
         let mut rows = statement.query([])?;
@@ -307,6 +326,17 @@ impl Ledger {
         Ok(remembered)
     }
 
+    /// Room for all entries in the strand of the pages, where there is so much memory.
+    fn register(&self, memory: usize) -> Result<Option<Register>, StoreError> {
+        let entries: i64 = self.connection.query_row(
+            "select coalesce(sum(count), 0) from segment where file in (select id from file where strand = 'pages')",
+            [],
+            |row| row.get(0),
+        )?;
+        let entries = usize::try_from(entries).unwrap_or(usize::MAX);
+        Ok(Register::holds(entries, memory * 2).then(|| Register::with_room(entries)))
+    }
+
     /// The compressed text of a segment.
     pub fn body(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
         body(&self.connection, file, segment)
@@ -321,8 +351,7 @@ impl Ledger {
     pub fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<LaneEntry>, StoreError> {
         let mut statement =
             self.connection.prepare_cached("select lane from segment where file = ?1 and number = ?2")?;
-        let lane: Option<Vec<u8>> =
-            statement.query_row(params![file, segment.number], |row| row.get(0)).optional()?;
+        let lane: Option<Vec<u8>> = statement.query_row(params![file, segment.number], |row| row.get(0)).optional()?;
         let lane = lane.ok_or(StoreError::LedgerDamaged("a segment is missing"))?;
         Ok(from_bytes(&lane, segment.count as usize)?.collect())
     }
@@ -350,9 +379,8 @@ fn body(connection: &Connection, file: i64, segment: u32) -> Result<Vec<u8>, Sto
 fn whole(connection: &Connection, file: i64, segment: u32) -> Result<Whole, StoreError> {
     let mut statement =
         connection.prepare_cached("select lane, raws, body from segment where file = ?1 and number = ?2")?;
-    let whole = statement.query_row(params![file, segment], |row| {
-        Ok(Whole { lane: row.get(0)?, raws: row.get(1)?, body: row.get(2)? })
-    });
+    let whole = statement
+        .query_row(params![file, segment], |row| Ok(Whole { lane: row.get(0)?, raws: row.get(1)?, body: row.get(2)? }));
     whole.optional()?.ok_or(StoreError::LedgerDamaged("a segment is missing"))
 }
 

@@ -7,6 +7,7 @@
 mod files;
 mod lane;
 mod pages;
+mod register;
 mod runs;
 mod schema;
 mod telling;
@@ -21,9 +22,10 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, params};
 
 use crate::error::StoreError;
 
-pub(crate) use files::{Known, Whole};
 pub use files::{Facts, FileRow, OutputRow, Remembered, SegmentRow, Standing};
+pub(crate) use files::{Known, Whole};
 pub use lane::{LaneEntry, NEVER};
+pub(crate) use register::Register;
 pub use runs::{RunCounts, RunRow};
 pub(crate) use telling::urls_of;
 pub use telling::{Announced, Change, EngineState, Pending, Tombstone};

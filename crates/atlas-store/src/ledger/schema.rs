@@ -163,7 +163,7 @@ mod tests {
         drop(connection);
         for _ in 0..2 {
             let ledger = Ledger::open(folder.path()).unwrap();
-            let remembered = ledger.remembered().unwrap();
+            let remembered = ledger.remembered(1 << 20, false).unwrap();
             let file = &remembered.files[0];
             assert_eq!((file.section.as_str(), file.number, file.limits.media), ("journal", 3, 20_000));
             let segment = file.segments[0];

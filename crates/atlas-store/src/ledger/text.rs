@@ -37,7 +37,6 @@ impl SegmentText {
         let start = at.checked_sub(1).map_or(0, |before| self.ends[before]);
         &self.raw[start as usize..self.ends[at] as usize]
     }
-
 }
 
 /// The namespaces that an element needs and what it holds; `within` are all namespaces that there may be.

@@ -292,9 +292,7 @@ impl Publisher<'_> {
             made_of(file).map(|made| (file.id, made))
         });
         let orders = made.map(|(file, made)| {
-            let before = made.base.zip(file).map(|(base, file)| {
-                writing.whole(file, base.number)
-            });
+            let before = made.base.zip(file).map(|(base, file)| writing.whole(file, base.number));
             Ok(Order { made, before: before.transpose()? })
         });
         thread::scope(|scope| {

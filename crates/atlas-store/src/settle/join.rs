@@ -11,7 +11,7 @@ use rayon::prelude::*;
 
 use super::{Sample, UNKNOWN};
 use crate::arrival::{Arrivals, Block, Dealt, Place, Trait};
-use crate::ledger::{Known, Remembered};
+use crate::ledger::{Known, Register, Remembered};
 use crate::spill::PARTITIONS;
 
 /// A row that counts only as part of a merged one.
@@ -51,6 +51,8 @@ pub(crate) struct Joined {
     pub(super) duplicates: Option<Sample>,
     /// Fields on which two sources say something else.
     pub(super) at_odds: BTreeMap<Odds, Sample>,
+    /// Several rows speak of one entry, and one of them was let go: all have to be read.
+    pub(super) clash: bool,
     /// Remembered entries whose page was read then and is read now.
     pub(super) pages_known: u64,
 }
@@ -69,15 +71,14 @@ pub(crate) struct Origin {
 
 /// Joins the keys of all rows with one another and with those that the ledger remembers. Rows that had to be merged are
 /// added to the arrivals, in the order of their first rows.
-pub(crate) fn join(
-    arrivals: &mut Arrivals,
-    remembered: Option<&Remembered>,
-    settings: u64,
-) -> io::Result<Joined> {
+pub(crate) fn join(arrivals: &mut Arrivals, remembered: Option<&Remembered>, settings: u64) -> io::Result<Joined> {
     let entries = remembered.map_or(0, Remembered::entries);
+    let register = remembered.and_then(|remembered| remembered.register.clone());
+    let register = register.as_deref();
     let joining = Joining {
         arrivals,
         remembered,
+        register,
         settings,
         roles: (0..arrivals.len()).map(|_| AtomicU32::new(PASSED_OVER)).collect(),
         fates: (0..entries).map(|_| AtomicU8::new(Fate::Gone as u8)).collect(),
@@ -88,7 +89,11 @@ pub(crate) fn join(
         Ok(joining.partition(rows, known))
     });
     let parts: Vec<Part> = parts.collect::<io::Result<_>>()?;
+    if let Some(register) = register {
+        register.known().for_each(|at| joining.fates[at as usize].store(Fate::Untouched as u8, Ordering::Relaxed));
+    }
     let mut joined = Joined {
+        clash: register.is_some_and(|register| register.clashes()),
         roles: joining.roles.into_iter().map(AtomicU32::into_inner).collect(),
         fates: joining.fates.into_iter().map(AtomicU8::into_inner).collect(),
         ..Joined::default()
@@ -131,6 +136,7 @@ struct Merged {
 struct Joining<'a> {
     arrivals: &'a Arrivals,
     remembered: Option<&'a Remembered>,
+    register: Option<&'a Register>,
     settings: u64,
     roles: Vec<AtomicU32>,
     fates: Vec<AtomicU8>,
@@ -161,11 +167,16 @@ impl Joining<'_> {
             let key = group[0].key;
             while known.next_if(|known| known.key < key).is_some() {}
             let known = known.next_if(|known| known.key == key);
-            let prior = known.map_or(UNKNOWN, |known| known.at);
+            let met = self.register.and_then(|register| register.find(key));
+            let prior = known.map(|known| known.at).or(met).unwrap_or(UNKNOWN);
             if let [row] = group {
                 self.roles[row.place.0 as usize].store(prior, Ordering::Relaxed);
             } else {
                 part.merge(self.arrivals, group, prior);
+            }
+            if let Some(at) = met {
+                // The register does not know what was written: that is compared with the ledger.
+                self.fates[at as usize].store(Fate::Met as u8, Ordering::Relaxed);
             }
             let Some(known) = known else { continue };
             let fate = match group {

@@ -137,7 +137,7 @@ impl Settled {
     }
 
     /// Lists entries after all that are as they were, because they have to go elsewhere; returns where they are listed. `wanted`
-    /// are their places in the ledger, in its order.
+    /// are their places in the ledger, in its order; those whose rows were let go are not found.
     pub(crate) fn recall(
         &mut self,
         wanted: &[u32],
@@ -145,9 +145,9 @@ impl Settled {
         ledger: &Ledger,
         remembered: &Remembered,
         alternates: &Alternates,
-    ) -> Result<HashMap<u32, u32>, StoreError> {
+    ) -> Result<Vec<u32>, StoreError> {
         if wanted.is_empty() {
-            return Ok(HashMap::new());
+            return Ok(Vec::new());
         }
         let places = self.standing.roles.iter().zip(0u32..);
         let pages =
@@ -160,7 +160,7 @@ impl Settled {
             .filter(|prior| self.same_strands.contains_key(prior))
             .map(|prior| (*prior, remembered.strand_of(*prior)))
             .collect();
-        let mut listed = HashMap::new();
+        let mut listed = Vec::new();
         for (prior, entry) in wanted.iter().zip(lane) {
             let Some(&place) = places.get(prior) else { continue };
             let mark = arrivals.mark(place);
@@ -173,7 +173,7 @@ impl Settled {
             candidate.prior = *prior;
             candidate.lane = entry;
             candidate.group = if strands.contains_key(prior) { candidate.group } else { alternates.group_of(place) };
-            listed.insert(*prior, self.listed.len() as u32);
+            listed.push(self.listed.len() as u32);
             self.listed.push(candidate);
         }
         Ok(listed)

@@ -330,12 +330,15 @@ impl Settled {
     }
 }
 
-/// Settles all arrivals. Rows that had to be merged are added to the arrivals as blocks of their own.
+/// Settles all arrivals; `None` where rows were let go that have to be read after all. Rows that had to be merged are added to the arrivals as blocks of their own.
 ///
 /// First the keys alone are joined, partition by partition; then the marks are counted in the order of the rows. What is news is
 /// decided later, once the groups of translations are known.
-pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_>) -> io::Result<Settled> {
+pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_>) -> io::Result<Option<Settled>> {
     let joined = join(arrivals, Some(remembered), terms.settings)?;
+    if joined.clash {
+        return Ok(None);
+    }
     let (roles, origins, fates) = (joined.roles, joined.origins, joined.fates);
     let standing = Standing { roles, origins };
     let mut settled = Settled {
@@ -366,5 +369,8 @@ pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_
     (settled.standing, settled.fates) = (standing, fates);
     settled.left_out.extend(joined.duplicates.map(|sample| (Reason::Duplicate, sample)));
     settled.incomplete.sort_by_key(|(place, _)| *place);
-    Ok(settled)
+    for (source, rows) in (0u16..).zip(arrivals.all_let_go()) {
+        settled.source(source).kept += rows;
+    }
+    Ok(Some(settled))
 }

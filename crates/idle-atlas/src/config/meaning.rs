@@ -18,6 +18,7 @@ use atlas_store::people::People;
 use atlas_store::publish::Place;
 use atlas_store::report::Guard;
 use atlas_store::source::Source;
+use atlas_store::spill::BUDGET;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use toml::Spanned;
@@ -149,6 +150,7 @@ impl Settings {
             place: self.place.clone(),
             settings: self.written_by.clone(),
             choices: self.choices,
+            memory: BUDGET,
             now: now(),
             timezone: self.timezone.clone(),
             fresh,
