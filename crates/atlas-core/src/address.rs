@@ -264,14 +264,14 @@ pub fn encode_path(text: &str) -> String {
 fn is_plain(rest: &str) -> bool {
     // Without an early end, so that many bytes are looked at in one step.
     let bytes = rest.as_bytes();
-    let plain = bytes.iter().fold(true, |plain, byte| plain & is_plain_byte(*byte));
-    let dots = bytes.iter().zip(&bytes[bytes.len().min(1)..]);
-    let hidden =
-        dots.fold(bytes.first() == Some(&b'.'), |hidden, (one, next)| hidden | ((*one == b'/') & (*next == b'.')));
-    plain & !hidden
+    let odd = bytes.iter().fold(0u8, |odd, byte| odd | u8::from(!is_plain_byte(*byte)));
+    let pairs = bytes.iter().zip(&bytes[bytes.len().min(1)..]);
+    let hidden = pairs.fold(0u8, |hidden, (one, next)| hidden | (u8::from(*one == b'/') & u8::from(*next == b'.')));
+    odd | hidden == 0 && bytes.first() != Some(&b'.')
 }
 
 /// Bytes that stand for themselves in a path: unreserved ones and slashes.
+#[inline(always)]
 const fn is_plain_byte(byte: u8) -> bool {
     let letter = (byte | 0x20).wrapping_sub(b'a') < 26;
     // `-`, `.`, `/` and the digits follow one another.

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use atlas_core::contribution::Said;
 use atlas_core::fingerprint;
-use atlas_store::arrival::{Block, Desk, Reader};
+use atlas_store::arrival::{Block, Desk, Reader, Slip};
 use atlas_store::source::{Gathering, Problem};
 use rayon::prelude::*;
 use serde_json::{Map, Value};
@@ -17,7 +17,7 @@ use crate::record::{Header, Record, RecordReader, RecordSettings};
 use crate::split::Splitter;
 
 /// How many blocks are read ahead of those that wait to be handed on.
-const AHEAD: usize = 4;
+const AHEAD: usize = 8;
 
 /// How records follow one another.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -202,25 +202,28 @@ impl<'t> Reading<'t> {
             self.problem(self.cut.first_line, message.to_owned());
             return (self.block, self.problems);
         }
-        let raw = self.raw.filter(|_| unread && std::str::from_utf8(&self.cut.bytes).is_ok());
-        let cut = std::mem::replace(&mut self.cut.bytes, Vec::new());
-        match (self.reader.layout, raw) {
-            (Layout::Separated(delimiter), Some(raw)) => self.slips(cut, delimiter, raw),
-            (Layout::Separated(delimiter), None) => {
-                self.block = Block::with_room(self.desk, cut.len());
-                self.separated(&cut, delimiter);
+        let bytes = std::mem::take(&mut self.cut.bytes);
+        let Layout::Separated(delimiter) = self.reader.layout else {
+            self.block = Block::with_room(self.desk, bytes.len());
+            self.json_lines(&bytes);
+            return (self.block, self.problems);
+        };
+        match (std::str::from_utf8(&bytes), self.raw.filter(|_| unread)) {
+            (Ok(text), Some(raw)) => {
+                let slips = self.slips(text, delimiter, raw);
+                self.block = Block::unread(self.desk, bytes, self.cut.first_line, slips, self.reader.clone());
             }
-            (Layout::JsonLines, _) => {
-                self.block = Block::with_room(self.desk, cut.len());
-                self.json_lines(&cut);
+            (Ok(text), None) => {
+                self.block = Block::with_room(self.desk, text.len());
+                self.separated(text, delimiter);
             }
+            (Err(_), _) => self.separated_with_rubbish(&bytes, delimiter),
         }
         (self.block, self.problems)
     }
 
     /// Takes the rows of a table as they come.
-    fn slips(&mut self, bytes: Vec<u8>, delimiter: u8, raw: Raw) {
-        let text = std::str::from_utf8(&bytes).unwrap_or_default();
+    fn slips(&mut self, text: &str, delimiter: u8, raw: Raw) -> Vec<Slip> {
         let (site, wanted) = (&self.reader.settings.site, self.reader.header.columns.len());
         let (mut splitter, mut slips) = (Splitter::new(text, delimiter), Vec::with_capacity(text.len() / 100));
         while let Some((line, url, found)) = splitter.next_column(raw.column) {
@@ -231,7 +234,7 @@ impl<'t> Reading<'t> {
             }
             let at = splitter.last();
             let print = fingerprint::raw(text[at.clone()].as_bytes(), raw.reading);
-            match site.plain(url.trim()) {
+            match site.plain(&url) {
                 Some(plain) => slips.push(self.desk.slip(plain, print, at)),
                 None => match site.address(&url) {
                     Ok(address) => slips.push(self.desk.slip(address.as_str(), print, at)),
@@ -242,11 +245,10 @@ impl<'t> Reading<'t> {
                 },
             }
         }
-        self.block = Block::unread(self.desk, bytes, self.cut.first_line, slips, self.reader.clone());
+        slips
     }
 
-    fn separated(&mut self, bytes: &[u8], delimiter: u8) {
-        let Ok(text) = std::str::from_utf8(bytes) else { return self.separated_with_rubbish(bytes, delimiter) };
+    fn separated(&mut self, text: &str, delimiter: u8) {
         let mut splitter = Splitter::new(text, delimiter);
         let mut fields = Vec::with_capacity(self.reader.header.columns.len());
         while let Some(line) = splitter.next(&mut fields) {

@@ -335,14 +335,26 @@ struct Waiting {
     recalled: Vec<u32>,
 }
 
-/// An entry that is to be placed.
+/// An entry that is to be placed. Small, because there may be as many as a window has rows, and they are sorted.
 struct Arrival {
     age: i64,
     named: Place,
     member: Member,
-    shelf: u32,
-    weight: Weight,
+    bytes: u32,
+    media: u32,
+    shelf: u16,
     frame: Frame,
+}
+
+impl Arrival {
+    fn new(age: i64, named: Place, member: Member, shelf: usize, (weight, frame): (Weight, Frame)) -> Self {
+        let bytes = u32::try_from(weight.bytes).unwrap_or(u32::MAX);
+        Self { age, named, member, bytes, media: weight.media, shelf: shelf as u16, frame }
+    }
+
+    fn weight(&self) -> Weight {
+        Weight { bytes: u64::from(self.bytes), media: self.media }
+    }
 }
 
 /// The files of one strand of a section.
@@ -604,8 +616,8 @@ impl<'a> Arranging<'a> {
                 window.par_extend(renderer.added(first, end, settled));
             }
             window.par_sort_unstable_by_key(|arrival| (arrival.age, arrival.named));
-            for Arrival { shelf, member, weight, frame, .. } in window {
-                self.stacks[shelf as usize].place(member, weight, frame);
+            for arrival in window {
+                self.stacks[usize::from(arrival.shelf)].place(arrival.member, arrival.weight(), arrival.frame);
             }
         }
     }
@@ -654,9 +666,8 @@ impl Renderer<'_> {
 
     fn arrival(&self, at: u32, settled: &Settled) -> Arrival {
         let candidate = &settled.listed[at as usize];
-        let (weight, frame) = self.measure(candidate);
-        let shelf = Arranging::stack_of(usize::from(candidate.section), candidate.strand) as u32;
-        Arrival { age: candidate.age, named: candidate.named, member: Member::listed(at), shelf, weight, frame }
+        let shelf = Arranging::stack_of(usize::from(candidate.section), candidate.strand);
+        Arrival::new(candidate.age, candidate.named, Member::listed(at), shelf, self.measure(candidate))
     }
 
     /// The entries among some rows that the ledger did not know.
@@ -674,7 +685,7 @@ impl Renderer<'_> {
                 let (kept, place) = (mark.kept()?, Place(at));
                 let weight = Weight { bytes: u64::from(mark.bytes), media: u32::from(mark.media) };
                 let group = self.alternates.group_of(place);
-                let (weight, frame) = match group {
+                let measured = match group {
                     NO_GROUP => (weight, mark.frame()),
                     group => {
                         // It was measured without its alternates.
@@ -683,9 +694,9 @@ impl Renderer<'_> {
                         (Weight { bytes: out.len() as u64, media }, frame)
                     }
                 };
-                let shelf = Arranging::stack_of(usize::from(kept.section), Strand::Pages) as u32;
+                let shelf = Arranging::stack_of(usize::from(kept.section), Strand::Pages);
                 let named = settled.standing.named(place);
-                Some(Arrival { age: mark.age, named, member: Member::row(place), shelf, weight, frame })
+                Some(Arrival::new(mark.age, named, Member::row(place), shelf, measured))
             });
             added.collect::<Vec<_>>()
         })

@@ -74,7 +74,12 @@ impl Block {
         let mut let_go = 0;
         if let Some(register) = desk.register() {
             let all = slips.len();
-            slips.retain(|slip| !register.knows(slip.key, slip.raw));
+            let mut moved = Vec::new();
+            for some in slips.chunks(32) {
+                register.fetch(some.iter().map(|slip| slip.key));
+                moved.extend(some.iter().filter(|slip| !register.knows(slip.key, slip.raw)));
+            }
+            slips = moved;
             let_go = (all - slips.len()) as u64;
         }
         let (text, slips) = if let_go > 0 { Self::compacted(&text, slips) } else { (text, slips) };
@@ -185,6 +190,14 @@ impl Block {
                 Cow::Borrowed(&bytes[marks[row].start as usize..end])
             }
             Rows::Unread { .. } => Cow::Owned(self.read(row, &mut |_| ()).map_or(Vec::new(), |(_, row)| row)),
+        }
+    }
+
+    /// Where the bytes of a row begin.
+    pub(crate) fn start_of(&self, row: usize) -> u32 {
+        match &self.rows {
+            Rows::Read { marks, .. } => marks[row].start,
+            Rows::Unread { slips, .. } => slips[row].start,
         }
     }
 

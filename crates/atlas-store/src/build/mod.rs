@@ -382,7 +382,9 @@ fn find_with(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose, need: Need) -
     arrivals.drop_lanes(folder);
     remembered.drop_known(folder);
     let alternates = Alternates::find(&settled, &arrivals, job.alternates.as_ref());
-    settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)?;
+    if !settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)? {
+        return Ok(None);
+    }
     let renderer = Renderer { arrivals: &arrivals, shape: &job.shape, alternates: &alternates, style: job.place.style };
     let sections = &desk.chooser().sections;
     let site = arrange::Site { ledger, remembered: &remembered, sections, cut: &job.cut, renderer };

@@ -4,15 +4,18 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::path::Path;
 use std::sync::Arc;
+use std::sync::mpsc::sync_channel;
+use std::thread;
 
 use atlas_core::format::Frame;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::Limits;
 use atlas_core::strand::Strand;
 use jiff::tz::TimeZone;
-use rusqlite::{Connection, OptionalExtension, params};
+use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
 
 use super::lane::{LaneEntry, NEVER, from_bytes};
+use super::register::Filling;
 use super::{Ledger, Register, Writing};
 use crate::disk::OnDisk;
 use crate::error::StoreError;
@@ -188,6 +191,43 @@ pub struct Remembered {
     pub planned: BTreeSet<String>,
 }
 
+/// How many segments are read ahead.
+const SEGMENTS_AHEAD: usize = 64;
+
+/// A segment as it was read.
+struct SegmentRead {
+    file: i64,
+    row: SegmentRow,
+    lane: Vec<u8>,
+    raws: Vec<u8>,
+}
+
+impl SegmentRead {
+    fn of(row: &rusqlite::Row<'_>) -> rusqlite::Result<Self> {
+        let number = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
+        let newest: Option<String> = row.get(7)?;
+        let facts = Facts {
+            images: number(5)?,
+            videos: number(6)?,
+            newest: newest.and_then(|text| Lastmod::read(&text, &TimeZone::UTC)),
+        };
+        Ok(Self {
+            file: row.get(0)?,
+            row: SegmentRow {
+                number: row.get(1)?,
+                count: row.get(2)?,
+                size: number(3)?,
+                crc: row.get(4)?,
+                facts,
+                frame: Frame::from_bits(row.get(8)?),
+                first: 0,
+            },
+            lane: row.get(9)?,
+            raws: row.get(10)?,
+        })
+    }
+}
+
 impl Remembered {
     fn new(folder: &Path, memory: usize) -> Self {
         Self {
@@ -253,50 +293,28 @@ impl Ledger {
                 segments: Vec::new(),
             });
         }
-        let mut statement = connection
-            .prepare("select file, number, count, size, crc, images, videos, newest, frame, lane, raws from segment order by file, number")?;
-        let mut rows = statement.query([])?;
         let mut at = 0;
-        while let Some(row) = rows.next()? {
-            let file: i64 = row.get(0)?;
+        self.each_segment(|row| {
+            let SegmentRead { file, row: segment, lane, raws } = row;
             while remembered.files.get(at).is_some_and(|known| known.id < file) {
                 at += 1;
             }
             let Some(known) = remembered.files.get_mut(at).filter(|known| known.id == file) else {
                 return Err(StoreError::LedgerDamaged("a segment belongs to no file"));
             };
-            let count: u32 = row.get(2)?;
-            known.segments.push(SegmentRow {
-                number: row.get(1)?,
-                count,
-                size: row.get::<_, i64>(3)? as u64,
-                crc: row.get(4)?,
-                facts: Facts {
-                    images: row.get::<_, i64>(5)? as u64,
-                    videos: row.get::<_, i64>(6)? as u64,
-                    newest: row
-                        .get_ref(7)?
-                        .as_str_or_null()
-                        .ok()
-                        .flatten()
-                        .and_then(|text| Lastmod::read(text, &TimeZone::UTC)),
-                },
-                frame: Frame::from_bits(row.get(8)?),
-                first: remembered.entries,
-            });
-            let (at, strand) = (remembered.entries as u32, known.strand);
-            remembered.entries += count as usize;
+            let (first, strand, count) = (remembered.entries, known.strand, segment.count as usize);
+            known.segments.push(SegmentRow { first, ..segment });
+            remembered.entries += count;
             if strand != Strand::Pages {
-                continue;
+                return Ok(());
             }
-            let lane = row.get_ref(9)?.as_blob().map_err(rusqlite::Error::from)?;
-            let raws = row.get_ref(10)?.as_blob().map_err(rusqlite::Error::from)?.as_chunks().0;
-            for (entry, nth) in from_bytes(lane, count as usize)?.zip(0u32..) {
-                let (at, LaneEntry { key, written, observed, from_page, .. }) = (at + nth, entry);
+            let raws = raws.as_chunks().0;
+            for (entry, nth) in from_bytes(&lane, count)?.zip(0..) {
+                let (at, LaneEntry { key, written, observed, from_page, .. }) = ((first + nth) as u32, entry);
                 if observed != NEVER {
                     remembered.observed.push((at, observed));
                 }
-                let raw = raws.get(nth as usize).map_or(0, |raw| u64::from_le_bytes(*raw));
+                let raw = raws.get(nth).map_or(0, |raw| u64::from_le_bytes(*raw));
                 if let Some(register) = &mut register {
                     register.push(key, raw, at);
                     continue;
@@ -304,11 +322,9 @@ impl Ledger {
                 let dealt = remembered.known.push(Known { key, written, raw, at, from_page });
                 dealt.map_err(StoreError::io("cannot put entries aside in", self.folder()))?;
             }
-        }
-        if let Some(mut register) = register {
-            register.close();
-            remembered.register = Some(Arc::new(register));
-        }
+            Ok(())
+        })?;
+        remembered.register = register.map(|register| Arc::new(register.done()));
         let mut statement = connection.prepare("select section, strand, number from next_number")?;
         let mut rows = statement.query([])?;
         while let Some(row) = rows.next()? {
@@ -326,15 +342,41 @@ impl Ledger {
         Ok(remembered)
     }
 
+    /// Reads all segments in the order of their files, in a thread of its own: what comes of one is taken while the next is read.
+    fn each_segment(&self, mut take: impl FnMut(SegmentRead) -> Result<(), StoreError>) -> Result<(), StoreError> {
+        let path = self.path();
+        thread::scope(|scope| {
+            let (sender, segments) = sync_channel(SEGMENTS_AHEAD);
+            let reading = scope.spawn(move || -> Result<(), StoreError> {
+                let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
+                let mut statement = connection.prepare(
+                    "select file, number, count, size, crc, images, videos, newest, frame, lane, raws
+                     from segment order by file, number",
+                )?;
+                let mut rows = statement.query([])?;
+                while let Some(row) = rows.next()? {
+                    // Nobody listens any more when what came before was refused.
+                    if sender.send(SegmentRead::of(row)?).is_err() {
+                        break;
+                    }
+                }
+                Ok(())
+            });
+            let taken = segments.into_iter().try_for_each(&mut take);
+            let read = reading.join().unwrap_or(Err(StoreError::Stopped));
+            taken.and(read)
+        })
+    }
+
     /// Room for all entries in the strand of the pages, where there is so much memory.
-    fn register(&self, memory: usize) -> Result<Option<Register>, StoreError> {
+    fn register(&self, memory: usize) -> Result<Option<Filling>, StoreError> {
         let entries: i64 = self.connection.query_row(
             "select coalesce(sum(count), 0) from segment where file in (select id from file where strand = 'pages')",
             [],
             |row| row.get(0),
         )?;
         let entries = usize::try_from(entries).unwrap_or(usize::MAX);
-        Ok(Register::holds(entries, memory * 2).then(|| Register::with_room(entries)))
+        Ok(Register::holds(entries, memory * 2).then(|| Filling::with_room(entries)))
     }
 
     /// The compressed text of a segment.

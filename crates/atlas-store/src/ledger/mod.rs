@@ -82,6 +82,10 @@ impl Ledger {
         folder.join("ledger.db")
     }
 
+    fn path(&self) -> PathBuf {
+        Self::database(&self.folder)
+    }
+
     /// The folder it lives in.
     pub(crate) fn folder(&self) -> &Path {
         &self.folder

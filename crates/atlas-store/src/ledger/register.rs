@@ -1,88 +1,120 @@
 //! The register: all remembered entries in memory, so that a row that is as it was is known at once and let go.
 
-use std::sync::atomic::{AtomicBool, AtomicU8, Ordering};
+use std::hint::black_box;
+use std::sync::atomic::{AtomicBool, Ordering};
 
-/// An entry's bytes in the register, its share of the slots included.
-const ENTRY: usize = 34;
+use rayon::prelude::*;
+
 const FREE: u32 = u32::MAX;
+/// The number of parts that the entries are dealt into: so many that one fits into the processor's cache while it is made.
+const PARTS: usize = 64;
 
 /// The remembered entries in the strand of the pages, found by their keys.
 #[derive(Debug)]
 pub(crate) struct Register {
-    /// By slot: the place of an entry among those of the register.
-    slots: Vec<u32>,
-    keys: Vec<u128>,
-    /// By what rows are known; 0 where none is.
-    raws: Vec<u64>,
-    met: Vec<AtomicU8>,
-    /// The places of the entries among all that are remembered, where the two differ: runs of entries with what is to be added.
-    shifts: Vec<(u32, u32)>,
+    parts: Vec<Vec<Slot>>,
     clash: AtomicBool,
+}
+
+/// A register that is being filled.
+#[derive(Debug)]
+pub(crate) struct Filling(Vec<Vec<Slot>>);
+
+/// An entry, or room for one. One is looked at for each row, and is seldom in the processor's cache: all that is asked for stands
+/// together.
+#[derive(Debug)]
+struct Slot {
+    /// The higher half of its key.
+    tag: u64,
+    /// By what its row is known; 0 where it is not.
+    raw: u64,
+    /// Its place among all that are remembered.
+    at: u32,
+    met: AtomicBool,
+}
+
+/// How many slots so many entries have.
+const fn slots(entries: usize) -> usize {
+    entries + entries / 5 + 8
+}
+
+/// The slot, of so many, from which on an entry is looked for.
+fn home(tag: u64, slots: usize) -> usize {
+    (u128::from(tag << 6) * slots as u128 >> 64) as usize
+}
+
+fn next(slot: usize, slots: usize) -> usize {
+    if slot + 1 == slots { 0 } else { slot + 1 }
+}
+
+fn part_of(tag: u64) -> usize {
+    (tag >> 58) as usize
+}
+
+impl Filling {
+    /// Room for so many entries.
+    pub(crate) fn with_room(entries: usize) -> Self {
+        let share = entries / PARTS + entries / PARTS / 32 + 64;
+        Self((0..PARTS).map(|_| Vec::with_capacity(share)).collect())
+    }
+
+    /// Adds an entry that has this place among all that are remembered.
+    pub(crate) fn push(&mut self, key: u128, raw: u64, at: u32) {
+        let tag = (key >> 64) as u64;
+        self.0[part_of(tag)].push(Slot { tag, raw, at, met: AtomicBool::new(false) });
+    }
+
+    /// Makes the register.
+    pub(crate) fn done(self) -> Register {
+        let table = |entries: Vec<Slot>| {
+            let all = slots(entries.len());
+            let free = || Slot { tag: 0, raw: 0, at: FREE, met: AtomicBool::new(false) };
+            let mut table: Vec<Slot> = (0..all).map(|_| free()).collect();
+            for entry in entries {
+                let mut slot = home(entry.tag, all);
+                while table[slot].at != FREE {
+                    slot = next(slot, all);
+                }
+                table[slot] = entry;
+            }
+            table
+        };
+        Register { parts: self.0.into_par_iter().map(table).collect(), clash: AtomicBool::new(false) }
+    }
 }
 
 impl Register {
     /// Whether so many entries may be held in so many bytes.
     pub(crate) fn holds(entries: usize, bytes: usize) -> bool {
-        entries * ENTRY <= bytes
+        slots(entries) * size_of::<Slot>() <= bytes
     }
 
-    /// Room for so many entries.
-    pub(crate) fn with_room(entries: usize) -> Self {
-        let slots = (entries * 8 / 5).next_power_of_two().max(16);
-        Self {
-            slots: vec![FREE; slots],
-            keys: Vec::with_capacity(entries),
-            raws: Vec::with_capacity(entries),
-            met: Vec::new(),
-            shifts: Vec::new(),
-            clash: AtomicBool::new(false),
-        }
+    /// Asks for the slots of many keys at once, so that the waits for memory overlap.
+    pub(crate) fn fetch(&self, keys: impl Iterator<Item = u128>) {
+        black_box(keys.fold(0, |all, key| {
+            let tag = (key >> 64) as u64;
+            let part = &self.parts[part_of(tag)];
+            all ^ part[home(tag, part.len())].tag
+        }));
     }
 
-    fn slot(&self, key: u128) -> usize {
-        (key >> 64) as usize & (self.slots.len() - 1)
-    }
-
-    /// Adds an entry that has this place among all that are remembered: in their order.
-    pub(crate) fn push(&mut self, key: u128, raw: u64, at: u32) {
-        let own = self.keys.len() as u32;
-        if self.shifts.last().map_or(0, |(_, shift)| *shift) != at - own {
-            self.shifts.push((own, at - own));
-        }
-        let mut slot = self.slot(key);
-        while self.slots[slot] != FREE {
-            slot = (slot + 1) & (self.slots.len() - 1);
-        }
-        self.slots[slot] = own;
-        self.keys.push(key);
-        self.raws.push(raw);
-    }
-
-    /// Ends filling in.
-    pub(crate) fn close(&mut self) {
-        self.met = self.keys.iter().map(|_| AtomicU8::new(0)).collect();
-    }
-
-    fn find_own(&self, key: u128) -> Option<usize> {
-        let mut slot = self.slot(key);
+    fn slot_of(&self, key: u128) -> Option<&Slot> {
+        let tag = (key >> 64) as u64;
+        let part = &self.parts[part_of(tag)];
+        let mut at = home(tag, part.len());
         loop {
-            match self.slots[slot] {
-                FREE => return None,
-                own if self.keys[own as usize] == key => return Some(own as usize),
-                _ => slot = (slot + 1) & (self.slots.len() - 1),
+            match &part[at] {
+                Slot { at: FREE, .. } => return None,
+                slot if slot.tag == tag => return Some(slot),
+                _ => at = next(at, part.len()),
             }
         }
     }
 
-    fn place_of(&self, own: usize) -> u32 {
-        let run = self.shifts.partition_point(|(first, _)| *first as usize <= own);
-        own as u32 + run.checked_sub(1).map_or(0, |run| self.shifts[run].1)
-    }
-
     /// Whether this is the row of a remembered entry, and as it was. Then nothing more is asked of it.
     pub(crate) fn knows(&self, key: u128, raw: u64) -> bool {
-        let Some(own) = self.find_own(key).filter(|own| self.raws[*own] == raw) else { return false };
-        if self.met[own].swap(1, Ordering::Relaxed) != 0 {
+        let Some(slot) = self.slot_of(key).filter(|slot| slot.raw == raw) else { return false };
+        if slot.met.swap(true, Ordering::Relaxed) {
             self.clash.store(true, Ordering::Relaxed);
         }
         true
@@ -90,11 +122,11 @@ impl Register {
 
     /// The place of an entry of which a row speaks that is not as it was.
     pub(crate) fn find(&self, key: u128) -> Option<u32> {
-        let own = self.find_own(key)?;
-        if self.met[own].load(Ordering::Relaxed) != 0 {
+        let slot = self.slot_of(key)?;
+        if slot.met.load(Ordering::Relaxed) {
             self.clash.store(true, Ordering::Relaxed);
         }
-        Some(self.place_of(own))
+        Some(slot.at)
     }
 
     /// Whether several rows speak of one entry, of which one was let go: then all rows have to be read.
@@ -102,10 +134,9 @@ impl Register {
         self.clash.load(Ordering::Relaxed)
     }
 
-    /// The places of the entries whose rows were known.
+    /// The places of the entries whose rows were known, in no order that means anything.
     pub(crate) fn known(&self) -> impl Iterator<Item = u32> {
-        let met = self.met.iter().enumerate().filter(|(_, met)| met.load(Ordering::Relaxed) != 0);
-        met.map(|(own, _)| self.place_of(own))
+        self.parts.iter().flatten().filter(|slot| slot.met.load(Ordering::Relaxed)).map(|slot| slot.at)
     }
 }
 
@@ -119,12 +150,13 @@ mod tests {
 
     #[test]
     fn a_row_is_known_by_key_and_raw_print_and_two_of_one_entry_clash() {
-        let mut register = Register::with_room(1000);
+        let mut register = Filling::with_room(1000);
         for number in 0..1000u32 {
             // As if entries of another strand stood between.
             register.push(key(number.into()), u64::from(number % 3), number + number / 400 * 10);
         }
-        register.close();
+        let register = register.done();
+        register.fetch((0..9).map(key));
         assert!(register.knows(key(500), 2));
         assert!(!register.knows(key(501), 2), "it says something else");
         assert!(!register.knows(key(1001), 2), "it is new");

@@ -1,9 +1,9 @@
 //! Making segments, many at a time: rendering and compressing go on in other threads while finished ones are written.
 
 use std::borrow::Cow;
-use std::collections::HashMap;
+use std::hint::black_box;
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::thread;
 
@@ -57,7 +57,8 @@ pub(crate) struct Text {
 
 /// The rows of new entries, with what is known of them.
 struct Rows {
-    blocks: HashMap<usize, Arc<Block>>,
+    first: usize,
+    blocks: Vec<Option<Arc<Block>>>,
     places: Vec<(usize, usize)>,
 }
 
@@ -69,20 +70,23 @@ impl Rows {
             _ => None,
         });
         let places: Vec<(usize, usize)> = rows.collect();
-        let mut blocks = HashMap::new();
-        for (at, _) in &places {
-            blocks.entry(*at).or_insert_with(|| arrivals.block(*at));
+        let at = || places.iter().map(|(at, _)| *at);
+        let (first, end) = (at().min().unwrap_or(0), at().max().map_or(0, |last| last + 1));
+        let mut blocks = vec![None; end.saturating_sub(first)];
+        for at in at() {
+            blocks[at - first].get_or_insert_with(|| arrivals.block(at));
         }
-        Self { blocks, places }
+        Self { first, blocks, places }
     }
 
     /// The rows in their order. They lie far apart: all are asked for first, so that the waits for memory overlap.
     fn each(&self) -> impl Iterator<Item = (Cow<'_, [u8]>, Mark)> {
-        let rows = self.places.iter().filter_map(|(at, row)| {
-            let block = self.blocks.get(at)?;
-            Some((block.row(*row), block.mark(*row)))
-        });
-        let rows: Vec<(Cow<'_, [u8]>, Mark)> = rows.collect();
+        let places = || self.places.iter().filter_map(|(at, row)| Some((self.blocks[at - self.first].as_ref()?, *row)));
+        let far = |bytes: &[u8]| bytes.iter().step_by(64).fold(0, |all, byte| all ^ byte);
+        black_box(places().fold(0, |all, (block, row)| all ^ block.start_of(row)));
+        let rows: Vec<(Cow<'_, [u8]>, Mark)> =
+            places().map(|(block, row)| (block.row(row), block.mark(row))).collect();
+        black_box(rows.iter().fold(0, |all, (row, _)| all ^ far(row)));
         rows.into_iter()
     }
 }
@@ -167,12 +171,22 @@ impl<'a> Press<'a> {
         }
     }
 
-    fn press(&self, order: &Order<'_>, tools: &mut (Squeezer, Vec<u8>)) -> Result<Pressed, StoreError> {
-        let text = self.render(order, &mut tools.1)?;
+    fn press(&self, order: &Order<'_>, tools: &Mutex<Vec<Tools>>) -> Result<Pressed, StoreError> {
+        let bench = || tools.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut tool = bench().pop().unwrap_or_default();
+        let text = self.render(order, &mut tool.scratch)?;
         let failed = StoreError::io("cannot compress for", Path::new("the sitemap"));
-        let segment = tools.0.squeeze(&text.raw).map_err(failed)?;
+        let segment = tool.squeezer.squeeze(&text.raw).map_err(failed)?;
+        bench().push(tool);
         Ok(Pressed { text, segment })
     }
+}
+
+/// What is used again from segment to segment.
+#[derive(Default)]
+struct Tools {
+    squeezer: Squeezer,
+    scratch: Vec<u8>,
 }
 
 /// What comes of some orders.
@@ -193,8 +207,9 @@ impl<'a, I: Iterator<Item = Result<Order<'a>, StoreError>>> Queue<'a, I> {
         let (orders, ordered) = sync_channel::<Vec<Order<'a>>>(AHEAD);
         let (sender, pressed) = sync_channel::<Window>(AHEAD);
         scope.spawn(move || {
+            let tools = Mutex::default();
             for window in ordered {
-                let made = window.par_iter().map_init(Default::default, |tools, order| press.press(order, tools));
+                let made = window.par_iter().map(|order| press.press(order, &tools));
                 // The receiver is gone when writing failed: then there is nothing left to do.
                 if sender.send(made.collect()).is_err() {
                     return;
