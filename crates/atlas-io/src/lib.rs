@@ -12,6 +12,7 @@ pub mod folder;
 pub mod html;
 pub mod http;
 pub mod input;
+pub mod live;
 pub mod markdown;
 pub mod oembed;
 pub mod record;

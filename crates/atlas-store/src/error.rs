@@ -21,7 +21,7 @@ pub enum StoreError {
         source: io::Error,
     },
     /// The ledger's database.
-    #[error("the ledger cannot be used: {0}")]
+    #[error("the ledger cannot be used: {0}; {mend}", mend = mend(.0))]
     Ledger(#[from] rusqlite::Error),
     /// The ledger was written by a later version.
     #[error("the ledger {path} was written by a newer Idle Atlas (format {found}, this one knows {known}): use that version", path = path.display())]
@@ -34,9 +34,7 @@ pub enum StoreError {
         known: i64,
     },
     /// The ledger holds something that this program would not have written.
-    #[error(
-        "the ledger is damaged ({0}): delete the folder .idle-atlas and build again; the files that are served stay until then"
-    )]
+    #[error("the ledger is damaged ({0}); {ANEW}")]
     LedgerDamaged(&'static str),
     /// A thread ended before its work was done.
     #[error("the threads that write files stopped early; build again")]
@@ -66,6 +64,26 @@ pub enum StoreError {
     /// A guard held the build back; nothing was written.
     #[error("{0}")]
     Held(Held),
+}
+
+/// How to go on without a ledger.
+const ANEW: &str = "the files that are served stay as they are. If it was damaged on the disk, it lies in the folder .idle-atlas beside the configuration: move that folder away and build again; places and dates are then learnt from the sitemaps that are there";
+
+/// How to mend what the database complains of.
+fn mend(error: &rusqlite::Error) -> &'static str {
+    use rusqlite::ErrorCode::{
+        CannotOpen, DatabaseBusy, DatabaseLocked, DiskFull, PermissionDenied, ReadOnly, SystemIoFailure,
+    };
+    match error.sqlite_error_code() {
+        Some(DiskFull | SystemIoFailure) => {
+            "there may be no room left on its disk: make some and build again; the files that are served stay as they are"
+        }
+        Some(ReadOnly | PermissionDenied | CannotOpen) => {
+            "this user may not write it: give it the folder .idle-atlas beside the configuration"
+        }
+        Some(DatabaseBusy | DatabaseLocked) => "another program has it open: wait for it to end",
+        _ => ANEW,
+    }
 }
 
 impl StoreError {

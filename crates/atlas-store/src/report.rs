@@ -17,6 +17,9 @@ use crate::source::Outcome;
 pub struct Survey {
     /// The one URL to submit.
     pub main: String,
+    /// The addresses of further indexes, where one does not hold all files.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub more_indexes: Vec<String>,
     /// What came of each source.
     pub sources: Vec<SourceReport>,
     /// Sections that have entries, in their order.

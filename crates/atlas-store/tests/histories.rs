@@ -191,6 +191,9 @@ impl Railway {
                 data: None,
                 style: None,
                 main: "sitemap.xml".into(),
+                // One history in three needs several indexes.
+                files_per_index: if self.gzip == Gzip::Beside { 4 } else { 50_000 },
+                folded_days: 14,
                 gzip: self.gzip,
                 robots: None,
             },
@@ -202,6 +205,7 @@ impl Railway {
             timezone: TimeZone::UTC,
             fresh: false,
             allow: HashSet::from([Guard::Shrink, Guard::NewSections]),
+            begins_to_write: &|| (),
             progress: &|_| (),
         };
         let mut ledger = Ledger::open(&self.folder.path().join(".idle-atlas")).unwrap();
@@ -248,6 +252,14 @@ impl Railway {
         let public = self.folder.path().join("public");
         let mut children = Vec::new();
         let kind = read(&whole(&public, "sitemap.xml"), |_| (), |child| children.push(child.loc.unwrap())).unwrap();
+        // Further indexes are there as long as the last is full.
+        for number in 2.. {
+            let name = format!("sitemap-{number}.xml");
+            if children.len() < 4 * (number - 1) || !public.join(&name).exists() {
+                break;
+            }
+            read(&whole(&public, &name), |_| (), |child| children.push(child.loc.unwrap())).unwrap();
+        }
         let names = match kind {
             Document::Urlset => vec!["sitemap.xml".to_owned()],
             Document::Index => children.into_iter().map(|child| child[ROOT.len()..].to_owned()).collect(),

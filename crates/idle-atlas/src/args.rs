@@ -161,9 +161,24 @@ pub struct Build {
     /// Show by file what would be written, and which URLs come and go; write nothing
     #[arg(long)]
     pub dry_run: bool,
+    /// Where there is no ledger, learn placement and dates from the site's own sitemaps: those on this disk, those that are
+    /// served, or from none
+    #[arg(long, value_name = "WHERE", value_enum, default_value = "disk")]
+    pub recall: Recall,
     /// Pass a guard that held the build back: it says by which word
     #[arg(long, value_name = "GUARD", value_parser = guard)]
     pub allow: Vec<Guard>,
+}
+
+/// Where placement and dates are learnt from when there is no ledger.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum Recall {
+    /// The folder that sitemaps are written into
+    Disk,
+    /// The site as it is served
+    Live,
+    /// Nowhere: begin anew
+    None,
 }
 
 /// A guard by the word that lets a build pass it.
@@ -211,6 +226,9 @@ pub struct Announce {
 pub struct History {
     /// Show this run in full
     pub run: Option<i64>,
+    /// Write every remembered entry as CSV: its URL, file, section, dates and the run in which it last changed
+    #[arg(long, conflicts_with = "run")]
+    pub entries: bool,
     /// How many runs and announcements to list
     #[arg(long, value_name = "NUMBER", default_value_t = 15)]
     pub most: usize,

@@ -4,6 +4,7 @@ mod args;
 mod commands;
 mod config;
 mod exit;
+mod interrupt;
 mod screen;
 mod view;
 
@@ -20,6 +21,7 @@ use crate::screen::{STRONG, Screen};
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
     let screen = Screen::new(&arguments.shared);
+    interrupt::listen(&screen);
     match run(&arguments, &screen) {
         Ok(exit) => exit.into(),
         Err(failure) => failure.show(&screen).into(),

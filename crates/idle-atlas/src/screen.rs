@@ -108,9 +108,12 @@ impl Screen {
 
     /// Tells what went wrong, on standard error.
     pub fn complain(&self, what: &str, message: &str) {
-        let mut out = AutoStream::new(stderr(), self.color).lock();
-        // There is nobody left to tell when this fails.
-        let _ = writeln!(out, "{BAD}{what}:{BAD:#} {message}");
+        self.for_complaints().complain(what, message);
+    }
+
+    /// The same for another thread, which only complains.
+    pub fn for_complaints(&self) -> Complaints {
+        Complaints { color: self.color }
     }
 
     /// A count of what has been gathered so far, on a terminal only.
@@ -127,6 +130,21 @@ impl Screen {
             ProgressBar::hidden()
         };
         Progress { bar, rows: AtomicU64::new(0) }
+    }
+}
+
+/// Tells what went wrong, from any thread.
+#[derive(Debug, Clone, Copy)]
+pub struct Complaints {
+    color: ColorChoice,
+}
+
+impl Complaints {
+    /// Tells what went wrong, on standard error.
+    pub fn complain(&self, what: &str, message: &str) {
+        let mut out = AutoStream::new(stderr(), self.color).lock();
+        // There is nobody left to tell when this fails.
+        let _ = writeln!(out, "{BAD}{what}:{BAD:#} {message}");
     }
 }
 

@@ -572,7 +572,7 @@ mod tests {
         };
         let (verdict, steps) = chooser.explain(&said, &[0]);
         let Verdict::Kept(kept) = verdict else { panic!("{steps:#?}") };
-        assert_eq!(chooser.sections.list()[kept.section].name, section, "{steps:#?}");
+        assert_eq!(chooser.sections.list()[usize::from(kept.section)].name, section, "{steps:#?}");
         assert_eq!(kept.priority, Priority::new(priority), "{steps:#?}");
     }
 

@@ -11,7 +11,7 @@ use atlas_core::strand::Strand;
 use super::{Found, Job};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Writing};
-use crate::publish::Gzip;
+use crate::publish::{Form, Gzip};
 use crate::report::{Guard, Held};
 
 /// Fewer entries than this are not guarded: they may well be meant.
@@ -220,15 +220,18 @@ fn sections_before(found: &Found) -> BTreeMap<&str, (u64, u64)> {
 
 /// The main file is there, and not by us: another tool writes it.
 fn overwrite(job: &Job<'_>, found: &Found) -> Option<String> {
-    let main = &job.place.main;
-    if found.remembered.outputs.contains_key(main) || found.remembered.planned.contains(main) {
-        return None;
-    }
-    let path = job.place.folder.join(main);
-    let bytes = fs::read(&path).ok()?;
-    if is_ours(&bytes) {
-        return None;
-    }
+    let form = job.place.form(found.plan.files.len(), found.was_index);
+    let names = match form {
+        Form::Index => job.place.index_names(found.plan.files.len()),
+        Form::Urlset => vec![job.place.main.clone()],
+    };
+    let unknown =
+        |name: &&String| !found.remembered.outputs.contains_key(*name) && !found.remembered.planned.contains(*name);
+    let anothers = |name: &String| {
+        let path = job.place.folder.join(name);
+        fs::read(&path).is_ok_and(|bytes| !is_ours(&bytes)).then_some(path)
+    };
+    let path = names.iter().filter(unknown).find_map(anothers)?;
     Some(format!(
         "{} is there already, and another tool wrote it: it would be written over, and two tools would fight over it",
         path.display()

@@ -3,6 +3,7 @@
 mod explain;
 mod guard;
 mod preview;
+mod recall;
 
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
@@ -21,6 +22,7 @@ use jiff::tz::TimeZone;
 pub use self::explain::{Explained, explain};
 use self::guard::{Before, guard};
 pub use self::preview::preview;
+pub use self::recall::{Recalled, on_disk, recall};
 use crate::arrange::{self, Cut, From, Plan, Renderer, SegmentPlan, arrange};
 use crate::arrival::{Arrivals, Desk, Need, Place};
 pub use crate::derive::ARCHIVES;
@@ -73,6 +75,8 @@ pub struct Job<'a> {
     pub fresh: bool,
     /// Guards that may be passed.
     pub allow: HashSet<Guard>,
+    /// Is told when files begin to be put in their places.
+    pub begins_to_write: &'a (dyn Fn() + Sync),
     /// Is told how many more rows have come.
     pub progress: &'a (dyn Fn(u64) + Sync),
 }
@@ -231,6 +235,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
     let publisher = found.publisher(job, &asides);
     let form = publisher.form;
     let stale = publisher.stale_asides();
+    (job.begins_to_write)();
     if !publisher.is_settled() || !stale.is_empty() {
         ledger.plan(publisher.names_at_stake(&stale))?;
     }
@@ -528,6 +533,7 @@ fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64
     };
     Survey {
         main: job.place.main_address(),
+        more_indexes: job.place.index_addresses(plan.files.len()).split_off(1),
         sections: sections.collect(),
         left_out: left_out.collect(),
         changes,

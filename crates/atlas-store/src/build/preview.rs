@@ -19,7 +19,8 @@ pub fn preview(job: &Job<'_>, ledger: &mut Ledger) -> Result<Preview, StoreError
     let found = find(job, ledger, Purpose::Write)?;
     learn(job, &found, ledger)?;
     let declared = ledger.fact(DECLARED)?.unwrap_or_default();
-    let robots = Declaration::of(&job.place, &declared)?.map_or(RobotsFate::Unnamed, |one| one.fate());
+    let robots =
+        Declaration::of(&job.place, found.plan.files.len(), &declared)?.map_or(RobotsFate::Unnamed, |one| one.fate());
 
     let plan = &found.plan;
     let lines = found.lines(job);

@@ -203,7 +203,7 @@ struct SegmentRead {
 }
 
 impl SegmentRead {
-    fn of(row: &rusqlite::Row<'_>) -> rusqlite::Result<Self> {
+    fn of(row: &rusqlite::Row<'_>) -> Result<Self, StoreError> {
         let number = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
         let newest: Option<String> = row.get(7)?;
         let facts = Facts {
@@ -211,6 +211,8 @@ impl SegmentRead {
             videos: number(6)?,
             newest: newest.and_then(|text| Lastmod::read(&text, &TimeZone::UTC)),
         };
+        let lane: Vec<u8> = row.get(9)?;
+        check_lane(&lane, row.get(11)?)?;
         Ok(Self {
             file: row.get(0)?,
             row: SegmentRow {
@@ -222,7 +224,7 @@ impl SegmentRead {
                 frame: Frame::from_bits(row.get(8)?),
                 first: 0,
             },
-            lane: row.get(9)?,
+            lane,
             raws: row.get(10)?,
         })
     }
@@ -350,7 +352,7 @@ impl Ledger {
             let reading = scope.spawn(move || -> Result<(), StoreError> {
                 let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
                 let mut statement = connection.prepare(
-                    "select file, number, count, size, crc, images, videos, newest, frame, lane, raws
+                    "select file, number, count, size, crc, images, videos, newest, frame, lane, raws, lane_crc
                      from segment order by file, number",
                 )?;
                 let mut rows = statement.query([])?;
@@ -392,10 +394,17 @@ impl Ledger {
     /// The entries of a segment.
     pub fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<LaneEntry>, StoreError> {
         let mut statement =
-            self.connection.prepare_cached("select lane from segment where file = ?1 and number = ?2")?;
-        let lane: Option<Vec<u8>> = statement.query_row(params![file, segment.number], |row| row.get(0)).optional()?;
-        let lane = lane.ok_or(StoreError::LedgerDamaged("a segment is missing"))?;
+            self.connection.prepare_cached("select lane, lane_crc from segment where file = ?1 and number = ?2")?;
+        let lane = statement.query_row(params![file, segment.number], |row| Ok((row.get(0)?, row.get(1)?)));
+        let missing = StoreError::LedgerDamaged("a segment is missing");
+        let (lane, crc): (Vec<u8>, Option<u32>) = lane.optional()?.ok_or(missing)?;
+        check_lane(&lane, crc)?;
         Ok(from_bytes(&lane, segment.count as usize)?.collect())
+    }
+
+    /// Whether a build was stopped while it wrote files.
+    pub fn is_planned(&self) -> Result<bool, StoreError> {
+        Ok(self.connection.query_row("select exists (select 1 from planned)", [], |row| row.get(0))?)
     }
 
     /// Writes down, at once, which files are about to be written.
@@ -420,10 +429,23 @@ fn body(connection: &Connection, file: i64, segment: u32) -> Result<Vec<u8>, Sto
 
 fn whole(connection: &Connection, file: i64, segment: u32) -> Result<Whole, StoreError> {
     let mut statement =
-        connection.prepare_cached("select lane, raws, body from segment where file = ?1 and number = ?2")?;
-    let whole = statement
-        .query_row(params![file, segment], |row| Ok(Whole { lane: row.get(0)?, raws: row.get(1)?, body: row.get(2)? }));
-    whole.optional()?.ok_or(StoreError::LedgerDamaged("a segment is missing"))
+        connection.prepare_cached("select lane, raws, body, lane_crc from segment where file = ?1 and number = ?2")?;
+    let whole = statement.query_row(params![file, segment], |row| {
+        Ok((Whole { lane: row.get(0)?, raws: row.get(1)?, body: row.get(2)? }, row.get(3)?))
+    });
+    let (whole, crc) = whole.optional()?.ok_or(StoreError::LedgerDamaged("a segment is missing"))?;
+    check_lane(&whole.lane, crc)?;
+    Ok(whole)
+}
+
+/// Refuses a lane that is not what was written.
+fn check_lane(lane: &[u8], crc: Option<u32>) -> Result<(), StoreError> {
+    match crc {
+        Some(crc) if crc != crc32fast::hash(lane) => {
+            Err(StoreError::LedgerDamaged("what is remembered of some entries is not what was written"))
+        }
+        _ => Ok(()),
+    }
 }
 
 /// A segment as it is kept.
@@ -490,8 +512,8 @@ impl Writing<'_> {
         (lane, raws): (&[u8], &[u8]),
     ) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached(
-            "insert or replace into segment (file, number, count, size, crc, images, videos, newest, frame, lane, raws, body)
-             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)",
+            "insert or replace into segment (file, number, count, size, crc, images, videos, newest, frame, lane_crc, lane, raws, body)
+             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)",
         )?;
         statement.execute(params![
             file,
@@ -503,6 +525,7 @@ impl Writing<'_> {
             facts.videos as i64,
             facts.newest.map(|date| date.to_string()),
             frame.bits(),
+            crc32fast::hash(lane),
             lane,
             raws,
             segment.body,
@@ -535,6 +558,16 @@ impl Writing<'_> {
     pub fn set_next_number(&self, section: &str, strand: Strand, number: u32) -> Result<(), StoreError> {
         self.inner.execute(
             "insert or replace into next_number (section, strand, number) values (?1, ?2, ?3)",
+            params![section, strand.as_str(), number],
+        )?;
+        Ok(())
+    }
+
+    /// Notes that the next file of a section's strand gets at least this number.
+    pub fn raise_next_number(&self, section: &str, strand: Strand, number: u32) -> Result<(), StoreError> {
+        self.inner.execute(
+            "insert into next_number (section, strand, number) values (?1, ?2, ?3)
+             on conflict (section, strand) do update set number = max(number, excluded.number)",
             params![section, strand.as_str(), number],
         )?;
         Ok(())

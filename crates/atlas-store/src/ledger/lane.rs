@@ -28,6 +28,16 @@ impl LaneEntry {
     /// The size of one entry in the lane.
     pub const BYTES: usize = 45;
 
+    /// An entry of which only its sitemap is known, and not what its page said.
+    pub(crate) fn recalled(key: u128) -> Self {
+        Self { key, written: 0, page: 0, declared: 0, observed: NEVER, changed: 1, from_page: false }
+    }
+
+    /// Whether it is one of which only its sitemap is known.
+    pub(crate) fn is_recalled(&self) -> bool {
+        self.written == 0 && self.page == 0
+    }
+
     /// Appends it to a lane.
     pub fn write(&self, out: &mut Vec<u8>) {
         out.extend_from_slice(&self.key.to_le_bytes());

@@ -4,6 +4,7 @@
 //! segment, about 500 at a time, as their compressed text (which is also what the sitemap file is made of) and a *lane* of
 //! fixed-size facts. So a change of one entry writes some 20 KB, whatever the size of the site.
 
+mod export;
 mod files;
 mod lane;
 mod pages;
@@ -22,13 +23,14 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, params};
 
 use crate::error::StoreError;
 
+pub use export::Exported;
 pub use files::{Facts, FileRow, OutputRow, Remembered, SegmentRow, Standing};
 pub(crate) use files::{Known, Whole};
 pub use lane::{LaneEntry, NEVER};
 pub(crate) use register::Register;
 pub use runs::{RunCounts, RunRow};
-pub(crate) use telling::urls_of;
 pub use telling::{Announced, Change, EngineState, Pending, Tombstone};
+pub(crate) use telling::{urls_and_dates_of, urls_of};
 pub(crate) use text::{SegmentText, facts_of};
 
 /// The name of the folder, beside the configuration file.

@@ -80,6 +80,7 @@ create table segment (
     images integer not null, videos integer not null,
     newest text,                    -- the newest date in it
     frame integer not null,         -- the namespaces it needs, as bits
+    lane_crc integer,               -- of the lane; not known where an older format kept it
     lane blob not null,
     raws blob not null,             -- by which rows are known unread, 8 bytes an entry; none where no row is
     body blob not null,             -- last, so that lanes are read without it
@@ -93,8 +94,8 @@ const LIMIT_MEDIA: &str = "alter table file add column most_media integer not nu
 /// build does: what is written is fingerprinted in another way since.
 const SET_ASIDE: &str = "alter table segment rename to segment_before;";
 const TAKE_OVER: [&str; 2] = [
-    "insert into segment select file, number, count, size, crc, 0, 0, null, images + 2 * videos, lane, x'', body from segment_before;",
-    "insert into segment select file, number, count, size, crc, 0, 0, null, frame, lane, x'', body from segment_before;",
+    "insert into segment select file, number, count, size, crc, 0, 0, null, images + 2 * videos, null, lane, x'', body from segment_before;",
+    "insert into segment select file, number, count, size, crc, 0, 0, null, frame, null, lane, x'', body from segment_before;",
 ];
 const DONE: &str = "drop table segment_before;";
 

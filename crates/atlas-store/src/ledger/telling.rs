@@ -208,12 +208,17 @@ impl Writing<'_> {
 
 /// The URLs of a segment, in the order of its lane.
 pub(crate) fn urls_of(body: &[u8], raw_size: u64) -> Result<Vec<String>, StoreError> {
+    Ok(urls_and_dates_of(body, raw_size)?.into_iter().map(|(url, _)| url).collect())
+}
+
+/// The same, each with the date that is written.
+pub(crate) fn urls_and_dates_of(body: &[u8], raw_size: u64) -> Result<Vec<(String, Option<String>)>, StoreError> {
     let damaged = |_| StoreError::LedgerDamaged("the text of a segment cannot be read");
     let raw = unsqueeze(body, raw_size).map_err(damaged)?;
     let frame = atlas_core::format::Frame::ALL;
     let file = [&frame.open(None)[..], &raw, atlas_core::format::Frame::CLOSE].concat();
     let mut urls = Vec::new();
-    read(&file, |url| urls.extend(url.loc), |_| ())
+    read(&file, |url| urls.extend(url.loc.map(|loc| (loc, url.lastmod))), |_| ())
         .map_err(|_| StoreError::LedgerDamaged("the text of a segment is not what was written"))?;
     Ok(urls)
 }

@@ -32,8 +32,9 @@ use crate::ledger::{Ledger, OutputRow, Remembered, Standing, Writing};
 use crate::report::{Fate, RobotsFate};
 use crate::squeeze::{GzipWriter, Segment, Squeezer, squeeze, unsqueeze};
 
-/// For how many seconds a file that left the index stays on disk, for engines that still hold the old index: 14 days.
-const GRACE: i64 = 14 * 24 * 3600;
+/// For how many days a file that left the index stays on disk, unless the configuration says otherwise: for engines that still
+/// hold the old index.
+pub const FOLDED_DAYS: u32 = 14;
 /// How many files beside the sitemaps are made at a time.
 const WINDOW: usize = 32;
 /// The declarations that the tool has made in robots.txt, one a line: a fact of the ledger.
@@ -76,6 +77,10 @@ pub struct Place {
     pub style: Option<&'static str>,
     /// The name of the main file.
     pub main: String,
+    /// At most so many files in one index: more make a second.
+    pub files_per_index: usize,
+    /// For how many days a file that left the index stays on disk.
+    pub folded_days: u32,
     /// Compressed copies.
     pub gzip: Gzip,
     /// The robots.txt to declare in.
@@ -86,6 +91,27 @@ impl Place {
     /// The address of the main file.
     pub fn main_address(&self) -> String {
         format!("{}{}", self.address, self.main)
+    }
+
+    /// The names of the indexes over so many files: the main file, then `sitemap-2.xml` and so on, by its name.
+    pub fn index_names(&self, files: usize) -> Vec<String> {
+        let stem = self.main.strip_suffix(".xml").unwrap_or(&self.main);
+        let more = (2..=files.div_ceil(self.files_per_index.max(1))).map(|number| format!("{stem}-{number}.xml"));
+        std::iter::once(self.main.clone()).chain(more).collect()
+    }
+
+    /// Whether a file is an index besides the main file: one that is no longer needed would lead to files that are no more.
+    pub(crate) fn is_further_index(&self, name: &str) -> bool {
+        let name = name.strip_suffix(".gz").unwrap_or(name);
+        let number = name
+            .strip_prefix(self.main.strip_suffix(".xml").unwrap_or(&self.main))
+            .and_then(|rest| rest.strip_prefix('-')?.strip_suffix(".xml"));
+        number.is_some_and(|number| number.parse::<u32>().is_ok())
+    }
+
+    /// The addresses to submit and to declare: that of the main file, and those of further indexes.
+    pub fn index_addresses(&self, files: usize) -> Vec<String> {
+        self.index_names(files).iter().map(|name| format!("{}{name}", self.address)).collect()
     }
 
     /// The name under which an index lists a file.
@@ -166,16 +192,17 @@ pub(crate) struct Declaration<'p> {
 
 impl<'p> Declaration<'p> {
     /// Reads robots.txt, where one is named; `declared` are the lines that the tool has written into it before.
-    pub(crate) fn of(place: &'p Place, declared: &str) -> Result<Option<Self>, StoreError> {
+    pub(crate) fn of(place: &'p Place, files: usize, declared: &str) -> Result<Option<Self>, StoreError> {
         let Some(path) = &place.robots else { return Ok(None) };
         let before = match fs::read(path) {
             Ok(bytes) => Some(bytes),
             Err(error) if error.kind() == io::ErrorKind::NotFound => None,
             Err(error) => return Err(StoreError::io("cannot read", path)(error)),
         };
-        let main = place.main_address();
-        let outdated: Vec<&str> = declared.lines().filter(|line| *line != main).collect();
-        let after = declare(before.as_deref().unwrap_or(b""), &[&main], &outdated);
+        let wanted = place.index_addresses(files);
+        let outdated: Vec<&str> = declared.lines().filter(|line| !wanted.iter().any(|one| one == line)).collect();
+        let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
+        let after = declare(before.as_deref().unwrap_or(b""), &wanted, &outdated);
         Ok(Some(Self { path, before, after }))
     }
 
@@ -217,8 +244,9 @@ impl Publisher<'_> {
             names.extend(plain.into_iter().chain(packed));
         }
         // Only what is wanted: a copy that someone else made must never be taken for a stray of ours.
-        let main = [self.place.main.clone(), format!("{}.gz", self.place.main)];
-        names.extend(main.into_iter().filter(|name| wanted.contains(name)));
+        let indexes = self.place.index_names(self.plan.files.len()).into_iter();
+        let indexes = indexes.flat_map(|name| [format!("{name}.gz"), name]);
+        names.extend(indexes.filter(|name| wanted.contains(name)));
         names.extend(self.remembered.outputs.keys().filter(|name| !wanted.contains(*name)).cloned());
         names.extend(wanted.into_iter().filter(|name| !self.holds(name)));
         names.extend(stale.iter().map(|at| self.asides[*at].name.clone()));
@@ -237,9 +265,9 @@ impl Publisher<'_> {
         let files = self.plan.files.iter().map(|file| self.place.names(file, self.form));
         let mut names: BTreeSet<String> = files.flat_map(|(plain, packed)| plain.into_iter().chain(packed)).collect();
         if self.form == Form::Index {
-            names.insert(self.place.main.clone());
-            if self.place.gzip == Gzip::Beside {
-                names.insert(format!("{}.gz", self.place.main));
+            for name in self.place.index_names(self.plan.files.len()) {
+                names.extend((self.place.gzip == Gzip::Beside).then(|| format!("{name}.gz")));
+                names.insert(name);
             }
         }
         names.extend(self.asides.iter().map(|aside| aside.name.clone()));
@@ -349,7 +377,7 @@ impl Publisher<'_> {
         }
         if self.form == Form::Index {
             let lines = self.index_lines(&state, |_| true);
-            self.small_file(&mut state, &self.place.main, &index(&lines, self.place.style))?;
+            self.write_indexes(&mut state, &lines)?;
         }
         self.write_asides(&mut state, stale)?;
         if !state.published.written.is_empty() {
@@ -469,7 +497,26 @@ impl Publisher<'_> {
                 lines.push(IndexLine { address, lastmod: instant(folded.standing.changed) });
             }
         }
-        self.small_file(state, &self.place.main, &index(&lines, self.place.style))
+        self.write_indexes(state, &lines)
+    }
+
+    /// Writes these lines into as many indexes as there are to be. In the moments between there may be some more of them than
+    /// one should hold.
+    fn write_indexes(&self, state: &mut State, lines: &[IndexLine]) -> Result<(), StoreError> {
+        let names = self.place.index_names(self.plan.files.len());
+        let mut rest = lines;
+        // The main file comes last: it is the one that engines look at most.
+        let mut parts = Vec::new();
+        for at in 0..names.len() {
+            let most = if at + 1 == names.len() { rest.len() } else { self.place.files_per_index.min(rest.len()) };
+            let (part, after) = rest.split_at(most);
+            parts.push(part);
+            rest = after;
+        }
+        for (name, part) in names.iter().zip(parts).rev() {
+            self.small_file(state, name, &index(part, self.place.style))?;
+        }
+        Ok(())
     }
 
     /// Writes a file that is made at once, and its compressed copy, where they are not there already.
@@ -531,8 +578,11 @@ impl Publisher<'_> {
 
     fn declare(&self, writing: &Writing<'_>) -> Result<RobotsFate, StoreError> {
         let declared = writing.fact(DECLARED)?.unwrap_or_default();
-        let Some(declaration) = Declaration::of(self.place, &declared)? else { return Ok(RobotsFate::Unnamed) };
-        writing.set_fact(DECLARED, Some(&self.place.main_address()))?;
+        let Some(declaration) = Declaration::of(self.place, self.plan.files.len(), &declared)? else {
+            return Ok(RobotsFate::Unnamed);
+        };
+        let addresses = self.place.index_addresses(self.plan.files.len());
+        writing.set_fact(DECLARED, Some(&addresses.join("\n")))?;
         let fate = declaration.fate();
         if fate != RobotsFate::Unchanged {
             disk::replace(declaration.path, &declaration.after)?;
@@ -550,7 +600,10 @@ impl Publisher<'_> {
             // A compressed copy beside a file that lives on would be sent in its place.
             let stale_copy = name.strip_suffix(".gz").is_some_and(|plain| wanted.contains(plain));
             match output.retired {
-                Some(since) if since + GRACE < self.now => state.published.to_remove.push(name.clone()),
+                Some(since) if since + i64::from(self.place.folded_days) * 86_400 < self.now => {
+                    state.published.to_remove.push(name.clone())
+                }
+                _ if self.place.is_further_index(name) => state.published.to_remove.push(name.clone()),
                 _ if is_aside(name) => state.published.to_remove.push(name.clone()),
                 _ if stale_copy => state.published.to_remove.push(name.clone()),
                 Some(_) => {}

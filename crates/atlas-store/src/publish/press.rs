@@ -3,8 +3,8 @@
 use std::borrow::Cow;
 use std::hint::black_box;
 use std::path::Path;
-use std::sync::{Arc, Mutex, PoisonError};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 
 use atlas_core::contribution::Said;
@@ -84,8 +84,7 @@ impl Rows {
         let places = || self.places.iter().filter_map(|(at, row)| Some((self.blocks[at - self.first].as_ref()?, *row)));
         let far = |bytes: &[u8]| bytes.iter().step_by(64).fold(0, |all, byte| all ^ byte);
         black_box(places().fold(0, |all, (block, row)| all ^ block.start_of(row)));
-        let rows: Vec<(Cow<'_, [u8]>, Mark)> =
-            places().map(|(block, row)| (block.row(row), block.mark(row))).collect();
+        let rows: Vec<(Cow<'_, [u8]>, Mark)> = places().map(|(block, row)| (block.row(row), block.mark(row))).collect();
         black_box(rows.iter().fold(0, |all, (row, _)| all ^ far(row)));
         rows.into_iter()
     }

@@ -37,7 +37,8 @@ impl Settled {
         let (redesign, settings) = (self.redesign, terms.settings);
         listed.par_iter_mut().zip(&lane).for_each(|(candidate, known)| {
             let moved = Moved::of(candidate, known);
-            let in_silence = known.from_page != candidate.lane.from_page
+            let in_silence = known.is_recalled()
+                || known.from_page != candidate.lane.from_page
                 || (candidate.lane.from_page && (redesign || !terms.same_reader));
             let edited = moved.content && !in_silence;
             candidate.lane.observed = if edited { terms.today } else { known.observed };

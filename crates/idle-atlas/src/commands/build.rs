@@ -1,11 +1,13 @@
 //! `build`: writes the files, the index and robots.txt; or shows what it would write.
 
-use atlas_store::build::{build, preview};
+use atlas_io::live::Live;
+use atlas_store::build::{Job, build, on_disk, preview, recall};
 use atlas_store::ledger::Ledger;
 
-use crate::args;
+use crate::args::{self, Recall};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
+use crate::interrupt;
 use crate::screen::Screen;
 use crate::view;
 
@@ -14,18 +16,44 @@ pub fn run(settings: &Settings, arguments: &args::Build, screen: &Screen) -> Res
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
     let job = settings.job(arguments.fresh, &arguments.allow, &more);
+    remember(settings, arguments.recall, &job, &mut ledger, screen)?;
     if arguments.dry_run {
         let preview = preview(&job, &mut ledger)?;
         drop(progress);
         screen.show(&preview, || view::preview::preview(&preview, screen.is_verbose()))?;
         return Ok(if preview.held.is_some() { Exit::Held } else { Exit::Done });
     }
-    let built = build(&job, &mut ledger)?;
+    let built = build(&job, &mut ledger);
     drop(progress);
+    interrupt::has_written(if built.is_ok() { Exit::Done } else { Exit::NotDone });
+    let built = built?;
     let elsewhere = settings.sitemaps_elsewhere().map(|_| settings.site.of_host("/robots.txt"));
     screen.show(&built, || {
         let elsewhere = elsewhere.as_ref().map(|address| address.as_str());
         view::survey::built(&built, elsewhere, !settings.engines.is_empty(), screen.is_verbose())
     })?;
     Ok(Exit::looking_at(view::survey::has_problems(&built.survey)))
+}
+
+/// Where there is no ledger yet, begins one from the sitemaps that are there.
+fn remember(
+    settings: &Settings,
+    from: Recall,
+    job: &Job<'_>,
+    ledger: &mut Ledger,
+    screen: &Screen,
+) -> Result<(), Failure> {
+    let recalled = match from {
+        Recall::None => None,
+        Recall::Disk => recall(job, ledger, |name| on_disk(&job.place, name))?,
+        Recall::Live if ledger.last_run()? > 0 => None,
+        Recall::Live => {
+            let live = Live::new(settings.folder_address()).map_err(Failure::said)?;
+            recall(job, ledger, |name| live.fetch(name))?
+        }
+    };
+    if let Some(recalled) = recalled {
+        screen.say(&view::survey::recalled(&recalled))?;
+    }
+    Ok(())
 }

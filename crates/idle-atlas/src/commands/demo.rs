@@ -169,7 +169,11 @@ Four things to try next, in that folder:
     }
 
     fn build(&self) -> Result<(), Failure> {
-        build::run(&self.settings()?, &args::Build { fresh: false, dry_run: false, allow: vec![] }, &self.screen)?;
+        build::run(
+            &self.settings()?,
+            &args::Build { fresh: false, dry_run: false, recall: args::Recall::Disk, allow: vec![] },
+            &self.screen,
+        )?;
         Ok(())
     }
 

@@ -12,6 +12,9 @@ pub fn run(settings: &Settings, history: &args::History, screen: &Screen) -> Res
     let Some(ledger) = Ledger::open_for_reading(&settings.ledger)? else {
         return Err(Failure::said("nothing has been built yet; begin with: idle-atlas build"));
     };
+    if history.entries {
+        return entries(&ledger, screen);
+    }
     if let Some(number) = history.run {
         let (row, report) = ledger
             .run(number)?
@@ -24,4 +27,32 @@ pub fn run(settings: &Settings, history: &args::History, screen: &Screen) -> Res
         view::history::Past { runs: ledger.runs(history.most)?, announcements: ledger.announcements(history.most)? };
     screen.show(&past, || view::history::past(&past))?;
     Ok(Exit::Done)
+}
+
+/// Every remembered entry, a line each; one after the other, however many there are. As JSON, an object a line.
+fn entries(ledger: &Ledger, screen: &Screen) -> Result<Exit, Failure> {
+    let mut out = csv::Writer::from_writer(Vec::new());
+    ledger.export(|entry| {
+        if screen.wants_json() {
+            let line = serde_json::to_string(&entry).map_err(|error| Failure::said(error.to_string()))?;
+            return screen.print(&(line + "\n"));
+        }
+        out.serialize(&entry).map_err(|error| Failure::said(error.to_string()))?;
+        if out.get_ref().len() > CHUNK { print(&mut out, screen) } else { Ok(()) }
+    })?;
+    print(&mut out, screen)?;
+    Ok(Exit::Done)
+}
+
+/// How much of a list is printed at once, in bytes.
+const CHUNK: usize = 1 << 16;
+
+fn print(out: &mut csv::Writer<Vec<u8>>, screen: &Screen) -> Result<(), Failure> {
+    let failed = |error: csv::Error| Failure::said(error.to_string());
+    out.flush().map_err(|error| failed(error.into()))?;
+    // The header is written once: the writer goes on with the same, its buffer emptied.
+    let text = String::from_utf8_lossy(out.get_ref()).into_owned();
+    let rest = csv::WriterBuilder::new().has_headers(false).from_writer(Vec::new());
+    *out = rest;
+    screen.print(&text)
 }

@@ -323,6 +323,8 @@ pub struct FilesTable {
     pub urls_per_file: Option<Spanned<UrlsPerFile>>,
     pub bytes_per_file: Option<Spanned<i64>>,
     pub media_per_file: Option<Spanned<i64>>,
+    pub files_per_index: Option<Spanned<i64>>,
+    pub folded_days: Option<Spanned<i64>>,
     pub gzip: Option<Spanned<String>>,
     pub style: Option<bool>,
     pub text: bool,

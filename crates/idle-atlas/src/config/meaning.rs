@@ -26,6 +26,7 @@ use toml::Spanned;
 use super::file::{ConfigFile, EngineTable, Origin};
 use super::sources::Sources;
 use crate::exit::Failure;
+use crate::interrupt;
 
 /// A site and everything that is to be done with it.
 pub struct Settings {
@@ -155,6 +156,7 @@ impl Settings {
             timezone: self.timezone.clone(),
             fresh,
             allow: allow.iter().copied().collect::<HashSet<_>>(),
+            begins_to_write: &interrupt::begins_to_write,
             progress,
         }
     }

@@ -9,12 +9,12 @@ use atlas_core::language;
 use atlas_core::news::{News, is_language};
 use atlas_core::page::{MOST_IMAGES, MOST_VIDEOS};
 use atlas_core::people::{STYLESHEET_NAME, Template};
-use atlas_core::placement::{LEAST_MEDIA, MOST_BYTES, MOST_URLS, USUAL_MEDIA, UrlsPerFile};
+use atlas_core::placement::{LEAST_MEDIA, MOST_BYTES, MOST_FILES, MOST_URLS, USUAL_MEDIA, UrlsPerFile};
 use atlas_core::section::{Section, Sections};
 use atlas_core::shape::{Media, SectionShape, Shape};
 use atlas_store::arrange::Cut;
 use atlas_store::people::{NewestSettings, People, VisitorSettings};
-use atlas_store::publish::{Gzip, Place};
+use atlas_store::publish::{FOLDED_DAYS, Gzip, Place};
 use toml::Spanned;
 
 use super::file::{self, ConfigFile, FilesTable, YesOrWord};
@@ -154,6 +154,16 @@ impl Context<'_> {
         number.ok_or_else(|| self.origin.error(at, "“urls_per_file”: expected a number from 1 to 50,000"))
     }
 
+    /// A number between two, both included, or the usual one.
+    fn number<N>(&self, key: &str, typed: Option<&Spanned<i64>>, (least, most): (N, N), usual: N) -> Result<N, Failure>
+    where
+        N: TryFrom<i64> + PartialOrd + Copy + std::fmt::Display,
+    {
+        let Some(typed) = typed else { return Ok(usual) };
+        let number = N::try_from(*typed.as_ref()).ok().filter(|number| (least..=most).contains(number));
+        number.ok_or_else(|| self.origin.error(typed, format!("“{key}”: expected a number from {least} to {most}")))
+    }
+
     pub(super) fn bytes_per_file(&self, number: &Spanned<i64>) -> Result<u64, Failure> {
         let within = (LEAST_BYTES..=MOST_BYTES as i64).contains(number.as_ref());
         let message = || format!("“bytes_per_file”: expected a number from {LEAST_BYTES} to {MOST_BYTES}");
@@ -218,6 +228,13 @@ impl Context<'_> {
             data,
             style: files.style.unwrap_or(true).then_some(STYLESHEET_NAME),
             main: main.to_owned(),
+            files_per_index: self.number(
+                "files_per_index",
+                files.files_per_index.as_ref(),
+                (1, MOST_FILES),
+                MOST_FILES,
+            )?,
+            folded_days: self.number("folded_days", files.folded_days.as_ref(), (0, 365), FOLDED_DAYS)?,
             gzip,
             robots,
         })

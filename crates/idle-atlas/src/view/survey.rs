@@ -2,6 +2,7 @@
 
 use atlas_store::report::{Built, Counted, DueTo, Fate, IncompleteVideo, RobotsFate, SectionReport, Survey};
 
+use atlas_store::build::Recalled;
 use atlas_store::look::Noticed;
 
 use super::grid::Grid;
@@ -31,8 +32,37 @@ pub fn survey(survey: &Survey, verbose: bool) -> String {
     if entries == 0 {
         return out + &format!("{WARN}Nothing would be left to list:{WARN:#} a build would be held back.\n");
     }
-    out += &format!("Submit this one URL:  {STRONG}{}{STRONG:#}\n", survey.main);
+    out += &submit(survey);
     out += &format!("\n{FAINT}Next: idle-atlas build{FAINT:#}\n");
+    out
+}
+
+/// What was learnt from sitemaps because there was no ledger.
+pub fn recalled(recalled: &Recalled) -> String {
+    let passed_over = match &recalled.passed_over[..] {
+        [] => String::new(),
+        [first, rest @ ..] => format!(
+            "; {first}{} cannot be read as this tool writes, and its entries are placed anew",
+            if rest.is_empty() { String::new() } else { format!(" and {} more", rest.len()) }
+        ),
+    };
+    format!(
+        "There is no ledger: the places and dates of {} were learnt from {}{passed_over}.\n\n",
+        count(recalled.entries, "entry", "entries"),
+        count(recalled.files, "sitemap file", "sitemap files")
+    )
+}
+
+/// What to submit: one URL, or those of all indexes.
+fn submit(survey: &Survey) -> String {
+    if survey.more_indexes.is_empty() {
+        return format!("Submit this one URL:  {STRONG}{}{STRONG:#}\n", survey.main);
+    }
+    let mut out =
+        format!("Submit these {} URLs, because one index cannot hold all files:\n", 1 + survey.more_indexes.len());
+    for address in std::iter::once(&survey.main).chain(&survey.more_indexes) {
+        out += &format!("  {STRONG}{address}{STRONG:#}\n");
+    }
     out
 }
 
@@ -53,7 +83,7 @@ pub fn built(built: &Built, elsewhere: Option<&str>, has_engines: bool, verbose:
     };
     out += &findings(survey, verbose);
     out += &written(built, verbose);
-    out += &format!("Submit this one URL:  {STRONG}{}{STRONG:#}\n", survey.main);
+    out += &submit(survey);
     out += &children(survey, verbose);
     if let (Some(robots), RobotsFate::Unnamed) = (elsewhere, built.robots) {
         out += &format!(

@@ -15,6 +15,8 @@ mod guarding;
 mod killing;
 mod looking;
 mod people;
+mod recalling;
+mod safety;
 mod server;
 mod several;
 mod splitting;

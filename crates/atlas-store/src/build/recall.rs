@@ -1,0 +1,264 @@
+//! Recalling: a ledger that was lost is begun anew from the site's own sitemaps, so that entries stay in their files, dates stay
+//! what they were, and nothing is told anew.
+//!
+//! What the pages said when they were last built is not in the sitemaps: of an entry that is recalled the next build takes
+//! what it says now as what it said then.
+
+use std::collections::{BTreeMap, HashSet};
+use std::fs;
+use std::path::Path;
+
+use atlas_core::choose::CHILD_PREFIX;
+use atlas_core::fingerprint;
+use atlas_core::format::{Document, Frame, RawUrl, URL_END, read};
+use atlas_core::lastmod::Lastmod;
+use atlas_core::placement::{Limits, MOST_BYTES, MOST_URLS};
+use atlas_core::section::DEFAULT;
+use atlas_core::strand::Strand;
+use jiff::tz::TimeZone;
+use serde::Serialize;
+
+use super::{FORM, Job};
+use crate::arrange::SEGMENT;
+use crate::disk::{self, OnDisk};
+use crate::error::StoreError;
+use crate::ledger::{Facts, LaneEntry, Ledger, NEVER, OutputRow, RunCounts, RunRow, Standing, Writing, facts_of};
+use crate::publish::Place;
+use crate::squeeze::{squeeze, unpack};
+
+/// What was recalled.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Recalled {
+    /// Sitemap files.
+    pub files: u64,
+    /// Entries in them.
+    pub entries: u64,
+    /// Files that were not written by this tool, or not as they stand: their entries are placed anew.
+    pub passed_over: Vec<String>,
+}
+
+/// A sitemap file that was read back.
+struct Known {
+    section: String,
+    strand: Strand,
+    number: u32,
+    changed: i64,
+    crc: u32,
+    size: u64,
+    /// The elements, one after the other, and what stands in them.
+    text: Vec<u8>,
+    urls: Vec<RawUrl>,
+}
+
+/// Begins a ledger that has no run yet from the sitemaps that are there; `fetch` gives a file by its name beside the main file.
+/// `None` where there is nothing to recall: no main file, or one that another tool wrote, or a ledger that knows more.
+pub fn recall(
+    job: &Job<'_>,
+    ledger: &mut Ledger,
+    fetch: impl Fn(&str) -> Result<Option<Vec<u8>>, StoreError>,
+) -> Result<Option<Recalled>, StoreError> {
+    if ledger.last_run()? > 0 || ledger.is_planned()? {
+        return Ok(None);
+    }
+    let place = &job.place;
+    let mut recalled = Recalled { files: 0, entries: 0, passed_over: Vec::new() };
+    let (mut children, mut known) = (BTreeMap::new(), Vec::new());
+    let mut form = None;
+    for nth in 1.. {
+        let name = place.index_names(nth * place.files_per_index).pop().unwrap_or_default();
+        let Some(bytes) = fetch(&name)? else { break };
+        let before = children.len();
+        let document = read(
+            &bytes,
+            |_| (),
+            |child| {
+                let name = child.loc.unwrap_or_default();
+                let name = name.strip_prefix(place.address.as_str()).unwrap_or(&name).to_owned();
+                children.insert(name, child.lastmod.and_then(|text| Lastmod::read(&text, &TimeZone::UTC)));
+            },
+        );
+        form = form.or(document.ok());
+        if form == Some(Document::Urlset) {
+            known.extend(file(&bytes, (DEFAULT, Strand::Pages, 1), job.now.as_second()));
+        }
+        if children.len() == before {
+            break;
+        }
+    }
+    if children.keys().any(|name| !name.starts_with(CHILD_PREFIX)) {
+        return Ok(None);
+    }
+    for (name, changed) in &children {
+        let parts = parts_of(name).zip(fetch(name)?);
+        let found = parts.and_then(|((section, strand, number), bytes)| {
+            let bytes = if name.ends_with(".gz") { unpack(&bytes, MOST_BYTES).ok()? } else { bytes };
+            file(&bytes, (section, strand, number), changed.map_or(0, |date| date.seconds()))
+        });
+        match found {
+            Some(found) => known.push(found),
+            None => recalled.passed_over.push(name.clone()),
+        }
+    }
+    if known.is_empty() {
+        return Ok(None);
+    }
+    let seed = ledger.seed()?;
+    let writing = ledger.transaction()?;
+    write(&writing, &known, seed, &mut recalled)?;
+    outputs(&writing, place, &children, job.now.as_second())?;
+    if form == Some(Document::Index) {
+        writing.set_fact(FORM, Some("index"))?;
+    }
+    let at = known.iter().map(|file| file.changed).max().unwrap_or_default();
+    let counts =
+        RunCounts { entries: recalled.entries, added: 0, changed: 0, removed: 0, left_out: 0, files_written: 0 };
+    writing.add_run(&RunRow { run: 1, at, counts }, &serde_json::to_string(&recalled).unwrap_or_default())?;
+    writing.commit()?;
+    Ok(Some(recalled))
+}
+
+/// Reads a file beside the main file, for [`recall`]; none where it is not there.
+pub fn on_disk(place: &Place, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
+    let path = place.folder.join(name);
+    match fs::read(&path) {
+        Ok(bytes) => Ok(Some(bytes)),
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(error) => Err(StoreError::io("cannot read", path)(error)),
+    }
+}
+
+/// Section, strand and number of a child file, by its name.
+fn parts_of(name: &str) -> Option<(&str, Strand, u32)> {
+    let name = name.strip_suffix(".gz").unwrap_or(name);
+    let (rest, number) = name.strip_prefix(CHILD_PREFIX)?.strip_suffix(".xml")?.rsplit_once('-')?;
+    let (section, strand) = match rest.split_once('.') {
+        Some((section, strand)) => (section, Strand::named(strand)?),
+        None => (rest, Strand::Pages),
+    };
+    Some((section, strand, number.parse().ok()?))
+}
+
+/// Takes a file apart that this tool wrote; none where it is not as this tool writes.
+fn file(bytes: &[u8], (section, strand, number): (&str, Strand, u32), changed: i64) -> Option<Known> {
+    let start = memchr::memmem::find(bytes, b"<url>")?;
+    let text = bytes[start..].strip_suffix(Frame::CLOSE)?;
+    let mut urls = Vec::new();
+    read(bytes, |url| urls.extend(url.loc.is_some().then_some(url)), |_| ()).ok()?;
+    let elements = memchr::memmem::find_iter(text, URL_END).count();
+    let whole = text.ends_with(URL_END) && elements == urls.len() && !urls.is_empty();
+    whole.then(|| Known {
+        section: section.to_owned(),
+        strand,
+        number,
+        changed,
+        crc: crc32fast::hash(bytes),
+        size: bytes.len() as u64,
+        text: text.to_vec(),
+        urls,
+    })
+}
+
+fn write(writing: &Writing<'_>, known: &[Known], seed: u64, recalled: &mut Recalled) -> Result<(), StoreError> {
+    let mut most: BTreeMap<(&str, Strand), (u32, u32)> = BTreeMap::new();
+    for file in known {
+        let (urls, number) = most.entry((&file.section, file.strand)).or_default();
+        *urls = (*urls).max(file.urls.len() as u32);
+        *number = (*number).max(file.number);
+    }
+    for file in known {
+        let (urls, _) = most[&(file.section.as_str(), file.strand)];
+        // What the file might hold when it was opened is not known; that a sibling holds so many is.
+        let limits = Limits { urls: urls.clamp(1, MOST_URLS), bytes: MOST_BYTES, media: u32::MAX };
+        let id = writing.open_file(&file.section, file.strand, file.number, limits)?;
+        let Known { changed, crc, size, .. } = *file;
+        writing.file_stands(id, limits, Standing { changed, crc, size })?;
+        let mut rest = &file.text[..];
+        for (number, urls) in (0u32..).zip(file.urls.chunks(SEGMENT)) {
+            let end = memchr::memmem::find_iter(rest, URL_END).nth(urls.len() - 1).map_or(0, |at| at + URL_END.len());
+            let (text, after) = rest.split_at(end);
+            rest = after;
+            let frame = facts_of(text, Frame::ALL).0;
+            let mut facts = Facts::default();
+            text.split_inclusive(|byte| *byte == b'\n').for_each(|element| facts.add(facts_of(element, frame).1));
+            let segment = squeeze(text).map_err(StoreError::io("cannot compress for", Path::new(&file.section)))?;
+            let mut lane = Vec::with_capacity(urls.len() * LaneEntry::BYTES);
+            urls.iter().for_each(|url| entry(url, seed).write(&mut lane));
+            writing.keep_segment(id, number, (frame, facts), &segment, (&lane, &[]))?;
+        }
+        recalled.files += 1;
+        recalled.entries += if file.strand == Strand::Pages { file.urls.len() as u64 } else { 0 };
+    }
+    for ((section, strand), (_, number)) in most {
+        writing.set_next_number(section, strand, number + 1)?;
+    }
+    Ok(())
+}
+
+/// What can be remembered of an entry: a day that is stated may have been that of a change that was seen.
+fn entry(url: &RawUrl, seed: u64) -> LaneEntry {
+    let stated = url.lastmod.as_deref().and_then(|text| Lastmod::read(text, &TimeZone::UTC));
+    let observed = match stated {
+        Some(day @ Lastmod::Day(_)) => day.epoch_day(),
+        _ => NEVER,
+    };
+    let key = fingerprint::key(seed, url.loc.as_deref().unwrap_or_default());
+    LaneEntry { observed, ..LaneEntry::recalled(key) }
+}
+
+/// Notes the files of ours that are there, those too that left the index, so that no number is given twice.
+fn outputs(
+    writing: &Writing<'_>,
+    place: &Place,
+    children: &BTreeMap<String, Option<Lastmod>>,
+    now: i64,
+) -> Result<(), StoreError> {
+    let listed: HashSet<&str> = children.keys().map(|name| name.strip_suffix(".gz").unwrap_or(name)).collect();
+    let names = fs::read_dir(&place.folder).into_iter().flatten().flatten();
+    for name in names.filter_map(|one| one.file_name().into_string().ok()) {
+        let plain = name.strip_suffix(".gz").unwrap_or(&name);
+        let is_main = plain == place.main || place.is_further_index(plain);
+        let parts = parts_of(&name);
+        if !is_main && parts.is_none() {
+            continue;
+        }
+        let path = place.folder.join(&name);
+        let read = || -> std::io::Result<Option<OnDisk>> {
+            let Some(stamp) = disk::stamp(&path)? else { return Ok(None) };
+            Ok(Some(OnDisk { stamp, crc: crc32fast::hash(&fs::read(&path)?) }))
+        };
+        let Some(on_disk) = read().map_err(StoreError::io("cannot read", &path))? else { continue };
+        let retired = (!is_main && !listed.contains(plain)).then_some(now);
+        writing.set_output(&name, &OutputRow { on_disk, retired })?;
+        if let Some((section, strand, number)) = parts {
+            writing.raise_next_number(section, strand, number + 1)?;
+        }
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("atlas-pages-1.xml", Some(("pages", Strand::Pages, 1)))]
+    #[case("atlas-cab-rides-12.xml.gz", Some(("cab-rides", Strand::Pages, 12)))]
+    #[case("atlas-halts.images-3.xml", Some(("halts", Strand::Images, 3)))]
+    #[case("atlas-halts.lamps-3.xml", None)]
+    #[case("atlas-newest.xml", None)]
+    #[case("sitemap.xml", None)]
+    fn names_tell_section_strand_and_number(#[case] name: &str, #[case] wanted: Option<(&str, Strand, u32)>) {
+        assert_eq!(parts_of(name), wanted);
+    }
+
+    #[test]
+    fn a_file_that_was_laid_out_anew_is_not_taken_apart() {
+        let ours = b"<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\">\n<url><loc>https://a.example/</loc></url>\n</urlset>\n";
+        let known = file(ours, ("pages", Strand::Pages, 1), 7).unwrap();
+        assert_eq!((known.urls.len(), &known.text[..]), (1, &b"<url><loc>https://a.example/</loc></url>\n"[..]));
+        let other = String::from_utf8_lossy(ours).replace("</url>\n", "</url>");
+        assert!(file(other.as_bytes(), ("pages", Strand::Pages, 1), 7).is_none());
+    }
+}

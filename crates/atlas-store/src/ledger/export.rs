@@ -1,0 +1,51 @@
+//! What the ledger remembers, entry by entry, for programs.
+
+use atlas_core::lastmod::Lastmod;
+use serde::Serialize;
+
+use super::{Ledger, NEVER, urls_and_dates_of};
+use crate::arrange::child_name;
+use crate::error::StoreError;
+use crate::spill::BUDGET;
+
+/// A remembered entry. One that stands in files of its own for pictures, videos or news is there once for each.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Exported {
+    /// The URL.
+    pub url: String,
+    /// The sitemap file that it stands in, without `.gz`.
+    pub file: String,
+    /// The section.
+    pub section: String,
+    /// Which files of the section: `pages`, `images`, `videos` or `news`.
+    pub strand: String,
+    /// The date that is written.
+    pub lastmod: Option<String>,
+    /// The day on which its content was last seen to change.
+    pub seen: Option<Lastmod>,
+    /// The run in which it last changed; 0 in files of their own, which tell of no changes.
+    pub run: u32,
+}
+
+impl Ledger {
+    /// Gives all remembered entries, file by file in the order in which they stand there.
+    pub fn export<E: From<StoreError>>(&self, mut take: impl FnMut(Exported) -> Result<(), E>) -> Result<(), E> {
+        let remembered = self.remembered(BUDGET, false)?;
+        for (file, segment) in remembered.segments(|_| true) {
+            let lane = self.lane(file.id, segment)?;
+            let written = urls_and_dates_of(&self.body(file.id, segment.number)?, segment.size)?;
+            for (entry, (url, lastmod)) in lane.into_iter().zip(written) {
+                take(Exported {
+                    url,
+                    file: child_name(&file.section, file.strand, file.number),
+                    section: file.section.clone(),
+                    strand: file.strand.to_string(),
+                    lastmod,
+                    seen: Some(entry.observed).filter(|day| *day != NEVER).and_then(Lastmod::from_epoch_day),
+                    run: entry.changed,
+                })?;
+            }
+        }
+        Ok(())
+    }
+}

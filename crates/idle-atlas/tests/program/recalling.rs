@@ -1,0 +1,134 @@
+//! Builds on a machine without a ledger: it is begun anew from the site's own sitemaps.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::sync::{Arc, Mutex};
+
+use rstest::rstest;
+
+use crate::server::{Answer, Server};
+use crate::support::{DAY, NOON, Site, count};
+
+fn lose_the_ledger(site: &Site) {
+    fs::remove_dir_all(site.path(".idle-atlas")).unwrap();
+}
+
+#[test]
+fn without_a_ledger_every_file_and_date_of_the_sample_site_stays() {
+    let mut site = Site::sample();
+    site.build();
+    let before = site.outputs();
+    lose_the_ledger(&site);
+    site.at(NOON + 2 * DAY);
+    // The news of the sample are older than two days by then, but for those that are asked for.
+    site.run(&["build"])
+        .says(1, &["places and dates of 96 entries were learnt from 10 sitemap files", "no entry changed"]);
+    let after = site.outputs();
+    for (name, bytes) in before.iter().filter(|(name, _)| name.contains("sitemap") || name.contains("atlas-")) {
+        assert!(after[name] == *bytes, "{name} is another");
+    }
+    site.run(&["announce", "--dry-run"]);
+    assert_eq!(count(&site.json(&["build"]), "changed"), 0);
+}
+
+/// Halts without dates, in files of ten; one of which was edited a day later, so that only the ledger knew its date.
+fn halts(site: &mut Site, gzip: &str) {
+    site.configure(&format!(
+        "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n[files]\nurls_per_file = 10\ngzip = \"{gzip}\"\n"
+    ));
+    for halt in 0..35 {
+        site.page(&format!("halts/{halt:02}/index.html"), "A halt", &format!("Halt {halt}"));
+    }
+    site.build();
+    site.at(NOON + DAY);
+    site.page("halts/07/index.html", "A halt", "It has a lamp now");
+    site.build();
+}
+
+#[rstest]
+fn a_date_that_only_the_ledger_knew_is_read_back(#[values("beside", "only", "off")] gzip: &str) {
+    let mut site = Site::new("");
+    halts(&mut site, gzip);
+    assert_eq!(site.lastmod("/halts/07/").as_deref(), Some("2026-11-24"));
+    let (before, listed) = (site.outputs(), site.listed());
+    lose_the_ledger(&site);
+    site.at(NOON + 9 * DAY);
+    let built = site.build();
+    assert_eq!((count(&built, "added"), count(&built, "changed"), count(&built, "removed")), (0, 0, 0));
+    assert!(site.outputs() == before);
+    // What comes later goes where it would have gone, and what goes is missed.
+    site.page("halts/99/index.html", "A halt", "A new one");
+    fs::remove_dir_all(site.path("public/halts/03")).unwrap();
+    let built = site.build();
+    assert_eq!((count(&built, "added"), count(&built, "changed"), count(&built, "removed")), (1, 0, 1));
+    let now = site.listed();
+    let moved = listed.iter().flat_map(|(name, urls)| urls.iter().map(move |url| (name, url)));
+    for (name, url) in moved.filter(|(_, url)| !url.loc.as_deref().unwrap().contains("/03/")) {
+        assert!(now[name].iter().any(|other| other.loc == url.loc), "{:?} has left {name}", url.loc);
+    }
+}
+
+#[test]
+fn what_is_served_will_do_where_nothing_is_on_the_disk() {
+    let served: Arc<Mutex<BTreeMap<String, Vec<u8>>>> = Arc::default();
+    let answers = Arc::clone(&served);
+    let server = Server::start(move |request| {
+        let files = answers.lock().unwrap();
+        match files.get(request.path.trim_start_matches('/')) {
+            Some(bytes) => Answer::Full(200, vec![], bytes.clone()),
+            None => Answer::Full(404, vec![], vec![]),
+        }
+    });
+    let mut site = Site::at_url(&server.url(), "");
+    halts(&mut site, "only");
+    let before = site.outputs();
+    served.lock().unwrap().extend(before.clone());
+    lose_the_ledger(&site);
+    let sitemaps = before.keys().filter(|name| name.ends_with(".xml") || name.ends_with(".gz"));
+    sitemaps.for_each(|name| fs::remove_file(site.path("public").join(name)).unwrap());
+    site.at(NOON + 9 * DAY);
+    site.run(&["build", "--recall", "live"])
+        .says(0, &["35 entries were learnt from 4 sitemap files", "no entry changed"]);
+    assert!(site.outputs() == before);
+}
+
+#[test]
+fn a_server_that_does_not_answer_is_told_and_nothing_is_begun_anew() {
+    let server = Server::start(|_| Answer::Full(503, vec![], vec![]));
+    let mut site = Site::at_url(&server.url(), "");
+    halts(&mut site, "off");
+    lose_the_ledger(&site);
+    site.run(&["build", "--recall", "live"]).says(2, &["sitemap.xml", "503"]);
+}
+
+#[test]
+fn a_file_that_is_not_as_it_was_written_is_told_and_placed_anew() {
+    let mut site = Site::new("");
+    halts(&mut site, "off");
+    lose_the_ledger(&site);
+    let text = site.read("public/atlas-pages-2.xml").replace("</url>\n", "</url>");
+    site.spoil("atlas-pages-2.xml", text);
+    site.at(NOON + 9 * DAY);
+    site.run(&["build"]).says(0, &["atlas-pages-2.xml cannot be read as this tool writes"]);
+    assert_eq!(site.paths().len(), 35);
+    assert!(!site.path("public/atlas-pages-5.xml").exists() || site.listed().len() >= 4);
+}
+
+#[test]
+fn another_tools_sitemap_is_not_recalled() {
+    let site = Site::new("[[source]]\nfrom = \"html\"\nfolder = \"public\"\n");
+    site.page("a.html", "A", "A");
+    site.write(
+        "public/sitemap.xml",
+        "<sitemapindex xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><sitemap><loc>https://www.marrowvale.example/posts-1.xml</loc></sitemap></sitemapindex>",
+    );
+    site.run(&["build"]).says(3, &["another tool wrote it"]);
+}
+
+#[test]
+fn the_ledger_can_be_begun_anew_for_good() {
+    let mut site = Site::new("");
+    halts(&mut site, "beside");
+    lose_the_ledger(&site);
+    site.run(&["build", "--recall", "none"]).says(0, &["this one is the baseline"]);
+}

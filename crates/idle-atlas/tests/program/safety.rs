@@ -1,0 +1,181 @@
+//! What can go wrong with the machine: a disk that fills up, a ledger that is lost, newer or damaged, a signal in the middle.
+
+use std::collections::BTreeMap;
+use std::fmt::Write as _;
+use std::fs;
+use std::process::Command;
+use std::thread::sleep;
+use std::time::Duration;
+
+use rstest::rstest;
+
+use crate::support::{NOON, Ran, Site};
+
+const CONFIG: &str =
+    "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = 300\ngzip = \"beside\"\n";
+
+fn table(site: &Site, rows: usize, minute: usize) {
+    let mut table = "url,modified,title\n".to_owned();
+    for row in 0..rows {
+        let minute = if row % 7 == 0 { minute } else { 0 };
+        writeln!(table, "/halts/{row}/,2026-11-01T08:{minute:02}:00Z,Halt {row}").unwrap();
+    }
+    site.write("t.csv", table);
+}
+
+fn sitemaps(site: &Site) -> BTreeMap<String, Vec<u8>> {
+    site.outputs().into_iter().filter(|(name, _)| name.contains(".xml")).collect()
+}
+
+/// Runs a build that may write files of no more than so many blocks of 512 bytes: past that, writing fails as on a full disk.
+fn build_within(site: &Site, blocks: u32) -> Ran {
+    let program = site.command(&["build", "--quiet"]);
+    let line = format!("trap '' XFSZ; ulimit -f {blocks}; exec \"$0\" \"$@\"");
+    let mut command = Command::new("bash");
+    command.args(["-c", &line]).arg(program.get_program()).args(program.get_args());
+    command.current_dir(program.get_current_dir().unwrap());
+    command.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    Ran::of(command.output().unwrap())
+}
+
+#[test]
+fn a_disk_that_fills_up_leaves_a_whole_site() {
+    let mut site = Site::new(CONFIG);
+    table(&site, 3000, 0);
+    site.build();
+    let mut failed = 0;
+    for (round, blocks) in [1, 2, 4, 8, 12, 16, 24, 40, 60, 90, 140, 220, 400, 800].into_iter().enumerate() {
+        site.at(NOON + 60 * (round as i64 + 1));
+        table(&site, 3000 + round * 5, round + 1);
+        let before = site.paths();
+        let ran = build_within(&site, blocks);
+        if ran.code != 0 {
+            failed += 1;
+            ran.says(2, &["error:"]);
+            // All that was listed is still there, in files that are whole: reading them panics otherwise.
+            assert!(before.is_subset(&site.paths()), "with {blocks} blocks");
+        }
+        site.run(&["build"]).says(0, &["Submit"]);
+        assert_eq!(site.paths().len(), 3000 + round * 5);
+        site.run(&["check"]).says(0, &["Nothing is wrong"]);
+    }
+    assert!(failed >= 5, "only {failed} builds ran out of room");
+}
+
+/// Changes something about the ledger, and what a build says to that.
+#[rstest]
+#[case::newer(|site: &Site| {
+    let ledger = rusqlite::Connection::open(site.path(".idle-atlas/ledger.db")).unwrap();
+    ledger.pragma_update(None, "user_version", 99).unwrap();
+}, "newer Idle Atlas")]
+#[case::not_a_ledger(|site: &Site| site.write(".idle-atlas/ledger.db", vec![b'x'; 9000]), "move that folder away")]
+#[case::cut_short(|site: &Site| {
+    let bytes = fs::read(site.path(".idle-atlas/ledger.db")).unwrap();
+    site.write(".idle-atlas/ledger.db", &bytes[..bytes.len() / 2]);
+}, "move that folder away")]
+#[case::a_file_in_its_place(|site: &Site| {
+    fs::remove_dir_all(site.path(".idle-atlas")).unwrap();
+    site.write(".idle-atlas", "not a folder");
+}, "cannot make .idle-atlas")]
+fn a_ledger_that_cannot_be_used_leaves_the_old_files(#[case] harm: fn(&Site), #[case] wanted: &str) {
+    let site = Site::new(CONFIG);
+    table(&site, 2000, 0);
+    site.build();
+    let before = sitemaps(&site);
+    harm(&site);
+    table(&site, 2000, 5);
+    site.run(&["build"]).says(2, &[wanted]);
+    assert!(sitemaps(&site) == before);
+    // What the message says to do helps.
+    let folder = site.path(".idle-atlas");
+    if folder.is_dir() {
+        fs::remove_dir_all(folder).unwrap()
+    } else {
+        fs::remove_file(folder).unwrap()
+    }
+    site.run(&["build"]).says(0, &["2,000 entries were learnt from"]);
+}
+
+#[test]
+fn a_ledger_damaged_in_one_place_is_told() {
+    let site = Site::new(CONFIG);
+    table(&site, 3000, 0);
+    site.build();
+    let path = site.path(".idle-atlas/ledger.db");
+    let whole = fs::read(&path).unwrap();
+    let before = sitemaps(&site);
+    let mut refused = 0;
+    for at in (20_000..whole.len()).step_by(whole.len() / 40) {
+        let mut bytes = whole.clone();
+        bytes[at..(at + 64).min(whole.len())].fill(0xa5);
+        fs::write(&path, &bytes).unwrap();
+        table(&site, 3000, 9);
+        let ran = site.run(&["build"]);
+        // Damage in a part that nobody reads does no harm; the rest is refused, or mended by what the sources say.
+        if ran.code == 2 {
+            refused += 1;
+            ran.says(2, &["ledger"]);
+            assert!(sitemaps(&site) == before || site.paths().len() == 3000);
+        }
+        assert_eq!(site.paths().len(), 3000);
+        for (name, bytes) in &before {
+            fs::write(site.path("public").join(name), bytes).unwrap();
+        }
+    }
+    assert!(refused > 0);
+}
+
+#[rstest]
+fn a_signal_leaves_the_old_set_or_the_new_one(#[values("INT", "TERM", "HUP")] signal: &str) {
+    let mut site = Site::new(CONFIG);
+    table(&site, 20_000, 0);
+    site.build();
+    let mut stopped = 0;
+    for round in 1..=12 {
+        site.at(NOON + 60 * round);
+        let old = sitemaps(&site);
+        table(&site, 20_000, round as usize);
+        let child = site.command(&["build", "--quiet"]).spawn().unwrap();
+        sleep(Duration::from_millis(30 * round as u64));
+        Command::new("kill").args([&format!("-{signal}"), &child.id().to_string()]).status().unwrap();
+        let ran = Ran::of(child.wait_with_output().unwrap());
+        assert!([0, 130].contains(&ran.code), "{}", ran.code);
+        stopped += u64::from(ran.code == 130);
+        let now = sitemaps(&site);
+        site.build();
+        let new = sitemaps(&site);
+        assert!(now == old || now == new, "neither the old set nor the new one, in round {round}");
+    }
+    assert!(stopped > 0);
+}
+
+#[test]
+fn the_state_is_one_folder_that_can_be_carried() {
+    let site = Site::new(CONFIG);
+    table(&site, 1000, 0);
+    site.build();
+    let elsewhere = Site::new(CONFIG);
+    table(&elsewhere, 1000, 0);
+    for folder in [".idle-atlas", "public"] {
+        let copied = Command::new("cp").arg("-r").arg(site.path(folder)).arg(elsewhere.path("")).status().unwrap();
+        assert!(copied.success());
+    }
+    let built = elsewhere.build();
+    assert_eq!(built["written"].as_array().map(Vec::len), Some(0), "{}", built["written"]);
+}
+
+#[test]
+fn what_is_remembered_can_be_taken_out() {
+    let site = Site::new(CONFIG);
+    table(&site, 700, 0);
+    site.build();
+    let ran = site.run(&["history", "--entries"]);
+    let mut reader = csv::Reader::from_reader(ran.out.as_bytes());
+    assert_eq!(reader.headers().unwrap(), vec!["url", "file", "section", "strand", "lastmod", "seen", "run"]);
+    let rows: Vec<csv::StringRecord> = reader.records().map(Result::unwrap).collect();
+    assert_eq!(rows.len(), 700);
+    assert_eq!(&rows[699][1], "atlas-pages-3.xml");
+    let lines = site.run(&["history", "--entries", "--json"]).out;
+    assert_eq!(lines.lines().count(), 700);
+    assert!(lines.lines().all(|line| serde_json::from_str::<serde_json::Value>(line).unwrap()["run"] == 1));
+}
