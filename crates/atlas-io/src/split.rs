@@ -20,9 +20,22 @@ pub(crate) struct Splitter<'t> {
     cr: usize,
     /// Where the last record was.
     last: Range<usize>,
+    /// What reads records with quotes: made when the first comes.
+    careful: Option<Box<Careful>>,
+}
+
+/// Reads records with quotes.
+struct Careful {
     core: csv_core::Reader,
     unquoted: Vec<u8>,
     ends: Vec<usize>,
+}
+
+impl Careful {
+    fn new(delimiter: u8) -> Box<Self> {
+        let core = csv_core::ReaderBuilder::new().delimiter(delimiter).build();
+        Box::new(Self { core, unquoted: vec![0; 4096], ends: vec![0; 64] })
+    }
 }
 
 impl<'t> Splitter<'t> {
@@ -36,9 +49,7 @@ impl<'t> Splitter<'t> {
             quote: find(text, b'"', 0),
             cr: find(text, b'\r', 0),
             last: 0..0,
-            core: csv_core::ReaderBuilder::new().delimiter(delimiter).build(),
-            unquoted: vec![0; 4096],
-            ends: vec![0; 64],
+            careful: None,
         }
     }
 
@@ -119,18 +130,19 @@ impl<'t> Splitter<'t> {
 
     /// Reads a record that has quotes, or lines that end in another way.
     fn quoted(&mut self, fields: &mut Vec<Cow<'t, str>>) -> Option<u64> {
-        self.core.reset();
+        let delimiter = self.delimiter;
+        let Careful { core, unquoted, ends } = &mut **self.careful.get_or_insert_with(|| Careful::new(delimiter));
+        core.reset();
         let (mut bytes, mut found, begun) = (0, 0, self.at);
         loop {
             let rest = &self.text.as_bytes()[self.at..];
-            let (result, read, written, ended) =
-                self.core.read_record(rest, &mut self.unquoted[bytes..], &mut self.ends[found..]);
+            let (result, read, written, ended) = core.read_record(rest, &mut unquoted[bytes..], &mut ends[found..]);
             (self.at, bytes, found) = (self.at + read, bytes + written, found + ended);
             match result {
                 // The end of the block ends its last record.
                 ReadRecordResult::InputEmpty => {}
-                ReadRecordResult::OutputFull => self.unquoted.resize(self.unquoted.len() * 2, 0),
-                ReadRecordResult::OutputEndsFull => self.ends.resize(self.ends.len() * 2, 0),
+                ReadRecordResult::OutputFull => unquoted.resize(unquoted.len() * 2, 0),
+                ReadRecordResult::OutputEndsFull => ends.resize(ends.len() * 2, 0),
                 ReadRecordResult::Record => break,
                 ReadRecordResult::End => return None,
             }
@@ -147,8 +159,8 @@ impl<'t> Splitter<'t> {
         }
         self.line += memchr_iter(b'\n', &self.text.as_bytes()[begun..self.at]).count() as u64;
         let mut start = 0;
-        for end in &self.ends[..found] {
-            fields.push(Cow::Owned(String::from_utf8_lossy(&self.unquoted[start..*end]).into_owned()));
+        for end in &ends[..found] {
+            fields.push(Cow::Owned(String::from_utf8_lossy(&unquoted[start..*end]).into_owned()));
             start = *end;
         }
         Some(line)

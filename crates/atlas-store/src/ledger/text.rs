@@ -39,7 +39,8 @@ impl SegmentText {
     }
 }
 
-/// The namespaces that an element needs and what it holds; `within` are all namespaces that there may be.
+/// The namespaces that an element needs and what it holds; `within` are all namespaces that there may be. Of several elements, the
+/// date is that of the first.
 pub(crate) fn facts_of(element: &[u8], within: Frame) -> (Frame, Facts) {
     let count = |may_be: bool, tag: &str| {
         if may_be { memmem::find_iter(element, tag).count() as u64 } else { 0 }
@@ -51,8 +52,9 @@ pub(crate) fn facts_of(element: &[u8], within: Frame) -> (Frame, Facts) {
         news: count(within.news, "<news:news>") > 0,
         alternates: count(within.alternates, "<xhtml:link ") > 0,
     };
-    let newest = memmem::find(element, b"<lastmod>").and_then(|at| {
-        let date = &element[at + b"<lastmod>".len()..];
+    // The date comes right after the address.
+    let newest = element.strip_prefix(b"<url><loc>").and_then(|rest| {
+        let date = rest[memchr::memchr(b'<', rest)?..].strip_prefix(b"</loc><lastmod>")?;
         let date = std::str::from_utf8(&date[..memchr::memchr(b'<', date)?]).ok()?;
         Lastmod::read(date, &TimeZone::UTC)
     });
