@@ -4,6 +4,7 @@ use std::borrow::Cow;
 
 use atlas_core::choose::{Kept, Verdict};
 use atlas_core::contribution::Said;
+use atlas_core::fingerprint;
 use atlas_core::people::{
     self, Feed, Label, Line, STYLESHEET, Template, Visitors, atom, rss, text_file_name, text_files,
 };
@@ -30,6 +31,14 @@ pub struct People {
 }
 
 impl People {
+    /// A fingerprint of how they are made: the same entries then make the same files.
+    pub(crate) fn print(&self, job: &Job<'_>) -> u64 {
+        let place = &job.place;
+        let (version, zone) = (env!("CARGO_PKG_VERSION"), job.timezone.iana_name());
+        let sections = job.chooser.sections.list().iter().map(|section| section.label()).collect::<Vec<_>>();
+        fingerprint::settings(&format!("{version} {self:?} {:?} {} {zone:?} {sections:?}", place.style, place.site))
+    }
+
     /// Whether all entries are listed for people.
     fn wants_lines(&self) -> bool {
         self.visitors.is_some() || self.newest.is_some() || self.text

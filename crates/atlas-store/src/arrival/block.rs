@@ -263,11 +263,13 @@ impl Block {
             None => {
                 let marks = bytes[at..].as_chunks().0.iter().map(packed::read).collect();
                 bytes.truncate(at);
+                bytes.shrink_to_fit();
                 Rows::Read { bytes, marks }
             }
             Some(reading) => {
                 let slips = bytes[at..].as_chunks().0.iter().map(Slip::read).collect();
                 bytes.truncate(at);
+                bytes.shrink_to_fit();
                 Rows::Unread { text: bytes, slips, reading }
             }
         };

@@ -266,7 +266,8 @@ impl Arrivals {
         let mut near = near();
         near.push_back((at, block.clone()));
         let mut size: usize = near.iter().map(|(_, block)| block.size()).sum();
-        while size > self.budget && near.len() > 1 {
+        // What is read back is looked at in windows: less of it has to be at hand than of what is being gathered.
+        while size > self.budget / 8 * 5 && near.len() > 1 {
             size -= near.pop_front().map_or(0, |(_, block)| block.size());
         }
         block

@@ -27,11 +27,12 @@ use crate::arrange::{self, Cut, From, Plan, Renderer, SegmentPlan, arrange};
 use crate::arrival::{Arrivals, Desk, Need, Place};
 pub use crate::derive::ARCHIVES;
 use crate::derive::{Alternates, archives};
+use crate::disk;
 use crate::error::StoreError;
 use crate::ledger::{Change, Ledger, Remembered, RunCounts, RunRow, Tombstone};
 use crate::look::{self, Listed, Listing, notice};
 use crate::people::{Lines, People};
-use crate::publish::{self, Form, Press, Publisher, remove};
+use crate::publish::{self, Form, Press, Publisher, is_aside, remove};
 use crate::report::{
     Built, Changes, Counted, Fate, FileReport, Guard, LeftOut, RobotsFate, SectionReport, SourceReport, Survey, Waiting,
 };
@@ -41,6 +42,8 @@ use crate::source::{Gathering, Memory, Outcome, Source};
 /// Facts of the ledger that a build needs.
 const READER: &str = "reader";
 const FORM: &str = "form";
+/// How what is for people was made.
+const PEOPLE: &str = "people";
 /// What the rows were decided by that are known unread.
 const CHOICES: &str = "choices";
 
@@ -100,6 +103,8 @@ struct Found {
     settings: u64,
     /// What the last build stood for.
     before: Before,
+    /// The files beside the sitemaps are known to be as they should.
+    asides_stand: bool,
     /// The entries that are no longer in.
     gone: Vec<Departed>,
 }
@@ -131,8 +136,23 @@ impl Found {
                 run: self.run as u32,
             },
             asides,
+            asides_stand: self.asides_stand,
             form: job.place.form(plan.files.len(), self.was_index),
             now: job.now.as_second(),
+        }
+    }
+
+    /// Whether all entries are as they were, so that what is made of all of them is, too.
+    fn is_unmoved(&self) -> bool {
+        let settled = &self.settled;
+        settled.listed.is_empty() && settled.added.count() == 0 && self.gone.is_empty() && settled.gone.is_empty()
+    }
+
+    /// The files beside the sitemaps.
+    fn asides<'a>(&'a self, job: &'a Job<'_>, lines: Option<&'a Lines<'a>>) -> Vec<crate::publish::Aside<'a>> {
+        match lines {
+            Some(lines) => lines.asides(job),
+            None => standing_asides(&self.remembered).map(crate::publish::Aside::standing).collect(),
         }
     }
 
@@ -230,8 +250,8 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
     if let Some(held) = guard(job, &found) {
         return Err(StoreError::Held(held));
     }
-    let lines = found.lines(job);
-    let asides = lines.asides(job);
+    let lines = (!found.asides_stand).then(|| found.lines(job));
+    let asides = found.asides(job, lines.as_ref());
     let publisher = found.publisher(job, &asides);
     let form = publisher.form;
     let stale = publisher.stale_asides();
@@ -245,6 +265,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
     if form == Form::Index {
         writing.set_fact(FORM, Some("index"))?;
     }
+    writing.set_fact(PEOPLE, Some(&job.people.print(job).to_string()))?;
     writing.set_fact(CHOICES, job.choices.map(|choices| choices.to_string()).as_deref())?;
     restate(&found, &writing)?;
     writing.set_fact(READER, Some(&page::VERSION.to_string()))?;
@@ -301,14 +322,27 @@ struct Gathered {
 
 /// What is needed of the rows.
 fn need(job: &Job<'_>, ledger: &Ledger, purpose: Purpose) -> Result<Need, StoreError> {
-    if purpose != Purpose::Write || job.fresh {
+    let (people, known) = (job.people.wants_all(), ledger.fact(CHOICES)?.zip(job.choices));
+    let known = known.is_some_and(|(known, now)| known == now.to_string()) && job.chooser.archives.is_empty();
+    if purpose != Purpose::Write {
         return Ok(Need::All);
     }
-    if job.people.wants_all() {
-        return Ok(Need::AllAtHand);
-    }
-    let known = ledger.fact(CHOICES)?.zip(job.choices).is_some_and(|(known, now)| known == now.to_string());
-    Ok(if known && job.chooser.archives.is_empty() { Need::Moved } else { Need::All })
+    Ok(match known && !job.fresh && (!people || same_people(job, ledger)?) {
+        true => Need::Moved,
+        false if people => Need::AllAtHand,
+        false => Need::All,
+    })
+}
+
+/// Whether what is for people would be made as it was.
+fn same_people(job: &Job<'_>, ledger: &Ledger) -> Result<bool, StoreError> {
+    Ok(ledger.fact(PEOPLE)?.as_deref() == Some(&job.people.print(job).to_string()))
+}
+
+/// The names of the files beside the sitemaps, as they were written last.
+fn standing_asides(remembered: &Remembered) -> impl Iterator<Item = String> {
+    let standing = remembered.outputs.iter().filter(|(name, output)| is_aside(name) && output.retired.is_none());
+    standing.map(|(name, _)| name.clone())
 }
 
 fn gather(
@@ -344,13 +378,12 @@ fn gather(
 
 fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, StoreError> {
     let need = need(job, ledger, purpose)?;
-    match find_with(job, ledger, purpose, need)? {
-        Some(found) => Ok(found),
-        None => {
-            let found = find_with(job, ledger, purpose, Need::All)?;
-            found.ok_or(StoreError::LedgerDamaged("entries are remembered twice"))
-        }
+    let enough = |found: &Found| need != Need::Moved || !job.people.wants_all() || found.asides_stand;
+    if let Some(found) = find_with(job, ledger, purpose, need)?.filter(enough) {
+        return Ok(found);
     }
+    let all = if job.people.wants_all() { Need::AllAtHand } else { Need::All };
+    find_with(job, ledger, purpose, all)?.ok_or(StoreError::LedgerDamaged("entries are remembered twice"))
 }
 
 /// Finds what there is; `None` where more is needed of the rows than was thought.
@@ -398,7 +431,7 @@ fn find_with(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose, need: Need) -
     let gone = gone(ledger, &remembered, &settled)?;
     let was_index = ledger.fact(FORM)?.is_some();
     let first = last_run == 0;
-    Ok(Some(Found {
+    let mut found = Found {
         arrivals,
         blocks,
         remembered,
@@ -412,8 +445,18 @@ fn find_with(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose, need: Need) -
         was_index,
         settings,
         before: Before::read(ledger)?,
+        asides_stand: false,
         gone,
-    }))
+    };
+    let stand = |name: String| {
+        found.remembered.outputs.get(&name).is_some_and(|output| disk::holds(&job.place.path(&name), &output.on_disk))
+    };
+    found.asides_stand = found.remembered.planned.is_empty()
+        && !found.first
+        && found.is_unmoved()
+        && same_people(job, ledger)?
+        && standing_asides(&found.remembered).all(stand);
+    Ok(Some(found))
 }
 
 /// Remembers how rows are known that came in another form and say the same, in segments that stay.

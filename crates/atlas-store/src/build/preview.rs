@@ -23,8 +23,8 @@ pub fn preview(job: &Job<'_>, ledger: &mut Ledger) -> Result<Preview, StoreError
         Declaration::of(&job.place, found.plan.files.len(), &declared)?.map_or(RobotsFate::Unnamed, |one| one.fate());
 
     let plan = &found.plan;
-    let lines = found.lines(job);
-    let asides = lines.asides(job);
+    let lines = (!found.asides_stand).then(|| found.lines(job));
+    let asides = found.asides(job, lines.as_ref());
     let publisher = found.publisher(job, &asides);
     let asides = publisher.stale_asides().into_iter().map(|at| publisher.asides[at].name.clone()).collect();
     let before: BTreeMap<i64, &FileRow> = found.remembered.files.iter().map(|file| (file.id, file)).collect();

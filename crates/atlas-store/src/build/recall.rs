@@ -122,7 +122,8 @@ pub fn on_disk(place: &Place, name: &str) -> Result<Option<Vec<u8>>, StoreError>
     let path = place.folder.join(name);
     match fs::read(&path) {
         Ok(bytes) => Ok(Some(bytes)),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        // What is no file is told when it is to be written over.
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound || path.is_dir() => Ok(None),
         Err(error) => Err(StoreError::io("cannot read", path)(error)),
     }
 }

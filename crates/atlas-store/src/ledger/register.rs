@@ -40,7 +40,7 @@ const fn slots(entries: usize) -> usize {
 
 /// The slot, of so many, from which on an entry is looked for.
 fn home(tag: u64, slots: usize) -> usize {
-    (u128::from(tag << 6) * slots as u128 >> 64) as usize
+    ((u128::from(tag << 6) * slots as u128) >> 64) as usize
 }
 
 fn next(slot: usize, slots: usize) -> usize {

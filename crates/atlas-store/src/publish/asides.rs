@@ -22,6 +22,11 @@ impl<'a> Aside<'a> {
         Self { name: name.into(), make: Box::new(make) }
     }
 
+    /// A file that stands as it is to be: it is never made.
+    pub(crate) fn standing(name: impl Into<String>) -> Self {
+        Self::new(name, Vec::new)
+    }
+
     /// Makes it.
     pub fn bytes(&self) -> Vec<u8> {
         (self.make)()

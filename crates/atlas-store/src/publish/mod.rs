@@ -228,6 +228,8 @@ pub struct Publisher<'a> {
     pub(crate) press: Press<'a>,
     /// Files beside the sitemaps: for people, for templates.
     pub asides: &'a [Aside<'a>],
+    /// They are known to be as they should: nothing that goes into them has moved.
+    pub asides_stand: bool,
     /// The form of the main file.
     pub form: Form,
     /// The instant of the build, in seconds since 1970.
@@ -285,6 +287,9 @@ impl Publisher<'_> {
             let known = self.remembered.outputs.get(&aside.name);
             known.is_none_or(|known| known.on_disk.crc != crc32fast::hash(&aside.bytes())) || !self.holds(&aside.name)
         };
+        if self.asides_stand {
+            return Vec::new();
+        }
         (0..self.asides.len()).into_par_iter().filter(stale).collect()
     }
 

@@ -82,7 +82,7 @@ impl Table {
         let header = lines.next().expect("a header");
         let lines: Vec<String> = lines.collect();
         let mut newest: Vec<usize> = (0..lines.len()).collect();
-        let date = |at: usize| lines[at].splitn(4, ',').nth(2).unwrap_or("").to_owned();
+        let date = |at: usize| lines[at].split(',').nth(2).unwrap_or("").to_owned();
         newest.sort_by_cached_key(|at| std::cmp::Reverse(date(*at)));
         newest.truncate(lines.len() / 10);
         Self { header, lines, newest }
