@@ -153,7 +153,7 @@ pub struct Member(u32);
 pub enum From {
     /// It is as it was: its place in the segment before.
     Base(u32),
-    /// It is among [`Settled::listed`].
+    /// It is among the entries that are looked at closely: its place there.
     Listed(u32),
     /// It is new: its row.
     Row(Place),
