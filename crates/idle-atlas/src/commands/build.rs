@@ -13,10 +13,10 @@ use crate::view;
 
 pub fn run(settings: &Settings, arguments: &args::Build, screen: &Screen) -> Result<Exit, Failure> {
     let mut ledger = Ledger::open(&settings.ledger)?;
+    remember(settings, arguments.recall, &settings.job(false, &[], &|_| ()), &mut ledger, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
     let job = settings.job(arguments.fresh, &arguments.allow, &more);
-    remember(settings, arguments.recall, &job, &mut ledger, screen)?;
     if arguments.dry_run {
         let preview = preview(&job, &mut ledger)?;
         drop(progress);
