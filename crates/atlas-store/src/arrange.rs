@@ -253,6 +253,22 @@ impl SegmentPlan {
 }
 
 impl FilePlan {
+    /// A file as the ledger knows it.
+    pub(crate) fn as_it_stands(file: &FileRow) -> Self {
+        Self {
+            id: Some(file.id),
+            section: file.section.clone(),
+            strand: file.strand,
+            number: file.number,
+            limits: file.limits,
+            resized: false,
+            before: Some(file.standing),
+            segments: file.segments.iter().copied().map(SegmentPlan::Kept).collect(),
+            dropped: Vec::new(),
+            loses_to_others: false,
+        }
+    }
+
     /// Entries in it.
     pub fn urls(&self) -> u64 {
         self.segments.iter().map(|segment| segment.len() as u64).sum()

@@ -41,7 +41,7 @@ use crate::source::{Gathering, Memory, Outcome, Source};
 
 /// Facts of the ledger that a build needs.
 const READER: &str = "reader";
-const FORM: &str = "form";
+pub(crate) const FORM: &str = "form";
 /// How what is for people was made.
 const PEOPLE: &str = "people";
 /// What the rows were decided by that are known unread.

@@ -8,6 +8,7 @@ mod asides;
 mod placing;
 mod press;
 mod sheet;
+mod undo;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Write as _};
@@ -26,6 +27,7 @@ pub(crate) use self::press::{Order, Press};
 use self::press::{Pressed, Queue};
 use self::sheet::Sheet;
 use crate::arrange::{FilePlan, Made, Plan, SegmentPlan};
+use crate::build::FORM;
 use crate::disk::{self, Draft, OnDisk};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, OutputRow, Remembered, Standing, Writing};
@@ -319,6 +321,9 @@ impl Publisher<'_> {
     pub fn publish(&self, writing: &Writing<'_>, stale: &[usize]) -> Result<Published, StoreError> {
         disk::sweep(&self.place.folder)?;
         self.aside_folders().iter().try_for_each(|folder| disk::sweep(folder))?;
+        if !self.remembered.planned.is_empty() && writing.fact(FORM)?.is_some() && self.form == Form::Index {
+            self.undo(writing)?;
+        }
         let order = self.order();
         let made = order.iter().flat_map(|at| {
             let file = &self.plan.files[*at];
@@ -351,17 +356,7 @@ impl Publisher<'_> {
         stale: &[usize],
     ) -> Result<Published, StoreError> {
         let files = &self.plan.files;
-        let mut state = State {
-            published: Published {
-                fates: vec![Fate::Unchanged; files.len()],
-                sizes: files.iter().map(|file| file.size(self.place.style)).collect(),
-                ..Published::default()
-            },
-            standings: files.iter().map(|file| file.before).collect(),
-            outputs: BTreeMap::new(),
-            placing,
-            squeezer: Squeezer::default(),
-        };
+        let mut state = State::new(self.plan, self.place.style, placing);
         let mut gained = false;
         for (nth, &at) in order.iter().enumerate() {
             if files[at].loses_to_others && !gained {
@@ -656,6 +651,22 @@ struct State {
 }
 
 impl State {
+    /// Nothing has come about.
+    fn new(plan: &Plan, style: Option<&str>, placing: Placing) -> Self {
+        let files = &plan.files;
+        Self {
+            published: Published {
+                fates: vec![Fate::Unchanged; files.len()],
+                sizes: files.iter().map(|file| file.size(style)).collect(),
+                ..Published::default()
+            },
+            standings: files.iter().map(|file| file.before).collect(),
+            outputs: BTreeMap::new(),
+            placing,
+            squeezer: Squeezer::default(),
+        }
+    }
+
     fn wrote(&mut self, name: String, on_disk: OnDisk) {
         // The main file may be written twice, once for the moments between.
         if self.outputs.insert(name.clone(), OutputRow { on_disk, retired: None }).is_none() {

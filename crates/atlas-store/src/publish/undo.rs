@@ -1,0 +1,89 @@
+//! Undoing what a build began that was killed, before the next one begins: so that the files are again those that the ledger knows.
+
+use std::collections::HashSet;
+use std::fs;
+use std::thread;
+
+use atlas_core::format::{IndexLine, read};
+use atlas_core::lastmod::Lastmod;
+use atlas_core::placement::MOST_BYTES;
+use jiff::tz::TimeZone;
+
+use super::press::Queue;
+use super::{Placing, Publisher, State};
+use crate::arrange::{FilePlan, Plan};
+use crate::error::StoreError;
+use crate::ledger::{FileRow, Writing, urls_of};
+use crate::squeeze::unpack;
+
+impl Publisher<'_> {
+    /// Puts back what the ledger knows. First the files that lost entries; then an index that names these and all that are
+    /// named now, so that every entry is listed; then the files that gained what is listed elsewhere again.
+    pub(super) fn undo(&self, writing: &Writing<'_>) -> Result<(), StoreError> {
+        let files = self.remembered.files.iter().map(FilePlan::as_it_stands).collect();
+        let plan = Plan { files, folded: Vec::new(), next_numbers: self.remembered.next_numbers.clone() };
+        let before = Publisher { plan: &plan, asides: &[], asides_stand: true, ..*self };
+        let spoilt = (0..plan.files.len()).filter(|at| !before.holds_all(&plan.files[*at]));
+        let mut lost = Vec::new();
+        let mut gained = Vec::new();
+        for at in spoilt {
+            let file = &self.remembered.files[at];
+            if before.lacks_some(&plan.files[at], file, writing)? { lost.push(at) } else { gained.push(at) }
+        }
+        thread::scope(|scope| {
+            let mut queue = Queue::start(before.press, std::iter::empty(), scope);
+            let mut state = State::new(&plan, self.place.style, Placing::start(scope));
+            for at in lost {
+                before.file(at, &mut queue, writing, &mut state)?;
+            }
+            state.all_placed(self)?;
+            let mut lines = before.index_lines(&state, |_| true);
+            before.also_named(&mut lines);
+            before.write_indexes(&mut state, &lines)?;
+            for at in gained {
+                before.file(at, &mut queue, writing, &mut state)?;
+            }
+            state.all_placed(self)
+        })
+    }
+
+    /// Whether a file on the disk lacks an entry that the ledger has in it.
+    fn lacks_some(&self, plan: &FilePlan, file: &FileRow, writing: &Writing<'_>) -> Result<bool, StoreError> {
+        let (plain, packed) = self.place.names(plan, self.form);
+        for name in plain.iter().chain(&packed) {
+            let Ok(bytes) = fs::read(self.path(name)) else { return Ok(true) };
+            let bytes = if name.ends_with(".gz") { unpack(&bytes, MOST_BYTES).unwrap_or_default() } else { bytes };
+            let mut there = HashSet::new();
+            let readable = read(&bytes, |url| there.extend(url.loc), |_| ()).is_ok();
+            for segment in &file.segments {
+                let known = urls_of(&writing.body(file.id, segment.number)?, segment.size)?;
+                if !readable || known.iter().any(|url| !there.contains(url)) {
+                    return Ok(true);
+                }
+            }
+        }
+        Ok(false)
+    }
+
+    /// Adds the files that the indexes name now, where they are there.
+    fn also_named(&self, lines: &mut Vec<IndexLine>) {
+        let known: HashSet<String> = lines.iter().map(|line| line.address.clone()).collect();
+        for name in self.place.index_names(self.plan.files.len()) {
+            let Ok(bytes) = fs::read(self.path(&name)) else { continue };
+            // An index is always whole; one that is not names nothing that could be kept.
+            let _ = read(
+                &bytes,
+                |_| (),
+                |child| {
+                    let address = child.loc.unwrap_or_default();
+                    let file = address.strip_prefix(self.place.address.as_str());
+                    let there = file.is_some_and(|file| self.path(file).exists());
+                    let stated = child.lastmod.and_then(|text| Lastmod::read(&text, &TimeZone::UTC));
+                    if let Some(lastmod) = stated.filter(|_| there && !known.contains(&address)) {
+                        lines.push(IndexLine { address, lastmod });
+                    }
+                },
+            );
+        }
+    }
+}
