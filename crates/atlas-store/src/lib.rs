@@ -11,12 +11,15 @@
 //! | write, declare | [`publish`] (files in the web root), [`people`] (those for people), [`disk`], [`squeeze`] |
 //! | remember | [`ledger`] |
 //!
+//! What does not fit into memory meanwhile waits in [`spill`].
+//!
 //! [`build`] drives them; [`report`] is what it has to say.
 #![deny(missing_docs)]
 
 pub mod arrange;
 pub mod arrival;
 pub mod build;
+mod bytes;
 mod derive;
 pub mod disk;
 pub mod error;

@@ -9,6 +9,7 @@ use atlas_core::contribution::{Row, Said};
 use memchr::memchr_iter;
 
 use super::desk::{Desk, Mark, packed};
+use crate::bytes::part;
 use crate::source::Problem;
 
 /// Rows of one source.
@@ -308,9 +309,6 @@ impl Slip {
     }
 
     fn read(bytes: &[u8; Self::BYTES]) -> Self {
-        fn part<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
-            std::array::from_fn(|byte| bytes[at + byte])
-        }
         Self {
             key: u128::from_le_bytes(part(bytes, 0)),
             raw: u64::from_le_bytes(part(bytes, 16)),

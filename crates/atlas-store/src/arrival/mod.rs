@@ -17,6 +17,7 @@ use self::block::Unread;
 pub use self::block::{Block, Reader, Slip};
 pub use self::desk::Desk;
 pub(crate) use self::desk::{Mark, Trait};
+use crate::bytes::part;
 use crate::error::StoreError;
 use crate::spill::{Aside, Lanes, RECORD, Record};
 
@@ -56,9 +57,6 @@ impl Record for Dealt {
     }
 
     fn unpack(bytes: &[u8; RECORD]) -> Self {
-        fn part<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
-            std::array::from_fn(|byte| bytes[at + byte])
-        }
         Self {
             key: u128::from_le_bytes(part(bytes, 0)),
             print: u64::from_le_bytes(part(bytes, 16)),

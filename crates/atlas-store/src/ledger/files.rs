@@ -17,6 +17,7 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
 use super::lane::{LaneEntry, NEVER, from_bytes};
 use super::register::Filling;
 use super::{Ledger, Register, Writing};
+use crate::bytes::part;
 use crate::disk::OnDisk;
 use crate::error::StoreError;
 use crate::source::Stamp;
@@ -148,9 +149,6 @@ impl Record for Known {
     }
 
     fn unpack(bytes: &[u8; RECORD]) -> Self {
-        fn part<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
-            std::array::from_fn(|byte| bytes[at + byte])
-        }
         Self {
             key: u128::from_le_bytes(part(bytes, 0)),
             written: u64::from_le_bytes(part(bytes, 16)),

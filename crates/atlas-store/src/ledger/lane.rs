@@ -1,5 +1,6 @@
 //! The lane: what is remembered of each entry, in a fixed number of bytes.
 
+use crate::bytes::part;
 use crate::error::StoreError;
 
 /// No day: a change of content was never seen.
@@ -50,9 +51,6 @@ impl LaneEntry {
     }
 
     fn read(bytes: &[u8; Self::BYTES]) -> Self {
-        fn part<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
-            std::array::from_fn(|byte| bytes[at + byte])
-        }
         Self {
             key: u128::from_le_bytes(part(bytes, 0)),
             written: u64::from_le_bytes(part(bytes, 16)),
