@@ -194,6 +194,8 @@ pub fn path(address: &str) -> &str {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Site {
     root: Address,
+    /// The length of its scheme, host and port.
+    origin: usize,
 }
 
 impl Site {
@@ -205,7 +207,7 @@ impl Site {
             None => address.0,
         };
         let root = if folder.ends_with('/') { folder } else { folder + "/" };
-        Ok(Self { root: Address(root) })
+        Ok(Self { origin: origin(&root).len(), root: Address(root) })
     }
 
     /// The address of a path on the site's host, whatever folder the site lives in.
@@ -252,6 +254,11 @@ impl Site {
     pub fn holds(&self, address: &str) -> bool {
         address.starts_with(self.root.as_str())
     }
+
+    /// Path and query of an address, from the slash that ends the origin.
+    pub fn path<'t>(&self, address: &'t str) -> &'t str {
+        if self.holds(address) { &address[self.origin..] } else { path(address) }
+    }
 }
 
 /// Percent-encodes a text for use inside a URL's path; slashes stay.
@@ -262,13 +269,24 @@ pub fn encode_path(text: &str) -> String {
 
 /// Whether the rest of an address, after a root that ends with a slash, needs no reading to be in its normal spelling.
 fn is_plain(rest: &str) -> bool {
-    // Without an early end, so that many bytes are looked at in one step.
     let bytes = rest.as_bytes();
-    let odd = bytes.iter().fold(0u8, |odd, byte| odd | u8::from(!is_plain_byte(*byte)));
-    let pairs = bytes.iter().zip(&bytes[bytes.len().min(1)..]);
-    let hidden = pairs.fold(0u8, |hidden, (one, next)| hidden | (u8::from(*one == b'/') & u8::from(*next == b'.')));
-    odd | hidden == 0 && bytes.first() != Some(&b'.')
+    // Without an early end, so that many bytes are looked at in one step; the last step takes some of them again.
+    let odd = |some: &[u8]| some.iter().fold(0u8, |odd, byte| odd | u8::from(!is_plain_byte(*byte)));
+    let plain = match bytes.last_chunk::<STEP>() {
+        Some(last) => bytes.as_chunks::<STEP>().0.iter().chain([last]).fold(0, |all, some| all | odd(some)) == 0,
+        None => odd(bytes) == 0,
+    };
+    plain && !has_dot_segment(bytes)
 }
+
+/// Whether a segment begins with a dot.
+fn has_dot_segment(bytes: &[u8]) -> bool {
+    let mut dots = memchr::memchr_iter(b'.', bytes);
+    dots.any(|at| at == 0 || bytes[at - 1] == b'/')
+}
+
+/// How many bytes are looked at in one step.
+const STEP: usize = 16;
 
 /// Bytes that stand for themselves in a path: unreserved ones and slashes.
 #[inline(always)]

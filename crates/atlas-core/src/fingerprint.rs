@@ -68,7 +68,7 @@ pub fn settings(text: &str) -> u64 {
 }
 
 /// What the page says, in two parts.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Prints {
     /// Content, title, description, language, pictures, videos, canonical and noindex.
     pub page: u64,
@@ -82,8 +82,9 @@ impl Prints {
     pub fn of(said: &Said<'_>, scratch: &mut Vec<u8>) -> Self {
         scratch.clear();
         let mut part = |tag: u8, bytes: &[u8]| {
-            scratch.push(tag);
-            scratch.extend_from_slice(&(bytes.len() as u64).to_le_bytes());
+            let mut head = [tag; 9];
+            head[1..].copy_from_slice(&(bytes.len() as u64).to_le_bytes());
+            scratch.extend_from_slice(&head);
             scratch.extend_from_slice(bytes);
         };
         let texts = [&said.title, &said.description, &said.language, &said.canonical, &said.noindex, &said.refresh];

@@ -1,6 +1,7 @@
 //! Dates as the sitemaps protocol 0.9 writes them: a day, or an instant with its zone.
 
 use std::fmt;
+use std::ops::RangeInclusive;
 
 use jiff::civil::{Date, DateTime, Time};
 use jiff::fmt::temporal::Pieces;
@@ -35,6 +36,8 @@ pub enum Lastmod {
 /// The size of [`Lastmod::to_bytes`].
 pub const BYTES: usize = 10;
 const NO_OFFSET: i16 = i16::MIN;
+/// The seconds since 1970 of the years 0000 to 9999.
+const IN_RANGE: RangeInclusive<i64> = -62_167_219_200..=253_402_300_799;
 
 impl Lastmod {
     /// Reads what people and programs write: W3C Datetime in all its forms, ISO 8601 with a space or without colons in
@@ -139,7 +142,10 @@ impl Lastmod {
     }
 
     fn in_range(&self) -> bool {
-        (0..=9999).contains(&self.civil().0.year())
+        match *self {
+            Self::Day(date) => (0..=9999).contains(&date.year()),
+            Self::Instant { seconds, offset } => IN_RANGE.contains(&(seconds + i64::from(offset) * 60)),
+        }
     }
 
     /// The date in a `strftime` format, such as `%Y/%m`; an instant in the zone it was stated in. `None` where the format is none.

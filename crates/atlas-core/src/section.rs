@@ -71,6 +71,8 @@ impl Section {
 #[derive(Debug, Clone)]
 pub struct Sections {
     list: Vec<Section>,
+    /// The place of the default one.
+    default: usize,
 }
 
 /// Why an entry is in its section, for people.
@@ -93,7 +95,8 @@ impl Sections {
                 list.push(Section::named(&name));
             }
         }
-        Self { list }
+        let default = list.iter().position(|section| section.name == DEFAULT).unwrap_or(0);
+        Self { list, default }
     }
 
     /// Finds the section of an entry: the first whose `matching` fits, else the one its source names, else the default.
@@ -105,7 +108,7 @@ impl Sections {
         }
         match from_source.and_then(|name| self.named(name)) {
             Some(at) => (at, Placed::BySource),
-            None => (self.named(DEFAULT).unwrap_or(0), Placed::ByDefault),
+            None => (self.default, Placed::ByDefault),
         }
     }
 

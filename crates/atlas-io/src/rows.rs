@@ -66,21 +66,35 @@ impl Rows<'_> {
         });
         let (desk, raw) = (gathering.desk().clone(), self.raw(&reader.header));
         let unread = !gathering.reads_all();
+        let mut hand_over = |read: Vec<(Block, Vec<Problem>)>| {
+            for (block, problems) in read {
+                gathering.push(block);
+                problems.into_iter().for_each(|problem| gathering.problem(problem));
+            }
+        };
+        let mut ready = Vec::new();
         while !batch.is_empty() {
-            // The next blocks are read while these are taken apart.
+            // While these are taken apart, those before them are handed over and the next are read.
             let (read, next) = rayon::join(
                 || {
                     let read = |cut| Reading::new(&reader, &desk, cut, raw).run(unread);
                     batch.into_par_iter().map(read).collect::<Vec<_>>()
                 },
-                || next_batch(&mut cuts),
+                || {
+                    hand_over(std::mem::take(&mut ready));
+                    next_batch(&mut cuts)
+                },
             );
-            for (block, problems) in read {
-                gathering.push(block);
-                problems.into_iter().for_each(|problem| gathering.problem(problem));
-            }
-            batch = next?;
+            ready = read;
+            batch = match next {
+                Ok(batch) => batch,
+                Err(error) => {
+                    hand_over(ready);
+                    return Err(error);
+                }
+            };
         }
+        hand_over(ready);
         Ok(())
     }
 

@@ -132,7 +132,7 @@ pub struct Gathering<'a> {
 }
 
 /// Keeps what was learnt so far, before a build is through.
-pub(crate) type Keeper<'a> = dyn FnMut(&Memory) -> Result<(), StoreError> + 'a;
+pub(crate) type Keeper<'a> = dyn FnMut(&Memory) -> Result<(), StoreError> + Send + 'a;
 
 impl<'a> Gathering<'a> {
     pub(crate) fn new(

@@ -3,7 +3,15 @@
 /// Whether a page is what a server shows in place of another: a file named after a status (`404.html`, `50x.html`), or one
 /// whose title begins with the status and says that it was not found.
 pub(super) fn is_error_page(path: &str, title: Option<&str>) -> bool {
-    let path = path.as_bytes();
+    is_error_path(path.as_bytes()) || title.is_some_and(is_error_title)
+}
+
+fn is_error_path(path: &[u8]) -> bool {
+    // Of most paths no segment begins with such a digit: all their bytes are looked at in few steps.
+    let begun = path.iter().zip(&path[path.len().min(1)..]);
+    if !begun.fold(false, |any, (byte, next)| any | (*byte == b'/') & matches!(next, b'4' | b'5')) {
+        return false;
+    }
     let path = &path[..memchr::memchr(b'?', path).unwrap_or(path.len())];
     let (path, closed) = path.strip_suffix(b"/").map_or((path, false), |path| (path, true));
     let name_at = memchr::memrchr(b'/', path).map_or(0, |at| at + 1);
@@ -14,7 +22,7 @@ pub(super) fn is_error_page(path: &str, title: Option<&str>) -> bool {
         b"" => closed && name_at == 1,
         _ => false,
     };
-    (is_page && is_status(stem)) || title.is_some_and(is_error_title)
+    is_page && is_status(stem)
 }
 
 fn is_status(text: &[u8]) -> bool {
@@ -22,6 +30,9 @@ fn is_status(text: &[u8]) -> bool {
 }
 
 fn is_error_title(title: &str) -> bool {
+    if !title.starts_with(['4', '5', 'e', 'E']) {
+        return false;
+    }
     let after = |prefix: &str| title.get(..prefix.len()).filter(|start| start.eq_ignore_ascii_case(prefix));
     let rest = after("error ").map_or(title, |prefix| &title[prefix.len()..]);
     rest.starts_with(['4', '5'])

@@ -26,7 +26,7 @@ pub use self::reason::Reason;
 use self::rule::Facts;
 pub use self::rule::{Condition, Covers, Patterns, Rule, depth};
 use crate::address::{self, Site};
-use crate::archive::Archives;
+use crate::archive::{Archive, Archives};
 use crate::contribution::Said;
 use crate::entry::{Changefreq, DatePolicy, Priority};
 use crate::fingerprint;
@@ -88,9 +88,9 @@ pub struct Step {
 }
 
 /// Where the steps go: nowhere while a million entries pass, into a list for one.
-struct Trail<'t>(Option<&'t mut Vec<Step>>);
+trait Trail {
+    fn note(&mut self, question: &'static str, answer: impl FnOnce() -> String, decisive: bool);
 
-impl Trail<'_> {
     fn pass(&mut self, question: &'static str, answer: impl FnOnce() -> String) {
         self.note(question, answer, false);
     }
@@ -99,11 +99,18 @@ impl Trail<'_> {
         self.note(question, answer, true);
         Verdict::LeftOut(reason)
     }
+}
 
+/// Nobody asks why.
+struct Untold;
+
+impl Trail for Untold {
+    fn note(&mut self, _: &'static str, _: impl FnOnce() -> String, _: bool) {}
+}
+
+impl Trail for Vec<Step> {
     fn note(&mut self, question: &'static str, answer: impl FnOnce() -> String, decisive: bool) {
-        if let Some(steps) = &mut self.0 {
-            steps.push(Step { question, answer: answer(), decisive });
-        }
+        self.push(Step { question, answer: answer(), decisive });
     }
 }
 
@@ -164,36 +171,40 @@ impl Chooser {
 
     /// Decides about one entry; `sources` are the places of the sources that speak of it.
     pub fn choose(&self, said: &Said<'_>, sources: &[u16]) -> Verdict {
-        self.ask(said, sources, Trail(None))
+        self.ask(said, sources, &mut Untold)
     }
 
     /// Decides about one entry and tells each step.
     pub fn explain(&self, said: &Said<'_>, sources: &[u16]) -> (Verdict, Vec<Step>) {
         let mut steps = Vec::new();
-        let verdict = self.ask(said, sources, Trail(Some(&mut steps)));
+        let verdict = self.ask(said, sources, &mut steps);
         (verdict, steps)
     }
 
-    fn ask(&self, said: &Said<'_>, sources: &[u16], mut trail: Trail<'_>) -> Verdict {
+    fn ask(&self, said: &Said<'_>, sources: &[u16], trail: &mut impl Trail) -> Verdict {
         let url = said.url.as_ref();
-        let path = address::path(url);
-        let (at, placed) = self.sections.find(path, said.section.as_deref());
-        let answer = self.ask_address(url, &mut trail).or_else(|| Self::ask_page(said, &mut trail));
+        let answer = self.ask_address(url, trail).or_else(|| Self::ask_page(said, trail));
         if let Some(verdict) = answer {
             return verdict;
         }
-        let named = |word: Option<&str>| self.sections.named(word?);
-        let archive = self.archives.of(said).and_then(|archive| archive.into.as_deref());
-        let without_rules = named(said.own_section.as_deref()).or_else(|| named(archive)).unwrap_or(at);
-        let section = &self.sections.list()[without_rules].name;
-        let ruled = self.ask_rules(&Facts { said, path, section, sources, now: self.now }, &mut trail);
-        if let Some(verdict) = Self::ask_keep(said, path, &ruled, &mut trail) {
+        let path = self.site.path(url);
+        let (at, placed) = self.sections.find(path, said.section.as_deref());
+        let archive = self.archives.of(said);
+        let mut ruled = Ruled::default();
+        if !self.rules.is_empty() {
+            let named = |word: Option<&str>| self.sections.named(word?);
+            let into = archive.and_then(|archive| archive.into.as_deref());
+            let without_rules = named(said.own_section.as_deref()).or_else(|| named(into)).unwrap_or(at);
+            let section = &self.sections.list()[without_rules].name;
+            ruled = self.ask_rules(&Facts { said, path, section, sources, now: self.now }, trail);
+        }
+        if let Some(verdict) = Self::ask_keep(said, path, &ruled, trail) {
             return verdict;
         }
-        if let Some(verdict) = self.ask_robots(said, path, &mut trail) {
+        if let Some(verdict) = self.ask_robots(said, path, trail) {
             return verdict;
         }
-        if let Some(verdict) = self.ask_time(said, &mut trail) {
+        if let Some(verdict) = self.ask_time(said, trail) {
             return verdict;
         }
         if said.not_there {
@@ -202,16 +213,16 @@ impl Chooser {
                     .to_owned()
             });
         }
-        let section = self.ask_section(said, (at, placed), &ruled, &mut trail);
+        let section = self.ask_section(said, (at, placed), archive, &ruled, trail);
         if !self.sections.list()[section].on {
             return trail.out(Reason::SectionOff, "section is on", || "no: on = false".to_owned());
         }
-        let kept = self.ask_hints(said, path, section, &ruled, &mut trail);
+        let kept = self.ask_hints(said, path, section, archive, &ruled, trail);
         trail.note("goes in", || format!("yes, in section {}", self.sections.list()[section].name), true);
         Verdict::Kept(kept)
     }
 
-    fn ask_address(&self, url: &str, trail: &mut Trail<'_>) -> Option<Verdict> {
+    fn ask_address(&self, url: &str, trail: &mut impl Trail) -> Option<Verdict> {
         let root = self.site.root();
         if !self.site.holds(url) {
             return Some(trail.out(Reason::OtherHost, "on this site", || {
@@ -236,7 +247,7 @@ impl Chooser {
         None
     }
 
-    fn ask_page(said: &Said<'_>, trail: &mut Trail<'_>) -> Option<Verdict> {
+    fn ask_page(said: &Said<'_>, trail: &mut impl Trail) -> Option<Verdict> {
         if let Some(failure) = &said.failure {
             return Some(trail.out(Reason::NoPage, "a page", || format!("no: {failure}")));
         }
@@ -259,7 +270,7 @@ impl Chooser {
     }
 
     /// Asks every rule; for each setting the last that matches has the word.
-    fn ask_rules<'r>(&'r self, facts: &Facts<'_>, trail: &mut Trail<'_>) -> Ruled<'r> {
+    fn ask_rules<'r>(&'r self, facts: &Facts<'_>, trail: &mut impl Trail) -> Ruled<'r> {
         let mut ruled = Ruled::default();
         for rule in &self.rules {
             let against = rule.against(facts);
@@ -288,7 +299,7 @@ impl Chooser {
     }
 
     /// Whether it is to be kept, by its own word, by the rules, by what it is.
-    fn ask_keep(said: &Said<'_>, path: &str, ruled: &Ruled<'_>, trail: &mut Trail<'_>) -> Option<Verdict> {
+    fn ask_keep(said: &Said<'_>, path: &str, ruled: &Ruled<'_>, trail: &mut impl Trail) -> Option<Verdict> {
         if said.draft {
             return Some(trail.out(Reason::Draft, "draft", || "yes".to_owned()));
         }
@@ -315,7 +326,7 @@ impl Chooser {
         None
     }
 
-    fn ask_robots(&self, said: &Said<'_>, path: &str, trail: &mut Trail<'_>) -> Option<Verdict> {
+    fn ask_robots(&self, said: &Said<'_>, path: &str, trail: &mut impl Trail) -> Option<Verdict> {
         for token in std::iter::once("*").chain(self.tokens.iter().map(String::as_str)) {
             if let Some(barred) = self.robots.barred(token, path) {
                 return Some(trail.out(Reason::RobotsTxt, "robots.txt", || {
@@ -331,7 +342,7 @@ impl Chooser {
     }
 
     /// What is published later waits, what has expired leaves.
-    fn ask_time(&self, said: &Said<'_>, trail: &mut Trail<'_>) -> Option<Verdict> {
+    fn ask_time(&self, said: &Said<'_>, trail: &mut impl Trail) -> Option<Verdict> {
         if let Some(published) = said.published.filter(|published| published.seconds() > self.now) {
             return Some(trail.out(Reason::Scheduled, "published", || format!("on {published}, which is yet to come")));
         }
@@ -350,11 +361,12 @@ impl Chooser {
         &self,
         said: &Said<'_>,
         (found, placed): (usize, Placed),
+        archive: Option<&Archive>,
         ruled: &Ruled<'_>,
-        trail: &mut Trail<'_>,
+        trail: &mut impl Trail,
     ) -> usize {
         let own = said.own_section.as_deref().map(|value| Word { value, from: Origin::Itself });
-        let archive = self.archives.of(said).and_then(|archive| archive.into.as_deref());
+        let archive = archive.and_then(|archive| archive.into.as_deref());
         let words = [own, ruled.section, archive.map(|value| Word { value, from: Origin::Archive })];
         for word in words.into_iter().flatten() {
             if let Some(at) = self.sections.named(word.value) {
@@ -375,33 +387,32 @@ impl Chooser {
     }
 
     /// The hints and the date: by its own word, by a rule, by its archive, by its section.
-    fn ask_hints(&self, said: &Said<'_>, path: &str, section: usize, ruled: &Ruled<'_>, trail: &mut Trail<'_>) -> Kept {
-        fn first<T>(words: [Option<Word<T>>; 4]) -> Option<Word<T>> {
-            words.into_iter().flatten().next()
-        }
+    fn ask_hints(
+        &self,
+        said: &Said<'_>,
+        path: &str,
+        section: usize,
+        archive: Option<&Archive>,
+        ruled: &Ruled<'_>,
+        trail: &mut impl Trail,
+    ) -> Kept {
         fn word<T>(value: Option<T>, from: Origin) -> Option<Word<T>> {
             value.map(|value| Word { value, from })
         }
-        let archive = self.archives.of(said).map(|archive| archive.hints).unwrap_or_default();
+        let archive = archive.map(|archive| archive.hints).unwrap_or_default();
         let of_section = self.sections.list()[section].hints;
-        let priority = first([
-            word(said.priority.map(PriorityHint::Fixed), Origin::Itself),
-            ruled.priority,
-            word(archive.priority, Origin::Archive),
-            word(of_section.priority, Origin::Section),
-        ]);
-        let changefreq = first([
-            word(said.changefreq, Origin::Itself),
-            ruled.changefreq,
-            word(archive.changefreq, Origin::Archive),
-            word(of_section.changefreq, Origin::Section),
-        ]);
-        let date_policy = first([
-            word(said.date_policy, Origin::Itself),
-            ruled.date_policy,
-            word(archive.date_policy, Origin::Archive),
-            word(of_section.date_policy, Origin::Section),
-        ]);
+        let priority = word(said.priority.map(PriorityHint::Fixed), Origin::Itself)
+            .or(ruled.priority)
+            .or_else(|| word(archive.priority, Origin::Archive))
+            .or_else(|| word(of_section.priority, Origin::Section));
+        let changefreq = word(said.changefreq, Origin::Itself)
+            .or(ruled.changefreq)
+            .or_else(|| word(archive.changefreq, Origin::Archive))
+            .or_else(|| word(of_section.changefreq, Origin::Section));
+        let date_policy = word(said.date_policy, Origin::Itself)
+            .or(ruled.date_policy)
+            .or_else(|| word(archive.date_policy, Origin::Archive))
+            .or_else(|| word(of_section.date_policy, Origin::Section));
         let computed = priority.and_then(|word| word.value.of(path, said.share));
         if let Some((word, value)) = priority.zip(computed) {
             trail.pass("priority", || format!("{value}, {} {}", word.value.how(), word.from));

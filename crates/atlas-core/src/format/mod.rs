@@ -20,7 +20,7 @@ mod writer;
 pub use reader::{Document, RawNews, RawSitemap, RawUrl, ReadError, read};
 pub use text::clean;
 pub(crate) use text::push_escaped;
-pub use writer::{Frame, IndexLine, Sink, URL_END, index, url_bytes, write_url};
+pub use writer::{Bare, Frame, IndexLine, Sink, URL_END, index, url_bytes, write_url};
 
 /// The namespace of the protocol itself (sitemaps protocol 0.9).
 pub const SITEMAP: &str = "http://www.sitemaps.org/schemas/sitemap/0.9";

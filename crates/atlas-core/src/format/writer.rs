@@ -2,7 +2,7 @@
 
 use super::text::{clean, each_escaped};
 use super::{IMAGE, NEWS, SITEMAP, VIDEO, XHTML};
-use crate::entry::{Entry, NewsArticle};
+use crate::entry::{Changefreq, Entry, NewsArticle, Priority};
 use crate::lastmod::Lastmod;
 use crate::video::{VIDEO_DESCRIPTION_LONGEST, Video};
 
@@ -91,6 +91,7 @@ pub trait Sink {
 }
 
 impl Sink for Vec<u8> {
+    #[inline]
     fn put(&mut self, bytes: &[u8]) {
         self.extend_from_slice(bytes);
     }
@@ -104,6 +105,7 @@ impl Sink for Vec<u8> {
 struct Counter(u64);
 
 impl Sink for Counter {
+    #[inline]
     fn put(&mut self, bytes: &[u8]) {
         self.0 += bytes.len() as u64;
     }
@@ -123,21 +125,55 @@ pub fn url_bytes(entry: &Entry<'_>) -> u64 {
 /// How an element that [`write_url`] wrote ends: no text in it can hold this.
 pub const URL_END: &[u8] = b"</url>\n";
 
+/// What every `url` element may have; most have no more.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Bare<'a> {
+    /// The `loc`, in the spelling of [`Address`](crate::address::Address).
+    pub address: &'a str,
+    /// When the page last changed, if anyone knows.
+    pub lastmod: Option<Lastmod>,
+    /// A hint about how often the page changes.
+    pub changefreq: Option<Changefreq>,
+    /// A hint about this page's weight among its siblings.
+    pub priority: Option<Priority>,
+}
+
+impl Bare<'_> {
+    /// Writes the `url` element of an entry that has nothing else: the same bytes as [`write_url`].
+    pub fn write(&self, out: &mut impl Sink) {
+        self.begin(out);
+        out.put(URL_END);
+    }
+
+    /// How many bytes [`Bare::write`] writes.
+    pub fn bytes(&self) -> u64 {
+        let mut counter = Counter(0);
+        self.write(&mut counter);
+        counter.0
+    }
+
+    fn begin(&self, out: &mut impl Sink) {
+        out.put(b"<url><loc>");
+        each_escaped(self.address, |part| out.put(part));
+        out.put(b"</loc>");
+        if let Some(lastmod) = self.lastmod {
+            out.put(b"<lastmod>");
+            out.put_date(lastmod);
+            out.put(b"</lastmod>");
+        }
+        if let Some(changefreq) = self.changefreq {
+            element(out, "changefreq", changefreq.as_str());
+        }
+        if let Some(priority) = self.priority {
+            element(out, "priority", &priority.to_string());
+        }
+    }
+}
+
 /// Writes one `url` element, on a line of its own. Videos that lack a required field must have been taken out before.
 pub fn write_url(out: &mut impl Sink, entry: &Entry<'_>) {
-    out.put(b"<url>");
-    element(out, "loc", &entry.address);
-    if let Some(lastmod) = entry.lastmod {
-        out.put(b"<lastmod>");
-        out.put_date(lastmod);
-        out.put(b"</lastmod>");
-    }
-    if let Some(changefreq) = entry.changefreq {
-        element(out, "changefreq", changefreq.as_str());
-    }
-    if let Some(priority) = entry.priority {
-        element(out, "priority", &priority.to_string());
-    }
+    let Entry { lastmod, changefreq, priority, .. } = *entry;
+    Bare { address: &entry.address, lastmod, changefreq, priority }.begin(out);
     for image in &entry.images {
         out.put(b"<image:image>");
         element(out, "image:loc", image);

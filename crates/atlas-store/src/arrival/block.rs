@@ -21,6 +21,8 @@ pub struct Block {
     let_go: u64,
     /// Links of some rows, packed.
     pub(super) links: Vec<(u32, Vec<u8>)>,
+    /// Used again from row to row.
+    scratch: Vec<u8>,
 }
 
 /// The rows of a block.
@@ -66,7 +68,7 @@ impl Block {
     /// An empty block with room for about so many bytes of rows.
     pub fn with_room(desk: &Desk, bytes: usize) -> Self {
         let rows = Rows::Read { bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 128) };
-        Self { desk: desk.clone(), rows, let_go: 0, links: Vec::new() }
+        Self { desk: desk.clone(), rows, let_go: 0, links: Vec::new(), scratch: Vec::new() }
     }
 
     /// A block of rows as they came: a text in UTF-8 that begins in this line, the slips of its rows, and who can read them. Rows
@@ -85,7 +87,7 @@ impl Block {
         }
         let (text, slips) = if let_go > 0 { Self::compacted(&text, slips) } else { (text, slips) };
         let rows = Rows::Unread { text, slips, reading: Unread { reader, first_line } };
-        Self { desk: desk.clone(), rows, let_go, links: Vec::new() }
+        Self { desk: desk.clone(), rows, let_go, links: Vec::new(), scratch: Vec::new() }
     }
 
     /// The same rows without the text between them.
@@ -111,7 +113,7 @@ impl Block {
         let Rows::Read { bytes, marks } = &mut self.rows else { return };
         let start = bytes.len();
         Row::write(bytes, said);
-        marks.push(self.desk.mark(said, &bytes[start..], raw, start));
+        marks.push(self.desk.mark(said, &bytes[start..], raw, start, &mut self.scratch));
     }
 
     /// Adds a row that was written before.
@@ -119,7 +121,7 @@ impl Block {
         let Rows::Read { bytes, marks } = &mut self.rows else { return };
         let start = bytes.len();
         bytes.extend_from_slice(row);
-        marks.push(self.desk.mark(&Said::read(row), row, 0, start));
+        marks.push(self.desk.mark(&Said::read(row), row, 0, start, &mut self.scratch));
     }
 
     /// Adds a row that was merged from those of several sources; `sum` is the sum of their fingerprints.
@@ -127,7 +129,7 @@ impl Block {
         let Rows::Read { bytes, marks } = &mut self.rows else { return };
         let start = bytes.len();
         Row::write(bytes, said);
-        marks.push(self.desk.mark_merged(said, sum, sources, start));
+        marks.push(self.desk.mark_merged(said, sum, sources, start, &mut self.scratch));
     }
 
     /// Adds a row of another block.
@@ -194,12 +196,14 @@ impl Block {
         }
     }
 
-    /// Where the bytes of a row begin.
-    pub(crate) fn start_of(&self, row: usize) -> u32 {
-        match &self.rows {
-            Rows::Read { marks, .. } => marks[row].start,
-            Rows::Unread { slips, .. } => slips[row].start,
-        }
+    /// Looks at a row that was read, its mark and where its bytes begin, and tells something that only who looked can know: who
+    /// asks for many rows first waits for all of them at once.
+    pub(crate) fn glance(&self, row: usize) -> u8 {
+        let Rows::Read { bytes, marks } = &self.rows else { return 0 };
+        let Mark { key, traits, start, .. } = marks[row];
+        let begun = bytes.get(start as usize..).unwrap_or_default();
+        let at = |place: usize| begun.get(place).copied().unwrap_or_default();
+        key as u8 ^ traits ^ at(0) ^ at(63)
     }
 
     /// The mark of a row.
@@ -220,7 +224,7 @@ impl Block {
         let mut take = |said: &Said<'_>| {
             let mut bytes = Vec::new();
             Row::write(&mut bytes, said);
-            found = Some((self.desk.mark(said, &bytes, raw, 0), bytes));
+            found = Some((self.desk.mark(said, &bytes, raw, 0, &mut Vec::new()), bytes));
         };
         reading.reader.read(came, 0, &mut take, &mut |found| {
             sound = false;
@@ -274,20 +278,20 @@ impl Block {
                 Rows::Unread { text: bytes, slips, reading }
             }
         };
-        Self { desk: desk.clone(), rows, let_go: 0, links: Vec::new() }
+        Self { desk: desk.clone(), rows, let_go: 0, links: Vec::new(), scratch: Vec::new() }
     }
 
     /// What stands for a block that could not be read back, so that nobody reaches beside it.
     pub(super) fn blank(desk: &Desk, rows: usize) -> Self {
         let rows = Rows::Read { bytes: Vec::new(), marks: vec![desk.blank(); rows] };
-        Self { desk: desk.clone(), rows, let_go: 0, links: Vec::new() }
+        Self { desk: desk.clone(), rows, let_go: 0, links: Vec::new(), scratch: Vec::new() }
     }
 }
 
 impl Desk {
     /// The mark of nothing.
     fn blank(&self) -> Mark {
-        Mark { verdict: Verdict::LeftOut(Reason::Duplicate), ..self.mark(&Said::default(), b"", 0, 0) }
+        Mark { verdict: Verdict::LeftOut(Reason::Duplicate), ..self.mark(&Said::default(), b"", 0, 0, &mut Vec::new()) }
     }
 
     /// The slip of a row that was not read, with its URL in normal spelling, the fingerprint of the row as it came, and where

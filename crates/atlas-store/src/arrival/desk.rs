@@ -3,10 +3,10 @@
 use std::sync::{Arc, Weak};
 
 use atlas_core::choose::{Chooser, Kept, Verdict};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::{Said, url_of};
 use atlas_core::entry::DatePolicy;
-use atlas_core::fingerprint;
-use atlas_core::format::{Frame, url_bytes};
+use atlas_core::fingerprint::{self, Prints};
+use atlas_core::format::{Bare, Frame, url_bytes};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::shape::{self, Media, Shape};
 use atlas_core::strand::Strand;
@@ -39,6 +39,8 @@ pub(crate) struct Mark {
     pub(crate) said: u64,
     /// The fingerprint of the row as it came, by which the next build may know it unread; 0 where that build has to read it.
     pub(crate) raw: u64,
+    /// What its page says; nothing where it does not go in.
+    pub(crate) prints: Prints,
     /// Whether it goes in, and how.
     pub(crate) verdict: Verdict,
     /// The date that is written of it as long as no change of its content was seen.
@@ -108,6 +110,13 @@ impl Mark {
         }
     }
 
+    /// Its element in the strand of the pages, where that is all of it: in no group of translations, no change seen.
+    pub(crate) fn bare<'r>(&self, kept: &Kept, row: &'r [u8]) -> Option<Bare<'r>> {
+        let Kept { changefreq, priority, .. } = *kept;
+        (self.frame() == Frame::default())
+            .then(|| Bare { address: url_of(row), lastmod: self.date, changefreq, priority })
+    }
+
     /// [`fingerprint::decided`] of its element in the strand of the pages; 0 where it does not go in.
     pub(crate) fn decided(&self) -> u64 {
         self.kept().map_or(0, |kept| fingerprint::decided(self.said, &kept, Strand::Pages))
@@ -139,8 +148,8 @@ impl Desk {
     }
 
     /// The mark of a row that stands alone.
-    pub(super) fn mark(&self, said: &Said<'_>, row: &[u8], raw: u64, start: usize) -> Mark {
-        let mark = self.mark_merged(said, fingerprint::row(row), &[self.source], start);
+    pub(super) fn mark(&self, said: &Said<'_>, row: &[u8], raw: u64, start: usize, scratch: &mut Vec<u8>) -> Mark {
+        let mark = self.mark_merged(said, fingerprint::row(row), &[self.source], start, scratch);
         // What may be something else tomorrow although the row is the same has to be read again.
         let settled = mark.traits & (Trait::Odd as u8 | Trait::SpeaksOfOthers as u8) == 0 && mark.forms >> 4 == 0;
         let own = self.rules.chooser.own_files.may_hold(&said.url);
@@ -148,12 +157,20 @@ impl Desk {
     }
 
     /// The mark of a row of these sources; `sum` is the fingerprint of what they say.
-    pub(super) fn mark_merged(&self, said: &Said<'_>, sum: u64, sources: &[u16], start: usize) -> Mark {
+    pub(super) fn mark_merged(
+        &self,
+        said: &Said<'_>,
+        sum: u64,
+        sources: &[u16],
+        start: usize,
+        scratch: &mut Vec<u8>,
+    ) -> Mark {
         let Rules { chooser, shape } = &*self.rules;
         let mut mark = Mark {
             key: fingerprint::key(self.seed, &said.url),
             said: sum,
             raw: 0,
+            prints: Prints::default(),
             verdict: chooser.choose(said, sources),
             date: None,
             age: said.age().unwrap_or(i64::MAX),
@@ -166,18 +183,25 @@ impl Desk {
             start: start as u32,
         };
         let Some(kept) = mark.kept() else { return mark };
-        let entry = shape.entry(said, kept, None, &[], Strand::Pages);
-        mark.bytes = u32::try_from(url_bytes(&entry)).unwrap_or(u32::MAX);
-        mark.media = u16::try_from(entry.media()).unwrap_or(u16::MAX);
-        let (images, videos) = shape.media(said, usize::from(kept.section));
-        mark.images = u16::try_from(images).unwrap_or(u16::MAX);
-        mark.videos = u16::try_from(videos).unwrap_or(u16::MAX);
-        let strands = shape.own_strands(said, usize::from(kept.section)).fold(0, |bits, strand| bits | bit(strand));
-        mark.forms = Frame::of(&entry).bits() | strands << 4;
+        mark.prints = Prints::of(said, scratch);
         mark.date = shape::lastmod(said, None, kept.date_policy);
+        let of_section = shape.of(usize::from(kept.section));
+        let bytes = if said.images.is_empty() && said.videos.is_empty() && of_section.news.is_none() {
+            let Kept { changefreq, priority, .. } = kept;
+            Bare { address: &said.url, lastmod: mark.date, changefreq, priority }.bytes()
+        } else {
+            let entry = shape.entry(said, kept, None, &[], Strand::Pages);
+            mark.media = u16::try_from(entry.media()).unwrap_or(u16::MAX);
+            let (images, videos) = shape.media(said, usize::from(kept.section));
+            mark.images = u16::try_from(images).unwrap_or(u16::MAX);
+            mark.videos = u16::try_from(videos).unwrap_or(u16::MAX);
+            let strands = shape.own_strands(said, usize::from(kept.section)).fold(0, |bits, strand| bits | bit(strand));
+            mark.forms = Frame::of(&entry).bits() | strands << 4;
+            url_bytes(&entry)
+        };
+        mark.bytes = u32::try_from(bytes).unwrap_or(u32::MAX);
         let lacks = || {
-            let written = shape.of(usize::from(kept.section)).videos != Media::Off;
-            written && said.videos.iter().any(|video| !video.lacks(&said.url).is_empty())
+            of_section.videos != Media::Off && said.videos.iter().any(|video| !video.lacks(&said.url).is_empty())
         };
         let unknown_section = || said.own_section.as_deref().is_some_and(|name| chooser.sections.named(name).is_none());
         let seen =
@@ -206,10 +230,10 @@ pub(super) mod packed {
     use atlas_core::entry::{Changefreq, Priority};
     use atlas_core::lastmod::BYTES as DATE;
 
-    use super::{DatePolicy, Kept, Lastmod, Mark, Verdict};
+    use super::{DatePolicy, Kept, Lastmod, Mark, Prints, Verdict};
 
     /// The size of a mark.
-    pub(in crate::arrival) const BYTES: usize = 16 + 8 + 8 + 6 + (1 + DATE) + 8 + 4 + 6 + 2 + 4;
+    pub(in crate::arrival) const BYTES: usize = 16 + 8 + 8 + 12 + 6 + (1 + DATE) + 8 + 4 + 6 + 2 + 4;
 
     const NONE: u8 = u8::MAX;
 
@@ -218,6 +242,8 @@ pub(super) mod packed {
         out.extend_from_slice(&mark.key.to_le_bytes());
         out.extend_from_slice(&mark.said.to_le_bytes());
         out.extend_from_slice(&mark.raw.to_le_bytes());
+        out.extend_from_slice(&mark.prints.page.to_le_bytes());
+        out.extend_from_slice(&mark.prints.declared.to_le_bytes());
         let verdict = match mark.verdict {
             Verdict::LeftOut(reason) => [0, reason as u8, 0, 0, 0, 0],
             Verdict::Kept(kept) => {
@@ -248,7 +274,8 @@ pub(super) mod packed {
             part
         }
         let key = u128::from_le_bytes(part(&mut rest));
-        let [said, raw] = std::array::from_fn(|_| u64::from_le_bytes(part(&mut rest)));
+        let [said, raw, page] = std::array::from_fn(|_| u64::from_le_bytes(part(&mut rest)));
+        let prints = Prints { page, declared: u32::from_le_bytes(part(&mut rest)) };
         let verdict = match part(&mut rest) {
             [1, low, high, changefreq, priority, policy] => Verdict::Kept(Kept {
                 section: u16::from_le_bytes([low, high]),
@@ -267,7 +294,7 @@ pub(super) mod packed {
         let [media, images, videos] = std::array::from_fn(|_| u16::from_le_bytes(part(&mut rest)));
         let [forms, traits] = part(&mut rest);
         let start = u32::from_le_bytes(part(&mut rest));
-        Mark { key, said, raw, verdict, date, age, bytes, media, images, videos, forms, traits, start }
+        Mark { key, said, raw, prints, verdict, date, age, bytes, media, images, videos, forms, traits, start }
     }
 }
 
@@ -296,7 +323,7 @@ mod tests {
     #[test]
     fn a_mark_is_small() {
         // There is one for each row: 16 bytes more are 16 MB of a million.
-        assert!(size_of::<Mark>() <= 80, "{}", size_of::<Mark>());
+        assert!(size_of::<Mark>() <= 96, "{}", size_of::<Mark>());
     }
 
     proptest! {
@@ -306,10 +333,11 @@ mod tests {
             day in proptest::option::of(-700_000i32..2_900_000),
             (key, said, age) in any::<(u128, u64, i64)>(),
             (bytes, media, forms, traits) in (any::<u32>(), any::<u16>(), 0u8..128, 0u8..64),
-            raw in any::<u64>(),
+            (raw, page, declared) in any::<(u64, u64, u32)>(),
         ) {
+            let prints = Prints { page, declared };
             let mark = Mark {
-                key, said, raw, verdict, date: day.and_then(Lastmod::from_epoch_day), age, bytes, media, images: media / 2,
+                key, said, raw, prints, verdict, date: day.and_then(Lastmod::from_epoch_day), age, bytes, media, images: media / 2,
                 videos: media / 3, forms, traits, start: bytes / 2,
             };
             let mut out = Vec::new();

@@ -468,7 +468,7 @@ impl Publisher<'_> {
                 SegmentPlan::Made(made) => {
                     let before = made.base.zip(file.id).map(|(base, file)| ledger.whole(file, base.number));
                     let order = Order { made, before: before.transpose()? };
-                    crc.update(&self.press.render(&order, &mut Vec::new())?.raw);
+                    crc.update(&self.press.render(&order)?.raw);
                 }
             }
         }

@@ -8,11 +8,12 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 
 use atlas_core::contribution::Said;
-use atlas_core::fingerprint::{self, Prints};
+use atlas_core::fingerprint;
 use rayon::prelude::*;
 
 use crate::arrange::{From, Made, Renderer};
 use crate::arrival::{Block, Mark, Place, Trait};
+use crate::derive::NO_GROUP;
 use crate::error::StoreError;
 use crate::ledger::{Facts, LaneEntry, NEVER, SegmentText, Whole, facts_of};
 use crate::settle::Candidate;
@@ -79,20 +80,17 @@ impl Rows {
         Self { first, blocks, places }
     }
 
-    /// The rows in their order. They lie far apart: all are asked for first, so that the waits for memory overlap.
+    /// The rows in their order. They lie far apart: all are glanced at first, so that the waits for memory overlap.
     fn each(&self) -> impl Iterator<Item = (Cow<'_, [u8]>, Mark)> {
-        let places = || self.places.iter().filter_map(|(at, row)| Some((self.blocks[at - self.first].as_ref()?, *row)));
-        let far = |bytes: &[u8]| bytes.iter().step_by(64).fold(0, |all, byte| all ^ byte);
-        black_box(places().fold(0, |all, (block, row)| all ^ block.start_of(row)));
-        let rows: Vec<(Cow<'_, [u8]>, Mark)> = places().map(|(block, row)| (block.row(row), block.mark(row))).collect();
-        black_box(rows.iter().fold(0, |all, (row, _)| all ^ far(row)));
-        rows.into_iter()
+        let rows = || self.places.iter().filter_map(|(at, row)| Some((self.blocks[at - self.first].as_ref()?, *row)));
+        black_box(rows().fold(0, |all, (block, row)| all ^ block.glance(row)));
+        rows().map(|(block, row)| (block.row(row), block.mark(row)))
     }
 }
 
 impl<'a> Press<'a> {
     /// The text of a segment.
-    pub(crate) fn render(&self, order: &Order<'_>, scratch: &mut Vec<u8>) -> Result<Text, StoreError> {
+    pub(crate) fn render(&self, order: &Order<'_>) -> Result<Text, StoreError> {
         let made = order.made;
         let mut text = Text {
             raw: Vec::with_capacity(usize::try_from(made.size).unwrap_or(0)),
@@ -126,7 +124,7 @@ impl<'a> Press<'a> {
                 }
                 From::Row(place) => {
                     let Some((row, mark)) = rows.next() else { continue };
-                    self.new_entry(place, &Said::read(&row), &mark, &mut text.raw, scratch).write(&mut text.lane);
+                    self.new_entry(place, &row, &mark, &mut text.raw).write(&mut text.lane);
                     text.raws.extend_from_slice(&mark.raw.to_le_bytes());
                     let (images, videos) = (u64::from(mark.images), u64::from(mark.videos));
                     text.facts.add(Facts {
@@ -145,47 +143,35 @@ impl<'a> Press<'a> {
         Ok(text)
     }
 
-    fn new_entry(
-        &self,
-        place: Place,
-        said: &Said<'_>,
-        mark: &Mark,
-        raw: &mut Vec<u8>,
-        scratch: &mut Vec<u8>,
-    ) -> LaneEntry {
+    fn new_entry(&self, place: Place, row: &[u8], mark: &Mark, raw: &mut Vec<u8>) -> LaneEntry {
         let alternates = self.renderer.alternates;
         let group = alternates.group_of(place);
         if let Some(kept) = mark.kept() {
-            self.renderer.render_new(kept, group, said, raw);
+            match mark.bare(&kept, row).filter(|_| group == NO_GROUP) {
+                Some(bare) => bare.write(raw),
+                None => _ = self.renderer.render_new(kept, group, &Said::read(row), raw),
+            }
         }
-        let prints = Prints::of(said, scratch);
         LaneEntry {
             key: mark.key,
             written: fingerprint::written(mark.decided(), self.settings, None, alternates.print(group)),
-            page: prints.page,
-            declared: prints.declared,
+            page: mark.prints.page,
+            declared: mark.prints.declared,
             observed: NEVER,
             changed: self.run,
             from_page: mark.has(Trait::FromPage),
         }
     }
 
-    fn press(&self, order: &Order<'_>, tools: &Mutex<Vec<Tools>>) -> Result<Pressed, StoreError> {
-        let bench = || tools.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut tool = bench().pop().unwrap_or_default();
-        let text = self.render(order, &mut tool.scratch)?;
+    fn press(&self, order: &Order<'_>, squeezers: &Mutex<Vec<Squeezer>>) -> Result<Pressed, StoreError> {
+        let bench = || squeezers.lock().unwrap_or_else(PoisonError::into_inner);
+        let text = self.render(order)?;
         let failed = StoreError::io("cannot compress for", Path::new("the sitemap"));
-        let segment = tool.squeezer.squeeze(&text.raw).map_err(failed)?;
-        bench().push(tool);
+        let mut squeezer = bench().pop().unwrap_or_default();
+        let segment = squeezer.squeeze(&text.raw).map_err(failed)?;
+        bench().push(squeezer);
         Ok(Pressed { text, segment })
     }
-}
-
-/// What is used again from segment to segment.
-#[derive(Default)]
-struct Tools {
-    squeezer: Squeezer,
-    scratch: Vec<u8>,
 }
 
 /// What comes of some orders.
@@ -206,9 +192,9 @@ impl<'a, I: Iterator<Item = Result<Order<'a>, StoreError>>> Queue<'a, I> {
         let (orders, ordered) = sync_channel::<Vec<Order<'a>>>(AHEAD);
         let (sender, pressed) = sync_channel::<Window>(AHEAD);
         scope.spawn(move || {
-            let tools = Mutex::default();
+            let squeezers = Mutex::default();
             for window in ordered {
-                let made = window.par_iter().map(|order| press.press(order, &tools));
+                let made = window.par_iter().map(|order| press.press(order, &squeezers));
                 // The receiver is gone when writing failed: then there is nothing left to do.
                 if sender.send(made.collect()).is_err() {
                     return;

@@ -3,7 +3,6 @@
 use atlas_core::address;
 use atlas_core::choose::{Kept, Reason, Verdict};
 use atlas_core::contribution::Said;
-use atlas_core::fingerprint::Prints;
 use atlas_core::shape::{self, Media};
 use atlas_core::strand::Strand;
 
@@ -20,7 +19,6 @@ pub(super) struct Choosing<'a> {
     fates: &'a [u8],
     terms: &'a Terms<'a>,
     source: u16,
-    scratch: Vec<u8>,
     out: Settled,
 }
 
@@ -35,7 +33,7 @@ impl<'a> Choosing<'a> {
         let tallies = vec![Tally::default(); terms.chooser.sections.list().len()];
         let out = Settled { tallies, ..Settled::default() };
         let source = arrivals.source_of(arrivals.first_of(block));
-        Self { remembered, fates, terms, source, scratch: Vec::new(), out }
+        Self { remembered, fates, terms, source, out }
     }
 
     pub(super) fn run(mut self, standing: &Standing, arrivals: &Arrivals, block: usize) -> Settled {
@@ -116,10 +114,7 @@ impl<'a> Choosing<'a> {
         if prior == UNKNOWN {
             self.out.added.add_with(stand.named(), || Said::read(row).url.into_owned());
         } else if self.fates[prior as usize] != Fate::Same as u8 {
-            let mut candidate = Candidate::of_page(&mark, kept, place, stand.named(), prior);
-            let prints = Prints::of(&Said::read(row), &mut self.scratch);
-            (candidate.lane.page, candidate.lane.declared) = (prints.page, prints.declared);
-            self.out.listed.push(candidate);
+            self.out.listed.push(Candidate::of_page(&mark, kept, place, stand.named(), prior));
         }
         let strands = mark.own_strands();
         let candidates = strands.map(|strand| Candidate::of_strand(&mark, kept, place, stand.named(), strand));

@@ -3,8 +3,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use atlas_core::contribution::{Said, url_of};
-use atlas_core::fingerprint::Prints;
+use atlas_core::contribution::url_of;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::strand::Strand;
 use rayon::prelude::*;
@@ -89,13 +88,10 @@ impl Settled {
         candidates.collect()
     }
 
-    /// The entry of a row in the strand of the pages, with its prints.
+    /// The entry of a row in the strand of the pages.
     fn candidate(&self, arrivals: &Arrivals, place: Place, prior: u32) -> Option<Candidate> {
         let mark = arrivals.mark(place);
-        let mut candidate = Candidate::of_page(&mark, mark.kept()?, place, self.standing.named(place), prior);
-        let prints = Prints::of(&Said::read(&arrivals.row(place)), &mut Vec::new());
-        (candidate.lane.page, candidate.lane.declared) = (prints.page, prints.declared);
-        Some(candidate)
+        Some(Candidate::of_page(&mark, mark.kept()?, place, self.standing.named(place), prior))
     }
 
     /// Counts what moved, and tells whether that is a redesign.

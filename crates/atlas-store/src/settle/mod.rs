@@ -80,8 +80,8 @@ impl Candidate {
             lane: LaneEntry {
                 key: mark.key,
                 written: 0,
-                page: 0,
-                declared: 0,
+                page: mark.prints.page,
+                declared: mark.prints.declared,
                 observed: NEVER,
                 changed: 0,
                 from_page: mark.has(Trait::FromPage),
@@ -108,7 +108,7 @@ impl Candidate {
         let kept = Kept { changefreq: None, priority: None, date_policy: DatePolicy::None, ..kept };
         let page = Self::of_page(mark, kept, place, named, UNKNOWN);
         let decided = fingerprint::decided(mark.said, &kept, strand);
-        Self { strand, decided, raw: 0, lane: LaneEntry { from_page: false, ..page.lane }, ..page }
+        Self { strand, decided, raw: 0, lane: LaneEntry { page: 0, declared: 0, from_page: false, ..page.lane }, ..page }
     }
 }
 
