@@ -18,6 +18,7 @@ pub struct Draft {
     target: PathBuf,
     file: BufWriter<NamedTempFile>,
     crc: crc32fast::Hasher,
+    size: u64,
 }
 
 /// What a finished file looks like on disk.
@@ -43,7 +44,13 @@ impl Draft {
             target: target.to_owned(),
             file: BufWriter::with_capacity(1 << 14, file),
             crc: crc32fast::Hasher::new(),
+            size: 0,
         })
+    }
+
+    /// How many bytes were written so far.
+    pub fn size(&self) -> u64 {
+        self.size
     }
 
     /// Hands what is still buffered to the system.
@@ -75,21 +82,29 @@ impl Flushed {
     }
 }
 
-/// From this many files on, their file system as a whole is brought to the disk: once, rather than once for each.
+/// From this many small files on, their file system as a whole is brought to the disk: once, rather than once for each.
 #[cfg(target_os = "linux")]
 const MANY: usize = 16;
+/// How large such files are at most, on average. Of larger ones the waits count for little, and whatever else is being written
+/// there need not be waited for.
+#[cfg(target_os = "linux")]
+const SMALL: u64 = 64 << 10;
 
 /// Brings files to the disk and puts them in their places.
 pub fn put_in_place(drafts: Vec<(String, Draft)>) -> Result<Vec<(String, OnDisk)>, StoreError> {
+    let bytes = drafts.iter().map(|(_, draft)| draft.size).sum();
     let flushed = drafts.into_iter().map(|(name, draft)| Ok((name, draft.flushed()?)));
     let flushed: Vec<(String, Flushed)> = flushed.collect::<Result<_, StoreError>>()?;
-    sync_all(&flushed)?;
+    sync_all(&flushed, bytes)?;
     flushed.into_iter().map(|(name, file)| Ok((name, file.rename()?))).collect()
 }
 
-fn sync_all(files: &[(String, Flushed)]) -> Result<(), StoreError> {
+/// Brings files of so many bytes in all to the disk.
+fn sync_all(files: &[(String, Flushed)], bytes: u64) -> Result<(), StoreError> {
+    #[cfg(not(target_os = "linux"))]
+    let _ = bytes;
     #[cfg(target_os = "linux")]
-    if files.len() >= MANY {
+    if files.len() >= MANY && bytes / files.len() as u64 <= SMALL {
         let (_, first) = &files[0];
         let failed = StoreError::io("cannot write", &first.target);
         return rustix::fs::syncfs(first.file.as_file()).map_err(|error| failed(error.into()));
@@ -101,6 +116,7 @@ impl Write for Draft {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
         self.file.write_all(bytes)?;
         self.crc.update(bytes);
+        self.size += bytes.len() as u64;
         Ok(bytes.len())
     }
 

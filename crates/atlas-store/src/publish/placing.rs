@@ -1,6 +1,6 @@
 //! Putting finished files in their places, many at a time, while others are still being made.
 
-use std::sync::mpsc::{Receiver, SyncSender, channel, sync_channel};
+use std::sync::mpsc::{Receiver, SyncSender, TrySendError, channel, sync_channel};
 use std::thread;
 
 use crate::disk::{self, Draft, OnDisk};
@@ -9,6 +9,8 @@ use crate::error::StoreError;
 /// How many finished files are brought to the disk together. Three times as many may be open at once, which has to stay
 /// well below what systems allow a process (256 on some).
 const BATCH: usize = 64;
+/// From so many bytes on, finished files are not kept waiting for others while the disk has nothing to do.
+const ENOUGH: u64 = 2 << 20;
 
 /// Finished files, each with its name.
 type Batch = Vec<(String, Draft)>;
@@ -40,7 +42,18 @@ impl Placing {
     /// Hands over a finished file.
     pub(super) fn put(&mut self, name: String, draft: Draft) -> Result<(), StoreError> {
         self.waiting.push((name, draft));
-        if self.waiting.len() == BATCH { self.send() } else { Ok(()) }
+        if self.waiting.len() >= BATCH {
+            return self.send();
+        }
+        if self.waiting.iter().map(|(_, draft)| draft.size()).sum::<u64>() < ENOUGH {
+            return Ok(());
+        }
+        match self.batches.try_send(std::mem::take(&mut self.waiting)) {
+            Ok(()) => self.under_way += 1,
+            Err(TrySendError::Full(batch)) => self.waiting = batch,
+            Err(TrySendError::Disconnected(_)) => return Err(StoreError::Stopped),
+        }
+        Ok(())
     }
 
     fn send(&mut self) -> Result<(), StoreError> {
