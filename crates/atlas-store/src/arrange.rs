@@ -25,6 +25,8 @@ use crate::settle::{Candidate, Fate, Settled};
 pub(crate) const SEGMENT: usize = 240;
 /// New entries are put in the order of their age within so many rows, counted from the first: a site is never sorted as a whole.
 const WINDOW: u32 = 1 << 19;
+/// In how many bytes texts of segments are kept at hand that will be made again, rather than unpacked twice.
+const TEXTS: usize = 32 << 20;
 /// How many segments are looked into at a time.
 const SEGMENTS_AT_A_TIME: usize = 64;
 
@@ -142,6 +144,8 @@ pub struct Made {
     pub size: u64,
     /// Pictures and videos in it.
     pub media: u64,
+    /// The text of the segment before, where it was read and there was room for it.
+    pub(crate) text: Option<SegmentText>,
 }
 
 /// Where an entry of a segment comes from. As a number, because there are as many as entries.
@@ -189,7 +193,15 @@ impl Member {
 
 impl Made {
     fn new(number: u32) -> Self {
-        Self { number, base: None, members: Vec::with_capacity(SEGMENT), frame: Frame::default(), size: 0, media: 0 }
+        Self {
+            number,
+            base: None,
+            members: Vec::with_capacity(SEGMENT),
+            frame: Frame::default(),
+            size: 0,
+            media: 0,
+            text: None,
+        }
     }
 
     /// The segment as it was, to be added to.
@@ -203,6 +215,7 @@ impl Made {
             frame: row.frame,
             size: row.size,
             media: row.facts.media(),
+            text: None,
         }
     }
 
@@ -413,13 +426,9 @@ impl Untouched {
             let bodies = some.iter().map(|(_, file, segment)| ledger.body(*file, segment.number));
             let bodies: Vec<Vec<u8>> = bodies.collect::<Result<_, _>>()?;
             let facts = some.par_iter().zip(bodies).map(|((section, _, segment), body)| {
-                let (text, mut facts) = (SegmentText::read(&body, segment)?, Facts::default());
-                for (fate, at) in settled.fates[segment.range()].iter().zip(0..) {
-                    if *fate == Fate::Untouched as u8 {
-                        facts.add(facts_of(text.element(at), segment.frame).1);
-                    }
-                }
-                Ok((*section, facts))
+                let fates = &settled.fates[segment.range()];
+                let untouched = |at: u32| fates[at as usize] == Fate::Untouched as u8;
+                Ok((*section, SegmentText::read(&body, segment)?.facts(segment, untouched)))
             });
             let facts: Vec<(usize, Facts)> = facts.collect::<Result<_, StoreError>>()?;
             facts.iter().for_each(|(section, facts)| settled.tallies[*section].add(facts));
@@ -548,26 +557,28 @@ impl<'a> Arranging<'a> {
                 })
             })
             .collect();
+        let mut room = TEXTS;
         for some in touched.chunks_mut(SEGMENTS_AT_A_TIME) {
             let bodies = some.iter().map(|(file, _, made)| ledger.body(*file, made.number));
             let bodies: Vec<Vec<u8>> = bodies.collect::<Result<_, _>>()?;
             let facts = some.par_iter_mut().zip(bodies).map(|((_, section, made), body)| {
-                let mut facts = Facts::default();
-                let Some(base) = made.base else { return Ok((*section, facts)) };
+                let Some(base) = made.base else { return Ok((*section, Facts::default())) };
                 let text = SegmentText::read(&body, &base)?;
                 for member in std::mem::take(&mut made.members) {
                     let (weight, frame) = renderer.weigh(member, &base, &text, settled);
                     made.add(member, weight, frame);
-                    if let From::Base(at) = member.from()
-                        && settled.fates[base.first + at as usize] == Fate::Untouched as u8
-                    {
-                        facts.add(facts_of(text.element(at), base.frame).1);
-                    }
                 }
+                let fates = &settled.fates[base.range()];
+                let facts = text.facts(&base, |at| fates[at as usize] == Fate::Untouched as u8);
+                made.text = Some(text);
                 Ok((*section, facts))
             });
             let facts: Vec<(usize, Facts)> = facts.collect::<Result<_, StoreError>>()?;
             facts.iter().for_each(|(section, facts)| settled.tallies[*section].add(facts));
+            for (.., made) in some {
+                made.text.take_if(|text| text.size() > room);
+                room -= made.text.as_ref().map_or(0, SegmentText::size);
+            }
         }
         Ok(())
     }

@@ -37,6 +37,33 @@ impl SegmentText {
         let start = at.checked_sub(1).map_or(0, |before| self.ends[before]);
         &self.raw[start as usize..self.ends[at] as usize]
     }
+
+    /// How much memory it takes.
+    pub(crate) fn size(&self) -> usize {
+        self.raw.len() + size_of_val(&self.ends[..])
+    }
+
+    /// What some of its elements hold. Where they are most of them, that is told by what is known of the segment as a whole, and
+    /// only the others are looked at.
+    pub(crate) fn facts(&self, segment: &SegmentRow, wanted: impl Fn(u32) -> bool) -> Facts {
+        let count = |these: &dyn Fn(u32) -> bool| {
+            let mut facts = Facts::default();
+            let some = (0..segment.count).filter(|at| these(*at));
+            some.for_each(|at| facts.add(facts_of(self.element(at), segment.frame).1));
+            facts
+        };
+        let all = segment.facts;
+        if (0..segment.count).filter(|at| wanted(*at)).count() * 2 > segment.count as usize {
+            let others = count(&|at| !wanted(at));
+            let older = others.newest.is_none_or(|date| all.newest.is_some_and(|newest| date.seconds() < newest.seconds()));
+            if let (true, Some(images), Some(videos)) =
+                (older, all.images.checked_sub(others.images), all.videos.checked_sub(others.videos))
+            {
+                return Facts { images, videos, newest: all.newest };
+            }
+        }
+        count(&wanted)
+    }
 }
 
 /// The namespaces that an element needs and what it holds; `within` are all namespaces that there may be. Of several elements, the

@@ -98,14 +98,27 @@ impl<'a> Press<'a> {
             raws: Vec::with_capacity(made.members.len() * 8),
             facts: Facts::default(),
         };
+        let mut unpacked = None;
         let before = match (&order.before, &made.base) {
-            (Some(whole), Some(base)) => Some((SegmentText::read(&whole.body, base)?, whole)),
+            (Some(whole), Some(base)) => {
+                let before = match &made.text {
+                    Some(text) => text,
+                    None => unpacked.insert(SegmentText::read(&whole.body, base)?),
+                };
+                let mut stays = vec![false; base.count as usize];
+                let places = made.members.iter().filter_map(|member| match member.from() {
+                    From::Base(at) => Some(at),
+                    _ => None,
+                });
+                places.for_each(|at| stays[at as usize] = true);
+                text.facts = before.facts(base, |at| stays[at as usize]);
+                Some((before, whole))
+            }
             _ => None,
         };
         let rows = Rows::of(made, &self.renderer);
         let mut rows = rows.each();
         for member in &made.members {
-            let start = text.raw.len();
             match member.from() {
                 From::Base(at) => {
                     let missing = || StoreError::LedgerDamaged("a segment is missing");
@@ -118,9 +131,11 @@ impl<'a> Press<'a> {
                 From::Listed(at) => {
                     let candidate = &self.listed[at as usize];
                     let row = self.renderer.arrivals.row(candidate.place);
+                    let start = text.raw.len();
                     self.renderer.render(candidate, &Said::read(&row), &mut text.raw);
                     candidate.lane.write(&mut text.lane);
                     text.raws.extend_from_slice(&candidate.raw.to_le_bytes());
+                    text.facts.add(facts_of(&text.raw[start..], made.frame).1);
                 }
                 From::Row(place) => {
                     let Some((row, mark)) = rows.next() else { continue };
@@ -132,10 +147,8 @@ impl<'a> Press<'a> {
                         videos: if mark.frame().videos { videos } else { 0 },
                         newest: mark.date,
                     });
-                    continue;
                 }
             }
-            text.facts.add(facts_of(&text.raw[start..], made.frame).1);
         }
         if text.raws.iter().all(|byte| *byte == 0) {
             text.raws.clear();
