@@ -175,7 +175,7 @@ impl Serialize for Address {
 pub fn origin(address: &str) -> &str {
     let after_scheme =
         ["https://", "http://"].into_iter().find(|scheme| address.starts_with(scheme)).map_or(0, str::len);
-    let end = address.bytes().skip(after_scheme).position(|byte| byte == b'/');
+    let end = memchr::memchr(b'/', &address.as_bytes()[after_scheme..]);
     &address[..end.map_or(address.len(), |at| after_scheme + at)]
 }
 

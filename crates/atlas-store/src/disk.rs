@@ -88,7 +88,7 @@ const MANY: usize = 16;
 /// How large such files are at most, on average. Of larger ones the waits count for little, and whatever else is being written
 /// there need not be waited for.
 #[cfg(target_os = "linux")]
-const SMALL: u64 = 64 << 10;
+const SMALL: u64 = 512 << 10;
 
 /// Brings files to the disk and puts them in their places.
 pub fn put_in_place(drafts: Vec<(String, Draft)>) -> Result<Vec<(String, OnDisk)>, StoreError> {

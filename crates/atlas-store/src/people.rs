@@ -15,7 +15,7 @@ use crate::arrival::{Arrivals, Place, Trait};
 use crate::build::Job;
 use crate::ledger::Remembered;
 use crate::publish::{Aside, NEWEST_ATOM, NEWEST_RSS};
-use crate::settle::{Settled, Stand};
+use crate::settle::Settled;
 
 /// What is wanted besides sitemaps.
 #[derive(Debug, Clone, Default)]
@@ -76,6 +76,14 @@ pub struct NewestSettings {
     pub entries: usize,
 }
 
+/// An entry that is shown to people.
+struct Shown {
+    named: Place,
+    place: Place,
+    prior: u32,
+    kept: Kept,
+}
+
 /// All entries as people are shown them.
 pub(crate) struct Lines<'a> {
     lines: Vec<Line<'a>>,
@@ -93,27 +101,24 @@ impl<'a> Lines<'a> {
         remembered: &'a Remembered,
     ) -> Self {
         let chooser = arrivals.desk().chooser();
-        let mut pages: Vec<(Stand<'_>, Kept)> = Vec::new();
+        let mut pages: Vec<Shown> = Vec::new();
         let mut with_videos: Vec<Place> = Vec::new();
         if people.wants_lines() || people.structured_data {
             settled.standing.each(arrivals, |stand| {
                 let Verdict::Kept(kept) = stand.verdict() else { return };
                 if people.wants_lines() {
-                    pages.push((stand, kept));
+                    pages.push(Shown { named: stand.named(), place: stand.place, prior: stand.prior, kept });
                 }
                 if people.structured_data && stand.mark.has(Trait::HasVideos) {
                     with_videos.push(stand.place);
                 }
             });
         }
-        pages.par_sort_unstable_by_key(|(stand, _)| stand.named());
-        let all: Vec<(usize, Line<'a>)> = pages
-            .par_iter()
-            .map(|(stand, kept)| {
-                let observed = settled.observed(remembered, stand.prior);
-                (usize::from(kept.section), line(arrivals.held(stand.place), observed, kept))
-            })
-            .collect();
+        pages.par_sort_unstable_by_key(|shown| shown.named);
+        let lines = pages.par_iter().map(|Shown { place, prior, kept, .. }| {
+            line(arrivals.held(*place), settled.observed(remembered, *prior), kept)
+        });
+        let lines: Vec<Line<'a>> = lines.collect();
         let visitors = people.visitors.as_ref().map(|settings| {
             let VisitorSettings { title, language, template, links_per_page } = settings;
             let mut sections: Vec<(Label, Vec<Line<'a>>)> = Vec::new();
@@ -121,9 +126,10 @@ impl<'a> Lines<'a> {
                 let label = Label { name: section.name.clone(), title: section.label() };
                 sections.push((label, Vec::new()));
             }
-            all.iter().for_each(|(section, line)| sections[*section].1.push(*line));
-            let sort = |lines: &mut [Line<'a>]| lines.par_sort_unstable_by(Line::order);
-            Visitors::new(sections, sort, *links_per_page, title, language, template)
+            for (Shown { kept, .. }, line) in pages.iter().zip(&lines) {
+                sections[usize::from(kept.section)].1.push(*line);
+            }
+            Visitors::new(sections, |ranks, order| ranks.par_sort_unstable_by(order), *links_per_page, title, language, template)
         });
         let videos = with_videos.into_iter().filter_map(|place| {
             let row = arrivals.held(place);
@@ -134,7 +140,7 @@ impl<'a> Lines<'a> {
         videos.sort_unstable();
         // Of two pages that are told apart by a sign which file names do not have, the first has the file.
         videos.dedup_by(|one, other| one.0 == other.0);
-        Self { lines: all.into_iter().map(|(_, line)| line).collect(), visitors, videos }
+        Self { lines, visitors, videos }
     }
 
     /// The files that come of it, the stylesheet of the sitemaps among them.

@@ -22,15 +22,16 @@ pub struct Feed {
 /// Whether one entry is newer than another: by publication, else by its date; of two alike the smaller URL comes first. An
 /// entry without a date is no news.
 fn newest<'a>(lines: &[Line<'a>], most: usize) -> Vec<(Line<'a>, Lastmod)> {
-    let dated = |line: &Line<'a>| Some((*line, line.published.or(line.lastmod)?));
-    let order = |(line, date): &(Line<'a>, Lastmod)| (Reverse(date.seconds()), line.url);
-    let mut dated: Vec<(Line<'a>, Lastmod)> = lines.iter().filter_map(dated).collect();
+    let date = |line: &Line<'a>| line.published.or(line.lastmod);
+    let order = |(newer, at): &(Reverse<i64>, usize)| (*newer, lines[*at].url);
+    let dated = lines.iter().enumerate().filter_map(|(at, line)| Some((Reverse(date(line)?.seconds()), at)));
+    let mut dated: Vec<(Reverse<i64>, usize)> = dated.collect();
     if dated.len() > most && most > 0 {
         dated.select_nth_unstable_by(most - 1, |one, other| order(one).cmp(&order(other)));
         dated.truncate(most);
     }
     dated.sort_unstable_by(|one, other| order(one).cmp(&order(other)));
-    dated
+    dated.into_iter().filter_map(|(_, at)| Some((lines[at], date(&lines[at])?))).collect()
 }
 
 fn timestamp(date: Lastmod) -> Timestamp {

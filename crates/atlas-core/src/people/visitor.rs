@@ -1,12 +1,13 @@
 //! The page for visitors (HTML sitemap): all entries by section and folder, by their titles, on one page or, where there are
 //! many, on several.
 
-use std::borrow::Cow;
-use std::collections::{HashMap, HashSet};
+use std::cmp::Ordering;
+use std::collections::HashMap;
 
+use foldhash::fast::FixedState;
 use thiserror::Error;
 
-use super::{Line, escaped, grouped};
+use super::{Line, Rank, escaped, grouped};
 
 /// The name of the page in the web root, and of the first of several.
 pub const VISITOR_PAGE: &str = "atlas.html";
@@ -79,11 +80,14 @@ pub struct Label {
     pub title: String,
 }
 
+/// What is found by folder. There are many lines to ask for, and the folders are the site's own: a quick hash will do.
+type ByFolder<'a, T> = HashMap<&'a str, T, FixedState>;
+
 /// All that visitors are shown, cut into pages.
 #[derive(Debug)]
 pub struct Visitors<'a> {
     sections: Vec<(Label, Vec<Line<'a>>)>,
-    folders: HashMap<&'a str, Line<'a>>,
+    folders: ByFolder<'a, Line<'a>>,
     pages: Vec<Cut>,
     title: &'a str,
     language: &'a str,
@@ -94,7 +98,10 @@ pub struct Visitors<'a> {
 /// Takes from the titles of a section what most of them end with after a sign: the name of the site or of the section.
 fn without_site_name(lines: &mut [Line<'_>]) {
     fn ending(title: &str) -> Option<(&str, &str)> {
-        SIGNS.iter().filter_map(|sign| title.rsplit_once(sign)).min_by_key(|(_, ending)| ending.len())
+        // Every sign begins with a space.
+        let sign_at = |at: usize| SIGNS.iter().find(|sign| title[at..].starts_with(**sign));
+        let (at, sign) = memchr::memrchr_iter(b' ', title.as_bytes()).find_map(|at| Some((at, sign_at(at)?)))?;
+        Some((&title[..at], &title[at + sign.len()..]))
     }
     let mut endings: HashMap<&str, usize> = HashMap::new();
     for (_, ending) in lines.iter().filter_map(|line| ending(line.title?)) {
@@ -111,6 +118,20 @@ fn without_site_name(lines: &mut [Line<'_>]) {
     }
 }
 
+/// The lines of a section in the order in which they are shown. The page of a folder leads what lies in it.
+fn ranked(lines: &mut [Line<'_>], sort: impl Fn(&mut [Rank], &(dyn Fn(&Rank, &Rank) -> Ordering + Sync))) -> Vec<Rank> {
+    let mut folders = ByFolder::default();
+    lines.iter().for_each(|line| _ = folders.insert(line.folder(), 0));
+    lines.iter_mut().for_each(|line| line.leads = folders.contains_key(line.path));
+    let mut names: Vec<&str> = folders.keys().copied().collect();
+    names.sort_unstable();
+    names.iter().zip(0..).for_each(|(name, place)| _ = folders.insert(name, place));
+    let folder = |line: &Line<'_>| folders.get(line.folder()).copied().unwrap_or_default();
+    let mut ranks: Vec<Rank> = lines.iter().zip(0..).map(|(line, at)| Rank::of(line, folder(line), at)).collect();
+    sort(&mut ranks, &|one, other| one.order(other, lines));
+    ranks
+}
+
 /// What is on one page.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Cut {
@@ -123,26 +144,25 @@ enum Cut {
 }
 
 impl<'a> Visitors<'a> {
-    /// Cuts sections into pages of at most `links_per_page`; `sort` brings the lines of one into [`Line::order`].
+    /// Cuts sections into pages of at most `links_per_page`; `sort` sorts, by an order in which no two are alike.
     pub fn new(
         mut sections: Vec<(Label, Vec<Line<'a>>)>,
-        sort: impl Fn(&mut [Line<'a>]),
+        sort: impl Fn(&mut [Rank], &(dyn Fn(&Rank, &Rank) -> Ordering + Sync)),
         links_per_page: usize,
         title: &'a str,
         language: &'a str,
         template: &'a Template,
     ) -> Self {
         sections.retain(|(_, lines)| !lines.is_empty());
+        let mut all_folders = ByFolder::default();
         for (_, lines) in &mut sections {
             without_site_name(lines);
-            let folders: HashSet<&str> = lines.iter().map(Line::folder).collect();
-            // The page of a folder leads what lies in it.
-            lines.iter_mut().for_each(|line| line.leads = folders.contains(line.path));
-            sort(lines);
+            let ranked = ranked(lines, &sort);
+            *lines = ranked.iter().map(|rank| lines[rank.at as usize]).collect();
+            lines.iter().for_each(|line| _ = all_folders.insert(line.folder(), ()));
         }
         let lines = sections.iter().flat_map(|(_, lines)| lines);
-        let wanted: HashSet<&str> = lines.clone().map(Line::folder).collect();
-        let folders = lines.filter(|line| wanted.contains(line.path)).map(|line| (line.path, *line)).collect();
+        let folders = lines.filter(|line| all_folders.contains_key(line.path)).map(|line| (line.path, *line)).collect();
         let all = sections.iter().map(|(_, lines)| lines.len()).sum();
         let most = links_per_page.max(1);
         let mut pages = vec![if all <= most { Cut::Whole } else { Cut::Front }];
@@ -273,11 +293,17 @@ impl<'a> Visitors<'a> {
         out
     }
 
-    fn link(&self, line: &Line<'_>) -> String {
+    fn link(&self, line: &Line<'_>, out: &mut String) {
         let main = |language: &str| language.split('-').next().unwrap_or("").to_ascii_lowercase();
-        let language = line.language.filter(|language| main(language) != main(self.language));
-        let language = language.map_or_else(String::new, |language| format!(" lang=\"{}\"", escaped(language)));
-        format!("<a href=\"{}\"{language}>{}</a>", escaped(line.url), escaped(line.name()))
+        *out += "<a href=\"";
+        *out += &escaped(line.url);
+        *out += "\"";
+        if let Some(language) = line.language.filter(|language| main(language) != main(self.language)) {
+            *out += &format!(" lang=\"{}\"", escaped(language));
+        }
+        *out += ">";
+        *out += &escaped(line.name());
+        *out += "</a>";
     }
 
     /// Lists of lines, folder by folder; a heading for each where there are several.
@@ -292,17 +318,22 @@ impl<'a> Visitors<'a> {
             };
             // A group without a name stands first, right below its section.
             if groups.len() > 1 && (folder != "/" || lead.is_some()) {
-                let name = match (lead, self.folders.get(folder)) {
-                    (Some(lead), _) => Cow::Owned(self.link(lead)),
-                    (None, Some(line)) => escaped(line.name()),
-                    (None, None) => escaped(folder),
-                };
-                let count = grouped(group.len() as u64);
-                out += &format!("<{heading}>{name} <span class=\"count\">{count}</span></{heading}>\n");
+                out += &format!("<{heading}>");
+                match (lead, self.folders.get(folder)) {
+                    (Some(lead), _) => self.link(lead, &mut out),
+                    (None, Some(line)) => out += &escaped(line.name()),
+                    (None, None) => out += &escaped(folder),
+                }
+                out += &format!(" <span class=\"count\">{}</span></{heading}>\n", grouped(group.len() as u64));
             }
             if !rest.is_empty() {
-                let links = rest.iter().map(|line| format!("<li>{}</li>\n", self.link(line)));
-                out += &format!("<ul>\n{}</ul>\n", links.collect::<String>());
+                out += "<ul>\n";
+                for line in rest {
+                    out += "<li>";
+                    self.link(line, &mut out);
+                    out += "</li>\n";
+                }
+                out += "</ul>\n";
             }
         }
         out
@@ -325,7 +356,7 @@ mod tests {
         let lines =
             |part: usize| urls.iter().skip(part).step_by(2).map(|url| line(url, Some("A <lamp>"))).collect::<Vec<_>>();
         let sections = vec![(label("pages"), lines(0)), (label("journal"), lines(1)), (label("empty"), vec![])];
-        Visitors::new(sections, |lines| lines.sort_by(Line::order), most, "All of it", "en", template)
+        Visitors::new(sections, |ranks, order| ranks.sort_unstable_by(order), most, "All of it", "en", template)
     }
 
     #[test]

@@ -563,10 +563,9 @@ impl Publisher<'_> {
                 Ok((aside.name.clone(), draft))
             });
             let drafts = drafts.collect::<Result<Vec<_>, StoreError>>()?;
-            for (name, on_disk) in disk::put_in_place(drafts)? {
-                state.wrote(name, on_disk);
-            }
+            drafts.into_iter().try_for_each(|(name, draft)| state.placing.put(name, draft))?;
         }
+        state.take_placed()?;
         self.aside_folders().iter().try_for_each(|folder| disk::sync_folder(folder))
     }
 
@@ -676,10 +675,15 @@ impl State {
 
     /// Waits until every file that was finished is in its place.
     fn all_placed(&mut self, publisher: &Publisher<'_>) -> Result<(), StoreError> {
+        if self.take_placed()? { disk::sync_folder(&publisher.place.folder) } else { Ok(()) }
+    }
+
+    /// The same, and tells whether there was any; their folders may not be on the disk yet.
+    fn take_placed(&mut self) -> Result<bool, StoreError> {
         let placed = self.placing.wait()?;
         let any = !placed.is_empty();
         placed.into_iter().for_each(|(name, on_disk)| self.wrote(name, on_disk));
-        if any { disk::sync_folder(&publisher.place.folder) } else { Ok(()) }
+        Ok(any)
     }
 }
 

@@ -24,7 +24,7 @@ use std::time::{Duration, Instant};
 const CONFIG: &str = "[site]\nurl = \"https://www.marrowvale.example/\"\nweb_root = \"public\"\n";
 const TABLE: &str = "[[source]]\nfrom = \"table\"\nfile = \"rows.csv\"\n";
 const PLAIN: &str = "[files]\ngzip = \"only\"\nurls_per_file = 50000\nstyle = false\n";
-const PEOPLE: &str = "[files]\ngzip = \"beside\"\ntext = true\n[visitor_page]\n[newest]\n";
+const PEOPLE: &str = "[files]\ngzip = \"beside\"\nurls_per_file = 50000\ntext = true\n[visitor_page]\n[newest]\n";
 
 fn main() {
     let words: Vec<String> = std::env::args().skip(1).filter(|word| !word.starts_with('-')).collect();
@@ -255,6 +255,8 @@ fn build(site: &Path) -> (Duration, u64) {
     } else {
         Command::new(env!("CARGO_BIN_EXE_idle-atlas"))
     };
+    // The table and what the build before wrote are at rest: the disk is the build's own.
+    assert!(Command::new("sync").status().is_ok_and(|status| status.success()));
     let begun = Instant::now();
     let output = command.args(["build", "--quiet"]).current_dir(site).output().expect("the program runs");
     let wall = begun.elapsed();
