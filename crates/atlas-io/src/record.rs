@@ -256,7 +256,9 @@ impl RecordReader<'_> {
             return None;
         }
         // One column, as it stands: what most fields are.
-        if let (Record::Columns(row), [place], []) = (record, &self.header.places[at][..], &self.header.templates[at][..]) {
+        if let (Record::Columns(row), [place], []) =
+            (record, &self.header.places[at][..], &self.header.templates[at][..])
+        {
             return row.get(*place).filter(|text| !is_blank(text)).map(|text| Cow::Borrowed(text.as_ref()));
         }
         let filled = self.header.templates[at].iter().find_map(|template| match template {

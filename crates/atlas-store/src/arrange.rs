@@ -24,7 +24,7 @@ use crate::settle::{Candidate, Fate, Settled};
 /// Entries in one segment. Fewer make a change cheaper and the packed files larger: 8 % at 480, 14 % at 240.
 pub(crate) const SEGMENT: usize = 240;
 /// New entries are put in the order of their age within so many rows, counted from the first: a site is never sorted as a whole.
-const WINDOW: u32 = 1 << 19;
+const WINDOW: u32 = 1 << 18;
 /// In how many bytes texts of segments are kept at hand that will be made again, rather than unpacked twice.
 const TEXTS: usize = 32 << 20;
 /// How many segments are looked into at a time.
@@ -710,7 +710,7 @@ impl Renderer<'_> {
             let added = new.filter_map(|(row, at)| {
                 let mark = block.mark(row);
                 let (kept, place) = (mark.kept()?, Place(at));
-                let weight = Weight { bytes: u64::from(mark.bytes), media: u32::from(mark.media) };
+                let weight = Weight { bytes: u64::from(mark.bytes), media: mark.media() };
                 let group = self.alternates.group_of(place);
                 let measured = match group {
                     NO_GROUP => (weight, mark.frame()),

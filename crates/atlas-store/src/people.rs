@@ -129,7 +129,14 @@ impl<'a> Lines<'a> {
             for (Shown { kept, .. }, line) in pages.iter().zip(&lines) {
                 sections[usize::from(kept.section)].1.push(*line);
             }
-            Visitors::new(sections, |ranks, order| ranks.par_sort_unstable_by(order), *links_per_page, title, language, template)
+            Visitors::new(
+                sections,
+                |ranks, order| ranks.par_sort_unstable_by(order),
+                *links_per_page,
+                title,
+                language,
+                template,
+            )
         });
         let videos = with_videos.into_iter().filter_map(|place| {
             let row = arrivals.held(place);

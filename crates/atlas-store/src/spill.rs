@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
 /// In how many bytes a build keeps what it gathers before it puts it on the disk, unless the job says otherwise.
-pub const BUDGET: usize = 224 << 20;
+pub const BUDGET: usize = 240 << 20;
 
 /// A file to put things aside in.
 #[derive(Debug)]

@@ -75,7 +75,6 @@ impl<'a> Line<'a> {
     fn folder(&self) -> &'a str {
         if self.leads { self.path } else { &self.path[..self.folder] }
     }
-
 }
 
 /// The place of a line in the order in which visitors look for it: by folder, the page of the folder first, then by name. Most
@@ -85,7 +84,7 @@ pub struct Rank {
     /// The place of its folder among all, and whether it only lies in it.
     folder: (u32, bool),
     /// How its name begins.
-    name: u128,
+    name: [u64; 4],
     /// Where it is.
     at: u32,
 }
@@ -103,9 +102,9 @@ impl Rank {
     }
 }
 
-/// The first 16 bytes of a name in small letters, as a number: in the order of [`in_any_case`].
-fn beginning(name: &str) -> u128 {
-    let mut bytes = [0; 16];
+/// The first 32 bytes of a name in small letters, as numbers: in the order of [`in_any_case`].
+fn beginning(name: &str) -> [u64; 4] {
+    let mut bytes = [0; 32];
     let begun = &name.as_bytes()[..name.len().min(bytes.len())];
     if begun.is_ascii() {
         bytes[..begun.len()].copy_from_slice(begun);
@@ -115,7 +114,8 @@ fn beginning(name: &str) -> u128 {
         let length = letters.len().min(bytes.len());
         bytes[..length].copy_from_slice(&letters.as_bytes()[..length]);
     }
-    u128::from_be_bytes(bytes)
+    let (words, _) = bytes.as_chunks();
+    std::array::from_fn(|at| u64::from_be_bytes(words[at]))
 }
 
 /// Compares names whatever the case of their letters.

@@ -200,10 +200,10 @@ impl Block {
     /// asks for many rows first waits for all of them at once.
     pub(crate) fn glance(&self, row: usize) -> u8 {
         let Rows::Read { bytes, marks } = &self.rows else { return 0 };
-        let Mark { key, traits, start, .. } = marks[row];
+        let Mark { raw, traits, start, .. } = marks[row];
         let begun = bytes.get(start as usize..).unwrap_or_default();
         let at = |place: usize| begun.get(place).copied().unwrap_or_default();
-        key as u8 ^ traits ^ at(0) ^ at(63)
+        raw as u8 ^ traits ^ at(0) ^ at(63)
     }
 
     /// The mark of a row.

@@ -46,7 +46,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Expl
     let mut merged: Option<Said<'static>> = None;
     let mut sources: Vec<u16> = Vec::new();
     let mut places: Vec<Place> = Vec::new();
-    arrivals.each_mark(|place, mark| places.extend((mark.key == key).then_some(place)));
+    arrivals.each_mark(|place, mark| places.extend((mark.key() == key).then_some(place)));
     // Rows that were merged from several come after those of the last source.
     places.retain(|place| arrivals.find(*place).0 < found.blocks);
     for place in &places {
@@ -82,7 +82,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Expl
     // Where several rows speak of it, it is the merged one that is in a group.
     let mut group = None;
     arrivals.each_mark(|place, mark| {
-        if mark.key == key && found.settled.standing.stands(place) {
+        if mark.key() == key && found.settled.standing.stands(place) {
             group = Some(found.alternates.group_of(place));
         }
     });

@@ -182,7 +182,7 @@ impl Found {
                         .map(|member| match member.from() {
                             From::Base(at) => lane[at as usize].key,
                             From::Listed(at) => self.settled.listed[at as usize].lane.key,
-                            From::Row(place) => self.arrivals.mark(place).key,
+                            From::Row(place) => self.arrivals.mark(place).key(),
                         })
                         .collect(),
                 };
@@ -198,7 +198,7 @@ impl Found {
         let rows = self.settled.standing.new_rows().filter(|_| any);
         let kept = rows.map(|place| (place, self.arrivals.mark(place))).filter(|(_, mark)| mark.kept().is_some());
         let mut added: Vec<(Place, u128, Place)> =
-            kept.map(|(place, mark)| (self.settled.standing.named(place), mark.key, place)).collect();
+            kept.map(|(place, mark)| (self.settled.standing.named(place), mark.key(), place)).collect();
         added.sort_unstable();
         added.into_iter().map(|(_, key, place)| (key, place)).collect()
     }

@@ -47,7 +47,7 @@ impl Alternates {
                 entries.push(Entry {
                     place: stand.place,
                     named: stand.named(),
-                    key: stand.mark.key,
+                    key: stand.mark.key(),
                     from_page: stand.mark.has(Trait::FromPage),
                     speaks: stand.mark.has(Trait::SpeaksOfOthers),
                 });

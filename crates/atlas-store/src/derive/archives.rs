@@ -32,8 +32,8 @@ pub(crate) fn archives(arrivals: &mut Arrivals, pages_known: bool) -> io::Result
     let keys: HashSet<u128> = pages.iter().map(|page| key(page, seed)).collect();
     let mut there: HashSet<u128> = HashSet::new();
     arrivals.each_mark(|place, mark| {
-        if keys.contains(&mark.key) && !is_dead(&arrivals.row(place)) {
-            there.insert(mark.key);
+        if keys.contains(&mark.key()) && !is_dead(&arrivals.row(place)) {
+            there.insert(mark.key());
         }
     });
     if !there.is_empty() {
@@ -74,7 +74,7 @@ fn count<'c>(arrivals: &Arrivals, standing: &Standing, chooser: &'c Chooser, pas
         let mut tally = chooser.archives.tally();
         let rows = arrivals.block(block);
         for (stand, row) in standing.of_block(arrivals, block, &rows) {
-            if passed_over.contains(&stand.mark.key) {
+            if passed_over.contains(&stand.mark.key()) {
                 continue;
             }
             if let Verdict::Kept(kept) = stand.verdict() {

@@ -55,7 +55,8 @@ impl SegmentText {
         let all = segment.facts;
         if (0..segment.count).filter(|at| wanted(*at)).count() * 2 > segment.count as usize {
             let others = count(&|at| !wanted(at));
-            let older = others.newest.is_none_or(|date| all.newest.is_some_and(|newest| date.seconds() < newest.seconds()));
+            let older =
+                others.newest.is_none_or(|date| all.newest.is_some_and(|newest| date.seconds() < newest.seconds()));
             if let (true, Some(images), Some(videos)) =
                 (older, all.images.checked_sub(others.images), all.videos.checked_sub(others.videos))
             {

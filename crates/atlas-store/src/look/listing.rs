@@ -162,7 +162,7 @@ impl Looking<'_> {
             title: said.title.as_deref().map(str::to_owned),
             image: said.images.first().map(|image| image.to_string()),
             published: said.published,
-            file: kept.and_then(|_| self.files.get(&stand.mark.key).cloned()),
+            file: kept.and_then(|_| self.files.get(&stand.mark.key()).cloned()),
             sources: stand.sources(self.arrivals).iter().map(|source| self.name(*source).to_owned()).collect(),
             url: said.url.into_owned(),
         }

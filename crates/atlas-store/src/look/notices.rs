@@ -211,7 +211,7 @@ impl Links {
         let mut known: HashSet<u128> = arrivals.others().iter().copied().collect();
         arrivals.each_mark(|place, mark| {
             if !is_dead(&arrivals.row(place)) {
-                known.insert(mark.key);
+                known.insert(mark.key());
             }
         });
         let key = |url: &str| fingerprint::key(arrivals.desk().seed(), url);
@@ -222,7 +222,7 @@ impl Links {
             if chooser.own_files.holds(url_of(&row)) {
                 continue;
             }
-            let own = arrivals.mark(place).key;
+            let own = arrivals.mark(place).key();
             links::each(packed, |link| {
                 let target = key(link);
                 if target == own {
@@ -257,7 +257,7 @@ impl Links {
         let mut lonely: Vec<(Place, Place)> = Vec::new();
         settled.standing.each(arrivals, |stand| {
             let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.mark.has(Trait::FromPage);
-            let alone = || !self.linked.contains(&stand.mark.key) && url_of(&arrivals.row(stand.place)) != root;
+            let alone = || !self.linked.contains(&stand.mark.key()) && url_of(&arrivals.row(stand.place)) != root;
             if goes_in && alone() {
                 lonely.push((stand.named(), stand.place));
             }

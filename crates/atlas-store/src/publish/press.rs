@@ -166,7 +166,7 @@ impl<'a> Press<'a> {
             }
         }
         LaneEntry {
-            key: mark.key,
+            key: mark.key(),
             written: fingerprint::written(mark.decided(), self.settings, None, alternates.print(group)),
             page: mark.prints.page,
             declared: mark.prints.declared,

@@ -78,7 +78,7 @@ impl Candidate {
     fn of_page(mark: &Mark, kept: Kept, place: Place, named: Place, prior: u32) -> Self {
         Self {
             lane: LaneEntry {
-                key: mark.key,
+                key: mark.key(),
                 written: 0,
                 page: mark.prints.page,
                 declared: mark.prints.declared,
@@ -108,7 +108,13 @@ impl Candidate {
         let kept = Kept { changefreq: None, priority: None, date_policy: DatePolicy::None, ..kept };
         let page = Self::of_page(mark, kept, place, named, UNKNOWN);
         let decided = fingerprint::decided(mark.said, &kept, strand);
-        Self { strand, decided, raw: 0, lane: LaneEntry { page: 0, declared: 0, from_page: false, ..page.lane }, ..page }
+        Self {
+            strand,
+            decided,
+            raw: 0,
+            lane: LaneEntry { page: 0, declared: 0, from_page: false, ..page.lane },
+            ..page
+        }
     }
 }
 
