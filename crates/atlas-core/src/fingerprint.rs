@@ -88,9 +88,7 @@ impl Prints {
             scratch.extend_from_slice(bytes);
         };
         let texts = [&said.title, &said.description, &said.language, &said.canonical, &said.noindex, &said.refresh];
-        for (tag, text) in (1..).zip(texts) {
-            part(tag, text.as_deref().unwrap_or("").as_bytes());
-        }
+        (1..).zip(texts).for_each(|(tag, one)| part(tag, one.as_deref().unwrap_or("").as_bytes()));
         part(7, &said.digest.unwrap_or(0).to_le_bytes());
         said.images.iter().for_each(|image| part(8, image.as_bytes()));
         for video in &said.videos {

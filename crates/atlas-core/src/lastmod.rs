@@ -219,22 +219,24 @@ impl Lastmod {
     /// Writes the text into `text` and returns how much of it was taken.
     fn spell(&self, text: &mut [u8; LONGEST]) -> usize {
         let (date, time) = self.civil();
-        put(&mut text[0..4], date.year().unsigned_abs());
-        put(&mut text[5..7], date.month().unsigned_abs().into());
-        put(&mut text[8..10], date.day().unsigned_abs().into());
+        let year = date.year().unsigned_abs();
+        put(text, 0, year / 100);
+        put(text, 2, year % 100);
+        put(text, 5, date.month().unsigned_abs().into());
+        put(text, 8, date.day().unsigned_abs().into());
         (text[4], text[7]) = (b'-', b'-');
         let Some((time, offset)) = time else { return 10 };
-        put(&mut text[11..13], time.hour().unsigned_abs().into());
-        put(&mut text[14..16], time.minute().unsigned_abs().into());
-        put(&mut text[17..19], time.second().unsigned_abs().into());
+        put(text, 11, time.hour().unsigned_abs().into());
+        put(text, 14, time.minute().unsigned_abs().into());
+        put(text, 17, time.second().unsigned_abs().into());
         (text[10], text[13], text[16]) = (b'T', b':', b':');
         if offset == 0 {
             text[19] = b'Z';
             return 20;
         }
         text[19] = if offset < 0 { b'-' } else { b'+' };
-        put(&mut text[20..22], offset.unsigned_abs() / 60);
-        put(&mut text[23..25], offset.unsigned_abs() % 60);
+        put(text, 20, offset.unsigned_abs() / 60);
+        put(text, 23, offset.unsigned_abs() % 60);
         text[22] = b':';
         LONGEST
     }
@@ -264,12 +266,11 @@ impl fmt::Display for Lastmod {
     }
 }
 
-/// Writes a number right-aligned with leading zeros.
-fn put(out: &mut [u8], mut number: u16) {
-    for digit in out.iter_mut().rev() {
-        *digit = b'0' + (number % 10) as u8;
-        number /= 10;
-    }
+/// Writes a number below 100 in two digits.
+#[inline]
+fn put(text: &mut [u8; LONGEST], at: usize, number: u16) {
+    text[at] = b'0' + (number / 10) as u8;
+    text[at + 1] = b'0' + (number % 10) as u8;
 }
 
 impl Serialize for Lastmod {

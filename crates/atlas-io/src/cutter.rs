@@ -4,6 +4,7 @@
 //! them, so a stray quote inside a field does no harm.
 
 use std::io::{self, Read};
+use std::sync::{Mutex, PoisonError};
 
 use memchr::{memchr_iter, memrchr};
 
@@ -22,8 +23,26 @@ pub(crate) struct Cut {
     pub(crate) endless: bool,
 }
 
+/// Room for blocks, used again and again: memory that is asked for anew has to be cleared by the system first.
+#[derive(Debug, Default)]
+pub(crate) struct Buffers(Mutex<Vec<Vec<u8>>>);
+
+impl Buffers {
+    fn take(&self) -> Vec<u8> {
+        let mut buffer = self.0.lock().unwrap_or_else(PoisonError::into_inner).pop().unwrap_or_default();
+        buffer.clear();
+        buffer
+    }
+
+    /// Gives the room of a block back.
+    pub(crate) fn give_back(&self, buffer: Vec<u8>) {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).push(buffer);
+    }
+}
+
 /// Cuts what it reads.
-pub(crate) struct Cutter<R> {
+pub(crate) struct Cutter<'b, R> {
+    buffers: &'b Buffers,
     reader: R,
     /// The delimiter before which and after which quotes count; `None` where they never do.
     delimiter: Option<u8>,
@@ -32,13 +51,13 @@ pub(crate) struct Cutter<R> {
     done: bool,
 }
 
-impl<R: Read> Cutter<R> {
-    pub(crate) fn new(reader: R, delimiter: Option<u8>) -> Self {
-        Self { reader, delimiter, rest: Vec::new(), line: 1, done: false }
+impl<'b, R: Read> Cutter<'b, R> {
+    pub(crate) fn new(reader: R, delimiter: Option<u8>, buffers: &'b Buffers) -> Self {
+        Self { buffers, reader, delimiter, rest: Vec::new(), line: 1, done: false }
     }
 
     fn fill(&mut self) -> io::Result<()> {
-        self.rest.reserve(BLOCK + 1);
+        self.rest.reserve(BLOCK + BLOCK / 64);
         let mut chunk = (&mut self.reader).take(BLOCK as u64);
         self.done = chunk.read_to_end(&mut self.rest)? == 0;
         Ok(())
@@ -77,7 +96,7 @@ impl<R: Read> Cutter<R> {
     }
 }
 
-impl<R: Read> Iterator for Cutter<R> {
+impl<R: Read> Iterator for Cutter<'_, R> {
     type Item = io::Result<Cut>;
 
     fn next(&mut self) -> Option<io::Result<Cut>> {
@@ -102,10 +121,12 @@ impl<R: Read> Iterator for Cutter<R> {
     }
 }
 
-impl<R> Cutter<R> {
+impl<R> Cutter<'_, R> {
     fn cut(&mut self, end: usize, endless: bool) -> Cut {
-        let rest = self.rest.split_off(end);
-        let bytes = std::mem::replace(&mut self.rest, rest);
+        let mut rest = self.buffers.take();
+        rest.extend_from_slice(&self.rest[end..]);
+        let mut bytes = std::mem::replace(&mut self.rest, rest);
+        bytes.truncate(end);
         let first_line = self.line;
         self.line += memchr_iter(b'\n', &bytes).count() as u64;
         Cut { bytes, first_line, endless }
@@ -117,7 +138,7 @@ mod tests {
     use super::*;
 
     fn cut(bytes: &[u8]) -> Vec<Cut> {
-        Cutter::new(bytes, Some(b',')).map(Result::unwrap).collect()
+        Cutter::new(bytes, Some(b','), &Buffers::default()).map(Result::unwrap).collect()
     }
 
     fn records(bytes: &[u8]) -> Vec<csv::StringRecord> {

@@ -173,11 +173,13 @@ impl RecordReader<'_> {
                 return None;
             }
         };
-        let mut said = Said { url, section: self.settings.section.as_deref().map(Cow::Borrowed), ..Said::default() };
-        for &field in &self.header.present {
-            self.take(record, field, &mut said, trouble);
+        let section = self.settings.section.as_deref().map(Cow::Borrowed);
+        // Made where it is handed back: it is large, and a million times it shall not be moved.
+        let mut read = Some(Said { url, section, ..Said::default() });
+        if let Some(said) = &mut read {
+            self.header.present.iter().for_each(|field| self.take(record, *field, said, trouble));
         }
-        Some(said)
+        read
     }
 
     /// The address of the entry: that which stands in the record, where it is in its normal spelling.

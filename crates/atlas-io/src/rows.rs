@@ -11,7 +11,7 @@ use atlas_store::source::{Gathering, Problem};
 use rayon::prelude::*;
 use serde_json::{Map, Value};
 
-use crate::cutter::{Cut, Cutter};
+use crate::cutter::{Buffers, Cut, Cutter};
 use crate::field::Field;
 use crate::record::{Header, Record, RecordReader, RecordSettings};
 use crate::split::Splitter;
@@ -54,7 +54,8 @@ impl Rows<'_> {
             Layout::Separated(delimiter) => Some(delimiter),
             Layout::JsonLines => None,
         };
-        let mut cuts = Cutter::new(reader, delimiter);
+        let buffers = Buffers::default();
+        let mut cuts = Cutter::new(reader, delimiter, &buffers);
         let mut batch = next_batch(&mut cuts)?;
         let Some(first) = batch.first_mut() else { return Ok(()) };
         let reader = Arc::new(TableReader {
@@ -77,7 +78,7 @@ impl Rows<'_> {
             // While these are taken apart, those before them are handed over and the next are read.
             let (read, next) = rayon::join(
                 || {
-                    let read = |cut| Reading::new(&reader, &desk, cut, raw).run(unread);
+                    let read = |cut| Reading::new(&reader, &desk, cut, raw).run(unread, &buffers);
                     batch.into_par_iter().map(read).collect::<Vec<_>>()
                 },
                 || {
@@ -184,13 +185,13 @@ impl Reader for TableReader {
             return;
         }
         let record = Record::Columns(&fields);
-        if let Some(said) = self.records().read(&record, &mut |message| problem(self.problem(line, message))) {
-            take(&said);
+        if let Some(said) = &self.records().read(&record, &mut |message| problem(self.problem(line, message))) {
+            take(said);
         }
     }
 }
 
-fn next_batch<R: Read>(cuts: &mut Cutter<R>) -> Result<Vec<Cut>, RowsError> {
+fn next_batch<R: Read>(cuts: &mut Cutter<'_, R>) -> Result<Vec<Cut>, RowsError> {
     cuts.take(AHEAD).collect::<Result<_, _>>().map_err(RowsError::Read)
 }
 
@@ -210,19 +211,24 @@ impl<'t> Reading<'t> {
     }
 
     /// Reads the block; with `unread`, no more of it than is needed to know its rows again.
-    fn run(mut self, unread: bool) -> (Block, Vec<Problem>) {
+    fn run(mut self, unread: bool, buffers: &Buffers) -> (Block, Vec<Problem>) {
         if self.cut.endless {
             let message = "a record begins here that does not end within 16 MiB; is a quote left open?";
             self.problem(self.cut.first_line, message.to_owned());
             return (self.block, self.problems);
         }
         let bytes = std::mem::take(&mut self.cut.bytes);
+        self.take_apart(&bytes, unread);
+        buffers.give_back(bytes);
+        (self.block, self.problems)
+    }
+
+    fn take_apart(&mut self, bytes: &[u8], unread: bool) {
         let Layout::Separated(delimiter) = self.reader.layout else {
             self.block = Block::with_room(self.desk, bytes.len());
-            self.json_lines(&bytes);
-            return (self.block, self.problems);
+            return self.json_lines(bytes);
         };
-        match (std::str::from_utf8(&bytes), self.raw.filter(|_| unread)) {
+        match (std::str::from_utf8(bytes), self.raw.filter(|_| unread)) {
             (Ok(text), Some(raw)) => {
                 let slips = self.slips(text, delimiter, raw);
                 self.block = Block::unread(self.desk, bytes, self.cut.first_line, slips, self.reader.clone());
@@ -231,17 +237,16 @@ impl<'t> Reading<'t> {
                 self.block = Block::with_room(self.desk, text.len());
                 self.separated(text, delimiter);
             }
-            (Err(_), _) => self.separated_with_rubbish(&bytes, delimiter),
+            (Err(_), _) => self.separated_with_rubbish(bytes, delimiter),
         }
-        (self.block, self.problems)
     }
 
     /// Takes the rows of a table as they come.
     fn slips(&mut self, text: &str, delimiter: u8, raw: Raw) -> Vec<Slip> {
         let (site, wanted) = (&self.reader.settings.site, self.reader.header.columns.len());
         let (mut splitter, mut slips) = (Splitter::new(text, delimiter), Vec::with_capacity(text.len() / 100));
-        while let Some((line, url, found)) = splitter.next_column(raw.column) {
-            let line = self.cut.first_line + line;
+        while let Some((nth, url, found)) = splitter.next_column(raw.column) {
+            let line = self.cut.first_line + nth;
             if found != wanted {
                 self.wrong_columns(line, found);
                 continue;
@@ -249,9 +254,9 @@ impl<'t> Reading<'t> {
             let at = splitter.last();
             let print = fingerprint::raw(text[at.clone()].as_bytes(), raw.reading);
             match site.plain(&url) {
-                Some(plain) => slips.push(self.desk.slip(plain, print, at)),
+                Some(plain) => slips.push(self.desk.slip(plain, print, at, nth)),
                 None => match site.address(&url) {
-                    Ok(address) => slips.push(self.desk.slip(address.as_str(), print, at)),
+                    Ok(address) => slips.push(self.desk.slip(address.as_str(), print, at, nth)),
                     // It is read in full to say what is wrong with it.
                     Err(_) => {
                         self.reader.clone().read(&text[at], line, &mut |_| (), &mut |one| self.problems.push(one))
@@ -327,9 +332,9 @@ impl<'t> Reading<'t> {
         let before = problems.len();
         let said = reader.records();
         let said = said.read(record, &mut |message| problems.push(reader.problem(line, message)));
-        if let Some(said) = said {
+        if let Some(said) = &said {
             // What is wrong with a row has to be told by every build.
-            block.push_raw(&said, if problems.len() == before { raw } else { 0 });
+            block.push_raw(said, if problems.len() == before { raw } else { 0 });
         }
     }
 

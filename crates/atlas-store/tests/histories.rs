@@ -128,13 +128,13 @@ fn read_block(desk: &Desk, lines: &[String]) -> Block {
 
 fn unread_block(desk: &Desk, lines: &[String]) -> Block {
     let mut start = 0;
-    let slips = lines.iter().map(|line| {
+    let slips = lines.iter().zip(0..).map(|(line, nth)| {
         let at = start..start + line.len();
         start = at.end;
-        desk.slip(&said(line).url, raw(line.as_bytes(), 7), at)
+        desk.slip(&said(line).url, raw(line.as_bytes(), 7), at, nth)
     });
     let slips = slips.collect();
-    Block::unread(desk, lines.concat().into_bytes(), 1, slips, Arc::new(LineReader))
+    Block::unread(desk, lines.concat().as_bytes(), 1, slips, Arc::new(LineReader))
 }
 
 /// Two sources that know every third entry both.

@@ -2,11 +2,11 @@
 
 use std::borrow::Cow;
 use std::fmt;
+use std::ops::Range;
 use std::sync::Arc;
 
 use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::{Row, Said};
-use memchr::memchr_iter;
 
 use super::desk::{Desk, Mark, packed};
 use crate::bytes::part;
@@ -43,13 +43,15 @@ pub struct Slip {
     pub(crate) raw: u64,
     start: u32,
     end: u32,
+    /// The line it begins in, counted from the first of its block.
+    line: u32,
 }
 
 /// How rows are read that were taken in as they came.
 #[derive(Debug, Clone)]
 pub(super) struct Unread {
     reader: Arc<dyn Reader>,
-    /// The line that the text begins in.
+    /// The line that the block begins in.
     first_line: u64,
 }
 
@@ -73,7 +75,7 @@ impl Block {
 
     /// A block of rows as they came: a text in UTF-8 that begins in this line, the slips of its rows, and who can read them. Rows
     /// that are known to be as they were are let go.
-    pub fn unread(desk: &Desk, text: Vec<u8>, first_line: u64, mut slips: Vec<Slip>, reader: Arc<dyn Reader>) -> Self {
+    pub fn unread(desk: &Desk, text: &[u8], first_line: u64, mut slips: Vec<Slip>, reader: Arc<dyn Reader>) -> Self {
         let mut let_go = 0;
         if let Some(register) = desk.register() {
             let all = slips.len();
@@ -85,7 +87,7 @@ impl Block {
             slips = moved;
             let_go = (all - slips.len()) as u64;
         }
-        let (text, slips) = if let_go > 0 { Self::compacted(&text, slips) } else { (text, slips) };
+        let (text, slips) = Self::compacted(text, slips);
         let rows = Rows::Unread { text, slips, reading: Unread { reader, first_line } };
         Self { desk: desk.clone(), rows, let_go, links: Vec::new(), scratch: Vec::new() }
     }
@@ -217,18 +219,17 @@ impl Block {
     /// Reads a row that came unread; `None` where that cannot be done.
     pub(crate) fn read(&self, row: usize, problem: &mut dyn FnMut(Problem)) -> Option<(Mark, Vec<u8>)> {
         let Rows::Unread { text, slips, reading } = &self.rows else { return None };
-        let Slip { raw, start, end, .. } = slips[row];
+        let Slip { raw, start, end, line, .. } = slips[row];
         let came = std::str::from_utf8(&text[start as usize..end as usize]).unwrap_or_default();
-        let line = || reading.first_line + memchr_iter(b'\n', &text[..start as usize]).count() as u64;
         let (mut found, mut sound) = (None, true);
         let mut take = |said: &Said<'_>| {
             let mut bytes = Vec::new();
             Row::write(&mut bytes, said);
             found = Some((self.desk.mark(said, &bytes, raw, 0, &mut Vec::new()), bytes));
         };
-        reading.reader.read(came, 0, &mut take, &mut |found| {
+        reading.reader.read(came, reading.first_line + u64::from(line), &mut take, &mut |found| {
             sound = false;
-            problem(Problem { line: Some(line()), ..found });
+            problem(found);
         });
         let (mark, bytes) = found?;
         Some((if sound { mark } else { mark.doubtful() }, bytes))
@@ -295,21 +296,22 @@ impl Desk {
     }
 
     /// The slip of a row that was not read, with its URL in normal spelling, the fingerprint of the row as it came, and where
-    /// in the text it is.
-    pub fn slip(&self, url: &str, raw: u64, at: std::ops::Range<usize>) -> Slip {
+    /// in the block it is: its bytes, and its line, counted from 0.
+    pub fn slip(&self, url: &str, raw: u64, at: Range<usize>, line: u64) -> Slip {
         let key = atlas_core::fingerprint::key(self.seed(), url);
-        Slip { key, raw: raw.max(1), start: at.start as u32, end: at.end as u32 }
+        Slip { key, raw: raw.max(1), start: at.start as u32, end: at.end as u32, line: line as u32 }
     }
 }
 
 impl Slip {
-    const BYTES: usize = 32;
+    const BYTES: usize = 36;
 
     fn write(&self, out: &mut Vec<u8>) {
         out.extend_from_slice(&self.key.to_le_bytes());
         out.extend_from_slice(&self.raw.to_le_bytes());
         out.extend_from_slice(&self.start.to_le_bytes());
         out.extend_from_slice(&self.end.to_le_bytes());
+        out.extend_from_slice(&self.line.to_le_bytes());
     }
 
     fn read(bytes: &[u8; Self::BYTES]) -> Self {
@@ -318,6 +320,7 @@ impl Slip {
             raw: u64::from_le_bytes(part(bytes, 16)),
             start: u32::from_le_bytes(part(bytes, 24)),
             end: u32::from_le_bytes(part(bytes, 28)),
+            line: u32::from_le_bytes(part(bytes, 32)),
         }
     }
 }

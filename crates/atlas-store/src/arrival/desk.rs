@@ -39,8 +39,10 @@ pub(crate) struct Mark {
     pub(crate) said: u64,
     /// The fingerprint of the row as it came, by which the next build may know it unread; 0 where that build has to read it.
     pub(crate) raw: u64,
-    /// What its page says; nothing where it does not go in.
-    pub(crate) prints: Prints,
+    /// [`Prints::page`]; 0 where it does not go in.
+    pub(crate) page: u64,
+    /// [`Prints::declared`]; 0 where it does not go in.
+    pub(crate) declared: u32,
     /// Whether it goes in, and how.
     pub(crate) verdict: Verdict,
     /// The date that is written of it as long as no change of its content was seen.
@@ -184,7 +186,8 @@ impl Desk {
             key: halves(fingerprint::key(self.seed, &said.url)),
             said: sum,
             raw: 0,
-            prints: Prints::default(),
+            page: 0,
+            declared: 0,
             verdict: chooser.choose(said, sources),
             date: None,
             age: said.age().unwrap_or(i64::MAX),
@@ -196,7 +199,7 @@ impl Desk {
             start: start as u32,
         };
         let Some(kept) = mark.kept() else { return mark };
-        mark.prints = Prints::of(said, scratch);
+        Prints { page: mark.page, declared: mark.declared } = Prints::of(said, scratch);
         mark.date = shape::lastmod(said, None, kept.date_policy);
         let of_section = shape.of(usize::from(kept.section));
         let bytes = if said.images.is_empty() && said.videos.is_empty() && of_section.news.is_none() {
@@ -245,7 +248,7 @@ pub(super) mod packed {
     use atlas_core::entry::{Changefreq, Priority};
     use atlas_core::lastmod::BYTES as DATE;
 
-    use super::{DatePolicy, Kept, Lastmod, Mark, Prints, Verdict, halves};
+    use super::{DatePolicy, Kept, Lastmod, Mark, Verdict, halves};
 
     /// The size of a mark.
     pub(in crate::arrival) const BYTES: usize = 16 + 8 + 8 + 12 + 6 + (1 + DATE) + 8 + 4 + 4 + 2 + 4;
@@ -257,8 +260,8 @@ pub(super) mod packed {
         out.extend_from_slice(&mark.key().to_le_bytes());
         out.extend_from_slice(&mark.said.to_le_bytes());
         out.extend_from_slice(&mark.raw.to_le_bytes());
-        out.extend_from_slice(&mark.prints.page.to_le_bytes());
-        out.extend_from_slice(&mark.prints.declared.to_le_bytes());
+        out.extend_from_slice(&mark.page.to_le_bytes());
+        out.extend_from_slice(&mark.declared.to_le_bytes());
         let verdict = match mark.verdict {
             Verdict::LeftOut(reason) => [0, reason as u8, 0, 0, 0, 0],
             Verdict::Kept(kept) => {
@@ -290,7 +293,7 @@ pub(super) mod packed {
         }
         let key = halves(u128::from_le_bytes(part(&mut rest)));
         let [said, raw, page] = std::array::from_fn(|_| u64::from_le_bytes(part(&mut rest)));
-        let prints = Prints { page, declared: u32::from_le_bytes(part(&mut rest)) };
+        let declared = u32::from_le_bytes(part(&mut rest));
         let verdict = match part(&mut rest) {
             [1, low, high, changefreq, priority, policy] => Verdict::Kept(Kept {
                 section: u16::from_le_bytes([low, high]),
@@ -309,7 +312,7 @@ pub(super) mod packed {
         let [images, videos] = std::array::from_fn(|_| u16::from_le_bytes(part(&mut rest)));
         let [forms, traits] = part(&mut rest);
         let start = u32::from_le_bytes(part(&mut rest));
-        Mark { key, said, raw, prints, verdict, date, age, bytes, images, videos, forms, traits, start }
+        Mark { key, said, raw, page, declared, verdict, date, age, bytes, images, videos, forms, traits, start }
     }
 }
 
@@ -350,9 +353,8 @@ mod tests {
             (bytes, media, forms, traits) in (any::<u32>(), any::<u16>(), 0u8..128, 0u8..64),
             (raw, page, declared) in any::<(u64, u64, u32)>(),
         ) {
-            let prints = Prints { page, declared };
             let mark = Mark {
-                key: halves(key), said, raw, prints, verdict, date: day.and_then(Lastmod::from_epoch_day), age, bytes, images: media / 2,
+                key: halves(key), said, raw, page, declared, verdict, date: day.and_then(Lastmod::from_epoch_day), age, bytes, images: media / 2,
                 videos: media / 3, forms, traits, start: bytes / 2,
             };
             let mut out = Vec::new();

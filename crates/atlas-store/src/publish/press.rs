@@ -168,8 +168,8 @@ impl<'a> Press<'a> {
         LaneEntry {
             key: mark.key(),
             written: fingerprint::written(mark.decided(), self.settings, None, alternates.print(group)),
-            page: mark.prints.page,
-            declared: mark.prints.declared,
+            page: mark.page,
+            declared: mark.declared,
             observed: NEVER,
             changed: self.run,
             from_page: mark.has(Trait::FromPage),

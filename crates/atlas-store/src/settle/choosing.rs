@@ -6,7 +6,8 @@ use atlas_core::contribution::Said;
 use atlas_core::shape::{self, Media};
 use atlas_core::strand::Strand;
 
-use super::join::{Fate, PASSED_OVER};
+use super::join::Fate;
+use super::roles::PASSED_OVER;
 use super::standing::{Stand, Standing};
 use super::{Candidate, Gone, Settled, SourceTally, Tally, Terms, UNKNOWN};
 use crate::arrival::{Arrivals, Trait};

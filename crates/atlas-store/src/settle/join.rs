@@ -3,19 +3,17 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::io;
-use std::sync::atomic::{AtomicU8, AtomicU32, Ordering};
+use std::sync::atomic::{AtomicU8, Ordering};
 
 use atlas_core::contribution::Said;
 use atlas_core::fingerprint;
 use rayon::prelude::*;
 
+use super::roles::Roles;
 use super::{Sample, UNKNOWN};
 use crate::arrival::{Arrivals, Block, Dealt, Place, Trait};
 use crate::ledger::{Known, Register, Remembered};
 use crate::spill::PARTITIONS;
-
-/// A row that counts only as part of a merged one.
-pub(super) const PASSED_OVER: u32 = u32::MAX - 1;
 
 /// What became of a remembered entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -41,8 +39,8 @@ impl Fate {
 /// What the keys alone say.
 #[derive(Debug, Default)]
 pub(crate) struct Joined {
-    /// For each row: where the ledger remembers it, [`UNKNOWN`], or [`PASSED_OVER`].
-    pub(super) roles: Vec<u32>,
+    /// What each row is to the entries.
+    pub(super) roles: Roles,
     /// For each remembered entry: its [`Fate`].
     pub(super) fates: Vec<u8>,
     /// Where merged rows come from.
@@ -80,7 +78,7 @@ pub(crate) fn join(arrivals: &mut Arrivals, remembered: Option<&Remembered>, set
         remembered,
         register,
         settings,
-        roles: (0..arrivals.len()).map(|_| AtomicU32::new(PASSED_OVER)).collect(),
+        roles: Roles::new(arrivals.len(), entries > 0),
         fates: (0..entries).map(|_| AtomicU8::new(Fate::Gone as u8)).collect(),
     };
     let parts = (0..PARTITIONS).into_par_iter().map(|part| {
@@ -94,7 +92,7 @@ pub(crate) fn join(arrivals: &mut Arrivals, remembered: Option<&Remembered>, set
     }
     let mut joined = Joined {
         clash: register.is_some_and(|register| register.clashes()),
-        roles: joining.roles.into_iter().map(AtomicU32::into_inner).collect(),
+        roles: joining.roles,
         fates: joining.fates.into_iter().map(AtomicU8::into_inner).collect(),
         ..Joined::default()
     };
@@ -138,7 +136,7 @@ struct Joining<'a> {
     remembered: Option<&'a Remembered>,
     register: Option<&'a Register>,
     settings: u64,
-    roles: Vec<AtomicU32>,
+    roles: Roles,
     fates: Vec<AtomicU8>,
 }
 
@@ -170,7 +168,7 @@ impl Joining<'_> {
             let met = self.register.and_then(|register| register.find(key));
             let prior = known.map(|known| known.at).or(met).unwrap_or(UNKNOWN);
             if let [row] = group {
-                self.roles[row.place.0 as usize].store(prior, Ordering::Relaxed);
+                self.roles.set(row.place, prior);
             } else {
                 part.merge(self.arrivals, group, prior);
             }

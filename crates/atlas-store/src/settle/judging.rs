@@ -82,7 +82,7 @@ impl Settled {
         };
         let places = alternates.places().filter(|place| !known.contains(place));
         let candidates = places.filter_map(|place| {
-            let prior = self.standing.roles[place.0 as usize];
+            let prior = self.standing.roles.of(place);
             (prior != UNKNOWN).then(|| self.candidate(arrivals, place, prior))?
         });
         candidates.collect()
@@ -151,10 +151,8 @@ impl Settled {
         if wanted.is_empty() {
             return Ok(Vec::new());
         }
-        let places = self.standing.roles.iter().zip(0u32..);
-        let pages =
-            places.filter(|(prior, _)| wanted.binary_search(prior).is_ok()).map(|(prior, at)| (*prior, Place(at)));
-        let mut places: HashMap<u32, Place> = pages.collect();
+        let pages = self.standing.roles.all().filter(|(_, prior)| wanted.binary_search(prior).is_ok());
+        let mut places: HashMap<u32, Place> = pages.map(|(place, prior)| (prior, place)).collect();
         places.extend(wanted.iter().filter_map(|prior| Some((*prior, *self.same_strands.get(prior)?))));
         let lane = lane_of(ledger, remembered, wanted.iter().copied())?;
         let strands: HashMap<u32, Strand> = wanted

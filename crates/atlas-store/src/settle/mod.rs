@@ -9,6 +9,7 @@
 mod choosing;
 mod join;
 mod judging;
+mod roles;
 mod sample;
 mod standing;
 
@@ -80,8 +81,8 @@ impl Candidate {
             lane: LaneEntry {
                 key: mark.key(),
                 written: 0,
-                page: mark.prints.page,
-                declared: mark.prints.declared,
+                page: mark.page,
+                declared: mark.declared,
                 observed: NEVER,
                 changed: 0,
                 from_page: mark.has(Trait::FromPage),

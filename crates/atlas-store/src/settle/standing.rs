@@ -6,13 +6,14 @@ use std::collections::HashMap;
 use atlas_core::choose::Verdict;
 
 use super::UNKNOWN;
-use super::join::{Joined, Origin, PASSED_OVER};
+use super::join::{Joined, Origin};
+use super::roles::{PASSED_OVER, Roles};
 use crate::arrival::{Arrivals, Block, Mark, Place};
 
 /// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
 #[derive(Debug, Default)]
 pub(crate) struct Standing {
-    pub(super) roles: Vec<u32>,
+    pub(super) roles: Roles,
     pub(super) origins: HashMap<Place, Origin>,
 }
 
@@ -58,8 +59,8 @@ impl Standing {
 
     /// The roles of the rows of one block.
     pub(super) fn roles_of(&self, arrivals: &Arrivals, at: usize, block: &Block) -> impl Iterator<Item = u32> {
-        let first = arrivals.first_of(at).0 as usize;
-        self.roles[first..first + block.len()].iter().copied()
+        let first = arrivals.first_of(at).0;
+        (first..first + block.len() as u32).map(|at| self.roles.of(Place(at)))
     }
 
     /// A row of a block whose first row is at this place.
@@ -71,17 +72,17 @@ impl Standing {
 
     /// Whether a row stands for an entry.
     pub(crate) fn stands(&self, place: Place) -> bool {
-        self.roles[place.0 as usize] != PASSED_OVER
+        self.roles.of(place) != PASSED_OVER
     }
 
     /// Whether a row stands for an entry that the ledger did not know.
     pub(crate) fn is_new(&self, place: Place) -> bool {
-        self.roles[place.0 as usize] == UNKNOWN
+        self.roles.of(place) == UNKNOWN
     }
 
     /// The rows that stand for entries which the ledger did not know.
     pub(crate) fn new_rows(&self) -> impl Iterator<Item = Place> {
-        self.roles.iter().zip(0..).filter(|(prior, _)| **prior == UNKNOWN).map(|(_, at)| Place(at))
+        self.roles.all().filter(|(_, prior)| *prior == UNKNOWN).map(|(place, _)| place)
     }
 
     /// Where a row that stands for an entry was named first.

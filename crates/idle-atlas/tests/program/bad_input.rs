@@ -143,6 +143,37 @@ fn unreadable_and_binary_files_and_a_page_without_a_head() {
     again.says(1, &["public/picture.html: it is binary data"]);
 }
 
+/// Rows that are as they were are not read again, but for those that there is something to say against.
+#[test]
+fn what_is_wrong_with_a_row_is_told_by_every_build_with_its_line() {
+    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    let rows = |fourth: &str, last: &str| {
+        format!("url,modified\n/a/,2026-01-05\n/b/,2026-02-01\n/c/,{fourth}\n/d/,2026-03-01\n\"/e/\",{last}\n")
+    };
+    site.write("t.csv", rows("soonish", "2026-04-01"));
+    let told = "t.csv line 4: modified “soonish” is not a date";
+    site.run(&["build"]).says(1, &["Run 1: 5 entries", told]);
+    site.run(&["build"]).says(1, &["5 entries", told]);
+    site.write("t.csv", rows("soonish", "by and by"));
+    site.run(&["build"]).says(1, &["5 entries", told, "t.csv line 6: modified “by and by” is not a date"]);
+    site.write("t.csv", rows("2026-02-03", "2026-04-02"));
+    site.run(&["build"]).says(0, &["5 entries"]);
+}
+
+/// One of two rows of a URL is as it was and would be let go, the other is not: both have to be heard.
+#[test]
+fn a_second_row_of_a_url_is_heard_although_the_first_is_as_it_was() {
+    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    site.write("t.csv", "url,modified,title\n/a/,2026-01-05,Fares\n/b/,2026-02-01,Halts\n");
+    site.build();
+    site.write(
+        "t.csv",
+        "url,modified,title\n/a/,2026-01-05,Fares\n/b/,2026-02-01,Halts\n/b/,2026-05-01,Halts and sidings\n",
+    );
+    site.run(&["build"]).says(0, &["said again by the same source"]);
+    assert_eq!(site.listed()["sitemap.xml"].len(), 2);
+}
+
 #[test]
 fn a_page_without_a_head_alone_is_no_failure() {
     let site = Site::new(HTML);

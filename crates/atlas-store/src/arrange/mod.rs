@@ -3,9 +3,12 @@
 //! Files and segments in which nothing moved are carried over without being looked into. What has to be made anew is
 //! listed entry by entry, for [`publish`](crate::publish) to render and compress.
 
-use std::collections::{BTreeMap, HashMap};
+mod plan;
+mod stack;
 
-use atlas_core::choose::{CHILD_PREFIX, Kept};
+use std::collections::HashMap;
+
+use atlas_core::choose::Kept;
 use atlas_core::contribution::Said;
 use atlas_core::format::{Frame, write_url};
 use atlas_core::news::MOST_NEWS;
@@ -15,14 +18,15 @@ use atlas_core::shape::Shape;
 use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
+pub(crate) use self::plan::SEGMENT;
+pub use self::plan::{FilePlan, From, Made, Member, Plan, SegmentPlan, child_name};
+use self::stack::Stack;
 use crate::arrival::{Arrivals, Place};
 use crate::derive::{Alternates, NO_GROUP};
 use crate::error::StoreError;
-use crate::ledger::{Facts, FileRow, Ledger, Remembered, SegmentRow, SegmentText, Standing, facts_of};
+use crate::ledger::{Facts, FileRow, Ledger, Remembered, SegmentRow, SegmentText, facts_of};
 use crate::settle::{Candidate, Fate, Settled};
 
-/// Entries in one segment. Fewer make a change cheaper and the packed files larger: 8 % at 480, 14 % at 240.
-pub(crate) const SEGMENT: usize = 240;
 /// New entries are put in the order of their age within so many rows, counted from the first: a site is never sorted as a whole.
 const WINDOW: u32 = 1 << 18;
 /// In how many bytes texts of segments are kept at hand that will be made again, rather than unpacked twice.
@@ -95,240 +99,6 @@ impl Renderer<'_> {
     }
 }
 
-/// A file as it is to be.
-#[derive(Debug)]
-pub struct FilePlan {
-    /// Its number in the ledger, where it is there already.
-    pub id: Option<i64>,
-    /// Its section.
-    pub section: String,
-    /// What of the section it holds.
-    pub strand: Strand,
-    /// Its number in the strand.
-    pub number: u32,
-    /// What it may hold.
-    pub limits: Limits,
-    /// It may hold more or less than before.
-    pub resized: bool,
-    /// What it held before.
-    pub before: Option<Standing>,
-    /// Its segments.
-    pub segments: Vec<SegmentPlan>,
-    /// Segments that are no more.
-    pub dropped: Vec<u32>,
-    /// Entries leave it for other files: those must be written first.
-    pub loses_to_others: bool,
-}
-
-/// A segment as it is to be.
-#[derive(Debug)]
-pub enum SegmentPlan {
-    /// As it was.
-    Kept(SegmentRow),
-    /// To be made of these candidates.
-    Made(Made),
-}
-
-/// A segment to be made.
-#[derive(Debug)]
-pub struct Made {
-    /// Its number in the file.
-    pub number: u32,
-    /// The segment that it was before.
-    pub base: Option<SegmentRow>,
-    /// Its entries, in order.
-    pub members: Vec<Member>,
-    /// The namespaces it needs.
-    pub frame: Frame,
-    /// Its unpacked size.
-    pub size: u64,
-    /// Pictures and videos in it.
-    pub media: u64,
-    /// The text of the segment before, where it was read and there was room for it.
-    pub(crate) text: Option<SegmentText>,
-}
-
-/// Where an entry of a segment comes from. As a number, because there are as many as entries.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Member(u32);
-
-/// What a [`Member`] says.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum From {
-    /// It is as it was: its place in the segment before.
-    Base(u32),
-    /// It is among the entries that are looked at closely: its place there.
-    Listed(u32),
-    /// It is new: its row.
-    Row(Place),
-}
-
-impl Member {
-    const BASE: u32 = 2 << 30;
-    const LISTED: u32 = 1 << 30;
-    const NUMBER: u32 = (1 << 30) - 1;
-
-    fn base(at: u32) -> Self {
-        Self(Self::BASE | at)
-    }
-
-    fn listed(at: u32) -> Self {
-        Self(Self::LISTED | at)
-    }
-
-    fn row(place: Place) -> Self {
-        Self(place.0)
-    }
-
-    /// Where it comes from.
-    pub fn from(self) -> From {
-        let number = self.0 & Self::NUMBER;
-        match self.0 & !Self::NUMBER {
-            Self::BASE => From::Base(number),
-            Self::LISTED => From::Listed(number),
-            _ => From::Row(Place(number)),
-        }
-    }
-}
-
-impl Made {
-    fn new(number: u32) -> Self {
-        Self {
-            number,
-            base: None,
-            members: Vec::with_capacity(SEGMENT),
-            frame: Frame::default(),
-            size: 0,
-            media: 0,
-            text: None,
-        }
-    }
-
-    /// The segment as it was, to be added to.
-    fn again(row: SegmentRow) -> Self {
-        let mut members = Vec::with_capacity(SEGMENT);
-        members.extend((0..row.count).map(Member::base));
-        Self {
-            number: row.number,
-            base: Some(row),
-            members,
-            frame: row.frame,
-            size: row.size,
-            media: row.facts.media(),
-            text: None,
-        }
-    }
-
-    fn add(&mut self, member: Member, weight: Weight, frame: Frame) {
-        self.members.push(member);
-        self.size += weight.bytes;
-        self.media += u64::from(weight.media);
-        self.frame = self.frame.and(frame);
-    }
-}
-
-impl SegmentPlan {
-    /// The namespaces it needs.
-    pub fn frame(&self) -> Frame {
-        match self {
-            Self::Kept(row) => row.frame,
-            Self::Made(made) => made.frame,
-        }
-    }
-
-    fn number(&self) -> u32 {
-        match self {
-            Self::Kept(row) => row.number,
-            Self::Made(made) => made.number,
-        }
-    }
-
-    fn size(&self) -> u64 {
-        match self {
-            Self::Kept(row) => row.size,
-            Self::Made(made) => made.size,
-        }
-    }
-
-    fn media(&self) -> u64 {
-        match self {
-            Self::Kept(row) => row.facts.media(),
-            Self::Made(made) => made.media,
-        }
-    }
-
-    fn len(&self) -> usize {
-        match self {
-            Self::Kept(row) => row.count as usize,
-            Self::Made(made) => made.members.len(),
-        }
-    }
-}
-
-impl FilePlan {
-    /// A file as the ledger knows it.
-    pub(crate) fn as_it_stands(file: &FileRow) -> Self {
-        Self {
-            id: Some(file.id),
-            section: file.section.clone(),
-            strand: file.strand,
-            number: file.number,
-            limits: file.limits,
-            resized: false,
-            before: Some(file.standing),
-            segments: file.segments.iter().copied().map(SegmentPlan::Kept).collect(),
-            dropped: Vec::new(),
-            loses_to_others: false,
-        }
-    }
-
-    /// Entries in it.
-    pub fn urls(&self) -> u64 {
-        self.segments.iter().map(|segment| segment.len() as u64).sum()
-    }
-
-    /// The namespaces it needs.
-    pub fn frame(&self) -> Frame {
-        self.segments.iter().fold(Frame::default(), |frame, segment| frame.and(segment.frame()))
-    }
-
-    /// Its unpacked size.
-    pub fn size(&self, style: Option<&str>) -> u64 {
-        let inside: u64 = self.segments.iter().map(SegmentPlan::size).sum();
-        inside + (self.frame().open(style).len() + Frame::CLOSE.len()) as u64
-    }
-
-    /// Whether anything in it has to be made anew.
-    pub fn is_touched(&self) -> bool {
-        !self.dropped.is_empty() || self.segments.iter().any(|segment| matches!(segment, SegmentPlan::Made(_)))
-    }
-
-    /// The name of the file.
-    pub fn name(&self) -> String {
-        child_name(&self.section, self.strand, self.number)
-    }
-}
-
-/// The name of a child file, without `.gz`. A section's name has no dot in it, so that its strands are never taken for
-/// another section.
-pub fn child_name(section: &str, strand: Strand, number: u32) -> String {
-    match strand {
-        Strand::Pages => format!("{CHILD_PREFIX}{section}-{number}.xml"),
-        strand => format!("{CHILD_PREFIX}{section}.{strand}-{number}.xml"),
-    }
-}
-
-/// The whole site as it is to be.
-#[derive(Debug)]
-pub struct Plan {
-    /// The files, in the order of the index.
-    pub files: Vec<FilePlan>,
-    /// Files of the ledger that are no more, by their number there.
-    pub folded: Vec<i64>,
-    /// The number that the next file of each section's strand gets.
-    pub next_numbers: BTreeMap<(String, Strand), u32>,
-}
-
 /// What arranging looks at.
 pub(crate) struct Site<'a> {
     pub(crate) ledger: &'a Ledger,
@@ -384,22 +154,6 @@ impl Arrival {
     fn weight(&self) -> Weight {
         Weight { bytes: u64::from(self.bytes), media: self.media }
     }
-}
-
-/// The files of one strand of a section.
-struct Stack<'a> {
-    section: usize,
-    name: &'a str,
-    strand: Strand,
-    cut: Cut,
-    files: Vec<FilePlan>,
-    shelf: Shelf,
-    /// Bytes of a file that are left for its entries.
-    inside: u64,
-    /// How many entries there are in all.
-    entries: u64,
-    /// Whether entries wait for a place.
-    awaited: bool,
 }
 
 /// Entries whose rows were not read: what they hold is counted from what was written of them.
@@ -727,90 +481,5 @@ impl Renderer<'_> {
             });
             added.collect::<Vec<_>>()
         })
-    }
-}
-
-impl Stack<'_> {
-    /// Takes entries from the end of files that hold more than they may.
-    fn shrink_overfull(&mut self, site: &Site<'_>, settled: &Settled, waiting: &mut Waiting) -> Result<(), StoreError> {
-        while let Some(number) = self.shelf.overfull() {
-            let Some(at) = self.files.iter().position(|file| file.number == number) else { break };
-            let Some(last) = self.files[at].segments.pop() else { break };
-            let made = match last {
-                SegmentPlan::Kept(row) => Made::again(row),
-                SegmentPlan::Made(made) => made,
-            };
-            let Some(base) = made.base else { break };
-            let text =
-                SegmentText::read(&site.ledger.body(self.files[at].id.unwrap_or_default(), base.number)?, &base)?;
-            let mut members = made.members;
-            while self.shelf.overfull() == Some(number)
-                && let Some(member) = members.pop()
-            {
-                self.shelf.take_out(number, site.renderer.weigh(member, &base, &text, settled).0);
-                waiting.add(member, Some(base));
-            }
-            self.awaited = true;
-            self.files[at].loses_to_others = true;
-            if members.is_empty() {
-                self.files[at].dropped.push(base.number);
-                continue;
-            }
-            let mut rest = Made { base: Some(base), ..Made::new(base.number) };
-            for member in members {
-                let (weight, frame) = site.renderer.weigh(member, &base, &text, settled);
-                rest.add(member, weight, frame);
-            }
-            self.files[at].segments.push(SegmentPlan::Made(rest));
-        }
-        Ok(())
-    }
-
-    /// Puts an entry into the open file, or opens another for it.
-    fn place(&mut self, member: Member, weight: Weight, frame: Frame) {
-        let opening = Limits {
-            urls: self.cut.urls_per_file.when_opened(self.entries as usize),
-            bytes: self.inside,
-            media: self.cut.media_per_file,
-        };
-        let number = self.shelf.place(weight, opening);
-        if self.files.last().is_none_or(|file| file.number != number) {
-            self.files.push(FilePlan {
-                id: None,
-                section: self.name.to_owned(),
-                strand: self.strand,
-                number,
-                limits: opening,
-                resized: false,
-                before: None,
-                segments: Vec::new(),
-                dropped: Vec::new(),
-                loses_to_others: false,
-            });
-        }
-        if let Some(file) = self.files.last_mut() {
-            file.append(member, weight, frame);
-        }
-    }
-}
-
-impl FilePlan {
-    /// Adds an entry at the end.
-    fn append(&mut self, member: Member, weight: Weight, frame: Frame) {
-        if let Some(SegmentPlan::Made(made)) = self.segments.last_mut()
-            && made.members.len() < SEGMENT
-        {
-            return made.add(member, weight, frame);
-        }
-        let mut made = match self.segments.pop_if(|segment| segment.len() < SEGMENT) {
-            Some(SegmentPlan::Kept(row)) => Made::again(row),
-            Some(SegmentPlan::Made(made)) => made,
-            None => {
-                let taken = self.segments.iter().map(SegmentPlan::number);
-                Made::new(taken.chain(self.dropped.iter().copied()).max().map_or(0, |number| number + 1))
-            }
-        };
-        made.add(member, weight, frame);
-        self.segments.push(SegmentPlan::Made(made));
     }
 }

@@ -1,0 +1,269 @@
+//! The plan: which files and segments there are to be, and what goes into them.
+
+use std::collections::BTreeMap;
+
+use atlas_core::choose::CHILD_PREFIX;
+use atlas_core::format::Frame;
+use atlas_core::placement::{Limits, Weight};
+use atlas_core::strand::Strand;
+
+use crate::arrival::Place;
+use crate::ledger::{FileRow, SegmentRow, SegmentText, Standing};
+
+/// Entries in one segment. Fewer make a change cheaper and the packed files larger: 8 % at 480, 14 % at 240.
+pub(crate) const SEGMENT: usize = 240;
+
+/// A file as it is to be.
+#[derive(Debug)]
+pub struct FilePlan {
+    /// Its number in the ledger, where it is there already.
+    pub id: Option<i64>,
+    /// Its section.
+    pub section: String,
+    /// What of the section it holds.
+    pub strand: Strand,
+    /// Its number in the strand.
+    pub number: u32,
+    /// What it may hold.
+    pub limits: Limits,
+    /// It may hold more or less than before.
+    pub resized: bool,
+    /// What it held before.
+    pub before: Option<Standing>,
+    /// Its segments.
+    pub segments: Vec<SegmentPlan>,
+    /// Segments that are no more.
+    pub dropped: Vec<u32>,
+    /// Entries leave it for other files: those must be written first.
+    pub loses_to_others: bool,
+}
+
+/// A segment as it is to be.
+#[derive(Debug)]
+pub enum SegmentPlan {
+    /// As it was.
+    Kept(SegmentRow),
+    /// To be made of these candidates.
+    Made(Made),
+}
+
+/// A segment to be made.
+#[derive(Debug)]
+pub struct Made {
+    /// Its number in the file.
+    pub number: u32,
+    /// The segment that it was before.
+    pub base: Option<SegmentRow>,
+    /// Its entries, in order.
+    pub members: Vec<Member>,
+    /// The namespaces it needs.
+    pub frame: Frame,
+    /// Its unpacked size.
+    pub size: u64,
+    /// Pictures and videos in it.
+    pub media: u64,
+    /// The text of the segment before, where it was read and there was room for it.
+    pub(crate) text: Option<SegmentText>,
+}
+
+/// Where an entry of a segment comes from. As a number, because there are as many as entries.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Member(u32);
+
+/// What a [`Member`] says.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum From {
+    /// It is as it was: its place in the segment before.
+    Base(u32),
+    /// It is among the entries that are looked at closely: its place there.
+    Listed(u32),
+    /// It is new: its row.
+    Row(Place),
+}
+
+impl Member {
+    const BASE: u32 = 2 << 30;
+    const LISTED: u32 = 1 << 30;
+    const NUMBER: u32 = (1 << 30) - 1;
+
+    pub(super) fn base(at: u32) -> Self {
+        Self(Self::BASE | at)
+    }
+
+    pub(super) fn listed(at: u32) -> Self {
+        Self(Self::LISTED | at)
+    }
+
+    pub(super) fn row(place: Place) -> Self {
+        Self(place.0)
+    }
+
+    /// Where it comes from.
+    pub fn from(self) -> From {
+        let number = self.0 & Self::NUMBER;
+        match self.0 & !Self::NUMBER {
+            Self::BASE => From::Base(number),
+            Self::LISTED => From::Listed(number),
+            _ => From::Row(Place(number)),
+        }
+    }
+}
+
+impl Made {
+    pub(super) fn new(number: u32) -> Self {
+        Self {
+            number,
+            base: None,
+            members: Vec::with_capacity(SEGMENT),
+            frame: Frame::default(),
+            size: 0,
+            media: 0,
+            text: None,
+        }
+    }
+
+    /// The segment as it was, to be added to.
+    pub(super) fn again(row: SegmentRow) -> Self {
+        let mut members = Vec::with_capacity(SEGMENT);
+        members.extend((0..row.count).map(Member::base));
+        Self {
+            number: row.number,
+            base: Some(row),
+            members,
+            frame: row.frame,
+            size: row.size,
+            media: row.facts.media(),
+            text: None,
+        }
+    }
+
+    pub(super) fn add(&mut self, member: Member, weight: Weight, frame: Frame) {
+        self.members.push(member);
+        self.size += weight.bytes;
+        self.media += u64::from(weight.media);
+        self.frame = self.frame.and(frame);
+    }
+}
+
+impl SegmentPlan {
+    /// The namespaces it needs.
+    pub fn frame(&self) -> Frame {
+        match self {
+            Self::Kept(row) => row.frame,
+            Self::Made(made) => made.frame,
+        }
+    }
+
+    pub(super) fn number(&self) -> u32 {
+        match self {
+            Self::Kept(row) => row.number,
+            Self::Made(made) => made.number,
+        }
+    }
+
+    pub(super) fn size(&self) -> u64 {
+        match self {
+            Self::Kept(row) => row.size,
+            Self::Made(made) => made.size,
+        }
+    }
+
+    pub(super) fn media(&self) -> u64 {
+        match self {
+            Self::Kept(row) => row.facts.media(),
+            Self::Made(made) => made.media,
+        }
+    }
+
+    pub(super) fn len(&self) -> usize {
+        match self {
+            Self::Kept(row) => row.count as usize,
+            Self::Made(made) => made.members.len(),
+        }
+    }
+}
+
+impl FilePlan {
+    /// A file as the ledger knows it.
+    pub(crate) fn as_it_stands(file: &FileRow) -> Self {
+        Self {
+            id: Some(file.id),
+            section: file.section.clone(),
+            strand: file.strand,
+            number: file.number,
+            limits: file.limits,
+            resized: false,
+            before: Some(file.standing),
+            segments: file.segments.iter().copied().map(SegmentPlan::Kept).collect(),
+            dropped: Vec::new(),
+            loses_to_others: false,
+        }
+    }
+
+    /// Entries in it.
+    pub fn urls(&self) -> u64 {
+        self.segments.iter().map(|segment| segment.len() as u64).sum()
+    }
+
+    /// The namespaces it needs.
+    pub fn frame(&self) -> Frame {
+        self.segments.iter().fold(Frame::default(), |frame, segment| frame.and(segment.frame()))
+    }
+
+    /// Its unpacked size.
+    pub fn size(&self, style: Option<&str>) -> u64 {
+        let inside: u64 = self.segments.iter().map(SegmentPlan::size).sum();
+        inside + (self.frame().open(style).len() + Frame::CLOSE.len()) as u64
+    }
+
+    /// Whether anything in it has to be made anew.
+    pub fn is_touched(&self) -> bool {
+        !self.dropped.is_empty() || self.segments.iter().any(|segment| matches!(segment, SegmentPlan::Made(_)))
+    }
+
+    /// The name of the file.
+    pub fn name(&self) -> String {
+        child_name(&self.section, self.strand, self.number)
+    }
+}
+
+/// The name of a child file, without `.gz`. A section's name has no dot in it, so that its strands are never taken for
+/// another section.
+pub fn child_name(section: &str, strand: Strand, number: u32) -> String {
+    match strand {
+        Strand::Pages => format!("{CHILD_PREFIX}{section}-{number}.xml"),
+        strand => format!("{CHILD_PREFIX}{section}.{strand}-{number}.xml"),
+    }
+}
+
+/// The whole site as it is to be.
+#[derive(Debug)]
+pub struct Plan {
+    /// The files, in the order of the index.
+    pub files: Vec<FilePlan>,
+    /// Files of the ledger that are no more, by their number there.
+    pub folded: Vec<i64>,
+    /// The number that the next file of each section's strand gets.
+    pub next_numbers: BTreeMap<(String, Strand), u32>,
+}
+
+impl FilePlan {
+    /// Adds an entry at the end.
+    pub(super) fn append(&mut self, member: Member, weight: Weight, frame: Frame) {
+        if let Some(SegmentPlan::Made(made)) = self.segments.last_mut()
+            && made.members.len() < SEGMENT
+        {
+            return made.add(member, weight, frame);
+        }
+        let mut made = match self.segments.pop_if(|segment| segment.len() < SEGMENT) {
+            Some(SegmentPlan::Kept(row)) => Made::again(row),
+            Some(SegmentPlan::Made(made)) => made,
+            None => {
+                let taken = self.segments.iter().map(SegmentPlan::number);
+                Made::new(taken.chain(self.dropped.iter().copied()).max().map_or(0, |number| number + 1))
+            }
+        };
+        made.add(member, weight, frame);
+        self.segments.push(SegmentPlan::Made(made));
+    }
+}

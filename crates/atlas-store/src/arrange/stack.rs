@@ -1,0 +1,96 @@
+//! The files of one strand of a section, while entries are taken out and put in.
+
+use atlas_core::format::Frame;
+use atlas_core::placement::{Limits, Shelf, Weight};
+use atlas_core::strand::Strand;
+
+use super::plan::{FilePlan, Made, Member, SegmentPlan};
+use super::{Cut, Site, Waiting};
+use crate::error::StoreError;
+use crate::ledger::SegmentText;
+use crate::settle::Settled;
+
+/// The files of one strand of a section.
+pub(super) struct Stack<'a> {
+    pub(super) section: usize,
+    pub(super) name: &'a str,
+    pub(super) strand: Strand,
+    pub(super) cut: Cut,
+    pub(super) files: Vec<FilePlan>,
+    pub(super) shelf: Shelf,
+    /// Bytes of a file that are left for its entries.
+    pub(super) inside: u64,
+    /// How many entries there are in all.
+    pub(super) entries: u64,
+    /// Whether entries wait for a place.
+    pub(super) awaited: bool,
+}
+
+impl Stack<'_> {
+    /// Takes entries from the end of files that hold more than they may.
+    pub(super) fn shrink_overfull(
+        &mut self,
+        site: &Site<'_>,
+        settled: &Settled,
+        waiting: &mut Waiting,
+    ) -> Result<(), StoreError> {
+        while let Some(number) = self.shelf.overfull() {
+            let Some(at) = self.files.iter().position(|file| file.number == number) else { break };
+            let Some(last) = self.files[at].segments.pop() else { break };
+            let made = match last {
+                SegmentPlan::Kept(row) => Made::again(row),
+                SegmentPlan::Made(made) => made,
+            };
+            let Some(base) = made.base else { break };
+            let text =
+                SegmentText::read(&site.ledger.body(self.files[at].id.unwrap_or_default(), base.number)?, &base)?;
+            let mut members = made.members;
+            while self.shelf.overfull() == Some(number)
+                && let Some(member) = members.pop()
+            {
+                self.shelf.take_out(number, site.renderer.weigh(member, &base, &text, settled).0);
+                waiting.add(member, Some(base));
+            }
+            self.awaited = true;
+            self.files[at].loses_to_others = true;
+            if members.is_empty() {
+                self.files[at].dropped.push(base.number);
+                continue;
+            }
+            let mut rest = Made { base: Some(base), ..Made::new(base.number) };
+            for member in members {
+                let (weight, frame) = site.renderer.weigh(member, &base, &text, settled);
+                rest.add(member, weight, frame);
+            }
+            self.files[at].segments.push(SegmentPlan::Made(rest));
+        }
+        Ok(())
+    }
+
+    /// Puts an entry into the open file, or opens another for it.
+    pub(super) fn place(&mut self, member: Member, weight: Weight, frame: Frame) {
+        let opening = Limits {
+            urls: self.cut.urls_per_file.when_opened(self.entries as usize),
+            bytes: self.inside,
+            media: self.cut.media_per_file,
+        };
+        let number = self.shelf.place(weight, opening);
+        if self.files.last().is_none_or(|file| file.number != number) {
+            self.files.push(FilePlan {
+                id: None,
+                section: self.name.to_owned(),
+                strand: self.strand,
+                number,
+                limits: opening,
+                resized: false,
+                before: None,
+                segments: Vec::new(),
+                dropped: Vec::new(),
+                loses_to_others: false,
+            });
+        }
+        if let Some(file) = self.files.last_mut() {
+            file.append(member, weight, frame);
+        }
+    }
+}
