@@ -1,7 +1,7 @@
 //! Files that appear whole: written under a temporary name, brought to the disk, then renamed.
 
 use std::fs::{self, File};
-use std::io::{BufWriter, Write};
+use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
 use std::time::UNIX_EPOCH;
 
@@ -39,7 +39,9 @@ impl Draft {
         // What a web server serves is readable to it: the mask of the user decides, as for any file.
         #[cfg(unix)]
         builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
-        let file = builder.tempfile_in(folder).map_err(StoreError::io("cannot write into", folder))?;
+        // Its name does not matter to anyone: only what stood in the way.
+        let file = builder.tempfile_in(folder).map_err(|error| io::Error::from(error.kind()));
+        let file = file.map_err(StoreError::io("cannot write into", folder))?;
         Ok(Self {
             target: target.to_owned(),
             file: BufWriter::with_capacity(1 << 14, file),
@@ -113,14 +115,14 @@ fn sync_all(files: &[(String, Flushed)], bytes: u64) -> Result<(), StoreError> {
 }
 
 impl Write for Draft {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         self.file.write_all(bytes)?;
         self.crc.update(bytes);
         self.size += bytes.len() as u64;
         Ok(bytes.len())
     }
 
-    fn flush(&mut self) -> std::io::Result<()> {
+    fn flush(&mut self) -> io::Result<()> {
         self.file.flush()
     }
 }
@@ -135,10 +137,10 @@ pub fn replace(target: &Path, bytes: &[u8]) -> Result<OnDisk, StoreError> {
 }
 
 /// How a file looks; `None` where there is none.
-pub fn stamp(path: &Path) -> std::io::Result<Option<Stamp>> {
+pub fn stamp(path: &Path) -> io::Result<Option<Stamp>> {
     match fs::metadata(path) {
         Ok(metadata) => Ok(Some(stamp_of(&metadata))),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(None),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
         Err(error) => Err(error),
     }
 }
@@ -164,7 +166,7 @@ pub fn holds(path: &Path, wanted: &OnDisk) -> bool {
 /// Removes a file; one that is not there is no error.
 pub fn remove(path: &Path) -> Result<(), StoreError> {
     match fs::remove_file(path) {
-        Err(error) if error.kind() != std::io::ErrorKind::NotFound => Err(StoreError::io("cannot remove", path)(error)),
+        Err(error) if error.kind() != io::ErrorKind::NotFound => Err(StoreError::io("cannot remove", path)(error)),
         _ => Ok(()),
     }
 }

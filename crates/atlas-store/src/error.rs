@@ -11,7 +11,7 @@ use crate::report::Held;
 #[derive(Debug, Error)]
 pub enum StoreError {
     /// A file or folder.
-    #[error("{what} {path}: {source}", path = path.display())]
+    #[error("{what} {path}: {source}{mend}", path = path.display(), mend = mend_of(.source))]
     Io {
         /// What was tried: "cannot write".
         what: &'static str,
@@ -69,15 +69,30 @@ pub enum StoreError {
 /// How to go on without a ledger.
 const ANEW: &str = "the files that are served stay as they are. If it was damaged on the disk, it lies in the folder .idle-atlas beside the configuration: move that folder away and build again; places and dates are then learnt from the sitemaps that are there";
 
+/// What to do where the disk is full.
+const MAKE_ROOM: &str =
+    "there may be no room left on its disk: make some and build again; the files that are served stay as they are";
+
+/// How to mend what the system complains of, after a semicolon; nothing where its word says all.
+fn mend_of(error: &io::Error) -> String {
+    let mend = match error.kind() {
+        io::ErrorKind::PermissionDenied => {
+            "this user may not do that there: give it the right to, or run as the user whom the folder belongs to"
+        }
+        io::ErrorKind::ReadOnlyFilesystem => "make its file system writable, or write elsewhere",
+        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => MAKE_ROOM,
+        _ => return String::new(),
+    };
+    format!("; {mend}")
+}
+
 /// How to mend what the database complains of.
 fn mend(error: &rusqlite::Error) -> &'static str {
     use rusqlite::ErrorCode::{
         CannotOpen, DatabaseBusy, DatabaseLocked, DiskFull, PermissionDenied, ReadOnly, SystemIoFailure,
     };
     match error.sqlite_error_code() {
-        Some(DiskFull | SystemIoFailure) => {
-            "there may be no room left on its disk: make some and build again; the files that are served stay as they are"
-        }
+        Some(DiskFull | SystemIoFailure) => MAKE_ROOM,
         Some(ReadOnly | PermissionDenied | CannotOpen) => {
             "this user may not write it: give it the folder .idle-atlas beside the configuration"
         }

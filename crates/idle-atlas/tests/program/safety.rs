@@ -38,6 +38,52 @@ fn build_within(site: &Site, blocks: u32) -> Ran {
     Ran::of(command.output().unwrap())
 }
 
+/// Runs a build as a user who may not write everything: as nobody, where the tests are run by root, to whom all is allowed.
+#[cfg(unix)]
+fn build_as_nobody(site: &Site) -> Ran {
+    use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
+    use std::os::unix::process::CommandExt;
+
+    const NOBODY: u32 = 65_534;
+    let usual = site.command(&["build", "--quiet"]);
+    // Nobody may not look into every folder that the program may be in.
+    let program = site.path("program");
+    fs::copy(usual.get_program(), &program).unwrap();
+    let folder = site.path("");
+    fs::set_permissions(&folder, fs::Permissions::from_mode(0o755)).unwrap();
+    let mut command = Command::new(&program);
+    command.args(usual.get_args()).current_dir(&folder).env("SOURCE_DATE_EPOCH", NOON.to_string());
+    if fs::metadata(&folder).unwrap().uid() == 0 {
+        for name in ["public", ".idle-atlas", ".idle-atlas/ledger.db", ".idle-atlas/lock"] {
+            chown(site.path(name), Some(NOBODY), None).unwrap();
+        }
+        command.uid(NOBODY);
+    }
+    Ran::of(command.output().unwrap())
+}
+
+#[cfg(unix)]
+#[rstest]
+#[case::web_root("public", "cannot write into public: permission denied; this user may not do that there")]
+#[case::ledger(".idle-atlas", "this user may not write it: give it the folder .idle-atlas")]
+fn a_folder_that_may_not_be_written_leaves_the_old_files(#[case] folder: &str, #[case] told: &str) {
+    use std::os::unix::fs::PermissionsExt;
+
+    let site = Site::new(CONFIG);
+    table(&site, 700, 0);
+    site.build();
+    table(&site, 720, 1);
+    let before = site.outputs();
+    let allow = |mode| fs::set_permissions(site.path(folder), fs::Permissions::from_mode(mode)).unwrap();
+    allow(0o555);
+    let ran = build_as_nobody(&site);
+    allow(0o755);
+    ran.says(2, &[told]);
+    assert_eq!(site.outputs(), before);
+    site.run(&["build"]).says(0, &["720 entries"]);
+    site.run(&["check"]).says(0, &["Nothing is wrong"]);
+}
+
 #[test]
 fn a_disk_that_fills_up_leaves_a_whole_site() {
     let mut site = Site::new(CONFIG);
