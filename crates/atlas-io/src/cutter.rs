@@ -9,7 +9,7 @@ use std::sync::{Mutex, PoisonError};
 use memchr::{memchr_iter, memrchr};
 
 /// How much is read at a time.
-const BLOCK: usize = 1 << 20;
+const BLOCK: usize = 1 << 19;
 /// The largest record. A quote that is never closed makes the rest of the file one record: it is found out here.
 const LARGEST_RECORD: usize = 16 << 20;
 

@@ -17,7 +17,7 @@ use crate::record::{Header, Record, RecordReader, RecordSettings};
 use crate::split::Splitter;
 
 /// How many blocks are read ahead of those that wait to be handed on.
-const AHEAD: usize = 8;
+const AHEAD: usize = 16;
 
 /// How records follow one another.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

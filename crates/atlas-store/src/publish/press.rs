@@ -20,7 +20,7 @@ use crate::settle::Candidate;
 use crate::squeeze::{Segment, Squeezer};
 
 /// How many segments are made at a time.
-const WINDOW: usize = 32;
+const WINDOW: usize = 96;
 
 /// What making a segment needs to know.
 #[derive(Debug, Clone, Copy)]
@@ -244,4 +244,4 @@ impl<'a, I: Iterator<Item = Result<Order<'a>, StoreError>>> Queue<'a, I> {
 }
 
 /// How many windows are under way at a time.
-const AHEAD: usize = 3;
+const AHEAD: usize = 2;
