@@ -9,6 +9,8 @@
 //! | [`Prints::page`] | what the *page* says | its content, title, pictures … move | observed dates, announcements |
 //! | [`Prints::declared`] | the declared dates | they move | announcements; tells an edit from a redesign |
 
+use std::borrow::Cow;
+
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed, xxh3_128_with_seed};
 
 use crate::choose::Kept;
@@ -80,23 +82,43 @@ impl Prints {
     /// Takes both prints; `scratch` is used again from entry to entry. Hints and the choice of section are the site's
     /// settings, not the page's word: they do not count.
     pub fn of(said: &Said<'_>, scratch: &mut Vec<u8>) -> Self {
-        scratch.clear();
-        let mut part = |tag: u8, bytes: &[u8]| {
-            let mut head = [tag; 9];
-            head[1..].copy_from_slice(&(bytes.len() as u64).to_le_bytes());
-            scratch.extend_from_slice(&head);
-            scratch.extend_from_slice(bytes);
+        let text = |text: &Option<Cow<'_, str>>, tag: u8, out: &mut Vec<u8>| {
+            part(out, tag, text.as_deref().unwrap_or("").as_bytes());
         };
-        let texts = [&said.title, &said.description, &said.language, &said.canonical, &said.noindex, &said.refresh];
-        (1..).zip(texts).for_each(|(tag, one)| part(tag, one.as_deref().unwrap_or("").as_bytes()));
-        part(7, &said.digest.unwrap_or(0).to_le_bytes());
-        said.images.iter().for_each(|image| part(8, image.as_bytes()));
+        scratch.clear();
+        text(&said.title, 1, scratch);
+        let texts = [&said.description, &said.language, &said.canonical, &said.noindex, &said.refresh];
+        match texts.iter().all(|text| text.is_none()) {
+            true => scratch.extend_from_slice(&NO_TEXTS),
+            false => (2..).zip(texts).for_each(|(tag, one)| text(one, tag, scratch)),
+        }
+        part(scratch, 7, &said.digest.unwrap_or(0).to_le_bytes());
+        said.images.iter().for_each(|image| part(scratch, 8, image.as_bytes()));
         for video in &said.videos {
-            part(9, &serde_json::to_vec(video).unwrap_or_default());
+            part(scratch, 9, &serde_json::to_vec(video).unwrap_or_default());
         }
         Self { page: xxh3_64(scratch), declared: declared(said) }
     }
 }
+
+/// Appends a part: what it is, how long it is, and its bytes.
+fn part(out: &mut Vec<u8>, tag: u8, bytes: &[u8]) {
+    let mut head = [tag; 9];
+    head[1..].copy_from_slice(&(bytes.len() as u64).to_le_bytes());
+    out.extend_from_slice(&head);
+    out.extend_from_slice(bytes);
+}
+
+/// The parts of the texts besides the title, where there are none of them: as it is with most rows.
+const NO_TEXTS: [u8; 45] = {
+    let mut parts = [0; 45];
+    let mut tag = 2;
+    while tag <= 6 {
+        parts[(tag - 2) * 9] = tag as u8;
+        tag += 1;
+    }
+    parts
+};
 
 /// The declared dates, in 32 bits: never 0 where there is one.
 fn declared(said: &Said<'_>) -> u32 {
@@ -132,6 +154,12 @@ mod tests {
     #[case::title(Said { title: Some("Fares 2027".into()), ..page() }, true)]
     fn only_the_page_itself_moves_its_print(#[case] other: Said<'static>, #[case] moves: bool) {
         assert_eq!(prints(&page()).page != prints(&other).page, moves);
+    }
+
+    #[test]
+    fn a_text_with_nothing_in_it_is_none() {
+        let empty = Said { description: Some("".into()), ..page() };
+        assert_eq!(prints(&empty), prints(&page()));
     }
 
     #[test]

@@ -9,7 +9,7 @@ use std::sync::{Mutex, PoisonError};
 use memchr::{memchr_iter, memrchr};
 
 /// How much is read at a time.
-const BLOCK: usize = 1 << 19;
+pub(crate) const BLOCK: usize = 1 << 19;
 /// The largest record. A quote that is never closed makes the rest of the file one record: it is found out here.
 const LARGEST_RECORD: usize = 16 << 20;
 
@@ -34,9 +34,11 @@ impl Buffers {
         buffer
     }
 
-    /// Gives the room of a block back.
+    /// Gives the room of a block back. That of a record without an end is not kept.
     pub(crate) fn give_back(&self, buffer: Vec<u8>) {
-        self.0.lock().unwrap_or_else(PoisonError::into_inner).push(buffer);
+        if buffer.capacity() <= BLOCK * 4 {
+            self.0.lock().unwrap_or_else(PoisonError::into_inner).push(buffer);
+        }
     }
 }
 

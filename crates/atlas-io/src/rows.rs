@@ -11,7 +11,7 @@ use atlas_store::source::{Gathering, Problem};
 use rayon::prelude::*;
 use serde_json::{Map, Value};
 
-use crate::cutter::{Buffers, Cut, Cutter};
+use crate::cutter::{BLOCK, Buffers, Cut, Cutter};
 use crate::field::Field;
 use crate::record::{Header, Record, RecordReader, RecordSettings};
 use crate::split::Splitter;
@@ -192,7 +192,13 @@ impl Reader for TableReader {
 }
 
 fn next_batch<R: Read>(cuts: &mut Cutter<'_, R>) -> Result<Vec<Cut>, RowsError> {
-    cuts.take(AHEAD).collect::<Result<_, _>>().map_err(RowsError::Read)
+    let mut batch: Vec<Cut> = Vec::with_capacity(AHEAD);
+    // Records may be far larger than a block: it is the bytes that count.
+    while batch.len() < AHEAD && batch.iter().map(|cut| cut.bytes.len()).sum::<usize>() < AHEAD * BLOCK {
+        let Some(cut) = cuts.next() else { break };
+        batch.push(cut.map_err(RowsError::Read)?);
+    }
+    Ok(batch)
 }
 
 /// One block being read.

@@ -9,7 +9,7 @@ pub(super) fn is_error_page(path: &str, title: Option<&str>) -> bool {
 fn is_error_path(path: &[u8]) -> bool {
     // Of most paths no segment begins with such a digit: all their bytes are looked at in few steps.
     let begun = path.iter().zip(&path[path.len().min(1)..]);
-    if !begun.fold(false, |any, (byte, next)| any | (*byte == b'/') & matches!(next, b'4' | b'5')) {
+    if begun.fold(0, |any, (byte, next)| any | u8::from((*byte == b'/') & (*next | 1 == b'5'))) == 0 {
         return false;
     }
     let path = &path[..memchr::memchr(b'?', path).unwrap_or(path.len())];

@@ -19,7 +19,7 @@ mod writer;
 
 pub use reader::{Document, RawNews, RawSitemap, RawUrl, ReadError, read};
 pub use text::clean;
-pub(crate) use text::push_escaped;
+pub(crate) use text::{has_special, push_escaped};
 pub use writer::{Bare, Frame, IndexLine, Sink, URL_END, index, url_bytes, write_url};
 
 /// The namespace of the protocol itself (sitemaps protocol 0.9).

@@ -39,9 +39,7 @@ pub(crate) fn push_escaped(out: &mut Vec<u8>, text: &str) {
 /// Gives text with `& ' " < >` escaped, part by part (sitemaps protocol 0.9, "entity escaping").
 pub(crate) fn each_escaped(text: &str, mut take: impl FnMut(&[u8])) {
     let mut rest = text.as_bytes();
-    // Without an early end, so that many bytes are looked at in one step: few texts have any.
-    let special = |byte: &u8| matches!(byte, b'&' | b'\'' | b'"' | b'<' | b'>');
-    if !rest.iter().fold(false, |any, byte| any | special(byte)) {
+    if !has_special(rest) {
         return take(rest);
     }
     while let Some(at) = first_special(rest) {
@@ -56,6 +54,13 @@ pub(crate) fn each_escaped(text: &str, mut take: impl FnMut(&[u8])) {
         rest = &rest[at + 1..];
     }
     take(rest);
+}
+
+/// Whether any of it has to be escaped. Without an early end and without branches, so that many bytes are looked at in one step:
+/// few texts have any.
+pub(crate) fn has_special(text: &[u8]) -> bool {
+    let special = |byte: u8| (byte == b'&') | (byte == b'\'') | (byte == b'"') | (byte == b'<') | (byte == b'>');
+    text.iter().fold(0, |any, byte| any | u8::from(special(*byte))) != 0
 }
 
 fn first_special(text: &[u8]) -> Option<usize> {

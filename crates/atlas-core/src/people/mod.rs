@@ -78,7 +78,7 @@ impl<'a> Line<'a> {
 }
 
 /// The place of a line in the order in which visitors look for it: by folder, the page of the folder first, then by name. Most
-/// of it fits into two numbers, so that the lines themselves, which lie far apart, are seldom looked at.
+/// of it fits into a few numbers, so that the lines themselves, which lie far apart, are seldom looked at.
 #[derive(Debug, Clone, Copy)]
 pub struct Rank {
     /// The place of its folder among all, and whether it only lies in it.
@@ -136,8 +136,7 @@ pub type MakeFeed = fn(&Feed, &[Line<'_>], usize) -> Vec<u8>;
 /// Text as it may stand in HTML or XML, in elements and attributes alike.
 fn escaped(text: &str) -> Cow<'_, str> {
     let cleaned = crate::format::clean(text);
-    let special = |byte| matches!(byte, b'&' | b'<' | b'>' | b'"' | b'\'');
-    if !cleaned.bytes().fold(false, |any, byte| any | special(byte)) {
+    if !crate::format::has_special(cleaned.as_bytes()) {
         return cleaned;
     }
     let mut out = Vec::with_capacity(text.len() + 8);

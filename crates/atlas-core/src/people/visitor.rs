@@ -118,7 +118,7 @@ fn without_site_name(lines: &mut [Line<'_>]) {
     }
 }
 
-/// The lines of a section in the order in which they are shown. The page of a folder leads what lies in it.
+/// The order in which the lines of a section are shown, and which of them lead a folder: the page of a folder leads what lies in it.
 fn ranked(lines: &mut [Line<'_>], sort: impl Fn(&mut [Rank], &(dyn Fn(&Rank, &Rank) -> Ordering + Sync))) -> Vec<Rank> {
     let mut folders = ByFolder::default();
     lines.iter().for_each(|line| _ = folders.insert(line.folder(), 0));
@@ -381,6 +381,25 @@ mod tests {
     }
 
     proptest! {
+        #[test]
+        fn lines_stand_by_folder_then_by_name_in_any_case(
+            names in proptest::collection::vec(("[ab]{0,2}", "[aAbZéÉΣß ]{0,40}"), 1..30),
+        ) {
+            let urls: Vec<String> = names.iter().enumerate()
+                .map(|(at, (folder, _))| format!("https://www.marrowvale.example/{folder}/{at}/"))
+                .collect();
+            let mut lines: Vec<Line<'_>> =
+                urls.iter().zip(&names).map(|(url, (_, name))| line(url, Some(name.trim()).filter(|name| !name.is_empty()))).collect();
+            let order: Vec<&str> = ranked(&mut lines, |ranks, order| ranks.sort_unstable_by(order))
+                .iter()
+                .map(|rank| lines[rank.at as usize].url)
+                .collect();
+            let letters = |line: &Line<'_>| line.name().chars().flat_map(char::to_lowercase).collect::<String>();
+            let mut wanted = lines.clone();
+            wanted.sort_by_key(|line| (line.folder(), !line.leads, letters(line), line.url));
+            prop_assert_eq!(order, wanted.iter().map(|line| line.url).collect::<Vec<_>>());
+        }
+
         #[test]
         fn every_entry_stands_on_exactly_one_page(number in 1usize..60, most in 1usize..20) {
             let urls: Vec<String> =
