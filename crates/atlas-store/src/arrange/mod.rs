@@ -28,7 +28,7 @@ use crate::ledger::{Facts, FileRow, Ledger, Remembered, SegmentRow, SegmentText,
 use crate::settle::{Candidate, Fate, Settled};
 
 /// New entries are put in the order of their age within so many rows, counted from the first: a site is never sorted as a whole.
-const WINDOW: u32 = 1 << 18;
+const WINDOW: u32 = 1 << 19;
 /// In how many bytes texts of segments are kept at hand that will be made again, rather than unpacked twice.
 const TEXTS: usize = 32 << 20;
 /// How many segments are looked into at a time.

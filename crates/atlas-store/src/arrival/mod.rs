@@ -265,7 +265,7 @@ impl Arrivals {
         near.push_back((at, block.clone()));
         let mut size: usize = near.iter().map(|(_, block)| block.size()).sum();
         // What is read back is looked at in windows: less of it has to be at hand than of what is being gathered.
-        while size > self.budget / 8 * 3 && near.len() > 1 {
+        while size > self.budget / 2 && near.len() > 1 {
             size -= near.pop_front().map_or(0, |(_, block)| block.size());
         }
         block
