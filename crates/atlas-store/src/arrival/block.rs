@@ -216,6 +216,17 @@ impl Block {
         }
     }
 
+    /// The bytes of a row and its mark: of one that came unread, both from one reading.
+    pub(crate) fn entry(&self, row: usize) -> (Cow<'_, [u8]>, Mark) {
+        match &self.rows {
+            Rows::Read { .. } => (self.row(row), self.mark(row)),
+            Rows::Unread { .. } => match self.read(row, &mut |_| ()) {
+                Some((mark, row)) => (Cow::Owned(row), mark),
+                None => (Cow::Owned(Vec::new()), self.desk.blank()),
+            },
+        }
+    }
+
     /// Reads a row that came unread; `None` where that cannot be done.
     pub(crate) fn read(&self, row: usize, problem: &mut dyn FnMut(Problem)) -> Option<(Mark, Vec<u8>)> {
         let Rows::Unread { text, slips, reading } = &self.rows else { return None };

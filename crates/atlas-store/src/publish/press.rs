@@ -84,7 +84,7 @@ impl Rows {
     fn each(&self) -> impl Iterator<Item = (Cow<'_, [u8]>, Mark)> {
         let rows = || self.places.iter().filter_map(|(at, row)| Some((self.blocks[at - self.first].as_ref()?, *row)));
         black_box(rows().fold(0, |all, (block, row)| all ^ block.glance(row)));
-        rows().map(|(block, row)| (block.row(row), block.mark(row)))
+        rows().map(|(block, row)| block.entry(row))
     }
 }
 

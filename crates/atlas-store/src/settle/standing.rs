@@ -54,7 +54,10 @@ impl Standing {
     ) -> impl Iterator<Item = (Stand<'_>, Cow<'b, [u8]>)> {
         let standing = self.roles_of(arrivals, at, block).enumerate().filter(|(_, prior)| *prior != PASSED_OVER);
         let first = arrivals.first_of(at);
-        standing.map(move |(row, prior)| (self.stand(first, row, prior, block.mark(row)), block.row(row)))
+        standing.map(move |(row, prior)| {
+            let (bytes, mark) = block.entry(row);
+            (self.stand(first, row, prior, mark), bytes)
+        })
     }
 
     /// The roles of the rows of one block.
