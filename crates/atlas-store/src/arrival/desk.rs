@@ -124,13 +124,7 @@ impl Mark {
 
     /// Its element in the strand of the pages, where that is all of it: in no group of translations, no change seen.
     pub(crate) fn bare<'r>(&self, kept: &Kept, row: &'r [u8]) -> Option<Bare<'r>> {
-        let Kept { changefreq, priority, .. } = *kept;
-        (self.frame() == Frame::default()).then(|| Bare {
-            address: url_of(row),
-            lastmod: self.date,
-            changefreq,
-            priority,
-        })
+        (self.frame() == Frame::default()).then(|| bare(url_of(row), self.date, kept))
     }
 
     /// [`fingerprint::decided`] of its element in the strand of the pages; 0 where it does not go in.
@@ -203,8 +197,7 @@ impl Desk {
         mark.date = shape::lastmod(said, None, kept.date_policy);
         let of_section = shape.of(usize::from(kept.section));
         let bytes = if said.images.is_empty() && said.videos.is_empty() && of_section.news.is_none() {
-            let Kept { changefreq, priority, .. } = kept;
-            Bare { address: &said.url, lastmod: mark.date, changefreq, priority }.bytes()
+            bare(&said.url, mark.date, &kept).bytes()
         } else {
             let entry = shape.entry(said, kept, None, &[], Strand::Pages);
             let (images, videos) = shape.media(said, usize::from(kept.section));
@@ -231,6 +224,11 @@ impl Desk {
         mark.traits = traits.iter().filter(|(_, has)| *has).fold(0, |bits, (one, _)| bits | *one as u8);
         mark
     }
+}
+
+/// The element of an entry that has nothing but what every element may have.
+fn bare<'a>(address: &'a str, lastmod: Option<Lastmod>, kept: &Kept) -> Bare<'a> {
+    Bare { address, lastmod, changefreq: kept.changefreq, priority: kept.priority }
 }
 
 fn halves(key: u128) -> [u64; 2] {
