@@ -1,13 +1,15 @@
 //! What is written besides sitemaps: the page for visitors, the text form, the feeds of the newest, structured data.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
-use atlas_core::choose::{Kept, Verdict};
+use atlas_core::choose::Kept;
 use atlas_core::contribution::Said;
 use atlas_core::fingerprint;
 use atlas_core::people::{
     self, Feed, Label, Line, STYLESHEET, Template, Visitors, atom, rss, text_file_name, text_files,
 };
+use atlas_core::section::Sections;
 use atlas_core::{address, shape, structured};
 use rayon::prelude::*;
 
@@ -82,12 +84,14 @@ struct Shown {
     place: Place,
     prior: u32,
     kept: Kept,
+    has_videos: bool,
 }
 
 /// All entries as people are shown them.
 pub(crate) struct Lines<'a> {
     lines: Vec<Line<'a>>,
-    visitors: Option<Visitors<'a>>,
+    /// The lines of each section, by its place.
+    sections: Vec<Vec<u32>>,
     /// Pages with videos that want structured data: file name and row.
     videos: Vec<(String, &'a [u8])>,
 }
@@ -100,46 +104,30 @@ impl<'a> Lines<'a> {
         settled: &'a Settled,
         remembered: &'a Remembered,
     ) -> Self {
-        let chooser = arrivals.desk().chooser();
-        let mut pages: Vec<Shown> = Vec::new();
-        let mut with_videos: Vec<Place> = Vec::new();
-        if people.wants_lines() || people.structured_data {
-            settled.standing.each(arrivals, |stand| {
-                let Verdict::Kept(kept) = stand.verdict() else { return };
-                if people.wants_lines() {
-                    pages.push(Shown { named: stand.named(), place: stand.place, prior: stand.prior, kept });
-                }
-                if people.structured_data && stand.mark.has(Trait::HasVideos) {
-                    with_videos.push(stand.place);
-                }
+        let blocks = if people.wants_all() { arrivals.blocks() } else { 0 };
+        let pages = (0..blocks).into_par_iter().flat_map_iter(|at| {
+            let block = arrivals.block(at);
+            let shown = settled.standing.of_block(arrivals, at, &block).filter_map(|(stand, _)| {
+                let has_videos = stand.mark.has(Trait::HasVideos);
+                let kept = stand.mark.kept()?;
+                Some(Shown { named: stand.named(), place: stand.place, prior: stand.prior, kept, has_videos })
             });
-        }
+            shown.collect::<Vec<_>>()
+        });
+        let mut pages: Vec<Shown> = pages.collect();
         pages.par_sort_unstable_by_key(|shown| shown.named);
-        let lines = pages.par_iter().map(|Shown { place, prior, kept, .. }| {
+        let listed = if people.wants_lines() { &pages[..] } else { &[] };
+        let lines = listed.par_iter().map(|Shown { place, prior, kept, .. }| {
             line(arrivals.held(*place), settled.observed(remembered, *prior), kept)
         });
         let lines: Vec<Line<'a>> = lines.collect();
-        let visitors = people.visitors.as_ref().map(|settings| {
-            let VisitorSettings { title, language, template, links_per_page } = settings;
-            let mut sections: Vec<(Label, Vec<Line<'a>>)> = Vec::new();
-            for section in chooser.sections.list() {
-                let label = Label { name: section.name.clone(), title: section.label() };
-                sections.push((label, Vec::new()));
-            }
-            for (Shown { kept, .. }, line) in pages.iter().zip(&lines) {
-                sections[usize::from(kept.section)].1.push(*line);
-            }
-            Visitors::new(
-                sections,
-                |ranks, order| ranks.par_sort_unstable_by(order),
-                *links_per_page,
-                title,
-                language,
-                template,
-            )
-        });
-        let videos = with_videos.into_iter().filter_map(|place| {
-            let row = arrivals.held(place);
+        let mut sections = vec![Vec::new(); arrivals.desk().chooser().sections.list().len()];
+        for (Shown { kept, .. }, at) in listed.iter().zip(0u32..) {
+            sections[usize::from(kept.section)].push(at);
+        }
+        let with_videos = pages.iter().filter(|shown| shown.has_videos && people.structured_data);
+        let videos = with_videos.filter_map(|shown| {
+            let row = arrivals.held(shown.place);
             let said = Said::read(row);
             structured::is_wanted(&said).then(|| (structured::file_name(address::path(&said.url)), row))
         });
@@ -147,7 +135,16 @@ impl<'a> Lines<'a> {
         videos.sort_unstable();
         // Of two pages that are told apart by a sign which file names do not have, the first has the file.
         videos.dedup_by(|one, other| one.0 == other.0);
-        Self { lines, visitors, videos }
+        Self { lines, sections, videos }
+    }
+
+    fn visitors<'b>(&'b self, settings: &'b VisitorSettings, sections: &Sections) -> Visitors<'b> {
+        let VisitorSettings { title, language, template, links_per_page } = settings;
+        let sections = sections.list().iter().zip(&self.sections).map(|(section, lines)| {
+            let label = Label { name: section.name.clone(), title: section.label() };
+            (label, lines.iter().map(|at| &self.lines[*at as usize]).collect())
+        });
+        Visitors::new(sections.collect(), *links_per_page, title, language, template)
     }
 
     /// The files that come of it, the stylesheet of the sitemaps among them.
@@ -157,12 +154,12 @@ impl<'a> Lines<'a> {
         if let Some(style) = place.style {
             asides.push(Aside::new(style, || STYLESHEET.as_bytes().to_vec()));
         }
-        if let Some(visitors) = &self.visitors {
-            asides.extend(
-                visitors.names().into_iter().enumerate().map(|(at, name)| {
-                    Aside::new(place.name_in_web_root(&name), move || visitors.page(at).into_bytes())
-                }),
-            );
+        if let Some(settings) = &job.people.visitors {
+            let visitors = Arc::new(self.visitors(settings, &job.chooser.sections));
+            asides.extend(visitors.names().into_iter().enumerate().map(|(at, name)| {
+                let visitors = visitors.clone();
+                Aside::new(place.name_in_web_root(&name), move || visitors.page(at).into_bytes())
+            }));
         }
         if job.people.text {
             asides.extend(text_files(&self.lines).into_iter().enumerate().map(|(at, (first, end))| {

@@ -3,11 +3,11 @@
 //! All of it is made of [`Line`]s: what is shown of an entry.
 
 mod feed;
+mod rank;
 mod text;
 mod visitor;
 
 use std::borrow::Cow;
-use std::cmp::Ordering;
 
 use crate::address;
 use crate::lastmod::Lastmod;
@@ -39,9 +39,7 @@ pub struct Line<'a> {
     pub lastmod: Option<Lastmod>,
     /// When it was published, where it says so.
     pub published: Option<Lastmod>,
-    /// It is the page of a folder, and shown first of what lies in it.
-    leads: bool,
-    /// How long the part of its path is that names the folder it is shown under.
+    /// How long the part of its path is that names the folder it lies in.
     folder: usize,
 }
 
@@ -54,10 +52,9 @@ impl<'a> Line<'a> {
     /// A line with nothing but a URL.
     pub fn new(url: &'a str) -> Self {
         let path = address::path(url);
-        let plain = path.split('?').next().unwrap_or(path);
+        let plain = &path[..memchr::memchr(b'?', path.as_bytes()).unwrap_or(path.len())];
         let inner = plain.strip_suffix('/').unwrap_or(plain);
-        let folder = &inner[..inner.rfind('/').map_or(0, |at| at + 1)];
-        let folder = folder.match_indices('/').nth(2).map_or(folder.len(), |(end, _)| end + 1).max(1);
+        let folder = memchr::memchr_iter(b'/', inner.as_bytes()).take(3).last().map_or(1, |at| at + 1);
         Self {
             url,
             path,
@@ -66,68 +63,14 @@ impl<'a> Line<'a> {
             language: None,
             lastmod: None,
             published: None,
-            leads: false,
             folder: folder.min(path.len()),
         }
     }
 
-    /// The folder it is shown under: the first two parts of the folder that it lies in, or itself where it leads one.
+    /// The folder it lies in, or the first two parts of that.
     fn folder(&self) -> &'a str {
-        if self.leads { self.path } else { &self.path[..self.folder] }
+        &self.path[..self.folder]
     }
-}
-
-/// The place of a line in the order in which visitors look for it: by folder, the page of the folder first, then by name. Most
-/// of it fits into a few numbers, so that the lines themselves, which lie far apart, are seldom looked at.
-#[derive(Debug, Clone, Copy)]
-pub struct Rank {
-    /// The place of its folder among all, and whether it only lies in it.
-    folder: (u32, bool),
-    /// How its name begins.
-    name: [u64; 4],
-    /// Where it is.
-    at: u32,
-}
-
-impl Rank {
-    fn of(line: &Line<'_>, folder: u32, at: u32) -> Self {
-        Self { folder: (folder, !line.leads), name: beginning(line.name()), at }
-    }
-
-    fn order(&self, other: &Self, lines: &[Line<'_>]) -> Ordering {
-        (self.folder, self.name).cmp(&(other.folder, other.name)).then_with(|| {
-            let (line, other) = (&lines[self.at as usize], &lines[other.at as usize]);
-            in_any_case(line.name(), other.name()).then_with(|| line.url.cmp(other.url))
-        })
-    }
-}
-
-/// The first 32 bytes of a name in small letters, as numbers: in the order of [`in_any_case`].
-fn beginning(name: &str) -> [u64; 4] {
-    let mut bytes = [0; 32];
-    let begun = &name.as_bytes()[..name.len().min(bytes.len())];
-    if begun.is_ascii() {
-        bytes[..begun.len()].copy_from_slice(begun);
-        bytes.make_ascii_lowercase();
-    } else {
-        let letters = name.chars().take(bytes.len()).flat_map(char::to_lowercase).collect::<String>();
-        let length = letters.len().min(bytes.len());
-        bytes[..length].copy_from_slice(&letters.as_bytes()[..length]);
-    }
-    let (words, _) = bytes.as_chunks();
-    std::array::from_fn(|at| u64::from_be_bytes(words[at]))
-}
-
-/// Compares names whatever the case of their letters.
-fn in_any_case(one: &str, other: &str) -> Ordering {
-    if one.is_ascii() && other.is_ascii() {
-        return one
-            .bytes()
-            .map(|byte| byte.to_ascii_lowercase())
-            .cmp(other.bytes().map(|byte| byte.to_ascii_lowercase()));
-    }
-    let letters = |name: &str| name.chars().flat_map(char::to_lowercase).collect::<String>();
-    letters(one).cmp(&letters(other))
 }
 
 /// How a feed is made: what stands around it, all lines, and how many of them at most.

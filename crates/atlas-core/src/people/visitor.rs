@@ -1,19 +1,13 @@
 //! The page for visitors (HTML sitemap): all entries by section and folder, by their titles, on one page or, where there are
 //! many, on several.
 
-use std::cmp::Ordering;
-use std::collections::HashMap;
-
-use foldhash::fast::FixedState;
 use thiserror::Error;
 
-use super::{Line, Rank, escaped, grouped};
+use super::rank::{ByFolder, Folders, Item, ranked};
+use super::{Line, escaped, grouped};
 
 /// The name of the page in the web root, and of the first of several.
 pub const VISITOR_PAGE: &str = "atlas.html";
-
-/// What stands between a page's own title and the name of its site.
-const SIGNS: [&str; 5] = [" · ", " | ", " – ", " — ", " - "];
 
 const STYLE: &str = include_str!("visitor.css");
 const USUAL: &str = include_str!("visitor.html");
@@ -80,56 +74,17 @@ pub struct Label {
     pub title: String,
 }
 
-/// What is found by folder. There are many lines to ask for, and the folders are the site's own: a quick hash will do.
-type ByFolder<'a, T> = HashMap<&'a str, T, FixedState>;
-
 /// All that visitors are shown, cut into pages.
 #[derive(Debug)]
 pub struct Visitors<'a> {
-    sections: Vec<(Label, Vec<Line<'a>>)>,
-    folders: ByFolder<'a, Line<'a>>,
+    sections: Vec<(Label, Vec<Item<'a>>)>,
+    /// The pages of folders, by their paths.
+    folders: ByFolder<'a, Item<'a>>,
     pages: Vec<Cut>,
     title: &'a str,
     language: &'a str,
     template: &'a Template,
     all: usize,
-}
-
-/// Takes from the titles of a section what most of them end with after a sign: the name of the site or of the section.
-fn without_site_name(lines: &mut [Line<'_>]) {
-    fn ending(title: &str) -> Option<(&str, &str)> {
-        // Every sign begins with a space.
-        let sign_at = |at: usize| SIGNS.iter().find(|sign| title[at..].starts_with(**sign));
-        let (at, sign) = memchr::memrchr_iter(b' ', title.as_bytes()).find_map(|at| Some((at, sign_at(at)?)))?;
-        Some((&title[..at], &title[at + sign.len()..]))
-    }
-    let mut endings: HashMap<&str, usize> = HashMap::new();
-    for (_, ending) in lines.iter().filter_map(|line| ending(line.title?)) {
-        *endings.entry(ending).or_default() += 1;
-    }
-    let most = endings.into_iter().max_by_key(|(ending, count)| (*count, *ending));
-    let Some((common, _)) = most.filter(|(_, count)| *count >= 3 && count * 2 > lines.len()) else { return };
-    for line in lines {
-        if let Some((title, _)) =
-            line.title.and_then(ending).filter(|(title, end)| *end == common && !title.trim().is_empty())
-        {
-            line.title = Some(title.trim());
-        }
-    }
-}
-
-/// The order in which the lines of a section are shown, and which of them lead a folder: the page of a folder leads what lies in it.
-fn ranked(lines: &mut [Line<'_>], sort: impl Fn(&mut [Rank], &(dyn Fn(&Rank, &Rank) -> Ordering + Sync))) -> Vec<Rank> {
-    let mut folders = ByFolder::default();
-    lines.iter().for_each(|line| _ = folders.insert(line.folder(), 0));
-    lines.iter_mut().for_each(|line| line.leads = folders.contains_key(line.path));
-    let mut names: Vec<&str> = folders.keys().copied().collect();
-    names.sort_unstable();
-    names.iter().zip(0..).for_each(|(name, place)| _ = folders.insert(name, place));
-    let folder = |line: &Line<'_>| folders.get(line.folder()).copied().unwrap_or_default();
-    let mut ranks: Vec<Rank> = lines.iter().zip(0..).map(|(line, at)| Rank::of(line, folder(line), at)).collect();
-    sort(&mut ranks, &|one, other| one.order(other, lines));
-    ranks
 }
 
 /// What is on one page.
@@ -144,25 +99,24 @@ enum Cut {
 }
 
 impl<'a> Visitors<'a> {
-    /// Cuts sections into pages of at most `links_per_page`; `sort` sorts, by an order in which no two are alike.
+    /// Cuts sections, each with its lines, into pages of at most `links_per_page`.
     pub fn new(
-        mut sections: Vec<(Label, Vec<Line<'a>>)>,
-        sort: impl Fn(&mut [Rank], &(dyn Fn(&Rank, &Rank) -> Ordering + Sync)),
+        sections: Vec<(Label, Vec<&'a Line<'a>>)>,
         links_per_page: usize,
         title: &'a str,
         language: &'a str,
         template: &'a Template,
     ) -> Self {
-        sections.retain(|(_, lines)| !lines.is_empty());
-        let mut all_folders = ByFolder::default();
-        for (_, lines) in &mut sections {
-            without_site_name(lines);
-            let ranked = ranked(lines, &sort);
-            *lines = ranked.iter().map(|rank| lines[rank.at as usize]).collect();
-            lines.iter().for_each(|line| _ = all_folders.insert(line.folder(), ()));
-        }
-        let lines = sections.iter().flat_map(|(_, lines)| lines);
-        let folders = lines.filter(|line| all_folders.contains_key(line.path)).map(|line| (line.path, *line)).collect();
+        let mut all_folders = Folders::default();
+        let sections = sections.into_iter().filter(|(_, lines)| !lines.is_empty()).map(|(label, lines)| {
+            let (items, folders) = ranked(&lines);
+            all_folders.join(folders);
+            (label, items)
+        });
+        let sections: Vec<(Label, Vec<Item<'a>>)> = sections.collect();
+        let items = sections.iter().flat_map(|(_, items)| items);
+        let leading = items.filter(|item| all_folders.holds(item.line.path));
+        let folders = leading.map(|item| (item.line.path, *item)).collect();
         let all = sections.iter().map(|(_, lines)| lines.len()).sum();
         let most = links_per_page.max(1);
         let mut pages = vec![if all <= most { Cut::Whole } else { Cut::Front }];
@@ -293,23 +247,23 @@ impl<'a> Visitors<'a> {
         out
     }
 
-    fn link(&self, line: &Line<'_>, out: &mut String) {
+    fn link(&self, item: &Item<'_>, out: &mut String) {
         let main = |language: &str| language.split('-').next().unwrap_or("").to_ascii_lowercase();
         *out += "<a href=\"";
-        *out += &escaped(line.url);
+        *out += &escaped(item.line.url);
         *out += "\"";
-        if let Some(language) = line.language.filter(|language| main(language) != main(self.language)) {
+        if let Some(language) = item.line.language.filter(|language| main(language) != main(self.language)) {
             *out += &format!(" lang=\"{}\"", escaped(language));
         }
         *out += ">";
-        *out += &escaped(line.name());
+        *out += &escaped(item.name());
         *out += "</a>";
     }
 
     /// Lists of lines, folder by folder; a heading for each where there are several.
-    fn folders(&self, lines: &[Line<'_>], heading: &str) -> String {
+    fn folders(&self, items: &[Item<'_>], heading: &str) -> String {
         let mut out = String::new();
-        let groups: Vec<&[Line<'_>]> = lines.chunk_by(|one, other| one.folder() == other.folder()).collect();
+        let groups: Vec<&[Item<'_>]> = items.chunk_by(|one, other| one.folder() == other.folder()).collect();
         for group in &groups {
             let folder = group[0].folder();
             let (lead, rest) = match group {
@@ -321,16 +275,16 @@ impl<'a> Visitors<'a> {
                 out += &format!("<{heading}>");
                 match (lead, self.folders.get(folder)) {
                     (Some(lead), _) => self.link(lead, &mut out),
-                    (None, Some(line)) => out += &escaped(line.name()),
+                    (None, Some(item)) => out += &escaped(item.name()),
                     (None, None) => out += &escaped(folder),
                 }
                 out += &format!(" <span class=\"count\">{}</span></{heading}>\n", grouped(group.len() as u64));
             }
             if !rest.is_empty() {
                 out += "<ul>\n";
-                for line in rest {
+                for item in rest {
                     out += "<li>";
-                    self.link(line, &mut out);
+                    self.link(item, &mut out);
                     out += "</li>\n";
                 }
                 out += "</ul>\n";
@@ -352,11 +306,14 @@ mod tests {
         Label { name: name.into(), title: name.to_uppercase() }
     }
 
-    fn visitors<'a>(urls: &'a [String], most: usize, template: &'a Template) -> Visitors<'a> {
-        let lines =
-            |part: usize| urls.iter().skip(part).step_by(2).map(|url| line(url, Some("A <lamp>"))).collect::<Vec<_>>();
-        let sections = vec![(label("pages"), lines(0)), (label("journal"), lines(1)), (label("empty"), vec![])];
-        Visitors::new(sections, |ranks, order| ranks.sort_unstable_by(order), most, "All of it", "en", template)
+    fn lines(urls: &[String]) -> Vec<Line<'_>> {
+        urls.iter().map(|url| line(url, Some("A <lamp>"))).collect()
+    }
+
+    fn visitors<'a>(lines: &'a [Line<'a>], most: usize, template: &'a Template) -> Visitors<'a> {
+        let part = |first: usize| lines.iter().skip(first).step_by(2).collect::<Vec<_>>();
+        let sections = vec![(label("pages"), part(0)), (label("journal"), part(1)), (label("empty"), vec![])];
+        Visitors::new(sections, most, "All of it", "en", template)
     }
 
     #[test]
@@ -364,7 +321,8 @@ mod tests {
         let urls = ["/", "/journal/", "/journal/frost/", "/journal/thaw/?a=1&b=2", "/fares/"]
             .map(|path| format!("https://www.marrowvale.example{path}"));
         let template = Template::default();
-        let visitors = visitors(&urls, 100, &template);
+        let lines = lines(&urls);
+        let visitors = visitors(&lines, 100, &template);
         assert_eq!(visitors.names(), ["atlas.html"]);
         let page = visitors.page(0);
         for wanted in [
@@ -382,30 +340,12 @@ mod tests {
 
     proptest! {
         #[test]
-        fn lines_stand_by_folder_then_by_name_in_any_case(
-            names in proptest::collection::vec(("[ab]{0,2}", "[aAbZéÉΣß ]{0,40}"), 1..30),
-        ) {
-            let urls: Vec<String> = names.iter().enumerate()
-                .map(|(at, (folder, _))| format!("https://www.marrowvale.example/{folder}/{at}/"))
-                .collect();
-            let mut lines: Vec<Line<'_>> =
-                urls.iter().zip(&names).map(|(url, (_, name))| line(url, Some(name.trim()).filter(|name| !name.is_empty()))).collect();
-            let order: Vec<&str> = ranked(&mut lines, |ranks, order| ranks.sort_unstable_by(order))
-                .iter()
-                .map(|rank| lines[rank.at as usize].url)
-                .collect();
-            let letters = |line: &Line<'_>| line.name().chars().flat_map(char::to_lowercase).collect::<String>();
-            let mut wanted = lines.clone();
-            wanted.sort_by_key(|line| (line.folder(), !line.leads, letters(line), line.url));
-            prop_assert_eq!(order, wanted.iter().map(|line| line.url).collect::<Vec<_>>());
-        }
-
-        #[test]
         fn every_entry_stands_on_exactly_one_page(number in 1usize..60, most in 1usize..20) {
             let urls: Vec<String> =
                 (0..number).map(|at| format!("https://www.marrowvale.example/{}/{at}/", at % 3)).collect();
             let template = Template::default();
-            let visitors = visitors(&urls, most, &template);
+            let lines = lines(&urls);
+            let visitors = visitors(&lines, most, &template);
             let names = visitors.names();
             let pages: Vec<String> = (0..names.len()).map(|at| visitors.page(at)).collect();
             for url in &urls {
@@ -419,18 +359,6 @@ mod tests {
                 }
             }
         }
-    }
-
-    #[rstest]
-    #[case(&["Frost · Journal", "Thaw · Journal", "Rain · Journal", "Journal"], &["Frost", "Journal", "Rain", "Thaw"])]
-    #[case(&["A – B | Railway", "C | Railway", "D | Railway"], &["A – B", "C", "D"])]
-    #[case(&["Frost · Journal", "Thaw", "Rain", "Ice"], &["Frost · Journal", "Ice", "Rain", "Thaw"])]
-    fn the_name_of_the_site_is_left_out_of_titles(#[case] titles: &[&str], #[case] wanted: &[&str]) {
-        let mut lines: Vec<_> = titles.iter().map(|title| line("https://a.example/x", Some(title))).collect();
-        without_site_name(&mut lines);
-        let mut names: Vec<&str> = lines.iter().map(Line::name).collect();
-        names.sort_unstable();
-        assert_eq!(names, wanted);
     }
 
     #[rstest]

@@ -198,14 +198,20 @@ impl Block {
         }
     }
 
-    /// Looks at a row that was read, its mark and where its bytes begin, and tells something that only who looked can know: who
-    /// asks for many rows first waits for all of them at once.
-    pub(crate) fn glance(&self, row: usize) -> u8 {
-        let Rows::Read { bytes, marks } = &self.rows else { return 0 };
+    /// Looks at the mark of a row that was read: tells where the row begins, and something that only who looked at all of the
+    /// mark, and at where the row ends, can know. Who asks for many rows first waits for all of their marks at once, then for
+    /// all of their bytes.
+    pub(crate) fn glance(&self, row: usize) -> (u32, u32) {
+        let Rows::Read { marks, .. } = &self.rows else { return (0, 0) };
         let Mark { raw, traits, start, .. } = marks[row];
-        let begun = bytes.get(start as usize..).unwrap_or_default();
-        let at = |place: usize| begun.get(place).copied().unwrap_or_default();
-        raw as u8 ^ traits ^ at(0) ^ at(63)
+        (start, raw as u32 ^ u32::from(traits) ^ marks.get(row + 1).map_or(0, |next| next.start))
+    }
+
+    /// Looks at the bytes of a row that begins here, and tells something that only who looked can know.
+    pub(crate) fn touch(&self, start: u32) -> u32 {
+        let Rows::Read { bytes, .. } = &self.rows else { return 0 };
+        let at = |place: usize| bytes.get(start as usize + place).map_or(0, |byte| u32::from(*byte));
+        at(0) ^ at(63)
     }
 
     /// The mark of a row.
