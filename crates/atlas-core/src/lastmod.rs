@@ -72,17 +72,13 @@ impl Lastmod {
     /// The form that programs write most: `2026-11-23T07:07:29Z`. A million of them are read without a general parser.
     fn read_usual(text: &str) -> Option<Self> {
         let bytes: &[u8; 20] = text.as_bytes().try_into().ok()?;
-        let number = |at: usize, length: usize| {
-            bytes[at..at + length]
-                .iter()
-                .try_fold(0i16, |number, byte| byte.is_ascii_digit().then(|| number * 10 + i16::from(byte - b'0')))
-        };
-        let two = |at: usize| i8::try_from(number(at, 2)?).ok();
-        let marks = [4, 7, 10, 13, 16, 19].map(|at| bytes[at]);
-        if marks != *b"--T::Z" {
+        let digits = |mark: u8, byte: u8| if mark == b'0' { byte.is_ascii_digit() } else { byte == mark };
+        if !b"0000-00-00T00:00:00Z".iter().zip(bytes).fold(true, |all, (mark, byte)| all & digits(*mark, *byte)) {
             return None;
         }
-        let datetime = DateTime::new(number(0, 4)?, two(5)?, two(8)?, two(11)?, two(14)?, two(17)?, 0).ok()?;
+        let two = |at: usize| ((bytes[at] - b'0') * 10 + (bytes[at + 1] - b'0')) as i8;
+        let year = i16::from(two(0)) * 100 + i16::from(two(2));
+        let datetime = DateTime::new(year, two(5), two(8), two(11), two(14), two(17), 0).ok()?;
         Self::at_offset(datetime, Offset::UTC)
     }
 

@@ -88,9 +88,10 @@ impl Files for MarkdownFolder {
         let reader = RecordReader { settings: &self.records, header: &header };
         let mut troubles = Vec::new();
         let record = Record::Object(&front);
-        let Some(said) = reader.read(&record, &mut |trouble| troubles.push(trouble)) else {
+        let mut said = Said::default();
+        if !reader.read(&record, &mut said, &mut |trouble| troubles.push(trouble)) {
             return Err(troubles.pop().unwrap_or_default().replace("the row", "the file"));
-        };
+        }
         let mut rendered = String::from("<main>");
         html::push_html(&mut rendered, Parser::new_ext(body, Options::all()));
         let said = said.into_owned();

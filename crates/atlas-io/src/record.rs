@@ -155,31 +155,33 @@ pub(crate) struct RecordReader<'s> {
 pub(crate) type Trouble = String;
 
 impl RecordReader<'_> {
-    /// What the record says; `None` where it has no URL that can be read. Fields that cannot be read are told to `trouble`
-    /// and the rest goes on.
-    pub(crate) fn read<'r>(&'r self, record: &'r Record<'_>, trouble: &mut impl FnMut(Trouble)) -> Option<Said<'r>> {
+    /// Writes what the record says into `said`, where nothing stands yet: that is large, and a million times it shall not be
+    /// moved. False where the record has no URL that can be read. Fields that cannot be read are told to `trouble` and the rest
+    /// goes on.
+    pub(crate) fn read<'r>(
+        &'r self,
+        record: &'r Record<'_>,
+        said: &mut Said<'r>,
+        trouble: &mut impl FnMut(Trouble),
+    ) -> bool {
         let Some(url) = self.text(record, Field::Url) else {
             let why = match self.wanting(record) {
                 Some(name) => format!("no url in it, for want of “{name}”"),
                 None => "no url in it".to_owned(),
             };
             trouble(format!("{why}; the row is passed over"));
-            return None;
+            return false;
         };
-        let url = match self.address(url) {
+        said.url = match self.address(url) {
             Ok(url) => url,
             Err(why) => {
                 trouble(format!("{why}; the row is passed over"));
-                return None;
+                return false;
             }
         };
-        let section = self.settings.section.as_deref().map(Cow::Borrowed);
-        // Made where it is handed back: it is large, and a million times it shall not be moved.
-        let mut read = Some(Said { url, section, ..Said::default() });
-        if let Some(said) = &mut read {
-            self.header.present.iter().for_each(|field| self.take(record, *field, said, trouble));
-        }
-        read
+        said.section = self.settings.section.as_deref().map(Cow::Borrowed);
+        self.header.present.iter().for_each(|field| self.take(record, *field, said, trouble));
+        true
     }
 
     /// The address of the entry: that which stands in the record, where it is in its normal spelling.

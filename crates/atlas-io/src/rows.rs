@@ -185,8 +185,9 @@ impl Reader for TableReader {
             return;
         }
         let record = Record::Columns(&fields);
-        if let Some(said) = &self.records().read(&record, &mut |message| problem(self.problem(line, message))) {
-            take(said);
+        let (records, mut said) = (self.records(), Said::default());
+        if records.read(&record, &mut said, &mut |message| problem(self.problem(line, message))) {
+            take(&said);
         }
     }
 }
@@ -336,11 +337,10 @@ impl<'t> Reading<'t> {
     fn row(&mut self, line: u64, record: &Record<'_>, raw: u64) {
         let Self { reader, block, problems, .. } = self;
         let before = problems.len();
-        let said = reader.records();
-        let said = said.read(record, &mut |message| problems.push(reader.problem(line, message)));
-        if let Some(said) = &said {
+        let (records, mut said) = (reader.records(), Said::default());
+        if records.read(record, &mut said, &mut |message| problems.push(reader.problem(line, message))) {
             // What is wrong with a row has to be told by every build.
-            block.push_raw(said, if problems.len() == before { raw } else { 0 });
+            block.push_raw(&said, if problems.len() == before { raw } else { 0 });
         }
     }
 

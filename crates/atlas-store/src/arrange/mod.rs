@@ -7,6 +7,7 @@ mod plan;
 mod stack;
 
 use std::collections::HashMap;
+use std::ops::Range;
 
 use atlas_core::choose::Kept;
 use atlas_core::contribution::Said;
@@ -27,8 +28,6 @@ use crate::error::StoreError;
 use crate::ledger::{Facts, FileRow, Ledger, Remembered, SegmentRow, SegmentText, facts_of};
 use crate::settle::{Candidate, Fate, Settled};
 
-/// New entries are put in the order of their age within so many rows, counted from the first: a site is never sorted as a whole.
-const WINDOW: u32 = 1 << 19;
 /// In how many bytes texts of segments are kept at hand that will be made again, rather than unpacked twice.
 const TEXTS: usize = 32 << 20;
 /// How many segments are looked into at a time.
@@ -386,15 +385,15 @@ impl<'a> Arranging<'a> {
         listed.sort_unstable_by_key(|at| settled.listed[*at as usize].place);
         let mut listed = listed.into_iter().peekable();
         let any_added = settled.added.count() > 0;
-        for first in (0..arrivals.len() as u32).step_by(WINDOW as usize) {
-            let end = first.saturating_add(WINDOW);
+        for blocks in arrivals.windows() {
+            let end = arrivals.first_of(blocks.end);
             let mut some: Vec<u32> = Vec::new();
-            while let Some(at) = listed.next_if(|at| settled.listed[*at as usize].place.0 < end) {
+            while let Some(at) = listed.next_if(|at| settled.listed[*at as usize].place < end) {
                 some.push(at);
             }
             let mut window: Vec<Arrival> = some.par_iter().map(|at| renderer.arrival(*at, settled)).collect();
             if any_added {
-                window.par_extend(renderer.added(first, end, settled));
+                window.par_extend(renderer.added(blocks, settled));
             }
             window.par_sort_unstable_by_key(|arrival| (arrival.age, arrival.named));
             for arrival in window {
@@ -451,15 +450,12 @@ impl Renderer<'_> {
         Arrival::new(candidate.age, candidate.named, Member::listed(at), shelf, self.measure(candidate))
     }
 
-    /// The entries among some rows that the ledger did not know.
-    fn added(&self, first: u32, end: u32, settled: &Settled) -> impl ParallelIterator<Item = Arrival> {
+    /// The entries in some blocks that the ledger did not know.
+    fn added(&self, blocks: Range<usize>, settled: &Settled) -> impl ParallelIterator<Item = Arrival> {
         let arrivals = self.arrivals;
-        let (from, _) = arrivals.find(Place(first));
-        let blocks = (from..arrivals.blocks()).take_while(move |at| arrivals.first_of(*at).0 < end);
-        let blocks: Vec<usize> = blocks.collect();
         blocks.into_par_iter().flat_map_iter(move |at| {
             let (block, before) = (arrivals.block(at), arrivals.first_of(at).0);
-            let rows = (0..block.len()).zip(before..).filter(|(_, at)| (first..end).contains(at));
+            let rows = (0..block.len()).zip(before..);
             let new = rows.filter(|(_, at)| settled.standing.is_new(Place(*at)));
             let added = new.filter_map(|(row, at)| {
                 let mark = block.mark(row);

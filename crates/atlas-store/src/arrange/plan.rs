@@ -137,6 +137,14 @@ impl Made {
         }
     }
 
+    /// The row of the last of its new entries.
+    pub(crate) fn last_row(&self) -> Option<Place> {
+        self.members.iter().rev().find_map(|member| match member.from() {
+            From::Row(place) => Some(place),
+            _ => None,
+        })
+    }
+
     pub(super) fn add(&mut self, member: Member, weight: Weight, frame: Frame) {
         self.members.push(member);
         self.size += weight.bytes;

@@ -6,10 +6,11 @@
 
 mod block;
 mod desk;
+mod near;
 
 use std::borrow::Cow;
-use std::collections::VecDeque;
 use std::io;
+use std::ops::Range;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -17,6 +18,7 @@ use self::block::Unread;
 pub use self::block::{Block, Reader, Slip};
 pub use self::desk::Desk;
 pub(crate) use self::desk::{Mark, Trait};
+use self::near::Near;
 use crate::bytes::part;
 use crate::error::StoreError;
 use crate::spill::{Aside, Lanes, RECORD, Record};
@@ -30,6 +32,9 @@ pub struct Place(pub(crate) u32);
 
 /// The most rows that one build can take.
 const MOST_ROWS: usize = 1 << 30;
+
+/// Rows that are looked at in another order than they came in are looked at in windows of at most so many, never all at once.
+const WINDOW: usize = 1 << 19;
 
 /// A row as the joining of keys sees it.
 #[derive(Debug, Clone, Copy)]
@@ -71,7 +76,7 @@ impl Record for Dealt {
 #[derive(Debug)]
 enum Stored {
     Held(Arc<Block>),
-    Spilled { at: u64, length: usize, reading: Option<Unread> },
+    Spilled { at: u64, length: usize, size: usize, reading: Option<Unread> },
 }
 
 /// What is needed of the rows.
@@ -107,7 +112,7 @@ pub struct Arrivals {
     spills: bool,
     aside: Aside,
     /// Blocks that were read back last.
-    near: Mutex<VecDeque<(usize, Arc<Block>)>>,
+    near: Near,
     /// What went wrong, to be told before anything is written.
     failure: Mutex<Option<io::Error>>,
 }
@@ -129,7 +134,8 @@ impl Arrivals {
             held: 0,
             spills: false,
             aside: Aside::new(folder),
-            near: Mutex::new(VecDeque::new()),
+            // What is read back is looked at in windows: less of it has to be at hand than of what is being gathered.
+            near: Near::new(memory / 2),
             failure: Mutex::new(None),
         }
     }
@@ -203,9 +209,9 @@ impl Arrivals {
     fn spill(&mut self) -> io::Result<()> {
         for stored in self.blocks.iter_mut().rev() {
             let Stored::Held(block) = stored else { break };
-            let (bytes, reading) = block.pack();
-            self.held -= block.size();
-            *stored = Stored::Spilled { at: self.aside.put(&bytes)?, length: bytes.len(), reading };
+            let ((bytes, reading), size) = (block.pack(), block.size());
+            self.held -= size;
+            *stored = Stored::Spilled { at: self.aside.put(&bytes)?, length: bytes.len(), size, reading };
         }
         Ok(())
     }
@@ -246,29 +252,44 @@ impl Arrivals {
     pub(crate) fn block(&self, at: usize) -> Arc<Block> {
         let (offset, length, reading) = match &self.blocks[at] {
             Stored::Held(block) => return block.clone(),
-            Stored::Spilled { at, length, reading } => (*at, *length, reading.clone()),
+            Stored::Spilled { at, length, reading, .. } => (*at, *length, reading.clone()),
         };
-        let near = || self.near.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((_, block)) = near().iter().find(|(known, _)| *known == at) {
-            return block.clone();
-        }
-        let rows = (self.firsts[at + 1] - self.firsts[at]) as usize;
-        let block = match self.aside.get(offset, length) {
-            Ok(bytes) => Block::unpack(&self.desk, bytes, rows, reading),
-            Err(error) => {
-                self.note(Err(error));
-                Block::blank(&self.desk, rows)
+        self.near.get(at, || {
+            let rows = (self.firsts[at + 1] - self.firsts[at]) as usize;
+            match self.aside.get(offset, length) {
+                Ok(bytes) => Block::unpack(&self.desk, bytes, rows, reading),
+                Err(error) => {
+                    self.note(Err(error));
+                    Block::blank(&self.desk, rows)
+                }
             }
-        };
-        let block = Arc::new(block);
-        let mut near = near();
-        near.push_back((at, block.clone()));
-        let mut size: usize = near.iter().map(|(_, block)| block.size()).sum();
-        // What is read back is looked at in windows: less of it has to be at hand than of what is being gathered.
-        while size > self.budget / 2 && near.len() > 1 {
-            size -= near.pop_front().map_or(0, |(_, block)| block.size());
+        })
+    }
+
+    /// All blocks, in windows: rows of one window may be looked at in any order, because its blocks can all be at hand.
+    pub(crate) fn windows(&self) -> Vec<Range<usize>> {
+        let mut windows: Vec<Range<usize>> = Vec::new();
+        let (mut rows, mut bytes) = (0, 0);
+        for (at, stored) in self.blocks.iter().enumerate() {
+            let size = match stored {
+                Stored::Held(block) => block.size(),
+                Stored::Spilled { size, .. } => *size,
+            };
+            (rows, bytes) = (rows + (self.firsts[at + 1] - self.firsts[at]) as usize, bytes + size);
+            match windows.last_mut() {
+                Some(window) if rows <= WINDOW && bytes <= self.near.most() => window.end = at + 1,
+                _ => {
+                    windows.push(at..at + 1);
+                    (rows, bytes) = ((self.firsts[at + 1] - self.firsts[at]) as usize, size);
+                }
+            }
         }
-        block
+        windows
+    }
+
+    /// The first row after each window.
+    pub(crate) fn ends_of_windows(&self) -> Vec<Place> {
+        self.windows().into_iter().map(|window| self.first_of(window.end)).collect()
     }
 
     /// The number of the first row of a block.
@@ -354,5 +375,75 @@ impl Arrivals {
             let block = self.block(at);
             (0..block.len()).zip(self.firsts[at]..).for_each(|(row, place)| take(Place(place), &block.mark(row)));
         }
+    }
+}
+
+#[cfg(test)]
+pub(crate) mod tests {
+    use atlas_core::address::Site;
+    use atlas_core::archive::Archives;
+    use atlas_core::choose::{Chooser, OwnFiles};
+    use atlas_core::contribution::{Said, url_of};
+    use atlas_core::robots::Robots;
+    use atlas_core::section::Sections;
+    use atlas_core::shape::Shape;
+    use rstest::rstest;
+
+    use super::*;
+
+    /// A desk of a site without any settings.
+    pub(in crate::arrival) fn desk() -> Desk {
+        let chooser = Chooser {
+            site: Site::parse("https://www.marrowvale.example/").unwrap(),
+            own_files: OwnFiles::default(),
+            robots: Robots::default(),
+            tokens: Vec::new(),
+            rules: Vec::new(),
+            sections: Sections::new(Vec::new(), []),
+            archives: Archives::default(),
+            now: 0,
+        };
+        Desk::new(7, chooser, Shape { sections: Vec::new(), now: 0 }, None)
+    }
+
+    fn url(nth: usize) -> String {
+        format!("https://www.marrowvale.example/halts/{nth}/")
+    }
+
+    /// Ten blocks of ten rows, with so much room for them.
+    fn arrivals(folder: &Path, memory: usize) -> Arrivals {
+        let mut arrivals = Arrivals::new(desk(), folder, Need::All, memory);
+        let desk = arrivals.begin_source();
+        for first in (0..100).step_by(10) {
+            let mut block = Block::new(&desk);
+            (first..first + 10).for_each(|nth| block.push(&Said { url: url(nth).into(), ..Said::default() }));
+            arrivals.push(block);
+        }
+        arrivals
+    }
+
+    #[rstest]
+    #[case::all_in_memory(1 << 20, 1)]
+    #[case::three_blocks_in_memory(3, 10)]
+    #[case::less_than_a_block(0, 10)]
+    fn rows_come_back_from_wherever_they_wait(#[case] memory: usize, #[case] windows: usize) {
+        let folder = tempfile::tempdir().unwrap();
+        let size = arrivals(folder.path(), 1 << 20).block(0).size();
+        let arrivals = arrivals(folder.path(), if memory < 100 { memory * size } else { memory });
+        for nth in (0..100).rev() {
+            assert_eq!(url_of(&arrivals.row(Place(nth))), url(nth as usize));
+        }
+        arrivals.check(folder.path()).unwrap();
+        assert_eq!(arrivals.windows().len(), windows);
+    }
+
+    #[test]
+    fn a_window_is_as_large_as_there_is_room_to_read_it_back() {
+        let folder = tempfile::tempdir().unwrap();
+        let size = arrivals(folder.path(), 1 << 20).block(9).size();
+        let arrivals = arrivals(folder.path(), 8 * size);
+        let windows = arrivals.windows();
+        assert_eq!(windows, [0..4, 4..8, 8..10]);
+        assert_eq!(arrivals.ends_of_windows(), [Place(40), Place(80), Place(100)]);
     }
 }

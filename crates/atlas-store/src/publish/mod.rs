@@ -181,10 +181,14 @@ impl Publisher<'_> {
         })
     }
 
-    /// Files that lose entries to others come after those others.
+    /// Files that lose entries to others come after those others; files of new entries window by window, as their rows came.
     fn order(&self) -> Vec<usize> {
+        let windows = self.press.renderer.arrivals.ends_of_windows();
+        let window = |file: &FilePlan| {
+            made_of(file).find_map(Made::last_row).map(|row| windows.partition_point(|end| *end <= row))
+        };
         let mut order: Vec<usize> = (0..self.plan.files.len()).collect();
-        order.sort_by_key(|at| self.plan.files[*at].loses_to_others);
+        order.sort_by_cached_key(|at| (self.plan.files[*at].loses_to_others, window(&self.plan.files[*at])));
         order
     }
 

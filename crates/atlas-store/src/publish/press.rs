@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 use std::hint::black_box;
+use std::iter::Peekable;
 use std::path::Path;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -20,7 +21,7 @@ use crate::settle::Candidate;
 use crate::squeeze::{Segment, Squeezer};
 
 /// How many segments are made at a time.
-const WINDOW: usize = 96;
+const BATCH: usize = 96;
 
 /// What making a segment needs to know.
 #[derive(Debug, Clone, Copy)]
@@ -190,13 +191,15 @@ impl<'a> Press<'a> {
 }
 
 /// What comes of some orders.
-type Window = Result<Vec<Pressed>, StoreError>;
+type Batch = Result<Vec<Pressed>, StoreError>;
 
 /// Segments as they come from the presses, in order.
-pub(super) struct Queue<'a, I> {
+pub(super) struct Queue<'a, I: Iterator> {
     orders: SyncSender<Vec<Order<'a>>>,
-    pressed: Receiver<Window>,
-    waiting: I,
+    pressed: Receiver<Batch>,
+    waiting: Peekable<I>,
+    /// The first row after each window of rows.
+    windows: Vec<Place>,
     under_way: usize,
     ready: std::vec::IntoIter<Pressed>,
 }
@@ -205,23 +208,24 @@ impl<'a, I: Iterator<Item = Result<Order<'a>, StoreError>>> Queue<'a, I> {
     /// Begins to make what is ordered, in the order of `waiting`, which is asked for more only as fast as it is made.
     pub(super) fn start<'scope>(press: Press<'a>, waiting: I, scope: &'scope thread::Scope<'scope, 'a>) -> Self {
         let (orders, ordered) = sync_channel::<Vec<Order<'a>>>(AHEAD);
-        let (sender, pressed) = sync_channel::<Window>(AHEAD);
+        let (sender, pressed) = sync_channel::<Batch>(AHEAD);
         scope.spawn(move || {
             let squeezers = Mutex::default();
-            for window in ordered {
-                let made = window.par_iter().map(|order| press.press(order, &squeezers));
+            for batch in ordered {
+                let made = batch.par_iter().map(|order| press.press(order, &squeezers));
                 // The receiver is gone when writing failed: then there is nothing left to do.
                 if sender.send(made.collect()).is_err() {
                     return;
                 }
             }
         });
-        Self { orders, pressed, waiting, under_way: 0, ready: Vec::new().into_iter() }
+        let windows = press.renderer.arrivals.ends_of_windows();
+        Self { orders, pressed, waiting: waiting.peekable(), windows, under_way: 0, ready: Vec::new().into_iter() }
     }
 
     fn order(&mut self) -> Result<(), StoreError> {
         while self.under_way < AHEAD {
-            let some: Vec<Order<'a>> = self.waiting.by_ref().take(WINDOW).collect::<Result<_, _>>()?;
+            let some = self.batch()?;
             if some.is_empty() {
                 return Ok(());
             }
@@ -229,6 +233,26 @@ impl<'a, I: Iterator<Item = Result<Order<'a>, StoreError>>> Queue<'a, I> {
             self.under_way += 1;
         }
         Ok(())
+    }
+
+    /// What is to be made next, together: of rows of one window.
+    fn batch(&mut self) -> Result<Vec<Order<'a>>, StoreError> {
+        let mut some = Vec::new();
+        let mut window = None;
+        let windows = &self.windows;
+        let mut fits = |order: &Result<Order<'a>, StoreError>| {
+            let place = order.as_ref().ok().and_then(|order| order.made.last_row());
+            let own = place.map(|place| windows.partition_point(|end| *end <= place));
+            let fits = own.is_none() || window.is_none() || own == window;
+            window = window.or(own);
+            fits
+        };
+        while some.len() < BATCH
+            && let Some(order) = self.waiting.next_if(&mut fits)
+        {
+            some.push(order?);
+        }
+        Ok(some)
     }
 
     /// The next segment.
@@ -245,5 +269,5 @@ impl<'a, I: Iterator<Item = Result<Order<'a>, StoreError>>> Queue<'a, I> {
     }
 }
 
-/// How many windows are under way at a time.
+/// How many batches are under way at a time.
 const AHEAD: usize = 2;

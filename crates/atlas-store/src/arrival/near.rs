@@ -1,0 +1,112 @@
+//! Blocks that were read back from the disk, as long as there is room for them.
+
+use std::collections::{HashMap, VecDeque};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+use super::block::Block;
+
+/// How many blocks may be read back at a time.
+const AT_A_TIME: usize = 16;
+
+/// The blocks that were read back last.
+#[derive(Debug)]
+pub(super) struct Near {
+    most: usize,
+    shelf: Mutex<Shelf>,
+    /// Held while a block is read back, so that no two threads read back the same.
+    reading: [Mutex<()>; AT_A_TIME],
+}
+
+#[derive(Debug, Default)]
+struct Shelf {
+    blocks: HashMap<usize, Arc<Block>>,
+    /// In the order in which they came.
+    order: VecDeque<usize>,
+    size: usize,
+}
+
+impl Near {
+    /// Room for so many bytes.
+    pub(super) fn new(most: usize) -> Self {
+        Self { most, shelf: Mutex::default(), reading: Default::default() }
+    }
+
+    /// How many bytes of blocks stay.
+    pub(super) fn most(&self) -> usize {
+        self.most
+    }
+
+    /// A block by its number; `read` reads it back where it is not here.
+    pub(super) fn get(&self, at: usize, read: impl FnOnce() -> Block) -> Arc<Block> {
+        let known = || lock(&self.shelf).blocks.get(&at).cloned();
+        if let Some(block) = known() {
+            return block;
+        }
+        let _alone = lock(&self.reading[at % AT_A_TIME]);
+        if let Some(block) = known() {
+            return block;
+        }
+        let block = Arc::new(read());
+        lock(&self.shelf).put(at, block.clone(), self.most);
+        block
+    }
+}
+
+impl Shelf {
+    fn put(&mut self, at: usize, block: Arc<Block>, most: usize) {
+        self.size += block.size();
+        self.blocks.insert(at, block);
+        self.order.push_back(at);
+        while self.size > most && self.order.len() > 1 {
+            let first = self.order.pop_front().and_then(|first| self.blocks.remove(&first));
+            self.size -= first.map_or(0, |block| block.size());
+        }
+    }
+}
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+#[cfg(test)]
+mod tests {
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
+    use atlas_core::contribution::Said;
+    use rayon::prelude::*;
+
+    use super::*;
+    use crate::arrival::tests::desk;
+
+    fn block() -> Block {
+        let mut block = Block::new(&desk());
+        block.push(&Said { url: "https://www.marrowvale.example/".into(), ..Said::default() });
+        block
+    }
+
+    #[test]
+    fn what_fits_is_read_once_and_what_does_not_makes_room() {
+        let near = Near::new(block().size() * 4);
+        let reads = AtomicUsize::new(0);
+        let get = |at: usize| {
+            near.get(at, || {
+                reads.fetch_add(1, Ordering::Relaxed);
+                block()
+            })
+        };
+        (0..400usize).into_par_iter().for_each(|nth| _ = get(nth % 4));
+        assert_eq!(reads.load(Ordering::Relaxed), 4);
+        (4..8).for_each(|at| _ = get(at));
+        assert_eq!(lock(&near.shelf).blocks.len(), 4);
+        get(0);
+        assert_eq!(reads.load(Ordering::Relaxed), 9, "the first had to make room");
+    }
+
+    #[test]
+    fn one_that_is_larger_than_all_the_room_is_there_all_the_same() {
+        let near = Near::new(1);
+        assert_eq!(near.get(0, block).len(), 1);
+        assert_eq!(near.get(1, block).len(), 1);
+        assert_eq!(lock(&near.shelf).order.len(), 1);
+    }
+}
