@@ -82,7 +82,7 @@ pub struct NewestSettings {
 struct Shown {
     named: Place,
     place: Place,
-    prior: u32,
+    prior: Option<u32>,
     kept: Kept,
     has_videos: bool,
 }

@@ -227,7 +227,7 @@ impl<'a> Arranging<'a> {
     fn stand(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
         let mut untouched = Untouched::default();
         let listed: HashMap<u32, u32> =
-            settled.listed.iter().zip(0..).map(|(candidate, at)| (candidate.prior, at)).collect();
+            settled.listed.iter().zip(0..).filter_map(|(candidate, at)| Some((candidate.prior?, at))).collect();
         for file in &self.site.remembered.files {
             let Some(section) = self.site.sections.named(&file.section) else { continue };
             let stack = &mut self.stacks[Self::stack_of(section, file.strand)];

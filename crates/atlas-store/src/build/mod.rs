@@ -480,7 +480,7 @@ fn restate(found: &Found, writing: &crate::ledger::Writing<'_>) -> Result<(), St
                 continue;
             }
             if raws.is_none() {
-                raws = Some(writing.whole(file.id, segment.number)?.into_raws());
+                raws = Some(writing.whole(file.id, segment.number, false)?.into_raws());
             }
             if let Some(raws) = &mut raws {
                 let nth = (at as usize - range.start) * 8;
@@ -581,8 +581,8 @@ fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64
         left_out: left_out.collect(),
         changes,
         waiting,
-        incomplete_videos: settled.incomplete_videos(),
-        headless: settled.headless.counted(),
+        incomplete_videos: settled.oddities.incomplete_videos(),
+        headless: settled.oddities.headless.counted(),
         sources: found.outcomes.iter().cloned().enumerate().map(with_tally).collect(),
         notices: Vec::new(),
     }

@@ -109,7 +109,7 @@ fn moves(found: &Found) -> Vec<Moves> {
     };
     let pages = found.settled.listed.iter().filter(|candidate| candidate.strand == Strand::Pages);
     let moved = pages.filter_map(|candidate| {
-        let from = was_in(candidate.prior as usize)?;
+        let from = was_in(candidate.prior? as usize)?;
         let to = sections[usize::from(candidate.section)].name.as_str();
         (from != to).then_some((candidate, from, to))
     });

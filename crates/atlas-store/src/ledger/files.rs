@@ -384,9 +384,9 @@ impl Ledger {
         body(&self.connection, file, segment)
     }
 
-    /// A segment as it is kept.
-    pub(crate) fn whole(&self, file: i64, segment: u32) -> Result<Whole, StoreError> {
-        whole(&self.connection, file, segment)
+    /// A segment as it is kept, with its text or, where that is at hand, without.
+    pub(crate) fn whole(&self, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError> {
+        whole(&self.connection, file, segment, with_text)
     }
 
     /// The entries of a segment.
@@ -425,10 +425,11 @@ fn body(connection: &Connection, file: i64, segment: u32) -> Result<Vec<u8>, Sto
     body.ok_or(StoreError::LedgerDamaged("a segment is missing"))
 }
 
-fn whole(connection: &Connection, file: i64, segment: u32) -> Result<Whole, StoreError> {
-    let mut statement =
-        connection.prepare_cached("select lane, raws, body, lane_crc from segment where file = ?1 and number = ?2")?;
-    let whole = statement.query_row(params![file, segment], |row| {
+fn whole(connection: &Connection, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError> {
+    let mut statement = connection.prepare_cached(
+        "select lane, raws, iif(?3, body, x''), lane_crc from segment where file = ?1 and number = ?2",
+    )?;
+    let whole = statement.query_row(params![file, segment, with_text], |row| {
         Ok((Whole { lane: row.get(0)?, raws: row.get(1)?, body: row.get(2)? }, row.get(3)?))
     });
     let (whole, crc) = whole.optional()?.ok_or(StoreError::LedgerDamaged("a segment is missing"))?;
@@ -451,6 +452,7 @@ fn check_lane(lane: &[u8], crc: Option<u32>) -> Result<(), StoreError> {
 pub(crate) struct Whole {
     lane: Vec<u8>,
     raws: Vec<u8>,
+    /// Its compressed text; empty where it was asked for without.
     pub(crate) body: Vec<u8>,
 }
 
@@ -469,9 +471,9 @@ impl Whole {
 }
 
 impl Writing<'_> {
-    /// A segment as it is kept.
-    pub(crate) fn whole(&self, file: i64, segment: u32) -> Result<Whole, StoreError> {
-        whole(&self.inner, file, segment)
+    /// A segment as it is kept, with its text or, where that is at hand, without.
+    pub(crate) fn whole(&self, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError> {
+        whole(&self.inner, file, segment, with_text)
     }
 
     /// The compressed text of a segment.

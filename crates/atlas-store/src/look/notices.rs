@@ -166,7 +166,7 @@ pub(crate) fn notice(
 ) -> Vec<Noticed> {
     let chooser = arrivals.desk().chooser();
     let mut all = Vec::new();
-    for (origin, sample) in &settled.elsewhere {
+    for (origin, sample) in &settled.oddities.elsewhere {
         all.push(Noticed::of_sample(Notice::Elsewhere, Some(origin.clone()), sample));
     }
     let links = Links::read(arrivals, chooser);
@@ -174,10 +174,12 @@ pub(crate) fn notice(
     all.extend(links.not_found());
     all.extend(at_odds(settled, outcomes));
     all.extend(repeats(arrivals, settled, chooser));
-    for (code, sample) in [(Notice::DateAlone, &settled.date_alone), (Notice::ContentAlone, &settled.content_alone)] {
+    for (code, sample) in
+        [(Notice::DateAlone, &settled.oddities.date_alone), (Notice::ContentAlone, &settled.oddities.content_alone)]
+    {
         all.push(Noticed::of_sample(code, None, sample));
     }
-    all.push(Noticed::of_sample(Notice::UnknownSection, None, &settled.unknown_sections));
+    all.push(Noticed::of_sample(Notice::UnknownSection, None, &settled.oddities.unknown_sections));
     if let Some(missing) = settled.left_out.get(&Reason::NoArchivePage) {
         all.push(Noticed::of_sample(Notice::NoArchivePage, None, missing));
     }
@@ -312,7 +314,7 @@ fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
         let about = format!("{field}, between {} and {}", name(*first), name(*second));
         Noticed::new(Notice::AtOdds, Some(about), counted.count, examples.collect())
     };
-    settled.at_odds.iter().map(one).collect()
+    settled.oddities.at_odds.iter().map(one).collect()
 }
 
 /// Entries that belong to another, and have no picture and no title that the other has not.

@@ -171,8 +171,7 @@ impl Publisher<'_> {
             made_of(file).map(|made| (file.id, made))
         });
         let orders = made.map(|(file, made)| {
-            let before = made.base.zip(file).map(|(base, file)| writing.whole(file, base.number));
-            Ok(Order { made, before: before.transpose()? })
+            Order::of(made, file, |file, number, with_text| writing.whole(file, number, with_text))
         });
         thread::scope(|scope| {
             let queue = Queue::start(self.press, orders, scope);
@@ -311,8 +310,8 @@ impl Publisher<'_> {
             match segment {
                 SegmentPlan::Kept(row) => crc.combine(&crc32fast::Hasher::new_with_initial_len(row.crc, row.size)),
                 SegmentPlan::Made(made) => {
-                    let before = made.base.zip(file.id).map(|(base, file)| ledger.whole(file, base.number));
-                    let order = Order { made, before: before.transpose()? };
+                    let whole = |file, number, with_text| ledger.whole(file, number, with_text);
+                    let order = Order::of(made, file.id, whole)?;
                     crc.update(&self.press.render(&order)?.raw);
                 }
             }

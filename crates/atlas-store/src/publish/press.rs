@@ -37,8 +37,21 @@ pub(crate) struct Press<'a> {
 
 /// A segment to be made, with the text and the lane of that which it was.
 pub(crate) struct Order<'a> {
-    pub(crate) made: &'a Made,
-    pub(crate) before: Option<Whole>,
+    made: &'a Made,
+    before: Option<Whole>,
+}
+
+impl<'a> Order<'a> {
+    /// To make a segment of this file of the ledger, of which `whole` reads a segment by its number: without its text, where that
+    /// is at hand.
+    pub(crate) fn of(
+        made: &'a Made,
+        file: Option<i64>,
+        whole: impl FnOnce(i64, u32, bool) -> Result<Whole, StoreError>,
+    ) -> Result<Self, StoreError> {
+        let before = made.base.zip(file).map(|(base, file)| whole(file, base.number, made.text.is_none()));
+        Ok(Self { made, before: before.transpose()? })
+    }
 }
 
 /// A segment that was made.

@@ -7,9 +7,8 @@ use atlas_core::shape::{self, Media};
 use atlas_core::strand::Strand;
 
 use super::join::Fate;
-use super::roles::PASSED_OVER;
 use super::standing::{Stand, Standing};
-use super::{Candidate, Gone, Settled, SourceTally, Tally, Terms, UNKNOWN};
+use super::{Candidate, Gone, Settled, SourceTally, Tally, Terms};
 use crate::arrival::{Arrivals, Trait};
 use crate::ledger::{Change, Remembered};
 use crate::report::{DueTo, IncompleteVideo};
@@ -41,22 +40,19 @@ impl<'a> Choosing<'a> {
         let (rows, first) = (arrivals.block(block), arrivals.first_of(block));
         let mut own = SourceTally::default();
         let mut problems = Vec::new();
-        for (row, prior) in standing.roles_of(arrivals, block, &rows).enumerate() {
-            if prior == PASSED_OVER {
-                continue;
-            }
+        for (row, role) in standing.roles_of(arrivals, block, &rows).enumerate() {
+            let Some(prior) = role.prior() else { continue };
             if let Some(marks) = rows.marks() {
                 self.row(&standing.stand(first, row, prior, marks[row]), &rows.row(row), &mut own);
                 continue;
             }
-            if self.fates.get(prior as usize) == Some(&(Fate::Untouched as u8)) {
+            if prior.is_some_and(|at| self.fates[at as usize] == Fate::Untouched as u8) {
                 own.count(true);
                 continue;
             }
             match rows.read(row, &mut |problem| problems.push(problem)) {
                 Some((mark, bytes)) => self.row(&standing.stand(first, row, prior, mark), &bytes, &mut own),
-                None if prior == UNKNOWN => {}
-                None => self.out.gone.push(Gone { prior, change: Some(Change::Removed), reason: None }),
+                None => self.gone(prior, Some(Change::Removed), None),
             }
         }
         if own.kept + own.left_out > 0 {
@@ -83,27 +79,29 @@ impl<'a> Choosing<'a> {
         self.out.left_out.entry(reason).or_default().add(named, &said.url);
         let origin = address::origin(&said.url);
         if reason == Reason::OtherHost && origin != self.terms.chooser.site.root().origin() {
-            self.out.elsewhere.entry(origin.to_owned()).or_default().add(named, &said.url);
+            self.out.oddities.elsewhere.entry(origin.to_owned()).or_default().add(named, &said.url);
         }
         if let (Reason::Scheduled, Some(published)) = (reason, said.published) {
             self.out.due.add(published, &said.url, DueTo::GoIn);
         }
-        if stand.prior != UNKNOWN {
-            let told = (reason == Reason::Redirect).then_some(Change::Redirected);
-            self.out.gone.push(Gone { prior: stand.prior, change: told, reason: Some(reason) });
-        }
+        self.gone(stand.prior, (reason == Reason::Redirect).then_some(Change::Redirected), Some(reason));
+    }
+
+    /// An entry does not go in, and is gone if the ledger remembers it.
+    fn gone(&mut self, prior: Option<u32>, change: Option<Change>, reason: Option<Reason>) {
+        self.out.gone.extend(prior.map(|prior| Gone { prior, change, reason }));
     }
 
     fn kept(&mut self, row: &[u8], kept: Kept, stand: &Stand<'_>) {
         let &Stand { place, mark, prior, .. } = stand;
-        let observed = if mark.has(Trait::SeenDate) { self.remembered.observed(prior) } else { None };
+        let observed = prior.filter(|_| mark.has(Trait::SeenDate)).and_then(|at| self.remembered.observed(at));
         let date = match observed {
             None => mark.date,
             observed => shape::lastmod(&Said::read(row), observed, kept.date_policy),
         };
         let tally = &mut self.out.tallies[usize::from(kept.section)];
         tally.entries += 1;
-        tally.added += u64::from(prior == UNKNOWN);
+        tally.added += u64::from(prior.is_none());
         tally.images += u64::from(mark.images);
         tally.videos += u64::from(mark.videos);
         tally.news += u64::from(mark.own_strands().any(|strand| strand == Strand::News));
@@ -112,10 +110,10 @@ impl<'a> Choosing<'a> {
         if mark.has(Trait::Odd) {
             self.odd(&Said::read(row), kept, stand);
         }
-        if prior == UNKNOWN {
-            self.out.added.add_with(stand.named(), || Said::read(row).url.into_owned());
-        } else if self.fates[prior as usize] != Fate::Same as u8 {
-            self.out.listed.push(Candidate::of_page(&mark, kept, place, stand.named(), prior));
+        match prior {
+            None => self.out.added.add_with(stand.named(), || Said::read(row).url.into_owned()),
+            Some(at) if self.fates[at as usize] == Fate::Same as u8 => {}
+            known => self.out.listed.push(Candidate::of_page(&mark, kept, place, stand.named(), known)),
         }
         let strands = mark.own_strands();
         let candidates = strands.map(|strand| Candidate::of_strand(&mark, kept, place, stand.named(), strand));
@@ -126,17 +124,17 @@ impl<'a> Choosing<'a> {
     fn odd(&mut self, said: &Said<'_>, kept: Kept, stand: &Stand<'_>) {
         let named = stand.named();
         if said.no_head {
-            self.out.headless.add(named, &said.url);
+            self.out.oddities.headless.add(named, &said.url);
         }
         let section = said.own_section.as_deref();
         if let Some(section) = section.filter(|name| self.terms.chooser.sections.named(name).is_none()) {
-            self.out.unknown_sections.add_with(named, || format!("{}\n“{section}”", said.url));
+            self.out.oddities.unknown_sections.add_with(named, || format!("{}\n“{section}”", said.url));
         }
         let written = self.terms.shape.of(usize::from(kept.section)).videos != Media::Off;
         for video in said.videos.iter().filter(|_| written) {
             let lacks = video.lacks(&said.url);
             if !lacks.is_empty() {
-                self.out.incomplete.push((named, IncompleteVideo { page: said.url.to_string(), lacks }));
+                self.out.oddities.incomplete.push((named, IncompleteVideo { page: said.url.to_string(), lacks }));
             }
         }
         if let Some(expires) = said.expires {

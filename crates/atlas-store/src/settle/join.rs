@@ -9,8 +9,8 @@ use atlas_core::contribution::Said;
 use atlas_core::fingerprint;
 use rayon::prelude::*;
 
+use super::Sample;
 use super::roles::Roles;
-use super::{Sample, UNKNOWN};
 use crate::arrival::{Arrivals, Block, Dealt, Place, Trait};
 use crate::ledger::{Known, Register, Remembered};
 use crate::spill::PARTITIONS;
@@ -127,7 +127,7 @@ const MERGED_BLOCK: usize = 8192;
 
 /// A row that was merged from several.
 struct Merged {
-    prior: u32,
+    prior: Option<u32>,
     origin: Origin,
 }
 
@@ -166,7 +166,7 @@ impl Joining<'_> {
             while known.next_if(|known| known.key < key).is_some() {}
             let known = known.next_if(|known| known.key == key);
             let met = self.register.and_then(|register| register.find(key));
-            let prior = known.map(|known| known.at).or(met).unwrap_or(UNKNOWN);
+            let prior = known.map(|known| known.at).or(met);
             if let [row] = group {
                 self.roles.set(row.place, prior);
             } else {
@@ -186,7 +186,7 @@ impl Joining<'_> {
                     self.fate(mark.decided(), mark.has(Trait::FromPage), &known, &mut part)
                 }
             };
-            self.fates[prior as usize].store(fate as u8, Ordering::Relaxed);
+            self.fates[known.at as usize].store(fate as u8, Ordering::Relaxed);
         }
         part
     }
@@ -203,7 +203,7 @@ impl Joining<'_> {
 }
 
 impl Part {
-    fn merge(&mut self, arrivals: &Arrivals, group: &[Dealt], prior: u32) {
+    fn merge(&mut self, arrivals: &Arrivals, group: &[Dealt], prior: Option<u32>) {
         let first = group[0].place;
         let row = arrivals.row(first);
         let mut said = Said::read(&row).into_owned();

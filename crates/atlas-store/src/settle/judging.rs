@@ -8,7 +8,8 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
-use super::{Candidate, Fate, News, REDESIGN_LEAST, Settled, Terms, UNKNOWN};
+use super::roles::Role;
+use super::{Candidate, Fate, News, REDESIGN_LEAST, Settled, Terms};
 use crate::arrival::{Arrivals, Place};
 use crate::derive::Alternates;
 use crate::error::StoreError;
@@ -28,7 +29,7 @@ impl Settled {
         let mut listed = std::mem::take(&mut self.listed);
         listed.extend(self.grouped(arrivals, &listed, alternates));
         listed.par_sort_unstable_by_key(|candidate| candidate.prior);
-        let lane = lane_of(ledger, remembered, listed.iter().map(|candidate| candidate.prior))?;
+        let lane = lane_of(ledger, remembered, listed.iter().filter_map(|candidate| candidate.prior))?;
         if listed.iter().zip(&lane).any(|(candidate, known)| candidate.lane.key != known.key) {
             return Ok(false);
         }
@@ -52,7 +53,7 @@ impl Settled {
         let today = Lastmod::from_epoch_day(terms.today);
         for candidate in listed.iter().filter(|candidate| candidate.news == News::Changed) {
             if candidate.lane.observed == terms.today {
-                self.edited.insert(candidate.prior, terms.today);
+                self.edited.extend(candidate.prior.map(|prior| (prior, terms.today)));
                 if !candidate.dated {
                     self.tallies[usize::from(candidate.section)].newest(today);
                 }
@@ -61,11 +62,11 @@ impl Settled {
         }
         let mut known = lane.into_iter();
         listed.retain(|candidate| {
-            let same = known.next() == Some(candidate.lane);
+            let (same, Some(prior)) = (known.next() == Some(candidate.lane), candidate.prior) else { return true };
             let fate = if same { Fate::Same } else { Fate::Met };
-            self.fates[candidate.prior as usize] = fate as u8;
+            self.fates[prior as usize] = fate as u8;
             if same && candidate.raw != 0 {
-                self.restated.push((candidate.prior, candidate.raw));
+                self.restated.push((prior, candidate.raw));
             }
             !same
         });
@@ -81,9 +82,9 @@ impl Settled {
             false => listed.iter().map(|candidate| candidate.place).collect(),
         };
         let places = alternates.places().filter(|place| !known.contains(place));
-        let candidates = places.filter_map(|place| {
-            let prior = self.standing.roles.of(place);
-            (prior != UNKNOWN).then(|| self.candidate(arrivals, place, prior))?
+        let candidates = places.filter_map(|place| match self.standing.roles.of(place) {
+            Role::Known(prior) => self.candidate(arrivals, place, prior),
+            Role::New | Role::PassedOver => None,
         });
         candidates.collect()
     }
@@ -91,7 +92,7 @@ impl Settled {
     /// The entry of a row in the strand of the pages.
     fn candidate(&self, arrivals: &Arrivals, place: Place, prior: u32) -> Option<Candidate> {
         let mark = arrivals.mark(place);
-        Some(Candidate::of_page(&mark, mark.kept()?, place, self.standing.named(place), prior))
+        Some(Candidate::of_page(&mark, mark.kept()?, place, self.standing.named(place), Some(prior)))
     }
 
     /// Counts what moved, and tells whether that is a redesign.
@@ -105,7 +106,8 @@ impl Settled {
             contents += u64::from(moved.content);
             dates += u64::from(moved.content && moved.declared);
             if terms.same_reader && candidate.dated && moved.content != moved.declared {
-                let sample = if moved.content { &mut self.content_alone } else { &mut self.date_alone };
+                let sample =
+                    if moved.content { &mut self.oddities.content_alone } else { &mut self.oddities.date_alone };
                 sample.add_with(candidate.named, || url_of(&arrivals.row(candidate.place)).to_owned());
             }
         }
@@ -126,7 +128,7 @@ impl Settled {
         own.retain_mut(|candidate| {
             candidate.lane.written = candidate.written(terms.settings, 0);
             let Some((prior, entry)) = known.get(&(candidate.lane.key, candidate.strand)) else { return true };
-            candidate.prior = *prior;
+            candidate.prior = Some(*prior);
             let same = *entry == candidate.lane;
             self.fates[*prior as usize] = if same { Fate::Same } else { Fate::Met } as u8;
             if same {
@@ -151,8 +153,9 @@ impl Settled {
         if wanted.is_empty() {
             return Ok(Vec::new());
         }
-        let pages = self.standing.roles.all().filter(|(_, prior)| wanted.binary_search(prior).is_ok());
-        let mut places: HashMap<u32, Place> = pages.map(|(place, prior)| (prior, place)).collect();
+        let known = self.standing.roles.all().filter_map(|(place, role)| Some((role.prior()??, place)));
+        let pages = known.filter(|(prior, _)| wanted.binary_search(prior).is_ok());
+        let mut places: HashMap<u32, Place> = pages.collect();
         places.extend(wanted.iter().filter_map(|prior| Some((*prior, *self.same_strands.get(prior)?))));
         let lane = lane_of(ledger, remembered, wanted.iter().copied())?;
         let strands: HashMap<u32, Strand> = wanted
@@ -168,9 +171,9 @@ impl Settled {
             let named = self.standing.named(place);
             let mut candidate = match strands.get(prior) {
                 Some(strand) => Candidate::of_strand(&mark, kept, place, named, *strand),
-                None => Candidate::of_page(&mark, kept, place, named, *prior),
+                None => Candidate::of_page(&mark, kept, place, named, Some(*prior)),
             };
-            candidate.prior = *prior;
+            candidate.prior = Some(*prior);
             candidate.lane = entry;
             candidate.group = if strands.contains_key(prior) { candidate.group } else { alternates.group_of(place) };
             listed.push(self.listed.len() as u32);

@@ -4,11 +4,13 @@
 //! parallel. Nothing is sorted by URL. What comes out is a candidate for each kept entry, a count for each reason, and the
 //! remembered entries that are gone.
 //!
-//! `join` joins keys, `standing` tells which rows count, `choosing` asks about each, `judging` says what is news, `sample` counts.
+//! `join` joins keys, `roles` and `standing` tell which rows count, `choosing` asks about each, `judging` says what is news,
+//! `oddities` is what there is to tell besides, `sample` counts.
 
 mod choosing;
 mod join;
 mod judging;
+mod oddities;
 mod roles;
 mod sample;
 mod standing;
@@ -26,20 +28,18 @@ use rayon::prelude::*;
 
 use self::choosing::Choosing;
 pub(crate) use self::join::{Fate, Odds, join};
+use self::oddities::Oddities;
 pub(crate) use self::sample::{Sample, Soonest};
 pub(crate) use self::standing::{Stand, Standing};
 use crate::arrival::{Arrivals, Mark, Place, Trait};
 use crate::derive::NO_GROUP;
 use crate::ledger::{Change, Facts, LaneEntry, NEVER, Remembered};
-use crate::report::IncompleteVideo;
 use crate::source::Problem;
 
 /// How many blocks are counted before what came of them is put together: that would else stand in memory twice.
 const BLOCKS_AT_A_TIME: usize = 16;
 /// How many examples are shown of anything that is counted.
 pub const EXAMPLES: usize = 5;
-/// An entry that the ledger did not know.
-pub const UNKNOWN: u32 = u32::MAX;
 /// A site of fewer pages than this has no redesign: every one of its pages may well have been edited.
 const REDESIGN_LEAST: u64 = 12;
 
@@ -55,8 +55,8 @@ pub struct Candidate {
     pub place: Place,
     /// Where it was named first: the source order, which a row merged from several no longer has.
     pub named: Place,
-    /// Where the ledger remembers it, or [`UNKNOWN`].
-    pub prior: u32,
+    /// Where the ledger remembers it, if it does.
+    pub prior: Option<u32>,
     /// When it came to be, in seconds since 1970; far in the future where nobody says.
     pub age: i64,
     /// Its section.
@@ -76,7 +76,7 @@ pub struct Candidate {
 
 impl Candidate {
     /// An entry in the strand of the pages; its prints are to be taken.
-    fn of_page(mark: &Mark, kept: Kept, place: Place, named: Place, prior: u32) -> Self {
+    fn of_page(mark: &Mark, kept: Kept, place: Place, named: Place, prior: Option<u32>) -> Self {
         Self {
             lane: LaneEntry {
                 key: mark.key(),
@@ -107,7 +107,7 @@ impl Candidate {
     /// An entry in another strand: no date and no hint is written there.
     fn of_strand(mark: &Mark, kept: Kept, place: Place, named: Place, strand: Strand) -> Self {
         let kept = Kept { changefreq: None, priority: None, date_policy: DatePolicy::None, ..kept };
-        let page = Self::of_page(mark, kept, place, named, UNKNOWN);
+        let page = Self::of_page(mark, kept, place, named, None);
         let decided = fingerprint::decided(mark.said, &kept, strand);
         Self {
             strand,
@@ -245,14 +245,8 @@ pub struct Settled {
     pub(crate) speakers: u64,
     /// Counts by source; an entry of several counts for each.
     pub sources: Vec<SourceTally>,
-    /// Fields on which two sources say something else.
-    pub(crate) at_odds: BTreeMap<Odds, Sample>,
-    /// Entries on other hosts or schemes, by origin.
-    pub(crate) elsewhere: BTreeMap<String, Sample>,
-    /// Entries whose declared date moved and whose content did not.
-    pub(crate) date_alone: Sample,
-    /// Entries with a declared date that stayed while their content moved.
-    pub(crate) content_alone: Sample,
+    /// What is to be told of entries although they go in, or of their sources.
+    pub(crate) oddities: Oddities,
     /// Entries that are looked at closely, in the order in which the ledger remembers them; once judged, those that turned out
     /// to be as they were are not among them.
     pub(crate) listed: Vec<Candidate>,
@@ -269,16 +263,11 @@ pub struct Settled {
     pub(crate) added: Sample,
     /// Entries whose page changed.
     pub(crate) changed: Sample,
-    /// Pages without a head.
-    pub(crate) headless: Sample,
-    /// Entries that name a section that there is not.
-    pub(crate) unknown_sections: Sample,
     /// What was found wrong with rows that were read late, by source.
     pub(crate) problems: Vec<(u16, Problem)>,
     /// Entries whose rows came in another form and say the same: by where the ledger remembers them, and how their rows are known
     /// from now on.
     pub(crate) restated: Vec<(u32, u64)>,
-    incomplete: Vec<(Place, IncompleteVideo)>,
     /// Entries that go in or leave by themselves when their time comes.
     pub(crate) due: Soonest,
     /// Most pages changed at once without a declared date.
@@ -288,8 +277,8 @@ pub struct Settled {
 
 impl Settled {
     /// The day on which the content of an entry was last seen to change.
-    pub(crate) fn observed(&self, remembered: &Remembered, prior: u32) -> Option<i32> {
-        self.edited.get(&prior).copied().or_else(|| remembered.observed(prior))
+    pub(crate) fn observed(&self, remembered: &Remembered, prior: Option<u32>) -> Option<i32> {
+        self.edited.get(&prior?).copied().or_else(|| remembered.observed(prior?))
     }
 
     /// How many entries go in.
@@ -301,11 +290,6 @@ impl Settled {
         let source = usize::from(source);
         self.sources.resize(self.sources.len().max(source + 1), SourceTally::default());
         &mut self.sources[source]
-    }
-
-    /// Videos that cannot be written, the first few.
-    pub fn incomplete_videos(&self) -> Vec<IncompleteVideo> {
-        self.incomplete.iter().map(|(_, video)| video.clone()).collect()
     }
 
     fn join(&mut self, mut other: Self) {
@@ -323,15 +307,10 @@ impl Settled {
             mine.newest(theirs.newest);
         }
         (0u16..).zip(other.sources).for_each(|(source, tally)| self.source(source).join(tally));
-        for (origin, sample) in other.elsewhere {
-            self.elsewhere.entry(origin).or_default().join(sample);
-        }
         self.added.join(other.added);
         self.gone.append(&mut other.gone);
         self.problems.append(&mut other.problems);
-        self.headless.join(other.headless);
-        self.unknown_sections.join(other.unknown_sections);
-        self.incomplete.append(&mut other.incomplete);
+        self.oddities.join(other.oddities);
         self.due.join(other.due);
         self.speakers += other.speakers;
     }
@@ -350,7 +329,7 @@ pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_
     let standing = Standing { roles, origins };
     let mut settled = Settled {
         tallies: vec![Tally::default(); terms.chooser.sections.list().len()],
-        at_odds: joined.at_odds,
+        oddities: Oddities { at_odds: joined.at_odds, ..Oddities::default() },
         pages_known: joined.pages_known,
         ..Settled::default()
     };
@@ -375,7 +354,6 @@ pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_
     }
     (settled.standing, settled.fates) = (standing, fates);
     settled.left_out.extend(joined.duplicates.map(|sample| (Reason::Duplicate, sample)));
-    settled.incomplete.sort_by_key(|(place, _)| *place);
     for (source, rows) in (0u16..).zip(arrivals.all_let_go()) {
         settled.source(source).kept += rows;
     }

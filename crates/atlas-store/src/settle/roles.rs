@@ -2,16 +2,55 @@
 
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 
-use super::UNKNOWN;
 use crate::arrival::Place;
 
-/// A row that counts only as part of a merged one.
-pub(super) const PASSED_OVER: u32 = u32::MAX - 1;
+/// What a row is to the entries.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Role {
+    /// It counts only as part of a merged one, or not at all.
+    PassedOver,
+    /// It stands for an entry that the ledger does not know.
+    New,
+    /// It stands for the entry that the ledger remembers here.
+    Known(u32),
+}
 
-/// For each row: where the ledger remembers its entry, [`UNKNOWN`], or [`PASSED_OVER`]. May be set by many threads at once.
+impl Role {
+    fn of(prior: Option<u32>) -> Self {
+        prior.map_or(Self::New, Self::Known)
+    }
+
+    /// Where the ledger remembers the entry that it stands for, if it stands for one.
+    pub(super) fn prior(self) -> Option<Option<u32>> {
+        match self {
+            Self::PassedOver => None,
+            Self::New => Some(None),
+            Self::Known(at) => Some(Some(at)),
+        }
+    }
+
+    /// As a number: there is one for each row.
+    fn number(self) -> u32 {
+        match self {
+            Self::PassedOver => u32::MAX - 1,
+            Self::New => u32::MAX,
+            Self::Known(at) => at,
+        }
+    }
+
+    fn numbered(number: u32) -> Self {
+        match number {
+            u32::MAX => Self::New,
+            number if number == u32::MAX - 1 => Self::PassedOver,
+            at => Self::Known(at),
+        }
+    }
+}
+
+/// The role of each row. May be set by many threads at once.
 #[derive(Debug)]
 pub(super) enum Roles {
-    /// As numbers.
+    /// As [numbers](Role::number).
     Numbers(Vec<AtomicU32>),
     /// As bits, where the ledger remembers nothing: whether a row stands for an entry. There are so many rows, and so many bits.
     Bits(usize, Vec<AtomicU64>),
@@ -27,24 +66,24 @@ impl Roles {
     /// So many rows, all of them passed over; `remembers` tells whether the ledger remembers anything.
     pub(super) fn new(rows: usize, remembers: bool) -> Self {
         match remembers {
-            true => Self::Numbers((0..rows).map(|_| AtomicU32::new(PASSED_OVER)).collect()),
+            true => Self::Numbers((0..rows).map(|_| AtomicU32::new(Role::PassedOver.number())).collect()),
             false => Self::Bits(rows, (0..rows.div_ceil(64)).map(|_| AtomicU64::new(0)).collect()),
         }
     }
 
-    /// Sets the role of a row that stands for an entry.
-    pub(super) fn set(&self, place: Place, prior: u32) {
+    /// A row stands for an entry, which the ledger remembers here, if it does.
+    pub(super) fn set(&self, place: Place, prior: Option<u32>) {
         let at = place.0 as usize;
         match self {
-            Self::Numbers(numbers) => numbers[at].store(prior, Ordering::Relaxed),
+            Self::Numbers(numbers) => numbers[at].store(Role::of(prior).number(), Ordering::Relaxed),
             Self::Bits(_, words) => _ = words[at / 64].fetch_or(1 << (at % 64), Ordering::Relaxed),
         }
     }
 
     /// Adds a row that stands for an entry.
-    pub(super) fn push(&mut self, prior: u32) {
+    pub(super) fn push(&mut self, prior: Option<u32>) {
         match self {
-            Self::Numbers(numbers) => numbers.push(AtomicU32::new(prior)),
+            Self::Numbers(numbers) => numbers.push(AtomicU32::new(Role::of(prior).number())),
             Self::Bits(rows, words) => {
                 let place = Place(*rows as u32);
                 *rows += 1;
@@ -55,17 +94,17 @@ impl Roles {
     }
 
     /// The role of a row.
-    pub(super) fn of(&self, place: Place) -> u32 {
+    pub(super) fn of(&self, place: Place) -> Role {
         let at = place.0 as usize;
         match self {
-            Self::Numbers(numbers) => numbers[at].load(Ordering::Relaxed),
-            Self::Bits(_, words) if words[at / 64].load(Ordering::Relaxed) >> (at % 64) & 1 == 1 => UNKNOWN,
-            Self::Bits(..) => PASSED_OVER,
+            Self::Numbers(numbers) => Role::numbered(numbers[at].load(Ordering::Relaxed)),
+            Self::Bits(_, words) if words[at / 64].load(Ordering::Relaxed) >> (at % 64) & 1 == 1 => Role::New,
+            Self::Bits(..) => Role::PassedOver,
         }
     }
 
     /// All roles, in the order of the rows.
-    pub(super) fn all(&self) -> impl Iterator<Item = (Place, u32)> {
+    pub(super) fn all(&self) -> impl Iterator<Item = (Place, Role)> {
         let rows = match self {
             Self::Numbers(numbers) => numbers.len(),
             Self::Bits(rows, _) => *rows,
@@ -83,18 +122,19 @@ mod tests {
     #[rstest]
     fn what_is_set_is_told_and_all_else_is_passed_over(#[values(false, true)] remembers: bool) {
         let mut roles = Roles::new(130, remembers);
-        [0, 63, 64, 129].iter().for_each(|at| roles.set(Place(*at), UNKNOWN));
-        roles.push(UNKNOWN);
-        let standing: Vec<u32> = roles.all().filter(|(_, role)| *role == UNKNOWN).map(|(place, _)| place.0).collect();
+        [0, 63, 64, 129].iter().for_each(|at| roles.set(Place(*at), None));
+        roles.push(None);
+        let standing: Vec<u32> = roles.all().filter(|(_, role)| *role == Role::New).map(|(place, _)| place.0).collect();
         assert_eq!(standing, [0, 63, 64, 129, 130]);
-        assert_eq!(roles.all().filter(|(_, role)| *role == PASSED_OVER).count(), 126);
+        assert_eq!(roles.all().filter(|(_, role)| *role == Role::PassedOver).count(), 126);
     }
 
     #[test]
     fn a_place_in_the_ledger_is_kept() {
         let mut roles = Roles::new(2, true);
-        roles.set(Place(1), 7);
-        roles.push(9);
-        assert_eq!(roles.all().map(|(_, role)| role).collect::<Vec<_>>(), [PASSED_OVER, 7, 9]);
+        roles.set(Place(1), Some(7));
+        roles.push(Some(9));
+        let known = [Role::PassedOver, Role::Known(7), Role::Known(9)];
+        assert_eq!(roles.all().map(|(_, role)| role).collect::<Vec<_>>(), known);
     }
 }

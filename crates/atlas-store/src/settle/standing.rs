@@ -5,9 +5,8 @@ use std::collections::HashMap;
 
 use atlas_core::choose::Verdict;
 
-use super::UNKNOWN;
 use super::join::{Joined, Origin};
-use super::roles::{PASSED_OVER, Roles};
+use super::roles::{Role, Roles};
 use crate::arrival::{Arrivals, Block, Mark, Place};
 
 /// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
@@ -26,8 +25,8 @@ pub(crate) struct Stand<'s> {
     pub(crate) mark: Mark,
     /// Where a merged row comes from.
     pub(super) origin: Option<&'s Origin>,
-    /// Where the ledger remembers it, or [`UNKNOWN`](super::UNKNOWN).
-    pub(crate) prior: u32,
+    /// Where the ledger remembers it, if it does.
+    pub(crate) prior: Option<u32>,
 }
 
 impl From<Joined> for Standing {
@@ -52,7 +51,8 @@ impl Standing {
         at: usize,
         block: &'b Block,
     ) -> impl Iterator<Item = (Stand<'_>, Cow<'b, [u8]>)> {
-        let standing = self.roles_of(arrivals, at, block).enumerate().filter(|(_, prior)| *prior != PASSED_OVER);
+        let roles = self.roles_of(arrivals, at, block).enumerate();
+        let standing = roles.filter_map(|(row, role)| Some((row, role.prior()?)));
         let first = arrivals.first_of(at);
         standing.map(move |(row, prior)| {
             let (bytes, mark) = block.entry(row);
@@ -61,13 +61,13 @@ impl Standing {
     }
 
     /// The roles of the rows of one block.
-    pub(super) fn roles_of(&self, arrivals: &Arrivals, at: usize, block: &Block) -> impl Iterator<Item = u32> {
+    pub(super) fn roles_of(&self, arrivals: &Arrivals, at: usize, block: &Block) -> impl Iterator<Item = Role> {
         let first = arrivals.first_of(at).0;
         (first..first + block.len() as u32).map(|at| self.roles.of(Place(at)))
     }
 
     /// A row of a block whose first row is at this place.
-    pub(super) fn stand(&self, first: Place, row: usize, prior: u32, mark: Mark) -> Stand<'_> {
+    pub(super) fn stand(&self, first: Place, row: usize, prior: Option<u32>, mark: Mark) -> Stand<'_> {
         let place = Place(first.0 + row as u32);
         let origin = if self.origins.is_empty() { None } else { self.origins.get(&place) };
         Stand { place, mark, origin, prior }
@@ -75,17 +75,17 @@ impl Standing {
 
     /// Whether a row stands for an entry.
     pub(crate) fn stands(&self, place: Place) -> bool {
-        self.roles.of(place) != PASSED_OVER
+        self.roles.of(place) != Role::PassedOver
     }
 
     /// Whether a row stands for an entry that the ledger did not know.
     pub(crate) fn is_new(&self, place: Place) -> bool {
-        self.roles.of(place) == UNKNOWN
+        self.roles.of(place) == Role::New
     }
 
     /// The rows that stand for entries which the ledger did not know.
     pub(crate) fn new_rows(&self) -> impl Iterator<Item = Place> {
-        self.roles.all().filter(|(_, prior)| *prior == UNKNOWN).map(|(place, _)| place)
+        self.roles.all().filter(|(_, role)| *role == Role::New).map(|(place, _)| place)
     }
 
     /// Where a row that stands for an entry was named first.
