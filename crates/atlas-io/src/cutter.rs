@@ -2,14 +2,24 @@
 //!
 //! A line end within quotes does not end a record. Quotes open only at the start of a field, just as the csv crate reads
 //! them, so a stray quote inside a field does no harm.
+//!
+//! Blocks are made of whole *stretches*: some dozens of records that end where the records themselves decide, so that a row
+//! put in or taken out moves the end of none but its own stretch.
 
 use std::io::{self, Read};
+use std::ops::Range;
 use std::sync::{Mutex, PoisonError};
 
-use memchr::{memchr_iter, memrchr};
+use atlas_core::fingerprint;
+use memchr::{memchr, memchr_iter, memrchr};
 
 /// How much is read at a time.
 pub(crate) const BLOCK: usize = 1 << 19;
+/// The fewest bytes of a stretch, and those from which on it ends with its record.
+const STRETCH: Range<usize> = 1 << 13..1 << 16;
+/// How many bytes before the end of a record decide whether a stretch ends there, and how often they do: once in so many.
+const DECIDING: usize = 64;
+const ONE_IN: u64 = 32;
 /// The largest record. A quote that is never closed makes the rest of the file one record: it is found out here.
 const LARGEST_RECORD: usize = 16 << 20;
 
@@ -19,8 +29,17 @@ pub(crate) struct Cut {
     pub(crate) bytes: Vec<u8>,
     /// The line on which they begin, counted from 1.
     pub(crate) first_line: u64,
+    /// The stretches that they make, one after the other.
+    pub(crate) stretches: Vec<Extent>,
     /// They are no records: no end was found within [`LARGEST_RECORD`].
     pub(crate) endless: bool,
+}
+
+/// How far a stretch goes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Extent {
+    pub(crate) bytes: usize,
+    pub(crate) lines: u64,
 }
 
 /// Room for blocks, used again and again: memory that is asked for anew has to be cleared by the system first.
@@ -65,27 +84,21 @@ impl<'b, R: Read> Cutter<'b, R> {
         Ok(())
     }
 
-    /// Where the last whole record ends; 0 where there is none.
-    fn end(&self) -> usize {
-        let Some(delimiter) = self.delimiter else {
-            return memrchr(b'\n', &self.rest).map_or(0, |at| at + 1);
-        };
+    /// Gives the parts that are outside of quotes, one after the other: only there does a line end count.
+    fn each_outside(&self, mut take: impl FnMut(Range<usize>)) {
         let bytes = &self.rest[..];
-        // Runs outside and inside quotes, in turn: only in the first kind does a line end count.
-        let (mut last_end, mut at) = (0, 0);
+        let Some(delimiter) = self.delimiter else { return take(0..bytes.len()) };
+        let mut at = 0;
         while at < bytes.len() {
             let opens = memchr_iter(b'"', &bytes[at..]).map(|found| at + found).find(|&quote| {
                 quote == 0 || matches!(bytes[quote - 1], b'\n' | b'\r') || bytes[quote - 1] == delimiter
             });
-            let outside = &bytes[at..opens.unwrap_or(bytes.len())];
-            if let Some(newline) = memrchr(b'\n', outside) {
-                last_end = at + newline + 1;
-            }
+            take(at..opens.unwrap_or(bytes.len()));
             let Some(open) = opens else { break };
             // A doubled quote closes and opens again at once, which comes to the same.
             let mut quotes = memchr_iter(b'"', &bytes[open + 1..]).map(|found| open + 1 + found);
             let close = loop {
-                let Some(quote) = quotes.next() else { return last_end };
+                let Some(quote) = quotes.next() else { return };
                 if bytes.get(quote + 1) == Some(&b'"') {
                     quotes.next();
                     continue;
@@ -94,7 +107,37 @@ impl<'b, R: Read> Cutter<'b, R> {
             };
             at = close + 1;
         }
-        last_end
+    }
+
+    /// Where the last whole record ends; 0 where there is none.
+    fn last_end(&self) -> usize {
+        let mut last = 0;
+        self.each_outside(|part| {
+            if let Some(newline) = memrchr(b'\n', &self.rest[part.clone()]) {
+                last = part.start + newline + 1;
+            }
+        });
+        last
+    }
+
+    /// Where stretches end.
+    fn ends(&self) -> Vec<usize> {
+        let bytes = &self.rest[..];
+        let (mut ends, mut begun) = (Vec::new(), 0);
+        self.each_outside(|part| {
+            let mut at = part.start.max(begun + STRETCH.start);
+            while let Some(newline) = bytes.get(at..part.end).and_then(|rest| memchr(b'\n', rest)) {
+                let end = at + newline + 1;
+                at = end;
+                let decides = fingerprint::raw(&bytes[end - DECIDING..end], 0).is_multiple_of(ONE_IN);
+                if decides || end - begun >= STRETCH.end {
+                    ends.push(end);
+                    begun = end;
+                    at = end + STRETCH.start;
+                }
+            }
+        });
+        ends
     }
 }
 
@@ -108,35 +151,66 @@ impl<R: Read> Iterator for Cutter<'_, R> {
                 self.rest.clear();
                 return Some(Err(error));
             }
-            let end = self.end();
-            if end > 0 && !self.done {
-                return Some(Ok(self.cut(end, false)));
+            let mut ends = self.ends();
+            if self.done {
+                ends.push(self.rest.len());
+                ends.dedup();
+            }
+            if !ends.is_empty() && !self.rest.is_empty() {
+                return Some(Ok(self.cut(&ends, false)));
             }
             if self.rest.len() > LARGEST_RECORD {
-                // Give up on this line alone: the next may be a record again.
-                let end = memchr::memchr(b'\n', &self.rest).map_or(self.rest.len(), |at| at + 1);
-                return Some(Ok(self.cut(end, true)));
+                // What is whole before it is no stretch, but it is read.
+                return Some(Ok(match self.last_end() {
+                    // Give up on this line alone: the next may be a record again.
+                    0 => {
+                        let end = memchr(b'\n', &self.rest).map_or(self.rest.len(), |at| at + 1);
+                        self.cut(&[end], true)
+                    }
+                    end => self.cut(&[end], false),
+                }));
             }
         }
-        let end = self.rest.len();
-        (end > 0).then(|| Ok(self.cut(end, false)))
+        None
     }
 }
 
 impl<R> Cutter<'_, R> {
-    fn cut(&mut self, end: usize, endless: bool) -> Cut {
+    /// Cuts stretches off that end here.
+    fn cut(&mut self, ends: &[usize], endless: bool) -> Cut {
+        let end = ends.last().copied().unwrap_or_default();
         let mut rest = self.buffers.take();
         rest.extend_from_slice(&self.rest[end..]);
         let mut bytes = std::mem::replace(&mut self.rest, rest);
         bytes.truncate(end);
         let first_line = self.line;
-        self.line += memchr_iter(b'\n', &bytes).count() as u64;
-        Cut { bytes, first_line, endless }
+        let mut begun = 0;
+        let stretches = ends.iter().map(|&end| {
+            let lines = memchr_iter(b'\n', &bytes[begun..end]).count() as u64;
+            Extent { bytes: end - std::mem::replace(&mut begun, end), lines }
+        });
+        let stretches: Vec<Extent> = stretches.collect();
+        self.line += stretches.iter().map(|stretch| stretch.lines).sum::<u64>();
+        Cut { bytes, first_line, stretches, endless }
+    }
+}
+
+impl Cut {
+    /// Takes so many bytes off its front, in which so many lines end.
+    pub(crate) fn take_off(&mut self, bytes: usize, lines: u64) {
+        self.bytes.drain(..bytes);
+        self.first_line += lines;
+        if let Some(first) = self.stretches.first_mut() {
+            first.bytes = first.bytes.saturating_sub(bytes);
+            first.lines = first.lines.saturating_sub(lines);
+        }
     }
 }
 
 #[cfg(test)]
 mod tests {
+    use rstest::rstest;
+
     use super::*;
 
     fn cut(bytes: &[u8]) -> Vec<Cut> {
@@ -162,6 +236,9 @@ mod tests {
         }
         let cuts = cut(table.as_bytes());
         assert!(cuts.len() > 1);
+        assert!(
+            cuts.iter().all(|cut| cut.stretches.iter().map(|stretch| stretch.bytes).sum::<usize>() == cut.bytes.len())
+        );
         let together: Vec<_> = cuts.iter().flat_map(|cut| records(&cut.bytes)).collect();
         assert_eq!(together, records(table.as_bytes()));
         let lines = cuts[0].bytes.iter().filter(|byte| **byte == b'\n').count() as u64;
@@ -182,7 +259,46 @@ mod tests {
     #[test]
     fn the_last_line_needs_no_end() {
         let cuts: Vec<(Vec<u8>, u64)> = cut(b"a\nb").into_iter().map(|cut| (cut.bytes, cut.first_line)).collect();
-        assert_eq!(cuts, [(b"a\n".to_vec(), 1), (b"b".to_vec(), 2)]);
+        assert_eq!(cuts, [(b"a\nb".to_vec(), 1)]);
         assert_eq!(cut(b""), []);
+    }
+
+    /// The stretches of a table, each by its bytes.
+    fn stretches(table: &str) -> Vec<String> {
+        let mut stretches = Vec::new();
+        for cut in cut(table.as_bytes()) {
+            let mut begun = 0;
+            for Extent { bytes, lines } in cut.stretches {
+                let stretch = std::str::from_utf8(&cut.bytes[begun..begun + bytes]).unwrap();
+                assert_eq!(stretch.matches('\n').count() as u64, lines);
+                begun += bytes;
+                stretches.push(stretch.to_owned());
+            }
+        }
+        stretches
+    }
+
+    #[rstest]
+    #[case::plain("plain, and long enough")]
+    #[case::with_lines_in_quotes("\"two\nlines \"\"of\"\" it\"")]
+    fn a_row_put_in_moves_the_end_of_no_stretch_but_its_own(#[case] words: &str) {
+        let row = |number: u32| format!("{},{words},{}\n", number.wrapping_mul(2_654_435_761), number.wrapping_mul(97));
+        let mut rows: Vec<String> = (0..40_000).map(row).collect();
+        let before = stretches(&rows.concat());
+        assert!(before.len() > 40, "{}", before.len());
+        let whole = |stretch: &String| stretch.ends_with('\n') && stretch.len() < STRETCH.end + 100;
+        assert!(before.iter().all(whole), "they are short and end with a row");
+        rows.insert(9_000, row(1 << 20));
+        rows.remove(30_000);
+        let after = stretches(&rows.concat());
+        let known: std::collections::HashSet<&String> = before.iter().collect();
+        let others = after.iter().filter(|stretch| !known.contains(stretch)).count();
+        assert!((1..=6).contains(&others), "{others} of {}", after.len());
+    }
+
+    #[test]
+    fn rows_that_all_end_alike_make_stretches_too() {
+        let table = "x,the same at the end of every row, however long the table may be, and then more\n".repeat(9_000);
+        assert!(stretches(&table).iter().rev().skip(1).all(|stretch| stretch.len() <= STRETCH.end + 100));
     }
 }

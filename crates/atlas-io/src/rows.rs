@@ -6,12 +6,12 @@ use std::sync::Arc;
 
 use atlas_core::contribution::Said;
 use atlas_core::fingerprint;
-use atlas_store::arrival::{Block, Desk, Reader, Slip};
+use atlas_store::arrival::{Block, Desk, Reader};
 use atlas_store::source::{Gathering, Problem};
 use rayon::prelude::*;
 use serde_json::{Map, Value};
 
-use crate::cutter::{BLOCK, Buffers, Cut, Cutter};
+use crate::cutter::{BLOCK, Buffers, Cut, Cutter, Extent};
 use crate::field::Field;
 use crate::record::{Header, Record, RecordReader, RecordSettings};
 use crate::split::Splitter;
@@ -103,7 +103,7 @@ impl Rows<'_> {
     fn header(&self, first: &mut Cut) -> Result<Header, RowsError> {
         let broken = |why: String| RowsError::Header(format!("{}: {why}", self.shown));
         if first.bytes.starts_with(b"\xef\xbb\xbf") {
-            first.bytes.drain(..3);
+            first.take_off(3, 0);
         }
         if first.bytes.starts_with(b"\xff\xfe") || first.bytes.starts_with(b"\xfe\xff") {
             return Err(broken("it is in UTF-16; save it as UTF-8".to_owned()));
@@ -122,8 +122,7 @@ impl Rows<'_> {
         let columns: Vec<String> = columns.iter().map(|name| name.trim().to_owned()).collect();
         let end = reader.position().byte() as usize;
         let lines = memchr::memchr_iter(b'\n', &first.bytes[..end]).count() as u64;
-        first.bytes.drain(..end);
-        first.first_line += lines;
+        first.take_off(end, lines);
         let listed = columns.iter().map(|column| format!("“{column}”")).collect::<Vec<_>>().join(", ");
         Header::of_columns(&self.settings.mapping, columns).map_err(|(field, name): (Field, String)| {
             let field = field.name();
@@ -202,6 +201,16 @@ fn next_batch<R: Read>(cuts: &mut Cutter<'_, R>) -> Result<Vec<Cut>, RowsError> 
     Ok(batch)
 }
 
+/// Some records.
+struct Records<'r> {
+    bytes: &'r [u8],
+    /// The line in which they begin.
+    line: u64,
+    delimiter: u8,
+    /// How they are known unread, where they need not be read.
+    unread: Option<Raw>,
+}
+
 /// One block being read.
 struct Reading<'t> {
     reader: &'t Arc<TableReader>,
@@ -235,67 +244,130 @@ impl<'t> Reading<'t> {
             self.block = Block::with_room(self.desk, bytes.len());
             return self.json_lines(bytes);
         };
-        match (std::str::from_utf8(bytes), self.raw.filter(|_| unread)) {
-            (Ok(text), Some(raw)) => {
-                let slips = self.slips(text, delimiter, raw);
-                self.block = Block::unread(self.desk, bytes, self.cut.first_line, slips, self.reader.clone());
-            }
-            (Ok(text), None) => {
-                self.block = Block::with_room(self.desk, text.len());
-                self.separated(text, delimiter);
-            }
-            (Err(_), _) => self.separated_with_rubbish(bytes, delimiter),
+        let raw = self.raw.filter(|_| unread);
+        self.block = match raw {
+            Some(_) => Block::unread(self.desk, self.cut.first_line, self.reader.clone()),
+            None => Block::with_room(self.desk, bytes.len()),
+        };
+        let (mut begun, mut line) = (0, self.cut.first_line);
+        for Extent { bytes: length, lines } in std::mem::take(&mut self.cut.stretches) {
+            let stretch = &bytes[begun..begun + length];
+            self.stretch(&Records { bytes: stretch, line, delimiter, unread: raw });
+            (begun, line) = (begun + length, line + lines);
         }
     }
 
-    /// Takes the rows of a table as they come.
-    fn slips(&mut self, text: &str, delimiter: u8, raw: Raw) -> Vec<Slip> {
-        let (site, wanted) = (&self.reader.settings.site, self.reader.header.columns.len());
-        let (mut splitter, mut slips) = (Splitter::new(text, delimiter), Vec::with_capacity(text.len() / 100));
+    /// Takes a stretch apart, unless it is known: then only what has to be read in any case.
+    fn stretch(&mut self, all: &Records<'_>) {
+        let Some(raw) = self.raw.filter(|_| self.desk.wants_stretches()) else {
+            return self.records(all, &mut |_, _| ());
+        };
+        let print = self.desk.print(all.bytes, raw.reading);
+        if let Some(known) = self.desk.knows(print).filter(|_| all.unread.is_some()) {
+            self.block.meet(print, known);
+            let (mut line, mut before) = (all.line, 0);
+            for span in known.rest() {
+                let Some(bytes) = all.bytes.get(span.clone()) else { continue };
+                line += memchr::memchr_iter(b'\n', &all.bytes[before..span.start]).count() as u64;
+                before = span.start;
+                self.records(&Records { bytes, line, ..*all }, &mut |_, _| ());
+            }
+            return;
+        }
+        self.block.begin_stretch(print, all.bytes.len());
+        self.records(all, &mut |block, start| match start {
+            Some(start) => block.end_record(start),
+            None => block.end_unbroken(),
+        });
+    }
+
+    /// Takes records apart; `ended` is told where each began, once it was read, or that it is not known where those began that
+    /// were read.
+    fn records(&mut self, records: &Records<'_>, ended: &mut dyn FnMut(&mut Block, Option<usize>)) {
+        let &Records { bytes, line, delimiter, unread } = records;
+        let Ok(text) = std::str::from_utf8(bytes) else {
+            self.rubbish(records);
+            return ended(&mut self.block, None);
+        };
+        match unread {
+            Some(raw) => self.unread(text, line, delimiter, raw, ended),
+            None => self.separated(text, line, delimiter, ended),
+        }
+    }
+
+    /// Takes rows as they come.
+    fn unread(
+        &mut self,
+        text: &str,
+        first_line: u64,
+        delimiter: u8,
+        raw: Raw,
+        ended: &mut dyn FnMut(&mut Block, Option<usize>),
+    ) {
+        let wanted = self.reader.header.columns.len();
+        let mut splitter = Splitter::new(text, delimiter);
         while let Some((nth, url, found)) = splitter.next_column(raw.column) {
-            let line = self.cut.first_line + nth;
-            if found != wanted {
+            let (line, at) = (first_line + nth, splitter.last());
+            if found == wanted {
+                self.row_as_it_came(&url, &text[at.clone()], line, raw);
+            } else {
                 self.wrong_columns(line, found);
-                continue;
             }
-            let at = splitter.last();
-            let print = fingerprint::raw(text[at.clone()].as_bytes(), raw.reading);
-            match site.plain(&url) {
-                Some(plain) => slips.push(self.desk.slip(plain, print, at, nth)),
-                None => match site.address(&url) {
-                    Ok(address) => slips.push(self.desk.slip(address.as_str(), print, at, nth)),
-                    // It is read in full to say what is wrong with it.
-                    Err(_) => {
-                        self.reader.clone().read(&text[at], line, &mut |_| (), &mut |one| self.problems.push(one))
-                    }
-                },
-            }
+            ended(&mut self.block, Some(at.start));
         }
-        slips
     }
 
-    fn separated(&mut self, text: &str, delimiter: u8) {
+    fn row_as_it_came(&mut self, url: &str, came: &str, line: u64, raw: Raw) {
+        let site = &self.reader.settings.site;
+        let print = fingerprint::raw(came.as_bytes(), raw.reading);
+        match site.plain(url) {
+            Some(plain) => self.block.push_unread(plain, print, came, line),
+            None => match site.address(url) {
+                Ok(address) => self.block.push_unread(address.as_str(), print, came, line),
+                // It is read in full to say what is wrong with it.
+                Err(_) => self.reader.clone().read(came, line, &mut |_| (), &mut |one| self.problems.push(one)),
+            },
+        }
+    }
+
+    fn separated(
+        &mut self,
+        text: &str,
+        first_line: u64,
+        delimiter: u8,
+        ended: &mut dyn FnMut(&mut Block, Option<usize>),
+    ) {
         let mut splitter = Splitter::new(text, delimiter);
         let mut fields = Vec::with_capacity(self.reader.header.columns.len());
         while let Some(line) = splitter.next(&mut fields) {
-            let print = self.raw.map_or(0, |raw| fingerprint::raw(text[splitter.last()].as_bytes(), raw.reading));
-            self.columns(self.cut.first_line + line, &fields, print);
+            let at = splitter.last();
+            let print = self.raw.map_or(0, |raw| fingerprint::raw(text[at.clone()].as_bytes(), raw.reading));
+            self.columns(first_line + line, &fields, print);
+            ended(&mut self.block, Some(at.start));
         }
     }
 
-    /// Reads a block that is not all UTF-8, so that only the rows which are not are passed over.
-    fn separated_with_rubbish(&mut self, bytes: &[u8], delimiter: u8) {
+    /// Reads what is not all UTF-8, so that only the rows which are not are passed over.
+    fn rubbish(&mut self, records: &Records<'_>) {
+        let &Records { bytes, line: first_line, delimiter, unread } = records;
         let mut reader =
             csv::ReaderBuilder::new().delimiter(delimiter).has_headers(false).flexible(true).from_reader(bytes);
         let mut record = csv::StringRecord::new();
         loop {
-            let line = self.cut.first_line + reader.position().line() - 1;
+            let line = first_line + reader.position().line() - 1;
             match reader.read_record(&mut record) {
                 Ok(false) => return,
                 Ok(true) => {
-                    let line = record.position().map_or(line, |position| self.cut.first_line + position.line() - 1);
+                    let line = record.position().map_or(line, |position| first_line + position.line() - 1);
                     let fields: Vec<Cow<'_, str>> = record.iter().map(Cow::Borrowed).collect();
-                    self.columns(line, &fields, 0);
+                    let begun = record.position().map_or(0, |position| position.byte() as usize);
+                    let came = bytes.get(begun..reader.position().byte() as usize).unwrap_or_default();
+                    match (unread, std::str::from_utf8(came)) {
+                        (Some(raw), Ok(came)) if fields.len() == self.reader.header.columns.len() => {
+                            self.row_as_it_came(&fields[raw.column], came.trim_end_matches(['\r', '\n']), line, raw);
+                        }
+                        _ => self.columns(line, &fields, 0),
+                    }
                 }
                 Err(error) if matches!(error.kind(), csv::ErrorKind::Utf8 { .. }) => {
                     self.problem(line, "not in UTF-8; the row is passed over. Save the table as UTF-8".to_owned());

@@ -178,9 +178,7 @@ impl<'a> Gathering<'a> {
     pub fn push_counted(&mut self, block: Block) {
         self.outcome.rows += block.came();
         self.arrivals.let_go(block.let_go());
-        if !block.is_empty() {
-            self.arrivals.push(block);
-        }
+        self.arrivals.push(block);
     }
 
     /// Reports something that could not be read.

@@ -81,10 +81,7 @@ impl Source for Rows {
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         for rows in self.rows.chunks(7) {
             let lines: Vec<String> = rows.iter().map(|(url, page)| line(url, page)).collect();
-            gathering.push(match gathering.reads_all() {
-                true => read_block(gathering.desk(), &lines),
-                false => unread_block(gathering.desk(), &lines),
-            });
+            gathering.push(block(gathering.desk(), &lines, !gathering.reads_all()));
         }
         Ok(())
     }
@@ -120,21 +117,29 @@ impl Reader for LineReader {
     }
 }
 
-fn read_block(desk: &Desk, lines: &[String]) -> Block {
-    let mut block = Block::new(desk);
-    lines.iter().for_each(|line| block.push_raw(&said(line), raw(line.as_bytes(), 7)));
+/// Some lines, which make one stretch.
+fn block(desk: &Desk, lines: &[String], unread: bool) -> Block {
+    let text = lines.concat();
+    let print = desk.print(text.as_bytes(), 7);
+    let mut block = if unread { Block::unread(desk, 1, Arc::new(LineReader)) } else { Block::new(desk) };
+    let push = |block: &mut Block, line: &str| match unread {
+        true => block.push_unread(&said(line).url, raw(line.as_bytes(), 7), line, 1),
+        false => block.push_raw(&said(line), raw(line.as_bytes(), 7)),
+    };
+    let starts: Vec<usize> =
+        lines.iter().scan(0, |end, line| Some(std::mem::replace(end, *end + line.len()))).collect();
+    if let Some(known) = desk.knows(print).filter(|_| unread) {
+        block.meet(print, known);
+        let is_rest = |start: &usize| known.rest().any(|span| span.contains(start));
+        lines.iter().zip(&starts).filter(|(_, start)| is_rest(start)).for_each(|(line, _)| push(&mut block, line));
+        return block;
+    }
+    block.begin_stretch(print, text.len());
+    for (line, start) in lines.iter().zip(starts) {
+        push(&mut block, line);
+        block.end_record(start);
+    }
     block
-}
-
-fn unread_block(desk: &Desk, lines: &[String]) -> Block {
-    let mut start = 0;
-    let slips = lines.iter().zip(0..).map(|(line, nth)| {
-        let at = start..start + line.len();
-        start = at.end;
-        desk.slip(&said(line).url, raw(line.as_bytes(), 7), at, nth)
-    });
-    let slips = slips.collect();
-    Block::unread(desk, lines.concat().as_bytes(), 1, slips, Arc::new(LineReader))
 }
 
 /// Two sources that know every third entry both.

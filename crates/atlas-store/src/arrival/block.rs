@@ -2,13 +2,13 @@
 
 use std::borrow::Cow;
 use std::fmt;
-use std::ops::Range;
 use std::sync::Arc;
 
 use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::{Row, Said};
 
 use super::desk::{Desk, Mark, packed};
+use super::stretch::Stretch;
 use crate::bytes::part;
 use crate::source::Problem;
 
@@ -17,8 +17,10 @@ use crate::source::Problem;
 pub struct Block {
     desk: Desk,
     rows: Rows,
-    /// Rows that were known to be as they were.
-    let_go: u64,
+    /// The stretches that its rows belong to, where they do.
+    pub(super) stretches: Vec<Stretch>,
+    /// Stretches that were met as they were: their prints, and how many rows were let go with them.
+    pub(super) met: Vec<(u64, u32)>,
     /// Links of some rows, packed.
     pub(super) links: Vec<(u32, Vec<u8>)>,
     /// Used again from row to row.
@@ -36,7 +38,7 @@ enum Rows {
 
 /// What is known of a row that was not read.
 #[derive(Debug, Clone, Copy)]
-pub struct Slip {
+pub(crate) struct Slip {
     /// [`key`](atlas_core::fingerprint::key) of its URL.
     pub(crate) key: u128,
     /// A fingerprint of the row as it came, and of how it is read; never 0.
@@ -69,39 +71,34 @@ impl Block {
 
     /// An empty block with room for about so many bytes of rows.
     pub fn with_room(desk: &Desk, bytes: usize) -> Self {
-        let rows = Rows::Read { bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 128) };
-        Self { desk: desk.clone(), rows, let_go: 0, links: Vec::new(), scratch: Vec::new() }
+        Self::of(desk, Rows::Read { bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 128) })
     }
 
-    /// A block of rows as they came: a text in UTF-8 that begins in this line, the slips of its rows, and who can read them. Rows
-    /// that are known to be as they were are let go.
-    pub fn unread(desk: &Desk, text: &[u8], first_line: u64, mut slips: Vec<Slip>, reader: Arc<dyn Reader>) -> Self {
-        let mut let_go = 0;
-        if let Some(register) = desk.register() {
-            let all = slips.len();
-            let mut moved = Vec::new();
-            for some in slips.chunks(32) {
-                register.fetch(some.iter().map(|slip| slip.key));
-                moved.extend(some.iter().filter(|slip| !register.knows(slip.key, slip.raw)));
-            }
-            slips = moved;
-            let_go = (all - slips.len()) as u64;
+    /// An empty block for rows as they come, which `reader` can read; they begin in this line.
+    pub fn unread(desk: &Desk, first_line: u64, reader: Arc<dyn Reader>) -> Self {
+        let reading = Unread { reader, first_line };
+        Self::of(desk, Rows::Unread { text: Vec::new(), slips: Vec::new(), reading })
+    }
+
+    fn of(desk: &Desk, rows: Rows) -> Self {
+        Self {
+            desk: desk.clone(),
+            rows,
+            stretches: Vec::new(),
+            met: Vec::new(),
+            links: Vec::new(),
+            scratch: Vec::new(),
         }
-        let (text, slips) = Self::compacted(text, slips);
-        let rows = Rows::Unread { text, slips, reading: Unread { reader, first_line } };
-        Self { desk: desk.clone(), rows, let_go, links: Vec::new(), scratch: Vec::new() }
     }
 
-    /// The same rows without the text between them.
-    fn compacted(text: &[u8], slips: Vec<Slip>) -> (Vec<u8>, Vec<Slip>) {
-        let mut kept = Vec::new();
-        let slips = slips.into_iter().map(|slip| {
-            let start = kept.len() as u32;
-            kept.extend_from_slice(&text[slip.start as usize..slip.end as usize]);
-            Slip { start, end: kept.len() as u32, ..slip }
-        });
-        let slips = slips.collect();
-        (kept, slips)
+    /// Adds a row as it came, to a block of such rows: its URL in normal spelling, the fingerprint of the row, and its line.
+    pub fn push_unread(&mut self, url: &str, raw: u64, came: &str, line: u64) {
+        let key = atlas_core::fingerprint::key(self.desk.seed(), url);
+        let Rows::Unread { text, slips, reading } = &mut self.rows else { return };
+        let start = text.len() as u32;
+        text.extend_from_slice(came.as_bytes());
+        let line = line.saturating_sub(reading.first_line) as u32;
+        slips.push(Slip { key, raw: raw.max(1), start, end: text.len() as u32, line });
     }
 
     /// Adds a row.
@@ -148,14 +145,22 @@ impl Block {
         }
     }
 
-    /// The number of rows that were known to be as they were.
+    /// The number of rows that were let go, because they are as they were.
     pub(crate) fn let_go(&self) -> u64 {
-        self.let_go
+        self.met.iter().map(|(_, rows)| u64::from(*rows)).sum()
     }
 
     /// The number of rows that were handed to it, those that were let go included.
     pub(crate) fn came(&self) -> u64 {
-        self.len() as u64 + self.let_go
+        self.len() as u64 + self.let_go()
+    }
+
+    /// The key of a row, and whether it is known already that the next build has to read it.
+    pub(super) fn in_brief(&self, row: usize) -> (u128, bool) {
+        match &self.rows {
+            Rows::Read { marks, .. } => (marks[row].key(), marks[row].raw == 0 || marks[row].kept().is_none()),
+            Rows::Unread { slips, .. } => (slips[row].key, false),
+        }
     }
 
     /// The number of rows.
@@ -296,13 +301,12 @@ impl Block {
                 Rows::Unread { text: bytes, slips, reading }
             }
         };
-        Self { desk: desk.clone(), rows, let_go: 0, links: Vec::new(), scratch: Vec::new() }
+        Self::of(desk, rows)
     }
 
     /// What stands for a block that could not be read back, so that nobody reaches beside it.
     pub(super) fn blank(desk: &Desk, rows: usize) -> Self {
-        let rows = Rows::Read { bytes: Vec::new(), marks: vec![desk.blank(); rows] };
-        Self { desk: desk.clone(), rows, let_go: 0, links: Vec::new(), scratch: Vec::new() }
+        Self::of(desk, Rows::Read { bytes: Vec::new(), marks: vec![desk.blank(); rows] })
     }
 }
 
@@ -310,13 +314,6 @@ impl Desk {
     /// The mark of nothing.
     fn blank(&self) -> Mark {
         Mark { verdict: Verdict::LeftOut(Reason::Duplicate), ..self.mark(&Said::default(), b"", 0, 0, &mut Vec::new()) }
-    }
-
-    /// The slip of a row that was not read, with its URL in normal spelling, the fingerprint of the row as it came, and where
-    /// in the block it is: its bytes, and its line, counted from 0.
-    pub fn slip(&self, url: &str, raw: u64, at: Range<usize>, line: u64) -> Slip {
-        let key = atlas_core::fingerprint::key(self.seed(), url);
-        Slip { key, raw: raw.max(1), start: at.start as u32, end: at.end as u32, line: line as u32 }
     }
 }
 

@@ -1,6 +1,6 @@
 //! The desk: where a row is decided about while it is still at hand, and gets the mark that all later steps go by.
 
-use std::sync::{Arc, Weak};
+use std::sync::Arc;
 
 use atlas_core::choose::{Chooser, Kept, Verdict};
 use atlas_core::contribution::{Said, url_of};
@@ -11,7 +11,7 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::shape::{self, Media, Shape};
 use atlas_core::strand::Strand;
 
-use crate::ledger::Register;
+use super::stretch::{Known, Remembered};
 
 /// Decides about rows as they come. Made for one source; cheap to copy.
 #[derive(Debug, Clone)]
@@ -19,8 +19,8 @@ pub struct Desk {
     seed: u64,
     source: u16,
     rules: Arc<Rules>,
-    /// The remembered entries, as long as rows are to be known as they come.
-    register: Weak<Register>,
+    /// The stretches that are remembered, where any are to be.
+    stretches: Option<Arc<Known>>,
 }
 
 /// What rows are decided by.
@@ -135,13 +135,18 @@ impl Mark {
 
 impl Desk {
     /// For the rows of the source with this place in the configuration.
-    pub(crate) fn new(seed: u64, chooser: Chooser, shape: Shape, register: Option<&Arc<Register>>) -> Self {
-        let register = register.map(Arc::downgrade).unwrap_or_default();
-        Self { seed, source: 0, rules: Arc::new(Rules { chooser, shape }), register }
+    pub(crate) fn new(seed: u64, chooser: Chooser, shape: Shape, stretches: Option<Arc<Known>>) -> Self {
+        Self { seed, source: 0, rules: Arc::new(Rules { chooser, shape }), stretches }
     }
 
-    pub(super) fn register(&self) -> Option<Arc<Register>> {
-        self.register.upgrade()
+    /// Whether stretches of rows are to be remembered.
+    pub fn wants_stretches(&self) -> bool {
+        self.stretches.is_some()
+    }
+
+    /// What is remembered of a stretch, by its print.
+    pub fn knows(&self, print: u64) -> Option<&Remembered> {
+        self.stretches.as_ref()?.get(&print)
     }
 
     /// The same for another source.

@@ -7,6 +7,7 @@
 mod block;
 mod desk;
 mod near;
+mod stretch;
 
 use std::borrow::Cow;
 use std::io;
@@ -15,10 +16,13 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use self::block::Unread;
-pub use self::block::{Block, Reader, Slip};
+pub use self::block::{Block, Reader};
 pub use self::desk::Desk;
 pub(crate) use self::desk::{Mark, Trait};
 use self::near::Near;
+pub use self::stretch::Remembered as RememberedStretch;
+use self::stretch::Stretches;
+pub(crate) use self::stretch::{Known as KnownStretches, Members, tag};
 use crate::bytes::part;
 use crate::error::StoreError;
 use crate::spill::{Aside, Lanes, RECORD, Record};
@@ -102,6 +106,9 @@ pub struct Arrivals {
     lanes: Lanes<Dealt>,
     /// Packed links of those rows that have any.
     links: Vec<(Place, Vec<u8>)>,
+    stretches: Stretches,
+    /// Which rows came unread, by their [`tag`]s.
+    unread: Vec<u64>,
     let_go: Vec<u64>,
     /// Keys of files of the site that are no entries.
     others: Vec<u128>,
@@ -127,6 +134,8 @@ impl Arrivals {
             sources: Vec::new(),
             lanes: Lanes::new(folder, memory),
             links: Vec::new(),
+            stretches: Stretches::new(folder),
+            unread: Vec::new(),
             let_go: Vec::new(),
             others: Vec::new(),
             need,
@@ -152,8 +161,14 @@ impl Arrivals {
     }
 
     /// Adds a block of what a source says.
-    pub(crate) fn push(&mut self, block: Block) {
+    pub(crate) fn push(&mut self, mut block: Block) {
         let first = self.len() as u32;
+        let noted = self.stretches.note(&mut block, Place(first));
+        self.note(noted);
+        if block.is_empty() {
+            return;
+        }
+        self.unread.extend(block.slips().iter().map(|slip| tag(slip.key)));
         let marks = block.marks().unwrap_or_default().iter().zip(first..);
         let read = marks.map(|(mark, at)| Dealt {
             key: mark.key(),
@@ -318,9 +333,15 @@ impl Arrivals {
         &self.lanes
     }
 
+    /// Which rows came unread, by their [`tag`]s.
+    pub(crate) fn unread(&self) -> &[u64] {
+        &self.unread
+    }
+
     /// Lets go of what only joining needs.
     pub(crate) fn drop_lanes(&mut self, folder: &Path) {
         self.lanes = Lanes::new(folder, 0);
+        self.unread = Vec::new();
     }
 
     /// The mark of a row.

@@ -7,6 +7,7 @@ mod recall;
 
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use atlas_core::alternates;
 use atlas_core::choose::Chooser;
@@ -24,12 +25,12 @@ use self::guard::{Before, guard};
 pub use self::preview::preview;
 pub use self::recall::{Recalled, on_disk, recall};
 use crate::arrange::{self, Cut, From, Plan, Renderer, SegmentPlan, arrange};
-use crate::arrival::{Arrivals, Desk, Need, Place};
+use crate::arrival::{Arrivals, Desk, KnownStretches, Need, Place};
 pub use crate::derive::ARCHIVES;
 use crate::derive::{Alternates, archives};
 use crate::disk;
 use crate::error::StoreError;
-use crate::ledger::{Change, Ledger, Remembered, RunCounts, RunRow, Tombstone};
+use crate::ledger::{Change, Interest, Ledger, Remembered, RunCounts, RunRow, Tombstone, Untouched};
 use crate::look::{self, Listed, Listing, notice};
 use crate::people::{Lines, People};
 use crate::publish::{self, Form, Press, Publisher, is_aside, remove};
@@ -90,6 +91,8 @@ struct Found {
     /// The blocks of the arrivals that come from sources.
     blocks: usize,
     remembered: Remembered,
+    /// The stretches that the ledger knows, where any are to be remembered.
+    stretches: Option<Arc<KnownStretches>>,
     settled: Settled,
     alternates: Alternates,
     /// The whole site as it is to be.
@@ -268,6 +271,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
     writing.set_fact(PEOPLE, Some(&job.people.print(job).to_string()))?;
     writing.set_fact(CHOICES, job.choices.map(|choices| choices.to_string()).as_deref())?;
     restate(&found, &writing)?;
+    keep_stretches(&found, &writing, &folder)?;
     writing.set_fact(READER, Some(&page::VERSION.to_string()))?;
     guard::remember(job, &found, &writing)?;
     keep_memories(job, &found, &writing)?;
@@ -320,10 +324,27 @@ struct Gathered {
     memories: Vec<Memory>,
 }
 
+/// The stretches that the ledger knows. None are to be remembered where the sources have none, where an entry may come of
+/// rows that are read otherwise, or where nothing is to be remembered.
+fn stretches(job: &Job<'_>, ledger: &Ledger, purpose: Purpose) -> Result<Option<Arc<KnownStretches>>, StoreError> {
+    let wanted = purpose == Purpose::Write
+        && job.choices.is_some()
+        && job.chooser.archives.is_empty()
+        && job.sources.iter().all(|source| source.knows_rows());
+    Ok(if wanted { Some(Arc::new(ledger.stretches()?)) } else { None })
+}
+
 /// What is needed of the rows.
-fn need(job: &Job<'_>, ledger: &Ledger, purpose: Purpose) -> Result<Need, StoreError> {
+fn need(
+    job: &Job<'_>,
+    ledger: &Ledger,
+    purpose: Purpose,
+    stretches: Option<&KnownStretches>,
+) -> Result<Need, StoreError> {
     let (people, known) = (job.people.wants_all(), ledger.fact(CHOICES)?.zip(job.choices));
-    let known = known.is_some_and(|(known, now)| known == now.to_string()) && job.chooser.archives.is_empty();
+    let known = known.is_some_and(|(known, now)| known == now.to_string())
+        && job.chooser.archives.is_empty()
+        && stretches.is_none_or(|stretches| !stretches.is_empty());
     if purpose != Purpose::Write {
         return Ok(Need::All);
     }
@@ -377,28 +398,37 @@ fn gather(
 }
 
 fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, StoreError> {
-    let need = need(job, ledger, purpose)?;
+    let stretches = stretches(job, ledger, purpose)?;
+    let need = need(job, ledger, purpose, stretches.as_deref())?;
     let enough = |found: &Found| need != Need::Moved || !job.people.wants_all() || found.asides_stand;
-    if let Some(found) = find_with(job, ledger, purpose, need)?.filter(enough) {
+    if let Some(found) = find_with(job, ledger, purpose, need, stretches.clone())?.filter(enough) {
         return Ok(found);
     }
     let all = if job.people.wants_all() { Need::AllAtHand } else { Need::All };
-    find_with(job, ledger, purpose, all)?.ok_or(StoreError::LedgerDamaged("entries are remembered twice"))
+    find_with(job, ledger, purpose, all, stretches)?.ok_or(StoreError::LedgerDamaged("entries are remembered twice"))
 }
 
 /// Finds what there is; `None` where more is needed of the rows than was thought.
-fn find_with(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose, need: Need) -> Result<Option<Found>, StoreError> {
+fn find_with(
+    job: &Job<'_>,
+    ledger: &mut Ledger,
+    purpose: Purpose,
+    need: Need,
+    stretches: Option<Arc<KnownStretches>>,
+) -> Result<Option<Found>, StoreError> {
     let seed = ledger.seed()?;
-    let register = need == Need::Moved && job.sources.iter().all(|source| source.knows_rows());
-    let mut remembered = ledger.remembered(job.memory, register)?;
+    let mut remembered = ledger.remembered()?;
     let last_run = ledger.last_run()?;
     let run = last_run + 1;
     let mut chooser = job.chooser.clone();
     chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.place.address_of(name)));
     let sections = chooser.sections.names().join(" ");
     let settings = fingerprint::settings(&format!("{} {sections}", job.settings));
-    let desk = Desk::new(seed, chooser, job.shape.clone(), remembered.register.as_ref());
+    let desk = Desk::new(seed, chooser, job.shape.clone(), stretches.clone());
     let Gathered { mut arrivals, mut outcomes, memories } = gather(job, ledger, desk.clone(), purpose, need)?;
+    if !recollect(job, ledger, &mut remembered, &arrivals, stretches.as_deref().filter(|_| need == Need::Moved))? {
+        return Ok(None);
+    }
     let folder = ledger.folder();
     let failed = || StoreError::io("cannot read back what was put aside in", folder);
     let pages_known = job.sources.iter().any(|source| source.reads_pages());
@@ -413,21 +443,20 @@ fn find_with(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose, need: Need) -
         settings,
         same_reader: ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string()),
     };
-    let Some(mut settled) = settle(&mut arrivals, &remembered, &terms).map_err(failed())? else { return Ok(None) };
+    let mut settled = settle(&mut arrivals, &remembered, &terms).map_err(failed())?;
     for (source, problem) in std::mem::take(&mut settled.problems) {
         outcomes[usize::from(source)].problem(problem);
     }
     arrivals.drop_lanes(folder);
     remembered.drop_known(folder);
     let alternates = Alternates::find(&settled, &arrivals, job.alternates.as_ref());
-    if !settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)? {
-        return Ok(None);
-    }
+    settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)?;
     let renderer = Renderer { arrivals: &arrivals, shape: &job.shape, alternates: &alternates, style: job.place.style };
     let sections = &desk.chooser().sections;
     let site = arrange::Site { ledger, remembered: &remembered, sections, cut: &job.cut, renderer };
     let Some(plan) = arrange(&site, &mut settled)? else { return Ok(None) };
     arrivals.check(folder)?;
+    arrivals.doubt(&settled.doubtful);
     let gone = gone(ledger, &remembered, &settled)?;
     let was_index = ledger.fact(FORM)?.is_some();
     let first = last_run == 0;
@@ -435,6 +464,7 @@ fn find_with(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose, need: Need) -
         arrivals,
         blocks,
         remembered,
+        stretches,
         settled,
         alternates,
         plan,
@@ -457,6 +487,56 @@ fn find_with(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose, need: Need) -
         && same_people(job, ledger)?
         && standing_asides(&found.remembered).all(stand);
     Ok(Some(found))
+}
+
+/// Reads what is remembered of the entries. Where stretches are known that were met as they were, all their entries are
+/// untouched. False where that cannot be told of each alone, or where as much moved that reading all rows is no more work.
+fn recollect(
+    job: &Job<'_>,
+    ledger: &Ledger,
+    remembered: &mut Remembered,
+    arrivals: &Arrivals,
+    stretches: Option<&KnownStretches>,
+) -> Result<bool, StoreError> {
+    let Some(stretches) = stretches else {
+        return Ok(ledger.recollect(remembered, job.memory, None)?.is_some());
+    };
+    let met: HashSet<u64> = arrivals.stretches().met().iter().copied().collect();
+    let quiet: usize = arrivals.stretches().met().iter().map(|print| stretches[print].rows() as usize).sum();
+    let mut open = Vec::new();
+    for (print, stretch) in stretches {
+        let met = met.contains(print);
+        if met && stretch.rest().next().is_none() {
+            continue;
+        }
+        let members = ledger.members(stretch)?;
+        open.extend(members.rest);
+        open.extend(members.quiet.into_iter().filter(|_| !met));
+    }
+    let rows = arrivals.unread();
+    if open.is_empty() && rows.is_empty() && quiet == remembered.entries() {
+        remembered.untouched = Untouched::All;
+        return Ok(true);
+    }
+    if open.len() + rows.len() > job.memory / BYTES_OF_INTEREST {
+        return Ok(false);
+    }
+    let interest = Interest::new(&open, rows);
+    drop(open);
+    // Two rows of one entry in two stretches that were met are told by the number.
+    Ok(ledger.recollect(remembered, job.memory, Some(&interest))? == Some(quiet))
+}
+
+/// About how much memory it takes to know that there is interest in an entry, or that a row speaks of it.
+const BYTES_OF_INTEREST: usize = 24;
+
+/// Remembers the stretches that came, and what rows of them the next build has to read.
+fn keep_stretches(found: &Found, writing: &crate::ledger::Writing<'_>, folder: &Path) -> Result<(), StoreError> {
+    let (stretches, none) = (found.arrivals.stretches(), KnownStretches::default());
+    let mut keeping = writing.keep_stretches(found.stretches.as_deref().unwrap_or(&none), stretches.prints())?;
+    let stands = |place| found.settled.standing.stands(place);
+    stretches.each(folder, stands, |print, stretch, members| keeping.keep(print, stretch, &members))?;
+    keeping.done()
 }
 
 /// Remembers how rows are known that came in another form and say the same, in segments that stay.

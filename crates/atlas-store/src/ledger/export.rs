@@ -6,7 +6,6 @@ use serde::Serialize;
 use super::{Ledger, NEVER, urls_and_dates_of};
 use crate::arrange::child_name;
 use crate::error::StoreError;
-use crate::spill::BUDGET;
 
 /// A remembered entry. One that stands in files of its own for pictures, videos or news is there once for each.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -30,7 +29,7 @@ pub struct Exported {
 impl Ledger {
     /// Gives all remembered entries, file by file in the order in which they stand there.
     pub fn export<E: From<StoreError>>(&self, mut take: impl FnMut(Exported) -> Result<(), E>) -> Result<(), E> {
-        let remembered = self.remembered(BUDGET, false)?;
+        let remembered = self.remembered()?;
         for (file, segment) in remembered.segments(|_| true) {
             let lane = self.lane(file.id, segment)?;
             let written = urls_and_dates_of(&self.body(file.id, segment.number)?, segment.size)?;

@@ -3,7 +3,6 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 use std::path::Path;
-use std::sync::Arc;
 use std::sync::mpsc::sync_channel;
 use std::thread;
 
@@ -14,9 +13,10 @@ use atlas_core::strand::Strand;
 use jiff::tz::TimeZone;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, params};
 
+use super::interest::{Interest, Untouched, Why};
 use super::lane::{LaneEntry, NEVER, from_bytes};
-use super::register::Filling;
-use super::{Ledger, Register, Writing};
+use super::{Ledger, Writing};
+use crate::arrival::tag;
 use crate::bytes::part;
 use crate::disk::OnDisk;
 use crate::error::StoreError;
@@ -115,6 +115,26 @@ impl Facts {
 }
 
 impl SegmentRow {
+    /// From its row in the ledger.
+    fn of(row: &rusqlite::Row<'_>, first: usize) -> Result<Self, StoreError> {
+        let number = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
+        let newest: Option<String> = row.get(7)?;
+        let facts = Facts {
+            images: number(5)?,
+            videos: number(6)?,
+            newest: newest.and_then(|text| Lastmod::read(&text, &TimeZone::UTC)),
+        };
+        Ok(Self {
+            number: row.get(1)?,
+            count: row.get(2)?,
+            size: number(3)?,
+            crc: row.get(4)?,
+            facts,
+            frame: Frame::from_bits(row.get(8)?),
+            first,
+        })
+    }
+
     /// The places of its entries among all that are remembered.
     pub fn range(&self) -> Range<usize> {
         self.first..self.first + self.count as usize
@@ -173,10 +193,10 @@ pub struct OutputRow {
 pub struct Remembered {
     /// Sitemap files.
     pub files: Vec<FileRow>,
-    /// The entries in the strand of the pages, by their keys; nothing where they are in the register.
+    /// The entries in the strand of the pages that some row may speak of, by their keys.
     pub(crate) known: Lanes<Known>,
-    /// The entries in the strand of the pages, where rows are to be known as they come.
-    pub(crate) register: Option<Arc<Register>>,
+    /// Whether each entry is known to be as it was, without any row.
+    pub(crate) untouched: Untouched,
     /// How many entries there are, each counted once for every strand that it stands in.
     entries: usize,
     /// The days on which contents were seen to change, where they were, in the order of the entries.
@@ -192,48 +212,22 @@ pub struct Remembered {
 /// How many segments are read ahead.
 const SEGMENTS_AHEAD: usize = 64;
 
-/// A segment as it was read.
+/// What is remembered of the entries of a segment, as it was read.
 struct SegmentRead {
-    file: i64,
-    row: SegmentRow,
+    strand: Strand,
+    first: usize,
+    count: usize,
     lane: Vec<u8>,
     raws: Vec<u8>,
 }
 
-impl SegmentRead {
-    fn of(row: &rusqlite::Row<'_>) -> Result<Self, StoreError> {
-        let number = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
-        let newest: Option<String> = row.get(7)?;
-        let facts = Facts {
-            images: number(5)?,
-            videos: number(6)?,
-            newest: newest.and_then(|text| Lastmod::read(&text, &TimeZone::UTC)),
-        };
-        let lane: Vec<u8> = row.get(9)?;
-        check_lane(&lane, row.get(11)?)?;
-        Ok(Self {
-            file: row.get(0)?,
-            row: SegmentRow {
-                number: row.get(1)?,
-                count: row.get(2)?,
-                size: number(3)?,
-                crc: row.get(4)?,
-                facts,
-                frame: Frame::from_bits(row.get(8)?),
-                first: 0,
-            },
-            lane,
-            raws: row.get(10)?,
-        })
-    }
-}
-
 impl Remembered {
-    fn new(folder: &Path, memory: usize) -> Self {
+    /// Nothing yet.
+    fn new(folder: &Path) -> Self {
         Self {
             files: Vec::new(),
-            known: Lanes::new(folder, memory),
-            register: None,
+            known: Lanes::new(folder, 0),
+            untouched: Untouched::None,
             entries: 0,
             observed: Vec::new(),
             next_numbers: BTreeMap::new(),
@@ -269,15 +263,13 @@ impl Remembered {
     /// Lets go of what only joining needs.
     pub(crate) fn drop_known(&mut self, folder: &Path) {
         self.known = Lanes::new(folder, 0);
-        self.register = None;
     }
 }
 
 impl Ledger {
-    /// Reads what a build needs, in about so much memory. With `register`, rows are to be known as they come, if there is room.
-    pub(crate) fn remembered(&self, memory: usize, register: bool) -> Result<Remembered, StoreError> {
-        let mut remembered = Remembered::new(self.folder(), memory);
-        let mut register = if register { self.register(memory)? } else { None };
+    /// Reads what a build needs, but for the entries.
+    pub(crate) fn remembered(&self) -> Result<Remembered, StoreError> {
+        let mut remembered = Remembered::new(self.folder());
         let connection = &self.connection;
         let mut statement = connection
             .prepare("select id, section, number, most_urls, most_bytes, changed, crc, size, strand, most_media from file order by id")?;
@@ -293,38 +285,21 @@ impl Ledger {
                 segments: Vec::new(),
             });
         }
-        let mut at = 0;
-        self.each_segment(|row| {
-            let SegmentRead { file, row: segment, lane, raws } = row;
+        let mut statement = connection.prepare(
+            "select file, number, count, size, crc, images, videos, newest, frame from segment order by file, number",
+        )?;
+        let (mut rows, mut at) = (statement.query([])?, 0);
+        while let Some(row) = rows.next()? {
+            let (file, segment): (i64, _) = (row.get(0)?, SegmentRow::of(row, remembered.entries)?);
             while remembered.files.get(at).is_some_and(|known| known.id < file) {
                 at += 1;
             }
             let Some(known) = remembered.files.get_mut(at).filter(|known| known.id == file) else {
                 return Err(StoreError::LedgerDamaged("a segment belongs to no file"));
             };
-            let (first, strand, count) = (remembered.entries, known.strand, segment.count as usize);
-            known.segments.push(SegmentRow { first, ..segment });
-            remembered.entries += count;
-            if strand != Strand::Pages {
-                return Ok(());
-            }
-            let raws = raws.as_chunks().0;
-            for (entry, nth) in from_bytes(&lane, count)?.zip(0..) {
-                let (at, LaneEntry { key, written, observed, from_page, .. }) = ((first + nth) as u32, entry);
-                if observed != NEVER {
-                    remembered.observed.push((at, observed));
-                }
-                let raw = raws.get(nth).map_or(0, |raw| u64::from_le_bytes(*raw));
-                if let Some(register) = &mut register {
-                    register.push(key, raw, at);
-                    continue;
-                }
-                let dealt = remembered.known.push(Known { key, written, raw, at, from_page });
-                dealt.map_err(StoreError::io("cannot put entries aside in", self.folder()))?;
-            }
-            Ok(())
-        })?;
-        remembered.register = register.map(|register| Arc::new(register.done()));
+            remembered.entries += segment.count as usize;
+            known.segments.push(segment);
+        }
         let mut statement = connection.prepare("select section, strand, number from next_number")?;
         let mut rows = statement.query([])?;
         while let Some(row) = rows.next()? {
@@ -342,41 +317,80 @@ impl Ledger {
         Ok(remembered)
     }
 
-    /// Reads all segments in the order of their files, in a thread of its own: what comes of one is taken while the next is read.
-    fn each_segment(&self, mut take: impl FnMut(SegmentRead) -> Result<(), StoreError>) -> Result<(), StoreError> {
+    /// Reads what is remembered of the entries, in about so much memory: of all of them, or of those that there is interest in,
+    /// the others being as they were. Tells how many those are; `None` where a row speaks of one of them all the same.
+    pub(crate) fn recollect(
+        &self,
+        remembered: &mut Remembered,
+        memory: usize,
+        interest: Option<&Interest>,
+    ) -> Result<Option<usize>, StoreError> {
+        let Remembered { files, known, observed, .. } = remembered;
+        *known = Lanes::new(self.folder(), memory);
+        observed.clear();
+        let (mut untouched, mut quiet, mut sound) = (Vec::new(), 0, true);
+        self.each_segment(files, |SegmentRead { strand, first, count, lane, raws }| {
+            untouched.resize(if interest.is_some() { (first + count).div_ceil(64) } else { 0 }, 0u64);
+            if strand != Strand::Pages {
+                return Ok(());
+            }
+            let raws = raws.as_chunks().0;
+            for (entry, nth) in from_bytes(&lane, count)?.zip(0..) {
+                let (at, LaneEntry { key, written, observed: seen, from_page, .. }) = (first + nth, entry);
+                match interest.map(|interest| interest.of(tag(key))) {
+                    None | Some(Some(Why::Open)) => {}
+                    Some(None) => {
+                        untouched[at / 64] |= 1 << (at % 64);
+                        quiet += 1;
+                        continue;
+                    }
+                    Some(Some(Why::Spoken)) => sound = false,
+                }
+                let at = at as u32;
+                if seen != NEVER {
+                    observed.push((at, seen));
+                }
+                let raw = raws.get(nth).map_or(0, |raw| u64::from_le_bytes(*raw));
+                let dealt = known.push(Known { key, written, raw, at, from_page });
+                dealt.map_err(StoreError::io("cannot put entries aside in", self.folder()))?;
+            }
+            Ok(())
+        })?;
+        remembered.untouched = if interest.is_some() { Untouched::Some(untouched) } else { Untouched::None };
+        Ok(sound.then_some(quiet))
+    }
+
+    /// Reads the entries of all segments in the order of their files, in a thread of its own: what comes of one is taken while
+    /// the next is read.
+    fn each_segment(
+        &self,
+        files: &[FileRow],
+        mut take: impl FnMut(SegmentRead) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
         let path = self.path();
+        let segments = || files.iter().flat_map(|file| file.segments.iter().map(move |segment| (file.strand, segment)));
         thread::scope(|scope| {
-            let (sender, segments) = sync_channel(SEGMENTS_AHEAD);
+            let (sender, read) = sync_channel(SEGMENTS_AHEAD);
             let reading = scope.spawn(move || -> Result<(), StoreError> {
                 let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
-                let mut statement = connection.prepare(
-                    "select file, number, count, size, crc, images, videos, newest, frame, lane, raws, lane_crc
-                     from segment order by file, number",
-                )?;
-                let mut rows = statement.query([])?;
-                while let Some(row) = rows.next()? {
+                let mut statement =
+                    connection.prepare("select lane, raws, lane_crc from segment order by file, number")?;
+                let (mut rows, mut segments) = (statement.query([])?, segments());
+                while let Some((row, (strand, segment))) = rows.next()?.zip(segments.next()) {
+                    let lane: Vec<u8> = row.get(0)?;
+                    check_lane(&lane, row.get(2)?)?;
+                    let (first, count) = (segment.first, segment.count as usize);
                     // Nobody listens any more when what came before was refused.
-                    if sender.send(SegmentRead::of(row)?).is_err() {
+                    if sender.send(SegmentRead { strand, first, count, lane, raws: row.get(1)? }).is_err() {
                         break;
                     }
                 }
                 Ok(())
             });
-            let taken = segments.into_iter().try_for_each(&mut take);
+            let taken = read.into_iter().try_for_each(&mut take);
             let read = reading.join().unwrap_or(Err(StoreError::Stopped));
             taken.and(read)
         })
-    }
-
-    /// Room for all entries in the strand of the pages, where there is so much memory.
-    fn register(&self, memory: usize) -> Result<Option<Filling>, StoreError> {
-        let entries: i64 = self.connection.query_row(
-            "select coalesce(sum(count), 0) from segment where file in (select id from file where strand = 'pages')",
-            [],
-            |row| row.get(0),
-        )?;
-        let entries = usize::try_from(entries).unwrap_or(usize::MAX);
-        Ok(Register::holds(entries, memory * 2).then(|| Filling::with_room(entries)))
     }
 
     /// The compressed text of a segment.

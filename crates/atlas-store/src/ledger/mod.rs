@@ -6,11 +6,12 @@
 
 mod export;
 mod files;
+mod interest;
 mod lane;
 mod pages;
-mod register;
 mod runs;
 mod schema;
+mod stretches;
 mod telling;
 mod text;
 
@@ -26,8 +27,8 @@ use crate::error::StoreError;
 pub use export::Exported;
 pub use files::{Facts, FileRow, OutputRow, Remembered, SegmentRow, Standing};
 pub(crate) use files::{Known, Whole};
+pub(crate) use interest::{Interest, Untouched};
 pub use lane::{LaneEntry, NEVER};
-pub(crate) use register::Register;
 pub use runs::{RunCounts, RunRow};
 pub use telling::{Announced, Change, EngineState, Pending, Tombstone};
 pub(crate) use telling::{urls_and_dates_of, urls_of};

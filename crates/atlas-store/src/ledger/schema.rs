@@ -7,7 +7,7 @@ use rusqlite::Connection;
 use crate::error::StoreError;
 
 /// The format that this version writes.
-const FORMAT: i64 = 4;
+const FORMAT: i64 = 5;
 
 const PAGE_TABLES: &str = "
 -- what was learnt of files that sources read
@@ -88,6 +88,18 @@ create table segment (
 );
 ";
 
+const STRETCH_TABLES: &str = "
+-- rows of tables that follow one another and need not be looked at as long as they are the same
+create table stretch (
+    print integer primary key,      -- of their bytes, and of how they are read
+    rows integer not null,          -- that need not be looked at
+    rest blob not null,             -- where in it the others begin and end, 4 bytes each
+    members integer not null, members_print integer not null
+);
+-- whose rows they are: 8 bytes of each key. Apart, because an edited row has the same
+create table members (id integer primary key, quiet blob not null, rest blob not null);
+";
+
 /// Before format 3, files had no limit on media.
 const LIMIT_MEDIA: &str = "alter table file add column most_media integer not null default 20000;";
 /// Before format 4, segments did not count all that they do now. They count none until they are made again, which the next
@@ -106,16 +118,18 @@ pub(super) fn prepare(connection: &Connection, path: &Path) -> Result<(), StoreE
         // Most of the ledger is segments of some 20 KB.
         connection.pragma_update(None, "page_size", 16_384)?;
         connection.execute_batch(&format!(
-            "begin; {TABLES} {SEGMENT_TABLE} {PAGE_TABLES} pragma user_version = {FORMAT}; commit;"
+            "begin; {TABLES} {SEGMENT_TABLE} {STRETCH_TABLES} {PAGE_TABLES} pragma user_version = {FORMAT}; commit;"
         ))?;
         return Ok(());
     }
     check(connection, path)?;
-    if found < FORMAT {
+    if found == 4 {
+        connection.execute_batch(&format!("begin; {STRETCH_TABLES} pragma user_version = {FORMAT}; commit;"))?;
+    } else if found < FORMAT {
         let pages = if found == 1 { [DROP_PAGE_TABLES, PAGE_TABLES].concat() } else { String::new() };
         let (media, take_over) = if found < 3 { (LIMIT_MEDIA, TAKE_OVER[0]) } else { ("", TAKE_OVER[1]) };
         connection.execute_batch(&format!(
-            "begin; {pages} {media} {SET_ASIDE} {SEGMENT_TABLE} {take_over} {DONE} pragma user_version = {FORMAT}; commit;"
+            "begin; {pages} {media} {SET_ASIDE} {SEGMENT_TABLE} {take_over} {DONE} {STRETCH_TABLES} pragma user_version = {FORMAT}; commit;"
         ))?;
     }
     Ok(())
@@ -139,7 +153,7 @@ mod tests {
 
     /// The tables of files and segments as format 2 had them.
     const FORMAT_2: &str = "
-        drop table file; drop table segment;
+        drop table file; drop table segment; drop table stretch; drop table members;
         create table file (
             id integer primary key, section text not null, strand text not null, number integer not null,
             most_urls integer not null, most_bytes integer not null, changed integer not null,
@@ -164,7 +178,7 @@ mod tests {
         drop(connection);
         for _ in 0..2 {
             let ledger = Ledger::open(folder.path()).unwrap();
-            let remembered = ledger.remembered(1 << 20, false).unwrap();
+            let remembered = ledger.remembered().unwrap();
             let file = &remembered.files[0];
             assert_eq!((file.section.as_str(), file.number, file.limits.media), ("journal", 3, 20_000));
             let segment = file.segments[0];

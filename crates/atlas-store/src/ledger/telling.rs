@@ -11,7 +11,6 @@ use serde::Serialize;
 
 use super::{Ledger, Writing};
 use crate::error::StoreError;
-use crate::spill::BUDGET;
 use crate::squeeze::unsqueeze;
 
 /// How far an engine has been told.
@@ -115,7 +114,7 @@ impl Ledger {
     pub fn pending(&self, after: i64, until: i64, all: bool) -> Result<Vec<Pending>, StoreError> {
         let due = |run: i64| run > after && run <= until;
         let mut pending = Vec::new();
-        let remembered = self.remembered(BUDGET, false)?;
+        let remembered = self.remembered()?;
         for (file, segment) in remembered.segments(|strand| strand == Strand::Pages) {
             let lane = self.lane(file.id, segment)?;
             let told = |changed: u32| all || due(i64::from(changed));

@@ -9,7 +9,7 @@ use atlas_core::strand::Strand;
 use super::join::Fate;
 use super::standing::{Stand, Standing};
 use super::{Candidate, Gone, Settled, SourceTally, Tally, Terms};
-use crate::arrival::{Arrivals, Trait};
+use crate::arrival::{Arrivals, Place, Trait};
 use crate::ledger::{Change, Remembered};
 use crate::report::{DueTo, IncompleteVideo};
 
@@ -50,7 +50,11 @@ impl<'a> Choosing<'a> {
                 own.count(true);
                 continue;
             }
-            match rows.read(row, &mut |problem| problems.push(problem)) {
+            let read = rows.read(row, &mut |problem| problems.push(problem));
+            if read.as_ref().is_none_or(|(mark, _)| mark.raw == 0 || mark.kept().is_none()) {
+                self.out.doubtful.push(Place(first.0 + row as u32));
+            }
+            match read {
                 Some((mark, bytes)) => self.row(&standing.stand(first, row, prior, mark), &bytes, &mut own),
                 None => self.gone(prior, Some(Change::Removed), None),
             }

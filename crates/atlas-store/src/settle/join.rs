@@ -12,7 +12,7 @@ use rayon::prelude::*;
 use super::Sample;
 use super::roles::Roles;
 use crate::arrival::{Arrivals, Block, Dealt, Place, Trait};
-use crate::ledger::{Known, Register, Remembered};
+use crate::ledger::{Known, Remembered};
 use crate::spill::PARTITIONS;
 
 /// What became of a remembered entry.
@@ -49,8 +49,6 @@ pub(crate) struct Joined {
     pub(super) duplicates: Option<Sample>,
     /// Fields on which two sources say something else.
     pub(super) at_odds: BTreeMap<Odds, Sample>,
-    /// Several rows speak of one entry, and one of them was let go: all have to be read.
-    pub(super) clash: bool,
     /// Remembered entries whose page was read then and is read now.
     pub(super) pages_known: u64,
 }
@@ -71,15 +69,14 @@ pub(crate) struct Origin {
 /// added to the arrivals, in the order of their first rows.
 pub(crate) fn join(arrivals: &mut Arrivals, remembered: Option<&Remembered>, settings: u64) -> io::Result<Joined> {
     let entries = remembered.map_or(0, Remembered::entries);
-    let register = remembered.and_then(|remembered| remembered.register.clone());
-    let register = register.as_deref();
+    let untouched = |at: usize| remembered.is_some_and(|remembered| remembered.untouched.holds(at));
+    let fate = |at: usize| if untouched(at) { Fate::Untouched } else { Fate::Gone };
     let joining = Joining {
         arrivals,
         remembered,
-        register,
         settings,
         roles: Roles::new(arrivals.len(), entries > 0),
-        fates: (0..entries).map(|_| AtomicU8::new(Fate::Gone as u8)).collect(),
+        fates: (0..entries).map(|at| AtomicU8::new(fate(at) as u8)).collect(),
     };
     let parts = (0..PARTITIONS).into_par_iter().map(|part| {
         let rows = joining.arrivals.lanes().part(part)?;
@@ -87,11 +84,7 @@ pub(crate) fn join(arrivals: &mut Arrivals, remembered: Option<&Remembered>, set
         Ok(joining.partition(rows, known))
     });
     let parts: Vec<Part> = parts.collect::<io::Result<_>>()?;
-    if let Some(register) = register {
-        register.known().for_each(|at| joining.fates[at as usize].store(Fate::Untouched as u8, Ordering::Relaxed));
-    }
     let mut joined = Joined {
-        clash: register.is_some_and(|register| register.clashes()),
         roles: joining.roles,
         fates: joining.fates.into_iter().map(AtomicU8::into_inner).collect(),
         ..Joined::default()
@@ -134,7 +127,6 @@ struct Merged {
 struct Joining<'a> {
     arrivals: &'a Arrivals,
     remembered: Option<&'a Remembered>,
-    register: Option<&'a Register>,
     settings: u64,
     roles: Roles,
     fates: Vec<AtomicU8>,
@@ -165,16 +157,11 @@ impl Joining<'_> {
             let key = group[0].key;
             while known.next_if(|known| known.key < key).is_some() {}
             let known = known.next_if(|known| known.key == key);
-            let met = self.register.and_then(|register| register.find(key));
-            let prior = known.map(|known| known.at).or(met);
+            let prior = known.map(|known| known.at);
             if let [row] = group {
                 self.roles.set(row.place, prior);
             } else {
                 part.merge(self.arrivals, group, prior);
-            }
-            if let Some(at) = met {
-                // The register does not know what was written: that is compared with the ledger.
-                self.fates[at as usize].store(Fate::Met as u8, Ordering::Relaxed);
             }
             let Some(known) = known else { continue };
             let fate = match group {

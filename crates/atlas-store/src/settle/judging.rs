@@ -16,8 +16,7 @@ use crate::error::StoreError;
 use crate::ledger::{LaneEntry, Ledger, Remembered};
 
 impl Settled {
-    /// Decides what is news, now that all entries are known together, and what of it has to be written. False where an entry was
-    /// taken for another, because half of their keys are the same: then all rows have to be read.
+    /// Decides what is news, now that all entries are known together, and what of it has to be written.
     pub(crate) fn judge(
         &mut self,
         arrivals: &Arrivals,
@@ -25,14 +24,11 @@ impl Settled {
         remembered: &Remembered,
         alternates: &Alternates,
         terms: &Terms<'_>,
-    ) -> Result<bool, StoreError> {
+    ) -> Result<(), StoreError> {
         let mut listed = std::mem::take(&mut self.listed);
         listed.extend(self.grouped(arrivals, &listed, alternates));
         listed.par_sort_unstable_by_key(|candidate| candidate.prior);
         let lane = lane_of(ledger, remembered, listed.iter().filter_map(|candidate| candidate.prior))?;
-        if listed.iter().zip(&lane).any(|(candidate, known)| candidate.lane.key != known.key) {
-            return Ok(false);
-        }
         self.compare(arrivals, &listed, &lane, terms);
         let (redesign, settings) = (self.redesign, terms.settings);
         listed.par_iter_mut().zip(&lane).for_each(|(candidate, known)| {
@@ -71,8 +67,7 @@ impl Settled {
             !same
         });
         self.listed = listed;
-        self.strands(ledger, remembered, terms)?;
-        Ok(true)
+        self.strands(ledger, remembered, terms)
     }
 
     /// Entries that are in a group of translations and have not been listed yet.

@@ -265,6 +265,8 @@ pub struct Settled {
     pub(crate) changed: Sample,
     /// What was found wrong with rows that were read late, by source.
     pub(crate) problems: Vec<(u16, Problem)>,
+    /// Rows that were read late and that the next build has to read again.
+    pub(crate) doubtful: Vec<Place>,
     /// Entries whose rows came in another form and say the same: by where the ledger remembers them, and how their rows are known
     /// from now on.
     pub(crate) restated: Vec<(u32, u64)>,
@@ -310,21 +312,19 @@ impl Settled {
         self.added.join(other.added);
         self.gone.append(&mut other.gone);
         self.problems.append(&mut other.problems);
+        self.doubtful.append(&mut other.doubtful);
         self.oddities.join(other.oddities);
         self.due.join(other.due);
         self.speakers += other.speakers;
     }
 }
 
-/// Settles all arrivals; `None` where rows were let go that have to be read after all. Rows that had to be merged are added to the arrivals as blocks of their own.
+/// Settles all arrivals. Rows that had to be merged are added to the arrivals as blocks of their own.
 ///
 /// First the keys alone are joined, partition by partition; then the marks are counted in the order of the rows. What is news is
 /// decided later, once the groups of translations are known.
-pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_>) -> io::Result<Option<Settled>> {
+pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_>) -> io::Result<Settled> {
     let joined = join(arrivals, Some(remembered), terms.settings)?;
-    if joined.clash {
-        return Ok(None);
-    }
     let (roles, origins, fates) = (joined.roles, joined.origins, joined.fates);
     let standing = Standing { roles, origins };
     let mut settled = Settled {
@@ -357,5 +357,5 @@ pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_
     for (source, rows) in (0u16..).zip(arrivals.all_let_go()) {
         settled.source(source).kept += rows;
     }
-    Ok(Some(settled))
+    Ok(settled)
 }

@@ -1,0 +1,270 @@
+//! Stretches: rows of a table that follow one another. As long as not a byte of a stretch moves, none of its rows is looked at,
+//! but for those that have to be read by every build.
+
+use std::collections::HashMap;
+use std::io;
+use std::ops::Range;
+use std::path::Path;
+
+use atlas_core::fingerprint;
+
+use super::{Arrivals, Block, Desk, Place};
+use crate::bytes::part;
+use crate::error::StoreError;
+use crate::spill::Aside;
+
+/// A row came of a record, in the number of its first byte.
+const CAME: u32 = 1 << 31;
+/// In how many bytes what is noted of records is held before it is put aside.
+const HELD: usize = 4 << 20;
+
+/// What is remembered of a stretch.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Remembered {
+    /// Rows of it that need not be looked at.
+    pub(crate) rows: u32,
+    /// Where in it those begin and end that are read by every build.
+    pub(crate) rest: Vec<Range<u32>>,
+    /// Which [`Members`] it has: their number in the ledger, and their print.
+    pub(crate) members: i64,
+    pub(crate) members_print: u64,
+}
+
+impl Remembered {
+    /// Rows of it that need not be looked at.
+    pub fn rows(&self) -> u32 {
+        self.rows
+    }
+
+    /// Where in it those begin and end that are read by every build.
+    pub fn rest(&self) -> impl Iterator<Item = Range<usize>> {
+        self.rest.iter().map(|span| span.start as usize..span.end as usize)
+    }
+}
+
+/// All stretches that are remembered, by their prints.
+pub(crate) type Known = HashMap<u64, Remembered>;
+
+/// Whose rows a stretch holds: the higher halves of their keys.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub(crate) struct Members {
+    /// Of the rows that need not be looked at.
+    pub(crate) quiet: Vec<u64>,
+    /// Of the others.
+    pub(crate) rest: Vec<u64>,
+}
+
+impl Members {
+    /// A print of them all.
+    pub(crate) fn print(&self) -> u64 {
+        let numbers = [self.quiet.len() as u64].into_iter().chain(self.quiet.iter().chain(&self.rest).copied());
+        fingerprint::row(&numbers.flat_map(u64::to_le_bytes).collect::<Vec<u8>>())
+    }
+}
+
+/// The half of a key by which a row is told to be a member.
+pub(crate) fn tag(key: u128) -> u64 {
+    (key >> 64) as u64
+}
+
+/// A stretch that a source took apart.
+#[derive(Debug, Clone)]
+pub(super) struct Stretch {
+    print: u64,
+    length: u32,
+    /// The first of its rows in the block, and how many there are.
+    first: u32,
+    rows: u32,
+    /// Where its records begin, with [`CAME`].
+    records: Vec<u32>,
+    /// It could not be taken apart record by record: all of it is read by every build.
+    whole: bool,
+}
+
+impl Desk {
+    /// The print of a stretch; `reading` is a fingerprint of how its rows are read.
+    pub fn print(&self, bytes: &[u8], reading: u64) -> u64 {
+        fingerprint::raw(bytes, reading ^ self.seed())
+    }
+}
+
+impl Block {
+    /// A stretch begins here, of so many bytes.
+    pub fn begin_stretch(&mut self, print: u64, length: usize) {
+        let (first, length) = (self.len() as u32, u32::try_from(length).unwrap_or(CAME));
+        // One so long that places in it have no room is read by every build.
+        let whole = length >= CAME;
+        self.stretches.push(Stretch { print, length, first, rows: 0, records: Vec::new(), whole });
+    }
+
+    /// A record of the stretch at hand begins at this byte of it, and was read.
+    pub fn end_record(&mut self, start: usize) {
+        let rows = self.len() as u32;
+        if let Some(stretch) = self.stretches.last_mut() {
+            let came = rows > stretch.first + stretch.rows;
+            stretch.rows = rows - stretch.first;
+            stretch.records.push(start as u32 | if came { CAME } else { 0 });
+        }
+    }
+
+    /// The rows of the stretch at hand were read, and nobody can tell where each of them begins.
+    pub fn end_unbroken(&mut self) {
+        let rows = self.len() as u32;
+        if let Some(stretch) = self.stretches.last_mut() {
+            stretch.rows = rows - stretch.first;
+            stretch.whole = true;
+        }
+    }
+
+    /// A remembered stretch is met as it was.
+    pub fn meet(&mut self, print: u64, stretch: &Remembered) {
+        self.met.push((print, stretch.rows));
+    }
+}
+
+/// What came of the stretches of all sources.
+#[derive(Debug)]
+pub(crate) struct Stretches {
+    /// Prints of those that were met as they were.
+    met: Vec<u64>,
+    heads: Vec<Head>,
+    notes: Vec<u8>,
+    aside: Aside,
+    put_aside: u64,
+    /// Rows that the next build has to read in any case, as bits by their places.
+    doubtful: Vec<u64>,
+}
+
+/// A stretch that was taken apart.
+#[derive(Debug, Clone, Copy)]
+struct Head {
+    print: u64,
+    length: u32,
+    first: Place,
+    rows: u32,
+    records: u32,
+    whole: bool,
+    /// Where its notes begin: 4 bytes a record, 8 bytes a row.
+    at: u64,
+}
+
+impl Stretches {
+    pub(super) fn new(folder: &Path) -> Self {
+        Self {
+            met: Vec::new(),
+            heads: Vec::new(),
+            notes: Vec::new(),
+            aside: Aside::new(folder),
+            put_aside: 0,
+            doubtful: Vec::new(),
+        }
+    }
+
+    /// Takes note of the stretches of a block whose first row has this place.
+    pub(super) fn note(&mut self, block: &mut Block, first: Place) -> io::Result<()> {
+        self.met.extend(block.met.drain(..).map(|(print, _)| print));
+        for stretch in std::mem::take(&mut block.stretches) {
+            let Stretch { print, length, rows, ref records, whole, .. } = stretch;
+            let at = self.put_aside + self.notes.len() as u64;
+            records.iter().for_each(|record| self.notes.extend_from_slice(&record.to_le_bytes()));
+            let place = |row: u32| Place(first.0 + row);
+            for row in stretch.first..stretch.first + rows {
+                let (key, doubtful) = block.in_brief(row as usize);
+                self.notes.extend_from_slice(&tag(key).to_le_bytes());
+                if doubtful {
+                    self.doubt(place(row));
+                }
+            }
+            let records = records.len() as u32;
+            self.heads.push(Head { print, length, first: place(stretch.first), rows, records, whole, at });
+        }
+        if self.notes.len() > HELD {
+            self.aside.put(&self.notes)?;
+            self.put_aside += self.notes.len() as u64;
+            self.notes.clear();
+        }
+        Ok(())
+    }
+
+    /// The next build has to read this row.
+    pub(crate) fn doubt(&mut self, place: Place) {
+        let at = place.0 as usize;
+        self.doubtful.resize(self.doubtful.len().max(at / 64 + 1), 0);
+        self.doubtful[at / 64] |= 1 << (at % 64);
+    }
+
+    fn is_doubtful(&self, place: Place) -> bool {
+        let at = place.0 as usize;
+        self.doubtful.get(at / 64).is_some_and(|bits| bits >> (at % 64) & 1 == 1)
+    }
+
+    /// The prints of all stretches that came.
+    pub(crate) fn prints(&self) -> impl Iterator<Item = u64> {
+        self.met.iter().copied().chain(self.heads.iter().map(|head| head.print))
+    }
+
+    /// The prints of those that were met as they were.
+    pub(crate) fn met(&self) -> &[u64] {
+        &self.met
+    }
+
+    fn notes(&self, at: u64, length: usize) -> io::Result<Vec<u8>> {
+        match at.checked_sub(self.put_aside) {
+            Some(at) => Ok(self.notes[at as usize..at as usize + length].to_vec()),
+            None => self.aside.get(at, length),
+        }
+    }
+
+    /// Gives each stretch that was taken apart, as it is to be remembered; `stands` tells whether a row stands for an entry alone.
+    pub(crate) fn each(
+        &self,
+        folder: &Path,
+        stands: impl Fn(Place) -> bool,
+        mut take: impl FnMut(u64, Remembered, Members) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        for head in &self.heads {
+            let notes = self.notes(head.at, head.records as usize * 4 + head.rows as usize * 8);
+            let notes = notes.map_err(StoreError::io("cannot read back what was put aside in", folder))?;
+            let (records, tags) = notes.split_at(head.records as usize * 4);
+            let mut rows = (head.first.0..).map(Place).zip(tags.as_chunks().0.iter().copied().map(u64::from_le_bytes));
+            let (mut members, mut rest) = (Members::default(), Vec::<Range<u32>>::new());
+            if head.whole {
+                members.rest.extend(rows.by_ref().take(head.rows as usize).map(|(_, tag)| tag));
+                rest.push(0..head.length);
+            }
+            for nth in 0..if head.whole { 0 } else { head.records as usize } {
+                let start = u32::from_le_bytes(part(records, nth * 4));
+                let next = records.get(nth * 4 + 4..).filter(|rest| !rest.is_empty());
+                let end = next.map_or(head.length, |next| u32::from_le_bytes(part(next, 0)) & !CAME);
+                let row = if start & CAME != 0 { rows.next() } else { None };
+                match row {
+                    Some((place, tag)) if !self.is_doubtful(place) && stands(place) => members.quiet.push(tag),
+                    row => {
+                        members.rest.extend(row.map(|(_, tag)| tag));
+                        let start = start & !CAME;
+                        match rest.last_mut() {
+                            Some(last) if last.end == start => last.end = end,
+                            _ => rest.push(start..end),
+                        }
+                    }
+                }
+            }
+            let remembered =
+                Remembered { rows: members.quiet.len() as u32, rest, members: 0, members_print: members.print() };
+            take(head.print, remembered, members)?;
+        }
+        Ok(())
+    }
+}
+
+impl Arrivals {
+    /// What came of the stretches of all sources.
+    pub(crate) fn stretches(&self) -> &Stretches {
+        &self.stretches
+    }
+
+    /// The next build has to read these rows.
+    pub(crate) fn doubt(&mut self, places: &[Place]) {
+        places.iter().for_each(|place| self.stretches.doubt(*place));
+    }
+}
