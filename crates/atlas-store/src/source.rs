@@ -119,6 +119,15 @@ impl Outcome {
             self.problems.push(problem);
         }
     }
+
+    /// A problem of a row that was read after others: told in the order of lines all the same.
+    pub(crate) fn late_problem(&mut self, problem: Problem) {
+        let before = |other: &Problem| (&other.file, other.line) <= (&problem.file, problem.line);
+        let at = self.problems.partition_point(before);
+        self.problem_count += 1;
+        self.problems.insert(at, problem);
+        self.problems.truncate(MOST_PROBLEMS);
+    }
 }
 
 /// A source's side of a build.

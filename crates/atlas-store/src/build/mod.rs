@@ -445,7 +445,7 @@ fn find_with(
     };
     let mut settled = settle(&mut arrivals, &remembered, &terms).map_err(failed())?;
     for (source, problem) in std::mem::take(&mut settled.problems) {
-        outcomes[usize::from(source)].problem(problem);
+        outcomes[usize::from(source)].late_problem(problem);
     }
     arrivals.drop_lanes(folder);
     remembered.drop_known(folder);

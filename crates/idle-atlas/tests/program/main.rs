@@ -22,3 +22,4 @@ mod several;
 mod splitting;
 mod support;
 mod surveying;
+mod tables;
