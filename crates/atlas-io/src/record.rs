@@ -138,9 +138,9 @@ impl Header {
 }
 
 /// One record, whatever the source.
-pub(crate) enum Record<'r> {
-    /// Values in columns.
-    Columns(&'r [Cow<'r, str>]),
+pub(crate) enum Record<'c, 'r> {
+    /// Values in columns, most of which stand in a text that outlives the record.
+    Columns(&'c [Cow<'r, str>]),
     /// Values with names.
     Object(&'r Map<String, Value>),
 }
@@ -155,12 +155,12 @@ pub(crate) struct RecordReader<'s> {
 pub(crate) type Trouble = String;
 
 impl RecordReader<'_> {
-    /// Writes what the record says into `said`, where nothing stands yet: that is large, and a million times it shall not be
-    /// moved. False where the record has no URL that can be read. Fields that cannot be read are told to `trouble` and the rest
+    /// Writes what the record says into `said`, where nothing stands yet, or what this wrote of the record before: that is large,
+    /// and shall not be made anew a million times. False where the record has no URL that can be read. Fields that cannot be read are told to `trouble` and the rest
     /// goes on.
     pub(crate) fn read<'r>(
         &'r self,
-        record: &'r Record<'_>,
+        record: &Record<'_, 'r>,
         said: &mut Said<'r>,
         trouble: &mut impl FnMut(Trouble),
     ) -> bool {
@@ -199,7 +199,7 @@ impl RecordReader<'_> {
     /// Reads one field.
     fn take<'r>(
         &'r self,
-        record: &'r Record<'_>,
+        record: &Record<'_, 'r>,
         field: Field,
         said: &mut Said<'r>,
         trouble: &mut impl FnMut(Trouble),
@@ -248,13 +248,13 @@ impl RecordReader<'_> {
     }
 
     /// What the template of the URL names and the record does not have.
-    fn wanting(&self, record: &Record<'_>) -> Option<&str> {
+    fn wanting(&self, record: &Record<'_, '_>) -> Option<&str> {
         let mut names = self.header.templates[Field::Url as usize].iter().flat_map(Template::columns);
         names.find(|name| self.value(record, name).is_none_or(|value| value.trim().is_empty()))
     }
 
     /// The text of a field: of its first place that has one.
-    fn text<'r>(&'r self, record: &'r Record<'_>, field: Field) -> Option<Cow<'r, str>> {
+    fn text<'r>(&'r self, record: &Record<'_, 'r>, field: Field) -> Option<Cow<'r, str>> {
         let at = field as usize;
         if !self.header.found[at] {
             return None;
@@ -263,7 +263,7 @@ impl RecordReader<'_> {
         if let (Record::Columns(row), [place], []) =
             (record, &self.header.places[at][..], &self.header.templates[at][..])
         {
-            return row.get(*place).filter(|text| !is_blank(text)).map(|text| Cow::Borrowed(text.as_ref()));
+            return row.get(*place).filter(|text| !is_blank(text)).cloned();
         }
         let filled = self.header.templates[at].iter().find_map(|template| match template {
             Template::Column(name) => self.value(record, name),
@@ -275,7 +275,7 @@ impl RecordReader<'_> {
         let plain = || match record {
             Record::Columns(row) => {
                 let mut texts = self.header.places[at].iter().filter_map(|place| row.get(*place));
-                texts.find(|text| !is_blank(text)).map(|text| Cow::Borrowed(text.as_ref()))
+                texts.find(|text| !is_blank(text)).cloned()
             }
             Record::Object(object) if self.header.templates[at].is_empty() => scalar(object.get(field.name())?),
             Record::Object(_) => None,
@@ -284,11 +284,9 @@ impl RecordReader<'_> {
     }
 
     /// The text of a column, of a member however deep (`meta.title`), of another field, or of the source's section.
-    fn value<'r>(&'r self, record: &'r Record<'_>, name: &str) -> Option<Cow<'r, str>> {
+    fn value<'r>(&'r self, record: &Record<'_, 'r>, name: &str) -> Option<Cow<'r, str>> {
         let own = match record {
-            Record::Columns(row) => {
-                self.header.place(name).and_then(|at| row.get(at)).map(|text| Cow::Borrowed(text.as_ref()))
-            }
+            Record::Columns(row) => self.header.place(name).and_then(|at| row.get(at)).cloned(),
             Record::Object(object) => member(object, name).and_then(scalar),
         };
         let field = || {
@@ -299,9 +297,7 @@ impl RecordReader<'_> {
             });
             match (template, record) {
                 (Some(other), Record::Object(object)) => member(object, other).and_then(scalar),
-                (_, Record::Columns(row)) => {
-                    row.get(*self.header.places[field as usize].first()?).map(|text| Cow::Borrowed(text.as_ref()))
-                }
+                (_, Record::Columns(row)) => row.get(*self.header.places[field as usize].first()?).cloned(),
                 _ => None,
             }
         };
@@ -310,7 +306,7 @@ impl RecordReader<'_> {
     }
 
     /// The JSON of a field, where the record has any.
-    fn json<'r>(&self, record: &'r Record<'_>, field: Field) -> Option<&'r Value> {
+    fn json<'r>(&self, record: &Record<'_, 'r>, field: Field) -> Option<&'r Value> {
         let Record::Object(object) = record else { return None };
         let value = match self.header.templates[field as usize].first() {
             Some(Template::Column(name)) => member(object, name),
@@ -321,7 +317,7 @@ impl RecordReader<'_> {
     }
 
     /// The items of a field that is a list: of all its places, each of them a list by separator or in JSON.
-    fn list<'r>(&'r self, record: &'r Record<'_>, field: Field) -> Vec<Cow<'r, str>> {
+    fn list<'r>(&'r self, record: &Record<'_, 'r>, field: Field) -> Vec<Cow<'r, str>> {
         let at = field as usize;
         let mut items = Vec::new();
         if !self.header.found[at] {
@@ -330,7 +326,14 @@ impl RecordReader<'_> {
         match record {
             Record::Columns(row) => {
                 for text in self.header.places[at].iter().filter_map(|place| row.get(*place)) {
-                    self.split(text, &mut items);
+                    match text {
+                        Cow::Borrowed(text) => self.split(text, &mut items),
+                        Cow::Owned(text) => {
+                            let mut own = Vec::new();
+                            self.split(text, &mut own);
+                            items.extend(own.into_iter().map(|item| Cow::Owned(item.into_owned())));
+                        }
+                    }
                 }
             }
             Record::Object(object) => {
@@ -376,7 +379,7 @@ impl RecordReader<'_> {
     /// Reads a field that need not be there; one that cannot be read is told, and the entry goes on without it.
     fn word<T>(
         &self,
-        record: &Record<'_>,
+        record: &Record<'_, '_>,
         field: Field,
         expected: &str,
         read: impl Fn(&str) -> Option<T>,
@@ -397,7 +400,7 @@ impl RecordReader<'_> {
         }
     }
 
-    fn date(&self, record: &Record<'_>, field: Field, trouble: &mut impl FnMut(Trouble)) -> Option<Lastmod> {
+    fn date(&self, record: &Record<'_, '_>, field: Field, trouble: &mut impl FnMut(Trouble)) -> Option<Lastmod> {
         let text = self.text(record, field)?;
         let date = self.read_date(&text);
         if matches!(self.settings.dates, Dates::Plain) && Self::may_be_doubtful(&text) {
@@ -433,7 +436,7 @@ impl RecordReader<'_> {
         !text.ends_with('Z') && text.len() != 10 || text.as_bytes().get(2).is_some_and(|byte| !byte.is_ascii_digit())
     }
 
-    fn images<'r>(&'r self, record: &'r Record<'_>, trouble: &mut impl FnMut(Trouble)) -> Vec<Cow<'r, str>> {
+    fn images<'r>(&'r self, record: &Record<'_, 'r>, trouble: &mut impl FnMut(Trouble)) -> Vec<Cow<'r, str>> {
         let mut images: Vec<Cow<'r, str>> = Vec::new();
         for item in self.list(record, Field::Images) {
             match self.settings.site.address(&item) {
@@ -449,7 +452,7 @@ impl RecordReader<'_> {
         images
     }
 
-    fn videos(&self, record: &Record<'_>, page: &Address, trouble: &mut impl FnMut(Trouble)) -> Vec<Video> {
+    fn videos(&self, record: &Record<'_, '_>, page: &Address, trouble: &mut impl FnMut(Trouble)) -> Vec<Video> {
         let read = match self.json(record, Field::Videos) {
             Some(Value::String(text)) => serde_json::from_str(text),
             Some(value @ Value::Object(_)) => serde_json::from_value(value.clone()).map(|video| vec![video]),
@@ -485,7 +488,7 @@ impl RecordReader<'_> {
         videos.into_iter().map(|video| video.settled(place, |text| self.read_date(text))).collect()
     }
 
-    fn fill<'r>(&'r self, record: &'r Record<'_>, template: &Template) -> Option<Cow<'r, str>> {
+    fn fill<'r>(&'r self, record: &Record<'_, 'r>, template: &Template) -> Option<Cow<'r, str>> {
         let text = match template {
             Template::Column(name) => self.value(record, name)?,
             Template::Pieces(pieces) => {
@@ -495,7 +498,7 @@ impl RecordReader<'_> {
         Some(text).filter(|text| !text.trim().is_empty())
     }
 
-    fn alternates(&self, record: &Record<'_>, trouble: &mut impl FnMut(Trouble)) -> Vec<Alternate<'static>> {
+    fn alternates(&self, record: &Record<'_, '_>, trouble: &mut impl FnMut(Trouble)) -> Vec<Alternate<'static>> {
         let pairs: Vec<(String, String)> = match self.json(record, Field::Alternates) {
             Some(Value::Object(by_language)) => {
                 let texts = by_language

@@ -339,10 +339,11 @@ impl<'t> Reading<'t> {
     ) {
         let mut splitter = Splitter::new(text, delimiter);
         let mut fields = Vec::with_capacity(self.reader.header.columns.len());
+        let (records, mut said) = (self.reader.records(), Said::default());
         while let Some(line) = splitter.next(&mut fields) {
             let at = splitter.last();
             let print = self.raw.map_or(0, |raw| fingerprint::raw(text[at.clone()].as_bytes(), raw.reading));
-            self.columns(first_line + line, &fields, print);
+            self.columns(&records, first_line + line, &fields, print, &mut said);
             ended(&mut self.block, Some(at.start));
         }
     }
@@ -366,7 +367,7 @@ impl<'t> Reading<'t> {
                         (Some(raw), Ok(came)) if fields.len() == self.reader.header.columns.len() => {
                             self.row_as_it_came(&fields[raw.column], came.trim_end_matches(['\r', '\n']), line, raw);
                         }
-                        _ => self.columns(line, &fields, 0),
+                        _ => self.columns(&self.reader.records(), line, &fields, 0, &mut Said::default()),
                     }
                 }
                 Err(error) if matches!(error.kind(), csv::ErrorKind::Utf8 { .. }) => {
@@ -377,9 +378,16 @@ impl<'t> Reading<'t> {
         }
     }
 
-    fn columns(&mut self, line: u64, fields: &[Cow<'_, str>], raw: u64) {
+    fn columns<'r>(
+        &mut self,
+        records: &'r RecordReader<'r>,
+        line: u64,
+        fields: &[Cow<'r, str>],
+        raw: u64,
+        said: &mut Said<'r>,
+    ) {
         if fields.len() == self.reader.header.columns.len() {
-            return self.row(line, &Record::Columns(fields), raw);
+            return self.row(records, line, &Record::Columns(fields), raw, said);
         }
         self.wrong_columns(line, fields.len());
     }
@@ -396,7 +404,10 @@ impl<'t> Reading<'t> {
                 continue;
             }
             match serde_json::from_slice::<Map<String, Value>>(line) {
-                Ok(object) => self.row(number, &Record::Object(&object), 0),
+                Ok(object) => {
+                    let (records, record) = (self.reader.records(), Record::Object(&object));
+                    self.row(&records, number, &record, 0, &mut Said::default());
+                }
                 Err(error) => {
                     let message =
                         format!("no JSON object ({error}); one object a line is expected. The row is passed over");
@@ -406,13 +417,19 @@ impl<'t> Reading<'t> {
         }
     }
 
-    fn row(&mut self, line: u64, record: &Record<'_>, raw: u64) {
+    fn row<'r>(
+        &mut self,
+        records: &'r RecordReader<'r>,
+        line: u64,
+        record: &Record<'_, 'r>,
+        raw: u64,
+        said: &mut Said<'r>,
+    ) {
         let Self { reader, block, problems, .. } = self;
         let before = problems.len();
-        let (records, mut said) = (reader.records(), Said::default());
-        if records.read(record, &mut said, &mut |message| problems.push(reader.problem(line, message))) {
+        if records.read(record, said, &mut |message| problems.push(reader.problem(line, message))) {
             // What is wrong with a row has to be told by every build.
-            block.push_raw(&said, if problems.len() == before { raw } else { 0 });
+            block.push_raw(said, if problems.len() == before { raw } else { 0 });
         }
     }
 

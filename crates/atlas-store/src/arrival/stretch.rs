@@ -9,12 +9,13 @@ use std::path::Path;
 use atlas_core::fingerprint;
 
 use super::{Arrivals, Block, Desk, Place};
-use crate::bytes::part;
 use crate::error::StoreError;
 use crate::spill::Aside;
 
 /// A row came of a record, in the number of its first byte.
 const CAME: u32 = 1 << 31;
+/// The size of a [`tag`].
+const TAG: usize = 8;
 /// In how many bytes what is noted of records is held before it is put aside.
 const HELD: usize = 4 << 20;
 
@@ -45,20 +46,24 @@ impl Remembered {
 /// All stretches that are remembered, by their prints.
 pub(crate) type Known = HashMap<u64, Remembered>;
 
-/// Whose rows a stretch holds: the higher halves of their keys.
+/// Whose rows a stretch holds: their [`tag`]s, one after the other.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub(crate) struct Members {
     /// Of the rows that need not be looked at.
-    pub(crate) quiet: Vec<u64>,
+    pub(crate) quiet: Vec<u8>,
     /// Of the others.
-    pub(crate) rest: Vec<u64>,
+    pub(crate) rest: Vec<u8>,
 }
 
 impl Members {
     /// A print of them all.
     pub(crate) fn print(&self) -> u64 {
-        let numbers = [self.quiet.len() as u64].into_iter().chain(self.quiet.iter().chain(&self.rest).copied());
-        fingerprint::row(&numbers.flat_map(u64::to_le_bytes).collect::<Vec<u8>>())
+        fingerprint::raw(&self.quiet, fingerprint::row(&self.rest))
+    }
+
+    /// The tags of all of them.
+    pub(crate) fn tags(&self) -> impl Iterator<Item = u64> {
+        self.rest.as_chunks().0.iter().chain(self.quiet.as_chunks().0).copied().map(u64::from_le_bytes)
     }
 }
 
@@ -223,37 +228,54 @@ impl Stretches {
         mut take: impl FnMut(u64, Remembered, Members) -> Result<(), StoreError>,
     ) -> Result<(), StoreError> {
         for head in &self.heads {
-            let notes = self.notes(head.at, head.records as usize * 4 + head.rows as usize * 8);
+            let notes = self.notes(head.at, head.records as usize * 4 + head.rows as usize * TAG);
             let notes = notes.map_err(StoreError::io("cannot read back what was put aside in", folder))?;
             let (records, tags) = notes.split_at(head.records as usize * 4);
-            let mut rows = (head.first.0..).map(Place).zip(tags.as_chunks().0.iter().copied().map(u64::from_le_bytes));
-            let (mut members, mut rest) = (Members::default(), Vec::<Range<u32>>::new());
-            if head.whole {
-                members.rest.extend(rows.by_ref().take(head.rows as usize).map(|(_, tag)| tag));
-                rest.push(0..head.length);
-            }
-            for nth in 0..if head.whole { 0 } else { head.records as usize } {
-                let start = u32::from_le_bytes(part(records, nth * 4));
-                let next = records.get(nth * 4 + 4..).filter(|rest| !rest.is_empty());
-                let end = next.map_or(head.length, |next| u32::from_le_bytes(part(next, 0)) & !CAME);
-                let row = if start & CAME != 0 { rows.next() } else { None };
-                match row {
-                    Some((place, tag)) if !self.is_doubtful(place) && stands(place) => members.quiet.push(tag),
-                    row => {
-                        members.rest.extend(row.map(|(_, tag)| tag));
-                        let start = start & !CAME;
-                        match rest.last_mut() {
-                            Some(last) if last.end == start => last.end = end,
-                            _ => rest.push(start..end),
-                        }
-                    }
-                }
-            }
-            let remembered =
-                Remembered { rows: members.quiet.len() as u32, rest, members: 0, members_print: members.print() };
+            let (members, rest) = self.members(head, records.as_chunks().0, tags.as_chunks().0, &stands);
+            let remembered = Remembered {
+                rows: (members.quiet.len() / TAG) as u32,
+                rest,
+                members: 0,
+                members_print: members.print(),
+            };
             take(head.print, remembered, members)?;
         }
         Ok(())
+    }
+
+    /// Whose rows a stretch holds, and where in it those are that are read by every build.
+    fn members(
+        &self,
+        head: &Head,
+        records: &[[u8; 4]],
+        tags: &[[u8; TAG]],
+        stands: impl Fn(Place) -> bool,
+    ) -> (Members, Vec<Range<u32>>) {
+        let (mut members, mut rest) = (Members::default(), Vec::<Range<u32>>::new());
+        if head.whole {
+            members.rest = tags.as_flattened().to_vec();
+            return (members, vec![0..head.length]);
+        }
+        members.quiet.reserve(tags.len() * TAG);
+        let mut rows = (head.first.0..).map(Place).zip(tags);
+        for (nth, record) in records.iter().enumerate() {
+            let start = u32::from_le_bytes(*record);
+            let row = if start & CAME != 0 { rows.next() } else { None };
+            if let Some((place, tag)) = row
+                && !self.is_doubtful(place)
+                && stands(place)
+            {
+                members.quiet.extend_from_slice(tag);
+                continue;
+            }
+            members.rest.extend(row.into_iter().flat_map(|(_, tag)| tag));
+            let end = records.get(nth + 1).map_or(head.length, |next| u32::from_le_bytes(*next) & !CAME);
+            match rest.last_mut() {
+                Some(last) if last.end == start & !CAME => last.end = end,
+                _ => rest.push(start & !CAME..end),
+            }
+        }
+        (members, rest)
     }
 }
 

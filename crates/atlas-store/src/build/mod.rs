@@ -509,9 +509,7 @@ fn recollect(
         if met && stretch.rest().next().is_none() {
             continue;
         }
-        let members = ledger.members(stretch)?;
-        open.extend(members.rest);
-        open.extend(members.quiet.into_iter().filter(|_| !met));
+        open.extend(ledger.members(stretch, !met)?.tags());
     }
     let rows = arrivals.unread();
     if open.is_empty() && rows.is_empty() && quiet == remembered.entries() {

@@ -97,7 +97,7 @@ create table stretch (
     members integer not null, members_print integer not null
 );
 -- whose rows they are: 8 bytes of each key. Apart, because an edited row has the same
-create table members (id integer primary key, quiet blob not null, rest blob not null);
+create table members (id integer primary key, rest blob not null, quiet blob not null);
 ";
 
 /// Before format 3, files had no limit on media.

@@ -14,7 +14,7 @@ impl Ledger {
         let mut statement = self.connection.prepare("select print, rows, rest, members, members_print from stretch")?;
         let rows = statement.query_map([], |row| {
             let print: i64 = row.get(0)?;
-            let rest = numbers::<4>(row.get_ref(2)?.as_blob()?).map(u32::from_le_bytes);
+            let rest = row.get_ref(2)?.as_blob()?.as_chunks().0.iter().copied().map(u32::from_le_bytes);
             let rest: Vec<u32> = rest.collect();
             let remembered = RememberedStretch {
                 rows: row.get(1)?,
@@ -27,12 +27,12 @@ impl Ledger {
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
-    /// Whose rows a stretch holds.
-    pub(crate) fn members(&self, stretch: &RememberedStretch) -> Result<Members, StoreError> {
-        let mut statement = self.connection.prepare_cached("select quiet, rest from members where id = ?1")?;
-        let of = |blob: Vec<u8>| numbers(&blob).map(u64::from_le_bytes).collect();
+    /// Whose rows a stretch holds: all of them, or only those that are read by every build.
+    pub(crate) fn members(&self, stretch: &RememberedStretch, all: bool) -> Result<Members, StoreError> {
+        let mut statement =
+            self.connection.prepare_cached("select rest, iif(?2, quiet, x'') from members where id = ?1")?;
         let members = statement
-            .query_row([stretch.members], |row| Ok(Members { quiet: of(row.get(0)?), rest: of(row.get(1)?) }))?;
+            .query_row(params![stretch.members, all], |row| Ok(Members { rest: row.get(0)?, quiet: row.get(1)? }))?;
         Ok(members)
     }
 }
@@ -77,9 +77,9 @@ impl Keeping<'_> {
         let id = match self.spare.remove(&stretch.members_print) {
             Some(id) => id,
             None => {
-                let mut statement = self.inner.prepare_cached("insert into members values (?1, ?2, ?3)")?;
-                let bytes = |tags: &[u64]| tags.iter().flat_map(|tag| tag.to_le_bytes()).collect::<Vec<u8>>();
-                statement.execute(params![self.next, bytes(&members.quiet), bytes(&members.rest)])?;
+                let mut statement =
+                    self.inner.prepare_cached("insert into members (id, quiet, rest) values (?1, ?2, ?3)")?;
+                statement.execute(params![self.next, members.quiet, members.rest])?;
                 self.next += 1;
                 self.next - 1
             }
@@ -110,9 +110,4 @@ impl Keeping<'_> {
         }
         Ok(())
     }
-}
-
-/// The numbers in a blob.
-fn numbers<const N: usize>(blob: &[u8]) -> impl Iterator<Item = [u8; N]> {
-    blob.as_chunks().0.iter().copied()
 }
