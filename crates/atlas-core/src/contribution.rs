@@ -371,9 +371,14 @@ fn first(bytes: &[u8]) -> usize {
 
 /// The URL of a row, without reading the rest.
 pub fn url_of(row: &[u8]) -> &str {
+    std::str::from_utf8(address_of(row)).unwrap_or("")
+}
+
+/// The bytes of the URL of a row, without looking at them.
+pub fn address_of(row: &[u8]) -> &[u8] {
     match fields(row).next() {
-        Some((Field::Url, bytes)) => std::str::from_utf8(bytes).unwrap_or(""),
-        _ => "",
+        Some((Field::Url, bytes)) => bytes,
+        _ => b"",
     }
 }
 

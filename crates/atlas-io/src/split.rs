@@ -6,7 +6,7 @@ use std::borrow::Cow;
 use std::ops::Range;
 
 use csv_core::ReadRecordResult;
-use memchr::{memchr, memchr_iter};
+use memchr::{memchr, memchr_iter, memchr2_iter};
 
 /// The records of a block, one after the other.
 pub(crate) struct Splitter<'t> {
@@ -55,33 +55,50 @@ impl<'t> Splitter<'t> {
 
     /// Reads the next record into `fields` and tells its line, counted from 0; `None` at the end.
     pub(crate) fn next(&mut self, fields: &mut Vec<Cow<'t, str>>) -> Option<u64> {
-        fields.clear();
-        let (line, record) = match self.plain() {
-            Plain::End => return None,
-            Plain::Quoted => return self.quoted(fields),
-            Plain::Record(line, record) => (line, record),
-        };
-        let mut start = 0;
-        for at in memchr_iter(self.delimiter, record.as_bytes()) {
-            fields.push(Cow::Borrowed(&record[start..at]));
-            start = at + 1;
+        loop {
+            fields.clear();
+            // Delimiters and the end are found in one pass, as if it had no quotes.
+            let rest = &self.text[self.at..];
+            let (mut start, mut length) = (0, rest.len());
+            for at in memchr2_iter(self.delimiter, b'\n', rest.as_bytes()) {
+                if rest.as_bytes()[at] == b'\n' {
+                    length = at;
+                    break;
+                }
+                fields.push(Cow::Borrowed(&rest[start..at]));
+                start = at + 1;
+            }
+            match self.take(length) {
+                Plain::End => return None,
+                Plain::Quoted => {
+                    fields.clear();
+                    return self.quoted(fields);
+                }
+                Plain::Empty => {}
+                Plain::Record(line, record) => {
+                    fields.push(Cow::Borrowed(&record[start..]));
+                    return Some(line);
+                }
+            }
         }
-        fields.push(Cow::Borrowed(&record[start..]));
-        Some(line)
     }
 
     /// Reads no more of the next record than one of its columns, and tells its line, that column, and how many there are.
     pub(crate) fn next_column(&mut self, column: usize) -> Option<(u64, Cow<'t, str>, usize)> {
-        let (line, record) = match self.plain() {
-            Plain::End => return None,
-            Plain::Quoted => {
-                let mut fields = Vec::new();
-                let line = self.quoted(&mut fields)?;
-                let count = fields.len();
-                let wanted = if column < count { fields.swap_remove(column) } else { Cow::Borrowed("") };
-                return Some((line, wanted, count));
+        let (line, record) = loop {
+            let rest = &self.text.as_bytes()[self.at..];
+            match self.take(memchr(b'\n', rest).unwrap_or(rest.len())) {
+                Plain::End => return None,
+                Plain::Quoted => {
+                    let mut fields = Vec::new();
+                    let line = self.quoted(&mut fields)?;
+                    let count = fields.len();
+                    let wanted = if column < count { fields.swap_remove(column) } else { Cow::Borrowed("") };
+                    return Some((line, wanted, count));
+                }
+                Plain::Empty => {}
+                Plain::Record(line, record) => break (line, record),
             }
-            Plain::Record(line, record) => (line, record),
         };
         let (mut count, mut start, mut wanted) = (0, 0, "");
         for end in memchr_iter(self.delimiter, record.as_bytes()).chain([record.len()]) {
@@ -98,34 +115,27 @@ impl<'t> Splitter<'t> {
         self.last.clone()
     }
 
-    /// Takes the next record, if it has no quotes and ends as usual.
-    fn plain(&mut self) -> Plain<'t> {
-        loop {
-            let rest = &self.text.as_bytes()[self.at..];
-            let length = memchr(b'\n', rest).unwrap_or(rest.len());
-            let (end, next) = (self.at + length, (self.at + length + 1).min(self.text.len()));
-            if self.at > self.quote {
-                self.quote = find(self.text, b'"', self.at);
-            }
-            if self.at > self.cr {
-                self.cr = find(self.text, b'\r', self.at);
-            }
-            let closed = self.cr + 1 == end && next > end;
-            if self.quote < end || (self.cr < end && !closed) {
-                return Plain::Quoted;
-            }
-            if rest.is_empty() {
-                return Plain::End;
-            }
-            self.last = self.at..if closed { end - 1 } else { end };
-            let record = &self.text[self.last.clone()];
-            let line = self.line;
-            (self.at, self.line) = (next, self.line + 1);
-            // An empty line is no record.
-            if !record.is_empty() {
-                return Plain::Record(line, record);
-            }
+    /// Takes the line of this length that comes next, if it has no quotes and ends as usual.
+    fn take(&mut self, length: usize) -> Plain<'t> {
+        let (end, next) = (self.at + length, (self.at + length + 1).min(self.text.len()));
+        if self.at > self.quote {
+            self.quote = find(self.text, b'"', self.at);
         }
+        if self.at > self.cr {
+            self.cr = find(self.text, b'\r', self.at);
+        }
+        let closed = self.cr + 1 == end && next > end;
+        if self.quote < end || (self.cr < end && !closed) {
+            return Plain::Quoted;
+        }
+        if self.at == self.text.len() {
+            return Plain::End;
+        }
+        self.last = self.at..if closed { end - 1 } else { end };
+        let record = &self.text[self.last.clone()];
+        let line = self.line;
+        (self.at, self.line) = (next, self.line + 1);
+        if record.is_empty() { Plain::Empty } else { Plain::Record(line, record) }
     }
 
     /// Reads a record that has quotes, or lines that end in another way.
@@ -173,6 +183,8 @@ enum Plain<'t> {
     End,
     /// A record that has to be read with care.
     Quoted,
+    /// An empty line, which is no record.
+    Empty,
     /// A record without quotes, and its line.
     Record(u64, &'t str),
 }

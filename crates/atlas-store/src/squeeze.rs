@@ -1,7 +1,7 @@
 //! gzip in segments: a file is compressed in pieces that can be put together anew without compressing them again.
 //!
-//! Each segment is raw deflate data that begins with an empty window and ends with a full flush, so any sequence of
-//! segments is one valid deflate stream; the checksum of the whole is combined from theirs. The result is one ordinary
+//! Each segment is raw deflate data that begins with an empty window and ends with a flush, on the boundary of a byte, so any
+//! sequence of segments is one valid deflate stream; the checksum of the whole is combined from theirs. The result is one ordinary
 //! gzip member (RFC 1952), which every reader takes.
 
 use std::io::{self, Read, Write};
@@ -15,7 +15,7 @@ const LEVEL: u32 = 6;
 /// One compressed piece.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Segment {
-    /// Raw deflate data, ending with a full flush.
+    /// Raw deflate data, ending with a flush.
     pub body: Vec<u8>,
     /// CRC-32 of the unpacked bytes.
     pub crc: u32,
@@ -41,7 +41,7 @@ impl Squeezer {
         let mut body = Vec::with_capacity(raw.len() / 4 + 64);
         loop {
             let before = compress.total_in() as usize;
-            compress.compress_vec(&raw[before..], &mut body, FlushCompress::Full).map_err(io::Error::other)?;
+            compress.compress_vec(&raw[before..], &mut body, FlushCompress::Sync).map_err(io::Error::other)?;
             if compress.total_in() as usize == raw.len() && body.len() < body.capacity() {
                 break;
             }

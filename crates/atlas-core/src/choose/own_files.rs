@@ -31,6 +31,9 @@ impl OwnFiles {
     /// addresses that are nothing like ours: their last part tells.
     pub fn may_hold(&self, address: &str) -> bool {
         let last = address.as_bytes();
+        if last.ends_with(b"/") {
+            return false;
+        }
         let last = &last[memchr::memrchr(b'/', last).map_or(0, |at| at + 1)..];
         last.starts_with(b"atlas") || last.ends_with(b".xml") || last.ends_with(b".gz")
     }

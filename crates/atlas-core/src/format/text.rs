@@ -33,12 +33,12 @@ pub fn clean(text: &str) -> Cow<'_, str> {
 
 /// Appends text with `& ' " < >` escaped.
 pub(crate) fn push_escaped(out: &mut Vec<u8>, text: &str) {
-    each_escaped(text, |part| out.extend_from_slice(part));
+    each_escaped(text.as_bytes(), |part| out.extend_from_slice(part));
 }
 
 /// Gives text with `& ' " < >` escaped, part by part (sitemaps protocol 0.9, "entity escaping").
-pub(crate) fn each_escaped(text: &str, mut take: impl FnMut(&[u8])) {
-    let mut rest = text.as_bytes();
+pub(crate) fn each_escaped(text: &[u8], mut take: impl FnMut(&[u8])) {
+    let mut rest = text;
     if !has_special(rest) {
         return take(rest);
     }

@@ -128,8 +128,9 @@ pub const URL_END: &[u8] = b"</url>\n";
 /// What every `url` element may have; most have no more.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Bare<'a> {
-    /// The `loc`, in the spelling of [`Address`](crate::address::Address).
-    pub address: &'a str,
+    /// The `loc`, in the spelling of [`Address`](crate::address::Address): ASCII, as bytes, so that nobody looks through a million
+    /// of them for what is not there.
+    pub address: &'a [u8],
     /// When the page last changed, if anyone knows.
     pub lastmod: Option<Lastmod>,
     /// A hint about how often the page changes.
@@ -173,7 +174,7 @@ impl Bare<'_> {
 /// Writes one `url` element, on a line of its own. Videos that lack a required field must have been taken out before.
 pub fn write_url(out: &mut impl Sink, entry: &Entry<'_>) {
     let Entry { lastmod, changefreq, priority, .. } = *entry;
-    Bare { address: &entry.address, lastmod, changefreq, priority }.begin(out);
+    Bare { address: entry.address.as_bytes(), lastmod, changefreq, priority }.begin(out);
     for image in &entry.images {
         out.put(b"<image:image>");
         element(out, "image:loc", image);
@@ -261,7 +262,7 @@ fn element_with(out: &mut impl Sink, name: &str, with: Option<(&str, &str)>, tex
         attribute(out, name, value);
     }
     out.put(b">");
-    each_escaped(text, |part| out.put(part));
+    each_escaped(text.as_bytes(), |part| out.put(part));
     out.put(b"</");
     out.put(name.as_bytes());
     out.put(b">");
@@ -271,7 +272,7 @@ fn attribute(out: &mut impl Sink, name: &str, value: &str) {
     out.put(b" ");
     out.put(name.as_bytes());
     out.put(b"=\"");
-    each_escaped(value, |part| out.put(part));
+    each_escaped(value.as_bytes(), |part| out.put(part));
     out.put(b"\"");
 }
 

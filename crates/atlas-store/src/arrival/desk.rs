@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use atlas_core::choose::{Chooser, Kept, Verdict};
-use atlas_core::contribution::{Said, url_of};
+use atlas_core::contribution::{Said, address_of};
 use atlas_core::entry::DatePolicy;
 use atlas_core::fingerprint::{self, Prints};
 use atlas_core::format::{Bare, Frame, url_bytes};
@@ -124,7 +124,7 @@ impl Mark {
 
     /// Its element in the strand of the pages, where that is all of it: in no group of translations, no change seen.
     pub(crate) fn bare<'r>(&self, kept: &Kept, row: &'r [u8]) -> Option<Bare<'r>> {
-        (self.frame() == Frame::default()).then(|| bare(url_of(row), self.date, kept))
+        (self.frame() == Frame::default()).then(|| bare(address_of(row), self.date, kept))
     }
 
     /// [`fingerprint::decided`] of its element in the strand of the pages; 0 where it does not go in.
@@ -202,7 +202,7 @@ impl Desk {
         mark.date = shape::lastmod(said, None, kept.date_policy);
         let of_section = shape.of(usize::from(kept.section));
         let bytes = if said.images.is_empty() && said.videos.is_empty() && of_section.news.is_none() {
-            bare(&said.url, mark.date, &kept).bytes()
+            bare(said.url.as_bytes(), mark.date, &kept).bytes()
         } else {
             let entry = shape.entry(said, kept, None, &[], Strand::Pages);
             let (images, videos) = shape.media(said, usize::from(kept.section));
@@ -232,7 +232,7 @@ impl Desk {
 }
 
 /// The element of an entry that has nothing but what every element may have.
-fn bare<'a>(address: &'a str, lastmod: Option<Lastmod>, kept: &Kept) -> Bare<'a> {
+fn bare<'a>(address: &'a [u8], lastmod: Option<Lastmod>, kept: &Kept) -> Bare<'a> {
     Bare { address, lastmod, changefreq: kept.changefreq, priority: kept.priority }
 }
 

@@ -264,14 +264,13 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
     }
     let folder = ledger.folder().to_owned();
     let writing = ledger.transaction()?;
-    let published = publisher.publish(&writing, &stale)?;
+    let published = publisher.publish(&writing, &stale, || keep_stretches(&found, &writing, &folder))?;
     if form == Form::Index {
         writing.set_fact(FORM, Some("index"))?;
     }
     writing.set_fact(PEOPLE, Some(&job.people.print(job).to_string()))?;
     writing.set_fact(CHOICES, job.choices.map(|choices| choices.to_string()).as_deref())?;
     restate(&found, &writing)?;
-    keep_stretches(&found, &writing, &folder)?;
     writing.set_fact(READER, Some(&page::VERSION.to_string()))?;
     guard::remember(job, &found, &writing)?;
     keep_memories(job, &found, &writing)?;

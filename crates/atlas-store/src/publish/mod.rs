@@ -158,8 +158,14 @@ impl Publisher<'_> {
     }
 
     /// Writes all that has to be written. The ledger's changes are made in `writing`, which the caller commits.
-    /// `stale` are the asides that have to be written, by [`Publisher::stale_asides`].
-    pub fn publish(&self, writing: &Writing<'_>, stale: &[usize]) -> Result<Published, StoreError> {
+    /// `stale` are the asides that have to be written, by [`Publisher::stale_asides`]; `meanwhile` is done while the first segments
+    /// are made.
+    pub fn publish(
+        &self,
+        writing: &Writing<'_>,
+        stale: &[usize],
+        meanwhile: impl FnOnce() -> Result<(), StoreError>,
+    ) -> Result<Published, StoreError> {
         disk::sweep(&self.place.folder)?;
         self.aside_folders().iter().try_for_each(|folder| disk::sweep(folder))?;
         if !self.remembered.planned.is_empty() && writing.fact(FORM)?.is_some() && self.form == Form::Index {
@@ -174,7 +180,9 @@ impl Publisher<'_> {
             Order::of(made, file, |file, number, with_text| writing.whole(file, number, with_text))
         });
         thread::scope(|scope| {
-            let queue = Queue::start(self.press, orders, scope);
+            let mut queue = Queue::start(self.press, orders, scope);
+            queue.begin()?;
+            meanwhile()?;
             let placing = Placing::start(scope);
             self.write_all(&order, queue, placing, writing, stale)
         })

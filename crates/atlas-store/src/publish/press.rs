@@ -236,7 +236,8 @@ impl<'a, I: Iterator<Item = Result<Order<'a>, StoreError>>> Queue<'a, I> {
         Self { orders, pressed, waiting: waiting.peekable(), windows, under_way: 0, ready: Vec::new().into_iter() }
     }
 
-    fn order(&mut self) -> Result<(), StoreError> {
+    /// Orders as much as may be under way.
+    pub(super) fn begin(&mut self) -> Result<(), StoreError> {
         while self.under_way < AHEAD {
             let some = self.batch()?;
             if some.is_empty() {
@@ -274,10 +275,10 @@ impl<'a, I: Iterator<Item = Result<Order<'a>, StoreError>>> Queue<'a, I> {
             if let Some(pressed) = self.ready.next() {
                 return Ok(pressed);
             }
-            self.order()?;
+            self.begin()?;
             self.ready = self.pressed.recv().map_err(|_| StoreError::Stopped)??.into_iter();
             self.under_way -= 1;
-            self.order()?;
+            self.begin()?;
         }
     }
 }
