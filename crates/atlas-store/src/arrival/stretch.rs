@@ -254,7 +254,8 @@ impl Stretches {
         let (mut members, mut rest) = (Members::default(), Vec::<Range<u32>>::new());
         if head.whole {
             members.rest = tags.as_flattened().to_vec();
-            return (members, vec![0..head.length]);
+            rest.push(0..head.length);
+            return (members, rest);
         }
         members.quiet.reserve(tags.len() * TAG);
         let mut rows = (head.first.0..).map(Place).zip(tags);
