@@ -139,7 +139,12 @@ impl Arrivals {
             let_go: Vec::new(),
             others: Vec::new(),
             need,
-            budget: if need == Need::AllAtHand { usize::MAX } else { memory },
+            budget: match need {
+                Need::AllAtHand => usize::MAX,
+                Need::All => memory,
+                // Most of what came unread will turn out to be as it was, and is not asked for again.
+                Need::Moved => memory / 4,
+            },
             held: 0,
             spills: false,
             aside: Aside::new(folder),

@@ -2,6 +2,8 @@
 
 use std::collections::HashMap;
 
+use foldhash::fast::FixedState;
+
 /// Which entries are known to be as they were, without any row.
 #[derive(Debug)]
 pub(crate) enum Untouched {
@@ -36,7 +38,7 @@ pub(crate) enum Why {
 /// The entries that are of interest, by the [`tag`](crate::arrival::tag)s of their keys.
 #[derive(Debug)]
 pub(crate) struct Interest {
-    tags: HashMap<u64, Why>,
+    tags: HashMap<u64, Why, FixedState>,
     /// A bit for each number that the upper digits of a tag may make: most entries are told apart by them.
     sieve: Vec<u64>,
     shift: u32,
@@ -46,7 +48,7 @@ impl Interest {
     /// In entries that may have moved, and in those that rows speak of.
     pub(crate) fn new(open: &[u64], rows: &[u64]) -> Self {
         let rows = rows.iter().map(|tag| (*tag, Why::Spoken));
-        let tags: HashMap<u64, Why> = rows.chain(open.iter().map(|tag| (*tag, Why::Open))).collect();
+        let tags: HashMap<u64, Why, FixedState> = rows.chain(open.iter().map(|tag| (*tag, Why::Open))).collect();
         let digits = (tags.len() * 16).next_power_of_two().max(64).ilog2();
         let shift = u64::BITS - digits;
         let mut sieve = vec![0; 1 << (digits - 6)];
