@@ -123,7 +123,9 @@ impl<'b, R: Read> Cutter<'b, R> {
     /// Where stretches end.
     fn ends(&self) -> Vec<usize> {
         let bytes = &self.rest[..];
-        let (mut ends, mut begun) = (Vec::new(), 0);
+        // Empty lines make no stretch, however many there are: that which follows them has them.
+        let after_empty = |at: usize| at + bytes[at..].iter().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
+        let (mut ends, mut begun) = (Vec::new(), after_empty(0));
         self.each_outside(|part| {
             let mut at = part.start.max(begun + STRETCH.start);
             while let Some(newline) = bytes.get(at..part.end).and_then(|rest| memchr(b'\n', rest)) {
@@ -132,8 +134,8 @@ impl<'b, R: Read> Cutter<'b, R> {
                 let decides = fingerprint::raw(&bytes[end - DECIDING..end], 0).is_multiple_of(ONE_IN);
                 if decides || end - begun >= STRETCH.end {
                     ends.push(end);
-                    begun = end;
-                    at = end + STRETCH.start;
+                    begun = after_empty(end);
+                    at = begun + STRETCH.start;
                 }
             }
         });
@@ -197,12 +199,13 @@ impl<R> Cutter<'_, R> {
 
 impl Cut {
     /// Takes so many bytes off its front, in which so many lines end.
-    pub(crate) fn take_off(&mut self, bytes: usize, lines: u64) {
+    pub(crate) fn take_off(&mut self, mut bytes: usize, mut lines: u64) {
         self.bytes.drain(..bytes);
         self.first_line += lines;
-        if let Some(first) = self.stretches.first_mut() {
-            first.bytes = first.bytes.saturating_sub(bytes);
-            first.lines = first.lines.saturating_sub(lines);
+        for stretch in &mut self.stretches {
+            let (off, ended) = (stretch.bytes.min(bytes), stretch.lines.min(lines));
+            (stretch.bytes, stretch.lines) = (stretch.bytes - off, stretch.lines - ended);
+            (bytes, lines) = (bytes - off, lines - ended);
         }
     }
 }
@@ -294,6 +297,16 @@ mod tests {
         let known: std::collections::HashSet<&String> = before.iter().collect();
         let others = after.iter().filter(|stretch| !known.contains(stretch)).count();
         assert!((1..=6).contains(&others), "{others} of {}", after.len());
+    }
+
+    #[test]
+    fn a_header_may_come_after_more_empty_lines_than_a_stretch_has() {
+        let table = ["\n".repeat(150_000).as_str(), "url\n/halts/\n"].concat();
+        let mut first = cut(table.as_bytes()).remove(0);
+        first.take_off(150_004, 150_001);
+        let left = |of: fn(&Extent) -> u64| first.stretches.iter().map(of).sum::<u64>();
+        assert_eq!((&first.bytes[..], first.first_line), (&b"/halts/\n"[..], 150_002));
+        assert_eq!((left(|stretch| stretch.bytes as u64), left(|stretch| stretch.lines)), (8, 1));
     }
 
     #[test]

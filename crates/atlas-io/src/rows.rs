@@ -267,9 +267,9 @@ impl<'t> Reading<'t> {
             self.block.meet(print, known);
             let (mut line, mut before) = (all.line, 0);
             for span in known.rest() {
-                let Some(bytes) = all.bytes.get(span.clone()) else { continue };
-                line += memchr::memchr_iter(b'\n', &all.bytes[before..span.start]).count() as u64;
-                before = span.start;
+                let before = all.bytes.get(std::mem::replace(&mut before, span.start)..span.start);
+                let Some((before, bytes)) = before.zip(all.bytes.get(span)) else { continue };
+                line += memchr::memchr_iter(b'\n', before).count() as u64;
                 self.records(&Records { bytes, line, ..*all }, &mut |_, _| ());
             }
             return;

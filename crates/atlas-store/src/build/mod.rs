@@ -2,6 +2,7 @@
 
 mod explain;
 mod guard;
+mod knowing;
 mod preview;
 mod recall;
 
@@ -22,6 +23,7 @@ use jiff::tz::TimeZone;
 
 pub use self::explain::{Explained, explain};
 use self::guard::{Before, guard};
+use self::knowing::{keep_stretches, recollect, stretches};
 pub use self::preview::preview;
 pub use self::recall::{Recalled, on_disk, recall};
 use crate::arrange::{self, Cut, From, Plan, Renderer, SegmentPlan, arrange};
@@ -30,7 +32,7 @@ pub use crate::derive::ARCHIVES;
 use crate::derive::{Alternates, archives};
 use crate::disk;
 use crate::error::StoreError;
-use crate::ledger::{Change, Interest, Ledger, Remembered, RunCounts, RunRow, Tombstone, Untouched};
+use crate::ledger::{Change, Ledger, Remembered, RunCounts, RunRow, Tombstone};
 use crate::look::{self, Listed, Listing, notice};
 use crate::people::{Lines, People};
 use crate::publish::{self, Form, Press, Publisher, is_aside, remove};
@@ -323,16 +325,6 @@ struct Gathered {
     memories: Vec<Memory>,
 }
 
-/// The stretches that the ledger knows. None are to be remembered where the sources have none, where an entry may come of
-/// rows that are read otherwise, or where nothing is to be remembered.
-fn stretches(job: &Job<'_>, ledger: &Ledger, purpose: Purpose) -> Result<Option<Arc<KnownStretches>>, StoreError> {
-    let wanted = purpose == Purpose::Write
-        && job.choices.is_some()
-        && job.chooser.archives.is_empty()
-        && job.sources.iter().all(|source| source.knows_rows());
-    Ok(if wanted { Some(Arc::new(ledger.stretches()?)) } else { None })
-}
-
 /// What is needed of the rows.
 fn need(
     job: &Job<'_>,
@@ -486,54 +478,6 @@ fn find_with(
         && same_people(job, ledger)?
         && standing_asides(&found.remembered).all(stand);
     Ok(Some(found))
-}
-
-/// Reads what is remembered of the entries. Where stretches are known that were met as they were, all their entries are
-/// untouched. False where that cannot be told of each alone, or where as much moved that reading all rows is no more work.
-fn recollect(
-    job: &Job<'_>,
-    ledger: &Ledger,
-    remembered: &mut Remembered,
-    arrivals: &Arrivals,
-    stretches: Option<&KnownStretches>,
-) -> Result<bool, StoreError> {
-    let Some(stretches) = stretches else {
-        return Ok(ledger.recollect(remembered, job.memory, None)?.is_some());
-    };
-    let met: HashSet<u64> = arrivals.stretches().met().iter().copied().collect();
-    let quiet: usize = arrivals.stretches().met().iter().map(|print| stretches[print].rows() as usize).sum();
-    let mut open = Vec::new();
-    for (print, stretch) in stretches {
-        let met = met.contains(print);
-        if met && stretch.rest().next().is_none() {
-            continue;
-        }
-        open.extend(ledger.members(stretch, !met)?.tags());
-    }
-    let rows = arrivals.unread();
-    if open.is_empty() && rows.is_empty() && quiet == remembered.entries() {
-        remembered.untouched = Untouched::All;
-        return Ok(true);
-    }
-    if open.len() + rows.len() > job.memory / BYTES_OF_INTEREST {
-        return Ok(false);
-    }
-    let interest = Interest::new(&open, rows);
-    drop(open);
-    // Two rows of one entry in two stretches that were met are told by the number.
-    Ok(ledger.recollect(remembered, job.memory, Some(&interest))? == Some(quiet))
-}
-
-/// About how much memory it takes to know that there is interest in an entry, or that a row speaks of it.
-const BYTES_OF_INTEREST: usize = 24;
-
-/// Remembers the stretches that came, and what rows of them the next build has to read.
-fn keep_stretches(found: &Found, writing: &crate::ledger::Writing<'_>, folder: &Path) -> Result<(), StoreError> {
-    let (stretches, none) = (found.arrivals.stretches(), KnownStretches::default());
-    let mut keeping = writing.keep_stretches(found.stretches.as_deref().unwrap_or(&none), stretches.prints())?;
-    let stands = |place| found.settled.standing.stands(place);
-    stretches.each(folder, stands, |print, stretch, members| keeping.keep(print, stretch, &members))?;
-    keeping.done()
 }
 
 /// Remembers how rows are known that came in another form and say the same, in segments that stay.

@@ -27,13 +27,22 @@ impl Ledger {
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
-    /// Whose rows a stretch holds: all of them, or only those that are read by every build.
-    pub(crate) fn members(&self, stretch: &RememberedStretch, all: bool) -> Result<Members, StoreError> {
-        let mut statement =
-            self.connection.prepare_cached("select rest, iif(?2, quiet, x'') from members where id = ?1")?;
-        let members = statement
-            .query_row(params![stretch.members, all], |row| Ok(Members { rest: row.get(0)?, quiet: row.get(1)? }))?;
-        Ok(members)
+    /// Whose rows some stretches hold, by their tags: of each all of them, or only those that are read by every build.
+    pub(crate) fn tags<'s>(
+        &self,
+        stretches: impl Iterator<Item = (&'s RememberedStretch, bool)>,
+    ) -> Result<Vec<u64>, StoreError> {
+        // One reading of them all: else the database is locked and looked at anew for each.
+        let reading = self.connection.unchecked_transaction()?;
+        let mut tags = Vec::new();
+        let mut statement = reading.prepare_cached("select rest, iif(?2, quiet, x'') from members where id = ?1")?;
+        for (stretch, all) in stretches {
+            let members = statement.query_row(params![stretch.members, all], |row| {
+                Ok(Members { rest: row.get(0)?, quiet: row.get(1)? })
+            })?;
+            tags.extend(members.tags());
+        }
+        Ok(tags)
     }
 }
 
