@@ -1,8 +1,9 @@
 //! The ledger: the embedded database that remembers entries, runs and announcements.
 //!
 //! It lives in a folder of its own, `.idle-atlas`, never in the web root. An entry is no row: entries are kept by the
-//! segment, about 500 at a time, as their compressed text (which is also what the sitemap file is made of) and a *lane* of
-//! fixed-size facts. So a change of one entry writes some 20 KB, whatever the size of the site.
+//! segment, 240 at a time, as their compressed text (which is also what the sitemap file is made of) and a *lane* of
+//! fixed-size facts. So a change of one entry writes some 20 KB, whatever the size of the site. Rows of tables are known by the
+//! *stretch*, some dozens that follow one another, so that a build looks only at those near to which something moved.
 
 mod export;
 mod files;
