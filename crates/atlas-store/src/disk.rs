@@ -12,6 +12,8 @@ use crate::source::Stamp;
 
 const TEMPORARY: &str = ".atlas-";
 const TEMPORARY_END: &str = ".tmp";
+/// By how many bytes a file that is being written has to grow until it is worth while to bring it to the disk.
+const GROWN: u64 = 8 << 20;
 
 /// A file under its temporary name, with a running checksum.
 pub struct Draft {
@@ -91,6 +93,16 @@ const MANY: usize = 16;
 /// there need not be waited for.
 #[cfg(target_os = "linux")]
 const SMALL: u64 = 512 << 10;
+
+/// Brings a file that is being written to the disk, where it has grown much since it had so many bytes; tells how many were
+/// brought. What cannot be done now is done when it is finished.
+pub(crate) fn bring(path: &Path, before: u64) -> u64 {
+    let size = fs::metadata(path).map_or(0, |metadata| metadata.len());
+    if size < before + GROWN {
+        return before;
+    }
+    File::open(path).and_then(|file| file.sync_data()).map_or(before, |()| size)
+}
 
 /// Brings files to the disk and puts them in their places.
 pub fn put_in_place(drafts: Vec<(String, Draft)>) -> Result<Vec<(String, OnDisk)>, StoreError> {

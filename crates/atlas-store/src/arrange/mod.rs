@@ -385,7 +385,7 @@ impl<'a> Arranging<'a> {
         listed.sort_unstable_by_key(|at| settled.listed[*at as usize].place);
         let mut listed = listed.into_iter().peekable();
         let any_added = settled.added.count() > 0;
-        for blocks in arrivals.windows() {
+        let mut window = |blocks: Range<usize>| {
             let end = arrivals.first_of(blocks.end);
             let mut some: Vec<u32> = Vec::new();
             while let Some(at) = listed.next_if(|at| settled.listed[*at as usize].place < end) {
@@ -396,10 +396,20 @@ impl<'a> Arranging<'a> {
                 window.par_extend(renderer.added(blocks, settled));
             }
             window.par_sort_unstable_by_key(|arrival| (arrival.age, arrival.named));
-            for arrival in window {
-                self.stacks[usize::from(arrival.shelf)].place(arrival.member, arrival.weight(), arrival.frame);
+            window
+        };
+        let stacks = &mut self.stacks;
+        let mut put = |arrivals: Vec<Arrival>| {
+            for arrival in arrivals {
+                stacks[usize::from(arrival.shelf)].place(arrival.member, arrival.weight(), arrival.frame);
             }
+        };
+        // Putting one after the other is for one core: meanwhile the next window is put in order.
+        let mut ready = Vec::new();
+        for blocks in arrivals.windows() {
+            (ready, ()) = rayon::join(|| window(blocks), || put(ready));
         }
+        put(ready);
     }
 
     fn plan(self, settled: &Settled) -> Plan {

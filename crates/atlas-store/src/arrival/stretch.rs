@@ -17,7 +17,7 @@ const CAME: u32 = 1 << 31;
 /// The size of a [`tag`].
 const TAG: usize = 8;
 /// In how many bytes what is noted of records is held before it is put aside.
-const HELD: usize = 4 << 20;
+const HELD: usize = 16 << 20;
 
 /// What is remembered of a stretch.
 #[derive(Debug, Clone, PartialEq, Eq)]

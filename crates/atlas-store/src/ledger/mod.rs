@@ -141,6 +141,11 @@ pub struct Writing<'l> {
 }
 
 impl Writing<'_> {
+    /// The database.
+    pub(crate) fn path(&self) -> PathBuf {
+        self.inner.path().map(PathBuf::from).unwrap_or_default()
+    }
+
     /// Makes the changes true.
     pub fn commit(self) -> Result<(), StoreError> {
         Ok(self.inner.commit()?)

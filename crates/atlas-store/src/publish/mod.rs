@@ -183,7 +183,7 @@ impl Publisher<'_> {
             let mut queue = Queue::start(self.press, orders, scope);
             queue.begin()?;
             meanwhile()?;
-            let placing = Placing::start(scope);
+            let placing = Placing::start(scope, writing.path());
             self.write_all(&order, queue, placing, writing, stale)
         })
     }

@@ -1,5 +1,6 @@
 //! Putting finished files in their places, many at a time, while others are still being made.
 
+use std::path::PathBuf;
 use std::sync::mpsc::{Receiver, SyncSender, TrySendError, channel, sync_channel};
 use std::thread;
 
@@ -26,14 +27,18 @@ pub(super) struct Placing {
 }
 
 impl Placing {
-    pub(super) fn start<'scope>(scope: &'scope thread::Scope<'scope, '_>) -> Self {
+    /// Starts it. Between batches it also brings to the disk what was written of the ledger, which is a large part of a first
+    /// build: else all of that would be waited for at the end.
+    pub(super) fn start<'scope>(scope: &'scope thread::Scope<'scope, '_>, ledger: PathBuf) -> Self {
         let (batches, coming) = sync_channel::<Batch>(1);
         let (sender, placed) = channel();
         scope.spawn(move || {
+            let mut brought = 0;
             for batch in coming {
                 if sender.send(disk::put_in_place(batch)).is_err() {
                     return;
                 }
+                brought = disk::bring(&ledger, brought);
             }
         });
         Self { waiting: Vec::new(), batches, placed, under_way: 0 }

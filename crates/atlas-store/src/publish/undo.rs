@@ -32,7 +32,7 @@ impl Publisher<'_> {
         }
         thread::scope(|scope| {
             let mut queue = Queue::start(before.press, std::iter::empty(), scope);
-            let mut state = State::new(&plan, self.place.style, Placing::start(scope));
+            let mut state = State::new(&plan, self.place.style, Placing::start(scope, writing.path()));
             for at in lost {
                 before.file(at, &mut queue, writing, &mut state)?;
             }
