@@ -33,6 +33,17 @@ impl Publisher<'_> {
         thread::scope(|scope| {
             let mut queue = Queue::start(before.press, std::iter::empty(), scope);
             let mut state = State::new(&plan, self.place.style, Placing::start(scope, writing.path()));
+            // What is named stays named, but no file is said to be newer than it will be in a moment.
+            let known = before.index_lines(&state, |_| true);
+            let mut named = Vec::new();
+            before.also_named(&mut named);
+            for line in &mut named {
+                let then = known.iter().find(|known| known.address == line.address).map(|known| known.lastmod);
+                line.lastmod = then.filter(|then| then.seconds() < line.lastmod.seconds()).unwrap_or(line.lastmod);
+            }
+            if !named.is_empty() {
+                before.write_indexes(&mut state, &named)?;
+            }
             for at in lost {
                 before.file(at, &mut queue, writing, &mut state)?;
             }
