@@ -1,6 +1,6 @@
 //! Undoing what a build began that was killed, before the next one begins: so that the files are again those that the ledger knows.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::thread;
 
@@ -34,11 +34,12 @@ impl Publisher<'_> {
             let mut queue = Queue::start(before.press, std::iter::empty(), scope);
             let mut state = State::new(&plan, self.place.style, Placing::start(scope, writing.path()));
             // What is named stays named, but no file is said to be newer than it will be in a moment.
-            let known = before.index_lines(&state, |_| true);
+            let lines = before.index_lines(&state, |_| true).into_iter();
+            let known: HashMap<String, Lastmod> = lines.map(|line| (line.address, line.lastmod)).collect();
             let mut named = Vec::new();
             before.also_named(&mut named);
             for line in &mut named {
-                let then = known.iter().find(|known| known.address == line.address).map(|known| known.lastmod);
+                let then = known.get(&line.address).copied();
                 line.lastmod = then.filter(|then| then.seconds() < line.lastmod.seconds()).unwrap_or(line.lastmod);
             }
             if !named.is_empty() {
