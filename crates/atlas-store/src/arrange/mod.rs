@@ -8,6 +8,7 @@ mod stack;
 
 use std::collections::HashMap;
 use std::ops::Range;
+use std::sync::mpsc::channel;
 
 use atlas_core::choose::Kept;
 use atlas_core::contribution::Said;
@@ -31,7 +32,7 @@ use crate::settle::{Candidate, Fate, Settled};
 /// In how many bytes texts of segments are kept at hand that will be made again, rather than unpacked twice.
 const TEXTS: usize = 32 << 20;
 /// How many segments are looked into at a time.
-const SEGMENTS_AT_A_TIME: usize = 64;
+const SEGMENTS_AT_A_TIME: usize = 256;
 
 /// How files are cut.
 #[derive(Debug, Clone)]
@@ -176,18 +177,41 @@ impl Untouched {
     fn read(self, ledger: &Ledger, settled: &mut Settled) -> Result<(), StoreError> {
         self.whole.iter().for_each(|(section, facts)| settled.tallies[*section].add(facts));
         for some in self.mixed.chunks(SEGMENTS_AT_A_TIME) {
-            let bodies = some.iter().map(|(_, file, segment)| ledger.body(*file, segment.number));
-            let bodies: Vec<Vec<u8>> = bodies.collect::<Result<_, _>>()?;
-            let facts = some.par_iter().zip(bodies).map(|((section, _, segment), body)| {
+            let place = |(_, file, segment): &&(usize, i64, SegmentRow)| (*file, segment.number);
+            let facts = look_into(ledger, some, place, |(section, _, segment), body| {
                 let fates = &settled.fates[segment.range()];
                 let untouched = |at: u32| fates[at as usize] == Fate::Untouched as u8;
                 Ok((*section, SegmentText::read(&body, segment)?.facts(segment, untouched)))
-            });
-            let facts: Vec<(usize, Facts)> = facts.collect::<Result<_, StoreError>>()?;
+            })?;
             facts.iter().for_each(|(section, facts)| settled.tallies[*section].add(facts));
         }
         Ok(())
     }
+}
+
+/// Looks into the texts of some segments in other threads, while the next ones are read from their places in the ledger. What is
+/// found is in the order of the segments.
+fn look_into<T: Send, F: Send>(
+    ledger: &Ledger,
+    segments: impl IntoIterator<Item = T>,
+    place: impl Fn(&T) -> (i64, u32),
+    look: impl Fn(T, Vec<u8>) -> Result<F, StoreError> + Sync,
+) -> Result<Vec<F>, StoreError> {
+    let (sender, found) = channel();
+    let look = &look;
+    rayon::in_place_scope(|scope| {
+        for (segment, nth) in segments.into_iter().zip(0usize..) {
+            let (file, number) = place(&segment);
+            let (body, sender) = (ledger.body(file, number)?, sender.clone());
+            // Whoever listens stops only when all have been heard.
+            scope.spawn(move |_| _ = sender.send((nth, look(segment, body))));
+        }
+        Ok::<(), StoreError>(())
+    })?;
+    drop(sender);
+    let mut found: Vec<(usize, Result<F, StoreError>)> = found.into_iter().collect();
+    found.sort_unstable_by_key(|(nth, _)| *nth);
+    found.into_iter().map(|(_, found)| found).collect()
 }
 
 struct Arranging<'a> {
@@ -312,9 +336,8 @@ impl<'a> Arranging<'a> {
             .collect();
         let mut room = TEXTS;
         for some in touched.chunks_mut(SEGMENTS_AT_A_TIME) {
-            let bodies = some.iter().map(|(file, _, made)| ledger.body(*file, made.number));
-            let bodies: Vec<Vec<u8>> = bodies.collect::<Result<_, _>>()?;
-            let facts = some.par_iter_mut().zip(bodies).map(|((_, section, made), body)| {
+            let place = |(file, _, made): &&mut (i64, usize, &mut Made)| (*file, made.number);
+            let facts = look_into(ledger, &mut *some, place, |(_, section, made), body| {
                 let Some(base) = made.base else { return Ok((*section, Facts::default())) };
                 let text = SegmentText::read(&body, &base)?;
                 for member in std::mem::take(&mut made.members) {
@@ -325,8 +348,7 @@ impl<'a> Arranging<'a> {
                 let facts = text.facts(&base, |at| fates[at as usize] == Fate::Untouched as u8);
                 made.text = Some(text);
                 Ok((*section, facts))
-            });
-            let facts: Vec<(usize, Facts)> = facts.collect::<Result<_, StoreError>>()?;
+            })?;
             facts.iter().for_each(|(section, facts)| settled.tallies[*section].add(facts));
             for (.., made) in some {
                 made.text.take_if(|text| text.size() > room);

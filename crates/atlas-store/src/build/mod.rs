@@ -424,6 +424,8 @@ fn find_with(
     let settings = fingerprint::settings(&format!("{} {sections}", job.settings));
     let desk = Desk::new(seed, chooser, job.shape.clone(), stretches.clone());
     let Gathered { mut arrivals, mut outcomes, memories } = gather(job, ledger, desk.clone(), purpose, need)?;
+    let ledger = &*ledger;
+    let _reading = ledger.reading()?;
     if !recollect(job, ledger, &mut remembered, &arrivals, stretches.as_deref().filter(|_| need == Need::Moved))? {
         return Ok(None);
     }

@@ -12,24 +12,28 @@ mod lane;
 mod pages;
 mod runs;
 mod schema;
+mod segments;
 mod stretches;
 mod telling;
 mod text;
 
+use std::cell::RefCell;
 use std::fs::{self, File, TryLockError};
 use std::hash::{BuildHasher, Hasher, RandomState};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use rusqlite::config::DbConfig;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, params};
 
 use crate::error::StoreError;
 
 pub use export::Exported;
-pub use files::{Facts, FileRow, OutputRow, Remembered, SegmentRow, Standing};
-pub(crate) use files::{Known, Whole};
+pub use files::{FileRow, OutputRow, Remembered, Standing};
 pub(crate) use interest::{Interest, Untouched};
 pub use lane::{LaneEntry, NEVER};
+pub use segments::{Facts, SegmentRow};
+pub(crate) use segments::{Known, Whole};
 pub use runs::{RunCounts, RunRow};
 pub use telling::{Announced, Change, EngineState, Pending, Tombstone};
 pub(crate) use telling::{urls_and_dates_of, urls_of};
@@ -67,6 +71,8 @@ impl Ledger {
         connection.busy_timeout(Duration::from_secs(10))?;
         schema::prepare(&connection, &path)?;
         connection.pragma_update(None, "cache_size", -CACHE_KIB)?;
+        // Statements are planned once, not anew for each value that they are given.
+        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
         Ok(Self { connection, folder: folder.to_owned(), _lock: Some(lock) })
     }
 
@@ -97,7 +103,12 @@ impl Ledger {
 
     /// Begins a set of changes that become true all at once, or not at all.
     pub fn transaction(&mut self) -> Result<Writing<'_>, StoreError> {
-        Ok(Writing { inner: self.connection.transaction()? })
+        Ok(Writing { inner: self.connection.transaction()?, outgrown: RefCell::default() })
+    }
+
+    /// Begins to read: until it is dropped, what is read is of one state, and the database is not locked anew for each piece.
+    pub(crate) fn reading(&self) -> Result<Transaction<'_>, StoreError> {
+        Ok(self.connection.unchecked_transaction()?)
     }
 
     /// The seed of all keys in this ledger: made once, at random.
@@ -138,6 +149,8 @@ fn set_fact(connection: &Connection, name: &str, value: Option<&str>) -> Result<
 #[derive(Debug)]
 pub struct Writing<'l> {
     inner: Transaction<'l>,
+    /// Contents that no segment has any more, to be forgotten at the end.
+    outgrown: RefCell<Vec<i64>>,
 }
 
 impl Writing<'_> {
@@ -148,6 +161,7 @@ impl Writing<'_> {
 
     /// Makes the changes true.
     pub fn commit(self) -> Result<(), StoreError> {
+        self.forget_outgrown()?;
         Ok(self.inner.commit()?)
     }
 

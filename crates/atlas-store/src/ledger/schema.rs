@@ -7,7 +7,7 @@ use rusqlite::Connection;
 use crate::error::StoreError;
 
 /// The format that this version writes.
-const FORMAT: i64 = 5;
+const FORMAT: i64 = 6;
 
 const PAGE_TABLES: &str = "
 -- what was learnt of files that sources read
@@ -73,18 +73,23 @@ create table announcement (
 create index announcement_engine on announcement (engine, id);
 ";
 
-const SEGMENT_TABLE: &str = "
+const SEGMENT_TABLES: &str = "
 create table segment (
     file integer not null, number integer not null,
     count integer not null, size integer not null, crc integer not null,
     images integer not null, videos integer not null,
     newest text,                    -- the newest date in it
     frame integer not null,         -- the namespaces it needs, as bits
+    content integer not null,
+    primary key (file, number)
+) without rowid;
+-- what segments hold
+create table content (
+    id integer primary key,
     lane_crc integer,               -- of the lane; not known where an older format kept it
     lane blob not null,
     raws blob not null,             -- by which rows are known unread, 8 bytes an entry; none where no row is
-    body blob not null,             -- last, so that lanes are read without it
-    primary key (file, number)
+    body blob not null              -- last, so that lanes are read without it
 );
 ";
 
@@ -102,14 +107,24 @@ create table members (id integer primary key, rest blob not null, quiet blob not
 
 /// Before format 3, files had no limit on media.
 const LIMIT_MEDIA: &str = "alter table file add column most_media integer not null default 20000;";
-/// Before format 4, segments did not count all that they do now. They count none until they are made again, which the next
-/// build does: what is written is fingerprinted in another way since.
+/// Before format 6, what segments hold was kept with them.
 const SET_ASIDE: &str = "alter table segment rename to segment_before;";
-const TAKE_OVER: [&str; 2] = [
-    "insert into segment select file, number, count, size, crc, 0, 0, null, images + 2 * videos, null, lane, x'', body from segment_before;",
-    "insert into segment select file, number, count, size, crc, 0, 0, null, frame, null, lane, x'', body from segment_before;",
-];
 const DONE: &str = "drop table segment_before;";
+
+/// Takes segments over from an older format.
+fn take_over(found: i64) -> String {
+    // Before format 4, segments did not count all that they do now. They count none until they are made again, which the next
+    // build does: what is written is fingerprinted in another way since.
+    let (facts, content) = match found {
+        1 | 2 => ("0, 0, null, images + 2 * videos", "null, lane, x'', body"),
+        3 => ("0, 0, null, frame", "null, lane, x'', body"),
+        _ => ("images, videos, newest, frame", "lane_crc, lane, raws, body"),
+    };
+    format!(
+        "insert into content select rowid, {content} from segment_before;
+         insert into segment select file, number, count, size, crc, {facts}, rowid from segment_before;"
+    )
+}
 
 /// Makes the tables where there are none, and brings those of an older format up to this one.
 pub(super) fn prepare(connection: &Connection, path: &Path) -> Result<(), StoreError> {
@@ -118,18 +133,18 @@ pub(super) fn prepare(connection: &Connection, path: &Path) -> Result<(), StoreE
         // Most of the ledger is segments of some 20 KB.
         connection.pragma_update(None, "page_size", 16_384)?;
         connection.execute_batch(&format!(
-            "begin; {TABLES} {SEGMENT_TABLE} {STRETCH_TABLES} {PAGE_TABLES} pragma user_version = {FORMAT}; commit;"
+            "begin; {TABLES} {SEGMENT_TABLES} {STRETCH_TABLES} {PAGE_TABLES} pragma user_version = {FORMAT}; commit;"
         ))?;
         return Ok(());
     }
     check(connection, path)?;
-    if found == 4 {
-        connection.execute_batch(&format!("begin; {STRETCH_TABLES} pragma user_version = {FORMAT}; commit;"))?;
-    } else if found < FORMAT {
+    if found < FORMAT {
         let pages = if found == 1 { [DROP_PAGE_TABLES, PAGE_TABLES].concat() } else { String::new() };
-        let (media, take_over) = if found < 3 { (LIMIT_MEDIA, TAKE_OVER[0]) } else { ("", TAKE_OVER[1]) };
+        let media = if found < 3 { LIMIT_MEDIA } else { "" };
+        let stretches = if found < 5 { STRETCH_TABLES } else { "" };
+        let take_over = take_over(found);
         connection.execute_batch(&format!(
-            "begin; {pages} {media} {SET_ASIDE} {SEGMENT_TABLE} {take_over} {DONE} {STRETCH_TABLES} pragma user_version = {FORMAT}; commit;"
+            "begin; {pages} {media} {stretches} {SET_ASIDE} {SEGMENT_TABLES} {take_over} {DONE} pragma user_version = {FORMAT}; commit;"
         ))?;
     }
     Ok(())
@@ -153,7 +168,7 @@ mod tests {
 
     /// The tables of files and segments as format 2 had them.
     const FORMAT_2: &str = "
-        drop table file; drop table segment; drop table stretch; drop table members;
+        drop table file; drop table segment; drop table content; drop table stretch; drop table members;
         create table file (
             id integer primary key, section text not null, strand text not null, number integer not null,
             most_urls integer not null, most_bytes integer not null, changed integer not null,

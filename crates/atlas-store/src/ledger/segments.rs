@@ -1,0 +1,395 @@
+//! Segments: some hundred entries of a sitemap file that follow one another.
+//!
+//! What they hold is kept apart from where they stand, so that a build that looks for what changed need not read past it.
+
+use std::ops::Range;
+use std::sync::mpsc::sync_channel;
+use std::thread;
+
+use atlas_core::format::Frame;
+use atlas_core::lastmod::Lastmod;
+use atlas_core::strand::Strand;
+use jiff::tz::TimeZone;
+use rusqlite::{Connection, OpenFlags, OptionalExtension, Row, params};
+
+use super::files::{FileRow, Remembered};
+use super::interest::{Interest, Untouched, Why};
+use super::lane::{LaneEntry, NEVER, from_bytes};
+use super::{Ledger, Writing};
+use crate::arrival::tag;
+use crate::bytes::part;
+use crate::error::StoreError;
+use crate::spill::{Lanes, RECORD, Record};
+use crate::squeeze::Segment;
+
+/// A segment, without its text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct SegmentRow {
+    /// Its number within the file; not all numbers need be taken.
+    pub number: u32,
+    /// Entries in it.
+    pub count: u32,
+    /// Unpacked size.
+    pub size: u64,
+    /// CRC-32 of its unpacked text.
+    pub crc: u32,
+    /// What it holds.
+    pub facts: Facts,
+    /// The namespaces it needs.
+    pub frame: Frame,
+    /// Where its entries begin among all that are remembered.
+    pub first: usize,
+}
+
+/// What some entries hold, as it is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Facts {
+    /// Pictures.
+    pub images: u64,
+    /// Videos.
+    pub videos: u64,
+    /// The newest date.
+    pub newest: Option<Lastmod>,
+}
+
+impl Facts {
+    /// Adds those of other entries.
+    pub fn add(&mut self, other: Self) {
+        self.images += other.images;
+        self.videos += other.videos;
+        if let Some(date) = other.newest
+            && self.newest.is_none_or(|known| known.seconds() < date.seconds())
+        {
+            self.newest = Some(date);
+        }
+    }
+
+    /// Pictures and videos.
+    pub fn media(&self) -> u64 {
+        self.images + self.videos
+    }
+}
+
+impl SegmentRow {
+    /// From its row in the ledger.
+    pub(super) fn of(row: &Row<'_>, first: usize) -> Result<Self, StoreError> {
+        let number = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
+        let newest: Option<String> = row.get(7)?;
+        let facts = Facts {
+            images: number(5)?,
+            videos: number(6)?,
+            newest: newest.and_then(|text| Lastmod::read(&text, &TimeZone::UTC)),
+        };
+        Ok(Self {
+            number: row.get(1)?,
+            count: row.get(2)?,
+            size: number(3)?,
+            crc: row.get(4)?,
+            facts,
+            frame: Frame::from_bits(row.get(8)?),
+            first,
+        })
+    }
+
+    /// The places of its entries among all that are remembered.
+    pub fn range(&self) -> Range<usize> {
+        self.first..self.first + self.count as usize
+    }
+}
+
+/// What joining needs to know of a remembered entry.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Known {
+    pub(crate) key: u128,
+    pub(crate) written: u64,
+    /// By which its row is known unread; 0 where it is not.
+    pub(crate) raw: u64,
+    /// Its place among all that are remembered.
+    pub(crate) at: u32,
+    pub(crate) from_page: bool,
+}
+
+impl Record for Known {
+    fn key(&self) -> u128 {
+        self.key
+    }
+
+    fn pack(&self) -> [u8; RECORD] {
+        let mut bytes = [0; RECORD];
+        bytes[..16].copy_from_slice(&self.key.to_le_bytes());
+        bytes[16..24].copy_from_slice(&self.written.to_le_bytes());
+        bytes[24..32].copy_from_slice(&self.raw.to_le_bytes());
+        bytes[32..36].copy_from_slice(&self.at.to_le_bytes());
+        bytes[36] = u8::from(self.from_page);
+        bytes
+    }
+
+    fn unpack(bytes: &[u8; RECORD]) -> Self {
+        Self {
+            key: u128::from_le_bytes(part(bytes, 0)),
+            written: u64::from_le_bytes(part(bytes, 16)),
+            raw: u64::from_le_bytes(part(bytes, 24)),
+            at: u32::from_le_bytes(part(bytes, 32)),
+            from_page: bytes[36] != 0,
+        }
+    }
+}
+
+/// How many segments are read ahead.
+const SEGMENTS_AHEAD: usize = 64;
+
+/// How many contents that no segment has any more may take up room in the ledger, some 18 KB each.
+const MOST_OUTGROWN: usize = 2048;
+
+/// What is remembered of the entries of a segment, as it was read.
+struct SegmentRead {
+    strand: Strand,
+    first: usize,
+    count: usize,
+    lane: Vec<u8>,
+    raws: Vec<u8>,
+}
+
+impl Ledger {
+    /// Reads what is remembered of the entries, in about so much memory: of all of them, or of those that there is interest in,
+    /// the others being as they were. Tells how many those are; `None` where a row speaks of one of them all the same.
+    pub(crate) fn recollect(
+        &self,
+        remembered: &mut Remembered,
+        memory: usize,
+        interest: Option<&Interest>,
+    ) -> Result<Option<usize>, StoreError> {
+        let Remembered { files, known, observed, .. } = remembered;
+        *known = Lanes::new(self.folder(), memory);
+        observed.clear();
+        let (mut untouched, mut quiet, mut sound) = (Vec::new(), 0, true);
+        self.each_segment(files, |SegmentRead { strand, first, count, lane, raws }| {
+            untouched.resize(if interest.is_some() { (first + count).div_ceil(64) } else { 0 }, 0u64);
+            if strand != Strand::Pages {
+                return Ok(());
+            }
+            let raws = raws.as_chunks().0;
+            for (entry, nth) in from_bytes(&lane, count)?.zip(0..) {
+                let (at, LaneEntry { key, written, observed: seen, from_page, .. }) = (first + nth, entry);
+                match interest.map(|interest| interest.of(tag(key))) {
+                    None | Some(Some(Why::Open)) => {}
+                    Some(None) => {
+                        untouched[at / 64] |= 1 << (at % 64);
+                        quiet += 1;
+                        continue;
+                    }
+                    Some(Some(Why::Spoken)) => sound = false,
+                }
+                let at = at as u32;
+                if seen != NEVER {
+                    observed.push((at, seen));
+                }
+                let raw = raws.get(nth).map_or(0, |raw| u64::from_le_bytes(*raw));
+                let dealt = known.push(Known { key, written, raw, at, from_page });
+                dealt.map_err(StoreError::io("cannot put entries aside in", self.folder()))?;
+            }
+            Ok(())
+        })?;
+        remembered.untouched = if interest.is_some() { Untouched::Some(untouched) } else { Untouched::None };
+        Ok(sound.then_some(quiet))
+    }
+
+    /// Reads the entries of all segments in the order of their files, in a thread of its own: what comes of one is taken while
+    /// the next is read.
+    fn each_segment(
+        &self,
+        files: &[FileRow],
+        mut take: impl FnMut(SegmentRead) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        let path = self.path();
+        let segments = || files.iter().flat_map(|file| file.segments.iter().map(move |segment| (file.strand, segment)));
+        thread::scope(|scope| {
+            let (sender, read) = sync_channel(SEGMENTS_AHEAD);
+            let reading = scope.spawn(move || -> Result<(), StoreError> {
+                let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
+                let mut statement = connection.prepare(
+                    "select lane, raws, lane_crc from segment cross join content on id = content order by file, number",
+                )?;
+                let (mut rows, mut segments) = (statement.query([])?, segments());
+                while let Some((row, (strand, segment))) = rows.next()?.zip(segments.next()) {
+                    let lane: Vec<u8> = row.get(0)?;
+                    check_lane(&lane, row.get(2)?)?;
+                    let (first, count) = (segment.first, segment.count as usize);
+                    // Nobody listens any more when what came before was refused.
+                    if sender.send(SegmentRead { strand, first, count, lane, raws: row.get(1)? }).is_err() {
+                        break;
+                    }
+                }
+                Ok(())
+            });
+            let taken = read.into_iter().try_for_each(&mut take);
+            let read = reading.join().unwrap_or(Err(StoreError::Stopped));
+            taken.and(read)
+        })
+    }
+
+    /// The compressed text of a segment.
+    pub fn body(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+        body(&self.connection, file, segment)
+    }
+
+    /// A segment as it is kept, with its text or, where that is at hand, without.
+    pub(crate) fn whole(&self, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError> {
+        whole(&self.connection, file, segment, with_text)
+    }
+
+    /// The entries of a segment.
+    pub fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<LaneEntry>, StoreError> {
+        let (lane, crc): (Vec<u8>, Option<u32>) =
+            content(&self.connection, "lane, lane_crc", (file, segment.number), |row| Ok((row.get(0)?, row.get(1)?)))?;
+        check_lane(&lane, crc)?;
+        Ok(from_bytes(&lane, segment.count as usize)?.collect())
+    }
+
+}
+
+/// Some columns of what a segment of a file holds.
+fn content<T>(
+    connection: &Connection,
+    columns: &str,
+    (file, number): (i64, u32),
+    take: impl FnOnce(&Row<'_>) -> rusqlite::Result<T>,
+) -> Result<T, StoreError> {
+    let mut statement = connection.prepare_cached(&format!(
+        "select {columns} from segment cross join content on id = content where file = ?1 and number = ?2"
+    ))?;
+    let taken = statement.query_row(params![file, number], take).optional()?;
+    taken.ok_or(StoreError::LedgerDamaged("a segment is missing"))
+}
+
+fn body(connection: &Connection, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+    content(connection, "body", (file, segment), |row| row.get(0))
+}
+
+fn whole(connection: &Connection, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError> {
+    let columns = if with_text { "lane, raws, lane_crc, body" } else { "lane, raws, lane_crc, x''" };
+    let (whole, crc) = content(connection, columns, (file, segment), |row| {
+        Ok((Whole { lane: row.get(0)?, raws: row.get(1)?, body: row.get(3)? }, row.get(2)?))
+    })?;
+    check_lane(&whole.lane, crc)?;
+    Ok(whole)
+}
+
+/// Refuses a lane that is not what was written.
+fn check_lane(lane: &[u8], crc: Option<u32>) -> Result<(), StoreError> {
+    match crc {
+        Some(crc) if crc != crc32fast::hash(lane) => {
+            Err(StoreError::LedgerDamaged("what is remembered of some entries is not what was written"))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// A segment as it is kept.
+#[derive(Debug)]
+pub(crate) struct Whole {
+    lane: Vec<u8>,
+    raws: Vec<u8>,
+    /// Its compressed text; empty where it was asked for without.
+    pub(crate) body: Vec<u8>,
+}
+
+impl Whole {
+    /// What is kept of one of its entries: the bytes of its lane, and of that by which its row is known unread.
+    pub(crate) fn entry(&self, at: u32) -> Option<(&[u8], [u8; 8])> {
+        let entry = self.lane.as_chunks::<{ LaneEntry::BYTES }>().0.get(at as usize)?;
+        Some((entry, self.raws.as_chunks().0.get(at as usize).copied().unwrap_or_default()))
+    }
+
+    /// By what its rows are known unread, 8 bytes an entry.
+    pub(crate) fn into_raws(mut self) -> Vec<u8> {
+        self.raws.resize(self.lane.len() / LaneEntry::BYTES * 8, 0);
+        self.raws
+    }
+}
+
+impl Writing<'_> {
+    /// A segment as it is kept, with its text or, where that is at hand, without.
+    pub(crate) fn whole(&self, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError> {
+        whole(&self.inner, file, segment, with_text)
+    }
+
+    /// The compressed text of a segment.
+    pub fn body(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+        body(&self.inner, file, segment)
+    }
+
+    /// Keeps a segment, in place of the one with its number.
+    pub fn keep_segment(
+        &self,
+        file: i64,
+        number: u32,
+        (frame, facts): (Frame, Facts),
+        segment: &Segment,
+        (lane, raws): (&[u8], &[u8]),
+    ) -> Result<(), StoreError> {
+        self.drop_segment(file, number)?;
+        let mut hold =
+            self.inner.prepare_cached("insert into content (lane_crc, lane, raws, body) values (?1, ?2, ?3, ?4)")?;
+        let content = hold.insert(params![crc32fast::hash(lane), lane, raws, segment.body])?;
+        let mut stand =
+            self.inner.prepare_cached("insert into segment values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)")?;
+        stand.execute(params![
+            file,
+            number,
+            (lane.len() / LaneEntry::BYTES) as i64,
+            segment.raw_size as i64,
+            segment.crc,
+            facts.images as i64,
+            facts.videos as i64,
+            facts.newest.map(|date| date.to_string()),
+            frame.bits(),
+            content,
+        ])?;
+        Ok(())
+    }
+
+    /// Keeps by what the rows of a segment are known unread.
+    pub fn keep_raws(&self, file: i64, number: u32, raws: &[u8]) -> Result<(), StoreError> {
+        let mut statement = self.inner.prepare_cached(
+            "update content set raws = ?3 where id = (select content from segment where file = ?1 and number = ?2)",
+        )?;
+        statement.execute(params![file, number, raws])?;
+        Ok(())
+    }
+
+    /// Forgets a segment.
+    pub fn drop_segment(&self, file: i64, number: u32) -> Result<(), StoreError> {
+        let mut statement =
+            self.inner.prepare_cached("delete from segment where file = ?1 and number = ?2 returning content")?;
+        self.outgrow(statement.query_map(params![file, number], |row| row.get(0))?)
+    }
+
+    /// Forgets the segments of a file.
+    pub(super) fn drop_segments(&self, file: i64) -> Result<(), StoreError> {
+        let mut statement = self.inner.prepare_cached("delete from segment where file = ?1 returning content")?;
+        self.outgrow(statement.query_map([file], |row| row.get(0))?)
+    }
+
+    /// Notes which contents no segment has any more. Were each forgotten at once, the next would be put in its place, and what
+    /// was there would first have to be saved in the journal: so most are forgotten at the end.
+    fn outgrow(&self, contents: impl Iterator<Item = rusqlite::Result<i64>>) -> Result<(), StoreError> {
+        let mut outgrown = self.outgrown.borrow_mut();
+        for content in contents {
+            outgrown.push(content?);
+        }
+        if outgrown.len() >= MOST_OUTGROWN { forget(&self.inner, &mut outgrown) } else { Ok(()) }
+    }
+
+    /// Forgets the contents that no segment has any more.
+    pub(super) fn forget_outgrown(&self) -> Result<(), StoreError> {
+        forget(&self.inner, &mut self.outgrown.borrow_mut())
+    }
+}
+
+fn forget(connection: &Connection, contents: &mut Vec<i64>) -> Result<(), StoreError> {
+    let mut statement = connection.prepare_cached("delete from content where id = ?1")?;
+    contents.sort_unstable();
+    contents.drain(..).try_for_each(|content| statement.execute([content]).map(drop))?;
+    Ok(())
+}
