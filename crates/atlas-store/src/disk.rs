@@ -12,8 +12,8 @@ use crate::source::Stamp;
 
 const TEMPORARY: &str = ".atlas-";
 const TEMPORARY_END: &str = ".tmp";
-/// By how many bytes a file that is being written has to grow until it is worth while to bring it to the disk.
-const GROWN: u64 = 8 << 20;
+/// From so many bytes on it is worth while to bring a file to the disk while it is being written.
+const LARGE: u64 = 8 << 20;
 
 /// A file under its temporary name, with a running checksum.
 pub struct Draft {
@@ -94,14 +94,11 @@ const MANY: usize = 16;
 #[cfg(target_os = "linux")]
 const SMALL: u64 = 512 << 10;
 
-/// Brings a file that is being written to the disk, where it has grown much since it had so many bytes; tells how many were
-/// brought. What cannot be done now is done when it is finished.
-pub(crate) fn bring(path: &Path, before: u64) -> u64 {
-    let size = fs::metadata(path).map_or(0, |metadata| metadata.len());
-    if size < before + GROWN {
-        return before;
+/// Brings what was written of a large file so far to the disk. What cannot be done now is done when it is finished.
+pub(crate) fn bring(path: &Path) {
+    if fs::metadata(path).is_ok_and(|metadata| metadata.len() >= LARGE) {
+        let _ = File::open(path).and_then(|file| file.sync_data());
     }
-    File::open(path).and_then(|file| file.sync_data()).map_or(before, |()| size)
 }
 
 /// Brings files to the disk and puts them in their places.

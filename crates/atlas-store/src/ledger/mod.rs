@@ -32,9 +32,9 @@ pub use export::Exported;
 pub use files::{FileRow, OutputRow, Remembered, Standing};
 pub(crate) use interest::{Interest, Untouched};
 pub use lane::{LaneEntry, NEVER};
+pub use runs::{RunCounts, RunRow};
 pub use segments::{Facts, SegmentRow};
 pub(crate) use segments::{Known, Whole};
-pub use runs::{RunCounts, RunRow};
 pub use telling::{Announced, Change, EngineState, Pending, Tombstone};
 pub(crate) use telling::{urls_and_dates_of, urls_of};
 pub(crate) use text::{SegmentText, facts_of};
@@ -43,7 +43,7 @@ pub(crate) use text::{SegmentText, facts_of};
 pub const FOLDER: &str = ".idle-atlas";
 
 /// How much of the database is held in memory while writing.
-const CACHE_KIB: i64 = 16 * 1024;
+const CACHE_KIB: i64 = 4 * 1024;
 
 /// An open ledger.
 #[derive(Debug)]

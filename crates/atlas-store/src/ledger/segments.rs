@@ -245,7 +245,6 @@ impl Ledger {
         check_lane(&lane, crc)?;
         Ok(from_bytes(&lane, segment.count as usize)?.collect())
     }
-
 }
 
 /// Some columns of what a segment of a file holds.

@@ -33,7 +33,8 @@ impl Ledger {
         stretches: impl Iterator<Item = (&'s RememberedStretch, bool)>,
     ) -> Result<Vec<u64>, StoreError> {
         let mut tags = Vec::new();
-        let mut statement = self.connection.prepare_cached("select rest, iif(?2, quiet, x'') from members where id = ?1")?;
+        let mut statement =
+            self.connection.prepare_cached("select rest, iif(?2, quiet, x'') from members where id = ?1")?;
         for (stretch, all) in stretches {
             let members = statement.query_row(params![stretch.members, all], |row| {
                 Ok(Members { rest: row.get(0)?, quiet: row.get(1)? })

@@ -33,12 +33,11 @@ impl Placing {
         let (batches, coming) = sync_channel::<Batch>(1);
         let (sender, placed) = channel();
         scope.spawn(move || {
-            let mut brought = 0;
             for batch in coming {
                 if sender.send(disk::put_in_place(batch)).is_err() {
                     return;
                 }
-                brought = disk::bring(&ledger, brought);
+                disk::bring(&ledger);
             }
         });
         Self { waiting: Vec::new(), batches, placed, under_way: 0 }
