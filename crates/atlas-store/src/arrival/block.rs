@@ -2,7 +2,6 @@
 
 use std::borrow::Cow;
 use std::fmt;
-use std::hint::black_box;
 use std::sync::Arc;
 
 use atlas_core::choose::{Reason, Verdict};
@@ -204,11 +203,12 @@ impl Block {
         }
     }
 
-    /// Looks at all of the mark of a row that was read: tells where the row begins and ends. Who asks for many rows first waits
-    /// for all of their marks at once, then for all of their bytes.
-    pub(crate) fn glance(&self, row: usize) -> (u32, u32) {
+    /// Looks at both ends of the mark of a row that was read: tells where the row begins, and something that only who looked can
+    /// know. Who asks for many rows first waits for all of their marks at once, then for all of their bytes.
+    pub(crate) fn glance(&self, row: usize) -> (u32, u64) {
         let Rows::Read { marks, .. } = &self.rows else { return (0, 0) };
-        (black_box(marks[row]).start, marks.get(row + 1).map_or(0, |next| next.start))
+        let (mark, next) = (&marks[row], marks.get(row + 1).map_or(0, |next| next.start));
+        (mark.start, mark.key[0] ^ u64::from(next))
     }
 
     /// Looks at the bytes of a row that begins here, and tells something that only who looked can know.

@@ -97,7 +97,7 @@ impl Rows {
     /// The rows in their order. They lie far apart: all are glanced at first, so that the waits for memory overlap.
     fn each(&self) -> impl Iterator<Item = (Cow<'_, [u8]>, Mark)> {
         let rows = || self.places.iter().filter_map(|(at, row)| Some((self.blocks[at - self.first].as_ref()?, *row)));
-        let glances: Vec<(u32, u32)> = rows().map(|(block, row)| block.glance(row)).collect();
+        let glances: Vec<(u32, u64)> = rows().map(|(block, row)| block.glance(row)).collect();
         let touched = rows().zip(black_box(&glances)).map(|((block, _), (start, _))| block.touch(*start));
         black_box(touched.fold(0, |all, one| all ^ one));
         rows().map(|(block, row)| block.entry(row))
