@@ -262,9 +262,9 @@ impl<'t> Reading<'t> {
         let Some(raw) = self.raw.filter(|_| self.desk.wants_stretches()) else {
             return self.records(all, &mut |_, _| ());
         };
-        let print = self.desk.print(all.bytes, raw.reading);
+        let print = self.desk.stretch_print(all.bytes, raw.reading);
         if let Some(known) = self.desk.knows(print).filter(|_| all.unread.is_some()) {
-            self.block.meet(print, known);
+            self.block.meet(print, known.rows());
             let (mut line, mut before) = (all.line, 0);
             for span in known.rest() {
                 let before = all.bytes.get(std::mem::replace(&mut before, span.start)..span.start);

@@ -120,7 +120,7 @@ impl Reader for LineReader {
 /// Some lines, which make one stretch.
 fn block(desk: &Desk, lines: &[String], unread: bool) -> Block {
     let text = lines.concat();
-    let print = desk.print(text.as_bytes(), 7);
+    let print = desk.stretch_print(text.as_bytes(), 7);
     let mut block = if unread { Block::unread(desk, 1, Arc::new(LineReader)) } else { Block::new(desk) };
     let push = |block: &mut Block, line: &str| match unread {
         true => block.push_unread(&said(line).url, raw(line.as_bytes(), 7), line, 1),
@@ -129,7 +129,7 @@ fn block(desk: &Desk, lines: &[String], unread: bool) -> Block {
     let starts: Vec<usize> =
         lines.iter().scan(0, |end, line| Some(std::mem::replace(end, *end + line.len()))).collect();
     if let Some(known) = desk.knows(print).filter(|_| unread) {
-        block.meet(print, known);
+        block.meet(print, known.rows());
         let is_rest = |start: &usize| known.rest().any(|span| span.contains(start));
         lines.iter().zip(&starts).filter(|(_, start)| is_rest(start)).for_each(|(line, _)| push(&mut block, line));
         return block;

@@ -88,7 +88,7 @@ pub(super) struct Stretch {
 
 impl Desk {
     /// The print of a stretch; `reading` is a fingerprint of how its rows are read.
-    pub fn print(&self, bytes: &[u8], reading: u64) -> u64 {
+    pub fn stretch_print(&self, bytes: &[u8], reading: u64) -> u64 {
         fingerprint::raw(bytes, reading ^ self.seed())
     }
 }
@@ -121,9 +121,9 @@ impl Block {
         }
     }
 
-    /// A remembered stretch is met as it was.
-    pub fn meet(&mut self, print: u64, stretch: &Remembered) {
-        self.met.push((print, stretch.rows));
+    /// A remembered stretch is met as it was; so many rows of it need not be looked at.
+    pub fn meet(&mut self, print: u64, rows: u32) {
+        self.met.push((print, rows));
     }
 }
 

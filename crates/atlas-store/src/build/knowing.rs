@@ -4,23 +4,49 @@ use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
 
-use super::{Found, Job, Purpose};
-use crate::arrival::{Arrivals, KnownStretches};
+use super::{CHOICES, Found, Job, Purpose, same_people};
+use crate::arrival::{Arrivals, KnownStretches, Need};
 use crate::error::StoreError;
 use crate::ledger::{Interest, Ledger, Remembered, Untouched, Writing};
 
-/// The stretches that the ledger knows. None are to be remembered where the sources have none, where an entry may come of
-/// rows that are read otherwise, or where nothing is to be remembered.
-pub(super) fn stretches(
-    job: &Job<'_>,
-    ledger: &Ledger,
-    purpose: Purpose,
-) -> Result<Option<Arc<KnownStretches>>, StoreError> {
-    let wanted = purpose == Purpose::Write
-        && job.choices.is_some()
-        && job.chooser.archives.is_empty()
-        && job.sources.iter().all(|source| source.knows_rows());
-    Ok(if wanted { Some(Arc::new(ledger.stretches()?)) } else { None })
+/// What a build need not look at.
+#[derive(Debug, Clone)]
+pub(super) struct Knowing {
+    /// What is needed of the rows.
+    pub(super) need: Need,
+    /// The stretches that the ledger knows, where any are to be remembered.
+    pub(super) stretches: Option<Arc<KnownStretches>>,
+}
+
+impl Knowing {
+    /// Rows may be known only to a build, and where nothing but a row and fixed choices decides about it; stretches, where
+    /// besides no entry may come of rows that are read otherwise.
+    pub(super) fn of(job: &Job<'_>, ledger: &Ledger, purpose: Purpose) -> Result<Self, StoreError> {
+        let nothing = Self { need: Need::All, stretches: None };
+        if purpose != Purpose::Write {
+            return Ok(nothing);
+        }
+        let Some(choices) = job.choices.filter(|_| job.chooser.archives.is_empty()) else {
+            return Ok(nothing.less(job));
+        };
+        let by_stretch = job.sources.iter().all(|source| source.knows_rows());
+        let stretches = by_stretch.then(|| ledger.stretches().map(Arc::new)).transpose()?;
+        let same_choices = ledger.fact(CHOICES)?.is_some_and(|known| known == choices.to_string());
+        let any = stretches.as_ref().is_none_or(|stretches| !stretches.is_empty());
+        let same_people = !job.people.wants_all() || same_people(job, ledger)?;
+        let moved = Self { need: Need::Moved, stretches };
+        Ok(if same_choices && any && same_people && !job.fresh { moved } else { moved.less(job) })
+    }
+
+    /// The same where all rows have to be read.
+    pub(super) fn less(self, job: &Job<'_>) -> Self {
+        Self { need: if job.people.wants_all() { Need::AllAtHand } else { Need::All }, ..self }
+    }
+
+    /// The stretches that need not be looked at.
+    fn quiet(&self) -> Option<&KnownStretches> {
+        self.stretches.as_deref().filter(|_| self.need == Need::Moved)
+    }
 }
 
 /// Reads what is remembered of the entries. Where stretches are known that were met as they were, all their entries are
@@ -30,9 +56,9 @@ pub(super) fn recollect(
     ledger: &Ledger,
     remembered: &mut Remembered,
     arrivals: &Arrivals,
-    stretches: Option<&KnownStretches>,
+    knowing: &Knowing,
 ) -> Result<bool, StoreError> {
-    let Some(stretches) = stretches else {
+    let Some(stretches) = knowing.quiet() else {
         return Ok(ledger.recollect(remembered, job.memory, None)?.is_some());
     };
     let met: HashSet<u64> = arrivals.stretches().met().iter().copied().collect();
@@ -56,10 +82,12 @@ pub(super) fn recollect(
 /// About how much memory it takes to know that there is interest in an entry, or that a row speaks of it.
 const BYTES_OF_INTEREST: usize = 24;
 
-/// Remembers the stretches that came, and what rows of them the next build has to read.
+/// Remembers the stretches that came, and what rows of them the next build has to read. Where none are to be remembered, those that
+/// were are forgotten.
 pub(super) fn keep_stretches(found: &Found, writing: &Writing<'_>, folder: &Path) -> Result<(), StoreError> {
-    let (stretches, none) = (found.arrivals.stretches(), KnownStretches::default());
-    let mut keeping = writing.keep_stretches(found.stretches.as_deref().unwrap_or(&none), stretches.prints())?;
+    let Some(known) = &found.knowing.stretches else { return writing.forget_stretches() };
+    let stretches = found.arrivals.stretches();
+    let mut keeping = writing.keep_stretches(known, stretches.prints())?;
     let stands = |place| found.settled.standing.stands(place);
     stretches.each(folder, stands, |print, stretch, members| keeping.keep(print, stretch, &members))?;
     keeping.done()

@@ -8,7 +8,6 @@ mod recall;
 
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::thread;
 
 use atlas_core::alternates;
@@ -24,11 +23,11 @@ use jiff::tz::TimeZone;
 
 pub use self::explain::{Explained, explain};
 use self::guard::{Before, guard};
-use self::knowing::{keep_stretches, recollect, stretches};
+use self::knowing::{Knowing, keep_stretches, recollect};
 pub use self::preview::preview;
 pub use self::recall::{Recalled, on_disk, recall};
 use crate::arrange::{self, Cut, From, Plan, Renderer, SegmentPlan, arrange};
-use crate::arrival::{Arrivals, Desk, KnownStretches, Need, Place};
+use crate::arrival::{Arrivals, Desk, Need, Place};
 pub use crate::derive::ARCHIVES;
 use crate::derive::{Alternates, archives};
 use crate::disk;
@@ -94,8 +93,7 @@ struct Found {
     /// The blocks of the arrivals that come from sources.
     blocks: usize,
     remembered: Remembered,
-    /// The stretches that the ledger knows, where any are to be remembered.
-    stretches: Option<Arc<KnownStretches>>,
+    knowing: Knowing,
     settled: Settled,
     alternates: Alternates,
     /// The whole site as it is to be.
@@ -332,27 +330,6 @@ struct Gathered {
     memories: Vec<Memory>,
 }
 
-/// What is needed of the rows.
-fn need(
-    job: &Job<'_>,
-    ledger: &Ledger,
-    purpose: Purpose,
-    stretches: Option<&KnownStretches>,
-) -> Result<Need, StoreError> {
-    let (people, known) = (job.people.wants_all(), ledger.fact(CHOICES)?.zip(job.choices));
-    let known = known.is_some_and(|(known, now)| known == now.to_string())
-        && job.chooser.archives.is_empty()
-        && stretches.is_none_or(|stretches| !stretches.is_empty());
-    if purpose != Purpose::Write {
-        return Ok(Need::All);
-    }
-    Ok(match known && !job.fresh && (!people || same_people(job, ledger)?) {
-        true => Need::Moved,
-        false if people => Need::AllAtHand,
-        false => Need::All,
-    })
-}
-
 /// Whether what is for people would be made as it was.
 fn same_people(job: &Job<'_>, ledger: &Ledger) -> Result<bool, StoreError> {
     Ok(ledger.fact(PEOPLE)?.as_deref() == Some(&job.people.print(job).to_string()))
@@ -396,14 +373,13 @@ fn gather(
 }
 
 fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, StoreError> {
-    let stretches = stretches(job, ledger, purpose)?;
-    let need = need(job, ledger, purpose, stretches.as_deref())?;
-    let enough = |found: &Found| need != Need::Moved || !job.people.wants_all() || found.asides_stand;
-    if let Some(found) = find_with(job, ledger, purpose, need, stretches.clone())?.filter(enough) {
+    let knowing = Knowing::of(job, ledger, purpose)?;
+    let enough = |found: &Found| knowing.need != Need::Moved || !job.people.wants_all() || found.asides_stand;
+    if let Some(found) = find_with(job, ledger, purpose, knowing.clone())?.filter(enough) {
         return Ok(found);
     }
-    let all = if job.people.wants_all() { Need::AllAtHand } else { Need::All };
-    find_with(job, ledger, purpose, all, stretches)?.ok_or(StoreError::LedgerDamaged("entries are remembered twice"))
+    let found = find_with(job, ledger, purpose, knowing.less(job))?;
+    found.ok_or(StoreError::LedgerDamaged("entries are remembered twice"))
 }
 
 /// Finds what there is; `None` where more is needed of the rows than was thought.
@@ -411,8 +387,7 @@ fn find_with(
     job: &Job<'_>,
     ledger: &mut Ledger,
     purpose: Purpose,
-    need: Need,
-    stretches: Option<Arc<KnownStretches>>,
+    knowing: Knowing,
 ) -> Result<Option<Found>, StoreError> {
     let seed = ledger.seed()?;
     let mut remembered = ledger.remembered()?;
@@ -422,11 +397,11 @@ fn find_with(
     chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.place.address_of(name)));
     let sections = chooser.sections.names().join(" ");
     let settings = fingerprint::settings(&format!("{} {sections}", job.settings));
-    let desk = Desk::new(seed, chooser, job.shape.clone(), stretches.clone());
-    let Gathered { mut arrivals, mut outcomes, memories } = gather(job, ledger, desk.clone(), purpose, need)?;
+    let desk = Desk::new(seed, chooser, job.shape.clone(), knowing.stretches.clone());
+    let Gathered { mut arrivals, mut outcomes, memories } = gather(job, ledger, desk.clone(), purpose, knowing.need)?;
     let ledger = &*ledger;
     let _reading = ledger.reading()?;
-    if !recollect(job, ledger, &mut remembered, &arrivals, stretches.as_deref().filter(|_| need == Need::Moved))? {
+    if !recollect(job, ledger, &mut remembered, &arrivals, &knowing)? {
         return Ok(None);
     }
     let folder = ledger.folder();
@@ -464,7 +439,7 @@ fn find_with(
         arrivals,
         blocks,
         remembered,
-        stretches,
+        knowing,
         settled,
         alternates,
         plan,

@@ -57,6 +57,11 @@ pub(crate) struct Keeping<'w> {
 }
 
 impl Writing<'_> {
+    /// Forgets all stretches.
+    pub(crate) fn forget_stretches(&self) -> Result<(), StoreError> {
+        Ok(self.inner.execute_batch("delete from stretch; delete from members;")?)
+    }
+
     /// Forgets those stretches that are known and did not come, and begins to remember others; `came` are the prints of all that
     /// came.
     pub(crate) fn keep_stretches<'w>(

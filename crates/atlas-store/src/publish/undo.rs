@@ -34,14 +34,7 @@ impl Publisher<'_> {
             let mut queue = Queue::start(before.press, std::iter::empty(), scope);
             let mut state = State::new(&plan, self.place.style, Placing::start(scope, writing.path()));
             // What is named stays named, but no file is said to be newer than it will be in a moment.
-            let lines = before.index_lines(&state, |_| true).into_iter();
-            let known: HashMap<String, Lastmod> = lines.map(|line| (line.address, line.lastmod)).collect();
-            let mut named = Vec::new();
-            before.also_named(&mut named);
-            for line in &mut named {
-                let then = known.get(&line.address).copied();
-                line.lastmod = then.filter(|then| then.seconds() < line.lastmod.seconds()).unwrap_or(line.lastmod);
-            }
+            let named = before.named(&before.index_lines(&state, |_| true));
             if !named.is_empty() {
                 before.write_indexes(&mut state, &named)?;
             }
@@ -50,7 +43,8 @@ impl Publisher<'_> {
             }
             state.all_placed(self)?;
             let mut lines = before.index_lines(&state, |_| true);
-            before.also_named(&mut lines);
+            let known: HashSet<String> = lines.iter().map(|line| line.address.clone()).collect();
+            lines.extend(named.into_iter().filter(|line| !known.contains(&line.address)));
             before.write_indexes(&mut state, &lines)?;
             for at in gained {
                 before.file(at, &mut queue, writing, &mut state)?;
@@ -77,9 +71,11 @@ impl Publisher<'_> {
         Ok(false)
     }
 
-    /// Adds the files that the indexes name now, where they are there.
-    fn also_named(&self, lines: &mut Vec<IndexLine>) {
-        let known: HashSet<String> = lines.iter().map(|line| line.address.clone()).collect();
+    /// The files that the indexes name now, where they are there: each with the date that it has there or in `before`, whichever
+    /// is older.
+    fn named(&self, before: &[IndexLine]) -> Vec<IndexLine> {
+        let before: HashMap<&str, Lastmod> = before.iter().map(|line| (line.address.as_str(), line.lastmod)).collect();
+        let mut named = Vec::new();
         for name in self.place.index_names(self.plan.files.len()) {
             let Ok(bytes) = fs::read(self.path(&name)) else { continue };
             // An index is always whole; one that is not names nothing that could be kept.
@@ -91,11 +87,13 @@ impl Publisher<'_> {
                     let file = address.strip_prefix(self.place.address.as_str());
                     let there = file.is_some_and(|file| self.path(file).exists());
                     let stated = child.lastmod.and_then(|text| Lastmod::read(&text, &TimeZone::UTC));
-                    if let Some(lastmod) = stated.filter(|_| there && !known.contains(&address)) {
-                        lines.push(IndexLine { address, lastmod });
+                    if let Some(stated) = stated.filter(|_| there) {
+                        let older = before.get(address.as_str()).filter(|then| then.seconds() < stated.seconds());
+                        named.push(IndexLine { lastmod: older.copied().unwrap_or(stated), address });
                     }
                 },
             );
         }
+        named
     }
 }
