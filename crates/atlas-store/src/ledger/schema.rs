@@ -161,6 +161,7 @@ pub(super) fn check(connection: &Connection, path: &Path) -> Result<(), StoreErr
 
 #[cfg(test)]
 mod tests {
+    use rstest::rstest;
     use rusqlite::params;
 
     use super::*;
@@ -182,14 +183,31 @@ mod tests {
         insert into file values (7, 'journal', 'pages', 3, 1000, 10000000, 5, 6, 8);
         pragma user_version = 2;";
 
-    #[test]
-    fn an_older_ledger_is_brought_up_to_this_format() {
+    /// The table of segments as format 5 had it.
+    const FORMAT_5: &str = "
+        drop table segment; drop table content;
+        create table segment (
+            file integer not null, number integer not null, count integer not null, size integer not null,
+            crc integer not null, images integer not null, videos integer not null, newest text, frame integer not null,
+            lane_crc integer, lane blob not null, raws blob not null, body blob not null, primary key (file, number)
+        );
+        insert into file values (7, 'journal', 'pages', 3, 1000, 10000000, 20000, 5, 6, 8);
+        pragma user_version = 5;";
+
+    #[rstest]
+    #[case(FORMAT_2, "insert into segment values (7, 0, 1, 2, 3, 1, 1, ?1, ?2)", (0, 0))]
+    #[case(FORMAT_5, "insert into segment values (7, 0, 1, 2, 3, 4, 5, null, 3, null, ?1, x'', ?2)", (4, 5))]
+    fn an_older_ledger_is_brought_up_to_this_format(
+        #[case] tables: &str,
+        #[case] insert: &str,
+        #[case] media: (u64, u64),
+    ) {
         let folder = tempfile::tempdir().unwrap();
         drop(Ledger::open(folder.path()).unwrap());
         let connection = Connection::open(folder.path().join("ledger.db")).unwrap();
-        connection.execute_batch(FORMAT_2).unwrap();
-        let insert = "insert into segment values (7, 0, 1, 2, 3, 1, 1, ?1, ?2)";
-        connection.execute(insert, params![vec![0u8; 45], b"body".to_vec()]).unwrap();
+        connection.execute_batch(tables).unwrap();
+        let lane = vec![0u8; 45];
+        connection.execute(insert, params![lane, b"body".to_vec()]).unwrap();
         drop(connection);
         for _ in 0..2 {
             let ledger = Ledger::open(folder.path()).unwrap();
@@ -198,7 +216,9 @@ mod tests {
             assert_eq!((file.section.as_str(), file.number, file.limits.media), ("journal", 3, 20_000));
             let segment = file.segments[0];
             assert!(segment.frame.images && segment.frame.videos && !segment.frame.news);
+            assert_eq!((segment.facts.images, segment.facts.videos), media);
             assert_eq!(ledger.body(7, 0).unwrap(), b"body");
+            assert_eq!(ledger.lane(7, &segment).unwrap().len(), 1);
         }
     }
 }

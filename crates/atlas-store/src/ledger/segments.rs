@@ -392,3 +392,55 @@ fn forget(connection: &Connection, contents: &mut Vec<i64>) -> Result<(), StoreE
     contents.drain(..).try_for_each(|content| statement.execute([content]).map(drop))?;
     Ok(())
 }
+
+#[cfg(test)]
+mod tests {
+    use atlas_core::placement::Limits;
+
+    use super::*;
+
+    fn keep(writing: &Writing<'_>, file: i64, number: u32, text: &str) {
+        let body = text.as_bytes().to_vec();
+        let segment = Segment { crc: crc32fast::hash(&body), raw_size: body.len() as u64, body };
+        let lane = [number as u8; LaneEntry::BYTES];
+        writing.keep_segment(file, number, (Frame::default(), Facts::default()), &segment, (&lane, &[])).unwrap();
+    }
+
+    fn contents(ledger: &Ledger) -> u32 {
+        ledger.connection.query_row("select count(*) from content", [], |row| row.get(0)).unwrap()
+    }
+
+    #[test]
+    fn what_segments_held_before_is_forgotten() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Ledger::open(folder.path()).unwrap();
+        let all = MOST_OUTGROWN as u32 + 40;
+        let writing = ledger.transaction().unwrap();
+        let limits = Limits { urls: 1, bytes: 1, media: 1 };
+        let [file, other] = [1, 2].map(|number| writing.open_file("pages", Strand::Pages, number, limits).unwrap());
+        (0..all).for_each(|number| keep(&writing, file, number, "before"));
+        keep(&writing, other, 0, "other");
+        writing.commit().unwrap();
+        assert_eq!(contents(&ledger), all + 1);
+
+        let writing = ledger.transaction().unwrap();
+        (0..all - 1).for_each(|number| keep(&writing, file, number, "after"));
+        keep(&writing, file, 7, "again");
+        writing.drop_segment(file, 8).unwrap();
+        drop(writing);
+        assert_eq!(contents(&ledger), all + 1, "not committed");
+        assert_eq!(ledger.body(file, 7).unwrap(), b"before");
+
+        let writing = ledger.transaction().unwrap();
+        (0..all - 1).for_each(|number| keep(&writing, file, number, "after"));
+        keep(&writing, file, 7, "again");
+        writing.drop_segment(file, 8).unwrap();
+        writing.drop_file(other).unwrap();
+        writing.commit().unwrap();
+        assert_eq!(contents(&ledger), all - 1);
+        let body = |file, number| ledger.body(file, number).ok();
+        let bodies = [6, 7, 8, all - 1].map(|number| body(file, number));
+        assert_eq!(bodies, [Some(b"after".to_vec()), Some(b"again".to_vec()), None, Some(b"before".to_vec())]);
+        assert_eq!(body(other, 0), None);
+    }
+}
