@@ -175,7 +175,7 @@ impl Untouched {
     }
 
     fn read(self, ledger: &Ledger, settled: &mut Settled) -> Result<(), StoreError> {
-        self.whole.iter().for_each(|(section, facts)| settled.tallies[*section].add(facts));
+        self.whole.iter().for_each(|(section, facts)| settled.counts.tallies[*section].add(facts));
         for some in self.mixed.chunks(SEGMENTS_AT_A_TIME) {
             let place = |(_, file, segment): &&(usize, i64, SegmentRow)| (*file, segment.number);
             let facts = look_into(ledger, some, place, |(section, _, segment), body| {
@@ -183,7 +183,7 @@ impl Untouched {
                 let untouched = |at: u32| fates[at as usize] == Fate::Untouched as u8;
                 Ok((*section, SegmentText::read(&body, segment)?.facts(segment, untouched)))
             })?;
-            facts.iter().for_each(|(section, facts)| settled.tallies[*section].add(facts));
+            facts.iter().for_each(|(section, facts)| settled.counts.tallies[*section].add(facts));
         }
         Ok(())
     }
@@ -233,8 +233,8 @@ impl<'a> Arranging<'a> {
                 inside: site.renderer.inside(site.cut.of(section, strand).bytes_per_file),
                 files: Vec::new(),
                 shelf: Shelf::new(Vec::new(), 1),
-                entries: if strand == Strand::Pages { settled.tallies[at].entries } else { 0 },
-                awaited: strand == Strand::Pages && settled.tallies[at].added > 0,
+                entries: if strand == Strand::Pages { settled.counts.tallies[at].entries } else { 0 },
+                awaited: strand == Strand::Pages && settled.counts.tallies[at].added > 0,
             })
         });
         // Sections that are no longer configured have lost all their entries to others.
@@ -349,7 +349,7 @@ impl<'a> Arranging<'a> {
                 made.text = Some(text);
                 Ok((*section, facts))
             })?;
-            facts.iter().for_each(|(section, facts)| settled.tallies[*section].add(facts));
+            facts.iter().for_each(|(section, facts)| settled.counts.tallies[*section].add(facts));
             for (.., made) in some {
                 made.text.take_if(|text| text.size() > room);
                 room -= made.text.as_ref().map_or(0, SegmentText::size);
@@ -406,7 +406,7 @@ impl<'a> Arranging<'a> {
         let arrivals = renderer.arrivals;
         listed.sort_unstable_by_key(|at| settled.listed[*at as usize].place);
         let mut listed = listed.into_iter().peekable();
-        let any_added = settled.added.count() > 0;
+        let any_added = settled.counts.added.count() > 0;
         let mut window = |blocks: Range<usize>| {
             let end = arrivals.first_of(blocks.end);
             let mut some: Vec<u32> = Vec::new();
@@ -439,7 +439,8 @@ impl<'a> Arranging<'a> {
             Plan { files: Vec::new(), folded: self.folded, next_numbers: self.site.remembered.next_numbers.clone() };
         for mut stack in self.stacks {
             let next = stack.shelf.next_number();
-            let any = stack.entries > 0 || settled.tallies[stack.section].entries > 0 && stack.strand == Strand::Pages;
+            let any =
+                stack.entries > 0 || settled.counts.tallies[stack.section].entries > 0 && stack.strand == Strand::Pages;
             if any || next > 1 {
                 plan.next_numbers.insert((stack.name.to_owned(), stack.strand), next);
             }

@@ -114,7 +114,7 @@ fn empty(_: &Job<'_>, found: &Found) -> Option<String> {
     if found.settled.entries() > 0 {
         return None;
     }
-    let why = found.settled.left_out.iter().max_by_key(|(_, sample)| sample.count());
+    let why = found.settled.counts.left_out.iter().max_by_key(|(_, sample)| sample.count());
     let why = why.map_or_else(
         || "the sources have no entries".to_owned(),
         |(reason, sample)| format!("{} left out: {}", sample.count(), reason.words()),
@@ -156,10 +156,11 @@ fn shut_out(job: &Job<'_>, found: &Found) -> Option<String> {
 
 /// Reasons that leave out a large part of the site, each with its share in percent.
 fn shares(found: &Found) -> impl Iterator<Item = (Reason, u64)> {
-    let left_out: u64 = found.settled.left_out.values().map(|sample| sample.count()).sum();
+    let left_out: u64 = found.settled.counts.left_out.values().map(|sample| sample.count()).sum();
     let all = found.settled.entries() + left_out;
     let many = found
         .settled
+        .counts
         .left_out
         .iter()
         .filter(|(reason, sample)| BY_MISTAKE.contains(reason) && sample.count() >= GUARDED_LEAST);
@@ -171,7 +172,7 @@ fn left_out(_: &Job<'_>, found: &Found) -> Option<String> {
         let accepted = found.before.accepted.get(reason.code());
         *share > accepted.map_or(MAY_LEAVE_OUT, |accepted| (accepted + MAY_GROW).max(MAY_LEAVE_OUT))
     })?;
-    let sample = found.settled.left_out.get(&reason)?.counted();
+    let sample = found.settled.counts.left_out.get(&reason)?.counted();
     Some(format!(
         "{} entries, {share} % of all, would be left out for one reason: {}, such as {}",
         sample.count,
@@ -182,7 +183,7 @@ fn left_out(_: &Job<'_>, found: &Found) -> Option<String> {
 
 /// A section of which nothing is left although its entries are still there: it bears another name now.
 fn new_sections(_: &Job<'_>, found: &Found) -> Option<String> {
-    let sections = found.chooser().sections.list().iter().zip(&found.settled.tallies);
+    let sections = found.chooser().sections.list().iter().zip(&found.settled.counts.tallies);
     let now: HashSet<&str> =
         sections.filter(|(_, tally)| tally.entries > 0).map(|(section, _)| section.name.as_str()).collect();
     let (section, (count, gone)) = sections_before(found)

@@ -149,7 +149,10 @@ impl Found {
     /// Whether all entries are as they were, so that what is made of all of them is, too.
     fn is_unmoved(&self) -> bool {
         let settled = &self.settled;
-        settled.listed.is_empty() && settled.added.count() == 0 && self.gone.is_empty() && settled.gone.is_empty()
+        settled.listed.is_empty()
+            && settled.counts.added.count() == 0
+            && self.gone.is_empty()
+            && settled.gone.is_empty()
     }
 
     /// The files beside the sitemaps.
@@ -198,7 +201,7 @@ impl Found {
 
     /// The entries that were not in before, in the order in which the sources name them: their keys and rows.
     fn added(&self) -> Vec<(u128, Place)> {
-        let any = self.settled.added.count() > 0;
+        let any = self.settled.counts.added.count() > 0;
         let rows = self.settled.standing.new_rows().filter(|_| any);
         let kept = rows.map(|place| (place, self.arrivals.mark(place))).filter(|(_, mark)| mark.kept().is_some());
         let mut added: Vec<(Place, u128, Place)> =
@@ -537,7 +540,8 @@ fn keep_memories(job: &Job<'_>, found: &Found, writing: &crate::ledger::Writing<
 
 fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64]) -> Survey {
     let (settled, plan) = (&found.settled, &found.plan);
-    let sections = found.chooser().sections.list().iter().zip(&settled.tallies).filter(|(_, tally)| tally.entries > 0);
+    let sections =
+        found.chooser().sections.list().iter().zip(&settled.counts.tallies).filter(|(_, tally)| tally.entries > 0);
     let sections = sections.map(|(section, tally)| SectionReport {
         name: section.name.clone(),
         entries: tally.entries,
@@ -556,7 +560,7 @@ fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64
             })
             .collect(),
     });
-    let left_out = settled.left_out.iter().map(|(reason, sample)| LeftOut {
+    let left_out = settled.counts.left_out.iter().map(|(reason, sample)| LeftOut {
         reason: *reason,
         words: reason.words(),
         counted: sample.counted(),
@@ -567,14 +571,14 @@ fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64
     };
     let changes = Changes {
         first: found.first,
-        added: settled.added.counted(),
+        added: settled.counts.added.counted(),
         changed: settled.changed.counted(),
         removed: counted(|one| one.gone.change == Some(Change::Removed)),
         left_out: counted(|one| one.gone.change != Some(Change::Removed)),
         redesign: settled.redesign,
     };
-    let waiting = Waiting { count: settled.due.count, soonest: settled.due.first.clone() };
-    let tallies = settled.sources.clone();
+    let waiting = Waiting { count: settled.counts.due.count, soonest: settled.counts.due.first.clone() };
+    let tallies = settled.counts.sources.clone();
     let with_tally = |(at, outcome): (usize, Outcome)| {
         let tally = tallies.get(at).copied().unwrap_or_default();
         SourceReport { outcome, kept: tally.kept, left_out: tally.left_out }
@@ -586,8 +590,8 @@ fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64
         left_out: left_out.collect(),
         changes,
         waiting,
-        incomplete_videos: settled.oddities.incomplete_videos(),
-        headless: settled.oddities.headless.counted(),
+        incomplete_videos: settled.counts.oddities.incomplete_videos(),
+        headless: settled.counts.oddities.headless.counted(),
         sources: found.outcomes.iter().cloned().enumerate().map(with_tally).collect(),
         notices: Vec::new(),
     }

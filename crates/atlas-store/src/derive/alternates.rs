@@ -38,7 +38,7 @@ impl Alternates {
     pub(crate) fn find(settled: &Settled, arrivals: &Arrivals, settings: Option<&Settings>) -> Self {
         let Some(settings) = settings else { return Self::default() };
         let everyone = !settings.paths.is_empty();
-        if !everyone && settled.speakers == 0 {
+        if !everyone && settled.counts.speakers == 0 {
             return Self::default();
         }
         let mut entries = Vec::new();

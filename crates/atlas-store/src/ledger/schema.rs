@@ -146,6 +146,8 @@ pub(super) fn prepare(connection: &Connection, path: &Path) -> Result<(), StoreE
         connection.execute_batch(&format!(
             "begin; {pages} {media} {stretches} {SET_ASIDE} {SEGMENT_TABLES} {take_over} {DONE} pragma user_version = {FORMAT}; commit;"
         ))?;
+        // What the older form took up is given back to the disk, if the disk has room for both while that is done.
+        let _ = connection.execute_batch("vacuum");
     }
     Ok(())
 }

@@ -166,7 +166,7 @@ pub(crate) fn notice(
 ) -> Vec<Noticed> {
     let chooser = arrivals.desk().chooser();
     let mut all = Vec::new();
-    for (origin, sample) in &settled.oddities.elsewhere {
+    for (origin, sample) in &settled.counts.oddities.elsewhere {
         all.push(Noticed::of_sample(Notice::Elsewhere, Some(origin.clone()), sample));
     }
     let links = Links::read(arrivals, chooser);
@@ -174,13 +174,14 @@ pub(crate) fn notice(
     all.extend(links.not_found());
     all.extend(at_odds(settled, outcomes));
     all.extend(repeats(arrivals, settled, chooser));
-    for (code, sample) in
-        [(Notice::DateAlone, &settled.oddities.date_alone), (Notice::ContentAlone, &settled.oddities.content_alone)]
-    {
+    for (code, sample) in [
+        (Notice::DateAlone, &settled.counts.oddities.date_alone),
+        (Notice::ContentAlone, &settled.counts.oddities.content_alone),
+    ] {
         all.push(Noticed::of_sample(code, None, sample));
     }
-    all.push(Noticed::of_sample(Notice::UnknownSection, None, &settled.oddities.unknown_sections));
-    if let Some(missing) = settled.left_out.get(&Reason::NoArchivePage) {
+    all.push(Noticed::of_sample(Notice::UnknownSection, None, &settled.counts.oddities.unknown_sections));
+    if let Some(missing) = settled.counts.left_out.get(&Reason::NoArchivePage) {
         all.push(Noticed::of_sample(Notice::NoArchivePage, None, missing));
     }
     for (fault, sample) in &alternates.faults {
@@ -314,7 +315,7 @@ fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
         let about = format!("{field}, between {} and {}", name(*first), name(*second));
         Noticed::new(Notice::AtOdds, Some(about), counted.count, examples.collect())
     };
-    settled.oddities.at_odds.iter().map(one).collect()
+    settled.counts.oddities.at_odds.iter().map(one).collect()
 }
 
 /// Entries that belong to another, and have no picture and no title that the other has not.

@@ -8,7 +8,7 @@ use atlas_core::strand::Strand;
 
 use super::join::Fate;
 use super::standing::{Stand, Standing};
-use super::{Candidate, Gone, Settled, SourceTally, Tally, Terms};
+use super::{Candidate, Counts, Gone, Part, SourceTally, Tally, Terms};
 use crate::arrival::{Arrivals, Place, Trait};
 use crate::ledger::{Change, Remembered};
 use crate::report::{DueTo, IncompleteVideo};
@@ -19,7 +19,7 @@ pub(super) struct Choosing<'a> {
     fates: &'a [u8],
     terms: &'a Terms<'a>,
     source: u16,
-    out: Settled,
+    out: Part,
 }
 
 impl<'a> Choosing<'a> {
@@ -31,12 +31,12 @@ impl<'a> Choosing<'a> {
         block: usize,
     ) -> Self {
         let tallies = vec![Tally::default(); terms.chooser.sections.list().len()];
-        let out = Settled { tallies, ..Settled::default() };
+        let out = Part { counts: Counts { tallies, ..Counts::default() }, ..Part::default() };
         let source = arrivals.source_of(arrivals.first_of(block));
         Self { remembered, fates, terms, source, out }
     }
 
-    pub(super) fn run(mut self, standing: &Standing, arrivals: &Arrivals, block: usize) -> Settled {
+    pub(super) fn run(mut self, standing: &Standing, arrivals: &Arrivals, block: usize) -> Part {
         let (rows, first) = (arrivals.block(block), arrivals.first_of(block));
         let mut own = SourceTally::default();
         let mut problems = Vec::new();
@@ -60,7 +60,7 @@ impl<'a> Choosing<'a> {
             }
         }
         if own.kept + own.left_out > 0 {
-            self.out.source(self.source).join(own);
+            self.out.counts.source(self.source).join(own);
         }
         self.out.problems.extend(problems.into_iter().map(|problem| (self.source, problem)));
         self.out
@@ -70,7 +70,7 @@ impl<'a> Choosing<'a> {
         let goes_in = stand.mark.kept().is_some();
         match stand.origin {
             None => own.count(goes_in),
-            Some(origin) => origin.sources.iter().for_each(|source| self.out.source(*source).count(goes_in)),
+            Some(origin) => origin.sources.iter().for_each(|source| self.out.counts.source(*source).count(goes_in)),
         }
         match stand.mark.verdict {
             Verdict::LeftOut(reason) => self.left_out(&Said::read(row), reason, stand),
@@ -80,13 +80,13 @@ impl<'a> Choosing<'a> {
 
     fn left_out(&mut self, said: &Said<'_>, reason: Reason, stand: &Stand<'_>) {
         let named = stand.named();
-        self.out.left_out.entry(reason).or_default().add(named, &said.url);
+        self.out.counts.left_out.entry(reason).or_default().add(named, &said.url);
         let origin = address::origin(&said.url);
         if reason == Reason::OtherHost && origin != self.terms.chooser.site.root().origin() {
-            self.out.oddities.elsewhere.entry(origin.to_owned()).or_default().add(named, &said.url);
+            self.out.counts.oddities.elsewhere.entry(origin.to_owned()).or_default().add(named, &said.url);
         }
         if let (Reason::Scheduled, Some(published)) = (reason, said.published) {
-            self.out.due.add(published, &said.url, DueTo::GoIn);
+            self.out.counts.due.add(published, &said.url, DueTo::GoIn);
         }
         self.gone(stand.prior, (reason == Reason::Redirect).then_some(Change::Redirected), Some(reason));
     }
@@ -103,19 +103,19 @@ impl<'a> Choosing<'a> {
             None => mark.date,
             observed => shape::lastmod(&Said::read(row), observed, kept.date_policy),
         };
-        let tally = &mut self.out.tallies[usize::from(kept.section)];
+        let tally = &mut self.out.counts.tallies[usize::from(kept.section)];
         tally.entries += 1;
         tally.added += u64::from(prior.is_none());
         tally.images += u64::from(mark.images);
         tally.videos += u64::from(mark.videos);
         tally.news += u64::from(mark.own_strands().any(|strand| strand == Strand::News));
         tally.newest(date);
-        self.out.speakers += u64::from(mark.has(Trait::SpeaksOfOthers));
+        self.out.counts.speakers += u64::from(mark.has(Trait::SpeaksOfOthers));
         if mark.has(Trait::Odd) {
             self.odd(&Said::read(row), kept, stand);
         }
         match prior {
-            None => self.out.added.add_with(stand.named(), || Said::read(row).url.into_owned()),
+            None => self.out.counts.added.add_with(stand.named(), || Said::read(row).url.into_owned()),
             Some(at) if self.fates[at as usize] == Fate::Same as u8 => {}
             known => self.out.listed.push(Candidate::of_page(&mark, kept, place, stand.named(), known)),
         }
@@ -128,21 +128,25 @@ impl<'a> Choosing<'a> {
     fn odd(&mut self, said: &Said<'_>, kept: Kept, stand: &Stand<'_>) {
         let named = stand.named();
         if said.no_head {
-            self.out.oddities.headless.add(named, &said.url);
+            self.out.counts.oddities.headless.add(named, &said.url);
         }
         let section = said.own_section.as_deref();
         if let Some(section) = section.filter(|name| self.terms.chooser.sections.named(name).is_none()) {
-            self.out.oddities.unknown_sections.add_with(named, || format!("{}\n“{section}”", said.url));
+            self.out.counts.oddities.unknown_sections.add_with(named, || format!("{}\n“{section}”", said.url));
         }
         let written = self.terms.shape.of(usize::from(kept.section)).videos != Media::Off;
         for video in said.videos.iter().filter(|_| written) {
             let lacks = video.lacks(&said.url);
             if !lacks.is_empty() {
-                self.out.oddities.incomplete.push((named, IncompleteVideo { page: said.url.to_string(), lacks }));
+                self.out
+                    .counts
+                    .oddities
+                    .incomplete
+                    .push((named, IncompleteVideo { page: said.url.to_string(), lacks }));
             }
         }
         if let Some(expires) = said.expires {
-            self.out.due.add(expires, &said.url, DueTo::Leave);
+            self.out.counts.due.add(expires, &said.url, DueTo::Leave);
         }
     }
 }

@@ -51,7 +51,7 @@ impl Settled {
             if candidate.lane.observed == terms.today {
                 self.edited.extend(candidate.prior.map(|prior| (prior, terms.today)));
                 if !candidate.dated {
-                    self.tallies[usize::from(candidate.section)].newest(today);
+                    self.counts.tallies[usize::from(candidate.section)].newest(today);
                 }
             }
             self.changed.add_with(candidate.named, || url_of(&arrivals.row(candidate.place)).to_owned());
@@ -101,8 +101,11 @@ impl Settled {
             contents += u64::from(moved.content);
             dates += u64::from(moved.content && moved.declared);
             if terms.same_reader && candidate.dated && moved.content != moved.declared {
-                let sample =
-                    if moved.content { &mut self.oddities.content_alone } else { &mut self.oddities.date_alone };
+                let sample = if moved.content {
+                    &mut self.counts.oddities.content_alone
+                } else {
+                    &mut self.counts.oddities.date_alone
+                };
                 sample.add_with(candidate.named, || url_of(&arrivals.row(candidate.place)).to_owned());
             }
         }

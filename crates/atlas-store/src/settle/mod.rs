@@ -192,6 +192,15 @@ impl Tally {
         self.newest(facts.newest);
     }
 
+    fn join(&mut self, other: &Self) {
+        self.entries += other.entries;
+        self.added += other.added;
+        self.images += other.images;
+        self.videos += other.videos;
+        self.news += other.news;
+        self.newest(other.newest);
+    }
+
     fn newest(&mut self, date: Option<Lastmod>) {
         if let Some(date) = date
             && self.newest.is_none_or(|known| known.seconds() < date.seconds())
@@ -232,6 +241,58 @@ impl SourceTally {
     }
 }
 
+/// What is counted of entries.
+#[derive(Debug, Default)]
+pub struct Counts {
+    /// By section.
+    pub tallies: Vec<Tally>,
+    /// By source; an entry of several counts for each.
+    pub sources: Vec<SourceTally>,
+    /// Entries that go in and say what may make them one of a group of translations.
+    pub(crate) speakers: u64,
+    /// Entries left out.
+    pub(crate) left_out: BTreeMap<Reason, Sample>,
+    /// Entries that were not in before.
+    pub(crate) added: Sample,
+    /// Entries that go in or leave by themselves when their time comes.
+    pub(crate) due: Soonest,
+    /// What is to be told of entries although they go in, or of their sources.
+    pub(crate) oddities: Oddities,
+}
+
+impl Counts {
+    fn source(&mut self, source: u16) -> &mut SourceTally {
+        let source = usize::from(source);
+        self.sources.resize(self.sources.len().max(source + 1), SourceTally::default());
+        &mut self.sources[source]
+    }
+
+    fn join(&mut self, other: Self) {
+        for (mine, theirs) in self.tallies.iter_mut().zip(&other.tallies) {
+            mine.join(theirs);
+        }
+        (0u16..).zip(other.sources).for_each(|(source, tally)| self.source(source).join(tally));
+        self.speakers += other.speakers;
+        for (reason, sample) in other.left_out {
+            self.left_out.entry(reason).or_default().join(sample);
+        }
+        self.added.join(other.added);
+        self.due.join(other.due);
+        self.oddities.join(other.oddities);
+    }
+}
+
+/// What came of the rows of one block.
+#[derive(Debug, Default)]
+struct Part {
+    counts: Counts,
+    listed: Vec<Candidate>,
+    own_strands: Vec<Candidate>,
+    gone: Vec<Gone>,
+    problems: Vec<(u16, Problem)>,
+    doubtful: Vec<Place>,
+}
+
 /// What came of settling.
 #[derive(Debug, Default)]
 pub struct Settled {
@@ -239,30 +300,20 @@ pub struct Settled {
     pub(crate) standing: Standing,
     /// For each remembered entry: its [`Fate`].
     pub(crate) fates: Vec<u8>,
-    /// The day on which the content of entries was seen to change in this run, by where the ledger remembers them.
-    edited: HashMap<u32, i32>,
-    /// Entries that go in and say what may make them one of a group of translations.
-    pub(crate) speakers: u64,
-    /// Counts by source; an entry of several counts for each.
-    pub sources: Vec<SourceTally>,
-    /// What is to be told of entries although they go in, or of their sources.
-    pub(crate) oddities: Oddities,
+    /// What was counted.
+    pub counts: Counts,
     /// Entries that are looked at closely, in the order in which the ledger remembers them; once judged, those that turned out
     /// to be as they were are not among them.
     pub(crate) listed: Vec<Candidate>,
     own_strands: Vec<Candidate>,
     /// Where the rows of entries are that stand in a strand of their own as they did, by where the ledger remembers them.
     same_strands: HashMap<u32, Place>,
-    /// Entries left out.
-    pub(crate) left_out: BTreeMap<Reason, Sample>,
-    /// Counts by section.
-    pub tallies: Vec<Tally>,
     /// Remembered entries that are no longer in.
     pub gone: Vec<Gone>,
-    /// Entries that were not in before.
-    pub(crate) added: Sample,
     /// Entries whose page changed.
     pub(crate) changed: Sample,
+    /// The day on which the content of entries was seen to change in this run, by where the ledger remembers them.
+    edited: HashMap<u32, i32>,
     /// What was found wrong with rows that were read late, by source.
     pub(crate) problems: Vec<(u16, Problem)>,
     /// Rows that were read late and that the next build has to read again.
@@ -270,8 +321,6 @@ pub struct Settled {
     /// Entries whose rows came in another form and say the same: by where the ledger remembers them, and how their rows are known
     /// from now on.
     pub(crate) restated: Vec<(u32, u64)>,
-    /// Entries that go in or leave by themselves when their time comes.
-    pub(crate) due: Soonest,
     /// Most pages changed at once without a declared date.
     pub redesign: bool,
     pages_known: u64,
@@ -285,37 +334,16 @@ impl Settled {
 
     /// How many entries go in.
     pub(crate) fn entries(&self) -> u64 {
-        self.tallies.iter().map(|tally| tally.entries).sum()
+        self.counts.tallies.iter().map(|tally| tally.entries).sum()
     }
 
-    fn source(&mut self, source: u16) -> &mut SourceTally {
-        let source = usize::from(source);
-        self.sources.resize(self.sources.len().max(source + 1), SourceTally::default());
-        &mut self.sources[source]
-    }
-
-    fn join(&mut self, mut other: Self) {
-        self.listed.append(&mut other.listed);
-        self.own_strands.append(&mut other.own_strands);
-        for (reason, sample) in other.left_out {
-            self.left_out.entry(reason).or_default().join(sample);
-        }
-        for (mine, theirs) in self.tallies.iter_mut().zip(&other.tallies) {
-            mine.entries += theirs.entries;
-            mine.added += theirs.added;
-            mine.images += theirs.images;
-            mine.videos += theirs.videos;
-            mine.news += theirs.news;
-            mine.newest(theirs.newest);
-        }
-        (0u16..).zip(other.sources).for_each(|(source, tally)| self.source(source).join(tally));
-        self.added.join(other.added);
-        self.gone.append(&mut other.gone);
-        self.problems.append(&mut other.problems);
-        self.doubtful.append(&mut other.doubtful);
-        self.oddities.join(other.oddities);
-        self.due.join(other.due);
-        self.speakers += other.speakers;
+    fn join(&mut self, mut part: Part) {
+        self.counts.join(part.counts);
+        self.listed.append(&mut part.listed);
+        self.own_strands.append(&mut part.own_strands);
+        self.gone.append(&mut part.gone);
+        self.problems.append(&mut part.problems);
+        self.doubtful.append(&mut part.doubtful);
     }
 }
 
@@ -327,19 +355,19 @@ pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_
     let joined = join(arrivals, Some(remembered), terms.settings)?;
     let (roles, origins, fates) = (joined.roles, joined.origins, joined.fates);
     let standing = Standing { roles, origins };
-    let mut settled = Settled {
+    let counts = Counts {
         tallies: vec![Tally::default(); terms.chooser.sections.list().len()],
         oddities: Oddities { at_odds: joined.at_odds, ..Oddities::default() },
-        pages_known: joined.pages_known,
-        ..Settled::default()
+        ..Counts::default()
     };
+    let mut settled = Settled { counts, pages_known: joined.pages_known, ..Settled::default() };
     let blocks: Vec<usize> = (0..arrivals.blocks()).collect();
     for some in blocks.chunks(BLOCKS_AT_A_TIME) {
         let parts = some.par_iter().map(|&at| {
             let choosing = Choosing::new(arrivals, remembered, &fates, terms, at);
             choosing.run(&standing, arrivals, at)
         });
-        let parts: Vec<Settled> = parts.collect();
+        let parts: Vec<Part> = parts.collect();
         parts.into_iter().for_each(|part| settled.join(part));
     }
     let pages = remembered.segments(|strand| strand == Strand::Pages).flat_map(|(_, segment)| segment.range());
@@ -349,13 +377,13 @@ pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_
     for (file, segment) in remembered.segments(|strand| strand == Strand::Pages) {
         let untouched = fates[segment.range()].iter().filter(|fate| **fate == Fate::Untouched as u8).count();
         if let Some(section) = terms.chooser.sections.named(&file.section) {
-            settled.tallies[section].entries += untouched as u64;
+            settled.counts.tallies[section].entries += untouched as u64;
         }
     }
     (settled.standing, settled.fates) = (standing, fates);
-    settled.left_out.extend(joined.duplicates.map(|sample| (Reason::Duplicate, sample)));
+    settled.counts.left_out.extend(joined.duplicates.map(|sample| (Reason::Duplicate, sample)));
     for (source, rows) in (0u16..).zip(arrivals.all_let_go()) {
-        settled.source(source).kept += rows;
+        settled.counts.source(source).kept += rows;
     }
     Ok(settled)
 }
