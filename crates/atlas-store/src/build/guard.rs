@@ -5,7 +5,7 @@ use std::fs;
 
 use atlas_core::choose::{CHILD_PREFIX, Reason};
 use atlas_core::format::read;
-use atlas_core::people::STYLESHEET_NAME;
+use atlas_core::people::{STYLESHEET_NAME, grouped};
 use atlas_core::strand::Strand;
 
 use super::{Found, Job};
@@ -117,7 +117,7 @@ fn empty(_: &Job<'_>, found: &Found) -> Option<String> {
     let why = found.settled.counts.left_out.iter().max_by_key(|(_, sample)| sample.count());
     let why = why.map_or_else(
         || "the sources have no entries".to_owned(),
-        |(reason, sample)| format!("{} left out: {}", sample.count(), reason.words()),
+        |(reason, sample)| format!("{} left out: {}", grouped(sample.count()), reason.words()),
     );
     Some(format!("nothing would be left to list ({why})"))
 }
@@ -175,7 +175,7 @@ fn left_out(_: &Job<'_>, found: &Found) -> Option<String> {
     let sample = found.settled.counts.left_out.get(&reason)?.counted();
     Some(format!(
         "{} entries, {share} % of all, would be left out for one reason: {}, such as {}",
-        sample.count,
+        grouped(sample.count),
         reason.words(),
         sample.examples.first().map_or("", String::as_str)
     ))
@@ -190,8 +190,9 @@ fn new_sections(_: &Job<'_>, found: &Found) -> Option<String> {
         .into_iter()
         .find(|(section, (count, gone))| *count >= GUARDED_LEAST && !now.contains(section) && gone * 2 < *count)?;
     Some(format!(
-        "section {section} would be no more, and {} of its {count} entries would stand in files of another name",
-        count - gone
+        "section {section} would be no more, and {} of its {} entries would stand in files of another name",
+        grouped(count - gone),
+        grouped(count)
     ))
 }
 
@@ -201,7 +202,8 @@ fn shrink(job: &Job<'_>, found: &Found) -> Option<String> {
     }
     let lost = |(_, (count, gone)): &(&str, (u64, u64))| *count >= GUARDED_LEAST && gone * 100 > count * MAY_LOSE;
     let (section, (count, gone)) = sections_before(found).into_iter().find(lost)?;
-    Some(format!("section {section} would lose {gone} of its {count} entries ({} %)", gone * 100 / count))
+    let (share, gone, count) = (gone * 100 / count, grouped(gone), grouped(count));
+    Some(format!("section {section} would lose {gone} of its {count} entries ({share} %)"))
 }
 
 /// The entries of each section as of the last build, and how many of them are gone.

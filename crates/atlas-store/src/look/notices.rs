@@ -43,6 +43,8 @@ pub enum Notice {
     ContentAlone,
     /// Entries that name a section that there is not.
     UnknownSection,
+    /// A section whose patterns no entry fits.
+    EmptySection,
     /// Archives that the site has no page for.
     NoArchivePage,
     /// A link to a translation that does not link back.
@@ -71,6 +73,7 @@ impl Notice {
             Self::DateAlone => "declared date moved, content did not",
             Self::ContentAlone => "content moved, declared date did not",
             Self::UnknownSection => "want a section that there is not",
+            Self::EmptySection => "section that nothing is in",
             Self::NoArchivePage => "archives without a page",
             Self::AlternateNotReturned => "links to a translation that does not link back",
             Self::AlternateNotIn => "links to a translation that is not in",
@@ -92,6 +95,7 @@ impl Notice {
             Self::DateAlone => "engines stop trusting dates that move for nothing",
             Self::ContentAlone => "let the date follow the content, or do not declare one",
             Self::UnknownSection => "correct the name, or give the section a table: [[section]] name",
+            Self::EmptySection => "see whether its matching fits: * stays within a part of the path, ** goes across",
             Self::NoArchivePage => "make the page, or set assume_page = true where it is there and no source reads it",
             Self::AlternateNotReturned => "let the other page link back: a link one way counts for nothing",
             Self::AlternateNotIn => "link to the page that is in, or let that one in",
@@ -181,6 +185,11 @@ pub(crate) fn notice(
         all.push(Noticed::of_sample(code, None, sample));
     }
     all.push(Noticed::of_sample(Notice::UnknownSection, None, &settled.counts.oddities.unknown_sections));
+    for (section, tally) in chooser.sections.list().iter().zip(&settled.counts.tallies) {
+        if section.on && section.matching.is_some() && tally.entries == 0 {
+            all.push(Noticed::new(Notice::EmptySection, Some(section.name.clone()), 1, Vec::new()));
+        }
+    }
     if let Some(missing) = settled.counts.left_out.get(&Reason::NoArchivePage) {
         all.push(Noticed::of_sample(Notice::NoArchivePage, None, missing));
     }

@@ -118,6 +118,22 @@ fn a_page_speaks_for_itself_in_its_head() {
 }
 
 #[rstest]
+#[case::nothing_fits("matching = [\"/journal/*.txt\"]", true)]
+#[case::some_fits("matching = [\"/journal/**\"]", false)]
+#[case::shut("matching = [\"/journal/*.txt\"]\non = false", false)]
+#[case::for_a_source("", false)]
+fn a_section_whose_patterns_nothing_fits_is_told(#[case] section: &str, #[case] told: bool) {
+    let site = Site::new(&format!(
+        "[[source]]\nfrom = \"table\"\n\
+         file = \"rows.csv\"\n[[section]]\nname = \"journal\"\n{section}\n"
+    ));
+    site.write("rows.csv", "url\n/journal/frost/\n/fares/\n");
+    let ran = site.run(&["survey"]);
+    ran.says(0, &["2 entries would be in"]);
+    assert_eq!(ran.out.contains("section that nothing is in – journal"), told, "{}", ran.out);
+}
+
+#[rstest]
 #[case::unknown_section(
     "[[rule]]\nin_section = [\"yard\"]\nkeep = false",
     "there is no section “yard”; there are depot, pages"
