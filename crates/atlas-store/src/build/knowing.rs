@@ -27,7 +27,7 @@ impl Knowing {
             return Ok(nothing);
         }
         let Some(choices) = job.choices.filter(|_| job.chooser.archives.is_empty()) else {
-            return Ok(nothing.less(job));
+            return Ok(nothing.reading_all(job));
         };
         let by_stretch = job.sources.iter().all(|source| source.knows_rows());
         let stretches = by_stretch.then(|| ledger.stretches().map(Arc::new)).transpose()?;
@@ -35,11 +35,11 @@ impl Knowing {
         let any = stretches.as_ref().is_none_or(|stretches| !stretches.is_empty());
         let same_people = !job.people.wants_all() || same_people(job, ledger)?;
         let moved = Self { need: Need::Moved, stretches };
-        Ok(if same_choices && any && same_people && !job.fresh { moved } else { moved.less(job) })
+        Ok(if same_choices && any && same_people && !job.fresh { moved } else { moved.reading_all(job) })
     }
 
     /// The same where all rows have to be read.
-    pub(super) fn less(self, job: &Job<'_>) -> Self {
+    pub(super) fn reading_all(self, job: &Job<'_>) -> Self {
         Self { need: if job.people.wants_all() { Need::AllAtHand } else { Need::All }, ..self }
     }
 

@@ -381,7 +381,7 @@ fn find(job: &Job<'_>, ledger: &mut Ledger, purpose: Purpose) -> Result<Found, S
     if let Some(found) = find_with(job, ledger, purpose, knowing.clone())?.filter(enough) {
         return Ok(found);
     }
-    let found = find_with(job, ledger, purpose, knowing.less(job))?;
+    let found = find_with(job, ledger, purpose, knowing.reading_all(job))?;
     found.ok_or(StoreError::LedgerDamaged("entries are remembered twice"))
 }
 
