@@ -85,6 +85,20 @@ impl Field {
     }
 }
 
+/// Names that fields commonly bear elsewhere.
+pub(crate) const COMMON_NAMES: [(&str, Field); 10] = [
+    ("date", Field::Published),
+    ("lastmod", Field::Modified),
+    ("updated", Field::Modified),
+    ("categories", Field::Category),
+    ("authors", Field::Author),
+    ("image", Field::Images),
+    ("lang", Field::Language),
+    ("summary", Field::Description),
+    ("expiry", Field::Expires),
+    ("permalink", Field::Url),
+];
+
 /// The parts that make up one video of a row, as columns of their own: `videos.title` and so on.
 pub const VIDEO_PREFIX: &str = "videos.";
 
@@ -98,6 +112,23 @@ pub struct Mapping {
 }
 
 impl Mapping {
+    /// Whether some field or part of a video is made of this column.
+    fn names(&self, column: &str) -> bool {
+        let templates = self.fields.values().flatten().chain(self.video.values());
+        templates.flat_map(Template::columns).any(|name| name.eq_ignore_ascii_case(column))
+    }
+
+    /// Columns of a table that are not read although they bear a common name of a field that no column is: each with that field.
+    pub(crate) fn passed_over<'c>(&self, columns: &'c [String]) -> Vec<(&'c str, Field)> {
+        let named = |name: &str| columns.iter().find(|column| column.eq_ignore_ascii_case(name));
+        let passed_over = COMMON_NAMES.into_iter().filter_map(|(name, field)| {
+            let column = named(name).filter(|column| !self.names(column))?;
+            let found = self.fields.contains_key(&field) || named(field.name()).is_some();
+            (!found).then_some((column.as_str(), field))
+        });
+        passed_over.collect()
+    }
+
     /// Takes a line of the configuration: a field, or a part of a video, and its columns or templates. Fails, saying why, on
     /// a name that is no field and on a template that cannot be read.
     pub fn add(&mut self, name: &str, places: &[String]) -> Result<(), String> {

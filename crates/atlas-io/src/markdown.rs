@@ -14,25 +14,11 @@ use atlas_store::source::{Gathering, Source};
 use pulldown_cmark::{Options, Parser, html};
 use serde_json::{Map, Value};
 
-use crate::field::Field;
+use crate::field::{COMMON_NAMES, Field};
 use crate::folder::{FileSaid, Files, Folder, extension, failed};
 use crate::html::followed_links;
 use crate::oembed::Asking;
 use crate::record::{Header, Record, RecordReader, RecordSettings};
-
-/// Keys that articles commonly bear, and the fields they are.
-const COMMON_KEYS: [(&str, Field); 10] = [
-    ("date", Field::Published),
-    ("lastmod", Field::Modified),
-    ("updated", Field::Modified),
-    ("categories", Field::Category),
-    ("authors", Field::Author),
-    ("image", Field::Images),
-    ("lang", Field::Language),
-    ("summary", Field::Description),
-    ("expiry", Field::Expires),
-    ("permalink", Field::Url),
-];
 
 /// A folder of articles.
 #[derive(Debug, Clone)]
@@ -169,7 +155,7 @@ fn prepare(front: &mut Map<String, Value>, relative: &str, records: &RecordSetti
     let (folder, file) = relative.rsplit_once('/').unwrap_or(("", relative));
     let name = file.rsplit_once('.').map_or(file, |(stem, _)| stem);
     let is_index = matches!(name, "index" | "_index" | "README");
-    for (key, field) in COMMON_KEYS {
+    for (key, field) in COMMON_NAMES {
         if !front.contains_key(field.name())
             && !records.mapping.fields.contains_key(&field)
             && let Some(value) = front.get(key).cloned()

@@ -65,6 +65,12 @@ impl Rows<'_> {
             shown: self.shown.to_owned(),
             unit: self.unit,
         });
+        for (column, field) in self.settings.mapping.passed_over(&reader.header.columns) {
+            let field = field.name();
+            gathering.remark(format!(
+                "column “{column}” is not read; if it is the field “{field}”, say so: fields = {{ {field} = \"{column}\" }}"
+            ));
+        }
         let (desk, raw) = (gathering.desk().clone(), self.raw(&reader.header));
         let unread = !gathering.reads_all();
         let mut hand_over = |read: Vec<(Block, Vec<Problem>)>| {

@@ -436,3 +436,17 @@ fn two_sources_of_one_name_would_mix_up_what_they_remember() {
     let both = source("html", "folder = \"public\"").repeat(2);
     Site::new(&both).run(&["survey"]).says(2, &["there are two sources “html public”"]);
 }
+
+#[rstest]
+#[case::dates_and_pictures("url,lastmod,Image\n/a/,2026-01-01,/a.jpg\n", "", &["“lastmod” is not read", "fields = { modified = \"lastmod\" }", "fields = { images = \"Image\" }"])]
+#[case::named_by_a_field("url,lastmod\n/a/,2026-01-01\n", "fields = { modified = \"lastmod\" }\n", &[])]
+#[case::named_in_a_template("slug,date\nx,2026-01-01\n", "fields = { url = \"/{date}/{slug}/\" }\n", &[])]
+#[case::there_is_another("url,modified,lastmod\n/a/,2026-01-01,2026-01-02\n", "", &[])]
+#[case::nobody_knows_it("url,colour\n/a/,red\n", "", &[])]
+fn a_column_that_is_a_field_by_another_name_is_told(#[case] rows: &str, #[case] fields: &str, #[case] told: &[&str]) {
+    let site = Site::new(&source("table", &format!("file = \"rows.csv\"\n{fields}")));
+    site.write("rows.csv", rows);
+    let ran = site.run(&["survey"]);
+    ran.says(0, told);
+    assert_eq!(ran.out.contains("is not read"), !told.is_empty(), "{}", ran.out);
+}
