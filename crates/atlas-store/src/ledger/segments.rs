@@ -135,6 +135,8 @@ impl Record for Known {
     }
 }
 
+const MISSING: StoreError = StoreError::LedgerDamaged("a segment is missing");
+
 /// How many segments are read ahead.
 const SEGMENTS_AHEAD: usize = 64;
 
@@ -208,11 +210,12 @@ impl Ledger {
             let reading = scope.spawn(move || -> Result<(), StoreError> {
                 let connection = Connection::open_with_flags(path, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
                 let mut statement = connection.prepare(
-                    "select lane, raws, lane_crc from segment cross join content on id = content order by file, number",
+                    "select lane, raws, lane_crc from segment left join content on id = content order by file, number",
                 )?;
                 let (mut rows, mut segments) = (statement.query([])?, segments());
                 while let Some((row, (strand, segment))) = rows.next()?.zip(segments.next()) {
-                    let lane: Vec<u8> = row.get(0)?;
+                    // Were it passed over, those after it would be taken for others.
+                    let lane: Vec<u8> = row.get::<_, Option<_>>(0)?.ok_or(MISSING)?;
                     check_lane(&lane, row.get(2)?)?;
                     let (first, count) = (segment.first, segment.count as usize);
                     // Nobody listens any more when what came before was refused.
@@ -258,7 +261,7 @@ fn content<T>(
         "select {columns} from segment cross join content on id = content where file = ?1 and number = ?2"
     ))?;
     let taken = statement.query_row(params![file, number], take).optional()?;
-    taken.ok_or(StoreError::LedgerDamaged("a segment is missing"))
+    taken.ok_or(MISSING)
 }
 
 fn body(connection: &Connection, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
@@ -442,5 +445,21 @@ mod tests {
         let bodies = [6, 7, 8, all - 1].map(|number| body(file, number));
         assert_eq!(bodies, [Some(b"after".to_vec()), Some(b"again".to_vec()), None, Some(b"before".to_vec())]);
         assert_eq!(body(other, 0), None);
+    }
+
+    #[test]
+    fn a_segment_whose_content_is_lost_is_told() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Ledger::open(folder.path()).unwrap();
+        let writing = ledger.transaction().unwrap();
+        let file = writing.open_file("pages", Strand::Pages, 1, Limits { urls: 9, bytes: 9, media: 9 }).unwrap();
+        (0..3).for_each(|number| keep(&writing, file, number, "text"));
+        writing.commit().unwrap();
+        let recollect = |ledger: &Ledger| ledger.recollect(&mut ledger.remembered().unwrap(), 1 << 20, None);
+        assert_eq!(recollect(&ledger).unwrap(), Some(0));
+        ledger.connection.execute("delete from content where id = 2", []).unwrap();
+        assert!(recollect(&ledger).unwrap_err().to_string().contains("a segment is missing"));
+        assert!(ledger.body(file, 1).unwrap_err().to_string().contains("a segment is missing"));
+        assert_eq!(ledger.body(file, 2).unwrap(), b"text");
     }
 }
