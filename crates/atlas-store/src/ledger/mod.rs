@@ -67,12 +67,9 @@ impl Ledger {
             Err(TryLockError::Error(error)) => return Err(StoreError::io("cannot lock", &lock_path)(error)),
         }
         let path = Self::database(folder);
-        let connection = Connection::open(&path)?;
-        connection.busy_timeout(Duration::from_secs(10))?;
+        let connection = set_up(Connection::open(&path)?)?;
         schema::prepare(&connection, &path)?;
         connection.pragma_update(None, "cache_size", -CACHE_KIB)?;
-        // Statements are planned once, not anew for each value that they are given.
-        connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
         Ok(Self { connection, folder: folder.to_owned(), _lock: Some(lock) })
     }
 
@@ -82,8 +79,7 @@ impl Ledger {
         if !path.exists() {
             return Ok(None);
         }
-        let connection = Connection::open_with_flags(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?;
-        connection.busy_timeout(Duration::from_secs(10))?;
+        let connection = set_up(Connection::open_with_flags(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?)?;
         schema::check(&connection, &path)?;
         Ok(Some(Self { connection, folder: folder.to_owned(), _lock: None }))
     }
@@ -130,6 +126,14 @@ impl Ledger {
     pub fn set_fact(&self, name: &str, value: Option<&str>) -> Result<(), StoreError> {
         set_fact(&self.connection, name, value)
     }
+}
+
+/// What holds of a connection whether it writes or reads.
+fn set_up(connection: Connection) -> Result<Connection, StoreError> {
+    connection.busy_timeout(Duration::from_secs(10))?;
+    // Statements are planned once, not anew for each value that they are given.
+    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
+    Ok(connection)
 }
 
 fn fact(connection: &Connection, name: &str) -> Result<Option<String>, StoreError> {
