@@ -261,9 +261,51 @@ impl Site {
     }
 }
 
-/// Percent-encodes a text for use inside a URL's path; slashes stay.
+/// Whether two addresses in their normal spelling lead to the same page: they do where they differ only in whether a character
+/// that a path may hold as it is was escaped. RFC 3986 section 2.2 keeps such addresses apart, servers of files do not.
+///
+/// ```
+/// use atlas_core::address::is_same;
+///
+/// assert!(is_same("https://www.marrowvale.example/chair-%28oak%29/", "https://www.marrowvale.example/chair-(oak)/"));
+/// assert!(!is_same("https://www.marrowvale.example/a%2Fb", "https://www.marrowvale.example/a/b"));
+/// ```
+pub fn is_same(one: &str, other: &str) -> bool {
+    one == other || ((one.contains('%') || other.contains('%')) && bare_path(one) == bare_path(other))
+}
+
+/// The address with escapes of characters undone that its path may hold as they are, the slash apart.
+fn bare_path(address: &str) -> String {
+    let (path, query) = address.split_at(address.find('?').unwrap_or(address.len()));
+    let escapes = [
+        ("%21", "!"),
+        ("%24", "$"),
+        ("%26", "&"),
+        ("%27", "'"),
+        ("%28", "("),
+        ("%29", ")"),
+        ("%2A", "*"),
+        ("%2B", "+"),
+        ("%2C", ","),
+        ("%3A", ":"),
+        ("%3B", ";"),
+        ("%3D", "="),
+        ("%40", "@"),
+    ];
+    escapes.iter().fold(path.to_owned(), |path, (escape, letter)| path.replace(escape, letter)) + query
+}
+
+/// Percent-encodes a text for use inside a URL's path; slashes stay, and so do all characters that a path may hold as they are
+/// (`pchar`, RFC 3986 section 3.3), so that a file, a link to it and its canonical link are spelt alike.
+///
+/// ```
+/// assert_eq!(atlas_core::address::encode_path("tea & r&d/chair-(oak)?.html"), "tea%20&%20r&d/chair-(oak)%3F.html");
+/// ```
 pub fn encode_path(text: &str) -> String {
-    const IN_PATH: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~').remove(b'/');
+    const UNRESERVED: &AsciiSet = &NON_ALPHANUMERIC.remove(b'-').remove(b'.').remove(b'_').remove(b'~');
+    const SOME: &AsciiSet = &UNRESERVED.remove(b'!').remove(b'$').remove(b'&').remove(b'\'').remove(b'(').remove(b')');
+    const IN_PATH: &AsciiSet =
+        &SOME.remove(b'*').remove(b'+').remove(b',').remove(b';').remove(b'=').remove(b':').remove(b'@').remove(b'/');
     utf8_percent_encode(text, IN_PATH).to_string()
 }
 

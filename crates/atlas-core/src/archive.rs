@@ -6,6 +6,8 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
+use jiff::tz::TimeZone;
+
 use crate::address::{Address, AddressError, Site};
 use crate::choose::{Hints, by_share};
 use crate::contribution::Said;
@@ -60,14 +62,15 @@ impl By {
         }
     }
 
-    /// The archives of this kind that an entry is in, by name: `Boiler days`, `2026`, `2026-11`, `2026-W48`, `2026-11-23`.
-    pub fn names<'a>(self, said: &'a Said<'_>) -> Vec<Cow<'a, str>> {
+    /// The archives of this kind that an entry is in, by name: `Boiler days`, `2026`, `2026-11`, `2026-W48`, `2026-11-23`. Days are
+    /// those of `zone`.
+    pub fn names<'a>(self, said: &'a Said<'_>, zone: &TimeZone) -> Vec<Cow<'a, str>> {
         let borrowed = |names: &'a [Cow<'_, str>]| names.iter().map(|name| Cow::Borrowed(name.as_ref())).collect();
         match self {
             Self::Category => borrowed(&said.categories),
             Self::Tag => borrowed(&said.tags),
             Self::Author => borrowed(&said.authors),
-            _ => said.published.and_then(|date| self.of_day(&date)).map(Cow::Owned).into_iter().collect(),
+            _ => said.published.and_then(|date| self.of_day(&date.at(zone))).map(Cow::Owned).into_iter().collect(),
         }
     }
 
@@ -156,15 +159,22 @@ impl Archive {
 }
 
 /// All archives of a site.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone)]
 pub struct Archives {
     list: Vec<Archive>,
+    zone: TimeZone,
+}
+
+impl Default for Archives {
+    fn default() -> Self {
+        Self::new(Vec::new(), TimeZone::UTC)
+    }
 }
 
 impl Archives {
-    /// Those that the configuration names.
-    pub fn new(list: Vec<Archive>) -> Self {
-        Self { list }
+    /// Those that the configuration names; days are those of the site's zone.
+    pub fn new(list: Vec<Archive>, zone: TimeZone) -> Self {
+        Self { list, zone }
     }
 
     /// Whether there are none.
@@ -180,7 +190,7 @@ impl Archives {
 
     /// Counts entries by archive.
     pub fn tally(&self) -> Tally<'_> {
-        Tally { archives: &self.list, groups: BTreeMap::new() }
+        Tally { archives: &self.list, zone: &self.zone, groups: BTreeMap::new() }
     }
 }
 
@@ -196,6 +206,7 @@ struct Group {
 #[derive(Debug)]
 pub struct Tally<'a> {
     archives: &'a [Archive],
+    zone: &'a TimeZone,
     groups: BTreeMap<(usize, String), Group>,
 }
 
@@ -207,7 +218,7 @@ impl Tally<'_> {
                 continue;
             }
             let mut seen = BTreeSet::new();
-            for name in archive.by.names(said) {
+            for name in archive.by.names(said, self.zone) {
                 let slug = slug(&name);
                 if slug.is_empty() || !seen.insert(slug.clone()) {
                     continue;
@@ -303,7 +314,6 @@ impl ArchivePage {
 
 #[cfg(test)]
 mod tests {
-    use jiff::tz::TimeZone;
     use rstest::rstest;
 
     use super::*;
@@ -337,7 +347,7 @@ mod tests {
     #[case(By::Week, "/{year}/week-{week}/", "/2026/week-53/", "week 2026-w53")]
     #[case(By::Day, "/{year}/{month}/{day}/", "/2027/01/01/", "day 2027-01-01")]
     fn urls_by_template(#[case] by: By, #[case] url: &str, #[case] wanted: &str, #[case] archive: &str) {
-        let archives = Archives::new(vec![Archive::new(by, url)]);
+        let archives = Archives::new(vec![Archive::new(by, url)], TimeZone::UTC);
         let mut tally = archives.tally();
         // New Year's Day of 2027 belongs to the last week of 2026.
         tally.add(&article("2027-01-01", "Boiler days"), "journal", None);
@@ -351,10 +361,13 @@ mod tests {
 
     #[test]
     fn members_newest_date_and_share() {
-        let archives = Archives::new(vec![
-            Archive { of: Some("journal".into()), ..Archive::new(By::Category, "/about/{slug}/") },
-            Archive::new(By::Category, "/all/{slug}/"),
-        ]);
+        let archives = Archives::new(
+            vec![
+                Archive { of: Some("journal".into()), ..Archive::new(By::Category, "/about/{slug}/") },
+                Archive::new(By::Category, "/all/{slug}/"),
+            ],
+            TimeZone::UTC,
+        );
         let mut tally = archives.tally();
         for _ in 0..8 {
             tally.add(&article("2026-03-01", "boiler days"), "journal", date("2026-03-02"));
@@ -391,7 +404,8 @@ mod tests {
         #[case] assume_page: bool,
         #[case] not_there: bool,
     ) {
-        let archives = Archives::new(vec![Archive { assume_page, ..Archive::new(By::Year, "/{year}/") }]);
+        let archives =
+            Archives::new(vec![Archive { assume_page, ..Archive::new(By::Year, "/{year}/") }], TimeZone::UTC);
         let mut tally = archives.tally();
         tally.add(&article("2026-03-01", ""), "journal", None);
         assert_eq!(tally.pages(&site()).0[0].said(there).not_there, not_there);

@@ -38,7 +38,7 @@ numbered! {
     Noindex = 10, Canonical = 11, Refresh = 12, Keep = 13, Changefreq = 14, Priority = 15, Section = 16, NoHead = 17,
     Id = 18, Slug = 19, Kind = 20, Parent = 21, LanguageGroup = 22, Expires = 23, Category = 24, Tag = 25, Author = 26,
     Alternate = 27, Failure = 28, Draft = 29, Barred = 30, OwnSection = 31, DatePolicy = 32, Archive = 33, Members = 34,
-    Share = 35, NotThere = 36, StatedVideo = 37,
+    Share = 35, NotThere = 36, StatedVideo = 37, Unreadable = 38, NotInFolder = 39,
 }
 
 /// The fields that hold one text, with their numbers: for what is done to each of them alike.
@@ -60,6 +60,7 @@ macro_rules! each_text {
         $act!(barred Barred);
         $act!(own_section OwnSection);
         $act!(archive Archive);
+        $act!(unreadable Unreadable);
     };
 }
 
@@ -144,6 +145,8 @@ pub struct Said<'a> {
     pub failure: Option<Cow<'a, str>>,
     /// What the live site's robots.txt says against fetching it, in words.
     pub barred: Option<Cow<'a, str>>,
+    /// What decides whether it goes in and cannot be read: the field and its value, `published “infinity”`.
+    pub unreadable: Option<Cow<'a, str>>,
     /// It is not meant for the public yet.
     pub draft: bool,
     /// The page's or row's own word on whether it belongs in the sitemap.
@@ -166,6 +169,8 @@ pub struct Said<'a> {
     pub share: Option<Priority>,
     /// Of an archive page: the site's pages are known, and it is not among them.
     pub not_there: bool,
+    /// The folder that serves its URL was read, and has no page there.
+    pub not_in_folder: bool,
     /// The videos that the page itself describes as linked data (schema.org `VideoObject`).
     pub stated_videos: Vec<Video>,
     /// The page was read and has no `head`: neither title nor canonical can be known.
@@ -211,6 +216,7 @@ impl<'a> Said<'a> {
             Field::Members => self.members = bytes.try_into().ok().map(u64::from_le_bytes),
             Field::Share => self.share = bytes.first().and_then(|&number| Priority::from_hundredths(number)),
             Field::NotThere => self.not_there = true,
+            Field::NotInFolder => self.not_in_folder = true,
             Field::Alternate => {
                 if let Some((language, url)) = std::str::from_utf8(bytes).ok().and_then(|text| text.split_once('\0')) {
                     self.alternates.push(Alternate { language: language.into(), url: url.into() });
@@ -268,6 +274,7 @@ impl<'a> Said<'a> {
         fill(&mut self.share, other.share);
         unite(&mut self.stated_videos, other.stated_videos);
         self.not_there |= other.not_there;
+        self.not_in_folder |= other.not_in_folder;
         self.no_head |= other.no_head;
         self.draft |= other.draft;
         other.videos.into_iter().for_each(|video| video::unite(&mut self.videos, video));
@@ -331,6 +338,7 @@ impl<'a> Said<'a> {
             members: self.members,
             share: self.share,
             not_there: self.not_there,
+            not_in_folder: self.not_in_folder,
             stated_videos: self.stated_videos,
             no_head: self.no_head,
             ..Said::default()
@@ -464,9 +472,12 @@ impl<'b> Row<'b> {
         if let Some(priority) = said.priority {
             row.put(Field::Priority, &[priority.hundredths()]);
         }
-        for (flag, field) in
-            [(said.no_head, Field::NoHead), (said.draft, Field::Draft), (said.not_there, Field::NotThere)]
-        {
+        for (flag, field) in [
+            (said.no_head, Field::NoHead),
+            (said.draft, Field::Draft),
+            (said.not_there, Field::NotThere),
+            (said.not_in_folder, Field::NotInFolder),
+        ] {
             if flag {
                 row.put(field, &[]);
             }
@@ -555,6 +566,8 @@ pub(crate) mod tests {
                 members: digest,
                 share: hundredths.and_then(Priority::from_hundredths),
                 not_there: true,
+                not_in_folder: true,
+                unreadable: Some("published “soon”".into()),
                 stated_videos: vec![Video { title: Some("Cab ride".into()), ..Video::default() }],
                 failure: Some("404 Not Found".into()),
                 language_group: Some("halts".into()),

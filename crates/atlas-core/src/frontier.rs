@@ -235,19 +235,6 @@ fn shape(path: &str) -> u64 {
     xxh3_64(text.as_bytes())
 }
 
-/// Takes a canonical address out of HTTP `Link` headers (RFC 8288, RFC 6596).
-pub fn canonical_header(value: &str, page: &Address) -> Option<Address> {
-    value.split(",").find_map(|link| {
-        let (target, parameters) = link.trim().strip_prefix('<')?.split_once('>')?;
-        let is_canonical = parameters.split(';').any(|parameter| {
-            let (name, value) = parameter.split_once('=').unwrap_or((parameter, ""));
-            let mut words = value.trim().trim_matches('"').split_ascii_whitespace();
-            name.trim().eq_ignore_ascii_case("rel") && words.any(|word| word.eq_ignore_ascii_case("canonical"))
-        });
-        is_canonical.then(|| page.join(target).ok())?
-    })
-}
-
 #[cfg(test)]
 mod tests {
     use rstest::rstest;
@@ -329,15 +316,5 @@ mod tests {
         let mut few = frontier(10);
         let found = offered(&mut few, &paths.iter().map(String::as_str).collect::<Vec<_>>());
         assert_eq!((found.len(), few.passed()[&Passed::TooMany].0), (9, 1491));
-    }
-
-    #[rstest]
-    #[case("</a>; rel=\"canonical\"", Some("/a"))]
-    #[case("</b>; rel=next, </a>; rel=\"nofollow canonical\"", Some("/a"))]
-    #[case("</a>; rel=preload", None)]
-    #[case("nonsense", None)]
-    fn the_canonical_in_a_header(#[case] value: &str, #[case] wanted: Option<&str>) {
-        let found = canonical_header(value, &at("/x/"));
-        assert_eq!(found.as_ref().map(Address::path), wanted);
     }
 }

@@ -99,6 +99,78 @@ impl Lastmod {
         Self::at_offset(zoned.datetime(), zoned.offset())
     }
 
+    /// Reads the date of a robots directive `unavailable_after`, as far as it is one: other directives may follow behind a comma,
+    /// and the date may have commas of its own. Besides what [`Lastmod::read`] reads, takes RFC 822 and RFC 850 with two digits for
+    /// the year and the names of zones.
+    ///
+    /// ```
+    /// use atlas_core::lastmod::Lastmod;
+    /// use jiff::tz::TimeZone;
+    ///
+    /// for text in ["25 Jun 2027 15:00:00 PST", "Friday, 25-Jun-27 15:00:00 PST", "2027-06-25T23:00:00Z, nofollow"] {
+    ///     let date = Lastmod::read_deadline(text, &TimeZone::UTC).unwrap();
+    ///     assert_eq!(date.seconds(), 1_813_964_400, "{text}");
+    /// }
+    /// ```
+    pub fn read_deadline(text: &str, timezone: &TimeZone) -> Option<Self> {
+        let commas = text.match_indices(',').map(|(at, _)| at).rev();
+        std::iter::once(text.len()).chain(commas).find_map(|end| {
+            let text = text[..end].trim();
+            Self::read(text, timezone).or_else(|| Self::read_spelt(text, timezone))
+        })
+    }
+
+    /// `Friday, 25-Jun-27 15:00:00 PST` and its like: day, name of the month, year, and perhaps a time and a zone.
+    fn read_spelt(text: &str, timezone: &TimeZone) -> Option<Self> {
+        const MONTHS: &str = "jan feb mar apr may jun jul aug sep oct nov dec";
+        const ZONES: [(&str, i32); 12] = [
+            ("ut", 0),
+            ("utc", 0),
+            ("gmt", 0),
+            ("z", 0),
+            ("est", -5),
+            ("edt", -4),
+            ("cst", -6),
+            ("cdt", -5),
+            ("mst", -7),
+            ("mdt", -6),
+            ("pst", -8),
+            ("pdt", -7),
+        ];
+        let lower = text.to_ascii_lowercase();
+        let day_first = lower.split_once(',').map_or(lower.as_str(), |(_, rest)| rest);
+        let mut words = day_first.split([' ', '-', '\t']).filter(|word| !word.is_empty()).peekable();
+        if words.peek()?.bytes().all(|byte| byte.is_ascii_alphabetic()) {
+            // The day of the week, without a comma behind it.
+            words.next();
+        }
+        let day: i8 = words.next()?.parse().ok()?;
+        let name = words.next()?.get(..3)?;
+        let month = MONTHS.split(' ').position(|month| month == name)? as i8 + 1;
+        let year = words.next()?;
+        let year = match (year.len(), year.parse::<i16>().ok()?) {
+            (2, short) if short < 70 => 2000 + short,
+            (2, short) => 1900 + short,
+            (4, year) => year,
+            _ => return None,
+        };
+        let date = Date::new(year, month, day).ok()?;
+        let Some(time) = words.next() else { return Some(Self::Day(date)) };
+        let time: Time = time.parse().ok()?;
+        let zone = words.next();
+        match zone {
+            None => Self::in_zone(date.to_datetime(time), timezone),
+            Some(name) => {
+                let named = ZONES.iter().find(|(known, _)| *known == name).map(|(_, hours)| hours * 3600);
+                let stated = || {
+                    let (hours, minutes) = name.trim_start_matches('+').split_at_checked(2)?;
+                    Some(hours.parse::<i32>().ok()? * 3600 + minutes.trim_start_matches(':').parse::<i32>().ok()? * 60)
+                };
+                Self::at_offset(date.to_datetime(time), Offset::from_seconds(named.or_else(stated)?).ok()?)
+            }
+        }
+    }
+
     /// Why a text that looks like a date may mean two of them, if so: a time that the zone's clocks show twice or never, or
     /// two numbers of which either may be the month.
     pub fn doubt(text: &str, timezone: &TimeZone) -> Option<&'static str> {
@@ -144,7 +216,16 @@ impl Lastmod {
         }
     }
 
-    /// The date in a `strftime` format, such as `%Y/%m`; an instant in the zone it was stated in. `None` where the format is none.
+    /// The same date as clocks in a zone show it: an instant gets the zone's offset, a day stays a day.
+    pub fn at(self, zone: &TimeZone) -> Self {
+        let Self::Instant { seconds, .. } = self else { return self };
+        let Ok(timestamp) = Timestamp::from_second(seconds) else { return self };
+        let offset = zone.to_offset(timestamp).seconds() / 60;
+        Some(Self::Instant { seconds, offset: offset as i16 }).filter(Self::in_range).unwrap_or(self)
+    }
+
+    /// The date in a `strftime` format, such as `%Y/%m`; an instant in the zone it was stated in: see [`Lastmod::at`]. `None` where
+    /// the format is none.
     pub fn format(&self, format: &str) -> Option<String> {
         let (date, time) = self.civil();
         jiff::fmt::strtime::format(format, date.to_datetime(time.map_or(Time::midnight(), |(time, _)| time))).ok()
@@ -303,6 +384,27 @@ mod tests {
     #[case("23 Nov 2026 07:07:29 +0100", "2026-11-23T07:07:29+01:00")]
     fn reads_what_programs_write(#[case] text: &str, #[case] wanted: &str) {
         assert_eq!(Lastmod::read(text, &TimeZone::UTC).map(|date| date.to_string()).as_deref(), Some(wanted));
+    }
+
+    #[rstest]
+    #[case("25 Jun 2027 15:00:00 PST", Some("2027-06-25T15:00:00-08:00"))]
+    #[case("25 Jun 27 15:00:00 GMT", Some("2027-06-25T15:00:00Z"))]
+    #[case("Fri, 25 Jun 2027 15:00:00 +0200", Some("2027-06-25T15:00:00+02:00"))]
+    #[case("Friday, 25-Jun-27 15:00:00 PST", Some("2027-06-25T15:00:00-08:00"))]
+    #[case("Friday, 25-Jun-27 15:00:00 GMT, nofollow", Some("2027-06-25T15:00:00Z"))]
+    #[case("Friday 25-Jun-2027 15:00:00", Some("2027-06-25T15:00:00+01:00"))]
+    #[case("25-Jun-2027", Some("2027-06-25"))]
+    #[case("25 June 2027", Some("2027-06-25"))]
+    #[case("2027-06-25", Some("2027-06-25"))]
+    #[case("2027-06-25, noarchive, nofollow", Some("2027-06-25"))]
+    #[case("2027-06-25 15:00:00", Some("2027-06-25T15:00:00+01:00"))]
+    #[case("2027-06-25T15:00:00+02:00,nofollow", Some("2027-06-25T15:00:00+02:00"))]
+    #[case("31 Jun 2027", None)]
+    #[case("when the snow melts", None)]
+    #[case("", None)]
+    fn deadlines_in_every_spelling(#[case] text: &str, #[case] wanted: Option<&str>) {
+        let date = Lastmod::read_deadline(text, &TimeZone::get("Europe/London").unwrap());
+        assert_eq!(date.map(|date| date.to_string()).as_deref(), wanted);
     }
 
     #[rstest]

@@ -15,12 +15,13 @@
 //! | announce | [`indexnow`] |
 //! | check | [`inspect`], [`finding`] |
 //!
-//! Underneath stand the words of the field as types: [`address`], [`lastmod`], [`entry`].
+//! Underneath stand the words of the field as types: [`address`], [`lastmod`], [`calendar`], [`entry`].
 #![deny(missing_docs)]
 
 pub mod address;
 pub mod alternates;
 pub mod archive;
+pub mod calendar;
 pub mod choose;
 pub mod contribution;
 pub mod entry;

@@ -2,8 +2,10 @@
 
 use std::borrow::Cow;
 
+use crate::calendar::Calendar;
 use crate::contribution::Said;
 use crate::entry::NewsArticle;
+use crate::lastmod::Lastmod;
 
 /// For how many seconds after its publication an article is news: two days (news sitemap extension).
 pub const NEWS_SECONDS: i64 = 2 * 24 * 3600;
@@ -20,9 +22,10 @@ pub struct News {
 }
 
 impl News {
-    /// The article as news at the instant `now`; `None` where it is too old, not yet published, or lacks a title.
-    pub fn article<'a>(&'a self, said: &'a Said<'_>, now: i64) -> Option<NewsArticle<'a>> {
-        let published = said.published.filter(|published| (0..NEWS_SECONDS).contains(&(now - published.seconds())))?;
+    /// The article as news at this instant; `None` where it is too old, not yet published, or lacks a title.
+    pub fn article<'a>(&'a self, said: &'a Said<'_>, calendar: &Calendar) -> Option<NewsArticle<'a>> {
+        let is_recent = |date: &Lastmod| (0..NEWS_SECONDS).contains(&(calendar.now - calendar.start(date)));
+        let published = said.published.filter(is_recent)?;
         let title = said.title.as_deref().filter(|title| !title.trim().is_empty())?;
         // An archive's page is no article, whatever dates it has.
         said.archive.is_none().then(|| NewsArticle {
@@ -45,7 +48,6 @@ mod tests {
     use rstest::rstest;
 
     use super::*;
-    use crate::lastmod::Lastmod;
 
     const AT: i64 = 1_795_392_000;
 
@@ -58,9 +60,13 @@ mod tests {
         let news = News { publication: "Vale Gazette".into(), language: "en".into() };
         let published = Some(Lastmod::Instant { seconds: AT, offset: 0 });
         let said = Said { title: Some("Weir path closed".into()), published, ..Said::default() };
-        assert_eq!(news.article(&said, AT + later).is_some(), wanted);
+        assert_eq!(news.article(&said, &Calendar::utc(AT + later)).is_some(), wanted);
         let untitled = Said { published, ..Said::default() };
-        assert_eq!(news.article(&untitled, AT + later), None, "without a title there is nothing to show");
+        assert_eq!(
+            news.article(&untitled, &Calendar::utc(AT + later)),
+            None,
+            "without a title there is nothing to show"
+        );
     }
 
     #[rstest]

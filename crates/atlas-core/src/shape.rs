@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 
+use crate::calendar::Calendar;
 use crate::choose::Kept;
 use crate::contribution::{Alternate, Said};
 use crate::entry::{DatePolicy, Entry};
@@ -42,8 +43,8 @@ pub struct SectionShape {
 pub struct Shape {
     /// Of each section.
     pub sections: Vec<SectionShape>,
-    /// The instant of the run, in seconds since 1970: what was published within two days before it is news.
-    pub now: i64,
+    /// The instant of the run and the site's zone: what was published within two days before it is news.
+    pub calendar: Calendar,
 }
 
 /// A section that nobody told of writes no media.
@@ -61,7 +62,7 @@ impl Shape {
         let shape = self.of(section);
         let images = shape.images == Media::OwnFiles && !said.images.is_empty();
         let videos = shape.videos == Media::OwnFiles && self.videos(said, shape).next().is_some();
-        let news = shape.news.as_ref().is_some_and(|news| news.article(said, self.now).is_some());
+        let news = shape.news.as_ref().is_some_and(|news| news.article(said, &self.calendar).is_some());
         [(images, Strand::Images), (videos, Strand::Videos), (news, Strand::News)]
             .into_iter()
             .filter_map(|(wanted, strand)| wanted.then_some(strand))
@@ -94,7 +95,7 @@ impl Shape {
         }
         match strand {
             Strand::Pages => {
-                entry.lastmod = lastmod(said, observed, kept.date_policy);
+                entry.lastmod = lastmod(said, observed, kept.date_policy, &self.calendar);
                 entry.changefreq = kept.changefreq;
                 entry.priority = kept.priority;
                 let borrowed = |one: &'a Alternate<'_>| Alternate {
@@ -103,7 +104,7 @@ impl Shape {
                 };
                 entry.alternates = group.iter().map(borrowed).collect();
             }
-            Strand::News => entry.news = shape.news.as_ref().and_then(|news| news.article(said, self.now)),
+            Strand::News => entry.news = shape.news.as_ref().and_then(|news| news.article(said, &self.calendar)),
             Strand::Images | Strand::Videos => {}
         }
         entry
@@ -127,29 +128,32 @@ impl Shape {
 }
 
 /// The date to write: as a rule the declared one, else the day a change was seen, else the day of publication, else none.
-/// Never the time of the build, never a file's own time.
+/// Never the time of the build, never a file's own time, and no date that is yet to come or older than the web: see
+/// [`Calendar::may_be_written`].
 ///
 /// ```
+/// use atlas_core::calendar::Calendar;
 /// use atlas_core::contribution::Said;
 /// use atlas_core::entry::DatePolicy;
 /// use atlas_core::shape::lastmod;
 ///
-/// let said = Said::default();
-/// assert_eq!(lastmod(&said, None, DatePolicy::Usual), None);
-/// assert_eq!(lastmod(&said, Some(20_000), DatePolicy::Usual).unwrap().to_string(), "2024-10-04");
-/// assert_eq!(lastmod(&said, Some(20_000), DatePolicy::None), None);
+/// let (said, calendar) = (Said::default(), Calendar::utc(1_795_392_000));
+/// assert_eq!(lastmod(&said, None, DatePolicy::Usual, &calendar), None);
+/// assert_eq!(lastmod(&said, Some(20_000), DatePolicy::Usual, &calendar).unwrap().to_string(), "2024-10-04");
+/// assert_eq!(lastmod(&said, Some(20_000), DatePolicy::None, &calendar), None);
 /// ```
-pub fn lastmod(said: &Said<'_>, observed: Option<i32>, policy: DatePolicy) -> Option<Lastmod> {
+pub fn lastmod(said: &Said<'_>, observed: Option<i32>, policy: DatePolicy, calendar: &Calendar) -> Option<Lastmod> {
+    let honest = |date: Option<Lastmod>| date.filter(|date| calendar.may_be_written(date));
     let seen = || {
         let seen = observed.and_then(Lastmod::from_epoch_day);
-        match (seen, said.published) {
+        match (seen, honest(said.published)) {
             (Some(seen), Some(published)) if published.epoch_day() > seen.epoch_day() => Some(published),
             (seen, published) => seen.or(published),
         }
     };
     match policy {
-        DatePolicy::Usual => said.modified.or_else(seen),
-        DatePolicy::Declared => said.modified,
+        DatePolicy::Usual => honest(said.modified).or_else(seen),
+        DatePolicy::Declared => honest(said.modified),
         DatePolicy::Seen => seen(),
         DatePolicy::None => None,
     }
@@ -162,8 +166,9 @@ mod tests {
     use super::*;
     use crate::video::Video;
 
+    /// A day after the first of January 2024, which is day 19,723.
     fn day(day: i32) -> Option<Lastmod> {
-        Lastmod::from_epoch_day(day)
+        Lastmod::from_epoch_day(19_723 + day)
     }
 
     #[rstest]
@@ -175,6 +180,9 @@ mod tests {
     #[case::only_declared(None, day(5), Some(20), DatePolicy::Declared, None)]
     #[case::only_seen(day(10), day(5), Some(20), DatePolicy::Seen, day(20))]
     #[case::no_date(day(10), day(5), Some(20), DatePolicy::None, None)]
+    #[case::to_come(day(400), day(5), Some(20), DatePolicy::Usual, day(20))]
+    #[case::to_come_and_nothing_else(day(400), None, None, DatePolicy::Declared, None)]
+    #[case::older_than_the_web(Lastmod::from_epoch_day(0), None, None, DatePolicy::Usual, None)]
     fn dates_are_honest_or_absent(
         #[case] modified: Option<Lastmod>,
         #[case] published: Option<Lastmod>,
@@ -182,7 +190,9 @@ mod tests {
         #[case] policy: DatePolicy,
         #[case] wanted: Option<Lastmod>,
     ) {
-        assert_eq!(lastmod(&Said { modified, published, ..Said::default() }, observed, policy), wanted);
+        let calendar = Calendar::utc((19_723 + 300) * 86_400);
+        let observed = observed.map(|day| 19_723 + day);
+        assert_eq!(lastmod(&Said { modified, published, ..Said::default() }, observed, policy, &calendar), wanted);
     }
 
     fn said() -> Said<'static> {
@@ -202,7 +212,7 @@ mod tests {
                 film.clone(),
                 Video { content_loc: Some("https://a.example/g".into()), ..film },
             ],
-            published: day(20_000),
+            published: Lastmod::from_epoch_day(20_000),
             ..Said::default()
         }
     }
@@ -229,7 +239,7 @@ mod tests {
     ) {
         let news = news.then(|| News { publication: "Vale Gazette".into(), language: "en".into() });
         let of = SectionShape { images, most_images: 1, videos, most_videos: 1, news: news.clone() };
-        let shape = Shape { sections: vec![of], now: 20_001 * 86_400 };
+        let shape = Shape { sections: vec![of], calendar: Calendar::utc(20_001 * 86_400) };
         let said = said();
         let strands = std::iter::once(Strand::Pages).chain(shape.own_strands(&said, 0));
         let found: Vec<_> = strands

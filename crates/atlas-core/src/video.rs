@@ -30,8 +30,8 @@ pub struct Video {
     /// The player as pages embed it.
     #[serde(alias = "player", skip_serializing_if = "Option::is_none")]
     pub player_loc: Option<String>,
-    /// Whole seconds, 1 to 28,800.
-    #[serde(deserialize_with = "number", skip_serializing_if = "Option::is_none")]
+    /// Whole seconds, 1 to 28,800; read as an ISO 8601 duration too.
+    #[serde(deserialize_with = "duration", skip_serializing_if = "Option::is_none")]
     pub duration: Option<u32>,
     /// When it will no longer be there, in a form of the protocol.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -144,6 +144,26 @@ fn number<'de, D: Deserializer<'de>, T: Deserialize<'de> + FromStr>(deserializer
     }
 }
 
+fn duration<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<u32>, D::Error> {
+    match Option::<Loose<u32>>::deserialize(deserializer)? {
+        None => Ok(None),
+        Some(Loose::Value(seconds)) => Ok(Some(seconds)),
+        Some(Loose::Text(text)) if text.trim().is_empty() => Ok(None),
+        Some(Loose::Text(text)) => {
+            let seconds = text.trim().parse().ok().or_else(|| read_duration(text.trim()));
+            let expected =
+                || format!("“{text}” is neither seconds nor a duration such as PT1M35S, from 1 to 28,800 seconds");
+            seconds.map(Some).ok_or_else(|| serde::de::Error::custom(expected()))
+        }
+    }
+}
+
+/// Reads an ISO 8601 duration, such as `PT1M35S`, as whole seconds: `None` where it is none, or outside of [`DURATIONS`].
+pub fn read_duration(text: &str) -> Option<u32> {
+    let span: jiff::SignedDuration = text.parse().ok()?;
+    u32::try_from(span.as_secs()).ok().filter(|seconds| DURATIONS.contains(seconds))
+}
+
 fn yes_or_no<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<bool>, D::Error> {
     match Option::<Loose<bool>>::deserialize(deserializer)? {
         None => Ok(None),
@@ -163,11 +183,19 @@ fn words<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<String>, D::E
     Ok(words.into_iter().map(|word| word.trim().to_owned()).filter(|word| !word.is_empty()).collect())
 }
 
-/// Reads the words that people write for yes and no.
+/// Reads the words that people and databases write for yes and no; a single bit as a byte is one of them.
+///
+/// ```
+/// use atlas_core::video::read_yes_or_no;
+///
+/// assert_eq!(["Yes", "t", "on", "1", "\u{1}"].map(read_yes_or_no), [Some(true); 5]);
+/// assert_eq!(["no", "F", "off", "0", "\0"].map(read_yes_or_no), [Some(false); 5]);
+/// assert_eq!(read_yes_or_no("perhaps"), None);
+/// ```
 pub fn read_yes_or_no(text: &str) -> Option<bool> {
     match text.trim().to_ascii_lowercase().as_str() {
-        "yes" | "true" | "1" => Some(true),
-        "no" | "false" | "0" => Some(false),
+        "yes" | "y" | "true" | "t" | "on" | "1" | "\u{1}" => Some(true),
+        "no" | "n" | "false" | "f" | "off" | "0" | "\0" => Some(false),
         _ => None,
     }
 }
@@ -341,7 +369,7 @@ mod tests {
     }
 
     #[rstest]
-    #[case(r#"{"duration": "long"}"#, "no such number")]
+    #[case(r#"{"duration": "long"}"#, "neither seconds nor a duration")]
     #[case(r#"{"live": "maybe"}"#, "neither yes nor no")]
     #[case(r#"{"platform": "web"}"#, "allow or deny")]
     #[case(r#"{"length": 3}"#, "unknown field")]

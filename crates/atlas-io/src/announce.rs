@@ -75,7 +75,7 @@ impl Changes {
 }
 
 /// What an engine has still to be told, in the order of telling, with the state in which the round stands.
-pub fn pending(ledger: &Ledger, engine: &str, all: bool) -> Result<(EngineState, Vec<Pending>), StoreError> {
+fn pending(ledger: &Ledger, engine: &str, all: bool) -> Result<(EngineState, Vec<Pending>), StoreError> {
     let last_run = ledger.last_run()?;
     let mut state = ledger.engine(engine)?.unwrap_or(EngineState { watermark: BASELINE, ..EngineState::default() });
     if all {
@@ -89,6 +89,22 @@ pub fn pending(ledger: &Ledger, engine: &str, all: bool) -> Result<(EngineState,
     Ok((state, pending))
 }
 
+/// All that an engine has still to be told: the round that was interrupted, if one was, and what has changed since.
+pub fn all_pending(ledger: &Ledger, engine: &str, all: bool) -> Result<Vec<Pending>, StoreError> {
+    let (state, mut told) = pending(ledger, engine, all)?;
+    let last_run = ledger.last_run()?;
+    if let Some(target) = state.target.filter(|target| *target < last_run) {
+        told.extend(ledger.pending(target, last_run, false)?);
+    }
+    Ok(told)
+}
+
+/// Until when an engine asked to be left alone, where that is later than `now`: both in seconds since 1970.
+pub fn left_alone(ledger: &Ledger, engine: &str, now: i64) -> Result<Option<i64>, StoreError> {
+    let known = ledger.engine(engine)?;
+    Ok(known.and_then(|state| state.not_before).filter(|until| *until > now))
+}
+
 /// Tells one engine. `now` is the instant, in seconds since 1970. With `all`, the whole site.
 pub fn announce(ledger: &mut Ledger, engine: &Engine, now: i64, all: bool) -> Result<Told, StoreError> {
     let mut told = Told {
@@ -100,9 +116,8 @@ pub fn announce(ledger: &mut Ledger, engine: &Engine, now: i64, all: bool) -> Re
         messages: Vec::new(),
         not_before: None,
     };
-    let known = ledger.engine(&engine.name)?;
-    if let Some(until) = known.and_then(|state| state.not_before).filter(|until| *until > now) {
-        told.kept = pending(ledger, &engine.name, all)?.1.len() as u64;
+    if let Some(until) = left_alone(ledger, &engine.name, now)? {
+        told.kept = all_pending(ledger, &engine.name, all)?.len() as u64;
         told.not_before = Some(until);
         return Ok(told);
     }

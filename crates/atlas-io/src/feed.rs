@@ -72,7 +72,7 @@ impl Source for Feed {
                 Ok(said) => block.push(&said),
                 Err(why) => {
                     let message = format!("entry {}: {why}; it is passed over", nth + 1);
-                    gathering.problem(Problem { file: self.shown.clone(), line: None, message });
+                    gathering.problem(Problem { file: self.shown.clone(), line: None, message, passed_over: true });
                 }
             }
         }

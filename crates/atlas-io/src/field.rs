@@ -38,6 +38,8 @@ fields! {
     Modified = "modified",
     /// Date of publication.
     Published = "published",
+    /// Date before which it does not go in, whatever its date of publication.
+    Embargo = "embargo",
     /// Date from which it does not go in.
     Expires = "expires",
     /// What kind of thing it is.
@@ -68,6 +70,10 @@ fields! {
     Draft = "draft",
     /// yes or no.
     Keep = "keep",
+    /// yes or no: the page forbids indexing.
+    Noindex = "noindex",
+    /// The page's robots directive, as in its head: a list of words.
+    Robots = "robots",
     /// A hint.
     Changefreq = "changefreq",
     /// A hint.
@@ -85,19 +91,49 @@ impl Field {
     }
 }
 
-/// Names that fields commonly bear elsewhere.
-pub(crate) const COMMON_NAMES: [(&str, Field); 10] = [
+/// Names that fields commonly bear elsewhere: in lower case, without `_` and `-`.
+const COMMON_NAMES: [(&str, Field); 31] = [
     ("date", Field::Published),
+    ("pubdate", Field::Published),
+    ("publishedat", Field::Published),
+    ("datepublished", Field::Published),
+    ("publishdate", Field::Embargo),
+    ("publishat", Field::Embargo),
+    ("publishon", Field::Embargo),
+    ("embargountil", Field::Embargo),
     ("lastmod", Field::Modified),
+    ("lastmodified", Field::Modified),
     ("updated", Field::Modified),
+    ("updatedat", Field::Modified),
+    ("modifiedat", Field::Modified),
+    ("datemodified", Field::Modified),
+    ("expiry", Field::Expires),
+    ("expire", Field::Expires),
+    ("expirydate", Field::Expires),
+    ("expirationdate", Field::Expires),
+    ("expiresat", Field::Expires),
+    ("unpublishdate", Field::Expires),
+    ("unpublishat", Field::Expires),
+    ("unavailableafter", Field::Expires),
+    ("sitemap", Field::Keep),
     ("categories", Field::Category),
+    ("tag", Field::Tags),
     ("authors", Field::Author),
     ("image", Field::Images),
     ("lang", Field::Language),
     ("summary", Field::Description),
-    ("expiry", Field::Expires),
     ("permalink", Field::Url),
+    ("loc", Field::Url),
 ];
+
+/// The field whose common name this is: written in whatever case, with or without `_` and `-`.
+pub(crate) fn commonly_named(name: &str) -> Option<Field> {
+    let plain: String = name.chars().filter(|letter| !matches!(letter, '_' | '-')).collect::<String>().to_lowercase();
+    let field = COMMON_NAMES.into_iter().find(|(known, _)| *known == plain).map(|(_, field)| field);
+    // A field's own name in another spelling: `Date_Policy`, `languageGroup`.
+    let own = || Field::ALL.into_iter().find(|field| field.name().replace('_', "") == plain);
+    field.or_else(own).filter(|field| field.name() != name)
+}
 
 /// The parts that make up one video of a row, as columns of their own: `videos.title` and so on.
 pub const VIDEO_PREFIX: &str = "videos.";
@@ -113,20 +149,22 @@ pub struct Mapping {
 
 impl Mapping {
     /// Whether some field or part of a video is made of this column.
-    fn names(&self, column: &str) -> bool {
+    pub(crate) fn names(&self, column: &str) -> bool {
         let templates = self.fields.values().flatten().chain(self.video.values());
         templates.flat_map(Template::columns).any(|name| name.eq_ignore_ascii_case(column))
     }
 
     /// Columns of a table that are not read although they bear a common name of a field that no column is: each with that field.
     pub(crate) fn passed_over<'c>(&self, columns: &'c [String]) -> Vec<(&'c str, Field)> {
-        let named = |name: &str| columns.iter().find(|column| column.eq_ignore_ascii_case(name));
-        let passed_over = COMMON_NAMES.into_iter().filter_map(|(name, field)| {
-            let column = named(name).filter(|column| !self.names(column))?;
-            let found = self.fields.contains_key(&field) || named(field.name()).is_some();
-            (!found).then_some((column.as_str(), field))
-        });
-        passed_over.collect()
+        let is_found = |field: Field| {
+            self.fields.contains_key(&field) || columns.iter().any(|column| column.eq_ignore_ascii_case(field.name()))
+        };
+        let mut passed_over: Vec<(&str, Field)> = Vec::new();
+        for column in columns.iter().filter(|column| !self.names(column)) {
+            let field = commonly_named(column).filter(|field| !is_found(*field));
+            passed_over.extend(field.map(|field| (column.as_str(), field)));
+        }
+        passed_over
     }
 
     /// Takes a line of the configuration: a field, or a part of a video, and its columns or templates. Fails, saying why, on

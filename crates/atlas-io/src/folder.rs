@@ -15,6 +15,8 @@ use atlas_store::source::{Gathering, Learnt, Memory, Problem, Stamp};
 use rayon::prelude::*;
 use walkdir::{DirEntry, WalkDir};
 
+use crate::record::Trouble;
+
 /// The largest file that is read.
 const LARGEST: u64 = 32 * 1024 * 1024;
 /// How many files are read at a time: their bytes are never all in memory.
@@ -42,6 +44,9 @@ pub(crate) trait Files: Sync {
     /// Whether a file is one of its own, by its name.
     fn is_ours(&self, path: &Path) -> bool;
 
+    /// The address of one of its own files, where its place alone tells it.
+    fn address_of(&self, relative: &str) -> Option<String>;
+
     /// The address of another file that the folder holds, if the site serves it.
     fn address_of_other(&self, relative: &str) -> Option<String>;
 
@@ -55,14 +60,14 @@ pub(crate) struct FileSaid {
     /// Its links within the site, packed.
     pub(crate) links: Vec<u8>,
     /// What of it could not be read. Such a file is read again the next time.
-    pub(crate) troubles: Vec<String>,
+    pub(crate) troubles: Vec<Trouble>,
 }
 
 /// What came of a file.
 enum Outcome {
     Met(Learnt),
     Learnt(String, Learnt, Vec<Problem>),
-    Problem(Problem),
+    Unread(PathBuf, String),
 }
 
 impl Folder {
@@ -98,7 +103,9 @@ impl Folder {
                         gathering.also_there(&address);
                     }
                 }
-                Err((path, message)) if files.is_ours(&path) => gathering.problem(self.problem(&path, message)),
+                Err((path, message)) if files.is_ours(&path) => {
+                    self.cannot_read(&path, message, files, gathering);
+                }
                 Err(_) => {}
             }
         }
@@ -133,9 +140,18 @@ impl Folder {
         Some((path.to_owned(), parts.join("/")))
     }
 
-    fn problem(&self, path: &Path, message: String) -> Problem {
+    /// A file that cannot be read is there all the same.
+    fn cannot_read(&self, path: &Path, message: String, files: &impl Files, gathering: &mut Gathering<'_>) {
+        if let Some(address) = self.relative(path).and_then(|(_, relative)| files.address_of(&relative)) {
+            gathering.also_there(&address);
+        }
+        gathering.problem(self.problem(path, Trouble::row(message)));
+    }
+
+    fn problem(&self, path: &Path, trouble: Trouble) -> Problem {
         let relative = path.strip_prefix(&self.path).unwrap_or(path);
-        Problem { file: Path::new(&self.shown).join(relative).display().to_string(), line: None, message }
+        let Trouble { message, passed_over } = trouble;
+        Problem { file: Path::new(&self.shown).join(relative).display().to_string(), line: None, message, passed_over }
     }
 
     fn read_batch(&self, batch: Vec<(PathBuf, String)>, files: &impl Files, gathering: &mut Gathering<'_>) {
@@ -144,7 +160,7 @@ impl Folder {
             .into_par_iter()
             .map(|(path, relative)| match self.read(&path, &relative, files, memory) {
                 Ok(read) => read,
-                Err(error) => Outcome::Problem(self.problem(&path, format!("cannot be read: {error}"))),
+                Err(error) => Outcome::Unread(path, format!("cannot be read: {error}")),
             })
             .collect();
         let mut block = Block::new(gathering.desk());
@@ -161,7 +177,7 @@ impl Folder {
                     gathering.learn(path, learnt);
                     problems.into_iter().for_each(|problem| gathering.problem(problem));
                 }
-                Outcome::Problem(problem) => gathering.problem(problem),
+                Outcome::Unread(path, why) => self.cannot_read(&path, why, files, gathering),
             }
             if block.len() * 300 > BLOCK_BYTES {
                 gathering.push(std::mem::replace(&mut block, Block::new(gathering.desk())));
@@ -178,13 +194,13 @@ impl Folder {
         let stamp = disk::stamp_of(&file.metadata()?);
         if stamp.size > LARGEST {
             let message = format!("{} bytes are too many for a page ({LARGEST} at most)", stamp.size);
-            return Ok(Outcome::Problem(self.problem(path, message)));
+            return Ok(Outcome::Unread(path.to_owned(), message));
         }
         let mut bytes = Vec::with_capacity(stamp.size as usize);
         file.take(LARGEST).read_to_end(&mut bytes)?;
         let FileSaid { said, links, troubles } = match files.read(relative, &bytes) {
             Ok(read) => read,
-            Err(why) => return Ok(Outcome::Problem(self.problem(path, why))),
+            Err(why) => return Ok(Outcome::Unread(path.to_owned(), why)),
         };
         let mut row = Vec::new();
         Row::write(&mut row, &said);

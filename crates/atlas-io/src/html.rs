@@ -16,6 +16,7 @@ use atlas_store::source::{Gathering, Source};
 
 use crate::folder::{FileSaid, Files, Folder, extension, failed};
 use crate::oembed::Asking;
+use crate::record::Trouble;
 
 /// A folder of pages.
 #[derive(Debug, Clone)]
@@ -26,6 +27,8 @@ pub struct HtmlFolder {
     pub site: Site,
     /// The path of the folder's address below the site's root: empty, or ending with a slash.
     pub below: String,
+    /// The address that the folder is served under, ending with a slash.
+    pub address: String,
     /// Whether addresses go without `.html`.
     pub drop_html: bool,
     /// Whether a page that names another URL as its canonical one is taken at its word.
@@ -47,7 +50,8 @@ impl Source for HtmlFolder {
 
     fn settings(&self) -> u64 {
         // Not the folder as it is seen from here: the program may be run from anywhere.
-        let Self { site, below, drop_html, heed_canonical, documents, section, reader, asking, folder } = self;
+        let Self { site, below, drop_html, heed_canonical, documents, section, reader, asking, folder, address: _ } =
+            self;
         fingerprint::settings(&format!(
             "{} {:?} {} {below} {drop_html} {heed_canonical} {documents:?} {section:?} {} {}",
             page::VERSION,
@@ -62,6 +66,10 @@ impl Source for HtmlFolder {
         true
     }
 
+    fn serves(&self) -> Option<&str> {
+        Some(&self.address)
+    }
+
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         self.folder.gather(self, gathering).map_err(|why| failed(self.name(), why))
     }
@@ -70,6 +78,10 @@ impl Source for HtmlFolder {
 impl Files for HtmlFolder {
     fn is_ours(&self, path: &Path) -> bool {
         is_page(path) || self.is_document(path)
+    }
+
+    fn address_of(&self, relative: &str) -> Option<String> {
+        Some(self.site.of_file(&format!("{}{}", self.below, path_of(relative, self.drop_html))).into_string())
     }
 
     fn address_of_other(&self, relative: &str) -> Option<String> {
@@ -89,8 +101,10 @@ impl Files for HtmlFolder {
         if !self.heed_canonical {
             page.canonical = None;
         }
-        let troubles = self.asking.complete(&mut page, &address, &self.site);
+        let mut troubles = std::mem::take(&mut page.troubles);
+        troubles.extend(self.asking.complete(&mut page, &address, &self.site));
         let links = followed_links(&page, &self.site);
+        let troubles = troubles.into_iter().map(Trouble::cell).collect();
         Ok(FileSaid { said: Said { section, ..page.into_said(&address) }, links, troubles })
     }
 }

@@ -14,11 +14,11 @@ use atlas_store::source::{Gathering, Source};
 use pulldown_cmark::{Options, Parser, html};
 use serde_json::{Map, Value};
 
-use crate::field::{COMMON_NAMES, Field};
+use crate::field::{Field, commonly_named};
 use crate::folder::{FileSaid, Files, Folder, extension, failed};
 use crate::html::followed_links;
 use crate::oembed::Asking;
-use crate::record::{Header, Record, RecordReader, RecordSettings};
+use crate::record::{Header, Record, RecordReader, RecordSettings, Trouble};
 
 /// A folder of articles.
 #[derive(Debug, Clone)]
@@ -60,6 +60,10 @@ impl Files for MarkdownFolder {
         matches!(extension(path).as_str(), "md" | "markdown")
     }
 
+    fn address_of(&self, _: &str) -> Option<String> {
+        None
+    }
+
     fn address_of_other(&self, _: &str) -> Option<String> {
         // What lies beside an article may be served from anywhere.
         None
@@ -69,14 +73,18 @@ impl Files for MarkdownFolder {
         let text = std::str::from_utf8(bytes).map_err(|_| "not in UTF-8; it is not listed".to_owned())?;
         let text = text.strip_prefix('\u{feff}').unwrap_or(text);
         let (mut front, body) = front_matter(text)?;
-        prepare(&mut front, relative, &self.records);
-        let header = Header::of_objects(&self.records.mapping);
-        let reader = RecordReader { settings: &self.records, header: &header };
         let mut troubles = Vec::new();
+        let own_url = prepare(&mut front, relative, &self.records, &mut troubles);
+        let mut header = Header::of_objects(&self.records.mapping);
+        if own_url {
+            header.forget_template(Field::Url);
+        }
+        let reader = RecordReader { settings: &self.records, header: &header };
         let record = Record::Object(&front);
         let mut said = Said::default();
         if !reader.read(&record, &mut said, &mut |trouble| troubles.push(trouble)) {
-            return Err(troubles.pop().unwrap_or_default().replace("the row", "the file"));
+            let why = troubles.pop().map(|trouble: Trouble| trouble.message).unwrap_or_default();
+            return Err(why.replace("the row", "the file"));
         }
         let mut rendered = String::from("<main>");
         html::push_html(&mut rendered, Parser::new_ext(body, Options::all()));
@@ -86,7 +94,7 @@ impl Files for MarkdownFolder {
         let mut page = page::read(rendered.as_bytes(), &address, &self.reader).unwrap_or_default();
         page.title = said.title.as_deref().map(str::to_owned).or(page.title);
         page.description = said.description.as_deref().map(str::to_owned).or(page.description);
-        troubles.extend(self.asking.complete(&mut page, &address, &self.records.site));
+        troubles.extend(self.asking.complete(&mut page, &address, &self.records.site).into_iter().map(Trouble::cell));
         let links = followed_links(&page, &self.records.site);
         let mut merged = Said { no_head: false, ..said };
         merged.merge(Said { no_head: false, language: None, ..page.into_said(&address) });
@@ -150,38 +158,98 @@ fn without_dates(value: toml::Value) -> Value {
 }
 
 /// Puts what the file's own place says beside its front matter: `folder`, `name`, and, where nothing else says so, its slug,
-/// draft and URL.
-fn prepare(front: &mut Map<String, Value>, relative: &str, records: &RecordSettings) {
+/// draft and URL. True where the article names its own URL, which stands above a template of the configuration.
+fn prepare(
+    front: &mut Map<String, Value>,
+    relative: &str,
+    records: &RecordSettings,
+    troubles: &mut Vec<Trouble>,
+) -> bool {
     let (folder, file) = relative.rsplit_once('/').unwrap_or(("", relative));
     let name = file.rsplit_once('.').map_or(file, |(stem, _)| stem);
     let is_index = matches!(name, "index" | "_index" | "README");
-    for (key, field) in COMMON_NAMES {
-        if !front.contains_key(field.name())
-            && !records.mapping.fields.contains_key(&field)
-            && let Some(value) = front.get(key).cloned()
-        {
-            front.insert(field.name().to_owned(), value);
-        }
-    }
-    // The page's own word to this tool.
-    if let Some(Value::Object(own)) = front.get("idle_atlas").cloned() {
-        front.extend(own);
-    }
     if let Some(published) = front.get("published").and_then(Value::as_bool) {
         front.remove("published");
         front.entry("draft").or_insert(Value::Bool(!published));
+    }
+    by_common_names(front, records, troubles);
+    // The page's own word to this tool.
+    match front.get("idle_atlas").cloned() {
+        Some(Value::Object(own)) => {
+            for name in own.keys().filter(|name| Field::named(name).is_none()) {
+                troubles.push(Trouble::cell(format!("idle_atlas: there is no field “{name}”; it is not read")));
+            }
+            front.extend(own);
+        }
+        Some(_) => troubles.push(Trouble::cell(
+            "idle_atlas: keys and values are expected, such as idle_atlas: { keep: no }; it is not read".to_owned(),
+        )),
+        None => {}
     }
     let slug = without_day(name).to_owned();
     front.entry("slug").or_insert(slug.into());
     front.insert("folder".to_owned(), folder.into());
     front.insert("name".to_owned(), name.into());
-    if !front.contains_key("url") && !records.mapping.fields.contains_key(&Field::Url) {
+    let own_url = own_url(front, troubles);
+    if !own_url && !records.mapping.fields.contains_key(&Field::Url) {
         let slug = front.get("slug").and_then(Value::as_str).unwrap_or(name);
         let parts = [folder, if is_index { "" } else { slug }];
         let parts: Vec<&str> = parts.into_iter().filter(|part| !part.is_empty()).collect();
         let path = parts.iter().map(|part| format!("{}/", atlas_core::address::encode_path(part))).collect::<String>();
         front.insert("url".to_owned(), format!("{}{path}", records.site.root()).into());
     }
+    own_url
+}
+
+/// Puts what stands in front matter under a common name of a field under the field's own, where nothing else is that field. What
+/// decides whether a page goes in is never passed over: of several such values each counts.
+fn by_common_names(front: &mut Map<String, Value>, records: &RecordSettings, troubles: &mut Vec<Trouble>) {
+    let named: Vec<(String, Field)> =
+        front.keys().filter_map(|key| Some((key.clone(), commonly_named(key)?))).collect();
+    for (key, field) in named {
+        let Some(value) = front.get(&key).cloned() else { continue };
+        if records.mapping.names(&key) {
+            continue;
+        }
+        // An article's own URL stands above the template for all.
+        let mapped = field != Field::Url && records.mapping.fields.contains_key(&field);
+        let taken = front.contains_key(field.name()) || mapped;
+        match (field, &value) {
+            (Field::Keep, Value::Object(settings)) => {
+                let off = ["disable", "disabled", "exclude", "ignore"].iter().find_map(|name| settings.get(*name));
+                match off {
+                    Some(off) if !taken => {
+                        let off = off.as_bool().unwrap_or(true);
+                        front.insert(field.name().to_owned(), Value::Bool(!off));
+                    }
+                    _ => troubles.push(unread(&key, field)),
+                }
+            }
+            (_, value) if !taken => _ = front.insert(field.name().to_owned(), value.clone()),
+            (Field::Keep, value) if value.as_bool() == Some(false) => {
+                front.insert(field.name().to_owned(), Value::Bool(false));
+            }
+            _ => troubles.push(unread(&key, field)),
+        }
+    }
+}
+
+fn unread(key: &str, field: Field) -> Trouble {
+    let name = field.name();
+    Trouble::cell(format!("“{key}” is not read, because “{name}” is known otherwise; keep one of the two"))
+}
+
+/// Whether front matter names the article's URL. A pattern for a site generator is none, and is told.
+fn own_url(front: &mut Map<String, Value>, troubles: &mut Vec<Trouble>) -> bool {
+    let Some(url) = front.get("url").and_then(Value::as_str) else { return false };
+    if !url.split('/').any(|part| part.starts_with(':')) {
+        return true;
+    }
+    troubles.push(Trouble::cell(format!(
+        "url “{url}” is a pattern for a site generator; it is not read. Say where articles are: fields = {{ url = \"/journal/{{slug}}/\" }}"
+    )));
+    front.remove("url");
+    false
 }
 
 /// `2026-11-23-frost` is `frost`: the day is in the name for the sake of order alone.

@@ -6,6 +6,7 @@ use atlas_core::address::{Address, AddressError, LONGEST, Site};
 use atlas_core::contribution::{Alternate, Said};
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::lastmod::Lastmod;
+use atlas_core::page::robots_words;
 use atlas_core::query::Parameters;
 use atlas_core::video::{Video, read_yes_or_no};
 use jiff::tz::TimeZone;
@@ -123,6 +124,11 @@ impl Header {
         Ok(header)
     }
 
+    /// Reads a field as the record names it, whatever template the configuration has for it.
+    pub(crate) fn forget_template(&mut self, field: Field) {
+        self.templates[field as usize].retain(|template| matches!(template, Template::Column(_)));
+    }
+
     /// The column of the URL, where it is in one column as it stands.
     pub(crate) fn url_column(&self) -> Option<usize> {
         match (&self.places[Field::Url as usize][..], &self.templates[Field::Url as usize][..]) {
@@ -151,8 +157,26 @@ pub(crate) struct RecordReader<'s> {
     pub(crate) header: &'s Header,
 }
 
-/// What stands in the way of a record or of one of its fields, in words.
-pub(crate) type Trouble = String;
+/// What stands in the way of a record or of one of its fields.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Trouble {
+    /// What is wrong, what was expected, how to mend it.
+    pub(crate) message: String,
+    /// The record is not listed because of it.
+    pub(crate) passed_over: bool,
+}
+
+impl Trouble {
+    /// A field cannot be read; the entry is listed without it.
+    pub(crate) fn cell(message: String) -> Self {
+        Self { message, passed_over: false }
+    }
+
+    /// The whole record is passed over.
+    pub(crate) fn row(message: String) -> Self {
+        Self { message, passed_over: true }
+    }
+}
 
 impl RecordReader<'_> {
     /// Writes what the record says into `said`, where nothing stands yet, or what this wrote of the record before: that is large,
@@ -169,17 +193,19 @@ impl RecordReader<'_> {
                 Some(name) => format!("no url in it, for want of “{name}”"),
                 None => "no url in it".to_owned(),
             };
-            trouble(format!("{why}; the row is passed over"));
+            trouble(Trouble::row(format!("{why}; the row is passed over")));
             return false;
         };
         said.url = match self.address(url) {
             Ok(url) => url,
             Err(why) => {
-                trouble(format!("{why}; the row is passed over"));
+                trouble(Trouble::row(format!("{why}; the row is passed over")));
                 return false;
             }
         };
         said.section = self.settings.section.as_deref().map(Cow::Borrowed);
+        // What several fields have a say in begins anew.
+        (said.published, said.expires, said.draft, said.noindex, said.unreadable) = (None, None, false, None, None);
         self.header.present.iter().for_each(|field| self.take(record, *field, said, trouble));
         true
     }
@@ -205,12 +231,12 @@ impl RecordReader<'_> {
         trouble: &mut impl FnMut(Trouble),
     ) {
         let text = || self.text(record, field);
-        let yes_or_no = "yes or no";
         match field {
             Field::Url => {}
             Field::Modified => said.modified = self.date(record, field, trouble),
-            Field::Published => said.published = self.date(record, field, trouble),
-            Field::Expires => said.expires = self.date(record, field, trouble),
+            Field::Published => self.gate(record, field, said, trouble),
+            Field::Embargo => self.gate(record, field, said, trouble),
+            Field::Expires => self.gate(record, field, said, trouble),
             Field::Title => said.title = text(),
             Field::Description => said.description = text(),
             Field::Language => said.language = text(),
@@ -228,10 +254,14 @@ impl RecordReader<'_> {
                 said.videos = self.videos(record, &Address::trusted(said.url.as_ref()), trouble);
             }
             Field::Alternates => said.alternates = self.alternates(record, trouble),
-            Field::Draft => {
-                said.draft = self.word(record, field, yes_or_no, read_yes_or_no, trouble).unwrap_or(false);
+            Field::Draft => said.draft |= self.switch(record, field, said, trouble) == Some(true),
+            Field::Keep => said.keep = self.switch(record, field, said, trouble),
+            Field::Noindex => {
+                if self.switch(record, field, said, trouble) == Some(true) {
+                    said.noindex = Some(Cow::Borrowed("noindex: yes"));
+                }
             }
-            Field::Keep => said.keep = self.word(record, field, yes_or_no, read_yes_or_no, trouble),
+            Field::Robots => self.robots(record, said, trouble),
             Field::Changefreq => {
                 let expected = "one of always, hourly, daily, weekly, monthly, yearly, never";
                 said.changefreq = self.word(record, field, expected, |text| text.parse::<Changefreq>().ok(), trouble);
@@ -268,7 +298,7 @@ impl RecordReader<'_> {
         let filled = self.header.templates[at].iter().find_map(|template| match template {
             Template::Column(name) => self.value(record, name),
             Template::Pieces(pieces) => {
-                let date = |text: &str| self.read_date(text);
+                let date = |text: &str| self.read_date(text).map(|date| date.at(&self.settings.timezone));
                 fill(pieces, |name| self.value(record, name), date).map(Cow::Owned)
             }
         });
@@ -281,6 +311,12 @@ impl RecordReader<'_> {
             Record::Object(_) => None,
         };
         filled.or_else(plain).filter(|text| !is_blank(text))
+    }
+
+    /// The text of a field, even where it is nothing but a byte that a text does not show: a database may give out a bit so.
+    fn text_as_it_stands<'r>(&'r self, record: &Record<'_, 'r>, field: Field) -> Option<Cow<'r, str>> {
+        let bit = || self.value(record, field.name()).filter(|text| matches!(text.as_ref(), "\0" | "\u{1}"));
+        self.text(record, field).or_else(bit)
     }
 
     /// The text of a column, of a member however deep (`meta.title`), of another field, or of the source's section.
@@ -358,10 +394,10 @@ impl RecordReader<'_> {
     fn items<'r>(&self, value: &'r Value, items: &mut Vec<Cow<'r, str>>) {
         match value {
             Value::Array(values) => {
-                items.extend(values.iter().filter_map(scalar).filter(|item| !item.trim().is_empty()));
+                items.extend(values.iter().filter_map(item).filter(|item| !item.trim().is_empty()));
             }
             Value::String(text) => self.split(text, items),
-            value => items.extend(scalar(value)),
+            value => items.extend(item(value)),
         }
     }
 
@@ -369,7 +405,7 @@ impl RecordReader<'_> {
         if text.trim_start().starts_with('[')
             && let Ok(values) = serde_json::from_str::<Vec<Value>>(text)
         {
-            let texts = values.iter().filter_map(scalar).map(|item| Cow::Owned(item.into_owned()));
+            let texts = values.iter().filter_map(item).map(|item| Cow::Owned(item.into_owned()));
             return items.extend(texts.filter(|item: &Cow<'_, str>| !item.trim().is_empty()));
         }
         let parts = text.split(self.settings.separator.as_str()).map(str::trim);
@@ -388,9 +424,99 @@ impl RecordReader<'_> {
         let text = self.text(record, field)?;
         let value = read(&text);
         if value.is_none() {
-            trouble(format!("{} “{text}” is not {expected}; the entry is listed without it", field.name()));
+            trouble(Trouble::cell(format!(
+                "{} “{text}” is not {expected}; the entry is listed without it",
+                field.name()
+            )));
         }
         value
+    }
+
+    /// A yes or no that decides whether the entry goes in: where it cannot be read, the entry stays out.
+    fn switch(
+        &self,
+        record: &Record<'_, '_>,
+        field: Field,
+        said: &mut Said<'_>,
+        trouble: &mut impl FnMut(Trouble),
+    ) -> Option<bool> {
+        let text = self.text_as_it_stands(record, field)?;
+        let value = read_yes_or_no(&text);
+        if value.is_none() {
+            self.shut(field, &text, "yes or no", said, trouble);
+        }
+        value
+    }
+
+    /// A date that decides whether the entry goes in: where it cannot be read, the entry stays out. What a database calls infinite
+    /// has a meaning.
+    fn gate(&self, record: &Record<'_, '_>, field: Field, said: &mut Said<'_>, trouble: &mut impl FnMut(Trouble)) {
+        let Some(text) = self.text(record, field) else { return };
+        let opens = field != Field::Expires;
+        match (text.trim().to_ascii_lowercase().as_str(), opens) {
+            // It is published never, or has expired ever since.
+            ("infinity" | "+infinity", true) => said.draft = true,
+            ("-infinity", false) => said.expires = Lastmod::from_epoch_day(0),
+            // It has always been published, or expires never.
+            ("-infinity", true) | ("infinity" | "+infinity", false) => {}
+            _ => {
+                let (mut told, mut read) = (Vec::new(), None);
+                if let Some(date) = self.date(record, field, &mut |one| told.push(one)) {
+                    read = Some(date);
+                    told.into_iter().for_each(&mut *trouble);
+                } else {
+                    self.shut(field, &text, &self.expected_date(), said, trouble);
+                }
+                match field {
+                    Field::Expires => said.expires = read,
+                    Field::Published => said.published = read,
+                    // What waits for a later day than that of its publication goes in on that.
+                    _ => {
+                        let earlier =
+                            |date: Lastmod| said.published.is_none_or(|known| known.seconds() < date.seconds());
+                        said.published = read.filter(|date| earlier(*date)).or(said.published);
+                    }
+                }
+            }
+        }
+    }
+
+    /// A value that decides whether the entry goes in cannot be read.
+    fn shut(&self, field: Field, text: &str, expected: &str, said: &mut Said<'_>, trouble: &mut impl FnMut(Trouble)) {
+        let shown = shortened(text);
+        trouble(Trouble::row(format!(
+            "{} “{shown}” is not {expected}; it decides whether the entry goes in, so the entry stays out",
+            field.name()
+        )));
+        said.unreadable.get_or_insert_with(|| Cow::Owned(format!("{} “{shown}”", field.name())));
+    }
+
+    /// A robots directive, as a text or as a list of words.
+    fn robots(&self, record: &Record<'_, '_>, said: &mut Said<'_>, trouble: &mut impl FnMut(Trouble)) {
+        let listed = match self.json(record, Field::Robots) {
+            Some(Value::Array(words)) => Some(words.iter().filter_map(scalar).collect::<Vec<_>>().join(", ")),
+            _ => None,
+        };
+        let Some(text) = listed.or_else(|| self.text(record, Field::Robots).map(Cow::into_owned)) else { return };
+        let words = robots_words(&text);
+        if words.noindex {
+            said.noindex = Some(Cow::Owned(format!("robots: {}", shortened(&text))));
+        }
+        if let Some(after) = words.unavailable_after {
+            match Lastmod::read_deadline(after, &self.settings.timezone) {
+                Some(date) => said.expires = said.expires.or(Some(date)),
+                None => self.shut(Field::Robots, after, &self.expected_date(), said, trouble),
+            }
+        }
+    }
+
+    fn expected_date(&self) -> String {
+        match &self.settings.dates {
+            Dates::Plain => {
+                "a date such as 2026-11-23 or 2026-11-23T09:30:00Z (other forms: dates = \"%d/%m/%Y\")".to_owned()
+            }
+            Dates::Format(format) => format!("a date in the form {format}"),
+        }
     }
 
     fn read_date(&self, text: &str) -> Option<Lastmod> {
@@ -407,12 +533,15 @@ impl RecordReader<'_> {
             let doubt = Lastmod::doubt(&text, &self.settings.timezone);
             match (date, doubt) {
                 (Some(date), Some(why)) => {
-                    trouble(format!("{} “{text}” can be read in two ways ({why}); taken as {date}", field.name()));
+                    trouble(Trouble::cell(format!(
+                        "{} “{text}” can be read in two ways ({why}); taken as {date}",
+                        field.name()
+                    )));
                 }
-                (None, Some(why)) => trouble(format!(
+                (None, Some(why)) => trouble(Trouble::cell(format!(
                     "{} “{text}” can be read in two ways ({why}); say which, such as dates = \"%d/%m/%Y\". The entry is listed without it",
                     field.name()
-                )),
+                ))),
                 _ => {}
             }
             if doubt.is_some() {
@@ -420,13 +549,11 @@ impl RecordReader<'_> {
             }
         }
         if date.is_none() {
-            let expected = match &self.settings.dates {
-                Dates::Plain => {
-                    "a date such as 2026-11-23 or 2026-11-23T09:30:00Z (other forms: dates = \"%d/%m/%Y\")".to_owned()
-                }
-                Dates::Format(format) => format!("a date in the form {format}"),
-            };
-            trouble(format!("{} “{text}” is not {expected}; the entry is listed without it", field.name()));
+            let expected = self.expected_date();
+            trouble(Trouble::cell(format!(
+                "{} “{text}” is not {expected}; the entry is listed without it",
+                field.name()
+            )));
         }
         date
     }
@@ -441,12 +568,14 @@ impl RecordReader<'_> {
         for item in self.list(record, Field::Images) {
             match self.settings.site.address(&item) {
                 Ok(address) if address.as_str().len() > LONGEST => {
-                    trouble("images: a URL of 2,048 characters or more; the entry is listed without it".to_owned());
+                    trouble(Trouble::cell(
+                        "images: a URL of 2,048 characters or more; the entry is listed without it".to_owned(),
+                    ));
                 }
                 Ok(address) => {
                     images.push(Cow::Owned(self.settings.drop_parameters.clean(address.as_str()).into_owned()))
                 }
-                Err(why) => trouble(format!("images: {why}; the entry is listed without it")),
+                Err(why) => trouble(Trouble::cell(format!("images: {why}; the entry is listed without it"))),
             }
         }
         images
@@ -475,9 +604,9 @@ impl RecordReader<'_> {
         {
             Ok(videos) => videos,
             Err(error) => {
-                trouble(format!(
+                trouble(Trouble::cell(format!(
                     "videos: {error}; a JSON array of objects is expected. The entry is listed without them"
-                ));
+                )));
                 return Vec::new();
             }
         };
@@ -492,7 +621,8 @@ impl RecordReader<'_> {
         let text = match template {
             Template::Column(name) => self.value(record, name)?,
             Template::Pieces(pieces) => {
-                Cow::Owned(fill(pieces, |name| self.value(record, name), |text| self.read_date(text))?)
+                let date = |text: &str| self.read_date(text).map(|date| date.at(&self.settings.timezone));
+                Cow::Owned(fill(pieces, |name| self.value(record, name), date)?)
             }
         };
         Some(text).filter(|text| !text.trim().is_empty())
@@ -509,7 +639,9 @@ impl RecordReader<'_> {
             Some(Value::Array(items)) if items.iter().any(Value::is_object) => {
                 let read = serde_json::from_value::<Vec<Alternate<'static>>>(Value::Array(items.clone()));
                 let read = read.unwrap_or_else(|error| {
-                    trouble(format!("alternates: {error}; objects with “language” and “url” are expected"));
+                    trouble(Trouble::cell(format!(
+                        "alternates: {error}; objects with “language” and “url” are expected"
+                    )));
                     Vec::new()
                 });
                 read.into_iter().map(|one| (one.language.into_owned(), one.url.into_owned())).collect()
@@ -523,7 +655,9 @@ impl RecordReader<'_> {
                         .split_once([' ', '='])
                         .map(|(language, url)| (language.to_owned(), url.trim().to_owned()));
                     if pair.is_none() {
-                        trouble(format!("alternates: “{item}” is not a language and a URL, such as “cy /cy/halts/”"));
+                        trouble(Trouble::cell(format!(
+                            "alternates: “{item}” is not a language and a URL, such as “cy /cy/halts/”"
+                        )));
                     }
                     pair
                 })
@@ -532,7 +666,7 @@ impl RecordReader<'_> {
         let complete = |(language, url): (String, String)| match self.settings.site.address(&url) {
             Ok(address) => Some(Alternate { language: language.into(), url: address.as_str().to_owned().into() }),
             Err(why) => {
-                trouble(format!("alternates: {why}; the entry is listed without it"));
+                trouble(Trouble::cell(format!("alternates: {why}; the entry is listed without it")));
                 None
             }
         };
@@ -552,6 +686,23 @@ fn member<'r>(object: &'r Map<String, Value>, name: &str) -> Option<&'r Value> {
 fn is_blank(text: &str) -> bool {
     // The first byte tells of most.
     !text.bytes().next().is_some_and(|byte| byte > b' ' && byte < 0x7f) && text.trim().is_empty()
+}
+
+/// A text for a message, cut where it is long.
+fn shortened(text: &str) -> String {
+    match text.char_indices().nth(LONGEST_SHOWN) {
+        Some((end, _)) => format!("{}…", &text[..end]),
+        None => text.to_owned(),
+    }
+}
+
+/// How many letters of a value a message repeats.
+const LONGEST_SHOWN: usize = 80;
+
+/// An item of a list: a text, or an object that stands for a picture and names its address among other things.
+fn item(value: &Value) -> Option<Cow<'_, str>> {
+    let Value::Object(object) = value else { return scalar(value) };
+    ["src", "url", "loc", "href", "file", "path"].into_iter().find_map(|name| scalar(object.get(name)?))
 }
 
 fn scalar(value: &Value) -> Option<Cow<'_, str>> {

@@ -13,7 +13,7 @@ use serde_json::{Map, Value};
 
 use crate::cutter::{BLOCK, Buffers, Cut, Cutter, Extent};
 use crate::field::Field;
-use crate::record::{Header, Record, RecordReader, RecordSettings};
+use crate::record::{Header, Record, RecordReader, RecordSettings, Trouble};
 use crate::split::Splitter;
 
 /// How many blocks are read ahead of those that wait to be handed on.
@@ -169,12 +169,13 @@ struct TableReader {
 }
 
 impl TableReader {
-    fn problem(&self, number: u64, message: String) -> Problem {
+    fn problem(&self, number: u64, trouble: Trouble) -> Problem {
+        let Trouble { message, passed_over } = trouble;
         let (line, message) = match self.unit {
             None => (Some(number), message),
             Some(unit) => (None, format!("{unit} {number}: {message}")),
         };
-        Problem { file: self.shown.clone(), line, message }
+        Problem { file: self.shown.clone(), line, message, passed_over }
     }
 
     fn records(&self) -> RecordReader<'_> {
@@ -191,7 +192,7 @@ impl Reader for TableReader {
         }
         let record = Record::Columns(&fields);
         let (records, mut said) = (self.records(), Said::default());
-        if records.read(&record, &mut said, &mut |message| problem(self.problem(line, message))) {
+        if records.read(&record, &mut said, &mut |trouble| problem(self.problem(line, trouble))) {
             take(&said);
         }
     }
@@ -433,14 +434,14 @@ impl<'t> Reading<'t> {
     ) {
         let Self { reader, block, problems, .. } = self;
         let before = problems.len();
-        if records.read(record, said, &mut |message| problems.push(reader.problem(line, message))) {
+        if records.read(record, said, &mut |trouble| problems.push(reader.problem(line, trouble))) {
             // What is wrong with a row has to be told by every build.
             block.push_raw(said, if problems.len() == before { raw } else { 0 });
         }
     }
 
     fn problem(&mut self, line: u64, message: String) {
-        let problem = self.reader.problem(line, message);
+        let problem = self.reader.problem(line, Trouble::row(message));
         self.problems.push(problem);
     }
 }

@@ -61,6 +61,7 @@ impl Source for OldSitemap {
                     file: shown,
                     line: None,
                     message: "an index within an index, which no engine reads; it is passed over".to_owned(),
+                    passed_over: true,
                 }),
                 // What it lists may be most of the site: without it nothing may be written.
                 Err(why) => return Err(failed(why)),
@@ -131,7 +132,12 @@ impl Adding<'_, '_> {
             Ok(said) => self.block.push(&said),
             Err(why) => {
                 let message = format!("{why}; the entry is passed over");
-                self.gathering.problem(Problem { file: self.shown.to_owned(), line: Some(line), message });
+                self.gathering.problem(Problem {
+                    file: self.shown.to_owned(),
+                    line: Some(line),
+                    message,
+                    passed_over: true,
+                });
             }
         }
         if self.block.len() * 300 > BLOCK_BYTES {

@@ -15,6 +15,7 @@ use std::sync::Arc;
 use atlas_core::address::{Address, Site};
 use atlas_core::alternates;
 use atlas_core::archive::{Archive, Archives, By};
+use atlas_core::calendar::Calendar;
 use atlas_core::choose::{Chooser, OwnFiles};
 use atlas_core::news::News;
 use atlas_core::page::{self, Player, Reader};
@@ -34,7 +35,7 @@ use atlas_io::record::{Dates, RecordSettings};
 use atlas_io::sitemaps::OldSitemap;
 use atlas_io::table::{Format, Table};
 use atlas_store::arrange::Cut;
-use atlas_store::build::{Job, survey};
+use atlas_store::build::{Job, Thresholds, survey};
 use atlas_store::ledger::Ledger;
 use atlas_store::people::People;
 use atlas_store::publish::{Gzip, Place};
@@ -104,6 +105,7 @@ fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
         folder: at("html", "a.html"),
         site: site(),
         below: String::new(),
+        address: ROOT.into(),
         drop_html: false,
         heed_canonical: true,
         documents: vec![],
@@ -129,8 +131,8 @@ fn survey_all(bytes: &[u8]) {
                 tokens: vec![],
                 rules: vec![],
                 sections: Sections::new(vec![], []),
-                archives: Archives::new(vec![Archive::new(By::Category, "/about/{slug}/")]),
-                now: 0,
+                archives: Archives::new(vec![Archive::new(By::Category, "/about/{slug}/")], TimeZone::UTC),
+                calendar: Calendar::utc(0),
             },
             shape: Shape {
                 sections: vec![SectionShape {
@@ -140,7 +142,7 @@ fn survey_all(bytes: &[u8]) {
                     most_videos: 200,
                     news: Some(News { publication: "Vale Gazette".into(), language: "en".into() }),
                 }],
-                now: 0,
+                calendar: Calendar::utc(0),
             },
             alternates: Some(alternates::Settings::default()),
             people: People { structured_data: true, ..People::default() },
@@ -157,6 +159,7 @@ fn survey_all(bytes: &[u8]) {
                 folded_days: 14,
                 gzip: Gzip::Off,
                 robots: None,
+                create_robots: false,
             },
             settings: String::new(),
             choices: None,
@@ -164,6 +167,7 @@ fn survey_all(bytes: &[u8]) {
             now: Timestamp::UNIX_EPOCH,
             timezone: TimeZone::UTC,
             fresh: true,
+            thresholds: Thresholds::default(),
             allow: HashSet::new(),
             begins_to_write: &|| (),
             progress: &|_| (),

@@ -5,8 +5,6 @@ use std::path::{Path, PathBuf};
 
 use thiserror::Error;
 
-use crate::report::Held;
-
 /// Why something could not be done. What was there before is still there.
 #[derive(Debug, Error)]
 pub enum StoreError {
@@ -61,9 +59,6 @@ pub enum StoreError {
         /// What happened.
         why: String,
     },
-    /// A guard held the build back; nothing was written.
-    #[error("{0}")]
-    Held(Held),
 }
 
 /// How to go on without a ledger.

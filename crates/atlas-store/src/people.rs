@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 use std::sync::Arc;
 
+use atlas_core::calendar::Calendar;
 use atlas_core::choose::Kept;
 use atlas_core::contribution::Said;
 use atlas_core::fingerprint;
@@ -116,9 +117,10 @@ impl<'a> Lines<'a> {
         });
         let mut pages: Vec<Shown> = pages.collect();
         pages.par_sort_unstable_by_key(|shown| shown.named);
+        let calendar = &arrivals.desk().chooser().calendar;
         let listed = if people.wants_lines() { &pages[..] } else { &[] };
         let lines = listed.par_iter().map(|Shown { place, prior, kept, .. }| {
-            line(arrivals.held(*place), settled.observed(remembered, *prior), kept)
+            line(arrivals.held(*place), settled.observed(remembered, *prior), kept, calendar)
         });
         let lines: Vec<Line<'a>> = lines.collect();
         let mut sections = vec![Vec::new(); arrivals.desk().chooser().sections.list().len()];
@@ -186,9 +188,9 @@ impl<'a> Lines<'a> {
     }
 }
 
-fn line<'a>(row: &'a [u8], observed: Option<i32>, kept: &Kept) -> Line<'a> {
+fn line<'a>(row: &'a [u8], observed: Option<i32>, kept: &Kept, calendar: &Calendar) -> Line<'a> {
     let said = Said::read(row);
-    let (lastmod, published) = (shape::lastmod(&said, observed, kept.date_policy), said.published);
+    let (lastmod, published) = (shape::lastmod(&said, observed, kept.date_policy, calendar), said.published);
     let mut line = Line::new(borrowed(Some(said.url)).unwrap_or_default());
     line.title = borrowed(said.title).map(str::trim).filter(|title| !title.is_empty());
     line.description = borrowed(said.description);

@@ -34,8 +34,34 @@ pub struct Survey {
     pub incomplete_videos: Vec<IncompleteVideo>,
     /// Pages without a head, hence without title or canonical.
     pub headless: Counted,
+    /// Entries whose declared date of change is yet to come or older than the web, so that it is not written; each example has its
+    /// date behind a space.
+    pub dates_held_back: Counted,
     /// What deserves notice about the site as a whole; a build does not look for it.
     pub notices: Vec<Noticed>,
+    /// What became of robots.txt, or would.
+    pub robots: RobotsFate,
+    /// The guards that would hold a build back; empty for a build that was done.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub held: Vec<Held>,
+}
+
+impl Survey {
+    /// Whether something could not be read, so that an entry may be missing.
+    pub fn is_in_part(&self) -> bool {
+        self.sources.iter().any(|source| source.outcome.passed_over > 0)
+    }
+
+    /// Whether there is something worth a look besides the result itself.
+    pub fn has_remarks(&self) -> bool {
+        let of_source = |outcome: &Outcome| outcome.problem_count > 0 || !outcome.remarks.is_empty();
+        self.sources.iter().any(|source| of_source(&source.outcome))
+            || !self.incomplete_videos.is_empty()
+            || !self.notices.is_empty()
+            || self.headless.count > 0
+            || self.dates_held_back.count > 0
+            || !self.held.is_empty()
+    }
 }
 
 /// One source.
@@ -196,8 +222,6 @@ pub struct Built {
     pub retired: Vec<String>,
     /// Names of files that were removed from disk.
     pub removed: Vec<String>,
-    /// What became of robots.txt.
-    pub robots: RobotsFate,
 }
 
 impl Built {
@@ -223,10 +247,6 @@ pub struct Preview {
     pub moves: Vec<Moves>,
     /// Other files that would be written.
     pub asides: Vec<String>,
-    /// What would become of robots.txt.
-    pub robots: RobotsFate,
-    /// What would hold the build back.
-    pub held: Option<Held>,
 }
 
 /// What would become of one sitemap file.
@@ -296,8 +316,13 @@ pub struct Moves {
 pub enum RobotsFate {
     /// The configuration names none.
     Unnamed,
+    /// It is not there, and must not be made: the site may well have one elsewhere.
+    Missing,
     /// It was not there and was made.
     Created,
+    /// It was not there and was made from the one that the live site serves.
+    #[serde(rename = "taken-over")]
+    TakenOver,
     /// A line was added, or one of ours taken out.
     Declared,
     /// It was right already.
@@ -329,6 +354,21 @@ pub enum Guard {
 }
 
 impl Guard {
+    /// What it holds a build back for, for people.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Shrink => "a section would lose a large share of its entries",
+            Self::Empty => "nothing would be left to list",
+            Self::LeftOut => "one reason would leave out most of the site",
+            Self::NewUrl => "the site has another URL than before",
+            Self::NewMain => "the file to submit has another name than before",
+            Self::NewSections => "a section has another name than before",
+            Self::Gzip => "files would end in .gz that did not before, or the other way round",
+            Self::ShutOut => "robots.txt shuts engines out of the home page",
+            Self::Overwrite => "a file that another tool wrote would be written over",
+        }
+    }
+
     /// All of them.
     pub const ALL: [Self; 9] = [
         Self::Shrink,
@@ -341,6 +381,11 @@ impl Guard {
         Self::Overwrite,
         Self::Empty,
     ];
+
+    /// Its name in reports.
+    pub fn code(self) -> &'static str {
+        self.option().unwrap_or("empty")
+    }
 
     /// The word that lets a build pass it; none where there is nothing to pass to.
     pub fn option(self) -> Option<&'static str> {
@@ -365,10 +410,12 @@ pub struct Held {
     pub guard: Guard,
     /// What would have happened.
     pub message: String,
+    /// How to go on.
+    pub mend: String,
 }
 
 impl fmt::Display for Held {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
-        formatter.write_str(&self.message)
+        write!(formatter, "{}. {}", self.message, self.mend)
     }
 }

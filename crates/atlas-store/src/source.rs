@@ -20,6 +20,8 @@ pub struct Problem {
     pub line: Option<u64>,
     /// What is wrong, what was expected, how to mend it.
     pub message: String,
+    /// A row or file is not listed because of it.
+    pub passed_over: bool,
 }
 
 /// A place to gather from.
@@ -40,6 +42,17 @@ pub trait Source: Sync {
         false
     }
 
+    /// The folder of the site's files that it reads in full, by the address that it is served under: a page below that it does not
+    /// find there is not there. `None` where it reads none.
+    fn serves(&self) -> Option<&str> {
+        None
+    }
+
+    /// Whether its entries may have their pages where no folder that is read has them.
+    fn may_be_elsewhere(&self) -> bool {
+        false
+    }
+
     /// Whether its rows may be known as they come, by [`Block::unread`], and it can yield them a second time.
     fn knows_rows(&self) -> bool {
         false
@@ -47,6 +60,53 @@ pub trait Source: Sync {
 
     /// Yields all it has. An error fails the source: then nothing is written, whatever came before.
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError>;
+}
+
+/// A source under a name of its own, with what the configuration says of it whatever its kind.
+pub struct Named {
+    /// What it is called: distinct within a site.
+    pub name: String,
+    /// Its pages may be where no folder that is read has them.
+    pub may_be_elsewhere: bool,
+    /// The source itself.
+    pub source: Box<dyn Source>,
+}
+
+impl Source for Named {
+    fn name(&self) -> String {
+        self.name.clone()
+    }
+
+    fn settings(&self) -> u64 {
+        self.source.settings()
+    }
+
+    fn needs_links(&self) -> bool {
+        self.source.needs_links()
+    }
+
+    fn reads_pages(&self) -> bool {
+        self.source.reads_pages()
+    }
+
+    fn serves(&self) -> Option<&str> {
+        self.source.serves()
+    }
+
+    fn may_be_elsewhere(&self) -> bool {
+        self.may_be_elsewhere
+    }
+
+    fn knows_rows(&self) -> bool {
+        self.source.knows_rows()
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        self.source.gather(gathering).map_err(|error| match error {
+            StoreError::Source { why, .. } => StoreError::Source { name: self.name.clone(), why },
+            other => other,
+        })
+    }
 }
 
 /// How a file looked when it was read: enough to see that it was not touched since.
@@ -95,6 +155,15 @@ impl Memory {
     }
 }
 
+/// The robots.txt of the live site, as a source found it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum LiveRobots {
+    /// It is there.
+    Bytes(Vec<u8>),
+    /// The server says that there is none: 404 or 410.
+    Absent,
+}
+
 /// What came of one source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Outcome {
@@ -108,13 +177,33 @@ pub struct Outcome {
     pub remarks: Vec<String>,
     /// What could not be read, at most the first 1,000.
     pub problems: Vec<Problem>,
-    /// How much could not be read in all.
+    /// How many problems there are in all.
     pub problem_count: u64,
+    /// Because of how many of them a row or file is not listed.
+    pub passed_over: u64,
 }
 
 impl Outcome {
-    pub(crate) fn problem(&mut self, problem: Problem) {
+    /// A source of this name that has yielded nothing yet.
+    pub(crate) fn of(name: String) -> Self {
+        Self {
+            name,
+            rows: 0,
+            unchanged_files: 0,
+            remarks: Vec::new(),
+            problems: Vec::new(),
+            problem_count: 0,
+            passed_over: 0,
+        }
+    }
+
+    fn count(&mut self, problem: &Problem) {
         self.problem_count += 1;
+        self.passed_over += u64::from(problem.passed_over);
+    }
+
+    pub(crate) fn problem(&mut self, problem: Problem) {
+        self.count(&problem);
         if self.problems.len() < MOST_PROBLEMS {
             self.problems.push(problem);
         }
@@ -124,7 +213,7 @@ impl Outcome {
     pub(crate) fn late_problem(&mut self, problem: Problem) {
         let before = |other: &Problem| (&other.file, other.line) <= (&problem.file, problem.line);
         let at = self.problems.partition_point(before);
-        self.problem_count += 1;
+        self.count(&problem);
         self.problems.insert(at, problem);
         self.problems.truncate(MOST_PROBLEMS);
     }
@@ -138,6 +227,14 @@ pub struct Gathering<'a> {
     memory: Memory,
     keep: &'a mut Keeper<'a>,
     outcome: Outcome,
+    live_robots: Option<LiveRobots>,
+}
+
+/// What a source leaves behind.
+pub(crate) struct Left {
+    pub(crate) outcome: Outcome,
+    pub(crate) memory: Memory,
+    pub(crate) live_robots: Option<LiveRobots>,
 }
 
 /// Keeps what was learnt so far, before a build is through.
@@ -152,14 +249,17 @@ impl<'a> Gathering<'a> {
         keep: &'a mut Keeper<'a>,
     ) -> Self {
         let desk = arrivals.begin_source();
-        let outcome =
-            Outcome { name, rows: 0, unchanged_files: 0, remarks: Vec::new(), problems: Vec::new(), problem_count: 0 };
-        Self { desk, arrivals, progress, memory, keep, outcome }
+        Self { desk, arrivals, progress, memory, keep, outcome: Outcome::of(name), live_robots: None }
     }
 
-    pub(crate) fn finish(mut self) -> (Outcome, Memory) {
+    pub(crate) fn finish(mut self) -> Left {
         self.outcome.unchanged_files = self.memory.met;
-        (self.outcome, self.memory)
+        Left { outcome: self.outcome, memory: self.memory, live_robots: self.live_robots }
+    }
+
+    /// Hands over the robots.txt of the live site.
+    pub fn live_robots(&mut self, robots: LiveRobots) {
+        self.live_robots = Some(robots);
     }
 
     /// The desk for [`Block::new`].

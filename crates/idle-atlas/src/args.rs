@@ -16,7 +16,8 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 Begin with:  idle-atlas init public --url https://www.marrowvale.example/
 Or watch it: idle-atlas demo
 
-Exit codes: 0 done; 1 done, and there is something to look at; 2 could not be done; 3 held back by a guard."
+Exit codes: 0 done, remarks or not; 1 done in part (rows, files or announcements that failed, errors found by check); 2 could
+not be done; 3 held back by a guard. With --strict, remarks count as 1."
 )]
 pub struct Arguments {
     #[command(flatten)]
@@ -40,6 +41,9 @@ pub struct Shared {
     /// Print every example, not the first few
     #[arg(long, short, global = true)]
     pub verbose: bool,
+    /// Let remarks count: exit with 1 where there is one
+    #[arg(long, global = true)]
+    pub strict: bool,
     /// When to use colour
     #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
     pub color: Color,
@@ -165,8 +169,8 @@ pub struct Build {
     /// served, or from none
     #[arg(long, value_name = "WHERE", value_enum, default_value = "disk")]
     pub recall: Recall,
-    /// Pass a guard that held the build back: it says by which word
-    #[arg(long, value_name = "GUARD", value_parser = guard)]
+    /// Pass a guard that held the build back; it says by which word
+    #[arg(long, value_name = "GUARD", value_parser = guard, help = allow_help())]
     pub allow: Vec<Guard>,
 }
 
@@ -179,6 +183,13 @@ pub enum Recall {
     Live,
     /// Nowhere: begin anew
     None,
+}
+
+/// What `--allow` takes: each guard with what it holds a build back for.
+fn allow_help() -> String {
+    let passable = Guard::ALL.into_iter().filter_map(|guard| Some((guard.option()?, guard.words())));
+    let lines: String = passable.map(|(option, words)| format!("\n- {option}: {words}")).collect();
+    format!("Pass a guard that held the build back:{lines}")
 }
 
 /// A guard by the word that lets a build pass it.

@@ -13,8 +13,8 @@ use crate::screen::Screen;
 pub enum Exit {
     /// Done.
     Done = 0,
-    /// Done, and there is something to look at.
-    LookAt = 1,
+    /// Done in part: something could not be read, or was refused.
+    InPart = 1,
     /// Could not be done.
     NotDone = 2,
     /// Held back by a guard.
@@ -28,9 +28,9 @@ impl From<Exit> for ExitCode {
 }
 
 impl Exit {
-    /// [`Exit::LookAt`] where there is something to look at.
-    pub fn looking_at(something: bool) -> Self {
-        if something { Self::LookAt } else { Self::Done }
+    /// [`Exit::InPart`] where something was not done.
+    pub fn in_part(something: bool) -> Self {
+        if something { Self::InPart } else { Self::Done }
     }
 }
 
@@ -66,10 +66,6 @@ impl Failure {
     pub fn show(&self, screen: &Screen) -> Exit {
         match self {
             Self::PipeClosed => Exit::Done,
-            Self::Store(StoreError::Held(held)) => {
-                screen.complain("held back", &held.to_string());
-                Exit::Held
-            }
             other => {
                 screen.complain("error", &other.to_string());
                 Exit::NotDone
@@ -84,9 +80,9 @@ mod tests {
 
     #[test]
     fn codes_are_as_documented() {
-        let codes = [Exit::Done, Exit::LookAt, Exit::NotDone, Exit::Held].map(|exit| exit as u8);
+        let codes = [Exit::Done, Exit::InPart, Exit::NotDone, Exit::Held].map(|exit| exit as u8);
         assert_eq!(codes, [0, 1, 2, 3]);
-        assert_eq!(Exit::looking_at(true), Exit::LookAt);
-        assert_eq!(Exit::looking_at(false), Exit::Done);
+        assert_eq!(Exit::in_part(true), Exit::InPart);
+        assert_eq!(Exit::in_part(false), Exit::Done);
     }
 }

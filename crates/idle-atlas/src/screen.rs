@@ -13,7 +13,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use crate::args::{Color, Shared};
-use crate::exit::Failure;
+use crate::exit::{Exit, Failure};
 
 /// For what matters most in a line.
 pub const STRONG: Style = Style::new().bold();
@@ -32,6 +32,7 @@ pub struct Screen {
     json: bool,
     quiet: bool,
     verbose: bool,
+    strict: bool,
     color: ColorChoice,
     /// Documents that wait to be shown as one.
     waiting: Option<Rc<RefCell<Vec<Value>>>>,
@@ -44,7 +45,14 @@ impl Screen {
             Color::Always => ColorChoice::Always,
             Color::Never => ColorChoice::Never,
         };
-        Self { json: shared.json, quiet: shared.quiet, verbose: shared.verbose, color, waiting: None }
+        Self {
+            json: shared.json,
+            quiet: shared.quiet,
+            verbose: shared.verbose,
+            strict: shared.strict,
+            color,
+            waiting: None,
+        }
     }
 
     /// The same screen for a command within a command: for people.
@@ -79,6 +87,11 @@ impl Screen {
     /// Whether every example is wanted.
     pub fn is_verbose(&self) -> bool {
         self.verbose
+    }
+
+    /// How a command ends that was done in part, or in full and has remarks.
+    pub fn exit(&self, in_part: bool, remarks: bool) -> Exit {
+        Exit::in_part(in_part || (remarks && self.strict))
     }
 
     /// Shows a result: as text for people, or as JSON for programs.

@@ -27,6 +27,7 @@ use self::rule::Facts;
 pub use self::rule::{Condition, Covers, Patterns, Rule, depth};
 use crate::address::{self, Site};
 use crate::archive::{Archive, Archives};
+use crate::calendar::Calendar;
 use crate::contribution::Said;
 use crate::entry::{Changefreq, DatePolicy, Priority};
 use crate::fingerprint;
@@ -50,8 +51,8 @@ pub struct Chooser {
     pub sections: Sections,
     /// The archives of the configuration.
     pub archives: Archives,
-    /// The instant of the run, in seconds since 1970: what is published after it waits.
-    pub now: i64,
+    /// The instant of the run and the site's zone: what is published later waits.
+    pub calendar: Calendar,
 }
 
 /// What came of an entry.
@@ -196,7 +197,7 @@ impl Chooser {
             let into = archive.and_then(|archive| archive.into.as_deref());
             let without_rules = named(said.own_section.as_deref()).or_else(|| named(into)).unwrap_or(at);
             let section = &self.sections.list()[without_rules].name;
-            ruled = self.ask_rules(&Facts { said, path, section, sources, now: self.now }, trail);
+            ruled = self.ask_rules(&Facts { said, path, section, sources, now: self.calendar.now }, trail);
         }
         if let Some(verdict) = Self::ask_keep(said, path, &ruled, trail) {
             return verdict;
@@ -211,6 +212,11 @@ impl Chooser {
             return trail.out(Reason::NoArchivePage, "archive page", || {
                 "the sources that read pages found none at this URL; assume_page = true lists it all the same"
                     .to_owned()
+            });
+        }
+        if said.not_in_folder {
+            return trail.out(Reason::NotInFolder, "page in the folder", || {
+                "the html source read the folder that serves this URL and found no page; pages = \"may-be-elsewhere\" on the source lists it all the same".to_owned()
             });
         }
         let section = self.ask_section(said, (at, placed), archive, &ruled, trail);
@@ -260,7 +266,7 @@ impl Chooser {
         }
         trail.pass("redirect", || "no".to_owned());
         match &said.canonical {
-            Some(canonical) if *canonical != said.url => {
+            Some(canonical) if !address::is_same(canonical, &said.url) => {
                 return Some(trail.out(Reason::CanonicalElsewhere, "canonical", || canonical.to_string()));
             }
             Some(_) => trail.pass("canonical", || "itself".to_owned()),
@@ -300,6 +306,9 @@ impl Chooser {
 
     /// Whether it is to be kept, by its own word, by the rules, by what it is.
     fn ask_keep(said: &Said<'_>, path: &str, ruled: &Ruled<'_>, trail: &mut impl Trail) -> Option<Verdict> {
+        if let Some(value) = &said.unreadable {
+            return Some(trail.out(Reason::Unreadable, "what decides about it", || format!("cannot be read: {value}")));
+        }
         if said.draft {
             return Some(trail.out(Reason::Draft, "draft", || "yes".to_owned()));
         }
@@ -343,11 +352,11 @@ impl Chooser {
 
     /// What is published later waits, what has expired leaves.
     fn ask_time(&self, said: &Said<'_>, trail: &mut impl Trail) -> Option<Verdict> {
-        if let Some(published) = said.published.filter(|published| published.seconds() > self.now) {
+        if let Some(published) = said.published.filter(|published| self.calendar.is_to_come(published)) {
             return Some(trail.out(Reason::Scheduled, "published", || format!("on {published}, which is yet to come")));
         }
         trail.pass("published", || said.published.map_or("no date is stated".to_owned(), |date| date.to_string()));
-        if let Some(expires) = said.expires.filter(|expires| expires.seconds() <= self.now) {
+        if let Some(expires) = said.expires.filter(|expires| !self.calendar.is_to_come(expires)) {
             return Some(trail.out(Reason::Expired, "expires", || format!("on {expires}, which is past")));
         }
         if let Some(expires) = said.expires {
@@ -471,7 +480,7 @@ mod tests {
             ],
             sections: Sections::new(vec![journal, Section { on: false, ..Section::named("shed") }], []),
             archives: Archives::default(),
-            now: 1_795_392_000,
+            calendar: Calendar::utc(1_795_392_000),
         }
     }
 
@@ -563,11 +572,14 @@ mod tests {
             hints: fixed(0.1),
             ..rule_of(7, Condition::Path(globs(&["/**"])))
         }];
-        let archives = Archives::new(vec![Archive {
-            into: Some("archives".into()),
-            hints: Hints { priority: Some(PriorityHint::ByShare), ..Hints::default() },
-            ..Archive::new(By::Category, "/journal/about/{slug}/")
-        }]);
+        let archives = Archives::new(
+            vec![Archive {
+                into: Some("archives".into()),
+                hints: Hints { priority: Some(PriorityHint::ByShare), ..Hints::default() },
+                ..Archive::new(By::Category, "/journal/about/{slug}/")
+            }],
+            jiff::tz::TimeZone::UTC,
+        );
         let chooser = Chooser {
             rules: if by_rule { rules } else { vec![] },
             sections: Sections::new(vec![journal], named),

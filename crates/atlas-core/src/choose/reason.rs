@@ -20,6 +20,8 @@ pub enum Reason {
     Redirect,
     /// The page names another URL as its original.
     CanonicalElsewhere,
+    /// A value that decides whether it goes in cannot be read.
+    Unreadable,
     /// It is not meant for the public yet.
     Draft,
     /// The page or row asks to be left out.
@@ -36,6 +38,8 @@ pub enum Reason {
     Expired,
     /// It would be an archive's page, but the site has no such page.
     NoArchivePage,
+    /// The folder that serves its URL was read, and has no page there.
+    NotInFolder,
     /// Its section is switched off.
     SectionOff,
     /// The same source had named it before.
@@ -44,7 +48,7 @@ pub enum Reason {
 
 impl Reason {
     /// All reasons, in the order in which they are asked about.
-    pub const ALL: [Self; 17] = [
+    pub const ALL: [Self; 19] = [
         Self::OtherHost,
         Self::TooLong,
         Self::OwnFile,
@@ -52,6 +56,7 @@ impl Reason {
         Self::Noindex,
         Self::Redirect,
         Self::CanonicalElsewhere,
+        Self::Unreadable,
         Self::Draft,
         Self::OwnWord,
         Self::Rule,
@@ -60,6 +65,7 @@ impl Reason {
         Self::Scheduled,
         Self::Expired,
         Self::NoArchivePage,
+        Self::NotInFolder,
         Self::SectionOff,
         Self::Duplicate,
     ];
@@ -74,6 +80,7 @@ impl Reason {
             Self::Noindex => "noindex",
             Self::Redirect => "redirect",
             Self::CanonicalElsewhere => "canonical-elsewhere",
+            Self::Unreadable => "unreadable",
             Self::Draft => "draft",
             Self::OwnWord => "own-word",
             Self::Rule => "rule",
@@ -82,6 +89,7 @@ impl Reason {
             Self::Scheduled => "scheduled",
             Self::Expired => "expired",
             Self::NoArchivePage => "no-archive-page",
+            Self::NotInFolder => "not-in-folder",
             Self::SectionOff => "section-off",
             Self::Duplicate => "duplicate",
         }
@@ -102,6 +110,7 @@ impl Reason {
             Self::Noindex => "page says noindex",
             Self::Redirect => "page redirects elsewhere",
             Self::CanonicalElsewhere => "page names another URL as canonical",
+            Self::Unreadable => "a value that decides about it cannot be read",
             Self::Draft => "draft",
             Self::OwnWord => "page or row asks to be left out",
             Self::Rule => "rule in the configuration",
@@ -110,6 +119,7 @@ impl Reason {
             Self::Scheduled => "published in the future, waits for its day",
             Self::Expired => "its day is over (expires)",
             Self::NoArchivePage => "an archive that the site has no page for",
+            Self::NotInFolder => "no page in the folder that serves it, waits for one",
             Self::SectionOff => "its section is off",
             Self::Duplicate => "said again by the same source",
         }

@@ -140,7 +140,8 @@ impl Condition {
             Self::Group(by, slugs, covers) => {
                 let page_of = || said.archive.as_deref().and_then(|archive| by.of_archive(archive));
                 let is_page = *covers != Covers::Entries && any(slugs, page_of());
-                let is_member = || by.names(said).iter().any(|name| any(slugs, Some(&slug(name))));
+                let is_member =
+                    || by.names(said, &jiff::tz::TimeZone::UTC).iter().any(|name| any(slugs, Some(&slug(name))));
                 is_page || (*covers != Covers::ArchivePage && is_member())
             }
             Self::Title(pattern) => said.title.as_deref().is_some_and(|title| pattern.is_match(title)),

@@ -2,7 +2,7 @@
 
 use serde_json::Value;
 
-use crate::video::{Access, DURATIONS, Video, read_yes_or_no};
+use crate::video::{Access, Video, read_duration, read_yes_or_no};
 
 /// What one block of linked data holds.
 #[derive(Debug, Default, PartialEq)]
@@ -108,7 +108,7 @@ fn video(thing: &serde_json::Map<String, Value>) -> Video {
         description: text("description"),
         content_loc: text("contentUrl"),
         player_loc: text("embedUrl"),
-        duration: text("duration").as_deref().and_then(seconds),
+        duration: text("duration").as_deref().and_then(read_duration),
         expiration_date: text("expires"),
         rating: thing.get("aggregateRating").and_then(|rating| number(rating.get("ratingValue")?)),
         view_count: views(thing),
@@ -157,12 +157,6 @@ fn views(thing: &serde_json::Map<String, Value>) -> Option<u64> {
 
 fn named(value: &Value) -> Option<String> {
     words(value).into_iter().next()
-}
-
-/// An ISO 8601 duration in whole seconds, within what the video extension takes (1 to 28,800).
-fn seconds(text: &str) -> Option<u32> {
-    let span: jiff::SignedDuration = text.parse().ok()?;
-    u32::try_from(span.as_secs()).ok().filter(|seconds| DURATIONS.contains(seconds))
 }
 
 #[cfg(test)]
@@ -230,6 +224,6 @@ mod tests {
     #[case("PT0S", None)]
     #[case("ninety", None)]
     fn durations(#[case] text: &str, #[case] wanted: Option<u32>) {
-        assert_eq!(seconds(text), wanted);
+        assert_eq!(read_duration(text), wanted);
     }
 }

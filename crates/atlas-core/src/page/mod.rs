@@ -18,6 +18,7 @@
 mod digest;
 mod encoding;
 mod films;
+mod link_header;
 mod linked_data;
 mod media;
 mod oembed;
@@ -38,13 +39,14 @@ use crate::query::Parameters;
 use crate::video::{Video, read_yes_or_no};
 
 pub use encoding::by_header;
+pub use link_header::HeaderLinks;
 pub use oembed::read_oembed;
 pub use players::Player;
 pub use reader::{read, text_of};
 
 /// The version of this reader. A new one finds other words on the same page, so digests taken by different versions are
 /// never compared: the ledger takes the new ones over in silence.
-pub const VERSION: u32 = 3;
+pub const VERSION: u32 = 4;
 
 /// The most pictures of one page: the limit of the image extension.
 pub const MOST_IMAGES: usize = 1000;
@@ -151,6 +153,10 @@ pub struct Page {
     pub stated_videos: Vec<Video>,
     /// Whether it has a head, stated or implied by a title.
     pub has_head: bool,
+    /// What the page says that decides whether it goes in, and that cannot be read.
+    pub unreadable: Option<String>,
+    /// What else the page says to engines or to this tool that cannot be read: what, and what was expected.
+    pub troubles: Vec<String>,
     /// Bytes of text in the content.
     pub text_bytes: usize,
     /// Scripts on the page, data blocks apart.
@@ -173,23 +179,47 @@ pub struct OwnWord {
 }
 
 impl OwnWord {
-    /// Reads `keep=no, section=halts, priority=0.8`; what it does not understand it passes over.
+    /// Reads `keep=no, section=halts, priority=0.8`. What it does not understand it tells to `unread`, in words; a `keep` that is
+    /// neither yes nor no is told to `shut`.
     ///
     /// ```
-    /// let word = atlas_core::page::OwnWord::read("keep = no, section=halts");
+    /// let word = atlas_core::page::OwnWord::read("keep = no, section=halts", &mut |_| (), &mut |_| ());
     /// assert_eq!((word.keep, word.section.as_deref()), (Some(false), Some("halts")));
     /// ```
-    pub fn read(content: &str) -> Self {
+    pub fn read(content: &str, unread: &mut impl FnMut(String), shut: &mut impl FnMut(String)) -> Self {
         let mut word = Self::default();
-        for (key, value) in content.split(',').filter_map(|part| part.split_once('=')) {
-            let value = value.trim();
-            match key.trim() {
-                "keep" => word.keep = read_yes_or_no(value),
-                "section" if !value.is_empty() => word.section = Some(value.to_owned()),
-                "priority" => word.priority = value.parse().ok().and_then(Priority::new),
-                "changefreq" => word.changefreq = value.parse().ok(),
-                "date_policy" => word.date_policy = value.parse().ok(),
-                _ => {}
+        for part in content.split(',').map(str::trim).filter(|part| !part.is_empty()) {
+            let (key, value) = part.split_once('=').map_or((part, ""), |(key, value)| (key.trim(), value.trim()));
+            let known = match key {
+                "keep" => {
+                    word.keep = read_yes_or_no(value);
+                    if word.keep.is_none() {
+                        shut(format!("keep “{value}”"));
+                    }
+                    true
+                }
+                "section" => {
+                    word.section = Some(value.to_owned()).filter(|name| !name.is_empty());
+                    word.section.is_some()
+                }
+                "priority" => {
+                    word.priority = value.parse().ok().and_then(Priority::new);
+                    word.priority.is_some()
+                }
+                "changefreq" => {
+                    word.changefreq = value.parse().ok();
+                    word.changefreq.is_some()
+                }
+                "date_policy" => {
+                    word.date_policy = value.parse().ok();
+                    word.date_policy.is_some()
+                }
+                _ => false,
+            };
+            if !known {
+                unread(format!(
+                    "its word to this tool, “{part}”, is not understood; expected keep=no, section=NAME, priority=0.8, changefreq=daily or date_policy=seen"
+                ));
             }
         }
         word
@@ -227,7 +257,8 @@ pub struct RobotsWords<'a> {
     pub unavailable_after: Option<&'a str>,
 }
 
-/// Reads a robots directive: words separated by commas.
+/// Reads a robots directive: words separated by commas. What follows `unavailable_after` is a date, and perhaps further words: it
+/// is for [`Lastmod::read_deadline`].
 pub fn robots_words(content: &str) -> RobotsWords<'_> {
     let mut words = RobotsWords::default();
     for (at, word) in content.split(',').scan(0, |at, word| Some((std::mem::replace(at, *at + word.len() + 1), word))) {
@@ -236,7 +267,6 @@ pub fn robots_words(content: &str) -> RobotsWords<'_> {
             "nofollow" => words.nofollow = true,
             "none" => (words.noindex, words.nofollow) = (true, true),
             "noimageindex" => words.no_image_index = true,
-            // A date may hold a comma itself: what follows is left to the reader of dates.
             word if word.starts_with("unavailable_after") => {
                 words.unavailable_after = content[at..].split_once(':').map(|(_, date)| date.trim());
             }
@@ -331,6 +361,7 @@ impl Page {
             tags: self.tags.into_iter().map(Cow::Owned).collect(),
             authors: self.authors.into_iter().map(Cow::Owned).collect(),
             stated_videos: self.stated_videos,
+            unreadable: self.unreadable.map(Cow::Owned),
             no_head: !self.has_head,
             ..Said::default()
         }

@@ -245,12 +245,17 @@ impl<'a> Reading<'a> {
             "description" => self.page.description = folded(content.as_bytes()),
             "robots" => self.robots(&name, content),
             token if self.reader.tokens.iter().any(|known| known == token) => self.robots(&name, content),
-            "idle-atlas" => self.page.own_word = OwnWord::read(content),
+            "idle-atlas" => {
+                let Page { own_word, troubles, unreadable, .. } = &mut self.page;
+                *own_word = OwnWord::read(content, &mut |trouble| troubles.push(trouble), &mut |value| {
+                    unreadable.get_or_insert(value);
+                });
+            }
             "author" => push_name(&mut self.page.authors, content),
             "article:section" => push_name(&mut self.page.categories, content),
             "article:tag" => push_name(&mut self.page.tags, content),
-            "article:modified_time" => self.page.modified = self.date(content),
-            "article:published_time" => self.page.published = self.date(content),
+            "article:modified_time" => self.page.modified = self.told_date(&name, content),
+            "article:published_time" => self.page.published = self.told_date(&name, content),
             "og:title" => self.og_title = folded(content.as_bytes()),
             "og:description" => self.og_description = folded(content.as_bytes()),
             "og:image" | "og:image:url" | "og:image:secure_url" => {
@@ -273,6 +278,18 @@ impl<'a> Reading<'a> {
         Lastmod::read(text, &self.reader.timezone)
     }
 
+    /// A date of the head; one that cannot be read is told.
+    fn told_date(&mut self, name: &str, content: &str) -> Option<Lastmod> {
+        let date = self.date(content);
+        if date.is_none() && !content.trim().is_empty() {
+            self.page.troubles.push(format!(
+                "{name} “{}” is not a date such as 2026-11-23T09:30:00Z; the page is listed without it",
+                cut(content)
+            ));
+        }
+        date
+    }
+
     fn robots(&mut self, name: &str, content: &str) {
         let words = robots_words(content);
         if self.page.noindex.is_none() && words.noindex {
@@ -280,7 +297,12 @@ impl<'a> Reading<'a> {
         }
         self.page.nofollow |= words.nofollow;
         self.no_image_index |= words.no_image_index;
-        self.page.expires = self.page.expires.or_else(|| self.date(words.unavailable_after?));
+        if let Some(after) = words.unavailable_after {
+            match Lastmod::read_deadline(after, &self.reader.timezone) {
+                Some(date) => self.page.expires = self.page.expires.or(Some(date)),
+                None => _ = self.page.unreadable.get_or_insert(cut(&format!("unavailable_after “{after}”"))),
+            }
+        }
     }
 
     /// `<meta http-equiv="refresh" content="0; url=/new/">`: a redirect where it names another URL and the delay is short.

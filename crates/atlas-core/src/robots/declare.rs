@@ -13,6 +13,9 @@ pub fn sitemap_lines(robots: &[u8]) -> Vec<(usize, String)> {
         .collect()
 }
 
+/// A robots.txt that allows everything, to be declared in: the blank line keeps its group apart (RFC 9309 section 2.2.1).
+pub const ALLOW_ALL: &[u8] = b"User-agent: *\nDisallow:\n\n";
+
 /// Returns the file with one `Sitemap:` line for each address in `wanted`. A line that is there already stays where it
 /// is; missing ones are added at the end; lines for `outdated` addresses, which the tool itself wrote once, go. Every
 /// other byte stays as it was.

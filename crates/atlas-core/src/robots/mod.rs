@@ -3,5 +3,5 @@
 mod declare;
 mod rules;
 
-pub use declare::{declare, sitemap_lines};
+pub use declare::{ALLOW_ALL, declare, sitemap_lines};
 pub use rules::{Barred, Robots};

@@ -95,6 +95,15 @@ impl Robots {
         (!decisive.allow).then(|| Barred { pattern: decisive.written.clone(), line: decisive.line })
     }
 
+    /// Whether another file has the same groups with the same rules, whatever else stands in it and in which lines.
+    pub fn says_the_same(&self, other: &Self) -> bool {
+        let rules =
+            |group: &Group| group.rules.iter().map(|rule| (rule.allow, rule.pattern.clone())).collect::<Vec<_>>();
+        let groups =
+            |robots: &Self| robots.groups.iter().map(|group| (group.tokens.clone(), rules(group))).collect::<Vec<_>>();
+        groups(self) == groups(other)
+    }
+
     /// The rules of all groups that name the token, or else of all groups for everyone.
     fn rules_for<'t>(&'t self, token: &'t str) -> impl Iterator<Item = &'t Rule> {
         let token = product(token);

@@ -4,8 +4,7 @@ use std::io::Read;
 use std::time::Duration;
 
 use atlas_core::address::Address;
-use atlas_core::frontier::canonical_header;
-use atlas_core::page::{by_header, robots_header};
+use atlas_core::page::{HeaderLinks, by_header, robots_header};
 use flate2::read::MultiGzDecoder;
 use jiff::Timestamp;
 use reqwest::header::{self, HeaderMap};
@@ -45,8 +44,10 @@ pub(super) struct Body {
     pub(super) noindex: Option<String>,
     /// A robots directive of its headers asks that its links be not followed.
     pub(super) nofollow: bool,
-    /// The canonical address that its headers name.
-    pub(super) canonical: Option<Address>,
+    /// The date after which its headers ask not to list it, as it stands there.
+    pub(super) unavailable_after: Option<String>,
+    /// The canonical address and the translations that its headers name.
+    pub(super) header_links: HeaderLinks,
     /// What to ask with the next time: `ETag` and `Last-Modified`, on a line each.
     pub(super) validators: String,
 }
@@ -130,16 +131,18 @@ impl Fetcher {
     async fn body(&self, address: &Address, mut answer: Response, kind: String, charset: &str) -> Fetched {
         let headers = answer.headers();
         let directives = headers.get_all("x-robots-tag").iter().filter_map(|value| value.to_str().ok());
-        let (mut noindex, mut nofollow) = (None, false);
+        let (mut noindex, mut nofollow, mut unavailable_after) = (None, false, None);
         for directive in directives {
             let words = robots_header(directive, &self.tokens);
             nofollow |= words.nofollow;
+            unavailable_after = unavailable_after.or(words.unavailable_after.map(str::to_owned));
             if words.noindex {
                 noindex.get_or_insert_with(|| format!("X-Robots-Tag: {directive}"));
             }
         }
-        let mut links = headers.get_all(header::LINK).iter().filter_map(|value| value.to_str().ok());
-        let canonical = links.find_map(|value| canonical_header(value, address));
+        let mut header_links = HeaderLinks::default();
+        let links = headers.get_all(header::LINK).iter().filter_map(|value| value.to_str().ok());
+        links.for_each(|value| header_links.take(value, address));
         let plain = |name| text(headers, name).unwrap_or("").replace('\n', " ");
         let validators = format!("{}\n{}", plain(header::ETAG), plain(header::LAST_MODIFIED));
         let packed = text(headers, header::CONTENT_ENCODING).is_some_and(|coding| coding.eq_ignore_ascii_case("gzip"));
@@ -164,7 +167,7 @@ impl Fetcher {
             bytes = by_header(bytes, charset);
         }
         let validators = if validators == "\n" { String::new() } else { validators };
-        Fetched::Page(Body { bytes, kind, noindex, nofollow, canonical, validators })
+        Fetched::Page(Body { bytes, kind, noindex, nofollow, unavailable_after, header_links, validators })
     }
 }
 

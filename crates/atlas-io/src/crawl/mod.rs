@@ -15,12 +15,13 @@ use atlas_core::address::{Address, Site};
 use atlas_core::contribution::Said;
 use atlas_core::fingerprint;
 use atlas_core::frontier::Visit;
-use atlas_core::page::{self, Page, Reader};
+use atlas_core::lastmod::Lastmod;
+use atlas_core::page::{self, HeaderLinks, Page, Reader};
 use atlas_core::query::Parameters;
 use atlas_core::robots::Robots;
 use atlas_store::arrival::{BLOCK_BYTES, Block};
 use atlas_store::error::StoreError;
-use atlas_store::source::{Gathering, Learnt, Source};
+use atlas_store::source::{Gathering, Learnt, LiveRobots, Source};
 
 use self::fetch::{Body, Fetcher, is_page};
 use self::walk::Walk;
@@ -103,15 +104,22 @@ impl Crawl {
         let failed = |why: String| failed(self.name(), why);
         let fetcher = Fetcher::new(self.wait, self.connections, self.reader.tokens.clone(), self.documents.clone())
             .map_err(|error| failed(http::cause(&error)))?;
-        let robots = self.robots(&fetcher).await.map_err(failed)?;
+        let live = self.robots(&fetcher).await.map_err(failed)?;
+        let robots = match &live {
+            Some(LiveRobots::Bytes(bytes)) => Robots::read(bytes),
+            Some(LiveRobots::Absent) | None => Robots::default(),
+        };
+        if let Some(live) = live {
+            gathering.live_robots(live);
+        }
         let mut walk = Walk::new(self, fetcher, robots, gathering);
         walk.run().await?;
         walk.finish()
     }
 
     /// The site's robots.txt. A server in trouble, or none at all, means that nothing may be fetched (RFC 9309 section
-    /// 2.3.1).
-    async fn robots(&self, fetcher: &Fetcher) -> Result<Robots, String> {
+    /// 2.3.1). `None` where it is refused: there are no rules then, and what it says nobody knows.
+    async fn robots(&self, fetcher: &Fetcher) -> Result<Option<LiveRobots>, String> {
         let mut at = self.site.of_host("/robots.txt");
         for _ in 0..=5 {
             let answer = fetcher.client.get(at.as_str()).send().await;
@@ -126,8 +134,11 @@ impl Crawl {
             if status.is_server_error() || status.as_u16() == 429 {
                 return Err(format!("{at} answers {status}: until it does better, nothing may be fetched"));
             }
+            if matches!(status.as_u16(), 404 | 410) {
+                return Ok(Some(LiveRobots::Absent));
+            }
             if !status.is_success() {
-                return Ok(Robots::default());
+                return Ok(None);
             }
             let mut bytes = Vec::new();
             while let Ok(Some(chunk)) = answer.chunk().await {
@@ -136,9 +147,9 @@ impl Crawl {
                     break;
                 }
             }
-            return Ok(Robots::read(&bytes));
+            return Ok(Some(LiveRobots::Bytes(bytes)));
         }
-        Ok(Robots::default())
+        Ok(None)
     }
 }
 
@@ -179,7 +190,13 @@ fn hand_over(found: impl Iterator<Item = (Vec<u8>, Vec<u8>)>, gathering: &mut Ga
 impl Crawl {
     /// Reads a body that came.
     fn read(&self, visit: Visit, body: Body) -> ReadPage {
-        let Body { bytes, kind, noindex, nofollow, canonical, validators } = body;
+        let Body { bytes, kind, noindex, nofollow, unavailable_after, header_links, validators } = body;
+        let HeaderLinks { canonical, alternates } = header_links;
+        let deadline = unavailable_after.as_deref().map(|after| Lastmod::read_deadline(after, &self.reader.timezone));
+        let expires = deadline.flatten();
+        let unreadable = deadline
+            .filter(|date| date.is_none())
+            .map(|_| format!("unavailable_after “{}”", unavailable_after.as_deref().unwrap_or_default()));
         let address = visit.address.clone();
         let section = self.section.clone().map(Into::into);
         let nothing = |visit, said, validators| ReadPage {
@@ -195,7 +212,17 @@ impl Crawl {
         let url = || address.as_str().to_owned().into();
         if !is_page(&kind) {
             let digest = Some(fingerprint::row(&bytes));
-            let said = Said { url: url(), digest, section, noindex: noindex.map(Into::into), ..Said::default() };
+            let said = Said {
+                url: url(),
+                digest,
+                section,
+                noindex: noindex.map(Into::into),
+                canonical: canonical.map(|canonical| canonical.into_string().into()),
+                alternates,
+                expires,
+                unreadable: unreadable.map(Into::into),
+                ..Said::default()
+            };
             return nothing(visit, said, validators);
         }
         let mut page = match page::read(&bytes, &address, &self.reader) {
@@ -207,8 +234,16 @@ impl Crawl {
         };
         page.canonical = page.canonical.take().or(canonical);
         page.noindex = page.noindex.take().or(noindex);
+        page.expires = page.expires.or(expires);
+        page.unreadable = page.unreadable.take().or(unreadable);
+        for one in alternates {
+            if !page.alternates.contains(&one) {
+                page.alternates.push(one);
+            }
+        }
         page.nofollow |= nofollow;
-        let troubles = self.asking.complete(&mut page, &address, &self.site);
+        let mut troubles = std::mem::take(&mut page.troubles);
+        troubles.extend(self.asking.complete(&mut page, &address, &self.site));
         let (wall, empty) = (page.is_wall(), page.needs_script());
         let links = followed_links(&page, &self.site);
         let followed = self.followed(&page);

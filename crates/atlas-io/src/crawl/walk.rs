@@ -270,7 +270,8 @@ impl<'w, 'g> Walk<'w, 'g> {
             Some(_) => format!("{why}, tried {TRIES} times; it is listed as it was found last"),
             None => format!("{why}, tried {TRIES} times; it is not listed"),
         };
-        self.gathering.problem(Problem { file: visit.address.to_string(), line: None, message });
+        let passed_over = known.is_none();
+        self.gathering.problem(Problem { file: visit.address.to_string(), line: None, message, passed_over });
         match known {
             Some(learnt) => self.meet_again(visit, learnt, false),
             None => {
@@ -326,7 +327,8 @@ impl<'w, 'g> Walk<'w, 'g> {
         followed.iter().for_each(|address| self.frontier.offer(address, &visit));
         let settled = troubles.is_empty();
         for message in troubles {
-            self.gathering.problem(Problem { file: visit.address.to_string(), line: None, message });
+            let file = visit.address.to_string();
+            self.gathering.problem(Problem { file, line: None, message, passed_over: false });
         }
         self.keep_said(&visit, &said, links, Some(validators).filter(|_| settled));
         Ok(())

@@ -199,7 +199,12 @@ impl Desk {
         };
         let Some(kept) = mark.kept() else { return mark };
         Prints { page: mark.page, declared: mark.declared } = Prints::of(said, scratch);
-        mark.date = shape::lastmod(said, None, kept.date_policy);
+        let held_back = said.modified.is_some_and(|date| !chooser.calendar.may_be_written(&date));
+        if held_back {
+            // The same row says something else once the date has come.
+            mark.said = mark.said.rotate_left(1);
+        }
+        mark.date = shape::lastmod(said, None, kept.date_policy, &chooser.calendar);
         let of_section = shape.of(usize::from(kept.section));
         let bytes = if said.images.is_empty() && said.videos.is_empty() && of_section.news.is_none() {
             bare(said.url.as_bytes(), mark.date, &kept).bytes()
@@ -216,15 +221,15 @@ impl Desk {
         let lacks =
             || of_section.videos != Media::Off && said.videos.iter().any(|video| !video.lacks(&said.url).is_empty());
         let unknown_section = || said.own_section.as_deref().is_some_and(|name| chooser.sections.named(name).is_none());
-        let seen =
-            kept.date_policy == DatePolicy::Seen || kept.date_policy == DatePolicy::Usual && said.modified.is_none();
+        let seen = kept.date_policy == DatePolicy::Seen
+            || kept.date_policy == DatePolicy::Usual && (said.modified.is_none() || held_back);
         let traits = [
             (Trait::FromPage, said.digest.is_some()),
             (Trait::Dated, said.modified.is_some()),
             (Trait::SpeaksOfOthers, !said.alternates.is_empty() || said.language_group.is_some()),
             (Trait::HasVideos, !said.videos.is_empty()),
             (Trait::SeenDate, seen),
-            (Trait::Odd, said.no_head || said.expires.is_some() || unknown_section() || lacks()),
+            (Trait::Odd, said.no_head || said.expires.is_some() || held_back || unknown_section() || lacks()),
         ];
         mark.traits = traits.iter().filter(|(_, has)| *has).fold(0, |bits, (one, _)| bits | *one as u8);
         mark

@@ -408,6 +408,7 @@ impl Arrivals {
 pub(crate) mod tests {
     use atlas_core::address::Site;
     use atlas_core::archive::Archives;
+    use atlas_core::calendar::Calendar;
     use atlas_core::choose::{Chooser, OwnFiles};
     use atlas_core::contribution::{Said, url_of};
     use atlas_core::robots::Robots;
@@ -427,9 +428,9 @@ pub(crate) mod tests {
             rules: Vec::new(),
             sections: Sections::new(Vec::new(), []),
             archives: Archives::default(),
-            now: 0,
+            calendar: Calendar::utc(0),
         };
-        Desk::new(7, chooser, Shape { sections: Vec::new(), now: 0 }, None)
+        Desk::new(7, chooser, Shape { sections: Vec::new(), calendar: Calendar::utc(0) }, None)
     }
 
     fn url(nth: usize) -> String {

@@ -1,6 +1,6 @@
 //! Explaining: everything that is known of one address.
 
-use atlas_core::choose::{Step, Verdict};
+use atlas_core::choose::{Reason, Step, Verdict};
 use atlas_core::contribution::{Alternate, Said};
 use atlas_core::fingerprint;
 use atlas_core::lastmod::Lastmod;
@@ -74,18 +74,23 @@ pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Expl
         Form::Index => child_name(&file.section, file.strand, file.number),
     });
     let observed = lane.map(|lane| lane.observed).filter(|day| *day != NEVER);
-    let verdict = merged.as_ref().map(|merged| found.chooser().explain(merged, &sources));
-    let lastmod = match (&merged, &verdict) {
-        (Some(merged), Some((Verdict::Kept(kept), _))) => lastmod(merged, observed, kept.date_policy),
-        _ => None,
-    };
-    // Where several rows speak of it, it is the merged one that is in a group.
+    // Where several rows speak of it, it is the merged one that stands.
     let mut group = None;
     arrivals.each_mark(|place, mark| {
         if mark.key() == key && found.settled.standing.stands(place) {
             group = Some(found.alternates.group_of(place));
+            if let Some(merged) = &mut merged {
+                merged.not_in_folder = mark.verdict == Verdict::LeftOut(Reason::NotInFolder);
+            }
         }
     });
+    let verdict = merged.as_ref().map(|merged| found.chooser().explain(merged, &sources));
+    let lastmod = match (&merged, &verdict) {
+        (Some(merged), Some((Verdict::Kept(kept), _))) => {
+            lastmod(merged, observed, kept.date_policy, &found.chooser().calendar)
+        }
+        _ => None,
+    };
     let wanted = merged.as_ref().filter(|merged| structured::is_wanted(merged));
     Ok(Explained {
         verdict,

@@ -14,14 +14,24 @@ use crate::ledger::{Ledger, Writing};
 use crate::publish::{Form, Gzip};
 use crate::report::{Guard, Held};
 
-/// Fewer entries than this are not guarded: they may well be meant.
-const GUARDED_LEAST: u64 = 20;
-/// The share of a section, in percent, that may be lost in one build.
-const MAY_LOSE: u64 = 30;
-/// The share of all entries, in percent, that one reason may leave out.
-const MAY_LEAVE_OUT: u64 = 50;
-/// By so many points that share may grow once it has been accepted.
-const MAY_GROW: u64 = 10;
+/// When guards hold a build back: shares in percent.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Thresholds {
+    /// The share of a section that may be lost in one build.
+    pub most_lost: u64,
+    /// The share of all entries that one reason may leave out.
+    pub most_left_out: u64,
+    /// By so many points that share may grow once it has been accepted.
+    pub left_out_may_grow: u64,
+    /// So many entries may be lost or left out whatever their share is.
+    pub few: u64,
+}
+
+impl Default for Thresholds {
+    fn default() -> Self {
+        Self { most_lost: 30, most_left_out: 50, left_out_may_grow: 10, few: 2 }
+    }
+}
 
 /// Facts of the ledger: what the last build stood for.
 const SITE: &str = "site";
@@ -31,7 +41,7 @@ const GZIP: &str = "gzip";
 const ACCEPTED: &str = "accepted-left-out";
 
 /// Reasons that a mistake in a template, a server or robots.txt may give many entries at once; the others are choices.
-const BY_MISTAKE: [Reason; 8] = [
+const BY_MISTAKE: [Reason; 9] = [
     Reason::OtherHost,
     Reason::TooLong,
     Reason::NoPage,
@@ -40,6 +50,7 @@ const BY_MISTAKE: [Reason; 8] = [
     Reason::CanonicalElsewhere,
     Reason::ErrorPage,
     Reason::RobotsTxt,
+    Reason::NotInFolder,
 ];
 
 /// What the last build stood for, as far as guards ask for it.
@@ -73,7 +84,7 @@ pub(super) fn remember(job: &Job<'_>, found: &Found, writing: &Writing<'_>) -> R
     writing.set_fact(MAIN, Some(&job.place.main))?;
     writing.set_fact(GZIP, Some(gzip_word(job.place.gzip)))?;
     if job.allow.contains(&Guard::LeftOut) {
-        let lines = shares(found).map(|(reason, share)| format!("{} {share}\n", reason.code()));
+        let lines = shares(job, found).map(|(reason, share)| format!("{} {share}\n", reason.code()));
         writing.set_fact(ACCEPTED, Some(&lines.collect::<String>()))?;
     }
     Ok(())
@@ -86,8 +97,8 @@ fn gzip_word(gzip: Gzip) -> &'static str {
 /// What a guard asks: what would happen, where that would do harm.
 type Ask = fn(&Job<'_>, &Found) -> Option<String>;
 
-/// The first guard that holds the build back, if one does.
-pub(super) fn guard(job: &Job<'_>, found: &Found) -> Option<Held> {
+/// The guards that hold the build back.
+pub(super) fn guard(job: &Job<'_>, found: &Found) -> Vec<Held> {
     let guards: [(Guard, Ask); 9] = [
         (Guard::NewUrl, new_url),
         (Guard::ShutOut, shut_out),
@@ -99,15 +110,16 @@ pub(super) fn guard(job: &Job<'_>, found: &Found) -> Option<Held> {
         (Guard::Shrink, shrink),
         (Guard::Overwrite, overwrite),
     ];
-    let mut asked = guards.into_iter().filter(|(guard, _)| !job.allow.contains(guard));
-    asked.find_map(|(guard, ask)| {
-        let what = ask(job, found)?;
-        let on = guard.option().map_or_else(
+    let asked = guards.into_iter().filter(|(guard, _)| !job.allow.contains(guard));
+    let held = asked.filter_map(|(guard, ask)| {
+        let message = ask(job, found)?;
+        let mend = guard.option().map_or_else(
             || "Look closer with: idle-atlas survey".to_owned(),
             |option| format!("If that is right: idle-atlas build --allow {option}"),
         );
-        Some(Held { guard, message: format!("{what}; nothing was written. {on}") })
-    })
+        Some(Held { guard, message, mend })
+    });
+    held.collect()
 }
 
 fn empty(_: &Job<'_>, found: &Found) -> Option<String> {
@@ -154,8 +166,9 @@ fn shut_out(job: &Job<'_>, found: &Found) -> Option<String> {
     ))
 }
 
-/// Reasons that leave out a large part of the site, each with its share in percent.
-fn shares(found: &Found) -> impl Iterator<Item = (Reason, u64)> {
+/// Reasons that leave out more than a few entries, each with its share in percent.
+fn shares(job: &Job<'_>, found: &Found) -> impl Iterator<Item = (Reason, u64)> {
+    let few = job.thresholds.few;
     let left_out: u64 = found.settled.counts.left_out.values().map(|sample| sample.count()).sum();
     let all = found.settled.entries() + left_out;
     let many = found
@@ -163,18 +176,25 @@ fn shares(found: &Found) -> impl Iterator<Item = (Reason, u64)> {
         .counts
         .left_out
         .iter()
-        .filter(|(reason, sample)| BY_MISTAKE.contains(reason) && sample.count() >= GUARDED_LEAST);
+        .filter(move |(reason, sample)| BY_MISTAKE.contains(reason) && sample.count() > few);
     many.map(move |(reason, sample)| (*reason, sample.count() * 100 / all.max(1)))
 }
 
-fn left_out(_: &Job<'_>, found: &Found) -> Option<String> {
-    let (reason, share) = shares(found).find(|(reason, share)| {
+fn left_out(job: &Job<'_>, found: &Found) -> Option<String> {
+    let Thresholds { most_left_out: most, left_out_may_grow: growth, .. } = job.thresholds;
+    let (reason, share) = shares(job, found).find(|(reason, share)| {
         let accepted = found.before.accepted.get(reason.code());
-        *share > accepted.map_or(MAY_LEAVE_OUT, |accepted| (accepted + MAY_GROW).max(MAY_LEAVE_OUT))
+        *share > accepted.map_or(most, |accepted| (accepted + growth).max(most))
     })?;
     let sample = found.settled.counts.left_out.get(&reason)?.counted();
+    let hint = match reason {
+        Reason::NotInFolder => {
+            " (where their pages are in no folder that is read, say pages = \"may-be-elsewhere\" on their source)"
+        }
+        _ => "",
+    };
     Some(format!(
-        "{} entries, {share} % of all, would be left out for one reason: {}, such as {}",
+        "{} entries, {share} % of all, would be left out for one reason: {}, such as {}{hint}",
         grouped(sample.count),
         reason.words(),
         sample.examples.first().map_or("", String::as_str)
@@ -182,13 +202,14 @@ fn left_out(_: &Job<'_>, found: &Found) -> Option<String> {
 }
 
 /// A section of which nothing is left although its entries are still there: it bears another name now.
-fn new_sections(_: &Job<'_>, found: &Found) -> Option<String> {
+fn new_sections(job: &Job<'_>, found: &Found) -> Option<String> {
+    let few = job.thresholds.few;
     let sections = found.chooser().sections.list().iter().zip(&found.settled.counts.tallies);
     let now: HashSet<&str> =
         sections.filter(|(_, tally)| tally.entries > 0).map(|(section, _)| section.name.as_str()).collect();
     let (section, (count, gone)) = sections_before(found)
         .into_iter()
-        .find(|(section, (count, gone))| *count >= GUARDED_LEAST && !now.contains(section) && gone * 2 < *count)?;
+        .find(|(section, (count, gone))| *count > few && !now.contains(section) && gone * 2 < *count)?;
     Some(format!(
         "section {section} would be no more, and {} of its {} entries would stand in files of another name",
         grouped(count - gone),
@@ -200,16 +221,19 @@ fn shrink(job: &Job<'_>, found: &Found) -> Option<String> {
     if job.allow.contains(&Guard::NewUrl) && new_url(job, found).is_some() {
         return None;
     }
-    let lost = |(_, (count, gone)): &(&str, (u64, u64))| *count >= GUARDED_LEAST && gone * 100 > count * MAY_LOSE;
+    let Thresholds { most_lost, few, .. } = job.thresholds;
+    let lost = |(_, (count, gone)): &(&str, (u64, u64))| *gone > few && gone * 100 > count * most_lost;
     let (section, (count, gone)) = sections_before(found).into_iter().find(lost)?;
     let (share, gone, count) = (gone * 100 / count, grouped(gone), grouped(count));
     Some(format!("section {section} would lose {gone} of its {count} entries ({share} %)"))
 }
 
-/// The entries of each section as of the last build, and how many of them are gone.
+/// The entries of each section as of the last build, and how many of them are lost. What has expired had said so beforehand:
+/// that is no loss.
 fn sections_before(found: &Found) -> BTreeMap<&str, (u64, u64)> {
     let mut before: BTreeMap<&str, (u64, u64)> = BTreeMap::new();
-    let lost: HashSet<u32> = found.settled.gone.iter().map(|gone| gone.prior).collect();
+    let lost = found.settled.gone.iter().filter(|gone| gone.reason != Some(Reason::Expired));
+    let lost: HashSet<u32> = lost.map(|gone| gone.prior).collect();
     for file in found.remembered.files.iter().filter(|file| file.strand == Strand::Pages) {
         let (count, gone) = before.entry(&file.section).or_default();
         for segment in &file.segments {

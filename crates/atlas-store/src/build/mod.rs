@@ -14,7 +14,6 @@ use atlas_core::alternates;
 use atlas_core::choose::Chooser;
 use atlas_core::contribution::url_of;
 use atlas_core::fingerprint;
-use atlas_core::lastmod::Lastmod;
 use atlas_core::page;
 use atlas_core::shape::Shape;
 use atlas_core::strand::Strand;
@@ -22,6 +21,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
 pub use self::explain::{Explained, explain};
+pub use self::guard::Thresholds;
 use self::guard::{Before, guard};
 use self::knowing::{Knowing, keep_stretches, recollect};
 pub use self::preview::preview;
@@ -32,15 +32,16 @@ pub use crate::derive::ARCHIVES;
 use crate::derive::{Alternates, archives};
 use crate::disk;
 use crate::error::StoreError;
-use crate::ledger::{Change, Ledger, Remembered, RunCounts, RunRow, Tombstone};
+use crate::ledger::{Ledger, Remembered, RunCounts, RunRow, Tombstone};
 use crate::look::{self, Listed, Listing, notice};
 use crate::people::{Lines, People};
-use crate::publish::{self, Form, Press, Publisher, is_aside, remove};
+use crate::publish::{self, DECLARED, Declaration, Form, Press, Publisher, differs_from_live, is_aside, remove};
 use crate::report::{
-    Built, Changes, Counted, Fate, FileReport, Guard, LeftOut, RobotsFate, SectionReport, SourceReport, Survey, Waiting,
+    Built, Changes, Counted, Fate, FileReport, Guard, LeftOut, Preview, RobotsFate, SectionReport, SourceReport,
+    Survey, Waiting,
 };
-use crate::settle::{EXAMPLES, Gone, Settled, Terms, settle};
-use crate::source::{Gathering, Memory, Outcome, Source};
+use crate::settle::{EXAMPLES, Expected, Gone, Settled, Terms, settle};
+use crate::source::{Gathering, Left, LiveRobots, Memory, Outcome, Source};
 
 /// Facts of the ledger that a build needs.
 const READER: &str = "reader";
@@ -81,6 +82,8 @@ pub struct Job<'a> {
     pub fresh: bool,
     /// Guards that may be passed.
     pub allow: HashSet<Guard>,
+    /// When guards hold a build back.
+    pub thresholds: Thresholds,
     /// Is told when files begin to be put in their places.
     pub begins_to_write: &'a (dyn Fn() + Sync),
     /// Is told how many more rows have come.
@@ -100,6 +103,7 @@ struct Found {
     plan: Plan,
     outcomes: Vec<Outcome>,
     memories: Vec<Memory>,
+    live_robots: Option<LiveRobots>,
     first: bool,
     run: i64,
     was_index: bool,
@@ -143,7 +147,15 @@ impl Found {
             asides_stand: self.asides_stand,
             form: job.place.form(plan.files.len(), self.was_index),
             now: job.now.as_second(),
+            live_robots: self.live_robots.as_ref(),
         }
+    }
+
+    /// What would become of robots.txt.
+    fn robots_fate(&self, job: &Job<'_>, ledger: &Ledger) -> Result<RobotsFate, StoreError> {
+        let declared = ledger.fact(DECLARED)?.unwrap_or_default();
+        let declaration = Declaration::of(&job.place, self.plan.files.len(), &declared, self.live_robots.as_ref())?;
+        Ok(declaration.map_or(RobotsFate::Unnamed, |one| one.fate()))
     }
 
     /// Whether all entries are as they were, so that what is made of all of them is, too.
@@ -238,7 +250,8 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
     let fates: Vec<Fate> = fates.collect();
     let sizes: Vec<u64> = plan.files.iter().map(|file| file.size(job.place.style)).collect();
     found.arrivals.check(ledger.folder())?;
-    Ok(Survey { notices, ..report(job, &found, form, &fates, &sizes) })
+    let (held, robots) = (guard(job, &found), found.robots_fate(job, ledger)?);
+    Ok(Survey { notices, held, robots, ..report(job, &found, form, &fates, &sizes) })
 }
 
 /// Gathers and lists entries, those that are left out too. Returns the list and how many there are in all.
@@ -252,10 +265,10 @@ pub fn list(job: &Job<'_>, ledger: &mut Ledger, listing: &Listing) -> Result<(Ve
 }
 
 /// Gathers, chooses, writes the files, the index and robots.txt, and remembers.
-pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
+pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Ended, StoreError> {
     let found = find(job, ledger, Purpose::Write)?;
-    if let Some(held) = guard(job, &found) {
-        return Err(StoreError::Held(held));
+    if !guard(job, &found).is_empty() {
+        return Ok(Ended::Held(Box::new(preview::of(job, ledger, &found)?)));
     }
     let lines = (!found.asides_stand).then(|| found.lines(job));
     let asides = found.asides(job, lines.as_ref());
@@ -286,14 +299,14 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
     }
     found.arrivals.check(&folder)?;
     let run = found.run;
-    let survey = report(job, &found, form, &published.fates, &published.sizes);
+    let robots = published.robots.unwrap_or(RobotsFate::Unnamed);
+    let survey = Survey { robots, ..report(job, &found, form, &published.fates, &published.sizes) };
     let built = Built {
         run,
         survey,
         written: published.written,
         retired: published.retired,
         removed: published.to_remove.clone(),
-        robots: published.robots.unwrap_or(RobotsFate::Unnamed),
     };
     writing.add_run(&run_row(job, &built), &serde_json::to_string(&built).unwrap_or_default())?;
     if published.to_remove.is_empty() {
@@ -312,7 +325,16 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Built, StoreError> {
         writing.plan_is_done()?;
         writing.commit()?;
     }
-    Ok(built)
+    Ok(Ended::Built(Box::new(built)))
+}
+
+/// How a build ended.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Ended {
+    /// The files are written.
+    Built(Box<Built>),
+    /// A guard held it back: nothing was written. This is what would have happened.
+    Held(Box<Preview>),
 }
 
 /// What is done with what the sources yield.
@@ -331,6 +353,7 @@ struct Gathered {
     arrivals: Arrivals,
     outcomes: Vec<Outcome>,
     memories: Vec<Memory>,
+    live_robots: Option<LiveRobots>,
 }
 
 /// Whether what is for people would be made as it was.
@@ -353,7 +376,7 @@ fn gather(
 ) -> Result<Gathered, StoreError> {
     let folder = ledger.folder().to_owned();
     let arrivals = Arrivals::new(desk, &folder, need, job.memory);
-    let mut gathered = Gathered { arrivals, outcomes: Vec::new(), memories: Vec::new() };
+    let mut gathered = Gathered { arrivals, outcomes: Vec::new(), memories: Vec::new(), live_robots: None };
     for source in job.sources {
         let (name, settings) = (source.name(), source.settings());
         let links = purpose == Purpose::Look || source.needs_links();
@@ -367,10 +390,19 @@ fn gather(
         let arrivals = &mut gathered.arrivals;
         let mut gathering = Gathering::new(name.clone(), memory, arrivals, job.progress, &mut keep);
         source.gather(&mut gathering)?;
-        let (outcome, memory) = gathering.finish();
+        let Left { mut outcome, memory, live_robots } = gathering.finish();
         gathered.arrivals.check(&folder)?;
+        if let (Some(live), Some(path)) = (&live_robots, &job.place.robots)
+            && differs_from_live(&job.place, live)
+        {
+            outcome.remarks.push(format!(
+                "the live site's robots.txt and {} have different rules: copied to the server, this one would undo what was changed there. Put the live one in its place and build again",
+                path.display()
+            ));
+        }
         gathered.outcomes.push(outcome);
         gathered.memories.push(memory);
+        gathered.live_robots = live_robots.or(gathered.live_robots);
     }
     Ok(gathered)
 }
@@ -401,7 +433,8 @@ fn find_with(
     let sections = chooser.sections.names().join(" ");
     let settings = fingerprint::settings(&format!("{} {sections}", job.settings));
     let desk = Desk::new(seed, chooser, job.shape.clone(), knowing.stretches.clone());
-    let Gathered { mut arrivals, mut outcomes, memories } = gather(job, ledger, desk.clone(), purpose, knowing.need)?;
+    let Gathered { mut arrivals, mut outcomes, memories, live_robots } =
+        gather(job, ledger, desk.clone(), purpose, knowing.need)?;
     let ledger = &*ledger;
     let _reading = ledger.reading()?;
     if !recollect(job, ledger, &mut remembered, &arrivals, &knowing)? {
@@ -410,18 +443,18 @@ fn find_with(
     let folder = ledger.folder();
     let failed = || StoreError::io("cannot read back what was put aside in", folder);
     let pages_known = job.sources.iter().any(|source| source.reads_pages());
-    outcomes.extend(archives(&mut arrivals, pages_known).map_err(failed())?);
+    let expected = Expected::of(job.sources, &arrivals);
+    outcomes.extend(archives(&mut arrivals, pages_known, expected.as_ref()).map_err(failed())?);
     let blocks = arrivals.blocks();
-    let today = Lastmod::Day(job.now.to_zoned(job.timezone.clone()).date()).epoch_day();
     let terms = Terms {
         chooser: desk.chooser(),
         run: run as u32,
         shape: &job.shape,
-        today,
+        today: job.chooser.calendar.today(),
         settings,
         same_reader: ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string()),
     };
-    let mut settled = settle(&mut arrivals, &remembered, &terms).map_err(failed())?;
+    let mut settled = settle(&mut arrivals, &remembered, expected.as_ref(), &terms).map_err(failed())?;
     for (source, problem) in std::mem::take(&mut settled.problems) {
         outcomes[usize::from(source)].late_problem(problem);
     }
@@ -448,6 +481,7 @@ fn find_with(
         plan,
         outcomes,
         memories,
+        live_robots,
         first,
         run,
         was_index,
@@ -565,16 +599,17 @@ fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64
         words: reason.words(),
         counted: sample.counted(),
     });
-    let counted = |wanted: fn(&Departed) -> bool| {
-        let urls = || found.gone.iter().filter(move |one| wanted(one)).map(|one| one.url.clone());
+    let counted = |known: bool| {
+        let urls =
+            || found.gone.iter().filter(move |one| one.gone.reason.is_some() == known).map(|one| one.url.clone());
         Counted { count: urls().count() as u64, examples: urls().take(EXAMPLES).collect() }
     };
     let changes = Changes {
         first: found.first,
         added: settled.counts.added.counted(),
         changed: settled.changed.counted(),
-        removed: counted(|one| one.gone.change == Some(Change::Removed)),
-        left_out: counted(|one| one.gone.change != Some(Change::Removed)),
+        removed: counted(false),
+        left_out: counted(true),
         redesign: settled.redesign,
     };
     let waiting = Waiting { count: settled.counts.due.count, soonest: settled.counts.due.first.clone() };
@@ -592,8 +627,11 @@ fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64
         waiting,
         incomplete_videos: settled.counts.oddities.incomplete_videos(),
         headless: settled.counts.oddities.headless.counted(),
+        dates_held_back: settled.counts.oddities.dates_held_back.counted(),
         sources: found.outcomes.iter().cloned().enumerate().map(with_tally).collect(),
         notices: Vec::new(),
+        robots: RobotsFate::Unnamed,
+        held: Vec::new(),
     }
 }
 

@@ -8,8 +8,8 @@ use super::{Departed, Found, Job, Purpose, find, guard, learn, report};
 use crate::arrange::{FilePlan, child_name};
 use crate::error::StoreError;
 use crate::ledger::{FileRow, Ledger};
-use crate::publish::{DECLARED, Declaration, Publisher};
-use crate::report::{Fate, FilePreview, Goes, Moves, Planned, Preview, RobotsFate};
+use crate::publish::Publisher;
+use crate::report::{Fate, FilePreview, Goes, Moves, Planned, Preview, Survey};
 
 /// The most URLs of one kind that are listed; all are counted.
 const MOST_LISTED: usize = 10_000;
@@ -18,10 +18,11 @@ const MOST_LISTED: usize = 10_000;
 pub fn preview(job: &Job<'_>, ledger: &mut Ledger) -> Result<Preview, StoreError> {
     let found = find(job, ledger, Purpose::Write)?;
     learn(job, &found, ledger)?;
-    let declared = ledger.fact(DECLARED)?.unwrap_or_default();
-    let robots =
-        Declaration::of(&job.place, found.plan.files.len(), &declared)?.map_or(RobotsFate::Unnamed, |one| one.fate());
+    of(job, ledger, &found)
+}
 
+/// The build that would come of what was found.
+pub(super) fn of(job: &Job<'_>, ledger: &Ledger, found: &Found) -> Result<Preview, StoreError> {
     let plan = &found.plan;
     let lines = (!found.asides_stand).then(|| found.lines(job));
     let asides = found.asides(job, lines.as_ref());
@@ -43,12 +44,13 @@ pub fn preview(job: &Job<'_>, ledger: &mut Ledger) -> Result<Preview, StoreError
         bytes_before: file.standing.size,
         bytes: 0,
     }));
-    let (held, comes, moves) = (guard(job, &found), comes(&found), moves(&found));
+    let (held, comes, moves) = (guard(job, found), comes(found), moves(found));
     let goes = found.gone.iter().take(MOST_LISTED).map(goes).collect();
     let form = publisher.form;
     let fates = vec![Fate::Unchanged; plan.files.len()];
-    let survey = report(job, &found, form, &fates, &sizes);
-    Ok(Preview { survey, files, comes, goes, moves, asides, robots, held })
+    let robots = found.robots_fate(job, ledger)?;
+    let survey = Survey { held, robots, ..report(job, found, form, &fates, &sizes) };
+    Ok(Preview { survey, files, comes, goes, moves, asides })
 }
 
 fn planned(

@@ -11,7 +11,7 @@ use atlas_core::shape::lastmod;
 use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, Block};
-use crate::settle::{Standing, join};
+use crate::settle::{Expected, Standing, join};
 use crate::source::{Outcome, Problem};
 
 /// The name of that source in reports; it comes after all others.
@@ -20,14 +20,18 @@ pub const ARCHIVES: &str = "archives";
 /// Derives the pages of all archives from what the sources said, and adds them to the arrivals as a source of their own.
 /// What is known of observed dates does not count here: an archive is as new as the declared dates in it. `pages_known` tells
 /// whether some source reads the pages of the site: then an archive is listed only if its page was among them.
-pub(crate) fn archives(arrivals: &mut Arrivals, pages_known: bool) -> io::Result<Option<Outcome>> {
+pub(crate) fn archives(
+    arrivals: &mut Arrivals,
+    pages_known: bool,
+    expected: Option<&Expected>,
+) -> io::Result<Option<Outcome>> {
     let desk = arrivals.desk().clone();
     let (chooser, seed) = (desk.chooser(), desk.seed());
     if chooser.archives.is_empty() {
         return Ok(None);
     }
     let blocks = arrivals.blocks();
-    let standing = Standing::from(join(arrivals, None, 0)?);
+    let standing = Standing::from(join(arrivals, None, expected, 0)?);
     let (mut pages, mut troubles) = count(arrivals, &standing, chooser, &HashSet::new()).pages(&chooser.site);
     let keys: HashSet<u128> = pages.iter().map(|page| key(page, seed)).collect();
     let mut there: HashSet<u128> = HashSet::new();
@@ -46,22 +50,12 @@ pub(crate) fn archives(arrivals: &mut Arrivals, pages_known: bool) -> io::Result
         rows.push(&page.said(!pages_known || there.contains(&key(page, seed))));
     }
     arrivals.push(rows);
-    let problems: Vec<Problem> = troubles
-        .into_iter()
-        .map(|(name, why)| Problem {
-            file: ARCHIVES.to_owned(),
-            line: None,
-            message: format!("“{name}” makes no URL: {why}; mend the url of the [[archive]]"),
-        })
-        .collect();
-    Ok(Some(Outcome {
-        name: ARCHIVES.to_owned(),
-        rows: pages.len() as u64,
-        unchanged_files: 0,
-        remarks: Vec::new(),
-        problem_count: problems.len() as u64,
-        problems,
-    }))
+    let mut outcome = Outcome { rows: pages.len() as u64, ..Outcome::of(ARCHIVES.to_owned()) };
+    for (name, why) in troubles {
+        let message = format!("“{name}” makes no URL: {why}; mend the url of the [[archive]]");
+        outcome.problem(Problem { file: ARCHIVES.to_owned(), line: None, message, passed_over: true });
+    }
+    Ok(Some(outcome))
 }
 
 fn key(page: &ArchivePage, seed: u64) -> u128 {
@@ -80,7 +74,7 @@ fn count<'c>(arrivals: &Arrivals, standing: &Standing, chooser: &'c Chooser, pas
             if let Verdict::Kept(kept) = stand.verdict() {
                 let said = Said::read(&row);
                 let section = &chooser.sections.list()[usize::from(kept.section)].name;
-                tally.add(&said, section, lastmod(&said, None, kept.date_policy));
+                tally.add(&said, section, lastmod(&said, None, kept.date_policy, &chooser.calendar));
             }
         }
         tally

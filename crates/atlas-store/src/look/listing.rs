@@ -153,7 +153,7 @@ impl Looking<'_> {
         Listed {
             lastmod: kept.and_then(|kept| {
                 let observed = self.settled.observed(self.remembered, stand.prior);
-                shape::lastmod(&said, observed, kept.date_policy)
+                shape::lastmod(&said, observed, kept.date_policy, &self.chooser.calendar)
             }),
             section: kept.map(|kept| self.chooser.sections.list()[usize::from(kept.section)].name.clone()),
             reason,

@@ -23,7 +23,7 @@ use rayon::prelude::*;
 
 pub use self::asides::Aside;
 pub(crate) use self::asides::{NEWEST_ATOM, NEWEST_RSS, is_aside};
-pub(crate) use self::declaration::Declaration;
+pub(crate) use self::declaration::{Declaration, differs_from_live};
 pub use self::place::{FOLDED_DAYS, Form, Gzip, Place};
 use self::placing::Placing;
 pub(crate) use self::press::{Order, Press};
@@ -35,6 +35,7 @@ use crate::disk::{self, Draft, OnDisk};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, OutputRow, Remembered, Standing, Writing};
 use crate::report::{Fate, RobotsFate};
+use crate::source::LiveRobots;
 use crate::squeeze::{GzipWriter, Segment, Squeezer, squeeze, unsqueeze};
 
 /// How many files beside the sitemaps are made at a time.
@@ -77,6 +78,8 @@ pub struct Publisher<'a> {
     pub form: Form,
     /// The instant of the build, in seconds since 1970.
     pub now: i64,
+    /// The robots.txt of the live site, where a source has fetched it.
+    pub live_robots: Option<&'a LiveRobots>,
 }
 
 impl Publisher<'_> {
@@ -429,14 +432,15 @@ impl Publisher<'_> {
 
     fn declare(&self, writing: &Writing<'_>) -> Result<RobotsFate, StoreError> {
         let declared = writing.fact(DECLARED)?.unwrap_or_default();
-        let Some(declaration) = Declaration::of(self.place, self.plan.files.len(), &declared)? else {
+        let Some(declaration) = Declaration::of(self.place, self.plan.files.len(), &declared, self.live_robots)? else {
             return Ok(RobotsFate::Unnamed);
         };
+        let fate = declaration.fate();
+        let Some(after) = &declaration.after else { return Ok(fate) };
         let addresses = self.place.index_addresses(self.plan.files.len());
         writing.set_fact(DECLARED, Some(&addresses.join("\n")))?;
-        let fate = declaration.fate();
         if fate != RobotsFate::Unchanged {
-            disk::replace(declaration.path, &declaration.after)?;
+            disk::replace(declaration.path, after)?;
         }
         Ok(fate)
     }

@@ -53,6 +53,8 @@ pub struct Place {
     pub gzip: Gzip,
     /// The robots.txt to declare in.
     pub robots: Option<PathBuf>,
+    /// It is made where there is none.
+    pub create_robots: bool,
 }
 
 impl Place {

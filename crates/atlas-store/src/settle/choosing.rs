@@ -88,7 +88,7 @@ impl<'a> Choosing<'a> {
         if let (Reason::Scheduled, Some(published)) = (reason, said.published) {
             self.out.counts.due.add(published, &said.url, DueTo::GoIn);
         }
-        self.gone(stand.prior, (reason == Reason::Redirect).then_some(Change::Redirected), Some(reason));
+        self.gone(stand.prior, change_for(reason), Some(reason));
     }
 
     /// An entry does not go in, and is gone if the ledger remembers it.
@@ -101,7 +101,7 @@ impl<'a> Choosing<'a> {
         let observed = prior.filter(|_| mark.has(Trait::SeenDate)).and_then(|at| self.remembered.observed(at));
         let date = match observed {
             None => mark.date,
-            observed => shape::lastmod(&Said::read(row), observed, kept.date_policy),
+            observed => shape::lastmod(&Said::read(row), observed, kept.date_policy, &self.terms.chooser.calendar),
         };
         let tally = &mut self.out.counts.tallies[usize::from(kept.section)];
         tally.entries += 1;
@@ -130,6 +130,9 @@ impl<'a> Choosing<'a> {
         if said.no_head {
             self.out.counts.oddities.headless.add(named, &said.url);
         }
+        if let Some(date) = said.modified.filter(|date| !self.terms.chooser.calendar.may_be_written(date)) {
+            self.out.counts.oddities.dates_held_back.add_with(named, || format!("{} {date}", said.url));
+        }
         let section = said.own_section.as_deref();
         if let Some(section) = section.filter(|name| self.terms.chooser.sections.named(name).is_none()) {
             self.out.counts.oddities.unknown_sections.add_with(named, || format!("{}\n“{section}”", said.url));
@@ -148,5 +151,15 @@ impl<'a> Choosing<'a> {
         if let Some(expires) = said.expires {
             self.out.counts.due.add(expires, &said.url, DueTo::Leave);
         }
+    }
+}
+
+/// What engines are told of an entry that leaves for this reason. They are told what the page itself or its server says; what the
+/// user's own choice leaves out is nobody else's business.
+fn change_for(reason: Reason) -> Option<Change> {
+    match reason {
+        Reason::Redirect => Some(Change::Redirected),
+        Reason::NoPage | Reason::Noindex | Reason::CanonicalElsewhere | Reason::Expired => Some(Change::Removed),
+        _ => None,
     }
 }

@@ -5,11 +5,12 @@ use std::collections::{BTreeMap, HashMap};
 use std::io;
 use std::sync::atomic::{AtomicU8, Ordering};
 
-use atlas_core::contribution::Said;
+use atlas_core::contribution::{Said, url_of};
 use atlas_core::fingerprint;
 use rayon::prelude::*;
 
 use super::Sample;
+use super::expected::Expected;
 use super::roles::Roles;
 use crate::arrival::{Arrivals, Block, Dealt, Place, Trait};
 use crate::ledger::{Known, Remembered};
@@ -67,13 +68,19 @@ pub(crate) struct Origin {
 
 /// Joins the keys of all rows with one another and with those that the ledger remembers. Rows that had to be merged are
 /// added to the arrivals, in the order of their first rows.
-pub(crate) fn join(arrivals: &mut Arrivals, remembered: Option<&Remembered>, settings: u64) -> io::Result<Joined> {
+pub(crate) fn join(
+    arrivals: &mut Arrivals,
+    remembered: Option<&Remembered>,
+    expected: Option<&Expected>,
+    settings: u64,
+) -> io::Result<Joined> {
     let entries = remembered.map_or(0, Remembered::entries);
     let untouched = |at: usize| remembered.is_some_and(|remembered| remembered.untouched.holds(at));
     let fate = |at: usize| if untouched(at) { Fate::Untouched } else { Fate::Gone };
     let joining = Joining {
         arrivals,
         remembered,
+        expected,
         settings,
         roles: Roles::new(arrivals.len(), entries > 0),
         fates: (0..entries).map(|at| AtomicU8::new(fate(at) as u8)).collect(),
@@ -127,6 +134,7 @@ struct Merged {
 struct Joining<'a> {
     arrivals: &'a Arrivals,
     remembered: Option<&'a Remembered>,
+    expected: Option<&'a Expected>,
     settings: u64,
     roles: Roles,
     fates: Vec<AtomicU8>,
@@ -158,16 +166,18 @@ impl Joining<'_> {
             while known.next_if(|known| known.key < key).is_some() {}
             let known = known.next_if(|known| known.key == key);
             let prior = known.map(|known| known.at);
-            if let [row] = group {
-                self.roles.set(row.place, prior);
+            let misses_page = self.misses_page(group);
+            let alone = group.len() == 1 && !misses_page;
+            if alone {
+                self.roles.set(group[0].place, prior);
             } else {
-                part.merge(self.arrivals, group, prior);
+                part.merge(self.arrivals, group, prior, misses_page);
             }
             let Some(known) = known else { continue };
             let fate = match group {
-                [row] if row.unread && row.print == known.raw => Fate::Untouched,
-                [row] if row.unread => Fate::Met,
-                [row] => self.fate(row.print, row.from_page, &known, &mut part),
+                [row] if alone && row.unread && row.print == known.raw => Fate::Untouched,
+                [row] if alone && row.unread => Fate::Met,
+                [row] if alone => self.fate(row.print, row.from_page, &known, &mut part),
                 _ => {
                     let mark = part.rows.mark(part.rows.len() - 1);
                     self.fate(mark.decided(), mark.has(Trait::FromPage), &known, &mut part)
@@ -187,10 +197,18 @@ impl Joining<'_> {
             && fingerprint::written(decided, self.settings, observed, 0) == known.written;
         if same { Fate::Same } else { Fate::Met }
     }
+
+    /// Whether these rows speak of an entry that has no page where it should have one.
+    fn misses_page(&self, group: &[Dealt]) -> bool {
+        self.expected.is_some_and(|expected| {
+            let sources = group.iter().map(|row| self.arrivals.source_of(row.place));
+            expected.misses(sources, group[0].key, || url_of(&self.arrivals.row(group[0].place)).to_owned())
+        })
+    }
 }
 
 impl Part {
-    fn merge(&mut self, arrivals: &Arrivals, group: &[Dealt], prior: Option<u32>) {
+    fn merge(&mut self, arrivals: &Arrivals, group: &[Dealt], prior: Option<u32>, misses_page: bool) {
         let first = group[0].place;
         let row = arrivals.row(first);
         let mut said = Said::read(&row).into_owned();
@@ -221,6 +239,7 @@ impl Part {
             said.merge(other);
             sum = sum.wrapping_add(arrivals.mark(place).said);
         }
+        said.not_in_folder = misses_page;
         self.rows.push_merged(&said, sum, &sources);
         self.merged.push(Merged { prior, origin: Origin { first, sources } });
     }

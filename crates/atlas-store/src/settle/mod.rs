@@ -4,10 +4,11 @@
 //! parallel. Nothing is sorted by URL. What comes out is a candidate for each kept entry, a count for each reason, and the
 //! remembered entries that are gone.
 //!
-//! `join` joins keys, `roles` and `standing` tell which rows count, `choosing` asks about each, `judging` says what is news,
+//! `join` joins keys, `expected` tells which of them have no page where one should be, `roles` and `standing` tell which rows count, `choosing` asks about each, `judging` says what is news,
 //! `oddities` is what there is to tell besides, `sample` counts.
 
 mod choosing;
+mod expected;
 mod join;
 mod judging;
 mod oddities;
@@ -27,6 +28,7 @@ use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
 use self::choosing::Choosing;
+pub use self::expected::Expected;
 pub(crate) use self::join::{Fate, Odds, join};
 use self::oddities::Oddities;
 pub(crate) use self::sample::{Sample, Soonest};
@@ -351,8 +353,13 @@ impl Settled {
 ///
 /// First the keys alone are joined, partition by partition; then the marks are counted in the order of the rows. What is news is
 /// decided later, once the groups of translations are known.
-pub fn settle(arrivals: &mut Arrivals, remembered: &Remembered, terms: &Terms<'_>) -> io::Result<Settled> {
-    let joined = join(arrivals, Some(remembered), terms.settings)?;
+pub fn settle(
+    arrivals: &mut Arrivals,
+    remembered: &Remembered,
+    expected: Option<&Expected>,
+    terms: &Terms<'_>,
+) -> io::Result<Settled> {
+    let joined = join(arrivals, Some(remembered), expected, terms.settings)?;
     let (roles, origins, fates) = (joined.roles, joined.origins, joined.fates);
     let standing = Standing { roles, origins };
     let counts = Counts {

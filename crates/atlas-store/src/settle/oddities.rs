@@ -20,6 +20,8 @@ pub(crate) struct Oddities {
     pub(crate) content_alone: Sample,
     /// Pages without a head.
     pub(crate) headless: Sample,
+    /// Entries whose declared date of change is not written.
+    pub(crate) dates_held_back: Sample,
     /// Entries that name a section that there is not.
     pub(crate) unknown_sections: Sample,
     /// Videos that cannot be written, each with where its page was named.
@@ -35,12 +37,22 @@ impl Oddities {
     }
 
     pub(super) fn join(&mut self, other: Self) {
-        let Self { at_odds, elsewhere, date_alone, content_alone, headless, unknown_sections, mut incomplete } = other;
+        let Self {
+            at_odds,
+            elsewhere,
+            date_alone,
+            content_alone,
+            headless,
+            dates_held_back,
+            unknown_sections,
+            mut incomplete,
+        } = other;
         at_odds.into_iter().for_each(|(odds, sample)| self.at_odds.entry(odds).or_default().join(sample));
         elsewhere.into_iter().for_each(|(origin, sample)| self.elsewhere.entry(origin).or_default().join(sample));
         self.date_alone.join(date_alone);
         self.content_alone.join(content_alone);
         self.headless.join(headless);
+        self.dates_held_back.join(dates_held_back);
         self.unknown_sections.join(unknown_sections);
         self.incomplete.append(&mut incomplete);
     }

@@ -3,7 +3,7 @@
 use std::fs;
 
 use atlas_core::indexnow::Key;
-use atlas_io::announce::{Engine, announce, pending};
+use atlas_io::announce::{Engine, all_pending, announce, left_alone};
 use atlas_store::disk;
 use atlas_store::ledger::Ledger;
 
@@ -40,14 +40,17 @@ pub fn run(settings: &Settings, arguments: &args::Announce, screen: &Screen) -> 
         results.push(announce(&mut ledger, &engine, now, arguments.all)?);
     }
     screen.show(&results, || view::announce::told(&results))?;
-    Ok(Exit::looking_at(results.iter().any(|told| told.refused + told.kept > 0)))
+    Ok(Exit::in_part(results.iter().any(|told| told.refused + told.kept > 0)))
 }
 
 fn dry_run(settings: &Settings, ledger: &Ledger, all: bool, screen: &Screen) -> Result<Exit, Failure> {
     let mut plans = Vec::new();
+    let now = meaning::now().as_second();
     for engine in &settings.engines {
-        let (_, pending) = pending(ledger, &engine.name, all)?;
-        plans.push(view::announce::Plan::new(&engine.name, &pending));
+        let pending = all_pending(ledger, &engine.name, all)?;
+        let not_before = left_alone(ledger, &engine.name, now)?;
+        let has_key = key_of(ledger, engine)?.is_some();
+        plans.push(view::announce::Plan::new(&engine.name, &pending, not_before, has_key));
     }
     screen.show(&plans, || view::announce::plans(&plans, screen.is_verbose()))?;
     Ok(Exit::Done)

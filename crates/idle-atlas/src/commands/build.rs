@@ -1,7 +1,7 @@
 //! `build`: writes the files, the index and robots.txt; or shows what it would write.
 
 use atlas_io::live::Live;
-use atlas_store::build::{Job, build, on_disk, preview, recall};
+use atlas_store::build::{Ended, Job, build, on_disk, preview, recall};
 use atlas_store::ledger::Ledger;
 
 use crate::args::{self, Recall};
@@ -21,18 +21,27 @@ pub fn run(settings: &Settings, arguments: &args::Build, screen: &Screen) -> Res
         let preview = preview(&job, &mut ledger)?;
         drop(progress);
         screen.show(&preview, || view::preview::preview(&preview, screen.is_verbose()))?;
-        return Ok(if preview.held.is_some() { Exit::Held } else { Exit::Done });
+        return Ok(if preview.survey.held.is_empty() { Exit::Done } else { Exit::Held });
     }
-    let built = build(&job, &mut ledger);
+    let ended = build(&job, &mut ledger);
     drop(progress);
-    interrupt::has_written(if built.is_ok() { Exit::Done } else { Exit::NotDone });
-    let built = built?;
+    interrupt::has_written(if ended.is_ok() { Exit::Done } else { Exit::NotDone });
+    let built = match ended? {
+        Ended::Built(built) => built,
+        Ended::Held(preview) => {
+            screen.show(&preview, || view::preview::held(&preview, screen.is_verbose()))?;
+            for held in &preview.survey.held {
+                screen.complain("held back", &format!("{}; nothing was written. {}", held.message, held.mend));
+            }
+            return Ok(Exit::Held);
+        }
+    };
     let elsewhere = settings.sitemaps_elsewhere().map(|_| settings.site.of_host("/robots.txt"));
     screen.show(&built, || {
         let elsewhere = elsewhere.as_ref().map(|address| address.as_str());
         view::survey::built(&built, elsewhere, !settings.engines.is_empty(), screen.is_verbose())
     })?;
-    Ok(Exit::looking_at(view::survey::has_problems(&built.survey)))
+    Ok(screen.exit(built.survey.is_in_part(), built.survey.has_remarks()))
 }
 
 /// Where there is no ledger yet, begins one from the sitemaps that are there.

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use atlas_core::finding::Severity;
 use atlas_core::lastmod::Lastmod;
 use atlas_io::check::WebRoot;
 
@@ -22,7 +23,8 @@ pub fn run(settings: &Settings, check: &args::Check, screen: &Screen) -> Result<
     let root = WebRoot { folder: folder.to_owned(), site: settings.site.clone(), robots, sitemaps };
     let report = root.check(Some(&settings.main_address()), Lastmod::from_timestamp(meaning::now()));
     screen.show(&report, || view::check::check(&report, folder))?;
-    Ok(Exit::looking_at(!report.findings.is_empty()))
+    let errors = report.findings.iter().any(|finding| finding.severity == Severity::Error);
+    Ok(screen.exit(errors, !report.findings.is_empty()))
 }
 
 fn same_folder(one: &Path, other: &Path) -> bool {

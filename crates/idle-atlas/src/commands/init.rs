@@ -119,6 +119,7 @@ fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
         private,
         proposed,
         robots: address_path(&site) == "/",
+        robots_exists: folder.join("robots.txt").exists(),
         main_exists,
     })
 }
@@ -277,8 +278,13 @@ gzip          = \"beside\"        # beside, only, off
 
 ";
     out += &if found.robots {
+        let create = if found.robots_exists {
+            ""
+        } else {
+            "create = true   # there is none yet: it is made and allows everything. Take this line out if the server has one elsewhere\n"
+        };
         format!(
-            "[robots]\nfile = {}   # gets a Sitemap line; every other byte stays\n",
+            "[robots]\nfile = {}   # gets a Sitemap line; every other byte stays\n{create}",
             quoted(&format!("{}/robots.txt", found.folder.trim_end_matches('/')))
         )
     } else {

@@ -56,7 +56,7 @@ pub fn whole(settings: &Settings, fresh: bool, screen: &Screen) -> Result<Exit, 
     let found = survey(&settings.job(fresh, &[], &more), &mut ledger)?;
     drop(progress);
     screen.show(&found, || view::survey::survey(&found, screen.is_verbose()))?;
-    Ok(Exit::looking_at(view::survey::has_problems(&found)))
+    Ok(screen.exit(found.is_in_part(), found.has_remarks()))
 }
 
 fn one_by_one(settings: &Settings, arguments: &args::Survey, screen: &Screen) -> Result<Exit, Failure> {
@@ -72,7 +72,7 @@ fn one_by_one(settings: &Settings, arguments: &args::Survey, screen: &Screen) ->
         Form::Table => screen.show(&entries, || view::listing::table(&entries, count))?,
         Form::Csv => screen.show(&entries, || view::listing::csv(&entries))?,
     }
-    Ok(Exit::looking_at(false))
+    Ok(Exit::Done)
 }
 
 /// What was typed, as what it means; a name that nothing bears is an error.

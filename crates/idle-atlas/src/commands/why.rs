@@ -25,7 +25,7 @@ pub fn run(settings: &Settings, why: &args::Why, screen: &Screen) -> Result<Exit
     let told: Vec<_> = told.into_iter().filter(|one| one.examples.iter().any(|url| url == address.as_str())).collect();
     let answer = view::why::Answer::new(settings, address.as_str(), explained, told);
     screen.show(&answer, || view::why::why(&answer))?;
-    Ok(Exit::looking_at(!answer.is_known()))
+    Ok(Exit::in_part(!answer.is_known()))
 }
 
 /// Structured data for the videos of a page, as its template would include it.
@@ -39,7 +39,7 @@ fn structured_data(url: &str, explained: &Explained, screen: &Screen) -> Result<
             some => format!("but: {}", some.join("; ")),
         };
         screen.complain("left alone", &format!("{url} carries a VideoObject of its own, {differences}"));
-        return Ok(Exit::looking_at(!explained.structured_differences.is_empty()));
+        return Ok(screen.exit(false, !explained.structured_differences.is_empty()));
     }
     let Some(objects) = &explained.structured else {
         return Err(Failure::said(format!("nothing is known of a video on {url}")));
@@ -51,5 +51,5 @@ fn structured_data(url: &str, explained: &Explained, screen: &Screen) -> Result<
     if let Some(text) = objects.text() {
         screen.print(&text)?;
     }
-    Ok(Exit::looking_at(!objects.lacking.is_empty()))
+    Ok(Exit::in_part(!objects.lacking.is_empty()))
 }

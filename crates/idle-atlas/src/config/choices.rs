@@ -238,7 +238,7 @@ impl Context<'_> {
             }
             archives.push(archive);
         }
-        Ok(Archives::new(archives))
+        Ok(Archives::new(archives, self.timezone.clone()))
     }
 
     fn archive(&self, table: &ArchiveTable, sections: &Sections) -> Result<Archive, Failure> {

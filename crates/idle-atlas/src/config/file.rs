@@ -66,6 +66,8 @@ pub struct ConfigFile {
     pub robots: RobotsTable,
     #[serde(default)]
     pub engine: Vec<EngineTable>,
+    #[serde(default)]
+    pub guards: GuardsTable,
 }
 
 #[derive(Debug, Deserialize)]
@@ -97,7 +99,9 @@ macro_rules! source_table {
 }
 
 source_table! {
+    name: String,
     section: String,
+    pages: String,
     folder: String,
     drop_html: bool,
     canonical: String,
@@ -344,7 +348,17 @@ pub enum UrlsPerFile {
 #[serde(deny_unknown_fields, default)]
 pub struct RobotsTable {
     pub file: Option<Spanned<String>>,
+    pub create: bool,
     pub crawlers: Vec<String>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct GuardsTable {
+    pub most_lost: Option<Spanned<String>>,
+    pub most_left_out: Option<Spanned<String>>,
+    pub left_out_may_grow: Option<Spanned<String>>,
+    pub few: Option<Spanned<i64>>,
 }
 
 #[derive(Debug, Deserialize)]

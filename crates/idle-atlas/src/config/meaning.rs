@@ -7,13 +7,14 @@ use std::time::Duration;
 
 use atlas_core::address::Site;
 use atlas_core::alternates;
+use atlas_core::calendar::Calendar;
 use atlas_core::choose::{Chooser, OwnFiles};
 use atlas_core::indexnow::Key;
 use atlas_core::people::{TEXT, VISITOR_PAGE};
 use atlas_core::robots::Robots;
 use atlas_core::shape::Shape;
 use atlas_store::arrange::Cut;
-use atlas_store::build::{ARCHIVES, Job, ledger_folder};
+use atlas_store::build::{ARCHIVES, Job, Thresholds, ledger_folder};
 use atlas_store::people::People;
 use atlas_store::publish::Place;
 use atlas_store::report::Guard;
@@ -23,7 +24,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use toml::Spanned;
 
-use super::file::{ConfigFile, EngineTable, Origin};
+use super::file::{ConfigFile, EngineTable, GuardsTable, Origin};
 use super::sources::Sources;
 use crate::exit::Failure;
 use crate::interrupt;
@@ -47,6 +48,7 @@ pub struct Settings {
     alternates: Option<alternates::Settings>,
     people: People,
     cut: Cut,
+    thresholds: Thresholds,
     place: Place,
     written_by: String,
     choices: Option<u64>,
@@ -90,17 +92,18 @@ impl Settings {
         }
         let mut names: Vec<String> = sources.iter().map(|source| source.name()).collect();
         names.extend((!typed.archive.is_empty()).then(|| ARCHIVES.to_owned()));
-        let now = now().as_second();
+        let calendar = Calendar { now: now().as_second(), zone: timezone.clone() };
         let sections = context.sections(&typed)?;
         let rules = context.rules(&typed, &sections, &names)?;
         let archives = context.archives(&typed, &sections)?;
-        let shape = context.shape(&typed, &sections, now)?;
+        let shape = context.shape(&typed, &sections, calendar.clone())?;
         let alternates = context.alternates(&typed)?;
         let people = context.people(&typed)?;
         let cut = context.cut(&typed.files)?;
+        let thresholds = context.thresholds(&typed.guards)?;
         let declare_in = typed.robots.file.as_ref().map(expanded).transpose()?.map(|file| folder.join(file));
         let robots = declare_in.clone().unwrap_or_else(|| web_root.join("robots.txt"));
-        let place = context.place(&typed.files, context.data_folder(&typed)?, declare_in)?;
+        let place = context.place(&typed.files, context.data_folder(&typed)?, (declare_in, typed.robots.create))?;
         let engines = typed.engine.iter().map(|engine| context.engine(engine)).collect::<Result<Vec<_>, _>>()?;
         let ours = [VISITOR_PAGE, TEXT].map(|name| format!("{}{name}", site.root()));
         let chooser = Chooser {
@@ -114,7 +117,7 @@ impl Settings {
             rules,
             sections,
             archives,
-            now,
+            calendar,
             site: site.clone(),
         };
         let written_by = format!("{} {:?} {:?}", env!("CARGO_PKG_VERSION"), shape.sections, place.style);
@@ -133,6 +136,7 @@ impl Settings {
             alternates,
             people,
             cut,
+            thresholds,
             place,
             written_by,
             choices,
@@ -148,6 +152,7 @@ impl Settings {
             alternates: self.alternates.clone(),
             people: self.people.clone(),
             cut: self.cut.clone(),
+            thresholds: self.thresholds.clone(),
             place: self.place.clone(),
             settings: self.written_by.clone(),
             choices: self.choices,
@@ -245,6 +250,29 @@ pub(super) struct Context<'a> {
 }
 
 impl Context<'_> {
+    /// When guards hold a build back.
+    fn thresholds(&self, table: &GuardsTable) -> Result<Thresholds, Failure> {
+        let usual = Thresholds::default();
+        let share = |key: &str, typed: &Option<Spanned<String>>, usual: u64| {
+            let Some(typed) = typed else { return Ok(usual) };
+            let share = typed.as_ref().strip_suffix('%').and_then(|digits| digits.trim().parse::<u64>().ok());
+            share.filter(|share| *share <= 100).ok_or_else(|| {
+                self.origin
+                    .error(typed, format!("“{key}”: expected a share from \"0%\" to \"100%\", such as \"{usual}%\""))
+            })
+        };
+        let few = table.few.as_ref().map(|typed| {
+            let message = "“few”: expected a whole number of entries, 0 or more";
+            u64::try_from(*typed.as_ref()).map_err(|_| self.origin.error(typed, message))
+        });
+        Ok(Thresholds {
+            most_lost: share("most_lost", &table.most_lost, usual.most_lost)?,
+            most_left_out: share("most_left_out", &table.most_left_out, usual.most_left_out)?,
+            left_out_may_grow: share("left_out_may_grow", &table.left_out_may_grow, usual.left_out_may_grow)?,
+            few: few.transpose()?.unwrap_or(usual.few),
+        })
+    }
+
     fn engine(&self, table: &EngineTable) -> Result<EngineSettings, Failure> {
         if table.via.as_ref() != "indexnow" {
             return Err(self

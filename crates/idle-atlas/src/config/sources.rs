@@ -21,7 +21,8 @@ use atlas_io::record::{Dates, RecordSettings};
 use atlas_io::sitemaps::OldSitemap;
 use atlas_io::sql::{self, Database, Sql};
 use atlas_io::table::{Format, Table};
-use atlas_store::source::Source;
+use atlas_store::build::ARCHIVES;
+use atlas_store::source::{Named, Source};
 use globset::{GlobBuilder, GlobSetBuilder};
 use toml::Spanned;
 
@@ -29,7 +30,7 @@ use super::file::{ConfigFile, SourceTable};
 use super::meaning::{Context, expand};
 use crate::exit::Failure;
 
-/// The keys of each kind of source, besides “from” and “section”.
+/// The keys of each kind of source, besides those that all kinds take.
 const KEYS: [(&str, &[&str]); 8] = [
     ("html", &["folder", "drop_html", "canonical", "documents"]),
     ("markdown", &["folder", "dates", "lists", "fields"]),
@@ -52,6 +53,9 @@ const KEYS: [(&str, &[&str]); 8] = [
     ("sitemap", &["file", "hints", "wait_seconds"]),
     ("command", &["run", "dates", "lists", "fields", "wait_seconds"]),
 ];
+
+/// The keys that all kinds take.
+const ALL_TAKE: [&str; 3] = ["name", "section", "pages"];
 
 /// Parameters that no crawl takes for another page: the marks of campaigns and of sessions.
 const NO_OTHER_PAGE: [&str; 6] = ["utm_*", "*clid", "sid", "sessionid", "phpsessid", "jsessionid"];
@@ -93,21 +97,50 @@ impl<'a> Sources<'a> {
         Ok(Self { context, tables: &typed.source, reader, asking, main })
     }
 
-    /// All sources, in their order.
+    /// All sources, in their order, each under a name of its own.
     pub fn all(&self) -> Result<Vec<Box<dyn Source>>, Failure> {
         let sources = self.tables.iter().map(|table| self.one(table)).collect::<Result<Vec<_>, _>>()?;
-        for (at, source) in sources.iter().enumerate() {
-            if sources[..at].iter().any(|other| other.name() == source.name()) {
-                return Err(self.context.origin.error(
-                    &self.tables[at],
-                    format!(
-                        "there are two sources “{}”; what each remembers would be mixed up: make them one",
-                        source.name()
-                    ),
-                ));
+        let mut named: Vec<Box<dyn Source>> = Vec::new();
+        for (table, source) in self.tables.iter().zip(sources) {
+            let name = self.name(table.as_ref(), source.as_ref(), &named)?;
+            let may_be_elsewhere = self.may_be_elsewhere(table.as_ref())?;
+            named.push(Box::new(Named { name, may_be_elsewhere, source }));
+        }
+        Ok(named)
+    }
+
+    /// What a source is called: as it says, else by its kind and place. Where another is called so already, its section tells it
+    /// apart, else a number.
+    fn name(&self, table: &SourceTable, source: &dyn Source, named: &[Box<dyn Source>]) -> Result<String, Failure> {
+        let is_taken = |name: &str| named.iter().any(|other| other.name() == name);
+        if let Some(typed) = &table.name {
+            let name = typed.as_ref().trim();
+            if name.is_empty() || name == ARCHIVES || name.contains(['\n', '\t']) {
+                let message = format!("“name”: expected a name of its own, such as “depot”; “{ARCHIVES}” is taken");
+                return Err(self.context.origin.error(typed, message));
+            }
+            if is_taken(name) {
+                let message = format!("“name”: there are two sources “{name}”; give one another name");
+                return Err(self.context.origin.error(typed, message));
+            }
+            return Ok(name.to_owned());
+        }
+        let plain = source.name();
+        let by_section = table.section.as_ref().map(|section| format!("{plain} ({})", section.as_ref()));
+        let numbered = (2..).map(|number| format!("{plain} {number}"));
+        let mut names = std::iter::once(plain.clone()).chain(by_section).chain(numbered);
+        Ok(names.find(|name| !is_taken(name)).unwrap_or_default())
+    }
+
+    fn may_be_elsewhere(&self, table: &SourceTable) -> Result<bool, Failure> {
+        match table.pages.as_ref().map(|word| (word, word.as_ref().as_str())) {
+            None | Some((_, "in-folder")) => Ok(false),
+            Some((_, "may-be-elsewhere")) => Ok(true),
+            Some((word, other)) => {
+                let message = format!("“pages”: “{other}” is unknown; expected in-folder or may-be-elsewhere");
+                Err(self.context.origin.error(word, message))
             }
         }
-        Ok(sources)
     }
 
     fn one(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
@@ -121,8 +154,13 @@ impl<'a> Sources<'a> {
             let message = format!("“from”: “{kind}” is no kind of source; expected {}", known.join(", "));
             return Err(origin.error(&source.from, message));
         };
-        if let Some((key, at)) = source.typed().into_iter().find(|(key, _)| *key != "section" && !keys.contains(key)) {
-            let message = format!("“{key}” means nothing for a source of kind {kind}; it takes {}", keys.join(", "));
+        if let Some((key, at)) =
+            source.typed().into_iter().find(|(key, _)| !ALL_TAKE.contains(key) && !keys.contains(key))
+        {
+            let message = format!(
+                "“{key}” means nothing for a source of kind {kind}; it takes {}",
+                [*keys, &ALL_TAKE].concat().join(", ")
+            );
             return Err(origin.error_at(at, message));
         }
         match kind {
@@ -162,10 +200,12 @@ impl<'a> Sources<'a> {
         let (inner, outer) = (whole(&folder.path), whole(self.context.web_root));
         let below =
             inner.strip_prefix(&outer).ok().map(|below| below.to_string_lossy().into_owned()).unwrap_or_default();
+        let below = if below.is_empty() { below } else { below + "/" };
         Ok(Box::new(HtmlFolder {
             folder,
             site: self.context.site.clone(),
-            below: if below.is_empty() { below } else { below + "/" },
+            address: self.context.site.of_file(&below).into_string(),
+            below,
             drop_html: source.drop_html.as_ref().is_some_and(|drop| *drop.as_ref()),
             heed_canonical: match source.canonical.as_ref().map(|word| (word, word.as_ref().as_str())) {
                 None | Some((_, "heed")) => true,

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use atlas_core::address::Site;
 use atlas_core::alternates;
+use atlas_core::calendar::Calendar;
 use atlas_core::language;
 use atlas_core::news::{News, is_language};
 use atlas_core::page::{MOST_IMAGES, MOST_VIDEOS};
@@ -27,7 +28,7 @@ const LEAST_BYTES: i64 = 10_000;
 const MOST_LINKS: i64 = 10_000;
 
 impl Context<'_> {
-    pub(super) fn shape(&self, typed: &ConfigFile, sections: &Sections, now: i64) -> Result<Shape, Failure> {
+    pub(super) fn shape(&self, typed: &ConfigFile, sections: &Sections, calendar: Calendar) -> Result<Shape, Failure> {
         let usual = SectionShape {
             images: self.media("write", typed.images.write.as_ref())?,
             most_images: self.most("most_per_page", typed.images.most_per_page.as_ref(), MOST_IMAGES, MOST_IMAGES)?,
@@ -60,7 +61,7 @@ impl Context<'_> {
             })
         };
         let shapes = sections.list().iter().enumerate().map(of).collect::<Result<Vec<_>, Failure>>()?;
-        Ok(Shape { sections: shapes, now })
+        Ok(Shape { sections: shapes, calendar })
     }
 
     fn media(&self, key: &str, word: Option<&Spanned<String>>) -> Result<Media, Failure> {
@@ -182,12 +183,12 @@ impl Context<'_> {
         })
     }
 
-    /// Where files go; `robots` is the robots.txt to declare in.
+    /// Where files go; `robots` is the robots.txt to declare in, and whether it is made where there is none.
     pub(super) fn place(
         &self,
         files: &FilesTable,
         data: Option<PathBuf>,
-        robots: Option<PathBuf>,
+        (robots, create_robots): (Option<PathBuf>, bool),
     ) -> Result<Place, Failure> {
         let gzip = match files.gzip.as_ref().map(|word| (word, word.as_ref().as_str())) {
             None | Some((_, "beside")) => Gzip::Beside,
@@ -237,6 +238,7 @@ impl Context<'_> {
             folded_days: self.number("folded_days", files.folded_days.as_ref(), (0, 365), FOLDED_DAYS)?,
             gzip,
             robots,
+            create_robots,
         })
     }
 

@@ -13,6 +13,10 @@ pub struct Plan {
     pub engine: String,
     pub urls: u64,
     pub tell: Vec<PlannedUrl>,
+    /// It asked to be left alone until then, in seconds since 1970.
+    pub not_before: Option<i64>,
+    /// Whether there is a key to tell it with.
+    pub has_key: bool,
 }
 
 /// One URL that would be told.
@@ -23,9 +27,9 @@ pub struct PlannedUrl {
 }
 
 impl Plan {
-    pub fn new(engine: &str, pending: &[Pending]) -> Self {
+    pub fn new(engine: &str, pending: &[Pending], not_before: Option<i64>, has_key: bool) -> Self {
         let tell = pending.iter().map(|one| PlannedUrl { change: one.change, url: one.url.clone() }).collect();
-        Self { engine: engine.to_owned(), urls: pending.len() as u64, tell }
+        Self { engine: engine.to_owned(), urls: pending.len() as u64, tell, not_before, has_key }
     }
 }
 
@@ -107,7 +111,13 @@ pub fn plans(plans: &[Plan], verbose: bool) -> String {
             out += &format!("{STRONG}{}{STRONG:#}: nothing to tell. To tell the whole site: --all\n", plan.engine);
             continue;
         }
-        out += &format!("{STRONG}{}{STRONG:#}: would be told {}\n", plan.engine, count(plan.urls, "URL", "URLs"));
+        let when = plan.not_before.map_or(String::new(), |until| {
+            format!(", but not before {}: it asked to be left alone until then", instant(until))
+        });
+        out += &format!("{STRONG}{}{STRONG:#}: would be told {}{when}\n", plan.engine, count(plan.urls, "URL", "URLs"));
+        if !plan.has_key {
+            out += &format!("  {WARN}It has no key yet:{WARN:#} idle-atlas announce --key-file makes one\n");
+        }
         for one in plan.tell.iter().take(shown) {
             let sign = match one.change {
                 Change::Changed => "~",

@@ -23,6 +23,7 @@ pub struct Found {
     /// What else would suit the site: proposed in the file, behind comment signs.
     pub proposed: Vec<&'static str>,
     pub robots: bool,
+    pub robots_exists: bool,
     pub main_exists: bool,
 }
 

@@ -11,6 +11,22 @@ const FEW: usize = 10;
 
 /// The text of `build --dry-run`.
 pub fn preview(preview: &Preview, verbose: bool) -> String {
+    let held: String = preview
+        .survey
+        .held
+        .iter()
+        .map(|held| format!("{WARN}It would be held back ({}):{WARN:#} {held}\n\n", held.guard.code()))
+        .collect();
+    let next = if held.is_empty() { format!("{FAINT}Next: idle-atlas build{FAINT:#}\n") } else { String::new() };
+    body(preview, verbose, &held) + &next
+}
+
+/// What a build would have done that a guard held back; what holds it is told apart.
+pub fn held(preview: &Preview, verbose: bool) -> String {
+    body(preview, verbose, "")
+}
+
+fn body(preview: &Preview, verbose: bool, held: &str) -> String {
     let survey = &preview.survey;
     let entries: u64 = survey.sections.iter().map(|section| section.entries).sum();
     let at_stake: Vec<&FilePreview> = preview.files.iter().filter(|file| file.fate != Planned::Stays).collect();
@@ -20,9 +36,7 @@ pub fn preview(preview: &Preview, verbose: bool) -> String {
         count(entries, "entry", "entries"),
         count(survey.sections.iter().map(|section| section.files.len() as u64).sum(), "sitemap file", "sitemap files"),
     );
-    if let Some(held) = &preview.held {
-        out += &format!("{WARN}It would be held back:{WARN:#} {held}\n\n");
-    }
+    out += held;
     if at_stake.is_empty() {
         out += &format!("{GOOD}No sitemap file would be written:{GOOD:#} all are as they should be.\n\n");
     } else {
@@ -39,8 +53,9 @@ pub fn preview(preview: &Preview, verbose: bool) -> String {
         out += &urls("change their section", "→", moves, preview.moves.len() as u64, shown);
     }
     let mut others: Vec<String> = preview.asides.iter().map(|name| plain(name)).collect();
-    match preview.robots {
-        RobotsFate::Unnamed | RobotsFate::Unchanged => {}
+    match survey.robots {
+        RobotsFate::Unnamed | RobotsFate::Unchanged | RobotsFate::Missing => {}
+        RobotsFate::TakenOver => others.push("robots.txt (the live site's, with a Sitemap line)".to_owned()),
         RobotsFate::Created => others.push("robots.txt (new)".to_owned()),
         RobotsFate::Declared => others.push("robots.txt (its Sitemap line)".to_owned()),
     }
@@ -52,7 +67,7 @@ pub fn preview(preview: &Preview, verbose: bool) -> String {
         let named: Vec<String> = others.into_iter().take(shown).collect();
         out += &format!("Also written: {}{more}\n\n", named.join(", "));
     }
-    out + &format!("{FAINT}Next: idle-atlas build{FAINT:#}\n")
+    out
 }
 
 /// The name of a file of ours as the user knows it.

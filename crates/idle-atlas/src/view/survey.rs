@@ -13,11 +13,6 @@ use crate::screen::{FAINT, GOOD, STRONG, WARN};
 /// How many problems, files or videos are listed before the rest is only counted.
 const FEW: usize = 8;
 
-/// Whether there is something to look at besides the result itself.
-pub fn has_problems(survey: &Survey) -> bool {
-    survey.sources.iter().any(|source| source.outcome.problem_count > 0) || !survey.incomplete_videos.is_empty()
-}
-
 /// The text of `survey`.
 pub fn survey(survey: &Survey, verbose: bool) -> String {
     let entries: u64 = survey.sections.iter().map(|section| section.entries).sum();
@@ -29,11 +24,16 @@ pub fn survey(survey: &Survey, verbose: bool) -> String {
     );
     out += &sources(survey);
     out += &findings(survey, verbose);
-    if entries == 0 {
-        return out + &format!("{WARN}Nothing would be left to list:{WARN:#} a build would be held back.\n");
+    out += &missing_robots(survey);
+    for held in &survey.held {
+        out += &format!("{WARN}A build would be held back ({}):{WARN:#} {held}\n\n", held.guard.code());
     }
-    out += &submit(survey);
-    out += &format!("\n{FAINT}Next: idle-atlas build{FAINT:#}\n");
+    if entries > 0 {
+        out += &submit(survey);
+    }
+    if survey.held.is_empty() {
+        out += &format!("\n{FAINT}Next: idle-atlas build{FAINT:#}\n");
+    }
     out
 }
 
@@ -81,16 +81,21 @@ pub fn built(built: &Built, elsewhere: Option<&str>, has_engines: bool, verbose:
         0 => format!("; {GOOD}nothing to write{GOOD:#}, every file is as it should be.\n\n"),
         written => format!("; {} written.\n\n", count(written as u64, "file", "files")),
     };
+    let remarks = source_remarks(survey);
+    if !remarks.is_empty() {
+        out += &format!("{remarks}\n");
+    }
     out += &findings(survey, verbose);
     out += &written(built, verbose);
     out += &submit(survey);
     out += &children(survey, verbose);
-    if let (Some(robots), RobotsFate::Unnamed) = (elsewhere, built.robots) {
+    if let (Some(robots), RobotsFate::Unnamed) = (elsewhere, survey.robots) {
         out += &format!(
             "\n{WARN}Sitemaps on another host count only if the site declares them:{WARN:#} put this line into {robots}\n  Sitemap: {}\n",
             survey.main
         );
     }
+    out += &missing_robots(survey);
     let next = match (has_engines, survey.changes.first) {
         (true, true) => "idle-atlas check, then idle-atlas announce --dry-run",
         (true, false) => "idle-atlas announce",
@@ -107,13 +112,13 @@ fn sources(survey: &Survey) -> String {
         let numbers = [outcome.rows, source.kept, source.left_out, outcome.unchanged_files, outcome.problem_count];
         grid.row([vec![outcome.name.clone()], numbers.map(blank_or).to_vec()].concat());
     }
-    let mut out = grid.text();
-    for (source, remark) in
-        survey.sources.iter().flat_map(|source| source.outcome.remarks.iter().map(move |one| (source, one)))
-    {
-        out += &format!("  {WARN}{}:{WARN:#} {remark}\n", source.outcome.name);
-    }
-    out + "\n"
+    grid.text() + &source_remarks(survey) + "\n"
+}
+
+/// What sources have to say of themselves.
+fn source_remarks(survey: &Survey) -> String {
+    let remarks = survey.sources.iter().flat_map(|source| source.outcome.remarks.iter().map(move |one| (source, one)));
+    remarks.map(|(source, remark)| format!("  {WARN}{}:{WARN:#} {remark}\n", source.outcome.name)).collect()
 }
 
 /// Facts that no entry shows by itself: a line each, or all that is known of them.
@@ -156,6 +161,13 @@ fn findings(survey: &Survey, verbose: bool) -> String {
     out += &problems(survey, verbose);
     out += &videos(survey, verbose);
     out += &notices(survey, verbose);
+    if survey.dates_held_back.count > 0 {
+        out += &format!(
+            "{WARN}{}{WARN:#} that is in the future or before 1990; it is not written, such as {}\n\n",
+            count(survey.dates_held_back.count, "entry declares a date of change", "entries declare a date of change"),
+            survey.dates_held_back.examples.first().map_or("", String::as_str)
+        );
+    }
     if survey.headless.count > 0 {
         out += &format!(
             "{WARN}{}{WARN:#} no head, hence no title and no canonical; listed all the same, such as {}\n\n",
@@ -336,6 +348,20 @@ fn videos(survey: &Survey, verbose: bool) -> String {
     out + "\n"
 }
 
+/// What to put into the robots.txt that the site has elsewhere, if it has one.
+fn missing_robots(survey: &Survey) -> String {
+    if survey.robots != RobotsFate::Missing {
+        return String::new();
+    }
+    let lines: String = std::iter::once(&survey.main)
+        .chain(&survey.more_indexes)
+        .map(|address| format!("  Sitemap: {address}\n"))
+        .collect();
+    format!(
+        "\n{WARN}There is no robots.txt to declare in:{WARN:#} if the site serves one from elsewhere, add to it\n{lines}{FAINT}If it has none at all, [robots] create = true makes it.{FAINT:#}\n\n"
+    )
+}
+
 /// What happened to the files.
 fn written(built: &Built, verbose: bool) -> String {
     let files = built.survey.sections.iter().flat_map(|section| &section.files);
@@ -371,8 +397,9 @@ fn written(built: &Built, verbose: bool) -> String {
     for name in &built.removed {
         out += &format!("  removed   {}\n", plain(name));
     }
-    out += match built.robots {
-        RobotsFate::Unnamed | RobotsFate::Unchanged => "",
+    out += match built.survey.robots {
+        RobotsFate::Unnamed | RobotsFate::Unchanged | RobotsFate::Missing => "",
+        RobotsFate::TakenOver => "  created   robots.txt: the live site's, with a Sitemap line of ours\n",
         RobotsFate::Created => "  created   robots.txt, with its Sitemap line\n",
         RobotsFate::Declared => "  declared  in robots.txt\n",
     };

@@ -79,12 +79,27 @@ fn only_what_changed_is_told_and_only_once() {
 }
 
 #[test]
-fn a_page_merely_left_out_is_not_told_as_removed() {
+fn what_a_rule_leaves_out_is_not_told() {
     let web = Web::with_key();
-    web.site.write("public/p1.html", "<title>P</title><meta name=robots content=noindex>");
+    let config = web.site.read("idle-atlas.toml");
+    web.site.write("idle-atlas.toml", format!("{config}\n[[rule]]\nmatching = [\"/p1.html\"]\nkeep = false\n"));
     let built = web.site.build();
     assert_eq!(built["changes"]["left_out"]["count"], 1);
     web.site.run(&["announce"]).says(0, &["nothing to tell"]);
+}
+
+/// What the page or its server says is told: gone, redirected, noindex, canonical elsewhere, expired.
+#[rstest]
+#[case::noindex("<meta name=robots content=noindex>", "1 removed")]
+#[case::canonical("<link rel=canonical href=/p2.html>", "1 removed")]
+#[case::expired("<meta name=robots content='unavailable_after: 2026-11-20'>", "1 removed")]
+#[case::redirect("<meta http-equiv=refresh content='0;url=/p2.html'>", "1 redirected")]
+fn what_leaves_by_the_pages_own_word_is_told(#[case] head: &str, #[case] told: &str) {
+    let web = Web::with_key();
+    web.site.write("public/p1.html", format!("<title>P</title>{head}"));
+    assert_eq!(web.site.build()["changes"]["left_out"]["count"], 1);
+    web.site.run(&["announce", "--dry-run"]).says(0, &["/p1.html"]);
+    web.site.run(&["announce"]).says(0, &[told, "/p1.html"]);
 }
 
 #[rstest]
@@ -137,7 +152,10 @@ fn more_than_one_message_goes_on_where_it_stopped() {
     let rows: String = (0..25_000).map(|row| format!("/plates/{row}/\n")).collect();
     web.site.write("t.csv", format!("url\n{rows}"));
     let config = web.site.read("idle-atlas.toml");
-    web.site.write("idle-atlas.toml", format!("{config}\n[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n"));
+    web.site.write(
+        "idle-atlas.toml",
+        format!("{config}\n[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\npages = \"may-be-elsewhere\"\n"),
+    );
     web.site.build();
     let told = web.site.json(&["announce"]);
     let sizes: Vec<u64> =

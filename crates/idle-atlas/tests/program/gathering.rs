@@ -208,7 +208,7 @@ fn dates_that_can_be_read_in_two_ways_are_told() {
     let site = Site::new(&source("table", "file = \"t.csv\""));
     site.write("t.csv", "url,modified\n/a/,04/07/2026\n/b/,2026-10-25 01:30\n/c/,2026-10-25 03:30\n");
     site.run(&["survey"]).says(
-        1,
+        0,
         &[
             "t.csv line 2: modified “04/07/2026” can be read in two ways",
             "t.csv line 3: modified “2026-10-25 01:30” can be read in two ways",
@@ -432,9 +432,23 @@ fn what_is_wrong_with_a_source_is_said(#[case] table: &str, #[case] wanted: &str
 }
 
 #[test]
-fn two_sources_of_one_name_would_mix_up_what_they_remember() {
-    let both = source("html", "folder = \"public\"").repeat(2);
-    Site::new(&both).run(&["survey"]).says(2, &["there are two sources “html public”"]);
+fn sources_that_look_alike_are_told_apart_by_section_then_by_number() {
+    let query = |rest: &str| {
+        source(
+            "sql",
+            &format!("connection = \"sqlite:depot.db\"\nquery = \"select slug as url from locomotives\"\n{rest}"),
+        )
+    };
+    let all =
+        [query(""), query("section = \"halts\""), query("section = \"halts\""), query("name = \"depot\"")].concat();
+    let site = Site::new(&all);
+    depot(&site);
+    let survey = site.json(&["survey"]);
+    let names: Vec<&str> =
+        survey["sources"].as_array().unwrap().iter().filter_map(|source| source["name"].as_str()).collect();
+    assert_eq!(names, ["sql sqlite:depot.db", "sql sqlite:depot.db (halts)", "sql sqlite:depot.db 2", "depot"]);
+    site.configure(&[query("name = \"depot\""), query("name = \"depot\"")].concat());
+    site.run(&["survey"]).says(2, &["line 18", "there are two sources “depot”"]);
 }
 
 #[rstest]

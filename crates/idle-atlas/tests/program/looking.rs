@@ -151,7 +151,7 @@ fn attachments_that_repeat_their_article() {
 
 fn shed() -> Site {
     let site = Site::new(&format!(
-        "{HTML}[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\nsection = \"lamps\"\n[[rule]]\nmatching = [\"/staff/**\"]\nkeep = false\n"
+        "{HTML}[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\nsection = \"lamps\"\npages = \"may-be-elsewhere\"\n[[rule]]\nmatching = [\"/staff/**\"]\nkeep = false\n"
     ));
     site.page("index.html", "Home", "x");
     site.page("staff/rota.html", "Rota", "x");

@@ -20,6 +20,7 @@ web_root = "public"
 timezone = "Europe/London"
 [robots]
 file = "public/robots.txt"
+create = true
 "#;
 
 pub const HTML: &str = "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n";

@@ -7,7 +7,7 @@ use crate::support::{HTML, Site};
 /// One page for each reason to be left out.
 fn yard() -> Site {
     let site = Site::new(&format!(
-        "crawlers = [\"LampBot\"]\n{HTML}[[source]]\nfrom = \"table\"\nfile = \"more.csv\"\n[[rule]]\nmatching = [\"/staff/**\"]\nkeep = false\n"
+        "crawlers = [\"LampBot\"]\n{HTML}[[source]]\nfrom = \"table\"\nfile = \"more.csv\"\npages = \"may-be-elsewhere\"\n[[rule]]\nmatching = [\"/staff/**\"]\nkeep = false\n"
     ));
     let head = |name: &str, head: &str| {
         site.write(
@@ -113,7 +113,7 @@ fn a_second_look_reads_no_untouched_file() {
 #[test]
 fn sources_that_know_the_same_url_make_one_entry() {
     let site = Site::new(&format!(
-        "{HTML}[[source]]\nfrom = \"table\"\nfile = \"lamps.jsonl\"\nsection = \"lamps\"\nfields = {{ url = \"/lamps/{{slug}}/\", modified = \"seen\", images = \"plates\" }}\n"
+        "{HTML}[[source]]\nfrom = \"table\"\nfile = \"lamps.jsonl\"\npages = \"may-be-elsewhere\"\nsection = \"lamps\"\nfields = {{ url = \"/lamps/{{slug}}/\", modified = \"seen\", images = \"plates\" }}\n"
     ));
     site.page("lamps/brass/index.html", "Brass lamp", "x");
     site.write(

@@ -1,0 +1,46 @@
+//! Pages that should be in a folder which is read: an entry that some other source names, whose URL such a folder serves, and which has
+//! no page there, waits until it has one.
+
+use std::collections::HashSet;
+
+use crate::arrival::Arrivals;
+use crate::source::Source;
+
+/// Which entries are expected to have a page in a folder that is read.
+#[derive(Debug)]
+pub struct Expected {
+    /// The addresses of the folders, each ending with a slash.
+    folders: Vec<String>,
+    /// By source: whether its word is enough, because it reads the pages or says that they may be elsewhere.
+    will_do: Vec<bool>,
+    /// Keys of files in the folders that are no pages.
+    others: HashSet<u128>,
+}
+
+impl Expected {
+    /// From what sources read and say; `None` where there is nothing to expect.
+    pub(crate) fn of(sources: &[Box<dyn Source>], arrivals: &Arrivals) -> Option<Self> {
+        let folders: Vec<String> = sources.iter().filter_map(|source| source.serves()).map(str::to_owned).collect();
+        let mut will_do: Vec<bool> =
+            sources.iter().map(|source| source.reads_pages() || source.may_be_elsewhere()).collect();
+        // Archives are asked about pages of their own.
+        will_do.push(true);
+        let any = !folders.is_empty() && will_do.contains(&false);
+        any.then(|| Self { folders, will_do, others: arrivals.others().iter().copied().collect() })
+    }
+
+    /// Whether an entry that these sources name has no page, although it should have one.
+    pub(super) fn misses(
+        &self,
+        sources: impl IntoIterator<Item = u16>,
+        key: u128,
+        url: impl FnOnce() -> String,
+    ) -> bool {
+        let mut sources = sources.into_iter();
+        if sources.any(|source| self.will_do.get(usize::from(source)).copied().unwrap_or(true)) {
+            return false;
+        }
+        let url = url();
+        self.folders.iter().any(|folder| url.starts_with(folder.as_str())) && !self.others.contains(&key)
+    }
+}

@@ -1,0 +1,100 @@
+//! robots.txt: the rules that a site has are never lost, whether they lie in the web root or are served from elsewhere.
+
+use rstest::rstest;
+
+use crate::server::{Answer, Server, page, status};
+use crate::support::{HTML, ROOT, Site};
+
+const LINE: &str = "Sitemap: https://www.marrowvale.example/sitemap.xml";
+
+/// A site of HTML whose configuration names a robots.txt that is not there.
+fn without_robots(keys: &str) -> Site {
+    let site = Site::new("");
+    let config = format!(
+        "[site]\nurl = \"{ROOT}\"\nweb_root = \"public\"\n[robots]\nfile = \"public/robots.txt\"\n{keys}{HTML}"
+    );
+    site.write("idle-atlas.toml", config);
+    site.page("index.html", "Home", "Tea");
+    site
+}
+
+#[test]
+fn none_is_made_where_nobody_said_that_there_is_no_other() {
+    let site = without_robots("");
+    for command in ["survey", "build"] {
+        site.run(&[command]).says(0, &["no robots.txt to declare in", LINE, "create = true"]);
+    }
+    assert!(!site.path("public/robots.txt").exists());
+    assert_eq!(site.json(&["build"])["robots"], "missing");
+    // One that turns up gets the line, and keeps every other byte.
+    site.write("public/robots.txt", "User-agent: *\nDisallow: /private/\n");
+    site.build();
+    assert_eq!(site.read("public/robots.txt"), format!("User-agent: *\nDisallow: /private/\n{LINE}\n"));
+}
+
+#[test]
+fn one_is_made_on_request_and_allows_everything() {
+    let site = without_robots("create = true\n");
+    assert_eq!(site.json(&["build", "--dry-run"])["robots"], "created");
+    assert_eq!(site.build()["robots"], "created");
+    assert_eq!(site.read("public/robots.txt"), format!("User-agent: *\nDisallow:\n\n{LINE}\n"));
+}
+
+#[test]
+fn init_says_so_where_the_folder_has_none() {
+    let site = Site::new("");
+    site.page("index.html", "Home", "Tea");
+    std::fs::remove_file(site.path("idle-atlas.toml")).unwrap();
+    site.run(&["init", "public", "--url", ROOT]).says(0, &["Wrote idle-atlas.toml"]);
+    assert!(site.read("idle-atlas.toml").contains("\ncreate = true   # there is none yet"));
+    std::fs::remove_file(site.path("idle-atlas.toml")).unwrap();
+    site.write("public/robots.txt", "User-agent: *\nDisallow:\n");
+    site.run(&["init", "public", "--url", ROOT]).says(0, &["Wrote idle-atlas.toml"]);
+    assert!(!site.read("idle-atlas.toml").contains("create"));
+}
+
+/// A site that is crawled, with this answer for its robots.txt.
+fn crawled(robots: fn() -> Answer) -> (Server, Site) {
+    let server = Server::start(move |request| match request.path.as_str() {
+        "/robots.txt" => robots(),
+        "/" => page("Home", &[]),
+        _ => status(404),
+    });
+    let site = Site::new("");
+    std::fs::create_dir(site.path("out")).unwrap();
+    site.write(
+        "idle-atlas.toml",
+        format!(
+            "[site]\nurl = \"{}\"\nweb_root = \"out\"\n[robots]\nfile = \"out/robots.txt\"\n[[source]]\nfrom = \"crawl\"\nrequests_per_second = 0\n",
+            server.url()
+        ),
+    );
+    (server, site)
+}
+
+const LIVE: &str = "# ours\r\nUser-agent: *\r\nDisallow: /private/\r\n";
+
+#[test]
+fn a_crawl_takes_over_the_rules_of_the_live_site() {
+    let (server, site) = crawled(|| Answer::Full(200, vec![("Content-Type".into(), "text/plain".into())], LIVE.into()));
+    assert_eq!(site.json(&["build"])["robots"], "taken-over");
+    assert_eq!(site.read("out/robots.txt"), format!("{LIVE}Sitemap: {}sitemap.xml\r\n", server.url()));
+    assert_eq!(site.json(&["build"])["robots"], "unchanged");
+    // Whoever changes the live file and copies this one over it would lose the change: that is told.
+    site.write("out/robots.txt", site.read("out/robots.txt").replace("/private/", "/secret/"));
+    site.run(&["build"]).says(0, &["have different rules", "would undo what was changed there"]);
+    site.run(&["build", "--strict"]).says(1, &["have different rules"]);
+}
+
+#[rstest]
+#[case::none(|| status(404), Some("User-agent: *\nDisallow:\n\n"))]
+#[case::gone(|| status(410), Some("User-agent: *\nDisallow:\n\n"))]
+#[case::refused(|| status(403), None)]
+fn a_crawl_makes_one_where_the_live_site_has_none(#[case] robots: fn() -> Answer, #[case] wanted: Option<&str>) {
+    let (server, site) = crawled(robots);
+    let built = site.json(&["build"]);
+    let made = std::fs::read_to_string(site.path("out/robots.txt")).ok();
+    let declared = wanted.map(|rules| format!("{rules}Sitemap: {}sitemap.xml\n", server.url()));
+    assert_eq!(made, declared);
+    assert_eq!(built["robots"], if wanted.is_some() { "created" } else { "missing" });
+}
