@@ -1,7 +1,9 @@
 //! The source `sql`: one query of the user's, on SQLite, PostgreSQL, MySQL or MariaDB. Its columns are the fields.
 //!
-//! Rows are streamed, the session is read-only, and there is a time limit. A connection that holds a password is never
-//! shown, in errors neither.
+//! Rows are streamed out of one read-only transaction, and there is a time limit. The server's clock runs in the site's zone
+//! meanwhile, so that what a query formats itself, and values without a zone, mean the same on both sides. Nothing that is set
+//! outlives the transaction: a pooler may stand in between, and give the session to others. A connection that holds a password is
+//! never shown, in errors neither.
 
 use std::fmt;
 use std::io;
@@ -14,6 +16,8 @@ use atlas_store::source::{Gathering, Source};
 use rusqlite::OpenFlags;
 use rusqlite::types::ValueRef;
 use serde_json::{Map, Value};
+use sqlx::mysql::MySqlConnectOptions;
+use sqlx::postgres::PgConnectOptions;
 use sqlx::{AssertSqlSafe, Column, Connection, Executor, Row, TypeInfo};
 use tokio_stream::StreamExt;
 
@@ -111,11 +115,15 @@ impl Source for Sql {
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let rows = Rows { settings: &self.records, layout: Layout::JsonLines, shown: &self.shown, unit: Some("row") };
+        let mut remark = None;
         let gathered = gather_lines(&rows, gathering, |lines| match &self.database {
             Database::Sqlite(path) => self.sqlite(path, lines),
             Database::Postgres(url) => self.within_limit(self.postgres(url, lines)),
-            Database::MySql(url) => self.within_limit(self.mysql(url, lines)),
+            Database::MySql(url) => self.within_limit(self.mysql(url, lines, &mut remark)),
         });
+        if let Some(remark) = remark {
+            gathering.remark(remark);
+        }
         gathered.map_err(|error| {
             failed(
                 self.name(),
@@ -190,35 +198,84 @@ impl Sql {
 
     /// The server turns each row into JSON: it knows its types best.
     async fn postgres(&self, url: &str, lines: &mut Lines) -> Result<(), Trouble> {
-        let mut connection = sqlx::PgConnection::connect(url).await.map_err(Trouble::Connecting)?;
-        let limit = self.wait.as_millis();
-        let setup =
-            format!("set statement_timeout = {limit}; set default_transaction_read_only = on; set timezone = 'UTC'");
-        connection.execute(AssertSqlSafe(setup)).await.map_err(Trouble::Query)?;
+        // A pooler refuses startup parameters that it does not know.
+        let options: PgConnectOptions = url.parse().map_err(Trouble::Connecting)?;
+        let options = options.extra_float_digits(None).statement_cache_capacity(0);
+        let mut connection = sqlx::PgConnection::connect_with(&options).await.map_err(Trouble::Connecting)?;
+        let (limit, zone) = (self.wait.as_millis(), self.zone());
+        let setup = format!(
+            "begin read only; set local statement_timeout = {limit}; set local timezone = '{zone}'; set local datestyle = 'ISO'"
+        );
+        connection.execute(sqlx::raw_sql(AssertSqlSafe(setup))).await.map_err(Trouble::Query)?;
         let query = format!("select row_to_json(wanted)::text from (\n{}\n) as wanted", self.bare());
-        let mut rows = sqlx::query(AssertSqlSafe(query)).fetch(&mut connection);
-        while let Some(row) = rows.next().await {
-            let row = row.map_err(Trouble::Query)?;
-            let json: &str = row.try_get(0).map_err(Trouble::Query)?;
-            lines.push(json.as_bytes()).map_err(Trouble::Reading)?;
+        {
+            // Behind a pooler, the name of a statement means something else to the next server.
+            let mut rows = sqlx::query(AssertSqlSafe(query)).persistent(false).fetch(&mut connection);
+            while let Some(row) = rows.next().await {
+                let row = row.map_err(Trouble::Query)?;
+                let json: &str = row.try_get(0).map_err(Trouble::Query)?;
+                lines.push(json.as_bytes()).map_err(Trouble::Reading)?;
+            }
         }
+        connection.execute(sqlx::raw_sql("rollback")).await.map_err(Trouble::Query)?;
+        // All rows are here: that a connection could not be closed in good order is no loss.
+        let _ = connection.close().await;
         Ok(())
     }
 
+    /// The name of the site's zone. The tables of zones are the same everywhere, and their names hold no quotes.
+    fn zone(&self) -> String {
+        self.records.timezone.iana_name().unwrap_or("UTC").replace('\'', "")
+    }
+
     /// In the protocol for plain text, every value comes as the server writes it.
-    async fn mysql(&self, url: &str, lines: &mut Lines) -> Result<(), Trouble> {
-        let mut connection = sqlx::MySqlConnection::connect(url).await.map_err(Trouble::Connecting)?;
-        let setup = "set session transaction read only; set time_zone = '+00:00'";
+    async fn mysql(&self, url: &str, lines: &mut Lines, remark: &mut Option<String>) -> Result<(), Trouble> {
+        let options: MySqlConnectOptions = url.parse().map_err(Trouble::Connecting)?;
+        let options = options.timezone(None).pipes_as_concat(false).no_engine_substitution(false);
+        let mut connection = sqlx::MySqlConnection::connect_with(&options).await.map_err(Trouble::Connecting)?;
+        let before = "select @@session.time_zone";
+        let before: String = sqlx::raw_sql(before)
+            .fetch_one(&mut connection)
+            .await
+            .and_then(|row| row.try_get_unchecked(0))
+            .map_err(Trouble::Query)?;
+        let read = self.mysql_rows(&mut connection, lines, remark).await;
+        // There is no setting that ends with a transaction: what was set is put back, even where the query failed.
+        let back =
+            format!("rollback; set session transaction read write; set time_zone = '{}'", before.replace('\'', ""));
+        let restored = connection.execute(sqlx::raw_sql(AssertSqlSafe(back))).await.map_err(Trouble::Query);
+        read?;
+        restored?;
+        let _ = connection.close().await;
+        Ok(())
+    }
+
+    async fn mysql_rows(
+        &self,
+        connection: &mut sqlx::MySqlConnection,
+        lines: &mut Lines,
+        remark: &mut Option<String>,
+    ) -> Result<(), Trouble> {
+        let zone = self.zone();
+        let named = if zone == "UTC" { "+00:00" } else { &zone };
+        let set = format!("set time_zone = '{named}'");
+        let knows_zone = connection.execute(sqlx::raw_sql(AssertSqlSafe(set))).await.is_ok();
+        if !knows_zone {
+            connection.execute(sqlx::raw_sql("set time_zone = '+00:00'")).await.map_err(Trouble::Query)?;
+            *remark = Some(format!(
+                "the server knows no zone “{zone}”, so that the query runs in UTC: dates that it formats itself may be of another day. Fill the server's tables of zones: mysql_tzinfo_to_sql /usr/share/zoneinfo"
+            ));
+        }
+        let setup = "set session transaction read only; start transaction read only";
         connection.execute(sqlx::raw_sql(setup)).await.map_err(Trouble::Query)?;
-        connection.execute(sqlx::raw_sql("start transaction read only")).await.map_err(Trouble::Query)?;
-        let mut rows = sqlx::raw_sql(AssertSqlSafe(self.bare())).fetch(&mut connection);
+        let mut rows = sqlx::raw_sql(AssertSqlSafe(self.bare())).fetch(connection);
         while let Some(row) = rows.next().await {
             let row = row.map_err(Trouble::Query)?;
             let mut object = Map::new();
             for (at, column) in row.columns().iter().enumerate() {
                 let bytes: Option<&[u8]> = row.try_get_unchecked(at).map_err(Trouble::Query)?;
-                // A TIMESTAMP is an instant, written in the zone of the session; a DATETIME is in whatever zone the site is.
-                let zone = if column.type_info().name() == "TIMESTAMP" { "Z" } else { "" };
+                // A TIMESTAMP is an instant, written in the zone of the session: the site's, as that of a DATETIME, or UTC.
+                let zone = if !knows_zone && column.type_info().name() == "TIMESTAMP" { "Z" } else { "" };
                 let text = bytes.map_or(Value::Null, |bytes| (String::from_utf8_lossy(bytes) + zone).into());
                 object.insert(column.name().to_owned(), text);
             }

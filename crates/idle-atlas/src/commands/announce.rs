@@ -39,7 +39,7 @@ pub fn run(settings: &Settings, arguments: &args::Announce, screen: &Screen) -> 
         let engine = with_key(settings, &ledger, engine)?;
         results.push(announce(&mut ledger, &engine, now, arguments.all)?);
     }
-    screen.show(&results, || view::announce::told(&results))?;
+    screen.show(&results, || view::announce::told(&results, settings.timezone()))?;
     Ok(Exit::in_part(results.iter().any(|told| told.refused + told.kept > 0)))
 }
 
@@ -52,7 +52,7 @@ fn dry_run(settings: &Settings, ledger: &Ledger, all: bool, screen: &Screen) -> 
         let has_key = key_of(ledger, engine)?.is_some();
         plans.push(view::announce::Plan::new(&engine.name, &pending, not_before, has_key));
     }
-    screen.show(&plans, || view::announce::plans(&plans, screen.is_verbose()))?;
+    screen.show(&plans, || view::announce::plans(&plans, screen.is_verbose(), settings.timezone()))?;
     Ok(Exit::Done)
 }
 

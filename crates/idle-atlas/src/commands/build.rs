@@ -39,7 +39,7 @@ pub fn run(settings: &Settings, arguments: &args::Build, screen: &Screen) -> Res
     let elsewhere = settings.sitemaps_elsewhere().map(|_| settings.site.of_host("/robots.txt"));
     screen.show(&built, || {
         let elsewhere = elsewhere.as_ref().map(|address| address.as_str());
-        view::survey::built(&built, elsewhere, !settings.engines.is_empty(), screen.is_verbose())
+        view::survey::built(&built, elsewhere, !settings.engines.is_empty(), screen.is_verbose(), settings.timezone())
     })?;
     Ok(screen.exit(built.survey.is_in_part(), built.survey.has_remarks()))
 }

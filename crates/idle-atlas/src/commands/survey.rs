@@ -55,7 +55,7 @@ pub fn whole(settings: &Settings, fresh: bool, screen: &Screen) -> Result<Exit, 
     let more = |rows| progress.more(rows);
     let found = survey(&settings.job(fresh, &[], &more), &mut ledger)?;
     drop(progress);
-    screen.show(&found, || view::survey::survey(&found, screen.is_verbose()))?;
+    screen.show(&found, || view::survey::survey(&found, screen.is_verbose(), settings.timezone()))?;
     Ok(screen.exit(found.is_in_part(), found.has_remarks()))
 }
 

@@ -24,7 +24,7 @@ pub fn run(settings: &Settings, why: &args::Why, screen: &Screen) -> Result<Exit
     let told = ledger.announcements(1000)?;
     let told: Vec<_> = told.into_iter().filter(|one| one.examples.iter().any(|url| url == address.as_str())).collect();
     let answer = view::why::Answer::new(settings, address.as_str(), explained, told);
-    screen.show(&answer, || view::why::why(&answer))?;
+    screen.show(&answer, || view::why::why(&answer, settings.timezone()))?;
     Ok(Exit::in_part(!answer.is_known()))
 }
 

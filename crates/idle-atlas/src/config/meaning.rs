@@ -166,6 +166,11 @@ impl Settings {
         }
     }
 
+    /// The site's zone: that of its days, and of all times that people are shown.
+    pub fn timezone(&self) -> &TimeZone {
+        &self.timezone
+    }
+
     /// The address of the main file.
     pub fn main_address(&self) -> String {
         self.place.main_address()

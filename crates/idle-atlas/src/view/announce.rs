@@ -2,6 +2,7 @@
 
 use atlas_io::announce::Told;
 use atlas_store::ledger::{Change, Pending};
+use jiff::tz::TimeZone;
 use serde::Serialize;
 
 use super::words::{count, grouped, instant};
@@ -43,17 +44,17 @@ pub struct KeyFile {
 }
 
 /// The text of `announce`.
-pub fn told(results: &[Told]) -> String {
-    results.iter().map(one).collect::<Vec<_>>().join("\n")
+pub fn told(results: &[Told], zone: &TimeZone) -> String {
+    results.iter().map(|told| one(told, zone)).collect::<Vec<_>>().join("\n")
 }
 
-fn one(told: &Told) -> String {
+fn one(told: &Told, zone: &TimeZone) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}: ", told.engine);
     if let (Some(until), true) = (told.not_before, told.messages.is_empty()) {
         return out
             + &format!(
                 "asked to be left alone until {}; {} kept for then.\n",
-                instant(until),
+                instant(until, zone),
                 count(told.kept, "URL is", "URLs are")
             );
     }
@@ -92,7 +93,7 @@ fn one(told: &Told) -> String {
         }
     }
     if told.kept > 0 {
-        let when = told.not_before.map_or("later".to_owned(), |until| format!("after {}", instant(until)));
+        let when = told.not_before.map_or("later".to_owned(), |until| format!("after {}", instant(until, zone)));
         out += &format!("\nNothing is lost: what is kept goes out with the next idle-atlas announce, {when}.\n");
     } else if told.refused == 0 {
         out += &format!(
@@ -103,7 +104,7 @@ fn one(told: &Told) -> String {
 }
 
 /// The text of `announce --dry-run`.
-pub fn plans(plans: &[Plan], verbose: bool) -> String {
+pub fn plans(plans: &[Plan], verbose: bool, zone: &TimeZone) -> String {
     let shown = if verbose { usize::MAX } else { 10 };
     let mut out = String::new();
     for plan in plans {
@@ -112,7 +113,7 @@ pub fn plans(plans: &[Plan], verbose: bool) -> String {
             continue;
         }
         let when = plan.not_before.map_or(String::new(), |until| {
-            format!(", but not before {}: it asked to be left alone until then", instant(until))
+            format!(", but not before {}: it asked to be left alone until then", instant(until, zone))
         });
         out += &format!("{STRONG}{}{STRONG:#}: would be told {}{when}\n", plan.engine, count(plan.urls, "URL", "URLs"));
         if !plan.has_key {

@@ -1,6 +1,7 @@
 //! What `history` shows.
 
 use atlas_store::ledger::{Announced, RunRow};
+use jiff::tz::TimeZone;
 use serde::Serialize;
 use serde_json::Value;
 
@@ -16,7 +17,7 @@ pub struct Past {
 }
 
 /// The text of `history`.
-pub fn past(past: &Past) -> String {
+pub fn past(past: &Past, zone: &TimeZone) -> String {
     if past.runs.is_empty() {
         return "Nothing has been built yet.\n\nNext: idle-atlas build\n".to_owned();
     }
@@ -27,7 +28,7 @@ pub fn past(past: &Past) -> String {
         let numbers =
             [counts.entries, counts.added, counts.changed, counts.removed, counts.left_out, counts.files_written];
         grid.row(
-            [vec![row.run.to_string(), instant(row.at)], numbers.iter().map(|number| grouped(*number)).collect()]
+            [vec![row.run.to_string(), instant(row.at, zone)], numbers.iter().map(|number| grouped(*number)).collect()]
                 .concat(),
         );
     }
@@ -40,7 +41,7 @@ pub fn past(past: &Past) -> String {
         for one in &past.announcements {
             let status = one.status.map_or("–".to_owned(), |status| status.to_string());
             let cells = [
-                instant(one.at),
+                instant(one.at, zone),
                 one.engine.clone(),
                 one.run.to_string(),
                 grouped(one.urls),
@@ -55,9 +56,9 @@ pub fn past(past: &Past) -> String {
 }
 
 /// The text of `history RUN`.
-pub fn one(row: &RunRow, report: &Value) -> String {
+pub fn one(row: &RunRow, report: &Value, zone: &TimeZone) -> String {
     let counts = row.counts;
-    let mut out = format!("{STRONG}Run {}{STRONG:#}, {}\n\n", row.run, instant(row.at));
+    let mut out = format!("{STRONG}Run {}{STRONG:#}, {}\n\n", row.run, instant(row.at, zone));
     let mut grid = Grid::new(&["", ">number"]);
     for (name, number) in [
         ("entries", counts.entries),

@@ -4,17 +4,18 @@ use atlas_store::report::{Built, Counted, DueTo, Fate, IncompleteVideo, RobotsFa
 
 use atlas_store::build::Recalled;
 use atlas_store::look::Noticed;
+use jiff::tz::TimeZone;
 
 use super::grid::Grid;
 use super::preview::plain;
-use super::words::{count, grouped, size};
+use super::words::{count, date, grouped, size};
 use crate::screen::{FAINT, GOOD, STRONG, WARN};
 
 /// How many problems, files or videos are listed before the rest is only counted.
 const FEW: usize = 8;
 
 /// The text of `survey`.
-pub fn survey(survey: &Survey, verbose: bool) -> String {
+pub fn survey(survey: &Survey, verbose: bool, zone: &TimeZone) -> String {
     let entries: u64 = survey.sections.iter().map(|section| section.entries).sum();
     let left_out: u64 = survey.left_out.iter().map(|left_out| left_out.counted.count).sum();
     let mut out = format!(
@@ -23,7 +24,7 @@ pub fn survey(survey: &Survey, verbose: bool) -> String {
         grouped(left_out)
     );
     out += &sources(survey);
-    out += &findings(survey, verbose);
+    out += &findings(survey, verbose, zone);
     out += &missing_robots(survey);
     for held in &survey.held {
         out += &format!("{WARN}A build would be held back ({}):{WARN:#} {held}\n\n", held.guard.code());
@@ -67,7 +68,7 @@ fn submit(survey: &Survey) -> String {
 }
 
 /// The text of `build`; `elsewhere` is the address of the site's robots.txt where the sitemaps are on another host.
-pub fn built(built: &Built, elsewhere: Option<&str>, has_engines: bool, verbose: bool) -> String {
+pub fn built(built: &Built, elsewhere: Option<&str>, has_engines: bool, verbose: bool, zone: &TimeZone) -> String {
     let survey = &built.survey;
     let entries: u64 = survey.sections.iter().map(|section| section.entries).sum();
     let files: usize = survey.sections.iter().map(|section| section.files.len()).sum();
@@ -85,7 +86,7 @@ pub fn built(built: &Built, elsewhere: Option<&str>, has_engines: bool, verbose:
     if !remarks.is_empty() {
         out += &format!("{remarks}\n");
     }
-    out += &findings(survey, verbose);
+    out += &findings(survey, verbose, zone);
     out += &written(built, verbose);
     out += &submit(survey);
     out += &children(survey, verbose);
@@ -153,11 +154,11 @@ fn notices(survey: &Survey, verbose: bool) -> String {
     grid.text() + &more + &format!("  {FAINT}More of them, and what to do: idle-atlas survey --verbose{FAINT:#}\n\n")
 }
 
-fn findings(survey: &Survey, verbose: bool) -> String {
+fn findings(survey: &Survey, verbose: bool, zone: &TimeZone) -> String {
     let mut out = sections(survey);
     out += &left_out(survey, verbose);
     out += &changes(survey, verbose);
-    out += &waiting(survey);
+    out += &waiting(survey, zone);
     out += &problems(survey, verbose);
     out += &videos(survey, verbose);
     out += &notices(survey, verbose);
@@ -278,7 +279,7 @@ fn changes(survey: &Survey, verbose: bool) -> String {
 }
 
 /// What goes in or leaves by itself when its time comes.
-fn waiting(survey: &Survey) -> String {
+fn waiting(survey: &Survey, zone: &TimeZone) -> String {
     let waiting = &survey.waiting;
     if waiting.count == 0 {
         return String::new();
@@ -289,7 +290,7 @@ fn waiting(survey: &Survey) -> String {
             DueTo::GoIn => "goes in",
             DueTo::Leave => "leaves",
         };
-        grid.row([due.at.to_string(), then.to_owned(), due.url.clone()]);
+        grid.row([date(&due.at, zone), then.to_owned(), due.url.clone()]);
     }
     let more = match waiting.count.checked_sub(waiting.soonest.len() as u64) {
         Some(more @ 1..) => format!("  and {} more later\n", grouped(more)),

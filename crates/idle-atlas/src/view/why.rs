@@ -6,6 +6,7 @@ use atlas_core::entry::DatePolicy;
 use atlas_core::lastmod::Lastmod;
 use atlas_store::build::Explained;
 use atlas_store::ledger::{Announced, NEVER};
+use jiff::tz::TimeZone;
 use serde::Serialize;
 
 use super::grid::Grid;
@@ -113,6 +114,7 @@ impl Answer {
         let lastmod_from = match explained.lastmod {
             None if policy == DatePolicy::None => "none is to be written of it: date_policy",
             None if policy == DatePolicy::Declared => "none is declared, and no other is to be written: date_policy",
+            None if declared => "the declared date is in the future or before 1990",
             None => "none is declared, and no change of its content has been seen yet",
             Some(_) if declared => "declared by the page or source",
             date if date == seen => "the day on which its content was seen to change",
@@ -148,7 +150,7 @@ impl Answer {
 }
 
 /// The text of `why`.
-pub fn why(answer: &Answer) -> String {
+pub fn why(answer: &Answer, zone: &TimeZone) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}\n\n", answer.url);
     let Some(decision) = &answer.decision else {
         let remembered = match &answer.file {
@@ -207,7 +209,7 @@ pub fn why(answer: &Answer) -> String {
         }
     }
     for one in &answer.announcements {
-        out += &format!("\nTold to {} on {}: {}\n", one.engine, instant(one.at), one.words);
+        out += &format!("\nTold to {} on {}: {}\n", one.engine, instant(one.at, zone), one.words);
     }
     out
 }

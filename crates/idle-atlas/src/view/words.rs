@@ -1,5 +1,6 @@
 //! Numbers, sizes and dates in words.
 
+use atlas_core::lastmod::Lastmod;
 pub use atlas_core::people::grouped;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -18,10 +19,18 @@ pub fn size(bytes: u64) -> String {
     }
 }
 
-/// An instant in the machine's own zone, to the minute.
-pub fn instant(seconds: i64) -> String {
+/// An instant in the site's zone, to the minute, with the zone's abbreviation: `2026-07-04 09:30 BST`.
+pub fn instant(seconds: i64, zone: &TimeZone) -> String {
     let Ok(timestamp) = Timestamp::from_second(seconds) else { return seconds.to_string() };
-    timestamp.to_zoned(TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string()
+    timestamp.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M %Z").to_string()
+}
+
+/// A date: a day as it is, an instant as [`instant`] shows it.
+pub fn date(date: &Lastmod, zone: &TimeZone) -> String {
+    match date {
+        Lastmod::Day(day) => day.to_string(),
+        Lastmod::Instant { seconds, .. } => instant(*seconds, zone),
+    }
 }
 
 #[cfg(test)]
@@ -36,6 +45,18 @@ mod tests {
     #[case(12_400_000, "12.4 MB")]
     fn sizes(#[case] bytes: u64, #[case] wanted: &str) {
         assert_eq!(size(bytes), wanted);
+    }
+
+    #[rstest]
+    #[case("Europe/London", "2026-07-02 00:30 BST")]
+    #[case("UTC", "2026-07-01 23:30 UTC")]
+    #[case("America/Los_Angeles", "2026-07-01 16:30 PDT")]
+    fn instants_are_told_in_the_sites_zone(#[case] zone: &str, #[case] wanted: &str) {
+        let zone = TimeZone::get(zone).unwrap();
+        assert_eq!(instant(1_782_948_600, &zone), wanted);
+        let dates =
+            ["2026-07-01T23:30:00Z", "2026-07-02"].map(|text| date(&Lastmod::read(text, &zone).unwrap(), &zone));
+        assert_eq!(dates, [wanted, "2026-07-02"]);
     }
 
     #[test]
