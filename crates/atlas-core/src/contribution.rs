@@ -38,13 +38,14 @@ numbered! {
     Noindex = 10, Canonical = 11, Refresh = 12, Keep = 13, Changefreq = 14, Priority = 15, Section = 16, NoHead = 17,
     Id = 18, Slug = 19, Kind = 20, Parent = 21, LanguageGroup = 22, Expires = 23, Category = 24, Tag = 25, Author = 26,
     Alternate = 27, Failure = 28, Draft = 29, Barred = 30, OwnSection = 31, DatePolicy = 32, Archive = 33, Members = 34,
-    Share = 35, NotThere = 36, StatedVideo = 37, Unreadable = 38, NotInFolder = 39,
+    Share = 35, NotThere = 36, StatedVideo = 37, Unreadable = 38, NotInFolder = 39, Headline = 40,
 }
 
 /// The fields that hold one text, with their numbers: for what is done to each of them alike.
 macro_rules! each_text {
     ($act:ident) => {
         $act!(title Title);
+        $act!(headline Headline);
         $act!(description Description);
         $act!(language Language);
         $act!(noindex Noindex);
@@ -107,6 +108,8 @@ pub struct Said<'a> {
     pub expires: Option<Lastmod>,
     /// The title of the page.
     pub title: Option<Cow<'a, str>>,
+    /// What the page calls itself, without the site's name.
+    pub headline: Option<Cow<'a, str>>,
     /// A summary.
     pub description: Option<Cow<'a, str>>,
     /// A language tag (BCP 47).

@@ -10,6 +10,7 @@ use serde::Serialize;
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
 use crate::address::{self, Address};
+use crate::choose::CHILD_PREFIX;
 use crate::entry::Changefreq;
 use crate::finding::{Finding, Severity};
 use crate::format::{Document, RawNews, RawSitemap, RawUrl, ReadError, read};
@@ -18,6 +19,7 @@ use crate::lastmod::{self, Lastmod};
 use crate::news::{MOST_NEWS, NEWS_SECONDS};
 use crate::placement::{MOST_BYTES, MOST_FILES, MOST_URLS};
 use crate::robots::{Robots, sitemap_lines};
+use crate::strand::Strand;
 
 /// A file to fetch, and who named it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -99,7 +101,14 @@ struct Kind {
 macro_rules! kinds {
     ($($name:ident = $code:literal, $severity:ident, $mend:literal;)*) => {
         $(const $name: Kind = Kind { code: $code, severity: Severity::$severity, mend: $mend };)*
-        #[cfg(test)]
+        /// Whether a file is one of news by its name, as this tool gives names: where nothing is news, it lists the newest articles all the
+/// same.
+fn is_file_of_news(sitemap: &str) -> bool {
+    let name = sitemap.rsplit('/').next().unwrap_or_default();
+    name.starts_with(CHILD_PREFIX) && name.contains(&format!(".{}-", Strand::News))
+}
+
+#[cfg(test)]
         const ALL_KINDS: &[&Kind] = &[$(&$name),*];
     };
 }
@@ -435,7 +444,8 @@ impl Inspection {
             self.find(&LOC_BARRED, sitemap, line, || loc.to_owned());
         }
         // The pictures, videos or news of a page may stand in files of their own beside the page itself.
-        let part = [!url.images.is_empty(), !url.videos.is_empty(), url.news != RawNews::default()];
+        let is_news = url.news != RawNews::default() || is_file_of_news(sitemap);
+        let part = [!url.images.is_empty(), !url.videos.is_empty(), is_news];
         let part = part.iter().fold(0, |bits, has| bits << 1 | u64::from(*has));
         if let Some(before) = self.seen.insert(xxh3_64_with_seed(address.as_str().as_bytes(), part), file) {
             let before = self.report.files[before as usize].address.clone();

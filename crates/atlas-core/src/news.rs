@@ -22,13 +22,24 @@ pub struct News {
 }
 
 impl News {
+    /// Whether an entry is an article that may be news, whatever its age. An archive's page is none, whatever dates it has.
+    pub fn is_article(said: &Said<'_>) -> bool {
+        said.published.is_some() && Self::title(said).is_some() && said.archive.is_none()
+    }
+
+    /// The title of an article: its headline, without the site's name behind it.
+    fn title<'a>(said: &'a Said<'_>) -> Option<&'a str> {
+        [&said.headline, &said.title]
+            .into_iter()
+            .find_map(|title| title.as_deref().filter(|title| !title.trim().is_empty()))
+    }
+
     /// The article as news at this instant; `None` where it is too old, not yet published, or lacks a title.
     pub fn article<'a>(&'a self, said: &'a Said<'_>, calendar: &Calendar) -> Option<NewsArticle<'a>> {
         let is_recent = |date: &Lastmod| (0..NEWS_SECONDS).contains(&(calendar.now - calendar.start(date)));
         let published = said.published.filter(is_recent)?;
-        let title = said.title.as_deref().filter(|title| !title.trim().is_empty())?;
-        // An archive's page is no article, whatever dates it has.
-        said.archive.is_none().then(|| NewsArticle {
+        let title = Self::title(said)?;
+        Self::is_article(said).then(|| NewsArticle {
             publication: Cow::Borrowed(&self.publication),
             language: Cow::Borrowed(&self.language),
             published,
@@ -61,6 +72,10 @@ mod tests {
         let published = Some(Lastmod::Instant { seconds: AT, offset: 0 });
         let said = Said { title: Some("Weir path closed".into()), published, ..Said::default() };
         assert_eq!(news.article(&said, &Calendar::utc(AT + later)).is_some(), wanted);
+        let headline = Some("Weir path closed".into());
+        let headed =
+            Said { title: Some("Weir path closed – The Gazette".into()), headline, published, ..Said::default() };
+        assert_eq!(news.article(&headed, &Calendar::utc(AT)).unwrap().title, "Weir path closed");
         let untitled = Said { published, ..Said::default() };
         assert_eq!(
             news.article(&untitled, &Calendar::utc(AT + later)),

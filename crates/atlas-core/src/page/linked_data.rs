@@ -7,6 +7,7 @@ use crate::video::{Access, Video, read_duration, read_yes_or_no};
 /// What one block of linked data holds.
 #[derive(Debug, Default, PartialEq)]
 pub(super) struct LinkedData {
+    pub(super) headline: Option<String>,
     pub(super) modified: Option<String>,
     pub(super) published: Option<String>,
     pub(super) images: Vec<String>,
@@ -39,6 +40,7 @@ impl LinkedData {
                 }
                 if !OTHER_THINGS.iter().any(|other| is_a(value, other)) {
                     let date = |name: &str| thing.get(name).and_then(Value::as_str).map(str::to_owned);
+                    self.headline = self.headline.take().or_else(|| date("headline"));
                     self.modified = self.modified.take().or_else(|| date("dateModified"));
                     self.published = self.published.take().or_else(|| date("datePublished"));
                     self.categories.extend(thing.get("articleSection").map(words).unwrap_or_default());

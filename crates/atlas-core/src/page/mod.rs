@@ -105,6 +105,9 @@ impl Reader {
 pub struct Page {
     /// The `title` of the head, else the first heading of the first level.
     pub title: Option<String>,
+    /// What the page calls itself without the site's name: `headline` of its linked data, else the title of Open Graph, else the first
+    /// heading of the first level.
+    pub headline: Option<String>,
     /// The `description` of the head, else the one of Open Graph.
     pub description: Option<String>,
     /// The `lang` of the root element.
@@ -342,6 +345,7 @@ impl Page {
             modified: self.modified,
             published: self.published,
             title: self.title.map(Cow::Owned),
+            headline: self.headline.map(Cow::Owned),
             description: self.description.map(Cow::Owned),
             language: self.language.map(Cow::Owned),
             images: self.images.into_iter().map(owned).collect(),

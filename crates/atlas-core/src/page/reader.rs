@@ -201,6 +201,7 @@ impl<'a> Reading<'a> {
             }
             Listening::LinkedData => {
                 let block = LinkedData::read(&self.heard);
+                self.data.headline = self.data.headline.take().or(block.headline);
                 self.data.modified = self.data.modified.take().or(block.modified);
                 self.data.published = self.data.published.take().or(block.published);
                 self.data.images.extend(block.images);
@@ -395,6 +396,8 @@ impl<'a> Reading<'a> {
         self.page.digest = self.content.digest();
         self.page.has_head |= self.page.title.is_some();
         let first_heading = self.page.headings.iter().find(|heading| heading.level == 1).map(|h| h.text.clone());
+        let stated = self.data.headline.take().and_then(|text| folded(text.as_bytes()));
+        self.page.headline = stated.or(self.og_title.clone()).or(first_heading.clone());
         self.page.title = self.page.title.take().or(self.og_title.take()).or(first_heading);
         self.page.description = self.page.description.take().or(self.og_description.take());
         self.page.modified = self.page.modified.or_else(|| self.date(self.data.modified.as_deref()?));

@@ -6,6 +6,7 @@
 mod plan;
 mod stack;
 
+use std::cmp::Reverse;
 use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::mpsc::channel;
@@ -21,6 +22,7 @@ use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
 pub(crate) use self::plan::SEGMENT;
+pub(crate) use self::plan::parts_of;
 pub use self::plan::{FilePlan, From, Made, Member, Plan, SegmentPlan, child_name};
 use self::stack::Stack;
 use crate::arrival::{Arrivals, Place};
@@ -122,6 +124,7 @@ pub(crate) fn arrange(site: &Site<'_>, settled: &mut Settled) -> Result<Option<P
     }
     waiting.listed.extend(recalled);
     arranging.place(settled, waiting.listed);
+    arranging.fill_news(settled, waiting.news)?;
     Ok(Some(arranging.plan(settled)))
 }
 
@@ -132,6 +135,8 @@ struct Waiting {
     listed: Vec<u32>,
     /// As they were, by where the ledger remembers them.
     recalled: Vec<u32>,
+    /// Articles that are news, among [`Settled::listed`].
+    news: Vec<u32>,
 }
 
 /// An entry that is to be placed. Small, because there may be as many as a window has rows, and they are sorted.
@@ -373,12 +378,16 @@ impl<'a> Arranging<'a> {
             }
         }
         for ((candidate, at), _) in settled.listed.iter().zip(0..).zip(&placed).filter(|(_, placed)| !**placed) {
+            if candidate.strand == Strand::News {
+                waiting.news.push(at);
+                continue;
+            }
             let stack = &mut self.stacks[Self::stack_of(usize::from(candidate.section), candidate.strand)];
             stack.awaited = true;
             stack.entries += u64::from(candidate.strand != Strand::Pages);
             waiting.listed.push(at);
         }
-        for stack in &mut self.stacks {
+        for stack in self.stacks.iter_mut().filter(|stack| stack.strand != Strand::News) {
             stack.shrink_overfull(self.site, settled, &mut waiting)?;
             if stack.files.last().is_some_and(|file| file.loses_to_others) {
                 stack.shelf.seal();
@@ -434,11 +443,42 @@ impl<'a> Arranging<'a> {
         put(ready);
     }
 
+    /// Fills the files of news: the newest articles stand in the first, older ones follow, and a file that none is left for goes. Such a
+    /// file is as it was where it would list the same.
+    fn fill_news(&mut self, settled: &Settled, listed: Vec<u32>) -> Result<(), StoreError> {
+        let Site { ledger, remembered, renderer, .. } = *self.site;
+        let mut news: Vec<Vec<Arrival>> = self.stacks.iter().map(|_| Vec::new()).collect();
+        for at in listed {
+            let arrival = renderer.arrival(at, settled);
+            news[usize::from(arrival.shelf)].push(arrival);
+        }
+        let stacks = self.stacks.iter_mut().zip(news).filter(|(stack, _)| stack.strand == Strand::News);
+        for (stack, mut articles) in stacks {
+            articles.sort_unstable_by_key(|article| (Reverse(article.age), article.named));
+            let mut before = std::mem::take(&mut stack.files);
+            if articles.is_empty() {
+                stack.files = before.extract_if(.., |file| !file.segments.is_empty()).collect();
+            }
+            stack.refill(articles, &mut before);
+            for file in &mut stack.files {
+                let Some(row) = remembered.files.iter().find(|row| Some(row.id) == file.id) else { continue };
+                if file.limits == row.limits && would_list_the_same(file, row, ledger, settled)? {
+                    *file = FilePlan::as_it_stands(row);
+                }
+            }
+            self.folded.extend(before.iter().filter_map(|file| file.id));
+        }
+        Ok(())
+    }
+
     fn plan(self, settled: &Settled) -> Plan {
         let mut plan =
             Plan { files: Vec::new(), folded: self.folded, next_numbers: self.site.remembered.next_numbers.clone() };
         for mut stack in self.stacks {
-            let next = stack.shelf.next_number();
+            let next = match stack.strand {
+                Strand::News => stack.files.last().map_or(1, |file| file.number + 1),
+                _ => stack.shelf.next_number(),
+            };
             let any =
                 stack.entries > 0 || settled.counts.tallies[stack.section].entries > 0 && stack.strand == Strand::Pages;
             if any || next > 1 {
@@ -448,6 +488,28 @@ impl<'a> Arranging<'a> {
         }
         plan
     }
+}
+
+/// Whether a file that was filled anew lists what it listed before, as it did.
+fn would_list_the_same(
+    file: &FilePlan,
+    before: &FileRow,
+    ledger: &Ledger,
+    settled: &Settled,
+) -> Result<bool, StoreError> {
+    let members = file.segments.iter().flat_map(|segment| match segment {
+        SegmentPlan::Made(made) => made.members.as_slice(),
+        SegmentPlan::Kept(_) => &[],
+    });
+    let now = members.filter_map(|member| match member.from() {
+        From::Listed(at) => Some(settled.listed[at as usize].lane),
+        _ => None,
+    });
+    let mut lanes = Vec::new();
+    for segment in &before.segments {
+        lanes.extend(ledger.lane(before.id, segment)?);
+    }
+    Ok(now.eq(lanes))
 }
 
 impl Waiting {

@@ -5,7 +5,7 @@ use atlas_core::placement::{Limits, Shelf, Weight};
 use atlas_core::strand::Strand;
 
 use super::plan::{FilePlan, Made, Member, SegmentPlan};
-use super::{Cut, Site, Waiting};
+use super::{Arrival, Cut, Site, Waiting};
 use crate::error::StoreError;
 use crate::ledger::SegmentText;
 use crate::settle::Settled;
@@ -67,6 +67,46 @@ impl Stack<'_> {
         Ok(())
     }
 
+    /// Fills files with these entries from the first on, whatever they held before. Files that bear the number are taken from `before`.
+    pub(super) fn refill(&mut self, arrivals: Vec<Arrival>, before: &mut Vec<FilePlan>) {
+        let limits = Limits {
+            urls: self.cut.urls_per_file.when_opened(arrivals.len()),
+            bytes: self.inside,
+            media: self.cut.media_per_file,
+        };
+        let mut shelf = Shelf::new(Vec::new(), 1);
+        for arrival in arrivals {
+            let number = shelf.place(arrival.weight(), limits);
+            if self.files.last().is_none_or(|file| file.number != number) {
+                let standing = before.iter().position(|file| file.number == number);
+                let mut file = standing.map_or_else(|| self.opened(number, limits), |at| before.remove(at));
+                file.dropped.extend(file.segments.drain(..).map(|segment| segment.number()));
+                file.resized |= file.limits != limits;
+                file.limits = limits;
+                self.files.push(file);
+            }
+            if let Some(file) = self.files.last_mut() {
+                file.append(arrival.member, arrival.weight(), arrival.frame);
+            }
+        }
+    }
+
+    /// A new file.
+    fn opened(&self, number: u32, limits: Limits) -> FilePlan {
+        FilePlan {
+            id: None,
+            section: self.name.to_owned(),
+            strand: self.strand,
+            number,
+            limits,
+            resized: false,
+            before: None,
+            segments: Vec::new(),
+            dropped: Vec::new(),
+            loses_to_others: false,
+        }
+    }
+
     /// Puts an entry into the open file, or opens another for it.
     pub(super) fn place(&mut self, member: Member, weight: Weight, frame: Frame) {
         let opening = Limits {
@@ -76,18 +116,7 @@ impl Stack<'_> {
         };
         let number = self.shelf.place(weight, opening);
         if self.files.last().is_none_or(|file| file.number != number) {
-            self.files.push(FilePlan {
-                id: None,
-                section: self.name.to_owned(),
-                strand: self.strand,
-                number,
-                limits: opening,
-                resized: false,
-                before: None,
-                segments: Vec::new(),
-                dropped: Vec::new(),
-                loses_to_others: false,
-            });
+            self.files.push(self.opened(number, opening));
         }
         if let Some(file) = self.files.last_mut() {
             file.append(member, weight, frame);

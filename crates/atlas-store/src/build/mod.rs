@@ -161,7 +161,8 @@ impl Found {
     /// Whether all entries are as they were, so that what is made of all of them is, too.
     fn is_unmoved(&self) -> bool {
         let settled = &self.settled;
-        settled.listed.is_empty()
+        // Files of news are filled anew each time.
+        settled.listed.iter().all(|candidate| candidate.strand == Strand::News)
             && settled.counts.added.count() == 0
             && self.gone.is_empty()
             && settled.gone.is_empty()

@@ -19,7 +19,7 @@ use jiff::tz::TimeZone;
 use serde::Serialize;
 
 use super::{FORM, Job};
-use crate::arrange::SEGMENT;
+use crate::arrange::{SEGMENT, parts_of};
 use crate::disk::{self, OnDisk};
 use crate::error::StoreError;
 use crate::ledger::{Facts, LaneEntry, Ledger, NEVER, OutputRow, RunCounts, RunRow, Standing, Writing, facts_of};
@@ -128,17 +128,6 @@ pub fn on_disk(place: &Place, name: &str) -> Result<Option<Vec<u8>>, StoreError>
     }
 }
 
-/// Section, strand and number of a child file, by its name.
-fn parts_of(name: &str) -> Option<(&str, Strand, u32)> {
-    let name = name.strip_suffix(".gz").unwrap_or(name);
-    let (rest, number) = name.strip_prefix(CHILD_PREFIX)?.strip_suffix(".xml")?.rsplit_once('-')?;
-    let (section, strand) = match rest.split_once('.') {
-        Some((section, strand)) => (section, Strand::named(strand)?),
-        None => (rest, Strand::Pages),
-    };
-    Some((section, strand, number.parse().ok()?))
-}
-
 /// Takes a file apart that this tool wrote; none where it is not as this tool writes.
 fn file(bytes: &[u8], (section, strand, number): (&str, Strand, u32), changed: i64) -> Option<Known> {
     let start = memchr::memmem::find(bytes, b"<url>")?;
@@ -239,20 +228,7 @@ fn outputs(
 
 #[cfg(test)]
 mod tests {
-    use rstest::rstest;
-
     use super::*;
-
-    #[rstest]
-    #[case("atlas-pages-1.xml", Some(("pages", Strand::Pages, 1)))]
-    #[case("atlas-cab-rides-12.xml.gz", Some(("cab-rides", Strand::Pages, 12)))]
-    #[case("atlas-halts.images-3.xml", Some(("halts", Strand::Images, 3)))]
-    #[case("atlas-halts.lamps-3.xml", None)]
-    #[case("atlas-newest.xml", None)]
-    #[case("sitemap.xml", None)]
-    fn names_tell_section_strand_and_number(#[case] name: &str, #[case] wanted: Option<(&str, Strand, u32)>) {
-        assert_eq!(parts_of(name), wanted);
-    }
 
     #[test]
     fn a_file_that_was_laid_out_anew_is_not_taken_apart() {

@@ -19,6 +19,7 @@ use std::{fs, thread};
 
 use atlas_core::format::{Frame, IndexLine, index};
 use atlas_core::lastmod::Lastmod;
+use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
 pub use self::asides::Aside;
@@ -29,7 +30,7 @@ use self::placing::Placing;
 pub(crate) use self::press::{Order, Press};
 use self::press::{Pressed, Queue};
 use self::sheet::Sheet;
-use crate::arrange::{FilePlan, Made, Plan, SegmentPlan};
+use crate::arrange::{FilePlan, Made, Plan, SegmentPlan, parts_of};
 use crate::build::FORM;
 use crate::disk::{self, Draft, OnDisk};
 use crate::error::StoreError;
@@ -460,6 +461,8 @@ impl Publisher<'_> {
                 }
                 _ if self.place.is_further_index(name) => state.published.to_remove.push(name.clone()),
                 _ if is_aside(name) => state.published.to_remove.push(name.clone()),
+                // What it listed is news no more, or stands in the first.
+                _ if strand_of(name) == Some(Strand::News) => state.published.to_remove.push(name.clone()),
                 _ if stale_copy => state.published.to_remove.push(name.clone()),
                 Some(_) => {}
                 None => {
@@ -483,6 +486,11 @@ impl Publisher<'_> {
         }
         Ok(())
     }
+}
+
+/// The strand of a child file of ours, by its name.
+fn strand_of(name: &str) -> Option<Strand> {
+    parts_of(name).map(|(_, strand, _)| strand)
 }
 
 fn made_of(file: &FilePlan) -> impl Iterator<Item = &Made> {

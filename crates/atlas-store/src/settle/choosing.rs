@@ -3,6 +3,7 @@
 use atlas_core::address;
 use atlas_core::choose::{Kept, Reason, Verdict};
 use atlas_core::contribution::Said;
+use atlas_core::news::News;
 use atlas_core::shape::{self, Media};
 use atlas_core::strand::Strand;
 
@@ -118,6 +119,11 @@ impl<'a> Choosing<'a> {
             None => self.out.counts.added.add_with(stand.named(), || Said::read(row).url.into_owned()),
             Some(at) if self.fates[at as usize] == Fate::Same as u8 => {}
             known => self.out.listed.push(Candidate::of_page(&mark, kept, place, stand.named(), known)),
+        }
+        let is_news = mark.own_strands().any(|strand| strand == Strand::News);
+        let has_news = self.terms.shape.of(usize::from(kept.section)).news.is_some();
+        if has_news && !is_news && News::is_article(&Said::read(row)) {
+            self.out.latest.add(Candidate::of_old_news(&mark, kept, place, stand.named()));
         }
         let strands = mark.own_strands();
         let candidates = strands.map(|strand| Candidate::of_strand(&mark, kept, place, stand.named(), strand));

@@ -112,14 +112,16 @@ impl Settled {
         self.redesign = contents >= REDESIGN_LEAST && contents * 10 > self.pages_known * 6 && dates * 10 < contents;
     }
 
-    /// Settles the entries that stand in strands besides that of the pages.
+    /// Looks at the entries in strands of their own. Those in files of news are listed all, because such files are filled anew by each
+    /// build.
     fn strands(&mut self, ledger: &Ledger, remembered: &Remembered, terms: &Terms<'_>) -> Result<(), StoreError> {
         let mut own = std::mem::take(&mut self.own_strands);
+        self.keep_news(&mut own, ledger, remembered, terms)?;
         if own.is_empty() {
             return Ok(());
         }
         let mut known: HashMap<(u128, Strand), (u32, LaneEntry)> = HashMap::new();
-        for (file, segment) in remembered.segments(|strand| strand != Strand::Pages) {
+        for (file, segment) in remembered.segments(|strand| !matches!(strand, Strand::Pages | Strand::News)) {
             let lane = ledger.lane(file.id, segment)?;
             known.extend(segment.range().zip(lane).map(|(at, entry)| ((entry.key, file.strand), (at as u32, entry))));
         }
@@ -136,6 +138,58 @@ impl Settled {
         });
         self.listed.append(&mut own);
         Ok(())
+    }
+
+    /// Where no article of a section is news, its file of news lists the newest all the same: those that it listed before, once they
+    /// are listed as no news, as long as they go in, else the newest that were read. An article that was news at the last build is
+    /// read by this one in any case.
+    fn keep_news(
+        &mut self,
+        own: &mut Vec<Candidate>,
+        ledger: &Ledger,
+        remembered: &Remembered,
+        terms: &Terms<'_>,
+    ) -> Result<(), StoreError> {
+        let with_news: HashSet<u16> = own
+            .iter()
+            .filter(|candidate| candidate.strand == Strand::News)
+            .map(|candidate| candidate.section)
+            .collect();
+        let without = (0u16..).zip(terms.chooser.sections.list());
+        let without: Vec<(u16, &str)> = without
+            .filter(|(at, _)| terms.shape.of(usize::from(*at)).news.is_some() && !with_news.contains(at))
+            .map(|(at, section)| (at, section.name.as_str()))
+            .collect();
+        for (at, name) in without {
+            let files = || remembered.files.iter().filter(|file| file.strand == Strand::News && file.section == name);
+            let was_news = files().any(|file| file.segments.iter().any(|segment| segment.frame.news));
+            let mut kept = 0;
+            if !was_news {
+                let left = self.left(ledger, remembered, at)?;
+                for segment in files().flat_map(|file| file.segments.iter().map(move |segment| (file, segment))) {
+                    let (file, segment) = segment;
+                    for (at, entry) in segment.range().zip(ledger.lane(file.id, segment)?) {
+                        if !left.contains(&entry.key) {
+                            self.fates[at] = Fate::Same as u8;
+                            kept += 1;
+                        }
+                    }
+                }
+            }
+            if kept == 0 {
+                own.extend(self.latest.take(at));
+            }
+        }
+        Ok(())
+    }
+
+    /// The keys of entries that went in and do not any more, or stand in another section than this one now.
+    fn left(&self, ledger: &Ledger, remembered: &Remembered, section: u16) -> Result<HashSet<u128>, StoreError> {
+        let mut gone: Vec<u32> = self.gone.iter().map(|gone| gone.prior).collect();
+        gone.sort_unstable();
+        let gone = lane_of(ledger, remembered, gone.into_iter())?;
+        let elsewhere = self.listed.iter().filter(|candidate| candidate.section != section);
+        Ok(gone.into_iter().map(|entry| entry.key).chain(elsewhere.map(|candidate| candidate.lane.key)).collect())
     }
 
     /// Lists entries after all that are as they were, because they have to go elsewhere; returns where they are listed. `wanted`

@@ -11,6 +11,7 @@ mod choosing;
 mod expected;
 mod join;
 mod judging;
+mod latest;
 mod oddities;
 mod roles;
 mod sample;
@@ -30,6 +31,7 @@ use rayon::prelude::*;
 use self::choosing::Choosing;
 pub use self::expected::Expected;
 pub(crate) use self::join::{Fate, Odds, join};
+use self::latest::Latest;
 use self::oddities::Oddities;
 pub(crate) use self::sample::{Sample, Soonest};
 pub(crate) use self::standing::{Stand, Standing};
@@ -104,6 +106,12 @@ impl Candidate {
             dated: mark.has(Trait::Dated),
             decided: mark.decided(),
         }
+    }
+
+    /// An article that is no longer news, as it stands in the file of news where no other is.
+    fn of_old_news(mark: &Mark, kept: Kept, place: Place, named: Place) -> Self {
+        let news = Self::of_strand(mark, kept, place, named, Strand::News);
+        Self { decided: !news.decided, ..news }
     }
 
     /// An entry in another strand: no date and no hint is written there.
@@ -290,6 +298,7 @@ struct Part {
     counts: Counts,
     listed: Vec<Candidate>,
     own_strands: Vec<Candidate>,
+    latest: Latest,
     gone: Vec<Gone>,
     problems: Vec<(u16, Problem)>,
     doubtful: Vec<Place>,
@@ -308,6 +317,8 @@ pub struct Settled {
     /// to be as they were are not among them.
     pub(crate) listed: Vec<Candidate>,
     own_strands: Vec<Candidate>,
+    /// Of each section, the newest articles that are no longer news.
+    latest: Latest,
     /// Where the rows of entries are that stand in a strand of their own as they did, by where the ledger remembers them.
     same_strands: HashMap<u32, Place>,
     /// Remembered entries that are no longer in.
@@ -343,6 +354,7 @@ impl Settled {
         self.counts.join(part.counts);
         self.listed.append(&mut part.listed);
         self.own_strands.append(&mut part.own_strands);
+        self.latest.join(part.latest);
         self.gone.append(&mut part.gone);
         self.problems.append(&mut part.problems);
         self.doubtful.append(&mut part.doubtful);

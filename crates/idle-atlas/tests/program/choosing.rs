@@ -280,8 +280,8 @@ fn what_is_published_later_waits_and_what_expires_leaves() {
     site.run(&["survey"]).says(
         0,
         &[
-            "2026-11-24T12:00:00Z  goes in   https://www.marrowvale.example/gala/",
-            "2026-11-25T12:00:00Z  leaves    https://www.marrowvale.example/fair/",
+            "2026-11-24 12:00 GMT  goes in   https://www.marrowvale.example/gala/",
+            "2026-11-25 12:00 GMT  leaves    https://www.marrowvale.example/fair/",
         ],
     );
     for (later, wanted) in [
@@ -323,12 +323,65 @@ fn news_age_out_of_their_file_and_the_page_stays_as_it_is() {
     assert_eq!(built["sections"][0]["news"], 500);
     assert_eq!(built["changes"]["changed"]["count"], 0, "the pages did not change");
     assert_eq!(site.outputs()["atlas-depot-1.xml"], pages);
+    let removed: Vec<&str> = built["removed"].as_array().unwrap().iter().filter_map(|name| name.as_str()).collect();
+    assert_eq!(
+        removed,
+        ["atlas-depot.news-2.xml", "atlas-depot.news-2.xml.gz"],
+        "what is no longer needed goes at once"
+    );
     site.at(NOON + 3 * DAY);
     let built = site.build();
     assert_eq!(built["sections"][0]["news"], 0);
-    assert!(site.listed().keys().all(|name| !name.contains("news")), "a strand with nothing in it has no file");
-    let retired: Vec<&str> = built["retired"].as_array().unwrap().iter().filter_map(|name| name.as_str()).collect();
-    assert!(retired.iter().any(|name| name.starts_with("atlas-depot.news-")), "{retired:?}");
+    // Where nothing is news, the file keeps its newest URLs.
+    let listed = site.listed();
+    let kept = &listed["atlas-depot.news-1.xml"];
+    assert_eq!((kept.len(), kept.iter().filter(|url| url.news.title.is_some()).count()), (10, 0));
+    assert!(kept.iter().all(|url| url.loc.as_ref().unwrap().contains("/n")), "{kept:?}");
+    let before = site.outputs();
+    site.at(NOON + 9 * DAY);
+    assert_eq!(site.build()["written"], serde_json::json!([]));
+    // Those that leave the site leave the file, and an article that is news stands in it alone.
+    let gone = kept[0].loc.clone().unwrap().replace("https://www.marrowvale.example", "");
+    site.write("depot.csv", site.read("depot.csv").replace(&format!("\n{gone},"), "\n/elsewhere/,"));
+    site.build();
+    assert_eq!(site.listed()["atlas-depot.news-1.xml"].len(), 9);
+    site.write("depot.csv", site.read("depot.csv") + "/fresh/,Fresh,2026-12-02T09:00:00Z\n");
+    site.build();
+    let listed = site.listed();
+    let news = &listed["atlas-depot.news-1.xml"];
+    assert_eq!((news.len(), news[0].news.title.as_deref()), (1, Some("Fresh")));
+    assert_ne!(site.outputs()["sitemap.xml"], before["sitemap.xml"]);
+}
+
+/// The newest article comes first, whatever stood in the file before, and its title is its headline.
+#[test]
+fn the_first_file_of_news_holds_the_newest() {
+    let mut site = Site::new(
+        "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n[[news]]\nsections = [\"pages\"]\npublication = \"Vale Gazette\"\nlanguage = \"en\"\n[files]\nurls_per_file = 2\n",
+    );
+    let article = |site: &Site, name: &str, hour: u32| {
+        site.write(
+            &format!("public/{name}.html"),
+            format!("<title>{name} | Vale Gazette</title><meta property=article:published_time content=2026-11-23T{hour:02}:00:00Z><main><h1>{name}</h1></main>"),
+        );
+    };
+    for (name, hour) in [("b", 2), ("a", 1), ("c", 3)] {
+        article(&site, name, hour);
+    }
+    let files = |site: &Site| -> Vec<Vec<String>> {
+        let listed = site.listed();
+        let news = listed.iter().filter(|(name, _)| name.contains("news"));
+        news.map(|(_, urls)| urls.iter().map(|url| url.news.title.clone().unwrap_or_default()).collect()).collect()
+    };
+    site.build();
+    assert_eq!(files(&site), [vec!["c", "b"], vec!["a"]]);
+    article(&site, "d", 4);
+    site.build();
+    assert_eq!(files(&site), [vec!["d", "c"], vec!["b", "a"]]);
+    assert_eq!(site.build()["written"], serde_json::json!([]));
+    site.at(NOON + DAY + 13 * 3600 + 1800);
+    site.build();
+    assert_eq!(files(&site), [vec!["d", "c"], vec!["b"]], "an hour is the time of day at which each leaves");
 }
 
 #[test]

@@ -3,8 +3,15 @@
 use std::fs;
 
 use rstest::rstest;
+use serde_json::Value;
 
-use crate::support::{HTML, Site};
+use crate::support::{DAY, HTML, NOON, Site, count};
+
+/// The guards that a report names.
+fn guards(report: &Value) -> Vec<String> {
+    let held = report["held"].as_array().map(Vec::as_slice).unwrap_or_default();
+    held.iter().map(|held| held["guard"].as_str().unwrap().to_owned()).collect()
+}
 
 /// A site of 30 pages that has been built once.
 fn built() -> Site {
@@ -26,6 +33,11 @@ fn held(site: &Site, option: &str, words: &[&str]) {
     let words: Vec<&str> = words.iter().copied().chain([option_named.as_str(), "nothing was written"]).collect();
     site.run(&["build"]).says(3, &words);
     site.run(&["build", "--dry-run"]).says(3, &["It would be held back"]);
+    // A survey names it beforehand, and the report of the held build says what would have happened.
+    assert!(guards(&site.json(&["survey"])).contains(&option.to_owned()));
+    let report: Value = serde_json::from_str(&site.run(&["build", "--json"]).out).unwrap();
+    assert!(guards(&report).contains(&option.to_owned()), "{report}");
+    assert!(report["files"].is_array() && report["changes"]["removed"]["count"].is_u64(), "{report}");
     assert_eq!(site.outputs(), before);
     let ran = site.run(&["build", "--allow", option]);
     assert!(ran.code <= 1, "{}{}", ran.out, ran.errors);
@@ -94,4 +106,83 @@ fn a_ledger_that_was_lost_does_not_make_the_sites_own_files_anothers(#[case] fil
     site.build();
     fs::remove_dir_all(site.path(".idle-atlas")).unwrap();
     site.run(&["build"]).says(0, &["of 2 entries were learnt from", "Run 2: 2 entries"]);
+}
+
+/// A site of a table with so many halts.
+fn halts(number: usize, keys: &str) -> Site {
+    let site = Site::new(&format!("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\nsection = \"halts\"\n{keys}"));
+    rows(&site, 0..number);
+    site.build();
+    site
+}
+
+fn rows(site: &Site, numbers: std::ops::Range<usize>) {
+    let rows: String = numbers.map(|number| format!("/halts/{number}/,\n")).collect();
+    site.write("t.csv", format!("url,expires\n/,\n{rows}"));
+}
+
+/// More than 30 % and more than two entries are held, however small the site; both can be set.
+#[rstest]
+#[case::all_but_the_home_page(11, 0, "", 3)]
+#[case::most(29, 7, "", 3)]
+#[case::three_of_ten(9, 6, "", 0)]
+#[case::four_of_ten(9, 5, "", 3)]
+#[case::two_of_three(2, 0, "", 0)]
+#[case::a_large_share_is_meant(9, 5, "[guards]\nmost_lost = \"60%\"\n", 0)]
+#[case::a_small_share_is_not(9, 6, "[guards]\nmost_lost = \"20%\"\n", 3)]
+#[case::few_are_more(9, 5, "[guards]\nfew = 4\n", 0)]
+#[case::few_are_none(2, 1, "[guards]\nfew = 0\n", 3)]
+fn small_sites_are_guarded_too(#[case] before: usize, #[case] after: usize, #[case] keys: &str, #[case] code: i32) {
+    let site = halts(before, keys);
+    rows(&site, 0..after);
+    site.run(&["build"]).says(code, if code == 3 { &["section halts would lose", "--allow shrink"] } else { &[] });
+}
+
+#[test]
+fn a_small_section_that_was_renamed_is_held() {
+    let site = halts(10, "");
+    site.reconfigure("section = \"halts\"", "section = \"stops\"");
+    held(&site, "new-sections", &["section halts would be no more", "11 of its 11 entries"]);
+}
+
+/// What had said beforehand when it would leave is no loss.
+#[test]
+fn what_expires_is_not_lost() {
+    let mut site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    let fairs: String = (0..9).map(|fair| format!("/fairs/{fair}/,2026-11-24\n")).collect();
+    site.write("t.csv", format!("url,expires\n/,\n{fairs}"));
+    site.build();
+    site.at(NOON + DAY);
+    let built = site.build();
+    assert_eq!((count(&built, "left_out"), count(&built, "removed")), (9, 0));
+}
+
+#[rstest]
+#[case("most_lost = 30", "“most_lost”: ")]
+#[case("most_lost = \"lots\"", "expected a share from \"0%\" to \"100%\"")]
+#[case("most_left_out = \"101%\"", "expected a share")]
+#[case("few = -1", "expected a whole number of entries")]
+#[case("most_lots = \"3%\"", "did you mean “most_lost”?")]
+fn thresholds_are_checked(#[case] key: &str, #[case] words: &str) {
+    Site::new(&format!("{HTML}[guards]\n{key}\n")).run(&["build"]).says(2, &["idle-atlas.toml line ", words]);
+}
+
+/// A remark does not stop the routine, unless it is asked to.
+#[test]
+fn remarks_do_not_stop_the_routine() {
+    let site = Site::new(HTML);
+    site.write("public/index.html", "<title>Home</title><main><video src=/cab.webm></video>Tea</main>");
+    site.run(&["build"]).says(0, &["1 video is not written"]);
+    site.run(&["build", "--strict"]).says(1, &["1 video is not written"]);
+    site.run(&["survey", "--strict"]).says(1, &[]);
+    site.write("public/empty.html", "");
+    site.run(&["build"]).says(1, &["public/empty.html: it is empty"]);
+}
+
+#[test]
+fn help_names_every_guard() {
+    let help = Site::new("").run(&["build", "--help"]).out;
+    for guard in ["shrink", "left-out", "new-url", "new-main", "new-sections", "gzip", "shut-out", "overwrite"] {
+        assert!(help.contains(&format!("- {guard}: ")), "{help}");
+    }
 }

@@ -1,0 +1,36 @@
+//! The newest articles of each section that has news, for the time when none of them is news: the file of news keeps its address, and
+//! lists them without saying that they are.
+
+use std::cmp::Reverse;
+use std::collections::BTreeMap;
+
+use super::Candidate;
+
+/// So many articles stand in the file of news where none is news.
+pub(crate) const MOST: usize = 10;
+
+/// By section, the newest articles, the newest first.
+#[derive(Debug, Default)]
+pub(crate) struct Latest(BTreeMap<u16, Vec<Candidate>>);
+
+impl Latest {
+    /// Takes an article in, if it is among the newest.
+    pub(super) fn add(&mut self, article: Candidate) {
+        let articles = self.0.entry(article.section).or_default();
+        let order = |one: &Candidate| (Reverse(one.age), one.named);
+        let at = articles.partition_point(|known| order(known) <= order(&article));
+        if at < MOST {
+            articles.insert(at, article);
+            articles.truncate(MOST);
+        }
+    }
+
+    pub(super) fn join(&mut self, other: Self) {
+        other.0.into_values().flatten().for_each(|article| self.add(article));
+    }
+
+    /// The newest articles of a section.
+    pub(super) fn take(&mut self, section: u16) -> Vec<Candidate> {
+        self.0.remove(&section).unwrap_or_default()
+    }
+}
