@@ -11,6 +11,7 @@
 
 use std::borrow::Cow;
 
+use serde::{Deserialize, Serialize};
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed, xxh3_128_with_seed};
 
 use crate::choose::Kept;
@@ -69,35 +70,169 @@ pub fn settings(text: &str) -> u64 {
     xxh3_64(text.as_bytes())
 }
 
+/// What a page may say of itself, field by field: what [`Prints`] are taken of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+#[repr(u8)]
+pub enum Field {
+    /// Its title.
+    Title,
+    /// Its summary.
+    Description,
+    /// Its language.
+    Language,
+    /// Its canonical address.
+    Canonical,
+    /// Its directive that forbids indexing.
+    Noindex,
+    /// Where it sends its visitors on to.
+    Refresh,
+    /// The digest of its content.
+    Content,
+    /// Its pictures.
+    Images,
+    /// Its videos.
+    Videos,
+    /// The declared date of its last change.
+    Modified,
+    /// The declared date of its publication.
+    Published,
+}
+
+impl Field {
+    /// All of them.
+    pub const ALL: [Self; 11] = [
+        Self::Title,
+        Self::Description,
+        Self::Language,
+        Self::Canonical,
+        Self::Noindex,
+        Self::Refresh,
+        Self::Content,
+        Self::Images,
+        Self::Videos,
+        Self::Modified,
+        Self::Published,
+    ];
+
+    /// The part of [`Prints::page`] that it goes into; `None` for dates.
+    pub fn part(self) -> Option<usize> {
+        match self {
+            Self::Title => Some(0),
+            Self::Description | Self::Language | Self::Canonical | Self::Noindex | Self::Refresh => Some(1),
+            Self::Content => Some(2),
+            Self::Images | Self::Videos => Some(3),
+            Self::Modified | Self::Published => None,
+        }
+    }
+}
+
+/// Some fields.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+pub struct Fields(u16);
+
+impl Fields {
+    /// Those that something is said of.
+    pub fn of(said: &Said<'_>) -> Self {
+        let given = [
+            (Field::Title, said.title.is_some()),
+            (Field::Description, said.description.is_some()),
+            (Field::Language, said.language.is_some()),
+            (Field::Canonical, said.canonical.is_some()),
+            (Field::Noindex, said.noindex.is_some()),
+            (Field::Refresh, said.refresh.is_some()),
+            (Field::Content, said.digest.is_some()),
+            (Field::Images, !said.images.is_empty()),
+            (Field::Videos, !said.videos.is_empty()),
+            (Field::Modified, said.modified.is_some()),
+            (Field::Published, said.published.is_some()),
+        ];
+        given.into_iter().filter_map(|(field, is_given)| is_given.then_some(field)).collect()
+    }
+
+    /// Whether a field is among them.
+    pub fn has(self, field: Field) -> bool {
+        self.0 & 1 << field as u8 != 0
+    }
+
+    /// These and those.
+    pub fn and(self, other: Self) -> Self {
+        Self(self.0 | other.0)
+    }
+
+    /// What is said in these fields, and nothing else.
+    pub fn select<'a>(self, said: &Said<'a>) -> Said<'a> {
+        let text = |field: Field, text: &Option<Cow<'a, str>>| text.clone().filter(|_| self.has(field));
+        Said {
+            url: said.url.clone(),
+            title: text(Field::Title, &said.title),
+            description: text(Field::Description, &said.description),
+            language: text(Field::Language, &said.language),
+            canonical: text(Field::Canonical, &said.canonical),
+            noindex: text(Field::Noindex, &said.noindex),
+            refresh: text(Field::Refresh, &said.refresh),
+            digest: said.digest.filter(|_| self.has(Field::Content)),
+            images: if self.has(Field::Images) { said.images.clone() } else { Vec::new() },
+            videos: if self.has(Field::Videos) { said.videos.clone() } else { Vec::new() },
+            modified: said.modified.filter(|_| self.has(Field::Modified)),
+            published: said.published.filter(|_| self.has(Field::Published)),
+            ..Said::default()
+        }
+    }
+}
+
+impl FromIterator<Field> for Fields {
+    fn from_iter<I: IntoIterator<Item = Field>>(fields: I) -> Self {
+        Self(fields.into_iter().fold(0, |bits, field| bits | 1 << field as u8))
+    }
+}
+
 /// What the page says, in two parts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Prints {
-    /// Content, title, description, language, pictures, videos, canonical and noindex.
+    /// Content, title, description, language, pictures, videos, canonical and noindex. Its lower half holds a byte for each of four
+    /// parts (see [`Field::part`]), so that one can be compared where another cannot; its upper half is of all.
     pub page: u64,
     /// The declared dates; 0 where there are none.
     pub declared: u32,
 }
 
+/// How many parts a print of a page has.
+pub const PARTS: usize = 4;
+
 impl Prints {
     /// Takes both prints; `scratch` is used again from entry to entry. Hints and the choice of section are the site's
     /// settings, not the page's word: they do not count.
     pub fn of(said: &Said<'_>, scratch: &mut Vec<u8>) -> Self {
-        let text = |text: &Option<Cow<'_, str>>, tag: u8, out: &mut Vec<u8>| {
-            part(out, tag, text.as_deref().unwrap_or("").as_bytes());
-        };
-        scratch.clear();
-        text(&said.title, 1, scratch);
+        let mut parts = [0u64; PARTS];
+        if let Some(title) = said.title.as_deref().filter(|title| !title.is_empty()) {
+            parts[0] = xxh3_64(title.as_bytes());
+        }
         let texts = [&said.description, &said.language, &said.canonical, &said.noindex, &said.refresh];
-        match texts.iter().all(|text| text.is_none()) {
-            true => scratch.extend_from_slice(&NO_TEXTS),
-            false => (2..).zip(texts).for_each(|(tag, one)| text(one, tag, scratch)),
+        if texts.iter().any(|text| text.as_deref().is_some_and(|text| !text.is_empty())) {
+            scratch.clear();
+            (2..).zip(texts).for_each(|(tag, text)| part(scratch, tag, text.as_deref().unwrap_or("").as_bytes()));
+            parts[1] = xxh3_64(scratch);
         }
-        part(scratch, 7, &said.digest.unwrap_or(0).to_le_bytes());
-        said.images.iter().for_each(|image| part(scratch, 8, image.as_bytes()));
-        for video in &said.videos {
-            part(scratch, 9, &serde_json::to_vec(video).unwrap_or_default());
+        if let Some(digest) = said.digest {
+            parts[2] = xxh3_64(&digest.to_le_bytes());
         }
-        Self { page: xxh3_64(scratch), declared: declared(said) }
+        if !said.images.is_empty() || !said.videos.is_empty() {
+            scratch.clear();
+            said.images.iter().for_each(|image| part(scratch, 8, image.as_bytes()));
+            for video in &said.videos {
+                part(scratch, 9, &serde_json::to_vec(video).unwrap_or_default());
+            }
+            parts[3] = xxh3_64(scratch);
+        }
+        let whole = xxh3_64(parts.map(u64::to_le_bytes).as_flattened());
+        let low = parts.iter().rev().fold(0, |low, part| low << 8 | part >> 56);
+        Self { page: whole << 32 | low, declared: declared(said) }
+    }
+
+    /// Whether a part of two prints of a page is the same.
+    pub fn same_part(one: u64, other: u64, part: usize) -> bool {
+        (one ^ other) >> (8 * part) & 0xff == 0
     }
 }
 
@@ -108,17 +243,6 @@ fn part(out: &mut Vec<u8>, tag: u8, bytes: &[u8]) {
     out.extend_from_slice(&head);
     out.extend_from_slice(bytes);
 }
-
-/// The parts of the texts besides the title, where there are none of them: as it is with most rows.
-const NO_TEXTS: [u8; 45] = {
-    let mut parts = [0; 45];
-    let mut tag = 2;
-    while tag <= 6 {
-        parts[(tag - 2) * 9] = tag as u8;
-        tag += 1;
-    }
-    parts
-};
 
 /// The declared dates, in 32 bits: never 0 where there is one.
 fn declared(said: &Said<'_>) -> u32 {
@@ -154,6 +278,22 @@ mod tests {
     #[case::title(Said { title: Some("Fares 2027".into()), ..page() }, true)]
     fn only_the_page_itself_moves_its_print(#[case] other: Said<'static>, #[case] moves: bool) {
         assert_eq!(prints(&page()).page != prints(&other).page, moves);
+    }
+
+    /// Each field moves its own part, and what is selected of fields is what was said in them.
+    #[rstest]
+    #[case::title(Said { title: Some("Fares 2027".into()), ..page() }, Field::Title)]
+    #[case::summary(Said { description: Some("What it costs".into()), ..page() }, Field::Description)]
+    #[case::language(Said { language: Some("cy".into()), ..page() }, Field::Language)]
+    #[case::content(Said { digest: Some(8), ..page() }, Field::Content)]
+    #[case::pictures(Said { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, Field::Images)]
+    fn parts_move_alone(#[case] other: Said<'static>, #[case] moved: Field) {
+        let (one, two) = (prints(&page()).page, prints(&other).page);
+        let parts: Vec<usize> = (0..PARTS).filter(|part| !Prints::same_part(one, two, *part)).collect();
+        assert_eq!(parts, [moved.part().unwrap()]);
+        let rest: Fields = Field::ALL.into_iter().filter(|field| *field != moved).collect();
+        assert_eq!(prints(&rest.select(&page())), prints(&rest.select(&other)));
+        assert_eq!(Fields::of(&other).select(&other), other);
     }
 
     #[test]

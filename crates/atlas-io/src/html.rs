@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use atlas_core::address::Site;
 use atlas_core::contribution::Said;
-use atlas_core::fingerprint;
+use atlas_core::fingerprint::{self, Field};
 use atlas_core::links;
 use atlas_core::page::{self, Page, Reader};
 use atlas_store::error::StoreError;
@@ -71,6 +71,11 @@ impl Source for HtmlFolder {
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        let mut maps = maps(&self.reader, &self.asking, "");
+        if !self.heed_canonical {
+            maps.retain(|(field, _)| *field != Field::Canonical);
+        }
+        gathering.maps(maps);
         self.folder.gather(self, gathering).map_err(|why| failed(self.name(), why))
     }
 }
@@ -107,6 +112,20 @@ impl Files for HtmlFolder {
         let troubles = troubles.into_iter().map(Trouble::cell).collect();
         Ok(FileSaid { said: Said { section, ..page.into_said(&address) }, links, troubles })
     }
+}
+
+/// How each field of a page is found, by a fingerprint: some settings have a say in some fields. `more` is whatever else has a say in
+/// all of them.
+pub(crate) fn maps(reader: &Reader, asking: &Asking, more: &str) -> Vec<(Field, u64)> {
+    let Reader { timezone, tokens, players, lead_picture, drop_parameters } = reader;
+    let how = |field: Field| match field {
+        Field::Images => format!("{lead_picture} {}", drop_parameters.written()),
+        Field::Videos => format!("{players:?} {} {}", asking.written(), drop_parameters.written()),
+        Field::Noindex => format!("{tokens:?}"),
+        Field::Modified | Field::Published => format!("{:?}", timezone.iana_name()),
+        _ => String::new(),
+    };
+    Field::ALL.map(|field| (field, fingerprint::settings(&format!("{} {more}", how(field))))).to_vec()
 }
 
 /// The links of a page that stay within the site and that a crawler may follow, packed.

@@ -16,7 +16,7 @@ use serde_json::{Map, Value};
 
 use crate::field::{Field, commonly_named};
 use crate::folder::{FileSaid, Files, Folder, extension, failed};
-use crate::html::followed_links;
+use crate::html::{followed_links, maps};
 use crate::oembed::Asking;
 use crate::record::{Header, Record, RecordReader, RecordSettings, Trouble};
 
@@ -51,6 +51,10 @@ impl Source for MarkdownFolder {
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        let mapped = Header::of_objects(&self.records.mapping).maps(&self.records);
+        let how = |field| mapped.iter().find(|(known, _)| *known == field).map_or(0, |(_, how)| *how);
+        let pages = maps(&self.reader, &self.asking, "");
+        gathering.maps(pages.into_iter().map(|(field, page)| (field, how(field) ^ page)));
         self.folder.gather(self, gathering).map_err(|why| failed(self.name(), why))
     }
 }

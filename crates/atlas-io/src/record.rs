@@ -5,6 +5,7 @@ use std::borrow::Cow;
 use atlas_core::address::{Address, AddressError, LONGEST, Site};
 use atlas_core::contribution::{Alternate, Said};
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
+use atlas_core::fingerprint;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::page::robots_words;
 use atlas_core::query::Parameters;
@@ -122,6 +123,36 @@ impl Header {
         header.present =
             Field::ALL.into_iter().filter(|field| header.found[*field as usize] || videos(field)).collect();
         Ok(header)
+    }
+
+    /// How each field that has a say in what the page says is found, by a fingerprint; those that are nowhere are not among them.
+    pub(crate) fn maps(&self, settings: &RecordSettings) -> Vec<(fingerprint::Field, u64)> {
+        use fingerprint::Field as Print;
+        let RecordSettings { dates, separator, timezone, drop_parameters, .. } = settings;
+        let dates = format!("{dates:?} {:?}", timezone.iana_name());
+        let files = format!("{separator} {}", drop_parameters.written());
+        let all: [(Print, &[Field], &str); 8] = [
+            (Print::Title, &[Field::Title], ""),
+            (Print::Description, &[Field::Description], ""),
+            (Print::Language, &[Field::Language], ""),
+            (Print::Noindex, &[Field::Noindex, Field::Robots], ""),
+            (Print::Images, &[Field::Images], &files),
+            (Print::Videos, &[Field::Videos], &files),
+            (Print::Modified, &[Field::Modified], &dates),
+            (Print::Published, &[Field::Published, Field::Embargo], &dates),
+        ];
+        let found = |field: &&Field| self.present.contains(field);
+        let places = |field: &Field| {
+            let at = *field as usize;
+            let columns = self.places[at].iter().filter_map(|place| self.columns.get(*place)).collect::<Vec<_>>();
+            let video = if *field == Field::Videos { &self.video[..] } else { &[] };
+            format!("{field:?} {columns:?} {:?} {video:?}", self.templates[at])
+        };
+        let mapped = all.into_iter().filter_map(|(print, fields, how)| {
+            let found: Vec<String> = fields.iter().filter(found).map(places).collect();
+            (!found.is_empty()).then(|| (print, fingerprint::settings(&format!("{found:?} {how}"))))
+        });
+        mapped.collect()
     }
 
     /// Reads a field as the record names it, whatever template the configuration has for it.

@@ -71,6 +71,11 @@ impl Rows<'_> {
                 "column “{column}” is not read; if it is the field “{field}”, say so: fields = {{ {field} = \"{column}\" }}"
             ));
         }
+        let maps = reader.header.maps(self.settings);
+        match self.layout {
+            Layout::Separated(_) => gathering.maps(maps),
+            Layout::JsonLines => gathering.maps_what_is_given(maps),
+        }
         let (desk, raw) = (gathering.desk().clone(), self.raw(&reader.header));
         let unread = !gathering.reads_all();
         let mut hand_over = |read: Vec<(Block, Vec<Problem>)>| {

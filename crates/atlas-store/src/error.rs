@@ -21,14 +21,14 @@ pub enum StoreError {
     /// The ledger's database.
     #[error("the ledger cannot be used: {0}; {mend}", mend = mend(.0))]
     Ledger(#[from] rusqlite::Error),
-    /// The ledger was written by a later version.
-    #[error("the ledger {path} was written by a newer Idle Atlas (format {found}, this one knows {known}): use that version", path = path.display())]
-    LedgerNewer {
+    /// The ledger was written by another version.
+    #[error("the ledger {path} was written by another version of Idle Atlas (format {found}, this one writes {known}); {ANEW}", path = path.display())]
+    LedgerFormat {
         /// The database.
         path: PathBuf,
         /// Its format.
         found: i64,
-        /// The newest format known here.
+        /// The format of this version.
         known: i64,
     },
     /// The ledger holds something that this program would not have written.
@@ -62,7 +62,7 @@ pub enum StoreError {
 }
 
 /// How to go on without a ledger.
-const ANEW: &str = "the files that are served stay as they are. If it was damaged on the disk, it lies in the folder .idle-atlas beside the configuration: move that folder away and build again; places and dates are then learnt from the sitemaps that are there";
+const ANEW: &str = "the files that are served stay as they are. The ledger lies in the folder .idle-atlas beside the configuration: move that folder away and build again; places and dates are then learnt from the sitemaps that are there";
 
 /// What to do where the disk is full.
 const MAKE_ROOM: &str =

@@ -11,7 +11,7 @@
 //! | write, declare | [`publish`] (files in the web root), [`people`] (those for people), [`disk`], [`squeeze`] |
 //! | remember | [`ledger`] |
 //!
-//! What does not fit into memory meanwhile waits in [`spill`].
+//! What does not fit into memory meanwhile waits in [`spill`]. Where entries come from, and how, is told by [`provenance`].
 //!
 //! [`build`] drives them; [`report`] is what it has to say.
 #![deny(missing_docs)]
@@ -26,6 +26,7 @@ pub mod error;
 pub mod ledger;
 pub mod look;
 pub mod people;
+pub mod provenance;
 pub mod publish;
 pub mod report;
 pub mod settle;

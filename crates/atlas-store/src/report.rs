@@ -9,6 +9,7 @@ use atlas_core::video::VideoPart;
 use serde::Serialize;
 
 use crate::look::Noticed;
+use crate::provenance::SourceChange;
 use crate::publish::is_aside;
 use crate::source::Outcome;
 
@@ -167,6 +168,20 @@ pub struct Changes {
     pub left_out: Counted,
     /// Most pages changed at once without a declared date: taken for a redesign, so dates hold and nothing is told.
     pub redesign: bool,
+    /// Entries that are taken as they are, because something about a source changed; nothing of them is told.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub remapped: Vec<Remapped>,
+}
+
+/// Entries that are taken as they are, because something about one of their sources changed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Remapped {
+    /// The source.
+    pub source: String,
+    /// What changed about it.
+    pub change: SourceChange,
+    /// How many entries.
+    pub entries: u64,
 }
 
 /// An entry that goes in or leaves by itself when its time comes.

@@ -1,12 +1,13 @@
 //! Sources: where entries come from, as a build sees them.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
-use atlas_core::fingerprint;
+use atlas_core::fingerprint::{self, Field, Fields};
 use serde::Serialize;
 
 use crate::arrival::{Arrivals, Block, Desk};
 use crate::error::StoreError;
+use crate::provenance::Mapping;
 
 /// The most problems of one source that are kept with their words; more are counted.
 const MOST_PROBLEMS: usize = 1000;
@@ -228,6 +229,10 @@ pub struct Gathering<'a> {
     keep: &'a mut Keeper<'a>,
     outcome: Outcome,
     live_robots: Option<LiveRobots>,
+    /// How fields are found; those that no row says anything of are not given.
+    maps: BTreeMap<Field, u64>,
+    maps_all: bool,
+    given: Fields,
 }
 
 /// What a source leaves behind.
@@ -235,6 +240,7 @@ pub(crate) struct Left {
     pub(crate) outcome: Outcome,
     pub(crate) memory: Memory,
     pub(crate) live_robots: Option<LiveRobots>,
+    pub(crate) mapping: Mapping,
 }
 
 /// Keeps what was learnt so far, before a build is through.
@@ -249,12 +255,38 @@ impl<'a> Gathering<'a> {
         keep: &'a mut Keeper<'a>,
     ) -> Self {
         let desk = arrivals.begin_source();
-        Self { desk, arrivals, progress, memory, keep, outcome: Outcome::of(name), live_robots: None }
+        Self {
+            desk,
+            arrivals,
+            progress,
+            memory,
+            keep,
+            outcome: Outcome::of(name),
+            live_robots: None,
+            maps: Field::ALL.into_iter().map(|field| (field, 0)).collect(),
+            maps_all: true,
+            given: Fields::default(),
+        }
     }
 
     pub(crate) fn finish(mut self) -> Left {
         self.outcome.unchanged_files = self.memory.met;
-        Left { outcome: self.outcome, memory: self.memory, live_robots: self.live_robots }
+        let is_given = |field: &Field| self.maps_all || self.given.has(*field);
+        let fields = self.maps.into_iter().filter(|(field, _)| is_given(field)).collect();
+        let mapping = Mapping { source: self.outcome.name.clone(), fields };
+        Left { outcome: self.outcome, memory: self.memory, live_robots: self.live_robots, mapping }
+    }
+
+    /// Says how the fields of the source are found, by a fingerprint of that: an entry is compared with what it was only over fields
+    /// that were found in the same way then. A source that says nothing finds all fields as it always did.
+    pub fn maps(&mut self, fields: impl IntoIterator<Item = (Field, u64)>) {
+        self.maps = fields.into_iter().collect();
+    }
+
+    /// The same for a source whose rows may have any of the fields: it gives those that some row has.
+    pub fn maps_what_is_given(&mut self, fields: impl IntoIterator<Item = (Field, u64)>) {
+        self.maps(fields);
+        self.maps_all = false;
     }
 
     /// Hands over the robots.txt of the live site.
@@ -286,6 +318,7 @@ impl<'a> Gathering<'a> {
     /// Hands over rows of which those who watch were told before.
     pub fn push_counted(&mut self, block: Block) {
         self.outcome.rows += block.came();
+        self.given = self.given.and(block.given());
         self.arrivals.let_go(block.let_go());
         self.arrivals.push(block);
     }

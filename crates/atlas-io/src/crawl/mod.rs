@@ -26,7 +26,7 @@ use atlas_store::source::{Gathering, Learnt, LiveRobots, Source};
 use self::fetch::{Body, Fetcher, is_page};
 use self::walk::Walk;
 use crate::folder::failed;
-use crate::html::followed_links;
+use crate::html::{followed_links, maps};
 use crate::http;
 use crate::oembed::Asking;
 
@@ -89,6 +89,7 @@ impl Source for Crawl {
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        gathering.maps(maps(&self.reader, &self.asking, ""));
         let memory = gathering.memory();
         if memory.will_do && memory.note.is_none() {
             recall(gathering);

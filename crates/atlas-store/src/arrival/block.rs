@@ -6,6 +6,7 @@ use std::sync::Arc;
 
 use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::{Row, Said};
+use atlas_core::fingerprint::Fields;
 
 use super::desk::{Desk, Mark, packed};
 use super::stretch::Stretch;
@@ -23,6 +24,8 @@ pub struct Block {
     pub(super) met: Vec<(u64, u32)>,
     /// Links of some rows, packed.
     pub(super) links: Vec<(u32, Vec<u8>)>,
+    /// The fields that some row says something of, as far as they were read.
+    given: Fields,
     /// Used again from row to row.
     scratch: Vec<u8>,
 }
@@ -87,6 +90,7 @@ impl Block {
             stretches: Vec::new(),
             met: Vec::new(),
             links: Vec::new(),
+            given: Fields::default(),
             scratch: Vec::new(),
         }
     }
@@ -110,6 +114,7 @@ impl Block {
     /// in any case.
     pub fn push_raw(&mut self, said: &Said<'_>, raw: u64) {
         let Rows::Read { bytes, marks } = &mut self.rows else { return };
+        self.given = self.given.and(Fields::of(said));
         let start = bytes.len();
         Row::write(bytes, said);
         marks.push(self.desk.mark(said, &bytes[start..], raw, start, &mut self.scratch));
@@ -143,6 +148,11 @@ impl Block {
         if !links.is_empty() && !self.is_empty() {
             self.links.push((self.len() as u32 - 1, links));
         }
+    }
+
+    /// The fields that some row says something of, as far as they were read.
+    pub(crate) fn given(&self) -> Fields {
+        self.given
     }
 
     /// The number of rows that were let go, because they are as they were.

@@ -13,7 +13,7 @@ use std::thread;
 use atlas_core::alternates;
 use atlas_core::choose::Chooser;
 use atlas_core::contribution::url_of;
-use atlas_core::fingerprint;
+use atlas_core::fingerprint::{self, Field};
 use atlas_core::page;
 use atlas_core::shape::Shape;
 use atlas_core::strand::Strand;
@@ -35,10 +35,11 @@ use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered, RunCounts, RunRow, Tombstone};
 use crate::look::{self, Listed, Listing, notice};
 use crate::people::{Lines, People};
+use crate::provenance::{Mapping, Provenances};
 use crate::publish::{self, DECLARED, Declaration, Form, Press, Publisher, differs_from_live, is_aside, remove};
 use crate::report::{
-    Built, Changes, Counted, Fate, FileReport, Guard, LeftOut, Preview, RobotsFate, SectionReport, SourceReport,
-    Survey, Waiting,
+    Built, Changes, Counted, Fate, FileReport, Guard, LeftOut, Preview, Remapped, RobotsFate, SectionReport,
+    SourceReport, Survey, Waiting,
 };
 use crate::settle::{EXAMPLES, Expected, Gone, Settled, Terms, settle};
 use crate::source::{Gathering, Left, LiveRobots, Memory, Outcome, Source};
@@ -115,6 +116,7 @@ struct Found {
     asides_stand: bool,
     /// The entries that are no longer in.
     gone: Vec<Departed>,
+    provenances: Provenances,
 }
 
 /// An entry that is no longer in.
@@ -139,6 +141,7 @@ impl Found {
             remembered: &self.remembered,
             press: Press {
                 listed: &self.settled.listed,
+                standing: &self.settled.standing,
                 renderer: Renderer { arrivals, shape: &job.shape, alternates, style: job.place.style },
                 settings: self.settings,
                 run: self.run as u32,
@@ -289,6 +292,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Ended, StoreError> {
     writing.set_fact(PEOPLE, Some(&job.people.print(job).to_string()))?;
     writing.set_fact(CHOICES, job.choices.map(|choices| choices.to_string()).as_deref())?;
     restate(&found, &writing)?;
+    writing.keep_provenances(&found.provenances.added())?;
     writing.set_fact(READER, Some(&page::VERSION.to_string()))?;
     guard::remember(job, &found, &writing)?;
     keep_memories(job, &found, &writing)?;
@@ -355,6 +359,7 @@ struct Gathered {
     outcomes: Vec<Outcome>,
     memories: Vec<Memory>,
     live_robots: Option<LiveRobots>,
+    mappings: Vec<Mapping>,
 }
 
 /// Whether what is for people would be made as it was.
@@ -377,7 +382,8 @@ fn gather(
 ) -> Result<Gathered, StoreError> {
     let folder = ledger.folder().to_owned();
     let arrivals = Arrivals::new(desk, &folder, need, job.memory);
-    let mut gathered = Gathered { arrivals, outcomes: Vec::new(), memories: Vec::new(), live_robots: None };
+    let mut gathered =
+        Gathered { arrivals, outcomes: Vec::new(), memories: Vec::new(), live_robots: None, mappings: Vec::new() };
     for source in job.sources {
         let (name, settings) = (source.name(), source.settings());
         let links = purpose == Purpose::Look || source.needs_links();
@@ -391,7 +397,7 @@ fn gather(
         let arrivals = &mut gathered.arrivals;
         let mut gathering = Gathering::new(name.clone(), memory, arrivals, job.progress, &mut keep);
         source.gather(&mut gathering)?;
-        let Left { mut outcome, memory, live_robots } = gathering.finish();
+        let Left { mut outcome, memory, live_robots, mapping } = gathering.finish();
         gathered.arrivals.check(&folder)?;
         if let (Some(live), Some(path)) = (&live_robots, &job.place.robots)
             && differs_from_live(&job.place, live)
@@ -403,6 +409,7 @@ fn gather(
         }
         gathered.outcomes.push(outcome);
         gathered.memories.push(memory);
+        gathered.mappings.push(mapping);
         gathered.live_robots = live_robots.or(gathered.live_robots);
     }
     Ok(gathered)
@@ -434,7 +441,7 @@ fn find_with(
     let sections = chooser.sections.names().join(" ");
     let settings = fingerprint::settings(&format!("{} {sections}", job.settings));
     let desk = Desk::new(seed, chooser, job.shape.clone(), knowing.stretches.clone());
-    let Gathered { mut arrivals, mut outcomes, memories, live_robots } =
+    let Gathered { mut arrivals, mut outcomes, memories, live_robots, mut mappings } =
         gather(job, ledger, desk.clone(), purpose, knowing.need)?;
     let ledger = &*ledger;
     let _reading = ledger.reading()?;
@@ -443,9 +450,15 @@ fn find_with(
     }
     let folder = ledger.folder();
     let failed = || StoreError::io("cannot read back what was put aside in", folder);
+    // Pages of archives are derived in the same way always.
+    mappings.push(Mapping {
+        source: ARCHIVES.to_owned(),
+        fields: Field::ALL.into_iter().map(|field| (field, 0)).collect(),
+    });
+    let provenances = Provenances::new(ledger.provenances()?, mappings);
     let pages_known = job.sources.iter().any(|source| source.reads_pages());
     let expected = Expected::of(job.sources, &arrivals);
-    outcomes.extend(archives(&mut arrivals, pages_known, expected.as_ref()).map_err(failed())?);
+    outcomes.extend(archives(&mut arrivals, pages_known, expected.as_ref(), &provenances).map_err(failed())?);
     let blocks = arrivals.blocks();
     let terms = Terms {
         chooser: desk.chooser(),
@@ -454,6 +467,7 @@ fn find_with(
         today: job.chooser.calendar.today(),
         settings,
         same_reader: ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string()),
+        provenances: &provenances,
     };
     let mut settled = settle(&mut arrivals, &remembered, expected.as_ref(), &terms).map_err(failed())?;
     for (source, problem) in std::mem::take(&mut settled.problems) {
@@ -469,7 +483,7 @@ fn find_with(
     let Some(plan) = arrange(&site, &mut settled)? else { return Ok(None) };
     arrivals.check(folder)?;
     arrivals.doubt(&settled.doubtful);
-    let gone = gone(ledger, &remembered, &settled)?;
+    let gone = gone(ledger, &remembered, &settled, &provenances)?;
     let was_index = ledger.fact(FORM)?.is_some();
     let first = last_run == 0;
     let mut found = Found {
@@ -490,6 +504,7 @@ fn find_with(
         before: Before::read(ledger)?,
         asides_stand: false,
         gone,
+        provenances,
     };
     let stand = |name: String| {
         found.remembered.outputs.get(&name).is_some_and(|output| disk::holds(&job.place.path(&name), &output.on_disk))
@@ -538,7 +553,12 @@ fn restate(found: &Found, writing: &crate::ledger::Writing<'_>) -> Result<(), St
 }
 
 /// The addresses of entries that are gone, read back from the text of their segments.
-fn gone(ledger: &Ledger, remembered: &Remembered, settled: &Settled) -> Result<Vec<Departed>, StoreError> {
+fn gone(
+    ledger: &Ledger,
+    remembered: &Remembered,
+    settled: &Settled,
+    provenances: &Provenances,
+) -> Result<Vec<Departed>, StoreError> {
     let mut gone = settled.gone.clone();
     gone.sort_unstable_by_key(|gone| gone.prior);
     let mut gone = gone.into_iter().peekable();
@@ -553,7 +573,10 @@ fn gone(ledger: &Ledger, remembered: &Remembered, settled: &Settled) -> Result<V
         while let Some(gone) = gone.next_if(|gone| range.contains(&(gone.prior as usize))) {
             let nth = gone.prior as usize - range.start;
             let url = urls.get(nth).cloned().unwrap_or_default();
-            departed.push(Departed { key: lane[nth].key, url, gone });
+            // The configuration names its source no more: its page may well be there.
+            let by_choice = gone.reason.is_none() && provenances.all_left(lane[nth].provenance);
+            let change = gone.change.filter(|_| !by_choice);
+            departed.push(Departed { key: lane[nth].key, url, gone: Gone { change, ..gone } });
         }
     }
     Ok(departed)
@@ -612,6 +635,9 @@ fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64
         removed: counted(false),
         left_out: counted(true),
         redesign: settled.redesign,
+        remapped: (settled.remapped.iter())
+            .map(|((source, change), entries)| Remapped { source: source.clone(), change: *change, entries: *entries })
+            .collect(),
     };
     let waiting = Waiting { count: settled.counts.due.count, soonest: settled.counts.due.first.clone() };
     let tallies = settled.counts.sources.clone();

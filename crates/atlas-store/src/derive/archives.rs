@@ -11,6 +11,7 @@ use atlas_core::shape::lastmod;
 use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, Block};
+use crate::provenance::Provenances;
 use crate::settle::{Expected, Standing, join};
 use crate::source::{Outcome, Problem};
 
@@ -24,6 +25,7 @@ pub(crate) fn archives(
     arrivals: &mut Arrivals,
     pages_known: bool,
     expected: Option<&Expected>,
+    provenances: &Provenances,
 ) -> io::Result<Option<Outcome>> {
     let desk = arrivals.desk().clone();
     let (chooser, seed) = (desk.chooser(), desk.seed());
@@ -31,7 +33,7 @@ pub(crate) fn archives(
         return Ok(None);
     }
     let blocks = arrivals.blocks();
-    let standing = Standing::from(join(arrivals, None, expected, 0)?);
+    let standing = Standing::from(join(arrivals, None, expected, (provenances, 0))?);
     let (mut pages, mut troubles) = count(arrivals, &standing, chooser, &HashSet::new()).pages(&chooser.site);
     let keys: HashSet<u128> = pages.iter().map(|page| key(page, seed)).collect();
     let mut there: HashSet<u128> = HashSet::new();

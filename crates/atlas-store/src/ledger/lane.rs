@@ -2,6 +2,7 @@
 
 use crate::bytes::part;
 use crate::error::StoreError;
+use crate::provenance::UNKNOWN;
 
 /// No day: a change of content was never seen.
 pub const NEVER: i32 = i32::MIN;
@@ -23,15 +24,26 @@ pub struct LaneEntry {
     pub changed: u32,
     /// Whether its page was read, by the page reader of the ledger's version.
     pub from_page: bool,
+    /// The number of its provenance: of the mapping that its fingerprints were taken under.
+    pub provenance: u16,
 }
 
 impl LaneEntry {
     /// The size of one entry in the lane.
-    pub const BYTES: usize = 45;
+    pub const BYTES: usize = 47;
 
     /// An entry of which only its sitemap is known, and not what its page said.
     pub(crate) fn recalled(key: u128) -> Self {
-        Self { key, written: 0, page: 0, declared: 0, observed: NEVER, changed: 1, from_page: false }
+        Self {
+            key,
+            written: 0,
+            page: 0,
+            declared: 0,
+            observed: NEVER,
+            changed: 1,
+            from_page: false,
+            provenance: UNKNOWN,
+        }
     }
 
     /// Whether it is one of which only its sitemap is known.
@@ -48,6 +60,7 @@ impl LaneEntry {
         out.extend_from_slice(&self.observed.to_le_bytes());
         out.extend_from_slice(&self.changed.to_le_bytes());
         out.push(u8::from(self.from_page));
+        out.extend_from_slice(&self.provenance.to_le_bytes());
     }
 
     fn read(bytes: &[u8; Self::BYTES]) -> Self {
@@ -59,6 +72,7 @@ impl LaneEntry {
             observed: i32::from_le_bytes(part(bytes, 36)),
             changed: u32::from_le_bytes(part(bytes, 40)),
             from_page: bytes[44] != 0,
+            provenance: u16::from_le_bytes(part(bytes, 45)),
         }
     }
 }
@@ -86,6 +100,7 @@ mod tests {
             observed: NEVER,
             changed: 4,
             from_page: true,
+            provenance: 300,
         };
         let other = LaneEntry { observed: 20_000, from_page: false, ..entry };
         let mut bytes = Vec::new();

@@ -117,6 +117,13 @@ impl Ledger {
         Ok(seed)
     }
 
+    /// The provenances of entries, by number, as JSON.
+    pub(crate) fn provenances(&self) -> Result<Vec<(u16, String)>, StoreError> {
+        let mut statement = self.connection.prepare("select number, mappings from provenance order by number")?;
+        let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
     /// A fact about the site as a whole.
     pub fn fact(&self, name: &str) -> Result<Option<String>, StoreError> {
         fact(&self.connection, name)
@@ -158,6 +165,13 @@ pub struct Writing<'l> {
 }
 
 impl Writing<'_> {
+    /// Remembers provenances of entries.
+    pub(crate) fn keep_provenances(&self, added: &[(u16, String)]) -> Result<(), StoreError> {
+        let mut statement = self.inner.prepare_cached("insert into provenance (number, mappings) values (?1, ?2)")?;
+        added.iter().try_for_each(|(number, mappings)| statement.execute(params![number, mappings]).map(drop))?;
+        Ok(())
+    }
+
     /// The database.
     pub(crate) fn path(&self) -> PathBuf {
         self.inner.path().map(PathBuf::from).unwrap_or_default()
@@ -203,13 +217,14 @@ mod tests {
     }
 
     #[test]
-    fn a_newer_or_broken_ledger_is_refused_in_words() {
+    fn a_ledger_of_another_format_or_a_broken_one_is_refused_in_words() {
         let folder = tempfile::tempdir().unwrap();
         drop(Ledger::open(folder.path()).unwrap());
         let path = Ledger::database(folder.path());
         Connection::open(&path).unwrap().pragma_update(None, "user_version", 99).unwrap();
         let message = Ledger::open(folder.path()).unwrap_err().to_string();
-        assert!(message.contains("newer Idle Atlas"), "{message}");
+        assert!(message.contains("another version of Idle Atlas (format 99,"), "{message}");
+        assert!(message.contains("move that folder away and build again"), "{message}");
         fs::write(&path, vec![b'x'; 5000]).unwrap();
         let message = Ledger::open(folder.path()).unwrap_err().to_string();
         assert!(message.contains("ledger"), "{message}");

@@ -107,6 +107,7 @@ pub(crate) struct Known {
     /// Its place among all that are remembered.
     pub(crate) at: u32,
     pub(crate) from_page: bool,
+    pub(crate) provenance: u16,
 }
 
 impl Record for Known {
@@ -121,6 +122,7 @@ impl Record for Known {
         bytes[24..32].copy_from_slice(&self.raw.to_le_bytes());
         bytes[32..36].copy_from_slice(&self.at.to_le_bytes());
         bytes[36] = u8::from(self.from_page);
+        bytes[37..39].copy_from_slice(&self.provenance.to_le_bytes());
         bytes
     }
 
@@ -131,6 +133,7 @@ impl Record for Known {
             raw: u64::from_le_bytes(part(bytes, 24)),
             at: u32::from_le_bytes(part(bytes, 32)),
             from_page: bytes[36] != 0,
+            provenance: u16::from_le_bytes(part(bytes, 37)),
         }
     }
 }
@@ -172,7 +175,7 @@ impl Ledger {
             }
             let raws = raws.as_chunks().0;
             for (entry, nth) in from_bytes(&lane, count)?.zip(0..) {
-                let (at, LaneEntry { key, written, observed: seen, from_page, .. }) = (first + nth, entry);
+                let (at, LaneEntry { key, written, observed: seen, from_page, provenance, .. }) = (first + nth, entry);
                 match interest.map(|interest| interest.of(tag(key))) {
                     None | Some(Some(Why::Open)) => {}
                     Some(None) => {
@@ -187,7 +190,7 @@ impl Ledger {
                     observed.push((at, seen));
                 }
                 let raw = raws.get(nth).map_or(0, |raw| u64::from_le_bytes(*raw));
-                let dealt = known.push(Known { key, written, raw, at, from_page });
+                let dealt = known.push(Known { key, written, raw, at, from_page, provenance });
                 dealt.map_err(StoreError::io("cannot put entries aside in", self.folder()))?;
             }
             Ok(())

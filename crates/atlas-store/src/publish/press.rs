@@ -17,7 +17,7 @@ use crate::arrival::{Block, Mark, Place, Trait};
 use crate::derive::NO_GROUP;
 use crate::error::StoreError;
 use crate::ledger::{Facts, LaneEntry, NEVER, SegmentText, Whole, facts_of};
-use crate::settle::Candidate;
+use crate::settle::{Candidate, Standing};
 use crate::squeeze::{Segment, Squeezer};
 
 /// How many segments are made at a time.
@@ -29,6 +29,8 @@ pub(crate) struct Press<'a> {
     /// Entries that are looked at closely.
     pub(crate) listed: &'a [Candidate],
     pub(crate) renderer: Renderer<'a>,
+    /// Which sources speak of each entry.
+    pub(crate) standing: &'a Standing,
     /// A fingerprint of the settings that have a say in what is written.
     pub(crate) settings: u64,
     /// The number of this run.
@@ -189,6 +191,7 @@ impl<'a> Press<'a> {
             observed: NEVER,
             changed: self.run,
             from_page: mark.has(Trait::FromPage),
+            provenance: self.standing.provenance(self.renderer.arrivals, place),
         }
     }
 

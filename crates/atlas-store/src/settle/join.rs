@@ -6,7 +6,7 @@ use std::io;
 use std::sync::atomic::{AtomicU8, Ordering};
 
 use atlas_core::contribution::{Said, url_of};
-use atlas_core::fingerprint;
+use atlas_core::fingerprint::{self, Prints};
 use rayon::prelude::*;
 
 use super::Sample;
@@ -14,6 +14,7 @@ use super::expected::Expected;
 use super::roles::Roles;
 use crate::arrival::{Arrivals, Block, Dealt, Place, Trait};
 use crate::ledger::{Known, Remembered};
+use crate::provenance::{Provenances, UNKNOWN};
 use crate::spill::PARTITIONS;
 
 /// What became of a remembered entry.
@@ -40,6 +41,8 @@ impl Fate {
 /// What the keys alone say.
 #[derive(Debug, Default)]
 pub(crate) struct Joined {
+    /// The provenances that are one source alone, by its place.
+    pub(super) single: Vec<u16>,
     /// What each row is to the entries.
     pub(super) roles: Roles,
     /// For each remembered entry: its [`Fate`].
@@ -64,6 +67,10 @@ pub(crate) struct Origin {
     pub(crate) first: Place,
     /// Their sources, each once.
     pub(crate) sources: Vec<u16>,
+    /// The number of its provenance.
+    pub(crate) provenance: u16,
+    /// What it would say now, had nothing about its sources changed since it was looked at last; `None` where nothing did.
+    pub(crate) as_before: Option<Prints>,
 }
 
 /// Joins the keys of all rows with one another and with those that the ledger remembers. Rows that had to be merged are
@@ -72,7 +79,7 @@ pub(crate) fn join(
     arrivals: &mut Arrivals,
     remembered: Option<&Remembered>,
     expected: Option<&Expected>,
-    settings: u64,
+    (provenances, settings): (&Provenances, u64),
 ) -> io::Result<Joined> {
     let entries = remembered.map_or(0, Remembered::entries);
     let untouched = |at: usize| remembered.is_some_and(|remembered| remembered.untouched.holds(at));
@@ -81,6 +88,8 @@ pub(crate) fn join(
         arrivals,
         remembered,
         expected,
+        provenances,
+        single: provenances.single(),
         settings,
         roles: Roles::new(arrivals.len(), entries > 0),
         fates: (0..entries).map(|at| AtomicU8::new(fate(at) as u8)).collect(),
@@ -93,6 +102,7 @@ pub(crate) fn join(
     let parts: Vec<Part> = parts.collect::<io::Result<_>>()?;
     let mut joined = Joined {
         roles: joining.roles,
+        single: joining.single,
         fates: joining.fates.into_iter().map(AtomicU8::into_inner).collect(),
         ..Joined::default()
     };
@@ -135,6 +145,9 @@ struct Joining<'a> {
     arrivals: &'a Arrivals,
     remembered: Option<&'a Remembered>,
     expected: Option<&'a Expected>,
+    provenances: &'a Provenances,
+    /// The provenances that are one source alone, by its place.
+    single: Vec<u16>,
     settings: u64,
     roles: Roles,
     fates: Vec<AtomicU8>,
@@ -171,16 +184,21 @@ impl Joining<'_> {
             if alone {
                 self.roles.set(group[0].place, prior);
             } else {
-                part.merge(self.arrivals, group, prior, misses_page);
+                part.merge(self, group, known.as_ref(), misses_page);
             }
             let Some(known) = known else { continue };
             let fate = match group {
                 [row] if alone && row.unread && row.print == known.raw => Fate::Untouched,
                 [row] if alone && row.unread => Fate::Met,
-                [row] if alone => self.fate(row.print, row.from_page, &known, &mut part),
+                [row] if alone => {
+                    let provenance = self.single.get(usize::from(self.arrivals.source_of(row.place)));
+                    let provenance = provenance.copied().unwrap_or(UNKNOWN);
+                    self.fate(row.print, row.from_page, provenance, &known, &mut part)
+                }
                 _ => {
                     let mark = part.rows.mark(part.rows.len() - 1);
-                    self.fate(mark.decided(), mark.has(Trait::FromPage), &known, &mut part)
+                    let provenance = part.merged.last().map_or(UNKNOWN, |merged| merged.origin.provenance);
+                    self.fate(mark.decided(), mark.has(Trait::FromPage), provenance, &known, &mut part)
                 }
             };
             self.fates[known.at as usize].store(fate as u8, Ordering::Relaxed);
@@ -189,11 +207,12 @@ impl Joining<'_> {
     }
 
     /// The fate of an entry of whose row this was decided.
-    fn fate(&self, decided: u64, from_page: bool, known: &Known, part: &mut Part) -> Fate {
+    fn fate(&self, decided: u64, from_page: bool, provenance: u16, known: &Known, part: &mut Part) -> Fate {
         part.pages_known += u64::from(known.from_page && from_page);
         let observed = self.remembered.and_then(|remembered| remembered.observed(known.at));
         let same = decided != 0
             && known.from_page == from_page
+            && known.provenance == provenance
             && fingerprint::written(decided, self.settings, observed, 0) == known.written;
         if same { Fate::Same } else { Fate::Met }
     }
@@ -208,7 +227,8 @@ impl Joining<'_> {
 }
 
 impl Part {
-    fn merge(&mut self, arrivals: &Arrivals, group: &[Dealt], prior: Option<u32>, misses_page: bool) {
+    fn merge(&mut self, joining: &Joining<'_>, group: &[Dealt], known: Option<&Known>, misses_page: bool) {
+        let arrivals = joining.arrivals;
         let first = group[0].place;
         let row = arrivals.row(first);
         let mut said = Said::read(&row).into_owned();
@@ -241,7 +261,19 @@ impl Part {
         }
         said.not_in_folder = misses_page;
         self.rows.push_merged(&said, sum, &sources);
-        self.merged.push(Merged { prior, origin: Origin { first, sources } });
+        let provenance = joining.provenances.number(&sources);
+        let before = known.filter(|known| ![UNKNOWN, provenance].contains(&known.provenance));
+        let as_before = before.map(|known| {
+            let comparison = joining.provenances.comparison(known.provenance, &sources);
+            let mut heard = Said::default();
+            for &Dealt { place, .. } in group {
+                let row = arrivals.row(place);
+                heard.merge(comparison.select(arrivals.source_of(place), &Said::read(&row)).into_owned());
+            }
+            Prints::of(&heard, &mut Vec::new())
+        });
+        let prior = known.map(|known| known.at);
+        self.merged.push(Merged { prior, origin: Origin { first, sources, provenance, as_before } });
     }
 }
 

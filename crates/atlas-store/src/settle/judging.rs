@@ -3,7 +3,8 @@
 
 use std::collections::{HashMap, HashSet};
 
-use atlas_core::contribution::url_of;
+use atlas_core::contribution::{Said, url_of};
+use atlas_core::fingerprint::{PARTS, Prints};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::strand::Strand;
 use rayon::prelude::*;
@@ -14,6 +15,7 @@ use crate::arrival::{Arrivals, Place};
 use crate::derive::Alternates;
 use crate::error::StoreError;
 use crate::ledger::{LaneEntry, Ledger, Remembered};
+use crate::provenance::{Comparison, UNKNOWN};
 
 impl Settled {
     /// Decides what is news, now that all entries are known together, and what of it has to be written.
@@ -29,10 +31,13 @@ impl Settled {
         listed.extend(self.grouped(arrivals, &listed, alternates));
         listed.par_sort_unstable_by_key(|candidate| candidate.prior);
         let lane = lane_of(ledger, remembered, listed.iter().filter_map(|candidate| candidate.prior))?;
-        self.compare(arrivals, &listed, &lane, terms);
+        listed.par_iter_mut().for_each(|candidate| {
+            candidate.lane.provenance = self.standing.provenance(arrivals, candidate.place);
+        });
+        let moved = self.moved(arrivals, &listed, &lane, terms);
+        self.compare(arrivals, &listed, &lane, &moved, terms);
         let (redesign, settings) = (self.redesign, terms.settings);
-        listed.par_iter_mut().zip(&lane).for_each(|(candidate, known)| {
-            let moved = Moved::of(candidate, known);
+        listed.par_iter_mut().zip(&lane).zip(&moved).for_each(|((candidate, known), moved)| {
             let in_silence = known.is_recalled()
                 || known.from_page != candidate.lane.from_page
                 || (candidate.lane.from_page && (redesign || !terms.same_reader));
@@ -91,13 +96,19 @@ impl Settled {
     }
 
     /// Counts what moved, and tells whether that is a redesign.
-    fn compare(&mut self, arrivals: &Arrivals, listed: &[Candidate], lane: &[LaneEntry], terms: &Terms<'_>) {
+    fn compare(
+        &mut self,
+        arrivals: &Arrivals,
+        listed: &[Candidate],
+        lane: &[LaneEntry],
+        moved: &[Moved],
+        terms: &Terms<'_>,
+    ) {
         let (mut contents, mut dates) = (0u64, 0u64);
-        for (candidate, known) in listed.iter().zip(lane) {
+        for ((candidate, known), moved) in listed.iter().zip(lane).zip(moved) {
             if !(candidate.lane.from_page && known.from_page) {
                 continue;
             }
-            let moved = Moved::of(candidate, known);
             contents += u64::from(moved.content);
             dates += u64::from(moved.content && moved.declared);
             if terms.same_reader && candidate.dated && moved.content != moved.declared {
@@ -235,16 +246,67 @@ impl Settled {
     }
 }
 
-/// What of an entry moved.
+/// What moved about an entry since it was looked at last.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Moved {
+    /// What its page says, dates apart.
     content: bool,
+    /// A declared date.
     declared: bool,
 }
 
 impl Moved {
-    fn of(candidate: &Candidate, known: &LaneEntry) -> Self {
-        Self { content: known.page != candidate.lane.page, declared: known.declared != candidate.lane.declared }
+    fn of(now: Prints, known: &LaneEntry) -> Self {
+        Self { content: known.page != now.page, declared: known.declared != now.declared }
     }
+
+    /// The same where something about its sources changed meanwhile; `now` is what it would say had nothing changed.
+    fn remapped(now: Prints, known: &LaneEntry, comparison: &Comparison) -> Self {
+        let differs = |part: usize| comparison.parts[part] && !Prints::same_part(known.page, now.page, part);
+        Self { content: (0..PARTS).any(differs), declared: comparison.dates && known.declared != now.declared }
+    }
+}
+
+impl Settled {
+    /// What moved about entries that are looked at closely. Where something about the sources of one changed, it is compared over
+    /// what is as it was, and counted.
+    fn moved(
+        &mut self,
+        arrivals: &Arrivals,
+        listed: &[Candidate],
+        lane: &[LaneEntry],
+        terms: &Terms<'_>,
+    ) -> Vec<Moved> {
+        let mut comparisons: HashMap<(u16, u16), Comparison> = HashMap::new();
+        for (candidate, known) in listed.iter().zip(lane).filter(|(candidate, known)| is_remapped(candidate, known)) {
+            let comparison = comparisons.entry((known.provenance, candidate.lane.provenance)).or_insert_with(|| {
+                terms.provenances.comparison(known.provenance, &self.standing.sources(arrivals, candidate.place))
+            });
+            for (change, source) in &comparison.changes {
+                *self.remapped.entry((source.clone(), *change)).or_default() += 1;
+            }
+        }
+        let both = listed.par_iter().zip(lane);
+        let moved = both.map(|(candidate, known)| {
+            let now = Prints { page: candidate.lane.page, declared: candidate.lane.declared };
+            let Some(comparison) = comparisons.get(&(known.provenance, candidate.lane.provenance)) else {
+                return Moved::of(now, known);
+            };
+            let merged = self.standing.origins.get(&candidate.place).and_then(|origin| origin.as_before);
+            let as_before = merged.unwrap_or_else(|| {
+                let row = arrivals.row(candidate.place);
+                let heard = comparison.select(arrivals.source_of(candidate.place), &Said::read(&row));
+                Prints::of(&heard, &mut Vec::new())
+            });
+            Moved::remapped(as_before, known, comparison)
+        });
+        moved.collect()
+    }
+}
+
+/// Whether an entry comes from other sources than it did, or from the same by another mapping.
+fn is_remapped(candidate: &Candidate, known: &LaneEntry) -> bool {
+    known.provenance != candidate.lane.provenance && known.provenance != UNKNOWN
 }
 
 /// What the ledger remembers of these entries, which come in its order.

@@ -38,6 +38,7 @@ pub(crate) use self::standing::{Stand, Standing};
 use crate::arrival::{Arrivals, Mark, Place, Trait};
 use crate::derive::NO_GROUP;
 use crate::ledger::{Change, Facts, LaneEntry, NEVER, Remembered};
+use crate::provenance::{Provenances, SourceChange, UNKNOWN};
 use crate::source::Problem;
 
 /// How many blocks are counted before what came of them is put together: that would else stand in memory twice.
@@ -90,6 +91,7 @@ impl Candidate {
                 observed: NEVER,
                 changed: 0,
                 from_page: mark.has(Trait::FromPage),
+                provenance: UNKNOWN,
             },
             raw: mark.raw,
             place,
@@ -175,6 +177,8 @@ pub struct Terms<'a> {
     pub settings: u64,
     /// The page reader that the ledger's prints were taken with is this one.
     pub same_reader: bool,
+    /// Where entries came from, and where they come from now.
+    pub(crate) provenances: &'a Provenances,
 }
 
 /// Counts of one section.
@@ -334,6 +338,8 @@ pub struct Settled {
     /// Entries whose rows came in another form and say the same: by where the ledger remembers them, and how their rows are known
     /// from now on.
     pub(crate) restated: Vec<(u32, u64)>,
+    /// Entries that are taken as they are, because something about their sources changed.
+    pub(crate) remapped: BTreeMap<(String, SourceChange), u64>,
     /// Most pages changed at once without a declared date.
     pub redesign: bool,
     pages_known: u64,
@@ -371,9 +377,9 @@ pub fn settle(
     expected: Option<&Expected>,
     terms: &Terms<'_>,
 ) -> io::Result<Settled> {
-    let joined = join(arrivals, Some(remembered), expected, terms.settings)?;
+    let joined = join(arrivals, Some(remembered), expected, (terms.provenances, terms.settings))?;
     let (roles, origins, fates) = (joined.roles, joined.origins, joined.fates);
-    let standing = Standing { roles, origins };
+    let standing = Standing { roles, origins, single: joined.single };
     let counts = Counts {
         tallies: vec![Tally::default(); terms.chooser.sections.list().len()],
         oddities: Oddities { at_odds: joined.at_odds, ..Oddities::default() },

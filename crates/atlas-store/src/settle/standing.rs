@@ -8,12 +8,15 @@ use atlas_core::choose::Verdict;
 use super::join::{Joined, Origin};
 use super::roles::{Role, Roles};
 use crate::arrival::{Arrivals, Block, Mark, Place};
+use crate::provenance::UNKNOWN;
 
 /// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
 #[derive(Debug, Default)]
 pub(crate) struct Standing {
     pub(super) roles: Roles,
     pub(super) origins: HashMap<Place, Origin>,
+    /// The provenances that are one source alone, by its place.
+    pub(super) single: Vec<u16>,
 }
 
 /// A row that stands for an entry.
@@ -31,7 +34,7 @@ pub(crate) struct Stand<'s> {
 
 impl From<Joined> for Standing {
     fn from(joined: Joined) -> Self {
-        Self { roles: joined.roles, origins: joined.origins }
+        Self { roles: joined.roles, origins: joined.origins, single: joined.single }
     }
 }
 
@@ -86,6 +89,18 @@ impl Standing {
     /// The rows that stand for entries which the ledger did not know.
     pub(crate) fn new_rows(&self) -> impl Iterator<Item = Place> {
         self.roles.all().filter(|(_, role)| *role == Role::New).map(|(place, _)| place)
+    }
+
+    /// The sources that speak of an entry for which a row stands.
+    pub(crate) fn sources(&self, arrivals: &Arrivals, place: Place) -> Vec<u16> {
+        self.origins.get(&place).map_or_else(|| vec![arrivals.source_of(place)], |origin| origin.sources.clone())
+    }
+
+    /// The number of the provenance of a row that stands for an entry.
+    pub(crate) fn provenance(&self, arrivals: &Arrivals, place: Place) -> u16 {
+        let alone = || self.single.get(usize::from(arrivals.source_of(place))).copied();
+        let merged = if self.origins.is_empty() { None } else { self.origins.get(&place) };
+        merged.map(|origin| origin.provenance).or_else(alone).unwrap_or(UNKNOWN)
     }
 
     /// Where a row that stands for an entry was named first.

@@ -1,6 +1,7 @@
 //! What `survey` and `build` show: what people look at most.
 
-use atlas_store::report::{Built, Counted, DueTo, Fate, IncompleteVideo, RobotsFate, SectionReport, Survey};
+use atlas_store::provenance::SourceChange;
+use atlas_store::report::{Built, Counted, DueTo, Fate, IncompleteVideo, Remapped, RobotsFate, SectionReport, Survey};
 
 use atlas_store::build::Recalled;
 use atlas_store::look::Noticed;
@@ -269,6 +270,18 @@ fn changes(survey: &Survey, verbose: bool) -> String {
     }
     if !out.ends_with("\n\n") {
         out.push('\n');
+    }
+    for Remapped { source, change, entries } in &changes.remapped {
+        let what = match change {
+            SourceChange::Mapping => format!("The mapping of {source} changed"),
+            SourceChange::Joined => format!("{source} is new"),
+            SourceChange::Left => format!("{source} is gone from the configuration"),
+        };
+        out += &format!(
+            "{WARN}{what}:{WARN:#} {} taken as {}. That changes no page, and nothing of it will be announced.\n\n",
+            count(*entries, "entry is", "entries are"),
+            if *entries == 1 { "it is" } else { "they are" }
+        );
     }
     if changes.redesign {
         out += &format!(

@@ -16,6 +16,7 @@ mod gathering;
 mod guarding;
 mod killing;
 mod looking;
+mod mapping;
 mod people;
 mod recalling;
 mod safety;

@@ -110,10 +110,10 @@ fn a_disk_that_fills_up_leaves_a_whole_site() {
 
 /// Changes something about the ledger, and what a build says to that.
 #[rstest]
-#[case::newer(|site: &Site| {
+#[case::another_format(|site: &Site| {
     let ledger = rusqlite::Connection::open(site.path(".idle-atlas/ledger.db")).unwrap();
     ledger.pragma_update(None, "user_version", 99).unwrap();
-}, "newer Idle Atlas")]
+}, "another version of Idle Atlas (format 99,")]
 #[case::not_a_ledger(|site: &Site| site.write(".idle-atlas/ledger.db", vec![b'x'; 9000]), "move that folder away")]
 #[case::cut_short(|site: &Site| {
     let bytes = fs::read(site.path(".idle-atlas/ledger.db")).unwrap();

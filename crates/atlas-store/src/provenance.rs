@@ -1,0 +1,250 @@
+//! Provenance: which sources an entry's fields come from, and how each source maps them.
+//!
+//! A changed configuration is no change of the pages. So the ledger remembers for each entry under which mapping its fingerprints were
+//! taken, and where that is another now, the entry is compared over what was mapped in the same way before. There are few different
+//! provenances, and entries share them by number.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+use std::sync::{Mutex, PoisonError};
+
+use atlas_core::contribution::Said;
+use atlas_core::fingerprint::{Field, Fields, PARTS};
+use serde::{Deserialize, Serialize};
+
+/// The number of no provenance: of an entry that was recalled, or stands in a strand of its own.
+pub(crate) const UNKNOWN: u16 = 0;
+
+/// Which fields a source gives, each with a fingerprint of how it finds it.
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
+pub struct Mapping {
+    /// The source's name.
+    pub source: String,
+    /// By field.
+    pub fields: BTreeMap<Field, u64>,
+}
+
+/// What changed about a source since an entry was looked at last.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum SourceChange {
+    /// It maps its fields in another way.
+    Mapping,
+    /// It is new in the configuration.
+    Joined,
+    /// It is no longer in the configuration.
+    Left,
+}
+
+/// The mappings of the sources that an entry's fields come from, in the order in which they are believed.
+type Set = Vec<Mapping>;
+
+/// All provenances that are known, and those that this build adds.
+#[derive(Debug, Default)]
+pub(crate) struct Provenances {
+    /// Of the sources of this build, in their order.
+    mappings: Vec<Mapping>,
+    known: Vec<(u16, Set)>,
+    /// The names of all sources that the ledger has heard of.
+    names: HashSet<String>,
+    /// Numbers by sources.
+    numbers: Mutex<HashMap<Vec<u16>, u16>>,
+    added: Mutex<Vec<(u16, Set)>>,
+}
+
+impl Provenances {
+    /// From what the ledger knows and what the sources of this build map.
+    pub(crate) fn new(known: Vec<(u16, String)>, mappings: Vec<Mapping>) -> Self {
+        let read = |(number, text): (u16, String)| Some((number, serde_json::from_str::<Set>(&text).ok()?));
+        let known: Vec<(u16, Set)> = known.into_iter().filter_map(read).collect();
+        let names = known.iter().flat_map(|(_, set)| set.iter().map(|mapping| mapping.source.clone())).collect();
+        Self { mappings, known, names, ..Self::default() }
+    }
+
+    /// The number of the provenance that consists of these sources, by their places.
+    pub(crate) fn number(&self, sources: &[u16]) -> u16 {
+        let mut numbers = self.numbers.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(number) = numbers.get(sources) {
+            return *number;
+        }
+        let set: Set = sources.iter().filter_map(|at| self.mappings.get(usize::from(*at)).cloned()).collect();
+        let number = match self.known.iter().find(|(_, known)| *known == set) {
+            Some((number, _)) => *number,
+            None => {
+                let mut added = self.added.lock().unwrap_or_else(PoisonError::into_inner);
+                let last = self.known.iter().chain(&*added).map(|(number, _)| *number).max().unwrap_or(UNKNOWN);
+                // Past so many, entries are taken as they are.
+                let number = last.checked_add(1).unwrap_or(UNKNOWN);
+                added.push((number, set));
+                number
+            }
+        };
+        numbers.insert(sources.to_owned(), number);
+        number
+    }
+
+    /// The numbers of the provenances that are one source alone, by its place.
+    pub(crate) fn single(&self) -> Vec<u16> {
+        (0u16..).zip(&self.mappings).map(|(at, _)| self.number(&[at])).collect()
+    }
+
+    /// What the ledger has to remember besides what it knows.
+    pub(crate) fn added(&self) -> Vec<(u16, String)> {
+        let added = self.added.lock().unwrap_or_else(PoisonError::into_inner);
+        added.iter().filter_map(|(number, set)| Some((*number, serde_json::to_string(set).ok()?))).collect()
+    }
+
+    /// Whether no source of a provenance is in the configuration any more.
+    pub(crate) fn all_left(&self, number: u16) -> bool {
+        let set = self.known.iter().find(|(known, _)| *known == number).map(|(_, set)| set);
+        set.is_some_and(|set| !set.iter().any(|mapping| self.place(&mapping.source).is_some()))
+    }
+
+    fn place(&self, source: &str) -> Option<u16> {
+        self.mappings.iter().position(|mapping| mapping.source == source).map(|at| at as u16)
+    }
+
+    /// How an entry is compared whose fingerprints were taken under another provenance, and that these sources speak of now.
+    pub(crate) fn comparison(&self, before: u16, sources: &[u16]) -> Comparison {
+        let none = Vec::new();
+        let before = self.known.iter().find(|(number, _)| *number == before).map_or(&none, |(_, set)| set);
+        let now: Vec<&Mapping> = sources.iter().filter_map(|at| self.mappings.get(usize::from(*at))).collect();
+        let mut comparison = Comparison::default();
+        let mut fields: HashMap<u16, Vec<Field>> = HashMap::new();
+        for field in Field::ALL {
+            let givers = |set: &mut dyn Iterator<Item = &Mapping>| -> Vec<(String, u64)> {
+                set.filter_map(|mapping| Some((mapping.source.clone(), *mapping.fields.get(&field)?))).collect()
+            };
+            let (given, gives) = (givers(&mut before.iter()), givers(&mut now.iter().copied()));
+            if !is_within(&given, &gives) {
+                match field.part() {
+                    Some(part) => comparison.parts[part] = false,
+                    None => comparison.dates = false,
+                }
+                continue;
+            }
+            for place in given.iter().filter_map(|(source, _)| self.place(source)) {
+                fields.entry(place).or_default().push(field);
+            }
+        }
+        if before.is_empty() {
+            (comparison.parts, comparison.dates) = ([false; PARTS], false);
+        }
+        comparison.fields = fields.into_iter().map(|(place, fields)| (place, fields.into_iter().collect())).collect();
+        comparison.changes = self.changes(before, &now);
+        comparison
+    }
+
+    fn changes(&self, before: &Set, now: &[&Mapping]) -> Vec<(SourceChange, String)> {
+        let was = |name: &str| before.iter().find(|mapping| mapping.source == name);
+        let changed = now.iter().filter_map(|mapping| {
+            let change = match was(&mapping.source) {
+                Some(known) if known == *mapping => return None,
+                Some(_) => SourceChange::Mapping,
+                None if self.names.contains(&mapping.source) => return None,
+                None => SourceChange::Joined,
+            };
+            Some((change, mapping.source.clone()))
+        });
+        let left = before.iter().filter(|mapping| self.place(&mapping.source).is_none());
+        changed.chain(left.map(|mapping| (SourceChange::Left, mapping.source.clone()))).collect()
+    }
+}
+
+/// Whether all of these are among the others, in the same order.
+fn is_within(some: &[(String, u64)], others: &[(String, u64)]) -> bool {
+    let mut others = others.iter();
+    some.iter().all(|one| others.any(|other| other == one))
+}
+
+/// How an entry is compared with what it was under another provenance.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Comparison {
+    /// The parts of the fingerprint of its page that can be compared.
+    pub(crate) parts: [bool; PARTS],
+    /// Whether its declared dates can be compared.
+    pub(crate) dates: bool,
+    /// What each source said of it then, by the source's place.
+    fields: HashMap<u16, Fields>,
+    /// What changed about its sources.
+    pub(crate) changes: Vec<(SourceChange, String)>,
+}
+
+impl Default for Comparison {
+    fn default() -> Self {
+        Self { parts: [true; PARTS], dates: true, fields: HashMap::new(), changes: Vec::new() }
+    }
+}
+
+impl Comparison {
+    /// What a source says now in the fields in which it was heard then.
+    pub(crate) fn select<'a>(&self, source: u16, said: &Said<'a>) -> Said<'a> {
+        self.fields.get(&source).copied().unwrap_or_default().select(said)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn mapping(source: &str, fields: &[(Field, u64)]) -> Mapping {
+        Mapping { source: source.to_owned(), fields: fields.iter().copied().collect() }
+    }
+
+    fn provenances(before: &[Mapping], now: Vec<Mapping>) -> Provenances {
+        Provenances::new(vec![(7, serde_json::to_string(before).unwrap())], now)
+    }
+
+    const TABLE: [(Field, u64); 2] = [(Field::Title, 1), (Field::Modified, 1)];
+    const ALL: [bool; PARTS] = [true; PARTS];
+
+    #[rstest]
+    #[case::a_field_more(&[(Field::Title, 1), (Field::Modified, 1), (Field::Images, 1)], ALL, true)]
+    #[case::a_field_less(&[(Field::Title, 1)], ALL, false)]
+    #[case::mapped_otherwise(&[(Field::Title, 2), (Field::Modified, 1)], [false, true, true, true], true)]
+    fn what_was_mapped_as_before_can_be_compared(
+        #[case] fields: &[(Field, u64)],
+        #[case] parts: [bool; PARTS],
+        #[case] dates: bool,
+    ) {
+        let known = provenances(&[mapping("t.csv", &TABLE)], vec![mapping("t.csv", fields)]);
+        let comparison = known.comparison(7, &[0]);
+        assert_eq!((comparison.parts, comparison.dates), (parts, dates));
+        assert_eq!(comparison.changes, [(SourceChange::Mapping, "t.csv".to_owned())]);
+        let said = Said { title: Some("Weir".into()), images: vec!["/a".into()], ..Said::default() };
+        let heard = comparison.select(0, &said);
+        assert_eq!((heard.title.is_some(), heard.images.is_empty()), (parts[0], true));
+    }
+
+    #[test]
+    fn a_source_that_joins_says_nothing_of_what_was() {
+        let known = provenances(&[mapping("b", &TABLE)], vec![mapping("a", &TABLE), mapping("b", &TABLE)]);
+        let comparison = known.comparison(7, &[0, 1]);
+        assert_eq!((comparison.parts, comparison.dates), (ALL, true));
+        assert_eq!(comparison.changes, [(SourceChange::Joined, "a".to_owned())]);
+        let said = Said { title: Some("Weir".into()), ..Said::default() };
+        assert!(comparison.select(0, &said).title.is_none() && comparison.select(1, &said).title.is_some());
+        assert!(!known.all_left(7));
+    }
+
+    #[test]
+    fn what_a_source_said_that_left_cannot_be_compared() {
+        let before = [mapping("a", &[(Field::Content, 1)]), mapping("b", &TABLE)];
+        let known = provenances(&before, vec![mapping("a", &[(Field::Content, 1)])]);
+        let comparison = known.comparison(7, &[0]);
+        assert_eq!((comparison.parts, comparison.dates), ([false, true, true, true], false));
+        assert_eq!(comparison.changes, [(SourceChange::Left, "b".to_owned())]);
+        let gone = provenances(&[mapping("b", &TABLE)], vec![mapping("a", &TABLE)]);
+        assert!(gone.all_left(7));
+    }
+
+    #[test]
+    fn provenances_are_numbered_once() {
+        let known = provenances(&[mapping("a", &TABLE)], vec![mapping("a", &TABLE), mapping("b", &TABLE)]);
+        assert_eq!(known.single(), [7, 8]);
+        assert_eq!((known.number(&[0, 1]), known.number(&[0, 1]), known.number(&[1])), (9, 9, 8));
+        assert_eq!(known.added().iter().map(|(number, _)| *number).collect::<Vec<_>>(), [8, 9]);
+        assert_eq!(known.comparison(UNKNOWN, &[0]).parts, [false; PARTS]);
+    }
+}
