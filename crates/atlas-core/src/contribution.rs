@@ -38,7 +38,7 @@ numbered! {
     Noindex = 10, Canonical = 11, Refresh = 12, Keep = 13, Changefreq = 14, Priority = 15, Section = 16, NoHead = 17,
     Id = 18, Slug = 19, Kind = 20, Parent = 21, LanguageGroup = 22, Expires = 23, Category = 24, Tag = 25, Author = 26,
     Alternate = 27, Failure = 28, Draft = 29, Barred = 30, OwnSection = 31, DatePolicy = 32, Archive = 33, Members = 34,
-    Share = 35, NotThere = 36, StatedVideo = 37, Unreadable = 38, NotInFolder = 39, Headline = 40,
+    Share = 35, NotThere = 36, StatedVideo = 37, Unreadable = 38, NotInFolder = 39, Headline = 40, Recorded = 41,
 }
 
 /// The fields that hold one text, with their numbers: for what is done to each of them alike.
@@ -71,6 +71,7 @@ macro_rules! each_date {
         $act!(modified Modified);
         $act!(published Published);
         $act!(expires Expires);
+        $act!(recorded Recorded);
     };
 }
 
@@ -104,6 +105,8 @@ pub struct Said<'a> {
     pub modified: Option<Lastmod>,
     /// The declared date of publication.
     pub published: Option<Lastmod>,
+    /// The date that a sitemap gave which this tool wrote over: its last change as far as anybody knew then.
+    pub recorded: Option<Lastmod>,
     /// When it is over: from then on it does not go in.
     pub expires: Option<Lastmod>,
     /// The title of the page.
@@ -209,6 +212,7 @@ impl<'a> Said<'a> {
             Field::Modified => self.modified = Lastmod::from_bytes(bytes),
             Field::Published => self.published = Lastmod::from_bytes(bytes),
             Field::Expires => self.expires = Lastmod::from_bytes(bytes),
+            Field::Recorded => self.recorded = Lastmod::from_bytes(bytes),
             Field::Image => self.images.push(text()),
             Field::Category => self.categories.push(text()),
             Field::Tag => self.tags.push(text()),

@@ -16,7 +16,7 @@ use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed, xxh3_128_with_seed};
 
 use crate::choose::Kept;
 use crate::contribution::{Alternate, Said};
-use crate::lastmod::BYTES;
+use crate::lastmod::{BYTES, Lastmod};
 use crate::strand::Strand;
 
 /// The address of an entry as 128 bits. The seed is the ledger's own, so that nobody can prepare collisions.
@@ -244,6 +244,11 @@ fn part(out: &mut Vec<u8>, tag: u8, bytes: &[u8]) {
     out.extend_from_slice(bytes);
 }
 
+/// A date as it is written, in 32 bits; 0 where there is none. All that is known of an entry that was recalled from a sitemap.
+pub fn written_date(date: Option<Lastmod>) -> u32 {
+    date.map_or(0, |date| (xxh3_64(date.to_string().as_bytes()) as u32).max(1))
+}
+
 /// The declared dates, in 32 bits: never 0 where there is one.
 fn declared(said: &Said<'_>) -> u32 {
     if said.modified.is_none() && said.published.is_none() {
@@ -264,7 +269,6 @@ mod tests {
     }
 
     use crate::entry::{Changefreq, DatePolicy, Priority};
-    use crate::lastmod::Lastmod;
 
     fn page() -> Said<'static> {
         Said { title: Some("Fares".into()), digest: Some(7), ..Said::default() }

@@ -88,6 +88,8 @@ pub struct Inspection {
     robots: Robots,
     /// The origin whose robots.txt declares the sitemaps: they may list its URLs from wherever they are.
     origin: String,
+    /// The address of the main file of the configuration, where there is one.
+    main: Option<String>,
     report: Report,
 }
 
@@ -101,14 +103,7 @@ struct Kind {
 macro_rules! kinds {
     ($($name:ident = $code:literal, $severity:ident, $mend:literal;)*) => {
         $(const $name: Kind = Kind { code: $code, severity: Severity::$severity, mend: $mend };)*
-        /// Whether a file is one of news by its name, as this tool gives names: where nothing is news, it lists the newest articles all the
-/// same.
-fn is_file_of_news(sitemap: &str) -> bool {
-    let name = sitemap.rsplit('/').next().unwrap_or_default();
-    name.starts_with(CHILD_PREFIX) && name.contains(&format!(".{}-", Strand::News))
-}
-
-#[cfg(test)]
+        #[cfg(test)]
         const ALL_KINDS: &[&Kind] = &[$(&$name),*];
     };
 }
@@ -161,12 +156,14 @@ impl Inspection {
             seen: HashMap::new(),
             robots: Robots::default(),
             origin: String::new(),
+            main: None,
             report: Report { files: Vec::new(), findings: Vec::new() },
         }
     }
 
     /// Takes robots.txt, from which the sitemaps are known; `expected` is the main file of the configuration.
     pub fn robots(&mut self, robots_address: &str, fetched: &Fetched, expected: Option<&str>) {
+        self.main = expected.map(str::to_owned);
         let bytes: &[u8] = match fetched {
             Fetched::Bytes(bytes) => bytes,
             Fetched::Missing => {
@@ -472,6 +469,27 @@ impl Inspection {
         self.report
     }
 
+    /// What to do about a finding: building again helps only where the file is one that a build writes.
+    fn mend(&self, kind: &Kind, file: &str) -> &'static str {
+        let by_building = [&FILE_MISSING, &FILE_BROKEN, &NOT_WELL_FORMED, &NEWS_TOO_OLD, &COPY_DIFFERS];
+        let is_one = by_building.iter().any(|known| known.code == kind.code);
+        match kind.code {
+            _ if !is_one || self.is_built(file) => kind.mend,
+            code if code == FILE_MISSING.code => "Put the file there, or take the line out that names it.",
+            _ => "Another tool wrote the file: let that write it again, or take the line out that names it.",
+        }
+    }
+
+    /// Whether a file is one that a build writes, by its name.
+    fn is_built(&self, file: &str) -> bool {
+        let plain = file.strip_suffix(".gz").unwrap_or(file);
+        let Some(main) = self.main.as_deref() else { return false };
+        let (folder, stem) = main.strip_suffix(".xml").unwrap_or(main).rsplit_once('/').unwrap_or_default();
+        let name = plain.strip_prefix(folder).and_then(|rest| rest.strip_prefix('/'));
+        let number = |name: &str| name.strip_prefix(stem)?.strip_prefix('-')?.strip_suffix(".xml")?.parse::<u32>().ok();
+        plain == main || name.is_some_and(|name| name.starts_with(CHILD_PREFIX) || number(name).is_some())
+    }
+
     fn find(&mut self, kind: &Kind, file: &str, line: Option<u64>, message: impl FnOnce() -> String) {
         let known = self.report.findings.iter_mut().rev().find(|known| known.code == kind.code && known.file == file);
         match known {
@@ -483,10 +501,17 @@ impl Inspection {
                 line,
                 count: 1,
                 message: message(),
-                mend: kind.mend,
+                mend: self.mend(kind, file),
             }),
         }
     }
+}
+
+/// Whether a file is one of news by its name, as this tool gives names: where nothing is news, it lists the newest articles all the
+/// same.
+fn is_file_of_news(sitemap: &str) -> bool {
+    let name = sitemap.rsplit('/').next().unwrap_or_default();
+    name.starts_with(CHILD_PREFIX) && name.contains(&format!(".{}-", Strand::News))
 }
 
 #[cfg(test)]

@@ -127,7 +127,8 @@ impl Shape {
     }
 }
 
-/// The date to write: as a rule the declared one, else the day a change was seen, else the day of publication, else none.
+/// The date to write: as a rule the declared one, else the day a change was seen (or that a sitemap gave which was written over),
+/// else the day of publication, else none.
 /// Never the time of the build, never a file's own time, and no date that is yet to come or older than the web: see
 /// [`Calendar::may_be_written`].
 ///
@@ -145,7 +146,12 @@ impl Shape {
 pub fn lastmod(said: &Said<'_>, observed: Option<i32>, policy: DatePolicy, calendar: &Calendar) -> Option<Lastmod> {
     let honest = |date: Option<Lastmod>| date.filter(|date| calendar.may_be_written(date));
     let seen = || {
+        let recorded = honest(said.recorded);
         let seen = observed.and_then(Lastmod::from_epoch_day);
+        let seen = match (seen, recorded) {
+            (Some(seen), Some(recorded)) if recorded.epoch_day() > seen.epoch_day() => Some(recorded),
+            (seen, recorded) => seen.or(recorded),
+        };
         match (seen, honest(said.published)) {
             (Some(seen), Some(published)) if published.epoch_day() > seen.epoch_day() => Some(published),
             (seen, published) => seen.or(published),
@@ -193,6 +199,23 @@ mod tests {
         let calendar = Calendar::utc((19_723 + 300) * 86_400);
         let observed = observed.map(|day| 19_723 + day);
         assert_eq!(lastmod(&Said { modified, published, ..Said::default() }, observed, policy, &calendar), wanted);
+    }
+
+    /// What a sitemap said that was written over holds until something newer is known.
+    #[rstest]
+    #[case::alone(None, None, day(15))]
+    #[case::a_change_was_seen(None, Some(20), day(20))]
+    #[case::a_change_was_seen_before(None, Some(10), day(15))]
+    #[case::declared(day(5), Some(20), day(5))]
+    fn recorded_dates(
+        #[case] modified: Option<Lastmod>,
+        #[case] observed: Option<i32>,
+        #[case] wanted: Option<Lastmod>,
+    ) {
+        let said = Said { modified, recorded: day(15), ..Said::default() };
+        let observed = observed.map(|day| 19_723 + day);
+        let calendar = Calendar::utc((19_723 + 300) * 86_400);
+        assert_eq!(lastmod(&said, observed, DatePolicy::Usual, &calendar), wanted);
     }
 
     fn said() -> Said<'static> {

@@ -35,6 +35,8 @@ pub struct OldSitemap {
     pub section: Option<String>,
     /// The zone of dates that state none.
     pub timezone: TimeZone,
+    /// It was written over by this tool: its dates hold only until something newer is known.
+    pub written_over: bool,
     /// Its hints are taken over. Most old sitemaps have them by habit, and engines ignore them.
     pub hints: bool,
     /// How long fetching each file may take.
@@ -51,6 +53,12 @@ impl Source for OldSitemap {
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        if self.written_over {
+            gathering.remark(format!(
+                "the sitemap that was written over: what only it knows is listed until you delete {}",
+                self.shown
+            ));
+        }
         let failed = |why: String| failed(self.name(), why);
         let children = self.file(&self.input, &self.shown, gathering).map_err(failed)?;
         for child in children {
@@ -163,9 +171,12 @@ impl OldSitemap {
             .alternates
             .into_iter()
             .filter_map(|one| Some(Alternate { language: one.language, url: place(&one.url)?.into_string().into() }));
+        let stated = date(url.lastmod);
+        let (modified, recorded) = if self.written_over { (None, stated) } else { (stated, None) };
         Ok(Said {
             url: address.into_string().into(),
-            modified: date(url.lastmod),
+            modified,
+            recorded,
             published: date(url.news.published),
             title: url.news.title.map(Into::into),
             language: url.news.language.map(Into::into),

@@ -97,6 +97,7 @@ fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
         site: site(),
         section: None,
         timezone,
+        written_over: false,
         hints: true,
         wait: WAIT,
     }));

@@ -57,6 +57,27 @@ impl Cut {
             media_per_file: section.media_per_file.unwrap_or(self.media_per_file),
         }
     }
+
+    /// What a file may hold that is opened in one strand of a section of so many entries.
+    pub(crate) fn limits(
+        &self,
+        section: Option<&Section>,
+        strand: Strand,
+        style: Option<&str>,
+        entries: usize,
+    ) -> Limits {
+        let cut = section.map_or_else(|| self.clone(), |section| self.of(section, strand));
+        Limits {
+            urls: cut.urls_per_file.when_opened(entries),
+            bytes: inside(cut.bytes_per_file, style),
+            media: cut.media_per_file,
+        }
+    }
+}
+
+/// Bytes of a file that are left for its entries.
+fn inside(bytes_per_file: u64, style: Option<&str>) -> u64 {
+    bytes_per_file.saturating_sub(Frame::most_bytes(style))
 }
 
 /// Renders candidates.
@@ -93,11 +114,6 @@ impl Renderer<'_> {
         let mut out = Vec::new();
         let (frame, media) = self.render(candidate, &Said::read(&self.arrivals.row(candidate.place)), &mut out);
         (Weight { bytes: out.len() as u64, media }, frame)
-    }
-
-    /// Bytes of a file that are left for its entries.
-    fn inside(&self, bytes_per_file: u64) -> u64 {
-        bytes_per_file.saturating_sub(Frame::most_bytes(self.style))
     }
 }
 
@@ -235,7 +251,7 @@ impl<'a> Arranging<'a> {
                 name: &section.name,
                 strand,
                 cut: site.cut.of(section, strand),
-                inside: site.renderer.inside(site.cut.of(section, strand).bytes_per_file),
+                inside: inside(site.cut.of(section, strand).bytes_per_file, site.renderer.style),
                 files: Vec::new(),
                 shelf: Shelf::new(Vec::new(), 1),
                 entries: if strand == Strand::Pages { settled.counts.tallies[at].entries } else { 0 },

@@ -267,7 +267,7 @@ fn overwrite(job: &Job<'_>, found: &Found) -> Option<String> {
 
 /// Whether a main file was written by this tool, as far as it shows: by its stylesheet, or by the names of the files it lists.
 /// A ledger that was lost does not make the site's own files another's.
-fn is_ours(bytes: &[u8]) -> bool {
+pub(super) fn is_ours(bytes: &[u8]) -> bool {
     let head = String::from_utf8_lossy(&bytes[..bytes.len().min(512)]);
     if head.contains(&format!("href=\"{STYLESHEET_NAME}\"")) {
         return true;

@@ -3,6 +3,7 @@
 mod explain;
 mod guard;
 mod knowing;
+mod overwritten;
 mod preview;
 mod recall;
 
@@ -24,6 +25,7 @@ pub use self::explain::{Explained, explain};
 pub use self::guard::Thresholds;
 use self::guard::{Before, guard};
 use self::knowing::{Knowing, keep_stretches, recollect};
+pub use self::overwritten::{keep_overwritten, overwritten};
 pub use self::preview::preview;
 pub use self::recall::{Recalled, on_disk, recall};
 use crate::arrange::{self, Cut, From, Plan, Renderer, SegmentPlan, arrange};

@@ -62,8 +62,8 @@ pub fn recall(
     }
     let place = &job.place;
     let mut recalled = Recalled { files: 0, entries: 0, passed_over: Vec::new() };
-    let (mut children, mut known) = (BTreeMap::new(), Vec::new());
-    let mut form = None;
+    let mut children = BTreeMap::new();
+    let (mut form, mut alone) = (None, None);
     for nth in 1.. {
         let name = place.index_names(nth * place.files_per_index).pop().unwrap_or_default();
         let Some(bytes) = fetch(&name)? else { break };
@@ -79,7 +79,7 @@ pub fn recall(
         );
         form = form.or(document.ok());
         if form == Some(Document::Urlset) {
-            known.extend(file(&bytes, (DEFAULT, Strand::Pages, 1), job.now.as_second()));
+            alone = file(&bytes, (DEFAULT, Strand::Pages, 1), job.now.as_second());
         }
         if children.len() == before {
             break;
@@ -88,6 +88,13 @@ pub fn recall(
     if children.keys().any(|name| !name.starts_with(CHILD_PREFIX)) {
         return Ok(None);
     }
+    let seed = ledger.seed()?;
+    let writing = ledger.transaction()?;
+    let mut recalling = Recalling { writing: &writing, seed, files: Vec::new() };
+    if let Some(alone) = alone {
+        recalling.take(&alone)?;
+    }
+    // One after the other: the text of a large site is not held.
     for (name, changed) in &children {
         let parts = parts_of(name).zip(fetch(name)?);
         let found = parts.and_then(|((section, strand, number), bytes)| {
@@ -95,21 +102,19 @@ pub fn recall(
             file(&bytes, (section, strand, number), changed.map_or(0, |date| date.seconds()))
         });
         match found {
-            Some(found) => known.push(found),
+            Some(found) => recalling.take(&found)?,
             None => recalled.passed_over.push(name.clone()),
         }
     }
-    if known.is_empty() {
-        return Ok(None);
-    }
-    let seed = ledger.seed()?;
-    let writing = ledger.transaction()?;
-    write(&writing, &known, seed, &mut recalled)?;
+    let files = recalling.files;
+    let Some(at) = files.iter().map(|file| file.standing.changed).max() else { return Ok(None) };
+    recalled.files = files.len() as u64;
+    recalled.entries = files.iter().filter(|file| file.strand == Strand::Pages).map(|file| u64::from(file.urls)).sum();
+    limit(&writing, job, &files)?;
     outputs(&writing, place, &children, job.now.as_second())?;
     if form == Some(Document::Index) {
         writing.set_fact(FORM, Some("index"))?;
     }
-    let at = known.iter().map(|file| file.changed).max().unwrap_or_default();
     let counts =
         RunCounts { entries: recalled.entries, added: 0, changed: 0, removed: 0, left_out: 0, files_written: 0 };
     writing.add_run(&RunRow { run: 1, at, counts }, &serde_json::to_string(&recalled).unwrap_or_default())?;
@@ -148,20 +153,29 @@ fn file(bytes: &[u8], (section, strand, number): (&str, Strand, u32), changed: i
     })
 }
 
-fn write(writing: &Writing<'_>, known: &[Known], seed: u64, recalled: &mut Recalled) -> Result<(), StoreError> {
-    let mut most: BTreeMap<(&str, Strand), (u32, u32)> = BTreeMap::new();
-    for file in known {
-        let (urls, number) = most.entry((&file.section, file.strand)).or_default();
-        *urls = (*urls).max(file.urls.len() as u32);
-        *number = (*number).max(file.number);
-    }
-    for file in known {
-        let (urls, _) = most[&(file.section.as_str(), file.strand)];
-        // What the file might hold when it was opened is not known; that a sibling holds so many is.
-        let limits = Limits { urls: urls.clamp(1, MOST_URLS), bytes: MOST_BYTES, media: u32::MAX };
+/// Files on their way into the ledger.
+struct Recalling<'w> {
+    writing: &'w Writing<'w>,
+    seed: u64,
+    files: Vec<RecalledFile>,
+}
+
+/// A file that was taken in.
+struct RecalledFile {
+    id: i64,
+    section: String,
+    strand: Strand,
+    number: u32,
+    urls: u32,
+    standing: Standing,
+}
+
+impl Recalling<'_> {
+    fn take(&mut self, file: &Known) -> Result<(), StoreError> {
+        let Self { writing, seed, .. } = self;
+        let urls = file.urls.len() as u32;
+        let limits = Limits { urls, bytes: MOST_BYTES, media: u32::MAX };
         let id = writing.open_file(&file.section, file.strand, file.number, limits)?;
-        let Known { changed, crc, size, .. } = *file;
-        writing.file_stands(id, limits, Standing { changed, crc, size })?;
         let mut rest = &file.text[..];
         for (number, urls) in (0u32..).zip(file.urls.chunks(SEGMENT)) {
             let end = memchr::memmem::find_iter(rest, URL_END).nth(urls.len() - 1).map_or(0, |at| at + URL_END.len());
@@ -172,14 +186,35 @@ fn write(writing: &Writing<'_>, known: &[Known], seed: u64, recalled: &mut Recal
             text.split_inclusive(|byte| *byte == b'\n').for_each(|element| facts.add(facts_of(element, frame).1));
             let segment = squeeze(text).map_err(StoreError::io("cannot compress for", Path::new(&file.section)))?;
             let mut lane = Vec::with_capacity(urls.len() * LaneEntry::BYTES);
-            urls.iter().for_each(|url| entry(url, seed).write(&mut lane));
+            urls.iter().for_each(|url| entry(url, *seed).write(&mut lane));
             writing.keep_segment(id, number, (frame, facts), &segment, (&lane, &[]))?;
         }
-        recalled.files += 1;
-        recalled.entries += if file.strand == Strand::Pages { file.urls.len() as u64 } else { 0 };
+        let Known { changed, crc, size, strand, number, .. } = *file;
+        let standing = Standing { changed, crc, size };
+        self.files.push(RecalledFile { id, section: file.section.clone(), strand, number, urls, standing });
+        Ok(())
     }
-    for ((section, strand), (_, number)) in most {
-        writing.set_next_number(section, strand, number + 1)?;
+}
+
+/// What the files may hold, as if they had been opened by this configuration. What they might hold when they were opened is not
+/// known, but that one of several holds so many is: a file alone goes on filling up.
+fn limit(writing: &Writing<'_>, job: &Job<'_>, files: &[RecalledFile]) -> Result<(), StoreError> {
+    let mut strands: BTreeMap<(&str, Strand), Vec<&RecalledFile>> = BTreeMap::new();
+    for file in files {
+        strands.entry((&file.section, file.strand)).or_default().push(file);
+    }
+    let sections = &job.chooser.sections;
+    for ((section, strand), files) in strands {
+        let entries: usize = files.iter().map(|file| file.urls as usize).sum();
+        let known = sections.named(section).map(|at| &sections.list()[at]);
+        let opened = job.cut.limits(known, strand, job.place.style, entries);
+        let most = files.iter().map(|file| file.urls).max().unwrap_or(0).clamp(1, MOST_URLS);
+        let urls = if files.len() == 1 { opened.urls.max(most) } else { most };
+        for file in &files {
+            writing.file_stands(file.id, Limits { urls, ..opened }, file.standing)?;
+        }
+        let last = files.iter().map(|file| file.number).max().unwrap_or(0);
+        writing.set_next_number(section, strand, last + 1)?;
     }
     Ok(())
 }
@@ -192,7 +227,7 @@ fn entry(url: &RawUrl, seed: u64) -> LaneEntry {
         _ => NEVER,
     };
     let key = fingerprint::key(seed, url.loc.as_deref().unwrap_or_default());
-    LaneEntry { observed, ..LaneEntry::recalled(key) }
+    LaneEntry { observed, declared: fingerprint::written_date(stated), ..LaneEntry::recalled(key) }
 }
 
 /// Notes the files of ours that are there, those too that left the index, so that no number is given twice.

@@ -16,7 +16,8 @@ pub struct LaneEntry {
     pub written: u64,
     /// [`Prints::page`](atlas_core::fingerprint::Prints::page).
     pub page: u64,
-    /// [`Prints::declared`](atlas_core::fingerprint::Prints::declared).
+    /// [`Prints::declared`](atlas_core::fingerprint::Prints::declared); of an entry that was recalled,
+    /// [`written_date`](atlas_core::fingerprint::written_date).
     pub declared: u32,
     /// The day, counted from 1970-01-01, on which its content was last seen to change, or [`NEVER`].
     pub observed: i32,

@@ -4,8 +4,9 @@
 use std::collections::{HashMap, HashSet};
 
 use atlas_core::contribution::{Said, url_of};
-use atlas_core::fingerprint::{PARTS, Prints};
+use atlas_core::fingerprint::{self, PARTS, Prints};
 use atlas_core::lastmod::Lastmod;
+use atlas_core::shape;
 use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
@@ -14,7 +15,7 @@ use super::{Candidate, Fate, News, REDESIGN_LEAST, Settled, Terms};
 use crate::arrival::{Arrivals, Place};
 use crate::derive::Alternates;
 use crate::error::StoreError;
-use crate::ledger::{LaneEntry, Ledger, Remembered};
+use crate::ledger::{LaneEntry, Ledger, NEVER, Remembered};
 use crate::provenance::{Comparison, UNKNOWN};
 
 impl Settled {
@@ -38,9 +39,9 @@ impl Settled {
         self.compare(arrivals, &listed, &lane, &moved, terms);
         let (redesign, settings) = (self.redesign, terms.settings);
         listed.par_iter_mut().zip(&lane).zip(&moved).for_each(|((candidate, known), moved)| {
-            let in_silence = known.is_recalled()
-                || known.from_page != candidate.lane.from_page
-                || (candidate.lane.from_page && (redesign || !terms.same_reader));
+            let from_page = candidate.lane.from_page;
+            let in_silence = !known.is_recalled()
+                && (known.from_page != from_page || (from_page && (redesign || !terms.same_reader)));
             let edited = moved.content && !in_silence;
             candidate.lane.observed = if edited { terms.today } else { known.observed };
             candidate.lane.changed = known.changed;
@@ -260,6 +261,15 @@ impl Moved {
         Self { content: known.page != now.page, declared: known.declared != now.declared }
     }
 
+    /// The same of an entry that was recalled: of what it said, its date is known as it was written.
+    fn recalled(arrivals: &Arrivals, candidate: &Candidate, known: &LaneEntry, terms: &Terms<'_>) -> Self {
+        let row = arrivals.row(candidate.place);
+        let observed = Some(known.observed).filter(|day| *day != NEVER);
+        let (policy, calendar) = (candidate.date_policy, &terms.chooser.calendar);
+        let date = shape::lastmod(&Said::read(&row), observed, policy, calendar);
+        Self { content: false, declared: fingerprint::written_date(date) != known.declared }
+    }
+
     /// The same where something about its sources changed meanwhile; `now` is what it would say had nothing changed.
     fn remapped(now: Prints, known: &LaneEntry, comparison: &Comparison) -> Self {
         let differs = |part: usize| comparison.parts[part] && !Prints::same_part(known.page, now.page, part);
@@ -289,6 +299,9 @@ impl Settled {
         let both = listed.par_iter().zip(lane);
         let moved = both.map(|(candidate, known)| {
             let now = Prints { page: candidate.lane.page, declared: candidate.lane.declared };
+            if known.is_recalled() {
+                return Moved::recalled(arrivals, candidate, known, terms);
+            }
             let Some(comparison) = comparisons.get(&(known.provenance, candidate.lane.provenance)) else {
                 return Moved::of(now, known);
             };

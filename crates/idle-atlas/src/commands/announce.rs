@@ -1,6 +1,7 @@
 //! `announce`: tells the engines what changed.
 
 use std::fs;
+use std::path::Path;
 
 use atlas_core::indexnow::Key;
 use atlas_io::announce::{Engine, all_pending, announce, left_alone};
@@ -14,6 +15,8 @@ use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
 use crate::view;
 
+/// The longest key file, in bytes: a key has at most 128 characters.
+const LONGEST_KEY_FILE: u64 = 200;
 /// The key that was made, as a fact of the ledger.
 const KEY: &str = "indexnow-key";
 
@@ -49,7 +52,7 @@ fn dry_run(settings: &Settings, ledger: &Ledger, all: bool, screen: &Screen) -> 
     for engine in &settings.engines {
         let pending = all_pending(ledger, &engine.name, all)?;
         let not_before = left_alone(ledger, &engine.name, now)?;
-        let has_key = key_of(ledger, engine)?.is_some();
+        let has_key = key_of(settings, ledger, engine)?.is_some();
         plans.push(view::announce::Plan::new(&engine.name, &pending, not_before, has_key));
     }
     screen.show(&plans, || view::announce::plans(&plans, screen.is_verbose(), settings.timezone()))?;
@@ -57,7 +60,7 @@ fn dry_run(settings: &Settings, ledger: &Ledger, all: bool, screen: &Screen) -> 
 }
 
 fn with_key(settings: &Settings, ledger: &Ledger, engine: &EngineSettings) -> Result<Engine, Failure> {
-    let key = key_of(ledger, engine)?.ok_or_else(|| {
+    let key = key_of(settings, ledger, engine)?.ok_or_else(|| {
         Failure::said(format!(
             "engine {} has no key yet; make one and publish its file with: idle-atlas announce --key-file",
             engine.name
@@ -67,18 +70,39 @@ fn with_key(settings: &Settings, ledger: &Ledger, engine: &EngineSettings) -> Re
     Ok(Engine { name: engine.name.clone(), endpoint: engine.endpoint.clone(), key, key_location, wait: engine.wait })
 }
 
-/// The key of the configuration, else the one that was made.
-fn key_of(ledger: &Ledger, engine: &EngineSettings) -> Result<Option<Key>, Failure> {
-    match &engine.key {
-        Some(key) => Ok(Some(key.clone())),
-        None => Ok(ledger.fact(KEY)?.and_then(|text| Key::parse(&text).ok())),
+/// The key of the configuration, else the one that was made, else the one whose file lies in the web root: a ledger that was lost
+/// does not make another.
+fn key_of(settings: &Settings, ledger: &Ledger, engine: &EngineSettings) -> Result<Option<Key>, Failure> {
+    if let Some(key) = &engine.key {
+        return Ok(Some(key.clone()));
     }
+    if let Some(key) = ledger.fact(KEY)?.and_then(|text| Key::parse(&text).ok()) {
+        return Ok(Some(key));
+    }
+    let key = published_key(&settings.web_root);
+    if let Some(key) = &key {
+        ledger.set_fact(KEY, Some(key.as_str()))?;
+    }
+    Ok(key)
+}
+
+/// The key whose file lies in a folder: a text file that holds its own name (IndexNow). Of several, the first by name.
+fn published_key(folder: &Path) -> Option<Key> {
+    let names = fs::read_dir(folder).ok()?.flatten().filter_map(|entry| entry.file_name().into_string().ok());
+    let keys = names.filter_map(|name| {
+        let key = Key::parse(name.strip_suffix(".txt")?).ok()?;
+        let path = folder.join(&name);
+        let is_short = fs::metadata(&path).is_ok_and(|file| file.len() <= LONGEST_KEY_FILE);
+        let holds = is_short && fs::read_to_string(&path).is_ok_and(|text| text.trim() == key.as_str());
+        holds.then_some(key)
+    });
+    keys.min_by(|one, other| one.as_str().cmp(other.as_str()))
 }
 
 fn write_key_files(settings: &Settings, ledger: &Ledger, screen: &Screen) -> Result<Exit, Failure> {
     let mut written = Vec::new();
     for engine in &settings.engines {
-        let key = match key_of(ledger, engine)? {
+        let key = match key_of(settings, ledger, engine)? {
             Some(key) => key,
             None => {
                 let key = Key::from_random(random()?);

@@ -1,18 +1,36 @@
 //! `build`: writes the files, the index and robots.txt; or shows what it would write.
 
 use atlas_io::live::Live;
-use atlas_store::build::{Ended, Job, build, on_disk, preview, recall};
+use atlas_store::build::{Ended, Job, build, keep_overwritten, on_disk, preview, recall};
 use atlas_store::ledger::Ledger;
+use atlas_store::report::Guard;
 
 use crate::args::{self, Recall};
-use crate::config::Settings;
+use crate::config::{self, Settings};
 use crate::exit::{Exit, Failure};
 use crate::interrupt;
 use crate::screen::Screen;
 use crate::view;
 
 pub fn run(settings: &Settings, arguments: &args::Build, screen: &Screen) -> Result<Exit, Failure> {
-    let mut ledger = Ledger::open(&settings.ledger)?;
+    let ledger = Ledger::open(&settings.ledger)?;
+    if arguments.allow.contains(&Guard::Overwrite) && !arguments.dry_run {
+        let kept = keep_overwritten(settings.place(), &ledger)?;
+        if !kept.is_empty() {
+            screen.say(&view::survey::overwritten(&kept, &settings.ledger))?;
+            // From now on the old sitemap is one of the sources.
+            return build_site(&config::load_from(&settings.path)?, ledger, arguments, screen);
+        }
+    }
+    build_site(settings, ledger, arguments, screen)
+}
+
+fn build_site(
+    settings: &Settings,
+    mut ledger: Ledger,
+    arguments: &args::Build,
+    screen: &Screen,
+) -> Result<Exit, Failure> {
     remember(settings, arguments.recall, &settings.job(false, &[], &|_| ()), &mut ledger, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);

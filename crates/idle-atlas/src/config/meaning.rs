@@ -39,6 +39,8 @@ pub struct Settings {
     pub robots: PathBuf,
     /// The engines to tell.
     pub engines: Vec<EngineSettings>,
+    /// The configuration file.
+    pub path: PathBuf,
     /// Where the ledger lives.
     pub ledger: PathBuf,
     timezone: TimeZone,
@@ -128,6 +130,7 @@ impl Settings {
             web_root,
             robots,
             engines,
+            path: origin.path.clone(),
             ledger,
             timezone,
             sources,
@@ -169,6 +172,11 @@ impl Settings {
     /// The site's zone: that of its days, and of all times that people are shown.
     pub fn timezone(&self) -> &TimeZone {
         &self.timezone
+    }
+
+    /// Where files go.
+    pub fn place(&self) -> &Place {
+        &self.place
     }
 
     /// The address of the main file.

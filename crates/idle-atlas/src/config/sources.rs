@@ -21,7 +21,7 @@ use atlas_io::record::{Dates, RecordSettings};
 use atlas_io::sitemaps::OldSitemap;
 use atlas_io::sql::{self, Database, Sql};
 use atlas_io::table::{Format, Table};
-use atlas_store::build::ARCHIVES;
+use atlas_store::build::{ARCHIVES, ledger_folder, overwritten};
 use atlas_store::source::{Named, Source};
 use globset::{GlobBuilder, GlobSetBuilder};
 use toml::Spanned;
@@ -53,6 +53,9 @@ const KEYS: [(&str, &[&str]); 8] = [
     ("sitemap", &["file", "hints", "wait_seconds"]),
     ("command", &["run", "dates", "lists", "fields", "wait_seconds"]),
 ];
+
+/// The name of the sitemap that was written over, as a source.
+const OVERWRITTEN: &str = "overwritten sitemap";
 
 /// The keys that all kinds take.
 const ALL_TAKE: [&str; 3] = ["name", "section", "pages"];
@@ -106,7 +109,26 @@ impl<'a> Sources<'a> {
             let may_be_elsewhere = self.may_be_elsewhere(table.as_ref())?;
             named.push(Box::new(Named { name, may_be_elsewhere, source }));
         }
+        named.extend(self.overwritten());
         Ok(named)
+    }
+
+    /// The sitemap that was written over, believed last.
+    fn overwritten(&self) -> Option<Box<dyn Source>> {
+        let path = overwritten(&ledger_folder(&self.context.origin.path), &self.main);
+        let source = OldSitemap {
+            written_over: true,
+            hints: false,
+            input: Input::File(path.clone()),
+            shown: path.display().to_string(),
+            site: self.context.site.clone(),
+            section: None,
+            timezone: self.context.timezone.clone(),
+            wait: WAIT,
+        };
+        path.is_file().then(|| -> Box<dyn Source> {
+            Box::new(Named { name: OVERWRITTEN.to_owned(), may_be_elsewhere: false, source: Box::new(source) })
+        })
     }
 
     /// What a source is called: as it says, else by its kind and place. Where another is called so already, its section tells it
@@ -115,8 +137,10 @@ impl<'a> Sources<'a> {
         let is_taken = |name: &str| named.iter().any(|other| other.name() == name);
         if let Some(typed) = &table.name {
             let name = typed.as_ref().trim();
-            if name.is_empty() || name == ARCHIVES || name.contains(['\n', '\t']) {
-                let message = format!("“name”: expected a name of its own, such as “depot”; “{ARCHIVES}” is taken");
+            if name.is_empty() || [ARCHIVES, OVERWRITTEN].contains(&name) || name.contains(['\n', '\t']) {
+                let message = format!(
+                    "“name”: expected a name of its own, such as “depot”; “{ARCHIVES}” and “{OVERWRITTEN}” are taken"
+                );
                 return Err(self.context.origin.error(typed, message));
             }
             if is_taken(name) {
@@ -360,6 +384,7 @@ impl<'a> Sources<'a> {
         }
         let hints = table.as_ref().hints.as_ref().is_some_and(|hints| *hints.as_ref());
         Ok(Box::new(OldSitemap {
+            written_over: false,
             hints,
             input,
             shown,

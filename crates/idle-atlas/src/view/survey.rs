@@ -1,5 +1,7 @@
 //! What `survey` and `build` show: what people look at most.
 
+use std::path::Path;
+
 use atlas_store::provenance::SourceChange;
 use atlas_store::report::{Built, Counted, DueTo, Fate, IncompleteVideo, Remapped, RobotsFate, SectionReport, Survey};
 
@@ -37,6 +39,16 @@ pub fn survey(survey: &Survey, verbose: bool, zone: &TimeZone) -> String {
         out += &format!("\n{FAINT}Next: idle-atlas build{FAINT:#}\n");
     }
     out
+}
+
+/// Which files of another tool are kept that are about to be written over.
+pub fn overwritten(kept: &[String], ledger: &Path) -> String {
+    let (main, others) = kept.split_first().map_or(("", 0), |(main, others)| (main.as_str(), others.len() as u64));
+    let others = if others > 0 { format!(" and {} with it", count(others, "file", "files")) } else { String::new() };
+    format!(
+        "{main} of another tool{others} is kept in {}. URLs and dates that only it knows are taken over.\n\n",
+        ledger.join("overwritten").display()
+    )
 }
 
 /// What was learnt from sitemaps because there was no ledger.

@@ -182,3 +182,42 @@ fn an_engine_that_is_not_there() {
     web.site.write("idle-atlas.toml", config);
     web.site.run(&["announce", "--all"]).says(1, &["no answer", "refused", "4 kept"]);
 }
+
+/// After a round that stopped half way and further changes, a dry run tells what would be told: the rest, and what changed since.
+#[test]
+fn a_dry_run_tells_what_would_be_told() {
+    let web = Web::with_key();
+    web.site.page("p1.html", "Page", "Edited");
+    web.site.page("p2.html", "Page", "Edited");
+    web.site.build();
+    web.engine.set_mood(Mood::Down);
+    web.site.run(&["announce"]).says(1, &["2 kept"]);
+    web.site.page("p3.html", "Page", "Edited");
+    web.site.page("p1.html", "Page", "Edited again");
+    web.site.build();
+    let plan = web.site.json(&["announce", "--dry-run"]);
+    let planned: Vec<String> = plan[0]["tell"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["url"].as_str().unwrap().replace("https://www.marrowvale.example", ""))
+        .collect();
+    web.engine.set_mood(Mood::Fair);
+    let before = web.engine.received().len();
+    let told = web.site.json(&["announce"]);
+    assert_eq!(told[0]["taken"], planned.len());
+    let mut planned = planned;
+    planned.sort();
+    assert_eq!(web.taken(before), planned);
+    web.site.run(&["announce", "--dry-run"]).says(0, &["nothing to tell"]);
+}
+
+#[test]
+fn a_dry_run_tells_when_nothing_would_be_told_yet() {
+    let web = Web::with_key();
+    web.site.page("p1.html", "Page", "Edited");
+    web.site.build();
+    web.engine.set_mood(Mood::TooMany(60));
+    web.site.run(&["announce"]).says(1, &["1 kept"]);
+    web.site.run(&["announce", "--dry-run"]).says(0, &["would be told 1 URL, but not before 2026-11-23 12:01 GMT"]);
+}

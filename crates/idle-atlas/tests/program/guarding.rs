@@ -96,6 +96,55 @@ fn a_sitemap_of_another_tool() {
     held(&site, "overwrite", &["sitemap.xml is there already, and another tool wrote it"]);
 }
 
+/// What only the old sitemap knew is taken over: a URL, and a date, until something newer is known.
+#[test]
+fn an_old_sitemap_is_not_destroyed() {
+    let mut site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    site.write("t.csv", "url,title,modified\n/a/,Amber,\n/b/,Brass,2026-10-01\n/c/,Copper,\n");
+    let index = "<sitemapindex xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><sitemap><loc>https://www.marrowvale.example/posts.xml</loc></sitemap></sitemapindex>";
+    let child = "<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><url><loc>https://www.marrowvale.example/a/</loc><lastmod>2026-03-01</lastmod></url><url><loc>https://www.marrowvale.example/b/</loc><lastmod>2026-03-02</lastmod></url><url><loc>https://www.marrowvale.example/old/</loc><lastmod>2026-03-03</lastmod></url></urlset>";
+    site.spoil("sitemap.xml", index);
+    site.write("public/posts.xml", child);
+    site.run(&["build"]).says(3, &["another tool wrote it"]);
+    site.run(&["build", "--allow", "overwrite"])
+        .says(0, &["sitemap.xml of another tool and 1 file with it is kept in .idle-atlas/overwritten", "4 entries"]);
+    assert_eq!(
+        (site.read(".idle-atlas/overwritten/sitemap.xml"), site.read(".idle-atlas/overwritten/posts.xml")),
+        (index.into(), child.into())
+    );
+    let dates = |site: &Site| ["/a/", "/b/", "/c/", "/old/"].map(|path| site.lastmod(path));
+    let day = |text: &str| Some(text.to_owned());
+    assert_eq!(dates(&site), [day("2026-03-01"), day("2026-10-01"), None, day("2026-03-03")]);
+    site.at(NOON + DAY);
+    site.write("t.csv", "url,title,modified\n/a/,Amber lamp,\n/b/,Brass,2026-10-01\n/c/,Copper,\n");
+    assert_eq!(count(&site.build(), "changed"), 1);
+    assert_eq!(dates(&site), [day("2026-11-24"), day("2026-10-01"), None, day("2026-03-03")]);
+    site.run(&["survey"]).says(0, &["overwritten sitemap", "until you delete"]);
+    fs::remove_dir_all(site.path(".idle-atlas/overwritten")).unwrap();
+    assert_eq!(count(&site.build(), "removed"), 1);
+}
+
+/// To build again helps only where a build writes the file.
+#[test]
+fn check_advises_to_build_again_only_where_that_helps() {
+    let site = Site::new(HTML);
+    site.page("index.html", "Home", "Tea");
+    site.build();
+    let robots = site.read("public/robots.txt");
+    site.write("public/robots.txt", format!("{robots}Sitemap: https://www.marrowvale.example/shop.xml\nSitemap: https://www.marrowvale.example/broken.xml\n"));
+    site.write("public/broken.xml", "<urlset");
+    let findings = site.json(&["check"])["findings"].clone();
+    let mends: Vec<&str> = findings.as_array().unwrap().iter().filter_map(|finding| finding["mend"].as_str()).collect();
+    assert!(mends.len() == 2 && mends.iter().all(|mend| !mend.to_lowercase().contains("build again")), "{mends:?}");
+    site.spoil("sitemap.xml", "<urlset");
+    let findings = site.json(&["check"])["findings"].clone();
+    let own = findings.as_array().unwrap().iter().filter(|one| one["file"].as_str().unwrap().ends_with("/sitemap.xml"));
+    assert!(
+        own.clone().count() > 0
+            && own.into_iter().any(|one| one["mend"].as_str().unwrap().to_lowercase().contains("build again"))
+    );
+}
+
 #[rstest]
 #[case::one_file("")]
 #[case::an_index("[files]\nstyle = false\nurls_per_file = 1\n")]

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::sync::{Arc, Mutex};
 
+use atlas_io::engine::{Mood, Settings, TestEngine};
 use rstest::rstest;
 
 use crate::server::{Answer, Server};
@@ -131,4 +132,53 @@ fn the_ledger_can_be_begun_anew_for_good() {
     halts(&mut site, "beside");
     lose_the_ledger(&site);
     site.run(&["build", "--recall", "none"]).says(0, &["this one is the baseline"]);
+}
+
+/// A date that is another than the sitemap says is a change: it is told, and the key that is published is taken up again.
+#[test]
+fn a_lost_ledger_loses_no_change() {
+    let engine = TestEngine::start(Settings {
+        listen: "127.0.0.1:0".into(),
+        reach: Default::default(),
+        mood: Mood::Fair,
+        tell: None,
+    })
+    .unwrap();
+    let mut site = Site::new(&format!(
+        "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"{}\"\n",
+        engine.endpoint()
+    ));
+    site.write("t.csv", "url,modified\n/a/,2026-03-01\n/b/,2026-03-02\n/c/,\n/d/,2026-03-04T09:00:00+01:00\n");
+    site.build();
+    let key = site.json(&["announce", "--key-file"])[0]["address"].clone();
+    lose_the_ledger(&site);
+    site.at(NOON + DAY);
+    site.write("t.csv", "url,modified\n/a/,2026-03-01\n/b/,2026-11-23\n/c/,\n/d/,2026-03-04T09:00:00+01:00\n/e/,\n");
+    let built = site.build();
+    assert_eq!((count(&built, "changed"), count(&built, "added")), (1, 1));
+    assert_eq!(site.lastmod("/b/").as_deref(), Some("2026-11-23"));
+    let plan = site.json(&["announce", "--dry-run"]);
+    let told: Vec<&str> = plan[0]["tell"].as_array().unwrap().iter().filter_map(|one| one["url"].as_str()).collect();
+    assert_eq!(told.len(), 2, "{told:?}");
+    assert_eq!(site.json(&["announce", "--key-file"])[0]["address"], key);
+    assert_eq!(count(&site.build(), "changed"), 0);
+}
+
+#[test]
+fn a_file_that_was_recalled_goes_on_filling_up() {
+    let mut site = Site::new(
+        "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n",
+    );
+    site.page("index.html", "Home", "Tea");
+    for halt in 0..9 {
+        site.page(&format!("halts/{halt}.html"), "A halt", "x");
+    }
+    site.build();
+    lose_the_ledger(&site);
+    site.at(NOON + DAY);
+    site.page("halts/new.html", "A halt", "x");
+    site.page("fares.html", "Fares", "x");
+    site.build();
+    let names: Vec<String> = site.listed().into_keys().collect();
+    assert_eq!(names, ["atlas-halts-1.xml", "atlas-pages-1.xml"]);
 }
