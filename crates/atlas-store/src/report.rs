@@ -48,6 +48,11 @@ pub struct Survey {
 }
 
 impl Survey {
+    /// How many entries are in.
+    pub fn entries(&self) -> u64 {
+        self.sections.iter().map(|section| section.entries).sum()
+    }
+
     /// Whether something could not be read, so that an entry may be missing.
     pub fn is_in_part(&self) -> bool {
         self.sources.iter().any(|source| source.outcome.passed_over > 0)

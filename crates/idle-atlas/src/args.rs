@@ -29,7 +29,8 @@ pub struct Arguments {
 /// What every command takes.
 #[derive(Debug, Clone, Args)]
 pub struct Shared {
-    /// The configuration, or several, one after the other [default: idle-atlas.toml here or in a folder above]
+    /// The configuration, or several; of a folder, every idle-atlas.toml in it or deeper [default: idle-atlas.toml here or
+    /// in a folder above]
     #[arg(long, global = true, value_name = "FILE")]
     pub config: Vec<PathBuf>,
     /// Print one JSON document on standard output

@@ -6,17 +6,17 @@ mod config;
 mod exit;
 mod interrupt;
 mod screen;
+mod sites;
 mod view;
 
-use std::path::PathBuf;
 use std::process::ExitCode;
 
 use clap::Parser;
 
-use crate::args::{Arguments, Command, Shared};
+use crate::args::{Arguments, Command};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
-use crate::screen::{STRONG, Screen};
+use crate::screen::Screen;
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
@@ -30,10 +30,12 @@ fn main() -> ExitCode {
 
 fn run(arguments: &Arguments, screen: &Screen) -> Result<Exit, Failure> {
     match &arguments.command {
-        Command::Init(init) => commands::init::run(init, screen),
+        Command::Init(init) => commands::init::run(init, &arguments.shared, screen),
         Command::TestEngine(engine) => commands::test_engine::run(engine, screen),
         Command::Demo(demo) => commands::demo::run(demo, screen),
-        command => for_each_site(&arguments.shared, screen, |settings, screen| on_site(command, settings, screen)),
+        command => {
+            sites::each(&arguments.shared, command, screen, |settings, screen| on_site(command, settings, screen))
+        }
     }
 }
 
@@ -48,34 +50,4 @@ fn on_site(command: &Command, settings: &Settings, screen: &Screen) -> Result<Ex
         Command::History(history) => commands::history::run(settings, history, screen),
         Command::Init(_) | Command::TestEngine(_) | Command::Demo(_) => Ok(Exit::Done),
     }
-}
-
-/// Carries a command out for each configuration that was named. One that fails does not stop the others; the gravest exit
-/// code is that of all.
-fn for_each_site(
-    shared: &Shared,
-    screen: &Screen,
-    run: impl Fn(&Settings, &Screen) -> Result<Exit, Failure>,
-) -> Result<Exit, Failure> {
-    let paths = config::named(shared)?;
-    if let [path] = &paths[..] {
-        return run(&config::load_from(path)?, screen);
-    }
-    let load = |path: PathBuf| Ok((path.clone(), config::load_from(&path)?));
-    let all = paths.into_iter().map(load).collect::<Result<Vec<_>, Failure>>()?;
-    config::apart(&all)?;
-    let mut gravest = Exit::Done;
-    let mut documents = Vec::new();
-    for (path, settings) in &all {
-        let one = screen.collecting();
-        one.say(&format!("{STRONG}{}{STRONG:#} ({})\n\n", settings.site.root(), path.display()))?;
-        let exit = run(settings, &one).unwrap_or_else(|failure| failure.show(screen));
-        documents.push(serde_json::json!({ "config": path, "exit": exit as u8, "result": one.collected() }));
-        one.say("\n")?;
-        gravest = gravest.max(exit);
-    }
-    if screen.wants_json() {
-        screen.show(&documents, String::new)?;
-    }
-    Ok(gravest)
 }

@@ -2,6 +2,7 @@
 
 use std::cell::RefCell;
 use std::io::{IsTerminal, Write, stderr, stdout};
+use std::path::Path;
 use std::rc::Rc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
@@ -36,6 +37,12 @@ pub struct Screen {
     color: ColorChoice,
     /// Documents that wait to be shown as one.
     waiting: Option<Rc<RefCell<Vec<Value>>>>,
+    /// The configuration that was named, for commands that are proposed.
+    config: Option<String>,
+    /// Which of several sites this is, counted from 0.
+    nth: Option<usize>,
+    /// What was counted, by name.
+    counts: Rc<RefCell<Vec<(&'static str, u64)>>>,
 }
 
 impl Screen {
@@ -52,6 +59,9 @@ impl Screen {
             strict: shared.strict,
             color,
             waiting: None,
+            config: None,
+            nth: None,
+            counts: Rc::default(),
         }
     }
 
@@ -65,9 +75,35 @@ impl Screen {
         Self { json: true, ..self.clone() }
     }
 
-    /// The same screen, which keeps JSON documents back.
-    pub fn collecting(&self) -> Self {
-        Self { waiting: Some(Rc::default()), ..self.clone() }
+    /// The same screen for a site whose configuration was named, if it was: commands that are proposed name it too.
+    pub fn for_site(&self, config: Option<&Path>) -> Self {
+        Self { config: config.map(|path| path.display().to_string()), ..self.clone() }
+    }
+
+    /// The same screen for one of several sites, whose lines on standard error say so; it keeps JSON documents back.
+    pub fn for_one_of_several(&self, config: &Path, nth: usize, json: bool) -> Self {
+        let waiting = json.then(Rc::default);
+        Self { json, waiting, nth: Some(nth), counts: Rc::default(), ..self.for_site(Some(config)) }
+    }
+
+    /// Whether this is one of several sites, and not the first.
+    pub fn is_a_further_site(&self) -> bool {
+        self.nth.is_some_and(|nth| nth > 0)
+    }
+
+    /// Whether this is one of several sites.
+    pub fn is_one_of_several(&self) -> bool {
+        self.nth.is_some()
+    }
+
+    /// Notes what was counted, for the table after several sites.
+    pub fn count(&self, counts: &[(&'static str, u64)]) {
+        self.counts.borrow_mut().extend_from_slice(counts);
+    }
+
+    /// What was counted.
+    pub fn counted(&self) -> Vec<(&'static str, u64)> {
+        self.counts.take()
     }
 
     /// The document that was kept back, or all of them where there were several.
@@ -110,7 +146,17 @@ impl Screen {
 
     /// Says something to people, on standard output.
     pub fn say(&self, text: &str) -> Result<(), Failure> {
-        if self.quiet || self.json { Ok(()) } else { self.print(text) }
+        if self.quiet || self.json { Ok(()) } else { self.print(&self.proposing(text)) }
+    }
+
+    /// A text with the configuration in the commands that it proposes, where one was named.
+    fn proposing(&self, text: &str) -> String {
+        const COMMANDS: [&str; 6] = ["survey", "build", "why", "check", "announce", "history"];
+        let Some(config) = &self.config else { return text.to_owned() };
+        let config = if config.contains(' ') { format!("\"{config}\"") } else { config.clone() };
+        COMMANDS.iter().fold(text.to_owned(), |text, command| {
+            text.replace(&format!("idle-atlas {command}"), &format!("idle-atlas --config {config} {command}"))
+        })
     }
 
     /// Prints text as it is, on standard output.
@@ -121,7 +167,8 @@ impl Screen {
 
     /// Tells what went wrong, on standard error.
     pub fn complain(&self, what: &str, message: &str) {
-        self.for_complaints().complain(what, message);
+        let site = self.nth.and(self.config.as_deref());
+        self.for_complaints().complain_of(site, what, &self.proposing(message));
     }
 
     /// The same for another thread, which only complains.
@@ -131,18 +178,19 @@ impl Screen {
 
     /// A count of what has been gathered so far, on a terminal only.
     pub fn progress(&self) -> Progress {
+        let site = self.nth.and(self.config.as_deref()).map_or(String::new(), |site| format!("{site}: "));
         let bar = if stderr().is_terminal() && !self.quiet && !self.json {
             let bar = ProgressBar::new_spinner();
             bar.set_style(
                 ProgressStyle::with_template("{spinner} {msg}").unwrap_or_else(|_| ProgressStyle::default_spinner()),
             );
             bar.enable_steady_tick(Duration::from_millis(100));
-            bar.set_message("gathering");
+            bar.set_message(format!("{site}gathering"));
             bar
         } else {
             ProgressBar::hidden()
         };
-        Progress { bar, rows: AtomicU64::new(0) }
+        Progress { bar, site, rows: AtomicU64::new(0) }
     }
 }
 
@@ -155,15 +203,22 @@ pub struct Complaints {
 impl Complaints {
     /// Tells what went wrong, on standard error.
     pub fn complain(&self, what: &str, message: &str) {
+        self.complain_of(None, what, message);
+    }
+
+    /// The same of one of several sites, by its configuration.
+    fn complain_of(&self, site: Option<&str>, what: &str, message: &str) {
         let mut out = AutoStream::new(stderr(), self.color).lock();
+        let site = site.map_or(String::new(), |site| format!("{site}: "));
         // There is nobody left to tell when this fails.
-        let _ = writeln!(out, "{BAD}{what}:{BAD:#} {message}");
+        let _ = writeln!(out, "{site}{BAD}{what}:{BAD:#} {message}");
     }
 }
 
 /// A count of what has been gathered so far.
 pub struct Progress {
     bar: ProgressBar,
+    site: String,
     rows: AtomicU64,
 }
 
@@ -171,7 +226,7 @@ impl Progress {
     /// So many more have come.
     pub fn more(&self, rows: u64) {
         let all = self.rows.fetch_add(rows, Ordering::Relaxed) + rows;
-        self.bar.set_message(format!("gathering: {} entries", crate::view::words::grouped(all)));
+        self.bar.set_message(format!("{}gathering: {} entries", self.site, crate::view::words::grouped(all)));
     }
 }
 

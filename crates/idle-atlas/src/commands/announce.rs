@@ -4,10 +4,11 @@ use std::fs;
 use std::path::Path;
 
 use atlas_core::indexnow::Key;
-use atlas_io::announce::{Engine, all_pending, announce, left_alone};
+use atlas_io::announce::{Engine, Told, all_pending, announce, left_alone};
 use atlas_store::disk;
 use atlas_store::ledger::Ledger;
 
+use super::open_ledger;
 use crate::args;
 use crate::config::meaning::EngineSettings;
 use crate::config::{Settings, meaning};
@@ -26,7 +27,7 @@ pub fn run(settings: &Settings, arguments: &args::Announce, screen: &Screen) -> 
             "the configuration names no engine; add one: [[engine]] name = \"all-indexnow\" via = \"indexnow\" endpoint = \"https://api.indexnow.org/indexnow\"",
         ));
     }
-    let mut ledger = Ledger::open(&settings.ledger)?;
+    let mut ledger = open_ledger(settings, screen)?;
     if arguments.key_file {
         return write_key_files(settings, &ledger, screen);
     }
@@ -42,6 +43,12 @@ pub fn run(settings: &Settings, arguments: &args::Announce, screen: &Screen) -> 
         let engine = with_key(settings, &ledger, engine)?;
         results.push(announce(&mut ledger, &engine, now, arguments.all)?);
     }
+    let sum = |of: fn(&Told) -> u64| results.iter().map(of).sum::<u64>();
+    screen.count(&[
+        ("taken", sum(|told| told.taken)),
+        ("refused", sum(|told| told.refused)),
+        ("kept", sum(|told| told.kept)),
+    ]);
     screen.show(&results, || view::announce::told(&results, settings.timezone()))?;
     Ok(Exit::in_part(results.iter().any(|told| told.refused + told.kept > 0)))
 }

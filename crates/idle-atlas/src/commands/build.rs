@@ -5,6 +5,7 @@ use atlas_store::build::{Ended, Job, build, keep_overwritten, on_disk, preview, 
 use atlas_store::ledger::Ledger;
 use atlas_store::report::Guard;
 
+use super::open_ledger;
 use crate::args::{self, Recall};
 use crate::config::{self, Settings};
 use crate::exit::{Exit, Failure};
@@ -13,7 +14,7 @@ use crate::screen::Screen;
 use crate::view;
 
 pub fn run(settings: &Settings, arguments: &args::Build, screen: &Screen) -> Result<Exit, Failure> {
-    let ledger = Ledger::open(&settings.ledger)?;
+    let ledger = open_ledger(settings, screen)?;
     if arguments.allow.contains(&Guard::Overwrite) && !arguments.dry_run {
         let kept = keep_overwritten(settings.place(), &ledger)?;
         if !kept.is_empty() {
@@ -54,6 +55,15 @@ fn build_site(
             return Ok(Exit::Held);
         }
     };
+    let survey = &built.survey;
+    let changes = &survey.changes;
+    screen.count(&[
+        ("entries", survey.entries()),
+        ("added", changes.added.count),
+        ("changed", changes.changed.count),
+        ("gone", changes.removed.count + changes.left_out.count),
+        ("files written", built.written.len() as u64),
+    ]);
     let elsewhere = settings.sitemaps_elsewhere().map(|_| settings.site.of_host("/robots.txt"));
     screen.show(&built, || {
         let elsewhere = elsewhere.as_ref().map(|address| address.as_str());

@@ -23,6 +23,8 @@ pub fn run(settings: &Settings, check: &args::Check, screen: &Screen) -> Result<
     let root = WebRoot { folder: folder.to_owned(), site: settings.site.clone(), robots, sitemaps };
     let report = root.check(Some(&settings.main_address()), Lastmod::from_timestamp(meaning::now()));
     screen.show(&report, || view::check::check(&report, folder))?;
+    let number = |wanted| report.findings.iter().filter(|finding| finding.severity == wanted).count() as u64;
+    screen.count(&[("errors", number(Severity::Error)), ("warnings", number(Severity::Warning))]);
     let errors = report.findings.iter().any(|finding| finding.severity == Severity::Error);
     Ok(screen.exit(errors, !report.findings.is_empty()))
 }

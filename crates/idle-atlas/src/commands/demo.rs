@@ -78,7 +78,7 @@ impl Story {
     fn begin(&self, engine: &TestEngine) -> Result<(), Failure> {
         self.step("1. Say what the site is", "init public")?;
         let arguments = args::Init { folder: "public".into(), url: None, engine: engine.endpoint() };
-        let found = init::write(&self.folder, &arguments)?;
+        let found = init::write(&self.folder, Path::new(NAME), &arguments)?;
         self.say(&view::init::wrote(&found))?;
         let path = self.folder.join(NAME);
         let text = fs::read_to_string(&path).unwrap_or_default() + ADDED;

@@ -31,7 +31,8 @@ pub fn run(settings: &Settings, history: &args::History, screen: &Screen) -> Res
 
 /// Every remembered entry, a line each; one after the other, however many there are. As JSON, an object a line.
 fn entries(ledger: &Ledger, screen: &Screen) -> Result<Exit, Failure> {
-    let mut out = csv::Writer::from_writer(Vec::new());
+    let header = !screen.is_a_further_site();
+    let mut out = csv::WriterBuilder::new().has_headers(header).from_writer(Vec::new());
     ledger.export(|entry| {
         if screen.wants_json() {
             let line = serde_json::to_string(&entry).map_err(|error| Failure::said(error.to_string()))?;

@@ -28,15 +28,22 @@ const MOST_SECTIONS: usize = 30;
 /// Folders by these names are often not meant for engines.
 const PRIVATE: [&str; 9] = ["account", "admin", "cart", "checkout", "drafts", "internal", "login", "private", "staff"];
 
-pub fn run(init: &args::Init, screen: &Screen) -> Result<Exit, Failure> {
-    let found = write(Path::new(""), init)?;
+pub fn run(init: &args::Init, shared: &args::Shared, screen: &Screen) -> Result<Exit, Failure> {
+    let (target, screen) = match &shared.config[..] {
+        [] => (PathBuf::from(NAME), screen.clone()),
+        [one] if one.is_dir() => (one.join(NAME), screen.for_site(Some(&one.join(NAME)))),
+        [one] => (one.clone(), screen.for_site(Some(one))),
+        _ => return Err(Failure::said("--config: name one configuration to write")),
+    };
+    let found = write(Path::new(""), &target, init)?;
     screen.show(&found, || view::init::wrote(&found))?;
     Ok(Exit::Done)
 }
 
-/// Writes the configuration into the folder `base`, from which `init.folder` is seen.
-pub fn write(base: &Path, init: &args::Init) -> Result<Found, Failure> {
-    let target = base.join(NAME);
+/// Writes the configuration to `target`; this and `init.folder` are seen from the folder `base`.
+pub fn write(base: &Path, target: &Path, init: &args::Init) -> Result<Found, Failure> {
+    let name = target.display().to_string();
+    let target = base.join(target);
     if target.exists() {
         return Err(Failure::said(format!(
             "there is a {} already; edit it, or move it away to begin anew",
@@ -51,7 +58,12 @@ pub fn write(base: &Path, init: &args::Init) -> Result<Found, Failure> {
             folder.display()
         )));
     };
-    let here = whole(if base.as_os_str().is_empty() { Path::new(".") } else { base });
+    let home = target.parent().filter(|home| !home.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let here = whole(home);
+    if here.is_none() {
+        return Err(Failure::said(format!("there is no folder {}; make it first", home.display())));
+    }
+    let is_beside = here == whole(if base.as_os_str().is_empty() { Path::new(".") } else { base });
     if here.is_some_and(|here| here.starts_with(&web_root)) {
         return Err(Failure::said(format!(
             "the configuration would be written into {}, where visitors could read it; go to the folder above and run: idle-atlas init {}",
@@ -59,7 +71,9 @@ pub fn write(base: &Path, init: &args::Init) -> Result<Found, Failure> {
             web_root.file_name().map_or_else(|| "FOLDER".into(), |name| name.to_string_lossy())
         )));
     }
-    let found = look(&folder, init)?;
+    // Paths in a configuration are relative to it.
+    let shown = if is_beside { init.folder.display().to_string() } else { web_root.display().to_string() };
+    let found = Found { config: name, folder: shown, ..look(&folder, init)? };
     let text = configuration(&found, init);
     fs::write(&target, text).map_err(|error| Failure::said(format!("cannot write {}: {error}", target.display())))?;
     Ok(found)
@@ -108,7 +122,7 @@ fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
     ];
     let proposed = proposals.into_iter().filter_map(|(suits, what)| suits.then_some(what)).collect();
     Ok(Found {
-        config: NAME,
+        config: NAME.to_owned(),
         url: site.root().as_str().to_owned(),
         url_from,
         folder: init.folder.display().to_string(),

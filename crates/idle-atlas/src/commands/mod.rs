@@ -9,3 +9,34 @@ pub mod init;
 pub mod survey;
 pub mod test_engine;
 pub mod why;
+
+use std::thread;
+use std::time::{Duration, Instant};
+
+use atlas_store::error::StoreError;
+use atlas_store::ledger::Ledger;
+
+use crate::config::Settings;
+use crate::screen::Screen;
+
+/// How long a ledger that another command has open is waited for.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// Opens the ledger of a site. One that is busy is waited for, with a word.
+fn open_ledger(settings: &Settings, screen: &Screen) -> Result<Ledger, StoreError> {
+    let started = Instant::now();
+    let mut told = false;
+    loop {
+        match Ledger::open(&settings.ledger) {
+            Err(StoreError::Busy { .. }) if started.elapsed() < PATIENCE => {
+                if !std::mem::replace(&mut told, true) {
+                    let seconds = PATIENCE.as_secs();
+                    let message = format!("another idle-atlas is at work on this site; for {seconds} seconds at most");
+                    screen.complain("waiting", &message);
+                }
+                thread::sleep(Duration::from_millis(100));
+            }
+            opened => return opened,
+        }
+    }
+}

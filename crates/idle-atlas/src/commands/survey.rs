@@ -1,14 +1,14 @@
 //! `survey`: what would be in, and what is left out and why; as a whole, or entry by entry.
 
 use std::io;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use atlas_core::choose::Reason;
 use atlas_store::build::{list, survey};
 use atlas_store::disk;
-use atlas_store::ledger::Ledger;
 use atlas_store::look::{Filter, Listing, Order};
 
+use super::open_ledger;
 use crate::args::{self, Form, Sort};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
@@ -25,6 +25,13 @@ pub fn run(settings: &Settings, arguments: &args::Survey, screen: &Screen) -> Re
 
 /// The page for the owner, with every entry: those that are left out too, so it has no place among what is served.
 pub fn as_page(settings: &Settings, file: &Path, fresh: bool, screen: &Screen) -> Result<Exit, Failure> {
+    let own;
+    let file = if screen.is_one_of_several() {
+        own = file_of(settings, file);
+        own.as_path()
+    } else {
+        file
+    };
     let failed = |error: io::Error| Failure::said(format!("cannot write {}: {error}", file.display()));
     let parent = file.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let folder = parent.canonicalize().map_err(failed)?;
@@ -35,7 +42,7 @@ pub fn as_page(settings: &Settings, file: &Path, fresh: bool, screen: &Screen) -
             settings.web_root.display()
         )));
     }
-    let mut ledger = Ledger::open(&settings.ledger)?;
+    let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
     let (entries, _) = list(&settings.job(fresh, &[], &more), &mut ledger, &Listing::default())?;
@@ -48,13 +55,24 @@ pub fn as_page(settings: &Settings, file: &Path, fresh: bool, screen: &Screen) -
     Ok(Exit::Done)
 }
 
+/// The file of one of several sites: `all.html` becomes `all-www.marrowvale.example.html`.
+fn file_of(settings: &Settings, file: &Path) -> PathBuf {
+    let root = settings.site.root();
+    let site = format!("{}{}", root.host(), root.path()).replace(['/', ':'], "-");
+    let stem = file.file_stem().unwrap_or_default().to_string_lossy();
+    let extension = file.extension().map_or(String::new(), |extension| format!(".{}", extension.to_string_lossy()));
+    file.with_file_name(format!("{stem}-{}{extension}", site.trim_end_matches('-')))
+}
+
 /// The site as a whole.
 pub fn whole(settings: &Settings, fresh: bool, screen: &Screen) -> Result<Exit, Failure> {
-    let mut ledger = Ledger::open(&settings.ledger)?;
+    let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
     let found = survey(&settings.job(fresh, &[], &more), &mut ledger)?;
     drop(progress);
+    let left_out = found.left_out.iter().map(|left_out| left_out.counted.count).sum();
+    screen.count(&[("entries", found.entries()), ("left out", left_out), ("guards", found.held.len() as u64)]);
     screen.show(&found, || view::survey::survey(&found, screen.is_verbose(), settings.timezone()))?;
     Ok(screen.exit(found.is_in_part(), found.has_remarks()))
 }
@@ -62,7 +80,7 @@ pub fn whole(settings: &Settings, fresh: bool, screen: &Screen) -> Result<Exit, 
 fn one_by_one(settings: &Settings, arguments: &args::Survey, screen: &Screen) -> Result<Exit, Failure> {
     let wanted = &arguments.wanted;
     let listing = listing(settings, wanted)?;
-    let mut ledger = Ledger::open(&settings.ledger)?;
+    let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
     let (entries, count) = list(&settings.job(arguments.fresh, &[], &more), &mut ledger, &listing)?;
@@ -70,7 +88,7 @@ fn one_by_one(settings: &Settings, arguments: &args::Survey, screen: &Screen) ->
     match wanted.form {
         Form::Json => screen.for_programs().show(&entries, String::new)?,
         Form::Table => screen.show(&entries, || view::listing::table(&entries, count))?,
-        Form::Csv => screen.show(&entries, || view::listing::csv(&entries))?,
+        Form::Csv => screen.show(&entries, || view::listing::csv(&entries, !screen.is_a_further_site()))?,
     }
     Ok(Exit::Done)
 }

@@ -2,8 +2,8 @@
 
 use atlas_core::address::Site;
 use atlas_store::build::{Explained, explain};
-use atlas_store::ledger::Ledger;
 
+use super::open_ledger;
 use crate::args;
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
@@ -13,7 +13,7 @@ use crate::view;
 pub fn run(settings: &Settings, why: &args::Why, screen: &Screen) -> Result<Exit, Failure> {
     let site: &Site = &settings.site;
     let address = site.address(&why.url).map_err(|error| Failure::said(error.to_string()))?;
-    let mut ledger = Ledger::open(&settings.ledger)?;
+    let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
     let explained = explain(&settings.job(false, &[], &more), &mut ledger, address.as_str())?;

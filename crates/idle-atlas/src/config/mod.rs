@@ -10,6 +10,8 @@ mod written;
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use walkdir::{DirEntry, WalkDir};
+
 use crate::args::Shared;
 use crate::exit::Failure;
 
@@ -18,25 +20,52 @@ pub use meaning::Settings;
 /// The file's name, looked for upwards from the current folder.
 pub const NAME: &str = "idle-atlas.toml";
 
-/// The configurations that a command is to be carried out for: those that were named, else the one that is found.
+/// The configurations that a command is to be carried out for: those that were named, or that lie in a folder that was named, else
+/// the one that is found.
 pub fn named(shared: &Shared) -> Result<Vec<PathBuf>, Failure> {
-    if shared.config.is_empty() { Ok(vec![find()?]) } else { Ok(shared.config.clone()) }
-}
-
-/// Refuses configurations of which one would write over what another has written.
-pub fn apart(all: &[(PathBuf, Settings)]) -> Result<(), Failure> {
-    for (at, (path, settings)) in all.iter().enumerate() {
-        let same = all[..at].iter().find(|(_, other)| other.writes_where(settings));
-        if let Some((other, _)) = same {
-            return Err(Failure::said(format!(
-                "{} and {} write their sitemaps into the same folder, {}; give each site a folder of its own: [files] folder, address",
-                other.display(),
-                path.display(),
-                settings.folder().display()
-            )));
+    if shared.config.is_empty() {
+        return Ok(vec![find()?]);
+    }
+    let mut all = Vec::new();
+    for path in &shared.config {
+        if path.is_dir() {
+            all.extend(below(path)?);
+        } else {
+            all.push(path.clone());
         }
     }
-    Ok(())
+    Ok(all)
+}
+
+/// All configurations in a folder and deeper, in the order of their names; hidden folders are left alone.
+fn below(folder: &Path) -> Result<Vec<PathBuf>, Failure> {
+    let is_hidden = |entry: &DirEntry| entry.depth() > 0 && entry.file_name().to_string_lossy().starts_with('.');
+    let walk = WalkDir::new(folder).sort_by_file_name().into_iter().filter_entry(|entry| !is_hidden(entry));
+    let mut found = Vec::new();
+    for entry in walk {
+        let entry = entry.map_err(|error| Failure::said(format!("--config {}: {error}", folder.display())))?;
+        if entry.file_type().is_file() && entry.file_name() == NAME {
+            found.push(entry.into_path());
+        }
+    }
+    if found.is_empty() {
+        return Err(Failure::said(format!(
+            "--config {}: there is no {NAME} in this folder or deeper",
+            folder.display()
+        )));
+    }
+    Ok(found)
+}
+
+/// Refuses a configuration that would write over what one before it has written.
+pub fn apart(before: &[(PathBuf, Settings)], path: &Path, settings: &Settings) -> Result<(), Failure> {
+    let Some((other, _)) = before.iter().find(|(_, other)| other.writes_where(settings)) else { return Ok(()) };
+    Err(Failure::said(format!(
+        "{} and {} write their sitemaps into the same folder, {}; give each site a folder of its own: [files] folder, address",
+        other.display(),
+        path.display(),
+        settings.folder().display()
+    )))
 }
 
 /// Reads the configuration at a path.

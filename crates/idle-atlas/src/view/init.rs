@@ -8,7 +8,7 @@ use crate::screen::{FAINT, STRONG, WARN};
 /// What was found in the folder.
 #[derive(Debug, Serialize)]
 pub struct Found {
-    pub config: &'static str,
+    pub config: String,
     pub url: String,
     pub url_from: UrlFrom,
     pub folder: String,

@@ -39,8 +39,8 @@ fn goes_in(entry: &Listed) -> String {
     }
 }
 
-/// For programs: a header, and a line an entry.
-pub fn csv(entries: &[Listed]) -> String {
+/// For programs: a line an entry, below a header where one is wanted.
+pub fn csv(entries: &[Listed], with_header: bool) -> String {
     let mut writer = csv::Writer::from_writer(Vec::new());
     let rows = entries.iter().map(|entry| {
         [
@@ -55,7 +55,7 @@ pub fn csv(entries: &[Listed]) -> String {
         ]
     });
     let header = ["url", "section", "reason", "lastmod", "images", "videos", "title", "sources"].map(str::to_owned);
-    for row in std::iter::once(header).chain(rows) {
+    for row in with_header.then_some(header).into_iter().chain(rows) {
         // Writing into memory does not fail.
         let _ = writer.write_record(row);
     }

@@ -7,6 +7,7 @@ pub mod init;
 pub mod listing;
 pub mod owner;
 pub mod preview;
+pub mod sites;
 pub mod survey;
 pub mod why;
 

@@ -1,5 +1,7 @@
 //! Several sites at once, and sitemaps on another host than the site's.
 
+use rstest::rstest;
+
 use crate::support::{HTML, ROOT, Site};
 
 /// Two sites side by side in one folder.
@@ -84,4 +86,113 @@ fn sitemaps_on_another_host_are_declared_by_the_sites_robots() {
     site.write("public/robots.txt", "User-agent: *\nDisallow:\n");
     site.run(&["check"]).says(0, &["not-declared"]);
     site.run(&["check", "--strict"]).says(1, &["not-declared"]);
+}
+
+/// What is wrong with one configuration is wrong with that one alone.
+#[rstest]
+#[case::broken("[site\n", "shop.toml line 1")]
+#[case::unknown_key(
+    "[site]\nurl = \"https://shop.marrowvale.example/\"\nweb_rot = \"shop\"\n",
+    "unknown key “web_rot”"
+)]
+#[case::no_web_root(
+    "[site]\nurl = \"https://shop.marrowvale.example/\"\nweb_root = \"gone\"\n",
+    "there is no folder gone"
+)]
+#[case::no_variable(
+    "[site]\nurl = \"${NOWHERE_TO_BE_FOUND}\"\nweb_root = \"shop\"\n",
+    "the environment has no NOWHERE_TO_BE_FOUND"
+)]
+fn a_configuration_that_is_broken_fails_alone(#[case] config: &str, #[case] words: &str) {
+    let site = two();
+    site.write("shop.toml", config);
+    let ran = site.run(&["--config", "shop.toml", "--config", "railway.toml", "build"]);
+    ran.says(2, &["Run 1: 1 entry"]);
+    let line = ran.errors.lines().find(|line| line.contains(words)).unwrap_or_else(|| panic!("{}", ran.errors));
+    assert!(line.starts_with("shop.toml: "), "every line on standard error names the site: {line}");
+    // A table at the end tells how each ended.
+    let table = ran.out.rsplit("2 sites").next().unwrap();
+    assert!(table.contains("shop.toml") && table.contains("not done"), "{}", ran.out);
+    assert!(table.contains("https://www.marrowvale.example/  done"), "{}", ran.out);
+}
+
+#[test]
+fn a_folder_stands_for_every_configuration_in_it() {
+    let site = two();
+    for name in ["railway", "shop"] {
+        let config = site.read(&format!("{name}.toml")).replace(&format!("\"{name}"), "\"public");
+        site.write(&format!("sites/{name}/idle-atlas.toml"), config);
+        site.write(&format!("sites/{name}/public/index.html"), format!("<title>{name}</title><main>{name}</main>"));
+    }
+    let ran = site.run(&["--config", "sites", "build"]);
+    ran.says(0, &["2 sites", "idle-atlas --config sites/shop/idle-atlas.toml check"]);
+    assert!(
+        site.path("sites/shop/public/sitemap.xml").exists() && site.path("sites/railway/public/sitemap.xml").exists()
+    );
+    site.run(&["--config", "sites/shop/public", "build"])
+        .says(2, &["there is no idle-atlas.toml in this folder or deeper"]);
+}
+
+#[test]
+fn lists_of_several_sites_are_one_list() {
+    let site = two();
+    let both = ["--config", "railway.toml", "--config", "shop.toml"];
+    let csv = site.run(&[&both[..], &["survey", "--list", "--as", "csv"]].concat());
+    let lines: Vec<&str> = csv.out.lines().collect();
+    assert_eq!(lines.len(), 3, "{}", csv.out);
+    assert!(
+        lines[0].starts_with("url,") && lines[1].starts_with("https://www.") && lines[2].starts_with("https://shop.")
+    );
+    let json = site.run(&[&both[..], &["survey", "--list", "--as", "json"]].concat());
+    let documents: serde_json::Value = serde_json::from_str(&json.out).unwrap();
+    assert_eq!(documents[1]["result"][0]["url"], "https://shop.marrowvale.example/");
+    site.run(&[&both[..], &["survey", "--html", "all.html"]].concat()).says(0, &["all-shop.marrowvale.example.html"]);
+    let page = site.read("all-shop.marrowvale.example.html");
+    assert!(page.contains("shop.marrowvale.example") && site.path("all-www.marrowvale.example.html").exists());
+    site.run(&[&both[..], &["build"]].concat());
+    let entries = site.run(&[&both[..], &["history", "--entries"]].concat());
+    assert_eq!(entries.out.lines().filter(|line| line.starts_with("url,")).count(), 1, "{}", entries.out);
+    assert_eq!(entries.out.lines().count(), 3);
+}
+
+/// What is proposed next can be pasted: it names the configuration that was named.
+#[test]
+fn proposals_name_the_configuration() {
+    let site = two();
+    let one = ["--config", "shop.toml"];
+    site.run(&[&one[..], &["survey"]].concat()).says(0, &["Next: idle-atlas --config shop.toml build"]);
+    site.write("shop/index.html", "");
+    site.run(&[&one[..], &["build"]].concat()).says(3, &["Look closer with: idle-atlas --config shop.toml survey"]);
+}
+
+#[test]
+fn init_writes_the_configuration_that_is_named() {
+    let site = two();
+    std::fs::remove_file(site.path("idle-atlas.toml")).unwrap();
+    let ran = site.run(&["init", "shop", "--url", "https://shop.marrowvale.example/", "--config", "depot.toml"]);
+    ran.says(0, &["Wrote depot.toml", "Next: idle-atlas --config depot.toml survey"]);
+    assert!(!site.path("idle-atlas.toml").exists());
+    site.run(&["--config", "depot.toml", "build"]).says(0, &["Run 1: 1 entry"]);
+    // In another folder it names the pages from there.
+    std::fs::create_dir(site.path("sites")).unwrap();
+    site.run(&["init", "railway", "--url", ROOT, "--config", "sites"]).says(0, &["Wrote sites/idle-atlas.toml"]);
+    site.run(&["--config", "sites", "build"]).says(0, &["Run 1: 1 entry"]);
+    site.run(&["init", "railway", "--url", ROOT, "--config", "railway/own.toml"])
+        .says(2, &["where visitors could read it"]);
+}
+
+/// A ledger that another command has open is waited for, with a word.
+#[test]
+fn a_busy_ledger_is_waited_for() {
+    let site = Site::new(HTML);
+    site.page("index.html", "Home", "Tea");
+    site.build();
+    let lock = std::fs::File::create(site.path(".idle-atlas/lock")).unwrap();
+    lock.lock().unwrap();
+    let waiting = std::thread::spawn(move || {
+        std::thread::sleep(std::time::Duration::from_millis(700));
+        drop(lock);
+    });
+    site.run(&["build"]).says(0, &["waiting:", "another idle-atlas is at work on this site", "no entry changed"]);
+    waiting.join().unwrap();
 }

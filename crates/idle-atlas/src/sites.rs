@@ -1,0 +1,103 @@
+//! One command for one site, or for several one after the other: what fails for one fails alone.
+
+use std::path::{Path, PathBuf};
+
+use serde_json::{Value, json};
+
+use crate::args::{Command, Form, Shared};
+use crate::config::{self, Settings};
+use crate::exit::{Exit, Failure};
+use crate::screen::{STRONG, Screen};
+use crate::view;
+
+/// Carries a command out for each configuration that was named. The gravest exit code is that of all.
+pub fn each(
+    shared: &Shared,
+    command: &Command,
+    screen: &Screen,
+    run: impl Fn(&Settings, &Screen) -> Result<Exit, Failure>,
+) -> Result<Exit, Failure> {
+    let paths = config::named(shared)?;
+    if let [path] = &paths[..] {
+        let named = (!shared.config.is_empty()).then_some(path.as_path());
+        return run(&config::load_from(path)?, &screen.for_site(named));
+    }
+    let as_json = screen.wants_json() || wants_json(command);
+    let mut several = Several { screen, as_json, is_raw: is_raw(command), loaded: Vec::new(), told: Vec::new() };
+    paths.iter().for_each(|path| several.one(path, &run));
+    several.end()
+}
+
+/// Whether a command was asked for JSON by an option of its own.
+fn wants_json(command: &Command) -> bool {
+    matches!(command, Command::Survey(survey) if survey.list && survey.wanted.form == Form::Json)
+}
+
+/// Whether what a command prints is for programs, a line an entry: nothing may stand between.
+fn is_raw(command: &Command) -> bool {
+    match command {
+        Command::Survey(survey) => survey.list && survey.wanted.form == Form::Csv,
+        Command::History(history) => history.entries,
+        Command::Why(why) => why.structured_data,
+        _ => false,
+    }
+}
+
+/// Several sites on their way.
+struct Several<'s> {
+    screen: &'s Screen,
+    as_json: bool,
+    is_raw: bool,
+    loaded: Vec<(PathBuf, Settings)>,
+    told: Vec<Told>,
+}
+
+/// What came of one site.
+pub struct Told {
+    pub config: PathBuf,
+    pub site: Option<String>,
+    pub exit: Exit,
+    /// What was counted, by name.
+    pub counts: Vec<(&'static str, u64)>,
+    result: Value,
+}
+
+impl Several<'_> {
+    fn one(&mut self, path: &Path, run: impl Fn(&Settings, &Screen) -> Result<Exit, Failure>) {
+        let one = self.screen.for_one_of_several(path, self.told.len(), self.as_json && !self.is_raw);
+        let loaded = config::load_from(path).and_then(|settings| {
+            config::apart(&self.loaded, path, &settings)?;
+            Ok(settings)
+        });
+        let (site, ended) = match loaded {
+            Err(failure) => (None, Err(failure)),
+            Ok(settings) => {
+                let site = settings.site.root().to_string();
+                let heading = format!("{STRONG}{site}{STRONG:#} ({})\n\n", path.display());
+                let ended = if self.is_raw { Ok(()) } else { one.say(&heading) }.and_then(|()| run(&settings, &one));
+                self.loaded.push((path.to_owned(), settings));
+                (Some(site), ended)
+            }
+        };
+        let exit = ended.unwrap_or_else(|failure| failure.show(&one));
+        if !self.is_raw {
+            // Whoever read the output may have gone: the next site is built all the same.
+            let _ = one.say("\n");
+        }
+        let (counts, result) = (one.counted(), one.collected());
+        self.told.push(Told { config: path.to_owned(), site, exit, counts, result });
+    }
+
+    /// Shows all documents as one, or a table.
+    fn end(self) -> Result<Exit, Failure> {
+        if self.as_json && !self.is_raw {
+            let documents = self.told.iter().map(|told| {
+                json!({ "config": told.config, "site": told.site, "exit": told.exit as u8, "result": told.result })
+            });
+            self.screen.for_programs().show(&documents.collect::<Vec<_>>(), String::new)?;
+        } else if !self.is_raw {
+            self.screen.say(&view::sites::table(&self.told))?;
+        }
+        Ok(self.told.iter().map(|told| told.exit).max().unwrap_or(Exit::Done))
+    }
+}

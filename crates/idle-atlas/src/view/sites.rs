@@ -1,0 +1,37 @@
+//! What is shown after a command was carried out for several sites.
+
+use super::grid::Grid;
+use super::words::{count, grouped};
+use crate::exit::Exit;
+use crate::screen::STRONG;
+use crate::sites::Told;
+
+/// A row for each site.
+pub fn table(told: &[Told]) -> String {
+    let names: Vec<&str> = told
+        .iter()
+        .map(|one| &one.counts)
+        .max_by_key(|counts| counts.len())
+        .map_or_else(Vec::new, |counts| counts.iter().map(|(name, _)| *name).collect());
+    let numbers: Vec<String> = names.iter().map(|name| format!(">{name}")).collect();
+    let header: Vec<&str> = ["site", "ended"].into_iter().chain(numbers.iter().map(String::as_str)).collect();
+    let mut grid = Grid::new(&header);
+    for one in told {
+        let site = one.site.clone().unwrap_or_else(|| one.config.display().to_string());
+        let number = |name: &&str| {
+            let known = one.counts.iter().find(|(known, _)| known == name);
+            known.map_or("–".to_owned(), |(_, number)| grouped(*number))
+        };
+        grid.row([site, word(one.exit).to_owned()].into_iter().chain(names.iter().map(number)));
+    }
+    format!("{STRONG}{}{STRONG:#}\n\n{}", count(told.len() as u64, "site", "sites"), grid.text())
+}
+
+fn word(exit: Exit) -> &'static str {
+    match exit {
+        Exit::Done => "done",
+        Exit::InPart => "done in part",
+        Exit::NotDone => "not done",
+        Exit::Held => "held back",
+    }
+}
