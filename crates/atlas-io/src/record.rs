@@ -344,12 +344,6 @@ impl RecordReader<'_> {
         filled.or_else(plain).filter(|text| !is_blank(text))
     }
 
-    /// The text of a field, even where it is nothing but a byte that a text does not show: a database may give out a bit so.
-    fn text_as_it_stands<'r>(&'r self, record: &Record<'_, 'r>, field: Field) -> Option<Cow<'r, str>> {
-        let bit = || self.value(record, field.name()).filter(|text| matches!(text.as_ref(), "\0" | "\u{1}"));
-        self.text(record, field).or_else(bit)
-    }
-
     /// The text of a column, of a member however deep (`meta.title`), of another field, or of the source's section.
     fn value<'r>(&'r self, record: &Record<'_, 'r>, name: &str) -> Option<Cow<'r, str>> {
         let own = match record {
@@ -471,7 +465,7 @@ impl RecordReader<'_> {
         said: &mut Said<'_>,
         trouble: &mut impl FnMut(Trouble),
     ) -> Option<bool> {
-        let text = self.text_as_it_stands(record, field)?;
+        let text = self.text(record, field)?;
         let value = read_yes_or_no(&text);
         if value.is_none() {
             self.shut(field, &text, "yes or no", said, trouble);

@@ -34,6 +34,11 @@ impl Default for Squeezer {
 }
 
 impl Squeezer {
+    /// For pieces that are soon to be made anew: as fast as can be, and larger.
+    pub fn hasty() -> Self {
+        Self(Compress::new(Compression::fast(), false))
+    }
+
     /// Compresses one piece.
     pub fn squeeze(&mut self, raw: &[u8]) -> io::Result<Segment> {
         let compress = &mut self.0;

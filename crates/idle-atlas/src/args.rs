@@ -29,8 +29,8 @@ pub struct Arguments {
 /// What every command takes.
 #[derive(Debug, Clone, Args)]
 pub struct Shared {
-    /// The configuration, or several; of a folder, every idle-atlas.toml in it or deeper [default: idle-atlas.toml here or
-    /// in a folder above]
+    /// The configuration; may be repeated. A folder stands for every idle-atlas.toml in it or below [default:
+    /// idle-atlas.toml here or in a folder above]
     #[arg(long, global = true, value_name = "FILE")]
     pub config: Vec<PathBuf>,
     /// Print one JSON document on standard output
@@ -42,7 +42,7 @@ pub struct Shared {
     /// Print every example, not the first few
     #[arg(long, short, global = true)]
     pub verbose: bool,
-    /// Let remarks count: exit with 1 where there is one
+    /// Exit with 1 if there is any remark
     #[arg(long, global = true)]
     pub strict: bool,
     /// When to use colour

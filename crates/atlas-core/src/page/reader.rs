@@ -293,6 +293,9 @@ impl<'a> Reading<'a> {
 
     fn robots(&mut self, name: &str, content: &str) {
         let words = robots_words(content);
+        for (word, meant) in misspelt(content) {
+            self.page.troubles.push(format!("robots “{word}” is not understood by engines; is “{meant}” meant?"));
+        }
         if self.page.noindex.is_none() && words.noindex {
             self.page.noindex = Some(cut(&format!("<meta name=\"{name}\" content=\"{content}\">")));
         }
@@ -428,6 +431,16 @@ impl<'a> Reading<'a> {
             self.page.images.clear();
         }
     }
+}
+
+/// Words of a robots directive that are almost ones which keep engines out, each with the word that may be meant.
+fn misspelt(content: &str) -> impl Iterator<Item = (&str, &'static str)> {
+    const MEANT: [&str; 3] = ["noindex", "nofollow", "noimageindex"];
+    content.split(',').map(str::trim).filter_map(|word| {
+        let letters = word.chars().filter(char::is_ascii_alphabetic).collect::<String>().to_ascii_lowercase();
+        let meant = MEANT.into_iter().find(|meant| *meant == letters)?;
+        (!word.eq_ignore_ascii_case(meant)).then_some((word, meant))
+    })
 }
 
 /// Adds a name that a page is filed under, where it is one and there is room for it.

@@ -100,6 +100,11 @@ pub fn grouped(number: u64) -> String {
     out
 }
 
+/// A number with its noun: `1 entry`, `2 entries`.
+pub fn count(number: u64, one: &str, many: &str) -> String {
+    format!("{} {}", grouped(number), if number == 1 { one } else { many })
+}
+
 #[cfg(test)]
 mod tests {
     use rstest::rstest;

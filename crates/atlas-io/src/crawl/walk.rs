@@ -8,6 +8,7 @@ use atlas_core::address::Address;
 use atlas_core::contribution::{Row, Said};
 use atlas_core::frontier::{Frontier, Limits, Visit};
 use atlas_core::links;
+use atlas_core::people::count;
 use atlas_core::robots::Robots;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Learnt, Problem, Source, Stamp};
@@ -44,9 +45,10 @@ impl Seen {
         self.1.get_or_insert_with(|| address.to_string());
     }
 
-    fn tell(&self, gathering: &mut Gathering<'_>, words: &str) {
+    /// Remarks on it: `one` and `many` say what it is.
+    fn tell(&self, gathering: &mut Gathering<'_>, one: &str, many: &str) {
         if let Some(first) = &self.1 {
-            gathering.remark(format!("{} {words}, such as {first}", self.0));
+            gathering.remark(format!("{}, such as {first}", count(self.0, one, many)));
         }
     }
 }
@@ -377,13 +379,14 @@ impl<'w, 'g> Walk<'w, 'g> {
     /// Says what there is to say, and hands over what was found.
     pub(super) fn finish(mut self) -> Result<(), StoreError> {
         let passed: Vec<String> = (self.frontier.passed().iter())
-            .map(|(reason, (count, first))| {
-                format!("{count} addresses passed over: {}, such as {first}", reason.words())
+            .map(|(reason, (times, first))| {
+                let addresses = count(*times, "address", "addresses");
+                format!("{addresses} passed over: {}, such as {first}", reason.words())
             })
             .collect();
         passed.into_iter().for_each(|remark| self.gathering.remark(remark));
-        self.barred.tell(self.gathering, "addresses not looked at: robots.txt bars them");
-        self.empty.tell(self.gathering, "pages are empty until a script runs");
+        self.barred.tell(self.gathering, "address barred by robots.txt", "addresses barred by robots.txt");
+        self.empty.tell(self.gathering, "page is empty until a script runs", "pages are empty until a script runs");
         match self.stopped.take() {
             None => {
                 self.gathering.set_note(None);

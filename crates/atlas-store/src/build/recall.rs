@@ -5,8 +5,8 @@
 //! what it says now as what it said then.
 
 use std::collections::{BTreeMap, HashSet};
-use std::fs;
 use std::path::Path;
+use std::{fs, io};
 
 use atlas_core::choose::CHILD_PREFIX;
 use atlas_core::fingerprint;
@@ -16,15 +16,20 @@ use atlas_core::placement::{Limits, MOST_BYTES, MOST_URLS};
 use atlas_core::section::DEFAULT;
 use atlas_core::strand::Strand;
 use jiff::tz::TimeZone;
+use rayon::prelude::*;
 use serde::Serialize;
 
+use super::guard::is_ours;
 use super::{FORM, Job};
 use crate::arrange::{SEGMENT, parts_of};
 use crate::disk::{self, OnDisk};
 use crate::error::StoreError;
 use crate::ledger::{Facts, LaneEntry, Ledger, NEVER, OutputRow, RunCounts, RunRow, Standing, Writing, facts_of};
 use crate::publish::Place;
-use crate::squeeze::{squeeze, unpack};
+use crate::squeeze::{Squeezer, unpack};
+
+/// How many files are read at a time.
+const AT_ONCE: usize = 4;
 
 /// What was recalled.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -78,7 +83,7 @@ pub fn recall(
             },
         );
         form = form.or(document.ok());
-        if form == Some(Document::Urlset) {
+        if form == Some(Document::Urlset) && is_ours(&bytes) {
             alone = file(&bytes, (DEFAULT, Strand::Pages, 1), job.now.as_second());
         }
         if children.len() == before {
@@ -94,16 +99,21 @@ pub fn recall(
     if let Some(alone) = alone {
         recalling.take(&alone)?;
     }
-    // One after the other: the text of a large site is not held.
-    for (name, changed) in &children {
-        let parts = parts_of(name).zip(fetch(name)?);
-        let found = parts.and_then(|((section, strand, number), bytes)| {
+    // A few at a time: the text of a large site is not held.
+    let children_in_order: Vec<_> = children.iter().collect();
+    for some in children_in_order.chunks(AT_ONCE) {
+        let fetched = some.iter().map(|(name, _)| Ok(if parts_of(name).is_some() { fetch(name)? } else { None }));
+        let fetched: Vec<Option<Vec<u8>>> = fetched.collect::<Result<_, StoreError>>()?;
+        let known = some.par_iter().zip(fetched).map(|((name, changed), bytes)| {
+            let (parts, bytes) = parts_of(name).zip(bytes)?;
             let bytes = if name.ends_with(".gz") { unpack(&bytes, MOST_BYTES).ok()? } else { bytes };
-            file(&bytes, (section, strand, number), changed.map_or(0, |date| date.seconds()))
+            file(&bytes, parts, changed.map_or(0, |date| date.seconds()))
         });
-        match found {
-            Some(found) => recalling.take(&found)?,
-            None => recalled.passed_over.push(name.clone()),
+        for ((name, _), known) in some.iter().zip(known.collect::<Vec<_>>()) {
+            match known {
+                Some(known) => recalling.take(&known)?,
+                None => recalled.passed_over.push((*name).clone()),
+            }
         }
     }
     let files = recalling.files;
@@ -177,17 +187,26 @@ impl Recalling<'_> {
         let limits = Limits { urls, bytes: MOST_BYTES, media: u32::MAX };
         let id = writing.open_file(&file.section, file.strand, file.number, limits)?;
         let mut rest = &file.text[..];
-        for (number, urls) in (0u32..).zip(file.urls.chunks(SEGMENT)) {
+        let segments = file.urls.chunks(SEGMENT).map(|urls| {
             let end = memchr::memmem::find_iter(rest, URL_END).nth(urls.len() - 1).map_or(0, |at| at + URL_END.len());
             let (text, after) = rest.split_at(end);
             rest = after;
+            (text, urls)
+        });
+        let segments: Vec<(&[u8], &[RawUrl])> = segments.collect();
+        // Nothing is known of what the entries said: the build that follows makes every segment anew.
+        let made = segments.par_iter().map_init(Squeezer::hasty, |squeezer, (text, urls)| {
             let frame = facts_of(text, Frame::ALL).0;
             let mut facts = Facts::default();
             text.split_inclusive(|byte| *byte == b'\n').for_each(|element| facts.add(facts_of(element, frame).1));
-            let segment = squeeze(text).map_err(StoreError::io("cannot compress for", Path::new(&file.section)))?;
             let mut lane = Vec::with_capacity(urls.len() * LaneEntry::BYTES);
             urls.iter().for_each(|url| entry(url, *seed).write(&mut lane));
-            writing.keep_segment(id, number, (frame, facts), &segment, (&lane, &[]))?;
+            Ok(((frame, facts), squeezer.squeeze(text)?, lane))
+        });
+        let made: Vec<_> =
+            made.collect::<io::Result<_>>().map_err(StoreError::io("cannot compress for", Path::new(&file.section)))?;
+        for (number, (holds, segment, lane)) in (0u32..).zip(&made) {
+            writing.keep_segment(id, number, *holds, segment, (lane, &[]))?;
         }
         let Known { changed, crc, size, strand, number, .. } = *file;
         let standing = Standing { changed, crc, size };

@@ -62,6 +62,26 @@ pub enum Notice {
 }
 
 impl Notice {
+    /// All kinds.
+    pub const ALL: [Self; 16] = [
+        Self::Elsewhere,
+        Self::Unlinked,
+        Self::LinkedNotFound,
+        Self::AtOdds,
+        Self::RepeatsParent,
+        Self::DateAlone,
+        Self::ContentAlone,
+        Self::UnknownSection,
+        Self::EmptySection,
+        Self::NoArchivePage,
+        Self::AlternateNotReturned,
+        Self::AlternateNotIn,
+        Self::AlternateLanguage,
+        Self::AlternateTwice,
+        Self::StructuredData,
+        Self::StructuredDataLacks,
+    ];
+
     /// What it means, for people; it follows a count.
     pub fn words(self) -> &'static str {
         match self {

@@ -29,6 +29,7 @@ pub fn survey(survey: &Survey, verbose: bool, zone: &TimeZone) -> String {
     out += &sources(survey);
     out += &findings(survey, verbose, zone);
     out += &missing_robots(survey);
+    out += &undeclared(survey);
     for held in &survey.held {
         out += &format!("{WARN}A build would be held back ({}):{WARN:#} {held}\n\n", held.guard.code());
     }
@@ -44,9 +45,12 @@ pub fn survey(survey: &Survey, verbose: bool, zone: &TimeZone) -> String {
 /// Which files of another tool are kept that are about to be written over.
 pub fn overwritten(kept: &[String], ledger: &Path) -> String {
     let (main, others) = kept.split_first().map_or(("", 0), |(main, others)| (main.as_str(), others.len() as u64));
-    let others = if others > 0 { format!(" and {} with it", count(others, "file", "files")) } else { String::new() };
+    let (others, they) = match others {
+        0 => (String::new(), "it knows"),
+        _ => (format!(" and {} that it lists", count(others, "file", "files")), "they know"),
+    };
     format!(
-        "{main} of another tool{others} is kept in {}. URLs and dates that only it knows are taken over.\n\n",
+        "Kept the {main} of another tool{others} in {}. URLs and dates that only {they} are taken over.\n\n",
         ledger.join("overwritten").display()
     )
 }
@@ -110,6 +114,9 @@ pub fn built(built: &Built, elsewhere: Option<&str>, has_engines: bool, verbose:
         );
     }
     out += &missing_robots(survey);
+    if survey.changes.first && elsewhere.is_none() {
+        out += &undeclared(survey);
+    }
     let next = match (has_engines, survey.changes.first) {
         (true, true) => "idle-atlas check, then idle-atlas announce --dry-run",
         (true, false) => "idle-atlas announce",
@@ -379,13 +386,26 @@ fn missing_robots(survey: &Survey) -> String {
     if survey.robots != RobotsFate::Missing {
         return String::new();
     }
-    let lines: String = std::iter::once(&survey.main)
-        .chain(&survey.more_indexes)
-        .map(|address| format!("  Sitemap: {address}\n"))
-        .collect();
     format!(
-        "\n{WARN}There is no robots.txt to declare in:{WARN:#} if the site serves one from elsewhere, add to it\n{lines}{FAINT}If it has none at all, [robots] create = true makes it.{FAINT:#}\n\n"
+        "\n{WARN}There is no robots.txt to declare in:{WARN:#} if the site serves one from elsewhere, add to it\n{}{FAINT}If it has none at all, [robots] create = true makes it.{FAINT:#}\n\n",
+        sitemap_lines(survey)
     )
+}
+
+/// What to put into robots.txt where the configuration leaves that to the webmaster.
+fn undeclared(survey: &Survey) -> String {
+    if survey.robots != RobotsFate::Unnamed {
+        return String::new();
+    }
+    format!(
+        "\nThe configuration names no robots.txt to declare in. Name one ([robots] file), or add to it by hand\n{}\n",
+        sitemap_lines(survey)
+    )
+}
+
+fn sitemap_lines(survey: &Survey) -> String {
+    let addresses = std::iter::once(&survey.main).chain(&survey.more_indexes);
+    addresses.map(|address| format!("  Sitemap: {address}\n")).collect()
 }
 
 /// What happened to the files.

@@ -1,14 +1,9 @@
 //! Numbers, sizes and dates in words.
 
 use atlas_core::lastmod::Lastmod;
-pub use atlas_core::people::grouped;
+pub use atlas_core::people::{count, grouped};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-
-/// A number with its noun: `1 entry`, `2 entries`.
-pub fn count(number: u64, one: &str, many: &str) -> String {
-    format!("{} {}", grouped(number), if number == 1 { one } else { many })
-}
 
 /// Bytes in kB or MB (of 1,000).
 pub fn size(bytes: u64) -> String {

@@ -261,7 +261,7 @@ fn a_challenge_and_an_empty_page_are_named() {
         "/robots.txt" => status(404),
         _ => Answer::Html("<title>App</title><div id=root></div><script src=/app.js></script>".into()),
     });
-    site(&app, "").run(&["survey"]).says(0, &["1 pages are empty until a script runs", "1 entry would be in"]);
+    site(&app, "").run(&["survey"]).says(0, &["1 page is empty until a script runs", "1 entry would be in"]);
 }
 
 #[test]

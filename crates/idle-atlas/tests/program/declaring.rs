@@ -18,6 +18,24 @@ fn without_robots(keys: &str) -> Site {
     site
 }
 
+/// Where none is named, that is said once, and whenever somebody looks.
+#[test]
+fn the_line_is_told_where_none_is_named() {
+    let site = Site::new("");
+    site.write("idle-atlas.toml", format!("[site]\nurl = \"{ROOT}\"\nweb_root = \"public\"\n{HTML}"));
+    site.page("index.html", "Home", "Tea");
+    for (command, told) in [("survey", true), ("build", true), ("build", false), ("survey", true)] {
+        let ran = site.run(&[command]);
+        ran.says(0, &[]);
+        assert_eq!(
+            ran.out.contains("names no robots.txt to declare in") && ran.out.contains(LINE),
+            told,
+            "{}",
+            ran.out
+        );
+    }
+}
+
 #[test]
 fn none_is_made_where_nobody_said_that_there_is_no_other() {
     let site = without_robots("");

@@ -197,11 +197,17 @@ fn words_of_a_page_that_are_not_understood_are_told() {
         "public/b.html",
         "<title>B</title><meta property=article:published_time content='in spring'><main>Tea</main>",
     );
+    site.write("public/c.html", "<title>C</title><meta name=robots content='no-index, nofollow'><main>Tea</main>");
     site.run(&["build"]).says(
         0,
-        &["“kepe=no”, is not understood", "“priority=high”", "article:published_time “in spring” is not a date"],
+        &[
+            "“kepe=no”, is not understood",
+            "“priority=high”",
+            "article:published_time “in spring” is not a date",
+            "robots “no-index” is not understood by engines; is “noindex” meant?",
+        ],
     );
-    assert_eq!(site.paths().len(), 2);
+    assert_eq!(site.paths().len(), 3);
 }
 
 #[test]

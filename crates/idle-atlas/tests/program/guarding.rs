@@ -87,11 +87,16 @@ fn one_reason_for_most_of_the_site_even_on_a_first_build() {
     site.run(&["build", "--allow", "shrink"]).says(3, &["48 entries, 80 % of all"]);
 }
 
-#[test]
-fn a_sitemap_of_another_tool() {
+/// Whatever it looks like, be it as this tool writes.
+#[rstest]
+#[case::in_one_line("")]
+#[case::a_line_for_each_url("\n")]
+fn a_sitemap_of_another_tool(#[case] end: &str) {
     let site = Site::new(HTML);
     site.page("index.html", "Home", "Tea");
-    let other = "<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><url><loc>https://www.marrowvale.example/old</loc></url></urlset>";
+    let url = format!("<url><loc>https://www.marrowvale.example/old</loc></url>{end}");
+    let xmlns = "xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"";
+    let other = format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?>{end}<urlset {xmlns}>{end}{url}</urlset>{end}");
     site.write("public/sitemap.xml", other);
     held(&site, "overwrite", &["sitemap.xml is there already, and another tool wrote it"]);
 }
@@ -106,8 +111,10 @@ fn an_old_sitemap_is_not_destroyed() {
     site.spoil("sitemap.xml", index);
     site.write("public/posts.xml", child);
     site.run(&["build"]).says(3, &["another tool wrote it"]);
-    site.run(&["build", "--allow", "overwrite"])
-        .says(0, &["sitemap.xml of another tool and 1 file with it is kept in .idle-atlas/overwritten", "4 entries"]);
+    site.run(&["build", "--allow", "overwrite"]).says(
+        0,
+        &["Kept the sitemap.xml of another tool and 1 file that it lists in .idle-atlas/overwritten", "4 entries"],
+    );
     assert_eq!(
         (site.read(".idle-atlas/overwritten/sitemap.xml"), site.read(".idle-atlas/overwritten/posts.xml")),
         (index.into(), child.into())

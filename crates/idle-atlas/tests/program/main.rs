@@ -10,6 +10,7 @@ mod crawling;
 mod databases;
 mod declaring;
 mod demo;
+mod documentation;
 mod films;
 mod gates;
 mod gathering;

@@ -185,9 +185,10 @@ fn a_signal_leaves_the_old_set_or_the_new_one(#[values("INT", "TERM", "HUP")] si
         sleep(Duration::from_millis(30 * round as u64));
         Command::new("kill").args([&format!("-{signal}"), &child.id().to_string()]).status().unwrap();
         let ran = Ran::of(child.wait_with_output().unwrap());
-        assert!([0, 130].contains(&ran.code), "{}", ran.code);
-        stopped += u64::from(ran.code == 130);
         let now = sitemaps(&site);
+        // On a busy machine the signal may come before the program listens for it: then it has not begun.
+        assert!([0, 130].contains(&ran.code) || ran.code == -1 && now == old, "{}", ran.code);
+        stopped += u64::from(ran.code == 130);
         site.build();
         let new = sitemaps(&site);
         assert!(now == old || now == new, "neither the old set nor the new one, in round {round}");
