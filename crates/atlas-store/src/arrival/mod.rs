@@ -15,6 +15,8 @@ use std::ops::Range;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use rayon::prelude::*;
+
 use self::block::Unread;
 pub use self::block::{Block, Reader};
 pub use self::desk::Desk;
@@ -367,6 +369,23 @@ impl Arrivals {
         }
     }
 
+    /// Looks at rows in their own order, whatever the order of `places` is: a block that waits on the disk is brought once. `look` is
+    /// given the number of a place as well; what it says comes in the order of the places.
+    pub(crate) fn read_each<T: Send>(&self, places: &[Place], look: impl Fn(usize, &[u8]) -> T + Sync) -> Vec<T> {
+        let mut order: Vec<usize> = (0..places.len()).collect();
+        order.par_sort_unstable_by_key(|nth| places[*nth]);
+        let block_of = |nth: usize| self.find(places[nth]).0;
+        let of_one_block: Vec<&[usize]> = order.chunk_by(|one, next| block_of(*one) == block_of(*next)).collect();
+        let looked = of_one_block.par_iter().flat_map_iter(|some| {
+            let block = self.block(block_of(some[0]));
+            let look = &look;
+            some.iter().map(move |nth| (*nth, look(*nth, &block.row(self.find(places[*nth]).1))))
+        });
+        let mut looked: Vec<(usize, T)> = looked.collect();
+        looked.par_sort_unstable_by_key(|(nth, _)| *nth);
+        looked.into_iter().map(|(_, one)| one).collect()
+    }
+
     /// The bytes of a row, of arrivals that are held as a whole; nothing of a row that is not.
     pub(crate) fn held(&self, place: Place) -> &[u8] {
         let (block, row) = self.find(place);
@@ -460,6 +479,12 @@ pub(crate) mod tests {
         for nth in (0..100).rev() {
             assert_eq!(url_of(&arrivals.row(Place(nth))), url(nth as usize));
         }
+        // Wanted in no order, and some twice: each comes where it was asked for.
+        let places: Vec<Place> = (0..150).map(|nth| Place(nth * 37 % 100)).collect();
+        let read = arrivals.read_each(&places, |nth, row| (nth, url_of(row).to_owned()));
+        let wanted: Vec<(usize, String)> =
+            places.iter().enumerate().map(|(nth, place)| (nth, url(place.0 as usize))).collect();
+        assert_eq!(read, wanted);
         arrivals.check(folder.path()).unwrap();
         assert_eq!(arrivals.windows().len(), windows);
     }

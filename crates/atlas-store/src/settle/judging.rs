@@ -257,16 +257,15 @@ struct Moved {
 }
 
 impl Moved {
-    fn of(now: Prints, known: &LaneEntry) -> Self {
+    fn of(now: &LaneEntry, known: &LaneEntry) -> Self {
         Self { content: known.page != now.page, declared: known.declared != now.declared }
     }
 
     /// The same of an entry that was recalled: of what it said, its date is known as it was written.
-    fn recalled(arrivals: &Arrivals, candidate: &Candidate, known: &LaneEntry, terms: &Terms<'_>) -> Self {
-        let row = arrivals.row(candidate.place);
+    fn recalled(row: &[u8], candidate: &Candidate, known: &LaneEntry, terms: &Terms<'_>) -> Self {
         let observed = Some(known.observed).filter(|day| *day != NEVER);
         let (policy, calendar) = (candidate.date_policy, &terms.chooser.calendar);
-        let date = shape::lastmod(&Said::read(&row), observed, policy, calendar);
+        let date = shape::lastmod(&Said::read(row), observed, policy, calendar);
         Self { content: false, declared: fingerprint::written_date(date) != known.declared }
     }
 
@@ -297,23 +296,25 @@ impl Settled {
             }
         }
         let both = listed.par_iter().zip(lane);
-        let moved = both.map(|(candidate, known)| {
-            let now = Prints { page: candidate.lane.page, declared: candidate.lane.declared };
-            if known.is_recalled() {
-                return Moved::recalled(arrivals, candidate, known, terms);
-            }
-            let Some(comparison) = comparisons.get(&(known.provenance, candidate.lane.provenance)) else {
-                return Moved::of(now, known);
+        let mut moved: Vec<Moved> = both.map(|(candidate, known)| Moved::of(&candidate.lane, known)).collect();
+        let compared = |at: usize| comparisons.get(&(lane[at].provenance, listed[at].lane.provenance));
+        let closely: Vec<usize> =
+            (0..listed.len()).filter(|at| lane[*at].is_recalled() || compared(*at).is_some()).collect();
+        let places: Vec<Place> = closely.iter().map(|at| listed[*at].place).collect();
+        let looked = arrivals.read_each(&places, |nth, row| {
+            let (candidate, known) = (&listed[closely[nth]], &lane[closely[nth]]);
+            let Some(comparison) = compared(closely[nth]).filter(|_| !known.is_recalled()) else {
+                return Moved::recalled(row, candidate, known, terms);
             };
             let merged = self.standing.origins.get(&candidate.place).and_then(|origin| origin.as_before);
             let as_before = merged.unwrap_or_else(|| {
-                let row = arrivals.row(candidate.place);
-                let heard = comparison.select(arrivals.source_of(candidate.place), &Said::read(&row));
+                let heard = comparison.select(arrivals.source_of(candidate.place), &Said::read(row));
                 Prints::of(&heard, &mut Vec::new())
             });
             Moved::remapped(as_before, known, comparison)
         });
-        moved.collect()
+        closely.iter().zip(looked).for_each(|(at, one)| moved[*at] = one);
+        moved
     }
 }
 
