@@ -65,7 +65,7 @@ fn body(preview: &Preview, verbose: bool, held: &str) -> String {
             _ => String::new(),
         };
         let named: Vec<String> = others.into_iter().take(shown).collect();
-        out += &format!("Also written: {}{more}\n\n", named.join(", "));
+        out += &format!("Also to be written: {}{more}\n\n", named.join(", "));
     }
     out
 }
