@@ -5,7 +5,7 @@
 //! provenances, and entries share them by number.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use atlas_core::contribution::Said;
 use atlas_core::fingerprint::{Field, Fields, PARTS};
@@ -49,6 +49,8 @@ pub(crate) struct Provenances {
     /// Numbers by sources.
     numbers: Mutex<HashMap<Vec<u16>, u16>>,
     added: Mutex<Vec<(u16, Set)>>,
+    /// By provenance before and now.
+    comparisons: Mutex<HashMap<(u16, u16), Arc<Comparison>>>,
 }
 
 impl Provenances {
@@ -103,8 +105,15 @@ impl Provenances {
         self.mappings.iter().position(|mapping| mapping.source == source).map(|at| at as u16)
     }
 
-    /// How an entry is compared whose fingerprints were taken under another provenance, and that these sources speak of now.
-    pub(crate) fn comparison(&self, before: u16, sources: &[u16]) -> Comparison {
+    /// How an entry is compared whose fingerprints were taken under another provenance, and that these sources speak of now. Many
+    /// entries share it.
+    pub(crate) fn comparison(&self, before: u16, sources: &[u16]) -> Arc<Comparison> {
+        let now = self.number(sources);
+        let mut known = self.comparisons.lock().unwrap_or_else(PoisonError::into_inner);
+        known.entry((before, now)).or_insert_with(|| Arc::new(self.compare(before, sources))).clone()
+    }
+
+    fn compare(&self, before: u16, sources: &[u16]) -> Comparison {
         let none = Vec::new();
         let before = self.known.iter().find(|(number, _)| *number == before).map_or(&none, |(_, set)| set);
         let now: Vec<&Mapping> = sources.iter().filter_map(|at| self.mappings.get(usize::from(*at))).collect();

@@ -80,7 +80,7 @@ impl Several<'_> {
             }
         };
         let exit = ended.unwrap_or_else(|failure| failure.show(&one));
-        if !self.is_raw {
+        if !self.is_raw && site.is_some() {
             // Whoever read the output may have gone: the next site is built all the same.
             let _ = one.say("\n");
         }

@@ -2,6 +2,7 @@
 //! translations of each other.
 
 use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 use atlas_core::contribution::{Said, url_of};
 use atlas_core::fingerprint::{self, PARTS, Prints};
@@ -286,7 +287,7 @@ impl Settled {
         lane: &[LaneEntry],
         terms: &Terms<'_>,
     ) -> Vec<Moved> {
-        let mut comparisons: HashMap<(u16, u16), Comparison> = HashMap::new();
+        let mut comparisons: HashMap<(u16, u16), Arc<Comparison>> = HashMap::new();
         for (candidate, known) in listed.iter().zip(lane).filter(|(candidate, known)| is_remapped(candidate, known)) {
             let comparison = comparisons.entry((known.provenance, candidate.lane.provenance)).or_insert_with(|| {
                 terms.provenances.comparison(known.provenance, &self.standing.sources(arrivals, candidate.place))

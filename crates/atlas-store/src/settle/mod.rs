@@ -4,7 +4,8 @@
 //! parallel. Nothing is sorted by URL. What comes out is a candidate for each kept entry, a count for each reason, and the
 //! remembered entries that are gone.
 //!
-//! `join` joins keys, `expected` tells which of them have no page where one should be, `roles` and `standing` tell which rows count, `choosing` asks about each, `judging` says what is news,
+//! `join` joins keys, `expected` tells which of them have no page where one should be, `roles` and `standing` tell which
+//! rows count, `choosing` asks about each, `judging` says what is news, `latest` keeps old articles for when none is,
 //! `oddities` is what there is to tell besides, `sample` counts.
 
 mod choosing;
