@@ -47,7 +47,7 @@ pub enum Mood {
 /// How the test engine is set up.
 #[derive(Debug, Clone)]
 pub struct Settings {
-    /// Where it listens, such as `127.0.0.1:8787`; port 0 takes a free one.
+    /// Where it listens, such as `127.0.0.1:7643`; port 0 takes a free one.
     pub listen: String,
     /// Where hosts are to be reached, since the engine asks no name server: host to address.
     pub reach: HashMap<String, SocketAddr>,

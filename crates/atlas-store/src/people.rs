@@ -63,7 +63,7 @@ pub struct VisitorSettings {
     /// The HTML around the list.
     pub template: Template,
     /// At most so many links on one page.
-    pub links_per_page: usize,
+    pub entries_per_page: usize,
 }
 
 /// How the feeds of the newest are made.
@@ -141,12 +141,12 @@ impl<'a> Lines<'a> {
     }
 
     fn visitors<'b>(&'b self, settings: &'b VisitorSettings, sections: &Sections) -> Visitors<'b> {
-        let VisitorSettings { title, language, template, links_per_page } = settings;
+        let VisitorSettings { title, language, template, entries_per_page } = settings;
         let sections = sections.list().iter().zip(&self.sections).map(|(section, lines)| {
             let label = Label { name: section.name.clone(), title: section.label() };
             (label, lines.iter().map(|at| &self.lines[*at as usize]).collect())
         });
-        Visitors::new(sections.collect(), *links_per_page, title, language, template)
+        Visitors::new(sections.collect(), *entries_per_page, title, language, template)
     }
 
     /// The files that come of it, the stylesheet of the sitemaps among them.

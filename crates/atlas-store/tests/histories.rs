@@ -243,7 +243,7 @@ impl Railway {
             title: "All".into(),
             language: "en".into(),
             template: Default::default(),
-            links_per_page: 9,
+            entries_per_page: 9,
         };
         let newest = NewestSettings { title: "New".into(), atom: true, rss: true, entries: 5 };
         People { visitors: Some(visitors), newest: Some(newest), text: true, structured_data: false }

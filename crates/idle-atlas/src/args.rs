@@ -252,7 +252,7 @@ pub struct History {
 While it runs: GET /received lists what came, POST /mood?answer=503 changes how it answers.")]
 pub struct TestEngine {
     /// Where to listen, on loopback; port 0 takes a free one
-    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:8787")]
+    #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7643")]
     pub listen: SocketAddr,
     /// How to answer: fair, 429, 429:SECONDS, 503 or hang
     #[arg(long, value_name = "HOW", default_value = "fair")]

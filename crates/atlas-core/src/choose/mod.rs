@@ -338,13 +338,13 @@ impl Chooser {
     fn ask_robots(&self, said: &Said<'_>, path: &str, trail: &mut impl Trail) -> Option<Verdict> {
         for token in std::iter::once("*").chain(self.tokens.iter().map(String::as_str)) {
             if let Some(barred) = self.robots.barred(token, path) {
-                return Some(trail.out(Reason::RobotsTxt, "robots.txt", || {
+                return Some(trail.out(Reason::Disallowed, "robots.txt", || {
                     format!("line {}: Disallow: {} (for {token})", barred.line, barred.pattern)
                 }));
             }
         }
         if let Some(barred) = &said.barred {
-            return Some(trail.out(Reason::RobotsTxt, "robots.txt", || barred.to_string()));
+            return Some(trail.out(Reason::Disallowed, "robots.txt", || barred.to_string()));
         }
         trail.pass("robots.txt", || "may be fetched".to_owned());
         None
@@ -512,7 +512,7 @@ mod tests {
     #[case::kept_error_page(Said { keep: Some(true), ..at("/404.html") }, None)]
     #[case::scheduled(Said { published: Lastmod::from_epoch_day(30_000), ..at("/news/gala/") }, Some(Reason::Scheduled))]
     #[case::not_there(Said { failure: Some("404 Not Found".into()), ..at("/a/") }, Some(Reason::NoPage))]
-    #[case::barred_live(Said { barred: Some("line 2".into()), ..at("/a/") }, Some(Reason::RobotsTxt))]
+    #[case::barred_live(Said { barred: Some("line 2".into()), ..at("/a/") }, Some(Reason::Disallowed))]
     #[case::draft(Said { draft: true, keep: Some(true), ..at("/a/") }, Some(Reason::Draft))]
     #[case::over(Said { expires: Lastmod::from_epoch_day(20_000), ..at("/gala/") }, Some(Reason::Expired))]
     #[case::not_over_yet(Said { expires: Lastmod::from_epoch_day(30_000), ..at("/gala/") }, None)]
@@ -521,7 +521,7 @@ mod tests {
     #[case::archive_without_page(Said { not_there: true, ..at("/journal/about/lamps/") }, Some(Reason::NoArchivePage))]
     #[case::section_off(Said { section: Some("shed".into()), ..at("/sheds/") }, Some(Reason::SectionOff))]
     #[case::off_by_own_word(Said { own_section: Some("shed".into()), ..at("/journal/a/") }, Some(Reason::SectionOff))]
-    #[case::barred(at("/yard/plan/"), Some(Reason::RobotsTxt))]
+    #[case::barred(at("/yard/plan/"), Some(Reason::Disallowed))]
     fn each_reason_in_its_order(#[case] said: Said<'static>, #[case] wanted: Option<Reason>) {
         let (verdict, steps) = chooser().explain(&said, &[0]);
         let reason = match verdict {
@@ -538,7 +538,7 @@ mod tests {
     fn a_named_crawler_is_asked_about_too() {
         let mut chooser = chooser();
         chooser.tokens = vec!["lampbot".into()];
-        assert_eq!(chooser.choose(&at("/fares/"), &[0]), Verdict::LeftOut(Reason::RobotsTxt));
+        assert_eq!(chooser.choose(&at("/fares/"), &[0]), Verdict::LeftOut(Reason::Disallowed));
     }
 
     #[test]

@@ -31,7 +31,7 @@ pub enum Reason {
     /// It is what the server shows when a page is missing or broken.
     ErrorPage,
     /// robots.txt keeps engines from fetching it.
-    RobotsTxt,
+    Disallowed,
     /// Its day of publication lies in the future: it waits.
     Scheduled,
     /// Its day is over.
@@ -61,7 +61,7 @@ impl Reason {
         Self::OwnWord,
         Self::Rule,
         Self::ErrorPage,
-        Self::RobotsTxt,
+        Self::Disallowed,
         Self::Scheduled,
         Self::Expired,
         Self::NoArchivePage,
@@ -85,7 +85,7 @@ impl Reason {
             Self::OwnWord => "own-word",
             Self::Rule => "rule",
             Self::ErrorPage => "error-page",
-            Self::RobotsTxt => "robots-txt",
+            Self::Disallowed => "disallowed",
             Self::Scheduled => "scheduled",
             Self::Expired => "expired",
             Self::NoArchivePage => "no-archive-page",
@@ -115,7 +115,7 @@ impl Reason {
             Self::OwnWord => "page or row asks to be left out",
             Self::Rule => "rule in the configuration",
             Self::ErrorPage => "error page",
-            Self::RobotsTxt => "barred by robots.txt",
+            Self::Disallowed => "barred by robots.txt",
             Self::Scheduled => "published in the future, waits for its day",
             Self::Expired => "its day is over (expires)",
             Self::NoArchivePage => "an archive that the site has no page for",

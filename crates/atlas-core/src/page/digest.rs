@@ -56,12 +56,7 @@ pub(super) struct Content {
 }
 
 /// Classes and ids by which pages without the proper elements mark what is not content. Whole words only.
-const CHROME_WORDS: [&[u8]; 14] = [
-    b"nav",
-    b"navbar",
-    b"navigation",
-    b"navheader",
-    b"navfooter",
+const CHROME_WORDS: [&[u8]; 9] = [
     b"menu",
     b"sidebar",
     b"footer",
@@ -70,8 +65,10 @@ const CHROME_WORDS: [&[u8]; 14] = [
     b"breadcrumbs",
     b"site-header",
     b"site-footer",
-    b"skip-nav",
+    b"site-menu",
 ];
+/// Parts of a class or id that mark navigation: `skip-nav`, `nav_top`.
+const NAVIGATION_PARTS: [&[u8]; 3] = [b"nav", b"navbar", b"navigation"];
 
 impl Content {
     pub(super) fn new() -> Self {
@@ -151,7 +148,15 @@ fn is_chrome(name: &[u8], in_main: bool) -> bool {
 }
 
 fn says_chrome(role: &[u8], class: &[u8], id: &[u8]) -> bool {
-    let listed = |word: &[u8]| CHROME_WORDS.iter().any(|chrome| word.eq_ignore_ascii_case(chrome));
+    let listed = |word: &[u8]| {
+        let is_one_of = |words: &[&[u8]], word: &[u8]| words.iter().any(|known| word.eq_ignore_ascii_case(known));
+        let navigates = |part: &[u8]| {
+            let rest =
+                part.get(..3).filter(|start| start.eq_ignore_ascii_case(b"nav")).map_or(&b""[..], |_| &part[3..]);
+            is_one_of(&NAVIGATION_PARTS, part) || is_one_of(&CHROME_WORDS, rest)
+        };
+        is_one_of(&CHROME_WORDS, word) || word.split(|byte| matches!(byte, b'-' | b'_')).any(navigates)
+    };
     [&b"navigation"[..], b"banner", b"contentinfo", b"search"].iter().any(|known| role.eq_ignore_ascii_case(known))
         || listed(id)
         || class.split(u8::is_ascii_whitespace).any(listed)

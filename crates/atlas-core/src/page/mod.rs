@@ -46,7 +46,7 @@ pub use reader::{read, text_of};
 
 /// The version of this reader. A new one finds other words on the same page, so digests taken by different versions are
 /// never compared: the ledger takes the new ones over in silence.
-pub const VERSION: u32 = 4;
+pub const VERSION: u32 = 5;
 
 /// The most pictures of one page: the limit of the image extension.
 pub const MOST_IMAGES: usize = 1000;
@@ -306,16 +306,15 @@ pub enum PageError {
     Empty,
 }
 
-/// What pages say that stand between a crawler and the site.
-const WALL_WORDS: [&str; 8] = [
-    "verify you are human",
-    "verify that you are human",
-    "are you a robot",
-    "checking your browser",
-    "captcha",
-    "enable javascript and cookies",
-    "access denied",
-    "unusual traffic",
+/// What pages say that stand between a crawler and the site: each word of a group, wherever it stands in a text.
+const WALL_WORDS: [&[&str]; 7] = [
+    &["captcha"],
+    &["access", "denied"],
+    &["verify", "human"],
+    &["prove", "human"],
+    &["confirm", "human"],
+    &["you", "robot"],
+    &["check", "browser"],
 ];
 /// A page with less text than this says nothing by itself.
 const LEAST_TEXT: usize = 40;
@@ -327,7 +326,7 @@ impl Page {
         let texts = self.title.as_deref().into_iter().chain(self.first_paragraph.as_deref()).chain(headings);
         let says = |text: &str| {
             let text = text.to_lowercase();
-            WALL_WORDS.iter().any(|words| text.contains(words))
+            WALL_WORDS.iter().any(|words| words.iter().all(|word| text.contains(word)))
         };
         self.links.len() <= 3 && texts.take(8).any(says)
     }

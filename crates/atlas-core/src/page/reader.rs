@@ -615,6 +615,9 @@ mod tests {
     #[case::nested("<div id=nav><div>a</div>b</div><p>Text", "<div id=nav><div>a</div>c</div><p>Text", true)]
     #[case::content("<nav>Home</nav><main>Text</main>", "<nav>Home</nav><main>Texts</main>", false)]
     #[case::words_join("<p>Tex t", "<p>Text", false)]
+    #[case::part_of_a_class("<ul id=skip_nav><li>Home</ul><p>Text", "<ul id=skip_nav><li>Fares</ul><p>Text", true)]
+    #[case::run_together("<div class=navHeader>Home</div><p>Text", "<div class=navHeader>Fares</div><p>Text", true)]
+    #[case::navvies("<div class=navvies>Home</div><p>Text", "<div class=navvies>Fares</div><p>Text", false)]
     #[case::only_a_menu("<nav>Home</nav>", "<nav>Fares</nav>", false)]
     #[case::header_of_article(
         "<article><header>A</header>x</article>",
@@ -731,7 +734,14 @@ mod tests {
     }
 
     #[rstest]
-    #[case("<title>Just a moment</title><h1>Verify you are human</h1><script></script>", true, true)]
+    #[case(
+        "<title>A word first</title><h1>Please prove that a human is reading this</h1><script></script>",
+        true,
+        false
+    )]
+    #[case("<title>Stop</title><p>We have to check your browser before the gate opens.</p>", true, false)]
+    #[case("<title>Access to the yard is denied</title>", true, false)]
+    #[case("<title>Checks of the track</title><p>Each human hand counts, and every lamp is lit.</p>", false, false)]
     #[case("<div id=app></div><script src=/a.js></script>", false, true)]
     #[case("<main><p>The lamp room is open on Sundays, and on the days when a steam train runs.", false, false)]
     fn pages_that_say_nothing(#[case] html: &str, #[case] wall: bool, #[case] script: bool) {

@@ -99,10 +99,10 @@ enum Cut {
 }
 
 impl<'a> Visitors<'a> {
-    /// Cuts sections, each with its lines, into pages of at most `links_per_page`.
+    /// Cuts sections, each with its lines, into pages of at most `entries_per_page`.
     pub fn new(
         sections: Vec<(Label, Vec<&'a Line<'a>>)>,
-        links_per_page: usize,
+        entries_per_page: usize,
         title: &'a str,
         language: &'a str,
         template: &'a Template,
@@ -118,7 +118,7 @@ impl<'a> Visitors<'a> {
         let leading = items.filter(|item| all_folders.holds(item.line.path));
         let folders = leading.map(|item| (item.line.path, *item)).collect();
         let all = sections.iter().map(|(_, lines)| lines.len()).sum();
-        let most = links_per_page.max(1);
+        let most = entries_per_page.max(1);
         let mut pages = vec![if all <= most { Cut::Whole } else { Cut::Front }];
         if all > most {
             for (section, (_, lines)) in sections.iter().enumerate() {

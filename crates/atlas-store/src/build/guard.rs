@@ -49,7 +49,7 @@ const BY_MISTAKE: [Reason; 9] = [
     Reason::Redirect,
     Reason::CanonicalElsewhere,
     Reason::ErrorPage,
-    Reason::RobotsTxt,
+    Reason::Disallowed,
     Reason::NotInFolder,
 ];
 

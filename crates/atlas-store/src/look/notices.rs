@@ -56,9 +56,9 @@ pub enum Notice {
     /// Two pages of a group of translations in one language.
     AlternateTwice,
     /// Structured data on a page that lacks something, or says otherwise than the other sources.
-    StructuredData,
+    VideoDataIncomplete,
     /// Videos that make no structured data.
-    StructuredDataLacks,
+    VideoDataLacking,
 }
 
 impl Notice {
@@ -78,8 +78,8 @@ impl Notice {
         Self::AlternateNotIn,
         Self::AlternateLanguage,
         Self::AlternateTwice,
-        Self::StructuredData,
-        Self::StructuredDataLacks,
+        Self::VideoDataIncomplete,
+        Self::VideoDataLacking,
     ];
 
     /// What it means, for people; it follows a count.
@@ -99,8 +99,8 @@ impl Notice {
             Self::AlternateNotIn => "links to a translation that is not in",
             Self::AlternateLanguage => "links to a translation with no language tag",
             Self::AlternateTwice => "translations in a language that is taken",
-            Self::StructuredData => "pages whose own VideoObject could be better",
-            Self::StructuredDataLacks => "pages whose videos make no VideoObject",
+            Self::VideoDataIncomplete => "pages whose own VideoObject could be better",
+            Self::VideoDataLacking => "pages whose videos make no VideoObject",
         }
     }
 
@@ -121,8 +121,8 @@ impl Notice {
             Self::AlternateNotIn => "link to the page that is in, or let that one in",
             Self::AlternateLanguage => "write a language of ISO 639-1, perhaps with a region of ISO 3166-1: en-GB, cy",
             Self::AlternateTwice => "give each page of a group another language",
-            Self::StructuredData => "mend the page; where it carries a VideoObject, none is written for it",
-            Self::StructuredDataLacks => {
+            Self::VideoDataIncomplete => "mend the page; where it carries a VideoObject, none is written for it",
+            Self::VideoDataLacking => {
                 "a VideoObject needs name, thumbnailUrl and uploadDate: tell them by page or table"
             }
         }
@@ -426,8 +426,8 @@ fn structured_data(arrivals: &Arrivals, settled: &Settled) -> [Noticed; 2] {
         }
     });
     [
-        Noticed::of_sample(Notice::StructuredData, None, &stated),
-        Noticed::of_sample(Notice::StructuredDataLacks, None, &made),
+        Noticed::of_sample(Notice::VideoDataIncomplete, None, &stated),
+        Noticed::of_sample(Notice::VideoDataLacking, None, &made),
     ]
 }
 

@@ -271,7 +271,7 @@ pub struct VisitorTable {
     pub title: Option<String>,
     pub language: Option<Spanned<String>>,
     pub template: Option<Spanned<String>>,
-    pub links_per_page: Option<Spanned<i64>>,
+    pub entries_per_page: Option<Spanned<i64>>,
 }
 
 #[derive(Debug, Default, Deserialize)]

@@ -25,7 +25,7 @@ use crate::exit::Failure;
 /// The least that a file may hold, so that a frame and a long URL fit.
 const LEAST_BYTES: i64 = 10_000;
 /// The most links on one page for visitors.
-const MOST_LINKS: i64 = 10_000;
+const MOST_ENTRIES: i64 = 10_000;
 
 impl Context<'_> {
     pub(super) fn shape(&self, typed: &ConfigFile, sections: &Sections, calendar: Calendar) -> Result<Shape, Failure> {
@@ -273,16 +273,16 @@ impl Context<'_> {
                 None => Template::default(),
                 Some(file) => self.template(file)?,
             };
-            let links = table.links_per_page.as_ref().map(|number| {
-                let within = (1..=MOST_LINKS).contains(number.as_ref());
-                let message = || format!("“links_per_page”: expected a number from 1 to {MOST_LINKS}");
+            let links = table.entries_per_page.as_ref().map(|number| {
+                let within = (1..=MOST_ENTRIES).contains(number.as_ref());
+                let message = || format!("“entries_per_page”: expected a number from 1 to {MOST_ENTRIES}");
                 if within { Ok(*number.as_ref() as usize) } else { Err(self.origin.error(number, message())) }
             });
             Ok(VisitorSettings {
                 title: table.title.clone().unwrap_or_else(|| format!("All pages of {host}")),
                 language,
                 template,
-                links_per_page: links.transpose()?.unwrap_or(1000),
+                entries_per_page: links.transpose()?.unwrap_or(1000),
             })
         });
         let newest = typed.newest.as_ref().map(|table| -> Result<NewestSettings, Failure> {

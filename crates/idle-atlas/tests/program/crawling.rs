@@ -83,7 +83,7 @@ fn walks_a_site_as_an_engine_would() {
         ("nofollow", "pages"),
         ("paper.pdf", "pages"),
         ("plan.svg", "no-page"),
-        ("private/x", "robots-txt"),
+        ("private/x", "disallowed"),
     ];
     assert_eq!(list, wanted.map(|(path, goes)| (path.to_owned(), goes.to_owned())));
     assert_eq!(server.count("/private/x"), 0, "robots.txt is obeyed");
@@ -99,7 +99,7 @@ fn walks_a_site_as_an_engine_would() {
     site.run(&["why", "/marked"]).says(0, &["a redirect to itself"]);
     site.run(&["why", "/gone"]).says(0, &["left out: no-page", "404 Not Found"]);
     site.run(&["why", "/private/x"])
-        .says(0, &["left out: robots-txt", "line 2 of the live site's file: Disallow: /private/ (for idle-atlas)"]);
+        .says(0, &["left out: disallowed", "line 2 of the live site's file: Disallow: /private/ (for idle-atlas)"]);
 }
 
 #[test]
@@ -228,7 +228,7 @@ fn a_hostile_server_is_survived_within_the_limits() {
     for path in ["latin", "deep"] {
         assert_eq!(goes(&list, path), "pages", "{path}");
     }
-    assert_eq!(goes(&list, "barred/x"), "robots-txt");
+    assert_eq!(goes(&list, "barred/x"), "disallowed");
     assert!(list.iter().all(|(path, _)| !path.contains("10.0.0.1")));
     site.run(&["why", "/big"]).says(0, &["more than 32 MiB"]);
     site.run(&["why", "/bomb"]).says(0, &["more than 32 MiB"]);
@@ -253,10 +253,10 @@ fn a_challenge_and_an_empty_page_are_named() {
     let wall = Server::start(|request| match request.path.as_str() {
         "/robots.txt" => status(404),
         _ => Answer::Html(
-            "<title>Just a moment…</title><h1>Checking your browser</h1><script src=/c.js></script>".into(),
+            "<title>At the gate</title><h1>We check your browser first</h1><script src=/c.js></script>".into(),
         ),
     });
-    site(&wall, "").run(&["survey"]).says(2, &["challenge to robots", "Just a moment"]);
+    site(&wall, "").run(&["survey"]).says(2, &["challenge to robots", "At the gate"]);
     let app = Server::start(|request| match request.path.as_str() {
         "/robots.txt" => status(404),
         _ => Answer::Html("<title>App</title><div id=root></div><script src=/app.js></script>".into()),

@@ -35,7 +35,7 @@ fn round(site: &mut Site, number: u64, moves: Moves) -> BTreeSet<String> {
     let people = match moves {
         Moves::Rows => "",
         Moves::Everything => {
-            "text = true\n[images]\nwrite = \"own-files\"\n[visitor_page]\nlinks_per_page = 300\n[newest]\n"
+            "text = true\n[images]\nwrite = \"own-files\"\n[visitor_page]\nentries_per_page = 300\n[newest]\n"
         }
     };
     site.configure(&format!(

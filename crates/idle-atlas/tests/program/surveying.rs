@@ -51,7 +51,7 @@ fn every_reason_is_counted_with_an_example() {
         ("own-word", 1),
         ("rule", 1),
         ("error-page", 1),
-        ("robots-txt", 2),
+        ("disallowed", 2),
         ("scheduled", 1),
         ("duplicate", 1),
     ];
@@ -66,8 +66,8 @@ fn every_reason_is_counted_with_an_example() {
 #[case("/", 0, &["goes in", "in section pages", "http"])]
 #[case("/noindex.html", 0, &["left out: noindex", "<meta name=\"robots\" content=\"noindex\">"])]
 #[case("/staff/rota.html", 0, &["left out: rule", "matching /staff/**: keep = false"])]
-#[case("/barred/x.html", 0, &["left out: robots-txt", "line 2: Disallow: /barred/ (for *)"])]
-#[case("/lamps/x.html", 0, &["left out: robots-txt", "(for lampbot)"])]
+#[case("/barred/x.html", 0, &["left out: disallowed", "line 2: Disallow: /barred/ (for *)"])]
+#[case("/lamps/x.html", 0, &["left out: disallowed", "(for lampbot)"])]
 #[case("/table/", 0, &["goes in", "Said by table more.csv", "title           Again"])]
 #[case("/nowhere/", 1, &["No source knows this URL"])]
 fn why_tells_each_step(#[case] path: &str, #[case] code: i32, #[case] words: &[&str]) {
