@@ -103,6 +103,8 @@ struct Kind {
 macro_rules! kinds {
     ($($name:ident = $code:literal, $severity:ident, $mend:literal;)*) => {
         $(const $name: Kind = Kind { code: $code, severity: Severity::$severity, mend: $mend };)*
+        /// The codes of all findings.
+        pub const CODES: &[&str] = &[$($code),*];
         #[cfg(test)]
         const ALL_KINDS: &[&Kind] = &[$(&$name),*];
     };

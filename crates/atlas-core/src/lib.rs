@@ -13,11 +13,12 @@
 //! | write | [`shape`] (what of an entry is written), [`format`](mod@format) (the sitemap formats, written and read), [`people`] (what visitors read), [`structured`] |
 //! | declare | [`robots::declare`] |
 //! | announce | [`indexnow`] |
-//! | check | [`inspect`], [`finding`] |
+//! | check | [`inspect`], [`finding`], [`accepted`] (what is not told any more) |
 //!
 //! Underneath stand the words of the field as types: [`address`], [`lastmod`], [`calendar`], [`entry`].
 #![deny(missing_docs)]
 
+pub mod accepted;
 pub mod address;
 pub mod alternates;
 pub mod archive;
@@ -39,6 +40,7 @@ pub mod page;
 pub mod people;
 pub mod placement;
 pub mod query;
+pub mod rfc3339;
 pub mod robots;
 pub mod section;
 pub mod shape;

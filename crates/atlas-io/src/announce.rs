@@ -6,6 +6,7 @@
 use std::time::Duration;
 
 use atlas_core::indexnow::{Answer, Key, MOST_URLS, Message, Then, messages};
+use atlas_core::rfc3339;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{Announced, Change, EngineState, Ledger, Pending};
 use reqwest::header::RETRY_AFTER;
@@ -48,18 +49,21 @@ pub struct Told {
     pub refused: u64,
     /// URLs that are kept for next time.
     pub kept: u64,
-    /// Added or changed, removed and redirected URLs among all of them.
+    /// Added, changed, removed and redirected URLs among all of them.
     pub changes: Changes,
     /// Each message.
     pub messages: Vec<Announced>,
     /// It asked to be left alone until then, in seconds since 1970.
+    #[serde(serialize_with = "rfc3339::maybe_seconds")]
     pub not_before: Option<i64>,
 }
 
 /// What there is to tell, by kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Default)]
 pub struct Changes {
-    /// Added or changed.
+    /// Added.
+    pub added: u64,
+    /// Changed.
     pub changed: u64,
     /// Gone.
     pub removed: u64,
@@ -70,7 +74,12 @@ pub struct Changes {
 impl Changes {
     fn of(pending: &[Pending]) -> Self {
         let count = |wanted: Change| pending.iter().filter(|one| one.change == wanted).count() as u64;
-        Self { changed: count(Change::Changed), removed: count(Change::Removed), redirected: count(Change::Redirected) }
+        Self {
+            added: count(Change::Added),
+            changed: count(Change::Changed),
+            removed: count(Change::Removed),
+            redirected: count(Change::Redirected),
+        }
     }
 }
 
@@ -83,6 +92,10 @@ fn pending(ledger: &Ledger, engine: &str, all: bool) -> Result<(EngineState, Vec
     }
     let target = *state.target.get_or_insert(last_run);
     let mut pending = ledger.pending(state.watermark, target, all)?;
+    if all && ledger.engine(engine)?.is_none() {
+        // To an engine that was never told anything, all of the site is new.
+        pending.iter_mut().filter(|one| one.change == Change::Changed).for_each(|one| one.change = Change::Added);
+    }
     if let Some(cursor) = state.cursor {
         pending.retain(|one| one.key > cursor);
     }
@@ -97,6 +110,12 @@ pub fn all_pending(ledger: &Ledger, engine: &str, all: bool) -> Result<Vec<Pendi
         told.extend(ledger.pending(target, last_run, false)?);
     }
     Ok(told)
+}
+
+/// Whether a round of telling an engine was interrupted, or something changed that it was not told.
+pub fn is_waiting(ledger: &Ledger, engine: &str) -> Result<bool, StoreError> {
+    let Some(state) = ledger.engine(engine)? else { return Ok(false) };
+    Ok(state.target.is_some() || !ledger.pending(state.watermark, ledger.last_run()?, false)?.is_empty())
 }
 
 /// Until when an engine asked to be left alone, where that is later than `now`: both in seconds since 1970.
@@ -127,6 +146,7 @@ pub fn announce(ledger: &mut Ledger, engine: &Engine, now: i64, all: bool) -> Re
         let (state, pending) = pending(ledger, &engine.name, all)?;
         let (changes, before) = (Changes::of(&pending), told.changes);
         told.changes = Changes {
+            added: before.added + changes.added,
             changed: before.changed + changes.changed,
             removed: before.removed + changes.removed,
             redirected: before.redirected + changes.redirected,

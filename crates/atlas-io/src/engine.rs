@@ -113,6 +113,11 @@ impl TestEngine {
         format!("http://{}/indexnow", self.served.address())
     }
 
+    /// The port that it listens on.
+    pub fn port(&self) -> u16 {
+        self.served.address().port()
+    }
+
     /// Where films are described by oEmbed.
     pub fn films(&self) -> String {
         format!("http://{}/oembed", self.served.address())

@@ -12,6 +12,7 @@ use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
+use atlas_core::accepted::Accepted;
 use atlas_core::address::{Address, Site};
 use atlas_core::alternates;
 use atlas_core::archive::{Archive, Archives, By};
@@ -35,7 +36,7 @@ use atlas_io::record::{Dates, RecordSettings};
 use atlas_io::sitemaps::OldSitemap;
 use atlas_io::table::{Format, Table};
 use atlas_store::arrange::Cut;
-use atlas_store::build::{Job, Thresholds, survey};
+use atlas_store::build::{EXAMPLES, Job, Telling, Thresholds, survey};
 use atlas_store::ledger::Ledger;
 use atlas_store::people::People;
 use atlas_store::publish::{Gzip, Place};
@@ -123,7 +124,10 @@ fn survey_all(bytes: &[u8]) {
     let folder = tempfile::tempdir().unwrap();
     for source in sources(folder.path(), bytes) {
         let sources = [source];
+        let accepted = Accepted::default();
         let job = Job {
+            telling: Telling { examples: EXAMPLES, accepted: &accepted },
+            configuration: 0,
             sources: &sources,
             chooser: Chooser {
                 site: site(),

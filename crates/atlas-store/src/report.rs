@@ -1,13 +1,14 @@
 //! What a survey or a build has to say: plain data, the same for people and for programs.
 
+use std::collections::BTreeMap;
 use std::fmt;
 
 use atlas_core::choose::Reason;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::strand::Strand;
-use atlas_core::video::VideoPart;
 use serde::Serialize;
 
+use crate::build::LastBuild;
 use crate::look::Noticed;
 use crate::provenance::SourceChange;
 use crate::publish::is_aside;
@@ -31,15 +32,14 @@ pub struct Survey {
     pub changes: Changes,
     /// Entries that go in or leave by themselves when their time comes.
     pub waiting: Waiting,
-    /// Videos that are not written because they lack a required part.
-    pub incomplete_videos: Vec<IncompleteVideo>,
-    /// Pages without a head, hence without title or canonical.
-    pub headless: Counted,
-    /// Entries whose declared date of change is yet to come or older than the web, so that it is not written; each example has its
-    /// date behind a space.
-    pub dates_held_back: Counted,
-    /// What deserves notice about the site as a whole; a build does not look for it.
+    /// What deserves notice about the site as a whole; a build tells only what it meets by itself.
     pub notices: Vec<Noticed>,
+    /// How many remarks are not told because they were accepted, by code.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub accepted: BTreeMap<String, u64>,
+    /// Lines that accept a remark that is not made any more, by number and code; a build does not look for them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub accepted_in_vain: Vec<(usize, String)>,
     /// What became of robots.txt, or would.
     pub robots: RobotsFate,
     /// The guards that would hold a build back; empty for a build that was done.
@@ -62,10 +62,7 @@ impl Survey {
     pub fn has_remarks(&self) -> bool {
         let of_source = |outcome: &Outcome| outcome.problem_count > 0 || !outcome.remarks.is_empty();
         self.sources.iter().any(|source| of_source(&source.outcome))
-            || !self.incomplete_videos.is_empty()
             || !self.notices.is_empty()
-            || self.headless.count > 0
-            || self.dates_held_back.count > 0
             || !self.held.is_empty()
     }
 }
@@ -219,15 +216,6 @@ pub struct Waiting {
     pub soonest: Vec<Due>,
 }
 
-/// A video that is not written.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct IncompleteVideo {
-    /// The page it is on.
-    pub page: String,
-    /// What it lacks.
-    pub lacks: Vec<VideoPart>,
-}
-
 /// What a build did.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Built {
@@ -242,6 +230,13 @@ pub struct Built {
     pub retired: Vec<String>,
     /// Names of files that were removed from disk.
     pub removed: Vec<String>,
+    /// How many changes engines are to be told of.
+    pub to_announce: u64,
+    /// A fingerprint of the configuration.
+    pub configuration: String,
+    /// What the last build said, where it was made under the same configuration.
+    #[serde(skip)]
+    pub last: Option<LastBuild>,
 }
 
 impl Built {
@@ -261,6 +256,8 @@ pub struct Preview {
     pub files: Vec<FilePreview>,
     /// URLs that would come in, at most the first 10,000.
     pub comes: Vec<String>,
+    /// URLs in that would be as changed, at most the first 10,000.
+    pub changes_of: Vec<String>,
     /// URLs that would go, at most the first 10,000.
     pub goes: Vec<Goes>,
     /// URLs that would change their section, at most the first 10,000.

@@ -105,6 +105,10 @@ pub struct Survey {
     /// Write a page with every entry, to be searched and sorted in a browser
     #[arg(long, value_name = "FILE", conflicts_with = "list")]
     pub html: Option<PathBuf>,
+    /// Tell a remark no more: its code, and patterns for paths or URLs if it is not to go for all; written into
+    /// known-findings.txt
+    #[arg(long, value_names = ["CODE", "PATTERN"], num_args = 1.., conflicts_with_all = ["list", "html"])]
+    pub accept: Vec<String>,
     #[command(flatten)]
     pub wanted: Wanted,
 }
@@ -129,7 +133,7 @@ pub struct Wanted {
     #[arg(long, value_name = "ORDER", requires = "list", default_value = "found")]
     pub sort: Sort,
     /// At most so many
-    #[arg(long, value_name = "NUMBER", requires = "list")]
+    #[arg(long, value_name = "NUMBER", requires = "list", value_parser = at_least_one)]
     pub most: Option<usize>,
     /// As a table for people, or for programs
     #[arg(long = "as", value_name = "FORM", requires = "list", default_value = "table")]
@@ -157,7 +161,7 @@ pub enum Form {
     Json,
 }
 
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 #[command(after_help = "Example: idle-atlas build --dry-run")]
 pub struct Build {
     /// Read every file anew, even those that were not touched
@@ -176,9 +180,10 @@ pub struct Build {
 }
 
 /// Where placement and dates are learnt from when there is no ledger.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, clap::ValueEnum)]
 pub enum Recall {
     /// The folder that sitemaps are written into
+    #[default]
     Disk,
     /// The site as it is served
     Live,
@@ -199,6 +204,11 @@ fn guard(word: &str) -> Result<Guard, String> {
     let known: Vec<&str> = passable.clone().map(|(option, _)| option).collect();
     let found = passable.into_iter().find(|(option, _)| *option == word);
     found.map(|(_, guard)| guard).ok_or_else(|| format!("expected one of {}", known.join(", ")))
+}
+
+/// A number of things to list: none would be no list.
+fn at_least_one(text: &str) -> Result<usize, String> {
+    text.parse().ok().filter(|number| *number > 0).ok_or_else(|| "expected a whole number, 1 or more".to_owned())
 }
 
 #[derive(Debug, Args)]
@@ -242,7 +252,7 @@ pub struct History {
     #[arg(long, conflicts_with = "run")]
     pub entries: bool,
     /// How many runs and announcements to list
-    #[arg(long, value_name = "NUMBER", default_value_t = 15)]
+    #[arg(long, value_name = "NUMBER", default_value = "15", value_parser = at_least_one)]
     pub most: usize,
 }
 

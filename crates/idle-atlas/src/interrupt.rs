@@ -14,12 +14,16 @@ use crate::screen::Screen;
 const INTERRUPTED: i32 = 130;
 
 static WRITING: AtomicBool = AtomicBool::new(false);
+static IS_THE_END: AtomicBool = AtomicBool::new(false);
 static ASKED: AtomicBool = AtomicBool::new(false);
 
 /// Listens from now on.
 pub fn listen(screen: &Screen) {
     let screen = screen.for_complaints();
     let heard = move || {
+        if IS_THE_END.load(Ordering::SeqCst) {
+            exit(Exit::Done as i32);
+        }
         if !WRITING.load(Ordering::SeqCst) {
             screen.complain("stopped", "nothing was written; what is served is as it was");
             exit(INTERRUPTED);
@@ -32,6 +36,11 @@ pub fn listen(screen: &Screen) {
     };
     // Where a signal cannot be listened for, it ends the program as it always did, and the next build completes.
     let _ = ctrlc::set_handler(heard);
+}
+
+/// From now on, to be stopped is how the command ends.
+pub fn is_the_end() {
+    IS_THE_END.store(true, Ordering::SeqCst);
 }
 
 /// Files are put in their places from now on.

@@ -12,6 +12,7 @@ mod view;
 use std::process::ExitCode;
 
 use clap::Parser;
+use serde_json::json;
 
 use crate::args::{Arguments, Command};
 use crate::config::Settings;
@@ -24,7 +25,15 @@ fn main() -> ExitCode {
     interrupt::listen(&screen);
     match run(&arguments, &screen) {
         Ok(exit) => exit.into(),
-        Err(failure) => failure.show(&screen).into(),
+        Err(failure) => {
+            let exit = failure.show(&screen);
+            // Programs read one document, whatever happens.
+            let document = json!({ "error": failure.to_string(), "exit": exit as u8 });
+            match screen.wants_json().then(|| screen.show(&document, String::new)) {
+                Some(Err(failure)) => failure.show(&screen).into(),
+                _ => exit.into(),
+            }
+        }
     }
 }
 

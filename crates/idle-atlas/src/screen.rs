@@ -2,6 +2,7 @@
 
 use std::cell::RefCell;
 use std::io::{IsTerminal, Write, stderr, stdout};
+use std::os::fd::AsFd;
 use std::path::Path;
 use std::rc::Rc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -9,12 +10,16 @@ use std::time::Duration;
 
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Style};
+use atlas_store::build::EXAMPLES;
 use indicatif::{ProgressBar, ProgressStyle};
+use jiff::tz::TimeZone;
 use serde::Serialize;
 use serde_json::Value;
 
 use crate::args::{Color, Shared};
+use crate::config::Settings;
 use crate::exit::{Exit, Failure};
+use crate::view::layout::{Layout, fold};
 
 /// For what matters most in a line.
 pub const STRONG: Style = Style::new().bold();
@@ -27,6 +32,13 @@ pub const WARN: Style = AnsiColor::Yellow.on_default();
 /// For what is wrong.
 pub const BAD: Style = AnsiColor::Red.on_default().bold();
 
+/// How many examples are shown of anything with `--verbose`.
+const MOST_EXAMPLES: usize = 10_000;
+/// Columns of a terminal that does not say how many it has.
+const USUAL_WIDTH: usize = 80;
+/// No layout fits into less.
+const LEAST_WIDTH: usize = 30;
+
 /// The terminal, or whatever stands in its place.
 #[derive(Debug, Clone)]
 pub struct Screen {
@@ -34,6 +46,8 @@ pub struct Screen {
     quiet: bool,
     verbose: bool,
     strict: bool,
+    /// It shows the commands of a story.
+    brief: bool,
     color: ColorChoice,
     /// Documents that wait to be shown as one.
     waiting: Option<Rc<RefCell<Vec<Value>>>>,
@@ -57,6 +71,7 @@ impl Screen {
             quiet: shared.quiet,
             verbose: shared.verbose,
             strict: shared.strict,
+            brief: false,
             color,
             waiting: None,
             config: None,
@@ -65,9 +80,9 @@ impl Screen {
         }
     }
 
-    /// The same screen for a command within a command: for people.
-    pub fn for_people(&self) -> Self {
-        Self { json: false, ..self.clone() }
+    /// The same screen for the commands of a story, which are brief. JSON documents are kept back.
+    pub fn for_a_story(&self) -> Self {
+        Self { brief: true, waiting: self.json.then(Rc::default), ..self.clone() }
     }
 
     /// The same screen where a JSON document is wanted after all.
@@ -120,9 +135,26 @@ impl Screen {
         self.json
     }
 
-    /// Whether every example is wanted.
-    pub fn is_verbose(&self) -> bool {
-        self.verbose
+    /// How many examples are wanted of anything.
+    pub fn examples(&self) -> usize {
+        if self.verbose { MOST_EXAMPLES } else { EXAMPLES }
+    }
+
+    /// How results about a site are laid out.
+    pub fn layout(&self, settings: &Settings) -> Layout {
+        let (zone, origin) = (settings.timezone().clone(), settings.site.root().origin().to_owned());
+        Layout { verbose: self.verbose, brief: self.brief, zone, width: width_of(stdout()), origin }
+    }
+
+    /// The same for what is about no site.
+    pub fn layout_of_none(&self) -> Layout {
+        Layout {
+            verbose: self.verbose,
+            brief: self.brief,
+            zone: TimeZone::UTC,
+            width: width_of(stdout()),
+            origin: String::new(),
+        }
     }
 
     /// How a command ends that was done in part, or in full and has remarks.
@@ -146,7 +178,14 @@ impl Screen {
 
     /// Says something to people, on standard output.
     pub fn say(&self, text: &str) -> Result<(), Failure> {
-        if self.quiet || self.json { Ok(()) } else { self.print(&self.proposing(text)) }
+        if self.quiet || self.json {
+            return Ok(());
+        }
+        let text = self.proposing(text);
+        match width_of(stdout()) {
+            Some(width) => self.print(&fold(&text, width)),
+            None => self.print(&text),
+        }
     }
 
     /// A text with the configuration in the commands that it proposes, where one was named.
@@ -194,6 +233,14 @@ impl Screen {
     }
 }
 
+/// The columns of a terminal; none where the output goes elsewhere.
+fn width_of(output: impl IsTerminal + AsFd) -> Option<usize> {
+    let columns = || std::env::var("COLUMNS").ok()?.parse().ok();
+    let found = || terminal_size::terminal_size_of(&output).map(|(width, _)| usize::from(width.0));
+    let width = output.is_terminal().then(|| found().filter(|width| *width > 0).or_else(columns))?;
+    Some(width.unwrap_or(USUAL_WIDTH).max(LEAST_WIDTH))
+}
+
 /// Tells what went wrong, from any thread.
 #[derive(Debug, Clone, Copy)]
 pub struct Complaints {
@@ -210,8 +257,10 @@ impl Complaints {
     fn complain_of(&self, site: Option<&str>, what: &str, message: &str) {
         let mut out = AutoStream::new(stderr(), self.color).lock();
         let site = site.map_or(String::new(), |site| format!("{site}: "));
+        let text = format!("{site}{BAD}{what}:{BAD:#} {message}");
+        let text = width_of(stderr()).map_or_else(|| text.clone(), |width| fold(&text, width));
         // There is nobody left to tell when this fails.
-        let _ = writeln!(out, "{site}{BAD}{what}:{BAD:#} {message}");
+        let _ = writeln!(out, "{text}");
     }
 }
 

@@ -60,6 +60,8 @@ pub struct Told {
     /// What was counted, by name.
     pub counts: Vec<(&'static str, u64)>,
     result: Value,
+    /// Why it failed.
+    error: Option<String>,
 }
 
 impl Several<'_> {
@@ -79,24 +81,30 @@ impl Several<'_> {
                 (Some(site), ended)
             }
         };
+        let error = ended.as_ref().err().map(ToString::to_string);
         let exit = ended.unwrap_or_else(|failure| failure.show(&one));
         if !self.is_raw && site.is_some() {
             // Whoever read the output may have gone: the next site is built all the same.
             let _ = one.say("\n");
         }
         let (counts, result) = (one.counted(), one.collected());
-        self.told.push(Told { config: path.to_owned(), site, exit, counts, result });
+        self.told.push(Told { config: path.to_owned(), site, exit, counts, result, error });
     }
 
     /// Shows all documents as one, or a table.
     fn end(self) -> Result<Exit, Failure> {
         if self.as_json && !self.is_raw {
             let documents = self.told.iter().map(|told| {
-                json!({ "config": told.config, "site": told.site, "exit": told.exit as u8, "result": told.result })
+                let mut document =
+                    json!({ "config": told.config, "site": told.site, "exit": told.exit as u8, "result": told.result });
+                if let Some(error) = &told.error {
+                    document["error"] = json!(error);
+                }
+                document
             });
             self.screen.for_programs().show(&documents.collect::<Vec<_>>(), String::new)?;
         } else if !self.is_raw {
-            self.screen.say(&view::sites::table(&self.told))?;
+            self.screen.say(&view::sites::table(&self.told, &self.screen.layout_of_none()))?;
         }
         Ok(self.told.iter().map(|told| told.exit).max().unwrap_or(Exit::Done))
     }

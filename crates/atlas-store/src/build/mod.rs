@@ -3,6 +3,7 @@
 mod explain;
 mod guard;
 mod knowing;
+mod last;
 mod overwritten;
 mod preview;
 mod recall;
@@ -25,6 +26,7 @@ pub use self::explain::{Explained, explain};
 pub use self::guard::Thresholds;
 use self::guard::{Before, guard};
 use self::knowing::{Knowing, keep_stretches, recollect};
+pub use self::last::LastBuild;
 pub use self::overwritten::{keep_overwritten, overwritten};
 pub use self::preview::preview;
 pub use self::recall::{Recalled, on_disk, recall};
@@ -34,8 +36,8 @@ pub use crate::derive::ARCHIVES;
 use crate::derive::{Alternates, archives};
 use crate::disk;
 use crate::error::StoreError;
-use crate::ledger::{Ledger, Remembered, RunCounts, RunRow, Tombstone};
-use crate::look::{self, Listed, Listing, notice};
+use crate::ledger::{Departure, LaneEntry, Ledger, Remembered, RunCounts, RunRow, Tombstone};
+use crate::look::{self, Listed, Listing, Notice, notice, notice_while_building};
 use crate::people::{Lines, People};
 use crate::provenance::{Mapping, Provenances};
 use crate::publish::{self, DECLARED, Declaration, Form, Press, Publisher, differs_from_live, is_aside, remove};
@@ -43,7 +45,8 @@ use crate::report::{
     Built, Changes, Counted, Fate, FileReport, Guard, LeftOut, Preview, Remapped, RobotsFate, SectionReport,
     SourceReport, Survey, Waiting,
 };
-use crate::settle::{EXAMPLES, Expected, Gone, Settled, Terms, settle};
+pub use crate::settle::{EXAMPLES, Telling};
+use crate::settle::{Expected, Gone, Settled, Terms, settle};
 use crate::source::{Gathering, Left, LiveRobots, Memory, Outcome, Source};
 
 /// Facts of the ledger that a build needs.
@@ -87,6 +90,10 @@ pub struct Job<'a> {
     pub allow: HashSet<Guard>,
     /// When guards hold a build back.
     pub thresholds: Thresholds,
+    /// How much is told.
+    pub telling: Telling<'a>,
+    /// A fingerprint of the configuration: under another, a build tells all it has to say.
+    pub configuration: u64,
     /// Is told when files begin to be put in their places.
     pub begins_to_write: &'a (dyn Fn() + Sync),
     /// Is told how many more rows have come.
@@ -118,6 +125,8 @@ struct Found {
     asides_stand: bool,
     /// The entries that are no longer in.
     gone: Vec<Departed>,
+    /// Entries that are back as they were before any engine was told that they had left, by key: the run in which each last changed.
+    returned: HashMap<u128, u32>,
     provenances: Provenances,
 }
 
@@ -127,6 +136,7 @@ struct Departed {
     key: u128,
     url: String,
     gone: Gone,
+    departure: Departure,
 }
 
 impl Found {
@@ -147,6 +157,7 @@ impl Found {
                 renderer: Renderer { arrivals, shape: &job.shape, alternates, style: job.place.style },
                 settings: self.settings,
                 run: self.run as u32,
+                returned: &self.returned,
             },
             asides,
             asides_stand: self.asides_stand,
@@ -246,7 +257,7 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
     learn(job, &found, ledger)?;
     let derived = (&found.alternates, job.people.structured_data);
     let (settled, outcomes) = (&found.settled, &found.outcomes);
-    let notices = notice(&found.arrivals, settled, outcomes, derived);
+    let notices = notice(&found.arrivals, settled, outcomes, derived, job.telling);
     let form = job.place.form(plan.files.len(), found.was_index);
     let fates = plan.files.iter().map(|file| match (file.id, file.is_touched()) {
         (None, _) => Fate::New,
@@ -257,7 +268,10 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
     let sizes: Vec<u64> = plan.files.iter().map(|file| file.size(job.place.style)).collect();
     found.arrivals.check(ledger.folder())?;
     let (held, robots) = (guard(job, &found), found.robots_fate(job, ledger)?);
-    Ok(Survey { notices, held, robots, ..report(job, &found, form, &fates, &sizes) })
+    let unmet = job.telling.accepted.unmet();
+    let unmet = unmet.filter(|(_, code)| Notice::ALL.iter().any(|notice| notice.code() == *code));
+    let accepted_in_vain = unmet.map(|(line, code)| (line, code.to_owned())).collect();
+    Ok(Survey { notices, accepted_in_vain, held, robots, ..report(job, &found, form, &fates, &sizes) })
 }
 
 /// Gathers and lists entries, those that are left out too. Returns the list and how many there are in all.
@@ -285,6 +299,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Ended, StoreError> {
     if !publisher.is_settled() || !stale.is_empty() {
         ledger.plan(publisher.names_at_stake(&stale))?;
     }
+    let last = LastBuild::of(ledger, found.run - 1, &format!("{:016x}", job.configuration));
     let folder = ledger.folder().to_owned();
     let writing = ledger.transaction()?;
     let published = publisher.publish(&writing, &stale, || keep_stretches(&found, &writing, &folder))?;
@@ -301,21 +316,40 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Ended, StoreError> {
     for tombstone in found.tombstones() {
         writing.bury(&tombstone, found.run)?;
     }
+    for Departed { key, departure, .. } in &found.gone {
+        writing.depart(*key, *departure, found.run)?;
+    }
     if !found.first {
-        found.added().into_iter().try_for_each(|(key, _)| writing.unbury(key))?;
+        let mut added: Vec<u128> = found.added().into_iter().map(|(key, _)| key).collect();
+        added.sort_unstable();
+        added.iter().try_for_each(|key| writing.arrive(*key, found.run, !found.returned.contains_key(key)))?;
+        writing.forget_what_is_known()?;
     }
     found.arrivals.check(&folder)?;
     let run = found.run;
     let robots = published.robots.unwrap_or(RobotsFate::Unnamed);
     let survey = Survey { robots, ..report(job, &found, form, &published.fates, &published.sizes) };
+    let configuration = format!("{:016x}", job.configuration);
+    let changed = if survey.changes.redesign { 0 } else { survey.changes.changed.count };
+    let to_announce = match found.first {
+        true => 0,
+        false => {
+            let added = survey.changes.added.count - found.returned.len() as u64;
+            added + changed + found.tombstones().count() as u64
+        }
+    };
     let built = Built {
         run,
-        survey,
         written: published.written,
         retired: published.retired,
         removed: published.to_remove.clone(),
+        to_announce,
+        last,
+        configuration,
+        survey,
     };
-    writing.add_run(&run_row(job, &built), &serde_json::to_string(&built).unwrap_or_default())?;
+    let brief = Built { survey: last::in_brief(&built.survey, EXAMPLES), last: None, ..built.clone() };
+    writing.add_run(&run_row(job, &built), &serde_json::to_string(&brief).unwrap_or_default())?;
     if published.to_remove.is_empty() {
         writing.plan_is_done()?;
     }
@@ -470,14 +504,16 @@ fn find_with(
         settings,
         same_reader: ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string()),
         provenances: &provenances,
+        telling: job.telling,
     };
+    job.telling.accepted.forget_counts();
     let mut settled = settle(&mut arrivals, &remembered, expected.as_ref(), &terms).map_err(failed())?;
     for (source, problem) in std::mem::take(&mut settled.problems) {
         outcomes[usize::from(source)].late_problem(problem);
     }
     arrivals.drop_lanes(folder);
     remembered.drop_known(folder);
-    let alternates = Alternates::find(&settled, &arrivals, job.alternates.as_ref());
+    let alternates = Alternates::find(&settled, &arrivals, job.alternates.as_ref(), job.telling);
     settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)?;
     let renderer = Renderer { arrivals: &arrivals, shape: &job.shape, alternates: &alternates, style: job.place.style };
     let sections = &desk.chooser().sections;
@@ -506,8 +542,10 @@ fn find_with(
         before: Before::read(ledger)?,
         asides_stand: false,
         gone,
+        returned: HashMap::new(),
         provenances,
     };
+    found.returned = returned(&found, ledger)?;
     let stand = |name: String| {
         found.remembered.outputs.get(&name).is_some_and(|output| disk::holds(&job.place.path(&name), &output.on_disk))
     };
@@ -578,10 +616,30 @@ fn gone(
             // The configuration names its source no more: its page may well be there.
             let by_choice = gone.reason.is_none() && provenances.all_left(lane[nth].provenance);
             let change = gone.change.filter(|_| !by_choice);
-            departed.push(Departed { key: lane[nth].key, url, gone: Gone { change, ..gone } });
+            let LaneEntry { key, changed, page, declared, .. } = lane[nth];
+            let departure = Departure { changed, page, declared };
+            departed.push(Departed { key, url, gone: Gone { change, ..gone }, departure });
         }
     }
     Ok(departed)
+}
+
+/// Entries that are back as they were when they left: nothing is news about them to engines that were not told meanwhile.
+fn returned(found: &Found, ledger: &Ledger) -> Result<HashMap<u128, u32>, StoreError> {
+    if found.first || found.settled.counts.added.count() == 0 {
+        return Ok(HashMap::new());
+    }
+    let departures = ledger.departures()?;
+    if departures.is_empty() {
+        return Ok(HashMap::new());
+    }
+    let added = found.added().into_iter();
+    let back = added.filter_map(|(key, place)| {
+        let (mark, before) = (found.arrivals.mark(place), departures.get(&key)?);
+        let as_it_was = before.page != 0 && (before.page, before.declared) == (mark.page, mark.declared);
+        as_it_was.then_some((key, before.changed))
+    });
+    Ok(back.collect())
 }
 
 /// Remembers what was learnt of files, for a run that writes nothing else.
@@ -628,7 +686,7 @@ fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64
     let counted = |known: bool| {
         let urls =
             || found.gone.iter().filter(move |one| one.gone.reason.is_some() == known).map(|one| one.url.clone());
-        Counted { count: urls().count() as u64, examples: urls().take(EXAMPLES).collect() }
+        Counted { count: urls().count() as u64, examples: urls().take(job.telling.examples).collect() }
     };
     let changes = Changes {
         first: found.first,
@@ -654,11 +712,10 @@ fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64
         left_out: left_out.collect(),
         changes,
         waiting,
-        incomplete_videos: settled.counts.oddities.incomplete_videos(),
-        headless: settled.counts.oddities.headless.counted(),
-        dates_held_back: settled.counts.oddities.dates_held_back.counted(),
         sources: found.outcomes.iter().cloned().enumerate().map(with_tally).collect(),
-        notices: Vec::new(),
+        notices: notice_while_building(settled),
+        accepted: job.telling.accepted.counts(),
+        accepted_in_vain: Vec::new(),
         robots: RobotsFate::Unnamed,
         held: Vec::new(),
     }

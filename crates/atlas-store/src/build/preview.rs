@@ -10,6 +10,7 @@ use crate::error::StoreError;
 use crate::ledger::{FileRow, Ledger};
 use crate::publish::Publisher;
 use crate::report::{Fate, FilePreview, Goes, Moves, Planned, Preview, Survey};
+use crate::settle::News;
 
 /// The most URLs of one kind that are listed; all are counted.
 const MOST_LISTED: usize = 10_000;
@@ -50,7 +51,8 @@ pub(super) fn of(job: &Job<'_>, ledger: &Ledger, found: &Found) -> Result<Previe
     let fates = vec![Fate::Unchanged; plan.files.len()];
     let robots = found.robots_fate(job, ledger)?;
     let survey = Survey { held, robots, ..report(job, found, form, &fates, &sizes) };
-    Ok(Preview { survey, files, comes, goes, moves, asides })
+    let changes_of = changes_of(found);
+    Ok(Preview { survey, files, comes, changes_of, goes, moves, asides })
 }
 
 fn planned(
@@ -91,6 +93,14 @@ fn planned(
 
 fn comes(found: &Found) -> Vec<String> {
     found.added().into_iter().take(MOST_LISTED).map(|(_, place)| found.url_of(place)).collect()
+}
+
+/// Entries that are not as they were, in the order in which the sources name them.
+fn changes_of(found: &Found) -> Vec<String> {
+    let pages = found.settled.listed.iter().filter(|candidate| candidate.strand == Strand::Pages);
+    let mut changed: Vec<_> = pages.filter(|candidate| candidate.news == News::Changed).collect();
+    changed.sort_unstable_by_key(|candidate| candidate.named);
+    changed.iter().take(MOST_LISTED).map(|candidate| found.url_of(candidate.place)).collect()
 }
 
 fn goes(one: &Departed) -> Goes {

@@ -3,13 +3,14 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use atlas_core::alternates::{Fault, Known, Page, Settings, group};
+use atlas_core::alternates::{Known, Page, Settings, group};
 use atlas_core::choose::Verdict;
 use atlas_core::contribution::{Alternate, Said};
 use atlas_core::fingerprint;
 
 use crate::arrival::{Arrivals, Place, Trait};
-use crate::settle::{Sample, Settled};
+use crate::look::Notice;
+use crate::settle::{Sample, Settled, Telling};
 
 /// The group of an entry that has none.
 pub(crate) const NO_GROUP: u32 = u32::MAX;
@@ -21,7 +22,7 @@ pub(crate) struct Alternates {
     prints: Vec<u64>,
     of: BTreeMap<Place, u32>,
     /// Links that are left out: the page, and what there is to say.
-    pub(crate) faults: BTreeMap<Fault, Sample>,
+    pub(crate) faults: BTreeMap<Notice, Sample>,
 }
 
 /// An entry that goes in.
@@ -35,7 +36,12 @@ struct Entry {
 
 impl Alternates {
     /// Finds all groups.
-    pub(crate) fn find(settled: &Settled, arrivals: &Arrivals, settings: Option<&Settings>) -> Self {
+    pub(crate) fn find(
+        settled: &Settled,
+        arrivals: &Arrivals,
+        settings: Option<&Settings>,
+        telling: Telling<'_>,
+    ) -> Self {
         let Some(settings) = settings else { return Self::default() };
         let everyone = !settings.paths.is_empty();
         if !everyone && settled.counts.speakers == 0 {
@@ -78,8 +84,11 @@ impl Alternates {
         let groups = group(&pages, settings, known);
         let mut found = Self::default();
         for (page, fault, detail) in &groups.faults {
-            let sample = found.faults.entry(*fault).or_default();
-            sample.add_with(entries[places[*page]].named, || format!("{}\n{detail}", pages[*page].url));
+            let (notice, url) = (Notice::from(*fault), pages[*page].url);
+            if telling.wants(notice, url) {
+                let sample = found.faults.entry(notice).or_default();
+                sample.add(telling.examples, entries[places[*page]].named, || format!("{url}\n{detail}"));
+            }
         }
         found.prints = groups.lists.iter().map(|list| fingerprint::group(list)).collect();
         found.lists = groups.lists;

@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 use std::io;
 
+use atlas_core::accepted::Accepted;
 use atlas_core::archive::{ArchivePage, Tally};
 use atlas_core::choose::{Chooser, Verdict};
 use atlas_core::contribution::{Said, is_dead};
@@ -12,7 +13,7 @@ use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, Block};
 use crate::provenance::Provenances;
-use crate::settle::{Expected, Standing, join};
+use crate::settle::{Expected, Standing, Telling, join};
 use crate::source::{Outcome, Problem};
 
 /// The name of that source in reports; it comes after all others.
@@ -33,7 +34,9 @@ pub(crate) fn archives(
         return Ok(None);
     }
     let blocks = arrivals.blocks();
-    let standing = Standing::from(join(arrivals, None, expected, (provenances, 0))?);
+    // What is to be told of rows is told when all of them are joined.
+    let telling = Telling { examples: 0, accepted: &Accepted::default() };
+    let standing = Standing::from(join(arrivals, None, expected, (provenances, 0), telling)?);
     let (mut pages, mut troubles) = count(arrivals, &standing, chooser, &HashSet::new()).pages(&chooser.site);
     let keys: HashSet<u128> = pages.iter().map(|page| key(page, seed)).collect();
     let mut there: HashSet<u128> = HashSet::new();

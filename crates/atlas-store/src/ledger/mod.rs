@@ -35,6 +35,7 @@ pub use lane::{LaneEntry, NEVER};
 pub use runs::{RunCounts, RunRow};
 pub use segments::{Facts, SegmentRow};
 pub(crate) use segments::{Known, Whole};
+pub(crate) use telling::Departure;
 pub use telling::{Announced, Change, EngineState, Pending, Tombstone};
 pub(crate) use telling::{urls_and_dates_of, urls_of};
 pub(crate) use text::{SegmentText, facts_of};

@@ -1,5 +1,6 @@
 //! Runs: what each build found and did.
 
+use atlas_core::rfc3339;
 use rusqlite::{OptionalExtension, Row, params};
 use serde::Serialize;
 
@@ -12,6 +13,7 @@ pub struct RunRow {
     /// Its number.
     pub run: i64,
     /// Its instant, in seconds since 1970.
+    #[serde(serialize_with = "rfc3339::seconds")]
     pub at: i64,
     /// What it counted.
     #[serde(flatten)]

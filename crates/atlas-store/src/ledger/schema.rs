@@ -7,7 +7,7 @@ use rusqlite::Connection;
 use crate::error::StoreError;
 
 /// The format that this version writes.
-const FORMAT: i64 = 7;
+const FORMAT: i64 = 8;
 
 const PAGE_TABLES: &str = "
 -- what was learnt of files that sources read
@@ -61,6 +61,12 @@ create table run (
 
 -- entries that are gone, until every engine knows
 create table tombstone (key blob primary key, url text not null, run integer not null, cause text not null) without rowid;
+-- what entries were like when they left: one that is back as it was is no news to engines that have not been told meanwhile
+create table departure (
+    key blob primary key, run integer not null, changed integer not null, page integer not null, declared integer not null
+) without rowid;
+-- the run in which entries came in, until every engine knows
+create table addition (key blob primary key, run integer not null) without rowid;
 -- how far an engine has been told: all up to and including run watermark; of the runs up to target, all keys up to cursor
 create table engine (
     name text primary key, watermark integer not null, target integer, cursor blob, not_before integer

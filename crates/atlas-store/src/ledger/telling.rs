@@ -4,7 +4,10 @@
 //! and what it has to be told follows from the two. While many messages are under way, the cursor says how far in the order
 //! of keys the engine has come, so that a stop at any instant repeats at most one message.
 
+use std::collections::{HashMap, HashSet};
+
 use atlas_core::format::read;
+use atlas_core::rfc3339;
 use atlas_core::strand::Strand;
 use rusqlite::{OptionalExtension, params};
 use serde::Serialize;
@@ -30,7 +33,9 @@ pub struct EngineState {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Change {
-    /// It was added, or its page changed.
+    /// It was added.
+    Added,
+    /// Its page changed.
     Changed,
     /// It is gone.
     Removed,
@@ -41,6 +46,7 @@ pub enum Change {
 impl Change {
     fn as_str(self) -> &'static str {
         match self {
+            Self::Added => "added",
             Self::Changed => "changed",
             Self::Removed => "removed",
             Self::Redirected => "redirected",
@@ -70,12 +76,24 @@ pub struct Tombstone {
     pub change: Change,
 }
 
+/// What an entry was like when it left.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Departure {
+    /// The run in which it last changed.
+    pub changed: u32,
+    /// [`LaneEntry::page`](super::LaneEntry::page).
+    pub page: u64,
+    /// [`LaneEntry::declared`](super::LaneEntry::declared).
+    pub declared: u32,
+}
+
 /// One message to one engine and what came of it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Announced {
     /// The engine's name.
     pub engine: String,
     /// When, in seconds since 1970.
+    #[serde(serialize_with = "rfc3339::seconds")]
     pub at: i64,
     /// The run up to which it tells.
     pub run: i64,
@@ -113,6 +131,7 @@ impl Ledger {
     /// entry, changed or not.
     pub fn pending(&self, after: i64, until: i64, all: bool) -> Result<Vec<Pending>, StoreError> {
         let due = |run: i64| run > after && run <= until;
+        let additions = self.additions(after)?;
         let mut pending = Vec::new();
         let remembered = self.remembered()?;
         for (file, segment) in remembered.segments(|strand| strand == Strand::Pages) {
@@ -124,7 +143,10 @@ impl Ledger {
             let body = self.body(file.id, segment.number)?;
             let urls = urls_of(&body, segment.size)?;
             let both = lane.iter().zip(urls).filter(|(entry, _)| told(entry.changed));
-            pending.extend(both.map(|(entry, url)| Pending { key: entry.key, url, change: Change::Changed }));
+            pending.extend(both.map(|(entry, url)| {
+                let change = if additions.contains(&entry.key) { Change::Added } else { Change::Changed };
+                Pending { key: entry.key, url, change }
+            }));
         }
         let mut statement = self.connection.prepare("select key, url, run, cause from tombstone")?;
         let mut rows = statement.query([])?;
@@ -137,6 +159,27 @@ impl Ledger {
         }
         pending.sort_by_key(|one| one.key);
         Ok(pending)
+    }
+
+    /// The keys of entries that came in after a run.
+    fn additions(&self, after: i64) -> Result<HashSet<u128>, StoreError> {
+        let mut statement = self.connection.prepare("select key from addition where run > ?1")?;
+        let keys = statement.query_map([after], |row| Ok(u128::from_be_bytes(row.get(0)?)))?;
+        Ok(keys.collect::<Result<_, _>>()?)
+    }
+
+    /// What entries were like when they left, of those that left since an engine was told anything; by key.
+    pub(crate) fn departures(&self) -> Result<HashMap<u128, Departure>, StoreError> {
+        let mut statement = self.connection.prepare(
+            "select key, changed, page, declared from departure
+             where run > (select coalesce(max(max(watermark, coalesce(target, 0))), 0) from engine)",
+        )?;
+        let rows = statement.query_map([], |row| {
+            let departure =
+                Departure { changed: row.get(1)?, page: row.get::<_, i64>(2)? as u64, declared: row.get(3)? };
+            Ok((u128::from_be_bytes(row.get(0)?), departure))
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
     }
 
     /// The last announcements, newest first.
@@ -198,9 +241,37 @@ impl Writing<'_> {
         Ok(())
     }
 
-    /// Notes that an entry is back.
-    pub fn unbury(&self, key: u128) -> Result<(), StoreError> {
-        self.inner.prepare_cached("delete from tombstone where key = ?1")?.execute([key.to_be_bytes()])?;
+    /// Notes what an entry was like that leaves in this run.
+    pub(crate) fn depart(&self, key: u128, departure: Departure, run: i64) -> Result<(), StoreError> {
+        let mut statement = self.inner.prepare_cached(
+            "insert or replace into departure (key, run, changed, page, declared) values (?1, ?2, ?3, ?4, ?5)",
+        )?;
+        let Departure { changed, page, declared } = departure;
+        statement.execute(params![key.to_be_bytes(), run, changed, page as i64, declared])?;
+        Ok(())
+    }
+
+    /// Notes that an entry came in, in this run, or is back as it was, so that it is no news.
+    pub(crate) fn arrive(&self, key: u128, run: i64, is_news: bool) -> Result<(), StoreError> {
+        let bytes = key.to_be_bytes();
+        self.inner.prepare_cached("delete from tombstone where key = ?1")?.execute([bytes])?;
+        self.inner.prepare_cached("delete from departure where key = ?1")?.execute([bytes])?;
+        if is_news {
+            let mut statement =
+                self.inner.prepare_cached("insert or replace into addition (key, run) values (?1, ?2)")?;
+            statement.execute(params![bytes, run])?;
+        }
+        Ok(())
+    }
+
+    /// Forgets what every engine knows.
+    pub(crate) fn forget_what_is_known(&self) -> Result<(), StoreError> {
+        for table in ["departure", "addition"] {
+            self.inner.execute(
+                &format!("delete from {table} where run <= (select min(watermark) from engine where target is null)"),
+                [],
+            )?;
+        }
         Ok(())
     }
 }
@@ -271,10 +342,31 @@ mod tests {
         writing.bury(&tombstone(2, Change::Redirected), 4).unwrap();
         writing.bury(&tombstone(1, Change::Removed), 4).unwrap();
         writing.bury(&tombstone(3, Change::Removed), 4).unwrap();
-        writing.unbury(3).unwrap();
+        writing.arrive(3, 4, true).unwrap();
         writing.commit().unwrap();
         let told: Vec<_> = ledger.pending(3, 4, false).unwrap().into_iter().map(|one| (one.key, one.change)).collect();
         assert_eq!(told, [(1, Change::Removed), (2, Change::Redirected)]);
         assert!(ledger.pending(4, 9, false).unwrap().is_empty());
+    }
+
+    #[test]
+    fn departures_count_until_an_engine_is_told() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Ledger::open(folder.path()).unwrap();
+        let departure = Departure { changed: 2, page: u64::MAX, declared: 7 };
+        let writing = ledger.transaction().unwrap();
+        writing.depart(1, departure, 4).unwrap();
+        writing.depart(2, departure, 6).unwrap();
+        writing.commit().unwrap();
+        assert_eq!(ledger.departures().unwrap(), HashMap::from([(1, departure), (2, departure)]));
+        let writing = ledger.transaction().unwrap();
+        writing.set_engine("test", &EngineState { watermark: 3, target: Some(4), ..EngineState::default() }).unwrap();
+        writing.commit().unwrap();
+        assert_eq!(ledger.departures().unwrap(), HashMap::from([(2, departure)]));
+        let writing = ledger.transaction().unwrap();
+        writing.set_engine("test", &EngineState { watermark: 6, ..EngineState::default() }).unwrap();
+        writing.forget_what_is_known().unwrap();
+        writing.commit().unwrap();
+        assert!(ledger.departures().unwrap().is_empty());
     }
 }

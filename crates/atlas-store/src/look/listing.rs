@@ -63,9 +63,9 @@ pub struct Listed {
     pub reason: Option<Reason>,
     /// The date that is written.
     pub lastmod: Option<Lastmod>,
-    /// Its pictures.
+    /// Its pictures: those that are written, where it goes in.
     pub images: usize,
-    /// Its videos, those that lack something too.
+    /// Its videos: those that are written, where it goes in; of any other, those that could be.
     pub videos: usize,
     /// Its title.
     pub title: Option<String>,
@@ -101,9 +101,7 @@ pub(crate) fn list(
             (std::cmp::Reverse(date), found(stand))
         }),
         Order::Pictures => {
-            wanted.sort_by_cached_key(|stand| {
-                (std::cmp::Reverse(Said::read(&arrivals.row(stand.place)).images.len()), found(stand))
-            });
+            wanted.sort_by_cached_key(|stand| (std::cmp::Reverse(looking.listed(stand).images), found(stand)));
         }
     }
     let count = wanted.len() as u64;
@@ -157,8 +155,11 @@ impl Looking<'_> {
             }),
             section: kept.map(|kept| self.chooser.sections.list()[usize::from(kept.section)].name.clone()),
             reason,
-            images: said.images.len(),
-            videos: said.videos.len(),
+            images: kept.map_or(said.images.len(), |_| usize::from(stand.mark.images)),
+            videos: match kept {
+                Some(_) => usize::from(stand.mark.videos),
+                None => said.videos.iter().filter(|video| video.lacks(&said.url).is_empty()).count(),
+            },
             title: said.title.as_deref().map(str::to_owned),
             image: said.images.first().map(|image| image.to_string()),
             published: said.published,

@@ -7,4 +7,4 @@ pub use listing::{Filter, Listed, Listing, Order};
 pub use notices::{Example, Notice, Noticed};
 
 pub(crate) use listing::list;
-pub(crate) use notices::notice;
+pub(crate) use notices::{notice, notice_while_building};

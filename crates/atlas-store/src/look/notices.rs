@@ -5,7 +5,7 @@ use std::fmt;
 
 use atlas_core::address;
 use atlas_core::alternates::Fault;
-use atlas_core::choose::{Chooser, Reason, Verdict};
+use atlas_core::choose::{Chooser, Verdict};
 use atlas_core::contribution::{Said, is_dead, url_of};
 use atlas_core::fingerprint;
 use atlas_core::links;
@@ -15,10 +15,10 @@ use serde::Serialize;
 
 use crate::arrival::{Arrivals, Place, Trait};
 use crate::derive::Alternates;
-use crate::settle::{Sample, Settled, Stand};
+use crate::settle::{Sample, Settled, Stand, Telling};
 use crate::source::Outcome;
 
-/// The most examples of one notice.
+/// The most examples of one notice that a survey finds by itself.
 const MOST_EXAMPLES: usize = 1000;
 /// A list of pictures as long as this is compared whole.
 const MOST_PICTURES: usize = 50;
@@ -59,11 +59,17 @@ pub enum Notice {
     VideoDataIncomplete,
     /// Videos that make no structured data.
     VideoDataLacking,
+    /// Videos that are not written, because they lack a part that engines require.
+    VideoNotWritten,
+    /// Pages without a head, hence without title or canonical.
+    NoHead,
+    /// A declared date of change that is yet to come or older than the web, and is not written.
+    DateNotWritten,
 }
 
 impl Notice {
     /// All kinds.
-    pub const ALL: [Self; 16] = [
+    pub const ALL: [Self; 19] = [
         Self::Elsewhere,
         Self::Unlinked,
         Self::LinkedNotFound,
@@ -80,27 +86,72 @@ impl Notice {
         Self::AlternateTwice,
         Self::VideoDataIncomplete,
         Self::VideoDataLacking,
+        Self::VideoNotWritten,
+        Self::NoHead,
+        Self::DateNotWritten,
     ];
 
-    /// What it means, for people; it follows a count.
-    pub fn words(self) -> &'static str {
+    /// Its stable name.
+    pub fn code(self) -> &'static str {
         match self {
-            Self::Elsewhere => "on another scheme or host",
-            Self::Unlinked => "pages that no other page links to",
-            Self::LinkedNotFound => "linked, and not there",
-            Self::AtOdds => "two words for one field",
-            Self::RepeatsParent => "attachments that repeat their article",
-            Self::DateAlone => "declared date moved, content did not",
-            Self::ContentAlone => "content moved, declared date did not",
-            Self::UnknownSection => "want a section that there is not",
-            Self::EmptySection => "section that nothing is in",
-            Self::NoArchivePage => "archives without a page",
-            Self::AlternateNotReturned => "links to a translation that does not link back",
-            Self::AlternateNotIn => "links to a translation that is not in",
-            Self::AlternateLanguage => "links to a translation with no language tag",
-            Self::AlternateTwice => "translations in a language that is taken",
-            Self::VideoDataIncomplete => "pages whose own VideoObject could be better",
-            Self::VideoDataLacking => "pages whose videos make no VideoObject",
+            Self::Elsewhere => "elsewhere",
+            Self::Unlinked => "unlinked",
+            Self::LinkedNotFound => "linked-not-found",
+            Self::AtOdds => "at-odds",
+            Self::RepeatsParent => "repeats-parent",
+            Self::DateAlone => "date-alone",
+            Self::ContentAlone => "content-alone",
+            Self::UnknownSection => "unknown-section",
+            Self::EmptySection => "empty-section",
+            Self::NoArchivePage => "no-archive-page",
+            Self::AlternateNotReturned => "alternate-not-returned",
+            Self::AlternateNotIn => "alternate-not-in",
+            Self::AlternateLanguage => "alternate-language",
+            Self::AlternateTwice => "alternate-twice",
+            Self::VideoDataIncomplete => "video-data-incomplete",
+            Self::VideoDataLacking => "video-data-lacking",
+            Self::VideoNotWritten => "video-not-written",
+            Self::NoHead => "no-head",
+            Self::DateNotWritten => "date-not-written",
+        }
+    }
+
+    /// What it means, for people: of one, and of several.
+    pub fn words(self) -> (&'static str, &'static str) {
+        match self {
+            Self::Elsewhere => ("URL on another scheme or host", "URLs on another scheme or host"),
+            Self::Unlinked => ("page that no other page links to", "pages that no other page links to"),
+            Self::LinkedNotFound => ("link that leads to nothing", "links that lead to nothing"),
+            Self::AtOdds => ("entry on which two sources differ", "entries on which two sources differ"),
+            Self::RepeatsParent => ("attachment that repeats its article", "attachments that repeat their article"),
+            Self::DateAlone => ("page whose date moved, not its content", "pages whose date moved, not their content"),
+            Self::ContentAlone => {
+                ("page whose content moved, not its date", "pages whose content moved, not their date")
+            }
+            Self::UnknownSection => ("entry that names an unknown section", "entries that name an unknown section"),
+            Self::EmptySection => ("section without an entry", "sections without an entry"),
+            Self::NoArchivePage => ("archive without a page", "archives without a page"),
+            Self::AlternateNotReturned => ("translation that does not link back", "translations that do not link back"),
+            Self::AlternateNotIn => ("translation that is not in", "translations that are not in"),
+            Self::AlternateLanguage => ("translation without a language tag", "translations without a language tag"),
+            Self::AlternateTwice => {
+                ("translation into a language that is taken", "translations into a language that is taken")
+            }
+            Self::VideoDataIncomplete => {
+                ("page whose own VideoObject lacks something", "pages whose own VideoObject lacks something")
+            }
+            Self::VideoDataLacking => {
+                ("page whose video makes no VideoObject", "pages whose videos make no VideoObject")
+            }
+            Self::VideoNotWritten => (
+                "video that is not written: a required part is missing",
+                "videos that are not written: a required part is missing",
+            ),
+            Self::NoHead => ("page without a head", "pages without a head"),
+            Self::DateNotWritten => (
+                "date of change in the future or before 1990, not written",
+                "dates of change in the future or before 1990, not written",
+            ),
         }
     }
 
@@ -125,6 +176,22 @@ impl Notice {
             Self::VideoDataLacking => {
                 "a VideoObject needs name, thumbnailUrl and uploadDate: tell them by page or table"
             }
+            Self::VideoNotWritten => {
+                "engines require title, description, thumbnail and player or file: tell them by page or table"
+            }
+            Self::NoHead => "no head, hence no title and no canonical; the page is listed all the same",
+            Self::DateNotWritten => "correct the date, or leave it out",
+        }
+    }
+}
+
+impl From<Fault> for Notice {
+    fn from(fault: Fault) -> Self {
+        match fault {
+            Fault::NotReturned => Self::AlternateNotReturned,
+            Fault::NotIn => Self::AlternateNotIn,
+            Fault::BadLanguage => Self::AlternateLanguage,
+            Fault::SameLanguage => Self::AlternateTwice,
         }
     }
 }
@@ -168,7 +235,9 @@ pub struct Noticed {
 
 impl Noticed {
     fn new(code: Notice, about: Option<String>, count: u64, examples: Vec<Example>) -> Self {
-        Self { code, about, words: code.words(), advice: code.advice(), count, examples }
+        let (one, many) = code.words();
+        let words = if count == 1 { one } else { many };
+        Self { code, about, words, advice: code.advice(), count, examples }
     }
 
     fn of_sample(code: Notice, about: Option<String>, sample: &Sample) -> Self {
@@ -181,46 +250,51 @@ impl Noticed {
     }
 }
 
+/// Kinds that are told by a build too: they cost nothing to find.
+const BY_A_BUILD: [Notice; 3] = [Notice::VideoNotWritten, Notice::NoHead, Notice::DateNotWritten];
+
+/// What a build tells.
+pub(crate) fn notice_while_building(settled: &Settled) -> Vec<Noticed> {
+    BY_A_BUILD.into_iter().filter_map(|code| of_kind(settled, code)).collect()
+}
+
 /// Goes over a settled site.
 pub(crate) fn notice(
     arrivals: &Arrivals,
     settled: &Settled,
     outcomes: &[Outcome],
     (alternates, structured): (&Alternates, bool),
+    telling: Telling<'_>,
 ) -> Vec<Noticed> {
     let chooser = arrivals.desk().chooser();
-    let mut all = Vec::new();
+    let mut all = notice_while_building(settled);
     for (origin, sample) in &settled.counts.oddities.elsewhere {
         all.push(Noticed::of_sample(Notice::Elsewhere, Some(origin.clone()), sample));
     }
     let links = Links::read(arrivals, chooser);
-    all.extend(links.unlinked(arrivals, settled, chooser));
-    all.extend(links.not_found());
+    all.extend(links.unlinked(arrivals, settled, chooser, telling));
+    all.extend(links.not_found(telling));
     all.extend(at_odds(settled, outcomes));
-    all.extend(repeats(arrivals, settled, chooser));
-    for (code, sample) in [
-        (Notice::DateAlone, &settled.counts.oddities.date_alone),
-        (Notice::ContentAlone, &settled.counts.oddities.content_alone),
-    ] {
-        all.push(Noticed::of_sample(code, None, sample));
-    }
-    all.push(Noticed::of_sample(Notice::UnknownSection, None, &settled.counts.oddities.unknown_sections));
+    all.extend(repeats(arrivals, settled, chooser, telling));
+    let others = [Notice::DateAlone, Notice::ContentAlone, Notice::UnknownSection, Notice::NoArchivePage];
+    all.extend(others.into_iter().filter_map(|code| of_kind(settled, code)));
     for (section, tally) in chooser.sections.list().iter().zip(&settled.counts.tallies) {
-        if section.on && section.matching.is_some() && tally.entries == 0 {
+        let is_empty = section.on && section.matching.is_some() && tally.entries == 0;
+        if is_empty && telling.wants(Notice::EmptySection, &section.name) {
             all.push(Noticed::new(Notice::EmptySection, Some(section.name.clone()), 1, Vec::new()));
         }
     }
-    if let Some(missing) = settled.counts.left_out.get(&Reason::NoArchivePage) {
-        all.push(Noticed::of_sample(Notice::NoArchivePage, None, missing));
-    }
-    for (fault, sample) in &alternates.faults {
-        all.push(Noticed::of_sample(fault_notice(*fault), None, sample));
-    }
+    all.extend(alternates.faults.iter().map(|(code, sample)| Noticed::of_sample(*code, None, sample)));
     if structured {
-        all.extend(structured_data(arrivals, settled));
+        all.extend(structured_data(arrivals, settled, telling));
     }
     all.retain(|noticed| noticed.count > 0);
     all
+}
+
+/// Oddities of one kind, if there are any.
+fn of_kind(settled: &Settled, code: Notice) -> Option<Noticed> {
+    Some(Noticed::of_sample(code, None, settled.counts.oddities.by_notice.get(&code)?))
 }
 
 /// Where the links of all pages lead.
@@ -281,34 +355,43 @@ impl Links {
         found
     }
 
-    fn unlinked(&self, arrivals: &Arrivals, settled: &Settled, chooser: &Chooser) -> Option<Noticed> {
+    fn unlinked(
+        &self,
+        arrivals: &Arrivals,
+        settled: &Settled,
+        chooser: &Chooser,
+        telling: Telling<'_>,
+    ) -> Option<Noticed> {
         if !self.any {
             return None;
         }
         let root = chooser.site.root().as_str();
-        let mut lonely: Vec<(Place, Place)> = Vec::new();
+        let mut lonely = Sample::default();
         settled.standing.each(arrivals, |stand| {
             let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.mark.has(Trait::FromPage);
-            let alone = || !self.linked.contains(&stand.mark.key()) && url_of(&arrivals.row(stand.place)) != root;
-            if goes_in && alone() {
-                lonely.push((stand.named(), stand.place));
+            if !goes_in || self.linked.contains(&stand.mark.key()) {
+                return;
+            }
+            let row = arrivals.row(stand.place);
+            let url = url_of(&row);
+            if url != root && telling.wants(Notice::Unlinked, url) {
+                lonely.add(most_of(telling), stand.named(), || url.to_owned());
             }
         });
-        lonely.sort_unstable();
-        let examples = lonely
-            .iter()
-            .take(MOST_EXAMPLES)
-            .map(|(_, place)| Example { url: url_of(&arrivals.row(*place)).to_owned(), detail: None });
-        Some(Noticed::new(Notice::Unlinked, None, lonely.len() as u64, examples.collect()))
+        Some(Noticed::of_sample(Notice::Unlinked, None, &lonely))
     }
 
-    fn not_found(&self) -> Option<Noticed> {
-        let examples = self
-            .unknown
-            .iter()
-            .take(MOST_EXAMPLES)
-            .map(|(url, (_, page))| Example { url: url.clone(), detail: Some(format!("linked from {page}")) });
-        Some(Noticed::new(Notice::LinkedNotFound, None, self.unknown.len() as u64, examples.collect()))
+    fn not_found(&self, telling: Telling<'_>) -> Option<Noticed> {
+        let wanted = self.unknown.iter().filter(|(url, _)| telling.wants(Notice::LinkedNotFound, url));
+        let mut count = 0;
+        let mut examples = Vec::new();
+        for (url, (_, page)) in wanted {
+            count += 1;
+            if examples.len() < most_of(telling) {
+                examples.push(Example { url: url.clone(), detail: Some(format!("linked from {page}")) });
+            }
+        }
+        Some(Noticed::new(Notice::LinkedNotFound, None, count, examples))
     }
 }
 
@@ -348,7 +431,7 @@ fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
 }
 
 /// Entries that belong to another, and have no picture and no title that the other has not.
-fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser) -> Option<Noticed> {
+fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: Telling<'_>) -> Option<Noticed> {
     let each = |take: &mut dyn FnMut(Stand<'_>, &Said<'_>)| {
         for at in 0..arrivals.blocks() {
             let block = arrivals.block(at);
@@ -386,28 +469,20 @@ fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser) -> Option<
         else {
             continue;
         };
-        if *goes_in && parent.url != said.url && adds_nothing(said, parent) {
+        let is_told = || telling.wants(Notice::RepeatsParent, &said.url);
+        if *goes_in && parent.url != said.url && adds_nothing(said, parent) && is_told() {
             let detail = Some(format!("belongs to {}", parent.url));
             repeating.push((*named, Example { url: said.url.to_string(), detail }));
         }
     }
     repeating.sort_by_key(|(named, _)| *named);
     let count = repeating.len() as u64;
-    let examples = repeating.into_iter().take(MOST_EXAMPLES).map(|(_, example)| example).collect();
+    let examples = repeating.into_iter().take(most_of(telling)).map(|(_, example)| example).collect();
     Some(Noticed::new(Notice::RepeatsParent, None, count, examples))
 }
 
-fn fault_notice(fault: Fault) -> Notice {
-    match fault {
-        Fault::NotReturned => Notice::AlternateNotReturned,
-        Fault::NotIn => Notice::AlternateNotIn,
-        Fault::BadLanguage => Notice::AlternateLanguage,
-        Fault::SameLanguage => Notice::AlternateTwice,
-    }
-}
-
 /// What the structured data of pages with videos lacks: that which they carry, and that which would be written for them.
-fn structured_data(arrivals: &Arrivals, settled: &Settled) -> [Noticed; 2] {
+fn structured_data(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>) -> [Noticed; 2] {
     let (mut stated, mut made) = (Sample::default(), Sample::default());
     settled.standing.each(arrivals, |stand| {
         if !(stand.mark.has(Trait::HasVideos) && matches!(stand.verdict(), Verdict::Kept(_))) {
@@ -417,18 +492,25 @@ fn structured_data(arrivals: &Arrivals, settled: &Settled) -> [Noticed; 2] {
         let said = Said::read(&row);
         if structured::is_wanted(&said) {
             let lacking = structured::video_objects(&said, &TimeZone::UTC).lacking;
-            if let Some(lacks) = lacking.first() {
+            if let Some(lacks) = lacking.first().filter(|_| telling.wants(Notice::VideoDataLacking, &said.url)) {
                 let names: Vec<&str> = lacks.iter().map(|property| property.as_str()).collect();
-                made.add_with(stand.named(), || format!("{}\nno {}", said.url, names.join(", no ")));
+                made.add(most_of(telling), stand.named(), || format!("{}\nno {}", said.url, names.join(", no ")));
             }
-        } else if let Some(difference) = structured::compare(&said).first() {
-            stated.add_with(stand.named(), || format!("{}\n{difference}", said.url));
+        } else if let Some(difference) = structured::compare(&said).first()
+            && telling.wants(Notice::VideoDataIncomplete, &said.url)
+        {
+            stated.add(most_of(telling), stand.named(), || format!("{}\n{difference}", said.url));
         }
     });
     [
         Noticed::of_sample(Notice::VideoDataIncomplete, None, &stated),
         Noticed::of_sample(Notice::VideoDataLacking, None, &made),
     ]
+}
+
+/// How many examples are kept of what a survey finds by itself.
+fn most_of(telling: Telling<'_>) -> usize {
+    telling.examples.max(MOST_EXAMPLES)
 }
 
 fn adds_nothing(said: &Said<'_>, parent: &Said<'_>) -> bool {

@@ -1,6 +1,7 @@
 //! Making segments, many at a time: rendering and compressing go on in other threads while finished ones are written.
 
 use std::borrow::Cow;
+use std::collections::HashMap;
 use std::hint::black_box;
 use std::iter::Peekable;
 use std::path::Path;
@@ -35,6 +36,8 @@ pub(crate) struct Press<'a> {
     pub(crate) settings: u64,
     /// The number of this run.
     pub(crate) run: u32,
+    /// Entries that are back as they were, by key: the run in which each last changed.
+    pub(crate) returned: &'a HashMap<u128, u32>,
 }
 
 /// A segment to be made, with the text and the lane of that which it was.
@@ -189,7 +192,7 @@ impl<'a> Press<'a> {
             page: mark.page,
             declared: mark.declared,
             observed: NEVER,
-            changed: self.run,
+            changed: self.returned.get(&mark.key()).copied().unwrap_or(self.run),
             from_page: mark.has(Trait::FromPage),
             provenance: self.standing.provenance(self.renderer.arrivals, place),
         }

@@ -12,7 +12,8 @@ use super::standing::{Stand, Standing};
 use super::{Candidate, Counts, Gone, Part, SourceTally, Tally, Terms};
 use crate::arrival::{Arrivals, Place, Trait};
 use crate::ledger::{Change, Remembered};
-use crate::report::{DueTo, IncompleteVideo};
+use crate::look::Notice;
+use crate::report::DueTo;
 
 /// Counting the entries of one block.
 pub(super) struct Choosing<'a> {
@@ -81,10 +82,17 @@ impl<'a> Choosing<'a> {
 
     fn left_out(&mut self, said: &Said<'_>, reason: Reason, stand: &Stand<'_>) {
         let named = stand.named();
-        self.out.counts.left_out.entry(reason).or_default().add(named, &said.url);
+        let (most, url) = (self.terms.telling.examples, || said.url.to_string());
+        self.out.counts.left_out.entry(reason).or_default().add(most, named, url);
         let origin = address::origin(&said.url);
-        if reason == Reason::OtherHost && origin != self.terms.chooser.site.root().origin() {
-            self.out.counts.oddities.elsewhere.entry(origin.to_owned()).or_default().add(named, &said.url);
+        if reason == Reason::OtherHost
+            && origin != self.terms.chooser.site.root().origin()
+            && self.terms.telling.wants(Notice::Elsewhere, &said.url)
+        {
+            self.out.counts.oddities.elsewhere.entry(origin.to_owned()).or_default().add(most, named, url);
+        }
+        if reason == Reason::NoArchivePage && self.terms.telling.wants(Notice::NoArchivePage, &said.url) {
+            self.out.counts.oddities.of(Notice::NoArchivePage).add(most, named, url);
         }
         if let (Reason::Scheduled, Some(published)) = (reason, said.published) {
             self.out.counts.due.add(published, &said.url, DueTo::GoIn);
@@ -116,7 +124,11 @@ impl<'a> Choosing<'a> {
             self.odd(&Said::read(row), kept, stand);
         }
         match prior {
-            None => self.out.counts.added.add_with(stand.named(), || Said::read(row).url.into_owned()),
+            None => self
+                .out
+                .counts
+                .added
+                .add(self.terms.telling.examples, stand.named(), || Said::read(row).url.into_owned()),
             Some(at) if self.fates[at as usize] == Fate::Same as u8 => {}
             known => self.out.listed.push(Candidate::of_page(&mark, kept, place, stand.named(), known)),
         }
@@ -132,26 +144,29 @@ impl<'a> Choosing<'a> {
 
     /// What is to be told of an entry that goes in.
     fn odd(&mut self, said: &Said<'_>, kept: Kept, stand: &Stand<'_>) {
-        let named = stand.named();
+        let Terms { telling, chooser, .. } = self.terms;
+        let mut tell = |notice: Notice, detail: &dyn Fn() -> String| {
+            if telling.wants(notice, &said.url) {
+                let sample = self.out.counts.oddities.of(notice);
+                sample.add(telling.examples, stand.named(), || format!("{}{}", said.url, detail()));
+            }
+        };
         if said.no_head {
-            self.out.counts.oddities.headless.add(named, &said.url);
+            tell(Notice::NoHead, &String::new);
         }
-        if let Some(date) = said.modified.filter(|date| !self.terms.chooser.calendar.may_be_written(date)) {
-            self.out.counts.oddities.dates_held_back.add_with(named, || format!("{} {date}", said.url));
+        if let Some(date) = said.modified.filter(|date| !chooser.calendar.may_be_written(date)) {
+            tell(Notice::DateNotWritten, &|| format!("\n{date}"));
         }
         let section = said.own_section.as_deref();
-        if let Some(section) = section.filter(|name| self.terms.chooser.sections.named(name).is_none()) {
-            self.out.counts.oddities.unknown_sections.add_with(named, || format!("{}\n“{section}”", said.url));
+        if let Some(section) = section.filter(|name| chooser.sections.named(name).is_none()) {
+            tell(Notice::UnknownSection, &|| format!("\n“{section}”"));
         }
         let written = self.terms.shape.of(usize::from(kept.section)).videos != Media::Off;
         for video in said.videos.iter().filter(|_| written) {
             let lacks = video.lacks(&said.url);
             if !lacks.is_empty() {
-                self.out
-                    .counts
-                    .oddities
-                    .incomplete
-                    .push((named, IncompleteVideo { page: said.url.to_string(), lacks }));
+                let names: Vec<&str> = lacks.iter().map(|part| part.words()).collect();
+                tell(Notice::VideoNotWritten, &|| format!("\nno {}", names.join(", no ")));
             }
         }
         if let Some(expires) = said.expires {

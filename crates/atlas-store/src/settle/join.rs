@@ -9,11 +9,12 @@ use atlas_core::contribution::{Said, url_of};
 use atlas_core::fingerprint::{self, Prints};
 use rayon::prelude::*;
 
-use super::Sample;
 use super::expected::Expected;
 use super::roles::Roles;
+use super::{Sample, Telling};
 use crate::arrival::{Arrivals, Block, Dealt, Place, Trait};
 use crate::ledger::{Known, Remembered};
+use crate::look::Notice;
 use crate::provenance::{Provenances, UNKNOWN};
 use crate::spill::PARTITIONS;
 
@@ -80,6 +81,7 @@ pub(crate) fn join(
     remembered: Option<&Remembered>,
     expected: Option<&Expected>,
     (provenances, settings): (&Provenances, u64),
+    telling: Telling<'_>,
 ) -> io::Result<Joined> {
     let entries = remembered.map_or(0, Remembered::entries);
     let untouched = |at: usize| remembered.is_some_and(|remembered| remembered.untouched.holds(at));
@@ -91,6 +93,7 @@ pub(crate) fn join(
         provenances,
         single: provenances.single(),
         settings,
+        telling,
         roles: Roles::new(arrivals.len(), entries > 0),
         fates: (0..entries).map(|at| AtomicU8::new(fate(at) as u8)).collect(),
     };
@@ -106,13 +109,14 @@ pub(crate) fn join(
         fates: joining.fates.into_iter().map(AtomicU8::into_inner).collect(),
         ..Joined::default()
     };
+    let most = telling.examples;
     let mut merged: Vec<(Merged, usize, usize)> = Vec::new();
     let mut blocks: Vec<Block> = Vec::with_capacity(PARTITIONS);
     for part in parts {
-        part.at_odds.into_iter().for_each(|(odds, sample)| joined.at_odds.entry(odds).or_default().join(sample));
+        part.at_odds.into_iter().for_each(|(odds, sample)| joined.at_odds.entry(odds).or_default().join(most, sample));
         joined.pages_known += part.pages_known;
         if part.duplicates.count() > 0 {
-            joined.duplicates.get_or_insert_default().join(part.duplicates);
+            joined.duplicates.get_or_insert_default().join(most, part.duplicates);
         }
         let (at, rows) = (blocks.len(), part.merged.into_iter().enumerate());
         merged.extend(rows.map(|(row, merged)| (merged, at, row)));
@@ -149,6 +153,7 @@ struct Joining<'a> {
     /// The provenances that are one source alone, by its place.
     single: Vec<u16>,
     settings: u64,
+    telling: Telling<'a>,
     roles: Roles,
     fates: Vec<AtomicU8>,
 }
@@ -241,18 +246,21 @@ impl Part {
             let row = arrivals.row(place);
             let other = Said::read(&row).into_owned();
             if sources.contains(&source) {
-                self.duplicates.add(place, &said.url);
+                self.duplicates.add(joining.telling.examples, place, || said.url.to_string());
             } else {
                 sources.push(source);
                 // An archive's page is said to be so by its entries: that is no other word of a source.
                 let fields = if other.archive.is_some() { Vec::new() } else { said.at_odds(&other) };
-                for field in fields {
+                let told = |_: &&str| joining.telling.wants(Notice::AtOdds, &said.url);
+                for field in fields.into_iter().filter(told) {
                     let standing = word(&said, field);
                     // The word that stands is that of the first who said anything.
                     let owner =
                         earlier.iter().find(|(_, one)| word(one, field) == standing).map_or(own, |(owner, _)| *owner);
                     let sample = self.at_odds.entry((field, owner, source)).or_default();
-                    sample.add_with(first, || format!("{}\n{standing}\n{}", said.url, word(&other, field)));
+                    sample.add(joining.telling.examples, first, || {
+                        format!("{}\n{standing}\n{}", said.url, word(&other, field))
+                    });
                 }
                 earlier.push((source, other.clone()));
             }

@@ -17,6 +17,7 @@ use crate::arrival::{Arrivals, Place};
 use crate::derive::Alternates;
 use crate::error::StoreError;
 use crate::ledger::{LaneEntry, Ledger, NEVER, Remembered};
+use crate::look::Notice;
 use crate::provenance::{Comparison, UNKNOWN};
 
 impl Settled {
@@ -61,7 +62,8 @@ impl Settled {
                     self.counts.tallies[usize::from(candidate.section)].newest(today);
                 }
             }
-            self.changed.add_with(candidate.named, || url_of(&arrivals.row(candidate.place)).to_owned());
+            self.changed
+                .add(terms.telling.examples, candidate.named, || url_of(&arrivals.row(candidate.place)).to_owned());
         }
         let mut known = lane.into_iter();
         listed.retain(|candidate| {
@@ -114,12 +116,11 @@ impl Settled {
             contents += u64::from(moved.content);
             dates += u64::from(moved.content && moved.declared);
             if terms.same_reader && candidate.dated && moved.content != moved.declared {
-                let sample = if moved.content {
-                    &mut self.counts.oddities.content_alone
-                } else {
-                    &mut self.counts.oddities.date_alone
-                };
-                sample.add_with(candidate.named, || url_of(&arrivals.row(candidate.place)).to_owned());
+                let notice = if moved.content { Notice::ContentAlone } else { Notice::DateAlone };
+                let url = url_of(&arrivals.row(candidate.place)).to_owned();
+                if terms.telling.wants(notice, &url) {
+                    self.counts.oddities.of(notice).add(terms.telling.examples, candidate.named, || url);
+                }
             }
         }
         self.redesign = contents >= REDESIGN_LEAST && contents * 10 > self.pages_known * 6 && dates * 10 < contents;

@@ -34,6 +34,7 @@ pub use self::expected::Expected;
 pub(crate) use self::join::{Fate, Odds, join};
 use self::latest::Latest;
 use self::oddities::Oddities;
+pub use self::sample::Telling;
 pub(crate) use self::sample::{Sample, Soonest};
 pub(crate) use self::standing::{Stand, Standing};
 use crate::arrival::{Arrivals, Mark, Place, Trait};
@@ -180,6 +181,8 @@ pub struct Terms<'a> {
     pub same_reader: bool,
     /// Where entries came from, and where they come from now.
     pub(crate) provenances: &'a Provenances,
+    /// How much is told.
+    pub telling: Telling<'a>,
 }
 
 /// Counts of one section.
@@ -282,18 +285,18 @@ impl Counts {
         &mut self.sources[source]
     }
 
-    fn join(&mut self, other: Self) {
+    fn join(&mut self, most: usize, other: Self) {
         for (mine, theirs) in self.tallies.iter_mut().zip(&other.tallies) {
             mine.join(theirs);
         }
         (0u16..).zip(other.sources).for_each(|(source, tally)| self.source(source).join(tally));
         self.speakers += other.speakers;
         for (reason, sample) in other.left_out {
-            self.left_out.entry(reason).or_default().join(sample);
+            self.left_out.entry(reason).or_default().join(most, sample);
         }
-        self.added.join(other.added);
+        self.added.join(most, other.added);
         self.due.join(other.due);
-        self.oddities.join(other.oddities);
+        self.oddities.join(most, other.oddities);
     }
 }
 
@@ -357,8 +360,8 @@ impl Settled {
         self.counts.tallies.iter().map(|tally| tally.entries).sum()
     }
 
-    fn join(&mut self, mut part: Part) {
-        self.counts.join(part.counts);
+    fn join(&mut self, most: usize, mut part: Part) {
+        self.counts.join(most, part.counts);
         self.listed.append(&mut part.listed);
         self.own_strands.append(&mut part.own_strands);
         self.latest.join(part.latest);
@@ -378,7 +381,7 @@ pub fn settle(
     expected: Option<&Expected>,
     terms: &Terms<'_>,
 ) -> io::Result<Settled> {
-    let joined = join(arrivals, Some(remembered), expected, (terms.provenances, terms.settings))?;
+    let joined = join(arrivals, Some(remembered), expected, (terms.provenances, terms.settings), terms.telling)?;
     let (roles, origins, fates) = (joined.roles, joined.origins, joined.fates);
     let standing = Standing { roles, origins, single: joined.single };
     let counts = Counts {
@@ -394,7 +397,7 @@ pub fn settle(
             choosing.run(&standing, arrivals, at)
         });
         let parts: Vec<Part> = parts.collect();
-        parts.into_iter().for_each(|part| settled.join(part));
+        parts.into_iter().for_each(|part| settled.join(terms.telling.examples, part));
     }
     let pages = remembered.segments(|strand| strand == Strand::Pages).flat_map(|(_, segment)| segment.range());
     let gone = pages.filter(|at| fates[*at] == Fate::Gone as u8);

@@ -1,10 +1,28 @@
 //! A few of many: counts with their first examples, whatever the order in which parts are put together.
 
+use atlas_core::accepted::Accepted;
 use atlas_core::lastmod::Lastmod;
 
 use super::EXAMPLES;
 use crate::arrival::Place;
+use crate::look::Notice;
 use crate::report::{Counted, Due, DueTo};
+
+/// How much is told of what is counted.
+#[derive(Debug, Clone, Copy)]
+pub struct Telling<'a> {
+    /// So many examples of anything.
+    pub examples: usize,
+    /// What is not told any more.
+    pub accepted: &'a Accepted,
+}
+
+impl Telling<'_> {
+    /// Whether a remark about a URL, or about what bears a name, is to be told.
+    pub(crate) fn wants(&self, notice: Notice, about: &str) -> bool {
+        !self.accepted.holds(notice.code(), about)
+    }
+}
 
 /// A count with the first few addresses, in the order of arrival.
 #[derive(Debug, Clone, Default)]
@@ -14,23 +32,20 @@ pub(crate) struct Sample {
 }
 
 impl Sample {
-    pub(super) fn add(&mut self, place: Place, address: &str) {
-        self.add_with(place, || address.to_owned());
-    }
-
-    pub(crate) fn add_with(&mut self, place: Place, address: impl FnOnce() -> String) {
+    /// Counts one more; of all, the first `most` are kept.
+    pub(crate) fn add(&mut self, most: usize, place: Place, address: impl FnOnce() -> String) {
         self.count += 1;
-        let later = self.first.len() == EXAMPLES && self.first.last().is_some_and(|(known, _)| *known < place);
+        let later = self.first.len() >= most && self.first.last().is_some_and(|(known, _)| *known < place);
         if !later {
             let at = self.first.partition_point(|(known, _)| *known < place);
             self.first.insert(at, (place, address()));
-            self.first.truncate(EXAMPLES);
+            self.first.truncate(most);
         }
     }
 
-    pub(super) fn join(&mut self, other: Self) {
+    pub(super) fn join(&mut self, most: usize, other: Self) {
         let count = self.count + other.count;
-        other.first.iter().for_each(|(place, address)| self.add(*place, address));
+        other.first.into_iter().for_each(|(place, address)| self.add(most, place, || address));
         self.count = count;
     }
 

@@ -6,6 +6,7 @@ use std::path::Path;
 use atlas_core::indexnow::Key;
 use atlas_io::announce::{Engine, Told, all_pending, announce, left_alone};
 use atlas_store::disk;
+use atlas_store::error::StoreError;
 use atlas_store::ledger::Ledger;
 
 use super::open_ledger;
@@ -15,6 +16,7 @@ use crate::config::{Settings, meaning};
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
 use crate::view;
+use crate::view::build::Engines;
 
 /// The longest key file, in bytes: a key has at most 128 characters.
 const LONGEST_KEY_FILE: u64 = 200;
@@ -24,7 +26,7 @@ const KEY: &str = "indexnow-key";
 pub fn run(settings: &Settings, arguments: &args::Announce, screen: &Screen) -> Result<Exit, Failure> {
     if settings.engines.is_empty() {
         return Err(Failure::said(
-            "the configuration names no engine; add one: [[engine]] name = \"all-indexnow\" via = \"indexnow\" endpoint = \"https://api.indexnow.org/indexnow\"",
+            "the configuration names no engine; add one:\n\n[[engine]]\nname     = \"all-indexnow\"\nvia      = \"indexnow\"\nendpoint = \"https://api.indexnow.org/indexnow\"",
         ));
     }
     let mut ledger = open_ledger(settings, screen)?;
@@ -49,7 +51,7 @@ pub fn run(settings: &Settings, arguments: &args::Announce, screen: &Screen) -> 
         ("refused", sum(|told| told.refused)),
         ("kept", sum(|told| told.kept)),
     ]);
-    screen.show(&results, || view::announce::told(&results, settings.timezone()))?;
+    screen.show(&results, || view::announce::told(&results, &screen.layout(settings)))?;
     Ok(Exit::in_part(results.iter().any(|told| told.refused + told.kept > 0)))
 }
 
@@ -62,7 +64,7 @@ fn dry_run(settings: &Settings, ledger: &Ledger, all: bool, screen: &Screen) -> 
         let has_key = key_of(settings, ledger, engine)?.is_some();
         plans.push(view::announce::Plan::new(&engine.name, &pending, not_before, has_key));
     }
-    screen.show(&plans, || view::announce::plans(&plans, screen.is_verbose(), settings.timezone()))?;
+    screen.show(&plans, || view::announce::plans(&plans, &screen.layout(settings)))?;
     Ok(Exit::Done)
 }
 
@@ -75,6 +77,21 @@ fn with_key(settings: &Settings, ledger: &Ledger, engine: &EngineSettings) -> Re
     })?;
     let key_location = settings.site.of_file(&key.file_name()).as_str().to_owned();
     Ok(Engine { name: engine.name.clone(), endpoint: engine.endpoint.clone(), key, key_location, wait: engine.wait })
+}
+
+/// What there is to be done about the engines after a build.
+pub fn after_a_build(settings: &Settings, ledger: &Ledger) -> Result<Engines, Failure> {
+    if settings.engines.is_empty() {
+        return Ok(Engines::None);
+    }
+    let mut waiting = false;
+    for engine in &settings.engines {
+        if key_of(settings, ledger, engine)?.is_none() {
+            return Ok(Engines::WithoutKey);
+        }
+        waiting |= ledger.engine(&engine.name)?.is_some_and(|state| state.target.is_some());
+    }
+    Ok(Engines::Ready { waiting })
 }
 
 /// The key of the configuration, else the one that was made, else the one whose file lies in the web root: a ledger that was lost
@@ -131,7 +148,14 @@ fn write_key_files(settings: &Settings, ledger: &Ledger, screen: &Screen) -> Res
         };
         written.push(file);
     }
-    screen.show(&written, || view::announce::key_files(&written))?;
+    let untold = settings.engines.iter().map(|engine| Ok(ledger.engine(&engine.name)?.is_none()));
+    let untold = untold.collect::<Result<Vec<bool>, StoreError>>()?.contains(&true);
+    let next = match (ledger.last_run()?, untold) {
+        (0, _) => "idle-atlas build",
+        (_, true) => "idle-atlas announce --all, which tells the whole site once",
+        (_, false) => "idle-atlas announce",
+    };
+    screen.show(&written, || view::announce::key_files(&written, next, &screen.layout(settings)))?;
     Ok(Exit::Done)
 }
 

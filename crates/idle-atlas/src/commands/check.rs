@@ -21,8 +21,11 @@ pub fn run(settings: &Settings, check: &args::Check, screen: &Screen) -> Result<
     let robots = is_own.then(|| settings.robots.clone());
     let sitemaps = settings.sitemaps_elsewhere().filter(|_| is_own);
     let root = WebRoot { folder: folder.to_owned(), site: settings.site.clone(), robots, sitemaps };
-    let report = root.check(Some(&settings.main_address()), Lastmod::from_timestamp(meaning::now()));
-    screen.show(&report, || view::check::check(&report, folder))?;
+    let mut report = root.check(Some(&settings.main_address()), Lastmod::from_timestamp(meaning::now()));
+    let found = report.findings.len();
+    report.findings.retain(|finding| !settings.accepted.holds(finding.code, &finding.file));
+    let accepted = (found - report.findings.len()) as u64;
+    screen.show(&report, || view::check::check(&report, folder, accepted, &screen.layout(settings)))?;
     let number = |wanted| report.findings.iter().filter(|finding| finding.severity == wanted).count() as u64;
     screen.count(&[("errors", number(Severity::Error)), ("warnings", number(Severity::Warning))]);
     let errors = report.findings.iter().any(|finding| finding.severity == Severity::Error);

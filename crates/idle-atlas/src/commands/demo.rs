@@ -14,6 +14,7 @@ use crate::config::{self, NAME};
 use crate::exit::{Exit, Failure};
 use crate::screen::{FAINT, STRONG, Screen};
 use crate::view;
+use crate::view::words::count;
 
 /// The sample site: the Marrow Vale Light Railway, invented from its first sleeper to its last.
 static SAMPLE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../sample");
@@ -25,10 +26,11 @@ const ADDED: &str = include_str!("demo.toml");
 
 pub fn run(demo: &args::Demo, screen: &Screen) -> Result<Exit, Failure> {
     let folder = new_folder(demo.folder.as_deref())?;
-    let story = Story { folder, screen: screen.for_people() };
+    let story = Story { folder, screen: screen.for_a_story() };
     story.tell()?;
     if screen.wants_json() {
-        screen.show(&serde_json::json!({ "folder": story.folder }), String::new)?;
+        let steps = story.screen.collected();
+        screen.show(&serde_json::json!({ "folder": story.folder, "steps": steps }), String::new)?;
     }
     Ok(Exit::Done)
 }
@@ -64,7 +66,7 @@ impl Story {
             .map_err(|error| Failure::said(format!("cannot listen on loopback: {error}")))?;
 
         self.say(&format!(
-            "The Marrow Vale Light Railway has put its site on the web and wants to be found.\nIts files are in {}; a small web server and a\ntest engine run on this machine, and nothing leaves it.\n",
+            "The Marrow Vale Light Railway wants its web site to be found. Its files are in\n{}; a web server and a test engine run on this machine.\n",
             self.folder.display()
         ))?;
         self.begin(&engine)?;
@@ -79,37 +81,36 @@ impl Story {
         self.step("1. Say what the site is", "init public")?;
         let arguments = args::Init { folder: "public".into(), url: None, engine: engine.endpoint() };
         let found = init::write(&self.folder, Path::new(NAME), &arguments)?;
-        self.say(&view::init::wrote(&found))?;
+        self.screen.show(&found, || view::init::site(&found))?;
         let path = self.folder.join(NAME);
         let text = fs::read_to_string(&path).unwrap_or_default() + ADDED;
         fs::write(&path, text).map_err(|error| Failure::said(format!("cannot write {}: {error}", path.display())))?;
-        self.say("\nSome choices are added to it by hand: the table photographs.csv as a second source, a rule that keeps\n/staff/ out, archives by category, news, a page for visitors, a feed, and data about the films.\n")?;
-        self.step("2. Look before anything is written", "survey")?;
-        survey::whole(&self.settings()?, false, &self.screen)?;
-        Ok(())
+        self.say("Added by hand: a table of photographs, a rule that keeps /staff/ out, archives, news, a page for visitors, a feed.\n")
     }
 
     fn first_build(&self) -> Result<(), Failure> {
+        self.step("2. Look before anything is written", "survey")?;
+        let found = survey::whole(&self.settings()?, false, &self.screen)?;
         self.step("3. Write the files", "build")?;
-        self.build()?;
+        build::after_survey(&self.settings()?, &found, &self.screen)?;
         self.step("4. Read them back as an engine does", "check")?;
         check::run(&self.settings()?, &args::Check { folder: None }, &self.screen)?;
         Ok(())
     }
 
     fn first_announcement(&self, engine: &TestEngine) -> Result<(), Failure> {
-        self.step("5. Make a key and tell the engine about the whole site, once", "announce --key-file")?;
+        self.step("5. Make a key, and tell the engine about the whole site, once", "announce --key-file")?;
         self.announce(false, true)?;
         self.command("announce --all")?;
         self.announce(true, false)?;
         let urls: usize = engine.received().iter().map(|received| received.urls.len()).sum();
-        self.say(&format!("\nThe engine says it has received {urls} URLs.\n"))
+        self.say(&format!("The engine says that it has received {}.\n", count(urls as u64, "URL", "URLs")))
     }
 
     /// Two pages are edited, one is added, one removed.
     fn a_day_at_the_railway(&self, public: &Path) -> Result<(), Failure> {
         self.say(&format!(
-            "\n{STRONG}A day at the railway{STRONG:#}\n\nThe fares go up, the journal corrects a date, a newsletter appears and an old notice goes.\n"
+            "\n{STRONG}A day at the railway{STRONG:#}: the fares go up, the journal corrects a date, a newsletter appears, a notice goes.\n"
         ))?;
         let failed = |error: std::io::Error| Failure::said(format!("cannot edit the sample site: {error}"));
         let edit = |page: &str, line: &str| {
@@ -137,12 +138,10 @@ impl Story {
         self.step("7. Tell the engine: only what changed is told", "announce")?;
         self.announce(false, false)?;
         let urls: usize = engine.received()[before..].iter().map(|received| received.urls.len()).sum();
-        self.say(&format!(
-            "\nThe engine says it has received {urls} more URLs. And once more, with nothing changed:\n"
-        ))?;
-        self.command("build")?;
+        self.say(&format!("The engine says that it has received {} more.\n", count(urls as u64, "URL", "URLs")))?;
+        self.step("8. And once more, with nothing changed", "build")?;
         self.build()?;
-        self.command("announce")?;
+        self.step("9. There is nothing left to tell", "announce")?;
         self.announce(false, false)
     }
 
@@ -150,13 +149,10 @@ impl Story {
         let folder = self.folder.display();
         self.say(&format!(
             "
-{STRONG}That was the whole job.{STRONG:#} It is all in {folder}
-
-Four things to try next, in that folder:
+{STRONG}That was the whole job.{STRONG:#} Three things to try next in {folder}:
 
   idle-atlas why /staff/rota/                 why a page is left out, step by step
   idle-atlas survey --html railway.html       every entry, to be searched and sorted in a browser
-  idle-atlas history                          what was built, who was told, what they answered
   rm public/robots.txt && idle-atlas check    what a broken site looks like to an engine
 
 {FAINT}Then on a site of your own: idle-atlas init FOLDER --url https://…{FAINT:#}
@@ -169,11 +165,7 @@ Four things to try next, in that folder:
     }
 
     fn build(&self) -> Result<(), Failure> {
-        build::run(
-            &self.settings()?,
-            &args::Build { fresh: false, dry_run: false, recall: args::Recall::Disk, allow: vec![] },
-            &self.screen,
-        )?;
+        build::run(&self.settings()?, &args::Build::default(), &self.screen)?;
         Ok(())
     }
 
@@ -183,12 +175,11 @@ Four things to try next, in that folder:
     }
 
     fn step(&self, title: &str, command: &str) -> Result<(), Failure> {
-        self.say(&format!("\n{STRONG}{title}{STRONG:#}\n"))?;
-        self.command(command)
+        self.say(&format!("\n{STRONG}{title}{STRONG:#}   {FAINT}$ idle-atlas {command}{FAINT:#}\n"))
     }
 
     fn command(&self, command: &str) -> Result<(), Failure> {
-        self.say(&format!("\n{FAINT}$ idle-atlas {command}{FAINT:#}\n"))
+        self.say(&format!("{FAINT}$ idle-atlas {command}{FAINT:#}\n"))
     }
 
     fn say(&self, text: &str) -> Result<(), Failure> {

@@ -20,12 +20,12 @@ pub fn run(settings: &Settings, history: &args::History, screen: &Screen) -> Res
             .run(number)?
             .ok_or_else(|| Failure::said(format!("there is no run {number}; list them with: idle-atlas history")))?;
         let report: serde_json::Value = serde_json::from_str(&report).unwrap_or_default();
-        screen.show(&report, || view::history::one(&row, &report, settings.timezone()))?;
+        screen.show(&report, || view::history::one(&row, &report, &screen.layout(settings)))?;
         return Ok(Exit::Done);
     }
     let past =
         view::history::Past { runs: ledger.runs(history.most)?, announcements: ledger.announcements(history.most)? };
-    screen.show(&past, || view::history::past(&past, settings.timezone()))?;
+    screen.show(&past, || view::history::past(&past, &screen.layout(settings)))?;
     Ok(Exit::Done)
 }
 

@@ -36,7 +36,7 @@ pub fn run(init: &args::Init, shared: &args::Shared, screen: &Screen) -> Result<
         _ => return Err(Failure::said("--config: name one configuration to write")),
     };
     let found = write(Path::new(""), &target, init)?;
-    screen.show(&found, || view::init::wrote(&found))?;
+    screen.show(&found, || view::init::wrote(&found, &screen.layout_of_none()))?;
     Ok(Exit::Done)
 }
 

@@ -1,27 +1,70 @@
 //! `survey`: what would be in, and what is left out and why; as a whole, or entry by entry.
 
+use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 
+use atlas_core::accepted::Accepted;
 use atlas_core::choose::Reason;
 use atlas_store::build::{list, survey};
 use atlas_store::disk;
 use atlas_store::look::{Filter, Listing, Order};
+use atlas_store::report::Survey;
 
 use super::open_ledger;
 use crate::args::{self, Form, Sort};
-use crate::config::Settings;
+use crate::config::{Settings, meaning};
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
 use crate::view;
 
 pub fn run(settings: &Settings, arguments: &args::Survey, screen: &Screen) -> Result<Exit, Failure> {
+    if let [code, patterns @ ..] = &arguments.accept[..] {
+        return accept(settings, code, patterns, screen);
+    }
     match (&arguments.html, arguments.list) {
         (Some(file), _) => as_page(settings, file, arguments.fresh, screen),
         (None, true) => one_by_one(settings, arguments, screen),
-        (None, false) => whole(settings, arguments.fresh, screen),
+        (None, false) => {
+            let found = whole(settings, arguments.fresh, screen)?;
+            Ok(screen.exit(found.is_in_part(), found.has_remarks()))
+        }
     }
 }
+
+/// Adds lines to the file of known findings.
+fn accept(settings: &Settings, code: &str, patterns: &[String], screen: &Screen) -> Result<Exit, Failure> {
+    let lines: Vec<String> = match patterns {
+        [] => vec![code.to_owned()],
+        _ => patterns.iter().map(|pattern| format!("{code} {pattern}")).collect(),
+    };
+    let codes = meaning::codes();
+    for line in &lines {
+        Accepted::parse(line, &codes).map_err(|bad| Failure::said(format!("--accept: {}", bad.message)))?;
+    }
+    let file = &settings.known_findings;
+    let failed = |error: io::Error| Failure::said(format!("cannot read {}: {error}", file.display()));
+    let mut text = match fs::read_to_string(file) {
+        Ok(text) => text,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => KNOWN_FINDINGS_HEAD.to_owned(),
+        Err(error) => return Err(failed(error)),
+    };
+    let new: Vec<String> = lines.into_iter().filter(|line| !text.lines().any(|known| known.trim() == line)).collect();
+    if !new.is_empty() {
+        if !text.ends_with('\n') {
+            text.push('\n');
+        }
+        text.extend(new.iter().map(|line| format!("{line}\n")));
+        disk::replace(file, text.as_bytes())?;
+    }
+    let accepting = view::survey::Accepting { file: file.display().to_string(), lines: new };
+    screen.show(&accepting, || view::survey::accepting(&accepting, file, &screen.layout(settings)))?;
+    Ok(Exit::Done)
+}
+
+/// How a new file of known findings begins.
+const KNOWN_FINDINGS_HEAD: &str =
+    "# Remarks and findings that are known, and are not told any more: a code, and a pattern for paths or URLs.\n";
 
 /// The page for the owner, with every entry: those that are left out too, so it has no place among what is served.
 pub fn as_page(settings: &Settings, file: &Path, fresh: bool, screen: &Screen) -> Result<Exit, Failure> {
@@ -45,7 +88,7 @@ pub fn as_page(settings: &Settings, file: &Path, fresh: bool, screen: &Screen) -
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let (entries, _) = list(&settings.job(fresh, &[], &more), &mut ledger, &Listing::default())?;
+    let (entries, _) = list(&settings.job(fresh, &[], 0, &more), &mut ledger, &Listing::default())?;
     drop(progress);
     let pictures = view::owner::Pictures::new(&settings.site, &settings.web_root, &folder);
     let page = view::owner::page(settings.site.root().as_str(), &entries, &pictures);
@@ -65,16 +108,16 @@ fn file_of(settings: &Settings, file: &Path) -> PathBuf {
 }
 
 /// The site as a whole.
-pub fn whole(settings: &Settings, fresh: bool, screen: &Screen) -> Result<Exit, Failure> {
+pub fn whole(settings: &Settings, fresh: bool, screen: &Screen) -> Result<Survey, Failure> {
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let found = survey(&settings.job(fresh, &[], &more), &mut ledger)?;
+    let found = survey(&settings.job(fresh, &[], screen.examples(), &more), &mut ledger)?;
     drop(progress);
     let left_out = found.left_out.iter().map(|left_out| left_out.counted.count).sum();
     screen.count(&[("entries", found.entries()), ("left out", left_out), ("guards", found.held.len() as u64)]);
-    screen.show(&found, || view::survey::survey(&found, screen.is_verbose(), settings.timezone()))?;
-    Ok(screen.exit(found.is_in_part(), found.has_remarks()))
+    screen.show(&found, || view::survey::survey(&found, &screen.layout(settings)))?;
+    Ok(found)
 }
 
 fn one_by_one(settings: &Settings, arguments: &args::Survey, screen: &Screen) -> Result<Exit, Failure> {
@@ -83,11 +126,11 @@ fn one_by_one(settings: &Settings, arguments: &args::Survey, screen: &Screen) ->
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let (entries, count) = list(&settings.job(arguments.fresh, &[], &more), &mut ledger, &listing)?;
+    let (entries, count) = list(&settings.job(arguments.fresh, &[], 0, &more), &mut ledger, &listing)?;
     drop(progress);
     match wanted.form {
         Form::Json => screen.for_programs().show(&entries, String::new)?,
-        Form::Table => screen.show(&entries, || view::listing::table(&entries, count))?,
+        Form::Table => screen.show(&entries, || view::listing::table(&entries, count, &screen.layout(settings)))?,
         Form::Csv => screen.show(&entries, || view::listing::csv(&entries, !screen.is_a_further_site()))?,
     }
     Ok(Exit::Done)

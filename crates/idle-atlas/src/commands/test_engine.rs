@@ -4,9 +4,11 @@ use std::collections::HashMap;
 use std::net::SocketAddr;
 
 use atlas_io::engine::{Mood, Received, Settings, TestEngine};
+use serde_json::json;
 
 use crate::args;
 use crate::exit::{Exit, Failure};
+use crate::interrupt;
 use crate::screen::{STRONG, Screen};
 
 pub fn run(arguments: &args::TestEngine, screen: &Screen) -> Result<Exit, Failure> {
@@ -18,14 +20,20 @@ pub fn run(arguments: &args::TestEngine, screen: &Screen) -> Result<Exit, Failur
     }
     let mood = Mood::parse(&arguments.answer).map_err(Failure::said)?;
     let reach = arguments.reach.iter().map(|text| reach(text)).collect::<Result<HashMap<_, _>, _>>()?;
+    let tell = if screen.wants_json() { tell_aside } else { tell };
     let settings = Settings { listen: arguments.listen.to_string(), reach, mood, tell: Some(tell) };
     let engine = TestEngine::start(settings).map_err(|error| {
         Failure::said(format!("cannot listen on {}: {error}; choose another with --listen", arguments.listen))
     })?;
     let endpoint = engine.endpoint();
-    screen.say(&format!(
-        "The test engine listens. In idle-atlas.toml:\n\n  {STRONG}endpoint = \"{endpoint}\"{STRONG:#}\n\nWhat it receives is told here; stop it with Ctrl-C.\n\n"
-    ))?;
+    let document = json!({ "endpoint": endpoint, "port": engine.port() });
+    screen.show(&document, || {
+        format!(
+            "The test engine listens. In idle-atlas.toml:\n\n  {STRONG}endpoint = \"{endpoint}\"{STRONG:#}\n\nWhat it receives is told here; stop it with Ctrl-C.\n\n"
+        )
+    })?;
+    // To be stopped is how it ends.
+    interrupt::is_the_end();
     engine.wait();
     Ok(Exit::Done)
 }
@@ -43,8 +51,17 @@ fn reach(text: &str) -> Result<(String, SocketAddr), Failure> {
 }
 
 fn tell(received: &Received) {
+    println!("{}", words(received));
+}
+
+/// The same where standard output is for one document.
+fn tell_aside(received: &Received) {
+    eprintln!("{}", words(received));
+}
+
+fn words(received: &Received) -> String {
     let count = received.urls.len();
     let first = received.urls.first().map_or("", String::as_str);
     let more = if count > 1 { format!(" and {} more", count - 1) } else { String::new() };
-    println!("{}  {}  {first}{more}", received.status, received.why);
+    format!("{}  {}  {first}{more}", received.status, received.why)
 }

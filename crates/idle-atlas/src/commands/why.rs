@@ -16,7 +16,7 @@ pub fn run(settings: &Settings, why: &args::Why, screen: &Screen) -> Result<Exit
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let explained = explain(&settings.job(false, &[], &more), &mut ledger, address.as_str())?;
+    let explained = explain(&settings.job(false, &[], 0, &more), &mut ledger, address.as_str())?;
     drop(progress);
     if why.structured_data {
         return structured_data(address.as_str(), &explained, screen);
@@ -24,7 +24,7 @@ pub fn run(settings: &Settings, why: &args::Why, screen: &Screen) -> Result<Exit
     let told = ledger.announcements(1000)?;
     let told: Vec<_> = told.into_iter().filter(|one| one.examples.iter().any(|url| url == address.as_str())).collect();
     let answer = view::why::Answer::new(settings, address.as_str(), explained, told);
-    screen.show(&answer, || view::why::why(&answer, settings.timezone()))?;
+    screen.show(&answer, || view::why::why(&answer, &screen.layout(settings)))?;
     Ok(Exit::in_part(!answer.is_known()))
 }
 

@@ -68,6 +68,8 @@ pub struct ConfigFile {
     pub engine: Vec<EngineTable>,
     #[serde(default)]
     pub guards: GuardsTable,
+    #[serde(default)]
+    pub check: CheckTable,
 }
 
 #[derive(Debug, Deserialize)]
@@ -359,6 +361,12 @@ pub struct GuardsTable {
     pub most_left_out: Option<Spanned<String>>,
     pub left_out_may_grow: Option<Spanned<String>>,
     pub few: Option<Spanned<i64>>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct CheckTable {
+    pub known_findings: Option<Spanned<String>>,
 }
 
 #[derive(Debug, Deserialize)]

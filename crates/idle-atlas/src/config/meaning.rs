@@ -2,19 +2,24 @@
 
 use std::collections::{BTreeSet, HashSet};
 use std::fs;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use atlas_core::accepted::Accepted;
 use atlas_core::address::Site;
 use atlas_core::alternates;
 use atlas_core::calendar::Calendar;
 use atlas_core::choose::{Chooser, OwnFiles};
+use atlas_core::fingerprint;
 use atlas_core::indexnow::Key;
+use atlas_core::inspect;
 use atlas_core::people::{TEXT, VISITOR_PAGE};
 use atlas_core::robots::Robots;
 use atlas_core::shape::Shape;
 use atlas_store::arrange::Cut;
-use atlas_store::build::{ARCHIVES, Job, Thresholds, ledger_folder};
+use atlas_store::build::{ARCHIVES, Job, Telling, Thresholds, ledger_folder};
+use atlas_store::look::Notice;
 use atlas_store::people::People;
 use atlas_store::publish::Place;
 use atlas_store::report::Guard;
@@ -28,6 +33,9 @@ use super::file::{ConfigFile, EngineTable, GuardsTable, Origin};
 use super::sources::Sources;
 use crate::exit::Failure;
 use crate::interrupt;
+
+/// The file of accepted remarks and findings, where the configuration names no other.
+const KNOWN_FINDINGS: &str = "known-findings.txt";
 
 /// A site and everything that is to be done with it.
 pub struct Settings {
@@ -43,6 +51,11 @@ pub struct Settings {
     pub path: PathBuf,
     /// Where the ledger lives.
     pub ledger: PathBuf,
+    /// The file of remarks and findings that are accepted.
+    pub known_findings: PathBuf,
+    /// What is in it.
+    pub accepted: Accepted,
+    configuration: u64,
     timezone: TimeZone,
     sources: Vec<Box<dyn Source>>,
     chooser: Chooser,
@@ -125,6 +138,10 @@ impl Settings {
         let written_by = format!("{} {:?} {:?}", env!("CARGO_PKG_VERSION"), shape.sections, place.style);
         let choices = chooser.print(&format!("{} {}", env!("CARGO_PKG_VERSION"), origin.text));
         let ledger = ledger_folder(&origin.path);
+        let known_findings = typed.check.known_findings.as_ref().map(expanded).transpose()?;
+        let known_findings = folder.join(known_findings.unwrap_or_else(|| KNOWN_FINDINGS.to_owned()));
+        let accepted = accepted(&known_findings)?;
+        let configuration = fingerprint::settings(&format!("{} {}", env!("CARGO_PKG_VERSION"), origin.text));
         Ok(Self {
             site,
             web_root,
@@ -132,6 +149,9 @@ impl Settings {
             engines,
             path: origin.path.clone(),
             ledger,
+            known_findings,
+            accepted,
+            configuration,
             timezone,
             sources,
             chooser,
@@ -147,8 +167,16 @@ impl Settings {
     }
 
     /// The job as of now; `SOURCE_DATE_EPOCH` stands in for the clock where it is set.
-    pub fn job<'a>(&'a self, fresh: bool, allow: &[Guard], progress: &'a (dyn Fn(u64) + Sync)) -> Job<'a> {
+    pub fn job<'a>(
+        &'a self,
+        fresh: bool,
+        allow: &[Guard],
+        examples: usize,
+        progress: &'a (dyn Fn(u64) + Sync),
+    ) -> Job<'a> {
         Job {
+            telling: Telling { examples, accepted: &self.accepted },
+            configuration: self.configuration,
             sources: &self.sources,
             chooser: self.chooser.clone(),
             shape: self.shape.clone(),
@@ -221,6 +249,26 @@ impl Settings {
     pub fn section_name(&self, at: usize) -> &str {
         &self.chooser.sections.list()[at].name
     }
+}
+
+/// The codes of all remarks and findings that can be accepted.
+pub fn codes() -> Vec<&'static str> {
+    let mut codes: Vec<&str> =
+        Notice::ALL.iter().map(|notice| notice.code()).chain(inspect::CODES.iter().copied()).collect();
+    codes.sort_unstable();
+    codes.dedup();
+    codes
+}
+
+/// What is accepted, by the file for that; it need not be there.
+fn accepted(file: &Path) -> Result<Accepted, Failure> {
+    let text = match fs::read_to_string(file) {
+        Ok(text) => text,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Accepted::default()),
+        Err(error) => return Err(Failure::said(format!("cannot read {}: {error}", file.display()))),
+    };
+    Accepted::parse(&text, &codes())
+        .map_err(|bad| Failure::said(format!("{} line {}: {}", file.display(), bad.line, bad.message)))
 }
 
 /// The instant of the run.

@@ -1,10 +1,11 @@
 //! What `announce` shows.
 
+use atlas_core::rfc3339;
 use atlas_io::announce::Told;
 use atlas_store::ledger::{Change, Pending};
-use jiff::tz::TimeZone;
 use serde::Serialize;
 
+use super::layout::Layout;
 use super::words::{count, grouped, instant};
 use crate::screen::{FAINT, GOOD, STRONG, WARN};
 
@@ -15,6 +16,7 @@ pub struct Plan {
     pub urls: u64,
     pub tell: Vec<PlannedUrl>,
     /// It asked to be left alone until then, in seconds since 1970.
+    #[serde(serialize_with = "rfc3339::maybe_seconds")]
     pub not_before: Option<i64>,
     /// Whether there is a key to tell it with.
     pub has_key: bool,
@@ -29,7 +31,9 @@ pub struct PlannedUrl {
 
 impl Plan {
     pub fn new(engine: &str, pending: &[Pending], not_before: Option<i64>, has_key: bool) -> Self {
-        let tell = pending.iter().map(|one| PlannedUrl { change: one.change, url: one.url.clone() }).collect();
+        let mut tell: Vec<PlannedUrl> =
+            pending.iter().map(|one| PlannedUrl { change: one.change, url: one.url.clone() }).collect();
+        tell.sort_unstable_by(|one, other| one.url.cmp(&other.url));
         Self { engine: engine.to_owned(), urls: pending.len() as u64, tell, not_before, has_key }
     }
 }
@@ -44,25 +48,26 @@ pub struct KeyFile {
 }
 
 /// The text of `announce`.
-pub fn told(results: &[Told], zone: &TimeZone) -> String {
-    results.iter().map(|told| one(told, zone)).collect::<Vec<_>>().join("\n")
+pub fn told(results: &[Told], layout: &Layout) -> String {
+    results.iter().map(|told| one(told, layout)).collect::<Vec<_>>().join("\n")
 }
 
-fn one(told: &Told, zone: &TimeZone) -> String {
+fn one(told: &Told, layout: &Layout) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}: ", told.engine);
     if let (Some(until), true) = (told.not_before, told.messages.is_empty()) {
         return out
             + &format!(
                 "asked to be left alone until {}; {} kept for then.\n",
-                instant(until, zone),
+                instant(until, &layout.zone),
                 count(told.kept, "URL is", "URLs are")
             );
     }
     if told.messages.is_empty() {
-        return out
-            + &format!(
-                "{GOOD}nothing to tell{GOOD:#}, it knows all that changed.\n{FAINT}To tell the whole site: idle-atlas announce --all{FAINT:#}\n"
-            );
+        let whole = match layout.brief {
+            true => String::new(),
+            false => format!("{FAINT}To tell the whole site: idle-atlas announce --all{FAINT:#}\n"),
+        };
+        return out + &format!("{GOOD}nothing to tell{GOOD:#}, it knows all that changed.\n{whole}");
     }
     let parts = [(told.taken, "taken"), (told.refused, "refused"), (told.kept, "kept for next time")];
     let parts: Vec<String> = parts
@@ -71,31 +76,40 @@ fn one(told: &Told, zone: &TimeZone) -> String {
         .map(|(number, word)| format!("{} {word}", grouped(*number)))
         .collect();
     let changes = told.changes;
-    let kinds =
-        [(changes.changed, "added or changed"), (changes.removed, "removed"), (changes.redirected, "redirected")];
+    let kinds = [
+        (changes.added, "added"),
+        (changes.changed, "changed"),
+        (changes.removed, "removed"),
+        (changes.redirected, "redirected"),
+    ];
     let kinds: Vec<String> = kinds
         .iter()
         .filter(|(number, _)| *number > 0)
         .map(|(number, word)| format!("{} {word}", grouped(*number)))
         .collect();
     let all = told.taken + told.refused + told.kept;
-    out += &format!("{} to tell ({}); {}.\n\n", count(all, "URL", "URLs"), kinds.join(", "), parts.join(", "));
+    out += &format!("{} to tell ({}); {}.\n", count(all, "URL", "URLs"), kinds.join(", "), parts.join(", "));
+    if !layout.brief {
+        out.push('\n');
+    }
     for message in &told.messages {
         let status = message.status.map_or("–".to_owned(), |status| status.to_string());
         let style = if message.outcome == "done" { GOOD } else { WARN };
         out += &format!("  {style}{status}{style:#}  {}: {}\n", count(message.urls, "URL", "URLs"), message.words);
-        for url in &message.examples {
-            out += &format!("       {url}\n");
+        let examples = message.examples.len().min(layout.shown(usize::MAX));
+        for url in message.examples.iter().take(examples) {
+            out += &format!("       {}\n", layout.urls(url));
         }
-        let more = message.urls.saturating_sub(message.examples.len() as u64);
+        let more = message.urls.saturating_sub(examples as u64);
         if more > 0 {
             out += &format!("       and {} more\n", grouped(more));
         }
     }
     if told.kept > 0 {
-        let when = told.not_before.map_or("later".to_owned(), |until| format!("after {}", instant(until, zone)));
+        let when =
+            told.not_before.map_or("later".to_owned(), |until| format!("after {}", instant(until, &layout.zone)));
         out += &format!("\nNothing is lost: what is kept goes out with the next idle-atlas announce, {when}.\n");
-    } else if told.refused == 0 {
+    } else if told.refused == 0 && told.changes.added == all && !layout.brief {
         out += &format!(
             "\n{FAINT}Not every engine takes part in IndexNow; the largest learns from robots.txt and its own console.{FAINT:#}\n"
         );
@@ -104,16 +118,16 @@ fn one(told: &Told, zone: &TimeZone) -> String {
 }
 
 /// The text of `announce --dry-run`.
-pub fn plans(plans: &[Plan], verbose: bool, zone: &TimeZone) -> String {
-    let shown = if verbose { usize::MAX } else { 10 };
-    let mut out = String::new();
+pub fn plans(plans: &[Plan], layout: &Layout) -> String {
+    let shown = layout.shown(10);
+    let mut out = layout.host();
     for plan in plans {
         if plan.tell.is_empty() {
             out += &format!("{STRONG}{}{STRONG:#}: nothing to tell. To tell the whole site: --all\n", plan.engine);
             continue;
         }
         let when = plan.not_before.map_or(String::new(), |until| {
-            format!(", but not before {}: it asked to be left alone until then", instant(until, zone))
+            format!(", but not before {}: it asked to be left alone until then", instant(until, &layout.zone))
         });
         out += &format!("{STRONG}{}{STRONG:#}: would be told {}{when}\n", plan.engine, count(plan.urls, "URL", "URLs"));
         if !plan.has_key {
@@ -121,26 +135,32 @@ pub fn plans(plans: &[Plan], verbose: bool, zone: &TimeZone) -> String {
         }
         for one in plan.tell.iter().take(shown) {
             let sign = match one.change {
+                Change::Added => "+",
                 Change::Changed => "~",
                 Change::Removed => "−",
                 Change::Redirected => "→",
             };
-            out += &format!("  {sign} {}\n", one.url);
+            out += &format!("  {sign} {}\n", layout.urls(&one.url));
         }
         if plan.tell.len() > shown {
             out += &format!("  and {} more: --verbose\n", grouped((plan.tell.len() - shown) as u64));
         }
     }
-    out + &format!("\n{FAINT}Nothing has been told. Next: idle-atlas announce{FAINT:#}\n")
+    let next = match (plans.iter().any(|plan| !plan.has_key), plans.iter().any(|plan| !plan.tell.is_empty())) {
+        (true, _) => layout.next("idle-atlas announce --key-file"),
+        (false, true) => layout.next("idle-atlas announce"),
+        (false, false) => String::new(),
+    };
+    out + &format!("\n{FAINT}Nothing has been told.{FAINT:#}\n{next}")
 }
 
 /// The text of `announce --key-file`.
-pub fn key_files(files: &[KeyFile]) -> String {
+pub fn key_files(files: &[KeyFile], next: &str, layout: &Layout) -> String {
     let mut out = String::new();
     for file in files {
         let word = if file.written { "Wrote" } else { "There already:" };
         out += &format!("{word} the key file for {}: {}\n", file.engine, file.path);
         out += &format!("Engines must find it at {STRONG}{}{STRONG:#}: publish the web root.\n", file.address);
     }
-    out + &format!("\n{FAINT}Next: idle-atlas announce{FAINT:#}\n")
+    out + "\n" + &layout.next(next)
 }

@@ -5,7 +5,9 @@ use std::path::Path;
 use atlas_core::finding::Severity;
 use atlas_core::inspect::Report;
 
+use super::found::blank_or;
 use super::grid::Grid;
+use super::layout::Layout;
 use super::words::{count, grouped, size};
 use crate::screen::{BAD, FAINT, GOOD, STRONG, WARN};
 
@@ -13,32 +15,36 @@ use crate::screen::{BAD, FAINT, GOOD, STRONG, WARN};
 const FEW: usize = 20;
 
 /// The text of `check`.
-pub fn check(report: &Report, folder: &Path) -> String {
+pub fn check(report: &Report, folder: &Path, accepted: u64, layout: &Layout) -> String {
     let urls: u64 = report.files.iter().filter(|file| !file.is_index).map(|file| file.entries).sum();
     let mut out = format!(
         "{STRONG}Read {} with {}{STRONG:#} in {}, starting at robots.txt.\n\n",
         count(report.files.len() as u64, "sitemap file", "sitemap files"),
-        count(urls, "URL", "URLs"),
+        count(urls, "entry", "entries"),
         folder.display()
     );
-    if !report.files.is_empty() {
-        let mut grid = Grid::new(&[">entries", ">pictures", ">videos", ">size", "file"]);
-        for file in report.files.iter().take(FEW) {
+    out += &layout.host();
+    if !report.files.is_empty() && !layout.brief {
+        let mut grid = Grid::new(&[">entries", "?>pictures", "?>videos", "?>size", "file"]);
+        let shown = layout.shown(FEW);
+        for file in report.files.iter().take(shown) {
             let kind = if file.is_index { " (index)" } else { "" };
-            let blank = |number: u64| if number == 0 { "–".to_owned() } else { grouped(number) };
             grid.row([
                 grouped(file.entries),
-                blank(file.images),
-                blank(file.videos),
+                blank_or(file.images),
+                blank_or(file.videos),
                 size(file.bytes),
-                format!("{}{kind}", file.address),
+                format!("{}{kind}", layout.urls(&file.address)),
             ]);
         }
-        out += &grid.text();
-        if report.files.len() > FEW {
-            out += &format!("  and {} more: --json\n", grouped((report.files.len() - FEW) as u64));
+        out += &grid.text(layout);
+        if report.files.len() > shown {
+            out += &format!("  and {} more: --verbose\n", grouped((report.files.len() - shown) as u64));
         }
         out.push('\n');
+    }
+    if accepted > 0 {
+        out += &format!("{FAINT}{} not told, as accepted.{FAINT:#}\n\n", count(accepted, "finding is", "findings are"));
     }
     if report.findings.is_empty() {
         return out + &format!("{GOOD}Nothing is wrong{GOOD:#}: an engine can read it all.\n");
@@ -53,13 +59,18 @@ pub fn check(report: &Report, folder: &Path) -> String {
         let often =
             if finding.count > 1 { format!(", {} times in this file", grouped(finding.count)) } else { String::new() };
         out += &format!("{style}{word}{style:#} {}{often}\n", finding.code);
-        out += &format!("  {}{line}\n  {}\n  {FAINT}{}{FAINT:#}\n\n", finding.file, finding.message, finding.mend);
+        out += &format!(
+            "  {}{line}\n  {}\n  {FAINT}{}{FAINT:#}\n\n",
+            layout.urls(&finding.file),
+            layout.urls(&finding.message),
+            finding.mend
+        );
     }
     let number = |wanted: Severity| report.findings.iter().filter(|finding| finding.severity == wanted).count() as u64;
     out + &format!(
-        "{}, {}, {} of advice.\n",
+        "{}, {}, {}.\n",
         count(number(Severity::Error), "error", "errors"),
         count(number(Severity::Warning), "warning", "warnings"),
-        count(number(Severity::Advice), "piece", "pieces"),
+        count(number(Severity::Advice), "piece of advice", "pieces of advice"),
     )
 }

@@ -1,55 +1,133 @@
-//! Aligned columns: words to the left, numbers to the right, nothing cut.
+//! Aligned columns: words to the left, numbers to the right. On a narrow terminal, columns that can be missed are left out, and long
+//! cells are cut in their middle.
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{CellAlignment, ContentArrangement, Table};
+use textwrap::core::display_width;
 
+use super::layout::{Layout, cut};
 use crate::screen::FAINT;
+
+/// No column is made narrower than this.
+const LEAST: usize = 12;
+/// Blanks before the first column, and after each.
+const GAP: usize = 2;
 
 /// Rows under a header, set in by two spaces.
 pub struct Grid {
-    table: Table,
+    columns: Vec<Column>,
+    rows: Vec<Vec<String>>,
+}
+
+struct Column {
+    name: String,
+    /// It holds numbers.
+    is_number: bool,
+    /// It is left out where there is no room for it.
+    can_be_missed: bool,
 }
 
 impl Grid {
-    /// Begins with the header; a name that starts with `>` heads a column of numbers.
+    /// Begins with the header. A name that starts with `>` heads a column of numbers, one that starts with `?` a column that can be
+    /// missed.
     pub fn new(header: &[&str]) -> Self {
-        let mut table = Table::new();
-        table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Disabled);
-        table.set_header(header.iter().map(|name| name.trim_start_matches('>')));
-        for (at, name) in header.iter().enumerate() {
-            if let Some(column) = table.column_mut(at) {
-                column.set_padding((if at == 0 { 2 } else { 0 }, 2));
-                if name.starts_with('>') {
-                    column.set_cell_alignment(CellAlignment::Right);
-                }
-            }
-        }
-        Self { table }
+        let column = |name: &&str| Column {
+            name: name.trim_start_matches(['>', '?']).to_owned(),
+            is_number: name.trim_start_matches('?').starts_with('>'),
+            can_be_missed: name.starts_with('?'),
+        };
+        Self { columns: header.iter().map(column).collect(), rows: Vec::new() }
     }
 
     /// Adds a row.
     pub fn row<T: Into<String>>(&mut self, cells: impl IntoIterator<Item = T>) {
-        self.table.add_row(cells.into_iter().map(Into::<String>::into));
+        self.rows.push(cells.into_iter().map(Into::into).collect());
     }
 
     /// The rows as text, each line with its end.
-    pub fn text(&self) -> String {
-        let mut lines = self.table.lines();
+    pub fn text(self, layout: &Layout) -> String {
+        let Self { mut columns, mut rows } = self;
+        if let Some(width) = layout.width {
+            fit(&mut columns, &mut rows, width);
+        }
+        let mut table = Table::new();
+        table.load_style(NOTHING).set_content_arrangement(ContentArrangement::Disabled);
+        table.set_header(columns.iter().map(|column| &column.name));
+        for (at, column) in columns.iter().enumerate() {
+            if let Some(drawn) = table.column_mut(at) {
+                drawn.set_padding((if at == 0 { GAP as u16 } else { 0 }, GAP as u16));
+                if column.is_number {
+                    drawn.set_cell_alignment(CellAlignment::Right);
+                }
+            }
+        }
+        for row in rows {
+            table.add_row(row);
+        }
+        let mut lines = table.lines();
         let header = lines.next().map_or(String::new(), |line| format!("{FAINT}{}{FAINT:#}\n", line.trim_end()));
         header + &lines.map(|line| format!("{}\n", line.trim_end())).collect::<String>()
     }
 }
 
+/// Makes rows no wider than that: leaves columns out, the last first, then narrows the widest.
+fn fit(columns: &mut Vec<Column>, rows: &mut [Vec<String>], width: usize) {
+    let widths = |columns: &[Column], rows: &[Vec<String>]| -> Vec<usize> {
+        let cells = |at: usize| rows.iter().filter_map(move |row| row.get(at)).map(|cell| display_width(cell));
+        columns
+            .iter()
+            .enumerate()
+            .map(|(at, column)| cells(at).chain([display_width(&column.name)]).max().unwrap_or(0))
+            .collect()
+    };
+    // The blanks behind the last column are trimmed.
+    let room = |columns: &[Column]| width.saturating_sub(GAP * columns.len());
+    while widths(columns, rows).iter().sum::<usize>() > room(columns) {
+        let Some(at) = columns.iter().rposition(|column| column.can_be_missed) else { break };
+        columns.remove(at);
+        rows.iter_mut().for_each(|row| drop(row.remove(at)));
+    }
+    let mut narrowed = widths(columns, rows);
+    while narrowed.iter().sum::<usize>() > room(columns) {
+        let words = (0..columns.len()).filter(|at| !columns[*at].is_number && narrowed[*at] > LEAST);
+        let Some(widest) = words.max_by_key(|at| narrowed[*at]) else { break };
+        narrowed[widest] -= 1;
+    }
+    for row in rows.iter_mut() {
+        row.iter_mut().zip(&narrowed).for_each(|(cell, width)| *cell = cut(cell, *width));
+    }
+}
+
 #[cfg(test)]
 mod tests {
+    use jiff::tz::TimeZone;
+    use rstest::rstest;
+
     use super::*;
 
-    #[test]
-    fn numbers_stand_to_the_right() {
-        let mut grid = Grid::new(&["section", ">entries", "file"]);
-        grid.row(["pages", "7", "a.xml"]);
-        grid.row(["journal", "1,204", "b.xml"]);
-        let plain = anstream::adapter::strip_str(&grid.text()).to_string();
-        assert_eq!(plain, "  section  entries  file\n  pages          7  a.xml\n  journal    1,204  b.xml\n");
+    fn drawn(width: Option<usize>) -> String {
+        let layout =
+            Layout { verbose: false, brief: false, zone: TimeZone::UTC, width, origin: "https://a.example".to_owned() };
+        let mut grid = Grid::new(&["section", ">entries", "?>files", "newest page"]);
+        grid.row(["pages", "7", "1", "/fares/"]);
+        grid.row(["journal", "1,204", "3", "/journal/frost-on-the-cutting/"]);
+        anstream::adapter::strip_str(&grid.text(&layout)).to_string()
+    }
+
+    #[rstest]
+    #[case(
+        None,
+        "  section  entries  files  newest page\n  pages          7      1  /fares/\n  journal    1,204      3  /journal/frost-on-the-cutting/\n"
+    )]
+    #[case(
+        Some(50),
+        "  section  entries  newest page\n  pages          7  /fares/\n  journal    1,204  /journal/frost-on-the-cutting/\n"
+    )]
+    #[case(
+        Some(40),
+        "  section  entries  newest page\n  pages          7  /fares/\n  journal    1,204  /journal/…e-cutting/\n"
+    )]
+    fn columns_give_way(#[case] width: Option<usize>, #[case] wanted: &str) {
+        assert_eq!(drawn(width), wanted);
     }
 }

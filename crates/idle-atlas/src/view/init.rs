@@ -2,8 +2,9 @@
 
 use serde::Serialize;
 
-use super::words::grouped;
-use crate::screen::{FAINT, STRONG, WARN};
+use super::layout::Layout;
+use super::words::{count, grouped};
+use crate::screen::{STRONG, WARN};
 
 /// What was found in the folder.
 #[derive(Debug, Serialize)]
@@ -36,8 +37,8 @@ pub enum UrlFrom {
     Robots,
 }
 
-/// The text of `init`.
-pub fn wrote(found: &Found) -> String {
+/// What `init` says of the site.
+pub fn site(found: &Found) -> String {
     let from = match &found.url_from {
         UrlFrom::Told => "as you said".to_owned(),
         UrlFrom::Canonical { agree, stated } => {
@@ -51,7 +52,7 @@ pub fn wrote(found: &Found) -> String {
     };
     let mut out = format!("{STRONG}Wrote {}{STRONG:#}; it works as it stands.\n\n", found.config);
     out += &format!("  site      {} ({from})\n", found.url);
-    out += &format!("  web root  {}, {} pages\n", found.folder, grouped(found.pages as u64));
+    out += &format!("  web root  {}, {}\n", found.folder, count(found.pages as u64, "page", "pages"));
     let sections: Vec<String> =
         found.sections.iter().map(|(name, _, count)| format!("{name} {}", grouped(*count as u64))).collect();
     let in_sections: usize = found.sections.iter().map(|(_, _, count)| count).sum();
@@ -64,6 +65,12 @@ pub fn wrote(found: &Found) -> String {
     if found.drop_html {
         out += "  URLs      without .html, as the canonical links have them\n";
     }
+    out
+}
+
+/// The text of `init`.
+pub fn wrote(found: &Found, layout: &Layout) -> String {
+    let mut out = site(found);
     if let Some(canonical) = &found.other_canonical {
         out += &format!(
             "\n{WARN}Most canonical links name another site,{WARN:#} such as {canonical}\nHeeded, they would leave every page out, so the source says canonical = \"ignore\". Is the URL right?\n"
@@ -84,5 +91,5 @@ pub fn wrote(found: &Found) -> String {
     if !found.proposed.is_empty() {
         out += &format!("\nWhat else would suit, behind comment signs: {}.\n", found.proposed.join(", "));
     }
-    out + &format!("\n{FAINT}Next: idle-atlas survey{FAINT:#}\n")
+    out + "\n" + &layout.next("idle-atlas survey")
 }

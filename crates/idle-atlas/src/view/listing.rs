@@ -2,33 +2,36 @@
 
 use atlas_store::look::Listed;
 
+use super::found::blank_or;
 use super::grid::Grid;
+use super::layout::Layout;
 use super::words::{count as counted, grouped};
 use crate::screen::{FAINT, STRONG};
 
 /// For people.
-pub fn table(entries: &[Listed], count: u64) -> String {
+pub fn table(entries: &[Listed], count: u64, layout: &Layout) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}", counted(count, "entry", "entries"));
     if entries.len() as u64 == count {
         out += "\n\n";
     } else {
-        out += &format!(", of which {} are shown\n\n", grouped(entries.len() as u64));
+        out += &format!("; {} shown\n\n", grouped(entries.len() as u64));
     }
     if entries.is_empty() {
         return out + &format!("{FAINT}All of them, by section and by reason: idle-atlas survey{FAINT:#}\n");
     }
-    let mut grid = Grid::new(&["goes in", "lastmod", ">pictures", ">videos", "url"]);
-    let blank = |number: usize| if number == 0 { "–".to_owned() } else { grouped(number as u64) };
+    let mut grid = Grid::new(&["goes in", "lastmod", "?>pictures", "?>videos", "url"]);
     for entry in entries {
         grid.row([
             goes_in(entry),
             entry.lastmod.map_or("–".to_owned(), |date| date.to_string().chars().take(10).collect()),
-            blank(entry.images),
-            blank(entry.videos),
-            entry.url.clone(),
+            blank_or(entry.images as u64),
+            blank_or(entry.videos as u64),
+            layout.urls(&entry.url).into_owned(),
         ]);
     }
-    out + &grid.text() + &format!("\n{FAINT}All that is known of one: idle-atlas why URL{FAINT:#}\n")
+    out + &layout.host()
+        + &grid.text(layout)
+        + &format!("\n{FAINT}All that is known of one: idle-atlas why URL{FAINT:#}\n")
 }
 
 fn goes_in(entry: &Listed) -> String {

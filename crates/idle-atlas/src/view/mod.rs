@@ -1,6 +1,7 @@
 //! What people read: plain data in, calm text out.
 
 pub mod announce;
+pub mod build;
 pub mod check;
 pub mod history;
 pub mod init;
@@ -11,5 +12,7 @@ pub mod sites;
 pub mod survey;
 pub mod why;
 
+mod found;
 mod grid;
+pub mod layout;
 pub mod words;

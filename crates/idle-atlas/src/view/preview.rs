@@ -2,7 +2,9 @@
 
 use atlas_store::report::{FilePreview, Planned, Preview, RobotsFate};
 
+use super::found::blank_or;
 use super::grid::Grid;
+use super::layout::Layout;
 use super::words::{count, grouped, size};
 use crate::screen::{FAINT, GOOD, STRONG, WARN};
 
@@ -10,23 +12,29 @@ use crate::screen::{FAINT, GOOD, STRONG, WARN};
 const FEW: usize = 10;
 
 /// The text of `build --dry-run`.
-pub fn preview(preview: &Preview, verbose: bool) -> String {
+pub fn preview(preview: &Preview, layout: &Layout) -> String {
     let held: String = preview
         .survey
         .held
         .iter()
         .map(|held| format!("{WARN}It would be held back ({}):{WARN:#} {held}\n\n", held.guard.code()))
         .collect();
-    let next = if held.is_empty() { format!("{FAINT}Next: idle-atlas build{FAINT:#}\n") } else { String::new() };
-    body(preview, verbose, &held) + &next
+    let nothing_to_do = preview.files.iter().all(|file| file.fate == Planned::Stays)
+        && preview.asides.is_empty()
+        && matches!(preview.survey.robots, RobotsFate::Unnamed | RobotsFate::Unchanged | RobotsFate::Missing);
+    let next = match held.is_empty() && !nothing_to_do {
+        true => layout.next("idle-atlas build"),
+        false => String::new(),
+    };
+    body(preview, layout, &held) + &next
 }
 
 /// What a build would have done that a guard held back; what holds it is told apart.
-pub fn held(preview: &Preview, verbose: bool) -> String {
-    body(preview, verbose, "")
+pub fn held(preview: &Preview, layout: &Layout) -> String {
+    body(preview, layout, "")
 }
 
-fn body(preview: &Preview, verbose: bool, held: &str) -> String {
+fn body(preview: &Preview, layout: &Layout, held: &str) -> String {
     let survey = &preview.survey;
     let entries: u64 = survey.sections.iter().map(|section| section.entries).sum();
     let at_stake: Vec<&FilePreview> = preview.files.iter().filter(|file| file.fate != Planned::Stays).collect();
@@ -36,20 +44,23 @@ fn body(preview: &Preview, verbose: bool, held: &str) -> String {
         count(entries, "entry", "entries"),
         count(survey.sections.iter().map(|section| section.files.len() as u64).sum(), "sitemap file", "sitemap files"),
     );
+    out += &layout.host();
     out += held;
     if at_stake.is_empty() {
         out += &format!("{GOOD}No sitemap file would be written:{GOOD:#} all are as they should be.\n\n");
     } else {
-        out += &files(&at_stake, staying, verbose);
+        out += &files(&at_stake, staying, layout);
     }
     let changes = &survey.changes;
-    let shown = if verbose { usize::MAX } else { FEW };
+    let shown = layout.shown(FEW);
     if !changes.first {
-        out += &urls("come", "+", preview.comes.iter().map(String::clone), changes.added.count, shown);
+        let short = |url: &String| layout.urls(url).into_owned();
+        out += &urls("come", "+", preview.comes.iter().map(short), changes.added.count, shown);
+        out += &urls("be told as changed", "~", preview.changes_of.iter().map(short), changes.changed.count, shown);
         let gone = changes.removed.count + changes.left_out.count;
-        let goes = preview.goes.iter().map(|one| format!("{}  ({})", one.url, one.because));
+        let goes = preview.goes.iter().map(|one| format!("{}  ({})", layout.urls(&one.url), one.because));
         out += &urls("go", "−", goes, gone, shown);
-        let moves = preview.moves.iter().map(|one| format!("{}  ({} to {})", one.url, one.from, one.to));
+        let moves = preview.moves.iter().map(|one| format!("{}  ({} to {})", layout.urls(&one.url), one.from, one.to));
         out += &urls("change their section", "→", moves, preview.moves.len() as u64, shown);
     }
     let mut others: Vec<String> = preview.asides.iter().map(|name| plain(name)).collect();
@@ -79,9 +90,9 @@ pub fn plain(name: &str) -> String {
     }
 }
 
-fn files(at_stake: &[&FilePreview], staying: usize, verbose: bool) -> String {
-    let mut grid = Grid::new(&["would", ">entries", ">so far", ">size", "file"]);
-    let shown = if verbose { usize::MAX } else { 2 * FEW };
+fn files(at_stake: &[&FilePreview], staying: usize, layout: &Layout) -> String {
+    let mut grid = Grid::new(&["would", ">entries", ">so far", "?>size", "file"]);
+    let shown = layout.shown(2 * FEW);
     for file in at_stake.iter().take(shown) {
         let fate = match file.fate {
             Planned::New => "be new",
@@ -92,16 +103,17 @@ fn files(at_stake: &[&FilePreview], staying: usize, verbose: bool) -> String {
             Planned::Restored => "be restored",
             Planned::Vanishes => "vanish",
         };
-        let number = |number: u64| if number == 0 { "–".to_owned() } else { grouped(number) };
         let bytes = if file.bytes == 0 { "–".to_owned() } else { size(file.bytes) };
-        grid.row([fate.to_owned(), number(file.entries), number(file.entries_before), bytes, file.address.clone()]);
+        let address = layout.urls(&file.address).into_owned();
+        grid.row([fate.to_owned(), blank_or(file.entries), blank_or(file.entries_before), bytes, address]);
     }
-    let mut out = grid.text();
+    let mut out = grid.text(layout);
     if at_stake.len() > shown {
         out += &format!("  and {} more: --verbose or --json\n", grouped((at_stake.len() - shown) as u64));
     }
     if staying > 0 {
-        out += &format!("  {FAINT}{} would stay as they are{FAINT:#}\n", count(staying as u64, "file", "files"));
+        out +=
+            &format!("  {FAINT}{} as before{FAINT:#}\n", count(staying as u64, "file would stay", "files would stay"));
     }
     out + "\n"
 }

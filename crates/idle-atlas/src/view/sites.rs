@@ -1,13 +1,14 @@
 //! What is shown after a command was carried out for several sites.
 
 use super::grid::Grid;
+use super::layout::Layout;
 use super::words::{count, grouped};
 use crate::exit::Exit;
 use crate::screen::STRONG;
 use crate::sites::Told;
 
 /// A row for each site.
-pub fn table(told: &[Told]) -> String {
+pub fn table(told: &[Told], layout: &Layout) -> String {
     let names: Vec<&str> = told
         .iter()
         .map(|one| &one.counts)
@@ -24,7 +25,7 @@ pub fn table(told: &[Told]) -> String {
         };
         grid.row([site, word(one.exit).to_owned()].into_iter().chain(names.iter().map(number)));
     }
-    format!("{STRONG}{}{STRONG:#}\n\n{}", count(told.len() as u64, "site", "sites"), grid.text())
+    format!("{STRONG}{}{STRONG:#}\n\n{}", count(told.len() as u64, "site", "sites"), grid.text(layout))
 }
 
 fn word(exit: Exit) -> &'static str {

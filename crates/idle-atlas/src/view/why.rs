@@ -6,10 +6,10 @@ use atlas_core::entry::DatePolicy;
 use atlas_core::lastmod::Lastmod;
 use atlas_store::build::Explained;
 use atlas_store::ledger::{Announced, NEVER};
-use jiff::tz::TimeZone;
 use serde::Serialize;
 
 use super::grid::Grid;
+use super::layout::Layout;
 use super::words::instant;
 use crate::config::Settings;
 use crate::screen::{BAD, FAINT, GOOD, STRONG};
@@ -150,7 +150,7 @@ impl Answer {
 }
 
 /// The text of `why`.
-pub fn why(answer: &Answer, zone: &TimeZone) -> String {
+pub fn why(answer: &Answer, layout: &Layout) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}\n\n", answer.url);
     let Some(decision) = &answer.decision else {
         let remembered = match &answer.file {
@@ -202,25 +202,25 @@ pub fn why(answer: &Answer, zone: &TimeZone) -> String {
         [only] => out += &format!("\nSaid by {}\n{}", only.source, said(&only.said)),
         several => {
             out += "\nWhat stands, and whose word it is\n";
-            out += &fields(answer);
+            out += &fields(answer, layout);
             for word in several {
                 out += &format!("\nSaid by {}\n{}", word.source, said(&word.said));
             }
         }
     }
     for one in &answer.announcements {
-        out += &format!("\nTold to {} on {}: {}\n", one.engine, instant(one.at, zone), one.words);
+        out += &format!("\nTold to {} on {}: {}\n", one.engine, instant(one.at, &layout.zone), one.words);
     }
     out
 }
 
 /// Each field with the word that stands and the source whose word that is; lists have a line an item.
-fn fields(answer: &Answer) -> String {
+fn fields(answer: &Answer, layout: &Layout) -> String {
     let mut grid = Grid::new(&["field", "said by", "word"]);
     for Winner { field, value, source } in &answer.fields {
         grid.row([field.replace('_', " "), source.clone(), value.clone()]);
     }
-    grid.text()
+    grid.text(layout)
 }
 
 fn said(said: &Said<'_>) -> String {

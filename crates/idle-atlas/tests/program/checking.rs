@@ -17,7 +17,7 @@ fn built() -> Site {
 fn a_fresh_build_has_no_findings() {
     let site = built();
     let ran = site.run(&["check"]);
-    ran.says(0, &["Read 4 sitemap files with 7 URLs", "(index)", "Nothing is wrong"]);
+    ran.says(0, &["Read 4 sitemap files with 7 entries", "(index)", "Nothing is wrong"]);
     let report = site.json(&["check"]);
     assert_eq!(report["findings"], serde_json::json!([]));
     assert_eq!(report["files"].as_array().unwrap().len(), 4);

@@ -114,7 +114,7 @@ fn a_page_speaks_for_itself_in_its_head() {
     assert_eq!((weir.priority.as_deref(), weir.changefreq.as_deref()), (Some("0.7"), Some("weekly")));
     site.run(&["why", "/shed.html"]).says(0, &["own-word", "no, by its own word"]);
     site.reconfigure("[[section]]\nname = \"halts\"\n", "");
-    site.run(&["survey", "--verbose"]).says(0, &["want a section that there is not", "/weir.html (“halts”)"]);
+    site.run(&["survey", "--verbose"]).says(0, &["entry that names an unknown section", "/weir.html (“halts”)"]);
 }
 
 #[rstest]
@@ -130,7 +130,7 @@ fn a_section_whose_patterns_nothing_fits_is_told(#[case] section: &str, #[case] 
     site.write("rows.csv", "url\n/journal/frost/\n/fares/\n");
     let ran = site.run(&["survey"]);
     ran.says(0, &["2 entries would be in"]);
-    assert_eq!(ran.out.contains("section that nothing is in – journal"), told, "{}", ran.out);
+    assert_eq!(ran.out.contains("section without an entry – journal"), told, "{}", ran.out);
 }
 
 #[rstest]

@@ -101,7 +101,8 @@ fn a_crawl_takes_over_the_rules_of_the_live_site() {
     // Whoever changes the live file and copies this one over it would lose the change: that is told.
     site.write("out/robots.txt", site.read("out/robots.txt").replace("/private/", "/secret/"));
     site.run(&["build"]).says(0, &["have different rules", "would undo what was changed there"]);
-    site.run(&["build", "--strict"]).says(1, &["have different rules"]);
+    site.run(&["build", "--strict"]).says(1, &["1 remark"]);
+    site.run(&["build", "--verbose"]).says(0, &["have different rules"]);
 }
 
 #[rstest]

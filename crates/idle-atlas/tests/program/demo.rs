@@ -15,13 +15,14 @@ fn the_demo_tells_the_whole_story() {
             "Nothing is wrong",
             "Run 2:",
             "1 added, 2 changed, 1 removed",
-            "4 URLs to tell (3 added or changed, 1 removed); 4 taken",
+            "4 URLs to tell (1 added, 2 changed, 1 removed); 4 taken",
             "Run 3:",
             "nothing to write",
             "nothing to tell",
-            "Four things to try next",
+            "Three things to try next",
         ],
     );
+    assert!(ran.out.lines().count() <= 120, "{}", ran.out);
     let robots = site.read("railway/public/robots.txt");
     assert!(robots.starts_with("# Marrow Vale Light Railway\n"));
     assert!(robots.ends_with("\nSitemap: https://www.marrowvale.example/sitemap.xml\n"));

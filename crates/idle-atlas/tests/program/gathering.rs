@@ -213,7 +213,7 @@ fn dates_that_can_be_read_in_two_ways_are_told() {
             "t.csv line 2: modified “04/07/2026” can be read in two ways",
             "t.csv line 3: modified “2026-10-25 01:30” can be read in two ways",
             "taken as 2026-10-25T01:30:00+01:00",
-            "not in full: 2",
+            "2 values were not understood for certain",
         ],
     );
     site.configure(&source("table", "file = \"t.csv\"\ndates = \"sometime\""));
@@ -311,7 +311,7 @@ fn feeds(#[case] name: &str, #[case] text: &str) {
         "news.xml" => {
             assert!(has(&words, "images", "https://www.marrowvale.example/e.jpg"), "{words:?}");
             assert_eq!(videos(&words), 1);
-            site.run(&["survey"]).says(1, &["news.xml: entry 2: it has no link", "/news/gala/: no thumbnail"]);
+            site.run(&["survey"]).says(1, &["news.xml: entry 2: it has no link", "video that is not written"]);
         }
         "news.json" => assert!(has(&words, "videos", "https://www.marrowvale.example/gala.webm"), "{words:?}"),
         _ => assert_eq!(videos(&words), 0),

@@ -228,8 +228,8 @@ fn thresholds_are_checked(#[case] key: &str, #[case] words: &str) {
 fn remarks_do_not_stop_the_routine() {
     let site = Site::new(HTML);
     site.write("public/index.html", "<title>Home</title><main><video src=/cab.webm></video>Tea</main>");
-    site.run(&["build"]).says(0, &["1 video is not written"]);
-    site.run(&["build", "--strict"]).says(1, &["1 video is not written"]);
+    site.run(&["build"]).says(0, &["1  video that is not written"]);
+    site.run(&["build", "--strict"]).says(1, &["1 remark"]);
     site.run(&["survey", "--strict"]).says(1, &[]);
     site.write("public/empty.html", "");
     site.run(&["build"]).says(1, &["public/empty.html: it is empty"]);

@@ -27,3 +27,4 @@ mod splitting;
 mod support;
 mod surveying;
 mod tables;
+mod telling;

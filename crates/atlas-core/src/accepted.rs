@@ -1,0 +1,156 @@
+//! Accepted remarks and findings: what the webmaster has seen and wants to hear of no more, as a count apart.
+//!
+//! A text with a line each: a code, and a pattern that the URL must fit. `#` begins a comment.
+//!
+//! ```text
+//! unlinked /about/**
+//! linked-not-found https://www.marrowvale.example/old/*   # goes with the new site
+//! no-head
+//! ```
+//!
+//! A pattern that begins with `/` is held against the path, any other against the whole URL, or against the name of what the remark
+//! is about. Without a pattern, the line accepts all of its code.
+
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use globset::{GlobBuilder, GlobMatcher};
+
+use crate::address;
+
+/// What is accepted, and how often it was met.
+#[derive(Debug, Default)]
+pub struct Accepted {
+    lines: Vec<Line>,
+}
+
+#[derive(Debug)]
+struct Line {
+    number: usize,
+    code: String,
+    pattern: Option<GlobMatcher>,
+    met: AtomicU64,
+}
+
+/// A line that says nothing that could be accepted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct BadLine {
+    /// The line, counted from 1.
+    pub line: usize,
+    /// What is wrong, and what was expected.
+    pub message: String,
+}
+
+impl Accepted {
+    /// Reads a text; `codes` are those that there are. The first line that cannot be read is an error.
+    pub fn parse(text: &str, codes: &[&str]) -> Result<Self, BadLine> {
+        let mut lines = Vec::new();
+        for (at, line) in text.lines().enumerate() {
+            let line = line.trim_start_matches('\u{feff}');
+            let said = line.find('#').filter(|at| line[..*at].trim().is_empty() || line[..*at].ends_with(' '));
+            let mut words = line[..said.unwrap_or(line.len())].split_whitespace();
+            let Some(code) = words.next() else { continue };
+            let bad = |message: String| BadLine { line: at + 1, message };
+            let patterns: Vec<&str> = words.collect();
+            if !codes.contains(&code) {
+                return Err(bad(format!("“{code}” is unknown; expected one of {}", codes.join(", "))));
+            }
+            let pattern = match patterns[..] {
+                [] => None,
+                [pattern] => Some(matcher(pattern).map_err(bad)?),
+                _ => return Err(bad("expected a code and one pattern; begin a line of its own for each".to_owned())),
+            };
+            lines.push(Line { number: at + 1, code: code.to_owned(), pattern, met: AtomicU64::new(0) });
+        }
+        Ok(Self { lines })
+    }
+
+    /// Whether a remark of this code about this URL or name is accepted; it is counted then.
+    pub fn holds(&self, code: &str, about: &str) -> bool {
+        let fits = |line: &&Line| {
+            line.code == code
+                && line
+                    .pattern
+                    .as_ref()
+                    .is_none_or(|pattern| pattern.is_match(about) || pattern.is_match(address::path(about)))
+        };
+        let found = self.lines.iter().find(fits);
+        if let Some(line) = found {
+            line.met.fetch_add(1, Ordering::Relaxed);
+        }
+        found.is_some()
+    }
+
+    /// How many were accepted since they were forgotten last, by code.
+    pub fn counts(&self) -> BTreeMap<String, u64> {
+        let mut counts = BTreeMap::new();
+        for line in &self.lines {
+            let met = line.met.load(Ordering::Relaxed);
+            if met > 0 {
+                *counts.entry(line.code.clone()).or_default() += met;
+            }
+        }
+        counts
+    }
+
+    /// Lines of which nothing was met: their number and code.
+    pub fn unmet(&self) -> impl Iterator<Item = (usize, &str)> {
+        let unmet = self.lines.iter().filter(|line| line.met.load(Ordering::Relaxed) == 0);
+        unmet.map(|line| (line.number, line.code.as_str()))
+    }
+
+    /// Counts anew from now on.
+    pub fn forget_counts(&self) {
+        self.lines.iter().for_each(|line| line.met.store(0, Ordering::Relaxed));
+    }
+}
+
+/// A pattern as [`Accepted::parse`] reads it: `*` stays within a part of a path, `**` goes across.
+fn matcher(pattern: &str) -> Result<GlobMatcher, String> {
+    let glob = GlobBuilder::new(pattern).literal_separator(true).build();
+    glob.map(|glob| glob.compile_matcher()).map_err(|why| format!("“{pattern}” is not a pattern: {}", why.kind()))
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    const CODES: [&str; 2] = ["unlinked", "no-head"];
+
+    #[rstest]
+    #[case("unlinked", "unlinked", "https://www.marrowvale.example/about/", true)]
+    #[case("unlinked /about/", "unlinked", "https://www.marrowvale.example/about/", true)]
+    #[case("unlinked /about/*", "unlinked", "https://www.marrowvale.example/about/us/", false)]
+    #[case("unlinked /about/**", "unlinked", "https://www.marrowvale.example/about/us/", true)]
+    #[case("unlinked https://*.example/**", "unlinked", "https://www.marrowvale.example/about/", true)]
+    #[case("# all\n\nunlinked journal # a section", "unlinked", "journal", true)]
+    #[case("unlinked /a#b", "unlinked", "https://www.marrowvale.example/a#b", true)]
+    #[case("unlinked /about/", "no-head", "https://www.marrowvale.example/about/", false)]
+    fn lines_accept(#[case] text: &str, #[case] code: &str, #[case] about: &str, #[case] wanted: bool) {
+        assert_eq!(Accepted::parse(text, &CODES).unwrap().holds(code, about), wanted);
+    }
+
+    #[rstest]
+    #[case("\nunlnked", 2, "expected one of unlinked, no-head")]
+    #[case("unlinked /a/ /b/", 1, "one pattern")]
+    #[case("unlinked [a", 1, "is not a pattern")]
+    fn bad_lines_are_named(#[case] text: &str, #[case] line: usize, #[case] words: &str) {
+        let bad = Accepted::parse(text, &CODES).unwrap_err();
+        assert_eq!(bad.line, line);
+        assert!(bad.message.contains(words), "{}", bad.message);
+    }
+
+    #[test]
+    fn what_was_met_is_counted() {
+        let accepted = Accepted::parse("unlinked /a/\nunlinked /b/\nno-head\n", &CODES).unwrap();
+        for path in ["/a/", "/b/", "/c/"] {
+            accepted.holds("unlinked", &format!("https://www.marrowvale.example{path}"));
+        }
+        assert_eq!(accepted.counts(), BTreeMap::from([("unlinked".to_owned(), 2)]));
+        assert_eq!(accepted.unmet().collect::<Vec<_>>(), [(3, "no-head")]);
+        accepted.forget_counts();
+        assert!(accepted.counts().is_empty());
+    }
+}

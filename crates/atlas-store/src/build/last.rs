@@ -1,0 +1,139 @@
+//! What the last build said, so that the next one need say only what is new.
+
+use std::collections::HashSet;
+
+use serde::Deserialize;
+
+use crate::ledger::Ledger;
+use crate::report::{Counted, LeftOut, RobotsFate, SectionReport, Survey};
+use crate::source::Problem;
+
+/// What a build said: of its report, that which the next may leave out where it is the same.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
+pub struct LastBuild {
+    #[serde(default)]
+    configuration: String,
+    robots: String,
+    sections: Vec<Section>,
+    left_out: Vec<Numbered>,
+    notices: Vec<Numbered>,
+    sources: Vec<Source>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+struct Section {
+    name: String,
+    entries: u64,
+    images: u64,
+    videos: u64,
+    news: u64,
+    files: Vec<File>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+struct File {
+    address: String,
+}
+
+/// A reason or a remark, by its code, and how often it was met.
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+struct Numbered {
+    #[serde(alias = "reason")]
+    code: String,
+    count: u64,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
+struct Source {
+    name: String,
+    remarks: Vec<String>,
+    problems: Vec<Heard>,
+}
+
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Deserialize)]
+struct Heard {
+    file: String,
+    line: Option<u64>,
+    message: String,
+}
+
+impl LastBuild {
+    /// What the last run said, where it was made under the same configuration.
+    pub(super) fn of(ledger: &Ledger, run: i64, configuration: &str) -> Option<Self> {
+        let (_, report) = ledger.run(run).ok()??;
+        let last: Self = serde_json::from_str(&report).ok()?;
+        (last.configuration == configuration).then_some(last)
+    }
+
+    /// What a survey said.
+    pub fn of_survey(survey: &Survey) -> Self {
+        serde_json::to_value(survey).and_then(serde_json::from_value).unwrap_or_default()
+    }
+
+    /// Whether a section had as many entries, pictures, videos and news.
+    pub fn had_section(&self, now: &SectionReport) -> bool {
+        let numbers = (now.entries, now.images, now.videos, now.news);
+        let same = |one: &Section| one.name == now.name && (one.entries, one.images, one.videos, one.news) == numbers;
+        self.sections.iter().any(same)
+    }
+
+    /// Whether as many entries were left out for the same reason.
+    pub fn left_out(&self, now: &LeftOut) -> bool {
+        holds(&self.left_out, now.reason.code(), now.counted.count)
+    }
+
+    /// Whether a remark was made as often.
+    pub fn remarked(&self, code: &str, count: u64) -> bool {
+        holds(&self.notices, code, count)
+    }
+
+    /// Whether a source said the same of itself.
+    pub fn heard(&self, source: &str, remark: &str) -> bool {
+        self.source(source).is_some_and(|source| source.remarks.iter().any(|one| one == remark))
+    }
+
+    /// The problems of a source that it had then, too.
+    pub fn told<'p>(&self, source: &str, problems: &'p [Problem]) -> Vec<&'p Problem> {
+        let told: HashSet<&Heard> = self.source(source).iter().flat_map(|source| &source.problems).collect();
+        let heard = |one: &Problem| Heard { file: one.file.clone(), line: one.line, message: one.message.clone() };
+        problems.iter().filter(|one| told.contains(&heard(one))).collect()
+    }
+
+    /// Whether the site had the same sitemap files.
+    pub fn had_files(&self, now: &Survey) -> bool {
+        let files = |sections: &[Section]| -> HashSet<String> {
+            sections.iter().flat_map(|section| &section.files).map(|file| file.address.clone()).collect()
+        };
+        let new: HashSet<String> =
+            now.sections.iter().flat_map(|section| &section.files).map(|file| file.address.clone()).collect();
+        files(&self.sections) == new
+    }
+
+    /// Whether the sitemaps were not declared either, for the same cause.
+    pub fn left_undeclared(&self, now: RobotsFate) -> bool {
+        match now {
+            RobotsFate::Missing => self.robots == "missing",
+            RobotsFate::Unnamed => self.robots == "unnamed",
+            _ => false,
+        }
+    }
+
+    fn source(&self, name: &str) -> Option<&Source> {
+        self.sources.iter().find(|source| source.name == name)
+    }
+}
+
+fn holds(numbers: &[Numbered], code: &str, count: u64) -> bool {
+    numbers.iter().any(|one| one.code == code && one.count == count)
+}
+
+/// A report as it is kept: with no more examples than are ever told again.
+pub(super) fn in_brief(survey: &Survey, examples: usize) -> Survey {
+    let mut survey = survey.clone();
+    let cut = |counted: &mut Counted| counted.examples.truncate(examples);
+    survey.left_out.iter_mut().for_each(|one| cut(&mut one.counted));
+    let changes = &mut survey.changes;
+    [&mut changes.added, &mut changes.changed, &mut changes.removed, &mut changes.left_out].into_iter().for_each(cut);
+    survey.notices.iter_mut().for_each(|one| one.examples.truncate(examples));
+    survey
+}
