@@ -255,6 +255,35 @@ impl Site {
         address.starts_with(self.root.as_str())
     }
 
+    /// An address that means this site and is spelt otherwise than its own: with http for https or the other way round, with or
+    /// without `www.`; as the site spells it. `None` for the site's own addresses and for those of other sites.
+    ///
+    /// ```
+    /// use atlas_core::address::Site;
+    ///
+    /// let site = Site::parse("https://www.marrowvale.example/").unwrap();
+    /// let right = site.respelt("http://marrowvale.example/fares/");
+    /// assert_eq!(right.as_deref(), Some("https://www.marrowvale.example/fares/"));
+    /// assert_eq!(site.respelt("https://www.marrowvale.example/fares/"), None);
+    /// assert_eq!(site.respelt("https://shop.example/fares/"), None);
+    /// ```
+    pub fn respelt(&self, address: &str) -> Option<String> {
+        fn bare(origin: &str) -> (&str, Option<&str>) {
+            let authority = origin.split_once("://").map_or(origin, |(_, authority)| authority);
+            let (host, port) = match authority.rsplit_once(':') {
+                Some((host, port)) if !port.ends_with(']') => (host, Some(port)),
+                _ => (authority, None),
+            };
+            (host.strip_prefix("www.").unwrap_or(host), port)
+        }
+        let (theirs, ours) = (origin(address), self.root.origin());
+        if theirs == ours || bare(theirs) != bare(ours) {
+            return None;
+        }
+        let right = format!("{ours}{}", &address[theirs.len()..]);
+        self.holds(&right).then_some(right)
+    }
+
     /// Path and query of an address, from the slash that ends the origin.
     pub fn path<'t>(&self, address: &'t str) -> &'t str {
         if self.holds(address) { &address[self.origin..] } else { path(address) }

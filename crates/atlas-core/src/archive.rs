@@ -109,6 +109,15 @@ pub fn slug(name: &str) -> String {
     slug
 }
 
+/// The same in plain ASCII: accents dropped, other scripts by their sounds.
+///
+/// ```
+/// assert_eq!(atlas_core::archive::ascii_slug("Brân Fach"), "bran-fach");
+/// ```
+pub fn ascii_slug(name: &str) -> String {
+    slug(&deunicode::deunicode(name))
+}
+
 /// A kind of archive that the site has.
 #[derive(Debug, Clone)]
 pub struct Archive {
@@ -124,12 +133,22 @@ pub struct Archive {
     pub hints: Hints,
     /// Its pages are taken for granted, even where the pages of the site are known.
     pub assume_page: bool,
+    /// The names in its URLs are in plain ASCII.
+    pub ascii_slugs: bool,
 }
 
 impl Archive {
     /// One with nothing but what it must have.
     pub fn new(by: By, url: &str) -> Self {
-        Self { by, of: None, into: None, url: url.to_owned(), hints: Hints::default(), assume_page: false }
+        Self {
+            by,
+            of: None,
+            into: None,
+            url: url.to_owned(),
+            hints: Hints::default(),
+            assume_page: false,
+            ascii_slugs: false,
+        }
     }
 
     /// What a page of it says it is the page of: `category boiler-days`, `month 2026-11 in journal`.
@@ -219,7 +238,7 @@ impl Tally<'_> {
             }
             let mut seen = BTreeSet::new();
             for name in archive.by.names(said, self.zone) {
-                let slug = slug(&name);
+                let slug = if archive.ascii_slugs { ascii_slug(&name) } else { slug(&name) };
                 if slug.is_empty() || !seen.insert(slug.clone()) {
                     continue;
                 }

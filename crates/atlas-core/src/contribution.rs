@@ -10,6 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::entry::{Changefreq, DatePolicy, Priority};
 use crate::lastmod::Lastmod;
+use crate::titles::is_same;
 use crate::varint;
 use crate::video::{self, Video};
 
@@ -39,6 +40,7 @@ numbered! {
     Id = 18, Slug = 19, Kind = 20, Parent = 21, LanguageGroup = 22, Expires = 23, Category = 24, Tag = 25, Author = 26,
     Alternate = 27, Failure = 28, Draft = 29, Barred = 30, OwnSection = 31, DatePolicy = 32, Archive = 33, Members = 34,
     Share = 35, NotThere = 36, StatedVideo = 37, Unreadable = 38, NotInFolder = 39, Headline = 40, Recorded = 41,
+    Redirected = 42, UnknownPlayer = 43,
 }
 
 /// The fields that hold one text, with their numbers: for what is done to each of them alike.
@@ -51,6 +53,7 @@ macro_rules! each_text {
         $act!(noindex Noindex);
         $act!(canonical Canonical);
         $act!(refresh Refresh);
+        $act!(redirected Redirected);
         $act!(section Section);
         $act!(id Id);
         $act!(slug Slug);
@@ -82,6 +85,7 @@ macro_rules! each_list {
         $act!(categories Category);
         $act!(tags Tag);
         $act!(authors Author);
+        $act!(unknown_players UnknownPlayer);
     };
 }
 
@@ -133,6 +137,9 @@ pub struct Said<'a> {
     pub tags: Vec<Cow<'a, str>>,
     /// Who wrote it.
     pub authors: Vec<Cow<'a, str>>,
+    /// Addresses of frames that look like players and fit none that the configuration tells of.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub unknown_players: Vec<Cow<'a, str>>,
     /// Addresses of pictures.
     pub images: Vec<Cow<'a, str>>,
     /// Videos, complete or not.
@@ -147,7 +154,10 @@ pub struct Said<'a> {
     pub canonical: Option<Cow<'a, str>>,
     /// The address that the page or its server sends visitors on to.
     pub refresh: Option<Cow<'a, str>>,
-    /// Why the server gives no page there, in words: a status, `404 Not Found`, comes first.
+    /// The status with which the server sends visitors on, in words: `301 Moved Permanently`; `None` where the page does so.
+    pub redirected: Option<Cow<'a, str>>,
+    /// Why there is no page there, in words: a status, `404 Not Found`, or [`NO_ANSWER`] comes first; without either, what is there is
+    /// not a page.
     pub failure: Option<Cow<'a, str>>,
     /// What the live site's robots.txt says against fetching it, in words.
     pub barred: Option<Cow<'a, str>>,
@@ -287,7 +297,8 @@ impl<'a> Said<'a> {
         other.videos.into_iter().for_each(|video| video::unite(&mut self.videos, video));
     }
 
-    /// The fields on which another source says something else, by name. Lists are united and hence never at odds.
+    /// The fields on which another source says something else, by name. Lists are united and hence never at odds; nor are titles that
+    /// differ by the name of the site, and instants that differ by their zone.
     pub fn at_odds(&self, other: &Said<'_>) -> Vec<&'static str> {
         let mut fields = Vec::new();
         macro_rules! compare {
@@ -303,6 +314,19 @@ impl<'a> Said<'a> {
         compare!(changefreq Changefreq);
         compare!(priority Priority);
         compare!(date_policy DatePolicy);
+        // The name of the site at its end makes no other title, a zone makes no other instant.
+        let one_title =
+            || self.title.as_deref().zip(other.title.as_deref()).is_some_and(|(one, other)| is_same(one, other));
+        let mut one_date = Vec::new();
+        macro_rules! is_one_date {
+            ($name:ident $number:ident) => {
+                if self.$name.zip(other.$name).is_some_and(|(one, other)| one.is_same(&other)) {
+                    one_date.push(stringify!($name));
+                }
+            };
+        }
+        each_date!(is_one_date);
+        fields.retain(|field| !one_date.contains(field) && !(*field == "title" && one_title()));
         fields
     }
 
@@ -397,9 +421,37 @@ pub fn address_of(row: &[u8]) -> &[u8] {
     }
 }
 
-/// Whether a row says that the server answered with a status of failure, without reading the rest.
+/// How a failure begins where the server gave no answer.
+pub const NO_ANSWER: &str = "no answer";
+
+/// Why there is no page at a URL.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Absence {
+    /// The server says so.
+    NotThere,
+    /// The server failed, or did not answer: it may do better another time.
+    ServerError,
+    /// What is there is not a page.
+    OtherThing,
+}
+
+impl Absence {
+    /// Reads [`Said::failure`].
+    pub fn of(failure: &str) -> Self {
+        if failure.starts_with(['5']) || failure.starts_with("429") || failure.starts_with(NO_ANSWER) {
+            Self::ServerError
+        } else if failure.starts_with(|letter: char| letter.is_ascii_digit()) {
+            Self::NotThere
+        } else {
+            Self::OtherThing
+        }
+    }
+}
+
+/// Whether a row says that the server has nothing there, without reading the rest.
 pub fn is_dead(row: &[u8]) -> bool {
-    fields(row).any(|(field, bytes)| field == Field::Failure && bytes.first().is_some_and(u8::is_ascii_digit))
+    let says = |bytes: &[u8]| std::str::from_utf8(bytes).is_ok_and(|words| Absence::of(words) == Absence::NotThere);
+    fields(row).any(|(field, bytes)| field == Field::Failure && says(bytes))
 }
 
 /// The known fields of a row, in the order they were written.
@@ -632,8 +684,22 @@ pub(crate) mod tests {
             Row::write(&mut row, &Said { title: Some("7".into()), failure, ..Said::default() });
             is_dead(&row)
         };
-        assert!(dead(Some("404 Not Found")));
+        assert!(dead(Some("404 Not Found")) && dead(Some("302 Found that leads nowhere")));
+        assert!(!dead(Some("500 Internal Server Error")) && !dead(Some("no answer: connection refused")));
         assert!(!dead(Some("image/png, which is no page")) && !dead(None));
+    }
+
+    #[test]
+    fn sources_differ_only_where_they_mean_something_else() {
+        let said = |title: &'static str, modified: &str| Said {
+            title: Some(title.into()),
+            modified: day(modified),
+            ..Said::default()
+        };
+        let page = said("Frost | Marrow Vale", "2026-07-01T01:38:00+01:00");
+        assert!(page.at_odds(&said("Frost", "2026-07-01T00:38:00Z")).is_empty());
+        assert_eq!(page.at_odds(&said("Thaw", "2026-07-01T00:39:00Z")), ["title", "modified"]);
+        assert_eq!(page.at_odds(&said("Frost", "2026-07-01")), ["modified"]);
     }
 
     #[test]

@@ -61,8 +61,8 @@ impl Passed {
             Self::ManyQueries => "one path with more than 1,000 different queries",
             Self::FarFuture => "a calendar that leads years ahead",
             Self::EndlessChain => "pages of one kind that each lead to one more, 200 times over",
-            Self::TooDeep => "more links from the home page than most_depth",
-            Self::TooMany => "more pages than most_pages",
+            Self::TooDeep => "they lie more links from the home page than most_depth",
+            Self::TooMany => "there are more pages than most_pages",
         }
     }
 }
@@ -149,9 +149,11 @@ impl Frontier {
         }
     }
 
-    /// Offers an address that was met on a page. One that is not on the site, or was met before, is no news.
+    /// Offers an address that was met on a page. One that is not on the site, or was met before, is no news; one that means the site
+    /// and is spelt otherwise is taken as the site spells it.
     pub fn offer(&mut self, address: &Address, from: &Visit) {
-        let address = self.known_as(address);
+        let respelt = self.site.respelt(address.as_str()).map(Address::trusted);
+        let address = self.known_as(respelt.as_ref().unwrap_or(address));
         if !self.site.holds(address.as_str()) {
             return;
         }
@@ -273,6 +275,22 @@ mod tests {
         frontier.offer(&Address::parse("https://other.example/").unwrap(), &home);
         frontier.offer(&Address::parse("http://10.0.0.1/").unwrap(), &home);
         assert!(frontier.is_empty() && frontier.passed().is_empty());
+    }
+
+    #[test]
+    fn other_spellings_of_the_site_lead_to_its_own() {
+        let mut frontier = frontier(100);
+        let home = frontier.next_visit().unwrap();
+        for url in [
+            "http://marrowvale.example/fares/",
+            "https://marrowvale.example/fares/",
+            "http://www.marrowvale.example/halts/",
+        ] {
+            frontier.offer(&Address::parse(url).unwrap(), &home);
+        }
+        let met: Vec<Visit> = std::iter::from_fn(|| frontier.next_visit()).collect();
+        let met: Vec<&str> = met.iter().map(|visit| visit.address.as_str()).collect();
+        assert_eq!(met, ["https://www.marrowvale.example/fares/", "https://www.marrowvale.example/halts/"]);
     }
 
     #[rstest]

@@ -40,6 +40,14 @@ const NO_OFFSET: i16 = i16::MIN;
 const IN_RANGE: RangeInclusive<i64> = -62_167_219_200..=253_402_300_799;
 
 impl Lastmod {
+    /// Whether it means the same: the same day, or the same instant in whatever zone.
+    pub fn is_same(&self, other: &Self) -> bool {
+        match (self, other) {
+            (Self::Instant { seconds: one, .. }, Self::Instant { seconds: other, .. }) => one == other,
+            _ => self == other,
+        }
+    }
+
     /// Reads what people and programs write: W3C Datetime in all its forms, ISO 8601 with a space or without colons in
     /// the zone, RFC 2822, and seconds or milliseconds since 1970 (10 or 13 digits). A time without a zone is one of `timezone`. `None` where it is no date, or lies outside the years 0000 to 9999.
     ///
@@ -245,6 +253,12 @@ impl Lastmod {
     pub fn epoch_day(&self) -> i32 {
         let epoch = Date::constant(1970, 1, 1);
         epoch.until(self.civil().0).map_or(0, |span| span.get_days())
+    }
+
+    /// The year and month of this day, or of this instant in its own zone.
+    pub fn month(&self) -> (i16, i8) {
+        let day = self.civil().0;
+        (day.year(), day.month())
     }
 
     /// Seconds since the Unix epoch, for ordering by age; a day counts as its midnight in UTC.

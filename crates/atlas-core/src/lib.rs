@@ -46,6 +46,7 @@ pub mod section;
 pub mod shape;
 pub mod strand;
 pub mod structured;
+pub mod titles;
 pub mod video;
 
 mod varint;

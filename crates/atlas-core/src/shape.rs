@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 
+use crate::address;
 use crate::calendar::Calendar;
 use crate::choose::Kept;
 use crate::contribution::{Alternate, Said};
@@ -22,6 +23,37 @@ pub enum Media {
     OwnFiles,
 }
 
+/// Whose pictures or videos are written.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Hosts {
+    /// Those of all hosts.
+    #[default]
+    All,
+    /// Those of hosts by these names; one that begins with `*.` stands for all below it.
+    Listed(Vec<String>),
+}
+
+impl Hosts {
+    /// Whether what is at an address is written.
+    ///
+    /// ```
+    /// use atlas_core::shape::Hosts;
+    ///
+    /// let hosts = Hosts::Listed(vec!["www.marrowvale.example".into(), "*.weirfilms.example".into()]);
+    /// assert!(hosts.hold("https://www.marrowvale.example/a.svg") && hosts.hold("https://player.weirfilms.example/7"));
+    /// assert!(!hosts.hold("https://pictures.example/a.svg"));
+    /// ```
+    pub fn hold(&self, url: &str) -> bool {
+        let Self::Listed(names) = self else { return true };
+        let host = address::host(url);
+        let host = host.split(':').next().unwrap_or(host);
+        names.iter().any(|name| match name.strip_prefix('*') {
+            Some(below) => host.ends_with(below),
+            None => host == name,
+        })
+    }
+}
+
 /// What of the entries of one section is written.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct SectionShape {
@@ -29,10 +61,14 @@ pub struct SectionShape {
     pub images: Media,
     /// At most so many pictures of one entry.
     pub most_images: usize,
+    /// Whose pictures.
+    pub image_hosts: Hosts,
     /// Where videos go.
     pub videos: Media,
     /// At most so many videos of one entry.
     pub most_videos: usize,
+    /// Whose videos: by where the player is, else the file.
+    pub video_hosts: Hosts,
     /// The publication whose news its articles are.
     pub news: Option<News>,
 }
@@ -48,8 +84,15 @@ pub struct Shape {
 }
 
 /// A section that nobody told of writes no media.
-const NOTHING: SectionShape =
-    SectionShape { images: Media::Off, most_images: 0, videos: Media::Off, most_videos: 0, news: None };
+const NOTHING: SectionShape = SectionShape {
+    images: Media::Off,
+    most_images: 0,
+    image_hosts: Hosts::All,
+    videos: Media::Off,
+    most_videos: 0,
+    video_hosts: Hosts::All,
+    news: None,
+};
 
 impl Shape {
     /// Of one section.
@@ -60,7 +103,7 @@ impl Shape {
     /// The strands that an entry stands in besides that of the pages.
     pub fn own_strands(&self, said: &Said<'_>, section: usize) -> impl Iterator<Item = Strand> {
         let shape = self.of(section);
-        let images = shape.images == Media::OwnFiles && !said.images.is_empty();
+        let images = shape.images == Media::OwnFiles && self.images(said, shape).next().is_some();
         let videos = shape.videos == Media::OwnFiles && self.videos(said, shape).next().is_some();
         let news = shape.news.as_ref().is_some_and(|news| news.article(said, &self.calendar).is_some());
         [(images, Strand::Images), (videos, Strand::Videos), (news, Strand::News)]
@@ -87,8 +130,7 @@ impl Shape {
         };
         let mut entry = Entry { address: Cow::Borrowed(&said.url), ..Entry::default() };
         if strand != Strand::Videos && goes(shape.images) {
-            let images = said.images.iter().take(shape.most_images);
-            entry.images = images.map(|image| Cow::Borrowed(image.as_ref())).collect();
+            entry.images = self.images(said, shape).map(Cow::Borrowed).collect();
         }
         if strand != Strand::Images && goes(shape.videos) {
             entry.videos = self.videos(said, shape).map(|video| video.beside(&said.url)).collect();
@@ -110,20 +152,28 @@ impl Shape {
         entry
     }
 
+    fn images<'a>(&self, said: &'a Said<'_>, shape: &'a SectionShape) -> impl Iterator<Item = &'a str> + use<'a> {
+        let most = if shape.images == Media::Off { 0 } else { shape.most_images };
+        said.images.iter().map(Cow::as_ref).filter(|image| shape.image_hosts.hold(image)).take(most)
+    }
+
     fn videos<'a>(
         &self,
         said: &'a Said<'_>,
-        shape: &SectionShape,
+        shape: &'a SectionShape,
     ) -> impl Iterator<Item = &'a crate::video::Video> + use<'a> {
         let most = if shape.videos == Media::Off { 0 } else { shape.most_videos };
-        said.videos.iter().filter(|video| video.lacks(&said.url).is_empty()).take(most)
+        let place = |video: &'a crate::video::Video| video.player_loc.as_deref().or(video.content_loc.as_deref());
+        let wanted = move |video: &&'a crate::video::Video| {
+            video.lacks(&said.url).is_empty() && place(video).is_none_or(|place| shape.video_hosts.hold(place))
+        };
+        said.videos.iter().filter(wanted).take(most)
     }
 
     /// How many pictures and videos of an entry are written, in whatever strand.
     pub fn media(&self, said: &Said<'_>, section: usize) -> (u64, u64) {
         let shape = self.of(section);
-        let images = if shape.images == Media::Off { 0 } else { said.images.len().min(shape.most_images) };
-        (images as u64, self.videos(said, shape).count() as u64)
+        (self.images(said, shape).count() as u64, self.videos(said, shape).count() as u64)
     }
 }
 
@@ -261,7 +311,14 @@ mod tests {
         #[values(false, true)] news: bool,
     ) {
         let news = news.then(|| News { publication: "Vale Gazette".into(), language: "en".into() });
-        let of = SectionShape { images, most_images: 1, videos, most_videos: 1, news: news.clone() };
+        let of = SectionShape {
+            images,
+            most_images: 1,
+            videos,
+            most_videos: 1,
+            news: news.clone(),
+            ..SectionShape::default()
+        };
         let shape = Shape { sections: vec![of], calendar: Calendar::utc(20_001 * 86_400) };
         let said = said();
         let strands = std::iter::once(Strand::Pages).chain(shape.own_strands(&said, 0));

@@ -206,6 +206,11 @@ fn has_zone(date: &str) -> bool {
     time.ends_with('Z') || time.contains(['+', '-'])
 }
 
+/// Whether a page's own `VideoObject`s say all that ours would, and nothing else.
+pub fn is_as_known(said: &Said<'_>) -> bool {
+    !said.stated_videos.is_empty() && compare(said).is_empty()
+}
+
 /// Whether a video could be shown beside a search result only with structured data of ours: its page has none.
 pub fn is_wanted(said: &Said<'_>) -> bool {
     !said.videos.is_empty() && said.stated_videos.is_empty()

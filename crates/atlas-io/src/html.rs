@@ -128,10 +128,11 @@ pub(crate) fn maps(reader: &Reader, asking: &Asking, more: &str) -> Vec<(Field, 
     Field::ALL.map(|field| (field, fingerprint::settings(&format!("{} {more}", how(field))))).to_vec()
 }
 
-/// The links of a page that stay within the site and that a crawler may follow, packed.
+/// The links of a page that a crawler may follow and that stay within the site, or mean to, packed.
 pub(crate) fn followed_links(page: &Page, site: &Site) -> Vec<u8> {
     let followed = page.links.iter().filter(|link| !page.nofollow && !link.nofollow);
-    let within = followed.map(|link| link.address.as_str()).filter(|address| site.holds(address));
+    let means = |address: &&str| site.holds(address) || site.respelt(address).is_some();
+    let within = followed.map(|link| link.address.as_str()).filter(means);
     links::pack(within.collect())
 }
 

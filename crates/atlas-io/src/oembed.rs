@@ -59,6 +59,7 @@ impl Asking {
         for (question, endpoint, frame) in self.questions(page, address, site) {
             match self.ask(&question, &endpoint) {
                 Ok(Some(video)) => {
+                    page.unknown_players.retain(|player| Some(player.as_str()) != frame.as_deref());
                     let video = Video { player_loc: frame.or(video.player_loc), ..video };
                     let lone = page.videos.len() == 1 && video.place().is_none();
                     match page.videos.first_mut().filter(|_| lone) {
@@ -71,7 +72,7 @@ impl Asking {
             }
         }
         let from_page = Video {
-            title: page.title.clone(),
+            title: page.own_title(),
             description: page.description.clone().or_else(|| page.first_paragraph.clone()),
             ..Video::default()
         };

@@ -220,9 +220,12 @@ impl RecordReader<'_> {
         trouble: &mut impl FnMut(Trouble),
     ) -> bool {
         let Some(url) = self.text(record, Field::Url) else {
-            let why = match self.wanting(record) {
-                Some(name) => format!("no url in it, for want of “{name}”"),
-                None => "no url in it".to_owned(),
+            let why = match (self.wanting(record), self.undated(record)) {
+                (Some(name), _) => format!("no url in it, for want of “{name}”"),
+                (None, Some((name, text))) => {
+                    format!("{name} “{text}” is not {}, and the url is made of it", self.expected_date())
+                }
+                (None, None) => "no url in it".to_owned(),
             };
             trouble(Trouble::row(format!("{why}; the row is passed over")));
             return false;
@@ -312,6 +315,15 @@ impl RecordReader<'_> {
     fn wanting(&self, record: &Record<'_, '_>) -> Option<&str> {
         let mut names = self.header.templates[Field::Url as usize].iter().flat_map(Template::columns);
         names.find(|name| self.value(record, name).is_none_or(|value| value.trim().is_empty()))
+    }
+
+    /// The date that the template of the URL asks for and that cannot be read: its name and text.
+    fn undated(&self, record: &Record<'_, '_>) -> Option<(&str, String)> {
+        let mut names = self.header.templates[Field::Url as usize].iter().flat_map(Template::dates);
+        names.find_map(|name| {
+            let text = self.value(record, name)?;
+            self.read_date(&text).is_none().then(|| (name, text.into_owned()))
+        })
     }
 
     /// The text of a field: of its first place that has one.

@@ -71,6 +71,18 @@ impl Template {
             Piece::Text(_) => None,
         }))
     }
+
+    /// The columns that it asks for as dates.
+    pub(crate) fn dates(&self) -> impl Iterator<Item = &str> {
+        let pieces: &[Piece] = match self {
+            Self::Column(_) => &[],
+            Self::Pieces(pieces) => pieces,
+        };
+        pieces.iter().filter_map(|piece| match piece {
+            Piece::Date(name, _) => Some(name.as_str()),
+            Piece::Column(_) | Piece::Text(_) => None,
+        })
+    }
 }
 
 /// Puts pieces together with the values that `value` finds, dates read by `date`; `None` where one is missing or empty.

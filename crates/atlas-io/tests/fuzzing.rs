@@ -146,6 +146,7 @@ fn survey_all(bytes: &[u8]) {
                     videos: Media::WithPages,
                     most_videos: 200,
                     news: Some(News { publication: "Vale Gazette".into(), language: "en".into() }),
+                    ..SectionShape::default()
                 }],
                 calendar: Calendar::utc(0),
             },

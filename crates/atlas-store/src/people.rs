@@ -11,7 +11,7 @@ use atlas_core::people::{
     self, Feed, Label, Line, STYLESHEET, Template, Visitors, atom, rss, text_file_name, text_files,
 };
 use atlas_core::section::Sections;
-use atlas_core::{address, shape, structured};
+use atlas_core::{address, shape, structured, titles};
 use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, Place, Trait};
@@ -77,6 +77,8 @@ pub struct NewestSettings {
     pub rss: bool,
     /// At most so many entries.
     pub entries: usize,
+    /// The sections whose entries are in them, by their places; all where none are named.
+    pub sections: Vec<u16>,
 }
 
 /// An entry that is shown to people.
@@ -122,7 +124,13 @@ impl<'a> Lines<'a> {
         let lines = listed.par_iter().map(|Shown { place, prior, kept, .. }| {
             line(arrivals.held(*place), settled.observed(remembered, *prior), kept, calendar)
         });
-        let lines: Vec<Line<'a>> = lines.collect();
+        let mut lines: Vec<Line<'a>> = lines.collect();
+        let titles = lines.par_iter().filter_map(|line| line.title);
+        if let Some(name) = titles::common_ending(titles, lines.len()) {
+            lines
+                .par_iter_mut()
+                .for_each(|line| line.title = line.title.map(|title| titles::without(title, Some(name))));
+        }
         let mut sections = vec![Vec::new(); arrivals.desk().chooser().sections.list().len()];
         for (Shown { kept, .. }, at) in listed.iter().zip(0u32..) {
             sections[usize::from(kept.section)].push(at);
@@ -131,7 +139,10 @@ impl<'a> Lines<'a> {
         let videos = with_videos.filter_map(|shown| {
             let row = arrivals.held(shown.place);
             let said = Said::read(row);
-            structured::is_wanted(&said).then(|| (structured::file_name(address::path(&said.url)), row))
+            let name = structured::file_name(address::path(&said.url));
+            // What its template took over from our file is no other word, and the file stays.
+            let stands = || remembered.outputs.get(&data_name(&name)).is_some_and(|output| output.retired.is_none());
+            (structured::is_wanted(&said) || structured::is_as_known(&said) && stands()).then_some((name, row))
         });
         let mut videos: Vec<(String, &[u8])> = videos.collect();
         videos.sort_unstable();
@@ -173,19 +184,28 @@ impl<'a> Lines<'a> {
             let kinds: [(bool, &str, people::MakeFeed); 2] =
                 [(settings.atom, NEWEST_ATOM, atom), (settings.rss, NEWEST_RSS, rss)];
             asides.extend(kinds.into_iter().filter(|(wanted, ..)| *wanted).map(|(_, name, make)| {
-                let feed =
-                    Feed { title: settings.title.clone(), site: place.site.clone(), own: place.site.clone() + name };
+                let feed = Feed {
+                    title: settings.title.clone(),
+                    site: place.site.clone(),
+                    own: place.site.clone() + name,
+                    // One on another host would not be fetched from there.
+                    style: place.style.filter(|_| place.folder == place.web_root),
+                    sections: settings.sections.clone(),
+                };
                 Aside::new(place.name_in_web_root(name), move || make(&feed, &self.lines, settings.entries))
             }));
         }
         for (name, row) in &self.videos {
             let objects = structured::video_objects(&Said::read(row), &job.timezone);
-            asides.extend(
-                objects.text().map(|text| Aside::new(format!("data:{name}"), move || text.clone().into_bytes())),
-            );
+            asides.extend(objects.text().map(|text| Aside::new(data_name(name), move || text.clone().into_bytes())));
         }
         asides
     }
+}
+
+/// What a file of structured data is called among those of this tool.
+fn data_name(name: &str) -> String {
+    format!("data:{name}")
 }
 
 fn line<'a>(row: &'a [u8], observed: Option<i32>, kept: &Kept, calendar: &Calendar) -> Line<'a> {
@@ -196,6 +216,8 @@ fn line<'a>(row: &'a [u8], observed: Option<i32>, kept: &Kept, calendar: &Calend
     line.description = borrowed(said.description);
     line.language = borrowed(said.language);
     (line.lastmod, line.published) = (lastmod, published);
+    line.is_list |= said.archive.is_some();
+    line.section = kept.section;
     line
 }
 

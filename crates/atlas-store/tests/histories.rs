@@ -250,7 +250,7 @@ impl Railway {
             template: Default::default(),
             entries_per_page: 9,
         };
-        let newest = NewestSettings { title: "New".into(), atom: true, rss: true, entries: 5 };
+        let newest = NewestSettings { title: "New".into(), atom: true, rss: true, entries: 5, sections: Vec::new() };
         People { visitors: Some(visitors), newest: Some(newest), text: true, structured_data: false }
     }
 

@@ -28,7 +28,7 @@ pub use self::rule::{Condition, Covers, Patterns, Rule, depth};
 use crate::address::{self, Site};
 use crate::archive::{Archive, Archives};
 use crate::calendar::Calendar;
-use crate::contribution::Said;
+use crate::contribution::{Absence, Said};
 use crate::entry::{Changefreq, DatePolicy, Priority};
 use crate::fingerprint;
 use crate::robots::Robots;
@@ -255,14 +255,22 @@ impl Chooser {
 
     fn ask_page(said: &Said<'_>, trail: &mut impl Trail) -> Option<Verdict> {
         if let Some(failure) = &said.failure {
-            return Some(trail.out(Reason::NoPage, "a page", || format!("no: {failure}")));
+            let reason = match Absence::of(failure) {
+                Absence::NotThere => Reason::NoPage,
+                Absence::ServerError => Reason::ServerError,
+                Absence::OtherThing => Reason::NotAPage,
+            };
+            return Some(trail.out(reason, "a page", || format!("no: {failure}")));
         }
         if let Some(directive) = &said.noindex {
             return Some(trail.out(Reason::Noindex, "noindex", || directive.to_string()));
         }
         trail.pass("noindex", || "no".to_owned());
         if let Some(target) = said.refresh.as_ref().filter(|target| **target != said.url) {
-            return Some(trail.out(Reason::Redirect, "redirect", || format!("its refresh leads to {target}")));
+            return Some(trail.out(Reason::Redirect, "redirect", || match &said.redirected {
+                Some(status) => format!("{status}, to {target}"),
+                None => format!("its refresh leads to {target}"),
+            }));
         }
         trail.pass("redirect", || "no".to_owned());
         match &said.canonical {
@@ -511,6 +519,9 @@ mod tests {
     #[case::not_an_error(at("/locomotives/404/"), None)]
     #[case::kept_error_page(Said { keep: Some(true), ..at("/404.html") }, None)]
     #[case::scheduled(Said { published: Lastmod::from_epoch_day(30_000), ..at("/news/gala/") }, Some(Reason::Scheduled))]
+    #[case::failing(Said { failure: Some("500 Internal Server Error".into()), ..at("/a/") }, Some(Reason::ServerError))]
+    #[case::silent(Said { failure: Some("no answer: timed out".into()), ..at("/a/") }, Some(Reason::ServerError))]
+    #[case::plan(Said { failure: Some("application/pdf".into()), ..at("/a/") }, Some(Reason::NotAPage))]
     #[case::not_there(Said { failure: Some("404 Not Found".into()), ..at("/a/") }, Some(Reason::NoPage))]
     #[case::barred_live(Said { barred: Some("line 2".into()), ..at("/a/") }, Some(Reason::Disallowed))]
     #[case::draft(Said { draft: true, keep: Some(true), ..at("/a/") }, Some(Reason::Draft))]

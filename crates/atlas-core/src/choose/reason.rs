@@ -14,6 +14,10 @@ pub enum Reason {
     OwnFile,
     /// The server gives no page there.
     NoPage,
+    /// The server fails there.
+    ServerError,
+    /// What is served there is not a page.
+    NotAPage,
     /// The page forbids indexing.
     Noindex,
     /// The page sends its visitors elsewhere.
@@ -48,11 +52,13 @@ pub enum Reason {
 
 impl Reason {
     /// All reasons, in the order in which they are asked about.
-    pub const ALL: [Self; 19] = [
+    pub const ALL: [Self; 21] = [
         Self::OtherHost,
         Self::TooLong,
         Self::OwnFile,
         Self::NoPage,
+        Self::ServerError,
+        Self::NotAPage,
         Self::Noindex,
         Self::Redirect,
         Self::CanonicalElsewhere,
@@ -77,6 +83,8 @@ impl Reason {
             Self::TooLong => "too-long",
             Self::OwnFile => "own-file",
             Self::NoPage => "no-page",
+            Self::ServerError => "server-error",
+            Self::NotAPage => "not-a-page",
             Self::Noindex => "noindex",
             Self::Redirect => "redirect",
             Self::CanonicalElsewhere => "canonical-elsewhere",
@@ -107,6 +115,8 @@ impl Reason {
             Self::TooLong => "URL of 2,048 characters or more",
             Self::OwnFile => "a file of this tool",
             Self::NoPage => "the server gives no page there",
+            Self::ServerError => "the server fails there",
+            Self::NotAPage => "what is served there is not a page",
             Self::Noindex => "page says noindex",
             Self::Redirect => "page redirects elsewhere",
             Self::CanonicalElsewhere => "page names another URL as canonical",

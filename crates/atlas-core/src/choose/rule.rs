@@ -7,7 +7,7 @@ use globset::GlobSet;
 use regex::Regex;
 
 use super::hint::{Hints, PriorityHint};
-use crate::archive::{By, slug};
+use crate::archive::{By, ascii_slug, slug};
 use crate::contribution::Said;
 
 /// A choice about entries.
@@ -139,7 +139,9 @@ impl Condition {
             Self::Slug(slugs) => any(slugs, said.slug.as_deref()),
             Self::Group(by, slugs, covers) => {
                 let page_of = || said.archive.as_deref().and_then(|archive| by.of_archive(archive));
-                let is_page = *covers != Covers::Entries && any(slugs, page_of());
+                // The archive's URLs may be in plain ASCII.
+                let names_it = |page: &str| slugs.iter().any(|slug| slug == page || ascii_slug(slug) == page);
+                let is_page = *covers != Covers::Entries && page_of().is_some_and(names_it);
                 let is_member =
                     || by.names(said, &jiff::tz::TimeZone::UTC).iter().any(|name| any(slugs, Some(&slug(name))));
                 is_page || (*covers != Covers::ArchivePage && is_member())

@@ -18,10 +18,10 @@ pub(super) struct Films {
 
 impl Films {
     /// A `video` element begins.
-    pub(super) fn begin(&mut self, content: Option<Address>, poster: Option<Address>) {
+    pub(super) fn begin(&mut self, content: Option<Address>, poster: Option<Address>, title: Option<String>) {
         self.end();
         let text = |address: Option<Address>| address.map(|address| address.as_str().to_owned());
-        self.open = Some(Video { content_loc: text(content), thumbnail_loc: text(poster), ..Video::default() });
+        self.open = Some(Video { content_loc: text(content), thumbnail_loc: text(poster), title, ..Video::default() });
     }
 
     /// Whether a `source` that comes now belongs to a `video`.
@@ -45,10 +45,10 @@ impl Films {
         }
     }
 
-    /// A frame that holds a player.
-    pub(super) fn frame(&mut self, film: Video) {
+    /// A frame that holds a player, with its title.
+    pub(super) fn frame(&mut self, film: Video, title: Option<String>) {
         if self.frames.len() < MOST_VIDEOS {
-            self.frames.push(film);
+            self.frames.push(Video { title, ..film });
         }
     }
 
@@ -87,7 +87,7 @@ impl Films {
             }
         }
         let from_page = Video {
-            title: page.title.clone(),
+            title: page.own_title(),
             description: page.description.clone().or_else(|| page.first_paragraph.clone()),
             thumbnail_loc: lead,
             ..Video::default()

@@ -36,12 +36,13 @@ use crate::contribution::{Alternate, Said};
 use crate::entry::{Changefreq, DatePolicy, Priority};
 use crate::lastmod::Lastmod;
 use crate::query::Parameters;
+use crate::titles;
 use crate::video::{Video, read_yes_or_no};
 
 pub use encoding::by_header;
 pub use link_header::HeaderLinks;
 pub use oembed::read_oembed;
-pub use players::Player;
+pub use players::{Player, player_entry};
 pub use reader::{read, text_of};
 
 /// The version of this reader. A new one finds other words on the same page, so digests taken by different versions are
@@ -105,6 +106,8 @@ impl Reader {
 pub struct Page {
     /// The `title` of the head, else the first heading of the first level.
     pub title: Option<String>,
+    /// Addresses of frames that look like players and fit none that is known.
+    pub unknown_players: Vec<Address>,
     /// What the page calls itself without the site's name: `headline` of its linked data, else the title of Open Graph, else the first
     /// heading of the first level.
     pub headline: Option<String>,
@@ -336,6 +339,14 @@ impl Page {
         self.text_bytes < LEAST_TEXT && self.scripts > 0 && self.links.len() <= 3
     }
 
+    /// Its title, without the site's name behind it where the page shows by its headline that this is one.
+    pub fn own_title(&self) -> Option<String> {
+        let title = self.title.as_deref()?;
+        let own = titles::ending(title).map(|(own, _)| own.trim());
+        let own = own.filter(|own| self.headline.as_deref().map(str::trim) == Some(own) && !own.is_empty());
+        Some(own.unwrap_or(title).to_owned())
+    }
+
     /// The page as a contribution for its address.
     pub fn into_said(self, address: &Address) -> Said<'static> {
         let owned = |address: Address| Cow::Owned(address.as_str().to_owned());
@@ -347,6 +358,7 @@ impl Page {
             headline: self.headline.map(Cow::Owned),
             description: self.description.map(Cow::Owned),
             language: self.language.map(Cow::Owned),
+            unknown_players: self.unknown_players.into_iter().map(owned).collect(),
             images: self.images.into_iter().map(owned).collect(),
             videos: self.videos,
             alternates: self.alternates,

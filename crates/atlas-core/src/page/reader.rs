@@ -18,7 +18,7 @@ use crate::contribution::Alternate;
 use crate::lastmod::Lastmod;
 use crate::video::Video;
 
-/// A paragraph of at least so many bytes sums up a page that has no summary.
+/// A paragraph of at least so many bytes sums up a page that has no summary; a shorter one does where there is no other.
 const PARAGRAPH_LEAST: usize = 40;
 
 /// Reads a page that lives at `address`. Never fails on bad HTML, only on what is no text at all.
@@ -71,6 +71,8 @@ struct Reading<'a> {
     // Words of the head that are weighed against each other at the end.
     og_title: Option<String>,
     og_description: Option<String>,
+    /// The first paragraph that is too short to sum up a page that has a longer one.
+    short_paragraph: Option<String>,
     og_images: Vec<Address>,
     data: LinkedData,
     no_image_index: bool,
@@ -111,7 +113,7 @@ impl Sink for Reading<'_> {
             b"video" => {
                 let place = |name: &str| self.file(&attributes.text(name));
                 let (content, poster) = (place("src").or(place("data-src")), place("poster"));
-                self.films.begin(content, poster);
+                self.films.begin(content, poster, title_of(attributes));
             }
             b"source" if self.films.is_open() => {
                 let content = self.file(&attributes.text("src")).or(self.file(&attributes.text("data-src")));
@@ -168,6 +170,7 @@ impl<'a> Reading<'a> {
             listening: Listening::No,
             heard: Vec::new(),
             svg_depth: 0,
+            short_paragraph: None,
             og_title: None,
             og_description: None,
             og_images: Vec::new(),
@@ -196,9 +199,10 @@ impl<'a> Reading<'a> {
                     self.page.headings.push(Heading { level, text });
                 }
             }
-            Listening::Paragraph => {
-                self.page.first_paragraph = folded(&self.heard).filter(|text| text.len() >= PARAGRAPH_LEAST);
-            }
+            Listening::Paragraph => match folded(&self.heard) {
+                Some(text) if text.len() >= PARAGRAPH_LEAST => self.page.first_paragraph = Some(text),
+                short => self.short_paragraph = self.short_paragraph.take().or(short),
+            },
             Listening::LinkedData => {
                 let block = LinkedData::read(&self.heard);
                 self.data.headline = self.data.headline.take().or(block.headline);
@@ -387,7 +391,9 @@ impl<'a> Reading<'a> {
         let reference = reference.into_iter().find(|text| !text.is_empty() && !is_inline(text));
         let Some(address) = reference.and_then(|reference| self.complete(&reference)) else { return };
         if let Some(film) = self.reader.players.iter().find_map(|player| player.video(address.as_str())) {
-            self.films.frame(film);
+            self.films.frame(film, title_of(attributes));
+        } else if is_like_a_player(&address) && self.page.unknown_players.len() < MOST_VIDEOS {
+            self.page.unknown_players.push(address.clone());
         }
         if self.page.frames.len() < MOST_VIDEOS {
             self.page.frames.push(address);
@@ -403,6 +409,7 @@ impl<'a> Reading<'a> {
         self.page.headline = stated.or(self.og_title.clone()).or(first_heading.clone());
         self.page.title = self.page.title.take().or(self.og_title.take()).or(first_heading);
         self.page.description = self.page.description.take().or(self.og_description.take());
+        self.page.first_paragraph = self.page.first_paragraph.take().or(self.short_paragraph.take());
         self.page.modified = self.page.modified.or_else(|| self.date(self.data.modified.as_deref()?));
         self.page.published = self.page.published.or_else(|| self.date(self.data.published.as_deref()?));
         let lead = self.og_images.first().map(|image| image.as_str().to_owned());
@@ -468,6 +475,20 @@ fn cut(text: &str) -> String {
         end -= 1;
     }
     text[..end].to_owned()
+}
+
+/// The title of a frame or a video, which names what it shows.
+fn title_of(attributes: &Attributes<'_>) -> Option<String> {
+    folded(attributes.text("title").as_bytes())
+}
+
+/// Whether the address of a frame is like that of a player.
+fn is_like_a_player(address: &Address) -> bool {
+    let is_one = |part: &str| matches!(part, "embed" | "player" | "video" | "videos" | "watch");
+    let path = address.path().split('?').next().unwrap_or("");
+    let named = address.host().split('.').next().is_some_and(is_one) || path.split('/').any(is_one);
+    // A map is embedded too.
+    named && !address.as_str().contains("map") && path.len() > 1
 }
 
 /// Elements that have no end tag. Source: HTML Standard, "void elements".

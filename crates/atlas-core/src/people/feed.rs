@@ -17,14 +17,34 @@ pub struct Feed {
     pub site: String,
     /// The feed's own URL.
     pub own: String,
+    /// The stylesheet by which a browser shows it.
+    pub style: Option<&'static str>,
+    /// The sections whose entries are in it, by their places; all where none are named.
+    pub sections: Vec<u16>,
+}
+
+impl Feed {
+    /// The lines of XML before the root.
+    fn head(&self) -> String {
+        let style = self
+            .style
+            .map_or(String::new(), |style| format!("<?xml-stylesheet type=\"text/css\" href=\"{style}\"?>\n"));
+        format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n{style}")
+    }
+
+    /// Whether an entry may be in it: lists of others are no news.
+    fn holds(&self, line: &Line<'_>) -> bool {
+        !line.is_list && (self.sections.is_empty() || self.sections.contains(&line.section))
+    }
 }
 
 /// Whether one entry is newer than another: by publication, else by its date; of two alike the smaller URL comes first. An
 /// entry without a date is no news.
-fn newest<'a>(lines: &[Line<'a>], most: usize) -> Vec<(Line<'a>, Lastmod)> {
+fn newest<'a>(feed: &Feed, lines: &[Line<'a>], most: usize) -> Vec<(Line<'a>, Lastmod)> {
     let date = |line: &Line<'a>| line.published.or(line.lastmod);
     let order = |(newer, at): &(Reverse<i64>, usize)| (*newer, lines[*at].url);
-    let dated = lines.iter().enumerate().filter_map(|(at, line)| Some((Reverse(date(line)?.seconds()), at)));
+    let held = lines.iter().enumerate().filter(|(_, line)| feed.holds(line));
+    let dated = held.filter_map(|(at, line)| Some((Reverse(date(line)?.seconds()), at)));
     let mut dated: Vec<(Reverse<i64>, usize)> = dated.collect();
     if dated.len() > most && most > 0 {
         dated.select_nth_unstable_by(most - 1, |one, other| order(one).cmp(&order(other)));
@@ -40,14 +60,15 @@ fn timestamp(date: Lastmod) -> Timestamp {
 
 /// The feed as Atom, of the `most` newest entries. Its own date is that of its newest entry, never that of the build.
 pub fn atom(feed: &Feed, lines: &[Line<'_>], most: usize) -> Vec<u8> {
-    let newest = newest(lines, most);
+    let newest = newest(feed, lines, most);
     let changed =
         |line: &Line<'_>, date: Lastmod| line.lastmod.filter(|one| one.seconds() > date.seconds()).unwrap_or(date);
     let updated = newest.iter().map(|(line, date)| timestamp(changed(line, *date))).max();
     let mut out = format!(
-        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<feed xmlns=\"http://www.w3.org/2005/Atom\">\n<title>{title}</title>\n\
+        "{}<feed xmlns=\"http://www.w3.org/2005/Atom\">\n<title>{title}</title>\n\
          <id>{own}</id>\n<link rel=\"self\" href=\"{own}\"/>\n<link href=\"{site}\"/>\n<author><name>{title}</name></author>\n\
          <updated>{}</updated>\n",
+        feed.head(),
         updated.unwrap_or(Timestamp::UNIX_EPOCH),
         title = escaped(&feed.title),
         own = escaped(&feed.own),
@@ -71,14 +92,15 @@ pub fn atom(feed: &Feed, lines: &[Line<'_>], most: usize) -> Vec<u8> {
 /// The feed as RSS, of the `most` newest entries.
 pub fn rss(feed: &Feed, lines: &[Line<'_>], most: usize) -> Vec<u8> {
     let mut out = format!(
-        "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<rss version=\"2.0\" xmlns:atom=\"http://www.w3.org/2005/Atom\">\n<channel>\n\
+        "{}<rss version=\"2.0\" xmlns:atom=\"http://www.w3.org/2005/Atom\">\n<channel>\n\
          <title>{title}</title>\n<link>{}</link>\n<description>{title}</description>\n\
          <atom:link rel=\"self\" type=\"application/rss+xml\" href=\"{}\"/>\n",
+        feed.head(),
         escaped(&feed.site),
         escaped(&feed.own),
         title = escaped(&feed.title),
     );
-    for (line, date) in newest(lines, most) {
+    for (line, date) in newest(feed, lines, most) {
         let url = escaped(line.url);
         out += &format!("<item>\n<title>{}</title>\n<link>{url}</link>\n<guid>{url}</guid>\n", escaped(line.name()));
         if let Ok(date) = rfc2822::DateTimePrinter::new().timestamp_to_rfc9110_string(&timestamp(date)) {
@@ -102,6 +124,8 @@ mod tests {
             title: "New on the line & beyond".into(),
             site: "https://www.marrowvale.example/".into(),
             own: "https://www.marrowvale.example/atlas-newest.xml".into(),
+            style: Some("atlas.css"),
+            sections: Vec::new(),
         }
     }
 
@@ -122,16 +146,29 @@ mod tests {
 
     #[test]
     fn the_newest_come_first_and_nothing_without_a_date() {
-        let urls: Vec<&str> = newest(&lines(), 10).into_iter().map(|(line, _)| line.path).collect();
+        let urls: Vec<&str> = newest(&feed(), &lines(), 10).into_iter().map(|(line, _)| line.path).collect();
         assert_eq!(urls, ["/a/", "/b/", "/old/"]);
-        assert_eq!(newest(&lines(), 2).len(), 2);
-        assert_eq!(newest(&lines(), 0).len(), 3, "no bound");
+        assert_eq!(newest(&feed(), &lines(), 2).len(), 2);
+        assert_eq!(newest(&feed(), &lines(), 0).len(), 3, "no bound");
+    }
+
+    #[test]
+    fn lists_and_other_sections_are_left_out() {
+        let mut lines = lines();
+        lines.push(Line { section: 2, ..line("https://www.marrowvale.example/new/", None) });
+        lines.push(line("https://www.marrowvale.example/tag/ice/", None));
+        lines.iter_mut().skip(4).for_each(|line| line.published = Lastmod::from_epoch_day(20_500));
+        let paths =
+            |feed: &Feed| newest(feed, &lines, 9).iter().map(|(line, _)| line.path.to_owned()).collect::<Vec<_>>();
+        assert_eq!(paths(&feed()), ["/new/", "/a/", "/b/", "/old/"]);
+        assert_eq!(paths(&Feed { sections: vec![2], ..feed() }), ["/new/"]);
     }
 
     #[test]
     fn atom_has_what_rfc_4287_requires() {
         let text = String::from_utf8(atom(&feed(), &lines(), 10)).unwrap();
         for wanted in [
+            "?>\n<?xml-stylesheet type=\"text/css\" href=\"atlas.css\"?>\n<feed ",
             "<title>New on the line &amp; beyond</title>",
             "<link rel=\"self\" href=\"https://www.marrowvale.example/atlas-newest.xml\"/>",
             "<updated>2025-11-08T00:00:00Z</updated>\n<entry>",

@@ -39,6 +39,10 @@ pub struct Line<'a> {
     pub lastmod: Option<Lastmod>,
     /// When it was published, where it says so.
     pub published: Option<Lastmod>,
+    /// It lists others: an archive, a tag, an author.
+    pub is_list: bool,
+    /// Its section's place among all.
+    pub section: u16,
     /// How long the part of its path is that names the folder it lies in.
     folder: usize,
 }
@@ -63,6 +67,8 @@ impl<'a> Line<'a> {
             language: None,
             lastmod: None,
             published: None,
+            is_list: lists_others(plain),
+            section: 0,
             folder: folder.min(path.len()),
         }
     }
@@ -71,6 +77,24 @@ impl<'a> Line<'a> {
     fn folder(&self) -> &'a str {
         &self.path[..self.folder]
     }
+}
+
+/// Whether a path is that of a page which lists others, by the words that sites have for such pages.
+fn lists_others(path: &str) -> bool {
+    const WORDS: [&str; 11] = [
+        "archive",
+        "archives",
+        "author",
+        "authors",
+        "categories",
+        "category",
+        "page",
+        "tag",
+        "tags",
+        "topic",
+        "topics",
+    ];
+    path.split('/').any(|part| WORDS.contains(&part))
 }
 
 /// How a feed is made: what stands around it, all lines, and how many of them at most.

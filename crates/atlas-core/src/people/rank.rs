@@ -1,18 +1,41 @@
-//! The order in which visitors look for entries: by folder, the page of the folder first, then by name.
+//! The order in which visitors look for entries: the newest first, or by folder and name, as people sort names.
 
 use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
 
 use foldhash::fast::FixedState;
 use rayon::prelude::*;
+use unicode_normalization::char::{decompose_canonical, is_combining_mark};
 
 use super::Line;
-
-/// What stands between a page's own title and the name of its site.
-const SIGNS: [&str; 5] = [" · ", " | ", " – ", " — ", " - "];
+use crate::titles;
 
 /// What is found by folder. There are many lines to ask for, and the folders are the site's own: a quick hash will do.
 pub(super) type ByFolder<'a, T> = HashMap<&'a str, T, FixedState>;
+
+/// In what order the lines of a section are shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Order {
+    /// By folder, the page of the folder first, then by name.
+    Folder,
+    /// By name alone.
+    Name,
+    /// The newest first.
+    Newest,
+}
+
+impl Order {
+    /// The order that fits lines: a section most of whose lines were published on some day is read from its newest; any other is
+    /// shown by folder where all of it stands on one page, else by name.
+    pub(super) fn of(lines: &[&Line<'_>], on_one_page: bool) -> Self {
+        let dated = lines.par_iter().filter(|line| line.published.is_some()).count();
+        match (dated * 2 > lines.len(), on_one_page) {
+            (true, _) => Self::Newest,
+            (false, true) => Self::Folder,
+            (false, false) => Self::Name,
+        }
+    }
+}
 
 /// A line in the list of its section.
 #[derive(Debug, Clone, Copy)]
@@ -22,6 +45,8 @@ pub(super) struct Item<'a> {
     pub(super) leads: bool,
     /// How many bytes at the end of its title are left out, because they name the site.
     tail: u32,
+    /// The year and month of its publication, where that is of interest.
+    pub(super) month: Option<(i16, i8)>,
 }
 
 impl<'a> Item<'a> {
@@ -80,8 +105,10 @@ impl<'a> Folders<'a> {
 /// are seldom looked at.
 #[derive(Debug, Clone, Copy)]
 struct Rank<'a> {
-    /// The place of its folder among all.
-    folder: u32,
+    /// The place of its folder among all, or its age, or nothing.
+    first: i64,
+    /// Lists of others stand behind what they list.
+    is_list: bool,
     /// How its name begins.
     name: [u64; 4],
     item: Item<'a>,
@@ -89,84 +116,77 @@ struct Rank<'a> {
 
 impl Rank<'_> {
     fn order(&self, other: &Self) -> Ordering {
-        let numbers = |rank: &Self| (rank.folder, !rank.item.leads, rank.name);
+        let numbers = |rank: &Self| (rank.first, !rank.item.leads, rank.is_list, rank.name);
         numbers(self).cmp(&numbers(other)).then_with(|| {
-            in_any_case(self.item.name(), other.item.name()).then_with(|| self.item.line.url.cmp(other.item.line.url))
+            by_name(self.item.name(), other.item.name()).then_with(|| self.item.line.url.cmp(other.item.line.url))
         })
     }
 }
 
-/// The lines of a section in the order in which they are shown, and the folders that they lie in. The page of a folder leads what
-/// lies in it, and what most titles end with after a sign, the name of the site or of the section, is left out of them.
-pub(super) fn ranked<'a>(lines: &[&'a Line<'a>]) -> (Vec<Item<'a>>, Folders<'a>) {
-    let (folders, site_name) = (Folders::of(lines), site_name(lines));
+/// The lines of a section in the order in which they are shown, and the folders that they lie in. What most titles end with after a
+/// sign, the name of the site or of the section, is left out of them.
+pub(super) fn ranked<'a>(lines: &[&'a Line<'a>], order: Order) -> (Vec<Item<'a>>, Folders<'a>) {
+    let titles = lines.par_iter().filter_map(|line| line.title);
+    let (folders, name) = (Folders::of(lines), titles::common_ending(titles, lines.len()));
     let ranks = lines.par_iter().map(|line| {
-        let leads = folders.holds(line.path);
-        let tail = line.title.zip(site_name).map_or(0, |(title, name)| tail(title, name)) as u32;
-        let item = Item { line, leads, tail };
-        let folder = folders.place(item.folder()).unwrap_or_default();
-        Rank { folder, name: beginning(item.name()), item }
+        let tail = line.title.map_or(0, |title| title.len() - titles::without(title, name).len()) as u32;
+        let leads = order == Order::Folder && folders.holds(line.path);
+        let published = line.published.filter(|_| order == Order::Newest && !line.is_list);
+        let item = Item { line, leads, tail, month: published.map(|date| date.month()) };
+        let first = match order {
+            Order::Folder => i64::from(folders.place(item.folder()).unwrap_or_default()),
+            Order::Name => 0,
+            Order::Newest => published.map_or(i64::MAX, |date| -date.seconds()),
+        };
+        Rank { first, is_list: line.is_list, name: beginning(item.name()), item }
     });
     let mut ranks: Vec<Rank<'a>> = ranks.collect();
     ranks.par_sort_unstable_by(Rank::order);
     (ranks.into_iter().map(|rank| rank.item).collect(), folders)
 }
 
-/// What most titles end with after a sign.
-fn site_name<'a>(lines: &[&'a Line<'a>]) -> Option<&'a str> {
-    let endings = lines.par_iter().filter_map(|line| Some(ending(line.title?)?.1));
-    let counts = endings.fold(HashMap::<&str, usize>::new, |mut counts, ending| {
-        *counts.entry(ending).or_default() += 1;
-        counts
-    });
-    let counts = counts.reduce(HashMap::new, |mut counts, others| {
-        others.into_iter().for_each(|(ending, count)| *counts.entry(ending).or_default() += count);
-        counts
-    });
-    let (common, count) = counts.into_iter().max_by_key(|(ending, count)| (*count, *ending))?;
-    (count >= 3 && count * 2 > lines.len()).then_some(common)
+/// A name as people sort it: letters whatever their case and their accents, numbers by what they count.
+fn key(name: &str, most: usize) -> Vec<u8> {
+    let mut key = Vec::with_capacity(most.min(name.len()) + 8);
+    let mut letters = name.chars().peekable();
+    while key.len() < most {
+        let Some(letter) = letters.next() else { break };
+        if letter.is_ascii_digit() {
+            let mut digits = vec![letter as u8];
+            while let Some(digit) = letters.next_if(char::is_ascii_digit) {
+                digits.push(digit as u8);
+            }
+            let counts = &digits[digits.iter().take_while(|digit| **digit == b'0').count().min(digits.len() - 1)..];
+            // How long a number is says more than how it begins.
+            key.push(b'0' + counts.len().min(9) as u8);
+            key.extend_from_slice(counts);
+        } else if letter.is_ascii() {
+            key.push(letter.to_ascii_lowercase() as u8);
+        } else {
+            decompose_canonical(letter, |part| {
+                if !is_combining_mark(part) {
+                    let small = part.to_lowercase();
+                    small.for_each(|small| key.extend_from_slice(small.encode_utf8(&mut [0; 4]).as_bytes()));
+                }
+            });
+        }
+    }
+    key
 }
 
-/// A title up to its last sign, and what follows that.
-fn ending(title: &str) -> Option<(&str, &str)> {
-    // Every sign begins with a space.
-    let sign_at = |at: usize| SIGNS.iter().find(|sign| title[at..].starts_with(**sign));
-    let (at, sign) = memchr::memrchr_iter(b' ', title.as_bytes()).find_map(|at| Some((at, sign_at(at)?)))?;
-    Some((&title[..at], &title[at + sign.len()..]))
-}
-
-/// How many bytes at the end of a title name the site: none where nothing else would be left.
-fn tail(title: &str, site_name: &str) -> usize {
-    let own = ending(title).filter(|(_, end)| *end == site_name).map_or("", |(own, _)| own.trim_end());
-    if own.is_empty() { 0 } else { title.len() - own.len() }
-}
-
-/// The first 32 bytes of a name in small letters, as numbers: in the order of [`in_any_case`].
+/// The first 32 bytes of a name as people sort it, as numbers: in the order of [`by_name`].
 fn beginning(name: &str) -> [u64; 4] {
     let mut bytes = [0; 32];
-    let begun = &name.as_bytes()[..name.len().min(bytes.len())];
-    if begun.is_ascii() {
-        bytes[..begun.len()].copy_from_slice(begun);
-        bytes.make_ascii_lowercase();
-    } else {
-        let letters = name.chars().take(bytes.len()).flat_map(char::to_lowercase).collect::<String>();
-        let length = letters.len().min(bytes.len());
-        bytes[..length].copy_from_slice(&letters.as_bytes()[..length]);
-    }
+    let key = key(name, bytes.len());
+    let length = key.len().min(bytes.len());
+    bytes[..length].copy_from_slice(&key[..length]);
     let (words, _) = bytes.as_chunks();
     std::array::from_fn(|at| u64::from_be_bytes(words[at]))
 }
 
-/// Compares names whatever the case of their letters.
-fn in_any_case(one: &str, other: &str) -> Ordering {
-    if one.is_ascii() && other.is_ascii() {
-        return one
-            .bytes()
-            .map(|byte| byte.to_ascii_lowercase())
-            .cmp(other.bytes().map(|byte| byte.to_ascii_lowercase()));
-    }
-    let letters = |name: &str| name.chars().flat_map(char::to_lowercase).collect::<String>();
-    letters(one).cmp(&letters(other))
+/// Compares names as people sort them; of two that are alike but for accents, the one without comes first.
+fn by_name(one: &str, other: &str) -> Ordering {
+    key(one, usize::MAX).cmp(&key(other, usize::MAX)).then_with(|| one.to_lowercase().cmp(&other.to_lowercase()))
 }
 
 #[cfg(test)]
@@ -176,21 +196,31 @@ mod tests {
 
     use super::super::tests::line;
     use super::*;
+    use crate::lastmod::Lastmod;
+
+    fn names(lines: &[Line<'_>], order: Order) -> Vec<String> {
+        let items = ranked(&lines.iter().collect::<Vec<_>>(), order).0;
+        items.iter().map(|item| item.name().to_owned()).collect()
+    }
 
     proptest! {
         #[test]
-        fn lines_stand_by_folder_then_by_name_in_any_case(
-            names in proptest::collection::vec(("[ab]{0,2}", "[aAbZéÉΣß ]{0,40}"), 1..30),
+        fn lines_stand_by_folder_then_by_name(
+            names in proptest::collection::vec(("[ab]{0,2}", "[aAbZéÉΣß 01]{0,40}"), 1..30),
         ) {
             let urls: Vec<String> = names.iter().enumerate()
                 .map(|(at, (folder, _))| format!("https://www.marrowvale.example/{folder}/{at}/"))
                 .collect();
             let lines: Vec<Line<'_>> =
                 urls.iter().zip(&names).map(|(url, (_, name))| line(url, Some(name.trim()).filter(|name| !name.is_empty()))).collect();
-            let items = ranked(&lines.iter().collect::<Vec<_>>()).0;
-            let letters = |item: &Item<'_>| item.name().chars().flat_map(char::to_lowercase).collect::<String>();
+            let items = ranked(&lines.iter().collect::<Vec<_>>(), Order::Folder).0;
             let mut wanted = items.clone();
-            wanted.sort_by_key(|item| (item.folder(), !item.leads, letters(item), item.line.url));
+            wanted.sort_by(|one, other| {
+                let place = |item: &Item<'_>| (item.folder().to_owned(), !item.leads);
+                place(one).cmp(&place(other))
+                    .then_with(|| by_name(one.name(), other.name()))
+                    .then_with(|| one.line.url.cmp(other.line.url))
+            });
             let urls = |items: &[Item<'_>]| items.iter().map(|item| item.line.url.to_owned()).collect::<Vec<_>>();
             prop_assert_eq!(urls(&items), urls(&wanted));
             prop_assert_eq!(items.len(), lines.len());
@@ -198,12 +228,44 @@ mod tests {
     }
 
     #[rstest]
+    #[case::numbers(&["Halt 10", "Halt 2", "Halt 002a", "Halt"], &["Halt", "Halt 2", "Halt 002a", "Halt 10"])]
+    #[case::accents(&["Zest", "Élan", "elan", "Ember", "Éclat"], &["Éclat", "elan", "Élan", "Ember", "Zest"])]
+    #[case::case(&["weir", "Ash", "Weir", "ash"], &["Ash", "ash", "weir", "Weir"])]
+    fn names_stand_as_people_sort_them(#[case] titles: &[&str], #[case] wanted: &[&str]) {
+        let urls: Vec<String> = (0..titles.len()).map(|at| format!("https://a.example/{at}")).collect();
+        let lines: Vec<Line<'_>> = titles.iter().zip(&urls).map(|(title, url)| line(url, Some(title))).collect();
+        let found = names(&lines, Order::Name);
+        assert_eq!(found.len(), wanted.len());
+        assert!(found.iter().zip(wanted).all(|(one, other)| key(one, 99) == key(other, 99)), "{found:?}");
+    }
+
+    #[test]
+    fn the_newest_stand_first_and_lists_last() {
+        let of = |url: &'static str, day: Option<i32>, is_list: bool| Line {
+            published: day.and_then(Lastmod::from_epoch_day),
+            is_list,
+            ..line(url, None)
+        };
+        let lines = [
+            of("https://a.example/tag/ice/", Some(20_500), true),
+            of("https://a.example/old/", Some(20_000), false),
+            of("https://a.example/about/", None, false),
+            of("https://a.example/new/", Some(20_400), false),
+        ];
+        assert_eq!(Order::of(&lines.iter().collect::<Vec<_>>(), true), Order::Newest);
+        assert_eq!(names(&lines, Order::Newest), ["/new/", "/old/", "/about/", "/tag/ice/"]);
+        let items = ranked(&lines.iter().collect::<Vec<_>>(), Order::Newest).0;
+        assert_eq!(
+            items.iter().map(|item| item.month).collect::<Vec<_>>(),
+            [Some((2025, 11)), Some((2024, 10)), None, None]
+        );
+    }
+
+    #[rstest]
     #[case(&["Frost · Journal", "Thaw · Journal", "Rain · Journal", "Journal"], &["Frost", "Journal", "Rain", "Thaw"])]
-    #[case(&["A – B | Railway", "C | Railway", "D | Railway"], &["A – B", "C", "D"])]
     #[case(&["Frost · Journal", "Thaw", "Rain", "Ice"], &["Frost · Journal", "Ice", "Rain", "Thaw"])]
     fn the_name_of_the_site_is_left_out_of_titles(#[case] titles: &[&str], #[case] wanted: &[&str]) {
         let lines: Vec<_> = titles.iter().map(|title| line("https://a.example/x", Some(title))).collect();
-        let names: Vec<&str> = ranked(&lines.iter().collect::<Vec<_>>()).0.iter().map(Item::name).collect();
-        assert_eq!(names, wanted);
+        assert_eq!(names(&lines, Order::Name), wanted);
     }
 }

@@ -3,12 +3,28 @@
 
 use thiserror::Error;
 
-use super::rank::{ByFolder, Folders, Item, ranked};
+use super::rank::{ByFolder, Folders, Item, Order, ranked};
 use super::{Line, escaped, grouped};
 
 /// The name of the page in the web root, and of the first of several.
 pub const VISITOR_PAGE: &str = "atlas.html";
 
+/// The most letters of a name in the title of a page.
+const LONGEST_NAME: usize = 40;
+const MONTHS: [&str; 12] = [
+    "January",
+    "February",
+    "March",
+    "April",
+    "May",
+    "June",
+    "July",
+    "August",
+    "September",
+    "October",
+    "November",
+    "December",
+];
 const STYLE: &str = include_str!("visitor.css");
 const USUAL: &str = include_str!("visitor.html");
 
@@ -77,7 +93,7 @@ pub struct Label {
 /// All that visitors are shown, cut into pages.
 #[derive(Debug)]
 pub struct Visitors<'a> {
-    sections: Vec<(Label, Vec<Item<'a>>)>,
+    sections: Vec<Listed<'a>>,
     /// The pages of folders, by their paths.
     folders: ByFolder<'a, Item<'a>>,
     pages: Vec<Cut>,
@@ -87,15 +103,37 @@ pub struct Visitors<'a> {
     all: usize,
 }
 
+/// One section, in the order in which it is shown.
+#[derive(Debug)]
+struct Listed<'a> {
+    label: Label,
+    order: Order,
+    items: Vec<Item<'a>>,
+}
+
 /// What is on one page.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 enum Cut {
     /// Everything.
     Whole,
     /// The sections, each with its pages.
     Front,
-    /// Some lines of one section: its place, the number of the page in it, the first line and the line after the last.
-    Part { section: usize, number: usize, first: usize, end: usize },
+    /// Some lines of one section.
+    Part(Part),
+}
+
+/// Some lines of one section, on a page of their own.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Part {
+    /// The place of the section.
+    section: usize,
+    /// What the file is called behind the name of the section: `2026-11`, `2`.
+    mark: String,
+    /// The first line and the line after the last.
+    first: usize,
+    end: usize,
+    /// The year whose lines these are, and the month where the year has several pages.
+    time: Option<(i16, Option<i8>)>,
 }
 
 impl<'a> Visitors<'a> {
@@ -107,52 +145,54 @@ impl<'a> Visitors<'a> {
         language: &'a str,
         template: &'a Template,
     ) -> Self {
+        let all: usize = sections.iter().map(|(_, lines)| lines.len()).sum();
+        let most = entries_per_page.max(1);
         let mut all_folders = Folders::default();
         let sections = sections.into_iter().filter(|(_, lines)| !lines.is_empty()).map(|(label, lines)| {
-            let (items, folders) = ranked(&lines);
+            let order = Order::of(&lines, all <= most);
+            let (items, folders) = ranked(&lines, order);
             all_folders.join(folders);
-            (label, items)
+            Listed { label, order, items }
         });
-        let sections: Vec<(Label, Vec<Item<'a>>)> = sections.collect();
-        let items = sections.iter().flat_map(|(_, items)| items);
+        let sections: Vec<Listed<'a>> = sections.collect();
+        let items = sections.iter().flat_map(|section| &section.items);
         let leading = items.filter(|item| all_folders.holds(item.line.path));
         let folders = leading.map(|item| (item.line.path, *item)).collect();
-        let all = sections.iter().map(|(_, lines)| lines.len()).sum();
-        let most = entries_per_page.max(1);
         let mut pages = vec![if all <= most { Cut::Whole } else { Cut::Front }];
         if all > most {
-            for (section, (_, lines)) in sections.iter().enumerate() {
-                let starts = (0..lines.len()).step_by(most).enumerate();
-                pages.extend(starts.map(|(at, first)| {
-                    let end = (first + most).min(lines.len());
-                    Cut::Part { section, number: at + 1, first, end }
-                }));
-            }
+            let parts = sections.iter().enumerate().flat_map(|(at, section)| section.parts(at, most));
+            pages.extend(parts.map(Cut::Part));
         }
         Self { sections, folders, pages, title, language, template, all }
     }
 
     /// The names of all pages, the first one first.
     pub fn names(&self) -> Vec<String> {
-        self.pages.iter().map(|cut| self.name(*cut)).collect()
+        self.pages.iter().map(|cut| self.name(cut)).collect()
     }
 
-    fn name(&self, cut: Cut) -> String {
+    fn name(&self, cut: &Cut) -> String {
         match cut {
             Cut::Whole | Cut::Front => VISITOR_PAGE.to_owned(),
-            Cut::Part { section, number, .. } => format!("atlas-{}-{number}.html", self.sections[section].0.name),
+            Cut::Part(part) => format!("atlas-{}-{}.html", self.sections[part.section].label.name, part.mark),
         }
     }
 
     /// The HTML of the page at a place in [`Visitors::names`].
     pub fn page(&self, at: usize) -> String {
-        let (title, navigation, content) = match self.pages[at] {
+        let (title, navigation, content) = match &self.pages[at] {
             Cut::Whole => (self.title.to_owned(), self.summary() + &self.jumps(), self.whole()),
             Cut::Front => (self.title.to_owned(), self.summary(), self.front()),
-            Cut::Part { section, number, first, end } => {
-                let (label, lines) = &self.sections[section];
-                let content = self.folders(&lines[first..end], "h2");
-                (self.part_title(&label.title, number, section), self.steps(at), content)
+            Cut::Part(part) => {
+                let section = &self.sections[part.section];
+                let items = &section.items[part.first..part.end];
+                let content = match section.order {
+                    Order::Newest => {
+                        self.by_time(items, "h2", |item| item.month.map(|(year, month)| (year, Some(month))))
+                    }
+                    Order::Name | Order::Folder => self.list(items),
+                };
+                (self.part_title(part), self.steps(at), content)
             }
         };
         let (title, language) = (escaped(&title), escaped(self.language));
@@ -160,13 +200,44 @@ impl<'a> Visitors<'a> {
         self.template.fill(values)
     }
 
-    fn part_title(&self, title: &str, number: usize, section: usize) -> String {
-        let pages = self.pages_of(section).count();
-        if pages > 1 { format!("{title}, {number} of {pages}") } else { title.to_owned() }
+    fn part_title(&self, part: &Part) -> String {
+        let title = &self.sections[part.section].label.title;
+        match part.time {
+            Some(time) => format!("{title}, {}", self.time(time)),
+            None if self.parts_of(part.section).count() > 1 => format!("{title}, {}", self.range(part)),
+            None => title.to_owned(),
+        }
     }
 
-    fn pages_of(&self, wanted: usize) -> impl Iterator<Item = Cut> {
-        self.pages.iter().copied().filter(move |cut| matches!(cut, Cut::Part { section, .. } if *section == wanted))
+    /// The first and the last name on a page.
+    fn range(&self, part: &Part) -> String {
+        let items = &self.sections[part.section].items[part.first..part.end];
+        let name = |item: Option<&Item<'_>>| {
+            let name = item.map_or("", Item::name);
+            let short: String = name.chars().take(LONGEST_NAME).collect();
+            if short.len() < name.len() { short.trim_end().to_owned() + "…" } else { short }
+        };
+        match items {
+            [only] => name(Some(only)),
+            items => format!("{} … {}", name(items.first()), name(items.last())),
+        }
+    }
+
+    /// A year, or a month of it, by its name where the page is in English.
+    fn time(&self, (year, month): (i16, Option<i8>)) -> String {
+        let is_english = self.language == "en" || self.language.starts_with("en-");
+        match month {
+            None => year.to_string(),
+            Some(month) if is_english => format!("{} {year}", MONTHS[(month.clamp(1, 12) - 1) as usize]),
+            Some(month) => format!("{year}-{month:02}"),
+        }
+    }
+
+    fn parts_of(&self, wanted: usize) -> impl Iterator<Item = &Part> {
+        self.pages.iter().filter_map(move |cut| match cut {
+            Cut::Part(part) if part.section == wanted => Some(part),
+            _ => None,
+        })
     }
 
     fn summary(&self) -> String {
@@ -180,12 +251,12 @@ impl<'a> Visitors<'a> {
             return String::new();
         }
         let mut out = String::from("<nav aria-label=\"Sections\">\n<ul>\n");
-        for (label, lines) in &self.sections {
+        for Listed { label, items, .. } in &self.sections {
             out += &format!(
                 "<li><a href=\"#{}\">{}</a> <span class=\"count\">{}</span></li>\n",
                 label.name,
                 escaped(&label.title),
-                grouped(lines.len() as u64)
+                grouped(items.len() as u64)
             );
         }
         out + "</ul>\n</nav>\n"
@@ -194,12 +265,10 @@ impl<'a> Visitors<'a> {
     /// Links to the first page and to those before and after.
     fn steps(&self, at: usize) -> String {
         let link = |page: usize, rel: &str, words: &str| {
-            format!("<li><a href=\"{}\"{rel}>{}</a></li>\n", self.name(self.pages[page]), escaped(words))
+            format!("<li><a href=\"{}\"{rel}>{}</a></li>\n", self.name(&self.pages[page]), escaped(words))
         };
-        let name = |page: usize| match self.pages[page] {
-            Cut::Part { section, number, .. } => {
-                Some(self.part_title(&self.sections[section].0.title, number, section))
-            }
+        let name = |page: usize| match self.pages.get(page) {
+            Some(Cut::Part(part)) => Some(self.part_title(part)),
             _ => None,
         };
         let mut out = String::from("<nav aria-label=\"Pages\">\n<ul>\n");
@@ -207,7 +276,7 @@ impl<'a> Visitors<'a> {
         if let Some(before) = name(at - 1) {
             out += &link(at - 1, " rel=\"prev\"", &format!("← {before}"));
         }
-        if let Some(after) = (at + 1 < self.pages.len()).then(|| name(at + 1)).flatten() {
+        if let Some(after) = name(at + 1) {
             out += &link(at + 1, " rel=\"next\"", &format!("{after} →"));
         }
         out + "</ul>\n</nav>\n"
@@ -215,36 +284,82 @@ impl<'a> Visitors<'a> {
 
     fn whole(&self) -> String {
         let mut out = String::new();
-        for (label, lines) in &self.sections {
+        for Listed { label, items, order } in &self.sections {
+            let list = match order {
+                Order::Newest => self.by_time(items, "h3", |item| item.month.map(|(year, _)| (year, None))),
+                Order::Folder | Order::Name => self.folders(items, "h3"),
+            };
             out += &format!(
-                "<section id=\"{}\">\n<h2>{} <span class=\"count\">{}</span></h2>\n{}</section>\n",
+                "<section id=\"{}\">\n<h2>{} <span class=\"count\">{}</span></h2>\n{list}</section>\n",
                 label.name,
                 escaped(&label.title),
-                grouped(lines.len() as u64),
-                self.folders(lines, "h3")
+                grouped(items.len() as u64),
             );
         }
         out
     }
 
+    /// The sections with links to their pages; years are steps to their months where these have pages of their own.
     fn front(&self) -> String {
         let mut out = String::new();
-        for (section, (label, lines)) in self.sections.iter().enumerate() {
-            let title = escaped(&label.title);
-            out += &format!("<h2>{title} <span class=\"count\">{}</span></h2>\n<ul>\n", grouped(lines.len() as u64));
-            for cut in self.pages_of(section) {
-                let Cut::Part { first, end, .. } = cut else { continue };
+        for (section, Listed { label, items, .. }) in self.sections.iter().enumerate() {
+            let count = |number: usize| format!("<span class=\"count\">{}</span>", grouped(number as u64));
+            out += &format!("<h2>{} {}</h2>\n", escaped(&label.title), count(items.len()));
+            let parts: Vec<&Part> = self.parts_of(section).collect();
+            for of_year in parts.chunk_by(|one, other| one.time.map(|time| time.0) == other.time.map(|time| time.0)) {
+                let months = of_year[0].time.filter(|(_, month)| month.is_some());
+                if let Some((year, _)) = months {
+                    out +=
+                        &format!("<h3>{year} {}</h3>\n", count(of_year.iter().map(|part| part.end - part.first).sum()));
+                }
+                out += "<ul>\n";
+                for part in of_year {
+                    let words = match part.time {
+                        Some(time) => self.time(time),
+                        None => self.range(part),
+                    };
+                    let (name, number) = (self.name(&Cut::Part((*part).clone())), count(part.end - part.first));
+                    out += &format!("<li><a href=\"{name}\">{}</a> {number}</li>\n", escaped(&words));
+                }
+                out += "</ul>\n";
+            }
+        }
+        out.replace("</ul>\n<ul>\n", "")
+    }
+
+    /// Lists by year or month, newest first; what has no date, and lists of others, stand at the end.
+    fn by_time(
+        &self,
+        items: &[Item<'_>],
+        heading: &str,
+        time: impl Fn(&Item<'_>) -> Option<(i16, Option<i8>)>,
+    ) -> String {
+        let groups: Vec<&[Item<'_>]> = items.chunk_by(|one, other| time(one) == time(other)).collect();
+        let mut out = String::new();
+        for group in &groups {
+            let words = match time(&group[0]) {
+                Some(time) => self.time(time),
+                None => "–".to_owned(),
+            };
+            if groups.len() > 1 {
                 out += &format!(
-                    "<li><a href=\"{}\">{} … {}</a> <span class=\"count\">{}</span></li>\n",
-                    self.name(cut),
-                    escaped(lines[first].name()),
-                    escaped(lines[end - 1].name()),
-                    grouped((end - first) as u64)
+                    "<{heading}>{words} <span class=\"count\">{}</span></{heading}>\n",
+                    grouped(group.len() as u64)
                 );
             }
-            out += "</ul>\n";
+            out += &self.list(group);
         }
         out
+    }
+
+    fn list(&self, items: &[Item<'_>]) -> String {
+        let mut out = String::from("<ul>\n");
+        for item in items {
+            out += "<li>";
+            self.link(item, &mut out);
+            out += "</li>\n";
+        }
+        out + "</ul>\n"
     }
 
     fn link(&self, item: &Item<'_>, out: &mut String) {
@@ -281,16 +396,56 @@ impl<'a> Visitors<'a> {
                 out += &format!(" <span class=\"count\">{}</span></{heading}>\n", grouped(group.len() as u64));
             }
             if !rest.is_empty() {
-                out += "<ul>\n";
-                for item in rest {
-                    out += "<li>";
-                    self.link(item, &mut out);
-                    out += "</li>\n";
-                }
-                out += "</ul>\n";
+                out += &self.list(rest);
             }
         }
         out
+    }
+}
+
+impl Listed<'_> {
+    /// Cuts the section into pages of at most `most` lines: by year, by month where a year has too many, else by number.
+    fn parts(&self, section: usize, most: usize) -> Vec<Part> {
+        let mut parts = Vec::new();
+        let mut numbered = |first: usize, end: usize, mark: &str, time: Option<(i16, Option<i8>)>| {
+            let starts: Vec<usize> = (first..end).step_by(most).collect();
+            for (at, start) in starts.iter().enumerate() {
+                let mark = match (mark, starts.len()) {
+                    ("", _) => (at + 1).to_string(),
+                    (mark, 1) => mark.to_owned(),
+                    (mark, _) => format!("{mark}-{}", at + 1),
+                };
+                parts.push(Part { section, mark, first: *start, end: (start + most).min(end), time });
+            }
+        };
+        if self.order != Order::Newest {
+            numbered(0, self.items.len(), "", None);
+            return parts;
+        }
+        let mut first = 0;
+        for of_year in self.items.chunk_by(|one, other| Item::year_of(one) == Item::year_of(other)) {
+            let end = first + of_year.len();
+            match Item::year_of(&of_year[0]) {
+                None => numbered(first, end, "undated", None),
+                Some(year) if of_year.len() <= most => numbered(first, end, &year.to_string(), Some((year, None))),
+                Some(year) => {
+                    for of_month in of_year.chunk_by(|one, other| one.month == other.month) {
+                        let month = of_month[0].month.map(|(_, month)| month);
+                        let mark = format!("{year}-{:02}", month.unwrap_or_default());
+                        numbered(first, first + of_month.len(), &mark, Some((year, month)));
+                        first += of_month.len();
+                    }
+                }
+            }
+            first = end;
+        }
+        parts
+    }
+}
+
+impl Item<'_> {
+    fn year_of(&self) -> Option<i16> {
+        self.month.map(|(year, _)| year)
     }
 }
 
@@ -301,6 +456,7 @@ mod tests {
 
     use super::super::tests::line;
     use super::*;
+    use crate::lastmod::Lastmod;
 
     fn label(name: &str) -> Label {
         Label { name: name.into(), title: name.to_uppercase() }
@@ -359,6 +515,36 @@ mod tests {
                 }
             }
         }
+    }
+
+    /// A newspaper: five articles in each of the last months of 2025 and the first of 2026.
+    fn newspaper(urls: &[String]) -> Vec<Line<'_>> {
+        let published = |at: usize| Lastmod::from_epoch_day(20_400 + 6 * at as i32);
+        urls.iter().enumerate().map(|(at, url)| Line { published: published(at), ..line(url, None) }).collect()
+    }
+
+    #[test]
+    fn dated_sections_have_years_and_months_as_steps() {
+        let urls: Vec<String> = (0..24).map(|at| format!("https://www.marrowvale.example/news/{at}/")).collect();
+        let template = Template::default();
+        let lines = newspaper(&urls);
+        let of = |most: usize| {
+            let sections = vec![(label("news"), lines.iter().collect())];
+            let visitors = Visitors::new(sections, most, "All of it", "en-GB", &template);
+            (visitors.names(), (0..visitors.names().len()).map(|at| visitors.page(at)).collect::<Vec<_>>())
+        };
+        let (names, pages) = of(100);
+        assert_eq!(names, ["atlas.html"]);
+        let place = |text: &str| pages[0].find(text).unwrap_or_else(|| panic!("{text} is not in\n{}", pages[0]));
+        assert!(place("<h3>2026 ") < place("/news/23/") && place("/news/23/") < place("<h3>2025 "));
+        let (names, pages) = of(15);
+        assert_eq!(names, ["atlas.html", "atlas-news-2026.html", "atlas-news-2025.html"]);
+        assert!(pages[0].contains("<a href=\"atlas-news-2026.html\">2026</a>"), "{}", pages[0]);
+        assert!(pages[1].contains("<h2>March 2026 ") && pages[1].contains("<title>NEWS, 2026</title>"), "{}", pages[1]);
+        let (names, pages) = of(5);
+        assert_eq!(names[1], "atlas-news-2026-03.html");
+        assert!(pages[0].contains("<h3>2026 ") && pages[0].contains(">November 2025</a>"), "{}", pages[0]);
+        assert_eq!(of(2).0.iter().filter(|name| name.starts_with("atlas-news-2026-01-")).count(), 3);
     }
 
     #[rstest]

@@ -4,6 +4,7 @@ use std::io::Read;
 use std::time::Duration;
 
 use atlas_core::address::Address;
+use atlas_core::contribution::NO_ANSWER;
 use atlas_core::page::{HeaderLinks, by_header, robots_header};
 use flate2::read::MultiGzDecoder;
 use jiff::Timestamp;
@@ -22,8 +23,8 @@ pub(super) enum Fetched {
     Page(Body),
     /// It is as it was when it was fetched last.
     Same,
-    /// It leads elsewhere.
-    Redirect(Address),
+    /// It leads elsewhere: with which status, and where.
+    Redirect(String, Address),
     /// There is no page: why, in words.
     Nothing(String),
     /// The server keeps us out: how, in words.
@@ -93,7 +94,7 @@ impl Fetcher {
         }
         match request.send().await {
             Ok(answer) => self.take(address, answer).await,
-            Err(error) => Fetched::Trouble(http::cause(&error)),
+            Err(error) => no_answer(&error),
         }
     }
 
@@ -104,7 +105,10 @@ impl Fetcher {
         }
         if status.is_redirection() {
             let target = text(answer.headers(), header::LOCATION).and_then(|target| address.join(target).ok());
-            return target.map_or_else(|| Fetched::Nothing(format!("{status} that leads nowhere")), Fetched::Redirect);
+            return match target {
+                Some(target) => Fetched::Redirect(status.to_string(), target),
+                None => Fetched::Nothing(format!("{status} that leads nowhere")),
+            };
         }
         if matches!(status, StatusCode::TOO_MANY_REQUESTS | StatusCode::SERVICE_UNAVAILABLE) {
             return Fetched::Wait(retry_after(answer.headers(), Timestamp::now()), status.as_u16());
@@ -123,7 +127,7 @@ impl Fetcher {
         let charset = parameters.split(';').find_map(|parameter| parameter.trim().strip_prefix("charset="));
         let (kind, charset) = (kind.trim().to_owned(), charset.unwrap_or("").to_owned());
         if !is_page(&kind) && !self.documents.contains(&kind) {
-            return Fetched::Nothing(format!("{kind}, which is no page"));
+            return Fetched::Nothing(format!("{kind}; documents = [\"{kind}\"] on the source lists it"));
         }
         self.body(address, answer, kind, &charset).await
     }
@@ -152,7 +156,7 @@ impl Fetcher {
                 Ok(Some(chunk)) if bytes.len() + chunk.len() > LARGEST => return too_large(),
                 Ok(Some(chunk)) => bytes.extend_from_slice(&chunk),
                 Ok(None) => break,
-                Err(error) => return Fetched::Trouble(http::cause(&error)),
+                Err(error) => return no_answer(&error),
             }
         }
         if packed {
@@ -174,6 +178,10 @@ impl Fetcher {
 /// Whether a type is that of a page. A page without a type is taken for one.
 pub(super) fn is_page(kind: &str) -> bool {
     matches!(kind, "text/html" | "application/xhtml+xml" | "")
+}
+
+fn no_answer(error: &reqwest::Error) -> Fetched {
+    Fetched::Trouble(format!("{NO_ANSWER}: {}", http::cause(error)))
 }
 
 fn too_large() -> Fetched {

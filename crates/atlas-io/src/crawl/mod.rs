@@ -258,6 +258,8 @@ impl Crawl {
         let others = page.alternates.iter().map(|one| Address::trusted(one.url.as_ref())).collect::<Vec<_>>();
         let own = page.refresh.iter().chain(&page.canonical);
         let all = links.chain(own).cloned().chain(others);
-        all.filter(|address| self.site.holds(address.as_str())).collect()
+        let means =
+            |address: &Address| self.site.holds(address.as_str()) || self.site.respelt(address.as_str()).is_some();
+        all.filter(means).collect()
     }
 }

@@ -200,7 +200,7 @@ impl<'w, 'g> Walk<'w, 'g> {
                     self.meet_again(&visit, learnt, true);
                 }
             }
-            Fetched::Redirect(target) => self.redirected(&visit, &target)?,
+            Fetched::Redirect(status, target) => self.redirected(&visit, status, &target)?,
             Fetched::Nothing(why) => self.no_page(&visit, why)?,
             Fetched::Refused(why) => {
                 self.refused += 1;
@@ -230,7 +230,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         Ok(())
     }
 
-    fn redirected(&mut self, visit: &Visit, target: &Address) -> Result<(), StoreError> {
+    fn redirected(&mut self, visit: &Visit, status: String, target: &Address) -> Result<(), StoreError> {
         let target = self.frontier.known_as(target);
         if visit.depth == 0 && !self.crawl.site.holds(target.as_str()) {
             return Err(self.failed(format!(
@@ -240,9 +240,10 @@ impl<'w, 'g> Walk<'w, 'g> {
         let mut said = self.said_of(visit);
         if target == visit.address {
             // It asks for marks that make no other page: without them there is no page to be had.
-            said.failure = Some("a redirect to itself, but for parameters that are dropped".into());
+            said.failure = Some(format!("{status} to itself, but for parameters that are dropped").into());
         } else {
             said.refresh = Some(target.as_str().to_owned().into());
+            said.redirected = Some(status.into());
             self.frontier.offer(&target, visit);
         }
         self.keep_said(visit, &said, Vec::new(), None);
@@ -277,7 +278,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         match known {
             Some(learnt) => self.meet_again(visit, learnt, false),
             None => {
-                let said = Said { failure: Some(why.into()), ..self.said_of(visit) };
+                let said = Said { failure: Some(format!("{why}, tried {TRIES} times").into()), ..self.said_of(visit) };
                 self.keep_said(visit, &said, Vec::new(), None);
             }
         }
@@ -381,7 +382,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         let passed: Vec<String> = (self.frontier.passed().iter())
             .map(|(reason, (times, first))| {
                 let addresses = count(*times, "address", "addresses");
-                format!("{addresses} passed over: {}, such as {first}", reason.words())
+                format!("{addresses} not looked at: {}; such as {first}", reason.words())
             })
             .collect();
         passed.into_iter().for_each(|remark| self.gathering.remark(remark));

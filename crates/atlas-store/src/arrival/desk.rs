@@ -229,7 +229,15 @@ impl Desk {
             (Trait::SpeaksOfOthers, !said.alternates.is_empty() || said.language_group.is_some()),
             (Trait::HasVideos, !said.videos.is_empty()),
             (Trait::SeenDate, seen),
-            (Trait::Odd, said.no_head || said.expires.is_some() || held_back || unknown_section() || lacks()),
+            (
+                Trait::Odd,
+                said.no_head
+                    || said.expires.is_some()
+                    || held_back
+                    || !said.unknown_players.is_empty()
+                    || unknown_section()
+                    || lacks(),
+            ),
         ];
         mark.traits = traits.iter().filter(|(_, has)| *has).fold(0, |bits, (one, _)| bits | *one as u8);
         mark

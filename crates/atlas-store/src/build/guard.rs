@@ -41,10 +41,12 @@ const GZIP: &str = "gzip";
 const ACCEPTED: &str = "accepted-left-out";
 
 /// Reasons that a mistake in a template, a server or robots.txt may give many entries at once; the others are choices.
-const BY_MISTAKE: [Reason; 9] = [
+const BY_MISTAKE: [Reason; 11] = [
     Reason::OtherHost,
     Reason::TooLong,
     Reason::NoPage,
+    Reason::ServerError,
+    Reason::NotAPage,
     Reason::Noindex,
     Reason::Redirect,
     Reason::CanonicalElsewhere,

@@ -257,7 +257,7 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
     learn(job, &found, ledger)?;
     let derived = (&found.alternates, job.people.structured_data);
     let (settled, outcomes) = (&found.settled, &found.outcomes);
-    let notices = notice(&found.arrivals, settled, outcomes, derived, job.telling);
+    let notices = notice(&found.arrivals, settled, (job.sources, outcomes), derived, job.telling);
     let form = job.place.form(plan.files.len(), found.was_index);
     let fates = plan.files.iter().map(|file| match (file.id, file.is_touched()) {
         (None, _) => Fate::New,

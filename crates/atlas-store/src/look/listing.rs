@@ -7,6 +7,8 @@ use atlas_core::choose::{Chooser, Reason, Verdict};
 use atlas_core::contribution::{Said, url_of};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::shape;
+use atlas_core::titles;
+use rayon::prelude::*;
 use serde::Serialize;
 
 use crate::arrival::Arrivals;
@@ -106,7 +108,14 @@ pub(crate) fn list(
     }
     let count = wanted.len() as u64;
     let shown = wanted.iter().take(listing.most.unwrap_or(usize::MAX));
-    (shown.map(|stand| looking.listed(stand)).collect(), count)
+    let mut shown: Vec<Listed> = shown.map(|stand| looking.listed(stand)).collect();
+    let titles = shown.par_iter().filter_map(|one| one.title.as_deref());
+    if let Some(name) = titles::common_ending(titles, shown.len()).map(str::to_owned) {
+        for title in shown.iter_mut().filter_map(|one| one.title.as_mut()) {
+            *title = titles::without(title, Some(&name)).to_owned();
+        }
+    }
+    (shown, count)
 }
 
 struct Looking<'a> {

@@ -1,10 +1,12 @@
 //! Looking at a site as a whole, once its entries are settled: what deserves notice, and lists of entries.
 
+mod links;
 mod listing;
+mod notice;
 mod notices;
 
 pub use listing::{Filter, Listed, Listing, Order};
-pub use notices::{Example, Notice, Noticed};
+pub use notice::{Example, Notice, Noticed};
 
 pub(crate) use listing::list;
 pub(crate) use notices::{notice, notice_while_building};

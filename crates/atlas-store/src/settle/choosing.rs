@@ -4,6 +4,7 @@ use atlas_core::address;
 use atlas_core::choose::{Kept, Reason, Verdict};
 use atlas_core::contribution::Said;
 use atlas_core::news::News;
+use atlas_core::page;
 use atlas_core::shape::{self, Media};
 use atlas_core::strand::Strand;
 
@@ -91,6 +92,13 @@ impl<'a> Choosing<'a> {
         {
             self.out.counts.oddities.elsewhere.entry(origin.to_owned()).or_default().add(most, named, url);
         }
+        let misspelt = said.canonical.as_deref().filter(|_| reason == Reason::CanonicalElsewhere);
+        let misspelt =
+            misspelt.filter(|canonical| self.terms.chooser.site.respelt(canonical).as_deref() == Some(&said.url));
+        if let Some(canonical) = misspelt.filter(|_| self.terms.telling.wants(Notice::CanonicalMisspelt, &said.url)) {
+            let example = || format!("{}\nnames {canonical}", said.url);
+            self.out.counts.oddities.of(Notice::CanonicalMisspelt).add(most, named, example);
+        }
         if reason == Reason::NoArchivePage && self.terms.telling.wants(Notice::NoArchivePage, &said.url) {
             self.out.counts.oddities.of(Notice::NoArchivePage).add(most, named, url);
         }
@@ -162,6 +170,9 @@ impl<'a> Choosing<'a> {
             tell(Notice::UnknownSection, &|| format!("\n“{section}”"));
         }
         let written = self.terms.shape.of(usize::from(kept.section)).videos != Media::Off;
+        if let Some(player) = said.unknown_players.first().filter(|_| written) {
+            tell(Notice::UnknownPlayer, &|| format!("\n{}", page::player_entry(player)));
+        }
         for video in said.videos.iter().filter(|_| written) {
             let lacks = video.lacks(&said.url);
             if !lacks.is_empty() {

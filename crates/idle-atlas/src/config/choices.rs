@@ -260,12 +260,21 @@ impl Context<'_> {
         if let Some(section) = &table.section {
             self.known_section(sections, section)?;
         }
+        let ascii_slugs = match table.slugs.as_ref().map(|word| (word, word.as_ref().as_str())) {
+            None | Some((_, "as-written")) => false,
+            Some((_, "ascii")) => true,
+            Some((word, other)) => {
+                let message = format!("“slugs”: “{other}” is unknown; expected as-written or ascii");
+                return Err(self.origin.error(word, message));
+            }
+        };
         let name = |name: &Option<Spanned<String>>| name.as_ref().map(|name| name.as_ref().clone());
         Ok(Archive {
             of: name(&table.section),
             into: name(&table.into),
             hints: self.hints(&table.hints(), true)?,
             assume_page: table.assume_page,
+            ascii_slugs,
             ..Archive::new(by, url)
         })
     }

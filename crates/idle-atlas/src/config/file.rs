@@ -179,8 +179,10 @@ pub struct SectionTable {
     pub media_per_file: Option<Spanned<i64>>,
     pub images: Option<Spanned<YesOrWord>>,
     pub most_images: Option<Spanned<i64>>,
+    pub image_hosts: Option<Spanned<WordOrList>>,
     pub videos: Option<Spanned<YesOrWord>>,
     pub most_videos: Option<Spanned<i64>>,
+    pub video_hosts: Option<Spanned<WordOrList>>,
     pub changefreq: Option<Spanned<String>>,
     pub priority: Option<Spanned<NumberOrWord>>,
     pub date_policy: Option<Spanned<String>>,
@@ -202,6 +204,14 @@ pub enum NumberOrWord {
 pub enum YesOrWord {
     Yes(bool),
     Word(String),
+}
+
+/// A word, or a list of hosts.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(untagged, expecting = "expected \"all\", \"own\" or a list of hosts")]
+pub enum WordOrList {
+    Word(String),
+    List(Vec<String>),
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -244,6 +254,7 @@ pub struct ArchiveTable {
     pub into: Option<Spanned<String>>,
     #[serde(default)]
     pub assume_page: bool,
+    pub slugs: Option<Spanned<String>>,
     pub changefreq: Option<Spanned<String>>,
     pub priority: Option<Spanned<NumberOrWord>>,
     pub date_policy: Option<Spanned<String>>,
@@ -282,6 +293,8 @@ pub struct NewestTable {
     pub forms: Option<Spanned<Vec<String>>>,
     pub title: Option<String>,
     pub entries: Option<Spanned<i64>>,
+    #[serde(default)]
+    pub sections: Vec<Spanned<String>>,
 }
 
 #[derive(Debug, Deserialize)]
@@ -295,6 +308,7 @@ pub struct StructuredTable {
 pub struct ImagesTable {
     pub write: Option<Spanned<String>>,
     pub most_per_page: Option<Spanned<i64>>,
+    pub hosts: Option<Spanned<WordOrList>>,
     pub lead_picture: Option<bool>,
     pub drop_parameters: Option<Spanned<Vec<String>>>,
 }
@@ -304,6 +318,7 @@ pub struct ImagesTable {
 pub struct VideosTable {
     pub write: Option<Spanned<String>>,
     pub most_per_page: Option<Spanned<i64>>,
+    pub hosts: Option<Spanned<WordOrList>>,
     pub oembed: bool,
 }
 

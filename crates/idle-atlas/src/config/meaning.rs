@@ -113,7 +113,7 @@ impl Settings {
         let archives = context.archives(&typed, &sections)?;
         let shape = context.shape(&typed, &sections, calendar.clone())?;
         let alternates = context.alternates(&typed)?;
-        let people = context.people(&typed)?;
+        let people = context.people(&typed, &sections)?;
         let cut = context.cut(&typed.files)?;
         let thresholds = context.thresholds(&typed.guards)?;
         let declare_in = typed.robots.file.as_ref().map(expanded).transpose()?.map(|file| folder.join(file));

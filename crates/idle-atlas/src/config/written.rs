@@ -12,13 +12,13 @@ use atlas_core::page::{MOST_IMAGES, MOST_VIDEOS};
 use atlas_core::people::{STYLESHEET_NAME, Template};
 use atlas_core::placement::{LEAST_MEDIA, MOST_BYTES, MOST_FILES, MOST_URLS, USUAL_MEDIA, UrlsPerFile};
 use atlas_core::section::{Section, Sections};
-use atlas_core::shape::{Media, SectionShape, Shape};
+use atlas_core::shape::{Hosts, Media, SectionShape, Shape};
 use atlas_store::arrange::Cut;
 use atlas_store::people::{NewestSettings, People, VisitorSettings};
 use atlas_store::publish::{FOLDED_DAYS, Gzip, Place};
 use toml::Spanned;
 
-use super::file::{self, ConfigFile, FilesTable, YesOrWord};
+use super::file::{self, ConfigFile, FilesTable, WordOrList, YesOrWord};
 use super::meaning::{Context, expand};
 use crate::exit::Failure;
 
@@ -32,7 +32,9 @@ impl Context<'_> {
         let usual = SectionShape {
             images: self.media("write", typed.images.write.as_ref())?,
             most_images: self.most("most_per_page", typed.images.most_per_page.as_ref(), MOST_IMAGES, MOST_IMAGES)?,
+            image_hosts: self.hosts("hosts", typed.images.hosts.as_ref(), &Hosts::All)?,
             videos: self.media("write", typed.videos.write.as_ref())?,
+            video_hosts: self.hosts("hosts", typed.videos.hosts.as_ref(), &Hosts::All)?,
             most_videos: self.most("most_per_page", typed.videos.most_per_page.as_ref(), MOST_VIDEOS, MOST_VIDEOS)?,
             news: None,
         };
@@ -55,13 +57,40 @@ impl Context<'_> {
             Ok(SectionShape {
                 images: media("images", &table.images, usual.images)?,
                 most_images: self.most("most_images", table.most_images.as_ref(), usual.most_images, MOST_IMAGES)?,
+                image_hosts: self.hosts("image_hosts", table.image_hosts.as_ref(), &usual.image_hosts)?,
                 videos: media("videos", &table.videos, usual.videos)?,
+                video_hosts: self.hosts("video_hosts", table.video_hosts.as_ref(), &usual.video_hosts)?,
                 most_videos: self.most("most_videos", table.most_videos.as_ref(), usual.most_videos, MOST_VIDEOS)?,
                 ..shape
             })
         };
         let shapes = sections.list().iter().enumerate().map(of).collect::<Result<Vec<_>, Failure>>()?;
         Ok(Shape { sections: shapes, calendar })
+    }
+
+    /// Whose pictures or videos are written.
+    fn hosts(&self, key: &str, typed: Option<&Spanned<WordOrList>>, usual: &Hosts) -> Result<Hosts, Failure> {
+        let Some(typed) = typed else { return Ok(usual.clone()) };
+        let expected = || {
+            let message = format!(
+                "“{key}”: expected \"all\", \"own\" or a list of hosts, such as [\"www.marrowvale.example\", \"*.weirfilms.example\"]"
+            );
+            self.origin.error(typed, message)
+        };
+        let own = self.site.root().host().split(':').next().unwrap_or_default().to_owned();
+        match typed.as_ref() {
+            WordOrList::Word(word) if word == "all" => Ok(Hosts::All),
+            WordOrList::Word(word) if word == "own" => Ok(Hosts::Listed(vec![own])),
+            WordOrList::Word(_) => Err(expected()),
+            WordOrList::List(names) => {
+                let is_host = |name: &String| !name.is_empty() && !name.contains(['/', ':', ' ', '@']);
+                if !names.iter().all(is_host) {
+                    return Err(expected());
+                }
+                let name = |name: &String| if name == "own" { own.clone() } else { name.to_lowercase() };
+                Ok(Hosts::Listed(names.iter().map(name).collect()))
+            }
+        }
     }
 
     fn media(&self, key: &str, word: Option<&Spanned<String>>) -> Result<Media, Failure> {
@@ -260,7 +289,7 @@ impl Context<'_> {
         Ok((path, site.root().as_str().to_owned()))
     }
 
-    pub(super) fn people(&self, typed: &ConfigFile) -> Result<People, Failure> {
+    pub(super) fn people(&self, typed: &ConfigFile, known: &Sections) -> Result<People, Failure> {
         let host = self.site.root().host();
         let visitors = typed.visitor_page.as_ref().map(|table| -> Result<VisitorSettings, Failure> {
             let language = match &table.language {
@@ -303,6 +332,9 @@ impl Context<'_> {
                 atom: has("atom"),
                 rss: has("rss"),
                 entries: entries.transpose()?.unwrap_or(50),
+                sections: (table.sections.iter())
+                    .map(|name| Ok(self.known_section(known, name)? as u16))
+                    .collect::<Result<_, Failure>>()?,
             })
         });
         Ok(People {

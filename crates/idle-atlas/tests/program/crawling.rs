@@ -82,7 +82,7 @@ fn walks_a_site_as_an_engine_would() {
         ("moved", "redirect"),
         ("nofollow", "pages"),
         ("paper.pdf", "pages"),
-        ("plan.svg", "no-page"),
+        ("plan.svg", "not-a-page"),
         ("private/x", "disallowed"),
     ];
     assert_eq!(list, wanted.map(|(path, goes)| (path.to_owned(), goes.to_owned())));

@@ -1,0 +1,88 @@
+//! Titles of pages, with and without the name of the site behind a sign: `Fares · Marrow Vale Light Railway`.
+
+use std::collections::HashMap;
+
+use rayon::prelude::*;
+
+/// What stands between a page's own title and the name of its site.
+const SIGNS: [&str; 6] = [" · ", " | ", " – ", " — ", " - ", " :: "];
+/// So many titles must end in the same way before that is taken for a name.
+const LEAST: usize = 3;
+
+/// A title up to its last sign, and what follows that.
+///
+/// ```
+/// use atlas_core::titles::ending;
+///
+/// assert_eq!(ending("Fares – 2026 | Marrow Vale"), Some(("Fares – 2026", "Marrow Vale")));
+/// assert_eq!(ending("Fares"), None);
+/// ```
+pub fn ending(title: &str) -> Option<(&str, &str)> {
+    // Every sign begins with a space.
+    let sign_at = |at: usize| SIGNS.iter().find(|sign| title[at..].starts_with(**sign));
+    let (at, sign) = memchr::memrchr_iter(b' ', title.as_bytes()).find_map(|at| Some((at, sign_at(at)?)))?;
+    Some((&title[..at], &title[at + sign.len()..]))
+}
+
+/// What more than half of all titles end with after a sign: the name of the site, or of the section they are in. `all` is how many
+/// there are, those without a title too.
+pub fn common_ending<'a>(titles: impl ParallelIterator<Item = &'a str>, all: usize) -> Option<&'a str> {
+    let endings = titles.filter_map(|title| Some(ending(title)?.1));
+    let counts = endings.fold(HashMap::<&str, usize>::new, |mut counts, ending| {
+        *counts.entry(ending).or_default() += 1;
+        counts
+    });
+    let counts = counts.reduce(HashMap::new, |mut counts, others| {
+        others.into_iter().for_each(|(ending, count)| *counts.entry(ending).or_default() += count);
+        counts
+    });
+    let (common, count) = counts.into_iter().max_by_key(|(ending, count)| (*count, *ending))?;
+    (count >= LEAST && count * 2 > all).then_some(common)
+}
+
+/// A title without a name at its end; as it is where it has another, or where nothing would be left.
+pub fn without<'t>(title: &'t str, name: Option<&str>) -> &'t str {
+    let own = ending(title).filter(|(_, end)| Some(*end) == name).map(|(own, _)| own.trim_end());
+    own.filter(|own| !own.is_empty()).unwrap_or(title)
+}
+
+/// Whether two titles are one, but for a name at the end of either.
+///
+/// ```
+/// use atlas_core::titles::is_same;
+///
+/// assert!(is_same("Fares | Marrow Vale", "Fares"));
+/// assert!(is_same("Fares | Marrow Vale", "Fares – Marrow Vale Light Railway"));
+/// assert!(!is_same("Fares", "Prices"));
+/// ```
+pub fn is_same(one: &str, other: &str) -> bool {
+    let own = |title: &str| ending(title).map_or(title, |(own, _)| own).trim().to_owned();
+    one == other || own(one) == other.trim() || own(other) == one.trim() || own(one) == own(other)
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(&["Frost · Journal", "Thaw · Journal", "Rain · Journal", "Journal"], Some("Journal"))]
+    #[case(&["A – B | Railway", "C | Railway", "D | Railway"], Some("Railway"))]
+    #[case(&["Frost · Journal", "Thaw · Journal", "Rain", "Ice"], None)]
+    #[case(&["Frost · Journal", "Thaw · Journal"], None)]
+    fn most_titles_end_with_the_name_of_the_site(#[case] titles: &[&str], #[case] wanted: Option<&str>) {
+        assert_eq!(common_ending(titles.par_iter().copied(), titles.len()), wanted);
+    }
+
+    #[rstest]
+    #[case("Frost · Journal", "Frost")]
+    #[case("Frost | Journal", "Frost")]
+    #[case("Frost · Railway", "Frost · Railway")]
+    #[case(" · Journal", " · Journal")]
+    #[case("Journal", "Journal")]
+    fn names_are_dropped(#[case] title: &str, #[case] wanted: &str) {
+        assert_eq!(without(title, Some("Journal")), wanted);
+        assert_eq!(without(title, None), title);
+    }
+}

@@ -1,0 +1,270 @@
+//! Kinds of notices, in words, and what is told of each.
+
+use std::fmt;
+
+use atlas_core::alternates::Fault;
+use serde::Serialize;
+
+use crate::settle::Sample;
+
+/// A kind of notice.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Notice {
+    /// URLs under another scheme or host.
+    Elsewhere,
+    /// Pages that no other page links to.
+    Unlinked,
+    /// Links that lead to nothing: the server says so, or no source knows it.
+    LinkedNotFound,
+    /// Links to another scheme or host that means this site.
+    LinkedMisspelt,
+    /// Links to pages that redirect.
+    LinkedRedirect,
+    /// Links to drafts and to pages that forbid indexing.
+    LinkedKeptOut,
+    /// Pages that name themselves as canonical under another scheme or host that means this site.
+    CanonicalMisspelt,
+    /// Sources that say something else of one entry.
+    AtOdds,
+    /// Attachments that have nothing that their article has not.
+    RepeatsParent,
+    /// A declared date moved, the content did not.
+    DateAlone,
+    /// The content moved, the declared date did not.
+    ContentAlone,
+    /// Entries that name a section that there is not.
+    UnknownSection,
+    /// A section whose patterns no entry fits.
+    EmptySection,
+    /// Archives that the site has no page for.
+    NoArchivePage,
+    /// A link to a translation that does not link back.
+    AlternateNotReturned,
+    /// A link to a translation that does not go in.
+    AlternateNotIn,
+    /// A link to a translation whose language tag is none.
+    AlternateLanguage,
+    /// Two pages of a group of translations in one language.
+    AlternateTwice,
+    /// Structured data on a page that lacks something, or says otherwise than the other sources.
+    VideoDataIncomplete,
+    /// Videos that make no structured data.
+    VideoDataLacking,
+    /// Frames that look like players and fit none that the configuration tells of.
+    UnknownPlayer,
+    /// Videos that are not written, because they lack a part that engines require.
+    VideoNotWritten,
+    /// Pages without a head, hence without title or canonical.
+    NoHead,
+    /// A declared date of change that is yet to come or older than the web, and is not written.
+    DateNotWritten,
+}
+
+impl Notice {
+    /// All kinds.
+    pub const ALL: [Self; 24] = [
+        Self::Elsewhere,
+        Self::Unlinked,
+        Self::LinkedNotFound,
+        Self::LinkedMisspelt,
+        Self::LinkedRedirect,
+        Self::LinkedKeptOut,
+        Self::CanonicalMisspelt,
+        Self::AtOdds,
+        Self::RepeatsParent,
+        Self::DateAlone,
+        Self::ContentAlone,
+        Self::UnknownSection,
+        Self::EmptySection,
+        Self::NoArchivePage,
+        Self::AlternateNotReturned,
+        Self::AlternateNotIn,
+        Self::AlternateLanguage,
+        Self::AlternateTwice,
+        Self::VideoDataIncomplete,
+        Self::VideoDataLacking,
+        Self::UnknownPlayer,
+        Self::VideoNotWritten,
+        Self::NoHead,
+        Self::DateNotWritten,
+    ];
+
+    /// Its stable name.
+    pub fn code(self) -> &'static str {
+        match self {
+            Self::Elsewhere => "elsewhere",
+            Self::Unlinked => "unlinked",
+            Self::LinkedNotFound => "linked-not-found",
+            Self::LinkedMisspelt => "linked-misspelt",
+            Self::LinkedRedirect => "linked-redirect",
+            Self::LinkedKeptOut => "linked-kept-out",
+            Self::CanonicalMisspelt => "canonical-misspelt",
+            Self::AtOdds => "at-odds",
+            Self::RepeatsParent => "repeats-parent",
+            Self::DateAlone => "date-alone",
+            Self::ContentAlone => "content-alone",
+            Self::UnknownSection => "unknown-section",
+            Self::EmptySection => "empty-section",
+            Self::NoArchivePage => "no-archive-page",
+            Self::AlternateNotReturned => "alternate-not-returned",
+            Self::AlternateNotIn => "alternate-not-in",
+            Self::AlternateLanguage => "alternate-language",
+            Self::AlternateTwice => "alternate-twice",
+            Self::VideoDataIncomplete => "video-data-incomplete",
+            Self::VideoDataLacking => "video-data-lacking",
+            Self::UnknownPlayer => "unknown-player",
+            Self::VideoNotWritten => "video-not-written",
+            Self::NoHead => "no-head",
+            Self::DateNotWritten => "date-not-written",
+        }
+    }
+
+    /// What it means, for people: of one, and of several.
+    pub fn words(self) -> (&'static str, &'static str) {
+        match self {
+            Self::Elsewhere => ("URL on another scheme or host", "URLs on another scheme or host"),
+            Self::Unlinked => ("page that no other page links to", "pages that no other page links to"),
+            Self::LinkedNotFound => ("link that leads to nothing", "links that lead to nothing"),
+            Self::LinkedMisspelt => ("link to another scheme or host", "links to another scheme or host"),
+            Self::LinkedRedirect => ("link to a page that redirects", "links to pages that redirect"),
+            Self::LinkedKeptOut => ("link to a draft or noindex page", "links to drafts and noindex pages"),
+            Self::CanonicalMisspelt => (
+                "page that names another scheme or host as its own",
+                "pages that name another scheme or host as their own",
+            ),
+            Self::AtOdds => ("entry on which two sources differ", "entries on which two sources differ"),
+            Self::RepeatsParent => ("attachment that repeats its article", "attachments that repeat their article"),
+            Self::DateAlone => ("page whose date moved, not its content", "pages whose date moved, not their content"),
+            Self::ContentAlone => {
+                ("page whose content moved, not its date", "pages whose content moved, not their date")
+            }
+            Self::UnknownSection => ("entry that names an unknown section", "entries that name an unknown section"),
+            Self::EmptySection => ("section without an entry", "sections without an entry"),
+            Self::NoArchivePage => ("archive without a page", "archives without a page"),
+            Self::AlternateNotReturned => ("translation that does not link back", "translations that do not link back"),
+            Self::AlternateNotIn => ("translation that is not in", "translations that are not in"),
+            Self::AlternateLanguage => ("translation without a language tag", "translations without a language tag"),
+            Self::AlternateTwice => {
+                ("translation into a language that is taken", "translations into a language that is taken")
+            }
+            Self::VideoDataIncomplete => {
+                ("page whose own VideoObject lacks something", "pages whose own VideoObject lacks something")
+            }
+            Self::VideoDataLacking => {
+                ("page whose video makes no VideoObject", "pages whose videos make no VideoObject")
+            }
+            Self::UnknownPlayer => ("page with a player that is not known", "pages with a player that is not known"),
+            Self::VideoNotWritten => (
+                "video that is not written: a required part is missing",
+                "videos that are not written: a required part is missing",
+            ),
+            Self::NoHead => ("page without a head", "pages without a head"),
+            Self::DateNotWritten => (
+                "date of change in the future or before 1990, not written",
+                "dates of change in the future or before 1990, not written",
+            ),
+        }
+    }
+
+    /// What to do about it.
+    pub fn advice(self) -> &'static str {
+        match self {
+            Self::Elsewhere => "write them as visitors end up on them, or correct [site] url",
+            Self::Unlinked => "only the sitemap leads there: link to them, or leave them out with a rule",
+            Self::LinkedNotFound => "mend the links, or add the source that knows these pages",
+            Self::LinkedMisspelt => "write them as the site's URL has them: each costs visitors and engines a redirect",
+            Self::LinkedRedirect => "link to where they lead",
+            Self::LinkedKeptOut => "visitors find what engines must not: is that meant so?",
+            Self::CanonicalMisspelt => {
+                "they are left out: let all pages name one scheme and host, or correct [site] url if theirs is the right one"
+            }
+            Self::AtOdds => "put the source that is right first, or take the field from one of them",
+            Self::RepeatsParent => "leave them out with a rule: their article is what people look for",
+            Self::DateAlone => "engines stop trusting dates that move for nothing",
+            Self::ContentAlone => "let the date follow the content, or do not declare one",
+            Self::UnknownSection => "correct the name, or give the section a table: [[section]] name",
+            Self::EmptySection => "see whether its matching fits: * stays within a part of the path, ** goes across",
+            Self::NoArchivePage => "make the page, or set assume_page = true where it is there and no source reads it",
+            Self::AlternateNotReturned => "let the other page link back: a link one way counts for nothing",
+            Self::AlternateNotIn => "link to the page that is in, or let that one in",
+            Self::AlternateLanguage => "write a language of ISO 639-1, perhaps with a region of ISO 3166-1: en-GB, cy",
+            Self::AlternateTwice => "give each page of a group another language",
+            Self::VideoDataIncomplete => "mend the page; where it carries a VideoObject, none is written for it",
+            Self::VideoDataLacking => {
+                "a VideoObject needs name, thumbnailUrl and uploadDate: tell them by page or table"
+            }
+            Self::UnknownPlayer => "add the entry that is shown, so that its videos are listed",
+            Self::VideoNotWritten => {
+                "engines require title, description, thumbnail and player or file: tell them by page or table"
+            }
+            Self::NoHead => "no head, hence no title and no canonical; the page is listed all the same",
+            Self::DateNotWritten => "correct the date, or leave it out",
+        }
+    }
+}
+
+impl From<Fault> for Notice {
+    fn from(fault: Fault) -> Self {
+        match fault {
+            Fault::NotReturned => Self::AlternateNotReturned,
+            Fault::NotIn => Self::AlternateNotIn,
+            Fault::BadLanguage => Self::AlternateLanguage,
+            Fault::SameLanguage => Self::AlternateTwice,
+        }
+    }
+}
+
+/// One example.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Example {
+    /// The URL.
+    pub url: String,
+    /// What else there is to say: who links to it, what each source says.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub detail: Option<String>,
+}
+
+impl fmt::Display for Example {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.detail {
+            Some(detail) => write!(formatter, "{} ({detail})", self.url),
+            None => formatter.write_str(&self.url),
+        }
+    }
+}
+
+/// One kind of notice, with all that it is about.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Noticed {
+    /// Its kind.
+    pub code: Notice,
+    /// What it is about, where the kind alone does not say it: a host, or a field and two sources.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub about: Option<String>,
+    /// What it means.
+    pub words: &'static str,
+    /// What to do about it.
+    pub advice: &'static str,
+    /// How many.
+    pub count: u64,
+    /// The first of them.
+    pub examples: Vec<Example>,
+}
+
+impl Noticed {
+    pub(super) fn new(code: Notice, about: Option<String>, count: u64, examples: Vec<Example>) -> Self {
+        let (one, many) = code.words();
+        let words = if count == 1 { one } else { many };
+        Self { code, about, words, advice: code.advice(), count, examples }
+    }
+
+    pub(super) fn of_sample(code: Notice, about: Option<String>, sample: &Sample) -> Self {
+        let counted = sample.counted();
+        let example = |text: String| match text.split_once('\n') {
+            Some((url, detail)) => Example { url: url.to_owned(), detail: Some(detail.to_owned()) },
+            None => Example { url: text, detail: None },
+        };
+        Self::new(code, about, counted.count, counted.examples.into_iter().map(example).collect())
+    }
+}
