@@ -290,6 +290,20 @@ impl Site {
     }
 }
 
+/// An address without what people get wrong most: scheme, `www.`, the slash at the end, `index.html`, `.html`, the case of letters.
+///
+/// ```
+/// use atlas_core::address::in_short;
+///
+/// assert_eq!(in_short("http://Marrowvale.example/Fares/index.html"), in_short("https://www.marrowvale.example/fares"));
+/// ```
+pub fn in_short(address: &str) -> String {
+    let rest = address.split_once("://").map_or(address, |(_, rest)| rest).to_lowercase();
+    let rest = rest.strip_prefix("www.").unwrap_or(&rest);
+    let rest = rest.strip_suffix("index.html").or(rest.strip_suffix(".html")).unwrap_or(rest);
+    rest.trim_end_matches('/').to_owned()
+}
+
 /// Whether two addresses in their normal spelling lead to the same page: they do where they differ only in whether a character
 /// that a path may hold as it is was escaped. RFC 3986 section 2.2 keeps such addresses apart, servers of files do not.
 ///

@@ -17,6 +17,7 @@ use crate::format::{Document, RawNews, RawSitemap, RawUrl, ReadError, read};
 use crate::language;
 use crate::lastmod::{self, Lastmod};
 use crate::news::{MOST_NEWS, NEWS_SECONDS};
+use crate::people::count;
 use crate::placement::{MOST_BYTES, MOST_FILES, MOST_URLS};
 use crate::robots::{Robots, sitemap_lines};
 use crate::strand::Strand;
@@ -44,6 +45,8 @@ pub enum Fetched {
     Bytes(Vec<u8>),
     /// There is no such file.
     Missing,
+    /// It is not below what the caller can look at.
+    OutOfReach,
     /// It could not be read or unpacked: why.
     Broken(String),
 }
@@ -112,6 +115,7 @@ macro_rules! kinds {
 
 kinds! {
     ROBOTS_MISSING = "robots-missing", Warning, "Put a robots.txt there, so that engines find the sitemap without being told.";
+    OUT_OF_REACH = "out-of-reach", Advice, "Check it where it is: it is not below this web root.";
     NOT_DECLARED = "not-declared", Warning, "Add a line “Sitemap: URL of the main file” to robots.txt, or let a build do it.";
     SITE_SHUT = "site-shut", Error, "Take the rule out of robots.txt: no engine may read the site.";
     FILE_BARRED = "file-barred", Error, "Allow the sitemap in robots.txt: engines may not fetch it.";
@@ -168,6 +172,12 @@ impl Inspection {
         self.main = expected.map(str::to_owned);
         let bytes: &[u8] = match fetched {
             Fetched::Bytes(bytes) => bytes,
+            Fetched::OutOfReach => {
+                self.find(&OUT_OF_REACH, robots_address, None, || {
+                    "the robots.txt of the host is not below this web root: cannot look".to_owned()
+                });
+                &[]
+            }
             Fetched::Missing => {
                 self.find(&ROBOTS_MISSING, robots_address, None, || "there is no robots.txt".to_owned());
                 &[]
@@ -193,12 +203,12 @@ impl Inspection {
         }
         match expected {
             Some(main) if !declared.iter().any(|(_, text)| text == main) => {
-                if !matches!(fetched, Fetched::Missing) {
+                if !matches!(fetched, Fetched::Missing | Fetched::OutOfReach) {
                     self.find(&NOT_DECLARED, robots_address, None, || format!("no line “Sitemap: {main}”"));
                 }
                 self.want(Wanted { address: main.to_owned(), named_by: None });
             }
-            None if declared.is_empty() => {
+            None if declared.is_empty() && !matches!(fetched, Fetched::OutOfReach) => {
                 self.find(&NOT_DECLARED, robots_address, None, || "no “Sitemap:” line in it".to_owned());
             }
             _ => {}
@@ -231,6 +241,9 @@ impl Inspection {
         };
         match fetched {
             Fetched::Bytes(bytes) => self.bytes(wanted, bytes),
+            Fetched::OutOfReach => {
+                self.find(&OUT_OF_REACH, address, None, || format!("not below this web root: cannot look; {}", by()));
+            }
             Fetched::Missing => self.find(&FILE_MISSING, address, None, || format!("there is no such file; {}", by())),
             Fetched::Broken(why) => self.find(&FILE_BROKEN, address, None, || format!("{why}; {}", by())),
         }
@@ -288,10 +301,10 @@ impl Inspection {
             self.find(&NOTHING_IN_IT, address, None, || "there is no url in it".to_owned());
         }
         if seen.news > u64::from(MOST_NEWS) {
-            self.find(&NEWS_TOO_MANY, address, None, || format!("{} articles", seen.news));
+            self.find(&NEWS_TOO_MANY, address, None, || count(seen.news, "article", "articles"));
         }
         if seen.entries > u64::from(MOST_URLS) {
-            self.find(&TOO_MANY_URLS, address, None, || format!("{} URLs", seen.entries));
+            self.find(&TOO_MANY_URLS, address, None, || count(seen.entries, "URL", "URLs"));
         }
         let stated = wanted.named_by.as_ref().and_then(|(index, stated)| Some((index, stated.as_deref()?)));
         if let Some((index, text)) = stated
@@ -312,7 +325,7 @@ impl Inspection {
             self.find(&NOTHING_IN_IT, &address, None, || "there is no sitemap in it".to_owned());
         }
         if children.len() > MOST_FILES {
-            self.find(&TOO_MANY_FILES, &address, None, || format!("{} files", children.len()));
+            self.find(&TOO_MANY_FILES, &address, None, || count(children.len() as u64, "file", "files"));
         }
         let folder = Address::trusted(address.as_str()).folder().to_owned();
         for child in children {
@@ -461,7 +474,7 @@ impl Inspection {
                 self.find(&COPY_DIFFERS, address, None, || "its .gz copy holds something else".to_owned())
             }
             Fetched::Broken(why) => self.find(&FILE_BROKEN, &format!("{address}.gz"), None, || why.clone()),
-            Fetched::Missing => {}
+            Fetched::Missing | Fetched::OutOfReach => {}
         }
     }
 

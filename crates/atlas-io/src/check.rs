@@ -49,7 +49,7 @@ impl WebRoot {
     }
 
     fn fetch(&self, address: &str) -> Fetched {
-        let Some(path) = self.path(address) else { return Fetched::Missing };
+        let Some(path) = self.path(address) else { return Fetched::OutOfReach };
         let fetched = read(&path);
         match fetched {
             Fetched::Bytes(bytes) if address.ends_with(".gz") => match unpack(&bytes, MOST_BYTES) {

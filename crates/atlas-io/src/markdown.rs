@@ -133,7 +133,7 @@ fn read_front(fence: &str, front: &str) -> Result<Map<String, Value>, String> {
         _ if front.trim().is_empty() => Value::Object(Map::new()),
         _ => serde_saphyr::from_str(front).map_err(|error| {
             let line = error.location().map(|at| at.line() as usize);
-            broken("YAML", line, error.to_string().lines().next().unwrap_or(""))
+            broken("YAML", line, without_place(error.to_string().lines().next().unwrap_or("")))
         })?,
     };
     match value {
@@ -146,6 +146,15 @@ fn read_front(fence: &str, front: &str) -> Result<Map<String, Value>, String> {
 fn broken(kind: &str, line: Option<usize>, why: &str) -> String {
     let line = line.map_or(String::new(), |line| format!(" in line {}", line + 1));
     format!("its front matter is broken {kind}{line}: {}; it is not listed", why.trim())
+}
+
+/// A message without the place that it begins with, which is counted from the front matter: `error: line 3 column 4: `.
+fn without_place(message: &str) -> &str {
+    let message = message.strip_prefix("error: ").unwrap_or(message);
+    match message.split_once(": ") {
+        Some((place, rest)) if place.starts_with("line ") => rest,
+        _ => message,
+    }
 }
 
 /// TOML has dates of its own, JSON has none.

@@ -52,6 +52,10 @@ impl Source for OldSitemap {
         fingerprint::settings("")
     }
 
+    fn is_old_sitemap(&self) -> bool {
+        true
+    }
+
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         if self.written_over {
             gathering.remark(format!(

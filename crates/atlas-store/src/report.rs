@@ -6,7 +6,7 @@ use std::fmt;
 use atlas_core::choose::Reason;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::strand::Strand;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 
 use crate::build::LastBuild;
 use crate::look::Noticed;
@@ -42,6 +42,9 @@ pub struct Survey {
     pub accepted_in_vain: Vec<(usize, String)>,
     /// What became of robots.txt, or would.
     pub robots: RobotsFate,
+    /// Sitemaps of others that robots.txt declares.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub other_sitemaps: Vec<OtherSitemap>,
     /// The guards that would hold a build back; empty for a build that was done.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub held: Vec<Held>,
@@ -63,6 +66,7 @@ impl Survey {
         let of_source = |outcome: &Outcome| outcome.problem_count > 0 || !outcome.remarks.is_empty();
         self.sources.iter().any(|source| of_source(&source.outcome))
             || !self.notices.is_empty()
+            || !self.other_sitemaps.is_empty()
             || !self.held.is_empty()
     }
 }
@@ -325,6 +329,15 @@ pub struct Moves {
     pub from: String,
     /// The section it would be in.
     pub to: String,
+}
+
+/// A sitemap of others that robots.txt declares.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct OtherSitemap {
+    /// The line, counted from 1.
+    pub line: usize,
+    /// Its address.
+    pub address: String,
 }
 
 /// What became of robots.txt.

@@ -43,6 +43,11 @@ pub trait Source: Sync {
         false
     }
 
+    /// Whether it is a sitemap that another tool wrote once.
+    fn is_old_sitemap(&self) -> bool {
+        false
+    }
+
     /// The folder of the site's files that it reads in full, by the address that it is served under: a page below that it does not
     /// find there is not there. `None` where it reads none.
     fn serves(&self) -> Option<&str> {
@@ -88,6 +93,10 @@ impl Source for Named {
 
     fn reads_pages(&self) -> bool {
         self.source.reads_pages()
+    }
+
+    fn is_old_sitemap(&self) -> bool {
+        self.source.is_old_sitemap()
     }
 
     fn serves(&self) -> Option<&str> {

@@ -42,6 +42,9 @@ fn run(arguments: &Arguments, screen: &Screen) -> Result<Exit, Failure> {
         Command::Init(init) => commands::init::run(init, &arguments.shared, screen),
         Command::TestEngine(engine) => commands::test_engine::run(engine, screen),
         Command::Demo(demo) => commands::demo::run(demo, screen),
+        Command::Check(args::Check { folder: Some(folder) }) if config::is_none(&arguments.shared) => {
+            commands::check::without_configuration(folder, screen)
+        }
         command => {
             sites::each(&arguments.shared, command, screen, |settings, screen| on_site(command, settings, screen))
         }

@@ -148,13 +148,13 @@ impl Screen {
 
     /// The same for what is about no site.
     pub fn layout_of_none(&self) -> Layout {
-        Layout {
-            verbose: self.verbose,
-            brief: self.brief,
-            zone: TimeZone::UTC,
-            width: width_of(stdout()),
-            origin: String::new(),
-        }
+        self.layout_at("")
+    }
+
+    /// The same for a site that has no configuration, by its scheme and host.
+    pub fn layout_at(&self, origin: &str) -> Layout {
+        let (zone, origin) = (TimeZone::UTC, origin.to_owned());
+        Layout { verbose: self.verbose, brief: self.brief, zone, width: width_of(stdout()), origin }
     }
 
     /// How a command ends that was done in part, or in full and has remarks.
@@ -275,7 +275,8 @@ impl Progress {
     /// So many more have come.
     pub fn more(&self, rows: u64) {
         let all = self.rows.fetch_add(rows, Ordering::Relaxed) + rows;
-        self.bar.set_message(format!("{}gathering: {} entries", self.site, crate::view::words::grouped(all)));
+        let rows = crate::view::words::count(all, "entry", "entries");
+        self.bar.set_message(format!("{}gathering: {rows}", self.site));
     }
 }
 

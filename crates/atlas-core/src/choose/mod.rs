@@ -24,7 +24,7 @@ pub use self::hint::{Hints, PriorityHint, by_depth, by_share};
 pub use self::own_files::{CHILD_PREFIX, OwnFiles};
 pub use self::reason::Reason;
 use self::rule::Facts;
-pub use self::rule::{Condition, Covers, Patterns, Rule, depth};
+pub use self::rule::{Condition, Covers, Met, Patterns, Rule, depth};
 use crate::address::{self, Site};
 use crate::archive::{Archive, Archives};
 use crate::calendar::Calendar;

@@ -2,6 +2,8 @@
 
 use std::collections::HashSet;
 use std::fmt;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 
 use globset::GlobSet;
 use regex::Regex;
@@ -23,6 +25,26 @@ pub struct Rule {
     pub section: Option<String>,
     /// How they go in.
     pub hints: Hints,
+    /// Some entry was like that.
+    pub met: Met,
+}
+
+/// Whether a rule has met an entry that it is for: shared by all copies of it.
+#[derive(Debug, Clone, Default)]
+pub struct Met(Arc<AtomicBool>);
+
+impl Met {
+    fn set(&self) {
+        // To look is cheaper than to write what is there already.
+        if !self.0.load(Ordering::Relaxed) {
+            self.0.store(true, Ordering::Relaxed);
+        }
+    }
+
+    /// Whether any was met.
+    pub fn any(&self) -> bool {
+        self.0.load(Ordering::Relaxed)
+    }
 }
 
 /// Path patterns, with the text they were typed as.
@@ -97,11 +119,15 @@ pub(super) struct Facts<'a> {
 impl Rule {
     /// The first condition that does not hold, if any.
     pub(super) fn against(&self, facts: &Facts<'_>) -> Option<&Condition> {
-        self.conditions.iter().find(|condition| !condition.holds(facts))
+        let against = self.conditions.iter().find(|condition| !condition.holds(facts));
+        if against.is_none() {
+            self.met.set();
+        }
+        against
     }
 
     /// What it is for, as the configuration writes it.
-    pub(super) fn is_for(&self) -> String {
+    pub fn is_for(&self) -> String {
         self.conditions.iter().map(Condition::written).collect::<Vec<_>>().join(" and ")
     }
 
@@ -257,7 +283,14 @@ pub(super) mod tests {
 
     /// A rule that says nothing yet.
     pub(in crate::choose) fn rule_of(line: u32, condition: Condition) -> Rule {
-        Rule { line, conditions: vec![condition], keep: None, section: None, hints: Hints::default() }
+        Rule {
+            line,
+            conditions: vec![condition],
+            keep: None,
+            section: None,
+            hints: Hints::default(),
+            met: Met::default(),
+        }
     }
 
     const NOW: i64 = 20_000 * DAY;

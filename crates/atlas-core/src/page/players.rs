@@ -69,12 +69,12 @@ impl Player {
 ///
 /// ```
 /// let entry = atlas_core::page::player_entry("https://films.example/embed/cutting-7?autoplay=1");
-/// assert_eq!(entry, "[[player]] url = \"https://films.example/embed/{id}\"");
+/// assert_eq!(entry, "[[player]]\nurl = \"https://films.example/embed/{id}\"");
 /// ```
 pub fn player_entry(frame: &str) -> String {
     let plain = frame.split(['?', '#']).next().unwrap_or(frame).trim_end_matches('/');
     let folder = plain.rsplit_once('/').map_or(plain, |(folder, _)| folder);
-    format!("[[player]] url = \"{folder}/{ID}\"")
+    format!("[[player]]\nurl = \"{folder}/{ID}\"")
 }
 
 #[cfg(test)]

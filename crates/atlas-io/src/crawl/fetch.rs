@@ -127,7 +127,9 @@ impl Fetcher {
         let charset = parameters.split(';').find_map(|parameter| parameter.trim().strip_prefix("charset="));
         let (kind, charset) = (kind.trim().to_owned(), charset.unwrap_or("").to_owned());
         if !is_page(&kind) && !self.documents.contains(&kind) {
-            return Fetched::Nothing(format!("{kind}; documents = [\"{kind}\"] on the source lists it"));
+            return Fetched::Nothing(format!(
+                "{kind}, which is not a page; documents on the source lists files by their ending"
+            ));
         }
         self.body(address, answer, kind, &charset).await
     }

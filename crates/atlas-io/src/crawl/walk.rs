@@ -115,7 +115,8 @@ impl<'w, 'g> Walk<'w, 'g> {
         loop {
             if Instant::now() >= deadline && self.stopped.is_none() {
                 let minutes = self.crawl.most_time.as_secs() / 60;
-                self.stopped = Some(format!("stopped after {minutes} minutes (most_minutes)"));
+                let minutes = count(minutes, "minute", "minutes");
+                self.stopped = Some(format!("stopped after {minutes} (most_minutes)"));
             }
             let may_begin = self.stopped.is_none() && reading < self.crawl.connections * BACKLOG;
             while may_begin && fetching.len() < self.crawl.connections && self.may_request() {
@@ -240,7 +241,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         let mut said = self.said_of(visit);
         if target == visit.address {
             // It asks for marks that make no other page: without them there is no page to be had.
-            said.failure = Some(format!("{status} to itself, but for parameters that are dropped").into());
+            said.failure = Some(format!("a redirect to itself ({status}), but for parameters that are dropped").into());
         } else {
             said.refresh = Some(target.as_str().to_owned().into());
             said.redirected = Some(status.into());
@@ -268,7 +269,9 @@ impl<'w, 'g> Walk<'w, 'g> {
     }
 
     fn give_up(&mut self, visit: &Visit, why: String) {
-        let known = self.gathering.memory().known.get(visit.address.as_str()).cloned();
+        let known = self.gathering.memory().known.get(visit.address.as_str());
+        // That it failed before is nothing to list.
+        let known = known.filter(|learnt| Said::read(&learnt.row).failure.is_none()).cloned();
         let message = match &known {
             Some(_) => format!("{why}, tried {TRIES} times; it is listed as it was found last"),
             None => format!("{why}, tried {TRIES} times; it is not listed"),
@@ -400,11 +403,15 @@ impl<'w, 'g> Walk<'w, 'g> {
                     .filter(|(address, _)| !self.found.contains_key(*address))
                     .map(|(address, learnt)| (address.clone(), learnt.clone()))
                     .collect();
-                self.gathering.remark(format!(
-                    "{why}; {} addresses wait, and the next run goes on from there. {} pages known from before are listed as they were",
-                    self.frontier.waiting(),
-                    known.len()
-                ));
+                let waiting = count(self.frontier.waiting() as u64, "address waits", "addresses wait");
+                let as_before = match known.len() {
+                    0 => String::new(),
+                    some => {
+                        let pages = count(some as u64, "page known from before is", "pages known from before are");
+                        format!("; {pages} listed as before")
+                    }
+                };
+                self.gathering.remark(format!("{why}; {waiting}, and the next run goes on from there{as_before}"));
                 for (address, learnt) in known {
                     self.gathering.met_again();
                     self.found.insert(address, (learnt.row, learnt.links));

@@ -1,7 +1,8 @@
 //! Explaining: everything that is known of one address.
 
+use atlas_core::address::in_short;
 use atlas_core::choose::{Reason, Step, Verdict};
-use atlas_core::contribution::{Alternate, Said};
+use atlas_core::contribution::{Alternate, Said, url_of};
 use atlas_core::fingerprint;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::shape::lastmod;
@@ -10,7 +11,7 @@ use atlas_core::structured::{self, VideoObjects};
 
 use super::{FORM, Job, Purpose, find};
 use crate::arrange::child_name;
-use crate::arrival::Place;
+use crate::arrival::{Arrivals, Place};
 use crate::error::StoreError;
 use crate::ledger::{FileRow, LaneEntry, Ledger, NEVER};
 use crate::publish::Form;
@@ -35,6 +36,35 @@ pub struct Explained {
     pub structured: Option<VideoObjects>,
     /// What could be better about the structured data that the page carries.
     pub structured_differences: Vec<String>,
+    /// Where no source knows it, URLs that are much like it, the nearest first.
+    pub nearest: Vec<String>,
+}
+
+/// How many URLs are named that are much like one which is not known.
+const NEAREST: usize = 5;
+/// How much alike they must be, from 0 to 1.
+const ALIKE: f64 = 0.85;
+
+/// The URLs that are most like one that no source knows.
+fn nearest(arrivals: &Arrivals, address: &str) -> Vec<String> {
+    let short = in_short(address);
+    let mut alike: Vec<(f64, String)> = Vec::new();
+    let path = |short: &str| short.split_once('/').map_or(String::new(), |(_, path)| path.to_owned());
+    let wanted = path(&short);
+    arrivals.each_mark(|place, _| {
+        let row = arrivals.row(place);
+        let known = in_short(url_of(&row));
+        let likeness = if known == short { 1.0 } else { strsim::jaro_winkler(&path(&known), &wanted) };
+        if likeness >= ALIKE {
+            alike.push((likeness, url_of(&row).to_owned()));
+        }
+    });
+    alike.sort_by(|one, other| other.0.total_cmp(&one.0).then_with(|| one.1.cmp(&other.1)));
+    // Where one is the same but for its spelling, the others are not meant.
+    let same = alike.first().is_some_and(|(likeness, _)| *likeness >= 1.0);
+    alike.retain(|(likeness, _)| !same || *likeness >= 1.0);
+    alike.dedup_by(|one, other| one.1 == other.1);
+    alike.into_iter().take(NEAREST).map(|(_, url)| url).collect()
 }
 
 /// Decides again about one address, from what the sources say now.
@@ -99,6 +129,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Expl
         lastmod,
         alternates: group.map(|group| found.alternates.list(group).to_vec()).unwrap_or_default(),
         structured: wanted.map(|merged| structured::video_objects(merged, &job.timezone)),
+        nearest: if places.is_empty() { nearest(arrivals, address) } else { Vec::new() },
         structured_differences: merged.as_ref().map(structured::compare).unwrap_or_default(),
         said,
         merged,

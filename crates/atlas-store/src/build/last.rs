@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use serde::Deserialize;
 
 use crate::ledger::Ledger;
-use crate::report::{Counted, LeftOut, RobotsFate, SectionReport, Survey};
+use crate::report::{Counted, LeftOut, OtherSitemap, RobotsFate, SectionReport, Survey};
 use crate::source::Problem;
 
 /// What a build said: of its report, that which the next may leave out where it is the same.
@@ -14,6 +14,8 @@ pub struct LastBuild {
     #[serde(default)]
     configuration: String,
     robots: String,
+    #[serde(default)]
+    other_sitemaps: Vec<OtherSitemap>,
     sections: Vec<Section>,
     left_out: Vec<Numbered>,
     notices: Vec<Numbered>,
@@ -107,6 +109,11 @@ impl LastBuild {
         let new: HashSet<String> =
             now.sections.iter().flat_map(|section| &section.files).map(|file| file.address.clone()).collect();
         files(&self.sections) == new
+    }
+
+    /// Whether robots.txt declared the same sitemap of others.
+    pub fn declared(&self, other: &OtherSitemap) -> bool {
+        self.other_sitemaps.contains(other)
     }
 
     /// Whether the sitemaps were not declared either, for the same cause.

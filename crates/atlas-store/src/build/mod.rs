@@ -42,8 +42,8 @@ use crate::people::{Lines, People};
 use crate::provenance::{Mapping, Provenances};
 use crate::publish::{self, DECLARED, Declaration, Form, Press, Publisher, differs_from_live, is_aside, remove};
 use crate::report::{
-    Built, Changes, Counted, Fate, FileReport, Guard, LeftOut, Preview, Remapped, RobotsFate, SectionReport,
-    SourceReport, Survey, Waiting,
+    Built, Changes, Counted, Fate, FileReport, Guard, LeftOut, OtherSitemap, Preview, Remapped, RobotsFate,
+    SectionReport, SourceReport, Survey, Waiting,
 };
 pub use crate::settle::{EXAMPLES, Telling};
 use crate::settle::{Expected, Gone, Settled, Terms, settle};
@@ -167,11 +167,11 @@ impl Found {
         }
     }
 
-    /// What would become of robots.txt.
-    fn robots_fate(&self, job: &Job<'_>, ledger: &Ledger) -> Result<RobotsFate, StoreError> {
+    /// What would become of robots.txt, and what else it declares.
+    fn robots(&self, job: &Job<'_>, ledger: &Ledger) -> Result<(RobotsFate, Vec<OtherSitemap>), StoreError> {
         let declared = ledger.fact(DECLARED)?.unwrap_or_default();
         let declaration = Declaration::of(&job.place, self.plan.files.len(), &declared, self.live_robots.as_ref())?;
-        Ok(declaration.map_or(RobotsFate::Unnamed, |one| one.fate()))
+        Ok(declaration.map_or((RobotsFate::Unnamed, Vec::new()), |one| (one.fate(), one.others())))
     }
 
     /// Whether all entries are as they were, so that what is made of all of them is, too.
@@ -267,11 +267,12 @@ pub fn survey(job: &Job<'_>, ledger: &mut Ledger) -> Result<Survey, StoreError> 
     let fates: Vec<Fate> = fates.collect();
     let sizes: Vec<u64> = plan.files.iter().map(|file| file.size(job.place.style)).collect();
     found.arrivals.check(ledger.folder())?;
-    let (held, robots) = (guard(job, &found), found.robots_fate(job, ledger)?);
+    let held = guard(job, &found);
+    let (robots, other_sitemaps) = found.robots(job, ledger)?;
     let unmet = job.telling.accepted.unmet();
     let unmet = unmet.filter(|(_, code)| Notice::ALL.iter().any(|notice| notice.code() == *code));
     let accepted_in_vain = unmet.map(|(line, code)| (line, code.to_owned())).collect();
-    Ok(Survey { notices, accepted_in_vain, held, robots, ..report(job, &found, form, &fates, &sizes) })
+    Ok(Survey { notices, accepted_in_vain, held, robots, other_sitemaps, ..report(job, &found, form, &fates, &sizes) })
 }
 
 /// Gathers and lists entries, those that are left out too. Returns the list and how many there are in all.
@@ -299,6 +300,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Ended, StoreError> {
     if !publisher.is_settled() || !stale.is_empty() {
         ledger.plan(publisher.names_at_stake(&stale))?;
     }
+    let (_, other_sitemaps) = found.robots(job, ledger)?;
     let last = LastBuild::of(ledger, found.run - 1, &format!("{:016x}", job.configuration));
     let folder = ledger.folder().to_owned();
     let writing = ledger.transaction()?;
@@ -328,7 +330,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Ended, StoreError> {
     found.arrivals.check(&folder)?;
     let run = found.run;
     let robots = published.robots.unwrap_or(RobotsFate::Unnamed);
-    let survey = Survey { robots, ..report(job, &found, form, &published.fates, &published.sizes) };
+    let survey = Survey { robots, other_sitemaps, ..report(job, &found, form, &published.fates, &published.sizes) };
     let configuration = format!("{:016x}", job.configuration);
     let changed = if survey.changes.redesign { 0 } else { survey.changes.changed.count };
     let to_announce = match found.first {
@@ -717,6 +719,7 @@ fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64
         accepted: job.telling.accepted.counts(),
         accepted_in_vain: Vec::new(),
         robots: RobotsFate::Unnamed,
+        other_sitemaps: Vec::new(),
         held: Vec::new(),
     }
 }

@@ -49,8 +49,8 @@ pub(super) fn of(job: &Job<'_>, ledger: &Ledger, found: &Found) -> Result<Previe
     let goes = found.gone.iter().take(MOST_LISTED).map(goes).collect();
     let form = publisher.form;
     let fates = vec![Fate::Unchanged; plan.files.len()];
-    let robots = found.robots_fate(job, ledger)?;
-    let survey = Survey { held, robots, ..report(job, found, form, &fates, &sizes) };
+    let (robots, other_sitemaps) = found.robots(job, ledger)?;
+    let survey = Survey { held, robots, other_sitemaps, ..report(job, found, form, &fates, &sizes) };
     let changes_of = changes_of(found);
     Ok(Preview { survey, files, comes, changes_of, goes, moves, asides })
 }

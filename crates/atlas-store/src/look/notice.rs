@@ -37,6 +37,12 @@ pub enum Notice {
     UnknownSection,
     /// A section whose patterns no entry fits.
     EmptySection,
+    /// A rule that no entry is like.
+    UnusedRule,
+    /// URLs that only an old sitemap knows, although a source reads the pages of the site.
+    OnlyOldSitemap,
+    /// URLs that differ only in the order of their parameters, and hold the same.
+    SameParameters,
     /// Archives that the site has no page for.
     NoArchivePage,
     /// A link to a translation that does not link back.
@@ -63,7 +69,7 @@ pub enum Notice {
 
 impl Notice {
     /// All kinds.
-    pub const ALL: [Self; 24] = [
+    pub const ALL: [Self; 27] = [
         Self::Elsewhere,
         Self::Unlinked,
         Self::LinkedNotFound,
@@ -77,6 +83,9 @@ impl Notice {
         Self::ContentAlone,
         Self::UnknownSection,
         Self::EmptySection,
+        Self::UnusedRule,
+        Self::OnlyOldSitemap,
+        Self::SameParameters,
         Self::NoArchivePage,
         Self::AlternateNotReturned,
         Self::AlternateNotIn,
@@ -106,6 +115,9 @@ impl Notice {
             Self::ContentAlone => "content-alone",
             Self::UnknownSection => "unknown-section",
             Self::EmptySection => "empty-section",
+            Self::UnusedRule => "unused-rule",
+            Self::OnlyOldSitemap => "only-old-sitemap",
+            Self::SameParameters => "same-parameters",
             Self::NoArchivePage => "no-archive-page",
             Self::AlternateNotReturned => "alternate-not-returned",
             Self::AlternateNotIn => "alternate-not-in",
@@ -141,6 +153,12 @@ impl Notice {
             }
             Self::UnknownSection => ("entry that names an unknown section", "entries that name an unknown section"),
             Self::EmptySection => ("section without an entry", "sections without an entry"),
+            Self::UnusedRule => ("rule that no entry matches", "rules that no entry matches"),
+            Self::OnlyOldSitemap => ("URL that only an old sitemap knows", "URLs that only an old sitemap knows"),
+            Self::SameParameters => (
+                "URL that repeats another but for the order of parameters",
+                "URLs that repeat others but for the order of parameters",
+            ),
             Self::NoArchivePage => ("archive without a page", "archives without a page"),
             Self::AlternateNotReturned => ("translation that does not link back", "translations that do not link back"),
             Self::AlternateNotIn => ("translation that is not in", "translations that are not in"),
@@ -183,8 +201,15 @@ impl Notice {
             Self::RepeatsParent => "leave them out with a rule: their article is what people look for",
             Self::DateAlone => "engines stop trusting dates that move for nothing",
             Self::ContentAlone => "let the date follow the content, or do not declare one",
-            Self::UnknownSection => "correct the name, or give the section a table: [[section]] name",
+            Self::UnknownSection => "correct the name, or give the section a table of its own ([[section]])",
             Self::EmptySection => "see whether its matching fits: * stays within a part of the path, ** goes across",
+            Self::UnusedRule => {
+                "see whether its conditions are written right: * stays within a part of the path, ** goes across"
+            }
+            Self::OnlyOldSitemap => {
+                "the pages are gone, or nothing links to them: leave them out with a rule, or link to them"
+            }
+            Self::SameParameters => "let the site write its parameters in one order, or name one URL as canonical",
             Self::NoArchivePage => "make the page, or set assume_page = true where it is there and no source reads it",
             Self::AlternateNotReturned => "let the other page link back: a link one way counts for nothing",
             Self::AlternateNotIn => "link to the page that is in, or let that one in",
@@ -228,6 +253,8 @@ pub struct Example {
 impl fmt::Display for Example {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.detail {
+            // Lines for the configuration are to be copied as they are.
+            Some(lines) if lines.contains('\n') => write!(formatter, "{}\n{lines}", self.url),
             Some(detail) => write!(formatter, "{} ({detail})", self.url),
             None => formatter.write_str(&self.url),
         }

@@ -1,10 +1,11 @@
 //! What deserves notice: facts that no entry shows by itself.
 
+use std::collections::hash_map::Entry;
 use std::collections::{HashMap, HashSet};
 
 use atlas_core::address;
 use atlas_core::choose::{Chooser, Verdict};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::{Said, url_of};
 use atlas_core::structured;
 use jiff::tz::TimeZone;
 
@@ -21,7 +22,8 @@ const MOST_EXAMPLES: usize = 1000;
 const MOST_PICTURES: usize = 50;
 
 /// Kinds that are told by a build too: they cost nothing to find.
-const BY_A_BUILD: [Notice; 3] = [Notice::VideoNotWritten, Notice::NoHead, Notice::DateNotWritten];
+const BY_A_BUILD: [Notice; 4] =
+    [Notice::UnknownPlayer, Notice::VideoNotWritten, Notice::NoHead, Notice::DateNotWritten];
 
 /// What a build tells.
 pub(crate) fn notice_while_building(settled: &Settled) -> Vec<Noticed> {
@@ -60,6 +62,14 @@ pub(crate) fn notice(
             all.push(Noticed::new(Notice::EmptySection, Some(section.name.clone()), 1, Vec::new()));
         }
     }
+    for rule in chooser.rules.iter().filter(|rule| !rule.met.any()) {
+        let about = format!("line {}, {}", rule.line, rule.is_for());
+        if telling.wants(Notice::UnusedRule, &about) {
+            all.push(Noticed::new(Notice::UnusedRule, Some(about), 1, Vec::new()));
+        }
+    }
+    all.push(only_in_old_sitemaps(arrivals, settled, sources, telling));
+    all.push(same_parameters(arrivals, settled, telling));
     all.extend(alternates.faults.iter().map(|(code, sample)| Noticed::of_sample(*code, None, sample)));
     if structured {
         all.extend(structured_data(arrivals, settled, telling));
@@ -86,6 +96,64 @@ fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
         Noticed::new(Notice::AtOdds, Some(about), counted.count, examples.collect())
     };
     settled.counts.oddities.at_odds.iter().map(one).collect()
+}
+
+/// Entries that old sitemaps alone know, although some source reads the pages of the site.
+fn only_in_old_sitemaps(
+    arrivals: &Arrivals,
+    settled: &Settled,
+    sources: &[Box<dyn Source>],
+    telling: Telling<'_>,
+) -> Noticed {
+    let is_old = |source: &u16| sources.get(usize::from(*source)).is_some_and(|source| source.is_old_sitemap());
+    let mut alone = Sample::default();
+    if sources.iter().any(|source| source.reads_pages()) && sources.iter().any(|source| source.is_old_sitemap()) {
+        settled.standing.each(arrivals, |stand| {
+            if matches!(stand.verdict(), Verdict::Kept(_)) && stand.sources(arrivals).iter().all(is_old) {
+                let row = arrivals.row(stand.place);
+                if telling.wants(Notice::OnlyOldSitemap, url_of(&row)) {
+                    alone.add(most_of(telling), stand.named(), || url_of(&row).to_owned());
+                }
+            }
+        });
+    }
+    Noticed::of_sample(Notice::OnlyOldSitemap, None, &alone)
+}
+
+/// Pages whose URLs differ only in the order of their parameters, and whose text is the same.
+fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>) -> Noticed {
+    let mut first: HashMap<(String, u64), String> = HashMap::new();
+    let mut pages: Vec<(Place, String, u64)> = Vec::new();
+    settled.standing.each(arrivals, |stand| {
+        if matches!(stand.verdict(), Verdict::Kept(_)) && stand.mark.has(Trait::FromPage) {
+            let row = arrivals.row(stand.place);
+            if url_of(&row).contains('&')
+                && let Said { url, digest: Some(digest), .. } = Said::read(&row)
+            {
+                pages.push((stand.named(), url.into_owned(), digest));
+            }
+        }
+    });
+    pages.sort_unstable();
+    let mut repeated = Sample::default();
+    for (named, url, digest) in pages {
+        match first.entry((in_one_order(&url), digest)) {
+            Entry::Vacant(place) => _ = place.insert(url),
+            Entry::Occupied(known) if telling.wants(Notice::SameParameters, &url) => {
+                repeated.add(most_of(telling), named, || format!("{url}\nrepeats {}", known.get()));
+            }
+            Entry::Occupied(_) => {}
+        }
+    }
+    Noticed::of_sample(Notice::SameParameters, None, &repeated)
+}
+
+/// A URL with its parameters in the order of their names.
+fn in_one_order(url: &str) -> String {
+    let Some((before, query)) = url.split_once('?') else { return url.to_owned() };
+    let mut parameters: Vec<&str> = query.split('&').collect();
+    parameters.sort_unstable();
+    format!("{before}?{}", parameters.join("&"))
 }
 
 /// Entries that belong to another, and have no picture and no title that the other has not.

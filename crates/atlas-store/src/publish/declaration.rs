@@ -6,11 +6,11 @@
 use std::path::Path;
 use std::{fs, io};
 
-use atlas_core::robots::{ALLOW_ALL, Robots, declare};
+use atlas_core::robots::{ALLOW_ALL, Robots, declare, sitemap_lines};
 
 use super::place::Place;
 use crate::error::StoreError;
-use crate::report::RobotsFate;
+use crate::report::{OtherSitemap, RobotsFate};
 use crate::source::LiveRobots;
 
 /// What is to be declared in robots.txt.
@@ -20,6 +20,7 @@ pub(crate) struct Declaration<'p> {
     /// What the file is to hold; none where it must not be made.
     pub(super) after: Option<Vec<u8>>,
     taken_over: bool,
+    wanted: Vec<String>,
 }
 
 impl<'p> Declaration<'p> {
@@ -45,9 +46,16 @@ impl<'p> Declaration<'p> {
         };
         let wanted = place.index_addresses(files);
         let outdated: Vec<&str> = declared.lines().filter(|line| !wanted.iter().any(|one| one == line)).collect();
-        let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
-        let after = base.map(|base| declare(base, &wanted, &outdated));
-        Ok(Some(Self { path, before, after, taken_over }))
+        let ours: Vec<&str> = wanted.iter().map(String::as_str).collect();
+        let after = base.map(|base| declare(base, &ours, &outdated));
+        Ok(Some(Self { path, before, after, taken_over, wanted }))
+    }
+
+    /// The sitemaps of others that it declares: with the line of each.
+    pub(crate) fn others(&self) -> Vec<OtherSitemap> {
+        let lines = sitemap_lines(self.after.as_deref().unwrap_or_default()).into_iter();
+        let others = lines.filter(|(_, address)| !self.wanted.contains(address));
+        others.map(|(line, address)| OtherSitemap { line, address }).collect()
     }
 
     /// What becomes of it.

@@ -1,9 +1,14 @@
 //! `check`: reads a web root the way an engine does.
 
+use std::fs;
 use std::path::Path;
 
+use atlas_core::address::{Address, Site};
 use atlas_core::finding::Severity;
+use atlas_core::format::read;
+use atlas_core::inspect::Report;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::robots::sitemap_lines;
 use atlas_io::check::WebRoot;
 
 use crate::args;
@@ -18,7 +23,7 @@ pub fn run(settings: &Settings, check: &args::Check, screen: &Screen) -> Result<
         return Err(Failure::said(format!("there is no folder {}; name the web root to check", folder.display())));
     }
     let is_own = check.folder.is_none() || same_folder(folder, &settings.web_root);
-    let robots = is_own.then(|| settings.robots.clone());
+    let robots = settings.robots.clone().filter(|_| is_own);
     let sitemaps = settings.sitemaps_elsewhere().filter(|_| is_own);
     let root = WebRoot { folder: folder.to_owned(), site: settings.site.clone(), robots, sitemaps };
     let mut report = root.check(Some(&settings.main_address()), Lastmod::from_timestamp(meaning::now()));
@@ -28,8 +33,50 @@ pub fn run(settings: &Settings, check: &args::Check, screen: &Screen) -> Result<
     screen.show(&report, || view::check::check(&report, folder, accepted, &screen.layout(settings)))?;
     let number = |wanted| report.findings.iter().filter(|finding| finding.severity == wanted).count() as u64;
     screen.count(&[("errors", number(Severity::Error)), ("warnings", number(Severity::Warning))]);
+    Ok(exit_of(&report, screen))
+}
+
+/// Checks a folder for which there is no configuration: its robots.txt, or a sitemap in it, says what the site is.
+pub fn without_configuration(folder: &Path, screen: &Screen) -> Result<Exit, Failure> {
+    if !folder.is_dir() {
+        return Err(Failure::said(format!("there is no folder {}; name the web root to check", folder.display())));
+    }
+    let bytes = |name: &str| fs::read(folder.join(name)).unwrap_or_default();
+    let declared = sitemap_lines(&bytes("robots.txt")).into_iter().map(|(_, address)| address);
+    let main = declared.chain(listed_in(&bytes(MAIN))).find_map(|text| Address::parse(&text).ok());
+    let Some(main) = main else {
+        return Err(Failure::said(format!(
+            "nothing in {} says what the site's URL is: neither a Sitemap line in robots.txt nor a {MAIN}. Write a configuration: idle-atlas init {}",
+            folder.display(),
+            folder.display()
+        )));
+    };
+    let site = Site::parse(&format!("{}/", main.origin())).map_err(|error| Failure::said(error.to_string()))?;
+    let expected = site.of_file(MAIN).into_string();
+    let expected = folder.join(MAIN).is_file().then_some(expected);
+    let root = WebRoot { folder: folder.to_owned(), site, robots: None, sitemaps: None };
+    let report = root.check(expected.as_deref(), Lastmod::from_timestamp(meaning::now()));
+    let layout = screen.layout_at(main.origin());
+    screen.show(&report, || view::check::check(&report, folder, 0, &layout))?;
+    Ok(exit_of(&report, screen))
+}
+
+/// The main file, by its usual name.
+const MAIN: &str = "sitemap.xml";
+
+/// The first address that a sitemap or an index lists.
+fn listed_in(bytes: &[u8]) -> Option<String> {
+    let mut first = None;
+    // What is wrong with it is for the check to say.
+    let _ = read(bytes, |url| first = first.take().or(url.loc), |_| ());
+    let mut child = None;
+    let _ = read(bytes, |_| (), |sitemap| child = child.take().or(sitemap.loc));
+    first.or(child)
+}
+
+fn exit_of(report: &Report, screen: &Screen) -> Exit {
     let errors = report.findings.iter().any(|finding| finding.severity == Severity::Error);
-    Ok(screen.exit(errors, !report.findings.is_empty()))
+    screen.exit(errors, !report.findings.is_empty())
 }
 
 fn same_folder(one: &Path, other: &Path) -> bool {

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::fs;
 
 use atlas_core::archive::{Archive, Archives, By, slug};
-use atlas_core::choose::{Condition, Covers, Hints, Patterns, PriorityHint, Rule};
+use atlas_core::choose::{Condition, Covers, Hints, Met, Patterns, PriorityHint, Rule};
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::section::{self, Section, Sections};
 use globset::{GlobBuilder, GlobSetBuilder};
@@ -106,6 +106,7 @@ impl Context<'_> {
             keep: table.keep,
             section: table.section.as_ref().map(|name| name.as_ref().clone()),
             hints,
+            met: Met::default(),
         })
     }
 

@@ -43,8 +43,8 @@ pub struct Settings {
     pub site: Site,
     /// The folder that is served.
     pub web_root: PathBuf,
-    /// The robots.txt of the site, whether lines are declared in it or not.
-    pub robots: PathBuf,
+    /// The robots.txt of the site's host, whether lines are declared in it or not; none where nobody says where it is.
+    pub robots: Option<PathBuf>,
     /// The engines to tell.
     pub engines: Vec<EngineSettings>,
     /// The configuration file.
@@ -101,7 +101,7 @@ impl Settings {
         let sources = Sources::new(&context, &typed)?.all()?;
         if sources.is_empty() {
             return Err(Failure::said(format!(
-                "{}: there is no source; add one, such as: [[source]] from = \"html\" folder = \"public\"",
+                "{}: there is no source; add one, such as\n\n[[source]]\nfrom   = \"html\"\nfolder = \"public\"",
                 origin.path.display()
             )));
         }
@@ -117,7 +117,21 @@ impl Settings {
         let cut = context.cut(&typed.files)?;
         let thresholds = context.thresholds(&typed.guards)?;
         let declare_in = typed.robots.file.as_ref().map(expanded).transpose()?.map(|file| folder.join(file));
-        let robots = declare_in.clone().unwrap_or_else(|| web_root.join("robots.txt"));
+        let is_in_a_folder = site.root().path() != "/";
+        if let (Some(file), Some(path)) = (&typed.robots.file, &declare_in)
+            && is_in_a_folder
+            && path.parent() == Some(web_root.as_path())
+        {
+            let message = format!(
+                "“file”: engines read {} alone, and {} is served elsewhere; name the file of the host, or leave [robots] file out",
+                site.of_host("/robots.txt"),
+                path.display()
+            );
+            return Err(origin.error(file, message));
+        }
+        // That of a site in a folder of its host lies above it, unless the configuration says where.
+        let own_robots = (!is_in_a_folder).then(|| web_root.join("robots.txt"));
+        let robots = declare_in.clone().or(own_robots);
         let place = context.place(&typed.files, context.data_folder(&typed)?, (declare_in, typed.robots.create))?;
         let engines = typed.engine.iter().map(|engine| context.engine(engine)).collect::<Result<Vec<_>, _>>()?;
         let ours = [VISITOR_PAGE, TEXT].map(|name| format!("{}{name}", site.root()));
@@ -127,7 +141,7 @@ impl Settings {
                 main: place.main.clone(),
                 others: BTreeSet::from(ours),
             },
-            robots: Robots::read(&fs::read(&robots).unwrap_or_default()),
+            robots: Robots::read(&robots.as_ref().and_then(|robots| fs::read(robots).ok()).unwrap_or_default()),
             tokens: crawlers,
             rules,
             sections,

@@ -37,6 +37,11 @@ pub fn named(shared: &Shared) -> Result<Vec<PathBuf>, Failure> {
     Ok(all)
 }
 
+/// Whether no configuration was named, and none is found.
+pub fn is_none(shared: &Shared) -> bool {
+    shared.config.is_empty() && find().is_err()
+}
+
 /// All configurations in a folder and deeper, in the order of their names; hidden folders are left alone.
 fn below(folder: &Path) -> Result<Vec<PathBuf>, Failure> {
     let is_hidden = |entry: &DirEntry| entry.depth() > 0 && entry.file_name().to_string_lossy().starts_with('.');

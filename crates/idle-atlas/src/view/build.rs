@@ -82,6 +82,7 @@ pub fn built(built: &Built, elsewhere: Option<&str>, engines: Engines, layout: &
         shown.as_before() + &shown.waiting(),
         shown.problems(),
         shown.notices(),
+        shown.other_sitemaps(),
         if changes.first { written(built, layout) } else { String::new() },
     ];
     let mut news: String = news.into_iter().filter(|part| !part.is_empty()).map(ended).collect();

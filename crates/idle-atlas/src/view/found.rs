@@ -268,7 +268,8 @@ impl Shown<'_> {
                     notice.advice
                 );
                 for example in &notice.examples {
-                    out += &format!("    {}\n", self.layout.urls(&example.to_string()));
+                    let text = example.to_string().replace('\n', "\n      ");
+                    out += &format!("    {}\n", self.layout.urls(&text));
                 }
                 if let Some(more @ 1..) = notice.count.checked_sub(notice.examples.len() as u64) {
                     out += &format!("    and {} more\n", grouped(more));
@@ -340,9 +341,10 @@ impl Shown<'_> {
         let remarks =
             survey.sources.iter().flat_map(|source| source.outcome.remarks.iter().map(move |one| (source, one)));
         let heard = remarks.filter(|(source, one)| !self.is_new(|last| last.heard(&source.outcome.name, one))).count();
+        let others = survey.other_sitemaps.iter().filter(|other| !self.is_new(|last| last.declared(other))).count();
         let undeclared = !self.is_new(|last| last.left_undeclared(survey.robots));
         let notices = survey.notices.len() - self.new_notices().count();
-        add(notices + heard + usize::from(undeclared), "remark", "remarks");
+        add(notices + heard + others + usize::from(undeclared), "remark", "remarks");
         if same.is_empty() {
             return String::new();
         }
@@ -362,6 +364,18 @@ impl Shown<'_> {
             out += &format!("  {STRONG}{address}{STRONG:#}\n");
         }
         out
+    }
+
+    /// Sitemaps of others that robots.txt declares.
+    pub fn other_sitemaps(&self) -> String {
+        let new = self.survey.other_sitemaps.iter().filter(|other| self.is_new(|last| last.declared(other)));
+        let lines: String = new.map(|other| format!("  line {}: Sitemap: {}\n", other.line, other.address)).collect();
+        if lines.is_empty() {
+            return lines;
+        }
+        format!(
+            "{WARN}robots.txt declares sitemaps of others;{WARN:#} remove a line if nobody keeps its sitemap up:\n{lines}\n"
+        )
     }
 
     /// What to put into the robots.txt that the site has elsewhere, if it has one; or where the configuration leaves that to the

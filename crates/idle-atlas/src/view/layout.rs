@@ -33,7 +33,7 @@ pub struct Layout {
 impl Layout {
     /// Whether URLs are shown from the path on.
     fn is_narrow(&self) -> bool {
-        self.width.is_some_and(|width| width < NARROW)
+        self.width.is_some_and(|width| width < NARROW) && !self.origin.is_empty()
     }
 
     /// A text with the URLs of the site in it as they are shown.

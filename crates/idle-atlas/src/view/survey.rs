@@ -27,7 +27,7 @@ pub fn survey(survey: &Survey, layout: &Layout) -> String {
     if !survey.changes.first {
         out += &shown.changes();
     }
-    out += &(shown.tables() + &shown.waiting() + &shown.problems() + &shown.notices());
+    out += &(shown.tables() + &shown.waiting() + &shown.problems() + &shown.notices() + &shown.other_sitemaps());
     out += &shown.undeclared();
     for held in &survey.held {
         out += &format!("{WARN}A build would be held back ({}):{WARN:#} {held}\n\n", held.guard.code());
@@ -39,7 +39,7 @@ pub fn survey(survey: &Survey, layout: &Layout) -> String {
         out += "\n";
         out += &layout.next("idle-atlas build");
     }
-    out.trim_end_matches('\n').to_owned() + "\n"
+    out.replace("\n\n\n", "\n\n").trim_end_matches('\n').to_owned() + "\n"
 }
 
 /// Whether a build would write anything.

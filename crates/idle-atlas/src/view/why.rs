@@ -30,6 +30,8 @@ pub struct Answer {
     pub content_changed: Option<Lastmod>,
     pub changed_in_run: Option<u32>,
     pub announcements: Vec<Announced>,
+    /// Where no source knows it, URLs that are much like it.
+    pub nearest: Vec<String>,
 }
 
 /// What was decided and why.
@@ -116,6 +118,7 @@ impl Answer {
             None if policy == DatePolicy::Declared => "none is declared, and no other is to be written: date_policy",
             None if declared => "the declared date is in the future or before 1990",
             None => "none is declared, and no change of its content has been seen yet",
+            Some(_) if merged.is_some_and(|said| said.archive.is_some()) => "derived from its entries",
             Some(_) if declared => "declared by the page or source",
             date if date == seen => "the day on which its content was seen to change",
             Some(_) => "its publication; no later change has been seen",
@@ -140,6 +143,7 @@ impl Answer {
             content_changed: seen,
             changed_in_run: explained.remembered.map(|lane| lane.changed),
             announcements,
+            nearest: explained.nearest,
         }
     }
 
@@ -154,13 +158,21 @@ pub fn why(answer: &Answer, layout: &Layout) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}\n\n", answer.url);
     let Some(decision) = &answer.decision else {
         let remembered = match &answer.file {
-            Some(file) => format!("It stands in {file} as of the last build, and leaves it with the next.\n"),
+            Some(file) => format!(" It stands in {file} as of the last build, and leaves it with the next.\n"),
             None => String::new(),
         };
-        return out
-            + &format!(
-                "No source knows this URL. {remembered}\nIs it spelt as the site spells it (slash at the end, www, https)?\n{FAINT}What is known: idle-atlas survey{FAINT:#}\n"
-            );
+        out += &format!("No source knows this URL.{remembered}\n");
+        if answer.nearest.is_empty() {
+            return out + &format!("{FAINT}What is known: idle-atlas survey --list{FAINT:#}\n");
+        }
+        out += match &answer.nearest[..] {
+            [_] => "This one is much like it:\n",
+            _ => "These are much like it:\n",
+        };
+        for url in &answer.nearest {
+            out += &format!("  {url}{}\n", difference(&answer.url, url));
+        }
+        return out;
     };
     out += &match &decision.section {
         Some(section) => format!("  {GOOD}goes in{GOOD:#}, in section {section}\n"),
@@ -212,6 +224,33 @@ pub fn why(answer: &Answer, layout: &Layout) -> String {
         out += &format!("\nTold to {} on {}: {}\n", one.engine, instant(one.at, &layout.zone), one.words);
     }
     out
+}
+
+/// In what one spelling of a URL differs from another, where that can be said in a word.
+fn difference(asked: &str, known: &str) -> String {
+    let scheme = |url: &str| url.split_once("://").map_or("", |(scheme, _)| scheme).to_owned();
+    let bare = |url: &str| url.split_once("://").map_or(url, |(_, rest)| rest).to_owned();
+    let host = |url: &str| bare(url).split('/').next().unwrap_or("").to_owned();
+    let path = |url: &str| bare(url).split_once('/').map_or(String::new(), |(_, path)| path.to_owned());
+    let without = |path: &str| path.trim_end_matches('/').to_owned();
+    let mut words = Vec::new();
+    if scheme(asked) != scheme(known) {
+        words.push(format!("with {}", scheme(known)));
+    }
+    if host(asked) != host(known) {
+        words.push(format!("on {}", host(known)));
+    }
+    match (path(asked), path(known)) {
+        (one, other) if one == other => {}
+        (one, other) if without(&one) == without(&other) => {
+            words.push(if other.ends_with('/') { "with a slash at the end" } else { "without the slash" }.to_owned());
+        }
+        (one, other) if without(&one).to_lowercase() == without(&other).to_lowercase() => {
+            words.push("with other capitals".to_owned());
+        }
+        _ => {}
+    }
+    if words.is_empty() { String::new() } else { format!("  ({})", words.join(", ")) }
 }
 
 /// Each field with the word that stands and the source whose word that is; lists have a line an item.

@@ -78,7 +78,7 @@ fn walks_a_site_as_an_engine_would() {
         ("gone", "no-page"),
         ("header", "noindex"),
         ("latin", "pages"),
-        ("marked", "no-page"),
+        ("marked", "not-a-page"),
         ("moved", "redirect"),
         ("nofollow", "pages"),
         ("paper.pdf", "pages"),
@@ -219,8 +219,11 @@ fn a_hostile_server_is_survived_within_the_limits() {
         assert!(remarks.contains(trap), "{trap}: {remarks}");
     }
     let list = listed(&site);
-    for path in ["big", "bomb", "broken-gzip", "binary", "500", "drip", "wall"] {
-        assert_eq!(goes(&list, path), "no-page", "{path}");
+    for path in ["big", "bomb", "broken-gzip", "binary", "wall"] {
+        assert_eq!(goes(&list, path), "not-a-page", "{path}");
+    }
+    for path in ["500", "drip"] {
+        assert_eq!(goes(&list, path), "server-error", "{path}");
     }
     for path in ["loop/a", "loop/b", "to-private"] {
         assert_eq!(goes(&list, path), "redirect", "{path}");
@@ -262,6 +265,29 @@ fn a_challenge_and_an_empty_page_are_named() {
         _ => Answer::Html("<title>App</title><div id=root></div><script src=/app.js></script>".into()),
     });
     site(&app, "").run(&["survey"]).says(0, &["1 page is empty until a script runs", "1 entry would be in"]);
+}
+
+#[test]
+fn what_was_not_looked_at_is_not_dead_and_redirects_have_their_status() {
+    let server = Server::start(|request| match request.path.as_str() {
+        "/robots.txt" => status(404),
+        "/" => Answer::Html("<title>Home</title><a href=/a/>A</a><a href=/moved/>M</a><a href=/sick/>S</a>".into()),
+        "/a/" => Answer::Html("<title>A</title><a href=/b/>B</a><a href=/c/>C</a><a href=/gone/>G</a>".into()),
+        "/moved/" => redirect("/a/"),
+        "/sick/" => status(500),
+        _ => status(404),
+    });
+    let site = site(&server, "most_depth = 1\n");
+    let survey = site.run(&["survey", "--verbose"]);
+    survey.says(1, &["3 addresses not looked at: they lie more links from the home page than most_depth"]);
+    survey.says(1, &["/sick/: 500 Internal Server Error, tried 3 times; it is not listed", "the server fails there"]);
+    assert!(!survey.out.contains("linked-not-found"), "{}", survey.out);
+    survey.says(1, &["1 link to a page that redirects", "leads on to"]);
+    site.run(&["why", "/sick/"]).says(0, &["left out: server-error", "500 Internal Server Error, tried 3 times"]);
+    site.run(&["why", "/moved/"]).says(0, &["301 Moved Permanently, to http"]);
+    site.reconfigure("most_depth = 1", "most_depth = 2");
+    let survey = site.run(&["survey", "--verbose"]);
+    survey.says(1, &["3 links that lead to nothing (linked-not-found)"]);
 }
 
 #[test]

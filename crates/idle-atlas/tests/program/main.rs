@@ -20,6 +20,7 @@ mod looking;
 mod mapping;
 mod people;
 mod recalling;
+mod remarking;
 mod safety;
 mod server;
 mod several;
