@@ -424,6 +424,11 @@ impl<'a> Reading<'a> {
         self.page.stated_videos = stated.collect();
         self.page.videos =
             films.gather(linked, &self.page, lead, |reference| self.file(reference), |text| self.date(text));
+        // What else the page says of a film may name its player.
+        let plain = |address: &str| address.split(['?', '#']).next().unwrap_or(address).to_owned();
+        let told: Vec<String> =
+            self.page.videos.iter().filter_map(|video| video.player_loc.as_deref()).map(plain).collect();
+        self.page.unknown_players.retain(|player| !told.contains(&plain(player.as_str())));
         self.page
     }
 
@@ -726,6 +731,7 @@ mod tests {
         };
         assert_eq!(page.videos, [wanted]);
         assert_eq!(page.frames.len(), 2);
+        assert!(page.unknown_players.is_empty(), "the player is known, and a map is none");
     }
 
     #[test]

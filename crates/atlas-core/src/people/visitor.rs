@@ -174,8 +174,12 @@ impl<'a> Visitors<'a> {
     fn name(&self, cut: &Cut) -> String {
         match cut {
             Cut::Whole | Cut::Front => VISITOR_PAGE.to_owned(),
-            Cut::Part(part) => format!("atlas-{}-{}.html", self.sections[part.section].label.name, part.mark),
+            Cut::Part(part) => self.part_name(part),
         }
+    }
+
+    fn part_name(&self, part: &Part) -> String {
+        format!("atlas-{}-{}.html", self.sections[part.section].label.name, part.mark)
     }
 
     /// The HTML of the page at a place in [`Visitors::names`].
@@ -225,12 +229,15 @@ impl<'a> Visitors<'a> {
 
     /// A year, or a month of it, by its name where the page is in English.
     fn time(&self, (year, month): (i16, Option<i8>)) -> String {
-        let is_english = self.language == "en" || self.language.starts_with("en-");
         match month {
             None => year.to_string(),
-            Some(month) if is_english => format!("{} {year}", MONTHS[(month.clamp(1, 12) - 1) as usize]),
+            Some(month) if self.is_english() => format!("{} {year}", MONTHS[(month.clamp(1, 12) - 1) as usize]),
             Some(month) => format!("{year}-{month:02}"),
         }
+    }
+
+    fn is_english(&self) -> bool {
+        self.language == "en" || self.language.starts_with("en-")
     }
 
     fn parts_of(&self, wanted: usize) -> impl Iterator<Item = &Part> {
@@ -299,32 +306,48 @@ impl<'a> Visitors<'a> {
         out
     }
 
-    /// The sections with links to their pages; years are steps to their months where these have pages of their own.
+    /// The sections with links to their pages. Where a year has several, each year is a step.
     fn front(&self) -> String {
         let mut out = String::new();
         for (section, Listed { label, items, .. }) in self.sections.iter().enumerate() {
-            let count = |number: usize| format!("<span class=\"count\">{}</span>", grouped(number as u64));
-            out += &format!("<h2>{} {}</h2>\n", escaped(&label.title), count(items.len()));
+            out += &format!("<h2>{} {}</h2>\n", escaped(&label.title), counted(items.len()));
             let parts: Vec<&Part> = self.parts_of(section).collect();
-            for of_year in parts.chunk_by(|one, other| one.time.map(|time| time.0) == other.time.map(|time| time.0)) {
-                let months = of_year[0].time.filter(|(_, month)| month.is_some());
-                if let Some((year, _)) = months {
-                    out +=
-                        &format!("<h3>{year} {}</h3>\n", count(of_year.iter().map(|part| part.end - part.first).sum()));
+            if !parts.iter().any(|part| part.time.is_some_and(|(_, month)| month.is_some())) {
+                out += &self.links(&parts);
+                continue;
+            }
+            for of_year in parts.chunk_by(|one, other| one.year() == other.year()) {
+                match (of_year[0].time, of_year) {
+                    (Some((year, Some(_))), months) => {
+                        let number = months.iter().map(|part| part.end - part.first).sum();
+                        out += &format!("<h3>{year} {}</h3>\n{}", counted(number), self.links(months));
+                    }
+                    (Some((year, None)), [part]) => {
+                        let number = counted(part.end - part.first);
+                        out += &format!("<h3><a href=\"{}\">{year}</a> {number}</h3>\n", self.part_name(part));
+                    }
+                    (_, others) => {
+                        let number = others.iter().map(|part| part.end - part.first).sum();
+                        out += &format!("<h3>– {}</h3>\n{}", counted(number), self.links(others));
+                    }
                 }
-                out += "<ul>\n";
-                for part in of_year {
-                    let words = match part.time {
-                        Some(time) => self.time(time),
-                        None => self.range(part),
-                    };
-                    let (name, number) = (self.name(&Cut::Part((*part).clone())), count(part.end - part.first));
-                    out += &format!("<li><a href=\"{name}\">{}</a> {number}</li>\n", escaped(&words));
-                }
-                out += "</ul>\n";
             }
         }
-        out.replace("</ul>\n<ul>\n", "")
+        out
+    }
+
+    /// A list of links to pages.
+    fn links(&self, parts: &[&Part]) -> String {
+        let link = |part: &&Part| {
+            let words = match part.time {
+                Some((_, Some(month))) if self.is_english() => MONTHS[(month.clamp(1, 12) - 1) as usize].to_owned(),
+                Some(time) => self.time(time),
+                None => self.range(part),
+            };
+            let number = counted(part.end - part.first);
+            format!("<li><a href=\"{}\">{}</a> {number}</li>\n", self.part_name(part), escaped(&words))
+        };
+        format!("<ul>\n{}</ul>\n", parts.iter().map(link).collect::<String>())
     }
 
     /// Lists by year or month, newest first; what has no date, and lists of others, stand at the end.
@@ -401,6 +424,17 @@ impl<'a> Visitors<'a> {
         }
         out
     }
+}
+
+impl Part {
+    fn year(&self) -> Option<i16> {
+        self.time.map(|(year, _)| year)
+    }
+}
+
+/// A number of entries, as it stands behind a heading or a link.
+fn counted(number: usize) -> String {
+    format!("<span class=\"count\">{}</span>", grouped(number as u64))
 }
 
 impl Listed<'_> {
@@ -543,7 +577,7 @@ mod tests {
         assert!(pages[1].contains("<h2>March 2026 ") && pages[1].contains("<title>NEWS, 2026</title>"), "{}", pages[1]);
         let (names, pages) = of(5);
         assert_eq!(names[1], "atlas-news-2026-03.html");
-        assert!(pages[0].contains("<h3>2026 ") && pages[0].contains(">November 2025</a>"), "{}", pages[0]);
+        assert!(pages[0].contains("<h3>2026 ") && pages[0].contains(">November</a>"), "{}", pages[0]);
         assert_eq!(of(2).0.iter().filter(|name| name.starts_with("atlas-news-2026-01-")).count(), 3);
     }
 

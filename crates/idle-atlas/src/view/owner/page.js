@@ -67,9 +67,10 @@ function row(entry) {
     picture.append(image);
   }
   const what = element("td");
-  const link = element("a", entry.title || entry.url);
-  link.href = entry.url;
-  what.append(link, element("div", entry.url, "url"), element("div", entry.sources.join(", "), "sources"));
+  const link = (text, kind) => Object.assign(element("a", text, kind), { href: entry.url });
+  const address = element("div");
+  address.append(link(entry.url, "url"));
+  what.append(link(entry.title || entry.url), address, element("div", entry.sources.join(", "), "sources"));
   const goes = entry.section === null ? element("td", "left out: " + entry.why, "out") : element("td", entry.section);
   const number = value => element("td", value ? value.toLocaleString("en") : "–", "number");
   made.append(picture, what, goes, element("td", (entry.lastmod || "–").slice(0, 10)), number(entry.images),
