@@ -496,15 +496,21 @@ fn find_with(
     let provenances = Provenances::new(ledger.provenances()?, mappings);
     let pages_known = job.sources.iter().any(|source| source.reads_pages());
     let expected = Expected::of(job.sources, &arrivals);
-    outcomes.extend(archives(&mut arrivals, pages_known, expected.as_ref(), &provenances).map_err(failed())?);
+    let same_reader = ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string());
+    let today = job.chooser.calendar.today();
+    if !desk.chooser().archives.is_empty() {
+        let before = archives::Before::read(ledger, &remembered, Some(today).filter(|_| same_reader))?;
+        let derived = archives::archives(&mut arrivals, pages_known, expected.as_ref(), &provenances, before);
+        outcomes.extend(derived.map_err(failed())?);
+    }
     let blocks = arrivals.blocks();
     let terms = Terms {
         chooser: desk.chooser(),
         run: run as u32,
         shape: &job.shape,
-        today: job.chooser.calendar.today(),
+        today,
         settings,
-        same_reader: ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string()),
+        same_reader,
         provenances: &provenances,
         telling: job.telling,
     };

@@ -11,22 +11,75 @@ use atlas_core::fingerprint;
 use atlas_core::shape::lastmod;
 use rayon::prelude::*;
 
-use crate::arrival::{Arrivals, Block};
+use crate::arrival::{Arrivals, Block, Trait};
+use crate::error::StoreError;
+use crate::ledger::{LaneEntry, Ledger, Remembered};
 use crate::provenance::Provenances;
-use crate::settle::{Expected, Standing, Telling, join};
+use crate::settle::{Expected, Stand, Standing, Telling, is_redesign, join};
 use crate::source::{Outcome, Problem};
 
 /// The name of that source in reports; it comes after all others.
 pub const ARCHIVES: &str = "archives";
 
+/// What the ledger remembers of entries, by its order: what their pages were like, for the days on which they were seen to change.
+pub(crate) struct Before<'a> {
+    remembered: &'a Remembered,
+    lane: Vec<LaneEntry>,
+    /// The day of this run; none where what pages were like says nothing of what they are like now.
+    today: Option<i32>,
+}
+
+impl<'a> Before<'a> {
+    /// Reads it; `today` is none where pages were read by another reader then.
+    pub(crate) fn read(ledger: &Ledger, remembered: &'a Remembered, today: Option<i32>) -> Result<Self, StoreError> {
+        let mut lane = Vec::with_capacity(remembered.entries());
+        for (file, segment) in remembered.segments(|_| true) {
+            lane.extend(ledger.lane(file.id, segment)?);
+        }
+        Ok(Self { remembered, lane, today })
+    }
+
+    /// The day on which an entry was last seen to change, this one included.
+    fn seen(&self, stand: &Stand<'_>, provenance: u16) -> Option<i32> {
+        let at = stand.prior?;
+        self.today.filter(|_| self.moved(stand, provenance) == Some(true)).or_else(|| self.remembered.observed(at))
+    }
+
+    /// Whether the page of an entry is not as it was; none where that cannot be told.
+    fn moved(&self, stand: &Stand<'_>, provenance: u16) -> Option<bool> {
+        let known = self.lane.get(stand.prior? as usize)?;
+        let can_be_told = known.from_page
+            && stand.mark.has(Trait::FromPage)
+            && known.provenance == provenance
+            && !known.is_recalled();
+        can_be_told.then_some(known.page != stand.mark.page)
+    }
+
+    /// Whether so many pages moved at once that this is a redesign: then no day is today's.
+    fn is_redesigned(&self, arrivals: &Arrivals, standing: &Standing) -> bool {
+        let (mut known, mut moved) = (0u64, 0u64);
+        for at in 0..arrivals.blocks() {
+            let block = arrivals.block(at);
+            for (stand, _) in standing.of_block(arrivals, at, &block) {
+                if let Some(is_moved) = self.moved(&stand, standing.provenance(arrivals, stand.place)) {
+                    known += 1;
+                    moved += u64::from(is_moved);
+                }
+            }
+        }
+        is_redesign(moved, known)
+    }
+}
+
 /// Derives the pages of all archives from what the sources said, and adds them to the arrivals as a source of their own.
-/// What is known of observed dates does not count here: an archive is as new as the declared dates in it. `pages_known` tells
+/// An archive is as new as the dates in it, those on which entries were seen to change among them. `pages_known` tells
 /// whether some source reads the pages of the site: then an archive is listed only if its page was among them.
 pub(crate) fn archives(
     arrivals: &mut Arrivals,
     pages_known: bool,
     expected: Option<&Expected>,
     provenances: &Provenances,
+    mut before: Before<'_>,
 ) -> io::Result<Option<Outcome>> {
     let desk = arrivals.desk().clone();
     let (chooser, seed) = (desk.chooser(), desk.seed());
@@ -36,8 +89,11 @@ pub(crate) fn archives(
     let blocks = arrivals.blocks();
     // What is to be told of rows is told when all of them are joined.
     let telling = Telling { examples: 0, accepted: &Accepted::default() };
-    let standing = Standing::from(join(arrivals, None, expected, (provenances, 0), telling)?);
-    let (mut pages, mut troubles) = count(arrivals, &standing, chooser, &HashSet::new()).pages(&chooser.site);
+    let standing = Standing::from(join(arrivals, Some(before.remembered), expected, (provenances, 0), telling)?);
+    if before.is_redesigned(arrivals, &standing) {
+        before.today = None;
+    }
+    let (mut pages, mut troubles) = count(arrivals, &standing, chooser, &before, &HashSet::new()).pages(&chooser.site);
     let keys: HashSet<u128> = pages.iter().map(|page| key(page, seed)).collect();
     let mut there: HashSet<u128> = HashSet::new();
     arrivals.each_mark(|place, mark| {
@@ -47,7 +103,7 @@ pub(crate) fn archives(
     });
     if !there.is_empty() {
         // An archive's own page may be filed under it: it is no entry of it.
-        (pages, troubles) = count(arrivals, &standing, chooser, &there).pages(&chooser.site);
+        (pages, troubles) = count(arrivals, &standing, chooser, &before, &there).pages(&chooser.site);
     }
     arrivals.truncate(blocks);
     let mut rows = Block::new(&arrivals.begin_source());
@@ -68,7 +124,13 @@ fn key(page: &ArchivePage, seed: u64) -> u128 {
 }
 
 /// Counts all entries that go in, but for those with these keys.
-fn count<'c>(arrivals: &Arrivals, standing: &Standing, chooser: &'c Chooser, passed_over: &HashSet<u128>) -> Tally<'c> {
+fn count<'c>(
+    arrivals: &Arrivals,
+    standing: &Standing,
+    chooser: &'c Chooser,
+    before: &Before<'_>,
+    passed_over: &HashSet<u128>,
+) -> Tally<'c> {
     let count_block = |block: usize| {
         let mut tally = chooser.archives.tally();
         let rows = arrivals.block(block);
@@ -79,7 +141,8 @@ fn count<'c>(arrivals: &Arrivals, standing: &Standing, chooser: &'c Chooser, pas
             if let Verdict::Kept(kept) = stand.verdict() {
                 let said = Said::read(&row);
                 let section = &chooser.sections.list()[usize::from(kept.section)].name;
-                tally.add(&said, section, lastmod(&said, None, kept.date_policy, &chooser.calendar));
+                let seen = before.seen(&stand, standing.provenance(arrivals, stand.place));
+                tally.add(&said, section, lastmod(&said, seen, kept.date_policy, &chooser.calendar));
             }
         }
         tally

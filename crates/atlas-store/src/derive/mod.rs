@@ -2,8 +2,7 @@
 //! groups of translations are found among what goes in.
 
 mod alternates;
-mod archives;
+pub(crate) mod archives;
 
 pub(crate) use alternates::{Alternates, NO_GROUP};
 pub use archives::ARCHIVES;
-pub(crate) use archives::archives;

@@ -123,7 +123,7 @@ impl Settled {
                 }
             }
         }
-        self.redesign = contents >= REDESIGN_LEAST && contents * 10 > self.pages_known * 6 && dates * 10 < contents;
+        self.redesign = is_redesign(contents, self.pages_known) && dates * 10 < contents;
     }
 
     /// Looks at the entries in strands of their own. Those in files of news are listed all, because such files are filled anew by each
@@ -318,6 +318,11 @@ impl Settled {
         closely.iter().zip(looked).for_each(|(at, one)| moved[*at] = one);
         moved
     }
+}
+
+/// Whether so many of the pages that are known moved at once that this is a redesign, unless declared dates moved with them.
+pub(crate) fn is_redesign(moved: u64, known: u64) -> bool {
+    moved >= REDESIGN_LEAST && moved * 10 > known * 6
 }
 
 /// Whether an entry comes from other sources than it did, or from the same by another mapping.

@@ -32,6 +32,7 @@ use rayon::prelude::*;
 use self::choosing::Choosing;
 pub use self::expected::Expected;
 pub(crate) use self::join::{Fate, Odds, join};
+pub(crate) use self::judging::is_redesign;
 use self::latest::Latest;
 use self::oddities::Oddities;
 pub use self::sample::Telling;

@@ -3,7 +3,7 @@
 use rstest::rstest;
 use serde_json::Value;
 
-use crate::support::{HTML, Site};
+use crate::support::{DAY, HTML, NOON, Site};
 
 /// A remark of a survey, by its code: its count, and its examples as they are told.
 fn remark(site: &Site, code: &str) -> (u64, Vec<String>) {
@@ -299,4 +299,26 @@ fn dry_run_lists_what_would_be_told_as_changed() {
     let built = site.run(&["build", "--verbose"]);
     built.says(0, &["~ https://www.marrowvale.example/p02.html"]);
     assert!(!built.out.contains("more"), "{}", built.out);
+}
+
+#[test]
+fn an_archive_is_as_new_as_the_last_change_seen_in_it() {
+    let archive = "[[archive]]\nby = \"category\"\nurl = \"/about/{slug}/\"\nassume_page = true\n";
+    let mut site = Site::new(&format!("{HTML}{archive}"));
+    let filed = |site: &Site, name: &str, text: &str| {
+        page(site, name, "<meta property=article:section content=Weather>", text);
+    };
+    filed(&site, "frost.html", "Ice");
+    filed(&site, "thaw.html", "Water");
+    site.build();
+    assert_eq!(site.lastmod("/about/weather/"), None);
+    site.at(NOON + DAY);
+    filed(&site, "frost.html", "Ice, and more ice");
+    site.build();
+    assert_eq!(site.lastmod("/frost.html").as_deref(), Some("2026-11-24"));
+    assert_eq!(site.lastmod("/about/weather/").as_deref(), Some("2026-11-24"));
+    // What was seen then stands from now on, and nothing is written for its sake.
+    site.at(NOON + 3 * DAY);
+    assert_eq!(site.build()["written"], serde_json::json!([]));
+    site.run(&["why", "/about/weather/"]).says(0, &["lastmod     2026-11-24 (derived from its entries)"]);
 }
