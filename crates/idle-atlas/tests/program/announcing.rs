@@ -70,6 +70,15 @@ fn only_what_changed_is_told_and_only_once() {
     std::fs::remove_file(web.site.path("public/p2.html")).unwrap();
     web.site.write("public/p3.html", "<title>Moved</title><meta http-equiv=refresh content='0;url=/new.html'>");
     web.site.build();
+    let plan = web.site.run(&["announce", "--dry-run"]);
+    let lines: Vec<&str> = plan.out.lines().filter(|line| line.contains("html")).map(str::trim).collect();
+    let marks: Vec<(&str, &str)> =
+        lines.iter().map(|line| (line.split(' ').next().unwrap(), line.rsplit('/').next().unwrap())).collect();
+    assert_eq!(
+        marks,
+        [("+", "new.html"), ("~", "p1.html"), ("−", "p2.html"), ("→", "p3.html")],
+        "as build marks them, in order of URL"
+    );
     let told = web.site.json(&["announce"]);
     assert_eq!(told[0]["changes"], serde_json::json!({ "added": 1, "changed": 1, "removed": 1, "redirected": 1 }));
     assert_eq!(web.taken(0), ["/new.html", "/p1.html", "/p2.html", "/p3.html"]);

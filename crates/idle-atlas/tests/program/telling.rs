@@ -178,6 +178,39 @@ fn whatever_happens_json_is_one_document() {
     assert!(demo["folder"].as_str().unwrap().ends_with("railway"));
 }
 
+/// The test engine names its endpoint and port in one document, and ends well when it is stopped.
+#[test]
+fn the_test_engine_ends_by_being_stopped() {
+    let site = Site::new(HTML);
+    let mut command = site.command(&["test-engine", "--listen", "127.0.0.1:0", "--json"]);
+    let mut engine = command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap();
+    let mut out = std::io::BufReader::new(engine.stdout.take().unwrap());
+    let mut text = String::new();
+    while !text.ends_with("}\n") {
+        assert!(std::io::BufRead::read_line(&mut out, &mut text).unwrap() > 0, "{text}");
+    }
+    let document: Value = serde_json::from_str(&text).unwrap();
+    let port = document["port"].as_u64().unwrap();
+    assert_eq!(document["endpoint"], format!("http://127.0.0.1:{port}/indexnow"));
+    Command::new("kill").args(["-INT", &engine.id().to_string()]).status().unwrap();
+    let ended = engine.wait_with_output().unwrap();
+    assert_eq!((ended.status.code(), String::from_utf8(ended.stderr).unwrap().as_str()), (Some(0), ""));
+}
+
+/// Videos are counted alike, wherever they are counted: those that are written.
+#[test]
+fn videos_and_pictures_are_counted_in_one_way() {
+    let site = Site::sample();
+    let survey = site.json(&["survey"]);
+    let list = site.json(&["survey", "--list"]);
+    for kind in ["videos", "images"] {
+        let sections = survey["sections"].as_array().unwrap().iter();
+        let surveyed: u64 = sections.map(|section| section[kind].as_u64().unwrap()).sum();
+        let kept = list.as_array().unwrap().iter().filter(|entry| !entry["section"].is_null());
+        assert_eq!(kept.map(|entry| entry[kind].as_u64().unwrap()).sum::<u64>(), surveyed, "{kind}");
+    }
+}
+
 #[test]
 fn instants_have_one_form_in_json() {
     let site = eventful();
