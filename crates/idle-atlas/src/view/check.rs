@@ -18,10 +18,11 @@ const FEW: usize = 20;
 pub fn check(report: &Report, folder: &Path, accepted: u64, layout: &Layout) -> String {
     let urls: u64 = report.files.iter().filter(|file| !file.is_index).map(|file| file.entries).sum();
     let mut out = format!(
-        "{STRONG}Read {} with {}{STRONG:#} in {}, starting at robots.txt.\n\n",
+        "{STRONG}Read {} with {}{STRONG:#} in {}, starting at robots.txt.\n{}",
         count(report.files.len() as u64, "sitemap file", "sitemap files"),
         count(urls, "entry", "entries"),
-        folder.display()
+        folder.display(),
+        if layout.brief { "" } else { "\n" },
     );
     out += &layout.host();
     if !report.files.is_empty() && !layout.brief {
