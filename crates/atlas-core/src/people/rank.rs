@@ -174,18 +174,33 @@ fn key(name: &str, most: usize) -> Vec<u8> {
     key
 }
 
+/// Whether a name is its own key but for the case of its letters: most are.
+fn is_plain(name: &[u8]) -> bool {
+    name.iter().all(|byte| byte.is_ascii() && !byte.is_ascii_digit())
+}
+
 /// The first 32 bytes of a name as people sort it, as numbers: in the order of [`by_name`].
 fn beginning(name: &str) -> [u64; 4] {
     let mut bytes = [0; 32];
-    let key = key(name, bytes.len());
-    let length = key.len().min(bytes.len());
-    bytes[..length].copy_from_slice(&key[..length]);
+    let begun = &name.as_bytes()[..name.len().min(bytes.len())];
+    if is_plain(begun) {
+        bytes[..begun.len()].copy_from_slice(begun);
+        bytes.make_ascii_lowercase();
+    } else {
+        let key = key(name, bytes.len());
+        let length = key.len().min(bytes.len());
+        bytes[..length].copy_from_slice(&key[..length]);
+    }
     let (words, _) = bytes.as_chunks();
     std::array::from_fn(|at| u64::from_be_bytes(words[at]))
 }
 
 /// Compares names as people sort them; of two that are alike but for accents, the one without comes first.
 fn by_name(one: &str, other: &str) -> Ordering {
+    if is_plain(one.as_bytes()) && is_plain(other.as_bytes()) {
+        let [one, other] = [one, other].map(|name| name.bytes().map(|byte| byte.to_ascii_lowercase()));
+        return one.cmp(other);
+    }
     key(one, usize::MAX).cmp(&key(other, usize::MAX)).then_with(|| one.to_lowercase().cmp(&other.to_lowercase()))
 }
 
