@@ -327,7 +327,8 @@ impl<'a> Said<'a> {
             };
         }
         each_date!(is_one_date);
-        fields.retain(|field| !one_date.contains(field) && !(*field == "title" && one_title()));
+        let means_the_same = |field: &&str| one_date.contains(field) || *field == "title" && one_title();
+        fields.retain(|field| !means_the_same(field));
         fields
     }
 

@@ -173,10 +173,9 @@ impl Notice {
                 ("page whose video makes no VideoObject", "pages whose videos make no VideoObject")
             }
             Self::UnknownPlayer => ("page with a player that is not known", "pages with a player that is not known"),
-            Self::VideoNotWritten => (
-                "video that is not written: a required part is missing",
-                "videos that are not written: a required part is missing",
-            ),
+            Self::VideoNotWritten => {
+                ("video that is not written: it lacks a part", "videos that are not written: they lack a part")
+            }
             Self::NoHead => ("page without a head", "pages without a head"),
             Self::DateNotWritten => (
                 "date of change in the future or before 1990, not written",

@@ -95,7 +95,7 @@ fn malformed_json_lines_are_listed_and_good_rows_go_on() {
             "t.jsonl line 3",
             "t.jsonl line 5: videos:",
             "t.jsonl line 6: no url in it",
-            "a required part is missing",
+            "it lacks a part",
         ],
     );
     assert_eq!(site.paths().into_iter().collect::<Vec<_>>(), ["/7", "/good/", "/v/"]);
