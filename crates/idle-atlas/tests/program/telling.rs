@@ -102,6 +102,7 @@ fn what_check_finds_can_be_accepted_too() {
 }
 
 /// Runs the program on a terminal of so many columns.
+#[cfg(target_os = "linux")]
 fn on_a_terminal(site: &Site, columns: usize, command: &str) -> Vec<String> {
     let program = env!("CARGO_BIN_EXE_idle-atlas");
     let line = format!("stty cols {columns} rows 40; NO_COLOR=1 '{program}' {command}");
@@ -116,6 +117,7 @@ fn on_a_terminal(site: &Site, columns: usize, command: &str) -> Vec<String> {
     text.lines().map(|line| line.rsplit('\r').next().unwrap_or("").replace("\u{1b}[2K", "")).collect()
 }
 
+#[cfg(target_os = "linux")]
 #[rstest]
 #[case(100)]
 #[case(80)]
