@@ -9,6 +9,7 @@ mod screen;
 mod sites;
 mod view;
 
+use std::io::Write;
 use std::process::ExitCode;
 
 use clap::Parser;
@@ -20,7 +21,7 @@ use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
 
 fn main() -> ExitCode {
-    let arguments = Arguments::parse();
+    let arguments = Arguments::try_parse().unwrap_or_else(|error| misused(&error));
     let screen = Screen::new(&arguments.shared);
     interrupt::listen(&screen);
     match run(&arguments, &screen) {
@@ -35,6 +36,16 @@ fn main() -> ExitCode {
             }
         }
     }
+}
+
+/// Tells what is wrong about the arguments, or what was asked about them, and ends.
+fn misused(error: &clap::Error) -> ! {
+    if error.use_stderr() && std::env::args().any(|argument| argument == "--json") {
+        let document = json!({ "error": error.to_string().trim_end(), "exit": error.exit_code() });
+        // Whoever read the output may have gone.
+        let _ = writeln!(std::io::stdout(), "{document:#}");
+    }
+    error.exit()
 }
 
 fn run(arguments: &Arguments, screen: &Screen) -> Result<Exit, Failure> {

@@ -16,6 +16,7 @@ use super::{
 use crate::address::{Address, Base, LONGEST};
 use crate::contribution::Alternate;
 use crate::lastmod::Lastmod;
+use crate::titles;
 use crate::video::Video;
 
 /// A paragraph of at least so many bytes sums up a page that has no summary; a shorter one does where there is no other.
@@ -407,6 +408,11 @@ impl<'a> Reading<'a> {
         let first_heading = self.page.headings.iter().find(|heading| heading.level == 1).map(|h| h.text.clone());
         let stated = self.data.headline.take().and_then(|text| folded(text.as_bytes()));
         self.page.headline = stated.or(self.og_title.clone()).or(first_heading.clone());
+        // Where the first heading is all of it but a name behind a sign, that names the site or a section.
+        let own = self.page.headline.as_deref().and_then(titles::ending).map(|(own, _)| own.trim().to_owned());
+        if own.is_some() && own == first_heading {
+            self.page.headline = own;
+        }
         self.page.title = self.page.title.take().or(self.og_title.take()).or(first_heading);
         self.page.description = self.page.description.take().or(self.og_description.take());
         self.page.first_paragraph = self.page.first_paragraph.take().or(self.short_paragraph.take());
@@ -774,6 +780,19 @@ mod tests {
     fn pages_that_say_nothing(#[case] html: &str, #[case] wall: bool, #[case] script: bool) {
         let page = page(html);
         assert_eq!((page.is_wall(), page.needs_script()), (wall, script));
+    }
+
+    #[rstest]
+    #[case::heading("<title>Frost | Vale</title><h1>Frost</h1>", "Frost")]
+    #[case::graph("<title>Frost | Vale</title><meta property=og:title content=Frost>", "Frost")]
+    #[case::graph_with_the_name(
+        "<title>Frost | Vale</title><meta property=og:title content='Frost – The Vale'><h1>Frost</h1>",
+        "Frost"
+    )]
+    #[case::another_heading("<title>Frost | Vale</title><h1>Ice</h1>", "Frost | Vale")]
+    #[case::no_name("<title>Frost</title><h1>Ice</h1>", "Frost")]
+    fn the_name_of_the_site_is_no_part_of_a_title(#[case] html: &str, #[case] wanted: &str) {
+        assert_eq!(page(html).own_title().as_deref(), Some(wanted));
     }
 
     #[test]

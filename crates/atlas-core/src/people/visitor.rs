@@ -236,6 +236,11 @@ impl<'a> Visitors<'a> {
         }
     }
 
+    /// What has no date, and lists of others, in a section that is shown by date.
+    fn others(&self) -> &'static str {
+        if self.is_english() { "Others" } else { "–" }
+    }
+
     fn is_english(&self) -> bool {
         self.language == "en" || self.language.starts_with("en-")
     }
@@ -328,7 +333,7 @@ impl<'a> Visitors<'a> {
                     }
                     (_, others) => {
                         let number = others.iter().map(|part| part.end - part.first).sum();
-                        out += &format!("<h3>– {}</h3>\n{}", counted(number), self.links(others));
+                        out += &format!("<h3>{} {}</h3>\n{}", self.others(), counted(number), self.links(others));
                     }
                 }
             }
@@ -362,7 +367,7 @@ impl<'a> Visitors<'a> {
         for group in &groups {
             let words = match time(&group[0]) {
                 Some(time) => self.time(time),
-                None => "–".to_owned(),
+                None => self.others().to_owned(),
             };
             if groups.len() > 1 {
                 out += &format!(

@@ -1,6 +1,6 @@
 //! Lists of entries: all, or of one section, reason, source or folder; sorted and cut as asked.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use atlas_core::address;
 use atlas_core::choose::{Chooser, Reason, Verdict};
@@ -109,13 +109,26 @@ pub(crate) fn list(
     let count = wanted.len() as u64;
     let shown = wanted.iter().take(listing.most.unwrap_or(usize::MAX));
     let mut shown: Vec<Listed> = shown.map(|stand| looking.listed(stand)).collect();
-    let titles = shown.par_iter().filter_map(|one| one.title.as_deref());
-    if let Some(name) = titles::common_ending(titles, shown.len()).map(str::to_owned) {
-        for title in shown.iter_mut().filter_map(|one| one.title.as_mut()) {
-            *title = titles::without(title, Some(&name)).to_owned();
+    drop_names(&mut shown);
+    (shown, count)
+}
+
+/// Drops what most titles of a section end with, the name of the site or of the section.
+fn drop_names(entries: &mut [Listed]) {
+    let mut names: HashMap<Option<String>, Option<String>> = HashMap::new();
+    let sections: HashSet<Option<String>> = entries.iter().map(|one| one.section.clone()).collect();
+    for section in sections {
+        let of_it: Vec<&Listed> = entries.iter().filter(|one| one.section == section).collect();
+        let titles = of_it.par_iter().filter_map(|one| one.title.as_deref());
+        let name = titles::common_ending(titles, of_it.len()).map(str::to_owned);
+        names.insert(section, name);
+    }
+    for entry in entries {
+        let name = names.get(&entry.section).and_then(Option::as_deref);
+        if let Some(title) = &mut entry.title {
+            *title = titles::without(title, name).to_owned();
         }
     }
-    (shown, count)
 }
 
 struct Looking<'a> {

@@ -26,7 +26,8 @@ pub fn preview(preview: &Preview, layout: &Layout) -> String {
         true => layout.next("idle-atlas build"),
         false => String::new(),
     };
-    body(preview, layout, &held) + &next
+    let body = body(preview, layout, &held);
+    if next.is_empty() { body.trim_end_matches('\n').to_owned() + "\n" } else { body + &next }
 }
 
 /// What a build would have done that a guard held back; what holds it is told apart.

@@ -169,6 +169,8 @@ fn whatever_happens_json_is_one_document() {
     assert_eq!(failed.code, 2);
     assert!(document(&failed)["error"].as_str().unwrap().contains("nowhere.toml"));
     site.reconfigure("[[section]]", "[guards]\nfew = 0\n[[section]]");
+    let misused = site.run(&["survey", "--json", "--fersh"]);
+    assert_eq!((misused.code, document(&misused)["exit"].as_u64()), (2, Some(2)));
     site.build();
     for name in ["fares.html", "halts/weir.html", "halts/shed.html", "lost.html"] {
         std::fs::remove_file(site.path("public").join(name)).unwrap();
