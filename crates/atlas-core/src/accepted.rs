@@ -113,9 +113,23 @@ fn matcher(pattern: &str) -> Result<GlobMatcher, String> {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
     use rstest::rstest;
 
     use super::*;
+
+    proptest! {
+        #[test]
+        fn any_text_is_read_or_refused(text in "[a-z#/*{\\[ \n-]{0,200}", about in ".{0,60}") {
+            match Accepted::parse(&text, &CODES) {
+                Ok(accepted) => {
+                    let held = accepted.holds("unlinked", &about);
+                    prop_assert_eq!(accepted.counts().values().sum::<u64>(), u64::from(held));
+                }
+                Err(bad) => prop_assert!((1..=text.lines().count()).contains(&bad.line)),
+            }
+        }
+    }
 
     const CODES: [&str; 2] = ["unlinked", "no-head"];
 

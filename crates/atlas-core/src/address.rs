@@ -439,6 +439,39 @@ mod tests {
 
     use super::*;
 
+    proptest! {
+        #[test]
+        fn what_is_respelt_is_of_the_site_and_stays(
+            scheme in "https?", www in "(www\\.)?", host in "(marrowvale|shop)\\.example", port in "(:8080)?", path in "/[a-z/?=]{0,20}",
+        ) {
+            let site = Site::parse("https://www.marrowvale.example/").unwrap();
+            let address = format!("{scheme}://{www}{host}{port}{path}");
+            match site.respelt(&address) {
+                Some(right) => {
+                    prop_assert!(site.holds(&right) && !site.holds(&address));
+                    prop_assert_eq!(in_short(&right), in_short(&address));
+                    prop_assert_eq!(site.respelt(&right), None);
+                }
+                None => prop_assert!(site.holds(&address) || host.starts_with("shop") || !port.is_empty()),
+            }
+        }
+    }
+
+    #[rstest]
+    #[case::folder(
+        "https://www.marrowvale.example/rail/",
+        "http://marrowvale.example/rail/a",
+        Some("https://www.marrowvale.example/rail/a")
+    )]
+    #[case::outside("https://www.marrowvale.example/rail/", "http://marrowvale.example/a", None)]
+    #[case::bare("http://marrowvale.example/", "http://www.marrowvale.example/a", Some("http://marrowvale.example/a"))]
+    #[case::other_port("http://127.0.0.1:8080/", "http://127.0.0.1:8081/", None)]
+    #[case::six("http://[::1]:8080/", "https://[::1]:8080/a", Some("http://[::1]:8080/a"))]
+    #[case::below("https://marrowvale.example/", "https://cdn.marrowvale.example/a", None)]
+    fn spellings_that_mean_the_site(#[case] site: &str, #[case] address: &str, #[case] wanted: Option<&str>) {
+        assert_eq!(Site::parse(site).unwrap().respelt(address).as_deref(), wanted);
+    }
+
     #[rstest]
     #[case("https://www.marrowvale.example", "https://www.marrowvale.example/")]
     #[case("https://www.marrowvale.example/a/./b/../c", "https://www.marrowvale.example/a/c")]

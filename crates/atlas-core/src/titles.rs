@@ -62,9 +62,26 @@ pub fn is_same(one: &str, other: &str) -> bool {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
     use rstest::rstest;
 
     use super::*;
+
+    proptest! {
+        #[test]
+        fn a_name_makes_no_other_title(title in "[a-z]{1,9}( [a-z]{1,9}){0,3}", name in "[A-Z][a-z]{1,9}", at in 0usize..6) {
+            let whole = format!("{title}{}{name}", SIGNS[at]);
+            prop_assert!(is_same(&whole, &title) && is_same(&title, &whole));
+            prop_assert_eq!(without(&whole, Some(&name)), title.as_str());
+        }
+
+        #[test]
+        fn something_is_left_of_any_title(title in "[a-z·|–:  -]{0,30}", name in "[a-z·|  ]{0,9}") {
+            prop_assert!(title.starts_with(without(&title, Some(&name))));
+            prop_assert!(title.is_empty() || !without(&title, Some(&name)).is_empty());
+            prop_assert!(is_same(&title, &title));
+        }
+    }
 
     #[rstest]
     #[case(&["Frost · Journal", "Thaw · Journal", "Rain · Journal", "Journal"], Some("Journal"))]

@@ -207,7 +207,10 @@ impl Screen {
     /// Tells what went wrong, on standard error.
     pub fn complain(&self, what: &str, message: &str) {
         let site = self.nth.and(self.config.as_deref());
-        self.for_complaints().complain_of(site, what, &self.proposing(message));
+        let message = self.proposing(message);
+        // What is wrong with the configuration names it, too.
+        let rest = site.and_then(|site| message.strip_prefix(site)).map(str::trim_start);
+        self.for_complaints().complain_of(site, what, rest.unwrap_or(&message));
     }
 
     /// The same for another thread, which only complains.

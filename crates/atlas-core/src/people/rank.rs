@@ -220,6 +220,20 @@ mod tests {
 
     proptest! {
         #[test]
+        fn numbers_stand_by_what_they_count(one in 0u64..1_000_000, other in 0u64..1_000_000, zeros in 0usize..4) {
+            let name = |number: u64| format!("Halt {}{number} of many", "0".repeat(zeros));
+            let padded = by_name(&name(one), &format!("Halt {other} of many"));
+            prop_assert!(padded == one.cmp(&other) || one == other);
+        }
+
+        #[test]
+        fn beginnings_stand_as_whole_names_do(one in "[aAbÉé 019]{0,50}", other in "[aAbÉé 019]{0,50}") {
+            let begun = beginning(&one).cmp(&beginning(&other));
+            prop_assert!(begun == Ordering::Equal || begun == by_name(&one, &other), "{one} {other}");
+            prop_assert_eq!(by_name(&one, &other), by_name(&other, &one).reverse());
+        }
+
+        #[test]
         fn lines_stand_by_folder_then_by_name(
             names in proptest::collection::vec(("[ab]{0,2}", "[aAbZéÉΣß 01]{0,40}"), 1..30),
         ) {

@@ -101,9 +101,36 @@ fn fit(columns: &mut Vec<Column>, rows: &mut [Vec<String>], width: usize) {
 #[cfg(test)]
 mod tests {
     use jiff::tz::TimeZone;
+    use proptest::prelude::*;
     use rstest::rstest;
 
     use super::*;
+
+    proptest! {
+        #[test]
+        fn a_table_fits_its_terminal(
+            rows in proptest::collection::vec(("[a-z ]{0,60}", 0u32..10_000_000, "[a-z/é]{0,90}"), 1..12),
+            width in 45usize..140,
+        ) {
+            let layout = Layout {
+                verbose: false,
+                brief: false,
+                zone: TimeZone::UTC,
+                width: Some(width),
+                origin: "https://a.example".to_owned(),
+            };
+            let mut grid = Grid::new(&["because", ">entries", "?>size", "file"]);
+            for (words, number, file) in &rows {
+                grid.row([words.clone(), number.to_string(), "12.5 kB".to_owned(), file.clone()]);
+            }
+            let text = anstream::adapter::strip_str(&grid.text(&layout)).to_string();
+            prop_assert!(text.lines().all(|line| display_width(line) <= width), "{text}");
+            // Numbers are never cut.
+            for (line, (_, number, _)) in text.lines().skip(1).zip(&rows) {
+                prop_assert!(line.contains(&number.to_string()), "{text}");
+            }
+        }
+    }
 
     fn drawn(width: Option<usize>) -> String {
         let layout =

@@ -116,9 +116,33 @@ pub fn cut(text: &str, width: usize) -> String {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
     use rstest::rstest;
 
     use super::*;
+
+    proptest! {
+        #[test]
+        fn no_line_is_wider_and_no_word_is_lost(
+            words in proptest::collection::vec("[a-zâ灯/-]{1,12}", 0..60),
+            width in 30usize..120,
+        ) {
+            let text = format!("  {}\n", words.join(" "));
+            let folded = fold(&text, width);
+            prop_assert!(folded.lines().all(|line| display_width(line) <= width), "{folded}");
+            prop_assert_eq!(folded.split_whitespace().collect::<Vec<_>>(), words);
+        }
+
+        #[test]
+        fn what_is_cut_keeps_its_ends(text in "[a-zâ灯/]{0,80}", width in 3usize..60) {
+            let short = cut(&text, width);
+            prop_assert!(display_width(&short) <= width, "{short}");
+            if short != text {
+                let (head, tail) = short.split_once(CUT).unwrap();
+                prop_assert!(text.starts_with(head) && text.ends_with(tail), "{short}");
+            }
+        }
+    }
 
     fn layout(width: Option<usize>) -> Layout {
         let origin = "https://www.marrowvale.example".to_owned();

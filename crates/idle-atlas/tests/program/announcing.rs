@@ -230,3 +230,24 @@ fn a_dry_run_tells_when_nothing_would_be_told_yet() {
     web.site.run(&["announce"]).says(1, &["1 kept"]);
     web.site.run(&["announce", "--dry-run"]).says(0, &["would be told 1 URL, but not before 2026-11-23 12:01 GMT"]);
 }
+
+/// A page that leaves and comes back as it was, between two announcements, is no news; to an engine that was told meanwhile, it is.
+#[test]
+fn what_left_and_came_back_is_told_only_to_who_heard_of_it() {
+    let web = Web::with_key();
+    let page = web.site.read("public/p1.html");
+    let leave = || std::fs::remove_file(web.site.path("public/p1.html")).unwrap();
+    let come_back = || web.site.write("public/p1.html", &page);
+    leave();
+    web.site.build();
+    come_back();
+    let built = web.site.build();
+    assert_eq!((built["changes"]["added"]["count"].as_u64(), built["to_announce"].as_u64()), (Some(1), Some(0)));
+    web.site.run(&["announce"]).says(0, &["nothing to tell"]);
+    leave();
+    web.site.build();
+    web.site.run(&["announce"]).says(0, &["1 URL to tell (1 removed)"]);
+    come_back();
+    assert_eq!(web.site.build()["to_announce"], 1);
+    web.site.run(&["announce"]).says(0, &["1 URL to tell (1 added)"]);
+}

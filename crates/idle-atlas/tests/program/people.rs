@@ -238,3 +238,42 @@ fn what_init_proposes_works_once_its_comment_signs_are_gone() {
     let report = site.json(&["survey"]);
     assert!(report["sources"].as_array().unwrap().iter().any(|one| one["name"] == "archives"));
 }
+
+#[test]
+fn feeds_hold_articles_of_the_sections_that_are_named() {
+    let site = Site::new(
+        "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[section]]\nname = \"news\"\nmatching = [\"/news/**\"]\n[newest]\nforms = [\"atom\", \"rss\"]\nsections = [\"news\"]\n",
+    );
+    site.write(
+        "t.csv",
+        "url,title,published\n/news/gala/,Gala | Marrow Vale,2026-11-20\n/news/tag/ice/,Ice | Marrow Vale,2026-11-21\n/fares/,Fares | Marrow Vale,2026-11-22\n/halts/,Halts | Marrow Vale,\n",
+    );
+    site.build();
+    for name in ["public/atlas-newest.xml", "public/atlas-newest-rss.xml"] {
+        let feed = site.read(name);
+        assert!(feed.contains("<?xml-stylesheet type=\"text/css\" href=\"atlas.css\"?>"), "{feed}");
+        assert!(feed.contains("<title>Gala</title>"), "without the name of the site: {feed}");
+        for other in ["/news/tag/ice/", "/fares/", "/halts/"] {
+            assert!(!feed.contains(other), "{other} in {feed}");
+        }
+    }
+    site.reconfigure("sections = [\"news\"]", "sections = [\"nows\"]");
+    site.run(&["build"]).says(2, &["there is no section “nows”; there are news"]);
+}
+
+#[test]
+fn a_large_section_is_cut_in_the_order_of_its_names() {
+    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[visitor_page]\nentries_per_page = 4\n");
+    let names = ["Halt 10", "Élan", "Halt 2", "ember", "Zest", "Ash", "Halt 1", "Weir", "Lamp"];
+    let rows: String = names.iter().enumerate().map(|(at, name)| format!("/p/{at}/,{name}\n")).collect();
+    site.write("t.csv", format!("url,title\n{rows}/tag/ash/,Ash\n"));
+    site.build();
+    let front = site.read("public/atlas.html");
+    for range in ["Ash … Halt 1<", "Halt 2 … Weir<", "Zest … Ash<"] {
+        assert!(front.contains(range), "{range} is not in {front}");
+    }
+    let first = site.read("public/atlas-pages-1.html");
+    let places: Vec<usize> =
+        ["Ash", "Élan", "ember", "Halt 1"].iter().map(|name| first.find(&format!(">{name}</a>")).unwrap()).collect();
+    assert!(places.is_sorted(), "{first}");
+}

@@ -196,3 +196,17 @@ fn a_busy_ledger_is_waited_for() {
     site.run(&["build"]).says(0, &["waiting:", "another idle-atlas is at work on this site", "no entry changed"]);
     waiting.join().unwrap();
 }
+
+/// An error names its configuration once, and the document of all sites has it too.
+#[test]
+fn a_broken_configuration_is_named_once() {
+    let site = crate::support::Site::new(crate::support::HTML);
+    site.page("index.html", "Home", "Tea");
+    site.write("shop.toml", "[site]\nurl = \"https://shop.example/\"\nweb_rot = \"public\"\n");
+    let ran = site.run(&["--config", "idle-atlas.toml", "--config", "shop.toml", "survey", "--json"]);
+    assert_eq!(ran.code, 2);
+    assert_eq!(ran.errors.matches("shop.toml").count(), 1, "{}", ran.errors);
+    let sites: serde_json::Value = serde_json::from_str(&ran.out).unwrap();
+    assert!(sites[1]["error"].as_str().unwrap().contains("unknown key “web_rot”"), "{sites}");
+    assert_eq!((&sites[1]["exit"], &sites[1]["result"]), (&2.into(), &serde_json::json!([])));
+}
