@@ -90,7 +90,7 @@ fn sitemaps_on_another_host_are_declared_by_the_sites_robots() {
 
 /// What is wrong with one configuration is wrong with that one alone.
 #[rstest]
-#[case::broken("[site\n", "shop.toml line 1")]
+#[case::broken("[site\n", "shop.toml: error: line 1")]
 #[case::unknown_key(
     "[site]\nurl = \"https://shop.marrowvale.example/\"\nweb_rot = \"shop\"\n",
     "unknown key “web_rot”"
