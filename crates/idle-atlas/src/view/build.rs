@@ -124,6 +124,8 @@ fn next(built: &Built, engines: Engines) -> Option<&'static str> {
         Engines::WithoutKey if built.survey.changes.first => {
             Some("idle-atlas check, then idle-atlas announce --key-file")
         }
+        // Who has not made one yet is not told so every night.
+        Engines::WithoutKey if built.written.is_empty() && built.last.is_some() => None,
         Engines::WithoutKey => Some("idle-atlas announce --key-file"),
         Engines::Ready { .. } if built.survey.changes.first => Some("idle-atlas check, then idle-atlas announce --all"),
         Engines::Ready { waiting } if waiting || built.to_announce > 0 => Some("idle-atlas announce"),
