@@ -9,6 +9,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use atlas_core::fingerprint;
+use atlas_core::people::count;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 
@@ -103,8 +104,8 @@ impl Command {
                 Ok(None) if started.elapsed() > self.wait => {
                     stop(child);
                     return Err(format!(
-                        "it took longer than {} seconds (wait_seconds) and was stopped",
-                        self.wait.as_secs()
+                        "it took longer than {} (wait_seconds) and was stopped",
+                        count(self.wait.as_secs(), "second", "seconds")
                     ));
                 }
                 // Near the end it is looked at often, in between seldom.

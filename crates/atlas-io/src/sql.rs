@@ -11,6 +11,7 @@ use std::path::PathBuf;
 use std::time::{Duration, Instant};
 
 use atlas_core::fingerprint;
+use atlas_core::people::count;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 use rusqlite::OpenFlags;
@@ -143,7 +144,10 @@ impl Sql {
     }
 
     fn out_of_time(&self) -> io::Error {
-        io::Error::other(format!("the query took longer than {} seconds (wait_seconds)", self.wait.as_secs()))
+        io::Error::other(format!(
+            "the query took longer than {} (wait_seconds)",
+            count(self.wait.as_secs(), "second", "seconds")
+        ))
     }
 
     fn within_limit(&self, work: impl Future<Output = Result<(), Trouble>>) -> io::Result<()> {

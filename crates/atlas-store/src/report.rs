@@ -260,8 +260,8 @@ pub struct Preview {
     pub files: Vec<FilePreview>,
     /// URLs that would come in, at most the first 10,000.
     pub comes: Vec<String>,
-    /// URLs in that would be as changed, at most the first 10,000.
-    pub changes_of: Vec<String>,
+    /// URLs whose pages changed, at most the first 10,000.
+    pub edited: Vec<String>,
     /// URLs that would go, at most the first 10,000.
     pub goes: Vec<Goes>,
     /// URLs that would change their section, at most the first 10,000.

@@ -79,22 +79,20 @@ impl<'a> Line<'a> {
     }
 }
 
-/// Whether a path is that of a page which lists others, by the words that sites have for such pages.
+/// Whether a path is that of a page which lists others, by the words that sites have for such pages: `/tag/ice/`, `/authors/`,
+/// `/news/page/3/`, `/archive/2026/11/`. An article may lie below such a word: `/archive/the-last-train/`.
 fn lists_others(path: &str) -> bool {
-    const WORDS: [&str; 11] = [
-        "archive",
-        "archives",
-        "author",
-        "authors",
-        "categories",
-        "category",
-        "page",
-        "tag",
-        "tags",
-        "topic",
-        "topics",
-    ];
-    path.split('/').any(|part| WORDS.contains(&part))
+    const GROUPS: [&str; 8] = ["author", "authors", "categories", "category", "tag", "tags", "topic", "topics"];
+    let parts: Vec<&str> = path.split('/').filter(|part| !part.is_empty()).collect();
+    let is_number = |part: &&str| part.bytes().all(|byte| byte.is_ascii_digit());
+    parts.iter().enumerate().any(|(at, part)| {
+        let rest = &parts[at + 1..];
+        match *part {
+            "page" => rest.len() == 1 && rest.iter().all(is_number),
+            "archive" | "archives" => rest.iter().all(is_number),
+            word => GROUPS.contains(&word) && rest.len() <= 1,
+        }
+    })
 }
 
 /// How a feed is made: what stands around it, all lines, and how many of them at most.
@@ -148,6 +146,20 @@ mod tests {
     #[case("https://a.example/2026/11/23/frost/", "/2026/11/")]
     fn folders(#[case] url: &str, #[case] wanted: &str) {
         assert_eq!(line(url, None).folder(), wanted);
+    }
+
+    #[rstest]
+    #[case("/tag/ice/", true)]
+    #[case("/authors/", true)]
+    #[case("/news/page/3/", true)]
+    #[case("/tag/ice/page/2/", true)]
+    #[case("/archive/2026/11/", true)]
+    #[case("/archive/the-last-train/", false)]
+    #[case("/page/about/", false)]
+    #[case("/topics/steam/why-it-hisses/", false)]
+    #[case("/fares/", false)]
+    fn lists_are_told_by_their_paths(#[case] path: &str, #[case] wanted: bool) {
+        assert_eq!(lists_others(path), wanted);
     }
 
     #[rstest]

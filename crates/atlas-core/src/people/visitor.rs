@@ -93,7 +93,7 @@ pub struct Label {
 /// All that visitors are shown, cut into pages.
 #[derive(Debug)]
 pub struct Visitors<'a> {
-    sections: Vec<Listed<'a>>,
+    sections: Vec<SectionList<'a>>,
     /// The pages of folders, by their paths.
     folders: ByFolder<'a, Item<'a>>,
     pages: Vec<Cut>,
@@ -105,7 +105,7 @@ pub struct Visitors<'a> {
 
 /// One section, in the order in which it is shown.
 #[derive(Debug)]
-struct Listed<'a> {
+struct SectionList<'a> {
     label: Label,
     order: Order,
     items: Vec<Item<'a>>,
@@ -152,9 +152,9 @@ impl<'a> Visitors<'a> {
             let order = Order::of(&lines, all <= most);
             let (items, folders) = ranked(&lines, order);
             all_folders.join(folders);
-            Listed { label, order, items }
+            SectionList { label, order, items }
         });
-        let sections: Vec<Listed<'a>> = sections.collect();
+        let sections: Vec<SectionList<'a>> = sections.collect();
         let items = sections.iter().flat_map(|section| &section.items);
         let leading = items.filter(|item| all_folders.holds(item.line.path));
         let folders = leading.map(|item| (item.line.path, *item)).collect();
@@ -263,7 +263,7 @@ impl<'a> Visitors<'a> {
             return String::new();
         }
         let mut out = String::from("<nav aria-label=\"Sections\">\n<ul>\n");
-        for Listed { label, items, .. } in &self.sections {
+        for SectionList { label, items, .. } in &self.sections {
             out += &format!(
                 "<li><a href=\"#{}\">{}</a> <span class=\"count\">{}</span></li>\n",
                 label.name,
@@ -296,7 +296,7 @@ impl<'a> Visitors<'a> {
 
     fn whole(&self) -> String {
         let mut out = String::new();
-        for Listed { label, items, order } in &self.sections {
+        for SectionList { label, items, order } in &self.sections {
             let list = match order {
                 Order::Newest => self.by_time(items, "h3", |item| item.month.map(|(year, _)| (year, None))),
                 Order::Folder | Order::Name => self.folders(items, "h3"),
@@ -314,7 +314,7 @@ impl<'a> Visitors<'a> {
     /// The sections with links to their pages. Where a year has several, each year is a step.
     fn front(&self) -> String {
         let mut out = String::new();
-        for (section, Listed { label, items, .. }) in self.sections.iter().enumerate() {
+        for (section, SectionList { label, items, .. }) in self.sections.iter().enumerate() {
             out += &format!("<h2>{} {}</h2>\n", escaped(&label.title), counted(items.len()));
             let parts: Vec<&Part> = self.parts_of(section).collect();
             if !parts.iter().any(|part| part.time.is_some_and(|(_, month)| month.is_some())) {
@@ -442,7 +442,7 @@ fn counted(number: usize) -> String {
     format!("<span class=\"count\">{}</span>", grouped(number as u64))
 }
 
-impl Listed<'_> {
+impl SectionList<'_> {
     /// Cuts the section into pages of at most `most` lines: by year, by month where a year has too many, else by number.
     fn parts(&self, section: usize, most: usize) -> Vec<Part> {
         let mut parts = Vec::new();

@@ -103,12 +103,9 @@ impl LastBuild {
 
     /// Whether the site had the same sitemap files.
     pub fn had_files(&self, now: &Survey) -> bool {
-        let files = |sections: &[Section]| -> HashSet<String> {
-            sections.iter().flat_map(|section| &section.files).map(|file| file.address.clone()).collect()
-        };
-        let new: HashSet<String> =
-            now.sections.iter().flat_map(|section| &section.files).map(|file| file.address.clone()).collect();
-        files(&self.sections) == new
+        let before = self.sections.iter().flat_map(|section| &section.files).map(|file| file.address.as_str());
+        let now = now.sections.iter().flat_map(|section| &section.files).map(|file| file.address.as_str());
+        before.collect::<HashSet<_>>() == now.collect()
     }
 
     /// Whether robots.txt declared the same sitemap of others.

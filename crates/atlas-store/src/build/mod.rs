@@ -324,7 +324,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Ended, StoreError> {
     if !found.first {
         let mut added: Vec<u128> = found.added().into_iter().map(|(key, _)| key).collect();
         added.sort_unstable();
-        added.iter().try_for_each(|key| writing.arrive(*key, found.run, !found.returned.contains_key(key)))?;
+        writing.arrive(&added, found.run, |key| !found.returned.contains_key(&key))?;
         writing.forget_what_is_known()?;
     }
     found.arrivals.check(&folder)?;
@@ -499,7 +499,7 @@ fn find_with(
     let same_reader = ledger.fact(READER)?.as_deref() == Some(&page::VERSION.to_string());
     let today = job.chooser.calendar.today();
     if !desk.chooser().archives.is_empty() {
-        let before = archives::Before::read(ledger, &remembered, Some(today).filter(|_| same_reader))?;
+        let before = archives::PagesBefore::read(ledger, &remembered, Some(today).filter(|_| same_reader))?;
         let derived = archives::archives(&mut arrivals, pages_known, expected.as_ref(), &provenances, before);
         outcomes.extend(derived.map_err(failed())?);
     }

@@ -51,8 +51,8 @@ pub(super) fn of(job: &Job<'_>, ledger: &Ledger, found: &Found) -> Result<Previe
     let fates = vec![Fate::Unchanged; plan.files.len()];
     let (robots, other_sitemaps) = found.robots(job, ledger)?;
     let survey = Survey { held, robots, other_sitemaps, ..report(job, found, form, &fates, &sizes) };
-    let changes_of = changes_of(found);
-    Ok(Preview { survey, files, comes, changes_of, goes, moves, asides })
+    let edited = edited(found);
+    Ok(Preview { survey, files, comes, edited, goes, moves, asides })
 }
 
 fn planned(
@@ -96,7 +96,7 @@ fn comes(found: &Found) -> Vec<String> {
 }
 
 /// Entries that are not as they were, in the order in which the sources name them.
-fn changes_of(found: &Found) -> Vec<String> {
+fn edited(found: &Found) -> Vec<String> {
     let pages = found.settled.listed.iter().filter(|candidate| candidate.strand == Strand::Pages);
     let mut changed: Vec<_> = pages.filter(|candidate| candidate.news == News::Changed).collect();
     changed.sort_unstable_by_key(|candidate| candidate.named);

@@ -22,14 +22,14 @@ use crate::source::{Outcome, Problem};
 pub const ARCHIVES: &str = "archives";
 
 /// What the ledger remembers of entries, by its order: what their pages were like, for the days on which they were seen to change.
-pub(crate) struct Before<'a> {
+pub(crate) struct PagesBefore<'a> {
     remembered: &'a Remembered,
     lane: Vec<LaneEntry>,
     /// The day of this run; none where what pages were like says nothing of what they are like now.
     today: Option<i32>,
 }
 
-impl<'a> Before<'a> {
+impl<'a> PagesBefore<'a> {
     /// Reads it; `today` is none where pages were read by another reader then.
     pub(crate) fn read(ledger: &Ledger, remembered: &'a Remembered, today: Option<i32>) -> Result<Self, StoreError> {
         let mut lane = Vec::with_capacity(remembered.entries());
@@ -79,7 +79,7 @@ pub(crate) fn archives(
     pages_known: bool,
     expected: Option<&Expected>,
     provenances: &Provenances,
-    mut before: Before<'_>,
+    mut before: PagesBefore<'_>,
 ) -> io::Result<Option<Outcome>> {
     let desk = arrivals.desk().clone();
     let (chooser, seed) = (desk.chooser(), desk.seed());
@@ -128,7 +128,7 @@ fn count<'c>(
     arrivals: &Arrivals,
     standing: &Standing,
     chooser: &'c Chooser,
-    before: &Before<'_>,
+    before: &PagesBefore<'_>,
     passed_over: &HashSet<u128>,
 ) -> Tally<'c> {
     let count_block = |block: usize| {

@@ -65,8 +65,8 @@ create table tombstone (key blob primary key, url text not null, run integer not
 create table departure (
     key blob primary key, run integer not null, changed integer not null, page integer not null, declared integer not null
 ) without rowid;
--- the run in which entries came in, until every engine knows
-create table addition (key blob primary key, run integer not null) without rowid;
+-- the keys of the entries that came in with a run, 16 bytes each, until every engine knows
+create table addition (run integer primary key, keys blob not null);
 -- how far an engine has been told: all up to and including run watermark; of the runs up to target, all keys up to cursor
 create table engine (
     name text primary key, watermark integer not null, target integer, cursor blob, not_before integer

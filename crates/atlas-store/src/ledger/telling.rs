@@ -163,9 +163,14 @@ impl Ledger {
 
     /// The keys of entries that came in after a run.
     fn additions(&self, after: i64) -> Result<HashSet<u128>, StoreError> {
-        let mut statement = self.connection.prepare("select key from addition where run > ?1")?;
-        let keys = statement.query_map([after], |row| Ok(u128::from_be_bytes(row.get(0)?)))?;
-        Ok(keys.collect::<Result<_, _>>()?)
+        let mut statement = self.connection.prepare("select keys from addition where run > ?1")?;
+        let mut additions = HashSet::new();
+        let mut rows = statement.query([after])?;
+        while let Some(row) = rows.next()? {
+            let (keys, _) = row.get_ref(0)?.as_blob().unwrap_or_default().as_chunks();
+            additions.extend(keys.iter().map(|key| u128::from_be_bytes(*key)));
+        }
+        Ok(additions)
     }
 
     /// What entries were like when they left, of those that left since an engine was told anything; by key.
@@ -251,15 +256,18 @@ impl Writing<'_> {
         Ok(())
     }
 
-    /// Notes that an entry came in, in this run, or is back as it was, so that it is no news.
-    pub(crate) fn arrive(&self, key: u128, run: i64, is_news: bool) -> Result<(), StoreError> {
-        let bytes = key.to_be_bytes();
-        self.inner.prepare_cached("delete from tombstone where key = ?1")?.execute([bytes])?;
-        self.inner.prepare_cached("delete from departure where key = ?1")?.execute([bytes])?;
-        if is_news {
-            let mut statement =
-                self.inner.prepare_cached("insert or replace into addition (key, run) values (?1, ?2)")?;
-            statement.execute(params![bytes, run])?;
+    /// Notes that entries came in with a run; those that are news are told to engines as added.
+    pub(crate) fn arrive(&self, keys: &[u128], run: i64, is_news: impl Fn(u128) -> bool) -> Result<(), StoreError> {
+        for table in ["tombstone", "departure"] {
+            let any = format!("select exists (select 1 from {table})");
+            if self.inner.query_row(&any, [], |row| row.get::<_, bool>(0))? {
+                let mut statement = self.inner.prepare_cached(&format!("delete from {table} where key = ?1"))?;
+                keys.iter().try_for_each(|key| statement.execute([key.to_be_bytes()]).map(drop))?;
+            }
+        }
+        let news: Vec<u8> = keys.iter().filter(|key| is_news(**key)).flat_map(|key| key.to_be_bytes()).collect();
+        if !news.is_empty() {
+            self.inner.execute("insert or replace into addition (run, keys) values (?1, ?2)", params![run, news])?;
         }
         Ok(())
     }
@@ -342,7 +350,7 @@ mod tests {
         writing.bury(&tombstone(2, Change::Redirected), 4).unwrap();
         writing.bury(&tombstone(1, Change::Removed), 4).unwrap();
         writing.bury(&tombstone(3, Change::Removed), 4).unwrap();
-        writing.arrive(3, 4, true).unwrap();
+        writing.arrive(&[3], 4, |_| true).unwrap();
         writing.commit().unwrap();
         let told: Vec<_> = ledger.pending(3, 4, false).unwrap().into_iter().map(|one| (one.key, one.change)).collect();
         assert_eq!(told, [(1, Change::Removed), (2, Change::Redirected)]);

@@ -120,18 +120,25 @@ fn only_in_old_sitemaps(
     Noticed::of_sample(Notice::OnlyOldSitemap, None, &alone)
 }
 
+/// Goes over the rows of all entries, block by block: one that waits on the disk is brought once.
+fn each_row(arrivals: &Arrivals, settled: &Settled, take: &mut dyn FnMut(Stand<'_>, &[u8])) {
+    for at in 0..arrivals.blocks() {
+        let block = arrivals.block(at);
+        settled.standing.of_block(arrivals, at, &block).for_each(|(stand, row)| take(stand, &row));
+    }
+}
+
 /// Pages whose URLs differ only in the order of their parameters, and whose text is the same.
 fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>) -> Noticed {
     let mut first: HashMap<(String, u64), String> = HashMap::new();
     let mut pages: Vec<(Place, String, u64)> = Vec::new();
-    settled.standing.each(arrivals, |stand| {
-        if matches!(stand.verdict(), Verdict::Kept(_)) && stand.mark.has(Trait::FromPage) {
-            let row = arrivals.row(stand.place);
-            if url_of(&row).contains('&')
-                && let Said { url, digest: Some(digest), .. } = Said::read(&row)
-            {
-                pages.push((stand.named(), url.into_owned(), digest));
-            }
+    each_row(arrivals, settled, &mut |stand, row| {
+        let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.mark.has(Trait::FromPage);
+        if goes_in
+            && url_of(row).contains('&')
+            && let Said { url, digest: Some(digest), .. } = Said::read(row)
+        {
+            pages.push((stand.named(), url.into_owned(), digest));
         }
     });
     pages.sort_unstable();
@@ -159,10 +166,7 @@ fn in_one_order(url: &str) -> String {
 /// Entries that belong to another, and have no picture and no title that the other has not.
 fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: Telling<'_>) -> Option<Noticed> {
     let each = |take: &mut dyn FnMut(Stand<'_>, &Said<'_>)| {
-        for at in 0..arrivals.blocks() {
-            let block = arrivals.block(at);
-            settled.standing.of_block(arrivals, at, &block).for_each(|(stand, row)| take(stand, &Said::read(&row)));
-        }
+        each_row(arrivals, settled, &mut |stand, row| take(stand, &Said::read(row)));
     };
     let mut attachments: Vec<(Place, bool, Said<'static>)> = Vec::new();
     each(&mut |stand, said| {

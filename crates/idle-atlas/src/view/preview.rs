@@ -57,7 +57,7 @@ fn body(preview: &Preview, layout: &Layout, held: &str) -> String {
     if !changes.first {
         let short = |url: &String| layout.urls(url).into_owned();
         out += &urls("come", "+", preview.comes.iter().map(short), changes.added.count, shown);
-        out += &urls("be told as changed", "~", preview.changes_of.iter().map(short), changes.changed.count, shown);
+        out += &urls("be told as changed", "~", preview.edited.iter().map(short), changes.changed.count, shown);
         let gone = changes.removed.count + changes.left_out.count;
         let goes = preview.goes.iter().map(|one| format!("{}  ({})", layout.urls(&one.url), one.because));
         out += &urls("go", "−", goes, gone, shown);

@@ -250,7 +250,7 @@ fn sqlite_by_query() {
 #[case::endless(
     "with recursive n(i) as (select 1 union all select i + 1 from n) select i as url from n where i < 0",
     "wait_seconds = 1",
-    "longer than 1 seconds"
+    "longer than 1 second"
 )]
 #[case::no_url("select slug from locomotives", "", "row 1: no url in it")]
 fn queries_that_go_wrong(#[case] query: &str, #[case] more: &str, #[case] wanted: &str) {
@@ -398,7 +398,7 @@ fn a_program_of_the_users_own() {
     site.configure(&run(&format!("{lines}; echo 'the shed is locked' >&2; exit 3"), ""));
     site.run(&["build"]).says(2, &["it ended with exit status: 3", "it said: the shed is locked"]);
     site.configure(&run("sleep 30", "wait_seconds = 1"));
-    site.run(&["build"]).says(2, &["longer than 1 seconds (wait_seconds) and was stopped"]);
+    site.run(&["build"]).says(2, &["longer than 1 second (wait_seconds) and was stopped"]);
     site.configure(&source("command", "run = [\"no-such-program-here\"]"));
     site.run(&["build"]).says(2, &["cannot run “no-such-program-here”", "correct “run”"]);
     assert_eq!(site.outputs(), before, "old files stay");

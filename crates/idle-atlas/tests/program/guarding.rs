@@ -51,7 +51,7 @@ fn held(site: &Site, option: &str, words: &[&str]) {
 #[case::gzip("gzip", "[[section]]", "[files]\ngzip = \"only\"\n[[section]]", &[".xml.gz instead of .xml"])]
 #[case::section("new-sections", "name = \"halts\"", "name = \"stops\"", &["section halts would be no more", "25 of its 25 entries"])]
 #[case::off("shrink", "name = \"halts\"", "name = \"halts\"\non = false", &["section halts would lose 25 of its 25 entries"])]
-fn changes_of_the_configuration(#[case] option: &str, #[case] piece: &str, #[case] by: &str, #[case] words: &[&str]) {
+fn edited_the_configuration(#[case] option: &str, #[case] piece: &str, #[case] by: &str, #[case] words: &[&str]) {
     let site = built();
     site.reconfigure(piece, by);
     held(&site, option, words);

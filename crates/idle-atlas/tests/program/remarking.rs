@@ -295,7 +295,7 @@ fn dry_run_lists_what_would_be_told_as_changed() {
             "+ https://www.marrowvale.example/new.html",
         ],
     );
-    assert_eq!(site.json(&["build", "--dry-run"])["changes_of"].as_array().unwrap().len(), 3);
+    assert_eq!(site.json(&["build", "--dry-run"])["edited"].as_array().unwrap().len(), 3);
     let built = site.run(&["build", "--verbose"]);
     built.says(0, &["~ https://www.marrowvale.example/p02.html"]);
     assert!(!built.out.contains("more"), "{}", built.out);
