@@ -9,9 +9,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use jiff::tz::TimeZone;
 
 use crate::address::{Address, AddressError, Site};
-use crate::choose::{Hints, by_share};
 use crate::contribution::Said;
 use crate::entry::Priority;
+use crate::hint::{Hints, by_share};
 use crate::lastmod::Lastmod;
 
 /// What the entries of an archive share.

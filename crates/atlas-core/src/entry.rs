@@ -6,7 +6,7 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
-use crate::contribution::Alternate;
+use crate::language::Alternate;
 use crate::lastmod::Lastmod;
 use crate::video::Video;
 

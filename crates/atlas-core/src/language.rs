@@ -1,4 +1,19 @@
-//! Language tags of alternates: an ISO 639-1 language, then perhaps an ISO 15924 script and an ISO 3166-1 region.
+//! Alternates, and their language tags: an ISO 639-1 language, then perhaps an ISO 15924 script and an ISO 3166-1 region.
+
+use std::borrow::Cow;
+
+use serde::{Deserialize, Serialize};
+
+/// The same page in another language.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Alternate<'a> {
+    /// A language tag, or `x-default`.
+    #[serde(alias = "hreflang")]
+    pub language: Cow<'a, str>,
+    /// Where it is.
+    #[serde(alias = "href")]
+    pub url: Cow<'a, str>,
+}
 
 /// The tag of the page for everyone whose language is not among the others.
 pub const X_DEFAULT: &str = "x-default";

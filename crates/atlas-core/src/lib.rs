@@ -1,52 +1,51 @@
 //! What a sitemap is and how one comes about: values in, values out.
 //!
-//! This crate reads no clock, no file and no network. It holds the small machines that a build drives, in the order
-//! in which the data passes through them:
+//! This crate reads no clock, no file and no network. It holds the small machines that a build drives. Modules stand here in the
+//! order in which each may use those above it, which is nearly that in which data passes through them:
 //!
 //! | step | module |
 //! |---|---|
-//! | gather | [`page`] (what a page says), [`contribution`] (what one source says of one URL) |
-//! | settle | [`contribution::Said::merge`], [`fingerprint`] |
-//! | choose | [`choose`] (decisions with their reasons), [`robots`], [`section`] |
-//! | derive | [`archive`], [`alternates`], [`news`] |
-//! | arrange | [`strand`], [`placement`] (which file an entry lives in) |
-//! | write | [`shape`] (what of an entry is written), [`format`](mod@format) (the sitemap formats, written and read), [`people`] (what visitors read), [`structured`] |
+//! | words of the field | [`address`], [`lastmod`], [`calendar`], [`language`], [`video`], [`entry`], [`hint`] |
+//! | gather | [`robots`], [`page`] (what a page says), [`frontier`] (where a crawl goes next) |
+//! | settle | [`contribution`] (what one source says of one URL, and how several are merged) |
+//! | choose | [`archive`], [`choose`] (decisions with their reasons) |
+//! | know again | [`fingerprint`] |
+//! | derive | [`derive`] (groups of translations, news, structured data) |
+//! | judge | [`judge`] (redesigns, shares of dates, losses) |
+//! | arrange | [`placement`] (which file an entry lives in, and what files are called) |
+//! | write | [`shape`] (what of an entry is written), [`format`](mod@format) (the sitemap formats), [`visitor`] (what visitors read) |
 //! | declare | [`robots::declare`] |
-//! | announce | [`indexnow`] |
-//! | check | [`inspect`], [`finding`], [`accepted`] (what is not told any more) |
-//!
-//! Underneath stand the words of the field as types: [`address`], [`lastmod`], [`calendar`], [`entry`].
+//! | announce | [`announce`] |
+//! | check | [`check`], [`accepted`] (what is not told any more) |
 #![deny(missing_docs)]
 
-pub mod accepted;
-pub mod address;
-pub mod alternates;
-pub mod archive;
-pub mod calendar;
-pub mod choose;
-pub mod contribution;
-pub mod entry;
-pub mod finding;
-pub mod fingerprint;
-pub mod format;
-pub mod frontier;
-pub mod indexnow;
-pub mod inspect;
-pub mod language;
-pub mod lastmod;
-pub mod links;
-pub mod news;
-pub mod page;
-pub mod people;
-pub mod placement;
-pub mod query;
-pub mod rfc3339;
-pub mod robots;
-pub mod section;
-pub mod shape;
-pub mod strand;
-pub mod structured;
-pub mod titles;
-pub mod video;
-
 mod varint;
+
+pub mod address;
+pub mod lastmod;
+pub mod calendar;
+pub mod rfc3339;
+pub mod number;
+pub mod language;
+pub mod query;
+pub mod titles;
+pub mod links;
+pub mod frontier;
+pub mod video;
+pub mod entry;
+pub mod hint;
+pub mod report;
+pub mod accepted;
+pub mod robots;
+pub mod placement;
+pub mod page;
+pub mod contribution;
+pub mod archive;
+pub mod choose;
+pub mod fingerprint;
+pub mod derive;
+pub mod shape;
+pub mod format;
+pub mod visitor;
+pub mod announce;
+pub mod check;

@@ -5,11 +5,12 @@ use std::borrow::Cow;
 use crate::address;
 use crate::calendar::Calendar;
 use crate::choose::Kept;
-use crate::contribution::{Alternate, Said};
+use crate::contribution::Said;
+use crate::derive::news::News;
 use crate::entry::{DatePolicy, Entry};
+use crate::language::Alternate;
 use crate::lastmod::Lastmod;
-use crate::news::News;
-use crate::strand::Strand;
+use crate::placement::Strand;
 
 /// Where pictures or videos are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -74,7 +75,7 @@ pub struct SectionShape {
 }
 
 /// What of an entry is written, by the site's settings: section by section, in the order of
-/// [`Sections::list`](crate::section::Sections::list).
+/// [`Sections::list`](crate::choose::Sections::list).
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Shape {
     /// Of each section.

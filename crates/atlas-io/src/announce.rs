@@ -5,7 +5,8 @@
 
 use std::time::Duration;
 
-use atlas_core::indexnow::{Answer, Key, MOST_URLS, Message, Then, messages};
+use atlas_core::announce::indexnow::{Key, MOST_URLS, Message, messages};
+use atlas_core::announce::{Answer, Then};
 use atlas_core::rfc3339;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{Announced, Change, EngineState, Ledger, Pending};

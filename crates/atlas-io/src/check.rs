@@ -5,9 +5,9 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 use atlas_core::address::Site;
-use atlas_core::inspect::{Fetched, Inspection, Report};
+use atlas_core::check::{Fetched, Inspection, Report};
 use atlas_core::lastmod::Lastmod;
-use atlas_core::placement::MOST_BYTES;
+use atlas_core::placement::{MOST_BYTES, is_packed, packed_name};
 use atlas_store::squeeze::unpack;
 
 use crate::serve::relative_path;
@@ -41,7 +41,7 @@ impl WebRoot {
             if let Fetched::Bytes(bytes) = &fetched
                 && !wanted.is_gzip()
             {
-                let copy = self.fetch(&format!("{}.gz", wanted.address));
+                let copy = self.fetch(&packed_name(&wanted.address));
                 inspection.copies(&wanted.address, bytes, &copy);
             }
         }
@@ -52,7 +52,7 @@ impl WebRoot {
         let Some(path) = self.path(address) else { return Fetched::OutOfReach };
         let fetched = read(&path);
         match fetched {
-            Fetched::Bytes(bytes) if address.ends_with(".gz") => match unpack(&bytes, MOST_BYTES) {
+            Fetched::Bytes(bytes) if is_packed(address) => match unpack(&bytes, MOST_BYTES) {
                 Ok(bytes) => Fetched::Bytes(bytes),
                 Err(error) => Fetched::Broken(format!("it is no gzip file, or a broken one: {error}")),
             },

@@ -9,7 +9,7 @@ use std::thread;
 use std::time::{Duration, Instant};
 
 use atlas_core::fingerprint;
-use atlas_core::people::count;
+use atlas_core::number::count;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 

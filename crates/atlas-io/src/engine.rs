@@ -11,7 +11,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use atlas_core::address::Address;
-use atlas_core::indexnow::{Key, MOST_URLS};
+use atlas_core::announce::indexnow::{Key, MOST_URLS};
 use axum::extract::{DefaultBodyLimit, Query, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::mpsc::sync_channel;
 use std::thread;
 
-use atlas_core::contribution::{Row, Said};
+use atlas_core::contribution::Said;
 use atlas_store::arrival::{BLOCK_BYTES, Block};
 use atlas_store::disk;
 use atlas_store::error::StoreError;
@@ -203,7 +203,7 @@ impl Folder {
             Err(why) => return Ok(Outcome::Unread(path.to_owned(), why)),
         };
         let mut row = Vec::new();
-        Row::write(&mut row, &said);
+        said.write(&mut row);
         let again = is_fresh(stamp) || !troubles.is_empty();
         let stamp = if again { Stamp { size: u64::MAX, modified: 0 } } else { stamp };
         let problems = troubles.into_iter().map(|trouble| self.problem(path, trouble)).collect();

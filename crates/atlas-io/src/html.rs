@@ -125,7 +125,7 @@ pub(crate) fn maps(reader: &Reader, asking: &Asking, more: &str) -> Vec<(Field, 
         Field::Modified | Field::Published => format!("{:?}", timezone.iana_name()),
         _ => String::new(),
     };
-    Field::ALL.map(|field| (field, fingerprint::settings(&format!("{} {more}", how(field))))).to_vec()
+    Field::ALL.iter().map(|&field| (field, fingerprint::settings(&format!("{} {more}", how(field))))).collect()
 }
 
 /// The links of a page that a crawler may follow and that stay within the site, or mean to, packed.

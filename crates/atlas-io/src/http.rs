@@ -1,9 +1,8 @@
 //! HTTP as this tool uses it: clients with time limits, that trust nothing they are sent.
 
-use std::fmt;
-use std::io;
 use std::sync::Once;
 use std::time::Duration;
+use std::{fmt, io};
 
 use reqwest::{Client, ClientBuilder, Response, StatusCode, redirect};
 

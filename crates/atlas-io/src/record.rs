@@ -3,9 +3,10 @@
 use std::borrow::Cow;
 
 use atlas_core::address::{Address, AddressError, LONGEST, Site};
-use atlas_core::contribution::{Alternate, Said};
+use atlas_core::contribution::Said;
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::fingerprint;
+use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::page::robots_words;
 use atlas_core::query::Parameters;

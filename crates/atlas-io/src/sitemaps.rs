@@ -6,11 +6,13 @@ use std::path::Path;
 use std::time::Duration;
 
 use atlas_core::address::{Address, Site};
-use atlas_core::contribution::{Alternate, Said};
+use atlas_core::contribution::Said;
 use atlas_core::entry::Priority;
 use atlas_core::fingerprint;
 use atlas_core::format::{RawUrl, read};
+use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::placement::packed_name;
 use atlas_store::arrival::{BLOCK_BYTES, Block};
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Problem, Source};
@@ -118,7 +120,7 @@ impl OldSitemap {
             Input::File(path) => {
                 let name = address.split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("");
                 let folder = path.parent().unwrap_or(Path::new(""));
-                let packed = folder.join(format!("{name}.gz"));
+                let packed = folder.join(packed_name(&name));
                 let beside = folder.join(name);
                 let found = if !beside.exists() && packed.exists() { packed } else { beside };
                 let shown = Path::new(&self.shown).with_file_name(name).display().to_string();

@@ -5,13 +5,12 @@
 //! outlives the transaction: a pooler may stand in between, and give the session to others. A connection that holds a password is
 //! never shown, in errors neither.
 
-use std::fmt;
-use std::io;
 use std::path::PathBuf;
 use std::time::{Duration, Instant};
+use std::{fmt, io};
 
 use atlas_core::fingerprint;
-use atlas_core::people::count;
+use atlas_core::number::count;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 use rusqlite::OpenFlags;

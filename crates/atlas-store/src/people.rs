@@ -4,21 +4,20 @@ use std::borrow::Cow;
 use std::sync::Arc;
 
 use atlas_core::calendar::Calendar;
-use atlas_core::choose::Kept;
+use atlas_core::choose::{Kept, Sections};
 use atlas_core::contribution::Said;
-use atlas_core::fingerprint;
-use atlas_core::people::{
-    self, Feed, Label, Line, STYLESHEET, Template, Visitors, atom, rss, text_file_name, text_files,
-};
-use atlas_core::section::Sections;
-use atlas_core::{address, shape, structured, titles};
+use atlas_core::derive::structured;
+use atlas_core::placement::text_file_name;
+use atlas_core::visitor::{self, Feed, Label, Line, STYLESHEET, Template, Visitors, atom, rss, text_files};
+use atlas_core::{address, fingerprint, shape, titles};
 use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, Place, Trait};
 use crate::build::Job;
 use crate::ledger::Remembered;
-use crate::publish::{Aside, NEWEST_ATOM, NEWEST_RSS};
+use crate::publish::Aside;
 use crate::settle::Settled;
+use atlas_core::placement::{NEWEST_ATOM, NEWEST_RSS};
 
 /// What is wanted besides sitemaps.
 #[derive(Debug, Clone, Default)]
@@ -181,7 +180,7 @@ impl<'a> Lines<'a> {
             }));
         }
         if let Some(settings) = &job.people.newest {
-            let kinds: [(bool, &str, people::MakeFeed); 2] =
+            let kinds: [(bool, &str, visitor::MakeFeed); 2] =
                 [(settings.atom, NEWEST_ATOM, atom), (settings.rss, NEWEST_RSS, rss)];
             asides.extend(kinds.into_iter().filter(|(wanted, ..)| *wanted).map(|(_, name, make)| {
                 let feed = Feed {

@@ -119,7 +119,7 @@ impl Provenances {
         let now: Vec<&Mapping> = sources.iter().filter_map(|at| self.mappings.get(usize::from(*at))).collect();
         let mut comparison = Comparison::default();
         let mut fields: HashMap<u16, Vec<Field>> = HashMap::new();
-        for field in Field::ALL {
+        for &field in Field::ALL {
             let givers = |set: &mut dyn Iterator<Item = &Mapping>| -> Vec<(String, u64)> {
                 set.filter_map(|mapping| Some((mapping.source.clone(), *mapping.fields.get(&field)?))).collect()
             };

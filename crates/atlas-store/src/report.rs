@@ -5,14 +5,14 @@ use std::fmt;
 
 use atlas_core::choose::Reason;
 use atlas_core::lastmod::Lastmod;
-use atlas_core::strand::Strand;
+use atlas_core::placement::Strand;
 use serde::{Deserialize, Serialize};
 
 use crate::build::LastBuild;
 use crate::look::Noticed;
 use crate::provenance::SourceChange;
-use crate::publish::is_aside;
 use crate::source::Outcome;
+use atlas_core::placement::is_aside;
 
 /// What was found and what would be written.
 #[derive(Debug, Clone, PartialEq, Serialize)]

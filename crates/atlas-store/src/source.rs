@@ -272,7 +272,7 @@ impl<'a> Gathering<'a> {
             keep,
             outcome: Outcome::of(name),
             live_robots: None,
-            maps: Field::ALL.into_iter().map(|field| (field, 0)).collect(),
+            maps: Field::ALL.iter().map(|field| (*field, 0)).collect(),
             maps_all: true,
             given: Fields::default(),
         }

@@ -5,12 +5,12 @@ use std::fmt;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use globset::GlobSet;
 use regex::Regex;
 
-use super::hint::{Hints, PriorityHint};
+use super::pattern::Patterns;
 use crate::archive::{By, ascii_slug, slug};
 use crate::contribution::Said;
+use crate::hint::{Hints, PriorityHint, depth};
 
 /// A choice about entries.
 #[derive(Debug, Clone)]
@@ -45,15 +45,6 @@ impl Met {
     pub fn any(&self) -> bool {
         self.0.load(Ordering::Relaxed)
     }
-}
-
-/// Path patterns, with the text they were typed as.
-#[derive(Debug, Clone)]
-pub struct Patterns {
-    /// The patterns.
-    pub globs: GlobSet,
-    /// As they were typed, for messages.
-    pub written: String,
 }
 
 /// Of a rule on a category, tag or author: which entries it speaks for.
@@ -250,18 +241,6 @@ impl fmt::Display for Condition {
             Self::WithVideos(false) => formatter.write_str("it has videos"),
         }
     }
-}
-
-/// How deep a page lies: the number of parts of its path, the query apart.
-///
-/// ```
-/// use atlas_core::choose::depth;
-///
-/// assert_eq!([depth("/"), depth("/halts/"), depth("/halts/weir.html?x=/")], [0, 1, 2]);
-/// ```
-pub fn depth(path: &str) -> usize {
-    let path = path.split('?').next().unwrap_or(path);
-    path.split('/').filter(|part| !part.is_empty()).count()
 }
 
 #[cfg(test)]

@@ -13,14 +13,18 @@
 //! assert_eq!(locs, ["https://www.marrowvale.example/?a=1&b=2"]);
 //! ```
 
-mod reader;
 mod text;
-mod writer;
+mod urlset;
+mod index;
+mod raw;
+mod read;
 
-pub use reader::{Document, RawNews, RawSitemap, RawUrl, ReadError, read};
-pub use text::clean;
-pub(crate) use text::{has_special, push_escaped};
-pub use writer::{Bare, Frame, IndexLine, Sink, URL_END, index, url_bytes, write_url};
+pub use self::index::{IndexLine, index};
+pub use self::raw::{RawNews, RawSitemap, RawUrl};
+pub use self::read::{Document, ReadError, read};
+pub use self::text::clean;
+pub(crate) use self::text::{has_special, push_escaped};
+pub use self::urlset::{Bare, Frame, Sink, URL_END, url_bytes, write_url};
 
 /// The namespace of the protocol itself (sitemaps protocol 0.9).
 pub const SITEMAP: &str = "http://www.sitemaps.org/schemas/sitemap/0.9";

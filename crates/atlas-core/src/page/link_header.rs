@@ -2,7 +2,7 @@
 
 use super::MOST_ALTERNATES;
 use crate::address::Address;
-use crate::contribution::Alternate;
+use crate::language::Alternate;
 
 /// What `Link` headers say.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]

@@ -15,25 +15,26 @@
 //! assert_eq!(page.noindex.as_deref(), Some("<meta name=\"robots\" content=\"noindex\">"));
 //! ```
 
-mod digest;
-mod encoding;
-mod films;
-mod link_header;
-mod linked_data;
-mod media;
-mod oembed;
-mod players;
-mod reader;
 mod tokens;
-
-use std::borrow::Cow;
+mod encoding;
+mod digest;
+mod media;
+mod films;
+mod linked_data;
+mod players;
+mod link_header;
+mod reading;
+mod head;
+mod body;
+mod reader;
+mod oembed;
 
 use jiff::tz::TimeZone;
 use thiserror::Error;
 
 use crate::address::Address;
-use crate::contribution::{Alternate, Said};
 use crate::entry::{Changefreq, DatePolicy, Priority};
+use crate::language::Alternate;
 use crate::lastmod::Lastmod;
 use crate::query::Parameters;
 use crate::titles;
@@ -345,40 +346,5 @@ impl Page {
         let own = titles::ending(title).map(|(own, _)| own.trim());
         let own = own.filter(|own| self.headline.as_deref().map(str::trim) == Some(own) && !own.is_empty());
         Some(own.unwrap_or(title).to_owned())
-    }
-
-    /// The page as a contribution for its address.
-    pub fn into_said(self, address: &Address) -> Said<'static> {
-        let owned = |address: Address| Cow::Owned(address.as_str().to_owned());
-        Said {
-            url: owned(address.clone()),
-            modified: self.modified,
-            published: self.published,
-            title: self.title.map(Cow::Owned),
-            headline: self.headline.map(Cow::Owned),
-            description: self.description.map(Cow::Owned),
-            language: self.language.map(Cow::Owned),
-            unknown_players: self.unknown_players.into_iter().map(owned).collect(),
-            images: self.images.into_iter().map(owned).collect(),
-            videos: self.videos,
-            alternates: self.alternates,
-            expires: self.expires,
-            digest: Some(self.digest),
-            noindex: self.noindex.map(Cow::Owned),
-            canonical: self.canonical.map(owned),
-            refresh: self.refresh.map(owned),
-            keep: self.own_word.keep,
-            own_section: self.own_word.section.map(Cow::Owned),
-            date_policy: self.own_word.date_policy,
-            changefreq: self.own_word.changefreq,
-            priority: self.own_word.priority,
-            categories: self.categories.into_iter().map(Cow::Owned).collect(),
-            tags: self.tags.into_iter().map(Cow::Owned).collect(),
-            authors: self.authors.into_iter().map(Cow::Owned).collect(),
-            stated_videos: self.stated_videos,
-            unreadable: self.unreadable.map(Cow::Owned),
-            no_head: !self.has_head,
-            ..Said::default()
-        }
     }
 }

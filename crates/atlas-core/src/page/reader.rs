@@ -1,26 +1,12 @@
 //! The reader itself: tokens in, a [`Page`] out.
 
-use std::collections::HashSet;
-
-use xxhash_rust::xxh3::xxh3_64;
-
-use super::digest::Content;
-use super::films::Films;
-use super::linked_data::LinkedData;
-use super::media::{Candidate, Offer, is_inline};
+use super::media::Candidate;
+use super::reading::{Listening, Reading, cut, folded, title_of};
 use super::tokens::{self, Attributes, Sink};
-use super::{
-    Heading, LARGEST_DATA, LONGEST_TEXT, Link, MOST_ALTERNATES, MOST_HEADINGS, MOST_IMAGES, MOST_LINKS, MOST_NAMES,
-    MOST_VIDEOS, OwnWord, Page, PageError, Reader, encoding, robots_words,
-};
-use crate::address::{Address, Base, LONGEST};
-use crate::contribution::Alternate;
-use crate::lastmod::Lastmod;
+use super::{LARGEST_DATA, LONGEST_TEXT, Page, PageError, Reader, encoding};
+use crate::address::Address;
 use crate::titles;
 use crate::video::Video;
-
-/// A paragraph of at least so many bytes sums up a page that has no summary; a shorter one does where there is no other.
-const PARAGRAPH_LEAST: usize = 40;
 
 /// Reads a page that lives at `address`. Never fails on bad HTML, only on what is no text at all.
 pub fn read(bytes: &[u8], address: &Address, reader: &Reader) -> Result<Page, PageError> {
@@ -49,39 +35,6 @@ pub fn text_of(html: &str) -> String {
     let mut words = Words(Vec::new());
     tokens::read(html.as_bytes(), &mut words);
     folded(&words.0).unwrap_or_default()
-}
-
-/// Where text goes besides the digest.
-enum Listening {
-    No,
-    Title,
-    Heading(u8),
-    Paragraph,
-    LinkedData,
-}
-
-struct Reading<'a> {
-    reader: &'a Reader,
-    page: Page,
-    address: &'a Address,
-    base: Option<Base>,
-    content: Content,
-    listening: Listening,
-    heard: Vec<u8>,
-    svg_depth: u32,
-    // Words of the head that are weighed against each other at the end.
-    og_title: Option<String>,
-    og_description: Option<String>,
-    /// The first paragraph that is too short to sum up a page that has a longer one.
-    short_paragraph: Option<String>,
-    og_images: Vec<Address>,
-    data: LinkedData,
-    no_image_index: bool,
-    films: Films,
-    /// What the sources of the open `picture` offer.
-    picture: Option<Candidate>,
-    /// References of links that were met before.
-    met: HashSet<u64>,
 }
 
 impl Sink for Reading<'_> {
@@ -160,247 +113,7 @@ impl Sink for Reading<'_> {
     }
 }
 
-impl<'a> Reading<'a> {
-    fn new(address: &'a Address, reader: &'a Reader) -> Self {
-        Self {
-            reader,
-            page: Page::default(),
-            address,
-            base: Base::of(address).ok(),
-            content: Content::new(),
-            listening: Listening::No,
-            heard: Vec::new(),
-            svg_depth: 0,
-            short_paragraph: None,
-            og_title: None,
-            og_description: None,
-            og_images: Vec::new(),
-            data: LinkedData::default(),
-            no_image_index: false,
-            films: Films::default(),
-            picture: None,
-            met: HashSet::new(),
-        }
-    }
-
-    fn listen(&mut self, listening: Listening) {
-        self.heard_out();
-        self.listening = listening;
-    }
-
-    /// Puts what was heard in its place.
-    fn heard_out(&mut self) {
-        match std::mem::replace(&mut self.listening, Listening::No) {
-            Listening::No => return,
-            Listening::Title => self.page.title = folded(&self.heard),
-            Listening::Heading(level) => {
-                if let Some(text) = folded(&self.heard)
-                    && self.page.headings.len() < MOST_HEADINGS
-                {
-                    self.page.headings.push(Heading { level, text });
-                }
-            }
-            Listening::Paragraph => match folded(&self.heard) {
-                Some(text) if text.len() >= PARAGRAPH_LEAST => self.page.first_paragraph = Some(text),
-                short => self.short_paragraph = self.short_paragraph.take().or(short),
-            },
-            Listening::LinkedData => {
-                let block = LinkedData::read(&self.heard);
-                self.data.headline = self.data.headline.take().or(block.headline);
-                self.data.modified = self.data.modified.take().or(block.modified);
-                self.data.published = self.data.published.take().or(block.published);
-                self.data.images.extend(block.images);
-                block.categories.iter().for_each(|name| push_name(&mut self.page.categories, name));
-                block.authors.iter().for_each(|name| push_name(&mut self.page.authors, name));
-                self.data.videos.extend(block.videos);
-                self.data.videos.truncate(MOST_VIDEOS);
-            }
-        }
-        self.heard.clear();
-    }
-
-    /// The address that a reference stands for; none where it would be too long for a sitemap.
-    fn complete(&self, reference: &str) -> Option<Address> {
-        let short = |text: &str| text.len() <= LONGEST;
-        let address = self.base.as_ref().filter(|_| short(reference))?.join(reference).ok()?;
-        Some(address).filter(|address| short(address.as_str()))
-    }
-
-    /// The address of a picture or film: it has a file of its own.
-    fn file(&self, reference: &str) -> Option<Address> {
-        let address = self.complete(reference).filter(|_| !reference.is_empty() && !is_inline(reference))?;
-        Some(match self.reader.drop_parameters.clean(address.as_str()) {
-            std::borrow::Cow::Borrowed(same) if same.len() == address.as_str().len() => address,
-            cleaned => Address::trusted(cleaned),
-        })
-    }
-
-    /// `base` changes what relative URLs mean (HTML Standard); only the first counts.
-    fn rebase(&mut self, attributes: &Attributes<'_>) {
-        if let Some(address) = self.complete(&attributes.text("href")) {
-            self.base = Base::of(&address).ok();
-        }
-    }
-
-    fn meta(&mut self, attributes: &Attributes<'_>) {
-        let name = [attributes.text("name"), attributes.text("property")].into_iter().find(|name| !name.is_empty());
-        let name = name.unwrap_or_default().to_ascii_lowercase();
-        let content = attributes.text("content");
-        let content = content.as_ref();
-        match name.as_str() {
-            "description" => self.page.description = folded(content.as_bytes()),
-            "robots" => self.robots(&name, content),
-            token if self.reader.tokens.iter().any(|known| known == token) => self.robots(&name, content),
-            "idle-atlas" => {
-                let Page { own_word, troubles, unreadable, .. } = &mut self.page;
-                *own_word = OwnWord::read(content, &mut |trouble| troubles.push(trouble), &mut |value| {
-                    unreadable.get_or_insert(value);
-                });
-            }
-            "author" => push_name(&mut self.page.authors, content),
-            "article:section" => push_name(&mut self.page.categories, content),
-            "article:tag" => push_name(&mut self.page.tags, content),
-            "article:modified_time" => self.page.modified = self.told_date(&name, content),
-            "article:published_time" => self.page.published = self.told_date(&name, content),
-            "og:title" => self.og_title = folded(content.as_bytes()),
-            "og:description" => self.og_description = folded(content.as_bytes()),
-            "og:image" | "og:image:url" | "og:image:secure_url" => {
-                let image = self.file(content).filter(|_| self.og_images.len() < MOST_IMAGES);
-                self.og_images.extend(image);
-            }
-            property if property.starts_with("og:video") || property.starts_with("video:") => {
-                let mut films = std::mem::take(&mut self.films);
-                films.graph(property, content, |reference| self.file(reference));
-                self.films = films;
-            }
-            _ if attributes.text("http-equiv").eq_ignore_ascii_case("refresh") && !self.content.is_for_no_script() => {
-                self.page.refresh = self.sent_on(content);
-            }
-            _ => {}
-        }
-    }
-
-    fn date(&self, text: &str) -> Option<Lastmod> {
-        Lastmod::read(text, &self.reader.timezone)
-    }
-
-    /// A date of the head; one that cannot be read is told.
-    fn told_date(&mut self, name: &str, content: &str) -> Option<Lastmod> {
-        let date = self.date(content);
-        if date.is_none() && !content.trim().is_empty() {
-            self.page.troubles.push(format!(
-                "{name} “{}” is not a date such as 2026-11-23T09:30:00Z; the page is listed without it",
-                cut(content)
-            ));
-        }
-        date
-    }
-
-    fn robots(&mut self, name: &str, content: &str) {
-        let words = robots_words(content);
-        for (word, meant) in misspelt(content) {
-            self.page.troubles.push(format!("robots “{word}” is not understood by engines; is “{meant}” meant?"));
-        }
-        if self.page.noindex.is_none() && words.noindex {
-            self.page.noindex = Some(cut(&format!("<meta name=\"{name}\" content=\"{content}\">")));
-        }
-        self.page.nofollow |= words.nofollow;
-        self.no_image_index |= words.no_image_index;
-        if let Some(after) = words.unavailable_after {
-            match Lastmod::read_deadline(after, &self.reader.timezone) {
-                Some(date) => self.page.expires = self.page.expires.or(Some(date)),
-                None => _ = self.page.unreadable.get_or_insert(cut(&format!("unavailable_after “{after}”"))),
-            }
-        }
-    }
-
-    /// `<meta http-equiv="refresh" content="0; url=/new/">`: a redirect where it names another URL and the delay is short.
-    fn sent_on(&self, content: &str) -> Option<Address> {
-        let (delay, rest) = content.split_once([';', ','])?;
-        let delay: f64 = delay.trim().parse().ok()?;
-        let rest = rest.trim();
-        let rest = match rest.get(..3) {
-            Some(start) if start.eq_ignore_ascii_case("url") => rest[3..].trim_start().strip_prefix('=')?.trim(),
-            _ => rest,
-        };
-        let target = self.complete(rest.trim_matches(['"', '\'']))?;
-        (delay <= 10.0 && target != *self.address).then_some(target)
-    }
-
-    fn link_element(&mut self, attributes: &Attributes<'_>) {
-        let rel = attributes.text("rel");
-        let has = |wanted: &str| rel.split_ascii_whitespace().any(|word| word.eq_ignore_ascii_case(wanted));
-        let href = attributes.text("href");
-        if href.is_empty() {
-            return;
-        }
-        if has("canonical") && self.page.canonical.is_none() {
-            self.page.canonical = self.complete(&href);
-        } else if has("alternate") {
-            let language = attributes.text("hreflang");
-            if attributes.text("type").eq_ignore_ascii_case("application/json+oembed") {
-                self.page.oembed = self.page.oembed.take().or(self.complete(&href));
-            } else if !language.is_empty()
-                && self.page.alternates.len() < MOST_ALTERNATES
-                && let Some(url) = self.complete(&href)
-            {
-                let (language, url) = (cut(&language).into(), url.as_str().to_owned().into());
-                self.page.alternates.push(Alternate { language, url });
-            }
-        }
-    }
-
-    fn link(&mut self, attributes: &Attributes<'_>) {
-        let href = attributes.text("href");
-        let reference = href.split('#').next().unwrap_or("");
-        if reference.is_empty()
-            || self.page.links.len() >= MOST_LINKS
-            || !self.met.insert(xxh3_64(reference.as_bytes()))
-        {
-            return;
-        }
-        if let Some(address) = self.complete(reference) {
-            let rel = attributes.text("rel");
-            let nofollow = rel.split_ascii_whitespace().any(|word| word.eq_ignore_ascii_case("nofollow"));
-            self.page.links.push(Link { address, nofollow });
-        }
-    }
-
-    fn image(&mut self, attributes: &Attributes<'_>) {
-        let words = |names: &[&str]| names.iter().map(|name| attributes.text(name)).collect::<Vec<_>>();
-        let (src, srcset) = (attributes.text("src"), attributes.text("srcset"));
-        let lazy_src = words(&["data-src", "data-original", "data-lazy-src", "data-lazy"]);
-        let lazy_srcset = words(&["data-srcset", "data-lazy-srcset"]);
-        let (width, height) = (attributes.text("width"), attributes.text("height"));
-        let offer = Offer {
-            src: &src,
-            srcset: &srcset,
-            lazy_src: lazy_src.iter().find(|text| !text.is_empty()).map_or("", |text| text),
-            lazy_srcset: lazy_srcset.iter().find(|text| !text.is_empty()).map_or("", |text| text),
-            width: &width,
-            height: &height,
-        };
-        let chosen = offer.choose(self.picture.take());
-        if let Some(address) = chosen.and_then(|reference| self.file(&reference)) {
-            push_new(&mut self.page.images, address);
-        }
-    }
-
-    /// A frame may hold a player that the site has told of; others (maps, forms) are no videos.
-    fn frame(&mut self, attributes: &Attributes<'_>) {
-        let reference = [attributes.text("src"), attributes.text("data-src")];
-        let reference = reference.into_iter().find(|text| !text.is_empty() && !is_inline(text));
-        let Some(address) = reference.and_then(|reference| self.complete(&reference)) else { return };
-        if let Some(film) = self.reader.players.iter().find_map(|player| player.video(address.as_str())) {
-            self.films.frame(film, title_of(attributes));
-        } else if is_like_a_player(&address) && self.page.unknown_players.len() < MOST_VIDEOS {
-            self.page.unknown_players.push(address.clone());
-        }
-        if self.page.frames.len() < MOST_VIDEOS {
-            self.page.frames.push(address);
-        }
-    }
-
+impl Reading<'_> {
     fn finish(mut self) -> Page {
         self.heard_out();
         self.page.digest = self.content.digest();
@@ -437,69 +150,6 @@ impl<'a> Reading<'a> {
         self.page.unknown_players.retain(|player| !told.contains(&plain(player.as_str())));
         self.page
     }
-
-    /// Pictures in the content first, then, where the site wants them, the lead pictures that stand only in the head.
-    fn gather_images(&mut self) {
-        let linked: Vec<Address> = self.data.images.iter().filter_map(|reference| self.file(reference)).collect();
-        let lead = std::mem::take(&mut self.og_images).into_iter().chain(linked).filter(|_| self.reader.lead_picture);
-        for image in lead {
-            push_new(&mut self.page.images, image);
-        }
-        if self.no_image_index {
-            self.page.images.clear();
-        }
-    }
-}
-
-/// Words of a robots directive that are almost ones which keep engines out, each with the word that may be meant.
-fn misspelt(content: &str) -> impl Iterator<Item = (&str, &'static str)> {
-    const MEANT: [&str; 3] = ["noindex", "nofollow", "noimageindex"];
-    content.split(',').map(str::trim).filter_map(|word| {
-        let letters = word.chars().filter(char::is_ascii_alphabetic).collect::<String>().to_ascii_lowercase();
-        let meant = MEANT.into_iter().find(|meant| *meant == letters)?;
-        (!word.eq_ignore_ascii_case(meant)).then_some((word, meant))
-    })
-}
-
-/// Adds a name that a page is filed under, where it is one and there is room for it.
-fn push_name(names: &mut Vec<String>, content: &str) {
-    let name = folded(content.as_bytes()).filter(|name| !name.contains("://"));
-    names.extend(name.filter(|name| names.len() < MOST_NAMES && !names.contains(name)));
-}
-
-fn push_new(images: &mut Vec<Address>, image: Address) {
-    if images.len() < MOST_IMAGES && !images.contains(&image) {
-        images.push(image);
-    }
-}
-
-/// Text with its white space folded; `None` where nothing is left.
-fn folded(bytes: &[u8]) -> Option<String> {
-    let text = String::from_utf8_lossy(bytes);
-    let words: Vec<&str> = text.split_whitespace().collect();
-    (!words.is_empty()).then(|| cut(&words.join(" ")))
-}
-
-fn cut(text: &str) -> String {
-    let mut end = text.len().min(LONGEST_TEXT);
-    while !text.is_char_boundary(end) {
-        end -= 1;
-    }
-    text[..end].to_owned()
-}
-
-/// The title of a frame or a video, which names what it shows.
-fn title_of(attributes: &Attributes<'_>) -> Option<String> {
-    folded(attributes.text("title").as_bytes())
-}
-
-/// Whether the address of a frame is like that of a player.
-fn is_like_a_player(address: &Address) -> bool {
-    let is_one = |part: &str| matches!(part, "embed" | "player" | "video" | "videos" | "watch");
-    let path = address.path().split('?').next().unwrap_or("");
-    let named = address.host().split('.').next().is_some_and(is_one) || path.split('/').any(is_one);
-    // A map is embedded too.
-    named && !address.as_str().contains("map") && path.len() > 1
 }
 
 /// Elements that have no end tag. Source: HTML Standard, "void elements".
@@ -530,6 +180,7 @@ mod tests {
 
     use super::super::Player;
     use super::*;
+    use crate::page::{Heading, Link};
     use crate::query::Parameters;
     use crate::video::Video;
 

@@ -5,10 +5,10 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use atlas_core::address::Address;
-use atlas_core::contribution::{Row, Said};
+use atlas_core::contribution::Said;
 use atlas_core::frontier::{Frontier, Limits, Visit};
 use atlas_core::links;
-use atlas_core::people::count;
+use atlas_core::number::count;
 use atlas_core::robots::Robots;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Learnt, Problem, Source, Stamp};
@@ -425,6 +425,6 @@ impl<'w, 'g> Walk<'w, 'g> {
 
 fn row_of(said: &Said<'_>) -> Vec<u8> {
     let mut row = Vec::new();
-    Row::write(&mut row, said);
+    said.write(&mut row);
     row
 }

@@ -11,19 +11,16 @@ use std::collections::HashMap;
 use std::ops::Range;
 use std::sync::mpsc::channel;
 
-use atlas_core::choose::Kept;
+use atlas_core::choose::{Kept, Section, Sections};
 use atlas_core::contribution::Said;
+use atlas_core::derive::news::MOST_NEWS;
 use atlas_core::format::{Frame, write_url};
-use atlas_core::news::MOST_NEWS;
-use atlas_core::placement::{FileState, Limits, Shelf, UrlsPerFile, Weight};
-use atlas_core::section::{Section, Sections};
+use atlas_core::placement::{FileState, Limits, Shelf, Strand, UrlsPerFile, Weight};
 use atlas_core::shape::Shape;
-use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
 pub(crate) use self::plan::SEGMENT;
-pub(crate) use self::plan::parts_of;
-pub use self::plan::{FilePlan, From, Made, Member, Plan, SegmentPlan, child_name};
+pub use self::plan::{FilePlan, From, Made, Member, Plan, SegmentPlan};
 use self::stack::Stack;
 use crate::arrival::{Arrivals, Place};
 use crate::derive::{Alternates, NO_GROUP};

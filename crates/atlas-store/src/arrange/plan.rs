@@ -2,10 +2,8 @@
 
 use std::collections::BTreeMap;
 
-use atlas_core::choose::CHILD_PREFIX;
 use atlas_core::format::Frame;
-use atlas_core::placement::{Limits, Weight};
-use atlas_core::strand::Strand;
+use atlas_core::placement::{Limits, Strand, Weight, child_name};
 
 use crate::arrival::Place;
 use crate::ledger::{FileRow, SegmentRow, SegmentText, Standing};
@@ -235,26 +233,6 @@ impl FilePlan {
     }
 }
 
-/// The name of a child file, without `.gz`. A section's name has no dot in it, so that its strands are never taken for
-/// another section.
-pub fn child_name(section: &str, strand: Strand, number: u32) -> String {
-    match strand {
-        Strand::Pages => format!("{CHILD_PREFIX}{section}-{number}.xml"),
-        strand => format!("{CHILD_PREFIX}{section}.{strand}-{number}.xml"),
-    }
-}
-
-/// Section, strand and number of a child file, by its name.
-pub(crate) fn parts_of(name: &str) -> Option<(&str, Strand, u32)> {
-    let name = name.strip_suffix(".gz").unwrap_or(name);
-    let (rest, number) = name.strip_prefix(CHILD_PREFIX)?.strip_suffix(".xml")?.rsplit_once('-')?;
-    let (section, strand) = match rest.split_once('.') {
-        Some((section, strand)) => (section, Strand::named(strand)?),
-        None => (rest, Strand::Pages),
-    };
-    Some((section, strand, number.parse().ok()?))
-}
-
 /// The whole site as it is to be.
 #[derive(Debug)]
 pub struct Plan {
@@ -284,23 +262,5 @@ impl FilePlan {
         };
         made.add(member, weight, frame);
         self.segments.push(SegmentPlan::Made(made));
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use rstest::rstest;
-
-    use super::*;
-
-    #[rstest]
-    #[case("atlas-pages-1.xml", Some(("pages", Strand::Pages, 1)))]
-    #[case("atlas-cab-rides-12.xml.gz", Some(("cab-rides", Strand::Pages, 12)))]
-    #[case("atlas-halts.images-3.xml", Some(("halts", Strand::Images, 3)))]
-    #[case("atlas-halts.lamps-3.xml", None)]
-    #[case("atlas-newest.xml", None)]
-    #[case("sitemap.xml", None)]
-    fn names_tell_section_strand_and_number(#[case] name: &str, #[case] wanted: Option<(&str, Strand, u32)>) {
-        assert_eq!(parts_of(name), wanted);
     }
 }

@@ -1,8 +1,7 @@
 //! The files of one strand of a section, while entries are taken out and put in.
 
 use atlas_core::format::Frame;
-use atlas_core::placement::{Limits, Shelf, Weight};
-use atlas_core::strand::Strand;
+use atlas_core::placement::{Limits, Shelf, Strand, Weight};
 
 use super::plan::{FilePlan, Made, Member, SegmentPlan};
 use super::{Arrival, Cut, Site, Waiting};

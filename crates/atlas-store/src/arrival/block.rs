@@ -5,7 +5,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use atlas_core::choose::{Reason, Verdict};
-use atlas_core::contribution::{Row, Said};
+use atlas_core::contribution::Said;
 use atlas_core::fingerprint::Fields;
 
 use super::desk::{Desk, Mark, packed};
@@ -116,7 +116,7 @@ impl Block {
         let Rows::Read { bytes, marks } = &mut self.rows else { return };
         self.given = self.given.and(Fields::of(said));
         let start = bytes.len();
-        Row::write(bytes, said);
+        said.write(bytes);
         marks.push(self.desk.mark(said, &bytes[start..], raw, start, &mut self.scratch));
     }
 
@@ -132,7 +132,7 @@ impl Block {
     pub(crate) fn push_merged(&mut self, said: &Said<'_>, sum: u64, sources: &[u16]) {
         let Rows::Read { bytes, marks } = &mut self.rows else { return };
         let start = bytes.len();
-        Row::write(bytes, said);
+        said.write(bytes);
         marks.push(self.desk.mark_merged(said, sum, sources, start, &mut self.scratch));
     }
 
@@ -255,7 +255,7 @@ impl Block {
         let (mut found, mut sound) = (None, true);
         let mut take = |said: &Said<'_>| {
             let mut bytes = Vec::new();
-            Row::write(&mut bytes, said);
+            said.write(&mut bytes);
             found = Some((self.desk.mark(said, &bytes, raw, 0, &mut Vec::new()), bytes));
         };
         reading.reader.read(came, reading.first_line + u64::from(line), &mut take, &mut |found| {

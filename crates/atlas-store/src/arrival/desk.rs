@@ -8,8 +8,8 @@ use atlas_core::entry::DatePolicy;
 use atlas_core::fingerprint::{self, Prints};
 use atlas_core::format::{Bare, Frame, url_bytes};
 use atlas_core::lastmod::Lastmod;
+use atlas_core::placement::Strand;
 use atlas_core::shape::{self, Media, Shape};
-use atlas_core::strand::Strand;
 
 use super::stretch::{Known, Remembered};
 

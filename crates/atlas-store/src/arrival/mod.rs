@@ -428,10 +428,10 @@ pub(crate) mod tests {
     use atlas_core::address::Site;
     use atlas_core::archive::Archives;
     use atlas_core::calendar::Calendar;
-    use atlas_core::choose::{Chooser, OwnFiles};
+    use atlas_core::choose::{Chooser, Sections};
     use atlas_core::contribution::{Said, url_of};
+    use atlas_core::placement::OwnFiles;
     use atlas_core::robots::Robots;
-    use atlas_core::section::Sections;
     use atlas_core::shape::Shape;
     use rstest::rstest;
 

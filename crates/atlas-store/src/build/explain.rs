@@ -2,19 +2,20 @@
 
 use atlas_core::address::in_short;
 use atlas_core::choose::{Reason, Step, Verdict};
-use atlas_core::contribution::{Alternate, Said, url_of};
+use atlas_core::contribution::{Said, url_of};
+use atlas_core::derive::structured::{self, VideoObjects};
 use atlas_core::fingerprint;
+use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::placement::Strand;
 use atlas_core::shape::lastmod;
-use atlas_core::strand::Strand;
-use atlas_core::structured::{self, VideoObjects};
 
 use super::{FORM, Job, Purpose, find};
-use crate::arrange::child_name;
 use crate::arrival::{Arrivals, Place};
 use crate::error::StoreError;
 use crate::ledger::{FileRow, LaneEntry, Ledger, NEVER};
 use crate::publish::Form;
+use atlas_core::placement::child_name;
 
 /// Everything that is known of one address.
 pub struct Explained {

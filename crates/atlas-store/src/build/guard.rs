@@ -3,10 +3,10 @@
 use std::collections::{BTreeMap, HashSet};
 use std::fs;
 
-use atlas_core::choose::{CHILD_PREFIX, Reason};
+use atlas_core::choose::Reason;
 use atlas_core::format::read;
-use atlas_core::people::{STYLESHEET_NAME, grouped};
-use atlas_core::strand::Strand;
+use atlas_core::number::grouped;
+use atlas_core::placement::{CHILD_PREFIX, STYLESHEET_NAME, Strand};
 
 use super::{Found, Job};
 use crate::error::StoreError;

@@ -12,13 +12,13 @@ use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 use std::thread;
 
-use atlas_core::alternates;
 use atlas_core::choose::Chooser;
 use atlas_core::contribution::url_of;
+use atlas_core::derive::alternates;
 use atlas_core::fingerprint::{self, Field};
 use atlas_core::page;
+use atlas_core::placement::{Strand, is_aside};
 use atlas_core::shape::Shape;
-use atlas_core::strand::Strand;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
@@ -40,7 +40,7 @@ use crate::ledger::{Departure, LaneEntry, Ledger, Remembered, RunCounts, RunRow,
 use crate::look::{self, Listed, Listing, Notice, notice, notice_while_building};
 use crate::people::{Lines, People};
 use crate::provenance::{Mapping, Provenances};
-use crate::publish::{self, DECLARED, Declaration, Form, Press, Publisher, differs_from_live, is_aside, remove};
+use crate::publish::{self, DECLARED, Declaration, Form, Press, Publisher, differs_from_live, remove};
 use crate::report::{
     Built, Changes, Counted, Fate, FileReport, Guard, LeftOut, OtherSitemap, Preview, Remapped, RobotsFate,
     SectionReport, SourceReport, Survey, Waiting,
@@ -489,10 +489,8 @@ fn find_with(
     let folder = ledger.folder();
     let failed = || StoreError::io("cannot read back what was put aside in", folder);
     // Pages of archives are derived in the same way always.
-    mappings.push(Mapping {
-        source: ARCHIVES.to_owned(),
-        fields: Field::ALL.into_iter().map(|field| (field, 0)).collect(),
-    });
+    mappings
+        .push(Mapping { source: ARCHIVES.to_owned(), fields: Field::ALL.iter().map(|field| (*field, 0)).collect() });
     let provenances = Provenances::new(ledger.provenances()?, mappings);
     let pages_known = job.sources.iter().any(|source| source.reads_pages());
     let expected = Expected::of(job.sources, &arrivals);

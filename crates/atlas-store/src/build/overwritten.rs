@@ -4,6 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use atlas_core::format::read;
+use atlas_core::placement::packed_name;
 
 use super::guard::is_ours;
 use crate::disk;
@@ -35,7 +36,7 @@ pub fn keep_overwritten(place: &Place, ledger: &Ledger) -> Result<Vec<String>, S
     };
     // What cannot be read is kept all the same.
     let _ = read(&bytes, |_| (), |child| names.extend(child.loc.and_then(beside)));
-    let copies: Vec<String> = names.iter().map(|name| format!("{name}.gz")).collect();
+    let copies: Vec<String> = names.iter().map(|name| packed_name(&name)).collect();
     names.extend(copies);
     let folder = ledger.folder().join(FOLDER);
     fs::create_dir_all(&folder).map_err(StoreError::io("cannot make", &folder))?;

@@ -2,10 +2,10 @@
 
 use std::collections::BTreeMap;
 
-use atlas_core::strand::Strand;
+use atlas_core::placement::{Strand, child_name};
 
 use super::{Departed, Found, Job, Purpose, find, guard, learn, report};
-use crate::arrange::{FilePlan, child_name};
+use crate::arrange::FilePlan;
 use crate::error::StoreError;
 use crate::ledger::{FileRow, Ledger};
 use crate::publish::Publisher;

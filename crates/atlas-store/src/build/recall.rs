@@ -8,20 +8,20 @@ use std::collections::{BTreeMap, HashSet};
 use std::path::Path;
 use std::{fs, io};
 
-use atlas_core::choose::CHILD_PREFIX;
+use atlas_core::choose::DEFAULT_SECTION;
 use atlas_core::fingerprint;
 use atlas_core::format::{Document, Frame, RawUrl, URL_END, read};
 use atlas_core::lastmod::Lastmod;
-use atlas_core::placement::{Limits, MOST_BYTES, MOST_URLS};
-use atlas_core::section::DEFAULT;
-use atlas_core::strand::Strand;
+use atlas_core::placement::{
+    CHILD_PREFIX, Limits, MOST_BYTES, MOST_URLS, Strand, is_further_index, is_packed, parts_of, plain_name,
+};
 use jiff::tz::TimeZone;
 use rayon::prelude::*;
 use serde::Serialize;
 
 use super::guard::is_ours;
 use super::{FORM, Job};
-use crate::arrange::{SEGMENT, parts_of};
+use crate::arrange::SEGMENT;
 use crate::disk::{self, OnDisk};
 use crate::error::StoreError;
 use crate::ledger::{Facts, LaneEntry, Ledger, NEVER, OutputRow, RunCounts, RunRow, Standing, Writing, facts_of};
@@ -84,7 +84,7 @@ pub fn recall(
         );
         form = form.or(document.ok());
         if form == Some(Document::Urlset) && is_ours(&bytes) {
-            alone = file(&bytes, (DEFAULT, Strand::Pages, 1), job.now.as_second());
+            alone = file(&bytes, (DEFAULT_SECTION, Strand::Pages, 1), job.now.as_second());
         }
         if children.len() == before {
             break;
@@ -106,7 +106,7 @@ pub fn recall(
         let fetched: Vec<Option<Vec<u8>>> = fetched.collect::<Result<_, StoreError>>()?;
         let known = some.par_iter().zip(fetched).map(|((name, changed), bytes)| {
             let (parts, bytes) = parts_of(name).zip(bytes)?;
-            let bytes = if name.ends_with(".gz") { unpack(&bytes, MOST_BYTES).ok()? } else { bytes };
+            let bytes = if is_packed(&name) { unpack(&bytes, MOST_BYTES).ok()? } else { bytes };
             file(&bytes, parts, changed.map_or(0, |date| date.seconds()))
         });
         for ((name, _), known) in some.iter().zip(known.collect::<Vec<_>>()) {
@@ -256,11 +256,11 @@ fn outputs(
     children: &BTreeMap<String, Option<Lastmod>>,
     now: i64,
 ) -> Result<(), StoreError> {
-    let listed: HashSet<&str> = children.keys().map(|name| name.strip_suffix(".gz").unwrap_or(name)).collect();
+    let listed: HashSet<&str> = children.keys().map(|name| plain_name(name)).collect();
     let names = fs::read_dir(&place.folder).into_iter().flatten().flatten();
     for name in names.filter_map(|one| one.file_name().into_string().ok()) {
-        let plain = name.strip_suffix(".gz").unwrap_or(&name);
-        let is_main = plain == place.main || place.is_further_index(plain);
+        let plain = plain_name(&name);
+        let is_main = plain == place.main || is_further_index(&place.main, plain);
         let parts = parts_of(&name);
         if !is_main && parts.is_none() {
             continue;

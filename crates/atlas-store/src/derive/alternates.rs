@@ -3,10 +3,11 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
-use atlas_core::alternates::{Known, Page, Settings, group};
 use atlas_core::choose::Verdict;
-use atlas_core::contribution::{Alternate, Said};
+use atlas_core::contribution::Said;
+use atlas_core::derive::alternates::{Known, Page, Settings, group};
 use atlas_core::fingerprint;
+use atlas_core::language::Alternate;
 
 use crate::arrival::{Arrivals, Place, Trait};
 use crate::look::Notice;

@@ -4,8 +4,8 @@ use atlas_core::lastmod::Lastmod;
 use serde::Serialize;
 
 use super::{Ledger, NEVER, urls_and_dates_of};
-use crate::arrange::child_name;
 use crate::error::StoreError;
+use atlas_core::placement::child_name;
 
 /// A remembered entry. One that stands in files of its own for pictures, videos or news is there once for each.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]

@@ -3,8 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
-use atlas_core::placement::Limits;
-use atlas_core::strand::Strand;
+use atlas_core::placement::{Limits, Strand};
 use rusqlite::params;
 
 use super::interest::Untouched;

@@ -35,9 +35,8 @@ pub use lane::{LaneEntry, NEVER};
 pub use runs::{RunCounts, RunRow};
 pub use segments::{Facts, SegmentRow};
 pub(crate) use segments::{Known, Whole};
-pub(crate) use telling::Departure;
 pub use telling::{Announced, Change, EngineState, Pending, Tombstone};
-pub(crate) use telling::{urls_and_dates_of, urls_of};
+pub(crate) use telling::{Departure, urls_and_dates_of, urls_of};
 pub(crate) use text::{SegmentText, facts_of};
 
 /// The name of the folder, beside the configuration file.

@@ -8,7 +8,7 @@ use std::thread;
 
 use atlas_core::format::Frame;
 use atlas_core::lastmod::Lastmod;
-use atlas_core::strand::Strand;
+use atlas_core::placement::Strand;
 use jiff::tz::TimeZone;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Row, params};
 

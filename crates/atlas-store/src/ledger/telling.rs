@@ -7,8 +7,8 @@
 use std::collections::{HashMap, HashSet};
 
 use atlas_core::format::read;
+use atlas_core::placement::Strand;
 use atlas_core::rfc3339;
-use atlas_core::strand::Strand;
 use rusqlite::{OptionalExtension, params};
 use serde::Serialize;
 

@@ -5,8 +5,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use atlas_core::address::{self, Site};
 use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::{Said, is_dead, url_of};
-use atlas_core::fingerprint;
-use atlas_core::links;
+use atlas_core::{fingerprint, links};
 
 use super::notice::{Example, Notice, Noticed};
 use super::notices::most_of;

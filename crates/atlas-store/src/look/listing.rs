@@ -2,12 +2,10 @@
 
 use std::collections::{HashMap, HashSet};
 
-use atlas_core::address;
 use atlas_core::choose::{Chooser, Reason, Verdict};
 use atlas_core::contribution::{Said, url_of};
 use atlas_core::lastmod::Lastmod;
-use atlas_core::shape;
-use atlas_core::titles;
+use atlas_core::{address, shape, titles};
 use rayon::prelude::*;
 use serde::Serialize;
 

@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-use atlas_core::alternates::Fault;
+use atlas_core::derive::alternates::Fault;
 use serde::Serialize;
 
 use crate::settle::Sample;

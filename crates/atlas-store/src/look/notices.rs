@@ -6,7 +6,7 @@ use std::collections::{HashMap, HashSet};
 use atlas_core::address;
 use atlas_core::choose::{Chooser, Verdict};
 use atlas_core::contribution::{Said, url_of};
-use atlas_core::structured;
+use atlas_core::derive::structured;
 use jiff::tz::TimeZone;
 
 use super::links::Links;

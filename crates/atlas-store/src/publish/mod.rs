@@ -19,18 +19,17 @@ use std::{fs, thread};
 
 use atlas_core::format::{Frame, IndexLine, index};
 use atlas_core::lastmod::Lastmod;
-use atlas_core::strand::Strand;
+use atlas_core::placement::{Strand, is_aside, is_further_index, packed_name, parts_of};
 use rayon::prelude::*;
 
 pub use self::asides::Aside;
-pub(crate) use self::asides::{NEWEST_ATOM, NEWEST_RSS, is_aside};
 pub(crate) use self::declaration::{Declaration, differs_from_live};
 pub use self::place::{FOLDED_DAYS, Form, Gzip, Place};
 use self::placing::Placing;
 pub(crate) use self::press::{Order, Press};
 use self::press::{Pressed, Queue};
 use self::sheet::Sheet;
-use crate::arrange::{FilePlan, Made, Plan, SegmentPlan, parts_of};
+use crate::arrange::{FilePlan, Made, Plan, SegmentPlan};
 use crate::build::FORM;
 use crate::disk::{self, Draft, OnDisk};
 use crate::error::StoreError;
@@ -94,7 +93,7 @@ impl Publisher<'_> {
         }
         // Only what is wanted: a copy that someone else made must never be taken for a stray of ours.
         let indexes = self.place.index_names(self.plan.files.len()).into_iter();
-        let indexes = indexes.flat_map(|name| [format!("{name}.gz"), name]);
+        let indexes = indexes.flat_map(|name| [packed_name(&name), name]);
         names.extend(indexes.filter(|name| wanted.contains(name)));
         names.extend(self.remembered.outputs.keys().filter(|name| !wanted.contains(*name)).cloned());
         names.extend(wanted.into_iter().filter(|name| !self.holds(name)));
@@ -115,7 +114,7 @@ impl Publisher<'_> {
         let mut names: BTreeSet<String> = files.flat_map(|(plain, packed)| plain.into_iter().chain(packed)).collect();
         if self.form == Form::Index {
             for name in self.place.index_names(self.plan.files.len()) {
-                names.extend((self.place.gzip == Gzip::Beside).then(|| format!("{name}.gz")));
+                names.extend((self.place.gzip == Gzip::Beside).then(|| packed_name(&name)));
                 names.insert(name);
             }
         }
@@ -346,8 +345,8 @@ impl Publisher<'_> {
     fn write_interim_index(&self, state: &mut State, gained: &[usize]) -> Result<(), StoreError> {
         let mut lines = self.index_lines(state, |at| gained.contains(&at) || self.plan.files[at].id.is_some());
         for folded in self.remembered.files.iter().filter(|file| self.plan.folded.contains(&file.id)) {
-            let name = crate::arrange::child_name(&folded.section, folded.strand, folded.number);
-            let name = if self.place.gzip == Gzip::Only { format!("{name}.gz") } else { name };
+            let name = atlas_core::placement::child_name(&folded.section, folded.strand, folded.number);
+            let name = if self.place.gzip == Gzip::Only { packed_name(&name) } else { name };
             if self.path(&name).exists() {
                 let address = format!("{}{name}", self.place.address);
                 lines.push(IndexLine { address, lastmod: instant(folded.standing.changed) });
@@ -386,7 +385,7 @@ impl Publisher<'_> {
                 writer.push(&segment.body, segment.crc, segment.raw_size)?;
                 writer.finish()
             })();
-            self.small(state, &format!("{name}.gz"), &packed.map_err(failed)?)?;
+            self.small(state, &packed_name(&name), &packed.map_err(failed)?)?;
         }
         Ok(())
     }
@@ -459,7 +458,7 @@ impl Publisher<'_> {
                 Some(since) if since + i64::from(self.place.folded_days) * 86_400 < self.now => {
                     state.published.to_remove.push(name.clone())
                 }
-                _ if self.place.is_further_index(name) => state.published.to_remove.push(name.clone()),
+                _ if is_further_index(&self.place.main, name) => state.published.to_remove.push(name.clone()),
                 _ if is_aside(name) => state.published.to_remove.push(name.clone()),
                 // What it listed is news no more, or stands in the first.
                 _ if strand_of(name) == Some(Strand::News) => state.published.to_remove.push(name.clone()),

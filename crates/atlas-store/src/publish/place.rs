@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use crate::arrange::FilePlan;
+use atlas_core::placement::{index_name, packed_name};
 
 /// For how many days a file that left the index stays on disk, unless the configuration says otherwise: for engines that still
 /// hold the old index.
@@ -65,18 +66,8 @@ impl Place {
 
     /// The names of the indexes over so many files: the main file, then `sitemap-2.xml` and so on, by its name.
     pub fn index_names(&self, files: usize) -> Vec<String> {
-        let stem = self.main.strip_suffix(".xml").unwrap_or(&self.main);
-        let more = (2..=files.div_ceil(self.files_per_index.max(1))).map(|number| format!("{stem}-{number}.xml"));
-        std::iter::once(self.main.clone()).chain(more).collect()
-    }
-
-    /// Whether a file is an index besides the main file: one that is no longer needed would lead to files that are no more.
-    pub(crate) fn is_further_index(&self, name: &str) -> bool {
-        let name = name.strip_suffix(".gz").unwrap_or(name);
-        let number = name
-            .strip_prefix(self.main.strip_suffix(".xml").unwrap_or(&self.main))
-            .and_then(|rest| rest.strip_prefix('-')?.strip_suffix(".xml"));
-        number.is_some_and(|number| number.parse::<u32>().is_ok())
+        let files = files.div_ceil(self.files_per_index.max(1)).max(1);
+        (1..=files).map(|number| index_name(&self.main, number)).collect()
     }
 
     /// The addresses to submit and to declare: that of the main file, and those of further indexes.
@@ -88,7 +79,7 @@ impl Place {
     pub fn listed_name(&self, file: &FilePlan, form: Form) -> String {
         match (form, self.gzip) {
             (Form::Urlset, _) => self.main.clone(),
-            (Form::Index, Gzip::Only) => format!("{}.gz", file.name()),
+            (Form::Index, Gzip::Only) => packed_name(&file.name()),
             (Form::Index, _) => file.name(),
         }
     }
@@ -127,7 +118,7 @@ impl Place {
             Form::Urlset => self.main.clone(),
             Form::Index => file.name(),
         };
-        let packed = format!("{name}.gz");
+        let packed = packed_name(&name);
         match self.gzip {
             Gzip::Beside => (Some(name), Some(packed)),
             Gzip::Only => (None, Some(packed)),

@@ -1,12 +1,11 @@
 //! Undoing what a build began that was killed, before the next one begins: so that the files are again those that the ledger knows.
 
 use std::collections::{HashMap, HashSet};
-use std::fs;
-use std::thread;
+use std::{fs, thread};
 
 use atlas_core::format::{IndexLine, read};
 use atlas_core::lastmod::Lastmod;
-use atlas_core::placement::MOST_BYTES;
+use atlas_core::placement::{MOST_BYTES, is_packed};
 use jiff::tz::TimeZone;
 
 use super::press::Queue;
@@ -58,7 +57,7 @@ impl Publisher<'_> {
         let (plain, packed) = self.place.names(plan, self.form);
         for name in plain.iter().chain(&packed) {
             let Ok(bytes) = fs::read(self.path(name)) else { return Ok(true) };
-            let bytes = if name.ends_with(".gz") { unpack(&bytes, MOST_BYTES).unwrap_or_default() } else { bytes };
+            let bytes = if is_packed(&name) { unpack(&bytes, MOST_BYTES).unwrap_or_default() } else { bytes };
             let mut there = HashSet::new();
             let readable = read(&bytes, |url| there.extend(url.loc), |_| ()).is_ok();
             for segment in &file.segments {

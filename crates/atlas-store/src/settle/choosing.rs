@@ -1,12 +1,11 @@
 //! Counting what was decided of the rows of one block, and picking out the entries that moved.
 
-use atlas_core::address;
 use atlas_core::choose::{Kept, Reason, Verdict};
 use atlas_core::contribution::Said;
-use atlas_core::news::News;
-use atlas_core::page;
+use atlas_core::derive::news::News;
+use atlas_core::placement::Strand;
 use atlas_core::shape::{self, Media};
-use atlas_core::strand::Strand;
+use atlas_core::{address, page};
 
 use super::join::Fate;
 use super::standing::{Stand, Standing};

@@ -7,8 +7,8 @@ use std::sync::Arc;
 use atlas_core::contribution::{Said, url_of};
 use atlas_core::fingerprint::{self, PARTS, Prints};
 use atlas_core::lastmod::Lastmod;
+use atlas_core::placement::Strand;
 use atlas_core::shape;
-use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
 use super::roles::Role;

@@ -25,8 +25,8 @@ use atlas_core::choose::{Chooser, Kept, Reason};
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::fingerprint;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::placement::Strand;
 use atlas_core::shape::Shape;
-use atlas_core::strand::Strand;
 use rayon::prelude::*;
 
 use self::choosing::Choosing;

@@ -3,20 +3,19 @@
 use std::fs;
 use std::path::Path;
 
-use atlas_core::indexnow::Key;
+use atlas_core::announce::indexnow::Key;
 use atlas_io::announce::{Engine, Told, all_pending, announce, left_alone};
 use atlas_store::disk;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::Ledger;
 
 use super::open_ledger;
-use crate::args;
-use crate::config::meaning::EngineSettings;
-use crate::config::{Settings, meaning};
+use crate::config::Settings;
+use crate::config::meaning::{self, EngineSettings};
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
-use crate::view;
 use crate::view::build::Engines;
+use crate::{args, view};
 
 /// The longest key file, in bytes: a key has at most 128 characters.
 const LONGEST_KEY_FILE: u64 = 200;

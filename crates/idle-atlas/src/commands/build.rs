@@ -9,9 +9,8 @@ use super::{announce, open_ledger};
 use crate::args::{self, Recall};
 use crate::config::{self, Settings};
 use crate::exit::{Exit, Failure};
-use crate::interrupt;
 use crate::screen::Screen;
-use crate::view;
+use crate::{interrupt, view};
 
 pub fn run(settings: &Settings, arguments: &args::Build, screen: &Screen) -> Result<Exit, Failure> {
     let ledger = open_ledger(settings, screen)?;

@@ -4,18 +4,17 @@ use std::fs;
 use std::path::Path;
 
 use atlas_core::address::{Address, Site};
-use atlas_core::finding::Severity;
+use atlas_core::check::Report;
 use atlas_core::format::read;
-use atlas_core::inspect::Report;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::report::Severity;
 use atlas_core::robots::sitemap_lines;
 use atlas_io::check::WebRoot;
 
-use crate::args;
 use crate::config::{Settings, meaning};
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
-use crate::view;
+use crate::{args, view};
 
 pub fn run(settings: &Settings, check: &args::Check, screen: &Screen) -> Result<Exit, Failure> {
     let folder = check.folder.as_deref().unwrap_or(&settings.web_root);

@@ -9,12 +9,11 @@ use atlas_io::serve;
 use include_dir::{Dir, include_dir};
 
 use super::{announce, build, check, init, survey};
-use crate::args;
 use crate::config::{self, NAME};
 use crate::exit::{Exit, Failure};
 use crate::screen::{FAINT, STRONG, Screen};
-use crate::view;
 use crate::view::words::count;
+use crate::{args, view};
 
 /// The sample site: the Marrow Vale Light Railway, invented from its first sleeper to its last.
 static SAMPLE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../sample");

@@ -2,11 +2,10 @@
 
 use atlas_store::ledger::Ledger;
 
-use crate::args;
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
-use crate::view;
+use crate::{args, view};
 
 pub fn run(settings: &Settings, history: &args::History, screen: &Screen) -> Result<Exit, Failure> {
     let Some(ledger) = Ledger::open_for_reading(&settings.ledger)? else {

@@ -5,19 +5,18 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use atlas_core::address::{Address, Site};
+use atlas_core::choose;
 use atlas_core::page::{Reader, read};
 use atlas_core::robots::sitemap_lines;
-use atlas_core::section;
 use atlas_io::folder::Folder;
 use atlas_io::html::{self, path_of};
 use jiff::tz::TimeZone;
 
-use crate::args;
 use crate::config::NAME;
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
-use crate::view;
 use crate::view::init::{Found, UrlFrom};
+use crate::{args, view};
 
 /// How many pages are read to find out the site's URL.
 const SAMPLE: usize = 300;
@@ -104,8 +103,8 @@ fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
     let mut sections: Vec<(String, String, usize)> = Vec::new();
     for (name, count) in tops.iter().filter(|(_, count)| *count >= SECTION_LEAST.max(files.len() / 50)) {
         let slug = slug(name);
-        let taken = slug == section::DEFAULT || sections.iter().any(|(known, ..)| *known == slug);
-        if section::check_name(&slug).is_ok() && !taken && sections.len() < MOST_SECTIONS {
+        let taken = slug == choose::DEFAULT_SECTION || sections.iter().any(|(known, ..)| *known == slug);
+        if choose::check_section_name(&slug).is_ok() && !taken && sections.len() < MOST_SECTIONS {
             sections.push((slug, name.clone(), *count));
         }
     }

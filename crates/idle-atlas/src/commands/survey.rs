@@ -1,8 +1,7 @@
 //! `survey`: what would be in, and what is left out and why; as a whole, or entry by entry.
 
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
+use std::{fs, io};
 
 use atlas_core::accepted::Accepted;
 use atlas_core::choose::Reason;

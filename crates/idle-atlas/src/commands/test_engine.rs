@@ -6,10 +6,9 @@ use std::net::SocketAddr;
 use atlas_io::engine::{Mood, Received, Settings, TestEngine};
 use serde_json::json;
 
-use crate::args;
 use crate::exit::{Exit, Failure};
-use crate::interrupt;
 use crate::screen::{STRONG, Screen};
+use crate::{args, interrupt};
 
 pub fn run(arguments: &args::TestEngine, screen: &Screen) -> Result<Exit, Failure> {
     if !arguments.listen.ip().is_loopback() {

@@ -4,11 +4,10 @@ use atlas_core::address::Site;
 use atlas_store::build::{Explained, explain};
 
 use super::open_ledger;
-use crate::args;
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
-use crate::view;
+use crate::{args, view};
 
 pub fn run(settings: &Settings, why: &args::Why, screen: &Screen) -> Result<Exit, Failure> {
     let site: &Site = &settings.site;

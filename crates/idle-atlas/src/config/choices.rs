@@ -4,9 +4,9 @@ use std::collections::HashSet;
 use std::fs;
 
 use atlas_core::archive::{Archive, Archives, By, slug};
-use atlas_core::choose::{Condition, Covers, Hints, Met, Patterns, PriorityHint, Rule};
+use atlas_core::choose::{self, Condition, Covers, Met, Patterns, Rule, Section, Sections};
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
-use atlas_core::section::{self, Section, Sections};
+use atlas_core::hint::{Hints, PriorityHint};
 use globset::{GlobBuilder, GlobSetBuilder};
 use regex::{Regex, RegexBuilder};
 use toml::Spanned;
@@ -49,7 +49,7 @@ impl Context<'_> {
     }
 
     fn section_name(&self, key: &str, name: &Spanned<String>) -> Result<(), Failure> {
-        section::check_name(name.as_ref()).map_err(|why| self.origin.error(name, format!("“{key}”: {why}")))
+        choose::check_section_name(name.as_ref()).map_err(|why| self.origin.error(name, format!("“{key}”: {why}")))
     }
 
     /// A section that must be known, because nothing would ever be in it otherwise.

@@ -1,22 +1,20 @@
 //! What the configuration means: checked, defaults filled in, globs compiled, `${NAME}` replaced.
 
 use std::collections::{BTreeSet, HashSet};
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
+use std::{fs, io};
 
 use atlas_core::accepted::Accepted;
 use atlas_core::address::Site;
-use atlas_core::alternates;
+use atlas_core::announce::indexnow::Key;
 use atlas_core::calendar::Calendar;
-use atlas_core::choose::{Chooser, OwnFiles};
-use atlas_core::fingerprint;
-use atlas_core::indexnow::Key;
-use atlas_core::inspect;
-use atlas_core::people::{TEXT, VISITOR_PAGE};
+use atlas_core::choose::Chooser;
+use atlas_core::derive::alternates;
+use atlas_core::placement::{OwnFiles, TEXT, VISITOR_PAGE};
 use atlas_core::robots::Robots;
 use atlas_core::shape::Shape;
+use atlas_core::{check, fingerprint};
 use atlas_store::arrange::Cut;
 use atlas_store::build::{ARCHIVES, Job, Telling, Thresholds, ledger_folder};
 use atlas_store::look::Notice;
@@ -150,7 +148,7 @@ impl Settings {
             site: site.clone(),
         };
         let written_by = format!("{} {:?} {:?}", env!("CARGO_PKG_VERSION"), shape.sections, place.style);
-        let choices = chooser.print(&format!("{} {}", env!("CARGO_PKG_VERSION"), origin.text));
+        let choices = fingerprint::choices(&chooser, &format!("{} {}", env!("CARGO_PKG_VERSION"), origin.text));
         let ledger = ledger_folder(&origin.path);
         let known_findings = typed.check.known_findings.as_ref().map(expanded).transpose()?;
         let known_findings = folder.join(known_findings.unwrap_or_else(|| KNOWN_FINDINGS.to_owned()));
@@ -268,7 +266,7 @@ impl Settings {
 /// The codes of all remarks and findings that can be accepted.
 pub fn codes() -> Vec<&'static str> {
     let mut codes: Vec<&str> =
-        Notice::ALL.iter().map(|notice| notice.code()).chain(inspect::CODES.iter().copied()).collect();
+        Notice::ALL.iter().map(|notice| notice.code()).chain(check::CODES.iter().copied()).collect();
     codes.sort_unstable();
     codes.dedup();
     codes

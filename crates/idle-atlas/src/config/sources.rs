@@ -5,9 +5,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use atlas_core::address::Address;
+use atlas_core::choose;
 use atlas_core::page::{Player, Reader};
 use atlas_core::query::Parameters;
-use atlas_core::section;
 use atlas_io::command::Command;
 use atlas_io::crawl::Crawl;
 use atlas_io::feed::Feed;
@@ -170,7 +170,8 @@ impl<'a> Sources<'a> {
     fn one(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let (source, origin) = (table.as_ref(), self.context.origin);
         if let Some(section) = &source.section {
-            section::check_name(section.as_ref()).map_err(|why| origin.error(section, format!("“section”: {why}")))?;
+            choose::check_section_name(section.as_ref())
+                .map_err(|why| origin.error(section, format!("“section”: {why}")))?;
         }
         let kind = source.from.as_ref().as_str();
         let Some((_, keys)) = KEYS.iter().find(|(known, _)| *known == kind) else {

@@ -4,15 +4,17 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use atlas_core::address::Site;
-use atlas_core::alternates;
 use atlas_core::calendar::Calendar;
+use atlas_core::choose::{Section, Sections};
+use atlas_core::derive::alternates;
+use atlas_core::derive::news::{News, is_language};
 use atlas_core::language;
-use atlas_core::news::{News, is_language};
 use atlas_core::page::{MOST_IMAGES, MOST_VIDEOS};
-use atlas_core::people::{STYLESHEET_NAME, Template};
-use atlas_core::placement::{LEAST_MEDIA, MOST_BYTES, MOST_FILES, MOST_URLS, USUAL_MEDIA, UrlsPerFile};
-use atlas_core::section::{Section, Sections};
+use atlas_core::placement::{
+    LEAST_MEDIA, MOST_BYTES, MOST_FILES, MOST_URLS, STYLESHEET_NAME, USUAL_MEDIA, UrlsPerFile,
+};
 use atlas_core::shape::{Hosts, Media, SectionShape, Shape};
+use atlas_core::visitor::Template;
 use atlas_store::arrange::Cut;
 use atlas_store::people::{NewestSettings, People, VisitorSettings};
 use atlas_store::publish::{FOLDED_DAYS, Gzip, Place};

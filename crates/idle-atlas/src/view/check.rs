@@ -2,8 +2,8 @@
 
 use std::path::Path;
 
-use atlas_core::finding::Severity;
-use atlas_core::inspect::Report;
+use atlas_core::check::Report;
+use atlas_core::report::Severity;
 
 use super::found::blank_or;
 use super::grid::Grid;

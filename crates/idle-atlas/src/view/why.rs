@@ -1,8 +1,9 @@
 //! What `why` shows.
 
 use atlas_core::choose::{Step, Verdict};
-use atlas_core::contribution::{Alternate, Said};
+use atlas_core::contribution::Said;
 use atlas_core::entry::DatePolicy;
+use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
 use atlas_store::build::Explained;
 use atlas_store::ledger::{Announced, NEVER};

@@ -1,7 +1,7 @@
 //! Numbers, sizes and dates in words.
 
 use atlas_core::lastmod::Lastmod;
-pub use atlas_core::people::{count, grouped};
+pub use atlas_core::number::{count, grouped};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 

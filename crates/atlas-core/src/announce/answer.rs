@@ -1,0 +1,98 @@
+//! What an engine's answer means.
+
+use serde::Serialize;
+
+/// What is to be done after an answer.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Then {
+    /// Nothing: it has been taken.
+    Done,
+    /// Never send this batch again.
+    Refused,
+    /// Send it again when the user has put something right.
+    MendFirst,
+    /// Send it again later.
+    Later,
+}
+
+/// What an engine answered.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Answer {
+    /// An HTTP status.
+    Status(u16),
+    /// No answer at all: why not.
+    None(String),
+}
+
+impl Answer {
+    /// What follows from it. Source: IndexNow, response codes.
+    pub fn then(&self) -> Then {
+        match self {
+            Self::Status(200..=299) => Then::Done,
+            Self::Status(403 | 404 | 410) => Then::MendFirst,
+            Self::Status(429 | 500..=599) | Self::None(_) => Then::Later,
+            Self::Status(_) => Then::Refused,
+        }
+    }
+
+    /// What it means and what to do, for people.
+    pub fn words(&self) -> String {
+        let words = match self {
+            Self::Status(202) => {
+                "taken; the engine has yet to check the key file. If it stays so, look at the key file"
+            }
+            Self::Status(200..=299) => "taken (received, not yet crawled)",
+            Self::Status(400) => "malformed: a fault of this tool, please report it. It will not be sent again",
+            Self::Status(403) => {
+                "the key file was not found or holds another key. Publish it (idle-atlas announce --key-file), then announce again"
+            }
+            Self::Status(404 | 410) => "there is no such endpoint: check the engine's endpoint in the configuration",
+            Self::Status(422) => {
+                "a URL is not of that host, or the key breaks its schema. This batch will not be sent again"
+            }
+            Self::Status(429) => "too many announcements: kept, to be sent again later",
+            Self::Status(500..=599) => "the engine is in trouble: kept, to be sent again later",
+            Self::Status(_) => "an answer that IndexNow does not know. This batch will not be sent again",
+            Self::None(why) => return format!("no answer ({why}): kept, to be sent again later"),
+        };
+        words.to_owned()
+    }
+
+    /// The status, where there was one.
+    pub fn status(&self) -> Option<u16> {
+        match self {
+            Self::Status(status) => Some(*status),
+            Self::None(_) => None,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(200, Then::Done)]
+    #[case(202, Then::Done)]
+    #[case(400, Then::Refused)]
+    #[case(403, Then::MendFirst)]
+    #[case(404, Then::MendFirst)]
+    #[case(422, Then::Refused)]
+    #[case(429, Then::Later)]
+    #[case(500, Then::Later)]
+    #[case(503, Then::Later)]
+    fn answers(#[case] status: u16, #[case] then: Then) {
+        assert_eq!(Answer::Status(status).then(), then);
+        assert!(!Answer::Status(status).words().is_empty());
+    }
+
+    #[test]
+    fn no_answer_is_tried_again() {
+        let answer = Answer::None("timed out".into());
+        assert_eq!(answer.then(), Then::Later);
+        assert!(answer.words().contains("timed out"));
+    }
+}

@@ -1,0 +1,25 @@
+//! What to do about a finding: it depends on who wrote the file.
+
+use super::codes::{COPY_DIFFERS, FILE_BROKEN, FILE_MISSING, Kind, NEWS_TOO_OLD, NOT_WELL_FORMED};
+use super::files::Inspection;
+use crate::placement::is_sitemap;
+
+impl Inspection {
+    /// What to do about a finding: building again helps only where the file is one that a build writes.
+    pub(super) fn mend(&self, kind: &Kind, file: &str) -> &'static str {
+        let by_building = [&FILE_MISSING, &FILE_BROKEN, &NOT_WELL_FORMED, &NEWS_TOO_OLD, &COPY_DIFFERS];
+        let is_one = by_building.iter().any(|known| known.code == kind.code);
+        match kind.code {
+            _ if !is_one || self.is_built(file) => kind.mend,
+            code if code == FILE_MISSING.code => "Put the file there, or take the line out that names it.",
+            _ => "Another tool wrote the file: let that write it again, or take the line out that names it.",
+        }
+    }
+
+    /// Whether a file is one that a build writes, by its name.
+    fn is_built(&self, file: &str) -> bool {
+        let Some((folder, main)) = self.main.as_deref().and_then(|main| main.rsplit_once('/')) else { return false };
+        let name = file.strip_prefix(folder).and_then(|rest| rest.strip_prefix('/'));
+        name.is_some_and(|name| is_sitemap(main, name))
+    }
+}

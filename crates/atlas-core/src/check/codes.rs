@@ -1,0 +1,59 @@
+//! The kinds of findings: code, severity, and what to do.
+
+use crate::report::Severity;
+
+/// A kind of finding.
+pub(super) struct Kind {
+    pub(super) code: &'static str,
+    pub(super) severity: Severity,
+    pub(super) mend: &'static str,
+}
+
+macro_rules! kinds {
+    ($($name:ident = $code:literal, $severity:ident, $mend:literal;)*) => {
+        $(pub(super) const $name: Kind = Kind { code: $code, severity: Severity::$severity, mend: $mend };)*
+        /// The codes of all findings.
+        pub const CODES: &[&str] = &[$($code),*];
+        #[cfg(test)]
+        pub(super) const ALL_KINDS: &[&Kind] = &[$(&$name),*];
+    };
+}
+
+kinds! {
+    ROBOTS_MISSING = "robots-missing", Warning, "Put a robots.txt there, so that engines find the sitemap without being told.";
+    OUT_OF_REACH = "out-of-reach", Advice, "Check it where it is: it is not below this web root.";
+    NOT_DECLARED = "not-declared", Warning, "Add a line “Sitemap: URL of the main file” to robots.txt, or let a build do it.";
+    SITE_SHUT = "site-shut", Error, "Take the rule out of robots.txt: no engine may read the site.";
+    FILE_BARRED = "file-barred", Error, "Allow the sitemap in robots.txt: engines may not fetch it.";
+    FILE_MISSING = "file-missing", Error, "Build again, or take the line out that names the file.";
+    FILE_BROKEN = "file-broken", Error, "Build again.";
+    NOT_WELL_FORMED = "not-well-formed", Error, "Repair the XML at that line, or build again: engines give up on the whole file.";
+    BEFORE_DECLARATION = "before-declaration", Error, "Remove everything, blank lines too, before “<?xml”. A server or template often adds it.";
+    BYTE_ORDER_MARK = "byte-order-mark", Advice, "Save the file without a byte-order mark: some readers stumble over it.";
+    OTHER_ROOT = "other-root", Error, "A sitemap's root is urlset or sitemapindex in the namespace of the protocol.";
+    NOTHING_IN_IT = "nothing-in-it", Error, "Leave a file without entries out: the protocol asks for at least one.";
+    TOO_MANY_URLS = "too-many-urls", Error, "Split the file: 50,000 URLs is the limit.";
+    TOO_MANY_FILES = "too-many-files", Error, "Use several indexes: 50,000 files is the limit of one.";
+    TOO_MANY_BYTES = "too-many-bytes", Error, "Split the file: 52,428,800 bytes unpacked is the limit.";
+    INDEX_IN_INDEX = "index-in-index", Error, "An index lists sitemaps only: name the files of the inner index in the outer one.";
+    CHILD_ELSEWHERE = "child-elsewhere", Error, "Put the files of an index into its own folder or deeper, on the same host.";
+    LOC_MISSING = "loc-missing", Error, "Give each entry a loc with an absolute URL.";
+    LOC_NO_URL = "loc-no-url", Error, "Write an absolute http or https URL, percent-encoded.";
+    LOC_TOO_LONG = "loc-too-long", Error, "Shorten the URL: 2,047 characters is the limit.";
+    LOC_OTHER_HOST = "loc-other-host", Error, "List only URLs with the scheme, host and port of the sitemap itself.";
+    LOC_OUT_OF_SCOPE = "loc-out-of-scope", Warning, "Move the sitemap up: it speaks for its own folder and deeper.";
+    LOC_TWICE = "loc-twice", Warning, "List each URL once.";
+    LOC_BARRED = "loc-barred", Warning, "Allow the URL in robots.txt or leave it out: engines may not fetch it.";
+    LASTMOD_NO_DATE = "lastmod-no-date", Error, "Write lastmod as YYYY-MM-DD, or with time, seconds and zone.";
+    LASTMOD_FORM = "lastmod-form", Warning, "Write lastmod as YYYY-MM-DD, or with time, seconds and zone: strict readers refuse other forms.";
+    LASTMOD_FUTURE = "lastmod-future", Warning, "A page cannot have changed in the future: engines stop trusting the dates.";
+    INDEX_BEHIND = "index-behind", Warning, "Give the file in the index the date when it last changed, or engines will not fetch it again.";
+    NEWS_TOO_MANY = "news-too-many", Error, "Split the file: 1,000 articles of news is the limit.";
+    NEWS_TOO_OLD = "news-too-old", Warning, "Build again: after two days an article is no longer news.";
+    ALTERNATE_LANGUAGE = "alternate-language", Error, "hreflang is a language of ISO 639-1, perhaps with a region of ISO 3166-1: en-GB.";
+    ALTERNATE_NOT_ITSELF = "alternate-not-itself", Warning, "Each page of a group lists all pages of the group, itself included.";
+    HINT_UNKNOWN = "hint-unknown", Error, "changefreq takes the seven words of the protocol, priority 0.0 to 1.0.";
+    TOO_MANY_IMAGES = "too-many-images", Error, "1,000 pictures is the limit of one URL.";
+    VIDEO_INCOMPLETE = "video-incomplete", Error, "A video needs thumbnail, title, description, and a media file or player.";
+    COPY_DIFFERS = "copy-differs", Error, "Build again: servers that send precompressed files send the old one.";
+}

@@ -1,0 +1,467 @@
+//! The files of an inspection: robots.txt, indexes, sitemap files and their copies.
+
+use std::collections::{HashMap, HashSet, VecDeque};
+
+use jiff::tz::TimeZone;
+use serde::Serialize;
+
+use super::codes::{
+    BEFORE_DECLARATION, BYTE_ORDER_MARK, CHILD_ELSEWHERE, COPY_DIFFERS, FILE_BARRED, FILE_BROKEN, FILE_MISSING,
+    INDEX_BEHIND, INDEX_IN_INDEX, Kind, LASTMOD_FORM, LASTMOD_FUTURE, LASTMOD_NO_DATE, LOC_MISSING, LOC_NO_URL,
+    LOC_TWICE, NEWS_TOO_MANY, NOT_DECLARED, NOT_WELL_FORMED, NOTHING_IN_IT, OTHER_ROOT, OUT_OF_REACH, ROBOTS_MISSING,
+    SITE_SHUT, TOO_MANY_BYTES, TOO_MANY_FILES, TOO_MANY_URLS,
+};
+use crate::address::{self, Address};
+use crate::derive::news::MOST_NEWS;
+use crate::format::{Document, RawSitemap, ReadError, read};
+use crate::lastmod::{self, Lastmod};
+use crate::number::count;
+use crate::placement::{MOST_BYTES, MOST_FILES, MOST_URLS, is_packed, packed_name};
+use crate::report::Finding;
+use crate::robots::{Robots, sitemap_lines};
+
+/// A file to fetch, and who named it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Wanted {
+    /// Its address.
+    pub address: String,
+    /// The index that names it, with the `lastmod` stated there.
+    named_by: Option<(String, Option<String>)>,
+}
+
+impl Wanted {
+    /// Whether the name says that the file is compressed.
+    pub fn is_gzip(&self) -> bool {
+        is_packed(&self.address)
+    }
+}
+
+/// What came when a file was fetched and, where its name ends in `.gz`, unpacked.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Fetched {
+    /// Its bytes, unpacked; one byte more than the limit is enough of a file that is too large.
+    Bytes(Vec<u8>),
+    /// There is no such file.
+    Missing,
+    /// It is not below what the caller can look at.
+    OutOfReach,
+    /// It could not be read or unpacked: why.
+    Broken(String),
+}
+
+/// One file that was read.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct FileSeen {
+    /// Its address.
+    pub address: String,
+    /// Whether it is an index.
+    pub is_index: bool,
+    /// `url` elements, or `sitemap` elements of an index.
+    pub entries: u64,
+    /// Pictures.
+    pub images: u64,
+    /// Videos.
+    pub videos: u64,
+    /// Articles of news.
+    pub news: u64,
+    /// Unpacked size.
+    pub bytes: u64,
+    /// The newest `lastmod` in it.
+    pub newest: Option<Lastmod>,
+}
+
+/// What came of an inspection.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Report {
+    /// The files that were read, in order.
+    pub files: Vec<FileSeen>,
+    /// What was found, errors first.
+    pub findings: Vec<Finding>,
+}
+
+/// An inspection under way.
+#[derive(Debug)]
+pub struct Inspection {
+    pub(super) now: Lastmod,
+    pub(super) waiting: VecDeque<Wanted>,
+    pub(super) asked: HashSet<String>,
+    pub(super) seen: HashMap<u64, u32>,
+    pub(super) robots: Robots,
+    /// The origin whose robots.txt declares the sitemaps: they may list its URLs from wherever they are.
+    pub(super) origin: String,
+    /// The address of the main file of the configuration, where there is one.
+    pub(super) main: Option<String>,
+    pub(super) report: Report,
+}
+
+impl Inspection {
+    /// Begins an inspection at an instant, by which dates in the future are told.
+    pub fn new(now: Lastmod) -> Self {
+        Self {
+            now,
+            waiting: VecDeque::new(),
+            asked: HashSet::new(),
+            seen: HashMap::new(),
+            robots: Robots::default(),
+            origin: String::new(),
+            main: None,
+            report: Report { files: Vec::new(), findings: Vec::new() },
+        }
+    }
+
+    /// Takes robots.txt, from which the sitemaps are known; `expected` is the main file of the configuration.
+    pub fn robots(&mut self, robots_address: &str, fetched: &Fetched, expected: Option<&str>) {
+        self.main = expected.map(str::to_owned);
+        let bytes: &[u8] = match fetched {
+            Fetched::Bytes(bytes) => bytes,
+            Fetched::OutOfReach => {
+                self.find(&OUT_OF_REACH, robots_address, None, || {
+                    "the robots.txt of the host is not below this web root: cannot look".to_owned()
+                });
+                &[]
+            }
+            Fetched::Missing => {
+                self.find(&ROBOTS_MISSING, robots_address, None, || "there is no robots.txt".to_owned());
+                &[]
+            }
+            Fetched::Broken(why) => {
+                self.find(&FILE_BROKEN, robots_address, None, || format!("robots.txt cannot be read: {why}"));
+                &[]
+            }
+        };
+        self.robots = Robots::read(bytes);
+        address::origin(robots_address).clone_into(&mut self.origin);
+        if let Some(barred) = self.robots.barred("*", "/") {
+            self.find(&SITE_SHUT, robots_address, Some(barred.line as u64), || {
+                format!("“Disallow: {}” shuts all engines out of the home page", barred.pattern)
+            });
+        }
+        let declared = sitemap_lines(bytes);
+        for (line, text) in &declared {
+            match Address::parse(text) {
+                Ok(address) => self.want(Wanted { address: address.as_str().to_owned(), named_by: None }),
+                Err(why) => self.find(&LOC_NO_URL, robots_address, Some(*line as u64), || format!("Sitemap: {why}")),
+            }
+        }
+        match expected {
+            Some(main) if !declared.iter().any(|(_, text)| text == main) => {
+                if !matches!(fetched, Fetched::Missing | Fetched::OutOfReach) {
+                    self.find(&NOT_DECLARED, robots_address, None, || format!("no line “Sitemap: {main}”"));
+                }
+                self.want(Wanted { address: main.to_owned(), named_by: None });
+            }
+            None if declared.is_empty() && !matches!(fetched, Fetched::OutOfReach) => {
+                self.find(&NOT_DECLARED, robots_address, None, || "no “Sitemap:” line in it".to_owned());
+            }
+            _ => {}
+        }
+    }
+
+    fn want(&mut self, wanted: Wanted) {
+        if self.asked.insert(wanted.address.clone()) {
+            self.waiting.push_back(wanted);
+        }
+    }
+
+    /// The next file to fetch.
+    pub fn next_wanted(&mut self) -> Option<Wanted> {
+        self.waiting.pop_front()
+    }
+
+    /// Takes a file that was asked for.
+    pub fn file(&mut self, wanted: &Wanted, fetched: &Fetched) {
+        let address = wanted.address.as_str();
+        let own_host = address::origin(address) == self.origin;
+        if let Some(barred) = self.robots.barred("*", address::path(address)).filter(|_| own_host) {
+            self.find(&FILE_BARRED, address, None, || {
+                format!("robots.txt line {} bars it: “Disallow: {}”", barred.line, barred.pattern)
+            });
+        }
+        let by = || match &wanted.named_by {
+            Some((index, _)) => format!("named by {index}"),
+            None => "declared as a sitemap".to_owned(),
+        };
+        match fetched {
+            Fetched::Bytes(bytes) => self.bytes(wanted, bytes),
+            Fetched::OutOfReach => {
+                self.find(&OUT_OF_REACH, address, None, || format!("not below this web root: cannot look; {}", by()));
+            }
+            Fetched::Missing => self.find(&FILE_MISSING, address, None, || format!("there is no such file; {}", by())),
+            Fetched::Broken(why) => self.find(&FILE_BROKEN, address, None, || format!("{why}; {}", by())),
+        }
+    }
+
+    fn bytes(&mut self, wanted: &Wanted, bytes: &[u8]) {
+        let address = wanted.address.as_str();
+        if bytes.len() as u64 > MOST_BYTES {
+            self.find(&TOO_MANY_BYTES, address, None, || "more than 52,428,800 bytes".to_owned());
+            return;
+        }
+        if bytes.starts_with(b"\xef\xbb\xbf") {
+            self.find(&BYTE_ORDER_MARK, address, None, || "it begins with a byte-order mark".to_owned());
+        }
+        let file = self.report.files.len() as u32;
+        self.report.files.push(FileSeen {
+            address: address.to_owned(),
+            is_index: false,
+            entries: 0,
+            images: 0,
+            videos: 0,
+            news: 0,
+            bytes: bytes.len() as u64,
+            newest: None,
+        });
+        let mut children = Vec::new();
+        let outcome = read(bytes, |url| self.url(file, &url), |sitemap| children.push(sitemap));
+        match outcome {
+            Ok(Document::Urlset) => self.urlset_ends(wanted, file),
+            Ok(Document::Index) if wanted.named_by.is_some() => {
+                self.report.files[file as usize].is_index = true;
+                self.find(&INDEX_IN_INDEX, address, None, || "an index is named in an index".to_owned());
+            }
+            Ok(Document::Index) => {
+                self.report.files[file as usize].is_index = true;
+                self.index(file, children);
+            }
+            Err(why) => self.cannot_read(address, &why),
+        }
+    }
+
+    fn cannot_read(&mut self, address: &str, why: &ReadError) {
+        let (kind, line) = match why {
+            ReadError::TextBeforeDeclaration => (&BEFORE_DECLARATION, Some(1)),
+            ReadError::NotWellFormed { line, .. } => (&NOT_WELL_FORMED, Some(*line)),
+            ReadError::OtherRoot(_) | ReadError::OtherNamespace => (&OTHER_ROOT, None),
+        };
+        self.find(kind, address, line, || why.to_string());
+    }
+
+    fn urlset_ends(&mut self, wanted: &Wanted, file: u32) {
+        let address = wanted.address.as_str();
+        let seen = self.report.files[file as usize].clone();
+        if seen.entries == 0 {
+            self.find(&NOTHING_IN_IT, address, None, || "there is no url in it".to_owned());
+        }
+        if seen.news > u64::from(MOST_NEWS) {
+            self.find(&NEWS_TOO_MANY, address, None, || count(seen.news, "article", "articles"));
+        }
+        if seen.entries > u64::from(MOST_URLS) {
+            self.find(&TOO_MANY_URLS, address, None, || count(seen.entries, "URL", "URLs"));
+        }
+        let stated = wanted.named_by.as_ref().and_then(|(index, stated)| Some((index, stated.as_deref()?)));
+        if let Some((index, text)) = stated
+            && let Some(stated) = Lastmod::read(text, &TimeZone::UTC)
+            && let Some(newest) = seen.newest
+            && newest.epoch_day() > stated.epoch_day()
+        {
+            self.find(&INDEX_BEHIND, index, None, || {
+                format!("says {text} of {address}, which holds a page of {newest}")
+            });
+        }
+    }
+
+    fn index(&mut self, file: u32, children: Vec<RawSitemap>) {
+        let address = self.report.files[file as usize].address.clone();
+        self.report.files[file as usize].entries = children.len() as u64;
+        if children.is_empty() {
+            self.find(&NOTHING_IN_IT, &address, None, || "there is no sitemap in it".to_owned());
+        }
+        if children.len() > MOST_FILES {
+            self.find(&TOO_MANY_FILES, &address, None, || count(children.len() as u64, "file", "files"));
+        }
+        let folder = Address::trusted(address.as_str()).folder().to_owned();
+        for child in children {
+            let line = Some(child.line);
+            let Some(loc) = child.loc.filter(|loc| !loc.is_empty()) else {
+                self.find(&LOC_MISSING, &address, line, || "a sitemap without loc".to_owned());
+                continue;
+            };
+            if let Some(text) = &child.lastmod {
+                self.date(&address, line, text);
+            }
+            let parsed = match Address::parse(&loc) {
+                Ok(parsed) => parsed,
+                Err(why) => {
+                    self.find(&LOC_NO_URL, &address, line, || why.to_string());
+                    continue;
+                }
+            };
+            if !parsed.as_str().starts_with(&folder) {
+                self.find(&CHILD_ELSEWHERE, &address, line, || format!("{parsed} is not below {folder}"));
+            }
+            if self.asked.contains(parsed.as_str()) {
+                self.find(&LOC_TWICE, &address, line, || format!("{parsed} is named more than once"));
+            }
+            let named_by = Some((address.clone(), child.lastmod));
+            self.want(Wanted { address: parsed.as_str().to_owned(), named_by });
+        }
+    }
+
+    pub(super) fn date(&mut self, file: &str, line: Option<u64>, text: &str) -> Option<Lastmod> {
+        let Some(date) = Lastmod::read(text, &TimeZone::UTC) else {
+            self.find(&LASTMOD_NO_DATE, file, line, || format!("“{text}” is no date"));
+            return None;
+        };
+        if !lastmod::is_schema_form(text) {
+            self.find(&LASTMOD_FORM, file, line, || format!("“{text}” is not in a form of the schema"));
+        }
+        // A day's grace: the day may have begun elsewhere.
+        if date.epoch_day() > self.now.epoch_day() + 1 {
+            self.find(&LASTMOD_FUTURE, file, line, || format!("{text} lies in the future"));
+        }
+        Some(date)
+    }
+
+    /// Compares a file with the compressed copy beside it.
+    pub fn copies(&mut self, address: &str, file: &[u8], copy: &Fetched) {
+        match copy {
+            Fetched::Bytes(unpacked) if unpacked == file => {}
+            Fetched::Bytes(_) => {
+                self.find(&COPY_DIFFERS, address, None, || "its .gz copy holds something else".to_owned())
+            }
+            Fetched::Broken(why) => self.find(&FILE_BROKEN, &packed_name(address), None, || why.clone()),
+            Fetched::Missing | Fetched::OutOfReach => {}
+        }
+    }
+
+    /// Ends the inspection.
+    pub fn finish(mut self) -> Report {
+        self.report.findings.sort_by_key(|finding| finding.severity);
+        self.report
+    }
+
+    pub(super) fn find(&mut self, kind: &Kind, file: &str, line: Option<u64>, message: impl FnOnce() -> String) {
+        let known = self.report.findings.iter_mut().rev().find(|known| known.code == kind.code && known.file == file);
+        match known {
+            Some(known) => known.count += 1,
+            None => self.report.findings.push(Finding {
+                code: kind.code,
+                severity: kind.severity,
+                file: file.to_owned(),
+                line,
+                count: 1,
+                message: message(),
+                mend: self.mend(kind, file),
+            }),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+    use crate::check::codes::ALL_KINDS;
+
+    const MAIN: &str = "https://www.marrowvale.example/sitemap.xml";
+    const ROBOTS: &str = "https://www.marrowvale.example/robots.txt";
+
+    fn inspect(robots: &str, files: &[(&str, &str)]) -> Report {
+        let now = Lastmod::read("2026-11-23T12:00:00Z", &TimeZone::UTC).unwrap();
+        let mut inspection = Inspection::new(now);
+        inspection.robots(ROBOTS, &Fetched::Bytes(robots.as_bytes().to_vec()), None);
+        while let Some(wanted) = inspection.next_wanted() {
+            let known = files.iter().find(|(name, _)| wanted.address.ends_with(name));
+            let fetched = known.map_or(Fetched::Missing, |(_, text)| Fetched::Bytes(text.as_bytes().to_vec()));
+            inspection.file(&wanted, &fetched);
+        }
+        inspection.finish()
+    }
+
+    fn codes(report: &Report) -> Vec<&str> {
+        report.findings.iter().map(|finding| finding.code).collect()
+    }
+
+    fn urlset(inside: &str) -> String {
+        format!("<urlset xmlns=\"{}\">{inside}</urlset>", crate::format::SITEMAP)
+    }
+
+    fn index(inside: &str) -> String {
+        format!("<sitemapindex xmlns=\"{}\">{inside}</sitemapindex>", crate::format::SITEMAP)
+    }
+
+    fn declared() -> String {
+        format!("User-agent: *\nDisallow: /staff/\nSitemap: {MAIN}\n")
+    }
+
+    #[rstest]
+    #[case::good("<loc>https://www.marrowvale.example/a</loc><lastmod>2026-11-01</lastmod>", &[])]
+    #[case::no_loc("", &["loc-missing"])]
+    #[case::relative("<loc>/a</loc>", &["loc-no-url"])]
+    #[case::raw("<loc>https://www.marrowvale.example/â</loc>", &["loc-no-url"])]
+    #[case::host("<loc>https://marrowvale.example/a</loc>", &["loc-other-host"])]
+    #[case::scheme("<loc>http://www.marrowvale.example/a</loc>", &["loc-other-host"])]
+    #[case::barred("<loc>https://www.marrowvale.example/staff/a</loc>", &["loc-barred"])]
+    #[case::no_date("<loc>https://www.marrowvale.example/a</loc><lastmod>soon</lastmod>", &["lastmod-no-date"])]
+    #[case::form("<loc>https://www.marrowvale.example/a</loc><lastmod>2026-11</lastmod>", &["lastmod-form"])]
+    #[case::future("<loc>https://www.marrowvale.example/a</loc><lastmod>2027-01-01</lastmod>", &["lastmod-future"])]
+    #[case::hint("<loc>https://www.marrowvale.example/a</loc><priority>7</priority>", &["hint-unknown"])]
+    #[case::word("<loc>https://www.marrowvale.example/a</loc><changefreq>often</changefreq>", &["hint-unknown"])]
+    fn what_is_wrong_with_a_url(#[case] inside: &str, #[case] wanted: &[&str]) {
+        let report = inspect(&declared(), &[("sitemap.xml", &urlset(&format!("<url>{inside}</url>")))]);
+        assert_eq!(codes(&report), wanted, "{:#?}", report.findings);
+    }
+
+    #[rstest]
+    #[case::nothing(urlset(""), "nothing-in-it")]
+    #[case::broken("<urlset".into(), "not-well-formed")]
+    #[case::blank_line(format!("\n<?xml version=\"1.0\"?>{}", urlset("")), "before-declaration")]
+    #[case::web_page("<html/>".into(), "other-root")]
+    #[case::many(urlset(&"<url><loc>https://www.marrowvale.example/a</loc></url>".repeat(50_001)), "too-many-urls")]
+    #[case::large(" ".repeat(52_428_801), "too-many-bytes")]
+    #[case::twice(urlset(&"<url><loc>https://www.marrowvale.example/a</loc></url>".repeat(3)), "loc-twice")]
+    fn what_is_wrong_with_a_file(#[case] file: String, #[case] wanted: &str) {
+        let report = inspect(&declared(), &[("sitemap.xml", &file)]);
+        assert!(codes(&report).contains(&wanted), "{:#?}", report.findings);
+    }
+
+    #[test]
+    fn an_index_and_its_files() {
+        let child = |name: &str, date: &str| {
+            format!("<sitemap><loc>https://www.marrowvale.example/{name}</loc><lastmod>{date}</lastmod></sitemap>")
+        };
+        let all = [
+            child("a.xml", "2026-10-01"),
+            child("gone.xml", "2026-10-01"),
+            child("inner.xml", "2026-10-01"),
+            "<sitemap><loc>https://cdn.example/b.xml</loc></sitemap>".to_owned(),
+        ]
+        .concat();
+        let one = "<url><loc>https://www.marrowvale.example/x</loc><lastmod>2026-11-02</lastmod></url>";
+        let report = inspect(
+            &declared(),
+            &[
+                ("sitemap.xml", &index(&all)),
+                ("a.xml", &urlset(one)),
+                ("inner.xml", &index(&child("c.xml", "2026-10-01"))),
+            ],
+        );
+        let mut found = codes(&report);
+        found.sort_unstable();
+        assert_eq!(found, ["child-elsewhere", "file-missing", "file-missing", "index-behind", "index-in-index"]);
+        let entries: Vec<u64> = report.files.iter().map(|file| file.entries).collect();
+        assert_eq!(entries, [4, 1, 0]);
+    }
+
+    #[test]
+    fn robots_that_shuts_the_site_or_says_nothing() {
+        assert_eq!(codes(&inspect("User-agent: *\nDisallow: /\n", &[])), ["site-shut", "not-declared"]);
+        assert_eq!(codes(&inspect("", &[])), ["not-declared"]);
+    }
+
+    #[test]
+    fn a_copy_that_differs() {
+        let mut inspection = Inspection::new(Lastmod::from_epoch_day(20_000).unwrap());
+        inspection.copies(MAIN, b"a", &Fetched::Bytes(b"b".to_vec()));
+        inspection.copies(MAIN, b"a", &Fetched::Bytes(b"a".to_vec()));
+        inspection.copies(MAIN, b"a", &Fetched::Broken("cut off".into()));
+        assert_eq!(codes(&inspection.finish()), ["copy-differs", "file-broken"]);
+    }
+
+    #[test]
+    fn codes_are_unlike() {
+        let codes: HashSet<&str> = ALL_KINDS.iter().map(|kind| kind.code).collect();
+        assert_eq!(codes.len(), ALL_KINDS.len());
+    }
+}

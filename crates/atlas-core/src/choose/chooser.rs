@@ -1,0 +1,475 @@
+//! The chooser: asks about an entry, question by question.
+
+use super::error_page::is_error_page;
+use super::reason::Reason;
+use super::rule::{Facts, Rule};
+use super::ruled::Ruled;
+use super::section::{Placed, Sections};
+use super::trail::{Origin, Step, Trail, Untold, Word};
+use super::verdict::{Kept, Verdict};
+use crate::address::{self, Site};
+use crate::archive::{Archive, Archives};
+use crate::calendar::Calendar;
+use crate::contribution::{Absence, Said};
+use crate::hint::PriorityHint;
+use crate::placement::OwnFiles;
+use crate::robots::Robots;
+
+/// What an entry is chosen by.
+#[derive(Debug, Clone)]
+pub struct Chooser {
+    /// The site.
+    pub site: Site,
+    /// Files that never come back as entries.
+    pub own_files: OwnFiles,
+    /// The site's robots.txt.
+    pub robots: Robots,
+    /// Product tokens for which robots.txt is asked; `*` is always among them.
+    pub tokens: Vec<String>,
+    /// The rules of the configuration.
+    pub rules: Vec<Rule>,
+    /// The sections of the configuration.
+    pub sections: Sections,
+    /// The archives of the configuration.
+    pub archives: Archives,
+    /// The instant of the run and the site's zone: what is published later waits.
+    pub calendar: Calendar,
+}
+
+impl Chooser {
+    /// Decides about one entry; `sources` are the places of the sources that speak of it.
+    pub fn choose(&self, said: &Said<'_>, sources: &[u16]) -> Verdict {
+        self.ask(said, sources, &mut Untold)
+    }
+
+    /// Decides about one entry and tells each step.
+    pub fn explain(&self, said: &Said<'_>, sources: &[u16]) -> (Verdict, Vec<Step>) {
+        let mut steps = Vec::new();
+        let verdict = self.ask(said, sources, &mut steps);
+        (verdict, steps)
+    }
+
+    fn ask(&self, said: &Said<'_>, sources: &[u16], trail: &mut impl Trail) -> Verdict {
+        let url = said.url.as_ref();
+        let answer = self.ask_address(url, trail).or_else(|| Self::ask_page(said, trail));
+        if let Some(verdict) = answer {
+            return verdict;
+        }
+        let path = self.site.path(url);
+        let (at, placed) = self.sections.find(path, said.section.as_deref());
+        let archive = self.archives.of(said);
+        let mut ruled = Ruled::default();
+        if !self.rules.is_empty() {
+            let named = |word: Option<&str>| self.sections.named(word?);
+            let into = archive.and_then(|archive| archive.into.as_deref());
+            let without_rules = named(said.own_section.as_deref()).or_else(|| named(into)).unwrap_or(at);
+            let section = &self.sections.list()[without_rules].name;
+            ruled = Ruled::of(&self.rules, &Facts { said, path, section, sources, now: self.calendar.now }, trail);
+        }
+        if let Some(verdict) = Self::ask_keep(said, path, &ruled, trail) {
+            return verdict;
+        }
+        if let Some(verdict) = self.ask_robots(said, path, trail) {
+            return verdict;
+        }
+        if let Some(verdict) = self.ask_time(said, trail) {
+            return verdict;
+        }
+        if said.not_there {
+            return trail.out(Reason::NoArchivePage, "archive page", || {
+                "the sources that read pages found none at this URL; assume_page = true lists it all the same"
+                    .to_owned()
+            });
+        }
+        if said.not_in_folder {
+            return trail.out(Reason::NotInFolder, "page in the folder", || {
+                "the html source read the folder that serves this URL and found no page; pages = \"may-be-elsewhere\" on the source lists it all the same".to_owned()
+            });
+        }
+        let section = self.ask_section(said, (at, placed), archive, &ruled, trail);
+        if !self.sections.list()[section].on {
+            return trail.out(Reason::SectionOff, "section is on", || "no: on = false".to_owned());
+        }
+        let kept = self.ask_hints(said, path, section, archive, &ruled, trail);
+        trail.note("goes in", || format!("yes, in section {}", self.sections.list()[section].name), true);
+        Verdict::Kept(kept)
+    }
+
+    fn ask_address(&self, url: &str, trail: &mut impl Trail) -> Option<Verdict> {
+        let root = self.site.root();
+        if !self.site.holds(url) {
+            return Some(trail.out(Reason::OtherHost, "on this site", || {
+                let part = if address::origin(url) == root.origin() {
+                    "folder"
+                } else if address::host(url) == root.host() {
+                    "scheme"
+                } else {
+                    "host"
+                };
+                format!("no: another {part} than {root}")
+            }));
+        }
+        trail.pass("on this site", || format!("yes, under {root}"));
+        if url.len() > address::LONGEST {
+            return Some(trail.out(Reason::TooLong, "length", || format!("{} characters", url.len())));
+        }
+        trail.pass("length", || format!("{} of at most {} characters", url.len(), address::LONGEST));
+        if self.own_files.holds(url) {
+            return Some(trail.out(Reason::OwnFile, "a file of this tool", || "yes".to_owned()));
+        }
+        None
+    }
+
+    fn ask_page(said: &Said<'_>, trail: &mut impl Trail) -> Option<Verdict> {
+        if let Some(failure) = &said.failure {
+            let reason = match Absence::of(failure) {
+                Absence::NotThere => Reason::NoPage,
+                Absence::ServerError => Reason::ServerError,
+                Absence::OtherThing => Reason::NotAPage,
+            };
+            return Some(trail.out(reason, "a page", || format!("no: {failure}")));
+        }
+        if let Some(directive) = &said.noindex {
+            return Some(trail.out(Reason::Noindex, "noindex", || directive.to_string()));
+        }
+        trail.pass("noindex", || "no".to_owned());
+        if let Some(target) = said.refresh.as_ref().filter(|target| **target != said.url) {
+            return Some(trail.out(Reason::Redirect, "redirect", || match &said.redirected {
+                Some(status) => format!("{status}, to {target}"),
+                None => format!("its refresh leads to {target}"),
+            }));
+        }
+        trail.pass("redirect", || "no".to_owned());
+        match &said.canonical {
+            Some(canonical) if !address::is_same(canonical, &said.url) => {
+                return Some(trail.out(Reason::CanonicalElsewhere, "canonical", || canonical.to_string()));
+            }
+            Some(_) => trail.pass("canonical", || "itself".to_owned()),
+            None => trail.pass("canonical", || "the page names none".to_owned()),
+        }
+        None
+    }
+
+    /// Whether it is to be kept, by its own word, by the rules, by what it is.
+    fn ask_keep(said: &Said<'_>, path: &str, ruled: &Ruled<'_>, trail: &mut impl Trail) -> Option<Verdict> {
+        if let Some(value) = &said.unreadable {
+            return Some(trail.out(Reason::Unreadable, "what decides about it", || format!("cannot be read: {value}")));
+        }
+        if said.draft {
+            return Some(trail.out(Reason::Draft, "draft", || "yes".to_owned()));
+        }
+        let own = said.keep.map(|value| Word { value, from: Origin::Itself });
+        match own.or(ruled.keep) {
+            Some(Word { value: false, from: Origin::Itself }) => {
+                return Some(trail.out(Reason::OwnWord, "keep", || "no, by its own word".to_owned()));
+            }
+            Some(Word { value: false, from }) => {
+                return Some(trail.out(Reason::Rule, "keep", || format!("no, by {from}: the last that matches")));
+            }
+            Some(Word { value: true, from }) => {
+                trail.pass("keep", || format!("yes, by {from}"));
+                return None;
+            }
+            None => trail.pass("keep", || "neither its own word nor a rule says no".to_owned()),
+        }
+        if is_error_page(path, said.title.as_deref()) {
+            return Some(trail.out(Reason::ErrorPage, "error page", || {
+                "its name or title is that of an error page; a rule with keep = true overrides this".to_owned()
+            }));
+        }
+        trail.pass("error page", || "no".to_owned());
+        None
+    }
+
+    fn ask_robots(&self, said: &Said<'_>, path: &str, trail: &mut impl Trail) -> Option<Verdict> {
+        for token in std::iter::once("*").chain(self.tokens.iter().map(String::as_str)) {
+            if let Some(barred) = self.robots.barred(token, path) {
+                return Some(trail.out(Reason::Disallowed, "robots.txt", || {
+                    format!("line {}: Disallow: {} (for {token})", barred.line, barred.pattern)
+                }));
+            }
+        }
+        if let Some(barred) = &said.barred {
+            return Some(trail.out(Reason::Disallowed, "robots.txt", || barred.to_string()));
+        }
+        trail.pass("robots.txt", || "may be fetched".to_owned());
+        None
+    }
+
+    /// What is published later waits, what has expired leaves.
+    fn ask_time(&self, said: &Said<'_>, trail: &mut impl Trail) -> Option<Verdict> {
+        if let Some(published) = said.published.filter(|published| self.calendar.is_to_come(published)) {
+            return Some(trail.out(Reason::Scheduled, "published", || format!("on {published}, which is yet to come")));
+        }
+        trail.pass("published", || said.published.map_or("no date is stated".to_owned(), |date| date.to_string()));
+        if let Some(expires) = said.expires.filter(|expires| !self.calendar.is_to_come(expires)) {
+            return Some(trail.out(Reason::Expired, "expires", || format!("on {expires}, which is past")));
+        }
+        if let Some(expires) = said.expires {
+            trail.pass("expires", || format!("on {expires}, which is yet to come"));
+        }
+        None
+    }
+
+    /// Its section: by its own word, by a rule, by its archive, by its path, by its source.
+    fn ask_section(
+        &self,
+        said: &Said<'_>,
+        (found, placed): (usize, Placed),
+        archive: Option<&Archive>,
+        ruled: &Ruled<'_>,
+        trail: &mut impl Trail,
+    ) -> usize {
+        let own = said.own_section.as_deref().map(|value| Word { value, from: Origin::Itself });
+        let archive = archive.and_then(|archive| archive.into.as_deref());
+        let words = [own, ruled.section, archive.map(|value| Word { value, from: Origin::Archive })];
+        for word in words.into_iter().flatten() {
+            if let Some(at) = self.sections.named(word.value) {
+                trail.pass("section", || format!("{}, by {}", word.value, word.from));
+                return at;
+            }
+            trail.pass("section", || format!("{} wants “{}”, which there is not", word.from, word.value));
+        }
+        trail.pass("section", || {
+            let because = match placed {
+                Placed::ByPath => "its path matches",
+                Placed::BySource => "its source says so",
+                Placed::ByDefault => "nothing puts it elsewhere",
+            };
+            format!("{}: {because}", self.sections.list()[found].name)
+        });
+        found
+    }
+
+    /// The hints and the date: by its own word, by a rule, by its archive, by its section.
+    fn ask_hints(
+        &self,
+        said: &Said<'_>,
+        path: &str,
+        section: usize,
+        archive: Option<&Archive>,
+        ruled: &Ruled<'_>,
+        trail: &mut impl Trail,
+    ) -> Kept {
+        fn word<T>(value: Option<T>, from: Origin) -> Option<Word<T>> {
+            value.map(|value| Word { value, from })
+        }
+        let archive = archive.map(|archive| archive.hints).unwrap_or_default();
+        let of_section = self.sections.list()[section].hints;
+        let priority = word(said.priority.map(PriorityHint::Fixed), Origin::Itself)
+            .or(ruled.priority)
+            .or_else(|| word(archive.priority, Origin::Archive))
+            .or_else(|| word(of_section.priority, Origin::Section));
+        let changefreq = word(said.changefreq, Origin::Itself)
+            .or(ruled.changefreq)
+            .or_else(|| word(archive.changefreq, Origin::Archive))
+            .or_else(|| word(of_section.changefreq, Origin::Section));
+        let date_policy = word(said.date_policy, Origin::Itself)
+            .or(ruled.date_policy)
+            .or_else(|| word(archive.date_policy, Origin::Archive))
+            .or_else(|| word(of_section.date_policy, Origin::Section));
+        let computed = priority.and_then(|word| word.value.of(path, said.share));
+        if let Some((word, value)) = priority.zip(computed) {
+            trail.pass("priority", || format!("{value}, {} {}", word.value.how(), word.from));
+        }
+        if let Some(word) = changefreq {
+            trail.pass("changefreq", || format!("{}, by {}", word.value.as_str(), word.from));
+        }
+        if let Some(word) = date_policy {
+            trail.pass("date policy", || format!("{}, by {}", word.value.as_str(), word.from));
+        }
+        Kept {
+            section: section as u16,
+            changefreq: changefreq.map(|word| word.value),
+            priority: computed,
+            date_policy: date_policy.map(|word| word.value).unwrap_or_default(),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::borrow::Cow;
+
+    use rstest::rstest;
+
+    use super::*;
+    use crate::archive::{Archive, By};
+    use crate::choose::rule::tests::{globs, rule_of};
+    use crate::choose::{Condition, Section};
+    use crate::entry::Priority;
+    use crate::hint::Hints;
+    use crate::lastmod::Lastmod;
+
+    const ROOT: &str = "https://www.marrowvale.example/";
+
+    /// A rule on paths, in line `line`.
+    fn rule(line: u32, pattern: &str, keep: Option<bool>, priority: Option<f64>) -> Rule {
+        let priority = priority.and_then(Priority::new).map(PriorityHint::Fixed);
+        let hints = Hints { priority, ..Hints::default() };
+        Rule { keep, hints, ..rule_of(line, Condition::Path(globs(&[pattern]))) }
+    }
+
+    fn chooser() -> Chooser {
+        let journal = Section { matching: Some(globs(&["/journal/**"])), ..Section::named("journal") };
+        Chooser {
+            site: Site::parse(ROOT).unwrap(),
+            own_files: OwnFiles {
+                folder: ROOT.into(),
+                main: "sitemap.xml".into(),
+                others: [format!("{ROOT}atlas.html")].into(),
+            },
+            robots: Robots::read(b"User-agent: *\nDisallow: /yard/\nUser-agent: lampbot\nDisallow: /fares/\n"),
+            tokens: vec![],
+            rules: vec![
+                rule(10, "/staff/**", Some(false), Some(0.1)),
+                rule(14, "/staff/vacancies/**", Some(true), None),
+                rule(18, "/**/drafts/*", Some(false), None),
+            ],
+            sections: Sections::new(vec![journal, Section { on: false, ..Section::named("shed") }], []),
+            archives: Archives::default(),
+            calendar: Calendar::utc(1_795_392_000),
+        }
+    }
+
+    fn at(path: &str) -> Said<'static> {
+        Said { url: Cow::Owned(format!("https://www.marrowvale.example{path}")), ..Said::default() }
+    }
+
+    #[rstest]
+    #[case::plain(at("/fares/"), None)]
+    #[case::other_host(Said { url: "https://marrowvale.example/fares/".into(), ..at("") }, Some(Reason::OtherHost))]
+    #[case::other_scheme(Said { url: "http://www.marrowvale.example/".into(), ..at("") }, Some(Reason::OtherHost))]
+    #[case::too_long(at(&format!("/{}", "a".repeat(2100))), Some(Reason::TooLong))]
+    #[case::main_file(at("/sitemap.xml"), Some(Reason::OwnFile))]
+    #[case::child_copy(at("/atlas-pages-1.xml.gz"), Some(Reason::OwnFile))]
+    #[case::not_ours(at("/films/atlas-of-halts.html"), None)]
+    #[case::noindex(Said { noindex: Some("noindex".into()), keep: Some(true), ..at("/a/") }, Some(Reason::Noindex))]
+    #[case::redirect(Said { refresh: Some("https://www.marrowvale.example/b/".into()), ..at("/a/") }, Some(Reason::Redirect))]
+    #[case::canonical(Said { canonical: Some("https://www.marrowvale.example/b/".into()), ..at("/a/") }, Some(Reason::CanonicalElsewhere))]
+    #[case::canonical_itself(Said { canonical: Some("https://www.marrowvale.example/a/".into()), ..at("/a/") }, None)]
+    #[case::own_word(Said { keep: Some(false), ..at("/a/") }, Some(Reason::OwnWord))]
+    #[case::rule(at("/staff/rota/"), Some(Reason::Rule))]
+    #[case::last_rule_wins(at("/staff/vacancies/porter/"), None)]
+    #[case::own_word_above_rules(Said { keep: Some(true), ..at("/staff/rota/") }, None)]
+    #[case::error_page(at("/404.html"), Some(Reason::ErrorPage))]
+    #[case::error_page_in_welsh(at("/cy/404.html"), Some(Reason::ErrorPage))]
+    #[case::error_folder(at("/404/"), Some(Reason::ErrorPage))]
+    #[case::error_title(Said { title: Some("404 – Page not found".into()), ..at("/lost/") }, Some(Reason::ErrorPage))]
+    #[case::not_an_error(at("/locomotives/404/"), None)]
+    #[case::kept_error_page(Said { keep: Some(true), ..at("/404.html") }, None)]
+    #[case::scheduled(Said { published: Lastmod::from_epoch_day(30_000), ..at("/news/gala/") }, Some(Reason::Scheduled))]
+    #[case::failing(Said { failure: Some("500 Internal Server Error".into()), ..at("/a/") }, Some(Reason::ServerError))]
+    #[case::silent(Said { failure: Some("no answer: timed out".into()), ..at("/a/") }, Some(Reason::ServerError))]
+    #[case::plan(Said { failure: Some("application/pdf".into()), ..at("/a/") }, Some(Reason::NotAPage))]
+    #[case::not_there(Said { failure: Some("404 Not Found".into()), ..at("/a/") }, Some(Reason::NoPage))]
+    #[case::barred_live(Said { barred: Some("line 2".into()), ..at("/a/") }, Some(Reason::Disallowed))]
+    #[case::draft(Said { draft: true, keep: Some(true), ..at("/a/") }, Some(Reason::Draft))]
+    #[case::over(Said { expires: Lastmod::from_epoch_day(20_000), ..at("/gala/") }, Some(Reason::Expired))]
+    #[case::not_over_yet(Said { expires: Lastmod::from_epoch_day(30_000), ..at("/gala/") }, None)]
+    #[case::published(Said { published: Lastmod::from_epoch_day(20_000), ..at("/news/gala/") }, None)]
+    #[case::visitor_page(at("/atlas.html"), Some(Reason::OwnFile))]
+    #[case::archive_without_page(Said { not_there: true, ..at("/journal/about/lamps/") }, Some(Reason::NoArchivePage))]
+    #[case::section_off(Said { section: Some("shed".into()), ..at("/sheds/") }, Some(Reason::SectionOff))]
+    #[case::off_by_own_word(Said { own_section: Some("shed".into()), ..at("/journal/a/") }, Some(Reason::SectionOff))]
+    #[case::barred(at("/yard/plan/"), Some(Reason::Disallowed))]
+    fn each_reason_in_its_order(#[case] said: Said<'static>, #[case] wanted: Option<Reason>) {
+        let (verdict, steps) = chooser().explain(&said, &[0]);
+        let reason = match verdict {
+            Verdict::LeftOut(reason) => Some(reason),
+            Verdict::Kept(_) => None,
+        };
+        assert_eq!(reason, wanted, "{steps:#?}");
+        assert_eq!(verdict, chooser().choose(&said, &[0]));
+        assert_eq!(steps.iter().filter(|step| step.decisive).count(), 1);
+        assert!(steps.last().unwrap().decisive);
+    }
+
+    #[test]
+    fn a_named_crawler_is_asked_about_too() {
+        let mut chooser = chooser();
+        chooser.tokens = vec!["lampbot".into()];
+        assert_eq!(chooser.choose(&at("/fares/"), &[0]), Verdict::LeftOut(Reason::Disallowed));
+    }
+
+    #[test]
+    fn hints_come_from_the_row_before_the_rule() {
+        let with_rule = chooser().choose(&at("/staff/vacancies/porter/"), &[0]);
+        let Verdict::Kept(kept) = with_rule else { panic!() };
+        assert_eq!(kept.priority, Priority::new(0.1), "each setting has its own last word");
+        let row = Said { priority: Priority::new(0.9), ..at("/staff/vacancies/porter/") };
+        let Verdict::Kept(kept) = chooser().choose(&row, &[0]) else { panic!() };
+        assert_eq!(kept.priority, Priority::new(0.9));
+    }
+
+    /// One entry to which its own word, a rule, its archive and its section all have something to say.
+    #[rstest]
+    #[case::itself(true, true, true, ("halts", 0.9))]
+    #[case::rule(false, true, true, ("locomotives", 0.1))]
+    #[case::archive(false, false, true, ("archives", 0.6))]
+    #[case::section(false, false, false, ("journal", 0.8))]
+    fn who_has_the_last_word(
+        #[case] itself: bool,
+        #[case] by_rule: bool,
+        #[case] by_archive: bool,
+        #[case] (section, priority): (&str, f64),
+    ) {
+        let fixed = |number| Hints { priority: Priority::new(number).map(PriorityHint::Fixed), ..Hints::default() };
+        let journal =
+            Section { matching: Some(globs(&["/journal/**"])), hints: fixed(0.8), ..Section::named("journal") };
+        let named = ["halts", "locomotives", "archives"].map(str::to_owned);
+        let rules = vec![Rule {
+            section: Some("locomotives".into()),
+            hints: fixed(0.1),
+            ..rule_of(7, Condition::Path(globs(&["/**"])))
+        }];
+        let archives = Archives::new(
+            vec![Archive {
+                into: Some("archives".into()),
+                hints: Hints { priority: Some(PriorityHint::ByShare), ..Hints::default() },
+                ..Archive::new(By::Category, "/journal/about/{slug}/")
+            }],
+            jiff::tz::TimeZone::UTC,
+        );
+        let chooser = Chooser {
+            rules: if by_rule { rules } else { vec![] },
+            sections: Sections::new(vec![journal], named),
+            archives,
+            ..chooser()
+        };
+        let said = Said {
+            own_section: itself.then(|| "halts".into()),
+            priority: Priority::new(0.9).filter(|_| itself),
+            archive: by_archive.then(|| "category lamps".into()),
+            share: Priority::new(0.6),
+            ..at("/journal/about/lamps/")
+        };
+        let (verdict, steps) = chooser.explain(&said, &[0]);
+        let Verdict::Kept(kept) = verdict else { panic!("{steps:#?}") };
+        assert_eq!(chooser.sections.list()[usize::from(kept.section)].name, section, "{steps:#?}");
+        assert_eq!(kept.priority, Priority::new(priority), "{steps:#?}");
+    }
+
+    #[test]
+    fn the_chain_names_every_rule_and_who_has_the_word() {
+        let (_, steps) = chooser().explain(&at("/staff/vacancies/porter/"), &[0]);
+        let told: Vec<String> = steps.iter().map(|step| format!("{}: {}", step.question, step.answer)).collect();
+        let told = told.join("\n");
+        for wanted in [
+            "rule: line 10, matching /staff/**: keep = false, priority = 0.1",
+            "rule: line 14, matching /staff/vacancies/**: keep = true",
+            "rule: line 18, matching /**/drafts/*: not for it",
+            "keep: yes, by the rule in line 14",
+            "priority: 0.1, by the rule in line 10",
+        ] {
+            assert!(told.contains(wanted), "{wanted} is not in:\n{told}");
+        }
+    }
+
+    #[test]
+    fn a_section_that_there_is_not_is_told() {
+        let (verdict, steps) = chooser().explain(&Said { own_section: Some("yard".into()), ..at("/a/") }, &[0]);
+        assert!(matches!(verdict, Verdict::Kept(_)));
+        assert!(steps.iter().any(|step| step.answer.contains("wants “yard”, which there is not")), "{steps:?}");
+    }
+}

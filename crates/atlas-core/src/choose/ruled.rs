@@ -1,0 +1,47 @@
+//! What the rules say of one entry.
+
+use super::rule::{Facts, Rule};
+use super::trail::{Origin, Trail, Word};
+use crate::entry::{Changefreq, DatePolicy};
+use crate::hint::PriorityHint;
+
+/// What the rules say of one entry: for each setting the word of the last that matches.
+#[derive(Debug, Default)]
+pub(super) struct Ruled<'r> {
+    pub(super) keep: Option<Word<bool>>,
+    pub(super) section: Option<Word<&'r str>>,
+    pub(super) changefreq: Option<Word<Changefreq>>,
+    pub(super) priority: Option<Word<PriorityHint>>,
+    pub(super) date_policy: Option<Word<DatePolicy>>,
+}
+
+impl<'r> Ruled<'r> {
+    /// Asks every rule; for each setting the last that matches has the word.
+    pub(super) fn of(rules: &'r [Rule], facts: &Facts<'_>, trail: &mut impl Trail) -> Self {
+        let mut ruled = Self::default();
+        for rule in rules {
+            let against = rule.against(facts);
+            trail.pass("rule", || match against {
+                // Where a rule asks for one thing alone, that is what does not hold.
+                Some(_) if rule.conditions.len() == 1 => format!("line {}, {}: not for it", rule.line, rule.is_for()),
+                Some(condition) => format!("line {}, {}: not for it, {condition}", rule.line, rule.is_for()),
+                None => format!("line {}, {}: {}", rule.line, rule.is_for(), rule.says()),
+            });
+            if against.is_some() {
+                continue;
+            }
+            let from = Origin::Rule(rule.line);
+            fn set<T>(word: &mut Option<Word<T>>, value: Option<T>, from: Origin) {
+                if let Some(value) = value {
+                    *word = Some(Word { value, from });
+                }
+            }
+            set(&mut ruled.keep, rule.keep, from);
+            set(&mut ruled.section, rule.section.as_deref(), from);
+            set(&mut ruled.changefreq, rule.hints.changefreq, from);
+            set(&mut ruled.priority, rule.hints.priority, from);
+            set(&mut ruled.date_policy, rule.hints.date_policy, from);
+        }
+        ruled
+    }
+}

@@ -1,0 +1,174 @@
+//! Sections: named groups of entries that get sitemap files of their own.
+
+use thiserror::Error;
+
+use super::pattern::Patterns;
+use crate::hint::Hints;
+
+/// The section of every entry that nothing else puts anywhere.
+pub const DEFAULT_SECTION: &str = "pages";
+
+/// Why a text cannot name a section.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error(
+    "“{0}” cannot name a section: use 1 to 40 small letters, digits and hyphens, beginning with a letter or digit (it becomes part of file names)"
+)]
+pub struct SectionNameError(String);
+
+/// Checks a section's name.
+pub fn check_section_name(name: &str) -> Result<(), SectionNameError> {
+    let allowed = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-';
+    let good = (1..=40).contains(&name.len()) && name.bytes().all(allowed) && !name.starts_with('-');
+    if good { Ok(()) } else { Err(SectionNameError(name.to_owned())) }
+}
+
+/// A section as the configuration states it.
+#[derive(Debug, Clone)]
+pub struct Section {
+    /// Its name, checked by [`check_section_name`].
+    pub name: String,
+    /// What it is called where visitors read it.
+    pub title: Option<String>,
+    /// Paths that belong in it, whatever source they come from.
+    pub matching: Option<Patterns>,
+    /// Whether its entries go in.
+    pub on: bool,
+    /// The most entries in one of its files, where it has a word of its own on that.
+    pub urls_per_file: Option<u32>,
+    /// The most bytes in one of its files, where it has a word of its own on that.
+    pub bytes_per_file: Option<u64>,
+    /// The most pictures and videos in one of its files, where it has a word of its own on that.
+    pub media_per_file: Option<u32>,
+    /// How its entries go in, where nothing closer to them has a word on that.
+    pub hints: Hints,
+}
+
+impl Section {
+    /// One with nothing but a name.
+    pub fn named(name: &str) -> Self {
+        Self {
+            name: name.to_owned(),
+            title: None,
+            matching: None,
+            on: true,
+            urls_per_file: None,
+            bytes_per_file: None,
+            media_per_file: None,
+            hints: Hints::default(),
+        }
+    }
+
+    /// What it is called where visitors read it: its title, else its name as a word: `cab-rides` is `Cab rides`.
+    pub fn label(&self) -> String {
+        self.title.clone().unwrap_or_else(|| {
+            let words = self.name.replace('-', " ");
+            let mut letters = words.chars();
+            letters.next().map(char::to_uppercase).into_iter().flatten().chain(letters).collect()
+        })
+    }
+}
+
+/// All sections of a site, in the order in which they are listed.
+#[derive(Debug, Clone)]
+pub struct Sections {
+    list: Vec<Section>,
+    /// The place of the default one.
+    default: usize,
+}
+
+/// Why an entry is in its section, for people.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Placed {
+    /// A `matching` of the section fits its path.
+    ByPath,
+    /// The source says so.
+    BySource,
+    /// Nothing says otherwise.
+    ByDefault,
+}
+
+impl Sections {
+    /// The configured sections, then those that only sources, rules and archives name, then the default one where it is not among them.
+    pub fn new(configured: Vec<Section>, named_elsewhere: impl IntoIterator<Item = String>) -> Self {
+        let mut list = configured;
+        for name in named_elsewhere.into_iter().chain([DEFAULT_SECTION.to_owned()]) {
+            if !list.iter().any(|section| section.name == name) {
+                list.push(Section::named(&name));
+            }
+        }
+        let default = list.iter().position(|section| section.name == DEFAULT_SECTION).unwrap_or(0);
+        Self { list, default }
+    }
+
+    /// Finds the section of an entry: the first whose `matching` fits, else the one its source names, else the default.
+    /// Returns its place in [`Sections::list`].
+    pub fn find(&self, path: &str, from_source: Option<&str>) -> (usize, Placed) {
+        let fits = |section: &Section| section.matching.as_ref().is_some_and(|patterns| patterns.globs.is_match(path));
+        if let Some(at) = self.list.iter().position(fits) {
+            return (at, Placed::ByPath);
+        }
+        match from_source.and_then(|name| self.named(name)) {
+            Some(at) => (at, Placed::BySource),
+            None => (self.default, Placed::ByDefault),
+        }
+    }
+
+    /// The place of the section of that name in [`Sections::list`].
+    pub fn named(&self, wanted: &str) -> Option<usize> {
+        self.list.iter().position(|section| section.name == wanted)
+    }
+
+    /// The names of the sections in their order.
+    pub fn names(&self) -> Vec<&str> {
+        self.list.iter().map(|section| section.name.as_str()).collect()
+    }
+
+    /// The sections in their order.
+    pub fn list(&self) -> &[Section] {
+        &self.list
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use globset::{Glob, GlobSetBuilder};
+    use rstest::rstest;
+
+    use super::*;
+
+    fn sections() -> Sections {
+        let globs = GlobSetBuilder::new().add(Glob::new("/journal/**").unwrap()).build().unwrap();
+        let matching = Some(Patterns { globs, written: "/journal/**".into() });
+        let journal = Section { matching, ..Section::named("journal") };
+        Sections::new(vec![journal], ["locomotives".to_owned()])
+    }
+
+    #[rstest]
+    #[case("/journal/frost/", None, "journal", Placed::ByPath)]
+    #[case("/journal/frost/", Some("locomotives"), "journal", Placed::ByPath)]
+    #[case("/engines/tern/", Some("locomotives"), "locomotives", Placed::BySource)]
+    #[case("/fares/", None, "pages", Placed::ByDefault)]
+    #[case("/fares/", Some("unheard-of"), "pages", Placed::ByDefault)]
+    fn path_before_source_before_default(
+        #[case] path: &str,
+        #[case] source: Option<&str>,
+        #[case] wanted: &str,
+        #[case] because: Placed,
+    ) {
+        let sections = sections();
+        let (at, placed) = sections.find(path, source);
+        assert_eq!((sections.list()[at].name.as_str(), placed), (wanted, because));
+    }
+
+    #[rstest]
+    #[case("journal", true)]
+    #[case("c-api", true)]
+    #[case("3d", true)]
+    #[case("", false)]
+    #[case("-x", false)]
+    #[case("Journal", false)]
+    #[case("a/b", false)]
+    fn names_go_into_file_names(#[case] name: &str, #[case] good: bool) {
+        assert_eq!(check_section_name(name).is_ok(), good);
+    }
+}

@@ -1,0 +1,154 @@
+//! Merging: what several sources say of one URL, and where they are at odds.
+
+use super::field_table::{Said, field_table};
+use super::value::{Kind, Value, is_compared, kind_of};
+use crate::titles::is_same;
+use crate::video::{self, Video};
+
+/// The first source that says something has the word.
+fn first<'a, T: Value<'a>>(mine: &mut T, theirs: T) {
+    if !mine.is_given() {
+        *mine = theirs;
+    }
+}
+
+/// Lists are united.
+fn unite<T: PartialEq>(mine: &mut Vec<T>, theirs: Vec<T>) {
+    for one in theirs {
+        if !mine.contains(&one) {
+            mine.push(one);
+        }
+    }
+}
+
+/// Lists of videos are united, and what is said of one video is put together.
+fn films(mine: &mut Vec<Video>, theirs: Vec<Video>) {
+    theirs.into_iter().for_each(|video| video::unite(mine, video));
+}
+
+/// What any source says stands.
+fn any(mine: &mut bool, theirs: bool) {
+    *mine |= theirs;
+}
+
+macro_rules! merge {
+    ($($(#[$about:meta])* $name:ident: $type:ty = $number:literal, $merge:ident, $told:ident
+        $(, weighs $field:ident ($part:tt $place:literal))?;)*) => {
+        impl<'a> Said<'a> {
+            /// Adds what a later source says. For each field the first source that says it wins; lists are united; a noindex, a
+            /// failure or a draft from any of them stands.
+            pub fn merge(&mut self, other: Self) {
+                $($merge(&mut self.$name, other.$name);)*
+            }
+
+            /// The fields on which another source says something else, by name. Lists are united and hence never at odds; nor are
+            /// titles that differ by the name of the site, and instants that differ by their zone.
+            pub fn at_odds(&self, other: &Self) -> Vec<&'static str> {
+                let mut fields: Vec<(Kind, &'static str)> = Vec::new();
+                $(if is_compared(&self.$name)
+                    && $told!()
+                    && self.$name.is_given()
+                    && other.$name.is_given()
+                    && !self.$name.means(&other.$name)
+                {
+                    fields.push((kind_of(&self.$name), stringify!($name)));
+                })*
+                let one_title =
+                    || self.title.as_deref().zip(other.title.as_deref()).is_some_and(|(one, other)| is_same(one, other));
+                fields.retain(|(_, field)| !(*field == "title" && one_title()));
+                fields.sort_by_key(|(kind, _)| *kind);
+                fields.into_iter().map(|(_, field)| field).collect()
+            }
+
+            /// All that is said besides the URL, field by field, in words. A list has a line for each of its items.
+            pub fn words(&self) -> Vec<(&'static str, String)> {
+                let mut told: Vec<(Kind, &'static str, String)> = Vec::new();
+                $(if $told!() {
+                    let words = self.$name.words().into_iter();
+                    told.extend(words.map(|words| (kind_of(&self.$name), stringify!($name), words)));
+                })*
+                told.sort_by_key(|(kind, ..)| *kind);
+                let digest = |name, words: String| match name {
+                    "digest" => ("content", format!("digest {:016x}", self.digest.unwrap_or_default())),
+                    name => (name, words),
+                };
+                told.into_iter().map(|(_, name, words)| digest(name, words)).collect()
+            }
+
+            /// The same, borrowing from nothing.
+            pub fn into_owned(self) -> Said<'static> {
+                Said { url: self.url.into_owned().into(), $($name: Value::into_owned(self.$name),)* }
+            }
+        }
+    };
+}
+
+macro_rules! told {
+    () => {
+        true
+    };
+}
+
+macro_rules! quiet {
+    () => {
+        false
+    };
+}
+
+field_table!(merge);
+
+#[cfg(test)]
+mod tests {
+    use jiff::tz::TimeZone;
+
+    use super::*;
+    use crate::lastmod::Lastmod;
+
+    fn day(text: &str) -> Option<Lastmod> {
+        Lastmod::read(text, &TimeZone::UTC)
+    }
+
+    #[test]
+    fn the_first_word_wins_and_lists_unite() {
+        let mut page = Said {
+            title: Some("Lampworks Halt".into()),
+            images: vec!["https://www.marrowvale.example/a.svg".into()],
+            videos: vec![Video {
+                content_loc: Some("https://www.marrowvale.example/a.webm".into()),
+                ..Video::default()
+            }],
+            ..Said::default()
+        };
+        page.merge(Said {
+            title: Some("lampworks".into()),
+            modified: day("2026-03-04"),
+            images: vec!["https://www.marrowvale.example/a.svg".into(), "https://www.marrowvale.example/b.svg".into()],
+            videos: vec![Video {
+                content_loc: Some("https://www.marrowvale.example/a.webm".into()),
+                title: Some("From the cab".into()),
+                ..Video::default()
+            }],
+            noindex: Some("noindex".into()),
+            ..Said::default()
+        });
+        assert_eq!(page.title.as_deref(), Some("Lampworks Halt"));
+        assert_eq!(page.modified, day("2026-03-04"));
+        assert_eq!(page.images.len(), 2);
+        assert_eq!(page.videos.len(), 1);
+        assert_eq!(page.videos[0].title.as_deref(), Some("From the cab"));
+        assert_eq!(page.noindex.as_deref(), Some("noindex"));
+    }
+
+    #[test]
+    fn sources_differ_only_where_they_mean_something_else() {
+        let said = |title: &'static str, modified: &str| Said {
+            title: Some(title.into()),
+            modified: day(modified),
+            ..Said::default()
+        };
+        let page = said("Frost | Marrow Vale", "2026-07-01T01:38:00+01:00");
+        assert!(page.at_odds(&said("Frost", "2026-07-01T00:38:00Z")).is_empty());
+        assert_eq!(page.at_odds(&said("Thaw", "2026-07-01T00:39:00Z")), ["title", "modified"]);
+        assert_eq!(page.at_odds(&said("Frost", "2026-07-01")), ["modified"]);
+    }
+}

@@ -1,0 +1,280 @@
+//! Values of fields: how each kind of them is written into a row, read back, and told.
+
+use std::borrow::Cow;
+
+use crate::entry::{Changefreq, DatePolicy, Priority};
+use crate::language::Alternate;
+use crate::lastmod::Lastmod;
+use crate::varint;
+use crate::video::Video;
+
+/// The order in which people are told of fields.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Kind {
+    Text,
+    Date,
+    List,
+    Alternates,
+    Videos,
+    Mark,
+    Keep,
+    Changefreq,
+    Priority,
+    DatePolicy,
+    Number,
+}
+
+/// What a field may hold.
+pub(super) trait Value<'a>: Default {
+    /// The same, borrowing from nothing.
+    type Owned;
+    /// Where people are told of it.
+    const KIND: Kind;
+    /// Whether two sources that say something else of it are at odds.
+    const IS_COMPARED: bool = false;
+
+    /// Takes what stands in a row; a list takes one more.
+    fn receive(&mut self, bytes: &'a [u8]);
+    /// Appends it to a row: what says nothing is not written.
+    fn put(&self, number: u8, out: &mut Vec<u8>);
+    /// In words, a list item by item.
+    fn words(&self) -> Vec<String>;
+    /// Whether something is said.
+    fn is_given(&self) -> bool;
+    /// Whether it means the same as what another source says of the field.
+    fn means(&self, _other: &Self) -> bool {
+        true
+    }
+    fn into_owned(self) -> Self::Owned;
+}
+
+/// Where people are told of a field.
+pub(super) fn kind_of<'a, T: Value<'a>>(_: &T) -> Kind {
+    T::KIND
+}
+
+/// Whether two sources that say something else of a field are at odds.
+pub(super) fn is_compared<'a, T: Value<'a>>(_: &T) -> bool {
+    T::IS_COMPARED
+}
+
+/// Appends a field to a row: its number, its length, its bytes.
+pub(super) fn put(number: u8, bytes: &[u8], out: &mut Vec<u8>) {
+    out.push(number);
+    varint::push(out, bytes.len());
+    out.extend_from_slice(bytes);
+}
+
+fn put_text(number: u8, text: &str, out: &mut Vec<u8>) {
+    if !text.is_empty() {
+        put(number, text.as_bytes(), out);
+    }
+}
+
+/// Bytes of a row as text: rows are kept in the ledger, and one that was damaged on disk must not stop a build.
+pub(super) fn text(bytes: &[u8]) -> Cow<'_, str> {
+    match std::str::from_utf8(bytes) {
+        Ok(text) => Cow::Borrowed(text),
+        Err(_) => String::from_utf8_lossy(bytes),
+    }
+}
+
+fn own(text: Cow<'_, str>) -> Cow<'static, str> {
+    Cow::Owned(text.into_owned())
+}
+
+fn first(bytes: &[u8]) -> usize {
+    bytes.first().map_or(usize::MAX, |&byte| usize::from(byte))
+}
+
+impl<'a> Value<'a> for Option<Cow<'a, str>> {
+    type Owned = Option<Cow<'static, str>>;
+    const KIND: Kind = Kind::Text;
+    const IS_COMPARED: bool = true;
+
+    fn receive(&mut self, bytes: &'a [u8]) {
+        *self = Some(text(bytes));
+    }
+
+    fn put(&self, number: u8, out: &mut Vec<u8>) {
+        self.iter().for_each(|text| put_text(number, text, out));
+    }
+
+    fn words(&self) -> Vec<String> {
+        self.iter().map(|text| text.to_string()).collect()
+    }
+
+    fn is_given(&self) -> bool {
+        self.is_some()
+    }
+
+    fn means(&self, other: &Self) -> bool {
+        self == other
+    }
+
+    fn into_owned(self) -> Self::Owned {
+        self.map(own)
+    }
+}
+
+impl<'a> Value<'a> for Vec<Cow<'a, str>> {
+    type Owned = Vec<Cow<'static, str>>;
+    const KIND: Kind = Kind::List;
+
+    fn receive(&mut self, bytes: &'a [u8]) {
+        self.push(text(bytes));
+    }
+
+    fn put(&self, number: u8, out: &mut Vec<u8>) {
+        self.iter().for_each(|text| put_text(number, text, out));
+    }
+
+    fn words(&self) -> Vec<String> {
+        self.iter().map(|text| text.to_string()).collect()
+    }
+
+    fn is_given(&self) -> bool {
+        !self.is_empty()
+    }
+
+    fn into_owned(self) -> Self::Owned {
+        self.into_iter().map(own).collect()
+    }
+}
+
+impl<'a> Value<'a> for Vec<Alternate<'a>> {
+    type Owned = Vec<Alternate<'static>>;
+    const KIND: Kind = Kind::Alternates;
+
+    fn receive(&mut self, bytes: &'a [u8]) {
+        if let Some((language, url)) = std::str::from_utf8(bytes).ok().and_then(|text| text.split_once('\0')) {
+            self.push(Alternate { language: language.into(), url: url.into() });
+        }
+    }
+
+    fn put(&self, number: u8, out: &mut Vec<u8>) {
+        for Alternate { language, url } in self {
+            put(number, [language.as_bytes(), b"\0", url.as_bytes()].concat().as_slice(), out);
+        }
+    }
+
+    fn words(&self) -> Vec<String> {
+        self.iter().map(|one| format!("{} {}", one.language, one.url)).collect()
+    }
+
+    fn is_given(&self) -> bool {
+        !self.is_empty()
+    }
+
+    fn into_owned(self) -> Self::Owned {
+        self.into_iter().map(|one| Alternate { language: own(one.language), url: own(one.url) }).collect()
+    }
+}
+
+impl<'a> Value<'a> for Vec<Video> {
+    type Owned = Self;
+    const KIND: Kind = Kind::Videos;
+
+    fn receive(&mut self, bytes: &'a [u8]) {
+        self.extend(serde_json::from_slice::<Video>(bytes));
+    }
+
+    fn put(&self, number: u8, out: &mut Vec<u8>) {
+        // A struct of optional texts and numbers has nothing that JSON could refuse.
+        self.iter().filter_map(|video| serde_json::to_vec(video).ok()).for_each(|bytes| put(number, &bytes, out));
+    }
+
+    fn words(&self) -> Vec<String> {
+        self.iter().map(|video| video.place().unwrap_or("(no file or player)").to_owned()).collect()
+    }
+
+    fn is_given(&self) -> bool {
+        !self.is_empty()
+    }
+
+    fn into_owned(self) -> Self {
+        self
+    }
+}
+
+impl Value<'_> for bool {
+    type Owned = Self;
+    const KIND: Kind = Kind::Mark;
+
+    fn receive(&mut self, _: &[u8]) {
+        *self = true;
+    }
+
+    fn put(&self, number: u8, out: &mut Vec<u8>) {
+        if *self {
+            put(number, &[], out);
+        }
+    }
+
+    fn words(&self) -> Vec<String> {
+        self.then(|| "yes".to_owned()).into_iter().collect()
+    }
+
+    fn is_given(&self) -> bool {
+        *self
+    }
+
+    fn into_owned(self) -> Self {
+        self
+    }
+}
+
+/// Values of a fixed size, of which there is one or none.
+macro_rules! fixed {
+    ($($type:ty, $kind:ident, $is_compared:literal, $take:expr, $put:expr, $words:expr, $means:expr;)*) => {$(
+        impl Value<'_> for Option<$type> {
+            type Owned = Self;
+            const KIND: Kind = Kind::$kind;
+            const IS_COMPARED: bool = $is_compared;
+
+            fn receive(&mut self, bytes: &[u8]) {
+                const TAKE: fn(&[u8]) -> Option<$type> = $take;
+                *self = TAKE(bytes);
+            }
+
+            fn put(&self, number: u8, out: &mut Vec<u8>) {
+                if let Some(value) = self {
+                    put(number, $put(value).as_ref(), out);
+                }
+            }
+
+            fn words(&self) -> Vec<String> {
+                let words: fn(&$type) -> String = $words;
+                self.iter().map(words).collect()
+            }
+
+            fn is_given(&self) -> bool {
+                self.is_some()
+            }
+
+            fn means(&self, other: &Self) -> bool {
+                let means: fn(&$type, &$type) -> bool = $means;
+                self.as_ref().zip(other.as_ref()).is_none_or(|(one, other)| means(one, other))
+            }
+
+            fn into_owned(self) -> Self {
+                self
+            }
+        }
+    )*};
+}
+
+fixed! {
+    Lastmod, Date, true, Lastmod::from_bytes, |date: &Lastmod| date.to_bytes(), Lastmod::to_string,
+        |one, other| one == other || one.is_same(other);
+    DatePolicy, DatePolicy, true, |bytes| DatePolicy::ALL.get(first(bytes)).copied(), |policy: &DatePolicy| [*policy as u8],
+        |policy| policy.as_str().to_owned(), PartialEq::eq;
+    u64, Number, false, |bytes| bytes.try_into().ok().map(u64::from_le_bytes), |number: &u64| number.to_le_bytes(),
+        u64::to_string, PartialEq::eq;
+    Priority, Priority, true, |bytes| bytes.first().and_then(|&number| Priority::from_hundredths(number)),
+        |priority: &Priority| [priority.hundredths()], Priority::to_string, PartialEq::eq;
+    bool, Keep, true, |bytes| bytes.first().map(|&byte| byte != 0), |keep: &bool| [u8::from(*keep)],
+        |keep| if *keep { "yes" } else { "no" }.to_owned(), PartialEq::eq;
+    Changefreq, Changefreq, true, |bytes| Changefreq::ALL.get(first(bytes)).copied(), |hint: &Changefreq| [*hint as u8],
+        |hint| hint.as_str().to_owned(), PartialEq::eq;
+}

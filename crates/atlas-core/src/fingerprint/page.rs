@@ -1,0 +1,321 @@
+//! Fingerprints of what a page says: the fields that have a weight in the table of fields, part by part.
+
+use std::borrow::Cow;
+
+use serde::{Deserialize, Serialize};
+use xxhash_rust::xxh3::xxh3_64;
+
+use crate::contribution::Said;
+use crate::contribution::field_table::field_table;
+use crate::lastmod::{BYTES, Lastmod};
+use crate::video::Video;
+
+/// How many parts a print of a page has.
+pub const PARTS: usize = 4;
+/// The places of fields within the parts, the first of which is 1.
+const PLACES: usize = 10;
+
+macro_rules! part {
+    (dates) => {
+        None
+    };
+    ($part:literal) => {
+        Some($part)
+    };
+}
+
+macro_rules! weights {
+    ($($(#[$about:meta])* $name:ident: $type:ty = $number:literal, $merge:ident, $told:ident
+        $(, weighs $field:ident ($part:tt $place:literal))?;)*) => {
+        /// What a page may say of itself, field by field: what [`Prints`] are taken of.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+        #[serde(rename_all = "kebab-case")]
+        #[repr(u8)]
+        pub enum Field {
+            $($(
+                #[doc = concat!("[`Said::", stringify!($name), "`]")]
+                $field,
+            )?)*
+        }
+
+        impl Field {
+            /// All of them.
+            pub const ALL: &[Self] = &[$($(Self::$field,)?)*];
+
+            /// The part of [`Prints::page`] that it goes into; `None` for dates.
+            pub fn part(self) -> Option<usize> {
+                match self {
+                    $($(Self::$field => part!($part),)?)*
+                }
+            }
+        }
+
+        impl Fields {
+            /// Those that something is said of.
+            pub fn of(said: &Said<'_>) -> Self {
+                let mut fields = Self::default();
+                $($(if said.$name.is_said() {
+                    fields.0 |= 1 << Field::$field as u8;
+                })?)*
+                fields
+            }
+
+            /// What is said in these fields, and nothing else.
+            pub fn select<'a>(self, said: &Said<'a>) -> Said<'a> {
+                let mut selected = Said { url: said.url.clone(), ..Said::default() };
+                $($(if self.has(Field::$field) {
+                    selected.$name = said.$name.clone();
+                })?)*
+                selected
+            }
+        }
+
+        /// What has a weight, by its place; the place 0 is that of dates.
+        fn weights<'s>(said: &'s Said<'_>) -> [Weighted<'s>; PLACES] {
+            let mut weights = [Weighted { part: None, weight: Weight::Date }; PLACES];
+            $($(weights[$place] = Weighted { part: part!($part), weight: said.$name.weight() };)?)*
+            weights
+        }
+    };
+}
+
+/// Some fields.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
+pub struct Fields(u16);
+
+field_table!(weights);
+
+/// A field that has a weight, as it is said.
+#[derive(Clone, Copy)]
+struct Weighted<'s> {
+    part: Option<usize>,
+    weight: Weight<'s>,
+}
+
+/// What is said in a field that has a weight.
+#[derive(Clone, Copy)]
+enum Weight<'s> {
+    Text(&'s str),
+    Texts(&'s [Cow<'s, str>]),
+    Videos(&'s [Video]),
+    Number(Option<u64>),
+    Date,
+}
+
+/// A field that may have a weight.
+trait Weighed {
+    fn is_said(&self) -> bool;
+    fn weight(&self) -> Weight<'_>;
+}
+
+impl Weighed for Option<Cow<'_, str>> {
+    fn is_said(&self) -> bool {
+        self.is_some()
+    }
+
+    fn weight(&self) -> Weight<'_> {
+        Weight::Text(self.as_deref().unwrap_or_default())
+    }
+}
+
+impl Weighed for Vec<Cow<'_, str>> {
+    fn is_said(&self) -> bool {
+        !self.is_empty()
+    }
+
+    fn weight(&self) -> Weight<'_> {
+        Weight::Texts(self)
+    }
+}
+
+impl Weighed for Vec<Video> {
+    fn is_said(&self) -> bool {
+        !self.is_empty()
+    }
+
+    fn weight(&self) -> Weight<'_> {
+        Weight::Videos(self)
+    }
+}
+
+impl Weighed for Option<u64> {
+    fn is_said(&self) -> bool {
+        self.is_some()
+    }
+
+    fn weight(&self) -> Weight<'_> {
+        Weight::Number(*self)
+    }
+}
+
+impl Weighed for Option<Lastmod> {
+    fn is_said(&self) -> bool {
+        self.is_some()
+    }
+
+    fn weight(&self) -> Weight<'_> {
+        Weight::Date
+    }
+}
+
+impl Weight<'_> {
+    fn is_empty(&self) -> bool {
+        matches!(self, Self::Text("") | Self::Texts([]) | Self::Videos([]) | Self::Number(None) | Self::Date)
+    }
+
+    /// Appends it, framed with its place.
+    fn push(&self, place: u8, out: &mut Vec<u8>) {
+        match self {
+            Self::Text(text) => frame(out, place, text.as_bytes()),
+            Self::Texts(texts) => texts.iter().for_each(|text| frame(out, place, text.as_bytes())),
+            Self::Videos(videos) => {
+                videos.iter().for_each(|video| frame(out, place, &serde_json::to_vec(video).unwrap_or_default()));
+            }
+            Self::Number(number) => frame(out, place, &number.unwrap_or_default().to_le_bytes()),
+            Self::Date => {}
+        }
+    }
+}
+
+impl Fields {
+    /// Whether a field is among them.
+    pub fn has(self, field: Field) -> bool {
+        self.0 & 1 << field as u8 != 0
+    }
+
+    /// These and those.
+    pub fn and(self, other: Self) -> Self {
+        Self(self.0 | other.0)
+    }
+}
+
+impl FromIterator<Field> for Fields {
+    fn from_iter<I: IntoIterator<Item = Field>>(fields: I) -> Self {
+        Self(fields.into_iter().fold(0, |bits, field| bits | 1 << field as u8))
+    }
+}
+
+/// What the page says, in two parts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Prints {
+    /// Content, title, description, language, pictures, videos, canonical and noindex. Its lower half holds a byte for each of four
+    /// parts (see [`Field::part`]), so that one can be compared where another cannot; its upper half is of all.
+    pub page: u64,
+    /// The declared dates; 0 where there are none.
+    pub declared: u32,
+}
+
+impl Prints {
+    /// Takes both prints; `scratch` is used again from entry to entry. Hints and the choice of section are the site's
+    /// settings, not the page's word: they do not count.
+    pub fn of(said: &Said<'_>, scratch: &mut Vec<u8>) -> Self {
+        let weights = weights(said);
+        let mut parts = [0u64; PARTS];
+        let mut place = 1;
+        for fields in weights[1..].chunk_by(|one, other| one.part == other.part) {
+            if let Some(part) = fields[0].part {
+                parts[part] = print_of(fields, place, scratch);
+            }
+            place += fields.len() as u8;
+        }
+        let whole = xxh3_64(parts.map(u64::to_le_bytes).as_flattened());
+        let low = parts.iter().rev().fold(0, |low, part| low << 8 | part >> 56);
+        Self { page: whole << 32 | low, declared: declared(said) }
+    }
+
+    /// Whether a part of two prints of a page is the same.
+    pub fn same_part(one: u64, other: u64, part: usize) -> bool {
+        (one ^ other) >> (8 * part) & 0xff == 0
+    }
+}
+
+/// The print of a part, whose fields begin with this place; 0 where nothing is said. A part that is one field is the print of that;
+/// the fields of others are framed, those too that say nothing.
+fn print_of(fields: &[Weighted<'_>], place: u8, scratch: &mut Vec<u8>) -> u64 {
+    if fields.iter().all(|field| field.weight.is_empty()) {
+        return 0;
+    }
+    match fields {
+        [Weighted { weight: Weight::Text(text), .. }] => xxh3_64(text.as_bytes()),
+        [Weighted { weight: Weight::Number(Some(number)), .. }] => xxh3_64(&number.to_le_bytes()),
+        _ => {
+            scratch.clear();
+            (place..).zip(fields).for_each(|(place, field)| field.weight.push(place, scratch));
+            xxh3_64(scratch)
+        }
+    }
+}
+
+/// Appends a field: its place, how long it is, and its bytes.
+fn frame(out: &mut Vec<u8>, place: u8, bytes: &[u8]) {
+    let mut head = [place; 9];
+    head[1..].copy_from_slice(&(bytes.len() as u64).to_le_bytes());
+    out.extend_from_slice(&head);
+    out.extend_from_slice(bytes);
+}
+
+/// The declared dates, in 32 bits: never 0 where there is one.
+fn declared(said: &Said<'_>) -> u32 {
+    if said.modified.is_none() && said.published.is_none() {
+        return 0;
+    }
+    let bytes = [said.modified, said.published].map(|date| date.map_or([0; BYTES], |date| date.to_bytes()));
+    (xxh3_64(bytes.as_flattened()) as u32).max(1)
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn prints(said: &Said<'_>) -> Prints {
+        Prints::of(said, &mut Vec::new())
+    }
+
+    use crate::entry::{Changefreq, Priority};
+
+    fn page() -> Said<'static> {
+        Said { title: Some("Fares".into()), digest: Some(7), ..Said::default() }
+    }
+
+    #[rstest]
+    #[case::hint(Said { priority: Priority::new(0.3), changefreq: Some(Changefreq::Daily), ..page() }, false)]
+    #[case::section(Said { section: Some("journal".into()), ..page() }, false)]
+    #[case::text(Said { digest: Some(8), ..page() }, true)]
+    #[case::picture(Said { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, true)]
+    #[case::title(Said { title: Some("Fares 2027".into()), ..page() }, true)]
+    fn only_the_page_itself_moves_its_print(#[case] other: Said<'static>, #[case] moves: bool) {
+        assert_eq!(prints(&page()).page != prints(&other).page, moves);
+    }
+
+    /// Each field moves its own part, and what is selected of fields is what was said in them.
+    #[rstest]
+    #[case::title(Said { title: Some("Fares 2027".into()), ..page() }, Field::Title)]
+    #[case::summary(Said { description: Some("What it costs".into()), ..page() }, Field::Description)]
+    #[case::language(Said { language: Some("cy".into()), ..page() }, Field::Language)]
+    #[case::content(Said { digest: Some(8), ..page() }, Field::Content)]
+    #[case::pictures(Said { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, Field::Images)]
+    fn parts_move_alone(#[case] other: Said<'static>, #[case] moved: Field) {
+        let (one, two) = (prints(&page()).page, prints(&other).page);
+        let parts: Vec<usize> = (0..PARTS).filter(|part| !Prints::same_part(one, two, *part)).collect();
+        assert_eq!(parts, [moved.part().unwrap()]);
+        let rest: Fields = Field::ALL.iter().copied().filter(|field| *field != moved).collect();
+        assert_eq!(prints(&rest.select(&page())), prints(&rest.select(&other)));
+        assert_eq!(Fields::of(&other).select(&other), other);
+    }
+
+    #[test]
+    fn a_text_with_nothing_in_it_is_none() {
+        let empty = Said { description: Some("".into()), ..page() };
+        assert_eq!(prints(&empty), prints(&page()));
+    }
+
+    #[test]
+    fn a_declared_date_has_a_print_of_its_own() {
+        let dated = Said { modified: Lastmod::from_epoch_day(20_000), ..page() };
+        assert_eq!(prints(&dated).page, prints(&page()).page);
+        assert_ne!(prints(&dated).declared, prints(&page()).declared);
+        assert_eq!(prints(&page()).declared, 0);
+    }
+}

@@ -1,0 +1,71 @@
+//! Fingerprints of what is written.
+
+use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
+
+use crate::choose::Kept;
+use crate::language::Alternate;
+use crate::lastmod::Lastmod;
+use crate::placement::Strand;
+
+/// What was decided of an entry in a strand: what the sources say of it, and how it goes in.
+pub fn decided(said: u64, kept: &Kept, strand: Strand) -> u64 {
+    let hints = [
+        kept.changefreq.map_or(0, |hint| hint as u8 + 1),
+        kept.priority.map_or(0, |hint| hint.hundredths() + 1),
+        kept.date_policy as u8,
+        strand as u8,
+    ];
+    let section = u32::from(kept.section);
+    xxh3_64_with_seed(&(u64::from(u32::from_le_bytes(hints)) << 32 | u64::from(section)).to_le_bytes(), said)
+}
+
+/// What is written of an entry of which this was [`decided`]: under these settings, with this date, in this group of
+/// translations. Moves at least whenever the bytes in the file would.
+pub fn written(decided: u64, settings: u64, observed: Option<i32>, group: u64) -> u64 {
+    let observed = observed.map_or(0, |day| (i64::from(day) << 1 | 1) as u64);
+    xxh3_64_with_seed([decided, observed ^ group.rotate_left(32)].map(u64::to_le_bytes).as_flattened(), settings)
+}
+
+/// A group of translations, as it is written.
+pub fn group(alternates: &[Alternate<'_>]) -> u64 {
+    let mut bytes = Vec::new();
+    for Alternate { language, url } in alternates {
+        bytes.extend_from_slice(language.as_bytes());
+        bytes.push(0);
+        bytes.extend_from_slice(url.as_bytes());
+        bytes.push(0);
+    }
+    xxh3_64(&bytes)
+}
+
+/// A date as it is written, in 32 bits; 0 where there is none. All that is known of an entry that was recalled from a sitemap.
+pub fn written_date(date: Option<Lastmod>) -> u32 {
+    date.map_or(0, |date| (xxh3_64(date.to_string().as_bytes()) as u32).max(1))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::entry::{Changefreq, DatePolicy, Priority};
+
+    #[test]
+    fn written_follows_all_that_is_written() {
+        let kept = Kept { section: 1, changefreq: None, priority: None, date_policy: DatePolicy::Usual };
+        let told = |said, settings, observed, kept: &Kept, group, strand| {
+            written(decided(said, kept, strand), settings, observed, group)
+        };
+        let base = told(1, 2, None, &kept, 0, Strand::Pages);
+        let others = [
+            told(2, 2, None, &kept, 0, Strand::Pages),
+            told(1, 3, None, &kept, 0, Strand::Pages),
+            told(1, 2, Some(0), &kept, 0, Strand::Pages),
+            told(1, 2, None, &Kept { priority: Priority::new(0.0), ..kept }, 0, Strand::Pages),
+            told(1, 2, None, &Kept { changefreq: Some(Changefreq::Always), ..kept }, 0, Strand::Pages),
+            told(1, 2, None, &Kept { date_policy: DatePolicy::None, ..kept }, 0, Strand::Pages),
+            told(1, 2, None, &Kept { section: 2, ..kept }, 0, Strand::Pages),
+            told(1, 2, None, &kept, 9, Strand::Pages),
+            told(1, 2, None, &kept, 0, Strand::News),
+        ];
+        assert!(others.iter().all(|other| *other != base));
+    }
+}

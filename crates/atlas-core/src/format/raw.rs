@@ -1,0 +1,83 @@
+//! What stands in a sitemap file, as text.
+
+use std::borrow::Cow;
+
+use crate::entry::{Entry, NewsArticle, Priority};
+use crate::language::Alternate;
+use crate::lastmod::Lastmod;
+use crate::video::Video;
+
+/// One `url` element as it stands in a file.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct RawUrl {
+    /// The line its start tag is on, counted from 1.
+    pub line: u64,
+    /// The text of `loc`.
+    pub loc: Option<String>,
+    /// The text of `lastmod`.
+    pub lastmod: Option<String>,
+    /// The text of `changefreq`.
+    pub changefreq: Option<String>,
+    /// The text of `priority`.
+    pub priority: Option<String>,
+    /// The texts of `image:loc`.
+    pub images: Vec<String>,
+    /// Videos.
+    pub videos: Vec<Video>,
+    /// The same page in other languages: `xhtml:link rel="alternate"`.
+    pub alternates: Vec<Alternate<'static>>,
+    /// What a `news:news` says.
+    pub news: RawNews,
+}
+
+/// One `news:news` element as it stands in a file.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct RawNews {
+    /// The text of `news:name`.
+    pub publication: Option<String>,
+    /// The text of `news:publication_date`.
+    pub published: Option<String>,
+    /// The text of `news:title`.
+    pub title: Option<String>,
+    /// The text of `news:language`.
+    pub language: Option<String>,
+}
+
+/// One `sitemap` element of an index as it stands there.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct RawSitemap {
+    /// The line its start tag is on, counted from 1.
+    pub line: u64,
+    /// The text of `loc`.
+    pub loc: Option<String>,
+    /// The text of `lastmod`.
+    pub lastmod: Option<String>,
+}
+
+impl RawUrl {
+    /// The entry it stands for; what the protocol does not allow is left out. `None` without a `loc`.
+    pub fn into_entry(self) -> Option<Entry<'static>> {
+        Some(Entry {
+            address: Cow::Owned(self.loc?),
+            lastmod: self.lastmod.and_then(|text| Lastmod::read(&text, &jiff::tz::TimeZone::UTC)),
+            changefreq: self.changefreq.and_then(|text| text.parse().ok()),
+            priority: self.priority.and_then(|text| Priority::new(text.parse().ok()?)),
+            images: self.images.into_iter().map(Cow::Owned).collect(),
+            videos: self.videos,
+            news: self.news.into_article(),
+            alternates: self.alternates,
+        })
+    }
+}
+
+impl RawNews {
+    /// The article it stands for; `None` where a required part is missing.
+    fn into_article(self) -> Option<NewsArticle<'static>> {
+        Some(NewsArticle {
+            publication: self.publication?.into(),
+            language: self.language?.into(),
+            published: Lastmod::read(&self.published?, &jiff::tz::TimeZone::UTC)?,
+            title: self.title?.into(),
+        })
+    }
+}

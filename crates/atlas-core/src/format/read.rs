@@ -1,0 +1,484 @@
+//! Reading `urlset` and `sitemapindex`, forgivingly: what an element says comes as it stands, to be judged by the caller.
+
+use quick_xml::NsReader;
+use quick_xml::events::{BytesStart, Event};
+use quick_xml::name::ResolveResult;
+use thiserror::Error;
+
+use super::raw::{RawSitemap, RawUrl};
+use super::{IMAGE, NEWS, SITEMAP, VIDEO, XHTML};
+use crate::language::Alternate;
+use crate::video::{Access, MOST_TAGS, Video, read_yes_or_no};
+
+/// The longest text of one element that is kept, in bytes; the rest of it is passed over.
+const LONGEST_TEXT: usize = 64 * 1024;
+/// The most pictures or videos of one URL that are kept. One more than the format allows is enough to judge.
+const MOST_MEDIA: usize = 1001;
+
+/// Why a file cannot be read to its end.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum ReadError {
+    /// Something stands before `<?xml`, a blank line even.
+    #[error("something stands before the XML declaration")]
+    TextBeforeDeclaration,
+    /// It is not well-formed XML.
+    #[error("line {line}: {why}")]
+    NotWellFormed {
+        /// Counted from 1.
+        line: u64,
+        /// The parser's word for it.
+        why: String,
+    },
+    /// Its root is neither `urlset` nor `sitemapindex`.
+    #[error("its root element is “{0}”, not urlset or sitemapindex")]
+    OtherRoot(String),
+    /// The root is right but stands in no or another namespace.
+    #[error("its root element is not in the namespace {SITEMAP}")]
+    OtherNamespace,
+}
+
+/// What kind of file it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Document {
+    /// A `urlset`.
+    Urlset,
+    /// A `sitemapindex`.
+    Index,
+}
+
+/// Reads a file, giving each `url` or `sitemap` to the caller as it comes; returns what kind of file it was. Memory does
+/// not grow with the file. Source: sitemaps protocol 0.9, and the image and video extensions.
+pub fn read(
+    bytes: &[u8],
+    mut on_url: impl FnMut(RawUrl),
+    mut on_sitemap: impl FnMut(RawSitemap),
+) -> Result<Document, ReadError> {
+    let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
+    let content = bytes.trim_ascii_start();
+    if content.len() < bytes.len() && content.starts_with(b"<?xml") {
+        return Err(ReadError::TextBeforeDeclaration);
+    }
+    let mut reader = NsReader::from_reader(bytes);
+    reader.config_mut().expand_empty_elements = true;
+    let mut lines = LineCount { bytes, counted: 0, line: 1 };
+    let mut kind = None;
+    let mut open: Vec<Part> = Vec::new();
+    let mut url = RawUrl::default();
+    let mut sitemap = RawSitemap::default();
+    let mut text = String::new();
+    let mut detail = String::new();
+    loop {
+        let at = reader.buffer_position();
+        let event = reader.read_event();
+        let position = if event.is_err() { reader.error_position() } else { at };
+        let mut broken = |why: String| ReadError::NotWellFormed { line: lines.at(position), why };
+        match event.map_err(|error| broken(error.to_string()))? {
+            Event::Start(tag) => {
+                let part = part_of(&reader, &tag, &open);
+                match part {
+                    Part::Root if kind.is_some() => return Err(broken("a second root element".to_owned())),
+                    Part::Root => kind = Some(root(&reader, &tag)?),
+                    Part::Url => url = RawUrl { line: lines.at(at), ..RawUrl::default() },
+                    Part::Sitemap => sitemap = RawSitemap { line: lines.at(at), ..RawSitemap::default() },
+                    Part::Video if url.videos.len() < MOST_MEDIA => url.videos.push(Video::default()),
+                    Part::Alternate if url.alternates.len() < MOST_MEDIA => url.alternates.extend(alternate(&tag)),
+                    Part::OfVideo(_) => {
+                        detail = attribute(&tag, "relationship").or(attribute(&tag, "info")).unwrap_or_default()
+                    }
+                    _ => {}
+                }
+                text.clear();
+                open.push(part);
+            }
+            Event::End(_) => {
+                match open.pop() {
+                    Some(Part::Url) => on_url(std::mem::take(&mut url)),
+                    Some(Part::Sitemap) => on_sitemap(std::mem::take(&mut sitemap)),
+                    Some(Part::OfVideo(element)) if url.videos.len() <= MOST_MEDIA => {
+                        put_video(element, text.trim(), &detail, url.videos.last_mut());
+                    }
+                    Some(part) => put(part, &open, text.trim(), &mut url, &mut sitemap),
+                    None => {}
+                }
+                text.clear();
+            }
+            Event::Text(part) => {
+                push(&mut text, &part.decode().map_err(|error| broken(error.to_string()))?);
+                if open.is_empty() && !text.trim().is_empty() {
+                    return Err(broken("text outside of the root element".to_owned()));
+                }
+            }
+            Event::CData(part) => push(&mut text, &part.decode().map_err(|error| broken(error.to_string()))?),
+            Event::GeneralRef(reference) => {
+                let name = reference.decode().map_err(|error| broken(error.to_string()))?;
+                let letter = match reference.resolve_char_ref() {
+                    Ok(Some(letter)) => letter,
+                    Ok(None) => named(&name).ok_or_else(|| broken(format!("unknown entity “&{name};”")))?,
+                    Err(error) => return Err(broken(error.to_string())),
+                };
+                push(&mut text, letter.encode_utf8(&mut [0; 4]));
+            }
+            Event::Eof if !open.is_empty() => {
+                return Err(broken("the file ends in the middle of an element".to_owned()));
+            }
+            Event::Eof => return kind.ok_or_else(|| broken("there is no element in it".to_owned())),
+            _ => {}
+        }
+    }
+}
+
+/// The elements that are known, by where they stand.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Part {
+    Root,
+    Url,
+    Sitemap,
+    Loc,
+    Lastmod,
+    Changefreq,
+    Priority,
+    Image,
+    ImageLoc,
+    Video,
+    OfVideo(VideoElement),
+    Alternate,
+    News,
+    NewsPublication,
+    NewsName,
+    NewsLanguage,
+    NewsDate,
+    NewsTitle,
+    Other,
+}
+
+/// The elements of a video.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum VideoElement {
+    Thumbnail,
+    Title,
+    Description,
+    Content,
+    Player,
+    Duration,
+    Expiration,
+    Rating,
+    ViewCount,
+    Publication,
+    Tag,
+    FamilyFriendly,
+    Restriction,
+    Subscription,
+    Uploader,
+    Platform,
+    Live,
+}
+
+impl VideoElement {
+    fn named(name: &[u8]) -> Option<Self> {
+        Some(match name {
+            b"thumbnail_loc" => Self::Thumbnail,
+            b"title" => Self::Title,
+            b"description" => Self::Description,
+            b"content_loc" => Self::Content,
+            b"player_loc" => Self::Player,
+            b"duration" => Self::Duration,
+            b"expiration_date" => Self::Expiration,
+            b"rating" => Self::Rating,
+            b"view_count" => Self::ViewCount,
+            b"publication_date" => Self::Publication,
+            b"tag" => Self::Tag,
+            b"family_friendly" => Self::FamilyFriendly,
+            b"restriction" => Self::Restriction,
+            b"requires_subscription" => Self::Subscription,
+            b"uploader" => Self::Uploader,
+            b"platform" => Self::Platform,
+            b"live" => Self::Live,
+            _ => return None,
+        })
+    }
+}
+
+fn part_of(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>, open: &[Part]) -> Part {
+    let (namespace, name) = reader.resolver().resolve_element(tag.name());
+    let namespace = match namespace {
+        ResolveResult::Bound(namespace) => namespace.into_inner(),
+        _ => b"",
+    };
+    let namespace = std::str::from_utf8(namespace).unwrap_or("");
+    match (open.last(), namespace, name.as_ref()) {
+        (None, ..) => Part::Root,
+        (Some(Part::Root), SITEMAP, b"url") => Part::Url,
+        (Some(Part::Root), SITEMAP, b"sitemap") => Part::Sitemap,
+        (Some(Part::Url | Part::Sitemap), SITEMAP, b"loc") => Part::Loc,
+        (Some(Part::Url | Part::Sitemap), SITEMAP, b"lastmod") => Part::Lastmod,
+        (Some(Part::Url), SITEMAP, b"changefreq") => Part::Changefreq,
+        (Some(Part::Url), SITEMAP, b"priority") => Part::Priority,
+        (Some(Part::Url), IMAGE, b"image") => Part::Image,
+        (Some(Part::Image), IMAGE, b"loc") => Part::ImageLoc,
+        (Some(Part::Url), VIDEO, b"video") => Part::Video,
+        (Some(Part::Video), VIDEO, name) => VideoElement::named(name).map_or(Part::Other, Part::OfVideo),
+        (Some(Part::Url), XHTML, b"link") => Part::Alternate,
+        (Some(Part::Url), NEWS, b"news") => Part::News,
+        (Some(Part::News), NEWS, b"publication") => Part::NewsPublication,
+        (Some(Part::NewsPublication), NEWS, b"name") => Part::NewsName,
+        (Some(Part::NewsPublication), NEWS, b"language") => Part::NewsLanguage,
+        (Some(Part::News), NEWS, b"publication_date") => Part::NewsDate,
+        (Some(Part::News), NEWS, b"title") => Part::NewsTitle,
+        _ => Part::Other,
+    }
+}
+
+fn root(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>) -> Result<Document, ReadError> {
+    let (namespace, name) = reader.resolver().resolve_element(tag.name());
+    let kind = match name.as_ref() {
+        b"urlset" => Document::Urlset,
+        b"sitemapindex" => Document::Index,
+        other => return Err(ReadError::OtherRoot(String::from_utf8_lossy(&other[..other.len().min(60)]).into_owned())),
+    };
+    match namespace {
+        ResolveResult::Bound(namespace) if namespace.into_inner() == SITEMAP.as_bytes() => Ok(kind),
+        _ => Err(ReadError::OtherNamespace),
+    }
+}
+
+/// Puts the text of an element where it belongs.
+fn put(part: Part, open: &[Part], text: &str, url: &mut RawUrl, sitemap: &mut RawSitemap) {
+    let in_index = open.last() == Some(&Part::Sitemap);
+    let owned = || Some(text.to_owned());
+    match part {
+        Part::Loc if in_index => sitemap.loc = owned(),
+        Part::Loc => url.loc = owned(),
+        Part::Lastmod if in_index => sitemap.lastmod = owned(),
+        Part::Lastmod => url.lastmod = owned(),
+        Part::Changefreq => url.changefreq = owned(),
+        Part::Priority => url.priority = owned(),
+        Part::ImageLoc if url.images.len() < MOST_MEDIA => url.images.push(text.to_owned()),
+        Part::NewsName => url.news.publication = owned(),
+        Part::NewsLanguage => url.news.language = owned(),
+        Part::NewsDate => url.news.published = owned(),
+        Part::NewsTitle => url.news.title = owned(),
+        _ => {}
+    }
+}
+
+/// Puts the text of an element of a video where it belongs; `detail` is the attribute that goes with it.
+fn put_video(element: VideoElement, text: &str, detail: &str, video: Option<&mut Video>) {
+    use VideoElement as V;
+    let Some(video) = video else { return };
+    let owned = || Some(text.to_owned());
+    match element {
+        V::Thumbnail => video.thumbnail_loc = owned(),
+        V::Title => video.title = owned(),
+        V::Description => video.description = owned(),
+        V::Content => video.content_loc = owned(),
+        V::Player => video.player_loc = owned(),
+        V::Duration => video.duration = text.parse().ok(),
+        V::Expiration => video.expiration_date = owned(),
+        V::Rating => video.rating = text.parse().ok(),
+        V::ViewCount => video.view_count = text.parse().ok(),
+        V::Publication => video.publication_date = owned(),
+        V::Tag if video.tags.len() <= MOST_TAGS => video.tags.push(text.to_owned()),
+        V::Tag => {}
+        V::FamilyFriendly => video.family_friendly = read_yes_or_no(text),
+        V::Restriction => video.restriction = Access::new(detail, text),
+        V::Subscription => video.requires_subscription = read_yes_or_no(text),
+        V::Uploader => {
+            video.uploader = owned();
+            video.uploader_info = Some(detail.to_owned()).filter(|info| !info.is_empty());
+        }
+        V::Platform => video.platform = Access::new(detail, text),
+        V::Live => video.live = read_yes_or_no(text),
+    }
+}
+
+/// The value of an attribute without a namespace.
+fn attribute(tag: &BytesStart<'_>, name: &str) -> Option<String> {
+    let attribute = tag.try_get_attribute(name).ok().flatten()?;
+    let value = attribute.normalized_value(quick_xml::XmlVersion::Implicit1_0).ok()?;
+    (value.len() <= LONGEST_TEXT).then(|| value.trim().to_owned())
+}
+
+fn alternate(tag: &BytesStart<'_>) -> Option<Alternate<'static>> {
+    attribute(tag, "rel").filter(|rel| rel == "alternate")?;
+    Some(Alternate { language: attribute(tag, "hreflang")?.into(), url: attribute(tag, "href")?.into() })
+}
+
+fn push(text: &mut String, more: &str) {
+    if text.len() + more.len() <= LONGEST_TEXT {
+        text.push_str(more);
+    }
+}
+
+/// The five entities of XML 1.0 section 4.6. Others would need a document type, which no sitemap has.
+fn named(name: &str) -> Option<char> {
+    Some(match name {
+        "amp" => '&',
+        "lt" => '<',
+        "gt" => '>',
+        "apos" => '\'',
+        "quot" => '"',
+        _ => return None,
+    })
+}
+
+/// Line numbers of rising positions, each byte counted once.
+struct LineCount<'a> {
+    bytes: &'a [u8],
+    counted: usize,
+    line: u64,
+}
+
+impl LineCount<'_> {
+    fn at(&mut self, position: u64) -> u64 {
+        let position = usize::try_from(position).unwrap_or(usize::MAX).min(self.bytes.len());
+        if position > self.counted {
+            let newlines = self.bytes[self.counted..position].iter().filter(|byte| **byte == b'\n').count();
+            self.line += newlines as u64;
+            self.counted = position;
+        }
+        self.line
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::borrow::Cow;
+
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    use super::*;
+    use crate::entry::{Changefreq, Entry, NewsArticle, Priority};
+    use crate::format::{Frame, IndexLine, clean, index, write_url};
+    use crate::lastmod::Lastmod;
+
+    fn urls(bytes: &[u8]) -> Result<Vec<RawUrl>, ReadError> {
+        let mut urls = Vec::new();
+        read(bytes, |url| urls.push(url), |_| ()).map(|_| urls)
+    }
+
+    fn address() -> impl Strategy<Value = String> {
+        "[a-z0-9/?&=%'.~-]{0,40}".prop_map(|rest| {
+            crate::address::Address::parse(&format!("https://www.marrowvale.example/{rest}"))
+                .unwrap()
+                .as_str()
+                .to_owned()
+        })
+    }
+
+    fn text() -> impl Strategy<Value = Option<String>> {
+        proptest::option::of("\\PC{0,30}[<>&'\"\u{0}\u{1f}\u{fffe}\r\n\t]?.{0,30}")
+            .prop_map(|text| text.map(|text| clean(&text).into_owned()).filter(|text| !text.is_empty()))
+    }
+
+    prop_compose! {
+        fn video()(
+            thumbnail_loc in proptest::option::of(address()), title in text(), description in text(),
+            content_loc in proptest::option::of(address()), player_loc in proptest::option::of(address()),
+            duration in proptest::option::of(1u32..=28_800), publication_date in Just(Some("2026-01-05".to_owned())),
+        ) -> Video {
+            Video { thumbnail_loc, title, description, content_loc, player_loc, duration, publication_date, ..Video::default() }
+        }
+    }
+
+    prop_compose! {
+        fn entry()(
+            address in address(), seconds in proptest::option::of((0i64..4_000_000_000, -720i16..840)),
+            changefreq in proptest::option::of(0usize..7), priority in proptest::option::of(0u8..=100),
+            images in proptest::collection::vec(address(), 0..3), videos in proptest::collection::vec(video(), 0..3),
+            news in proptest::option::of((text(), text())), others in proptest::collection::vec(address(), 0..3),
+        ) -> Entry<'static> {
+            Entry {
+                address: address.into(),
+                lastmod: seconds.map(|(seconds, offset)| Lastmod::Instant { seconds, offset }),
+                changefreq: changefreq.map(|at| Changefreq::ALL[at]),
+                priority: priority.and_then(Priority::from_hundredths),
+                images: images.into_iter().map(Cow::Owned).collect(),
+                videos,
+                news: news.and_then(|(publication, title)| Some(NewsArticle {
+                    publication: publication?.trim().to_owned().into(),
+                    language: "cy".into(),
+                    published: Lastmod::Instant { seconds: 1_795_392_000, offset: 60 },
+                    title: title?.trim().to_owned().into(),
+                })).filter(|news| !news.publication.is_empty() && !news.title.is_empty()),
+                alternates: others
+                    .into_iter()
+                    .map(|url| Alternate { language: "zh-Hant-TW".into(), url: url.into() })
+                    .collect(),
+            }
+        }
+    }
+
+    proptest! {
+        #[test]
+        fn what_is_written_is_read_back(entries in proptest::collection::vec(entry(), 0..5)) {
+            let frame = entries.iter().fold(Frame::default(), |frame, entry| frame.and(Frame::of(entry)));
+            let mut file = frame.open(Some("atlas.css"));
+            entries.iter().for_each(|entry| write_url(&mut file, entry));
+            file.extend_from_slice(Frame::CLOSE);
+            let back: Vec<Entry<'_>> = urls(&file).unwrap().into_iter().filter_map(RawUrl::into_entry).collect();
+            prop_assert_eq!(back, entries);
+        }
+
+        #[test]
+        fn any_text_yields_well_formed_xml(title in ".{0,60}", description in any::<String>(), url in any::<String>()) {
+            let video = Video { title: Some(title), description: Some(description), ..Video::default() };
+            let site = crate::address::Site::parse("https://www.marrowvale.example/").unwrap();
+            let Ok(address) = site.address(&url) else { return Ok(()) };
+            let entry = Entry { address: address.as_str().into(), videos: vec![video], ..Entry::default() };
+            let mut file = Frame::of(&entry).open(None);
+            write_url(&mut file, &entry);
+            file.extend_from_slice(Frame::CLOSE);
+            let back = urls(&file).unwrap();
+            prop_assert_eq!(back[0].loc.as_deref(), Some(address.as_str()));
+        }
+
+        #[test]
+        fn any_bytes_can_be_read(bytes in proptest::collection::vec(any::<u8>(), 0..300)) {
+            let _ = urls(&bytes);
+            let _ = urls(&[Frame::default().open(None), bytes].concat());
+        }
+
+        #[test]
+        fn an_index_is_read_back(names in proptest::collection::vec("[a-z&'<-]{1,9}", 0..5)) {
+            let lastmod = Lastmod::Instant { seconds: 1_780_000_000, offset: 0 };
+            let lines: Vec<IndexLine> = names.into_iter().map(|address| IndexLine { address, lastmod }).collect();
+            let mut back = Vec::new();
+            let kind = read(&index(&lines, Some("atlas.css")), |_| (), |sitemap| back.push(sitemap)).unwrap();
+            prop_assert_eq!(kind, Document::Index);
+            prop_assert_eq!(back.iter().map(|one| one.loc.clone().unwrap()).collect::<Vec<_>>(),
+                lines.iter().map(|line| line.address.clone()).collect::<Vec<_>>());
+        }
+    }
+
+    const OPEN: &str = "<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\">";
+
+    #[rstest]
+    #[case::blank_line("\n<?xml version=\"1.0\"?><urlset/>".into(), "before the XML declaration")]
+    #[case::cut_off(format!("{OPEN}<url><loc>https://"), "line 1")]
+    #[case::mismatch(format!("{OPEN}\n<url></loc></url></urlset>"), "line 2")]
+    #[case::entity(format!("{OPEN}<url><loc>&lamp;</loc></url></urlset>"), "&lamp;")]
+    #[case::html("<html><body></body></html>".into(), "“html”")]
+    #[case::no_namespace("<urlset></urlset>".into(), "namespace")]
+    #[case::two_roots(format!("{OPEN}</urlset>{OPEN}</urlset>"), "second root")]
+    #[case::nothing(String::new(), "no element")]
+    #[case::text("lamp oil".into(), "outside of the root")]
+    fn says_why_a_file_cannot_be_read(#[case] file: String, #[case] why: &str) {
+        let message = urls(file.as_bytes()).unwrap_err().to_string();
+        assert!(message.contains(why), "{message}");
+    }
+
+    #[test]
+    fn reads_other_writers_files() {
+        let file = "\u{feff}<?xml version='1.0'?>\n<s:urlset xmlns:s='http://www.sitemaps.org/schemas/sitemap/0.9'
+            xmlns:i='http://www.google.com/schemas/sitemap-image/1.1'><!-- x -->
+            <s:url><s:loc> <![CDATA[https://www.marrowvale.example/?a&b]]> </s:loc><s:lastmod>2026-11</s:lastmod>
+            <i:image><i:loc>https://cdn.example/a.svg</i:loc><i:caption>x</i:caption></i:image><other>y</other></s:url>
+            <s:url/></s:urlset>";
+        let urls = urls(file.as_bytes()).unwrap();
+        assert_eq!(urls[0].loc.as_deref(), Some("https://www.marrowvale.example/?a&b"));
+        assert_eq!((urls[0].line, urls[1].line), (4, 6));
+        assert_eq!(urls[0].images, ["https://cdn.example/a.svg"]);
+        assert_eq!(urls[1].loc, None);
+    }
+}

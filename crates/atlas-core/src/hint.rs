@@ -1,0 +1,123 @@
+//! Hints: changefreq and priority, honest or absent.
+//!
+//! Neither is written unless asked for. A computed priority comes in coarse steps, because a hint that moves is a file that
+//! is written again.
+
+use crate::entry::{Changefreq, DatePolicy, Priority};
+
+/// What a rule, an archive or a section says about how an entry goes in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Hints {
+    /// A hint to write.
+    pub changefreq: Option<Changefreq>,
+    /// A hint to write, or how to come by it.
+    pub priority: Option<PriorityHint>,
+    /// Which date is written.
+    pub date_policy: Option<DatePolicy>,
+}
+
+/// How a priority is come by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum PriorityHint {
+    /// This one.
+    Fixed(Priority),
+    /// By how deep the page lies: [`by_depth`].
+    ByDepth,
+    /// Of an archive's page, by the share of entries it has: [`by_share`]. Nothing for other pages.
+    ByShare,
+}
+
+impl PriorityHint {
+    /// The priority of the entry at a path; `share` is what the archive it is the page of makes of its size.
+    pub fn of(self, path: &str, share: Option<Priority>) -> Option<Priority> {
+        match self {
+            Self::Fixed(priority) => Some(priority),
+            Self::ByDepth => Some(by_depth(depth(path))),
+            Self::ByShare => share,
+        }
+    }
+
+    /// How it is come by, in words that are followed by whose wish that is.
+    pub fn how(self) -> &'static str {
+        match self {
+            Self::Fixed(_) => "by",
+            Self::ByDepth => "by depth, as wished by",
+            Self::ByShare => "by share of entries, as wished by",
+        }
+    }
+}
+
+/// The priority of a page so many folders deep: 1.0, 0.8, 0.6, 0.4, and 0.2 from four on.
+pub fn by_depth(depth: usize) -> Priority {
+    fifths(5 - depth.min(4))
+}
+
+/// The priority of an archive with `members` entries where the largest of its kind has `largest`: 0.8 from half of it on, 0.6
+/// from a quarter, 0.4 from an eighth, else 0.2. Steps by doubling move rarely while a site grows.
+///
+/// ```
+/// use atlas_core::hint::by_share;
+///
+/// assert_eq!(by_share(60, 100).to_string(), "0.8");
+/// assert_eq!(by_share(30, 100), by_share(49, 100));
+/// assert_eq!(by_share(1, 100).to_string(), "0.2");
+/// ```
+pub fn by_share(members: u64, largest: u64) -> Priority {
+    let reaches = |part: u64| members.saturating_mul(part) >= largest;
+    fifths(match () {
+        () if reaches(2) => 4,
+        () if reaches(4) => 3,
+        () if reaches(8) => 2,
+        () => 1,
+    })
+}
+
+fn fifths(number: usize) -> Priority {
+    Priority::from_hundredths(20 * number as u8).unwrap_or_default()
+}
+
+/// How deep a page lies: the number of parts of its path, the query apart.
+///
+/// ```
+/// use atlas_core::hint::depth;
+///
+/// assert_eq!([depth("/"), depth("/halts/"), depth("/halts/weir.html?x=/")], [0, 1, 2]);
+/// ```
+pub fn depth(path: &str) -> usize {
+    let path = path.split('?').next().unwrap_or(path);
+    path.split('/').filter(|part| !part.is_empty()).count()
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("/", "1.0")]
+    #[case("/fares/", "0.8")]
+    #[case("/fares/print.html", "0.6")]
+    #[case("/a/b/c/", "0.4")]
+    #[case("/a/b/c/d/e/f/g/", "0.2")]
+    fn depth_makes_coarse_steps(#[case] path: &str, #[case] wanted: &str) {
+        assert_eq!(PriorityHint::ByDepth.of(path, None).unwrap().to_string(), wanted);
+    }
+
+    #[rstest]
+    #[case(100, 100, 80)]
+    #[case(50, 100, 80)]
+    #[case(49, 100, 60)]
+    #[case(24, 100, 40)]
+    #[case(12, 100, 20)]
+    #[case(0, 0, 80)]
+    fn the_largest_is_highest(#[case] members: u64, #[case] largest: u64, #[case] hundredths: u8) {
+        assert_eq!(by_share(members, largest).hundredths(), hundredths);
+    }
+
+    #[test]
+    fn only_archives_have_a_share() {
+        assert_eq!(PriorityHint::ByShare.of("/a/", None), None);
+        assert_eq!(PriorityHint::ByShare.of("/a/", Priority::new(0.4)), Priority::new(0.4));
+    }
+}

@@ -1,0 +1,176 @@
+//! Names of the tool's files: how they are made, and how they are known again.
+
+use std::collections::BTreeSet;
+
+use super::file_kind::Strand;
+
+/// How the names of child files begin.
+pub const CHILD_PREFIX: &str = "atlas-";
+/// The stylesheet that sitemap files name.
+pub const STYLESHEET_NAME: &str = "atlas.css";
+/// The page for visitors.
+pub const VISITOR_PAGE: &str = "atlas.html";
+/// The text form.
+pub const TEXT: &str = "atlas.txt";
+/// The feed of the newest as Atom.
+pub const NEWEST_ATOM: &str = "atlas-newest.xml";
+/// The feed of the newest as RSS.
+pub const NEWEST_RSS: &str = "atlas-newest-rss.xml";
+/// How the name of a compressed file ends.
+const PACKED: &str = ".gz";
+/// How the name of a sitemap file ends.
+const XML: &str = ".xml";
+
+/// The tool's own files among the site's URLs.
+#[derive(Debug, Clone, Default)]
+pub struct OwnFiles {
+    /// Address of the folder with the main file.
+    pub folder: String,
+    /// File name of the main file.
+    pub main: String,
+    /// Addresses of other files that the tool writes, or has written: their names begin with “atlas” or end in `.xml` or `.gz`.
+    pub others: BTreeSet<String>,
+}
+
+impl OwnFiles {
+    /// Whether an address is one of them: the main file, or a child file beside it, or a compressed copy of either, or one of
+    /// the others.
+    pub fn holds(&self, address: &str) -> bool {
+        if !self.may_hold(address) {
+            return false;
+        }
+        let in_folder = address.strip_prefix(&self.folder).is_some_and(|name| self.names(name));
+        in_folder || self.others.contains(address)
+    }
+
+    /// Whether an address looks as if it could be one of them, now or once more files are written. A site has millions of
+    /// addresses that are nothing like ours: their last part tells.
+    pub fn may_hold(&self, address: &str) -> bool {
+        let last = address.as_bytes();
+        if last.ends_with(b"/") {
+            return false;
+        }
+        let last = &last[memchr::memrchr(b'/', last).map_or(0, |at| at + 1)..];
+        last.starts_with(b"atlas") || last.ends_with(b".xml") || last.ends_with(b".gz")
+    }
+
+    fn names(&self, name: &str) -> bool {
+        let name = plain_name(name);
+        let child = name.starts_with(CHILD_PREFIX) && name.ends_with(XML);
+        (name == self.main || child) && !name.contains('/')
+    }
+}
+
+/// The name of a child file, without `.gz`. A section's name has no dot in it, so that its strands are never taken for
+/// another section.
+pub fn child_name(section: &str, strand: Strand, number: u32) -> String {
+    match strand {
+        Strand::Pages => format!("{CHILD_PREFIX}{section}-{number}.xml"),
+        strand => format!("{CHILD_PREFIX}{section}.{strand}-{number}.xml"),
+    }
+}
+
+/// Section, strand and number of a child file, by its name.
+pub fn parts_of(name: &str) -> Option<(&str, Strand, u32)> {
+    let (rest, number) = plain_name(name).strip_prefix(CHILD_PREFIX)?.strip_suffix(XML)?.rsplit_once('-')?;
+    let (section, strand) = match rest.split_once('.') {
+        Some((section, strand)) => (section, Strand::named(strand)?),
+        None => (rest, Strand::Pages),
+    };
+    Some((section, strand, number.parse().ok()?))
+}
+
+/// Whether a file is compressed, by its name.
+pub fn is_packed(name: &str) -> bool {
+    name.ends_with(PACKED)
+}
+
+/// The name of a file without `.gz`.
+pub fn plain_name(name: &str) -> &str {
+    name.strip_suffix(PACKED).unwrap_or(name)
+}
+
+/// The name of a file's compressed copy.
+pub fn packed_name(name: &str) -> String {
+    format!("{name}{PACKED}")
+}
+
+/// The name of the index of this number, the first of which is the main file: `sitemap.xml`, `sitemap-2.xml` and so on.
+pub fn index_name(main: &str, number: usize) -> String {
+    match number {
+        0 | 1 => main.to_owned(),
+        _ => format!("{}-{number}{XML}", stem(main)),
+    }
+}
+
+/// Whether a file is an index besides the main file, by its name.
+pub fn is_further_index(main: &str, name: &str) -> bool {
+    let number = plain_name(name).strip_prefix(stem(main)).and_then(|rest| rest.strip_prefix('-')?.strip_suffix(XML));
+    number.is_some_and(|number| number.parse::<u32>().is_ok())
+}
+
+fn stem(main: &str) -> &str {
+    main.strip_suffix(XML).unwrap_or(main)
+}
+
+/// Whether a file beside the main file is a sitemap file that this tool names so, or an index.
+pub fn is_sitemap(main: &str, name: &str) -> bool {
+    let plain = plain_name(name);
+    plain == main || plain.starts_with(CHILD_PREFIX) || is_further_index(main, name)
+}
+
+/// The name of a text form's file, the first of which is number 0.
+pub fn text_file_name(at: usize) -> String {
+    if at == 0 { TEXT.to_owned() } else { format!("{CHILD_PREFIX}{}.txt", at + 1) }
+}
+
+/// Whether a file of ours is no sitemap, by its name in the ledger: nobody holds on to one that is no longer wanted, so it goes at
+/// once.
+pub fn is_aside(name: &str) -> bool {
+    let elsewhere = name.starts_with("site:") || name.starts_with("data:");
+    let named = [STYLESHEET_NAME, VISITOR_PAGE, TEXT, NEWEST_ATOM, NEWEST_RSS].contains(&name);
+    elsewhere || named || name.ends_with(".html") || name.ends_with(".txt")
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("atlas-pages-1.xml", Some(("pages", Strand::Pages, 1)))]
+    #[case("atlas-cab-rides-12.xml.gz", Some(("cab-rides", Strand::Pages, 12)))]
+    #[case("atlas-halts.images-3.xml", Some(("halts", Strand::Images, 3)))]
+    #[case("atlas-halts.lamps-3.xml", None)]
+    #[case("atlas-newest.xml", None)]
+    #[case("sitemap.xml", None)]
+    fn names_tell_section_strand_and_number(#[case] name: &str, #[case] wanted: Option<(&str, Strand, u32)>) {
+        assert_eq!(parts_of(name), wanted);
+    }
+
+    #[rstest]
+    #[case("atlas.css", true)]
+    #[case("atlas-journal-3.html", true)]
+    #[case("atlas-2.txt", true)]
+    #[case("atlas-newest.xml", true)]
+    #[case("data:films/weir.json", true)]
+    #[case("sitemap.xml", false)]
+    #[case("atlas-newest-1.xml.gz", false)]
+    fn sitemaps_are_told_from_other_files(#[case] name: &str, #[case] wanted: bool) {
+        assert_eq!(is_aside(name), wanted);
+    }
+
+    #[rstest]
+    #[case("sitemap.xml", true)]
+    #[case("sitemap-2.xml.gz", true)]
+    #[case("atlas-pages-1.xml", true)]
+    #[case("sitemap-old.xml", false)]
+    #[case("feed.xml", false)]
+    fn sitemap_files_of_ours_are_known(#[case] name: &str, #[case] wanted: bool) {
+        assert_eq!(is_sitemap("sitemap.xml", name), wanted);
+        assert_eq!(is_further_index("sitemap.xml", name), name.starts_with("sitemap-2"));
+        assert_eq!(index_name("sitemap.xml", 2), "sitemap-2.xml");
+        assert_eq!([text_file_name(0), text_file_name(1)], ["atlas.txt", "atlas-2.txt"]);
+    }
+}

@@ -1,0 +1,88 @@
+//! What one sitemap file may hold, and how much of that one entry takes.
+
+use serde::{Deserialize, Serialize};
+
+/// The most `url` elements in one file (sitemaps protocol 0.9).
+pub const MOST_URLS: u32 = 50_000;
+/// The most bytes in one file, unpacked (sitemaps protocol 0.9).
+pub const MOST_BYTES: u64 = 52_428_800;
+/// The least that may be asked of a file in pictures and videos: twice what one entry may have, so that a file which the next
+/// entry does not fit into is never less than half full.
+pub const LEAST_MEDIA: u32 = 2000;
+/// The most pictures and videos in one file, unless the configuration says otherwise.
+pub const USUAL_MEDIA: u32 = 20_000;
+/// The most files in one index (sitemaps protocol 0.9).
+pub const MOST_FILES: usize = 50_000;
+
+/// What one file may hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Limits {
+    /// `url` elements.
+    pub urls: u32,
+    /// Bytes of all its `url` elements together, without the frame around them.
+    pub bytes: u64,
+    /// Pictures and videos of all its `url` elements together: a file heavy with them takes engines long to go through.
+    pub media: u32,
+}
+
+/// What one entry takes of a file's limits, besides being one of its `url` elements.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Weight {
+    /// Bytes of its `url` element.
+    pub bytes: u64,
+    /// Its pictures and videos.
+    pub media: u32,
+}
+
+/// How large files are to be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum UrlsPerFile {
+    /// Chosen when a file is opened: the section's size ÷ 1,000, between 1,000 and 50,000. Small files cost nothing to
+    /// build, and a changed entry makes an engine fetch a small file again.
+    Auto,
+    /// This many.
+    Fixed(u32),
+}
+
+impl UrlsPerFile {
+    /// The number for a file that is opened in a section of this many entries.
+    pub fn when_opened(self, section_size: usize) -> u32 {
+        match self {
+            Self::Auto => u32::try_from(section_size / 1000).unwrap_or(MOST_URLS).clamp(1000, MOST_URLS),
+            Self::Fixed(number) => number.clamp(1, MOST_URLS),
+        }
+    }
+
+    /// The same, and never more than `most`.
+    pub fn at_most(self, most: u32) -> Self {
+        match self {
+            Self::Auto => Self::Fixed(most),
+            Self::Fixed(number) => Self::Fixed(number.min(most)),
+        }
+    }
+
+    /// The number for a file that was opened with `before`.
+    pub fn for_standing(self, before: u32) -> u32 {
+        match self {
+            Self::Auto => before,
+            Self::Fixed(number) => number.clamp(1, MOST_URLS),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(UrlsPerFile::Auto, 10, 1000)]
+    #[case(UrlsPerFile::Auto, 3_000_000, 3000)]
+    #[case(UrlsPerFile::Auto, 900_000_000, 50_000)]
+    #[case(UrlsPerFile::Fixed(70_000), 10, 50_000)]
+    #[case(UrlsPerFile::Fixed(250), 1_000_000, 250)]
+    fn file_sizes(#[case] setting: UrlsPerFile, #[case] section: usize, #[case] wanted: u32) {
+        assert_eq!(setting.when_opened(section), wanted);
+    }
+}

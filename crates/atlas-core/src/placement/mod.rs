@@ -1,0 +1,21 @@
+//! Placement: which file of its section an entry lives in, so that it stays there from build to build.
+//!
+//! An entry leaves its file for four causes only: it left the section, the file outgrew its limits, a limit was lowered,
+//! or the file was less than half full and is folded. New entries go to the section's open file, the one with the highest
+//! number; when it is full another is opened. Numbers are never given twice, because a folded file stays on disk for
+//! engines that still hold the old index.
+//!
+//! [`Shelf`] keeps count; it is driven with counts alone, so that unchanged files need not be opened.
+
+pub mod file_kind;
+pub mod file_name;
+pub mod limits;
+pub mod shelf;
+
+pub use self::file_kind::Strand;
+pub use self::file_name::{
+    CHILD_PREFIX, NEWEST_ATOM, NEWEST_RSS, OwnFiles, STYLESHEET_NAME, TEXT, VISITOR_PAGE, child_name, index_name,
+    is_aside, is_further_index, is_packed, is_sitemap, packed_name, parts_of, plain_name, text_file_name,
+};
+pub use self::limits::{LEAST_MEDIA, Limits, MOST_BYTES, MOST_FILES, MOST_URLS, USUAL_MEDIA, UrlsPerFile, Weight};
+pub use self::shelf::{FileState, Shelf};

@@ -1,0 +1,59 @@
+//! The HTML around the list of the page for visitors.
+
+use thiserror::Error;
+
+pub(super) const STYLE: &str = include_str!("visitor.css");
+const USUAL: &str = include_str!("visitor.html");
+
+/// The HTML around what is listed. In it, `{{title}}`, `{{language}}`, `{{style}}`, `{{navigation}}` and `{{content}}` are
+/// replaced.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Template(String);
+
+/// Why a text is no template.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum TemplateError {
+    /// There is nowhere for the list itself.
+    #[error("there is no {{{{content}}}} in it: that is where the list goes")]
+    NoContent,
+    /// It has a placeholder that is not known.
+    #[error(
+        "{{{{{0}}}}} is unknown; known are title, language, style, navigation and content, each between {{{{ and }}}}"
+    )]
+    Unknown(String),
+}
+
+const PLACEHOLDERS: [&str; 5] = ["title", "language", "style", "navigation", "content"];
+
+impl Default for Template {
+    fn default() -> Self {
+        Self(USUAL.to_owned())
+    }
+}
+
+impl Template {
+    /// Takes a template of the site's own.
+    pub fn parse(text: &str) -> Result<Self, TemplateError> {
+        let mut has_content = false;
+        for part in text.split("{{").skip(1) {
+            let name = part.split_once("}}").map_or("", |(name, _)| name.trim());
+            if !PLACEHOLDERS.contains(&name) {
+                return Err(TemplateError::Unknown(name.chars().take(40).collect()));
+            }
+            has_content |= name == "content";
+        }
+        if has_content { Ok(Self(text.to_owned())) } else { Err(TemplateError::NoContent) }
+    }
+
+    pub(super) fn fill(&self, values: [&str; 5]) -> String {
+        let mut parts = self.0.split("{{");
+        let mut out = parts.next().unwrap_or("").to_owned();
+        for part in parts {
+            let (name, after) = part.split_once("}}").unwrap_or((part, ""));
+            let at = PLACEHOLDERS.iter().position(|known| *known == name.trim());
+            out += at.map_or("", |at| values[at]);
+            out += after;
+        }
+        out
+    }
+}
