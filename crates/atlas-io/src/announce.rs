@@ -9,7 +9,8 @@ use atlas_core::announce::indexnow::{Key, MOST_URLS, Message, messages};
 use atlas_core::announce::{Answer, Then};
 use atlas_core::rfc3339;
 use atlas_store::error::StoreError;
-use atlas_store::ledger::{Announced, Change, EngineState, Ledger, Pending};
+use atlas_store::ledger::Ledger;
+use atlas_store::model::{Announced, Change, EngineState, Pending};
 use reqwest::header::RETRY_AFTER;
 use serde::Serialize;
 

@@ -8,7 +8,7 @@ use atlas_core::address::Site;
 use atlas_core::check::{Fetched, Inspection, Report};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::{MOST_BYTES, is_packed, packed_name};
-use atlas_store::squeeze::unpack;
+use atlas_store::disk::segmented_gzip::unpack;
 
 use crate::serve::relative_path;
 

@@ -8,10 +8,11 @@ use atlas_core::contribution::Said;
 use atlas_core::fingerprint;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::page::{self, Reader};
+use atlas_core::report::Problem;
 use atlas_core::video::{Video, unite};
 use atlas_store::arrival::Block;
 use atlas_store::error::StoreError;
-use atlas_store::source::{Gathering, Problem, Source};
+use atlas_store::source::{Gathering, Source};
 use feed_rs::model::{Entry, Link, MediaObject, Text};
 
 use crate::folder::failed;

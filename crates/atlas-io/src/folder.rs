@@ -8,10 +8,12 @@ use std::sync::mpsc::sync_channel;
 use std::thread;
 
 use atlas_core::contribution::Said;
+use atlas_core::report::Problem;
 use atlas_store::arrival::{BLOCK_BYTES, Block};
-use atlas_store::disk;
+use atlas_store::disk::{self, Stamp};
 use atlas_store::error::StoreError;
-use atlas_store::source::{Gathering, Learnt, Memory, Problem, Stamp};
+use atlas_store::model::{Learnt, Memory};
+use atlas_store::source::Gathering;
 use rayon::prelude::*;
 use walkdir::{DirEntry, WalkDir};
 

@@ -6,8 +6,9 @@ use std::sync::Arc;
 
 use atlas_core::contribution::Said;
 use atlas_core::fingerprint;
+use atlas_core::report::Problem;
 use atlas_store::arrival::{Block, Desk, Reader};
-use atlas_store::source::{Gathering, Problem};
+use atlas_store::source::Gathering;
 use rayon::prelude::*;
 use serde_json::{Map, Value};
 

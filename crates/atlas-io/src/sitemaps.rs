@@ -13,9 +13,10 @@ use atlas_core::format::{RawUrl, read};
 use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::packed_name;
+use atlas_core::report::Problem;
 use atlas_store::arrival::{BLOCK_BYTES, Block};
 use atlas_store::error::StoreError;
-use atlas_store::source::{Gathering, Problem, Source};
+use atlas_store::source::{Gathering, Source};
 use jiff::tz::TimeZone;
 
 use crate::folder::failed;

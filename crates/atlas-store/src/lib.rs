@@ -16,20 +16,20 @@
 //! [`build`] drives them; [`report`] is what it has to say.
 #![deny(missing_docs)]
 
-pub mod arrange;
-pub mod arrival;
-pub mod build;
 mod bytes;
-mod derive;
-pub mod disk;
+
 pub mod error;
-pub mod ledger;
-pub mod look;
-pub mod people;
-pub mod provenance;
-pub mod publish;
 pub mod report;
-pub mod settle;
+pub mod disk;
+pub mod model;
+pub mod ledger;
+pub mod arrival;
+pub mod provenance;
 pub mod source;
-pub mod spill;
-pub mod squeeze;
+pub mod settle;
+mod derive;
+pub mod arrange;
+pub mod people;
+pub mod publish;
+pub mod look;
+pub mod build;

@@ -11,8 +11,8 @@ use atlas_core::contribution::Said;
 use atlas_core::fingerprint::{Field, Fields, PARTS};
 use serde::{Deserialize, Serialize};
 
-/// The number of no provenance: of an entry that was recalled, or stands in a strand of its own.
-pub(crate) const UNKNOWN: u16 = 0;
+use crate::model::UNKNOWN;
+use crate::report::SourceChange;
 
 /// Which fields a source gives, each with a fingerprint of how it finds it.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
@@ -21,18 +21,6 @@ pub struct Mapping {
     pub source: String,
     /// By field.
     pub fields: BTreeMap<Field, u64>,
-}
-
-/// What changed about a source since an entry was looked at last.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum SourceChange {
-    /// It maps its fields in another way.
-    Mapping,
-    /// It is new in the configuration.
-    Joined,
-    /// It is no longer in the configuration.
-    Left,
 }
 
 /// The mappings of the sources that an entry's fields come from, in the order in which they are believed.

@@ -1,29 +1,14 @@
 //! Sources: where entries come from, as a build sees them.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 
 use atlas_core::fingerprint::{self, Field, Fields};
-use serde::Serialize;
+use atlas_core::report::{Outcome, Problem};
 
 use crate::arrival::{Arrivals, Block, Desk};
 use crate::error::StoreError;
+use crate::model::Memory;
 use crate::provenance::Mapping;
-
-/// The most problems of one source that are kept with their words; more are counted.
-const MOST_PROBLEMS: usize = 1000;
-
-/// Something in a source that could not be read, or is worth a look. The rest of the source counts all the same.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Problem {
-    /// The file, as the user named it or below the folder the user named.
-    pub file: String,
-    /// The line, counted from 1.
-    pub line: Option<u64>,
-    /// What is wrong, what was expected, how to mend it.
-    pub message: String,
-    /// A row or file is not listed because of it.
-    pub passed_over: bool,
-}
 
 /// A place to gather from.
 pub trait Source: Sync {
@@ -119,52 +104,6 @@ impl Source for Named {
     }
 }
 
-/// How a file looked when it was read: enough to see that it was not touched since.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Stamp {
-    /// Bytes.
-    pub size: u64,
-    /// Nanoseconds since the Unix epoch.
-    pub modified: i64,
-}
-
-/// What was learnt from a file when it was read last.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Learnt {
-    /// How the file looked.
-    pub stamp: Stamp,
-    /// The row that came of it; empty where it was no page.
-    pub row: Vec<u8>,
-    /// The links on it within the site, packed by [`atlas_core::links`].
-    pub links: Vec<u8>,
-    /// What the source needs to ask whether it is still the same, in its own words.
-    pub validators: String,
-}
-
-/// What a source remembers of its files from build to build.
-#[derive(Debug, Default)]
-pub struct Memory {
-    /// By path, as the source spells it.
-    pub known: HashMap<String, Learnt>,
-    /// What the source noted about its own way, to go on from there.
-    pub note: Option<String>,
-    /// What is to be remembered from now on.
-    pub fresh: Vec<(String, Learnt)>,
-    /// What was met again unchanged.
-    pub met: u64,
-    /// What is to be forgotten.
-    pub forgotten: Vec<String>,
-    /// What was learnt before will do: nobody wants to wait for more.
-    pub will_do: bool,
-}
-
-impl Memory {
-    /// What was learnt of a file, if it has not been touched since.
-    pub fn remembered(&self, path: &str, stamp: Stamp) -> Option<&Learnt> {
-        self.known.get(path).filter(|learnt| learnt.stamp == stamp)
-    }
-}
-
 /// The robots.txt of the live site, as a source found it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum LiveRobots {
@@ -172,61 +111,6 @@ pub enum LiveRobots {
     Bytes(Vec<u8>),
     /// The server says that there is none: 404 or 410.
     Absent,
-}
-
-/// What came of one source.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Outcome {
-    /// [`Source::name`].
-    pub name: String,
-    /// Rows that it yielded.
-    pub rows: u64,
-    /// Files that were not read again because they had not been touched.
-    pub unchanged_files: u64,
-    /// What the source has to say of itself: what it passed over, where it stopped and why.
-    pub remarks: Vec<String>,
-    /// What could not be read, at most the first 1,000.
-    pub problems: Vec<Problem>,
-    /// How many problems there are in all.
-    pub problem_count: u64,
-    /// Because of how many of them a row or file is not listed.
-    pub passed_over: u64,
-}
-
-impl Outcome {
-    /// A source of this name that has yielded nothing yet.
-    pub(crate) fn of(name: String) -> Self {
-        Self {
-            name,
-            rows: 0,
-            unchanged_files: 0,
-            remarks: Vec::new(),
-            problems: Vec::new(),
-            problem_count: 0,
-            passed_over: 0,
-        }
-    }
-
-    fn count(&mut self, problem: &Problem) {
-        self.problem_count += 1;
-        self.passed_over += u64::from(problem.passed_over);
-    }
-
-    pub(crate) fn problem(&mut self, problem: Problem) {
-        self.count(&problem);
-        if self.problems.len() < MOST_PROBLEMS {
-            self.problems.push(problem);
-        }
-    }
-
-    /// A problem of a row that was read after others: told in the order of lines all the same.
-    pub(crate) fn late_problem(&mut self, problem: Problem) {
-        let before = |other: &Problem| (&other.file, other.line) <= (&problem.file, problem.line);
-        let at = self.problems.partition_point(before);
-        self.count(&problem);
-        self.problems.insert(at, problem);
-        self.problems.truncate(MOST_PROBLEMS);
-    }
 }
 
 /// A source's side of a build.
@@ -358,7 +242,7 @@ impl<'a> Gathering<'a> {
     }
 
     /// Remembers what was learnt of a file.
-    pub fn learn(&mut self, path: String, learnt: Learnt) {
+    pub fn learn(&mut self, path: String, learnt: crate::model::Learnt) {
         self.memory.fresh.push((path, learnt));
     }
 

@@ -10,6 +10,7 @@ use serde::Serialize;
 
 use crate::address;
 use crate::language::{Alternate, X_DEFAULT, tag};
+use crate::report::Notice;
 
 /// How groups are found and what is written of them.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -261,6 +262,17 @@ impl<'a> Finding<'a> {
         }
         groups.faults.sort_by_key(|(at, fault, _)| (*at, *fault));
         groups
+    }
+}
+
+impl From<Fault> for Notice {
+    fn from(fault: Fault) -> Self {
+        match fault {
+            Fault::NotReturned => Self::AlternateNotReturned,
+            Fault::NotIn => Self::AlternateNotIn,
+            Fault::BadLanguage => Self::AlternateLanguage,
+            Fault::SameLanguage => Self::AlternateTwice,
+        }
     }
 }
 

@@ -21,7 +21,8 @@ use atlas_core::query::Parameters;
 use atlas_core::robots::Robots;
 use atlas_store::arrival::{BLOCK_BYTES, Block};
 use atlas_store::error::StoreError;
-use atlas_store::source::{Gathering, Learnt, LiveRobots, Source};
+use atlas_store::model::Learnt;
+use atlas_store::source::{Gathering, LiveRobots, Source};
 
 use self::fetch::{Body, Fetcher, is_page};
 use self::walk::Walk;

@@ -23,9 +23,10 @@ pub(crate) use self::plan::SEGMENT;
 pub use self::plan::{FilePlan, From, Made, Member, Plan, SegmentPlan};
 use self::stack::Stack;
 use crate::arrival::{Arrivals, Place};
-use crate::derive::{Alternates, NO_GROUP};
+use crate::derive::Alternates;
 use crate::error::StoreError;
-use crate::ledger::{Facts, FileRow, Ledger, Remembered, SegmentRow, SegmentText, facts_of};
+use crate::ledger::{Ledger, Remembered};
+use crate::model::{Facts, FileRow, NO_GROUP, SegmentRow, SegmentText, facts_of};
 use crate::settle::{Candidate, Fate, Settled};
 
 /// In how many bytes texts of segments are kept at hand that will be made again, rather than unpacked twice.

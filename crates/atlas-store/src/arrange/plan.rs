@@ -6,7 +6,7 @@ use atlas_core::format::Frame;
 use atlas_core::placement::{Limits, Strand, Weight, child_name};
 
 use crate::arrival::Place;
-use crate::ledger::{FileRow, SegmentRow, SegmentText, Standing};
+use crate::model::{FileRow, SegmentRow, SegmentText, Standing};
 
 /// Entries in one segment. Fewer make a change cheaper and the packed files larger: 8 % at 480, 14 % at 240.
 pub(crate) const SEGMENT: usize = 240;

@@ -6,7 +6,7 @@ use atlas_core::placement::{Limits, Shelf, Strand, Weight};
 use super::plan::{FilePlan, Made, Member, SegmentPlan};
 use super::{Arrival, Cut, Site, Waiting};
 use crate::error::StoreError;
-use crate::ledger::SegmentText;
+use crate::model::SegmentText;
 use crate::settle::Settled;
 
 /// The files of one strand of a section.

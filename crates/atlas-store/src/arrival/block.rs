@@ -11,7 +11,7 @@ use atlas_core::fingerprint::Fields;
 use super::desk::{Desk, Mark, packed};
 use super::stretch::Stretch;
 use crate::bytes::part;
-use crate::source::Problem;
+use atlas_core::report::Problem;
 
 /// Rows of one source.
 #[derive(Debug, Clone)]

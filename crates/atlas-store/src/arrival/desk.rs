@@ -11,7 +11,7 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::Strand;
 use atlas_core::shape::{self, Media, Shape};
 
-use super::stretch::{Known, Remembered};
+use crate::model::{KnownStretches, RememberedStretch};
 
 /// Decides about rows as they come. Made for one source; cheap to copy.
 #[derive(Debug, Clone)]
@@ -20,7 +20,7 @@ pub struct Desk {
     source: u16,
     rules: Arc<Rules>,
     /// The stretches that are remembered, where any are to be.
-    stretches: Option<Arc<Known>>,
+    stretches: Option<Arc<KnownStretches>>,
 }
 
 /// What rows are decided by.
@@ -135,7 +135,7 @@ impl Mark {
 
 impl Desk {
     /// For the rows of the source with this place in the configuration.
-    pub(crate) fn new(seed: u64, chooser: Chooser, shape: Shape, stretches: Option<Arc<Known>>) -> Self {
+    pub(crate) fn new(seed: u64, chooser: Chooser, shape: Shape, stretches: Option<Arc<KnownStretches>>) -> Self {
         Self { seed, source: 0, rules: Arc::new(Rules { chooser, shape }), stretches }
     }
 
@@ -145,7 +145,7 @@ impl Desk {
     }
 
     /// What is remembered of a stretch, by its print.
-    pub fn knows(&self, print: u64) -> Option<&Remembered> {
+    pub fn knows(&self, print: u64) -> Option<&RememberedStretch> {
         self.stretches.as_ref()?.get(&print)
     }
 

@@ -22,12 +22,11 @@ pub use self::block::{Block, Reader};
 pub use self::desk::Desk;
 pub(crate) use self::desk::{Mark, Trait};
 use self::near::Near;
-pub use self::stretch::Remembered as RememberedStretch;
 use self::stretch::Stretches;
-pub(crate) use self::stretch::{Known as KnownStretches, Members, tag};
 use crate::bytes::part;
+use crate::disk::spill::{Aside, Lanes, RECORD, Record};
 use crate::error::StoreError;
-use crate::spill::{Aside, Lanes, RECORD, Record};
+use crate::model::tag;
 
 /// About how many bytes of rows a block should hold.
 pub const BLOCK_BYTES: usize = 1 << 20;

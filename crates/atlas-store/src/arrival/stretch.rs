@@ -1,7 +1,6 @@
 //! Stretches: rows of a table that follow one another. As long as not a byte of a stretch moves, none of its rows is looked at,
 //! but for those that have to be read by every build.
 
-use std::collections::HashMap;
 use std::io;
 use std::ops::Range;
 use std::path::Path;
@@ -9,8 +8,9 @@ use std::path::Path;
 use atlas_core::fingerprint;
 
 use super::{Arrivals, Block, Desk, Place};
+use crate::disk::spill::Aside;
 use crate::error::StoreError;
-use crate::spill::Aside;
+use crate::model::{Members, RememberedStretch, tag};
 
 /// A row came of a record, in the number of its first byte.
 const CAME: u32 = 1 << 31;
@@ -18,59 +18,6 @@ const CAME: u32 = 1 << 31;
 const TAG: usize = 8;
 /// In how many bytes what is noted of records is held before it is put aside.
 const HELD: usize = 16 << 20;
-
-/// What is remembered of a stretch.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Remembered {
-    /// Rows of it that need not be looked at.
-    pub(crate) rows: u32,
-    /// Where in it those begin and end that are read by every build.
-    pub(crate) rest: Vec<Range<u32>>,
-    /// Which [`Members`] it has: their number in the ledger, and their print.
-    pub(crate) members: i64,
-    pub(crate) members_print: u64,
-}
-
-impl Remembered {
-    /// Rows of it that need not be looked at.
-    pub fn rows(&self) -> u32 {
-        self.rows
-    }
-
-    /// Where in it those begin and end that are read by every build.
-    pub fn rest(&self) -> impl Iterator<Item = Range<usize>> {
-        self.rest.iter().map(|span| span.start as usize..span.end as usize)
-    }
-}
-
-/// All stretches that are remembered, by their prints.
-pub(crate) type Known = HashMap<u64, Remembered>;
-
-/// Whose rows a stretch holds: their [`tag`]s, one after the other.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub(crate) struct Members {
-    /// Of the rows that need not be looked at.
-    pub(crate) quiet: Vec<u8>,
-    /// Of the others.
-    pub(crate) rest: Vec<u8>,
-}
-
-impl Members {
-    /// A print of them all.
-    pub(crate) fn print(&self) -> u64 {
-        fingerprint::raw(&self.quiet, fingerprint::row(&self.rest))
-    }
-
-    /// The tags of all of them.
-    pub(crate) fn tags(&self) -> impl Iterator<Item = u64> {
-        self.rest.as_chunks().0.iter().chain(self.quiet.as_chunks().0).copied().map(u64::from_le_bytes)
-    }
-}
-
-/// The half of a key by which a row is told to be a member.
-pub(crate) fn tag(key: u128) -> u64 {
-    (key >> 64) as u64
-}
 
 /// A stretch that a source took apart.
 #[derive(Debug, Clone)]
@@ -225,14 +172,14 @@ impl Stretches {
         &self,
         folder: &Path,
         stands: impl Fn(Place) -> bool,
-        mut take: impl FnMut(u64, Remembered, Members) -> Result<(), StoreError>,
+        mut take: impl FnMut(u64, RememberedStretch, Members) -> Result<(), StoreError>,
     ) -> Result<(), StoreError> {
         for head in &self.heads {
             let notes = self.notes(head.at, head.records as usize * 4 + head.rows as usize * TAG);
             let notes = notes.map_err(StoreError::io("cannot read back what was put aside in", folder))?;
             let (records, tags) = notes.split_at(head.records as usize * 4);
             let (members, rest) = self.members(head, records.as_chunks().0, tags.as_chunks().0, &stands);
-            let remembered = Remembered {
+            let remembered = RememberedStretch {
                 rows: (members.quiet.len() / TAG) as u32,
                 rest,
                 members: 0,

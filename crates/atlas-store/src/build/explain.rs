@@ -13,7 +13,8 @@ use atlas_core::shape::lastmod;
 use super::{FORM, Job, Purpose, find};
 use crate::arrival::{Arrivals, Place};
 use crate::error::StoreError;
-use crate::ledger::{FileRow, LaneEntry, Ledger, NEVER};
+use crate::ledger::Ledger;
+use crate::model::{FileRow, LaneEntry, NEVER};
 use crate::publish::Form;
 use atlas_core::placement::child_name;
 

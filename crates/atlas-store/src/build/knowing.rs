@@ -5,9 +5,10 @@ use std::path::Path;
 use std::sync::Arc;
 
 use super::{CHOICES, Found, Job, Purpose, same_people};
-use crate::arrival::{Arrivals, KnownStretches, Need};
+use crate::arrival::{Arrivals, Need};
 use crate::error::StoreError;
 use crate::ledger::{Interest, Ledger, Remembered, Untouched, Writing};
+use crate::model::KnownStretches;
 
 /// What a build need not look at.
 #[derive(Debug, Clone)]

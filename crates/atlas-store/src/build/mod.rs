@@ -3,7 +3,6 @@
 mod explain;
 mod guard;
 mod knowing;
-mod last;
 mod overwritten;
 mod preview;
 mod recall;
@@ -26,7 +25,6 @@ pub use self::explain::{Explained, explain};
 pub use self::guard::Thresholds;
 use self::guard::{Before, guard};
 use self::knowing::{Knowing, keep_stretches, recollect};
-pub use self::last::LastBuild;
 pub use self::overwritten::{keep_overwritten, overwritten};
 pub use self::preview::preview;
 pub use self::recall::{Recalled, on_disk, recall};
@@ -36,18 +34,20 @@ pub use crate::derive::ARCHIVES;
 use crate::derive::{Alternates, archives};
 use crate::disk;
 use crate::error::StoreError;
-use crate::ledger::{Departure, LaneEntry, Ledger, Remembered, RunCounts, RunRow, Tombstone};
-use crate::look::{self, Listed, Listing, Notice, notice, notice_while_building};
+use crate::ledger::{Ledger, Remembered};
+use crate::look::{self, Listed, Listing, notice, notice_while_building};
+use crate::model::{Departure, LaneEntry, Memory, RunCounts, RunRow, Tombstone};
 use crate::people::{Lines, People};
 use crate::provenance::{Mapping, Provenances};
 use crate::publish::{self, DECLARED, Declaration, Form, Press, Publisher, differs_from_live, remove};
 use crate::report::{
-    Built, Changes, Counted, Fate, FileReport, Guard, LeftOut, OtherSitemap, Preview, Remapped, RobotsFate,
-    SectionReport, SourceReport, Survey, Waiting,
+    Built, Changes, Fate, FileReport, Guard, LastBuild, LeftOut, OtherSitemap, Preview, Remapped, RobotsFate,
+    SectionReport, SourceReport, Survey, Waiting, in_brief,
 };
 pub use crate::settle::{EXAMPLES, Telling};
 use crate::settle::{Expected, Gone, Settled, Terms, settle};
-use crate::source::{Gathering, Left, LiveRobots, Memory, Outcome, Source};
+use crate::source::{Gathering, Left, LiveRobots, Source};
+use atlas_core::report::{Counted, Notice, Outcome};
 
 /// Facts of the ledger that a build needs.
 const READER: &str = "reader";
@@ -301,7 +301,8 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Ended, StoreError> {
         ledger.plan(publisher.names_at_stake(&stale))?;
     }
     let (_, other_sitemaps) = found.robots(job, ledger)?;
-    let last = LastBuild::of(ledger, found.run - 1, &format!("{:016x}", job.configuration));
+    let last = ledger.run(found.run - 1)?;
+    let last = last.and_then(|(_, report)| LastBuild::of_report(&report, &format!("{:016x}", job.configuration)));
     let folder = ledger.folder().to_owned();
     let writing = ledger.transaction()?;
     let published = publisher.publish(&writing, &stale, || keep_stretches(&found, &writing, &folder))?;
@@ -350,7 +351,7 @@ pub fn build(job: &Job<'_>, ledger: &mut Ledger) -> Result<Ended, StoreError> {
         configuration,
         survey,
     };
-    let brief = Built { survey: last::in_brief(&built.survey, EXAMPLES), last: None, ..built.clone() };
+    let brief = Built { survey: in_brief(&built.survey, EXAMPLES), last: None, ..built.clone() };
     writing.add_run(&run_row(job, &built), &serde_json::to_string(&brief).unwrap_or_default())?;
     if published.to_remove.is_empty() {
         writing.plan_is_done()?;
@@ -615,7 +616,7 @@ fn gone(
             continue;
         }
         let lane = ledger.lane(file.id, segment)?;
-        let urls = crate::ledger::urls_of(&ledger.body(file.id, segment.number)?, segment.size)?;
+        let urls = crate::model::urls_of(&ledger.body(file.id, segment.number)?, segment.size)?;
         while let Some(gone) = gone.next_if(|gone| range.contains(&(gone.prior as usize))) {
             let nth = gone.prior as usize - range.start;
             let url = urls.get(nth).cloned().unwrap_or_default();

@@ -22,11 +22,12 @@ use serde::Serialize;
 use super::guard::is_ours;
 use super::{FORM, Job};
 use crate::arrange::SEGMENT;
+use crate::disk::segmented_gzip::{Squeezer, unpack};
 use crate::disk::{self, OnDisk};
 use crate::error::StoreError;
-use crate::ledger::{Facts, LaneEntry, Ledger, NEVER, OutputRow, RunCounts, RunRow, Standing, Writing, facts_of};
+use crate::ledger::{Ledger, Writing};
+use crate::model::{Facts, LaneEntry, NEVER, OutputRow, RunCounts, RunRow, Standing, facts_of};
 use crate::publish::Place;
-use crate::squeeze::{Squeezer, unpack};
 
 /// How many files are read at a time.
 const AT_ONCE: usize = 4;

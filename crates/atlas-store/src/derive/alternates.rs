@@ -10,11 +10,9 @@ use atlas_core::fingerprint;
 use atlas_core::language::Alternate;
 
 use crate::arrival::{Arrivals, Place, Trait};
-use crate::look::Notice;
+use crate::model::NO_GROUP;
 use crate::settle::{Sample, Settled, Telling};
-
-/// The group of an entry that has none.
-pub(crate) const NO_GROUP: u32 = u32::MAX;
+use atlas_core::report::Notice;
 
 /// The groups of a site.
 #[derive(Debug, Default)]

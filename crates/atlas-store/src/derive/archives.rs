@@ -13,10 +13,11 @@ use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, Block, Trait};
 use crate::error::StoreError;
-use crate::ledger::{LaneEntry, Ledger, Remembered};
+use crate::ledger::{Ledger, Remembered};
+use crate::model::LaneEntry;
 use crate::provenance::Provenances;
 use crate::settle::{Expected, Stand, Standing, Telling, is_redesign, join};
-use crate::source::{Outcome, Problem};
+use atlas_core::report::{Outcome, Problem};
 
 /// The name of that source in reports; it comes after all others.
 pub const ARCHIVES: &str = "archives";

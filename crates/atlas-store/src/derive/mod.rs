@@ -4,5 +4,5 @@
 mod alternates;
 pub(crate) mod archives;
 
-pub(crate) use alternates::{Alternates, NO_GROUP};
+pub(crate) use alternates::Alternates;
 pub use archives::ARCHIVES;

@@ -3,8 +3,9 @@
 use atlas_core::lastmod::Lastmod;
 use serde::Serialize;
 
-use super::{Ledger, NEVER, urls_and_dates_of};
+use super::Ledger;
 use crate::error::StoreError;
+use crate::model::{NEVER, urls_and_dates_of};
 use atlas_core::placement::child_name;
 
 /// A remembered entry. One that stands in files of its own for pictures, videos or news is there once for each.

@@ -7,63 +7,12 @@ use atlas_core::placement::{Limits, Strand};
 use rusqlite::params;
 
 use super::interest::Untouched;
-use super::segments::{Known, SegmentRow};
+use super::segments::segment_row;
 use super::{Ledger, Writing};
-use crate::disk::OnDisk;
+use crate::disk::spill::Lanes;
+use crate::disk::{OnDisk, Stamp};
 use crate::error::StoreError;
-use crate::source::Stamp;
-use crate::spill::Lanes;
-
-/// A sitemap file as the ledger remembers it.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct FileRow {
-    /// Its number in the ledger.
-    pub id: i64,
-    /// The section it belongs to.
-    pub section: String,
-    /// The strand of that section.
-    pub strand: Strand,
-    /// Its number within the strand.
-    pub number: u32,
-    /// What it may hold.
-    pub limits: Limits,
-    /// What it holds and when that changed.
-    pub standing: Standing,
-    /// Its segments, in order.
-    pub segments: Vec<SegmentRow>,
-}
-
-/// The content of a sitemap file, in brief.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Standing {
-    /// When it last changed, in seconds since 1970.
-    pub changed: i64,
-    /// CRC-32 of the unpacked file.
-    pub crc: u32,
-    /// Unpacked size.
-    pub size: u64,
-}
-
-impl FileRow {
-    /// Entries in it.
-    pub fn urls(&self) -> u32 {
-        self.segments.iter().map(|segment| segment.count).sum()
-    }
-
-    /// Bytes of its entries.
-    pub fn bytes(&self) -> u64 {
-        self.segments.iter().map(|segment| segment.size).sum()
-    }
-}
-
-/// A file in the web root that is ours.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct OutputRow {
-    /// How it looked when it was written.
-    pub on_disk: OnDisk,
-    /// When it left the index, in seconds since 1970.
-    pub retired: Option<i64>,
-}
+use crate::model::{FileRow, Known, OutputRow, SegmentRow, Standing};
 
 /// All that a build needs to know of the one before.
 #[derive(Debug)]
@@ -155,7 +104,7 @@ impl Ledger {
         )?;
         let (mut rows, mut at) = (statement.query([])?, 0);
         while let Some(row) = rows.next()? {
-            let (file, segment): (i64, _) = (row.get(0)?, SegmentRow::of(row, remembered.entries)?);
+            let (file, segment): (i64, _) = (row.get(0)?, segment_row(row, remembered.entries)?);
             while remembered.files.get(at).is_some_and(|known| known.id < file) {
                 at += 1;
             }

@@ -35,7 +35,7 @@ pub(crate) enum Why {
     Spoken,
 }
 
-/// The entries that are of interest, by the [`tag`](crate::arrival::tag)s of their keys.
+/// The entries that are of interest, by the [`tag`](crate::model::tag)s of their keys.
 #[derive(Debug)]
 pub(crate) struct Interest {
     tags: HashMap<u64, Why, FixedState>,

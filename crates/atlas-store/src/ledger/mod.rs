@@ -8,14 +8,12 @@
 mod export;
 mod files;
 mod interest;
-mod lane;
 mod pages;
 mod runs;
 mod schema;
 mod segments;
 mod stretches;
 mod telling;
-mod text;
 
 use std::cell::RefCell;
 use std::fs::{self, File, TryLockError};
@@ -29,15 +27,8 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, params};
 use crate::error::StoreError;
 
 pub use export::Exported;
-pub use files::{FileRow, OutputRow, Remembered, Standing};
+pub use files::Remembered;
 pub(crate) use interest::{Interest, Untouched};
-pub use lane::{LaneEntry, NEVER};
-pub use runs::{RunCounts, RunRow};
-pub use segments::{Facts, SegmentRow};
-pub(crate) use segments::{Known, Whole};
-pub use telling::{Announced, Change, EngineState, Pending, Tombstone};
-pub(crate) use telling::{Departure, urls_and_dates_of, urls_of};
-pub(crate) use text::{SegmentText, facts_of};
 
 /// The name of the folder, beside the configuration file.
 pub const FOLDER: &str = ".idle-atlas";

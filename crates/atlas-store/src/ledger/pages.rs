@@ -5,8 +5,9 @@ use std::collections::HashMap;
 use rusqlite::{OptionalExtension, params};
 
 use super::{Ledger, Writing};
+use crate::disk::Stamp;
 use crate::error::StoreError;
-use crate::source::{Learnt, Memory, Stamp};
+use crate::model::{Learnt, Memory};
 
 impl Ledger {
     /// What a source remembers, if it learnt it under the same settings; links only where they are wanted.

@@ -2,7 +2,6 @@
 //!
 //! What they hold is kept apart from where they stand, so that a build that looks for what changed need not read past it.
 
-use std::ops::Range;
 use std::sync::mpsc::sync_channel;
 use std::thread;
 
@@ -12,130 +11,32 @@ use atlas_core::placement::Strand;
 use jiff::tz::TimeZone;
 use rusqlite::{Connection, OpenFlags, OptionalExtension, Row, params};
 
-use super::files::{FileRow, Remembered};
+use super::files::Remembered;
 use super::interest::{Interest, Untouched, Why};
-use super::lane::{LaneEntry, NEVER, from_bytes};
 use super::{Ledger, Writing};
-use crate::arrival::tag;
-use crate::bytes::part;
+use crate::disk::segmented_gzip::Segment;
+use crate::disk::spill::Lanes;
 use crate::error::StoreError;
-use crate::spill::{Lanes, RECORD, Record};
-use crate::squeeze::Segment;
+use crate::model::{Facts, FileRow, Known, LaneEntry, NEVER, SegmentRow, Whole, from_bytes, tag};
 
-/// A segment, without its text.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct SegmentRow {
-    /// Its number within the file; not all numbers need be taken.
-    pub number: u32,
-    /// Entries in it.
-    pub count: u32,
-    /// Unpacked size.
-    pub size: u64,
-    /// CRC-32 of its unpacked text.
-    pub crc: u32,
-    /// What it holds.
-    pub facts: Facts,
-    /// The namespaces it needs.
-    pub frame: Frame,
-    /// Where its entries begin among all that are remembered.
-    pub first: usize,
-}
-
-/// What some entries hold, as it is written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Facts {
-    /// Pictures.
-    pub images: u64,
-    /// Videos.
-    pub videos: u64,
-    /// The newest date.
-    pub newest: Option<Lastmod>,
-}
-
-impl Facts {
-    /// Adds those of other entries.
-    pub fn add(&mut self, other: Self) {
-        self.images += other.images;
-        self.videos += other.videos;
-        if let Some(date) = other.newest
-            && self.newest.is_none_or(|known| known.seconds() < date.seconds())
-        {
-            self.newest = Some(date);
-        }
-    }
-
-    /// Pictures and videos.
-    pub fn media(&self) -> u64 {
-        self.images + self.videos
-    }
-}
-
-impl SegmentRow {
-    /// From its row in the ledger.
-    pub(super) fn of(row: &Row<'_>, first: usize) -> Result<Self, StoreError> {
-        let number = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
-        let newest: Option<String> = row.get(7)?;
-        let facts = Facts {
-            images: number(5)?,
-            videos: number(6)?,
-            newest: newest.and_then(|text| Lastmod::read(&text, &TimeZone::UTC)),
-        };
-        Ok(Self {
-            number: row.get(1)?,
-            count: row.get(2)?,
-            size: number(3)?,
-            crc: row.get(4)?,
-            facts,
-            frame: Frame::from_bits(row.get(8)?),
-            first,
-        })
-    }
-
-    /// The places of its entries among all that are remembered.
-    pub fn range(&self) -> Range<usize> {
-        self.first..self.first + self.count as usize
-    }
-}
-
-/// What joining needs to know of a remembered entry.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Known {
-    pub(crate) key: u128,
-    pub(crate) written: u64,
-    /// By which its row is known unread; 0 where it is not.
-    pub(crate) raw: u64,
-    /// Its place among all that are remembered.
-    pub(crate) at: u32,
-    pub(crate) from_page: bool,
-    pub(crate) provenance: u16,
-}
-
-impl Record for Known {
-    fn key(&self) -> u128 {
-        self.key
-    }
-
-    fn pack(&self) -> [u8; RECORD] {
-        let mut bytes = [0; RECORD];
-        bytes[..16].copy_from_slice(&self.key.to_le_bytes());
-        bytes[16..24].copy_from_slice(&self.written.to_le_bytes());
-        bytes[24..32].copy_from_slice(&self.raw.to_le_bytes());
-        bytes[32..36].copy_from_slice(&self.at.to_le_bytes());
-        bytes[36] = u8::from(self.from_page);
-        bytes[37..39].copy_from_slice(&self.provenance.to_le_bytes());
-        bytes
-    }
-
-    fn unpack(bytes: &[u8; RECORD]) -> Self {
-        Self {
-            key: u128::from_le_bytes(part(bytes, 0)),
-            written: u64::from_le_bytes(part(bytes, 16)),
-            raw: u64::from_le_bytes(part(bytes, 24)),
-            at: u32::from_le_bytes(part(bytes, 32)),
-            from_page: bytes[36] != 0,
-            provenance: u16::from_le_bytes(part(bytes, 37)),
-        }
-    }
+/// A segment by its row.
+pub(super) fn segment_row(row: &Row<'_>, first: usize) -> Result<SegmentRow, StoreError> {
+    let number = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
+    let newest: Option<String> = row.get(7)?;
+    let facts = Facts {
+        images: number(5)?,
+        videos: number(6)?,
+        newest: newest.and_then(|text| Lastmod::read(&text, &TimeZone::UTC)),
+    };
+    Ok(SegmentRow {
+        number: row.get(1)?,
+        count: row.get(2)?,
+        size: number(3)?,
+        crc: row.get(4)?,
+        facts,
+        frame: Frame::from_bits(row.get(8)?),
+        first,
+    })
 }
 
 const MISSING: StoreError = StoreError::LedgerDamaged("a segment is missing");
@@ -287,29 +188,6 @@ fn check_lane(lane: &[u8], crc: Option<u32>) -> Result<(), StoreError> {
             Err(StoreError::LedgerDamaged("what is remembered of some entries is not what was written"))
         }
         _ => Ok(()),
-    }
-}
-
-/// A segment as it is kept.
-#[derive(Debug)]
-pub(crate) struct Whole {
-    lane: Vec<u8>,
-    raws: Vec<u8>,
-    /// Its compressed text; empty where it was asked for without.
-    pub(crate) body: Vec<u8>,
-}
-
-impl Whole {
-    /// What is kept of one of its entries: the bytes of its lane, and of that by which its row is known unread.
-    pub(crate) fn entry(&self, at: u32) -> Option<(&[u8], [u8; 8])> {
-        let entry = self.lane.as_chunks::<{ LaneEntry::BYTES }>().0.get(at as usize)?;
-        Some((entry, self.raws.as_chunks().0.get(at as usize).copied().unwrap_or_default()))
-    }
-
-    /// By what its rows are known unread, 8 bytes an entry.
-    pub(crate) fn into_raws(mut self) -> Vec<u8> {
-        self.raws.resize(self.lane.len() / LaneEntry::BYTES * 8, 0);
-        self.raws
     }
 }
 

@@ -5,8 +5,8 @@ use std::collections::{HashMap, HashSet};
 use rusqlite::{Connection, params};
 
 use super::{Ledger, Writing};
-use crate::arrival::{KnownStretches, Members, RememberedStretch};
 use crate::error::StoreError;
+use crate::model::{KnownStretches, Members, RememberedStretch};
 
 impl Ledger {
     /// All stretches that are remembered.

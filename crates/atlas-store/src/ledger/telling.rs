@@ -6,108 +6,12 @@
 
 use std::collections::{HashMap, HashSet};
 
-use atlas_core::format::read;
 use atlas_core::placement::Strand;
-use atlas_core::rfc3339;
 use rusqlite::{OptionalExtension, params};
-use serde::Serialize;
 
 use super::{Ledger, Writing};
 use crate::error::StoreError;
-use crate::squeeze::unsqueeze;
-
-/// How far an engine has been told.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct EngineState {
-    /// It knows all that changed up to and including this run.
-    pub watermark: i64,
-    /// A round of telling is under way that ends with this run.
-    pub target: Option<i64>,
-    /// Of that round, it knows all keys up to and including this one.
-    pub cursor: Option<u128>,
-    /// It asked to be left alone until this instant, in seconds since 1970.
-    pub not_before: Option<i64>,
-}
-
-/// What happened to a URL.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Change {
-    /// It was added.
-    Added,
-    /// Its page changed.
-    Changed,
-    /// It is gone.
-    Removed,
-    /// It now leads elsewhere.
-    Redirected,
-}
-
-impl Change {
-    fn as_str(self) -> &'static str {
-        match self {
-            Self::Added => "added",
-            Self::Changed => "changed",
-            Self::Removed => "removed",
-            Self::Redirected => "redirected",
-        }
-    }
-}
-
-/// One URL that an engine has to be told.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Pending {
-    /// Its key, in whose order URLs are told.
-    pub key: u128,
-    /// The URL.
-    pub url: String,
-    /// What happened to it.
-    pub change: Change,
-}
-
-/// An entry that is gone.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Tombstone {
-    /// Its key.
-    pub key: u128,
-    /// Its URL.
-    pub url: String,
-    /// Gone, or redirected.
-    pub change: Change,
-}
-
-/// What an entry was like when it left.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Departure {
-    /// The run in which it last changed.
-    pub changed: u32,
-    /// [`LaneEntry::page`](super::LaneEntry::page).
-    pub page: u64,
-    /// [`LaneEntry::declared`](super::LaneEntry::declared).
-    pub declared: u32,
-}
-
-/// One message to one engine and what came of it.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Announced {
-    /// The engine's name.
-    pub engine: String,
-    /// When, in seconds since 1970.
-    #[serde(serialize_with = "rfc3339::seconds")]
-    pub at: i64,
-    /// The run up to which it tells.
-    pub run: i64,
-    /// The URLs in it.
-    pub urls: u64,
-    /// The HTTP status, where there was an answer.
-    pub status: Option<u16>,
-    /// What follows: `done`, `later`, `mend-first`, `refused`.
-    pub outcome: String,
-    /// The answer in words.
-    pub words: String,
-    /// The first few URLs.
-    pub examples: Vec<String>,
-}
+use crate::model::{Announced, Change, Departure, EngineState, Pending, Tombstone, urls_of};
 
 impl Ledger {
     /// How far an engine has been told; `None` for one that was never told anything.
@@ -282,23 +186,6 @@ impl Writing<'_> {
         }
         Ok(())
     }
-}
-
-/// The URLs of a segment, in the order of its lane.
-pub(crate) fn urls_of(body: &[u8], raw_size: u64) -> Result<Vec<String>, StoreError> {
-    Ok(urls_and_dates_of(body, raw_size)?.into_iter().map(|(url, _)| url).collect())
-}
-
-/// The same, each with the date that is written.
-pub(crate) fn urls_and_dates_of(body: &[u8], raw_size: u64) -> Result<Vec<(String, Option<String>)>, StoreError> {
-    let damaged = |_| StoreError::LedgerDamaged("the text of a segment cannot be read");
-    let raw = unsqueeze(body, raw_size).map_err(damaged)?;
-    let frame = atlas_core::format::Frame::ALL;
-    let file = [&frame.open(None)[..], &raw, atlas_core::format::Frame::CLOSE].concat();
-    let mut urls = Vec::new();
-    read(&file, |url| urls.extend(url.loc.map(|loc| (loc, url.lastmod))), |_| ())
-        .map_err(|_| StoreError::LedgerDamaged("the text of a segment is not what was written"))?;
-    Ok(urls)
 }
 
 #[cfg(test)]

@@ -7,11 +7,11 @@ use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::{Said, is_dead, url_of};
 use atlas_core::{fingerprint, links};
 
-use super::notice::{Example, Notice, Noticed};
 use super::notices::most_of;
 use crate::arrival::{Arrivals, Place, Trait};
 use crate::settle::{Sample, Settled, Telling};
 use crate::source::Source;
+use atlas_core::report::{Example, Notice, Noticed};
 
 /// Where links lead that deserve notice: by address, the first page that has it, and what else there is to say.
 type Seen = BTreeMap<String, (Place, String, String)>;
@@ -172,7 +172,7 @@ impl<'a> Links<'a> {
                 lonely.add(most_of(self.telling), stand.named(), || url.to_owned());
             }
         });
-        Some(Noticed::of_sample(Notice::Unlinked, None, &lonely))
+        Some(Noticed::of_counted(Notice::Unlinked, None, lonely.counted()))
     }
 
     /// Links that lead to nothing, elsewhere than they should, or to what is no page for visitors.

@@ -12,7 +12,7 @@ use serde::Serialize;
 use crate::arrival::Arrivals;
 use crate::ledger::Remembered;
 use crate::settle::{Settled, Stand};
-use crate::source::Outcome;
+use atlas_core::report::Outcome;
 
 /// Which entries are wanted. Every wish that is stated must be met.
 #[derive(Debug, Clone, Default)]

@@ -2,11 +2,9 @@
 
 mod links;
 mod listing;
-mod notice;
 mod notices;
 
 pub use listing::{Filter, Listed, Listing, Order};
-pub use notice::{Example, Notice, Noticed};
 
 pub(crate) use listing::list;
 pub(crate) use notices::{notice, notice_while_building};

@@ -10,11 +10,11 @@ use atlas_core::derive::structured;
 use jiff::tz::TimeZone;
 
 use super::links::Links;
-use super::notice::{Example, Notice, Noticed};
 use crate::arrival::{Arrivals, Place, Trait};
 use crate::derive::Alternates;
 use crate::settle::{Sample, Settled, Stand, Telling};
-use crate::source::{Outcome, Source};
+use crate::source::Source;
+use atlas_core::report::{Example, Notice, Noticed, Outcome};
 
 /// The most examples of one notice that a survey finds by itself.
 const MOST_EXAMPLES: usize = 1000;
@@ -41,7 +41,7 @@ pub(crate) fn notice(
     let chooser = arrivals.desk().chooser();
     let mut all = notice_while_building(settled);
     for (origin, sample) in &settled.counts.oddities.elsewhere {
-        all.push(Noticed::of_sample(Notice::Elsewhere, Some(origin.clone()), sample));
+        all.push(Noticed::of_counted(Notice::Elsewhere, Some(origin.clone()), sample.counted()));
     }
     let links = Links::read(arrivals, settled, sources, telling);
     all.extend(links.unlinked());
@@ -70,7 +70,7 @@ pub(crate) fn notice(
     }
     all.push(only_in_old_sitemaps(arrivals, settled, sources, telling));
     all.push(same_parameters(arrivals, settled, telling));
-    all.extend(alternates.faults.iter().map(|(code, sample)| Noticed::of_sample(*code, None, sample)));
+    all.extend(alternates.faults.iter().map(|(code, sample)| Noticed::of_counted(*code, None, sample.counted())));
     if structured {
         all.extend(structured_data(arrivals, settled, telling));
     }
@@ -80,7 +80,7 @@ pub(crate) fn notice(
 
 /// Oddities of one kind, if there are any.
 fn of_kind(settled: &Settled, code: Notice) -> Option<Noticed> {
-    Some(Noticed::of_sample(code, None, settled.counts.oddities.by_notice.get(&code)?))
+    Some(Noticed::of_counted(code, None, settled.counts.oddities.by_notice.get(&code)?.counted()))
 }
 
 fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
@@ -117,7 +117,7 @@ fn only_in_old_sitemaps(
             }
         });
     }
-    Noticed::of_sample(Notice::OnlyOldSitemap, None, &alone)
+    Noticed::of_counted(Notice::OnlyOldSitemap, None, alone.counted())
 }
 
 /// Goes over the rows of all entries, block by block: one that waits on the disk is brought once.
@@ -152,7 +152,7 @@ fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>)
             Entry::Occupied(_) => {}
         }
     }
-    Noticed::of_sample(Notice::SameParameters, None, &repeated)
+    Noticed::of_counted(Notice::SameParameters, None, repeated.counted())
 }
 
 /// A URL with its parameters in the order of their names.
@@ -233,8 +233,8 @@ fn structured_data(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>)
         }
     });
     [
-        Noticed::of_sample(Notice::VideoDataIncomplete, None, &stated),
-        Noticed::of_sample(Notice::VideoDataLacking, None, &made),
+        Noticed::of_counted(Notice::VideoDataIncomplete, None, stated.counted()),
+        Noticed::of_counted(Notice::VideoDataLacking, None, made.counted()),
     ]
 }
 

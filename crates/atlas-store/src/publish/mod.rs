@@ -31,12 +31,13 @@ use self::press::{Pressed, Queue};
 use self::sheet::Sheet;
 use crate::arrange::{FilePlan, Made, Plan, SegmentPlan};
 use crate::build::FORM;
+use crate::disk::segmented_gzip::{GzipWriter, Segment, Squeezer, squeeze, unsqueeze};
 use crate::disk::{self, Draft, OnDisk};
 use crate::error::StoreError;
-use crate::ledger::{Ledger, OutputRow, Remembered, Standing, Writing};
+use crate::ledger::{Ledger, Remembered, Writing};
+use crate::model::{OutputRow, Standing};
 use crate::report::{Fate, RobotsFate};
 use crate::source::LiveRobots;
-use crate::squeeze::{GzipWriter, Segment, Squeezer, squeeze, unsqueeze};
 
 /// How many files beside the sitemaps are made at a time.
 const WINDOW: usize = 32;

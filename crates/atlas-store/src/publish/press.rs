@@ -15,11 +15,10 @@ use rayon::prelude::*;
 
 use crate::arrange::{From, Made, Renderer};
 use crate::arrival::{Block, Mark, Place, Trait};
-use crate::derive::NO_GROUP;
+use crate::disk::segmented_gzip::{Segment, Squeezer};
 use crate::error::StoreError;
-use crate::ledger::{Facts, LaneEntry, NEVER, SegmentText, Whole, facts_of};
+use crate::model::{Facts, LaneEntry, NEVER, NO_GROUP, SegmentText, Whole, facts_of};
 use crate::settle::{Candidate, Standing};
-use crate::squeeze::{Segment, Squeezer};
 
 /// How many segments are made at a time.
 const BATCH: usize = 96;

@@ -4,8 +4,8 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
 use crate::disk::Draft;
+use crate::disk::segmented_gzip::{GzipWriter, Segment, Squeezer};
 use crate::error::StoreError;
-use crate::squeeze::{GzipWriter, Segment, Squeezer};
 
 /// One sitemap file being written, in plain and compressed form at once.
 pub(super) struct Sheet {

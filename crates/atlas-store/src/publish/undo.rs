@@ -11,9 +11,10 @@ use jiff::tz::TimeZone;
 use super::press::Queue;
 use super::{Placing, Publisher, State};
 use crate::arrange::{FilePlan, Plan};
+use crate::disk::segmented_gzip::unpack;
 use crate::error::StoreError;
-use crate::ledger::{FileRow, Writing, urls_of};
-use crate::squeeze::unpack;
+use crate::ledger::Writing;
+use crate::model::{FileRow, urls_of};
 
 impl Publisher<'_> {
     /// Puts back what the ledger knows. First the files that lost entries; then an index that names these and all that are

@@ -11,9 +11,10 @@ use super::join::Fate;
 use super::standing::{Stand, Standing};
 use super::{Candidate, Counts, Gone, Part, SourceTally, Tally, Terms};
 use crate::arrival::{Arrivals, Place, Trait};
-use crate::ledger::{Change, Remembered};
-use crate::look::Notice;
+use crate::ledger::Remembered;
+use crate::model::Change;
 use crate::report::DueTo;
+use atlas_core::report::Notice;
 
 /// Counting the entries of one block.
 pub(super) struct Choosing<'a> {

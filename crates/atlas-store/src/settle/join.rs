@@ -13,10 +13,11 @@ use super::expected::Expected;
 use super::roles::Roles;
 use super::{Sample, Telling};
 use crate::arrival::{Arrivals, Block, Dealt, Place, Trait};
-use crate::ledger::{Known, Remembered};
-use crate::look::Notice;
-use crate::provenance::{Provenances, UNKNOWN};
-use crate::spill::PARTITIONS;
+use crate::disk::spill::PARTITIONS;
+use crate::ledger::Remembered;
+use crate::model::{Known, UNKNOWN};
+use crate::provenance::Provenances;
+use atlas_core::report::Notice;
 
 /// What became of a remembered entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

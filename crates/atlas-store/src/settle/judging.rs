@@ -16,9 +16,10 @@ use super::{Candidate, Fate, News, REDESIGN_LEAST, Settled, Terms};
 use crate::arrival::{Arrivals, Place};
 use crate::derive::Alternates;
 use crate::error::StoreError;
-use crate::ledger::{LaneEntry, Ledger, NEVER, Remembered};
-use crate::look::Notice;
-use crate::provenance::{Comparison, UNKNOWN};
+use crate::ledger::{Ledger, Remembered};
+use crate::model::{LaneEntry, NEVER, UNKNOWN};
+use crate::provenance::Comparison;
+use atlas_core::report::Notice;
 
 impl Settled {
     /// Decides what is news, now that all entries are known together, and what of it has to be written.

@@ -39,10 +39,11 @@ pub use self::sample::Telling;
 pub(crate) use self::sample::{Sample, Soonest};
 pub(crate) use self::standing::{Stand, Standing};
 use crate::arrival::{Arrivals, Mark, Place, Trait};
-use crate::derive::NO_GROUP;
-use crate::ledger::{Change, Facts, LaneEntry, NEVER, Remembered};
-use crate::provenance::{Provenances, SourceChange, UNKNOWN};
-use crate::source::Problem;
+use crate::ledger::Remembered;
+use crate::model::{Change, Facts, LaneEntry, NEVER, NO_GROUP, UNKNOWN};
+use crate::provenance::Provenances;
+use crate::report::SourceChange;
+use atlas_core::report::Problem;
 
 /// How many blocks are counted before what came of them is put together: that would else stand in memory twice.
 const BLOCKS_AT_A_TIME: usize = 16;

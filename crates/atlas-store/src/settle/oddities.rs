@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use super::Sample;
 use super::join::Odds;
-use crate::look::Notice;
+use atlas_core::report::Notice;
 
 /// What is odd about some entries, each with the first few of them.
 #[derive(Debug, Default)]

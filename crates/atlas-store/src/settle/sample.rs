@@ -5,8 +5,8 @@ use atlas_core::lastmod::Lastmod;
 
 use super::EXAMPLES;
 use crate::arrival::Place;
-use crate::look::Notice;
-use crate::report::{Counted, Due, DueTo};
+use crate::report::{Due, DueTo};
+use atlas_core::report::{Counted, Notice};
 
 /// How much is told of what is counted.
 #[derive(Debug, Clone, Copy)]

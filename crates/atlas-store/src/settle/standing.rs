@@ -8,7 +8,7 @@ use atlas_core::choose::Verdict;
 use super::join::{Joined, Origin};
 use super::roles::{Role, Roles};
 use crate::arrival::{Arrivals, Block, Mark, Place};
-use crate::provenance::UNKNOWN;
+use crate::model::UNKNOWN;
 
 /// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
 #[derive(Debug, Default)]

@@ -273,7 +273,7 @@ fn limit(site: &Path) -> Option<Duration> {
         match path.extension()?.to_str()? {
             "xml" => xml.extend(bytes),
             _ if path.with_extension("").exists() => {}
-            _ => xml.extend(atlas_store::squeeze::unpack(&bytes, 1 << 26).ok()?),
+            _ => xml.extend(atlas_store::disk::segmented_gzip::unpack(&bytes, 1 << 26).ok()?),
         }
     }
     let halves = [site.join("half-1"), site.join("half-2")];

@@ -1,9 +1,9 @@
 //! `build`: writes the files, the index and robots.txt; or shows what it would write.
 
 use atlas_io::live::Live;
-use atlas_store::build::{Ended, Job, LastBuild, build, keep_overwritten, on_disk, preview, recall};
+use atlas_store::build::{Ended, Job, build, keep_overwritten, on_disk, preview, recall};
 use atlas_store::ledger::Ledger;
-use atlas_store::report::{Guard, Survey};
+use atlas_store::report::{Guard, LastBuild, Survey};
 
 use super::{announce, open_ledger};
 use crate::args::{self, Recall};

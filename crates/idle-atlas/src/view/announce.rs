@@ -2,7 +2,7 @@
 
 use atlas_core::rfc3339;
 use atlas_io::announce::Told;
-use atlas_store::ledger::{Change, Pending};
+use atlas_store::model::{Change, Pending};
 use serde::Serialize;
 
 use super::layout::Layout;

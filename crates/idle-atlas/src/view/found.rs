@@ -1,11 +1,10 @@
 //! What a run found, as `survey` and `build` both show it: whole, or what the last build did not say.
 
 use atlas_core::choose::Reason;
-use atlas_store::build::LastBuild;
-use atlas_store::look::Noticed;
-use atlas_store::provenance::SourceChange;
-use atlas_store::report::{Counted, Due, DueTo, LeftOut, Remapped, RobotsFate, SectionReport, SourceReport, Survey};
-use atlas_store::source::Problem;
+use atlas_core::report::{Counted, Noticed, Problem};
+use atlas_store::report::{
+    Due, DueTo, LastBuild, LeftOut, Remapped, RobotsFate, SectionReport, SourceChange, SourceReport, Survey,
+};
 
 use super::grid::Grid;
 use super::layout::Layout;

@@ -1,6 +1,6 @@
 //! What `history` shows.
 
-use atlas_store::ledger::{Announced, RunRow};
+use atlas_store::model::{Announced, RunRow};
 use serde::Serialize;
 use serde_json::Value;
 

@@ -6,7 +6,7 @@ use atlas_core::entry::DatePolicy;
 use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
 use atlas_store::build::Explained;
-use atlas_store::ledger::{Announced, NEVER};
+use atlas_store::model::{Announced, NEVER};
 use serde::Serialize;
 
 use super::grid::Grid;

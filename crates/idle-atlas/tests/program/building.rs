@@ -47,7 +47,7 @@ fn a_first_build_lists_every_page_once() {
     );
     for (name, bytes) in site.outputs().into_iter().filter(|(name, _)| name.ends_with(".gz")) {
         let plain = fs::read(site.path("public").join(name.trim_end_matches(".gz"))).unwrap();
-        assert_eq!(atlas_store::squeeze::unpack(&bytes, 1 << 20).unwrap(), plain, "{name}");
+        assert_eq!(atlas_store::disk::segmented_gzip::unpack(&bytes, 1 << 20).unwrap(), plain, "{name}");
     }
 }
 

@@ -1,7 +1,7 @@
 //! The pages tell all that the program may say.
 
 use atlas_core::choose::Reason;
-use atlas_store::look::Notice;
+use atlas_core::report::Notice;
 use atlas_store::report::Guard;
 
 const REPORTS: &str = include_str!("../../../../docs/reports.md");

@@ -159,7 +159,7 @@ impl Site {
     fn sitemap(&self, name: &str) -> Vec<u8> {
         let path = self.path("public").join(name);
         let bytes = fs::read(&path).unwrap_or_else(|error| panic!("{name}: {error}"));
-        if name.ends_with(".gz") { atlas_store::squeeze::unpack(&bytes, 1 << 26).unwrap() } else { bytes }
+        if name.ends_with(".gz") { atlas_store::disk::segmented_gzip::unpack(&bytes, 1 << 26).unwrap() } else { bytes }
     }
 
     /// The paths of all listed URLs, each of which must be listed once; its pictures, videos or news may stand in files of

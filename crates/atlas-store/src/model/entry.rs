@@ -1,11 +1,21 @@
-//! The lane: what is remembered of each entry, in a fixed number of bytes.
+//! Entries as they are remembered: a lane of a fixed number of bytes each.
 
 use crate::bytes::part;
 use crate::error::StoreError;
-use crate::provenance::UNKNOWN;
 
 /// No day: a change of content was never seen.
 pub const NEVER: i32 = i32::MIN;
+
+/// The number of no provenance: of an entry that was recalled, or stands in a strand of its own.
+pub(crate) const UNKNOWN: u16 = 0;
+
+/// The group of an entry that has no translations.
+pub(crate) const NO_GROUP: u32 = u32::MAX;
+
+/// The half of a key by which an entry is known among the rows of a stretch.
+pub(crate) fn tag(key: u128) -> u64 {
+    (key >> 64) as u64
+}
 
 /// What the ledger remembers of one entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -79,7 +89,7 @@ impl LaneEntry {
 }
 
 /// The entries of a lane; fails where their number is not the one recorded.
-pub(super) fn from_bytes(bytes: &[u8], count: usize) -> Result<impl Iterator<Item = LaneEntry>, StoreError> {
+pub(crate) fn from_bytes(bytes: &[u8], count: usize) -> Result<impl Iterator<Item = LaneEntry>, StoreError> {
     let (entries, rest) = bytes.as_chunks::<{ LaneEntry::BYTES }>();
     if entries.len() != count || !rest.is_empty() {
         return Err(StoreError::LedgerDamaged("a lane has another length than it should"));

@@ -1,13 +1,13 @@
 //! The text of a segment, taken apart into its elements.
 
-use atlas_core::format::{Frame, URL_END};
+use atlas_core::format::{Frame, URL_END, read};
 use atlas_core::lastmod::Lastmod;
 use jiff::tz::TimeZone;
 use memchr::memmem;
 
-use super::{Facts, SegmentRow};
+use super::file::{Facts, SegmentRow};
+use crate::disk::segmented_gzip::unsqueeze;
 use crate::error::StoreError;
-use crate::squeeze::unsqueeze;
 
 /// The unpacked text of a segment.
 #[derive(Debug)]
@@ -87,4 +87,21 @@ pub(crate) fn facts_of(element: &[u8], within: Frame) -> (Frame, Facts) {
         Lastmod::read(date, &TimeZone::UTC)
     });
     (frame, Facts { images, videos, newest })
+}
+
+/// The URLs of a segment, in the order of its lane.
+pub(crate) fn urls_of(body: &[u8], raw_size: u64) -> Result<Vec<String>, StoreError> {
+    Ok(urls_and_dates_of(body, raw_size)?.into_iter().map(|(url, _)| url).collect())
+}
+
+/// The same, each with the date that is written.
+pub(crate) fn urls_and_dates_of(body: &[u8], raw_size: u64) -> Result<Vec<(String, Option<String>)>, StoreError> {
+    let damaged = |_| StoreError::LedgerDamaged("the text of a segment cannot be read");
+    let raw = unsqueeze(body, raw_size).map_err(damaged)?;
+    let frame = Frame::ALL;
+    let file = [&frame.open(None)[..], &raw, Frame::CLOSE].concat();
+    let mut urls = Vec::new();
+    read(&file, |url| urls.extend(url.loc.map(|loc| (loc, url.lastmod))), |_| ())
+        .map_err(|_| StoreError::LedgerDamaged("the text of a segment is not what was written"))?;
+    Ok(urls)
 }

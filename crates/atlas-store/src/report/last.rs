@@ -2,11 +2,11 @@
 
 use std::collections::HashSet;
 
+use atlas_core::report::{Counted, Problem};
 use serde::Deserialize;
 
-use crate::ledger::Ledger;
-use crate::report::{Counted, LeftOut, OtherSitemap, RobotsFate, SectionReport, Survey};
-use crate::source::Problem;
+use super::robots::{OtherSitemap, RobotsFate};
+use super::survey::{LeftOut, SectionReport, Survey};
 
 /// What a build said: of its report, that which the next may leave out where it is the same.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
@@ -60,10 +60,9 @@ struct Heard {
 }
 
 impl LastBuild {
-    /// What the last run said, where it was made under the same configuration.
-    pub(super) fn of(ledger: &Ledger, run: i64, configuration: &str) -> Option<Self> {
-        let (_, report) = ledger.run(run).ok()??;
-        let last: Self = serde_json::from_str(&report).ok()?;
+    /// What a run said by its report, where it was made under the same configuration.
+    pub fn of_report(report: &str, configuration: &str) -> Option<Self> {
+        let last: Self = serde_json::from_str(report).ok()?;
         (last.configuration == configuration).then_some(last)
     }
 
@@ -132,7 +131,7 @@ fn holds(numbers: &[Numbered], code: &str, count: u64) -> bool {
 }
 
 /// A report as it is kept: with no more examples than are ever told again.
-pub(super) fn in_brief(survey: &Survey, examples: usize) -> Survey {
+pub fn in_brief(survey: &Survey, examples: usize) -> Survey {
     let mut survey = survey.clone();
     let cut = |counted: &mut Counted| counted.examples.truncate(examples);
     survey.left_out.iter_mut().for_each(|one| cut(&mut one.counted));

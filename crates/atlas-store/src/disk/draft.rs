@@ -3,12 +3,11 @@
 use std::fs::{self, File};
 use std::io::{self, BufWriter, Write};
 use std::path::{Path, PathBuf};
-use std::time::UNIX_EPOCH;
 
 use tempfile::NamedTempFile;
 
+use super::stamp::{OnDisk, stamp_of};
 use crate::error::StoreError;
-use crate::source::Stamp;
 
 const TEMPORARY: &str = ".atlas-";
 const TEMPORARY_END: &str = ".tmp";
@@ -21,15 +20,6 @@ pub struct Draft {
     file: BufWriter<NamedTempFile>,
     crc: crc32fast::Hasher,
     size: u64,
-}
-
-/// What a finished file looks like on disk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct OnDisk {
-    /// Size and time.
-    pub stamp: Stamp,
-    /// CRC-32 of its bytes.
-    pub crc: u32,
 }
 
 impl Draft {
@@ -145,33 +135,6 @@ pub fn replace(target: &Path, bytes: &[u8]) -> Result<OnDisk, StoreError> {
     file.rename()
 }
 
-/// How a file looks; `None` where there is none.
-pub fn stamp(path: &Path) -> io::Result<Option<Stamp>> {
-    match fs::metadata(path) {
-        Ok(metadata) => Ok(Some(stamp_of(&metadata))),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
-        Err(error) => Err(error),
-    }
-}
-
-/// Size and time of a file.
-pub fn stamp_of(metadata: &fs::Metadata) -> Stamp {
-    let since = metadata.modified().ok().and_then(|time| time.duration_since(UNIX_EPOCH).ok());
-    let modified = since.map_or(0, |since| i64::try_from(since.as_nanos()).unwrap_or(i64::MAX));
-    Stamp { size: metadata.len(), modified }
-}
-
-/// Whether a file on disk holds what it should: untouched since it was written, or touched without a change.
-pub fn holds(path: &Path, wanted: &OnDisk) -> bool {
-    match stamp(path) {
-        Ok(Some(found)) if found == wanted.stamp => true,
-        Ok(Some(found)) if found.size == wanted.stamp.size => {
-            fs::read(path).is_ok_and(|bytes| crc32fast::hash(&bytes) == wanted.crc)
-        }
-        _ => false,
-    }
-}
-
 /// Removes a file; one that is not there is no error.
 pub fn remove(path: &Path) -> Result<(), StoreError> {
     match fs::remove_file(path) {
@@ -201,6 +164,7 @@ pub fn sweep(folder: &Path) -> Result<(), StoreError> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::disk::holds;
 
     #[test]
     fn a_file_appears_whole_and_is_known_again() {

@@ -2,10 +2,9 @@
 
 use std::fmt;
 
-use atlas_core::derive::alternates::Fault;
 use serde::Serialize;
 
-use crate::settle::Sample;
+use super::counted::Counted;
 
 /// A kind of notice.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
@@ -228,17 +227,6 @@ impl Notice {
     }
 }
 
-impl From<Fault> for Notice {
-    fn from(fault: Fault) -> Self {
-        match fault {
-            Fault::NotReturned => Self::AlternateNotReturned,
-            Fault::NotIn => Self::AlternateNotIn,
-            Fault::BadLanguage => Self::AlternateLanguage,
-            Fault::SameLanguage => Self::AlternateTwice,
-        }
-    }
-}
-
 /// One example.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Example {
@@ -279,14 +267,15 @@ pub struct Noticed {
 }
 
 impl Noticed {
-    pub(super) fn new(code: Notice, about: Option<String>, count: u64, examples: Vec<Example>) -> Self {
+    /// A notice of so many, with the first of them.
+    pub fn new(code: Notice, about: Option<String>, count: u64, examples: Vec<Example>) -> Self {
         let (one, many) = code.words();
         let words = if count == 1 { one } else { many };
         Self { code, about, words, advice: code.advice(), count, examples }
     }
 
-    pub(super) fn of_sample(code: Notice, about: Option<String>, sample: &Sample) -> Self {
-        let counted = sample.counted();
+    /// The same of what was counted; an example may have a detail on the line after its URL.
+    pub fn of_counted(code: Notice, about: Option<String>, counted: Counted) -> Self {
         let example = |text: String| match text.split_once('\n') {
             Some((url, detail)) => Example { url: url.to_owned(), detail: Some(detail.to_owned()) },
             None => Example { url: text, detail: None },

@@ -1,0 +1,96 @@
+//! Guards by name, and builds that they held back.
+
+use std::fmt;
+
+use serde::Serialize;
+
+/// Which guard held a build back.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Guard {
+    /// A section would lose a large share of its entries.
+    Shrink,
+    /// Nothing at all would be left.
+    Empty,
+    /// One reason would leave out most of the site.
+    LeftOut,
+    /// The site has another URL than before.
+    NewUrl,
+    /// The file to submit has another name than before.
+    NewMain,
+    /// A section has another name than before.
+    NewSections,
+    /// Files end in `.gz` that did not before, or the other way round.
+    Gzip,
+    /// robots.txt shuts engines out.
+    ShutOut,
+    /// A file that another tool wrote would be written over.
+    Overwrite,
+}
+
+impl Guard {
+    /// What it holds a build back for, for people.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Shrink => "a section would lose a large share of its entries",
+            Self::Empty => "nothing would be left to list",
+            Self::LeftOut => "one reason would leave out most of the site",
+            Self::NewUrl => "the site has another URL than before",
+            Self::NewMain => "the file to submit has another name than before",
+            Self::NewSections => "a section has another name than before",
+            Self::Gzip => "files would end in .gz that did not before, or the other way round",
+            Self::ShutOut => "robots.txt shuts engines out of the home page",
+            Self::Overwrite => "a file that another tool wrote would be written over",
+        }
+    }
+
+    /// All of them.
+    pub const ALL: [Self; 9] = [
+        Self::Shrink,
+        Self::LeftOut,
+        Self::NewUrl,
+        Self::NewMain,
+        Self::NewSections,
+        Self::Gzip,
+        Self::ShutOut,
+        Self::Overwrite,
+        Self::Empty,
+    ];
+
+    /// Its name in reports.
+    pub fn code(self) -> &'static str {
+        self.option().unwrap_or("empty")
+    }
+
+    /// The word that lets a build pass it; none where there is nothing to pass to.
+    pub fn option(self) -> Option<&'static str> {
+        match self {
+            Self::Empty => None,
+            Self::Shrink => Some("shrink"),
+            Self::LeftOut => Some("left-out"),
+            Self::NewUrl => Some("new-url"),
+            Self::NewMain => Some("new-main"),
+            Self::NewSections => Some("new-sections"),
+            Self::Gzip => Some("gzip"),
+            Self::ShutOut => Some("shut-out"),
+            Self::Overwrite => Some("overwrite"),
+        }
+    }
+}
+
+/// A build that was held back.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Held {
+    /// By which guard.
+    pub guard: Guard,
+    /// What would have happened.
+    pub message: String,
+    /// How to go on.
+    pub mend: String,
+}
+
+impl fmt::Display for Held {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(formatter, "{}. {}", self.message, self.mend)
+    }
+}
