@@ -42,6 +42,9 @@ pub struct BadLine {
 }
 
 impl Accepted {
+    /// Nothing is accepted.
+    pub const NONE: Self = Self { lines: Vec::new() };
+
     /// Reads a text; `codes` are those that there are. The first line that cannot be read is an error.
     pub fn parse(text: &str, codes: &[&str]) -> Result<Self, BadLine> {
         let mut lines = Vec::new();

@@ -7,6 +7,7 @@ use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
 
 use jiff::tz::TimeZone;
+use serde::{Serialize, Serializer};
 
 use crate::address::{Address, AddressError, Site};
 use crate::contribution::Said;
@@ -15,7 +16,7 @@ use crate::hint::{Hints, by_share};
 use crate::lastmod::Lastmod;
 
 /// What the entries of an archive share.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 pub enum By {
     /// A category.
     Category,
@@ -119,7 +120,7 @@ pub fn ascii_slug(name: &str) -> String {
 }
 
 /// A kind of archive that the site has.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize)]
 pub struct Archive {
     /// What its entries share.
     pub by: By,
@@ -182,6 +183,13 @@ impl Archive {
 pub struct Archives {
     list: Vec<Archive>,
     zone: TimeZone,
+}
+
+impl Serialize for Archives {
+    /// The list, and the zone by its name.
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        (&self.list, self.zone.iana_name()).serialize(serializer)
+    }
 }
 
 impl Default for Archives {

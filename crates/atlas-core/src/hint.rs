@@ -4,9 +4,10 @@
 //! is written again.
 
 use crate::entry::{Changefreq, DatePolicy, Priority};
+use serde::Serialize;
 
 /// What a rule, an archive or a section says about how an entry goes in.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
 pub struct Hints {
     /// A hint to write.
     pub changefreq: Option<Changefreq>,
@@ -17,7 +18,7 @@ pub struct Hints {
 }
 
 /// How a priority is come by.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum PriorityHint {
     /// This one.
     Fixed(Priority),

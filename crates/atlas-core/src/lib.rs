@@ -44,6 +44,7 @@ pub mod archive;
 pub mod choose;
 pub mod fingerprint;
 pub mod derive;
+pub mod judge;
 pub mod shape;
 pub mod format;
 pub mod visitor;

@@ -11,9 +11,10 @@ use crate::entry::{DatePolicy, Entry};
 use crate::language::Alternate;
 use crate::lastmod::Lastmod;
 use crate::placement::Strand;
+use serde::Serialize;
 
 /// Where pictures or videos are written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
 pub enum Media {
     /// Nowhere.
     #[default]
@@ -25,7 +26,7 @@ pub enum Media {
 }
 
 /// Whose pictures or videos are written.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
 pub enum Hosts {
     /// Those of all hosts.
     #[default]
@@ -56,7 +57,7 @@ impl Hosts {
 }
 
 /// What of the entries of one section is written.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
 pub struct SectionShape {
     /// Where pictures go.
     pub images: Media,

@@ -1,28 +1,12 @@
 //! Everything that touches the world besides the ledger and the web root: sources, HTTP, announcing, the test engine.
+//!
+//! Modules stand here in the order in which each may use those above it.
 #![deny(missing_docs)]
 
-pub mod announce;
-pub mod check;
-pub mod command;
-pub mod crawl;
-pub mod engine;
-pub mod feed;
-pub mod field;
-pub mod folder;
-pub mod html;
 pub mod http;
-pub mod input;
+pub mod reading;
+pub mod sources;
 pub mod live;
-pub mod markdown;
-pub mod oembed;
-pub mod record;
-pub mod serve;
-pub mod sitemaps;
-pub mod sql;
-pub mod table;
-
-mod cutter;
-mod items;
-mod rows;
-mod split;
-mod template;
+pub mod engines;
+pub mod round;
+pub mod test_engine;

@@ -6,39 +6,35 @@
 //! PROPTEST_CASES=20000 cargo test --release -p atlas-io --test fuzzing
 //! ```
 
-use std::collections::HashSet;
 use std::fs;
 use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
-use atlas_core::accepted::Accepted;
 use atlas_core::address::{Address, Site};
 use atlas_core::archive::{Archive, Archives, By};
-use atlas_core::calendar::Calendar;
-use atlas_core::choose::{Chooser, Sections};
+use atlas_core::choose::{Choices, Sections};
 use atlas_core::derive::alternates;
 use atlas_core::derive::news::News;
 use atlas_core::page::{self, Player, Reader};
 use atlas_core::placement::{OwnFiles, UrlsPerFile};
 use atlas_core::query::Parameters;
-use atlas_core::robots::Robots;
-use atlas_core::shape::{Media, SectionShape, Shape};
-use atlas_io::feed::Feed;
-use atlas_io::field::Mapping;
-use atlas_io::folder::Folder;
-use atlas_io::html::HtmlFolder;
-use atlas_io::input::{Input, WAIT};
-use atlas_io::markdown::MarkdownFolder;
-use atlas_io::oembed::Asking;
-use atlas_io::record::{Dates, RecordSettings};
-use atlas_io::sitemaps::OldSitemap;
-use atlas_io::table::{Format, Table};
+use atlas_core::shape::{Media, SectionShape};
+use atlas_io::reading::field::Mapping;
+use atlas_io::reading::input::{Input, WAIT};
+use atlas_io::reading::record::{Dates, RecordSettings};
+use atlas_io::sources::feed::Feed;
+use atlas_io::sources::folder::Folder;
+use atlas_io::sources::html::HtmlFolder;
+use atlas_io::sources::markdown::MarkdownFolder;
+use atlas_io::sources::oembed::Asking;
+use atlas_io::sources::sitemaps::OldSitemap;
+use atlas_io::sources::table::{Format, Table};
 use atlas_store::arrange::Cut;
-use atlas_store::build::{EXAMPLES, Job, Telling, Thresholds, survey};
-use atlas_store::ledger::Ledger;
-use atlas_store::people::People;
-use atlas_store::publish::{Gzip, Place};
+use atlas_store::build::{Job, survey};
+use atlas_store::destination::{Destination, Gzip, InMemory, Names, ROBOTS};
+use atlas_store::extras::People;
+use atlas_store::ledger;
 use atlas_store::source::Source;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -123,63 +119,49 @@ fn survey_all(bytes: &[u8]) {
     let folder = tempfile::tempdir().unwrap();
     for source in sources(folder.path(), bytes) {
         let sources = [source];
-        let accepted = Accepted::default();
-        let job = Job {
-            telling: Telling { examples: EXAMPLES, accepted: &accepted },
-            configuration: 0,
-            sources: &sources,
-            chooser: Chooser {
-                site: site(),
-                own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into(), ..OwnFiles::default() },
-                robots: Robots::read(bytes),
-                tokens: vec![],
-                rules: vec![],
-                sections: Sections::new(vec![], []),
-                archives: Archives::new(vec![Archive::new(By::Category, "/about/{slug}/")], TimeZone::UTC),
-                calendar: Calendar::utc(0),
-            },
-            shape: Shape {
-                sections: vec![SectionShape {
-                    images: Media::OwnFiles,
-                    most_images: 1000,
-                    videos: Media::WithPages,
-                    most_videos: 200,
-                    news: Some(News { publication: "Vale Gazette".into(), language: "en".into() }),
-                    ..SectionShape::default()
-                }],
-                calendar: Calendar::utc(0),
-            },
-            alternates: Some(alternates::Settings::default()),
-            people: People { structured_data: true, ..People::default() },
-            cut: Cut { urls_per_file: UrlsPerFile::Auto, bytes_per_file: 1 << 20, media_per_file: 5000 },
-            place: Place {
-                folder: folder.path().to_owned(),
-                web_root: folder.path().to_owned(),
-                address: ROOT.into(),
-                site: ROOT.into(),
-                data: None,
-                style: Some("atlas.css"),
-                main: "sitemap.xml".into(),
-                files_per_index: 50_000,
-                folded_days: 14,
-                gzip: Gzip::Off,
-                robots: None,
-                create_robots: false,
-            },
-            settings: String::new(),
-            choices: None,
-            memory: 1 << 20,
-            now: Timestamp::UNIX_EPOCH,
-            timezone: TimeZone::UTC,
-            fresh: true,
-            thresholds: Thresholds::default(),
-            allow: HashSet::new(),
-            begins_to_write: &|| (),
-            progress: &|_| (),
+        let choices = Choices {
+            site: site(),
+            own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into(), ..OwnFiles::default() },
+            tokens: vec![],
+            rules: vec![],
+            sections: Sections::new(vec![], []),
+            archives: Archives::new(vec![Archive::new(By::Category, "/about/{slug}/")], TimeZone::UTC),
         };
-        let mut ledger = Ledger::open(&folder.path().join(".ledger")).unwrap();
+        let shape = SectionShape {
+            images: Media::OwnFiles,
+            most_images: 1000,
+            videos: Media::WithPages,
+            most_videos: 200,
+            news: Some(News { publication: "Vale Gazette".into(), language: "en".into() }),
+            ..SectionShape::default()
+        };
+        let names = Names {
+            address: ROOT.into(),
+            site: ROOT.into(),
+            in_web_root: true,
+            style: Some("atlas.css"),
+            main: "sitemap.xml".into(),
+            files_per_index: 50_000,
+            folded_days: 14,
+            gzip: Gzip::Off,
+            declares: false,
+            create_robots: false,
+        };
+        let destination = InMemory::default();
+        let mut robots = destination.begin(ROBOTS).unwrap();
+        robots.write_all(bytes).unwrap();
+        destination.put(vec![robots]).unwrap();
+        let scratch = folder.path().join(".ledger");
+        let job = Job::new(&sources, &choices, (&destination, &names), &scratch, Timestamp::UNIX_EPOCH)
+            .shape(vec![shape])
+            .alternates(Some(alternates::Settings::default()))
+            .people(People { structured_data: true, ..People::default() })
+            .cut(Cut { urls_per_file: UrlsPerFile::Auto, bytes_per_file: 1 << 20, media_per_file: 5000 })
+            .memory(1 << 20)
+            .fresh(true);
+        let mut ledger = ledger::open(&folder.path().join(".ledger")).unwrap();
         // A source may well refuse such bytes; it says so and that is that.
-        let _ = survey(&job, &mut ledger);
+        let _ = survey(&job, &mut *ledger);
     }
 }
 

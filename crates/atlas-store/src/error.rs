@@ -19,8 +19,13 @@ pub enum StoreError {
         source: io::Error,
     },
     /// The ledger's database.
-    #[error("the ledger cannot be used: {0}; {mend}", mend = mend(.0))]
-    Ledger(#[from] rusqlite::Error),
+    #[error("the ledger cannot be used: {why}; {mend}")]
+    Ledger {
+        /// The database's word for it.
+        why: String,
+        /// How to mend it.
+        mend: &'static str,
+    },
     /// The ledger was written by another version.
     #[error("the ledger {path} was written by another version of Idle Atlas (format {found}, this one writes {known}); {ANEW}", path = path.display())]
     LedgerFormat {
@@ -37,6 +42,9 @@ pub enum StoreError {
     /// A thread ended before its work was done.
     #[error("the threads that write files stopped early; build again")]
     Stopped,
+    /// It was asked to stop before anything was written.
+    #[error("stopped: nothing was written; what is served is as it was")]
+    Interrupted,
     /// Another command is at work.
     #[error("another idle-atlas is at work on this site (it holds {path}): wait for it to end", path = path.display())]
     Busy {
@@ -62,10 +70,10 @@ pub enum StoreError {
 }
 
 /// How to go on without a ledger.
-const ANEW: &str = "the files that are served stay as they are. The ledger lies in the folder .idle-atlas beside the configuration: move that folder away and build again; places and dates are then learnt from the sitemaps that are there";
+pub(crate) const ANEW: &str = "the files that are served stay as they are. The ledger lies in the folder .idle-atlas beside the configuration: move that folder away and build again; places and dates are then learnt from the sitemaps that are there";
 
 /// What to do where the disk is full.
-const MAKE_ROOM: &str =
+pub(crate) const MAKE_ROOM: &str =
     "there may be no room left on its disk: make some and build again; the files that are served stay as they are";
 
 /// How to mend what the system complains of, after a semicolon; nothing where its word says all.
@@ -79,21 +87,6 @@ fn mend_of(error: &io::Error) -> String {
         _ => return String::new(),
     };
     format!("; {mend}")
-}
-
-/// How to mend what the database complains of.
-fn mend(error: &rusqlite::Error) -> &'static str {
-    use rusqlite::ErrorCode::{
-        CannotOpen, DatabaseBusy, DatabaseLocked, DiskFull, PermissionDenied, ReadOnly, SystemIoFailure,
-    };
-    match error.sqlite_error_code() {
-        Some(DiskFull | SystemIoFailure) => MAKE_ROOM,
-        Some(ReadOnly | PermissionDenied | CannotOpen) => {
-            "this user may not write it: give it the folder .idle-atlas beside the configuration"
-        }
-        Some(DatabaseBusy | DatabaseLocked) => "another program has it open: wait for it to end",
-        _ => ANEW,
-    }
 }
 
 impl StoreError {

@@ -9,6 +9,7 @@ use crate::arrival::{Arrivals, Block, Desk};
 use crate::error::StoreError;
 use crate::model::Memory;
 use crate::provenance::Mapping;
+use crate::stop::Stop;
 
 /// A place to gather from.
 pub trait Source: Sync {
@@ -118,6 +119,7 @@ pub struct Gathering<'a> {
     desk: Desk,
     arrivals: &'a mut Arrivals,
     progress: &'a (dyn Fn(u64) + Sync),
+    stop: &'a Stop,
     memory: Memory,
     keep: &'a mut Keeper<'a>,
     outcome: Outcome,
@@ -144,7 +146,7 @@ impl<'a> Gathering<'a> {
         name: String,
         memory: Memory,
         arrivals: &'a mut Arrivals,
-        progress: &'a (dyn Fn(u64) + Sync),
+        (progress, stop): (&'a (dyn Fn(u64) + Sync), &'a Stop),
         keep: &'a mut Keeper<'a>,
     ) -> Self {
         let desk = arrivals.begin_source();
@@ -152,6 +154,7 @@ impl<'a> Gathering<'a> {
             desk,
             arrivals,
             progress,
+            stop,
             memory,
             keep,
             outcome: Outcome::of(name),
@@ -180,6 +183,11 @@ impl<'a> Gathering<'a> {
     pub fn maps_what_is_given(&mut self, fields: impl IntoIterator<Item = (Field, u64)>) {
         self.maps(fields);
         self.maps_all = false;
+    }
+
+    /// The token by which gathering is asked to stop: a source that takes long looks at it now and then.
+    pub fn stop(&self) -> &'a Stop {
+        self.stop
     }
 
     /// Hands over the robots.txt of the live site.

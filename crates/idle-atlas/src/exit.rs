@@ -6,7 +6,8 @@ use std::process::ExitCode;
 use atlas_store::error::StoreError;
 use thiserror::Error;
 
-use crate::screen::Screen;
+/// What is true of a command that was stopped before it wrote anything.
+pub const NOTHING_WRITTEN: &str = "nothing was written; what is served is as it was";
 
 /// The exit codes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -19,6 +20,8 @@ pub enum Exit {
     NotDone = 2,
     /// Held back by a guard.
     Held = 3,
+    /// Interrupted, as a shell expects to be told.
+    Interrupted = 130,
 }
 
 impl From<Exit> for ExitCode {
@@ -59,17 +62,6 @@ impl Failure {
         match error.kind() {
             io::ErrorKind::BrokenPipe => Self::PipeClosed,
             _ => Self::said(format!("cannot write to the output: {error}")),
-        }
-    }
-
-    /// Tells it on standard error; returns the exit code.
-    pub fn show(&self, screen: &Screen) -> Exit {
-        match self {
-            Self::PipeClosed => Exit::Done,
-            other => {
-                screen.complain("error", &other.to_string());
-                Exit::NotDone
-            }
         }
     }
 }

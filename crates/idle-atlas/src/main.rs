@@ -1,13 +1,14 @@
 //! Idle Atlas: sitemaps for a whole site, gathered, split, declared, announced and checked.
 
 mod args;
-mod commands;
-mod config;
 mod exit;
-mod interrupt;
+mod config;
 mod screen;
-mod sites;
+mod session;
+mod interrupt;
 mod view;
+mod commands;
+mod sites;
 
 use std::io::Write;
 use std::process::ExitCode;
@@ -19,19 +20,21 @@ use crate::args::{Arguments, Command};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
+use crate::session::Session;
 
 fn main() -> ExitCode {
     let arguments = Arguments::try_parse().unwrap_or_else(|error| misused(&error));
     let screen = Screen::new(&arguments.shared);
-    interrupt::listen(&screen);
-    match run(&arguments, &screen) {
+    let session = Session::new(screen.clone());
+    interrupt::listen(&session);
+    match run(&arguments, &session) {
         Ok(exit) => exit.into(),
         Err(failure) => {
-            let exit = failure.show(&screen);
+            let exit = screen.fail(&failure);
             // Programs read one document, whatever happens.
             let document = json!({ "error": failure.to_string(), "exit": exit as u8 });
             match screen.wants_json().then(|| screen.show(&document, String::new)) {
-                Some(Err(failure)) => failure.show(&screen).into(),
+                Some(Err(failure)) => screen.fail(&failure).into(),
                 _ => exit.into(),
             }
         }
@@ -48,29 +51,29 @@ fn misused(error: &clap::Error) -> ! {
     error.exit()
 }
 
-fn run(arguments: &Arguments, screen: &Screen) -> Result<Exit, Failure> {
+fn run(arguments: &Arguments, session: &Session) -> Result<Exit, Failure> {
     match &arguments.command {
-        Command::Init(init) => commands::init::run(init, &arguments.shared, screen),
-        Command::TestEngine(engine) => commands::test_engine::run(engine, screen),
-        Command::Demo(demo) => commands::demo::run(demo, screen),
+        Command::Init(init) => commands::init::run(init, &arguments.shared, &session.screen),
+        Command::TestEngine(engine) => commands::test_engine::run(engine, session),
+        Command::Demo(demo) => commands::demo::run(demo, session),
         Command::Check(args::Check { folder: Some(folder) }) if config::is_none(&arguments.shared) => {
-            commands::check::without_configuration(folder, screen)
+            commands::check::without_configuration(folder, session)
         }
         command => {
-            sites::each(&arguments.shared, command, screen, |settings, screen| on_site(command, settings, screen))
+            sites::each(&arguments.shared, command, session, |settings, session| on_site(command, settings, session))
         }
     }
 }
 
 /// A command that is about one site.
-fn on_site(command: &Command, settings: &Settings, screen: &Screen) -> Result<Exit, Failure> {
+fn on_site(command: &Command, settings: &Settings, session: &Session) -> Result<Exit, Failure> {
     match command {
-        Command::Survey(survey) => commands::survey::run(settings, survey, screen),
-        Command::Build(build) => commands::build::run(settings, build, screen),
-        Command::Why(why) => commands::why::run(settings, why, screen),
-        Command::Check(check) => commands::check::run(settings, check, screen),
-        Command::Announce(announce) => commands::announce::run(settings, announce, screen),
-        Command::History(history) => commands::history::run(settings, history, screen),
+        Command::Survey(survey) => commands::survey::run(settings, survey, session),
+        Command::Build(build) => commands::build::run(settings, build, session),
+        Command::Why(why) => commands::why::run(settings, why, session),
+        Command::Check(check) => commands::check::run(settings, check, session),
+        Command::Announce(announce) => commands::announce::run(settings, announce, session),
+        Command::History(history) => commands::history::run(settings, history, &session.screen),
         Command::Init(_) | Command::TestEngine(_) | Command::Demo(_) => Ok(Exit::Done),
     }
 }

@@ -7,24 +7,32 @@ use serde_json::{Value, json};
 use crate::args::{Command, Form, Shared};
 use crate::config::{self, Settings};
 use crate::exit::{Exit, Failure};
-use crate::screen::{STRONG, Screen};
+use crate::screen::STRONG;
+use crate::session::Session;
 use crate::view;
+use crate::view::sites::Told;
 
 /// Carries a command out for each configuration that was named. The gravest exit code is that of all.
 pub fn each(
     shared: &Shared,
     command: &Command,
-    screen: &Screen,
-    run: impl Fn(&Settings, &Screen) -> Result<Exit, Failure>,
+    session: &Session,
+    run: impl Fn(&Settings, &Session) -> Result<Exit, Failure>,
 ) -> Result<Exit, Failure> {
+    let screen = &session.screen;
     let paths = config::named(shared)?;
     if let [path] = &paths[..] {
         let named = (!shared.config.is_empty()).then_some(path.as_path());
-        return run(&config::load_from(path)?, &screen.for_site(named));
+        return run(&config::load_from(path)?, &session.on(screen.for_site(named)));
     }
     let as_json = screen.wants_json() || wants_json(command);
-    let mut several = Several { screen, as_json, is_raw: is_raw(command), loaded: Vec::new(), told: Vec::new() };
-    paths.iter().for_each(|path| several.one(path, &run));
+    let mut several = Several { session, as_json, is_raw: is_raw(command), loaded: Vec::new(), told: Vec::new() };
+    for path in &paths {
+        several.one(path, &run);
+        if session.stop.is_asked() {
+            break;
+        }
+    }
     several.end()
 }
 
@@ -45,28 +53,16 @@ fn is_raw(command: &Command) -> bool {
 
 /// Several sites on their way.
 struct Several<'s> {
-    screen: &'s Screen,
+    session: &'s Session,
     as_json: bool,
     is_raw: bool,
     loaded: Vec<(PathBuf, Settings)>,
     told: Vec<Told>,
 }
 
-/// What came of one site.
-pub struct Told {
-    pub config: PathBuf,
-    pub site: Option<String>,
-    pub exit: Exit,
-    /// What was counted, by name.
-    pub counts: Vec<(&'static str, u64)>,
-    result: Value,
-    /// Why it failed.
-    error: Option<String>,
-}
-
 impl Several<'_> {
-    fn one(&mut self, path: &Path, run: impl Fn(&Settings, &Screen) -> Result<Exit, Failure>) {
-        let one = self.screen.for_one_of_several(path, self.told.len(), self.as_json && !self.is_raw);
+    fn one(&mut self, path: &Path, run: impl Fn(&Settings, &Session) -> Result<Exit, Failure>) {
+        let one = self.session.screen.for_one_of_several(path, self.told.len(), self.as_json && !self.is_raw);
         let loaded = config::load_from(path).and_then(|settings| {
             config::apart(&self.loaded, path, &settings)?;
             Ok(settings)
@@ -76,13 +72,14 @@ impl Several<'_> {
             Ok(settings) => {
                 let site = settings.site.root().to_string();
                 let heading = format!("{STRONG}{site}{STRONG:#} ({})\n\n", path.display());
-                let ended = if self.is_raw { Ok(()) } else { one.say(&heading) }.and_then(|()| run(&settings, &one));
+                let ended = if self.is_raw { Ok(()) } else { one.say(&heading) }
+                    .and_then(|()| run(&settings, &self.session.on(one.clone())));
                 self.loaded.push((path.to_owned(), settings));
                 (Some(site), ended)
             }
         };
         let error = ended.as_ref().err().map(ToString::to_string);
-        let exit = ended.unwrap_or_else(|failure| failure.show(&one));
+        let exit = ended.unwrap_or_else(|failure| one.fail(&failure));
         if !self.is_raw && site.is_some() {
             // Whoever read the output may have gone: the next site is built all the same.
             let _ = one.say("\n");
@@ -102,9 +99,9 @@ impl Several<'_> {
                 }
                 document
             });
-            self.screen.for_programs().show(&documents.collect::<Vec<_>>(), String::new)?;
+            self.session.screen.for_programs().show(&documents.collect::<Vec<_>>(), String::new)?;
         } else if !self.is_raw {
-            self.screen.say(&view::sites::table(&self.told, &self.screen.layout_of_none()))?;
+            self.session.screen.say(&view::sites::table(&self.told, &self.session.screen.layout_of_none()))?;
         }
         Ok(self.told.iter().map(|told| told.exit).max().unwrap_or(Exit::Done))
     }

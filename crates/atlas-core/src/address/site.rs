@@ -2,9 +2,10 @@
 
 use super::spelling::{encode_path, is_plain};
 use super::{Address, AddressError, origin, path};
+use serde::Serialize;
 
 /// The site as its visitors end up on it: scheme, host, port and, where it lives in a folder, that folder.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Site {
     root: Address,
     /// The length of its scheme, host and port.

@@ -16,6 +16,18 @@ pub enum Then {
     Later,
 }
 
+impl Then {
+    /// Its word in the ledger.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Done => "done",
+            Self::Refused => "refused",
+            Self::MendFirst => "mend-first",
+            Self::Later => "later",
+        }
+    }
+}
+
 /// What an engine answered.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Answer {

@@ -1,6 +1,10 @@
-//! Announcing: messages that tell engines what changed, and what their answers mean.
+//! Announcing: messages that tell engines what changed, what their answers mean, and how far each has been told.
 
+mod change;
 mod answer;
+mod progress;
 pub mod indexnow;
 
 pub use self::answer::{Answer, Then};
+pub use self::change::{Change, Changes};
+pub use self::progress::EngineState;

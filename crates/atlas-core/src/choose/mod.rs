@@ -15,6 +15,7 @@
 //! | `trail` | each question that was asked, and its answer |
 //! | `ruled` | what all rules say of one entry |
 //! | `chooser` | the questions in their order |
+//! | `choices` | what a configuration says, from which a run makes its chooser |
 
 mod reason;
 mod pattern;
@@ -25,7 +26,9 @@ mod verdict;
 mod trail;
 mod ruled;
 mod chooser;
+mod choices;
 
+pub use self::choices::Choices;
 pub use self::chooser::Chooser;
 pub use self::pattern::Patterns;
 pub use self::reason::Reason;

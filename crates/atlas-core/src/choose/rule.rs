@@ -1,11 +1,12 @@
 //! Rules: choices about entries, from the configuration. The last rule that matches wins, for each setting on its own.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 use std::fmt;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use regex::Regex;
+use serde::{Serialize, Serializer};
 
 use super::pattern::Patterns;
 use crate::archive::{By, ascii_slug, slug};
@@ -13,9 +14,10 @@ use crate::contribution::Said;
 use crate::hint::{Hints, PriorityHint, depth};
 
 /// A choice about entries.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize)]
 pub struct Rule {
     /// The line of the configuration it begins in, for `why`.
+    #[serde(skip)]
     pub line: u32,
     /// What an entry must be like: all of them must hold.
     pub conditions: Vec<Condition>,
@@ -26,6 +28,7 @@ pub struct Rule {
     /// How they go in.
     pub hints: Hints,
     /// Some entry was like that.
+    #[serde(skip)]
     pub met: Met,
 }
 
@@ -48,7 +51,7 @@ impl Met {
 }
 
 /// Of a rule on a category, tag or author: which entries it speaks for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
 pub enum Covers {
     /// The archive's page and every entry in it.
     #[default]
@@ -60,7 +63,7 @@ pub enum Covers {
 }
 
 /// One thing that an entry must be like. Lists hold where any of theirs does.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize)]
 pub enum Condition {
     /// Its path matches.
     Path(Patterns),
@@ -77,11 +80,11 @@ pub enum Condition {
     /// A category, tag or author, by [slugs](slug).
     Group(By, Vec<String>, Covers),
     /// Its title matches.
-    Title(Regex),
+    Title(#[serde(serialize_with = "as_written")] Regex),
     /// Its whole URL matches.
-    Url(Regex),
+    Url(#[serde(serialize_with = "as_written")] Regex),
     /// Its URL or its id is in a list; and the list's name.
-    Listed(HashSet<String>, String),
+    Listed(#[serde(serialize_with = "in_order")] HashSet<String>, String),
     /// It was published, else modified, at least so many days ago.
     OlderThan(u32),
     /// It was published, else modified, less than so many days ago.
@@ -94,6 +97,16 @@ pub enum Condition {
     WithImages(bool),
     /// It has videos, or has none.
     WithVideos(bool),
+}
+
+/// A pattern as it was typed: that decides what it matches.
+fn as_written<S: Serializer>(pattern: &Regex, serializer: S) -> Result<S::Ok, S::Error> {
+    pattern.as_str().serialize(serializer)
+}
+
+/// A list in an order that does not depend on the run.
+fn in_order<S: Serializer>(list: &HashSet<String>, serializer: S) -> Result<S::Ok, S::Error> {
+    list.iter().collect::<BTreeSet<_>>().serialize(serializer)
 }
 
 const DAY: i64 = 24 * 3600;
@@ -115,6 +128,11 @@ impl Rule {
             self.met.set();
         }
         against
+    }
+
+    /// Whether it asks for the instant of the run, so that it may decide otherwise about the same entry another day.
+    pub fn asks_for_the_instant(&self) -> bool {
+        self.conditions.iter().any(|one| matches!(one, Condition::OlderThan(_) | Condition::NewerThan(_)))
     }
 
     /// What it is for, as the configuration writes it.

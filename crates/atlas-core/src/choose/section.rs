@@ -1,5 +1,6 @@
 //! Sections: named groups of entries that get sitemap files of their own.
 
+use serde::Serialize;
 use thiserror::Error;
 
 use super::pattern::Patterns;
@@ -23,7 +24,7 @@ pub fn check_section_name(name: &str) -> Result<(), SectionNameError> {
 }
 
 /// A section as the configuration states it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize)]
 pub struct Section {
     /// Its name, checked by [`check_section_name`].
     pub name: String,
@@ -69,7 +70,7 @@ impl Section {
 }
 
 /// All sections of a site, in the order in which they are listed.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize)]
 pub struct Sections {
     list: Vec<Section>,
     /// The place of the default one.

@@ -13,7 +13,7 @@ use crate::language::{Alternate, X_DEFAULT, tag};
 use crate::report::Notice;
 
 /// How groups are found and what is written of them.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
 pub struct Settings {
     /// Path prefixes by language: pages that differ in nothing but the prefix are translations of each other.
     pub paths: Vec<(String, String)>,

@@ -6,6 +6,7 @@ use crate::calendar::Calendar;
 use crate::contribution::Said;
 use crate::entry::NewsArticle;
 use crate::lastmod::Lastmod;
+use serde::Serialize;
 
 /// For how many seconds after its publication an article is news: two days (news sitemap extension).
 pub const NEWS_SECONDS: i64 = 2 * 24 * 3600;
@@ -13,7 +14,7 @@ pub const NEWS_SECONDS: i64 = 2 * 24 * 3600;
 pub const MOST_NEWS: u32 = 1000;
 
 /// Whose news the articles of a section are.
-#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+#[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize)]
 pub struct News {
     /// The publication's name, exactly as it calls itself.
     pub publication: String,

@@ -16,5 +16,5 @@ mod settings;
 
 pub use self::page::{Field, Fields, PARTS, Prints};
 pub use self::row::{key, raw, row};
-pub use self::settings::{choices, settings};
+pub use self::settings::{canonical, settings};
 pub use self::written::{decided, group, written, written_date};

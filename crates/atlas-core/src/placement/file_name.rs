@@ -3,6 +3,7 @@
 use std::collections::BTreeSet;
 
 use super::file_kind::Strand;
+use serde::Serialize;
 
 /// How the names of child files begin.
 pub const CHILD_PREFIX: &str = "atlas-";
@@ -22,7 +23,7 @@ const PACKED: &str = ".gz";
 const XML: &str = ".xml";
 
 /// The tool's own files among the site's URLs.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize)]
 pub struct OwnFiles {
     /// Address of the folder with the main file.
     pub folder: String,

@@ -35,7 +35,7 @@ pub struct Weight {
 }
 
 /// How large files are to be.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum UrlsPerFile {
     /// Chosen when a file is opened: the section's size ÷ 1,000, between 1,000 and 50,000. Small files cost nothing to
     /// build, and a changed entry makes an engine fetch a small file again.

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use crate::address::is_unreserved;
+use serde::Serialize;
 
 /// How much of a file is read. RFC 9309 section 2.5 asks for at least 500 KiB.
 const MOST_BYTES: usize = 1024 * 1024;
@@ -16,18 +17,18 @@ const MOST_BYTES: usize = 1024 * 1024;
 /// assert!(robots.barred("*", "/staff/vacancies/porter/").is_none());
 /// assert_eq!(robots.barred("*", "/staff/rota/").unwrap().line, 2);
 /// ```
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize)]
 pub struct Robots {
     groups: Vec<Group>,
 }
 
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, Serialize)]
 struct Group {
     tokens: Vec<String>,
     rules: Vec<Rule>,
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize)]
 struct Rule {
     allow: bool,
     pattern: String,

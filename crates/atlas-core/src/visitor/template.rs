@@ -1,5 +1,6 @@
 //! The HTML around the list of the page for visitors.
 
+use serde::Serialize;
 use thiserror::Error;
 
 pub(super) const STYLE: &str = include_str!("visitor.css");
@@ -7,7 +8,7 @@ const USUAL: &str = include_str!("visitor.html");
 
 /// The HTML around what is listed. In it, `{{title}}`, `{{language}}`, `{{style}}`, `{{navigation}}` and `{{content}}` are
 /// replaced.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Template(String);
 
 /// Why a text is no template.

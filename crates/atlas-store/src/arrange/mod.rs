@@ -15,9 +15,10 @@ use atlas_core::choose::{Kept, Section, Sections};
 use atlas_core::contribution::Said;
 use atlas_core::derive::news::MOST_NEWS;
 use atlas_core::format::{Frame, write_url};
-use atlas_core::placement::{FileState, Limits, Shelf, Strand, UrlsPerFile, Weight};
+use atlas_core::placement::{FileState, Limits, MOST_BYTES, Shelf, Strand, USUAL_MEDIA, UrlsPerFile, Weight};
 use atlas_core::shape::Shape;
 use rayon::prelude::*;
+use serde::Serialize;
 
 pub(crate) use self::plan::SEGMENT;
 pub use self::plan::{FilePlan, From, Made, Member, Plan, SegmentPlan};
@@ -35,7 +36,7 @@ const TEXTS: usize = 32 << 20;
 const SEGMENTS_AT_A_TIME: usize = 256;
 
 /// How files are cut.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize)]
 pub struct Cut {
     /// Entries in a file.
     pub urls_per_file: UrlsPerFile,
@@ -43,6 +44,12 @@ pub struct Cut {
     pub bytes_per_file: u64,
     /// Pictures and videos in a file.
     pub media_per_file: u32,
+}
+
+impl Default for Cut {
+    fn default() -> Self {
+        Self { urls_per_file: UrlsPerFile::Auto, bytes_per_file: MOST_BYTES, media_per_file: USUAL_MEDIA }
+    }
 }
 
 impl Cut {
@@ -117,7 +124,7 @@ impl Renderer<'_> {
 
 /// What arranging looks at.
 pub(crate) struct Site<'a> {
-    pub(crate) ledger: &'a Ledger,
+    pub(crate) ledger: &'a dyn Ledger,
     pub(crate) remembered: &'a Remembered,
     pub(crate) sections: &'a Sections,
     pub(crate) cut: &'a Cut,
@@ -132,7 +139,7 @@ pub(crate) fn arrange(site: &Site<'_>, settled: &mut Settled) -> Result<Option<P
     let mut waiting = arranging.make_room(settled)?;
     let wanted = std::mem::take(&mut waiting.recalled);
     let Site { ledger, remembered, renderer, .. } = site;
-    let recalled = settled.recall(&wanted, renderer.arrivals, ledger, remembered, renderer.alternates)?;
+    let recalled = settled.recall(&wanted, renderer.arrivals, *ledger, remembered, renderer.alternates)?;
     if recalled.len() < wanted.len() {
         return Ok(None);
     }
@@ -193,7 +200,7 @@ impl Untouched {
         }
     }
 
-    fn read(self, ledger: &Ledger, settled: &mut Settled) -> Result<(), StoreError> {
+    fn read(self, ledger: &dyn Ledger, settled: &mut Settled) -> Result<(), StoreError> {
         self.whole.iter().for_each(|(section, facts)| settled.counts.tallies[*section].add(facts));
         for some in self.mixed.chunks(SEGMENTS_AT_A_TIME) {
             let place = |(_, file, segment): &&(usize, i64, SegmentRow)| (*file, segment.number);
@@ -211,7 +218,7 @@ impl Untouched {
 /// Looks into the texts of some segments in other threads, while the next ones are read from their places in the ledger. What is
 /// found is in the order of the segments.
 fn look_into<T: Send, F: Send>(
-    ledger: &Ledger,
+    ledger: &dyn Ledger,
     segments: impl IntoIterator<Item = T>,
     place: impl Fn(&T) -> (i64, u32),
     look: impl Fn(T, Vec<u8>) -> Result<F, StoreError> + Sync,
@@ -508,7 +515,7 @@ impl<'a> Arranging<'a> {
 fn would_list_the_same(
     file: &FilePlan,
     before: &FileRow,
-    ledger: &Ledger,
+    ledger: &dyn Ledger,
     settled: &Settled,
 ) -> Result<bool, StoreError> {
     let members = file.segments.iter().flat_map(|segment| match segment {

@@ -9,7 +9,6 @@ use atlas_core::contribution::Said;
 use atlas_core::fingerprint::Fields;
 
 use super::desk::{Desk, Mark, packed};
-use super::stretch::Stretch;
 use crate::bytes::part;
 use atlas_core::report::Problem;
 
@@ -28,6 +27,20 @@ pub struct Block {
     given: Fields,
     /// Used again from row to row.
     scratch: Vec<u8>,
+}
+
+/// A stretch that a source took apart.
+#[derive(Debug, Clone)]
+pub(super) struct Stretch {
+    pub(super) print: u64,
+    pub(super) length: u32,
+    /// The first of its rows in the block, and how many there are.
+    pub(super) first: u32,
+    pub(super) rows: u32,
+    /// Where its records begin, with a mark where a row came of one.
+    pub(super) records: Vec<u32>,
+    /// It could not be taken apart record by record: all of it is read by every build.
+    pub(super) whole: bool,
 }
 
 /// The rows of a block.

@@ -76,7 +76,7 @@ mod tests {
     use rayon::prelude::*;
 
     use super::*;
-    use crate::arrival::tests::desk;
+    use crate::arrival::log::tests::desk;
 
     fn block() -> Block {
         let mut block = Block::new(&desk());

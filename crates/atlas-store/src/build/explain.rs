@@ -10,12 +10,14 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::Strand;
 use atlas_core::shape::lastmod;
 
-use super::{FORM, Job, Purpose, find};
+use super::Purpose;
+use super::job::Job;
+use super::pipeline::find;
 use crate::arrival::{Arrivals, Place};
+use crate::destination::Form;
 use crate::error::StoreError;
 use crate::ledger::Ledger;
-use crate::model::{FileRow, LaneEntry, NEVER};
-use crate::publish::Form;
+use crate::model::{Fact, FileRow, LaneEntry, NEVER};
 use atlas_core::placement::child_name;
 
 /// Everything that is known of one address.
@@ -70,7 +72,7 @@ fn nearest(arrivals: &Arrivals, address: &str) -> Vec<String> {
 }
 
 /// Decides again about one address, from what the sources say now.
-pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Explained, StoreError> {
+pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<Explained, StoreError> {
     let found = find(job, ledger, Purpose::LookCloser)?;
     let key = fingerprint::key(ledger.seed()?, address);
     let (arrivals, remembered) = (&found.arrivals, &found.remembered);
@@ -93,7 +95,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Expl
         }
         said.push((found.outcomes[usize::from(source)].name.clone(), one));
     }
-    let form = job.place.form(remembered.files.len(), ledger.fact(FORM)?.is_some());
+    let form = job.names.form(remembered.files.len(), ledger.fact(Fact::Form)?.is_some());
     let mut files: Vec<(&FileRow, LaneEntry)> = Vec::new();
     for (file, segment) in remembered.segments(|_| true) {
         let found = ledger.lane(file.id, segment)?.into_iter().find(|entry| entry.key == key);
@@ -102,7 +104,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut Ledger, address: &str) -> Result<Expl
     files.sort_by_key(|(file, _)| file.strand);
     let lane = files.iter().find(|(file, _)| file.strand == Strand::Pages).map(|(_, entry)| *entry);
     let files = files.into_iter().map(|(file, _)| match form {
-        Form::Urlset => job.place.main.clone(),
+        Form::Urlset => job.names.main.clone(),
         Form::Index => child_name(&file.section, file.strand, file.number),
     });
     let observed = lane.map(|lane| lane.observed).filter(|day| *day != NEVER);

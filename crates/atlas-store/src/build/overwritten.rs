@@ -6,11 +6,11 @@ use std::path::{Path, PathBuf};
 use atlas_core::format::read;
 use atlas_core::placement::packed_name;
 
-use super::guard::is_ours;
+use crate::destination::{Destination, Names};
 use crate::disk;
 use crate::error::StoreError;
+use crate::guard::is_ours;
 use crate::ledger::Ledger;
-use crate::publish::Place;
 
 /// The folder in the ledger's folder.
 const FOLDER: &str = "overwritten";
@@ -20,29 +20,33 @@ pub fn overwritten(ledger: &Path, main: &str) -> PathBuf {
     ledger.join(FOLDER).join(main)
 }
 
-/// Keeps the main file that another tool wrote, and the files beside it that it lists, before they are written over. Returns their
+/// Keeps the main file that another tool wrote, and the files beside it that it lists, in the ledger's folder, before they are
+/// written over. Returns their
 /// names, the main file's first; empty where there is nothing to keep.
-pub fn keep_overwritten(place: &Place, ledger: &Ledger) -> Result<Vec<String>, StoreError> {
+pub fn keep_overwritten(
+    (destination, names): (&dyn Destination, &Names),
+    ledger: &dyn Ledger,
+    folder: &Path,
+) -> Result<Vec<String>, StoreError> {
     let known = ledger.remembered()?.outputs;
-    let path = place.folder.join(&place.main);
-    let Ok(bytes) = fs::read(&path) else { return Ok(Vec::new()) };
-    if known.contains_key(&place.main) || is_ours(&bytes) {
+    let Some(bytes) = destination.read(&names.main)? else { return Ok(Vec::new()) };
+    if known.contains_key(&names.main) || is_ours(&bytes) {
         return Ok(Vec::new());
     }
-    let mut names = vec![place.main.clone()];
+    let mut kept_names = vec![names.main.clone()];
     let beside = |url: String| {
-        let name = url.strip_prefix(place.address.as_str())?.split(['?', '#']).next()?.to_owned();
+        let name = url.strip_prefix(names.address.as_str())?.split(['?', '#']).next()?.to_owned();
         (!name.is_empty() && !name.contains(['/', '\\'])).then_some(name)
     };
     // What cannot be read is kept all the same.
-    let _ = read(&bytes, |_| (), |child| names.extend(child.loc.and_then(beside)));
-    let copies: Vec<String> = names.iter().map(|name| packed_name(&name)).collect();
-    names.extend(copies);
-    let folder = ledger.folder().join(FOLDER);
+    let _ = read(&bytes, |_| (), |child| kept_names.extend(child.loc.and_then(beside)));
+    let copies: Vec<String> = kept_names.iter().map(|name| packed_name(&name)).collect();
+    kept_names.extend(copies);
+    let folder = folder.join(FOLDER);
     fs::create_dir_all(&folder).map_err(StoreError::io("cannot make", &folder))?;
     let mut kept = Vec::new();
-    for name in names {
-        if let Ok(bytes) = fs::read(place.folder.join(&name)) {
+    for name in kept_names {
+        if let Some(bytes) = destination.read(&name)? {
             disk::replace(&folder.join(&name), &bytes)?;
             kept.push(name);
         }

@@ -4,9 +4,15 @@ use std::collections::BTreeMap;
 
 use atlas_core::placement::{Strand, child_name};
 
-use super::{Departed, Found, Job, Purpose, find, guard, learn, report};
+use super::Purpose;
+use super::found::{Departed, Found};
+use super::job::Job;
+use super::pipeline::find;
+use super::remember::learn;
+use super::report::report;
 use crate::arrange::FilePlan;
 use crate::error::StoreError;
+use crate::guard::guard;
 use crate::ledger::Ledger;
 use crate::model::FileRow;
 use crate::publish::Publisher;
@@ -17,14 +23,14 @@ use crate::settle::News;
 const MOST_LISTED: usize = 10_000;
 
 /// Gathers, chooses and arranges as a build does, and writes nothing but what was learnt of the sources' files.
-pub fn preview(job: &Job<'_>, ledger: &mut Ledger) -> Result<Preview, StoreError> {
+pub fn preview(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Preview, StoreError> {
     let found = find(job, ledger, Purpose::Write)?;
     learn(job, &found, ledger)?;
     of(job, ledger, &found)
 }
 
 /// The build that would come of what was found.
-pub(super) fn of(job: &Job<'_>, ledger: &Ledger, found: &Found) -> Result<Preview, StoreError> {
+pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, found: &Found) -> Result<Preview, StoreError> {
     let plan = &found.plan;
     let lines = (!found.asides_stand).then(|| found.lines(job));
     let asides = found.asides(job, lines.as_ref());
@@ -38,7 +44,7 @@ pub(super) fn of(job: &Job<'_>, ledger: &Ledger, found: &Found) -> Result<Previe
     let mut files: Vec<FilePreview> = staying.collect::<Result<_, _>>()?;
     let sizes: Vec<u64> = files.iter().map(|file| file.bytes).collect();
     files.extend(plan.folded.iter().filter_map(|id| before.get(id)).map(|file| FilePreview {
-        address: format!("{}{}", job.place.address, child_name(&file.section, file.strand, file.number)),
+        address: format!("{}{}", job.names.address, child_name(&file.section, file.strand, file.number)),
         strand: file.strand,
         fate: Planned::Vanishes,
         entries_before: u64::from(file.urls()),
@@ -46,7 +52,7 @@ pub(super) fn of(job: &Job<'_>, ledger: &Ledger, found: &Found) -> Result<Previe
         bytes_before: file.standing.size,
         bytes: 0,
     }));
-    let (held, comes, moves) = (guard(job, found), comes(found), moves(found));
+    let (held, comes, moves) = (guard(&found.outlook(job)), comes(found), moves(found));
     let goes = found.gone.iter().take(MOST_LISTED).map(goes).collect();
     let form = publisher.form;
     let fates = vec![Fate::Unchanged; plan.files.len()];
@@ -58,7 +64,7 @@ pub(super) fn of(job: &Job<'_>, ledger: &Ledger, found: &Found) -> Result<Previe
 
 fn planned(
     publisher: &Publisher<'_>,
-    ledger: &Ledger,
+    ledger: &dyn Ledger,
     at: usize,
     row: Option<&FileRow>,
 ) -> Result<FilePreview, StoreError> {
@@ -82,7 +88,7 @@ fn planned(
         Some(_) => Planned::Restored,
     };
     Ok(FilePreview {
-        address: format!("{}{}", publisher.place.address, publisher.place.listed_name(file, publisher.form)),
+        address: format!("{}{}", publisher.names.address, publisher.names.listed_name(&file.name(), publisher.form)),
         strand: file.strand,
         fate,
         entries_before,

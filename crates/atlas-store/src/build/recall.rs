@@ -5,8 +5,8 @@
 //! what it says now as what it said then.
 
 use std::collections::{BTreeMap, HashSet};
+use std::io;
 use std::path::Path;
-use std::{fs, io};
 
 use atlas_core::choose::DEFAULT_SECTION;
 use atlas_core::fingerprint;
@@ -19,15 +19,14 @@ use jiff::tz::TimeZone;
 use rayon::prelude::*;
 use serde::Serialize;
 
-use super::guard::is_ours;
-use super::{FORM, Job};
+use super::job::Job;
 use crate::arrange::SEGMENT;
+use crate::destination::{Destination, Names};
 use crate::disk::segmented_gzip::{Squeezer, unpack};
-use crate::disk::{self, OnDisk};
 use crate::error::StoreError;
+use crate::guard::is_ours;
 use crate::ledger::{Ledger, Writing};
-use crate::model::{Facts, LaneEntry, NEVER, OutputRow, RunCounts, RunRow, Standing, facts_of};
-use crate::publish::Place;
+use crate::model::{Fact, Facts, LaneEntry, NEVER, OnDisk, OutputRow, RunCounts, RunRow, Standing, facts_of};
 
 /// How many files are read at a time.
 const AT_ONCE: usize = 4;
@@ -60,18 +59,18 @@ struct Known {
 /// `None` where there is nothing to recall: no main file, or one that another tool wrote, or a ledger that knows more.
 pub fn recall(
     job: &Job<'_>,
-    ledger: &mut Ledger,
+    ledger: &mut dyn Ledger,
     fetch: impl Fn(&str) -> Result<Option<Vec<u8>>, StoreError>,
 ) -> Result<Option<Recalled>, StoreError> {
     if ledger.last_run()? > 0 || ledger.is_planned()? {
         return Ok(None);
     }
-    let place = &job.place;
+    let names = job.names;
     let mut recalled = Recalled { files: 0, entries: 0, passed_over: Vec::new() };
     let mut children = BTreeMap::new();
     let (mut form, mut alone) = (None, None);
     for nth in 1.. {
-        let name = place.index_names(nth * place.files_per_index).pop().unwrap_or_default();
+        let name = names.index_names(nth * names.files_per_index).pop().unwrap_or_default();
         let Some(bytes) = fetch(&name)? else { break };
         let before = children.len();
         let document = read(
@@ -79,7 +78,7 @@ pub fn recall(
             |_| (),
             |child| {
                 let name = child.loc.unwrap_or_default();
-                let name = name.strip_prefix(place.address.as_str()).unwrap_or(&name).to_owned();
+                let name = name.strip_prefix(names.address.as_str()).unwrap_or(&name).to_owned();
                 children.insert(name, child.lastmod.and_then(|text| Lastmod::read(&text, &TimeZone::UTC)));
             },
         );
@@ -96,7 +95,7 @@ pub fn recall(
     }
     let seed = ledger.seed()?;
     let writing = ledger.transaction()?;
-    let mut recalling = Recalling { writing: &writing, seed, files: Vec::new() };
+    let mut recalling = Recalling { writing: &*writing, seed, files: Vec::new() };
     if let Some(alone) = alone {
         recalling.take(&alone)?;
     }
@@ -121,27 +120,16 @@ pub fn recall(
     let Some(at) = files.iter().map(|file| file.standing.changed).max() else { return Ok(None) };
     recalled.files = files.len() as u64;
     recalled.entries = files.iter().filter(|file| file.strand == Strand::Pages).map(|file| u64::from(file.urls)).sum();
-    limit(&writing, job, &files)?;
-    outputs(&writing, place, &children, job.now.as_second())?;
+    limit(&*writing, job, &files)?;
+    outputs(&*writing, (job.destination, names), &children, job.now.as_second())?;
     if form == Some(Document::Index) {
-        writing.set_fact(FORM, Some("index"))?;
+        writing.set_fact(Fact::Form, Some("index"))?;
     }
     let counts =
         RunCounts { entries: recalled.entries, added: 0, changed: 0, removed: 0, left_out: 0, files_written: 0 };
     writing.add_run(&RunRow { run: 1, at, counts }, &serde_json::to_string(&recalled).unwrap_or_default())?;
     writing.commit()?;
     Ok(Some(recalled))
-}
-
-/// Reads a file beside the main file, for [`recall`]; none where it is not there.
-pub fn on_disk(place: &Place, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
-    let path = place.folder.join(name);
-    match fs::read(&path) {
-        Ok(bytes) => Ok(Some(bytes)),
-        // What is no file is told when it is to be written over.
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound || path.is_dir() => Ok(None),
-        Err(error) => Err(StoreError::io("cannot read", path)(error)),
-    }
 }
 
 /// Takes a file apart that this tool wrote; none where it is not as this tool writes.
@@ -166,7 +154,7 @@ fn file(bytes: &[u8], (section, strand, number): (&str, Strand, u32), changed: i
 
 /// Files on their way into the ledger.
 struct Recalling<'w> {
-    writing: &'w Writing<'w>,
+    writing: &'w dyn Writing,
     seed: u64,
     files: Vec<RecalledFile>,
 }
@@ -218,16 +206,16 @@ impl Recalling<'_> {
 
 /// What the files may hold, as if they had been opened by this configuration. What they might hold when they were opened is not
 /// known, but that one of several holds so many is: a file alone goes on filling up.
-fn limit(writing: &Writing<'_>, job: &Job<'_>, files: &[RecalledFile]) -> Result<(), StoreError> {
+fn limit(writing: &dyn Writing, job: &Job<'_>, files: &[RecalledFile]) -> Result<(), StoreError> {
     let mut strands: BTreeMap<(&str, Strand), Vec<&RecalledFile>> = BTreeMap::new();
     for file in files {
         strands.entry((&file.section, file.strand)).or_default().push(file);
     }
-    let sections = &job.chooser.sections;
+    let sections = &job.choices.sections;
     for ((section, strand), files) in strands {
         let entries: usize = files.iter().map(|file| file.urls as usize).sum();
         let known = sections.named(section).map(|at| &sections.list()[at]);
-        let opened = job.cut.limits(known, strand, job.place.style, entries);
+        let opened = job.cut.limits(known, strand, job.names.style, entries);
         let most = files.iter().map(|file| file.urls).max().unwrap_or(0).clamp(1, MOST_URLS);
         let urls = if files.len() == 1 { opened.urls.max(most) } else { most };
         for file in &files {
@@ -252,26 +240,21 @@ fn entry(url: &RawUrl, seed: u64) -> LaneEntry {
 
 /// Notes the files of ours that are there, those too that left the index, so that no number is given twice.
 fn outputs(
-    writing: &Writing<'_>,
-    place: &Place,
+    writing: &dyn Writing,
+    (destination, names): (&dyn Destination, &Names),
     children: &BTreeMap<String, Option<Lastmod>>,
     now: i64,
 ) -> Result<(), StoreError> {
     let listed: HashSet<&str> = children.keys().map(|name| plain_name(name)).collect();
-    let names = fs::read_dir(&place.folder).into_iter().flatten().flatten();
-    for name in names.filter_map(|one| one.file_name().into_string().ok()) {
+    for name in destination.list()? {
         let plain = plain_name(&name);
-        let is_main = plain == place.main || is_further_index(&place.main, plain);
+        let is_main = plain == names.main || is_further_index(&names.main, plain);
         let parts = parts_of(&name);
         if !is_main && parts.is_none() {
             continue;
         }
-        let path = place.folder.join(&name);
-        let read = || -> std::io::Result<Option<OnDisk>> {
-            let Some(stamp) = disk::stamp(&path)? else { return Ok(None) };
-            Ok(Some(OnDisk { stamp, crc: crc32fast::hash(&fs::read(&path)?) }))
-        };
-        let Some(on_disk) = read().map_err(StoreError::io("cannot read", &path))? else { continue };
+        let Some((version, bytes)) = destination.version(&name)?.zip(destination.read(&name)?) else { continue };
+        let on_disk = OnDisk { version, crc: crc32fast::hash(&bytes) };
         let retired = (!is_main && !listed.contains(plain)).then_some(now);
         writing.set_output(&name, &OutputRow { on_disk, retired })?;
         if let Some((section, strand, number)) = parts {

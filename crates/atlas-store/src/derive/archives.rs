@@ -8,6 +8,7 @@ use atlas_core::archive::{ArchivePage, Tally};
 use atlas_core::choose::{Chooser, Verdict};
 use atlas_core::contribution::{Said, is_dead};
 use atlas_core::fingerprint;
+use atlas_core::judge::is_redesign;
 use atlas_core::shape::lastmod;
 use rayon::prelude::*;
 
@@ -16,7 +17,7 @@ use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
 use crate::model::LaneEntry;
 use crate::provenance::Provenances;
-use crate::settle::{Expected, Stand, Standing, Telling, is_redesign, join};
+use crate::settle::{Expected, Stand, Standing, Telling, join};
 use atlas_core::report::{Outcome, Problem};
 
 /// The name of that source in reports; it comes after all others.
@@ -32,7 +33,11 @@ pub(crate) struct PagesBefore<'a> {
 
 impl<'a> PagesBefore<'a> {
     /// Reads it; `today` is none where pages were read by another reader then.
-    pub(crate) fn read(ledger: &Ledger, remembered: &'a Remembered, today: Option<i32>) -> Result<Self, StoreError> {
+    pub(crate) fn read(
+        ledger: &dyn Ledger,
+        remembered: &'a Remembered,
+        today: Option<i32>,
+    ) -> Result<Self, StoreError> {
         let mut lane = Vec::with_capacity(remembered.entries());
         for (file, segment) in remembered.segments(|_| true) {
             lane.extend(ledger.lane(file.id, segment)?);

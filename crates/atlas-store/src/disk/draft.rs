@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use tempfile::NamedTempFile;
 
-use super::stamp::{OnDisk, stamp_of};
+use super::stamp::{Stamp, stamp_of};
 use crate::error::StoreError;
 
 const TEMPORARY: &str = ".atlas-";
@@ -14,11 +14,10 @@ const TEMPORARY_END: &str = ".tmp";
 /// From so many bytes on it is worth while to bring a file to the disk while it is being written.
 const LARGE: u64 = 8 << 20;
 
-/// A file under its temporary name, with a running checksum.
+/// A file under its temporary name.
 pub struct Draft {
     target: PathBuf,
     file: BufWriter<NamedTempFile>,
-    crc: crc32fast::Hasher,
     size: u64,
 }
 
@@ -34,17 +33,7 @@ impl Draft {
         // Its name does not matter to anyone: only what stood in the way.
         let file = builder.tempfile_in(folder).map_err(|error| io::Error::from(error.kind()));
         let file = file.map_err(StoreError::io("cannot write into", folder))?;
-        Ok(Self {
-            target: target.to_owned(),
-            file: BufWriter::with_capacity(1 << 14, file),
-            crc: crc32fast::Hasher::new(),
-            size: 0,
-        })
-    }
-
-    /// How many bytes were written so far.
-    pub fn size(&self) -> u64 {
-        self.size
+        Ok(Self { target: target.to_owned(), file: BufWriter::with_capacity(1 << 14, file), size: 0 })
     }
 
     /// Hands what is still buffered to the system.
@@ -52,7 +41,7 @@ impl Draft {
         let target = self.target;
         let failed = StoreError::io("cannot write", &target);
         let file = self.file.into_inner().map_err(|error| failed(error.into_error()))?;
-        Ok(Flushed { target, file, crc: self.crc.finalize() })
+        Ok(Flushed { target, file })
     }
 }
 
@@ -60,7 +49,6 @@ impl Draft {
 struct Flushed {
     target: PathBuf,
     file: NamedTempFile,
-    crc: u32,
 }
 
 impl Flushed {
@@ -68,11 +56,10 @@ impl Flushed {
         self.file.as_file().sync_data().map_err(StoreError::io("cannot write", &self.target))
     }
 
-    fn rename(self) -> Result<OnDisk, StoreError> {
+    fn rename(self) -> Result<Stamp, StoreError> {
         let failed = || StoreError::io("cannot write", &self.target);
         let file = self.file.persist(&self.target).map_err(|error| failed()(error.error))?;
-        let stamp = stamp_of(&file.metadata().map_err(failed())?);
-        Ok(OnDisk { stamp, crc: self.crc })
+        Ok(stamp_of(&file.metadata().map_err(failed())?))
     }
 }
 
@@ -91,32 +78,30 @@ pub(crate) fn bring(path: &Path) {
     }
 }
 
-/// Brings files to the disk and puts them in their places.
-pub fn put_in_place(drafts: Vec<(String, Draft)>) -> Result<Vec<(String, OnDisk)>, StoreError> {
-    let bytes = drafts.iter().map(|(_, draft)| draft.size).sum();
-    let flushed = drafts.into_iter().map(|(name, draft)| Ok((name, draft.flushed()?)));
-    let flushed: Vec<(String, Flushed)> = flushed.collect::<Result<_, StoreError>>()?;
+/// Brings files to the disk and puts them in their places; tells how they look there.
+pub fn put_in_place(drafts: Vec<Draft>) -> Result<Vec<Stamp>, StoreError> {
+    let bytes = drafts.iter().map(|draft| draft.size).sum();
+    let flushed: Vec<Flushed> = drafts.into_iter().map(Draft::flushed).collect::<Result<_, _>>()?;
     sync_all(&flushed, bytes)?;
-    flushed.into_iter().map(|(name, file)| Ok((name, file.rename()?))).collect()
+    flushed.into_iter().map(Flushed::rename).collect()
 }
 
 /// Brings files of so many bytes in all to the disk.
-fn sync_all(files: &[(String, Flushed)], bytes: u64) -> Result<(), StoreError> {
+fn sync_all(files: &[Flushed], bytes: u64) -> Result<(), StoreError> {
     #[cfg(not(target_os = "linux"))]
     let _ = bytes;
     #[cfg(target_os = "linux")]
     if files.len() >= MANY && bytes / files.len() as u64 <= SMALL {
-        let (_, first) = &files[0];
+        let first = &files[0];
         let failed = StoreError::io("cannot write", &first.target);
         return rustix::fs::syncfs(first.file.as_file()).map_err(|error| failed(error.into()));
     }
-    files.iter().try_for_each(|(_, file)| file.sync())
+    files.iter().try_for_each(Flushed::sync)
 }
 
 impl Write for Draft {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         self.file.write_all(bytes)?;
-        self.crc.update(bytes);
         self.size += bytes.len() as u64;
         Ok(bytes.len())
     }
@@ -127,7 +112,7 @@ impl Write for Draft {
 }
 
 /// Writes a small file whole.
-pub fn replace(target: &Path, bytes: &[u8]) -> Result<OnDisk, StoreError> {
+pub fn replace(target: &Path, bytes: &[u8]) -> Result<Stamp, StoreError> {
     let mut draft = Draft::begin(target)?;
     draft.write_all(bytes).map_err(StoreError::io("cannot write", target))?;
     let file = draft.flushed()?;
@@ -164,31 +149,19 @@ pub fn sweep(folder: &Path) -> Result<(), StoreError> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::disk::holds;
 
     #[test]
-    fn a_file_appears_whole_and_is_known_again() {
+    fn many_files_at_once_are_there_only_when_they_are_put() {
         let folder = tempfile::tempdir().unwrap();
-        let target = folder.path().join("a.xml");
-        let mut draft = Draft::begin(&target).unwrap();
-        draft.write_all(b"<urlset>").unwrap();
-        assert!(!target.exists());
-        let on_disk = put_in_place(vec![("a.xml".into(), draft)]).unwrap()[0].1;
-        assert_eq!(fs::read(&target).unwrap(), b"<urlset>");
-        assert!(holds(&target, &on_disk));
-        fs::write(&target, b"<urlset>").unwrap();
-        assert!(holds(&target, &on_disk), "touched, but the same");
-        fs::write(&target, b"<urlsex>").unwrap();
-        assert!(!holds(&target, &on_disk));
-    }
-
-    #[test]
-    fn what_a_killed_build_left_is_swept() {
-        let folder = tempfile::tempdir().unwrap();
-        fs::write(folder.path().join(".atlas-x7.tmp"), b"half").unwrap();
-        fs::write(folder.path().join("keep.tmp"), b"not ours").unwrap();
-        sweep(folder.path()).unwrap();
-        let left: Vec<_> = fs::read_dir(folder.path()).unwrap().flatten().map(|entry| entry.file_name()).collect();
-        assert_eq!(left, ["keep.tmp"]);
+        let paths: Vec<PathBuf> = (0..40).map(|nth| folder.path().join(format!("{nth}.xml"))).collect();
+        let drafts = paths.iter().map(|path| {
+            let mut draft = Draft::begin(path).unwrap();
+            draft.write_all(b"<urlset>").unwrap();
+            draft
+        });
+        let drafts: Vec<Draft> = drafts.collect();
+        assert!(paths.iter().all(|path| !path.exists()));
+        let stamps = put_in_place(drafts).unwrap();
+        assert!(stamps.iter().all(|stamp| stamp.size == 8) && paths.iter().all(|path| path.exists()));
     }
 }

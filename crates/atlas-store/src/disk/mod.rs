@@ -7,4 +7,4 @@ pub mod segmented_gzip;
 
 pub(crate) use self::draft::bring;
 pub use self::draft::{Draft, put_in_place, remove, replace, sweep, sync_folder};
-pub use self::stamp::{OnDisk, Stamp, holds, stamp, stamp_of};
+pub use self::stamp::{Stamp, stamp, stamp_of};

@@ -81,16 +81,23 @@ pub(crate) struct Lanes<R> {
     aside: Aside,
 }
 
-impl<R: Record> Lanes<R> {
-    /// Nothing yet; `folder` is where things are put aside that do not fit into a quarter of the memory.
-    pub(crate) fn new(folder: &Path, memory: usize) -> Self {
+impl<R> Default for Lanes<R> {
+    /// Nothing, and nothing is to come.
+    fn default() -> Self {
         Self {
             parts: (0..PARTITIONS).map(|_| Vec::new()).collect(),
             held: 0,
-            budget: memory / 4 / RECORD,
+            budget: usize::MAX,
             runs: Vec::new(),
-            aside: Aside::new(folder),
+            aside: Aside::new(Path::new("")),
         }
+    }
+}
+
+impl<R: Record> Lanes<R> {
+    /// Nothing yet; `folder` is where things are put aside that do not fit into a quarter of the memory.
+    pub(crate) fn new(folder: &Path, memory: usize) -> Self {
+        Self { budget: memory / 4 / RECORD, aside: Aside::new(folder), ..Self::default() }
     }
 
     /// Deals a record.

@@ -13,15 +13,6 @@ pub struct Stamp {
     pub modified: i64,
 }
 
-/// What a finished file looks like on disk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct OnDisk {
-    /// Size and time.
-    pub stamp: Stamp,
-    /// CRC-32 of its bytes.
-    pub crc: u32,
-}
-
 /// How a file looks; `None` where there is none.
 pub fn stamp(path: &Path) -> io::Result<Option<Stamp>> {
     match fs::metadata(path) {
@@ -36,15 +27,4 @@ pub fn stamp_of(metadata: &fs::Metadata) -> Stamp {
     let since = metadata.modified().ok().and_then(|time| time.duration_since(UNIX_EPOCH).ok());
     let modified = since.map_or(0, |since| i64::try_from(since.as_nanos()).unwrap_or(i64::MAX));
     Stamp { size: metadata.len(), modified }
-}
-
-/// Whether a file on disk holds what it should: untouched since it was written, or touched without a change.
-pub fn holds(path: &Path, wanted: &OnDisk) -> bool {
-    match stamp(path) {
-        Ok(Some(found)) if found == wanted.stamp => true,
-        Ok(Some(found)) if found.size == wanted.stamp.size => {
-            fs::read(path).is_ok_and(|bytes| crc32fast::hash(&bytes) == wanted.crc)
-        }
-        _ => false,
-    }
 }

@@ -27,25 +27,26 @@ pub struct Exported {
     pub run: u32,
 }
 
-impl Ledger {
-    /// Gives all remembered entries, file by file in the order in which they stand there.
-    pub fn export<E: From<StoreError>>(&self, mut take: impl FnMut(Exported) -> Result<(), E>) -> Result<(), E> {
-        let remembered = self.remembered()?;
-        for (file, segment) in remembered.segments(|_| true) {
-            let lane = self.lane(file.id, segment)?;
-            let written = urls_and_dates_of(&self.body(file.id, segment.number)?, segment.size)?;
-            for (entry, (url, lastmod)) in lane.into_iter().zip(written) {
-                take(Exported {
-                    url,
-                    file: child_name(&file.section, file.strand, file.number),
-                    section: file.section.clone(),
-                    strand: file.strand.to_string(),
-                    lastmod,
-                    seen: Some(entry.observed).filter(|day| *day != NEVER).and_then(Lastmod::from_epoch_day),
-                    run: entry.changed,
-                })?;
-            }
+/// Gives all remembered entries, file by file in the order in which they stand there.
+pub fn export<E: From<StoreError>>(
+    ledger: &dyn Ledger,
+    mut take: impl FnMut(Exported) -> Result<(), E>,
+) -> Result<(), E> {
+    let remembered = ledger.remembered()?;
+    for (file, segment) in remembered.segments(|_| true) {
+        let lane = ledger.lane(file.id, segment)?;
+        let written = urls_and_dates_of(&ledger.body(file.id, segment.number)?, segment.size)?;
+        for (entry, (url, lastmod)) in lane.into_iter().zip(written) {
+            take(Exported {
+                url,
+                file: child_name(&file.section, file.strand, file.number),
+                section: file.section.clone(),
+                strand: file.strand.to_string(),
+                lastmod,
+                seen: Some(entry.observed).filter(|day| *day != NEVER).and_then(Lastmod::from_epoch_day),
+                run: entry.changed,
+            })?;
         }
-        Ok(())
     }
+    Ok(())
 }

@@ -1,223 +1,289 @@
-//! The ledger: the embedded database that remembers entries, runs and announcements.
+//! The ledger: what is remembered of entries, runs and announcements.
 //!
-//! It lives in a folder of its own, `.idle-atlas`, never in the web root. An entry is no row: entries are kept by the
-//! segment, 240 at a time, as their compressed text (which is also what the sitemap file is made of) and a *lane* of
-//! fixed-size facts. So a change of one entry writes some 20 KB, whatever the size of the site. Rows of tables are known by the
-//! *stretch*, some dozens that follow one another, so that a build looks only at those near to which something moved.
+//! It lives in a folder of its own, never in the web root. An entry is no row: entries are kept by the segment, 240 at a time, as
+//! their compressed text (which is also what the sitemap file is made of) and a *lane* of fixed-size facts. So a change of one entry
+//! writes some 20 KB, whatever the size of the site. Rows of tables are known by the *stretch*, some dozens that follow one another,
+//! so that a build looks only at those near to which something moved.
+//!
+//! [`Ledger`] is what can be read, theme by theme, and [`Writing`] are changes under way. `sqlite` is the one form that there is:
+//! all SQL is there, and another database would be another folder beside it.
 
+mod remembered;
+mod sqlite;
+mod pending;
+mod lookup;
 mod export;
-mod files;
-mod interest;
-mod pages;
-mod runs;
-mod schema;
-mod segments;
-mod stretches;
-mod telling;
 
-use std::cell::RefCell;
-use std::fs::{self, File, TryLockError};
-use std::hash::{BuildHasher, Hasher, RandomState};
-use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::collections::{BTreeSet, HashMap, HashSet};
+use std::path::Path;
 
-use rusqlite::config::DbConfig;
-use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, params};
+use atlas_core::format::Frame;
+use atlas_core::placement::{Limits, Strand};
 
+pub use self::export::{Exported, export};
+pub use self::lookup::{Remembrance, lookup};
+pub use self::pending::pending;
+pub use self::remembered::Remembered;
+use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
-
-pub use export::Exported;
-pub use files::Remembered;
-pub(crate) use interest::{Interest, Untouched};
+use crate::model::{
+    Announced, Departure, Fact, Facts, KnownStretches, Lane, LaneEntry, Members, Memory, OutputRow, RememberedStretch,
+    RunRow, SegmentRow, Standing, Tombstone, Whole,
+};
+use atlas_core::announce::EngineState;
 
 /// The name of the folder, beside the configuration file.
 pub const FOLDER: &str = ".idle-atlas";
 
-/// How much of the database is held in memory while writing.
-const CACHE_KIB: i64 = 4 * 1024;
+/// Opens the ledger in `folder` for writing, and makes it where there is none. Fails where another process has it open for writing.
+pub fn open(folder: &Path) -> Result<Box<dyn Ledger>, StoreError> {
+    Ok(Box::new(sqlite::Sqlite::open(folder)?))
+}
+
+/// Opens the ledger in `folder` for reading; `None` where there is none yet.
+pub fn open_for_reading(folder: &Path) -> Result<Option<Box<dyn Ledger>>, StoreError> {
+    let ledger = sqlite::Sqlite::open_for_reading(folder)?;
+    Ok(ledger.map(|ledger| Box::new(ledger) as Box<dyn Ledger>))
+}
 
 /// An open ledger.
-#[derive(Debug)]
-pub struct Ledger {
-    connection: Connection,
-    folder: PathBuf,
-    /// Held while a command writes; released by the system when the process ends, however it ends.
-    _lock: Option<File>,
-}
-
-impl Ledger {
-    /// Opens the ledger in `folder` for writing, and makes it where there is none. Fails where another process has it open
-    /// for writing.
-    pub fn open(folder: &Path) -> Result<Self, StoreError> {
-        fs::create_dir_all(folder).map_err(StoreError::io("cannot make", folder))?;
-        let lock_path = folder.join("lock");
-        let lock = File::create(&lock_path).map_err(StoreError::io("cannot write", &lock_path))?;
-        match lock.try_lock() {
-            Ok(()) => {}
-            Err(TryLockError::WouldBlock) => return Err(StoreError::Busy { path: lock_path }),
-            Err(TryLockError::Error(error)) => return Err(StoreError::io("cannot lock", &lock_path)(error)),
-        }
-        let path = Self::database(folder);
-        let connection = set_up(Connection::open(&path)?)?;
-        schema::prepare(&connection, &path)?;
-        connection.pragma_update(None, "cache_size", -CACHE_KIB)?;
-        Ok(Self { connection, folder: folder.to_owned(), _lock: Some(lock) })
-    }
-
-    /// Opens the ledger in `folder` for reading; `None` where there is none yet.
-    pub fn open_for_reading(folder: &Path) -> Result<Option<Self>, StoreError> {
-        let path = Self::database(folder);
-        if !path.exists() {
-            return Ok(None);
-        }
-        let connection = set_up(Connection::open_with_flags(&path, OpenFlags::SQLITE_OPEN_READ_WRITE)?)?;
-        schema::check(&connection, &path)?;
-        Ok(Some(Self { connection, folder: folder.to_owned(), _lock: None }))
-    }
-
-    fn database(folder: &Path) -> PathBuf {
-        folder.join("ledger.db")
-    }
-
-    fn path(&self) -> PathBuf {
-        Self::database(&self.folder)
-    }
-
-    /// The folder it lives in.
-    pub(crate) fn folder(&self) -> &Path {
-        &self.folder
-    }
-
+pub trait Ledger:
+    ReadFacts + ReadRuns + ReadFiles + ReadSegments + ReadMemories + ReadStretches + ReadEngines + Send
+{
     /// Begins a set of changes that become true all at once, or not at all.
-    pub fn transaction(&mut self) -> Result<Writing<'_>, StoreError> {
-        Ok(Writing { inner: self.connection.transaction()?, outgrown: RefCell::default() })
-    }
+    fn transaction(&mut self) -> Result<Box<dyn Writing + '_>, StoreError>;
 
     /// Begins to read: until it is dropped, what is read is of one state, and the database is not locked anew for each piece.
-    pub(crate) fn reading(&self) -> Result<Transaction<'_>, StoreError> {
-        Ok(self.connection.unchecked_transaction()?)
-    }
+    fn snapshot(&self) -> Result<Box<dyn Snapshot + '_>, StoreError>;
+}
 
+/// One state of a ledger.
+pub trait Snapshot {}
+
+/// Changes under way: dropped without being committed they never were.
+pub trait Writing:
+    WriteFacts + WriteRuns + WriteFiles + WriteSegments + WriteMemories + WriteStretches + WriteEngines
+{
+    /// Makes the changes true.
+    fn commit(self: Box<Self>) -> Result<(), StoreError>;
+
+    /// Brings to the disk what was written so far, from another thread: else all of it would be waited for at the end.
+    fn flusher(&self) -> Box<dyn Fn() + Send>;
+}
+
+/// Reads facts about the site as a whole.
+pub trait ReadFacts {
     /// The seed of all keys in this ledger: made once, at random.
-    pub fn seed(&self) -> Result<u64, StoreError> {
-        if let Some(seed) = self.fact("seed")?.and_then(|text| text.parse().ok()) {
-            return Ok(seed);
-        }
-        let seed = RandomState::new().build_hasher().finish();
-        set_fact(&self.connection, "seed", Some(&seed.to_string()))?;
-        Ok(seed)
-    }
+    fn seed(&self) -> Result<u64, StoreError>;
 
     /// The provenances of entries, by number, as JSON.
-    pub(crate) fn provenances(&self) -> Result<Vec<(u16, String)>, StoreError> {
-        let mut statement = self.connection.prepare("select number, mappings from provenance order by number")?;
-        let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?)))?;
-        Ok(rows.collect::<Result<_, _>>()?)
-    }
+    fn provenances(&self) -> Result<Vec<(u16, String)>, StoreError>;
 
-    /// A fact about the site as a whole.
-    pub fn fact(&self, name: &str) -> Result<Option<String>, StoreError> {
-        fact(&self.connection, name)
-    }
+    /// A fact.
+    fn fact(&self, fact: Fact) -> Result<Option<String>, StoreError>;
 
     /// Sets a fact at once; `None` forgets it.
-    pub fn set_fact(&self, name: &str, value: Option<&str>) -> Result<(), StoreError> {
-        set_fact(&self.connection, name, value)
-    }
+    fn set_fact(&self, fact: Fact, value: Option<&str>) -> Result<(), StoreError>;
 }
 
-/// What holds of a connection whether it writes or reads.
-fn set_up(connection: Connection) -> Result<Connection, StoreError> {
-    connection.busy_timeout(Duration::from_secs(10))?;
-    // Statements are planned once, not anew for each value that they are given.
-    connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
-    Ok(connection)
-}
-
-fn fact(connection: &Connection, name: &str) -> Result<Option<String>, StoreError> {
-    let mut statement = connection.prepare_cached("select value from fact where name = ?1")?;
-    Ok(statement.query_row([name], |row| row.get(0)).optional()?)
-}
-
-fn set_fact(connection: &Connection, name: &str, value: Option<&str>) -> Result<(), StoreError> {
-    match value {
-        Some(value) => connection.execute("insert or replace into fact values (?1, ?2)", params![name, value])?,
-        None => connection.execute("delete from fact where name = ?1", [name])?,
-    };
-    Ok(())
-}
-
-/// Changes under way: dropped without [`Writing::commit`] they never were.
-#[derive(Debug)]
-pub struct Writing<'l> {
-    inner: Transaction<'l>,
-    /// Contents that no segment has any more, to be forgotten at the end.
-    outgrown: RefCell<Vec<i64>>,
-}
-
-impl Writing<'_> {
+/// Writes facts about the site as a whole.
+pub trait WriteFacts {
     /// Remembers provenances of entries.
-    pub(crate) fn keep_provenances(&self, added: &[(u16, String)]) -> Result<(), StoreError> {
-        let mut statement = self.inner.prepare_cached("insert into provenance (number, mappings) values (?1, ?2)")?;
-        added.iter().try_for_each(|(number, mappings)| statement.execute(params![number, mappings]).map(drop))?;
-        Ok(())
-    }
+    fn keep_provenances(&self, added: &[(u16, String)]) -> Result<(), StoreError>;
 
-    /// The database.
-    pub(crate) fn path(&self) -> PathBuf {
-        self.inner.path().map(PathBuf::from).unwrap_or_default()
-    }
+    /// A fact, as it is by now.
+    fn fact(&self, fact: Fact) -> Result<Option<String>, StoreError>;
 
-    /// Makes the changes true.
-    pub fn commit(self) -> Result<(), StoreError> {
-        self.forget_outgrown()?;
-        Ok(self.inner.commit()?)
-    }
-
-    /// A fact about the site as a whole.
-    pub fn fact(&self, name: &str) -> Result<Option<String>, StoreError> {
-        fact(&self.inner, name)
-    }
-
-    /// Sets a fact about the site as a whole; `None` forgets it.
-    pub fn set_fact(&self, name: &str, value: Option<&str>) -> Result<(), StoreError> {
-        set_fact(&self.inner, name, value)
-    }
+    /// Sets a fact; `None` forgets it.
+    fn set_fact(&self, fact: Fact, value: Option<&str>) -> Result<(), StoreError>;
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
+/// Reads what each build found and did.
+pub trait ReadRuns {
+    /// The number of the last run; 0 before the first.
+    fn last_run(&self) -> Result<i64, StoreError>;
 
-    #[test]
-    fn one_writer_at_a_time_and_facts_stay() {
-        let folder = tempfile::tempdir().unwrap();
-        assert!(Ledger::open_for_reading(folder.path()).unwrap().is_none());
-        let ledger = Ledger::open(folder.path()).unwrap();
-        let seed = ledger.seed().unwrap();
-        assert!(matches!(Ledger::open(folder.path()), Err(StoreError::Busy { .. })));
-        drop(ledger);
-        let mut ledger = Ledger::open(folder.path()).unwrap();
-        assert_eq!(ledger.seed().unwrap(), seed);
-        ledger.transaction().unwrap().set_fact("form", Some("index")).unwrap();
-        assert_eq!(ledger.fact("form").unwrap(), None, "not committed");
-        let writing = ledger.transaction().unwrap();
-        writing.set_fact("form", Some("index")).unwrap();
-        writing.commit().unwrap();
-        assert_eq!(ledger.fact("form").unwrap().as_deref(), Some("index"));
-    }
+    /// The last runs, newest first.
+    fn runs(&self, most: usize) -> Result<Vec<RunRow>, StoreError>;
 
-    #[test]
-    fn a_ledger_of_another_format_or_a_broken_one_is_refused_in_words() {
-        let folder = tempfile::tempdir().unwrap();
-        drop(Ledger::open(folder.path()).unwrap());
-        let path = Ledger::database(folder.path());
-        Connection::open(&path).unwrap().pragma_update(None, "user_version", 99).unwrap();
-        let message = Ledger::open(folder.path()).unwrap_err().to_string();
-        assert!(message.contains("another version of Idle Atlas (format 99,"), "{message}");
-        assert!(message.contains("move that folder away and build again"), "{message}");
-        fs::write(&path, vec![b'x'; 5000]).unwrap();
-        let message = Ledger::open(folder.path()).unwrap_err().to_string();
-        assert!(message.contains("ledger"), "{message}");
-    }
+    /// One run with its report as JSON.
+    fn run(&self, run: i64) -> Result<Option<(RunRow, String)>, StoreError>;
+}
+
+/// Writes what a build found and did.
+pub trait WriteRuns {
+    /// Adds a run.
+    fn add_run(&self, row: &RunRow, report: &str) -> Result<(), StoreError>;
+}
+
+/// Reads which files there are.
+pub trait ReadFiles {
+    /// Reads what a build needs, but for the entries.
+    fn remembered(&self) -> Result<Remembered, StoreError>;
+
+    /// Whether a build was stopped while it wrote files.
+    fn is_planned(&self) -> Result<bool, StoreError>;
+
+    /// Writes down, at once, which files are about to be written.
+    fn plan(&mut self, names: &BTreeSet<String>) -> Result<(), StoreError>;
+}
+
+/// Writes which files there are.
+pub trait WriteFiles {
+    /// Opens a file and returns its number in the ledger.
+    fn open_file(&self, section: &str, strand: Strand, number: u32, limits: Limits) -> Result<i64, StoreError>;
+
+    /// Notes what a file holds and may hold.
+    fn file_stands(&self, file: i64, limits: Limits, standing: Standing) -> Result<(), StoreError>;
+
+    /// Forgets a file and its segments.
+    fn drop_file(&self, file: i64) -> Result<(), StoreError>;
+
+    /// Notes the number that the next file of a section's strand gets.
+    fn set_next_number(&self, section: &str, strand: Strand, number: u32) -> Result<(), StoreError>;
+
+    /// Notes that the next file of a section's strand gets at least this number.
+    fn raise_next_number(&self, section: &str, strand: Strand, number: u32) -> Result<(), StoreError>;
+
+    /// Notes a file in the web root.
+    fn set_output(&self, name: &str, output: &OutputRow) -> Result<(), StoreError>;
+
+    /// Forgets a file in the web root.
+    fn drop_output(&self, name: &str) -> Result<(), StoreError>;
+
+    /// Notes that everything planned has been done.
+    fn plan_is_done(&self) -> Result<(), StoreError>;
+}
+
+/// Reads what segments hold.
+pub trait ReadSegments {
+    /// The compressed text of a segment.
+    fn body(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError>;
+
+    /// A segment as it is kept, with its text or, where that is at hand, without.
+    fn whole(&self, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError>;
+
+    /// The entries of a segment.
+    fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<LaneEntry>, StoreError>;
+
+    /// What is kept of the entries of all segments besides their texts, in the order of files and segments. What comes of one is
+    /// taken, in another thread, while the next is read.
+    fn each_lane(&self, take: &mut (dyn FnMut(Lane) -> Result<(), StoreError> + Send)) -> Result<(), StoreError>;
+}
+
+/// Writes what segments hold.
+pub trait WriteSegments {
+    /// A segment as it is kept, with its text or, where that is at hand, without.
+    fn whole(&self, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError>;
+
+    /// The compressed text of a segment.
+    fn body(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError>;
+
+    /// Keeps a segment, in place of the one with its number: the namespaces it needs and what it holds; its text; and what is kept
+    /// of its entries, which is their lane and by what their rows are known unread.
+    fn keep_segment(
+        &self,
+        file: i64,
+        number: u32,
+        holds: (Frame, Facts),
+        segment: &Segment,
+        entries: (&[u8], &[u8]),
+    ) -> Result<(), StoreError>;
+
+    /// Keeps by what the rows of a segment are known unread.
+    fn keep_raws(&self, file: i64, number: u32, raws: &[u8]) -> Result<(), StoreError>;
+
+    /// Forgets a segment.
+    fn drop_segment(&self, file: i64, number: u32) -> Result<(), StoreError>;
+}
+
+/// Reads what was learnt of the files that sources read, so that a file that was not touched is not read again.
+pub trait ReadMemories {
+    /// What a source remembers, if it learnt it under the same settings; links only where they are wanted.
+    fn memory(&self, source: &str, settings: u64, links: bool) -> Result<Memory, StoreError>;
+}
+
+/// Writes what was learnt of the files that sources read.
+pub trait WriteMemories {
+    /// Keeps what a source learnt. Files that it no longer met are forgotten when they are many, once it is through.
+    fn remember(&self, source: &str, settings: u64, memory: &Memory) -> Result<(), StoreError>;
+
+    /// Keeps what a source learnt so far, while it is still at it. What was learnt under other settings is forgotten.
+    fn learnt(&self, source: &str, settings: u64, memory: &Memory) -> Result<(), StoreError>;
+}
+
+/// Reads stretches of rows that need not be looked at as long as they are the same, and whose rows they are.
+pub trait ReadStretches {
+    /// All stretches that are remembered.
+    fn stretches(&self) -> Result<KnownStretches, StoreError>;
+
+    /// Whose rows some stretches hold, by their tags: of each all of them, or only those that are read by every build. Stretches are
+    /// named by the number of their members.
+    fn tags(&self, stretches: &mut dyn Iterator<Item = (i64, bool)>) -> Result<Vec<u64>, StoreError>;
+}
+
+/// Writes stretches of rows.
+pub trait WriteStretches {
+    /// Forgets all stretches.
+    fn forget_stretches(&self) -> Result<(), StoreError>;
+
+    /// Forgets those stretches that are known and did not come, and begins to remember others; `came` are the prints of all that
+    /// came.
+    fn keep_stretches<'w>(
+        &'w self,
+        known: &'w KnownStretches,
+        came: &HashSet<u64>,
+    ) -> Result<Box<dyn KeepStretches + 'w>, StoreError>;
+}
+
+/// Remembers stretches, beside those that are remembered already.
+pub trait KeepStretches {
+    /// Remembers a stretch.
+    fn keep(&mut self, print: u64, stretch: RememberedStretch, members: &Members) -> Result<(), StoreError>;
+
+    /// Ends.
+    fn done(self: Box<Self>) -> Result<(), StoreError>;
+}
+
+/// Reads what engines have been told, and what they have still to be told.
+///
+/// Nothing is queued: an entry carries the run in which it last changed, an engine carries the run up to which it knows, and what
+/// it has to be told follows from the two. While many messages are under way, the cursor says how far in the order of keys the
+/// engine has come, so that a stop at any instant repeats at most one message.
+pub trait ReadEngines {
+    /// How far an engine has been told; `None` for one that was never told anything.
+    fn engine(&self, name: &str) -> Result<Option<EngineState>, StoreError>;
+
+    /// What entries were like when they left, of those that left since an engine was told anything; by key.
+    fn departures(&self) -> Result<HashMap<u128, Departure>, StoreError>;
+
+    /// The last announcements, newest first.
+    fn announcements(&self, most: usize) -> Result<Vec<Announced>, StoreError>;
+
+    /// The keys of entries that came in after a run.
+    fn additions(&self, after: i64) -> Result<HashSet<u128>, StoreError>;
+
+    /// Entries that are gone and that some engine may not know of, each with the run in which it left.
+    fn tombstones(&self) -> Result<Vec<(Tombstone, i64)>, StoreError>;
+}
+
+/// Writes what engines have been told.
+pub trait WriteEngines {
+    /// Notes how far an engine has been told.
+    fn set_engine(&self, name: &str, state: &EngineState) -> Result<(), StoreError>;
+
+    /// Writes an announcement down.
+    fn add_announcement(&self, announced: &Announced) -> Result<(), StoreError>;
+
+    /// Notes that an entry is gone in this run.
+    fn bury(&self, tombstone: &Tombstone, run: i64) -> Result<(), StoreError>;
+
+    /// Notes what an entry was like that leaves in this run.
+    fn depart(&self, key: u128, departure: Departure, run: i64) -> Result<(), StoreError>;
+
+    /// Notes that entries came in with a run; `news` are those that engines are told of as added.
+    fn arrive(&self, keys: &[u128], news: &[u128], run: i64) -> Result<(), StoreError>;
+
+    /// Forgets what every engine knows.
+    fn forget_what_is_known(&self) -> Result<(), StoreError>;
 }

@@ -1,46 +1,8 @@
 //! What engines have been told, and what they have still to be told.
 
+use atlas_core::announce::Change;
 use atlas_core::rfc3339;
 use serde::Serialize;
-
-/// How far an engine has been told.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct EngineState {
-    /// It knows all that changed up to and including this run.
-    pub watermark: i64,
-    /// A round of telling is under way that ends with this run.
-    pub target: Option<i64>,
-    /// Of that round, it knows all keys up to and including this one.
-    pub cursor: Option<u128>,
-    /// It asked to be left alone until this instant, in seconds since 1970.
-    pub not_before: Option<i64>,
-}
-
-/// What happened to a URL.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-#[serde(rename_all = "lowercase")]
-pub enum Change {
-    /// It was added.
-    Added,
-    /// Its page changed.
-    Changed,
-    /// It is gone.
-    Removed,
-    /// It now leads elsewhere.
-    Redirected,
-}
-
-impl Change {
-    /// Its word in the ledger.
-    pub fn as_str(self) -> &'static str {
-        match self {
-            Self::Added => "added",
-            Self::Changed => "changed",
-            Self::Removed => "removed",
-            Self::Redirected => "redirected",
-        }
-    }
-}
 
 /// One URL that an engine has to be told.
 #[derive(Debug, Clone, PartialEq, Eq)]

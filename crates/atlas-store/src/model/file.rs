@@ -6,7 +6,7 @@ use atlas_core::format::Frame;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::{Limits, Strand};
 
-use crate::disk::OnDisk;
+use crate::disk::Stamp;
 
 /// A sitemap file as the ledger remembers it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -48,6 +48,45 @@ impl FileRow {
     pub fn bytes(&self) -> u64 {
         self.segments.iter().map(|segment| segment.size).sum()
     }
+}
+
+/// A version of a published file: it tells whether the file was touched since, and nothing else.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Version {
+    size: u64,
+    mark: i64,
+}
+
+impl Version {
+    /// Of so many bytes; `mark` differs whenever the file was written again, as far as its destination can tell.
+    pub fn new(size: u64, mark: i64) -> Self {
+        Self { size, mark }
+    }
+
+    /// As it is remembered.
+    pub(crate) fn to_parts(self) -> (u64, i64) {
+        (self.size, self.mark)
+    }
+
+    /// Whether a file of this version may hold the same bytes as one of another.
+    pub fn may_hold_the_same(&self, other: &Self) -> bool {
+        self.size == other.size
+    }
+}
+
+impl From<Stamp> for Version {
+    fn from(stamp: Stamp) -> Self {
+        Self::new(stamp.size, stamp.modified)
+    }
+}
+
+/// What a finished file looks like where it was put.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct OnDisk {
+    /// Its version.
+    pub version: Version,
+    /// CRC-32 of its bytes.
+    pub crc: u32,
 }
 
 /// A file in the web root that is ours.

@@ -47,7 +47,7 @@ impl Record for Known {
 
 /// A segment as it is kept.
 #[derive(Debug)]
-pub(crate) struct Whole {
+pub struct Whole {
     pub(crate) lane: Vec<u8>,
     pub(crate) raws: Vec<u8>,
     /// Its compressed text; empty where it was asked for without.
@@ -66,4 +66,13 @@ impl Whole {
         self.raws.resize(self.lane.len() / LaneEntry::BYTES * 8, 0);
         self.raws
     }
+}
+
+/// What is kept of the entries of a segment besides its text.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lane {
+    /// A fixed number of bytes for each: see [`LaneEntry`].
+    pub entries: Vec<u8>,
+    /// By what their rows are known unread, 8 bytes each; none where no row is.
+    pub raws: Vec<u8>,
 }

@@ -30,11 +30,11 @@ impl RememberedStretch {
 }
 
 /// All stretches that are remembered, by their prints.
-pub(crate) type KnownStretches = HashMap<u64, RememberedStretch>;
+pub type KnownStretches = HashMap<u64, RememberedStretch>;
 
 /// Whose rows a stretch holds: their [`tag`]s, one after the other.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub(crate) struct Members {
+pub struct Members {
     /// Of the rows that need not be looked at.
     pub(crate) quiet: Vec<u8>,
     /// Of the others.

@@ -3,19 +3,15 @@
 //! A robots.txt made from nothing would shadow the one that the site really has, with all its rules, as soon as it is copied to the
 //! server. So it is made only where the configuration says that there is no other, or where a crawl has seen the live site's.
 
-use std::path::Path;
-use std::{fs, io};
-
 use atlas_core::robots::{ALLOW_ALL, Robots, declare, sitemap_lines};
 
-use super::place::Place;
+use crate::destination::{Destination, Names, ROBOTS};
 use crate::error::StoreError;
 use crate::report::{OtherSitemap, RobotsFate};
 use crate::source::LiveRobots;
 
 /// What is to be declared in robots.txt.
-pub(crate) struct Declaration<'p> {
-    pub(super) path: &'p Path,
+pub(crate) struct Declaration {
     before: Option<Vec<u8>>,
     /// What the file is to hold; none where it must not be made.
     pub(super) after: Option<Vec<u8>>,
@@ -23,32 +19,30 @@ pub(crate) struct Declaration<'p> {
     wanted: Vec<String>,
 }
 
-impl<'p> Declaration<'p> {
+impl Declaration {
     /// Reads robots.txt, where one is named; `declared` are the lines that the tool has written into it before, `live` is the file as
     /// the live site serves it, where a source has fetched it.
     pub(crate) fn of(
-        place: &'p Place,
+        (destination, names): (&dyn Destination, &Names),
         files: usize,
         declared: &str,
         live: Option<&LiveRobots>,
     ) -> Result<Option<Self>, StoreError> {
-        let Some(path) = &place.robots else { return Ok(None) };
-        let before = match fs::read(path) {
-            Ok(bytes) => Some(bytes),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => None,
-            Err(error) => return Err(StoreError::io("cannot read", path)(error)),
-        };
+        if !names.declares {
+            return Ok(None);
+        }
+        let before = destination.read(ROBOTS)?;
         let (base, taken_over) = match (&before, live) {
             (Some(before), _) => (Some(before.as_slice()), false),
             (None, Some(LiveRobots::Bytes(bytes))) => (Some(bytes.as_slice()), true),
             (None, Some(LiveRobots::Absent)) => (Some(ALLOW_ALL), false),
-            (None, None) => (place.create_robots.then_some(ALLOW_ALL), false),
+            (None, None) => (names.create_robots.then_some(ALLOW_ALL), false),
         };
-        let wanted = place.index_addresses(files);
+        let wanted = names.index_addresses(files);
         let outdated: Vec<&str> = declared.lines().filter(|line| !wanted.iter().any(|one| one == line)).collect();
         let ours: Vec<&str> = wanted.iter().map(String::as_str).collect();
         let after = base.map(|base| declare(base, &ours, &outdated));
-        Ok(Some(Self { path, before, after, taken_over, wanted }))
+        Ok(Some(Self { before, after, taken_over, wanted }))
     }
 
     /// The sitemaps of others that it declares: with the line of each.
@@ -72,8 +66,8 @@ impl<'p> Declaration<'p> {
 
 /// Whether the robots.txt that is there says something else than the live site's, `Sitemap:` lines apart: copied to the server, it
 /// would undo what was changed there.
-pub(crate) fn differs_from_live(place: &Place, live: &LiveRobots) -> bool {
-    let Some(Ok(here)) = place.robots.as_ref().map(fs::read) else { return false };
+pub(crate) fn differs_from_live(destination: &dyn Destination, names: &Names, live: &LiveRobots) -> bool {
+    let Some(here) = destination.read(ROBOTS).ok().flatten().filter(|_| names.declares) else { return false };
     match live {
         LiveRobots::Bytes(live) => !Robots::read(live).says_the_same(&Robots::read(&here)),
         LiveRobots::Absent => false,

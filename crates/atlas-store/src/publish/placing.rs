@@ -1,11 +1,11 @@
 //! Putting finished files in their places, many at a time, while others are still being made.
 
-use std::path::PathBuf;
 use std::sync::mpsc::{Receiver, SyncSender, TrySendError, channel, sync_channel};
 use std::thread;
 
-use crate::disk::{self, Draft, OnDisk};
+use crate::destination::{Destination, Draft};
 use crate::error::StoreError;
+use crate::model::OnDisk;
 
 /// How many finished files are brought to the disk together. Three times as many may be open at once, which has to stay
 /// well below what systems allow a process (256 on some).
@@ -13,8 +13,8 @@ const BATCH: usize = 64;
 /// From so many bytes on, finished files are not kept waiting for others while the disk has nothing to do.
 const ENOUGH: u64 = 2 << 20;
 
-/// Finished files, each with its name.
-type Batch = Vec<(String, Draft)>;
+/// Finished files.
+type Batch = Vec<Draft>;
 /// What came of a batch.
 pub(super) type Placed = Result<Vec<(String, OnDisk)>, StoreError>;
 
@@ -29,27 +29,31 @@ pub(super) struct Placing {
 impl Placing {
     /// Starts it. Between batches it also brings to the disk what was written of the ledger, which is a large part of a first
     /// build: else all of that would be waited for at the end.
-    pub(super) fn start<'scope>(scope: &'scope thread::Scope<'scope, '_>, ledger: PathBuf) -> Self {
+    pub(super) fn start<'scope, 'env>(
+        scope: &'scope thread::Scope<'scope, 'env>,
+        destination: &'env dyn Destination,
+        flush_ledger: Box<dyn Fn() + Send>,
+    ) -> Self {
         let (batches, coming) = sync_channel::<Batch>(1);
         let (sender, placed) = channel();
         scope.spawn(move || {
             for batch in coming {
-                if sender.send(disk::put_in_place(batch)).is_err() {
+                if sender.send(destination.put(batch)).is_err() {
                     return;
                 }
-                disk::bring(&ledger);
+                flush_ledger();
             }
         });
         Self { waiting: Vec::new(), batches, placed, under_way: 0 }
     }
 
     /// Hands over a finished file.
-    pub(super) fn put(&mut self, name: String, draft: Draft) -> Result<(), StoreError> {
-        self.waiting.push((name, draft));
+    pub(super) fn put(&mut self, draft: Draft) -> Result<(), StoreError> {
+        self.waiting.push(draft);
         if self.waiting.len() >= BATCH {
             return self.send();
         }
-        if self.waiting.iter().map(|(_, draft)| draft.size()).sum::<u64>() < ENOUGH {
+        if self.waiting.iter().map(Draft::size).sum::<u64>() < ENOUGH {
             return Ok(());
         }
         match self.batches.try_send(std::mem::take(&mut self.waiting)) {

@@ -1,9 +1,8 @@
 //! One sitemap file being written, in plain and compressed form at once.
 
 use std::io::Write as _;
-use std::path::{Path, PathBuf};
 
-use crate::disk::Draft;
+use crate::destination::Draft;
 use crate::disk::segmented_gzip::{GzipWriter, Segment, Squeezer};
 use crate::error::StoreError;
 
@@ -13,7 +12,8 @@ pub(super) struct Sheet {
     pub(super) packed: Option<GzipWriter<Draft>>,
     pub(super) crc: crc32fast::Hasher,
     pub(super) size: u64,
-    folder: PathBuf,
+    /// Where it will be, for people.
+    shown: String,
 }
 
 /// A sitemap file that is complete but not in its place yet.
@@ -25,14 +25,14 @@ pub(super) struct Finished {
 }
 
 impl Sheet {
-    pub(super) fn begin(plain: Option<Draft>, packed: Option<Draft>, folder: &Path) -> Result<Self, StoreError> {
-        let failed = StoreError::io("cannot write into", folder);
+    pub(super) fn begin(plain: Option<Draft>, packed: Option<Draft>, shown: String) -> Result<Self, StoreError> {
+        let failed = StoreError::io("cannot write", &shown);
         let packed = packed.map(GzipWriter::begin).transpose().map_err(failed)?;
-        Ok(Self { plain, packed, crc: crc32fast::Hasher::new(), size: 0, folder: folder.to_owned() })
+        Ok(Self { plain, packed, crc: crc32fast::Hasher::new(), size: 0, shown })
     }
 
     pub(super) fn frame(&mut self, raw: &[u8], squeezer: &mut Squeezer) -> Result<(), StoreError> {
-        let segment = squeezer.squeeze(raw).map_err(StoreError::io("cannot compress for", &self.folder))?;
+        let segment = squeezer.squeeze(raw).map_err(StoreError::io("cannot compress for", &self.shown))?;
         self.push(raw, &segment)
     }
 
@@ -46,14 +46,14 @@ impl Sheet {
             }
             Ok(())
         })();
-        written.map_err(StoreError::io("cannot write into", &self.folder))?;
+        written.map_err(StoreError::io("cannot write", &self.shown))?;
         self.crc.combine(&crc32fast::Hasher::new_with_initial_len(segment.crc, segment.raw_size));
         self.size += segment.raw_size;
         Ok(())
     }
 
     pub(super) fn finish(self) -> Result<Finished, StoreError> {
-        let failed = StoreError::io("cannot write into", &self.folder);
+        let failed = StoreError::io("cannot write", &self.shown);
         let packed = self.packed.map(GzipWriter::finish).transpose().map_err(failed)?;
         Ok(Finished { plain: self.plain, packed, crc: self.crc.finalize(), size: self.size })
     }

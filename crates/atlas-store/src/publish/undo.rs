@@ -1,15 +1,17 @@
 //! Undoing what a build began that was killed, before the next one begins: so that the files are again those that the ledger knows.
 
 use std::collections::{HashMap, HashSet};
-use std::{fs, thread};
+use std::thread;
 
 use atlas_core::format::{IndexLine, read};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::{MOST_BYTES, is_packed};
 use jiff::tz::TimeZone;
 
+use super::Publisher;
+use super::placing::Placing;
 use super::press::Queue;
-use super::{Placing, Publisher, State};
+use super::state::State;
 use crate::arrange::{FilePlan, Plan};
 use crate::disk::segmented_gzip::unpack;
 use crate::error::StoreError;
@@ -19,7 +21,7 @@ use crate::model::{FileRow, urls_of};
 impl Publisher<'_> {
     /// Puts back what the ledger knows. First the files that lost entries; then an index that names these and all that are
     /// named now, so that every entry is listed; then the files that gained what is listed elsewhere again.
-    pub(super) fn undo(&self, writing: &Writing<'_>) -> Result<(), StoreError> {
+    pub(super) fn undo(&self, writing: &dyn Writing) -> Result<(), StoreError> {
         let files = self.remembered.files.iter().map(FilePlan::as_it_stands).collect();
         let plan = Plan { files, folded: Vec::new(), next_numbers: self.remembered.next_numbers.clone() };
         let before = Publisher { plan: &plan, asides: &[], asides_stand: true, ..*self };
@@ -32,16 +34,17 @@ impl Publisher<'_> {
         }
         thread::scope(|scope| {
             let mut queue = Queue::start(before.press, std::iter::empty(), scope);
-            let mut state = State::new(&plan, self.place.style, Placing::start(scope, writing.path()));
+            let mut state =
+                State::new(&plan, self.names.style, Placing::start(scope, self.destination, writing.flusher()));
             // What is named stays named, but no file is said to be newer than it will be in a moment.
-            let named = before.named(&before.index_lines(&state, |_| true));
+            let named = before.named(&before.index_lines(&state, |_| true))?;
             if !named.is_empty() {
                 before.write_indexes(&mut state, &named)?;
             }
             for at in lost {
                 before.file(at, &mut queue, writing, &mut state)?;
             }
-            state.all_placed(self)?;
+            state.all_placed(self.destination)?;
             let mut lines = before.index_lines(&state, |_| true);
             let known: HashSet<String> = lines.iter().map(|line| line.address.clone()).collect();
             lines.extend(named.into_iter().filter(|line| !known.contains(&line.address)));
@@ -49,15 +52,15 @@ impl Publisher<'_> {
             for at in gained {
                 before.file(at, &mut queue, writing, &mut state)?;
             }
-            state.all_placed(self)
+            state.all_placed(self.destination)
         })
     }
 
     /// Whether a file on the disk lacks an entry that the ledger has in it.
-    fn lacks_some(&self, plan: &FilePlan, file: &FileRow, writing: &Writing<'_>) -> Result<bool, StoreError> {
-        let (plain, packed) = self.place.names(plan, self.form);
+    fn lacks_some(&self, plan: &FilePlan, file: &FileRow, writing: &dyn Writing) -> Result<bool, StoreError> {
+        let (plain, packed) = self.names.names(&plan.name(), self.form);
         for name in plain.iter().chain(&packed) {
-            let Ok(bytes) = fs::read(self.path(name)) else { return Ok(true) };
+            let Some(bytes) = self.destination.read(name)? else { return Ok(true) };
             let bytes = if is_packed(&name) { unpack(&bytes, MOST_BYTES).unwrap_or_default() } else { bytes };
             let mut there = HashSet::new();
             let readable = read(&bytes, |url| there.extend(url.loc), |_| ()).is_ok();
@@ -73,19 +76,20 @@ impl Publisher<'_> {
 
     /// The files that the indexes name now, where they are there: each with the date that it has there or in `before`, whichever
     /// is older.
-    fn named(&self, before: &[IndexLine]) -> Vec<IndexLine> {
+    fn named(&self, before: &[IndexLine]) -> Result<Vec<IndexLine>, StoreError> {
         let before: HashMap<&str, Lastmod> = before.iter().map(|line| (line.address.as_str(), line.lastmod)).collect();
         let mut named = Vec::new();
-        for name in self.place.index_names(self.plan.files.len()) {
-            let Ok(bytes) = fs::read(self.path(&name)) else { continue };
+        for name in self.names.index_names(self.plan.files.len()) {
+            let Some(bytes) = self.destination.read(&name)? else { continue };
             // An index is always whole; one that is not names nothing that could be kept.
             let _ = read(
                 &bytes,
                 |_| (),
                 |child| {
                     let address = child.loc.unwrap_or_default();
-                    let file = address.strip_prefix(self.place.address.as_str());
-                    let there = file.is_some_and(|file| self.path(file).exists());
+                    let file = address.strip_prefix(self.names.address.as_str());
+                    let there =
+                        file.is_some_and(|file| self.destination.version(file).is_ok_and(|version| version.is_some()));
                     let stated = child.lastmod.and_then(|text| Lastmod::read(&text, &TimeZone::UTC));
                     if let Some(stated) = stated.filter(|_| there) {
                         let older = before.get(address.as_str()).filter(|then| then.seconds() < stated.seconds());
@@ -94,6 +98,6 @@ impl Publisher<'_> {
                 },
             );
         }
-        named
+        Ok(named)
     }
 }

@@ -12,8 +12,8 @@ use super::standing::{Stand, Standing};
 use super::{Candidate, Counts, Gone, Part, SourceTally, Tally, Terms};
 use crate::arrival::{Arrivals, Place, Trait};
 use crate::ledger::Remembered;
-use crate::model::Change;
 use crate::report::DueTo;
+use atlas_core::announce::Change;
 use atlas_core::report::Notice;
 
 /// Counting the entries of one block.

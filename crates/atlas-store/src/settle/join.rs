@@ -44,19 +44,19 @@ impl Fate {
 #[derive(Debug, Default)]
 pub(crate) struct Joined {
     /// The provenances that are one source alone, by its place.
-    pub(super) single: Vec<u16>,
+    pub(crate) single: Vec<u16>,
     /// What each row is to the entries.
-    pub(super) roles: Roles,
+    pub(crate) roles: Roles,
     /// For each remembered entry: its [`Fate`].
-    pub(super) fates: Vec<u8>,
+    pub(crate) fates: Vec<u8>,
     /// Where merged rows come from.
-    pub(super) origins: HashMap<Place, Origin>,
+    pub(crate) origins: HashMap<Place, Origin>,
     /// Rows whose source had named the URL before.
-    pub(super) duplicates: Option<Sample>,
+    pub(crate) duplicates: Option<Sample>,
     /// Fields on which two sources say something else.
-    pub(super) at_odds: BTreeMap<Odds, Sample>,
+    pub(crate) at_odds: BTreeMap<Odds, Sample>,
     /// Remembered entries whose page was read then and is read now.
-    pub(super) pages_known: u64,
+    pub(crate) pages_known: u64,
 }
 
 /// A field, and the two sources that are at odds about it.

@@ -15,7 +15,7 @@ pub(crate) struct Latest(BTreeMap<u16, Vec<Candidate>>);
 
 impl Latest {
     /// Takes an article in, if it is among the newest.
-    pub(super) fn add(&mut self, article: Candidate) {
+    pub(crate) fn add(&mut self, article: Candidate) {
         let articles = self.0.entry(article.section).or_default();
         let order = |one: &Candidate| (Reverse(one.age), one.named);
         let at = articles.partition_point(|known| order(known) <= order(&article));
@@ -25,12 +25,12 @@ impl Latest {
         }
     }
 
-    pub(super) fn join(&mut self, other: Self) {
+    pub(crate) fn join(&mut self, other: Self) {
         other.0.into_values().flatten().for_each(|article| self.add(article));
     }
 
     /// The newest articles of a section.
-    pub(super) fn take(&mut self, section: u16) -> Vec<Candidate> {
+    pub(crate) fn take(&mut self, section: u16) -> Vec<Candidate> {
         self.0.remove(&section).unwrap_or_default()
     }
 }

@@ -5,18 +5,17 @@
 //! remembered entries that are gone.
 //!
 //! `join` joins keys, `expected` tells which of them have no page where one should be, `roles` and `standing` tell which
-//! rows count, `choosing` asks about each, `judging` says what is news, `latest` keeps old articles for when none is,
+//! rows count, `choosing` asks about each, `latest` keeps old articles for when none is,
 //! `oddities` is what there is to tell besides, `sample` counts.
 
-mod choosing;
+mod sample;
+mod roles;
+mod latest;
 mod expected;
 mod join;
-mod judging;
-mod latest;
 mod oddities;
-mod roles;
-mod sample;
 mod standing;
+mod choosing;
 
 use std::collections::{BTreeMap, HashMap};
 use std::io;
@@ -32,26 +31,24 @@ use rayon::prelude::*;
 use self::choosing::Choosing;
 pub use self::expected::Expected;
 pub(crate) use self::join::{Fate, Odds, join};
-pub(crate) use self::judging::is_redesign;
 use self::latest::Latest;
 use self::oddities::Oddities;
+pub(crate) use self::roles::Role;
 pub use self::sample::Telling;
 pub(crate) use self::sample::{Sample, Soonest};
 pub(crate) use self::standing::{Stand, Standing};
 use crate::arrival::{Arrivals, Mark, Place, Trait};
 use crate::ledger::Remembered;
-use crate::model::{Change, Facts, LaneEntry, NEVER, NO_GROUP, UNKNOWN};
+use crate::model::{Facts, LaneEntry, NEVER, NO_GROUP, UNKNOWN};
 use crate::provenance::Provenances;
 use crate::report::SourceChange;
+use atlas_core::announce::Change;
 use atlas_core::report::Problem;
 
 /// How many blocks are counted before what came of them is put together: that would else stand in memory twice.
 const BLOCKS_AT_A_TIME: usize = 16;
 /// How many examples are shown of anything that is counted.
 pub const EXAMPLES: usize = 5;
-/// A site of fewer pages than this has no redesign: every one of its pages may well have been edited.
-const REDESIGN_LEAST: u64 = 12;
-
 /// An entry that is looked at closely: the ledger knows it and it is not as it was, or it stands in a strand of its own. What is
 /// new has none: its mark says all.
 #[derive(Debug, Clone)]
@@ -76,16 +73,16 @@ pub struct Candidate {
     pub group: u32,
     changefreq: Option<Changefreq>,
     priority: Option<Priority>,
-    date_policy: DatePolicy,
+    pub(crate) date_policy: DatePolicy,
     /// It changed since the last build.
     pub news: News,
-    dated: bool,
-    decided: u64,
+    pub(crate) dated: bool,
+    pub(crate) decided: u64,
 }
 
 impl Candidate {
     /// An entry in the strand of the pages; its prints are to be taken.
-    fn of_page(mark: &Mark, kept: Kept, place: Place, named: Place, prior: Option<u32>) -> Self {
+    pub(crate) fn of_page(mark: &Mark, kept: Kept, place: Place, named: Place, prior: Option<u32>) -> Self {
         Self {
             lane: LaneEntry {
                 key: mark.key(),
@@ -121,7 +118,7 @@ impl Candidate {
     }
 
     /// An entry in another strand: no date and no hint is written there.
-    fn of_strand(mark: &Mark, kept: Kept, place: Place, named: Place, strand: Strand) -> Self {
+    pub(crate) fn of_strand(mark: &Mark, kept: Kept, place: Place, named: Place, strand: Strand) -> Self {
         let kept = Kept { changefreq: None, priority: None, date_policy: DatePolicy::None, ..kept };
         let page = Self::of_page(mark, kept, place, named, None);
         let decided = fingerprint::decided(mark.said, &kept, strand);
@@ -161,7 +158,7 @@ impl Candidate {
     }
 
     /// The fingerprint of what is written of it.
-    fn written(&self, settings: u64, group: u64) -> u64 {
+    pub(crate) fn written(&self, settings: u64, group: u64) -> u64 {
         fingerprint::written(self.decided, settings, self.observed(), group)
     }
 }
@@ -221,7 +218,7 @@ impl Tally {
         self.newest(other.newest);
     }
 
-    fn newest(&mut self, date: Option<Lastmod>) {
+    pub(crate) fn newest(&mut self, date: Option<Lastmod>) {
         if let Some(date) = date
             && self.newest.is_none_or(|known| known.seconds() < date.seconds())
         {
@@ -326,17 +323,17 @@ pub struct Settled {
     /// Entries that are looked at closely, in the order in which the ledger remembers them; once judged, those that turned out
     /// to be as they were are not among them.
     pub(crate) listed: Vec<Candidate>,
-    own_strands: Vec<Candidate>,
+    pub(crate) own_strands: Vec<Candidate>,
     /// Of each section, the newest articles that are no longer news.
-    latest: Latest,
+    pub(crate) latest: Latest,
     /// Where the rows of entries are that stand in a strand of their own as they did, by where the ledger remembers them.
-    same_strands: HashMap<u32, Place>,
+    pub(crate) same_strands: HashMap<u32, Place>,
     /// Remembered entries that are no longer in.
     pub gone: Vec<Gone>,
     /// Entries whose page changed.
     pub(crate) changed: Sample,
     /// The day on which the content of entries was seen to change in this run, by where the ledger remembers them.
-    edited: HashMap<u32, i32>,
+    pub(crate) edited: HashMap<u32, i32>,
     /// What was found wrong with rows that were read late, by source.
     pub(crate) problems: Vec<(u16, Problem)>,
     /// Rows that were read late and that the next build has to read again.
@@ -348,7 +345,7 @@ pub struct Settled {
     pub(crate) remapped: BTreeMap<(String, SourceChange), u64>,
     /// Most pages changed at once without a declared date.
     pub redesign: bool,
-    pages_known: u64,
+    pub(crate) pages_known: u64,
 }
 
 impl Settled {

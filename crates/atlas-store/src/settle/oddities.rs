@@ -19,11 +19,11 @@ pub(crate) struct Oddities {
 
 impl Oddities {
     /// Those of one kind.
-    pub(super) fn of(&mut self, notice: Notice) -> &mut Sample {
+    pub(crate) fn of(&mut self, notice: Notice) -> &mut Sample {
         self.by_notice.entry(notice).or_default()
     }
 
-    pub(super) fn join(&mut self, most: usize, other: Self) {
+    pub(crate) fn join(&mut self, most: usize, other: Self) {
         let Self { by_notice, at_odds, elsewhere } = other;
         by_notice.into_iter().for_each(|(notice, sample)| self.of(notice).join(most, sample));
         at_odds.into_iter().for_each(|(odds, sample)| self.at_odds.entry(odds).or_default().join(most, sample));

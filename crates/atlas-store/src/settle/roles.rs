@@ -6,7 +6,7 @@ use crate::arrival::Place;
 
 /// What a row is to the entries.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Role {
+pub(crate) enum Role {
     /// It counts only as part of a merged one, or not at all.
     PassedOver,
     /// It stands for an entry that the ledger does not know.
@@ -21,7 +21,7 @@ impl Role {
     }
 
     /// Where the ledger remembers the entry that it stands for, if it stands for one.
-    pub(super) fn prior(self) -> Option<Option<u32>> {
+    pub(crate) fn prior(self) -> Option<Option<u32>> {
         match self {
             Self::PassedOver => None,
             Self::New => Some(None),
@@ -49,7 +49,7 @@ impl Role {
 
 /// The role of each row. May be set by many threads at once.
 #[derive(Debug)]
-pub(super) enum Roles {
+pub(crate) enum Roles {
     /// As [numbers](Role::number).
     Numbers(Vec<AtomicU32>),
     /// As bits, where the ledger remembers nothing: whether a row stands for an entry. There are so many rows, and so many bits.
@@ -64,7 +64,7 @@ impl Default for Roles {
 
 impl Roles {
     /// So many rows, all of them passed over; `remembers` tells whether the ledger remembers anything.
-    pub(super) fn new(rows: usize, remembers: bool) -> Self {
+    pub(crate) fn new(rows: usize, remembers: bool) -> Self {
         match remembers {
             true => Self::Numbers((0..rows).map(|_| AtomicU32::new(Role::PassedOver.number())).collect()),
             false => Self::Bits(rows, (0..rows.div_ceil(64)).map(|_| AtomicU64::new(0)).collect()),
@@ -72,7 +72,7 @@ impl Roles {
     }
 
     /// A row stands for an entry, which the ledger remembers here, if it does.
-    pub(super) fn set(&self, place: Place, prior: Option<u32>) {
+    pub(crate) fn set(&self, place: Place, prior: Option<u32>) {
         let at = place.0 as usize;
         match self {
             Self::Numbers(numbers) => numbers[at].store(Role::of(prior).number(), Ordering::Relaxed),
@@ -81,7 +81,7 @@ impl Roles {
     }
 
     /// Adds a row that stands for an entry.
-    pub(super) fn push(&mut self, prior: Option<u32>) {
+    pub(crate) fn push(&mut self, prior: Option<u32>) {
         match self {
             Self::Numbers(numbers) => numbers.push(AtomicU32::new(Role::of(prior).number())),
             Self::Bits(rows, words) => {
@@ -94,7 +94,7 @@ impl Roles {
     }
 
     /// The role of a row.
-    pub(super) fn of(&self, place: Place) -> Role {
+    pub(crate) fn of(&self, place: Place) -> Role {
         let at = place.0 as usize;
         match self {
             Self::Numbers(numbers) => Role::numbered(numbers[at].load(Ordering::Relaxed)),
@@ -104,7 +104,7 @@ impl Roles {
     }
 
     /// All roles, in the order of the rows.
-    pub(super) fn all(&self) -> impl Iterator<Item = (Place, Role)> {
+    pub(crate) fn all(&self) -> impl Iterator<Item = (Place, Role)> {
         let rows = match self {
             Self::Numbers(numbers) => numbers.len(),
             Self::Bits(rows, _) => *rows,

@@ -13,10 +13,10 @@ use crate::model::UNKNOWN;
 /// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
 #[derive(Debug, Default)]
 pub(crate) struct Standing {
-    pub(super) roles: Roles,
-    pub(super) origins: HashMap<Place, Origin>,
+    pub(crate) roles: Roles,
+    pub(crate) origins: HashMap<Place, Origin>,
     /// The provenances that are one source alone, by its place.
-    pub(super) single: Vec<u16>,
+    pub(crate) single: Vec<u16>,
 }
 
 /// A row that stands for an entry.
@@ -27,7 +27,7 @@ pub(crate) struct Stand<'s> {
     /// What is known of it.
     pub(crate) mark: Mark,
     /// Where a merged row comes from.
-    pub(super) origin: Option<&'s Origin>,
+    pub(crate) origin: Option<&'s Origin>,
     /// Where the ledger remembers it, if it does.
     pub(crate) prior: Option<u32>,
 }
@@ -64,13 +64,13 @@ impl Standing {
     }
 
     /// The roles of the rows of one block.
-    pub(super) fn roles_of(&self, arrivals: &Arrivals, at: usize, block: &Block) -> impl Iterator<Item = Role> {
+    pub(crate) fn roles_of(&self, arrivals: &Arrivals, at: usize, block: &Block) -> impl Iterator<Item = Role> {
         let first = arrivals.first_of(at).0;
         (first..first + block.len() as u32).map(|at| self.roles.of(Place(at)))
     }
 
     /// A row of a block whose first row is at this place.
-    pub(super) fn stand(&self, first: Place, row: usize, prior: Option<u32>, mark: Mark) -> Stand<'_> {
+    pub(crate) fn stand(&self, first: Place, row: usize, prior: Option<u32>, mark: Mark) -> Stand<'_> {
         let place = Place(first.0 + row as u32);
         let origin = if self.origins.is_empty() { None } else { self.origins.get(&place) };
         Stand { place, mark, origin, prior }

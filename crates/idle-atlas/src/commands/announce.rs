@@ -4,25 +4,26 @@ use std::fs;
 use std::path::Path;
 
 use atlas_core::announce::indexnow::Key;
-use atlas_io::announce::{Engine, Told, all_pending, announce, left_alone};
+use atlas_io::engines::{Engine, EngineSettings, Told, all_pending, left_alone};
+use atlas_io::round::{self, Event, Round};
 use atlas_store::disk;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::Ledger;
+use atlas_store::model::Fact;
 
 use super::open_ledger;
 use crate::config::Settings;
-use crate::config::meaning::{self, EngineSettings};
 use crate::exit::{Exit, Failure};
-use crate::screen::Screen;
+use crate::screen::{Screen, count};
+use crate::session::Session;
 use crate::view::build::Engines;
 use crate::{args, view};
 
 /// The longest key file, in bytes: a key has at most 128 characters.
 const LONGEST_KEY_FILE: u64 = 200;
-/// The key that was made, as a fact of the ledger.
-const KEY: &str = "indexnow-key";
 
-pub fn run(settings: &Settings, arguments: &args::Announce, screen: &Screen) -> Result<Exit, Failure> {
+pub fn run(settings: &Settings, arguments: &args::Announce, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
     if settings.engines.is_empty() {
         return Err(Failure::said(
             "the configuration names no engine; add one:\n\n[[engine]]\nname     = \"all-indexnow\"\nvia      = \"indexnow\"\nendpoint = \"https://api.indexnow.org/indexnow\"",
@@ -30,20 +31,23 @@ pub fn run(settings: &Settings, arguments: &args::Announce, screen: &Screen) -> 
     }
     let mut ledger = open_ledger(settings, screen)?;
     if arguments.key_file {
-        return write_key_files(settings, &ledger, screen);
+        return write_key_files(settings, &*ledger, screen);
     }
     if ledger.last_run()? == 0 {
         return Err(Failure::said("there is no build yet to announce; build first: idle-atlas build"));
     }
     if arguments.dry_run {
-        return dry_run(settings, &ledger, arguments.all, screen);
+        return dry_run(settings, &*ledger, arguments.all, session);
     }
-    let now = meaning::now().as_second();
+    let engines = settings.engines.iter().map(|engine| connect(settings, &*ledger, engine));
+    let engines = engines.collect::<Result<Vec<_>, _>>()?;
+    let round = Round { job: None, engines: &engines, main: &settings.main_address(), all: arguments.all };
     let mut results = Vec::new();
-    for engine in &settings.engines {
-        let engine = with_key(settings, &ledger, engine)?;
-        results.push(announce(&mut ledger, &engine, now, arguments.all)?);
-    }
+    round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| {
+        if let Event::Told(told) = event {
+            results.push(told);
+        }
+    })?;
     let sum = |of: fn(&Told) -> u64| results.iter().map(of).sum::<u64>();
     screen.count(&[
         ("taken", sum(|told| told.taken)),
@@ -51,41 +55,55 @@ pub fn run(settings: &Settings, arguments: &args::Announce, screen: &Screen) -> 
         ("kept", sum(|told| told.kept)),
     ]);
     screen.show(&results, || view::announce::told(&results, &screen.layout(settings)))?;
+    if let Some((told, all)) = results.iter().find_map(|told| Some((told, told.stopped?))) {
+        let done = told.messages.len();
+        let message = format!(
+            "after {done} of {}; the rest goes out with the next: idle-atlas announce",
+            count(all, "message", "messages")
+        );
+        screen.complain("stopped", &message);
+        return Ok(Exit::Interrupted);
+    }
     Ok(Exit::in_part(results.iter().any(|told| told.refused + told.kept > 0)))
 }
 
-fn dry_run(settings: &Settings, ledger: &Ledger, all: bool, screen: &Screen) -> Result<Exit, Failure> {
+fn dry_run(settings: &Settings, ledger: &dyn Ledger, all: bool, session: &Session) -> Result<Exit, Failure> {
     let mut plans = Vec::new();
-    let now = meaning::now().as_second();
+    let (now, screen) = (session.now().as_second(), &session.screen);
     for engine in &settings.engines {
         let pending = all_pending(ledger, &engine.name, all)?;
         let not_before = left_alone(ledger, &engine.name, now)?;
-        let has_key = key_of(settings, ledger, engine)?.is_some();
+        let has_key = !engine.via.wants_key || key_of(settings, ledger, engine)?.is_some();
         plans.push(view::announce::Plan::new(&engine.name, &pending, not_before, has_key));
     }
     screen.show(&plans, || view::announce::plans(&plans, &screen.layout(settings)))?;
     Ok(Exit::Done)
 }
 
-fn with_key(settings: &Settings, ledger: &Ledger, engine: &EngineSettings) -> Result<Engine, Failure> {
-    let key = key_of(settings, ledger, engine)?.ok_or_else(|| {
+/// An engine, ready to be told.
+fn connect(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> Result<Engine, Failure> {
+    let key = if engine.via.wants_key { Some(published(settings, ledger, engine)?) } else { None };
+    Ok(Engine::connect(engine, &settings.site, key.as_ref())?)
+}
+
+/// The key that an engine is told with.
+fn published(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> Result<Key, Failure> {
+    key_of(settings, ledger, engine)?.ok_or_else(|| {
         Failure::said(format!(
             "engine {} has no key yet; make one and publish its file with: idle-atlas announce --key-file",
             engine.name
         ))
-    })?;
-    let key_location = settings.site.of_file(&key.file_name()).as_str().to_owned();
-    Ok(Engine { name: engine.name.clone(), endpoint: engine.endpoint.clone(), key, key_location, wait: engine.wait })
+    })
 }
 
 /// What there is to be done about the engines after a build.
-pub fn after_a_build(settings: &Settings, ledger: &Ledger) -> Result<Engines, Failure> {
+pub fn after_a_build(settings: &Settings, ledger: &dyn Ledger) -> Result<Engines, Failure> {
     if settings.engines.is_empty() {
         return Ok(Engines::None);
     }
     let mut waiting = false;
     for engine in &settings.engines {
-        if key_of(settings, ledger, engine)?.is_none() {
+        if engine.via.wants_key && key_of(settings, ledger, engine)?.is_none() {
             return Ok(Engines::WithoutKey);
         }
         waiting |= ledger.engine(&engine.name)?.is_some_and(|state| state.target.is_some());
@@ -95,16 +113,16 @@ pub fn after_a_build(settings: &Settings, ledger: &Ledger) -> Result<Engines, Fa
 
 /// The key of the configuration, else the one that was made, else the one whose file lies in the web root: a ledger that was lost
 /// does not make another.
-fn key_of(settings: &Settings, ledger: &Ledger, engine: &EngineSettings) -> Result<Option<Key>, Failure> {
+fn key_of(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> Result<Option<Key>, Failure> {
     if let Some(key) = &engine.key {
         return Ok(Some(key.clone()));
     }
-    if let Some(key) = ledger.fact(KEY)?.and_then(|text| Key::parse(&text).ok()) {
+    if let Some(key) = ledger.fact(Fact::IndexNowKey)?.and_then(|text| Key::parse(&text).ok()) {
         return Ok(Some(key));
     }
     let key = published_key(&settings.web_root);
     if let Some(key) = &key {
-        ledger.set_fact(KEY, Some(key.as_str()))?;
+        ledger.set_fact(Fact::IndexNowKey, Some(key.as_str()))?;
     }
     Ok(key)
 }
@@ -122,14 +140,14 @@ fn published_key(folder: &Path) -> Option<Key> {
     keys.min_by(|one, other| one.as_str().cmp(other.as_str()))
 }
 
-fn write_key_files(settings: &Settings, ledger: &Ledger, screen: &Screen) -> Result<Exit, Failure> {
+fn write_key_files(settings: &Settings, ledger: &dyn Ledger, screen: &Screen) -> Result<Exit, Failure> {
     let mut written = Vec::new();
-    for engine in &settings.engines {
+    for engine in settings.engines.iter().filter(|engine| engine.via.wants_key) {
         let key = match key_of(settings, ledger, engine)? {
             Some(key) => key,
             None => {
                 let key = Key::from_random(random()?);
-                ledger.set_fact(KEY, Some(key.as_str()))?;
+                ledger.set_fact(Fact::IndexNowKey, Some(key.as_str()))?;
                 key
             }
         };

@@ -1,69 +1,98 @@
 //! `build`: writes the files, the index and robots.txt; or shows what it would write.
 
 use atlas_io::live::Live;
-use atlas_store::build::{Ended, Job, build, keep_overwritten, on_disk, preview, recall};
+use atlas_io::round::{self, Event, Round};
+use atlas_store::build::{Job, keep_overwritten, preview, recall};
+use atlas_store::destination::Destination;
 use atlas_store::ledger::Ledger;
-use atlas_store::report::{Guard, LastBuild, Survey};
+use atlas_store::report::{Built, Guard, LastBuild, Preview, Survey};
 
 use super::{announce, open_ledger};
 use crate::args::{self, Recall};
 use crate::config::{self, Settings};
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
-use crate::{interrupt, view};
+use crate::session::Session;
+use crate::view;
 
-pub fn run(settings: &Settings, arguments: &args::Build, screen: &Screen) -> Result<Exit, Failure> {
+pub fn run(settings: &Settings, arguments: &args::Build, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
     let ledger = open_ledger(settings, screen)?;
     if arguments.allow.contains(&Guard::Overwrite) && !arguments.dry_run {
-        let kept = keep_overwritten(settings.place(), &ledger)?;
+        let (destination, names) = settings.destination();
+        let kept = keep_overwritten((destination, names), &*ledger, &settings.ledger)?;
         if !kept.is_empty() {
             screen.say(&view::build::overwritten(&kept, &settings.ledger))?;
             // From now on the old sitemap is one of the sources.
-            return build_site(&config::load_from(&settings.path)?, ledger, arguments, screen, None);
+            return build_site(&config::load_from(&settings.path)?, ledger, arguments, session, None);
         }
     }
-    build_site(settings, ledger, arguments, screen, None)
+    build_site(settings, ledger, arguments, session, None)
 }
 
 /// Builds right after a survey, whose tables are not shown again.
-pub fn after_survey(settings: &Settings, survey: &Survey, screen: &Screen) -> Result<Exit, Failure> {
-    let ledger = open_ledger(settings, screen)?;
-    build_site(settings, ledger, &args::Build::default(), screen, Some(LastBuild::of_survey(survey)))
+pub fn after_survey(settings: &Settings, survey: &Survey, session: &Session) -> Result<Exit, Failure> {
+    let ledger = open_ledger(settings, &session.screen)?;
+    build_site(settings, ledger, &args::Build::default(), session, Some(LastBuild::of_survey(survey)))
 }
 
 fn build_site(
     settings: &Settings,
-    mut ledger: Ledger,
+    mut ledger: Box<dyn Ledger>,
     arguments: &args::Build,
-    screen: &Screen,
+    session: &Session,
     told: Option<LastBuild>,
 ) -> Result<Exit, Failure> {
-    remember(settings, arguments.recall, &settings.job(false, &[], 0, &|_| ()), &mut ledger, screen)?;
+    let screen = &session.screen;
+    let job = settings.job(session.now(), &session.stop);
+    remember(settings, arguments.recall, &job, &mut *ledger, session)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job = settings.job(arguments.fresh, &arguments.allow, screen.examples(), &more);
+    let job = job.fresh(arguments.fresh).allow(arguments.allow.iter().copied()).progress(&more);
+    let job = job.telling(screen.examples(), &settings.accepted);
     if arguments.dry_run {
-        let preview = preview(&job, &mut ledger)?;
+        let preview = preview(&job, &mut *ledger)?;
         drop(progress);
         screen.show(&preview, || view::preview::preview(&preview, &screen.layout(settings)))?;
         return Ok(if preview.survey.held.is_empty() { Exit::Done } else { Exit::Held });
     }
-    let ended = build(&job, &mut ledger);
+    let round = Round { job: Some(&job), engines: &[], main: &settings.main_address(), all: false };
+    let mut events = Vec::new();
+    round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| events.push(event))?;
     drop(progress);
-    interrupt::has_written(if ended.is_ok() { Exit::Done } else { Exit::NotDone });
-    let built = match ended? {
-        Ended::Built(mut built) => {
-            built.last = built.last.take().or(told);
-            built
-        }
-        Ended::Held(preview) => {
-            screen.show(&preview, || view::preview::held(&preview, &screen.layout(settings)))?;
-            for held in &preview.survey.held {
-                screen.complain("held back", &format!("{}; nothing was written. {}", held.message, held.mend));
-            }
-            return Ok(Exit::Held);
-        }
-    };
+    if session.stop.is_asked() {
+        // It was said, when that was asked, that the files come first.
+        return Ok(Exit::Interrupted);
+    }
+    let mut exit = Exit::Done;
+    for event in events {
+        exit = match event {
+            Event::Built(built) => show(settings, *built, &*ledger, told.clone(), screen)?,
+            Event::Held(preview) => held(settings, &preview, screen)?,
+            Event::Told(_) => exit,
+        };
+    }
+    Ok(exit)
+}
+
+/// Shows a build that a guard held back.
+fn held(settings: &Settings, preview: &Preview, screen: &Screen) -> Result<Exit, Failure> {
+    screen.show(preview, || view::preview::held(preview, &screen.layout(settings)))?;
+    for held in &preview.survey.held {
+        screen.complain("held back", &format!("{}; nothing was written. {}", held.message, held.mend));
+    }
+    Ok(Exit::Held)
+}
+
+/// Shows what a build did; `told` is what was said before, where the ledger knows of nothing.
+fn show(
+    settings: &Settings,
+    mut built: Built,
+    ledger: &dyn Ledger,
+    told: Option<LastBuild>,
+    screen: &Screen,
+) -> Result<Exit, Failure> {
+    built.last = built.last.take().or(told);
     let survey = &built.survey;
     let changes = &survey.changes;
     screen.count(&[
@@ -73,7 +102,7 @@ fn build_site(
         ("gone", changes.removed.count + changes.left_out.count),
         ("files written", built.written.len() as u64),
     ]);
-    let engines = announce::after_a_build(settings, &ledger)?;
+    let engines = announce::after_a_build(settings, ledger)?;
     let elsewhere = settings.sitemaps_elsewhere().map(|_| settings.site.of_host("/robots.txt"));
     screen.show(&built, || {
         let elsewhere = elsewhere.as_ref().map(|address| address.as_str());
@@ -87,20 +116,20 @@ fn remember(
     settings: &Settings,
     from: Recall,
     job: &Job<'_>,
-    ledger: &mut Ledger,
-    screen: &Screen,
+    ledger: &mut dyn Ledger,
+    session: &Session,
 ) -> Result<(), Failure> {
     let recalled = match from {
         Recall::None => None,
-        Recall::Disk => recall(job, ledger, |name| on_disk(&job.place, name))?,
+        Recall::Disk => recall(job, ledger, |name| settings.destination().0.read(name))?,
         Recall::Live if ledger.last_run()? > 0 => None,
         Recall::Live => {
-            let live = Live::new(settings.folder_address()).map_err(Failure::said)?;
+            let live = Live::new(settings.folder_address(), &session.stop).map_err(Failure::said)?;
             recall(job, ledger, |name| live.fetch(name))?
         }
     };
     if let Some(recalled) = recalled {
-        screen.say(&view::build::recalled(&recalled))?;
+        session.screen.say(&view::build::recalled(&recalled))?;
     }
     Ok(())
 }

@@ -9,14 +9,16 @@ use atlas_core::format::read;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::report::Severity;
 use atlas_core::robots::sitemap_lines;
-use atlas_io::check::WebRoot;
+use atlas_io::live::WebRoot;
 
-use crate::config::{Settings, meaning};
+use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
+use crate::session::Session;
 use crate::{args, view};
 
-pub fn run(settings: &Settings, check: &args::Check, screen: &Screen) -> Result<Exit, Failure> {
+pub fn run(settings: &Settings, check: &args::Check, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
     let folder = check.folder.as_deref().unwrap_or(&settings.web_root);
     if !folder.is_dir() {
         return Err(Failure::said(format!("there is no folder {}; name the web root to check", folder.display())));
@@ -25,7 +27,7 @@ pub fn run(settings: &Settings, check: &args::Check, screen: &Screen) -> Result<
     let robots = settings.robots.clone().filter(|_| is_own);
     let sitemaps = settings.sitemaps_elsewhere().filter(|_| is_own);
     let root = WebRoot { folder: folder.to_owned(), site: settings.site.clone(), robots, sitemaps };
-    let mut report = root.check(Some(&settings.main_address()), Lastmod::from_timestamp(meaning::now()));
+    let mut report = root.check(Some(&settings.main_address()), Lastmod::from_timestamp(session.now()));
     let found = report.findings.len();
     report.findings.retain(|finding| !settings.accepted.holds(finding.code, &finding.file));
     let accepted = (found - report.findings.len()) as u64;
@@ -36,7 +38,8 @@ pub fn run(settings: &Settings, check: &args::Check, screen: &Screen) -> Result<
 }
 
 /// Checks a folder for which there is no configuration: its robots.txt, or a sitemap in it, says what the site is.
-pub fn without_configuration(folder: &Path, screen: &Screen) -> Result<Exit, Failure> {
+pub fn without_configuration(folder: &Path, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
     if !folder.is_dir() {
         return Err(Failure::said(format!("there is no folder {}; name the web root to check", folder.display())));
     }
@@ -54,7 +57,7 @@ pub fn without_configuration(folder: &Path, screen: &Screen) -> Result<Exit, Fai
     let expected = site.of_file(MAIN).into_string();
     let expected = folder.join(MAIN).is_file().then_some(expected);
     let root = WebRoot { folder: folder.to_owned(), site, robots: None, sitemaps: None };
-    let report = root.check(expected.as_deref(), Lastmod::from_timestamp(meaning::now()));
+    let report = root.check(expected.as_deref(), Lastmod::from_timestamp(session.now()));
     let layout = screen.layout_at(main.origin());
     screen.show(&report, || view::check::check(&report, folder, 0, &layout))?;
     Ok(exit_of(&report, screen))

@@ -4,15 +4,14 @@ use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use atlas_io::engine::{Mood, Settings as EngineSettings, TestEngine};
-use atlas_io::serve;
+use atlas_io::test_engine::{Mood, Settings as EngineSettings, TestEngine, serve};
 use include_dir::{Dir, include_dir};
 
 use super::{announce, build, check, init, survey};
 use crate::config::{self, NAME};
 use crate::exit::{Exit, Failure};
-use crate::screen::{FAINT, STRONG, Screen};
-use crate::view::words::count;
+use crate::screen::{FAINT, STRONG, count};
+use crate::session::Session;
 use crate::{args, view};
 
 /// The sample site: the Marrow Vale Light Railway, invented from its first sleeper to its last.
@@ -23,12 +22,13 @@ const HOST: &str = "www.marrowvale.example";
 /// What the demo adds to the configuration that `init` wrote.
 const ADDED: &str = include_str!("demo.toml");
 
-pub fn run(demo: &args::Demo, screen: &Screen) -> Result<Exit, Failure> {
+pub fn run(demo: &args::Demo, session: &Session) -> Result<Exit, Failure> {
     let folder = new_folder(demo.folder.as_deref())?;
-    let story = Story { folder, screen: screen.for_a_story() };
+    let screen = &session.screen;
+    let story = Story { folder, session: session.on(screen.for_a_story()) };
     story.tell()?;
     if screen.wants_json() {
-        let steps = story.screen.collected();
+        let steps = story.session.screen.collected();
         screen.show(&serde_json::json!({ "folder": story.folder, "steps": steps }), String::new)?;
     }
     Ok(Exit::Done)
@@ -50,7 +50,7 @@ fn new_folder(wanted: Option<&Path>) -> Result<PathBuf, Failure> {
 /// The story as it is told.
 struct Story {
     folder: PathBuf,
-    screen: Screen,
+    session: Session,
 }
 
 impl Story {
@@ -80,7 +80,7 @@ impl Story {
         self.step("1. Say what the site is", "init public")?;
         let arguments = args::Init { folder: "public".into(), url: None, engine: engine.endpoint() };
         let found = init::write(&self.folder, Path::new(NAME), &arguments)?;
-        self.screen.show(&found, || view::init::site(&found))?;
+        self.session.screen.show(&found, || view::init::site(&found))?;
         let path = self.folder.join(NAME);
         let text = fs::read_to_string(&path).unwrap_or_default() + ADDED;
         fs::write(&path, text).map_err(|error| Failure::said(format!("cannot write {}: {error}", path.display())))?;
@@ -89,11 +89,11 @@ impl Story {
 
     fn first_build(&self) -> Result<(), Failure> {
         self.step("2. Look before anything is written", "survey")?;
-        let found = survey::whole(&self.settings()?, false, &self.screen)?;
+        let found = survey::whole(&self.settings()?, false, &self.session)?;
         self.step("3. Write the files", "build")?;
-        build::after_survey(&self.settings()?, &found, &self.screen)?;
+        build::after_survey(&self.settings()?, &found, &self.session)?;
         self.step("4. Read them back as an engine does", "check")?;
-        check::run(&self.settings()?, &args::Check { folder: None }, &self.screen)?;
+        check::run(&self.settings()?, &args::Check { folder: None }, &self.session)?;
         Ok(())
     }
 
@@ -125,7 +125,7 @@ impl Story {
         fs::create_dir_all(&newsletter).map_err(failed)?;
         let page = format!(
             "<!doctype html>\n<html lang=\"en-GB\"><head><title>Winter newsletter</title>\n<meta property=\"article:published_time\" content=\"{}\"></head>\n<body><main><h1>Winter newsletter</h1><p>The shed is warm and the kettle is on.</p></main></body></html>\n",
-            config::meaning::now()
+            self.session.now()
         );
         fs::write(newsletter.join("index.html"), page).map_err(failed)
     }
@@ -164,12 +164,12 @@ impl Story {
     }
 
     fn build(&self) -> Result<(), Failure> {
-        build::run(&self.settings()?, &args::Build::default(), &self.screen)?;
+        build::run(&self.settings()?, &args::Build::default(), &self.session)?;
         Ok(())
     }
 
     fn announce(&self, all: bool, key_file: bool) -> Result<(), Failure> {
-        announce::run(&self.settings()?, &args::Announce { all, key_file, dry_run: false }, &self.screen)?;
+        announce::run(&self.settings()?, &args::Announce { all, key_file, dry_run: false }, &self.session)?;
         Ok(())
     }
 
@@ -182,6 +182,6 @@ impl Story {
     }
 
     fn say(&self, text: &str) -> Result<(), Failure> {
-        self.screen.say(text)
+        self.session.screen.say(text)
     }
 }

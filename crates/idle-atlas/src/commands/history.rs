@@ -1,6 +1,6 @@
 //! `history`: runs and announcements, newest first.
 
-use atlas_store::ledger::Ledger;
+use atlas_store::ledger::{self, Ledger};
 
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
@@ -8,11 +8,11 @@ use crate::screen::Screen;
 use crate::{args, view};
 
 pub fn run(settings: &Settings, history: &args::History, screen: &Screen) -> Result<Exit, Failure> {
-    let Some(ledger) = Ledger::open_for_reading(&settings.ledger)? else {
+    let Some(ledger) = ledger::open_for_reading(&settings.ledger)? else {
         return Err(Failure::said("nothing has been built yet; begin with: idle-atlas build"));
     };
     if history.entries {
-        return entries(&ledger, screen);
+        return entries(&*ledger, screen);
     }
     if let Some(number) = history.run {
         let (row, report) = ledger
@@ -29,10 +29,10 @@ pub fn run(settings: &Settings, history: &args::History, screen: &Screen) -> Res
 }
 
 /// Every remembered entry, a line each; one after the other, however many there are. As JSON, an object a line.
-fn entries(ledger: &Ledger, screen: &Screen) -> Result<Exit, Failure> {
+fn entries(ledger: &dyn Ledger, screen: &Screen) -> Result<Exit, Failure> {
     let header = !screen.is_a_further_site();
     let mut out = csv::WriterBuilder::new().has_headers(header).from_writer(Vec::new());
-    ledger.export(|entry| {
+    ledger::export(ledger, |entry| {
         if screen.wants_json() {
             let line = serde_json::to_string(&entry).map_err(|error| Failure::said(error.to_string()))?;
             return screen.print(&(line + "\n"));

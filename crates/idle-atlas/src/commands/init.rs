@@ -8,8 +8,8 @@ use atlas_core::address::{Address, Site};
 use atlas_core::choose;
 use atlas_core::page::{Reader, read};
 use atlas_core::robots::sitemap_lines;
-use atlas_io::folder::Folder;
-use atlas_io::html::{self, path_of};
+use atlas_io::sources::folder::Folder;
+use atlas_io::sources::html::{self, path_of};
 use jiff::tz::TimeZone;
 
 use crate::config::NAME;

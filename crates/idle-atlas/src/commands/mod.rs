@@ -3,18 +3,18 @@
 pub mod announce;
 pub mod build;
 pub mod check;
-pub mod demo;
 pub mod history;
 pub mod init;
 pub mod survey;
 pub mod test_engine;
 pub mod why;
+pub mod demo;
 
 use std::thread;
 use std::time::{Duration, Instant};
 
 use atlas_store::error::StoreError;
-use atlas_store::ledger::Ledger;
+use atlas_store::ledger::{self, Ledger};
 
 use crate::config::Settings;
 use crate::screen::Screen;
@@ -23,11 +23,11 @@ use crate::screen::Screen;
 const PATIENCE: Duration = Duration::from_secs(60);
 
 /// Opens the ledger of a site. One that is busy is waited for, with a word.
-fn open_ledger(settings: &Settings, screen: &Screen) -> Result<Ledger, StoreError> {
+fn open_ledger(settings: &Settings, screen: &Screen) -> Result<Box<dyn Ledger>, StoreError> {
     let started = Instant::now();
     let mut told = false;
     loop {
-        match Ledger::open(&settings.ledger) {
+        match ledger::open(&settings.ledger) {
             Err(StoreError::Busy { .. }) if started.elapsed() < PATIENCE => {
                 if !std::mem::replace(&mut told, true) {
                     let seconds = PATIENCE.as_secs();

@@ -6,27 +6,28 @@ use std::{fs, io};
 use atlas_core::accepted::Accepted;
 use atlas_core::choose::Reason;
 use atlas_store::build::{list, survey};
+use atlas_store::diagnostics::{Filter, Listing, Order};
 use atlas_store::disk;
-use atlas_store::look::{Filter, Listing, Order};
 use atlas_store::report::Survey;
 
 use super::open_ledger;
 use crate::args::{self, Form, Sort};
-use crate::config::{Settings, meaning};
+use crate::config::{Settings, resolve};
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
+use crate::session::Session;
 use crate::view;
 
-pub fn run(settings: &Settings, arguments: &args::Survey, screen: &Screen) -> Result<Exit, Failure> {
+pub fn run(settings: &Settings, arguments: &args::Survey, session: &Session) -> Result<Exit, Failure> {
     if let [code, patterns @ ..] = &arguments.accept[..] {
-        return accept(settings, code, patterns, screen);
+        return accept(settings, code, patterns, &session.screen);
     }
     match (&arguments.html, arguments.list) {
-        (Some(file), _) => as_page(settings, file, arguments.fresh, screen),
-        (None, true) => one_by_one(settings, arguments, screen),
+        (Some(file), _) => as_page(settings, file, arguments.fresh, session),
+        (None, true) => one_by_one(settings, arguments, session),
         (None, false) => {
-            let found = whole(settings, arguments.fresh, screen)?;
-            Ok(screen.exit(found.is_in_part(), found.has_remarks()))
+            let found = whole(settings, arguments.fresh, session)?;
+            Ok(session.screen.exit(found.is_in_part(), found.has_remarks()))
         }
     }
 }
@@ -37,7 +38,7 @@ fn accept(settings: &Settings, code: &str, patterns: &[String], screen: &Screen)
         [] => vec![code.to_owned()],
         _ => patterns.iter().map(|pattern| format!("{code} {pattern}")).collect(),
     };
-    let codes = meaning::codes();
+    let codes = resolve::codes();
     for line in &lines {
         Accepted::parse(line, &codes).map_err(|bad| Failure::said(format!("--accept: {}", bad.message)))?;
     }
@@ -66,7 +67,8 @@ const KNOWN_FINDINGS_HEAD: &str =
     "# Remarks and findings that are known, and are not told any more: a code, and a pattern for paths or URLs.\n";
 
 /// The page for the owner, with every entry: those that are left out too, so it has no place among what is served.
-pub fn as_page(settings: &Settings, file: &Path, fresh: bool, screen: &Screen) -> Result<Exit, Failure> {
+pub fn as_page(settings: &Settings, file: &Path, fresh: bool, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
     let own;
     let file = if screen.is_one_of_several() {
         own = file_of(settings, file);
@@ -87,7 +89,8 @@ pub fn as_page(settings: &Settings, file: &Path, fresh: bool, screen: &Screen) -
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let (entries, _) = list(&settings.job(fresh, &[], 0, &more), &mut ledger, &Listing::default())?;
+    let job = settings.job(session.now(), &session.stop).fresh(fresh).progress(&more);
+    let (entries, _) = list(&job, &mut *ledger, &Listing::default())?;
     drop(progress);
     let pictures = view::owner::Pictures::new(&settings.site, &settings.web_root, &folder);
     let page = view::owner::page(settings.site.root().as_str(), &entries, &pictures);
@@ -107,11 +110,13 @@ fn file_of(settings: &Settings, file: &Path) -> PathBuf {
 }
 
 /// The site as a whole.
-pub fn whole(settings: &Settings, fresh: bool, screen: &Screen) -> Result<Survey, Failure> {
+pub fn whole(settings: &Settings, fresh: bool, session: &Session) -> Result<Survey, Failure> {
+    let screen = &session.screen;
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let found = survey(&settings.job(fresh, &[], screen.examples(), &more), &mut ledger)?;
+    let job = settings.job(session.now(), &session.stop).fresh(fresh).progress(&more);
+    let found = survey(&job.telling(screen.examples(), &settings.accepted), &mut *ledger)?;
     drop(progress);
     let left_out = found.left_out.iter().map(|left_out| left_out.counted.count).sum();
     screen.count(&[("entries", found.entries()), ("left out", left_out), ("guards", found.held.len() as u64)]);
@@ -119,13 +124,14 @@ pub fn whole(settings: &Settings, fresh: bool, screen: &Screen) -> Result<Survey
     Ok(found)
 }
 
-fn one_by_one(settings: &Settings, arguments: &args::Survey, screen: &Screen) -> Result<Exit, Failure> {
-    let wanted = &arguments.wanted;
+fn one_by_one(settings: &Settings, arguments: &args::Survey, session: &Session) -> Result<Exit, Failure> {
+    let (wanted, screen) = (&arguments.wanted, &session.screen);
     let listing = listing(settings, wanted)?;
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let (entries, count) = list(&settings.job(arguments.fresh, &[], 0, &more), &mut ledger, &listing)?;
+    let job = settings.job(session.now(), &session.stop).fresh(arguments.fresh).progress(&more);
+    let (entries, count) = list(&job, &mut *ledger, &listing)?;
     drop(progress);
     match wanted.form {
         Form::Json => screen.for_programs().show(&entries, String::new)?,

@@ -3,14 +3,16 @@
 use std::collections::HashMap;
 use std::net::SocketAddr;
 
-use atlas_io::engine::{Mood, Received, Settings, TestEngine};
+use atlas_io::test_engine::{Mood, Received, Settings, TestEngine};
 use serde_json::json;
 
+use crate::args;
 use crate::exit::{Exit, Failure};
-use crate::screen::{STRONG, Screen};
-use crate::{args, interrupt};
+use crate::screen::STRONG;
+use crate::session::Session;
 
-pub fn run(arguments: &args::TestEngine, screen: &Screen) -> Result<Exit, Failure> {
+pub fn run(arguments: &args::TestEngine, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
     if !arguments.listen.ip().is_loopback() {
         return Err(Failure::said(format!(
             "{} is not on loopback; the test engine listens on this machine alone",
@@ -32,8 +34,8 @@ pub fn run(arguments: &args::TestEngine, screen: &Screen) -> Result<Exit, Failur
         )
     })?;
     // To be stopped is how it ends.
-    interrupt::is_the_end();
-    engine.wait();
+    session.stop.heed();
+    engine.wait(&session.stop);
     Ok(Exit::Done)
 }
 

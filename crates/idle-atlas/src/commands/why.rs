@@ -7,15 +7,18 @@ use super::open_ledger;
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
+use crate::session::Session;
 use crate::{args, view};
 
-pub fn run(settings: &Settings, why: &args::Why, screen: &Screen) -> Result<Exit, Failure> {
+pub fn run(settings: &Settings, why: &args::Why, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
     let site: &Site = &settings.site;
     let address = site.address(&why.url).map_err(|error| Failure::said(error.to_string()))?;
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let explained = explain(&settings.job(false, &[], 0, &more), &mut ledger, address.as_str())?;
+    let job = settings.job(session.now(), &session.stop).progress(&more);
+    let explained = explain(&job, &mut *ledger, address.as_str())?;
     drop(progress);
     if why.structured_data {
         return structured_data(address.as_str(), &explained, screen);

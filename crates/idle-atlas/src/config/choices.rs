@@ -11,8 +11,8 @@ use globset::{GlobBuilder, GlobSetBuilder};
 use regex::{Regex, RegexBuilder};
 use toml::Spanned;
 
+use super::context::{Context, expand};
 use super::file::{ArchiveTable, ConfigFile, HintKeys, NumberOrWord, RuleTable};
-use super::meaning::{Context, expand};
 use crate::exit::Failure;
 
 /// The largest a compiled pattern may be, in bytes: enough for any that a person writes.

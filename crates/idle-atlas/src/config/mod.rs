@@ -1,11 +1,13 @@
-//! The configuration file: read as it was typed ([`mod@file`]), then as what it means ([`meaning`]). The rest of the program
+//! The configuration file: read as it was typed ([`mod@file`]), then as what it means ([`resolve`]). The rest of the program
 //! only sees the second.
 
-mod choices;
 pub mod file;
-pub mod meaning;
-mod sources;
+mod context;
+mod choices;
 mod written;
+mod sources;
+mod engines;
+pub mod resolve;
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -15,7 +17,7 @@ use walkdir::{DirEntry, WalkDir};
 use crate::args::Shared;
 use crate::exit::Failure;
 
-pub use meaning::Settings;
+pub use resolve::Settings;
 
 /// The file's name, looked for upwards from the current folder.
 pub const NAME: &str = "idle-atlas.toml";
@@ -83,7 +85,7 @@ pub fn load_from(path: &Path) -> Result<Settings, Failure> {
     })?;
     let origin = file::Origin { path: path.to_owned(), text };
     let typed = file::parse(&origin)?;
-    meaning::Settings::from_file(&origin, typed)
+    resolve::Settings::from_file(&origin, typed)
 }
 
 fn find() -> Result<PathBuf, Failure> {

@@ -4,24 +4,23 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use atlas_core::address::Site;
-use atlas_core::calendar::Calendar;
 use atlas_core::choose::{Section, Sections};
 use atlas_core::derive::alternates;
 use atlas_core::derive::news::{News, is_language};
 use atlas_core::language;
 use atlas_core::page::{MOST_IMAGES, MOST_VIDEOS};
 use atlas_core::placement::{
-    LEAST_MEDIA, MOST_BYTES, MOST_FILES, MOST_URLS, STYLESHEET_NAME, USUAL_MEDIA, UrlsPerFile,
+    CHILD_PREFIX, LEAST_MEDIA, MOST_BYTES, MOST_FILES, MOST_URLS, STYLESHEET_NAME, USUAL_MEDIA, UrlsPerFile,
 };
-use atlas_core::shape::{Hosts, Media, SectionShape, Shape};
+use atlas_core::shape::{Hosts, Media, SectionShape};
 use atlas_core::visitor::Template;
 use atlas_store::arrange::Cut;
-use atlas_store::people::{NewestSettings, People, VisitorSettings};
-use atlas_store::publish::{FOLDED_DAYS, Gzip, Place};
+use atlas_store::destination::{FOLDED_DAYS, Gzip, Names};
+use atlas_store::extras::{NewestSettings, People, VisitorSettings};
 use toml::Spanned;
 
+use super::context::{Context, expand};
 use super::file::{self, ConfigFile, FilesTable, WordOrList, YesOrWord};
-use super::meaning::{Context, expand};
 use crate::exit::Failure;
 
 /// The least that a file may hold, so that a frame and a long URL fit.
@@ -30,7 +29,7 @@ const LEAST_BYTES: i64 = 10_000;
 const MOST_ENTRIES: i64 = 10_000;
 
 impl Context<'_> {
-    pub(super) fn shape(&self, typed: &ConfigFile, sections: &Sections, calendar: Calendar) -> Result<Shape, Failure> {
+    pub(super) fn shape(&self, typed: &ConfigFile, sections: &Sections) -> Result<Vec<SectionShape>, Failure> {
         let usual = SectionShape {
             images: self.media("write", typed.images.write.as_ref())?,
             most_images: self.most("most_per_page", typed.images.most_per_page.as_ref(), MOST_IMAGES, MOST_IMAGES)?,
@@ -66,8 +65,7 @@ impl Context<'_> {
                 ..shape
             })
         };
-        let shapes = sections.list().iter().enumerate().map(of).collect::<Result<Vec<_>, Failure>>()?;
-        Ok(Shape { sections: shapes, calendar })
+        sections.list().iter().enumerate().map(of).collect()
     }
 
     /// Whose pictures or videos are written.
@@ -214,13 +212,13 @@ impl Context<'_> {
         })
     }
 
-    /// Where files go; `robots` is the robots.txt to declare in, and whether it is made where there is none.
-    pub(super) fn place(
+    /// What files are called, and the folder that sitemap files are written into. They may be declared in robots.txt, which may be
+    /// made where there is none.
+    pub(super) fn names(
         &self,
         files: &FilesTable,
-        data: Option<PathBuf>,
-        (robots, create_robots): (Option<PathBuf>, bool),
-    ) -> Result<Place, Failure> {
+        (declares, create_robots): (bool, bool),
+    ) -> Result<(Names, PathBuf), Failure> {
         let gzip = match files.gzip.as_ref().map(|word| (word, word.as_ref().as_str())) {
             None | Some((_, "beside")) => Gzip::Beside,
             Some((_, "only")) => Gzip::Only,
@@ -235,7 +233,7 @@ impl Context<'_> {
             && (!main.ends_with(".xml")
                 || main.contains(['/', '\\', ':'])
                 || main.starts_with('.')
-                || main.starts_with("atlas-"))
+                || main.starts_with(CHILD_PREFIX))
         {
             return Err(self.origin.error(name, "“main”: expected a file name that ends in .xml and does not begin with “atlas-”, in the web root itself"));
         }
@@ -252,12 +250,10 @@ impl Context<'_> {
                 return Err(self.origin.error(one, message));
             }
         };
-        Ok(Place {
-            folder,
+        let names = Names {
             address,
-            web_root: self.web_root.to_owned(),
             site: site.to_owned(),
-            data,
+            in_web_root: folder == self.web_root,
             style: files.style.unwrap_or(true).then_some(STYLESHEET_NAME),
             main: main.to_owned(),
             files_per_index: self.number(
@@ -268,9 +264,10 @@ impl Context<'_> {
             )?,
             folded_days: self.number("folded_days", files.folded_days.as_ref(), (0, 365), FOLDED_DAYS)?,
             gzip,
-            robots,
+            declares,
             create_robots,
-        })
+        };
+        Ok((names, folder))
     }
 
     /// Sitemaps that are served from another host or folder than the site's own.

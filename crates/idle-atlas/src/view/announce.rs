@@ -1,13 +1,12 @@
 //! What `announce` shows.
 
+use atlas_core::announce::Change;
 use atlas_core::rfc3339;
-use atlas_io::announce::Told;
-use atlas_store::model::{Change, Pending};
+use atlas_io::engines::Told;
+use atlas_store::model::Pending;
 use serde::Serialize;
 
-use super::layout::Layout;
-use super::words::{count, grouped, instant};
-use crate::screen::{FAINT, GOOD, STRONG, WARN};
+use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, instant};
 
 /// What an engine would be told.
 #[derive(Debug, Serialize)]

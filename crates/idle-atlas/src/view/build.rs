@@ -7,10 +7,8 @@ use atlas_store::report::{Built, Fate, RobotsFate, Survey};
 
 use super::found::{FEW, Shown};
 use super::grid::Grid;
-use super::layout::Layout;
 use super::preview::plain;
-use super::words::{count, grouped, size};
-use crate::screen::{GOOD, STRONG, WARN};
+use crate::screen::{GOOD, Layout, STRONG, WARN, count, grouped, size};
 
 /// The engines that a site has to tell.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -7,9 +7,7 @@ use atlas_core::report::Severity;
 
 use super::found::blank_or;
 use super::grid::Grid;
-use super::layout::Layout;
-use super::words::{count, grouped, size};
-use crate::screen::{BAD, FAINT, GOOD, STRONG, WARN};
+use crate::screen::{BAD, FAINT, GOOD, Layout, STRONG, WARN, count, grouped, size};
 
 /// How many files are listed.
 const FEW: usize = 20;

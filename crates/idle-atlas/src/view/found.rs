@@ -7,9 +7,7 @@ use atlas_store::report::{
 };
 
 use super::grid::Grid;
-use super::layout::Layout;
-use super::words::{count, date, grouped, size};
-use crate::screen::{FAINT, STRONG, WARN};
+use crate::screen::{FAINT, Layout, STRONG, WARN, count, date, grouped, size};
 
 /// How many problems, files or remarks are listed before the rest is only counted.
 pub const FEW: usize = 8;

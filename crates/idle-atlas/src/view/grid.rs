@@ -5,8 +5,7 @@ use comfy_table::presets::NOTHING;
 use comfy_table::{CellAlignment, ContentArrangement, Table};
 use textwrap::core::display_width;
 
-use super::layout::{Layout, cut};
-use crate::screen::FAINT;
+use crate::screen::{FAINT, Layout, cut};
 
 /// No column is made narrower than this.
 const LEAST: usize = 12;

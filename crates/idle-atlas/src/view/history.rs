@@ -5,9 +5,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::grid::Grid;
-use super::layout::Layout;
-use super::words::{grouped, instant};
-use crate::screen::{FAINT, STRONG};
+use crate::screen::{FAINT, Layout, STRONG, grouped, instant};
 
 /// Runs and announcements, newest first.
 #[derive(Debug, Serialize)]

@@ -2,9 +2,7 @@
 
 use serde::Serialize;
 
-use super::layout::Layout;
-use super::words::{count, grouped};
-use crate::screen::{STRONG, WARN};
+use crate::screen::{Layout, STRONG, WARN, count, grouped};
 
 /// What was found in the folder.
 #[derive(Debug, Serialize)]

@@ -1,12 +1,10 @@
 //! Lists of entries, as a table for people or as CSV for programs.
 
-use atlas_store::look::Listed;
+use atlas_store::diagnostics::Listed;
 
 use super::found::blank_or;
 use super::grid::Grid;
-use super::layout::Layout;
-use super::words::{count as counted, grouped};
-use crate::screen::{FAINT, STRONG};
+use crate::screen::{FAINT, Layout, STRONG, count as counted, grouped};
 
 /// For people.
 pub fn table(entries: &[Listed], count: u64, layout: &Layout) -> String {

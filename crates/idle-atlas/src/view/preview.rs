@@ -4,9 +4,7 @@ use atlas_store::report::{FilePreview, Planned, Preview, RobotsFate};
 
 use super::found::blank_or;
 use super::grid::Grid;
-use super::layout::Layout;
-use super::words::{count, grouped, size};
-use crate::screen::{FAINT, GOOD, STRONG, WARN};
+use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, size};
 
 /// How many files or URLs are listed before the rest is only counted.
 const FEW: usize = 10;

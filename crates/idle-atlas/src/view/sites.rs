@@ -1,11 +1,24 @@
 //! What is shown after a command was carried out for several sites.
 
 use super::grid::Grid;
-use super::layout::Layout;
-use super::words::{count, grouped};
+use std::path::PathBuf;
+
+use serde_json::Value;
+
 use crate::exit::Exit;
-use crate::screen::STRONG;
-use crate::sites::Told;
+use crate::screen::{Layout, STRONG, count, grouped};
+
+/// What came of one site.
+pub struct Told {
+    pub config: PathBuf,
+    pub site: Option<String>,
+    pub exit: Exit,
+    /// What was counted, by name.
+    pub counts: Vec<(&'static str, u64)>,
+    pub result: Value,
+    /// Why it failed.
+    pub error: Option<String>,
+}
 
 /// A row for each site.
 pub fn table(told: &[Told], layout: &Layout) -> String {
@@ -34,5 +47,6 @@ fn word(exit: Exit) -> &'static str {
         Exit::InPart => "done in part",
         Exit::NotDone => "not done",
         Exit::Held => "held back",
+        Exit::Interrupted => "stopped",
     }
 }

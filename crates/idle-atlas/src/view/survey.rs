@@ -7,9 +7,7 @@ use serde::Serialize;
 
 use super::found::{Shown, blank_or};
 use super::grid::Grid;
-use super::layout::Layout;
-use super::words::{count, grouped};
-use crate::screen::{STRONG, WARN};
+use crate::screen::{Layout, STRONG, WARN, count, grouped};
 
 /// The text of `survey`.
 pub fn survey(survey: &Survey, layout: &Layout) -> String {

@@ -10,10 +10,8 @@ use atlas_store::model::{Announced, NEVER};
 use serde::Serialize;
 
 use super::grid::Grid;
-use super::layout::Layout;
-use super::words::instant;
 use crate::config::Settings;
-use crate::screen::{BAD, FAINT, GOOD, STRONG};
+use crate::screen::{BAD, FAINT, GOOD, Layout, STRONG, instant};
 
 /// Everything known of one URL.
 #[derive(Debug, Serialize)]

@@ -2,8 +2,8 @@
 
 use std::collections::HashMap;
 
-use atlas_io::engine::{Mood, Settings, TestEngine};
-use atlas_io::serve::{self, Served};
+use atlas_io::test_engine::serve::{self, Served};
+use atlas_io::test_engine::{Mood, Settings, TestEngine};
 use rstest::rstest;
 
 use crate::support::{HTML, Site};

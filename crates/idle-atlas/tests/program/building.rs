@@ -295,7 +295,7 @@ fn link_loops_end() {
 #[test]
 fn two_builds_at_once_are_refused() {
     let site = railway();
-    let ledger = atlas_store::ledger::Ledger::open(&site.path(".idle-atlas")).unwrap();
+    let ledger = atlas_store::ledger::open(&site.path(".idle-atlas")).unwrap();
     site.run(&["build"]).says(2, &["another idle-atlas is at work"]);
     drop(ledger);
     site.run(&["build"]).says(0, &["Run 1"]);

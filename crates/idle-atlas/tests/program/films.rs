@@ -1,6 +1,6 @@
 //! Videos and pictures: found where pages hide them, completed from where people expect, and switched by section.
 
-use atlas_io::engine::{Mood, Settings, TestEngine};
+use atlas_io::test_engine::{Mood, Settings, TestEngine};
 use rstest::rstest;
 
 use crate::support::{HTML, Site};

@@ -25,6 +25,7 @@ mod safety;
 mod server;
 mod several;
 mod splitting;
+mod structure;
 mod support;
 mod surveying;
 mod tables;

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::sync::{Arc, Mutex};
 
-use atlas_io::engine::{Mood, Settings, TestEngine};
+use atlas_io::test_engine::{Mood, Settings, TestEngine};
 use rstest::rstest;
 
 use crate::server::{Answer, Server};

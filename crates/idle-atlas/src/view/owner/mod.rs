@@ -3,11 +3,10 @@
 use std::path::{Path, PathBuf};
 
 use atlas_core::address::Site;
-use atlas_store::look::Listed;
+use atlas_store::diagnostics::Listed;
 use serde_json::json;
 
-use super::words::count;
-use crate::screen::{FAINT, STRONG};
+use crate::screen::{FAINT, STRONG, count};
 
 const PAGE: &str = include_str!("page.html");
 const STYLE: &str = include_str!("page.css");
@@ -33,7 +32,7 @@ impl<'a> Pictures<'a> {
     fn find(&self, image: &str) -> String {
         let on_disk = || {
             let rest = image.strip_prefix(self.site.root().as_str())?;
-            let path = atlas_io::serve::relative_path(&format!("/{rest}"))?;
+            let path = atlas_io::live::relative_path(&format!("/{rest}"))?;
             self.web_root.join(path).is_file().then_some(())?;
             Some(format!("{}/{rest}", self.way.as_deref()?))
         };

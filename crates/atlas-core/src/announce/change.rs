@@ -1,0 +1,60 @@
+//! What happened to URLs.
+
+use serde::Serialize;
+
+/// What happened to a URL.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Change {
+    /// It was added.
+    Added,
+    /// Its page changed.
+    Changed,
+    /// It is gone.
+    Removed,
+    /// It now leads elsewhere.
+    Redirected,
+}
+
+impl Change {
+    /// Its word.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Added => "added",
+            Self::Changed => "changed",
+            Self::Removed => "removed",
+            Self::Redirected => "redirected",
+        }
+    }
+}
+
+/// What there is to tell, by kind.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Default)]
+pub struct Changes {
+    /// Added.
+    pub added: u64,
+    /// Changed.
+    pub changed: u64,
+    /// Gone.
+    pub removed: u64,
+    /// Leading elsewhere now.
+    pub redirected: u64,
+}
+
+impl Changes {
+    /// Counts one more.
+    pub fn add(&mut self, change: Change) {
+        *match change {
+            Change::Added => &mut self.added,
+            Change::Changed => &mut self.changed,
+            Change::Removed => &mut self.removed,
+            Change::Redirected => &mut self.redirected,
+        } += 1;
+    }
+}
+
+impl Extend<Change> for Changes {
+    fn extend<I: IntoIterator<Item = Change>>(&mut self, changes: I) {
+        changes.into_iter().for_each(|change| self.add(change));
+    }
+}

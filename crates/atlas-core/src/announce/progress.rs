@@ -1,0 +1,99 @@
+//! How far an engine has been told.
+//!
+//! An entry carries the run in which it last changed, an engine carries the run up to which it knows, and what it has to be told
+//! follows from the two. While many messages are under way, the cursor says how far in the order of keys the engine has come, so
+//! that a stop at any instant repeats at most one message.
+
+/// The run that makes the baseline: what was there then is not told until asked for.
+const BASELINE: i64 = 1;
+
+/// How far an engine has been told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct EngineState {
+    /// It knows all that changed up to and including this run.
+    pub watermark: i64,
+    /// A round of telling is under way that ends with this run.
+    pub target: Option<i64>,
+    /// Of that round, it knows all keys up to and including this one.
+    pub cursor: Option<u128>,
+    /// It asked to be left alone until this instant, in seconds since 1970.
+    pub not_before: Option<i64>,
+}
+
+impl EngineState {
+    /// The round that is under way, or that begins now and ends with the last run. `known` is none for an engine that was never told
+    /// anything; with `all`, a round over the whole site begins.
+    pub fn begin(known: Option<Self>, last_run: i64, all: bool) -> Self {
+        let known = known.unwrap_or(Self { watermark: BASELINE, ..Self::default() });
+        let mut state = match all {
+            true => Self { not_before: known.not_before, ..Self::default() },
+            false => known,
+        };
+        state.target.get_or_insert(last_run);
+        state
+    }
+
+    /// The run that the round under way ends with; 0 where none is.
+    pub fn target(&self) -> i64 {
+        self.target.unwrap_or_default()
+    }
+
+    /// Whether a key is still to be told in the round under way.
+    pub fn awaits(&self, key: u128) -> bool {
+        self.cursor.is_none_or(|cursor| key > cursor)
+    }
+
+    /// All keys up to this one are told.
+    pub fn told(self, key: Option<u128>) -> Self {
+        Self { cursor: key.or(self.cursor), not_before: None, ..self }
+    }
+
+    /// The round is over.
+    pub fn finished(self) -> Self {
+        Self { watermark: self.target(), ..Self::default() }
+    }
+
+    /// Until when it asked to be left alone, where that is later than `now`: both in seconds since 1970.
+    pub fn left_alone(&self, now: i64) -> Option<i64> {
+        self.not_before.filter(|until| *until > now)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn state(watermark: i64, target: Option<i64>, cursor: Option<u128>) -> EngineState {
+        EngineState { watermark, target, cursor, not_before: None }
+    }
+
+    #[rstest]
+    #[case::a_new_engine_knows_the_baseline(None, false, state(1, Some(9), None))]
+    #[case::a_new_engine_told_all(None, true, state(0, Some(9), None))]
+    #[case::what_changed_since(Some(state(4, None, None)), false, state(4, Some(9), None))]
+    #[case::an_interrupted_round_goes_on(Some(state(4, Some(6), Some(77))), false, state(4, Some(6), Some(77)))]
+    #[case::all_begins_anew(Some(state(4, Some(6), Some(77))), true, state(0, Some(9), None))]
+    fn a_round_begins(#[case] known: Option<EngineState>, #[case] all: bool, #[case] wanted: EngineState) {
+        assert_eq!(EngineState::begin(known, 9, all), wanted);
+    }
+
+    #[test]
+    fn a_round_goes_on_key_by_key_and_ends() {
+        let begun = EngineState::begin(None, 9, false);
+        assert!(begun.awaits(0) && begun.awaits(7));
+        let some = EngineState { not_before: Some(5), ..begun }.told(Some(7));
+        assert!(!some.awaits(7) && some.awaits(8) && some.not_before.is_none());
+        assert_eq!(some.finished(), state(9, None, None));
+        assert_eq!(EngineState::begin(Some(some.finished()), 12, false), state(9, Some(12), None));
+    }
+
+    #[rstest]
+    #[case(None, None)]
+    #[case(Some(100), None)]
+    #[case(Some(101), Some(101))]
+    fn it_is_left_alone_until_then(#[case] until: Option<i64>, #[case] wanted: Option<i64>) {
+        assert_eq!(EngineState { not_before: until, ..EngineState::default() }.left_alone(100), wanted);
+    }
+}

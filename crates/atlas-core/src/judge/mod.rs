@@ -1,0 +1,9 @@
+//! Judging: when a change is news, when dates hold, and when a loss is too large. Pure functions over counts.
+
+mod redesign;
+mod dates;
+mod losses;
+
+pub use self::dates::{Moved, Outcome, Sight, is_silent, judge};
+pub use self::losses::{Thresholds, is_lost, is_renamed, is_too_much_left_out, share};
+pub use self::redesign::{Movement, dates_hold, is_redesign};

@@ -1,0 +1,251 @@
+//! Telling an engine what changed since it was last told, once, and losing nothing.
+//!
+//! What an engine has to be told follows from the ledger, in the order of keys. After each message that was taken, the place reached
+//! is written down, so that a stop at any instant repeats at most one message. What an engine asks for in patience is written down,
+//! too: a short pause is waited for, a longer one is for another time.
+
+use std::time::Duration;
+
+use atlas_core::announce::{Answer, Change, Changes, EngineState, Then};
+use atlas_core::rfc3339;
+use atlas_store::clock::Clock;
+use atlas_store::error::StoreError;
+use atlas_store::ledger::{self, Ledger};
+use atlas_store::model::{Announced, Pending};
+use atlas_store::stop::Stop;
+use jiff::{SignedDuration, Timestamp};
+use serde::Serialize;
+
+use super::{Engine, Message, Reply, Tells};
+
+/// How often a message is sent before it is kept for next time.
+const TRIES: u32 = 3;
+/// The first pause between two tries, where the engine asks for none; it doubles.
+const PAUSE: Duration = Duration::from_millis(500);
+/// The longest pause between tries within one command.
+const LONGEST_PAUSE: Duration = Duration::from_secs(5);
+/// How many addresses are shown of a message.
+const EXAMPLES: usize = 5;
+
+/// What came of one engine.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Told {
+    /// The engine's name.
+    pub engine: String,
+    /// URLs that it took.
+    pub taken: u64,
+    /// URLs that it refused for good.
+    pub refused: u64,
+    /// URLs that are kept for next time.
+    pub kept: u64,
+    /// Added, changed, removed and redirected URLs among all of them.
+    pub changes: Changes,
+    /// Each message.
+    pub messages: Vec<Announced>,
+    /// It asked to be left alone until then, in seconds since 1970.
+    #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    pub not_before: Option<i64>,
+    /// It was to stop after some of so many messages.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub stopped: Option<u64>,
+}
+
+/// What an engine has still to be told, in the order of telling, with the state in which the round stands.
+fn pending(
+    ledger: &dyn Ledger,
+    (engine, tells): (&str, Tells),
+    main: &str,
+    all: bool,
+) -> Result<(EngineState, Vec<Pending>), StoreError> {
+    let known = ledger.engine(engine)?;
+    let state = EngineState::begin(known, ledger.last_run()?, all);
+    let mut pending = match tells {
+        Tells::Urls(_) => ledger::pending(ledger, state.watermark, state.target(), all)?,
+        Tells::Files => files(ledger, main, &state, all)?,
+    };
+    if all && known.is_none() {
+        // To an engine that was never told anything, all of the site is new.
+        pending.iter_mut().filter(|one| one.change == Change::Changed).for_each(|one| one.change = Change::Added);
+    }
+    pending.retain(|one| state.awaits(one.key));
+    Ok((state, pending))
+}
+
+/// The main file, where a build has written any file since the engine was told.
+fn files(ledger: &dyn Ledger, main: &str, state: &EngineState, all: bool) -> Result<Vec<Pending>, StoreError> {
+    let runs = usize::try_from(state.target() - state.watermark).unwrap_or(0);
+    let mut written = ledger.runs(runs)?.into_iter();
+    let is_new = written.any(|run| run.run > state.watermark && run.counts.files_written > 0);
+    let pending = Pending { key: 1, url: main.to_owned(), change: Change::Changed };
+    Ok((all || is_new).then_some(pending).into_iter().collect())
+}
+
+/// All URLs that an engine has still to be told: the round that was interrupted, if one was, and what has changed since.
+pub fn all_pending(ledger: &dyn Ledger, engine: &str, all: bool) -> Result<Vec<Pending>, StoreError> {
+    let (state, mut told) = pending(ledger, (engine, Tells::Urls(0)), "", all)?;
+    let last_run = ledger.last_run()?;
+    if state.target() < last_run {
+        told.extend(ledger::pending(ledger, state.target(), last_run, false)?);
+    }
+    Ok(told)
+}
+
+/// Whether a round of telling an engine was interrupted, or something changed that it was not told.
+pub fn is_waiting(ledger: &dyn Ledger, engine: &str) -> Result<bool, StoreError> {
+    let Some(state) = ledger.engine(engine)? else { return Ok(false) };
+    Ok(state.target.is_some() || !ledger::pending(ledger, state.watermark, ledger.last_run()?, false)?.is_empty())
+}
+
+/// Until when an engine asked to be left alone, where that is later than `now`: both in seconds since 1970.
+pub fn left_alone(ledger: &dyn Ledger, engine: &str, now: i64) -> Result<Option<i64>, StoreError> {
+    Ok(ledger.engine(engine)?.and_then(|state| state.left_alone(now)))
+}
+
+/// Tells one engine, with all that it takes to do so. `main` is the address of the main file; with `all`, the whole site is told.
+pub fn tell(
+    ledger: &mut dyn Ledger,
+    engine: &Engine,
+    main: &str,
+    all: bool,
+    (clock, stop): (&dyn Clock, &Stop),
+) -> Result<Told, StoreError> {
+    stop.heed();
+    let now = clock.now().as_second();
+    let mut told = Told {
+        engine: engine.name.clone(),
+        taken: 0,
+        refused: 0,
+        kept: 0,
+        changes: Changes::default(),
+        messages: Vec::new(),
+        not_before: None,
+        stopped: None,
+    };
+    if let Some(until) = left_alone(ledger, &engine.name, now)? {
+        told.kept = all_pending(ledger, &engine.name, all)?.len() as u64;
+        told.not_before = Some(until);
+        return Ok(told);
+    }
+    let mut telling = Telling { ledger, engine, clock, stop, now, told };
+    let mut all = all;
+    loop {
+        let (state, pending) = pending(telling.ledger, (&engine.name, engine.protocol.tells()), main, all)?;
+        telling.told.changes.extend(pending.iter().map(|one| one.change));
+        let finished = telling.round(state, &pending)?;
+        all = false;
+        // More may have changed since a round that had been interrupted was begun.
+        let caught_up = state.target() == telling.ledger.last_run()?;
+        if !finished || caught_up {
+            return Ok(telling.told);
+        }
+    }
+}
+
+/// The telling of one engine under way.
+struct Telling<'t> {
+    ledger: &'t mut dyn Ledger,
+    engine: &'t Engine,
+    clock: &'t dyn Clock,
+    stop: &'t Stop,
+    /// The instant at which it began, in seconds since 1970.
+    now: i64,
+    told: Told,
+}
+
+impl Telling<'_> {
+    /// Sends the messages of one round; `false` where it had to stop before its end.
+    fn round(&mut self, mut state: EngineState, pending: &[Pending]) -> Result<bool, StoreError> {
+        let most = match self.engine.protocol.tells() {
+            Tells::Urls(most) => most.max(1),
+            Tells::Files => pending.len().max(1),
+        };
+        let mut told = 0;
+        for batch in pending.chunks(most) {
+            for (nth, message) in self.messages(batch).iter().enumerate() {
+                if self.stop.is_asked() {
+                    let before = self.told.messages.len() - nth;
+                    self.told.stopped = Some((before + self.messages(&pending[told..]).len()) as u64);
+                    self.told.kept += (pending.len() - told) as u64;
+                    return Ok(false);
+                }
+                let then = self.message(message, &mut state)?;
+                let count = message.about.len() as u64;
+                match then {
+                    Then::Done => self.told.taken += count,
+                    Then::Refused => self.told.refused += count,
+                    Then::Later | Then::MendFirst => {
+                        self.told.not_before = state.not_before;
+                        self.told.kept += (pending.len() - told) as u64;
+                        return Ok(false);
+                    }
+                }
+            }
+            told += batch.len();
+            state = state.told(batch.last().map(|one| one.key));
+            self.note(&state)?;
+        }
+        self.note(&state.finished())?;
+        Ok(true)
+    }
+
+    fn messages(&self, pending: &[Pending]) -> Vec<Message> {
+        let urls: Vec<String> = pending.iter().map(|one| one.url.clone()).collect();
+        self.engine.protocol.messages(&urls)
+    }
+
+    /// Sends a message, a few times if need be, and writes down what came of it.
+    fn message(&mut self, message: &Message, state: &mut EngineState) -> Result<Then, StoreError> {
+        let mut pause = PAUSE;
+        let mut tries = 1;
+        let Reply { answer, pause: asked } = loop {
+            let reply = self.engine.protocol.send(message);
+            let wait = reply.pause.unwrap_or(pause);
+            if reply.answer.then() != Then::Later || tries == TRIES || wait > LONGEST_PAUSE {
+                break reply;
+            }
+            // Whoever comes in between knows of the pause, too.
+            let until = self.clock.now() + SignedDuration::try_from(wait).unwrap_or_default();
+            self.note(&EngineState { not_before: Some(ceiling(until)), ..*state })?;
+            if self.clock.sleep_until(until, self.stop).is_err() {
+                break reply;
+            }
+            pause *= 2;
+            tries += 1;
+        };
+        let then = answer.then();
+        let announced = self.announced(message, &answer, then, state.target());
+        let writing = self.ledger.transaction()?;
+        writing.add_announcement(&announced)?;
+        if !matches!(then, Then::Done | Then::Refused) {
+            state.not_before = asked.map(|pause| self.now + i64::try_from(pause.as_secs()).unwrap_or(0));
+            writing.set_engine(&self.engine.name, state)?;
+        }
+        writing.commit()?;
+        self.told.messages.push(announced);
+        Ok(then)
+    }
+
+    fn note(&mut self, state: &EngineState) -> Result<(), StoreError> {
+        let writing = self.ledger.transaction()?;
+        writing.set_engine(&self.engine.name, state)?;
+        writing.commit()
+    }
+
+    fn announced(&self, message: &Message, answer: &Answer, then: Then, run: i64) -> Announced {
+        Announced {
+            engine: self.engine.name.clone(),
+            at: self.now,
+            run,
+            urls: message.about.len() as u64,
+            status: answer.status(),
+            outcome: then.as_str().to_owned(),
+            words: answer.words(),
+            examples: message.about.iter().take(EXAMPLES).cloned().collect(),
+        }
+    }
+}
+
+/// An instant in whole seconds since 1970, no earlier than it is.
+fn ceiling(instant: Timestamp) -> i64 {
+    instant.as_second() + i64::from(instant.subsec_nanosecond() > 0)
+}

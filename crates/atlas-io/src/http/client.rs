@@ -1,0 +1,78 @@
+//! Clients with time limits.
+//!
+//! The proxies of the environment are honoured: `HTTPS_PROXY`, `HTTP_PROXY` and `ALL_PROXY`, in capitals or not, except for the
+//! hosts that `NO_PROXY` lists, and never for this machine itself.
+
+use std::env;
+use std::sync::Once;
+use std::time::Duration;
+
+use reqwest::{Client, ClientBuilder, NoProxy, Proxy, redirect};
+
+/// What the tool calls itself.
+pub const USER_AGENT: &str = concat!("idle-atlas/", env!("CARGO_PKG_VERSION"));
+/// How long a connection may take to come about.
+const CONNECT: Duration = Duration::from_secs(10);
+/// Hosts that are this machine: no proxy leads there.
+const THIS_MACHINE: &str = "localhost,127.0.0.0/8,::1";
+
+/// Makes a client; `wait` is how long a whole answer may take. Redirects are not followed by themselves: a message that tells an
+/// engine something is meant for the endpoint that was configured, and who fetches sees where it is sent on.
+pub fn client(wait: Duration) -> Result<Client, reqwest::Error> {
+    builder(wait)?.build()
+}
+
+/// What all clients have in common.
+pub(crate) fn builder(wait: Duration) -> Result<ClientBuilder, reqwest::Error> {
+    static PROVIDER: Once = Once::new();
+    PROVIDER.call_once(|| {
+        // Fails only when one is set already, which then serves as well.
+        let _ = rustls::crypto::ring::default_provider().install_default();
+    });
+    let builder = Client::builder()
+        .user_agent(USER_AGENT)
+        .connect_timeout(CONNECT.min(wait))
+        .timeout(wait)
+        .redirect(redirect::Policy::none())
+        .no_proxy();
+    proxies(|name| env::var(name).ok())?.into_iter().try_fold(builder, |builder, proxy| Ok(builder.proxy(proxy)))
+}
+
+/// The proxies that the environment names; `variable` reads it.
+fn proxies(variable: impl Fn(&str) -> Option<String>) -> Result<Vec<Proxy>, reqwest::Error> {
+    let read = |name: &str| {
+        let small = variable(&name.to_ascii_lowercase());
+        // A server hands a visitor's header `Proxy` to programs that it runs as HTTP_PROXY in capitals.
+        let capitals = || variable(name).filter(|_| name != "HTTP_PROXY" || variable("REQUEST_METHOD").is_none());
+        small.or_else(capitals).filter(|value| !value.trim().is_empty())
+    };
+    let but_for = format!("{THIS_MACHINE},{}", read("NO_PROXY").unwrap_or_default());
+    let kinds: [(&str, fn(String) -> reqwest::Result<Proxy>); 3] =
+        [("HTTPS_PROXY", Proxy::https), ("HTTP_PROXY", Proxy::http), ("ALL_PROXY", Proxy::all)];
+    let named = kinds.into_iter().filter_map(|(name, make)| Some(make(read(name)?)));
+    named.map(|proxy| Ok(proxy?.no_proxy(NoProxy::from_string(&but_for)))).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::none(&[], 0)]
+    #[case::small_letters(&[("https_proxy", "http://proxy.example:3128")], 1)]
+    #[case::capitals(&[("HTTPS_PROXY", "http://proxy.example:3128"), ("ALL_PROXY", "http://proxy.example:3128")], 2)]
+    #[case::a_visitor_cannot_name_one(&[("HTTP_PROXY", "http://evil.example"), ("REQUEST_METHOD", "GET")], 0)]
+    #[case::blank(&[("HTTP_PROXY", " ")], 0)]
+    fn proxies_of_the_environment(#[case] variables: &[(&str, &str)], #[case] wanted: usize) {
+        let read =
+            |name: &str| variables.iter().find(|(known, _)| *known == name).map(|(_, value)| (*value).to_owned());
+        assert_eq!(proxies(read).unwrap().len(), wanted);
+    }
+
+    #[test]
+    fn a_proxy_that_is_no_url_is_told() {
+        assert!(proxies(|name| (name == "ALL_PROXY").then(|| "http://[".to_owned())).is_err());
+    }
+}

@@ -1,0 +1,135 @@
+//! Fetching: what a server answered, with the way there and how long it took; its body is read within bounds.
+
+use std::io::{self, Read};
+use std::time::{Duration, Instant};
+use std::{fmt, iter};
+
+use flate2::read::MultiGzDecoder;
+use reqwest::header::{self, HeaderMap, HeaderName};
+use reqwest::{Client, RequestBuilder, Response, StatusCode, Url};
+
+/// Redirects that are followed where a file is fetched.
+const REDIRECTS: usize = 5;
+
+/// What a server answered, its body yet to be read.
+#[derive(Debug)]
+pub struct Fetched {
+    /// The addresses that sent on to the next, each with its status.
+    pub redirects: Vec<(StatusCode, Url)>,
+    /// How long it took until the headers had come, redirects included.
+    pub took: Duration,
+    answer: Response,
+}
+
+/// Why nothing was fetched.
+#[derive(Debug)]
+pub enum FetchError {
+    /// The server answered with a status other than 2xx.
+    Status(StatusCode),
+    /// There was no answer, or none that can be taken: why, in words.
+    Failed(String),
+    /// The answer is longer than so many bytes.
+    TooLarge(usize),
+}
+
+impl fmt::Display for FetchError {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Status(status) => write!(formatter, "the server answers {status}"),
+            Self::Failed(why) => formatter.write_str(why),
+            Self::TooLarge(most) => write!(formatter, "the answer is longer than {most} bytes"),
+        }
+    }
+}
+
+impl Fetched {
+    /// Sends a request, and follows nothing.
+    pub async fn of(request: RequestBuilder) -> Result<Self, reqwest::Error> {
+        let started = Instant::now();
+        let answer = request.send().await?;
+        Ok(Self { redirects: Vec::new(), took: started.elapsed(), answer })
+    }
+
+    /// Fetches an address, and follows up to five redirects.
+    pub async fn following(client: &Client, url: &str) -> Result<Self, FetchError> {
+        let started = Instant::now();
+        let mut redirects = Vec::new();
+        let mut url = Url::parse(url).map_err(|error| FetchError::Failed(error.to_string()))?;
+        loop {
+            let fetched = Self::of(client.get(url.clone())).await.map_err(|error| FetchError::Failed(cause(&error)))?;
+            let target = fetched.text(header::LOCATION).filter(|_| fetched.status().is_redirection());
+            let Some(target) = target.and_then(|target| url.join(target).ok()) else {
+                return Ok(Self { redirects, took: started.elapsed(), ..fetched });
+            };
+            if redirects.len() >= REDIRECTS {
+                return Err(FetchError::Failed("too many redirects".to_owned()));
+            }
+            redirects.push((fetched.status(), std::mem::replace(&mut url, target)));
+        }
+    }
+
+    /// Its status.
+    pub fn status(&self) -> StatusCode {
+        self.answer.status()
+    }
+
+    /// Its headers.
+    pub fn headers(&self) -> &HeaderMap {
+        self.answer.headers()
+    }
+
+    /// A header as text.
+    pub fn text(&self, name: HeaderName) -> Option<&str> {
+        self.headers().get(name)?.to_str().ok()
+    }
+
+    /// An answer with a status other than 2xx is an error.
+    pub fn successful(self) -> Result<Self, FetchError> {
+        if self.status().is_success() { Ok(self) } else { Err(FetchError::Status(self.status())) }
+    }
+
+    /// Hands its body over piece by piece; `take` may fail.
+    pub async fn each_chunk(mut self, mut take: impl FnMut(&[u8]) -> io::Result<()>) -> Result<(), FetchError> {
+        let failed = |error: reqwest::Error| FetchError::Failed(cause(&error));
+        while let Some(chunk) = self.answer.chunk().await.map_err(failed)? {
+            take(&chunk).map_err(|error| FetchError::Failed(error.to_string()))?;
+        }
+        Ok(())
+    }
+
+    /// Its body, of at most so many bytes, as it was sent.
+    pub async fn bytes(mut self, most: usize) -> Result<Vec<u8>, FetchError> {
+        let mut bytes = Vec::with_capacity(self.answer.content_length().unwrap_or(0).min(1 << 20) as usize);
+        while let Some(chunk) = self.answer.chunk().await.map_err(|error| FetchError::Failed(cause(&error)))? {
+            if bytes.len() + chunk.len() > most {
+                return Err(FetchError::TooLarge(most));
+            }
+            bytes.extend_from_slice(&chunk);
+        }
+        Ok(bytes)
+    }
+
+    /// The same, unpacked where it was sent packed by gzip: within the same bounds.
+    pub async fn unpacked(self, most: usize) -> Result<Vec<u8>, FetchError> {
+        let is_packed = self.text(header::CONTENT_ENCODING).is_some_and(|coding| coding.eq_ignore_ascii_case("gzip"));
+        let bytes = self.bytes(most).await?;
+        if !is_packed {
+            return Ok(bytes);
+        }
+        let mut unpacked = Vec::new();
+        match MultiGzDecoder::new(&bytes[..]).take(most as u64 + 1).read_to_end(&mut unpacked) {
+            Ok(length) if length > most => Err(FetchError::TooLarge(most)),
+            Ok(_) => Ok(unpacked),
+            Err(error) => Err(FetchError::Failed(format!("its gzip is broken ({error})"))),
+        }
+    }
+}
+
+/// The cause at the bottom of an error, in one line.
+pub fn cause(error: &reqwest::Error) -> String {
+    if error.is_timeout() {
+        return "timed out".to_owned();
+    }
+    let mut causes = iter::successors(Some(error as &dyn std::error::Error), |error| error.source());
+    causes.by_ref().last().map(ToString::to_string).unwrap_or_default()
+}

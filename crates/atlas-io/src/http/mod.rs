@@ -1,0 +1,14 @@
+//! HTTP as this tool uses it: clients with time limits, that trust nothing they are sent.
+
+mod address_rule;
+mod retry;
+mod runtime;
+mod client;
+mod fetch;
+
+pub(crate) use self::address_rule::may_be_asked;
+pub(crate) use self::client::builder;
+pub use self::client::{USER_AGENT, client};
+pub use self::fetch::{FetchError, Fetched, cause};
+pub use self::retry::retry_after;
+pub(crate) use self::runtime::block_on;

@@ -1,0 +1,48 @@
+//! The site's own sitemaps as they are served.
+
+use std::path::Path;
+use std::time::Duration;
+
+use atlas_core::placement::MOST_BYTES;
+use atlas_store::error::StoreError;
+use atlas_store::stop::Stop;
+use reqwest::{Client, StatusCode};
+
+use crate::http::{self, FetchError, Fetched};
+
+/// How long one file may take.
+const WAIT: Duration = Duration::from_secs(60);
+
+/// Fetches files from the folder that sitemaps are served from.
+#[derive(Debug)]
+pub struct Live {
+    client: Client,
+    address: String,
+    stop: Stop,
+}
+
+impl Live {
+    /// For the folder with this address, which ends with a slash.
+    pub fn new(address: &str, stop: &Stop) -> Result<Self, String> {
+        let client = http::client(WAIT).map_err(|error| http::cause(&error))?;
+        Ok(Self { client, address: address.to_owned(), stop: stop.clone() })
+    }
+
+    /// A file by its name; none where the server says that there is none.
+    pub fn fetch(&self, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
+        let url = format!("{}{name}", self.address);
+        let fetched = http::block_on(&self.stop, async {
+            let fetched = Fetched::following(&self.client, &url).await.and_then(Fetched::successful);
+            Ok(match fetched {
+                Ok(fetched) => fetched.bytes(MOST_BYTES as usize).await,
+                Err(error) => Err(error),
+            })
+        });
+        self.stop.check()?;
+        match fetched.map_err(StoreError::io("cannot fetch", Path::new(&url)))? {
+            Ok(bytes) => Ok(Some(bytes)),
+            Err(FetchError::Status(StatusCode::NOT_FOUND | StatusCode::GONE)) => Ok(None),
+            Err(why) => Err(StoreError::Source { name: url, why: why.to_string() }),
+        }
+    }
+}

@@ -1,0 +1,122 @@
+//! Reading a web root back, the way an engine would be served from it.
+
+use std::fs::File;
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+
+use atlas_core::address::Site;
+use atlas_core::check::{Fetched, Inspection, Report};
+use atlas_core::lastmod::Lastmod;
+use atlas_core::placement::{MOST_BYTES, is_packed, packed_name};
+use atlas_store::disk::segmented_gzip::unpack;
+
+use super::path::relative_path;
+
+/// A folder that is served under a site's URL.
+#[derive(Debug, Clone)]
+pub struct WebRoot {
+    /// The folder.
+    pub folder: PathBuf,
+    /// The site.
+    pub site: Site,
+    /// The robots.txt, where it is not simply in the folder.
+    pub robots: Option<PathBuf>,
+    /// Another folder, with the URL it is served under, where the sitemaps are not in the site's own.
+    pub sitemaps: Option<(PathBuf, Site)>,
+}
+
+impl WebRoot {
+    /// Inspects all sitemaps, starting at robots.txt; `main` is the main file of the configuration, where there is one.
+    pub fn check(&self, main: Option<&str>, now: Lastmod) -> Report {
+        let mut inspection = Inspection::new(now);
+        let robots_address = format!("{}/robots.txt", self.site.root().origin());
+        let robots = match &self.robots {
+            Some(path) => read(path),
+            None => self.fetch(&robots_address),
+        };
+        inspection.robots(&robots_address, &robots, main);
+        while let Some(wanted) = inspection.next_wanted() {
+            let fetched = self.fetch(&wanted.address);
+            inspection.file(&wanted, &fetched);
+            if let Fetched::Bytes(bytes) = &fetched
+                && !wanted.is_gzip()
+            {
+                let copy = self.fetch(&packed_name(&wanted.address));
+                inspection.copies(&wanted.address, bytes, &copy);
+            }
+        }
+        inspection.finish()
+    }
+
+    fn fetch(&self, address: &str) -> Fetched {
+        let Some(path) = self.path(address) else { return Fetched::OutOfReach };
+        let fetched = read(&path);
+        match fetched {
+            Fetched::Bytes(bytes) if is_packed(address) => match unpack(&bytes, MOST_BYTES) {
+                Ok(bytes) => Fetched::Bytes(bytes),
+                Err(error) => Fetched::Broken(format!("it is no gzip file, or a broken one: {error}")),
+            },
+            fetched => fetched,
+        }
+    }
+
+    fn path(&self, address: &str) -> Option<PathBuf> {
+        let own = (&self.folder, &self.site);
+        let served = self.sitemaps.iter().map(|(folder, site)| (folder, site)).chain([own]);
+        let mut found = served.filter_map(|(folder, site)| {
+            let rest = address.strip_prefix(site.root().as_str())?;
+            Some(folder.join(relative_path(&format!("/{rest}"))?))
+        });
+        found.next()
+    }
+}
+
+fn read(path: &Path) -> Fetched {
+    let read = || -> io::Result<Vec<u8>> {
+        let mut bytes = Vec::new();
+        File::open(path)?.take(MOST_BYTES + 1).read_to_end(&mut bytes)?;
+        Ok(bytes)
+    };
+    match read() {
+        Ok(bytes) => Fetched::Bytes(bytes),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => Fetched::Missing,
+        Err(error) => Fetched::Broken(format!("cannot be read: {error}")),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use std::fs;
+
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::host_root("https://www.marrowvale.example/", "https://www.marrowvale.example/a/b.xml", Some("a/b.xml"))]
+    #[case::in_a_folder(
+        "https://www.marrowvale.example/rail/",
+        "https://www.marrowvale.example/rail/b.xml",
+        Some("b.xml")
+    )]
+    #[case::outside("https://www.marrowvale.example/rail/", "https://www.marrowvale.example/b.xml", None)]
+    #[case::other_host("https://www.marrowvale.example/", "https://cdn.example/b.xml", None)]
+    #[case::upwards("https://www.marrowvale.example/", "https://www.marrowvale.example/..%2Fb.xml", None)]
+    fn addresses_become_files_of_the_web_root(#[case] site: &str, #[case] address: &str, #[case] wanted: Option<&str>) {
+        let root = WebRoot { folder: "public".into(), site: Site::parse(site).unwrap(), robots: None, sitemaps: None };
+        assert_eq!(root.path(address), wanted.map(|path| Path::new("public").join(path)));
+    }
+
+    #[test]
+    fn what_cannot_be_fetched_is_told_apart() {
+        let folder = tempfile::tempdir().unwrap();
+        fs::write(folder.path().join("broken.xml.gz"), b"lamp oil").unwrap();
+        fs::create_dir(folder.path().join("folder.xml")).unwrap();
+        let site = Site::parse("https://www.marrowvale.example/").unwrap();
+        let root = WebRoot { folder: folder.path().to_owned(), site, robots: None, sitemaps: None };
+        let fetch = |name: &str| root.fetch(&format!("https://www.marrowvale.example/{name}"));
+        assert!(matches!(fetch("broken.xml.gz"), Fetched::Broken(why) if why.contains("no gzip file")));
+        assert!(matches!(fetch("folder.xml"), Fetched::Broken(why) if why.contains("cannot be read")));
+        assert_eq!(fetch("lost.xml"), Fetched::Missing);
+    }
+}

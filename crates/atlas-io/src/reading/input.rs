@@ -1,0 +1,120 @@
+//! What sources read from: a file, standard input or a URL, packed or not.
+
+use std::fs::File;
+use std::io::{self, BufReader, Cursor, Read, Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+use std::time::Duration;
+
+use atlas_store::stop::Stop;
+use flate2::read::MultiGzDecoder;
+
+use crate::http::{self, Fetched};
+
+/// The most that is fetched from a URL.
+const MOST_FETCHED: u64 = 4 << 30;
+/// How long fetching may take where nothing else is said.
+pub const WAIT: Duration = Duration::from_secs(120);
+
+/// Where to read from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Input {
+    /// Standard input: `-`.
+    Standard,
+    /// A file.
+    File(PathBuf),
+    /// An `http` or `https` URL.
+    Url(String),
+}
+
+impl Input {
+    /// Reads what stands in the configuration; paths are relative to `folder`.
+    pub fn parse(text: &str, folder: &Path) -> Self {
+        match text {
+            "-" => Self::Standard,
+            url if url.starts_with("https://") || url.starts_with("http://") => Self::Url(url.to_owned()),
+            path => Self::File(folder.join(path)),
+        }
+    }
+
+    /// Opens it; what is packed by gzip or zstd is unpacked as it is read, told by its first bytes and not by its name.
+    pub fn open(&self, wait: Duration, stop: &Stop) -> io::Result<Box<dyn Read + Send>> {
+        let raw: Box<dyn Read + Send> = match self {
+            Self::Standard => Box::new(io::stdin()),
+            Self::File(path) => Box::new(File::open(path)?),
+            Self::Url(url) => Box::new(fetch(url, wait, stop)?),
+        };
+        unpacked(raw)
+    }
+}
+
+/// How to mend what could not be read: another file, or the file itself.
+pub(crate) fn mend(error: &io::Error) -> &'static str {
+    match error.kind() {
+        io::ErrorKind::NotFound | io::ErrorKind::PermissionDenied | io::ErrorKind::IsADirectory => {
+            "; correct “file” in the configuration"
+        }
+        _ => "; nothing of it is taken until it can be read to its end",
+    }
+}
+
+/// Unpacks what is packed.
+pub(crate) fn unpacked(mut raw: Box<dyn Read + Send>) -> io::Result<Box<dyn Read + Send>> {
+    let mut start = Vec::with_capacity(4);
+    (&mut raw).take(4).read_to_end(&mut start)?;
+    let whole = Cursor::new(start.clone()).chain(raw);
+    Ok(match start[..] {
+        [0x1f, 0x8b, ..] => Box::new(MultiGzDecoder::new(BufReader::new(whole))),
+        [0x28, 0xb5, 0x2f, 0xfd] => {
+            let unpacking = ruzstd::decoding::StreamingDecoder::new(BufReader::new(whole));
+            Box::new(unpacking.map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error.to_string()))?)
+        }
+        _ => Box::new(whole),
+    })
+}
+
+/// Fetches a URL into a file without a name, so that neither memory nor a slow reader matters.
+fn fetch(url: &str, wait: Duration, stop: &Stop) -> io::Result<File> {
+    let mut file = tempfile::tempfile()?;
+    http::block_on(stop, async {
+        let client = http::client(wait).map_err(|error| io::Error::other(http::cause(&error)))?;
+        let fetched = Fetched::following(&client, url).await.and_then(Fetched::successful);
+        let fetched = fetched.map_err(|error| io::Error::other(error.to_string()))?;
+        let mut size = 0;
+        let written = fetched.each_chunk(|chunk| {
+            size += chunk.len() as u64;
+            if size > MOST_FETCHED {
+                return Err(io::Error::other(format!("more than {MOST_FETCHED} bytes")));
+            }
+            file.write_all(chunk)
+        });
+        written.await.map_err(|error| io::Error::other(error.to_string()))
+    })?;
+    file.seek(SeekFrom::Start(0))?;
+    Ok(file)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_packed_is_told_by_its_bytes() {
+        let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        packed.write_all(b"url\n/halts/\n").unwrap();
+        let zstd =
+            ruzstd::encoding::compress_to_vec(&b"url\n/halts/\n"[..], ruzstd::encoding::CompressionLevel::Fastest);
+        for bytes in [packed.finish().unwrap(), zstd, b"url\n/halts/\n".to_vec()] {
+            let mut text = String::new();
+            unpacked(Box::new(Cursor::new(bytes))).unwrap().read_to_string(&mut text).unwrap();
+            assert_eq!(text, "url\n/halts/\n");
+        }
+    }
+
+    #[test]
+    fn short_input_is_no_trouble() {
+        for bytes in [&b""[..], b"a", b"\x1f\x8b"] {
+            let mut text = Vec::new();
+            let _ = unpacked(Box::new(Cursor::new(bytes))).unwrap().read_to_end(&mut text);
+        }
+    }
+}

@@ -1,0 +1,138 @@
+//! A JSON array of any length, item by item: each becomes a line of JSON, so that rows have one way only.
+
+use std::cell::Cell;
+use std::io::{self, Read};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+
+use atlas_store::source::Gathering;
+use serde::de::{Deserializer, SeqAccess, Visitor};
+use serde_json::value::RawValue;
+
+use crate::reading::rows::{Rows, RowsError};
+
+/// About how many bytes of lines are handed over at a time.
+const CHUNK: usize = 1 << 18;
+/// How many of them may wait.
+const WAITING: usize = 4;
+
+/// Lines of JSON that are made while they are read.
+#[derive(Debug)]
+pub(crate) struct Lines {
+    sender: SyncSender<Vec<u8>>,
+    chunk: Vec<u8>,
+}
+
+impl Lines {
+    /// Both ends. Few lines wait between them, however slow the reader.
+    pub(crate) fn channel() -> (Self, LineReader) {
+        let (sender, receiver) = sync_channel(WAITING);
+        (Self { sender, chunk: Vec::new() }, LineReader { receiver, chunk: Vec::new(), at: 0 })
+    }
+
+    /// Adds one object. Fails when nobody reads any more.
+    pub(crate) fn push(&mut self, json: &[u8]) -> io::Result<()> {
+        // White space may hold line ends; texts in JSON never do.
+        self.chunk.extend(json.iter().map(|byte| if *byte == b'\n' { b' ' } else { *byte }));
+        self.chunk.push(b'\n');
+        if self.chunk.len() < CHUNK { Ok(()) } else { self.flush() }
+    }
+
+    /// Hands over what is left.
+    pub(crate) fn flush(&mut self) -> io::Result<()> {
+        let chunk = std::mem::take(&mut self.chunk);
+        self.sender.send(chunk).map_err(|_| io::ErrorKind::BrokenPipe.into())
+    }
+}
+
+/// The reading end.
+#[derive(Debug)]
+pub(crate) struct LineReader {
+    receiver: Receiver<Vec<u8>>,
+    chunk: Vec<u8>,
+    at: usize,
+}
+
+impl Read for LineReader {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        while self.at == self.chunk.len() {
+            let Ok(chunk) = self.receiver.recv() else { return Ok(0) };
+            (self.chunk, self.at) = (chunk, 0);
+        }
+        let length = buffer.len().min(self.chunk.len() - self.at);
+        buffer[..length].copy_from_slice(&self.chunk[self.at..self.at + length]);
+        self.at += length;
+        Ok(length)
+    }
+}
+
+/// Runs what makes lines beside what reads them. What went wrong in making counts first: rows that never came are more
+/// than rows that could not be read.
+pub(crate) fn gather_lines(
+    rows: &Rows<'_>,
+    gathering: &mut Gathering<'_>,
+    make: impl FnOnce(&mut Lines) -> io::Result<()> + Send,
+) -> Result<(), RowsError> {
+    let (mut lines, reader) = Lines::channel();
+    std::thread::scope(|scope| {
+        let making = scope.spawn(move || make(&mut lines).and_then(|()| lines.flush()));
+        let read = rows.gather(reader, gathering);
+        let made = making.join().unwrap_or_else(|_| Err(io::Error::other("it stopped by a fault of this program")));
+        made.map_err(RowsError::Read).and(read)
+    })
+}
+
+/// The longest item. One that never ends is found out here, before it fills the memory.
+const LONGEST_ITEM: u64 = 16 << 20;
+
+/// Reads an array.
+pub(crate) fn gather(
+    reader: impl Read + Send,
+    rows: &Rows<'_>,
+    gathering: &mut Gathering<'_>,
+) -> Result<(), RowsError> {
+    gather_lines(rows, gathering, |lines| {
+        let read = Cell::new(0);
+        let mut json = serde_json::Deserializer::from_reader(io::BufReader::new(Metered { reader, read: &read }));
+        json.deserialize_seq(Items { lines, read: &read }).map_err(io::Error::from)?;
+        json.end().map_err(io::Error::from)
+    })
+}
+
+/// Counts what is read for one item, and fails where that is too much.
+struct Metered<'c, R> {
+    reader: R,
+    read: &'c Cell<u64>,
+}
+
+impl<R: Read> Read for Metered<'_, R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let length = self.reader.read(buffer)?;
+        self.read.set(self.read.get() + length as u64);
+        if self.read.get() > LONGEST_ITEM {
+            let why = format!("an item of it is longer than {LONGEST_ITEM} bytes; is a quote left open?");
+            return Err(io::Error::other(why));
+        }
+        Ok(length)
+    }
+}
+
+struct Items<'l> {
+    lines: &'l mut Lines,
+    read: &'l Cell<u64>,
+}
+
+impl<'de> Visitor<'de> for Items<'_> {
+    type Value = ();
+
+    fn expecting(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        formatter.write_str("an array of objects")
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut items: A) -> Result<(), A::Error> {
+        while let Some(item) = items.next_element::<Box<RawValue>>()? {
+            self.read.set(0);
+            self.lines.push(item.get().as_bytes()).map_err(serde::de::Error::custom)?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,458 @@
+//! Rows by the million: blocks of whole records are read ahead, taken apart in parallel, and handed on in their order.
+
+use std::borrow::Cow;
+use std::io::{self, Read};
+use std::sync::Arc;
+
+use atlas_core::contribution::Said;
+use atlas_core::fingerprint;
+use atlas_core::report::Problem;
+use atlas_store::arrival::{Block, Desk, Reader};
+use atlas_store::source::Gathering;
+use rayon::prelude::*;
+use serde_json::{Map, Value};
+
+use crate::reading::chunker::{BLOCK, Buffers, Cut, Cutter, Extent};
+use crate::reading::csv_split::Splitter;
+use crate::reading::field::Field;
+use crate::reading::record::{Header, Record, RecordReader, RecordSettings, Trouble};
+
+/// How many blocks are read ahead of those that wait to be handed on.
+const AHEAD: usize = 16;
+
+/// How records follow one another.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Layout {
+    /// Separated values under a header (RFC 4180), by this byte.
+    Separated(u8),
+    /// One JSON object a line.
+    JsonLines,
+}
+
+/// Why records cannot be read to their end.
+#[derive(Debug)]
+pub(crate) enum RowsError {
+    /// The reader failed.
+    Read(io::Error),
+    /// The header is no use, and why.
+    Header(String),
+}
+
+/// What is to be read, and how.
+pub(crate) struct Rows<'s> {
+    pub(crate) settings: &'s RecordSettings,
+    pub(crate) layout: Layout,
+    /// What it is called in messages.
+    pub(crate) shown: &'s str,
+    /// What a record is called where lines mean nothing to the user, such as `row`.
+    pub(crate) unit: Option<&'static str>,
+}
+
+impl Rows<'_> {
+    /// Reads all records and hands over what they say.
+    pub(crate) fn gather(&self, reader: impl Read + Send, gathering: &mut Gathering<'_>) -> Result<(), RowsError> {
+        let delimiter = match self.layout {
+            Layout::Separated(delimiter) => Some(delimiter),
+            Layout::JsonLines => None,
+        };
+        let buffers = Buffers::default();
+        let mut cuts = Cutter::new(reader, delimiter, &buffers);
+        let mut batch = next_batch(&mut cuts)?;
+        let Some(first) = batch.first_mut() else { return Ok(()) };
+        let reader = Arc::new(TableReader {
+            header: self.header(first)?,
+            settings: self.settings.clone(),
+            layout: self.layout,
+            shown: self.shown.to_owned(),
+            unit: self.unit,
+        });
+        for (column, field) in self.settings.mapping.passed_over(&reader.header.columns) {
+            let field = field.name();
+            gathering.remark(format!(
+                "column “{column}” is not read; if it is the field “{field}”, say so: fields = {{ {field} = \"{column}\" }}"
+            ));
+        }
+        let maps = reader.header.maps(self.settings);
+        match self.layout {
+            Layout::Separated(_) => gathering.maps(maps),
+            Layout::JsonLines => gathering.maps_what_is_given(maps),
+        }
+        let (desk, raw) = (gathering.desk().clone(), self.raw(&reader.header));
+        let unread = !gathering.reads_all();
+        let stop = gathering.stop();
+        let mut hand_over = |read: Vec<(Block, Vec<Problem>)>| {
+            for (block, problems) in read {
+                gathering.push(block);
+                problems.into_iter().for_each(|problem| gathering.problem(problem));
+            }
+        };
+        let mut ready = Vec::new();
+        while !batch.is_empty() {
+            // The run fails then, whatever was read.
+            if stop.is_asked() {
+                return Ok(());
+            }
+            // While these are taken apart, those before them are handed over and the next are read.
+            let (read, next) = rayon::join(
+                || {
+                    let read = |cut| Reading::new(&reader, &desk, cut, raw).run(unread, &buffers);
+                    batch.into_par_iter().map(read).collect::<Vec<_>>()
+                },
+                || {
+                    hand_over(std::mem::take(&mut ready));
+                    next_batch(&mut cuts)
+                },
+            );
+            ready = read;
+            batch = match next {
+                Ok(batch) => batch,
+                Err(error) => {
+                    hand_over(ready);
+                    return Err(error);
+                }
+            };
+        }
+        hand_over(ready);
+        Ok(())
+    }
+
+    /// Reads the header and takes it off the first block.
+    fn header(&self, first: &mut Cut) -> Result<Header, RowsError> {
+        let broken = |why: String| RowsError::Header(format!("{}: {why}", self.shown));
+        if first.bytes.starts_with(b"\xef\xbb\xbf") {
+            first.take_off(3, 0);
+        }
+        if first.bytes.starts_with(b"\xff\xfe") || first.bytes.starts_with(b"\xfe\xff") {
+            return Err(broken("it is in UTF-16; save it as UTF-8".to_owned()));
+        }
+        let Layout::Separated(delimiter) = self.layout else {
+            return Ok(Header::of_objects(&self.settings.mapping));
+        };
+        let mut reader = csv::ReaderBuilder::new().delimiter(delimiter).from_reader(&first.bytes[..]);
+        let columns = reader.headers().map_err(|error| {
+            broken(match error.kind() {
+                csv::ErrorKind::Utf8 { .. } => "its header is not in UTF-8; save the table as UTF-8".to_owned(),
+                _ => format!("line 1: {error}"),
+            })
+        })?;
+        let columns = columns.clone();
+        let columns: Vec<String> = columns.iter().map(|name| name.trim().to_owned()).collect();
+        let end = reader.position().byte() as usize;
+        let lines = memchr::memchr_iter(b'\n', &first.bytes[..end]).count() as u64;
+        first.take_off(end, lines);
+        let listed = columns.iter().map(|column| format!("“{column}”")).collect::<Vec<_>>().join(", ");
+        Header::of_columns(&self.settings.mapping, columns).map_err(|(field, name): (Field, String)| {
+            let field = field.name();
+            broken(format!(
+                "it has no column “{name}” for the field “{field}”; its columns are {listed}. Say which it is: fields = {{ {field} = \"…\" }}"
+            ))
+        })
+    }
+
+    /// How rows are known unread: a fingerprint of how they are read, and the column of the URL. Only tables whose rows stand
+    /// each for itself and name their URL in one column have that.
+    fn raw(&self, header: &Header) -> Option<Raw> {
+        let Layout::Separated(delimiter) = self.layout else { return None };
+        let columns = header.columns.join("\n");
+        let text = format!("{READING} {delimiter} {} {columns}", self.settings.written());
+        Some(Raw { reading: fingerprint::settings(&text), column: header.url_column()? })
+    }
+}
+
+/// Changes whenever the same row comes to say something else.
+const READING: u32 = 1;
+
+/// How rows are known unread.
+#[derive(Debug, Clone, Copy)]
+struct Raw {
+    reading: u64,
+    column: usize,
+}
+
+/// Reads the rows of one table.
+#[derive(Debug)]
+struct TableReader {
+    header: Header,
+    settings: RecordSettings,
+    layout: Layout,
+    shown: String,
+    unit: Option<&'static str>,
+}
+
+impl TableReader {
+    fn problem(&self, number: u64, trouble: Trouble) -> Problem {
+        let Trouble { message, passed_over } = trouble;
+        let (line, message) = match self.unit {
+            None => (Some(number), message),
+            Some(unit) => (None, format!("{unit} {number}: {message}")),
+        };
+        Problem { file: self.shown.clone(), line, message, passed_over }
+    }
+
+    fn records(&self) -> RecordReader<'_> {
+        RecordReader { settings: &self.settings, header: &self.header }
+    }
+}
+
+impl Reader for TableReader {
+    fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Said<'_>), problem: &mut dyn FnMut(Problem)) {
+        let Layout::Separated(delimiter) = self.layout else { return };
+        let mut fields = Vec::new();
+        if Splitter::new(raw, delimiter).next(&mut fields).is_none() {
+            return;
+        }
+        let record = Record::Columns(&fields);
+        let (records, mut said) = (self.records(), Said::default());
+        if records.read(&record, &mut said, &mut |trouble| problem(self.problem(line, trouble))) {
+            take(&said);
+        }
+    }
+}
+
+fn next_batch<R: Read>(cuts: &mut Cutter<'_, R>) -> Result<Vec<Cut>, RowsError> {
+    let mut batch: Vec<Cut> = Vec::with_capacity(AHEAD);
+    // Records may be far larger than a block: it is the bytes that count.
+    while batch.len() < AHEAD && batch.iter().map(|cut| cut.bytes.len()).sum::<usize>() < AHEAD * BLOCK {
+        let Some(cut) = cuts.next() else { break };
+        batch.push(cut.map_err(RowsError::Read)?);
+    }
+    Ok(batch)
+}
+
+/// Some records.
+struct Records<'r> {
+    bytes: &'r [u8],
+    /// The line in which they begin.
+    line: u64,
+    delimiter: u8,
+    /// How they are known unread, where they need not be read.
+    unread: Option<Raw>,
+}
+
+/// One block being read.
+struct Reading<'t> {
+    reader: &'t Arc<TableReader>,
+    desk: &'t Desk,
+    raw: Option<Raw>,
+    cut: Cut,
+    block: Block,
+    problems: Vec<Problem>,
+}
+
+impl<'t> Reading<'t> {
+    fn new(reader: &'t Arc<TableReader>, desk: &'t Desk, cut: Cut, raw: Option<Raw>) -> Self {
+        Self { reader, desk, raw, cut, block: Block::new(desk), problems: Vec::new() }
+    }
+
+    /// Reads the block; with `unread`, no more of it than is needed to know its rows again.
+    fn run(mut self, unread: bool, buffers: &Buffers) -> (Block, Vec<Problem>) {
+        if self.cut.endless {
+            let message = "a record begins here that does not end within 16 MiB; is a quote left open?";
+            self.problem(self.cut.first_line, message.to_owned());
+            return (self.block, self.problems);
+        }
+        let bytes = std::mem::take(&mut self.cut.bytes);
+        self.take_apart(&bytes, unread);
+        buffers.give_back(bytes);
+        (self.block, self.problems)
+    }
+
+    fn take_apart(&mut self, bytes: &[u8], unread: bool) {
+        let Layout::Separated(delimiter) = self.reader.layout else {
+            self.block = Block::with_room(self.desk, bytes.len());
+            return self.json_lines(bytes);
+        };
+        let raw = self.raw.filter(|_| unread);
+        self.block = match raw {
+            Some(_) => Block::unread(self.desk, self.cut.first_line, self.reader.clone()),
+            None => Block::with_room(self.desk, bytes.len()),
+        };
+        let (mut begun, mut line) = (0, self.cut.first_line);
+        for Extent { bytes: length, lines } in std::mem::take(&mut self.cut.stretches) {
+            let stretch = &bytes[begun..begun + length];
+            self.stretch(&Records { bytes: stretch, line, delimiter, unread: raw });
+            (begun, line) = (begun + length, line + lines);
+        }
+    }
+
+    /// Takes a stretch apart, unless it is known: then only what has to be read in any case.
+    fn stretch(&mut self, all: &Records<'_>) {
+        let Some(raw) = self.raw.filter(|_| self.desk.wants_stretches()) else {
+            return self.records(all, &mut |_, _| ());
+        };
+        let print = self.desk.stretch_print(all.bytes, raw.reading);
+        if let Some(known) = self.desk.knows(print).filter(|_| all.unread.is_some()) {
+            self.block.meet(print, known.rows());
+            let (mut line, mut before) = (all.line, 0);
+            for span in known.rest() {
+                let before = all.bytes.get(std::mem::replace(&mut before, span.start)..span.start);
+                let Some((before, bytes)) = before.zip(all.bytes.get(span)) else { continue };
+                line += memchr::memchr_iter(b'\n', before).count() as u64;
+                self.records(&Records { bytes, line, ..*all }, &mut |_, _| ());
+            }
+            return;
+        }
+        self.block.begin_stretch(print, all.bytes.len());
+        self.records(all, &mut |block, start| match start {
+            Some(start) => block.end_record(start),
+            None => block.end_unbroken(),
+        });
+    }
+
+    /// Takes records apart; `ended` is told where each began, once it was read, or that it is not known where those began that
+    /// were read.
+    fn records(&mut self, records: &Records<'_>, ended: &mut dyn FnMut(&mut Block, Option<usize>)) {
+        let &Records { bytes, line, delimiter, unread } = records;
+        let Ok(text) = std::str::from_utf8(bytes) else {
+            self.rubbish(records);
+            return ended(&mut self.block, None);
+        };
+        match unread {
+            Some(raw) => self.unread(text, line, delimiter, raw, ended),
+            None => self.separated(text, line, delimiter, ended),
+        }
+    }
+
+    /// Takes rows as they come.
+    fn unread(
+        &mut self,
+        text: &str,
+        first_line: u64,
+        delimiter: u8,
+        raw: Raw,
+        ended: &mut dyn FnMut(&mut Block, Option<usize>),
+    ) {
+        let wanted = self.reader.header.columns.len();
+        let mut splitter = Splitter::new(text, delimiter);
+        while let Some((nth, url, found)) = splitter.next_column(raw.column) {
+            let (line, at) = (first_line + nth, splitter.last());
+            if found == wanted {
+                self.row_as_it_came(&url, &text[at.clone()], line, raw);
+            } else {
+                self.wrong_columns(line, found);
+            }
+            ended(&mut self.block, Some(at.start));
+        }
+    }
+
+    fn row_as_it_came(&mut self, url: &str, came: &str, line: u64, raw: Raw) {
+        let site = &self.reader.settings.site;
+        let print = fingerprint::raw(came.as_bytes(), raw.reading);
+        match site.plain(url) {
+            Some(plain) => self.block.push_unread(plain, print, came, line),
+            None => match site.address(url) {
+                Ok(address) => self.block.push_unread(address.as_str(), print, came, line),
+                // It is read in full to say what is wrong with it.
+                Err(_) => self.reader.clone().read(came, line, &mut |_| (), &mut |one| self.problems.push(one)),
+            },
+        }
+    }
+
+    fn separated(
+        &mut self,
+        text: &str,
+        first_line: u64,
+        delimiter: u8,
+        ended: &mut dyn FnMut(&mut Block, Option<usize>),
+    ) {
+        let mut splitter = Splitter::new(text, delimiter);
+        let mut fields = Vec::with_capacity(self.reader.header.columns.len());
+        let (records, mut said) = (self.reader.records(), Said::default());
+        while let Some(line) = splitter.next(&mut fields) {
+            let at = splitter.last();
+            let print = self.raw.map_or(0, |raw| fingerprint::raw(text[at.clone()].as_bytes(), raw.reading));
+            self.columns(&records, first_line + line, &fields, print, &mut said);
+            ended(&mut self.block, Some(at.start));
+        }
+    }
+
+    /// Reads what is not all UTF-8, so that only the rows which are not are passed over.
+    fn rubbish(&mut self, records: &Records<'_>) {
+        let &Records { bytes, line: first_line, delimiter, unread } = records;
+        let mut reader =
+            csv::ReaderBuilder::new().delimiter(delimiter).has_headers(false).flexible(true).from_reader(bytes);
+        let mut record = csv::StringRecord::new();
+        loop {
+            let line = first_line + reader.position().line() - 1;
+            match reader.read_record(&mut record) {
+                Ok(false) => return,
+                Ok(true) => {
+                    let line = record.position().map_or(line, |position| first_line + position.line() - 1);
+                    let fields: Vec<Cow<'_, str>> = record.iter().map(Cow::Borrowed).collect();
+                    let begun = record.position().map_or(0, |position| position.byte() as usize);
+                    let came = bytes.get(begun..reader.position().byte() as usize).unwrap_or_default();
+                    match (unread, std::str::from_utf8(came)) {
+                        (Some(raw), Ok(came)) if fields.len() == self.reader.header.columns.len() => {
+                            self.row_as_it_came(&fields[raw.column], came.trim_end_matches(['\r', '\n']), line, raw);
+                        }
+                        _ => self.columns(&self.reader.records(), line, &fields, 0, &mut Said::default()),
+                    }
+                }
+                Err(error) if matches!(error.kind(), csv::ErrorKind::Utf8 { .. }) => {
+                    self.problem(line, "not in UTF-8; the row is passed over. Save the table as UTF-8".to_owned());
+                }
+                Err(error) => return self.problem(line, error.to_string()),
+            }
+        }
+    }
+
+    fn columns<'r>(
+        &mut self,
+        records: &'r RecordReader<'r>,
+        line: u64,
+        fields: &[Cow<'r, str>],
+        raw: u64,
+        said: &mut Said<'r>,
+    ) {
+        if fields.len() == self.reader.header.columns.len() {
+            return self.row(records, line, &Record::Columns(fields), raw, said);
+        }
+        self.wrong_columns(line, fields.len());
+    }
+
+    fn wrong_columns(&mut self, line: u64, found: usize) {
+        let wanted = self.reader.header.columns.len();
+        self.problem(line, format!("{found} columns where the header has {wanted}; the row is passed over"));
+    }
+
+    fn json_lines(&mut self, bytes: &[u8]) {
+        for (nth, line) in bytes.split(|byte| *byte == b'\n').enumerate() {
+            let number = self.cut.first_line + nth as u64;
+            if line.trim_ascii().is_empty() {
+                continue;
+            }
+            match serde_json::from_slice::<Map<String, Value>>(line) {
+                Ok(object) => {
+                    let (records, record) = (self.reader.records(), Record::Object(&object));
+                    self.row(&records, number, &record, 0, &mut Said::default());
+                }
+                Err(error) => {
+                    let message =
+                        format!("no JSON object ({error}); one object a line is expected. The row is passed over");
+                    self.problem(number, message);
+                }
+            }
+        }
+    }
+
+    fn row<'r>(
+        &mut self,
+        records: &'r RecordReader<'r>,
+        line: u64,
+        record: &Record<'_, 'r>,
+        raw: u64,
+        said: &mut Said<'r>,
+    ) {
+        let Self { reader, block, problems, .. } = self;
+        let before = problems.len();
+        if records.read(record, said, &mut |trouble| problems.push(reader.problem(line, trouble))) {
+            // What is wrong with a row has to be told by every build.
+            block.push_raw(said, if problems.len() == before { raw } else { 0 });
+        }
+    }
+
+    fn problem(&mut self, line: u64, message: String) {
+        let problem = self.reader.problem(line, Trouble::row(message));
+        self.problems.push(problem);
+    }
+}

@@ -1,0 +1,155 @@
+//! The source `command`: a program of the user's that writes JSON Lines to its standard output, an object an entry. It is the
+//! way to gather from whatever this tool has never heard of. A failing exit fails the source.
+
+use std::io::{self, Read};
+use std::path::PathBuf;
+use std::process::{Child, Command as Process, Stdio};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread;
+use std::time::{Duration, Instant};
+
+use atlas_core::fingerprint;
+use atlas_core::number::count;
+use atlas_store::error::StoreError;
+use atlas_store::source::{Gathering, Source};
+use atlas_store::stop::Stop;
+
+use crate::reading::record::RecordSettings;
+use crate::reading::rows::{Layout, Rows, RowsError};
+use crate::sources::failed;
+
+/// How much of what the program complains of is shown.
+const COMPLAINT: usize = 1000;
+/// How much of a command line, in letters, is shown.
+const LONGEST_NAME: usize = 40;
+/// How often a running program is looked after.
+const GLANCE: Duration = Duration::from_millis(20);
+
+/// A program that yields entries.
+#[derive(Debug, Clone)]
+pub struct Command {
+    /// The program and its arguments; no shell stands between.
+    pub run: Vec<String>,
+    /// The folder it runs in.
+    pub folder: PathBuf,
+    /// How its records are read.
+    pub records: RecordSettings,
+    /// How long it may take.
+    pub wait: Duration,
+}
+
+impl Source for Command {
+    fn name(&self) -> String {
+        let words: Vec<&str> = self.run.iter().flat_map(|argument| argument.split_whitespace()).collect();
+        let line = words.join(" ");
+        match line.char_indices().nth(LONGEST_NAME) {
+            // What was cut off still makes another source of it.
+            Some((end, _)) => format!("command {}… {:04x}", &line[..end], fingerprint::settings(&line) & 0xffff),
+            None => format!("command {line}"),
+        }
+    }
+
+    fn settings(&self) -> u64 {
+        fingerprint::settings("")
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        self.watch(gathering).map_err(|why| failed(self.name(), why))
+    }
+}
+
+impl Command {
+    fn watch(&self, gathering: &mut Gathering<'_>) -> Result<(), String> {
+        let program = self.run.first().ok_or("there is no program in “run”")?;
+        let mut process = Process::new(program);
+        // A group of its own, so that what the program has started can be stopped along with it.
+        #[cfg(unix)]
+        std::os::unix::process::CommandExt::process_group(&mut process, 0);
+        let mut child = process
+            .args(&self.run[1..])
+            .current_dir(&self.folder)
+            .stdin(Stdio::null())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .map_err(|error| format!("cannot run “{program}”: {error}; correct “run” in the configuration"))?;
+        let (stdout, stderr) = (child.stdout.take(), child.stderr.take());
+        let shown = format!("output of {program}");
+        let rows = Rows { settings: &self.records, layout: Layout::JsonLines, shown: &shown, unit: None };
+        let read_out = AtomicBool::new(false);
+        let asked = gathering.stop();
+        thread::scope(|scope| {
+            let complaint = scope.spawn(|| stderr.map(last_words).unwrap_or_default());
+            let ending = scope.spawn(|| self.look_after(&mut child, &read_out, asked));
+            let read = stdout.map_or(Ok(()), |stdout| rows.gather(stdout, gathering));
+            read_out.store(true, Ordering::Relaxed);
+            let ended = ending.join().unwrap_or_else(|_| Err("it could not be looked after".to_owned()));
+            let complaint = complaint.join().unwrap_or_default();
+            let said = if complaint.is_empty() { String::new() } else { format!("; it said: {complaint}") };
+            ended.map_err(|why| format!("{why}{said}"))?;
+            read.map_err(|error| match error {
+                RowsError::Read(error) => format!("its output cannot be read: {error}"),
+                RowsError::Header(why) => why,
+            })
+        })
+    }
+
+    /// Waits for the program to end well, and no longer than it may take.
+    fn look_after(&self, child: &mut Child, read_out: &AtomicBool, asked: &Stop) -> Result<(), String> {
+        let started = Instant::now();
+        loop {
+            match child.try_wait() {
+                Ok(Some(status)) if status.success() => return Ok(()),
+                Ok(Some(status)) => {
+                    return Err(format!("it ended with {status}, so that what it wrote is not trusted"));
+                }
+                Ok(None) if started.elapsed() > self.wait => {
+                    stop(child);
+                    return Err(format!(
+                        "it took longer than {} (wait_seconds) and was stopped",
+                        count(self.wait.as_secs(), "second", "seconds")
+                    ));
+                }
+                Ok(None) if asked.is_asked() => {
+                    stop(child);
+                    return Err("it was stopped".to_owned());
+                }
+                // Near the end it is looked at often, in between seldom.
+                Ok(None) => thread::sleep(if read_out.load(Ordering::Relaxed) { GLANCE / 10 } else { GLANCE }),
+                Err(error) => return Err(format!("it could not be waited for: {error}")),
+            }
+        }
+    }
+}
+
+/// Ends a program and all that it has started: any of them could keep its output open.
+fn stop(child: &mut Child) {
+    #[cfg(unix)]
+    {
+        let group = rustix::process::Pid::from_child(child);
+        // It fails only where the program is gone already.
+        let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
+    }
+    let _ = child.kill();
+    let _ = child.wait();
+}
+
+/// The last of what a program complains of, in one line. All of it is read, so that the program never waits for it.
+fn last_words(mut stderr: impl Read) -> String {
+    let mut kept: Vec<u8> = Vec::new();
+    let mut buffer = [0; 4096];
+    while let Ok(length @ 1..) = read_some(&mut stderr, &mut buffer) {
+        kept.extend_from_slice(&buffer[..length]);
+        kept.drain(..kept.len().saturating_sub(COMPLAINT));
+    }
+    String::from_utf8_lossy(&kept).split_whitespace().collect::<Vec<_>>().join(" ")
+}
+
+fn read_some(reader: &mut impl Read, buffer: &mut [u8]) -> io::Result<usize> {
+    loop {
+        match reader.read(buffer) {
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            read => return read,
+        }
+    }
+}

@@ -1,0 +1,214 @@
+//! The source `feed`: RSS, Atom or JSON Feed, with the pictures and films that its entries carry.
+
+use std::io::Read;
+use std::time::Duration;
+
+use atlas_core::address::{Address, Site};
+use atlas_core::contribution::Said;
+use atlas_core::fingerprint;
+use atlas_core::lastmod::Lastmod;
+use atlas_core::page::{self, Reader};
+use atlas_core::report::Problem;
+use atlas_core::video::{Video, unite};
+use atlas_store::arrival::Block;
+use atlas_store::error::StoreError;
+use atlas_store::source::{Gathering, Source};
+use feed_rs::model::{Entry, Link, MediaObject, Text};
+
+use crate::reading::input::{self, Input};
+use crate::sources::failed;
+
+/// The largest feed, unpacked.
+const LARGEST: u64 = 64 << 20;
+
+/// A feed.
+#[derive(Debug, Clone)]
+pub struct Feed {
+    /// Where it is.
+    pub input: Input,
+    /// The same as the user wrote it.
+    pub shown: String,
+    /// The site.
+    pub site: Site,
+    /// The section of its entries.
+    pub section: Option<String>,
+    /// How what entries hold is read.
+    pub reader: Reader,
+    /// How long fetching it may take.
+    pub wait: Duration,
+}
+
+impl Source for Feed {
+    fn name(&self) -> String {
+        format!("feed {}", self.shown)
+    }
+
+    fn settings(&self) -> u64 {
+        fingerprint::settings("")
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        let cannot_read = |why: String| failed(self.name(), format!("cannot read {}: {why}", self.shown));
+        let reader = self
+            .input
+            .open(self.wait, gathering.stop())
+            .map_err(|error| cannot_read(format!("{error}{}", input::mend(&error))))?;
+        let mut bytes = Vec::new();
+        reader.take(LARGEST + 1).read_to_end(&mut bytes).map_err(|error| cannot_read(error.to_string()))?;
+        if bytes.len() as u64 > LARGEST {
+            return Err(cannot_read(format!("it is longer than {LARGEST} bytes")));
+        }
+        let base = match &self.input {
+            Input::Url(url) => url.as_str(),
+            _ => self.site.root().as_str(),
+        };
+        let parser = feed_rs::parser::Builder::new().base_uri(Some(base)).build();
+        let feed = parser.parse(&bytes[..]).map_err(|error| {
+            cannot_read(format!(
+                "it is neither RSS nor Atom nor JSON Feed ({error}); correct “file” in the configuration"
+            ))
+        })?;
+        let language = feed.language.clone();
+        let mut block = Block::new(gathering.desk());
+        for (nth, entry) in feed.entries.into_iter().enumerate() {
+            match self.said(entry, language.as_deref()) {
+                Ok(said) => block.push(&said),
+                Err(why) => {
+                    let message = format!("entry {}: {why}; it is passed over", nth + 1);
+                    gathering.problem(Problem { file: self.shown.clone(), line: None, message, passed_over: true });
+                }
+            }
+        }
+        gathering.push(block);
+        Ok(())
+    }
+}
+
+impl Feed {
+    fn said(&self, entry: Entry, language: Option<&str>) -> Result<Said<'static>, String> {
+        // An enclosure goes by that name in Atom and RSS, and by its type alone in JSON Feed.
+        let kind_of = |link: &Link| link.media_type.clone().unwrap_or_default();
+        let (files, pages): (Vec<&Link>, Vec<&Link>) = entry.links.iter().partition(|link| {
+            let kind = kind_of(link);
+            link.rel.as_deref() == Some("enclosure") || kind.starts_with("image/") || kind.starts_with("video/")
+        });
+        let alternate = pages.iter().find(|link| link.rel.as_deref().is_none_or(|rel| rel == "alternate"));
+        let link = alternate.or(pages.first()).map(|link| link.href.as_str());
+        let link = link.or(Some(entry.id.as_str()).filter(|id| id.starts_with("http"))).ok_or("it has no link")?;
+        let address = self.site.address(link).map_err(|why| why.to_string())?;
+        let date = |seconds: i64| Lastmod::Instant { seconds, offset: 0 };
+        let title = entry.title.map(|text| plain(&text));
+        let summary = entry.summary.as_ref().map(plain);
+        let body = entry.content.and_then(|content| content.body);
+        let summary_html = entry.summary.filter(is_html).map(|text| text.content);
+        let inside = body.or(summary_html).and_then(|html| page::read(html.as_bytes(), &address, &self.reader).ok());
+        let inside = inside.unwrap_or_default();
+        let mut images: Vec<String> = inside.images.into_iter().map(Address::into_string).collect();
+        let mut videos = inside.videos;
+        let own = Video { title: title.clone(), description: summary.clone(), ..Video::default() };
+        for media in &entry.media {
+            self.media(media, &address, &mut images, &mut videos);
+        }
+        for link in files {
+            self.file(&link.href, &kind_of(link), &address, &mut images, &mut videos);
+        }
+        videos.iter_mut().for_each(|video| video.complete_from(&own));
+        let published = entry.published.map(|instant| date(instant.timestamp()));
+        let updated = entry.updated.map(|instant| date(instant.timestamp()));
+        Ok(Said {
+            url: address.into_string().into(),
+            // What RSS calls the day of publication is read as the day of change too: that is no word of its own.
+            modified: updated.filter(|updated| Some(*updated) != published),
+            published,
+            title: title.filter(|title| !title.is_empty()).map(Into::into),
+            description: summary.filter(|summary| !summary.is_empty()).map(Into::into),
+            language: entry.language.or(language.map(str::to_owned)).map(Into::into),
+            id: Some(entry.id.into()),
+            categories: entry
+                .categories
+                .into_iter()
+                .map(|category| category.label.unwrap_or(category.term).into())
+                .collect(),
+            authors: entry
+                .authors
+                .into_iter()
+                .map(|author| author.name.into())
+                .filter(|name: &std::borrow::Cow<'_, str>| !name.is_empty())
+                .collect(),
+            images: images.into_iter().map(Into::into).collect(),
+            videos,
+            section: self.section.clone().map(Into::into),
+            ..Said::default()
+        })
+    }
+
+    /// A group of Media RSS: pictures are pictures; films take its title, text, thumbnail and length.
+    fn media(&self, media: &MediaObject, page: &Address, images: &mut Vec<String>, videos: &mut Vec<Video>) {
+        let thumbnail = media.thumbnails.first().and_then(|one| self.place(&one.image.uri, page));
+        let mut any = false;
+        for content in &media.content {
+            let Some(url) = &content.url else { continue };
+            let kind = content.content_type.as_ref().map(ToString::to_string).unwrap_or_default();
+            any |= self.file(url.as_str(), &kind, page, images, videos);
+            if let Some(video) = videos
+                .iter_mut()
+                .find(|video| video.content_loc.as_deref() == self.place(url.as_str(), page).as_deref())
+            {
+                let seconds = content.duration.or(media.duration).map(|length| length.as_secs());
+                video.complete_from(&Video {
+                    title: media.title.as_ref().map(plain),
+                    description: media.description.as_ref().map(plain),
+                    thumbnail_loc: thumbnail.clone(),
+                    duration: seconds
+                        .and_then(|seconds| u32::try_from(seconds).ok())
+                        .filter(|seconds| atlas_core::video::DURATIONS.contains(seconds)),
+                    rating: media
+                        .community
+                        .as_ref()
+                        .and_then(|community| community.stars_avg)
+                        .filter(|stars| (0.0..=5.0).contains(stars)),
+                    view_count: media.community.as_ref().and_then(|community| community.stats_views),
+                    ..Video::default()
+                });
+            }
+        }
+        if let Some(thumbnail) = thumbnail.filter(|_| !any) {
+            push_new(images, thumbnail);
+        }
+    }
+
+    /// A file that goes with an entry. Returns whether it is a film.
+    fn file(&self, url: &str, kind: &str, page: &Address, images: &mut Vec<String>, videos: &mut Vec<Video>) -> bool {
+        let Some(place) = self.place(url, page) else { return false };
+        if kind.starts_with("image/") {
+            push_new(images, place);
+        } else if kind.starts_with("video/") {
+            unite(videos, Video { content_loc: Some(place), ..Video::default() });
+            return true;
+        }
+        false
+    }
+
+    fn place(&self, url: &str, page: &Address) -> Option<String> {
+        let address = page.join(url).ok()?;
+        Some(self.reader.drop_parameters.clean(address.as_str()).into_owned())
+    }
+}
+
+fn push_new(images: &mut Vec<String>, image: String) {
+    if !images.contains(&image) {
+        images.push(image);
+    }
+}
+
+fn is_html(text: &Text) -> bool {
+    text.content_type.essence().to_string() != "text/plain"
+}
+
+/// The words of a text, whatever it is written in.
+fn plain(text: &Text) -> String {
+    if !is_html(text) {
+        return text.content.split_whitespace().collect::<Vec<_>>().join(" ");
+    }
+    page::text_of(&text.content)
+}

@@ -1,0 +1,233 @@
+//! A folder of files that each become an entry: walked in the order of names, read in parallel, and not read again while they
+//! are not touched. Hidden files, and links that lead back into themselves, are left alone.
+
+use std::fs::{self, File};
+use std::io::{self, Read};
+use std::path::{Path, PathBuf};
+use std::sync::mpsc::sync_channel;
+use std::thread;
+
+use atlas_core::contribution::Said;
+use atlas_core::report::Problem;
+use atlas_store::arrival::{BLOCK_BYTES, Block};
+use atlas_store::disk::{self, Stamp};
+use atlas_store::model::{Learnt, Memory};
+use atlas_store::source::Gathering;
+use rayon::prelude::*;
+use walkdir::{DirEntry, WalkDir};
+
+use crate::reading::record::Trouble;
+
+/// The largest file that is read.
+const LARGEST: u64 = 32 * 1024 * 1024;
+/// How many files are read at a time: their bytes are never all in memory.
+const BATCH: usize = 256;
+/// How many batches may wait for their turn.
+const BATCHES: usize = 4;
+/// A file touched this shortly before it is read may be touched again within the same tick of the file system's clock: it
+/// is read again the next time.
+const FRESH: i64 = 2_000_000_000;
+
+/// A folder of the user's.
+#[derive(Debug, Clone)]
+pub struct Folder {
+    /// Where it is.
+    pub path: PathBuf,
+    /// The same as the user wrote it.
+    pub shown: String,
+}
+
+/// A file with its path below the folder; or one that cannot be looked at, and why.
+pub(crate) type Found = Result<(PathBuf, String), (PathBuf, String)>;
+
+/// What a kind of source makes of the files in a folder.
+pub(crate) trait Files: Sync {
+    /// Whether a file is one of its own, by its name.
+    fn is_ours(&self, path: &Path) -> bool;
+
+    /// The address of one of its own files, where its place alone tells it.
+    fn address_of(&self, relative: &str) -> Option<String>;
+
+    /// The address of another file that the folder holds, if the site serves it.
+    fn address_of_other(&self, relative: &str) -> Option<String>;
+
+    /// What a file says; fails in words. `relative` is its path below the folder, with forward slashes.
+    fn read(&self, relative: &str, bytes: &[u8]) -> Result<FileSaid, String>;
+}
+
+/// What one file says.
+pub(crate) struct FileSaid {
+    pub(crate) said: Said<'static>,
+    /// Its links within the site, packed.
+    pub(crate) links: Vec<u8>,
+    /// What of it could not be read. Such a file is read again the next time.
+    pub(crate) troubles: Vec<Trouble>,
+}
+
+/// What came of a file.
+enum Outcome {
+    Met(Learnt),
+    Learnt(String, Learnt, Vec<Problem>),
+    Unread(PathBuf, String),
+}
+
+impl Folder {
+    /// Reads all files of a kind. Fails, in words, where the folder is not there.
+    pub(crate) fn gather(&self, files: &impl Files, gathering: &mut Gathering<'_>) -> Result<(), String> {
+        if !self.path.is_dir() {
+            return Err(format!("there is no folder {}; correct “folder” in the configuration", self.path.display()));
+        }
+        thread::scope(|scope| {
+            // One goes through the folder while the others read what was found.
+            let (sender, batches) = sync_channel::<Vec<Found>>(BATCHES);
+            scope.spawn(move || {
+                let mut found = self.walk().peekable();
+                while found.peek().is_some() {
+                    // The receiver is gone when reading has ended: then there is nothing left to do.
+                    if sender.send(found.by_ref().take(BATCH).collect()).is_err() {
+                        return;
+                    }
+                }
+            });
+            for batch in batches {
+                if gathering.stop().is_asked() {
+                    break;
+                }
+                self.take(batch, files, gathering);
+            }
+        });
+        Ok(())
+    }
+
+    fn take(&self, batch: Vec<Found>, files: &impl Files, gathering: &mut Gathering<'_>) {
+        let mut ours = Vec::with_capacity(batch.len());
+        for found in batch {
+            match found {
+                Ok((path, relative)) if files.is_ours(&path) => ours.push((path, relative)),
+                Ok((_, relative)) => {
+                    if let Some(address) = files.address_of_other(&relative) {
+                        gathering.also_there(&address);
+                    }
+                }
+                Err((path, message)) if files.is_ours(&path) => {
+                    self.cannot_read(&path, message, files, gathering);
+                }
+                Err(_) => {}
+            }
+        }
+        self.read_batch(ours, files, gathering);
+    }
+
+    /// All files below the folder, in the order of their names, with their paths below it; or what is wrong with one.
+    pub(crate) fn walk(&self) -> impl Iterator<Item = Found> + '_ {
+        let visible = |entry: &DirEntry| entry.depth() == 0 || !is_hidden(entry);
+        let walk = WalkDir::new(&self.path).follow_links(true).sort_by_file_name().into_iter();
+        walk.filter_entry(visible).filter_map(|found| match found {
+            Ok(entry) if entry.file_type().is_file() => self.relative(entry.path()).map(Ok),
+            Ok(_) => None,
+            Err(error) if error.loop_ancestor().is_some() => None,
+            Err(error) => {
+                let path = error.path().unwrap_or(&self.path).to_owned();
+                let message = match error.io_error() {
+                    Some(error) if error.kind() == io::ErrorKind::NotFound => {
+                        "it is a link to a file that is not there; mend or remove the link".to_owned()
+                    }
+                    Some(error) => format!("cannot be read: {error}"),
+                    None => error.to_string(),
+                };
+                Some(Err((path, message)))
+            }
+        })
+    }
+
+    fn relative(&self, path: &Path) -> Option<(PathBuf, String)> {
+        let relative = path.strip_prefix(&self.path).ok()?;
+        let parts: Vec<_> = relative.components().map(|part| part.as_os_str().to_string_lossy()).collect();
+        Some((path.to_owned(), parts.join("/")))
+    }
+
+    /// A file that cannot be read is there all the same.
+    fn cannot_read(&self, path: &Path, message: String, files: &impl Files, gathering: &mut Gathering<'_>) {
+        if let Some(address) = self.relative(path).and_then(|(_, relative)| files.address_of(&relative)) {
+            gathering.also_there(&address);
+        }
+        gathering.problem(self.problem(path, Trouble::row(message)));
+    }
+
+    fn problem(&self, path: &Path, trouble: Trouble) -> Problem {
+        let relative = path.strip_prefix(&self.path).unwrap_or(path);
+        let Trouble { message, passed_over } = trouble;
+        Problem { file: Path::new(&self.shown).join(relative).display().to_string(), line: None, message, passed_over }
+    }
+
+    fn read_batch(&self, batch: Vec<(PathBuf, String)>, files: &impl Files, gathering: &mut Gathering<'_>) {
+        let memory = gathering.memory();
+        let read: Vec<Outcome> = batch
+            .into_par_iter()
+            .map(|(path, relative)| match self.read(&path, &relative, files, memory) {
+                Ok(read) => read,
+                Err(error) => Outcome::Unread(path, format!("cannot be read: {error}")),
+            })
+            .collect();
+        let mut block = Block::new(gathering.desk());
+        for one in read {
+            match one {
+                Outcome::Met(learnt) => {
+                    gathering.met_again();
+                    block.push_bytes(&learnt.row);
+                    block.push_links(learnt.links);
+                }
+                Outcome::Learnt(path, learnt, problems) => {
+                    block.push_bytes(&learnt.row);
+                    block.push_links(learnt.links.clone());
+                    gathering.learn(path, learnt);
+                    problems.into_iter().for_each(|problem| gathering.problem(problem));
+                }
+                Outcome::Unread(path, why) => self.cannot_read(&path, why, files, gathering),
+            }
+            if block.len() * 300 > BLOCK_BYTES {
+                gathering.push(std::mem::replace(&mut block, Block::new(gathering.desk())));
+            }
+        }
+        gathering.push(block);
+    }
+
+    fn read(&self, path: &Path, relative: &str, files: &impl Files, memory: &Memory) -> io::Result<Outcome> {
+        if let Some(learnt) = memory.remembered(relative, disk::stamp_of(&fs::metadata(path)?)) {
+            return Ok(Outcome::Met(learnt.clone()));
+        }
+        let file = File::open(path)?;
+        let stamp = disk::stamp_of(&file.metadata()?);
+        if stamp.size > LARGEST {
+            let message = format!("{} bytes are too many for a page ({LARGEST} at most)", stamp.size);
+            return Ok(Outcome::Unread(path.to_owned(), message));
+        }
+        let mut bytes = Vec::with_capacity(stamp.size as usize);
+        file.take(LARGEST).read_to_end(&mut bytes)?;
+        let FileSaid { said, links, troubles } = match files.read(relative, &bytes) {
+            Ok(read) => read,
+            Err(why) => return Ok(Outcome::Unread(path.to_owned(), why)),
+        };
+        let mut row = Vec::new();
+        said.write(&mut row);
+        let again = is_fresh(stamp) || !troubles.is_empty();
+        let stamp = if again { Stamp { size: u64::MAX, modified: 0 } } else { stamp };
+        let problems = troubles.into_iter().map(|trouble| self.problem(path, trouble)).collect();
+        let learnt = Learnt { stamp, row, links, validators: String::new() };
+        Ok(Outcome::Learnt(relative.to_owned(), learnt, problems))
+    }
+}
+
+fn is_hidden(entry: &DirEntry) -> bool {
+    entry.file_name().to_string_lossy().starts_with('.')
+}
+
+fn is_fresh(stamp: Stamp) -> bool {
+    let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+    now.map_or(true, |now| stamp.modified > i64::try_from(now.as_nanos()).unwrap_or(i64::MAX) - FRESH)
+}
+
+/// The extension of a file's name, in small letters.
+pub(crate) fn extension(path: &Path) -> String {
+    path.extension().map(|extension| extension.to_string_lossy().to_ascii_lowercase()).unwrap_or_default()
+}

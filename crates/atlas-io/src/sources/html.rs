@@ -1,0 +1,187 @@
+//! The source `html`: a folder of built pages.
+//!
+//! Each file becomes the URL under which a web server gives it out: `index.html` its folder's, any other its own path,
+//! without `.html` where the site drops it. Other documents (PDF and the like) are listed where that is asked for.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use atlas_core::address::Site;
+use atlas_core::contribution::Said;
+use atlas_core::fingerprint::{self, Field};
+use atlas_core::links;
+use atlas_core::page::{self, Page, Reader};
+use atlas_store::error::StoreError;
+use atlas_store::source::{Gathering, Source};
+
+use crate::reading::record::Trouble;
+use crate::sources::failed;
+use crate::sources::folder::{FileSaid, Files, Folder, extension};
+use crate::sources::oembed::Asking;
+
+/// A folder of pages.
+#[derive(Debug, Clone)]
+pub struct HtmlFolder {
+    /// The folder.
+    pub folder: Folder,
+    /// The site.
+    pub site: Site,
+    /// The path of the folder's address below the site's root: empty, or ending with a slash.
+    pub below: String,
+    /// The address that the folder is served under, ending with a slash.
+    pub address: String,
+    /// Whether addresses go without `.html`.
+    pub drop_html: bool,
+    /// Whether a page that names another URL as its canonical one is taken at its word.
+    pub heed_canonical: bool,
+    /// Extensions, in small letters, of documents that are listed besides pages, such as `pdf`.
+    pub documents: Vec<String>,
+    /// The section of its entries.
+    pub section: Option<String>,
+    /// How pages are read.
+    pub reader: Reader,
+    /// Whom to ask about films.
+    pub asking: Arc<Asking>,
+}
+
+impl Source for HtmlFolder {
+    fn name(&self) -> String {
+        format!("html {}", self.folder.shown)
+    }
+
+    fn settings(&self) -> u64 {
+        // Not the folder as it is seen from here: the program may be run from anywhere.
+        let Self { site, below, drop_html, heed_canonical, documents, section, reader, asking, folder, address: _ } =
+            self;
+        fingerprint::settings(&format!(
+            "{} {:?} {} {below} {drop_html} {heed_canonical} {documents:?} {section:?} {} {}",
+            page::VERSION,
+            folder.shown,
+            site.root(),
+            reader.written(),
+            asking.written(),
+        ))
+    }
+
+    fn reads_pages(&self) -> bool {
+        true
+    }
+
+    fn serves(&self) -> Option<&str> {
+        Some(&self.address)
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        let mut maps = maps(&self.reader, &self.asking, "");
+        if !self.heed_canonical {
+            maps.retain(|(field, _)| *field != Field::Canonical);
+        }
+        gathering.maps(maps);
+        let run = Self { asking: self.asking.begin(gathering.stop()), ..self.clone() };
+        self.folder.gather(&run, gathering).map_err(|why| failed(self.name(), why))
+    }
+}
+
+impl Files for HtmlFolder {
+    fn is_ours(&self, path: &Path) -> bool {
+        is_page(path) || self.is_document(path)
+    }
+
+    fn address_of(&self, relative: &str) -> Option<String> {
+        Some(self.site.of_file(&format!("{}{}", self.below, path_of(relative, self.drop_html))).into_string())
+    }
+
+    fn address_of_other(&self, relative: &str) -> Option<String> {
+        Some(self.site.of_file(&format!("{}{relative}", self.below)).into_string())
+    }
+
+    fn read(&self, relative: &str, bytes: &[u8]) -> Result<FileSaid, String> {
+        let address = self.site.of_file(&format!("{}{}", self.below, path_of(relative, self.drop_html)));
+        let section = self.section.clone().map(Into::into);
+        if !is_page(Path::new(relative)) {
+            // Its own content is all that tells when a document changed.
+            let digest = Some(fingerprint::row(bytes));
+            let said = Said { url: address.into_string().into(), digest, section, ..Said::default() };
+            return Ok(FileSaid { said, links: Vec::new(), troubles: Vec::new() });
+        }
+        let mut page = page::read(bytes, &address, &self.reader).map_err(|why| format!("{why}; it is not listed"))?;
+        if !self.heed_canonical {
+            page.canonical = None;
+        }
+        let mut troubles = std::mem::take(&mut page.troubles);
+        troubles.extend(self.asking.complete(&mut page, &address, &self.site));
+        let links = followed_links(&page, &self.site);
+        let troubles = troubles.into_iter().map(Trouble::cell).collect();
+        Ok(FileSaid { said: Said { section, ..page.into_said(&address) }, links, troubles })
+    }
+}
+
+/// How each field of a page is found, by a fingerprint: some settings have a say in some fields. `more` is whatever else has a say in
+/// all of them.
+pub(crate) fn maps(reader: &Reader, asking: &Asking, more: &str) -> Vec<(Field, u64)> {
+    let Reader { timezone, tokens, players, lead_picture, drop_parameters } = reader;
+    let how = |field: Field| match field {
+        Field::Images => format!("{lead_picture} {}", drop_parameters.written()),
+        Field::Videos => format!("{players:?} {} {}", asking.written(), drop_parameters.written()),
+        Field::Noindex => format!("{tokens:?}"),
+        Field::Modified | Field::Published => format!("{:?}", timezone.iana_name()),
+        _ => String::new(),
+    };
+    Field::ALL.iter().map(|&field| (field, fingerprint::settings(&format!("{} {more}", how(field))))).collect()
+}
+
+/// The links of a page that a crawler may follow and that stay within the site, or mean to, packed.
+pub(crate) fn followed_links(page: &Page, site: &Site) -> Vec<u8> {
+    let followed = page.links.iter().filter(|link| !page.nofollow && !link.nofollow);
+    let means = |address: &&str| site.holds(address) || site.respelt(address).is_some();
+    let within = followed.map(|link| link.address.as_str()).filter(means);
+    links::pack(within.collect())
+}
+
+impl HtmlFolder {
+    fn is_document(&self, path: &Path) -> bool {
+        !self.documents.is_empty() && self.documents.contains(&extension(path))
+    }
+}
+
+/// All pages of a folder, without reading them: each with its path below the folder.
+pub fn files(folder: &Folder) -> Vec<(PathBuf, String)> {
+    folder.walk().filter_map(Result::ok).filter(|(path, _)| is_page(path)).collect()
+}
+
+/// The path of a file's address below its folder's: `index.html` is the folder itself, and `.html` may be dropped.
+pub fn path_of(relative: &str, drop_html: bool) -> &str {
+    let name_at = relative.rfind('/').map_or(0, |at| at + 1);
+    let (folder, name) = relative.split_at(name_at);
+    match name.rsplit_once('.') {
+        Some(("index", _)) => folder,
+        Some((stem, extension)) if drop_html && extension.eq_ignore_ascii_case("html") => {
+            &relative[..folder.len() + stem.len()]
+        }
+        _ => relative,
+    }
+}
+
+/// Whether a file is a page by its name.
+pub fn is_page(path: &Path) -> bool {
+    matches!(extension(path).as_str(), "html" | "htm" | "xhtml")
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("index.html", "", "")]
+    #[case("halts/index.html", "halts/", "halts/")]
+    #[case("halts/index.htm", "halts/", "halts/")]
+    #[case("fares.html", "fares.html", "fares")]
+    #[case("halts/old.HTML", "halts/old.HTML", "halts/old")]
+    #[case("a.b/c.xhtml", "a.b/c.xhtml", "a.b/c.xhtml")]
+    fn files_become_paths(#[case] file: &str, #[case] kept: &str, #[case] dropped: &str) {
+        assert_eq!(path_of(file, false), kept);
+        assert_eq!(path_of(file, true), dropped);
+    }
+}

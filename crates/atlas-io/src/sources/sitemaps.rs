@@ -1,0 +1,199 @@
+//! The source `sitemap`: what another tool has listed so far, as an index, a `urlset` or text, packed or not, by path or URL.
+//! Pictures, videos, translations, hints and dates come along, so that a site can change its tool and lose nothing.
+
+use std::io::Read;
+use std::path::Path;
+use std::time::Duration;
+
+use atlas_core::address::{Address, Site};
+use atlas_core::contribution::Said;
+use atlas_core::entry::Priority;
+use atlas_core::fingerprint;
+use atlas_core::format::{RawUrl, read};
+use atlas_core::language::Alternate;
+use atlas_core::lastmod::Lastmod;
+use atlas_core::placement::packed_name;
+use atlas_core::report::Problem;
+use atlas_store::arrival::{BLOCK_BYTES, Block};
+use atlas_store::error::StoreError;
+use atlas_store::source::{Gathering, Source};
+use jiff::tz::TimeZone;
+
+use crate::reading::input::{self, Input};
+use crate::sources::failed;
+
+/// The most unpacked bytes of one file: twice what the protocol allows, so that a file just over the limit loses nothing.
+const LARGEST: u64 = 104_857_600;
+
+/// A sitemap.
+#[derive(Debug, Clone)]
+pub struct OldSitemap {
+    /// Where it is.
+    pub input: Input,
+    /// The same as the user wrote it.
+    pub shown: String,
+    /// The site.
+    pub site: Site,
+    /// The section of its entries.
+    pub section: Option<String>,
+    /// The zone of dates that state none.
+    pub timezone: TimeZone,
+    /// It was written over by this tool: its dates hold only until something newer is known.
+    pub written_over: bool,
+    /// Its hints are taken over. Most old sitemaps have them by habit, and engines ignore them.
+    pub hints: bool,
+    /// How long fetching each file may take.
+    pub wait: Duration,
+}
+
+impl Source for OldSitemap {
+    fn name(&self) -> String {
+        format!("sitemap {}", self.shown)
+    }
+
+    fn settings(&self) -> u64 {
+        fingerprint::settings("")
+    }
+
+    fn is_old_sitemap(&self) -> bool {
+        true
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        if self.written_over {
+            gathering.remark(format!(
+                "the sitemap that was written over: what only it knows is listed until you delete {}",
+                self.shown
+            ));
+        }
+        let failed = |why: String| failed(self.name(), why);
+        let children = self.file(&self.input, &self.shown, gathering).map_err(failed)?;
+        for child in children {
+            let (input, shown) = self.child(&child);
+            match self.file(&input, &shown, gathering) {
+                Ok(below) if below.is_empty() => {}
+                Ok(_) => gathering.problem(Problem {
+                    file: shown,
+                    line: None,
+                    message: "an index within an index, which no engine reads; it is passed over".to_owned(),
+                    passed_over: true,
+                }),
+                // What it lists may be most of the site: without it nothing may be written.
+                Err(why) => return Err(failed(why)),
+            }
+        }
+        Ok(())
+    }
+}
+
+impl OldSitemap {
+    /// Reads one file; returns the files it names, where it is an index.
+    fn file(&self, input: &Input, shown: &str, gathering: &mut Gathering<'_>) -> Result<Vec<String>, String> {
+        let cannot_read = |error: std::io::Error| format!("cannot read {shown}: {error}{}", input::mend(&error));
+        let mut bytes = Vec::new();
+        let reader = input.open(self.wait, gathering.stop()).map_err(cannot_read)?;
+        reader.take(LARGEST + 1).read_to_end(&mut bytes).map_err(cannot_read)?;
+        if bytes.len() as u64 > LARGEST {
+            return Err(format!("{shown} is longer than {LARGEST} bytes"));
+        }
+        let mut adding = Adding { source: self, shown, block: Block::new(gathering.desk()), gathering };
+        // Blank lines before the declaration are an error to engines, and no reason to lose what follows.
+        let content = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&bytes).trim_ascii_start();
+        let mut children = Vec::new();
+        if content.starts_with(b"<") {
+            let document = read(content, |url| adding.url(url), |child| children.extend(child.loc));
+            document.map_err(|why| format!("{shown}: {why}"))?;
+        } else {
+            for (nth, line) in content.split(|byte| *byte == b'\n').enumerate() {
+                let line = String::from_utf8_lossy(line);
+                if !line.trim().is_empty() {
+                    adding.url(RawUrl { line: nth as u64 + 1, loc: Some(line.trim().to_owned()), ..RawUrl::default() });
+                }
+            }
+        }
+        adding.finish();
+        Ok(children)
+    }
+
+    /// Where a file that an index names is to be found: beside the index, if that is a file here.
+    fn child(&self, address: &str) -> (Input, String) {
+        match &self.input {
+            Input::File(path) => {
+                let name = address.split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("");
+                let folder = path.parent().unwrap_or(Path::new(""));
+                let packed = folder.join(packed_name(&name));
+                let beside = folder.join(name);
+                let found = if !beside.exists() && packed.exists() { packed } else { beside };
+                let shown = Path::new(&self.shown).with_file_name(name).display().to_string();
+                (Input::File(found), shown)
+            }
+            _ => (Input::Url(address.to_owned()), address.to_owned()),
+        }
+    }
+}
+
+/// Entries of one file on their way.
+struct Adding<'a, 'g> {
+    source: &'a OldSitemap,
+    shown: &'a str,
+    block: Block,
+    gathering: &'a mut Gathering<'g>,
+}
+
+impl Adding<'_, '_> {
+    fn url(&mut self, url: RawUrl) {
+        let line = url.line;
+        match self.source.said(url) {
+            Ok(said) => self.block.push(&said),
+            Err(why) => {
+                let message = format!("{why}; the entry is passed over");
+                self.gathering.problem(Problem {
+                    file: self.shown.to_owned(),
+                    line: Some(line),
+                    message,
+                    passed_over: true,
+                });
+            }
+        }
+        if self.block.len() * 300 > BLOCK_BYTES {
+            let full = std::mem::replace(&mut self.block, Block::new(self.gathering.desk()));
+            self.gathering.push(full);
+        }
+    }
+
+    fn finish(self) {
+        self.gathering.push(self.block);
+    }
+}
+
+impl OldSitemap {
+    fn said(&self, url: RawUrl) -> Result<Said<'static>, String> {
+        let loc = url.loc.ok_or("it has no loc")?;
+        let address = Address::parse(&loc).map_err(|why| why.to_string())?;
+        let date = |text: Option<String>| Lastmod::read(&text?, &self.timezone);
+        let place = |text: &str| self.site.address(text).ok();
+        let settle = |video: atlas_core::video::Video| video.settled(place, |text| Lastmod::read(text, &self.timezone));
+        let images = url.images.iter().filter_map(|image| Some(place(image)?.into_string().into()));
+        let alternates = url
+            .alternates
+            .into_iter()
+            .filter_map(|one| Some(Alternate { language: one.language, url: place(&one.url)?.into_string().into() }));
+        let stated = date(url.lastmod);
+        let (modified, recorded) = if self.written_over { (None, stated) } else { (stated, None) };
+        Ok(Said {
+            url: address.into_string().into(),
+            modified,
+            recorded,
+            published: date(url.news.published),
+            title: url.news.title.map(Into::into),
+            language: url.news.language.map(Into::into),
+            changefreq: url.changefreq.filter(|_| self.hints).and_then(|text| text.parse().ok()),
+            priority: url.priority.filter(|_| self.hints).and_then(|text| Priority::new(text.trim().parse().ok()?)),
+            images: images.collect(),
+            videos: url.videos.into_iter().map(settle).collect(),
+            alternates: alternates.collect(),
+            section: self.section.clone().map(Into::into),
+            ..Said::default()
+        })
+    }
+}

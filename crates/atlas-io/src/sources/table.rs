@@ -1,0 +1,182 @@
+//! The source `table`: separated values, JSON Lines or a JSON array; from a file, standard input or a URL, packed or not.
+//!
+//! Columns that bear a field's name need no mapping; others are mapped in the configuration, by name or by a template. A
+//! row that cannot be read is reported with its line and the rest goes on.
+
+use std::io::{self, BufRead, BufReader, Cursor, Read};
+use std::time::Duration;
+
+use atlas_core::fingerprint;
+use atlas_store::error::StoreError;
+use atlas_store::source::{Gathering, Source};
+
+use crate::reading::input::{self, Input};
+use crate::reading::json_array;
+use crate::reading::record::RecordSettings;
+use crate::reading::rows::{Layout, Rows, RowsError};
+
+/// How much of a table is looked at to tell how its values are separated.
+const PREVIEW: u64 = 64 * 1024;
+
+/// How a table is laid out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Format {
+    /// Values separated by commas or semicolons, whichever the header has.
+    Csv,
+    /// Values separated by tabs.
+    Tsv,
+    /// One JSON object a line.
+    JsonLines,
+    /// An array of JSON objects.
+    Json,
+}
+
+impl Format {
+    /// By the word of the configuration.
+    pub fn named(word: &str) -> Option<Self> {
+        Some(match word {
+            "csv" => Self::Csv,
+            "tsv" => Self::Tsv,
+            "json-lines" => Self::JsonLines,
+            "json" => Self::Json,
+            _ => return None,
+        })
+    }
+
+    /// By the file's name, `.gz` and `.zst` apart.
+    pub fn of_name(name: &str) -> Option<Self> {
+        let name = name.to_ascii_lowercase();
+        let name = name.split(['?', '#']).next().unwrap_or("");
+        let name = [".gz", ".zst"].iter().find_map(|end| name.strip_suffix(end)).unwrap_or(name);
+        Some(match name.rsplit_once('.')?.1 {
+            "csv" | "txt" => Self::Csv,
+            "tsv" | "tab" => Self::Tsv,
+            "jsonl" | "ndjson" => Self::JsonLines,
+            "json" => Self::Json,
+            _ => return None,
+        })
+    }
+}
+
+/// A table.
+#[derive(Debug, Clone)]
+pub struct Table {
+    /// Where it is.
+    pub input: Input,
+    /// The same as the user wrote it.
+    pub shown: String,
+    /// How it is laid out.
+    pub format: Format,
+    /// How its records are read.
+    pub records: RecordSettings,
+    /// How long fetching it may take.
+    pub wait: Duration,
+}
+
+impl Table {
+    fn failed(&self, why: impl std::fmt::Display) -> StoreError {
+        StoreError::Source { name: self.name(), why: why.to_string() }
+    }
+
+    fn cannot_read(&self, error: &io::Error) -> StoreError {
+        self.failed(format!("cannot read {}: {error}{}", self.shown, input::mend(error)))
+    }
+}
+
+impl Source for Table {
+    fn name(&self) -> String {
+        format!("table {}", self.shown)
+    }
+
+    fn settings(&self) -> u64 {
+        // A table is read anew each time: nothing learnt of it is kept.
+        fingerprint::settings("")
+    }
+
+    fn knows_rows(&self) -> bool {
+        matches!(self.format, Format::Csv | Format::Tsv) && !matches!(self.input, Input::Standard)
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        let mut reader = self.input.open(self.wait, gathering.stop()).map_err(|error| self.cannot_read(&error))?;
+        let rows = |layout| Rows { settings: &self.records, layout, shown: &self.shown, unit: None };
+        let read = match self.format {
+            Format::Csv => {
+                let mut start = Vec::new();
+                (&mut reader).take(PREVIEW).read_to_end(&mut start).map_err(|error| self.cannot_read(&error))?;
+                let delimiter = separator(&start);
+                rows(Layout::Separated(delimiter)).gather(Cursor::new(start).chain(reader), gathering)
+            }
+            Format::Tsv => rows(Layout::Separated(b'\t')).gather(reader, gathering),
+            Format::JsonLines => rows(Layout::JsonLines).gather(reader, gathering),
+            Format::Json => {
+                let mut reader = BufReader::new(reader);
+                let is_array = starts_array(&mut reader).map_err(|error| self.cannot_read(&error))?;
+                if is_array {
+                    let rows = Rows { unit: Some("item"), ..rows(Layout::JsonLines) };
+                    json_array::gather(reader, &rows, gathering)
+                } else {
+                    // Many programs write one object a line and call it JSON.
+                    rows(Layout::JsonLines).gather(reader, gathering)
+                }
+            }
+        };
+        read.map_err(|error| match error {
+            RowsError::Read(error) => self.cannot_read(&error),
+            RowsError::Header(why) => self.failed(why),
+        })
+    }
+}
+
+/// Whether the first thing in it opens an array. What stands before that is white space, which is taken off.
+fn starts_array(reader: &mut impl BufRead) -> io::Result<bool> {
+    loop {
+        let bytes = reader.fill_buf()?;
+        let space =
+            bytes.iter().take_while(|byte| byte.is_ascii_whitespace() || b"\xef\xbb\xbf".contains(byte)).count();
+        let (all, first) = (bytes.len(), bytes.get(space).copied());
+        reader.consume(space);
+        match first {
+            Some(byte) => return Ok(byte == b'['),
+            None if all == 0 => return Ok(false),
+            None => {}
+        }
+    }
+}
+
+/// A comma, unless the header has none and has semicolons or tabs instead.
+fn separator(start: &[u8]) -> u8 {
+    let header = &start[..memchr::memchr(b'\n', start).unwrap_or(start.len())];
+    if header.contains(&b',') {
+        return b',';
+    }
+    [b';', b'\t'].into_iter().find(|byte| header.contains(byte)).unwrap_or(b',')
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("a.csv", Some(Format::Csv))]
+    #[case("A.CSV.GZ", Some(Format::Csv))]
+    #[case("a.tsv.zst", Some(Format::Tsv))]
+    #[case("https://files.example/a.jsonl?x=1", Some(Format::JsonLines))]
+    #[case("a.json", Some(Format::Json))]
+    #[case("-", None)]
+    #[case("a.xlsx", None)]
+    fn formats_by_name(#[case] name: &str, #[case] wanted: Option<Format>) {
+        assert_eq!(Format::of_name(name), wanted);
+    }
+
+    #[rstest]
+    #[case(b"url,title;x\n", b',')]
+    #[case(b"url;title\na,b;c\n", b';')]
+    #[case(b"url\ttitle\n", b'\t')]
+    #[case(b"url\n", b',')]
+    fn separators(#[case] start: &[u8], #[case] wanted: u8) {
+        assert_eq!(separator(start), wanted);
+    }
+}

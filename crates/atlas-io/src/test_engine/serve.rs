@@ -1,0 +1,95 @@
+//! A small web server on loopback, for trying things out: what the web root would be on the site.
+
+use std::io;
+use std::net::{SocketAddr, TcpListener};
+use std::path::{Path, PathBuf};
+use std::thread::{self, JoinHandle};
+
+use axum::Router;
+use axum::body::Bytes;
+use axum::extract::State;
+use axum::http::{StatusCode, Uri, header};
+use axum::response::{IntoResponse, Response};
+use tokio::sync::oneshot;
+
+use crate::live::relative_path;
+
+/// A server that runs until it is dropped.
+#[derive(Debug)]
+pub struct Served {
+    address: SocketAddr,
+    stop: Option<oneshot::Sender<()>>,
+    thread: Option<JoinHandle<()>>,
+}
+
+impl Served {
+    /// Runs a router on an address of this machine; port 0 takes a free one.
+    pub fn run(router: Router, address: &str) -> io::Result<Self> {
+        let listener = TcpListener::bind(address)?;
+        listener.set_nonblocking(true)?;
+        let address = listener.local_addr()?;
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build()?;
+        let (stop, stopped) = oneshot::channel::<()>();
+        let thread = thread::spawn(move || {
+            runtime.block_on(async move {
+                let Ok(listener) = tokio::net::TcpListener::from_std(listener) else { return };
+                let serving = axum::serve(listener, router).into_future();
+                // Answers under way are cut off: one of them may be hanging on purpose.
+                tokio::select! {
+                    _ = serving => {}
+                    _ = stopped => {}
+                }
+            });
+        });
+        Ok(Self { address, stop: Some(stop), thread: Some(thread) })
+    }
+
+    /// Where it listens.
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+}
+
+impl Drop for Served {
+    fn drop(&mut self) {
+        if let Some(stop) = self.stop.take() {
+            let _ = stop.send(());
+        }
+        if let Some(thread) = self.thread.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+/// Serves the files of a folder on a free port of 127.0.0.1.
+pub fn folder(folder: &Path) -> io::Result<Served> {
+    let router = Router::new().fallback(file).with_state(folder.to_owned());
+    Served::run(router, "127.0.0.1:0")
+}
+
+async fn file(State(folder): State<PathBuf>, uri: Uri) -> Response {
+    match find(&folder, uri.path()) {
+        Some((bytes, kind)) => ([(header::CONTENT_TYPE, kind)], Bytes::from(bytes)).into_response(),
+        None => (StatusCode::NOT_FOUND, "404 not found\n").into_response(),
+    }
+}
+
+/// The file that a path stands for, as most servers see it.
+fn find(folder: &Path, path: &str) -> Option<(Vec<u8>, &'static str)> {
+    let relative = relative_path(path)?;
+    let mut file = folder.join(relative);
+    if file.is_dir() {
+        file.push("index.html");
+    }
+    let bytes = std::fs::read(&file).ok()?;
+    let kind = match file.extension()?.to_str()? {
+        "html" | "htm" => "text/html; charset=utf-8",
+        "xml" => "application/xml",
+        "gz" => "application/gzip",
+        "txt" => "text/plain; charset=utf-8",
+        "css" => "text/css",
+        "svg" => "image/svg+xml",
+        _ => "application/octet-stream",
+    };
+    Some((bytes, kind))
+}

@@ -1,0 +1,70 @@
+//! Which remembered entries have to be looked at.
+
+use std::collections::HashMap;
+
+use foldhash::fast::FixedState;
+
+/// Why there is interest in an entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Why {
+    /// It may have moved.
+    Open,
+    /// A row speaks of it that was looked at: only of one that may have moved should any.
+    Spoken,
+}
+
+/// The entries that are of interest, by the [`tag`](crate::model::tag)s of their keys.
+#[derive(Debug)]
+pub(crate) struct Interest {
+    tags: HashMap<u64, Why, FixedState>,
+    /// A bit for each number that the upper digits of a tag may make: most entries are told apart by them.
+    sieve: Vec<u64>,
+    shift: u32,
+}
+
+impl Interest {
+    /// In entries that may have moved, and in those that rows speak of.
+    pub(crate) fn new(open: &[u64], rows: &[u64]) -> Self {
+        let rows = rows.iter().map(|tag| (*tag, Why::Spoken));
+        let tags: HashMap<u64, Why, FixedState> = rows.chain(open.iter().map(|tag| (*tag, Why::Open))).collect();
+        let digits = (tags.len() * 16).next_power_of_two().max(64).ilog2();
+        let shift = u64::BITS - digits;
+        let mut sieve = vec![0; 1 << (digits - 6)];
+        for tag in tags.keys() {
+            let at = (tag >> shift) as usize;
+            sieve[at / 64] |= 1 << (at % 64);
+        }
+        Self { tags, sieve, shift }
+    }
+
+    /// In an entry of this tag.
+    pub(crate) fn of(&self, tag: u64) -> Option<Why> {
+        let at = (tag >> self.shift) as usize;
+        if self.sieve[at / 64] >> (at % 64) & 1 == 0 { None } else { self.tags.get(&tag).copied() }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::nobody(0, 0)]
+    #[case::some_that_rows_speak_of(100, 50)]
+    #[case::rows_of_others(3, 4000)]
+    fn there_is_interest_in_what_may_have_moved_and_in_what_rows_speak_of(#[case] open: u64, #[case] rows: u64) {
+        let tag = |number: u64| number.wrapping_mul(0x9e37_79b9_7f4a_7c15);
+        let tags = |range: std::ops::Range<u64>| range.map(tag).collect::<Vec<u64>>();
+        let interest = Interest::new(&tags(0..open), &tags(open / 2..open / 2 + rows));
+        for number in 0..10_000 {
+            let wanted = if number < open {
+                Some(Why::Open)
+            } else {
+                (open / 2..open / 2 + rows).contains(&number).then_some(Why::Spoken)
+            };
+            assert_eq!(interest.of(tag(number)), wanted, "{number}");
+        }
+    }
+}

@@ -1,0 +1,59 @@
+//! Recollecting: what is remembered of the entries, as far as a build needs it.
+
+use std::path::Path;
+
+use atlas_core::placement::Strand;
+
+use super::interest::{Interest, Why};
+use crate::disk::spill::Lanes;
+use crate::error::StoreError;
+use crate::ledger::{Ledger, Remembered};
+use crate::model::{Known, Lane, LaneEntry, NEVER, Untouched, from_bytes, tag};
+
+/// Reads what is remembered of the entries, in about so much memory, past which it waits in the folder `scratch`: of all of them, or
+/// of those that there is interest in, the others being as they were. Tells how many those are; `None` where a row speaks of one of
+/// them all the same.
+pub(super) fn recollect(
+    ledger: &dyn Ledger,
+    remembered: &mut Remembered,
+    (scratch, memory): (&Path, usize),
+    interest: Option<&Interest>,
+) -> Result<Option<usize>, StoreError> {
+    let Remembered { files, known, observed, .. } = remembered;
+    *known = Lanes::new(scratch, memory);
+    observed.clear();
+    let (mut untouched, mut quiet, mut sound) = (Vec::new(), 0, true);
+    let mut segments = files.iter().flat_map(|file| file.segments.iter().map(move |segment| (file.strand, segment)));
+    ledger.each_lane(&mut |Lane { entries, raws }| {
+        let missing = || StoreError::LedgerDamaged("a segment is missing");
+        let (strand, segment) = segments.next().ok_or_else(missing)?;
+        let (first, count) = (segment.first, segment.count as usize);
+        untouched.resize(if interest.is_some() { (first + count).div_ceil(64) } else { 0 }, 0u64);
+        if strand != Strand::Pages {
+            return Ok(());
+        }
+        let raws = raws.as_chunks().0;
+        for (entry, nth) in from_bytes(&entries, count)?.zip(0..) {
+            let (at, LaneEntry { key, written, observed: seen, from_page, provenance, .. }) = (first + nth, entry);
+            match interest.map(|interest| interest.of(tag(key))) {
+                None | Some(Some(Why::Open)) => {}
+                Some(None) => {
+                    untouched[at / 64] |= 1 << (at % 64);
+                    quiet += 1;
+                    continue;
+                }
+                Some(Some(Why::Spoken)) => sound = false,
+            }
+            let at = at as u32;
+            if seen != NEVER {
+                observed.push((at, seen));
+            }
+            let raw = raws.get(nth).map_or(0, |raw| u64::from_le_bytes(*raw));
+            let dealt = known.push(Known { key, written, raw, at, from_page, provenance });
+            dealt.map_err(StoreError::io("cannot put entries aside in", scratch))?;
+        }
+        Ok(())
+    })?;
+    remembered.untouched = if interest.is_some() { Untouched::Some(untouched) } else { Untouched::None };
+    Ok(sound.then_some(quiet))
+}

@@ -1,0 +1,216 @@
+//! Stretches: rows of a table that follow one another. As long as not a byte of a stretch moves, none of its rows is looked at,
+//! but for those that have to be read by every build.
+
+use std::io;
+use std::ops::Range;
+use std::path::Path;
+
+use atlas_core::fingerprint;
+
+use crate::arrival::Place;
+use crate::arrival::block::{Block, Stretch};
+use crate::arrival::desk::Desk;
+use crate::disk::spill::Aside;
+use crate::error::StoreError;
+use crate::model::{Members, RememberedStretch, tag};
+
+/// A row came of a record, in the number of its first byte.
+const CAME: u32 = 1 << 31;
+/// The size of a [`tag`].
+const TAG: usize = 8;
+/// In how many bytes what is noted of records is held before it is put aside.
+const HELD: usize = 16 << 20;
+
+impl Desk {
+    /// The print of a stretch; `reading` is a fingerprint of how its rows are read.
+    pub fn stretch_print(&self, bytes: &[u8], reading: u64) -> u64 {
+        fingerprint::raw(bytes, reading ^ self.seed())
+    }
+}
+
+impl Block {
+    /// A stretch begins here, of so many bytes.
+    pub fn begin_stretch(&mut self, print: u64, length: usize) {
+        let (first, length) = (self.len() as u32, u32::try_from(length).unwrap_or(CAME));
+        // One so long that places in it have no room is read by every build.
+        let whole = length >= CAME;
+        self.stretches.push(Stretch { print, length, first, rows: 0, records: Vec::new(), whole });
+    }
+
+    /// A record of the stretch at hand begins at this byte of it, and was read.
+    pub fn end_record(&mut self, start: usize) {
+        let rows = self.len() as u32;
+        if let Some(stretch) = self.stretches.last_mut() {
+            let came = rows > stretch.first + stretch.rows;
+            stretch.rows = rows - stretch.first;
+            stretch.records.push(start as u32 | if came { CAME } else { 0 });
+        }
+    }
+
+    /// The rows of the stretch at hand were read, and nobody can tell where each of them begins.
+    pub fn end_unbroken(&mut self) {
+        let rows = self.len() as u32;
+        if let Some(stretch) = self.stretches.last_mut() {
+            stretch.rows = rows - stretch.first;
+            stretch.whole = true;
+        }
+    }
+
+    /// A remembered stretch is met as it was; so many rows of it need not be looked at.
+    pub fn meet(&mut self, print: u64, rows: u32) {
+        self.met.push((print, rows));
+    }
+}
+
+/// What came of the stretches of all sources.
+#[derive(Debug)]
+pub(crate) struct Stretches {
+    /// Prints of those that were met as they were.
+    met: Vec<u64>,
+    heads: Vec<Head>,
+    notes: Vec<u8>,
+    aside: Aside,
+    put_aside: u64,
+    /// Rows that the next build has to read in any case, as bits by their places.
+    doubtful: Vec<u64>,
+}
+
+/// A stretch that was taken apart.
+#[derive(Debug, Clone, Copy)]
+struct Head {
+    print: u64,
+    length: u32,
+    first: Place,
+    rows: u32,
+    records: u32,
+    whole: bool,
+    /// Where its notes begin: 4 bytes a record, 8 bytes a row.
+    at: u64,
+}
+
+impl Stretches {
+    pub(in crate::arrival) fn new(folder: &Path) -> Self {
+        Self {
+            met: Vec::new(),
+            heads: Vec::new(),
+            notes: Vec::new(),
+            aside: Aside::new(folder),
+            put_aside: 0,
+            doubtful: Vec::new(),
+        }
+    }
+
+    /// Takes note of the stretches of a block whose first row has this place.
+    pub(in crate::arrival) fn note(&mut self, block: &mut Block, first: Place) -> io::Result<()> {
+        self.met.extend(block.met.drain(..).map(|(print, _)| print));
+        for stretch in std::mem::take(&mut block.stretches) {
+            let Stretch { print, length, rows, ref records, whole, .. } = stretch;
+            let at = self.put_aside + self.notes.len() as u64;
+            records.iter().for_each(|record| self.notes.extend_from_slice(&record.to_le_bytes()));
+            let place = |row: u32| Place(first.0 + row);
+            for row in stretch.first..stretch.first + rows {
+                let (key, doubtful) = block.in_brief(row as usize);
+                self.notes.extend_from_slice(&tag(key).to_le_bytes());
+                if doubtful {
+                    self.doubt(place(row));
+                }
+            }
+            let records = records.len() as u32;
+            self.heads.push(Head { print, length, first: place(stretch.first), rows, records, whole, at });
+        }
+        if self.notes.len() > HELD {
+            self.aside.put(&self.notes)?;
+            self.put_aside += self.notes.len() as u64;
+            self.notes.clear();
+        }
+        Ok(())
+    }
+
+    /// The next build has to read this row.
+    pub(crate) fn doubt(&mut self, place: Place) {
+        let at = place.0 as usize;
+        self.doubtful.resize(self.doubtful.len().max(at / 64 + 1), 0);
+        self.doubtful[at / 64] |= 1 << (at % 64);
+    }
+
+    fn is_doubtful(&self, place: Place) -> bool {
+        let at = place.0 as usize;
+        self.doubtful.get(at / 64).is_some_and(|bits| bits >> (at % 64) & 1 == 1)
+    }
+
+    /// The prints of all stretches that came.
+    pub(crate) fn prints(&self) -> impl Iterator<Item = u64> {
+        self.met.iter().copied().chain(self.heads.iter().map(|head| head.print))
+    }
+
+    /// The prints of those that were met as they were.
+    pub(crate) fn met(&self) -> &[u64] {
+        &self.met
+    }
+
+    fn notes(&self, at: u64, length: usize) -> io::Result<Vec<u8>> {
+        match at.checked_sub(self.put_aside) {
+            Some(at) => Ok(self.notes[at as usize..at as usize + length].to_vec()),
+            None => self.aside.get(at, length),
+        }
+    }
+
+    /// Gives each stretch that was taken apart, as it is to be remembered; `stands` tells whether a row stands for an entry alone.
+    pub(crate) fn each(
+        &self,
+        folder: &Path,
+        stands: impl Fn(Place) -> bool,
+        mut take: impl FnMut(u64, RememberedStretch, Members) -> Result<(), StoreError>,
+    ) -> Result<(), StoreError> {
+        for head in &self.heads {
+            let notes = self.notes(head.at, head.records as usize * 4 + head.rows as usize * TAG);
+            let notes = notes.map_err(StoreError::io("cannot read back what was put aside in", folder))?;
+            let (records, tags) = notes.split_at(head.records as usize * 4);
+            let (members, rest) = self.members(head, records.as_chunks().0, tags.as_chunks().0, &stands);
+            let remembered = RememberedStretch {
+                rows: (members.quiet.len() / TAG) as u32,
+                rest,
+                members: 0,
+                members_print: members.print(),
+            };
+            take(head.print, remembered, members)?;
+        }
+        Ok(())
+    }
+
+    /// Whose rows a stretch holds, and where in it those are that are read by every build.
+    fn members(
+        &self,
+        head: &Head,
+        records: &[[u8; 4]],
+        tags: &[[u8; TAG]],
+        stands: impl Fn(Place) -> bool,
+    ) -> (Members, Vec<Range<u32>>) {
+        let (mut members, mut rest) = (Members::default(), Vec::<Range<u32>>::new());
+        if head.whole {
+            members.rest = tags.as_flattened().to_vec();
+            rest.push(0..head.length);
+            return (members, rest);
+        }
+        members.quiet.reserve(tags.len() * TAG);
+        let mut rows = (head.first.0..).map(Place).zip(tags);
+        for (nth, record) in records.iter().enumerate() {
+            let start = u32::from_le_bytes(*record);
+            let row = if start & CAME != 0 { rows.next() } else { None };
+            if let Some((place, tag)) = row
+                && !self.is_doubtful(place)
+                && stands(place)
+            {
+                members.quiet.extend_from_slice(tag);
+                continue;
+            }
+            members.rest.extend(row.into_iter().flat_map(|(_, tag)| tag));
+            let end = records.get(nth + 1).map_or(head.length, |next| u32::from_le_bytes(*next) & !CAME);
+            match rest.last_mut() {
+                Some(last) if last.end == start & !CAME => last.end = end,
+                _ => rest.push(start & !CAME..end),
+            }
+        }
+        (members, rest)
+    }
+}

@@ -1,0 +1,501 @@
+//! The log itself: blocks in the order in which they came, in memory or on the disk.
+
+use std::borrow::Cow;
+use std::io;
+use std::ops::Range;
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
+
+use rayon::prelude::*;
+
+use super::block::{Block, Unread};
+use super::desk::{Desk, Mark, Trait};
+use super::incremental::stretch::Stretches;
+use super::near::Near;
+use crate::bytes::part;
+use crate::disk::spill::{Aside, Lanes, RECORD, Record};
+use crate::error::StoreError;
+use crate::model::tag;
+
+/// About how many bytes of rows a block should hold.
+pub const BLOCK_BYTES: usize = 1 << 20;
+
+/// The number of a row, in the order of arrival.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Place(pub(crate) u32);
+
+/// The most rows that one build can take.
+const MOST_ROWS: usize = 1 << 30;
+
+/// Rows that are looked at in another order than they came in are looked at in windows of at most so many, never all at once.
+const WINDOW: usize = 1 << 19;
+
+/// A row as the joining of keys sees it.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Dealt {
+    pub(crate) key: u128,
+    /// [`Mark::decided`], or the fingerprint of the row as it came where it was not read.
+    pub(crate) print: u64,
+    pub(crate) place: Place,
+    pub(crate) from_page: bool,
+    pub(crate) unread: bool,
+}
+
+impl Record for Dealt {
+    fn key(&self) -> u128 {
+        self.key
+    }
+
+    fn pack(&self) -> [u8; RECORD] {
+        let mut bytes = [0; RECORD];
+        bytes[..16].copy_from_slice(&self.key.to_le_bytes());
+        bytes[16..24].copy_from_slice(&self.print.to_le_bytes());
+        bytes[24..28].copy_from_slice(&self.place.0.to_le_bytes());
+        bytes[28] = u8::from(self.from_page) | u8::from(self.unread) << 1;
+        bytes
+    }
+
+    fn unpack(bytes: &[u8; RECORD]) -> Self {
+        Self {
+            key: u128::from_le_bytes(part(bytes, 0)),
+            print: u64::from_le_bytes(part(bytes, 16)),
+            place: Place(u32::from_le_bytes(part(bytes, 24))),
+            from_page: bytes[28] & 1 != 0,
+            unread: bytes[28] & 2 != 0,
+        }
+    }
+}
+
+/// A block, in memory or on the disk.
+#[derive(Debug)]
+enum Stored {
+    Held(Arc<Block>),
+    Spilled { at: u64, length: usize, size: usize, reading: Option<Unread> },
+}
+
+/// What is needed of the rows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Need {
+    /// All are read, and stay in memory.
+    AllAtHand,
+    /// All are read.
+    All,
+    /// Those that are as they were need not be read.
+    Moved,
+}
+
+/// All rows of a build.
+#[derive(Debug)]
+pub struct Arrivals {
+    desk: Desk,
+    blocks: Vec<Stored>,
+    /// The number of the first row of each block, and at the end that of all rows.
+    firsts: Vec<u32>,
+    /// The first block of each source.
+    sources: Vec<u32>,
+    lanes: Lanes<Dealt>,
+    /// Packed links of those rows that have any.
+    links: Vec<(Place, Vec<u8>)>,
+    stretches: Stretches,
+    /// Which rows came unread, by their [`tag`]s.
+    unread: Vec<u64>,
+    let_go: Vec<u64>,
+    /// Keys of files of the site that are no entries.
+    others: Vec<u128>,
+    need: Need,
+    /// How many bytes of blocks may stand in memory.
+    budget: usize,
+    held: usize,
+    spills: bool,
+    aside: Aside,
+    /// Blocks that were read back last.
+    near: Near,
+    /// What went wrong, to be told before anything is written.
+    failure: Mutex<Option<io::Error>>,
+}
+
+impl Arrivals {
+    /// Nothing yet; `folder` is where blocks wait that do not fit into so much memory.
+    pub(crate) fn new(desk: Desk, folder: &Path, need: Need, memory: usize) -> Self {
+        Self {
+            desk,
+            blocks: Vec::new(),
+            firsts: vec![0],
+            sources: Vec::new(),
+            lanes: Lanes::new(folder, memory),
+            links: Vec::new(),
+            stretches: Stretches::new(folder),
+            unread: Vec::new(),
+            let_go: Vec::new(),
+            others: Vec::new(),
+            need,
+            budget: match need {
+                Need::AllAtHand => usize::MAX,
+                Need::All => memory,
+                // Most of what came unread will turn out to be as it was, and is not asked for again.
+                Need::Moved => memory / 4,
+            },
+            held: 0,
+            spills: false,
+            aside: Aside::new(folder),
+            // What is read back is looked at in windows: less of it has to be at hand than of what is being gathered.
+            near: Near::new(memory / 2),
+            failure: Mutex::new(None),
+        }
+    }
+
+    /// Begins the next source and gives its desk.
+    pub(crate) fn begin_source(&mut self) -> Desk {
+        self.sources.push(self.blocks.len() as u32);
+        self.desk.for_source(self.sources.len() - 1)
+    }
+
+    /// What rows are decided by.
+    pub(crate) fn desk(&self) -> &Desk {
+        &self.desk
+    }
+
+    /// Adds a block of what a source says.
+    pub(crate) fn push(&mut self, mut block: Block) {
+        let first = self.len() as u32;
+        let noted = self.stretches.note(&mut block, Place(first));
+        self.note(noted);
+        if block.is_empty() {
+            return;
+        }
+        self.unread.extend(block.slips().iter().map(|slip| tag(slip.key)));
+        let marks = block.marks().unwrap_or_default().iter().zip(first..);
+        let read = marks.map(|(mark, at)| Dealt {
+            key: mark.key(),
+            print: mark.decided(),
+            place: Place(at),
+            from_page: mark.has(Trait::FromPage),
+            unread: false,
+        });
+        let slips = block.slips().iter().zip(first..);
+        let unread = slips.map(|(slip, at)| Dealt {
+            key: slip.key,
+            print: slip.raw,
+            place: Place(at),
+            from_page: false,
+            unread: true,
+        });
+        let dealt = read.chain(unread).try_for_each(|dealt| self.lanes.push(dealt));
+        self.note(dealt);
+        self.push_aside(block);
+    }
+
+    /// Notes how many rows of the source at hand were known and let go.
+    pub(crate) fn let_go(&mut self, rows: u64) {
+        let source = self.sources.len().saturating_sub(1);
+        self.let_go.resize(self.sources.len(), 0);
+        if let Some(known) = self.let_go.get_mut(source) {
+            *known += rows;
+        }
+    }
+
+    /// By source, how many rows were known and let go.
+    pub(crate) fn all_let_go(&self) -> &[u64] {
+        &self.let_go
+    }
+
+    /// Adds a block that is not joined with others: of rows that come of joining.
+    pub(crate) fn push_aside(&mut self, mut block: Block) {
+        let first = self.len() as u32;
+        if block.len() + self.len() > MOST_ROWS {
+            return self.note(Err(io::Error::other("more than 1,073,741,824 rows in one build")));
+        }
+        self.links.extend(block.links.drain(..).map(|(row, links)| (Place(first + row), links)));
+        self.firsts.push(first + block.len() as u32);
+        self.held += block.size();
+        self.blocks.push(Stored::Held(Arc::new(block)));
+        self.spills |= self.held > self.budget;
+        if self.spills {
+            let spilled = self.spill();
+            self.note(spilled);
+        }
+    }
+
+    fn spill(&mut self) -> io::Result<()> {
+        for stored in self.blocks.iter_mut().rev() {
+            let Stored::Held(block) = stored else { break };
+            let ((bytes, reading), size) = (block.pack(), block.size());
+            self.held -= size;
+            *stored = Stored::Spilled { at: self.aside.put(&bytes)?, length: bytes.len(), size, reading };
+        }
+        Ok(())
+    }
+
+    fn note(&self, result: io::Result<()>) {
+        if let Err(error) = result {
+            self.failure.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
+        }
+    }
+
+    /// Whether all went well so far. What was read back since it did not may be anything.
+    pub(crate) fn check(&self, folder: &Path) -> Result<(), StoreError> {
+        let failure = self.failure.lock().unwrap_or_else(PoisonError::into_inner).take();
+        failure.map_or(Ok(()), |error| Err(StoreError::io("cannot put rows aside in", folder)(error)))
+    }
+
+    /// Whether every row has to be read.
+    pub(crate) fn reads_all(&self) -> bool {
+        self.need != Need::Moved
+    }
+
+    pub(crate) fn also_there(&mut self, key: u128) {
+        self.others.push(key);
+    }
+
+    /// The number of blocks.
+    pub(crate) fn blocks(&self) -> usize {
+        self.blocks.len()
+    }
+
+    /// Takes the last blocks away again, down to so many: such as were not joined.
+    pub(crate) fn truncate(&mut self, blocks: usize) {
+        self.blocks.truncate(blocks);
+        self.firsts.truncate(blocks + 1);
+    }
+
+    /// A block, from wherever it is.
+    pub(crate) fn block(&self, at: usize) -> Arc<Block> {
+        let (offset, length, reading) = match &self.blocks[at] {
+            Stored::Held(block) => return block.clone(),
+            Stored::Spilled { at, length, reading, .. } => (*at, *length, reading.clone()),
+        };
+        self.near.get(at, || {
+            let rows = (self.firsts[at + 1] - self.firsts[at]) as usize;
+            match self.aside.get(offset, length) {
+                Ok(bytes) => Block::unpack(&self.desk, bytes, rows, reading),
+                Err(error) => {
+                    self.note(Err(error));
+                    Block::blank(&self.desk, rows)
+                }
+            }
+        })
+    }
+
+    /// All blocks, in windows: rows of one window may be looked at in any order, because its blocks can all be at hand.
+    pub(crate) fn windows(&self) -> Vec<Range<usize>> {
+        let mut windows: Vec<Range<usize>> = Vec::new();
+        let (mut rows, mut bytes) = (0, 0);
+        for (at, stored) in self.blocks.iter().enumerate() {
+            let size = match stored {
+                Stored::Held(block) => block.size(),
+                Stored::Spilled { size, .. } => *size,
+            };
+            (rows, bytes) = (rows + (self.firsts[at + 1] - self.firsts[at]) as usize, bytes + size);
+            match windows.last_mut() {
+                Some(window) if rows <= WINDOW && bytes <= self.near.most() => window.end = at + 1,
+                _ => {
+                    windows.push(at..at + 1);
+                    (rows, bytes) = ((self.firsts[at + 1] - self.firsts[at]) as usize, size);
+                }
+            }
+        }
+        windows
+    }
+
+    /// The first row after each window.
+    pub(crate) fn ends_of_windows(&self) -> Vec<Place> {
+        self.windows().into_iter().map(|window| self.first_of(window.end)).collect()
+    }
+
+    /// The number of the first row of a block.
+    pub(crate) fn first_of(&self, block: usize) -> Place {
+        Place(self.firsts[block])
+    }
+
+    /// The block that a row is in, and its place there.
+    pub(crate) fn find(&self, place: Place) -> (usize, usize) {
+        let block = self.firsts.partition_point(|first| *first <= place.0).saturating_sub(1);
+        (block, (place.0 - self.firsts[block]) as usize)
+    }
+
+    /// Keys of files of the site that are no entries.
+    pub(crate) fn others(&self) -> &[u128] {
+        &self.others
+    }
+
+    /// The packed links of all rows that have any.
+    pub(crate) fn links(&self) -> impl Iterator<Item = (Place, &[u8])> {
+        self.links.iter().map(|(place, links)| (*place, &links[..]))
+    }
+
+    /// The rows by their keys.
+    pub(crate) fn lanes(&self) -> &Lanes<Dealt> {
+        &self.lanes
+    }
+
+    /// Which rows came unread, by their [`tag`]s.
+    pub(crate) fn unread(&self) -> &[u64] {
+        &self.unread
+    }
+
+    /// Lets go of what only joining needs.
+    pub(crate) fn drop_lanes(&mut self, folder: &Path) {
+        self.lanes = Lanes::new(folder, 0);
+        self.unread = Vec::new();
+    }
+
+    /// The mark of a row.
+    pub(crate) fn mark(&self, place: Place) -> Mark {
+        let (block, row) = self.find(place);
+        match &self.blocks[block] {
+            Stored::Held(block) => block.mark(row),
+            Stored::Spilled { .. } => self.block(block).mark(row),
+        }
+    }
+
+    /// The bytes of a row.
+    pub(crate) fn row(&self, place: Place) -> Cow<'_, [u8]> {
+        let (block, row) = self.find(place);
+        match &self.blocks[block] {
+            Stored::Held(block) => block.row(row),
+            Stored::Spilled { .. } => Cow::Owned(self.block(block).row(row).into_owned()),
+        }
+    }
+
+    /// Looks at rows in their own order, whatever the order of `places` is: a block that waits on the disk is brought once. `look` is
+    /// given the number of a place as well; what it says comes in the order of the places.
+    pub(crate) fn read_each<T: Send>(&self, places: &[Place], look: impl Fn(usize, &[u8]) -> T + Sync) -> Vec<T> {
+        let mut order: Vec<usize> = (0..places.len()).collect();
+        order.par_sort_unstable_by_key(|nth| places[*nth]);
+        let block_of = |nth: usize| self.find(places[nth]).0;
+        let of_one_block: Vec<&[usize]> = order.chunk_by(|one, next| block_of(*one) == block_of(*next)).collect();
+        let looked = of_one_block.par_iter().flat_map_iter(|some| {
+            let block = self.block(block_of(some[0]));
+            let look = &look;
+            some.iter().map(move |nth| (*nth, look(*nth, &block.row(self.find(places[*nth]).1))))
+        });
+        let mut looked: Vec<(usize, T)> = looked.collect();
+        looked.par_sort_unstable_by_key(|(nth, _)| *nth);
+        looked.into_iter().map(|(_, one)| one).collect()
+    }
+
+    /// The bytes of a row, of arrivals that are held as a whole; nothing of a row that is not.
+    pub(crate) fn held(&self, place: Place) -> &[u8] {
+        let (block, row) = self.find(place);
+        match &self.blocks[block] {
+            Stored::Held(block) => match block.row(row) {
+                Cow::Borrowed(row) => row,
+                Cow::Owned(_) => &[],
+            },
+            Stored::Spilled { .. } => &[],
+        }
+    }
+
+    /// The number of rows.
+    pub fn len(&self) -> usize {
+        self.firsts.last().map_or(0, |all| *all as usize)
+    }
+
+    /// Whether nothing arrived.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// The source that a row came from: its place in the configuration.
+    pub(crate) fn source_of(&self, place: Place) -> u16 {
+        let (block, _) = self.find(place);
+        self.sources.partition_point(|first| *first as usize <= block).saturating_sub(1) as u16
+    }
+
+    /// All marks with their places, in order.
+    pub(crate) fn each_mark(&self, mut take: impl FnMut(Place, &Mark)) {
+        for at in 0..self.blocks() {
+            let block = self.block(at);
+            (0..block.len()).zip(self.firsts[at]..).for_each(|(row, place)| take(Place(place), &block.mark(row)));
+        }
+    }
+}
+
+impl Arrivals {
+    /// What came of the stretches of all sources.
+    pub(crate) fn stretches(&self) -> &Stretches {
+        &self.stretches
+    }
+
+    /// The next build has to read these rows.
+    pub(crate) fn doubt(&mut self, places: &[Place]) {
+        places.iter().for_each(|place| self.stretches.doubt(*place));
+    }
+}
+
+#[cfg(test)]
+pub(crate) mod tests {
+    use atlas_core::address::Site;
+    use atlas_core::archive::Archives;
+    use atlas_core::calendar::Calendar;
+    use atlas_core::choose::{Chooser, Sections};
+    use atlas_core::contribution::{Said, url_of};
+    use atlas_core::placement::OwnFiles;
+    use atlas_core::robots::Robots;
+    use atlas_core::shape::Shape;
+    use rstest::rstest;
+
+    use super::*;
+
+    /// A desk of a site without any settings.
+    pub(in crate::arrival) fn desk() -> Desk {
+        let chooser = Chooser {
+            site: Site::parse("https://www.marrowvale.example/").unwrap(),
+            own_files: OwnFiles::default(),
+            robots: Robots::default(),
+            tokens: Vec::new(),
+            rules: Vec::new(),
+            sections: Sections::new(Vec::new(), []),
+            archives: Archives::default(),
+            calendar: Calendar::utc(0),
+        };
+        Desk::new(7, chooser, Shape { sections: Vec::new(), calendar: Calendar::utc(0) }, None)
+    }
+
+    fn url(nth: usize) -> String {
+        format!("https://www.marrowvale.example/halts/{nth}/")
+    }
+
+    /// Ten blocks of ten rows, with so much room for them.
+    fn arrivals(folder: &Path, memory: usize) -> Arrivals {
+        let mut arrivals = Arrivals::new(desk(), folder, Need::All, memory);
+        let desk = arrivals.begin_source();
+        for first in (0..100).step_by(10) {
+            let mut block = Block::new(&desk);
+            (first..first + 10).for_each(|nth| block.push(&Said { url: url(nth).into(), ..Said::default() }));
+            arrivals.push(block);
+        }
+        arrivals
+    }
+
+    #[rstest]
+    #[case::all_in_memory(1 << 20, 1)]
+    #[case::three_blocks_in_memory(3, 10)]
+    #[case::less_than_a_block(0, 10)]
+    fn rows_come_back_from_wherever_they_wait(#[case] memory: usize, #[case] windows: usize) {
+        let folder = tempfile::tempdir().unwrap();
+        let size = arrivals(folder.path(), 1 << 20).block(0).size();
+        let arrivals = arrivals(folder.path(), if memory < 100 { memory * size } else { memory });
+        for nth in (0..100).rev() {
+            assert_eq!(url_of(&arrivals.row(Place(nth))), url(nth as usize));
+        }
+        // Wanted in no order, and some twice: each comes where it was asked for.
+        let places: Vec<Place> = (0..150).map(|nth| Place(nth * 37 % 100)).collect();
+        let read = arrivals.read_each(&places, |nth, row| (nth, url_of(row).to_owned()));
+        let wanted: Vec<(usize, String)> =
+            places.iter().enumerate().map(|(nth, place)| (nth, url(place.0 as usize))).collect();
+        assert_eq!(read, wanted);
+        arrivals.check(folder.path()).unwrap();
+        assert_eq!(arrivals.windows().len(), windows);
+    }
+
+    #[test]
+    fn a_window_is_as_large_as_there_is_room_to_read_it_back() {
+        let folder = tempfile::tempdir().unwrap();
+        let size = arrivals(folder.path(), 1 << 20).block(9).size();
+        let arrivals = arrivals(folder.path(), 8 * size);
+        let windows = arrivals.windows();
+        assert_eq!(windows, [0..4, 4..8, 8..10]);
+        assert_eq!(arrivals.ends_of_windows(), [Place(40), Place(80), Place(100)]);
+    }
+}

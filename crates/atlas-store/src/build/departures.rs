@@ -1,0 +1,62 @@
+//! Entries that are no longer in, and those that are back as they were.
+
+use std::collections::HashMap;
+
+use atlas_core::placement::Strand;
+
+use super::found::{Departed, Found};
+use crate::error::StoreError;
+use crate::ledger::{Ledger, Remembered};
+use crate::model::{Departure, LaneEntry, urls_of};
+use crate::provenance::Provenances;
+use crate::settle::{Gone, Settled};
+
+/// The addresses of entries that are gone, read back from the text of their segments.
+pub(super) fn gone(
+    ledger: &dyn Ledger,
+    remembered: &Remembered,
+    settled: &Settled,
+    provenances: &Provenances,
+) -> Result<Vec<Departed>, StoreError> {
+    let mut gone = settled.gone.clone();
+    gone.sort_unstable_by_key(|gone| gone.prior);
+    let mut gone = gone.into_iter().peekable();
+    let mut departed = Vec::new();
+    for (file, segment) in remembered.segments(|strand| strand == Strand::Pages) {
+        let range = segment.range();
+        if gone.peek().is_none_or(|gone| !range.contains(&(gone.prior as usize))) {
+            continue;
+        }
+        let lane = ledger.lane(file.id, segment)?;
+        let urls = urls_of(&ledger.body(file.id, segment.number)?, segment.size)?;
+        while let Some(gone) = gone.next_if(|gone| range.contains(&(gone.prior as usize))) {
+            let nth = gone.prior as usize - range.start;
+            let url = urls.get(nth).cloned().unwrap_or_default();
+            // The configuration names its source no more: its page may well be there.
+            let by_choice = gone.reason.is_none() && provenances.all_left(lane[nth].provenance);
+            let change = gone.change.filter(|_| !by_choice);
+            let LaneEntry { key, changed, page, declared, .. } = lane[nth];
+            let departure = Departure { changed, page, declared };
+            departed.push(Departed { key, url, gone: Gone { change, ..gone }, departure });
+        }
+    }
+    Ok(departed)
+}
+
+/// Entries that are back as they were when they left: nothing is news about them to engines that were not told meanwhile.
+pub(super) fn returned(found: &Found, ledger: &dyn Ledger) -> Result<HashMap<u128, u32>, StoreError> {
+    if found.first || found.settled.counts.added.count() == 0 {
+        return Ok(HashMap::new());
+    }
+    let departures = ledger.departures()?;
+    if departures.is_empty() {
+        return Ok(HashMap::new());
+    }
+    let added = found.added().into_iter();
+    let back = added.filter_map(|(key, place)| {
+        let (mark, before) = (found.arrivals.mark(place), departures.get(&key)?);
+        let as_it_was = before.page != 0 && (before.page, before.declared) == (mark.page, mark.declared);
+        as_it_was.then_some((key, before.changed))
+    });
+    Ok(back.collect())
+}

@@ -1,0 +1,204 @@
+//! What a run has found, before anything is written.
+
+use std::collections::HashMap;
+
+use atlas_core::choose::Chooser;
+use atlas_core::contribution::url_of;
+use atlas_core::placement::{Strand, is_aside};
+use atlas_core::report::Outcome;
+
+use super::job::Job;
+use crate::arrange::{From, Plan, Renderer, SegmentPlan};
+use crate::arrival::incremental::Knowing;
+use crate::arrival::{Arrivals, Place};
+use crate::derive::Alternates;
+use crate::error::StoreError;
+use crate::extras::{Aside, Lines};
+use crate::guard::{Before, Outlook};
+use crate::ledger::{Ledger, Remembered};
+use crate::model::{Departure, Fact, Memory, Tombstone};
+use crate::provenance::Provenances;
+use crate::publish::{Declaration, Press, Publisher};
+use crate::report::{OtherSitemap, RobotsFate};
+use crate::settle::{Gone, Settled};
+use crate::source::LiveRobots;
+
+/// What a run has found, before anything is written.
+pub(super) struct Found {
+    pub(super) arrivals: Arrivals,
+    /// The blocks of the arrivals that come from sources.
+    pub(super) blocks: usize,
+    pub(super) remembered: Remembered,
+    pub(super) knowing: Knowing,
+    pub(super) settled: Settled,
+    pub(super) alternates: Alternates,
+    /// The whole site as it is to be.
+    pub(super) plan: Plan,
+    pub(super) outcomes: Vec<Outcome>,
+    pub(super) memories: Vec<Memory>,
+    pub(super) live_robots: Option<LiveRobots>,
+    pub(super) first: bool,
+    pub(super) run: i64,
+    pub(super) was_index: bool,
+    /// A fingerprint of the settings that have a say in what is written.
+    pub(super) settings: u64,
+    /// A fingerprint of all that decides about a row; none where the instant decides, too.
+    pub(super) choices: Option<u64>,
+    /// What the last build stood for.
+    pub(super) before: Before,
+    /// The files beside the sitemaps are known to be as they should.
+    pub(super) asides_stand: bool,
+    /// The entries that are no longer in.
+    pub(super) gone: Vec<Departed>,
+    /// Entries that are back as they were before any engine was told that they had left, by key: the run in which each last changed.
+    pub(super) returned: HashMap<u128, u32>,
+    pub(super) provenances: Provenances,
+}
+
+/// An entry that is no longer in.
+#[derive(Debug, Clone)]
+pub(super) struct Departed {
+    pub(super) key: u128,
+    pub(super) url: String,
+    pub(super) gone: Gone,
+    pub(super) departure: Departure,
+}
+
+impl Found {
+    /// The job's, which now knows the tool's own files.
+    pub(super) fn chooser(&self) -> &Chooser {
+        self.arrivals.desk().chooser()
+    }
+
+    pub(super) fn publisher<'a>(&'a self, job: &'a Job<'_>, asides: &'a [Aside<'a>]) -> Publisher<'a> {
+        let Self { arrivals, alternates, plan, .. } = self;
+        Publisher {
+            destination: job.destination,
+            names: job.names,
+            plan,
+            remembered: &self.remembered,
+            press: Press {
+                listed: &self.settled.listed,
+                standing: &self.settled.standing,
+                renderer: Renderer { arrivals, shape: &job.shape, alternates, style: job.names.style },
+                settings: self.settings,
+                run: self.run as u32,
+                returned: &self.returned,
+            },
+            asides,
+            asides_stand: self.asides_stand,
+            form: job.names.form(plan.files.len(), self.was_index),
+            now: job.now.as_second(),
+            live_robots: self.live_robots.as_ref(),
+        }
+    }
+
+    /// What guards look at.
+    pub(super) fn outlook<'a>(&'a self, job: &'a Job<'_>) -> Outlook<'a> {
+        Outlook {
+            allow: &job.allow,
+            thresholds: &job.thresholds,
+            chooser: self.chooser(),
+            names: job.names,
+            destination: job.destination,
+            before: &self.before,
+            remembered: &self.remembered,
+            settled: &self.settled,
+            files: self.plan.files.len(),
+            form: job.names.form(self.plan.files.len(), self.was_index),
+        }
+    }
+
+    /// What would become of robots.txt, and what else it declares.
+    pub(super) fn robots(
+        &self,
+        job: &Job<'_>,
+        ledger: &dyn Ledger,
+    ) -> Result<(RobotsFate, Vec<OtherSitemap>), StoreError> {
+        let declared = ledger.fact(Fact::Declared)?.unwrap_or_default();
+        let declaration =
+            Declaration::of((job.destination, job.names), self.plan.files.len(), &declared, self.live_robots.as_ref())?;
+        Ok(declaration.map_or((RobotsFate::Unnamed, Vec::new()), |one| (one.fate(), one.others())))
+    }
+
+    /// Whether all entries are as they were, so that what is made of all of them is, too.
+    pub(super) fn is_unmoved(&self) -> bool {
+        let settled = &self.settled;
+        // Files of news are filled anew each time.
+        settled.listed.iter().all(|candidate| candidate.strand == Strand::News)
+            && settled.counts.added.count() == 0
+            && self.gone.is_empty()
+            && settled.gone.is_empty()
+    }
+
+    /// The files beside the sitemaps.
+    pub(super) fn asides<'a>(&'a self, job: &'a Job<'_>, lines: Option<&'a Lines<'a>>) -> Vec<Aside<'a>> {
+        match lines {
+            Some(lines) => lines.asides(&job.people, job.context()),
+            None => standing_asides(&self.remembered).map(Aside::standing).collect(),
+        }
+    }
+
+    pub(super) fn lines<'a>(&'a self, job: &'a Job<'_>) -> Lines<'a> {
+        Lines::new(&job.people, &self.arrivals, &self.settled, &self.remembered)
+    }
+
+    /// The name of the file that each entry stands in, or will, by its key.
+    pub(super) fn files(&self, job: &Job<'_>, ledger: &dyn Ledger) -> Result<HashMap<u128, String>, StoreError> {
+        let plan = &self.plan;
+        let form = job.names.form(plan.files.len(), self.was_index);
+        let mut files = HashMap::new();
+        for file in plan.files.iter().filter(|file| file.strand == Strand::Pages) {
+            let name = job.names.listed_name(&file.name(), form);
+            for segment in &file.segments {
+                let base = match segment {
+                    SegmentPlan::Kept(row) => Some(row),
+                    SegmentPlan::Made(made) => made.base.as_ref(),
+                };
+                let lane = base.zip(file.id).map(|(base, file)| ledger.lane(file, base));
+                let lane = lane.transpose()?.unwrap_or_default();
+                let keys: Vec<u128> = match segment {
+                    SegmentPlan::Kept(_) => lane.iter().map(|entry| entry.key).collect(),
+                    SegmentPlan::Made(made) => made
+                        .members
+                        .iter()
+                        .map(|member| match member.from() {
+                            From::Base(at) => lane[at as usize].key,
+                            From::Listed(at) => self.settled.listed[at as usize].lane.key,
+                            From::Row(place) => self.arrivals.mark(place).key(),
+                        })
+                        .collect(),
+                };
+                files.extend(keys.into_iter().map(|key| (key, name.clone())));
+            }
+        }
+        Ok(files)
+    }
+
+    /// The entries that were not in before, in the order in which the sources name them: their keys and rows.
+    pub(super) fn added(&self) -> Vec<(u128, Place)> {
+        let any = self.settled.counts.added.count() > 0;
+        let rows = self.settled.standing.new_rows().filter(|_| any);
+        let kept = rows.map(|place| (place, self.arrivals.mark(place))).filter(|(_, mark)| mark.kept().is_some());
+        let mut added: Vec<(Place, u128, Place)> =
+            kept.map(|(place, mark)| (self.settled.standing.named(place), mark.key(), place)).collect();
+        added.sort_unstable();
+        added.into_iter().map(|(_, key, place)| (key, place)).collect()
+    }
+
+    pub(super) fn url_of(&self, place: Place) -> String {
+        url_of(&self.arrivals.row(place)).to_owned()
+    }
+
+    /// What engines have to be told of what is gone.
+    pub(super) fn tombstones(&self) -> impl Iterator<Item = Tombstone> {
+        let told = self.gone.iter().filter_map(|one| Some((one, one.gone.change?)));
+        told.map(|(one, change)| Tombstone { key: one.key, url: one.url.clone(), change })
+    }
+}
+
+/// The names of the files beside the sitemaps, as they were written last.
+pub(super) fn standing_asides(remembered: &Remembered) -> impl Iterator<Item = String> {
+    let standing = remembered.outputs.iter().filter(|(name, output)| is_aside(name) && output.retired.is_none());
+    standing.map(|(name, _)| name.clone())
+}

@@ -1,0 +1,69 @@
+//! Gathering: all sources, one after the other.
+
+use atlas_core::report::Outcome;
+
+use super::Purpose;
+use super::job::Job;
+use crate::arrival::{Arrivals, Desk, Need};
+use crate::destination::ROBOTS;
+use crate::error::StoreError;
+use crate::ledger::Ledger;
+use crate::model::Memory;
+use crate::provenance::Mapping;
+use crate::publish::differs_from_live;
+use crate::source::{Gathering, Left, LiveRobots};
+
+/// What the sources yielded.
+pub(super) struct Gathered {
+    pub(super) arrivals: Arrivals,
+    pub(super) outcomes: Vec<Outcome>,
+    pub(super) memories: Vec<Memory>,
+    pub(super) live_robots: Option<LiveRobots>,
+    pub(super) mappings: Vec<Mapping>,
+}
+
+/// Gathers from all sources.
+pub(super) fn gather(
+    job: &Job<'_>,
+    ledger: &mut dyn Ledger,
+    desk: Desk,
+    purpose: Purpose,
+    need: Need,
+) -> Result<Gathered, StoreError> {
+    let arrivals = Arrivals::new(desk, &job.scratch, need, job.memory);
+    let mut gathered =
+        Gathered { arrivals, outcomes: Vec::new(), memories: Vec::new(), live_robots: None, mappings: Vec::new() };
+    for source in job.sources {
+        job.stop.check()?;
+        let (name, settings) = (source.name(), source.settings());
+        let links = purpose == Purpose::Look || source.needs_links();
+        let memory = if job.fresh { Memory::default() } else { ledger.memory(&name, settings, links)? };
+        let memory = Memory { will_do: purpose == Purpose::LookCloser && !memory.known.is_empty(), ..memory };
+        let mut keep = |memory: &Memory| {
+            let writing = ledger.transaction()?;
+            writing.learnt(&name, settings, memory)?;
+            writing.commit()
+        };
+        let arrivals = &mut gathered.arrivals;
+        let mut gathering = Gathering::new(name.clone(), memory, arrivals, (job.progress, &job.stop), &mut keep);
+        let ended = source.gather(&mut gathering);
+        // Whatever a source has to say of being stopped, that is what happened.
+        job.stop.check()?;
+        ended?;
+        let Left { mut outcome, memory, live_robots, mapping } = gathering.finish();
+        gathered.arrivals.check(&job.scratch)?;
+        if let Some(live) = &live_robots
+            && differs_from_live(job.destination, job.names, live)
+        {
+            outcome.remarks.push(format!(
+                "the live site's robots.txt and {} have different rules: copied to the server, this one would undo what was changed there. Put the live one in its place and build again",
+                job.destination.shown(ROBOTS)
+            ));
+        }
+        gathered.outcomes.push(outcome);
+        gathered.memories.push(memory);
+        gathered.mappings.push(mapping);
+        gathered.live_robots = live_robots.or(gathered.live_robots);
+    }
+    Ok(gathered)
+}

@@ -1,0 +1,291 @@
+//! The job: what is to be gathered, chosen and written.
+
+use std::collections::HashSet;
+use std::path::{Path, PathBuf};
+
+use atlas_core::accepted::Accepted;
+use atlas_core::calendar::Calendar;
+use atlas_core::choose::{Choices, Chooser};
+use atlas_core::derive::alternates;
+use atlas_core::fingerprint;
+use atlas_core::judge::Thresholds;
+use atlas_core::robots::Robots;
+use atlas_core::shape::{SectionShape, Shape};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use serde::Serialize;
+
+use crate::arrange::Cut;
+use crate::destination::{Destination, Names, ROBOTS};
+use crate::disk::spill::BUDGET;
+use crate::extras::{Context, People};
+use crate::report::Guard;
+use crate::settle::{EXAMPLES, Telling};
+use crate::source::Source;
+use crate::stop::Stop;
+
+/// The version of this tool: another may write the same entries otherwise.
+const VERSION: &str = env!("CARGO_PKG_VERSION");
+
+/// What is to be gathered, chosen and written. Made by [`Job::new`]; what it does not ask for has a usual value, and a method that
+/// sets another.
+pub struct Job<'a> {
+    pub(super) sources: &'a [Box<dyn Source>],
+    pub(super) choices: &'a Choices,
+    pub(super) destination: &'a dyn Destination,
+    pub(super) names: &'a Names,
+    pub(super) scratch: PathBuf,
+    pub(super) now: Timestamp,
+    pub(super) shape: Shape,
+    pub(super) alternates: Option<alternates::Settings>,
+    pub(super) people: People,
+    pub(super) cut: Cut,
+    pub(super) memory: usize,
+    pub(super) timezone: TimeZone,
+    pub(super) fresh: bool,
+    pub(super) allow: HashSet<Guard>,
+    pub(super) thresholds: Thresholds,
+    pub(super) telling: Telling<'a>,
+    pub(super) stop: Stop,
+    pub(super) progress: &'a (dyn Fn(u64) + Sync),
+    written: &'a str,
+}
+
+static NOTHING: Accepted = Accepted::NONE;
+
+impl<'a> Job<'a> {
+    /// A job at one instant. `sources` are where entries come from, in the order in which they are believed; `choices` decide about
+    /// each entry; files go to `destination`, under these names; what does not fit into memory waits in the folder `scratch`.
+    pub fn new(
+        sources: &'a [Box<dyn Source>],
+        choices: &'a Choices,
+        (destination, names): (&'a dyn Destination, &'a Names),
+        scratch: &Path,
+        now: Timestamp,
+    ) -> Self {
+        Self {
+            sources,
+            choices,
+            destination,
+            names,
+            scratch: scratch.to_owned(),
+            now,
+            shape: Shape { sections: Vec::new(), calendar: Calendar::utc(now.as_second()) },
+            alternates: None,
+            people: People::default(),
+            cut: Cut::default(),
+            memory: BUDGET,
+            timezone: TimeZone::UTC,
+            fresh: false,
+            allow: HashSet::new(),
+            thresholds: Thresholds::default(),
+            telling: Telling { examples: EXAMPLES, accepted: &NOTHING },
+            stop: Stop::default(),
+            progress: &|_| (),
+            written: "",
+        }
+    }
+
+    /// What of the entries of each section is written, in the order of the sections.
+    #[must_use]
+    pub fn shape(mut self, sections: Vec<SectionShape>) -> Self {
+        self.shape.sections = sections;
+        self
+    }
+
+    /// How groups of translations are found; none are written unless that is told.
+    #[must_use]
+    pub fn alternates(mut self, settings: Option<alternates::Settings>) -> Self {
+        self.alternates = settings;
+        self
+    }
+
+    /// What is written besides sitemaps.
+    #[must_use]
+    pub fn people(mut self, people: People) -> Self {
+        self.people = people;
+        self
+    }
+
+    /// How files are cut.
+    #[must_use]
+    pub fn cut(mut self, cut: Cut) -> Self {
+        self.cut = cut;
+        self
+    }
+
+    /// In about how many bytes what is gathered is kept before it waits on the disk.
+    #[must_use]
+    pub fn memory(mut self, bytes: usize) -> Self {
+        self.memory = bytes;
+        self
+    }
+
+    /// The site's zone: what day it is.
+    #[must_use]
+    pub fn timezone(mut self, zone: TimeZone) -> Self {
+        self.shape.calendar.zone = zone.clone();
+        self.timezone = zone;
+        self
+    }
+
+    /// Whether everything is read anew.
+    #[must_use]
+    pub fn fresh(mut self, fresh: bool) -> Self {
+        self.fresh = fresh;
+        self
+    }
+
+    /// Guards that may be passed.
+    #[must_use]
+    pub fn allow(mut self, guards: impl IntoIterator<Item = Guard>) -> Self {
+        self.allow.extend(guards);
+        self
+    }
+
+    /// When guards hold a build back.
+    #[must_use]
+    pub fn thresholds(mut self, thresholds: Thresholds) -> Self {
+        self.thresholds = thresholds;
+        self
+    }
+
+    /// So many examples of anything are told, and what is accepted is not.
+    #[must_use]
+    pub fn telling(mut self, examples: usize, accepted: &'a Accepted) -> Self {
+        self.telling = Telling { examples, accepted };
+        self
+    }
+
+    /// The token by which it is asked to stop.
+    #[must_use]
+    pub fn stop(mut self, stop: &Stop) -> Self {
+        self.stop = stop.clone();
+        self
+    }
+
+    /// Called with the number of new rows.
+    #[must_use]
+    pub fn progress(mut self, progress: &'a (dyn Fn(u64) + Sync)) -> Self {
+        self.progress = progress;
+        self
+    }
+
+    /// The configuration as it was written: whatever else it may say counts as a setting, too.
+    #[must_use]
+    pub fn written(mut self, text: &'a str) -> Self {
+        self.written = text;
+        self
+    }
+
+    /// The chooser of this run: at its instant, with the robots.txt that is there now.
+    pub(super) fn chooser(&self) -> Chooser {
+        let robots = self.destination.read(ROBOTS).ok().flatten().unwrap_or_default();
+        self.choices.chooser(Robots::read(&robots), self.shape.calendar.clone())
+    }
+
+    /// What the files beside the sitemaps are made with.
+    pub(super) fn context(&self) -> Context<'_> {
+        Context { names: self.names, sections: &self.choices.sections, timezone: &self.timezone }
+    }
+
+    /// A fingerprint of the settings that have a say in what is written of an entry.
+    pub(super) fn settings_print(&self) -> u64 {
+        let sections = self.choices.sections.names();
+        fingerprint::canonical(&(VERSION, &self.shape.sections, self.names.style, sections))
+    }
+
+    /// A fingerprint of the whole configuration: under another, a build tells all it has to say.
+    pub(super) fn configuration_print(&self) -> u64 {
+        fingerprint::canonical(&self.configuration())
+    }
+
+    /// A fingerprint of all that decides about a row besides the row itself; `None` where the instant decides too, for other rows
+    /// than those with a date to come, so that a row has to be read even where it is as it was.
+    pub(super) fn choices_print(&self, chooser: &Chooser) -> Option<u64> {
+        let by_the_instant = self.choices.rules.iter().any(|rule| rule.asks_for_the_instant());
+        (!by_the_instant).then(|| fingerprint::canonical(&(self.configuration(), &chooser.robots)))
+    }
+
+    fn configuration(&self) -> impl Serialize {
+        let sources = self.sources.iter().map(|source| {
+            let ways = (source.reads_pages(), source.is_old_sitemap(), source.may_be_elsewhere(), source.knows_rows());
+            (source.name(), source.settings(), source.serves().map(str::to_owned), ways)
+        });
+        let sources: Vec<_> = sources.collect();
+        let of_entries = (self.choices, &self.shape.sections, &self.alternates, &self.people);
+        let of_files = (&self.cut, self.names, &self.thresholds, self.timezone.iana_name());
+        (VERSION, sources, of_entries, of_files, self.written)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use atlas_core::address::Site;
+    use atlas_core::archive::Archives;
+    use atlas_core::choose::Sections;
+    use atlas_core::placement::{OwnFiles, UrlsPerFile};
+    use atlas_core::shape::Media;
+    use rstest::rstest;
+
+    use super::*;
+    use crate::destination::{Gzip, InMemory, replace};
+
+    fn choices() -> Choices {
+        Choices {
+            site: Site::parse("https://www.marrowvale.example/").unwrap(),
+            own_files: OwnFiles::default(),
+            tokens: Vec::new(),
+            rules: Vec::new(),
+            sections: Sections::new(Vec::new(), []),
+            archives: Archives::default(),
+        }
+    }
+
+    fn names() -> Names {
+        Names {
+            address: "https://www.marrowvale.example/".into(),
+            site: "https://www.marrowvale.example/".into(),
+            in_web_root: true,
+            style: None,
+            main: "sitemap.xml".into(),
+            files_per_index: 50_000,
+            folded_days: 14,
+            gzip: Gzip::Off,
+            declares: false,
+            create_robots: false,
+        }
+    }
+
+    /// Each setting that has a say in what becomes of a row moves the fingerprint that tells whether rows have to be read.
+    #[rstest]
+    #[case::nothing(|job| job, true)]
+    #[case::pictures(|job: Job<'static>| job.shape(vec![SectionShape { images: Media::WithPages, ..SectionShape::default() }]), false)]
+    #[case::translations(|job: Job<'static>| job.alternates(Some(alternates::Settings::default())), false)]
+    #[case::a_page_for_visitors(|job: Job<'static>| job.people(People { text: true, ..People::default() }), false)]
+    #[case::smaller_files(|job: Job<'static>| job.cut(Cut { urls_per_file: UrlsPerFile::Fixed(9), ..Cut::default() }), false)]
+    #[case::another_zone(|job: Job<'static>| job.timezone(TimeZone::get("Europe/London").unwrap()), false)]
+    #[case::another_word(|job: Job<'static>| job.written("# a comment"), false)]
+    #[case::how_much_is_told(|job: Job<'static>| job.telling(9, &NOTHING), true)]
+    #[case::read_anew(|job: Job<'static>| job.fresh(true), true)]
+    fn settings_that_decide_are_in_the_fingerprint(
+        #[case] change: fn(Job<'static>) -> Job<'static>,
+        #[case] is_same: bool,
+    ) {
+        let (choices, names): (&Choices, &Names) = (Box::leak(Box::new(choices())), Box::leak(Box::new(names())));
+        let memory: &InMemory = Box::leak(Box::default());
+        let job = || Job::new(&[], choices, (memory, names), Path::new(""), Timestamp::UNIX_EPOCH);
+        let print = |job: Job<'_>| job.choices_print(&job.chooser());
+        assert_eq!(print(job()) == print(change(job())), is_same);
+    }
+
+    #[test]
+    fn robots_txt_is_read_by_the_run() {
+        let (choices, names, memory) = (choices(), names(), InMemory::default());
+        let job = || Job::new(&[], &choices, (&memory, &names), Path::new(""), Timestamp::UNIX_EPOCH);
+        let before = job().choices_print(&job().chooser());
+        replace(&memory, ROBOTS, b"User-agent: *\nDisallow: /staff/\n").unwrap();
+        assert!(job().chooser().robots.barred("*", "/staff/rota/").is_some());
+        assert_ne!(job().choices_print(&job().chooser()), before);
+    }
+}

@@ -1,0 +1,96 @@
+//! What a run has to say of what it found.
+
+use atlas_core::report::{Counted, Outcome};
+
+use super::found::Found;
+use super::job::Job;
+use crate::destination::Form;
+use crate::diagnostics::notice_while_building;
+use crate::model::{RunCounts, RunRow};
+use crate::report::{
+    Built, Changes, Fate, FileReport, LeftOut, Remapped, RobotsFate, SectionReport, SourceReport, Survey, Waiting,
+};
+
+/// What was found, in files of these fates and sizes.
+pub(super) fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64]) -> Survey {
+    let (settled, plan) = (&found.settled, &found.plan);
+    let sections =
+        found.chooser().sections.list().iter().zip(&settled.counts.tallies).filter(|(_, tally)| tally.entries > 0);
+    let sections = sections.map(|(section, tally)| SectionReport {
+        name: section.name.clone(),
+        entries: tally.entries,
+        images: tally.images,
+        videos: tally.videos,
+        news: tally.news,
+        newest: tally.newest,
+        files: (plan.files.iter().zip(fates).zip(sizes))
+            .filter(|((file, _), _)| file.section == section.name)
+            .map(|((file, fate), bytes)| FileReport {
+                address: format!("{}{}", job.names.address, job.names.listed_name(&file.name(), form)),
+                strand: file.strand,
+                entries: file.urls(),
+                bytes: *bytes,
+                fate: *fate,
+            })
+            .collect(),
+    });
+    let left_out = settled.counts.left_out.iter().map(|(reason, sample)| LeftOut {
+        reason: *reason,
+        words: reason.words(),
+        counted: sample.counted(),
+    });
+    let counted = |known: bool| {
+        let urls =
+            || found.gone.iter().filter(move |one| one.gone.reason.is_some() == known).map(|one| one.url.clone());
+        Counted { count: urls().count() as u64, examples: urls().take(job.telling.examples).collect() }
+    };
+    let changes = Changes {
+        first: found.first,
+        added: settled.counts.added.counted(),
+        changed: settled.changed.counted(),
+        removed: counted(false),
+        left_out: counted(true),
+        redesign: settled.redesign,
+        remapped: (settled.remapped.iter())
+            .map(|((source, change), entries)| Remapped { source: source.clone(), change: *change, entries: *entries })
+            .collect(),
+    };
+    let waiting = Waiting { count: settled.counts.due.count, soonest: settled.counts.due.first.clone() };
+    let tallies = settled.counts.sources.clone();
+    let with_tally = |(at, outcome): (usize, Outcome)| {
+        let tally = tallies.get(at).copied().unwrap_or_default();
+        SourceReport { outcome, kept: tally.kept, left_out: tally.left_out }
+    };
+    Survey {
+        main: job.names.main_address(),
+        more_indexes: job.names.index_addresses(plan.files.len()).split_off(1),
+        sections: sections.collect(),
+        left_out: left_out.collect(),
+        changes,
+        waiting,
+        sources: found.outcomes.iter().cloned().enumerate().map(with_tally).collect(),
+        notices: notice_while_building(settled),
+        accepted: job.telling.accepted.counts(),
+        accepted_in_vain: Vec::new(),
+        robots: RobotsFate::Unnamed,
+        other_sitemaps: Vec::new(),
+        held: Vec::new(),
+    }
+}
+
+/// The run in brief.
+pub(super) fn run_row(job: &Job<'_>, built: &Built) -> RunRow {
+    let survey = &built.survey;
+    RunRow {
+        run: built.run,
+        at: job.now.as_second(),
+        counts: RunCounts {
+            entries: survey.sections.iter().map(|section| section.entries).sum(),
+            added: survey.changes.added.count,
+            changed: survey.changes.changed.count,
+            removed: survey.changes.removed.count,
+            left_out: survey.left_out.iter().map(|left_out| left_out.counted.count).sum(),
+            files_written: built.written.len() as u64,
+        },
+    }
+}

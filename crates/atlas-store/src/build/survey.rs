@@ -1,0 +1,50 @@
+//! Surveys: what would be in, and what is left out; nothing of the site is written.
+
+use atlas_core::report::Notice;
+
+use super::Purpose;
+use super::job::Job;
+use super::pipeline::find;
+use super::remember::learn;
+use super::report::report;
+use crate::diagnostics::{self, Listed, Listing, notice};
+use crate::error::StoreError;
+use crate::guard::guard;
+use crate::ledger::Ledger;
+use crate::report::{Fate, Survey};
+
+/// Gathers and shows what would be in, and why the rest is left out. Writes nothing but what was learnt of files.
+pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreError> {
+    let found = find(job, ledger, Purpose::Look)?;
+    let plan = &found.plan;
+    learn(job, &found, ledger)?;
+    let derived = (&found.alternates, job.people.structured_data);
+    let (settled, outcomes) = (&found.settled, &found.outcomes);
+    let notices = notice(&found.arrivals, settled, (job.sources, outcomes), derived, job.telling);
+    let form = job.names.form(plan.files.len(), found.was_index);
+    let fates = plan.files.iter().map(|file| match (file.id, file.is_touched()) {
+        (None, _) => Fate::New,
+        (_, true) => Fate::Changed,
+        (_, false) => Fate::Unchanged,
+    });
+    let fates: Vec<Fate> = fates.collect();
+    let sizes: Vec<u64> = plan.files.iter().map(|file| file.size(job.names.style)).collect();
+    found.arrivals.check(&job.scratch)?;
+    let held = guard(&found.outlook(job));
+    let (robots, other_sitemaps) = found.robots(job, ledger)?;
+    let unmet = job.telling.accepted.unmet();
+    let unmet = unmet.filter(|(_, code)| Notice::ALL.iter().any(|notice| notice.code() == *code));
+    let accepted_in_vain = unmet.map(|(line, code)| (line, code.to_owned())).collect();
+    Ok(Survey { notices, accepted_in_vain, held, robots, other_sitemaps, ..report(job, &found, form, &fates, &sizes) })
+}
+
+/// Gathers and lists entries, those that are left out too. Returns the list and how many there are in all.
+pub fn list(job: &Job<'_>, ledger: &mut dyn Ledger, listing: &Listing) -> Result<(Vec<Listed>, u64), StoreError> {
+    let found = find(job, ledger, Purpose::LookCloser)?;
+    learn(job, &found, ledger)?;
+    let files = found.files(job, ledger)?;
+    let listed =
+        diagnostics::list(listing, &found.arrivals, &found.settled, &found.remembered, &found.outcomes, &files);
+    found.arrivals.check(&job.scratch)?;
+    Ok(listed)
+}

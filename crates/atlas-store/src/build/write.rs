@@ -1,0 +1,123 @@
+//! The build: writes the files, the index and robots.txt, and remembers.
+
+use std::thread;
+
+use atlas_core::page;
+
+use super::found::Departed;
+use super::job::Job;
+use super::pipeline::find;
+use super::remember::{keep_memories, restate};
+use super::report::{report, run_row};
+use super::{Purpose, preview};
+use crate::arrival::incremental::keep_stretches;
+use crate::destination::Form;
+use crate::error::StoreError;
+use crate::guard::{self, guard};
+use crate::ledger::Ledger;
+use crate::model::Fact;
+use crate::report::{Built, LastBuild, Preview, RobotsFate, Survey, in_brief};
+use crate::settle::EXAMPLES;
+
+/// How a build ended.
+#[derive(Debug, Clone, PartialEq)]
+pub enum Ended {
+    /// The files are written.
+    Built(Box<Built>),
+    /// A guard held it back: nothing was written. This is what would have happened.
+    Held(Box<Preview>),
+}
+
+/// Gathers, chooses, writes the files, the index and robots.txt, and remembers.
+pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError> {
+    let found = find(job, ledger, Purpose::Write)?;
+    if !guard(&found.outlook(job)).is_empty() {
+        return Ok(Ended::Held(Box::new(preview::of(job, ledger, &found)?)));
+    }
+    let lines = (!found.asides_stand).then(|| found.lines(job));
+    let asides = found.asides(job, lines.as_ref());
+    let publisher = found.publisher(job, &asides);
+    let form = publisher.form;
+    let stale = publisher.stale_asides();
+    job.stop.check()?;
+    job.stop.set_writing(true);
+    if !publisher.is_settled() || !stale.is_empty() {
+        ledger.plan(&publisher.names_at_stake(&stale))?;
+    }
+    let (_, other_sitemaps) = found.robots(job, ledger)?;
+    let last = ledger.run(found.run - 1)?;
+    let last =
+        last.and_then(|(_, report)| LastBuild::of_report(&report, &format!("{:016x}", job.configuration_print())));
+    let folder = job.scratch.as_path();
+    let writing = ledger.transaction()?;
+    let published = publisher.publish(&*writing, &stale, || {
+        let stands = |place| found.settled.standing.stands(place);
+        keep_stretches(&found.knowing, &found.arrivals, stands, &*writing, folder)
+    })?;
+    if form == Form::Index {
+        writing.set_fact(Fact::Form, Some("index"))?;
+    }
+    writing.set_fact(Fact::Extras, Some(&job.people.print(&job.context()).to_string()))?;
+    writing.set_fact(Fact::Choices, found.choices.map(|choices| choices.to_string()).as_deref())?;
+    restate(&found, &*writing)?;
+    writing.keep_provenances(&found.provenances.added())?;
+    writing.set_fact(Fact::Reader, Some(&page::VERSION.to_string()))?;
+    guard::remember(&found.outlook(job), &*writing)?;
+    keep_memories(job, &found, &*writing)?;
+    for tombstone in found.tombstones() {
+        writing.bury(&tombstone, found.run)?;
+    }
+    for Departed { key, departure, .. } in &found.gone {
+        writing.depart(*key, *departure, found.run)?;
+    }
+    if !found.first {
+        let mut added: Vec<u128> = found.added().into_iter().map(|(key, _)| key).collect();
+        added.sort_unstable();
+        let news: Vec<u128> = added.iter().copied().filter(|key| !found.returned.contains_key(key)).collect();
+        writing.arrive(&added, &news, found.run)?;
+        writing.forget_what_is_known()?;
+    }
+    found.arrivals.check(folder)?;
+    let run = found.run;
+    let robots = published.robots.unwrap_or(RobotsFate::Unnamed);
+    let survey = Survey { robots, other_sitemaps, ..report(job, &found, form, &published.fates, &published.sizes) };
+    let configuration = format!("{:016x}", job.configuration_print());
+    let changed = if survey.changes.redesign { 0 } else { survey.changes.changed.count };
+    let to_announce = match found.first {
+        true => 0,
+        false => {
+            let added = survey.changes.added.count - found.returned.len() as u64;
+            added + changed + found.tombstones().count() as u64
+        }
+    };
+    let built = Built {
+        run,
+        written: published.written,
+        retired: published.retired,
+        removed: published.to_remove.clone(),
+        to_announce,
+        last,
+        configuration,
+        survey,
+    };
+    let brief = Built { survey: in_brief(&built.survey, EXAMPLES), last: None, ..built.clone() };
+    writing.add_run(&run_row(job, &built), &serde_json::to_string(&brief).unwrap_or_default())?;
+    if published.to_remove.is_empty() {
+        writing.plan_is_done()?;
+    }
+    drop(asides);
+    drop(lines);
+    // Giving a million rows back to the system takes as long as bringing the ledger to the disk.
+    thread::scope(|scope| {
+        scope.spawn(|| drop(found));
+        writing.commit()
+    })?;
+    if !published.to_remove.is_empty() {
+        published.to_remove.iter().try_for_each(|name| job.destination.remove(name))?;
+        let writing = ledger.transaction()?;
+        writing.plan_is_done()?;
+        writing.commit()?;
+    }
+    job.stop.set_writing(false);
+    Ok(Ended::Built(Box::new(built)))
+}

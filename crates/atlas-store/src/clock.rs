@@ -1,0 +1,111 @@
+//! The clock: what time it is, and waiting until another.
+
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread;
+use std::time::Duration;
+
+use jiff::Timestamp;
+
+use crate::error::StoreError;
+use crate::stop::Stop;
+
+/// How often a wait looks whether it is to stop.
+const GLANCE: Duration = Duration::from_millis(50);
+
+/// A clock that can also sleep.
+pub trait Clock: Send + Sync {
+    /// The instant.
+    fn now(&self) -> Timestamp;
+
+    /// Sleeps until an instant; fails where it is asked to stop meanwhile.
+    fn sleep_until(&self, instant: Timestamp, stop: &Stop) -> Result<(), StoreError>;
+}
+
+/// The clock of the machine, or a fixed instant in its place, so that a build can be repeated to the byte.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct SystemClock {
+    fixed: Option<Timestamp>,
+}
+
+impl SystemClock {
+    /// The machine's; `SOURCE_DATE_EPOCH`, in seconds since 1970, stands in for it where `fixed` names one.
+    pub fn new(fixed: Option<i64>) -> Self {
+        Self { fixed: fixed.and_then(|seconds| Timestamp::from_second(seconds).ok()) }
+    }
+}
+
+impl Clock for SystemClock {
+    fn now(&self) -> Timestamp {
+        self.fixed.unwrap_or_else(Timestamp::now)
+    }
+
+    fn sleep_until(&self, instant: Timestamp, stop: &Stop) -> Result<(), StoreError> {
+        // How long is told by the fixed instant where there is one; that it passes, by the machine's.
+        let wait = Duration::try_from(instant.duration_since(self.now())).unwrap_or_default();
+        let end = std::time::Instant::now() + wait;
+        loop {
+            stop.check()?;
+            let left = end.saturating_duration_since(std::time::Instant::now());
+            if left.is_zero() {
+                return Ok(());
+            }
+            thread::sleep(left.min(GLANCE));
+        }
+    }
+}
+
+/// A clock that is moved by hand, for trials: sleeping moves it on.
+#[derive(Debug, Clone, Default)]
+pub struct ManualClock(Arc<Mutex<Timestamp>>);
+
+impl ManualClock {
+    /// At an instant.
+    pub fn at(instant: Timestamp) -> Self {
+        Self(Arc::new(Mutex::new(instant)))
+    }
+
+    /// Moves it to an instant.
+    pub fn set(&self, instant: Timestamp) {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner) = instant;
+    }
+}
+
+impl Clock for ManualClock {
+    fn now(&self) -> Timestamp {
+        *self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn sleep_until(&self, instant: Timestamp, stop: &Stop) -> Result<(), StoreError> {
+        stop.check()?;
+        self.set(instant.max(self.now()));
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn at(seconds: i64) -> Timestamp {
+        Timestamp::from_second(seconds).unwrap()
+    }
+
+    #[test]
+    fn a_manual_clock_sleeps_by_moving_on_and_never_back() {
+        let clock = ManualClock::at(at(100));
+        clock.sleep_until(at(160), &Stop::default()).unwrap();
+        assert_eq!(clock.now(), at(160));
+        clock.sleep_until(at(10), &Stop::default()).unwrap();
+        assert_eq!(clock.now(), at(160));
+    }
+
+    #[test]
+    fn a_sleep_ends_where_it_is_asked_to_stop() {
+        let stop = Stop::default();
+        stop.ask();
+        let clock = SystemClock::new(Some(100));
+        assert_eq!(clock.now(), at(100));
+        assert!(matches!(clock.sleep_until(at(100_000), &stop), Err(StoreError::Interrupted)));
+        assert!(clock.sleep_until(at(100), &Stop::default()).is_ok());
+    }
+}

@@ -1,0 +1,134 @@
+//! A local folder: files appear under a temporary name, are brought to the disk, then renamed.
+
+use std::any::Any;
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+use std::{fs, io};
+
+use super::{Body, Destination, Draft, ROBOTS};
+use crate::disk;
+use crate::error::StoreError;
+use crate::model::{OnDisk, Version};
+
+/// A local folder, or several: for sitemaps, for the site's visitors, for its templates, and robots.txt.
+#[derive(Debug)]
+pub struct Folder {
+    sitemaps: PathBuf,
+    web_root: PathBuf,
+    data: Option<PathBuf>,
+    robots: Option<PathBuf>,
+    /// Folders in which a file was put since the last commit.
+    touched: Mutex<BTreeSet<PathBuf>>,
+}
+
+impl Folder {
+    /// Sitemap files go into `sitemaps`, as a rule the web root itself; files for visitors into `web_root`; what the site's own
+    /// templates include into `data`, where it is wanted. `robots` is the robots.txt of the site's host, where somebody says where
+    /// it is.
+    pub fn new(sitemaps: PathBuf, web_root: PathBuf, data: Option<PathBuf>, robots: Option<PathBuf>) -> Self {
+        Self { sitemaps, web_root, data, robots, touched: Mutex::default() }
+    }
+
+    /// The folder that sitemap files are written into.
+    pub fn sitemaps(&self) -> &Path {
+        &self.sitemaps
+    }
+
+    /// The folder that the site is served from.
+    pub fn web_root(&self) -> &Path {
+        &self.web_root
+    }
+
+    /// Where a file is.
+    fn path(&self, name: &str) -> PathBuf {
+        match (name.split_once(':'), &self.data, &self.robots) {
+            (_, _, Some(robots)) if name == ROBOTS => robots.clone(),
+            (Some(("site", name)), ..) => self.web_root.join(name),
+            (Some(("data", name)), Some(data), _) => data.join(name),
+            _ => self.sitemaps.join(name),
+        }
+    }
+
+    fn touch(&self, path: &Path) {
+        let folder = path.parent().map(Path::to_owned);
+        self.touched.lock().unwrap_or_else(PoisonError::into_inner).extend(folder);
+    }
+}
+
+impl Body for disk::Draft {
+    fn into_any(self: Box<Self>) -> Box<dyn Any> {
+        self
+    }
+}
+
+impl Destination for Folder {
+    fn begin(&self, name: &str) -> Result<Draft, StoreError> {
+        let path = self.path(name);
+        if let Some(folder) = path.parent().filter(|_| name.contains(':') && name != ROBOTS) {
+            fs::create_dir_all(folder).map_err(StoreError::io("cannot make", folder))?;
+        }
+        Ok(Draft::new(name, Box::new(disk::Draft::begin(&path)?)))
+    }
+
+    fn read(&self, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
+        let path = self.path(name);
+        match fs::read(&path) {
+            Ok(bytes) => Ok(Some(bytes)),
+            // What is no file is told when it is to be written over.
+            Err(error) if error.kind() == io::ErrorKind::NotFound || path.is_dir() => Ok(None),
+            Err(error) => Err(StoreError::io("cannot read", path)(error)),
+        }
+    }
+
+    fn version(&self, name: &str) -> Result<Option<Version>, StoreError> {
+        let path = self.path(name);
+        Ok(disk::stamp(&path).map_err(StoreError::io("cannot read", path))?.map(Version::from))
+    }
+
+    fn put(&self, drafts: Vec<Draft>) -> Result<Vec<(String, OnDisk)>, StoreError> {
+        let (mut names, mut files) = (Vec::with_capacity(drafts.len()), Vec::with_capacity(drafts.len()));
+        for draft in drafts {
+            let (name, body, crc) = draft.into_parts();
+            files.push(*body.downcast::<disk::Draft>().map_err(|_| StoreError::Stopped)?);
+            self.touch(&self.path(&name));
+            names.push((name, crc));
+        }
+        let stamps = disk::put_in_place(files)?;
+        let put = names.into_iter().zip(stamps);
+        Ok(put.map(|((name, crc), stamp)| (name, OnDisk { version: Version::from(stamp), crc })).collect())
+    }
+
+    fn list(&self) -> Result<Vec<String>, StoreError> {
+        // A folder that cannot be read has nothing of ours: that is told when it is written into.
+        let names = fs::read_dir(&self.sitemaps).into_iter().flatten().flatten();
+        Ok(names.filter_map(|one| one.file_name().into_string().ok()).collect())
+    }
+
+    fn remove(&self, name: &str) -> Result<(), StoreError> {
+        let path = self.path(name);
+        disk::remove(&path)?;
+        // A folder below the one for templates was made for its file, and goes when nothing is left in it.
+        let below = |folder: &&Path| self.data.as_ref().is_some_and(|data| *folder != data && folder.starts_with(data));
+        for folder in path.ancestors().skip(1).take_while(below) {
+            if fs::remove_dir(folder).is_err() {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    fn commit(&self) -> Result<(), StoreError> {
+        let touched = std::mem::take(&mut *self.touched.lock().unwrap_or_else(PoisonError::into_inner));
+        touched.iter().try_for_each(|folder| disk::sync_folder(folder))
+    }
+
+    fn sweep(&self) -> Result<(), StoreError> {
+        let folders = [Some(&self.sitemaps), Some(&self.web_root), self.data.as_ref()];
+        folders.into_iter().flatten().try_for_each(|folder| disk::sweep(folder))
+    }
+
+    fn shown(&self, name: &str) -> String {
+        self.path(name).display().to_string()
+    }
+}

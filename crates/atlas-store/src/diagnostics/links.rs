@@ -1,0 +1,252 @@
+//! Where the links of all pages lead: to pages that are there, to some that are not, and to none.
+
+use std::collections::{BTreeMap, HashMap, HashSet};
+
+use atlas_core::address::{self, Site};
+use atlas_core::choose::{Reason, Verdict};
+use atlas_core::contribution::{Said, is_dead, url_of};
+use atlas_core::{fingerprint, links};
+
+use crate::arrival::{Arrivals, Place, Trait};
+use crate::settle::{Sample, Settled, Telling};
+use crate::source::Source;
+use atlas_core::report::{Example, Notice, Noticed};
+
+/// The most examples of one notice that a survey finds by itself.
+const MOST_EXAMPLES: usize = 1000;
+
+/// Where links lead that deserve notice: by address, the first page that has it, and what else there is to say.
+type Seen = BTreeMap<String, (Place, String, String)>;
+
+/// Where the links of all pages lead.
+pub(super) struct Links<'a> {
+    arrivals: &'a Arrivals,
+    settled: &'a Settled,
+    telling: Telling<'a>,
+    /// Some source reads the pages of the site, those that list others too.
+    reads_pages: bool,
+    /// Keys of addresses that some other page links to.
+    linked: HashSet<u128>,
+    /// Addresses that lead to nothing.
+    dead: Seen,
+    /// Addresses that are spelt as the site does not spell its own.
+    misspelt: Seen,
+    /// Addresses that redirect.
+    redirected: Seen,
+    /// Addresses of drafts and of pages that forbid indexing.
+    kept_out: Seen,
+}
+
+/// What is known of the addresses that links may lead to.
+struct Known<'a> {
+    /// All that are there.
+    there: HashSet<u128>,
+    /// Those of which the server says that they are not there.
+    dead: HashSet<u128>,
+    /// Those that are left out, for a reason that links should heed.
+    left_out: HashMap<u128, (Reason, Place)>,
+    /// Addresses that were looked up and lead to nothing, or do not.
+    looked_up: HashMap<u128, bool>,
+    seed: u64,
+    site: &'a Site,
+}
+
+impl Known<'_> {
+    fn key(&self, url: &str) -> u128 {
+        fingerprint::key(self.seed, url)
+    }
+}
+
+impl<'a> Links<'a> {
+    pub(super) fn read(
+        arrivals: &'a Arrivals,
+        settled: &'a Settled,
+        sources: &[Box<dyn Source>],
+        telling: Telling<'a>,
+    ) -> Self {
+        let source = |place: Place| sources.get(usize::from(arrivals.source_of(place)));
+        let mut found = Self {
+            arrivals,
+            settled,
+            telling,
+            reads_pages: sources.iter().any(|source| source.reads_pages()),
+            linked: HashSet::new(),
+            dead: Seen::new(),
+            misspelt: Seen::new(),
+            redirected: Seen::new(),
+            kept_out: Seen::new(),
+        };
+        let mut links = arrivals.links().peekable();
+        if links.peek().is_none() {
+            found.reads_pages = false;
+            return found;
+        }
+        let chooser = arrivals.desk().chooser();
+        let mut known = Known {
+            there: arrivals.others().iter().copied().collect(),
+            dead: HashSet::new(),
+            left_out: HashMap::new(),
+            looked_up: HashMap::new(),
+            seed: arrivals.desk().seed(),
+            site: &chooser.site,
+        };
+        arrivals.each_mark(|place, mark| {
+            let keys = if is_dead(&arrivals.row(place)) { &mut known.dead } else { &mut known.there };
+            keys.insert(mark.key());
+        });
+        settled.standing.each(arrivals, |stand| {
+            if let Verdict::LeftOut(reason @ (Reason::Redirect | Reason::Noindex | Reason::Draft)) = stand.verdict() {
+                known.left_out.insert(stand.mark.key(), (reason, stand.place));
+            }
+        });
+        // A folder that is served has all pages of the site; who walks a site looks at some of them, and asks for those.
+        let has_all = sources.iter().any(|source| source.serves().is_some());
+        for (place, packed) in links {
+            // The page for visitors leads everywhere, and says nothing of how the site itself is linked.
+            let row = arrivals.row(place);
+            if chooser.own_files.holds(url_of(&row)) {
+                continue;
+            }
+            let walked = source(place).is_some_and(|source| source.reads_pages() && source.serves().is_none());
+            let own = arrivals.mark(place).key();
+            links::each(packed, |link| found.link(link, (place, url_of(&row), own), has_all && !walked, &mut known));
+        }
+        found
+    }
+
+    /// Takes a link of a page. Where the page's source has all pages of the site, or the server said so, what is not known is dead.
+    fn link(&mut self, link: &str, (place, page, own): (Place, &str, u128), has_all: bool, known: &mut Known<'_>) {
+        let respelt = known.site.respelt(link);
+        if let Some(right) = &respelt {
+            see(&mut self.misspelt, link, (place, page), || format!("; write {right}"));
+        }
+        let link = respelt.as_deref().unwrap_or(link);
+        let target = known.key(link);
+        if target == own {
+            return;
+        }
+        self.linked.insert(target);
+        match known.left_out.get(&target) {
+            Some((Reason::Redirect, at)) => {
+                let leads_on = || {
+                    let row = self.arrivals.row(*at);
+                    Said::read(&row).refresh.map_or(String::new(), |target| format!("; leads on to {target}"))
+                };
+                see(&mut self.redirected, link, (place, page), leads_on);
+            }
+            Some(_) => see(&mut self.kept_out, link, (place, page), String::new),
+            None => {}
+        }
+        if known.there.contains(&target) {
+            return;
+        }
+        let is_dead = match known.looked_up.get(&target) {
+            Some(is_dead) => *is_dead,
+            None => {
+                let others = spellings(link).into_iter().map(|spelling| known.key(&spelling));
+                let other = others.into_iter().find(|key| known.there.contains(key));
+                self.linked.extend(other);
+                let is_dead = other.is_none() && !self.arrivals.desk().chooser().own_files.holds(link);
+                known.looked_up.insert(target, is_dead);
+                is_dead
+            }
+        };
+        if is_dead && (has_all || known.dead.contains(&target)) {
+            see(&mut self.dead, link, (place, page), String::new);
+        }
+    }
+
+    /// Pages that no other page links to. Who has articles alone does not know the pages that list them.
+    pub(super) fn unlinked(&self) -> Option<Noticed> {
+        if !self.reads_pages {
+            return None;
+        }
+        let root = self.arrivals.desk().chooser().site.root().as_str();
+        let mut lonely = Sample::default();
+        self.settled.standing.each(self.arrivals, |stand| {
+            let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.mark.has(Trait::FromPage);
+            if !goes_in || self.linked.contains(&stand.mark.key()) {
+                return;
+            }
+            let row = self.arrivals.row(stand.place);
+            let url = url_of(&row);
+            if url != root && self.telling.wants(Notice::Unlinked, url) {
+                lonely.add(most_of(self.telling), stand.named(), || url.to_owned());
+            }
+        });
+        Some(Noticed::of_counted(Notice::Unlinked, None, lonely.counted()))
+    }
+
+    /// Links that lead to nothing, elsewhere than they should, or to what is no page for visitors.
+    pub(super) fn astray(&self) -> Vec<Noticed> {
+        vec![
+            self.noticed(Notice::LinkedNotFound, &self.dead),
+            self.noticed(Notice::LinkedMisspelt, &self.misspelt),
+            self.noticed(Notice::LinkedRedirect, &self.redirected),
+            self.noticed(Notice::LinkedKeptOut, &self.kept_out),
+        ]
+    }
+
+    fn noticed(&self, code: Notice, seen: &Seen) -> Noticed {
+        let mut count = 0;
+        let mut examples = Vec::new();
+        for (url, (_, page, more)) in seen.iter().filter(|(url, _)| self.telling.wants(code, url)) {
+            count += 1;
+            if examples.len() < most_of(self.telling) {
+                examples.push(Example { url: url.clone(), detail: Some(format!("linked from {page}{more}")) });
+            }
+        }
+        Noticed::new(code, None, count, examples)
+    }
+}
+
+/// Remembers the first page that has a link.
+fn see(seen: &mut Seen, link: &str, (place, page): (Place, &str), more: impl FnOnce() -> String) {
+    match seen.get_mut(link) {
+        Some(first) if place < first.0 => (first.0, first.1) = (place, page.to_owned()),
+        Some(_) => {}
+        None => _ = seen.insert(link.to_owned(), (place, page.to_owned(), more())),
+    }
+}
+
+/// Other spellings under which servers give out the same page.
+fn spellings(url: &str) -> Vec<String> {
+    let plain = url.split('?').next().unwrap_or(url);
+    let mut others = vec![plain.to_owned()];
+    if let Some(folder) = plain.strip_suffix("index.html").or(plain.strip_suffix("index.htm")) {
+        others.push(folder.to_owned());
+    }
+    match plain.strip_suffix('/') {
+        Some(file) if file.len() > address::origin(url).len() => {
+            others.extend([file.to_owned(), format!("{file}.html"), format!("{plain}index.html")]);
+        }
+        Some(_) => others.push(format!("{plain}index.html")),
+        None => others.extend([format!("{plain}/"), format!("{plain}.html")]),
+    }
+    if let Some(stem) = plain.strip_suffix(".html") {
+        others.push(stem.to_owned());
+    }
+    others
+}
+
+/// How many examples are kept of what a survey finds by itself.
+pub(super) fn most_of(telling: Telling<'_>) -> usize {
+    telling.examples.max(MOST_EXAMPLES)
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case("https://a.example/halts", "https://a.example/halts/")]
+    #[case("https://a.example/halts/", "https://a.example/halts.html")]
+    #[case("https://a.example/halts/index.html", "https://a.example/halts/")]
+    #[case("https://a.example/halts.html?v=2", "https://a.example/halts")]
+    #[case("https://a.example/", "https://a.example/index.html")]
+    fn servers_know_a_page_by_other_names_too(#[case] link: &str, #[case] known: &str) {
+        assert!(spellings(link).iter().any(|spelling| spelling == known), "{:?}", spellings(link));
+    }
+}

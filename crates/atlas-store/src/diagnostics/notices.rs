@@ -1,0 +1,245 @@
+//! What deserves notice: facts that no entry shows by itself.
+
+use std::collections::hash_map::Entry;
+use std::collections::{HashMap, HashSet};
+
+use atlas_core::address;
+use atlas_core::choose::{Chooser, Verdict};
+use atlas_core::contribution::{Said, url_of};
+use atlas_core::derive::structured;
+use jiff::tz::TimeZone;
+
+use super::links::{Links, most_of};
+use crate::arrival::{Arrivals, Place, Trait};
+use crate::derive::Alternates;
+use crate::settle::{Sample, Settled, Stand, Telling};
+use crate::source::Source;
+use atlas_core::report::{Example, Notice, Noticed, Outcome};
+
+/// A list of pictures as long as this is compared whole.
+const MOST_PICTURES: usize = 50;
+
+/// Kinds that are told by a build too: they cost nothing to find.
+const BY_A_BUILD: [Notice; 4] =
+    [Notice::UnknownPlayer, Notice::VideoNotWritten, Notice::NoHead, Notice::DateNotWritten];
+
+/// What a build tells.
+pub(crate) fn notice_while_building(settled: &Settled) -> Vec<Noticed> {
+    BY_A_BUILD.into_iter().filter_map(|code| of_kind(settled, code)).collect()
+}
+
+/// Goes over a settled site.
+pub(crate) fn notice(
+    arrivals: &Arrivals,
+    settled: &Settled,
+    (sources, outcomes): (&[Box<dyn Source>], &[Outcome]),
+    (alternates, structured): (&Alternates, bool),
+    telling: Telling<'_>,
+) -> Vec<Noticed> {
+    let chooser = arrivals.desk().chooser();
+    let mut all = notice_while_building(settled);
+    for (origin, sample) in &settled.counts.oddities.elsewhere {
+        all.push(Noticed::of_counted(Notice::Elsewhere, Some(origin.clone()), sample.counted()));
+    }
+    let links = Links::read(arrivals, settled, sources, telling);
+    all.extend(links.unlinked());
+    all.extend(links.astray());
+    all.extend(at_odds(settled, outcomes));
+    all.extend(repeats(arrivals, settled, chooser, telling));
+    let others = [
+        Notice::CanonicalMisspelt,
+        Notice::DateAlone,
+        Notice::ContentAlone,
+        Notice::UnknownSection,
+        Notice::NoArchivePage,
+    ];
+    all.extend(others.into_iter().filter_map(|code| of_kind(settled, code)));
+    for (section, tally) in chooser.sections.list().iter().zip(&settled.counts.tallies) {
+        let is_empty = section.on && section.matching.is_some() && tally.entries == 0;
+        if is_empty && telling.wants(Notice::EmptySection, &section.name) {
+            all.push(Noticed::new(Notice::EmptySection, Some(section.name.clone()), 1, Vec::new()));
+        }
+    }
+    for rule in chooser.rules.iter().filter(|rule| !rule.met.any()) {
+        let about = format!("line {}, {}", rule.line, rule.is_for());
+        if telling.wants(Notice::UnusedRule, &about) {
+            all.push(Noticed::new(Notice::UnusedRule, Some(about), 1, Vec::new()));
+        }
+    }
+    all.push(only_in_old_sitemaps(arrivals, settled, sources, telling));
+    all.push(same_parameters(arrivals, settled, telling));
+    all.extend(alternates.faults.iter().map(|(code, sample)| Noticed::of_counted(*code, None, sample.counted())));
+    if structured {
+        all.extend(structured_data(arrivals, settled, telling));
+    }
+    all.retain(|noticed| noticed.count > 0);
+    all
+}
+
+/// Oddities of one kind, if there are any.
+fn of_kind(settled: &Settled, code: Notice) -> Option<Noticed> {
+    Some(Noticed::of_counted(code, None, settled.counts.oddities.by_notice.get(&code)?.counted()))
+}
+
+fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
+    let name = |source: u16| outcomes.get(usize::from(source)).map_or("?", |outcome| outcome.name.as_str());
+    let one = |((field, first, second), sample): (&crate::settle::Odds, &Sample)| {
+        let counted = sample.counted();
+        let examples = counted.examples.iter().filter_map(|example| {
+            let mut lines = example.splitn(3, '\n');
+            let (url, mine, theirs) = (lines.next()?, lines.next()?, lines.next()?);
+            Some(Example { url: url.to_owned(), detail: Some(format!("“{mine}” and “{theirs}”")) })
+        });
+        let about = format!("{field}, between {} and {}", name(*first), name(*second));
+        Noticed::new(Notice::AtOdds, Some(about), counted.count, examples.collect())
+    };
+    settled.counts.oddities.at_odds.iter().map(one).collect()
+}
+
+/// Entries that old sitemaps alone know, although some source reads the pages of the site.
+fn only_in_old_sitemaps(
+    arrivals: &Arrivals,
+    settled: &Settled,
+    sources: &[Box<dyn Source>],
+    telling: Telling<'_>,
+) -> Noticed {
+    let is_old = |source: &u16| sources.get(usize::from(*source)).is_some_and(|source| source.is_old_sitemap());
+    let mut alone = Sample::default();
+    if sources.iter().any(|source| source.reads_pages()) && sources.iter().any(|source| source.is_old_sitemap()) {
+        settled.standing.each(arrivals, |stand| {
+            if matches!(stand.verdict(), Verdict::Kept(_)) && stand.sources(arrivals).iter().all(is_old) {
+                let row = arrivals.row(stand.place);
+                if telling.wants(Notice::OnlyOldSitemap, url_of(&row)) {
+                    alone.add(most_of(telling), stand.named(), || url_of(&row).to_owned());
+                }
+            }
+        });
+    }
+    Noticed::of_counted(Notice::OnlyOldSitemap, None, alone.counted())
+}
+
+/// Goes over the rows of all entries, block by block: one that waits on the disk is brought once.
+fn each_row(arrivals: &Arrivals, settled: &Settled, take: &mut dyn FnMut(Stand<'_>, &[u8])) {
+    for at in 0..arrivals.blocks() {
+        let block = arrivals.block(at);
+        settled.standing.of_block(arrivals, at, &block).for_each(|(stand, row)| take(stand, &row));
+    }
+}
+
+/// Pages whose URLs differ only in the order of their parameters, and whose text is the same.
+fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>) -> Noticed {
+    let mut first: HashMap<(String, u64), String> = HashMap::new();
+    let mut pages: Vec<(Place, String, u64)> = Vec::new();
+    each_row(arrivals, settled, &mut |stand, row| {
+        let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.mark.has(Trait::FromPage);
+        if goes_in
+            && url_of(row).contains('&')
+            && let Said { url, digest: Some(digest), .. } = Said::read(row)
+        {
+            pages.push((stand.named(), url.into_owned(), digest));
+        }
+    });
+    pages.sort_unstable();
+    let mut repeated = Sample::default();
+    for (named, url, digest) in pages {
+        match first.entry((in_one_order(&url), digest)) {
+            Entry::Vacant(place) => _ = place.insert(url),
+            Entry::Occupied(known) if telling.wants(Notice::SameParameters, &url) => {
+                repeated.add(most_of(telling), named, || format!("{url}\nrepeats {}", known.get()));
+            }
+            Entry::Occupied(_) => {}
+        }
+    }
+    Noticed::of_counted(Notice::SameParameters, None, repeated.counted())
+}
+
+/// A URL with its parameters in the order of their names.
+fn in_one_order(url: &str) -> String {
+    let Some((before, query)) = url.split_once('?') else { return url.to_owned() };
+    let mut parameters: Vec<&str> = query.split('&').collect();
+    parameters.sort_unstable();
+    format!("{before}?{}", parameters.join("&"))
+}
+
+/// Entries that belong to another, and have no picture and no title that the other has not.
+fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: Telling<'_>) -> Option<Noticed> {
+    let each = |take: &mut dyn FnMut(Stand<'_>, &Said<'_>)| {
+        each_row(arrivals, settled, &mut |stand, row| take(stand, &Said::read(row)));
+    };
+    let mut attachments: Vec<(Place, bool, Said<'static>)> = Vec::new();
+    each(&mut |stand, said| {
+        if said.parent.is_some() {
+            let goes_in = matches!(stand.verdict(), Verdict::Kept(_));
+            attachments.push((stand.named(), goes_in, said.clone().into_owned()));
+        }
+    });
+    if attachments.is_empty() {
+        return None;
+    }
+    let address = |parent: &str| chooser.site.address(parent).map(address::Address::into_string).unwrap_or_default();
+    let wanted: HashSet<String> = attachments
+        .iter()
+        .filter_map(|(_, _, said)| said.parent.as_deref())
+        .flat_map(|parent| [parent.to_owned(), address(parent)])
+        .collect();
+    let mut parents: HashMap<String, Said<'static>> = HashMap::new();
+    each(&mut |_, said| {
+        let id = said.id.as_deref().filter(|id| wanted.contains(*id)).map(str::to_owned);
+        let url = wanted.contains(said.url.as_ref()).then(|| said.url.to_string());
+        for name in [id, url].into_iter().flatten() {
+            parents.insert(name, said.clone().into_owned());
+        }
+    });
+    let mut repeating: Vec<(Place, Example)> = Vec::new();
+    for (named, goes_in, said) in &attachments {
+        let Some(parent) =
+            said.parent.as_deref().and_then(|name| parents.get(name).or_else(|| parents.get(&address(name))))
+        else {
+            continue;
+        };
+        let is_told = || telling.wants(Notice::RepeatsParent, &said.url);
+        if *goes_in && parent.url != said.url && adds_nothing(said, parent) && is_told() {
+            let detail = Some(format!("belongs to {}", parent.url));
+            repeating.push((*named, Example { url: said.url.to_string(), detail }));
+        }
+    }
+    repeating.sort_by_key(|(named, _)| *named);
+    let count = repeating.len() as u64;
+    let examples = repeating.into_iter().take(most_of(telling)).map(|(_, example)| example).collect();
+    Some(Noticed::new(Notice::RepeatsParent, None, count, examples))
+}
+
+/// What the structured data of pages with videos lacks: that which they carry, and that which would be written for them.
+fn structured_data(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>) -> [Noticed; 2] {
+    let (mut stated, mut made) = (Sample::default(), Sample::default());
+    settled.standing.each(arrivals, |stand| {
+        if !(stand.mark.has(Trait::HasVideos) && matches!(stand.verdict(), Verdict::Kept(_))) {
+            return;
+        }
+        let row = arrivals.row(stand.place);
+        let said = Said::read(&row);
+        if structured::is_wanted(&said) {
+            let lacking = structured::video_objects(&said, &TimeZone::UTC).lacking;
+            if let Some(lacks) = lacking.first().filter(|_| telling.wants(Notice::VideoDataLacking, &said.url)) {
+                let names: Vec<&str> = lacks.iter().map(|property| property.as_str()).collect();
+                made.add(most_of(telling), stand.named(), || format!("{}\nno {}", said.url, names.join(", no ")));
+            }
+        } else if let Some(difference) = structured::compare(&said).first()
+            && telling.wants(Notice::VideoDataIncomplete, &said.url)
+        {
+            stated.add(most_of(telling), stand.named(), || format!("{}\n{difference}", said.url));
+        }
+    });
+    [
+        Noticed::of_counted(Notice::VideoDataIncomplete, None, stated.counted()),
+        Noticed::of_counted(Notice::VideoDataLacking, None, made.counted()),
+    ]
+}
+
+fn adds_nothing(said: &Said<'_>, parent: &Said<'_>) -> bool {
+    let same_title = said.title.is_none() || said.title == parent.title;
+    let same_text = said.description.is_none() || said.description == parent.description;
+    let pictures = said.images.len() <= MOST_PICTURES && said.images.iter().all(|image| parent.images.contains(image));
+    // A page that shows a picture of its article and says no more than that is the usual case.
+    pictures && (same_title || !said.images.is_empty()) && same_text && said.videos.is_empty()
+}

@@ -1,0 +1,168 @@
+//! Entries as people are shown them, and the files that come of that.
+
+use std::borrow::Cow;
+use std::sync::Arc;
+
+use atlas_core::calendar::Calendar;
+use atlas_core::choose::{Kept, Sections};
+use atlas_core::contribution::Said;
+use atlas_core::derive::structured;
+use atlas_core::placement::text_file_name;
+use atlas_core::visitor::{self, Feed, Label, Line, STYLESHEET, Visitors, atom, rss, text_files};
+use atlas_core::{address, shape, titles};
+use rayon::prelude::*;
+
+use super::aside::Aside;
+use super::settings::{Context, People, VisitorSettings};
+use crate::arrival::{Arrivals, Place, Trait};
+use crate::ledger::Remembered;
+use crate::settle::Settled;
+use atlas_core::placement::{NEWEST_ATOM, NEWEST_RSS};
+
+/// An entry that is shown to people.
+struct Shown {
+    named: Place,
+    place: Place,
+    prior: Option<u32>,
+    kept: Kept,
+    has_videos: bool,
+}
+
+/// All entries as people are shown them.
+pub(crate) struct Lines<'a> {
+    lines: Vec<Line<'a>>,
+    /// The lines of each section, by its place.
+    sections: Vec<Vec<u32>>,
+    /// Pages with videos that want structured data: file name and row.
+    videos: Vec<(String, &'a [u8])>,
+}
+
+impl<'a> Lines<'a> {
+    /// Collects what is wanted; nothing where nothing is.
+    pub(crate) fn new(
+        people: &'a People,
+        arrivals: &'a Arrivals,
+        settled: &'a Settled,
+        remembered: &'a Remembered,
+    ) -> Self {
+        let blocks = if people.wants_all() { arrivals.blocks() } else { 0 };
+        let pages = (0..blocks).into_par_iter().flat_map_iter(|at| {
+            let block = arrivals.block(at);
+            let shown = settled.standing.of_block(arrivals, at, &block).filter_map(|(stand, _)| {
+                let has_videos = stand.mark.has(Trait::HasVideos);
+                let kept = stand.mark.kept()?;
+                Some(Shown { named: stand.named(), place: stand.place, prior: stand.prior, kept, has_videos })
+            });
+            shown.collect::<Vec<_>>()
+        });
+        let mut pages: Vec<Shown> = pages.collect();
+        pages.par_sort_unstable_by_key(|shown| shown.named);
+        let calendar = &arrivals.desk().chooser().calendar;
+        let listed = if people.wants_lines() { &pages[..] } else { &[] };
+        let lines = listed.par_iter().map(|Shown { place, prior, kept, .. }| {
+            line(arrivals.held(*place), settled.observed(remembered, *prior), kept, calendar)
+        });
+        let mut lines: Vec<Line<'a>> = lines.collect();
+        let titles = lines.par_iter().filter_map(|line| line.title);
+        if let Some(name) = titles::common_ending(titles, lines.len()) {
+            lines
+                .par_iter_mut()
+                .for_each(|line| line.title = line.title.map(|title| titles::without(title, Some(name))));
+        }
+        let mut sections = vec![Vec::new(); arrivals.desk().chooser().sections.list().len()];
+        for (Shown { kept, .. }, at) in listed.iter().zip(0u32..) {
+            sections[usize::from(kept.section)].push(at);
+        }
+        let with_videos = pages.iter().filter(|shown| shown.has_videos && people.structured_data);
+        let videos = with_videos.filter_map(|shown| {
+            let row = arrivals.held(shown.place);
+            let said = Said::read(row);
+            let name = structured::file_name(address::path(&said.url));
+            // What its template took over from our file is no other word, and the file stays.
+            let stands = || remembered.outputs.get(&data_name(&name)).is_some_and(|output| output.retired.is_none());
+            (structured::is_wanted(&said) || structured::is_as_known(&said) && stands()).then_some((name, row))
+        });
+        let mut videos: Vec<(String, &[u8])> = videos.collect();
+        videos.sort_unstable();
+        // Of two pages that are told apart by a sign which file names do not have, the first has the file.
+        videos.dedup_by(|one, other| one.0 == other.0);
+        Self { lines, sections, videos }
+    }
+
+    fn visitors<'b>(&'b self, settings: &'b VisitorSettings, sections: &Sections) -> Visitors<'b> {
+        let VisitorSettings { title, language, template, entries_per_page } = settings;
+        let sections = sections.list().iter().zip(&self.sections).map(|(section, lines)| {
+            let label = Label { name: section.name.clone(), title: section.label() };
+            (label, lines.iter().map(|at| &self.lines[*at as usize]).collect())
+        });
+        Visitors::new(sections.collect(), *entries_per_page, title, language, template)
+    }
+
+    /// The files that come of it, the stylesheet of the sitemaps among them.
+    pub(crate) fn asides<'b>(&'b self, people: &'b People, context: Context<'b>) -> Vec<Aside<'b>> {
+        let Context { names, sections, timezone } = context;
+        let mut asides = Vec::new();
+        if let Some(style) = names.style {
+            asides.push(Aside::new(style, || STYLESHEET.as_bytes().to_vec()));
+        }
+        if let Some(settings) = &people.visitors {
+            let visitors = Arc::new(self.visitors(settings, sections));
+            asides.extend(visitors.names().into_iter().enumerate().map(|(at, name)| {
+                let visitors = visitors.clone();
+                Aside::new(names.name_in_web_root(&name), move || visitors.page(at).into_bytes())
+            }));
+        }
+        if people.text {
+            asides.extend(text_files(&self.lines).into_iter().enumerate().map(|(at, (first, end))| {
+                let urls = move || self.lines[first..end].iter().flat_map(|line| [line.url.as_bytes(), b"\n"]);
+                Aside::new(names.name_in_web_root(&text_file_name(at)), move || urls().collect::<Vec<_>>().concat())
+            }));
+        }
+        if let Some(settings) = &people.newest {
+            let kinds: [(bool, &str, visitor::MakeFeed); 2] =
+                [(settings.atom, NEWEST_ATOM, atom), (settings.rss, NEWEST_RSS, rss)];
+            asides.extend(kinds.into_iter().filter(|(wanted, ..)| *wanted).map(|(_, name, make)| {
+                let feed = Feed {
+                    title: settings.title.clone(),
+                    site: names.site.clone(),
+                    own: names.site.clone() + name,
+                    // One on another host would not be fetched from there.
+                    style: names.style.filter(|_| names.in_web_root),
+                    sections: settings.sections.clone(),
+                };
+                Aside::new(names.name_in_web_root(name), move || make(&feed, &self.lines, settings.entries))
+            }));
+        }
+        for (name, row) in &self.videos {
+            let objects = structured::video_objects(&Said::read(row), timezone);
+            asides.extend(objects.text().map(|text| Aside::new(data_name(name), move || text.clone().into_bytes())));
+        }
+        asides
+    }
+}
+
+/// What a file of structured data is called among those of this tool.
+fn data_name(name: &str) -> String {
+    format!("data:{name}")
+}
+
+fn line<'a>(row: &'a [u8], observed: Option<i32>, kept: &Kept, calendar: &Calendar) -> Line<'a> {
+    let said = Said::read(row);
+    let (lastmod, published) = (shape::lastmod(&said, observed, kept.date_policy, calendar), said.published);
+    let mut line = Line::new(borrowed(Some(said.url)).unwrap_or_default());
+    line.title = borrowed(said.title).map(str::trim).filter(|title| !title.is_empty());
+    line.description = borrowed(said.description);
+    line.language = borrowed(said.language);
+    (line.lastmod, line.published) = (lastmod, published);
+    line.is_list |= said.archive.is_some();
+    line.section = kept.section;
+    line
+}
+
+/// The text as it stands in its row; none where it had to be mended because the row was damaged.
+fn borrowed<'a>(text: Option<Cow<'a, str>>) -> Option<&'a str> {
+    match text {
+        Some(Cow::Borrowed(text)) => Some(text),
+        _ => None,
+    }
+}

@@ -1,0 +1,10 @@
+//! Files beside the sitemaps: the page for visitors, the text form, the feeds of the newest, structured data for templates.
+
+mod settings;
+mod aside;
+mod lines;
+
+pub use self::aside::Aside;
+pub(crate) use self::lines::Lines;
+pub(crate) use self::settings::Context;
+pub use self::settings::{NewestSettings, People, VisitorSettings};

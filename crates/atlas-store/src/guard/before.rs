@@ -1,0 +1,38 @@
+//! What the last build stood for, as far as guards ask for it.
+
+use std::collections::BTreeMap;
+
+use crate::destination::Gzip;
+use crate::error::StoreError;
+use crate::ledger::Ledger;
+use crate::model::Fact;
+
+/// What the last build stood for, as far as guards ask for it.
+#[derive(Debug, Default)]
+pub(crate) struct Before {
+    pub(super) site: Option<String>,
+    pub(super) main: Option<String>,
+    pub(super) gzip: Option<String>,
+    pub(super) accepted: BTreeMap<String, u64>,
+}
+
+impl Before {
+    pub(crate) fn read(ledger: &dyn Ledger) -> Result<Self, StoreError> {
+        let accepted = ledger.fact(Fact::AcceptedLeftOut)?.unwrap_or_default();
+        let accepted = accepted.lines().filter_map(|line| {
+            let (code, share) = line.split_once(' ')?;
+            Some((code.to_owned(), share.parse().ok()?))
+        });
+        Ok(Self {
+            site: ledger.fact(Fact::Site)?,
+            main: ledger.fact(Fact::Main)?,
+            gzip: ledger.fact(Fact::Gzip)?,
+            accepted: accepted.collect(),
+        })
+    }
+}
+
+/// What is remembered of the compression: whether files end in `.gz`.
+pub(super) fn gzip_word(gzip: Gzip) -> &'static str {
+    if gzip == Gzip::Only { "only" } else { "plain" }
+}

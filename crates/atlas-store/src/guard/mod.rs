@@ -1,0 +1,233 @@
+//! Guards: they hold back a build whose result would do harm, say what would have happened, and which option goes on.
+
+mod before;
+mod ours;
+
+use std::collections::{BTreeMap, HashSet};
+
+use atlas_core::choose::{Chooser, Reason};
+use atlas_core::judge::{Thresholds, is_lost, is_renamed, is_too_much_left_out, share};
+use atlas_core::number::grouped;
+use atlas_core::placement::Strand;
+
+pub(crate) use self::before::Before;
+use self::before::gzip_word;
+pub(crate) use self::ours::is_ours;
+use crate::destination::{Destination, Form, Names};
+use crate::error::StoreError;
+use crate::ledger::{Remembered, Writing};
+use crate::model::Fact;
+use crate::report::{Guard, Held};
+use crate::settle::Settled;
+
+/// A build as it would be, and what there was before: what guards look at.
+pub(crate) struct Outlook<'a> {
+    /// Guards that may be passed.
+    pub(crate) allow: &'a HashSet<Guard>,
+    pub(crate) thresholds: &'a Thresholds,
+    pub(crate) chooser: &'a Chooser,
+    pub(crate) names: &'a Names,
+    pub(crate) destination: &'a dyn Destination,
+    /// What the last build stood for.
+    pub(crate) before: &'a Before,
+    pub(crate) remembered: &'a Remembered,
+    pub(crate) settled: &'a Settled,
+    /// So many sitemap files there would be.
+    pub(crate) files: usize,
+    /// The main file would have this form.
+    pub(crate) form: Form,
+}
+
+/// Remembers what a build that is done stands for.
+pub(crate) fn remember(outlook: &Outlook<'_>, writing: &dyn Writing) -> Result<(), StoreError> {
+    writing.set_fact(Fact::Site, Some(outlook.chooser.site.root().as_str()))?;
+    writing.set_fact(Fact::Main, Some(&outlook.names.main))?;
+    writing.set_fact(Fact::Gzip, Some(gzip_word(outlook.names.gzip)))?;
+    if outlook.allow.contains(&Guard::LeftOut) {
+        let lines = shares(outlook).map(|(reason, share)| format!("{} {share}\n", reason.code()));
+        writing.set_fact(Fact::AcceptedLeftOut, Some(&lines.collect::<String>()))?;
+    }
+    Ok(())
+}
+
+/// Reasons that a mistake in a template, a server or robots.txt may give many entries at once; the others are choices.
+const BY_MISTAKE: [Reason; 11] = [
+    Reason::OtherHost,
+    Reason::TooLong,
+    Reason::NoPage,
+    Reason::ServerError,
+    Reason::NotAPage,
+    Reason::Noindex,
+    Reason::Redirect,
+    Reason::CanonicalElsewhere,
+    Reason::ErrorPage,
+    Reason::Disallowed,
+    Reason::NotInFolder,
+];
+
+/// What a guard asks: what would happen, where that would do harm.
+type Ask = fn(&Outlook<'_>) -> Option<String>;
+
+/// The guards that hold the build back.
+pub(crate) fn guard(outlook: &Outlook<'_>) -> Vec<Held> {
+    let guards: [(Guard, Ask); 9] = [
+        (Guard::NewUrl, new_url),
+        (Guard::ShutOut, shut_out),
+        (Guard::LeftOut, left_out),
+        (Guard::Empty, empty),
+        (Guard::NewMain, new_main),
+        (Guard::Gzip, gzip),
+        (Guard::NewSections, new_sections),
+        (Guard::Shrink, shrink),
+        (Guard::Overwrite, overwrite),
+    ];
+    let asked = guards.into_iter().filter(|(guard, _)| !outlook.allow.contains(guard));
+    let held = asked.filter_map(|(guard, ask)| {
+        let message = ask(outlook)?;
+        let mend = guard.option().map_or_else(
+            || "Look closer with: idle-atlas survey".to_owned(),
+            |option| format!("If that is right: idle-atlas build --allow {option}"),
+        );
+        Some(Held { guard, message, mend })
+    });
+    held.collect()
+}
+
+fn empty(outlook: &Outlook<'_>) -> Option<String> {
+    if outlook.settled.entries() > 0 {
+        return None;
+    }
+    let why = outlook.settled.counts.left_out.iter().max_by_key(|(_, sample)| sample.count());
+    let why = why.map_or_else(
+        || "the sources have no entries".to_owned(),
+        |(reason, sample)| format!("{} left out: {}", grouped(sample.count()), reason.words()),
+    );
+    Some(format!("nothing would be left to list ({why})"))
+}
+
+fn new_url(outlook: &Outlook<'_>) -> Option<String> {
+    let (before, now) = (outlook.before.site.as_deref()?, outlook.chooser.site.root().as_str());
+    (before != now).then(|| format!("the last build was for {before}, this one is for {now}: every URL would change"))
+}
+
+fn new_main(outlook: &Outlook<'_>) -> Option<String> {
+    let (before, now) = (outlook.before.main.as_deref()?, outlook.names.main.as_str());
+    (before != now).then(|| {
+        format!("the file to submit would be {now} instead of {before}: what was submitted before would lead nowhere")
+    })
+}
+
+fn gzip(outlook: &Outlook<'_>) -> Option<String> {
+    let (before, now) = (outlook.before.gzip.as_deref()?, gzip_word(outlook.names.gzip));
+    (before != now).then(|| {
+        let ends = if now == "only" { ".xml.gz instead of .xml" } else { ".xml instead of .xml.gz" };
+        format!("every file would end in {ends}: files that were submitted one by one would lead nowhere")
+    })
+}
+
+/// robots.txt keeps engines from the home page, so that nothing of the site would be looked at.
+fn shut_out(outlook: &Outlook<'_>) -> Option<String> {
+    let home = outlook.chooser.site.root().path();
+    let tokens = std::iter::once("*").chain(outlook.chooser.tokens.iter().map(String::as_str));
+    let mut barred = tokens.filter_map(|token| Some((token, outlook.chooser.robots.barred(token, home)?)));
+    let (token, barred) = barred.next()?;
+    Some(format!(
+        "line {} of robots.txt, “Disallow: {}” (for {token}), shuts engines out of the home page",
+        barred.line, barred.pattern
+    ))
+}
+
+/// Reasons that leave out more than a few entries, each with its share in percent.
+fn shares(outlook: &Outlook<'_>) -> impl Iterator<Item = (Reason, u64)> {
+    let few = outlook.thresholds.few;
+    let left_out: u64 = outlook.settled.counts.left_out.values().map(|sample| sample.count()).sum();
+    let all = outlook.settled.entries() + left_out;
+    let many = outlook
+        .settled
+        .counts
+        .left_out
+        .iter()
+        .filter(move |(reason, sample)| BY_MISTAKE.contains(reason) && sample.count() > few);
+    many.map(move |(reason, sample)| (*reason, share(sample.count(), all)))
+}
+
+fn left_out(outlook: &Outlook<'_>) -> Option<String> {
+    let (reason, share) = shares(outlook).find(|(reason, share)| {
+        let accepted = outlook.before.accepted.get(reason.code()).copied();
+        is_too_much_left_out(*share, accepted, outlook.thresholds)
+    })?;
+    let sample = outlook.settled.counts.left_out.get(&reason)?.counted();
+    let hint = match reason {
+        Reason::NotInFolder => {
+            " (where their pages are in no folder that is read, say pages = \"may-be-elsewhere\" on their source)"
+        }
+        _ => "",
+    };
+    Some(format!(
+        "{} entries, {share} % of all, would be left out for one reason: {}, such as {}{hint}",
+        grouped(sample.count),
+        reason.words(),
+        sample.examples.first().map_or("", String::as_str)
+    ))
+}
+
+/// A section of which nothing is left although its entries are still there: it bears another name now.
+fn new_sections(outlook: &Outlook<'_>) -> Option<String> {
+    let sections = outlook.chooser.sections.list().iter().zip(&outlook.settled.counts.tallies);
+    let now: HashSet<&str> =
+        sections.filter(|(_, tally)| tally.entries > 0).map(|(section, _)| section.name.as_str()).collect();
+    let (section, (count, gone)) = sections_before(outlook)
+        .into_iter()
+        .find(|(section, (count, gone))| !now.contains(section) && is_renamed(*gone, *count, outlook.thresholds))?;
+    Some(format!(
+        "section {section} would be no more, and {} of its {} entries would stand in files of another name",
+        grouped(count - gone),
+        grouped(count)
+    ))
+}
+
+fn shrink(outlook: &Outlook<'_>) -> Option<String> {
+    if outlook.allow.contains(&Guard::NewUrl) && new_url(outlook).is_some() {
+        return None;
+    }
+    let lost = |(_, (count, gone)): &(&str, (u64, u64))| is_lost(*gone, *count, outlook.thresholds);
+    let (section, (count, gone)) = sections_before(outlook).into_iter().find(lost)?;
+    let (percent, gone, count) = (share(gone, count), grouped(gone), grouped(count));
+    Some(format!("section {section} would lose {gone} of its {count} entries ({percent} %)"))
+}
+
+/// The entries of each section as of the last build, and how many of them are lost. What has expired had said so beforehand:
+/// that is no loss.
+fn sections_before<'a>(outlook: &Outlook<'a>) -> BTreeMap<&'a str, (u64, u64)> {
+    let mut before: BTreeMap<&'a str, (u64, u64)> = BTreeMap::new();
+    let lost = outlook.settled.gone.iter().filter(|gone| gone.reason != Some(Reason::Expired));
+    let lost: HashSet<u32> = lost.map(|gone| gone.prior).collect();
+    for file in outlook.remembered.files.iter().filter(|file| file.strand == Strand::Pages) {
+        let (count, gone) = before.entry(&file.section).or_default();
+        for segment in &file.segments {
+            *count += u64::from(segment.count);
+            let range = segment.first as u32..segment.first as u32 + segment.count;
+            *gone += if lost.is_empty() { 0 } else { range.filter(|at| lost.contains(at)).count() as u64 };
+        }
+    }
+    before
+}
+
+/// The main file is there, and not by us: another tool writes it.
+fn overwrite(outlook: &Outlook<'_>) -> Option<String> {
+    let names = match outlook.form {
+        Form::Index => outlook.names.index_names(outlook.files),
+        Form::Urlset => vec![outlook.names.main.clone()],
+    };
+    let remembered = outlook.remembered;
+    let unknown = |name: &&String| !remembered.outputs.contains_key(*name) && !remembered.planned.contains(*name);
+    let is_anothers = |name: &&String| {
+        let bytes = outlook.destination.read(name).ok().flatten();
+        bytes.is_some_and(|bytes| !is_ours(&bytes))
+    };
+    let name = names.iter().filter(unknown).find(is_anothers)?;
+    Some(format!(
+        "{} is there already, and another tool wrote it: it would be written over, and two tools would fight over it",
+        outlook.destination.shown(name)
+    ))
+}

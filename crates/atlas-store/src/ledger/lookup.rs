@@ -1,0 +1,42 @@
+//! Looking entries up by their keys, many at once.
+
+use std::collections::{HashMap, HashSet};
+
+use atlas_core::placement::Strand;
+
+use super::{Ledger, Remembered};
+use crate::error::StoreError;
+use crate::model::{Lane, LaneEntry, from_bytes};
+
+/// What is remembered of an entry in one file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Remembrance {
+    /// The file's place in [`Remembered::files`].
+    pub file: usize,
+    /// Which of its section's files that is.
+    pub strand: Strand,
+    /// The entry.
+    pub entry: LaneEntry,
+}
+
+/// What is remembered of entries, by their keys, in the order of files: in one pass over all that is remembered, however many there
+/// are.
+pub fn lookup(
+    ledger: &dyn Ledger,
+    remembered: &Remembered,
+    keys: &HashSet<u128>,
+) -> Result<HashMap<u128, Vec<Remembrance>>, StoreError> {
+    let files = remembered.files.iter().enumerate();
+    let mut segments = files.flat_map(|(at, file)| file.segments.iter().map(move |segment| (at, file.strand, segment)));
+    let mut found: HashMap<u128, Vec<Remembrance>> = HashMap::new();
+    ledger.each_lane(&mut |Lane { entries, .. }| {
+        let missing = || StoreError::LedgerDamaged("a segment is missing");
+        let (file, strand, segment) = segments.next().ok_or_else(missing)?;
+        for entry in from_bytes(&entries, segment.count as usize)?.filter(|entry| keys.contains(&entry.key)) {
+            found.entry(entry.key).or_default().push(Remembrance { file, strand, entry });
+        }
+        Ok(())
+    })?;
+    found.values_mut().for_each(|all| all.sort_by_key(|one| one.file));
+    Ok(found)
+}

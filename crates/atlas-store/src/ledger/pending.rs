@@ -1,0 +1,34 @@
+//! What engines have still to be told.
+
+use atlas_core::placement::Strand;
+
+use super::Ledger;
+use crate::error::StoreError;
+use crate::model::{Pending, urls_of};
+use atlas_core::announce::Change;
+
+/// All URLs that changed after run `after` up to and including run `until`, in the order of their keys. With `all`, every entry,
+/// changed or not.
+pub fn pending(ledger: &dyn Ledger, after: i64, until: i64, all: bool) -> Result<Vec<Pending>, StoreError> {
+    let due = |run: i64| run > after && run <= until;
+    let additions = ledger.additions(after)?;
+    let mut pending = Vec::new();
+    let remembered = ledger.remembered()?;
+    for (file, segment) in remembered.segments(|strand| strand == Strand::Pages) {
+        let lane = ledger.lane(file.id, segment)?;
+        let told = |changed: u32| all || due(i64::from(changed));
+        if !lane.iter().any(|entry| told(entry.changed)) {
+            continue;
+        }
+        let urls = urls_of(&ledger.body(file.id, segment.number)?, segment.size)?;
+        let both = lane.iter().zip(urls).filter(|(entry, _)| told(entry.changed));
+        pending.extend(both.map(|(entry, url)| {
+            let change = if additions.contains(&entry.key) { Change::Added } else { Change::Changed };
+            Pending { key: entry.key, url, change }
+        }));
+    }
+    let gone = ledger.tombstones()?.into_iter().filter(|(_, run)| due(*run));
+    pending.extend(gone.map(|(gone, _)| Pending { key: gone.key, url: gone.url, change: gone.change }));
+    pending.sort_by_key(|one| one.key);
+    Ok(pending)
+}

@@ -1,0 +1,232 @@
+//! What engines have been told.
+
+use std::collections::{HashMap, HashSet};
+
+use rusqlite::{OptionalExtension, params};
+
+use super::{Changing, Sqlite};
+use crate::error::StoreError;
+use crate::ledger::{ReadEngines, WriteEngines};
+use crate::model::{Announced, Departure, Tombstone};
+use atlas_core::announce::{Change, EngineState};
+
+impl ReadEngines for Sqlite {
+    fn engine(&self, name: &str) -> Result<Option<EngineState>, StoreError> {
+        let mut statement = self
+            .connection
+            .prepare_cached("select watermark, target, cursor, not_before from engine where name = ?1")?;
+        let state = statement.query_row([name], |row| {
+            let cursor: Option<[u8; 16]> = row.get(2)?;
+            Ok(EngineState {
+                watermark: row.get(0)?,
+                target: row.get(1)?,
+                cursor: cursor.map(u128::from_be_bytes),
+                not_before: row.get(3)?,
+            })
+        });
+        Ok(state.optional()?)
+    }
+
+    fn departures(&self) -> Result<HashMap<u128, Departure>, StoreError> {
+        let mut statement = self.connection.prepare(
+            "select key, changed, page, declared from departure
+             where run > (select coalesce(max(max(watermark, coalesce(target, 0))), 0) from engine)",
+        )?;
+        let rows = statement.query_map([], |row| {
+            let departure =
+                Departure { changed: row.get(1)?, page: row.get::<_, i64>(2)? as u64, declared: row.get(3)? };
+            Ok((u128::from_be_bytes(row.get(0)?), departure))
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    fn announcements(&self, most: usize) -> Result<Vec<Announced>, StoreError> {
+        let mut statement = self.connection.prepare(
+            "select engine, at, run, urls, status, outcome, words, examples from announcement order by id desc limit ?1",
+        )?;
+        let rows = statement.query_map([most as i64], |row| {
+            Ok(Announced {
+                engine: row.get(0)?,
+                at: row.get(1)?,
+                run: row.get(2)?,
+                urls: row.get::<_, i64>(3)? as u64,
+                status: row.get(4)?,
+                outcome: row.get(5)?,
+                words: row.get(6)?,
+                examples: row.get::<_, String>(7)?.lines().map(str::to_owned).collect(),
+            })
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    fn additions(&self, after: i64) -> Result<HashSet<u128>, StoreError> {
+        let mut statement = self.connection.prepare("select keys from addition where run > ?1")?;
+        let mut additions = HashSet::new();
+        let mut rows = statement.query([after])?;
+        while let Some(row) = rows.next()? {
+            let (keys, _) = row.get_ref(0)?.as_blob().unwrap_or_default().as_chunks();
+            additions.extend(keys.iter().map(|key| u128::from_be_bytes(*key)));
+        }
+        Ok(additions)
+    }
+
+    fn tombstones(&self) -> Result<Vec<(Tombstone, i64)>, StoreError> {
+        let mut statement = self.connection.prepare("select key, url, run, cause from tombstone")?;
+        let rows = statement.query_map([], |row| {
+            let is_redirected = row.get_ref(3)?.as_str() == Ok(Change::Redirected.as_str());
+            let change = if is_redirected { Change::Redirected } else { Change::Removed };
+            Ok((Tombstone { key: u128::from_be_bytes(row.get(0)?), url: row.get(1)?, change }, row.get(2)?))
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+}
+
+impl WriteEngines for Changing<'_> {
+    fn set_engine(&self, name: &str, state: &EngineState) -> Result<(), StoreError> {
+        self.inner.execute(
+            "insert or replace into engine (name, watermark, target, cursor, not_before) values (?1, ?2, ?3, ?4, ?5)",
+            params![name, state.watermark, state.target, state.cursor.map(u128::to_be_bytes), state.not_before],
+        )?;
+        Ok(())
+    }
+
+    fn add_announcement(&self, announced: &Announced) -> Result<(), StoreError> {
+        self.inner.execute(
+            "insert into announcement (engine, at, run, urls, status, outcome, words, examples)
+             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)",
+            params![
+                announced.engine,
+                announced.at,
+                announced.run,
+                announced.urls as i64,
+                announced.status,
+                announced.outcome,
+                announced.words,
+                announced.examples.join("\n"),
+            ],
+        )?;
+        Ok(())
+    }
+
+    fn bury(&self, tombstone: &Tombstone, run: i64) -> Result<(), StoreError> {
+        let mut statement = self
+            .inner
+            .prepare_cached("insert or replace into tombstone (key, url, run, cause) values (?1, ?2, ?3, ?4)")?;
+        statement.execute(params![tombstone.key.to_be_bytes(), tombstone.url, run, tombstone.change.as_str()])?;
+        Ok(())
+    }
+
+    fn depart(&self, key: u128, departure: Departure, run: i64) -> Result<(), StoreError> {
+        let mut statement = self.inner.prepare_cached(
+            "insert or replace into departure (key, run, changed, page, declared) values (?1, ?2, ?3, ?4, ?5)",
+        )?;
+        let Departure { changed, page, declared } = departure;
+        statement.execute(params![key.to_be_bytes(), run, changed, page as i64, declared])?;
+        Ok(())
+    }
+
+    fn arrive(&self, keys: &[u128], news: &[u128], run: i64) -> Result<(), StoreError> {
+        for table in ["tombstone", "departure"] {
+            let any = format!("select exists (select 1 from {table})");
+            if self.inner.query_row(&any, [], |row| row.get::<_, bool>(0))? {
+                let mut statement = self.inner.prepare_cached(&format!("delete from {table} where key = ?1"))?;
+                keys.iter().try_for_each(|key| statement.execute([key.to_be_bytes()]).map(drop))?;
+            }
+        }
+        let news: Vec<u8> = news.iter().flat_map(|key| key.to_be_bytes()).collect();
+        if !news.is_empty() {
+            self.inner.execute("insert or replace into addition (run, keys) values (?1, ?2)", params![run, news])?;
+        }
+        Ok(())
+    }
+
+    fn forget_what_is_known(&self) -> Result<(), StoreError> {
+        for table in ["departure", "addition"] {
+            self.inner.execute(
+                &format!("delete from {table} where run <= (select min(watermark) from engine where target is null)"),
+                [],
+            )?;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ledger::{Ledger, pending};
+
+    #[test]
+    fn how_far_an_engine_has_come_is_remembered() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Sqlite::open(folder.path()).unwrap();
+        assert_eq!(ledger.engine("test").unwrap(), None);
+        let state = EngineState { watermark: 3, target: Some(5), cursor: Some(u128::MAX - 7), not_before: Some(99) };
+        let writing = ledger.transaction().unwrap();
+        writing.set_engine("test", &state).unwrap();
+        writing.set_engine("other", &EngineState::default()).unwrap();
+        writing.commit().unwrap();
+        assert_eq!(ledger.engine("test").unwrap(), Some(state));
+        assert_eq!(ledger.engine("other").unwrap(), Some(EngineState::default()));
+    }
+
+    #[test]
+    fn announcements_come_back_newest_first() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Sqlite::open(folder.path()).unwrap();
+        let announced = |at: i64, status: Option<u16>| Announced {
+            engine: "test".into(),
+            at,
+            run: 2,
+            urls: 2,
+            status,
+            outcome: "done".into(),
+            words: "taken".into(),
+            examples: vec!["https://www.marrowvale.example/a".into(), "https://www.marrowvale.example/b".into()],
+        };
+        let writing = ledger.transaction().unwrap();
+        writing.add_announcement(&announced(1, Some(200))).unwrap();
+        writing.add_announcement(&announced(2, None)).unwrap();
+        writing.commit().unwrap();
+        assert_eq!(ledger.announcements(9).unwrap(), [announced(2, None), announced(1, Some(200))]);
+        assert_eq!(ledger.announcements(1).unwrap().len(), 1);
+    }
+
+    #[test]
+    fn a_tombstone_goes_when_its_entry_is_back() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Sqlite::open(folder.path()).unwrap();
+        let tombstone = |key, change| Tombstone { key, url: format!("https://www.marrowvale.example/{key}"), change };
+        let writing = ledger.transaction().unwrap();
+        writing.bury(&tombstone(2, Change::Redirected), 4).unwrap();
+        writing.bury(&tombstone(1, Change::Removed), 4).unwrap();
+        writing.bury(&tombstone(3, Change::Removed), 4).unwrap();
+        writing.arrive(&[3], &[3], 4).unwrap();
+        writing.commit().unwrap();
+        let told: Vec<_> =
+            pending(&ledger, 3, 4, false).unwrap().into_iter().map(|one| (one.key, one.change)).collect();
+        assert_eq!(told, [(1, Change::Removed), (2, Change::Redirected)]);
+        assert!(pending(&ledger, 4, 9, false).unwrap().is_empty());
+    }
+
+    #[test]
+    fn departures_count_until_an_engine_is_told() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Sqlite::open(folder.path()).unwrap();
+        let departure = Departure { changed: 2, page: u64::MAX, declared: 7 };
+        let writing = ledger.transaction().unwrap();
+        writing.depart(1, departure, 4).unwrap();
+        writing.depart(2, departure, 6).unwrap();
+        writing.commit().unwrap();
+        assert_eq!(ledger.departures().unwrap(), HashMap::from([(1, departure), (2, departure)]));
+        let writing = ledger.transaction().unwrap();
+        writing.set_engine("test", &EngineState { watermark: 3, target: Some(4), ..EngineState::default() }).unwrap();
+        writing.commit().unwrap();
+        assert_eq!(ledger.departures().unwrap(), HashMap::from([(2, departure)]));
+        let writing = ledger.transaction().unwrap();
+        writing.set_engine("test", &EngineState { watermark: 6, ..EngineState::default() }).unwrap();
+        writing.forget_what_is_known().unwrap();
+        writing.commit().unwrap();
+        assert!(ledger.departures().unwrap().is_empty());
+    }
+}

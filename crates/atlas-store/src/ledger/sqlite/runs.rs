@@ -1,0 +1,84 @@
+//! Runs: what each build found and did.
+
+use rusqlite::{OptionalExtension, Row, params};
+
+use super::{Changing, Sqlite};
+use crate::error::StoreError;
+use crate::ledger::{ReadRuns, WriteRuns};
+use crate::model::{RunCounts, RunRow};
+
+const COLUMNS: &str = "id, at, entries, added, changed, removed, left_out, files_written";
+
+fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRow> {
+    let count = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
+    let counts = RunCounts {
+        entries: count(2)?,
+        added: count(3)?,
+        changed: count(4)?,
+        removed: count(5)?,
+        left_out: count(6)?,
+        files_written: count(7)?,
+    };
+    Ok(RunRow { run: row.get(0)?, at: row.get(1)?, counts })
+}
+
+impl ReadRuns for Sqlite {
+    fn last_run(&self) -> Result<i64, StoreError> {
+        Ok(self.connection.query_row("select coalesce(max(id), 0) from run", [], |row| row.get(0))?)
+    }
+
+    fn runs(&self, most: usize) -> Result<Vec<RunRow>, StoreError> {
+        let mut statement = self.connection.prepare(&format!("select {COLUMNS} from run order by id desc limit ?1"))?;
+        let rows = statement.query_map([most as i64], run_row)?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    fn run(&self, run: i64) -> Result<Option<(RunRow, String)>, StoreError> {
+        let mut statement = self.connection.prepare(&format!("select {COLUMNS}, report from run where id = ?1"))?;
+        Ok(statement.query_row([run], |row| Ok((run_row(row)?, row.get(8)?))).optional()?)
+    }
+}
+
+impl WriteRuns for Changing<'_> {
+    fn add_run(&self, row: &RunRow, report: &str) -> Result<(), StoreError> {
+        let RunCounts { entries, added, changed, removed, left_out, files_written } = row.counts;
+        self.inner.execute(
+            &format!("insert into run ({COLUMNS}, report) values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)"),
+            params![
+                row.run,
+                row.at,
+                entries as i64,
+                added as i64,
+                changed as i64,
+                removed as i64,
+                left_out as i64,
+                files_written as i64,
+                report
+            ],
+        )?;
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ledger::Ledger;
+
+    #[test]
+    fn runs_come_back_newest_first_and_one_in_full() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Sqlite::open(folder.path()).unwrap();
+        assert_eq!(ledger.last_run().unwrap(), 0);
+        let counts = RunCounts { entries: 9, added: 1, changed: 2, removed: 3, left_out: 4, files_written: 5 };
+        let row = |run| RunRow { run, at: 1_795_435_200 + run, counts };
+        let writing = ledger.transaction().unwrap();
+        writing.add_run(&row(1), "{}").unwrap();
+        writing.add_run(&row(2), "{\"main\": \"x\"}").unwrap();
+        writing.commit().unwrap();
+        assert_eq!(ledger.last_run().unwrap(), 2);
+        assert_eq!(ledger.runs(9).unwrap(), [row(2), row(1)]);
+        assert_eq!(ledger.run(2).unwrap(), Some((row(2), "{\"main\": \"x\"}".to_owned())));
+        assert_eq!(ledger.run(3).unwrap(), None);
+    }
+}

@@ -1,0 +1,279 @@
+//! Segments: some hundred entries of a sitemap file that follow one another.
+//!
+//! What they hold is kept apart from where they stand, so that a build that looks for what changed need not read past it.
+
+use std::sync::mpsc::sync_channel;
+use std::thread;
+
+use atlas_core::format::Frame;
+use atlas_core::lastmod::Lastmod;
+use jiff::tz::TimeZone;
+use rusqlite::{Connection, OptionalExtension, Row, params};
+
+use super::{Changing, Sqlite};
+use crate::disk::segmented_gzip::Segment;
+use crate::error::StoreError;
+use crate::ledger::{ReadSegments, WriteSegments};
+use crate::model::{Facts, Lane, LaneEntry, SegmentRow, Whole, from_bytes};
+
+/// A segment by its row.
+pub(super) fn segment_row(row: &Row<'_>, first: usize) -> Result<SegmentRow, StoreError> {
+    let number = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
+    let newest: Option<String> = row.get(7)?;
+    let facts = Facts {
+        images: number(5)?,
+        videos: number(6)?,
+        newest: newest.and_then(|text| Lastmod::read(&text, &TimeZone::UTC)),
+    };
+    Ok(SegmentRow {
+        number: row.get(1)?,
+        count: row.get(2)?,
+        size: number(3)?,
+        crc: row.get(4)?,
+        facts,
+        frame: Frame::from_bits(row.get(8)?),
+        first,
+    })
+}
+
+const MISSING: StoreError = StoreError::LedgerDamaged("a segment is missing");
+
+/// How many segments are read ahead.
+const SEGMENTS_AHEAD: usize = 64;
+
+/// How many contents that no segment has any more may take up room in the ledger, some 18 KB each.
+const MOST_OUTGROWN: usize = 2048;
+
+impl ReadSegments for Sqlite {
+    fn each_lane(&self, take: &mut (dyn FnMut(Lane) -> Result<(), StoreError> + Send)) -> Result<(), StoreError> {
+        thread::scope(|scope| {
+            let (sender, lanes) = sync_channel(SEGMENTS_AHEAD);
+            let taking = scope.spawn(move || lanes.into_iter().try_for_each(take));
+            let read = (|| {
+                let mut statement = self.connection.prepare_cached(
+                    "select lane, raws, lane_crc from segment left join content on id = content order by file, number",
+                )?;
+                let mut rows = statement.query([])?;
+                while let Some(row) = rows.next()? {
+                    // Were it passed over, those after it would be taken for others.
+                    let entries: Vec<u8> = row.get::<_, Option<_>>(0)?.ok_or(MISSING)?;
+                    check_lane(&entries, row.get(2)?)?;
+                    // Nobody listens any more when what came before was refused.
+                    if sender.send(Lane { entries, raws: row.get(1)? }).is_err() {
+                        break;
+                    }
+                }
+                Ok(())
+            })();
+            drop(sender);
+            taking.join().unwrap_or(Err(StoreError::Stopped)).and(read)
+        })
+    }
+
+    fn body(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+        body(&self.connection, file, segment)
+    }
+
+    fn whole(&self, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError> {
+        whole(&self.connection, file, segment, with_text)
+    }
+
+    fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<LaneEntry>, StoreError> {
+        let (lane, crc): (Vec<u8>, Option<u32>) =
+            content(&self.connection, "lane, lane_crc", (file, segment.number), |row| Ok((row.get(0)?, row.get(1)?)))?;
+        check_lane(&lane, crc)?;
+        Ok(from_bytes(&lane, segment.count as usize)?.collect())
+    }
+}
+
+/// Some columns of what a segment of a file holds.
+fn content<T>(
+    connection: &Connection,
+    columns: &str,
+    (file, number): (i64, u32),
+    take: impl FnOnce(&Row<'_>) -> rusqlite::Result<T>,
+) -> Result<T, StoreError> {
+    let mut statement = connection.prepare_cached(&format!(
+        "select {columns} from segment cross join content on id = content where file = ?1 and number = ?2"
+    ))?;
+    let taken = statement.query_row(params![file, number], take).optional()?;
+    taken.ok_or(MISSING)
+}
+
+fn body(connection: &Connection, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+    content(connection, "body", (file, segment), |row| row.get(0))
+}
+
+fn whole(connection: &Connection, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError> {
+    let columns = if with_text { "lane, raws, lane_crc, body" } else { "lane, raws, lane_crc, x''" };
+    let (whole, crc) = content(connection, columns, (file, segment), |row| {
+        Ok((Whole { lane: row.get(0)?, raws: row.get(1)?, body: row.get(3)? }, row.get(2)?))
+    })?;
+    check_lane(&whole.lane, crc)?;
+    Ok(whole)
+}
+
+/// Refuses a lane that is not what was written.
+fn check_lane(lane: &[u8], crc: Option<u32>) -> Result<(), StoreError> {
+    match crc {
+        Some(crc) if crc != crc32fast::hash(lane) => {
+            Err(StoreError::LedgerDamaged("what is remembered of some entries is not what was written"))
+        }
+        _ => Ok(()),
+    }
+}
+
+impl WriteSegments for Changing<'_> {
+    fn whole(&self, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError> {
+        whole(&self.inner, file, segment, with_text)
+    }
+
+    fn body(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError> {
+        body(&self.inner, file, segment)
+    }
+
+    fn keep_segment(
+        &self,
+        file: i64,
+        number: u32,
+        (frame, facts): (Frame, Facts),
+        segment: &Segment,
+        (lane, raws): (&[u8], &[u8]),
+    ) -> Result<(), StoreError> {
+        self.drop_segment(file, number)?;
+        let mut hold =
+            self.inner.prepare_cached("insert into content (lane_crc, lane, raws, body) values (?1, ?2, ?3, ?4)")?;
+        let content = hold.insert(params![crc32fast::hash(lane), lane, raws, segment.body])?;
+        let mut stand =
+            self.inner.prepare_cached("insert into segment values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)")?;
+        stand.execute(params![
+            file,
+            number,
+            (lane.len() / LaneEntry::BYTES) as i64,
+            segment.raw_size as i64,
+            segment.crc,
+            facts.images as i64,
+            facts.videos as i64,
+            facts.newest.map(|date| date.to_string()),
+            frame.bits(),
+            content,
+        ])?;
+        Ok(())
+    }
+
+    fn keep_raws(&self, file: i64, number: u32, raws: &[u8]) -> Result<(), StoreError> {
+        let mut statement = self.inner.prepare_cached(
+            "update content set raws = ?3 where id = (select content from segment where file = ?1 and number = ?2)",
+        )?;
+        statement.execute(params![file, number, raws])?;
+        Ok(())
+    }
+
+    fn drop_segment(&self, file: i64, number: u32) -> Result<(), StoreError> {
+        let mut statement =
+            self.inner.prepare_cached("delete from segment where file = ?1 and number = ?2 returning content")?;
+        self.outgrow(statement.query_map(params![file, number], |row| row.get(0))?)
+    }
+}
+
+impl Changing<'_> {
+    /// Notes which contents no segment has any more. Were each forgotten at once, the next would be put in its place, and what
+    /// was there would first have to be saved in the journal: so most are forgotten at the end.
+    fn outgrow(&self, contents: impl Iterator<Item = rusqlite::Result<i64>>) -> Result<(), StoreError> {
+        let mut outgrown = self.outgrown.borrow_mut();
+        for content in contents {
+            outgrown.push(content?);
+        }
+        if outgrown.len() >= MOST_OUTGROWN { forget(&self.inner, &mut outgrown) } else { Ok(()) }
+    }
+
+    /// Forgets the segments of a file.
+    pub(super) fn drop_segments(&self, file: i64) -> Result<(), StoreError> {
+        let mut statement = self.inner.prepare_cached("delete from segment where file = ?1 returning content")?;
+        self.outgrow(statement.query_map([file], |row| row.get(0))?)
+    }
+
+    /// Forgets the contents that no segment has any more.
+    pub(super) fn forget_outgrown(&self) -> Result<(), StoreError> {
+        forget(&self.inner, &mut self.outgrown.borrow_mut())
+    }
+}
+
+fn forget(connection: &Connection, contents: &mut Vec<i64>) -> Result<(), StoreError> {
+    let mut statement = connection.prepare_cached("delete from content where id = ?1")?;
+    contents.sort_unstable();
+    contents.drain(..).try_for_each(|content| statement.execute([content]).map(drop))?;
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use atlas_core::placement::Limits;
+
+    use std::collections::HashSet;
+
+    use super::*;
+    use crate::ledger::{Ledger, ReadFiles, ReadSegments, Writing, lookup};
+    use atlas_core::placement::Strand;
+
+    fn keep(writing: &dyn Writing, file: i64, number: u32, text: &str) {
+        let body = text.as_bytes().to_vec();
+        let segment = Segment { crc: crc32fast::hash(&body), raw_size: body.len() as u64, body };
+        let lane = [number as u8; LaneEntry::BYTES];
+        writing.keep_segment(file, number, (Frame::default(), Facts::default()), &segment, (&lane, &[])).unwrap();
+    }
+
+    fn contents(ledger: &Sqlite) -> u32 {
+        ledger.connection.query_row("select count(*) from content", [], |row| row.get(0)).unwrap()
+    }
+
+    #[test]
+    fn what_segments_held_before_is_forgotten() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Sqlite::open(folder.path()).unwrap();
+        let all = MOST_OUTGROWN as u32 + 40;
+        let writing = ledger.transaction().unwrap();
+        let limits = Limits { urls: 1, bytes: 1, media: 1 };
+        let [file, other] = [1, 2].map(|number| writing.open_file("pages", Strand::Pages, number, limits).unwrap());
+        (0..all).for_each(|number| keep(&*writing, file, number, "before"));
+        keep(&*writing, other, 0, "other");
+        writing.commit().unwrap();
+        assert_eq!(contents(&ledger), all + 1);
+
+        let writing = ledger.transaction().unwrap();
+        (0..all - 1).for_each(|number| keep(&*writing, file, number, "after"));
+        keep(&*writing, file, 7, "again");
+        writing.drop_segment(file, 8).unwrap();
+        drop(writing);
+        assert_eq!(contents(&ledger), all + 1, "not committed");
+        assert_eq!(ledger.body(file, 7).unwrap(), b"before");
+
+        let writing = ledger.transaction().unwrap();
+        (0..all - 1).for_each(|number| keep(&*writing, file, number, "after"));
+        keep(&*writing, file, 7, "again");
+        writing.drop_segment(file, 8).unwrap();
+        writing.drop_file(other).unwrap();
+        writing.commit().unwrap();
+        assert_eq!(contents(&ledger), all - 1);
+        let body = |file, number| ledger.body(file, number).ok();
+        let bodies = [6, 7, 8, all - 1].map(|number| body(file, number));
+        assert_eq!(bodies, [Some(b"after".to_vec()), Some(b"again".to_vec()), None, Some(b"before".to_vec())]);
+        assert_eq!(body(other, 0), None);
+    }
+
+    #[test]
+    fn a_segment_whose_content_is_lost_is_told() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Sqlite::open(folder.path()).unwrap();
+        let writing = ledger.transaction().unwrap();
+        let file = writing.open_file("pages", Strand::Pages, 1, Limits { urls: 9, bytes: 9, media: 9 }).unwrap();
+        (0..3).for_each(|number| keep(&*writing, file, number, "text"));
+        writing.commit().unwrap();
+        let recollect = |ledger: &Sqlite| lookup(ledger, &ledger.remembered().unwrap(), &HashSet::new());
+        assert!(recollect(&ledger).unwrap().is_empty());
+        ledger.connection.execute("delete from content where id = 2", []).unwrap();
+        assert!(recollect(&ledger).unwrap_err().to_string().contains("a segment is missing"));
+        assert!(ledger.body(file, 1).unwrap_err().to_string().contains("a segment is missing"));
+        assert_eq!(ledger.body(file, 2).unwrap(), b"text");
+    }
+}

@@ -1,0 +1,115 @@
+//! Stretches of rows that need not be looked at as long as they are the same, and whose rows they are.
+
+use std::collections::{HashMap, HashSet};
+
+use rusqlite::{Connection, params};
+
+use super::{Changing, Sqlite};
+use crate::error::StoreError;
+use crate::ledger::{KeepStretches, ReadStretches, WriteStretches};
+use crate::model::{KnownStretches, Members, RememberedStretch};
+
+impl ReadStretches for Sqlite {
+    fn stretches(&self) -> Result<KnownStretches, StoreError> {
+        let mut statement = self.connection.prepare("select print, rows, rest, members, members_print from stretch")?;
+        let rows = statement.query_map([], |row| {
+            let print: i64 = row.get(0)?;
+            let rest = row.get_ref(2)?.as_blob()?.as_chunks().0.iter().copied().map(u32::from_le_bytes);
+            let rest: Vec<u32> = rest.collect();
+            let remembered = RememberedStretch {
+                rows: row.get(1)?,
+                rest: rest.as_chunks().0.iter().map(|&[start, end]| start..end).collect(),
+                members: row.get(3)?,
+                members_print: row.get::<_, i64>(4)? as u64,
+            };
+            Ok((print as u64, remembered))
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    fn tags(&self, stretches: &mut dyn Iterator<Item = (i64, bool)>) -> Result<Vec<u64>, StoreError> {
+        let mut tags = Vec::new();
+        let mut statement =
+            self.connection.prepare_cached("select rest, iif(?2, quiet, x'') from members where id = ?1")?;
+        for (members, all) in stretches {
+            let members = statement
+                .query_row(params![members, all], |row| Ok(Members { rest: row.get(0)?, quiet: row.get(1)? }))?;
+            tags.extend(members.tags());
+        }
+        Ok(tags)
+    }
+}
+
+/// Remembers stretches, beside those that are remembered already.
+struct Keeping<'w> {
+    inner: &'w Connection,
+    known: &'w KnownStretches,
+    /// Members of stretches that are no more, by their prints: a stretch in which a row was edited has the same.
+    spare: HashMap<u64, i64>,
+    next: i64,
+    gone: Vec<u64>,
+    fresh: Vec<(u64, RememberedStretch)>,
+}
+
+impl WriteStretches for Changing<'_> {
+    fn forget_stretches(&self) -> Result<(), StoreError> {
+        Ok(self.inner.execute_batch("delete from stretch; delete from members;")?)
+    }
+
+    fn keep_stretches<'w>(
+        &'w self,
+        known: &'w KnownStretches,
+        came: &HashSet<u64>,
+    ) -> Result<Box<dyn KeepStretches + 'w>, StoreError> {
+        let gone: Vec<u64> = known.keys().copied().filter(|print| !came.contains(print)).collect();
+        let spare = gone.iter().map(|print| (known[print].members_print, known[print].members)).collect();
+        let next = self.inner.query_row("select coalesce(max(id), 0) + 1 from members", [], |row| row.get(0))?;
+        Ok(Box::new(Keeping { inner: &self.inner, known, spare, next, gone, fresh: Vec::new() }))
+    }
+}
+
+impl KeepStretches for Keeping<'_> {
+    fn keep(&mut self, print: u64, stretch: RememberedStretch, members: &Members) -> Result<(), StoreError> {
+        if let Some(known) = self.known.get(&print) {
+            let same = known.members_print == stretch.members_print && known.rest == stretch.rest;
+            if same {
+                return Ok(());
+            }
+            self.gone.push(print);
+        }
+        let id = match self.spare.remove(&stretch.members_print) {
+            Some(id) => id,
+            None => {
+                let mut statement =
+                    self.inner.prepare_cached("insert into members (id, quiet, rest) values (?1, ?2, ?3)")?;
+                statement.execute(params![self.next, members.quiet, members.rest])?;
+                self.next += 1;
+                self.next - 1
+            }
+        };
+        self.fresh.push((print, RememberedStretch { members: id, ..stretch }));
+        Ok(())
+    }
+
+    fn done(mut self: Box<Self>) -> Result<(), StoreError> {
+        let reused: HashSet<i64> = self.fresh.iter().map(|(_, stretch)| stretch.members).collect();
+        let mut forget = self.inner.prepare_cached("delete from stretch where print = ?1")?;
+        let mut forget_members = self.inner.prepare_cached("delete from members where id = ?1")?;
+        for print in &self.gone {
+            forget.execute([*print as i64])?;
+            let id = self.known[print].members;
+            if !reused.contains(&id) {
+                forget_members.execute([id])?;
+            }
+        }
+        // In the order of the table, which is not that in which they came.
+        self.fresh.sort_unstable_by_key(|(print, _)| *print as i64);
+        let mut insert = self.inner.prepare_cached("insert or replace into stretch values (?1, ?2, ?3, ?4, ?5)")?;
+        for (print, RememberedStretch { rows, rest, members, members_print }) in &self.fresh {
+            let rest: Vec<u8> =
+                rest.iter().flat_map(|span| [span.start, span.end]).flat_map(u32::to_le_bytes).collect();
+            insert.execute(params![*print as i64, rows, rest, members, *members_print as i64])?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,339 @@
+//! Judging: what is news, and what has to be written, once it is known whether the whole site moved and which entries are
+//! translations of each other.
+
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
+
+use atlas_core::contribution::{Said, url_of};
+use atlas_core::fingerprint::{self, PARTS, Prints};
+use atlas_core::judge::{Moved, Movement, Sight, dates_hold, is_silent, judge};
+use atlas_core::lastmod::Lastmod;
+use atlas_core::placement::Strand;
+use atlas_core::shape;
+use rayon::prelude::*;
+
+use crate::arrival::{Arrivals, Place};
+use crate::derive::Alternates;
+use crate::error::StoreError;
+use crate::ledger::{Ledger, Remembered};
+use crate::model::{LaneEntry, NEVER, UNKNOWN};
+use crate::provenance::Comparison;
+use crate::settle::{Candidate, Fate, News, Role, Settled, Terms};
+use atlas_core::report::Notice;
+
+impl Settled {
+    /// Decides what is news, now that all entries are known together, and what of it has to be written.
+    pub(crate) fn judge(
+        &mut self,
+        arrivals: &Arrivals,
+        ledger: &dyn Ledger,
+        remembered: &Remembered,
+        alternates: &Alternates,
+        terms: &Terms<'_>,
+    ) -> Result<(), StoreError> {
+        let mut listed = std::mem::take(&mut self.listed);
+        listed.extend(self.grouped(arrivals, &listed, alternates));
+        listed.par_sort_unstable_by_key(|candidate| candidate.prior);
+        let lane = lane_of(ledger, remembered, listed.iter().filter_map(|candidate| candidate.prior))?;
+        listed.par_iter_mut().for_each(|candidate| {
+            candidate.lane.provenance = self.standing.provenance(arrivals, candidate.place);
+        });
+        let moved = self.moved(arrivals, &listed, &lane, terms);
+        self.compare(arrivals, &listed, &lane, &moved, terms);
+        let (redesign, settings) = (self.redesign, terms.settings);
+        listed.par_iter_mut().zip(&lane).zip(&moved).for_each(|((candidate, known), moved)| {
+            let sight = Sight {
+                was_recalled: known.is_recalled(),
+                was_from_page: known.from_page,
+                is_from_page: candidate.lane.from_page,
+            };
+            let outcome = judge(*moved, is_silent(sight, redesign, terms.same_reader));
+            candidate.lane.observed = if outcome.edited { terms.today } else { known.observed };
+            candidate.lane.changed = if outcome.changed { terms.run } else { known.changed };
+            if outcome.changed {
+                candidate.news = News::Changed;
+            }
+            candidate.group = alternates.group_of(candidate.place);
+            candidate.lane.written = candidate.written(settings, alternates.print(candidate.group));
+        });
+        let today = Lastmod::from_epoch_day(terms.today);
+        for candidate in listed.iter().filter(|candidate| candidate.news == News::Changed) {
+            if candidate.lane.observed == terms.today {
+                self.edited.extend(candidate.prior.map(|prior| (prior, terms.today)));
+                if !candidate.dated {
+                    self.counts.tallies[usize::from(candidate.section)].newest(today);
+                }
+            }
+            self.changed
+                .add(terms.telling.examples, candidate.named, || url_of(&arrivals.row(candidate.place)).to_owned());
+        }
+        let mut known = lane.into_iter();
+        listed.retain(|candidate| {
+            let (same, Some(prior)) = (known.next() == Some(candidate.lane), candidate.prior) else { return true };
+            let fate = if same { Fate::Same } else { Fate::Met };
+            self.fates[prior as usize] = fate as u8;
+            if same && candidate.raw != 0 {
+                self.restated.push((prior, candidate.raw));
+            }
+            !same
+        });
+        self.listed = listed;
+        self.strands(ledger, remembered, terms)
+    }
+
+    /// Entries that are in a group of translations and have not been listed yet.
+    fn grouped(&self, arrivals: &Arrivals, listed: &[Candidate], alternates: &Alternates) -> Vec<Candidate> {
+        let known: HashSet<Place> = match alternates.is_empty() {
+            true => HashSet::new(),
+            false => listed.iter().map(|candidate| candidate.place).collect(),
+        };
+        let places = alternates.places().filter(|place| !known.contains(place));
+        let candidates = places.filter_map(|place| match self.standing.roles.of(place) {
+            Role::Known(prior) => self.candidate(arrivals, place, prior),
+            Role::New | Role::PassedOver => None,
+        });
+        candidates.collect()
+    }
+
+    /// The entry of a row in the strand of the pages.
+    fn candidate(&self, arrivals: &Arrivals, place: Place, prior: u32) -> Option<Candidate> {
+        let mark = arrivals.mark(place);
+        Some(Candidate::of_page(&mark, mark.kept()?, place, self.standing.named(place), Some(prior)))
+    }
+
+    /// Counts what moved, and tells whether that is a redesign.
+    fn compare(
+        &mut self,
+        arrivals: &Arrivals,
+        listed: &[Candidate],
+        lane: &[LaneEntry],
+        moved: &[Moved],
+        terms: &Terms<'_>,
+    ) {
+        let mut movement = Movement::default();
+        for ((candidate, known), moved) in listed.iter().zip(lane).zip(moved) {
+            if !(candidate.lane.from_page && known.from_page) {
+                continue;
+            }
+            movement.contents += u64::from(moved.content);
+            movement.dated += u64::from(moved.content && moved.declared);
+            if terms.same_reader && candidate.dated && moved.content != moved.declared {
+                let notice = if moved.content { Notice::ContentAlone } else { Notice::DateAlone };
+                let url = url_of(&arrivals.row(candidate.place)).to_owned();
+                if terms.telling.wants(notice, &url) {
+                    self.counts.oddities.of(notice).add(terms.telling.examples, candidate.named, || url);
+                }
+            }
+        }
+        self.redesign = dates_hold(movement, self.pages_known);
+    }
+
+    /// Looks at the entries in strands of their own. Those in files of news are listed all, because such files are filled anew by each
+    /// build.
+    fn strands(&mut self, ledger: &dyn Ledger, remembered: &Remembered, terms: &Terms<'_>) -> Result<(), StoreError> {
+        let mut own = std::mem::take(&mut self.own_strands);
+        self.keep_news(&mut own, ledger, remembered, terms)?;
+        if own.is_empty() {
+            return Ok(());
+        }
+        let mut known: HashMap<(u128, Strand), (u32, LaneEntry)> = HashMap::new();
+        for (file, segment) in remembered.segments(|strand| !matches!(strand, Strand::Pages | Strand::News)) {
+            let lane = ledger.lane(file.id, segment)?;
+            known.extend(segment.range().zip(lane).map(|(at, entry)| ((entry.key, file.strand), (at as u32, entry))));
+        }
+        own.retain_mut(|candidate| {
+            candidate.lane.written = candidate.written(terms.settings, 0);
+            let Some((prior, entry)) = known.get(&(candidate.lane.key, candidate.strand)) else { return true };
+            candidate.prior = Some(*prior);
+            let same = *entry == candidate.lane;
+            self.fates[*prior as usize] = if same { Fate::Same } else { Fate::Met } as u8;
+            if same {
+                self.same_strands.insert(*prior, candidate.place);
+            }
+            !same
+        });
+        self.listed.append(&mut own);
+        Ok(())
+    }
+
+    /// Where no article of a section is news, its file of news lists the newest all the same: those that it listed before, once they
+    /// are listed as no news, as long as they go in, else the newest that were read. An article that was news at the last build is
+    /// read by this one in any case.
+    fn keep_news(
+        &mut self,
+        own: &mut Vec<Candidate>,
+        ledger: &dyn Ledger,
+        remembered: &Remembered,
+        terms: &Terms<'_>,
+    ) -> Result<(), StoreError> {
+        let with_news: HashSet<u16> = own
+            .iter()
+            .filter(|candidate| candidate.strand == Strand::News)
+            .map(|candidate| candidate.section)
+            .collect();
+        let without = (0u16..).zip(terms.chooser.sections.list());
+        let without: Vec<(u16, &str)> = without
+            .filter(|(at, _)| terms.shape.of(usize::from(*at)).news.is_some() && !with_news.contains(at))
+            .map(|(at, section)| (at, section.name.as_str()))
+            .collect();
+        for (at, name) in without {
+            let files = || remembered.files.iter().filter(|file| file.strand == Strand::News && file.section == name);
+            let was_news = files().any(|file| file.segments.iter().any(|segment| segment.frame.news));
+            let mut kept = 0;
+            if !was_news {
+                let left = self.left(ledger, remembered, at)?;
+                for segment in files().flat_map(|file| file.segments.iter().map(move |segment| (file, segment))) {
+                    let (file, segment) = segment;
+                    for (at, entry) in segment.range().zip(ledger.lane(file.id, segment)?) {
+                        if !left.contains(&entry.key) {
+                            self.fates[at] = Fate::Same as u8;
+                            kept += 1;
+                        }
+                    }
+                }
+            }
+            if kept == 0 {
+                own.extend(self.latest.take(at));
+            }
+        }
+        Ok(())
+    }
+
+    /// The keys of entries that went in and do not any more, or stand in another section than this one now.
+    fn left(&self, ledger: &dyn Ledger, remembered: &Remembered, section: u16) -> Result<HashSet<u128>, StoreError> {
+        let mut gone: Vec<u32> = self.gone.iter().map(|gone| gone.prior).collect();
+        gone.sort_unstable();
+        let gone = lane_of(ledger, remembered, gone.into_iter())?;
+        let elsewhere = self.listed.iter().filter(|candidate| candidate.section != section);
+        Ok(gone.into_iter().map(|entry| entry.key).chain(elsewhere.map(|candidate| candidate.lane.key)).collect())
+    }
+
+    /// Lists entries after all that are as they were, because they have to go elsewhere; returns where they are listed. `wanted`
+    /// are their places in the ledger, in its order; those whose rows were let go are not found.
+    pub(crate) fn recall(
+        &mut self,
+        wanted: &[u32],
+        arrivals: &Arrivals,
+        ledger: &dyn Ledger,
+        remembered: &Remembered,
+        alternates: &Alternates,
+    ) -> Result<Vec<u32>, StoreError> {
+        if wanted.is_empty() {
+            return Ok(Vec::new());
+        }
+        let known = self.standing.roles.all().filter_map(|(place, role)| Some((role.prior()??, place)));
+        let pages = known.filter(|(prior, _)| wanted.binary_search(prior).is_ok());
+        let mut places: HashMap<u32, Place> = pages.collect();
+        places.extend(wanted.iter().filter_map(|prior| Some((*prior, *self.same_strands.get(prior)?))));
+        let lane = lane_of(ledger, remembered, wanted.iter().copied())?;
+        let strands: HashMap<u32, Strand> = wanted
+            .iter()
+            .filter(|prior| self.same_strands.contains_key(prior))
+            .map(|prior| (*prior, remembered.strand_of(*prior)))
+            .collect();
+        let mut listed = Vec::new();
+        for (prior, entry) in wanted.iter().zip(lane) {
+            let Some(&place) = places.get(prior) else { continue };
+            let mark = arrivals.mark(place);
+            let Some(kept) = mark.kept() else { continue };
+            let named = self.standing.named(place);
+            let mut candidate = match strands.get(prior) {
+                Some(strand) => Candidate::of_strand(&mark, kept, place, named, *strand),
+                None => Candidate::of_page(&mark, kept, place, named, Some(*prior)),
+            };
+            candidate.prior = Some(*prior);
+            candidate.lane = entry;
+            candidate.group = if strands.contains_key(prior) { candidate.group } else { alternates.group_of(place) };
+            listed.push(self.listed.len() as u32);
+            self.listed.push(candidate);
+        }
+        Ok(listed)
+    }
+}
+
+impl Settled {
+    /// What moved about entries that are looked at closely. Where something about the sources of one changed, it is compared over
+    /// what is as it was, and counted.
+    fn moved(
+        &mut self,
+        arrivals: &Arrivals,
+        listed: &[Candidate],
+        lane: &[LaneEntry],
+        terms: &Terms<'_>,
+    ) -> Vec<Moved> {
+        let mut comparisons: HashMap<(u16, u16), Arc<Comparison>> = HashMap::new();
+        for (candidate, known) in listed.iter().zip(lane).filter(|(candidate, known)| is_remapped(candidate, known)) {
+            let comparison = comparisons.entry((known.provenance, candidate.lane.provenance)).or_insert_with(|| {
+                terms.provenances.comparison(known.provenance, &self.standing.sources(arrivals, candidate.place))
+            });
+            for (change, source) in &comparison.changes {
+                *self.remapped.entry((source.clone(), *change)).or_default() += 1;
+            }
+        }
+        let both = listed.par_iter().zip(lane);
+        let mut moved: Vec<Moved> = both.map(|(candidate, known)| moved_as_ever(&candidate.lane, known)).collect();
+        let compared = |at: usize| comparisons.get(&(lane[at].provenance, listed[at].lane.provenance));
+        let closely: Vec<usize> =
+            (0..listed.len()).filter(|at| lane[*at].is_recalled() || compared(*at).is_some()).collect();
+        let places: Vec<Place> = closely.iter().map(|at| listed[*at].place).collect();
+        let looked = arrivals.read_each(&places, |nth, row| {
+            let (candidate, known) = (&listed[closely[nth]], &lane[closely[nth]]);
+            let Some(comparison) = compared(closely[nth]).filter(|_| !known.is_recalled()) else {
+                return recalled(row, candidate, known, terms);
+            };
+            let merged = self.standing.origins.get(&candidate.place).and_then(|origin| origin.as_before);
+            let as_before = merged.unwrap_or_else(|| {
+                let heard = comparison.select(arrivals.source_of(candidate.place), &Said::read(row));
+                Prints::of(&heard, &mut Vec::new())
+            });
+            remapped(as_before, known, comparison)
+        });
+        closely.iter().zip(looked).for_each(|(at, one)| moved[*at] = one);
+        moved
+    }
+}
+
+/// What moved about an entry that is looked at as it was.
+fn moved_as_ever(now: &LaneEntry, known: &LaneEntry) -> Moved {
+    Moved { content: known.page != now.page, declared: known.declared != now.declared }
+}
+
+/// The same of an entry that was recalled: of what it said, its date is known as it was written.
+fn recalled(row: &[u8], candidate: &Candidate, known: &LaneEntry, terms: &Terms<'_>) -> Moved {
+    let observed = Some(known.observed).filter(|day| *day != NEVER);
+    let (policy, calendar) = (candidate.date_policy, &terms.chooser.calendar);
+    let date = shape::lastmod(&Said::read(row), observed, policy, calendar);
+    Moved { content: false, declared: fingerprint::written_date(date) != known.declared }
+}
+
+/// The same where something about its sources changed meanwhile; `now` is what it would say had nothing changed.
+fn remapped(now: Prints, known: &LaneEntry, comparison: &Comparison) -> Moved {
+    let differs = |part: usize| comparison.parts[part] && !Prints::same_part(known.page, now.page, part);
+    Moved { content: (0..PARTS).any(differs), declared: comparison.dates && known.declared != now.declared }
+}
+
+/// Whether an entry comes from other sources than it did, or from the same by another mapping.
+fn is_remapped(candidate: &Candidate, known: &LaneEntry) -> bool {
+    known.provenance != candidate.lane.provenance && known.provenance != UNKNOWN
+}
+
+/// What the ledger remembers of these entries, which come in its order.
+fn lane_of(
+    ledger: &dyn Ledger,
+    remembered: &Remembered,
+    wanted: impl Iterator<Item = u32>,
+) -> Result<Vec<LaneEntry>, StoreError> {
+    let mut wanted = wanted.peekable();
+    let mut found = Vec::new();
+    for (file, segment) in remembered.segments(|_| true) {
+        let range = segment.range();
+        if wanted.peek().is_none_or(|at| !range.contains(&(*at as usize))) {
+            continue;
+        }
+        let lane = ledger.lane(file.id, segment)?;
+        while let Some(at) = wanted.next_if(|at| range.contains(&(*at as usize))) {
+            found.push(lane[at as usize - range.start]);
+        }
+    }
+    Ok(found)
+}

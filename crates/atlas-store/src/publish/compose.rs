@@ -1,0 +1,89 @@
+//! Composing a file of the plan: from segments that are kept and segments that are made anew, in plain and compressed form.
+
+use atlas_core::format::Frame;
+
+use super::Publisher;
+use super::press::{Order, Pressed, Queue};
+use super::sheet::{Finished, Sheet};
+use crate::arrange::{FilePlan, Made, SegmentPlan};
+use crate::disk::segmented_gzip::{Segment, Squeezer, unsqueeze};
+use crate::error::StoreError;
+use crate::ledger::{Ledger, Writing};
+
+/// A file of the plan that has something to be done about it.
+pub(super) struct Work {
+    /// The names of its plain and its compressed form, where they are wanted.
+    pub(super) plain: Option<String>,
+    pub(super) packed: Option<String>,
+    /// Whether each is there as it was written.
+    pub(super) plain_holds: bool,
+    pub(super) packed_holds: bool,
+}
+
+impl Publisher<'_> {
+    /// What is to be done about a file of the plan; none where it is as it should be.
+    pub(super) fn work(&self, file: &FilePlan) -> Option<Work> {
+        let (plain, packed) = self.names.names(&file.name(), self.form);
+        let standing = |name: &Option<String>| name.as_ref().is_none_or(|name| self.holds(name));
+        let (plain_holds, packed_holds) = (standing(&plain), standing(&packed));
+        let stands = !file.is_touched() && plain_holds && packed_holds && file.id.is_some() && !file.resized;
+        (!stands).then_some(Work { plain, packed, plain_holds, packed_holds })
+    }
+
+    /// Puts a file together. Segments that were made are handed to `keep`.
+    pub(super) fn compose<'o>(
+        &self,
+        (file, id): (&FilePlan, i64),
+        work: &Work,
+        queue: &mut Queue<'o, impl Iterator<Item = Result<Order<'o>, StoreError>>>,
+        writing: &dyn Writing,
+        squeezer: &mut Squeezer,
+        mut keep: impl FnMut(&Made, &Pressed) -> Result<(), StoreError>,
+    ) -> Result<Finished, StoreError> {
+        let draft = |name: &Option<String>| name.as_ref().map(|name| self.destination.begin(name)).transpose();
+        let shown =
+            work.plain.as_ref().or(work.packed.as_ref()).map_or(String::new(), |name| self.destination.shown(name));
+        let mut sheet = Sheet::begin(draft(&work.plain)?, draft(&work.packed)?, shown)?;
+        sheet.frame(&file.frame().open(self.names.style), squeezer)?;
+        for segment in &file.segments {
+            match segment {
+                SegmentPlan::Kept(row) => {
+                    let body = writing.body(id, row.number)?;
+                    let raw = if sheet.plain.is_some() {
+                        let damaged = |_| StoreError::LedgerDamaged("the text of a segment cannot be read");
+                        unsqueeze(&body, row.size).map_err(damaged)?
+                    } else {
+                        Vec::new()
+                    };
+                    sheet.push(&raw, &Segment { body, crc: row.crc, raw_size: row.size })?;
+                }
+                SegmentPlan::Made(made) => {
+                    let pressed = queue.next()?;
+                    sheet.push(&pressed.text.raw, &pressed.segment)?;
+                    keep(made, &pressed)?;
+                }
+            }
+        }
+        sheet.frame(Frame::CLOSE, squeezer)?;
+        sheet.finish()
+    }
+
+    /// The checksum and size that a file of the plan will have, without writing it.
+    pub(crate) fn will_be(&self, at: usize, ledger: &dyn Ledger) -> Result<(u32, u64), StoreError> {
+        let file = &self.plan.files[at];
+        let mut crc = crc32fast::Hasher::new();
+        crc.update(&file.frame().open(self.names.style));
+        for segment in &file.segments {
+            match segment {
+                SegmentPlan::Kept(row) => crc.combine(&crc32fast::Hasher::new_with_initial_len(row.crc, row.size)),
+                SegmentPlan::Made(made) => {
+                    let whole = |file, number, with_text| ledger.whole(file, number, with_text);
+                    let order = Order::of(made, file.id, whole)?;
+                    crc.update(&self.press.render(&order)?.raw);
+                }
+            }
+        }
+        crc.update(Frame::CLOSE);
+        Ok((crc.finalize(), file.size(self.names.style)))
+    }
+}

@@ -1,0 +1,87 @@
+//! The indexes over the files of the plan, and other files that are made at once.
+
+use atlas_core::format::{IndexLine, index};
+use atlas_core::lastmod::Lastmod;
+use atlas_core::placement::{child_name, packed_name};
+
+use super::Publisher;
+use super::state::State;
+use crate::destination::{Gzip, holds, replace};
+use crate::disk::segmented_gzip::{GzipWriter, squeeze};
+use crate::error::StoreError;
+
+impl Publisher<'_> {
+    pub(super) fn index_lines(&self, state: &State, which: impl Fn(usize) -> bool) -> Vec<IndexLine> {
+        let lines = self.plan.files.iter().enumerate().filter(|(at, _)| which(*at));
+        lines
+            .map(|(at, file)| IndexLine {
+                address: format!("{}{}", self.names.address, self.names.listed_name(&file.name(), self.form)),
+                lastmod: instant(state.standings[at].map_or(self.now, |standing| standing.changed)),
+            })
+            .collect()
+    }
+
+    /// An index for the moments between: it names the files that gained entries, and still all files of the old index.
+    pub(super) fn write_interim_index(&self, state: &mut State, gained: &[usize]) -> Result<(), StoreError> {
+        let mut lines = self.index_lines(state, |at| gained.contains(&at) || self.plan.files[at].id.is_some());
+        for folded in self.remembered.files.iter().filter(|file| self.plan.folded.contains(&file.id)) {
+            let name = child_name(&folded.section, folded.strand, folded.number);
+            let name = if self.names.gzip == Gzip::Only { packed_name(&name) } else { name };
+            if self.destination.version(&name)?.is_some() {
+                let address = format!("{}{name}", self.names.address);
+                lines.push(IndexLine { address, lastmod: instant(folded.standing.changed) });
+            }
+        }
+        self.write_indexes(state, &lines)
+    }
+
+    /// Writes these lines into as many indexes as there are to be. In the moments between there may be some more of them than
+    /// one should hold.
+    pub(super) fn write_indexes(&self, state: &mut State, lines: &[IndexLine]) -> Result<(), StoreError> {
+        let names = self.names.index_names(self.plan.files.len());
+        let mut rest = lines;
+        // The main file comes last: it is the one that engines look at most.
+        let mut parts = Vec::new();
+        for at in 0..names.len() {
+            let most = if at + 1 == names.len() { rest.len() } else { self.names.files_per_index.min(rest.len()) };
+            let (part, after) = rest.split_at(most);
+            parts.push(part);
+            rest = after;
+        }
+        for (name, part) in names.iter().zip(parts).rev() {
+            self.small_file(state, name, &index(part, self.names.style))?;
+        }
+        Ok(())
+    }
+
+    /// Writes a file that is made at once, and its compressed copy, where they are not there already.
+    pub(super) fn small_file(&self, state: &mut State, name: &str, bytes: &[u8]) -> Result<(), StoreError> {
+        self.small(state, name, bytes)?;
+        if self.names.gzip == Gzip::Beside {
+            let failed = StoreError::io("cannot write", self.destination.shown(name));
+            let packed = (|| {
+                let segment = squeeze(bytes)?;
+                let mut writer = GzipWriter::begin(Vec::new())?;
+                writer.push(&segment.body, segment.crc, segment.raw_size)?;
+                writer.finish()
+            })();
+            self.small(state, &packed_name(&name), &packed.map_err(failed)?)?;
+        }
+        Ok(())
+    }
+
+    pub(super) fn small(&self, state: &mut State, name: &str, bytes: &[u8]) -> Result<(), StoreError> {
+        let known = state.outputs.get(name).or_else(|| self.remembered.outputs.get(name));
+        let crc = crc32fast::hash(bytes);
+        if known.is_some_and(|known| known.on_disk.crc == crc && holds(self.destination, name, &known.on_disk)) {
+            return Ok(());
+        }
+        let on_disk = replace(self.destination, name, bytes)?;
+        state.wrote(name.to_owned(), on_disk);
+        Ok(())
+    }
+}
+
+fn instant(seconds: i64) -> Lastmod {
+    Lastmod::Instant { seconds, offset: 0 }
+}

@@ -1,0 +1,164 @@
+//! Recording in the ledger what becomes of files, and handing them over to be put in their places.
+
+use atlas_core::placement::{Strand, is_aside, is_further_index, parts_of, plain_name};
+use rayon::prelude::*;
+
+use super::compose::Work;
+use super::press::{Order, Queue};
+use super::sheet::Finished;
+use super::state::State;
+use super::{Declaration, Publisher};
+use crate::arrange::FilePlan;
+use crate::destination::{ROBOTS, replace};
+use crate::error::StoreError;
+use crate::ledger::Writing;
+use crate::model::{Fact, OutputRow, Standing};
+use crate::report::{Fate, RobotsFate};
+
+/// How many files beside the sitemaps are made at a time.
+const WINDOW: usize = 32;
+
+impl Publisher<'_> {
+    /// Writes one file of the plan, if anything about it has to be written: composes, records and places it.
+    pub(super) fn file<'o>(
+        &self,
+        at: usize,
+        queue: &mut Queue<'o, impl Iterator<Item = Result<Order<'o>, StoreError>>>,
+        writing: &dyn Writing,
+        state: &mut State,
+    ) -> Result<(), StoreError> {
+        let file = &self.plan.files[at];
+        let Some(work) = self.work(file) else { return Ok(()) };
+        let id = match file.id {
+            Some(id) => id,
+            None => writing.open_file(&file.section, file.strand, file.number, file.limits)?,
+        };
+        file.dropped.iter().try_for_each(|number| writing.drop_segment(id, *number))?;
+        let finished = self.compose((file, id), &work, queue, writing, &mut state.squeezer, |made, pressed| {
+            let text = &pressed.text;
+            writing.keep_segment(id, made.number, (made.frame, text.facts), &pressed.segment, (&text.lane, &text.raws))
+        })?;
+        let is_same = self.record(at, (file, id), &work, &finished, writing, state)?;
+        Self::place(work, finished, is_same, state)
+    }
+
+    /// Notes what a file holds now, and tells whether that is what it held before.
+    fn record(
+        &self,
+        at: usize,
+        (file, id): (&FilePlan, i64),
+        work: &Work,
+        finished: &Finished,
+        writing: &dyn Writing,
+        state: &mut State,
+    ) -> Result<bool, StoreError> {
+        let same = file.before.is_some_and(|before| (before.crc, before.size) == (finished.crc, finished.size));
+        let changed = if same { file.before.map_or(self.now, |before| before.changed) } else { self.now };
+        let standing = Standing { changed, crc: finished.crc, size: finished.size };
+        writing.file_stands(id, file.limits, standing)?;
+        state.standings[at] = Some(standing);
+        state.published.sizes[at] = finished.size;
+        state.published.fates[at] = match (file.before, same, work.plain_holds && work.packed_holds) {
+            (None, ..) => Fate::New,
+            (_, false, _) => Fate::Changed,
+            (_, true, false) => Fate::Restored,
+            (_, true, true) => Fate::Unchanged,
+        };
+        Ok(same)
+    }
+
+    /// Hands over what has to be put in its place.
+    fn place(work: Work, finished: Finished, is_same: bool, state: &mut State) -> Result<(), StoreError> {
+        for (draft, holds) in [(finished.plain, work.plain_holds), (finished.packed, work.packed_holds)] {
+            if let Some(draft) = draft.filter(|_| !(is_same && holds)) {
+                state.placing.put(draft)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Writes the files beside the sitemaps that are not as they should be.
+    pub(super) fn write_asides(&self, state: &mut State, stale: &[usize]) -> Result<(), StoreError> {
+        if stale.is_empty() {
+            return Ok(());
+        }
+        for window in stale.chunks(WINDOW) {
+            let drafts = window.par_iter().map(|at| {
+                use std::io::Write as _;
+                let aside = &self.asides[*at];
+                let mut draft = self.destination.begin(&aside.name)?;
+                let failed = StoreError::io("cannot write", self.destination.shown(&aside.name));
+                draft.write_all(&aside.bytes()).map_err(failed)?;
+                Ok(draft)
+            });
+            let drafts = drafts.collect::<Result<Vec<_>, StoreError>>()?;
+            drafts.into_iter().try_for_each(|draft| state.placing.put(draft))?;
+        }
+        state.take_placed()?;
+        self.destination.commit()
+    }
+
+    /// Declares the sitemaps in robots.txt.
+    pub(super) fn declare(&self, writing: &dyn Writing) -> Result<RobotsFate, StoreError> {
+        let declared = writing.fact(Fact::Declared)?.unwrap_or_default();
+        let Some(declaration) =
+            Declaration::of((self.destination, self.names), self.plan.files.len(), &declared, self.live_robots)?
+        else {
+            return Ok(RobotsFate::Unnamed);
+        };
+        let fate = declaration.fate();
+        let Some(after) = &declaration.after else { return Ok(fate) };
+        let addresses = self.names.index_addresses(self.plan.files.len());
+        writing.set_fact(Fact::Declared, Some(&addresses.join("\n")))?;
+        if fate != RobotsFate::Unchanged {
+            replace(self.destination, ROBOTS, after)?;
+        }
+        Ok(fate)
+    }
+
+    /// Notes what was written, retires what is no longer wanted, and says what to remove.
+    pub(super) fn settle_outputs(&self, state: &mut State, writing: &dyn Writing) -> Result<(), StoreError> {
+        let wanted = self.wanted_names();
+        for (name, output) in &state.outputs {
+            writing.set_output(name, output)?;
+        }
+        for (name, output) in self.remembered.outputs.iter().filter(|(name, _)| !wanted.contains(*name)) {
+            // A compressed copy beside a file that lives on would be sent in its place.
+            let stale_copy = plain_name(name) != name && wanted.contains(plain_name(name));
+            match output.retired {
+                Some(since) if since + i64::from(self.names.folded_days) * 86_400 < self.now => {
+                    state.published.to_remove.push(name.clone())
+                }
+                _ if is_further_index(&self.names.main, name) => state.published.to_remove.push(name.clone()),
+                _ if is_aside(name) => state.published.to_remove.push(name.clone()),
+                // What it listed is news no more, or stands in the first.
+                _ if strand_of(name) == Some(Strand::News) => state.published.to_remove.push(name.clone()),
+                _ if stale_copy => state.published.to_remove.push(name.clone()),
+                Some(_) => {}
+                None => {
+                    writing.set_output(name, &OutputRow { retired: Some(self.now), ..*output })?;
+                    state.published.retired.push(name.clone());
+                }
+            }
+        }
+        for name in &wanted {
+            let back = self.remembered.outputs.get(name).filter(|output| output.retired.is_some());
+            if let Some(output) = back.filter(|_| !state.outputs.contains_key(name)) {
+                writing.set_output(name, &OutputRow { retired: None, ..*output })?;
+            }
+        }
+        // What a killed build made and this one has no use for.
+        let strays = self.remembered.planned.iter().filter(|name| !wanted.contains(*name));
+        let strays = strays.filter(|name| !self.remembered.outputs.contains_key(*name));
+        state.published.to_remove.extend(strays.cloned());
+        for name in &state.published.to_remove {
+            writing.drop_output(name)?;
+        }
+        Ok(())
+    }
+}
+
+/// The strand of a child file of ours, by its name.
+fn strand_of(name: &str) -> Option<Strand> {
+    parts_of(name).map(|(_, strand, _)| strand)
+}

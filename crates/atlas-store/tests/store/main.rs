@@ -1,0 +1,6 @@
+//! The store driven as a whole, over made-up rows.
+
+mod railway;
+
+mod histories;
+mod stops;

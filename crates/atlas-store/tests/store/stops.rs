@@ -1,0 +1,92 @@
+//! Builds that are stopped at any verb of their destination leave what can be served, and the next one completes.
+//!
+//! The program's own tests kill whole processes that write into a folder; here every single instant has its turn.
+
+use std::collections::BTreeSet;
+
+use atlas_store::destination::{Gzip, InMemory};
+use rstest::rstest;
+
+use crate::railway::{Day, Pages, Railway, live, url};
+
+/// What a build changes that is stopped.
+#[derive(Debug, Clone, Copy)]
+enum Changes {
+    /// There was none before.
+    Everything,
+    /// Some entries are new, some are edited.
+    Some,
+    /// Entries move to the other section, and files get smaller.
+    Sections,
+    /// Most entries go: files are folded.
+    Most,
+}
+
+/// A railway in memory with its first pages, built unless all of them are to be new.
+fn before(gzip: Gzip, changes: Changes) -> (Railway, InMemory, Pages, u32) {
+    let memory = InMemory::default();
+    let railway = Railway::in_memory(gzip, &memory);
+    let (mut pages, mut next, mut limit) = (Pages::new(), 0, 10);
+    live(&Day::Add(30), 19_000, &mut pages, &mut next, &mut limit);
+    if !matches!(changes, Changes::Everything) {
+        railway.build(&pages, limit).unwrap();
+    }
+    (railway, memory, pages, next)
+}
+
+/// What the pages are like that the stopped build is to write.
+fn after(changes: Changes, before: &Pages, next: u32) -> (Pages, u32) {
+    let (mut pages, mut next, mut limit) = (before.clone(), next, 10);
+    let days: &[Day] = match changes {
+        Changes::Everything => &[],
+        Changes::Some => &[Day::Add(9), Day::Edit(1)],
+        Changes::Sections => &[Day::Move(1), Day::Limit(6), Day::Add(3)],
+        Changes::Most => &[Day::Remove(0), Day::Remove(0), Day::Edit(2)],
+    };
+    days.iter().for_each(|day| live(day, 19_001, &mut pages, &mut next, &mut limit));
+    (pages, limit)
+}
+
+fn urls(pages: &Pages) -> BTreeSet<String> {
+    pages.iter().map(|(number, page)| url(*number, page)).collect()
+}
+
+#[rstest]
+#[case::first_build(Gzip::Beside, Changes::Everything)]
+#[case::edits(Gzip::Beside, Changes::Some)]
+#[case::moves(Gzip::Beside, Changes::Sections)]
+#[case::losses(Gzip::Beside, Changes::Most)]
+#[case::packed_alone(Gzip::Only, Changes::Sections)]
+#[case::plain_alone(Gzip::Off, Changes::Sections)]
+fn a_build_that_is_stopped_anywhere_leaves_a_whole_site(#[case] gzip: Gzip, #[case] changes: Changes) {
+    let (railway_before, memory_before, first, next) = before(gzip, changes);
+    let (pages, limit) = after(changes, &first, next);
+    let twin = railway_before.copy(&memory_before.copy());
+    twin.build(&pages, limit).unwrap();
+    let stay: BTreeSet<String> = match changes {
+        Changes::Everything => BTreeSet::new(),
+        _ => urls(&first).intersection(&urls(&pages)).cloned().collect(),
+    };
+    let mut stops = 0;
+    for verb in 0.. {
+        let memory = memory_before.copy();
+        let railway = railway_before.copy(&memory);
+        memory.fail_after(verb);
+        let stopped = railway.try_build(&pages, limit);
+        memory.mend();
+        // Whatever the instant: files that are named are there and whole, and no entry that stays is missing.
+        let served = railway.served();
+        assert!(stay.is_subset(&served), "verb {verb}: {:?}", stay.difference(&served).collect::<Vec<_>>());
+        assert!(served.iter().all(|url| urls(&first).contains(url) || urls(&pages).contains(url)), "verb {verb}");
+        if stopped.is_ok() {
+            break;
+        }
+        stops += 1;
+        railway.build(&pages, limit).unwrap();
+        let (mine, theirs) = (railway.files(), twin.files());
+        let differ = mine.keys().chain(theirs.keys()).filter(|name| mine.get(*name) != theirs.get(*name));
+        assert_eq!(differ.collect::<Vec<_>>(), Vec::<&String>::new(), "verb {verb}");
+        assert!(railway.build(&pages, limit).unwrap().written.is_empty(), "verb {verb}");
+    }
+    assert!(stops > 10, "only {stops} instants");
+}

@@ -1,0 +1,55 @@
+//! What the tables of a configuration are read in.
+
+use std::path::{Path, PathBuf};
+
+use atlas_core::address::Site;
+use atlas_store::ledger;
+use jiff::tz::TimeZone;
+use toml::Spanned;
+
+use super::file::Origin;
+use crate::exit::Failure;
+
+/// What the tables are read in.
+pub(super) struct Context<'a> {
+    pub(super) origin: &'a Origin,
+    pub(super) folder: &'a Path,
+    pub(super) site: &'a Site,
+    pub(super) web_root: &'a Path,
+    pub(super) timezone: &'a TimeZone,
+    pub(super) crawlers: &'a [String],
+}
+
+/// Replaces `${NAME}` by what the environment says.
+pub(super) fn expand(origin: &Origin, text: &Spanned<String>) -> Result<String, Failure> {
+    let mut out = String::new();
+    let mut rest = text.as_ref().as_str();
+    while let Some((before, after)) = rest.split_once("${") {
+        let (name, tail) = after.split_once('}').ok_or_else(|| origin.error(text, "“${” without its “}”"))?;
+        let value = std::env::var(name).map_err(|_| {
+            origin.error(text, format!("the environment has no {name}; set it, or write the value here"))
+        })?;
+        out.push_str(before);
+        out.push_str(&value);
+        rest = tail;
+    }
+    Ok(out + rest)
+}
+
+/// The zone of that name.
+pub(super) fn timezone(origin: &Origin, name: Option<&Spanned<String>>) -> Result<TimeZone, Failure> {
+    let Some(name) = name else { return Ok(TimeZone::UTC) };
+    TimeZone::get(name.as_ref()).map_err(|_| {
+        origin.error(name, format!("“timezone”: “{}” is unknown; expected a name such as Europe/London", name.as_ref()))
+    })
+}
+
+/// Where the ledger of a site lives whose configuration is this file: beside it. A configuration by another name than the usual one
+/// has a folder of its own inside, so that two sites in one folder never share a memory.
+pub(super) fn ledger_folder(configuration: &Path) -> PathBuf {
+    let folder = configuration.parent().unwrap_or(Path::new("")).join(ledger::FOLDER);
+    match configuration.file_stem().filter(|stem| *stem != "idle-atlas") {
+        Some(stem) => folder.join(stem),
+        None => folder,
+    }
+}

@@ -1,0 +1,249 @@
+//! What the configuration means: checked, defaults filled in, globs compiled, `${NAME}` replaced.
+
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+use std::{fs, io};
+
+use atlas_core::accepted::Accepted;
+use atlas_core::address::Site;
+use atlas_core::check;
+use atlas_core::choose::Choices;
+use atlas_core::derive::alternates;
+use atlas_core::judge::Thresholds;
+use atlas_core::placement::{OwnFiles, TEXT, VISITOR_PAGE};
+use atlas_core::report::Notice;
+use atlas_core::shape::SectionShape;
+use atlas_io::engines::EngineSettings;
+use atlas_store::arrange::Cut;
+use atlas_store::build::{ARCHIVES, Job};
+use atlas_store::destination::{Folder, Names};
+use atlas_store::extras::People;
+use atlas_store::source::Source;
+use atlas_store::stop::Stop;
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use toml::Spanned;
+
+use super::context::{Context, expand, ledger_folder, timezone};
+use super::file::{ConfigFile, Origin};
+use super::sources::Sources;
+use crate::exit::Failure;
+
+/// The file of accepted remarks and findings, where the configuration names no other.
+const KNOWN_FINDINGS: &str = "known-findings.txt";
+
+/// A site and everything that is to be done with it.
+pub struct Settings {
+    /// The site.
+    pub site: Site,
+    /// The folder that is served.
+    pub web_root: PathBuf,
+    /// The robots.txt of the site's host, whether lines are declared in it or not; none where nobody says where it is.
+    pub robots: Option<PathBuf>,
+    /// The engines to tell.
+    pub engines: Vec<EngineSettings>,
+    /// The configuration file.
+    pub path: PathBuf,
+    /// Where the ledger lives.
+    pub ledger: PathBuf,
+    /// The file of remarks and findings that are accepted.
+    pub known_findings: PathBuf,
+    /// What is in it.
+    pub accepted: Accepted,
+    timezone: TimeZone,
+    sources: Vec<Box<dyn Source>>,
+    choices: Choices,
+    shape: Vec<SectionShape>,
+    alternates: Option<alternates::Settings>,
+    people: People,
+    cut: Cut,
+    thresholds: Thresholds,
+    names: Names,
+    destination: Folder,
+    text: String,
+}
+
+impl Settings {
+    /// Makes sense of what was typed; every error names the line.
+    pub fn from_file(origin: &Origin, typed: ConfigFile) -> Result<Self, Failure> {
+        let folder = origin.path.parent().unwrap_or(Path::new(""));
+        let expanded = |text: &Spanned<String>| expand(origin, text);
+        let url = expanded(&typed.site.url)?;
+        let site = Site::parse(&url).map_err(|why| {
+            origin.error(&typed.site.url, format!("“url”: {why}; expected the site's URL as visitors end up on it, such as https://www.marrowvale.example/"))
+        })?;
+        let web_root = folder.join(expanded(&typed.site.web_root)?);
+        if !web_root.is_dir() {
+            return Err(
+                origin.error(&typed.site.web_root, format!("“web_root”: there is no folder {}", web_root.display()))
+            );
+        }
+        let timezone = timezone(origin, typed.site.timezone.as_ref())?;
+        let crawlers: Vec<String> = typed.robots.crawlers.iter().map(|token| token.to_lowercase()).collect();
+        let context =
+            Context { origin, folder, site: &site, web_root: &web_root, timezone: &timezone, crawlers: &crawlers };
+
+        let sources = Sources::new(&context, &typed)?.all()?;
+        if sources.is_empty() {
+            return Err(Failure::said(format!(
+                "{}: there is no source; add one, such as\n\n[[source]]\nfrom   = \"html\"\nfolder = \"public\"",
+                origin.path.display()
+            )));
+        }
+        let mut names: Vec<String> = sources.iter().map(|source| source.name()).collect();
+        names.extend((!typed.archive.is_empty()).then(|| ARCHIVES.to_owned()));
+        let sections = context.sections(&typed)?;
+        let rules = context.rules(&typed, &sections, &names)?;
+        let archives = context.archives(&typed, &sections)?;
+        let shape = context.shape(&typed, &sections)?;
+        let alternates = context.alternates(&typed)?;
+        let people = context.people(&typed, &sections)?;
+        let cut = context.cut(&typed.files)?;
+        let thresholds = context.thresholds(&typed.guards)?;
+        let declare_in = typed.robots.file.as_ref().map(expanded).transpose()?.map(|file| folder.join(file));
+        let is_in_a_folder = site.root().path() != "/";
+        if let (Some(file), Some(path)) = (&typed.robots.file, &declare_in)
+            && is_in_a_folder
+            && path.parent() == Some(web_root.as_path())
+        {
+            let message = format!(
+                "“file”: engines read {} alone, and {} is served elsewhere; name the file of the host, or leave [robots] file out",
+                site.of_host("/robots.txt"),
+                path.display()
+            );
+            return Err(origin.error(file, message));
+        }
+        // That of a site in a folder of its host lies above it, unless the configuration says where.
+        let own_robots = (!is_in_a_folder).then(|| web_root.join("robots.txt"));
+        let robots = declare_in.clone().or(own_robots);
+        let (names, sitemaps) = context.names(&typed.files, (declare_in.is_some(), typed.robots.create))?;
+        let data = context.data_folder(&typed)?;
+        let destination = Folder::new(sitemaps, web_root.clone(), data, robots.clone());
+        let engines = typed.engine.iter().map(|engine| context.engine(engine)).collect::<Result<Vec<_>, _>>()?;
+        let ours = [VISITOR_PAGE, TEXT].map(|name| format!("{}{name}", site.root()));
+        let choices = Choices {
+            own_files: OwnFiles {
+                folder: names.address.clone(),
+                main: names.main.clone(),
+                others: BTreeSet::from(ours),
+            },
+            tokens: crawlers,
+            rules,
+            sections,
+            archives,
+            site: site.clone(),
+        };
+        let ledger = ledger_folder(&origin.path);
+        let known_findings = typed.check.known_findings.as_ref().map(expanded).transpose()?;
+        let known_findings = folder.join(known_findings.unwrap_or_else(|| KNOWN_FINDINGS.to_owned()));
+        let accepted = accepted(&known_findings)?;
+        Ok(Self {
+            site,
+            web_root,
+            robots,
+            engines,
+            path: origin.path.clone(),
+            ledger,
+            known_findings,
+            accepted,
+            timezone,
+            sources,
+            choices,
+            shape,
+            alternates,
+            people,
+            cut,
+            thresholds,
+            names,
+            destination,
+            text: origin.text.clone(),
+        })
+    }
+
+    /// The job at an instant, until it is asked to stop.
+    pub fn job<'a>(&'a self, now: Timestamp, stop: &Stop) -> Job<'a> {
+        Job::new(&self.sources, &self.choices, (&self.destination, &self.names), &self.ledger, now)
+            .shape(self.shape.clone())
+            .alternates(self.alternates.clone())
+            .people(self.people.clone())
+            .cut(self.cut.clone())
+            .thresholds(self.thresholds.clone())
+            .timezone(self.timezone.clone())
+            .telling(0, &self.accepted)
+            .written(&self.text)
+            .stop(stop)
+    }
+
+    /// The site's zone: that of its days, and of all times that people are shown.
+    pub fn timezone(&self) -> &TimeZone {
+        &self.timezone
+    }
+
+    /// Where files go, and what they are called.
+    pub fn destination(&self) -> (&Folder, &Names) {
+        (&self.destination, &self.names)
+    }
+
+    /// The address of the main file.
+    pub fn main_address(&self) -> String {
+        self.names.main_address()
+    }
+
+    /// The folder that sitemap files are written into.
+    pub fn folder(&self) -> &Path {
+        self.destination.sitemaps()
+    }
+
+    /// The address of that folder.
+    pub fn folder_address(&self) -> &str {
+        &self.names.address
+    }
+
+    /// The folder that sitemap files are written into and the URL it is served under, where that is not the site's own.
+    pub fn sitemaps_elsewhere(&self) -> Option<(PathBuf, Site)> {
+        let site = Site::parse(&self.names.address).ok().filter(|_| !self.names.in_web_root)?;
+        Some((self.destination.sitemaps().to_owned(), site))
+    }
+
+    /// Whether another site's files would be written into the same folder.
+    pub fn writes_where(&self, other: &Self) -> bool {
+        let whole = |path: &Path| path.canonicalize().unwrap_or_else(|_| path.to_owned());
+        whole(self.destination.sitemaps()) == whole(other.destination.sitemaps())
+    }
+
+    /// The names of all sections, in their order.
+    pub fn section_names(&self) -> Vec<&str> {
+        self.choices.sections.list().iter().map(|section| section.name.as_str()).collect()
+    }
+
+    /// The names of all sources, in their order; that of the archives last.
+    pub fn source_names(&self) -> Vec<String> {
+        let archives = (!self.choices.archives.is_empty()).then(|| ARCHIVES.to_owned());
+        self.sources.iter().map(|source| source.name()).chain(archives).collect()
+    }
+
+    /// The name of a section.
+    pub fn section_name(&self, at: usize) -> &str {
+        &self.choices.sections.list()[at].name
+    }
+}
+
+/// The codes of all remarks and findings that can be accepted.
+pub fn codes() -> Vec<&'static str> {
+    let mut codes: Vec<&str> =
+        Notice::ALL.iter().map(|notice| notice.code()).chain(check::CODES.iter().copied()).collect();
+    codes.sort_unstable();
+    codes.dedup();
+    codes
+}
+
+/// What is accepted, by the file for that; it need not be there.
+fn accepted(file: &Path) -> Result<Accepted, Failure> {
+    let text = match fs::read_to_string(file) {
+        Ok(text) => text,
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Accepted::default()),
+        Err(error) => return Err(Failure::said(format!("cannot read {}: {error}", file.display()))),
+    };
+    Accepted::parse(&text, &codes())
+        .map_err(|bad| Failure::said(format!("{} line {}: {}", file.display(), bad.line, bad.message)))
+}

@@ -1,0 +1,29 @@
+//! How far gathering has come, on a terminal only.
+
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use indicatif::ProgressBar;
+
+use super::words::count;
+
+/// A count of what has been gathered so far.
+pub struct Progress {
+    pub(super) bar: ProgressBar,
+    pub(super) site: String,
+    pub(super) rows: AtomicU64,
+}
+
+impl Progress {
+    /// So many more have come.
+    pub fn more(&self, rows: u64) {
+        let all = self.rows.fetch_add(rows, Ordering::Relaxed) + rows;
+        let rows = count(all, "entry", "entries");
+        self.bar.set_message(format!("{}gathering: {rows}", self.site));
+    }
+}
+
+impl Drop for Progress {
+    fn drop(&mut self) {
+        self.bar.finish_and_clear();
+    }
+}
