@@ -10,7 +10,7 @@
 //! | settle | [`contribution`] (what one source says of one URL, and how several are merged) |
 //! | choose | [`archive`], [`choose`] (decisions with their reasons) |
 //! | know again | [`fingerprint`] |
-//! | derive | [`derive`] (groups of translations, news, structured data) |
+//! | derive | [`derive`](mod@derive) (groups of translations, news, structured data) |
 //! | judge | [`judge`] (redesigns, shares of dates, losses) |
 //! | arrange | [`placement`] (which file an entry lives in, and what files are called) |
 //! | write | [`shape`] (what of an entry is written), [`format`](mod@format) (the sitemap formats), [`visitor`] (what visitors read) |

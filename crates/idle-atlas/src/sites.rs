@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use serde_json::{Value, json};
+use serde_json::json;
 
 use crate::args::{Command, Form, Shared};
 use crate::config::{self, Settings};

@@ -15,7 +15,7 @@ pub enum Verdict {
 /// How an entry goes in.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Kept {
-    /// Its section's place in [`Sections::list`].
+    /// Its section's place in [`Sections::list`](super::Sections::list).
     pub section: u16,
     /// The hint to write.
     pub changefreq: Option<Changefreq>,

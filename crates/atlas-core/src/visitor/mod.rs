@@ -4,6 +4,7 @@
 
 mod rank;
 mod template;
+mod parts;
 mod page;
 mod text;
 mod newest;
@@ -14,7 +15,8 @@ use crate::address;
 use crate::lastmod::Lastmod;
 
 pub use newest::{Feed, atom, rss};
-pub use page::{Label, Visitors};
+pub use page::Visitors;
+pub use parts::Label;
 pub use template::{Template, TemplateError};
 pub use text::text_files;
 

@@ -1,6 +1,7 @@
 //! The page for visitors (HTML sitemap): all entries by section and folder, by their titles, on one page or, where there are
 //! many, on several.
 
+use super::parts::{Cut, Label, Part, SectionList};
 use super::rank::{ByFolder, Folders, Item, Order, ranked};
 use super::template::{STYLE, Template};
 use super::{Line, escaped};
@@ -23,15 +24,6 @@ const MONTHS: [&str; 12] = [
     "November",
     "December",
 ];
-/// What a section is called.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Label {
-    /// Its name, which goes into file names.
-    pub name: String,
-    /// Its name for visitors.
-    pub title: String,
-}
-
 /// All that visitors are shown, cut into pages.
 #[derive(Debug)]
 pub struct Visitors<'a> {
@@ -43,39 +35,6 @@ pub struct Visitors<'a> {
     language: &'a str,
     template: &'a Template,
     all: usize,
-}
-
-/// One section, in the order in which it is shown.
-#[derive(Debug)]
-struct SectionList<'a> {
-    label: Label,
-    order: Order,
-    items: Vec<Item<'a>>,
-}
-
-/// What is on one page.
-#[derive(Debug, Clone, PartialEq, Eq)]
-enum Cut {
-    /// Everything.
-    Whole,
-    /// The sections, each with its pages.
-    Front,
-    /// Some lines of one section.
-    Part(Part),
-}
-
-/// Some lines of one section, on a page of their own.
-#[derive(Debug, Clone, PartialEq, Eq)]
-struct Part {
-    /// The place of the section.
-    section: usize,
-    /// What the file is called behind the name of the section: `2026-11`, `2`.
-    mark: String,
-    /// The first line and the line after the last.
-    first: usize,
-    end: usize,
-    /// The year whose lines these are, and the month where the year has several pages.
-    time: Option<(i16, Option<i8>)>,
 }
 
 impl<'a> Visitors<'a> {
@@ -373,61 +332,9 @@ impl<'a> Visitors<'a> {
     }
 }
 
-impl Part {
-    fn year(&self) -> Option<i16> {
-        self.time.map(|(year, _)| year)
-    }
-}
-
 /// A number of entries, as it stands behind a heading or a link.
 fn counted(number: usize) -> String {
     format!("<span class=\"count\">{}</span>", grouped(number as u64))
-}
-
-impl SectionList<'_> {
-    /// Cuts the section into pages of at most `most` lines: by year, by month where a year has too many, else by number.
-    fn parts(&self, section: usize, most: usize) -> Vec<Part> {
-        let mut parts = Vec::new();
-        let mut numbered = |first: usize, end: usize, mark: &str, time: Option<(i16, Option<i8>)>| {
-            let starts: Vec<usize> = (first..end).step_by(most).collect();
-            for (at, start) in starts.iter().enumerate() {
-                let mark = match (mark, starts.len()) {
-                    ("", _) => (at + 1).to_string(),
-                    (mark, 1) => mark.to_owned(),
-                    (mark, _) => format!("{mark}-{}", at + 1),
-                };
-                parts.push(Part { section, mark, first: *start, end: (start + most).min(end), time });
-            }
-        };
-        if self.order != Order::Newest {
-            numbered(0, self.items.len(), "", None);
-            return parts;
-        }
-        let mut first = 0;
-        for of_year in self.items.chunk_by(|one, other| Item::year_of(one) == Item::year_of(other)) {
-            let end = first + of_year.len();
-            match Item::year_of(&of_year[0]) {
-                None => numbered(first, end, "undated", None),
-                Some(year) if of_year.len() <= most => numbered(first, end, &year.to_string(), Some((year, None))),
-                Some(year) => {
-                    for of_month in of_year.chunk_by(|one, other| one.month == other.month) {
-                        let month = of_month[0].month.map(|(_, month)| month);
-                        let mark = format!("{year}-{:02}", month.unwrap_or_default());
-                        numbered(first, first + of_month.len(), &mark, Some((year, month)));
-                        first += of_month.len();
-                    }
-                }
-            }
-            first = end;
-        }
-        parts
-    }
-}
-
-impl Item<'_> {
-    fn year_of(&self) -> Option<i16> {
-        self.month.map(|(year, _)| year)
-    }
 }
 
 #[cfg(test)]

@@ -75,8 +75,11 @@ pub struct Registration {
     pub word: &'static str,
     /// A key has to be published on the site before it can be used.
     pub wants_key: bool,
-    connect: fn(&EngineSettings, &Site, Option<&Key>) -> Result<Box<dyn Protocol>, StoreError>,
+    connect: Connect,
 }
+
+/// Makes ready to tell an engine of a site, with the key that is published.
+type Connect = fn(&EngineSettings, &Site, Option<&Key>) -> Result<Box<dyn Protocol>, StoreError>;
 
 /// All protocols that there are.
 pub static PROTOCOLS: &[Registration] =

@@ -47,9 +47,10 @@ fn proxies(variable: impl Fn(&str) -> Option<String>) -> Result<Vec<Proxy>, reqw
         small.or_else(capitals).filter(|value| !value.trim().is_empty())
     };
     let but_for = format!("{THIS_MACHINE},{}", read("NO_PROXY").unwrap_or_default());
-    let kinds: [(&str, fn(String) -> reqwest::Result<Proxy>); 3] =
-        [("HTTPS_PROXY", Proxy::https), ("HTTP_PROXY", Proxy::http), ("ALL_PROXY", Proxy::all)];
-    let named = kinds.into_iter().filter_map(|(name, make)| Some(make(read(name)?)));
+    let https = read("HTTPS_PROXY").map(Proxy::https);
+    let http = read("HTTP_PROXY").map(Proxy::http);
+    let all = read("ALL_PROXY").map(Proxy::all);
+    let named = [https, http, all].into_iter().flatten();
     named.map(|proxy| Ok(proxy?.no_proxy(NoProxy::from_string(&but_for)))).collect()
 }
 

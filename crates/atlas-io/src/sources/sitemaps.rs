@@ -121,7 +121,7 @@ impl OldSitemap {
             Input::File(path) => {
                 let name = address.split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("");
                 let folder = path.parent().unwrap_or(Path::new(""));
-                let packed = folder.join(packed_name(&name));
+                let packed = folder.join(packed_name(name));
                 let beside = folder.join(name);
                 let found = if !beside.exists() && packed.exists() { packed } else { beside };
                 let shown = Path::new(&self.shown).with_file_name(name).display().to_string();

@@ -3,8 +3,10 @@
 use atlas_core::format::Frame;
 use atlas_core::placement::{Limits, Shelf, Strand, Weight};
 
+use super::cut::Cut;
 use super::plan::{FilePlan, Made, Member, SegmentPlan};
-use super::{Arrival, Cut, Site, Waiting};
+use super::site::Site;
+use super::waiting::{Arrival, Waiting};
 use crate::error::StoreError;
 use crate::model::SegmentText;
 use crate::settle::Settled;

@@ -4,6 +4,7 @@
 //! is decided about while it is at hand and has a mark: that is all that most steps look at. Blocks past a budget wait on the
 //! disk and are read back when they are asked for.
 
+mod dealt;
 mod desk;
 mod block;
 mod near;
@@ -11,7 +12,9 @@ pub(crate) mod incremental;
 mod log;
 
 pub use self::block::{Block, Reader};
+pub(crate) use self::dealt::Dealt;
+pub use self::dealt::Place;
 pub use self::desk::Desk;
 pub(crate) use self::desk::{Mark, Trait};
-pub(crate) use self::log::{Arrivals, Dealt, Need};
-pub use self::log::{BLOCK_BYTES, Place};
+pub use self::log::BLOCK_BYTES;
+pub(crate) use self::log::{Arrivals, Need};

@@ -40,7 +40,7 @@ pub fn keep_overwritten(
     };
     // What cannot be read is kept all the same.
     let _ = read(&bytes, |_| (), |child| kept_names.extend(child.loc.and_then(beside)));
-    let copies: Vec<String> = kept_names.iter().map(|name| packed_name(&name)).collect();
+    let copies: Vec<String> = kept_names.iter().map(|name| packed_name(name)).collect();
     kept_names.extend(copies);
     let folder = folder.join(FOLDER);
     fs::create_dir_all(&folder).map_err(StoreError::io("cannot make", &folder))?;

@@ -106,7 +106,7 @@ pub fn recall(
         let fetched: Vec<Option<Vec<u8>>> = fetched.collect::<Result<_, StoreError>>()?;
         let known = some.par_iter().zip(fetched).map(|((name, changed), bytes)| {
             let (parts, bytes) = parts_of(name).zip(bytes)?;
-            let bytes = if is_packed(&name) { unpack(&bytes, MOST_BYTES).ok()? } else { bytes };
+            let bytes = if is_packed(name) { unpack(&bytes, MOST_BYTES).ok()? } else { bytes };
             file(&bytes, parts, changed.map_or(0, |date| date.seconds()))
         });
         for ((name, _), known) in some.iter().zip(known.collect::<Vec<_>>()) {

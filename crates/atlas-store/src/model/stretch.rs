@@ -32,7 +32,7 @@ impl RememberedStretch {
 /// All stretches that are remembered, by their prints.
 pub type KnownStretches = HashMap<u64, RememberedStretch>;
 
-/// Whose rows a stretch holds: their [`tag`]s, one after the other.
+/// Whose rows a stretch holds: their tags, one after the other.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Members {
     /// Of the rows that need not be looked at.

@@ -65,7 +65,7 @@ impl Publisher<'_> {
                 writer.push(&segment.body, segment.crc, segment.raw_size)?;
                 writer.finish()
             })();
-            self.small(state, &packed_name(&name), &packed.map_err(failed)?)?;
+            self.small(state, &packed_name(name), &packed.map_err(failed)?)?;
         }
         Ok(())
     }

@@ -61,7 +61,7 @@ impl Publisher<'_> {
         let (plain, packed) = self.names.names(&plan.name(), self.form);
         for name in plain.iter().chain(&packed) {
             let Some(bytes) = self.destination.read(name)? else { return Ok(true) };
-            let bytes = if is_packed(&name) { unpack(&bytes, MOST_BYTES).unwrap_or_default() } else { bytes };
+            let bytes = if is_packed(name) { unpack(&bytes, MOST_BYTES).unwrap_or_default() } else { bytes };
             let mut there = HashSet::new();
             let readable = read(&bytes, |url| there.extend(url.loc), |_| ()).is_ok();
             for segment in &file.segments {

@@ -1,0 +1,97 @@
+//! How the list for visitors is cut into pages.
+
+use super::rank::{Item, Order};
+
+/// What a section is called.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Label {
+    /// Its name, which goes into file names.
+    pub name: String,
+    /// Its name for visitors.
+    pub title: String,
+}
+
+/// One section, in the order in which it is shown.
+#[derive(Debug)]
+pub(super) struct SectionList<'a> {
+    pub(super) label: Label,
+    pub(super) order: Order,
+    pub(super) items: Vec<Item<'a>>,
+}
+
+/// What is on one page.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Cut {
+    /// Everything.
+    Whole,
+    /// The sections, each with its pages.
+    Front,
+    /// Some lines of one section.
+    Part(Part),
+}
+
+/// Some lines of one section, on a page of their own.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Part {
+    /// The place of the section.
+    pub(super) section: usize,
+    /// What the file is called behind the name of the section: `2026-11`, `2`.
+    pub(super) mark: String,
+    /// The first line and the line after the last.
+    pub(super) first: usize,
+    pub(super) end: usize,
+    /// The year whose lines these are, and the month where the year has several pages.
+    pub(super) time: Option<(i16, Option<i8>)>,
+}
+
+impl Part {
+    pub(super) fn year(&self) -> Option<i16> {
+        self.time.map(|(year, _)| year)
+    }
+}
+
+impl SectionList<'_> {
+    /// Cuts the section into pages of at most `most` lines: by year, by month where a year has too many, else by number.
+    pub(super) fn parts(&self, section: usize, most: usize) -> Vec<Part> {
+        let mut parts = Vec::new();
+        let mut numbered = |first: usize, end: usize, mark: &str, time: Option<(i16, Option<i8>)>| {
+            let starts: Vec<usize> = (first..end).step_by(most).collect();
+            for (at, start) in starts.iter().enumerate() {
+                let mark = match (mark, starts.len()) {
+                    ("", _) => (at + 1).to_string(),
+                    (mark, 1) => mark.to_owned(),
+                    (mark, _) => format!("{mark}-{}", at + 1),
+                };
+                parts.push(Part { section, mark, first: *start, end: (start + most).min(end), time });
+            }
+        };
+        if self.order != Order::Newest {
+            numbered(0, self.items.len(), "", None);
+            return parts;
+        }
+        let mut first = 0;
+        for of_year in self.items.chunk_by(|one, other| Item::year_of(one) == Item::year_of(other)) {
+            let end = first + of_year.len();
+            match Item::year_of(&of_year[0]) {
+                None => numbered(first, end, "undated", None),
+                Some(year) if of_year.len() <= most => numbered(first, end, &year.to_string(), Some((year, None))),
+                Some(year) => {
+                    for of_month in of_year.chunk_by(|one, other| one.month == other.month) {
+                        let month = of_month[0].month.map(|(_, month)| month);
+                        let mark = format!("{year}-{:02}", month.unwrap_or_default());
+                        numbered(first, first + of_month.len(), &mark, Some((year, month)));
+                        first += of_month.len();
+                    }
+                }
+            }
+            first = end;
+        }
+        parts
+    }
+}
+
+impl Item<'_> {
+    pub(super) fn year_of(&self) -> Option<i16> {
+        self.month.map(|(year, _)| year)
+    }
+}

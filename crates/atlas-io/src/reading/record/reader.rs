@@ -1,0 +1,292 @@
+//! Reading records, field by field.
+
+use std::borrow::Cow;
+
+use atlas_core::address::{Address, AddressError};
+use atlas_core::contribution::Said;
+use atlas_core::entry::{Changefreq, DatePolicy, Priority};
+use atlas_core::lastmod::Lastmod;
+use atlas_core::page::robots_words;
+use atlas_core::video::read_yes_or_no;
+use serde_json::Value;
+
+use crate::reading::field::Field;
+use crate::reading::template::Template;
+
+use super::settings::Dates;
+use super::trouble::Trouble;
+use super::values::{Record, RecordReader, scalar, shortened};
+
+impl RecordReader<'_> {
+    /// Writes what the record says into `said`, where nothing stands yet, or what this wrote of the record before: that is large,
+    /// and shall not be made anew a million times. False where the record has no URL that can be read. Fields that cannot be read are told to `trouble` and the rest
+    /// goes on.
+    pub(crate) fn read<'r>(
+        &'r self,
+        record: &Record<'_, 'r>,
+        said: &mut Said<'r>,
+        trouble: &mut impl FnMut(Trouble),
+    ) -> bool {
+        let Some(url) = self.text(record, Field::Url) else {
+            let why = match (self.wanting(record), self.undated(record)) {
+                (Some(name), _) => format!("no url in it, for want of “{name}”"),
+                (None, Some((name, text))) => {
+                    format!("{name} “{text}” is not {}, and the url is made of it", self.expected_date())
+                }
+                (None, None) => "no url in it".to_owned(),
+            };
+            trouble(Trouble::row(format!("{why}; the row is passed over")));
+            return false;
+        };
+        said.url = match self.address(url) {
+            Ok(url) => url,
+            Err(why) => {
+                trouble(Trouble::row(format!("{why}; the row is passed over")));
+                return false;
+            }
+        };
+        said.section = self.settings.section.as_deref().map(Cow::Borrowed);
+        // What several fields have a say in begins anew.
+        (said.published, said.expires, said.draft, said.noindex, said.unreadable) = (None, None, false, None, None);
+        self.header.present.iter().for_each(|field| self.take(record, *field, said, trouble));
+        true
+    }
+
+    /// The address of the entry: that which stands in the record, where it is in its normal spelling.
+    pub(super) fn address<'r>(&self, text: Cow<'r, str>) -> Result<Cow<'r, str>, AddressError> {
+        let site = &self.settings.site;
+        match text {
+            Cow::Borrowed(text) => match site.plain(text.trim()) {
+                Some(plain) => Ok(Cow::Borrowed(plain)),
+                None => Ok(Cow::Owned(site.address(text)?.into_string())),
+            },
+            Cow::Owned(text) => Ok(Cow::Owned(site.address(&text)?.into_string())),
+        }
+    }
+
+    /// Reads one field.
+    fn take<'r>(
+        &'r self,
+        record: &Record<'_, 'r>,
+        field: Field,
+        said: &mut Said<'r>,
+        trouble: &mut impl FnMut(Trouble),
+    ) {
+        let text = || self.text(record, field);
+        match field {
+            Field::Url => {}
+            Field::Modified => said.modified = self.date(record, field, trouble),
+            Field::Published => self.gate(record, field, said, trouble),
+            Field::Embargo => self.gate(record, field, said, trouble),
+            Field::Expires => self.gate(record, field, said, trouble),
+            Field::Title => said.title = text(),
+            Field::Description => said.description = text(),
+            Field::Language => said.language = text(),
+            Field::LanguageGroup => said.language_group = text(),
+            Field::Id => said.id = text(),
+            Field::Slug => said.slug = text(),
+            Field::Kind => said.kind = text(),
+            Field::Parent => said.parent = text(),
+            Field::Section => said.own_section = text(),
+            Field::Category => said.categories = self.list(record, field),
+            Field::Tags => said.tags = self.list(record, field),
+            Field::Author => said.authors = self.list(record, field),
+            Field::Images => said.images = self.images(record, trouble),
+            Field::Videos => {
+                said.videos = self.videos(record, &Address::trusted(said.url.as_ref()), trouble);
+            }
+            Field::Alternates => said.alternates = self.alternates(record, trouble),
+            Field::Draft => said.draft |= self.switch(record, field, said, trouble) == Some(true),
+            Field::Keep => said.keep = self.switch(record, field, said, trouble),
+            Field::Noindex => {
+                if self.switch(record, field, said, trouble) == Some(true) {
+                    said.noindex = Some(Cow::Borrowed("noindex: yes"));
+                }
+            }
+            Field::Robots => self.robots(record, said, trouble),
+            Field::Changefreq => {
+                let expected = "one of always, hourly, daily, weekly, monthly, yearly, never";
+                said.changefreq = self.word(record, field, expected, |text| text.parse::<Changefreq>().ok(), trouble);
+            }
+            Field::Priority => {
+                let read = |text: &str| Priority::new(text.trim().parse().ok()?);
+                said.priority = self.word(record, field, "a number from 0.0 to 1.0", read, trouble);
+            }
+            Field::DatePolicy => {
+                let expected = "one of usual, declared, seen, none";
+                said.date_policy = self.word(record, field, expected, |text| text.parse::<DatePolicy>().ok(), trouble);
+            }
+        }
+    }
+
+    /// What the template of the URL names and the record does not have.
+    fn wanting(&self, record: &Record<'_, '_>) -> Option<&str> {
+        let mut names = self.header.templates[Field::Url as usize].iter().flat_map(Template::columns);
+        names.find(|name| self.value(record, name).is_none_or(|value| value.trim().is_empty()))
+    }
+
+    /// The date that the template of the URL asks for and that cannot be read: its name and text.
+    fn undated(&self, record: &Record<'_, '_>) -> Option<(&str, String)> {
+        let mut names = self.header.templates[Field::Url as usize].iter().flat_map(Template::dates);
+        names.find_map(|name| {
+            let text = self.value(record, name)?;
+            self.read_date(&text).is_none().then(|| (name, text.into_owned()))
+        })
+    }
+
+    /// Reads a field that need not be there; one that cannot be read is told, and the entry goes on without it.
+    fn word<T>(
+        &self,
+        record: &Record<'_, '_>,
+        field: Field,
+        expected: &str,
+        read: impl Fn(&str) -> Option<T>,
+        trouble: &mut impl FnMut(Trouble),
+    ) -> Option<T> {
+        let text = self.text(record, field)?;
+        let value = read(&text);
+        if value.is_none() {
+            trouble(Trouble::cell(format!(
+                "{} “{text}” is not {expected}; the entry is listed without it",
+                field.name()
+            )));
+        }
+        value
+    }
+
+    /// A yes or no that decides whether the entry goes in: where it cannot be read, the entry stays out.
+    fn switch(
+        &self,
+        record: &Record<'_, '_>,
+        field: Field,
+        said: &mut Said<'_>,
+        trouble: &mut impl FnMut(Trouble),
+    ) -> Option<bool> {
+        let text = self.text(record, field)?;
+        let value = read_yes_or_no(&text);
+        if value.is_none() {
+            self.shut(field, &text, "yes or no", said, trouble);
+        }
+        value
+    }
+
+    /// A date that decides whether the entry goes in: where it cannot be read, the entry stays out. What a database calls infinite
+    /// has a meaning.
+    fn gate(&self, record: &Record<'_, '_>, field: Field, said: &mut Said<'_>, trouble: &mut impl FnMut(Trouble)) {
+        let Some(text) = self.text(record, field) else { return };
+        let opens = field != Field::Expires;
+        match (text.trim().to_ascii_lowercase().as_str(), opens) {
+            // It is published never, or has expired ever since.
+            ("infinity" | "+infinity", true) => said.draft = true,
+            ("-infinity", false) => said.expires = Lastmod::from_epoch_day(0),
+            // It has always been published, or expires never.
+            ("-infinity", true) | ("infinity" | "+infinity", false) => {}
+            _ => {
+                let (mut told, mut read) = (Vec::new(), None);
+                if let Some(date) = self.date(record, field, &mut |one| told.push(one)) {
+                    read = Some(date);
+                    told.into_iter().for_each(&mut *trouble);
+                } else {
+                    self.shut(field, &text, &self.expected_date(), said, trouble);
+                }
+                match field {
+                    Field::Expires => said.expires = read,
+                    Field::Published => said.published = read,
+                    // What waits for a later day than that of its publication goes in on that.
+                    _ => {
+                        let earlier =
+                            |date: Lastmod| said.published.is_none_or(|known| known.seconds() < date.seconds());
+                        said.published = read.filter(|date| earlier(*date)).or(said.published);
+                    }
+                }
+            }
+        }
+    }
+
+    /// A value that decides whether the entry goes in cannot be read.
+    fn shut(&self, field: Field, text: &str, expected: &str, said: &mut Said<'_>, trouble: &mut impl FnMut(Trouble)) {
+        let shown = shortened(text);
+        trouble(Trouble::row(format!(
+            "{} “{shown}” is not {expected}; it decides whether the entry goes in, so the entry stays out",
+            field.name()
+        )));
+        said.unreadable.get_or_insert_with(|| Cow::Owned(format!("{} “{shown}”", field.name())));
+    }
+
+    /// A robots directive, as a text or as a list of words.
+    fn robots(&self, record: &Record<'_, '_>, said: &mut Said<'_>, trouble: &mut impl FnMut(Trouble)) {
+        let listed = match self.json(record, Field::Robots) {
+            Some(Value::Array(words)) => Some(words.iter().filter_map(scalar).collect::<Vec<_>>().join(", ")),
+            _ => None,
+        };
+        let Some(text) = listed.or_else(|| self.text(record, Field::Robots).map(Cow::into_owned)) else { return };
+        let words = robots_words(&text);
+        if words.noindex {
+            said.noindex = Some(Cow::Owned(format!("robots: {}", shortened(&text))));
+        }
+        if let Some(after) = words.unavailable_after {
+            match Lastmod::read_deadline(after, &self.settings.timezone) {
+                Some(date) => said.expires = said.expires.or(Some(date)),
+                None => self.shut(Field::Robots, after, &self.expected_date(), said, trouble),
+            }
+        }
+    }
+
+    fn expected_date(&self) -> String {
+        match &self.settings.dates {
+            Dates::Plain => {
+                "a date such as 2026-11-23 or 2026-11-23T09:30:00Z (other forms: dates = \"%d/%m/%Y\")".to_owned()
+            }
+            Dates::Format(format) => format!("a date in the form {format}"),
+        }
+    }
+
+    pub(super) fn read_date(&self, text: &str) -> Option<Lastmod> {
+        match &self.settings.dates {
+            Dates::Plain => Lastmod::read(text, &self.settings.timezone),
+            Dates::Format(format) => Lastmod::read_as(format, text, &self.settings.timezone),
+        }
+    }
+
+    pub(super) fn date(
+        &self,
+        record: &Record<'_, '_>,
+        field: Field,
+        trouble: &mut impl FnMut(Trouble),
+    ) -> Option<Lastmod> {
+        let text = self.text(record, field)?;
+        let date = self.read_date(&text);
+        if matches!(self.settings.dates, Dates::Plain) && Self::may_be_doubtful(&text) {
+            let doubt = Lastmod::doubt(&text, &self.settings.timezone);
+            match (date, doubt) {
+                (Some(date), Some(why)) => {
+                    trouble(Trouble::cell(format!(
+                        "{} “{text}” can be read in two ways ({why}); taken as {date}",
+                        field.name()
+                    )));
+                }
+                (None, Some(why)) => trouble(Trouble::cell(format!(
+                    "{} “{text}” can be read in two ways ({why}); say which, such as dates = \"%d/%m/%Y\". The entry is listed without it",
+                    field.name()
+                ))),
+                _ => {}
+            }
+            if doubt.is_some() {
+                return date;
+            }
+        }
+        if date.is_none() {
+            let expected = self.expected_date();
+            trouble(Trouble::cell(format!(
+                "{} “{text}” is not {expected}; the entry is listed without it",
+                field.name()
+            )));
+        }
+        date
+    }
+
+    /// The forms that a million rows come in cannot be doubted: they are not looked at twice.
+    fn may_be_doubtful(text: &str) -> bool {
+        !text.ends_with('Z') && text.len() != 10 || text.as_bytes().get(2).is_some_and(|byte| !byte.is_ascii_digit())
+    }
+}

@@ -1,0 +1,330 @@
+//! Arranging, step by step.
+
+use std::cmp::Reverse;
+use std::collections::HashMap;
+use std::ops::Range;
+
+use atlas_core::placement::{FileState, Limits, Shelf, Strand};
+use rayon::prelude::*;
+
+use crate::error::StoreError;
+use crate::ledger::Ledger;
+use crate::model::{Facts, FileRow, SegmentText};
+use crate::settle::{Fate, Settled};
+
+use super::cut::inside;
+use super::plan::{FilePlan, From, Made, Member, Plan, SegmentPlan};
+use super::site::Site;
+use super::stack::Stack;
+use super::untouched::{SEGMENTS_AT_A_TIME, Untouched, look_into};
+use super::waiting::{Arrival, Waiting, stack_of};
+
+/// In how many bytes texts of segments are kept at hand that will be made again, rather than unpacked twice.
+const TEXTS: usize = 32 << 20;
+
+/// Arranges all entries: first those that stand, file by file; then those that wait for a place, window by window. `None` where
+/// some have to go elsewhere whose rows were let go.
+pub(crate) fn arrange(site: &Site<'_>, settled: &mut Settled) -> Result<Option<Plan>, StoreError> {
+    let mut arranging = Arranging::new(site, settled);
+    arranging.stand(settled)?;
+    let mut waiting = arranging.make_room(settled)?;
+    let wanted = std::mem::take(&mut waiting.recalled);
+    let Site { ledger, remembered, renderer, .. } = site;
+    let recalled = settled.recall(&wanted, renderer.arrivals, *ledger, remembered, renderer.alternates)?;
+    if recalled.len() < wanted.len() {
+        return Ok(None);
+    }
+    waiting.listed.extend(recalled);
+    arranging.place(settled, waiting.listed);
+    arranging.fill_news(settled, waiting.news)?;
+    Ok(Some(arranging.plan(settled)))
+}
+
+struct Arranging<'a> {
+    site: &'a Site<'a>,
+    /// By section and strand.
+    stacks: Vec<Stack<'a>>,
+    folded: Vec<i64>,
+}
+
+impl<'a> Arranging<'a> {
+    fn new(site: &'a Site<'a>, settled: &Settled) -> Self {
+        let sections = site.sections.list().iter().enumerate();
+        let stacks = sections.flat_map(|(at, section)| {
+            Strand::ALL.map(|strand| Stack {
+                section: at,
+                name: &section.name,
+                strand,
+                cut: site.cut.of(section, strand),
+                inside: inside(site.cut.of(section, strand).bytes_per_file, site.renderer.style),
+                files: Vec::new(),
+                shelf: Shelf::new(Vec::new(), 1),
+                entries: if strand == Strand::Pages { settled.counts.tallies[at].entries } else { 0 },
+                awaited: strand == Strand::Pages && settled.counts.tallies[at].added > 0,
+            })
+        });
+        // Sections that are no longer configured have lost all their entries to others.
+        let gone = |file: &&FileRow| site.sections.named(&file.section).is_none();
+        let folded = site.remembered.files.iter().filter(gone).map(|file| file.id).collect();
+        Self { site, stacks: stacks.collect(), folded }
+    }
+
+    /// Takes files over as they stand, less what is gone from them.
+    fn stand(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
+        let mut untouched = Untouched::default();
+        let listed: HashMap<u32, u32> =
+            settled.listed.iter().zip(0..).filter_map(|(candidate, at)| Some((candidate.prior?, at))).collect();
+        for file in &self.site.remembered.files {
+            let Some(section) = self.site.sections.named(&file.section) else { continue };
+            let stack = &mut self.stacks[stack_of(section, file.strand)];
+            let limits = Limits {
+                urls: stack.cut.urls_per_file.for_standing(file.limits.urls),
+                bytes: stack.inside,
+                media: stack.cut.media_per_file,
+            };
+            let mut plan = FilePlan {
+                id: Some(file.id),
+                section: file.section.clone(),
+                strand: file.strand,
+                number: file.number,
+                limits,
+                resized: limits != file.limits,
+                before: Some(file.standing),
+                segments: Vec::with_capacity(file.segments.len()),
+                dropped: Vec::new(),
+                loses_to_others: false,
+            };
+            for segment in &file.segments {
+                let fates = &settled.fates[segment.range()];
+                if fates.iter().all(|fate| Fate::stays(*fate)) {
+                    if stack.strand == Strand::Pages {
+                        untouched.note(section, file.id, segment, fates);
+                    }
+                    plan.segments.push(SegmentPlan::Kept(*segment));
+                    continue;
+                }
+                let mut made = Made { base: Some(*segment), ..Made::new(segment.number) };
+                for (fate, nth) in fates.iter().zip(0..) {
+                    if Fate::stays(*fate) {
+                        made.members.push(Member::base(nth));
+                    } else if let Some(&at) = listed.get(&(segment.first as u32 + nth)) {
+                        let here = usize::from(settled.listed[at as usize].section) == section;
+                        plan.loses_to_others |= !here;
+                        made.members.extend(here.then(|| Member::listed(at)));
+                    }
+                }
+                match made.members.is_empty() {
+                    true => plan.dropped.push(segment.number),
+                    false => plan.segments.push(SegmentPlan::Made(made)),
+                }
+            }
+            stack.files.push(plan);
+        }
+        untouched.read(self.site.ledger, settled)?;
+        self.measure(settled)?;
+        for stack in &mut self.stacks {
+            stack.files.sort_by_key(|file| file.number);
+            let states = stack.files.iter().map(|file| FileState {
+                number: file.number,
+                limits: file.limits,
+                urls: file.urls() as u32,
+                bytes: file.segments.iter().map(SegmentPlan::size).sum(),
+                media: file.segments.iter().map(SegmentPlan::media).sum(),
+            });
+            let next = self.site.remembered.next_numbers.get(&(stack.name.to_owned(), stack.strand)).copied();
+            stack.shelf = Shelf::new(states.collect(), next.unwrap_or(1));
+            if stack.strand != Strand::Pages {
+                stack.entries = stack.shelf.files().iter().map(|file| u64::from(file.urls)).sum();
+            }
+        }
+        Ok(())
+    }
+
+    /// Finds out how large the segments are that lost entries, or in which some changed.
+    fn measure(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
+        let (ledger, renderer) = (self.site.ledger, self.site.renderer);
+        let files = self.stacks.iter_mut().flat_map(|stack| {
+            let section = stack.section;
+            stack.files.iter_mut().map(move |file| (section, file))
+        });
+        let mut touched: Vec<(i64, usize, &mut Made)> = files
+            .flat_map(|(section, file)| {
+                let id = file.id.unwrap_or_default();
+                file.segments.iter_mut().filter_map(move |segment| match segment {
+                    SegmentPlan::Made(made) => Some((id, section, made)),
+                    SegmentPlan::Kept(_) => None,
+                })
+            })
+            .collect();
+        let mut room = TEXTS;
+        for some in touched.chunks_mut(SEGMENTS_AT_A_TIME) {
+            let place = |(file, _, made): &&mut (i64, usize, &mut Made)| (*file, made.number);
+            let facts = look_into(ledger, &mut *some, place, |(_, section, made), body| {
+                let Some(base) = made.base else { return Ok((*section, Facts::default())) };
+                let text = SegmentText::read(&body, &base)?;
+                for member in std::mem::take(&mut made.members) {
+                    let (weight, frame) = renderer.weigh(member, &base, &text, settled);
+                    made.add(member, weight, frame);
+                }
+                let fates = &settled.fates[base.range()];
+                let facts = text.facts(&base, |at| fates[at as usize] == Fate::Untouched as u8);
+                made.text = Some(text);
+                Ok((*section, facts))
+            })?;
+            facts.iter().for_each(|(section, facts)| settled.counts.tallies[*section].add(facts));
+            for (.., made) in some {
+                made.text.take_if(|text| text.size() > room);
+                room -= made.text.as_ref().map_or(0, SegmentText::size);
+            }
+        }
+        Ok(())
+    }
+
+    /// Takes entries out of files that hold more than they may, and out of files that are to be folded.
+    fn make_room(&mut self, settled: &Settled) -> Result<Waiting, StoreError> {
+        let mut waiting = Waiting::default();
+        let files = self.stacks.iter().flat_map(|stack| &stack.files);
+        let made = files.flat_map(|file| &file.segments).filter_map(|segment| match segment {
+            SegmentPlan::Made(made) => Some(made),
+            SegmentPlan::Kept(_) => None,
+        });
+        let mut placed = vec![false; settled.listed.len()];
+        for member in made.flat_map(|made| &made.members) {
+            if let From::Listed(at) = member.from() {
+                placed[at as usize] = true;
+            }
+        }
+        for ((candidate, at), _) in settled.listed.iter().zip(0..).zip(&placed).filter(|(_, placed)| !**placed) {
+            if candidate.strand == Strand::News {
+                waiting.news.push(at);
+                continue;
+            }
+            let stack = &mut self.stacks[stack_of(usize::from(candidate.section), candidate.strand)];
+            stack.awaited = true;
+            stack.entries += u64::from(candidate.strand != Strand::Pages);
+            waiting.listed.push(at);
+        }
+        for stack in self.stacks.iter_mut().filter(|stack| stack.strand != Strand::News) {
+            stack.shrink_overfull(self.site, settled, &mut waiting)?;
+            if stack.files.last().is_some_and(|file| file.loses_to_others) {
+                stack.shelf.seal();
+            }
+            for number in stack.shelf.fold(stack.awaited) {
+                let Some(at) = stack.files.iter().position(|file| file.number == number) else { continue };
+                let file = stack.files.remove(at);
+                for segment in &file.segments {
+                    match segment {
+                        SegmentPlan::Kept(row) => waiting.recalled.extend(row.range().map(|at| at as u32)),
+                        SegmentPlan::Made(made) => made.members.iter().for_each(|one| waiting.add(*one, made.base)),
+                    }
+                }
+                self.folded.extend(file.id);
+            }
+        }
+        waiting.recalled.sort_unstable();
+        Ok(waiting)
+    }
+
+    /// Puts those that wait for a place into the open files, the oldest of each window first, and opens others as they are
+    /// needed.
+    fn place(&mut self, settled: &Settled, mut listed: Vec<u32>) {
+        let renderer = self.site.renderer;
+        let arrivals = renderer.arrivals;
+        listed.sort_unstable_by_key(|at| settled.listed[*at as usize].place);
+        let mut listed = listed.into_iter().peekable();
+        let any_added = settled.counts.added.count() > 0;
+        let mut window = |blocks: Range<usize>| {
+            let end = arrivals.first_of(blocks.end);
+            let mut some: Vec<u32> = Vec::new();
+            while let Some(at) = listed.next_if(|at| settled.listed[*at as usize].place < end) {
+                some.push(at);
+            }
+            let mut window: Vec<Arrival> = some.par_iter().map(|at| renderer.arrival(*at, settled)).collect();
+            if any_added {
+                window.par_extend(renderer.added(blocks, settled));
+            }
+            window.par_sort_unstable_by_key(|arrival| (arrival.age, arrival.named));
+            window
+        };
+        let stacks = &mut self.stacks;
+        let mut put = |arrivals: Vec<Arrival>| {
+            for arrival in arrivals {
+                stacks[usize::from(arrival.shelf)].place(arrival.member, arrival.weight(), arrival.frame);
+            }
+        };
+        // Putting one after the other is for one core: meanwhile the next window is put in order.
+        let mut ready = Vec::new();
+        for blocks in arrivals.windows() {
+            (ready, ()) = rayon::join(|| window(blocks), || put(ready));
+        }
+        put(ready);
+    }
+
+    /// Fills the files of news: the newest articles stand in the first, older ones follow, and a file that none is left for goes. Such a
+    /// file is as it was where it would list the same.
+    fn fill_news(&mut self, settled: &Settled, listed: Vec<u32>) -> Result<(), StoreError> {
+        let Site { ledger, remembered, renderer, .. } = *self.site;
+        let mut news: Vec<Vec<Arrival>> = self.stacks.iter().map(|_| Vec::new()).collect();
+        for at in listed {
+            let arrival = renderer.arrival(at, settled);
+            news[usize::from(arrival.shelf)].push(arrival);
+        }
+        let stacks = self.stacks.iter_mut().zip(news).filter(|(stack, _)| stack.strand == Strand::News);
+        for (stack, mut articles) in stacks {
+            articles.sort_unstable_by_key(|article| (Reverse(article.age), article.named));
+            let mut before = std::mem::take(&mut stack.files);
+            if articles.is_empty() {
+                stack.files = before.extract_if(.., |file| !file.segments.is_empty()).collect();
+            }
+            stack.refill(articles, &mut before);
+            for file in &mut stack.files {
+                let Some(row) = remembered.files.iter().find(|row| Some(row.id) == file.id) else { continue };
+                if file.limits == row.limits && would_list_the_same(file, row, ledger, settled)? {
+                    *file = FilePlan::as_it_stands(row);
+                }
+            }
+            self.folded.extend(before.iter().filter_map(|file| file.id));
+        }
+        Ok(())
+    }
+
+    fn plan(self, settled: &Settled) -> Plan {
+        let mut plan =
+            Plan { files: Vec::new(), folded: self.folded, next_numbers: self.site.remembered.next_numbers.clone() };
+        for mut stack in self.stacks {
+            let next = match stack.strand {
+                Strand::News => stack.files.last().map_or(1, |file| file.number + 1),
+                _ => stack.shelf.next_number(),
+            };
+            let any =
+                stack.entries > 0 || settled.counts.tallies[stack.section].entries > 0 && stack.strand == Strand::Pages;
+            if any || next > 1 {
+                plan.next_numbers.insert((stack.name.to_owned(), stack.strand), next);
+            }
+            plan.files.append(&mut stack.files);
+        }
+        plan
+    }
+}
+
+/// Whether a file that was filled anew lists what it listed before, as it did.
+fn would_list_the_same(
+    file: &FilePlan,
+    before: &FileRow,
+    ledger: &dyn Ledger,
+    settled: &Settled,
+) -> Result<bool, StoreError> {
+    let members = file.segments.iter().flat_map(|segment| match segment {
+        SegmentPlan::Made(made) => made.members.as_slice(),
+        SegmentPlan::Kept(_) => &[],
+    });
+    let now = members.filter_map(|member| match member.from() {
+        From::Listed(at) => Some(settled.listed[at as usize].lane),
+        _ => None,
+    });
+    let mut lanes = Vec::new();
+    for segment in &before.segments {
+        lanes.extend(ledger.lane(before.id, segment)?);
+    }
+    Ok(now.eq(lanes))
+}

@@ -1,0 +1,57 @@
+//! How files are cut.
+
+use atlas_core::choose::Section;
+use atlas_core::derive::news::MOST_NEWS;
+use atlas_core::format::Frame;
+use atlas_core::placement::{Limits, MOST_BYTES, Strand, USUAL_MEDIA, UrlsPerFile};
+use serde::Serialize;
+
+/// How files are cut.
+#[derive(Debug, Clone, Serialize)]
+pub struct Cut {
+    /// Entries in a file.
+    pub urls_per_file: UrlsPerFile,
+    /// Bytes in a file, frame included.
+    pub bytes_per_file: u64,
+    /// Pictures and videos in a file.
+    pub media_per_file: u32,
+}
+
+impl Default for Cut {
+    fn default() -> Self {
+        Self { urls_per_file: UrlsPerFile::Auto, bytes_per_file: MOST_BYTES, media_per_file: USUAL_MEDIA }
+    }
+}
+
+impl Cut {
+    /// How the files of one strand of a section are cut.
+    pub(super) fn of(&self, section: &Section, strand: Strand) -> Self {
+        let urls_per_file = section.urls_per_file.map_or(self.urls_per_file, UrlsPerFile::Fixed);
+        Self {
+            urls_per_file: if strand == Strand::News { urls_per_file.at_most(MOST_NEWS) } else { urls_per_file },
+            bytes_per_file: section.bytes_per_file.unwrap_or(self.bytes_per_file),
+            media_per_file: section.media_per_file.unwrap_or(self.media_per_file),
+        }
+    }
+
+    /// What a file may hold that is opened in one strand of a section of so many entries.
+    pub(crate) fn limits(
+        &self,
+        section: Option<&Section>,
+        strand: Strand,
+        style: Option<&str>,
+        entries: usize,
+    ) -> Limits {
+        let cut = section.map_or_else(|| self.clone(), |section| self.of(section, strand));
+        Limits {
+            urls: cut.urls_per_file.when_opened(entries),
+            bytes: inside(cut.bytes_per_file, style),
+            media: cut.media_per_file,
+        }
+    }
+}
+
+/// Bytes of a file that are left for its entries.
+pub(super) fn inside(bytes_per_file: u64, style: Option<&str>) -> u64 {
+    bytes_per_file.saturating_sub(Frame::most_bytes(style))
+}

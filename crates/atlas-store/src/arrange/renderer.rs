@@ -1,0 +1,114 @@
+//! Rendering entries as they stand in their files.
+
+use std::ops::Range;
+
+use atlas_core::choose::Kept;
+use atlas_core::contribution::Said;
+use atlas_core::format::{Frame, write_url};
+use atlas_core::placement::{Strand, Weight};
+use atlas_core::shape::Shape;
+use rayon::prelude::*;
+
+use crate::arrival::{Arrivals, Place};
+use crate::derive::Alternates;
+use crate::model::{NO_GROUP, SegmentRow, SegmentText, facts_of};
+use crate::settle::{Candidate, Settled};
+
+use super::plan::{From, Member};
+use super::waiting::{Arrival, stack_of};
+
+/// Renders candidates.
+#[derive(Debug, Clone, Copy)]
+pub struct Renderer<'a> {
+    /// Where the rows are.
+    pub(crate) arrivals: &'a Arrivals,
+    /// What of them is written.
+    pub(crate) shape: &'a Shape,
+    /// Groups of translations.
+    pub(crate) alternates: &'a Alternates,
+    /// The stylesheet that every file names.
+    pub(crate) style: Option<&'a str>,
+}
+
+impl Renderer<'_> {
+    /// Appends the `url` element of a candidate, whose row has been read; returns the frame it needs, and how many media are in it.
+    pub(crate) fn render(&self, candidate: &Candidate, said: &Said<'_>, out: &mut Vec<u8>) -> (Frame, u32) {
+        let group = self.alternates.list(candidate.group);
+        let entry = self.shape.entry(said, candidate.kept(), candidate.observed(), group, candidate.strand);
+        write_url(out, &entry);
+        (Frame::of(&entry), entry.media())
+    }
+
+    /// Appends the `url` element of an entry that is new, whose row has been read.
+    pub(crate) fn render_new(&self, kept: Kept, group: u32, said: &Said<'_>, out: &mut Vec<u8>) -> (Frame, u32) {
+        let entry = self.shape.entry(said, kept, None, self.alternates.list(group), Strand::Pages);
+        write_url(out, &entry);
+        (Frame::of(&entry), entry.media())
+    }
+
+    /// The weight of a candidate and the namespaces it needs.
+    pub(super) fn measure(&self, candidate: &Candidate) -> (Weight, Frame) {
+        let mut out = Vec::new();
+        let (frame, media) = self.render(candidate, &Said::read(&self.arrivals.row(candidate.place)), &mut out);
+        (Weight { bytes: out.len() as u64, media }, frame)
+    }
+}
+
+impl Renderer<'_> {
+    /// The weight of an entry of a segment that stood before, and the namespaces it needs.
+    pub(super) fn weigh(
+        &self,
+        member: Member,
+        base: &SegmentRow,
+        text: &SegmentText,
+        settled: &Settled,
+    ) -> (Weight, Frame) {
+        match member.from() {
+            From::Base(at) => {
+                let bytes = text.element(at).len() as u64;
+                if base.frame == Frame::default() {
+                    return (Weight { bytes, media: 0 }, Frame::default());
+                }
+                let (frame, facts) = facts_of(text.element(at), base.frame);
+                (Weight { bytes, media: u32::try_from(facts.media()).unwrap_or(u32::MAX) }, frame)
+            }
+            From::Listed(at) => self.measure(&settled.listed[at as usize]),
+            From::Row(_) => Default::default(),
+        }
+    }
+
+    pub(super) fn arrival(&self, at: u32, settled: &Settled) -> Arrival {
+        let candidate = &settled.listed[at as usize];
+        let shelf = stack_of(usize::from(candidate.section), candidate.strand);
+        Arrival::new(candidate.age, candidate.named, Member::listed(at), shelf, self.measure(candidate))
+    }
+
+    /// The entries in some blocks that the ledger did not know.
+    pub(super) fn added(&self, blocks: Range<usize>, settled: &Settled) -> impl ParallelIterator<Item = Arrival> {
+        let arrivals = self.arrivals;
+        blocks.into_par_iter().flat_map_iter(move |at| {
+            let (block, before) = (arrivals.block(at), arrivals.first_of(at).0);
+            let rows = (0..block.len()).zip(before..);
+            let new = rows.filter(|(_, at)| settled.standing.is_new(Place(*at)));
+            let added = new.filter_map(|(row, at)| {
+                let mark = block.mark(row);
+                let (kept, place) = (mark.kept()?, Place(at));
+                let weight = Weight { bytes: u64::from(mark.bytes), media: mark.media() };
+                let group = self.alternates.group_of(place);
+                let measured = match group {
+                    NO_GROUP => (weight, mark.frame()),
+                    group => {
+                        // It was measured without its alternates.
+                        let (row, mut out) = (arrivals.row(place), Vec::new());
+                        let (frame, media) = self.render_new(kept, group, &Said::read(&row), &mut out);
+                        (Weight { bytes: out.len() as u64, media }, frame)
+                    }
+                };
+                let shelf = stack_of(usize::from(kept.section), Strand::Pages);
+                let named = settled.standing.named(place);
+                Some(Arrival::new(mark.age, named, Member::row(place), shelf, measured))
+            });
+            added.collect::<Vec<_>>()
+        })
+    }
+}

@@ -1,0 +1,16 @@
+//! What arranging looks at.
+
+use atlas_core::choose::Sections;
+
+use super::cut::Cut;
+use super::renderer::Renderer;
+use crate::ledger::{Ledger, Remembered};
+
+/// What arranging looks at.
+pub(crate) struct Site<'a> {
+    pub(crate) ledger: &'a dyn Ledger,
+    pub(crate) remembered: &'a Remembered,
+    pub(crate) sections: &'a Sections,
+    pub(crate) cut: &'a Cut,
+    pub(crate) renderer: Renderer<'a>,
+}

@@ -1,0 +1,57 @@
+//! Entries that wait for a place.
+
+use atlas_core::format::Frame;
+use atlas_core::placement::{Strand, Weight};
+
+use crate::arrival::Place;
+use crate::model::SegmentRow;
+
+use super::plan::{From, Member};
+
+/// Entries that wait for a place.
+#[derive(Default)]
+pub(super) struct Waiting {
+    /// Among [`Settled::listed`](crate::settle::Settled::listed).
+    pub(super) listed: Vec<u32>,
+    /// As they were, by where the ledger remembers them.
+    pub(super) recalled: Vec<u32>,
+    /// Articles that are news, among [`Settled::listed`](crate::settle::Settled::listed).
+    pub(super) news: Vec<u32>,
+}
+
+/// An entry that is to be placed. Small, because there may be as many as a window has rows, and they are sorted.
+pub(super) struct Arrival {
+    pub(super) age: i64,
+    pub(super) named: Place,
+    pub(super) member: Member,
+    pub(super) bytes: u32,
+    pub(super) media: u32,
+    pub(super) shelf: u16,
+    pub(super) frame: Frame,
+}
+
+impl Arrival {
+    pub(super) fn new(age: i64, named: Place, member: Member, shelf: usize, (weight, frame): (Weight, Frame)) -> Self {
+        let bytes = u32::try_from(weight.bytes).unwrap_or(u32::MAX);
+        Self { age, named, member, bytes, media: weight.media, shelf: shelf as u16, frame }
+    }
+
+    pub(super) fn weight(&self) -> Weight {
+        Weight { bytes: u64::from(self.bytes), media: self.media }
+    }
+}
+
+impl Waiting {
+    pub(super) fn add(&mut self, member: Member, base: Option<SegmentRow>) {
+        match (member.from(), base) {
+            (From::Base(nth), Some(base)) => self.recalled.push(base.first as u32 + nth),
+            (From::Listed(at), _) => self.listed.push(at),
+            _ => {}
+        }
+    }
+}
+
+/// Which of the stacks holds what is kept in a section as a strand.
+pub(super) fn stack_of(section: usize, strand: Strand) -> usize {
+    section * Strand::ALL.len() + strand as usize
+}
