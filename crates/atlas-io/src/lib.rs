@@ -9,4 +9,5 @@ pub mod sources;
 pub mod live;
 pub mod engines;
 pub mod round;
+#[cfg(feature = "test-engine")]
 pub mod test_engine;

@@ -23,9 +23,11 @@ use atlas_core::shape::{Media, SectionShape};
 use atlas_io::reading::field::Mapping;
 use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::reading::record::{Dates, RecordSettings};
+#[cfg(feature = "feed")]
 use atlas_io::sources::feed::Feed;
 use atlas_io::sources::folder::Folder;
 use atlas_io::sources::html::HtmlFolder;
+#[cfg(feature = "markdown")]
 use atlas_io::sources::markdown::MarkdownFolder;
 use atlas_io::sources::oembed::Asking;
 use atlas_io::sources::sitemaps::OldSitemap;
@@ -83,8 +85,11 @@ fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
         let (input, shown) = input(name);
         sources.push(Box::new(Table { input, shown, format, records: records(), wait: WAIT }));
     }
-    let (feed, shown) = input("feed.xml");
-    sources.push(Box::new(Feed { input: feed, shown, site: site(), section: None, reader: reader(), wait: WAIT }));
+    #[cfg(feature = "feed")]
+    {
+        let (input, shown) = input("feed.xml");
+        sources.push(Box::new(Feed { input, shown, site: site(), section: None, reader: reader(), wait: WAIT }));
+    }
     let (old, shown) = input("old.xml");
     let timezone = TimeZone::UTC;
     sources.push(Box::new(OldSitemap {
@@ -110,6 +115,7 @@ fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
         reader: reader(),
         asking: Arc::clone(&asking),
     }));
+    #[cfg(feature = "markdown")]
     sources.push(Box::new(MarkdownFolder { folder: at("md", "a.md"), records: records(), reader: reader(), asking }));
     sources
 }

@@ -74,8 +74,10 @@ pub enum Command {
     /// List runs and announcements, newest first
     History(History),
     /// Run a small search engine on loopback to try announcing against
+    #[command(hide = cfg!(not(feature = "test-engine")))]
     TestEngine(TestEngine),
     /// Do the whole job on the sample site, start to end
+    #[command(hide = cfg!(not(feature = "test-engine")))]
     Demo(Demo),
 }
 

@@ -54,8 +54,14 @@ fn misused(error: &clap::Error) -> ! {
 fn run(arguments: &Arguments, session: &Session) -> Result<Exit, Failure> {
     match &arguments.command {
         Command::Init(init) => commands::init::run(init, &arguments.shared, &session.screen),
+        #[cfg(feature = "test-engine")]
         Command::TestEngine(engine) => commands::test_engine::run(engine, session),
+        #[cfg(feature = "test-engine")]
         Command::Demo(demo) => commands::demo::run(demo, session),
+        #[cfg(not(feature = "test-engine"))]
+        Command::TestEngine(_) | Command::Demo(_) => Err(Failure::said(
+            "this idle-atlas was built without a test engine; build it with the cargo feature “test-engine”",
+        )),
         Command::Check(args::Check { folder: Some(folder) }) if config::is_none(&arguments.shared) => {
             commands::check::without_configuration(folder, session)
         }

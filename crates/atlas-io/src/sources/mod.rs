@@ -3,9 +3,11 @@
 pub mod folder;
 pub mod oembed;
 pub mod html;
+#[cfg(feature = "markdown")]
 pub mod markdown;
 pub mod table;
 pub mod sql;
+#[cfg(feature = "feed")]
 pub mod feed;
 pub mod sitemaps;
 pub mod command;

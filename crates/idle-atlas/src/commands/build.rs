@@ -5,7 +5,7 @@ use atlas_io::round::{self, Event, Round};
 use atlas_store::build::{Job, keep_overwritten, preview, recall};
 use atlas_store::destination::Destination;
 use atlas_store::ledger::Ledger;
-use atlas_store::report::{Built, Guard, LastBuild, Preview, Survey};
+use atlas_store::report::{Built, Guard, LastBuild, Preview};
 
 use super::{announce, open_ledger};
 use crate::args::{self, Recall};
@@ -31,7 +31,12 @@ pub fn run(settings: &Settings, arguments: &args::Build, session: &Session) -> R
 }
 
 /// Builds right after a survey, whose tables are not shown again.
-pub fn after_survey(settings: &Settings, survey: &Survey, session: &Session) -> Result<Exit, Failure> {
+#[cfg(feature = "test-engine")]
+pub fn after_survey(
+    settings: &Settings,
+    survey: &atlas_store::report::Survey,
+    session: &Session,
+) -> Result<Exit, Failure> {
     let ledger = open_ledger(settings, &session.screen)?;
     build_site(settings, ledger, &args::Build::default(), session, Some(LastBuild::of_survey(survey)))
 }

@@ -6,8 +6,10 @@ pub mod check;
 pub mod history;
 pub mod init;
 pub mod survey;
+#[cfg(feature = "test-engine")]
 pub mod test_engine;
 pub mod why;
+#[cfg(feature = "test-engine")]
 pub mod demo;
 
 use std::thread;

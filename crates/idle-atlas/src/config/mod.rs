@@ -5,6 +5,7 @@ pub mod file;
 mod context;
 mod choices;
 mod written;
+mod pages;
 mod sources;
 mod engines;
 pub mod resolve;

@@ -4,30 +4,30 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use atlas_core::address::Address;
 use atlas_core::choose;
-use atlas_core::page::{Player, Reader};
-use atlas_core::query::Parameters;
+use atlas_core::page::Reader;
 use atlas_io::reading::field::Mapping;
 use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::reading::record::{Dates, RecordSettings};
 use atlas_io::sources::command::Command;
 use atlas_io::sources::crawl::Crawl;
+#[cfg(feature = "feed")]
 use atlas_io::sources::feed::Feed;
 use atlas_io::sources::folder::Folder;
 use atlas_io::sources::html::HtmlFolder;
+#[cfg(feature = "markdown")]
 use atlas_io::sources::markdown::MarkdownFolder;
-use atlas_io::sources::oembed::{Asking, Endpoint};
+use atlas_io::sources::oembed::Asking;
 use atlas_io::sources::sitemaps::OldSitemap;
 use atlas_io::sources::sql::{self, Database, Sql};
 use atlas_io::sources::table::{Format, Table};
 use atlas_store::build::{ARCHIVES, overwritten};
 use atlas_store::source::{Named, Source};
-use globset::{GlobBuilder, GlobSetBuilder};
 use toml::Spanned;
 
 use super::context::{Context, expand, ledger_folder};
 use super::file::{ConfigFile, SourceTable};
+use super::pages::{asking, parameters, reader};
 use crate::exit::Failure;
 
 /// The keys of each kind of source, besides those that all kinds take.
@@ -88,13 +88,7 @@ pub struct Sources<'a> {
 
 impl<'a> Sources<'a> {
     pub fn new(context: &'a Context<'a>, typed: &'a ConfigFile) -> Result<Self, Failure> {
-        let reader = Reader {
-            timezone: context.timezone.clone(),
-            tokens: context.crawlers.to_vec(),
-            players: players(context, typed)?,
-            lead_picture: typed.images.lead_picture.unwrap_or(true),
-            drop_parameters: parameters(context, typed.images.drop_parameters.as_ref(), &[])?,
-        };
+        let reader = reader(context, typed)?;
         let asking = Arc::new(asking(context, typed)?);
         let main = typed.files.main.as_ref().map_or("sitemap.xml", |name| name.as_ref()).to_owned();
         Ok(Self { context, tables: &typed.source, reader, asking, main })
@@ -200,6 +194,16 @@ impl<'a> Sources<'a> {
         }
     }
 
+    /// A kind of source that this build of the tool does without: its cargo feature is called as the kind is.
+    #[cfg(not(all(feature = "feed", feature = "markdown")))]
+    fn not_built_in(&self, table: &Spanned<SourceTable>) -> Failure {
+        let (source, origin) = (table.as_ref(), self.context.origin);
+        let kind = source.from.as_ref();
+        let message =
+            format!("“from”: this idle-atlas was built without “{kind}”; build it with the cargo feature “{kind}”");
+        origin.error(&source.from, message)
+    }
+
     fn needed<'t, T>(
         &self,
         key: &str,
@@ -301,6 +305,12 @@ impl<'a> Sources<'a> {
         Ok(Duration::from_secs(seconds))
     }
 
+    #[cfg(not(feature = "markdown"))]
+    fn markdown(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+        Err(self.not_built_in(table))
+    }
+
+    #[cfg(feature = "markdown")]
     fn markdown(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         Ok(Box::new(MarkdownFolder {
             folder: self.folder(table)?,
@@ -363,6 +373,12 @@ impl<'a> Sources<'a> {
         }))
     }
 
+    #[cfg(not(feature = "feed"))]
+    fn feed(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+        Err(self.not_built_in(table))
+    }
+
+    #[cfg(feature = "feed")]
     fn feed(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let (input, shown) = self.input(table)?;
         Ok(Box::new(Feed {
@@ -452,46 +468,4 @@ impl<'a> Sources<'a> {
             wait: self.wait(source, Duration::from_secs(30))?,
         }))
     }
-}
-
-/// Names of query parameters: those of the configuration and the usual ones.
-fn parameters(
-    context: &Context<'_>,
-    typed: Option<&Spanned<Vec<String>>>,
-    usual: &[&str],
-) -> Result<Parameters, Failure> {
-    let own = typed.map(|names| names.as_ref().as_slice()).unwrap_or_default();
-    let names: Vec<&str> = usual.iter().copied().chain(own.iter().map(String::as_str)).collect();
-    Parameters::new(&names).map_err(|why| match typed {
-        Some(typed) => context.origin.error(typed, format!("“drop_parameters”: {why}")),
-        None => Failure::said(why.to_string()),
-    })
-}
-
-fn players(context: &Context<'_>, typed: &ConfigFile) -> Result<Vec<Player>, Failure> {
-    let player = |table: &Spanned<super::file::PlayerTable>| {
-        let player = table.as_ref();
-        Player::new(&player.url, player.content.as_deref(), player.thumbnail.as_deref())
-            .map_err(|why| context.origin.error(table, format!("[[player]] “url”: {why}")))
-    };
-    typed.player.iter().map(player).collect()
-}
-
-fn asking(context: &Context<'_>, typed: &ConfigFile) -> Result<Asking, Failure> {
-    let mut endpoints = Vec::new();
-    for table in &typed.oembed {
-        let mut globs = GlobSetBuilder::new();
-        for pattern in &table.matching {
-            let glob = GlobBuilder::new(pattern.as_ref()).build();
-            globs.add(glob.map_err(|why| context.origin.error(pattern, format!("“matching”: {}", why.kind())))?);
-        }
-        let endpoint = expand(context.origin, &table.endpoint)?;
-        endpoints.push(Endpoint {
-            matching: globs.build().map_err(|why| Failure::said(why.to_string()))?,
-            written: table.matching.iter().map(|pattern| pattern.as_ref().as_str()).collect::<Vec<_>>().join(" "),
-            address: Address::parse(&endpoint)
-                .map_err(|why| context.origin.error(&table.endpoint, format!("“endpoint”: {why}")))?,
-        });
-    }
-    Ok(Asking::new(endpoints, typed.videos.oembed))
 }

@@ -77,6 +77,7 @@ impl Screen {
     }
 
     /// The same screen for the commands of a story, which are brief. JSON documents are kept back.
+    #[cfg(feature = "test-engine")]
     pub fn for_a_story(&self) -> Self {
         Self { brief: true, waiting: self.json.then(Rc::default), ..self.clone() }
     }

@@ -478,6 +478,7 @@ fn the_sample_site_with_every_choice_is_built_checked_and_settled() {
     assert_eq!(again["written"], serde_json::json!([]), "a second run changes no byte");
 }
 
+#[cfg(feature = "markdown")]
 #[test]
 fn articles_that_are_not_built_yet_do_not_tell_which_archives_have_a_page() {
     let archive = "[[archive]]\nby = \"category\"\nurl = \"/about/{slug}/\"\n";

@@ -1,5 +1,6 @@
 //! Videos and pictures: found where pages hide them, completed from where people expect, and switched by section.
 
+#[cfg(feature = "test-engine")]
 use atlas_io::test_engine::{Mood, Settings, TestEngine};
 use rstest::rstest;
 
@@ -62,10 +63,12 @@ fn one_film_told_in_three_ways_is_one_video() {
     assert_eq!(videos[0].thumbnail_loc.as_deref(), Some("https://www.marrowvale.example/lead.jpg"));
 }
 
+#[cfg(feature = "test-engine")]
 fn engine(mood: Mood) -> TestEngine {
     TestEngine::start(Settings { listen: "127.0.0.1:0".into(), reach: Default::default(), mood, tell: None }).unwrap()
 }
 
+#[cfg(feature = "test-engine")]
 #[test]
 fn what_a_page_does_not_say_a_provider_is_asked() {
     let engine = engine(Mood::Fair);
@@ -85,6 +88,7 @@ fn what_a_page_does_not_say_a_provider_is_asked() {
     assert_eq!((videos[0].duration, videos[0].uploader.as_deref()), (Some(95), Some("Marrow Vale Films")));
 }
 
+#[cfg(feature = "test-engine")]
 #[test]
 fn a_provider_in_trouble_is_asked_again_another_time() {
     let engine = engine(Mood::Down);
@@ -99,6 +103,7 @@ fn a_provider_in_trouble_is_asked_again_another_time() {
     assert_eq!(site.json(&["survey"])["sections"][0]["videos"], 1);
 }
 
+#[cfg(feature = "test-engine")]
 #[test]
 fn links_on_pages_are_followed_only_when_asked_and_never_into_this_machine() {
     let engine = engine(Mood::Fair);

@@ -116,6 +116,7 @@ fn a_date_that_is_to_come_or_older_than_the_web_is_not_written() {
 }
 
 /// An article with this front matter, of a site of articles.
+#[cfg(feature = "markdown")]
 fn article(front: &str) -> Site {
     let site = Site::new("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n");
     site.write("articles/home.md", "Tea.");
@@ -123,6 +124,7 @@ fn article(front: &str) -> Site {
     site
 }
 
+#[cfg(feature = "markdown")]
 #[rstest]
 #[case::noindex("noindex: true", "noindex")]
 #[case::robots("robots: noindex, follow", "noindex")]
@@ -141,6 +143,7 @@ fn words_of_an_article_are_heeded(#[case] front: &str, #[case] wanted: &str) {
     assert_eq!(reason(&article(front), "/frost/").as_deref(), Some(wanted));
 }
 
+#[cfg(feature = "markdown")]
 #[rstest]
 #[case("sitemap: { priority: 0.7 }", "“sitemap” is not read")]
 #[case("idle_atlas: { kepe: no }", "there is no field “kepe”")]
@@ -152,6 +155,7 @@ fn words_of_an_article_that_are_not_read_are_told(#[case] front: &str, #[case] w
     assert_eq!(reason(&site, "/frost/"), None, "it is listed all the same");
 }
 
+#[cfg(feature = "markdown")]
 #[test]
 fn an_articles_own_url_stands_above_the_template() {
     let site =
@@ -162,6 +166,7 @@ fn an_articles_own_url_stands_above_the_template() {
     assert_eq!(paths(&site), ["/frost-of-1904/", "/journal/thaw/", "/snow/"]);
 }
 
+#[cfg(feature = "markdown")]
 #[test]
 fn pictures_as_objects_and_durations_by_iso_8601() {
     let site = article(
@@ -249,6 +254,7 @@ fn headers_of_documents_are_heeded() {
     assert_eq!(why["alternates"].as_array().map(Vec::len), Some(2), "{why}");
 }
 
+#[cfg(feature = "markdown")]
 #[test]
 fn an_entry_without_a_page_in_the_folder_that_serves_it_waits() {
     let articles = "[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n";

@@ -1,4 +1,4 @@
-//! Sources of records: Markdown, tables in all their forms, SQLite, feeds, old sitemaps, programs.
+//! Sources of records: tables in all their forms, SQLite, old sitemaps, programs.
 
 use std::io::Write;
 
@@ -6,84 +6,7 @@ use rstest::rstest;
 use serde_json::Value;
 
 use crate::server::{Answer, Server};
-use crate::support::Site;
-
-fn source(kind: &str, more: &str) -> String {
-    format!("[[source]]\nfrom = \"{kind}\"\n{more}\n")
-}
-
-/// One entry of a list, by its path.
-fn entry(site: &Site, path: &str) -> Value {
-    let list = site.json(&["survey", "--list", "--under", path]);
-    list.as_array()
-        .unwrap()
-        .iter()
-        .find(|entry| entry["url"].as_str().unwrap().ends_with(path))
-        .cloned()
-        .unwrap_or_default()
-}
-
-/// What stands of a URL, as field and word.
-fn words(site: &Site, path: &str) -> Vec<(String, String)> {
-    let why = site.json(&["why", path]);
-    let word =
-        |field: &Value| (field["field"].as_str().unwrap().to_owned(), field["value"].as_str().unwrap().to_owned());
-    why["fields"].as_array().unwrap().iter().map(word).collect()
-}
-
-fn has(words: &[(String, String)], field: &str, value: &str) -> bool {
-    words.contains(&(field.to_owned(), value.to_owned()))
-}
-
-#[test]
-fn markdown_with_front_matter_of_both_kinds() {
-    let site = Site::new(&source(
-        "markdown",
-        "folder = \"articles\"\nsection = \"journal\"\nfields = { url = \"/{section}/{published:%Y}/{slug}/\" }",
-    ));
-    site.write(
-        "articles/2026-11-20-frost.md",
-        "---\ntitle: Frost on the cutting\ndate: 2026-11-20\nlastmod: 2026-11-21T09:00:00Z\ntags: [frost, track]\ncategories: weather\nauthor: Ifor\n---\n\n# Frost\n\nIt was cold, as the photograph by the gatepost shows.\n\n![The cutting](/pictures/frost.svg) and [the fares](/fares/)\n",
-    );
-    site.write("articles/gala.md", "+++\ntitle = \"Gala\"\ndate = 2026-05-01\nslug = \"spring-gala\"\n+++\nText\n");
-    site.write("articles/draft.md", "---\ndate: 2026-01-01\ndraft: true\n---\nNot yet\n");
-    site.write("articles/hidden.md", "---\ndate: 2026-01-01\nidle_atlas:\n  keep: no\n---\nNot this one\n");
-    site.write("articles/broken.md", "---\ntitle: [frost\n---\nText\n");
-    site.write("articles/dateless.md", "Just text\n");
-    let ran = site.run(&["survey"]);
-    ran.says(
-        1,
-        &[
-            "2 entries would be in",
-            "articles/broken.md: its front matter is broken YAML in line",
-            "articles/dateless.md: no url in it, for want of “published”; the file is passed over",
-        ],
-    );
-    let frost = words(&site, "/journal/2026/frost/");
-    for (field, value) in [
-        ("title", "Frost on the cutting"),
-        ("modified", "2026-11-21T09:00:00Z"),
-        ("tags", "track"),
-        ("categories", "weather"),
-        ("authors", "Ifor"),
-        ("images", "https://www.marrowvale.example/pictures/frost.svg"),
-    ] {
-        assert!(has(&frost, field, value), "{field} {value}: {frost:?}");
-    }
-    assert_eq!(entry(&site, "/journal/2026/spring-gala/")["section"], "journal");
-    assert_eq!(entry(&site, "/journal/2026/draft/")["reason"], "draft");
-    assert_eq!(entry(&site, "/journal/2026/hidden/")["reason"], "own-word");
-}
-
-#[test]
-fn markdown_lies_where_its_files_lie_unless_told_otherwise() {
-    let site = Site::new(&source("markdown", "folder = \"docs\""));
-    site.write("docs/index.md", "# Home");
-    site.write("docs/halts/_index.md", "# Halts");
-    site.write("docs/halts/lamp works.md", "# Lampworks");
-    site.build();
-    assert_eq!(site.paths().into_iter().collect::<Vec<_>>(), ["/", "/halts/", "/halts/lamp%20works/"]);
-}
+use crate::support::{Site, has, source, words};
 
 /// Two rows that say the same in every form of a table.
 #[rstest]
@@ -283,39 +206,6 @@ fn secrets_are_never_printed() {
         assert!(!said.contains("lampoil") && !said.contains("ifor"), "{said}");
     }
     site.run(&["survey"]).says(2, &["the environment has no DEPOT_URL"]);
-}
-
-const RSS: &str = r#"<?xml version="1.0"?><rss version="2.0"><channel><title>News</title><link>https://www.marrowvale.example/</link>
-<item><title>Gala &amp; steam</title><link>https://www.marrowvale.example/news/gala/</link><pubDate>Sat, 02 May 2026 09:00:00 GMT</pubDate><category>events</category>
-<description>&lt;p&gt;Steam all day.&lt;/p&gt;&lt;img src="/pictures/gala.svg"&gt;</description><enclosure url="https://www.marrowvale.example/e.jpg" type="image/jpeg" length="9"/>
-<enclosure url="/gala.webm" type="video/webm" length="9"/></item>
-<item><title>Nowhere</title></item></channel></rss>"#;
-const ATOM: &str = r#"<feed xmlns="http://www.w3.org/2005/Atom"><title>News</title><id>urn:x</id><updated>2026-05-02T09:00:00Z</updated>
-<entry><title>Gala &amp; steam</title><id>urn:1</id><link href="/news/gala/"/><updated>2026-05-02T09:00:00Z</updated><content type="html">&lt;img src="/pictures/gala.svg"&gt;</content></entry></feed>"#;
-const JSON_FEED: &str = r#"{"version": "https://jsonfeed.org/version/1.1", "title": "News", "items": [{"id": "1", "url": "https://www.marrowvale.example/news/gala/", "title": "Gala & steam", "date_published": "2026-05-02T09:00:00Z", "content_html": "<img src='/pictures/gala.svg'>", "summary": "Steam all day.", "attachments": [{"url": "https://www.marrowvale.example/gala.webm", "mime_type": "video/webm", "duration_in_seconds": 95}]}]}"#;
-
-#[rstest]
-#[case("news.xml", RSS)]
-#[case("news.atom", ATOM)]
-#[case("news.json", JSON_FEED)]
-fn feeds(#[case] name: &str, #[case] text: &str) {
-    let site = Site::new(&source("feed", &format!("file = \"{name}\"\nsection = \"news\"")));
-    site.write(name, text);
-    site.build();
-    assert_eq!(site.lastmod("/news/gala/").as_deref(), Some("2026-05-02T09:00:00Z"));
-    let words = words(&site, "/news/gala/");
-    assert!(has(&words, "title", "Gala & steam"), "{words:?}");
-    assert!(has(&words, "images", "https://www.marrowvale.example/pictures/gala.svg"), "{words:?}");
-    let videos = |said: &[(String, String)]| said.iter().filter(|(field, _)| field == "videos").count();
-    match name {
-        "news.xml" => {
-            assert!(has(&words, "images", "https://www.marrowvale.example/e.jpg"), "{words:?}");
-            assert_eq!(videos(&words), 1);
-            site.run(&["survey"]).says(1, &["news.xml: entry 2: it has no link", "video that is not written"]);
-        }
-        "news.json" => assert!(has(&words, "videos", "https://www.marrowvale.example/gala.webm"), "{words:?}"),
-        _ => assert_eq!(videos(&words), 0),
-    }
 }
 
 #[test]

@@ -1,21 +1,29 @@
 //! The built program, driven on files in temporary folders.
 
+#[cfg(feature = "test-engine")]
 mod announcing;
+#[cfg(feature = "markdown")]
+mod articles;
 mod bad_input;
 mod browser;
 mod building;
 mod checking;
 mod choosing;
 mod crawling;
+#[cfg(feature = "sql-servers")]
 mod databases;
 mod declaring;
+#[cfg(feature = "test-engine")]
 mod demo;
 mod documentation;
+#[cfg(feature = "feed")]
+mod feeds;
 mod films;
 mod gates;
 mod gathering;
 mod guarding;
 mod killing;
+mod lean;
 mod looking;
 mod mapping;
 mod people;

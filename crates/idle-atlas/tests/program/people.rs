@@ -70,8 +70,6 @@ fn feeds_of_the_newest_and_the_text_form() {
     let atom = site.read("public/atlas-newest.xml");
     let entries = atom.matches("<entry>").count();
     assert_eq!(entries, 20);
-    let feed = feed_rs_titles(&atom);
-    assert_eq!(feed.len(), 20);
     assert!(site.read("public/atlas-newest-rss.xml").contains("<pubDate>"));
     let text = site.read("public/atlas.txt");
     assert!(text.lines().all(|line| line.starts_with("https://www.marrowvale.example/")) && text.ends_with('\n'));
@@ -84,12 +82,16 @@ fn feeds_of_the_newest_and_the_text_form() {
     assert_eq!(site.read("public/atlas-newest.xml"), atom);
 }
 
-/// The titles of a feed, as its own source reads them.
-fn feed_rs_titles(atom: &str) -> Vec<String> {
+/// What the tool writes as a feed, its own source can read.
+#[cfg(feature = "feed")]
+#[test]
+fn the_feed_of_the_newest_is_a_feed() {
+    let site = Site::sample();
+    site.build();
     let other = Site::new("[[source]]\nfrom = \"feed\"\nfile = \"newest.xml\"\n");
-    other.write("newest.xml", atom);
+    other.write("newest.xml", site.read("public/atlas-newest.xml"));
     let listed = other.json(&["survey", "--list"]);
-    listed.as_array().unwrap().iter().map(|one| one["title"].as_str().unwrap().to_owned()).collect()
+    assert_eq!(listed.as_array().unwrap().iter().filter(|one| one["title"].is_string()).count(), 20);
 }
 
 #[test]

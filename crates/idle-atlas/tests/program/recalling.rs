@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::sync::{Arc, Mutex};
 
+#[cfg(feature = "test-engine")]
 use atlas_io::test_engine::{Mood, Settings, TestEngine};
 use rstest::rstest;
 
@@ -135,6 +136,7 @@ fn the_ledger_can_be_begun_anew_for_good() {
 }
 
 /// A date that is another than the sitemap says is a change: it is told, and the key that is published is taken up again.
+#[cfg(feature = "test-engine")]
 #[test]
 fn a_lost_ledger_loses_no_change() {
     let engine = TestEngine::start(Settings {

@@ -119,6 +119,7 @@ fn the_order_of_parameters_makes_no_other_page() {
     assert!(examples[0].contains("/l?b=2&a=1 repeats ") && examples[0].ends_with("/l?a=1&b=2"), "{examples:?}");
 }
 
+#[cfg(feature = "markdown")]
 #[test]
 fn articles_alone_do_not_know_the_pages_that_list_them() {
     let site = Site::new("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n");

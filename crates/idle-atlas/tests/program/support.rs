@@ -255,3 +255,21 @@ impl Ran {
 pub fn count(report: &Value, kind: &str) -> u64 {
     report["changes"][kind]["count"].as_u64().unwrap()
 }
+
+/// A source, in the configuration.
+pub fn source(kind: &str, more: &str) -> String {
+    format!("[[source]]\nfrom = \"{kind}\"\n{more}\n")
+}
+
+/// What stands of a URL, as field and word.
+pub fn words(site: &Site, path: &str) -> Vec<(String, String)> {
+    let why = site.json(&["why", path]);
+    let word =
+        |field: &Value| (field["field"].as_str().unwrap().to_owned(), field["value"].as_str().unwrap().to_owned());
+    why["fields"].as_array().unwrap().iter().map(word).collect()
+}
+
+/// Whether a field is among [`words`].
+pub fn has(words: &[(String, String)], field: &str, value: &str) -> bool {
+    words.contains(&(field.to_owned(), value.to_owned()))
+}

@@ -177,12 +177,19 @@ fn whatever_happens_json_is_one_document() {
     }
     let held = site.run(&["build", "--json"]);
     assert_eq!((held.code, document(&held)["held"][0]["guard"].as_str()), (3, Some("shrink")));
+}
+
+#[cfg(feature = "test-engine")]
+#[test]
+fn the_demo_is_one_json_document_too() {
+    let site = Site::new("");
     let demo = document(&site.run(&["demo", "railway", "--json"]));
     assert_eq!(demo["steps"][2]["run"], 1, "{demo}");
     assert!(demo["folder"].as_str().unwrap().ends_with("railway"));
 }
 
 /// The test engine names its endpoint and port in one document, and ends well when it is stopped.
+#[cfg(feature = "test-engine")]
 #[test]
 fn the_test_engine_ends_by_being_stopped() {
     let site = Site::new(HTML);

@@ -108,6 +108,7 @@ impl Header {
     }
 
     /// Reads a field as the record names it, whatever template the configuration has for it.
+    #[cfg(feature = "markdown")]
     pub(crate) fn forget_template(&mut self, field: Field) {
         self.templates[field as usize].retain(|template| matches!(template, Template::Column(_)));
     }

@@ -1,0 +1,71 @@
+//! The source `sql`: one query of the user's, on SQLite, PostgreSQL, MySQL or MariaDB. Its columns are the fields.
+//!
+//! Rows are streamed out of one read-only transaction, and there is a time limit. The server's clock runs in the site's zone
+//! meanwhile, so that what a query formats itself, and values without a zone, mean the same on both sides. Nothing that is set
+//! outlives the transaction: a pooler may stand in between, and give the session to others. A connection that holds a password is
+//! never shown, in errors neither.
+
+mod connection;
+mod query;
+mod sqlite;
+#[cfg(feature = "sql-servers")]
+mod servers;
+
+use std::io;
+
+use atlas_core::fingerprint;
+use atlas_store::error::StoreError;
+use atlas_store::source::{Gathering, Source};
+use atlas_store::stop::Stop;
+
+use crate::reading::json_array::{Lines, gather_lines};
+use crate::reading::rows::{Layout, Rows, RowsError};
+use crate::sources::failed;
+
+pub use self::connection::{Database, has_plain_password, shown};
+pub use self::query::Sql;
+
+impl Source for Sql {
+    fn name(&self) -> String {
+        format!("sql {}", self.shown)
+    }
+
+    fn settings(&self) -> u64 {
+        fingerprint::settings("")
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        let rows = Rows { settings: &self.records, layout: Layout::JsonLines, shown: &self.shown, unit: Some("row") };
+        let mut remark = None;
+        let stop = gathering.stop();
+        let gathered = gather_lines(&rows, gathering, |lines| {
+            remark = self.read(lines, stop)?;
+            Ok(())
+        });
+        if let Some(remark) = remark {
+            gathering.remark(remark);
+        }
+        gathered.map_err(|error| {
+            failed(
+                self.name(),
+                match error {
+                    RowsError::Read(error) => error.to_string(),
+                    RowsError::Header(why) => why,
+                },
+            )
+        })
+    }
+}
+
+impl Sql {
+    /// Hands all rows on. What comes back is worth a remark.
+    fn read(&self, lines: &mut Lines, stop: &Stop) -> io::Result<Option<String>> {
+        match &self.database {
+            Database::Sqlite(path) => self.sqlite(path, lines, stop).map(|()| None),
+            #[cfg(feature = "sql-servers")]
+            Database::Postgres(url) => self.postgres(url, lines, stop).map(|()| None),
+            #[cfg(feature = "sql-servers")]
+            Database::MySql(url) => self.mysql(url, lines, stop),
+        }
+    }
+}

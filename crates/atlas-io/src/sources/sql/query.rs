@@ -1,0 +1,46 @@
+//! A query, whichever database it goes to.
+
+use std::io;
+use std::time::Duration;
+
+use atlas_core::number::count;
+use serde_json::{Map, Value};
+
+use crate::reading::json_array::Lines;
+use crate::reading::record::RecordSettings;
+
+use super::connection::Database;
+
+/// A query.
+#[derive(Debug, Clone)]
+pub struct Sql {
+    /// Where.
+    pub database: Database,
+    /// What it is called: see [`shown`].
+    pub shown: String,
+    /// The query.
+    pub query: String,
+    /// How its rows are read.
+    pub records: RecordSettings,
+    /// How long it may take.
+    pub wait: Duration,
+}
+
+impl Sql {
+    /// The query without what would end it early when it stands inside of another.
+    pub(super) fn bare(&self) -> &str {
+        self.query.trim().trim_end_matches(|letter: char| letter == ';' || letter.is_whitespace())
+    }
+
+    pub(super) fn out_of_time(&self) -> io::Error {
+        io::Error::other(format!(
+            "the query took longer than {} (wait_seconds)",
+            count(self.wait.as_secs(), "second", "seconds")
+        ))
+    }
+}
+
+/// Hands a row on.
+pub(super) fn push(object: &Map<String, Value>, lines: &mut Lines) -> io::Result<()> {
+    lines.push(&serde_json::to_vec(object).map_err(io::Error::from)?)
+}

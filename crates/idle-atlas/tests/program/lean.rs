@@ -1,0 +1,37 @@
+//! What was left out of the build of the program is told, and how to have it.
+
+#[cfg(not(all(feature = "feed", feature = "markdown", feature = "sql-servers", feature = "test-engine")))]
+use crate::support::Site;
+
+#[cfg(not(feature = "feed"))]
+#[test]
+fn feeds() {
+    let site = Site::new("[[source]]\nfrom = \"feed\"\nfile = \"feed.xml\"\n");
+    site.run(&["survey"]).says(2, &["idle-atlas.toml", "built without “feed”", "cargo feature “feed”"]);
+}
+
+#[cfg(not(feature = "markdown"))]
+#[test]
+fn articles() {
+    let site = Site::new("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n");
+    site.run(&["survey"]).says(2, &["idle-atlas.toml", "built without “markdown”", "cargo feature “markdown”"]);
+}
+
+#[cfg(not(feature = "sql-servers"))]
+#[rstest::rstest]
+#[case("postgres://db.example/depot")]
+#[case("mysql://db.example/depot")]
+fn servers_of_databases(#[case] connection: &str) {
+    let query = "select url from pages";
+    let source = format!("[[source]]\nfrom = \"sql\"\nconnection = \"{connection}\"\nquery = \"{query}\"\n");
+    let told = ["idle-atlas.toml", "built without servers of databases", "cargo feature “sql-servers”"];
+    Site::new(&source).run(&["survey"]).says(2, &told);
+}
+
+#[cfg(not(feature = "test-engine"))]
+#[rstest::rstest]
+#[case("demo")]
+#[case("test-engine")]
+fn the_test_engine(#[case] command: &str) {
+    Site::new("").run(&[command]).says(2, &["built without a test engine", "cargo feature “test-engine”"]);
+}
