@@ -1,6 +1,10 @@
 //! The store driven as a whole, over made-up rows.
 
 mod railway;
+mod small;
 
+mod arranging;
+mod guards;
 mod histories;
+mod settling;
 mod stops;

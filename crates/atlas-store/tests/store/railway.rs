@@ -63,6 +63,12 @@ pub struct Rows {
     rows: Vec<(String, Page)>,
 }
 
+impl Rows {
+    pub fn new(name: &'static str, rows: Vec<(String, Page)>) -> Self {
+        Self { name, rows }
+    }
+}
+
 impl Source for Rows {
     fn name(&self) -> String {
         self.name.to_owned()
@@ -149,10 +155,7 @@ pub fn sources(pages: &Pages) -> Vec<Box<dyn Source>> {
             .map(|(number, page)| (url(*number, page), page.clone()))
             .collect()
     };
-    vec![
-        Box::new(Rows { name: "first", rows: rows(|_| true) }),
-        Box::new(Rows { name: "second", rows: rows(|number| number % 3 == 0) }),
-    ]
+    vec![Box::new(Rows::new("first", rows(|_| true))), Box::new(Rows::new("second", rows(|number| number % 3 == 0)))]
 }
 
 pub struct Railway {

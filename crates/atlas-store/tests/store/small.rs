@@ -1,0 +1,161 @@
+//! A small site that is built line by line: what a test does not speak of is as usual.
+
+use std::collections::BTreeMap;
+use std::fs;
+
+use atlas_core::address::Site;
+use atlas_core::archive::Archives;
+use atlas_core::choose::{Choices, Sections};
+use atlas_core::format::read;
+use atlas_core::placement::{OwnFiles, UrlsPerFile};
+use atlas_core::shape::{Media, SectionShape};
+use atlas_store::arrange::Cut;
+use atlas_store::build::{Ended, Job, build, survey};
+use atlas_store::destination::{Gzip, InMemory, Names};
+use atlas_store::error::StoreError;
+use atlas_store::ledger::{self, Ledger};
+use atlas_store::report::{Built, Guard, Held, Survey};
+use atlas_store::source::Source;
+use jiff::Timestamp;
+
+use crate::railway::{Page, ROOT, Rows};
+
+/// A site whose files are in memory.
+pub struct Small {
+    pub folder: tempfile::TempDir,
+    pub memory: InMemory,
+    pub root: &'static str,
+    pub main: &'static str,
+    pub gzip: Gzip,
+    pub sections: Vec<&'static str>,
+    pub allow: Vec<Guard>,
+    pub urls_per_file: u32,
+    pub media_per_file: u32,
+    pub day: i64,
+}
+
+/// So many pages of a section, from a number on.
+pub fn pages(section: &'static str, numbers: std::ops::Range<u32>) -> Vec<(String, Page)> {
+    let page = |number: u32| Page {
+        section,
+        modified: Some(15_000 + number as i32),
+        title: 0,
+        width: 0,
+        pictures: 0,
+        published: 14_000,
+    };
+    numbers.map(|number| (format!("{ROOT}{section}/{number}/"), page(number))).collect()
+}
+
+impl Small {
+    pub fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        fs::create_dir(folder.path().join(".idle-atlas")).unwrap();
+        Self {
+            folder,
+            memory: InMemory::default(),
+            root: ROOT,
+            main: "sitemap.xml",
+            gzip: Gzip::Off,
+            sections: vec!["halts", "films"],
+            allow: Vec::new(),
+            urls_per_file: 100,
+            media_per_file: 1000,
+            day: 20_000,
+        }
+    }
+
+    pub fn ledger(&self) -> Box<dyn Ledger> {
+        ledger::open(&self.folder.path().join(".idle-atlas")).unwrap()
+    }
+
+    /// A job for what some sources say, in the order in which they are believed.
+    fn with_job<T>(
+        &self,
+        sources: &[&[(String, Page)]],
+        run: impl FnOnce(&Job<'_>, &mut dyn Ledger) -> Result<T, StoreError>,
+    ) -> T {
+        let named = ["first", "second", "third"].into_iter().zip(sources);
+        let sources: Vec<Box<dyn Source>> =
+            named.map(|(name, rows)| -> Box<dyn Source> { Box::new(Rows::new(name, rows.to_vec())) }).collect();
+        let choices = Choices {
+            site: Site::parse(self.root).unwrap(),
+            own_files: OwnFiles { folder: self.root.into(), main: self.main.into(), ..OwnFiles::default() },
+            tokens: vec![],
+            rules: vec![],
+            sections: Sections::new(vec![], self.sections.iter().map(|name| (*name).to_owned())),
+            archives: Archives::default(),
+        };
+        let names = Names {
+            address: self.root.into(),
+            site: self.root.into(),
+            in_web_root: true,
+            style: None,
+            main: self.main.into(),
+            files_per_index: 50_000,
+            folded_days: 14,
+            gzip: self.gzip,
+            declares: false,
+            create_robots: false,
+        };
+        let now = Timestamp::from_second(self.day * 86_400).unwrap();
+        let scratch = self.folder.path().join(".idle-atlas");
+        let cut = Cut {
+            urls_per_file: UrlsPerFile::Fixed(self.urls_per_file),
+            media_per_file: self.media_per_file,
+            ..Cut::default()
+        };
+        let with_pictures = SectionShape { images: Media::WithPages, most_images: 10, ..SectionShape::default() };
+        let job = Job::new(&sources, &choices, (&self.memory, &names), &scratch, now)
+            .shape(vec![with_pictures; choices.sections.list().len()])
+            .cut(cut)
+            .allow(self.allow.iter().copied());
+        run(&job, &mut *self.ledger()).unwrap()
+    }
+
+    /// Builds what some sources say.
+    pub fn run(&self, sources: &[&[(String, Page)]]) -> Ended {
+        self.with_job(sources, build)
+    }
+
+    /// Surveys what some sources say.
+    pub fn survey(&self, sources: &[&[(String, Page)]]) -> Survey {
+        self.with_job(sources, survey)
+    }
+
+    /// Builds what one source says; no guard may hold that back.
+    pub fn build(&self, rows: &[(String, Page)]) -> Built {
+        match self.run(&[rows]) {
+            Ended::Built(built) => *built,
+            Ended::Held(held) => panic!("held: {:?}", held.survey.held),
+        }
+    }
+
+    /// What holds a build back.
+    pub fn held(&self, rows: &[(String, Page)]) -> Vec<Held> {
+        match self.run(&[rows]) {
+            Ended::Built(_) => Vec::new(),
+            Ended::Held(held) => held.survey.held,
+        }
+    }
+
+    /// The guards that hold a build back.
+    pub fn guards(&self, rows: &[(String, Page)]) -> Vec<Guard> {
+        self.held(rows).into_iter().map(|held| held.guard).collect()
+    }
+
+    /// The paths in each file that is there, in their order.
+    pub fn files(&self) -> BTreeMap<String, Vec<String>> {
+        let files = self.memory.files().into_iter().map(|(name, bytes)| {
+            let (mut urls, mut children) = (Vec::new(), Vec::new());
+            read(&bytes, |url| urls.extend(url.loc), |child| children.extend(child.loc)).unwrap();
+            (name, [urls, children].concat().into_iter().map(|url| url[ROOT.len()..].to_owned()).collect())
+        });
+        files.collect()
+    }
+
+    /// The paths in one file.
+    pub fn file(&self, name: &str) -> Vec<String> {
+        self.files().remove(name).unwrap_or_else(|| panic!("no {name} among {:?}", self.files().keys()))
+    }
+}
