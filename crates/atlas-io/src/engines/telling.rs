@@ -162,9 +162,10 @@ impl Telling<'_> {
         let mut told = 0;
         for batch in pending.chunks(most) {
             for (nth, message) in self.messages(batch).iter().enumerate() {
+                let before = self.told.messages.len() - nth;
+                let all = |telling: &Self| (before + telling.messages(&pending[told..]).len()) as u64;
                 if self.stop.is_asked() {
-                    let before = self.told.messages.len() - nth;
-                    self.told.stopped = Some((before + self.messages(&pending[told..]).len()) as u64);
+                    self.told.stopped = Some(all(self));
                     self.told.kept += (pending.len() - told) as u64;
                     return Ok(false);
                 }
@@ -174,6 +175,7 @@ impl Telling<'_> {
                     Then::Done => self.told.taken += count,
                     Then::Refused => self.told.refused += count,
                     Then::Later | Then::MendFirst => {
+                        self.told.stopped = self.stop.is_asked().then(|| all(self));
                         self.told.not_before = state.not_before;
                         self.told.kept += (pending.len() - told) as u64;
                         return Ok(false);

@@ -1,0 +1,309 @@
+//! Telling an engine by a made-up protocol, on a clock that is moved by hand.
+
+use std::collections::VecDeque;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use atlas_core::address::Site;
+use atlas_core::announce::{Answer, Change};
+use atlas_core::archive::Archives;
+use atlas_core::choose::{Choices, Sections};
+use atlas_core::contribution::Said;
+use atlas_core::placement::OwnFiles;
+use atlas_io::engines::{Engine, Message, Protocol, Reply, Tells, Told, all_pending, left_alone, tell};
+use atlas_io::round::{Event, Round, run};
+use atlas_store::arrival::Block;
+use atlas_store::build::Job;
+use atlas_store::clock::{Clock, ManualClock};
+use atlas_store::destination::{Gzip, InMemory, Names};
+use atlas_store::error::StoreError;
+use atlas_store::ledger::{self, Ledger};
+use atlas_store::report::Guard;
+use atlas_store::source::{Gathering, Source};
+use atlas_store::stop::Stop;
+use jiff::Timestamp;
+use rstest::rstest;
+
+const ROOT: &str = "https://www.marrowvale.example/";
+const MAIN: &str = "https://www.marrowvale.example/sitemap.xml";
+const NOON: i64 = 1_795_435_200;
+
+/// Pages by their numbers.
+struct Numbers(Vec<u32>);
+
+impl Source for Numbers {
+    fn name(&self) -> String {
+        "numbers".to_owned()
+    }
+
+    fn settings(&self) -> u64 {
+        0
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        let mut block = Block::new(gathering.desk());
+        for number in &self.0 {
+            block.push(&Said { url: format!("{ROOT}{number}/").into(), ..Said::default() });
+        }
+        gathering.push(block);
+        Ok(())
+    }
+}
+
+/// What an engine was sent, and what it is to answer: 200 where nothing is left to say.
+#[derive(Default)]
+struct Heard {
+    sent: Vec<Vec<String>>,
+    replies: VecDeque<Reply>,
+    /// It is to stop once so many messages have come.
+    stop: Option<(usize, Stop)>,
+}
+
+#[derive(Clone)]
+struct Postcards {
+    tells: Tells,
+    heard: Arc<Mutex<Heard>>,
+}
+
+impl Protocol for Postcards {
+    fn tells(&self) -> Tells {
+        self.tells
+    }
+
+    /// One card for each.
+    fn messages(&self, pending: &[String]) -> Vec<Message> {
+        pending.iter().map(|url| Message { about: vec![url.clone()], body: url.clone().into_bytes() }).collect()
+    }
+
+    fn send(&self, message: &Message) -> Reply {
+        let mut heard = self.heard.lock().unwrap();
+        heard.sent.push(message.about.clone());
+        if let Some((_, stop)) = heard.stop.as_ref().filter(|(after, _)| heard.sent.len() >= *after) {
+            stop.ask();
+        }
+        heard.replies.pop_front().unwrap_or_else(|| answer(200, None))
+    }
+}
+
+fn answer(status: u16, pause: Option<u64>) -> Reply {
+    Reply { answer: Answer::Status(status), pause: pause.map(Duration::from_secs) }
+}
+
+/// A site and an engine that is told of it.
+struct Vale {
+    folder: tempfile::TempDir,
+    memory: InMemory,
+    clock: ManualClock,
+    stop: Stop,
+    postcards: Postcards,
+    engine: Engine,
+}
+
+impl Vale {
+    /// Pages 0 to 4 are the baseline; then page 0 leaves and pages 5 to 8 appear.
+    fn new(tells: Tells) -> Self {
+        let postcards = Postcards { tells, heard: Arc::default() };
+        let vale = Self {
+            folder: tempfile::tempdir().unwrap(),
+            memory: InMemory::default(),
+            clock: ManualClock::at(Timestamp::from_second(NOON).unwrap()),
+            stop: Stop::default(),
+            engine: Engine::new("post", Box::new(postcards.clone())),
+            postcards,
+        };
+        vale.build(0..5);
+        vale.build(1..9);
+        vale
+    }
+
+    fn ledger(&self) -> Box<dyn Ledger> {
+        ledger::open(self.folder.path()).unwrap()
+    }
+
+    fn round(&self, numbers: Option<Vec<u32>>, engines: &[Engine]) -> Vec<Event> {
+        let choices = Choices {
+            site: Site::parse(ROOT).unwrap(),
+            own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into(), ..OwnFiles::default() },
+            tokens: vec![],
+            rules: vec![],
+            sections: Sections::new(vec![], []),
+            archives: Archives::default(),
+        };
+        let names = Names {
+            address: ROOT.into(),
+            site: ROOT.into(),
+            in_web_root: true,
+            style: None,
+            main: "sitemap.xml".into(),
+            files_per_index: 50_000,
+            folded_days: 14,
+            gzip: Gzip::Off,
+            declares: false,
+            create_robots: false,
+        };
+        let sources: Vec<Box<dyn Source>> = vec![Box::new(Numbers(numbers.clone().unwrap_or_default()))];
+        let job = Job::new(&sources, &choices, (&self.memory, &names), self.folder.path(), self.clock.now());
+        let job = numbers.is_some().then_some(&job);
+        let mut events = Vec::new();
+        let round = Round { job, engines, main: MAIN, all: false };
+        run(&round, &mut *self.ledger(), (&self.clock, &self.stop), |event| events.push(event)).unwrap();
+        events
+    }
+
+    fn build(&self, numbers: std::ops::Range<u32>) {
+        let events = self.round(Some(numbers.collect()), &[]);
+        assert!(matches!(events[..], [Event::Built(_)]), "{events:?}");
+    }
+
+    fn tell(&self) -> Told {
+        tell(&mut *self.ledger(), &self.engine, MAIN, false, (&self.clock, &self.stop)).unwrap()
+    }
+
+    fn answers(&self, replies: impl IntoIterator<Item = Reply>) {
+        self.postcards.heard.lock().unwrap().replies = replies.into_iter().collect();
+    }
+
+    fn stops_after(&self, messages: usize) {
+        self.postcards.heard.lock().unwrap().stop = Some((messages, self.stop.clone()));
+    }
+
+    /// What was sent since this was asked last, in order.
+    fn sent(&self) -> Vec<String> {
+        std::mem::take(&mut self.postcards.heard.lock().unwrap().sent).concat()
+    }
+
+    /// What is still to be told.
+    fn pending(&self) -> Vec<String> {
+        all_pending(&*self.ledger(), "post", false).unwrap().into_iter().map(|one| one.url).collect()
+    }
+}
+
+fn outcome(told: &Told) -> (u64, u64, u64) {
+    (told.taken, told.refused, told.kept)
+}
+
+#[test]
+fn what_changed_is_told_once() {
+    let vale = Vale::new(Tells::Urls(2));
+    let told = vale.tell();
+    assert_eq!((outcome(&told), told.messages.len()), ((5, 0, 0), 5));
+    assert_eq!((told.changes.added, told.changes.removed), (4, 1));
+    let mut sent = vale.sent();
+    sent.sort_unstable();
+    assert_eq!(sent, [0, 5, 6, 7, 8].map(|number| format!("{ROOT}{number}/")));
+    assert_eq!(outcome(&vale.tell()), (0, 0, 0));
+    assert_eq!(vale.sent(), [""; 0]);
+}
+
+/// A stop ends the round behind the message that is under way. What was taken is told once; no more than one batch is repeated.
+#[test]
+fn a_stop_says_what_is_true_and_loses_nothing() {
+    let vale = Vale::new(Tells::Urls(1));
+    let all = vale.pending();
+    vale.stops_after(3);
+    let told = vale.tell();
+    assert_eq!((outcome(&told), told.messages.len(), told.stopped), ((3, 0, 2), 3, Some(5)));
+    let mut sent = vale.sent();
+    let vale = Vale { stop: Stop::default(), ..vale };
+    vale.postcards.heard.lock().unwrap().stop = None;
+    assert_eq!(vale.pending(), all[3..]);
+    assert_eq!(outcome(&vale.tell()), (2, 0, 0));
+    sent.extend(vale.sent());
+    assert_eq!(sent, all);
+}
+
+/// What changed while a round stood interrupted is told in the same command.
+#[test]
+fn a_round_that_was_interrupted_is_ended_and_the_next_begun() {
+    let vale = Vale::new(Tells::Urls(1));
+    vale.stops_after(2);
+    vale.tell();
+    let vale = Vale { stop: Stop::default(), ..vale };
+    vale.postcards.heard.lock().unwrap().stop = None;
+    vale.build(1..11);
+    assert_eq!(outcome(&vale.tell()), (5, 0, 0), "three of the first round, two of the second");
+}
+
+#[rstest]
+#[case::short(vec![answer(503, None), answer(503, None), answer(200, None)], (5, 0, 0), 1, None)]
+#[case::given_up_on(vec![answer(503, None), answer(503, None), answer(503, None)], (0, 0, 5), 1, None)]
+#[case::asked_for_little(vec![answer(429, Some(4)), answer(200, None)], (5, 0, 0), 4, None)]
+#[case::asked_for_much(vec![answer(429, Some(600))], (0, 0, 5), 0, Some(NOON + 600))]
+#[case::to_mend(vec![answer(403, None)], (0, 0, 5), 0, None)]
+#[case::refused(vec![answer(422, None)], (4, 1, 0), 0, None)]
+fn an_engine_in_trouble(
+    #[case] replies: Vec<Reply>,
+    #[case] wanted: (u64, u64, u64),
+    #[case] seconds: i64,
+    #[case] not_before: Option<i64>,
+) {
+    let vale = Vale::new(Tells::Urls(1));
+    vale.answers(replies);
+    let told = vale.tell();
+    assert_eq!((outcome(&told), told.not_before), (wanted, not_before));
+    assert_eq!(vale.clock.now().as_second() - NOON, seconds, "so long was waited, by its own clock");
+    assert_eq!(left_alone(&*vale.ledger(), "post", NOON).unwrap(), not_before, "the ledger knows");
+    vale.answers([]);
+    vale.sent();
+    if not_before.is_some() {
+        assert_eq!((outcome(&vale.tell()), vale.sent().len()), (wanted, 0), "it is left alone");
+        vale.clock.set(Timestamp::from_second(NOON + 600).unwrap());
+    }
+    assert_eq!(outcome(&vale.tell()), (wanted.2, 0, 0), "nothing is lost");
+}
+
+/// Whoever looks into the ledger meanwhile knows of the pause; a stop ends it.
+#[test]
+fn a_pause_stands_in_the_ledger_and_ends_with_a_stop() {
+    let vale = Vale::new(Tells::Urls(1));
+    vale.answers([answer(200, None), answer(429, Some(5))]);
+    vale.stops_after(2);
+    let told = vale.tell();
+    assert_eq!((outcome(&told), told.stopped), ((1, 0, 4), Some(5)));
+    assert_eq!(left_alone(&*vale.ledger(), "post", NOON).unwrap(), Some(NOON + 5));
+}
+
+/// A protocol that speaks of files is told of the main file where a build wrote anything.
+#[test]
+fn files_are_told_instead_of_urls() {
+    let vale = Vale::new(Tells::Files);
+    assert_eq!(outcome(&vale.tell()), (1, 0, 0));
+    assert_eq!(vale.sent(), [MAIN]);
+    vale.build(1..9);
+    assert_eq!(outcome(&vale.tell()), (0, 0, 0), "that build wrote nothing");
+    vale.build(1..10);
+    assert_eq!(outcome(&vale.tell()), (1, 0, 0));
+}
+
+/// A round builds, then tells each engine; a build that is held tells nobody.
+#[test]
+fn a_round_and_its_events() {
+    let vale = Vale::new(Tells::Urls(10));
+    let engines = || {
+        let engine = |name| Engine::new(name, Box::new(vale.postcards.clone()));
+        [engine("post"), engine("parcel")]
+    };
+    let events = vale.round(Some((1..10).collect()), &engines());
+    let told: Vec<(&str, u64)> = events[1..]
+        .iter()
+        .map(|event| match event {
+            Event::Told(told) => (told.engine.as_str(), told.taken),
+            other => panic!("{other:?}"),
+        })
+        .collect();
+    assert!(matches!(&events[0], Event::Built(built) if built.run == 3));
+    assert_eq!(told, [("post", 6), ("parcel", 6)]);
+    vale.sent();
+    let events = vale.round(Some((1..3).collect()), &engines());
+    let [Event::Held(preview)] = &events[..] else { panic!("{events:?}") };
+    assert_eq!(preview.survey.held[0].guard, Guard::Shrink);
+    assert_eq!(vale.sent(), [""; 0]);
+}
+
+#[test]
+fn to_an_engine_that_knows_nothing_all_of_the_site_is_new() {
+    let vale = Vale::new(Tells::Urls(10));
+    let pending = all_pending(&*vale.ledger(), "post", true).unwrap();
+    let count = |change: Change| pending.iter().filter(|one| one.change == change).count();
+    assert_eq!((count(Change::Added), count(Change::Removed)), (8, 1));
+}
