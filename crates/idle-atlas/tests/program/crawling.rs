@@ -320,6 +320,21 @@ fn patience_is_honoured_and_then_it_goes_on() {
     assert_eq!(asked.load(Ordering::SeqCst), 2);
 }
 
+/// Patience that leads to nothing has an end, and that is told together with the status.
+#[test]
+fn a_page_that_asks_for_patience_again_and_again_is_given_up_on() {
+    let server = Server::start(|request| match request.path.as_str() {
+        "/robots.txt" => status(404),
+        "/" => page("Home", &["/a/"]),
+        _ => Answer::Full(429, vec![header("Retry-After", "0")], Vec::new()),
+    });
+    let site = site(&server, "");
+    site.run(&["survey"]).says(1, &["/a/: 429 Too Many Requests, tried 4 times; it is not listed"]);
+    assert_eq!(server.count("/a/"), 4);
+    let entry = &site.json(&["survey", "--list", "--under", "/a/"])[0];
+    assert_eq!(entry["reason"], "server-error", "{entry}");
+}
+
 #[test]
 fn one_that_asks_for_too_much_patience_is_left_for_another_time() {
     let patient = Arc::new(AtomicBool::new(false));

@@ -16,7 +16,7 @@ use super::connection::Database;
 pub struct Sql {
     /// Where.
     pub database: Database,
-    /// What it is called: see [`shown`].
+    /// What it is called: see [`shown`](super::shown).
     pub shown: String,
     /// The query.
     pub query: String,
