@@ -264,3 +264,77 @@ impl FilePlan {
         self.segments.push(SegmentPlan::Made(made));
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    const LIGHT: Weight = Weight { bytes: 10, media: 1 };
+
+    fn file() -> FilePlan {
+        FilePlan {
+            id: None,
+            section: "halts".into(),
+            strand: Strand::Pages,
+            number: 1,
+            limits: Limits { urls: 1000, bytes: 100_000, media: 1000 },
+            resized: false,
+            before: None,
+            segments: Vec::new(),
+            dropped: Vec::new(),
+            loses_to_others: false,
+        }
+    }
+
+    fn row(number: u32, count: u32) -> SegmentRow {
+        let facts = crate::model::Facts::default();
+        SegmentRow { number, count, size: 900, crc: 7, first: 0, frame: Frame::default(), facts }
+    }
+
+    #[rstest]
+    #[case(Member::base(0), From::Base(0))]
+    #[case(Member::base(239), From::Base(239))]
+    #[case(Member::listed((1 << 30) - 1), From::Listed((1 << 30) - 1))]
+    #[case(Member::row(Place(0)), From::Row(Place(0)))]
+    #[case(Member::row(Place(77)), From::Row(Place(77)))]
+    fn a_member_tells_where_it_comes_from(#[case] member: Member, #[case] wanted: From) {
+        assert_eq!(member.from(), wanted);
+    }
+
+    #[test]
+    fn segments_are_filled_and_then_another_is_begun() {
+        let mut file = file();
+        for at in 0..SEGMENT as u32 * 2 + 1 {
+            file.append(Member::row(Place(at)), LIGHT, Frame::default());
+        }
+        let shape: Vec<(u32, usize)> = file.segments.iter().map(|segment| (segment.number(), segment.len())).collect();
+        assert_eq!(shape, [(0, SEGMENT), (1, SEGMENT), (2, 1)]);
+        assert_eq!((file.urls(), file.segments[0].size(), file.segments[2].media()), (481, 2400, 1));
+    }
+
+    /// A segment that stood is taken up again where it has room, with all that is in it; a full one stays as it is.
+    #[rstest]
+    #[case::room(239, 1, (3, 240))]
+    #[case::full(240, 2, (5, 1))]
+    fn what_stands_is_added_to(#[case] count: u32, #[case] segments: usize, #[case] last: (u32, usize)) {
+        let mut file = FilePlan { segments: vec![SegmentPlan::Kept(row(3, count))], dropped: vec![4], ..file() };
+        assert!(file.is_touched(), "a segment was dropped");
+        file.append(Member::row(Place(9)), LIGHT, Frame::default());
+        let end = file.segments.last().unwrap();
+        assert_eq!((file.segments.len(), (end.number(), end.len())), (segments, last), "no number is used twice");
+        let SegmentPlan::Made(made) = end else { panic!("{end:?}") };
+        assert_eq!(made.last_row(), Some(Place(9)));
+        assert_eq!(made.base.is_some(), count < 240);
+        assert_eq!(made.size, if count < 240 { 910 } else { 10 });
+    }
+
+    #[test]
+    fn a_file_of_kept_segments_is_not_touched() {
+        let mut file = FilePlan { segments: vec![SegmentPlan::Kept(row(0, 10))], ..file() };
+        assert!(!file.is_touched());
+        file.append(Member::row(Place(0)), LIGHT, Frame::default());
+        assert!(file.is_touched());
+    }
+}

@@ -195,3 +195,24 @@ fn change_for(reason: Reason) -> Option<Change> {
         _ => None,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::its_page_is_gone(Reason::NoPage, Some(Change::Removed))]
+    #[case::its_page_forbids_it(Reason::Noindex, Some(Change::Removed))]
+    #[case::its_page_names_another(Reason::CanonicalElsewhere, Some(Change::Removed))]
+    #[case::it_is_over(Reason::Expired, Some(Change::Removed))]
+    #[case::it_moved(Reason::Redirect, Some(Change::Redirected))]
+    #[case::the_user_keeps_it_out(Reason::Rule, None)]
+    #[case::the_server_is_in_trouble(Reason::ServerError, None)]
+    #[case::it_is_a_draft(Reason::Draft, None)]
+    #[case::robots_txt_keeps_it_out(Reason::Disallowed, None)]
+    fn engines_are_told_what_the_page_itself_says(#[case] reason: Reason, #[case] wanted: Option<Change>) {
+        assert_eq!(change_for(reason), wanted);
+    }
+}

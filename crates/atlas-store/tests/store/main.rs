@@ -6,5 +6,6 @@ mod small;
 mod arranging;
 mod guards;
 mod histories;
+mod publishing;
 mod settling;
 mod stops;

@@ -31,6 +31,7 @@ pub struct Small {
     pub allow: Vec<Guard>,
     pub urls_per_file: u32,
     pub media_per_file: u32,
+    pub files_per_index: usize,
     pub day: i64,
 }
 
@@ -61,6 +62,7 @@ impl Small {
             allow: Vec::new(),
             urls_per_file: 100,
             media_per_file: 1000,
+            files_per_index: 50_000,
             day: 20_000,
         }
     }
@@ -74,7 +76,7 @@ impl Small {
         &self,
         sources: &[&[(String, Page)]],
         run: impl FnOnce(&Job<'_>, &mut dyn Ledger) -> Result<T, StoreError>,
-    ) -> T {
+    ) -> Result<T, StoreError> {
         let named = ["first", "second", "third"].into_iter().zip(sources);
         let sources: Vec<Box<dyn Source>> =
             named.map(|(name, rows)| -> Box<dyn Source> { Box::new(Rows::new(name, rows.to_vec())) }).collect();
@@ -92,7 +94,7 @@ impl Small {
             in_web_root: true,
             style: None,
             main: self.main.into(),
-            files_per_index: 50_000,
+            files_per_index: self.files_per_index,
             folded_days: 14,
             gzip: self.gzip,
             declares: false,
@@ -110,17 +112,22 @@ impl Small {
             .shape(vec![with_pictures; choices.sections.list().len()])
             .cut(cut)
             .allow(self.allow.iter().copied());
-        run(&job, &mut *self.ledger()).unwrap()
+        run(&job, &mut *self.ledger())
     }
 
     /// Builds what some sources say.
     pub fn run(&self, sources: &[&[(String, Page)]]) -> Ended {
+        self.try_run(sources).unwrap()
+    }
+
+    /// The same, which may fail.
+    pub fn try_run(&self, sources: &[&[(String, Page)]]) -> Result<Ended, StoreError> {
         self.with_job(sources, build)
     }
 
     /// Surveys what some sources say.
     pub fn survey(&self, sources: &[&[(String, Page)]]) -> Survey {
-        self.with_job(sources, survey)
+        self.with_job(sources, survey).unwrap()
     }
 
     /// Builds what one source says; no guard may hold that back.
