@@ -1,5 +1,7 @@
 //! Explaining: everything that is known of one address.
 
+use std::collections::HashSet;
+
 use atlas_core::address::in_short;
 use atlas_core::choose::{Reason, Step, Verdict};
 use atlas_core::contribution::{Said, url_of};
@@ -16,7 +18,7 @@ use super::pipeline::find;
 use crate::arrival::{Arrivals, Place};
 use crate::destination::Form;
 use crate::error::StoreError;
-use crate::ledger::Ledger;
+use crate::ledger::{Ledger, lookup};
 use crate::model::{Fact, FileRow, LaneEntry, NEVER};
 use atlas_core::placement::child_name;
 
@@ -96,11 +98,9 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
         said.push((found.outcomes[usize::from(source)].name.clone(), one));
     }
     let form = job.names.form(remembered.files.len(), ledger.fact(Fact::Form)?.is_some());
-    let mut files: Vec<(&FileRow, LaneEntry)> = Vec::new();
-    for (file, segment) in remembered.segments(|_| true) {
-        let found = ledger.lane(file.id, segment)?.into_iter().find(|entry| entry.key == key);
-        files.extend(found.map(|entry| (file, entry)));
-    }
+    let known = lookup(ledger, remembered, &HashSet::from([key]))?.remove(&key).unwrap_or_default();
+    let mut files: Vec<(&FileRow, LaneEntry)> =
+        known.into_iter().map(|one| (&remembered.files[one.file], one.entry)).collect();
     files.sort_by_key(|(file, _)| file.strand);
     let lane = files.iter().find(|(file, _)| file.strand == Strand::Pages).map(|(_, entry)| *entry);
     let files = files.into_iter().map(|(file, _)| match form {
