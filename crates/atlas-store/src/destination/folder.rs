@@ -30,16 +30,6 @@ impl Folder {
         Self { sitemaps, web_root, data, robots, touched: Mutex::default() }
     }
 
-    /// The folder that sitemap files are written into.
-    pub fn sitemaps(&self) -> &Path {
-        &self.sitemaps
-    }
-
-    /// The folder that the site is served from.
-    pub fn web_root(&self) -> &Path {
-        &self.web_root
-    }
-
     /// Where a file is.
     fn path(&self, name: &str) -> PathBuf {
         match (name.split_once(':'), &self.data, &self.robots) {

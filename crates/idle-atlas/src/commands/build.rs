@@ -3,7 +3,6 @@
 use atlas_io::live::Live;
 use atlas_io::round::{self, Event, Round};
 use atlas_store::build::{Job, keep_overwritten, preview, recall};
-use atlas_store::destination::Destination;
 use atlas_store::ledger::Ledger;
 use atlas_store::report::{Built, Guard, LastBuild, Preview};
 

@@ -16,7 +16,7 @@ use atlas_core::shape::SectionShape;
 use atlas_io::engines::EngineSettings;
 use atlas_store::arrange::Cut;
 use atlas_store::build::{ARCHIVES, Job};
-use atlas_store::destination::{Folder, Names};
+use atlas_store::destination::{Destination, Folder, Names};
 use atlas_store::extras::People;
 use atlas_store::source::Source;
 use atlas_store::stop::Stop;
@@ -59,7 +59,9 @@ pub struct Settings {
     cut: Cut,
     thresholds: Thresholds,
     names: Names,
-    destination: Folder,
+    /// The folder that sitemap files are written into.
+    sitemaps: PathBuf,
+    destination: Box<dyn Destination>,
     text: String,
 }
 
@@ -118,7 +120,7 @@ impl Settings {
         let robots = declare_in.clone().or(own_robots);
         let (names, sitemaps) = context.names(&typed.files, (declare_in.is_some(), typed.robots.create))?;
         let data = context.data_folder(&typed)?;
-        let destination = Folder::new(sitemaps, web_root.clone(), data, robots.clone());
+        let destination = Folder::new(sitemaps.clone(), web_root.clone(), data, robots.clone());
         let engines = typed.engine.iter().map(|engine| context.engine(engine)).collect::<Result<Vec<_>, _>>()?;
         let ours = [VISITOR_PAGE, TEXT].map(|name| format!("{}{name}", site.root()));
         let choices = Choices {
@@ -155,14 +157,15 @@ impl Settings {
             cut,
             thresholds,
             names,
-            destination,
+            sitemaps,
+            destination: Box::new(destination),
             text: origin.text.clone(),
         })
     }
 
     /// The job at an instant, until it is asked to stop.
     pub fn job<'a>(&'a self, now: Timestamp, stop: &Stop) -> Job<'a> {
-        Job::new(&self.sources, &self.choices, (&self.destination, &self.names), &self.ledger, now)
+        Job::new(&self.sources, &self.choices, (&*self.destination, &self.names), &self.ledger, now)
             .shape(self.shape.clone())
             .alternates(self.alternates.clone())
             .people(self.people.clone())
@@ -180,8 +183,8 @@ impl Settings {
     }
 
     /// Where files go, and what they are called.
-    pub fn destination(&self) -> (&Folder, &Names) {
-        (&self.destination, &self.names)
+    pub fn destination(&self) -> (&dyn Destination, &Names) {
+        (&*self.destination, &self.names)
     }
 
     /// The address of the main file.
@@ -191,7 +194,7 @@ impl Settings {
 
     /// The folder that sitemap files are written into.
     pub fn folder(&self) -> &Path {
-        self.destination.sitemaps()
+        &self.sitemaps
     }
 
     /// The address of that folder.
@@ -202,13 +205,13 @@ impl Settings {
     /// The folder that sitemap files are written into and the URL it is served under, where that is not the site's own.
     pub fn sitemaps_elsewhere(&self) -> Option<(PathBuf, Site)> {
         let site = Site::parse(&self.names.address).ok().filter(|_| !self.names.in_web_root)?;
-        Some((self.destination.sitemaps().to_owned(), site))
+        Some((self.sitemaps.clone(), site))
     }
 
     /// Whether another site's files would be written into the same folder.
     pub fn writes_where(&self, other: &Self) -> bool {
         let whole = |path: &Path| path.canonicalize().unwrap_or_else(|_| path.to_owned());
-        whole(self.destination.sitemaps()) == whole(other.destination.sitemaps())
+        whole(&self.sitemaps) == whole(&other.sitemaps)
     }
 
     /// The names of all sections, in their order.
