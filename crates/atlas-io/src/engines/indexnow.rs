@@ -31,7 +31,7 @@ pub(super) fn connect(
     let key = key.ok_or_else(|| failed("it has no key".to_owned()))?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
     let runtime = runtime.map_err(|error: io::Error| failed(error.to_string()))?;
-    let client = http::client(settings.wait).map_err(|error| failed(http::cause(&error)))?;
+    let client = http::client(settings.wait).map_err(|error| failed(error.to_string()))?;
     let key_location = site.of_file(&key.file_name()).as_str().to_owned();
     let endpoint = settings.endpoint.clone();
     Ok(Box::new(IndexNow { client, runtime, endpoint, key: key.clone(), key_location }))

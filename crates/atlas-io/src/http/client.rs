@@ -3,11 +3,12 @@
 //! The proxies of the environment are honoured: `HTTPS_PROXY`, `HTTP_PROXY` and `ALL_PROXY`, in capitals or not, except for the
 //! hosts that `NO_PROXY` lists, and never for this machine itself.
 
-use std::env;
 use std::sync::Once;
 use std::time::Duration;
+use std::{env, iter};
 
 use reqwest::{Client, ClientBuilder, NoProxy, Proxy, redirect};
+use thiserror::Error;
 
 /// What the tool calls itself.
 pub const USER_AGENT: &str = concat!("idle-atlas/", env!("CARGO_PKG_VERSION"));
@@ -16,14 +17,39 @@ const CONNECT: Duration = Duration::from_secs(10);
 /// Hosts that are this machine: no proxy leads there.
 const THIS_MACHINE: &str = "localhost,127.0.0.0/8,::1";
 
+/// Why there is no client.
+#[derive(Debug, Error)]
+pub enum ClientError {
+    /// A variable of the environment names a proxy that is none.
+    #[error("{name} of the environment is not the URL of a proxy, such as http://proxy.example:3128: {why}")]
+    Proxy {
+        /// The variable, in capitals.
+        name: &'static str,
+        /// What is wrong with its value.
+        why: String,
+    },
+    /// Another reason.
+    #[error("{}", cause(.0))]
+    Client(reqwest::Error),
+}
+
+/// The cause at the bottom of an error, in one line.
+pub fn cause(error: &reqwest::Error) -> String {
+    if error.is_timeout() {
+        return "timed out".to_owned();
+    }
+    let mut causes = iter::successors(Some(error as &dyn std::error::Error), |error| error.source());
+    causes.by_ref().last().map(ToString::to_string).unwrap_or_default()
+}
+
 /// Makes a client; `wait` is how long a whole answer may take. Redirects are not followed by themselves: a message that tells an
 /// engine something is meant for the endpoint that was configured, and who fetches sees where it is sent on.
-pub fn client(wait: Duration) -> Result<Client, reqwest::Error> {
-    builder(wait)?.build()
+pub fn client(wait: Duration) -> Result<Client, ClientError> {
+    builder(wait)?.build().map_err(ClientError::Client)
 }
 
 /// What all clients have in common.
-pub(crate) fn builder(wait: Duration) -> Result<ClientBuilder, reqwest::Error> {
+pub(crate) fn builder(wait: Duration) -> Result<ClientBuilder, ClientError> {
     static PROVIDER: Once = Once::new();
     PROVIDER.call_once(|| {
         // Fails only when one is set already, which then serves as well.
@@ -35,11 +61,11 @@ pub(crate) fn builder(wait: Duration) -> Result<ClientBuilder, reqwest::Error> {
         .timeout(wait)
         .redirect(redirect::Policy::none())
         .no_proxy();
-    proxies(|name| env::var(name).ok())?.into_iter().try_fold(builder, |builder, proxy| Ok(builder.proxy(proxy)))
+    Ok(proxies(|name| env::var(name).ok())?.into_iter().fold(builder, ClientBuilder::proxy))
 }
 
 /// The proxies that the environment names; `variable` reads it.
-fn proxies(variable: impl Fn(&str) -> Option<String>) -> Result<Vec<Proxy>, reqwest::Error> {
+fn proxies(variable: impl Fn(&str) -> Option<String>) -> Result<Vec<Proxy>, ClientError> {
     let read = |name: &str| {
         let small = variable(&name.to_ascii_lowercase());
         // A server hands a visitor's header `Proxy` to programs that it runs as HTTP_PROXY in capitals.
@@ -47,11 +73,13 @@ fn proxies(variable: impl Fn(&str) -> Option<String>) -> Result<Vec<Proxy>, reqw
         small.or_else(capitals).filter(|value| !value.trim().is_empty())
     };
     let but_for = format!("{THIS_MACHINE},{}", read("NO_PROXY").unwrap_or_default());
-    let https = read("HTTPS_PROXY").map(Proxy::https);
-    let http = read("HTTP_PROXY").map(Proxy::http);
-    let all = read("ALL_PROXY").map(Proxy::all);
-    let named = [https, http, all].into_iter().flatten();
-    named.map(|proxy| Ok(proxy?.no_proxy(NoProxy::from_string(&but_for)))).collect()
+    let proxy = |name, make: fn(String) -> reqwest::Result<Proxy>| {
+        let made = read(name).map(make).transpose();
+        made.map_err(|why| ClientError::Proxy { name, why: cause(&why) })
+    };
+    let named =
+        [proxy("HTTPS_PROXY", Proxy::https)?, proxy("HTTP_PROXY", Proxy::http)?, proxy("ALL_PROXY", Proxy::all)?];
+    Ok(named.into_iter().flatten().map(|proxy| proxy.no_proxy(NoProxy::from_string(&but_for))).collect())
 }
 
 #[cfg(test)]
@@ -74,6 +102,7 @@ mod tests {
 
     #[test]
     fn a_proxy_that_is_no_url_is_told() {
-        assert!(proxies(|name| (name == "ALL_PROXY").then(|| "http://[".to_owned())).is_err());
+        let error = proxies(|name| (name == "ALL_PROXY").then(|| "http://[".to_owned())).unwrap_err().to_string();
+        assert!(error.starts_with("ALL_PROXY of the environment is not the URL of a proxy"), "{error}");
     }
 }

@@ -1,12 +1,14 @@
 //! Fetching: what a server answered, with the way there and how long it took; its body is read within bounds.
 
+use std::fmt;
 use std::io::{self, Read};
 use std::time::{Duration, Instant};
-use std::{fmt, iter};
 
 use flate2::read::MultiGzDecoder;
 use reqwest::header::{self, HeaderMap, HeaderName};
 use reqwest::{Client, RequestBuilder, Response, StatusCode, Url};
+
+use super::client::cause;
 
 /// Redirects that are followed where a file is fetched.
 const REDIRECTS: usize = 5;
@@ -123,13 +125,4 @@ impl Fetched {
             Err(error) => Err(FetchError::Failed(format!("its gzip is broken ({error})"))),
         }
     }
-}
-
-/// The cause at the bottom of an error, in one line.
-pub fn cause(error: &reqwest::Error) -> String {
-    if error.is_timeout() {
-        return "timed out".to_owned();
-    }
-    let mut causes = iter::successors(Some(error as &dyn std::error::Error), |error| error.source());
-    causes.by_ref().last().map(ToString::to_string).unwrap_or_default()
 }

@@ -24,7 +24,7 @@ pub struct Live {
 impl Live {
     /// For the folder with this address, which ends with a slash.
     pub fn new(address: &str, stop: &Stop) -> Result<Self, String> {
-        let client = http::client(WAIT).map_err(|error| http::cause(&error))?;
+        let client = http::client(WAIT).map_err(|error| error.to_string())?;
         Ok(Self { client, address: address.to_owned(), stop: stop.clone() })
     }
 

@@ -76,7 +76,7 @@ pub(crate) fn unpacked(mut raw: Box<dyn Read + Send>) -> io::Result<Box<dyn Read
 fn fetch(url: &str, wait: Duration, stop: &Stop) -> io::Result<File> {
     let mut file = tempfile::tempfile()?;
     http::block_on(stop, async {
-        let client = http::client(wait).map_err(|error| io::Error::other(http::cause(&error)))?;
+        let client = http::client(wait).map_err(io::Error::other)?;
         let fetched = Fetched::following(&client, url).await.and_then(Fetched::successful);
         let fetched = fetched.map_err(|error| io::Error::other(error.to_string()))?;
         let mut size = 0;

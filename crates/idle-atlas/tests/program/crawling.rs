@@ -10,7 +10,7 @@ use rstest::rstest;
 use serde_json::Value;
 
 use crate::server::{Answer, Request, Server, page, redirect, status};
-use crate::support::Site;
+use crate::support::{Ran, Site};
 
 const CRAWL: &str = "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 0\n";
 
@@ -468,4 +468,20 @@ fn a_folder_and_a_crawl_of_it_give_the_same_entries() {
         eprintln!("only in one: {line}");
     }
     assert!(folder == crawl);
+}
+
+/// All that is fetched goes through the proxies that the environment names; one that is none is named.
+#[test]
+fn proxies_of_the_environment() {
+    let proxy = Server::start(|request| match request.path.as_str() {
+        path if path.ends_with("/robots.txt") => status(404),
+        path if path.starts_with("http://www.marrowvale.example/") => page("Home", &["/a/"]),
+        _ => status(400),
+    });
+    let site =
+        Site::at_url("http://www.marrowvale.example/", "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 0\n");
+    let survey =
+        |variable: &str, value: &str| Ran::of(site.command(&["survey"]).env(variable, value).output().unwrap());
+    survey("HTTP_PROXY", &proxy.url()).says(0, &["2 entries would be in"]);
+    survey("ALL_PROXY", "http://[").says(2, &["ALL_PROXY of the environment is not the URL of a proxy"]);
 }

@@ -8,7 +8,7 @@ use atlas_core::page::{HeaderLinks, by_header, robots_header};
 use jiff::Timestamp;
 use reqwest::{Client, StatusCode, header};
 
-use crate::http::{self, FetchError, Fetched, retry_after};
+use crate::http::{self, ClientError, FetchError, Fetched, retry_after};
 
 /// The most bytes of a page, as sent and unpacked.
 pub(super) const LARGEST: usize = 32 << 20;
@@ -67,8 +67,9 @@ impl Fetcher {
         connections: usize,
         tokens: Vec<String>,
         documents: Vec<String>,
-    ) -> Result<Self, reqwest::Error> {
-        let client = http::builder(wait)?.pool_max_idle_per_host(connections).http1_only().build()?;
+    ) -> Result<Self, ClientError> {
+        let client = http::builder(wait)?.pool_max_idle_per_host(connections).http1_only();
+        let client = client.build().map_err(ClientError::Client)?;
         Ok(Self { client, tokens, documents })
     }
 

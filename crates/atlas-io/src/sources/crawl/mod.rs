@@ -106,7 +106,7 @@ impl Crawl {
     async fn walk(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let failed = |why: String| failed(self.name(), why);
         let fetcher = Fetcher::new(self.wait, self.connections, self.reader.tokens.clone(), self.documents.clone())
-            .map_err(|error| failed(http::cause(&error)))?;
+            .map_err(|error| failed(error.to_string()))?;
         let live = self.robots(&fetcher).await.map_err(failed)?;
         let robots = match &live {
             Some(LiveRobots::Bytes(bytes)) => Robots::read(bytes),
