@@ -3,6 +3,7 @@
 //! Modules stand here in the order in which each may use those above it.
 #![deny(missing_docs)]
 
+pub mod secret;
 pub mod http;
 pub mod reading;
 pub mod sources;

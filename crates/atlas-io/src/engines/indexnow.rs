@@ -10,12 +10,13 @@ use jiff::Timestamp;
 
 use super::{EngineSettings, Message, Protocol, Reply, Tells};
 use crate::http::{self, Fetched, retry_after};
+use crate::secret::Secret;
 
 /// An endpoint of IndexNow.
 struct IndexNow {
     client: reqwest::Client,
     runtime: tokio::runtime::Runtime,
-    endpoint: String,
+    endpoint: Secret,
     key: Key,
     /// The address of the key file.
     key_location: String,
@@ -50,7 +51,8 @@ impl Protocol for IndexNow {
     }
 
     fn send(&self, message: &Message) -> Reply {
-        let request = self.client.post(&self.endpoint).header("content-type", "application/json; charset=utf-8");
+        let request =
+            self.client.post(self.endpoint.expose()).header("content-type", "application/json; charset=utf-8");
         match self.runtime.block_on(Fetched::of(request.body(message.body.clone()))) {
             Ok(answer) => {
                 let pause = retry_after(answer.headers(), Timestamp::now());

@@ -12,6 +12,8 @@ use atlas_core::announce::Answer;
 use atlas_core::announce::indexnow::Key;
 use atlas_store::error::StoreError;
 
+use crate::secret::Secret;
+
 pub use self::telling::{Told, all_pending, is_waiting, left_alone, tell};
 
 /// One way in which engines are told.
@@ -61,7 +63,7 @@ pub struct EngineSettings {
     /// The protocol: a word of [`PROTOCOLS`].
     pub via: &'static Registration,
     /// Where messages go.
-    pub endpoint: String,
+    pub endpoint: Secret,
     /// The site's key, where the configuration names one and the protocol wants one.
     pub key: Option<Key>,
     /// How long an answer may take.

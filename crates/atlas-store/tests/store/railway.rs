@@ -61,11 +61,17 @@ pub fn url(number: u32, page: &Page) -> String {
 pub struct Rows {
     name: &'static str,
     rows: Vec<(String, Page)>,
+    knows_rows: bool,
 }
 
 impl Rows {
     pub fn new(name: &'static str, rows: Vec<(String, Page)>) -> Self {
-        Self { name, rows }
+        Self { name, rows, knows_rows: true }
+    }
+
+    /// Its rows are read in every build.
+    pub fn read_anew(self) -> Self {
+        Self { knows_rows: false, ..self }
     }
 }
 
@@ -79,13 +85,13 @@ impl Source for Rows {
     }
 
     fn knows_rows(&self) -> bool {
-        true
+        self.knows_rows
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         for rows in self.rows.chunks(7) {
             let lines: Vec<String> = rows.iter().map(|(url, page)| line(url, page)).collect();
-            gathering.push(block(gathering.desk(), &lines, !gathering.reads_all()));
+            gathering.push(block(gathering.desk(), &lines, self.knows_rows && !gathering.reads_all()));
         }
         Ok(())
     }

@@ -5,6 +5,8 @@ use atlas_core::report::Notice;
 use atlas_store::build::Ended;
 use atlas_store::report::{Built, Guard};
 
+use rstest::rstest;
+
 use crate::railway::Page;
 use crate::small::{Small, pages};
 
@@ -45,9 +47,9 @@ fn a_url_that_two_sources_name_is_one_entry_and_the_first_is_believed() {
 }
 
 /// That another source drops a page that one still names is no departure.
-#[test]
-fn an_entry_stays_while_any_source_names_it() {
-    let small = Small::new();
+#[rstest]
+fn an_entry_stays_while_any_source_names_it(#[values(false, true)] reads_rows: bool) {
+    let small = Small { reads_rows, ..Small::new() };
     let (all, some) = (pages("halts", 0..9), pages("halts", 0..7));
     both(&small, &[&all, &some]);
     assert_eq!(counts(&both(&small, &[&all, &[]])), (0, 0, 0));
@@ -66,9 +68,9 @@ fn a_row_that_comes_twice_in_one_source_counts_once() {
 }
 
 /// The order of rows says nothing: neither where an entry is known, nor whether it changed.
-#[test]
-fn rows_in_another_order_are_the_same_entries() {
-    let small = Small::new();
+#[rstest]
+fn rows_in_another_order_are_the_same_entries(#[values(false, true)] reads_rows: bool) {
+    let small = Small { reads_rows, ..Small::new() };
     let mut rows = pages("halts", 0..50);
     small.build(&rows);
     rows.reverse();

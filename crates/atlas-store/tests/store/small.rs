@@ -32,6 +32,8 @@ pub struct Small {
     pub urls_per_file: u32,
     pub media_per_file: u32,
     pub files_per_index: usize,
+    /// All rows are read in every build, those that are as they were, too.
+    pub reads_rows: bool,
     pub day: i64,
 }
 
@@ -63,12 +65,18 @@ impl Small {
             urls_per_file: 100,
             media_per_file: 1000,
             files_per_index: 50_000,
+            reads_rows: false,
             day: 20_000,
         }
     }
 
     pub fn ledger(&self) -> Box<dyn Ledger> {
         ledger::open(&self.folder.path().join(".idle-atlas")).unwrap()
+    }
+
+    fn rows(&self, name: &'static str, rows: &[(String, Page)]) -> Rows {
+        let rows = Rows::new(name, rows.to_vec());
+        if self.reads_rows { rows.read_anew() } else { rows }
     }
 
     /// A job for what some sources say, in the order in which they are believed.
@@ -79,7 +87,7 @@ impl Small {
     ) -> Result<T, StoreError> {
         let named = ["first", "second", "third"].into_iter().zip(sources);
         let sources: Vec<Box<dyn Source>> =
-            named.map(|(name, rows)| -> Box<dyn Source> { Box::new(Rows::new(name, rows.to_vec())) }).collect();
+            named.map(|(name, rows)| -> Box<dyn Source> { Box::new(self.rows(name, rows)) }).collect();
         let choices = Choices {
             site: Site::parse(self.root).unwrap(),
             own_files: OwnFiles { folder: self.root.into(), main: self.main.into(), ..OwnFiles::default() },

@@ -9,6 +9,7 @@ use atlas_core::page::Reader;
 use atlas_io::reading::field::Mapping;
 use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::reading::record::{Dates, RecordSettings};
+use atlas_io::secret::Secret;
 use atlas_io::sources::command::Command;
 use atlas_io::sources::crawl::Crawl;
 #[cfg(feature = "feed")]
@@ -356,7 +357,7 @@ impl<'a> Sources<'a> {
             let message = "“connection”: a password stands in it for all to read; put it in the environment and write ${NAME} in its place";
             return Err(origin.error(typed, message));
         }
-        let connection = expand(origin, typed)?;
+        let connection = Secret::new(typed.as_ref(), expand(origin, typed)?);
         let database = Database::parse(&connection, self.context.folder)
             .map_err(|why| origin.error(typed, format!("“connection”: {why}")))?;
         let query = self.needed("query", source.query.as_ref(), table)?.as_ref().clone();
@@ -366,7 +367,7 @@ impl<'a> Sources<'a> {
         let records = self.records(source)?;
         Ok(Box::new(Sql {
             database,
-            shown: sql::shown(&connection),
+            shown: sql::shown(connection.expose()),
             query,
             records,
             wait: self.wait(source, Duration::from_secs(300))?,

@@ -1,42 +1,31 @@
 //! Connections, as they are typed and as they may be shown.
 
-use std::fmt;
 use std::path::{Path, PathBuf};
 
+use crate::secret::Secret;
+
 /// A database.
-#[derive(Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Database {
     /// A file of SQLite.
     Sqlite(PathBuf),
     /// A server, by the whole URL of its connection.
     #[cfg(feature = "sql-servers")]
-    Postgres(String),
+    Postgres(Secret),
     /// A server of MySQL or MariaDB, by the whole URL of its connection.
     #[cfg(feature = "sql-servers")]
-    MySql(String),
-}
-
-impl fmt::Debug for Database {
-    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
-        formatter.write_str(match self {
-            Self::Sqlite(_) => "Sqlite",
-            #[cfg(feature = "sql-servers")]
-            Self::Postgres(_) => "Postgres",
-            #[cfg(feature = "sql-servers")]
-            Self::MySql(_) => "MySql",
-        })
-    }
+    MySql(Secret),
 }
 
 impl Database {
     /// Reads a connection; a file's path is relative to `folder`. Fails, in words that do not repeat it, on any other scheme.
-    pub fn parse(connection: &str, folder: &Path) -> Result<Self, String> {
-        match connection.split_once(':') {
+    pub fn parse(connection: &Secret, folder: &Path) -> Result<Self, String> {
+        match connection.expose().split_once(':') {
             Some(("sqlite", path)) => Ok(Self::Sqlite(folder.join(path.strip_prefix("//").unwrap_or(path)))),
             #[cfg(feature = "sql-servers")]
-            Some(("postgres" | "postgresql", _)) => Ok(Self::Postgres(connection.to_owned())),
+            Some(("postgres" | "postgresql", _)) => Ok(Self::Postgres(connection.clone())),
             #[cfg(feature = "sql-servers")]
-            Some(("mysql" | "mariadb", rest)) => Ok(Self::MySql(format!("mysql:{rest}"))),
+            Some(("mysql" | "mariadb", rest)) => Ok(Self::MySql(connection.map(|_| format!("mysql:{rest}")))),
             #[cfg(not(feature = "sql-servers"))]
             Some(("postgres" | "postgresql" | "mysql" | "mariadb", _)) => Err(
                 "this idle-atlas was built without servers of databases; build it with the cargo feature “sql-servers”"
@@ -103,6 +92,7 @@ mod tests {
     #[case("oracle://db.example/x", false)]
     #[case("depot.db", false)]
     fn kinds_of_database(#[case] connection: &str, #[case] known: bool) {
-        assert_eq!(Database::parse(connection, Path::new("")).is_ok(), known);
+        let connection = Secret::new(connection, connection.to_owned());
+        assert_eq!(Database::parse(&connection, Path::new("")).is_ok(), known);
     }
 }

@@ -63,9 +63,9 @@ impl Sql {
         match &self.database {
             Database::Sqlite(path) => self.sqlite(path, lines, stop).map(|()| None),
             #[cfg(feature = "sql-servers")]
-            Database::Postgres(url) => self.postgres(url, lines, stop).map(|()| None),
+            Database::Postgres(url) => self.postgres(url.expose(), lines, stop).map(|()| None),
             #[cfg(feature = "sql-servers")]
-            Database::MySql(url) => self.mysql(url, lines, stop),
+            Database::MySql(url) => self.mysql(url.expose(), lines, stop),
         }
     }
 }
