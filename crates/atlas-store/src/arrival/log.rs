@@ -398,7 +398,7 @@ pub(crate) mod tests {
     use super::*;
 
     /// A desk of a site without any settings.
-    pub(in crate::arrival) fn desk() -> Desk {
+    pub(crate) fn desk() -> Desk {
         let chooser = Chooser {
             site: Site::parse("https://www.marrowvale.example/").unwrap(),
             own_files: OwnFiles::default(),

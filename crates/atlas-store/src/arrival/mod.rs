@@ -17,4 +17,6 @@ pub use self::dealt::Place;
 pub use self::desk::Desk;
 pub(crate) use self::desk::{Mark, Trait};
 pub use self::log::BLOCK_BYTES;
+#[cfg(test)]
+pub(crate) use self::log::tests::desk as plain_desk;
 pub(crate) use self::log::{Arrivals, Need};

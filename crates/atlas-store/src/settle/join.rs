@@ -294,3 +294,131 @@ fn word(said: &Said<'_>, field: &str) -> String {
         .map(|(_, word)| word.replace('\n', " "))
         .unwrap_or_default()
 }
+
+#[cfg(test)]
+mod tests {
+    use atlas_core::accepted::Accepted;
+    use atlas_core::fingerprint::Field;
+    use rstest::rstest;
+
+    use super::super::roles::Role;
+    use super::*;
+    use crate::arrival::{Need, plain_desk};
+    use crate::provenance::Mapping;
+
+    /// A path and a title.
+    type Rows = &'static [(&'static str, &'static str)];
+
+    const FIRST: Rows = &[("a", "Weir"), ("b", "Shed"), ("c", "Ford")];
+    const SECOND: Rows = &[("b", "The shed"), ("d", "Depot")];
+    const SETTINGS: u64 = 5;
+    static ALL: Accepted = Accepted::NONE;
+
+    fn arrivals(folder: &tempfile::TempDir, sources: &[Rows]) -> Arrivals {
+        let mut arrivals = Arrivals::new(plain_desk(), folder.path(), Need::All, 1 << 20);
+        for rows in sources {
+            let mut block = Block::new(&arrivals.begin_source());
+            for (path, title) in *rows {
+                let url = format!("https://www.marrowvale.example/{path}/");
+                block.push(&Said { url: url.into(), title: Some((*title).into()), ..Said::default() });
+            }
+            arrivals.push(block);
+        }
+        arrivals
+    }
+
+    fn mappings(first: u64) -> Vec<Mapping> {
+        let mapping = |source: &str, how| Mapping { source: source.into(), fields: [(Field::Title, how)].into() };
+        vec![mapping("first", first), mapping("second", 1)]
+    }
+
+    fn joined(arrivals: &mut Arrivals, remembered: Option<&Remembered>, provenances: &Provenances) -> Joined {
+        let telling = Telling { examples: 5, accepted: &ALL };
+        join(arrivals, remembered, None, (provenances, SETTINGS), telling).unwrap()
+    }
+
+    /// The path of each row that stands for an entry, and its place in the ledger.
+    fn entries(arrivals: &Arrivals, joined: &Joined) -> Vec<(String, Place, Option<u32>)> {
+        let standing = joined.roles.all().filter_map(|(place, role)| Some((place, role.prior()?)));
+        let named = standing.map(|(place, prior)| {
+            let row = arrivals.row(place);
+            (url_of(&row).trim_end_matches('/').rsplit('/').next().unwrap().to_owned(), place, prior)
+        });
+        named.collect()
+    }
+
+    /// What the ledger remembers of two sources, in the order of their paths, and the provenances that it knows.
+    fn remembered() -> (Remembered, Vec<(u16, String)>) {
+        let folder = tempfile::tempdir().unwrap();
+        let mut before = arrivals(&folder, &[FIRST, SECOND]);
+        let provenances = Provenances::new(Vec::new(), mappings(1));
+        let joined = joined(&mut before, None, &provenances);
+        let mut entries = entries(&before, &joined);
+        entries.sort_unstable();
+        let mut remembered = Remembered { entries: entries.len(), ..Remembered::default() };
+        for ((_, place, _), at) in entries.into_iter().zip(0..) {
+            let mark = before.mark(place);
+            let alone = || joined.single[usize::from(before.source_of(place))];
+            let known = Known {
+                key: mark.key(),
+                written: fingerprint::written(mark.decided(), SETTINGS, None, 0),
+                raw: 0,
+                at,
+                from_page: false,
+                provenance: joined.origins.get(&place).map_or_else(alone, |origin| origin.provenance),
+            };
+            remembered.known.push(known).unwrap();
+        }
+        (remembered, provenances.added())
+    }
+
+    #[test]
+    fn rows_of_one_url_are_one_entry() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut arrivals = arrivals(&folder, &[FIRST, SECOND]);
+        let joined = joined(&mut arrivals, None, &Provenances::new(Vec::new(), mappings(1)));
+        let paths: Vec<String> = entries(&arrivals, &joined).into_iter().map(|(path, ..)| path).collect();
+        assert_eq!(paths, ["a", "c", "d", "b"], "what was merged comes last");
+        assert_eq!(joined.roles.of(Place(1)), Role::PassedOver);
+        let origin = &joined.origins[&Place(5)];
+        assert_eq!((origin.first, origin.sources.as_slice()), (Place(1), [0, 1].as_slice()));
+        assert_eq!(Said::read(&arrivals.row(Place(5))).title.as_deref(), Some("Shed"), "the first is believed");
+        assert_eq!(joined.at_odds.keys().collect::<Vec<_>>(), [&("title", 0, 1)]);
+        assert_eq!(joined.duplicates.map(|sample| sample.count()), None);
+    }
+
+    #[test]
+    fn a_source_that_names_a_url_twice_is_no_second_source() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut arrivals = arrivals(&folder, &[&[("a", "Weir"), ("a", "The weir")]]);
+        let joined = joined(&mut arrivals, None, &Provenances::new(Vec::new(), mappings(1)));
+        assert_eq!(joined.duplicates.map(|sample| sample.count()), Some(1));
+        assert!(joined.at_odds.is_empty());
+        assert_eq!(joined.origins[&Place(2)].sources, [0]);
+    }
+
+    #[rstest]
+    #[case::all_as_it_was(&[FIRST, SECOND], 1, "same same same same")]
+    #[case::another_order(&[&[("c", "Ford"), ("b", "Shed"), ("a", "Weir")], SECOND], 1, "same same same same")]
+    #[case::a_title_moved(&[&[("a", "Weir"), ("b", "Shed"), ("c", "The ford")], SECOND], 1, "same same met same")]
+    #[case::a_word_that_is_not_believed_moved(&[FIRST, &[("b", "A shed"), ("d", "Depot")]], 1, "same met same same")]
+    #[case::one_left(&[&[("b", "Shed"), ("c", "Ford")], SECOND], 1, "gone same same same")]
+    #[case::one_source_dropped_it(&[FIRST, &[("d", "Depot")]], 1, "same met same same")]
+    #[case::the_first_source_is_mapped_otherwise(&[FIRST, SECOND], 2, "met met met same")]
+    fn what_became_of_what_was_known(#[case] sources: &[Rows], #[case] mapping: u64, #[case] wanted: &str) {
+        let (remembered, known) = remembered();
+        let folder = tempfile::tempdir().unwrap();
+        let mut arrivals = arrivals(&folder, sources);
+        let joined = joined(&mut arrivals, Some(&remembered), &Provenances::new(known, mappings(mapping)));
+        let word = |fate: &u8| match *fate {
+            fate if fate == Fate::Gone as u8 => "gone",
+            fate if fate == Fate::Same as u8 => "same",
+            fate if fate == Fate::Met as u8 => "met",
+            _ => "untouched",
+        };
+        assert_eq!(joined.fates.iter().map(word).collect::<Vec<_>>().join(" "), wanted);
+        for (path, _, prior) in entries(&arrivals, &joined) {
+            assert_eq!(prior, ["a", "b", "c", "d"].iter().position(|one| *one == path).map(|at| at as u32), "{path}");
+        }
+    }
+}
