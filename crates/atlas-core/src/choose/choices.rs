@@ -3,7 +3,7 @@
 use serde::Serialize;
 
 use super::chooser::Chooser;
-use super::rule::Rule;
+use super::rule::{Met, Rule};
 use super::section::Sections;
 use crate::address::Site;
 use crate::archive::Archives;
@@ -29,9 +29,36 @@ pub struct Choices {
 }
 
 impl Choices {
-    /// The chooser of a run: at this instant, with the site's robots.txt.
+    /// The chooser of a run: at this instant, with the site's robots.txt. What its rules have met is of that run alone.
     pub fn chooser(&self, robots: Robots, calendar: Calendar) -> Chooser {
         let Self { site, own_files, tokens, rules, sections, archives } = self.clone();
+        let rules = rules.into_iter().map(|rule| Rule { met: Met::default(), ..rule }).collect();
         Chooser { site, own_files, robots, tokens, rules, sections, archives, calendar }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::choose::Condition;
+    use crate::choose::rule::tests::{globs, rule_of};
+    use crate::contribution::Said;
+
+    #[test]
+    fn what_rules_have_met_is_of_one_run() {
+        let choices = Choices {
+            site: Site::parse("https://www.marrowvale.example/").unwrap(),
+            own_files: OwnFiles::default(),
+            tokens: Vec::new(),
+            rules: vec![rule_of(3, Condition::Path(globs(&["/staff/**"])))],
+            sections: Sections::new(Vec::new(), []),
+            archives: Archives::default(),
+        };
+        let chooser = || choices.chooser(Robots::default(), Calendar::utc(0));
+        let first = chooser();
+        let said = Said { url: "https://www.marrowvale.example/staff/rota/".into(), ..Said::default() };
+        first.choose(&said, &[0]);
+        assert!(first.rules[0].met.any());
+        assert!(!chooser().rules[0].met.any());
     }
 }

@@ -65,6 +65,7 @@ fn what_one_reason_leaves_out_is_held_accepted_and_held_again_where_it_grows() {
 fn a_site_of_which_nothing_is_left_cannot_be_allowed() {
     let mut small = Small::new();
     assert_eq!(small.guards(&[]), [Guard::Empty], "a first build neither");
+    assert_eq!(small.guards(&pages("halts", 0..1)), [], "one entry is something");
     small.build(&pages("halts", 0..2));
     small.allow = Guard::ALL.to_vec();
     small.allow.retain(|guard| *guard != Guard::Empty);
