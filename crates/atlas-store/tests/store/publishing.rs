@@ -114,9 +114,8 @@ fn indexes_are_split_and_joined_again() {
     assert_eq!(small.file("sitemap-3.xml"), ["atlas-halts-5.xml"]);
     small.build(&pages("halts", 0..8));
     assert_eq!(small.file("sitemap.xml"), ["atlas-halts-1.xml", "atlas-halts-2.xml"]);
-    small.day += 15;
-    small.build(&pages("halts", 0..8));
-    assert!(!small.memory.files().contains_key("sitemap-2.xml"));
+    let left: Vec<String> = small.memory.files().into_keys().filter(|name| name.starts_with("sitemap-")).collect();
+    assert_eq!(left, [""; 0], "an index that is no more goes at once: it names what is listed elsewhere");
 }
 
 /// A build that was stopped and is not wanted any more leaves nothing of itself behind.
