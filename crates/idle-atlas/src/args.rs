@@ -6,18 +6,21 @@ use std::path::PathBuf;
 use atlas_store::report::Guard;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
+/// What is said below the commands; paragraphs are wrapped where they are shown.
+fn after_help() -> String {
+    let demo = if cfg!(feature = "test-engine") { "Or watch it: idle-atlas demo\n" } else { "" };
+    format!(
+        "Begin with:  idle-atlas init public --url https://www.marrowvale.example/\n{demo}\nExit codes: 0 done, remarks or not; 1 done in part (rows, files or announcements that failed, errors found by check); 2 could not be done; 3 held back by a guard. With --strict, remarks count as 1."
+    )
+}
+
 /// Sitemaps for a whole site: gathered, split, declared, announced, checked.
 #[derive(Debug, Parser)]
 #[command(
     version,
     max_term_width = 110,
     arg_required_else_help = true,
-    after_help = "\
-Begin with:  idle-atlas init public --url https://www.marrowvale.example/
-Or watch it: idle-atlas demo
-
-Exit codes: 0 done, remarks or not; 1 done in part (rows, files or announcements that failed, errors found by check); 2 could
-not be done; 3 held back by a guard. With --strict, remarks count as 1."
+    after_help = after_help()
 )]
 pub struct Arguments {
     #[command(flatten)]

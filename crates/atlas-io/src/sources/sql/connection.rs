@@ -88,7 +88,8 @@ mod tests {
     }
 
     #[rstest]
-    #[case("mariadb://db.example/x", true)]
+    #[case("mariadb://db.example/x", cfg!(feature = "sql-servers"))]
+    #[case("sqlite:depot.db", true)]
     #[case("oracle://db.example/x", false)]
     #[case("depot.db", false)]
     fn kinds_of_database(#[case] connection: &str, #[case] known: bool) {
