@@ -20,6 +20,8 @@ enum Changes {
     Sections,
     /// Most entries go: files are folded.
     Most,
+    /// Files get smaller, and nothing else moves.
+    Smaller,
 }
 
 /// A railway in memory with its first pages, built unless all of them are to be new.
@@ -41,6 +43,7 @@ fn after(changes: Changes, before: &Pages, next: u32) -> (Pages, u32) {
         Changes::Everything => &[],
         Changes::Some => &[Day::Add(9), Day::Edit(1)],
         Changes::Sections => &[Day::Move(1), Day::Limit(6), Day::Add(3)],
+        Changes::Smaller => &[Day::Limit(6)],
         Changes::Most => &[Day::Remove(0), Day::Remove(0), Day::Edit(2)],
     };
     days.iter().for_each(|day| live(day, 19_001, &mut pages, &mut next, &mut limit));
@@ -57,6 +60,7 @@ fn urls(pages: &Pages) -> BTreeSet<String> {
 #[case::moves(Gzip::Beside, Changes::Sections)]
 #[case::losses(Gzip::Beside, Changes::Most)]
 #[case::packed_alone(Gzip::Only, Changes::Sections)]
+#[case::smaller_files(Gzip::Off, Changes::Smaller)]
 #[case::plain_alone(Gzip::Off, Changes::Sections)]
 fn a_build_that_is_stopped_anywhere_leaves_a_whole_site(#[case] gzip: Gzip, #[case] changes: Changes) {
     let (railway_before, memory_before, first, next) = before(gzip, changes);
