@@ -34,7 +34,7 @@ use atlas_io::sources::sitemaps::OldSitemap;
 use atlas_io::sources::table::{Format, Table};
 use atlas_store::arrange::Cut;
 use atlas_store::build::{Job, survey};
-use atlas_store::destination::{Destination, Gzip, InMemory, Names, ROBOTS};
+use atlas_store::destination::{Destination, InMemory, Names, ROBOTS};
 use atlas_store::extras::People;
 use atlas_store::ledger;
 use atlas_store::source::Source;
@@ -126,12 +126,9 @@ fn survey_all(bytes: &[u8]) {
     for source in sources(folder.path(), bytes) {
         let sources = [source];
         let choices = Choices {
-            site: site(),
             own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into(), ..OwnFiles::default() },
-            tokens: vec![],
-            rules: vec![],
-            sections: Sections::new(vec![], []),
             archives: Archives::new(vec![Archive::new(By::Category, "/about/{slug}/")], TimeZone::UTC),
+            ..Choices::of(site(), Sections::new(vec![], []))
         };
         let shape = SectionShape {
             images: Media::OwnFiles,
@@ -141,18 +138,7 @@ fn survey_all(bytes: &[u8]) {
             news: Some(News { publication: "Vale Gazette".into(), language: "en".into() }),
             ..SectionShape::default()
         };
-        let names = Names {
-            address: ROOT.into(),
-            site: ROOT.into(),
-            in_web_root: true,
-            style: Some("atlas.css"),
-            main: "sitemap.xml".into(),
-            files_per_index: 50_000,
-            folded_days: 14,
-            gzip: Gzip::Off,
-            declares: false,
-            create_robots: false,
-        };
+        let names = Names { style: Some("atlas.css"), ..Names::of(ROOT) };
         let destination = InMemory::default();
         let mut robots = destination.begin(ROBOTS).unwrap();
         robots.write_all(bytes).unwrap();

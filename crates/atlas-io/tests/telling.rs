@@ -6,7 +6,6 @@ use std::time::Duration;
 
 use atlas_core::address::Site;
 use atlas_core::announce::{Answer, Change};
-use atlas_core::archive::Archives;
 use atlas_core::choose::{Choices, Sections};
 use atlas_core::contribution::Said;
 use atlas_core::placement::OwnFiles;
@@ -15,7 +14,7 @@ use atlas_io::round::{Event, Round, run};
 use atlas_store::arrival::Block;
 use atlas_store::build::Job;
 use atlas_store::clock::{Clock, ManualClock};
-use atlas_store::destination::{Gzip, InMemory, Names};
+use atlas_store::destination::{InMemory, Names};
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{self, Ledger};
 use atlas_store::report::Guard;
@@ -122,25 +121,10 @@ impl Vale {
 
     fn round(&self, numbers: Option<Vec<u32>>, engines: &[Engine]) -> Vec<Event> {
         let choices = Choices {
-            site: Site::parse(ROOT).unwrap(),
             own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into(), ..OwnFiles::default() },
-            tokens: vec![],
-            rules: vec![],
-            sections: Sections::new(vec![], []),
-            archives: Archives::default(),
+            ..Choices::of(Site::parse(ROOT).unwrap(), Sections::new(vec![], []))
         };
-        let names = Names {
-            address: ROOT.into(),
-            site: ROOT.into(),
-            in_web_root: true,
-            style: None,
-            main: "sitemap.xml".into(),
-            files_per_index: 50_000,
-            folded_days: 14,
-            gzip: Gzip::Off,
-            declares: false,
-            create_robots: false,
-        };
+        let names = Names::of(ROOT);
         let sources: Vec<Box<dyn Source>> = vec![Box::new(Numbers(numbers.clone().unwrap_or_default()))];
         let job = Job::new(&sources, &choices, (&self.memory, &names), self.folder.path(), self.clock.now());
         let job = numbers.is_some().then_some(&job);

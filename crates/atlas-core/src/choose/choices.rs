@@ -29,6 +29,18 @@ pub struct Choices {
 }
 
 impl Choices {
+    /// Those of a site of whose entries all go in, into these sections.
+    pub fn of(site: Site, sections: Sections) -> Self {
+        Self {
+            site,
+            own_files: OwnFiles::default(),
+            tokens: Vec::new(),
+            rules: Vec::new(),
+            sections,
+            archives: Archives::default(),
+        }
+    }
+
     /// The chooser of a run: at this instant, with the site's robots.txt. What its rules have met is of that run alone.
     pub fn chooser(&self, robots: Robots, calendar: Calendar) -> Chooser {
         let Self { site, own_files, tokens, rules, sections, archives } = self.clone();
@@ -47,12 +59,8 @@ mod tests {
     #[test]
     fn what_rules_have_met_is_of_one_run() {
         let choices = Choices {
-            site: Site::parse("https://www.marrowvale.example/").unwrap(),
-            own_files: OwnFiles::default(),
-            tokens: Vec::new(),
             rules: vec![rule_of(3, Condition::Path(globs(&["/staff/**"])))],
-            sections: Sections::new(Vec::new(), []),
-            archives: Archives::default(),
+            ..Choices::of(Site::parse("https://www.marrowvale.example/").unwrap(), Sections::new(Vec::new(), []))
         };
         let chooser = || choices.chooser(Robots::default(), Calendar::utc(0));
         let first = chooser();

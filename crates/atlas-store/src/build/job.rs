@@ -222,39 +222,20 @@ impl<'a> Job<'a> {
 #[cfg(test)]
 mod tests {
     use atlas_core::address::Site;
-    use atlas_core::archive::Archives;
     use atlas_core::choose::Sections;
-    use atlas_core::placement::{OwnFiles, UrlsPerFile};
+    use atlas_core::placement::UrlsPerFile;
     use atlas_core::shape::Media;
     use rstest::rstest;
 
     use super::*;
-    use crate::destination::{Gzip, InMemory, replace};
+    use crate::destination::{InMemory, replace};
 
     fn choices() -> Choices {
-        Choices {
-            site: Site::parse("https://www.marrowvale.example/").unwrap(),
-            own_files: OwnFiles::default(),
-            tokens: Vec::new(),
-            rules: Vec::new(),
-            sections: Sections::new(Vec::new(), []),
-            archives: Archives::default(),
-        }
+        Choices::of(Site::parse("https://www.marrowvale.example/").unwrap(), Sections::new(Vec::new(), []))
     }
 
     fn names() -> Names {
-        Names {
-            address: "https://www.marrowvale.example/".into(),
-            site: "https://www.marrowvale.example/".into(),
-            in_web_root: true,
-            style: None,
-            main: "sitemap.xml".into(),
-            files_per_index: 50_000,
-            folded_days: 14,
-            gzip: Gzip::Off,
-            declares: false,
-            create_robots: false,
-        }
+        Names::of("https://www.marrowvale.example/")
     }
 
     /// Each setting that has a say in what becomes of a row moves the fingerprint that tells whether rows have to be read.

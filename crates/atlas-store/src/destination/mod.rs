@@ -15,7 +15,7 @@ use std::io::{self, Write};
 
 pub use self::folder::Folder;
 pub use self::memory::InMemory;
-pub use self::names::{FOLDED_DAYS, Form, Gzip, Names};
+pub use self::names::{FOLDED_DAYS, Form, Gzip, MAIN, Names};
 use crate::error::StoreError;
 use crate::model::{OnDisk, Version};
 

@@ -1,8 +1,10 @@
 //! What files are called, and where engines and visitors find them.
 
-use atlas_core::placement::{index_name, packed_name};
+use atlas_core::placement::{MOST_FILES, index_name, packed_name};
 use serde::Serialize;
 
+/// The name of the main file, unless the configuration says otherwise.
+pub const MAIN: &str = "sitemap.xml";
 /// For how many days a file that left the index stays on disk, unless the configuration says otherwise: for engines that still
 /// hold the old index.
 pub const FOLDED_DAYS: u32 = 14;
@@ -53,6 +55,23 @@ pub struct Names {
 }
 
 impl Names {
+    /// The names of a site whose sitemap files lie in its web root, which is served under `address`: plain files and a usual main
+    /// file, nothing else.
+    pub fn of(address: &str) -> Self {
+        Self {
+            address: address.to_owned(),
+            site: address.to_owned(),
+            in_web_root: true,
+            style: None,
+            main: MAIN.to_owned(),
+            files_per_index: MOST_FILES,
+            folded_days: FOLDED_DAYS,
+            gzip: Gzip::Off,
+            declares: false,
+            create_robots: false,
+        }
+    }
+
     /// The address of the main file.
     pub fn main_address(&self) -> String {
         format!("{}{}", self.address, self.main)

@@ -120,3 +120,18 @@ fn files_of_several_segments() {
     let paths: Vec<String> = rows.iter().map(|(url, _)| url[crate::railway::ROOT.len()..].to_owned()).collect();
     assert_eq!(small.file("sitemap.xml"), paths);
 }
+
+/// The open file that lost an entry to another section takes no new one in the same build: what is left of it goes on with the new
+/// ones in the next file, where it is less than half full.
+#[test]
+fn an_open_file_that_lost_an_entry_gives_way_to_the_next() {
+    let small = small();
+    let mut rows = [pages("halts", 0..6), pages("films", 0..4)].concat();
+    small.build(&rows);
+    rows[4].1.section = "films";
+    rows.extend(pages("halts", 20..21));
+    small.build(&rows);
+    let named = small.file("sitemap.xml");
+    assert!(!named.contains(&"atlas-halts-2.xml".to_owned()), "{named:?}");
+    assert_eq!(small.file("atlas-halts-3.xml"), ["halts/5/", "halts/20/"]);
+}

@@ -5,7 +5,6 @@ use std::fs;
 use std::sync::Arc;
 
 use atlas_core::address::Site;
-use atlas_core::archive::Archives;
 use atlas_core::choose::{Choices, Sections};
 use atlas_core::contribution::Said;
 use atlas_core::derive::news::News;
@@ -205,25 +204,14 @@ impl Railway {
     pub fn with_job<T>(&self, pages: &Pages, limit: u32, run: impl FnOnce(&Job<'_>, &mut dyn Ledger) -> T) -> T {
         let sources = sources(pages);
         let choices = Choices {
-            site: Site::parse(ROOT).unwrap(),
             own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into(), ..OwnFiles::default() },
-            tokens: vec![],
-            rules: vec![],
-            sections: Sections::new(vec![], ["halts".to_owned(), "films".to_owned()]),
-            archives: Archives::default(),
+            ..Choices::of(Site::parse(ROOT).unwrap(), Sections::new(vec![], ["halts".to_owned(), "films".to_owned()]))
         };
         let names = Names {
-            address: ROOT.into(),
-            site: ROOT.into(),
-            in_web_root: true,
-            style: None,
-            main: "sitemap.xml".into(),
             // One history in three needs several indexes.
             files_per_index: if self.gzip == Gzip::Beside { 4 } else { 50_000 },
-            folded_days: 14,
             gzip: self.gzip,
-            declares: false,
-            create_robots: false,
+            ..Names::of(ROOT)
         };
         let now = Timestamp::from_second(self.day * 86_400).unwrap();
         let scratch = self.folder.path().join(".idle-atlas");

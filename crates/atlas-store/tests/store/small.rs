@@ -4,7 +4,6 @@ use std::collections::BTreeMap;
 use std::fs;
 
 use atlas_core::address::Site;
-use atlas_core::archive::Archives;
 use atlas_core::choose::{Choices, Sections};
 use atlas_core::format::read;
 use atlas_core::placement::{OwnFiles, UrlsPerFile};
@@ -89,24 +88,17 @@ impl Small {
         let sources: Vec<Box<dyn Source>> =
             named.map(|(name, rows)| -> Box<dyn Source> { Box::new(self.rows(name, rows)) }).collect();
         let choices = Choices {
-            site: Site::parse(self.root).unwrap(),
             own_files: OwnFiles { folder: self.root.into(), main: self.main.into(), ..OwnFiles::default() },
-            tokens: vec![],
-            rules: vec![],
-            sections: Sections::new(vec![], self.sections.iter().map(|name| (*name).to_owned())),
-            archives: Archives::default(),
+            ..Choices::of(
+                Site::parse(self.root).unwrap(),
+                Sections::new(vec![], self.sections.iter().map(|name| (*name).to_owned())),
+            )
         };
         let names = Names {
-            address: self.root.into(),
-            site: self.root.into(),
-            in_web_root: true,
-            style: None,
             main: self.main.into(),
             files_per_index: self.files_per_index,
-            folded_days: 14,
             gzip: self.gzip,
-            declares: false,
-            create_robots: false,
+            ..Names::of(self.root)
         };
         let now = Timestamp::from_second(self.day * 86_400).unwrap();
         let scratch = self.folder.path().join(".idle-atlas");

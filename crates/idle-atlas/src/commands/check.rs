@@ -10,6 +10,7 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::report::Severity;
 use atlas_core::robots::sitemap_lines;
 use atlas_io::live::WebRoot;
+use atlas_store::destination::MAIN;
 
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
@@ -62,9 +63,6 @@ pub fn without_configuration(folder: &Path, session: &Session) -> Result<Exit, F
     screen.show(&report, || view::check::check(&report, folder, 0, &layout))?;
     Ok(exit_of(&report, screen))
 }
-
-/// The main file, by its usual name.
-const MAIN: &str = "sitemap.xml";
 
 /// The first address that a sitemap or an index lists.
 fn listed_in(bytes: &[u8]) -> Option<String> {

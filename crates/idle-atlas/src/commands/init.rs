@@ -10,6 +10,7 @@ use atlas_core::page::{Reader, read};
 use atlas_core::robots::sitemap_lines;
 use atlas_io::sources::folder::Folder;
 use atlas_io::sources::html::{self, path_of};
+use atlas_store::destination::MAIN;
 use jiff::tz::TimeZone;
 
 use crate::config::NAME;
@@ -109,7 +110,7 @@ fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
         }
     }
     let private = tops.iter().map(|(name, _)| name.clone()).filter(|name| PRIVATE.contains(&name.as_str())).collect();
-    let main_exists = folder.join("sitemap.xml").exists();
+    let main_exists = folder.join(MAIN).exists();
     let news = tops.iter().any(|(name, _)| name == "news");
     let proposals = [
         (votes.filed > 0, ARCHIVES),

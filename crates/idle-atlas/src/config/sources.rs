@@ -23,6 +23,7 @@ use atlas_io::sources::sitemaps::OldSitemap;
 use atlas_io::sources::sql::{self, Database, Sql};
 use atlas_io::sources::table::{Format, Table};
 use atlas_store::build::{ARCHIVES, overwritten};
+use atlas_store::destination::MAIN;
 use atlas_store::source::{Named, Source};
 use toml::Spanned;
 
@@ -91,7 +92,7 @@ impl<'a> Sources<'a> {
     pub fn new(context: &'a Context<'a>, typed: &'a ConfigFile) -> Result<Self, Failure> {
         let reader = reader(context, typed)?;
         let asking = Arc::new(asking(context, typed)?);
-        let main = typed.files.main.as_ref().map_or("sitemap.xml", |name| name.as_ref()).to_owned();
+        let main = typed.files.main.as_ref().map_or(MAIN, |name| name.as_ref()).to_owned();
         Ok(Self { context, tables: &typed.source, reader, asking, main })
     }
 

@@ -15,7 +15,7 @@ use atlas_core::placement::{
 use atlas_core::shape::{Hosts, Media, SectionShape};
 use atlas_core::visitor::Template;
 use atlas_store::arrange::Cut;
-use atlas_store::destination::{FOLDED_DAYS, Gzip, Names};
+use atlas_store::destination::{FOLDED_DAYS, Gzip, MAIN, Names};
 use atlas_store::extras::{NewestSettings, People, VisitorSettings};
 use toml::Spanned;
 
@@ -228,7 +228,7 @@ impl Context<'_> {
                 return Err(self.origin.error(word, message));
             }
         };
-        let main = files.main.as_ref().map_or("sitemap.xml", |name| name.as_ref());
+        let main = files.main.as_ref().map_or(MAIN, |name| name.as_ref());
         if let Some(name) = &files.main
             && (!main.ends_with(".xml")
                 || main.contains(['/', '\\', ':'])
