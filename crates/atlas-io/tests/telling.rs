@@ -60,15 +60,10 @@ struct Heard {
 
 #[derive(Clone)]
 struct Postcards {
-    tells: Tells,
     heard: Arc<Mutex<Heard>>,
 }
 
 impl Protocol for Postcards {
-    fn tells(&self) -> Tells {
-        self.tells
-    }
-
     /// One card for each.
     fn messages(&self, pending: &[String]) -> Vec<Message> {
         pending.iter().map(|url| Message { about: vec![url.clone()], body: url.clone().into_bytes() }).collect()
@@ -95,20 +90,22 @@ struct Vale {
     clock: ManualClock,
     stop: Stop,
     postcards: Postcards,
+    tells: Tells,
     engine: Engine,
 }
 
 impl Vale {
     /// Pages 0 to 4 are the baseline; then page 0 leaves and pages 5 to 8 appear.
     fn new(tells: Tells) -> Self {
-        let postcards = Postcards { tells, heard: Arc::default() };
+        let postcards = Postcards { heard: Arc::default() };
         let vale = Self {
             folder: tempfile::tempdir().unwrap(),
             memory: InMemory::default(),
             clock: ManualClock::at(Timestamp::from_second(NOON).unwrap()),
             stop: Stop::default(),
-            engine: Engine::new("post", Box::new(postcards.clone())),
+            engine: Engine::new("post", tells, Box::new(postcards.clone())),
             postcards,
+            tells,
         };
         vale.build(0..5);
         vale.build(1..9);
@@ -158,7 +155,11 @@ impl Vale {
 
     /// What is still to be told.
     fn pending(&self) -> Vec<String> {
-        all_pending(&*self.ledger(), "post", false).unwrap().into_iter().map(|one| one.url).collect()
+        all_pending(&*self.ledger(), ("post", self.tells), MAIN, false)
+            .unwrap()
+            .into_iter()
+            .map(|one| one.url)
+            .collect()
     }
 }
 
@@ -251,6 +252,7 @@ fn a_pause_stands_in_the_ledger_and_ends_with_a_stop() {
 #[test]
 fn files_are_told_instead_of_urls() {
     let vale = Vale::new(Tells::Files);
+    assert_eq!(vale.pending(), [MAIN], "a dry run tells so");
     assert_eq!(outcome(&vale.tell()), (1, 0, 0));
     assert_eq!(vale.sent(), [MAIN]);
     vale.build(1..9);
@@ -264,7 +266,7 @@ fn files_are_told_instead_of_urls() {
 fn a_round_and_its_events() {
     let vale = Vale::new(Tells::Urls(10));
     let engines = || {
-        let engine = |name| Engine::new(name, Box::new(vale.postcards.clone()));
+        let engine = |name| Engine::new(name, Tells::Urls(10), Box::new(vale.postcards.clone()));
         [engine("post"), engine("parcel")]
     };
     let events = vale.round(Some((1..10).collect()), &engines());
@@ -287,7 +289,7 @@ fn a_round_and_its_events() {
 #[test]
 fn to_an_engine_that_knows_nothing_all_of_the_site_is_new() {
     let vale = Vale::new(Tells::Urls(10));
-    let pending = all_pending(&*vale.ledger(), "post", true).unwrap();
+    let pending = all_pending(&*vale.ledger(), ("post", vale.tells), MAIN, true).unwrap();
     let count = |change: Change| pending.iter().filter(|one| one.change == change).count();
     assert_eq!((count(Change::Added), count(Change::Removed)), (8, 1));
 }

@@ -4,11 +4,11 @@ use std::io;
 
 use atlas_core::address::Site;
 use atlas_core::announce::Answer;
-use atlas_core::announce::indexnow::{Key, MOST_URLS, messages};
+use atlas_core::announce::indexnow::{Key, messages};
 use atlas_store::error::StoreError;
 use jiff::Timestamp;
 
-use super::{EngineSettings, Message, Protocol, Reply, Tells};
+use super::{EngineSettings, Message, Protocol, Reply};
 use crate::http::{self, Fetched, retry_after};
 use crate::secret::Secret;
 
@@ -39,10 +39,6 @@ pub(super) fn connect(
 }
 
 impl Protocol for IndexNow {
-    fn tells(&self) -> Tells {
-        Tells::Urls(MOST_URLS)
-    }
-
     fn messages(&self, pending: &[String]) -> Vec<Message> {
         let messages = messages(&self.key, &self.key_location, pending).into_iter();
         let written = messages

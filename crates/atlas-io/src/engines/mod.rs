@@ -9,18 +9,15 @@ use std::time::Duration;
 
 use atlas_core::address::Site;
 use atlas_core::announce::Answer;
-use atlas_core::announce::indexnow::Key;
+use atlas_core::announce::indexnow::{Key, MOST_URLS};
 use atlas_store::error::StoreError;
 
 use crate::secret::Secret;
 
-pub use self::telling::{Told, all_pending, is_waiting, left_alone, tell};
+pub use self::telling::{Told, all_pending, left_alone, tell};
 
 /// One way in which engines are told.
 pub trait Protocol {
-    /// What is pending for it: URLs that changed, or sitemap files that list some.
-    fn tells(&self) -> Tells;
-
     /// Puts what is pending into messages, in its order.
     fn messages(&self, pending: &[String]) -> Vec<Message>;
 
@@ -77,6 +74,8 @@ pub struct Registration {
     pub word: &'static str,
     /// A key has to be published on the site before it can be used.
     pub wants_key: bool,
+    /// What is pending for its engines: URLs that changed, or sitemap files that list some.
+    pub tells: Tells,
     connect: Connect,
 }
 
@@ -85,7 +84,7 @@ type Connect = fn(&EngineSettings, &Site, Option<&Key>) -> Result<Box<dyn Protoc
 
 /// All protocols that there are.
 pub static PROTOCOLS: &[Registration] =
-    &[Registration { word: "indexnow", wants_key: true, connect: indexnow::connect }];
+    &[Registration { word: "indexnow", wants_key: true, tells: Tells::Urls(MOST_URLS), connect: indexnow::connect }];
 
 /// The protocol of that word.
 pub fn named(word: &str) -> Option<&'static Registration> {
@@ -96,6 +95,7 @@ pub fn named(word: &str) -> Option<&'static Registration> {
 pub struct Engine {
     /// Its name in the configuration.
     pub name: String,
+    tells: Tells,
     protocol: Box<dyn Protocol>,
 }
 
@@ -103,11 +103,11 @@ impl Engine {
     /// Makes ready to tell an engine of a site; `key` is the one that is published.
     pub fn connect(settings: &EngineSettings, site: &Site, key: Option<&Key>) -> Result<Self, StoreError> {
         let protocol = (settings.via.connect)(settings, site, key)?;
-        Ok(Self { name: settings.name.clone(), protocol })
+        Ok(Self { name: settings.name.clone(), tells: settings.via.tells, protocol })
     }
 
     /// An engine that is told by a protocol of the caller's.
-    pub fn new(name: &str, protocol: Box<dyn Protocol>) -> Self {
-        Self { name: name.to_owned(), protocol }
+    pub fn new(name: &str, tells: Tells, protocol: Box<dyn Protocol>) -> Self {
+        Self { name: name.to_owned(), tells, protocol }
     }
 }

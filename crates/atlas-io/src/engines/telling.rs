@@ -59,16 +59,27 @@ fn pending(
 ) -> Result<(EngineState, Vec<Pending>), StoreError> {
     let known = ledger.engine(engine)?;
     let state = EngineState::begin(known, ledger.last_run()?, all);
-    let mut pending = match tells {
-        Tells::Urls(_) => ledger::pending(ledger, state.watermark, state.target(), all)?,
-        Tells::Files => files(ledger, main, &state, all)?,
-    };
+    let mut pending = due(ledger, tells, main, &state, all)?;
     if all && known.is_none() {
         // To an engine that was never told anything, all of the site is new.
         pending.iter_mut().filter(|one| one.change == Change::Changed).for_each(|one| one.change = Change::Added);
     }
     pending.retain(|one| state.awaits(one.key));
     Ok((state, pending))
+}
+
+/// What the round in which an engine stands has to tell it of.
+fn due(
+    ledger: &dyn Ledger,
+    tells: Tells,
+    main: &str,
+    state: &EngineState,
+    all: bool,
+) -> Result<Vec<Pending>, StoreError> {
+    match tells {
+        Tells::Urls(_) => ledger::pending(ledger, state.watermark, state.target(), all),
+        Tells::Files => files(ledger, main, state, all),
+    }
 }
 
 /// The main file, where a build has written any file since the engine was told.
@@ -80,20 +91,23 @@ fn files(ledger: &dyn Ledger, main: &str, state: &EngineState, all: bool) -> Res
     Ok((all || is_new).then_some(pending).into_iter().collect())
 }
 
-/// All URLs that an engine has still to be told: the round that was interrupted, if one was, and what has changed since.
-pub fn all_pending(ledger: &dyn Ledger, engine: &str, all: bool) -> Result<Vec<Pending>, StoreError> {
-    let (state, mut told) = pending(ledger, (engine, Tells::Urls(0)), "", all)?;
+/// All that an engine has still to be told: the round that was interrupted, if one was, and what has changed since.
+pub fn all_pending(
+    ledger: &dyn Ledger,
+    (engine, tells): (&str, Tells),
+    main: &str,
+    all: bool,
+) -> Result<Vec<Pending>, StoreError> {
+    let (state, mut told) = pending(ledger, (engine, tells), main, all)?;
     let last_run = ledger.last_run()?;
     if state.target() < last_run {
-        told.extend(ledger::pending(ledger, state.target(), last_run, false)?);
+        let next = EngineState::begin(Some(state.finished()), last_run, false);
+        told.extend(due(ledger, tells, main, &next, false)?);
+    }
+    if tells == Tells::Files {
+        told.truncate(1);
     }
     Ok(told)
-}
-
-/// Whether a round of telling an engine was interrupted, or something changed that it was not told.
-pub fn is_waiting(ledger: &dyn Ledger, engine: &str) -> Result<bool, StoreError> {
-    let Some(state) = ledger.engine(engine)? else { return Ok(false) };
-    Ok(state.target.is_some() || !ledger::pending(ledger, state.watermark, ledger.last_run()?, false)?.is_empty())
 }
 
 /// Until when an engine asked to be left alone, where that is later than `now`: both in seconds since 1970.
@@ -122,14 +136,14 @@ pub fn tell(
         stopped: None,
     };
     if let Some(until) = left_alone(ledger, &engine.name, now)? {
-        told.kept = all_pending(ledger, &engine.name, all)?.len() as u64;
+        told.kept = all_pending(ledger, (&engine.name, engine.tells), main, all)?.len() as u64;
         told.not_before = Some(until);
         return Ok(told);
     }
     let mut telling = Telling { ledger, engine, clock, stop, now, told };
     let mut all = all;
     loop {
-        let (state, pending) = pending(telling.ledger, (&engine.name, engine.protocol.tells()), main, all)?;
+        let (state, pending) = pending(telling.ledger, (&engine.name, engine.tells), main, all)?;
         telling.told.changes.extend(pending.iter().map(|one| one.change));
         let finished = telling.round(state, &pending)?;
         all = false;
@@ -155,7 +169,7 @@ struct Telling<'t> {
 impl Telling<'_> {
     /// Sends the messages of one round; `false` where it had to stop before its end.
     fn round(&mut self, mut state: EngineState, pending: &[Pending]) -> Result<bool, StoreError> {
-        let most = match self.engine.protocol.tells() {
+        let most = match self.engine.tells {
             Tells::Urls(most) => most.max(1),
             Tells::Files => pending.len().max(1),
         };

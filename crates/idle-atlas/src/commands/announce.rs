@@ -71,7 +71,7 @@ fn dry_run(settings: &Settings, ledger: &dyn Ledger, all: bool, session: &Sessio
     let mut plans = Vec::new();
     let (now, screen) = (session.now().as_second(), &session.screen);
     for engine in &settings.engines {
-        let pending = all_pending(ledger, &engine.name, all)?;
+        let pending = all_pending(ledger, (&engine.name, engine.via.tells), &settings.main_address(), all)?;
         let not_before = left_alone(ledger, &engine.name, now)?;
         let has_key = !engine.via.wants_key || key_of(settings, ledger, engine)?.is_some();
         plans.push(view::announce::Plan::new(&engine.name, &pending, not_before, has_key));
