@@ -40,7 +40,7 @@ impl Source for Numbers {
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
-        let mut block = Block::new(gathering.desk());
+        let mut block = Block::new(gathering.decider());
         for number in &self.0 {
             block.push(&Said { url: format!("{ROOT}{number}/").into(), ..Said::default() });
         }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use atlas_core::fingerprint::{self, Field, Fields};
 use atlas_core::report::{Outcome, Problem};
 
-use crate::arrival::{Arrivals, Block, Desk};
+use crate::arrival::{Arrivals, Block, Decider};
 use crate::error::StoreError;
 use crate::model::Memory;
 use crate::provenance::Mapping;
@@ -116,7 +116,7 @@ pub enum LiveRobots {
 
 /// A source's side of a build.
 pub struct Gathering<'a> {
-    desk: Desk,
+    decider: Decider,
     arrivals: &'a mut Arrivals,
     progress: &'a (dyn Fn(u64) + Sync),
     stop: &'a Stop,
@@ -149,9 +149,9 @@ impl<'a> Gathering<'a> {
         (progress, stop): (&'a (dyn Fn(u64) + Sync), &'a Stop),
         keep: &'a mut Keeper<'a>,
     ) -> Self {
-        let desk = arrivals.begin_source();
+        let decider = arrivals.begin_source();
         Self {
-            desk,
+            decider,
             arrivals,
             progress,
             stop,
@@ -195,9 +195,9 @@ impl<'a> Gathering<'a> {
         self.live_robots = Some(robots);
     }
 
-    /// The desk for [`Block::new`].
-    pub fn desk(&self) -> &Desk {
-        &self.desk
+    /// The decider for [`Block::new`].
+    pub fn decider(&self) -> &Decider {
+        &self.decider
     }
 
     /// Whether every row has to be read. Else rows may be handed over as they came, by [`Block::unread`].
@@ -236,7 +236,7 @@ impl<'a> Gathering<'a> {
 
     /// Takes note of a file of the site that is no entry: a link to it leads somewhere.
     pub fn also_there(&mut self, address: &str) {
-        self.arrivals.also_there(fingerprint::key(self.desk.seed(), address));
+        self.arrivals.also_there(fingerprint::key(self.decider.seed(), address));
     }
 
     /// What was learnt when the source ran before.

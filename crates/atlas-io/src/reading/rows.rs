@@ -7,7 +7,7 @@ use std::sync::Arc;
 use atlas_core::contribution::Said;
 use atlas_core::fingerprint;
 use atlas_core::report::Problem;
-use atlas_store::arrival::{Block, Desk, Reader};
+use atlas_store::arrival::{Block, Decider, Reader};
 use atlas_store::source::Gathering;
 use rayon::prelude::*;
 use serde_json::{Map, Value};
@@ -77,7 +77,7 @@ impl Rows<'_> {
             Layout::Separated(_) => gathering.maps(maps),
             Layout::JsonLines => gathering.maps_what_is_given(maps),
         }
-        let (desk, raw) = (gathering.desk().clone(), self.raw(&reader.header));
+        let (decider, raw) = (gathering.decider().clone(), self.raw(&reader.header));
         let unread = !gathering.reads_all();
         let stop = gathering.stop();
         let mut hand_over = |read: Vec<(Block, Vec<Problem>)>| {
@@ -95,7 +95,7 @@ impl Rows<'_> {
             // While these are taken apart, those before them are handed over and the next are read.
             let (read, next) = rayon::join(
                 || {
-                    let read = |cut| Reading::new(&reader, &desk, cut, raw).run(unread, &buffers);
+                    let read = |cut| Reading::new(&reader, &decider, cut, raw).run(unread, &buffers);
                     batch.into_par_iter().map(read).collect::<Vec<_>>()
                 },
                 || {
@@ -232,7 +232,7 @@ struct Records<'r> {
 /// One block being read.
 struct Reading<'t> {
     reader: &'t Arc<TableReader>,
-    desk: &'t Desk,
+    decider: &'t Decider,
     raw: Option<Raw>,
     cut: Cut,
     block: Block,
@@ -240,8 +240,8 @@ struct Reading<'t> {
 }
 
 impl<'t> Reading<'t> {
-    fn new(reader: &'t Arc<TableReader>, desk: &'t Desk, cut: Cut, raw: Option<Raw>) -> Self {
-        Self { reader, desk, raw, cut, block: Block::new(desk), problems: Vec::new() }
+    fn new(reader: &'t Arc<TableReader>, decider: &'t Decider, cut: Cut, raw: Option<Raw>) -> Self {
+        Self { reader, decider, raw, cut, block: Block::new(decider), problems: Vec::new() }
     }
 
     /// Reads the block; with `unread`, no more of it than is needed to know its rows again.
@@ -259,13 +259,13 @@ impl<'t> Reading<'t> {
 
     fn take_apart(&mut self, bytes: &[u8], unread: bool) {
         let Layout::Separated(delimiter) = self.reader.layout else {
-            self.block = Block::with_room(self.desk, bytes.len());
+            self.block = Block::with_room(self.decider, bytes.len());
             return self.json_lines(bytes);
         };
         let raw = self.raw.filter(|_| unread);
         self.block = match raw {
-            Some(_) => Block::unread(self.desk, self.cut.first_line, self.reader.clone()),
-            None => Block::with_room(self.desk, bytes.len()),
+            Some(_) => Block::unread(self.decider, self.cut.first_line, self.reader.clone()),
+            None => Block::with_room(self.decider, bytes.len()),
         };
         let (mut begun, mut line) = (0, self.cut.first_line);
         for Extent { bytes: length, lines } in std::mem::take(&mut self.cut.stretches) {
@@ -277,11 +277,11 @@ impl<'t> Reading<'t> {
 
     /// Takes a stretch apart, unless it is known: then only what has to be read in any case.
     fn stretch(&mut self, all: &Records<'_>) {
-        let Some(raw) = self.raw.filter(|_| self.desk.wants_stretches()) else {
+        let Some(raw) = self.raw.filter(|_| self.decider.wants_stretches()) else {
             return self.records(all, &mut |_, _| ());
         };
-        let print = self.desk.stretch_print(all.bytes, raw.reading);
-        if let Some(known) = self.desk.knows(print).filter(|_| all.unread.is_some()) {
+        let print = self.decider.stretch_print(all.bytes, raw.reading);
+        if let Some(known) = self.decider.knows(print).filter(|_| all.unread.is_some()) {
             self.block.meet(print, known.rows());
             let (mut line, mut before) = (all.line, 0);
             for span in known.rest() {

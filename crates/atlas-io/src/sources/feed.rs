@@ -69,7 +69,7 @@ impl Source for Feed {
             ))
         })?;
         let language = feed.language.clone();
-        let mut block = Block::new(gathering.desk());
+        let mut block = Block::new(gathering.decider());
         for (nth, entry) in feed.entries.into_iter().enumerate() {
             match self.said(entry, language.as_deref()) {
                 Ok(said) => block.push(&said),

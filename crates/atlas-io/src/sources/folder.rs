@@ -169,7 +169,7 @@ impl Folder {
                 Err(error) => Outcome::Unread(path, format!("cannot be read: {error}")),
             })
             .collect();
-        let mut block = Block::new(gathering.desk());
+        let mut block = Block::new(gathering.decider());
         for one in read {
             match one {
                 Outcome::Met(learnt) => {
@@ -186,7 +186,7 @@ impl Folder {
                 Outcome::Unread(path, why) => self.cannot_read(&path, why, files, gathering),
             }
             if block.len() * 300 > BLOCK_BYTES {
-                gathering.push(std::mem::replace(&mut block, Block::new(gathering.desk())));
+                gathering.push(std::mem::replace(&mut block, Block::new(gathering.decider())));
             }
         }
         gathering.push(block);

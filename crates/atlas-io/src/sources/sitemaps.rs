@@ -96,7 +96,7 @@ impl OldSitemap {
         if bytes.len() as u64 > LARGEST {
             return Err(format!("{shown} is longer than {LARGEST} bytes"));
         }
-        let mut adding = Adding { source: self, shown, block: Block::new(gathering.desk()), gathering };
+        let mut adding = Adding { source: self, shown, block: Block::new(gathering.decider()), gathering };
         // Blank lines before the declaration are an error to engines, and no reason to lose what follows.
         let content = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&bytes).trim_ascii_start();
         let mut children = Vec::new();
@@ -156,7 +156,7 @@ impl Adding<'_, '_> {
             }
         }
         if self.block.len() * 300 > BLOCK_BYTES {
-            let full = std::mem::replace(&mut self.block, Block::new(self.gathering.desk()));
+            let full = std::mem::replace(&mut self.block, Block::new(self.gathering.decider()));
             self.gathering.push(full);
         }
     }

@@ -8,14 +8,14 @@ use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::Said;
 use atlas_core::fingerprint::Fields;
 
-use super::desk::{Desk, Mark, packed};
+use super::decider::{Decider, Mark, packed};
 use crate::bytes::part;
 use atlas_core::report::Problem;
 
 /// Rows of one source.
 #[derive(Debug, Clone)]
 pub struct Block {
-    desk: Desk,
+    decider: Decider,
     rows: Rows,
     /// The stretches that its rows belong to, where they do.
     pub(super) stretches: Vec<Stretch>,
@@ -80,25 +80,25 @@ pub trait Reader: fmt::Debug + Send + Sync {
 }
 
 impl Block {
-    /// An empty block; `desk` is the source's.
-    pub fn new(desk: &Desk) -> Self {
-        Self::with_room(desk, 0)
+    /// An empty block; `decider` is the source's.
+    pub fn new(decider: &Decider) -> Self {
+        Self::with_room(decider, 0)
     }
 
     /// An empty block with room for about so many bytes of rows.
-    pub fn with_room(desk: &Desk, bytes: usize) -> Self {
-        Self::of(desk, Rows::Read { bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 128) })
+    pub fn with_room(decider: &Decider, bytes: usize) -> Self {
+        Self::of(decider, Rows::Read { bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 128) })
     }
 
     /// An empty block for rows as they come, which `reader` can read; they begin in this line.
-    pub fn unread(desk: &Desk, first_line: u64, reader: Arc<dyn Reader>) -> Self {
+    pub fn unread(decider: &Decider, first_line: u64, reader: Arc<dyn Reader>) -> Self {
         let reading = Unread { reader, first_line };
-        Self::of(desk, Rows::Unread { text: Vec::new(), slips: Vec::new(), reading })
+        Self::of(decider, Rows::Unread { text: Vec::new(), slips: Vec::new(), reading })
     }
 
-    fn of(desk: &Desk, rows: Rows) -> Self {
+    fn of(decider: &Decider, rows: Rows) -> Self {
         Self {
-            desk: desk.clone(),
+            decider: decider.clone(),
             rows,
             stretches: Vec::new(),
             met: Vec::new(),
@@ -110,7 +110,7 @@ impl Block {
 
     /// Adds a row as it came, to a block of such rows: its URL in normal spelling, the fingerprint of the row, and its line.
     pub fn push_unread(&mut self, url: &str, raw: u64, came: &str, line: u64) {
-        let key = atlas_core::fingerprint::key(self.desk.seed(), url);
+        let key = atlas_core::fingerprint::key(self.decider.seed(), url);
         let Rows::Unread { text, slips, reading } = &mut self.rows else { return };
         let start = text.len() as u32;
         text.extend_from_slice(came.as_bytes());
@@ -130,7 +130,7 @@ impl Block {
         self.given = self.given.and(Fields::of(said));
         let start = bytes.len();
         said.write(bytes);
-        marks.push(self.desk.mark(said, &bytes[start..], raw, start, &mut self.scratch));
+        marks.push(self.decider.mark(said, &bytes[start..], raw, start, &mut self.scratch));
     }
 
     /// Adds a row that was written before.
@@ -138,7 +138,7 @@ impl Block {
         let Rows::Read { bytes, marks } = &mut self.rows else { return };
         let start = bytes.len();
         bytes.extend_from_slice(row);
-        marks.push(self.desk.mark(&Said::read(row), row, 0, start, &mut self.scratch));
+        marks.push(self.decider.mark(&Said::read(row), row, 0, start, &mut self.scratch));
     }
 
     /// Adds a row that was merged from those of several sources; `sum` is the sum of their fingerprints.
@@ -146,7 +146,7 @@ impl Block {
         let Rows::Read { bytes, marks } = &mut self.rows else { return };
         let start = bytes.len();
         said.write(bytes);
-        marks.push(self.desk.mark_merged(said, sum, sources, start, &mut self.scratch));
+        marks.push(self.decider.mark_merged(said, sum, sources, start, &mut self.scratch));
     }
 
     /// Adds a row of another block.
@@ -245,7 +245,7 @@ impl Block {
     pub(crate) fn mark(&self, row: usize) -> Mark {
         match &self.rows {
             Rows::Read { marks, .. } => marks[row],
-            Rows::Unread { .. } => self.read(row, &mut |_| ()).map_or(self.desk.blank(), |(mark, _)| mark),
+            Rows::Unread { .. } => self.read(row, &mut |_| ()).map_or(self.decider.blank(), |(mark, _)| mark),
         }
     }
 
@@ -255,7 +255,7 @@ impl Block {
             Rows::Read { .. } => (self.row(row), self.mark(row)),
             Rows::Unread { .. } => match self.read(row, &mut |_| ()) {
                 Some((mark, row)) => (Cow::Owned(row), mark),
-                None => (Cow::Owned(Vec::new()), self.desk.blank()),
+                None => (Cow::Owned(Vec::new()), self.decider.blank()),
             },
         }
     }
@@ -269,7 +269,7 @@ impl Block {
         let mut take = |said: &Said<'_>| {
             let mut bytes = Vec::new();
             said.write(&mut bytes);
-            found = Some((self.desk.mark(said, &bytes, raw, 0, &mut Vec::new()), bytes));
+            found = Some((self.decider.mark(said, &bytes, raw, 0, &mut Vec::new()), bytes));
         };
         reading.reader.read(came, reading.first_line + u64::from(line), &mut take, &mut |found| {
             sound = false;
@@ -306,7 +306,7 @@ impl Block {
     }
 
     /// From [`Block::pack`].
-    pub(super) fn unpack(desk: &Desk, mut bytes: Vec<u8>, rows: usize, reading: Option<Unread>) -> Self {
+    pub(super) fn unpack(decider: &Decider, mut bytes: Vec<u8>, rows: usize, reading: Option<Unread>) -> Self {
         let size = if reading.is_some() { Slip::BYTES } else { packed::BYTES };
         let at = bytes.len() - rows * size;
         let rows = match reading {
@@ -323,16 +323,16 @@ impl Block {
                 Rows::Unread { text: bytes, slips, reading }
             }
         };
-        Self::of(desk, rows)
+        Self::of(decider, rows)
     }
 
     /// What stands for a block that could not be read back, so that nobody reaches beside it.
-    pub(super) fn blank(desk: &Desk, rows: usize) -> Self {
-        Self::of(desk, Rows::Read { bytes: Vec::new(), marks: vec![desk.blank(); rows] })
+    pub(super) fn blank(decider: &Decider, rows: usize) -> Self {
+        Self::of(decider, Rows::Read { bytes: Vec::new(), marks: vec![decider.blank(); rows] })
     }
 }
 
-impl Desk {
+impl Decider {
     /// The mark of nothing.
     fn blank(&self) -> Mark {
         Mark { verdict: Verdict::LeftOut(Reason::Duplicate), ..self.mark(&Said::default(), b"", 0, 0, &mut Vec::new()) }

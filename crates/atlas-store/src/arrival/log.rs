@@ -10,7 +10,7 @@ use rayon::prelude::*;
 
 use super::block::{Block, Unread};
 use super::dealt::{Dealt, Place};
-use super::desk::{Desk, Mark, Trait};
+use super::decider::{Decider, Mark, Trait};
 use super::incremental::stretch::Stretches;
 use super::near::Near;
 use crate::disk::spill::{Aside, Lanes};
@@ -47,7 +47,7 @@ pub(crate) enum Need {
 /// All rows of a build.
 #[derive(Debug)]
 pub struct Arrivals {
-    desk: Desk,
+    decider: Decider,
     blocks: Vec<Stored>,
     /// The number of the first row of each block, and at the end that of all rows.
     firsts: Vec<u32>,
@@ -76,9 +76,9 @@ pub struct Arrivals {
 
 impl Arrivals {
     /// Nothing yet; `folder` is where blocks wait that do not fit into so much memory.
-    pub(crate) fn new(desk: Desk, folder: &Path, need: Need, memory: usize) -> Self {
+    pub(crate) fn new(decider: Decider, folder: &Path, need: Need, memory: usize) -> Self {
         Self {
-            desk,
+            decider,
             blocks: Vec::new(),
             firsts: vec![0],
             sources: Vec::new(),
@@ -104,15 +104,15 @@ impl Arrivals {
         }
     }
 
-    /// Begins the next source and gives its desk.
-    pub(crate) fn begin_source(&mut self) -> Desk {
+    /// Begins the next source and gives its decider.
+    pub(crate) fn begin_source(&mut self) -> Decider {
         self.sources.push(self.blocks.len() as u32);
-        self.desk.for_source(self.sources.len() - 1)
+        self.decider.for_source(self.sources.len() - 1)
     }
 
     /// What rows are decided by.
-    pub(crate) fn desk(&self) -> &Desk {
-        &self.desk
+    pub(crate) fn decider(&self) -> &Decider {
+        &self.decider
     }
 
     /// Adds a block of what a source says.
@@ -227,10 +227,10 @@ impl Arrivals {
         self.near.get(at, || {
             let rows = (self.firsts[at + 1] - self.firsts[at]) as usize;
             match self.aside.get(offset, length) {
-                Ok(bytes) => Block::unpack(&self.desk, bytes, rows, reading),
+                Ok(bytes) => Block::unpack(&self.decider, bytes, rows, reading),
                 Err(error) => {
                     self.note(Err(error));
-                    Block::blank(&self.desk, rows)
+                    Block::blank(&self.decider, rows)
                 }
             }
         })
@@ -397,8 +397,8 @@ pub(crate) mod tests {
 
     use super::*;
 
-    /// A desk of a site without any settings.
-    pub(crate) fn desk() -> Desk {
+    /// A decider of a site without any settings.
+    pub(crate) fn decider() -> Decider {
         let chooser = Chooser {
             site: Site::parse("https://www.marrowvale.example/").unwrap(),
             own_files: OwnFiles::default(),
@@ -409,7 +409,7 @@ pub(crate) mod tests {
             archives: Archives::default(),
             calendar: Calendar::utc(0),
         };
-        Desk::new(7, chooser, Shape { sections: Vec::new(), calendar: Calendar::utc(0) }, None)
+        Decider::new(7, chooser, Shape { sections: Vec::new(), calendar: Calendar::utc(0) }, None)
     }
 
     fn url(nth: usize) -> String {
@@ -418,10 +418,10 @@ pub(crate) mod tests {
 
     /// Ten blocks of ten rows, with so much room for them.
     fn arrivals(folder: &Path, memory: usize) -> Arrivals {
-        let mut arrivals = Arrivals::new(desk(), folder, Need::All, memory);
-        let desk = arrivals.begin_source();
+        let mut arrivals = Arrivals::new(decider(), folder, Need::All, memory);
+        let decider = arrivals.begin_source();
         for first in (0..100).step_by(10) {
-            let mut block = Block::new(&desk);
+            let mut block = Block::new(&decider);
             (first..first + 10).for_each(|nth| block.push(&Said { url: url(nth).into(), ..Said::default() }));
             arrivals.push(block);
         }

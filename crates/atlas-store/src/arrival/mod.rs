@@ -5,7 +5,7 @@
 //! disk and are read back when they are asked for.
 
 mod dealt;
-mod desk;
+mod decider;
 mod block;
 mod near;
 pub(crate) mod incremental;
@@ -14,9 +14,9 @@ mod log;
 pub use self::block::{Block, Reader};
 pub(crate) use self::dealt::Dealt;
 pub use self::dealt::Place;
-pub use self::desk::Desk;
-pub(crate) use self::desk::{Mark, Trait};
+pub use self::decider::Decider;
+pub(crate) use self::decider::{Mark, Trait};
 pub use self::log::BLOCK_BYTES;
 #[cfg(test)]
-pub(crate) use self::log::tests::desk as plain_desk;
+pub(crate) use self::log::tests::decider as plain_decider;
 pub(crate) use self::log::{Arrivals, Need};

@@ -76,10 +76,10 @@ mod tests {
     use rayon::prelude::*;
 
     use super::*;
-    use crate::arrival::log::tests::desk;
+    use crate::arrival::log::tests::decider;
 
     fn block() -> Block {
-        let mut block = Block::new(&desk());
+        let mut block = Block::new(&decider());
         block.push(&Said { url: "https://www.marrowvale.example/".into(), ..Said::default() });
         block
     }

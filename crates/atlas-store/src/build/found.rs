@@ -67,7 +67,7 @@ pub(super) struct Departed {
 impl Found {
     /// The job's, which now knows the tool's own files.
     pub(super) fn chooser(&self) -> &Chooser {
-        self.arrivals.desk().chooser()
+        self.arrivals.decider().chooser()
     }
 
     pub(super) fn publisher<'a>(&'a self, job: &'a Job<'_>, asides: &'a [Aside<'a>]) -> Publisher<'a> {

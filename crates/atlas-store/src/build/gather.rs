@@ -4,7 +4,7 @@ use atlas_core::report::Outcome;
 
 use super::Purpose;
 use super::job::Job;
-use crate::arrival::{Arrivals, Desk, Need};
+use crate::arrival::{Arrivals, Decider, Need};
 use crate::destination::ROBOTS;
 use crate::error::StoreError;
 use crate::ledger::Ledger;
@@ -26,11 +26,11 @@ pub(super) struct Gathered {
 pub(super) fn gather(
     job: &Job<'_>,
     ledger: &mut dyn Ledger,
-    desk: Desk,
+    decider: Decider,
     purpose: Purpose,
     need: Need,
 ) -> Result<Gathered, StoreError> {
-    let arrivals = Arrivals::new(desk, &job.scratch, need, job.memory);
+    let arrivals = Arrivals::new(decider, &job.scratch, need, job.memory);
     let mut gathered =
         Gathered { arrivals, outcomes: Vec::new(), memories: Vec::new(), live_robots: None, mappings: Vec::new() };
     for source in job.sources {

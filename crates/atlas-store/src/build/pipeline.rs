@@ -13,7 +13,7 @@ use super::gather::{Gathered, gather};
 use super::job::Job;
 use crate::arrange::{self, Renderer, arrange};
 use crate::arrival::incremental::{Knowing, Ways, remember_entries};
-use crate::arrival::{Desk, Need};
+use crate::arrival::{Decider, Need};
 use crate::derive::{ARCHIVES, Alternates, archives};
 use crate::destination::holds;
 use crate::error::StoreError;
@@ -59,9 +59,9 @@ fn find_with(
     let run = last_run + 1;
     chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.names.address_of(name)));
     let settings = job.settings_print();
-    let desk = Desk::new(seed, chooser, job.shape.clone(), knowing.stretches.clone());
+    let decider = Decider::new(seed, chooser, job.shape.clone(), knowing.stretches.clone());
     let Gathered { mut arrivals, mut outcomes, memories, live_robots, mut mappings } =
-        gather(job, ledger, desk.clone(), purpose, knowing.need)?;
+        gather(job, ledger, decider.clone(), purpose, knowing.need)?;
     let ledger = &*ledger;
     let _reading = ledger.snapshot()?;
     if !remember_entries(ledger, &mut remembered, &arrivals, &knowing, (&job.scratch, job.memory))? {
@@ -77,7 +77,7 @@ fn find_with(
     let expected = Expected::of(job.sources, &arrivals);
     let same_reader = ledger.fact(Fact::Reader)?.as_deref() == Some(&page::VERSION.to_string());
     let today = job.shape.calendar.today();
-    if !desk.chooser().archives.is_empty() {
+    if !decider.chooser().archives.is_empty() {
         let before = archives::PagesBefore::read(ledger, &remembered, Some(today).filter(|_| same_reader))?;
         let derived = archives::archives(&mut arrivals, pages_known, expected.as_ref(), &provenances, before);
         outcomes.extend(derived.map_err(failed())?);
@@ -85,7 +85,7 @@ fn find_with(
     job.stop.check()?;
     let blocks = arrivals.blocks();
     let terms = Terms {
-        chooser: desk.chooser(),
+        chooser: decider.chooser(),
         run: run as u32,
         shape: &job.shape,
         today,
@@ -105,7 +105,7 @@ fn find_with(
     settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)?;
     job.stop.check()?;
     let renderer = Renderer { arrivals: &arrivals, shape: &job.shape, alternates: &alternates, style: job.names.style };
-    let sections = &desk.chooser().sections;
+    let sections = &decider.chooser().sections;
     let site = arrange::Site { ledger, remembered: &remembered, sections, cut: &job.cut, renderer };
     let Some(plan) = arrange(&site, &mut settled)? else { return Ok(None) };
     arrivals.check(folder)?;

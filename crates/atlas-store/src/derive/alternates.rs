@@ -59,7 +59,7 @@ impl Alternates {
             }
         });
         let in_it: HashMap<u128, usize> = entries.iter().enumerate().map(|(at, entry)| (entry.key, at)).collect();
-        let key = |url: &str| fingerprint::key(arrivals.desk().seed(), url);
+        let key = |url: &str| fingerprint::key(arrivals.decider().seed(), url);
         let mut places: Vec<usize> = (0..entries.len()).filter(|at| everyone || entries[*at].speaks).collect();
         if !everyone {
             // Those that others speak of belong to a group too, even where they are silent themselves.
@@ -77,7 +77,7 @@ impl Alternates {
         let known = |url: &str| match in_it.get(&key(url)) {
             Some(at) if entries[*at].from_page => Known::Read,
             Some(_) => Known::Unread,
-            None if arrivals.desk().chooser().site.holds(url) => Known::NotIn,
+            None if arrivals.decider().chooser().site.holds(url) => Known::NotIn,
             None => Known::Elsewhere,
         };
         let groups = group(&pages, settings, known);

@@ -87,8 +87,8 @@ pub(crate) fn archives(
     provenances: &Provenances,
     mut before: PagesBefore<'_>,
 ) -> io::Result<Option<Outcome>> {
-    let desk = arrivals.desk().clone();
-    let (chooser, seed) = (desk.chooser(), desk.seed());
+    let decider = arrivals.decider().clone();
+    let (chooser, seed) = (decider.chooser(), decider.seed());
     if chooser.archives.is_empty() {
         return Ok(None);
     }

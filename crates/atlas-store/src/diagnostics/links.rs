@@ -81,13 +81,13 @@ impl<'a> Links<'a> {
             found.reads_pages = false;
             return found;
         }
-        let chooser = arrivals.desk().chooser();
+        let chooser = arrivals.decider().chooser();
         let mut known = Known {
             there: arrivals.others().iter().copied().collect(),
             dead: HashSet::new(),
             left_out: HashMap::new(),
             looked_up: HashMap::new(),
-            seed: arrivals.desk().seed(),
+            seed: arrivals.decider().seed(),
             site: &chooser.site,
         };
         arrivals.each_mark(|place, mark| {
@@ -146,7 +146,7 @@ impl<'a> Links<'a> {
                 let others = spellings(link).into_iter().map(|spelling| known.key(&spelling));
                 let other = others.into_iter().find(|key| known.there.contains(key));
                 self.linked.extend(other);
-                let is_dead = other.is_none() && !self.arrivals.desk().chooser().own_files.holds(link);
+                let is_dead = other.is_none() && !self.arrivals.decider().chooser().own_files.holds(link);
                 known.looked_up.insert(target, is_dead);
                 is_dead
             }
@@ -161,7 +161,7 @@ impl<'a> Links<'a> {
         if !self.reads_pages {
             return None;
         }
-        let root = self.arrivals.desk().chooser().site.root().as_str();
+        let root = self.arrivals.decider().chooser().site.root().as_str();
         let mut lonely = Sample::default();
         self.settled.standing.each(self.arrivals, |stand| {
             let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.mark.has(Trait::FromPage);

@@ -88,7 +88,7 @@ pub(crate) fn list(
     outcomes: &[Outcome],
     files: &HashMap<u128, String>,
 ) -> (Vec<Listed>, u64) {
-    let chooser = arrivals.desk().chooser();
+    let chooser = arrivals.decider().chooser();
     let looking = Looking { listing, arrivals, settled, remembered, chooser, outcomes, files };
     let mut wanted: Vec<Stand<'_>> = Vec::new();
     settled.standing.each(arrivals, |stand| wanted.extend(looking.wants(&stand).then_some(stand)));

@@ -36,7 +36,7 @@ pub(crate) fn notice(
     (alternates, structured): (&Alternates, bool),
     telling: Telling<'_>,
 ) -> Vec<Noticed> {
-    let chooser = arrivals.desk().chooser();
+    let chooser = arrivals.decider().chooser();
     let mut all = notice_while_building(settled);
     for (origin, sample) in &settled.counts.oddities.elsewhere {
         all.push(Noticed::of_counted(Notice::Elsewhere, Some(origin.clone()), sample.counted()));

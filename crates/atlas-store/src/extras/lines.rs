@@ -57,7 +57,7 @@ impl<'a> Lines<'a> {
         });
         let mut pages: Vec<Shown> = pages.collect();
         pages.par_sort_unstable_by_key(|shown| shown.named);
-        let calendar = &arrivals.desk().chooser().calendar;
+        let calendar = &arrivals.decider().chooser().calendar;
         let listed = if people.wants_lines() { &pages[..] } else { &[] };
         let lines = listed.par_iter().map(|Shown { place, prior, kept, .. }| {
             line(arrivals.held(*place), settled.observed(remembered, *prior), kept, calendar)
@@ -69,7 +69,7 @@ impl<'a> Lines<'a> {
                 .par_iter_mut()
                 .for_each(|line| line.title = line.title.map(|title| titles::without(title, Some(name))));
         }
-        let mut sections = vec![Vec::new(); arrivals.desk().chooser().sections.list().len()];
+        let mut sections = vec![Vec::new(); arrivals.decider().chooser().sections.list().len()];
         for (Shown { kept, .. }, at) in listed.iter().zip(0u32..) {
             sections[usize::from(kept.section)].push(at);
         }

@@ -126,7 +126,7 @@ pub(crate) fn join(
     merged.sort_unstable_by_key(|(merged, ..)| merged.origin.first);
     for some in merged.chunks(MERGED_BLOCK) {
         let first = arrivals.len() as u32;
-        let mut block = Block::new(arrivals.desk());
+        let mut block = Block::new(arrivals.decider());
         for ((merged, at, row), place) in some.iter().zip(first..) {
             block.push_copy(&blocks[*at].row(*row), blocks[*at].mark(*row));
             joined.roles.push(merged.prior);
@@ -173,7 +173,7 @@ impl Joining<'_> {
         rows.sort_unstable_by_key(|row| (row.key, row.place));
         known.sort_unstable_by_key(|known| known.key);
         let mut part = Part {
-            rows: Block::new(self.arrivals.desk()),
+            rows: Block::new(self.arrivals.decider()),
             merged: Vec::new(),
             duplicates: Sample::default(),
             at_odds: BTreeMap::new(),
@@ -303,7 +303,7 @@ mod tests {
 
     use super::super::roles::Role;
     use super::*;
-    use crate::arrival::{Need, plain_desk};
+    use crate::arrival::{Need, plain_decider};
     use crate::provenance::Mapping;
 
     /// A path and a title.
@@ -315,7 +315,7 @@ mod tests {
     static ALL: Accepted = Accepted::NONE;
 
     fn arrivals(folder: &tempfile::TempDir, sources: &[Rows]) -> Arrivals {
-        let mut arrivals = Arrivals::new(plain_desk(), folder.path(), Need::All, 1 << 20);
+        let mut arrivals = Arrivals::new(plain_decider(), folder.path(), Need::All, 1 << 20);
         for rows in sources {
             let mut block = Block::new(&arrivals.begin_source());
             for (path, title) in *rows {

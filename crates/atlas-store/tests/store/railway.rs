@@ -16,7 +16,7 @@ use atlas_core::placement::{OwnFiles, UrlsPerFile};
 use atlas_core::report::Problem;
 use atlas_core::shape::{Media, SectionShape};
 use atlas_store::arrange::Cut;
-use atlas_store::arrival::{Block, Desk, Reader};
+use atlas_store::arrival::{Block, Decider, Reader};
 use atlas_store::build::{Ended, Job, build};
 use atlas_store::destination::{Destination, Folder, Gzip, InMemory, Names};
 use atlas_store::disk::segmented_gzip::unpack;
@@ -90,7 +90,7 @@ impl Source for Rows {
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         for rows in self.rows.chunks(7) {
             let lines: Vec<String> = rows.iter().map(|(url, page)| line(url, page)).collect();
-            gathering.push(block(gathering.desk(), &lines, self.knows_rows && !gathering.reads_all()));
+            gathering.push(block(gathering.decider(), &lines, self.knows_rows && !gathering.reads_all()));
         }
         Ok(())
     }
@@ -127,17 +127,17 @@ impl Reader for LineReader {
 }
 
 /// Some lines, which make one stretch.
-pub fn block(desk: &Desk, lines: &[String], unread: bool) -> Block {
+pub fn block(decider: &Decider, lines: &[String], unread: bool) -> Block {
     let text = lines.concat();
-    let print = desk.stretch_print(text.as_bytes(), 7);
-    let mut block = if unread { Block::unread(desk, 1, Arc::new(LineReader)) } else { Block::new(desk) };
+    let print = decider.stretch_print(text.as_bytes(), 7);
+    let mut block = if unread { Block::unread(decider, 1, Arc::new(LineReader)) } else { Block::new(decider) };
     let push = |block: &mut Block, line: &str| match unread {
         true => block.push_unread(&said(line).url, raw(line.as_bytes(), 7), line, 1),
         false => block.push_raw(&said(line), raw(line.as_bytes(), 7)),
     };
     let starts: Vec<usize> =
         lines.iter().scan(0, |end, line| Some(std::mem::replace(end, *end + line.len()))).collect();
-    if let Some(known) = desk.knows(print).filter(|_| unread) {
+    if let Some(known) = decider.knows(print).filter(|_| unread) {
         block.meet(print, known.rows());
         let is_rest = |start: &usize| known.rest().any(|span| span.contains(start));
         lines.iter().zip(&starts).filter(|(_, start)| is_rest(start)).for_each(|(line, _)| push(&mut block, line));

@@ -178,12 +178,12 @@ fn recall(gathering: &mut Gathering<'_>) {
 }
 
 fn hand_over(found: impl Iterator<Item = (Vec<u8>, Vec<u8>)>, gathering: &mut Gathering<'_>) {
-    let mut block = Block::new(gathering.desk());
+    let mut block = Block::new(gathering.decider());
     for (row, links) in found {
         block.push_bytes(&row);
         block.push_links(links);
         if block.len() * 300 > BLOCK_BYTES {
-            let full = std::mem::replace(&mut block, Block::new(gathering.desk()));
+            let full = std::mem::replace(&mut block, Block::new(gathering.decider()));
             gathering.push_counted(full);
         }
     }

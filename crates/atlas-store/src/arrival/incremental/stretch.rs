@@ -9,7 +9,7 @@ use atlas_core::fingerprint;
 
 use crate::arrival::Place;
 use crate::arrival::block::{Block, Stretch};
-use crate::arrival::desk::Desk;
+use crate::arrival::decider::Decider;
 use crate::disk::spill::Aside;
 use crate::error::StoreError;
 use crate::model::{Members, RememberedStretch, tag};
@@ -21,7 +21,7 @@ const TAG: usize = 8;
 /// In how many bytes what is noted of records is held before it is put aside.
 const HELD: usize = 16 << 20;
 
-impl Desk {
+impl Decider {
     /// The print of a stretch; `reading` is a fingerprint of how its rows are read.
     pub fn stretch_print(&self, bytes: &[u8], reading: u64) -> u64 {
         fingerprint::raw(bytes, reading ^ self.seed())

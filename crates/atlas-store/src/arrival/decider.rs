@@ -1,4 +1,4 @@
-//! The desk: where a row is decided about while it is still at hand, and gets the mark that all later steps go by.
+//! The decider: where a row is decided about while it is still at hand, and gets the mark that all later steps go by.
 
 use std::sync::Arc;
 
@@ -15,7 +15,7 @@ use crate::model::{KnownStretches, RememberedStretch};
 
 /// Decides about rows as they come. Made for one source; cheap to copy.
 #[derive(Debug, Clone)]
-pub struct Desk {
+pub struct Decider {
     seed: u64,
     source: u16,
     rules: Arc<Rules>,
@@ -133,7 +133,7 @@ impl Mark {
     }
 }
 
-impl Desk {
+impl Decider {
     /// For the rows of the source with this place in the configuration.
     pub(crate) fn new(seed: u64, chooser: Chooser, shape: Shape, stretches: Option<Arc<KnownStretches>>) -> Self {
         Self { seed, source: 0, rules: Arc::new(Rules { chooser, shape }), stretches }
