@@ -97,8 +97,8 @@ impl Settled {
 
     /// The entry of a row in the strand of the pages.
     fn candidate(&self, arrivals: &Arrivals, place: Place, prior: u32) -> Option<Candidate> {
-        let mark = arrivals.mark(place);
-        Some(Candidate::of_page(&mark, mark.kept()?, place, self.standing.named(place), Some(prior)))
+        let summary = arrivals.summary(place);
+        Some(Candidate::of_page(&summary, summary.kept()?, place, self.standing.named(place), Some(prior)))
     }
 
     /// Counts what moved, and tells whether that is a redesign.
@@ -234,12 +234,12 @@ impl Settled {
         let mut listed = Vec::new();
         for (prior, entry) in wanted.iter().zip(lane) {
             let Some(&place) = places.get(prior) else { continue };
-            let mark = arrivals.mark(place);
-            let Some(kept) = mark.kept() else { continue };
+            let summary = arrivals.summary(place);
+            let Some(kept) = summary.kept() else { continue };
             let named = self.standing.named(place);
             let mut candidate = match strands.get(prior) {
-                Some(strand) => Candidate::of_strand(&mark, kept, place, named, *strand),
-                None => Candidate::of_page(&mark, kept, place, named, Some(*prior)),
+                Some(strand) => Candidate::of_strand(&summary, kept, place, named, *strand),
+                None => Candidate::of_page(&summary, kept, place, named, Some(*prior)),
             };
             candidate.prior = Some(*prior);
             candidate.lane = entry;

@@ -16,7 +16,7 @@ pub(super) enum Kind {
     List,
     Alternates,
     Videos,
-    Mark,
+    RowSummary,
     Keep,
     Changefreq,
     Priority,
@@ -199,7 +199,7 @@ impl<'a> Value<'a> for Vec<Video> {
 
 impl Value<'_> for bool {
     type Owned = Self;
-    const KIND: Kind = Kind::Mark;
+    const KIND: Kind = Kind::RowSummary;
 
     fn receive(&mut self, _: &[u8]) {
         *self = true;

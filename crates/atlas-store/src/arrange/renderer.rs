@@ -91,12 +91,12 @@ impl Renderer<'_> {
             let rows = (0..block.len()).zip(before..);
             let new = rows.filter(|(_, at)| settled.standing.is_new(Place(*at)));
             let added = new.filter_map(|(row, at)| {
-                let mark = block.mark(row);
-                let (kept, place) = (mark.kept()?, Place(at));
-                let weight = Weight { bytes: u64::from(mark.bytes), media: mark.media() };
+                let summary = block.summary(row);
+                let (kept, place) = (summary.kept()?, Place(at));
+                let weight = Weight { bytes: u64::from(summary.bytes), media: summary.media() };
                 let group = self.alternates.group_of(place);
                 let measured = match group {
-                    NO_GROUP => (weight, mark.frame()),
+                    NO_GROUP => (weight, summary.frame()),
                     group => {
                         // It was measured without its alternates.
                         let (row, mut out) = (arrivals.row(place), Vec::new());
@@ -106,7 +106,7 @@ impl Renderer<'_> {
                 };
                 let shelf = stack_of(usize::from(kept.section), Strand::Pages);
                 let named = settled.standing.named(place);
-                Some(Arrival::new(mark.age, named, Member::row(place), shelf, measured))
+                Some(Arrival::new(summary.age, named, Member::row(place), shelf, measured))
             });
             added.collect::<Vec<_>>()
         })

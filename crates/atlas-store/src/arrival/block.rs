@@ -8,7 +8,7 @@ use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::Said;
 use atlas_core::fingerprint::Fields;
 
-use super::decider::{Decider, Mark, packed};
+use super::decider::{Decider, RowSummary, packed};
 use crate::bytes::part;
 use atlas_core::report::Problem;
 
@@ -37,7 +37,7 @@ pub(super) struct Stretch {
     /// The first of its rows in the block, and how many there are.
     pub(super) first: u32,
     pub(super) rows: u32,
-    /// Where its records begin, with a mark where a row came of one.
+    /// Where its records begin, with a summary where a row came of one.
     pub(super) records: Vec<u32>,
     /// It could not be taken apart record by record: all of it is read by every build.
     pub(super) whole: bool,
@@ -46,8 +46,8 @@ pub(super) struct Stretch {
 /// The rows of a block.
 #[derive(Debug, Clone)]
 enum Rows {
-    /// Read, as compact bytes, each with its mark.
-    Read { bytes: Vec<u8>, marks: Vec<Mark> },
+    /// Read, as compact bytes, each with its summary.
+    Read { bytes: Vec<u8>, summaries: Vec<RowSummary> },
     /// As they came: most of them are as they were, and nobody will ask what they say.
     Unread { text: Vec<u8>, slips: Vec<Slip>, reading: Unread },
 }
@@ -87,7 +87,7 @@ impl Block {
 
     /// An empty block with room for about so many bytes of rows.
     pub fn with_room(decider: &Decider, bytes: usize) -> Self {
-        Self::of(decider, Rows::Read { bytes: Vec::with_capacity(bytes), marks: Vec::with_capacity(bytes / 128) })
+        Self::of(decider, Rows::Read { bytes: Vec::with_capacity(bytes), summaries: Vec::with_capacity(bytes / 128) })
     }
 
     /// An empty block for rows as they come, which `reader` can read; they begin in this line.
@@ -126,33 +126,33 @@ impl Block {
     /// Adds a row that was read from another form, of which `raw` is the fingerprint; 0 where the next build is to read it again
     /// in any case.
     pub fn push_raw(&mut self, said: &Said<'_>, raw: u64) {
-        let Rows::Read { bytes, marks } = &mut self.rows else { return };
+        let Rows::Read { bytes, summaries } = &mut self.rows else { return };
         self.given = self.given.and(Fields::of(said));
         let start = bytes.len();
         said.write(bytes);
-        marks.push(self.decider.mark(said, &bytes[start..], raw, start, &mut self.scratch));
+        summaries.push(self.decider.summary(said, &bytes[start..], raw, start, &mut self.scratch));
     }
 
     /// Adds a row that was written before.
     pub fn push_bytes(&mut self, row: &[u8]) {
-        let Rows::Read { bytes, marks } = &mut self.rows else { return };
+        let Rows::Read { bytes, summaries } = &mut self.rows else { return };
         let start = bytes.len();
         bytes.extend_from_slice(row);
-        marks.push(self.decider.mark(&Said::read(row), row, 0, start, &mut self.scratch));
+        summaries.push(self.decider.summary(&Said::read(row), row, 0, start, &mut self.scratch));
     }
 
     /// Adds a row that was merged from those of several sources; `sum` is the sum of their fingerprints.
     pub(crate) fn push_merged(&mut self, said: &Said<'_>, sum: u64, sources: &[u16]) {
-        let Rows::Read { bytes, marks } = &mut self.rows else { return };
+        let Rows::Read { bytes, summaries } = &mut self.rows else { return };
         let start = bytes.len();
         said.write(bytes);
-        marks.push(self.decider.mark_merged(said, sum, sources, start, &mut self.scratch));
+        summaries.push(self.decider.summary_of_merged(said, sum, sources, start, &mut self.scratch));
     }
 
     /// Adds a row of another block.
-    pub(crate) fn push_copy(&mut self, row: &[u8], mark: Mark) {
-        let Rows::Read { bytes, marks } = &mut self.rows else { return };
-        marks.push(Mark { start: bytes.len() as u32, ..mark });
+    pub(crate) fn push_copy(&mut self, row: &[u8], summary: RowSummary) {
+        let Rows::Read { bytes, summaries } = &mut self.rows else { return };
+        summaries.push(RowSummary { start: bytes.len() as u32, ..summary });
         bytes.extend_from_slice(row);
     }
 
@@ -181,7 +181,9 @@ impl Block {
     /// The key of a row, and whether it is known already that the next build has to read it.
     pub(super) fn in_brief(&self, row: usize) -> (u128, bool) {
         match &self.rows {
-            Rows::Read { marks, .. } => (marks[row].key(), marks[row].raw == 0 || marks[row].kept().is_none()),
+            Rows::Read { summaries, .. } => {
+                (summaries[row].key(), summaries[row].raw == 0 || summaries[row].kept().is_none())
+            }
             Rows::Unread { slips, .. } => (slips[row].key, false),
         }
     }
@@ -189,7 +191,7 @@ impl Block {
     /// The number of rows.
     pub fn len(&self) -> usize {
         match &self.rows {
-            Rows::Read { marks, .. } => marks.len(),
+            Rows::Read { summaries, .. } => summaries.len(),
             Rows::Unread { slips, .. } => slips.len(),
         }
     }
@@ -199,10 +201,10 @@ impl Block {
         self.len() == 0
     }
 
-    /// The marks of its rows, where they were read.
-    pub(crate) fn marks(&self) -> Option<&[Mark]> {
+    /// The summaries of its rows, where they were read.
+    pub(crate) fn summaries(&self) -> Option<&[RowSummary]> {
         match &self.rows {
-            Rows::Read { marks, .. } => Some(marks),
+            Rows::Read { summaries, .. } => Some(summaries),
             Rows::Unread { .. } => None,
         }
     }
@@ -218,20 +220,20 @@ impl Block {
     /// The bytes of a row; none where it cannot be read.
     pub(crate) fn row(&self, row: usize) -> Cow<'_, [u8]> {
         match &self.rows {
-            Rows::Read { bytes, marks } => {
-                let end = marks.get(row + 1).map_or(bytes.len(), |next| next.start as usize);
-                Cow::Borrowed(&bytes[marks[row].start as usize..end])
+            Rows::Read { bytes, summaries } => {
+                let end = summaries.get(row + 1).map_or(bytes.len(), |next| next.start as usize);
+                Cow::Borrowed(&bytes[summaries[row].start as usize..end])
             }
             Rows::Unread { .. } => Cow::Owned(self.read(row, &mut |_| ()).map_or(Vec::new(), |(_, row)| row)),
         }
     }
 
-    /// Looks at both ends of the mark of a row that was read: tells where the row begins, and something that only who looked can
-    /// know. Who asks for many rows first waits for all of their marks at once, then for all of their bytes.
+    /// Looks at both ends of the summary of a row that was read: tells where the row begins, and something that only who looked can
+    /// know. Who asks for many rows first waits for all of their summaries at once, then for all of their bytes.
     pub(crate) fn glance(&self, row: usize) -> (u32, u64) {
-        let Rows::Read { marks, .. } = &self.rows else { return (0, 0) };
-        let (mark, next) = (&marks[row], marks.get(row + 1).map_or(0, |next| next.start));
-        (mark.start, mark.key[0] ^ u64::from(next))
+        let Rows::Read { summaries, .. } = &self.rows else { return (0, 0) };
+        let (summary, next) = (&summaries[row], summaries.get(row + 1).map_or(0, |next| next.start));
+        (summary.start, summary.key[0] ^ u64::from(next))
     }
 
     /// Looks at the bytes of a row that begins here, and tells something that only who looked can know.
@@ -241,27 +243,27 @@ impl Block {
         at(0) ^ at(63) ^ at(100)
     }
 
-    /// The mark of a row.
-    pub(crate) fn mark(&self, row: usize) -> Mark {
+    /// The summary of a row.
+    pub(crate) fn summary(&self, row: usize) -> RowSummary {
         match &self.rows {
-            Rows::Read { marks, .. } => marks[row],
-            Rows::Unread { .. } => self.read(row, &mut |_| ()).map_or(self.decider.blank(), |(mark, _)| mark),
+            Rows::Read { summaries, .. } => summaries[row],
+            Rows::Unread { .. } => self.read(row, &mut |_| ()).map_or(self.decider.blank(), |(summary, _)| summary),
         }
     }
 
-    /// The bytes of a row and its mark: of one that came unread, both from one reading.
-    pub(crate) fn entry(&self, row: usize) -> (Cow<'_, [u8]>, Mark) {
+    /// The bytes of a row and its summary: of one that came unread, both from one reading.
+    pub(crate) fn entry(&self, row: usize) -> (Cow<'_, [u8]>, RowSummary) {
         match &self.rows {
-            Rows::Read { .. } => (self.row(row), self.mark(row)),
+            Rows::Read { .. } => (self.row(row), self.summary(row)),
             Rows::Unread { .. } => match self.read(row, &mut |_| ()) {
-                Some((mark, row)) => (Cow::Owned(row), mark),
+                Some((summary, row)) => (Cow::Owned(row), summary),
                 None => (Cow::Owned(Vec::new()), self.decider.blank()),
             },
         }
     }
 
     /// Reads a row that came unread; `None` where that cannot be done.
-    pub(crate) fn read(&self, row: usize, problem: &mut dyn FnMut(Problem)) -> Option<(Mark, Vec<u8>)> {
+    pub(crate) fn read(&self, row: usize, problem: &mut dyn FnMut(Problem)) -> Option<(RowSummary, Vec<u8>)> {
         let Rows::Unread { text, slips, reading } = &self.rows else { return None };
         let Slip { raw, start, end, line, .. } = slips[row];
         let came = std::str::from_utf8(&text[start as usize..end as usize]).unwrap_or_default();
@@ -269,20 +271,20 @@ impl Block {
         let mut take = |said: &Said<'_>| {
             let mut bytes = Vec::new();
             said.write(&mut bytes);
-            found = Some((self.decider.mark(said, &bytes, raw, 0, &mut Vec::new()), bytes));
+            found = Some((self.decider.summary(said, &bytes, raw, 0, &mut Vec::new()), bytes));
         };
         reading.reader.read(came, reading.first_line + u64::from(line), &mut take, &mut |found| {
             sound = false;
             problem(found);
         });
-        let (mark, bytes) = found?;
-        Some((if sound { mark } else { mark.doubtful() }, bytes))
+        let (summary, bytes) = found?;
+        Some((if sound { summary } else { summary.doubtful() }, bytes))
     }
 
     /// About how much memory it takes.
     pub(super) fn size(&self) -> usize {
         match &self.rows {
-            Rows::Read { bytes, marks } => bytes.len() + size_of_val(&marks[..]),
+            Rows::Read { bytes, summaries } => bytes.len() + size_of_val(&summaries[..]),
             Rows::Unread { text, slips, .. } => text.len() + size_of_val(&slips[..]),
         }
     }
@@ -290,10 +292,10 @@ impl Block {
     /// As bytes, to wait on the disk.
     pub(super) fn pack(&self) -> (Vec<u8>, Option<Unread>) {
         match &self.rows {
-            Rows::Read { bytes, marks } => {
-                let mut out = Vec::with_capacity(bytes.len() + marks.len() * packed::BYTES);
+            Rows::Read { bytes, summaries } => {
+                let mut out = Vec::with_capacity(bytes.len() + summaries.len() * packed::BYTES);
                 out.extend_from_slice(bytes);
-                marks.iter().for_each(|mark| packed::write(mark, &mut out));
+                summaries.iter().for_each(|summary| packed::write(summary, &mut out));
                 (out, None)
             }
             Rows::Unread { text, slips, reading } => {
@@ -311,10 +313,10 @@ impl Block {
         let at = bytes.len() - rows * size;
         let rows = match reading {
             None => {
-                let marks = bytes[at..].as_chunks().0.iter().map(packed::read).collect();
+                let summaries = bytes[at..].as_chunks().0.iter().map(packed::read).collect();
                 bytes.truncate(at);
                 bytes.shrink_to_fit();
-                Rows::Read { bytes, marks }
+                Rows::Read { bytes, summaries }
             }
             Some(reading) => {
                 let slips = bytes[at..].as_chunks().0.iter().map(Slip::read).collect();
@@ -328,14 +330,17 @@ impl Block {
 
     /// What stands for a block that could not be read back, so that nobody reaches beside it.
     pub(super) fn blank(decider: &Decider, rows: usize) -> Self {
-        Self::of(decider, Rows::Read { bytes: Vec::new(), marks: vec![decider.blank(); rows] })
+        Self::of(decider, Rows::Read { bytes: Vec::new(), summaries: vec![decider.blank(); rows] })
     }
 }
 
 impl Decider {
-    /// The mark of nothing.
-    fn blank(&self) -> Mark {
-        Mark { verdict: Verdict::LeftOut(Reason::Duplicate), ..self.mark(&Said::default(), b"", 0, 0, &mut Vec::new()) }
+    /// The summary of nothing.
+    fn blank(&self) -> RowSummary {
+        RowSummary {
+            verdict: Verdict::LeftOut(Reason::Duplicate),
+            ..self.summary(&Said::default(), b"", 0, 0, &mut Vec::new())
+        }
     }
 }
 

@@ -11,7 +11,7 @@ pub struct Place(pub(crate) u32);
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Dealt {
     pub(crate) key: u128,
-    /// [`Mark::decided`](super::decider::Mark::decided), or the fingerprint of the row as it came where it was not read.
+    /// [`RowSummary::decided`](super::decider::RowSummary::decided), or the fingerprint of the row as it came where it was not read.
     pub(crate) print: u64,
     pub(crate) place: Place,
     pub(crate) from_page: bool,

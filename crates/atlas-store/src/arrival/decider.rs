@@ -1,4 +1,4 @@
-//! The decider: where a row is decided about while it is still at hand, and gets the mark that all later steps go by.
+//! The decider: where a row is decided about while it is still at hand, and gets the summary that all later steps go by.
 
 use std::sync::Arc;
 
@@ -32,7 +32,7 @@ struct Rules {
 
 /// What is known of a row without reading it.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(crate) struct Mark {
+pub(crate) struct RowSummary {
     /// [`fingerprint::key`] of its URL, in two halves: as one number it would cost 8 bytes more.
     pub(super) key: [u64; 2],
     /// [`fingerprint::row`], or the sum of those that it was merged from.
@@ -81,7 +81,7 @@ pub(crate) enum Trait {
     Odd = 32,
 }
 
-impl Mark {
+impl RowSummary {
     /// [`fingerprint::key`] of its URL.
     pub(crate) fn key(&self) -> u128 {
         u128::from(self.key[1]) << 64 | u128::from(self.key[0])
@@ -162,26 +162,33 @@ impl Decider {
         &self.rules.chooser
     }
 
-    /// The mark of a row that stands alone.
-    pub(super) fn mark(&self, said: &Said<'_>, row: &[u8], raw: u64, start: usize, scratch: &mut Vec<u8>) -> Mark {
-        let mark = self.mark_merged(said, fingerprint::row(row), &[self.source], start, scratch);
+    /// The summary of a row that stands alone.
+    pub(super) fn summary(
+        &self,
+        said: &Said<'_>,
+        row: &[u8],
+        raw: u64,
+        start: usize,
+        scratch: &mut Vec<u8>,
+    ) -> RowSummary {
+        let summary = self.summary_of_merged(said, fingerprint::row(row), &[self.source], start, scratch);
         // What may be something else tomorrow although the row is the same has to be read again.
-        let settled = mark.traits & (Trait::Odd as u8 | Trait::SpeaksOfOthers as u8) == 0 && mark.forms >> 4 == 0;
+        let settled = summary.traits & (Trait::Odd as u8 | Trait::SpeaksOfOthers as u8) == 0 && summary.forms >> 4 == 0;
         let own = self.rules.chooser.own_files.may_hold(&said.url);
-        Mark { raw: if settled && !own { raw } else { 0 }, ..mark }
+        RowSummary { raw: if settled && !own { raw } else { 0 }, ..summary }
     }
 
-    /// The mark of a row of these sources; `sum` is the fingerprint of what they say.
-    pub(super) fn mark_merged(
+    /// The summary of a row of these sources; `sum` is the fingerprint of what they say.
+    pub(super) fn summary_of_merged(
         &self,
         said: &Said<'_>,
         sum: u64,
         sources: &[u16],
         start: usize,
         scratch: &mut Vec<u8>,
-    ) -> Mark {
+    ) -> RowSummary {
         let Rules { chooser, shape } = &*self.rules;
-        let mut mark = Mark {
+        let mut summary = RowSummary {
             key: halves(fingerprint::key(self.seed, &said.url)),
             said: sum,
             raw: 0,
@@ -197,27 +204,27 @@ impl Decider {
             traits: 0,
             start: start as u32,
         };
-        let Some(kept) = mark.kept() else { return mark };
-        Prints { page: mark.page, declared: mark.declared } = Prints::of(said, scratch);
+        let Some(kept) = summary.kept() else { return summary };
+        Prints { page: summary.page, declared: summary.declared } = Prints::of(said, scratch);
         let held_back = said.modified.is_some_and(|date| !chooser.calendar.may_be_written(&date));
         if held_back {
             // The same row says something else once the date has come.
-            mark.said = mark.said.rotate_left(1);
+            summary.said = summary.said.rotate_left(1);
         }
-        mark.date = shape::lastmod(said, None, kept.date_policy, &chooser.calendar);
+        summary.date = shape::lastmod(said, None, kept.date_policy, &chooser.calendar);
         let of_section = shape.of(usize::from(kept.section));
         let bytes = if said.images.is_empty() && said.videos.is_empty() && of_section.news.is_none() {
-            bare(said.url.as_bytes(), mark.date, &kept).bytes()
+            bare(said.url.as_bytes(), summary.date, &kept).bytes()
         } else {
             let entry = shape.entry(said, kept, None, &[], Strand::Pages);
             let (images, videos) = shape.media(said, usize::from(kept.section));
-            mark.images = u16::try_from(images).unwrap_or(u16::MAX);
-            mark.videos = u16::try_from(videos).unwrap_or(u16::MAX);
+            summary.images = u16::try_from(images).unwrap_or(u16::MAX);
+            summary.videos = u16::try_from(videos).unwrap_or(u16::MAX);
             let strands = shape.own_strands(said, usize::from(kept.section)).fold(0, |bits, strand| bits | bit(strand));
-            mark.forms = Frame::of(&entry).bits() | strands << 4;
+            summary.forms = Frame::of(&entry).bits() | strands << 4;
             url_bytes(&entry)
         };
-        mark.bytes = u32::try_from(bytes).unwrap_or(u32::MAX);
+        summary.bytes = u32::try_from(bytes).unwrap_or(u32::MAX);
         let lacks =
             || of_section.videos != Media::Off && said.videos.iter().any(|video| !video.lacks(&said.url).is_empty());
         let unknown_section = || said.own_section.as_deref().is_some_and(|name| chooser.sections.named(name).is_none());
@@ -239,8 +246,8 @@ impl Decider {
                     || lacks(),
             ),
         ];
-        mark.traits = traits.iter().filter(|(_, has)| *has).fold(0, |bits, (one, _)| bits | *one as u8);
-        mark
+        summary.traits = traits.iter().filter(|(_, has)| *has).fold(0, |bits, (one, _)| bits | *one as u8);
+        summary
     }
 }
 
@@ -264,21 +271,21 @@ pub(super) mod packed {
     use atlas_core::entry::{Changefreq, Priority};
     use atlas_core::lastmod::BYTES as DATE;
 
-    use super::{DatePolicy, Kept, Lastmod, Mark, Verdict, halves};
+    use super::{DatePolicy, Kept, Lastmod, RowSummary, Verdict, halves};
 
-    /// The size of a mark.
+    /// The size of a summary.
     pub(in crate::arrival) const BYTES: usize = 16 + 8 + 8 + 12 + 6 + (1 + DATE) + 8 + 4 + 4 + 2 + 4;
 
     const NONE: u8 = u8::MAX;
 
-    /// Appends a mark.
-    pub(in crate::arrival) fn write(mark: &Mark, out: &mut Vec<u8>) {
-        out.extend_from_slice(&mark.key().to_le_bytes());
-        out.extend_from_slice(&mark.said.to_le_bytes());
-        out.extend_from_slice(&mark.raw.to_le_bytes());
-        out.extend_from_slice(&mark.page.to_le_bytes());
-        out.extend_from_slice(&mark.declared.to_le_bytes());
-        let verdict = match mark.verdict {
+    /// Appends a summary.
+    pub(in crate::arrival) fn write(summary: &RowSummary, out: &mut Vec<u8>) {
+        out.extend_from_slice(&summary.key().to_le_bytes());
+        out.extend_from_slice(&summary.said.to_le_bytes());
+        out.extend_from_slice(&summary.raw.to_le_bytes());
+        out.extend_from_slice(&summary.page.to_le_bytes());
+        out.extend_from_slice(&summary.declared.to_le_bytes());
+        let verdict = match summary.verdict {
             Verdict::LeftOut(reason) => [0, reason as u8, 0, 0, 0, 0],
             Verdict::Kept(kept) => {
                 let [low, high] = kept.section.to_le_bytes();
@@ -288,19 +295,19 @@ pub(super) mod packed {
             }
         };
         out.extend_from_slice(&verdict);
-        out.push(u8::from(mark.date.is_some()));
-        out.extend_from_slice(&mark.date.map_or([0; DATE], |date| date.to_bytes()));
-        out.extend_from_slice(&mark.age.to_le_bytes());
-        out.extend_from_slice(&mark.bytes.to_le_bytes());
-        for number in [mark.images, mark.videos] {
+        out.push(u8::from(summary.date.is_some()));
+        out.extend_from_slice(&summary.date.map_or([0; DATE], |date| date.to_bytes()));
+        out.extend_from_slice(&summary.age.to_le_bytes());
+        out.extend_from_slice(&summary.bytes.to_le_bytes());
+        for number in [summary.images, summary.videos] {
             out.extend_from_slice(&number.to_le_bytes());
         }
-        out.extend_from_slice(&[mark.forms, mark.traits]);
-        out.extend_from_slice(&mark.start.to_le_bytes());
+        out.extend_from_slice(&[summary.forms, summary.traits]);
+        out.extend_from_slice(&summary.start.to_le_bytes());
     }
 
-    /// Reads a mark back.
-    pub(in crate::arrival) fn read(bytes: &[u8; BYTES]) -> Mark {
+    /// Reads a summary back.
+    pub(in crate::arrival) fn read(bytes: &[u8; BYTES]) -> RowSummary {
         let mut rest = &bytes[..];
         fn part<const N: usize>(rest: &mut &[u8]) -> [u8; N] {
             let (part, after) = rest.split_first_chunk().map_or(([0; N], &[][..]), |(part, after)| (*part, after));
@@ -328,7 +335,7 @@ pub(super) mod packed {
         let [images, videos] = std::array::from_fn(|_| u16::from_le_bytes(part(&mut rest)));
         let [forms, traits] = part(&mut rest);
         let start = u32::from_le_bytes(part(&mut rest));
-        Mark { key, said, raw, page, declared, verdict, date, age, bytes, images, videos, forms, traits, start }
+        RowSummary { key, said, raw, page, declared, verdict, date, age, bytes, images, videos, forms, traits, start }
     }
 }
 
@@ -357,7 +364,7 @@ mod tests {
     #[test]
     fn a_mark_is_small() {
         // There is one for each row: 16 bytes more are 16 MB of a million.
-        assert!(size_of::<Mark>() <= 88, "{}", size_of::<Mark>());
+        assert!(size_of::<RowSummary>() <= 88, "{}", size_of::<RowSummary>());
     }
 
     proptest! {
@@ -369,13 +376,13 @@ mod tests {
             (bytes, media, forms, traits) in (any::<u32>(), any::<u16>(), 0u8..128, 0u8..64),
             (raw, page, declared) in any::<(u64, u64, u32)>(),
         ) {
-            let mark = Mark {
+            let summary = RowSummary {
                 key: halves(key), said, raw, page, declared, verdict, date: day.and_then(Lastmod::from_epoch_day), age, bytes, images: media / 2,
                 videos: media / 3, forms, traits, start: bytes / 2,
             };
             let mut out = Vec::new();
-            packed::write(&mark, &mut out);
-            prop_assert_eq!(packed::read(out[..].try_into().unwrap()), mark);
+            packed::write(&summary, &mut out);
+            prop_assert_eq!(packed::read(out[..].try_into().unwrap()), summary);
         }
     }
 }

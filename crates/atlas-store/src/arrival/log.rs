@@ -10,7 +10,7 @@ use rayon::prelude::*;
 
 use super::block::{Block, Unread};
 use super::dealt::{Dealt, Place};
-use super::decider::{Decider, Mark, Trait};
+use super::decider::{Decider, RowSummary, Trait};
 use super::incremental::stretch::Stretches;
 use super::near::Near;
 use crate::disk::spill::{Aside, Lanes};
@@ -124,12 +124,12 @@ impl Arrivals {
             return;
         }
         self.unread.extend(block.slips().iter().map(|slip| tag(slip.key)));
-        let marks = block.marks().unwrap_or_default().iter().zip(first..);
-        let read = marks.map(|(mark, at)| Dealt {
-            key: mark.key(),
-            print: mark.decided(),
+        let summaries = block.summaries().unwrap_or_default().iter().zip(first..);
+        let read = summaries.map(|(summary, at)| Dealt {
+            key: summary.key(),
+            print: summary.decided(),
             place: Place(at),
-            from_page: mark.has(Trait::FromPage),
+            from_page: summary.has(Trait::FromPage),
             unread: false,
         });
         let slips = block.slips().iter().zip(first..);
@@ -299,12 +299,12 @@ impl Arrivals {
         self.unread = Vec::new();
     }
 
-    /// The mark of a row.
-    pub(crate) fn mark(&self, place: Place) -> Mark {
+    /// The summary of a row.
+    pub(crate) fn summary(&self, place: Place) -> RowSummary {
         let (block, row) = self.find(place);
         match &self.blocks[block] {
-            Stored::Held(block) => block.mark(row),
-            Stored::Spilled { .. } => self.block(block).mark(row),
+            Stored::Held(block) => block.summary(row),
+            Stored::Spilled { .. } => self.block(block).summary(row),
         }
     }
 
@@ -362,11 +362,11 @@ impl Arrivals {
         self.sources.partition_point(|first| *first as usize <= block).saturating_sub(1) as u16
     }
 
-    /// All marks with their places, in order.
-    pub(crate) fn each_mark(&self, mut take: impl FnMut(Place, &Mark)) {
+    /// All summaries with their places, in order.
+    pub(crate) fn each_summary(&self, mut take: impl FnMut(Place, &RowSummary)) {
         for at in 0..self.blocks() {
             let block = self.block(at);
-            (0..block.len()).zip(self.firsts[at]..).for_each(|(row, place)| take(Place(place), &block.mark(row)));
+            (0..block.len()).zip(self.firsts[at]..).for_each(|(row, place)| take(Place(place), &block.summary(row)));
         }
     }
 }

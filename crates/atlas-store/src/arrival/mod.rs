@@ -1,7 +1,7 @@
 //! The arrival log: the rows of all sources, as compact bytes in blocks, in a fixed order.
 //!
 //! Sources fill blocks in parallel and hand them over in their own order, so the log is the same for the same input. Each row
-//! is decided about while it is at hand and has a mark: that is all that most steps look at. Blocks past a budget wait on the
+//! is decided about while it is at hand and has a summary: that is all that most steps look at. Blocks past a budget wait on the
 //! disk and are read back when they are asked for.
 
 mod dealt;
@@ -15,7 +15,7 @@ pub use self::block::{Block, Reader};
 pub(crate) use self::dealt::Dealt;
 pub use self::dealt::Place;
 pub use self::decider::Decider;
-pub(crate) use self::decider::{Mark, Trait};
+pub(crate) use self::decider::{RowSummary, Trait};
 pub use self::log::BLOCK_BYTES;
 #[cfg(test)]
 pub(crate) use self::log::tests::decider as plain_decider;

@@ -54,8 +54,8 @@ pub(super) fn returned(found: &Found, ledger: &dyn Ledger) -> Result<HashMap<u12
     }
     let added = found.added().into_iter();
     let back = added.filter_map(|(key, place)| {
-        let (mark, before) = (found.arrivals.mark(place), departures.get(&key)?);
-        let as_it_was = before.page != 0 && (before.page, before.declared) == (mark.page, mark.declared);
+        let (summary, before) = (found.arrivals.summary(place), departures.get(&key)?);
+        let as_it_was = before.page != 0 && (before.page, before.declared) == (summary.page, summary.declared);
         as_it_was.then_some((key, before.changed))
     });
     Ok(back.collect())

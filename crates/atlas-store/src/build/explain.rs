@@ -57,7 +57,7 @@ fn nearest(arrivals: &Arrivals, address: &str) -> Vec<String> {
     let mut alike: Vec<(f64, String)> = Vec::new();
     let path = |short: &str| short.split_once('/').map_or(String::new(), |(_, path)| path.to_owned());
     let wanted = path(&short);
-    arrivals.each_mark(|place, _| {
+    arrivals.each_summary(|place, _| {
         let row = arrivals.row(place);
         let known = in_short(url_of(&row));
         let likeness = if known == short { 1.0 } else { strsim::jaro_winkler(&path(&known), &wanted) };
@@ -82,7 +82,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
     let mut merged: Option<Said<'static>> = None;
     let mut sources: Vec<u16> = Vec::new();
     let mut places: Vec<Place> = Vec::new();
-    arrivals.each_mark(|place, mark| places.extend((mark.key() == key).then_some(place)));
+    arrivals.each_summary(|place, summary| places.extend((summary.key() == key).then_some(place)));
     // Rows that were merged from several come after those of the last source.
     places.retain(|place| arrivals.find(*place).0 < found.blocks);
     for place in &places {
@@ -110,11 +110,11 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
     let observed = lane.map(|lane| lane.observed).filter(|day| *day != NEVER);
     // Where several rows speak of it, it is the merged one that stands.
     let mut group = None;
-    arrivals.each_mark(|place, mark| {
-        if mark.key() == key && found.settled.standing.stands(place) {
+    arrivals.each_summary(|place, summary| {
+        if summary.key() == key && found.settled.standing.stands(place) {
             group = Some(found.alternates.group_of(place));
             if let Some(merged) = &mut merged {
-                merged.not_in_folder = mark.verdict == Verdict::LeftOut(Reason::NotInFolder);
+                merged.not_in_folder = summary.verdict == Verdict::LeftOut(Reason::NotInFolder);
             }
         }
     });

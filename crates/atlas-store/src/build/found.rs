@@ -165,7 +165,7 @@ impl Found {
                         .map(|member| match member.from() {
                             From::Base(at) => lane[at as usize].key,
                             From::Listed(at) => self.settled.listed[at as usize].lane.key,
-                            From::Row(place) => self.arrivals.mark(place).key(),
+                            From::Row(place) => self.arrivals.summary(place).key(),
                         })
                         .collect(),
                 };
@@ -179,9 +179,10 @@ impl Found {
     pub(super) fn added(&self) -> Vec<(u128, Place)> {
         let any = self.settled.counts.added.count() > 0;
         let rows = self.settled.standing.new_rows().filter(|_| any);
-        let kept = rows.map(|place| (place, self.arrivals.mark(place))).filter(|(_, mark)| mark.kept().is_some());
+        let kept =
+            rows.map(|place| (place, self.arrivals.summary(place))).filter(|(_, summary)| summary.kept().is_some());
         let mut added: Vec<(Place, u128, Place)> =
-            kept.map(|(place, mark)| (self.settled.standing.named(place), mark.key(), place)).collect();
+            kept.map(|(place, summary)| (self.settled.standing.named(place), summary.key(), place)).collect();
         added.sort_unstable();
         added.into_iter().map(|(_, key, place)| (key, place)).collect()
     }

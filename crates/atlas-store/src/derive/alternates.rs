@@ -52,9 +52,9 @@ impl Alternates {
                 entries.push(Entry {
                     place: stand.place,
                     named: stand.named(),
-                    key: stand.mark.key(),
-                    from_page: stand.mark.has(Trait::FromPage),
-                    speaks: stand.mark.has(Trait::SpeaksOfOthers),
+                    key: stand.summary.key(),
+                    from_page: stand.summary.has(Trait::FromPage),
+                    speaks: stand.summary.has(Trait::SpeaksOfOthers),
                 });
             }
         });

@@ -55,10 +55,10 @@ impl<'a> PagesBefore<'a> {
     fn moved(&self, stand: &Stand<'_>, provenance: u16) -> Option<bool> {
         let known = self.lane.get(stand.prior? as usize)?;
         let can_be_told = known.from_page
-            && stand.mark.has(Trait::FromPage)
+            && stand.summary.has(Trait::FromPage)
             && known.provenance == provenance
             && !known.is_recalled();
-        can_be_told.then_some(known.page != stand.mark.page)
+        can_be_told.then_some(known.page != stand.summary.page)
     }
 
     /// Whether so many pages moved at once that this is a redesign: then no day is today's.
@@ -102,9 +102,9 @@ pub(crate) fn archives(
     let (mut pages, mut troubles) = count(arrivals, &standing, chooser, &before, &HashSet::new()).pages(&chooser.site);
     let keys: HashSet<u128> = pages.iter().map(|page| key(page, seed)).collect();
     let mut there: HashSet<u128> = HashSet::new();
-    arrivals.each_mark(|place, mark| {
-        if keys.contains(&mark.key()) && !is_dead(&arrivals.row(place)) {
-            there.insert(mark.key());
+    arrivals.each_summary(|place, summary| {
+        if keys.contains(&summary.key()) && !is_dead(&arrivals.row(place)) {
+            there.insert(summary.key());
         }
     });
     if !there.is_empty() {
@@ -141,7 +141,7 @@ fn count<'c>(
         let mut tally = chooser.archives.tally();
         let rows = arrivals.block(block);
         for (stand, row) in standing.of_block(arrivals, block, &rows) {
-            if passed_over.contains(&stand.mark.key()) {
+            if passed_over.contains(&stand.summary.key()) {
                 continue;
             }
             if let Verdict::Kept(kept) = stand.verdict() {

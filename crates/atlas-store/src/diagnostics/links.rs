@@ -90,13 +90,13 @@ impl<'a> Links<'a> {
             seed: arrivals.decider().seed(),
             site: &chooser.site,
         };
-        arrivals.each_mark(|place, mark| {
+        arrivals.each_summary(|place, summary| {
             let keys = if is_dead(&arrivals.row(place)) { &mut known.dead } else { &mut known.there };
-            keys.insert(mark.key());
+            keys.insert(summary.key());
         });
         settled.standing.each(arrivals, |stand| {
             if let Verdict::LeftOut(reason @ (Reason::Redirect | Reason::Noindex | Reason::Draft)) = stand.verdict() {
-                known.left_out.insert(stand.mark.key(), (reason, stand.place));
+                known.left_out.insert(stand.summary.key(), (reason, stand.place));
             }
         });
         // A folder that is served has all pages of the site; who walks a site looks at some of them, and asks for those.
@@ -108,7 +108,7 @@ impl<'a> Links<'a> {
                 continue;
             }
             let walked = source(place).is_some_and(|source| source.reads_pages() && source.serves().is_none());
-            let own = arrivals.mark(place).key();
+            let own = arrivals.summary(place).key();
             links::each(packed, |link| found.link(link, (place, url_of(&row), own), has_all && !walked, &mut known));
         }
         found
@@ -164,8 +164,8 @@ impl<'a> Links<'a> {
         let root = self.arrivals.decider().chooser().site.root().as_str();
         let mut lonely = Sample::default();
         self.settled.standing.each(self.arrivals, |stand| {
-            let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.mark.has(Trait::FromPage);
-            if !goes_in || self.linked.contains(&stand.mark.key()) {
+            let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.summary.has(Trait::FromPage);
+            if !goes_in || self.linked.contains(&stand.summary.key()) {
                 return;
             }
             let row = self.arrivals.row(stand.place);

@@ -175,15 +175,15 @@ impl Looking<'_> {
             }),
             section: kept.map(|kept| self.chooser.sections.list()[usize::from(kept.section)].name.clone()),
             reason,
-            images: kept.map_or(said.images.len(), |_| usize::from(stand.mark.images)),
+            images: kept.map_or(said.images.len(), |_| usize::from(stand.summary.images)),
             videos: match kept {
-                Some(_) => usize::from(stand.mark.videos),
+                Some(_) => usize::from(stand.summary.videos),
                 None => said.videos.iter().filter(|video| video.lacks(&said.url).is_empty()).count(),
             },
             title: said.title.as_deref().map(str::to_owned),
             image: said.images.first().map(|image| image.to_string()),
             published: said.published,
-            file: kept.and_then(|_| self.files.get(&stand.mark.key()).cloned()),
+            file: kept.and_then(|_| self.files.get(&stand.summary.key()).cloned()),
             sources: stand.sources(self.arrivals).iter().map(|source| self.name(*source).to_owned()).collect(),
             url: said.url.into_owned(),
         }

@@ -49,8 +49,8 @@ impl<'a> Lines<'a> {
         let pages = (0..blocks).into_par_iter().flat_map_iter(|at| {
             let block = arrivals.block(at);
             let shown = settled.standing.of_block(arrivals, at, &block).filter_map(|(stand, _)| {
-                let has_videos = stand.mark.has(Trait::HasVideos);
-                let kept = stand.mark.kept()?;
+                let has_videos = stand.summary.has(Trait::HasVideos);
+                let kept = stand.summary.kept()?;
                 Some(Shown { named: stand.named(), place: stand.place, prior: stand.prior, kept, has_videos })
             });
             shown.collect::<Vec<_>>()

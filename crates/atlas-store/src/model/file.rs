@@ -54,18 +54,18 @@ impl FileRow {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Version {
     size: u64,
-    mark: i64,
+    summary: i64,
 }
 
 impl Version {
-    /// Of so many bytes; `mark` differs whenever the file was written again, as far as its destination can tell.
-    pub fn new(size: u64, mark: i64) -> Self {
-        Self { size, mark }
+    /// Of so many bytes; `summary` differs whenever the file was written again, as far as its destination can tell.
+    pub fn new(size: u64, summary: i64) -> Self {
+        Self { size, summary }
     }
 
     /// As it is remembered.
     pub(crate) fn to_parts(self) -> (u64, i64) {
-        (self.size, self.mark)
+        (self.size, self.summary)
     }
 
     /// Whether a file of this version may hold the same bytes as one of another.

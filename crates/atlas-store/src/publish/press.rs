@@ -14,7 +14,7 @@ use atlas_core::fingerprint;
 use rayon::prelude::*;
 
 use crate::arrange::{From, Made, Renderer};
-use crate::arrival::{Block, Mark, Place, Trait};
+use crate::arrival::{Block, Place, RowSummary, Trait};
 use crate::disk::segmented_gzip::{Segment, Squeezer};
 use crate::error::StoreError;
 use crate::model::{Facts, LaneEntry, NEVER, NO_GROUP, SegmentText, Whole, facts_of};
@@ -99,7 +99,7 @@ impl Rows {
     }
 
     /// The rows in their order. They lie far apart: all are glanced at first, so that the waits for memory overlap.
-    fn each(&self) -> impl Iterator<Item = (Cow<'_, [u8]>, Mark)> {
+    fn each(&self) -> impl Iterator<Item = (Cow<'_, [u8]>, RowSummary)> {
         let rows = || self.places.iter().filter_map(|(at, row)| Some((self.blocks[at - self.first].as_ref()?, *row)));
         let glances: Vec<(u32, u64)> = rows().map(|(block, row)| block.glance(row)).collect();
         let touched = rows().zip(black_box(&glances)).map(|((block, _), (start, _))| block.touch(*start));
@@ -158,14 +158,14 @@ impl<'a> Press<'a> {
                     text.facts.add(facts_of(&text.raw[start..], made.frame).1);
                 }
                 From::Row(place) => {
-                    let Some((row, mark)) = rows.next() else { continue };
-                    self.new_entry(place, &row, &mark, &mut text.raw).write(&mut text.lane);
-                    text.raws.extend_from_slice(&mark.raw.to_le_bytes());
-                    let (images, videos) = (u64::from(mark.images), u64::from(mark.videos));
+                    let Some((row, summary)) = rows.next() else { continue };
+                    self.new_entry(place, &row, &summary, &mut text.raw).write(&mut text.lane);
+                    text.raws.extend_from_slice(&summary.raw.to_le_bytes());
+                    let (images, videos) = (u64::from(summary.images), u64::from(summary.videos));
                     text.facts.add(Facts {
-                        images: if mark.frame().images { images } else { 0 },
-                        videos: if mark.frame().videos { videos } else { 0 },
-                        newest: mark.date,
+                        images: if summary.frame().images { images } else { 0 },
+                        videos: if summary.frame().videos { videos } else { 0 },
+                        newest: summary.date,
                     });
                 }
             }
@@ -176,23 +176,23 @@ impl<'a> Press<'a> {
         Ok(text)
     }
 
-    fn new_entry(&self, place: Place, row: &[u8], mark: &Mark, raw: &mut Vec<u8>) -> LaneEntry {
+    fn new_entry(&self, place: Place, row: &[u8], summary: &RowSummary, raw: &mut Vec<u8>) -> LaneEntry {
         let alternates = self.renderer.alternates;
         let group = alternates.group_of(place);
-        if let Some(kept) = mark.kept() {
-            match mark.bare(&kept, row).filter(|_| group == NO_GROUP) {
+        if let Some(kept) = summary.kept() {
+            match summary.bare(&kept, row).filter(|_| group == NO_GROUP) {
                 Some(bare) => bare.write(raw),
                 None => _ = self.renderer.render_new(kept, group, &Said::read(row), raw),
             }
         }
         LaneEntry {
-            key: mark.key(),
-            written: fingerprint::written(mark.decided(), self.settings, None, alternates.print(group)),
-            page: mark.page,
-            declared: mark.declared,
+            key: summary.key(),
+            written: fingerprint::written(summary.decided(), self.settings, None, alternates.print(group)),
+            page: summary.page,
+            declared: summary.declared,
             observed: NEVER,
-            changed: self.returned.get(&mark.key()).copied().unwrap_or(self.run),
-            from_page: mark.has(Trait::FromPage),
+            changed: self.returned.get(&summary.key()).copied().unwrap_or(self.run),
+            from_page: summary.has(Trait::FromPage),
             provenance: self.standing.provenance(self.renderer.arrivals, place),
         }
     }

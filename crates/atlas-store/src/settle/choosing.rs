@@ -45,8 +45,8 @@ impl<'a> Choosing<'a> {
         let mut problems = Vec::new();
         for (row, role) in standing.roles_of(arrivals, block, &rows).enumerate() {
             let Some(prior) = role.prior() else { continue };
-            if let Some(marks) = rows.marks() {
-                self.row(&standing.stand(first, row, prior, marks[row]), &rows.row(row), &mut own);
+            if let Some(summaries) = rows.summaries() {
+                self.row(&standing.stand(first, row, prior, summaries[row]), &rows.row(row), &mut own);
                 continue;
             }
             if prior.is_some_and(|at| self.fates[at as usize] == Fate::Untouched as u8) {
@@ -54,11 +54,11 @@ impl<'a> Choosing<'a> {
                 continue;
             }
             let read = rows.read(row, &mut |problem| problems.push(problem));
-            if read.as_ref().is_none_or(|(mark, _)| mark.raw == 0 || mark.kept().is_none()) {
+            if read.as_ref().is_none_or(|(summary, _)| summary.raw == 0 || summary.kept().is_none()) {
                 self.out.doubtful.push(Place(first.0 + row as u32));
             }
             match read {
-                Some((mark, bytes)) => self.row(&standing.stand(first, row, prior, mark), &bytes, &mut own),
+                Some((summary, bytes)) => self.row(&standing.stand(first, row, prior, summary), &bytes, &mut own),
                 None => self.gone(prior, Some(Change::Removed), None),
             }
         }
@@ -70,12 +70,12 @@ impl<'a> Choosing<'a> {
     }
 
     fn row(&mut self, stand: &Stand<'_>, row: &[u8], own: &mut SourceTally) {
-        let goes_in = stand.mark.kept().is_some();
+        let goes_in = stand.summary.kept().is_some();
         match stand.origin {
             None => own.count(goes_in),
             Some(origin) => origin.sources.iter().for_each(|source| self.out.counts.source(*source).count(goes_in)),
         }
-        match stand.mark.verdict {
+        match stand.summary.verdict {
             Verdict::LeftOut(reason) => self.left_out(&Said::read(row), reason, stand),
             Verdict::Kept(kept) => self.kept(row, kept, stand),
         }
@@ -114,21 +114,21 @@ impl<'a> Choosing<'a> {
     }
 
     fn kept(&mut self, row: &[u8], kept: Kept, stand: &Stand<'_>) {
-        let &Stand { place, mark, prior, .. } = stand;
-        let observed = prior.filter(|_| mark.has(Trait::SeenDate)).and_then(|at| self.remembered.observed(at));
+        let &Stand { place, summary, prior, .. } = stand;
+        let observed = prior.filter(|_| summary.has(Trait::SeenDate)).and_then(|at| self.remembered.observed(at));
         let date = match observed {
-            None => mark.date,
+            None => summary.date,
             observed => shape::lastmod(&Said::read(row), observed, kept.date_policy, &self.terms.chooser.calendar),
         };
         let tally = &mut self.out.counts.tallies[usize::from(kept.section)];
         tally.entries += 1;
         tally.added += u64::from(prior.is_none());
-        tally.images += u64::from(mark.images);
-        tally.videos += u64::from(mark.videos);
-        tally.news += u64::from(mark.own_strands().any(|strand| strand == Strand::News));
+        tally.images += u64::from(summary.images);
+        tally.videos += u64::from(summary.videos);
+        tally.news += u64::from(summary.own_strands().any(|strand| strand == Strand::News));
         tally.newest(date);
-        self.out.counts.speakers += u64::from(mark.has(Trait::SpeaksOfOthers));
-        if mark.has(Trait::Odd) {
+        self.out.counts.speakers += u64::from(summary.has(Trait::SpeaksOfOthers));
+        if summary.has(Trait::Odd) {
             self.odd(&Said::read(row), kept, stand);
         }
         match prior {
@@ -138,15 +138,15 @@ impl<'a> Choosing<'a> {
                 .added
                 .add(self.terms.telling.examples, stand.named(), || Said::read(row).url.into_owned()),
             Some(at) if self.fates[at as usize] == Fate::Same as u8 => {}
-            known => self.out.listed.push(Candidate::of_page(&mark, kept, place, stand.named(), known)),
+            known => self.out.listed.push(Candidate::of_page(&summary, kept, place, stand.named(), known)),
         }
-        let is_news = mark.own_strands().any(|strand| strand == Strand::News);
+        let is_news = summary.own_strands().any(|strand| strand == Strand::News);
         let has_news = self.terms.shape.of(usize::from(kept.section)).news.is_some();
         if has_news && !is_news && News::is_article(&Said::read(row)) {
-            self.out.latest.add(Candidate::of_old_news(&mark, kept, place, stand.named()));
+            self.out.latest.add(Candidate::of_old_news(&summary, kept, place, stand.named()));
         }
-        let strands = mark.own_strands();
-        let candidates = strands.map(|strand| Candidate::of_strand(&mark, kept, place, stand.named(), strand));
+        let strands = summary.own_strands();
+        let candidates = strands.map(|strand| Candidate::of_strand(&summary, kept, place, stand.named(), strand));
         self.out.own_strands.extend(candidates);
     }
 

@@ -128,7 +128,7 @@ pub(crate) fn join(
         let first = arrivals.len() as u32;
         let mut block = Block::new(arrivals.decider());
         for ((merged, at, row), place) in some.iter().zip(first..) {
-            block.push_copy(&blocks[*at].row(*row), blocks[*at].mark(*row));
+            block.push_copy(&blocks[*at].row(*row), blocks[*at].summary(*row));
             joined.roles.push(merged.prior);
             joined.origins.insert(Place(place), merged.origin.clone());
         }
@@ -202,9 +202,9 @@ impl Joining<'_> {
                     self.fate(row.print, row.from_page, provenance, &known, &mut part)
                 }
                 _ => {
-                    let mark = part.rows.mark(part.rows.len() - 1);
+                    let summary = part.rows.summary(part.rows.len() - 1);
                     let provenance = part.merged.last().map_or(UNKNOWN, |merged| merged.origin.provenance);
-                    self.fate(mark.decided(), mark.has(Trait::FromPage), provenance, &known, &mut part)
+                    self.fate(summary.decided(), summary.has(Trait::FromPage), provenance, &known, &mut part)
                 }
             };
             self.fates[known.at as usize].store(fate as u8, Ordering::Relaxed);
@@ -238,7 +238,7 @@ impl Part {
         let first = group[0].place;
         let row = arrivals.row(first);
         let mut said = Said::read(&row).into_owned();
-        let mut sum = arrivals.mark(first).said;
+        let mut sum = arrivals.summary(first).said;
         let own = arrivals.source_of(first);
         let mut sources = vec![own];
         let mut earlier = vec![(own, said.clone())];
@@ -266,7 +266,7 @@ impl Part {
                 earlier.push((source, other.clone()));
             }
             said.merge(other);
-            sum = sum.wrapping_add(arrivals.mark(place).said);
+            sum = sum.wrapping_add(arrivals.summary(place).said);
         }
         said.not_in_folder = misses_page;
         self.rows.push_merged(&said, sum, &sources);
@@ -357,11 +357,11 @@ mod tests {
         entries.sort_unstable();
         let mut remembered = Remembered { entries: entries.len(), ..Remembered::default() };
         for ((_, place, _), at) in entries.into_iter().zip(0..) {
-            let mark = before.mark(place);
+            let summary = before.summary(place);
             let alone = || joined.single[usize::from(before.source_of(place))];
             let known = Known {
-                key: mark.key(),
-                written: fingerprint::written(mark.decided(), SETTINGS, None, 0),
+                key: summary.key(),
+                written: fingerprint::written(summary.decided(), SETTINGS, None, 0),
                 raw: 0,
                 at,
                 from_page: false,

@@ -37,7 +37,7 @@ pub(crate) use self::roles::Role;
 pub use self::sample::Telling;
 pub(crate) use self::sample::{Sample, Soonest};
 pub(crate) use self::standing::{Stand, Standing};
-use crate::arrival::{Arrivals, Mark, Place, Trait};
+use crate::arrival::{Arrivals, Place, RowSummary, Trait};
 use crate::ledger::Remembered;
 use crate::model::{Facts, LaneEntry, NEVER, NO_GROUP, UNKNOWN};
 use crate::provenance::Provenances;
@@ -50,7 +50,7 @@ const BLOCKS_AT_A_TIME: usize = 16;
 /// How many examples are shown of anything that is counted.
 pub const EXAMPLES: usize = 5;
 /// An entry that is looked at closely: the ledger knows it and it is not as it was, or it stands in a strand of its own. What is
-/// new has none: its mark says all.
+/// new has none: its summary says all.
 #[derive(Debug, Clone)]
 pub struct Candidate {
     /// What the ledger will remember of it.
@@ -82,23 +82,23 @@ pub struct Candidate {
 
 impl Candidate {
     /// An entry in the strand of the pages; its prints are to be taken.
-    pub(crate) fn of_page(mark: &Mark, kept: Kept, place: Place, named: Place, prior: Option<u32>) -> Self {
+    pub(crate) fn of_page(summary: &RowSummary, kept: Kept, place: Place, named: Place, prior: Option<u32>) -> Self {
         Self {
             lane: LaneEntry {
-                key: mark.key(),
+                key: summary.key(),
                 written: 0,
-                page: mark.page,
-                declared: mark.declared,
+                page: summary.page,
+                declared: summary.declared,
                 observed: NEVER,
                 changed: 0,
-                from_page: mark.has(Trait::FromPage),
+                from_page: summary.has(Trait::FromPage),
                 provenance: UNKNOWN,
             },
-            raw: mark.raw,
+            raw: summary.raw,
             place,
             named,
             prior,
-            age: mark.age,
+            age: summary.age,
             section: kept.section,
             strand: Strand::Pages,
             group: NO_GROUP,
@@ -106,22 +106,22 @@ impl Candidate {
             priority: kept.priority,
             date_policy: kept.date_policy,
             news: News::None,
-            dated: mark.has(Trait::Dated),
-            decided: mark.decided(),
+            dated: summary.has(Trait::Dated),
+            decided: summary.decided(),
         }
     }
 
     /// An article that is no longer news, as it stands in the file of news where no other is.
-    fn of_old_news(mark: &Mark, kept: Kept, place: Place, named: Place) -> Self {
-        let news = Self::of_strand(mark, kept, place, named, Strand::News);
+    fn of_old_news(summary: &RowSummary, kept: Kept, place: Place, named: Place) -> Self {
+        let news = Self::of_strand(summary, kept, place, named, Strand::News);
         Self { decided: !news.decided, ..news }
     }
 
     /// An entry in another strand: no date and no hint is written there.
-    pub(crate) fn of_strand(mark: &Mark, kept: Kept, place: Place, named: Place, strand: Strand) -> Self {
+    pub(crate) fn of_strand(summary: &RowSummary, kept: Kept, place: Place, named: Place, strand: Strand) -> Self {
         let kept = Kept { changefreq: None, priority: None, date_policy: DatePolicy::None, ..kept };
-        let page = Self::of_page(mark, kept, place, named, None);
-        let decided = fingerprint::decided(mark.said, &kept, strand);
+        let page = Self::of_page(summary, kept, place, named, None);
+        let decided = fingerprint::decided(summary.said, &kept, strand);
         Self {
             strand,
             decided,
@@ -372,7 +372,7 @@ impl Settled {
 
 /// Settles all arrivals. Rows that had to be merged are added to the arrivals as blocks of their own.
 ///
-/// First the keys alone are joined, partition by partition; then the marks are counted in the order of the rows. What is news is
+/// First the keys alone are joined, partition by partition; then the summaries are counted in the order of the rows. What is news is
 /// decided later, once the groups of translations are known.
 pub fn settle(
     arrivals: &mut Arrivals,

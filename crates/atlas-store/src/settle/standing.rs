@@ -7,7 +7,7 @@ use atlas_core::choose::Verdict;
 
 use super::join::{Joined, Origin};
 use super::roles::{Role, Roles};
-use crate::arrival::{Arrivals, Block, Mark, Place};
+use crate::arrival::{Arrivals, Block, Place, RowSummary};
 use crate::model::UNKNOWN;
 
 /// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
@@ -25,7 +25,7 @@ pub(crate) struct Stand<'s> {
     /// Where the row is.
     pub(crate) place: Place,
     /// What is known of it.
-    pub(crate) mark: Mark,
+    pub(crate) summary: RowSummary,
     /// Where a merged row comes from.
     pub(crate) origin: Option<&'s Origin>,
     /// Where the ledger remembers it, if it does.
@@ -58,8 +58,8 @@ impl Standing {
         let standing = roles.filter_map(|(row, role)| Some((row, role.prior()?)));
         let first = arrivals.first_of(at);
         standing.map(move |(row, prior)| {
-            let (bytes, mark) = block.entry(row);
-            (self.stand(first, row, prior, mark), bytes)
+            let (bytes, summary) = block.entry(row);
+            (self.stand(first, row, prior, summary), bytes)
         })
     }
 
@@ -70,10 +70,10 @@ impl Standing {
     }
 
     /// A row of a block whose first row is at this place.
-    pub(crate) fn stand(&self, first: Place, row: usize, prior: Option<u32>, mark: Mark) -> Stand<'_> {
+    pub(crate) fn stand(&self, first: Place, row: usize, prior: Option<u32>, summary: RowSummary) -> Stand<'_> {
         let place = Place(first.0 + row as u32);
         let origin = if self.origins.is_empty() { None } else { self.origins.get(&place) };
-        Stand { place, mark, origin, prior }
+        Stand { place, summary, origin, prior }
     }
 
     /// Whether a row stands for an entry.
@@ -125,6 +125,6 @@ impl Stand<'_> {
 
     /// Whether it goes in.
     pub(crate) fn verdict(&self) -> Verdict {
-        self.mark.verdict
+        self.summary.verdict
     }
 }
