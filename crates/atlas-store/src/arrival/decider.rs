@@ -58,7 +58,7 @@ pub(crate) struct RowSummary {
     /// The namespaces that its element needs, and the strands that it stands in besides that of the pages, as bits.
     pub(super) forms: u8,
     /// What else there is to know of it, as bits.
-    pub(super) traits: u8,
+    pub(super) flags: u8,
     /// Where its bytes begin in its block.
     pub(super) start: u32,
 }
@@ -66,7 +66,7 @@ pub(crate) struct RowSummary {
 /// What a row may have to it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[repr(u8)]
-pub(crate) enum Trait {
+pub(crate) enum RowFlag {
     /// Its page was read.
     FromPage = 1,
     /// It declares when it was modified.
@@ -110,8 +110,8 @@ impl RowSummary {
         Self { raw: 0, ..self }
     }
 
-    pub(crate) fn has(&self, one: Trait) -> bool {
-        self.traits & one as u8 != 0
+    pub(crate) fn has(&self, one: RowFlag) -> bool {
+        self.flags & one as u8 != 0
     }
 
     /// How it goes in, if it does.
@@ -173,7 +173,8 @@ impl Decider {
     ) -> RowSummary {
         let summary = self.summary_of_merged(said, fingerprint::row(row), &[self.source], start, scratch);
         // What may be something else tomorrow although the row is the same has to be read again.
-        let settled = summary.traits & (Trait::Odd as u8 | Trait::SpeaksOfOthers as u8) == 0 && summary.forms >> 4 == 0;
+        let settled =
+            summary.flags & (RowFlag::Odd as u8 | RowFlag::SpeaksOfOthers as u8) == 0 && summary.forms >> 4 == 0;
         let own = self.rules.chooser.own_files.may_hold(&said.url);
         RowSummary { raw: if settled && !own { raw } else { 0 }, ..summary }
     }
@@ -201,7 +202,7 @@ impl Decider {
             images: 0,
             videos: 0,
             forms: 0,
-            traits: 0,
+            flags: 0,
             start: start as u32,
         };
         let Some(kept) = summary.kept() else { return summary };
@@ -230,14 +231,14 @@ impl Decider {
         let unknown_section = || said.own_section.as_deref().is_some_and(|name| chooser.sections.named(name).is_none());
         let seen = kept.date_policy == DatePolicy::Seen
             || kept.date_policy == DatePolicy::Usual && (said.modified.is_none() || held_back);
-        let traits = [
-            (Trait::FromPage, said.digest.is_some()),
-            (Trait::Dated, said.modified.is_some()),
-            (Trait::SpeaksOfOthers, !said.alternates.is_empty() || said.language_group.is_some()),
-            (Trait::HasVideos, !said.videos.is_empty()),
-            (Trait::SeenDate, seen),
+        let flags = [
+            (RowFlag::FromPage, said.digest.is_some()),
+            (RowFlag::Dated, said.modified.is_some()),
+            (RowFlag::SpeaksOfOthers, !said.alternates.is_empty() || said.language_group.is_some()),
+            (RowFlag::HasVideos, !said.videos.is_empty()),
+            (RowFlag::SeenDate, seen),
             (
-                Trait::Odd,
+                RowFlag::Odd,
                 said.no_head
                     || said.expires.is_some()
                     || held_back
@@ -246,7 +247,7 @@ impl Decider {
                     || lacks(),
             ),
         ];
-        summary.traits = traits.iter().filter(|(_, has)| *has).fold(0, |bits, (one, _)| bits | *one as u8);
+        summary.flags = flags.iter().filter(|(_, has)| *has).fold(0, |bits, (one, _)| bits | *one as u8);
         summary
     }
 }
@@ -302,7 +303,7 @@ pub(super) mod packed {
         for number in [summary.images, summary.videos] {
             out.extend_from_slice(&number.to_le_bytes());
         }
-        out.extend_from_slice(&[summary.forms, summary.traits]);
+        out.extend_from_slice(&[summary.forms, summary.flags]);
         out.extend_from_slice(&summary.start.to_le_bytes());
     }
 
@@ -333,9 +334,9 @@ pub(super) mod packed {
         let age = i64::from_le_bytes(part(&mut rest));
         let bytes = u32::from_le_bytes(part(&mut rest));
         let [images, videos] = std::array::from_fn(|_| u16::from_le_bytes(part(&mut rest)));
-        let [forms, traits] = part(&mut rest);
+        let [forms, flags] = part(&mut rest);
         let start = u32::from_le_bytes(part(&mut rest));
-        RowSummary { key, said, raw, page, declared, verdict, date, age, bytes, images, videos, forms, traits, start }
+        RowSummary { key, said, raw, page, declared, verdict, date, age, bytes, images, videos, forms, flags, start }
     }
 }
 
@@ -373,12 +374,12 @@ mod tests {
             verdict in verdict(),
             day in proptest::option::of(-700_000i32..2_900_000),
             (key, said, age) in any::<(u128, u64, i64)>(),
-            (bytes, media, forms, traits) in (any::<u32>(), any::<u16>(), 0u8..128, 0u8..64),
+            (bytes, media, forms, flags) in (any::<u32>(), any::<u16>(), 0u8..128, 0u8..64),
             (raw, page, declared) in any::<(u64, u64, u32)>(),
         ) {
             let summary = RowSummary {
                 key: halves(key), said, raw, page, declared, verdict, date: day.and_then(Lastmod::from_epoch_day), age, bytes, images: media / 2,
-                videos: media / 3, forms, traits, start: bytes / 2,
+                videos: media / 3, forms, flags, start: bytes / 2,
             };
             let mut out = Vec::new();
             packed::write(&summary, &mut out);

@@ -10,7 +10,7 @@ use rayon::prelude::*;
 
 use super::block::{Block, Unread};
 use super::dealt::{Dealt, Place};
-use super::decider::{Decider, RowSummary, Trait};
+use super::decider::{Decider, RowFlag, RowSummary};
 use super::incremental::stretch::Stretches;
 use super::near::Near;
 use crate::disk::spill::{Aside, Lanes};
@@ -129,7 +129,7 @@ impl Arrivals {
             key: summary.key(),
             print: summary.decided(),
             place: Place(at),
-            from_page: summary.has(Trait::FromPage),
+            from_page: summary.has(RowFlag::FromPage),
             unread: false,
         });
         let slips = block.slips().iter().zip(first..);

@@ -15,7 +15,7 @@ pub use self::block::{Block, Reader};
 pub(crate) use self::dealt::Dealt;
 pub use self::dealt::Place;
 pub use self::decider::Decider;
-pub(crate) use self::decider::{RowSummary, Trait};
+pub(crate) use self::decider::{RowFlag, RowSummary};
 pub use self::log::BLOCK_BYTES;
 #[cfg(test)]
 pub(crate) use self::log::tests::decider as plain_decider;

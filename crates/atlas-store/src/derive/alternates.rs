@@ -9,7 +9,7 @@ use atlas_core::derive::alternates::{Known, Page, Settings, group};
 use atlas_core::fingerprint;
 use atlas_core::language::Alternate;
 
-use crate::arrival::{Arrivals, Place, Trait};
+use crate::arrival::{Arrivals, Place, RowFlag};
 use crate::model::NO_GROUP;
 use crate::settle::{Sample, Settled, Telling};
 use atlas_core::report::Notice;
@@ -53,8 +53,8 @@ impl Alternates {
                     place: stand.place,
                     named: stand.named(),
                     key: stand.summary.key(),
-                    from_page: stand.summary.has(Trait::FromPage),
-                    speaks: stand.summary.has(Trait::SpeaksOfOthers),
+                    from_page: stand.summary.has(RowFlag::FromPage),
+                    speaks: stand.summary.has(RowFlag::SpeaksOfOthers),
                 });
             }
         });

@@ -12,7 +12,7 @@ use atlas_core::judge::is_redesign;
 use atlas_core::shape::lastmod;
 use rayon::prelude::*;
 
-use crate::arrival::{Arrivals, Block, Trait};
+use crate::arrival::{Arrivals, Block, RowFlag};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
 use crate::model::LaneEntry;
@@ -55,7 +55,7 @@ impl<'a> PagesBefore<'a> {
     fn moved(&self, stand: &Stand<'_>, provenance: u16) -> Option<bool> {
         let known = self.lane.get(stand.prior? as usize)?;
         let can_be_told = known.from_page
-            && stand.summary.has(Trait::FromPage)
+            && stand.summary.has(RowFlag::FromPage)
             && known.provenance == provenance
             && !known.is_recalled();
         can_be_told.then_some(known.page != stand.summary.page)

@@ -7,7 +7,7 @@ use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::{Said, is_dead, url_of};
 use atlas_core::{fingerprint, links};
 
-use crate::arrival::{Arrivals, Place, Trait};
+use crate::arrival::{Arrivals, Place, RowFlag};
 use crate::settle::{Sample, Settled, Telling};
 use crate::source::Source;
 use atlas_core::report::{Example, Notice, Noticed};
@@ -164,7 +164,7 @@ impl<'a> Links<'a> {
         let root = self.arrivals.decider().chooser().site.root().as_str();
         let mut lonely = Sample::default();
         self.settled.standing.each(self.arrivals, |stand| {
-            let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.summary.has(Trait::FromPage);
+            let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.summary.has(RowFlag::FromPage);
             if !goes_in || self.linked.contains(&stand.summary.key()) {
                 return;
             }

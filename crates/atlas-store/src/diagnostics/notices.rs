@@ -10,7 +10,7 @@ use atlas_core::derive::structured;
 use jiff::tz::TimeZone;
 
 use super::links::{Links, most_of};
-use crate::arrival::{Arrivals, Place, Trait};
+use crate::arrival::{Arrivals, Place, RowFlag};
 use crate::derive::Alternates;
 use crate::settle::{Sample, Settled, Stand, Telling};
 use crate::source::Source;
@@ -131,7 +131,7 @@ fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>)
     let mut first: HashMap<(String, u64), String> = HashMap::new();
     let mut pages: Vec<(Place, String, u64)> = Vec::new();
     each_row(arrivals, settled, &mut |stand, row| {
-        let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.summary.has(Trait::FromPage);
+        let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.summary.has(RowFlag::FromPage);
         if goes_in
             && url_of(row).contains('&')
             && let Said { url, digest: Some(digest), .. } = Said::read(row)
@@ -213,7 +213,7 @@ fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: T
 fn structured_data(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>) -> [Noticed; 2] {
     let (mut stated, mut made) = (Sample::default(), Sample::default());
     settled.standing.each(arrivals, |stand| {
-        if !(stand.summary.has(Trait::HasVideos) && matches!(stand.verdict(), Verdict::Kept(_))) {
+        if !(stand.summary.has(RowFlag::HasVideos) && matches!(stand.verdict(), Verdict::Kept(_))) {
             return;
         }
         let row = arrivals.row(stand.place);

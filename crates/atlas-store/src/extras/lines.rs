@@ -14,7 +14,7 @@ use rayon::prelude::*;
 
 use super::aside::Aside;
 use super::settings::{Context, People, VisitorSettings};
-use crate::arrival::{Arrivals, Place, Trait};
+use crate::arrival::{Arrivals, Place, RowFlag};
 use crate::ledger::Remembered;
 use crate::settle::Settled;
 use atlas_core::placement::{NEWEST_ATOM, NEWEST_RSS};
@@ -49,7 +49,7 @@ impl<'a> Lines<'a> {
         let pages = (0..blocks).into_par_iter().flat_map_iter(|at| {
             let block = arrivals.block(at);
             let shown = settled.standing.of_block(arrivals, at, &block).filter_map(|(stand, _)| {
-                let has_videos = stand.summary.has(Trait::HasVideos);
+                let has_videos = stand.summary.has(RowFlag::HasVideos);
                 let kept = stand.summary.kept()?;
                 Some(Shown { named: stand.named(), place: stand.place, prior: stand.prior, kept, has_videos })
             });

@@ -14,7 +14,7 @@ use atlas_core::fingerprint;
 use rayon::prelude::*;
 
 use crate::arrange::{From, Made, Renderer};
-use crate::arrival::{Block, Place, RowSummary, Trait};
+use crate::arrival::{Block, Place, RowFlag, RowSummary};
 use crate::disk::segmented_gzip::{Segment, Squeezer};
 use crate::error::StoreError;
 use crate::model::{Facts, LaneEntry, NEVER, NO_GROUP, SegmentText, Whole, facts_of};
@@ -192,7 +192,7 @@ impl<'a> Press<'a> {
             declared: summary.declared,
             observed: NEVER,
             changed: self.returned.get(&summary.key()).copied().unwrap_or(self.run),
-            from_page: summary.has(Trait::FromPage),
+            from_page: summary.has(RowFlag::FromPage),
             provenance: self.standing.provenance(self.renderer.arrivals, place),
         }
     }

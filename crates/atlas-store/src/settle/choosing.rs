@@ -10,7 +10,7 @@ use atlas_core::{address, page};
 use super::join::Fate;
 use super::standing::{Stand, Standing};
 use super::{Candidate, Counts, Gone, Part, SourceTally, Tally, Terms};
-use crate::arrival::{Arrivals, Place, Trait};
+use crate::arrival::{Arrivals, Place, RowFlag};
 use crate::ledger::Remembered;
 use crate::report::DueTo;
 use atlas_core::announce::Change;
@@ -115,7 +115,7 @@ impl<'a> Choosing<'a> {
 
     fn kept(&mut self, row: &[u8], kept: Kept, stand: &Stand<'_>) {
         let &Stand { place, summary, prior, .. } = stand;
-        let observed = prior.filter(|_| summary.has(Trait::SeenDate)).and_then(|at| self.remembered.observed(at));
+        let observed = prior.filter(|_| summary.has(RowFlag::SeenDate)).and_then(|at| self.remembered.observed(at));
         let date = match observed {
             None => summary.date,
             observed => shape::lastmod(&Said::read(row), observed, kept.date_policy, &self.terms.chooser.calendar),
@@ -127,8 +127,8 @@ impl<'a> Choosing<'a> {
         tally.videos += u64::from(summary.videos);
         tally.news += u64::from(summary.own_strands().any(|strand| strand == Strand::News));
         tally.newest(date);
-        self.out.counts.speakers += u64::from(summary.has(Trait::SpeaksOfOthers));
-        if summary.has(Trait::Odd) {
+        self.out.counts.speakers += u64::from(summary.has(RowFlag::SpeaksOfOthers));
+        if summary.has(RowFlag::Odd) {
             self.odd(&Said::read(row), kept, stand);
         }
         match prior {

@@ -12,7 +12,7 @@ use rayon::prelude::*;
 use super::expected::Expected;
 use super::roles::Roles;
 use super::{Sample, Telling};
-use crate::arrival::{Arrivals, Block, Dealt, Place, Trait};
+use crate::arrival::{Arrivals, Block, Dealt, Place, RowFlag};
 use crate::disk::spill::PARTITIONS;
 use crate::ledger::Remembered;
 use crate::model::{Known, UNKNOWN};
@@ -204,7 +204,7 @@ impl Joining<'_> {
                 _ => {
                     let summary = part.rows.summary(part.rows.len() - 1);
                     let provenance = part.merged.last().map_or(UNKNOWN, |merged| merged.origin.provenance);
-                    self.fate(summary.decided(), summary.has(Trait::FromPage), provenance, &known, &mut part)
+                    self.fate(summary.decided(), summary.has(RowFlag::FromPage), provenance, &known, &mut part)
                 }
             };
             self.fates[known.at as usize].store(fate as u8, Ordering::Relaxed);

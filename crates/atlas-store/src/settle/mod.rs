@@ -37,7 +37,7 @@ pub(crate) use self::roles::Role;
 pub use self::sample::Telling;
 pub(crate) use self::sample::{Sample, Soonest};
 pub(crate) use self::standing::{Stand, Standing};
-use crate::arrival::{Arrivals, Place, RowSummary, Trait};
+use crate::arrival::{Arrivals, Place, RowFlag, RowSummary};
 use crate::ledger::Remembered;
 use crate::model::{Facts, LaneEntry, NEVER, NO_GROUP, UNKNOWN};
 use crate::provenance::Provenances;
@@ -91,7 +91,7 @@ impl Candidate {
                 declared: summary.declared,
                 observed: NEVER,
                 changed: 0,
-                from_page: summary.has(Trait::FromPage),
+                from_page: summary.has(RowFlag::FromPage),
                 provenance: UNKNOWN,
             },
             raw: summary.raw,
@@ -106,7 +106,7 @@ impl Candidate {
             priority: kept.priority,
             date_policy: kept.date_policy,
             news: News::None,
-            dated: summary.has(Trait::Dated),
+            dated: summary.has(RowFlag::Dated),
             decided: summary.decided(),
         }
     }
