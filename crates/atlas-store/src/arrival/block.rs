@@ -49,12 +49,12 @@ enum Rows {
     /// Read, as compact bytes, each with its summary.
     Read { bytes: Vec<u8>, summaries: Vec<RowSummary> },
     /// As they came: most of them are as they were, and nobody will ask what they say.
-    Unread { text: Vec<u8>, slips: Vec<Slip>, reading: Unread },
+    Unread { text: Vec<u8>, unread_rows: Vec<UnreadRow>, reading: Unread },
 }
 
 /// What is known of a row that was not read.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Slip {
+pub(crate) struct UnreadRow {
     /// [`key`](atlas_core::fingerprint::key) of its URL.
     pub(crate) key: u128,
     /// A fingerprint of the row as it came, and of how it is read; never 0.
@@ -93,7 +93,7 @@ impl Block {
     /// An empty block for rows as they come, which `reader` can read; they begin in this line.
     pub fn unread(decider: &Decider, first_line: u64, reader: Arc<dyn Reader>) -> Self {
         let reading = Unread { reader, first_line };
-        Self::of(decider, Rows::Unread { text: Vec::new(), slips: Vec::new(), reading })
+        Self::of(decider, Rows::Unread { text: Vec::new(), unread_rows: Vec::new(), reading })
     }
 
     fn of(decider: &Decider, rows: Rows) -> Self {
@@ -111,11 +111,11 @@ impl Block {
     /// Adds a row as it came, to a block of such rows: its URL in normal spelling, the fingerprint of the row, and its line.
     pub fn push_unread(&mut self, url: &str, raw: u64, came: &str, line: u64) {
         let key = atlas_core::fingerprint::key(self.decider.seed(), url);
-        let Rows::Unread { text, slips, reading } = &mut self.rows else { return };
+        let Rows::Unread { text, unread_rows, reading } = &mut self.rows else { return };
         let start = text.len() as u32;
         text.extend_from_slice(came.as_bytes());
         let line = line.saturating_sub(reading.first_line) as u32;
-        slips.push(Slip { key, raw: raw.max(1), start, end: text.len() as u32, line });
+        unread_rows.push(UnreadRow { key, raw: raw.max(1), start, end: text.len() as u32, line });
     }
 
     /// Adds a row.
@@ -184,7 +184,7 @@ impl Block {
             Rows::Read { summaries, .. } => {
                 (summaries[row].key(), summaries[row].raw == 0 || summaries[row].kept().is_none())
             }
-            Rows::Unread { slips, .. } => (slips[row].key, false),
+            Rows::Unread { unread_rows, .. } => (unread_rows[row].key, false),
         }
     }
 
@@ -192,7 +192,7 @@ impl Block {
     pub fn len(&self) -> usize {
         match &self.rows {
             Rows::Read { summaries, .. } => summaries.len(),
-            Rows::Unread { slips, .. } => slips.len(),
+            Rows::Unread { unread_rows, .. } => unread_rows.len(),
         }
     }
 
@@ -209,11 +209,11 @@ impl Block {
         }
     }
 
-    /// The slips of its rows, where they were not read.
-    pub(crate) fn slips(&self) -> &[Slip] {
+    /// The unread_rows of its rows, where they were not read.
+    pub(crate) fn unread_rows(&self) -> &[UnreadRow] {
         match &self.rows {
             Rows::Read { .. } => &[],
-            Rows::Unread { slips, .. } => slips,
+            Rows::Unread { unread_rows, .. } => unread_rows,
         }
     }
 
@@ -264,8 +264,8 @@ impl Block {
 
     /// Reads a row that came unread; `None` where that cannot be done.
     pub(crate) fn read(&self, row: usize, problem: &mut dyn FnMut(Problem)) -> Option<(RowSummary, Vec<u8>)> {
-        let Rows::Unread { text, slips, reading } = &self.rows else { return None };
-        let Slip { raw, start, end, line, .. } = slips[row];
+        let Rows::Unread { text, unread_rows, reading } = &self.rows else { return None };
+        let UnreadRow { raw, start, end, line, .. } = unread_rows[row];
         let came = std::str::from_utf8(&text[start as usize..end as usize]).unwrap_or_default();
         let (mut found, mut sound) = (None, true);
         let mut take = |said: &Said<'_>| {
@@ -285,7 +285,7 @@ impl Block {
     pub(super) fn size(&self) -> usize {
         match &self.rows {
             Rows::Read { bytes, summaries } => bytes.len() + size_of_val(&summaries[..]),
-            Rows::Unread { text, slips, .. } => text.len() + size_of_val(&slips[..]),
+            Rows::Unread { text, unread_rows, .. } => text.len() + size_of_val(&unread_rows[..]),
         }
     }
 
@@ -298,10 +298,10 @@ impl Block {
                 summaries.iter().for_each(|summary| packed::write(summary, &mut out));
                 (out, None)
             }
-            Rows::Unread { text, slips, reading } => {
-                let mut out = Vec::with_capacity(text.len() + slips.len() * Slip::BYTES);
+            Rows::Unread { text, unread_rows, reading } => {
+                let mut out = Vec::with_capacity(text.len() + unread_rows.len() * UnreadRow::BYTES);
                 out.extend_from_slice(text);
-                slips.iter().for_each(|slip| slip.write(&mut out));
+                unread_rows.iter().for_each(|row| row.write(&mut out));
                 (out, Some(reading.clone()))
             }
         }
@@ -309,7 +309,7 @@ impl Block {
 
     /// From [`Block::pack`].
     pub(super) fn unpack(decider: &Decider, mut bytes: Vec<u8>, rows: usize, reading: Option<Unread>) -> Self {
-        let size = if reading.is_some() { Slip::BYTES } else { packed::BYTES };
+        let size = if reading.is_some() { UnreadRow::BYTES } else { packed::BYTES };
         let at = bytes.len() - rows * size;
         let rows = match reading {
             None => {
@@ -319,10 +319,10 @@ impl Block {
                 Rows::Read { bytes, summaries }
             }
             Some(reading) => {
-                let slips = bytes[at..].as_chunks().0.iter().map(Slip::read).collect();
+                let unread_rows = bytes[at..].as_chunks().0.iter().map(UnreadRow::read).collect();
                 bytes.truncate(at);
                 bytes.shrink_to_fit();
-                Rows::Unread { text: bytes, slips, reading }
+                Rows::Unread { text: bytes, unread_rows, reading }
             }
         };
         Self::of(decider, rows)
@@ -344,7 +344,7 @@ impl Decider {
     }
 }
 
-impl Slip {
+impl UnreadRow {
     const BYTES: usize = 36;
 
     fn write(&self, out: &mut Vec<u8>) {

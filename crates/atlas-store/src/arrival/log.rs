@@ -123,7 +123,7 @@ impl Arrivals {
         if block.is_empty() {
             return;
         }
-        self.unread.extend(block.slips().iter().map(|slip| tag(slip.key)));
+        self.unread.extend(block.unread_rows().iter().map(|row| tag(row.key)));
         let summaries = block.summaries().unwrap_or_default().iter().zip(first..);
         let read = summaries.map(|(summary, at)| Dealt {
             key: summary.key(),
@@ -132,10 +132,10 @@ impl Arrivals {
             from_page: summary.has(RowFlag::FromPage),
             unread: false,
         });
-        let slips = block.slips().iter().zip(first..);
-        let unread = slips.map(|(slip, at)| Dealt {
-            key: slip.key,
-            print: slip.raw,
+        let unread_rows = block.unread_rows().iter().zip(first..);
+        let unread = unread_rows.map(|(row, at)| Dealt {
+            key: row.key,
+            print: row.raw,
             place: Place(at),
             from_page: false,
             unread: true,
