@@ -12,7 +12,7 @@ use atlas_core::placement::Strand;
 use atlas_core::shape;
 use rayon::prelude::*;
 
-use crate::arrival::{Arrivals, Place};
+use crate::arrival::{Arrivals, RowId};
 use crate::derive::Alternates;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
@@ -36,7 +36,7 @@ impl Settled {
         listed.par_sort_unstable_by_key(|candidate| candidate.prior);
         let lane = lane_of(ledger, remembered, listed.iter().filter_map(|candidate| candidate.prior))?;
         listed.par_iter_mut().for_each(|candidate| {
-            candidate.lane.provenance = self.standing.provenance(arrivals, candidate.place);
+            candidate.lane.provenance = self.standing.provenance(arrivals, candidate.row_id);
         });
         let moved = self.moved(arrivals, &listed, &lane, terms);
         self.compare(arrivals, &listed, &lane, &moved, terms);
@@ -53,7 +53,7 @@ impl Settled {
             if outcome.changed {
                 candidate.news = News::Changed;
             }
-            candidate.group = alternates.group_of(candidate.place);
+            candidate.group = alternates.group_of(candidate.row_id);
             candidate.lane.written = candidate.written(settings, alternates.print(candidate.group));
         });
         let today = Lastmod::from_epoch_day(terms.today);
@@ -65,7 +65,7 @@ impl Settled {
                 }
             }
             self.changed
-                .add(terms.telling.examples, candidate.named, || url_of(&arrivals.row(candidate.place)).to_owned());
+                .add(terms.telling.examples, candidate.named, || url_of(&arrivals.row(candidate.row_id)).to_owned());
         }
         let mut known = lane.into_iter();
         listed.retain(|candidate| {
@@ -83,22 +83,22 @@ impl Settled {
 
     /// Entries that are in a group of translations and have not been listed yet.
     fn grouped(&self, arrivals: &Arrivals, listed: &[Candidate], alternates: &Alternates) -> Vec<Candidate> {
-        let known: HashSet<Place> = match alternates.is_empty() {
+        let known: HashSet<RowId> = match alternates.is_empty() {
             true => HashSet::new(),
-            false => listed.iter().map(|candidate| candidate.place).collect(),
+            false => listed.iter().map(|candidate| candidate.row_id).collect(),
         };
-        let places = alternates.places().filter(|place| !known.contains(place));
-        let candidates = places.filter_map(|place| match self.standing.roles.of(place) {
-            Role::Known(prior) => self.candidate(arrivals, place, prior),
+        let row_ids = alternates.row_ids().filter(|row_id| !known.contains(row_id));
+        let candidates = row_ids.filter_map(|row_id| match self.standing.roles.of(row_id) {
+            Role::Known(prior) => self.candidate(arrivals, row_id, prior),
             Role::New | Role::PassedOver => None,
         });
         candidates.collect()
     }
 
     /// The entry of a row in the strand of the pages.
-    fn candidate(&self, arrivals: &Arrivals, place: Place, prior: u32) -> Option<Candidate> {
-        let summary = arrivals.summary(place);
-        Some(Candidate::of_page(&summary, summary.kept()?, place, self.standing.named(place), Some(prior)))
+    fn candidate(&self, arrivals: &Arrivals, row_id: RowId, prior: u32) -> Option<Candidate> {
+        let summary = arrivals.summary(row_id);
+        Some(Candidate::of_page(&summary, summary.kept()?, row_id, self.standing.named(row_id), Some(prior)))
     }
 
     /// Counts what moved, and tells whether that is a redesign.
@@ -119,7 +119,7 @@ impl Settled {
             movement.dated += u64::from(moved.content && moved.declared);
             if terms.same_reader && candidate.dated && moved.content != moved.declared {
                 let notice = if moved.content { Notice::ContentAlone } else { Notice::DateAlone };
-                let url = url_of(&arrivals.row(candidate.place)).to_owned();
+                let url = url_of(&arrivals.row(candidate.row_id)).to_owned();
                 if terms.telling.wants(notice, &url) {
                     self.counts.oddities.of(notice).add(terms.telling.examples, candidate.named, || url);
                 }
@@ -148,7 +148,7 @@ impl Settled {
             let same = *entry == candidate.lane;
             self.fates[*prior as usize] = if same { Fate::Same } else { Fate::Met } as u8;
             if same {
-                self.same_strands.insert(*prior, candidate.place);
+                self.same_strands.insert(*prior, candidate.row_id);
             }
             !same
         });
@@ -221,10 +221,10 @@ impl Settled {
         if wanted.is_empty() {
             return Ok(Vec::new());
         }
-        let known = self.standing.roles.all().filter_map(|(place, role)| Some((role.prior()??, place)));
+        let known = self.standing.roles.all().filter_map(|(row_id, role)| Some((role.prior()??, row_id)));
         let pages = known.filter(|(prior, _)| wanted.binary_search(prior).is_ok());
-        let mut places: HashMap<u32, Place> = pages.collect();
-        places.extend(wanted.iter().filter_map(|prior| Some((*prior, *self.same_strands.get(prior)?))));
+        let mut row_ids: HashMap<u32, RowId> = pages.collect();
+        row_ids.extend(wanted.iter().filter_map(|prior| Some((*prior, *self.same_strands.get(prior)?))));
         let lane = lane_of(ledger, remembered, wanted.iter().copied())?;
         let strands: HashMap<u32, Strand> = wanted
             .iter()
@@ -233,17 +233,17 @@ impl Settled {
             .collect();
         let mut listed = Vec::new();
         for (prior, entry) in wanted.iter().zip(lane) {
-            let Some(&place) = places.get(prior) else { continue };
-            let summary = arrivals.summary(place);
+            let Some(&row_id) = row_ids.get(prior) else { continue };
+            let summary = arrivals.summary(row_id);
             let Some(kept) = summary.kept() else { continue };
-            let named = self.standing.named(place);
+            let named = self.standing.named(row_id);
             let mut candidate = match strands.get(prior) {
-                Some(strand) => Candidate::of_strand(&summary, kept, place, named, *strand),
-                None => Candidate::of_page(&summary, kept, place, named, Some(*prior)),
+                Some(strand) => Candidate::of_strand(&summary, kept, row_id, named, *strand),
+                None => Candidate::of_page(&summary, kept, row_id, named, Some(*prior)),
             };
             candidate.prior = Some(*prior);
             candidate.lane = entry;
-            candidate.group = if strands.contains_key(prior) { candidate.group } else { alternates.group_of(place) };
+            candidate.group = if strands.contains_key(prior) { candidate.group } else { alternates.group_of(row_id) };
             listed.push(self.listed.len() as u32);
             self.listed.push(candidate);
         }
@@ -264,7 +264,7 @@ impl Settled {
         let mut comparisons: HashMap<(u16, u16), Arc<Comparison>> = HashMap::new();
         for (candidate, known) in listed.iter().zip(lane).filter(|(candidate, known)| is_remapped(candidate, known)) {
             let comparison = comparisons.entry((known.provenance, candidate.lane.provenance)).or_insert_with(|| {
-                terms.provenances.comparison(known.provenance, &self.standing.sources(arrivals, candidate.place))
+                terms.provenances.comparison(known.provenance, &self.standing.sources(arrivals, candidate.row_id))
             });
             for (change, source) in &comparison.changes {
                 *self.remapped.entry((source.clone(), *change)).or_default() += 1;
@@ -275,15 +275,15 @@ impl Settled {
         let compared = |at: usize| comparisons.get(&(lane[at].provenance, listed[at].lane.provenance));
         let closely: Vec<usize> =
             (0..listed.len()).filter(|at| lane[*at].is_recalled() || compared(*at).is_some()).collect();
-        let places: Vec<Place> = closely.iter().map(|at| listed[*at].place).collect();
-        let looked = arrivals.read_each(&places, |nth, row| {
+        let row_ids: Vec<RowId> = closely.iter().map(|at| listed[*at].row_id).collect();
+        let looked = arrivals.read_each(&row_ids, |nth, row| {
             let (candidate, known) = (&listed[closely[nth]], &lane[closely[nth]]);
             let Some(comparison) = compared(closely[nth]).filter(|_| !known.is_recalled()) else {
                 return recalled(row, candidate, known, terms);
             };
-            let merged = self.standing.origins.get(&candidate.place).and_then(|origin| origin.as_before);
+            let merged = self.standing.origins.get(&candidate.row_id).and_then(|origin| origin.as_before);
             let as_before = merged.unwrap_or_else(|| {
-                let heard = comparison.select(arrivals.source_of(candidate.place), &Said::read(row));
+                let heard = comparison.select(arrivals.source_of(candidate.row_id), &Said::read(row));
                 Prints::of(&heard, &mut Vec::new())
             });
             remapped(as_before, known, comparison)

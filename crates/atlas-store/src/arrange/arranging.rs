@@ -230,13 +230,13 @@ impl<'a> Arranging<'a> {
     fn place(&mut self, settled: &Settled, mut listed: Vec<u32>) {
         let renderer = self.site.renderer;
         let arrivals = renderer.arrivals;
-        listed.sort_unstable_by_key(|at| settled.listed[*at as usize].place);
+        listed.sort_unstable_by_key(|at| settled.listed[*at as usize].row_id);
         let mut listed = listed.into_iter().peekable();
         let any_added = settled.counts.added.count() > 0;
         let mut window = |blocks: Range<usize>| {
             let end = arrivals.first_of(blocks.end);
             let mut some: Vec<u32> = Vec::new();
-            while let Some(at) = listed.next_if(|at| settled.listed[*at as usize].place < end) {
+            while let Some(at) = listed.next_if(|at| settled.listed[*at as usize].row_id < end) {
                 some.push(at);
             }
             let mut window: Vec<Arrival> = some.par_iter().map(|at| renderer.arrival(*at, settled)).collect();

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use atlas_core::format::Frame;
 use atlas_core::placement::{Limits, Strand, Weight, child_name};
 
-use crate::arrival::Place;
+use crate::arrival::RowId;
 use crate::model::{FileRow, SegmentRow, SegmentText, Standing};
 
 /// Entries in one segment. Fewer make a change cheaper and the packed files larger: 8 % at 480, 14 % at 240.
@@ -76,7 +76,7 @@ pub enum From {
     /// It is among the entries that are looked at closely: its place there.
     Listed(u32),
     /// It is new: its row.
-    Row(Place),
+    Row(RowId),
 }
 
 impl Member {
@@ -92,8 +92,8 @@ impl Member {
         Self(Self::LISTED | at)
     }
 
-    pub(super) fn row(place: Place) -> Self {
-        Self(place.0)
+    pub(super) fn row(row_id: RowId) -> Self {
+        Self(row_id.0)
     }
 
     /// Where it comes from.
@@ -102,7 +102,7 @@ impl Member {
         match self.0 & !Self::NUMBER {
             Self::BASE => From::Base(number),
             Self::LISTED => From::Listed(number),
-            _ => From::Row(Place(number)),
+            _ => From::Row(RowId(number)),
         }
     }
 }
@@ -136,9 +136,9 @@ impl Made {
     }
 
     /// The row of the last of its new entries.
-    pub(crate) fn last_row(&self) -> Option<Place> {
+    pub(crate) fn last_row(&self) -> Option<RowId> {
         self.members.iter().rev().find_map(|member| match member.from() {
-            From::Row(place) => Some(place),
+            From::Row(row_id) => Some(row_id),
             _ => None,
         })
     }
@@ -297,8 +297,8 @@ mod tests {
     #[case(Member::base(0), From::Base(0))]
     #[case(Member::base(239), From::Base(239))]
     #[case(Member::listed((1 << 30) - 1), From::Listed((1 << 30) - 1))]
-    #[case(Member::row(Place(0)), From::Row(Place(0)))]
-    #[case(Member::row(Place(77)), From::Row(Place(77)))]
+    #[case(Member::row(RowId(0)), From::Row(RowId(0)))]
+    #[case(Member::row(RowId(77)), From::Row(RowId(77)))]
     fn a_member_tells_where_it_comes_from(#[case] member: Member, #[case] wanted: From) {
         assert_eq!(member.from(), wanted);
     }
@@ -307,7 +307,7 @@ mod tests {
     fn segments_are_filled_and_then_another_is_begun() {
         let mut file = file();
         for at in 0..SEGMENT as u32 * 2 + 1 {
-            file.append(Member::row(Place(at)), LIGHT, Frame::default());
+            file.append(Member::row(RowId(at)), LIGHT, Frame::default());
         }
         let shape: Vec<(u32, usize)> = file.segments.iter().map(|segment| (segment.number(), segment.len())).collect();
         assert_eq!(shape, [(0, SEGMENT), (1, SEGMENT), (2, 1)]);
@@ -321,11 +321,11 @@ mod tests {
     fn what_stands_is_added_to(#[case] count: u32, #[case] segments: usize, #[case] last: (u32, usize)) {
         let mut file = FilePlan { segments: vec![SegmentPlan::Kept(row(3, count))], dropped: vec![4], ..file() };
         assert!(file.is_touched(), "a segment was dropped");
-        file.append(Member::row(Place(9)), LIGHT, Frame::default());
+        file.append(Member::row(RowId(9)), LIGHT, Frame::default());
         let end = file.segments.last().unwrap();
         assert_eq!((file.segments.len(), (end.number(), end.len())), (segments, last), "no number is used twice");
         let SegmentPlan::Made(made) = end else { panic!("{end:?}") };
-        assert_eq!(made.last_row(), Some(Place(9)));
+        assert_eq!(made.last_row(), Some(RowId(9)));
         assert_eq!(made.base.is_some(), count < 240);
         assert_eq!(made.size, if count < 240 { 910 } else { 10 });
     }
@@ -334,7 +334,7 @@ mod tests {
     fn a_file_of_kept_segments_is_not_touched() {
         let mut file = FilePlan { segments: vec![SegmentPlan::Kept(row(0, 10))], ..file() };
         assert!(!file.is_touched());
-        file.append(Member::row(Place(0)), LIGHT, Frame::default());
+        file.append(Member::row(RowId(0)), LIGHT, Frame::default());
         assert!(file.is_touched());
     }
 }

@@ -9,7 +9,7 @@ use atlas_core::placement::{Strand, Weight};
 use atlas_core::shape::Shape;
 use rayon::prelude::*;
 
-use crate::arrival::{Arrivals, Place};
+use crate::arrival::{Arrivals, RowId};
 use crate::derive::Alternates;
 use crate::model::{NO_GROUP, SegmentRow, SegmentText, facts_of};
 use crate::settle::{Candidate, Settled};
@@ -49,7 +49,7 @@ impl Renderer<'_> {
     /// The weight of a candidate and the namespaces it needs.
     pub(super) fn measure(&self, candidate: &Candidate) -> (Weight, Frame) {
         let mut out = Vec::new();
-        let (frame, media) = self.render(candidate, &Said::read(&self.arrivals.row(candidate.place)), &mut out);
+        let (frame, media) = self.render(candidate, &Said::read(&self.arrivals.row(candidate.row_id)), &mut out);
         (Weight { bytes: out.len() as u64, media }, frame)
     }
 }
@@ -89,24 +89,24 @@ impl Renderer<'_> {
         blocks.into_par_iter().flat_map_iter(move |at| {
             let (block, before) = (arrivals.block(at), arrivals.first_of(at).0);
             let rows = (0..block.len()).zip(before..);
-            let new = rows.filter(|(_, at)| settled.standing.is_new(Place(*at)));
+            let new = rows.filter(|(_, at)| settled.standing.is_new(RowId(*at)));
             let added = new.filter_map(|(row, at)| {
                 let summary = block.summary(row);
-                let (kept, place) = (summary.kept()?, Place(at));
+                let (kept, row_id) = (summary.kept()?, RowId(at));
                 let weight = Weight { bytes: u64::from(summary.bytes), media: summary.media() };
-                let group = self.alternates.group_of(place);
+                let group = self.alternates.group_of(row_id);
                 let measured = match group {
                     NO_GROUP => (weight, summary.frame()),
                     group => {
                         // It was measured without its alternates.
-                        let (row, mut out) = (arrivals.row(place), Vec::new());
+                        let (row, mut out) = (arrivals.row(row_id), Vec::new());
                         let (frame, media) = self.render_new(kept, group, &Said::read(&row), &mut out);
                         (Weight { bytes: out.len() as u64, media }, frame)
                     }
                 };
                 let shelf = stack_of(usize::from(kept.section), Strand::Pages);
-                let named = settled.standing.named(place);
-                Some(Arrival::new(summary.age, named, Member::row(place), shelf, measured))
+                let named = settled.standing.named(row_id);
+                Some(Arrival::new(summary.age, named, Member::row(row_id), shelf, measured))
             });
             added.collect::<Vec<_>>()
         })

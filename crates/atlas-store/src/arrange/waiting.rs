@@ -3,7 +3,7 @@
 use atlas_core::format::Frame;
 use atlas_core::placement::{Strand, Weight};
 
-use crate::arrival::Place;
+use crate::arrival::RowId;
 use crate::model::SegmentRow;
 
 use super::plan::{From, Member};
@@ -22,7 +22,7 @@ pub(super) struct Waiting {
 /// An entry that is to be placed. Small, because there may be as many as a window has rows, and they are sorted.
 pub(super) struct Arrival {
     pub(super) age: i64,
-    pub(super) named: Place,
+    pub(super) named: RowId,
     pub(super) member: Member,
     pub(super) bytes: u32,
     pub(super) media: u32,
@@ -31,7 +31,7 @@ pub(super) struct Arrival {
 }
 
 impl Arrival {
-    pub(super) fn new(age: i64, named: Place, member: Member, shelf: usize, (weight, frame): (Weight, Frame)) -> Self {
+    pub(super) fn new(age: i64, named: RowId, member: Member, shelf: usize, (weight, frame): (Weight, Frame)) -> Self {
         let bytes = u32::try_from(weight.bytes).unwrap_or(u32::MAX);
         Self { age, named, member, bytes, media: weight.media, shelf: shelf as u16, frame }
     }

@@ -9,7 +9,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use rayon::prelude::*;
 
 use super::block::{Block, Unread};
-use super::dealt::{Dealt, Place};
+use super::dealt::{Dealt, RowId};
 use super::decider::{Decider, RowFlag, RowSummary};
 use super::incremental::stretch::Stretches;
 use super::near::Near;
@@ -55,7 +55,7 @@ pub struct Arrivals {
     sources: Vec<u32>,
     lanes: Lanes<Dealt>,
     /// Packed links of those rows that have any.
-    links: Vec<(Place, Vec<u8>)>,
+    links: Vec<(RowId, Vec<u8>)>,
     stretches: Stretches,
     /// Which rows came unread, by their [`tag`]s.
     unread: Vec<u64>,
@@ -118,7 +118,7 @@ impl Arrivals {
     /// Adds a block of what a source says.
     pub(crate) fn push(&mut self, mut block: Block) {
         let first = self.len() as u32;
-        let noted = self.stretches.note(&mut block, Place(first));
+        let noted = self.stretches.note(&mut block, RowId(first));
         self.note(noted);
         if block.is_empty() {
             return;
@@ -128,7 +128,7 @@ impl Arrivals {
         let read = summaries.map(|(summary, at)| Dealt {
             key: summary.key(),
             print: summary.decided(),
-            place: Place(at),
+            row_id: RowId(at),
             from_page: summary.has(RowFlag::FromPage),
             unread: false,
         });
@@ -136,7 +136,7 @@ impl Arrivals {
         let unread = unread_rows.map(|(row, at)| Dealt {
             key: row.key,
             print: row.raw,
-            place: Place(at),
+            row_id: RowId(at),
             from_page: false,
             unread: true,
         });
@@ -165,7 +165,7 @@ impl Arrivals {
         if block.len() + self.len() > MOST_ROWS {
             return self.note(Err(io::Error::other("more than 1,073,741,824 rows in one build")));
         }
-        self.links.extend(block.links.drain(..).map(|(row, links)| (Place(first + row), links)));
+        self.links.extend(block.links.drain(..).map(|(row, links)| (RowId(first + row), links)));
         self.firsts.push(first + block.len() as u32);
         self.held += block.size();
         self.blocks.push(Stored::Held(Arc::new(block)));
@@ -258,19 +258,19 @@ impl Arrivals {
     }
 
     /// The first row after each window.
-    pub(crate) fn ends_of_windows(&self) -> Vec<Place> {
+    pub(crate) fn ends_of_windows(&self) -> Vec<RowId> {
         self.windows().into_iter().map(|window| self.first_of(window.end)).collect()
     }
 
     /// The number of the first row of a block.
-    pub(crate) fn first_of(&self, block: usize) -> Place {
-        Place(self.firsts[block])
+    pub(crate) fn first_of(&self, block: usize) -> RowId {
+        RowId(self.firsts[block])
     }
 
     /// The block that a row is in, and its place there.
-    pub(crate) fn find(&self, place: Place) -> (usize, usize) {
-        let block = self.firsts.partition_point(|first| *first <= place.0).saturating_sub(1);
-        (block, (place.0 - self.firsts[block]) as usize)
+    pub(crate) fn find(&self, row_id: RowId) -> (usize, usize) {
+        let block = self.firsts.partition_point(|first| *first <= row_id.0).saturating_sub(1);
+        (block, (row_id.0 - self.firsts[block]) as usize)
     }
 
     /// Keys of files of the site that are no entries.
@@ -279,8 +279,8 @@ impl Arrivals {
     }
 
     /// The packed links of all rows that have any.
-    pub(crate) fn links(&self) -> impl Iterator<Item = (Place, &[u8])> {
-        self.links.iter().map(|(place, links)| (*place, &links[..]))
+    pub(crate) fn links(&self) -> impl Iterator<Item = (RowId, &[u8])> {
+        self.links.iter().map(|(row_id, links)| (*row_id, &links[..]))
     }
 
     /// The rows by their keys.
@@ -300,8 +300,8 @@ impl Arrivals {
     }
 
     /// The summary of a row.
-    pub(crate) fn summary(&self, place: Place) -> RowSummary {
-        let (block, row) = self.find(place);
+    pub(crate) fn summary(&self, row_id: RowId) -> RowSummary {
+        let (block, row) = self.find(row_id);
         match &self.blocks[block] {
             Stored::Held(block) => block.summary(row),
             Stored::Spilled { .. } => self.block(block).summary(row),
@@ -309,8 +309,8 @@ impl Arrivals {
     }
 
     /// The bytes of a row.
-    pub(crate) fn row(&self, place: Place) -> Cow<'_, [u8]> {
-        let (block, row) = self.find(place);
+    pub(crate) fn row(&self, row_id: RowId) -> Cow<'_, [u8]> {
+        let (block, row) = self.find(row_id);
         match &self.blocks[block] {
             Stored::Held(block) => block.row(row),
             Stored::Spilled { .. } => Cow::Owned(self.block(block).row(row).into_owned()),
@@ -319,15 +319,15 @@ impl Arrivals {
 
     /// Looks at rows in their own order, whatever the order of `places` is: a block that waits on the disk is brought once. `look` is
     /// given the number of a place as well; what it says comes in the order of the places.
-    pub(crate) fn read_each<T: Send>(&self, places: &[Place], look: impl Fn(usize, &[u8]) -> T + Sync) -> Vec<T> {
-        let mut order: Vec<usize> = (0..places.len()).collect();
-        order.par_sort_unstable_by_key(|nth| places[*nth]);
-        let block_of = |nth: usize| self.find(places[nth]).0;
+    pub(crate) fn read_each<T: Send>(&self, row_ids: &[RowId], look: impl Fn(usize, &[u8]) -> T + Sync) -> Vec<T> {
+        let mut order: Vec<usize> = (0..row_ids.len()).collect();
+        order.par_sort_unstable_by_key(|nth| row_ids[*nth]);
+        let block_of = |nth: usize| self.find(row_ids[nth]).0;
         let of_one_block: Vec<&[usize]> = order.chunk_by(|one, next| block_of(*one) == block_of(*next)).collect();
         let looked = of_one_block.par_iter().flat_map_iter(|some| {
             let block = self.block(block_of(some[0]));
             let look = &look;
-            some.iter().map(move |nth| (*nth, look(*nth, &block.row(self.find(places[*nth]).1))))
+            some.iter().map(move |nth| (*nth, look(*nth, &block.row(self.find(row_ids[*nth]).1))))
         });
         let mut looked: Vec<(usize, T)> = looked.collect();
         looked.par_sort_unstable_by_key(|(nth, _)| *nth);
@@ -335,8 +335,8 @@ impl Arrivals {
     }
 
     /// The bytes of a row, of arrivals that are held as a whole; nothing of a row that is not.
-    pub(crate) fn held(&self, place: Place) -> &[u8] {
-        let (block, row) = self.find(place);
+    pub(crate) fn held(&self, row_id: RowId) -> &[u8] {
+        let (block, row) = self.find(row_id);
         match &self.blocks[block] {
             Stored::Held(block) => match block.row(row) {
                 Cow::Borrowed(row) => row,
@@ -357,16 +357,16 @@ impl Arrivals {
     }
 
     /// The source that a row came from: its place in the configuration.
-    pub(crate) fn source_of(&self, place: Place) -> u16 {
-        let (block, _) = self.find(place);
+    pub(crate) fn source_of(&self, row_id: RowId) -> u16 {
+        let (block, _) = self.find(row_id);
         self.sources.partition_point(|first| *first as usize <= block).saturating_sub(1) as u16
     }
 
     /// All summaries with their places, in order.
-    pub(crate) fn each_summary(&self, mut take: impl FnMut(Place, &RowSummary)) {
+    pub(crate) fn each_summary(&self, mut take: impl FnMut(RowId, &RowSummary)) {
         for at in 0..self.blocks() {
             let block = self.block(at);
-            (0..block.len()).zip(self.firsts[at]..).for_each(|(row, place)| take(Place(place), &block.summary(row)));
+            (0..block.len()).zip(self.firsts[at]..).for_each(|(row, row_id)| take(RowId(row_id), &block.summary(row)));
         }
     }
 }
@@ -378,8 +378,8 @@ impl Arrivals {
     }
 
     /// The next build has to read these rows.
-    pub(crate) fn doubt(&mut self, places: &[Place]) {
-        places.iter().for_each(|place| self.stretches.doubt(*place));
+    pub(crate) fn doubt(&mut self, row_ids: &[RowId]) {
+        row_ids.iter().for_each(|row_id| self.stretches.doubt(*row_id));
     }
 }
 
@@ -437,13 +437,13 @@ pub(crate) mod tests {
         let size = arrivals(folder.path(), 1 << 20).block(0).size();
         let arrivals = arrivals(folder.path(), if memory < 100 { memory * size } else { memory });
         for nth in (0..100).rev() {
-            assert_eq!(url_of(&arrivals.row(Place(nth))), url(nth as usize));
+            assert_eq!(url_of(&arrivals.row(RowId(nth))), url(nth as usize));
         }
         // Wanted in no order, and some twice: each comes where it was asked for.
-        let places: Vec<Place> = (0..150).map(|nth| Place(nth * 37 % 100)).collect();
-        let read = arrivals.read_each(&places, |nth, row| (nth, url_of(row).to_owned()));
+        let row_ids: Vec<RowId> = (0..150).map(|nth| RowId(nth * 37 % 100)).collect();
+        let read = arrivals.read_each(&row_ids, |nth, row| (nth, url_of(row).to_owned()));
         let wanted: Vec<(usize, String)> =
-            places.iter().enumerate().map(|(nth, place)| (nth, url(place.0 as usize))).collect();
+            row_ids.iter().enumerate().map(|(nth, row_id)| (nth, url(row_id.0 as usize))).collect();
         assert_eq!(read, wanted);
         arrivals.check(folder.path()).unwrap();
         assert_eq!(arrivals.windows().len(), windows);
@@ -456,6 +456,6 @@ pub(crate) mod tests {
         let arrivals = arrivals(folder.path(), 8 * size);
         let windows = arrivals.windows();
         assert_eq!(windows, [0..4, 4..8, 8..10]);
-        assert_eq!(arrivals.ends_of_windows(), [Place(40), Place(80), Place(100)]);
+        assert_eq!(arrivals.ends_of_windows(), [RowId(40), RowId(80), RowId(100)]);
     }
 }

@@ -13,7 +13,7 @@ mod log;
 
 pub use self::block::{Block, Reader};
 pub(crate) use self::dealt::Dealt;
-pub use self::dealt::Place;
+pub use self::dealt::RowId;
 pub use self::decider::Decider;
 pub(crate) use self::decider::{RowFlag, RowSummary};
 pub use self::log::BLOCK_BYTES;

@@ -15,7 +15,7 @@ use atlas_core::shape::lastmod;
 use super::Purpose;
 use super::job::Job;
 use super::pipeline::find;
-use crate::arrival::{Arrivals, Place};
+use crate::arrival::{Arrivals, RowId};
 use crate::destination::Form;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, lookup};
@@ -57,8 +57,8 @@ fn nearest(arrivals: &Arrivals, address: &str) -> Vec<String> {
     let mut alike: Vec<(f64, String)> = Vec::new();
     let path = |short: &str| short.split_once('/').map_or(String::new(), |(_, path)| path.to_owned());
     let wanted = path(&short);
-    arrivals.each_summary(|place, _| {
-        let row = arrivals.row(place);
+    arrivals.each_summary(|row_id, _| {
+        let row = arrivals.row(row_id);
         let known = in_short(url_of(&row));
         let likeness = if known == short { 1.0 } else { strsim::jaro_winkler(&path(&known), &wanted) };
         if likeness >= ALIKE {
@@ -81,17 +81,17 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
     let mut said = Vec::new();
     let mut merged: Option<Said<'static>> = None;
     let mut sources: Vec<u16> = Vec::new();
-    let mut places: Vec<Place> = Vec::new();
-    arrivals.each_summary(|place, summary| places.extend((summary.key() == key).then_some(place)));
+    let mut row_ids: Vec<RowId> = Vec::new();
+    arrivals.each_summary(|row_id, summary| row_ids.extend((summary.key() == key).then_some(row_id)));
     // Rows that were merged from several come after those of the last source.
-    places.retain(|place| arrivals.find(*place).0 < found.blocks);
-    for place in &places {
-        let one = Said::read(&arrivals.row(*place)).into_owned();
+    row_ids.retain(|row_id| arrivals.find(*row_id).0 < found.blocks);
+    for row_id in &row_ids {
+        let one = Said::read(&arrivals.row(*row_id)).into_owned();
         match &mut merged {
             Some(merged) => merged.merge(one.clone()),
             None => merged = Some(one.clone()),
         }
-        let source = arrivals.source_of(*place);
+        let source = arrivals.source_of(*row_id);
         if !sources.contains(&source) {
             sources.push(source);
         }
@@ -110,9 +110,9 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
     let observed = lane.map(|lane| lane.observed).filter(|day| *day != NEVER);
     // Where several rows speak of it, it is the merged one that stands.
     let mut group = None;
-    arrivals.each_summary(|place, summary| {
-        if summary.key() == key && found.settled.standing.stands(place) {
-            group = Some(found.alternates.group_of(place));
+    arrivals.each_summary(|row_id, summary| {
+        if summary.key() == key && found.settled.standing.stands(row_id) {
+            group = Some(found.alternates.group_of(row_id));
             if let Some(merged) = &mut merged {
                 merged.not_in_folder = summary.verdict == Verdict::LeftOut(Reason::NotInFolder);
             }
@@ -133,7 +133,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
         lastmod,
         alternates: group.map(|group| found.alternates.list(group).to_vec()).unwrap_or_default(),
         structured: wanted.map(|merged| structured::video_objects(merged, &job.timezone)),
-        nearest: if places.is_empty() { nearest(arrivals, address) } else { Vec::new() },
+        nearest: if row_ids.is_empty() { nearest(arrivals, address) } else { Vec::new() },
         structured_differences: merged.as_ref().map(structured::compare).unwrap_or_default(),
         said,
         merged,

@@ -10,7 +10,7 @@ use atlas_core::report::Outcome;
 use super::job::Job;
 use crate::arrange::{From, Plan, Renderer, SegmentPlan};
 use crate::arrival::incremental::Knowing;
-use crate::arrival::{Arrivals, Place};
+use crate::arrival::{Arrivals, RowId};
 use crate::derive::Alternates;
 use crate::error::StoreError;
 use crate::extras::{Aside, Lines};
@@ -165,7 +165,7 @@ impl Found {
                         .map(|member| match member.from() {
                             From::Base(at) => lane[at as usize].key,
                             From::Listed(at) => self.settled.listed[at as usize].lane.key,
-                            From::Row(place) => self.arrivals.summary(place).key(),
+                            From::Row(row_id) => self.arrivals.summary(row_id).key(),
                         })
                         .collect(),
                 };
@@ -176,19 +176,19 @@ impl Found {
     }
 
     /// The entries that were not in before, in the order in which the sources name them: their keys and rows.
-    pub(super) fn added(&self) -> Vec<(u128, Place)> {
+    pub(super) fn added(&self) -> Vec<(u128, RowId)> {
         let any = self.settled.counts.added.count() > 0;
         let rows = self.settled.standing.new_rows().filter(|_| any);
         let kept =
-            rows.map(|place| (place, self.arrivals.summary(place))).filter(|(_, summary)| summary.kept().is_some());
-        let mut added: Vec<(Place, u128, Place)> =
-            kept.map(|(place, summary)| (self.settled.standing.named(place), summary.key(), place)).collect();
+            rows.map(|row_id| (row_id, self.arrivals.summary(row_id))).filter(|(_, summary)| summary.kept().is_some());
+        let mut added: Vec<(RowId, u128, RowId)> =
+            kept.map(|(row_id, summary)| (self.settled.standing.named(row_id), summary.key(), row_id)).collect();
         added.sort_unstable();
-        added.into_iter().map(|(_, key, place)| (key, place)).collect()
+        added.into_iter().map(|(_, key, row_id)| (key, row_id)).collect()
     }
 
-    pub(super) fn url_of(&self, place: Place) -> String {
-        url_of(&self.arrivals.row(place)).to_owned()
+    pub(super) fn url_of(&self, row_id: RowId) -> String {
+        url_of(&self.arrivals.row(row_id)).to_owned()
     }
 
     /// What engines have to be told of what is gone.

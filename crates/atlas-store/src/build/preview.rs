@@ -107,7 +107,7 @@ fn edited(found: &Found) -> Vec<String> {
     let pages = found.settled.listed.iter().filter(|candidate| candidate.strand == Strand::Pages);
     let mut changed: Vec<_> = pages.filter(|candidate| candidate.news == News::Changed).collect();
     changed.sort_unstable_by_key(|candidate| candidate.named);
-    changed.iter().take(MOST_LISTED).map(|candidate| found.url_of(candidate.place)).collect()
+    changed.iter().take(MOST_LISTED).map(|candidate| found.url_of(candidate.row_id)).collect()
 }
 
 fn goes(one: &Departed) -> Goes {
@@ -135,7 +135,7 @@ fn moves(found: &Found) -> Vec<Moves> {
     let mut moved: Vec<_> = moved.collect();
     moved.sort_unstable_by_key(|(candidate, ..)| candidate.named);
     let told = moved.iter().take(MOST_LISTED).map(|(candidate, from, to)| Moves {
-        url: found.url_of(candidate.place),
+        url: found.url_of(candidate.row_id),
         from: (*from).to_owned(),
         to: (*to).to_owned(),
     });

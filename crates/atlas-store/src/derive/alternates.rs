@@ -9,7 +9,7 @@ use atlas_core::derive::alternates::{Known, Page, Settings, group};
 use atlas_core::fingerprint;
 use atlas_core::language::Alternate;
 
-use crate::arrival::{Arrivals, Place, RowFlag};
+use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::model::NO_GROUP;
 use crate::settle::{Sample, Settled, Telling};
 use atlas_core::report::Notice;
@@ -19,15 +19,15 @@ use atlas_core::report::Notice;
 pub(crate) struct Alternates {
     lists: Vec<Vec<Alternate<'static>>>,
     prints: Vec<u64>,
-    of: BTreeMap<Place, u32>,
+    of: BTreeMap<RowId, u32>,
     /// Links that are left out: the page, and what there is to say.
     pub(crate) faults: BTreeMap<Notice, Sample>,
 }
 
 /// An entry that goes in.
 struct Entry {
-    place: Place,
-    named: Place,
+    row_id: RowId,
+    named: RowId,
     key: u128,
     from_page: bool,
     speaks: bool,
@@ -50,7 +50,7 @@ impl Alternates {
         settled.standing.each(arrivals, |stand| {
             if let Verdict::Kept(_) = stand.verdict() {
                 entries.push(Entry {
-                    place: stand.place,
+                    row_id: stand.row_id,
                     named: stand.named(),
                     key: stand.summary.key(),
                     from_page: stand.summary.has(RowFlag::FromPage),
@@ -60,18 +60,18 @@ impl Alternates {
         });
         let in_it: HashMap<u128, usize> = entries.iter().enumerate().map(|(at, entry)| (entry.key, at)).collect();
         let key = |url: &str| fingerprint::key(arrivals.decider().seed(), url);
-        let mut places: Vec<usize> = (0..entries.len()).filter(|at| everyone || entries[*at].speaks).collect();
+        let mut row_ids: Vec<usize> = (0..entries.len()).filter(|at| everyone || entries[*at].speaks).collect();
         if !everyone {
             // Those that others speak of belong to a group too, even where they are silent themselves.
-            let mut asked: HashSet<usize> = places.iter().copied().collect();
-            for at in places.clone() {
-                for link in Said::read(&arrivals.row(entries[at].place)).alternates {
-                    places.extend(in_it.get(&key(&link.url)).copied().filter(|other| asked.insert(*other)));
+            let mut asked: HashSet<usize> = row_ids.iter().copied().collect();
+            for at in row_ids.clone() {
+                for link in Said::read(&arrivals.row(entries[at].row_id)).alternates {
+                    row_ids.extend(in_it.get(&key(&link.url)).copied().filter(|other| asked.insert(*other)));
                 }
             }
         }
-        places.sort_unstable_by_key(|at| entries[*at].named);
-        let rows: Vec<Cow<'_, [u8]>> = places.iter().map(|at| arrivals.row(entries[*at].place)).collect();
+        row_ids.sort_unstable_by_key(|at| entries[*at].named);
+        let rows: Vec<Cow<'_, [u8]>> = row_ids.iter().map(|at| arrivals.row(entries[*at].row_id)).collect();
         let rows: Vec<Speaking<'_>> = rows.iter().map(|row| Speaking::of(Said::read(row))).collect();
         let pages: Vec<Page<'_>> = rows.iter().map(Speaking::page).collect();
         let known = |url: &str| match in_it.get(&key(url)) {
@@ -86,12 +86,12 @@ impl Alternates {
             let (notice, url) = (Notice::from(*fault), pages[*page].url);
             if telling.wants(notice, url) {
                 let sample = found.faults.entry(notice).or_default();
-                sample.add(telling.examples, entries[places[*page]].named, || format!("{url}\n{detail}"));
+                sample.add(telling.examples, entries[row_ids[*page]].named, || format!("{url}\n{detail}"));
             }
         }
         found.prints = groups.lists.iter().map(|list| fingerprint::group(list)).collect();
         found.lists = groups.lists;
-        let of = places.iter().zip(&groups.of).filter_map(|(at, group)| Some((entries[*at].place, (*group)?)));
+        let of = row_ids.iter().zip(&groups.of).filter_map(|(at, group)| Some((entries[*at].row_id, (*group)?)));
         found.of = of.collect();
         found
     }
@@ -102,13 +102,13 @@ impl Alternates {
     }
 
     /// The rows of all entries that are in a group.
-    pub(crate) fn places(&self) -> impl Iterator<Item = Place> {
+    pub(crate) fn row_ids(&self) -> impl Iterator<Item = RowId> {
         self.of.keys().copied()
     }
 
     /// The group of an entry, by its row.
-    pub(crate) fn group_of(&self, place: Place) -> u32 {
-        self.of.get(&place).copied().unwrap_or(NO_GROUP)
+    pub(crate) fn group_of(&self, row_id: RowId) -> u32 {
+        self.of.get(&row_id).copied().unwrap_or(NO_GROUP)
     }
 
     /// What the pages of a group list.

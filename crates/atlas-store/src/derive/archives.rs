@@ -67,7 +67,7 @@ impl<'a> PagesBefore<'a> {
         for at in 0..arrivals.blocks() {
             let block = arrivals.block(at);
             for (stand, _) in standing.of_block(arrivals, at, &block) {
-                if let Some(is_moved) = self.moved(&stand, standing.provenance(arrivals, stand.place)) {
+                if let Some(is_moved) = self.moved(&stand, standing.provenance(arrivals, stand.row_id)) {
                     known += 1;
                     moved += u64::from(is_moved);
                 }
@@ -147,7 +147,7 @@ fn count<'c>(
             if let Verdict::Kept(kept) = stand.verdict() {
                 let said = Said::read(&row);
                 let section = &chooser.sections.list()[usize::from(kept.section)].name;
-                let seen = before.seen(&stand, standing.provenance(arrivals, stand.place));
+                let seen = before.seen(&stand, standing.provenance(arrivals, stand.row_id));
                 tally.add(&said, section, lastmod(&said, seen, kept.date_policy, &chooser.calendar));
             }
         }

@@ -7,7 +7,7 @@ use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::{Said, is_dead, url_of};
 use atlas_core::{fingerprint, links};
 
-use crate::arrival::{Arrivals, Place, RowFlag};
+use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::settle::{Sample, Settled, Telling};
 use crate::source::Source;
 use atlas_core::report::{Example, Notice, Noticed};
@@ -16,7 +16,7 @@ use atlas_core::report::{Example, Notice, Noticed};
 const MOST_EXAMPLES: usize = 1000;
 
 /// Where links lead that deserve notice: by address, the first page that has it, and what else there is to say.
-type Seen = BTreeMap<String, (Place, String, String)>;
+type Seen = BTreeMap<String, (RowId, String, String)>;
 
 /// Where the links of all pages lead.
 pub(super) struct Links<'a> {
@@ -44,7 +44,7 @@ struct Known<'a> {
     /// Those of which the server says that they are not there.
     dead: HashSet<u128>,
     /// Those that are left out, for a reason that links should heed.
-    left_out: HashMap<u128, (Reason, Place)>,
+    left_out: HashMap<u128, (Reason, RowId)>,
     /// Addresses that were looked up and lead to nothing, or do not.
     looked_up: HashMap<u128, bool>,
     seed: u64,
@@ -64,7 +64,7 @@ impl<'a> Links<'a> {
         sources: &[Box<dyn Source>],
         telling: Telling<'a>,
     ) -> Self {
-        let source = |place: Place| sources.get(usize::from(arrivals.source_of(place)));
+        let source = |row_id: RowId| sources.get(usize::from(arrivals.source_of(row_id)));
         let mut found = Self {
             arrivals,
             settled,
@@ -90,35 +90,35 @@ impl<'a> Links<'a> {
             seed: arrivals.decider().seed(),
             site: &chooser.site,
         };
-        arrivals.each_summary(|place, summary| {
-            let keys = if is_dead(&arrivals.row(place)) { &mut known.dead } else { &mut known.there };
+        arrivals.each_summary(|row_id, summary| {
+            let keys = if is_dead(&arrivals.row(row_id)) { &mut known.dead } else { &mut known.there };
             keys.insert(summary.key());
         });
         settled.standing.each(arrivals, |stand| {
             if let Verdict::LeftOut(reason @ (Reason::Redirect | Reason::Noindex | Reason::Draft)) = stand.verdict() {
-                known.left_out.insert(stand.summary.key(), (reason, stand.place));
+                known.left_out.insert(stand.summary.key(), (reason, stand.row_id));
             }
         });
         // A folder that is served has all pages of the site; who walks a site looks at some of them, and asks for those.
         let has_all = sources.iter().any(|source| source.serves().is_some());
-        for (place, packed) in links {
+        for (row_id, packed) in links {
             // The page for visitors leads everywhere, and says nothing of how the site itself is linked.
-            let row = arrivals.row(place);
+            let row = arrivals.row(row_id);
             if chooser.own_files.holds(url_of(&row)) {
                 continue;
             }
-            let walked = source(place).is_some_and(|source| source.reads_pages() && source.serves().is_none());
-            let own = arrivals.summary(place).key();
-            links::each(packed, |link| found.link(link, (place, url_of(&row), own), has_all && !walked, &mut known));
+            let walked = source(row_id).is_some_and(|source| source.reads_pages() && source.serves().is_none());
+            let own = arrivals.summary(row_id).key();
+            links::each(packed, |link| found.link(link, (row_id, url_of(&row), own), has_all && !walked, &mut known));
         }
         found
     }
 
     /// Takes a link of a page. Where the page's source has all pages of the site, or the server said so, what is not known is dead.
-    fn link(&mut self, link: &str, (place, page, own): (Place, &str, u128), has_all: bool, known: &mut Known<'_>) {
+    fn link(&mut self, link: &str, (row_id, page, own): (RowId, &str, u128), has_all: bool, known: &mut Known<'_>) {
         let respelt = known.site.respelt(link);
         if let Some(right) = &respelt {
-            see(&mut self.misspelt, link, (place, page), || format!("; write {right}"));
+            see(&mut self.misspelt, link, (row_id, page), || format!("; write {right}"));
         }
         let link = respelt.as_deref().unwrap_or(link);
         let target = known.key(link);
@@ -132,9 +132,9 @@ impl<'a> Links<'a> {
                     let row = self.arrivals.row(*at);
                     Said::read(&row).refresh.map_or(String::new(), |target| format!("; leads on to {target}"))
                 };
-                see(&mut self.redirected, link, (place, page), leads_on);
+                see(&mut self.redirected, link, (row_id, page), leads_on);
             }
-            Some(_) => see(&mut self.kept_out, link, (place, page), String::new),
+            Some(_) => see(&mut self.kept_out, link, (row_id, page), String::new),
             None => {}
         }
         if known.there.contains(&target) {
@@ -152,7 +152,7 @@ impl<'a> Links<'a> {
             }
         };
         if is_dead && (has_all || known.dead.contains(&target)) {
-            see(&mut self.dead, link, (place, page), String::new);
+            see(&mut self.dead, link, (row_id, page), String::new);
         }
     }
 
@@ -168,7 +168,7 @@ impl<'a> Links<'a> {
             if !goes_in || self.linked.contains(&stand.summary.key()) {
                 return;
             }
-            let row = self.arrivals.row(stand.place);
+            let row = self.arrivals.row(stand.row_id);
             let url = url_of(&row);
             if url != root && self.telling.wants(Notice::Unlinked, url) {
                 lonely.add(most_of(self.telling), stand.named(), || url.to_owned());
@@ -201,11 +201,11 @@ impl<'a> Links<'a> {
 }
 
 /// Remembers the first page that has a link.
-fn see(seen: &mut Seen, link: &str, (place, page): (Place, &str), more: impl FnOnce() -> String) {
+fn see(seen: &mut Seen, link: &str, (row_id, page): (RowId, &str), more: impl FnOnce() -> String) {
     match seen.get_mut(link) {
-        Some(first) if place < first.0 => (first.0, first.1) = (place, page.to_owned()),
+        Some(first) if row_id < first.0 => (first.0, first.1) = (row_id, page.to_owned()),
         Some(_) => {}
-        None => _ = seen.insert(link.to_owned(), (place, page.to_owned(), more())),
+        None => _ = seen.insert(link.to_owned(), (row_id, page.to_owned(), more())),
     }
 }
 

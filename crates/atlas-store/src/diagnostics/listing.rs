@@ -95,7 +95,7 @@ pub(crate) fn list(
     let found = |stand: &Stand<'_>| stand.named();
     match listing.order {
         Order::Found => wanted.sort_unstable_by_key(found),
-        Order::Url => wanted.sort_by_cached_key(|stand| url_of(&arrivals.row(stand.place)).to_owned()),
+        Order::Url => wanted.sort_by_cached_key(|stand| url_of(&arrivals.row(stand.row_id)).to_owned()),
         Order::Newest => wanted.sort_by_cached_key(|stand| {
             let date = looking.listed(stand).lastmod.map(|date| date.seconds());
             (std::cmp::Reverse(date), found(stand))
@@ -150,7 +150,7 @@ impl Looking<'_> {
         let for_reason = reason.is_none_or(|wanted| verdict == Verdict::LeftOut(wanted));
         let below = under
             .as_ref()
-            .is_none_or(|wanted| address::path(url_of(&self.arrivals.row(stand.place))).starts_with(wanted.as_str()));
+            .is_none_or(|wanted| address::path(url_of(&self.arrivals.row(stand.row_id))).starts_with(wanted.as_str()));
         let from = source.as_ref().is_none_or(|wanted| {
             stand.sources(self.arrivals).iter().any(|source| self.name(*source).contains(wanted.as_str()))
         });
@@ -162,7 +162,7 @@ impl Looking<'_> {
     }
 
     fn listed(&self, stand: &Stand<'_>) -> Listed {
-        let row = self.arrivals.row(stand.place);
+        let row = self.arrivals.row(stand.row_id);
         let said = Said::read(&row);
         let (kept, reason) = match stand.verdict() {
             Verdict::Kept(kept) => (Some(kept), None),

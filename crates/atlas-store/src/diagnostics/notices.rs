@@ -10,7 +10,7 @@ use atlas_core::derive::structured;
 use jiff::tz::TimeZone;
 
 use super::links::{Links, most_of};
-use crate::arrival::{Arrivals, Place, RowFlag};
+use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::derive::Alternates;
 use crate::settle::{Sample, Settled, Stand, Telling};
 use crate::source::Source;
@@ -108,7 +108,7 @@ fn only_in_old_sitemaps(
     if sources.iter().any(|source| source.reads_pages()) && sources.iter().any(|source| source.is_old_sitemap()) {
         settled.standing.each(arrivals, |stand| {
             if matches!(stand.verdict(), Verdict::Kept(_)) && stand.sources(arrivals).iter().all(is_old) {
-                let row = arrivals.row(stand.place);
+                let row = arrivals.row(stand.row_id);
                 if telling.wants(Notice::OnlyOldSitemap, url_of(&row)) {
                     alone.add(most_of(telling), stand.named(), || url_of(&row).to_owned());
                 }
@@ -129,7 +129,7 @@ fn each_row(arrivals: &Arrivals, settled: &Settled, take: &mut dyn FnMut(Stand<'
 /// Pages whose URLs differ only in the order of their parameters, and whose text is the same.
 fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>) -> Noticed {
     let mut first: HashMap<(String, u64), String> = HashMap::new();
-    let mut pages: Vec<(Place, String, u64)> = Vec::new();
+    let mut pages: Vec<(RowId, String, u64)> = Vec::new();
     each_row(arrivals, settled, &mut |stand, row| {
         let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.summary.has(RowFlag::FromPage);
         if goes_in
@@ -143,7 +143,7 @@ fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>)
     let mut repeated = Sample::default();
     for (named, url, digest) in pages {
         match first.entry((in_one_order(&url), digest)) {
-            Entry::Vacant(place) => _ = place.insert(url),
+            Entry::Vacant(row_id) => _ = row_id.insert(url),
             Entry::Occupied(known) if telling.wants(Notice::SameParameters, &url) => {
                 repeated.add(most_of(telling), named, || format!("{url}\nrepeats {}", known.get()));
             }
@@ -166,7 +166,7 @@ fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: T
     let each = |take: &mut dyn FnMut(Stand<'_>, &Said<'_>)| {
         each_row(arrivals, settled, &mut |stand, row| take(stand, &Said::read(row)));
     };
-    let mut attachments: Vec<(Place, bool, Said<'static>)> = Vec::new();
+    let mut attachments: Vec<(RowId, bool, Said<'static>)> = Vec::new();
     each(&mut |stand, said| {
         if said.parent.is_some() {
             let goes_in = matches!(stand.verdict(), Verdict::Kept(_));
@@ -190,7 +190,7 @@ fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: T
             parents.insert(name, said.clone().into_owned());
         }
     });
-    let mut repeating: Vec<(Place, Example)> = Vec::new();
+    let mut repeating: Vec<(RowId, Example)> = Vec::new();
     for (named, goes_in, said) in &attachments {
         let Some(parent) =
             said.parent.as_deref().and_then(|name| parents.get(name).or_else(|| parents.get(&address(name))))
@@ -216,7 +216,7 @@ fn structured_data(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>)
         if !(stand.summary.has(RowFlag::HasVideos) && matches!(stand.verdict(), Verdict::Kept(_))) {
             return;
         }
-        let row = arrivals.row(stand.place);
+        let row = arrivals.row(stand.row_id);
         let said = Said::read(&row);
         if structured::is_wanted(&said) {
             let lacking = structured::video_objects(&said, &TimeZone::UTC).lacking;

@@ -14,15 +14,15 @@ use rayon::prelude::*;
 
 use super::aside::Aside;
 use super::settings::{Context, People, VisitorSettings};
-use crate::arrival::{Arrivals, Place, RowFlag};
+use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::ledger::Remembered;
 use crate::settle::Settled;
 use atlas_core::placement::{NEWEST_ATOM, NEWEST_RSS};
 
 /// An entry that is shown to people.
 struct Shown {
-    named: Place,
-    place: Place,
+    named: RowId,
+    row_id: RowId,
     prior: Option<u32>,
     kept: Kept,
     has_videos: bool,
@@ -51,7 +51,7 @@ impl<'a> Lines<'a> {
             let shown = settled.standing.of_block(arrivals, at, &block).filter_map(|(stand, _)| {
                 let has_videos = stand.summary.has(RowFlag::HasVideos);
                 let kept = stand.summary.kept()?;
-                Some(Shown { named: stand.named(), place: stand.place, prior: stand.prior, kept, has_videos })
+                Some(Shown { named: stand.named(), row_id: stand.row_id, prior: stand.prior, kept, has_videos })
             });
             shown.collect::<Vec<_>>()
         });
@@ -59,8 +59,8 @@ impl<'a> Lines<'a> {
         pages.par_sort_unstable_by_key(|shown| shown.named);
         let calendar = &arrivals.decider().chooser().calendar;
         let listed = if people.wants_lines() { &pages[..] } else { &[] };
-        let lines = listed.par_iter().map(|Shown { place, prior, kept, .. }| {
-            line(arrivals.held(*place), settled.observed(remembered, *prior), kept, calendar)
+        let lines = listed.par_iter().map(|Shown { row_id, prior, kept, .. }| {
+            line(arrivals.held(*row_id), settled.observed(remembered, *prior), kept, calendar)
         });
         let mut lines: Vec<Line<'a>> = lines.collect();
         let titles = lines.par_iter().filter_map(|line| line.title);
@@ -75,7 +75,7 @@ impl<'a> Lines<'a> {
         }
         let with_videos = pages.iter().filter(|shown| shown.has_videos && people.structured_data);
         let videos = with_videos.filter_map(|shown| {
-            let row = arrivals.held(shown.place);
+            let row = arrivals.held(shown.row_id);
             let said = Said::read(row);
             let name = structured::file_name(address::path(&said.url));
             // What its template took over from our file is no other word, and the file stays.

@@ -14,7 +14,7 @@ use atlas_core::fingerprint;
 use rayon::prelude::*;
 
 use crate::arrange::{From, Made, Renderer};
-use crate::arrival::{Block, Place, RowFlag, RowSummary};
+use crate::arrival::{Block, RowFlag, RowId, RowSummary};
 use crate::disk::segmented_gzip::{Segment, Squeezer};
 use crate::error::StoreError;
 use crate::model::{Facts, LaneEntry, NEVER, NO_GROUP, SegmentText, Whole, facts_of};
@@ -78,29 +78,29 @@ pub(crate) struct Text {
 struct Rows {
     first: usize,
     blocks: Vec<Option<Arc<Block>>>,
-    places: Vec<(usize, usize)>,
+    row_ids: Vec<(usize, usize)>,
 }
 
 impl Rows {
     fn of(made: &Made, renderer: &Renderer<'_>) -> Self {
         let arrivals = renderer.arrivals;
         let rows = made.members.iter().filter_map(|member| match member.from() {
-            From::Row(place) => Some(arrivals.find(place)),
+            From::Row(row_id) => Some(arrivals.find(row_id)),
             _ => None,
         });
-        let places: Vec<(usize, usize)> = rows.collect();
-        let at = || places.iter().map(|(at, _)| *at);
+        let row_ids: Vec<(usize, usize)> = rows.collect();
+        let at = || row_ids.iter().map(|(at, _)| *at);
         let (first, end) = (at().min().unwrap_or(0), at().max().map_or(0, |last| last + 1));
         let mut blocks = vec![None; end.saturating_sub(first)];
         for at in at() {
             blocks[at - first].get_or_insert_with(|| arrivals.block(at));
         }
-        Self { first, blocks, places }
+        Self { first, blocks, row_ids }
     }
 
     /// The rows in their order. They lie far apart: all are glanced at first, so that the waits for memory overlap.
     fn each(&self) -> impl Iterator<Item = (Cow<'_, [u8]>, RowSummary)> {
-        let rows = || self.places.iter().filter_map(|(at, row)| Some((self.blocks[at - self.first].as_ref()?, *row)));
+        let rows = || self.row_ids.iter().filter_map(|(at, row)| Some((self.blocks[at - self.first].as_ref()?, *row)));
         let glances: Vec<(u32, u64)> = rows().map(|(block, row)| block.glance(row)).collect();
         let touched = rows().zip(black_box(&glances)).map(|((block, _), (start, _))| block.touch(*start));
         black_box(touched.fold(0, |all, one| all ^ one));
@@ -126,11 +126,11 @@ impl<'a> Press<'a> {
                     None => unpacked.insert(SegmentText::read(&whole.body, base)?),
                 };
                 let mut stays = vec![false; base.count as usize];
-                let places = made.members.iter().filter_map(|member| match member.from() {
+                let row_ids = made.members.iter().filter_map(|member| match member.from() {
                     From::Base(at) => Some(at),
                     _ => None,
                 });
-                places.for_each(|at| stays[at as usize] = true);
+                row_ids.for_each(|at| stays[at as usize] = true);
                 text.facts = before.facts(base, |at| stays[at as usize]);
                 Some((before, whole))
             }
@@ -150,16 +150,16 @@ impl<'a> Press<'a> {
                 }
                 From::Listed(at) => {
                     let candidate = &self.listed[at as usize];
-                    let row = self.renderer.arrivals.row(candidate.place);
+                    let row = self.renderer.arrivals.row(candidate.row_id);
                     let start = text.raw.len();
                     self.renderer.render(candidate, &Said::read(&row), &mut text.raw);
                     candidate.lane.write(&mut text.lane);
                     text.raws.extend_from_slice(&candidate.raw.to_le_bytes());
                     text.facts.add(facts_of(&text.raw[start..], made.frame).1);
                 }
-                From::Row(place) => {
+                From::Row(row_id) => {
                     let Some((row, summary)) = rows.next() else { continue };
-                    self.new_entry(place, &row, &summary, &mut text.raw).write(&mut text.lane);
+                    self.new_entry(row_id, &row, &summary, &mut text.raw).write(&mut text.lane);
                     text.raws.extend_from_slice(&summary.raw.to_le_bytes());
                     let (images, videos) = (u64::from(summary.images), u64::from(summary.videos));
                     text.facts.add(Facts {
@@ -176,9 +176,9 @@ impl<'a> Press<'a> {
         Ok(text)
     }
 
-    fn new_entry(&self, place: Place, row: &[u8], summary: &RowSummary, raw: &mut Vec<u8>) -> LaneEntry {
+    fn new_entry(&self, row_id: RowId, row: &[u8], summary: &RowSummary, raw: &mut Vec<u8>) -> LaneEntry {
         let alternates = self.renderer.alternates;
-        let group = alternates.group_of(place);
+        let group = alternates.group_of(row_id);
         if let Some(kept) = summary.kept() {
             match summary.bare(&kept, row).filter(|_| group == NO_GROUP) {
                 Some(bare) => bare.write(raw),
@@ -193,7 +193,7 @@ impl<'a> Press<'a> {
             observed: NEVER,
             changed: self.returned.get(&summary.key()).copied().unwrap_or(self.run),
             from_page: summary.has(RowFlag::FromPage),
-            provenance: self.standing.provenance(self.renderer.arrivals, place),
+            provenance: self.standing.provenance(self.renderer.arrivals, row_id),
         }
     }
 
@@ -217,7 +217,7 @@ pub(super) struct Queue<'a, I: Iterator> {
     pressed: Receiver<Batch>,
     waiting: Peekable<I>,
     /// The first row after each window of rows.
-    windows: Vec<Place>,
+    windows: Vec<RowId>,
     under_way: usize,
     ready: std::vec::IntoIter<Pressed>,
 }
@@ -260,8 +260,8 @@ impl<'a, I: Iterator<Item = Result<Order<'a>, StoreError>>> Queue<'a, I> {
         let mut window = None;
         let windows = &self.windows;
         let mut fits = |order: &Result<Order<'a>, StoreError>| {
-            let place = order.as_ref().ok().and_then(|order| order.made.last_row());
-            let own = place.map(|place| windows.partition_point(|end| *end <= place));
+            let row_id = order.as_ref().ok().and_then(|order| order.made.last_row());
+            let own = row_id.map(|row_id| windows.partition_point(|end| *end <= row_id));
             let fits = own.is_none() || window.is_none() || own == window;
             window = window.or(own);
             fits

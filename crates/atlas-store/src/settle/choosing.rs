@@ -10,7 +10,7 @@ use atlas_core::{address, page};
 use super::join::Fate;
 use super::standing::{Stand, Standing};
 use super::{Candidate, Counts, Gone, Part, SourceTally, Tally, Terms};
-use crate::arrival::{Arrivals, Place, RowFlag};
+use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::ledger::Remembered;
 use crate::report::DueTo;
 use atlas_core::announce::Change;
@@ -55,7 +55,7 @@ impl<'a> Choosing<'a> {
             }
             let read = rows.read(row, &mut |problem| problems.push(problem));
             if read.as_ref().is_none_or(|(summary, _)| summary.raw == 0 || summary.kept().is_none()) {
-                self.out.doubtful.push(Place(first.0 + row as u32));
+                self.out.doubtful.push(RowId(first.0 + row as u32));
             }
             match read {
                 Some((summary, bytes)) => self.row(&standing.stand(first, row, prior, summary), &bytes, &mut own),
@@ -114,7 +114,7 @@ impl<'a> Choosing<'a> {
     }
 
     fn kept(&mut self, row: &[u8], kept: Kept, stand: &Stand<'_>) {
-        let &Stand { place, summary, prior, .. } = stand;
+        let &Stand { row_id, summary, prior, .. } = stand;
         let observed = prior.filter(|_| summary.has(RowFlag::SeenDate)).and_then(|at| self.remembered.observed(at));
         let date = match observed {
             None => summary.date,
@@ -138,15 +138,15 @@ impl<'a> Choosing<'a> {
                 .added
                 .add(self.terms.telling.examples, stand.named(), || Said::read(row).url.into_owned()),
             Some(at) if self.fates[at as usize] == Fate::Same as u8 => {}
-            known => self.out.listed.push(Candidate::of_page(&summary, kept, place, stand.named(), known)),
+            known => self.out.listed.push(Candidate::of_page(&summary, kept, row_id, stand.named(), known)),
         }
         let is_news = summary.own_strands().any(|strand| strand == Strand::News);
         let has_news = self.terms.shape.of(usize::from(kept.section)).news.is_some();
         if has_news && !is_news && News::is_article(&Said::read(row)) {
-            self.out.latest.add(Candidate::of_old_news(&summary, kept, place, stand.named()));
+            self.out.latest.add(Candidate::of_old_news(&summary, kept, row_id, stand.named()));
         }
         let strands = summary.own_strands();
-        let candidates = strands.map(|strand| Candidate::of_strand(&summary, kept, place, stand.named(), strand));
+        let candidates = strands.map(|strand| Candidate::of_strand(&summary, kept, row_id, stand.named(), strand));
         self.out.own_strands.extend(candidates);
     }
 

@@ -12,7 +12,7 @@ use rayon::prelude::*;
 use super::expected::Expected;
 use super::roles::Roles;
 use super::{Sample, Telling};
-use crate::arrival::{Arrivals, Block, Dealt, Place, RowFlag};
+use crate::arrival::{Arrivals, Block, Dealt, RowFlag, RowId};
 use crate::disk::spill::PARTITIONS;
 use crate::ledger::Remembered;
 use crate::model::{Known, UNKNOWN};
@@ -50,7 +50,7 @@ pub(crate) struct Joined {
     /// For each remembered entry: its [`Fate`].
     pub(crate) fates: Vec<u8>,
     /// Where merged rows come from.
-    pub(crate) origins: HashMap<Place, Origin>,
+    pub(crate) origins: HashMap<RowId, Origin>,
     /// Rows whose source had named the URL before.
     pub(crate) duplicates: Option<Sample>,
     /// Fields on which two sources say something else.
@@ -66,7 +66,7 @@ pub(crate) type Odds = (&'static str, u16, u16);
 #[derive(Debug, Clone)]
 pub(crate) struct Origin {
     /// The place of the first of its rows.
-    pub(crate) first: Place,
+    pub(crate) first: RowId,
     /// Their sources, each once.
     pub(crate) sources: Vec<u16>,
     /// The number of its provenance.
@@ -127,10 +127,10 @@ pub(crate) fn join(
     for some in merged.chunks(MERGED_BLOCK) {
         let first = arrivals.len() as u32;
         let mut block = Block::new(arrivals.decider());
-        for ((merged, at, row), place) in some.iter().zip(first..) {
+        for ((merged, at, row), row_id) in some.iter().zip(first..) {
             block.push_copy(&blocks[*at].row(*row), blocks[*at].summary(*row));
             joined.roles.push(merged.prior);
-            joined.origins.insert(Place(place), merged.origin.clone());
+            joined.origins.insert(RowId(row_id), merged.origin.clone());
         }
         arrivals.push_aside(block);
     }
@@ -170,7 +170,7 @@ struct Part {
 
 impl Joining<'_> {
     fn partition(&self, mut rows: Vec<Dealt>, mut known: Vec<Known>) -> Part {
-        rows.sort_unstable_by_key(|row| (row.key, row.place));
+        rows.sort_unstable_by_key(|row| (row.key, row.row_id));
         known.sort_unstable_by_key(|known| known.key);
         let mut part = Part {
             rows: Block::new(self.arrivals.decider()),
@@ -188,7 +188,7 @@ impl Joining<'_> {
             let misses_page = self.misses_page(group);
             let alone = group.len() == 1 && !misses_page;
             if alone {
-                self.roles.set(group[0].place, prior);
+                self.roles.set(group[0].row_id, prior);
             } else {
                 part.merge(self, group, known.as_ref(), misses_page);
             }
@@ -197,7 +197,7 @@ impl Joining<'_> {
                 [row] if alone && row.unread && row.print == known.raw => Fate::Untouched,
                 [row] if alone && row.unread => Fate::Met,
                 [row] if alone => {
-                    let provenance = self.single.get(usize::from(self.arrivals.source_of(row.place)));
+                    let provenance = self.single.get(usize::from(self.arrivals.source_of(row.row_id)));
                     let provenance = provenance.copied().unwrap_or(UNKNOWN);
                     self.fate(row.print, row.from_page, provenance, &known, &mut part)
                 }
@@ -226,8 +226,8 @@ impl Joining<'_> {
     /// Whether these rows speak of an entry that has no page where it should have one.
     fn misses_page(&self, group: &[Dealt]) -> bool {
         self.expected.is_some_and(|expected| {
-            let sources = group.iter().map(|row| self.arrivals.source_of(row.place));
-            expected.misses(sources, group[0].key, || url_of(&self.arrivals.row(group[0].place)).to_owned())
+            let sources = group.iter().map(|row| self.arrivals.source_of(row.row_id));
+            expected.misses(sources, group[0].key, || url_of(&self.arrivals.row(group[0].row_id)).to_owned())
         })
     }
 }
@@ -235,19 +235,19 @@ impl Joining<'_> {
 impl Part {
     fn merge(&mut self, joining: &Joining<'_>, group: &[Dealt], known: Option<&Known>, misses_page: bool) {
         let arrivals = joining.arrivals;
-        let first = group[0].place;
+        let first = group[0].row_id;
         let row = arrivals.row(first);
         let mut said = Said::read(&row).into_owned();
         let mut sum = arrivals.summary(first).said;
         let own = arrivals.source_of(first);
         let mut sources = vec![own];
         let mut earlier = vec![(own, said.clone())];
-        for &Dealt { place, .. } in &group[1..] {
-            let source = arrivals.source_of(place);
-            let row = arrivals.row(place);
+        for &Dealt { row_id, .. } in &group[1..] {
+            let source = arrivals.source_of(row_id);
+            let row = arrivals.row(row_id);
             let other = Said::read(&row).into_owned();
             if sources.contains(&source) {
-                self.duplicates.add(joining.telling.examples, place, || said.url.to_string());
+                self.duplicates.add(joining.telling.examples, row_id, || said.url.to_string());
             } else {
                 sources.push(source);
                 // An archive's page is said to be so by its entries: that is no other word of a source.
@@ -266,7 +266,7 @@ impl Part {
                 earlier.push((source, other.clone()));
             }
             said.merge(other);
-            sum = sum.wrapping_add(arrivals.summary(place).said);
+            sum = sum.wrapping_add(arrivals.summary(row_id).said);
         }
         said.not_in_folder = misses_page;
         self.rows.push_merged(&said, sum, &sources);
@@ -275,9 +275,9 @@ impl Part {
         let as_before = before.map(|known| {
             let comparison = joining.provenances.comparison(known.provenance, &sources);
             let mut heard = Said::default();
-            for &Dealt { place, .. } in group {
-                let row = arrivals.row(place);
-                heard.merge(comparison.select(arrivals.source_of(place), &Said::read(&row)).into_owned());
+            for &Dealt { row_id, .. } in group {
+                let row = arrivals.row(row_id);
+                heard.merge(comparison.select(arrivals.source_of(row_id), &Said::read(&row)).into_owned());
             }
             Prints::of(&heard, &mut Vec::new())
         });
@@ -338,11 +338,11 @@ mod tests {
     }
 
     /// The path of each row that stands for an entry, and its place in the ledger.
-    fn entries(arrivals: &Arrivals, joined: &Joined) -> Vec<(String, Place, Option<u32>)> {
-        let standing = joined.roles.all().filter_map(|(place, role)| Some((place, role.prior()?)));
-        let named = standing.map(|(place, prior)| {
-            let row = arrivals.row(place);
-            (url_of(&row).trim_end_matches('/').rsplit('/').next().unwrap().to_owned(), place, prior)
+    fn entries(arrivals: &Arrivals, joined: &Joined) -> Vec<(String, RowId, Option<u32>)> {
+        let standing = joined.roles.all().filter_map(|(row_id, role)| Some((row_id, role.prior()?)));
+        let named = standing.map(|(row_id, prior)| {
+            let row = arrivals.row(row_id);
+            (url_of(&row).trim_end_matches('/').rsplit('/').next().unwrap().to_owned(), row_id, prior)
         });
         named.collect()
     }
@@ -356,16 +356,16 @@ mod tests {
         let mut entries = entries(&before, &joined);
         entries.sort_unstable();
         let mut remembered = Remembered { entries: entries.len(), ..Remembered::default() };
-        for ((_, place, _), at) in entries.into_iter().zip(0..) {
-            let summary = before.summary(place);
-            let alone = || joined.single[usize::from(before.source_of(place))];
+        for ((_, row_id, _), at) in entries.into_iter().zip(0..) {
+            let summary = before.summary(row_id);
+            let alone = || joined.single[usize::from(before.source_of(row_id))];
             let known = Known {
                 key: summary.key(),
                 written: fingerprint::written(summary.decided(), SETTINGS, None, 0),
                 raw: 0,
                 at,
                 from_page: false,
-                provenance: joined.origins.get(&place).map_or_else(alone, |origin| origin.provenance),
+                provenance: joined.origins.get(&row_id).map_or_else(alone, |origin| origin.provenance),
             };
             remembered.known.push(known).unwrap();
         }
@@ -379,10 +379,10 @@ mod tests {
         let joined = joined(&mut arrivals, None, &Provenances::new(Vec::new(), mappings(1)));
         let paths: Vec<String> = entries(&arrivals, &joined).into_iter().map(|(path, ..)| path).collect();
         assert_eq!(paths, ["a", "c", "d", "b"], "what was merged comes last");
-        assert_eq!(joined.roles.of(Place(1)), Role::PassedOver);
-        let origin = &joined.origins[&Place(5)];
-        assert_eq!((origin.first, origin.sources.as_slice()), (Place(1), [0, 1].as_slice()));
-        assert_eq!(Said::read(&arrivals.row(Place(5))).title.as_deref(), Some("Shed"), "the first is believed");
+        assert_eq!(joined.roles.of(RowId(1)), Role::PassedOver);
+        let origin = &joined.origins[&RowId(5)];
+        assert_eq!((origin.first, origin.sources.as_slice()), (RowId(1), [0, 1].as_slice()));
+        assert_eq!(Said::read(&arrivals.row(RowId(5))).title.as_deref(), Some("Shed"), "the first is believed");
         assert_eq!(joined.at_odds.keys().collect::<Vec<_>>(), [&("title", 0, 1)]);
         assert_eq!(joined.duplicates.map(|sample| sample.count()), None);
     }
@@ -394,7 +394,7 @@ mod tests {
         let joined = joined(&mut arrivals, None, &Provenances::new(Vec::new(), mappings(1)));
         assert_eq!(joined.duplicates.map(|sample| sample.count()), Some(1));
         assert!(joined.at_odds.is_empty());
-        assert_eq!(joined.origins[&Place(2)].sources, [0]);
+        assert_eq!(joined.origins[&RowId(2)].sources, [0]);
     }
 
     #[rstest]

@@ -37,7 +37,7 @@ pub(crate) use self::roles::Role;
 pub use self::sample::Telling;
 pub(crate) use self::sample::{Sample, Soonest};
 pub(crate) use self::standing::{Stand, Standing};
-use crate::arrival::{Arrivals, Place, RowFlag, RowSummary};
+use crate::arrival::{Arrivals, RowFlag, RowId, RowSummary};
 use crate::ledger::Remembered;
 use crate::model::{Facts, LaneEntry, NEVER, NO_GROUP, UNKNOWN};
 use crate::provenance::Provenances;
@@ -58,9 +58,9 @@ pub struct Candidate {
     /// By which its row may be known unread; 0 where it may not.
     pub raw: u64,
     /// Where its row is.
-    pub place: Place,
+    pub row_id: RowId,
     /// Where it was named first: the source order, which a row merged from several no longer has.
-    pub named: Place,
+    pub named: RowId,
     /// Where the ledger remembers it, if it does.
     pub prior: Option<u32>,
     /// When it came to be, in seconds since 1970; far in the future where nobody says.
@@ -82,7 +82,7 @@ pub struct Candidate {
 
 impl Candidate {
     /// An entry in the strand of the pages; its prints are to be taken.
-    pub(crate) fn of_page(summary: &RowSummary, kept: Kept, place: Place, named: Place, prior: Option<u32>) -> Self {
+    pub(crate) fn of_page(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId, prior: Option<u32>) -> Self {
         Self {
             lane: LaneEntry {
                 key: summary.key(),
@@ -95,7 +95,7 @@ impl Candidate {
                 provenance: UNKNOWN,
             },
             raw: summary.raw,
-            place,
+            row_id,
             named,
             prior,
             age: summary.age,
@@ -112,15 +112,15 @@ impl Candidate {
     }
 
     /// An article that is no longer news, as it stands in the file of news where no other is.
-    fn of_old_news(summary: &RowSummary, kept: Kept, place: Place, named: Place) -> Self {
-        let news = Self::of_strand(summary, kept, place, named, Strand::News);
+    fn of_old_news(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId) -> Self {
+        let news = Self::of_strand(summary, kept, row_id, named, Strand::News);
         Self { decided: !news.decided, ..news }
     }
 
     /// An entry in another strand: no date and no hint is written there.
-    pub(crate) fn of_strand(summary: &RowSummary, kept: Kept, place: Place, named: Place, strand: Strand) -> Self {
+    pub(crate) fn of_strand(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId, strand: Strand) -> Self {
         let kept = Kept { changefreq: None, priority: None, date_policy: DatePolicy::None, ..kept };
-        let page = Self::of_page(summary, kept, place, named, None);
+        let page = Self::of_page(summary, kept, row_id, named, None);
         let decided = fingerprint::decided(summary.said, &kept, strand);
         Self {
             strand,
@@ -308,7 +308,7 @@ struct Part {
     latest: Latest,
     gone: Vec<Gone>,
     problems: Vec<(u16, Problem)>,
-    doubtful: Vec<Place>,
+    doubtful: Vec<RowId>,
 }
 
 /// What came of settling.
@@ -327,7 +327,7 @@ pub struct Settled {
     /// Of each section, the newest articles that are no longer news.
     pub(crate) latest: Latest,
     /// Where the rows of entries are that stand in a strand of their own as they did, by where the ledger remembers them.
-    pub(crate) same_strands: HashMap<u32, Place>,
+    pub(crate) same_strands: HashMap<u32, RowId>,
     /// Remembered entries that are no longer in.
     pub gone: Vec<Gone>,
     /// Entries whose page changed.
@@ -337,7 +337,7 @@ pub struct Settled {
     /// What was found wrong with rows that were read late, by source.
     pub(crate) problems: Vec<(u16, Problem)>,
     /// Rows that were read late and that the next build has to read again.
-    pub(crate) doubtful: Vec<Place>,
+    pub(crate) doubtful: Vec<RowId>,
     /// Entries whose rows came in another form and say the same: by where the ledger remembers them, and how their rows are known
     /// from now on.
     pub(crate) restated: Vec<(u32, u64)>,

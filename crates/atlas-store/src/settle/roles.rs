@@ -2,7 +2,7 @@
 
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 
-use crate::arrival::Place;
+use crate::arrival::RowId;
 
 /// What a row is to the entries.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -72,8 +72,8 @@ impl Roles {
     }
 
     /// A row stands for an entry, which the ledger remembers here, if it does.
-    pub(crate) fn set(&self, place: Place, prior: Option<u32>) {
-        let at = place.0 as usize;
+    pub(crate) fn set(&self, row_id: RowId, prior: Option<u32>) {
+        let at = row_id.0 as usize;
         match self {
             Self::Numbers(numbers) => numbers[at].store(Role::of(prior).number(), Ordering::Relaxed),
             Self::Bits(_, words) => _ = words[at / 64].fetch_or(1 << (at % 64), Ordering::Relaxed),
@@ -85,17 +85,17 @@ impl Roles {
         match self {
             Self::Numbers(numbers) => numbers.push(AtomicU32::new(Role::of(prior).number())),
             Self::Bits(rows, words) => {
-                let place = Place(*rows as u32);
+                let row_id = RowId(*rows as u32);
                 *rows += 1;
                 words.resize_with(rows.div_ceil(64), AtomicU64::default);
-                self.set(place, prior);
+                self.set(row_id, prior);
             }
         }
     }
 
     /// The role of a row.
-    pub(crate) fn of(&self, place: Place) -> Role {
-        let at = place.0 as usize;
+    pub(crate) fn of(&self, row_id: RowId) -> Role {
+        let at = row_id.0 as usize;
         match self {
             Self::Numbers(numbers) => Role::numbered(numbers[at].load(Ordering::Relaxed)),
             Self::Bits(_, words) if words[at / 64].load(Ordering::Relaxed) >> (at % 64) & 1 == 1 => Role::New,
@@ -104,12 +104,12 @@ impl Roles {
     }
 
     /// All roles, in the order of the rows.
-    pub(crate) fn all(&self) -> impl Iterator<Item = (Place, Role)> {
+    pub(crate) fn all(&self) -> impl Iterator<Item = (RowId, Role)> {
         let rows = match self {
             Self::Numbers(numbers) => numbers.len(),
             Self::Bits(rows, _) => *rows,
         };
-        (0..rows as u32).map(|at| (Place(at), self.of(Place(at))))
+        (0..rows as u32).map(|at| (RowId(at), self.of(RowId(at))))
     }
 }
 
@@ -122,9 +122,10 @@ mod tests {
     #[rstest]
     fn what_is_set_is_told_and_all_else_is_passed_over(#[values(false, true)] remembers: bool) {
         let mut roles = Roles::new(130, remembers);
-        [0, 63, 64, 129].iter().for_each(|at| roles.set(Place(*at), None));
+        [0, 63, 64, 129].iter().for_each(|at| roles.set(RowId(*at), None));
         roles.push(None);
-        let standing: Vec<u32> = roles.all().filter(|(_, role)| *role == Role::New).map(|(place, _)| place.0).collect();
+        let standing: Vec<u32> =
+            roles.all().filter(|(_, role)| *role == Role::New).map(|(row_id, _)| row_id.0).collect();
         assert_eq!(standing, [0, 63, 64, 129, 130]);
         assert_eq!(roles.all().filter(|(_, role)| *role == Role::PassedOver).count(), 126);
     }
@@ -132,7 +133,7 @@ mod tests {
     #[test]
     fn a_place_in_the_ledger_is_kept() {
         let mut roles = Roles::new(2, true);
-        roles.set(Place(1), Some(7));
+        roles.set(RowId(1), Some(7));
         roles.push(Some(9));
         let known = [Role::PassedOver, Role::Known(7), Role::Known(9)];
         assert_eq!(roles.all().map(|(_, role)| role).collect::<Vec<_>>(), known);

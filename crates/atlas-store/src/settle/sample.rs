@@ -4,7 +4,7 @@ use atlas_core::accepted::Accepted;
 use atlas_core::lastmod::Lastmod;
 
 use super::EXAMPLES;
-use crate::arrival::Place;
+use crate::arrival::RowId;
 use crate::report::{Due, DueTo};
 use atlas_core::report::{Counted, Notice};
 
@@ -28,24 +28,24 @@ impl Telling<'_> {
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Sample {
     count: u64,
-    first: Vec<(Place, String)>,
+    first: Vec<(RowId, String)>,
 }
 
 impl Sample {
     /// Counts one more; of all, the first `most` are kept.
-    pub(crate) fn add(&mut self, most: usize, place: Place, address: impl FnOnce() -> String) {
+    pub(crate) fn add(&mut self, most: usize, row_id: RowId, address: impl FnOnce() -> String) {
         self.count += 1;
-        let later = self.first.len() >= most && self.first.last().is_some_and(|(known, _)| *known < place);
+        let later = self.first.len() >= most && self.first.last().is_some_and(|(known, _)| *known < row_id);
         if !later {
-            let at = self.first.partition_point(|(known, _)| *known < place);
-            self.first.insert(at, (place, address()));
+            let at = self.first.partition_point(|(known, _)| *known < row_id);
+            self.first.insert(at, (row_id, address()));
             self.first.truncate(most);
         }
     }
 
     pub(super) fn join(&mut self, most: usize, other: Self) {
         let count = self.count + other.count;
-        other.first.into_iter().for_each(|(place, address)| self.add(most, place, || address));
+        other.first.into_iter().for_each(|(row_id, address)| self.add(most, row_id, || address));
         self.count = count;
     }
 
@@ -72,9 +72,9 @@ pub(crate) struct Soonest {
 impl Soonest {
     pub(super) fn add(&mut self, at: Lastmod, url: &str, to: DueTo) {
         self.count += 1;
-        let place = self.first.partition_point(|known| (known.at.seconds(), &*known.url) < (at.seconds(), url));
-        if place < EXAMPLES {
-            self.first.insert(place, Due { at, url: url.to_owned(), to });
+        let nth = self.first.partition_point(|known| (known.at.seconds(), &*known.url) < (at.seconds(), url));
+        if nth < EXAMPLES {
+            self.first.insert(nth, Due { at, url: url.to_owned(), to });
             self.first.truncate(EXAMPLES);
         }
     }

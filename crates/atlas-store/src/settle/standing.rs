@@ -7,14 +7,14 @@ use atlas_core::choose::Verdict;
 
 use super::join::{Joined, Origin};
 use super::roles::{Role, Roles};
-use crate::arrival::{Arrivals, Block, Place, RowSummary};
+use crate::arrival::{Arrivals, Block, RowId, RowSummary};
 use crate::model::UNKNOWN;
 
 /// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
 #[derive(Debug, Default)]
 pub(crate) struct Standing {
     pub(crate) roles: Roles,
-    pub(crate) origins: HashMap<Place, Origin>,
+    pub(crate) origins: HashMap<RowId, Origin>,
     /// The provenances that are one source alone, by its place.
     pub(crate) single: Vec<u16>,
 }
@@ -23,7 +23,7 @@ pub(crate) struct Standing {
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Stand<'s> {
     /// Where the row is.
-    pub(crate) place: Place,
+    pub(crate) row_id: RowId,
     /// What is known of it.
     pub(crate) summary: RowSummary,
     /// Where a merged row comes from.
@@ -66,60 +66,60 @@ impl Standing {
     /// The roles of the rows of one block.
     pub(crate) fn roles_of(&self, arrivals: &Arrivals, at: usize, block: &Block) -> impl Iterator<Item = Role> {
         let first = arrivals.first_of(at).0;
-        (first..first + block.len() as u32).map(|at| self.roles.of(Place(at)))
+        (first..first + block.len() as u32).map(|at| self.roles.of(RowId(at)))
     }
 
     /// A row of a block whose first row is at this place.
-    pub(crate) fn stand(&self, first: Place, row: usize, prior: Option<u32>, summary: RowSummary) -> Stand<'_> {
-        let place = Place(first.0 + row as u32);
-        let origin = if self.origins.is_empty() { None } else { self.origins.get(&place) };
-        Stand { place, summary, origin, prior }
+    pub(crate) fn stand(&self, first: RowId, row: usize, prior: Option<u32>, summary: RowSummary) -> Stand<'_> {
+        let row_id = RowId(first.0 + row as u32);
+        let origin = if self.origins.is_empty() { None } else { self.origins.get(&row_id) };
+        Stand { row_id, summary, origin, prior }
     }
 
     /// Whether a row stands for an entry.
-    pub(crate) fn stands(&self, place: Place) -> bool {
-        self.roles.of(place) != Role::PassedOver
+    pub(crate) fn stands(&self, row_id: RowId) -> bool {
+        self.roles.of(row_id) != Role::PassedOver
     }
 
     /// Whether a row stands for an entry that the ledger did not know.
-    pub(crate) fn is_new(&self, place: Place) -> bool {
-        self.roles.of(place) == Role::New
+    pub(crate) fn is_new(&self, row_id: RowId) -> bool {
+        self.roles.of(row_id) == Role::New
     }
 
     /// The rows that stand for entries which the ledger did not know.
-    pub(crate) fn new_rows(&self) -> impl Iterator<Item = Place> {
-        self.roles.all().filter(|(_, role)| *role == Role::New).map(|(place, _)| place)
+    pub(crate) fn new_rows(&self) -> impl Iterator<Item = RowId> {
+        self.roles.all().filter(|(_, role)| *role == Role::New).map(|(row_id, _)| row_id)
     }
 
     /// The sources that speak of an entry for which a row stands.
-    pub(crate) fn sources(&self, arrivals: &Arrivals, place: Place) -> Vec<u16> {
-        self.origins.get(&place).map_or_else(|| vec![arrivals.source_of(place)], |origin| origin.sources.clone())
+    pub(crate) fn sources(&self, arrivals: &Arrivals, row_id: RowId) -> Vec<u16> {
+        self.origins.get(&row_id).map_or_else(|| vec![arrivals.source_of(row_id)], |origin| origin.sources.clone())
     }
 
     /// The number of the provenance of a row that stands for an entry.
-    pub(crate) fn provenance(&self, arrivals: &Arrivals, place: Place) -> u16 {
-        let alone = || self.single.get(usize::from(arrivals.source_of(place))).copied();
-        let merged = if self.origins.is_empty() { None } else { self.origins.get(&place) };
+    pub(crate) fn provenance(&self, arrivals: &Arrivals, row_id: RowId) -> u16 {
+        let alone = || self.single.get(usize::from(arrivals.source_of(row_id))).copied();
+        let merged = if self.origins.is_empty() { None } else { self.origins.get(&row_id) };
         merged.map(|origin| origin.provenance).or_else(alone).unwrap_or(UNKNOWN)
     }
 
     /// Where a row that stands for an entry was named first.
-    pub(crate) fn named(&self, place: Place) -> Place {
-        self.origins.get(&place).map_or(place, |origin| origin.first)
+    pub(crate) fn named(&self, row_id: RowId) -> RowId {
+        self.origins.get(&row_id).map_or(row_id, |origin| origin.first)
     }
 }
 
 impl Stand<'_> {
     /// Where its URL was named first: the source order, which a row merged from several no longer has.
-    pub(crate) fn named(&self) -> Place {
-        self.origin.map_or(self.place, |origin| origin.first)
+    pub(crate) fn named(&self) -> RowId {
+        self.origin.map_or(self.row_id, |origin| origin.first)
     }
 
     /// The sources that speak of the entry.
     pub(crate) fn sources(&self, arrivals: &Arrivals) -> Cow<'_, [u16]> {
         match self.origin {
             Some(origin) => Cow::Borrowed(&origin.sources),
-            None => Cow::Owned(vec![arrivals.source_of(self.place)]),
+            None => Cow::Owned(vec![arrivals.source_of(self.row_id)]),
         }
     }
 

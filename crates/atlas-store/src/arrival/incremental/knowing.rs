@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use super::interest::Interest;
 use super::recollect::recollect;
-use crate::arrival::{Arrivals, Need, Place};
+use crate::arrival::{Arrivals, Need, RowId};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered, Writing};
 use crate::model::{Fact, KnownStretches, Untouched};
@@ -105,7 +105,7 @@ const BYTES_OF_INTEREST: usize = 24;
 pub(crate) fn keep_stretches(
     knowing: &Knowing,
     arrivals: &Arrivals,
-    stands: impl Fn(Place) -> bool,
+    stands: impl Fn(RowId) -> bool,
     writing: &dyn Writing,
     scratch: &Path,
 ) -> Result<(), StoreError> {

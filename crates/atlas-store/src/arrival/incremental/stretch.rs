@@ -7,7 +7,7 @@ use std::path::Path;
 
 use atlas_core::fingerprint;
 
-use crate::arrival::Place;
+use crate::arrival::RowId;
 use crate::arrival::block::{Block, Stretch};
 use crate::arrival::decider::Decider;
 use crate::disk::spill::Aside;
@@ -80,7 +80,7 @@ pub(crate) struct Stretches {
 struct Head {
     print: u64,
     length: u32,
-    first: Place,
+    first: RowId,
     rows: u32,
     records: u32,
     whole: bool,
@@ -101,22 +101,22 @@ impl Stretches {
     }
 
     /// Takes note of the stretches of a block whose first row has this place.
-    pub(in crate::arrival) fn note(&mut self, block: &mut Block, first: Place) -> io::Result<()> {
+    pub(in crate::arrival) fn note(&mut self, block: &mut Block, first: RowId) -> io::Result<()> {
         self.met.extend(block.met.drain(..).map(|(print, _)| print));
         for stretch in std::mem::take(&mut block.stretches) {
             let Stretch { print, length, rows, ref records, whole, .. } = stretch;
             let at = self.put_aside + self.notes.len() as u64;
             records.iter().for_each(|record| self.notes.extend_from_slice(&record.to_le_bytes()));
-            let place = |row: u32| Place(first.0 + row);
+            let row_id = |row: u32| RowId(first.0 + row);
             for row in stretch.first..stretch.first + rows {
                 let (key, doubtful) = block.in_brief(row as usize);
                 self.notes.extend_from_slice(&tag(key).to_le_bytes());
                 if doubtful {
-                    self.doubt(place(row));
+                    self.doubt(row_id(row));
                 }
             }
             let records = records.len() as u32;
-            self.heads.push(Head { print, length, first: place(stretch.first), rows, records, whole, at });
+            self.heads.push(Head { print, length, first: row_id(stretch.first), rows, records, whole, at });
         }
         if self.notes.len() > HELD {
             self.aside.put(&self.notes)?;
@@ -127,14 +127,14 @@ impl Stretches {
     }
 
     /// The next build has to read this row.
-    pub(crate) fn doubt(&mut self, place: Place) {
-        let at = place.0 as usize;
+    pub(crate) fn doubt(&mut self, row_id: RowId) {
+        let at = row_id.0 as usize;
         self.doubtful.resize(self.doubtful.len().max(at / 64 + 1), 0);
         self.doubtful[at / 64] |= 1 << (at % 64);
     }
 
-    fn is_doubtful(&self, place: Place) -> bool {
-        let at = place.0 as usize;
+    fn is_doubtful(&self, row_id: RowId) -> bool {
+        let at = row_id.0 as usize;
         self.doubtful.get(at / 64).is_some_and(|bits| bits >> (at % 64) & 1 == 1)
     }
 
@@ -159,7 +159,7 @@ impl Stretches {
     pub(crate) fn each(
         &self,
         folder: &Path,
-        stands: impl Fn(Place) -> bool,
+        stands: impl Fn(RowId) -> bool,
         mut take: impl FnMut(u64, RememberedStretch, Members) -> Result<(), StoreError>,
     ) -> Result<(), StoreError> {
         for head in &self.heads {
@@ -184,7 +184,7 @@ impl Stretches {
         head: &Head,
         records: &[[u8; 4]],
         tags: &[[u8; TAG]],
-        stands: impl Fn(Place) -> bool,
+        stands: impl Fn(RowId) -> bool,
     ) -> (Members, Vec<Range<u32>>) {
         let (mut members, mut rest) = (Members::default(), Vec::<Range<u32>>::new());
         if head.whole {
@@ -193,13 +193,13 @@ impl Stretches {
             return (members, rest);
         }
         members.quiet.reserve(tags.len() * TAG);
-        let mut rows = (head.first.0..).map(Place).zip(tags);
+        let mut rows = (head.first.0..).map(RowId).zip(tags);
         for (nth, record) in records.iter().enumerate() {
             let start = u32::from_le_bytes(*record);
             let row = if start & CAME != 0 { rows.next() } else { None };
-            if let Some((place, tag)) = row
-                && !self.is_doubtful(place)
-                && stands(place)
+            if let Some((row_id, tag)) = row
+                && !self.is_doubtful(row_id)
+                && stands(row_id)
             {
                 members.quiet.extend_from_slice(tag);
                 continue;

@@ -5,7 +5,7 @@ use crate::disk::spill::{RECORD, Record};
 
 /// The number of a row, in the order of arrival.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct Place(pub(crate) u32);
+pub struct RowId(pub(crate) u32);
 
 /// A row as the joining of keys sees it.
 #[derive(Debug, Clone, Copy)]
@@ -13,7 +13,7 @@ pub(crate) struct Dealt {
     pub(crate) key: u128,
     /// [`RowSummary::decided`](super::decider::RowSummary::decided), or the fingerprint of the row as it came where it was not read.
     pub(crate) print: u64,
-    pub(crate) place: Place,
+    pub(crate) row_id: RowId,
     pub(crate) from_page: bool,
     pub(crate) unread: bool,
 }
@@ -27,7 +27,7 @@ impl Record for Dealt {
         let mut bytes = [0; RECORD];
         bytes[..16].copy_from_slice(&self.key.to_le_bytes());
         bytes[16..24].copy_from_slice(&self.print.to_le_bytes());
-        bytes[24..28].copy_from_slice(&self.place.0.to_le_bytes());
+        bytes[24..28].copy_from_slice(&self.row_id.0.to_le_bytes());
         bytes[28] = u8::from(self.from_page) | u8::from(self.unread) << 1;
         bytes
     }
@@ -36,7 +36,7 @@ impl Record for Dealt {
         Self {
             key: u128::from_le_bytes(part(bytes, 0)),
             print: u64::from_le_bytes(part(bytes, 16)),
-            place: Place(u32::from_le_bytes(part(bytes, 24))),
+            row_id: RowId(u32::from_le_bytes(part(bytes, 24))),
             from_page: bytes[28] & 1 != 0,
             unread: bytes[28] & 2 != 0,
         }
