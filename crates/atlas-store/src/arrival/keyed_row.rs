@@ -9,7 +9,7 @@ pub struct RowId(pub(crate) u32);
 
 /// A row as the joining of keys sees it.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Dealt {
+pub(crate) struct KeyedRow {
     pub(crate) key: u128,
     /// [`RowSummary::decided`](super::decider::RowSummary::decided), or the fingerprint of the row as it came where it was not read.
     pub(crate) print: u64,
@@ -18,7 +18,7 @@ pub(crate) struct Dealt {
     pub(crate) unread: bool,
 }
 
-impl Record for Dealt {
+impl Record for KeyedRow {
     fn key(&self) -> u128 {
         self.key
     }

@@ -9,9 +9,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use rayon::prelude::*;
 
 use super::block::{Block, Unread};
-use super::dealt::{Dealt, RowId};
 use super::decider::{Decider, RowFlag, RowSummary};
 use super::incremental::stretch::Stretches;
+use super::keyed_row::{KeyedRow, RowId};
 use super::near::Near;
 use crate::disk::spill::{Aside, Lanes};
 use crate::error::StoreError;
@@ -53,7 +53,7 @@ pub struct Arrivals {
     firsts: Vec<u32>,
     /// The first block of each source.
     sources: Vec<u32>,
-    lanes: Lanes<Dealt>,
+    lanes: Lanes<KeyedRow>,
     /// Packed links of those rows that have any.
     links: Vec<(RowId, Vec<u8>)>,
     stretches: Stretches,
@@ -125,7 +125,7 @@ impl Arrivals {
         }
         self.unread.extend(block.unread_rows().iter().map(|row| tag(row.key)));
         let summaries = block.summaries().unwrap_or_default().iter().zip(first..);
-        let read = summaries.map(|(summary, at)| Dealt {
+        let read = summaries.map(|(summary, at)| KeyedRow {
             key: summary.key(),
             print: summary.decided(),
             row_id: RowId(at),
@@ -133,7 +133,7 @@ impl Arrivals {
             unread: false,
         });
         let unread_rows = block.unread_rows().iter().zip(first..);
-        let unread = unread_rows.map(|(row, at)| Dealt {
+        let unread = unread_rows.map(|(row, at)| KeyedRow {
             key: row.key,
             print: row.raw,
             row_id: RowId(at),
@@ -284,7 +284,7 @@ impl Arrivals {
     }
 
     /// The rows by their keys.
-    pub(crate) fn lanes(&self) -> &Lanes<Dealt> {
+    pub(crate) fn lanes(&self) -> &Lanes<KeyedRow> {
         &self.lanes
     }
 

@@ -4,7 +4,7 @@
 //! is decided about while it is at hand and has a summary: that is all that most steps look at. Blocks past a budget wait on the
 //! disk and are read back when they are asked for.
 
-mod dealt;
+mod keyed_row;
 mod decider;
 mod block;
 mod near;
@@ -12,10 +12,10 @@ pub(crate) mod incremental;
 mod log;
 
 pub use self::block::{Block, Reader};
-pub(crate) use self::dealt::Dealt;
-pub use self::dealt::RowId;
 pub use self::decider::Decider;
 pub(crate) use self::decider::{RowFlag, RowSummary};
+pub(crate) use self::keyed_row::KeyedRow;
+pub use self::keyed_row::RowId;
 pub use self::log::BLOCK_BYTES;
 #[cfg(test)]
 pub(crate) use self::log::tests::decider as plain_decider;

@@ -12,7 +12,7 @@ use rayon::prelude::*;
 use super::expected::Expected;
 use super::roles::Roles;
 use super::{Sample, Telling};
-use crate::arrival::{Arrivals, Block, Dealt, RowFlag, RowId};
+use crate::arrival::{Arrivals, Block, KeyedRow, RowFlag, RowId};
 use crate::disk::spill::PARTITIONS;
 use crate::ledger::Remembered;
 use crate::model::{Known, UNKNOWN};
@@ -169,7 +169,7 @@ struct Part {
 }
 
 impl Joining<'_> {
-    fn partition(&self, mut rows: Vec<Dealt>, mut known: Vec<Known>) -> Part {
+    fn partition(&self, mut rows: Vec<KeyedRow>, mut known: Vec<Known>) -> Part {
         rows.sort_unstable_by_key(|row| (row.key, row.row_id));
         known.sort_unstable_by_key(|known| known.key);
         let mut part = Part {
@@ -224,7 +224,7 @@ impl Joining<'_> {
     }
 
     /// Whether these rows speak of an entry that has no page where it should have one.
-    fn misses_page(&self, group: &[Dealt]) -> bool {
+    fn misses_page(&self, group: &[KeyedRow]) -> bool {
         self.expected.is_some_and(|expected| {
             let sources = group.iter().map(|row| self.arrivals.source_of(row.row_id));
             expected.misses(sources, group[0].key, || url_of(&self.arrivals.row(group[0].row_id)).to_owned())
@@ -233,7 +233,7 @@ impl Joining<'_> {
 }
 
 impl Part {
-    fn merge(&mut self, joining: &Joining<'_>, group: &[Dealt], known: Option<&Known>, misses_page: bool) {
+    fn merge(&mut self, joining: &Joining<'_>, group: &[KeyedRow], known: Option<&Known>, misses_page: bool) {
         let arrivals = joining.arrivals;
         let first = group[0].row_id;
         let row = arrivals.row(first);
@@ -242,7 +242,7 @@ impl Part {
         let own = arrivals.source_of(first);
         let mut sources = vec![own];
         let mut earlier = vec![(own, said.clone())];
-        for &Dealt { row_id, .. } in &group[1..] {
+        for &KeyedRow { row_id, .. } in &group[1..] {
             let source = arrivals.source_of(row_id);
             let row = arrivals.row(row_id);
             let other = Said::read(&row).into_owned();
@@ -275,7 +275,7 @@ impl Part {
         let as_before = before.map(|known| {
             let comparison = joining.provenances.comparison(known.provenance, &sources);
             let mut heard = Said::default();
-            for &Dealt { row_id, .. } in group {
+            for &KeyedRow { row_id, .. } in group {
                 let row = arrivals.row(row_id);
                 heard.merge(comparison.select(arrivals.source_of(row_id), &Said::read(&row)).into_owned());
             }
