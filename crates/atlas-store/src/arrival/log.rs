@@ -9,10 +9,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use rayon::prelude::*;
 
 use super::block::{Block, Unread};
+use super::block_cache::BlockCache;
 use super::decider::{Decider, RowFlag, RowSummary};
 use super::incremental::stretch::Stretches;
 use super::keyed_row::{KeyedRow, RowId};
-use super::near::Near;
 use crate::disk::spill::{Aside, Lanes};
 use crate::error::StoreError;
 use crate::model::tag;
@@ -69,7 +69,7 @@ pub struct Arrivals {
     spills: bool,
     aside: Aside,
     /// Blocks that were read back last.
-    near: Near,
+    cache: BlockCache,
     /// What went wrong, to be told before anything is written.
     failure: Mutex<Option<io::Error>>,
 }
@@ -99,7 +99,7 @@ impl Arrivals {
             spills: false,
             aside: Aside::new(folder),
             // What is read back is looked at in windows: less of it has to be at hand than of what is being gathered.
-            near: Near::new(memory / 2),
+            cache: BlockCache::new(memory / 2),
             failure: Mutex::new(None),
         }
     }
@@ -224,7 +224,7 @@ impl Arrivals {
             Stored::Held(block) => return block.clone(),
             Stored::Spilled { at, length, reading, .. } => (*at, *length, reading.clone()),
         };
-        self.near.get(at, || {
+        self.cache.get(at, || {
             let rows = (self.firsts[at + 1] - self.firsts[at]) as usize;
             match self.aside.get(offset, length) {
                 Ok(bytes) => Block::unpack(&self.decider, bytes, rows, reading),
@@ -247,7 +247,7 @@ impl Arrivals {
             };
             (rows, bytes) = (rows + (self.firsts[at + 1] - self.firsts[at]) as usize, bytes + size);
             match windows.last_mut() {
-                Some(window) if rows <= WINDOW && bytes <= self.near.most() => window.end = at + 1,
+                Some(window) if rows <= WINDOW && bytes <= self.cache.most() => window.end = at + 1,
                 _ => {
                     windows.push(at..at + 1);
                     (rows, bytes) = ((self.firsts[at + 1] - self.firsts[at]) as usize, size);

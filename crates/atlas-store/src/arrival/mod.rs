@@ -7,7 +7,7 @@
 mod keyed_row;
 mod decider;
 mod block;
-mod near;
+mod block_cache;
 pub(crate) mod incremental;
 mod log;
 

@@ -10,22 +10,22 @@ const AT_A_TIME: usize = 16;
 
 /// The blocks that were read back last.
 #[derive(Debug)]
-pub(super) struct Near {
+pub(super) struct BlockCache {
     most: usize,
-    shelf: Mutex<Shelf>,
+    shelf: Mutex<Cached>,
     /// Held while a block is read back, so that no two threads read back the same.
     reading: [Mutex<()>; AT_A_TIME],
 }
 
 #[derive(Debug, Default)]
-struct Shelf {
+struct Cached {
     blocks: HashMap<usize, Arc<Block>>,
     /// In the order in which they came.
     order: VecDeque<usize>,
     size: usize,
 }
 
-impl Near {
+impl BlockCache {
     /// Room for so many bytes.
     pub(super) fn new(most: usize) -> Self {
         Self { most, shelf: Mutex::default(), reading: Default::default() }
@@ -52,7 +52,7 @@ impl Near {
     }
 }
 
-impl Shelf {
+impl Cached {
     fn put(&mut self, at: usize, block: Arc<Block>, most: usize) {
         self.size += block.size();
         self.blocks.insert(at, block);
@@ -86,7 +86,7 @@ mod tests {
 
     #[test]
     fn what_fits_is_read_once_and_what_does_not_makes_room() {
-        let near = Near::new(block().size() * 4);
+        let near = BlockCache::new(block().size() * 4);
         let reads = AtomicUsize::new(0);
         let get = |at: usize| {
             near.get(at, || {
@@ -104,7 +104,7 @@ mod tests {
 
     #[test]
     fn one_that_is_larger_than_all_the_room_is_there_all_the_same() {
-        let near = Near::new(1);
+        let near = BlockCache::new(1);
         assert_eq!(near.get(0, block).len(), 1);
         assert_eq!(near.get(1, block).len(), 1);
         assert_eq!(lock(&near.shelf).order.len(), 1);
