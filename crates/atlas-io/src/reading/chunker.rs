@@ -3,8 +3,8 @@
 //! A line end within quotes does not end a record. Quotes open only at the start of a field, just as the csv crate reads
 //! them, so a stray quote inside a field does no harm.
 //!
-//! Blocks are made of whole *stretches*: some dozens of records that end where the records themselves decide, so that a row
-//! put in or taken out moves the end of none but its own stretch.
+//! Blocks are made of whole *chunks*: some dozens of records that end where the records themselves decide, so that a row
+//! put in or taken out moves the end of none but its own chunk.
 
 use std::io::{self, Read};
 use std::ops::Range;
@@ -15,9 +15,9 @@ use memchr::{memchr, memchr_iter, memrchr};
 
 /// How much is read at a time.
 pub(crate) const BLOCK: usize = 1 << 19;
-/// The fewest bytes of a stretch, and those from which on it ends with its record.
-const STRETCH: Range<usize> = 1 << 13..1 << 16;
-/// How many bytes before the end of a record decide whether a stretch ends there, and how often they do: once in so many.
+/// The fewest bytes of a chunk, and those from which on it ends with its record.
+const CHUNK: Range<usize> = 1 << 13..1 << 16;
+/// How many bytes before the end of a record decide whether a chunk ends there, and how often they do: once in so many.
 const DECIDING: usize = 64;
 const ONE_IN: u64 = 32;
 /// The largest record. A quote that is never closed makes the rest of the file one record: it is found out here.
@@ -29,13 +29,13 @@ pub(crate) struct Cut {
     pub(crate) bytes: Vec<u8>,
     /// The line on which they begin, counted from 1.
     pub(crate) first_line: u64,
-    /// The stretches that they make, one after the other.
-    pub(crate) stretches: Vec<Extent>,
+    /// The chunks that they make, one after the other.
+    pub(crate) chunks: Vec<Extent>,
     /// They are no records: no end was found within [`LARGEST_RECORD`].
     pub(crate) endless: bool,
 }
 
-/// How far a stretch goes.
+/// How far a chunk goes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Extent {
     pub(crate) bytes: usize,
@@ -120,22 +120,22 @@ impl<'b, R: Read> Cutter<'b, R> {
         last
     }
 
-    /// Where stretches end.
+    /// Where chunks end.
     fn ends(&self) -> Vec<usize> {
         let bytes = &self.rest[..];
-        // Empty lines make no stretch, however many there are: that which follows them has them.
+        // Empty lines make no chunk, however many there are: that which follows them has them.
         let after_empty = |at: usize| at + bytes[at..].iter().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
         let (mut ends, mut begun) = (Vec::new(), after_empty(0));
         self.each_outside(|part| {
-            let mut at = part.start.max(begun + STRETCH.start);
+            let mut at = part.start.max(begun + CHUNK.start);
             while let Some(newline) = bytes.get(at..part.end).and_then(|rest| memchr(b'\n', rest)) {
                 let end = at + newline + 1;
                 at = end;
                 let decides = fingerprint::raw(&bytes[end - DECIDING..end], 0).is_multiple_of(ONE_IN);
-                if decides || end - begun >= STRETCH.end {
+                if decides || end - begun >= CHUNK.end {
                     ends.push(end);
                     begun = after_empty(end);
-                    at = begun + STRETCH.start;
+                    at = begun + CHUNK.start;
                 }
             }
         });
@@ -162,7 +162,7 @@ impl<R: Read> Iterator for Cutter<'_, R> {
                 return Some(Ok(self.cut(&ends, false)));
             }
             if self.rest.len() > LARGEST_RECORD {
-                // What is whole before it is no stretch, but it is read.
+                // What is whole before it is no chunk, but it is read.
                 return Some(Ok(match self.last_end() {
                     // Give up on this line alone: the next may be a record again.
                     0 => {
@@ -178,7 +178,7 @@ impl<R: Read> Iterator for Cutter<'_, R> {
 }
 
 impl<R> Cutter<'_, R> {
-    /// Cuts stretches off that end here.
+    /// Cuts chunks off that end here.
     fn cut(&mut self, ends: &[usize], endless: bool) -> Cut {
         let end = ends.last().copied().unwrap_or_default();
         let mut rest = self.buffers.take();
@@ -187,13 +187,13 @@ impl<R> Cutter<'_, R> {
         bytes.truncate(end);
         let first_line = self.line;
         let mut begun = 0;
-        let stretches = ends.iter().map(|&end| {
+        let chunks = ends.iter().map(|&end| {
             let lines = memchr_iter(b'\n', &bytes[begun..end]).count() as u64;
             Extent { bytes: end - std::mem::replace(&mut begun, end), lines }
         });
-        let stretches: Vec<Extent> = stretches.collect();
-        self.line += stretches.iter().map(|stretch| stretch.lines).sum::<u64>();
-        Cut { bytes, first_line, stretches, endless }
+        let chunks: Vec<Extent> = chunks.collect();
+        self.line += chunks.iter().map(|chunk| chunk.lines).sum::<u64>();
+        Cut { bytes, first_line, chunks, endless }
     }
 }
 
@@ -202,9 +202,9 @@ impl Cut {
     pub(crate) fn take_off(&mut self, mut bytes: usize, mut lines: u64) {
         self.bytes.drain(..bytes);
         self.first_line += lines;
-        for stretch in &mut self.stretches {
-            let (off, ended) = (stretch.bytes.min(bytes), stretch.lines.min(lines));
-            (stretch.bytes, stretch.lines) = (stretch.bytes - off, stretch.lines - ended);
+        for chunk in &mut self.chunks {
+            let (off, ended) = (chunk.bytes.min(bytes), chunk.lines.min(lines));
+            (chunk.bytes, chunk.lines) = (chunk.bytes - off, chunk.lines - ended);
             (bytes, lines) = (bytes - off, lines - ended);
         }
     }
@@ -239,9 +239,7 @@ mod tests {
         }
         let cuts = cut(table.as_bytes());
         assert!(cuts.len() > 1);
-        assert!(
-            cuts.iter().all(|cut| cut.stretches.iter().map(|stretch| stretch.bytes).sum::<usize>() == cut.bytes.len())
-        );
+        assert!(cuts.iter().all(|cut| cut.chunks.iter().map(|chunk| chunk.bytes).sum::<usize>() == cut.bytes.len()));
         let together: Vec<_> = cuts.iter().flat_map(|cut| records(&cut.bytes)).collect();
         assert_eq!(together, records(table.as_bytes()));
         let lines = cuts[0].bytes.iter().filter(|byte| **byte == b'\n').count() as u64;
@@ -266,52 +264,52 @@ mod tests {
         assert_eq!(cut(b""), []);
     }
 
-    /// The stretches of a table, each by its bytes.
-    fn stretches(table: &str) -> Vec<String> {
-        let mut stretches = Vec::new();
+    /// The chunks of a table, each by its bytes.
+    fn chunks(table: &str) -> Vec<String> {
+        let mut chunks = Vec::new();
         for cut in cut(table.as_bytes()) {
             let mut begun = 0;
-            for Extent { bytes, lines } in cut.stretches {
-                let stretch = std::str::from_utf8(&cut.bytes[begun..begun + bytes]).unwrap();
-                assert_eq!(stretch.matches('\n').count() as u64, lines);
+            for Extent { bytes, lines } in cut.chunks {
+                let chunk = std::str::from_utf8(&cut.bytes[begun..begun + bytes]).unwrap();
+                assert_eq!(chunk.matches('\n').count() as u64, lines);
                 begun += bytes;
-                stretches.push(stretch.to_owned());
+                chunks.push(chunk.to_owned());
             }
         }
-        stretches
+        chunks
     }
 
     #[rstest]
     #[case::plain("plain, and long enough")]
     #[case::with_lines_in_quotes("\"two\nlines \"\"of\"\" it\"")]
-    fn a_row_put_in_moves_the_end_of_no_stretch_but_its_own(#[case] words: &str) {
+    fn a_row_put_in_moves_the_end_of_no_chunk_but_its_own(#[case] words: &str) {
         let row = |number: u32| format!("{},{words},{}\n", number.wrapping_mul(2_654_435_761), number.wrapping_mul(97));
         let mut rows: Vec<String> = (0..40_000).map(row).collect();
-        let before = stretches(&rows.concat());
+        let before = chunks(&rows.concat());
         assert!(before.len() > 40, "{}", before.len());
-        let whole = |stretch: &String| stretch.ends_with('\n') && stretch.len() < STRETCH.end + 100;
+        let whole = |chunk: &String| chunk.ends_with('\n') && chunk.len() < CHUNK.end + 100;
         assert!(before.iter().all(whole), "they are short and end with a row");
         rows.insert(9_000, row(1 << 20));
         rows.remove(30_000);
-        let after = stretches(&rows.concat());
+        let after = chunks(&rows.concat());
         let known: std::collections::HashSet<&String> = before.iter().collect();
-        let others = after.iter().filter(|stretch| !known.contains(stretch)).count();
+        let others = after.iter().filter(|chunk| !known.contains(chunk)).count();
         assert!((1..=6).contains(&others), "{others} of {}", after.len());
     }
 
     #[test]
-    fn a_header_may_come_after_more_empty_lines_than_a_stretch_has() {
+    fn a_header_may_come_after_more_empty_lines_than_a_chunk_has() {
         let table = ["\n".repeat(150_000).as_str(), "url\n/halts/\n"].concat();
         let mut first = cut(table.as_bytes()).remove(0);
         first.take_off(150_004, 150_001);
-        let left = |of: fn(&Extent) -> u64| first.stretches.iter().map(of).sum::<u64>();
+        let left = |of: fn(&Extent) -> u64| first.chunks.iter().map(of).sum::<u64>();
         assert_eq!((&first.bytes[..], first.first_line), (&b"/halts/\n"[..], 150_002));
-        assert_eq!((left(|stretch| stretch.bytes as u64), left(|stretch| stretch.lines)), (8, 1));
+        assert_eq!((left(|chunk| chunk.bytes as u64), left(|chunk| chunk.lines)), (8, 1));
     }
 
     #[test]
-    fn rows_that_all_end_alike_make_stretches_too() {
+    fn rows_that_all_end_alike_make_chunks_too() {
         let table = "x,the same at the end of every row, however long the table may be, and then more\n".repeat(9_000);
-        assert!(stretches(&table).iter().rev().skip(1).all(|stretch| stretch.len() <= STRETCH.end + 100));
+        assert!(chunks(&table).iter().rev().skip(1).all(|chunk| chunk.len() <= CHUNK.end + 100));
     }
 }

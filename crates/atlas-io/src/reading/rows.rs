@@ -268,19 +268,19 @@ impl<'t> Reading<'t> {
             None => Block::with_room(self.decider, bytes.len()),
         };
         let (mut begun, mut line) = (0, self.cut.first_line);
-        for Extent { bytes: length, lines } in std::mem::take(&mut self.cut.stretches) {
-            let stretch = &bytes[begun..begun + length];
-            self.stretch(&Records { bytes: stretch, line, delimiter, unread: raw });
+        for Extent { bytes: length, lines } in std::mem::take(&mut self.cut.chunks) {
+            let chunk = &bytes[begun..begun + length];
+            self.chunk(&Records { bytes: chunk, line, delimiter, unread: raw });
             (begun, line) = (begun + length, line + lines);
         }
     }
 
-    /// Takes a stretch apart, unless it is known: then only what has to be read in any case.
-    fn stretch(&mut self, all: &Records<'_>) {
-        let Some(raw) = self.raw.filter(|_| self.decider.wants_stretches()) else {
+    /// Takes a chunk apart, unless it is known: then only what has to be read in any case.
+    fn chunk(&mut self, all: &Records<'_>) {
+        let Some(raw) = self.raw.filter(|_| self.decider.wants_chunks()) else {
             return self.records(all, &mut |_, _| ());
         };
-        let print = self.decider.stretch_print(all.bytes, raw.reading);
+        let print = self.decider.chunk_print(all.bytes, raw.reading);
         if let Some(known) = self.decider.knows(print).filter(|_| all.unread.is_some()) {
             self.block.meet(print, known.rows());
             let (mut line, mut before) = (all.line, 0);
@@ -292,7 +292,7 @@ impl<'t> Reading<'t> {
             }
             return;
         }
-        self.block.begin_stretch(print, all.bytes.len());
+        self.block.begin_chunk(print, all.bytes.len());
         self.records(all, &mut |block, start| match start {
             Some(start) => block.end_record(start),
             None => block.end_unbroken(),

@@ -17,9 +17,9 @@ use atlas_core::report::Problem;
 pub struct Block {
     decider: Decider,
     rows: Rows,
-    /// The stretches that its rows belong to, where they do.
-    pub(super) stretches: Vec<Stretch>,
-    /// Stretches that were met as they were: their prints, and how many rows were let go with them.
+    /// The chunks that its rows belong to, where they do.
+    pub(super) chunks: Vec<Chunk>,
+    /// Chunks that were met as they were: their prints, and how many rows were let go with them.
     pub(super) met: Vec<(u64, u32)>,
     /// Links of some rows, packed.
     pub(super) links: Vec<(u32, Vec<u8>)>,
@@ -29,9 +29,9 @@ pub struct Block {
     scratch: Vec<u8>,
 }
 
-/// A stretch that a source took apart.
+/// A chunk that a source took apart.
 #[derive(Debug, Clone)]
-pub(super) struct Stretch {
+pub(super) struct Chunk {
     pub(super) print: u64,
     pub(super) length: u32,
     /// The first of its rows in the block, and how many there are.
@@ -100,7 +100,7 @@ impl Block {
         Self {
             decider: decider.clone(),
             rows,
-            stretches: Vec::new(),
+            chunks: Vec::new(),
             met: Vec::new(),
             links: Vec::new(),
             given: Fields::default(),

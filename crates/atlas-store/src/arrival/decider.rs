@@ -11,7 +11,7 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::Strand;
 use atlas_core::shape::{self, Media, Shape};
 
-use crate::model::{KnownStretches, RememberedStretch};
+use crate::model::{KnownChunks, RememberedChunk};
 
 /// Decides about rows as they come. Made for one source; cheap to copy.
 #[derive(Debug, Clone)]
@@ -19,8 +19,8 @@ pub struct Decider {
     seed: u64,
     source: u16,
     rules: Arc<Rules>,
-    /// The stretches that are remembered, where any are to be.
-    stretches: Option<Arc<KnownStretches>>,
+    /// The chunks that are remembered, where any are to be.
+    chunks: Option<Arc<KnownChunks>>,
 }
 
 /// What rows are decided by.
@@ -135,18 +135,18 @@ impl RowSummary {
 
 impl Decider {
     /// For the rows of the source with this place in the configuration.
-    pub(crate) fn new(seed: u64, chooser: Chooser, shape: Shape, stretches: Option<Arc<KnownStretches>>) -> Self {
-        Self { seed, source: 0, rules: Arc::new(Rules { chooser, shape }), stretches }
+    pub(crate) fn new(seed: u64, chooser: Chooser, shape: Shape, chunks: Option<Arc<KnownChunks>>) -> Self {
+        Self { seed, source: 0, rules: Arc::new(Rules { chooser, shape }), chunks }
     }
 
-    /// Whether stretches of rows are to be remembered.
-    pub fn wants_stretches(&self) -> bool {
-        self.stretches.is_some()
+    /// Whether chunks of rows are to be remembered.
+    pub fn wants_chunks(&self) -> bool {
+        self.chunks.is_some()
     }
 
-    /// What is remembered of a stretch, by its print.
-    pub fn knows(&self, print: u64) -> Option<&RememberedStretch> {
-        self.stretches.as_ref()?.get(&print)
+    /// What is remembered of a chunk, by its print.
+    pub fn knows(&self, print: u64) -> Option<&RememberedChunk> {
+        self.chunks.as_ref()?.get(&print)
     }
 
     /// The same for another source.

@@ -11,7 +11,7 @@ use rayon::prelude::*;
 use super::block::{Block, Unread};
 use super::block_cache::BlockCache;
 use super::decider::{Decider, RowFlag, RowSummary};
-use super::incremental::stretch::Stretches;
+use super::incremental::chunks::Chunks;
 use super::keyed_row::{KeyedRow, RowId};
 use crate::disk::spill::{Aside, Lanes};
 use crate::error::StoreError;
@@ -56,7 +56,7 @@ pub struct Arrivals {
     lanes: Lanes<KeyedRow>,
     /// Packed links of those rows that have any.
     links: Vec<(RowId, Vec<u8>)>,
-    stretches: Stretches,
+    chunks: Chunks,
     /// Which rows came unread, by their [`tag`]s.
     unread: Vec<u64>,
     let_go: Vec<u64>,
@@ -84,7 +84,7 @@ impl Arrivals {
             sources: Vec::new(),
             lanes: Lanes::new(folder, memory),
             links: Vec::new(),
-            stretches: Stretches::new(folder),
+            chunks: Chunks::new(folder),
             unread: Vec::new(),
             let_go: Vec::new(),
             others: Vec::new(),
@@ -118,7 +118,7 @@ impl Arrivals {
     /// Adds a block of what a source says.
     pub(crate) fn push(&mut self, mut block: Block) {
         let first = self.len() as u32;
-        let noted = self.stretches.note(&mut block, RowId(first));
+        let noted = self.chunks.note(&mut block, RowId(first));
         self.note(noted);
         if block.is_empty() {
             return;
@@ -372,14 +372,14 @@ impl Arrivals {
 }
 
 impl Arrivals {
-    /// What came of the stretches of all sources.
-    pub(crate) fn stretches(&self) -> &Stretches {
-        &self.stretches
+    /// What came of the chunks of all sources.
+    pub(crate) fn chunks(&self) -> &Chunks {
+        &self.chunks
     }
 
     /// The next build has to read these rows.
     pub(crate) fn doubt(&mut self, row_ids: &[RowId]) {
-        row_ids.iter().for_each(|row_id| self.stretches.doubt(*row_id));
+        row_ids.iter().for_each(|row_id| self.chunks.doubt(*row_id));
     }
 }
 

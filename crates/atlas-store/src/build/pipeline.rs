@@ -31,7 +31,7 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
     let ways = Ways {
         is_build: purpose == Purpose::Write,
         choices: job.choices_print(&chooser).filter(|_| chooser.archives.is_empty()),
-        by_stretch: job.sources.iter().all(|source| source.knows_rows()),
+        by_chunk: job.sources.iter().all(|source| source.knows_rows()),
         wants_all,
         same_extras: wants_all && same_people(job, ledger)?,
         is_fresh: job.fresh,
@@ -59,7 +59,7 @@ fn find_with(
     let run = last_run + 1;
     chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.names.address_of(name)));
     let settings = job.settings_print();
-    let decider = Decider::new(seed, chooser, job.shape.clone(), knowing.stretches.clone());
+    let decider = Decider::new(seed, chooser, job.shape.clone(), knowing.chunks.clone());
     let Gathered { mut arrivals, mut outcomes, memories, live_robots, mut mappings } =
         gather(job, ledger, decider.clone(), purpose, knowing.need)?;
     let ledger = &*ledger;

@@ -10,7 +10,7 @@ use super::pipeline::find;
 use super::remember::{keep_memories, restate};
 use super::report::{report, run_row};
 use super::{Purpose, preview};
-use crate::arrival::incremental::keep_stretches;
+use crate::arrival::incremental::keep_chunks;
 use crate::destination::Form;
 use crate::error::StoreError;
 use crate::guard::{self, guard};
@@ -52,7 +52,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     let writing = ledger.transaction()?;
     let published = publisher.publish(&*writing, &stale, || {
         let stands = |place| found.settled.standing.stands(place);
-        keep_stretches(&found.knowing, &found.arrivals, stands, &*writing, folder)
+        keep_chunks(&found.knowing, &found.arrivals, stands, &*writing, folder)
     })?;
     if form == Form::Index {
         writing.set_fact(Fact::Form, Some("index"))?;

@@ -2,7 +2,7 @@
 //!
 //! It lives in a folder of its own, never in the web root. An entry is no row: entries are kept by the segment, 240 at a time, as
 //! their compressed text (which is also what the sitemap file is made of) and a *lane* of fixed-size facts. So a change of one entry
-//! writes some 20 KB, whatever the size of the site. Rows of tables are known by the *stretch*, some dozens that follow one another,
+//! writes some 20 KB, whatever the size of the site. Rows of tables are known by the *chunk*, some dozens that follow one another,
 //! so that a build looks only at those near to which something moved.
 //!
 //! [`Ledger`] is what can be read, theme by theme, and [`Writing`] are changes under way. `sqlite` is the one form that there is:
@@ -27,7 +27,7 @@ pub use self::remembered::Remembered;
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
-    Announced, Departure, Fact, Facts, KnownStretches, Lane, LaneEntry, Members, Memory, OutputRow, RememberedStretch,
+    Announced, Departure, Fact, Facts, KnownChunks, Lane, LaneEntry, Members, Memory, OutputRow, RememberedChunk,
     RunRow, SegmentRow, Standing, Tombstone, Whole,
 };
 use atlas_core::announce::EngineState;
@@ -48,7 +48,7 @@ pub fn open_for_reading(folder: &Path) -> Result<Option<Box<dyn Ledger>>, StoreE
 
 /// An open ledger.
 pub trait Ledger:
-    ReadFacts + ReadRuns + ReadFiles + ReadSegments + ReadMemories + ReadStretches + ReadEngines + Send
+    ReadFacts + ReadRuns + ReadFiles + ReadSegments + ReadMemories + ReadChunks + ReadEngines + Send
 {
     /// Begins a set of changes that become true all at once, or not at all.
     fn transaction(&mut self) -> Result<Box<dyn Writing + '_>, StoreError>;
@@ -62,7 +62,7 @@ pub trait Snapshot {}
 
 /// Changes under way: dropped without being committed they never were.
 pub trait Writing:
-    WriteFacts + WriteRuns + WriteFiles + WriteSegments + WriteMemories + WriteStretches + WriteEngines
+    WriteFacts + WriteRuns + WriteFiles + WriteSegments + WriteMemories + WriteChunks + WriteEngines
 {
     /// Makes the changes true.
     fn commit(self: Box<Self>) -> Result<(), StoreError>;
@@ -212,34 +212,34 @@ pub trait WriteMemories {
     fn learnt(&self, source: &str, settings: u64, memory: &Memory) -> Result<(), StoreError>;
 }
 
-/// Reads stretches of rows that need not be looked at as long as they are the same, and whose rows they are.
-pub trait ReadStretches {
-    /// All stretches that are remembered.
-    fn stretches(&self) -> Result<KnownStretches, StoreError>;
+/// Reads chunks of rows that need not be looked at as long as they are the same, and whose rows they are.
+pub trait ReadChunks {
+    /// All chunks that are remembered.
+    fn chunks(&self) -> Result<KnownChunks, StoreError>;
 
-    /// Whose rows some stretches hold, by their tags: of each all of them, or only those that are read by every build. Stretches are
+    /// Whose rows some chunks hold, by their tags: of each all of them, or only those that are read by every build. Chunks are
     /// named by the number of their members.
-    fn tags(&self, stretches: &mut dyn Iterator<Item = (i64, bool)>) -> Result<Vec<u64>, StoreError>;
+    fn tags(&self, chunks: &mut dyn Iterator<Item = (i64, bool)>) -> Result<Vec<u64>, StoreError>;
 }
 
-/// Writes stretches of rows.
-pub trait WriteStretches {
-    /// Forgets all stretches.
-    fn forget_stretches(&self) -> Result<(), StoreError>;
+/// Writes chunks of rows.
+pub trait WriteChunks {
+    /// Forgets all chunks.
+    fn forget_chunks(&self) -> Result<(), StoreError>;
 
-    /// Forgets those stretches that are known and did not come, and begins to remember others; `came` are the prints of all that
+    /// Forgets those chunks that are known and did not come, and begins to remember others; `came` are the prints of all that
     /// came.
-    fn keep_stretches<'w>(
+    fn keep_chunks<'w>(
         &'w self,
-        known: &'w KnownStretches,
+        known: &'w KnownChunks,
         came: &HashSet<u64>,
-    ) -> Result<Box<dyn KeepStretches + 'w>, StoreError>;
+    ) -> Result<Box<dyn KeepChunks + 'w>, StoreError>;
 }
 
-/// Remembers stretches, beside those that are remembered already.
-pub trait KeepStretches {
-    /// Remembers a stretch.
-    fn keep(&mut self, print: u64, stretch: RememberedStretch, members: &Members) -> Result<(), StoreError>;
+/// Remembers chunks, beside those that are remembered already.
+pub trait KeepChunks {
+    /// Remembers a chunk.
+    fn keep(&mut self, print: u64, chunk: RememberedChunk, members: &Members) -> Result<(), StoreError>;
 
     /// Ends.
     fn done(self: Box<Self>) -> Result<(), StoreError>;

@@ -12,7 +12,7 @@ pub(crate) const UNKNOWN: u16 = 0;
 /// The group of an entry that has no translations.
 pub(crate) const NO_GROUP: u32 = u32::MAX;
 
-/// The half of a key by which an entry is known among the rows of a stretch.
+/// The half of a key by which an entry is known among the rows of a chunk.
 pub(crate) fn tag(key: u128) -> u64 {
     (key >> 64) as u64
 }

@@ -126,10 +126,10 @@ impl Reader for LineReader {
     }
 }
 
-/// Some lines, which make one stretch.
+/// Some lines, which make one chunk.
 pub fn block(decider: &Decider, lines: &[String], unread: bool) -> Block {
     let text = lines.concat();
-    let print = decider.stretch_print(text.as_bytes(), 7);
+    let print = decider.chunk_print(text.as_bytes(), 7);
     let mut block = if unread { Block::unread(decider, 1, Arc::new(LineReader)) } else { Block::new(decider) };
     let push = |block: &mut Block, line: &str| match unread {
         true => block.push_unread(&said(line).url, raw(line.as_bytes(), 7), line, 1),
@@ -143,7 +143,7 @@ pub fn block(decider: &Decider, lines: &[String], unread: bool) -> Block {
         lines.iter().zip(&starts).filter(|(_, start)| is_rest(start)).for_each(|(line, _)| push(&mut block, line));
         return block;
     }
-    block.begin_stretch(print, text.len());
+    block.begin_chunk(print, text.len());
     for (line, start) in lines.iter().zip(starts) {
         push(&mut block, line);
         block.end_record(start);

@@ -6,7 +6,7 @@ mod segments;
 mod files;
 mod runs;
 mod pages;
-mod stretches;
+mod chunks;
 mod engines;
 
 use std::cell::RefCell;

@@ -1,4 +1,4 @@
-//! Stretches of rows that need not be looked at as long as they are the same, and whose rows they are.
+//! Chunks of rows that need not be looked at as long as they are the same, and whose rows they are.
 
 use std::collections::{HashMap, HashSet};
 
@@ -6,17 +6,17 @@ use rusqlite::{Connection, params};
 
 use super::{Changing, Sqlite};
 use crate::error::StoreError;
-use crate::ledger::{KeepStretches, ReadStretches, WriteStretches};
-use crate::model::{KnownStretches, Members, RememberedStretch};
+use crate::ledger::{KeepChunks, ReadChunks, WriteChunks};
+use crate::model::{KnownChunks, Members, RememberedChunk};
 
-impl ReadStretches for Sqlite {
-    fn stretches(&self) -> Result<KnownStretches, StoreError> {
+impl ReadChunks for Sqlite {
+    fn chunks(&self) -> Result<KnownChunks, StoreError> {
         let mut statement = self.connection.prepare("select print, rows, rest, members, members_print from stretch")?;
         let rows = statement.query_map([], |row| {
             let print: i64 = row.get(0)?;
             let rest = row.get_ref(2)?.as_blob()?.as_chunks().0.iter().copied().map(u32::from_le_bytes);
             let rest: Vec<u32> = rest.collect();
-            let remembered = RememberedStretch {
+            let remembered = RememberedChunk {
                 rows: row.get(1)?,
                 rest: rest.as_chunks().0.iter().map(|&[start, end]| start..end).collect(),
                 members: row.get(3)?,
@@ -27,11 +27,11 @@ impl ReadStretches for Sqlite {
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
-    fn tags(&self, stretches: &mut dyn Iterator<Item = (i64, bool)>) -> Result<Vec<u64>, StoreError> {
+    fn tags(&self, chunks: &mut dyn Iterator<Item = (i64, bool)>) -> Result<Vec<u64>, StoreError> {
         let mut tags = Vec::new();
         let mut statement =
             self.connection.prepare_cached("select rest, iif(?2, quiet, x'') from members where id = ?1")?;
-        for (members, all) in stretches {
+        for (members, all) in chunks {
             let members = statement
                 .query_row(params![members, all], |row| Ok(Members { rest: row.get(0)?, quiet: row.get(1)? }))?;
             tags.extend(members.tags());
@@ -40,27 +40,27 @@ impl ReadStretches for Sqlite {
     }
 }
 
-/// Remembers stretches, beside those that are remembered already.
+/// Remembers chunks, beside those that are remembered already.
 struct Keeping<'w> {
     inner: &'w Connection,
-    known: &'w KnownStretches,
-    /// Members of stretches that are no more, by their prints: a stretch in which a row was edited has the same.
+    known: &'w KnownChunks,
+    /// Members of chunks that are no more, by their prints: a chunk in which a row was edited has the same.
     spare: HashMap<u64, i64>,
     next: i64,
     gone: Vec<u64>,
-    fresh: Vec<(u64, RememberedStretch)>,
+    fresh: Vec<(u64, RememberedChunk)>,
 }
 
-impl WriteStretches for Changing<'_> {
-    fn forget_stretches(&self) -> Result<(), StoreError> {
+impl WriteChunks for Changing<'_> {
+    fn forget_chunks(&self) -> Result<(), StoreError> {
         Ok(self.inner.execute_batch("delete from stretch; delete from members;")?)
     }
 
-    fn keep_stretches<'w>(
+    fn keep_chunks<'w>(
         &'w self,
-        known: &'w KnownStretches,
+        known: &'w KnownChunks,
         came: &HashSet<u64>,
-    ) -> Result<Box<dyn KeepStretches + 'w>, StoreError> {
+    ) -> Result<Box<dyn KeepChunks + 'w>, StoreError> {
         let gone: Vec<u64> = known.keys().copied().filter(|print| !came.contains(print)).collect();
         let spare = gone.iter().map(|print| (known[print].members_print, known[print].members)).collect();
         let next = self.inner.query_row("select coalesce(max(id), 0) + 1 from members", [], |row| row.get(0))?;
@@ -68,16 +68,16 @@ impl WriteStretches for Changing<'_> {
     }
 }
 
-impl KeepStretches for Keeping<'_> {
-    fn keep(&mut self, print: u64, stretch: RememberedStretch, members: &Members) -> Result<(), StoreError> {
+impl KeepChunks for Keeping<'_> {
+    fn keep(&mut self, print: u64, chunk: RememberedChunk, members: &Members) -> Result<(), StoreError> {
         if let Some(known) = self.known.get(&print) {
-            let same = known.members_print == stretch.members_print && known.rest == stretch.rest;
+            let same = known.members_print == chunk.members_print && known.rest == chunk.rest;
             if same {
                 return Ok(());
             }
             self.gone.push(print);
         }
-        let id = match self.spare.remove(&stretch.members_print) {
+        let id = match self.spare.remove(&chunk.members_print) {
             Some(id) => id,
             None => {
                 let mut statement =
@@ -87,12 +87,12 @@ impl KeepStretches for Keeping<'_> {
                 self.next - 1
             }
         };
-        self.fresh.push((print, RememberedStretch { members: id, ..stretch }));
+        self.fresh.push((print, RememberedChunk { members: id, ..chunk }));
         Ok(())
     }
 
     fn done(mut self: Box<Self>) -> Result<(), StoreError> {
-        let reused: HashSet<i64> = self.fresh.iter().map(|(_, stretch)| stretch.members).collect();
+        let reused: HashSet<i64> = self.fresh.iter().map(|(_, chunk)| chunk.members).collect();
         let mut forget = self.inner.prepare_cached("delete from stretch where print = ?1")?;
         let mut forget_members = self.inner.prepare_cached("delete from members where id = ?1")?;
         for print in &self.gone {
@@ -105,7 +105,7 @@ impl KeepStretches for Keeping<'_> {
         // In the order of the table, which is not that in which they came.
         self.fresh.sort_unstable_by_key(|(print, _)| *print as i64);
         let mut insert = self.inner.prepare_cached("insert or replace into stretch values (?1, ?2, ?3, ?4, ?5)")?;
-        for (print, RememberedStretch { rows, rest, members, members_print }) in &self.fresh {
+        for (print, RememberedChunk { rows, rest, members, members_print }) in &self.fresh {
             let rest: Vec<u8> =
                 rest.iter().flat_map(|span| [span.start, span.end]).flat_map(u32::to_le_bytes).collect();
             insert.execute(params![*print as i64, rows, rest, members, *members_print as i64])?;

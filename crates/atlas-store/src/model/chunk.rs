@@ -1,13 +1,13 @@
-//! Stretches as they are remembered: rows of a table that follow one another.
+//! Chunks as they are remembered: rows of a table that follow one another.
 
 use std::collections::HashMap;
 use std::ops::Range;
 
 use atlas_core::fingerprint;
 
-/// What is remembered of a stretch.
+/// What is remembered of a chunk.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RememberedStretch {
+pub struct RememberedChunk {
     /// Rows of it that need not be looked at.
     pub(crate) rows: u32,
     /// Where in it those begin and end that are read by every build.
@@ -17,7 +17,7 @@ pub struct RememberedStretch {
     pub(crate) members_print: u64,
 }
 
-impl RememberedStretch {
+impl RememberedChunk {
     /// Rows of it that need not be looked at.
     pub fn rows(&self) -> u32 {
         self.rows
@@ -29,10 +29,10 @@ impl RememberedStretch {
     }
 }
 
-/// All stretches that are remembered, by their prints.
-pub type KnownStretches = HashMap<u64, RememberedStretch>;
+/// All chunks that are remembered, by their prints.
+pub type KnownChunks = HashMap<u64, RememberedChunk>;
 
-/// Whose rows a stretch holds: their tags, one after the other.
+/// Whose rows a chunk holds: their tags, one after the other.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Members {
     /// Of the rows that need not be looked at.

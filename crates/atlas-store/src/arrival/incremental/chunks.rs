@@ -1,4 +1,4 @@
-//! Stretches: rows of a table that follow one another. As long as not a byte of a stretch moves, none of its rows is looked at,
+//! Chunks: rows of a table that follow one another. As long as not a byte of a chunk moves, none of its rows is looked at,
 //! but for those that have to be read by every build.
 
 use std::io;
@@ -8,11 +8,11 @@ use std::path::Path;
 use atlas_core::fingerprint;
 
 use crate::arrival::RowId;
-use crate::arrival::block::{Block, Stretch};
+use crate::arrival::block::{Block, Chunk};
 use crate::arrival::decider::Decider;
 use crate::disk::spill::Aside;
 use crate::error::StoreError;
-use crate::model::{Members, RememberedStretch, tag};
+use crate::model::{Members, RememberedChunk, tag};
 
 /// A row came of a record, in the number of its first byte.
 const CAME: u32 = 1 << 31;
@@ -22,49 +22,49 @@ const TAG: usize = 8;
 const HELD: usize = 16 << 20;
 
 impl Decider {
-    /// The print of a stretch; `reading` is a fingerprint of how its rows are read.
-    pub fn stretch_print(&self, bytes: &[u8], reading: u64) -> u64 {
+    /// The print of a chunk; `reading` is a fingerprint of how its rows are read.
+    pub fn chunk_print(&self, bytes: &[u8], reading: u64) -> u64 {
         fingerprint::raw(bytes, reading ^ self.seed())
     }
 }
 
 impl Block {
-    /// A stretch begins here, of so many bytes.
-    pub fn begin_stretch(&mut self, print: u64, length: usize) {
+    /// A chunk begins here, of so many bytes.
+    pub fn begin_chunk(&mut self, print: u64, length: usize) {
         let (first, length) = (self.len() as u32, u32::try_from(length).unwrap_or(CAME));
         // One so long that places in it have no room is read by every build.
         let whole = length >= CAME;
-        self.stretches.push(Stretch { print, length, first, rows: 0, records: Vec::new(), whole });
+        self.chunks.push(Chunk { print, length, first, rows: 0, records: Vec::new(), whole });
     }
 
-    /// A record of the stretch at hand begins at this byte of it, and was read.
+    /// A record of the chunk at hand begins at this byte of it, and was read.
     pub fn end_record(&mut self, start: usize) {
         let rows = self.len() as u32;
-        if let Some(stretch) = self.stretches.last_mut() {
-            let came = rows > stretch.first + stretch.rows;
-            stretch.rows = rows - stretch.first;
-            stretch.records.push(start as u32 | if came { CAME } else { 0 });
+        if let Some(chunk) = self.chunks.last_mut() {
+            let came = rows > chunk.first + chunk.rows;
+            chunk.rows = rows - chunk.first;
+            chunk.records.push(start as u32 | if came { CAME } else { 0 });
         }
     }
 
-    /// The rows of the stretch at hand were read, and nobody can tell where each of them begins.
+    /// The rows of the chunk at hand were read, and nobody can tell where each of them begins.
     pub fn end_unbroken(&mut self) {
         let rows = self.len() as u32;
-        if let Some(stretch) = self.stretches.last_mut() {
-            stretch.rows = rows - stretch.first;
-            stretch.whole = true;
+        if let Some(chunk) = self.chunks.last_mut() {
+            chunk.rows = rows - chunk.first;
+            chunk.whole = true;
         }
     }
 
-    /// A remembered stretch is met as it was; so many rows of it need not be looked at.
+    /// A remembered chunk is met as it was; so many rows of it need not be looked at.
     pub fn meet(&mut self, print: u64, rows: u32) {
         self.met.push((print, rows));
     }
 }
 
-/// What came of the stretches of all sources.
+/// What came of the chunks of all sources.
 #[derive(Debug)]
-pub(crate) struct Stretches {
+pub(crate) struct Chunks {
     /// Prints of those that were met as they were.
     met: Vec<u64>,
     heads: Vec<Head>,
@@ -75,7 +75,7 @@ pub(crate) struct Stretches {
     doubtful: Vec<u64>,
 }
 
-/// A stretch that was taken apart.
+/// A chunk that was taken apart.
 #[derive(Debug, Clone, Copy)]
 struct Head {
     print: u64,
@@ -88,7 +88,7 @@ struct Head {
     at: u64,
 }
 
-impl Stretches {
+impl Chunks {
     pub(in crate::arrival) fn new(folder: &Path) -> Self {
         Self {
             met: Vec::new(),
@@ -100,15 +100,15 @@ impl Stretches {
         }
     }
 
-    /// Takes note of the stretches of a block whose first row has this place.
+    /// Takes note of the chunks of a block whose first row has this place.
     pub(in crate::arrival) fn note(&mut self, block: &mut Block, first: RowId) -> io::Result<()> {
         self.met.extend(block.met.drain(..).map(|(print, _)| print));
-        for stretch in std::mem::take(&mut block.stretches) {
-            let Stretch { print, length, rows, ref records, whole, .. } = stretch;
+        for chunk in std::mem::take(&mut block.chunks) {
+            let Chunk { print, length, rows, ref records, whole, .. } = chunk;
             let at = self.put_aside + self.notes.len() as u64;
             records.iter().for_each(|record| self.notes.extend_from_slice(&record.to_le_bytes()));
             let row_id = |row: u32| RowId(first.0 + row);
-            for row in stretch.first..stretch.first + rows {
+            for row in chunk.first..chunk.first + rows {
                 let (key, doubtful) = block.in_brief(row as usize);
                 self.notes.extend_from_slice(&tag(key).to_le_bytes());
                 if doubtful {
@@ -116,7 +116,7 @@ impl Stretches {
                 }
             }
             let records = records.len() as u32;
-            self.heads.push(Head { print, length, first: row_id(stretch.first), rows, records, whole, at });
+            self.heads.push(Head { print, length, first: row_id(chunk.first), rows, records, whole, at });
         }
         if self.notes.len() > HELD {
             self.aside.put(&self.notes)?;
@@ -138,7 +138,7 @@ impl Stretches {
         self.doubtful.get(at / 64).is_some_and(|bits| bits >> (at % 64) & 1 == 1)
     }
 
-    /// The prints of all stretches that came.
+    /// The prints of all chunks that came.
     pub(crate) fn prints(&self) -> impl Iterator<Item = u64> {
         self.met.iter().copied().chain(self.heads.iter().map(|head| head.print))
     }
@@ -155,19 +155,19 @@ impl Stretches {
         }
     }
 
-    /// Gives each stretch that was taken apart, as it is to be remembered; `stands` tells whether a row stands for an entry alone.
+    /// Gives each chunk that was taken apart, as it is to be remembered; `stands` tells whether a row stands for an entry alone.
     pub(crate) fn each(
         &self,
         folder: &Path,
         stands: impl Fn(RowId) -> bool,
-        mut take: impl FnMut(u64, RememberedStretch, Members) -> Result<(), StoreError>,
+        mut take: impl FnMut(u64, RememberedChunk, Members) -> Result<(), StoreError>,
     ) -> Result<(), StoreError> {
         for head in &self.heads {
             let notes = self.notes(head.at, head.records as usize * 4 + head.rows as usize * TAG);
             let notes = notes.map_err(StoreError::io("cannot read back what was put aside in", folder))?;
             let (records, tags) = notes.split_at(head.records as usize * 4);
             let (members, rest) = self.members(head, records.as_chunks().0, tags.as_chunks().0, &stands);
-            let remembered = RememberedStretch {
+            let remembered = RememberedChunk {
                 rows: (members.quiet.len() / TAG) as u32,
                 rest,
                 members: 0,
@@ -178,7 +178,7 @@ impl Stretches {
         Ok(())
     }
 
-    /// Whose rows a stretch holds, and where in it those are that are read by every build.
+    /// Whose rows a chunk holds, and where in it those are that are read by every build.
     fn members(
         &self,
         head: &Head,
