@@ -88,7 +88,7 @@ impl Settled {
             false => listed.iter().map(|candidate| candidate.row_id).collect(),
         };
         let row_ids = alternates.row_ids().filter(|row_id| !known.contains(row_id));
-        let candidates = row_ids.filter_map(|row_id| match self.standing.roles.of(row_id) {
+        let candidates = row_ids.filter_map(|row_id| match self.standing.assignment.of(row_id) {
             Role::Known(prior) => self.candidate(arrivals, row_id, prior),
             Role::New | Role::PassedOver => None,
         });
@@ -221,7 +221,7 @@ impl Settled {
         if wanted.is_empty() {
             return Ok(Vec::new());
         }
-        let known = self.standing.roles.all().filter_map(|(row_id, role)| Some((role.prior()??, row_id)));
+        let known = self.standing.assignment.all().filter_map(|(row_id, role)| Some((role.prior()??, row_id)));
         let pages = known.filter(|(prior, _)| wanted.binary_search(prior).is_ok());
         let mut row_ids: HashMap<u32, RowId> = pages.collect();
         row_ids.extend(wanted.iter().filter_map(|prior| Some((*prior, *self.same_strands.get(prior)?))));

@@ -9,8 +9,8 @@ use atlas_core::contribution::{Said, url_of};
 use atlas_core::fingerprint::{self, Prints};
 use rayon::prelude::*;
 
+use super::assignment::Assignment;
 use super::expected::Expected;
-use super::roles::Roles;
 use super::{Sample, Telling};
 use crate::arrival::{Arrivals, Block, KeyedRow, RowFlag, RowId};
 use crate::disk::spill::PARTITIONS;
@@ -46,7 +46,7 @@ pub(crate) struct Joined {
     /// The provenances that are one source alone, by its place.
     pub(crate) single: Vec<u16>,
     /// What each row is to the entries.
-    pub(crate) roles: Roles,
+    pub(crate) assignment: Assignment,
     /// For each remembered entry: its [`Fate`].
     pub(crate) fates: Vec<u8>,
     /// Where merged rows come from.
@@ -95,7 +95,7 @@ pub(crate) fn join(
         single: provenances.single(),
         settings,
         telling,
-        roles: Roles::new(arrivals.len(), entries > 0),
+        assignment: Assignment::new(arrivals.len(), entries > 0),
         fates: (0..entries).map(|at| AtomicU8::new(fate(at) as u8)).collect(),
     };
     let parts = (0..PARTITIONS).into_par_iter().map(|part| {
@@ -105,7 +105,7 @@ pub(crate) fn join(
     });
     let parts: Vec<Part> = parts.collect::<io::Result<_>>()?;
     let mut joined = Joined {
-        roles: joining.roles,
+        assignment: joining.assignment,
         single: joining.single,
         fates: joining.fates.into_iter().map(AtomicU8::into_inner).collect(),
         ..Joined::default()
@@ -129,7 +129,7 @@ pub(crate) fn join(
         let mut block = Block::new(arrivals.decider());
         for ((merged, at, row), row_id) in some.iter().zip(first..) {
             block.push_copy(&blocks[*at].row(*row), blocks[*at].summary(*row));
-            joined.roles.push(merged.prior);
+            joined.assignment.push(merged.prior);
             joined.origins.insert(RowId(row_id), merged.origin.clone());
         }
         arrivals.push_aside(block);
@@ -155,7 +155,7 @@ struct Joining<'a> {
     single: Vec<u16>,
     settings: u64,
     telling: Telling<'a>,
-    roles: Roles,
+    assignment: Assignment,
     fates: Vec<AtomicU8>,
 }
 
@@ -188,7 +188,7 @@ impl Joining<'_> {
             let misses_page = self.misses_page(group);
             let alone = group.len() == 1 && !misses_page;
             if alone {
-                self.roles.set(group[0].row_id, prior);
+                self.assignment.set(group[0].row_id, prior);
             } else {
                 part.merge(self, group, known.as_ref(), misses_page);
             }
@@ -301,7 +301,7 @@ mod tests {
     use atlas_core::fingerprint::Field;
     use rstest::rstest;
 
-    use super::super::roles::Role;
+    use super::super::assignment::Role;
     use super::*;
     use crate::arrival::{Need, plain_decider};
     use crate::provenance::Mapping;
@@ -339,7 +339,7 @@ mod tests {
 
     /// The path of each row that stands for an entry, and its place in the ledger.
     fn entries(arrivals: &Arrivals, joined: &Joined) -> Vec<(String, RowId, Option<u32>)> {
-        let standing = joined.roles.all().filter_map(|(row_id, role)| Some((row_id, role.prior()?)));
+        let standing = joined.assignment.all().filter_map(|(row_id, role)| Some((row_id, role.prior()?)));
         let named = standing.map(|(row_id, prior)| {
             let row = arrivals.row(row_id);
             (url_of(&row).trim_end_matches('/').rsplit('/').next().unwrap().to_owned(), row_id, prior)
@@ -379,7 +379,7 @@ mod tests {
         let joined = joined(&mut arrivals, None, &Provenances::new(Vec::new(), mappings(1)));
         let paths: Vec<String> = entries(&arrivals, &joined).into_iter().map(|(path, ..)| path).collect();
         assert_eq!(paths, ["a", "c", "d", "b"], "what was merged comes last");
-        assert_eq!(joined.roles.of(RowId(1)), Role::PassedOver);
+        assert_eq!(joined.assignment.of(RowId(1)), Role::PassedOver);
         let origin = &joined.origins[&RowId(5)];
         assert_eq!((origin.first, origin.sources.as_slice()), (RowId(1), [0, 1].as_slice()));
         assert_eq!(Said::read(&arrivals.row(RowId(5))).title.as_deref(), Some("Shed"), "the first is believed");

@@ -4,12 +4,12 @@
 //! parallel. Nothing is sorted by URL. What comes out is a candidate for each kept entry, a count for each reason, and the
 //! remembered entries that are gone.
 //!
-//! `join` joins keys, `expected` tells which of them have no page where one should be, `roles` and `standing` tell which
+//! `join` joins keys, `expected` tells which of them have no page where one should be, `assignment` and `standing` tell which
 //! rows count, `choosing` asks about each, `latest` keeps old articles for when none is,
 //! `oddities` is what there is to tell besides, `sample` counts.
 
 mod sample;
-mod roles;
+mod assignment;
 mod latest;
 mod expected;
 mod join;
@@ -28,12 +28,12 @@ use atlas_core::placement::Strand;
 use atlas_core::shape::Shape;
 use rayon::prelude::*;
 
+pub(crate) use self::assignment::Role;
 use self::choosing::Choosing;
 pub use self::expected::Expected;
 pub(crate) use self::join::{Fate, Odds, join};
 use self::latest::Latest;
 use self::oddities::Oddities;
-pub(crate) use self::roles::Role;
 pub use self::sample::Telling;
 pub(crate) use self::sample::{Sample, Soonest};
 pub(crate) use self::standing::{Stand, Standing};
@@ -381,8 +381,8 @@ pub fn settle(
     terms: &Terms<'_>,
 ) -> io::Result<Settled> {
     let joined = join(arrivals, Some(remembered), expected, (terms.provenances, terms.settings), terms.telling)?;
-    let (roles, origins, fates) = (joined.roles, joined.origins, joined.fates);
-    let standing = Standing { roles, origins, single: joined.single };
+    let (assignment, origins, fates) = (joined.assignment, joined.origins, joined.fates);
+    let standing = Standing { assignment, origins, single: joined.single };
     let counts = Counts {
         tallies: vec![Tally::default(); terms.chooser.sections.list().len()],
         oddities: Oddities { at_odds: joined.at_odds, ..Oddities::default() },

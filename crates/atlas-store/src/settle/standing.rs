@@ -5,15 +5,15 @@ use std::collections::HashMap;
 
 use atlas_core::choose::Verdict;
 
+use super::assignment::{Assignment, Role};
 use super::join::{Joined, Origin};
-use super::roles::{Role, Roles};
 use crate::arrival::{Arrivals, Block, RowId, RowSummary};
 use crate::model::UNKNOWN;
 
 /// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
 #[derive(Debug, Default)]
 pub(crate) struct Standing {
-    pub(crate) roles: Roles,
+    pub(crate) assignment: Assignment,
     pub(crate) origins: HashMap<RowId, Origin>,
     /// The provenances that are one source alone, by its place.
     pub(crate) single: Vec<u16>,
@@ -34,7 +34,7 @@ pub(crate) struct Stand<'s> {
 
 impl From<Joined> for Standing {
     fn from(joined: Joined) -> Self {
-        Self { roles: joined.roles, origins: joined.origins, single: joined.single }
+        Self { assignment: joined.assignment, origins: joined.origins, single: joined.single }
     }
 }
 
@@ -54,8 +54,8 @@ impl Standing {
         at: usize,
         block: &'b Block,
     ) -> impl Iterator<Item = (Stand<'_>, Cow<'b, [u8]>)> {
-        let roles = self.roles_of(arrivals, at, block).enumerate();
-        let standing = roles.filter_map(|(row, role)| Some((row, role.prior()?)));
+        let assignment = self.roles_of(arrivals, at, block).enumerate();
+        let standing = assignment.filter_map(|(row, role)| Some((row, role.prior()?)));
         let first = arrivals.first_of(at);
         standing.map(move |(row, prior)| {
             let (bytes, summary) = block.entry(row);
@@ -63,10 +63,10 @@ impl Standing {
         })
     }
 
-    /// The roles of the rows of one block.
+    /// The assignment of the rows of one block.
     pub(crate) fn roles_of(&self, arrivals: &Arrivals, at: usize, block: &Block) -> impl Iterator<Item = Role> {
         let first = arrivals.first_of(at).0;
-        (first..first + block.len() as u32).map(|at| self.roles.of(RowId(at)))
+        (first..first + block.len() as u32).map(|at| self.assignment.of(RowId(at)))
     }
 
     /// A row of a block whose first row is at this place.
@@ -78,17 +78,17 @@ impl Standing {
 
     /// Whether a row stands for an entry.
     pub(crate) fn stands(&self, row_id: RowId) -> bool {
-        self.roles.of(row_id) != Role::PassedOver
+        self.assignment.of(row_id) != Role::PassedOver
     }
 
     /// Whether a row stands for an entry that the ledger did not know.
     pub(crate) fn is_new(&self, row_id: RowId) -> bool {
-        self.roles.of(row_id) == Role::New
+        self.assignment.of(row_id) == Role::New
     }
 
     /// The rows that stand for entries which the ledger did not know.
     pub(crate) fn new_rows(&self) -> impl Iterator<Item = RowId> {
-        self.roles.all().filter(|(_, role)| *role == Role::New).map(|(row_id, _)| row_id)
+        self.assignment.all().filter(|(_, role)| *role == Role::New).map(|(row_id, _)| row_id)
     }
 
     /// The sources that speak of an entry for which a row stands.

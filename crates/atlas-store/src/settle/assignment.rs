@@ -49,20 +49,20 @@ impl Role {
 
 /// The role of each row. May be set by many threads at once.
 #[derive(Debug)]
-pub(crate) enum Roles {
+pub(crate) enum Assignment {
     /// As [numbers](Role::number).
     Numbers(Vec<AtomicU32>),
     /// As bits, where the ledger remembers nothing: whether a row stands for an entry. There are so many rows, and so many bits.
     Bits(usize, Vec<AtomicU64>),
 }
 
-impl Default for Roles {
+impl Default for Assignment {
     fn default() -> Self {
         Self::Bits(0, Vec::new())
     }
 }
 
-impl Roles {
+impl Assignment {
     /// So many rows, all of them passed over; `remembers` tells whether the ledger remembers anything.
     pub(crate) fn new(rows: usize, remembers: bool) -> Self {
         match remembers {
@@ -103,7 +103,7 @@ impl Roles {
         }
     }
 
-    /// All roles, in the order of the rows.
+    /// All assignment, in the order of the rows.
     pub(crate) fn all(&self) -> impl Iterator<Item = (RowId, Role)> {
         let rows = match self {
             Self::Numbers(numbers) => numbers.len(),
@@ -121,21 +121,21 @@ mod tests {
 
     #[rstest]
     fn what_is_set_is_told_and_all_else_is_passed_over(#[values(false, true)] remembers: bool) {
-        let mut roles = Roles::new(130, remembers);
-        [0, 63, 64, 129].iter().for_each(|at| roles.set(RowId(*at), None));
-        roles.push(None);
+        let mut assignment = Assignment::new(130, remembers);
+        [0, 63, 64, 129].iter().for_each(|at| assignment.set(RowId(*at), None));
+        assignment.push(None);
         let standing: Vec<u32> =
-            roles.all().filter(|(_, role)| *role == Role::New).map(|(row_id, _)| row_id.0).collect();
+            assignment.all().filter(|(_, role)| *role == Role::New).map(|(row_id, _)| row_id.0).collect();
         assert_eq!(standing, [0, 63, 64, 129, 130]);
-        assert_eq!(roles.all().filter(|(_, role)| *role == Role::PassedOver).count(), 126);
+        assert_eq!(assignment.all().filter(|(_, role)| *role == Role::PassedOver).count(), 126);
     }
 
     #[test]
     fn a_place_in_the_ledger_is_kept() {
-        let mut roles = Roles::new(2, true);
-        roles.set(RowId(1), Some(7));
-        roles.push(Some(9));
+        let mut assignment = Assignment::new(2, true);
+        assignment.set(RowId(1), Some(7));
+        assignment.push(Some(9));
         let known = [Role::PassedOver, Role::Known(7), Role::Known(9)];
-        assert_eq!(roles.all().map(|(_, role)| role).collect::<Vec<_>>(), known);
+        assert_eq!(assignment.all().map(|(_, role)| role).collect::<Vec<_>>(), known);
     }
 }
