@@ -36,7 +36,7 @@ impl Settled {
         listed.par_sort_unstable_by_key(|candidate| candidate.prior);
         let lane = lane_of(ledger, remembered, listed.iter().filter_map(|candidate| candidate.prior))?;
         listed.par_iter_mut().for_each(|candidate| {
-            candidate.lane.provenance = self.standing.provenance(arrivals, candidate.row_id);
+            candidate.lane.provenance = self.entry_rows.provenance(arrivals, candidate.row_id);
         });
         let moved = self.moved(arrivals, &listed, &lane, terms);
         self.compare(arrivals, &listed, &lane, &moved, terms);
@@ -88,7 +88,7 @@ impl Settled {
             false => listed.iter().map(|candidate| candidate.row_id).collect(),
         };
         let row_ids = alternates.row_ids().filter(|row_id| !known.contains(row_id));
-        let candidates = row_ids.filter_map(|row_id| match self.standing.assignment.of(row_id) {
+        let candidates = row_ids.filter_map(|row_id| match self.entry_rows.assignment.of(row_id) {
             Role::Known(prior) => self.candidate(arrivals, row_id, prior),
             Role::New | Role::PassedOver => None,
         });
@@ -98,7 +98,7 @@ impl Settled {
     /// The entry of a row in the strand of the pages.
     fn candidate(&self, arrivals: &Arrivals, row_id: RowId, prior: u32) -> Option<Candidate> {
         let summary = arrivals.summary(row_id);
-        Some(Candidate::of_page(&summary, summary.kept()?, row_id, self.standing.named(row_id), Some(prior)))
+        Some(Candidate::of_page(&summary, summary.kept()?, row_id, self.entry_rows.named(row_id), Some(prior)))
     }
 
     /// Counts what moved, and tells whether that is a redesign.
@@ -221,7 +221,7 @@ impl Settled {
         if wanted.is_empty() {
             return Ok(Vec::new());
         }
-        let known = self.standing.assignment.all().filter_map(|(row_id, role)| Some((role.prior()??, row_id)));
+        let known = self.entry_rows.assignment.all().filter_map(|(row_id, role)| Some((role.prior()??, row_id)));
         let pages = known.filter(|(prior, _)| wanted.binary_search(prior).is_ok());
         let mut row_ids: HashMap<u32, RowId> = pages.collect();
         row_ids.extend(wanted.iter().filter_map(|prior| Some((*prior, *self.same_strands.get(prior)?))));
@@ -236,7 +236,7 @@ impl Settled {
             let Some(&row_id) = row_ids.get(prior) else { continue };
             let summary = arrivals.summary(row_id);
             let Some(kept) = summary.kept() else { continue };
-            let named = self.standing.named(row_id);
+            let named = self.entry_rows.named(row_id);
             let mut candidate = match strands.get(prior) {
                 Some(strand) => Candidate::of_strand(&summary, kept, row_id, named, *strand),
                 None => Candidate::of_page(&summary, kept, row_id, named, Some(*prior)),
@@ -264,7 +264,7 @@ impl Settled {
         let mut comparisons: HashMap<(u16, u16), Arc<Comparison>> = HashMap::new();
         for (candidate, known) in listed.iter().zip(lane).filter(|(candidate, known)| is_remapped(candidate, known)) {
             let comparison = comparisons.entry((known.provenance, candidate.lane.provenance)).or_insert_with(|| {
-                terms.provenances.comparison(known.provenance, &self.standing.sources(arrivals, candidate.row_id))
+                terms.provenances.comparison(known.provenance, &self.entry_rows.sources(arrivals, candidate.row_id))
             });
             for (change, source) in &comparison.changes {
                 *self.remapped.entry((source.clone(), *change)).or_default() += 1;
@@ -281,7 +281,7 @@ impl Settled {
             let Some(comparison) = compared(closely[nth]).filter(|_| !known.is_recalled()) else {
                 return recalled(row, candidate, known, terms);
             };
-            let merged = self.standing.origins.get(&candidate.row_id).and_then(|origin| origin.as_before);
+            let merged = self.entry_rows.origins.get(&candidate.row_id).and_then(|origin| origin.as_before);
             let as_before = merged.unwrap_or_else(|| {
                 let heard = comparison.select(arrivals.source_of(candidate.row_id), &Said::read(row));
                 Prints::of(&heard, &mut Vec::new())

@@ -26,7 +26,7 @@ const TEXTS: usize = 32 << 20;
 /// some have to go elsewhere whose rows were let go.
 pub(crate) fn arrange(site: &Site<'_>, settled: &mut Settled) -> Result<Option<Plan>, StoreError> {
     let mut arranging = Arranging::new(site, settled);
-    arranging.stand(settled)?;
+    arranging.entry_row(settled)?;
     let mut waiting = arranging.make_room(settled)?;
     let wanted = std::mem::take(&mut waiting.recalled);
     let Site { ledger, remembered, renderer, .. } = site;
@@ -70,7 +70,7 @@ impl<'a> Arranging<'a> {
     }
 
     /// Takes files over as they stand, less what is gone from them.
-    fn stand(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
+    fn entry_row(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
         let mut untouched = Untouched::default();
         let listed: HashMap<u32, u32> =
             settled.listed.iter().zip(0..).filter_map(|(candidate, at)| Some((candidate.prior?, at))).collect();

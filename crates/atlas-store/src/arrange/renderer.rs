@@ -89,7 +89,7 @@ impl Renderer<'_> {
         blocks.into_par_iter().flat_map_iter(move |at| {
             let (block, before) = (arrivals.block(at), arrivals.first_of(at).0);
             let rows = (0..block.len()).zip(before..);
-            let new = rows.filter(|(_, at)| settled.standing.is_new(RowId(*at)));
+            let new = rows.filter(|(_, at)| settled.entry_rows.is_new(RowId(*at)));
             let added = new.filter_map(|(row, at)| {
                 let summary = block.summary(row);
                 let (kept, row_id) = (summary.kept()?, RowId(at));
@@ -105,7 +105,7 @@ impl Renderer<'_> {
                     }
                 };
                 let shelf = stack_of(usize::from(kept.section), Strand::Pages);
-                let named = settled.standing.named(row_id);
+                let named = settled.entry_rows.named(row_id);
                 Some(Arrival::new(summary.age, named, Member::row(row_id), shelf, measured))
             });
             added.collect::<Vec<_>>()

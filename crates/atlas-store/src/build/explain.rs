@@ -111,7 +111,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
     // Where several rows speak of it, it is the merged one that stands.
     let mut group = None;
     arrivals.each_summary(|row_id, summary| {
-        if summary.key() == key && found.settled.standing.stands(row_id) {
+        if summary.key() == key && found.settled.entry_rows.is_entry(row_id) {
             group = Some(found.alternates.group_of(row_id));
             if let Some(merged) = &mut merged {
                 merged.not_in_folder = summary.verdict == Verdict::LeftOut(Reason::NotInFolder);

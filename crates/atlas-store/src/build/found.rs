@@ -79,7 +79,7 @@ impl Found {
             remembered: &self.remembered,
             press: Press {
                 listed: &self.settled.listed,
-                standing: &self.settled.standing,
+                entry_rows: &self.settled.entry_rows,
                 renderer: Renderer { arrivals, shape: &job.shape, alternates, style: job.names.style },
                 settings: self.settings,
                 run: self.run as u32,
@@ -178,11 +178,11 @@ impl Found {
     /// The entries that were not in before, in the order in which the sources name them: their keys and rows.
     pub(super) fn added(&self) -> Vec<(u128, RowId)> {
         let any = self.settled.counts.added.count() > 0;
-        let rows = self.settled.standing.new_rows().filter(|_| any);
+        let rows = self.settled.entry_rows.new_rows().filter(|_| any);
         let kept =
             rows.map(|row_id| (row_id, self.arrivals.summary(row_id))).filter(|(_, summary)| summary.kept().is_some());
         let mut added: Vec<(RowId, u128, RowId)> =
-            kept.map(|(row_id, summary)| (self.settled.standing.named(row_id), summary.key(), row_id)).collect();
+            kept.map(|(row_id, summary)| (self.settled.entry_rows.named(row_id), summary.key(), row_id)).collect();
         added.sort_unstable();
         added.into_iter().map(|(_, key, row_id)| (key, row_id)).collect()
     }

@@ -136,7 +136,7 @@ fn find_with(
         provenances,
     };
     found.returned = returned(&found, ledger)?;
-    let stand = |name: String| {
+    let entry_row = |name: String| {
         let output = found.remembered.outputs.get(&name);
         output.is_some_and(|output| holds(job.destination, &name, &output.on_disk))
     };
@@ -144,7 +144,7 @@ fn find_with(
         && !found.first
         && found.is_unmoved()
         && same_people(job, ledger)?
-        && standing_asides(&found.remembered).all(stand);
+        && standing_asides(&found.remembered).all(entry_row);
     Ok(Some(found))
 }
 

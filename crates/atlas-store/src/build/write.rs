@@ -51,7 +51,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     let folder = job.scratch.as_path();
     let writing = ledger.transaction()?;
     let published = publisher.publish(&*writing, &stale, || {
-        let stands = |place| found.settled.standing.stands(place);
+        let stands = |place| found.settled.entry_rows.is_entry(place);
         keep_chunks(&found.knowing, &found.arrivals, stands, &*writing, folder)
     })?;
     if form == Form::Index {

@@ -47,14 +47,14 @@ impl Alternates {
             return Self::default();
         }
         let mut entries = Vec::new();
-        settled.standing.each(arrivals, |stand| {
-            if let Verdict::Kept(_) = stand.verdict() {
+        settled.entry_rows.each(arrivals, |entry_row| {
+            if let Verdict::Kept(_) = entry_row.verdict() {
                 entries.push(Entry {
-                    row_id: stand.row_id,
-                    named: stand.named(),
-                    key: stand.summary.key(),
-                    from_page: stand.summary.has(RowFlag::FromPage),
-                    speaks: stand.summary.has(RowFlag::SpeaksOfOthers),
+                    row_id: entry_row.row_id,
+                    named: entry_row.named(),
+                    key: entry_row.summary.key(),
+                    from_page: entry_row.summary.has(RowFlag::FromPage),
+                    speaks: entry_row.summary.has(RowFlag::SpeaksOfOthers),
                 });
             }
         });

@@ -17,7 +17,7 @@ use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
 use crate::model::LaneEntry;
 use crate::provenance::Provenances;
-use crate::settle::{Expected, Stand, Standing, Telling, join};
+use crate::settle::{EntryRow, EntryRows, Expected, Telling, join};
 use atlas_core::report::{Outcome, Problem};
 
 /// The name of that source in reports; it comes after all others.
@@ -46,28 +46,28 @@ impl<'a> PagesBefore<'a> {
     }
 
     /// The day on which an entry was last seen to change, this one included.
-    fn seen(&self, stand: &Stand<'_>, provenance: u16) -> Option<i32> {
-        let at = stand.prior?;
-        self.today.filter(|_| self.moved(stand, provenance) == Some(true)).or_else(|| self.remembered.observed(at))
+    fn seen(&self, entry_row: &EntryRow<'_>, provenance: u16) -> Option<i32> {
+        let at = entry_row.prior?;
+        self.today.filter(|_| self.moved(entry_row, provenance) == Some(true)).or_else(|| self.remembered.observed(at))
     }
 
     /// Whether the page of an entry is not as it was; none where that cannot be told.
-    fn moved(&self, stand: &Stand<'_>, provenance: u16) -> Option<bool> {
-        let known = self.lane.get(stand.prior? as usize)?;
+    fn moved(&self, entry_row: &EntryRow<'_>, provenance: u16) -> Option<bool> {
+        let known = self.lane.get(entry_row.prior? as usize)?;
         let can_be_told = known.from_page
-            && stand.summary.has(RowFlag::FromPage)
+            && entry_row.summary.has(RowFlag::FromPage)
             && known.provenance == provenance
             && !known.is_recalled();
-        can_be_told.then_some(known.page != stand.summary.page)
+        can_be_told.then_some(known.page != entry_row.summary.page)
     }
 
     /// Whether so many pages moved at once that this is a redesign: then no day is today's.
-    fn is_redesigned(&self, arrivals: &Arrivals, standing: &Standing) -> bool {
+    fn is_redesigned(&self, arrivals: &Arrivals, entry_rows: &EntryRows) -> bool {
         let (mut known, mut moved) = (0u64, 0u64);
         for at in 0..arrivals.blocks() {
             let block = arrivals.block(at);
-            for (stand, _) in standing.of_block(arrivals, at, &block) {
-                if let Some(is_moved) = self.moved(&stand, standing.provenance(arrivals, stand.row_id)) {
+            for (entry_row, _) in entry_rows.of_block(arrivals, at, &block) {
+                if let Some(is_moved) = self.moved(&entry_row, entry_rows.provenance(arrivals, entry_row.row_id)) {
                     known += 1;
                     moved += u64::from(is_moved);
                 }
@@ -95,11 +95,12 @@ pub(crate) fn archives(
     let blocks = arrivals.blocks();
     // What is to be told of rows is told when all of them are joined.
     let telling = Telling { examples: 0, accepted: &Accepted::default() };
-    let standing = Standing::from(join(arrivals, Some(before.remembered), expected, (provenances, 0), telling)?);
-    if before.is_redesigned(arrivals, &standing) {
+    let entry_rows = EntryRows::from(join(arrivals, Some(before.remembered), expected, (provenances, 0), telling)?);
+    if before.is_redesigned(arrivals, &entry_rows) {
         before.today = None;
     }
-    let (mut pages, mut troubles) = count(arrivals, &standing, chooser, &before, &HashSet::new()).pages(&chooser.site);
+    let (mut pages, mut troubles) =
+        count(arrivals, &entry_rows, chooser, &before, &HashSet::new()).pages(&chooser.site);
     let keys: HashSet<u128> = pages.iter().map(|page| key(page, seed)).collect();
     let mut there: HashSet<u128> = HashSet::new();
     arrivals.each_summary(|place, summary| {
@@ -109,7 +110,7 @@ pub(crate) fn archives(
     });
     if !there.is_empty() {
         // An archive's own page may be filed under it: it is no entry of it.
-        (pages, troubles) = count(arrivals, &standing, chooser, &before, &there).pages(&chooser.site);
+        (pages, troubles) = count(arrivals, &entry_rows, chooser, &before, &there).pages(&chooser.site);
     }
     arrivals.truncate(blocks);
     let mut rows = Block::new(&arrivals.begin_source());
@@ -132,7 +133,7 @@ fn key(page: &ArchivePage, seed: u64) -> u128 {
 /// Counts all entries that go in, but for those with these keys.
 fn count<'c>(
     arrivals: &Arrivals,
-    standing: &Standing,
+    entry_rows: &EntryRows,
     chooser: &'c Chooser,
     before: &PagesBefore<'_>,
     passed_over: &HashSet<u128>,
@@ -140,14 +141,14 @@ fn count<'c>(
     let count_block = |block: usize| {
         let mut tally = chooser.archives.tally();
         let rows = arrivals.block(block);
-        for (stand, row) in standing.of_block(arrivals, block, &rows) {
-            if passed_over.contains(&stand.summary.key()) {
+        for (entry_row, row) in entry_rows.of_block(arrivals, block, &rows) {
+            if passed_over.contains(&entry_row.summary.key()) {
                 continue;
             }
-            if let Verdict::Kept(kept) = stand.verdict() {
+            if let Verdict::Kept(kept) = entry_row.verdict() {
                 let said = Said::read(&row);
                 let section = &chooser.sections.list()[usize::from(kept.section)].name;
-                let seen = before.seen(&stand, standing.provenance(arrivals, stand.row_id));
+                let seen = before.seen(&entry_row, entry_rows.provenance(arrivals, entry_row.row_id));
                 tally.add(&said, section, lastmod(&said, seen, kept.date_policy, &chooser.calendar));
             }
         }

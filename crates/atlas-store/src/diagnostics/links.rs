@@ -94,9 +94,10 @@ impl<'a> Links<'a> {
             let keys = if is_dead(&arrivals.row(row_id)) { &mut known.dead } else { &mut known.there };
             keys.insert(summary.key());
         });
-        settled.standing.each(arrivals, |stand| {
-            if let Verdict::LeftOut(reason @ (Reason::Redirect | Reason::Noindex | Reason::Draft)) = stand.verdict() {
-                known.left_out.insert(stand.summary.key(), (reason, stand.row_id));
+        settled.entry_rows.each(arrivals, |entry_row| {
+            if let Verdict::LeftOut(reason @ (Reason::Redirect | Reason::Noindex | Reason::Draft)) = entry_row.verdict()
+            {
+                known.left_out.insert(entry_row.summary.key(), (reason, entry_row.row_id));
             }
         });
         // A folder that is served has all pages of the site; who walks a site looks at some of them, and asks for those.
@@ -163,15 +164,15 @@ impl<'a> Links<'a> {
         }
         let root = self.arrivals.decider().chooser().site.root().as_str();
         let mut lonely = Sample::default();
-        self.settled.standing.each(self.arrivals, |stand| {
-            let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.summary.has(RowFlag::FromPage);
-            if !goes_in || self.linked.contains(&stand.summary.key()) {
+        self.settled.entry_rows.each(self.arrivals, |entry_row| {
+            let goes_in = matches!(entry_row.verdict(), Verdict::Kept(_)) && entry_row.summary.has(RowFlag::FromPage);
+            if !goes_in || self.linked.contains(&entry_row.summary.key()) {
                 return;
             }
-            let row = self.arrivals.row(stand.row_id);
+            let row = self.arrivals.row(entry_row.row_id);
             let url = url_of(&row);
             if url != root && self.telling.wants(Notice::Unlinked, url) {
-                lonely.add(most_of(self.telling), stand.named(), || url.to_owned());
+                lonely.add(most_of(self.telling), entry_row.named(), || url.to_owned());
             }
         });
         Some(Noticed::of_counted(Notice::Unlinked, None, lonely.counted()))

@@ -11,7 +11,7 @@ use serde::Serialize;
 
 use crate::arrival::Arrivals;
 use crate::ledger::Remembered;
-use crate::settle::{Settled, Stand};
+use crate::settle::{EntryRow, Settled};
 use atlas_core::report::Outcome;
 
 /// Which entries are wanted. Every wish that is stated must be met.
@@ -90,23 +90,25 @@ pub(crate) fn list(
 ) -> (Vec<Listed>, u64) {
     let chooser = arrivals.decider().chooser();
     let looking = Looking { listing, arrivals, settled, remembered, chooser, outcomes, files };
-    let mut wanted: Vec<Stand<'_>> = Vec::new();
-    settled.standing.each(arrivals, |stand| wanted.extend(looking.wants(&stand).then_some(stand)));
-    let found = |stand: &Stand<'_>| stand.named();
+    let mut wanted: Vec<EntryRow<'_>> = Vec::new();
+    settled.entry_rows.each(arrivals, |entry_row| wanted.extend(looking.wants(&entry_row).then_some(entry_row)));
+    let found = |entry_row: &EntryRow<'_>| entry_row.named();
     match listing.order {
         Order::Found => wanted.sort_unstable_by_key(found),
-        Order::Url => wanted.sort_by_cached_key(|stand| url_of(&arrivals.row(stand.row_id)).to_owned()),
-        Order::Newest => wanted.sort_by_cached_key(|stand| {
-            let date = looking.listed(stand).lastmod.map(|date| date.seconds());
-            (std::cmp::Reverse(date), found(stand))
+        Order::Url => wanted.sort_by_cached_key(|entry_row| url_of(&arrivals.row(entry_row.row_id)).to_owned()),
+        Order::Newest => wanted.sort_by_cached_key(|entry_row| {
+            let date = looking.listed(entry_row).lastmod.map(|date| date.seconds());
+            (std::cmp::Reverse(date), found(entry_row))
         }),
         Order::Pictures => {
-            wanted.sort_by_cached_key(|stand| (std::cmp::Reverse(looking.listed(stand).images), found(stand)));
+            wanted.sort_by_cached_key(|entry_row| {
+                (std::cmp::Reverse(looking.listed(entry_row).images), found(entry_row))
+            });
         }
     }
     let count = wanted.len() as u64;
     let shown = wanted.iter().take(listing.most.unwrap_or(usize::MAX));
-    let mut shown: Vec<Listed> = shown.map(|stand| looking.listed(stand)).collect();
+    let mut shown: Vec<Listed> = shown.map(|entry_row| looking.listed(entry_row)).collect();
     drop_names(&mut shown);
     (shown, count)
 }
@@ -140,19 +142,19 @@ struct Looking<'a> {
 }
 
 impl Looking<'_> {
-    fn wants(&self, stand: &Stand<'_>) -> bool {
+    fn wants(&self, entry_row: &EntryRow<'_>) -> bool {
         let Filter { section, reason, source, under } = &self.listing.filter;
-        let verdict = stand.verdict();
+        let verdict = entry_row.verdict();
         let in_section = section.as_ref().is_none_or(|wanted| match verdict {
             Verdict::Kept(kept) => self.chooser.sections.list()[usize::from(kept.section)].name == *wanted,
             Verdict::LeftOut(_) => false,
         });
         let for_reason = reason.is_none_or(|wanted| verdict == Verdict::LeftOut(wanted));
-        let below = under
-            .as_ref()
-            .is_none_or(|wanted| address::path(url_of(&self.arrivals.row(stand.row_id))).starts_with(wanted.as_str()));
+        let below = under.as_ref().is_none_or(|wanted| {
+            address::path(url_of(&self.arrivals.row(entry_row.row_id))).starts_with(wanted.as_str())
+        });
         let from = source.as_ref().is_none_or(|wanted| {
-            stand.sources(self.arrivals).iter().any(|source| self.name(*source).contains(wanted.as_str()))
+            entry_row.sources(self.arrivals).iter().any(|source| self.name(*source).contains(wanted.as_str()))
         });
         in_section && for_reason && below && from
     }
@@ -161,30 +163,30 @@ impl Looking<'_> {
         self.outcomes.get(usize::from(source)).map_or("", |outcome| outcome.name.as_str())
     }
 
-    fn listed(&self, stand: &Stand<'_>) -> Listed {
-        let row = self.arrivals.row(stand.row_id);
+    fn listed(&self, entry_row: &EntryRow<'_>) -> Listed {
+        let row = self.arrivals.row(entry_row.row_id);
         let said = Said::read(&row);
-        let (kept, reason) = match stand.verdict() {
+        let (kept, reason) = match entry_row.verdict() {
             Verdict::Kept(kept) => (Some(kept), None),
             Verdict::LeftOut(reason) => (None, Some(reason)),
         };
         Listed {
             lastmod: kept.and_then(|kept| {
-                let observed = self.settled.observed(self.remembered, stand.prior);
+                let observed = self.settled.observed(self.remembered, entry_row.prior);
                 shape::lastmod(&said, observed, kept.date_policy, &self.chooser.calendar)
             }),
             section: kept.map(|kept| self.chooser.sections.list()[usize::from(kept.section)].name.clone()),
             reason,
-            images: kept.map_or(said.images.len(), |_| usize::from(stand.summary.images)),
+            images: kept.map_or(said.images.len(), |_| usize::from(entry_row.summary.images)),
             videos: match kept {
-                Some(_) => usize::from(stand.summary.videos),
+                Some(_) => usize::from(entry_row.summary.videos),
                 None => said.videos.iter().filter(|video| video.lacks(&said.url).is_empty()).count(),
             },
             title: said.title.as_deref().map(str::to_owned),
             image: said.images.first().map(|image| image.to_string()),
             published: said.published,
-            file: kept.and_then(|_| self.files.get(&stand.summary.key()).cloned()),
-            sources: stand.sources(self.arrivals).iter().map(|source| self.name(*source).to_owned()).collect(),
+            file: kept.and_then(|_| self.files.get(&entry_row.summary.key()).cloned()),
+            sources: entry_row.sources(self.arrivals).iter().map(|source| self.name(*source).to_owned()).collect(),
             url: said.url.into_owned(),
         }
     }

@@ -12,7 +12,7 @@ use jiff::tz::TimeZone;
 use super::links::{Links, most_of};
 use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::derive::Alternates;
-use crate::settle::{Sample, Settled, Stand, Telling};
+use crate::settle::{EntryRow, Sample, Settled, Telling};
 use crate::source::Source;
 use atlas_core::report::{Example, Notice, Noticed, Outcome};
 
@@ -106,11 +106,11 @@ fn only_in_old_sitemaps(
     let is_old = |source: &u16| sources.get(usize::from(*source)).is_some_and(|source| source.is_old_sitemap());
     let mut alone = Sample::default();
     if sources.iter().any(|source| source.reads_pages()) && sources.iter().any(|source| source.is_old_sitemap()) {
-        settled.standing.each(arrivals, |stand| {
-            if matches!(stand.verdict(), Verdict::Kept(_)) && stand.sources(arrivals).iter().all(is_old) {
-                let row = arrivals.row(stand.row_id);
+        settled.entry_rows.each(arrivals, |entry_row| {
+            if matches!(entry_row.verdict(), Verdict::Kept(_)) && entry_row.sources(arrivals).iter().all(is_old) {
+                let row = arrivals.row(entry_row.row_id);
                 if telling.wants(Notice::OnlyOldSitemap, url_of(&row)) {
-                    alone.add(most_of(telling), stand.named(), || url_of(&row).to_owned());
+                    alone.add(most_of(telling), entry_row.named(), || url_of(&row).to_owned());
                 }
             }
         });
@@ -119,10 +119,10 @@ fn only_in_old_sitemaps(
 }
 
 /// Goes over the rows of all entries, block by block: one that waits on the disk is brought once.
-fn each_row(arrivals: &Arrivals, settled: &Settled, take: &mut dyn FnMut(Stand<'_>, &[u8])) {
+fn each_row(arrivals: &Arrivals, settled: &Settled, take: &mut dyn FnMut(EntryRow<'_>, &[u8])) {
     for at in 0..arrivals.blocks() {
         let block = arrivals.block(at);
-        settled.standing.of_block(arrivals, at, &block).for_each(|(stand, row)| take(stand, &row));
+        settled.entry_rows.of_block(arrivals, at, &block).for_each(|(entry_row, row)| take(entry_row, &row));
     }
 }
 
@@ -130,13 +130,13 @@ fn each_row(arrivals: &Arrivals, settled: &Settled, take: &mut dyn FnMut(Stand<'
 fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>) -> Noticed {
     let mut first: HashMap<(String, u64), String> = HashMap::new();
     let mut pages: Vec<(RowId, String, u64)> = Vec::new();
-    each_row(arrivals, settled, &mut |stand, row| {
-        let goes_in = matches!(stand.verdict(), Verdict::Kept(_)) && stand.summary.has(RowFlag::FromPage);
+    each_row(arrivals, settled, &mut |entry_row, row| {
+        let goes_in = matches!(entry_row.verdict(), Verdict::Kept(_)) && entry_row.summary.has(RowFlag::FromPage);
         if goes_in
             && url_of(row).contains('&')
             && let Said { url, digest: Some(digest), .. } = Said::read(row)
         {
-            pages.push((stand.named(), url.into_owned(), digest));
+            pages.push((entry_row.named(), url.into_owned(), digest));
         }
     });
     pages.sort_unstable();
@@ -163,14 +163,14 @@ fn in_one_order(url: &str) -> String {
 
 /// Entries that belong to another, and have no picture and no title that the other has not.
 fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: Telling<'_>) -> Option<Noticed> {
-    let each = |take: &mut dyn FnMut(Stand<'_>, &Said<'_>)| {
-        each_row(arrivals, settled, &mut |stand, row| take(stand, &Said::read(row)));
+    let each = |take: &mut dyn FnMut(EntryRow<'_>, &Said<'_>)| {
+        each_row(arrivals, settled, &mut |entry_row, row| take(entry_row, &Said::read(row)));
     };
     let mut attachments: Vec<(RowId, bool, Said<'static>)> = Vec::new();
-    each(&mut |stand, said| {
+    each(&mut |entry_row, said| {
         if said.parent.is_some() {
-            let goes_in = matches!(stand.verdict(), Verdict::Kept(_));
-            attachments.push((stand.named(), goes_in, said.clone().into_owned()));
+            let goes_in = matches!(entry_row.verdict(), Verdict::Kept(_));
+            attachments.push((entry_row.named(), goes_in, said.clone().into_owned()));
         }
     });
     if attachments.is_empty() {
@@ -212,22 +212,22 @@ fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: T
 /// What the structured data of pages with videos lacks: that which they carry, and that which would be written for them.
 fn structured_data(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>) -> [Noticed; 2] {
     let (mut stated, mut made) = (Sample::default(), Sample::default());
-    settled.standing.each(arrivals, |stand| {
-        if !(stand.summary.has(RowFlag::HasVideos) && matches!(stand.verdict(), Verdict::Kept(_))) {
+    settled.entry_rows.each(arrivals, |entry_row| {
+        if !(entry_row.summary.has(RowFlag::HasVideos) && matches!(entry_row.verdict(), Verdict::Kept(_))) {
             return;
         }
-        let row = arrivals.row(stand.row_id);
+        let row = arrivals.row(entry_row.row_id);
         let said = Said::read(&row);
         if structured::is_wanted(&said) {
             let lacking = structured::video_objects(&said, &TimeZone::UTC).lacking;
             if let Some(lacks) = lacking.first().filter(|_| telling.wants(Notice::VideoDataLacking, &said.url)) {
                 let names: Vec<&str> = lacks.iter().map(|property| property.as_str()).collect();
-                made.add(most_of(telling), stand.named(), || format!("{}\nno {}", said.url, names.join(", no ")));
+                made.add(most_of(telling), entry_row.named(), || format!("{}\nno {}", said.url, names.join(", no ")));
             }
         } else if let Some(difference) = structured::compare(&said).first()
             && telling.wants(Notice::VideoDataIncomplete, &said.url)
         {
-            stated.add(most_of(telling), stand.named(), || format!("{}\n{difference}", said.url));
+            stated.add(most_of(telling), entry_row.named(), || format!("{}\n{difference}", said.url));
         }
     });
     [

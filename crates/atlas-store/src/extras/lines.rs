@@ -48,10 +48,16 @@ impl<'a> Lines<'a> {
         let blocks = if people.wants_all() { arrivals.blocks() } else { 0 };
         let pages = (0..blocks).into_par_iter().flat_map_iter(|at| {
             let block = arrivals.block(at);
-            let shown = settled.standing.of_block(arrivals, at, &block).filter_map(|(stand, _)| {
-                let has_videos = stand.summary.has(RowFlag::HasVideos);
-                let kept = stand.summary.kept()?;
-                Some(Shown { named: stand.named(), row_id: stand.row_id, prior: stand.prior, kept, has_videos })
+            let shown = settled.entry_rows.of_block(arrivals, at, &block).filter_map(|(entry_row, _)| {
+                let has_videos = entry_row.summary.has(RowFlag::HasVideos);
+                let kept = entry_row.summary.kept()?;
+                Some(Shown {
+                    named: entry_row.named(),
+                    row_id: entry_row.row_id,
+                    prior: entry_row.prior,
+                    kept,
+                    has_videos,
+                })
             });
             shown.collect::<Vec<_>>()
         });

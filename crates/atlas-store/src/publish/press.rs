@@ -18,7 +18,7 @@ use crate::arrival::{Block, RowFlag, RowId, RowSummary};
 use crate::disk::segmented_gzip::{Segment, Squeezer};
 use crate::error::StoreError;
 use crate::model::{Facts, LaneEntry, NEVER, NO_GROUP, SegmentText, Whole, facts_of};
-use crate::settle::{Candidate, Standing};
+use crate::settle::{Candidate, EntryRows};
 
 /// How many segments are made at a time.
 const BATCH: usize = 96;
@@ -30,7 +30,7 @@ pub(crate) struct Press<'a> {
     pub(crate) listed: &'a [Candidate],
     pub(crate) renderer: Renderer<'a>,
     /// Which sources speak of each entry.
-    pub(crate) standing: &'a Standing,
+    pub(crate) entry_rows: &'a EntryRows,
     /// A fingerprint of the settings that have a say in what is written.
     pub(crate) settings: u64,
     /// The number of this run.
@@ -193,7 +193,7 @@ impl<'a> Press<'a> {
             observed: NEVER,
             changed: self.returned.get(&summary.key()).copied().unwrap_or(self.run),
             from_page: summary.has(RowFlag::FromPage),
-            provenance: self.standing.provenance(self.renderer.arrivals, row_id),
+            provenance: self.entry_rows.provenance(self.renderer.arrivals, row_id),
         }
     }
 

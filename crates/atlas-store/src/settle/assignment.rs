@@ -124,9 +124,9 @@ mod tests {
         let mut assignment = Assignment::new(130, remembers);
         [0, 63, 64, 129].iter().for_each(|at| assignment.set(RowId(*at), None));
         assignment.push(None);
-        let standing: Vec<u32> =
+        let entry_rows: Vec<u32> =
             assignment.all().filter(|(_, role)| *role == Role::New).map(|(row_id, _)| row_id.0).collect();
-        assert_eq!(standing, [0, 63, 64, 129, 130]);
+        assert_eq!(entry_rows, [0, 63, 64, 129, 130]);
         assert_eq!(assignment.all().filter(|(_, role)| *role == Role::PassedOver).count(), 126);
     }
 

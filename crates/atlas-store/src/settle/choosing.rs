@@ -7,8 +7,8 @@ use atlas_core::placement::Strand;
 use atlas_core::shape::{self, Media};
 use atlas_core::{address, page};
 
+use super::entry_rows::{EntryRow, EntryRows};
 use super::join::Fate;
-use super::standing::{Stand, Standing};
 use super::{Candidate, Counts, Gone, Part, SourceTally, Tally, Terms};
 use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::ledger::Remembered;
@@ -39,14 +39,14 @@ impl<'a> Choosing<'a> {
         Self { remembered, fates, terms, source, out }
     }
 
-    pub(super) fn run(mut self, standing: &Standing, arrivals: &Arrivals, block: usize) -> Part {
+    pub(super) fn run(mut self, entry_rows: &EntryRows, arrivals: &Arrivals, block: usize) -> Part {
         let (rows, first) = (arrivals.block(block), arrivals.first_of(block));
         let mut own = SourceTally::default();
         let mut problems = Vec::new();
-        for (row, role) in standing.roles_of(arrivals, block, &rows).enumerate() {
+        for (row, role) in entry_rows.roles_of(arrivals, block, &rows).enumerate() {
             let Some(prior) = role.prior() else { continue };
             if let Some(summaries) = rows.summaries() {
-                self.row(&standing.stand(first, row, prior, summaries[row]), &rows.row(row), &mut own);
+                self.row(&entry_rows.entry_row(first, row, prior, summaries[row]), &rows.row(row), &mut own);
                 continue;
             }
             if prior.is_some_and(|at| self.fates[at as usize] == Fate::Untouched as u8) {
@@ -58,7 +58,7 @@ impl<'a> Choosing<'a> {
                 self.out.doubtful.push(RowId(first.0 + row as u32));
             }
             match read {
-                Some((summary, bytes)) => self.row(&standing.stand(first, row, prior, summary), &bytes, &mut own),
+                Some((summary, bytes)) => self.row(&entry_rows.entry_row(first, row, prior, summary), &bytes, &mut own),
                 None => self.gone(prior, Some(Change::Removed), None),
             }
         }
@@ -69,20 +69,20 @@ impl<'a> Choosing<'a> {
         self.out
     }
 
-    fn row(&mut self, stand: &Stand<'_>, row: &[u8], own: &mut SourceTally) {
-        let goes_in = stand.summary.kept().is_some();
-        match stand.origin {
+    fn row(&mut self, entry_row: &EntryRow<'_>, row: &[u8], own: &mut SourceTally) {
+        let goes_in = entry_row.summary.kept().is_some();
+        match entry_row.origin {
             None => own.count(goes_in),
             Some(origin) => origin.sources.iter().for_each(|source| self.out.counts.source(*source).count(goes_in)),
         }
-        match stand.summary.verdict {
-            Verdict::LeftOut(reason) => self.left_out(&Said::read(row), reason, stand),
-            Verdict::Kept(kept) => self.kept(row, kept, stand),
+        match entry_row.summary.verdict {
+            Verdict::LeftOut(reason) => self.left_out(&Said::read(row), reason, entry_row),
+            Verdict::Kept(kept) => self.kept(row, kept, entry_row),
         }
     }
 
-    fn left_out(&mut self, said: &Said<'_>, reason: Reason, stand: &Stand<'_>) {
-        let named = stand.named();
+    fn left_out(&mut self, said: &Said<'_>, reason: Reason, entry_row: &EntryRow<'_>) {
+        let named = entry_row.named();
         let (most, url) = (self.terms.telling.examples, || said.url.to_string());
         self.out.counts.left_out.entry(reason).or_default().add(most, named, url);
         let origin = address::origin(&said.url);
@@ -105,7 +105,7 @@ impl<'a> Choosing<'a> {
         if let (Reason::Scheduled, Some(published)) = (reason, said.published) {
             self.out.counts.due.add(published, &said.url, DueTo::GoIn);
         }
-        self.gone(stand.prior, change_for(reason), Some(reason));
+        self.gone(entry_row.prior, change_for(reason), Some(reason));
     }
 
     /// An entry does not go in, and is gone if the ledger remembers it.
@@ -113,8 +113,8 @@ impl<'a> Choosing<'a> {
         self.out.gone.extend(prior.map(|prior| Gone { prior, change, reason }));
     }
 
-    fn kept(&mut self, row: &[u8], kept: Kept, stand: &Stand<'_>) {
-        let &Stand { row_id, summary, prior, .. } = stand;
+    fn kept(&mut self, row: &[u8], kept: Kept, entry_row: &EntryRow<'_>) {
+        let &EntryRow { row_id, summary, prior, .. } = entry_row;
         let observed = prior.filter(|_| summary.has(RowFlag::SeenDate)).and_then(|at| self.remembered.observed(at));
         let date = match observed {
             None => summary.date,
@@ -129,34 +129,34 @@ impl<'a> Choosing<'a> {
         tally.newest(date);
         self.out.counts.speakers += u64::from(summary.has(RowFlag::SpeaksOfOthers));
         if summary.has(RowFlag::Odd) {
-            self.odd(&Said::read(row), kept, stand);
+            self.odd(&Said::read(row), kept, entry_row);
         }
         match prior {
             None => self
                 .out
                 .counts
                 .added
-                .add(self.terms.telling.examples, stand.named(), || Said::read(row).url.into_owned()),
+                .add(self.terms.telling.examples, entry_row.named(), || Said::read(row).url.into_owned()),
             Some(at) if self.fates[at as usize] == Fate::Same as u8 => {}
-            known => self.out.listed.push(Candidate::of_page(&summary, kept, row_id, stand.named(), known)),
+            known => self.out.listed.push(Candidate::of_page(&summary, kept, row_id, entry_row.named(), known)),
         }
         let is_news = summary.own_strands().any(|strand| strand == Strand::News);
         let has_news = self.terms.shape.of(usize::from(kept.section)).news.is_some();
         if has_news && !is_news && News::is_article(&Said::read(row)) {
-            self.out.latest.add(Candidate::of_old_news(&summary, kept, row_id, stand.named()));
+            self.out.latest.add(Candidate::of_old_news(&summary, kept, row_id, entry_row.named()));
         }
         let strands = summary.own_strands();
-        let candidates = strands.map(|strand| Candidate::of_strand(&summary, kept, row_id, stand.named(), strand));
+        let candidates = strands.map(|strand| Candidate::of_strand(&summary, kept, row_id, entry_row.named(), strand));
         self.out.own_strands.extend(candidates);
     }
 
     /// What is to be told of an entry that goes in.
-    fn odd(&mut self, said: &Said<'_>, kept: Kept, stand: &Stand<'_>) {
+    fn odd(&mut self, said: &Said<'_>, kept: Kept, entry_row: &EntryRow<'_>) {
         let Terms { telling, chooser, .. } = self.terms;
         let mut tell = |notice: Notice, detail: &dyn Fn() -> String| {
             if telling.wants(notice, &said.url) {
                 let sample = self.out.counts.oddities.of(notice);
-                sample.add(telling.examples, stand.named(), || format!("{}{}", said.url, detail()));
+                sample.add(telling.examples, entry_row.named(), || format!("{}{}", said.url, detail()));
             }
         };
         if said.no_head {

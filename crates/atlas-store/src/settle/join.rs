@@ -254,13 +254,13 @@ impl Part {
                 let fields = if other.archive.is_some() { Vec::new() } else { said.at_odds(&other) };
                 let told = |_: &&str| joining.telling.wants(Notice::AtOdds, &said.url);
                 for field in fields.into_iter().filter(told) {
-                    let standing = word(&said, field);
+                    let entry_rows = word(&said, field);
                     // The word that stands is that of the first who said anything.
                     let owner =
-                        earlier.iter().find(|(_, one)| word(one, field) == standing).map_or(own, |(owner, _)| *owner);
+                        earlier.iter().find(|(_, one)| word(one, field) == entry_rows).map_or(own, |(owner, _)| *owner);
                     let sample = self.at_odds.entry((field, owner, source)).or_default();
                     sample.add(joining.telling.examples, first, || {
-                        format!("{}\n{standing}\n{}", said.url, word(&other, field))
+                        format!("{}\n{entry_rows}\n{}", said.url, word(&other, field))
                     });
                 }
                 earlier.push((source, other.clone()));
@@ -339,8 +339,8 @@ mod tests {
 
     /// The path of each row that stands for an entry, and its place in the ledger.
     fn entries(arrivals: &Arrivals, joined: &Joined) -> Vec<(String, RowId, Option<u32>)> {
-        let standing = joined.assignment.all().filter_map(|(row_id, role)| Some((row_id, role.prior()?)));
-        let named = standing.map(|(row_id, prior)| {
+        let entry_rows = joined.assignment.all().filter_map(|(row_id, role)| Some((row_id, role.prior()?)));
+        let named = entry_rows.map(|(row_id, prior)| {
             let row = arrivals.row(row_id);
             (url_of(&row).trim_end_matches('/').rsplit('/').next().unwrap().to_owned(), row_id, prior)
         });

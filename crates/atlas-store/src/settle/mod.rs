@@ -14,7 +14,7 @@ mod latest;
 mod expected;
 mod join;
 mod oddities;
-mod standing;
+mod entry_rows;
 mod choosing;
 
 use std::collections::{BTreeMap, HashMap};
@@ -30,13 +30,13 @@ use rayon::prelude::*;
 
 pub(crate) use self::assignment::Role;
 use self::choosing::Choosing;
+pub(crate) use self::entry_rows::{EntryRow, EntryRows};
 pub use self::expected::Expected;
 pub(crate) use self::join::{Fate, Odds, join};
 use self::latest::Latest;
 use self::oddities::Oddities;
 pub use self::sample::Telling;
 pub(crate) use self::sample::{Sample, Soonest};
-pub(crate) use self::standing::{Stand, Standing};
 use crate::arrival::{Arrivals, RowFlag, RowId, RowSummary};
 use crate::ledger::Remembered;
 use crate::model::{Facts, LaneEntry, NEVER, NO_GROUP, UNKNOWN};
@@ -315,7 +315,7 @@ struct Part {
 #[derive(Debug, Default)]
 pub struct Settled {
     /// Which rows count.
-    pub(crate) standing: Standing,
+    pub(crate) entry_rows: EntryRows,
     /// For each remembered entry: its [`Fate`].
     pub(crate) fates: Vec<u8>,
     /// What was counted.
@@ -382,7 +382,7 @@ pub fn settle(
 ) -> io::Result<Settled> {
     let joined = join(arrivals, Some(remembered), expected, (terms.provenances, terms.settings), terms.telling)?;
     let (assignment, origins, fates) = (joined.assignment, joined.origins, joined.fates);
-    let standing = Standing { assignment, origins, single: joined.single };
+    let entry_rows = EntryRows { assignment, origins, single: joined.single };
     let counts = Counts {
         tallies: vec![Tally::default(); terms.chooser.sections.list().len()],
         oddities: Oddities { at_odds: joined.at_odds, ..Oddities::default() },
@@ -393,7 +393,7 @@ pub fn settle(
     for some in blocks.chunks(BLOCKS_AT_A_TIME) {
         let parts = some.par_iter().map(|&at| {
             let choosing = Choosing::new(arrivals, remembered, &fates, terms, at);
-            choosing.run(&standing, arrivals, at)
+            choosing.run(&entry_rows, arrivals, at)
         });
         let parts: Vec<Part> = parts.collect();
         parts.into_iter().for_each(|part| settled.join(terms.telling.examples, part));
@@ -408,7 +408,7 @@ pub fn settle(
             settled.counts.tallies[section].entries += untouched as u64;
         }
     }
-    (settled.standing, settled.fates) = (standing, fates);
+    (settled.entry_rows, settled.fates) = (entry_rows, fates);
     settled.counts.left_out.extend(joined.duplicates.map(|sample| (Reason::Duplicate, sample)));
     for (source, rows) in (0u16..).zip(arrivals.all_let_go()) {
         settled.counts.source(source).kept += rows;

@@ -12,7 +12,7 @@ use crate::model::UNKNOWN;
 
 /// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
 #[derive(Debug, Default)]
-pub(crate) struct Standing {
+pub(crate) struct EntryRows {
     pub(crate) assignment: Assignment,
     pub(crate) origins: HashMap<RowId, Origin>,
     /// The provenances that are one source alone, by its place.
@@ -21,7 +21,7 @@ pub(crate) struct Standing {
 
 /// A row that stands for an entry.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Stand<'s> {
+pub(crate) struct EntryRow<'s> {
     /// Where the row is.
     pub(crate) row_id: RowId,
     /// What is known of it.
@@ -32,18 +32,18 @@ pub(crate) struct Stand<'s> {
     pub(crate) prior: Option<u32>,
 }
 
-impl From<Joined> for Standing {
+impl From<Joined> for EntryRows {
     fn from(joined: Joined) -> Self {
         Self { assignment: joined.assignment, origins: joined.origins, single: joined.single }
     }
 }
 
-impl Standing {
+impl EntryRows {
     /// Goes over the rows that stand for entries; those merged from several come last.
-    pub(crate) fn each<'s>(&'s self, arrivals: &Arrivals, mut take: impl FnMut(Stand<'s>)) {
+    pub(crate) fn each<'s>(&'s self, arrivals: &Arrivals, mut take: impl FnMut(EntryRow<'s>)) {
         for at in 0..arrivals.blocks() {
             let block = arrivals.block(at);
-            self.of_block(arrivals, at, &block).for_each(|(stand, _)| take(stand));
+            self.of_block(arrivals, at, &block).for_each(|(entry_row, _)| take(entry_row));
         }
     }
 
@@ -53,13 +53,13 @@ impl Standing {
         arrivals: &Arrivals,
         at: usize,
         block: &'b Block,
-    ) -> impl Iterator<Item = (Stand<'_>, Cow<'b, [u8]>)> {
+    ) -> impl Iterator<Item = (EntryRow<'_>, Cow<'b, [u8]>)> {
         let assignment = self.roles_of(arrivals, at, block).enumerate();
-        let standing = assignment.filter_map(|(row, role)| Some((row, role.prior()?)));
+        let entry_rows = assignment.filter_map(|(row, role)| Some((row, role.prior()?)));
         let first = arrivals.first_of(at);
-        standing.map(move |(row, prior)| {
+        entry_rows.map(move |(row, prior)| {
             let (bytes, summary) = block.entry(row);
-            (self.stand(first, row, prior, summary), bytes)
+            (self.entry_row(first, row, prior, summary), bytes)
         })
     }
 
@@ -70,14 +70,14 @@ impl Standing {
     }
 
     /// A row of a block whose first row is at this place.
-    pub(crate) fn stand(&self, first: RowId, row: usize, prior: Option<u32>, summary: RowSummary) -> Stand<'_> {
+    pub(crate) fn entry_row(&self, first: RowId, row: usize, prior: Option<u32>, summary: RowSummary) -> EntryRow<'_> {
         let row_id = RowId(first.0 + row as u32);
         let origin = if self.origins.is_empty() { None } else { self.origins.get(&row_id) };
-        Stand { row_id, summary, origin, prior }
+        EntryRow { row_id, summary, origin, prior }
     }
 
     /// Whether a row stands for an entry.
-    pub(crate) fn stands(&self, row_id: RowId) -> bool {
+    pub(crate) fn is_entry(&self, row_id: RowId) -> bool {
         self.assignment.of(row_id) != Role::PassedOver
     }
 
@@ -109,7 +109,7 @@ impl Standing {
     }
 }
 
-impl Stand<'_> {
+impl EntryRow<'_> {
     /// Where its URL was named first: the source order, which a row merged from several no longer has.
     pub(crate) fn named(&self) -> RowId {
         self.origin.map_or(self.row_id, |origin| origin.first)
