@@ -6,7 +6,7 @@ use atlas_core::format::Frame;
 use atlas_core::placement::{Limits, Strand, Weight, child_name};
 
 use crate::arrival::RowId;
-use crate::model::{FileRow, SegmentRow, SegmentText, Standing};
+use crate::model::{FileDigest, FileRow, SegmentRow, SegmentText};
 
 /// Entries in one segment. Fewer make a change cheaper and the packed files larger: 8 % at 480, 14 % at 240.
 pub(crate) const SEGMENT: usize = 240;
@@ -27,7 +27,7 @@ pub struct FilePlan {
     /// It may hold more or less than before.
     pub resized: bool,
     /// What it held before.
-    pub before: Option<Standing>,
+    pub before: Option<FileDigest>,
     /// Its segments.
     pub segments: Vec<SegmentPlan>,
     /// Segments that are no more.

@@ -26,7 +26,7 @@ use crate::disk::segmented_gzip::{Squeezer, unpack};
 use crate::error::StoreError;
 use crate::guard::is_ours;
 use crate::ledger::{Ledger, Writing};
-use crate::model::{Fact, Facts, LaneEntry, NEVER, OnDisk, OutputRow, RunCounts, RunRow, Standing, facts_of};
+use crate::model::{Fact, Facts, FileDigest, LaneEntry, NEVER, OnDisk, OutputRow, RunCounts, RunRow, facts_of};
 
 /// How many files are read at a time.
 const AT_ONCE: usize = 4;
@@ -166,7 +166,7 @@ struct RecalledFile {
     strand: Strand,
     number: u32,
     urls: u32,
-    standing: Standing,
+    standing: FileDigest,
 }
 
 impl Recalling<'_> {
@@ -198,7 +198,7 @@ impl Recalling<'_> {
             writing.keep_segment(id, number, *holds, segment, (lane, &[]))?;
         }
         let Known { changed, crc, size, strand, number, .. } = *file;
-        let standing = Standing { changed, crc, size };
+        let standing = FileDigest { changed, crc, size };
         self.files.push(RecalledFile { id, section: file.section.clone(), strand, number, urls, standing });
         Ok(())
     }

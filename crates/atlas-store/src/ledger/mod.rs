@@ -27,8 +27,8 @@ pub use self::remembered::Remembered;
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
-    Announced, Departure, Fact, Facts, KnownChunks, Lane, LaneEntry, Members, Memory, OutputRow, RememberedChunk,
-    RunRow, SegmentRow, Standing, Tombstone, Whole,
+    Announced, Departure, Fact, Facts, FileDigest, KnownChunks, Lane, LaneEntry, Members, Memory, OutputRow,
+    RememberedChunk, RunRow, SegmentRow, Tombstone, Whole,
 };
 use atlas_core::announce::EngineState;
 
@@ -134,7 +134,7 @@ pub trait WriteFiles {
     fn open_file(&self, section: &str, strand: Strand, number: u32, limits: Limits) -> Result<i64, StoreError>;
 
     /// Notes what a file holds and may hold.
-    fn file_stands(&self, file: i64, limits: Limits, standing: Standing) -> Result<(), StoreError>;
+    fn file_stands(&self, file: i64, limits: Limits, standing: FileDigest) -> Result<(), StoreError>;
 
     /// Forgets a file and its segments.
     fn drop_file(&self, file: i64) -> Result<(), StoreError>;

@@ -22,14 +22,14 @@ pub struct FileRow {
     /// What it may hold.
     pub limits: Limits,
     /// What it holds and when that changed.
-    pub standing: Standing,
+    pub standing: FileDigest,
     /// Its segments, in order.
     pub segments: Vec<SegmentRow>,
 }
 
 /// The content of a sitemap file, in brief.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Standing {
+pub struct FileDigest {
     /// When it last changed, in seconds since 1970.
     pub changed: i64,
     /// CRC-32 of the unpacked file.

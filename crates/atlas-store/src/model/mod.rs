@@ -16,7 +16,7 @@ pub use self::engine::{Announced, Departure, Pending, Tombstone};
 pub use self::entry::{LaneEntry, NEVER};
 pub(crate) use self::entry::{NO_GROUP, UNKNOWN, from_bytes, tag};
 pub use self::fact::Fact;
-pub use self::file::{Facts, FileRow, OnDisk, OutputRow, SegmentRow, Standing, Version};
+pub use self::file::{Facts, FileDigest, FileRow, OnDisk, OutputRow, SegmentRow, Version};
 pub use self::memory::{Learnt, Memory};
 pub use self::run::{RunCounts, RunRow};
 pub(crate) use self::segment::Known;

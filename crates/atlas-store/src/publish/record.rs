@@ -12,7 +12,7 @@ use crate::arrange::FilePlan;
 use crate::destination::{ROBOTS, replace};
 use crate::error::StoreError;
 use crate::ledger::Writing;
-use crate::model::{Fact, OutputRow, Standing};
+use crate::model::{Fact, FileDigest, OutputRow};
 use crate::report::{Fate, RobotsFate};
 
 /// How many files beside the sitemaps are made at a time.
@@ -54,7 +54,7 @@ impl Publisher<'_> {
     ) -> Result<bool, StoreError> {
         let same = file.before.is_some_and(|before| (before.crc, before.size) == (finished.crc, finished.size));
         let changed = if same { file.before.map_or(self.now, |before| before.changed) } else { self.now };
-        let standing = Standing { changed, crc: finished.crc, size: finished.size };
+        let standing = FileDigest { changed, crc: finished.crc, size: finished.size };
         writing.file_stands(id, file.limits, standing)?;
         state.standings[at] = Some(standing);
         state.published.sizes[at] = finished.size;

@@ -7,7 +7,7 @@ use crate::arrange::Plan;
 use crate::destination::Destination;
 use crate::disk::segmented_gzip::Squeezer;
 use crate::error::StoreError;
-use crate::model::{OnDisk, OutputRow, Standing};
+use crate::model::{FileDigest, OnDisk, OutputRow};
 use crate::report::{Fate, RobotsFate};
 
 /// What was published.
@@ -30,7 +30,7 @@ pub struct Published {
 /// What has come about so far.
 pub(super) struct State {
     pub(super) published: Published,
-    pub(super) standings: Vec<Option<Standing>>,
+    pub(super) standings: Vec<Option<FileDigest>>,
     pub(super) outputs: BTreeMap<String, OutputRow>,
     pub(super) placing: Placing,
     pub(super) squeezer: Squeezer,

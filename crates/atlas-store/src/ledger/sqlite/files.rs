@@ -9,7 +9,7 @@ use super::segments::segment_row;
 use super::{Changing, Sqlite};
 use crate::error::StoreError;
 use crate::ledger::{ReadFiles, Remembered, WriteFiles};
-use crate::model::{FileRow, OnDisk, OutputRow, Standing, Version};
+use crate::model::{FileDigest, FileRow, OnDisk, OutputRow, Version};
 
 impl ReadFiles for Sqlite {
     fn remembered(&self) -> Result<Remembered, StoreError> {
@@ -25,7 +25,7 @@ impl ReadFiles for Sqlite {
                 number: row.get(2)?,
                 strand: strand_of(&row.get::<_, String>(8)?)?,
                 limits: Limits { urls: row.get(3)?, bytes: row.get::<_, i64>(4)? as u64, media: row.get(9)? },
-                standing: Standing { changed: row.get(5)?, crc: row.get(6)?, size: row.get::<_, i64>(7)? as u64 },
+                standing: FileDigest { changed: row.get(5)?, crc: row.get(6)?, size: row.get::<_, i64>(7)? as u64 },
                 segments: Vec::new(),
             });
         }
@@ -88,11 +88,11 @@ impl WriteFiles for Changing<'_> {
         Ok(self.inner.last_insert_rowid())
     }
 
-    fn file_stands(&self, file: i64, limits: Limits, standing: Standing) -> Result<(), StoreError> {
+    fn file_stands(&self, file: i64, limits: Limits, standing: FileDigest) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached(
             "update file set most_urls = ?2, most_bytes = ?3, most_media = ?4, changed = ?5, crc = ?6, size = ?7 where id = ?1",
         )?;
-        let Standing { changed, crc, size } = standing;
+        let FileDigest { changed, crc, size } = standing;
         let Limits { urls, bytes, media } = limits;
         statement.execute(params![file, urls, bytes as i64, media, changed, crc, size as i64])?;
         Ok(())
