@@ -121,7 +121,7 @@ impl Settled {
                 let notice = if moved.content { Notice::ContentAlone } else { Notice::DateAlone };
                 let url = url_of(&arrivals.row(candidate.row_id)).to_owned();
                 if terms.telling.wants(notice, &url) {
-                    self.counts.oddities.of(notice).add(terms.telling.examples, candidate.named, || url);
+                    self.counts.remarks.of(notice).add(terms.telling.examples, candidate.named, || url);
                 }
             }
         }

@@ -38,7 +38,7 @@ pub(crate) fn notice(
 ) -> Vec<Noticed> {
     let chooser = arrivals.decider().chooser();
     let mut all = notice_while_building(settled);
-    for (origin, sample) in &settled.counts.oddities.elsewhere {
+    for (origin, sample) in &settled.counts.remarks.elsewhere {
         all.push(Noticed::of_counted(Notice::Elsewhere, Some(origin.clone()), sample.counted()));
     }
     let links = Links::read(arrivals, settled, sources, telling);
@@ -78,7 +78,7 @@ pub(crate) fn notice(
 
 /// Oddities of one kind, if there are any.
 fn of_kind(settled: &Settled, code: Notice) -> Option<Noticed> {
-    Some(Noticed::of_counted(code, None, settled.counts.oddities.by_notice.get(&code)?.counted()))
+    Some(Noticed::of_counted(code, None, settled.counts.remarks.by_notice.get(&code)?.counted()))
 }
 
 fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
@@ -93,7 +93,7 @@ fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
         let about = format!("{field}, between {} and {}", name(*first), name(*second));
         Noticed::new(Notice::AtOdds, Some(about), counted.count, examples.collect())
     };
-    settled.counts.oddities.at_odds.iter().map(one).collect()
+    settled.counts.remarks.at_odds.iter().map(one).collect()
 }
 
 /// Entries that old sitemaps alone know, although some source reads the pages of the site.

@@ -90,17 +90,17 @@ impl<'a> Choosing<'a> {
             && origin != self.terms.chooser.site.root().origin()
             && self.terms.telling.wants(Notice::Elsewhere, &said.url)
         {
-            self.out.counts.oddities.elsewhere.entry(origin.to_owned()).or_default().add(most, named, url);
+            self.out.counts.remarks.elsewhere.entry(origin.to_owned()).or_default().add(most, named, url);
         }
         let misspelt = said.canonical.as_deref().filter(|_| reason == Reason::CanonicalElsewhere);
         let misspelt =
             misspelt.filter(|canonical| self.terms.chooser.site.respelt(canonical).as_deref() == Some(&said.url));
         if let Some(canonical) = misspelt.filter(|_| self.terms.telling.wants(Notice::CanonicalMisspelt, &said.url)) {
             let example = || format!("{}\nnames {canonical}", said.url);
-            self.out.counts.oddities.of(Notice::CanonicalMisspelt).add(most, named, example);
+            self.out.counts.remarks.of(Notice::CanonicalMisspelt).add(most, named, example);
         }
         if reason == Reason::NoArchivePage && self.terms.telling.wants(Notice::NoArchivePage, &said.url) {
-            self.out.counts.oddities.of(Notice::NoArchivePage).add(most, named, url);
+            self.out.counts.remarks.of(Notice::NoArchivePage).add(most, named, url);
         }
         if let (Reason::Scheduled, Some(published)) = (reason, said.published) {
             self.out.counts.due.add(published, &said.url, DueTo::GoIn);
@@ -155,7 +155,7 @@ impl<'a> Choosing<'a> {
         let Terms { telling, chooser, .. } = self.terms;
         let mut tell = |notice: Notice, detail: &dyn Fn() -> String| {
             if telling.wants(notice, &said.url) {
-                let sample = self.out.counts.oddities.of(notice);
+                let sample = self.out.counts.remarks.of(notice);
                 sample.add(telling.examples, entry_row.named(), || format!("{}{}", said.url, detail()));
             }
         };

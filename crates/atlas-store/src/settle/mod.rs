@@ -6,14 +6,14 @@
 //!
 //! `join` joins keys, `expected` tells which of them have no page where one should be, `assignment` and `standing` tell which
 //! rows count, `choosing` asks about each, `latest` keeps old articles for when none is,
-//! `oddities` is what there is to tell besides, `sample` counts.
+//! `remarks` is what there is to tell besides, `sample` counts.
 
 mod sample;
 mod assignment;
 mod latest;
 mod expected;
 mod join;
-mod oddities;
+mod remarks;
 mod entry_rows;
 mod choosing;
 
@@ -34,7 +34,7 @@ pub(crate) use self::entry_rows::{EntryRow, EntryRows};
 pub use self::expected::Expected;
 pub(crate) use self::join::{Fate, Odds, join};
 use self::latest::Latest;
-use self::oddities::Oddities;
+use self::remarks::Remarks;
 pub use self::sample::Telling;
 pub(crate) use self::sample::{Sample, Soonest};
 use crate::arrival::{Arrivals, RowFlag, RowId, RowSummary};
@@ -274,7 +274,7 @@ pub struct Counts {
     /// Entries that go in or leave by themselves when their time comes.
     pub(crate) due: Soonest,
     /// What is to be told of entries although they go in, or of their sources.
-    pub(crate) oddities: Oddities,
+    pub(crate) remarks: Remarks,
 }
 
 impl Counts {
@@ -295,7 +295,7 @@ impl Counts {
         }
         self.added.join(most, other.added);
         self.due.join(other.due);
-        self.oddities.join(most, other.oddities);
+        self.remarks.join(most, other.remarks);
     }
 }
 
@@ -385,7 +385,7 @@ pub fn settle(
     let entry_rows = EntryRows { assignment, origins, single: joined.single };
     let counts = Counts {
         tallies: vec![Tally::default(); terms.chooser.sections.list().len()],
-        oddities: Oddities { at_odds: joined.at_odds, ..Oddities::default() },
+        remarks: Remarks { at_odds: joined.at_odds, ..Remarks::default() },
         ..Counts::default()
     };
     let mut settled = Settled { counts, pages_known: joined.pages_known, ..Settled::default() };

@@ -8,7 +8,7 @@ use atlas_core::report::Notice;
 
 /// What is odd about some entries, each with the first few of them.
 #[derive(Debug, Default)]
-pub(crate) struct Oddities {
+pub(crate) struct Remarks {
     /// By kind.
     pub(crate) by_notice: BTreeMap<Notice, Sample>,
     /// Fields on which two sources say something else.
@@ -17,7 +17,7 @@ pub(crate) struct Oddities {
     pub(crate) elsewhere: BTreeMap<String, Sample>,
 }
 
-impl Oddities {
+impl Remarks {
     /// Those of one kind.
     pub(crate) fn of(&mut self, notice: Notice) -> &mut Sample {
         self.by_notice.entry(notice).or_default()
