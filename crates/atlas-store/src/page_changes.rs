@@ -31,17 +31,17 @@ impl Settled {
         alternates: &Alternates,
         terms: &Terms<'_>,
     ) -> Result<(), StoreError> {
-        let mut listed = std::mem::take(&mut self.listed);
-        listed.extend(self.grouped(arrivals, &listed, alternates));
-        listed.par_sort_unstable_by_key(|candidate| candidate.prior);
-        let lane = lane_of(ledger, remembered, listed.iter().filter_map(|candidate| candidate.prior))?;
-        listed.par_iter_mut().for_each(|candidate| {
+        let mut candidates = std::mem::take(&mut self.candidates);
+        candidates.extend(self.grouped(arrivals, &candidates, alternates));
+        candidates.par_sort_unstable_by_key(|candidate| candidate.prior);
+        let lane = lane_of(ledger, remembered, candidates.iter().filter_map(|candidate| candidate.prior))?;
+        candidates.par_iter_mut().for_each(|candidate| {
             candidate.lane.provenance = self.entry_rows.provenance(arrivals, candidate.row_id);
         });
-        let moved = self.moved(arrivals, &listed, &lane, terms);
-        self.compare(arrivals, &listed, &lane, &moved, terms);
+        let moved = self.moved(arrivals, &candidates, &lane, terms);
+        self.compare(arrivals, &candidates, &lane, &moved, terms);
         let (redesign, settings) = (self.redesign, terms.settings);
-        listed.par_iter_mut().zip(&lane).zip(&moved).for_each(|((candidate, known), moved)| {
+        candidates.par_iter_mut().zip(&lane).zip(&moved).for_each(|((candidate, known), moved)| {
             let sight = Sight {
                 was_recalled: known.is_recalled(),
                 was_from_page: known.from_page,
@@ -57,7 +57,7 @@ impl Settled {
             candidate.lane.written = candidate.written(settings, alternates.print(candidate.group));
         });
         let today = Lastmod::from_epoch_day(terms.today);
-        for candidate in listed.iter().filter(|candidate| candidate.news == News::Changed) {
+        for candidate in candidates.iter().filter(|candidate| candidate.news == News::Changed) {
             if candidate.lane.observed == terms.today {
                 self.edited.extend(candidate.prior.map(|prior| (prior, terms.today)));
                 if !candidate.dated {
@@ -68,7 +68,7 @@ impl Settled {
                 .add(terms.telling.examples, candidate.named, || url_of(&arrivals.row(candidate.row_id)).to_owned());
         }
         let mut known = lane.into_iter();
-        listed.retain(|candidate| {
+        candidates.retain(|candidate| {
             let (same, Some(prior)) = (known.next() == Some(candidate.lane), candidate.prior) else { return true };
             let fate = if same { Fate::Same } else { Fate::Met };
             self.fates[prior as usize] = fate as u8;
@@ -77,15 +77,15 @@ impl Settled {
             }
             !same
         });
-        self.listed = listed;
+        self.candidates = candidates;
         self.strands(ledger, remembered, terms)
     }
 
     /// Entries that are in a group of translations and have not been listed yet.
-    fn grouped(&self, arrivals: &Arrivals, listed: &[Candidate], alternates: &Alternates) -> Vec<Candidate> {
+    fn grouped(&self, arrivals: &Arrivals, candidates: &[Candidate], alternates: &Alternates) -> Vec<Candidate> {
         let known: HashSet<RowId> = match alternates.is_empty() {
             true => HashSet::new(),
-            false => listed.iter().map(|candidate| candidate.row_id).collect(),
+            false => candidates.iter().map(|candidate| candidate.row_id).collect(),
         };
         let row_ids = alternates.row_ids().filter(|row_id| !known.contains(row_id));
         let candidates = row_ids.filter_map(|row_id| match self.entry_rows.assignment.of(row_id) {
@@ -105,13 +105,13 @@ impl Settled {
     fn compare(
         &mut self,
         arrivals: &Arrivals,
-        listed: &[Candidate],
+        candidates: &[Candidate],
         lane: &[LaneEntry],
         moved: &[Moved],
         terms: &Terms<'_>,
     ) {
         let mut movement = Movement::default();
-        for ((candidate, known), moved) in listed.iter().zip(lane).zip(moved) {
+        for ((candidate, known), moved) in candidates.iter().zip(lane).zip(moved) {
             if !(candidate.lane.from_page && known.from_page) {
                 continue;
             }
@@ -152,7 +152,7 @@ impl Settled {
             }
             !same
         });
-        self.listed.append(&mut own);
+        self.candidates.append(&mut own);
         Ok(())
     }
 
@@ -204,7 +204,7 @@ impl Settled {
         let mut gone: Vec<u32> = self.gone.iter().map(|gone| gone.prior).collect();
         gone.sort_unstable();
         let gone = lane_of(ledger, remembered, gone.into_iter())?;
-        let elsewhere = self.listed.iter().filter(|candidate| candidate.section != section);
+        let elsewhere = self.candidates.iter().filter(|candidate| candidate.section != section);
         Ok(gone.into_iter().map(|entry| entry.key).chain(elsewhere.map(|candidate| candidate.lane.key)).collect())
     }
 
@@ -231,7 +231,7 @@ impl Settled {
             .filter(|prior| self.same_strands.contains_key(prior))
             .map(|prior| (*prior, remembered.strand_of(*prior)))
             .collect();
-        let mut listed = Vec::new();
+        let mut candidates = Vec::new();
         for (prior, entry) in wanted.iter().zip(lane) {
             let Some(&row_id) = row_ids.get(prior) else { continue };
             let summary = arrivals.summary(row_id);
@@ -244,10 +244,10 @@ impl Settled {
             candidate.prior = Some(*prior);
             candidate.lane = entry;
             candidate.group = if strands.contains_key(prior) { candidate.group } else { alternates.group_of(row_id) };
-            listed.push(self.listed.len() as u32);
-            self.listed.push(candidate);
+            candidates.push(self.candidates.len() as u32);
+            self.candidates.push(candidate);
         }
-        Ok(listed)
+        Ok(candidates)
     }
 }
 
@@ -257,12 +257,13 @@ impl Settled {
     fn moved(
         &mut self,
         arrivals: &Arrivals,
-        listed: &[Candidate],
+        candidates: &[Candidate],
         lane: &[LaneEntry],
         terms: &Terms<'_>,
     ) -> Vec<Moved> {
         let mut comparisons: HashMap<(u16, u16), Arc<Comparison>> = HashMap::new();
-        for (candidate, known) in listed.iter().zip(lane).filter(|(candidate, known)| is_remapped(candidate, known)) {
+        for (candidate, known) in candidates.iter().zip(lane).filter(|(candidate, known)| is_remapped(candidate, known))
+        {
             let comparison = comparisons.entry((known.provenance, candidate.lane.provenance)).or_insert_with(|| {
                 terms.provenances.comparison(known.provenance, &self.entry_rows.sources(arrivals, candidate.row_id))
             });
@@ -270,14 +271,14 @@ impl Settled {
                 *self.remapped.entry((source.clone(), *change)).or_default() += 1;
             }
         }
-        let both = listed.par_iter().zip(lane);
+        let both = candidates.par_iter().zip(lane);
         let mut moved: Vec<Moved> = both.map(|(candidate, known)| moved_as_ever(&candidate.lane, known)).collect();
-        let compared = |at: usize| comparisons.get(&(lane[at].provenance, listed[at].lane.provenance));
+        let compared = |at: usize| comparisons.get(&(lane[at].provenance, candidates[at].lane.provenance));
         let closely: Vec<usize> =
-            (0..listed.len()).filter(|at| lane[*at].is_recalled() || compared(*at).is_some()).collect();
-        let row_ids: Vec<RowId> = closely.iter().map(|at| listed[*at].row_id).collect();
+            (0..candidates.len()).filter(|at| lane[*at].is_recalled() || compared(*at).is_some()).collect();
+        let row_ids: Vec<RowId> = closely.iter().map(|at| candidates[*at].row_id).collect();
         let looked = arrivals.read_each(&row_ids, |nth, row| {
-            let (candidate, known) = (&listed[closely[nth]], &lane[closely[nth]]);
+            let (candidate, known) = (&candidates[closely[nth]], &lane[closely[nth]]);
             let Some(comparison) = compared(closely[nth]).filter(|_| !known.is_recalled()) else {
                 return recalled(row, candidate, known, terms);
             };

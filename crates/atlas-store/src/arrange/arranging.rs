@@ -34,8 +34,8 @@ pub(crate) fn arrange(site: &Site<'_>, settled: &mut Settled) -> Result<Option<P
     if recalled.len() < wanted.len() {
         return Ok(None);
     }
-    waiting.listed.extend(recalled);
-    arranging.place(settled, waiting.listed);
+    waiting.candidates.extend(recalled);
+    arranging.place(settled, waiting.candidates);
     arranging.fill_news(settled, waiting.news)?;
     Ok(Some(arranging.plan(settled)))
 }
@@ -72,8 +72,8 @@ impl<'a> Arranging<'a> {
     /// Takes files over as they stand, less what is gone from them.
     fn entry_row(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
         let mut untouched = Untouched::default();
-        let listed: HashMap<u32, u32> =
-            settled.listed.iter().zip(0..).filter_map(|(candidate, at)| Some((candidate.prior?, at))).collect();
+        let candidates: HashMap<u32, u32> =
+            settled.candidates.iter().zip(0..).filter_map(|(candidate, at)| Some((candidate.prior?, at))).collect();
         for file in &self.site.remembered.files {
             let Some(section) = self.site.sections.named(&file.section) else { continue };
             let stack = &mut self.stacks[stack_of(section, file.strand)];
@@ -107,10 +107,10 @@ impl<'a> Arranging<'a> {
                 for (fate, nth) in fates.iter().zip(0..) {
                     if Fate::stays(*fate) {
                         made.members.push(Member::base(nth));
-                    } else if let Some(&at) = listed.get(&(segment.first as u32 + nth)) {
-                        let here = usize::from(settled.listed[at as usize].section) == section;
+                    } else if let Some(&at) = candidates.get(&(segment.first as u32 + nth)) {
+                        let here = usize::from(settled.candidates[at as usize].section) == section;
                         plan.loses_to_others |= !here;
-                        made.members.extend(here.then(|| Member::listed(at)));
+                        made.members.extend(here.then(|| Member::candidates(at)));
                     }
                 }
                 match made.members.is_empty() {
@@ -188,13 +188,13 @@ impl<'a> Arranging<'a> {
             SegmentPlan::Made(made) => Some(made),
             SegmentPlan::Kept(_) => None,
         });
-        let mut placed = vec![false; settled.listed.len()];
+        let mut placed = vec![false; settled.candidates.len()];
         for member in made.flat_map(|made| &made.members) {
-            if let From::Listed(at) = member.from() {
+            if let From::Candidate(at) = member.from() {
                 placed[at as usize] = true;
             }
         }
-        for ((candidate, at), _) in settled.listed.iter().zip(0..).zip(&placed).filter(|(_, placed)| !**placed) {
+        for ((candidate, at), _) in settled.candidates.iter().zip(0..).zip(&placed).filter(|(_, placed)| !**placed) {
             if candidate.strand == Strand::News {
                 waiting.news.push(at);
                 continue;
@@ -202,7 +202,7 @@ impl<'a> Arranging<'a> {
             let stack = &mut self.stacks[stack_of(usize::from(candidate.section), candidate.strand)];
             stack.awaited = true;
             stack.entries += u64::from(candidate.strand != Strand::Pages);
-            waiting.listed.push(at);
+            waiting.candidates.push(at);
         }
         for stack in self.stacks.iter_mut().filter(|stack| stack.strand != Strand::News) {
             stack.shrink_overfull(self.site, settled, &mut waiting)?;
@@ -227,16 +227,16 @@ impl<'a> Arranging<'a> {
 
     /// Puts those that wait for a place into the open files, the oldest of each window first, and opens others as they are
     /// needed.
-    fn place(&mut self, settled: &Settled, mut listed: Vec<u32>) {
+    fn place(&mut self, settled: &Settled, mut candidates: Vec<u32>) {
         let renderer = self.site.renderer;
         let arrivals = renderer.arrivals;
-        listed.sort_unstable_by_key(|at| settled.listed[*at as usize].row_id);
-        let mut listed = listed.into_iter().peekable();
+        candidates.sort_unstable_by_key(|at| settled.candidates[*at as usize].row_id);
+        let mut candidates = candidates.into_iter().peekable();
         let any_added = settled.counts.added.count() > 0;
         let mut window = |blocks: Range<usize>| {
             let end = arrivals.first_of(blocks.end);
             let mut some: Vec<u32> = Vec::new();
-            while let Some(at) = listed.next_if(|at| settled.listed[*at as usize].row_id < end) {
+            while let Some(at) = candidates.next_if(|at| settled.candidates[*at as usize].row_id < end) {
                 some.push(at);
             }
             let mut window: Vec<Arrival> = some.par_iter().map(|at| renderer.arrival(*at, settled)).collect();
@@ -262,10 +262,10 @@ impl<'a> Arranging<'a> {
 
     /// Fills the files of news: the newest articles stand in the first, older ones follow, and a file that none is left for goes. Such a
     /// file is as it was where it would list the same.
-    fn fill_news(&mut self, settled: &Settled, listed: Vec<u32>) -> Result<(), StoreError> {
+    fn fill_news(&mut self, settled: &Settled, candidates: Vec<u32>) -> Result<(), StoreError> {
         let Site { ledger, remembered, renderer, .. } = *self.site;
         let mut news: Vec<Vec<Arrival>> = self.stacks.iter().map(|_| Vec::new()).collect();
-        for at in listed {
+        for at in candidates {
             let arrival = renderer.arrival(at, settled);
             news[usize::from(arrival.shelf)].push(arrival);
         }
@@ -319,7 +319,7 @@ fn would_list_the_same(
         SegmentPlan::Kept(_) => &[],
     });
     let now = members.filter_map(|member| match member.from() {
-        From::Listed(at) => Some(settled.listed[at as usize].lane),
+        From::Candidate(at) => Some(settled.candidates[at as usize].lane),
         _ => None,
     });
     let mut lanes = Vec::new();

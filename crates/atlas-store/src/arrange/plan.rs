@@ -74,7 +74,7 @@ pub enum From {
     /// It is as it was: its place in the segment before.
     Base(u32),
     /// It is among the entries that are looked at closely: its place there.
-    Listed(u32),
+    Candidate(u32),
     /// It is new: its row.
     Row(RowId),
 }
@@ -88,7 +88,7 @@ impl Member {
         Self(Self::BASE | at)
     }
 
-    pub(super) fn listed(at: u32) -> Self {
+    pub(super) fn candidates(at: u32) -> Self {
         Self(Self::LISTED | at)
     }
 
@@ -101,7 +101,7 @@ impl Member {
         let number = self.0 & Self::NUMBER;
         match self.0 & !Self::NUMBER {
             Self::BASE => From::Base(number),
-            Self::LISTED => From::Listed(number),
+            Self::LISTED => From::Candidate(number),
             _ => From::Row(RowId(number)),
         }
     }
@@ -296,7 +296,7 @@ mod tests {
     #[rstest]
     #[case(Member::base(0), From::Base(0))]
     #[case(Member::base(239), From::Base(239))]
-    #[case(Member::listed((1 << 30) - 1), From::Listed((1 << 30) - 1))]
+    #[case(Member::candidates((1 << 30) - 1), From::Candidate((1 << 30) - 1))]
     #[case(Member::row(RowId(0)), From::Row(RowId(0)))]
     #[case(Member::row(RowId(77)), From::Row(RowId(77)))]
     fn a_member_tells_where_it_comes_from(#[case] member: Member, #[case] wanted: From) {

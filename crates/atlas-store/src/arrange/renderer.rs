@@ -72,15 +72,15 @@ impl Renderer<'_> {
                 let (frame, facts) = facts_of(text.element(at), base.frame);
                 (Weight { bytes, media: u32::try_from(facts.media()).unwrap_or(u32::MAX) }, frame)
             }
-            From::Listed(at) => self.measure(&settled.listed[at as usize]),
+            From::Candidate(at) => self.measure(&settled.candidates[at as usize]),
             From::Row(_) => Default::default(),
         }
     }
 
     pub(super) fn arrival(&self, at: u32, settled: &Settled) -> Arrival {
-        let candidate = &settled.listed[at as usize];
+        let candidate = &settled.candidates[at as usize];
         let shelf = stack_of(usize::from(candidate.section), candidate.strand);
-        Arrival::new(candidate.age, candidate.named, Member::listed(at), shelf, self.measure(candidate))
+        Arrival::new(candidate.age, candidate.named, Member::candidates(at), shelf, self.measure(candidate))
     }
 
     /// The entries in some blocks that the ledger did not know.

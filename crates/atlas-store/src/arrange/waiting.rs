@@ -12,7 +12,7 @@ use super::plan::{From, Member};
 #[derive(Default)]
 pub(super) struct Waiting {
     /// Among [`Settled::listed`](crate::settle::Settled::listed).
-    pub(super) listed: Vec<u32>,
+    pub(super) candidates: Vec<u32>,
     /// As they were, by where the ledger remembers them.
     pub(super) recalled: Vec<u32>,
     /// Articles that are news, among [`Settled::listed`](crate::settle::Settled::listed).
@@ -45,7 +45,7 @@ impl Waiting {
     pub(super) fn add(&mut self, member: Member, base: Option<SegmentRow>) {
         match (member.from(), base) {
             (From::Base(nth), Some(base)) => self.recalled.push(base.first as u32 + nth),
-            (From::Listed(at), _) => self.listed.push(at),
+            (From::Candidate(at), _) => self.candidates.push(at),
             _ => {}
         }
     }

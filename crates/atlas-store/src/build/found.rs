@@ -78,7 +78,7 @@ impl Found {
             plan,
             remembered: &self.remembered,
             press: Press {
-                listed: &self.settled.listed,
+                candidates: &self.settled.candidates,
                 entry_rows: &self.settled.entry_rows,
                 renderer: Renderer { arrivals, shape: &job.shape, alternates, style: job.names.style },
                 settings: self.settings,
@@ -125,7 +125,7 @@ impl Found {
     pub(super) fn is_unmoved(&self) -> bool {
         let settled = &self.settled;
         // Files of news are filled anew each time.
-        settled.listed.iter().all(|candidate| candidate.strand == Strand::News)
+        settled.candidates.iter().all(|candidate| candidate.strand == Strand::News)
             && settled.counts.added.count() == 0
             && self.gone.is_empty()
             && settled.gone.is_empty()
@@ -164,7 +164,7 @@ impl Found {
                         .iter()
                         .map(|member| match member.from() {
                             From::Base(at) => lane[at as usize].key,
-                            From::Listed(at) => self.settled.listed[at as usize].lane.key,
+                            From::Candidate(at) => self.settled.candidates[at as usize].lane.key,
                             From::Row(row_id) => self.arrivals.summary(row_id).key(),
                         })
                         .collect(),

@@ -104,7 +104,7 @@ fn comes(found: &Found) -> Vec<String> {
 
 /// Entries that are not as they were, in the order in which the sources name them.
 fn edited(found: &Found) -> Vec<String> {
-    let pages = found.settled.listed.iter().filter(|candidate| candidate.strand == Strand::Pages);
+    let pages = found.settled.candidates.iter().filter(|candidate| candidate.strand == Strand::Pages);
     let mut changed: Vec<_> = pages.filter(|candidate| candidate.news == News::Changed).collect();
     changed.sort_unstable_by_key(|candidate| candidate.named);
     changed.iter().take(MOST_LISTED).map(|candidate| found.url_of(candidate.row_id)).collect()
@@ -126,7 +126,7 @@ fn moves(found: &Found) -> Vec<Moves> {
         let segment = starts.partition_point(|(first, _)| *first <= at).checked_sub(1)?;
         starts.get(segment).map(|(_, section)| *section)
     };
-    let pages = found.settled.listed.iter().filter(|candidate| candidate.strand == Strand::Pages);
+    let pages = found.settled.candidates.iter().filter(|candidate| candidate.strand == Strand::Pages);
     let moved = pages.filter_map(|candidate| {
         let from = was_in(candidate.prior? as usize)?;
         let to = sections[usize::from(candidate.section)].name.as_str();

@@ -245,7 +245,7 @@ fn outputs(
     children: &BTreeMap<String, Option<Lastmod>>,
     now: i64,
 ) -> Result<(), StoreError> {
-    let listed: HashSet<&str> = children.keys().map(|name| plain_name(name)).collect();
+    let candidates: HashSet<&str> = children.keys().map(|name| plain_name(name)).collect();
     for name in destination.list()? {
         let plain = plain_name(&name);
         let is_main = plain == names.main || is_further_index(&names.main, plain);
@@ -255,7 +255,7 @@ fn outputs(
         }
         let Some((version, bytes)) = destination.version(&name)?.zip(destination.read(&name)?) else { continue };
         let on_disk = OnDisk { version, crc: crc32fast::hash(&bytes) };
-        let retired = (!is_main && !listed.contains(plain)).then_some(now);
+        let retired = (!is_main && !candidates.contains(plain)).then_some(now);
         writing.set_output(&name, &OutputRow { on_disk, retired })?;
         if let Some((section, strand, number)) = parts {
             writing.raise_next_number(section, strand, number + 1)?;

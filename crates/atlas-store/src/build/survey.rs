@@ -43,8 +43,8 @@ pub fn list(job: &Job<'_>, ledger: &mut dyn Ledger, listing: &Listing) -> Result
     let found = find(job, ledger, Purpose::LookCloser)?;
     learn(job, &found, ledger)?;
     let files = found.files(job, ledger)?;
-    let listed =
+    let candidates =
         diagnostics::list(listing, &found.arrivals, &found.settled, &found.remembered, &found.outcomes, &files);
     found.arrivals.check(&job.scratch)?;
-    Ok(listed)
+    Ok(candidates)
 }

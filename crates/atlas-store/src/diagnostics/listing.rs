@@ -97,18 +97,18 @@ pub(crate) fn list(
         Order::Found => wanted.sort_unstable_by_key(found),
         Order::Url => wanted.sort_by_cached_key(|entry_row| url_of(&arrivals.row(entry_row.row_id)).to_owned()),
         Order::Newest => wanted.sort_by_cached_key(|entry_row| {
-            let date = looking.listed(entry_row).lastmod.map(|date| date.seconds());
+            let date = looking.candidates(entry_row).lastmod.map(|date| date.seconds());
             (std::cmp::Reverse(date), found(entry_row))
         }),
         Order::Pictures => {
             wanted.sort_by_cached_key(|entry_row| {
-                (std::cmp::Reverse(looking.listed(entry_row).images), found(entry_row))
+                (std::cmp::Reverse(looking.candidates(entry_row).images), found(entry_row))
             });
         }
     }
     let count = wanted.len() as u64;
     let shown = wanted.iter().take(listing.most.unwrap_or(usize::MAX));
-    let mut shown: Vec<Listed> = shown.map(|entry_row| looking.listed(entry_row)).collect();
+    let mut shown: Vec<Listed> = shown.map(|entry_row| looking.candidates(entry_row)).collect();
     drop_names(&mut shown);
     (shown, count)
 }
@@ -163,7 +163,7 @@ impl Looking<'_> {
         self.outcomes.get(usize::from(source)).map_or("", |outcome| outcome.name.as_str())
     }
 
-    fn listed(&self, entry_row: &EntryRow<'_>) -> Listed {
+    fn candidates(&self, entry_row: &EntryRow<'_>) -> Listed {
         let row = self.arrivals.row(entry_row.row_id);
         let said = Said::read(&row);
         let (kept, reason) = match entry_row.verdict() {

@@ -27,7 +27,7 @@ const BATCH: usize = 96;
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Press<'a> {
     /// Entries that are looked at closely.
-    pub(crate) listed: &'a [Candidate],
+    pub(crate) candidates: &'a [Candidate],
     pub(crate) renderer: Renderer<'a>,
     /// Which sources speak of each entry.
     pub(crate) entry_rows: &'a EntryRows,
@@ -148,8 +148,8 @@ impl<'a> Press<'a> {
                     text.lane.extend_from_slice(entry);
                     text.raws.extend_from_slice(&raw);
                 }
-                From::Listed(at) => {
-                    let candidate = &self.listed[at as usize];
+                From::Candidate(at) => {
+                    let candidate = &self.candidates[at as usize];
                     let row = self.renderer.arrivals.row(candidate.row_id);
                     let start = text.raw.len();
                     self.renderer.render(candidate, &Said::read(&row), &mut text.raw);

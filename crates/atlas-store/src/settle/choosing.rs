@@ -138,7 +138,7 @@ impl<'a> Choosing<'a> {
                 .added
                 .add(self.terms.telling.examples, entry_row.named(), || Said::read(row).url.into_owned()),
             Some(at) if self.fates[at as usize] == Fate::Same as u8 => {}
-            known => self.out.listed.push(Candidate::of_page(&summary, kept, row_id, entry_row.named(), known)),
+            known => self.out.candidates.push(Candidate::of_page(&summary, kept, row_id, entry_row.named(), known)),
         }
         let is_news = summary.own_strands().any(|strand| strand == Strand::News);
         let has_news = self.terms.shape.of(usize::from(kept.section)).news.is_some();

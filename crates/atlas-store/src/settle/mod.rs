@@ -303,7 +303,7 @@ impl Counts {
 #[derive(Debug, Default)]
 struct Part {
     counts: Counts,
-    listed: Vec<Candidate>,
+    candidates: Vec<Candidate>,
     own_strands: Vec<Candidate>,
     latest: Latest,
     gone: Vec<Gone>,
@@ -322,7 +322,7 @@ pub struct Settled {
     pub counts: Counts,
     /// Entries that are looked at closely, in the order in which the ledger remembers them; once judged, those that turned out
     /// to be as they were are not among them.
-    pub(crate) listed: Vec<Candidate>,
+    pub(crate) candidates: Vec<Candidate>,
     pub(crate) own_strands: Vec<Candidate>,
     /// Of each section, the newest articles that are no longer news.
     pub(crate) latest: Latest,
@@ -361,7 +361,7 @@ impl Settled {
 
     fn join(&mut self, most: usize, mut part: Part) {
         self.counts.join(most, part.counts);
-        self.listed.append(&mut part.listed);
+        self.candidates.append(&mut part.candidates);
         self.own_strands.append(&mut part.own_strands);
         self.latest.join(part.latest);
         self.gone.append(&mut part.gone);
