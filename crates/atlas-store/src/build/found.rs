@@ -18,7 +18,7 @@ use crate::guard::{Before, Outlook};
 use crate::ledger::{Ledger, Remembered};
 use crate::model::{Departure, Fact, Memory, Tombstone};
 use crate::provenance::Provenances;
-use crate::publish::{Declaration, Press, Publisher};
+use crate::publish::{Declaration, Publisher, SegmentRenderer};
 use crate::report::{OtherSitemap, RobotsFate};
 use crate::settle::{Gone, Settled};
 use crate::source::LiveRobots;
@@ -77,7 +77,7 @@ impl Found {
             names: job.names,
             plan,
             remembered: &self.remembered,
-            press: Press {
+            segment_renderer: SegmentRenderer {
                 candidates: &self.settled.candidates,
                 entry_rows: &self.settled.entry_rows,
                 renderer: Renderer { arrivals, shape: &job.shape, alternates, style: job.names.style },

@@ -3,7 +3,7 @@
 use atlas_core::format::Frame;
 
 use super::Publisher;
-use super::press::{Order, Pressed, Queue};
+use super::render_queue::{RenderJob, RenderQueue, RenderedSegment};
 use super::sheet::{Finished, Sheet};
 use crate::arrange::{FilePlan, Made, SegmentPlan};
 use crate::disk::segmented_gzip::{Segment, Squeezer, unsqueeze};
@@ -35,10 +35,10 @@ impl Publisher<'_> {
         &self,
         (file, id): (&FilePlan, i64),
         work: &Work,
-        queue: &mut Queue<'o, impl Iterator<Item = Result<Order<'o>, StoreError>>>,
+        queue: &mut RenderQueue<'o, impl Iterator<Item = Result<RenderJob<'o>, StoreError>>>,
         writing: &dyn Writing,
         squeezer: &mut Squeezer,
-        mut keep: impl FnMut(&Made, &Pressed) -> Result<(), StoreError>,
+        mut keep: impl FnMut(&Made, &RenderedSegment) -> Result<(), StoreError>,
     ) -> Result<Finished, StoreError> {
         let draft = |name: &Option<String>| name.as_ref().map(|name| self.destination.begin(name)).transpose();
         let shown =
@@ -58,9 +58,9 @@ impl Publisher<'_> {
                     sheet.push(&raw, &Segment { body, crc: row.crc, raw_size: row.size })?;
                 }
                 SegmentPlan::Made(made) => {
-                    let pressed = queue.next()?;
-                    sheet.push(&pressed.text.raw, &pressed.segment)?;
-                    keep(made, &pressed)?;
+                    let rendered = queue.next()?;
+                    sheet.push(&rendered.text.raw, &rendered.segment)?;
+                    keep(made, &rendered)?;
                 }
             }
         }
@@ -78,8 +78,8 @@ impl Publisher<'_> {
                 SegmentPlan::Kept(row) => crc.combine(&crc32fast::Hasher::new_with_initial_len(row.crc, row.size)),
                 SegmentPlan::Made(made) => {
                     let whole = |file, number, with_text| ledger.whole(file, number, with_text);
-                    let order = Order::of(made, file.id, whole)?;
-                    crc.update(&self.press.render(&order)?.raw);
+                    let job = RenderJob::of(made, file.id, whole)?;
+                    crc.update(&self.segment_renderer.render(&job)?.raw);
                 }
             }
         }

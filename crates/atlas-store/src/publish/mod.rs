@@ -4,7 +4,7 @@
 //! them), then the main file, then robots.txt, then the ledger, and only then are old files removed. What is about to be
 //! written is noted in the ledger before, so that a build that was killed is finished or undone by the next.
 
-mod press;
+mod render_queue;
 mod placing;
 mod sheet;
 mod declaration;
@@ -22,8 +22,8 @@ use rayon::prelude::*;
 
 pub(crate) use self::declaration::{Declaration, differs_from_live};
 use self::placing::Placing;
-use self::press::Queue;
-pub(crate) use self::press::{Order, Press};
+use self::render_queue::RenderQueue;
+pub(crate) use self::render_queue::{RenderJob, SegmentRenderer};
 pub use self::state::Published;
 use self::state::State;
 use crate::arrange::{FilePlan, Made, Plan, SegmentPlan};
@@ -45,7 +45,7 @@ pub struct Publisher<'a> {
     /// What was.
     pub remembered: &'a Remembered,
     /// Makes segments.
-    pub(crate) press: Press<'a>,
+    pub(crate) segment_renderer: SegmentRenderer<'a>,
     /// Files beside the sitemaps: for people, for templates.
     pub asides: &'a [Aside<'a>],
     /// They are known to be as they should: nothing that goes into them has moved.
@@ -150,11 +150,11 @@ impl Publisher<'_> {
             let file = &self.plan.files[*at];
             made_of(file).map(|made| (file.id, made))
         });
-        let orders = made.map(|(file, made)| {
-            Order::of(made, file, |file, number, with_text| writing.whole(file, number, with_text))
+        let jobs = made.map(|(file, made)| {
+            RenderJob::of(made, file, |file, number, with_text| writing.whole(file, number, with_text))
         });
         thread::scope(|scope| {
-            let mut queue = Queue::start(self.press, orders, scope);
+            let mut queue = RenderQueue::start(self.segment_renderer, jobs, scope);
             queue.begin()?;
             meanwhile()?;
             let placing = Placing::start(scope, self.destination, writing.flusher());
@@ -164,7 +164,7 @@ impl Publisher<'_> {
 
     /// Files that lose entries to others come after those others; files of new entries window by window, as their rows came.
     fn order(&self) -> Vec<usize> {
-        let windows = self.press.renderer.arrivals.ends_of_windows();
+        let windows = self.segment_renderer.renderer.arrivals.ends_of_windows();
         let window = |file: &FilePlan| {
             made_of(file).find_map(Made::last_row).map(|row| windows.partition_point(|end| *end <= row))
         };
@@ -176,7 +176,7 @@ impl Publisher<'_> {
     fn write_all<'o>(
         &self,
         order: &[usize],
-        mut queue: Queue<'o, impl Iterator<Item = Result<Order<'o>, StoreError>>>,
+        mut queue: RenderQueue<'o, impl Iterator<Item = Result<RenderJob<'o>, StoreError>>>,
         placing: Placing,
         writing: &dyn Writing,
         stale: &[usize],

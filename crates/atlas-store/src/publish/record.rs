@@ -4,7 +4,7 @@ use atlas_core::placement::{Strand, is_aside, is_further_index, parts_of, plain_
 use rayon::prelude::*;
 
 use super::compose::Work;
-use super::press::{Order, Queue};
+use super::render_queue::{RenderJob, RenderQueue};
 use super::sheet::Finished;
 use super::state::State;
 use super::{Declaration, Publisher};
@@ -23,7 +23,7 @@ impl Publisher<'_> {
     pub(super) fn file<'o>(
         &self,
         at: usize,
-        queue: &mut Queue<'o, impl Iterator<Item = Result<Order<'o>, StoreError>>>,
+        queue: &mut RenderQueue<'o, impl Iterator<Item = Result<RenderJob<'o>, StoreError>>>,
         writing: &dyn Writing,
         state: &mut State,
     ) -> Result<(), StoreError> {
@@ -34,9 +34,9 @@ impl Publisher<'_> {
             None => writing.open_file(&file.section, file.strand, file.number, file.limits)?,
         };
         file.dropped.iter().try_for_each(|number| writing.drop_segment(id, *number))?;
-        let finished = self.compose((file, id), &work, queue, writing, &mut state.squeezer, |made, pressed| {
-            let text = &pressed.text;
-            writing.keep_segment(id, made.number, (made.frame, text.facts), &pressed.segment, (&text.lane, &text.raws))
+        let finished = self.compose((file, id), &work, queue, writing, &mut state.squeezer, |made, rendered| {
+            let text = &rendered.text;
+            writing.keep_segment(id, made.number, (made.frame, text.facts), &rendered.segment, (&text.lane, &text.raws))
         })?;
         let is_same = self.record(at, (file, id), &work, &finished, writing, state)?;
         Self::place(work, finished, is_same, state)

@@ -10,7 +10,7 @@ use jiff::tz::TimeZone;
 
 use super::Publisher;
 use super::placing::Placing;
-use super::press::Queue;
+use super::render_queue::RenderQueue;
 use super::state::State;
 use crate::arrange::{FilePlan, Plan};
 use crate::disk::segmented_gzip::unpack;
@@ -33,7 +33,7 @@ impl Publisher<'_> {
             if before.lacks_some(&plan.files[at], file, writing)? { lost.push(at) } else { gained.push(at) }
         }
         thread::scope(|scope| {
-            let mut queue = Queue::start(before.press, std::iter::empty(), scope);
+            let mut queue = RenderQueue::start(before.segment_renderer, std::iter::empty(), scope);
             let mut state =
                 State::new(&plan, self.names.style, Placing::start(scope, self.destination, writing.flusher()));
             // What is named stays named, but no file is said to be newer than it will be in a moment.

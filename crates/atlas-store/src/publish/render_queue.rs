@@ -25,7 +25,7 @@ const BATCH: usize = 96;
 
 /// What making a segment needs to know.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Press<'a> {
+pub(crate) struct SegmentRenderer<'a> {
     /// Entries that are looked at closely.
     pub(crate) candidates: &'a [Candidate],
     pub(crate) renderer: Renderer<'a>,
@@ -40,12 +40,12 @@ pub(crate) struct Press<'a> {
 }
 
 /// A segment to be made, with the text and the lane of that which it was.
-pub(crate) struct Order<'a> {
+pub(crate) struct RenderJob<'a> {
     made: &'a Made,
     before: Option<Whole>,
 }
 
-impl<'a> Order<'a> {
+impl<'a> RenderJob<'a> {
     /// To make a segment of this file of the ledger, of which `whole` reads a segment by its number: without its text, where that
     /// is at hand.
     pub(crate) fn of(
@@ -59,14 +59,14 @@ impl<'a> Order<'a> {
 }
 
 /// A segment that was made.
-pub(super) struct Pressed {
-    pub(super) text: Text,
+pub(super) struct RenderedSegment {
+    pub(super) text: RenderedText,
     pub(super) segment: Segment,
 }
 
 /// The text of a segment, and what the ledger will remember of its entries.
 #[derive(Debug, Default)]
-pub(crate) struct Text {
+pub(crate) struct RenderedText {
     pub(crate) raw: Vec<u8>,
     pub(crate) lane: Vec<u8>,
     /// By what the rows of its entries are known unread: none where no row is.
@@ -75,13 +75,13 @@ pub(crate) struct Text {
 }
 
 /// The rows of new entries, with what is known of them.
-struct Rows {
+struct NewRows {
     first: usize,
     blocks: Vec<Option<Arc<Block>>>,
     row_ids: Vec<(usize, usize)>,
 }
 
-impl Rows {
+impl NewRows {
     fn of(made: &Made, renderer: &Renderer<'_>) -> Self {
         let arrivals = renderer.arrivals;
         let rows = made.members.iter().filter_map(|member| match member.from() {
@@ -108,18 +108,18 @@ impl Rows {
     }
 }
 
-impl<'a> Press<'a> {
+impl<'a> SegmentRenderer<'a> {
     /// The text of a segment.
-    pub(crate) fn render(&self, order: &Order<'_>) -> Result<Text, StoreError> {
-        let made = order.made;
-        let mut text = Text {
+    pub(crate) fn render(&self, job: &RenderJob<'_>) -> Result<RenderedText, StoreError> {
+        let made = job.made;
+        let mut text = RenderedText {
             raw: Vec::with_capacity(usize::try_from(made.size).unwrap_or(0)),
             lane: Vec::with_capacity(made.members.len() * LaneEntry::BYTES),
             raws: Vec::with_capacity(made.members.len() * 8),
             facts: Facts::default(),
         };
         let mut unpacked = None;
-        let before = match (&order.before, &made.base) {
+        let before = match (&job.before, &made.base) {
             (Some(whole), Some(base)) => {
                 let before = match &made.text {
                     Some(text) => text,
@@ -136,7 +136,7 @@ impl<'a> Press<'a> {
             }
             _ => None,
         };
-        let rows = Rows::of(made, &self.renderer);
+        let rows = NewRows::of(made, &self.renderer);
         let mut rows = rows.each();
         for member in &made.members {
             match member.from() {
@@ -197,48 +197,56 @@ impl<'a> Press<'a> {
         }
     }
 
-    fn press(&self, order: &Order<'_>, squeezers: &Mutex<Vec<Squeezer>>) -> Result<Pressed, StoreError> {
+    fn render_and_compress(
+        &self,
+        job: &RenderJob<'_>,
+        squeezers: &Mutex<Vec<Squeezer>>,
+    ) -> Result<RenderedSegment, StoreError> {
         let bench = || squeezers.lock().unwrap_or_else(PoisonError::into_inner);
-        let text = self.render(order)?;
+        let text = self.render(job)?;
         let failed = StoreError::io("cannot compress for", Path::new("the sitemap"));
         let mut squeezer = bench().pop().unwrap_or_default();
         let segment = squeezer.squeeze(&text.raw).map_err(failed)?;
         bench().push(squeezer);
-        Ok(Pressed { text, segment })
+        Ok(RenderedSegment { text, segment })
     }
 }
 
-/// What comes of some orders.
-type Batch = Result<Vec<Pressed>, StoreError>;
+/// What comes of some jobs.
+type Batch = Result<Vec<RenderedSegment>, StoreError>;
 
-/// Segments as they come from the presses, in order.
-pub(super) struct Queue<'a, I: Iterator> {
-    orders: SyncSender<Vec<Order<'a>>>,
-    pressed: Receiver<Batch>,
+/// Segments as they come from the render queue, in order.
+pub(super) struct RenderQueue<'a, I: Iterator> {
+    jobs: SyncSender<Vec<RenderJob<'a>>>,
+    rendered: Receiver<Batch>,
     waiting: Peekable<I>,
     /// The first row after each window of rows.
     windows: Vec<RowId>,
     under_way: usize,
-    ready: std::vec::IntoIter<Pressed>,
+    ready: std::vec::IntoIter<RenderedSegment>,
 }
 
-impl<'a, I: Iterator<Item = Result<Order<'a>, StoreError>>> Queue<'a, I> {
+impl<'a, I: Iterator<Item = Result<RenderJob<'a>, StoreError>>> RenderQueue<'a, I> {
     /// Begins to make what is ordered, in the order of `waiting`, which is asked for more only as fast as it is made.
-    pub(super) fn start<'scope>(press: Press<'a>, waiting: I, scope: &'scope thread::Scope<'scope, 'a>) -> Self {
-        let (orders, ordered) = sync_channel::<Vec<Order<'a>>>(AHEAD);
-        let (sender, pressed) = sync_channel::<Batch>(AHEAD);
+    pub(super) fn start<'scope>(
+        segment_renderer: SegmentRenderer<'a>,
+        waiting: I,
+        scope: &'scope thread::Scope<'scope, 'a>,
+    ) -> Self {
+        let (jobs, ordered) = sync_channel::<Vec<RenderJob<'a>>>(AHEAD);
+        let (sender, rendered) = sync_channel::<Batch>(AHEAD);
         scope.spawn(move || {
             let squeezers = Mutex::default();
             for batch in ordered {
-                let made = batch.par_iter().map(|order| press.press(order, &squeezers));
+                let made = batch.par_iter().map(|job| segment_renderer.render_and_compress(job, &squeezers));
                 // The receiver is gone when writing failed: then there is nothing left to do.
                 if sender.send(made.collect()).is_err() {
                     return;
                 }
             }
         });
-        let windows = press.renderer.arrivals.ends_of_windows();
-        Self { orders, pressed, waiting: waiting.peekable(), windows, under_way: 0, ready: Vec::new().into_iter() }
+        let windows = segment_renderer.renderer.arrivals.ends_of_windows();
+        Self { jobs, rendered, waiting: waiting.peekable(), windows, under_way: 0, ready: Vec::new().into_iter() }
     }
 
     /// Orders as much as may be under way.
@@ -248,40 +256,40 @@ impl<'a, I: Iterator<Item = Result<Order<'a>, StoreError>>> Queue<'a, I> {
             if some.is_empty() {
                 return Ok(());
             }
-            self.orders.send(some).map_err(|_| StoreError::Stopped)?;
+            self.jobs.send(some).map_err(|_| StoreError::Stopped)?;
             self.under_way += 1;
         }
         Ok(())
     }
 
     /// What is to be made next, together: of rows of one window.
-    fn batch(&mut self) -> Result<Vec<Order<'a>>, StoreError> {
+    fn batch(&mut self) -> Result<Vec<RenderJob<'a>>, StoreError> {
         let mut some = Vec::new();
         let mut window = None;
         let windows = &self.windows;
-        let mut fits = |order: &Result<Order<'a>, StoreError>| {
-            let row_id = order.as_ref().ok().and_then(|order| order.made.last_row());
+        let mut fits = |job: &Result<RenderJob<'a>, StoreError>| {
+            let row_id = job.as_ref().ok().and_then(|job| job.made.last_row());
             let own = row_id.map(|row_id| windows.partition_point(|end| *end <= row_id));
             let fits = own.is_none() || window.is_none() || own == window;
             window = window.or(own);
             fits
         };
         while some.len() < BATCH
-            && let Some(order) = self.waiting.next_if(&mut fits)
+            && let Some(job) = self.waiting.next_if(&mut fits)
         {
-            some.push(order?);
+            some.push(job?);
         }
         Ok(some)
     }
 
     /// The next segment.
-    pub(super) fn next(&mut self) -> Result<Pressed, StoreError> {
+    pub(super) fn next(&mut self) -> Result<RenderedSegment, StoreError> {
         loop {
-            if let Some(pressed) = self.ready.next() {
-                return Ok(pressed);
+            if let Some(rendered) = self.ready.next() {
+                return Ok(rendered);
             }
             self.begin()?;
-            self.ready = self.pressed.recv().map_err(|_| StoreError::Stopped)??.into_iter();
+            self.ready = self.rendered.recv().map_err(|_| StoreError::Stopped)??.into_iter();
             self.under_way -= 1;
             self.begin()?;
         }
