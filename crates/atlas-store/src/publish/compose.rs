@@ -4,7 +4,7 @@ use atlas_core::format::Frame;
 
 use super::Publisher;
 use super::render_queue::{RenderJob, RenderQueue, RenderedSegment};
-use super::sheet::{Finished, Sheet};
+use super::sitemap_file::{FinishedFile, SitemapFile};
 use crate::arrange::{FilePlan, Made, SegmentPlan};
 use crate::disk::segmented_gzip::{Segment, Squeezer, unsqueeze};
 use crate::error::StoreError;
@@ -39,33 +39,33 @@ impl Publisher<'_> {
         writing: &dyn Writing,
         squeezer: &mut Squeezer,
         mut keep: impl FnMut(&Made, &RenderedSegment) -> Result<(), StoreError>,
-    ) -> Result<Finished, StoreError> {
+    ) -> Result<FinishedFile, StoreError> {
         let draft = |name: &Option<String>| name.as_ref().map(|name| self.destination.begin(name)).transpose();
         let shown =
             work.plain.as_ref().or(work.packed.as_ref()).map_or(String::new(), |name| self.destination.shown(name));
-        let mut sheet = Sheet::begin(draft(&work.plain)?, draft(&work.packed)?, shown)?;
-        sheet.frame(&file.frame().open(self.names.style), squeezer)?;
+        let mut sitemap_file = SitemapFile::begin(draft(&work.plain)?, draft(&work.packed)?, shown)?;
+        sitemap_file.frame(&file.frame().open(self.names.style), squeezer)?;
         for segment in &file.segments {
             match segment {
                 SegmentPlan::Kept(row) => {
                     let body = writing.body(id, row.number)?;
-                    let raw = if sheet.plain.is_some() {
+                    let raw = if sitemap_file.plain.is_some() {
                         let damaged = |_| StoreError::LedgerDamaged("the text of a segment cannot be read");
                         unsqueeze(&body, row.size).map_err(damaged)?
                     } else {
                         Vec::new()
                     };
-                    sheet.push(&raw, &Segment { body, crc: row.crc, raw_size: row.size })?;
+                    sitemap_file.push(&raw, &Segment { body, crc: row.crc, raw_size: row.size })?;
                 }
                 SegmentPlan::Made(made) => {
                     let rendered = queue.next()?;
-                    sheet.push(&rendered.text.raw, &rendered.segment)?;
+                    sitemap_file.push(&rendered.text.raw, &rendered.segment)?;
                     keep(made, &rendered)?;
                 }
             }
         }
-        sheet.frame(Frame::CLOSE, squeezer)?;
-        sheet.finish()
+        sitemap_file.frame(Frame::CLOSE, squeezer)?;
+        sitemap_file.finish()
     }
 
     /// The checksum and size that a file of the plan will have, without writing it.

@@ -6,7 +6,7 @@
 
 mod render_queue;
 mod placing;
-mod sheet;
+mod sitemap_file;
 mod declaration;
 mod state;
 mod compose;

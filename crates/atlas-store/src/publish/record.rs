@@ -5,7 +5,7 @@ use rayon::prelude::*;
 
 use super::compose::Work;
 use super::render_queue::{RenderJob, RenderQueue};
-use super::sheet::Finished;
+use super::sitemap_file::FinishedFile;
 use super::state::State;
 use super::{Declaration, Publisher};
 use crate::arrange::FilePlan;
@@ -48,7 +48,7 @@ impl Publisher<'_> {
         at: usize,
         (file, id): (&FilePlan, i64),
         work: &Work,
-        finished: &Finished,
+        finished: &FinishedFile,
         writing: &dyn Writing,
         state: &mut State,
     ) -> Result<bool, StoreError> {
@@ -68,7 +68,7 @@ impl Publisher<'_> {
     }
 
     /// Hands over what has to be put in its place.
-    fn place(work: Work, finished: Finished, is_same: bool, state: &mut State) -> Result<(), StoreError> {
+    fn place(work: Work, finished: FinishedFile, is_same: bool, state: &mut State) -> Result<(), StoreError> {
         for (draft, holds) in [(finished.plain, work.plain_holds), (finished.packed, work.packed_holds)] {
             if let Some(draft) = draft.filter(|_| !(is_same && holds)) {
                 state.placing.put(draft)?;

@@ -7,7 +7,7 @@ use crate::disk::segmented_gzip::{GzipWriter, Segment, Squeezer};
 use crate::error::StoreError;
 
 /// One sitemap file being written, in plain and compressed form at once.
-pub(super) struct Sheet {
+pub(super) struct SitemapFile {
     pub(super) plain: Option<Draft>,
     pub(super) packed: Option<GzipWriter<Draft>>,
     pub(super) crc: crc32fast::Hasher,
@@ -17,14 +17,14 @@ pub(super) struct Sheet {
 }
 
 /// A sitemap file that is complete but not in its place yet.
-pub(super) struct Finished {
+pub(super) struct FinishedFile {
     pub(super) plain: Option<Draft>,
     pub(super) packed: Option<Draft>,
     pub(super) crc: u32,
     pub(super) size: u64,
 }
 
-impl Sheet {
+impl SitemapFile {
     pub(super) fn begin(plain: Option<Draft>, packed: Option<Draft>, shown: String) -> Result<Self, StoreError> {
         let failed = StoreError::io("cannot write", &shown);
         let packed = packed.map(GzipWriter::begin).transpose().map_err(failed)?;
@@ -52,9 +52,9 @@ impl Sheet {
         Ok(())
     }
 
-    pub(super) fn finish(self) -> Result<Finished, StoreError> {
+    pub(super) fn finish(self) -> Result<FinishedFile, StoreError> {
         let failed = StoreError::io("cannot write", &self.shown);
         let packed = self.packed.map(GzipWriter::finish).transpose().map_err(failed)?;
-        Ok(Finished { plain: self.plain, packed, crc: self.crc.finalize(), size: self.size })
+        Ok(FinishedFile { plain: self.plain, packed, crc: self.crc.finalize(), size: self.size })
     }
 }
