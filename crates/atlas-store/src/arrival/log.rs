@@ -13,7 +13,7 @@ use super::block_cache::BlockCache;
 use super::decider::{Decider, RowFlag, RowSummary};
 use super::incremental::chunks::Chunks;
 use super::keyed_row::{KeyedRow, RowId};
-use crate::disk::spill::{Aside, Lanes};
+use crate::disk::spill::{Lanes, SpillFile};
 use crate::error::StoreError;
 use crate::model::tag;
 
@@ -67,7 +67,7 @@ pub struct Arrivals {
     budget: usize,
     held: usize,
     spills: bool,
-    aside: Aside,
+    aside: SpillFile,
     /// Blocks that were read back last.
     cache: BlockCache,
     /// What went wrong, to be told before anything is written.
@@ -97,7 +97,7 @@ impl Arrivals {
             },
             held: 0,
             spills: false,
-            aside: Aside::new(folder),
+            aside: SpillFile::new(folder),
             // What is read back is looked at in windows: less of it has to be at hand than of what is being gathered.
             cache: BlockCache::new(memory / 2),
             failure: Mutex::new(None),

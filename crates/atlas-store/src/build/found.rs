@@ -13,7 +13,7 @@ use crate::arrival::incremental::Knowing;
 use crate::arrival::{Arrivals, RowId};
 use crate::derive::Alternates;
 use crate::error::StoreError;
-use crate::extras::{Aside, Lines};
+use crate::extras::{ExtraFile, Lines};
 use crate::guard::{Before, Outlook};
 use crate::ledger::{Ledger, Remembered};
 use crate::model::{Departure, Fact, Memory, Tombstone};
@@ -70,7 +70,7 @@ impl Found {
         self.arrivals.decider().chooser()
     }
 
-    pub(super) fn publisher<'a>(&'a self, job: &'a Job<'_>, asides: &'a [Aside<'a>]) -> Publisher<'a> {
+    pub(super) fn publisher<'a>(&'a self, job: &'a Job<'_>, asides: &'a [ExtraFile<'a>]) -> Publisher<'a> {
         let Self { arrivals, alternates, plan, .. } = self;
         Publisher {
             destination: job.destination,
@@ -132,10 +132,10 @@ impl Found {
     }
 
     /// The files beside the sitemaps.
-    pub(super) fn asides<'a>(&'a self, job: &'a Job<'_>, lines: Option<&'a Lines<'a>>) -> Vec<Aside<'a>> {
+    pub(super) fn asides<'a>(&'a self, job: &'a Job<'_>, lines: Option<&'a Lines<'a>>) -> Vec<ExtraFile<'a>> {
         match lines {
             Some(lines) => lines.asides(&job.people, job.context()),
-            None => standing_asides(&self.remembered).map(Aside::standing).collect(),
+            None => standing_asides(&self.remembered).map(ExtraFile::standing).collect(),
         }
     }
 

@@ -10,13 +10,13 @@ pub const BUDGET: usize = 240 << 20;
 
 /// A file to put things aside in.
 #[derive(Debug)]
-pub(crate) struct Aside {
+pub(crate) struct SpillFile {
     folder: PathBuf,
     file: Mutex<Option<File>>,
     end: u64,
 }
 
-impl Aside {
+impl SpillFile {
     /// In this folder. Nothing is made until something is put aside.
     pub(crate) fn new(folder: &Path) -> Self {
         Self { folder: folder.to_owned(), file: Mutex::new(None), end: 0 }
@@ -78,7 +78,7 @@ pub(crate) struct Lanes<R> {
     budget: usize,
     /// What was put aside: where each run begins, and the numbers of records before each partition in it.
     runs: Vec<(u64, Vec<u32>)>,
-    aside: Aside,
+    aside: SpillFile,
 }
 
 impl<R> Default for Lanes<R> {
@@ -89,7 +89,7 @@ impl<R> Default for Lanes<R> {
             held: 0,
             budget: usize::MAX,
             runs: Vec::new(),
-            aside: Aside::new(Path::new("")),
+            aside: SpillFile::new(Path::new("")),
         }
     }
 }
@@ -97,7 +97,7 @@ impl<R> Default for Lanes<R> {
 impl<R: Record> Lanes<R> {
     /// Nothing yet; `folder` is where things are put aside that do not fit into a quarter of the memory.
     pub(crate) fn new(folder: &Path, memory: usize) -> Self {
-        Self { budget: memory / 4 / RECORD, aside: Aside::new(folder), ..Self::default() }
+        Self { budget: memory / 4 / RECORD, aside: SpillFile::new(folder), ..Self::default() }
     }
 
     /// Deals a record.
@@ -189,7 +189,7 @@ mod tests {
 
     #[test]
     fn a_folder_that_cannot_be_written_is_an_error() {
-        let mut aside = Aside::new(Path::new("/nonexistent"));
+        let mut aside = SpillFile::new(Path::new("/nonexistent"));
         assert!(aside.put(b"lamp").is_err());
         assert!(aside.get(0, 1).is_err());
     }

@@ -12,7 +12,7 @@ use atlas_core::visitor::{self, Feed, Label, Line, STYLESHEET, Visitors, atom, r
 use atlas_core::{address, shape, titles};
 use rayon::prelude::*;
 
-use super::aside::Aside;
+use super::extra_file::ExtraFile;
 use super::settings::{Context, People, VisitorSettings};
 use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::ledger::Remembered;
@@ -105,23 +105,23 @@ impl<'a> Lines<'a> {
     }
 
     /// The files that come of it, the stylesheet of the sitemaps among them.
-    pub(crate) fn asides<'b>(&'b self, people: &'b People, context: Context<'b>) -> Vec<Aside<'b>> {
+    pub(crate) fn asides<'b>(&'b self, people: &'b People, context: Context<'b>) -> Vec<ExtraFile<'b>> {
         let Context { names, sections, timezone } = context;
         let mut asides = Vec::new();
         if let Some(style) = names.style {
-            asides.push(Aside::new(style, || STYLESHEET.as_bytes().to_vec()));
+            asides.push(ExtraFile::new(style, || STYLESHEET.as_bytes().to_vec()));
         }
         if let Some(settings) = &people.visitors {
             let visitors = Arc::new(self.visitors(settings, sections));
             asides.extend(visitors.names().into_iter().enumerate().map(|(at, name)| {
                 let visitors = visitors.clone();
-                Aside::new(names.name_in_web_root(&name), move || visitors.page(at).into_bytes())
+                ExtraFile::new(names.name_in_web_root(&name), move || visitors.page(at).into_bytes())
             }));
         }
         if people.text {
             asides.extend(text_files(&self.lines).into_iter().enumerate().map(|(at, (first, end))| {
                 let urls = move || self.lines[first..end].iter().flat_map(|line| [line.url.as_bytes(), b"\n"]);
-                Aside::new(names.name_in_web_root(&text_file_name(at)), move || urls().collect::<Vec<_>>().concat())
+                ExtraFile::new(names.name_in_web_root(&text_file_name(at)), move || urls().collect::<Vec<_>>().concat())
             }));
         }
         if let Some(settings) = &people.newest {
@@ -136,12 +136,13 @@ impl<'a> Lines<'a> {
                     style: names.style.filter(|_| names.in_web_root),
                     sections: settings.sections.clone(),
                 };
-                Aside::new(names.name_in_web_root(name), move || make(&feed, &self.lines, settings.entries))
+                ExtraFile::new(names.name_in_web_root(name), move || make(&feed, &self.lines, settings.entries))
             }));
         }
         for (name, row) in &self.videos {
             let objects = structured::video_objects(&Said::read(row), timezone);
-            asides.extend(objects.text().map(|text| Aside::new(data_name(name), move || text.clone().into_bytes())));
+            asides
+                .extend(objects.text().map(|text| ExtraFile::new(data_name(name), move || text.clone().into_bytes())));
         }
         asides
     }

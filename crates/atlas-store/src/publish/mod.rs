@@ -29,7 +29,7 @@ use self::state::State;
 use crate::arrange::{FilePlan, Made, Plan, SegmentPlan};
 use crate::destination::{Destination, Form, Gzip, Names, has_bytes, holds};
 use crate::error::StoreError;
-use crate::extras::Aside;
+use crate::extras::ExtraFile;
 use crate::ledger::{Remembered, Writing};
 use crate::model::Fact;
 use crate::source::LiveRobots;
@@ -47,7 +47,7 @@ pub struct Publisher<'a> {
     /// Makes segments.
     pub(crate) segment_renderer: SegmentRenderer<'a>,
     /// Files beside the sitemaps: for people, for templates.
-    pub asides: &'a [Aside<'a>],
+    pub asides: &'a [ExtraFile<'a>],
     /// They are known to be as they should: nothing that goes into them has moved.
     pub asides_stand: bool,
     /// The form of the main file.

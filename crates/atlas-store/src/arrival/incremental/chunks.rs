@@ -10,7 +10,7 @@ use atlas_core::fingerprint;
 use crate::arrival::RowId;
 use crate::arrival::block::{Block, Chunk};
 use crate::arrival::decider::Decider;
-use crate::disk::spill::Aside;
+use crate::disk::spill::SpillFile;
 use crate::error::StoreError;
 use crate::model::{Members, RememberedChunk, tag};
 
@@ -69,7 +69,7 @@ pub(crate) struct Chunks {
     met: Vec<u64>,
     heads: Vec<Head>,
     notes: Vec<u8>,
-    aside: Aside,
+    aside: SpillFile,
     put_aside: u64,
     /// Rows that the next build has to read in any case, as bits by their places.
     doubtful: Vec<u64>,
@@ -94,7 +94,7 @@ impl Chunks {
             met: Vec::new(),
             heads: Vec::new(),
             notes: Vec::new(),
-            aside: Aside::new(folder),
+            aside: SpillFile::new(folder),
             put_aside: 0,
             doubtful: Vec::new(),
         }

@@ -3,13 +3,13 @@
 use std::fmt;
 
 /// A file that is made whole, when it is wanted.
-pub struct Aside<'a> {
+pub struct ExtraFile<'a> {
     /// Its name in the ledger.
     pub name: String,
     make: Box<dyn Fn() -> Vec<u8> + Sync + 'a>,
 }
 
-impl<'a> Aside<'a> {
+impl<'a> ExtraFile<'a> {
     /// A file that `make` makes: always the same bytes.
     pub fn new(name: impl Into<String>, make: impl Fn() -> Vec<u8> + Sync + 'a) -> Self {
         Self { name: name.into(), make: Box::new(make) }
@@ -26,8 +26,8 @@ impl<'a> Aside<'a> {
     }
 }
 
-impl fmt::Debug for Aside<'_> {
+impl fmt::Debug for ExtraFile<'_> {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
-        formatter.debug_tuple("Aside").field(&self.name).finish()
+        formatter.debug_tuple("ExtraFile").field(&self.name).finish()
     }
 }
