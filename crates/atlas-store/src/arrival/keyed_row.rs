@@ -1,7 +1,7 @@
 //! Rows as they are found again: by their number, and as the joining of keys sees them.
 
 use crate::bytes::part;
-use crate::disk::spill::{RECORD, Record};
+use crate::disk::spill::{RECORD, SpillRecord};
 
 /// The number of a row, in the order of arrival.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -18,7 +18,7 @@ pub(crate) struct KeyedRow {
     pub(crate) unread: bool,
 }
 
-impl Record for KeyedRow {
+impl SpillRecord for KeyedRow {
     fn key(&self) -> u128 {
         self.key
     }

@@ -13,7 +13,7 @@ use super::block_cache::BlockCache;
 use super::decider::{Decider, RowFlag, RowSummary};
 use super::incremental::chunks::Chunks;
 use super::keyed_row::{KeyedRow, RowId};
-use crate::disk::spill::{Lanes, SpillFile};
+use crate::disk::spill::{Partitions, SpillFile};
 use crate::error::StoreError;
 use crate::model::tag;
 
@@ -53,7 +53,7 @@ pub struct Arrivals {
     firsts: Vec<u32>,
     /// The first block of each source.
     sources: Vec<u32>,
-    lanes: Lanes<KeyedRow>,
+    partitions: Partitions<KeyedRow>,
     /// Packed links of those rows that have any.
     links: Vec<(RowId, Vec<u8>)>,
     chunks: Chunks,
@@ -82,7 +82,7 @@ impl Arrivals {
             blocks: Vec::new(),
             firsts: vec![0],
             sources: Vec::new(),
-            lanes: Lanes::new(folder, memory),
+            partitions: Partitions::new(folder, memory),
             links: Vec::new(),
             chunks: Chunks::new(folder),
             unread: Vec::new(),
@@ -140,7 +140,7 @@ impl Arrivals {
             from_page: false,
             unread: true,
         });
-        let dealt = read.chain(unread).try_for_each(|dealt| self.lanes.push(dealt));
+        let dealt = read.chain(unread).try_for_each(|dealt| self.partitions.push(dealt));
         self.note(dealt);
         self.push_aside(block);
     }
@@ -284,8 +284,8 @@ impl Arrivals {
     }
 
     /// The rows by their keys.
-    pub(crate) fn lanes(&self) -> &Lanes<KeyedRow> {
-        &self.lanes
+    pub(crate) fn partitions(&self) -> &Partitions<KeyedRow> {
+        &self.partitions
     }
 
     /// Which rows came unread, by their [`tag`]s.
@@ -294,8 +294,8 @@ impl Arrivals {
     }
 
     /// Lets go of what only joining needs.
-    pub(crate) fn drop_lanes(&mut self, folder: &Path) {
-        self.lanes = Lanes::new(folder, 0);
+    pub(crate) fn drop_partitions(&mut self, folder: &Path) {
+        self.partitions = Partitions::new(folder, 0);
         self.unread = Vec::new();
     }
 

@@ -99,7 +99,7 @@ fn find_with(
     for (source, problem) in std::mem::take(&mut settled.problems) {
         outcomes[usize::from(source)].late_problem(problem);
     }
-    arrivals.drop_lanes(folder);
+    arrivals.drop_partitions(folder);
     remembered.drop_known();
     let alternates = Alternates::find(&settled, &arrivals, job.alternates.as_ref(), job.telling);
     settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)?;

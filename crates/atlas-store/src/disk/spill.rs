@@ -59,20 +59,20 @@ pub(crate) const PARTITIONS: usize = 256;
 pub(crate) const RECORD: usize = 40;
 
 /// A record of a fixed size that is found by its key.
-pub(crate) trait Record: Copy + Send + Sync {
+pub(crate) trait SpillRecord: Copy + Send + Sync {
     /// The key.
     fn key(&self) -> u128;
 
     /// As bytes.
     fn pack(&self) -> [u8; RECORD];
 
-    /// From [`Record::pack`].
+    /// From [`SpillRecord::pack`].
     fn unpack(bytes: &[u8; RECORD]) -> Self;
 }
 
 /// Records dealt into partitions by their keys. Past a budget they wait on the disk.
 #[derive(Debug)]
-pub(crate) struct Lanes<R> {
+pub(crate) struct Partitions<R> {
     parts: Vec<Vec<R>>,
     held: usize,
     budget: usize,
@@ -81,7 +81,7 @@ pub(crate) struct Lanes<R> {
     aside: SpillFile,
 }
 
-impl<R> Default for Lanes<R> {
+impl<R> Default for Partitions<R> {
     /// Nothing, and nothing is to come.
     fn default() -> Self {
         Self {
@@ -94,7 +94,7 @@ impl<R> Default for Lanes<R> {
     }
 }
 
-impl<R: Record> Lanes<R> {
+impl<R: SpillRecord> Partitions<R> {
     /// Nothing yet; `folder` is where things are put aside that do not fit into a quarter of the memory.
     pub(crate) fn new(folder: &Path, memory: usize) -> Self {
         Self { budget: memory / 4 / RECORD, aside: SpillFile::new(folder), ..Self::default() }
@@ -146,9 +146,9 @@ mod tests {
     use super::*;
 
     #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-    struct Numbered(u128, u64);
+    struct NumberedRecord(u128, u64);
 
-    impl Record for Numbered {
+    impl SpillRecord for NumberedRecord {
         fn key(&self) -> u128 {
             self.0
         }
@@ -170,13 +170,14 @@ mod tests {
     #[test]
     fn records_come_back_by_partition_from_memory_and_disk() {
         let folder = tempfile::tempdir().unwrap();
-        let mut lanes = Lanes::new(folder.path(), 1000 * 4 * RECORD);
-        let records = (0..3500u64)
-            .map(|number| Numbered(u128::from(number).wrapping_mul(0x9e37_79b9_7f4a_7c15_f39c_c060_5ced_c835), number));
-        let records: Vec<Numbered> = records.collect();
+        let mut lanes = Partitions::new(folder.path(), 1000 * 4 * RECORD);
+        let records = (0..3500u64).map(|number| {
+            NumberedRecord(u128::from(number).wrapping_mul(0x9e37_79b9_7f4a_7c15_f39c_c060_5ced_c835), number)
+        });
+        let records: Vec<NumberedRecord> = records.collect();
         records.iter().for_each(|record| lanes.push(*record).unwrap());
         assert_eq!(lanes.runs.len(), 3);
-        let mut found: Vec<Numbered> = Vec::new();
+        let mut found: Vec<NumberedRecord> = Vec::new();
         for part in 0..PARTITIONS {
             let some = lanes.part(part).unwrap();
             assert!(some.iter().all(|record| (record.0 >> 120) as usize == part));

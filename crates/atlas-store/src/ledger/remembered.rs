@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use atlas_core::placement::Strand;
 
-use crate::disk::spill::Lanes;
+use crate::disk::spill::Partitions;
 use crate::model::{FileRow, Known, OutputRow, SegmentRow, Untouched};
 
 /// All that a build needs to know of the one before.
@@ -13,7 +13,7 @@ pub struct Remembered {
     /// Sitemap files.
     pub files: Vec<FileRow>,
     /// The entries in the strand of the pages that some row may speak of, by their keys.
-    pub(crate) known: Lanes<Known>,
+    pub(crate) known: Partitions<Known>,
     /// Whether each entry is known to be as it was, without any row.
     pub(crate) untouched: Untouched,
     /// How many entries there are, each counted once for every strand that it stands in.
@@ -55,6 +55,6 @@ impl Remembered {
 
     /// Lets go of what only joining needs.
     pub(crate) fn drop_known(&mut self) {
-        self.known = Lanes::default();
+        self.known = Partitions::default();
     }
 }

@@ -2,7 +2,7 @@
 
 use super::entry::LaneEntry;
 use crate::bytes::part;
-use crate::disk::spill::{RECORD, Record};
+use crate::disk::spill::{RECORD, SpillRecord};
 
 /// What joining needs to know of a remembered entry.
 #[derive(Debug, Clone, Copy)]
@@ -17,7 +17,7 @@ pub(crate) struct Known {
     pub(crate) provenance: u16,
 }
 
-impl Record for Known {
+impl SpillRecord for Known {
     fn key(&self) -> u128 {
         self.key
     }

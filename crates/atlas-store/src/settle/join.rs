@@ -99,7 +99,7 @@ pub(crate) fn join(
         fates: (0..entries).map(|at| AtomicU8::new(fate(at) as u8)).collect(),
     };
     let parts = (0..PARTITIONS).into_par_iter().map(|part| {
-        let rows = joining.arrivals.lanes().part(part)?;
+        let rows = joining.arrivals.partitions().part(part)?;
         let known = remembered.map_or(Ok(Vec::new()), |remembered| remembered.known.part(part))?;
         Ok(joining.partition(rows, known))
     });

@@ -5,7 +5,7 @@ use std::path::Path;
 use atlas_core::placement::Strand;
 
 use super::interest::{Interest, Why};
-use crate::disk::spill::Lanes;
+use crate::disk::spill::Partitions;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
 use crate::model::{Known, Lane, LaneEntry, NEVER, Untouched, from_bytes, tag};
@@ -20,7 +20,7 @@ pub(super) fn recollect(
     interest: Option<&Interest>,
 ) -> Result<Option<usize>, StoreError> {
     let Remembered { files, known, observed, .. } = remembered;
-    *known = Lanes::new(scratch, memory);
+    *known = Partitions::new(scratch, memory);
     observed.clear();
     let (mut untouched, mut quiet, mut sound) = (Vec::new(), 0, true);
     let mut segments = files.iter().flat_map(|file| file.segments.iter().map(move |segment| (file.strand, segment)));
