@@ -16,7 +16,7 @@ use crate::arrival::{Arrivals, RowId};
 use crate::derive::Alternates;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
-use crate::model::{LaneEntry, NEVER, UNKNOWN};
+use crate::model::{NEVER, RememberedEntry, UNKNOWN};
 use crate::provenance::Comparison;
 use crate::settle::{Candidate, Fate, News, Role, Settled, Terms};
 use atlas_core::report::Notice;
@@ -34,7 +34,7 @@ impl Settled {
         let mut candidates = std::mem::take(&mut self.candidates);
         candidates.extend(self.grouped(arrivals, &candidates, alternates));
         candidates.par_sort_unstable_by_key(|candidate| candidate.prior);
-        let lane = lane_of(ledger, remembered, candidates.iter().filter_map(|candidate| candidate.prior))?;
+        let lane = remembered_of(ledger, remembered, candidates.iter().filter_map(|candidate| candidate.prior))?;
         candidates.par_iter_mut().for_each(|candidate| {
             candidate.lane.provenance = self.entry_rows.provenance(arrivals, candidate.row_id);
         });
@@ -106,7 +106,7 @@ impl Settled {
         &mut self,
         arrivals: &Arrivals,
         candidates: &[Candidate],
-        lane: &[LaneEntry],
+        lane: &[RememberedEntry],
         moved: &[Moved],
         terms: &Terms<'_>,
     ) {
@@ -136,7 +136,7 @@ impl Settled {
         if own.is_empty() {
             return Ok(());
         }
-        let mut known: HashMap<(u128, Strand), (u32, LaneEntry)> = HashMap::new();
+        let mut known: HashMap<(u128, Strand), (u32, RememberedEntry)> = HashMap::new();
         for (file, segment) in remembered.segments(|strand| !matches!(strand, Strand::Pages | Strand::News)) {
             let lane = ledger.lane(file.id, segment)?;
             known.extend(segment.range().zip(lane).map(|(at, entry)| ((entry.key, file.strand), (at as u32, entry))));
@@ -203,7 +203,7 @@ impl Settled {
     fn left(&self, ledger: &dyn Ledger, remembered: &Remembered, section: u16) -> Result<HashSet<u128>, StoreError> {
         let mut gone: Vec<u32> = self.gone.iter().map(|gone| gone.prior).collect();
         gone.sort_unstable();
-        let gone = lane_of(ledger, remembered, gone.into_iter())?;
+        let gone = remembered_of(ledger, remembered, gone.into_iter())?;
         let elsewhere = self.candidates.iter().filter(|candidate| candidate.section != section);
         Ok(gone.into_iter().map(|entry| entry.key).chain(elsewhere.map(|candidate| candidate.lane.key)).collect())
     }
@@ -225,7 +225,7 @@ impl Settled {
         let pages = known.filter(|(prior, _)| wanted.binary_search(prior).is_ok());
         let mut row_ids: HashMap<u32, RowId> = pages.collect();
         row_ids.extend(wanted.iter().filter_map(|prior| Some((*prior, *self.same_strands.get(prior)?))));
-        let lane = lane_of(ledger, remembered, wanted.iter().copied())?;
+        let lane = remembered_of(ledger, remembered, wanted.iter().copied())?;
         let strands: HashMap<u32, Strand> = wanted
             .iter()
             .filter(|prior| self.same_strands.contains_key(prior))
@@ -258,7 +258,7 @@ impl Settled {
         &mut self,
         arrivals: &Arrivals,
         candidates: &[Candidate],
-        lane: &[LaneEntry],
+        lane: &[RememberedEntry],
         terms: &Terms<'_>,
     ) -> Vec<Moved> {
         let mut comparisons: HashMap<(u16, u16), Arc<Comparison>> = HashMap::new();
@@ -295,12 +295,12 @@ impl Settled {
 }
 
 /// What moved about an entry that is looked at as it was.
-fn moved_as_ever(now: &LaneEntry, known: &LaneEntry) -> Moved {
+fn moved_as_ever(now: &RememberedEntry, known: &RememberedEntry) -> Moved {
     Moved { content: known.page != now.page, declared: known.declared != now.declared }
 }
 
 /// The same of an entry that was recalled: of what it said, its date is known as it was written.
-fn recalled(row: &[u8], candidate: &Candidate, known: &LaneEntry, terms: &Terms<'_>) -> Moved {
+fn recalled(row: &[u8], candidate: &Candidate, known: &RememberedEntry, terms: &Terms<'_>) -> Moved {
     let observed = Some(known.observed).filter(|day| *day != NEVER);
     let (policy, calendar) = (candidate.date_policy, &terms.chooser.calendar);
     let date = shape::lastmod(&Said::read(row), observed, policy, calendar);
@@ -308,22 +308,22 @@ fn recalled(row: &[u8], candidate: &Candidate, known: &LaneEntry, terms: &Terms<
 }
 
 /// The same where something about its sources changed meanwhile; `now` is what it would say had nothing changed.
-fn remapped(now: Prints, known: &LaneEntry, comparison: &Comparison) -> Moved {
+fn remapped(now: Prints, known: &RememberedEntry, comparison: &Comparison) -> Moved {
     let differs = |part: usize| comparison.parts[part] && !Prints::same_part(known.page, now.page, part);
     Moved { content: (0..PARTS).any(differs), declared: comparison.dates && known.declared != now.declared }
 }
 
 /// Whether an entry comes from other sources than it did, or from the same by another mapping.
-fn is_remapped(candidate: &Candidate, known: &LaneEntry) -> bool {
+fn is_remapped(candidate: &Candidate, known: &RememberedEntry) -> bool {
     known.provenance != candidate.lane.provenance && known.provenance != UNKNOWN
 }
 
 /// What the ledger remembers of these entries, which come in its order.
-fn lane_of(
+fn remembered_of(
     ledger: &dyn Ledger,
     remembered: &Remembered,
     wanted: impl Iterator<Item = u32>,
-) -> Result<Vec<LaneEntry>, StoreError> {
+) -> Result<Vec<RememberedEntry>, StoreError> {
     let mut wanted = wanted.peekable();
     let mut found = Vec::new();
     for (file, segment) in remembered.segments(|_| true) {

@@ -7,7 +7,7 @@ use atlas_core::placement::Strand;
 use super::found::{Departed, Found};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
-use crate::model::{Departure, LaneEntry, urls_of};
+use crate::model::{Departure, RememberedEntry, urls_of};
 use crate::provenance::Provenances;
 use crate::settle::{Gone, Settled};
 
@@ -35,7 +35,7 @@ pub(super) fn gone(
             // The configuration names its source no more: its page may well be there.
             let by_choice = gone.reason.is_none() && provenances.all_left(lane[nth].provenance);
             let change = gone.change.filter(|_| !by_choice);
-            let LaneEntry { key, changed, page, declared, .. } = lane[nth];
+            let RememberedEntry { key, changed, page, declared, .. } = lane[nth];
             let departure = Departure { changed, page, declared };
             departed.push(Departed { key, url, gone: Gone { change, ..gone }, departure });
         }

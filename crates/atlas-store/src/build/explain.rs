@@ -19,7 +19,7 @@ use crate::arrival::{Arrivals, RowId};
 use crate::destination::Form;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, lookup};
-use crate::model::{Fact, FileRow, LaneEntry, NEVER};
+use crate::model::{Fact, FileRow, NEVER, RememberedEntry};
 use atlas_core::placement::child_name;
 
 /// Everything that is known of one address.
@@ -33,7 +33,7 @@ pub struct Explained {
     /// The files it stands in, as of the last build.
     pub files: Vec<String>,
     /// What the ledger remembers.
-    pub remembered: Option<LaneEntry>,
+    pub remembered: Option<RememberedEntry>,
     /// The date that is written.
     pub lastmod: Option<Lastmod>,
     /// The group of translations it belongs to, itself included.
@@ -99,7 +99,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
     }
     let form = job.names.form(remembered.files.len(), ledger.fact(Fact::Form)?.is_some());
     let known = lookup(ledger, remembered, &HashSet::from([key]))?.remove(&key).unwrap_or_default();
-    let mut files: Vec<(&FileRow, LaneEntry)> =
+    let mut files: Vec<(&FileRow, RememberedEntry)> =
         known.into_iter().map(|one| (&remembered.files[one.file], one.entry)).collect();
     files.sort_by_key(|(file, _)| file.strand);
     let lane = files.iter().find(|(file, _)| file.strand == Strand::Pages).map(|(_, entry)| *entry);

@@ -26,7 +26,7 @@ use crate::disk::segmented_gzip::{Squeezer, unpack};
 use crate::error::StoreError;
 use crate::guard::is_ours;
 use crate::ledger::{Ledger, Writing};
-use crate::model::{Fact, Facts, FileDigest, LaneEntry, NEVER, OnDisk, OutputRow, RunCounts, RunRow, facts_of};
+use crate::model::{Fact, Facts, FileDigest, NEVER, OnDisk, OutputRow, RememberedEntry, RunCounts, RunRow, facts_of};
 
 /// How many files are read at a time.
 const AT_ONCE: usize = 4;
@@ -188,7 +188,7 @@ impl Recalling<'_> {
             let frame = facts_of(text, Frame::ALL).0;
             let mut facts = Facts::default();
             text.split_inclusive(|byte| *byte == b'\n').for_each(|element| facts.add(facts_of(element, frame).1));
-            let mut lane = Vec::with_capacity(urls.len() * LaneEntry::BYTES);
+            let mut lane = Vec::with_capacity(urls.len() * RememberedEntry::BYTES);
             urls.iter().for_each(|url| entry(url, *seed).write(&mut lane));
             Ok(((frame, facts), squeezer.squeeze(text)?, lane))
         });
@@ -228,14 +228,14 @@ fn limit(writing: &dyn Writing, job: &Job<'_>, files: &[RecalledFile]) -> Result
 }
 
 /// What can be remembered of an entry: a day that is stated may have been that of a change that was seen.
-fn entry(url: &RawUrl, seed: u64) -> LaneEntry {
+fn entry(url: &RawUrl, seed: u64) -> RememberedEntry {
     let stated = url.lastmod.as_deref().and_then(|text| Lastmod::read(text, &TimeZone::UTC));
     let observed = match stated {
         Some(day @ Lastmod::Day(_)) => day.epoch_day(),
         _ => NEVER,
     };
     let key = fingerprint::key(seed, url.loc.as_deref().unwrap_or_default());
-    LaneEntry { observed, declared: fingerprint::written_date(stated), ..LaneEntry::recalled(key) }
+    RememberedEntry { observed, declared: fingerprint::written_date(stated), ..RememberedEntry::recalled(key) }
 }
 
 /// Notes the files of ours that are there, those too that left the index, so that no number is given twice.

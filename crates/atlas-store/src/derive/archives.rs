@@ -15,7 +15,7 @@ use rayon::prelude::*;
 use crate::arrival::{Arrivals, Block, RowFlag};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
-use crate::model::LaneEntry;
+use crate::model::RememberedEntry;
 use crate::provenance::Provenances;
 use crate::settle::{EntryRow, EntryRows, Expected, Telling, join};
 use atlas_core::report::{Outcome, Problem};
@@ -26,7 +26,7 @@ pub const ARCHIVES: &str = "archives";
 /// What the ledger remembers of entries, by its order: what their pages were like, for the days on which they were seen to change.
 pub(crate) struct PagesBefore<'a> {
     remembered: &'a Remembered,
-    lane: Vec<LaneEntry>,
+    lane: Vec<RememberedEntry>,
     /// The day of this run; none where what pages were like says nothing of what they are like now.
     today: Option<i32>,
 }

@@ -6,7 +6,7 @@ use atlas_core::placement::Strand;
 
 use super::{Ledger, Remembered};
 use crate::error::StoreError;
-use crate::model::{Lane, LaneEntry, from_bytes};
+use crate::model::{PackedEntries, RememberedEntry, from_bytes};
 
 /// What is remembered of an entry in one file.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -16,7 +16,7 @@ pub struct Remembrance {
     /// Which of its section's files that is.
     pub strand: Strand,
     /// The entry.
-    pub entry: LaneEntry,
+    pub entry: RememberedEntry,
 }
 
 /// What is remembered of entries, by their keys, in the order of files: in one pass over all that is remembered, however many there
@@ -29,7 +29,7 @@ pub fn lookup(
     let files = remembered.files.iter().enumerate();
     let mut segments = files.flat_map(|(at, file)| file.segments.iter().map(move |segment| (at, file.strand, segment)));
     let mut found: HashMap<u128, Vec<Remembrance>> = HashMap::new();
-    ledger.each_lane(&mut |Lane { entries, .. }| {
+    ledger.each_segment_entries(&mut |PackedEntries { entries, .. }| {
         let missing = || StoreError::LedgerDamaged("a segment is missing");
         let (file, strand, segment) = segments.next().ok_or_else(missing)?;
         for entry in from_bytes(&entries, segment.count as usize)?.filter(|entry| keys.contains(&entry.key)) {

@@ -27,8 +27,8 @@ pub use self::remembered::Remembered;
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
-    Announced, Departure, Fact, Facts, FileDigest, KnownChunks, Lane, LaneEntry, Members, Memory, OutputRow,
-    RememberedChunk, RunRow, SegmentRow, Tombstone, Whole,
+    Announced, Departure, Fact, Facts, FileDigest, KnownChunks, Members, Memory, OutputRow, PackedEntries,
+    RememberedChunk, RememberedEntry, RunRow, SegmentRow, Tombstone, Whole,
 };
 use atlas_core::announce::EngineState;
 
@@ -164,11 +164,14 @@ pub trait ReadSegments {
     fn whole(&self, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError>;
 
     /// The entries of a segment.
-    fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<LaneEntry>, StoreError>;
+    fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<RememberedEntry>, StoreError>;
 
     /// What is kept of the entries of all segments besides their texts, in the order of files and segments. What comes of one is
     /// taken, in another thread, while the next is read.
-    fn each_lane(&self, take: &mut (dyn FnMut(Lane) -> Result<(), StoreError> + Send)) -> Result<(), StoreError>;
+    fn each_segment_entries(
+        &self,
+        take: &mut (dyn FnMut(PackedEntries) -> Result<(), StoreError> + Send),
+    ) -> Result<(), StoreError>;
 }
 
 /// Writes what segments hold.

@@ -31,9 +31,9 @@ pub struct Tombstone {
 pub struct Departure {
     /// The run in which it last changed.
     pub changed: u32,
-    /// [`LaneEntry::page`](super::LaneEntry::page).
+    /// [`RememberedEntry::page`](super::LaneEntry::page).
     pub page: u64,
-    /// [`LaneEntry::declared`](super::LaneEntry::declared).
+    /// [`RememberedEntry::declared`](super::LaneEntry::declared).
     pub declared: u32,
 }
 

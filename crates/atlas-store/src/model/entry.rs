@@ -19,7 +19,7 @@ pub(crate) fn tag(key: u128) -> u64 {
 
 /// What the ledger remembers of one entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct LaneEntry {
+pub struct RememberedEntry {
     /// [`key`](atlas_core::fingerprint::key) of its address.
     pub key: u128,
     /// [`written`](atlas_core::fingerprint::written).
@@ -39,7 +39,7 @@ pub struct LaneEntry {
     pub provenance: u16,
 }
 
-impl LaneEntry {
+impl RememberedEntry {
     /// The size of one entry in the lane.
     pub const BYTES: usize = 47;
 
@@ -89,12 +89,12 @@ impl LaneEntry {
 }
 
 /// The entries of a lane; fails where their number is not the one recorded.
-pub(crate) fn from_bytes(bytes: &[u8], count: usize) -> Result<impl Iterator<Item = LaneEntry>, StoreError> {
-    let (entries, rest) = bytes.as_chunks::<{ LaneEntry::BYTES }>();
+pub(crate) fn from_bytes(bytes: &[u8], count: usize) -> Result<impl Iterator<Item = RememberedEntry>, StoreError> {
+    let (entries, rest) = bytes.as_chunks::<{ RememberedEntry::BYTES }>();
     if entries.len() != count || !rest.is_empty() {
         return Err(StoreError::LedgerDamaged("a lane has another length than it should"));
     }
-    Ok(entries.iter().map(LaneEntry::read))
+    Ok(entries.iter().map(RememberedEntry::read))
 }
 
 #[cfg(test)]
@@ -103,7 +103,7 @@ mod tests {
 
     #[test]
     fn a_lane_comes_back() {
-        let entry = LaneEntry {
+        let entry = RememberedEntry {
             key: u128::MAX / 3,
             written: 1,
             page: 2,
@@ -113,7 +113,7 @@ mod tests {
             from_page: true,
             provenance: 300,
         };
-        let other = LaneEntry { observed: 20_000, from_page: false, ..entry };
+        let other = RememberedEntry { observed: 20_000, from_page: false, ..entry };
         let mut bytes = Vec::new();
         [entry, other].iter().for_each(|entry| entry.write(&mut bytes));
         assert_eq!(from_bytes(&bytes, 2).unwrap().collect::<Vec<_>>(), [entry, other]);

@@ -13,13 +13,13 @@ mod untouched;
 
 pub use self::chunk::{KnownChunks, Members, RememberedChunk};
 pub use self::engine::{Announced, Departure, Pending, Tombstone};
-pub use self::entry::{LaneEntry, NEVER};
+pub use self::entry::{NEVER, RememberedEntry};
 pub(crate) use self::entry::{NO_GROUP, UNKNOWN, from_bytes, tag};
 pub use self::fact::Fact;
 pub use self::file::{Facts, FileDigest, FileRow, OnDisk, OutputRow, SegmentRow, Version};
 pub use self::memory::{Learnt, Memory};
 pub use self::run::{RunCounts, RunRow};
 pub(crate) use self::segment::Known;
-pub use self::segment::{Lane, Whole};
+pub use self::segment::{PackedEntries, Whole};
 pub(crate) use self::text::{SegmentText, facts_of, urls_and_dates_of, urls_of};
 pub(crate) use self::untouched::Untouched;

@@ -1,6 +1,6 @@
 //! What is kept of the entries of a segment besides its text.
 
-use super::entry::LaneEntry;
+use super::entry::RememberedEntry;
 use crate::bytes::part;
 use crate::disk::spill::{RECORD, SpillRecord};
 
@@ -57,21 +57,21 @@ pub struct Whole {
 impl Whole {
     /// What is kept of one of its entries: the bytes of its lane, and of that by which its row is known unread.
     pub(crate) fn entry(&self, at: u32) -> Option<(&[u8], [u8; 8])> {
-        let entry = self.lane.as_chunks::<{ LaneEntry::BYTES }>().0.get(at as usize)?;
+        let entry = self.lane.as_chunks::<{ RememberedEntry::BYTES }>().0.get(at as usize)?;
         Some((entry, self.raws.as_chunks().0.get(at as usize).copied().unwrap_or_default()))
     }
 
     /// By what its rows are known unread, 8 bytes an entry.
     pub(crate) fn into_raws(mut self) -> Vec<u8> {
-        self.raws.resize(self.lane.len() / LaneEntry::BYTES * 8, 0);
+        self.raws.resize(self.lane.len() / RememberedEntry::BYTES * 8, 0);
         self.raws
     }
 }
 
 /// What is kept of the entries of a segment besides its text.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Lane {
-    /// A fixed number of bytes for each: see [`LaneEntry`].
+pub struct PackedEntries {
+    /// A fixed number of bytes for each: see [`RememberedEntry`].
     pub entries: Vec<u8>,
     /// By what their rows are known unread, 8 bytes each; none where no row is.
     pub raws: Vec<u8>,

@@ -17,7 +17,7 @@ use crate::arrange::{From, Made, Renderer};
 use crate::arrival::{Block, RowFlag, RowId, RowSummary};
 use crate::disk::segmented_gzip::{Segment, Squeezer};
 use crate::error::StoreError;
-use crate::model::{Facts, LaneEntry, NEVER, NO_GROUP, SegmentText, Whole, facts_of};
+use crate::model::{Facts, NEVER, NO_GROUP, RememberedEntry, SegmentText, Whole, facts_of};
 use crate::settle::{Candidate, EntryRows};
 
 /// How many segments are made at a time.
@@ -114,7 +114,7 @@ impl<'a> SegmentRenderer<'a> {
         let made = job.made;
         let mut text = RenderedText {
             raw: Vec::with_capacity(usize::try_from(made.size).unwrap_or(0)),
-            lane: Vec::with_capacity(made.members.len() * LaneEntry::BYTES),
+            lane: Vec::with_capacity(made.members.len() * RememberedEntry::BYTES),
             raws: Vec::with_capacity(made.members.len() * 8),
             facts: Facts::default(),
         };
@@ -176,7 +176,7 @@ impl<'a> SegmentRenderer<'a> {
         Ok(text)
     }
 
-    fn new_entry(&self, row_id: RowId, row: &[u8], summary: &RowSummary, raw: &mut Vec<u8>) -> LaneEntry {
+    fn new_entry(&self, row_id: RowId, row: &[u8], summary: &RowSummary, raw: &mut Vec<u8>) -> RememberedEntry {
         let alternates = self.renderer.alternates;
         let group = alternates.group_of(row_id);
         if let Some(kept) = summary.kept() {
@@ -185,7 +185,7 @@ impl<'a> SegmentRenderer<'a> {
                 None => _ = self.renderer.render_new(kept, group, &Said::read(row), raw),
             }
         }
-        LaneEntry {
+        RememberedEntry {
             key: summary.key(),
             written: fingerprint::written(summary.decided(), self.settings, None, alternates.print(group)),
             page: summary.page,

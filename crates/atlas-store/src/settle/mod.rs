@@ -39,7 +39,7 @@ pub use self::sample::Telling;
 pub(crate) use self::sample::{Sample, Soonest};
 use crate::arrival::{Arrivals, RowFlag, RowId, RowSummary};
 use crate::ledger::Remembered;
-use crate::model::{Facts, LaneEntry, NEVER, NO_GROUP, UNKNOWN};
+use crate::model::{Facts, NEVER, NO_GROUP, RememberedEntry, UNKNOWN};
 use crate::provenance::Provenances;
 use crate::report::SourceChange;
 use atlas_core::announce::Change;
@@ -54,7 +54,7 @@ pub const EXAMPLES: usize = 5;
 #[derive(Debug, Clone)]
 pub struct Candidate {
     /// What the ledger will remember of it.
-    pub lane: LaneEntry,
+    pub lane: RememberedEntry,
     /// By which its row may be known unread; 0 where it may not.
     pub raw: u64,
     /// Where its row is.
@@ -84,7 +84,7 @@ impl Candidate {
     /// An entry in the strand of the pages; its prints are to be taken.
     pub(crate) fn of_page(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId, prior: Option<u32>) -> Self {
         Self {
-            lane: LaneEntry {
+            lane: RememberedEntry {
                 key: summary.key(),
                 written: 0,
                 page: summary.page,
@@ -126,7 +126,7 @@ impl Candidate {
             strand,
             decided,
             raw: 0,
-            lane: LaneEntry { page: 0, declared: 0, from_page: false, ..page.lane },
+            lane: RememberedEntry { page: 0, declared: 0, from_page: false, ..page.lane },
             ..page
         }
     }

@@ -8,7 +8,7 @@ use super::interest::{Interest, Why};
 use crate::disk::spill::Partitions;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
-use crate::model::{Known, Lane, LaneEntry, NEVER, Untouched, from_bytes, tag};
+use crate::model::{Known, NEVER, PackedEntries, RememberedEntry, Untouched, from_bytes, tag};
 
 /// Reads what is remembered of the entries, in about so much memory, past which it waits in the folder `scratch`: of all of them, or
 /// of those that there is interest in, the others being as they were. Tells how many those are; `None` where a row speaks of one of
@@ -24,7 +24,7 @@ pub(super) fn recollect(
     observed.clear();
     let (mut untouched, mut quiet, mut sound) = (Vec::new(), 0, true);
     let mut segments = files.iter().flat_map(|file| file.segments.iter().map(move |segment| (file.strand, segment)));
-    ledger.each_lane(&mut |Lane { entries, raws }| {
+    ledger.each_segment_entries(&mut |PackedEntries { entries, raws }| {
         let missing = || StoreError::LedgerDamaged("a segment is missing");
         let (strand, segment) = segments.next().ok_or_else(missing)?;
         let (first, count) = (segment.first, segment.count as usize);
@@ -34,7 +34,8 @@ pub(super) fn recollect(
         }
         let raws = raws.as_chunks().0;
         for (entry, nth) in from_bytes(&entries, count)?.zip(0..) {
-            let (at, LaneEntry { key, written, observed: seen, from_page, provenance, .. }) = (first + nth, entry);
+            let (at, RememberedEntry { key, written, observed: seen, from_page, provenance, .. }) =
+                (first + nth, entry);
             match interest.map(|interest| interest.of(tag(key))) {
                 None | Some(Some(Why::Open)) => {}
                 Some(None) => {

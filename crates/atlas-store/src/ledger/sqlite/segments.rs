@@ -14,7 +14,7 @@ use super::{Changing, Sqlite};
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::ledger::{ReadSegments, WriteSegments};
-use crate::model::{Facts, Lane, LaneEntry, SegmentRow, Whole, from_bytes};
+use crate::model::{Facts, PackedEntries, RememberedEntry, SegmentRow, Whole, from_bytes};
 
 /// A segment by its row.
 pub(super) fn segment_row(row: &Row<'_>, first: usize) -> Result<SegmentRow, StoreError> {
@@ -45,7 +45,10 @@ const SEGMENTS_AHEAD: usize = 64;
 const MOST_OUTGROWN: usize = 2048;
 
 impl ReadSegments for Sqlite {
-    fn each_lane(&self, take: &mut (dyn FnMut(Lane) -> Result<(), StoreError> + Send)) -> Result<(), StoreError> {
+    fn each_segment_entries(
+        &self,
+        take: &mut (dyn FnMut(PackedEntries) -> Result<(), StoreError> + Send),
+    ) -> Result<(), StoreError> {
         thread::scope(|scope| {
             let (sender, lanes) = sync_channel(SEGMENTS_AHEAD);
             let taking = scope.spawn(move || lanes.into_iter().try_for_each(take));
@@ -59,7 +62,7 @@ impl ReadSegments for Sqlite {
                     let entries: Vec<u8> = row.get::<_, Option<_>>(0)?.ok_or(MISSING)?;
                     check_lane(&entries, row.get(2)?)?;
                     // Nobody listens any more when what came before was refused.
-                    if sender.send(Lane { entries, raws: row.get(1)? }).is_err() {
+                    if sender.send(PackedEntries { entries, raws: row.get(1)? }).is_err() {
                         break;
                     }
                 }
@@ -78,7 +81,7 @@ impl ReadSegments for Sqlite {
         whole(&self.connection, file, segment, with_text)
     }
 
-    fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<LaneEntry>, StoreError> {
+    fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<RememberedEntry>, StoreError> {
         let (lane, crc): (Vec<u8>, Option<u32>) =
             content(&self.connection, "lane, lane_crc", (file, segment.number), |row| Ok((row.get(0)?, row.get(1)?)))?;
         check_lane(&lane, crc)?;
@@ -149,7 +152,7 @@ impl WriteSegments for Changing<'_> {
         stand.execute(params![
             file,
             number,
-            (lane.len() / LaneEntry::BYTES) as i64,
+            (lane.len() / RememberedEntry::BYTES) as i64,
             segment.raw_size as i64,
             segment.crc,
             facts.images as i64,
@@ -219,7 +222,7 @@ mod tests {
     fn keep(writing: &dyn Writing, file: i64, number: u32, text: &str) {
         let body = text.as_bytes().to_vec();
         let segment = Segment { crc: crc32fast::hash(&body), raw_size: body.len() as u64, body };
-        let lane = [number as u8; LaneEntry::BYTES];
+        let lane = [number as u8; RememberedEntry::BYTES];
         writing.keep_segment(file, number, (Frame::default(), Facts::default()), &segment, (&lane, &[])).unwrap();
     }
 
