@@ -22,7 +22,7 @@ use serde::Serialize;
 use super::job::Job;
 use crate::arrange::SEGMENT;
 use crate::destination::{Destination, Names};
-use crate::disk::segmented_gzip::{Squeezer, unpack};
+use crate::disk::segmented_gzip::{SegmentCompressor, unpack};
 use crate::error::StoreError;
 use crate::guard::is_ours;
 use crate::ledger::{Ledger, Writing};
@@ -184,13 +184,13 @@ impl Recalling<'_> {
         });
         let segments: Vec<(&[u8], &[RawUrl])> = segments.collect();
         // Nothing is known of what the entries said: the build that follows makes every segment anew.
-        let made = segments.par_iter().map_init(Squeezer::hasty, |squeezer, (text, urls)| {
+        let made = segments.par_iter().map_init(SegmentCompressor::hasty, |compressor, (text, urls)| {
             let frame = facts_of(text, Frame::ALL).0;
             let mut facts = Facts::default();
             text.split_inclusive(|byte| *byte == b'\n').for_each(|element| facts.add(facts_of(element, frame).1));
             let mut lane = Vec::with_capacity(urls.len() * RememberedEntry::BYTES);
             urls.iter().for_each(|url| entry(url, *seed).write(&mut lane));
-            Ok(((frame, facts), squeezer.squeeze(text)?, lane))
+            Ok(((frame, facts), compressor.compress(text)?, lane))
         });
         let made: Vec<_> =
             made.collect::<io::Result<_>>().map_err(StoreError::io("cannot compress for", Path::new(&file.section)))?;

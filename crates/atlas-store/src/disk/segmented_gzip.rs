@@ -25,22 +25,22 @@ pub struct Segment {
 
 /// Compresses pieces, one after the other, with the same tables.
 #[derive(Debug)]
-pub struct Squeezer(Compress);
+pub struct SegmentCompressor(Compress);
 
-impl Default for Squeezer {
+impl Default for SegmentCompressor {
     fn default() -> Self {
         Self(Compress::new(Compression::new(LEVEL), false))
     }
 }
 
-impl Squeezer {
+impl SegmentCompressor {
     /// For pieces that are soon to be made anew: as fast as can be, and larger.
     pub fn hasty() -> Self {
         Self(Compress::new(Compression::fast(), false))
     }
 
     /// Compresses one piece.
-    pub fn squeeze(&mut self, raw: &[u8]) -> io::Result<Segment> {
+    pub fn compress(&mut self, raw: &[u8]) -> io::Result<Segment> {
         let compress = &mut self.0;
         compress.reset();
         let mut body = Vec::with_capacity(raw.len() / 4 + 64);
@@ -57,8 +57,8 @@ impl Squeezer {
 }
 
 /// Compresses one piece alone.
-pub fn squeeze(raw: &[u8]) -> io::Result<Segment> {
-    Squeezer::default().squeeze(raw)
+pub fn compress(raw: &[u8]) -> io::Result<Segment> {
+    SegmentCompressor::default().compress(raw)
 }
 
 /// Unpacks one piece; fails where it does not hold exactly `raw_size` bytes.
@@ -123,7 +123,7 @@ mod tests {
         fn any_sequence_of_segments_is_one_gzip_file(pieces in proptest::collection::vec("[a-f<>/]{0,3000}", 0..6)) {
             let mut writer = GzipWriter::begin(Vec::new()).unwrap();
             for piece in &pieces {
-                let segment = squeeze(piece.as_bytes()).unwrap();
+                let segment = compress(piece.as_bytes()).unwrap();
                 prop_assert_eq!(unsqueeze(&segment.body, segment.raw_size).unwrap(), piece.as_bytes());
                 writer.push(&segment.body, segment.crc, segment.raw_size).unwrap();
             }
@@ -135,13 +135,13 @@ mod tests {
     #[test]
     fn incompressible_bytes_survive() {
         let raw: Vec<u8> = (0..200_000u64).map(|n| (n.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 56) as u8).collect();
-        let segment = squeeze(&raw).unwrap();
+        let segment = compress(&raw).unwrap();
         assert_eq!(unsqueeze(&segment.body, segment.raw_size).unwrap(), raw);
     }
 
     #[test]
     fn a_bomb_is_cut_off_and_rubbish_refused() {
-        let segment = squeeze(&vec![b' '; 1 << 20]).unwrap();
+        let segment = compress(&vec![b' '; 1 << 20]).unwrap();
         let mut writer = GzipWriter::begin(Vec::new()).unwrap();
         writer.push(&segment.body, segment.crc, segment.raw_size).unwrap();
         let file = writer.finish().unwrap();

@@ -6,7 +6,7 @@ use super::Publisher;
 use super::render_queue::{RenderJob, RenderQueue, RenderedSegment};
 use super::sitemap_file::{FinishedFile, SitemapFile};
 use crate::arrange::{FilePlan, Made, SegmentPlan};
-use crate::disk::segmented_gzip::{Segment, Squeezer, unsqueeze};
+use crate::disk::segmented_gzip::{Segment, SegmentCompressor, unsqueeze};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Writing};
 
@@ -37,14 +37,14 @@ impl Publisher<'_> {
         work: &Work,
         queue: &mut RenderQueue<'o, impl Iterator<Item = Result<RenderJob<'o>, StoreError>>>,
         writing: &dyn Writing,
-        squeezer: &mut Squeezer,
+        compressor: &mut SegmentCompressor,
         mut keep: impl FnMut(&Made, &RenderedSegment) -> Result<(), StoreError>,
     ) -> Result<FinishedFile, StoreError> {
         let draft = |name: &Option<String>| name.as_ref().map(|name| self.destination.begin(name)).transpose();
         let shown =
             work.plain.as_ref().or(work.packed.as_ref()).map_or(String::new(), |name| self.destination.shown(name));
         let mut sitemap_file = SitemapFile::begin(draft(&work.plain)?, draft(&work.packed)?, shown)?;
-        sitemap_file.frame(&file.frame().open(self.names.style), squeezer)?;
+        sitemap_file.frame(&file.frame().open(self.names.style), compressor)?;
         for segment in &file.segments {
             match segment {
                 SegmentPlan::Kept(row) => {
@@ -64,7 +64,7 @@ impl Publisher<'_> {
                 }
             }
         }
-        sitemap_file.frame(Frame::CLOSE, squeezer)?;
+        sitemap_file.frame(Frame::CLOSE, compressor)?;
         sitemap_file.finish()
     }
 

@@ -7,7 +7,7 @@ use atlas_core::placement::{child_name, packed_name};
 use super::Publisher;
 use super::state::State;
 use crate::destination::{Gzip, holds, replace};
-use crate::disk::segmented_gzip::{GzipWriter, squeeze};
+use crate::disk::segmented_gzip::{GzipWriter, compress};
 use crate::error::StoreError;
 
 impl Publisher<'_> {
@@ -60,7 +60,7 @@ impl Publisher<'_> {
         if self.names.gzip == Gzip::Beside {
             let failed = StoreError::io("cannot write", self.destination.shown(name));
             let packed = (|| {
-                let segment = squeeze(bytes)?;
+                let segment = compress(bytes)?;
                 let mut writer = GzipWriter::begin(Vec::new())?;
                 writer.push(&segment.body, segment.crc, segment.raw_size)?;
                 writer.finish()

@@ -34,7 +34,7 @@ impl Publisher<'_> {
             None => writing.open_file(&file.section, file.strand, file.number, file.limits)?,
         };
         file.dropped.iter().try_for_each(|number| writing.drop_segment(id, *number))?;
-        let finished = self.compose((file, id), &work, queue, writing, &mut state.squeezer, |made, rendered| {
+        let finished = self.compose((file, id), &work, queue, writing, &mut state.compressor, |made, rendered| {
             let text = &rendered.text;
             writing.keep_segment(id, made.number, (made.frame, text.facts), &rendered.segment, (&text.lane, &text.raws))
         })?;

@@ -15,7 +15,7 @@ use rayon::prelude::*;
 
 use crate::arrange::{From, Made, Renderer};
 use crate::arrival::{Block, RowFlag, RowId, RowSummary};
-use crate::disk::segmented_gzip::{Segment, Squeezer};
+use crate::disk::segmented_gzip::{Segment, SegmentCompressor};
 use crate::error::StoreError;
 use crate::model::{Facts, NEVER, NO_GROUP, RememberedEntry, SegmentText, Whole, facts_of};
 use crate::settle::{Candidate, EntryRows};
@@ -200,14 +200,14 @@ impl<'a> SegmentRenderer<'a> {
     fn render_and_compress(
         &self,
         job: &RenderJob<'_>,
-        squeezers: &Mutex<Vec<Squeezer>>,
+        compressors: &Mutex<Vec<SegmentCompressor>>,
     ) -> Result<RenderedSegment, StoreError> {
-        let bench = || squeezers.lock().unwrap_or_else(PoisonError::into_inner);
+        let bench = || compressors.lock().unwrap_or_else(PoisonError::into_inner);
         let text = self.render(job)?;
         let failed = StoreError::io("cannot compress for", Path::new("the sitemap"));
-        let mut squeezer = bench().pop().unwrap_or_default();
-        let segment = squeezer.squeeze(&text.raw).map_err(failed)?;
-        bench().push(squeezer);
+        let mut compressor = bench().pop().unwrap_or_default();
+        let segment = compressor.compress(&text.raw).map_err(failed)?;
+        bench().push(compressor);
         Ok(RenderedSegment { text, segment })
     }
 }
@@ -236,9 +236,9 @@ impl<'a, I: Iterator<Item = Result<RenderJob<'a>, StoreError>>> RenderQueue<'a, 
         let (jobs, ordered) = sync_channel::<Vec<RenderJob<'a>>>(AHEAD);
         let (sender, rendered) = sync_channel::<Batch>(AHEAD);
         scope.spawn(move || {
-            let squeezers = Mutex::default();
+            let compressors = Mutex::default();
             for batch in ordered {
-                let made = batch.par_iter().map(|job| segment_renderer.render_and_compress(job, &squeezers));
+                let made = batch.par_iter().map(|job| segment_renderer.render_and_compress(job, &compressors));
                 // The receiver is gone when writing failed: then there is nothing left to do.
                 if sender.send(made.collect()).is_err() {
                     return;

@@ -3,7 +3,7 @@
 use std::io::Write as _;
 
 use crate::destination::Draft;
-use crate::disk::segmented_gzip::{GzipWriter, Segment, Squeezer};
+use crate::disk::segmented_gzip::{GzipWriter, Segment, SegmentCompressor};
 use crate::error::StoreError;
 
 /// One sitemap file being written, in plain and compressed form at once.
@@ -31,8 +31,8 @@ impl SitemapFile {
         Ok(Self { plain, packed, crc: crc32fast::Hasher::new(), size: 0, shown })
     }
 
-    pub(super) fn frame(&mut self, raw: &[u8], squeezer: &mut Squeezer) -> Result<(), StoreError> {
-        let segment = squeezer.squeeze(raw).map_err(StoreError::io("cannot compress for", &self.shown))?;
+    pub(super) fn frame(&mut self, raw: &[u8], compressor: &mut SegmentCompressor) -> Result<(), StoreError> {
+        let segment = compressor.compress(raw).map_err(StoreError::io("cannot compress for", &self.shown))?;
         self.push(raw, &segment)
     }
 

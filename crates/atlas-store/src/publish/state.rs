@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use super::placing::Placing;
 use crate::arrange::Plan;
 use crate::destination::Destination;
-use crate::disk::segmented_gzip::Squeezer;
+use crate::disk::segmented_gzip::SegmentCompressor;
 use crate::error::StoreError;
 use crate::model::{FileDigest, OnDisk, OutputRow};
 use crate::report::{Fate, RobotsFate};
@@ -33,7 +33,7 @@ pub(super) struct State {
     pub(super) standings: Vec<Option<FileDigest>>,
     pub(super) outputs: BTreeMap<String, OutputRow>,
     pub(super) placing: Placing,
-    pub(super) squeezer: Squeezer,
+    pub(super) compressor: SegmentCompressor,
 }
 
 impl State {
@@ -49,7 +49,7 @@ impl State {
             standings: files.iter().map(|file| file.before).collect(),
             outputs: BTreeMap::new(),
             placing,
-            squeezer: Squeezer::default(),
+            compressor: SegmentCompressor::default(),
         }
     }
 
