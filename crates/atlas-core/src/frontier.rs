@@ -32,7 +32,7 @@ pub struct Visit {
     pub depth: u32,
     /// How many pages of its kind led to it one after the other.
     chain: u32,
-    shape: u64,
+    policy: u64,
 }
 
 /// Why addresses are passed over.
@@ -93,7 +93,7 @@ pub struct Frontier {
 impl Frontier {
     /// A frontier with the home page in it. `dropped` are parameters that make no other page.
     pub fn new(site: Site, dropped: Parameters, limits: Limits) -> Self {
-        let home = Visit { address: site.root().clone(), depth: 0, chain: 0, shape: 0 };
+        let home = Visit { address: site.root().clone(), depth: 0, chain: 0, policy: 0 };
         let met = HashSet::from([xxh3_64(home.address.as_str().as_bytes())]);
         Self {
             site,
@@ -162,8 +162,8 @@ impl Frontier {
             return;
         }
         let path = address.path();
-        let shape = shape(path);
-        let chain = if shape == from.shape { from.chain + 1 } else { 0 };
+        let policy = shape(path);
+        let chain = if policy == from.policy { from.chain + 1 } else { 0 };
         let depth = from.depth + 1;
         if let Some(reason) = self.why_not(path, depth, chain) {
             let (count, _) = self.passed.entry(reason).or_insert_with(|| (0, address.as_str().to_owned()));
@@ -171,7 +171,7 @@ impl Frontier {
             return;
         }
         self.met.insert(key);
-        self.waiting.push_back(Visit { address, depth, chain, shape });
+        self.waiting.push_back(Visit { address, depth, chain, policy });
     }
 
     fn why_not(&mut self, path: &str, depth: u32, chain: u32) -> Option<Passed> {

@@ -45,7 +45,7 @@ pub mod choose;
 pub mod fingerprint;
 pub mod derive;
 pub mod judge;
-pub mod shape;
+pub mod output_policy;
 pub mod format;
 pub mod visitor;
 pub mod announce;

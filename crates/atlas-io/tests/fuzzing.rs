@@ -16,10 +16,10 @@ use atlas_core::archive::{Archive, Archives, By};
 use atlas_core::choose::{Choices, Sections};
 use atlas_core::derive::alternates;
 use atlas_core::derive::news::News;
+use atlas_core::output_policy::{Media, SectionPolicy};
 use atlas_core::page::{self, Player, Reader};
 use atlas_core::placement::{OwnFiles, UrlsPerFile};
 use atlas_core::query::Parameters;
-use atlas_core::shape::{Media, SectionShape};
 use atlas_io::reading::field::Mapping;
 use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::reading::record::{Dates, RecordSettings};
@@ -130,13 +130,13 @@ fn survey_all(bytes: &[u8]) {
             archives: Archives::new(vec![Archive::new(By::Category, "/about/{slug}/")], TimeZone::UTC),
             ..Choices::of(site(), Sections::new(vec![], []))
         };
-        let shape = SectionShape {
+        let policy = SectionPolicy {
             images: Media::OwnFiles,
             most_images: 1000,
             videos: Media::WithPages,
             most_videos: 200,
             news: Some(News { publication: "Vale Gazette".into(), language: "en".into() }),
-            ..SectionShape::default()
+            ..SectionPolicy::default()
         };
         let names = Names { style: Some("atlas.css"), ..Names::of(ROOT) };
         let destination = InMemory::default();
@@ -145,7 +145,7 @@ fn survey_all(bytes: &[u8]) {
         destination.put(vec![robots]).unwrap();
         let scratch = folder.path().join(".ledger");
         let job = Job::new(&sources, &choices, (&destination, &names), &scratch, Timestamp::UNIX_EPOCH)
-            .shape(vec![shape])
+            .shape(vec![policy])
             .alternates(Some(alternates::Settings::default()))
             .people(People { structured_data: true, ..People::default() })
             .cut(Cut { urls_per_file: UrlsPerFile::Auto, bytes_per_file: 1 << 20, media_per_file: 5000 })

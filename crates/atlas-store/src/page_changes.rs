@@ -8,8 +8,8 @@ use atlas_core::contribution::{Said, url_of};
 use atlas_core::fingerprint::{self, PARTS, Prints};
 use atlas_core::judge::{Moved, Movement, Sight, dates_hold, is_silent, judge};
 use atlas_core::lastmod::Lastmod;
+use atlas_core::output_policy;
 use atlas_core::placement::Strand;
-use atlas_core::shape;
 use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, RowId};
@@ -173,7 +173,7 @@ impl Settled {
             .collect();
         let without = (0u16..).zip(terms.chooser.sections.list());
         let without: Vec<(u16, &str)> = without
-            .filter(|(at, _)| terms.shape.of(usize::from(*at)).news.is_some() && !with_news.contains(at))
+            .filter(|(at, _)| terms.policy.of(usize::from(*at)).news.is_some() && !with_news.contains(at))
             .map(|(at, section)| (at, section.name.as_str()))
             .collect();
         for (at, name) in without {
@@ -303,7 +303,7 @@ fn moved_as_ever(now: &RememberedEntry, known: &RememberedEntry) -> Moved {
 fn recalled(row: &[u8], candidate: &Candidate, known: &RememberedEntry, terms: &Terms<'_>) -> Moved {
     let observed = Some(known.observed).filter(|day| *day != NEVER);
     let (policy, calendar) = (candidate.date_policy, &terms.chooser.calendar);
-    let date = shape::lastmod(&Said::read(row), observed, policy, calendar);
+    let date = output_policy::lastmod(&Said::read(row), observed, policy, calendar);
     Moved { content: false, declared: fingerprint::written_date(date) != known.declared }
 }
 

@@ -309,8 +309,8 @@ mod tests {
         for at in 0..SEGMENT as u32 * 2 + 1 {
             file.append(Member::row(RowId(at)), LIGHT, Frame::default());
         }
-        let shape: Vec<(u32, usize)> = file.segments.iter().map(|segment| (segment.number(), segment.len())).collect();
-        assert_eq!(shape, [(0, SEGMENT), (1, SEGMENT), (2, 1)]);
+        let policy: Vec<(u32, usize)> = file.segments.iter().map(|segment| (segment.number(), segment.len())).collect();
+        assert_eq!(policy, [(0, SEGMENT), (1, SEGMENT), (2, 1)]);
         assert_eq!((file.urls(), file.segments[0].size(), file.segments[2].media()), (481, 2400, 1));
     }
 

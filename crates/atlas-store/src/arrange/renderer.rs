@@ -5,8 +5,8 @@ use std::ops::Range;
 use atlas_core::choose::Kept;
 use atlas_core::contribution::Said;
 use atlas_core::format::{Frame, write_url};
+use atlas_core::output_policy::OutputPolicy;
 use atlas_core::placement::{Strand, Weight};
-use atlas_core::shape::Shape;
 use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, RowId};
@@ -23,7 +23,7 @@ pub struct Renderer<'a> {
     /// Where the rows are.
     pub(crate) arrivals: &'a Arrivals,
     /// What of them is written.
-    pub(crate) shape: &'a Shape,
+    pub(crate) policy: &'a OutputPolicy,
     /// Groups of translations.
     pub(crate) alternates: &'a Alternates,
     /// The stylesheet that every file names.
@@ -34,14 +34,14 @@ impl Renderer<'_> {
     /// Appends the `url` element of a candidate, whose row has been read; returns the frame it needs, and how many media are in it.
     pub(crate) fn render(&self, candidate: &Candidate, said: &Said<'_>, out: &mut Vec<u8>) -> (Frame, u32) {
         let group = self.alternates.list(candidate.group);
-        let entry = self.shape.entry(said, candidate.kept(), candidate.observed(), group, candidate.strand);
+        let entry = self.policy.entry(said, candidate.kept(), candidate.observed(), group, candidate.strand);
         write_url(out, &entry);
         (Frame::of(&entry), entry.media())
     }
 
     /// Appends the `url` element of an entry that is new, whose row has been read.
     pub(crate) fn render_new(&self, kept: Kept, group: u32, said: &Said<'_>, out: &mut Vec<u8>) -> (Frame, u32) {
-        let entry = self.shape.entry(said, kept, None, self.alternates.list(group), Strand::Pages);
+        let entry = self.policy.entry(said, kept, None, self.alternates.list(group), Strand::Pages);
         write_url(out, &entry);
         (Frame::of(&entry), entry.media())
     }

@@ -8,8 +8,8 @@ use atlas_core::entry::DatePolicy;
 use atlas_core::fingerprint::{self, Prints};
 use atlas_core::format::{Bare, Frame, url_bytes};
 use atlas_core::lastmod::Lastmod;
+use atlas_core::output_policy::{self, Media, OutputPolicy};
 use atlas_core::placement::Strand;
-use atlas_core::shape::{self, Media, Shape};
 
 use crate::model::{KnownChunks, RememberedChunk};
 
@@ -27,7 +27,7 @@ pub struct Decider {
 #[derive(Debug)]
 struct Rules {
     chooser: Chooser,
-    shape: Shape,
+    policy: OutputPolicy,
 }
 
 /// What is known of a row without reading it.
@@ -135,8 +135,8 @@ impl RowSummary {
 
 impl Decider {
     /// For the rows of the source with this place in the configuration.
-    pub(crate) fn new(seed: u64, chooser: Chooser, shape: Shape, chunks: Option<Arc<KnownChunks>>) -> Self {
-        Self { seed, source: 0, rules: Arc::new(Rules { chooser, shape }), chunks }
+    pub(crate) fn new(seed: u64, chooser: Chooser, policy: OutputPolicy, chunks: Option<Arc<KnownChunks>>) -> Self {
+        Self { seed, source: 0, rules: Arc::new(Rules { chooser, policy }), chunks }
     }
 
     /// Whether chunks of rows are to be remembered.
@@ -188,7 +188,7 @@ impl Decider {
         start: usize,
         scratch: &mut Vec<u8>,
     ) -> RowSummary {
-        let Rules { chooser, shape } = &*self.rules;
+        let Rules { chooser, policy } = &*self.rules;
         let mut summary = RowSummary {
             key: halves(fingerprint::key(self.seed, &said.url)),
             said: sum,
@@ -212,16 +212,17 @@ impl Decider {
             // The same row says something else once the date has come.
             summary.said = summary.said.rotate_left(1);
         }
-        summary.date = shape::lastmod(said, None, kept.date_policy, &chooser.calendar);
-        let of_section = shape.of(usize::from(kept.section));
+        summary.date = output_policy::lastmod(said, None, kept.date_policy, &chooser.calendar);
+        let of_section = policy.of(usize::from(kept.section));
         let bytes = if said.images.is_empty() && said.videos.is_empty() && of_section.news.is_none() {
             bare(said.url.as_bytes(), summary.date, &kept).bytes()
         } else {
-            let entry = shape.entry(said, kept, None, &[], Strand::Pages);
-            let (images, videos) = shape.media(said, usize::from(kept.section));
+            let entry = policy.entry(said, kept, None, &[], Strand::Pages);
+            let (images, videos) = policy.media(said, usize::from(kept.section));
             summary.images = u16::try_from(images).unwrap_or(u16::MAX);
             summary.videos = u16::try_from(videos).unwrap_or(u16::MAX);
-            let strands = shape.own_strands(said, usize::from(kept.section)).fold(0, |bits, strand| bits | bit(strand));
+            let strands =
+                policy.own_strands(said, usize::from(kept.section)).fold(0, |bits, strand| bits | bit(strand));
             summary.forms = Frame::of(&entry).bits() | strands << 4;
             url_bytes(&entry)
         };

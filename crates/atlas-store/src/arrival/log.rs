@@ -390,9 +390,9 @@ pub(crate) mod tests {
     use atlas_core::calendar::Calendar;
     use atlas_core::choose::{Chooser, Sections};
     use atlas_core::contribution::{Said, url_of};
+    use atlas_core::output_policy::OutputPolicy;
     use atlas_core::placement::OwnFiles;
     use atlas_core::robots::Robots;
-    use atlas_core::shape::Shape;
     use rstest::rstest;
 
     use super::*;
@@ -409,7 +409,7 @@ pub(crate) mod tests {
             archives: Archives::default(),
             calendar: Calendar::utc(0),
         };
-        Decider::new(7, chooser, Shape { sections: Vec::new(), calendar: Calendar::utc(0) }, None)
+        Decider::new(7, chooser, OutputPolicy { sections: Vec::new(), calendar: Calendar::utc(0) }, None)
     }
 
     fn url(nth: usize) -> String {

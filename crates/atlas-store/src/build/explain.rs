@@ -9,8 +9,8 @@ use atlas_core::derive::structured::{self, VideoObjects};
 use atlas_core::fingerprint;
 use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::output_policy::lastmod;
 use atlas_core::placement::Strand;
-use atlas_core::shape::lastmod;
 
 use super::Purpose;
 use super::job::Job;

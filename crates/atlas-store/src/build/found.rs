@@ -80,7 +80,7 @@ impl Found {
             segment_renderer: SegmentRenderer {
                 candidates: &self.settled.candidates,
                 entry_rows: &self.settled.entry_rows,
-                renderer: Renderer { arrivals, shape: &job.shape, alternates, style: job.names.style },
+                renderer: Renderer { arrivals, policy: &job.policy, alternates, style: job.names.style },
                 settings: self.settings,
                 run: self.run as u32,
                 returned: &self.returned,

@@ -9,8 +9,8 @@ use atlas_core::choose::{Choices, Chooser};
 use atlas_core::derive::alternates;
 use atlas_core::fingerprint;
 use atlas_core::judge::Thresholds;
+use atlas_core::output_policy::{OutputPolicy, SectionPolicy};
 use atlas_core::robots::Robots;
-use atlas_core::shape::{SectionShape, Shape};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use serde::Serialize;
@@ -36,7 +36,7 @@ pub struct Job<'a> {
     pub(super) names: &'a Names,
     pub(super) scratch: PathBuf,
     pub(super) now: Timestamp,
-    pub(super) shape: Shape,
+    pub(super) policy: OutputPolicy,
     pub(super) alternates: Option<alternates::Settings>,
     pub(super) people: People,
     pub(super) cut: Cut,
@@ -70,7 +70,7 @@ impl<'a> Job<'a> {
             names,
             scratch: scratch.to_owned(),
             now,
-            shape: Shape { sections: Vec::new(), calendar: Calendar::utc(now.as_second()) },
+            policy: OutputPolicy { sections: Vec::new(), calendar: Calendar::utc(now.as_second()) },
             alternates: None,
             people: People::default(),
             cut: Cut::default(),
@@ -88,8 +88,8 @@ impl<'a> Job<'a> {
 
     /// What of the entries of each section is written, in the order of the sections.
     #[must_use]
-    pub fn shape(mut self, sections: Vec<SectionShape>) -> Self {
-        self.shape.sections = sections;
+    pub fn shape(mut self, sections: Vec<SectionPolicy>) -> Self {
+        self.policy.sections = sections;
         self
     }
 
@@ -124,7 +124,7 @@ impl<'a> Job<'a> {
     /// The site's zone: what day it is.
     #[must_use]
     pub fn timezone(mut self, zone: TimeZone) -> Self {
-        self.shape.calendar.zone = zone.clone();
+        self.policy.calendar.zone = zone.clone();
         self.timezone = zone;
         self
     }
@@ -181,7 +181,7 @@ impl<'a> Job<'a> {
     /// The chooser of this run: at its instant, with the robots.txt that is there now.
     pub(super) fn chooser(&self) -> Chooser {
         let robots = self.destination.read(ROBOTS).ok().flatten().unwrap_or_default();
-        self.choices.chooser(Robots::read(&robots), self.shape.calendar.clone())
+        self.choices.chooser(Robots::read(&robots), self.policy.calendar.clone())
     }
 
     /// What the files beside the sitemaps are made with.
@@ -192,7 +192,7 @@ impl<'a> Job<'a> {
     /// A fingerprint of the settings that have a say in what is written of an entry.
     pub(super) fn settings_print(&self) -> u64 {
         let sections = self.choices.sections.names();
-        fingerprint::canonical(&(VERSION, &self.shape.sections, self.names.style, sections))
+        fingerprint::canonical(&(VERSION, &self.policy.sections, self.names.style, sections))
     }
 
     /// A fingerprint of the whole configuration: under another, a build tells all it has to say.
@@ -213,7 +213,7 @@ impl<'a> Job<'a> {
             (source.name(), source.settings(), source.serves().map(str::to_owned), ways)
         });
         let sources: Vec<_> = sources.collect();
-        let of_entries = (self.choices, &self.shape.sections, &self.alternates, &self.people);
+        let of_entries = (self.choices, &self.policy.sections, &self.alternates, &self.people);
         let of_files = (&self.cut, self.names, &self.thresholds, self.timezone.iana_name());
         (VERSION, sources, of_entries, of_files, self.written)
     }
@@ -223,8 +223,8 @@ impl<'a> Job<'a> {
 mod tests {
     use atlas_core::address::Site;
     use atlas_core::choose::Sections;
+    use atlas_core::output_policy::Media;
     use atlas_core::placement::UrlsPerFile;
-    use atlas_core::shape::Media;
     use rstest::rstest;
 
     use super::*;
@@ -241,7 +241,7 @@ mod tests {
     /// Each setting that has a say in what becomes of a row moves the fingerprint that tells whether rows have to be read.
     #[rstest]
     #[case::nothing(|job| job, true)]
-    #[case::pictures(|job: Job<'static>| job.shape(vec![SectionShape { images: Media::WithPages, ..SectionShape::default() }]), false)]
+    #[case::pictures(|job: Job<'static>| job.shape(vec![SectionPolicy { images: Media::WithPages, ..SectionPolicy::default() }]), false)]
     #[case::translations(|job: Job<'static>| job.alternates(Some(alternates::Settings::default())), false)]
     #[case::a_page_for_visitors(|job: Job<'static>| job.people(People { text: true, ..People::default() }), false)]
     #[case::smaller_files(|job: Job<'static>| job.cut(Cut { urls_per_file: UrlsPerFile::Fixed(9), ..Cut::default() }), false)]

@@ -59,7 +59,7 @@ fn find_with(
     let run = last_run + 1;
     chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.names.address_of(name)));
     let settings = job.settings_print();
-    let decider = Decider::new(seed, chooser, job.shape.clone(), knowing.chunks.clone());
+    let decider = Decider::new(seed, chooser, job.policy.clone(), knowing.chunks.clone());
     let Gathered { mut arrivals, mut outcomes, memories, live_robots, mut mappings } =
         gather(job, ledger, decider.clone(), purpose, knowing.need)?;
     let ledger = &*ledger;
@@ -76,7 +76,7 @@ fn find_with(
     let pages_known = job.sources.iter().any(|source| source.reads_pages());
     let expected = Expected::of(job.sources, &arrivals);
     let same_reader = ledger.fact(Fact::Reader)?.as_deref() == Some(&page::VERSION.to_string());
-    let today = job.shape.calendar.today();
+    let today = job.policy.calendar.today();
     if !decider.chooser().archives.is_empty() {
         let before = archives::PagesBefore::read(ledger, &remembered, Some(today).filter(|_| same_reader))?;
         let derived = archives::archives(&mut arrivals, pages_known, expected.as_ref(), &provenances, before);
@@ -87,7 +87,7 @@ fn find_with(
     let terms = Terms {
         chooser: decider.chooser(),
         run: run as u32,
-        shape: &job.shape,
+        policy: &job.policy,
         today,
         settings,
         same_reader,
@@ -104,7 +104,8 @@ fn find_with(
     let alternates = Alternates::find(&settled, &arrivals, job.alternates.as_ref(), job.telling);
     settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)?;
     job.stop.check()?;
-    let renderer = Renderer { arrivals: &arrivals, shape: &job.shape, alternates: &alternates, style: job.names.style };
+    let renderer =
+        Renderer { arrivals: &arrivals, policy: &job.policy, alternates: &alternates, style: job.names.style };
     let sections = &decider.chooser().sections;
     let site = arrange::Site { ledger, remembered: &remembered, sections, cut: &job.cut, renderer };
     let Some(plan) = arrange(&site, &mut settled)? else { return Ok(None) };

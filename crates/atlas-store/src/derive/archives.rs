@@ -9,7 +9,7 @@ use atlas_core::choose::{Chooser, Verdict};
 use atlas_core::contribution::{Said, is_dead};
 use atlas_core::fingerprint;
 use atlas_core::judge::is_redesign;
-use atlas_core::shape::lastmod;
+use atlas_core::output_policy::lastmod;
 use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, Block, RowFlag};

@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 use atlas_core::choose::{Chooser, Reason, Verdict};
 use atlas_core::contribution::{Said, url_of};
 use atlas_core::lastmod::Lastmod;
-use atlas_core::{address, shape, titles};
+use atlas_core::{address, output_policy, titles};
 use rayon::prelude::*;
 use serde::Serialize;
 
@@ -173,7 +173,7 @@ impl Looking<'_> {
         Listed {
             lastmod: kept.and_then(|kept| {
                 let observed = self.settled.observed(self.remembered, entry_row.prior);
-                shape::lastmod(&said, observed, kept.date_policy, &self.chooser.calendar)
+                output_policy::lastmod(&said, observed, kept.date_policy, &self.chooser.calendar)
             }),
             section: kept.map(|kept| self.chooser.sections.list()[usize::from(kept.section)].name.clone()),
             reason,

@@ -9,7 +9,7 @@ use atlas_core::contribution::Said;
 use atlas_core::derive::structured;
 use atlas_core::placement::text_file_name;
 use atlas_core::visitor::{self, Feed, Label, Line, STYLESHEET, Visitors, atom, rss, text_files};
-use atlas_core::{address, shape, titles};
+use atlas_core::{address, output_policy, titles};
 use rayon::prelude::*;
 
 use super::extra_file::ExtraFile;
@@ -155,7 +155,7 @@ fn data_name(name: &str) -> String {
 
 fn line<'a>(row: &'a [u8], observed: Option<i32>, kept: &Kept, calendar: &Calendar) -> Line<'a> {
     let said = Said::read(row);
-    let (lastmod, published) = (shape::lastmod(&said, observed, kept.date_policy, calendar), said.published);
+    let (lastmod, published) = (output_policy::lastmod(&said, observed, kept.date_policy, calendar), said.published);
     let mut line = Line::new(borrowed(Some(said.url)).unwrap_or_default());
     line.title = borrowed(said.title).map(str::trim).filter(|title| !title.is_empty());
     line.description = borrowed(said.description);

@@ -3,8 +3,8 @@
 use atlas_core::choose::{Kept, Reason, Verdict};
 use atlas_core::contribution::Said;
 use atlas_core::derive::news::News;
+use atlas_core::output_policy::{self, Media};
 use atlas_core::placement::Strand;
-use atlas_core::shape::{self, Media};
 use atlas_core::{address, page};
 
 use super::entry_rows::{EntryRow, EntryRows};
@@ -118,7 +118,9 @@ impl<'a> Choosing<'a> {
         let observed = prior.filter(|_| summary.has(RowFlag::SeenDate)).and_then(|at| self.remembered.observed(at));
         let date = match observed {
             None => summary.date,
-            observed => shape::lastmod(&Said::read(row), observed, kept.date_policy, &self.terms.chooser.calendar),
+            observed => {
+                output_policy::lastmod(&Said::read(row), observed, kept.date_policy, &self.terms.chooser.calendar)
+            }
         };
         let tally = &mut self.out.counts.tallies[usize::from(kept.section)];
         tally.entries += 1;
@@ -141,7 +143,7 @@ impl<'a> Choosing<'a> {
             known => self.out.candidates.push(Candidate::of_page(&summary, kept, row_id, entry_row.named(), known)),
         }
         let is_news = summary.own_strands().any(|strand| strand == Strand::News);
-        let has_news = self.terms.shape.of(usize::from(kept.section)).news.is_some();
+        let has_news = self.terms.policy.of(usize::from(kept.section)).news.is_some();
         if has_news && !is_news && News::is_article(&Said::read(row)) {
             self.out.latest.add(Candidate::of_old_news(&summary, kept, row_id, entry_row.named()));
         }
@@ -169,7 +171,7 @@ impl<'a> Choosing<'a> {
         if let Some(section) = section.filter(|name| chooser.sections.named(name).is_none()) {
             tell(Notice::UnknownSection, &|| format!("\n“{section}”"));
         }
-        let written = self.terms.shape.of(usize::from(kept.section)).videos != Media::Off;
+        let written = self.terms.policy.of(usize::from(kept.section)).videos != Media::Off;
         if let Some(player) = said.unknown_players.first().filter(|_| written) {
             tell(Notice::UnknownPlayer, &|| format!("\n{}", page::player_entry(player)));
         }

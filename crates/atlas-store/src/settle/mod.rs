@@ -24,8 +24,8 @@ use atlas_core::choose::{Chooser, Kept, Reason};
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::fingerprint;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::output_policy::OutputPolicy;
 use atlas_core::placement::Strand;
-use atlas_core::shape::Shape;
 use rayon::prelude::*;
 
 pub(crate) use self::assignment::Role;
@@ -171,7 +171,7 @@ pub struct Terms<'a> {
     /// The number of this run.
     pub run: u32,
     /// What of an entry is written.
-    pub shape: &'a Shape,
+    pub policy: &'a OutputPolicy,
     /// The day of this run, counted from 1970-01-01.
     pub today: i32,
     /// A fingerprint of the settings that have a say in what is written.

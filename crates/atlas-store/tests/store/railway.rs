@@ -12,9 +12,9 @@ use atlas_core::fingerprint::raw;
 use atlas_core::format::{Document, RawUrl, read};
 use atlas_core::judge::Thresholds;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::output_policy::{Media, SectionPolicy};
 use atlas_core::placement::{OwnFiles, UrlsPerFile};
 use atlas_core::report::Problem;
-use atlas_core::shape::{Media, SectionShape};
 use atlas_store::arrange::Cut;
 use atlas_store::arrival::{Block, Decider, Reader};
 use atlas_store::build::{Ended, Job, build};
@@ -227,13 +227,13 @@ impl Railway {
     }
 
     /// Halts have news, and pictures in files of their own.
-    fn section(&self, is_halts: bool) -> SectionShape {
+    fn section(&self, is_halts: bool) -> SectionPolicy {
         let news = News { publication: "Vale Gazette".into(), language: "en".into() };
-        SectionShape {
+        SectionPolicy {
             images: if is_halts { Media::OwnFiles } else { Media::WithPages },
             most_images: 10,
             news: is_halts.then_some(news),
-            ..SectionShape::default()
+            ..SectionPolicy::default()
         }
     }
 

@@ -6,8 +6,8 @@ use std::fs;
 use atlas_core::address::Site;
 use atlas_core::choose::{Choices, Sections};
 use atlas_core::format::read;
+use atlas_core::output_policy::{Media, SectionPolicy};
 use atlas_core::placement::{OwnFiles, UrlsPerFile};
-use atlas_core::shape::{Media, SectionShape};
 use atlas_store::arrange::Cut;
 use atlas_store::build::{Ended, Job, build, survey};
 use atlas_store::destination::{Gzip, InMemory, Names};
@@ -107,7 +107,7 @@ impl Small {
             media_per_file: self.media_per_file,
             ..Cut::default()
         };
-        let with_pictures = SectionShape { images: Media::WithPages, most_images: 10, ..SectionShape::default() };
+        let with_pictures = SectionPolicy { images: Media::WithPages, most_images: 10, ..SectionPolicy::default() };
         let job = Job::new(&sources, &choices, (&self.memory, &names), &scratch, now)
             .shape(vec![with_pictures; choices.sections.list().len()])
             .cut(cut)

@@ -10,9 +10,9 @@ use atlas_core::check;
 use atlas_core::choose::Choices;
 use atlas_core::derive::alternates;
 use atlas_core::judge::Thresholds;
+use atlas_core::output_policy::SectionPolicy;
 use atlas_core::placement::{OwnFiles, TEXT, VISITOR_PAGE};
 use atlas_core::report::Notice;
-use atlas_core::shape::SectionShape;
 use atlas_io::engines::EngineSettings;
 use atlas_store::arrange::Cut;
 use atlas_store::build::{ARCHIVES, Job};
@@ -53,7 +53,7 @@ pub struct Settings {
     timezone: TimeZone,
     sources: Vec<Box<dyn Source>>,
     choices: Choices,
-    shape: Vec<SectionShape>,
+    policy: Vec<SectionPolicy>,
     alternates: Option<alternates::Settings>,
     people: People,
     cut: Cut,
@@ -97,7 +97,7 @@ impl Settings {
         let sections = context.sections(&typed)?;
         let rules = context.rules(&typed, &sections, &names)?;
         let archives = context.archives(&typed, &sections)?;
-        let shape = context.shape(&typed, &sections)?;
+        let policy = context.shape(&typed, &sections)?;
         let alternates = context.alternates(&typed)?;
         let people = context.people(&typed, &sections)?;
         let cut = context.cut(&typed.files)?;
@@ -151,7 +151,7 @@ impl Settings {
             timezone,
             sources,
             choices,
-            shape,
+            policy,
             alternates,
             people,
             cut,
@@ -166,7 +166,7 @@ impl Settings {
     /// The job at an instant, until it is asked to stop.
     pub fn job<'a>(&'a self, now: Timestamp, stop: &Stop) -> Job<'a> {
         Job::new(&self.sources, &self.choices, (&*self.destination, &self.names), &self.ledger, now)
-            .shape(self.shape.clone())
+            .shape(self.policy.clone())
             .alternates(self.alternates.clone())
             .people(self.people.clone())
             .cut(self.cut.clone())

@@ -8,11 +8,11 @@ use atlas_core::choose::{Section, Sections};
 use atlas_core::derive::alternates;
 use atlas_core::derive::news::{News, is_language};
 use atlas_core::language;
+use atlas_core::output_policy::{Hosts, Media, SectionPolicy};
 use atlas_core::page::{MOST_IMAGES, MOST_VIDEOS};
 use atlas_core::placement::{
     CHILD_PREFIX, LEAST_MEDIA, MOST_BYTES, MOST_FILES, MOST_URLS, STYLESHEET_NAME, USUAL_MEDIA, UrlsPerFile,
 };
-use atlas_core::shape::{Hosts, Media, SectionShape};
 use atlas_core::visitor::Template;
 use atlas_store::arrange::Cut;
 use atlas_store::destination::{FOLDED_DAYS, Gzip, MAIN, Names};
@@ -29,8 +29,8 @@ const LEAST_BYTES: i64 = 10_000;
 const MOST_ENTRIES: i64 = 10_000;
 
 impl Context<'_> {
-    pub(super) fn shape(&self, typed: &ConfigFile, sections: &Sections) -> Result<Vec<SectionShape>, Failure> {
-        let usual = SectionShape {
+    pub(super) fn shape(&self, typed: &ConfigFile, sections: &Sections) -> Result<Vec<SectionPolicy>, Failure> {
+        let usual = SectionPolicy {
             images: self.media("write", typed.images.write.as_ref())?,
             most_images: self.most("most_per_page", typed.images.most_per_page.as_ref(), MOST_IMAGES, MOST_IMAGES)?,
             image_hosts: self.hosts("hosts", typed.images.hosts.as_ref(), &Hosts::All)?,
@@ -42,9 +42,9 @@ impl Context<'_> {
         let news = self.news(typed, sections)?;
         let of = |(at, section): (usize, &Section)| {
             let news = news.iter().find(|(sections, _)| sections.contains(&at)).map(|(_, news)| news.clone());
-            let shape = SectionShape { news, ..usual.clone() };
+            let policy = SectionPolicy { news, ..usual.clone() };
             let Some(table) = typed.section.iter().find(|table| *table.name.as_ref() == section.name) else {
-                return Ok(shape);
+                return Ok(policy);
             };
             let media = |key: &str, own: &Option<Spanned<YesOrWord>>, usual: Media| match own.as_ref() {
                 None => Ok(usual),
@@ -55,14 +55,14 @@ impl Context<'_> {
                     YesOrWord::Word(word) => self.media_word(key, typed, word),
                 },
             };
-            Ok(SectionShape {
+            Ok(SectionPolicy {
                 images: media("images", &table.images, usual.images)?,
                 most_images: self.most("most_images", table.most_images.as_ref(), usual.most_images, MOST_IMAGES)?,
                 image_hosts: self.hosts("image_hosts", table.image_hosts.as_ref(), &usual.image_hosts)?,
                 videos: media("videos", &table.videos, usual.videos)?,
                 video_hosts: self.hosts("video_hosts", table.video_hosts.as_ref(), &usual.video_hosts)?,
                 most_videos: self.most("most_videos", table.most_videos.as_ref(), usual.most_videos, MOST_VIDEOS)?,
-                ..shape
+                ..policy
             })
         };
         sections.list().iter().enumerate().map(of).collect()

@@ -39,7 +39,7 @@ impl Hosts {
     /// Whether what is at an address is written.
     ///
     /// ```
-    /// use atlas_core::shape::Hosts;
+    /// use atlas_core::output_policy::Hosts;
     ///
     /// let hosts = Hosts::Listed(vec!["www.marrowvale.example".into(), "*.weirfilms.example".into()]);
     /// assert!(hosts.hold("https://www.marrowvale.example/a.svg") && hosts.hold("https://player.weirfilms.example/7"));
@@ -58,7 +58,7 @@ impl Hosts {
 
 /// What of the entries of one section is written.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
-pub struct SectionShape {
+pub struct SectionPolicy {
     /// Where pictures go.
     pub images: Media,
     /// At most so many pictures of one entry.
@@ -78,15 +78,15 @@ pub struct SectionShape {
 /// What of an entry is written, by the site's settings: section by section, in the order of
 /// [`Sections::list`](crate::choose::Sections::list).
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Shape {
+pub struct OutputPolicy {
     /// Of each section.
-    pub sections: Vec<SectionShape>,
+    pub sections: Vec<SectionPolicy>,
     /// The instant of the run and the site's zone: what was published within two days before it is news.
     pub calendar: Calendar,
 }
 
 /// A section that nobody told of writes no media.
-const NOTHING: SectionShape = SectionShape {
+const NOTHING: SectionPolicy = SectionPolicy {
     images: Media::Off,
     most_images: 0,
     image_hosts: Hosts::All,
@@ -96,18 +96,18 @@ const NOTHING: SectionShape = SectionShape {
     news: None,
 };
 
-impl Shape {
+impl OutputPolicy {
     /// Of one section.
-    pub fn of(&self, section: usize) -> &SectionShape {
+    pub fn of(&self, section: usize) -> &SectionPolicy {
         self.sections.get(section).unwrap_or(&NOTHING)
     }
 
     /// The strands that an entry stands in besides that of the pages.
     pub fn own_strands(&self, said: &Said<'_>, section: usize) -> impl Iterator<Item = Strand> {
-        let shape = self.of(section);
-        let images = shape.images == Media::OwnFiles && self.images(said, shape).next().is_some();
-        let videos = shape.videos == Media::OwnFiles && self.videos(said, shape).next().is_some();
-        let news = shape.news.as_ref().is_some_and(|news| news.article(said, &self.calendar).is_some());
+        let policy = self.of(section);
+        let images = policy.images == Media::OwnFiles && self.images(said, policy).next().is_some();
+        let videos = policy.videos == Media::OwnFiles && self.videos(said, policy).next().is_some();
+        let news = policy.news.as_ref().is_some_and(|news| news.article(said, &self.calendar).is_some());
         [(images, Strand::Images), (videos, Strand::Videos), (news, Strand::News)]
             .into_iter()
             .filter_map(|(wanted, strand)| wanted.then_some(strand))
@@ -124,18 +124,18 @@ impl Shape {
         group: &'a [Alternate<'a>],
         strand: Strand,
     ) -> Entry<'a> {
-        let shape = self.of(usize::from(kept.section));
+        let policy = self.of(usize::from(kept.section));
         let goes = |media: Media| match strand {
             Strand::Pages => media == Media::WithPages,
             Strand::News => false,
             Strand::Images | Strand::Videos => media == Media::OwnFiles,
         };
         let mut entry = Entry { address: Cow::Borrowed(&said.url), ..Entry::default() };
-        if strand != Strand::Videos && goes(shape.images) {
-            entry.images = self.images(said, shape).map(Cow::Borrowed).collect();
+        if strand != Strand::Videos && goes(policy.images) {
+            entry.images = self.images(said, policy).map(Cow::Borrowed).collect();
         }
-        if strand != Strand::Images && goes(shape.videos) {
-            entry.videos = self.videos(said, shape).map(|video| video.beside(&said.url)).collect();
+        if strand != Strand::Images && goes(policy.videos) {
+            entry.videos = self.videos(said, policy).map(|video| video.beside(&said.url)).collect();
         }
         match strand {
             Strand::Pages => {
@@ -148,34 +148,34 @@ impl Shape {
                 };
                 entry.alternates = group.iter().map(borrowed).collect();
             }
-            Strand::News => entry.news = shape.news.as_ref().and_then(|news| news.article(said, &self.calendar)),
+            Strand::News => entry.news = policy.news.as_ref().and_then(|news| news.article(said, &self.calendar)),
             Strand::Images | Strand::Videos => {}
         }
         entry
     }
 
-    fn images<'a>(&self, said: &'a Said<'_>, shape: &'a SectionShape) -> impl Iterator<Item = &'a str> + use<'a> {
-        let most = if shape.images == Media::Off { 0 } else { shape.most_images };
-        said.images.iter().map(Cow::as_ref).filter(|image| shape.image_hosts.hold(image)).take(most)
+    fn images<'a>(&self, said: &'a Said<'_>, policy: &'a SectionPolicy) -> impl Iterator<Item = &'a str> + use<'a> {
+        let most = if policy.images == Media::Off { 0 } else { policy.most_images };
+        said.images.iter().map(Cow::as_ref).filter(|image| policy.image_hosts.hold(image)).take(most)
     }
 
     fn videos<'a>(
         &self,
         said: &'a Said<'_>,
-        shape: &'a SectionShape,
+        policy: &'a SectionPolicy,
     ) -> impl Iterator<Item = &'a crate::video::Video> + use<'a> {
-        let most = if shape.videos == Media::Off { 0 } else { shape.most_videos };
+        let most = if policy.videos == Media::Off { 0 } else { policy.most_videos };
         let place = |video: &'a crate::video::Video| video.player_loc.as_deref().or(video.content_loc.as_deref());
         let wanted = move |video: &&'a crate::video::Video| {
-            video.lacks(&said.url).is_empty() && place(video).is_none_or(|place| shape.video_hosts.hold(place))
+            video.lacks(&said.url).is_empty() && place(video).is_none_or(|place| policy.video_hosts.hold(place))
         };
         said.videos.iter().filter(wanted).take(most)
     }
 
     /// How many pictures and videos of an entry are written, in whatever strand.
     pub fn media(&self, said: &Said<'_>, section: usize) -> (u64, u64) {
-        let shape = self.of(section);
-        (self.images(said, shape).count() as u64, self.videos(said, shape).count() as u64)
+        let policy = self.of(section);
+        (self.images(said, policy).count() as u64, self.videos(said, policy).count() as u64)
     }
 }
 
@@ -188,7 +188,7 @@ impl Shape {
 /// use atlas_core::calendar::Calendar;
 /// use atlas_core::contribution::Said;
 /// use atlas_core::entry::DatePolicy;
-/// use atlas_core::shape::lastmod;
+/// use atlas_core::output_policy::lastmod;
 ///
 /// let (said, calendar) = (Said::default(), Calendar::utc(1_795_392_000));
 /// assert_eq!(lastmod(&said, None, DatePolicy::Usual, &calendar), None);
@@ -313,26 +313,26 @@ mod tests {
         #[values(false, true)] news: bool,
     ) {
         let news = news.then(|| News { publication: "Vale Gazette".into(), language: "en".into() });
-        let of = SectionShape {
+        let of = SectionPolicy {
             images,
             most_images: 1,
             videos,
             most_videos: 1,
             news: news.clone(),
-            ..SectionShape::default()
+            ..SectionPolicy::default()
         };
-        let shape = Shape { sections: vec![of], calendar: Calendar::utc(20_001 * 86_400) };
+        let policy = OutputPolicy { sections: vec![of], calendar: Calendar::utc(20_001 * 86_400) };
         let said = said();
-        let strands = std::iter::once(Strand::Pages).chain(shape.own_strands(&said, 0));
+        let strands = std::iter::once(Strand::Pages).chain(policy.own_strands(&said, 0));
         let found: Vec<_> = strands
             .map(|strand| {
-                let entry = shape.entry(&said, kept(0), None, &[], strand);
+                let entry = policy.entry(&said, kept(0), None, &[], strand);
                 (strand, entry.images.len(), entry.videos.len(), entry.lastmod.is_some(), entry.news.is_some())
             })
             .collect();
         let mut wanted = wanted.to_vec();
         wanted.extend(news.map(|_| (Strand::News, 0, 0, false, true)));
         assert_eq!(found, wanted);
-        assert_eq!(shape.own_strands(&said, 7).count(), 0, "a section that nobody told of has no strands");
+        assert_eq!(policy.own_strands(&said, 7).count(), 0, "a section that nobody told of has no strands");
     }
 }
