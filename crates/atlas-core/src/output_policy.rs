@@ -1,4 +1,4 @@
-//! From what was said of a page to what is written of it, strand by strand.
+//! From what was said of a page to what is written of it, kind of file by kind of file.
 
 use std::borrow::Cow;
 
@@ -10,7 +10,7 @@ use crate::derive::news::News;
 use crate::entry::{DatePolicy, Entry};
 use crate::language::Alternate;
 use crate::lastmod::Lastmod;
-use crate::placement::Strand;
+use crate::placement::FileKind;
 use serde::Serialize;
 
 /// Where pictures or videos are written.
@@ -102,18 +102,18 @@ impl OutputPolicy {
         self.sections.get(section).unwrap_or(&NOTHING)
     }
 
-    /// The strands that an entry stands in besides that of the pages.
-    pub fn own_strands(&self, said: &Said<'_>, section: usize) -> impl Iterator<Item = Strand> {
+    /// The kinds of file that an entry stands in besides that of the pages.
+    pub fn own_files(&self, said: &Said<'_>, section: usize) -> impl Iterator<Item = FileKind> {
         let policy = self.of(section);
         let images = policy.images == Media::OwnFiles && self.images(said, policy).next().is_some();
         let videos = policy.videos == Media::OwnFiles && self.videos(said, policy).next().is_some();
         let news = policy.news.as_ref().is_some_and(|news| news.article(said, &self.calendar).is_some());
-        [(images, Strand::Images), (videos, Strand::Videos), (news, Strand::News)]
+        [(images, FileKind::Images), (videos, FileKind::Videos), (news, FileKind::News)]
             .into_iter()
-            .filter_map(|(wanted, strand)| wanted.then_some(strand))
+            .filter_map(|(wanted, kind)| wanted.then_some(kind))
     }
 
-    /// Makes the entry as it stands in a strand. `observed` is the day, counted from 1970-01-01, on which the ledger saw the
+    /// Makes the entry as it stands in a kind of file. `observed` is the day, counted from 1970-01-01, on which the ledger saw the
     /// page's content change; `group` is the group of translations it belongs to. Videos that lack a required part are
     /// left out. Only the pages bear dates, hints and alternates, so that no other file is written again for their sake.
     pub fn entry<'a>(
@@ -122,23 +122,23 @@ impl OutputPolicy {
         kept: Kept,
         observed: Option<i32>,
         group: &'a [Alternate<'a>],
-        strand: Strand,
+        kind: FileKind,
     ) -> Entry<'a> {
         let policy = self.of(usize::from(kept.section));
-        let goes = |media: Media| match strand {
-            Strand::Pages => media == Media::WithPages,
-            Strand::News => false,
-            Strand::Images | Strand::Videos => media == Media::OwnFiles,
+        let goes = |media: Media| match kind {
+            FileKind::Pages => media == Media::WithPages,
+            FileKind::News => false,
+            FileKind::Images | FileKind::Videos => media == Media::OwnFiles,
         };
         let mut entry = Entry { address: Cow::Borrowed(&said.url), ..Entry::default() };
-        if strand != Strand::Videos && goes(policy.images) {
+        if kind != FileKind::Videos && goes(policy.images) {
             entry.images = self.images(said, policy).map(Cow::Borrowed).collect();
         }
-        if strand != Strand::Images && goes(policy.videos) {
+        if kind != FileKind::Images && goes(policy.videos) {
             entry.videos = self.videos(said, policy).map(|video| video.beside(&said.url)).collect();
         }
-        match strand {
-            Strand::Pages => {
+        match kind {
+            FileKind::Pages => {
                 entry.lastmod = lastmod(said, observed, kept.date_policy, &self.calendar);
                 entry.changefreq = kept.changefreq;
                 entry.priority = kept.priority;
@@ -148,8 +148,8 @@ impl OutputPolicy {
                 };
                 entry.alternates = group.iter().map(borrowed).collect();
             }
-            Strand::News => entry.news = policy.news.as_ref().and_then(|news| news.article(said, &self.calendar)),
-            Strand::Images | Strand::Videos => {}
+            FileKind::News => entry.news = policy.news.as_ref().and_then(|news| news.article(said, &self.calendar)),
+            FileKind::Images | FileKind::Videos => {}
         }
         entry
     }
@@ -172,7 +172,7 @@ impl OutputPolicy {
         said.videos.iter().filter(wanted).take(most)
     }
 
-    /// How many pictures and videos of an entry are written, in whatever strand.
+    /// How many pictures and videos of an entry are written, in whatever kind of file.
     pub fn media(&self, said: &Said<'_>, section: usize) -> (u64, u64) {
         let policy = self.of(section);
         (self.images(said, policy).count() as u64, self.videos(said, policy).count() as u64)
@@ -296,20 +296,20 @@ mod tests {
         Kept { section, changefreq: None, priority: None, date_policy: DatePolicy::Usual }
     }
 
-    /// What stands in each strand: pictures, videos, and whether it has a date and is news.
+    /// What stands in each kind of file: pictures, videos, and whether it has a date and is news.
     #[rstest]
-    #[case::off(Media::Off, Media::Off, &[(Strand::Pages, 0, 0, true, false)])]
-    #[case::with(Media::WithPages, Media::WithPages, &[(Strand::Pages, 1, 1, true, false)])]
+    #[case::off(Media::Off, Media::Off, &[(FileKind::Pages, 0, 0, true, false)])]
+    #[case::with(Media::WithPages, Media::WithPages, &[(FileKind::Pages, 1, 1, true, false)])]
     #[case::own(Media::OwnFiles, Media::OwnFiles, &[
-        (Strand::Pages, 0, 0, true, false), (Strand::Images, 1, 0, false, false), (Strand::Videos, 0, 1, false, false),
+        (FileKind::Pages, 0, 0, true, false), (FileKind::Images, 1, 0, false, false), (FileKind::Videos, 0, 1, false, false),
     ])]
     #[case::mixed(Media::OwnFiles, Media::WithPages, &[
-        (Strand::Pages, 0, 1, true, false), (Strand::Images, 1, 0, false, false),
+        (FileKind::Pages, 0, 1, true, false), (FileKind::Images, 1, 0, false, false),
     ])]
-    fn each_strand_has_its_part(
+    fn each_kind_of_file_has_its_part(
         #[case] images: Media,
         #[case] videos: Media,
-        #[case] wanted: &[(Strand, usize, usize, bool, bool)],
+        #[case] wanted: &[(FileKind, usize, usize, bool, bool)],
         #[values(false, true)] news: bool,
     ) {
         let news = news.then(|| News { publication: "Vale Gazette".into(), language: "en".into() });
@@ -323,16 +323,16 @@ mod tests {
         };
         let policy = OutputPolicy { sections: vec![of], calendar: Calendar::utc(20_001 * 86_400) };
         let said = said();
-        let strands = std::iter::once(Strand::Pages).chain(policy.own_strands(&said, 0));
-        let found: Vec<_> = strands
-            .map(|strand| {
-                let entry = policy.entry(&said, kept(0), None, &[], strand);
-                (strand, entry.images.len(), entry.videos.len(), entry.lastmod.is_some(), entry.news.is_some())
+        let kinds = std::iter::once(FileKind::Pages).chain(policy.own_files(&said, 0));
+        let found: Vec<_> = kinds
+            .map(|kind| {
+                let entry = policy.entry(&said, kept(0), None, &[], kind);
+                (kind, entry.images.len(), entry.videos.len(), entry.lastmod.is_some(), entry.news.is_some())
             })
             .collect();
         let mut wanted = wanted.to_vec();
-        wanted.extend(news.map(|_| (Strand::News, 0, 0, false, true)));
+        wanted.extend(news.map(|_| (FileKind::News, 0, 0, false, true)));
         assert_eq!(found, wanted);
-        assert_eq!(policy.own_strands(&said, 7).count(), 0, "a section that nobody told of has no strands");
+        assert_eq!(policy.own_files(&said, 7).count(), 0, "an unknown section has no files of its own");
     }
 }

@@ -9,7 +9,7 @@ use atlas_core::fingerprint::{self, PARTS, Prints};
 use atlas_core::judge::{Moved, Movement, Sight, dates_hold, is_silent, judge};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::output_policy;
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, RowId};
@@ -78,7 +78,7 @@ impl Settled {
             !same
         });
         self.candidates = candidates;
-        self.strands(ledger, remembered, terms)
+        self.kinds(ledger, remembered, terms)
     }
 
     /// Entries that are in a group of translations and have not been listed yet.
@@ -95,7 +95,7 @@ impl Settled {
         candidates.collect()
     }
 
-    /// The entry of a row in the strand of the pages.
+    /// The entry of a row in a pages file.
     fn candidate(&self, arrivals: &Arrivals, row_id: RowId, prior: u32) -> Option<Candidate> {
         let summary = arrivals.summary(row_id);
         Some(Candidate::of_page(&summary, summary.kept()?, row_id, self.entry_rows.named(row_id), Some(prior)))
@@ -128,27 +128,27 @@ impl Settled {
         self.redesign = dates_hold(movement, self.pages_known);
     }
 
-    /// Looks at the entries in strands of their own. Those in files of news are listed all, because such files are filled anew by each
+    /// Looks at the entries in kinds of file of their own. Those in files of news are listed all, because such files are filled anew by each
     /// build.
-    fn strands(&mut self, ledger: &dyn Ledger, remembered: &Remembered, terms: &Terms<'_>) -> Result<(), StoreError> {
-        let mut own = std::mem::take(&mut self.own_strands);
+    fn kinds(&mut self, ledger: &dyn Ledger, remembered: &Remembered, terms: &Terms<'_>) -> Result<(), StoreError> {
+        let mut own = std::mem::take(&mut self.own_files);
         self.keep_news(&mut own, ledger, remembered, terms)?;
         if own.is_empty() {
             return Ok(());
         }
-        let mut known: HashMap<(u128, Strand), (u32, RememberedEntry)> = HashMap::new();
-        for (file, segment) in remembered.segments(|strand| !matches!(strand, Strand::Pages | Strand::News)) {
+        let mut known: HashMap<(u128, FileKind), (u32, RememberedEntry)> = HashMap::new();
+        for (file, segment) in remembered.segments(|kind| !matches!(kind, FileKind::Pages | FileKind::News)) {
             let lane = ledger.lane(file.id, segment)?;
-            known.extend(segment.range().zip(lane).map(|(at, entry)| ((entry.key, file.strand), (at as u32, entry))));
+            known.extend(segment.range().zip(lane).map(|(at, entry)| ((entry.key, file.kind), (at as u32, entry))));
         }
         own.retain_mut(|candidate| {
             candidate.lane.written = candidate.written(terms.settings, 0);
-            let Some((prior, entry)) = known.get(&(candidate.lane.key, candidate.strand)) else { return true };
+            let Some((prior, entry)) = known.get(&(candidate.lane.key, candidate.kind)) else { return true };
             candidate.prior = Some(*prior);
             let same = *entry == candidate.lane;
             self.fates[*prior as usize] = if same { Fate::Same } else { Fate::Met } as u8;
             if same {
-                self.same_strands.insert(*prior, candidate.row_id);
+                self.same_own_files.insert(*prior, candidate.row_id);
             }
             !same
         });
@@ -168,7 +168,7 @@ impl Settled {
     ) -> Result<(), StoreError> {
         let with_news: HashSet<u16> = own
             .iter()
-            .filter(|candidate| candidate.strand == Strand::News)
+            .filter(|candidate| candidate.kind == FileKind::News)
             .map(|candidate| candidate.section)
             .collect();
         let without = (0u16..).zip(terms.chooser.sections.list());
@@ -177,7 +177,7 @@ impl Settled {
             .map(|(at, section)| (at, section.name.as_str()))
             .collect();
         for (at, name) in without {
-            let files = || remembered.files.iter().filter(|file| file.strand == Strand::News && file.section == name);
+            let files = || remembered.files.iter().filter(|file| file.kind == FileKind::News && file.section == name);
             let was_news = files().any(|file| file.segments.iter().any(|segment| segment.frame.news));
             let mut kept = 0;
             if !was_news {
@@ -224,12 +224,12 @@ impl Settled {
         let known = self.entry_rows.assignment.all().filter_map(|(row_id, role)| Some((role.prior()??, row_id)));
         let pages = known.filter(|(prior, _)| wanted.binary_search(prior).is_ok());
         let mut row_ids: HashMap<u32, RowId> = pages.collect();
-        row_ids.extend(wanted.iter().filter_map(|prior| Some((*prior, *self.same_strands.get(prior)?))));
+        row_ids.extend(wanted.iter().filter_map(|prior| Some((*prior, *self.same_own_files.get(prior)?))));
         let lane = remembered_of(ledger, remembered, wanted.iter().copied())?;
-        let strands: HashMap<u32, Strand> = wanted
+        let kinds: HashMap<u32, FileKind> = wanted
             .iter()
-            .filter(|prior| self.same_strands.contains_key(prior))
-            .map(|prior| (*prior, remembered.strand_of(*prior)))
+            .filter(|prior| self.same_own_files.contains_key(prior))
+            .map(|prior| (*prior, remembered.kind_of_file(*prior)))
             .collect();
         let mut candidates = Vec::new();
         for (prior, entry) in wanted.iter().zip(lane) {
@@ -237,13 +237,13 @@ impl Settled {
             let summary = arrivals.summary(row_id);
             let Some(kept) = summary.kept() else { continue };
             let named = self.entry_rows.named(row_id);
-            let mut candidate = match strands.get(prior) {
-                Some(strand) => Candidate::of_strand(&summary, kept, row_id, named, *strand),
+            let mut candidate = match kinds.get(prior) {
+                Some(kind) => Candidate::of_kind(&summary, kept, row_id, named, *kind),
                 None => Candidate::of_page(&summary, kept, row_id, named, Some(*prior)),
             };
             candidate.prior = Some(*prior);
             candidate.lane = entry;
-            candidate.group = if strands.contains_key(prior) { candidate.group } else { alternates.group_of(row_id) };
+            candidate.group = if kinds.contains_key(prior) { candidate.group } else { alternates.group_of(row_id) };
             candidates.push(self.candidates.len() as u32);
             self.candidates.push(candidate);
         }

@@ -13,7 +13,7 @@ use crate::entry::Changefreq;
 use crate::format::{RawNews, RawUrl};
 use crate::language;
 use crate::page::MOST_IMAGES;
-use crate::placement::{Strand, parts_of};
+use crate::placement::{FileKind, parts_of};
 
 impl Inspection {
     pub(super) fn url(&mut self, file: u32, url: &RawUrl) {
@@ -117,5 +117,5 @@ impl Inspection {
 /// same.
 fn is_file_of_news(sitemap: &str) -> bool {
     let name = sitemap.rsplit('/').next().unwrap_or_default();
-    parts_of(name).is_some_and(|(_, strand, _)| strand == Strand::News)
+    parts_of(name).is_some_and(|(_, kind, _)| kind == FileKind::News)
 }

@@ -5,15 +5,15 @@ use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 use crate::choose::Kept;
 use crate::language::Alternate;
 use crate::lastmod::Lastmod;
-use crate::placement::Strand;
+use crate::placement::FileKind;
 
-/// What was decided of an entry in a strand: what the sources say of it, and how it goes in.
-pub fn decided(said: u64, kept: &Kept, strand: Strand) -> u64 {
+/// What was decided of an entry in a kind of file: what the sources say of it, and how it goes in.
+pub fn decided(said: u64, kept: &Kept, kind: FileKind) -> u64 {
     let hints = [
         kept.changefreq.map_or(0, |hint| hint as u8 + 1),
         kept.priority.map_or(0, |hint| hint.hundredths() + 1),
         kept.date_policy as u8,
-        strand as u8,
+        kind as u8,
     ];
     let section = u32::from(kept.section);
     xxh3_64_with_seed(&(u64::from(u32::from_le_bytes(hints)) << 32 | u64::from(section)).to_le_bytes(), said)
@@ -51,20 +51,20 @@ mod tests {
     #[test]
     fn written_follows_all_that_is_written() {
         let kept = Kept { section: 1, changefreq: None, priority: None, date_policy: DatePolicy::Usual };
-        let told = |said, settings, observed, kept: &Kept, group, strand| {
-            written(decided(said, kept, strand), settings, observed, group)
+        let told = |said, settings, observed, kept: &Kept, group, kind| {
+            written(decided(said, kept, kind), settings, observed, group)
         };
-        let base = told(1, 2, None, &kept, 0, Strand::Pages);
+        let base = told(1, 2, None, &kept, 0, FileKind::Pages);
         let others = [
-            told(2, 2, None, &kept, 0, Strand::Pages),
-            told(1, 3, None, &kept, 0, Strand::Pages),
-            told(1, 2, Some(0), &kept, 0, Strand::Pages),
-            told(1, 2, None, &Kept { priority: Priority::new(0.0), ..kept }, 0, Strand::Pages),
-            told(1, 2, None, &Kept { changefreq: Some(Changefreq::Always), ..kept }, 0, Strand::Pages),
-            told(1, 2, None, &Kept { date_policy: DatePolicy::None, ..kept }, 0, Strand::Pages),
-            told(1, 2, None, &Kept { section: 2, ..kept }, 0, Strand::Pages),
-            told(1, 2, None, &kept, 9, Strand::Pages),
-            told(1, 2, None, &kept, 0, Strand::News),
+            told(2, 2, None, &kept, 0, FileKind::Pages),
+            told(1, 3, None, &kept, 0, FileKind::Pages),
+            told(1, 2, Some(0), &kept, 0, FileKind::Pages),
+            told(1, 2, None, &Kept { priority: Priority::new(0.0), ..kept }, 0, FileKind::Pages),
+            told(1, 2, None, &Kept { changefreq: Some(Changefreq::Always), ..kept }, 0, FileKind::Pages),
+            told(1, 2, None, &Kept { date_policy: DatePolicy::None, ..kept }, 0, FileKind::Pages),
+            told(1, 2, None, &Kept { section: 2, ..kept }, 0, FileKind::Pages),
+            told(1, 2, None, &kept, 9, FileKind::Pages),
+            told(1, 2, None, &kept, 0, FileKind::News),
         ];
         assert!(others.iter().all(|other| *other != base));
     }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use super::file_kind::Strand;
+use super::file_kind::FileKind;
 use serde::Serialize;
 
 /// How the names of child files begin.
@@ -62,23 +62,23 @@ impl OwnFiles {
     }
 }
 
-/// The name of a child file, without `.gz`. A section's name has no dot in it, so that its strands are never taken for
+/// The name of a child file, without `.gz`. A section's name has no dot in it, so that its kinds of file are never taken for
 /// another section.
-pub fn child_name(section: &str, strand: Strand, number: u32) -> String {
-    match strand {
-        Strand::Pages => format!("{CHILD_PREFIX}{section}-{number}.xml"),
-        strand => format!("{CHILD_PREFIX}{section}.{strand}-{number}.xml"),
+pub fn child_name(section: &str, kind: FileKind, number: u32) -> String {
+    match kind {
+        FileKind::Pages => format!("{CHILD_PREFIX}{section}-{number}.xml"),
+        kind => format!("{CHILD_PREFIX}{section}.{kind}-{number}.xml"),
     }
 }
 
-/// Section, strand and number of a child file, by its name.
-pub fn parts_of(name: &str) -> Option<(&str, Strand, u32)> {
+/// Section, kind of file and number of a child file, by its name.
+pub fn parts_of(name: &str) -> Option<(&str, FileKind, u32)> {
     let (rest, number) = plain_name(name).strip_prefix(CHILD_PREFIX)?.strip_suffix(XML)?.rsplit_once('-')?;
-    let (section, strand) = match rest.split_once('.') {
-        Some((section, strand)) => (section, Strand::named(strand)?),
-        None => (rest, Strand::Pages),
+    let (section, kind) = match rest.split_once('.') {
+        Some((section, kind)) => (section, FileKind::named(kind)?),
+        None => (rest, FileKind::Pages),
     };
-    Some((section, strand, number.parse().ok()?))
+    Some((section, kind, number.parse().ok()?))
 }
 
 /// Whether a file is compressed, by its name.
@@ -140,13 +140,13 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case("atlas-pages-1.xml", Some(("pages", Strand::Pages, 1)))]
-    #[case("atlas-cab-rides-12.xml.gz", Some(("cab-rides", Strand::Pages, 12)))]
-    #[case("atlas-halts.images-3.xml", Some(("halts", Strand::Images, 3)))]
+    #[case("atlas-pages-1.xml", Some(("pages", FileKind::Pages, 1)))]
+    #[case("atlas-cab-rides-12.xml.gz", Some(("cab-rides", FileKind::Pages, 12)))]
+    #[case("atlas-halts.images-3.xml", Some(("halts", FileKind::Images, 3)))]
     #[case("atlas-halts.lamps-3.xml", None)]
     #[case("atlas-newest.xml", None)]
     #[case("sitemap.xml", None)]
-    fn names_tell_section_strand_and_number(#[case] name: &str, #[case] wanted: Option<(&str, Strand, u32)>) {
+    fn names_give_section_kind_and_number(#[case] name: &str, #[case] wanted: Option<(&str, FileKind, u32)>) {
         assert_eq!(parts_of(name), wanted);
     }
 

@@ -12,7 +12,7 @@ pub mod file_name;
 pub mod limits;
 pub mod shelf;
 
-pub use self::file_kind::Strand;
+pub use self::file_kind::FileKind;
 pub use self::file_name::{
     CHILD_PREFIX, NEWEST_ATOM, NEWEST_RSS, OwnFiles, STYLESHEET_NAME, TEXT, VISITOR_PAGE, child_name, index_name,
     is_aside, is_further_index, is_packed, is_sitemap, packed_name, parts_of, plain_name, text_file_name,

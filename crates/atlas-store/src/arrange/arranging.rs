@@ -4,7 +4,7 @@ use std::cmp::Reverse;
 use std::collections::HashMap;
 use std::ops::Range;
 
-use atlas_core::placement::{FileState, Limits, Shelf, Strand};
+use atlas_core::placement::{FileKind, FileState, Limits, Shelf};
 use rayon::prelude::*;
 
 use crate::error::StoreError;
@@ -42,7 +42,7 @@ pub(crate) fn arrange(site: &Site<'_>, settled: &mut Settled) -> Result<Option<P
 
 struct Arranging<'a> {
     site: &'a Site<'a>,
-    /// By section and strand.
+    /// By section and kind of file.
     stacks: Vec<Stack<'a>>,
     folded: Vec<i64>,
 }
@@ -51,16 +51,16 @@ impl<'a> Arranging<'a> {
     fn new(site: &'a Site<'a>, settled: &Settled) -> Self {
         let sections = site.sections.list().iter().enumerate();
         let stacks = sections.flat_map(|(at, section)| {
-            Strand::ALL.map(|strand| Stack {
+            FileKind::ALL.map(|kind| Stack {
                 section: at,
                 name: &section.name,
-                strand,
-                cut: site.cut.of(section, strand),
-                inside: inside(site.cut.of(section, strand).bytes_per_file, site.renderer.style),
+                kind,
+                cut: site.cut.of(section, kind),
+                inside: inside(site.cut.of(section, kind).bytes_per_file, site.renderer.style),
                 files: Vec::new(),
                 shelf: Shelf::new(Vec::new(), 1),
-                entries: if strand == Strand::Pages { settled.counts.tallies[at].entries } else { 0 },
-                awaited: strand == Strand::Pages && settled.counts.tallies[at].added > 0,
+                entries: if kind == FileKind::Pages { settled.counts.tallies[at].entries } else { 0 },
+                awaited: kind == FileKind::Pages && settled.counts.tallies[at].added > 0,
             })
         });
         // Sections that are no longer configured have lost all their entries to others.
@@ -76,7 +76,7 @@ impl<'a> Arranging<'a> {
             settled.candidates.iter().zip(0..).filter_map(|(candidate, at)| Some((candidate.prior?, at))).collect();
         for file in &self.site.remembered.files {
             let Some(section) = self.site.sections.named(&file.section) else { continue };
-            let stack = &mut self.stacks[stack_of(section, file.strand)];
+            let stack = &mut self.stacks[stack_of(section, file.kind)];
             let limits = Limits {
                 urls: stack.cut.urls_per_file.for_standing(file.limits.urls),
                 bytes: stack.inside,
@@ -85,7 +85,7 @@ impl<'a> Arranging<'a> {
             let mut plan = FilePlan {
                 id: Some(file.id),
                 section: file.section.clone(),
-                strand: file.strand,
+                kind: file.kind,
                 number: file.number,
                 limits,
                 resized: limits != file.limits,
@@ -97,7 +97,7 @@ impl<'a> Arranging<'a> {
             for segment in &file.segments {
                 let fates = &settled.fates[segment.range()];
                 if fates.iter().all(|fate| Fate::stays(*fate)) {
-                    if stack.strand == Strand::Pages {
+                    if stack.kind == FileKind::Pages {
                         untouched.note(section, file.id, segment, fates);
                     }
                     plan.segments.push(SegmentPlan::Kept(*segment));
@@ -131,9 +131,9 @@ impl<'a> Arranging<'a> {
                 bytes: file.segments.iter().map(SegmentPlan::size).sum(),
                 media: file.segments.iter().map(SegmentPlan::media).sum(),
             });
-            let next = self.site.remembered.next_numbers.get(&(stack.name.to_owned(), stack.strand)).copied();
+            let next = self.site.remembered.next_numbers.get(&(stack.name.to_owned(), stack.kind)).copied();
             stack.shelf = Shelf::new(states.collect(), next.unwrap_or(1));
-            if stack.strand != Strand::Pages {
+            if stack.kind != FileKind::Pages {
                 stack.entries = stack.shelf.files().iter().map(|file| u64::from(file.urls)).sum();
             }
         }
@@ -195,16 +195,16 @@ impl<'a> Arranging<'a> {
             }
         }
         for ((candidate, at), _) in settled.candidates.iter().zip(0..).zip(&placed).filter(|(_, placed)| !**placed) {
-            if candidate.strand == Strand::News {
+            if candidate.kind == FileKind::News {
                 waiting.news.push(at);
                 continue;
             }
-            let stack = &mut self.stacks[stack_of(usize::from(candidate.section), candidate.strand)];
+            let stack = &mut self.stacks[stack_of(usize::from(candidate.section), candidate.kind)];
             stack.awaited = true;
-            stack.entries += u64::from(candidate.strand != Strand::Pages);
+            stack.entries += u64::from(candidate.kind != FileKind::Pages);
             waiting.candidates.push(at);
         }
-        for stack in self.stacks.iter_mut().filter(|stack| stack.strand != Strand::News) {
+        for stack in self.stacks.iter_mut().filter(|stack| stack.kind != FileKind::News) {
             stack.shrink_overfull(self.site, settled, &mut waiting)?;
             if stack.files.last().is_some_and(|file| file.loses_to_others) {
                 stack.shelf.seal();
@@ -269,7 +269,7 @@ impl<'a> Arranging<'a> {
             let arrival = renderer.arrival(at, settled);
             news[usize::from(arrival.shelf)].push(arrival);
         }
-        let stacks = self.stacks.iter_mut().zip(news).filter(|(stack, _)| stack.strand == Strand::News);
+        let stacks = self.stacks.iter_mut().zip(news).filter(|(stack, _)| stack.kind == FileKind::News);
         for (stack, mut articles) in stacks {
             articles.sort_unstable_by_key(|article| (Reverse(article.age), article.named));
             let mut before = std::mem::take(&mut stack.files);
@@ -292,14 +292,14 @@ impl<'a> Arranging<'a> {
         let mut plan =
             Plan { files: Vec::new(), folded: self.folded, next_numbers: self.site.remembered.next_numbers.clone() };
         for mut stack in self.stacks {
-            let next = match stack.strand {
-                Strand::News => stack.files.last().map_or(1, |file| file.number + 1),
+            let next = match stack.kind {
+                FileKind::News => stack.files.last().map_or(1, |file| file.number + 1),
                 _ => stack.shelf.next_number(),
             };
             let any =
-                stack.entries > 0 || settled.counts.tallies[stack.section].entries > 0 && stack.strand == Strand::Pages;
+                stack.entries > 0 || settled.counts.tallies[stack.section].entries > 0 && stack.kind == FileKind::Pages;
             if any || next > 1 {
-                plan.next_numbers.insert((stack.name.to_owned(), stack.strand), next);
+                plan.next_numbers.insert((stack.name.to_owned(), stack.kind), next);
             }
             plan.files.append(&mut stack.files);
         }

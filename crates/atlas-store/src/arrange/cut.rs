@@ -3,7 +3,7 @@
 use atlas_core::choose::Section;
 use atlas_core::derive::news::MOST_NEWS;
 use atlas_core::format::Frame;
-use atlas_core::placement::{Limits, MOST_BYTES, Strand, USUAL_MEDIA, UrlsPerFile};
+use atlas_core::placement::{FileKind, Limits, MOST_BYTES, USUAL_MEDIA, UrlsPerFile};
 use serde::Serialize;
 
 /// How files are cut.
@@ -24,25 +24,25 @@ impl Default for Cut {
 }
 
 impl Cut {
-    /// How the files of one strand of a section are cut.
-    pub(super) fn of(&self, section: &Section, strand: Strand) -> Self {
+    /// How the files of one kind of file of a section are cut.
+    pub(super) fn of(&self, section: &Section, kind: FileKind) -> Self {
         let urls_per_file = section.urls_per_file.map_or(self.urls_per_file, UrlsPerFile::Fixed);
         Self {
-            urls_per_file: if strand == Strand::News { urls_per_file.at_most(MOST_NEWS) } else { urls_per_file },
+            urls_per_file: if kind == FileKind::News { urls_per_file.at_most(MOST_NEWS) } else { urls_per_file },
             bytes_per_file: section.bytes_per_file.unwrap_or(self.bytes_per_file),
             media_per_file: section.media_per_file.unwrap_or(self.media_per_file),
         }
     }
 
-    /// What a file may hold that is opened in one strand of a section of so many entries.
+    /// What a file may hold that is opened in one kind of file of a section of so many entries.
     pub(crate) fn limits(
         &self,
         section: Option<&Section>,
-        strand: Strand,
+        kind: FileKind,
         style: Option<&str>,
         entries: usize,
     ) -> Limits {
-        let cut = section.map_or_else(|| self.clone(), |section| self.of(section, strand));
+        let cut = section.map_or_else(|| self.clone(), |section| self.of(section, kind));
         Limits {
             urls: cut.urls_per_file.when_opened(entries),
             bytes: inside(cut.bytes_per_file, style),

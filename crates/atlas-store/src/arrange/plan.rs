@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use atlas_core::format::Frame;
-use atlas_core::placement::{Limits, Strand, Weight, child_name};
+use atlas_core::placement::{FileKind, Limits, Weight, child_name};
 
 use crate::arrival::RowId;
 use crate::model::{FileDigest, FileRow, SegmentRow, SegmentText};
@@ -19,8 +19,8 @@ pub struct FilePlan {
     /// Its section.
     pub section: String,
     /// What of the section it holds.
-    pub strand: Strand,
-    /// Its number in the strand.
+    pub kind: FileKind,
+    /// Its number in the kind of file.
     pub number: u32,
     /// What it may hold.
     pub limits: Limits,
@@ -195,7 +195,7 @@ impl FilePlan {
         Self {
             id: Some(file.id),
             section: file.section.clone(),
-            strand: file.strand,
+            kind: file.kind,
             number: file.number,
             limits: file.limits,
             resized: false,
@@ -229,7 +229,7 @@ impl FilePlan {
 
     /// The name of the file.
     pub fn name(&self) -> String {
-        child_name(&self.section, self.strand, self.number)
+        child_name(&self.section, self.kind, self.number)
     }
 }
 
@@ -240,8 +240,8 @@ pub struct Plan {
     pub files: Vec<FilePlan>,
     /// Files of the ledger that are no more, by their number there.
     pub folded: Vec<i64>,
-    /// The number that the next file of each section's strand gets.
-    pub next_numbers: BTreeMap<(String, Strand), u32>,
+    /// The number that the next file of each section's kind of file gets.
+    pub next_numbers: BTreeMap<(String, FileKind), u32>,
 }
 
 impl FilePlan {
@@ -277,7 +277,7 @@ mod tests {
         FilePlan {
             id: None,
             section: "halts".into(),
-            strand: Strand::Pages,
+            kind: FileKind::Pages,
             number: 1,
             limits: Limits { urls: 1000, bytes: 100_000, media: 1000 },
             resized: false,

@@ -6,7 +6,7 @@ use atlas_core::choose::Kept;
 use atlas_core::contribution::Said;
 use atlas_core::format::{Frame, write_url};
 use atlas_core::output_policy::OutputPolicy;
-use atlas_core::placement::{Strand, Weight};
+use atlas_core::placement::{FileKind, Weight};
 use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, RowId};
@@ -34,14 +34,14 @@ impl Renderer<'_> {
     /// Appends the `url` element of a candidate, whose row has been read; returns the frame it needs, and how many media are in it.
     pub(crate) fn render(&self, candidate: &Candidate, said: &Said<'_>, out: &mut Vec<u8>) -> (Frame, u32) {
         let group = self.alternates.list(candidate.group);
-        let entry = self.policy.entry(said, candidate.kept(), candidate.observed(), group, candidate.strand);
+        let entry = self.policy.entry(said, candidate.kept(), candidate.observed(), group, candidate.kind);
         write_url(out, &entry);
         (Frame::of(&entry), entry.media())
     }
 
     /// Appends the `url` element of an entry that is new, whose row has been read.
     pub(crate) fn render_new(&self, kept: Kept, group: u32, said: &Said<'_>, out: &mut Vec<u8>) -> (Frame, u32) {
-        let entry = self.policy.entry(said, kept, None, self.alternates.list(group), Strand::Pages);
+        let entry = self.policy.entry(said, kept, None, self.alternates.list(group), FileKind::Pages);
         write_url(out, &entry);
         (Frame::of(&entry), entry.media())
     }
@@ -79,7 +79,7 @@ impl Renderer<'_> {
 
     pub(super) fn arrival(&self, at: u32, settled: &Settled) -> Arrival {
         let candidate = &settled.candidates[at as usize];
-        let shelf = stack_of(usize::from(candidate.section), candidate.strand);
+        let shelf = stack_of(usize::from(candidate.section), candidate.kind);
         Arrival::new(candidate.age, candidate.named, Member::candidates(at), shelf, self.measure(candidate))
     }
 
@@ -104,7 +104,7 @@ impl Renderer<'_> {
                         (Weight { bytes: out.len() as u64, media }, frame)
                     }
                 };
-                let shelf = stack_of(usize::from(kept.section), Strand::Pages);
+                let shelf = stack_of(usize::from(kept.section), FileKind::Pages);
                 let named = settled.entry_rows.named(row_id);
                 Some(Arrival::new(summary.age, named, Member::row(row_id), shelf, measured))
             });

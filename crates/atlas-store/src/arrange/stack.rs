@@ -1,7 +1,7 @@
-//! The files of one strand of a section, while entries are taken out and put in.
+//! The files of one kind of file of a section, while entries are taken out and put in.
 
 use atlas_core::format::Frame;
-use atlas_core::placement::{Limits, Shelf, Strand, Weight};
+use atlas_core::placement::{FileKind, Limits, Shelf, Weight};
 
 use super::cut::Cut;
 use super::plan::{FilePlan, Made, Member, SegmentPlan};
@@ -11,11 +11,11 @@ use crate::error::StoreError;
 use crate::model::SegmentText;
 use crate::settle::Settled;
 
-/// The files of one strand of a section.
+/// The files of one kind of file of a section.
 pub(super) struct Stack<'a> {
     pub(super) section: usize,
     pub(super) name: &'a str,
-    pub(super) strand: Strand,
+    pub(super) kind: FileKind,
     pub(super) cut: Cut,
     pub(super) files: Vec<FilePlan>,
     pub(super) shelf: Shelf,
@@ -97,7 +97,7 @@ impl Stack<'_> {
         FilePlan {
             id: None,
             section: self.name.to_owned(),
-            strand: self.strand,
+            kind: self.kind,
             number,
             limits,
             resized: false,

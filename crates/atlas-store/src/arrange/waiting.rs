@@ -1,7 +1,7 @@
 //! Entries that wait for a place.
 
 use atlas_core::format::Frame;
-use atlas_core::placement::{Strand, Weight};
+use atlas_core::placement::{FileKind, Weight};
 
 use crate::arrival::RowId;
 use crate::model::SegmentRow;
@@ -51,7 +51,7 @@ impl Waiting {
     }
 }
 
-/// Which of the stacks holds what is kept in a section as a strand.
-pub(super) fn stack_of(section: usize, strand: Strand) -> usize {
-    section * Strand::ALL.len() + strand as usize
+/// Which of the stacks holds what is kept in a section as a kind of file.
+pub(super) fn stack_of(section: usize, kind: FileKind) -> usize {
+    section * FileKind::ALL.len() + kind as usize
 }

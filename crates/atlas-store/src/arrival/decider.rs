@@ -9,7 +9,7 @@ use atlas_core::fingerprint::{self, Prints};
 use atlas_core::format::{Bare, Frame, url_bytes};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::output_policy::{self, Media, OutputPolicy};
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 
 use crate::model::{KnownChunks, RememberedChunk};
 
@@ -49,13 +49,13 @@ pub(crate) struct RowSummary {
     pub(crate) date: Option<Lastmod>,
     /// When it came to be, in seconds since 1970; far in the future where nobody says.
     pub(crate) age: i64,
-    /// Bytes of its element in the strand of the pages, as long as no change was seen and it is in no group of translations.
+    /// Bytes of its element in a pages file, as long as no change was seen and it is in no group of translations.
     pub(crate) bytes: u32,
-    /// Pictures of it that are written, in whatever strand.
+    /// Pictures of it that are written, in whatever kind of file.
     pub(crate) images: u16,
-    /// Videos of it that are written, in whatever strand.
+    /// Videos of it that are written, in whatever kind of file.
     pub(crate) videos: u16,
-    /// The namespaces that its element needs, and the strands that it stands in besides that of the pages, as bits.
+    /// The namespaces that its element needs, and the kinds of file that it stands in besides that of the pages, as bits.
     pub(super) forms: u8,
     /// What else there is to know of it, as bits.
     pub(super) flags: u8,
@@ -87,7 +87,7 @@ impl RowSummary {
         u128::from(self.key[1]) << 64 | u128::from(self.key[0])
     }
 
-    /// Pictures and videos in its element in the strand of the pages.
+    /// Pictures and videos in its element in a pages file.
     pub(crate) fn media(&self) -> u32 {
         let frame = self.frame();
         let of = |there: bool, number: u16| if there { u32::from(number) } else { 0 };
@@ -99,10 +99,10 @@ impl RowSummary {
         Frame::from_bits(self.forms & 15)
     }
 
-    /// The strands that it stands in besides that of the pages.
-    pub(crate) fn own_strands(&self) -> impl Iterator<Item = Strand> {
-        let strands = self.forms >> 4;
-        [Strand::Images, Strand::Videos, Strand::News].into_iter().filter(move |strand| strands & bit(*strand) != 0)
+    /// The kinds of file that it stands in besides that of the pages.
+    pub(crate) fn own_files(&self) -> impl Iterator<Item = FileKind> {
+        let kinds = self.forms >> 4;
+        [FileKind::Images, FileKind::Videos, FileKind::News].into_iter().filter(move |kind| kinds & bit(*kind) != 0)
     }
 
     /// The same, to be read by the next build in any case.
@@ -122,14 +122,14 @@ impl RowSummary {
         }
     }
 
-    /// Its element in the strand of the pages, where that is all of it: in no group of translations, no change seen.
+    /// Its element in a pages file, where that is all of it: in no group of translations, no change seen.
     pub(crate) fn bare<'r>(&self, kept: &Kept, row: &'r [u8]) -> Option<Bare<'r>> {
         (self.frame() == Frame::default()).then(|| bare(address_of(row), self.date, kept))
     }
 
-    /// [`fingerprint::decided`] of its element in the strand of the pages; 0 where it does not go in.
+    /// [`fingerprint::decided`] of its element in a pages file; 0 where it does not go in.
     pub(crate) fn decided(&self) -> u64 {
-        self.kept().map_or(0, |kept| fingerprint::decided(self.said, &kept, Strand::Pages))
+        self.kept().map_or(0, |kept| fingerprint::decided(self.said, &kept, FileKind::Pages))
     }
 }
 
@@ -217,13 +217,12 @@ impl Decider {
         let bytes = if said.images.is_empty() && said.videos.is_empty() && of_section.news.is_none() {
             bare(said.url.as_bytes(), summary.date, &kept).bytes()
         } else {
-            let entry = policy.entry(said, kept, None, &[], Strand::Pages);
+            let entry = policy.entry(said, kept, None, &[], FileKind::Pages);
             let (images, videos) = policy.media(said, usize::from(kept.section));
             summary.images = u16::try_from(images).unwrap_or(u16::MAX);
             summary.videos = u16::try_from(videos).unwrap_or(u16::MAX);
-            let strands =
-                policy.own_strands(said, usize::from(kept.section)).fold(0, |bits, strand| bits | bit(strand));
-            summary.forms = Frame::of(&entry).bits() | strands << 4;
+            let kinds = policy.own_files(said, usize::from(kept.section)).fold(0, |bits, kind| bits | bit(kind));
+            summary.forms = Frame::of(&entry).bits() | kinds << 4;
             url_bytes(&entry)
         };
         summary.bytes = u32::try_from(bytes).unwrap_or(u32::MAX);
@@ -262,9 +261,9 @@ fn halves(key: u128) -> [u64; 2] {
     [key as u64, (key >> 64) as u64]
 }
 
-/// The bit of a strand; that of the pages has none.
-fn bit(strand: Strand) -> u8 {
-    (1 << strand as u8) >> 1
+/// The bit of a kind of file; that of the pages has none.
+fn bit(kind: FileKind) -> u8 {
+    (1 << kind as u8) >> 1
 }
 
 /// Marks as bytes, for blocks that wait on the disk.

@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 
 use super::found::{Departed, Found};
 use crate::error::StoreError;
@@ -22,7 +22,7 @@ pub(super) fn gone(
     gone.sort_unstable_by_key(|gone| gone.prior);
     let mut gone = gone.into_iter().peekable();
     let mut departed = Vec::new();
-    for (file, segment) in remembered.segments(|strand| strand == Strand::Pages) {
+    for (file, segment) in remembered.segments(|kind| kind == FileKind::Pages) {
         let range = segment.range();
         if gone.peek().is_none_or(|gone| !range.contains(&(gone.prior as usize))) {
             continue;

@@ -10,7 +10,7 @@ use atlas_core::fingerprint;
 use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::output_policy::lastmod;
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 
 use super::Purpose;
 use super::job::Job;
@@ -101,11 +101,11 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
     let known = lookup(ledger, remembered, &HashSet::from([key]))?.remove(&key).unwrap_or_default();
     let mut files: Vec<(&FileRow, RememberedEntry)> =
         known.into_iter().map(|one| (&remembered.files[one.file], one.entry)).collect();
-    files.sort_by_key(|(file, _)| file.strand);
-    let lane = files.iter().find(|(file, _)| file.strand == Strand::Pages).map(|(_, entry)| *entry);
+    files.sort_by_key(|(file, _)| file.kind);
+    let lane = files.iter().find(|(file, _)| file.kind == FileKind::Pages).map(|(_, entry)| *entry);
     let files = files.into_iter().map(|(file, _)| match form {
         Form::Urlset => job.names.main.clone(),
-        Form::Index => child_name(&file.section, file.strand, file.number),
+        Form::Index => child_name(&file.section, file.kind, file.number),
     });
     let observed = lane.map(|lane| lane.observed).filter(|day| *day != NEVER);
     // Where several rows speak of it, it is the merged one that stands.

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use atlas_core::choose::Chooser;
 use atlas_core::contribution::url_of;
-use atlas_core::placement::{Strand, is_aside};
+use atlas_core::placement::{FileKind, is_aside};
 use atlas_core::report::Outcome;
 
 use super::job::Job;
@@ -125,7 +125,7 @@ impl Found {
     pub(super) fn is_unmoved(&self) -> bool {
         let settled = &self.settled;
         // Files of news are filled anew each time.
-        settled.candidates.iter().all(|candidate| candidate.strand == Strand::News)
+        settled.candidates.iter().all(|candidate| candidate.kind == FileKind::News)
             && settled.counts.added.count() == 0
             && self.gone.is_empty()
             && settled.gone.is_empty()
@@ -148,7 +148,7 @@ impl Found {
         let plan = &self.plan;
         let form = job.names.form(plan.files.len(), self.was_index);
         let mut files = HashMap::new();
-        for file in plan.files.iter().filter(|file| file.strand == Strand::Pages) {
+        for file in plan.files.iter().filter(|file| file.kind == FileKind::Pages) {
             let name = job.names.listed_name(&file.name(), form);
             for segment in &file.segments {
                 let base = match segment {

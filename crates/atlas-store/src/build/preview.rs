@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use atlas_core::placement::{Strand, child_name};
+use atlas_core::placement::{FileKind, child_name};
 
 use super::Purpose;
 use super::found::{Departed, Found};
@@ -44,8 +44,8 @@ pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, found: &Found) -> Result<Pr
     let mut files: Vec<FilePreview> = staying.collect::<Result<_, _>>()?;
     let sizes: Vec<u64> = files.iter().map(|file| file.bytes).collect();
     files.extend(plan.folded.iter().filter_map(|id| before.get(id)).map(|file| FilePreview {
-        address: format!("{}{}", job.names.address, child_name(&file.section, file.strand, file.number)),
-        strand: file.strand,
+        address: format!("{}{}", job.names.address, child_name(&file.section, file.kind, file.number)),
+        kind: file.kind,
         fate: Planned::Vanishes,
         entries_before: u64::from(file.urls()),
         entries: 0,
@@ -89,7 +89,7 @@ fn planned(
     };
     Ok(FilePreview {
         address: format!("{}{}", publisher.names.address, publisher.names.listed_name(&file.name(), publisher.form)),
-        strand: file.strand,
+        kind: file.kind,
         fate,
         entries_before,
         entries,
@@ -104,7 +104,7 @@ fn comes(found: &Found) -> Vec<String> {
 
 /// Entries that are not as they were, in the order in which the sources name them.
 fn edited(found: &Found) -> Vec<String> {
-    let pages = found.settled.candidates.iter().filter(|candidate| candidate.strand == Strand::Pages);
+    let pages = found.settled.candidates.iter().filter(|candidate| candidate.kind == FileKind::Pages);
     let mut changed: Vec<_> = pages.filter(|candidate| candidate.news == News::Changed).collect();
     changed.sort_unstable_by_key(|candidate| candidate.named);
     changed.iter().take(MOST_LISTED).map(|candidate| found.url_of(candidate.row_id)).collect()
@@ -126,7 +126,7 @@ fn moves(found: &Found) -> Vec<Moves> {
         let segment = starts.partition_point(|(first, _)| *first <= at).checked_sub(1)?;
         starts.get(segment).map(|(_, section)| *section)
     };
-    let pages = found.settled.candidates.iter().filter(|candidate| candidate.strand == Strand::Pages);
+    let pages = found.settled.candidates.iter().filter(|candidate| candidate.kind == FileKind::Pages);
     let moved = pages.filter_map(|candidate| {
         let from = was_in(candidate.prior? as usize)?;
         let to = sections[usize::from(candidate.section)].name.as_str();

@@ -13,7 +13,7 @@ use atlas_core::fingerprint;
 use atlas_core::format::{Document, Frame, RawUrl, URL_END, read};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::{
-    CHILD_PREFIX, Limits, MOST_BYTES, MOST_URLS, Strand, is_further_index, is_packed, parts_of, plain_name,
+    CHILD_PREFIX, FileKind, Limits, MOST_BYTES, MOST_URLS, is_further_index, is_packed, parts_of, plain_name,
 };
 use jiff::tz::TimeZone;
 use rayon::prelude::*;
@@ -45,7 +45,7 @@ pub struct Recalled {
 /// A sitemap file that was read back.
 struct Known {
     section: String,
-    strand: Strand,
+    kind: FileKind,
     number: u32,
     changed: i64,
     crc: u32,
@@ -84,7 +84,7 @@ pub fn recall(
         );
         form = form.or(document.ok());
         if form == Some(Document::Urlset) && is_ours(&bytes) {
-            alone = file(&bytes, (DEFAULT_SECTION, Strand::Pages, 1), job.now.as_second());
+            alone = file(&bytes, (DEFAULT_SECTION, FileKind::Pages, 1), job.now.as_second());
         }
         if children.len() == before {
             break;
@@ -119,7 +119,7 @@ pub fn recall(
     let files = recalling.files;
     let Some(at) = files.iter().map(|file| file.standing.changed).max() else { return Ok(None) };
     recalled.files = files.len() as u64;
-    recalled.entries = files.iter().filter(|file| file.strand == Strand::Pages).map(|file| u64::from(file.urls)).sum();
+    recalled.entries = files.iter().filter(|file| file.kind == FileKind::Pages).map(|file| u64::from(file.urls)).sum();
     limit(&*writing, job, &files)?;
     outputs(&*writing, (job.destination, names), &children, job.now.as_second())?;
     if form == Some(Document::Index) {
@@ -133,7 +133,7 @@ pub fn recall(
 }
 
 /// Takes a file apart that this tool wrote; none where it is not as this tool writes.
-fn file(bytes: &[u8], (section, strand, number): (&str, Strand, u32), changed: i64) -> Option<Known> {
+fn file(bytes: &[u8], (section, kind, number): (&str, FileKind, u32), changed: i64) -> Option<Known> {
     let start = memchr::memmem::find(bytes, b"<url>")?;
     let text = bytes[start..].strip_suffix(Frame::CLOSE)?;
     let mut urls = Vec::new();
@@ -142,7 +142,7 @@ fn file(bytes: &[u8], (section, strand, number): (&str, Strand, u32), changed: i
     let whole = text.ends_with(URL_END) && elements == urls.len() && !urls.is_empty();
     whole.then(|| Known {
         section: section.to_owned(),
-        strand,
+        kind,
         number,
         changed,
         crc: crc32fast::hash(bytes),
@@ -163,7 +163,7 @@ struct Recalling<'w> {
 struct RecalledFile {
     id: i64,
     section: String,
-    strand: Strand,
+    kind: FileKind,
     number: u32,
     urls: u32,
     standing: FileDigest,
@@ -174,7 +174,7 @@ impl Recalling<'_> {
         let Self { writing, seed, .. } = self;
         let urls = file.urls.len() as u32;
         let limits = Limits { urls, bytes: MOST_BYTES, media: u32::MAX };
-        let id = writing.open_file(&file.section, file.strand, file.number, limits)?;
+        let id = writing.open_file(&file.section, file.kind, file.number, limits)?;
         let mut rest = &file.text[..];
         let segments = file.urls.chunks(SEGMENT).map(|urls| {
             let end = memchr::memmem::find_iter(rest, URL_END).nth(urls.len() - 1).map_or(0, |at| at + URL_END.len());
@@ -197,9 +197,9 @@ impl Recalling<'_> {
         for (number, (holds, segment, lane)) in (0u32..).zip(&made) {
             writing.keep_segment(id, number, *holds, segment, (lane, &[]))?;
         }
-        let Known { changed, crc, size, strand, number, .. } = *file;
+        let Known { changed, crc, size, kind, number, .. } = *file;
         let standing = FileDigest { changed, crc, size };
-        self.files.push(RecalledFile { id, section: file.section.clone(), strand, number, urls, standing });
+        self.files.push(RecalledFile { id, section: file.section.clone(), kind, number, urls, standing });
         Ok(())
     }
 }
@@ -207,22 +207,22 @@ impl Recalling<'_> {
 /// What the files may hold, as if they had been opened by this configuration. What they might hold when they were opened is not
 /// known, but that one of several holds so many is: a file alone goes on filling up.
 fn limit(writing: &dyn Writing, job: &Job<'_>, files: &[RecalledFile]) -> Result<(), StoreError> {
-    let mut strands: BTreeMap<(&str, Strand), Vec<&RecalledFile>> = BTreeMap::new();
+    let mut kinds: BTreeMap<(&str, FileKind), Vec<&RecalledFile>> = BTreeMap::new();
     for file in files {
-        strands.entry((&file.section, file.strand)).or_default().push(file);
+        kinds.entry((&file.section, file.kind)).or_default().push(file);
     }
     let sections = &job.choices.sections;
-    for ((section, strand), files) in strands {
+    for ((section, kind), files) in kinds {
         let entries: usize = files.iter().map(|file| file.urls as usize).sum();
         let known = sections.named(section).map(|at| &sections.list()[at]);
-        let opened = job.cut.limits(known, strand, job.names.style, entries);
+        let opened = job.cut.limits(known, kind, job.names.style, entries);
         let most = files.iter().map(|file| file.urls).max().unwrap_or(0).clamp(1, MOST_URLS);
         let urls = if files.len() == 1 { opened.urls.max(most) } else { most };
         for file in &files {
             writing.file_stands(file.id, Limits { urls, ..opened }, file.standing)?;
         }
         let last = files.iter().map(|file| file.number).max().unwrap_or(0);
-        writing.set_next_number(section, strand, last + 1)?;
+        writing.set_next_number(section, kind, last + 1)?;
     }
     Ok(())
 }
@@ -257,8 +257,8 @@ fn outputs(
         let on_disk = OnDisk { version, crc: crc32fast::hash(&bytes) };
         let retired = (!is_main && !candidates.contains(plain)).then_some(now);
         writing.set_output(&name, &OutputRow { on_disk, retired })?;
-        if let Some((section, strand, number)) = parts {
-            writing.raise_next_number(section, strand, number + 1)?;
+        if let Some((section, kind, number)) = parts {
+            writing.raise_next_number(section, kind, number + 1)?;
         }
     }
     Ok(())
@@ -271,9 +271,9 @@ mod tests {
     #[test]
     fn a_file_that_was_laid_out_anew_is_not_taken_apart() {
         let ours = b"<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\">\n<url><loc>https://a.example/</loc></url>\n</urlset>\n";
-        let known = file(ours, ("pages", Strand::Pages, 1), 7).unwrap();
+        let known = file(ours, ("pages", FileKind::Pages, 1), 7).unwrap();
         assert_eq!((known.urls.len(), &known.text[..]), (1, &b"<url><loc>https://a.example/</loc></url>\n"[..]));
         let other = String::from_utf8_lossy(ours).replace("</url>\n", "</url>");
-        assert!(file(other.as_bytes(), ("pages", Strand::Pages, 1), 7).is_none());
+        assert!(file(other.as_bytes(), ("pages", FileKind::Pages, 1), 7).is_none());
     }
 }

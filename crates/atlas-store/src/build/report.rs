@@ -27,7 +27,7 @@ pub(super) fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], s
             .filter(|((file, _), _)| file.section == section.name)
             .map(|((file, fate), bytes)| FileReport {
                 address: format!("{}{}", job.names.address, job.names.listed_name(&file.name(), form)),
-                strand: file.strand,
+                kind: file.kind,
                 entries: file.urls(),
                 bytes: *bytes,
                 fate: *fate,

@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, HashSet};
 use atlas_core::choose::{Chooser, Reason};
 use atlas_core::judge::{Thresholds, is_lost, is_renamed, is_too_much_left_out, share};
 use atlas_core::number::grouped;
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 
 pub(crate) use self::before::Before;
 use self::before::gzip_word;
@@ -202,7 +202,7 @@ fn sections_before<'a>(outlook: &Outlook<'a>) -> BTreeMap<&'a str, (u64, u64)> {
     let mut before: BTreeMap<&'a str, (u64, u64)> = BTreeMap::new();
     let lost = outlook.settled.gone.iter().filter(|gone| gone.reason != Some(Reason::Expired));
     let lost: HashSet<u32> = lost.map(|gone| gone.prior).collect();
-    for file in outlook.remembered.files.iter().filter(|file| file.strand == Strand::Pages) {
+    for file in outlook.remembered.files.iter().filter(|file| file.kind == FileKind::Pages) {
         let (count, gone) = before.entry(&file.section).or_default();
         for segment in &file.segments {
             *count += u64::from(segment.count);

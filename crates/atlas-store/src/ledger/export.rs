@@ -18,7 +18,8 @@ pub struct Exported {
     /// The section.
     pub section: String,
     /// Which files of the section: `pages`, `images`, `videos` or `news`.
-    pub strand: String,
+    #[serde(rename = "strand")]
+    pub kind: String,
     /// The date that is written.
     pub lastmod: Option<String>,
     /// The day on which its content was last seen to change.
@@ -39,9 +40,9 @@ pub fn export<E: From<StoreError>>(
         for (entry, (url, lastmod)) in lane.into_iter().zip(written) {
             take(Exported {
                 url,
-                file: child_name(&file.section, file.strand, file.number),
+                file: child_name(&file.section, file.kind, file.number),
                 section: file.section.clone(),
-                strand: file.strand.to_string(),
+                kind: file.kind.to_string(),
                 lastmod,
                 seen: Some(entry.observed).filter(|day| *day != NEVER).and_then(Lastmod::from_epoch_day),
                 run: entry.changed,

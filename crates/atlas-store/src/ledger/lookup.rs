@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 
 use super::{Ledger, Remembered};
 use crate::error::StoreError;
@@ -14,7 +14,7 @@ pub struct Remembrance {
     /// The file's place in [`Remembered::files`].
     pub file: usize,
     /// Which of its section's files that is.
-    pub strand: Strand,
+    pub kind: FileKind,
     /// The entry.
     pub entry: RememberedEntry,
 }
@@ -27,13 +27,13 @@ pub fn lookup(
     keys: &HashSet<u128>,
 ) -> Result<HashMap<u128, Vec<Remembrance>>, StoreError> {
     let files = remembered.files.iter().enumerate();
-    let mut segments = files.flat_map(|(at, file)| file.segments.iter().map(move |segment| (at, file.strand, segment)));
+    let mut segments = files.flat_map(|(at, file)| file.segments.iter().map(move |segment| (at, file.kind, segment)));
     let mut found: HashMap<u128, Vec<Remembrance>> = HashMap::new();
     ledger.each_segment_entries(&mut |PackedEntries { entries, .. }| {
         let missing = || StoreError::LedgerDamaged("a segment is missing");
-        let (file, strand, segment) = segments.next().ok_or_else(missing)?;
+        let (file, kind, segment) = segments.next().ok_or_else(missing)?;
         for entry in from_bytes(&entries, segment.count as usize)?.filter(|entry| keys.contains(&entry.key)) {
-            found.entry(entry.key).or_default().push(Remembrance { file, strand, entry });
+            found.entry(entry.key).or_default().push(Remembrance { file, kind, entry });
         }
         Ok(())
     })?;

@@ -18,7 +18,7 @@ use std::collections::{BTreeSet, HashMap, HashSet};
 use std::path::Path;
 
 use atlas_core::format::Frame;
-use atlas_core::placement::{Limits, Strand};
+use atlas_core::placement::{FileKind, Limits};
 
 pub use self::export::{Exported, export};
 pub use self::lookup::{Remembrance, lookup};
@@ -131,7 +131,7 @@ pub trait ReadFiles {
 /// Writes which files there are.
 pub trait WriteFiles {
     /// Opens a file and returns its number in the ledger.
-    fn open_file(&self, section: &str, strand: Strand, number: u32, limits: Limits) -> Result<i64, StoreError>;
+    fn open_file(&self, section: &str, kind: FileKind, number: u32, limits: Limits) -> Result<i64, StoreError>;
 
     /// Notes what a file holds and may hold.
     fn file_stands(&self, file: i64, limits: Limits, standing: FileDigest) -> Result<(), StoreError>;
@@ -139,11 +139,11 @@ pub trait WriteFiles {
     /// Forgets a file and its segments.
     fn drop_file(&self, file: i64) -> Result<(), StoreError>;
 
-    /// Notes the number that the next file of a section's strand gets.
-    fn set_next_number(&self, section: &str, strand: Strand, number: u32) -> Result<(), StoreError>;
+    /// Notes the number that the next file of a section's kind of file gets.
+    fn set_next_number(&self, section: &str, kind: FileKind, number: u32) -> Result<(), StoreError>;
 
-    /// Notes that the next file of a section's strand gets at least this number.
-    fn raise_next_number(&self, section: &str, strand: Strand, number: u32) -> Result<(), StoreError>;
+    /// Notes that the next file of a section's kind of file gets at least this number.
+    fn raise_next_number(&self, section: &str, kind: FileKind, number: u32) -> Result<(), StoreError>;
 
     /// Notes a file in the web root.
     fn set_output(&self, name: &str, output: &OutputRow) -> Result<(), StoreError>;

@@ -1,6 +1,6 @@
 //! What engines have still to be told.
 
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 
 use super::Ledger;
 use crate::error::StoreError;
@@ -14,7 +14,7 @@ pub fn pending(ledger: &dyn Ledger, after: i64, until: i64, all: bool) -> Result
     let additions = ledger.additions(after)?;
     let mut pending = Vec::new();
     let remembered = ledger.remembered()?;
-    for (file, segment) in remembered.segments(|strand| strand == Strand::Pages) {
+    for (file, segment) in remembered.segments(|kind| kind == FileKind::Pages) {
         let lane = ledger.lane(file.id, segment)?;
         let told = |changed: u32| all || due(i64::from(changed));
         if !lane.iter().any(|entry| told(entry.changed)) {

@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 
 use crate::disk::spill::Partitions;
 use crate::model::{FileRow, Known, OutputRow, SegmentRow, Untouched};
@@ -12,16 +12,16 @@ use crate::model::{FileRow, Known, OutputRow, SegmentRow, Untouched};
 pub struct Remembered {
     /// Sitemap files.
     pub files: Vec<FileRow>,
-    /// The entries in the strand of the pages that some row may speak of, by their keys.
+    /// The entries in a pages file that some row may speak of, by their keys.
     pub(crate) known: Partitions<Known>,
     /// Whether each entry is known to be as it was, without any row.
     pub(crate) untouched: Untouched,
-    /// How many entries there are, each counted once for every strand that it stands in.
+    /// How many entries there are, each counted once for every kind of file that it stands in.
     pub(crate) entries: usize,
     /// The days on which contents were seen to change, where they were, in the order of the entries.
     pub(crate) observed: Vec<(u32, i32)>,
-    /// The number that the next file of a section's strand gets.
-    pub next_numbers: BTreeMap<(String, Strand), u32>,
+    /// The number that the next file of a section's kind of file gets.
+    pub next_numbers: BTreeMap<(String, FileKind), u32>,
     /// Files in the web root.
     pub outputs: BTreeMap<String, OutputRow>,
     /// Files that a build had begun to write when it was stopped.
@@ -29,22 +29,22 @@ pub struct Remembered {
 }
 
 impl Remembered {
-    /// How many entries there are, each counted once for every strand that it stands in.
+    /// How many entries there are, each counted once for every kind of file that it stands in.
     pub fn entries(&self) -> usize {
         self.entries
     }
 
-    /// The segments of the files of some strands, in the order of their entries.
-    pub fn segments(&self, strand: impl Fn(Strand) -> bool) -> impl Iterator<Item = (&FileRow, &SegmentRow)> {
-        let files = self.files.iter().filter(move |file| strand(file.strand));
+    /// The segments of the files of some kinds of file, in the order of their entries.
+    pub fn segments(&self, kind: impl Fn(FileKind) -> bool) -> impl Iterator<Item = (&FileRow, &SegmentRow)> {
+        let files = self.files.iter().filter(move |file| kind(file.kind));
         files.flat_map(|file| file.segments.iter().map(move |segment| (file, segment)))
     }
 
-    /// The strand that an entry stands in.
-    pub(crate) fn strand_of(&self, at: u32) -> Strand {
+    /// The kind of file that an entry stands in.
+    pub(crate) fn kind_of_file(&self, at: u32) -> FileKind {
         let mut segments = self.segments(|_| true);
         let found = segments.find(|(_, segment)| segment.range().contains(&(at as usize)));
-        found.map_or(Strand::Pages, |(file, _)| file.strand)
+        found.map_or(FileKind::Pages, |(file, _)| file.kind)
     }
 
     /// The day on which the content of an entry was last seen to change, as of the last build.

@@ -6,7 +6,7 @@ use crate::error::StoreError;
 /// No day: a change of content was never seen.
 pub const NEVER: i32 = i32::MIN;
 
-/// The number of no provenance: of an entry that was recalled, or stands in a strand of its own.
+/// The number of no provenance: of an entry that was recalled, or stands in a kind of file of its own.
 pub(crate) const UNKNOWN: u16 = 0;
 
 /// The group of an entry that has no translations.

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use atlas_core::format::Frame;
 use atlas_core::lastmod::Lastmod;
-use atlas_core::placement::{Limits, Strand};
+use atlas_core::placement::{FileKind, Limits};
 
 use crate::disk::Stamp;
 
@@ -15,9 +15,9 @@ pub struct FileRow {
     pub id: i64,
     /// The section it belongs to.
     pub section: String,
-    /// The strand of that section.
-    pub strand: Strand,
-    /// Its number within the strand.
+    /// The kind of file of that section.
+    pub kind: FileKind,
+    /// Its number within the kind of file.
     pub number: u32,
     /// What it may hold.
     pub limits: Limits,

@@ -25,7 +25,7 @@ impl Publisher<'_> {
     pub(super) fn write_interim_index(&self, state: &mut State, gained: &[usize]) -> Result<(), StoreError> {
         let mut lines = self.index_lines(state, |at| gained.contains(&at) || self.plan.files[at].id.is_some());
         for folded in self.remembered.files.iter().filter(|file| self.plan.folded.contains(&file.id)) {
-            let name = child_name(&folded.section, folded.strand, folded.number);
+            let name = child_name(&folded.section, folded.kind, folded.number);
             let name = if self.names.gzip == Gzip::Only { packed_name(&name) } else { name };
             if self.destination.version(&name)?.is_some() {
                 let address = format!("{}{name}", self.names.address);

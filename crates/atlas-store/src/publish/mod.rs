@@ -198,8 +198,8 @@ impl Publisher<'_> {
         for folded in &self.plan.folded {
             writing.drop_file(*folded)?;
         }
-        for ((section, strand), number) in &self.plan.next_numbers {
-            writing.set_next_number(section, *strand, *number)?;
+        for ((section, kind), number) in &self.plan.next_numbers {
+            writing.set_next_number(section, *kind, *number)?;
         }
         if self.form == Form::Index {
             let lines = self.index_lines(&state, |_| true);

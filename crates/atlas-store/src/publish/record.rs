@@ -1,6 +1,6 @@
 //! Recording in the ledger what becomes of files, and handing them over to be put in their places.
 
-use atlas_core::placement::{Strand, is_aside, is_further_index, parts_of, plain_name};
+use atlas_core::placement::{FileKind, is_aside, is_further_index, parts_of, plain_name};
 use rayon::prelude::*;
 
 use super::compose::Work;
@@ -31,7 +31,7 @@ impl Publisher<'_> {
         let Some(work) = self.work(file) else { return Ok(()) };
         let id = match file.id {
             Some(id) => id,
-            None => writing.open_file(&file.section, file.strand, file.number, file.limits)?,
+            None => writing.open_file(&file.section, file.kind, file.number, file.limits)?,
         };
         file.dropped.iter().try_for_each(|number| writing.drop_segment(id, *number))?;
         let finished = self.compose((file, id), &work, queue, writing, &mut state.compressor, |made, rendered| {
@@ -132,7 +132,7 @@ impl Publisher<'_> {
                 _ if is_further_index(&self.names.main, name) => state.published.to_remove.push(name.clone()),
                 _ if is_aside(name) => state.published.to_remove.push(name.clone()),
                 // What it listed is news no more, or stands in the first.
-                _ if strand_of(name) == Some(Strand::News) => state.published.to_remove.push(name.clone()),
+                _ if kind_of_file(name) == Some(FileKind::News) => state.published.to_remove.push(name.clone()),
                 _ if stale_copy => state.published.to_remove.push(name.clone()),
                 Some(_) => {}
                 None => {
@@ -158,7 +158,7 @@ impl Publisher<'_> {
     }
 }
 
-/// The strand of a child file of ours, by its name.
-fn strand_of(name: &str) -> Option<Strand> {
-    parts_of(name).map(|(_, strand, _)| strand)
+/// The kind of file of a child file of ours, by its name.
+fn kind_of_file(name: &str) -> Option<FileKind> {
+    parts_of(name).map(|(_, kind, _)| kind)
 }

@@ -1,7 +1,7 @@
 //! A build as it would be.
 
 use atlas_core::choose::Reason;
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 use serde::Serialize;
 
 use super::survey::Survey;
@@ -32,7 +32,7 @@ pub struct FilePreview {
     /// Its address.
     pub address: String,
     /// What of its section it holds.
-    pub strand: Strand,
+    pub kind: FileKind,
     /// What would become of it.
     pub fate: Planned,
     /// Entries in it, as of the last build.

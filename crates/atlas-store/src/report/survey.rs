@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use atlas_core::choose::Reason;
 use atlas_core::lastmod::Lastmod;
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 use atlas_core::report::{Counted, Noticed, Outcome};
 use serde::Serialize;
 
@@ -112,7 +112,7 @@ pub struct FileReport {
     /// Its address, to submit or count alone.
     pub address: String,
     /// What of its section it holds.
-    pub strand: Strand,
+    pub kind: FileKind,
     /// Entries in it.
     pub entries: u64,
     /// Unpacked size.

@@ -4,7 +4,7 @@ use atlas_core::choose::{Kept, Reason, Verdict};
 use atlas_core::contribution::Said;
 use atlas_core::derive::news::News;
 use atlas_core::output_policy::{self, Media};
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 use atlas_core::{address, page};
 
 use super::entry_rows::{EntryRow, EntryRows};
@@ -127,7 +127,7 @@ impl<'a> Choosing<'a> {
         tally.added += u64::from(prior.is_none());
         tally.images += u64::from(summary.images);
         tally.videos += u64::from(summary.videos);
-        tally.news += u64::from(summary.own_strands().any(|strand| strand == Strand::News));
+        tally.news += u64::from(summary.own_files().any(|kind| kind == FileKind::News));
         tally.newest(date);
         self.out.counts.speakers += u64::from(summary.has(RowFlag::SpeaksOfOthers));
         if summary.has(RowFlag::Odd) {
@@ -142,14 +142,14 @@ impl<'a> Choosing<'a> {
             Some(at) if self.fates[at as usize] == Fate::Same as u8 => {}
             known => self.out.candidates.push(Candidate::of_page(&summary, kept, row_id, entry_row.named(), known)),
         }
-        let is_news = summary.own_strands().any(|strand| strand == Strand::News);
+        let is_news = summary.own_files().any(|kind| kind == FileKind::News);
         let has_news = self.terms.policy.of(usize::from(kept.section)).news.is_some();
         if has_news && !is_news && News::is_article(&Said::read(row)) {
             self.out.latest.add(Candidate::of_old_news(&summary, kept, row_id, entry_row.named()));
         }
-        let strands = summary.own_strands();
-        let candidates = strands.map(|strand| Candidate::of_strand(&summary, kept, row_id, entry_row.named(), strand));
-        self.out.own_strands.extend(candidates);
+        let kinds = summary.own_files();
+        let candidates = kinds.map(|kind| Candidate::of_kind(&summary, kept, row_id, entry_row.named(), kind));
+        self.out.own_files.extend(candidates);
     }
 
     /// What is to be told of an entry that goes in.

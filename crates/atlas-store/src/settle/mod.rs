@@ -25,7 +25,7 @@ use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::fingerprint;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::output_policy::OutputPolicy;
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 use rayon::prelude::*;
 
 pub(crate) use self::assignment::Role;
@@ -49,7 +49,7 @@ use atlas_core::report::Problem;
 const BLOCKS_AT_A_TIME: usize = 16;
 /// How many examples are shown of anything that is counted.
 pub const EXAMPLES: usize = 5;
-/// An entry that is looked at closely: the ledger knows it and it is not as it was, or it stands in a strand of its own. What is
+/// An entry that is looked at closely: the ledger knows it and it is not as it was, or it stands in a kind of file of its own. What is
 /// new has none: its summary says all.
 #[derive(Debug, Clone)]
 pub struct Candidate {
@@ -67,8 +67,8 @@ pub struct Candidate {
     pub age: i64,
     /// Its section.
     pub section: u16,
-    /// The strand of that section.
-    pub strand: Strand,
+    /// The kind of file of that section.
+    pub kind: FileKind,
     /// Its group of translations, or `NO_GROUP`.
     pub group: u32,
     changefreq: Option<Changefreq>,
@@ -81,7 +81,7 @@ pub struct Candidate {
 }
 
 impl Candidate {
-    /// An entry in the strand of the pages; its prints are to be taken.
+    /// An entry in a pages file; its prints are to be taken.
     pub(crate) fn of_page(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId, prior: Option<u32>) -> Self {
         Self {
             lane: RememberedEntry {
@@ -100,7 +100,7 @@ impl Candidate {
             prior,
             age: summary.age,
             section: kept.section,
-            strand: Strand::Pages,
+            kind: FileKind::Pages,
             group: NO_GROUP,
             changefreq: kept.changefreq,
             priority: kept.priority,
@@ -113,17 +113,17 @@ impl Candidate {
 
     /// An article that is no longer news, as it stands in the file of news where no other is.
     fn of_old_news(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId) -> Self {
-        let news = Self::of_strand(summary, kept, row_id, named, Strand::News);
+        let news = Self::of_kind(summary, kept, row_id, named, FileKind::News);
         Self { decided: !news.decided, ..news }
     }
 
-    /// An entry in another strand: no date and no hint is written there.
-    pub(crate) fn of_strand(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId, strand: Strand) -> Self {
+    /// An entry in another kind of file: no date and no hint is written there.
+    pub(crate) fn of_kind(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId, kind: FileKind) -> Self {
         let kept = Kept { changefreq: None, priority: None, date_policy: DatePolicy::None, ..kept };
         let page = Self::of_page(summary, kept, row_id, named, None);
-        let decided = fingerprint::decided(summary.said, &kept, strand);
+        let decided = fingerprint::decided(summary.said, &kept, kind);
         Self {
-            strand,
+            kind,
             decided,
             raw: 0,
             lane: RememberedEntry { page: 0, declared: 0, from_page: false, ..page.lane },
@@ -304,7 +304,7 @@ impl Counts {
 struct Part {
     counts: Counts,
     candidates: Vec<Candidate>,
-    own_strands: Vec<Candidate>,
+    own_files: Vec<Candidate>,
     latest: Latest,
     gone: Vec<Gone>,
     problems: Vec<(u16, Problem)>,
@@ -323,11 +323,11 @@ pub struct Settled {
     /// Entries that are looked at closely, in the order in which the ledger remembers them; once judged, those that turned out
     /// to be as they were are not among them.
     pub(crate) candidates: Vec<Candidate>,
-    pub(crate) own_strands: Vec<Candidate>,
+    pub(crate) own_files: Vec<Candidate>,
     /// Of each section, the newest articles that are no longer news.
     pub(crate) latest: Latest,
-    /// Where the rows of entries are that stand in a strand of their own as they did, by where the ledger remembers them.
-    pub(crate) same_strands: HashMap<u32, RowId>,
+    /// Where the rows of entries are that stand in a kind of file of their own as they did, by where the ledger remembers them.
+    pub(crate) same_own_files: HashMap<u32, RowId>,
     /// Remembered entries that are no longer in.
     pub gone: Vec<Gone>,
     /// Entries whose page changed.
@@ -362,7 +362,7 @@ impl Settled {
     fn join(&mut self, most: usize, mut part: Part) {
         self.counts.join(most, part.counts);
         self.candidates.append(&mut part.candidates);
-        self.own_strands.append(&mut part.own_strands);
+        self.own_files.append(&mut part.own_files);
         self.latest.join(part.latest);
         self.gone.append(&mut part.gone);
         self.problems.append(&mut part.problems);
@@ -398,11 +398,11 @@ pub fn settle(
         let parts: Vec<Part> = parts.collect();
         parts.into_iter().for_each(|part| settled.join(terms.telling.examples, part));
     }
-    let pages = remembered.segments(|strand| strand == Strand::Pages).flat_map(|(_, segment)| segment.range());
+    let pages = remembered.segments(|kind| kind == FileKind::Pages).flat_map(|(_, segment)| segment.range());
     let gone = pages.filter(|at| fates[*at] == Fate::Gone as u8);
     settled.gone.extend(gone.map(|at| Gone { prior: at as u32, change: Some(Change::Removed), reason: None }));
     // Entries whose rows were not read are counted where they stand.
-    for (file, segment) in remembered.segments(|strand| strand == Strand::Pages) {
+    for (file, segment) in remembered.segments(|kind| kind == FileKind::Pages) {
         let untouched = fates[segment.range()].iter().filter(|fate| **fate == Fate::Untouched as u8).count();
         if let Some(section) = terms.chooser.sections.named(&file.section) {
             settled.counts.tallies[section].entries += untouched as u64;

@@ -305,12 +305,12 @@ impl Railway {
         urls
     }
 
-    /// Which file each listed URL is in, among those of one strand.
-    pub fn homes(&self, strand: &str) -> BTreeMap<String, String> {
+    /// Which file each listed URL is in, among those of one kind of file.
+    pub fn homes(&self, kind: &str) -> BTreeMap<String, String> {
         let names = self.named();
         let mut homes = BTreeMap::new();
-        let of = |name: &str| ["images", "news"].into_iter().find(|strand| name.contains(&format!(".{strand}-")));
-        for name in names.into_iter().filter(|name| of(name).unwrap_or("pages") == strand) {
+        let of = |name: &str| ["images", "news"].into_iter().find(|kind| name.contains(&format!(".{kind}-")));
+        for name in names.into_iter().filter(|name| of(name).unwrap_or("pages") == kind) {
             let bytes = self.whole(&name);
             assert!(bytes.len() <= 4_000, "{name} has {} bytes", bytes.len());
             let (mut urls, mut media) = (Vec::new(), 0);

@@ -166,8 +166,8 @@ impl Site {
     /// their own besides.
     pub fn paths(&self) -> BTreeSet<String> {
         let mut paths = BTreeSet::new();
-        let strand = |name: &str| [".images-", ".videos-", ".news-"].iter().any(|strand| name.contains(strand));
-        for url in self.listed().into_iter().filter(|(name, _)| !strand(name)).flat_map(|(_, urls)| urls) {
+        let kind = |name: &str| [".images-", ".videos-", ".news-"].iter().any(|kind| name.contains(kind));
+        for url in self.listed().into_iter().filter(|(name, _)| !kind(name)).flat_map(|(_, urls)| urls) {
             let loc = url.loc.unwrap();
             assert!(
                 paths.insert(loc.strip_prefix("https://www.marrowvale.example").unwrap().to_owned()),

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use atlas_core::placement::Strand;
+use atlas_core::placement::FileKind;
 
 use super::interest::{Interest, Why};
 use crate::disk::spill::Partitions;
@@ -23,13 +23,13 @@ pub(super) fn recollect(
     *known = Partitions::new(scratch, memory);
     observed.clear();
     let (mut untouched, mut quiet, mut sound) = (Vec::new(), 0, true);
-    let mut segments = files.iter().flat_map(|file| file.segments.iter().map(move |segment| (file.strand, segment)));
+    let mut segments = files.iter().flat_map(|file| file.segments.iter().map(move |segment| (file.kind, segment)));
     ledger.each_segment_entries(&mut |PackedEntries { entries, raws }| {
         let missing = || StoreError::LedgerDamaged("a segment is missing");
-        let (strand, segment) = segments.next().ok_or_else(missing)?;
+        let (kind, segment) = segments.next().ok_or_else(missing)?;
         let (first, count) = (segment.first, segment.count as usize);
         untouched.resize(if interest.is_some() { (first + count).div_ceil(64) } else { 0 }, 0u64);
-        if strand != Strand::Pages {
+        if kind != FileKind::Pages {
             return Ok(());
         }
         let raws = raws.as_chunks().0;

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use atlas_core::placement::{Limits, Strand};
+use atlas_core::placement::{FileKind, Limits};
 use rusqlite::params;
 
 use super::segments::segment_row;
@@ -23,7 +23,7 @@ impl ReadFiles for Sqlite {
                 id: row.get(0)?,
                 section: row.get(1)?,
                 number: row.get(2)?,
-                strand: strand_of(&row.get::<_, String>(8)?)?,
+                kind: kind_of_file(&row.get::<_, String>(8)?)?,
                 limits: Limits { urls: row.get(3)?, bytes: row.get::<_, i64>(4)? as u64, media: row.get(9)? },
                 standing: FileDigest { changed: row.get(5)?, crc: row.get(6)?, size: row.get::<_, i64>(7)? as u64 },
                 segments: Vec::new(),
@@ -47,8 +47,8 @@ impl ReadFiles for Sqlite {
         let mut statement = connection.prepare("select section, strand, number from next_number")?;
         let mut rows = statement.query([])?;
         while let Some(row) = rows.next()? {
-            let strand = strand_of(&row.get::<_, String>(1)?)?;
-            remembered.next_numbers.insert((row.get(0)?, strand), row.get(2)?);
+            let kind = kind_of_file(&row.get::<_, String>(1)?)?;
+            remembered.next_numbers.insert((row.get(0)?, kind), row.get(2)?);
         }
         let mut statement = connection.prepare("select name, size, modified, crc, retired from output")?;
         let rows = statement.query_map([], |row| {
@@ -74,16 +74,16 @@ impl ReadFiles for Sqlite {
     }
 }
 
-fn strand_of(word: &str) -> Result<Strand, StoreError> {
-    Strand::named(word).ok_or(StoreError::LedgerDamaged("a file is of a strand that there is not"))
+fn kind_of_file(word: &str) -> Result<FileKind, StoreError> {
+    FileKind::named(word).ok_or(StoreError::LedgerDamaged("a file has an unknown kind"))
 }
 
 impl WriteFiles for Changing<'_> {
-    fn open_file(&self, section: &str, strand: Strand, number: u32, limits: Limits) -> Result<i64, StoreError> {
+    fn open_file(&self, section: &str, kind: FileKind, number: u32, limits: Limits) -> Result<i64, StoreError> {
         self.inner.execute(
             "insert into file (section, strand, number, most_urls, most_bytes, most_media, changed, crc, size)
              values (?1, ?2, ?3, ?4, ?5, ?6, 0, 0, 0)",
-            params![section, strand.as_str(), number, limits.urls, limits.bytes as i64, limits.media],
+            params![section, kind.as_str(), number, limits.urls, limits.bytes as i64, limits.media],
         )?;
         Ok(self.inner.last_insert_rowid())
     }
@@ -104,19 +104,19 @@ impl WriteFiles for Changing<'_> {
         Ok(())
     }
 
-    fn set_next_number(&self, section: &str, strand: Strand, number: u32) -> Result<(), StoreError> {
+    fn set_next_number(&self, section: &str, kind: FileKind, number: u32) -> Result<(), StoreError> {
         self.inner.execute(
             "insert or replace into next_number (section, strand, number) values (?1, ?2, ?3)",
-            params![section, strand.as_str(), number],
+            params![section, kind.as_str(), number],
         )?;
         Ok(())
     }
 
-    fn raise_next_number(&self, section: &str, strand: Strand, number: u32) -> Result<(), StoreError> {
+    fn raise_next_number(&self, section: &str, kind: FileKind, number: u32) -> Result<(), StoreError> {
         self.inner.execute(
             "insert into next_number (section, strand, number) values (?1, ?2, ?3)
              on conflict (section, strand) do update set number = max(number, excluded.number)",
-            params![section, strand.as_str(), number],
+            params![section, kind.as_str(), number],
         )?;
         Ok(())
     }

@@ -217,7 +217,7 @@ mod tests {
 
     use super::*;
     use crate::ledger::{Ledger, ReadFiles, ReadSegments, Writing, lookup};
-    use atlas_core::placement::Strand;
+    use atlas_core::placement::FileKind;
 
     fn keep(writing: &dyn Writing, file: i64, number: u32, text: &str) {
         let body = text.as_bytes().to_vec();
@@ -237,7 +237,7 @@ mod tests {
         let all = MOST_OUTGROWN as u32 + 40;
         let writing = ledger.transaction().unwrap();
         let limits = Limits { urls: 1, bytes: 1, media: 1 };
-        let [file, other] = [1, 2].map(|number| writing.open_file("pages", Strand::Pages, number, limits).unwrap());
+        let [file, other] = [1, 2].map(|number| writing.open_file("pages", FileKind::Pages, number, limits).unwrap());
         (0..all).for_each(|number| keep(&*writing, file, number, "before"));
         keep(&*writing, other, 0, "other");
         writing.commit().unwrap();
@@ -269,7 +269,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         let writing = ledger.transaction().unwrap();
-        let file = writing.open_file("pages", Strand::Pages, 1, Limits { urls: 9, bytes: 9, media: 9 }).unwrap();
+        let file = writing.open_file("pages", FileKind::Pages, 1, Limits { urls: 9, bytes: 9, media: 9 }).unwrap();
         (0..3).for_each(|number| keep(&*writing, file, number, "text"));
         writing.commit().unwrap();
         let recollect = |ledger: &Sqlite| lookup(ledger, &ledger.remembered().unwrap(), &HashSet::new());
