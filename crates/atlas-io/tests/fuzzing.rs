@@ -35,7 +35,7 @@ use atlas_io::sources::table::{Format, Table};
 use atlas_store::arrange::Cut;
 use atlas_store::build::{Job, survey};
 use atlas_store::destination::{Destination, InMemory, Names, ROBOTS};
-use atlas_store::extras::People;
+use atlas_store::extras::ExtrasSettings;
 use atlas_store::ledger;
 use atlas_store::source::Source;
 use jiff::Timestamp;
@@ -147,7 +147,7 @@ fn survey_all(bytes: &[u8]) {
         let job = Job::new(&sources, &choices, (&destination, &names), &scratch, Timestamp::UNIX_EPOCH)
             .shape(vec![policy])
             .alternates(Some(alternates::Settings::default()))
-            .people(People { structured_data: true, ..People::default() })
+            .extras(ExtrasSettings { structured_data: true, ..ExtrasSettings::default() })
             .cut(Cut { urls_per_file: UrlsPerFile::Auto, bytes_per_file: 1 << 20, media_per_file: 5000 })
             .memory(1 << 20)
             .fresh(true);

@@ -127,7 +127,7 @@ pub fn text_file_name(at: usize) -> String {
 
 /// Whether a file of ours is no sitemap, by its name in the ledger: nobody holds on to one that is no longer wanted, so it goes at
 /// once.
-pub fn is_aside(name: &str) -> bool {
+pub fn is_extra_file(name: &str) -> bool {
     let elsewhere = name.starts_with("site:") || name.starts_with("data:");
     let named = [STYLESHEET_NAME, VISITOR_PAGE, TEXT, NEWEST_ATOM, NEWEST_RSS].contains(&name);
     elsewhere || named || name.ends_with(".html") || name.ends_with(".txt")
@@ -159,7 +159,7 @@ mod tests {
     #[case("sitemap.xml", false)]
     #[case("atlas-newest-1.xml.gz", false)]
     fn sitemaps_are_told_from_other_files(#[case] name: &str, #[case] wanted: bool) {
-        assert_eq!(is_aside(name), wanted);
+        assert_eq!(is_extra_file(name), wanted);
     }
 
     #[rstest]

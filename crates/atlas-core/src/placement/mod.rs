@@ -15,7 +15,7 @@ pub mod shelf;
 pub use self::file_kind::FileKind;
 pub use self::file_name::{
     CHILD_PREFIX, NEWEST_ATOM, NEWEST_RSS, OwnFiles, STYLESHEET_NAME, TEXT, VISITOR_PAGE, child_name, index_name,
-    is_aside, is_further_index, is_packed, is_sitemap, packed_name, parts_of, plain_name, text_file_name,
+    is_extra_file, is_further_index, is_packed, is_sitemap, packed_name, parts_of, plain_name, text_file_name,
 };
 pub use self::limits::{LEAST_MEDIA, Limits, MOST_BYTES, MOST_FILES, MOST_URLS, USUAL_MEDIA, UrlsPerFile, Weight};
 pub use self::shelf::{FileState, Shelf};

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use atlas_core::choose::Chooser;
 use atlas_core::contribution::url_of;
-use atlas_core::placement::{FileKind, is_aside};
+use atlas_core::placement::{FileKind, is_extra_file};
 use atlas_core::report::Outcome;
 
 use super::job::Job;
@@ -47,7 +47,7 @@ pub(super) struct Found {
     /// What the last build stood for.
     pub(super) before: Before,
     /// The files beside the sitemaps are known to be as they should.
-    pub(super) asides_stand: bool,
+    pub(super) extra_files_stand: bool,
     /// The entries that are no longer in.
     pub(super) gone: Vec<Departed>,
     /// Entries that are back as they were before any engine was told that they had left, by key: the run in which each last changed.
@@ -70,7 +70,7 @@ impl Found {
         self.arrivals.decider().chooser()
     }
 
-    pub(super) fn publisher<'a>(&'a self, job: &'a Job<'_>, asides: &'a [ExtraFile<'a>]) -> Publisher<'a> {
+    pub(super) fn publisher<'a>(&'a self, job: &'a Job<'_>, extra_files: &'a [ExtraFile<'a>]) -> Publisher<'a> {
         let Self { arrivals, alternates, plan, .. } = self;
         Publisher {
             destination: job.destination,
@@ -85,8 +85,8 @@ impl Found {
                 run: self.run as u32,
                 returned: &self.returned,
             },
-            asides,
-            asides_stand: self.asides_stand,
+            extra_files,
+            extra_files_stand: self.extra_files_stand,
             form: job.names.form(plan.files.len(), self.was_index),
             now: job.now.as_second(),
             live_robots: self.live_robots.as_ref(),
@@ -132,15 +132,15 @@ impl Found {
     }
 
     /// The files beside the sitemaps.
-    pub(super) fn asides<'a>(&'a self, job: &'a Job<'_>, lines: Option<&'a Lines<'a>>) -> Vec<ExtraFile<'a>> {
+    pub(super) fn extra_files<'a>(&'a self, job: &'a Job<'_>, lines: Option<&'a Lines<'a>>) -> Vec<ExtraFile<'a>> {
         match lines {
-            Some(lines) => lines.asides(&job.people, job.context()),
-            None => standing_asides(&self.remembered).map(ExtraFile::standing).collect(),
+            Some(lines) => lines.extra_files(&job.extras, job.context()),
+            None => standing_extra_files(&self.remembered).map(ExtraFile::standing).collect(),
         }
     }
 
     pub(super) fn lines<'a>(&'a self, job: &'a Job<'_>) -> Lines<'a> {
-        Lines::new(&job.people, &self.arrivals, &self.settled, &self.remembered)
+        Lines::new(&job.extras, &self.arrivals, &self.settled, &self.remembered)
     }
 
     /// The name of the file that each entry stands in, or will, by its key.
@@ -199,7 +199,7 @@ impl Found {
 }
 
 /// The names of the files beside the sitemaps, as they were written last.
-pub(super) fn standing_asides(remembered: &Remembered) -> impl Iterator<Item = String> {
-    let standing = remembered.outputs.iter().filter(|(name, output)| is_aside(name) && output.retired.is_none());
+pub(super) fn standing_extra_files(remembered: &Remembered) -> impl Iterator<Item = String> {
+    let standing = remembered.outputs.iter().filter(|(name, output)| is_extra_file(name) && output.retired.is_none());
     standing.map(|(name, _)| name.clone())
 }

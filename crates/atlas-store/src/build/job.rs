@@ -18,7 +18,7 @@ use serde::Serialize;
 use crate::arrange::Cut;
 use crate::destination::{Destination, Names, ROBOTS};
 use crate::disk::spill::BUDGET;
-use crate::extras::{Context, People};
+use crate::extras::{Context, ExtrasSettings};
 use crate::report::Guard;
 use crate::settle::{EXAMPLES, Telling};
 use crate::source::Source;
@@ -38,7 +38,7 @@ pub struct Job<'a> {
     pub(super) now: Timestamp,
     pub(super) policy: OutputPolicy,
     pub(super) alternates: Option<alternates::Settings>,
-    pub(super) people: People,
+    pub(super) extras: ExtrasSettings,
     pub(super) cut: Cut,
     pub(super) memory: usize,
     pub(super) timezone: TimeZone,
@@ -72,7 +72,7 @@ impl<'a> Job<'a> {
             now,
             policy: OutputPolicy { sections: Vec::new(), calendar: Calendar::utc(now.as_second()) },
             alternates: None,
-            people: People::default(),
+            extras: ExtrasSettings::default(),
             cut: Cut::default(),
             memory: BUDGET,
             timezone: TimeZone::UTC,
@@ -102,8 +102,8 @@ impl<'a> Job<'a> {
 
     /// What is written besides sitemaps.
     #[must_use]
-    pub fn people(mut self, people: People) -> Self {
-        self.people = people;
+    pub fn extras(mut self, extras: ExtrasSettings) -> Self {
+        self.extras = extras;
         self
     }
 
@@ -213,7 +213,7 @@ impl<'a> Job<'a> {
             (source.name(), source.settings(), source.serves().map(str::to_owned), ways)
         });
         let sources: Vec<_> = sources.collect();
-        let of_entries = (self.choices, &self.policy.sections, &self.alternates, &self.people);
+        let of_entries = (self.choices, &self.policy.sections, &self.alternates, &self.extras);
         let of_files = (&self.cut, self.names, &self.thresholds, self.timezone.iana_name());
         (VERSION, sources, of_entries, of_files, self.written)
     }
@@ -243,7 +243,7 @@ mod tests {
     #[case::nothing(|job| job, true)]
     #[case::pictures(|job: Job<'static>| job.shape(vec![SectionPolicy { images: Media::WithPages, ..SectionPolicy::default() }]), false)]
     #[case::translations(|job: Job<'static>| job.alternates(Some(alternates::Settings::default())), false)]
-    #[case::a_page_for_visitors(|job: Job<'static>| job.people(People { text: true, ..People::default() }), false)]
+    #[case::a_page_for_visitors(|job: Job<'static>| job.extras(ExtrasSettings { text: true, ..ExtrasSettings::default() }), false)]
     #[case::smaller_files(|job: Job<'static>| job.cut(Cut { urls_per_file: UrlsPerFile::Fixed(9), ..Cut::default() }), false)]
     #[case::another_zone(|job: Job<'static>| job.timezone(TimeZone::get("Europe/London").unwrap()), false)]
     #[case::another_word(|job: Job<'static>| job.written("# a comment"), false)]

@@ -8,7 +8,7 @@ use atlas_core::page;
 
 use super::Purpose;
 use super::departures::{gone, returned};
-use super::found::{Found, standing_asides};
+use super::found::{Found, standing_extra_files};
 use super::gather::{Gathered, gather};
 use super::job::Job;
 use crate::arrange::{self, Renderer, arrange};
@@ -27,7 +27,7 @@ use crate::settle::{Expected, Terms, settle};
 pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> Result<Found, StoreError> {
     job.stop.heed();
     let chooser = job.chooser();
-    let wants_all = job.people.wants_all();
+    let wants_all = job.extras.wants_all();
     let ways = Ways {
         is_build: purpose == Purpose::Write,
         choices: job.choices_print(&chooser).filter(|_| chooser.archives.is_empty()),
@@ -37,7 +37,7 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
         is_fresh: job.fresh,
     };
     let knowing = Knowing::of(&ways, ledger)?;
-    let enough = |found: &Found| knowing.need != Need::Moved || !wants_all || found.asides_stand;
+    let enough = |found: &Found| knowing.need != Need::Moved || !wants_all || found.extra_files_stand;
     if let Some(found) = find_with(job, ledger, (purpose, chooser.clone()), knowing.clone())?.filter(enough) {
         return Ok(found);
     }
@@ -131,7 +131,7 @@ fn find_with(
         settings,
         choices,
         before: Before::read(ledger)?,
-        asides_stand: false,
+        extra_files_stand: false,
         gone,
         returned: HashMap::new(),
         provenances,
@@ -141,15 +141,15 @@ fn find_with(
         let output = found.remembered.outputs.get(&name);
         output.is_some_and(|output| holds(job.destination, &name, &output.on_disk))
     };
-    found.asides_stand = found.remembered.planned.is_empty()
+    found.extra_files_stand = found.remembered.planned.is_empty()
         && !found.first
         && found.is_unmoved()
         && same_people(job, ledger)?
-        && standing_asides(&found.remembered).all(entry_row);
+        && standing_extra_files(&found.remembered).all(entry_row);
     Ok(Some(found))
 }
 
 /// Whether what is for people would be made as it was.
 pub(super) fn same_people(job: &Job<'_>, ledger: &dyn Ledger) -> Result<bool, StoreError> {
-    Ok(ledger.fact(Fact::Extras)?.as_deref() == Some(&job.people.print(&job.context()).to_string()))
+    Ok(ledger.fact(Fact::Extras)?.as_deref() == Some(&job.extras.print(&job.context()).to_string()))
 }

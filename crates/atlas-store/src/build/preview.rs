@@ -32,10 +32,11 @@ pub fn preview(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Preview, StoreE
 /// The build that would come of what was found.
 pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, found: &Found) -> Result<Preview, StoreError> {
     let plan = &found.plan;
-    let lines = (!found.asides_stand).then(|| found.lines(job));
-    let asides = found.asides(job, lines.as_ref());
-    let publisher = found.publisher(job, &asides);
-    let asides = publisher.stale_asides().into_iter().map(|at| publisher.asides[at].name.clone()).collect();
+    let lines = (!found.extra_files_stand).then(|| found.lines(job));
+    let extra_files = found.extra_files(job, lines.as_ref());
+    let publisher = found.publisher(job, &extra_files);
+    let extra_files =
+        publisher.stale_extra_files().into_iter().map(|at| publisher.extra_files[at].name.clone()).collect();
     let before: BTreeMap<i64, &FileRow> = found.remembered.files.iter().map(|file| (file.id, file)).collect();
     let staying = plan.files.iter().enumerate().map(|(at, file)| {
         let row = file.id.and_then(|id| before.get(&id).copied());
@@ -59,7 +60,7 @@ pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, found: &Found) -> Result<Pr
     let (robots, other_sitemaps) = found.robots(job, ledger)?;
     let survey = Survey { held, robots, other_sitemaps, ..report(job, found, form, &fates, &sizes) };
     let edited = edited(found);
-    Ok(Preview { survey, files, comes, edited, goes, moves, asides })
+    Ok(Preview { survey, files, comes, edited, goes, moves, extra_files })
 }
 
 fn planned(

@@ -18,7 +18,7 @@ pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreErr
     let found = find(job, ledger, Purpose::Look)?;
     let plan = &found.plan;
     learn(job, &found, ledger)?;
-    let derived = (&found.alternates, job.people.structured_data);
+    let derived = (&found.alternates, job.extras.structured_data);
     let (settled, outcomes) = (&found.settled, &found.outcomes);
     let notices = notice(&found.arrivals, settled, (job.sources, outcomes), derived, job.telling);
     let form = job.names.form(plan.files.len(), found.was_index);

@@ -34,11 +34,11 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     if !guard(&found.outlook(job)).is_empty() {
         return Ok(Ended::Held(Box::new(preview::of(job, ledger, &found)?)));
     }
-    let lines = (!found.asides_stand).then(|| found.lines(job));
-    let asides = found.asides(job, lines.as_ref());
-    let publisher = found.publisher(job, &asides);
+    let lines = (!found.extra_files_stand).then(|| found.lines(job));
+    let extra_files = found.extra_files(job, lines.as_ref());
+    let publisher = found.publisher(job, &extra_files);
     let form = publisher.form;
-    let stale = publisher.stale_asides();
+    let stale = publisher.stale_extra_files();
     job.stop.check()?;
     job.stop.set_writing(true);
     if !publisher.is_settled() || !stale.is_empty() {
@@ -57,7 +57,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     if form == Form::Index {
         writing.set_fact(Fact::Form, Some("index"))?;
     }
-    writing.set_fact(Fact::Extras, Some(&job.people.print(&job.context()).to_string()))?;
+    writing.set_fact(Fact::Extras, Some(&job.extras.print(&job.context()).to_string()))?;
     writing.set_fact(Fact::Choices, found.choices.map(|choices| choices.to_string()).as_deref())?;
     restate(&found, &*writing)?;
     writing.keep_provenances(&found.provenances.added())?;
@@ -105,7 +105,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     if published.to_remove.is_empty() {
         writing.plan_is_done()?;
     }
-    drop(asides);
+    drop(extra_files);
     drop(lines);
     // Giving a million rows back to the system takes as long as bringing the ledger to the disk.
     thread::scope(|scope| {

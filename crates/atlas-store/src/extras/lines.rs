@@ -13,7 +13,7 @@ use atlas_core::{address, output_policy, titles};
 use rayon::prelude::*;
 
 use super::extra_file::ExtraFile;
-use super::settings::{Context, People, VisitorSettings};
+use super::settings::{Context, ExtrasSettings, VisitorSettings};
 use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::ledger::Remembered;
 use crate::settle::Settled;
@@ -40,12 +40,12 @@ pub(crate) struct Lines<'a> {
 impl<'a> Lines<'a> {
     /// Collects what is wanted; nothing where nothing is.
     pub(crate) fn new(
-        people: &'a People,
+        extras: &'a ExtrasSettings,
         arrivals: &'a Arrivals,
         settled: &'a Settled,
         remembered: &'a Remembered,
     ) -> Self {
-        let blocks = if people.wants_all() { arrivals.blocks() } else { 0 };
+        let blocks = if extras.wants_all() { arrivals.blocks() } else { 0 };
         let pages = (0..blocks).into_par_iter().flat_map_iter(|at| {
             let block = arrivals.block(at);
             let shown = settled.entry_rows.of_block(arrivals, at, &block).filter_map(|(entry_row, _)| {
@@ -64,7 +64,7 @@ impl<'a> Lines<'a> {
         let mut pages: Vec<Shown> = pages.collect();
         pages.par_sort_unstable_by_key(|shown| shown.named);
         let calendar = &arrivals.decider().chooser().calendar;
-        let listed = if people.wants_lines() { &pages[..] } else { &[] };
+        let listed = if extras.wants_lines() { &pages[..] } else { &[] };
         let lines = listed.par_iter().map(|Shown { row_id, prior, kept, .. }| {
             line(arrivals.held(*row_id), settled.observed(remembered, *prior), kept, calendar)
         });
@@ -79,7 +79,7 @@ impl<'a> Lines<'a> {
         for (Shown { kept, .. }, at) in listed.iter().zip(0u32..) {
             sections[usize::from(kept.section)].push(at);
         }
-        let with_videos = pages.iter().filter(|shown| shown.has_videos && people.structured_data);
+        let with_videos = pages.iter().filter(|shown| shown.has_videos && extras.structured_data);
         let videos = with_videos.filter_map(|shown| {
             let row = arrivals.held(shown.row_id);
             let said = Said::read(row);
@@ -105,29 +105,29 @@ impl<'a> Lines<'a> {
     }
 
     /// The files that come of it, the stylesheet of the sitemaps among them.
-    pub(crate) fn asides<'b>(&'b self, people: &'b People, context: Context<'b>) -> Vec<ExtraFile<'b>> {
+    pub(crate) fn extra_files<'b>(&'b self, extras: &'b ExtrasSettings, context: Context<'b>) -> Vec<ExtraFile<'b>> {
         let Context { names, sections, timezone } = context;
-        let mut asides = Vec::new();
+        let mut extra_files = Vec::new();
         if let Some(style) = names.style {
-            asides.push(ExtraFile::new(style, || STYLESHEET.as_bytes().to_vec()));
+            extra_files.push(ExtraFile::new(style, || STYLESHEET.as_bytes().to_vec()));
         }
-        if let Some(settings) = &people.visitors {
+        if let Some(settings) = &extras.visitors {
             let visitors = Arc::new(self.visitors(settings, sections));
-            asides.extend(visitors.names().into_iter().enumerate().map(|(at, name)| {
+            extra_files.extend(visitors.names().into_iter().enumerate().map(|(at, name)| {
                 let visitors = visitors.clone();
                 ExtraFile::new(names.name_in_web_root(&name), move || visitors.page(at).into_bytes())
             }));
         }
-        if people.text {
-            asides.extend(text_files(&self.lines).into_iter().enumerate().map(|(at, (first, end))| {
+        if extras.text {
+            extra_files.extend(text_files(&self.lines).into_iter().enumerate().map(|(at, (first, end))| {
                 let urls = move || self.lines[first..end].iter().flat_map(|line| [line.url.as_bytes(), b"\n"]);
                 ExtraFile::new(names.name_in_web_root(&text_file_name(at)), move || urls().collect::<Vec<_>>().concat())
             }));
         }
-        if let Some(settings) = &people.newest {
+        if let Some(settings) = &extras.newest {
             let kinds: [(bool, &str, visitor::MakeFeed); 2] =
                 [(settings.atom, NEWEST_ATOM, atom), (settings.rss, NEWEST_RSS, rss)];
-            asides.extend(kinds.into_iter().filter(|(wanted, ..)| *wanted).map(|(_, name, make)| {
+            extra_files.extend(kinds.into_iter().filter(|(wanted, ..)| *wanted).map(|(_, name, make)| {
                 let feed = Feed {
                     title: settings.title.clone(),
                     site: names.site.clone(),
@@ -141,10 +141,10 @@ impl<'a> Lines<'a> {
         }
         for (name, row) in &self.videos {
             let objects = structured::video_objects(&Said::read(row), timezone);
-            asides
+            extra_files
                 .extend(objects.text().map(|text| ExtraFile::new(data_name(name), move || text.clone().into_bytes())));
         }
-        asides
+        extra_files
     }
 }
 

@@ -7,4 +7,4 @@ mod lines;
 pub use self::extra_file::ExtraFile;
 pub(crate) use self::lines::Lines;
 pub(crate) use self::settings::Context;
-pub use self::settings::{NewestSettings, People, VisitorSettings};
+pub use self::settings::{ExtrasSettings, NewestSettings, VisitorSettings};

@@ -10,7 +10,7 @@ use crate::destination::Names;
 
 /// What is wanted besides sitemaps.
 #[derive(Debug, Clone, Default, Serialize)]
-pub struct People {
+pub struct ExtrasSettings {
     /// The page for visitors.
     pub visitors: Option<VisitorSettings>,
     /// The feeds of the newest.
@@ -21,7 +21,7 @@ pub struct People {
     pub structured_data: bool,
 }
 
-impl People {
+impl ExtrasSettings {
     /// A fingerprint of how they are made: the same entries then make the same files.
     pub(crate) fn print(&self, context: &Context<'_>) -> u64 {
         let zone = context.timezone.iana_name();

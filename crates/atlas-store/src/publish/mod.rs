@@ -47,9 +47,9 @@ pub struct Publisher<'a> {
     /// Makes segments.
     pub(crate) segment_renderer: SegmentRenderer<'a>,
     /// Files beside the sitemaps: for people, for templates.
-    pub asides: &'a [ExtraFile<'a>],
+    pub extra_files: &'a [ExtraFile<'a>],
     /// They are known to be as they should: nothing that goes into them has moved.
-    pub asides_stand: bool,
+    pub extra_files_stand: bool,
     /// The form of the main file.
     pub form: Form,
     /// The instant of the build, in seconds since 1970.
@@ -73,7 +73,7 @@ impl Publisher<'_> {
         names.extend(indexes.filter(|name| wanted.contains(name)));
         names.extend(self.remembered.outputs.keys().filter(|name| !wanted.contains(*name)).cloned());
         names.extend(wanted.into_iter().filter(|name| !self.holds(name)));
-        names.extend(stale.iter().map(|at| self.asides[*at].name.clone()));
+        names.extend(stale.iter().map(|at| self.extra_files[*at].name.clone()));
         names
     }
 
@@ -94,21 +94,22 @@ impl Publisher<'_> {
                 names.insert(name);
             }
         }
-        names.extend(self.asides.iter().map(|aside| aside.name.clone()));
+        names.extend(self.extra_files.iter().map(|extra_file| extra_file.name.clone()));
         names
     }
 
     /// The asides that are not on disk as they should be, by their places.
-    pub fn stale_asides(&self) -> Vec<usize> {
+    pub fn stale_extra_files(&self) -> Vec<usize> {
         let stale = |at: &usize| {
-            let aside = &self.asides[*at];
-            let known = self.remembered.outputs.get(&aside.name);
-            known.is_none_or(|known| known.on_disk.crc != crc32fast::hash(&aside.bytes())) || !self.holds(&aside.name)
+            let extra_file = &self.extra_files[*at];
+            let known = self.remembered.outputs.get(&extra_file.name);
+            known.is_none_or(|known| known.on_disk.crc != crc32fast::hash(&extra_file.bytes()))
+                || !self.holds(&extra_file.name)
         };
-        if self.asides_stand {
+        if self.extra_files_stand {
             return Vec::new();
         }
-        (0..self.asides.len()).into_par_iter().filter(stale).collect()
+        (0..self.extra_files.len()).into_par_iter().filter(stale).collect()
     }
 
     /// Whether a file is on disk as it was written. One that a killed build may have touched is not trusted by its version.
@@ -133,7 +134,7 @@ impl Publisher<'_> {
     }
 
     /// Writes all that has to be written. The ledger's changes are made in `writing`, which the caller commits.
-    /// `stale` are the asides that have to be written, by [`Publisher::stale_asides`]; `meanwhile` is done while the first segments
+    /// `stale` are the asides that have to be written, by [`Publisher::stale_extra_files`]; `meanwhile` is done while the first segments
     /// are made.
     pub fn publish(
         &self,
@@ -205,7 +206,7 @@ impl Publisher<'_> {
             let lines = self.index_lines(&state, |_| true);
             self.write_indexes(&mut state, &lines)?;
         }
-        self.write_asides(&mut state, stale)?;
+        self.write_extra_files(&mut state, stale)?;
         if !state.published.written.is_empty() {
             self.destination.commit()?;
         }

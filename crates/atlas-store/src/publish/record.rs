@@ -1,6 +1,6 @@
 //! Recording in the ledger what becomes of files, and handing them over to be put in their places.
 
-use atlas_core::placement::{FileKind, is_aside, is_further_index, parts_of, plain_name};
+use atlas_core::placement::{FileKind, is_extra_file, is_further_index, parts_of, plain_name};
 use rayon::prelude::*;
 
 use super::compose::Work;
@@ -78,17 +78,17 @@ impl Publisher<'_> {
     }
 
     /// Writes the files beside the sitemaps that are not as they should be.
-    pub(super) fn write_asides(&self, state: &mut State, stale: &[usize]) -> Result<(), StoreError> {
+    pub(super) fn write_extra_files(&self, state: &mut State, stale: &[usize]) -> Result<(), StoreError> {
         if stale.is_empty() {
             return Ok(());
         }
         for window in stale.chunks(WINDOW) {
             let drafts = window.par_iter().map(|at| {
                 use std::io::Write as _;
-                let aside = &self.asides[*at];
-                let mut draft = self.destination.begin(&aside.name)?;
-                let failed = StoreError::io("cannot write", self.destination.shown(&aside.name));
-                draft.write_all(&aside.bytes()).map_err(failed)?;
+                let extra_file = &self.extra_files[*at];
+                let mut draft = self.destination.begin(&extra_file.name)?;
+                let failed = StoreError::io("cannot write", self.destination.shown(&extra_file.name));
+                draft.write_all(&extra_file.bytes()).map_err(failed)?;
                 Ok(draft)
             });
             let drafts = drafts.collect::<Result<Vec<_>, StoreError>>()?;
@@ -130,7 +130,7 @@ impl Publisher<'_> {
                     state.published.to_remove.push(name.clone())
                 }
                 _ if is_further_index(&self.names.main, name) => state.published.to_remove.push(name.clone()),
-                _ if is_aside(name) => state.published.to_remove.push(name.clone()),
+                _ if is_extra_file(name) => state.published.to_remove.push(name.clone()),
                 // What it listed is news no more, or stands in the first.
                 _ if kind_of_file(name) == Some(FileKind::News) => state.published.to_remove.push(name.clone()),
                 _ if stale_copy => state.published.to_remove.push(name.clone()),

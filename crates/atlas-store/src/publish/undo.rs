@@ -24,7 +24,7 @@ impl Publisher<'_> {
     pub(super) fn undo(&self, writing: &dyn Writing) -> Result<(), StoreError> {
         let files = self.remembered.files.iter().map(FilePlan::as_it_stands).collect();
         let plan = Plan { files, folded: Vec::new(), next_numbers: self.remembered.next_numbers.clone() };
-        let before = Publisher { plan: &plan, asides: &[], asides_stand: true, ..*self };
+        let before = Publisher { plan: &plan, extra_files: &[], extra_files_stand: true, ..*self };
         let spoilt = (0..plan.files.len()).filter(|at| !before.holds_all(&plan.files[*at]));
         let mut lost = Vec::new();
         let mut gained = Vec::new();

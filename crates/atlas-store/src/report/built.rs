@@ -1,6 +1,6 @@
 //! What a build did.
 
-use atlas_core::placement::is_aside;
+use atlas_core::placement::is_extra_file;
 use serde::Serialize;
 
 use super::last::LastBuild;
@@ -31,7 +31,7 @@ pub struct Built {
 
 impl Built {
     /// Of the files that were written, those that are no sitemaps.
-    pub fn asides(&self) -> impl Iterator<Item = &str> {
-        self.written.iter().map(String::as_str).filter(|name| is_aside(name))
+    pub fn extra_files(&self) -> impl Iterator<Item = &str> {
+        self.written.iter().map(String::as_str).filter(|name| is_extra_file(name))
     }
 }

@@ -23,7 +23,8 @@ pub struct Preview {
     /// URLs that would change their section, at most the first 10,000.
     pub moves: Vec<Moves>,
     /// Other files that would be written.
-    pub asides: Vec<String>,
+    #[serde(rename = "asides")]
+    pub extra_files: Vec<String>,
 }
 
 /// What would become of one sitemap file.
@@ -32,6 +33,7 @@ pub struct FilePreview {
     /// Its address.
     pub address: String,
     /// What of its section it holds.
+    #[serde(rename = "strand")]
     pub kind: FileKind,
     /// What would become of it.
     pub fate: Planned,

@@ -22,7 +22,7 @@ use atlas_store::destination::{Destination, Folder, Gzip, InMemory, Names};
 use atlas_store::disk::segmented_gzip::unpack;
 use atlas_store::disk::spill::BUDGET;
 use atlas_store::error::StoreError;
-use atlas_store::extras::{NewestSettings, People, VisitorSettings};
+use atlas_store::extras::{ExtrasSettings, NewestSettings, VisitorSettings};
 use atlas_store::ledger::{self, Ledger};
 use atlas_store::report::{Built, Guard};
 use atlas_store::source::{Gathering, Source};
@@ -217,7 +217,7 @@ impl Railway {
         let scratch = self.folder.path().join(".idle-atlas");
         let job = Job::new(&sources, &choices, (&*self.destination, &names), &scratch, now)
             .shape(vec![self.section(true), self.section(false)])
-            .people(self.people())
+            .extras(self.extras())
             .cut(Cut { urls_per_file: UrlsPerFile::Fixed(limit), bytes_per_file: 4_000, media_per_file: MEDIA })
             // Some live through all of it in a few kilobytes: most of it waits on the disk.
             .memory(if self.gzip == Gzip::Beside { 3_000 } else { BUDGET })
@@ -237,10 +237,10 @@ impl Railway {
         }
     }
 
-    fn people(&self) -> People {
+    fn extras(&self) -> ExtrasSettings {
         // Where nothing is for people, rows are known without being read.
         if self.gzip == Gzip::Only {
-            return People::default();
+            return ExtrasSettings::default();
         }
         let visitors = VisitorSettings {
             title: "All".into(),
@@ -249,7 +249,7 @@ impl Railway {
             entries_per_page: 9,
         };
         let newest = NewestSettings { title: "New".into(), atom: true, rss: true, entries: 5, sections: Vec::new() };
-        People { visitors: Some(visitors), newest: Some(newest), text: true, structured_data: false }
+        ExtrasSettings { visitors: Some(visitors), newest: Some(newest), text: true, structured_data: false }
     }
 
     /// Builds; `None` where a guard holds the build back.

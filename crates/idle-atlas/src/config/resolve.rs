@@ -17,7 +17,7 @@ use atlas_io::engines::EngineSettings;
 use atlas_store::arrange::Cut;
 use atlas_store::build::{ARCHIVES, Job};
 use atlas_store::destination::{Destination, Folder, Names};
-use atlas_store::extras::People;
+use atlas_store::extras::ExtrasSettings;
 use atlas_store::source::Source;
 use atlas_store::stop::Stop;
 use jiff::Timestamp;
@@ -55,7 +55,7 @@ pub struct Settings {
     choices: Choices,
     policy: Vec<SectionPolicy>,
     alternates: Option<alternates::Settings>,
-    people: People,
+    extras: ExtrasSettings,
     cut: Cut,
     thresholds: Thresholds,
     names: Names,
@@ -99,7 +99,7 @@ impl Settings {
         let archives = context.archives(&typed, &sections)?;
         let policy = context.shape(&typed, &sections)?;
         let alternates = context.alternates(&typed)?;
-        let people = context.people(&typed, &sections)?;
+        let extras = context.extras(&typed, &sections)?;
         let cut = context.cut(&typed.files)?;
         let thresholds = context.thresholds(&typed.guards)?;
         let declare_in = typed.robots.file.as_ref().map(expanded).transpose()?.map(|file| folder.join(file));
@@ -153,7 +153,7 @@ impl Settings {
             choices,
             policy,
             alternates,
-            people,
+            extras,
             cut,
             thresholds,
             names,
@@ -168,7 +168,7 @@ impl Settings {
         Job::new(&self.sources, &self.choices, (&*self.destination, &self.names), &self.ledger, now)
             .shape(self.policy.clone())
             .alternates(self.alternates.clone())
-            .people(self.people.clone())
+            .extras(self.extras.clone())
             .cut(self.cut.clone())
             .thresholds(self.thresholds.clone())
             .timezone(self.timezone.clone())

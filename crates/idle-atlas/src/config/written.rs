@@ -16,7 +16,7 @@ use atlas_core::placement::{
 use atlas_core::visitor::Template;
 use atlas_store::arrange::Cut;
 use atlas_store::destination::{FOLDED_DAYS, Gzip, MAIN, Names};
-use atlas_store::extras::{NewestSettings, People, VisitorSettings};
+use atlas_store::extras::{ExtrasSettings, NewestSettings, VisitorSettings};
 use toml::Spanned;
 
 use super::context::{Context, expand};
@@ -288,7 +288,7 @@ impl Context<'_> {
         Ok((path, site.root().as_str().to_owned()))
     }
 
-    pub(super) fn people(&self, typed: &ConfigFile, known: &Sections) -> Result<People, Failure> {
+    pub(super) fn extras(&self, typed: &ConfigFile, known: &Sections) -> Result<ExtrasSettings, Failure> {
         let host = self.site.root().host();
         let visitors = typed.visitor_page.as_ref().map(|table| -> Result<VisitorSettings, Failure> {
             let language = match &table.language {
@@ -336,7 +336,7 @@ impl Context<'_> {
                     .collect::<Result<_, Failure>>()?,
             })
         });
-        Ok(People {
+        Ok(ExtrasSettings {
             visitors: visitors.transpose()?,
             newest: newest.transpose()?,
             text: typed.files.text,

@@ -152,13 +152,13 @@ fn written(built: &Built, layout: &Layout) -> String {
             out += &format!("  and {} more\n", grouped((touched.len() - shown) as u64));
         }
     }
-    let asides: Vec<String> = built.asides().map(plain).collect();
-    if !asides.is_empty() {
-        let more = match asides.len().checked_sub(shown) {
+    let extra_files: Vec<String> = built.extra_files().map(plain).collect();
+    if !extra_files.is_empty() {
+        let more = match extra_files.len().checked_sub(shown) {
             Some(more @ 1..) => format!(", and {} more", grouped(more as u64)),
             _ => String::new(),
         };
-        let named: Vec<String> = asides.into_iter().take(shown).collect();
+        let named: Vec<String> = extra_files.into_iter().take(shown).collect();
         out += &format!("  written   {}{more}\n", named.join(", "));
     }
     for name in &built.retired {

@@ -18,7 +18,7 @@ pub fn preview(preview: &Preview, layout: &Layout) -> String {
         .map(|held| format!("{WARN}It would be held back ({}):{WARN:#} {held}\n\n", held.guard.code()))
         .collect();
     let nothing_to_do = preview.files.iter().all(|file| file.fate == Planned::Stays)
-        && preview.asides.is_empty()
+        && preview.extra_files.is_empty()
         && matches!(preview.survey.robots, RobotsFate::Unnamed | RobotsFate::Unchanged | RobotsFate::Missing);
     let next = match held.is_empty() && !nothing_to_do {
         true => layout.next("idle-atlas build"),
@@ -62,7 +62,7 @@ fn body(preview: &Preview, layout: &Layout, held: &str) -> String {
         let moves = preview.moves.iter().map(|one| format!("{}  ({} to {})", layout.urls(&one.url), one.from, one.to));
         out += &urls("change their section", "→", moves, preview.moves.len() as u64, shown);
     }
-    let mut others: Vec<String> = preview.asides.iter().map(|name| plain(name)).collect();
+    let mut others: Vec<String> = preview.extra_files.iter().map(|name| plain(name)).collect();
     match survey.robots {
         RobotsFate::Unnamed | RobotsFate::Unchanged | RobotsFate::Missing => {}
         RobotsFate::TakenOver => others.push("robots.txt (the live site's, with a Sitemap line)".to_owned()),
