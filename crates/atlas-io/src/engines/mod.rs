@@ -3,7 +3,7 @@
 //! A protocol is one file here, one file of messages in [`atlas_core::announce`], and one line in [`PROTOCOLS`].
 
 mod indexnow;
-mod telling;
+mod announcements;
 
 use std::time::Duration;
 
@@ -14,7 +14,7 @@ use atlas_store::error::StoreError;
 
 use crate::secret::Secret;
 
-pub use self::telling::{Told, all_pending, left_alone, tell};
+pub use self::announcements::{EngineReport, all_pending, left_alone, tell};
 
 /// One way in which engines are told.
 pub trait Protocol {

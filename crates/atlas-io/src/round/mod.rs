@@ -8,7 +8,7 @@ use atlas_store::report::{Built, Preview};
 use atlas_store::stop::Stop;
 use serde::Serialize;
 
-use crate::engines::{Engine, Told, tell};
+use crate::engines::{Engine, EngineReport, tell};
 
 /// What is to be done in a round.
 pub struct Round<'r> {
@@ -31,7 +31,7 @@ pub enum Event {
     /// A guard held the build back: nothing was written, and nobody is told.
     Held(Box<Preview>),
     /// An engine was told.
-    Told(Told),
+    EngineReport(EngineReport),
 }
 
 /// Carries a round out; `hear` is called with each event as it happens. A build that is held back ends it, and so does a stop: after
@@ -54,7 +54,7 @@ pub fn run(
     for engine in round.engines {
         let told = tell(ledger, engine, round.main, round.all, (clock, stop))?;
         let is_stopped = told.stopped.is_some();
-        hear(Event::Told(told));
+        hear(Event::EngineReport(told));
         if is_stopped {
             return Ok(());
         }

@@ -112,6 +112,7 @@ pub struct FileReport {
     /// Its address, to submit or count alone.
     pub address: String,
     /// What of its section it holds.
+    #[serde(rename = "strand")]
     pub kind: FileKind,
     /// Entries in it.
     pub entries: u64,

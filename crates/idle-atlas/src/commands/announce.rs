@@ -4,7 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use atlas_core::announce::indexnow::Key;
-use atlas_io::engines::{Engine, EngineSettings, Told, all_pending, left_alone};
+use atlas_io::engines::{Engine, EngineReport, EngineSettings, all_pending, left_alone};
 use atlas_io::round::{self, Event, Round};
 use atlas_store::disk;
 use atlas_store::error::StoreError;
@@ -44,11 +44,11 @@ pub fn run(settings: &Settings, arguments: &args::Announce, session: &Session) -
     let round = Round { job: None, engines: &engines, main: &settings.main_address(), all: arguments.all };
     let mut results = Vec::new();
     round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| {
-        if let Event::Told(told) = event {
+        if let Event::EngineReport(told) = event {
             results.push(told);
         }
     })?;
-    let sum = |of: fn(&Told) -> u64| results.iter().map(of).sum::<u64>();
+    let sum = |of: fn(&EngineReport) -> u64| results.iter().map(of).sum::<u64>();
     screen.count(&[
         ("taken", sum(|told| told.taken)),
         ("refused", sum(|told| told.refused)),

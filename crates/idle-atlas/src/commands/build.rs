@@ -73,7 +73,7 @@ fn build_site(
         exit = match event {
             Event::Built(built) => show(settings, *built, &*ledger, told.clone(), screen)?,
             Event::Held(preview) => held(settings, &preview, screen)?,
-            Event::Told(_) => exit,
+            Event::EngineReport(_) => exit,
         };
     }
     Ok(exit)

@@ -2,7 +2,7 @@
 
 use atlas_core::announce::Change;
 use atlas_core::rfc3339;
-use atlas_io::engines::Told;
+use atlas_io::engines::EngineReport;
 use atlas_store::model::Pending;
 use serde::Serialize;
 
@@ -47,11 +47,11 @@ pub struct KeyFile {
 }
 
 /// The text of `announce`.
-pub fn told(results: &[Told], layout: &Layout) -> String {
+pub fn told(results: &[EngineReport], layout: &Layout) -> String {
     results.iter().map(|told| one(told, layout)).collect::<Vec<_>>().join("\n")
 }
 
-fn one(told: &Told, layout: &Layout) -> String {
+fn one(told: &EngineReport, layout: &Layout) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}: ", told.engine);
     if let (Some(until), true) = (told.not_before, told.messages.is_empty()) {
         return out

@@ -29,7 +29,7 @@ const EXAMPLES: usize = 5;
 
 /// What came of one engine.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Told {
+pub struct EngineReport {
     /// The engine's name.
     pub engine: String,
     /// URLs that it took.
@@ -122,10 +122,10 @@ pub fn tell(
     main: &str,
     all: bool,
     (clock, stop): (&dyn Clock, &Stop),
-) -> Result<Told, StoreError> {
+) -> Result<EngineReport, StoreError> {
     stop.heed();
     let now = clock.now().as_second();
-    let mut told = Told {
+    let mut told = EngineReport {
         engine: engine.name.clone(),
         taken: 0,
         refused: 0,
@@ -140,7 +140,7 @@ pub fn tell(
         told.not_before = Some(until);
         return Ok(told);
     }
-    let mut telling = Telling { ledger, engine, clock, stop, now, told };
+    let mut telling = Announcing { ledger, engine, clock, stop, now, told };
     let mut all = all;
     loop {
         let (state, pending) = pending(telling.ledger, (&engine.name, engine.tells), main, all)?;
@@ -156,17 +156,17 @@ pub fn tell(
 }
 
 /// The telling of one engine under way.
-struct Telling<'t> {
+struct Announcing<'t> {
     ledger: &'t mut dyn Ledger,
     engine: &'t Engine,
     clock: &'t dyn Clock,
     stop: &'t Stop,
     /// The instant at which it began, in seconds since 1970.
     now: i64,
-    told: Told,
+    told: EngineReport,
 }
 
-impl Telling<'_> {
+impl Announcing<'_> {
     /// Sends the messages of one round; `false` where it had to stop before its end.
     fn round(&mut self, mut state: EngineState, pending: &[Pending]) -> Result<bool, StoreError> {
         let most = match self.engine.tells {

@@ -9,7 +9,7 @@ use atlas_core::announce::{Answer, Change};
 use atlas_core::choose::{Choices, Sections};
 use atlas_core::contribution::Said;
 use atlas_core::placement::OwnFiles;
-use atlas_io::engines::{Engine, Message, Protocol, Reply, Tells, Told, all_pending, left_alone, tell};
+use atlas_io::engines::{Engine, EngineReport, Message, Protocol, Reply, Tells, all_pending, left_alone, tell};
 use atlas_io::round::{Event, Round, run};
 use atlas_store::arrival::Block;
 use atlas_store::build::Job;
@@ -136,7 +136,7 @@ impl Vale {
         assert!(matches!(events[..], [Event::Built(_)]), "{events:?}");
     }
 
-    fn tell(&self) -> Told {
+    fn tell(&self) -> EngineReport {
         tell(&mut *self.ledger(), &self.engine, MAIN, false, (&self.clock, &self.stop)).unwrap()
     }
 
@@ -163,7 +163,7 @@ impl Vale {
     }
 }
 
-fn outcome(told: &Told) -> (u64, u64, u64) {
+fn outcome(told: &EngineReport) -> (u64, u64, u64) {
     (told.taken, told.refused, told.kept)
 }
 
@@ -273,7 +273,7 @@ fn a_round_and_its_events() {
     let told: Vec<(&str, u64)> = events[1..]
         .iter()
         .map(|event| match event {
-            Event::Told(told) => (told.engine.as_str(), told.taken),
+            Event::EngineReport(told) => (told.engine.as_str(), told.taken),
             other => panic!("{other:?}"),
         })
         .collect();
