@@ -10,7 +10,7 @@ use jiff::tz::TimeZone;
 use serde::{Serialize, Serializer};
 
 use crate::address::{Address, AddressError, Site};
-use crate::contribution::Said;
+use crate::contribution::Contribution;
 use crate::entry::Priority;
 use crate::hint::{Hints, by_share};
 use crate::lastmod::Lastmod;
@@ -65,13 +65,18 @@ impl By {
 
     /// The archives of this kind that an entry is in, by name: `Boiler days`, `2026`, `2026-11`, `2026-W48`, `2026-11-23`. Days are
     /// those of `zone`.
-    pub fn names<'a>(self, said: &'a Said<'_>, zone: &TimeZone) -> Vec<Cow<'a, str>> {
+    pub fn names<'a>(self, contribution: &'a Contribution<'_>, zone: &TimeZone) -> Vec<Cow<'a, str>> {
         let borrowed = |names: &'a [Cow<'_, str>]| names.iter().map(|name| Cow::Borrowed(name.as_ref())).collect();
         match self {
-            Self::Category => borrowed(&said.categories),
-            Self::Tag => borrowed(&said.tags),
-            Self::Author => borrowed(&said.authors),
-            _ => said.published.and_then(|date| self.of_day(&date.at(zone))).map(Cow::Owned).into_iter().collect(),
+            Self::Category => borrowed(&contribution.categories),
+            Self::Tag => borrowed(&contribution.tags),
+            Self::Author => borrowed(&contribution.authors),
+            _ => contribution
+                .published
+                .and_then(|date| self.of_day(&date.at(zone)))
+                .map(Cow::Owned)
+                .into_iter()
+                .collect(),
         }
     }
 
@@ -210,8 +215,8 @@ impl Archives {
     }
 
     /// The archive that an entry is the page of.
-    pub fn of(&self, said: &Said<'_>) -> Option<&Archive> {
-        let archive = said.archive.as_deref()?;
+    pub fn of(&self, contribution: &Contribution<'_>) -> Option<&Archive> {
+        let archive = contribution.archive.as_deref()?;
         self.list.iter().find(|one| one.by.of_archive(archive).is_some_and(|slug| one.named(slug) == archive))
     }
 
@@ -239,13 +244,13 @@ pub struct Tally<'a> {
 
 impl Tally<'_> {
     /// Adds an entry of a section, with the date that is written of it.
-    pub fn add(&mut self, said: &Said<'_>, section: &str, date: Option<Lastmod>) {
+    pub fn add(&mut self, contribution: &Contribution<'_>, section: &str, date: Option<Lastmod>) {
         for (at, archive) in self.archives.iter().enumerate() {
             if archive.of.as_deref().is_some_and(|wanted| wanted != section) {
                 continue;
             }
             let mut seen = BTreeSet::new();
-            for name in archive.by.names(said, self.zone) {
+            for name in archive.by.names(contribution, self.zone) {
                 let slug = if archive.ascii_slugs { ascii_slug(&name) } else { slug(&name) };
                 if slug.is_empty() || !seen.insert(slug.clone()) {
                     continue;
@@ -325,8 +330,8 @@ pub struct ArchivePage {
 
 impl ArchivePage {
     /// What is said of it; `there` tells whether the site is known to have the page.
-    pub fn said(&self, there: bool) -> Said<'_> {
-        Said {
+    pub fn contribution(&self, there: bool) -> Contribution<'_> {
+        Contribution {
             url: Cow::Borrowed(self.address.as_str()),
             modified: self.newest,
             title: Some(Cow::Borrowed(&self.title)),
@@ -334,7 +339,7 @@ impl ArchivePage {
             members: Some(self.members),
             share: Some(self.share),
             not_there: !there && !self.assume_page,
-            ..Said::default()
+            ..Contribution::default()
         }
     }
 }
@@ -353,13 +358,13 @@ mod tests {
         Lastmod::read(text, &TimeZone::UTC)
     }
 
-    fn article(published: &str, category: &'static str) -> Said<'static> {
-        Said {
+    fn article(published: &str, category: &'static str) -> Contribution<'static> {
+        Contribution {
             published: date(published),
             categories: vec![category.into()],
             authors: vec!["Mabel Rook".into()],
             tags: vec!["winter".into(), "Winter".into()],
-            ..Said::default()
+            ..Contribution::default()
         }
     }
 
@@ -382,8 +387,8 @@ mod tests {
         assert_eq!(pages[0].address.path(), wanted);
         assert_eq!((pages[0].archive.as_str(), pages[0].members), (archive, 1));
         assert!(troubles.is_empty());
-        let said = pages[0].said(true);
-        assert!(std::ptr::eq(archives.of(&said).unwrap(), &archives.list[0]));
+        let contribution = pages[0].contribution(true);
+        assert!(std::ptr::eq(archives.of(&contribution).unwrap(), &archives.list[0]));
     }
 
     #[test]
@@ -418,7 +423,7 @@ mod tests {
             ]
         );
         assert_eq!(pages[0].newest, date("2026-05-09"));
-        let of = |page: &ArchivePage| archives.of(&page.said(true)).unwrap().url.clone();
+        let of = |page: &ArchivePage| archives.of(&page.contribution(true)).unwrap().url.clone();
         assert_eq!(pages.iter().map(of).collect::<Vec<_>>(), ["/about/{slug}/", "/all/{slug}/", "/all/{slug}/"]);
     }
 
@@ -435,6 +440,6 @@ mod tests {
             Archives::new(vec![Archive { assume_page, ..Archive::new(By::Year, "/{year}/") }], TimeZone::UTC);
         let mut tally = archives.tally();
         tally.add(&article("2026-03-01", ""), "journal", None);
-        assert_eq!(tally.pages(&site()).0[0].said(there).not_there, not_there);
+        assert_eq!(tally.pages(&site()).0[0].contribution(there).not_there, not_there);
     }
 }

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use crate::address;
 use crate::calendar::Calendar;
 use crate::choose::Kept;
-use crate::contribution::Said;
+use crate::contribution::Contribution;
 use crate::derive::news::News;
 use crate::entry::{DatePolicy, Entry};
 use crate::language::Alternate;
@@ -103,11 +103,11 @@ impl OutputPolicy {
     }
 
     /// The kinds of file that an entry stands in besides that of the pages.
-    pub fn own_files(&self, said: &Said<'_>, section: usize) -> impl Iterator<Item = FileKind> {
+    pub fn own_files(&self, contribution: &Contribution<'_>, section: usize) -> impl Iterator<Item = FileKind> {
         let policy = self.of(section);
-        let images = policy.images == Media::OwnFiles && self.images(said, policy).next().is_some();
-        let videos = policy.videos == Media::OwnFiles && self.videos(said, policy).next().is_some();
-        let news = policy.news.as_ref().is_some_and(|news| news.article(said, &self.calendar).is_some());
+        let images = policy.images == Media::OwnFiles && self.images(contribution, policy).next().is_some();
+        let videos = policy.videos == Media::OwnFiles && self.videos(contribution, policy).next().is_some();
+        let news = policy.news.as_ref().is_some_and(|news| news.article(contribution, &self.calendar).is_some());
         [(images, FileKind::Images), (videos, FileKind::Videos), (news, FileKind::News)]
             .into_iter()
             .filter_map(|(wanted, kind)| wanted.then_some(kind))
@@ -118,7 +118,7 @@ impl OutputPolicy {
     /// left out. Only the pages bear dates, hints and alternates, so that no other file is written again for their sake.
     pub fn entry<'a>(
         &'a self,
-        said: &'a Said<'_>,
+        contribution: &'a Contribution<'_>,
         kept: Kept,
         observed: Option<i32>,
         group: &'a [Alternate<'a>],
@@ -130,16 +130,16 @@ impl OutputPolicy {
             FileKind::News => false,
             FileKind::Images | FileKind::Videos => media == Media::OwnFiles,
         };
-        let mut entry = Entry { address: Cow::Borrowed(&said.url), ..Entry::default() };
+        let mut entry = Entry { address: Cow::Borrowed(&contribution.url), ..Entry::default() };
         if kind != FileKind::Videos && goes(policy.images) {
-            entry.images = self.images(said, policy).map(Cow::Borrowed).collect();
+            entry.images = self.images(contribution, policy).map(Cow::Borrowed).collect();
         }
         if kind != FileKind::Images && goes(policy.videos) {
-            entry.videos = self.videos(said, policy).map(|video| video.beside(&said.url)).collect();
+            entry.videos = self.videos(contribution, policy).map(|video| video.beside(&contribution.url)).collect();
         }
         match kind {
             FileKind::Pages => {
-                entry.lastmod = lastmod(said, observed, kept.date_policy, &self.calendar);
+                entry.lastmod = lastmod(contribution, observed, kept.date_policy, &self.calendar);
                 entry.changefreq = kept.changefreq;
                 entry.priority = kept.priority;
                 let borrowed = |one: &'a Alternate<'_>| Alternate {
@@ -148,34 +148,40 @@ impl OutputPolicy {
                 };
                 entry.alternates = group.iter().map(borrowed).collect();
             }
-            FileKind::News => entry.news = policy.news.as_ref().and_then(|news| news.article(said, &self.calendar)),
+            FileKind::News => {
+                entry.news = policy.news.as_ref().and_then(|news| news.article(contribution, &self.calendar))
+            }
             FileKind::Images | FileKind::Videos => {}
         }
         entry
     }
 
-    fn images<'a>(&self, said: &'a Said<'_>, policy: &'a SectionPolicy) -> impl Iterator<Item = &'a str> + use<'a> {
+    fn images<'a>(
+        &self,
+        contribution: &'a Contribution<'_>,
+        policy: &'a SectionPolicy,
+    ) -> impl Iterator<Item = &'a str> + use<'a> {
         let most = if policy.images == Media::Off { 0 } else { policy.most_images };
-        said.images.iter().map(Cow::as_ref).filter(|image| policy.image_hosts.hold(image)).take(most)
+        contribution.images.iter().map(Cow::as_ref).filter(|image| policy.image_hosts.hold(image)).take(most)
     }
 
     fn videos<'a>(
         &self,
-        said: &'a Said<'_>,
+        contribution: &'a Contribution<'_>,
         policy: &'a SectionPolicy,
     ) -> impl Iterator<Item = &'a crate::video::Video> + use<'a> {
         let most = if policy.videos == Media::Off { 0 } else { policy.most_videos };
         let place = |video: &'a crate::video::Video| video.player_loc.as_deref().or(video.content_loc.as_deref());
         let wanted = move |video: &&'a crate::video::Video| {
-            video.lacks(&said.url).is_empty() && place(video).is_none_or(|place| policy.video_hosts.hold(place))
+            video.lacks(&contribution.url).is_empty() && place(video).is_none_or(|place| policy.video_hosts.hold(place))
         };
-        said.videos.iter().filter(wanted).take(most)
+        contribution.videos.iter().filter(wanted).take(most)
     }
 
     /// How many pictures and videos of an entry are written, in whatever kind of file.
-    pub fn media(&self, said: &Said<'_>, section: usize) -> (u64, u64) {
+    pub fn media(&self, contribution: &Contribution<'_>, section: usize) -> (u64, u64) {
         let policy = self.of(section);
-        (self.images(said, policy).count() as u64, self.videos(said, policy).count() as u64)
+        (self.images(contribution, policy).count() as u64, self.videos(contribution, policy).count() as u64)
     }
 }
 
@@ -195,23 +201,28 @@ impl OutputPolicy {
 /// assert_eq!(lastmod(&said, Some(20_000), DatePolicy::Usual, &calendar).unwrap().to_string(), "2024-10-04");
 /// assert_eq!(lastmod(&said, Some(20_000), DatePolicy::None, &calendar), None);
 /// ```
-pub fn lastmod(said: &Said<'_>, observed: Option<i32>, policy: DatePolicy, calendar: &Calendar) -> Option<Lastmod> {
+pub fn lastmod(
+    contribution: &Contribution<'_>,
+    observed: Option<i32>,
+    policy: DatePolicy,
+    calendar: &Calendar,
+) -> Option<Lastmod> {
     let honest = |date: Option<Lastmod>| date.filter(|date| calendar.may_be_written(date));
     let seen = || {
-        let recorded = honest(said.recorded);
+        let recorded = honest(contribution.recorded);
         let seen = observed.and_then(Lastmod::from_epoch_day);
         let seen = match (seen, recorded) {
             (Some(seen), Some(recorded)) if recorded.epoch_day() > seen.epoch_day() => Some(recorded),
             (seen, recorded) => seen.or(recorded),
         };
-        match (seen, honest(said.published)) {
+        match (seen, honest(contribution.published)) {
             (Some(seen), Some(published)) if published.epoch_day() > seen.epoch_day() => Some(published),
             (seen, published) => seen.or(published),
         }
     };
     match policy {
-        DatePolicy::Usual => honest(said.modified).or_else(seen),
-        DatePolicy::Declared => honest(said.modified),
+        DatePolicy::Usual => honest(contribution.modified).or_else(seen),
+        DatePolicy::Declared => honest(contribution.modified),
         DatePolicy::Seen => seen(),
         DatePolicy::None => None,
     }
@@ -250,7 +261,10 @@ mod tests {
     ) {
         let calendar = Calendar::utc((19_723 + 300) * 86_400);
         let observed = observed.map(|day| 19_723 + day);
-        assert_eq!(lastmod(&Said { modified, published, ..Said::default() }, observed, policy, &calendar), wanted);
+        assert_eq!(
+            lastmod(&Contribution { modified, published, ..Contribution::default() }, observed, policy, &calendar),
+            wanted
+        );
     }
 
     /// What a sitemap said that was written over holds until something newer is known.
@@ -264,13 +278,13 @@ mod tests {
         #[case] observed: Option<i32>,
         #[case] wanted: Option<Lastmod>,
     ) {
-        let said = Said { modified, recorded: day(15), ..Said::default() };
+        let contribution = Contribution { modified, recorded: day(15), ..Contribution::default() };
         let observed = observed.map(|day| 19_723 + day);
         let calendar = Calendar::utc((19_723 + 300) * 86_400);
-        assert_eq!(lastmod(&said, observed, DatePolicy::Usual, &calendar), wanted);
+        assert_eq!(lastmod(&contribution, observed, DatePolicy::Usual, &calendar), wanted);
     }
 
-    fn said() -> Said<'static> {
+    fn contribution() -> Contribution<'static> {
         let film = Video {
             thumbnail_loc: Some("https://a.example/t".into()),
             title: Some("Weir curve".into()),
@@ -278,7 +292,7 @@ mod tests {
             content_loc: Some("https://a.example/f".into()),
             ..Video::default()
         };
-        Said {
+        Contribution {
             url: "https://www.marrowvale.example/news/weir/".into(),
             title: Some("Weir path closed".into()),
             images: vec!["https://a.example/1".into(), "https://a.example/2".into()],
@@ -288,7 +302,7 @@ mod tests {
                 Video { content_loc: Some("https://a.example/g".into()), ..film },
             ],
             published: Lastmod::from_epoch_day(20_000),
-            ..Said::default()
+            ..Contribution::default()
         }
     }
 
@@ -322,17 +336,17 @@ mod tests {
             ..SectionPolicy::default()
         };
         let policy = OutputPolicy { sections: vec![of], calendar: Calendar::utc(20_001 * 86_400) };
-        let said = said();
-        let kinds = std::iter::once(FileKind::Pages).chain(policy.own_files(&said, 0));
+        let contribution = contribution();
+        let kinds = std::iter::once(FileKind::Pages).chain(policy.own_files(&contribution, 0));
         let found: Vec<_> = kinds
             .map(|kind| {
-                let entry = policy.entry(&said, kept(0), None, &[], kind);
+                let entry = policy.entry(&contribution, kept(0), None, &[], kind);
                 (kind, entry.images.len(), entry.videos.len(), entry.lastmod.is_some(), entry.news.is_some())
             })
             .collect();
         let mut wanted = wanted.to_vec();
         wanted.extend(news.map(|_| (FileKind::News, 0, 0, false, true)));
         assert_eq!(found, wanted);
-        assert_eq!(policy.own_files(&said, 7).count(), 0, "an unknown section has no files of its own");
+        assert_eq!(policy.own_files(&contribution, 7).count(), 0, "an unknown section has no files of its own");
     }
 }

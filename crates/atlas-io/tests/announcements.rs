@@ -7,7 +7,7 @@ use std::time::Duration;
 use atlas_core::address::Site;
 use atlas_core::announce::{Answer, Change};
 use atlas_core::choose::{Choices, Sections};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::placement::OwnFiles;
 use atlas_io::engines::{Engine, EngineReport, Message, Protocol, Reply, Tells, all_pending, left_alone, tell};
 use atlas_io::round::{Event, Round, run};
@@ -42,7 +42,7 @@ impl Source for Numbers {
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let mut block = Block::new(gathering.decider());
         for number in &self.0 {
-            block.push(&Said { url: format!("{ROOT}{number}/").into(), ..Said::default() });
+            block.push(&Contribution { url: format!("{ROOT}{number}/").into(), ..Contribution::default() });
         }
         gathering.push(block);
         Ok(())

@@ -4,7 +4,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use atlas_core::contribution::{Said, url_of};
+use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::fingerprint::{self, PARTS, Prints};
 use atlas_core::judge::{Moved, Movement, Sight, dates_hold, is_silent, judge};
 use atlas_core::lastmod::Lastmod;
@@ -284,7 +284,7 @@ impl Settled {
             };
             let merged = self.entry_rows.origins.get(&candidate.row_id).and_then(|origin| origin.as_before);
             let as_before = merged.unwrap_or_else(|| {
-                let heard = comparison.select(arrivals.source_of(candidate.row_id), &Said::read(row));
+                let heard = comparison.select(arrivals.source_of(candidate.row_id), &Contribution::read(row));
                 Prints::of(&heard, &mut Vec::new())
             });
             remapped(as_before, known, comparison)
@@ -303,7 +303,7 @@ fn moved_as_ever(now: &RememberedEntry, known: &RememberedEntry) -> Moved {
 fn recalled(row: &[u8], candidate: &Candidate, known: &RememberedEntry, terms: &Terms<'_>) -> Moved {
     let observed = Some(known.observed).filter(|day| *day != NEVER);
     let (policy, calendar) = (candidate.date_policy, &terms.chooser.calendar);
-    let date = output_policy::lastmod(&Said::read(row), observed, policy, calendar);
+    let date = output_policy::lastmod(&Contribution::read(row), observed, policy, calendar);
     Moved { content: false, declared: fingerprint::written_date(date) != known.declared }
 }
 

@@ -7,7 +7,7 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint::{Field, Fields, PARTS};
 use serde::{Deserialize, Serialize};
 
@@ -174,8 +174,8 @@ impl Default for Comparison {
 
 impl Comparison {
     /// What a source says now in the fields in which it was heard then.
-    pub(crate) fn select<'a>(&self, source: u16, said: &Said<'a>) -> Said<'a> {
-        self.fields.get(&source).copied().unwrap_or_default().select(said)
+    pub(crate) fn select<'a>(&self, source: u16, contribution: &Contribution<'a>) -> Contribution<'a> {
+        self.fields.get(&source).copied().unwrap_or_default().select(contribution)
     }
 }
 
@@ -209,8 +209,9 @@ mod tests {
         let comparison = known.comparison(7, &[0]);
         assert_eq!((comparison.parts, comparison.dates), (parts, dates));
         assert_eq!(comparison.changes, [(SourceChange::Mapping, "t.csv".to_owned())]);
-        let said = Said { title: Some("Weir".into()), images: vec!["/a".into()], ..Said::default() };
-        let heard = comparison.select(0, &said);
+        let contribution =
+            Contribution { title: Some("Weir".into()), images: vec!["/a".into()], ..Contribution::default() };
+        let heard = comparison.select(0, &contribution);
         assert_eq!((heard.title.is_some(), heard.images.is_empty()), (parts[0], true));
     }
 
@@ -220,8 +221,10 @@ mod tests {
         let comparison = known.comparison(7, &[0, 1]);
         assert_eq!((comparison.parts, comparison.dates), (ALL, true));
         assert_eq!(comparison.changes, [(SourceChange::Joined, "a".to_owned())]);
-        let said = Said { title: Some("Weir".into()), ..Said::default() };
-        assert!(comparison.select(0, &said).title.is_none() && comparison.select(1, &said).title.is_some());
+        let contribution = Contribution { title: Some("Weir".into()), ..Contribution::default() };
+        assert!(
+            comparison.select(0, &contribution).title.is_none() && comparison.select(1, &contribution).title.is_some()
+        );
         assert!(!known.all_left(7));
     }
 

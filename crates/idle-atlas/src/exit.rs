@@ -45,7 +45,7 @@ pub enum Failure {
     Store(#[from] StoreError),
     /// Anything else, said in full.
     #[error("{0}")]
-    Said(String),
+    Contribution(String),
     /// Whoever read the output has gone.
     #[error("nobody reads the output any more")]
     PipeClosed,
@@ -54,7 +54,7 @@ pub enum Failure {
 impl Failure {
     /// For things said in full.
     pub fn said(text: impl Into<String>) -> Self {
-        Self::Said(text.into())
+        Self::Contribution(text.into())
     }
 
     /// Writing to the terminal failed.

@@ -54,7 +54,7 @@ mod tests {
     use super::*;
     use crate::choose::Condition;
     use crate::choose::rule::tests::{globs, rule_of};
-    use crate::contribution::Said;
+    use crate::contribution::Contribution;
 
     #[test]
     fn what_rules_have_met_is_of_one_run() {
@@ -64,8 +64,9 @@ mod tests {
         };
         let chooser = || choices.chooser(Robots::default(), Calendar::utc(0));
         let first = chooser();
-        let said = Said { url: "https://www.marrowvale.example/staff/rota/".into(), ..Said::default() };
-        first.choose(&said, &[0]);
+        let contribution =
+            Contribution { url: "https://www.marrowvale.example/staff/rota/".into(), ..Contribution::default() };
+        first.choose(&contribution, &[0]);
         assert!(first.rules[0].met.any());
         assert!(!chooser().rules[0].met.any());
     }

@@ -10,7 +10,7 @@ use super::verdict::{Kept, Verdict};
 use crate::address::{self, Site};
 use crate::archive::{Archive, Archives};
 use crate::calendar::Calendar;
-use crate::contribution::{Absence, Said};
+use crate::contribution::{Absence, Contribution};
 use crate::hint::PriorityHint;
 use crate::placement::OwnFiles;
 use crate::robots::Robots;
@@ -38,59 +38,60 @@ pub struct Chooser {
 
 impl Chooser {
     /// Decides about one entry; `sources` are the places of the sources that speak of it.
-    pub fn choose(&self, said: &Said<'_>, sources: &[u16]) -> Verdict {
-        self.ask(said, sources, &mut Untold)
+    pub fn choose(&self, contribution: &Contribution<'_>, sources: &[u16]) -> Verdict {
+        self.ask(contribution, sources, &mut Untold)
     }
 
     /// Decides about one entry and tells each step.
-    pub fn explain(&self, said: &Said<'_>, sources: &[u16]) -> (Verdict, Vec<Step>) {
+    pub fn explain(&self, contribution: &Contribution<'_>, sources: &[u16]) -> (Verdict, Vec<Step>) {
         let mut steps = Vec::new();
-        let verdict = self.ask(said, sources, &mut steps);
+        let verdict = self.ask(contribution, sources, &mut steps);
         (verdict, steps)
     }
 
-    fn ask(&self, said: &Said<'_>, sources: &[u16], trail: &mut impl Trail) -> Verdict {
-        let url = said.url.as_ref();
-        let answer = self.ask_address(url, trail).or_else(|| Self::ask_page(said, trail));
+    fn ask(&self, contribution: &Contribution<'_>, sources: &[u16], trail: &mut impl Trail) -> Verdict {
+        let url = contribution.url.as_ref();
+        let answer = self.ask_address(url, trail).or_else(|| Self::ask_page(contribution, trail));
         if let Some(verdict) = answer {
             return verdict;
         }
         let path = self.site.path(url);
-        let (at, placed) = self.sections.find(path, said.section.as_deref());
-        let archive = self.archives.of(said);
+        let (at, placed) = self.sections.find(path, contribution.section.as_deref());
+        let archive = self.archives.of(contribution);
         let mut ruled = Ruled::default();
         if !self.rules.is_empty() {
             let named = |word: Option<&str>| self.sections.named(word?);
             let into = archive.and_then(|archive| archive.into.as_deref());
-            let without_rules = named(said.own_section.as_deref()).or_else(|| named(into)).unwrap_or(at);
+            let without_rules = named(contribution.own_section.as_deref()).or_else(|| named(into)).unwrap_or(at);
             let section = &self.sections.list()[without_rules].name;
-            ruled = Ruled::of(&self.rules, &Facts { said, path, section, sources, now: self.calendar.now }, trail);
+            ruled =
+                Ruled::of(&self.rules, &Facts { contribution, path, section, sources, now: self.calendar.now }, trail);
         }
-        if let Some(verdict) = Self::ask_keep(said, path, &ruled, trail) {
+        if let Some(verdict) = Self::ask_keep(contribution, path, &ruled, trail) {
             return verdict;
         }
-        if let Some(verdict) = self.ask_robots(said, path, trail) {
+        if let Some(verdict) = self.ask_robots(contribution, path, trail) {
             return verdict;
         }
-        if let Some(verdict) = self.ask_time(said, trail) {
+        if let Some(verdict) = self.ask_time(contribution, trail) {
             return verdict;
         }
-        if said.not_there {
+        if contribution.not_there {
             return trail.out(Reason::NoArchivePage, "archive page", || {
                 "the sources that read pages found none at this URL; assume_page = true lists it all the same"
                     .to_owned()
             });
         }
-        if said.not_in_folder {
+        if contribution.not_in_folder {
             return trail.out(Reason::NotInFolder, "page in the folder", || {
                 "the html source read the folder that serves this URL and found no page; pages = \"may-be-elsewhere\" on the source lists it all the same".to_owned()
             });
         }
-        let section = self.ask_section(said, (at, placed), archive, &ruled, trail);
+        let section = self.ask_section(contribution, (at, placed), archive, &ruled, trail);
         if !self.sections.list()[section].on {
             return trail.out(Reason::SectionOff, "section is on", || "no: on = false".to_owned());
         }
-        let kept = self.ask_hints(said, path, section, archive, &ruled, trail);
+        let kept = self.ask_hints(contribution, path, section, archive, &ruled, trail);
         trail.note("goes in", || format!("yes, in section {}", self.sections.list()[section].name), true);
         Verdict::Kept(kept)
     }
@@ -120,8 +121,8 @@ impl Chooser {
         None
     }
 
-    fn ask_page(said: &Said<'_>, trail: &mut impl Trail) -> Option<Verdict> {
-        if let Some(failure) = &said.failure {
+    fn ask_page(contribution: &Contribution<'_>, trail: &mut impl Trail) -> Option<Verdict> {
+        if let Some(failure) = &contribution.failure {
             let reason = match Absence::of(failure) {
                 Absence::NotThere => Reason::NoPage,
                 Absence::ServerError => Reason::ServerError,
@@ -129,19 +130,19 @@ impl Chooser {
             };
             return Some(trail.out(reason, "a page", || format!("no: {failure}")));
         }
-        if let Some(directive) = &said.noindex {
+        if let Some(directive) = &contribution.noindex {
             return Some(trail.out(Reason::Noindex, "noindex", || directive.to_string()));
         }
         trail.pass("noindex", || "no".to_owned());
-        if let Some(target) = said.refresh.as_ref().filter(|target| **target != said.url) {
-            return Some(trail.out(Reason::Redirect, "redirect", || match &said.redirected {
+        if let Some(target) = contribution.refresh.as_ref().filter(|target| **target != contribution.url) {
+            return Some(trail.out(Reason::Redirect, "redirect", || match &contribution.redirected {
                 Some(status) => format!("{status}, to {target}"),
                 None => format!("its refresh leads to {target}"),
             }));
         }
         trail.pass("redirect", || "no".to_owned());
-        match &said.canonical {
-            Some(canonical) if !address::is_same(canonical, &said.url) => {
+        match &contribution.canonical {
+            Some(canonical) if !address::is_same(canonical, &contribution.url) => {
                 return Some(trail.out(Reason::CanonicalElsewhere, "canonical", || canonical.to_string()));
             }
             Some(_) => trail.pass("canonical", || "itself".to_owned()),
@@ -151,14 +152,19 @@ impl Chooser {
     }
 
     /// Whether it is to be kept, by its own word, by the rules, by what it is.
-    fn ask_keep(said: &Said<'_>, path: &str, ruled: &Ruled<'_>, trail: &mut impl Trail) -> Option<Verdict> {
-        if let Some(value) = &said.unreadable {
+    fn ask_keep(
+        contribution: &Contribution<'_>,
+        path: &str,
+        ruled: &Ruled<'_>,
+        trail: &mut impl Trail,
+    ) -> Option<Verdict> {
+        if let Some(value) = &contribution.unreadable {
             return Some(trail.out(Reason::Unreadable, "what decides about it", || format!("cannot be read: {value}")));
         }
-        if said.draft {
+        if contribution.draft {
             return Some(trail.out(Reason::Draft, "draft", || "yes".to_owned()));
         }
-        let own = said.keep.map(|value| Word { value, from: Origin::Itself });
+        let own = contribution.keep.map(|value| Word { value, from: Origin::Itself });
         match own.or(ruled.keep) {
             Some(Word { value: false, from: Origin::Itself }) => {
                 return Some(trail.out(Reason::OwnWord, "keep", || "no, by its own word".to_owned()));
@@ -172,7 +178,7 @@ impl Chooser {
             }
             None => trail.pass("keep", || "neither its own word nor a rule says no".to_owned()),
         }
-        if is_error_page(path, said.title.as_deref()) {
+        if is_error_page(path, contribution.title.as_deref()) {
             return Some(trail.out(Reason::ErrorPage, "error page", || {
                 "its name or title is that of an error page; a rule with keep = true overrides this".to_owned()
             }));
@@ -181,7 +187,7 @@ impl Chooser {
         None
     }
 
-    fn ask_robots(&self, said: &Said<'_>, path: &str, trail: &mut impl Trail) -> Option<Verdict> {
+    fn ask_robots(&self, contribution: &Contribution<'_>, path: &str, trail: &mut impl Trail) -> Option<Verdict> {
         for token in std::iter::once("*").chain(self.tokens.iter().map(String::as_str)) {
             if let Some(barred) = self.robots.barred(token, path) {
                 return Some(trail.out(Reason::Disallowed, "robots.txt", || {
@@ -189,7 +195,7 @@ impl Chooser {
                 }));
             }
         }
-        if let Some(barred) = &said.barred {
+        if let Some(barred) = &contribution.barred {
             return Some(trail.out(Reason::Disallowed, "robots.txt", || barred.to_string()));
         }
         trail.pass("robots.txt", || "may be fetched".to_owned());
@@ -197,15 +203,17 @@ impl Chooser {
     }
 
     /// What is published later waits, what has expired leaves.
-    fn ask_time(&self, said: &Said<'_>, trail: &mut impl Trail) -> Option<Verdict> {
-        if let Some(published) = said.published.filter(|published| self.calendar.is_to_come(published)) {
+    fn ask_time(&self, contribution: &Contribution<'_>, trail: &mut impl Trail) -> Option<Verdict> {
+        if let Some(published) = contribution.published.filter(|published| self.calendar.is_to_come(published)) {
             return Some(trail.out(Reason::Scheduled, "published", || format!("on {published}, which is yet to come")));
         }
-        trail.pass("published", || said.published.map_or("no date is stated".to_owned(), |date| date.to_string()));
-        if let Some(expires) = said.expires.filter(|expires| !self.calendar.is_to_come(expires)) {
+        trail.pass("published", || {
+            contribution.published.map_or("no date is stated".to_owned(), |date| date.to_string())
+        });
+        if let Some(expires) = contribution.expires.filter(|expires| !self.calendar.is_to_come(expires)) {
             return Some(trail.out(Reason::Expired, "expires", || format!("on {expires}, which is past")));
         }
-        if let Some(expires) = said.expires {
+        if let Some(expires) = contribution.expires {
             trail.pass("expires", || format!("on {expires}, which is yet to come"));
         }
         None
@@ -214,13 +222,13 @@ impl Chooser {
     /// Its section: by its own word, by a rule, by its archive, by its path, by its source.
     fn ask_section(
         &self,
-        said: &Said<'_>,
+        contribution: &Contribution<'_>,
         (found, placed): (usize, Placed),
         archive: Option<&Archive>,
         ruled: &Ruled<'_>,
         trail: &mut impl Trail,
     ) -> usize {
-        let own = said.own_section.as_deref().map(|value| Word { value, from: Origin::Itself });
+        let own = contribution.own_section.as_deref().map(|value| Word { value, from: Origin::Itself });
         let archive = archive.and_then(|archive| archive.into.as_deref());
         let words = [own, ruled.section, archive.map(|value| Word { value, from: Origin::Archive })];
         for word in words.into_iter().flatten() {
@@ -244,7 +252,7 @@ impl Chooser {
     /// The hints and the date: by its own word, by a rule, by its archive, by its section.
     fn ask_hints(
         &self,
-        said: &Said<'_>,
+        contribution: &Contribution<'_>,
         path: &str,
         section: usize,
         archive: Option<&Archive>,
@@ -256,19 +264,19 @@ impl Chooser {
         }
         let archive = archive.map(|archive| archive.hints).unwrap_or_default();
         let of_section = self.sections.list()[section].hints;
-        let priority = word(said.priority.map(PriorityHint::Fixed), Origin::Itself)
+        let priority = word(contribution.priority.map(PriorityHint::Fixed), Origin::Itself)
             .or(ruled.priority)
             .or_else(|| word(archive.priority, Origin::Archive))
             .or_else(|| word(of_section.priority, Origin::Section));
-        let changefreq = word(said.changefreq, Origin::Itself)
+        let changefreq = word(contribution.changefreq, Origin::Itself)
             .or(ruled.changefreq)
             .or_else(|| word(archive.changefreq, Origin::Archive))
             .or_else(|| word(of_section.changefreq, Origin::Section));
-        let date_policy = word(said.date_policy, Origin::Itself)
+        let date_policy = word(contribution.date_policy, Origin::Itself)
             .or(ruled.date_policy)
             .or_else(|| word(archive.date_policy, Origin::Archive))
             .or_else(|| word(of_section.date_policy, Origin::Section));
-        let computed = priority.and_then(|word| word.value.of(path, said.share));
+        let computed = priority.and_then(|word| word.value.of(path, contribution.share));
         if let Some((word, value)) = priority.zip(computed) {
             trail.pass("priority", || format!("{value}, {} {}", word.value.how(), word.from));
         }
@@ -332,55 +340,55 @@ mod tests {
         }
     }
 
-    fn at(path: &str) -> Said<'static> {
-        Said { url: Cow::Owned(format!("https://www.marrowvale.example{path}")), ..Said::default() }
+    fn at(path: &str) -> Contribution<'static> {
+        Contribution { url: Cow::Owned(format!("https://www.marrowvale.example{path}")), ..Contribution::default() }
     }
 
     #[rstest]
     #[case::plain(at("/fares/"), None)]
-    #[case::other_host(Said { url: "https://marrowvale.example/fares/".into(), ..at("") }, Some(Reason::OtherHost))]
-    #[case::other_scheme(Said { url: "http://www.marrowvale.example/".into(), ..at("") }, Some(Reason::OtherHost))]
+    #[case::other_host(Contribution { url: "https://marrowvale.example/fares/".into(), ..at("") }, Some(Reason::OtherHost))]
+    #[case::other_scheme(Contribution { url: "http://www.marrowvale.example/".into(), ..at("") }, Some(Reason::OtherHost))]
     #[case::too_long(at(&format!("/{}", "a".repeat(2100))), Some(Reason::TooLong))]
     #[case::main_file(at("/sitemap.xml"), Some(Reason::OwnFile))]
     #[case::child_copy(at("/atlas-pages-1.xml.gz"), Some(Reason::OwnFile))]
     #[case::not_ours(at("/films/atlas-of-halts.html"), None)]
-    #[case::noindex(Said { noindex: Some("noindex".into()), keep: Some(true), ..at("/a/") }, Some(Reason::Noindex))]
-    #[case::redirect(Said { refresh: Some("https://www.marrowvale.example/b/".into()), ..at("/a/") }, Some(Reason::Redirect))]
-    #[case::canonical(Said { canonical: Some("https://www.marrowvale.example/b/".into()), ..at("/a/") }, Some(Reason::CanonicalElsewhere))]
-    #[case::canonical_itself(Said { canonical: Some("https://www.marrowvale.example/a/".into()), ..at("/a/") }, None)]
-    #[case::own_word(Said { keep: Some(false), ..at("/a/") }, Some(Reason::OwnWord))]
+    #[case::noindex(Contribution { noindex: Some("noindex".into()), keep: Some(true), ..at("/a/") }, Some(Reason::Noindex))]
+    #[case::redirect(Contribution { refresh: Some("https://www.marrowvale.example/b/".into()), ..at("/a/") }, Some(Reason::Redirect))]
+    #[case::canonical(Contribution { canonical: Some("https://www.marrowvale.example/b/".into()), ..at("/a/") }, Some(Reason::CanonicalElsewhere))]
+    #[case::canonical_itself(Contribution { canonical: Some("https://www.marrowvale.example/a/".into()), ..at("/a/") }, None)]
+    #[case::own_word(Contribution { keep: Some(false), ..at("/a/") }, Some(Reason::OwnWord))]
     #[case::rule(at("/staff/rota/"), Some(Reason::Rule))]
     #[case::last_rule_wins(at("/staff/vacancies/porter/"), None)]
-    #[case::own_word_above_rules(Said { keep: Some(true), ..at("/staff/rota/") }, None)]
+    #[case::own_word_above_rules(Contribution { keep: Some(true), ..at("/staff/rota/") }, None)]
     #[case::error_page(at("/404.html"), Some(Reason::ErrorPage))]
     #[case::error_page_in_welsh(at("/cy/404.html"), Some(Reason::ErrorPage))]
     #[case::error_folder(at("/404/"), Some(Reason::ErrorPage))]
-    #[case::error_title(Said { title: Some("404 – Page not found".into()), ..at("/lost/") }, Some(Reason::ErrorPage))]
+    #[case::error_title(Contribution { title: Some("404 – Page not found".into()), ..at("/lost/") }, Some(Reason::ErrorPage))]
     #[case::not_an_error(at("/locomotives/404/"), None)]
-    #[case::kept_error_page(Said { keep: Some(true), ..at("/404.html") }, None)]
-    #[case::scheduled(Said { published: Lastmod::from_epoch_day(30_000), ..at("/news/gala/") }, Some(Reason::Scheduled))]
-    #[case::failing(Said { failure: Some("500 Internal Server Error".into()), ..at("/a/") }, Some(Reason::ServerError))]
-    #[case::silent(Said { failure: Some("no answer: timed out".into()), ..at("/a/") }, Some(Reason::ServerError))]
-    #[case::plan(Said { failure: Some("application/pdf".into()), ..at("/a/") }, Some(Reason::NotAPage))]
-    #[case::not_there(Said { failure: Some("404 Not Found".into()), ..at("/a/") }, Some(Reason::NoPage))]
-    #[case::barred_live(Said { barred: Some("line 2".into()), ..at("/a/") }, Some(Reason::Disallowed))]
-    #[case::draft(Said { draft: true, keep: Some(true), ..at("/a/") }, Some(Reason::Draft))]
-    #[case::over(Said { expires: Lastmod::from_epoch_day(20_000), ..at("/gala/") }, Some(Reason::Expired))]
-    #[case::not_over_yet(Said { expires: Lastmod::from_epoch_day(30_000), ..at("/gala/") }, None)]
-    #[case::published(Said { published: Lastmod::from_epoch_day(20_000), ..at("/news/gala/") }, None)]
+    #[case::kept_error_page(Contribution { keep: Some(true), ..at("/404.html") }, None)]
+    #[case::scheduled(Contribution { published: Lastmod::from_epoch_day(30_000), ..at("/news/gala/") }, Some(Reason::Scheduled))]
+    #[case::failing(Contribution { failure: Some("500 Internal Server Error".into()), ..at("/a/") }, Some(Reason::ServerError))]
+    #[case::silent(Contribution { failure: Some("no answer: timed out".into()), ..at("/a/") }, Some(Reason::ServerError))]
+    #[case::plan(Contribution { failure: Some("application/pdf".into()), ..at("/a/") }, Some(Reason::NotAPage))]
+    #[case::not_there(Contribution { failure: Some("404 Not Found".into()), ..at("/a/") }, Some(Reason::NoPage))]
+    #[case::barred_live(Contribution { barred: Some("line 2".into()), ..at("/a/") }, Some(Reason::Disallowed))]
+    #[case::draft(Contribution { draft: true, keep: Some(true), ..at("/a/") }, Some(Reason::Draft))]
+    #[case::over(Contribution { expires: Lastmod::from_epoch_day(20_000), ..at("/gala/") }, Some(Reason::Expired))]
+    #[case::not_over_yet(Contribution { expires: Lastmod::from_epoch_day(30_000), ..at("/gala/") }, None)]
+    #[case::published(Contribution { published: Lastmod::from_epoch_day(20_000), ..at("/news/gala/") }, None)]
     #[case::visitor_page(at("/atlas.html"), Some(Reason::OwnFile))]
-    #[case::archive_without_page(Said { not_there: true, ..at("/journal/about/lamps/") }, Some(Reason::NoArchivePage))]
-    #[case::section_off(Said { section: Some("shed".into()), ..at("/sheds/") }, Some(Reason::SectionOff))]
-    #[case::off_by_own_word(Said { own_section: Some("shed".into()), ..at("/journal/a/") }, Some(Reason::SectionOff))]
+    #[case::archive_without_page(Contribution { not_there: true, ..at("/journal/about/lamps/") }, Some(Reason::NoArchivePage))]
+    #[case::section_off(Contribution { section: Some("shed".into()), ..at("/sheds/") }, Some(Reason::SectionOff))]
+    #[case::off_by_own_word(Contribution { own_section: Some("shed".into()), ..at("/journal/a/") }, Some(Reason::SectionOff))]
     #[case::barred(at("/yard/plan/"), Some(Reason::Disallowed))]
-    fn each_reason_in_its_order(#[case] said: Said<'static>, #[case] wanted: Option<Reason>) {
-        let (verdict, steps) = chooser().explain(&said, &[0]);
+    fn each_reason_in_its_order(#[case] contribution: Contribution<'static>, #[case] wanted: Option<Reason>) {
+        let (verdict, steps) = chooser().explain(&contribution, &[0]);
         let reason = match verdict {
             Verdict::LeftOut(reason) => Some(reason),
             Verdict::Kept(_) => None,
         };
         assert_eq!(reason, wanted, "{steps:#?}");
-        assert_eq!(verdict, chooser().choose(&said, &[0]));
+        assert_eq!(verdict, chooser().choose(&contribution, &[0]));
         assert_eq!(steps.iter().filter(|step| step.decisive).count(), 1);
         assert!(steps.last().unwrap().decisive);
     }
@@ -397,7 +405,7 @@ mod tests {
         let with_rule = chooser().choose(&at("/staff/vacancies/porter/"), &[0]);
         let Verdict::Kept(kept) = with_rule else { panic!() };
         assert_eq!(kept.priority, Priority::new(0.1), "each setting has its own last word");
-        let row = Said { priority: Priority::new(0.9), ..at("/staff/vacancies/porter/") };
+        let row = Contribution { priority: Priority::new(0.9), ..at("/staff/vacancies/porter/") };
         let Verdict::Kept(kept) = chooser().choose(&row, &[0]) else { panic!() };
         assert_eq!(kept.priority, Priority::new(0.9));
     }
@@ -437,14 +445,14 @@ mod tests {
             archives,
             ..chooser()
         };
-        let said = Said {
+        let contribution = Contribution {
             own_section: itself.then(|| "halts".into()),
             priority: Priority::new(0.9).filter(|_| itself),
             archive: by_archive.then(|| "category lamps".into()),
             share: Priority::new(0.6),
             ..at("/journal/about/lamps/")
         };
-        let (verdict, steps) = chooser.explain(&said, &[0]);
+        let (verdict, steps) = chooser.explain(&contribution, &[0]);
         let Verdict::Kept(kept) = verdict else { panic!("{steps:#?}") };
         assert_eq!(chooser.sections.list()[usize::from(kept.section)].name, section, "{steps:#?}");
         assert_eq!(kept.priority, Priority::new(priority), "{steps:#?}");
@@ -468,7 +476,7 @@ mod tests {
 
     #[test]
     fn a_section_that_there_is_not_is_told() {
-        let (verdict, steps) = chooser().explain(&Said { own_section: Some("yard".into()), ..at("/a/") }, &[0]);
+        let (verdict, steps) = chooser().explain(&Contribution { own_section: Some("yard".into()), ..at("/a/") }, &[0]);
         assert!(matches!(verdict, Verdict::Kept(_)));
         assert!(steps.iter().any(|step| step.answer.contains("wants “yard”, which there is not")), "{steps:?}");
     }

@@ -10,7 +10,7 @@ use serde::{Serialize, Serializer};
 
 use super::pattern::Patterns;
 use crate::archive::{By, ascii_slug, slug};
-use crate::contribution::Said;
+use crate::contribution::Contribution;
 use crate::hint::{Hints, PriorityHint, depth};
 
 /// A choice about entries.
@@ -113,7 +113,7 @@ const DAY: i64 = 24 * 3600;
 
 /// What rules look at.
 pub(super) struct Facts<'a> {
-    pub(super) said: &'a Said<'a>,
+    pub(super) contribution: &'a Contribution<'a>,
     pub(super) path: &'a str,
     pub(super) section: &'a str,
     pub(super) sources: &'a [u16],
@@ -160,38 +160,40 @@ impl Rule {
 
 impl Condition {
     fn holds(&self, facts: &Facts<'_>) -> bool {
-        let Facts { said, path, section, sources, now } = facts;
+        let Facts { contribution, path, section, sources, now } = facts;
         let any = |wanted: &[String], word: Option<&str>| word.is_some_and(|word| wanted.iter().any(|one| one == word));
-        let age = || said.age().map(|born| now - born);
+        let age = || contribution.age().map(|born| now - born);
         match self {
             Self::Path(patterns) => patterns.globs.is_match(path),
             Self::Section(names) => any(names, Some(section)),
             Self::Source(places, _) => sources.iter().any(|source| places.contains(source)),
             Self::Kind(kinds) => {
-                said.kind.as_ref().is_some_and(|kind| kinds.iter().any(|one| one.eq_ignore_ascii_case(kind)))
+                contribution.kind.as_ref().is_some_and(|kind| kinds.iter().any(|one| one.eq_ignore_ascii_case(kind)))
             }
-            Self::Id(ids) => any(ids, said.id.as_deref()),
-            Self::Slug(slugs) => any(slugs, said.slug.as_deref()),
+            Self::Id(ids) => any(ids, contribution.id.as_deref()),
+            Self::Slug(slugs) => any(slugs, contribution.slug.as_deref()),
             Self::Group(by, slugs, covers) => {
-                let page_of = || said.archive.as_deref().and_then(|archive| by.of_archive(archive));
+                let page_of = || contribution.archive.as_deref().and_then(|archive| by.of_archive(archive));
                 // The archive's URLs may be in plain ASCII.
                 let names_it = |page: &str| slugs.iter().any(|slug| slug == page || ascii_slug(slug) == page);
                 let is_page = *covers != Covers::Entries && page_of().is_some_and(names_it);
-                let is_member =
-                    || by.names(said, &jiff::tz::TimeZone::UTC).iter().any(|name| any(slugs, Some(&slug(name))));
+                let is_member = || {
+                    by.names(contribution, &jiff::tz::TimeZone::UTC).iter().any(|name| any(slugs, Some(&slug(name))))
+                };
                 is_page || (*covers != Covers::ArchivePage && is_member())
             }
-            Self::Title(pattern) => said.title.as_deref().is_some_and(|title| pattern.is_match(title)),
-            Self::Url(pattern) => pattern.is_match(&said.url),
+            Self::Title(pattern) => contribution.title.as_deref().is_some_and(|title| pattern.is_match(title)),
+            Self::Url(pattern) => pattern.is_match(&contribution.url),
             Self::Listed(list, _) => {
-                list.contains(said.url.as_ref()) || said.id.as_deref().is_some_and(|id| list.contains(id))
+                list.contains(contribution.url.as_ref())
+                    || contribution.id.as_deref().is_some_and(|id| list.contains(id))
             }
             Self::OlderThan(days) => age().is_some_and(|age| age >= i64::from(*days) * DAY),
             Self::NewerThan(days) => age().is_some_and(|age| age < i64::from(*days) * DAY),
             Self::LeastDepth(least) => depth(path) >= *least,
             Self::MostDepth(most) => depth(path) <= *most,
-            Self::WithImages(wanted) => said.images.is_empty() != *wanted,
-            Self::WithVideos(wanted) => said.videos.is_empty() != *wanted,
+            Self::WithImages(wanted) => contribution.images.is_empty() != *wanted,
+            Self::WithVideos(wanted) => contribution.videos.is_empty() != *wanted,
         }
     }
 }
@@ -292,8 +294,8 @@ pub(super) mod tests {
 
     const NOW: i64 = 20_000 * DAY;
 
-    fn entry() -> Said<'static> {
-        Said {
+    fn entry() -> Contribution<'static> {
+        Contribution {
             url: "https://www.marrowvale.example/journal/frost/?page=2".into(),
             id: Some("417".into()),
             slug: Some("frost".into()),
@@ -304,7 +306,7 @@ pub(super) mod tests {
             authors: vec!["Mabel Rook".into()],
             images: vec!["https://www.marrowvale.example/frost.svg".into()],
             published: Lastmod::from_epoch_day(19_990),
-            ..Said::default()
+            ..Contribution::default()
         }
     }
 
@@ -355,9 +357,9 @@ pub(super) mod tests {
     #[case::no_videos(Condition::WithVideos(false), true)]
     #[case::videos(Condition::WithVideos(true), false)]
     fn each_form_of_rule(#[case] condition: Condition, #[case] wanted: bool) {
-        let said = entry();
-        let path = crate::address::path(&said.url);
-        let facts = Facts { said: &said, path, section: "journal", sources: &[1, 2], now: NOW };
+        let contribution = entry();
+        let path = crate::address::path(&contribution.url);
+        let facts = Facts { contribution: &contribution, path, section: "journal", sources: &[1, 2], now: NOW };
         assert_eq!(condition.holds(&facts), wanted, "{condition}");
         let rule = rule_of(1, condition);
         assert_eq!(rule.against(&facts).is_none(), wanted);
@@ -368,8 +370,9 @@ pub(super) mod tests {
     #[case(Covers::EntriesAndArchivePage, true)]
     #[case(Covers::Entries, false)]
     fn the_page_of_an_archive_is_not_an_entry_in_it(#[case] covers: Covers, #[case] wanted: bool) {
-        let said = Said { archive: Some("category timetable-changes".into()), ..Said::default() };
-        let facts = Facts { said: &said, path: "/", section: "", sources: &[], now: NOW };
+        let contribution =
+            Contribution { archive: Some("category timetable-changes".into()), ..Contribution::default() };
+        let facts = Facts { contribution: &contribution, path: "/", section: "", sources: &[], now: NOW };
         let condition = Condition::Group(By::Category, words(&["timetable-changes"]), covers);
         assert_eq!(condition.holds(&facts), wanted);
         let condition = Condition::Group(By::Tag, words(&["timetable-changes"]), covers);
@@ -378,16 +381,17 @@ pub(super) mod tests {
 
     #[test]
     fn an_entry_without_a_date_is_neither_old_nor_new() {
-        let said = Said { videos: vec![Video::default()], ..Said::default() };
-        let facts = Facts { said: &said, path: "/", section: "", sources: &[], now: NOW };
+        let contribution = Contribution { videos: vec![Video::default()], ..Contribution::default() };
+        let facts = Facts { contribution: &contribution, path: "/", section: "", sources: &[], now: NOW };
         assert!(!Condition::OlderThan(0).holds(&facts) && !Condition::NewerThan(9999).holds(&facts));
         assert!(Condition::WithVideos(true).holds(&facts));
     }
 
     #[test]
     fn all_conditions_must_hold() {
-        let said = entry();
-        let facts = Facts { said: &said, path: "/journal/frost/", section: "journal", sources: &[], now: NOW };
+        let contribution = entry();
+        let facts =
+            Facts { contribution: &contribution, path: "/journal/frost/", section: "journal", sources: &[], now: NOW };
         let mut rule = rule_of(1, Condition::MostDepth(2));
         rule.conditions.push(Condition::Kind(words(&["note"])));
         assert_eq!(rule.against(&facts).unwrap().to_string(), "its kind is not note");

@@ -15,7 +15,7 @@ pub enum Absence {
 }
 
 impl Absence {
-    /// Reads [`Said::failure`](super::Said::failure).
+    /// Reads [`Contribution::failure`](super::Said::failure).
     pub fn of(failure: &str) -> Self {
         if failure.starts_with(['5']) || failure.starts_with("429") || failure.starts_with(NO_ANSWER) {
             Self::ServerError

@@ -3,7 +3,7 @@
 //! A line of it gives a field's name, its type, the number that it has in a row, how what several sources say is merged (see
 //! [`merge`](super::merge)), whether people are told of it, and its weight in the fingerprint of a page (see
 //! [`Prints`](crate::fingerprint::Prints)): the part that it moves, and its number within all parts. All else follows: the type
-//! [`Said`], reading and writing rows, merging, comparing, and the fingerprints. Rows are written in the order of the table.
+//! [`Contribution`], reading and writing rows, merging, comparing, and the fingerprints. Rows are written in the order of the table.
 
 use std::borrow::Cow;
 
@@ -114,7 +114,7 @@ macro_rules! declare {
         $(, weighs $field:ident ($part:tt $place:literal))?;)*) => {
         /// Everything that is said of one URL: by one source, or by all of them once merged.
         #[derive(Debug, Clone, PartialEq, Default, Serialize)]
-        pub struct Said<'a> {
+        pub struct Contribution<'a> {
             /// The URL, in the spelling of [`Address`](crate::address::Address).
             pub url: Cow<'a, str>,
             $($(#[$about])* pub $name: $type,)*

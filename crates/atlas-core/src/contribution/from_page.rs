@@ -2,15 +2,15 @@
 
 use std::borrow::Cow;
 
-use super::field_table::Said;
+use super::field_table::Contribution;
 use crate::address::Address;
 use crate::page::Page;
 
 impl Page {
     /// The page as a contribution for its address.
-    pub fn into_said(self, address: &Address) -> Said<'static> {
+    pub fn into_said(self, address: &Address) -> Contribution<'static> {
         let owned = |address: Address| Cow::Owned(address.as_str().to_owned());
-        Said {
+        Contribution {
             url: owned(address.clone()),
             modified: self.modified,
             published: self.published,
@@ -38,7 +38,7 @@ impl Page {
             stated_videos: self.stated_videos,
             unreadable: self.unreadable.map(Cow::Owned),
             no_head: !self.has_head,
-            ..Said::default()
+            ..Contribution::default()
         }
     }
 }

@@ -1,6 +1,6 @@
 //! Merging: what several sources say of one URL, and where they are at odds.
 
-use super::field_table::{Said, field_table};
+use super::field_table::{Contribution, field_table};
 use super::value::{Kind, Value, is_compared, kind_of};
 use crate::titles::is_same;
 use crate::video::{self, Video};
@@ -34,7 +34,7 @@ fn any(mine: &mut bool, theirs: bool) {
 macro_rules! merge {
     ($($(#[$about:meta])* $name:ident: $type:ty = $number:literal, $merge:ident, $told:ident
         $(, weighs $field:ident ($part:tt $place:literal))?;)*) => {
-        impl<'a> Said<'a> {
+        impl<'a> Contribution<'a> {
             /// Adds what a later source says. For each field the first source that says it wins; lists are united; a noindex, a
             /// failure or a draft from any of them stands.
             pub fn merge(&mut self, other: Self) {
@@ -76,8 +76,8 @@ macro_rules! merge {
             }
 
             /// The same, borrowing from nothing.
-            pub fn into_owned(self) -> Said<'static> {
-                Said { url: self.url.into_owned().into(), $($name: Value::into_owned(self.$name),)* }
+            pub fn into_owned(self) -> Contribution<'static> {
+                Contribution { url: self.url.into_owned().into(), $($name: Value::into_owned(self.$name),)* }
             }
         }
     };
@@ -110,16 +110,16 @@ mod tests {
 
     #[test]
     fn the_first_word_wins_and_lists_unite() {
-        let mut page = Said {
+        let mut page = Contribution {
             title: Some("Lampworks Halt".into()),
             images: vec!["https://www.marrowvale.example/a.svg".into()],
             videos: vec![Video {
                 content_loc: Some("https://www.marrowvale.example/a.webm".into()),
                 ..Video::default()
             }],
-            ..Said::default()
+            ..Contribution::default()
         };
-        page.merge(Said {
+        page.merge(Contribution {
             title: Some("lampworks".into()),
             modified: day("2026-03-04"),
             images: vec!["https://www.marrowvale.example/a.svg".into(), "https://www.marrowvale.example/b.svg".into()],
@@ -129,7 +129,7 @@ mod tests {
                 ..Video::default()
             }],
             noindex: Some("noindex".into()),
-            ..Said::default()
+            ..Contribution::default()
         });
         assert_eq!(page.title.as_deref(), Some("Lampworks Halt"));
         assert_eq!(page.modified, day("2026-03-04"));
@@ -141,14 +141,14 @@ mod tests {
 
     #[test]
     fn sources_differ_only_where_they_mean_something_else() {
-        let said = |title: &'static str, modified: &str| Said {
+        let contribution = |title: &'static str, modified: &str| Contribution {
             title: Some(title.into()),
             modified: day(modified),
-            ..Said::default()
+            ..Contribution::default()
         };
-        let page = said("Frost | Marrow Vale", "2026-07-01T01:38:00+01:00");
-        assert!(page.at_odds(&said("Frost", "2026-07-01T00:38:00Z")).is_empty());
-        assert_eq!(page.at_odds(&said("Thaw", "2026-07-01T00:39:00Z")), ["title", "modified"]);
-        assert_eq!(page.at_odds(&said("Frost", "2026-07-01")), ["modified"]);
+        let page = contribution("Frost | Marrow Vale", "2026-07-01T01:38:00+01:00");
+        assert!(page.at_odds(&contribution("Frost", "2026-07-01T00:38:00Z")).is_empty());
+        assert_eq!(page.at_odds(&contribution("Thaw", "2026-07-01T00:39:00Z")), ["title", "modified"]);
+        assert_eq!(page.at_odds(&contribution("Frost", "2026-07-01")), ["modified"]);
     }
 }

@@ -1,7 +1,7 @@
 //! A contribution: what one source says of one URL, as a compact row of bytes.
 //!
-//! Sources yield contributions by the million, so a row stays bytes until it is chosen. [`Said::write`] writes one, [`Said::read`]
-//! reads one, [`Said::merge`] joins what several sources say of the same URL. Which fields there are stands in one table.
+//! Sources yield contributions by the million, so a row stays bytes until it is chosen. [`Contribution::write`] writes one, [`Contribution::read`]
+//! reads one, [`Contribution::merge`] joins what several sources say of the same URL. Which fields there are stands in one table.
 
 pub(crate) mod field_table;
 mod value;
@@ -11,5 +11,5 @@ mod merge;
 mod from_page;
 
 pub use self::absence::{Absence, NO_ANSWER};
-pub use self::field_table::Said;
+pub use self::field_table::Contribution;
 pub use self::row::{address_of, is_dead, url_of};

@@ -1,26 +1,26 @@
 //! Rows: what one source says of one URL as compact bytes, a number, a length and the bytes of each field that it knew.
 
 use super::absence::Absence;
-use super::field_table::{Said, URL, field_table, number};
+use super::field_table::{Contribution, URL, field_table, number};
 use super::value::{Value, put, text};
 use crate::varint;
 
 macro_rules! rows {
     ($($(#[$about:meta])* $name:ident: $type:ty = $number:literal, $merge:ident, $told:ident
         $(, weighs $field:ident ($part:tt $place:literal))?;)*) => {
-        impl<'a> Said<'a> {
-            /// Reads a row that [`Said::write`] wrote. Bytes that no row holds are passed over: rows are kept in the ledger, and one
+        impl<'a> Contribution<'a> {
+            /// Reads a row that [`Contribution::write`] wrote. Bytes that no row holds are passed over: rows are kept in the ledger, and one
             /// that was damaged on disk must not stop a build.
             pub fn read(row: &'a [u8]) -> Self {
-                let mut said = Self::default();
+                let mut contribution = Self::default();
                 for (number, bytes) in fields(row) {
                     match number {
-                        URL => said.url = text(bytes),
-                        $($number => said.$name.receive(bytes),)*
+                        URL => contribution.url = text(bytes),
+                        $($number => contribution.$name.receive(bytes),)*
                         _ => {}
                     }
                 }
-                said
+                contribution
             }
 
             /// Writes it as a row at the end of `out`.
@@ -33,7 +33,7 @@ macro_rules! rows {
 }
 field_table!(rows);
 
-impl Said<'_> {
+impl Contribution<'_> {
     /// When the entry came to be, for the order in which files are filled: published, else modified, in seconds.
     pub fn age(&self) -> Option<i64> {
         self.published.or(self.modified).map(|date| date.seconds())
@@ -97,7 +97,7 @@ mod tests {
             words in proptest::collection::vec(".{1,20}", 0..3),
         ) {
             let words: Vec<Cow<'static, str>> = words.into_iter().map(Cow::from).collect();
-            let said = Said {
+            let contribution = Contribution {
                 url: "https://www.marrowvale.example/halts/".into(),
                 title: title.map(Cow::from),
                 images: images.into_iter().map(Cow::from).collect(),
@@ -126,17 +126,17 @@ mod tests {
                 failure: Some("404 Not Found".into()),
                 language_group: Some("halts".into()),
                 alternates: vec![Alternate { language: "cy".into(), url: "https://www.marrowvale.example/cy/".into() }],
-                ..Said::default()
+                ..Contribution::default()
             };
             let mut bytes = Vec::new();
-            said.write(&mut bytes);
+            contribution.write(&mut bytes);
             prop_assert_eq!(url_of(&bytes), "https://www.marrowvale.example/halts/");
-            prop_assert_eq!(Said::read(&bytes).into_owned(), said);
+            prop_assert_eq!(Contribution::read(&bytes).into_owned(), contribution);
         }
 
         #[test]
         fn any_bytes_can_be_read(bytes in proptest::collection::vec(any::<u8>(), 0..200)) {
-            let _ = Said::read(&bytes);
+            let _ = Contribution::read(&bytes);
         }
     }
 
@@ -145,7 +145,7 @@ mod tests {
         let dead = |failure: Option<&'static str>| {
             let mut row = Vec::new();
             let failure = failure.map(Cow::Borrowed);
-            Said { title: Some("7".into()), failure, ..Said::default() }.write(&mut row);
+            Contribution { title: Some("7".into()), failure, ..Contribution::default() }.write(&mut row);
             is_dead(&row)
         };
         assert!(dead(Some("404 Not Found")) && dead(Some("302 Found that leads nowhere")));
@@ -159,8 +159,9 @@ mod tests {
 
     #[test]
     fn age_is_publication_before_change() {
-        let said = Said { modified: day("2026-03-04"), published: day("1970-01-02"), ..Said::default() };
-        assert_eq!(said.age(), Some(86_400));
-        assert_eq!(Said::default().age(), None);
+        let contribution =
+            Contribution { modified: day("2026-03-04"), published: day("1970-01-02"), ..Contribution::default() };
+        assert_eq!(contribution.age(), Some(86_400));
+        assert_eq!(Contribution::default().age(), None);
     }
 }

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use crate::calendar::Calendar;
-use crate::contribution::Said;
+use crate::contribution::Contribution;
 use crate::entry::NewsArticle;
 use crate::lastmod::Lastmod;
 use serde::Serialize;
@@ -24,23 +24,23 @@ pub struct News {
 
 impl News {
     /// Whether an entry is an article that may be news, whatever its age. An archive's page is none, whatever dates it has.
-    pub fn is_article(said: &Said<'_>) -> bool {
-        said.published.is_some() && Self::title(said).is_some() && said.archive.is_none()
+    pub fn is_article(contribution: &Contribution<'_>) -> bool {
+        contribution.published.is_some() && Self::title(contribution).is_some() && contribution.archive.is_none()
     }
 
     /// The title of an article: its headline, without the site's name behind it.
-    fn title<'a>(said: &'a Said<'_>) -> Option<&'a str> {
-        [&said.headline, &said.title]
+    fn title<'a>(contribution: &'a Contribution<'_>) -> Option<&'a str> {
+        [&contribution.headline, &contribution.title]
             .into_iter()
             .find_map(|title| title.as_deref().filter(|title| !title.trim().is_empty()))
     }
 
     /// The article as news at this instant; `None` where it is too old, not yet published, or lacks a title.
-    pub fn article<'a>(&'a self, said: &'a Said<'_>, calendar: &Calendar) -> Option<NewsArticle<'a>> {
+    pub fn article<'a>(&'a self, contribution: &'a Contribution<'_>, calendar: &Calendar) -> Option<NewsArticle<'a>> {
         let is_recent = |date: &Lastmod| (0..NEWS_SECONDS).contains(&(calendar.now - calendar.start(date)));
-        let published = said.published.filter(is_recent)?;
-        let title = Self::title(said)?;
-        Self::is_article(said).then(|| NewsArticle {
+        let published = contribution.published.filter(is_recent)?;
+        let title = Self::title(contribution)?;
+        Self::is_article(contribution).then(|| NewsArticle {
             publication: Cow::Borrowed(&self.publication),
             language: Cow::Borrowed(&self.language),
             published,
@@ -71,13 +71,18 @@ mod tests {
     fn two_days_and_no_longer(#[case] later: i64, #[case] wanted: bool) {
         let news = News { publication: "Vale Gazette".into(), language: "en".into() };
         let published = Some(Lastmod::Instant { seconds: AT, offset: 0 });
-        let said = Said { title: Some("Weir path closed".into()), published, ..Said::default() };
-        assert_eq!(news.article(&said, &Calendar::utc(AT + later)).is_some(), wanted);
+        let contribution =
+            Contribution { title: Some("Weir path closed".into()), published, ..Contribution::default() };
+        assert_eq!(news.article(&contribution, &Calendar::utc(AT + later)).is_some(), wanted);
         let headline = Some("Weir path closed".into());
-        let headed =
-            Said { title: Some("Weir path closed – The Gazette".into()), headline, published, ..Said::default() };
+        let headed = Contribution {
+            title: Some("Weir path closed – The Gazette".into()),
+            headline,
+            published,
+            ..Contribution::default()
+        };
         assert_eq!(news.article(&headed, &Calendar::utc(AT)).unwrap().title, "Weir path closed");
-        let untitled = Said { published, ..Said::default() };
+        let untitled = Contribution { published, ..Contribution::default() };
         assert_eq!(
             news.article(&untitled, &Calendar::utc(AT + later)),
             None,

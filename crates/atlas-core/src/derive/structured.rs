@@ -7,7 +7,7 @@ use serde::Serialize;
 use serde_json::{Map, Value, json};
 use xxhash_rust::xxh3::xxh3_64;
 
-use crate::contribution::Said;
+use crate::contribution::Contribution;
 use crate::lastmod::Lastmod;
 
 /// The longest name of one folder or file, in characters.
@@ -61,12 +61,12 @@ impl VideoObjects {
 
 /// The videos of a page as `VideoObject`s. A day without a time begins at midnight in the site's zone; a video without a
 /// date of its own was put up when its page was published.
-pub fn video_objects(said: &Said<'_>, timezone: &TimeZone) -> VideoObjects {
+pub fn video_objects(contribution: &Contribution<'_>, timezone: &TimeZone) -> VideoObjects {
     let mut all = VideoObjects::default();
-    for video in &said.videos {
+    for video in &contribution.videos {
         let date = |text: &str| Lastmod::read(text, timezone).and_then(|date| with_zone(&date, timezone));
         let uploaded = video.publication_date.as_deref().and_then(date);
-        let uploaded = uploaded.or_else(|| with_zone(&said.published?, timezone));
+        let uploaded = uploaded.or_else(|| with_zone(&contribution.published?, timezone));
         let mut object = Map::new();
         let mut put = |name: &str, value: Option<Value>| {
             object.extend(value.map(|value| (name.to_owned(), value)));
@@ -80,7 +80,7 @@ pub fn video_objects(said: &Said<'_>, timezone: &TimeZone) -> VideoObjects {
         put("thumbnailUrl", video.thumbnail_loc.as_ref().map(|address| json!([address])));
         put("uploadDate", uploaded.map(Value::from));
         put("duration", video.duration.map(|seconds| duration(seconds).into()));
-        let other = |place: &Option<String>| place.clone().filter(|place| *place != said.url).map(Value::from);
+        let other = |place: &Option<String>| place.clone().filter(|place| *place != contribution.url).map(Value::from);
         put("contentUrl", other(&video.content_loc));
         put("embedUrl", other(&video.player_loc));
         put("expires", video.expiration_date.as_deref().and_then(date).map(Value::from));
@@ -166,10 +166,11 @@ fn duration(seconds: u32) -> String {
 
 /// What the `VideoObject`s that a page carries lack, or say otherwise than the rest of what is known of its videos: in words,
 /// each beginning with the property.
-pub fn compare(said: &Said<'_>) -> Vec<String> {
+pub fn compare(contribution: &Contribution<'_>) -> Vec<String> {
     let mut differences = Vec::new();
-    for (at, stated) in said.stated_videos.iter().enumerate() {
-        let known = said.videos.iter().find(|video| video.same_as(stated)).or_else(|| said.videos.get(at));
+    for (at, stated) in contribution.stated_videos.iter().enumerate() {
+        let known =
+            contribution.videos.iter().find(|video| video.same_as(stated)).or_else(|| contribution.videos.get(at));
         let known = known.cloned().unwrap_or_default();
         let fields = [
             ("name", &stated.title, &known.title, true),
@@ -207,13 +208,13 @@ fn has_zone(date: &str) -> bool {
 }
 
 /// Whether a page's own `VideoObject`s say all that ours would, and nothing else.
-pub fn is_as_known(said: &Said<'_>) -> bool {
-    !said.stated_videos.is_empty() && compare(said).is_empty()
+pub fn is_as_known(contribution: &Contribution<'_>) -> bool {
+    !contribution.stated_videos.is_empty() && compare(contribution).is_empty()
 }
 
 /// Whether a video could be shown beside a search result only with structured data of ours: its page has none.
-pub fn is_wanted(said: &Said<'_>) -> bool {
-    !said.videos.is_empty() && said.stated_videos.is_empty()
+pub fn is_wanted(contribution: &Contribution<'_>) -> bool {
+    !contribution.videos.is_empty() && contribution.stated_videos.is_empty()
 }
 
 #[cfg(test)]
@@ -236,8 +237,8 @@ mod tests {
         }
     }
 
-    fn page(videos: Vec<Video>) -> Said<'static> {
-        Said { url: "https://www.marrowvale.example/films/weir/".into(), videos, ..Said::default() }
+    fn page(videos: Vec<Video>) -> Contribution<'static> {
+        Contribution { url: "https://www.marrowvale.example/films/weir/".into(), videos, ..Contribution::default() }
     }
 
     #[test]
@@ -286,11 +287,11 @@ mod tests {
 
     #[test]
     fn the_page_knows_when_its_video_was_put_up() {
-        let said = Said {
+        let contribution = Contribution {
             published: Lastmod::from_epoch_day(20_000),
             ..page(vec![Video { publication_date: None, ..film() }])
         };
-        assert_eq!(video_objects(&said, &TimeZone::UTC).objects[0]["uploadDate"], "2024-10-04T00:00:00+00:00");
+        assert_eq!(video_objects(&contribution, &TimeZone::UTC).objects[0]["uploadDate"], "2024-10-04T00:00:00+00:00");
     }
 
     #[rstest]
@@ -306,9 +307,9 @@ mod tests {
         &["description is missing: From the cab", "duration is missing: PT1H2M3S"],
     )]
     fn a_page_with_its_own_is_compared(#[case] stated: Video, #[case] wanted: &[&str]) {
-        let said = Said { stated_videos: vec![stated], ..page(vec![film()]) };
-        assert!(!is_wanted(&said));
-        let differences = compare(&said);
+        let contribution = Contribution { stated_videos: vec![stated], ..page(vec![film()]) };
+        assert!(!is_wanted(&contribution));
+        let differences = compare(&contribution);
         assert_eq!(differences.len(), wanted.len(), "{differences:?}");
         for (difference, wanted) in differences.iter().zip(wanted) {
             assert!(difference.starts_with(wanted), "{difference}");

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use serde::{Deserialize, Serialize};
 use xxhash_rust::xxh3::xxh3_64;
 
-use crate::contribution::Said;
+use crate::contribution::Contribution;
 use crate::contribution::field_table::field_table;
 use crate::lastmod::{BYTES, Lastmod};
 use crate::video::Video;
@@ -52,28 +52,28 @@ macro_rules! weights {
 
         impl Fields {
             /// Those that something is said of.
-            pub fn of(said: &Said<'_>) -> Self {
+            pub fn of(contribution: &Contribution<'_>) -> Self {
                 let mut fields = Self::default();
-                $($(if said.$name.is_said() {
+                $($(if contribution.$name.is_said() {
                     fields.0 |= 1 << Field::$field as u8;
                 })?)*
                 fields
             }
 
             /// What is said in these fields, and nothing else.
-            pub fn select<'a>(self, said: &Said<'a>) -> Said<'a> {
-                let mut selected = Said { url: said.url.clone(), ..Said::default() };
+            pub fn select<'a>(self, contribution: &Contribution<'a>) -> Contribution<'a> {
+                let mut selected = Contribution { url: contribution.url.clone(), ..Contribution::default() };
                 $($(if self.has(Field::$field) {
-                    selected.$name = said.$name.clone();
+                    selected.$name = contribution.$name.clone();
                 })?)*
                 selected
             }
         }
 
         /// What has a weight, by its place; the place 0 is that of dates.
-        fn weights<'s>(said: &'s Said<'_>) -> [Weighted<'s>; PLACES] {
+        fn weights<'s>(contribution: &'s Contribution<'_>) -> [Weighted<'s>; PLACES] {
             let mut weights = [Weighted { part: None, weight: Weight::Date }; PLACES];
-            $($(weights[$place] = Weighted { part: part!($part), weight: said.$name.weight() };)?)*
+            $($(weights[$place] = Weighted { part: part!($part), weight: contribution.$name.weight() };)?)*
             weights
         }
     };
@@ -208,8 +208,8 @@ pub struct Prints {
 impl Prints {
     /// Takes both prints; `scratch` is used again from entry to entry. Hints and the choice of section are the site's
     /// settings, not the page's word: they do not count.
-    pub fn of(said: &Said<'_>, scratch: &mut Vec<u8>) -> Self {
-        let weights = weights(said);
+    pub fn of(contribution: &Contribution<'_>, scratch: &mut Vec<u8>) -> Self {
+        let weights = weights(contribution);
         let mut parts = [0u64; PARTS];
         let mut place = 1;
         for fields in weights[1..].chunk_by(|one, other| one.part == other.part) {
@@ -220,7 +220,7 @@ impl Prints {
         }
         let whole = xxh3_64(parts.map(u64::to_le_bytes).as_flattened());
         let low = parts.iter().rev().fold(0, |low, part| low << 8 | part >> 56);
-        Self { page: whole << 32 | low, declared: declared(said) }
+        Self { page: whole << 32 | low, declared: declared(contribution) }
     }
 
     /// Whether a part of two prints of a page is the same.
@@ -255,11 +255,12 @@ fn frame(out: &mut Vec<u8>, place: u8, bytes: &[u8]) {
 }
 
 /// The declared dates, in 32 bits: never 0 where there is one.
-fn declared(said: &Said<'_>) -> u32 {
-    if said.modified.is_none() && said.published.is_none() {
+fn declared(contribution: &Contribution<'_>) -> u32 {
+    if contribution.modified.is_none() && contribution.published.is_none() {
         return 0;
     }
-    let bytes = [said.modified, said.published].map(|date| date.map_or([0; BYTES], |date| date.to_bytes()));
+    let bytes =
+        [contribution.modified, contribution.published].map(|date| date.map_or([0; BYTES], |date| date.to_bytes()));
     (xxh3_64(bytes.as_flattened()) as u32).max(1)
 }
 
@@ -269,34 +270,34 @@ mod tests {
 
     use super::*;
 
-    fn prints(said: &Said<'_>) -> Prints {
-        Prints::of(said, &mut Vec::new())
+    fn prints(contribution: &Contribution<'_>) -> Prints {
+        Prints::of(contribution, &mut Vec::new())
     }
 
     use crate::entry::{Changefreq, Priority};
 
-    fn page() -> Said<'static> {
-        Said { title: Some("Fares".into()), digest: Some(7), ..Said::default() }
+    fn page() -> Contribution<'static> {
+        Contribution { title: Some("Fares".into()), digest: Some(7), ..Contribution::default() }
     }
 
     #[rstest]
-    #[case::hint(Said { priority: Priority::new(0.3), changefreq: Some(Changefreq::Daily), ..page() }, false)]
-    #[case::section(Said { section: Some("journal".into()), ..page() }, false)]
-    #[case::text(Said { digest: Some(8), ..page() }, true)]
-    #[case::picture(Said { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, true)]
-    #[case::title(Said { title: Some("Fares 2027".into()), ..page() }, true)]
-    fn only_the_page_itself_moves_its_print(#[case] other: Said<'static>, #[case] moves: bool) {
+    #[case::hint(Contribution { priority: Priority::new(0.3), changefreq: Some(Changefreq::Daily), ..page() }, false)]
+    #[case::section(Contribution { section: Some("journal".into()), ..page() }, false)]
+    #[case::text(Contribution { digest: Some(8), ..page() }, true)]
+    #[case::picture(Contribution { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, true)]
+    #[case::title(Contribution { title: Some("Fares 2027".into()), ..page() }, true)]
+    fn only_the_page_itself_moves_its_print(#[case] other: Contribution<'static>, #[case] moves: bool) {
         assert_eq!(prints(&page()).page != prints(&other).page, moves);
     }
 
     /// Each field moves its own part, and what is selected of fields is what was said in them.
     #[rstest]
-    #[case::title(Said { title: Some("Fares 2027".into()), ..page() }, Field::Title)]
-    #[case::summary(Said { description: Some("What it costs".into()), ..page() }, Field::Description)]
-    #[case::language(Said { language: Some("cy".into()), ..page() }, Field::Language)]
-    #[case::content(Said { digest: Some(8), ..page() }, Field::Content)]
-    #[case::pictures(Said { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, Field::Images)]
-    fn parts_move_alone(#[case] other: Said<'static>, #[case] moved: Field) {
+    #[case::title(Contribution { title: Some("Fares 2027".into()), ..page() }, Field::Title)]
+    #[case::summary(Contribution { description: Some("What it costs".into()), ..page() }, Field::Description)]
+    #[case::language(Contribution { language: Some("cy".into()), ..page() }, Field::Language)]
+    #[case::content(Contribution { digest: Some(8), ..page() }, Field::Content)]
+    #[case::pictures(Contribution { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, Field::Images)]
+    fn parts_move_alone(#[case] other: Contribution<'static>, #[case] moved: Field) {
         let (one, two) = (prints(&page()).page, prints(&other).page);
         let parts: Vec<usize> = (0..PARTS).filter(|part| !Prints::same_part(one, two, *part)).collect();
         assert_eq!(parts, [moved.part().unwrap()]);
@@ -307,13 +308,13 @@ mod tests {
 
     #[test]
     fn a_text_with_nothing_in_it_is_none() {
-        let empty = Said { description: Some("".into()), ..page() };
+        let empty = Contribution { description: Some("".into()), ..page() };
         assert_eq!(prints(&empty), prints(&page()));
     }
 
     #[test]
     fn a_declared_date_has_a_print_of_its_own() {
-        let dated = Said { modified: Lastmod::from_epoch_day(20_000), ..page() };
+        let dated = Contribution { modified: Lastmod::from_epoch_day(20_000), ..page() };
         assert_eq!(prints(&dated).page, prints(&page()).page);
         assert_ne!(prints(&dated).declared, prints(&page()).declared);
         assert_eq!(prints(&page()).declared, 0);

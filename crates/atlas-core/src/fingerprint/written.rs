@@ -8,7 +8,7 @@ use crate::lastmod::Lastmod;
 use crate::placement::FileKind;
 
 /// What was decided of an entry in a kind of file: what the sources say of it, and how it goes in.
-pub fn decided(said: u64, kept: &Kept, kind: FileKind) -> u64 {
+pub fn decided(row_print: u64, kept: &Kept, kind: FileKind) -> u64 {
     let hints = [
         kept.changefreq.map_or(0, |hint| hint as u8 + 1),
         kept.priority.map_or(0, |hint| hint.hundredths() + 1),
@@ -16,7 +16,7 @@ pub fn decided(said: u64, kept: &Kept, kind: FileKind) -> u64 {
         kind as u8,
     ];
     let section = u32::from(kept.section);
-    xxh3_64_with_seed(&(u64::from(u32::from_le_bytes(hints)) << 32 | u64::from(section)).to_le_bytes(), said)
+    xxh3_64_with_seed(&(u64::from(u32::from_le_bytes(hints)) << 32 | u64::from(section)).to_le_bytes(), row_print)
 }
 
 /// What is written of an entry of which this was [`decided`]: under these settings, with this date, in this group of
@@ -51,8 +51,8 @@ mod tests {
     #[test]
     fn written_follows_all_that_is_written() {
         let kept = Kept { section: 1, changefreq: None, priority: None, date_policy: DatePolicy::Usual };
-        let told = |said, settings, observed, kept: &Kept, group, kind| {
-            written(decided(said, kept, kind), settings, observed, group)
+        let told = |row_print, settings, observed, kept: &Kept, group, kind| {
+            written(decided(row_print, kept, kind), settings, observed, group)
         };
         let base = told(1, 2, None, &kept, 0, FileKind::Pages);
         let others = [

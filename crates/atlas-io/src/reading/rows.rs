@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::io::{self, Read};
 use std::sync::Arc;
 
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
 use atlas_core::report::Problem;
 use atlas_store::arrival::{Block, Decider, Reader};
@@ -195,16 +195,16 @@ impl TableReader {
 }
 
 impl Reader for TableReader {
-    fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Said<'_>), problem: &mut dyn FnMut(Problem)) {
+    fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Contribution<'_>), problem: &mut dyn FnMut(Problem)) {
         let Layout::Separated(delimiter) = self.layout else { return };
         let mut fields = Vec::new();
         if Splitter::new(raw, delimiter).next(&mut fields).is_none() {
             return;
         }
         let record = Record::Columns(&fields);
-        let (records, mut said) = (self.records(), Said::default());
-        if records.read(&record, &mut said, &mut |trouble| problem(self.problem(line, trouble))) {
-            take(&said);
+        let (records, mut contribution) = (self.records(), Contribution::default());
+        if records.read(&record, &mut contribution, &mut |trouble| problem(self.problem(line, trouble))) {
+            take(&contribution);
         }
     }
 }
@@ -357,11 +357,11 @@ impl<'t> Reading<'t> {
     ) {
         let mut splitter = Splitter::new(text, delimiter);
         let mut fields = Vec::with_capacity(self.reader.header.columns.len());
-        let (records, mut said) = (self.reader.records(), Said::default());
+        let (records, mut contribution) = (self.reader.records(), Contribution::default());
         while let Some(line) = splitter.next(&mut fields) {
             let at = splitter.last();
             let print = self.raw.map_or(0, |raw| fingerprint::raw(text[at.clone()].as_bytes(), raw.reading));
-            self.columns(&records, first_line + line, &fields, print, &mut said);
+            self.columns(&records, first_line + line, &fields, print, &mut contribution);
             ended(&mut self.block, Some(at.start));
         }
     }
@@ -385,7 +385,7 @@ impl<'t> Reading<'t> {
                         (Some(raw), Ok(came)) if fields.len() == self.reader.header.columns.len() => {
                             self.row_as_it_came(&fields[raw.column], came.trim_end_matches(['\r', '\n']), line, raw);
                         }
-                        _ => self.columns(&self.reader.records(), line, &fields, 0, &mut Said::default()),
+                        _ => self.columns(&self.reader.records(), line, &fields, 0, &mut Contribution::default()),
                     }
                 }
                 Err(error) if matches!(error.kind(), csv::ErrorKind::Utf8 { .. }) => {
@@ -402,10 +402,10 @@ impl<'t> Reading<'t> {
         line: u64,
         fields: &[Cow<'r, str>],
         raw: u64,
-        said: &mut Said<'r>,
+        contribution: &mut Contribution<'r>,
     ) {
         if fields.len() == self.reader.header.columns.len() {
-            return self.row(records, line, &Record::Columns(fields), raw, said);
+            return self.row(records, line, &Record::Columns(fields), raw, contribution);
         }
         self.wrong_columns(line, fields.len());
     }
@@ -424,7 +424,7 @@ impl<'t> Reading<'t> {
             match serde_json::from_slice::<Map<String, Value>>(line) {
                 Ok(object) => {
                     let (records, record) = (self.reader.records(), Record::Object(&object));
-                    self.row(&records, number, &record, 0, &mut Said::default());
+                    self.row(&records, number, &record, 0, &mut Contribution::default());
                 }
                 Err(error) => {
                     let message =
@@ -441,13 +441,13 @@ impl<'t> Reading<'t> {
         line: u64,
         record: &Record<'_, 'r>,
         raw: u64,
-        said: &mut Said<'r>,
+        contribution: &mut Contribution<'r>,
     ) {
         let Self { reader, block, problems, .. } = self;
         let before = problems.len();
-        if records.read(record, said, &mut |trouble| problems.push(reader.problem(line, trouble))) {
+        if records.read(record, contribution, &mut |trouble| problems.push(reader.problem(line, trouble))) {
             // What is wrong with a row has to be told by every build.
-            block.push_raw(said, if problems.len() == before { raw } else { 0 });
+            block.push_raw(contribution, if problems.len() == before { raw } else { 0 });
         }
     }
 

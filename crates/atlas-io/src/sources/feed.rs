@@ -4,7 +4,7 @@ use std::io::Read;
 use std::time::Duration;
 
 use atlas_core::address::{Address, Site};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::page::{self, Reader};
@@ -71,8 +71,8 @@ impl Source for Feed {
         let language = feed.language.clone();
         let mut block = Block::new(gathering.decider());
         for (nth, entry) in feed.entries.into_iter().enumerate() {
-            match self.said(entry, language.as_deref()) {
-                Ok(said) => block.push(&said),
+            match self.contribution(entry, language.as_deref()) {
+                Ok(contribution) => block.push(&contribution),
                 Err(why) => {
                     let message = format!("entry {}: {why}; it is passed over", nth + 1);
                     gathering.problem(Problem { file: self.shown.clone(), line: None, message, passed_over: true });
@@ -85,7 +85,7 @@ impl Source for Feed {
 }
 
 impl Feed {
-    fn said(&self, entry: Entry, language: Option<&str>) -> Result<Said<'static>, String> {
+    fn contribution(&self, entry: Entry, language: Option<&str>) -> Result<Contribution<'static>, String> {
         // An enclosure goes by that name in Atom and RSS, and by its type alone in JSON Feed.
         let kind_of = |link: &Link| link.media_type.clone().unwrap_or_default();
         let (files, pages): (Vec<&Link>, Vec<&Link>) = entry.links.iter().partition(|link| {
@@ -115,7 +115,7 @@ impl Feed {
         videos.iter_mut().for_each(|video| video.complete_from(&own));
         let published = entry.published.map(|instant| date(instant.timestamp()));
         let updated = entry.updated.map(|instant| date(instant.timestamp()));
-        Ok(Said {
+        Ok(Contribution {
             url: address.into_string().into(),
             // What RSS calls the day of publication is read as the day of change too: that is no word of its own.
             modified: updated.filter(|updated| Some(*updated) != published),
@@ -138,7 +138,7 @@ impl Feed {
             images: images.into_iter().map(Into::into).collect(),
             videos,
             section: self.section.clone().map(Into::into),
-            ..Said::default()
+            ..Contribution::default()
         })
     }
 

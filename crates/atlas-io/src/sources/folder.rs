@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::mpsc::sync_channel;
 use std::thread;
 
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::report::Problem;
 use atlas_store::arrival::{BLOCK_BYTES, Block};
 use atlas_store::disk::{self, Stamp};
@@ -57,7 +57,7 @@ pub(crate) trait Files: Sync {
 
 /// What one file says.
 pub(crate) struct FileSaid {
-    pub(crate) said: Said<'static>,
+    pub(crate) contribution: Contribution<'static>,
     /// Its links within the site, packed.
     pub(crate) links: Vec<u8>,
     /// What of it could not be read. Such a file is read again the next time.
@@ -204,12 +204,12 @@ impl Folder {
         }
         let mut bytes = Vec::with_capacity(stamp.size as usize);
         file.take(LARGEST).read_to_end(&mut bytes)?;
-        let FileSaid { said, links, troubles } = match files.read(relative, &bytes) {
+        let FileSaid { contribution, links, troubles } = match files.read(relative, &bytes) {
             Ok(read) => read,
             Err(why) => return Ok(Outcome::Unread(path.to_owned(), why)),
         };
         let mut row = Vec::new();
-        said.write(&mut row);
+        contribution.write(&mut row);
         let again = is_fresh(stamp) || !troubles.is_empty();
         let stamp = if again { Stamp { size: u64::MAX, modified: 0 } } else { stamp };
         let problems = troubles.into_iter().map(|trouble| self.problem(path, trouble)).collect();

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use atlas_core::address::Site;
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint::{self, Field};
 use atlas_core::links;
 use atlas_core::page::{self, Page, Reader};
@@ -101,8 +101,9 @@ impl Files for HtmlFolder {
         if !is_page(Path::new(relative)) {
             // Its own content is all that tells when a document changed.
             let digest = Some(fingerprint::row(bytes));
-            let said = Said { url: address.into_string().into(), digest, section, ..Said::default() };
-            return Ok(FileSaid { said, links: Vec::new(), troubles: Vec::new() });
+            let contribution =
+                Contribution { url: address.into_string().into(), digest, section, ..Contribution::default() };
+            return Ok(FileSaid { contribution, links: Vec::new(), troubles: Vec::new() });
         }
         let mut page = page::read(bytes, &address, &self.reader).map_err(|why| format!("{why}; it is not listed"))?;
         if !self.heed_canonical {
@@ -112,7 +113,7 @@ impl Files for HtmlFolder {
         troubles.extend(self.asking.complete(&mut page, &address, &self.site));
         let links = followed_links(&page, &self.site);
         let troubles = troubles.into_iter().map(Trouble::cell).collect();
-        Ok(FileSaid { said: Said { section, ..page.into_said(&address) }, links, troubles })
+        Ok(FileSaid { contribution: Contribution { section, ..page.into_said(&address) }, links, troubles })
     }
 }
 

@@ -6,7 +6,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
 use atlas_core::page::{self, Reader};
 use atlas_store::error::StoreError;
@@ -87,24 +87,24 @@ impl Files for MarkdownFolder {
         }
         let reader = RecordReader { settings: &self.records, header: &header };
         let record = Record::Object(&front);
-        let mut said = Said::default();
-        if !reader.read(&record, &mut said, &mut |trouble| troubles.push(trouble)) {
+        let mut contribution = Contribution::default();
+        if !reader.read(&record, &mut contribution, &mut |trouble| troubles.push(trouble)) {
             let why = troubles.pop().map(|trouble: Trouble| trouble.message).unwrap_or_default();
             return Err(why.replace("the row", "the file"));
         }
         let mut rendered = String::from("<main>");
         html::push_html(&mut rendered, Parser::new_ext(body, Options::all()));
-        let said = said.into_owned();
-        let address = atlas_core::address::Address::trusted(said.url.clone());
+        let contribution = contribution.into_owned();
+        let address = atlas_core::address::Address::trusted(contribution.url.clone());
         // An article may be all front matter: then there is no page to be read.
         let mut page = page::read(rendered.as_bytes(), &address, &self.reader).unwrap_or_default();
-        page.title = said.title.as_deref().map(str::to_owned).or(page.title);
-        page.description = said.description.as_deref().map(str::to_owned).or(page.description);
+        page.title = contribution.title.as_deref().map(str::to_owned).or(page.title);
+        page.description = contribution.description.as_deref().map(str::to_owned).or(page.description);
         troubles.extend(self.asking.complete(&mut page, &address, &self.records.site).into_iter().map(Trouble::cell));
         let links = followed_links(&page, &self.records.site);
-        let mut merged = Said { no_head: false, ..said };
-        merged.merge(Said { no_head: false, language: None, ..page.into_said(&address) });
-        Ok(FileSaid { said: merged, links, troubles })
+        let mut merged = Contribution { no_head: false, ..contribution };
+        merged.merge(Contribution { no_head: false, language: None, ..page.into_said(&address) });
+        Ok(FileSaid { contribution: merged, links, troubles })
     }
 }
 

@@ -6,7 +6,7 @@ use std::path::Path;
 use std::time::Duration;
 
 use atlas_core::address::{Address, Site};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::entry::Priority;
 use atlas_core::fingerprint;
 use atlas_core::format::{RawUrl, read};
@@ -143,8 +143,8 @@ struct Adding<'a, 'g> {
 impl Adding<'_, '_> {
     fn url(&mut self, url: RawUrl) {
         let line = url.line;
-        match self.source.said(url) {
-            Ok(said) => self.block.push(&said),
+        match self.source.contribution(url) {
+            Ok(contribution) => self.block.push(&contribution),
             Err(why) => {
                 let message = format!("{why}; the entry is passed over");
                 self.gathering.problem(Problem {
@@ -167,7 +167,7 @@ impl Adding<'_, '_> {
 }
 
 impl OldSitemap {
-    fn said(&self, url: RawUrl) -> Result<Said<'static>, String> {
+    fn contribution(&self, url: RawUrl) -> Result<Contribution<'static>, String> {
         let loc = url.loc.ok_or("it has no loc")?;
         let address = Address::parse(&loc).map_err(|why| why.to_string())?;
         let date = |text: Option<String>| Lastmod::read(&text?, &self.timezone);
@@ -180,7 +180,7 @@ impl OldSitemap {
             .filter_map(|one| Some(Alternate { language: one.language, url: place(&one.url)?.into_string().into() }));
         let stated = date(url.lastmod);
         let (modified, recorded) = if self.written_over { (None, stated) } else { (stated, None) };
-        Ok(Said {
+        Ok(Contribution {
             url: address.into_string().into(),
             modified,
             recorded,
@@ -193,7 +193,7 @@ impl OldSitemap {
             videos: url.videos.into_iter().map(settle).collect(),
             alternates: alternates.collect(),
             section: self.section.clone().map(Into::into),
-            ..Said::default()
+            ..Contribution::default()
         })
     }
 }

@@ -3,7 +3,7 @@
 use std::ops::Range;
 
 use atlas_core::choose::Kept;
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::format::{Frame, write_url};
 use atlas_core::output_policy::OutputPolicy;
 use atlas_core::placement::{FileKind, Weight};
@@ -32,16 +32,27 @@ pub struct Renderer<'a> {
 
 impl Renderer<'_> {
     /// Appends the `url` element of a candidate, whose row has been read; returns the frame it needs, and how many media are in it.
-    pub(crate) fn render(&self, candidate: &Candidate, said: &Said<'_>, out: &mut Vec<u8>) -> (Frame, u32) {
+    pub(crate) fn render(
+        &self,
+        candidate: &Candidate,
+        contribution: &Contribution<'_>,
+        out: &mut Vec<u8>,
+    ) -> (Frame, u32) {
         let group = self.alternates.list(candidate.group);
-        let entry = self.policy.entry(said, candidate.kept(), candidate.observed(), group, candidate.kind);
+        let entry = self.policy.entry(contribution, candidate.kept(), candidate.observed(), group, candidate.kind);
         write_url(out, &entry);
         (Frame::of(&entry), entry.media())
     }
 
     /// Appends the `url` element of an entry that is new, whose row has been read.
-    pub(crate) fn render_new(&self, kept: Kept, group: u32, said: &Said<'_>, out: &mut Vec<u8>) -> (Frame, u32) {
-        let entry = self.policy.entry(said, kept, None, self.alternates.list(group), FileKind::Pages);
+    pub(crate) fn render_new(
+        &self,
+        kept: Kept,
+        group: u32,
+        contribution: &Contribution<'_>,
+        out: &mut Vec<u8>,
+    ) -> (Frame, u32) {
+        let entry = self.policy.entry(contribution, kept, None, self.alternates.list(group), FileKind::Pages);
         write_url(out, &entry);
         (Frame::of(&entry), entry.media())
     }
@@ -49,7 +60,8 @@ impl Renderer<'_> {
     /// The weight of a candidate and the namespaces it needs.
     pub(super) fn measure(&self, candidate: &Candidate) -> (Weight, Frame) {
         let mut out = Vec::new();
-        let (frame, media) = self.render(candidate, &Said::read(&self.arrivals.row(candidate.row_id)), &mut out);
+        let (frame, media) =
+            self.render(candidate, &Contribution::read(&self.arrivals.row(candidate.row_id)), &mut out);
         (Weight { bytes: out.len() as u64, media }, frame)
     }
 }
@@ -100,7 +112,7 @@ impl Renderer<'_> {
                     group => {
                         // It was measured without its alternates.
                         let (row, mut out) = (arrivals.row(row_id), Vec::new());
-                        let (frame, media) = self.render_new(kept, group, &Said::read(&row), &mut out);
+                        let (frame, media) = self.render_new(kept, group, &Contribution::read(&row), &mut out);
                         (Weight { bytes: out.len() as u64, media }, frame)
                     }
                 };

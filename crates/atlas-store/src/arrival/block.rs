@@ -5,7 +5,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use atlas_core::choose::{Reason, Verdict};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint::Fields;
 
 use super::decider::{Decider, RowSummary, packed};
@@ -76,7 +76,7 @@ pub(super) struct Unread {
 /// Reads rows as they came.
 pub trait Reader: fmt::Debug + Send + Sync {
     /// Gives what a row says to `take`, unless it cannot be read, and what there is to say against it to `problem`.
-    fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Said<'_>), problem: &mut dyn FnMut(Problem));
+    fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Contribution<'_>), problem: &mut dyn FnMut(Problem));
 }
 
 impl Block {
@@ -119,18 +119,18 @@ impl Block {
     }
 
     /// Adds a row.
-    pub fn push(&mut self, said: &Said<'_>) {
-        self.push_raw(said, 0);
+    pub fn push(&mut self, contribution: &Contribution<'_>) {
+        self.push_raw(contribution, 0);
     }
 
     /// Adds a row that was read from another form, of which `raw` is the fingerprint; 0 where the next build is to read it again
     /// in any case.
-    pub fn push_raw(&mut self, said: &Said<'_>, raw: u64) {
+    pub fn push_raw(&mut self, contribution: &Contribution<'_>, raw: u64) {
         let Rows::Read { bytes, summaries } = &mut self.rows else { return };
-        self.given = self.given.and(Fields::of(said));
+        self.given = self.given.and(Fields::of(contribution));
         let start = bytes.len();
-        said.write(bytes);
-        summaries.push(self.decider.summary(said, &bytes[start..], raw, start, &mut self.scratch));
+        contribution.write(bytes);
+        summaries.push(self.decider.summary(contribution, &bytes[start..], raw, start, &mut self.scratch));
     }
 
     /// Adds a row that was written before.
@@ -138,15 +138,15 @@ impl Block {
         let Rows::Read { bytes, summaries } = &mut self.rows else { return };
         let start = bytes.len();
         bytes.extend_from_slice(row);
-        summaries.push(self.decider.summary(&Said::read(row), row, 0, start, &mut self.scratch));
+        summaries.push(self.decider.summary(&Contribution::read(row), row, 0, start, &mut self.scratch));
     }
 
     /// Adds a row that was merged from those of several sources; `sum` is the sum of their fingerprints.
-    pub(crate) fn push_merged(&mut self, said: &Said<'_>, sum: u64, sources: &[u16]) {
+    pub(crate) fn push_merged(&mut self, contribution: &Contribution<'_>, sum: u64, sources: &[u16]) {
         let Rows::Read { bytes, summaries } = &mut self.rows else { return };
         let start = bytes.len();
-        said.write(bytes);
-        summaries.push(self.decider.summary_of_merged(said, sum, sources, start, &mut self.scratch));
+        contribution.write(bytes);
+        summaries.push(self.decider.summary_of_merged(contribution, sum, sources, start, &mut self.scratch));
     }
 
     /// Adds a row of another block.
@@ -268,10 +268,10 @@ impl Block {
         let UnreadRow { raw, start, end, line, .. } = unread_rows[row];
         let came = std::str::from_utf8(&text[start as usize..end as usize]).unwrap_or_default();
         let (mut found, mut sound) = (None, true);
-        let mut take = |said: &Said<'_>| {
+        let mut take = |contribution: &Contribution<'_>| {
             let mut bytes = Vec::new();
-            said.write(&mut bytes);
-            found = Some((self.decider.summary(said, &bytes, raw, 0, &mut Vec::new()), bytes));
+            contribution.write(&mut bytes);
+            found = Some((self.decider.summary(contribution, &bytes, raw, 0, &mut Vec::new()), bytes));
         };
         reading.reader.read(came, reading.first_line + u64::from(line), &mut take, &mut |found| {
             sound = false;
@@ -339,7 +339,7 @@ impl Decider {
     fn blank(&self) -> RowSummary {
         RowSummary {
             verdict: Verdict::LeftOut(Reason::Duplicate),
-            ..self.summary(&Said::default(), b"", 0, 0, &mut Vec::new())
+            ..self.summary(&Contribution::default(), b"", 0, 0, &mut Vec::new())
         }
     }
 }

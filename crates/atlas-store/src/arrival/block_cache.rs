@@ -72,7 +72,7 @@ fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
 mod tests {
     use std::sync::atomic::{AtomicUsize, Ordering};
 
-    use atlas_core::contribution::Said;
+    use atlas_core::contribution::Contribution;
     use rayon::prelude::*;
 
     use super::*;
@@ -80,7 +80,7 @@ mod tests {
 
     fn block() -> Block {
         let mut block = Block::new(&decider());
-        block.push(&Said { url: "https://www.marrowvale.example/".into(), ..Said::default() });
+        block.push(&Contribution { url: "https://www.marrowvale.example/".into(), ..Contribution::default() });
         block
     }
 

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use atlas_core::choose::{Chooser, Kept, Verdict};
-use atlas_core::contribution::{Said, address_of};
+use atlas_core::contribution::{Contribution, address_of};
 use atlas_core::entry::DatePolicy;
 use atlas_core::fingerprint::{self, Prints};
 use atlas_core::format::{Bare, Frame, url_bytes};
@@ -36,7 +36,7 @@ pub(crate) struct RowSummary {
     /// [`fingerprint::key`] of its URL, in two halves: as one number it would cost 8 bytes more.
     pub(super) key: [u64; 2],
     /// [`fingerprint::row`], or the sum of those that it was merged from.
-    pub(crate) said: u64,
+    pub(crate) row_print: u64,
     /// The fingerprint of the row as it came, by which the next build may know it unread; 0 where that build has to read it.
     pub(crate) raw: u64,
     /// [`Prints::page`]; 0 where it does not go in.
@@ -129,7 +129,7 @@ impl RowSummary {
 
     /// [`fingerprint::decided`] of its element in a pages file; 0 where it does not go in.
     pub(crate) fn decided(&self) -> u64 {
-        self.kept().map_or(0, |kept| fingerprint::decided(self.said, &kept, FileKind::Pages))
+        self.kept().map_or(0, |kept| fingerprint::decided(self.row_print, &kept, FileKind::Pages))
     }
 }
 
@@ -165,24 +165,24 @@ impl Decider {
     /// The summary of a row that stands alone.
     pub(super) fn summary(
         &self,
-        said: &Said<'_>,
+        contribution: &Contribution<'_>,
         row: &[u8],
         raw: u64,
         start: usize,
         scratch: &mut Vec<u8>,
     ) -> RowSummary {
-        let summary = self.summary_of_merged(said, fingerprint::row(row), &[self.source], start, scratch);
+        let summary = self.summary_of_merged(contribution, fingerprint::row(row), &[self.source], start, scratch);
         // What may be something else tomorrow although the row is the same has to be read again.
         let settled =
             summary.flags & (RowFlag::Odd as u8 | RowFlag::SpeaksOfOthers as u8) == 0 && summary.forms >> 4 == 0;
-        let own = self.rules.chooser.own_files.may_hold(&said.url);
+        let own = self.rules.chooser.own_files.may_hold(&contribution.url);
         RowSummary { raw: if settled && !own { raw } else { 0 }, ..summary }
     }
 
     /// The summary of a row of these sources; `sum` is the fingerprint of what they say.
     pub(super) fn summary_of_merged(
         &self,
-        said: &Said<'_>,
+        contribution: &Contribution<'_>,
         sum: u64,
         sources: &[u16],
         start: usize,
@@ -190,14 +190,14 @@ impl Decider {
     ) -> RowSummary {
         let Rules { chooser, policy } = &*self.rules;
         let mut summary = RowSummary {
-            key: halves(fingerprint::key(self.seed, &said.url)),
-            said: sum,
+            key: halves(fingerprint::key(self.seed, &contribution.url)),
+            row_print: sum,
             raw: 0,
             page: 0,
             declared: 0,
-            verdict: chooser.choose(said, sources),
+            verdict: chooser.choose(contribution, sources),
             date: None,
-            age: said.age().unwrap_or(i64::MAX),
+            age: contribution.age().unwrap_or(i64::MAX),
             bytes: 0,
             images: 0,
             videos: 0,
@@ -206,43 +206,47 @@ impl Decider {
             start: start as u32,
         };
         let Some(kept) = summary.kept() else { return summary };
-        Prints { page: summary.page, declared: summary.declared } = Prints::of(said, scratch);
-        let held_back = said.modified.is_some_and(|date| !chooser.calendar.may_be_written(&date));
+        Prints { page: summary.page, declared: summary.declared } = Prints::of(contribution, scratch);
+        let held_back = contribution.modified.is_some_and(|date| !chooser.calendar.may_be_written(&date));
         if held_back {
             // The same row says something else once the date has come.
-            summary.said = summary.said.rotate_left(1);
+            summary.row_print = summary.row_print.rotate_left(1);
         }
-        summary.date = output_policy::lastmod(said, None, kept.date_policy, &chooser.calendar);
+        summary.date = output_policy::lastmod(contribution, None, kept.date_policy, &chooser.calendar);
         let of_section = policy.of(usize::from(kept.section));
-        let bytes = if said.images.is_empty() && said.videos.is_empty() && of_section.news.is_none() {
-            bare(said.url.as_bytes(), summary.date, &kept).bytes()
+        let bytes = if contribution.images.is_empty() && contribution.videos.is_empty() && of_section.news.is_none() {
+            bare(contribution.url.as_bytes(), summary.date, &kept).bytes()
         } else {
-            let entry = policy.entry(said, kept, None, &[], FileKind::Pages);
-            let (images, videos) = policy.media(said, usize::from(kept.section));
+            let entry = policy.entry(contribution, kept, None, &[], FileKind::Pages);
+            let (images, videos) = policy.media(contribution, usize::from(kept.section));
             summary.images = u16::try_from(images).unwrap_or(u16::MAX);
             summary.videos = u16::try_from(videos).unwrap_or(u16::MAX);
-            let kinds = policy.own_files(said, usize::from(kept.section)).fold(0, |bits, kind| bits | bit(kind));
+            let kinds =
+                policy.own_files(contribution, usize::from(kept.section)).fold(0, |bits, kind| bits | bit(kind));
             summary.forms = Frame::of(&entry).bits() | kinds << 4;
             url_bytes(&entry)
         };
         summary.bytes = u32::try_from(bytes).unwrap_or(u32::MAX);
-        let lacks =
-            || of_section.videos != Media::Off && said.videos.iter().any(|video| !video.lacks(&said.url).is_empty());
-        let unknown_section = || said.own_section.as_deref().is_some_and(|name| chooser.sections.named(name).is_none());
+        let lacks = || {
+            of_section.videos != Media::Off
+                && contribution.videos.iter().any(|video| !video.lacks(&contribution.url).is_empty())
+        };
+        let unknown_section =
+            || contribution.own_section.as_deref().is_some_and(|name| chooser.sections.named(name).is_none());
         let seen = kept.date_policy == DatePolicy::Seen
-            || kept.date_policy == DatePolicy::Usual && (said.modified.is_none() || held_back);
+            || kept.date_policy == DatePolicy::Usual && (contribution.modified.is_none() || held_back);
         let flags = [
-            (RowFlag::FromPage, said.digest.is_some()),
-            (RowFlag::Dated, said.modified.is_some()),
-            (RowFlag::SpeaksOfOthers, !said.alternates.is_empty() || said.language_group.is_some()),
-            (RowFlag::HasVideos, !said.videos.is_empty()),
+            (RowFlag::FromPage, contribution.digest.is_some()),
+            (RowFlag::Dated, contribution.modified.is_some()),
+            (RowFlag::SpeaksOfOthers, !contribution.alternates.is_empty() || contribution.language_group.is_some()),
+            (RowFlag::HasVideos, !contribution.videos.is_empty()),
             (RowFlag::SeenDate, seen),
             (
                 RowFlag::Odd,
-                said.no_head
-                    || said.expires.is_some()
+                contribution.no_head
+                    || contribution.expires.is_some()
                     || held_back
-                    || !said.unknown_players.is_empty()
+                    || !contribution.unknown_players.is_empty()
                     || unknown_section()
                     || lacks(),
             ),
@@ -282,7 +286,7 @@ pub(super) mod packed {
     /// Appends a summary.
     pub(in crate::arrival) fn write(summary: &RowSummary, out: &mut Vec<u8>) {
         out.extend_from_slice(&summary.key().to_le_bytes());
-        out.extend_from_slice(&summary.said.to_le_bytes());
+        out.extend_from_slice(&summary.row_print.to_le_bytes());
         out.extend_from_slice(&summary.raw.to_le_bytes());
         out.extend_from_slice(&summary.page.to_le_bytes());
         out.extend_from_slice(&summary.declared.to_le_bytes());
@@ -316,7 +320,7 @@ pub(super) mod packed {
             part
         }
         let key = halves(u128::from_le_bytes(part(&mut rest)));
-        let [said, raw, page] = std::array::from_fn(|_| u64::from_le_bytes(part(&mut rest)));
+        let [row_print, raw, page] = std::array::from_fn(|_| u64::from_le_bytes(part(&mut rest)));
         let declared = u32::from_le_bytes(part(&mut rest));
         let verdict = match part(&mut rest) {
             [1, low, high, changefreq, priority, policy] => Verdict::Kept(Kept {
@@ -336,7 +340,22 @@ pub(super) mod packed {
         let [images, videos] = std::array::from_fn(|_| u16::from_le_bytes(part(&mut rest)));
         let [forms, flags] = part(&mut rest);
         let start = u32::from_le_bytes(part(&mut rest));
-        RowSummary { key, said, raw, page, declared, verdict, date, age, bytes, images, videos, forms, flags, start }
+        RowSummary {
+            key,
+            row_print,
+            raw,
+            page,
+            declared,
+            verdict,
+            date,
+            age,
+            bytes,
+            images,
+            videos,
+            forms,
+            flags,
+            start,
+        }
     }
 }
 
@@ -373,12 +392,12 @@ mod tests {
         fn a_mark_comes_back_from_the_disk(
             verdict in verdict(),
             day in proptest::option::of(-700_000i32..2_900_000),
-            (key, said, age) in any::<(u128, u64, i64)>(),
+            (key, row_print, age) in any::<(u128, u64, i64)>(),
             (bytes, media, forms, flags) in (any::<u32>(), any::<u16>(), 0u8..128, 0u8..64),
             (raw, page, declared) in any::<(u64, u64, u32)>(),
         ) {
             let summary = RowSummary {
-                key: halves(key), said, raw, page, declared, verdict, date: day.and_then(Lastmod::from_epoch_day), age, bytes, images: media / 2,
+                key: halves(key), row_print, raw, page, declared, verdict, date: day.and_then(Lastmod::from_epoch_day), age, bytes, images: media / 2,
                 videos: media / 3, forms, flags, start: bytes / 2,
             };
             let mut out = Vec::new();

@@ -389,7 +389,7 @@ pub(crate) mod tests {
     use atlas_core::archive::Archives;
     use atlas_core::calendar::Calendar;
     use atlas_core::choose::{Chooser, Sections};
-    use atlas_core::contribution::{Said, url_of};
+    use atlas_core::contribution::{Contribution, url_of};
     use atlas_core::output_policy::OutputPolicy;
     use atlas_core::placement::OwnFiles;
     use atlas_core::robots::Robots;
@@ -422,7 +422,8 @@ pub(crate) mod tests {
         let decider = arrivals.begin_source();
         for first in (0..100).step_by(10) {
             let mut block = Block::new(&decider);
-            (first..first + 10).for_each(|nth| block.push(&Said { url: url(nth).into(), ..Said::default() }));
+            (first..first + 10)
+                .for_each(|nth| block.push(&Contribution { url: url(nth).into(), ..Contribution::default() }));
             arrivals.push(block);
         }
         arrivals

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 
 use atlas_core::address::in_short;
 use atlas_core::choose::{Reason, Step, Verdict};
-use atlas_core::contribution::{Said, url_of};
+use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::derive::structured::{self, VideoObjects};
 use atlas_core::fingerprint;
 use atlas_core::language::Alternate;
@@ -25,11 +25,11 @@ use atlas_core::placement::child_name;
 /// Everything that is known of one address.
 pub struct Explained {
     /// What each source says of it, in the order of the sources.
-    pub said: Vec<(String, Said<'static>)>,
+    pub said: Vec<(String, Contribution<'static>)>,
     /// What came of it, and each step that led there.
     pub verdict: Option<(Verdict, Vec<Step>)>,
     /// The sum of what was said.
-    pub merged: Option<Said<'static>>,
+    pub merged: Option<Contribution<'static>>,
     /// The files it stands in, as of the last build.
     pub files: Vec<String>,
     /// What the ledger remembers.
@@ -79,14 +79,14 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
     let key = fingerprint::key(ledger.seed()?, address);
     let (arrivals, remembered) = (&found.arrivals, &found.remembered);
     let mut said = Vec::new();
-    let mut merged: Option<Said<'static>> = None;
+    let mut merged: Option<Contribution<'static>> = None;
     let mut sources: Vec<u16> = Vec::new();
     let mut row_ids: Vec<RowId> = Vec::new();
     arrivals.each_summary(|row_id, summary| row_ids.extend((summary.key() == key).then_some(row_id)));
     // Rows that were merged from several come after those of the last source.
     row_ids.retain(|row_id| arrivals.find(*row_id).0 < found.blocks);
     for row_id in &row_ids {
-        let one = Said::read(&arrivals.row(*row_id)).into_owned();
+        let one = Contribution::read(&arrivals.row(*row_id)).into_owned();
         match &mut merged {
             Some(merged) => merged.merge(one.clone()),
             None => merged = Some(one.clone()),

@@ -4,7 +4,7 @@ use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
 use atlas_core::choose::Verdict;
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::derive::alternates::{Known, Page, Settings, group};
 use atlas_core::fingerprint;
 use atlas_core::language::Alternate;
@@ -65,14 +65,14 @@ impl Alternates {
             // Those that others speak of belong to a group too, even where they are silent themselves.
             let mut asked: HashSet<usize> = row_ids.iter().copied().collect();
             for at in row_ids.clone() {
-                for link in Said::read(&arrivals.row(entries[at].row_id)).alternates {
+                for link in Contribution::read(&arrivals.row(entries[at].row_id)).alternates {
                     row_ids.extend(in_it.get(&key(&link.url)).copied().filter(|other| asked.insert(*other)));
                 }
             }
         }
         row_ids.sort_unstable_by_key(|at| entries[*at].named);
         let rows: Vec<Cow<'_, [u8]>> = row_ids.iter().map(|at| arrivals.row(entries[*at].row_id)).collect();
-        let rows: Vec<Speaking<'_>> = rows.iter().map(|row| Speaking::of(Said::read(row))).collect();
+        let rows: Vec<Speaking<'_>> = rows.iter().map(|row| Speaking::of(Contribution::read(row))).collect();
         let pages: Vec<Page<'_>> = rows.iter().map(Speaking::page).collect();
         let known = |url: &str| match in_it.get(&key(url)) {
             Some(at) if entries[*at].from_page => Known::Read,
@@ -131,8 +131,8 @@ struct Speaking<'a> {
 }
 
 impl<'a> Speaking<'a> {
-    fn of(said: Said<'a>) -> Self {
-        let Said { url, language, language_group, alternates, .. } = said;
+    fn of(contribution: Contribution<'a>) -> Self {
+        let Contribution { url, language, language_group, alternates, .. } = contribution;
         Self { url, language, group: language_group, alternates }
     }
 

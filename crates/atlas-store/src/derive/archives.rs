@@ -6,7 +6,7 @@ use std::io;
 use atlas_core::accepted::Accepted;
 use atlas_core::archive::{ArchivePage, Tally};
 use atlas_core::choose::{Chooser, Verdict};
-use atlas_core::contribution::{Said, is_dead};
+use atlas_core::contribution::{Contribution, is_dead};
 use atlas_core::fingerprint;
 use atlas_core::judge::is_redesign;
 use atlas_core::output_policy::lastmod;
@@ -115,7 +115,7 @@ pub(crate) fn archives(
     arrivals.truncate(blocks);
     let mut rows = Block::new(&arrivals.begin_source());
     for page in &pages {
-        rows.push(&page.said(!pages_known || there.contains(&key(page, seed))));
+        rows.push(&page.contribution(!pages_known || there.contains(&key(page, seed))));
     }
     arrivals.push(rows);
     let mut outcome = Outcome { rows: pages.len() as u64, ..Outcome::of(ARCHIVES.to_owned()) };
@@ -146,10 +146,10 @@ fn count<'c>(
                 continue;
             }
             if let Verdict::Kept(kept) = entry_row.verdict() {
-                let said = Said::read(&row);
+                let contribution = Contribution::read(&row);
                 let section = &chooser.sections.list()[usize::from(kept.section)].name;
                 let seen = before.seen(&entry_row, entry_rows.provenance(arrivals, entry_row.row_id));
-                tally.add(&said, section, lastmod(&said, seen, kept.date_policy, &chooser.calendar));
+                tally.add(&contribution, section, lastmod(&contribution, seen, kept.date_policy, &chooser.calendar));
             }
         }
         tally

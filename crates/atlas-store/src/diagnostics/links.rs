@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use atlas_core::address::{self, Site};
 use atlas_core::choose::{Reason, Verdict};
-use atlas_core::contribution::{Said, is_dead, url_of};
+use atlas_core::contribution::{Contribution, is_dead, url_of};
 use atlas_core::{fingerprint, links};
 
 use crate::arrival::{Arrivals, RowFlag, RowId};
@@ -131,7 +131,7 @@ impl<'a> Links<'a> {
             Some((Reason::Redirect, at)) => {
                 let leads_on = || {
                     let row = self.arrivals.row(*at);
-                    Said::read(&row).refresh.map_or(String::new(), |target| format!("; leads on to {target}"))
+                    Contribution::read(&row).refresh.map_or(String::new(), |target| format!("; leads on to {target}"))
                 };
                 see(&mut self.redirected, link, (row_id, page), leads_on);
             }

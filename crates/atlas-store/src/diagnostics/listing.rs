@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 
 use atlas_core::choose::{Chooser, Reason, Verdict};
-use atlas_core::contribution::{Said, url_of};
+use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::{address, output_policy, titles};
 use rayon::prelude::*;
@@ -165,7 +165,7 @@ impl Looking<'_> {
 
     fn candidates(&self, entry_row: &EntryRow<'_>) -> Listed {
         let row = self.arrivals.row(entry_row.row_id);
-        let said = Said::read(&row);
+        let contribution = Contribution::read(&row);
         let (kept, reason) = match entry_row.verdict() {
             Verdict::Kept(kept) => (Some(kept), None),
             Verdict::LeftOut(reason) => (None, Some(reason)),
@@ -173,21 +173,21 @@ impl Looking<'_> {
         Listed {
             lastmod: kept.and_then(|kept| {
                 let observed = self.settled.observed(self.remembered, entry_row.prior);
-                output_policy::lastmod(&said, observed, kept.date_policy, &self.chooser.calendar)
+                output_policy::lastmod(&contribution, observed, kept.date_policy, &self.chooser.calendar)
             }),
             section: kept.map(|kept| self.chooser.sections.list()[usize::from(kept.section)].name.clone()),
             reason,
-            images: kept.map_or(said.images.len(), |_| usize::from(entry_row.summary.images)),
+            images: kept.map_or(contribution.images.len(), |_| usize::from(entry_row.summary.images)),
             videos: match kept {
                 Some(_) => usize::from(entry_row.summary.videos),
-                None => said.videos.iter().filter(|video| video.lacks(&said.url).is_empty()).count(),
+                None => contribution.videos.iter().filter(|video| video.lacks(&contribution.url).is_empty()).count(),
             },
-            title: said.title.as_deref().map(str::to_owned),
-            image: said.images.first().map(|image| image.to_string()),
-            published: said.published,
+            title: contribution.title.as_deref().map(str::to_owned),
+            image: contribution.images.first().map(|image| image.to_string()),
+            published: contribution.published,
             file: kept.and_then(|_| self.files.get(&entry_row.summary.key()).cloned()),
             sources: entry_row.sources(self.arrivals).iter().map(|source| self.name(*source).to_owned()).collect(),
-            url: said.url.into_owned(),
+            url: contribution.url.into_owned(),
         }
     }
 }

@@ -5,7 +5,7 @@ use std::collections::{HashMap, HashSet};
 
 use atlas_core::address;
 use atlas_core::choose::{Chooser, Verdict};
-use atlas_core::contribution::{Said, url_of};
+use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::derive::structured;
 use jiff::tz::TimeZone;
 
@@ -134,7 +134,7 @@ fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>)
         let goes_in = matches!(entry_row.verdict(), Verdict::Kept(_)) && entry_row.summary.has(RowFlag::FromPage);
         if goes_in
             && url_of(row).contains('&')
-            && let Said { url, digest: Some(digest), .. } = Said::read(row)
+            && let Contribution { url, digest: Some(digest), .. } = Contribution::read(row)
         {
             pages.push((entry_row.named(), url.into_owned(), digest));
         }
@@ -163,14 +163,14 @@ fn in_one_order(url: &str) -> String {
 
 /// Entries that belong to another, and have no picture and no title that the other has not.
 fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: Telling<'_>) -> Option<Noticed> {
-    let each = |take: &mut dyn FnMut(EntryRow<'_>, &Said<'_>)| {
-        each_row(arrivals, settled, &mut |entry_row, row| take(entry_row, &Said::read(row)));
+    let each = |take: &mut dyn FnMut(EntryRow<'_>, &Contribution<'_>)| {
+        each_row(arrivals, settled, &mut |entry_row, row| take(entry_row, &Contribution::read(row)));
     };
-    let mut attachments: Vec<(RowId, bool, Said<'static>)> = Vec::new();
-    each(&mut |entry_row, said| {
-        if said.parent.is_some() {
+    let mut attachments: Vec<(RowId, bool, Contribution<'static>)> = Vec::new();
+    each(&mut |entry_row, contribution| {
+        if contribution.parent.is_some() {
             let goes_in = matches!(entry_row.verdict(), Verdict::Kept(_));
-            attachments.push((entry_row.named(), goes_in, said.clone().into_owned()));
+            attachments.push((entry_row.named(), goes_in, contribution.clone().into_owned()));
         }
     });
     if attachments.is_empty() {
@@ -179,28 +179,28 @@ fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: T
     let address = |parent: &str| chooser.site.address(parent).map(address::Address::into_string).unwrap_or_default();
     let wanted: HashSet<String> = attachments
         .iter()
-        .filter_map(|(_, _, said)| said.parent.as_deref())
+        .filter_map(|(_, _, contribution)| contribution.parent.as_deref())
         .flat_map(|parent| [parent.to_owned(), address(parent)])
         .collect();
-    let mut parents: HashMap<String, Said<'static>> = HashMap::new();
-    each(&mut |_, said| {
-        let id = said.id.as_deref().filter(|id| wanted.contains(*id)).map(str::to_owned);
-        let url = wanted.contains(said.url.as_ref()).then(|| said.url.to_string());
+    let mut parents: HashMap<String, Contribution<'static>> = HashMap::new();
+    each(&mut |_, contribution| {
+        let id = contribution.id.as_deref().filter(|id| wanted.contains(*id)).map(str::to_owned);
+        let url = wanted.contains(contribution.url.as_ref()).then(|| contribution.url.to_string());
         for name in [id, url].into_iter().flatten() {
-            parents.insert(name, said.clone().into_owned());
+            parents.insert(name, contribution.clone().into_owned());
         }
     });
     let mut repeating: Vec<(RowId, Example)> = Vec::new();
-    for (named, goes_in, said) in &attachments {
+    for (named, goes_in, contribution) in &attachments {
         let Some(parent) =
-            said.parent.as_deref().and_then(|name| parents.get(name).or_else(|| parents.get(&address(name))))
+            contribution.parent.as_deref().and_then(|name| parents.get(name).or_else(|| parents.get(&address(name))))
         else {
             continue;
         };
-        let is_told = || telling.wants(Notice::RepeatsParent, &said.url);
-        if *goes_in && parent.url != said.url && adds_nothing(said, parent) && is_told() {
+        let is_told = || telling.wants(Notice::RepeatsParent, &contribution.url);
+        if *goes_in && parent.url != contribution.url && adds_nothing(contribution, parent) && is_told() {
             let detail = Some(format!("belongs to {}", parent.url));
-            repeating.push((*named, Example { url: said.url.to_string(), detail }));
+            repeating.push((*named, Example { url: contribution.url.to_string(), detail }));
         }
     }
     repeating.sort_by_key(|(named, _)| *named);
@@ -217,17 +217,20 @@ fn structured_data(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>)
             return;
         }
         let row = arrivals.row(entry_row.row_id);
-        let said = Said::read(&row);
-        if structured::is_wanted(&said) {
-            let lacking = structured::video_objects(&said, &TimeZone::UTC).lacking;
-            if let Some(lacks) = lacking.first().filter(|_| telling.wants(Notice::VideoDataLacking, &said.url)) {
+        let contribution = Contribution::read(&row);
+        if structured::is_wanted(&contribution) {
+            let lacking = structured::video_objects(&contribution, &TimeZone::UTC).lacking;
+            if let Some(lacks) = lacking.first().filter(|_| telling.wants(Notice::VideoDataLacking, &contribution.url))
+            {
                 let names: Vec<&str> = lacks.iter().map(|property| property.as_str()).collect();
-                made.add(most_of(telling), entry_row.named(), || format!("{}\nno {}", said.url, names.join(", no ")));
+                made.add(most_of(telling), entry_row.named(), || {
+                    format!("{}\nno {}", contribution.url, names.join(", no "))
+                });
             }
-        } else if let Some(difference) = structured::compare(&said).first()
-            && telling.wants(Notice::VideoDataIncomplete, &said.url)
+        } else if let Some(difference) = structured::compare(&contribution).first()
+            && telling.wants(Notice::VideoDataIncomplete, &contribution.url)
         {
-            stated.add(most_of(telling), entry_row.named(), || format!("{}\n{difference}", said.url));
+            stated.add(most_of(telling), entry_row.named(), || format!("{}\n{difference}", contribution.url));
         }
     });
     [
@@ -236,10 +239,11 @@ fn structured_data(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>)
     ]
 }
 
-fn adds_nothing(said: &Said<'_>, parent: &Said<'_>) -> bool {
-    let same_title = said.title.is_none() || said.title == parent.title;
-    let same_text = said.description.is_none() || said.description == parent.description;
-    let pictures = said.images.len() <= MOST_PICTURES && said.images.iter().all(|image| parent.images.contains(image));
+fn adds_nothing(contribution: &Contribution<'_>, parent: &Contribution<'_>) -> bool {
+    let same_title = contribution.title.is_none() || contribution.title == parent.title;
+    let same_text = contribution.description.is_none() || contribution.description == parent.description;
+    let pictures = contribution.images.len() <= MOST_PICTURES
+        && contribution.images.iter().all(|image| parent.images.contains(image));
     // A page that shows a picture of its article and says no more than that is the usual case.
-    pictures && (same_title || !said.images.is_empty()) && same_text && said.videos.is_empty()
+    pictures && (same_title || !contribution.images.is_empty()) && same_text && contribution.videos.is_empty()
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use atlas_core::calendar::Calendar;
 use atlas_core::choose::{Kept, Sections};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::derive::structured;
 use atlas_core::placement::text_file_name;
 use atlas_core::visitor::{self, Feed, Label, Line, STYLESHEET, Visitors, atom, rss, text_files};
@@ -82,11 +82,12 @@ impl<'a> Lines<'a> {
         let with_videos = pages.iter().filter(|shown| shown.has_videos && extras.structured_data);
         let videos = with_videos.filter_map(|shown| {
             let row = arrivals.held(shown.row_id);
-            let said = Said::read(row);
-            let name = structured::file_name(address::path(&said.url));
+            let contribution = Contribution::read(row);
+            let name = structured::file_name(address::path(&contribution.url));
             // What its template took over from our file is no other word, and the file stays.
             let stands = || remembered.outputs.get(&data_name(&name)).is_some_and(|output| output.retired.is_none());
-            (structured::is_wanted(&said) || structured::is_as_known(&said) && stands()).then_some((name, row))
+            (structured::is_wanted(&contribution) || structured::is_as_known(&contribution) && stands())
+                .then_some((name, row))
         });
         let mut videos: Vec<(String, &[u8])> = videos.collect();
         videos.sort_unstable();
@@ -140,7 +141,7 @@ impl<'a> Lines<'a> {
             }));
         }
         for (name, row) in &self.videos {
-            let objects = structured::video_objects(&Said::read(row), timezone);
+            let objects = structured::video_objects(&Contribution::read(row), timezone);
             extra_files
                 .extend(objects.text().map(|text| ExtraFile::new(data_name(name), move || text.clone().into_bytes())));
         }
@@ -154,14 +155,15 @@ fn data_name(name: &str) -> String {
 }
 
 fn line<'a>(row: &'a [u8], observed: Option<i32>, kept: &Kept, calendar: &Calendar) -> Line<'a> {
-    let said = Said::read(row);
-    let (lastmod, published) = (output_policy::lastmod(&said, observed, kept.date_policy, calendar), said.published);
-    let mut line = Line::new(borrowed(Some(said.url)).unwrap_or_default());
-    line.title = borrowed(said.title).map(str::trim).filter(|title| !title.is_empty());
-    line.description = borrowed(said.description);
-    line.language = borrowed(said.language);
+    let contribution = Contribution::read(row);
+    let (lastmod, published) =
+        (output_policy::lastmod(&contribution, observed, kept.date_policy, calendar), contribution.published);
+    let mut line = Line::new(borrowed(Some(contribution.url)).unwrap_or_default());
+    line.title = borrowed(contribution.title).map(str::trim).filter(|title| !title.is_empty());
+    line.description = borrowed(contribution.description);
+    line.language = borrowed(contribution.language);
     (line.lastmod, line.published) = (lastmod, published);
-    line.is_list |= said.archive.is_some();
+    line.is_list |= contribution.archive.is_some();
     line.section = kept.section;
     line
 }

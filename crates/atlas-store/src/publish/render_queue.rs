@@ -9,7 +9,7 @@ use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
 use rayon::prelude::*;
 
@@ -152,7 +152,7 @@ impl<'a> SegmentRenderer<'a> {
                     let candidate = &self.candidates[at as usize];
                     let row = self.renderer.arrivals.row(candidate.row_id);
                     let start = text.raw.len();
-                    self.renderer.render(candidate, &Said::read(&row), &mut text.raw);
+                    self.renderer.render(candidate, &Contribution::read(&row), &mut text.raw);
                     candidate.lane.write(&mut text.lane);
                     text.raws.extend_from_slice(&candidate.raw.to_le_bytes());
                     text.facts.add(facts_of(&text.raw[start..], made.frame).1);
@@ -182,7 +182,7 @@ impl<'a> SegmentRenderer<'a> {
         if let Some(kept) = summary.kept() {
             match summary.bare(&kept, row).filter(|_| group == NO_GROUP) {
                 Some(bare) => bare.write(raw),
-                None => _ = self.renderer.render_new(kept, group, &Said::read(row), raw),
+                None => _ = self.renderer.render_new(kept, group, &Contribution::read(row), raw),
             }
         }
         RememberedEntry {

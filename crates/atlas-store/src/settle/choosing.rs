@@ -1,7 +1,7 @@
 //! Counting what was decided of the rows of one block, and picking out the entries that moved.
 
 use atlas_core::choose::{Kept, Reason, Verdict};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::derive::news::News;
 use atlas_core::output_policy::{self, Media};
 use atlas_core::placement::FileKind;
@@ -76,34 +76,36 @@ impl<'a> Choosing<'a> {
             Some(origin) => origin.sources.iter().for_each(|source| self.out.counts.source(*source).count(goes_in)),
         }
         match entry_row.summary.verdict {
-            Verdict::LeftOut(reason) => self.left_out(&Said::read(row), reason, entry_row),
+            Verdict::LeftOut(reason) => self.left_out(&Contribution::read(row), reason, entry_row),
             Verdict::Kept(kept) => self.kept(row, kept, entry_row),
         }
     }
 
-    fn left_out(&mut self, said: &Said<'_>, reason: Reason, entry_row: &EntryRow<'_>) {
+    fn left_out(&mut self, contribution: &Contribution<'_>, reason: Reason, entry_row: &EntryRow<'_>) {
         let named = entry_row.named();
-        let (most, url) = (self.terms.telling.examples, || said.url.to_string());
+        let (most, url) = (self.terms.telling.examples, || contribution.url.to_string());
         self.out.counts.left_out.entry(reason).or_default().add(most, named, url);
-        let origin = address::origin(&said.url);
+        let origin = address::origin(&contribution.url);
         if reason == Reason::OtherHost
             && origin != self.terms.chooser.site.root().origin()
-            && self.terms.telling.wants(Notice::Elsewhere, &said.url)
+            && self.terms.telling.wants(Notice::Elsewhere, &contribution.url)
         {
             self.out.counts.remarks.elsewhere.entry(origin.to_owned()).or_default().add(most, named, url);
         }
-        let misspelt = said.canonical.as_deref().filter(|_| reason == Reason::CanonicalElsewhere);
-        let misspelt =
-            misspelt.filter(|canonical| self.terms.chooser.site.respelt(canonical).as_deref() == Some(&said.url));
-        if let Some(canonical) = misspelt.filter(|_| self.terms.telling.wants(Notice::CanonicalMisspelt, &said.url)) {
-            let example = || format!("{}\nnames {canonical}", said.url);
+        let misspelt = contribution.canonical.as_deref().filter(|_| reason == Reason::CanonicalElsewhere);
+        let misspelt = misspelt
+            .filter(|canonical| self.terms.chooser.site.respelt(canonical).as_deref() == Some(&contribution.url));
+        if let Some(canonical) =
+            misspelt.filter(|_| self.terms.telling.wants(Notice::CanonicalMisspelt, &contribution.url))
+        {
+            let example = || format!("{}\nnames {canonical}", contribution.url);
             self.out.counts.remarks.of(Notice::CanonicalMisspelt).add(most, named, example);
         }
-        if reason == Reason::NoArchivePage && self.terms.telling.wants(Notice::NoArchivePage, &said.url) {
+        if reason == Reason::NoArchivePage && self.terms.telling.wants(Notice::NoArchivePage, &contribution.url) {
             self.out.counts.remarks.of(Notice::NoArchivePage).add(most, named, url);
         }
-        if let (Reason::Scheduled, Some(published)) = (reason, said.published) {
-            self.out.counts.due.add(published, &said.url, DueTo::GoIn);
+        if let (Reason::Scheduled, Some(published)) = (reason, contribution.published) {
+            self.out.counts.due.add(published, &contribution.url, DueTo::GoIn);
         }
         self.gone(entry_row.prior, change_for(reason), Some(reason));
     }
@@ -118,9 +120,12 @@ impl<'a> Choosing<'a> {
         let observed = prior.filter(|_| summary.has(RowFlag::SeenDate)).and_then(|at| self.remembered.observed(at));
         let date = match observed {
             None => summary.date,
-            observed => {
-                output_policy::lastmod(&Said::read(row), observed, kept.date_policy, &self.terms.chooser.calendar)
-            }
+            observed => output_policy::lastmod(
+                &Contribution::read(row),
+                observed,
+                kept.date_policy,
+                &self.terms.chooser.calendar,
+            ),
         };
         let tally = &mut self.out.counts.tallies[usize::from(kept.section)];
         tally.entries += 1;
@@ -131,20 +136,20 @@ impl<'a> Choosing<'a> {
         tally.newest(date);
         self.out.counts.speakers += u64::from(summary.has(RowFlag::SpeaksOfOthers));
         if summary.has(RowFlag::Odd) {
-            self.odd(&Said::read(row), kept, entry_row);
+            self.odd(&Contribution::read(row), kept, entry_row);
         }
         match prior {
             None => self
                 .out
                 .counts
                 .added
-                .add(self.terms.telling.examples, entry_row.named(), || Said::read(row).url.into_owned()),
+                .add(self.terms.telling.examples, entry_row.named(), || Contribution::read(row).url.into_owned()),
             Some(at) if self.fates[at as usize] == Fate::Same as u8 => {}
             known => self.out.candidates.push(Candidate::of_page(&summary, kept, row_id, entry_row.named(), known)),
         }
         let is_news = summary.own_files().any(|kind| kind == FileKind::News);
         let has_news = self.terms.policy.of(usize::from(kept.section)).news.is_some();
-        if has_news && !is_news && News::is_article(&Said::read(row)) {
+        if has_news && !is_news && News::is_article(&Contribution::read(row)) {
             self.out.latest.add(Candidate::of_old_news(&summary, kept, row_id, entry_row.named()));
         }
         let kinds = summary.own_files();
@@ -153,37 +158,37 @@ impl<'a> Choosing<'a> {
     }
 
     /// What is to be told of an entry that goes in.
-    fn odd(&mut self, said: &Said<'_>, kept: Kept, entry_row: &EntryRow<'_>) {
+    fn odd(&mut self, contribution: &Contribution<'_>, kept: Kept, entry_row: &EntryRow<'_>) {
         let Terms { telling, chooser, .. } = self.terms;
         let mut tell = |notice: Notice, detail: &dyn Fn() -> String| {
-            if telling.wants(notice, &said.url) {
+            if telling.wants(notice, &contribution.url) {
                 let sample = self.out.counts.remarks.of(notice);
-                sample.add(telling.examples, entry_row.named(), || format!("{}{}", said.url, detail()));
+                sample.add(telling.examples, entry_row.named(), || format!("{}{}", contribution.url, detail()));
             }
         };
-        if said.no_head {
+        if contribution.no_head {
             tell(Notice::NoHead, &String::new);
         }
-        if let Some(date) = said.modified.filter(|date| !chooser.calendar.may_be_written(date)) {
+        if let Some(date) = contribution.modified.filter(|date| !chooser.calendar.may_be_written(date)) {
             tell(Notice::DateNotWritten, &|| format!("\n{date}"));
         }
-        let section = said.own_section.as_deref();
+        let section = contribution.own_section.as_deref();
         if let Some(section) = section.filter(|name| chooser.sections.named(name).is_none()) {
             tell(Notice::UnknownSection, &|| format!("\n“{section}”"));
         }
         let written = self.terms.policy.of(usize::from(kept.section)).videos != Media::Off;
-        if let Some(player) = said.unknown_players.first().filter(|_| written) {
+        if let Some(player) = contribution.unknown_players.first().filter(|_| written) {
             tell(Notice::UnknownPlayer, &|| format!("\n{}", page::player_entry(player)));
         }
-        for video in said.videos.iter().filter(|_| written) {
-            let lacks = video.lacks(&said.url);
+        for video in contribution.videos.iter().filter(|_| written) {
+            let lacks = video.lacks(&contribution.url);
             if !lacks.is_empty() {
                 let names: Vec<&str> = lacks.iter().map(|part| part.words()).collect();
                 tell(Notice::VideoNotWritten, &|| format!("\nno {}", names.join(", no ")));
             }
         }
-        if let Some(expires) = said.expires {
-            self.out.counts.due.add(expires, &said.url, DueTo::Leave);
+        if let Some(expires) = contribution.expires {
+            self.out.counts.due.add(expires, &contribution.url, DueTo::Leave);
         }
     }
 }

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::io;
 use std::sync::atomic::{AtomicU8, Ordering};
 
-use atlas_core::contribution::{Said, url_of};
+use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::fingerprint::{self, Prints};
 use rayon::prelude::*;
 
@@ -237,47 +237,47 @@ impl Part {
         let arrivals = joining.arrivals;
         let first = group[0].row_id;
         let row = arrivals.row(first);
-        let mut said = Said::read(&row).into_owned();
-        let mut sum = arrivals.summary(first).said;
+        let mut contribution = Contribution::read(&row).into_owned();
+        let mut sum = arrivals.summary(first).row_print;
         let own = arrivals.source_of(first);
         let mut sources = vec![own];
-        let mut earlier = vec![(own, said.clone())];
+        let mut earlier = vec![(own, contribution.clone())];
         for &KeyedRow { row_id, .. } in &group[1..] {
             let source = arrivals.source_of(row_id);
             let row = arrivals.row(row_id);
-            let other = Said::read(&row).into_owned();
+            let other = Contribution::read(&row).into_owned();
             if sources.contains(&source) {
-                self.duplicates.add(joining.telling.examples, row_id, || said.url.to_string());
+                self.duplicates.add(joining.telling.examples, row_id, || contribution.url.to_string());
             } else {
                 sources.push(source);
                 // An archive's page is said to be so by its entries: that is no other word of a source.
-                let fields = if other.archive.is_some() { Vec::new() } else { said.at_odds(&other) };
-                let told = |_: &&str| joining.telling.wants(Notice::AtOdds, &said.url);
+                let fields = if other.archive.is_some() { Vec::new() } else { contribution.at_odds(&other) };
+                let told = |_: &&str| joining.telling.wants(Notice::AtOdds, &contribution.url);
                 for field in fields.into_iter().filter(told) {
-                    let entry_rows = word(&said, field);
+                    let entry_rows = word(&contribution, field);
                     // The word that stands is that of the first who said anything.
                     let owner =
                         earlier.iter().find(|(_, one)| word(one, field) == entry_rows).map_or(own, |(owner, _)| *owner);
                     let sample = self.at_odds.entry((field, owner, source)).or_default();
                     sample.add(joining.telling.examples, first, || {
-                        format!("{}\n{entry_rows}\n{}", said.url, word(&other, field))
+                        format!("{}\n{entry_rows}\n{}", contribution.url, word(&other, field))
                     });
                 }
                 earlier.push((source, other.clone()));
             }
-            said.merge(other);
-            sum = sum.wrapping_add(arrivals.summary(row_id).said);
+            contribution.merge(other);
+            sum = sum.wrapping_add(arrivals.summary(row_id).row_print);
         }
-        said.not_in_folder = misses_page;
-        self.rows.push_merged(&said, sum, &sources);
+        contribution.not_in_folder = misses_page;
+        self.rows.push_merged(&contribution, sum, &sources);
         let provenance = joining.provenances.number(&sources);
         let before = known.filter(|known| ![UNKNOWN, provenance].contains(&known.provenance));
         let as_before = before.map(|known| {
             let comparison = joining.provenances.comparison(known.provenance, &sources);
-            let mut heard = Said::default();
+            let mut heard = Contribution::default();
             for &KeyedRow { row_id, .. } in group {
                 let row = arrivals.row(row_id);
-                heard.merge(comparison.select(arrivals.source_of(row_id), &Said::read(&row)).into_owned());
+                heard.merge(comparison.select(arrivals.source_of(row_id), &Contribution::read(&row)).into_owned());
             }
             Prints::of(&heard, &mut Vec::new())
         });
@@ -287,8 +287,9 @@ impl Part {
 }
 
 /// What is said in a field, in words.
-fn word(said: &Said<'_>, field: &str) -> String {
-    said.words()
+fn word(contribution: &Contribution<'_>, field: &str) -> String {
+    contribution
+        .words()
         .into_iter()
         .find(|(name, _)| *name == field)
         .map(|(_, word)| word.replace('\n', " "))
@@ -320,7 +321,7 @@ mod tests {
             let mut block = Block::new(&arrivals.begin_source());
             for (path, title) in *rows {
                 let url = format!("https://www.marrowvale.example/{path}/");
-                block.push(&Said { url: url.into(), title: Some((*title).into()), ..Said::default() });
+                block.push(&Contribution { url: url.into(), title: Some((*title).into()), ..Contribution::default() });
             }
             arrivals.push(block);
         }
@@ -382,7 +383,7 @@ mod tests {
         assert_eq!(joined.assignment.of(RowId(1)), Role::PassedOver);
         let origin = &joined.origins[&RowId(5)];
         assert_eq!((origin.first, origin.sources.as_slice()), (RowId(1), [0, 1].as_slice()));
-        assert_eq!(Said::read(&arrivals.row(RowId(5))).title.as_deref(), Some("Shed"), "the first is believed");
+        assert_eq!(Contribution::read(&arrivals.row(RowId(5))).title.as_deref(), Some("Shed"), "the first is believed");
         assert_eq!(joined.at_odds.keys().collect::<Vec<_>>(), [&("title", 0, 1)]);
         assert_eq!(joined.duplicates.map(|sample| sample.count()), None);
     }

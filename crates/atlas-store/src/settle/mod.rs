@@ -121,7 +121,7 @@ impl Candidate {
     pub(crate) fn of_kind(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId, kind: FileKind) -> Self {
         let kept = Kept { changefreq: None, priority: None, date_policy: DatePolicy::None, ..kept };
         let page = Self::of_page(summary, kept, row_id, named, None);
-        let decided = fingerprint::decided(summary.said, &kept, kind);
+        let decided = fingerprint::decided(summary.row_print, &kept, kind);
         Self {
             kind,
             decided,

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use atlas_core::address::Site;
 use atlas_core::choose::{Choices, Sections};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::derive::news::News;
 use atlas_core::fingerprint::raw;
 use atlas_core::format::{Document, RawUrl, read};
@@ -103,17 +103,17 @@ pub fn line(url: &str, page: &Page) -> String {
 }
 
 /// What such a row says.
-pub fn said(line: &str) -> Said<'_> {
+pub fn contribution(line: &str) -> Contribution<'_> {
     let fields: Vec<&str> = line.split('\t').collect();
     let number = |at: usize| fields[at].parse::<i32>().unwrap();
-    Said {
+    Contribution {
         url: fields[0].into(),
         title: Some(format!("Lamp {}", fields[3]).into()),
         modified: Some(number(2)).filter(|day| *day >= 0).and_then(Lastmod::from_epoch_day),
         section: Some(fields[1].into()),
         published: Lastmod::from_epoch_day(number(5)),
         images: (0..number(4)).map(|at| format!("{ROOT}{at}.svg").into()).collect(),
-        ..Said::default()
+        ..Contribution::default()
     }
 }
 
@@ -121,8 +121,8 @@ pub fn said(line: &str) -> Said<'_> {
 pub struct LineReader;
 
 impl Reader for LineReader {
-    fn read(&self, raw: &str, _: u64, take: &mut dyn FnMut(&Said<'_>), _: &mut dyn FnMut(Problem)) {
-        take(&said(raw));
+    fn read(&self, raw: &str, _: u64, take: &mut dyn FnMut(&Contribution<'_>), _: &mut dyn FnMut(Problem)) {
+        take(&contribution(raw));
     }
 }
 
@@ -132,8 +132,8 @@ pub fn block(decider: &Decider, lines: &[String], unread: bool) -> Block {
     let print = decider.chunk_print(text.as_bytes(), 7);
     let mut block = if unread { Block::unread(decider, 1, Arc::new(LineReader)) } else { Block::new(decider) };
     let push = |block: &mut Block, line: &str| match unread {
-        true => block.push_unread(&said(line).url, raw(line.as_bytes(), 7), line, 1),
-        false => block.push_raw(&said(line), raw(line.as_bytes(), 7)),
+        true => block.push_unread(&contribution(line).url, raw(line.as_bytes(), 7), line, 1),
+        false => block.push_raw(&contribution(line), raw(line.as_bytes(), 7)),
     };
     let starts: Vec<usize> =
         lines.iter().scan(0, |end, line| Some(std::mem::replace(end, *end + line.len()))).collect();

@@ -1,7 +1,7 @@
 //! What `why` shows.
 
 use atlas_core::choose::{Step, Verdict};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::entry::DatePolicy;
 use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
@@ -89,7 +89,7 @@ impl StructuredData {
 pub struct Word {
     pub source: String,
     #[serde(flatten)]
-    pub said: Said<'static>,
+    pub said: Contribution<'static>,
 }
 
 impl Answer {
@@ -123,7 +123,7 @@ impl Answer {
             Some(_) => "its publication; no later change has been seen",
         };
         let winner = |(field, value): (&'static str, String)| {
-            let says = |(_, said): &&(String, Said<'static>)| said.words().contains(&(field, value.clone()));
+            let says = |(_, said): &&(String, Contribution<'static>)| said.words().contains(&(field, value.clone()));
             let source = explained.said.iter().find(says).map_or(String::new(), |(source, _)| source.clone());
             Winner { field, value, source }
         };
@@ -261,7 +261,7 @@ fn fields(answer: &Answer, layout: &Layout) -> String {
     grid.text(layout)
 }
 
-fn said(said: &Said<'_>) -> String {
+fn said(said: &Contribution<'_>) -> String {
     let words = said.words();
     if words.is_empty() {
         return "  its URL, and nothing else\n".to_owned();

@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 
 use atlas_core::address::{Address, AddressError};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::page::robots_words;
@@ -24,7 +24,7 @@ impl RecordReader<'_> {
     pub(crate) fn read<'r>(
         &'r self,
         record: &Record<'_, 'r>,
-        said: &mut Said<'r>,
+        contribution: &mut Contribution<'r>,
         trouble: &mut impl FnMut(Trouble),
     ) -> bool {
         let Some(url) = self.text(record, Field::Url) else {
@@ -38,17 +38,23 @@ impl RecordReader<'_> {
             trouble(Trouble::row(format!("{why}; the row is passed over")));
             return false;
         };
-        said.url = match self.address(url) {
+        contribution.url = match self.address(url) {
             Ok(url) => url,
             Err(why) => {
                 trouble(Trouble::row(format!("{why}; the row is passed over")));
                 return false;
             }
         };
-        said.section = self.settings.section.as_deref().map(Cow::Borrowed);
+        contribution.section = self.settings.section.as_deref().map(Cow::Borrowed);
         // What several fields have a say in begins anew.
-        (said.published, said.expires, said.draft, said.noindex, said.unreadable) = (None, None, false, None, None);
-        self.header.present.iter().for_each(|field| self.take(record, *field, said, trouble));
+        (
+            contribution.published,
+            contribution.expires,
+            contribution.draft,
+            contribution.noindex,
+            contribution.unreadable,
+        ) = (None, None, false, None, None);
+        self.header.present.iter().for_each(|field| self.take(record, *field, contribution, trouble));
         true
     }
 
@@ -69,52 +75,54 @@ impl RecordReader<'_> {
         &'r self,
         record: &Record<'_, 'r>,
         field: Field,
-        said: &mut Said<'r>,
+        contribution: &mut Contribution<'r>,
         trouble: &mut impl FnMut(Trouble),
     ) {
         let text = || self.text(record, field);
         match field {
             Field::Url => {}
-            Field::Modified => said.modified = self.date(record, field, trouble),
-            Field::Published => self.gate(record, field, said, trouble),
-            Field::Embargo => self.gate(record, field, said, trouble),
-            Field::Expires => self.gate(record, field, said, trouble),
-            Field::Title => said.title = text(),
-            Field::Description => said.description = text(),
-            Field::Language => said.language = text(),
-            Field::LanguageGroup => said.language_group = text(),
-            Field::Id => said.id = text(),
-            Field::Slug => said.slug = text(),
-            Field::Kind => said.kind = text(),
-            Field::Parent => said.parent = text(),
-            Field::Section => said.own_section = text(),
-            Field::Category => said.categories = self.list(record, field),
-            Field::Tags => said.tags = self.list(record, field),
-            Field::Author => said.authors = self.list(record, field),
-            Field::Images => said.images = self.images(record, trouble),
+            Field::Modified => contribution.modified = self.date(record, field, trouble),
+            Field::Published => self.gate(record, field, contribution, trouble),
+            Field::Embargo => self.gate(record, field, contribution, trouble),
+            Field::Expires => self.gate(record, field, contribution, trouble),
+            Field::Title => contribution.title = text(),
+            Field::Description => contribution.description = text(),
+            Field::Language => contribution.language = text(),
+            Field::LanguageGroup => contribution.language_group = text(),
+            Field::Id => contribution.id = text(),
+            Field::Slug => contribution.slug = text(),
+            Field::Kind => contribution.kind = text(),
+            Field::Parent => contribution.parent = text(),
+            Field::Section => contribution.own_section = text(),
+            Field::Category => contribution.categories = self.list(record, field),
+            Field::Tags => contribution.tags = self.list(record, field),
+            Field::Author => contribution.authors = self.list(record, field),
+            Field::Images => contribution.images = self.images(record, trouble),
             Field::Videos => {
-                said.videos = self.videos(record, &Address::trusted(said.url.as_ref()), trouble);
+                contribution.videos = self.videos(record, &Address::trusted(contribution.url.as_ref()), trouble);
             }
-            Field::Alternates => said.alternates = self.alternates(record, trouble),
-            Field::Draft => said.draft |= self.switch(record, field, said, trouble) == Some(true),
-            Field::Keep => said.keep = self.switch(record, field, said, trouble),
+            Field::Alternates => contribution.alternates = self.alternates(record, trouble),
+            Field::Draft => contribution.draft |= self.switch(record, field, contribution, trouble) == Some(true),
+            Field::Keep => contribution.keep = self.switch(record, field, contribution, trouble),
             Field::Noindex => {
-                if self.switch(record, field, said, trouble) == Some(true) {
-                    said.noindex = Some(Cow::Borrowed("noindex: yes"));
+                if self.switch(record, field, contribution, trouble) == Some(true) {
+                    contribution.noindex = Some(Cow::Borrowed("noindex: yes"));
                 }
             }
-            Field::Robots => self.robots(record, said, trouble),
+            Field::Robots => self.robots(record, contribution, trouble),
             Field::Changefreq => {
                 let expected = "one of always, hourly, daily, weekly, monthly, yearly, never";
-                said.changefreq = self.word(record, field, expected, |text| text.parse::<Changefreq>().ok(), trouble);
+                contribution.changefreq =
+                    self.word(record, field, expected, |text| text.parse::<Changefreq>().ok(), trouble);
             }
             Field::Priority => {
                 let read = |text: &str| Priority::new(text.trim().parse().ok()?);
-                said.priority = self.word(record, field, "a number from 0.0 to 1.0", read, trouble);
+                contribution.priority = self.word(record, field, "a number from 0.0 to 1.0", read, trouble);
             }
             Field::DatePolicy => {
                 let expected = "one of usual, declared, seen, none";
-                said.date_policy = self.word(record, field, expected, |text| text.parse::<DatePolicy>().ok(), trouble);
+                contribution.date_policy =
+                    self.word(record, field, expected, |text| text.parse::<DatePolicy>().ok(), trouble);
             }
         }
     }
@@ -159,26 +167,32 @@ impl RecordReader<'_> {
         &self,
         record: &Record<'_, '_>,
         field: Field,
-        said: &mut Said<'_>,
+        contribution: &mut Contribution<'_>,
         trouble: &mut impl FnMut(Trouble),
     ) -> Option<bool> {
         let text = self.text(record, field)?;
         let value = read_yes_or_no(&text);
         if value.is_none() {
-            self.shut(field, &text, "yes or no", said, trouble);
+            self.shut(field, &text, "yes or no", contribution, trouble);
         }
         value
     }
 
     /// A date that decides whether the entry goes in: where it cannot be read, the entry stays out. What a database calls infinite
     /// has a meaning.
-    fn gate(&self, record: &Record<'_, '_>, field: Field, said: &mut Said<'_>, trouble: &mut impl FnMut(Trouble)) {
+    fn gate(
+        &self,
+        record: &Record<'_, '_>,
+        field: Field,
+        contribution: &mut Contribution<'_>,
+        trouble: &mut impl FnMut(Trouble),
+    ) {
         let Some(text) = self.text(record, field) else { return };
         let opens = field != Field::Expires;
         match (text.trim().to_ascii_lowercase().as_str(), opens) {
             // It is published never, or has expired ever since.
-            ("infinity" | "+infinity", true) => said.draft = true,
-            ("-infinity", false) => said.expires = Lastmod::from_epoch_day(0),
+            ("infinity" | "+infinity", true) => contribution.draft = true,
+            ("-infinity", false) => contribution.expires = Lastmod::from_epoch_day(0),
             // It has always been published, or expires never.
             ("-infinity", true) | ("infinity" | "+infinity", false) => {}
             _ => {
@@ -187,16 +201,16 @@ impl RecordReader<'_> {
                     read = Some(date);
                     told.into_iter().for_each(&mut *trouble);
                 } else {
-                    self.shut(field, &text, &self.expected_date(), said, trouble);
+                    self.shut(field, &text, &self.expected_date(), contribution, trouble);
                 }
                 match field {
-                    Field::Expires => said.expires = read,
-                    Field::Published => said.published = read,
+                    Field::Expires => contribution.expires = read,
+                    Field::Published => contribution.published = read,
                     // What waits for a later day than that of its publication goes in on that.
                     _ => {
                         let earlier =
-                            |date: Lastmod| said.published.is_none_or(|known| known.seconds() < date.seconds());
-                        said.published = read.filter(|date| earlier(*date)).or(said.published);
+                            |date: Lastmod| contribution.published.is_none_or(|known| known.seconds() < date.seconds());
+                        contribution.published = read.filter(|date| earlier(*date)).or(contribution.published);
                     }
                 }
             }
@@ -204,17 +218,24 @@ impl RecordReader<'_> {
     }
 
     /// A value that decides whether the entry goes in cannot be read.
-    fn shut(&self, field: Field, text: &str, expected: &str, said: &mut Said<'_>, trouble: &mut impl FnMut(Trouble)) {
+    fn shut(
+        &self,
+        field: Field,
+        text: &str,
+        expected: &str,
+        contribution: &mut Contribution<'_>,
+        trouble: &mut impl FnMut(Trouble),
+    ) {
         let shown = shortened(text);
         trouble(Trouble::row(format!(
             "{} “{shown}” is not {expected}; it decides whether the entry goes in, so the entry stays out",
             field.name()
         )));
-        said.unreadable.get_or_insert_with(|| Cow::Owned(format!("{} “{shown}”", field.name())));
+        contribution.unreadable.get_or_insert_with(|| Cow::Owned(format!("{} “{shown}”", field.name())));
     }
 
     /// A robots directive, as a text or as a list of words.
-    fn robots(&self, record: &Record<'_, '_>, said: &mut Said<'_>, trouble: &mut impl FnMut(Trouble)) {
+    fn robots(&self, record: &Record<'_, '_>, contribution: &mut Contribution<'_>, trouble: &mut impl FnMut(Trouble)) {
         let listed = match self.json(record, Field::Robots) {
             Some(Value::Array(words)) => Some(words.iter().filter_map(scalar).collect::<Vec<_>>().join(", ")),
             _ => None,
@@ -222,12 +243,12 @@ impl RecordReader<'_> {
         let Some(text) = listed.or_else(|| self.text(record, Field::Robots).map(Cow::into_owned)) else { return };
         let words = robots_words(&text);
         if words.noindex {
-            said.noindex = Some(Cow::Owned(format!("robots: {}", shortened(&text))));
+            contribution.noindex = Some(Cow::Owned(format!("robots: {}", shortened(&text))));
         }
         if let Some(after) = words.unavailable_after {
             match Lastmod::read_deadline(after, &self.settings.timezone) {
-                Some(date) => said.expires = said.expires.or(Some(date)),
-                None => self.shut(Field::Robots, after, &self.expected_date(), said, trouble),
+                Some(date) => contribution.expires = contribution.expires.or(Some(date)),
+                None => self.shut(Field::Robots, after, &self.expected_date(), contribution, trouble),
             }
         }
     }

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use atlas_core::address::{Address, Site};
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
 use atlas_core::frontier::Visit;
 use atlas_core::lastmod::Lastmod;
@@ -159,7 +159,7 @@ impl Crawl {
 /// What a page turned out to be, once read.
 struct ReadPage {
     visit: Visit,
-    said: Said<'static>,
+    contribution: Contribution<'static>,
     followed: Vec<Address>,
     links: Vec<u8>,
     validators: String,
@@ -202,9 +202,9 @@ impl Crawl {
             .map(|_| format!("unavailable_after “{}”", unavailable_after.as_deref().unwrap_or_default()));
         let address = visit.address.clone();
         let section = self.section.clone().map(Into::into);
-        let nothing = |visit, said, validators| ReadPage {
+        let nothing = |visit, contribution, validators| ReadPage {
             visit,
-            said,
+            contribution,
             followed: Vec::new(),
             links: Vec::new(),
             validators,
@@ -215,7 +215,7 @@ impl Crawl {
         let url = || address.as_str().to_owned().into();
         if !is_page(&kind) {
             let digest = Some(fingerprint::row(&bytes));
-            let said = Said {
+            let contribution = Contribution {
                 url: url(),
                 digest,
                 section,
@@ -224,15 +224,20 @@ impl Crawl {
                 alternates,
                 expires,
                 unreadable: unreadable.map(Into::into),
-                ..Said::default()
+                ..Contribution::default()
             };
-            return nothing(visit, said, validators);
+            return nothing(visit, contribution, validators);
         }
         let mut page = match page::read(&bytes, &address, &self.reader) {
             Ok(page) => page,
             Err(why) => {
-                let said = Said { url: url(), failure: Some(why.to_string().into()), section, ..Said::default() };
-                return nothing(visit, said, validators);
+                let contribution = Contribution {
+                    url: url(),
+                    failure: Some(why.to_string().into()),
+                    section,
+                    ..Contribution::default()
+                };
+                return nothing(visit, contribution, validators);
             }
         };
         page.canonical = page.canonical.take().or(canonical);
@@ -250,8 +255,8 @@ impl Crawl {
         let (wall, empty) = (page.is_wall(), page.needs_script());
         let links = followed_links(&page, &self.site);
         let followed = self.followed(&page);
-        let said = Said { section, ..page.into_said(&address) };
-        ReadPage { visit, said, followed, links, validators, wall, empty, troubles }
+        let contribution = Contribution { section, ..page.into_said(&address) };
+        ReadPage { visit, contribution, followed, links, validators, wall, empty, troubles }
     }
 
     /// Where a page leads that a crawler may follow.

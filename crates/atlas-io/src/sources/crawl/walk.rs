@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use atlas_core::address::Address;
-use atlas_core::contribution::Said;
+use atlas_core::contribution::Contribution;
 use atlas_core::frontier::{Frontier, Limits, Visit};
 use atlas_core::links;
 use atlas_core::number::count;
@@ -173,8 +173,8 @@ impl<'w, 'g> Walk<'w, 'g> {
             self.barred.add(&visit.address);
             let words =
                 format!("line {} of the live site's file: Disallow: {} (for {TOKEN})", barred.line, barred.pattern);
-            let said = Said { barred: Some(words.into()), ..self.said_of(&visit) };
-            return self.keep_said(&visit, &said, Vec::new(), None);
+            let contribution = Contribution { barred: Some(words.into()), ..self.said_of(&visit) };
+            return self.keep_said(&visit, &contribution, Vec::new(), None);
         }
         let recalled = self.gathering.memory().known.get(visit.address.as_str());
         if let Some(learnt) = recalled.filter(|learnt| learnt.stamp.modified >= self.since).cloned() {
@@ -230,8 +230,8 @@ impl<'w, 'g> Walk<'w, 'g> {
                 self.refused, self.visited
             )));
         }
-        let said = Said { failure: Some(why.into()), ..self.said_of(visit) };
-        self.keep_said(visit, &said, Vec::new(), None);
+        let contribution = Contribution { failure: Some(why.into()), ..self.said_of(visit) };
+        self.keep_said(visit, &contribution, Vec::new(), None);
         Ok(())
     }
 
@@ -242,16 +242,17 @@ impl<'w, 'g> Walk<'w, 'g> {
                 "the home page sends visitors on to {target}; correct [site] url to where they end up"
             )));
         }
-        let mut said = self.said_of(visit);
+        let mut contribution = self.said_of(visit);
         if target == visit.address {
             // It asks for marks that make no other page: without them there is no page to be had.
-            said.failure = Some(format!("a redirect to itself ({status}), but for parameters that are dropped").into());
+            contribution.failure =
+                Some(format!("a redirect to itself ({status}), but for parameters that are dropped").into());
         } else {
-            said.refresh = Some(target.as_str().to_owned().into());
-            said.redirected = Some(status.into());
+            contribution.refresh = Some(target.as_str().to_owned().into());
+            contribution.redirected = Some(status.into());
             self.frontier.offer(&target, visit);
         }
-        self.keep_said(visit, &said, Vec::new(), None);
+        self.keep_said(visit, &contribution, Vec::new(), None);
         Ok(())
     }
 
@@ -281,7 +282,7 @@ impl<'w, 'g> Walk<'w, 'g> {
     fn give_up(&mut self, visit: &Visit, why: String, tries: u32) {
         let known = self.gathering.memory().known.get(visit.address.as_str());
         // That it failed before is nothing to list.
-        let known = known.filter(|learnt| Said::read(&learnt.row).failure.is_none()).cloned();
+        let known = known.filter(|learnt| Contribution::read(&learnt.row).failure.is_none()).cloned();
         let message = match &known {
             Some(_) => format!("{why}, tried {tries} times; it is listed as it was found last"),
             None => format!("{why}, tried {tries} times; it is not listed"),
@@ -291,8 +292,9 @@ impl<'w, 'g> Walk<'w, 'g> {
         match known {
             Some(learnt) => self.meet_again(visit, learnt, false),
             None => {
-                let said = Said { failure: Some(format!("{why}, tried {tries} times").into()), ..self.said_of(visit) };
-                self.keep_said(visit, &said, Vec::new(), None);
+                let contribution =
+                    Contribution { failure: Some(format!("{why}, tried {tries} times").into()), ..self.said_of(visit) };
+                self.keep_said(visit, &contribution, Vec::new(), None);
             }
         }
     }
@@ -324,16 +326,19 @@ impl<'w, 'g> Walk<'w, 'g> {
     }
 
     fn take_page(&mut self, page: ReadPage) -> Result<(), StoreError> {
-        let ReadPage { visit, said, followed, links, validators, wall, empty, troubles } = page;
+        let ReadPage { visit, contribution, followed, links, validators, wall, empty, troubles } = page;
         if wall {
             if visit.depth == 0 {
                 return Err(self.failed(format!(
                     "the home page is a challenge to robots (“{}”), not a page of the site. Let “{TOKEN}” in, or gather from another source",
-                    said.title.as_deref().unwrap_or("without a title")
+                    contribution.title.as_deref().unwrap_or("without a title")
                 )));
             }
-            let said = Said { failure: Some("a challenge to robots instead of a page".into()), ..self.said_of(&visit) };
-            self.keep_said(&visit, &said, Vec::new(), None);
+            let contribution = Contribution {
+                failure: Some("a challenge to robots instead of a page".into()),
+                ..self.said_of(&visit)
+            };
+            self.keep_said(&visit, &contribution, Vec::new(), None);
             return Ok(());
         }
         if empty {
@@ -345,15 +350,15 @@ impl<'w, 'g> Walk<'w, 'g> {
             let file = visit.address.to_string();
             self.gathering.problem(Problem { file, line: None, message, passed_over: false });
         }
-        self.keep_said(&visit, &said, links, Some(validators).filter(|_| settled));
+        self.keep_said(&visit, &contribution, links, Some(validators).filter(|_| settled));
         Ok(())
     }
 
     /// Takes what was learnt of a page before; `anew` where the server said just now that it still holds.
     fn meet_again(&mut self, visit: &Visit, learnt: Learnt, anew: bool) {
         links::each(&learnt.links, |link| self.frontier.offer(&Address::trusted(link), visit));
-        let said = Said::read(&learnt.row);
-        for target in said.refresh.iter().chain(&said.canonical) {
+        let contribution = Contribution::read(&learnt.row);
+        for target in contribution.refresh.iter().chain(&contribution.canonical) {
             self.frontier.offer(&Address::trusted(target.as_ref()), visit);
         }
         self.gathering.met_again();
@@ -365,8 +370,14 @@ impl<'w, 'g> Walk<'w, 'g> {
         }
     }
 
-    fn keep_said(&mut self, visit: &Visit, said: &Said<'_>, links: Vec<u8>, validators: Option<String>) {
-        let row = row_of(said);
+    fn keep_said(
+        &mut self,
+        visit: &Visit,
+        contribution: &Contribution<'_>,
+        links: Vec<u8>,
+        validators: Option<String>,
+    ) {
+        let row = row_of(contribution);
         let stamp = Stamp { size: 0, modified: Timestamp::now().as_millisecond() };
         let learnt =
             Learnt { stamp, row: row.clone(), links: links.clone(), validators: validators.unwrap_or_default() };
@@ -375,11 +386,11 @@ impl<'w, 'g> Walk<'w, 'g> {
         self.found.insert(visit.address.to_string(), (row, links));
     }
 
-    fn said_of(&self, visit: &Visit) -> Said<'static> {
-        Said {
+    fn said_of(&self, visit: &Visit) -> Contribution<'static> {
+        Contribution {
             url: visit.address.as_str().to_owned().into(),
             section: self.crawl.section.clone().map(Into::into),
-            ..Said::default()
+            ..Contribution::default()
         }
     }
 
@@ -432,8 +443,8 @@ impl<'w, 'g> Walk<'w, 'g> {
     }
 }
 
-fn row_of(said: &Said<'_>) -> Vec<u8> {
+fn row_of(contribution: &Contribution<'_>) -> Vec<u8> {
     let mut row = Vec::new();
-    said.write(&mut row);
+    contribution.write(&mut row);
     row
 }
