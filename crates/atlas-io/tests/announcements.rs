@@ -51,7 +51,7 @@ impl Source for Numbers {
 
 /// What an engine was sent, and what it is to answer: 200 where nothing is left to say.
 #[derive(Default)]
-struct Heard {
+struct TestEndpoint {
     sent: Vec<Vec<String>>,
     replies: VecDeque<Reply>,
     /// It is to stop once so many messages have come.
@@ -60,7 +60,7 @@ struct Heard {
 
 #[derive(Clone)]
 struct Postcards {
-    heard: Arc<Mutex<Heard>>,
+    heard: Arc<Mutex<TestEndpoint>>,
 }
 
 impl Protocol for Postcards {

@@ -190,19 +190,19 @@ mod tests {
     }
 
     #[derive(Debug, Clone)]
-    enum Day {
+    enum ShelfStep {
         Add(u8),
         Remove(u8),
         Grow(u8, u8),
         Limit(u8),
     }
 
-    fn day() -> impl Strategy<Value = Day> {
+    fn day() -> impl Strategy<Value = ShelfStep> {
         prop_oneof![
-            (0u8..40).prop_map(Day::Add),
-            any::<u8>().prop_map(Day::Remove),
-            (any::<u8>(), 1u8..90).prop_map(|(entry, size)| Day::Grow(entry, size)),
-            (4u8..30).prop_map(Day::Limit),
+            (0u8..40).prop_map(ShelfStep::Add),
+            any::<u8>().prop_map(ShelfStep::Remove),
+            (any::<u8>(), 1u8..90).prop_map(|(entry, size)| ShelfStep::Grow(entry, size)),
+            (4u8..30).prop_map(ShelfStep::Limit),
         ]
     }
 
@@ -214,23 +214,23 @@ mod tests {
             for day in days {
                 let before: BTreeMap<u32, Vec<u32>> = model.files.clone();
                 match day {
-                    Day::Add(count) => for _ in 0..count {
+                    ShelfStep::Add(count) => for _ in 0..count {
                         let bytes = 20 + u64::from(model.next_entry % 30);
                         model.sizes.insert(model.next_entry, Weight { bytes, media: model.next_entry % 17 });
                         model.next_entry += 1;
                     },
-                    Day::Remove(step) => {
+                    ShelfStep::Remove(step) => {
                         let every = usize::from(step) % 7 + 2;
                         let gone: Vec<u32> = model.sizes.keys().copied().step_by(every).collect();
                         gone.iter().for_each(|entry| { model.sizes.remove(entry); });
                         model.files.values_mut().for_each(|members| members.retain(|entry| !gone.contains(entry)));
                     }
-                    Day::Grow(entry, size) => {
+                    ShelfStep::Grow(entry, size) => {
                         if let Some(weight) = model.sizes.get_mut(&u32::from(entry)) {
                             *weight = Weight { bytes: u64::from(size), media: u32::from(size) / 3 };
                         }
                     }
-                    Day::Limit(urls) => limits.urls = u32::from(urls),
+                    ShelfStep::Limit(urls) => limits.urls = u32::from(urls),
                 }
                 let moved = model.build(limits);
                 prop_assert_eq!(model.build(limits), [], "a second build moves nothing");

@@ -308,14 +308,14 @@ mod tests {
     use crate::provenance::Mapping;
 
     /// A path and a title.
-    type Rows = &'static [(&'static str, &'static str)];
+    type TestRows = &'static [(&'static str, &'static str)];
 
-    const FIRST: Rows = &[("a", "Weir"), ("b", "Shed"), ("c", "Ford")];
-    const SECOND: Rows = &[("b", "The shed"), ("d", "Depot")];
+    const FIRST: TestRows = &[("a", "Weir"), ("b", "Shed"), ("c", "Ford")];
+    const SECOND: TestRows = &[("b", "The shed"), ("d", "Depot")];
     const SETTINGS: u64 = 5;
     static ALL: Accepted = Accepted::NONE;
 
-    fn arrivals(folder: &tempfile::TempDir, sources: &[Rows]) -> Arrivals {
+    fn arrivals(folder: &tempfile::TempDir, sources: &[TestRows]) -> Arrivals {
         let mut arrivals = Arrivals::new(plain_decider(), folder.path(), Need::All, 1 << 20);
         for rows in sources {
             let mut block = Block::new(&arrivals.begin_source());
@@ -406,7 +406,7 @@ mod tests {
     #[case::one_left(&[&[("b", "Shed"), ("c", "Ford")], SECOND], 1, "gone same same same")]
     #[case::one_source_dropped_it(&[FIRST, &[("d", "Depot")]], 1, "same met same same")]
     #[case::the_first_source_is_mapped_otherwise(&[FIRST, SECOND], 2, "met met met same")]
-    fn what_became_of_what_was_known(#[case] sources: &[Rows], #[case] mapping: u64, #[case] wanted: &str) {
+    fn what_became_of_what_was_known(#[case] sources: &[TestRows], #[case] mapping: u64, #[case] wanted: &str) {
         let (remembered, known) = remembered();
         let folder = tempfile::tempdir().unwrap();
         let mut arrivals = arrivals(&folder, sources);

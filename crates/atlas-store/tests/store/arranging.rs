@@ -2,7 +2,7 @@
 
 use atlas_store::report::Guard;
 
-use crate::railway::Page;
+use crate::railway::MadePage;
 use crate::small::{Small, pages};
 
 fn small() -> Small {
@@ -18,7 +18,7 @@ fn named(sizes: &[(&str, usize)]) -> Vec<(String, usize)> {
     sizes.iter().map(|(name, size)| ((*name).to_owned(), *size)).collect()
 }
 
-fn without(rows: Vec<(String, Page)>, gone: &[usize]) -> Vec<(String, Page)> {
+fn without(rows: Vec<(String, MadePage)>, gone: &[usize]) -> Vec<(String, MadePage)> {
     rows.into_iter().enumerate().filter(|(at, _)| !gone.contains(at)).map(|(_, row)| row).collect()
 }
 

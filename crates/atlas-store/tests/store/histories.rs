@@ -10,7 +10,7 @@ use atlas_store::ledger::pending;
 use proptest::prelude::*;
 use rstest::rstest;
 
-use crate::railway::{Day, Page, Pages, Railway, day, live, railway_of, url};
+use crate::railway::{Day, MadePage, Pages, Railway, day, live, railway_of, url};
 
 /// How many histories are lived through: more with `HISTORIES=500 cargo test -p atlas-store --test store`.
 fn cases() -> u32 {
@@ -52,7 +52,7 @@ proptest! {
             let homes = railway.homes("pages");
             let wanted: BTreeSet<String> = pages.iter().map(|(number, page)| url(*number, page)).collect();
             prop_assert_eq!(homes.keys().cloned().collect::<BTreeSet<_>>(), wanted);
-            let of = |wanted: &dyn Fn(&Page) -> bool| -> BTreeSet<String> {
+            let of = |wanted: &dyn Fn(&MadePage) -> bool| -> BTreeSet<String> {
                 pages.iter().filter(|(_, page)| wanted(page)).map(|(number, page)| url(*number, page)).collect()
             };
             let with_pictures = of(&|page| page.section == "halts" && page.pictures > 0);

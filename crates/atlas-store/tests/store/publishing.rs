@@ -6,7 +6,7 @@ use atlas_store::disk::segmented_gzip::unpack;
 use atlas_store::report::Guard;
 use rstest::rstest;
 
-use crate::railway::{Page, ROOT};
+use crate::railway::{MadePage, ROOT};
 use crate::small::{Small, pages};
 
 fn small() -> Small {
@@ -72,7 +72,7 @@ fn a_folded_file_stays_for_a_while_and_goes_then() {
     let mut small = small();
     small.build(&pages("halts", 0..12));
     let before = small.memory.files();
-    let rows: Vec<(String, Page)> =
+    let rows: Vec<(String, MadePage)> =
         pages("halts", 0..12).into_iter().filter(|(_, page)| page.modified < Some(15_008)).collect();
     let built = small.build(&rows);
     assert_eq!((built.retired.as_slice(), built.removed.len()), (["atlas-halts-3.xml".to_owned()].as_slice(), 0));

@@ -35,7 +35,7 @@ pub const MEDIA: u32 = 12;
 
 /// What one entry is like.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Page {
+pub struct MadePage {
     pub section: &'static str,
     pub modified: Option<i32>,
     pub title: u32,
@@ -44,27 +44,27 @@ pub struct Page {
     pub published: i32,
 }
 
-impl Page {
+impl MadePage {
     pub fn is_news(&self, day: i64) -> bool {
         self.section == "halts" && day - i64::from(self.published) < 2
     }
 }
 
-pub type Pages = BTreeMap<u32, Page>;
+pub type Pages = BTreeMap<u32, MadePage>;
 
-pub fn url(number: u32, page: &Page) -> String {
+pub fn url(number: u32, page: &MadePage) -> String {
     format!("{ROOT}{number}/{}", "x".repeat(page.width))
 }
 
 /// A source of made-up rows.
-pub struct Rows {
+pub struct MadeRows {
     name: &'static str,
-    rows: Vec<(String, Page)>,
+    rows: Vec<(String, MadePage)>,
     knows_rows: bool,
 }
 
-impl Rows {
-    pub fn new(name: &'static str, rows: Vec<(String, Page)>) -> Self {
+impl MadeRows {
+    pub fn new(name: &'static str, rows: Vec<(String, MadePage)>) -> Self {
         Self { name, rows, knows_rows: true }
     }
 
@@ -74,7 +74,7 @@ impl Rows {
     }
 }
 
-impl Source for Rows {
+impl Source for MadeRows {
     fn name(&self) -> String {
         self.name.to_owned()
     }
@@ -97,8 +97,8 @@ impl Source for Rows {
 }
 
 /// A row as it comes: its fields, with tabs between them.
-pub fn line(url: &str, page: &Page) -> String {
-    let Page { section, modified, title, pictures, published, .. } = page;
+pub fn line(url: &str, page: &MadePage) -> String {
+    let MadePage { section, modified, title, pictures, published, .. } = page;
     format!("{url}\t{section}\t{}\t{title}\t{pictures}\t{published}", modified.unwrap_or(-1))
 }
 
@@ -118,9 +118,9 @@ pub fn contribution(line: &str) -> Contribution<'_> {
 }
 
 #[derive(Debug)]
-pub struct LineReader;
+pub struct MadeRowReader;
 
-impl Reader for LineReader {
+impl Reader for MadeRowReader {
     fn read(&self, raw: &str, _: u64, take: &mut dyn FnMut(&Contribution<'_>), _: &mut dyn FnMut(Problem)) {
         take(&contribution(raw));
     }
@@ -130,7 +130,7 @@ impl Reader for LineReader {
 pub fn block(decider: &Decider, lines: &[String], unread: bool) -> Block {
     let text = lines.concat();
     let print = decider.chunk_print(text.as_bytes(), 7);
-    let mut block = if unread { Block::unread(decider, 1, Arc::new(LineReader)) } else { Block::new(decider) };
+    let mut block = if unread { Block::unread(decider, 1, Arc::new(MadeRowReader)) } else { Block::new(decider) };
     let push = |block: &mut Block, line: &str| match unread {
         true => block.push_unread(&contribution(line).url, raw(line.as_bytes(), 7), line, 1),
         false => block.push_raw(&contribution(line), raw(line.as_bytes(), 7)),
@@ -160,7 +160,10 @@ pub fn sources(pages: &Pages) -> Vec<Box<dyn Source>> {
             .map(|(number, page)| (url(*number, page), page.clone()))
             .collect()
     };
-    vec![Box::new(Rows::new("first", rows(|_| true))), Box::new(Rows::new("second", rows(|number| number % 3 == 0)))]
+    vec![
+        Box::new(MadeRows::new("first", rows(|_| true))),
+        Box::new(MadeRows::new("second", rows(|number| number % 3 == 0))),
+    ]
 }
 
 pub struct Railway {
@@ -361,7 +364,8 @@ pub fn live(day: &Day, today: i64, pages: &mut Pages, next: &mut u32, limit: &mu
                 let modified = (!number.is_multiple_of(5)).then_some(15_000 + (number * 37 % 900) as i32);
                 let width = if number.is_multiple_of(11) { 700 } else { 3 };
                 let pictures = (number * 7 % 5) as usize;
-                pages.insert(number, Page { section, modified, title: 0, width, pictures, published: today as i32 });
+                pages
+                    .insert(number, MadePage { section, modified, title: 0, width, pictures, published: today as i32 });
             }
         }
         Day::Remove(step) => {

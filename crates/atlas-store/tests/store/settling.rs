@@ -7,10 +7,10 @@ use atlas_store::report::{Built, Guard};
 
 use rstest::rstest;
 
-use crate::railway::Page;
+use crate::railway::MadePage;
 use crate::small::{Small, pages};
 
-fn both(small: &Small, sources: &[&[(String, Page)]]) -> Built {
+fn both(small: &Small, sources: &[&[(String, MadePage)]]) -> Built {
     match small.run(sources) {
         Ended::Built(built) => *built,
         Ended::Held(held) => panic!("{:?}", held.survey.held),

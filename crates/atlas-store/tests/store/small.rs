@@ -17,7 +17,7 @@ use atlas_store::report::{Built, Guard, Held, Survey};
 use atlas_store::source::Source;
 use jiff::Timestamp;
 
-use crate::railway::{Page, ROOT, Rows};
+use crate::railway::{MadePage, MadeRows, ROOT};
 
 /// A site whose files are in memory.
 pub struct Small {
@@ -37,8 +37,8 @@ pub struct Small {
 }
 
 /// So many pages of a section, from a number on.
-pub fn pages(section: &'static str, numbers: std::ops::Range<u32>) -> Vec<(String, Page)> {
-    let page = |number: u32| Page {
+pub fn pages(section: &'static str, numbers: std::ops::Range<u32>) -> Vec<(String, MadePage)> {
+    let page = |number: u32| MadePage {
         section,
         modified: Some(15_000 + number as i32),
         title: 0,
@@ -73,15 +73,15 @@ impl Small {
         ledger::open(&self.folder.path().join(".idle-atlas")).unwrap()
     }
 
-    fn rows(&self, name: &'static str, rows: &[(String, Page)]) -> Rows {
-        let rows = Rows::new(name, rows.to_vec());
+    fn rows(&self, name: &'static str, rows: &[(String, MadePage)]) -> MadeRows {
+        let rows = MadeRows::new(name, rows.to_vec());
         if self.reads_rows { rows.read_anew() } else { rows }
     }
 
     /// A job for what some sources say, in the order in which they are believed.
     fn with_job<T>(
         &self,
-        sources: &[&[(String, Page)]],
+        sources: &[&[(String, MadePage)]],
         run: impl FnOnce(&Job<'_>, &mut dyn Ledger) -> Result<T, StoreError>,
     ) -> Result<T, StoreError> {
         let named = ["first", "second", "third"].into_iter().zip(sources);
@@ -116,22 +116,22 @@ impl Small {
     }
 
     /// Builds what some sources say.
-    pub fn run(&self, sources: &[&[(String, Page)]]) -> Ended {
+    pub fn run(&self, sources: &[&[(String, MadePage)]]) -> Ended {
         self.try_run(sources).unwrap()
     }
 
     /// The same, which may fail.
-    pub fn try_run(&self, sources: &[&[(String, Page)]]) -> Result<Ended, StoreError> {
+    pub fn try_run(&self, sources: &[&[(String, MadePage)]]) -> Result<Ended, StoreError> {
         self.with_job(sources, build)
     }
 
     /// Surveys what some sources say.
-    pub fn survey(&self, sources: &[&[(String, Page)]]) -> Survey {
+    pub fn survey(&self, sources: &[&[(String, MadePage)]]) -> Survey {
         self.with_job(sources, survey).unwrap()
     }
 
     /// Builds what one source says; no guard may hold that back.
-    pub fn build(&self, rows: &[(String, Page)]) -> Built {
+    pub fn build(&self, rows: &[(String, MadePage)]) -> Built {
         match self.run(&[rows]) {
             Ended::Built(built) => *built,
             Ended::Held(held) => panic!("held: {:?}", held.survey.held),
@@ -139,7 +139,7 @@ impl Small {
     }
 
     /// What holds a build back.
-    pub fn held(&self, rows: &[(String, Page)]) -> Vec<Held> {
+    pub fn held(&self, rows: &[(String, MadePage)]) -> Vec<Held> {
         match self.run(&[rows]) {
             Ended::Built(_) => Vec::new(),
             Ended::Held(held) => held.survey.held,
@@ -147,7 +147,7 @@ impl Small {
     }
 
     /// The guards that hold a build back.
-    pub fn guards(&self, rows: &[(String, Page)]) -> Vec<Guard> {
+    pub fn guards(&self, rows: &[(String, MadePage)]) -> Vec<Guard> {
         self.held(rows).into_iter().map(|held| held.guard).collect()
     }
 

@@ -11,7 +11,7 @@ use crate::railway::{Day, Pages, Railway, live, url};
 
 /// What a build changes that is stopped.
 #[derive(Debug, Clone, Copy)]
-enum Changes {
+enum StoppedBuild {
     /// There was none before.
     Everything,
     /// Some entries are new, some are edited.
@@ -25,26 +25,26 @@ enum Changes {
 }
 
 /// A railway in memory with its first pages, built unless all of them are to be new.
-fn before(gzip: Gzip, changes: Changes) -> (Railway, InMemory, Pages, u32) {
+fn before(gzip: Gzip, changes: StoppedBuild) -> (Railway, InMemory, Pages, u32) {
     let memory = InMemory::default();
     let railway = Railway::in_memory(gzip, &memory);
     let (mut pages, mut next, mut limit) = (Pages::new(), 0, 10);
     live(&Day::Add(30), 19_000, &mut pages, &mut next, &mut limit);
-    if !matches!(changes, Changes::Everything) {
+    if !matches!(changes, StoppedBuild::Everything) {
         railway.build(&pages, limit).unwrap();
     }
     (railway, memory, pages, next)
 }
 
 /// What the pages are like that the stopped build is to write.
-fn after(changes: Changes, before: &Pages, next: u32) -> (Pages, u32) {
+fn after(changes: StoppedBuild, before: &Pages, next: u32) -> (Pages, u32) {
     let (mut pages, mut next, mut limit) = (before.clone(), next, 10);
     let days: &[Day] = match changes {
-        Changes::Everything => &[],
-        Changes::Some => &[Day::Add(9), Day::Edit(1)],
-        Changes::Sections => &[Day::Move(1), Day::Limit(6), Day::Add(3)],
-        Changes::Smaller => &[Day::Limit(6)],
-        Changes::Most => &[Day::Remove(0), Day::Remove(0), Day::Edit(2)],
+        StoppedBuild::Everything => &[],
+        StoppedBuild::Some => &[Day::Add(9), Day::Edit(1)],
+        StoppedBuild::Sections => &[Day::Move(1), Day::Limit(6), Day::Add(3)],
+        StoppedBuild::Smaller => &[Day::Limit(6)],
+        StoppedBuild::Most => &[Day::Remove(0), Day::Remove(0), Day::Edit(2)],
     };
     days.iter().for_each(|day| live(day, 19_001, &mut pages, &mut next, &mut limit));
     (pages, limit)
@@ -55,20 +55,20 @@ fn urls(pages: &Pages) -> BTreeSet<String> {
 }
 
 #[rstest]
-#[case::first_build(Gzip::Beside, Changes::Everything)]
-#[case::edits(Gzip::Beside, Changes::Some)]
-#[case::moves(Gzip::Beside, Changes::Sections)]
-#[case::losses(Gzip::Beside, Changes::Most)]
-#[case::packed_alone(Gzip::Only, Changes::Sections)]
-#[case::smaller_files(Gzip::Off, Changes::Smaller)]
-#[case::plain_alone(Gzip::Off, Changes::Sections)]
-fn a_build_that_is_stopped_anywhere_leaves_a_whole_site(#[case] gzip: Gzip, #[case] changes: Changes) {
+#[case::first_build(Gzip::Beside, StoppedBuild::Everything)]
+#[case::edits(Gzip::Beside, StoppedBuild::Some)]
+#[case::moves(Gzip::Beside, StoppedBuild::Sections)]
+#[case::losses(Gzip::Beside, StoppedBuild::Most)]
+#[case::packed_alone(Gzip::Only, StoppedBuild::Sections)]
+#[case::smaller_files(Gzip::Off, StoppedBuild::Smaller)]
+#[case::plain_alone(Gzip::Off, StoppedBuild::Sections)]
+fn a_build_that_is_stopped_anywhere_leaves_a_whole_site(#[case] gzip: Gzip, #[case] changes: StoppedBuild) {
     let (railway_before, memory_before, first, next) = before(gzip, changes);
     let (pages, limit) = after(changes, &first, next);
     let twin = railway_before.copy(&memory_before.copy());
     twin.build(&pages, limit).unwrap();
     let stay: BTreeSet<String> = match changes {
-        Changes::Everything => BTreeSet::new(),
+        StoppedBuild::Everything => BTreeSet::new(),
         _ => urls(&first).intersection(&urls(&pages)).cloned().collect(),
     };
     let mut stops = 0;

@@ -6,20 +6,20 @@ use atlas_io::test_engine::serve::{self, Served};
 use atlas_io::test_engine::{Mood, Settings, TestEngine};
 use rstest::rstest;
 
-use crate::support::{HTML, Site};
+use crate::support::{HTML, TestSite};
 
 const KEY: &str = "0123456789abcdef0123456789abcdef";
 
 /// A built site that is served on loopback, and an engine that can reach it.
 struct Web {
-    site: Site,
+    site: TestSite,
     engine: TestEngine,
     _served: Served,
 }
 
 impl Web {
     fn new(key: &str) -> Self {
-        let site = Site::new("");
+        let site = TestSite::new("");
         for number in 0..4 {
             site.page(&format!("p{number}.html"), "Page", &format!("Text {number}"));
         }
@@ -175,7 +175,7 @@ fn more_than_one_message_goes_on_where_it_stopped() {
 
 #[test]
 fn nothing_to_announce_to_or_about() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.page("a.html", "A", "x");
     site.run(&["announce"]).says(2, &["names no engine"]);
     site.configure(&format!(

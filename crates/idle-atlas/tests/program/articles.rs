@@ -2,10 +2,10 @@
 
 use serde_json::Value;
 
-use crate::support::{Site, has, source, words};
+use crate::support::{TestSite, has, source, words};
 
 /// One entry of a list, by its path.
-fn entry(site: &Site, path: &str) -> Value {
+fn entry(site: &TestSite, path: &str) -> Value {
     let list = site.json(&["survey", "--list", "--under", path]);
     list.as_array()
         .unwrap()
@@ -17,7 +17,7 @@ fn entry(site: &Site, path: &str) -> Value {
 
 #[test]
 fn markdown_with_front_matter_of_both_kinds() {
-    let site = Site::new(&source(
+    let site = TestSite::new(&source(
         "markdown",
         "folder = \"articles\"\nsection = \"journal\"\nfields = { url = \"/{section}/{published:%Y}/{slug}/\" }",
     ));
@@ -57,7 +57,7 @@ fn markdown_with_front_matter_of_both_kinds() {
 
 #[test]
 fn markdown_lies_where_its_files_lie_unless_told_otherwise() {
-    let site = Site::new(&source("markdown", "folder = \"docs\""));
+    let site = TestSite::new(&source("markdown", "folder = \"docs\""));
     site.write("docs/index.md", "# Home");
     site.write("docs/halts/_index.md", "# Halts");
     site.write("docs/halts/lamp works.md", "# Lampworks");

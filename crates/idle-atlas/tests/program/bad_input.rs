@@ -2,7 +2,7 @@
 
 use rstest::rstest;
 
-use crate::support::{HTML, Site};
+use crate::support::{HTML, TestSite};
 
 #[rstest]
 #[case::not_toml("[site", &["line 1"])]
@@ -13,7 +13,7 @@ use crate::support::{HTML, Site};
 #[case::environment("[site]\nurl = \"${NO_SUCH_THING}\"\nweb_root = \"public\"\n", &["line 2", "NO_SUCH_THING", "set it"])]
 #[case::no_source("[site]\nurl = \"https://www.marrowvale.example/\"\nweb_root = \"public\"\n", &["there is no source"])]
 fn broken_configuration(#[case] config: &str, #[case] words: &[&str]) {
-    let site = Site::new("");
+    let site = TestSite::new("");
     site.write("idle-atlas.toml", config);
     site.run(&["build"]).says(2, &[&["idle-atlas.toml"], words].concat());
 }
@@ -35,13 +35,13 @@ fn broken_configuration(#[case] config: &str, #[case] words: &[&str]) {
 #[case::key("[[engine]]\nname = \"e\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:1/\"\nkey = \"short\"\n", &["“key”", "8 to 128"])]
 #[case::via("[[engine]]\nname = \"e\"\nvia = \"pigeon\"\nendpoint = \"http://127.0.0.1:1/\"\n", &["“pigeon” is unknown"])]
 fn settings_that_make_no_sense(#[case] config: &str, #[case] words: &[&str]) {
-    let site = Site::new(&format!("{config}{HTML}"));
+    let site = TestSite::new(&format!("{config}{HTML}"));
     site.run(&["survey"]).says(2, words);
 }
 
 #[test]
 fn no_configuration_at_all() {
-    let site = Site::new("");
+    let site = TestSite::new("");
     std::fs::remove_file(site.path("idle-atlas.toml")).unwrap();
     site.run(&["build"]).says(2, &["there is no idle-atlas.toml", "idle-atlas init"]);
     site.run(&["build", "--config", "other.toml"]).says(2, &["cannot read the configuration other.toml"]);
@@ -51,7 +51,7 @@ fn no_configuration_at_all() {
 #[case::folder("[[source]]\nfrom = \"html\"\nfolder = \"dist\"\n", "there is no folder")]
 #[case::table("[[source]]\nfrom = \"table\"\nfile = \"lost.csv\"\n", "cannot read lost.csv")]
 fn a_missing_source_leaves_the_old_files(#[case] source: &str, #[case] words: &str) {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.page("a.html", "A", "x");
     site.build();
     let before = site.outputs();
@@ -62,7 +62,7 @@ fn a_missing_source_leaves_the_old_files(#[case] source: &str, #[case] words: &s
 
 #[test]
 fn malformed_rows_are_listed_and_good_rows_go_on() {
-    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
     site.write(
         "t.csv",
         b"url,modified,title\n/good/,2026-01-02,Good\n/short/,2026-01-02\n,2026-01-02,Nothing\nmailto:x@marrowvale.example,,Mail\n/date/,soon,Date\n/bad\xff/,,Bytes\n/last/,,\"Quoted \"\"well\"\"\"\n",
@@ -83,7 +83,7 @@ fn malformed_rows_are_listed_and_good_rows_go_on() {
 
 #[test]
 fn malformed_json_lines_are_listed_and_good_rows_go_on() {
-    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.jsonl\"\n");
+    let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.jsonl\"\n");
     site.write(
         "t.jsonl",
         "{\"url\": \"/good/\", \"videos\": [{\"title\": \"Ride\", \"content\": \"/a.webm\"}]}\nnot json\n[1]\n{\"url\": 7}\n{\"url\": \"/v/\", \"videos\": \"x\"}\n{\"title\": \"no url\"}",
@@ -105,14 +105,14 @@ fn malformed_json_lines_are_listed_and_good_rows_go_on() {
 #[case("Slug,Title\na,b\n", "has no column “url” for the field “url”; its columns are “Slug”, “Title”")]
 #[case("\u{feff}", "has no column")]
 fn tables_without_a_url(#[case] table: &str, #[case] words: &str) {
-    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
     site.write("t.csv", table);
     site.run(&["survey"]).says(2, &[words, "fields = { url ="]);
 }
 
 #[test]
 fn an_empty_table_is_held_back() {
-    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
     site.write("t.csv", "");
     site.run(&["build"]).says(3, &["nothing would be left to list", "the sources have no entries"]);
     site.run(&["survey"])
@@ -122,7 +122,7 @@ fn an_empty_table_is_held_back() {
 #[cfg(unix)]
 #[test]
 fn unreadable_and_binary_files_and_a_page_without_a_head() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.page("good.html", "Good", "x");
     site.write("public/picture.html", b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR");
     site.write("public/empty.html", "");
@@ -147,7 +147,7 @@ fn unreadable_and_binary_files_and_a_page_without_a_head() {
 /// Rows that are as they were are not read again, but for those that there is something to say against.
 #[test]
 fn what_is_wrong_with_a_row_is_told_by_every_build_with_its_line() {
-    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
     let rows = |fourth: &str, last: &str| {
         format!("url,modified\n/a/,2026-01-05\n/b/,2026-02-01\n/c/,{fourth}\n/d/,2026-03-01\n\"/e/\",{last}\n")
     };
@@ -169,7 +169,7 @@ fn what_is_wrong_with_a_row_is_told_by_every_build_with_its_line() {
 /// One of two rows of a URL is as it was and would be let go, the other is not: both have to be heard.
 #[test]
 fn a_second_row_of_a_url_is_heard_although_the_first_is_as_it_was() {
-    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
     site.write("t.csv", "url,modified,title\n/a/,2026-01-05,Fares\n/b/,2026-02-01,Halts\n");
     site.build();
     site.write(
@@ -182,14 +182,14 @@ fn a_second_row_of_a_url_is_heard_although_the_first_is_as_it_was() {
 
 #[test]
 fn a_page_without_a_head_alone_is_no_failure() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.write("public/headless.html", "<p>Only a paragraph");
     site.run(&["build"]).says(0, &["1  page without a head"]);
 }
 
 #[test]
 fn a_web_root_that_cannot_be_written() {
-    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
     site.write("t.csv", "url\n/a/\n");
     std::fs::create_dir_all(site.path("public/sitemap.xml/in-the-way")).unwrap();
     site.run(&["build"]).says(2, &["cannot write", "sitemap.xml"]);
@@ -200,7 +200,7 @@ fn a_web_root_that_cannot_be_written() {
 
 #[test]
 fn a_damaged_ledger_leaves_the_old_files() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.page("a.html", "A", "x");
     site.build();
     let before = site.outputs();

@@ -6,7 +6,7 @@ use std::process::Command;
 
 use serde_json::Value;
 
-use crate::support::Site;
+use crate::support::TestSite;
 
 /// The script of the checker, where the project's own checks have put it.
 const AXE: &str = "IDLE_ATLAS_AXE";
@@ -45,7 +45,7 @@ fn look(folder: &Path, page: &Path, size: &str) -> Value {
 #[test]
 #[ignore = "needs Chromium and axe-core"]
 fn pages_for_people_are_accessible_and_fit_their_window() {
-    let site = Site::sample();
+    let site = TestSite::sample();
     site.build();
     site.run(&["survey", "--html", "owner.html"]).says(0, &["written"]);
     let profile = tempfile::tempdir().unwrap();

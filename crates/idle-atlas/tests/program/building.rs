@@ -5,11 +5,11 @@ use std::time::{Duration, SystemTime};
 
 use rstest::rstest;
 
-use crate::support::{DAY, HTML, NOON, ROOT, Site, count};
+use crate::support::{DAY, HTML, NOON, ROOT, TestSite, count};
 
 /// A railway of forty pages in two sections.
-fn railway() -> Site {
-    let site = Site::new(&format!(
+fn railway() -> TestSite {
+    let site = TestSite::new(&format!(
         "{HTML}[[section]]\nname = \"journal\"\nmatching = [\"/journal/**\"]\nurls_per_file = 10\n"
     ));
     site.page("index.html", "Railway", "Five miles of narrow gauge");
@@ -64,7 +64,7 @@ fn a_build_with_nothing_changed_writes_nothing() {
     site.run(&["build"]).says(0, &["nothing to write", "no entry changed"]);
 }
 
-fn stamps(site: &Site) -> Vec<SystemTime> {
+fn stamps(site: &TestSite) -> Vec<SystemTime> {
     site.outputs()
         .keys()
         .map(|name| fs::metadata(site.path("public").join(name)).unwrap().modified().unwrap())
@@ -116,7 +116,7 @@ fn touched_files_and_a_new_menu_change_nothing(#[case] menu: bool) {
     assert_eq!(count(&built, "changed"), 0);
 }
 
-fn walk(site: &Site) -> Vec<std::path::PathBuf> {
+fn walk(site: &TestSite) -> Vec<std::path::PathBuf> {
     let journal = fs::read_dir(site.path("public/journal")).unwrap().flatten().map(|entry| entry.path());
     let halts = fs::read_dir(site.path("public/halts")).unwrap().flatten().map(|entry| entry.path().join("index.html"));
     journal.chain(halts).collect()
@@ -143,7 +143,7 @@ fn a_redesign_moves_no_date() {
 fn added_and_removed_pages_leave_the_others_where_they_are() {
     let site = railway();
     site.build();
-    let home = |site: &Site| -> Vec<(String, String)> {
+    let home = |site: &TestSite| -> Vec<(String, String)> {
         let listed = site.listed().into_iter();
         listed.flat_map(|(name, urls)| urls.into_iter().map(move |url| (url.loc.unwrap(), name.clone()))).collect()
     };
@@ -161,7 +161,7 @@ fn added_and_removed_pages_leave_the_others_where_they_are() {
 
 #[test]
 fn a_small_site_is_one_file_and_does_not_flap() {
-    let site = Site::new(&format!("{HTML}[files]\nurls_per_file = 3\n"));
+    let site = TestSite::new(&format!("{HTML}[files]\nurls_per_file = 3\n"));
     for number in 0..3 {
         site.page(&format!("p{number}.html"), "Page", &number.to_string());
     }
@@ -184,7 +184,7 @@ fn a_small_site_is_one_file_and_does_not_flap() {
 #[case("only", &[".xml.gz"])]
 #[case("off", &[".xml"])]
 fn compressed_copies(#[case] gzip: &str, #[case] ends: &[&str]) {
-    let site = Site::new(&format!("{HTML}[files]\ngzip = \"{gzip}\"\nurls_per_file = 2\n"));
+    let site = TestSite::new(&format!("{HTML}[files]\ngzip = \"{gzip}\"\nurls_per_file = 2\n"));
     for number in 0..5 {
         site.page(&format!("p{number}.html"), "Page", &number.to_string());
     }
@@ -255,7 +255,7 @@ fn a_change_of_section_moves_entries_and_loses_none() {
 
 #[test]
 fn pictures_and_films_are_written() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.write(
         "public/index.html",
         r#"<html><head><title>The cutting & "after"</title><meta name=description content="From the cab"></head><body><main>
@@ -274,7 +274,7 @@ fn pictures_and_films_are_written() {
 
 #[test]
 fn odd_names_become_urls() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.page("brân fach/50% & more?.html", "Odd", "x");
     site.page(".hidden/index.html", "Hidden", "x");
     site.page("old/INDEX.htm", "Old", "x");
@@ -286,7 +286,7 @@ fn odd_names_become_urls() {
 #[cfg(unix)]
 #[test]
 fn link_loops_end() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.page("a/index.html", "A", "x");
     std::os::unix::fs::symlink(site.path("public"), site.path("public/a/up")).unwrap();
     site.run(&["build"]).says(0, &["1 entry"]);

@@ -2,10 +2,10 @@
 
 use std::fs;
 
-use crate::support::{HTML, Site};
+use crate::support::{HTML, TestSite};
 
-fn built() -> Site {
-    let site = Site::new(&format!("{HTML}[files]\nurls_per_file = 3\n"));
+fn built() -> TestSite {
+    let site = TestSite::new(&format!("{HTML}[files]\nurls_per_file = 3\n"));
     for number in 0..7 {
         site.page(&format!("p{number}.html"), "Page", &number.to_string());
     }

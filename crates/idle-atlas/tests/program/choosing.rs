@@ -2,13 +2,13 @@
 
 use rstest::rstest;
 
-use crate::support::{DAY, HTML, NOON, Site};
+use crate::support::{DAY, HTML, NOON, TestSite};
 
 const TABLE: &str = "[[source]]\nfrom = \"table\"\nfile = \"depot.csv\"\nsection = \"depot\"\n";
 
 /// A few entries that differ in everything a rule can ask for.
-fn depot(choices: &str) -> Site {
-    let site = Site::new(&format!("{TABLE}{choices}"));
+fn depot(choices: &str) -> TestSite {
+    let site = TestSite::new(&format!("{TABLE}{choices}"));
     site.write(
         "depot.csv",
         "url,id,slug,kind,category,tags,author,title,published,images\n\
@@ -21,7 +21,7 @@ fn depot(choices: &str) -> Site {
     site
 }
 
-fn paths(site: &Site) -> Vec<String> {
+fn paths(site: &TestSite) -> Vec<String> {
     site.build();
     site.paths().into_iter().collect()
 }
@@ -103,8 +103,9 @@ fn the_last_rule_wins_for_each_setting_and_the_row_stands_above() {
 
 #[test]
 fn a_page_speaks_for_itself_in_its_head() {
-    let site =
-        Site::new(&format!("{HTML}[[section]]\nname = \"halts\"\n[[rule]]\nmatching = [\"/**\"]\npriority = 0.1\n"));
+    let site = TestSite::new(&format!(
+        "{HTML}[[section]]\nname = \"halts\"\n[[rule]]\nmatching = [\"/**\"]\npriority = 0.1\n"
+    ));
     site.page("index.html", "Home", "Tea");
     let head = "<meta name=idle-atlas content=\"section=halts, priority=0.7, changefreq=weekly\">";
     site.write("public/weir.html", format!("<html><head>{head}<title>Weir</title></head><body>Weir"));
@@ -123,7 +124,7 @@ fn a_page_speaks_for_itself_in_its_head() {
 #[case::shut("matching = [\"/journal/*.txt\"]\non = false", false)]
 #[case::for_a_source("", false)]
 fn a_section_whose_patterns_nothing_fits_is_told(#[case] section: &str, #[case] told: bool) {
-    let site = Site::new(&format!(
+    let site = TestSite::new(&format!(
         "[[source]]\nfrom = \"table\"\n\
          file = \"rows.csv\"\n[[section]]\nname = \"journal\"\n{section}\n"
     ));
@@ -225,7 +226,7 @@ fn archives_follow_from_their_entries() {
 #[test]
 fn an_archive_is_listed_only_where_the_site_has_its_page() {
     let archive = "[[archive]]\nby = \"category\"\nurl = \"/about/{slug}/\"\n";
-    let site = Site::new(&format!("{HTML}{archive}"));
+    let site = TestSite::new(&format!("{HTML}{archive}"));
     for (name, category) in [("a.html", "Frost"), ("b.html", "Frost"), ("c.html", "Thaw")] {
         let head = format!("<title>{name}</title><meta property=\"article:section\" content=\"{category}\">");
         site.write(&format!("public/{name}"), format!("<html><head>{head}</head><body><main>{name}</main>"));
@@ -254,8 +255,8 @@ fn keeping_out_a_category_can_mean_its_page_or_all_of_it() {
              [[rule]]\ncategory = [\"oil-lamps\"]\n{covers}keep = false\n"
         )
     };
-    let about = |site: &Site| paths(site).contains(&"/about/oil-lamps/".to_owned());
-    let lamps = |site: &Site| site.paths().contains("/lamps/tin/");
+    let about = |site: &TestSite| paths(site).contains(&"/about/oil-lamps/".to_owned());
+    let lamps = |site: &TestSite| site.paths().contains("/lamps/tin/");
     for (covers, page, entries) in [
         ("", false, false),
         ("covers = \"entries-and-archive-page\"\n", false, false),
@@ -270,12 +271,12 @@ fn keeping_out_a_category_can_mean_its_page_or_all_of_it() {
 
 #[test]
 fn what_is_published_later_waits_and_what_expires_leaves() {
-    let mut site = Site::new(TABLE);
+    let mut site = TestSite::new(TABLE);
     site.write(
         "depot.csv",
         "url,published,expires\n/a/,2026-11-01,\n/gala/,2026-11-24T12:00:00Z,2026-11-26T12:00:00Z\n/fair/,2026-11-02,2026-11-25T12:00:00Z\n",
     );
-    let seen = |site: &Site| -> Vec<String> { paths(site) };
+    let seen = |site: &TestSite| -> Vec<String> { paths(site) };
     assert_eq!(seen(&site), ["/a/", "/fair/"]);
     site.run(&["survey"]).says(
         0,
@@ -297,7 +298,7 @@ fn what_is_published_later_waits_and_what_expires_leaves() {
 
 #[test]
 fn news_age_out_of_their_file_and_the_page_stays_as_it_is() {
-    let mut site = Site::new(&format!(
+    let mut site = TestSite::new(&format!(
         "{TABLE}[[news]]\nsections = [\"depot\"]\npublication = \"Vale & Weir Gazette\"\nlanguage = \"en\"\n"
     ));
     let rows: String = (0..1001).map(|at| format!("/n{at}/,Item {at},2026-11-23T0{}:00:00Z\n", at % 2)).collect();
@@ -356,10 +357,10 @@ fn news_age_out_of_their_file_and_the_page_stays_as_it_is() {
 /// The newest article comes first, whatever stood in the file before, and its title is its headline.
 #[test]
 fn the_first_file_of_news_holds_the_newest() {
-    let mut site = Site::new(
+    let mut site = TestSite::new(
         "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n[[news]]\nsections = [\"pages\"]\npublication = \"Vale Gazette\"\nlanguage = \"en\"\n[files]\nurls_per_file = 2\n",
     );
-    let article = |site: &Site, name: &str, hour: u32| {
+    let article = |site: &TestSite, name: &str, hour: u32| {
         site.write(
             &format!("public/{name}.html"),
             format!("<title>{name} | Vale Gazette</title><meta property=article:published_time content=2026-11-23T{hour:02}:00:00Z><main><h1>{name}</h1></main>"),
@@ -368,7 +369,7 @@ fn the_first_file_of_news_holds_the_newest() {
     for (name, hour) in [("b", 2), ("a", 1), ("c", 3)] {
         article(&site, name, hour);
     }
-    let files = |site: &Site| -> Vec<Vec<String>> {
+    let files = |site: &TestSite| -> Vec<Vec<String>> {
         let listed = site.listed();
         let news = listed.iter().filter(|(name, _)| name.contains("news"));
         news.map(|(_, urls)| urls.iter().map(|url| url.news.title.clone().unwrap_or_default()).collect()).collect()
@@ -386,7 +387,7 @@ fn the_first_file_of_news_holds_the_newest() {
 
 #[test]
 fn alternates_are_complete_and_what_is_not_returned_is_left_out() {
-    let site = Site::new(&format!("{HTML}[alternates]\nx_default = \"en\"\n"));
+    let site = TestSite::new(&format!("{HTML}[alternates]\nx_default = \"en\"\n"));
     let page = |name: &str, language: &str, links: &[(&str, &str)]| {
         let links: String =
             links.iter().map(|(tag, href)| format!("<link rel=alternate hreflang={tag} href={href}>")).collect();
@@ -422,7 +423,7 @@ fn alternates_are_complete_and_what_is_not_returned_is_left_out() {
 #[test]
 fn a_translation_is_found_by_a_common_word_and_by_the_shape_of_its_url() {
     let table = "[[source]]\nfrom = \"table\"\nfile = \"depot.csv\"\n";
-    let site = Site::new(&format!("{table}[alternates]\npaths = {{ en = \"/\", cy = \"/cy/\" }}\n"));
+    let site = TestSite::new(&format!("{table}[alternates]\npaths = {{ en = \"/\", cy = \"/cy/\" }}\n"));
     site.write(
         "depot.csv",
         "url,language,language_group\n/fares/,en,\n/cy/fares/,cy,\n/tea/,en,tea\n/cy/te/,cy,tea\n/alone/,en,\n",
@@ -438,7 +439,7 @@ fn a_translation_is_found_by_a_common_word_and_by_the_shape_of_its_url() {
 
 #[test]
 fn media_have_files_of_their_own_and_limits_by_count() {
-    let site = Site::new(&format!(
+    let site = TestSite::new(&format!(
         "{TABLE}[images]\nwrite = \"own-files\"\nmost_per_page = 300\n[files]\nmedia_per_file = 2000\n"
     ));
     let row = |at: usize| {
@@ -463,7 +464,7 @@ fn media_have_files_of_their_own_and_limits_by_count() {
 
 #[test]
 fn the_sample_site_with_every_choice_is_built_checked_and_settled() {
-    let site = Site::sample();
+    let site = TestSite::sample();
     let built = site.build();
     let names: Vec<&str> =
         built["sections"].as_array().unwrap().iter().filter_map(|one| one["name"].as_str()).collect();
@@ -482,7 +483,7 @@ fn the_sample_site_with_every_choice_is_built_checked_and_settled() {
 #[test]
 fn articles_that_are_not_built_yet_do_not_tell_which_archives_have_a_page() {
     let archive = "[[archive]]\nby = \"category\"\nurl = \"/about/{slug}/\"\n";
-    let site = Site::new(&format!("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n{archive}"));
+    let site = TestSite::new(&format!("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n{archive}"));
     site.write(
         "articles/frost.md",
         "---\ntitle: Frost\ncategories: [Weather]\nidle_atlas: { priority: 0.4 }\n---\nIce.",

@@ -9,17 +9,17 @@ use std::time::{Duration, Instant};
 use rstest::rstest;
 use serde_json::Value;
 
-use crate::server::{Answer, Request, Server, page, redirect, status};
-use crate::support::{Ran, Site};
+use crate::server::{CannedAnswer, Request, Server, page, redirect, status};
+use crate::support::{Ran, TestSite};
 
 const CRAWL: &str = "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 0\n";
 
-fn site(server: &Server, more: &str) -> Site {
-    Site::at_url(&server.url(), &format!("{CRAWL}{more}"))
+fn site(server: &Server, more: &str) -> TestSite {
+    TestSite::at_url(&server.url(), &format!("{CRAWL}{more}"))
 }
 
 /// The paths of a list, with where each goes or why it does not.
-fn listed(site: &Site) -> Vec<(String, String)> {
+fn listed(site: &TestSite) -> Vec<(String, String)> {
     let list = site.json(&["survey", "--list", "--sort", "url"]);
     let one = |entry: &Value| {
         let goes = entry["section"].as_str().or(entry["reason"].as_str()).unwrap();
@@ -37,27 +37,27 @@ fn header(name: &str, value: &str) -> (String, String) {
     (name.to_owned(), value.to_owned())
 }
 
-fn kind(request: &Request) -> Answer {
+fn kind(request: &Request) -> CannedAnswer {
     let html = |headers: Vec<(String, String)>| {
         let body = b"<title>T</title><main><p>Words enough to be a page of its own, or so they say.</main>".to_vec();
-        Answer::Full(200, [vec![header("Content-Type", "text/html")], headers].concat(), body)
+        CannedAnswer::Full(200, [vec![header("Content-Type", "text/html")], headers].concat(), body)
     };
     match request.path.as_str() {
-        "/robots.txt" => Answer::Full(200, vec![], b"User-agent: idle-atlas\nDisallow: /private/\n".to_vec()),
+        "/robots.txt" => CannedAnswer::Full(200, vec![], b"User-agent: idle-atlas\nDisallow: /private/\n".to_vec()),
         "/" => page("Home", &["/a/", "/b/?utm_source=x&page=2", "/moved", "/gone", "/private/x", "/header", "/canon", "/plan.svg", "#top", "/nofollow", "https://other.example/", "/paper.pdf", "/marked", "/latin"]),
         "/a/" => page("A", &["/", "../a/deep/"]),
-        "/a/deep/" => Answer::Html("<title>Deep</title><meta name=robots content=noindex><a href=/b/>b</a>".into()),
+        "/a/deep/" => CannedAnswer::Html("<title>Deep</title><meta name=robots content=noindex><a href=/b/>b</a>".into()),
         "/b/?page=2" | "/b/" => page("B", &[]),
         "/moved" => redirect("/a/"),
         "/header" => html(vec![header("X-Robots-Tag", "noindex, nofollow")]),
         "/canon" => html(vec![header("Link", "</a/>; rel=\"canonical\"")]),
-        "/nofollow" => Answer::Html("<title>N</title><main><p>Words enough to be a page, or so they say.</p><a rel=nofollow href=/hidden/>h</a>".into()),
-        "/plan.svg" => Answer::Full(200, vec![header("Content-Type", "image/svg+xml")], b"<svg/>".to_vec()),
-        "/paper.pdf" => Answer::Full(200, vec![header("Content-Type", "application/pdf")], b"%PDF".to_vec()),
+        "/nofollow" => CannedAnswer::Html("<title>N</title><main><p>Words enough to be a page, or so they say.</p><a rel=nofollow href=/hidden/>h</a>".into()),
+        "/plan.svg" => CannedAnswer::Full(200, vec![header("Content-Type", "image/svg+xml")], b"<svg/>".to_vec()),
+        "/paper.pdf" => CannedAnswer::Full(200, vec![header("Content-Type", "application/pdf")], b"%PDF".to_vec()),
         "/marked" => redirect("/marked?utm_source=x"),
         "/latin" => {
             let body = b"<title>Br\xe2n</title><main><p>Words enough to be a page, in Latin letters.</main>".to_vec();
-            Answer::Full(200, vec![header("Content-Type", "text/html; charset=ISO-8859-1")], body)
+            CannedAnswer::Full(200, vec![header("Content-Type", "text/html; charset=ISO-8859-1")], body)
         }
         _ => status(404),
     }
@@ -110,7 +110,7 @@ fn asks_with_conditions_the_next_time() {
         "/" => {
             let body =
                 b"<title>Home</title><main><p>The home page of a railway, with a link.</p><a href=/a/>a</a>".to_vec();
-            Answer::Full(200, vec![header("Content-Type", "text/html"), header("ETag", "\"v1\"")], body)
+            CannedAnswer::Full(200, vec![header("Content-Type", "text/html"), header("ETag", "\"v1\"")], body)
         }
         _ => page("A", &[]),
     });
@@ -122,13 +122,13 @@ fn asks_with_conditions_the_next_time() {
 }
 
 /// A site that tries everything at once.
-fn hostile(request: &Request) -> Answer {
+fn hostile(request: &Request) -> CannedAnswer {
     let path = request.path.as_str();
     let number = || path.trim_end_matches('/').rsplit('/').next().and_then(|end| end.parse::<u64>().ok()).unwrap_or(0);
     match path {
         "/robots.txt" => {
             let rules = "Disallow: /*never*/*/*$\n# a comment that goes on and on\n".repeat(20_000);
-            Answer::Full(200, vec![], format!("User-agent: *\nDisallow: /barred/\n{rules}").into_bytes())
+            CannedAnswer::Full(200, vec![], format!("User-agent: *\nDisallow: /barred/\n{rules}").into_bytes())
         }
         "/" => page(
             "Home",
@@ -160,34 +160,38 @@ fn hostile(request: &Request) -> Answer {
         "/loop/a" => redirect("/loop/b"),
         "/loop/b" => redirect("/loop/a"),
         "/to-private" => redirect("http://10.0.0.1/secret"),
-        "/big" => Answer::Endless("text/html", 10 << 30),
+        "/big" => CannedAnswer::Endless("text/html", 10 << 30),
         "/bomb" => {
             let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
             (0..40).for_each(|_| packed.write_all(&[b' '; 1 << 20]).unwrap());
-            Answer::Full(
+            CannedAnswer::Full(
                 200,
                 vec![header("Content-Type", "text/html"), header("Content-Encoding", "gzip")],
                 packed.finish().unwrap(),
             )
         }
-        "/broken-gzip" => Answer::Full(
+        "/broken-gzip" => CannedAnswer::Full(
             200,
             vec![header("Content-Type", "text/html"), header("Content-Encoding", "gzip")],
             b"no gzip".to_vec(),
         ),
-        "/drip" => Answer::Drip,
-        "/binary" => Answer::Full(200, vec![header("Content-Type", "text/html")], [0, 1, 2, 255, 0, 7].repeat(1000)),
-        "/latin" => Answer::Full(
+        "/drip" => CannedAnswer::Drip,
+        "/binary" => {
+            CannedAnswer::Full(200, vec![header("Content-Type", "text/html")], [0, 1, 2, 255, 0, 7].repeat(1000))
+        }
+        "/latin" => CannedAnswer::Full(
             200,
             vec![header("Content-Type", "text/html")],
             b"<title>Caf\xe9</title><p>\xff\xfe and words enough to say something".to_vec(),
         ),
         "/500" => status(500),
-        "/deep" => Answer::Html(format!(
+        "/deep" => CannedAnswer::Html(format!(
             "<title>Deep</title>{}<p>The bottom of it all is down here somewhere.",
             "<div>".repeat(200_000)
         )),
-        "/wall" => Answer::Html("<title>Just a moment</title><h1>Verify you are human</h1><script></script>".into()),
+        "/wall" => {
+            CannedAnswer::Html("<title>Just a moment</title><h1>Verify you are human</h1><script></script>".into())
+        }
         _ if path.starts_with("/next/") => page("Next", &[&format!("/next/{}/", number() + 1)]),
         _ if path.starts_with("/calendar/") => {
             let mut parts = path.trim_matches('/').split('/').skip(1).filter_map(|part| part.parse::<u32>().ok());
@@ -255,14 +259,14 @@ fn a_server_that_wants_no_robots_is_left_alone(#[case] answer: u16, #[case] want
 fn a_challenge_and_an_empty_page_are_named() {
     let wall = Server::start(|request| match request.path.as_str() {
         "/robots.txt" => status(404),
-        _ => Answer::Html(
+        _ => CannedAnswer::Html(
             "<title>At the gate</title><h1>We check your browser first</h1><script src=/c.js></script>".into(),
         ),
     });
     site(&wall, "").run(&["survey"]).says(2, &["challenge to robots", "At the gate"]);
     let app = Server::start(|request| match request.path.as_str() {
         "/robots.txt" => status(404),
-        _ => Answer::Html("<title>App</title><div id=root></div><script src=/app.js></script>".into()),
+        _ => CannedAnswer::Html("<title>App</title><div id=root></div><script src=/app.js></script>".into()),
     });
     site(&app, "").run(&["survey"]).says(0, &["1 page is empty until a script runs", "1 entry would be in"]);
 }
@@ -271,8 +275,10 @@ fn a_challenge_and_an_empty_page_are_named() {
 fn what_was_not_looked_at_is_not_dead_and_redirects_have_their_status() {
     let server = Server::start(|request| match request.path.as_str() {
         "/robots.txt" => status(404),
-        "/" => Answer::Html("<title>Home</title><a href=/a/>A</a><a href=/moved/>M</a><a href=/sick/>S</a>".into()),
-        "/a/" => Answer::Html("<title>A</title><a href=/b/>B</a><a href=/c/>C</a><a href=/gone/>G</a>".into()),
+        "/" => {
+            CannedAnswer::Html("<title>Home</title><a href=/a/>A</a><a href=/moved/>M</a><a href=/sick/>S</a>".into())
+        }
+        "/a/" => CannedAnswer::Html("<title>A</title><a href=/b/>B</a><a href=/c/>C</a><a href=/gone/>G</a>".into()),
         "/moved/" => redirect("/a/"),
         "/sick/" => status(500),
         _ => status(404),
@@ -309,7 +315,7 @@ fn patience_is_honoured_and_then_it_goes_on() {
         "/robots.txt" => status(404),
         "/" => page("Home", &["/a/"]),
         _ if counting.fetch_add(1, Ordering::SeqCst) == 0 => {
-            Answer::Full(429, vec![header("Retry-After", "1")], Vec::new())
+            CannedAnswer::Full(429, vec![header("Retry-After", "1")], Vec::new())
         }
         _ => page("A", &[]),
     });
@@ -326,7 +332,7 @@ fn a_page_that_asks_for_patience_again_and_again_is_given_up_on() {
     let server = Server::start(|request| match request.path.as_str() {
         "/robots.txt" => status(404),
         "/" => page("Home", &["/a/"]),
-        _ => Answer::Full(429, vec![header("Retry-After", "0")], Vec::new()),
+        _ => CannedAnswer::Full(429, vec![header("Retry-After", "0")], Vec::new()),
     });
     let site = site(&server, "");
     site.run(&["survey"]).says(1, &["/a/: 429 Too Many Requests, tried 4 times; it is not listed"]);
@@ -343,7 +349,7 @@ fn one_that_asks_for_too_much_patience_is_left_for_another_time() {
         "/robots.txt" => status(404),
         "/" => page("Home", &["/a/", "/b/"]),
         _ if now.load(Ordering::SeqCst) => page("Page", &[]),
-        _ => Answer::Full(503, vec![header("Retry-After", "86400")], Vec::new()),
+        _ => CannedAnswer::Full(503, vec![header("Retry-After", "86400")], Vec::new()),
     });
     let site = site(&server, "connections = 1\n");
     site.run(&["survey"]).says(0, &["asks to be left alone for 86400 seconds", "the next run goes on from there"]);
@@ -362,7 +368,7 @@ fn a_crawl_that_is_killed_goes_on_where_it_was() {
         ),
         _ => page("Page", &[]),
     });
-    let site = Site::at_url(&server.url(), "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 25\n");
+    let site = TestSite::at_url(&server.url(), "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 25\n");
     let mut child = site.command(&["survey"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
     std::thread::sleep(Duration::from_secs(7));
     child.kill().unwrap();
@@ -420,7 +426,7 @@ impl Drop for Nginx {
 fn a_folder_and_a_crawl_of_it_give_the_same_entries() {
     let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
     let url = format!("http://127.0.0.1:{port}/");
-    let folder = Site::at_url(&url, "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n");
+    let folder = TestSite::at_url(&url, "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n");
     let sample = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../sample/public");
     let copied = Command::new("cp").arg("-r").arg(sample.join(".")).arg(folder.path("public")).status().unwrap();
     assert!(copied.success());
@@ -451,7 +457,7 @@ fn a_folder_and_a_crawl_of_it_give_the_same_entries() {
     folder.write("public/index.html", home);
     let survey = folder.json(&["survey", "--list", "--sort", "url"]);
     let _nginx = Nginx::start(&folder.path("public"), port);
-    let crawl = Site::at_url(&url, CRAWL);
+    let crawl = TestSite::at_url(&url, CRAWL);
     let crawled = crawl.json(&["survey", "--list", "--sort", "url"]);
     let kept = |list: &Value| -> Vec<Value> {
         let mut entries: Vec<Value> =
@@ -479,7 +485,7 @@ fn proxies_of_the_environment() {
         _ => status(400),
     });
     let site =
-        Site::at_url("http://www.marrowvale.example/", "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 0\n");
+        TestSite::at_url("http://www.marrowvale.example/", "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 0\n");
     let survey =
         |variable: &str, value: &str| Ran::of(site.command(&["survey"]).env(variable, value).output().unwrap());
     survey("HTTP_PROXY", &proxy.url()).says(0, &["2 entries would be in"]);

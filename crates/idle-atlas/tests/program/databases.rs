@@ -2,14 +2,14 @@
 
 use rstest::rstest;
 
-use crate::support::Site;
+use crate::support::TestSite;
 
 fn config(query: &str, more: &str) -> String {
     format!("[[source]]\nfrom = \"sql\"\nconnection = \"${{DEPOT}}\"\nquery = {query:?}\n{more}\n")
 }
 
 /// Runs the program with the connection that the environment names.
-fn run(site: &Site, server: &str, arguments: &[&str]) -> crate::support::Ran {
+fn run(site: &TestSite, server: &str, arguments: &[&str]) -> crate::support::Ran {
     let connection = std::env::var(server).unwrap_or_else(|_| panic!("{server} names a server to test against"));
     crate::support::Ran::of(site.command(arguments).env("DEPOT", connection).output().unwrap())
 }
@@ -28,7 +28,7 @@ const MARIADB_QUERY: &str = "select concat('/halts/', slug, '/') as url, seen as
 #[case::mariadb(MARIADB, MARIADB_QUERY)]
 #[ignore = "needs PostgreSQL and MariaDB servers"]
 fn a_query_is_a_source(#[case] server: &str, #[case] query: &str) {
-    let site = Site::new(&config(query, "section = \"halts\""));
+    let site = TestSite::new(&config(query, "section = \"halts\""));
     run(&site, server, &["build"]).says(0, &["2 entries"]);
     assert_eq!(site.paths().into_iter().collect::<Vec<_>>(), ["/halts/kettlewend/", "/halts/lampworks/"]);
     let lastmod = site.lastmod("/halts/lampworks/").unwrap();
@@ -37,7 +37,7 @@ fn a_query_is_a_source(#[case] server: &str, #[case] query: &str) {
         // One column of each type, both written at 09:30 in UTC: an instant, and a time of day in the site's zone.
         for (kind, wanted) in [("instant", "2026-07-04T10:30:00+01:00"), ("time_of_day", "2026-07-04T09:30:00+01:00")] {
             let query = format!("select '/{kind}/' as url, {kind} as modified from visits where {kind} is not null");
-            let visits = Site::new(&config(&query, ""));
+            let visits = TestSite::new(&config(&query, ""));
             run(&visits, server, &["build"]).says(0, &["1 entry"]);
             assert_eq!(visits.lastmod(&format!("/{kind}/")).as_deref(), Some(wanted));
         }
@@ -67,7 +67,7 @@ fn a_query_is_a_source(#[case] server: &str, #[case] query: &str) {
 #[case::mariadb_slow(MARIADB, "select '/a/' as url, sleep(20)", "wait_seconds = 1", "longer than 1 second")]
 #[ignore = "needs PostgreSQL and MariaDB servers"]
 fn what_goes_wrong_is_told(#[case] server: &str, #[case] query: &str, #[case] more: &str, #[case] wanted: &str) {
-    let site = Site::new(&config(query, more));
+    let site = TestSite::new(&config(query, more));
     let ran = run(&site, server, &["survey"]);
     let said = format!("{}{}", ran.out, ran.errors);
     assert_eq!(ran.code, 2, "{said}");
@@ -96,7 +96,7 @@ fn what_goes_wrong_is_told(#[case] server: &str, #[case] query: &str, #[case] mo
 )]
 #[ignore = "needs PostgreSQL, PgBouncer and MariaDB servers"]
 fn a_query_runs_in_the_sites_zone(#[case] server: &str, #[case] query: &str) {
-    let site = Site::new(&config(query, ""));
+    let site = TestSite::new(&config(query, ""));
     run(&site, server, &["build"]).says(0, &["1 entry"]);
     assert_eq!(site.paths().into_iter().collect::<Vec<_>>(), ["/2026/07/02/"]);
     assert_eq!(site.lastmod("/2026/07/02/").as_deref(), Some("2026-07-02T00:30:00+01:00"));
@@ -116,7 +116,7 @@ fn a_pooled_session_is_given_back_as_it_was(#[case] query: &str, #[case] code: i
     };
     let before = client();
     assert!(before.contains("/off/off/0/"), "{before}");
-    let site = Site::new(&config(query, ""));
+    let site = TestSite::new(&config(query, ""));
     // Several sources in turns, as statements of one name would be mixed up.
     for _ in 0..3 {
         assert_eq!(run(&site, POOLED, &["survey"]).code, code);

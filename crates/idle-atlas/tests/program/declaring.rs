@@ -2,14 +2,14 @@
 
 use rstest::rstest;
 
-use crate::server::{Answer, Server, page, status};
-use crate::support::{HTML, ROOT, Site};
+use crate::server::{CannedAnswer, Server, page, status};
+use crate::support::{HTML, ROOT, TestSite};
 
 const LINE: &str = "Sitemap: https://www.marrowvale.example/sitemap.xml";
 
 /// A site of HTML whose configuration names a robots.txt that is not there.
-fn without_robots(keys: &str) -> Site {
-    let site = Site::new("");
+fn without_robots(keys: &str) -> TestSite {
+    let site = TestSite::new("");
     let config = format!(
         "[site]\nurl = \"{ROOT}\"\nweb_root = \"public\"\n[robots]\nfile = \"public/robots.txt\"\n{keys}{HTML}"
     );
@@ -21,7 +21,7 @@ fn without_robots(keys: &str) -> Site {
 /// Where none is named, that is said once, and whenever somebody looks.
 #[test]
 fn the_line_is_told_where_none_is_named() {
-    let site = Site::new("");
+    let site = TestSite::new("");
     site.write("idle-atlas.toml", format!("[site]\nurl = \"{ROOT}\"\nweb_root = \"public\"\n{HTML}"));
     site.page("index.html", "Home", "Tea");
     for (command, told) in [("survey", true), ("build", true), ("build", false), ("survey", true)] {
@@ -60,7 +60,7 @@ fn one_is_made_on_request_and_allows_everything() {
 
 #[test]
 fn init_says_so_where_the_folder_has_none() {
-    let site = Site::new("");
+    let site = TestSite::new("");
     site.page("index.html", "Home", "Tea");
     std::fs::remove_file(site.path("idle-atlas.toml")).unwrap();
     site.run(&["init", "public", "--url", ROOT]).says(0, &["Wrote idle-atlas.toml"]);
@@ -72,13 +72,13 @@ fn init_says_so_where_the_folder_has_none() {
 }
 
 /// A site that is crawled, with this answer for its robots.txt.
-fn crawled(robots: fn() -> Answer) -> (Server, Site) {
+fn crawled(robots: fn() -> CannedAnswer) -> (Server, TestSite) {
     let server = Server::start(move |request| match request.path.as_str() {
         "/robots.txt" => robots(),
         "/" => page("Home", &[]),
         _ => status(404),
     });
-    let site = Site::new("");
+    let site = TestSite::new("");
     std::fs::create_dir(site.path("out")).unwrap();
     site.write(
         "idle-atlas.toml",
@@ -94,7 +94,8 @@ const LIVE: &str = "# ours\r\nUser-agent: *\r\nDisallow: /private/\r\n";
 
 #[test]
 fn a_crawl_takes_over_the_rules_of_the_live_site() {
-    let (server, site) = crawled(|| Answer::Full(200, vec![("Content-Type".into(), "text/plain".into())], LIVE.into()));
+    let (server, site) =
+        crawled(|| CannedAnswer::Full(200, vec![("Content-Type".into(), "text/plain".into())], LIVE.into()));
     assert_eq!(site.json(&["build"])["robots"], "taken-over");
     assert_eq!(site.read("out/robots.txt"), format!("{LIVE}Sitemap: {}sitemap.xml\r\n", server.url()));
     assert_eq!(site.json(&["build"])["robots"], "unchanged");
@@ -109,7 +110,7 @@ fn a_crawl_takes_over_the_rules_of_the_live_site() {
 #[case::none(|| status(404), Some("User-agent: *\nDisallow:\n\n"))]
 #[case::gone(|| status(410), Some("User-agent: *\nDisallow:\n\n"))]
 #[case::refused(|| status(403), None)]
-fn a_crawl_makes_one_where_the_live_site_has_none(#[case] robots: fn() -> Answer, #[case] wanted: Option<&str>) {
+fn a_crawl_makes_one_where_the_live_site_has_none(#[case] robots: fn() -> CannedAnswer, #[case] wanted: Option<&str>) {
     let (server, site) = crawled(robots);
     let built = site.json(&["build"]);
     let made = std::fs::read_to_string(site.path("out/robots.txt")).ok();

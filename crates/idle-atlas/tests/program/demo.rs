@@ -1,10 +1,10 @@
 //! `demo`, and the sample site.
 
-use crate::support::{Ran, Site};
+use crate::support::{Ran, TestSite};
 
 #[test]
 fn the_demo_tells_the_whole_story() {
-    let site = Site::new("");
+    let site = TestSite::new("");
     let ran = site.run(&["demo", "railway"]);
     ran.says(
         0,

@@ -28,7 +28,7 @@ fn every_exit_code_is_told_in_the_pages_and_in_help() {
     for code in ["| 0 |", "| 1 |", "| 2 |", "| 3 |", "| 130 |"] {
         assert!(REPORTS.contains(code), "{code}");
     }
-    let help = crate::support::Site::new("").run(&["--help"]).out;
+    let help = crate::support::TestSite::new("").run(&["--help"]).out;
     for words in ["0 done, remarks or not", "1 done in part", "3 held back by a guard", "--strict"] {
         assert!(help.contains(words), "{words}: {help}");
     }

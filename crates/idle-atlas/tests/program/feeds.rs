@@ -2,7 +2,7 @@
 
 use rstest::rstest;
 
-use crate::support::{Site, has, source, words};
+use crate::support::{TestSite, has, source, words};
 
 const RSS: &str = r#"<?xml version="1.0"?><rss version="2.0"><channel><title>News</title><link>https://www.marrowvale.example/</link>
 <item><title>Gala &amp; steam</title><link>https://www.marrowvale.example/news/gala/</link><pubDate>Sat, 02 May 2026 09:00:00 GMT</pubDate><category>events</category>
@@ -18,7 +18,7 @@ const JSON_FEED: &str = r#"{"version": "https://jsonfeed.org/version/1.1", "titl
 #[case("news.atom", ATOM)]
 #[case("news.json", JSON_FEED)]
 fn feeds(#[case] name: &str, #[case] text: &str) {
-    let site = Site::new(&source("feed", &format!("file = \"{name}\"\nsection = \"news\"")));
+    let site = TestSite::new(&source("feed", &format!("file = \"{name}\"\nsection = \"news\"")));
     site.write(name, text);
     site.build();
     assert_eq!(site.lastmod("/news/gala/").as_deref(), Some("2026-05-02T09:00:00Z"));

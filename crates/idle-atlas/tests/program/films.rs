@@ -4,7 +4,7 @@
 use atlas_io::test_engine::{Mood, Settings, TestEngine};
 use rstest::rstest;
 
-use crate::support::{HTML, Site};
+use crate::support::{HTML, TestSite};
 
 fn head_and_body(head: &str, body: &str) -> String {
     format!(
@@ -35,7 +35,7 @@ const PLAYER: &str =
 #[case::map("", "<iframe src='https://maps.example/7'></iframe>", None)]
 #[case::no_thumbnail("", "<video src=/f.webm></video>", None)]
 fn films_are_found(#[case] head: &str, #[case] body: &str, #[case] wanted: Option<&str>) {
-    let site = Site::new(&format!("{HTML}{PLAYER}"));
+    let site = TestSite::new(&format!("{HTML}{PLAYER}"));
     site.write("public/film.html", head_and_body(head, body));
     site.build();
     let listed = site.listed();
@@ -52,7 +52,7 @@ fn films_are_found(#[case] head: &str, #[case] body: &str, #[case] wanted: Optio
 
 #[test]
 fn one_film_told_in_three_ways_is_one_video() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     let head = "<meta property=og:video content=/f.webm><meta property=og:image content=/lead.jpg><script type='application/ld+json'>{\"@type\": \"VideoObject\", \"name\": \"The film\", \"contentUrl\": \"https://www.marrowvale.example/f.webm\", \"duration\": \"PT95S\"}</script>";
     site.write("public/film.html", head_and_body(head, "<video><source src=/f.webm></video>"));
     site.build();
@@ -72,7 +72,7 @@ fn engine(mood: Mood) -> TestEngine {
 #[test]
 fn what_a_page_does_not_say_a_provider_is_asked() {
     let engine = engine(Mood::Fair);
-    let site = Site::new(&format!(
+    let site = TestSite::new(&format!(
         "{HTML}[[oembed]]\nmatching = [\"https://films.example/**\"]\nendpoint = \"{}\"\n",
         engine.films()
     ));
@@ -92,7 +92,7 @@ fn what_a_page_does_not_say_a_provider_is_asked() {
 #[test]
 fn a_provider_in_trouble_is_asked_again_another_time() {
     let engine = engine(Mood::Down);
-    let site = Site::new(&format!(
+    let site = TestSite::new(&format!(
         "{HTML}[[oembed]]\nmatching = [\"https://films.example/**\"]\nendpoint = \"{}\"\n",
         engine.films()
     ));
@@ -111,10 +111,10 @@ fn links_on_pages_are_followed_only_when_asked_and_never_into_this_machine() {
         "<link rel=alternate type='application/json+oembed' href='{}?url=https%3A%2F%2Ffilms.example%2Fembed%2Fc7'>",
         engine.films()
     );
-    let site = Site::new(&format!("{HTML}[videos]\noembed = true\n"));
+    let site = TestSite::new(&format!("{HTML}[videos]\noembed = true\n"));
     site.write("public/a.html", head_and_body(&link, ""));
     assert_eq!(site.json(&["survey"])["sections"][0]["videos"], 0, "a page cannot send the tool to this machine");
-    let at_home = Site::at_url(&engine.films().replace("oembed", ""), &format!("{HTML}[videos]\noembed = true\n"));
+    let at_home = TestSite::at_url(&engine.films().replace("oembed", ""), &format!("{HTML}[videos]\noembed = true\n"));
     at_home.write("public/a.html", head_and_body(&link, ""));
     assert_eq!(at_home.json(&["survey"])["sections"][0]["videos"], 1, "unless the site itself is there");
     at_home.configure(HTML);
@@ -124,7 +124,7 @@ fn links_on_pages_are_followed_only_when_asked_and_never_into_this_machine() {
 #[test]
 fn pictures_and_videos_are_switched_by_section() {
     let sections = "[[section]]\nname = \"journal\"\nmatching = [\"/journal/**\"]\nimages = false\n[[section]]\nname = \"films\"\nmatching = [\"/films/**\"]\nvideos = false\n";
-    let site = Site::new(&format!("{HTML}{sections}[images]\nmost_per_page = 2\ndrop_parameters = [\"sig\"]\n"));
+    let site = TestSite::new(&format!("{HTML}{sections}[images]\nmost_per_page = 2\ndrop_parameters = [\"sig\"]\n"));
     let body = "<img src='/a.jpg?sig=1'><img src=/b.jpg><img src=/c.jpg><img src=data:image/png,x><video src=/f.webm poster=/p.jpg></video>";
     for page in ["journal/x.html", "films/x.html", "x.html"] {
         site.write(&format!("public/{page}"), head_and_body("", body));
@@ -148,7 +148,7 @@ fn pictures_and_videos_are_switched_by_section() {
 
 #[test]
 fn documents_are_listed_when_asked_for() {
-    let site = Site::new(&format!("{HTML}documents = [\"pdf\"]\n"));
+    let site = TestSite::new(&format!("{HTML}documents = [\"pdf\"]\n"));
     site.page("index.html", "Home", "x");
     site.write("public/timetable.PDF", "%PDF-1.7 ...");
     site.write("public/notes.odt", "...");

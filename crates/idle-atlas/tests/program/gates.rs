@@ -4,23 +4,23 @@
 use rstest::rstest;
 use serde_json::Value;
 
-use crate::server::{Answer, Server, page, status};
-use crate::support::{HTML, NOON, Site, count};
+use crate::server::{CannedAnswer, Server, page, status};
+use crate::support::{HTML, NOON, TestSite, count};
 
-fn table(zone: &str, rows: &str) -> Site {
-    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+fn table(zone: &str, rows: &str) -> TestSite {
+    let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
     site.reconfigure("Europe/London", zone);
     site.write("t.csv", rows);
     site
 }
 
-fn paths(site: &Site) -> Vec<String> {
+fn paths(site: &TestSite) -> Vec<String> {
     site.build();
     site.paths().into_iter().collect()
 }
 
 /// The reason for which a path is left out, if it is.
-fn reason(site: &Site, path: &str) -> Option<String> {
+fn reason(site: &TestSite, path: &str) -> Option<String> {
     site.json(&["why", path])["decision"]["reason"].as_str().map(str::to_owned)
 }
 
@@ -43,7 +43,7 @@ fn a_day_is_a_day_in_the_sites_zone(#[case] zone: &str, #[case] wanted: &[&str])
 
 #[test]
 fn urls_and_archives_are_made_of_days_in_the_sites_zone() {
-    let site = Site::new(
+    let site = TestSite::new(
         "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\nfields = { url = \"/{published:%Y/%m/%d}/{slug}/\" }\n[[archive]]\nby = \"day\"\nurl = \"/{year}/{month}/{day}/\"\n",
     );
     site.write("t.csv", "slug,published\nlate,2026-07-01T23:30:00Z\n");
@@ -53,7 +53,7 @@ fn urls_and_archives_are_made_of_days_in_the_sites_zone() {
 #[test]
 fn news_of_a_day_are_news_for_two_days_of_the_site() {
     let news = "[[news]]\nsections = [\"pages\"]\npublication = \"The Marrow Vale Gazette\"\nlanguage = \"en\"\n";
-    let mut site = Site::new(&format!("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n{news}"));
+    let mut site = TestSite::new(&format!("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n{news}"));
     site.write("t.csv", "url,title,published\n/weir/,Weir path closed,2026-06-30\n");
     // Two days of London end at 23:00 in UTC.
     for (now, wanted) in [(NIGHT - 1801, 1), (NIGHT - 1800, 0)] {
@@ -117,8 +117,8 @@ fn a_date_that_is_to_come_or_older_than_the_web_is_not_written() {
 
 /// An article with this front matter, of a site of articles.
 #[cfg(feature = "markdown")]
-fn article(front: &str) -> Site {
-    let site = Site::new("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n");
+fn article(front: &str) -> TestSite {
+    let site = TestSite::new("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n");
     site.write("articles/home.md", "Tea.");
     site.write("articles/frost.md", format!("---\n{front}\n---\nIce on the cutting."));
     site
@@ -158,8 +158,9 @@ fn words_of_an_article_that_are_not_read_are_told(#[case] front: &str, #[case] w
 #[cfg(feature = "markdown")]
 #[test]
 fn an_articles_own_url_stands_above_the_template() {
-    let site =
-        Site::new("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\nfields = { url = \"/journal/{slug}/\" }\n");
+    let site = TestSite::new(
+        "[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\nfields = { url = \"/journal/{slug}/\" }\n",
+    );
     site.write("articles/frost.md", "---\nurl: /frost-of-1904/\n---\nIce.");
     site.write("articles/snow.md", "---\npermalink: /snow/\n---\nSnow.");
     site.write("articles/thaw.md", "Mud.");
@@ -190,14 +191,14 @@ fn pictures_as_objects_and_durations_by_iso_8601() {
 #[case("<meta name=robots content='unavailable_after: the thaw'>", Some("unreadable"))]
 #[case("<meta name=idle-atlas content='keep=perhaps'>", Some("unreadable"))]
 fn words_of_a_page_are_heeded(#[case] head: &str, #[case] wanted: Option<&str>) {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.write("public/a.html", format!("<title>A</title>{head}<main>Tea</main>"));
     assert_eq!(reason(&site, "/a.html").as_deref(), wanted);
 }
 
 #[test]
 fn words_of_a_page_that_are_not_understood_are_told() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.write(
         "public/a.html",
         "<title>A</title><meta name=idle-atlas content='kepe=no, priority=high'><main>Tea</main>",
@@ -223,7 +224,11 @@ fn words_of_a_page_that_are_not_understood_are_told() {
 fn headers_of_documents_are_heeded() {
     let header = |name: &str, value: &str| (name.to_owned(), value.to_owned());
     let document = move |name: &str, value: &str| {
-        Answer::Full(200, vec![header("Content-Type", "application/pdf"), header(name, value)], b"%PDF-1.7".to_vec())
+        CannedAnswer::Full(
+            200,
+            vec![header("Content-Type", "application/pdf"), header(name, value)],
+            b"%PDF-1.7".to_vec(),
+        )
     };
     let server = Server::start(move |request| match request.path.as_str() {
         "/" => page("Home", &["/a.pdf", "/b.pdf", "/c.pdf", "/cy.pdf"]),
@@ -233,8 +238,10 @@ fn headers_of_documents_are_heeded() {
         "/cy.pdf" => document("Link", "</c.pdf>; rel=alternate; hreflang=en, </cy.pdf>; rel=alternate; hreflang=cy"),
         _ => status(404),
     });
-    let site =
-        Site::at_url(&server.url(), "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 0\ndocuments = [\"pdf\"]\n");
+    let site = TestSite::at_url(
+        &server.url(),
+        "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 0\ndocuments = [\"pdf\"]\n",
+    );
     let survey = site.json(&["survey", "--list"]);
     let found: Vec<(String, Value)> = survey
         .as_array()
@@ -258,7 +265,7 @@ fn headers_of_documents_are_heeded() {
 #[test]
 fn an_entry_without_a_page_in_the_folder_that_serves_it_waits() {
     let articles = "[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n";
-    let site = Site::new(&format!("{HTML}{articles}"));
+    let site = TestSite::new(&format!("{HTML}{articles}"));
     site.page("frost/index.html", "Frost", "Ice");
     site.write("articles/frost.md", "---\ntitle: Frost\n---\nIce.");
     site.write("articles/thaw.md", "---\ntitle: Thaw\n---\nMud.");
@@ -277,7 +284,7 @@ fn an_entry_without_a_page_in_the_folder_that_serves_it_waits() {
 
 #[test]
 fn what_lies_beside_the_folder_that_is_read_is_not_expected_in_it() {
-    let site = Site::new(
+    let site = TestSite::new(
         "[[source]]\nfrom = \"html\"\nfolder = \"public/docs\"\n[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n",
     );
     site.page("docs/a.html", "A", "x");
@@ -292,7 +299,7 @@ fn what_lies_beside_the_folder_that_is_read_is_not_expected_in_it() {
 /// A folder, a link, a canonical link and a crawl name the same URL.
 #[test]
 fn characters_that_a_path_may_hold_stay_as_they_are() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.page("r&d.html", "R", "x");
     site.write(
         "public/chair-(oak)/index.html",

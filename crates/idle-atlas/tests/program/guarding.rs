@@ -5,7 +5,7 @@ use std::fs;
 use rstest::rstest;
 use serde_json::Value;
 
-use crate::support::{DAY, HTML, NOON, Site, count};
+use crate::support::{DAY, HTML, NOON, TestSite, count};
 
 /// The guards that a report names.
 fn guards(report: &Value) -> Vec<String> {
@@ -14,8 +14,8 @@ fn guards(report: &Value) -> Vec<String> {
 }
 
 /// A site of 30 pages that has been built once.
-fn built() -> Site {
-    let site = Site::new(&format!("{HTML}[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n"));
+fn built() -> TestSite {
+    let site = TestSite::new(&format!("{HTML}[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n"));
     for at in 0..25 {
         site.page(&format!("halts/h{at}.html"), "Halt", &at.to_string());
     }
@@ -27,7 +27,7 @@ fn built() -> Site {
 }
 
 /// The build is held back and changes nothing; with the option it names it goes on, and is not held back again.
-fn held(site: &Site, option: &str, words: &[&str]) {
+fn held(site: &TestSite, option: &str, words: &[&str]) {
     let before = site.outputs();
     let option_named = format!("If that is right: idle-atlas build --allow {option}");
     let words: Vec<&str> = words.iter().copied().chain([option_named.as_str(), "nothing was written"]).collect();
@@ -65,7 +65,7 @@ fn a_robots_txt_that_shuts_engines_out() {
 }
 
 /// As long as robots.txt says so, each build has to be told.
-fn held_every_time(site: &Site, option: &str, words: &[&str]) {
+fn held_every_time(site: &TestSite, option: &str, words: &[&str]) {
     site.run(&["build"]).says(3, words);
     assert!(site.run(&["build", "--allow", option]).code <= 1);
     site.run(&["build"]).says(3, words);
@@ -73,7 +73,7 @@ fn held_every_time(site: &Site, option: &str, words: &[&str]) {
 
 #[test]
 fn one_reason_for_most_of_the_site_even_on_a_first_build() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     let page = |at: usize, head: &str| {
         let text = format!("<html><head><title>{at}</title>{head}</head><body><main>{at}</main>");
         site.write(&format!("public/p{at}.html"), text);
@@ -92,7 +92,7 @@ fn one_reason_for_most_of_the_site_even_on_a_first_build() {
 #[case::in_one_line("")]
 #[case::a_line_for_each_url("\n")]
 fn a_sitemap_of_another_tool(#[case] end: &str) {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.page("index.html", "Home", "Tea");
     let url = format!("<url><loc>https://www.marrowvale.example/old</loc></url>{end}");
     let xmlns = "xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"";
@@ -104,7 +104,7 @@ fn a_sitemap_of_another_tool(#[case] end: &str) {
 /// What only the old sitemap knew is taken over: a URL, and a date, until something newer is known.
 #[test]
 fn an_old_sitemap_is_not_destroyed() {
-    let mut site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    let mut site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
     site.write("t.csv", "url,title,modified\n/a/,Amber,\n/b/,Brass,2026-10-01\n/c/,Copper,\n");
     let index = "<sitemapindex xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><sitemap><loc>https://www.marrowvale.example/posts.xml</loc></sitemap></sitemapindex>";
     let child = "<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><url><loc>https://www.marrowvale.example/a/</loc><lastmod>2026-03-01</lastmod></url><url><loc>https://www.marrowvale.example/b/</loc><lastmod>2026-03-02</lastmod></url><url><loc>https://www.marrowvale.example/old/</loc><lastmod>2026-03-03</lastmod></url></urlset>";
@@ -119,7 +119,7 @@ fn an_old_sitemap_is_not_destroyed() {
         (site.read(".idle-atlas/overwritten/sitemap.xml"), site.read(".idle-atlas/overwritten/posts.xml")),
         (index.into(), child.into())
     );
-    let dates = |site: &Site| ["/a/", "/b/", "/c/", "/old/"].map(|path| site.lastmod(path));
+    let dates = |site: &TestSite| ["/a/", "/b/", "/c/", "/old/"].map(|path| site.lastmod(path));
     let day = |text: &str| Some(text.to_owned());
     assert_eq!(dates(&site), [day("2026-03-01"), day("2026-10-01"), None, day("2026-03-03")]);
     site.at(NOON + DAY);
@@ -134,7 +134,7 @@ fn an_old_sitemap_is_not_destroyed() {
 /// To build again helps only where a build writes the file.
 #[test]
 fn check_advises_to_build_again_only_where_that_helps() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.page("index.html", "Home", "Tea");
     site.build();
     let robots = site.read("public/robots.txt");
@@ -156,7 +156,7 @@ fn check_advises_to_build_again_only_where_that_helps() {
 #[case::one_file("")]
 #[case::an_index("[files]\nstyle = false\nurls_per_file = 1\n")]
 fn a_ledger_that_was_lost_does_not_make_the_sites_own_files_anothers(#[case] files: &str) {
-    let site = Site::new(&format!("{HTML}{files}"));
+    let site = TestSite::new(&format!("{HTML}{files}"));
     site.page("index.html", "Home", "Tea");
     site.page("fares.html", "Fares", "Eight shillings");
     site.build();
@@ -165,14 +165,14 @@ fn a_ledger_that_was_lost_does_not_make_the_sites_own_files_anothers(#[case] fil
 }
 
 /// A site of a table with so many halts.
-fn halts(number: usize, keys: &str) -> Site {
-    let site = Site::new(&format!("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\nsection = \"halts\"\n{keys}"));
+fn halts(number: usize, keys: &str) -> TestSite {
+    let site = TestSite::new(&format!("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\nsection = \"halts\"\n{keys}"));
     rows(&site, 0..number);
     site.build();
     site
 }
 
-fn rows(site: &Site, numbers: std::ops::Range<usize>) {
+fn rows(site: &TestSite, numbers: std::ops::Range<usize>) {
     let rows: String = numbers.map(|number| format!("/halts/{number}/,\n")).collect();
     site.write("t.csv", format!("url,expires\n/,\n{rows}"));
 }
@@ -204,7 +204,7 @@ fn a_small_section_that_was_renamed_is_held() {
 /// What had said beforehand when it would leave is no loss.
 #[test]
 fn what_expires_is_not_lost() {
-    let mut site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    let mut site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
     let fairs: String = (0..9).map(|fair| format!("/fairs/{fair}/,2026-11-24\n")).collect();
     site.write("t.csv", format!("url,expires\n/,\n{fairs}"));
     site.build();
@@ -220,13 +220,13 @@ fn what_expires_is_not_lost() {
 #[case("few = -1", "expected a whole number of entries")]
 #[case("most_lots = \"3%\"", "did you mean “most_lost”?")]
 fn thresholds_are_checked(#[case] key: &str, #[case] words: &str) {
-    Site::new(&format!("{HTML}[guards]\n{key}\n")).run(&["build"]).says(2, &["idle-atlas.toml line ", words]);
+    TestSite::new(&format!("{HTML}[guards]\n{key}\n")).run(&["build"]).says(2, &["idle-atlas.toml line ", words]);
 }
 
 /// A remark does not stop the routine, unless it is asked to.
 #[test]
 fn remarks_do_not_stop_the_routine() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.write("public/index.html", "<title>Home</title><main><video src=/cab.webm></video>Tea</main>");
     site.run(&["build"]).says(0, &["1  video that is not written"]);
     site.run(&["build", "--strict"]).says(1, &["1 remark"]);
@@ -237,7 +237,7 @@ fn remarks_do_not_stop_the_routine() {
 
 #[test]
 fn help_names_every_guard() {
-    let help = Site::new("").run(&["build", "--help"]).out;
+    let help = TestSite::new("").run(&["build", "--help"]).out;
     for guard in ["shrink", "left-out", "new-url", "new-main", "new-sections", "gzip", "shut-out", "overwrite"] {
         assert!(help.contains(&format!("- {guard}: ")), "{help}");
     }

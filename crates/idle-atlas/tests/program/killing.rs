@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use atlas_core::format::RawUrl;
 use rstest::rstest;
 
-use crate::support::{NOON, Site, parse};
+use crate::support::{NOON, TestSite, parse};
 
 /// How many builds are killed: more with `KILLS=500 cargo test --test program killing`.
 fn kills() -> u64 {
@@ -19,7 +19,7 @@ const ROWS: u64 = 2400;
 
 /// What moves.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Moves {
+enum KilledBuild {
     /// Rows alone: a build looks at those that moved.
     Rows,
     /// The configuration too, and all that is for people is written: a build looks at all.
@@ -28,13 +28,13 @@ enum Moves {
 
 /// In each round every file has a row that changes, and rows come and go; the journal takes the halts in or lets them go, where
 /// the configuration moves too.
-fn round(site: &mut Site, number: u64, moves: Moves) -> BTreeSet<String> {
+fn round(site: &mut TestSite, number: u64, moves: KilledBuild) -> BTreeSet<String> {
     site.at(NOON + number as i64 * 60);
-    let with_halts = moves == Moves::Everything && !number.is_multiple_of(2);
+    let with_halts = moves == KilledBuild::Everything && !number.is_multiple_of(2);
     let journal = if with_halts { "\"/journal/**\", \"/halts/**\"" } else { "\"/journal/**\"" };
     let people = match moves {
-        Moves::Rows => "",
-        Moves::Everything => {
+        KilledBuild::Rows => "",
+        KilledBuild::Everything => {
             "text = true\n[images]\nwrite = \"own-files\"\n[visitor_page]\nentries_per_page = 300\n[newest]\n"
         }
     };
@@ -60,7 +60,7 @@ fn round(site: &mut Site, number: u64, moves: Moves) -> BTreeSet<String> {
 }
 
 /// What must hold at any instant, between what was listed before and what is to be listed now.
-fn holds(site: &Site, before: &BTreeSet<String>, wanted: &BTreeSet<String>) {
+fn holds(site: &TestSite, before: &BTreeSet<String>, wanted: &BTreeSet<String>) {
     // Every file that the index names is there and whole: reading it panics otherwise. While entries move, one may stand
     // in its old file and in its new one.
     let listed = site.listed();
@@ -84,10 +84,10 @@ fn holds(site: &Site, before: &BTreeSet<String>, wanted: &BTreeSet<String>) {
 }
 
 #[rstest]
-fn a_killed_build_leaves_a_whole_site(#[values(Moves::Everything, Moves::Rows)] moves: Moves) {
-    let mut site = Site::new("");
+fn a_killed_build_leaves_a_whole_site(#[values(KilledBuild::Everything, KilledBuild::Rows)] moves: KilledBuild) {
+    let mut site = TestSite::new("");
     let mut listed = round(&mut site, 0, moves);
-    let timed = |site: &Site| {
+    let timed = |site: &TestSite| {
         let begun = Instant::now();
         site.build();
         begun.elapsed()
@@ -112,7 +112,7 @@ fn a_killed_build_leaves_a_whole_site(#[values(Moves::Everything, Moves::Rows)] 
             whole = timed(&site);
             assert_eq!(site.paths(), wanted);
             site.run(&["check"]).says(0, &["Nothing is wrong"]);
-            if moves == Moves::Everything {
+            if moves == KilledBuild::Everything {
                 let lines = site.read("public/atlas.txt").lines().count();
                 assert_eq!(lines, wanted.len(), "what is for people is whole too");
             }
@@ -130,8 +130,8 @@ fn a_killed_build_leaves_a_whole_site(#[values(Moves::Everything, Moves::Rows)] 
 
 #[test]
 fn a_killed_first_build_is_finished_by_the_next() {
-    let mut site = Site::new("");
-    let wanted = round(&mut site, 0, Moves::Everything);
+    let mut site = TestSite::new("");
+    let wanted = round(&mut site, 0, KilledBuild::Everything);
     let mut child = site.command(&["build", "--quiet"]).spawn().unwrap();
     sleep(Duration::from_millis(60));
     child.kill().unwrap();

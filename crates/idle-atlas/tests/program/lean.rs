@@ -1,19 +1,19 @@
 //! What was left out of the build of the program is told, and how to have it.
 
 #[cfg(not(all(feature = "feed", feature = "markdown", feature = "sql-servers", feature = "test-engine")))]
-use crate::support::Site;
+use crate::support::TestSite;
 
 #[cfg(not(feature = "feed"))]
 #[test]
 fn feeds() {
-    let site = Site::new("[[source]]\nfrom = \"feed\"\nfile = \"feed.xml\"\n");
+    let site = TestSite::new("[[source]]\nfrom = \"feed\"\nfile = \"feed.xml\"\n");
     site.run(&["survey"]).says(2, &["idle-atlas.toml", "built without “feed”", "cargo feature “feed”"]);
 }
 
 #[cfg(not(feature = "markdown"))]
 #[test]
 fn articles() {
-    let site = Site::new("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n");
+    let site = TestSite::new("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n");
     site.run(&["survey"]).says(2, &["idle-atlas.toml", "built without “markdown”", "cargo feature “markdown”"]);
 }
 
@@ -25,7 +25,7 @@ fn servers_of_databases(#[case] connection: &str) {
     let query = "select url from pages";
     let source = format!("[[source]]\nfrom = \"sql\"\nconnection = \"{connection}\"\nquery = \"{query}\"\n");
     let told = ["idle-atlas.toml", "built without servers of databases", "cargo feature “sql-servers”"];
-    Site::new(&source).run(&["survey"]).says(2, &told);
+    TestSite::new(&source).run(&["survey"]).says(2, &told);
 }
 
 #[cfg(not(feature = "test-engine"))]
@@ -33,5 +33,5 @@ fn servers_of_databases(#[case] connection: &str) {
 #[case("demo")]
 #[case("test-engine")]
 fn the_test_engine(#[case] command: &str) {
-    Site::new("").run(&[command]).says(2, &["built without a test engine", "cargo feature “test-engine”"]);
+    TestSite::new("").run(&[command]).says(2, &["built without a test engine", "cargo feature “test-engine”"]);
 }

@@ -3,7 +3,7 @@
 use rstest::rstest;
 use serde_json::Value;
 
-use crate::support::{HTML, Site};
+use crate::support::{HTML, TestSite};
 
 fn notice<'s>(survey: &'s Value, code: &str) -> &'s Value {
     survey["notices"].as_array().unwrap().iter().find(|notice| notice["code"] == code).unwrap_or(&Value::Null)
@@ -17,14 +17,14 @@ fn urls(notice: &Value) -> Vec<&str> {
         .collect()
 }
 
-fn linked(site: &Site, name: &str, links: &[&str]) {
+fn linked(site: &TestSite, name: &str, links: &[&str]) {
     let links: String = links.iter().map(|link| format!("<a href='{link}'>on</a>")).collect();
     site.write(&format!("public/{name}"), format!("<title>{name}</title><main><p>{name}</p>{links}</main>"));
 }
 
 #[test]
 fn pages_that_nobody_links_to_and_links_that_lead_nowhere() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     linked(
         &site,
         "index.html",
@@ -72,7 +72,7 @@ fn pages_that_nobody_links_to_and_links_that_lead_nowhere() {
 
 #[test]
 fn sources_that_disagree_and_hosts_that_differ() {
-    let site = Site::new(&format!("{HTML}[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n"));
+    let site = TestSite::new(&format!("{HTML}[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n"));
     site.page("a.html", "Fares", "x");
     site.page("b.html", "Halts", "y");
     site.write("t.csv", "url,title\n/a.html,Prices\n/b.html,Halts\nhttp://marrowvale.example/c/,C\nhttp://marrowvale.example/d/,D\nhttps://shop.example/,S\n");
@@ -107,7 +107,7 @@ fn sources_that_disagree_and_hosts_that_differ() {
 fn of_three_sources_the_two_that_differ_are_named() {
     let tables: String =
         ["a", "b", "c"].map(|name| format!("[[source]]\nfrom = \"table\"\nfile = \"{name}.csv\"\n")).concat();
-    let site = Site::new(&tables);
+    let site = TestSite::new(&tables);
     site.write("a.csv", "url\n/x/\n");
     site.write("b.csv", "url,title\n/x/,Fares\n");
     site.write("c.csv", "url,title\n/x/,Prices\n");
@@ -117,7 +117,7 @@ fn of_three_sources_the_two_that_differ_are_named() {
 
 #[test]
 fn dates_that_move_alone_and_contents_that_do() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     let dated = |name: &str, day: &str, text: &str| {
         site.write(
             &format!("public/{name}"),
@@ -138,7 +138,7 @@ fn dates_that_move_alone_and_contents_that_do() {
 
 #[test]
 fn attachments_that_repeat_their_article() {
-    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
+    let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
     site.write(
         "t.csv",
         "url,id,parent,title,images\n/gala/,7,,Gala,/a.svg|/b.svg\n/gala/a/,8,7,a.svg,/a.svg\n/gala/b/,9,/gala/,Gala,\n/gala/plan/,10,7,A plan of its own,/plan.svg\n/lost/,11,99,Lost,/a.svg\n",
@@ -149,8 +149,8 @@ fn attachments_that_repeat_their_article() {
     assert_eq!(repeats["examples"][0]["detail"], "belongs to https://www.marrowvale.example/gala/");
 }
 
-fn shed() -> Site {
-    let site = Site::new(&format!(
+fn shed() -> TestSite {
+    let site = TestSite::new(&format!(
         "{HTML}[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\nsection = \"lamps\"\npages = \"may-be-elsewhere\"\n[[rule]]\nmatching = [\"/staff/**\"]\nkeep = false\n"
     ));
     site.page("index.html", "Home", "x");

@@ -2,14 +2,14 @@
 
 use rstest::rstest;
 
-use crate::support::{DAY, HTML, NOON, Site, count};
+use crate::support::{DAY, HTML, NOON, TestSite, count};
 
 fn table(keys: &str) -> String {
     format!("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\npages = \"may-be-elsewhere\"\nfields = {{ {keys} }}\n")
 }
 
 /// Rows with a name and a date, the second of them as stated.
-fn rows(site: &Site, second: &str) {
+fn rows(site: &TestSite, second: &str) {
     site.write(
         "t.csv",
         format!("url,Name,Seen,Plates\n/a/,Amber,2026-03-01,/a.svg\n/b/,{second}\n/c/,Copper,2026-03-03,/c.svg\n"),
@@ -17,7 +17,7 @@ fn rows(site: &Site, second: &str) {
 }
 
 /// The paths that the engines would be told of. The baseline is told, as `announce --all` would.
-fn told(site: &Site) -> Vec<String> {
+fn told(site: &TestSite) -> Vec<String> {
     let entries = site.run(&["history", "--entries", "--json"]).out;
     let entries = entries.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap());
     let last = site.json(&["history"])["runs"][0]["run"].as_i64();
@@ -40,7 +40,7 @@ fn a_changed_mapping_is_no_change(
     #[case] second: &str,
     #[case] wanted: &[&str],
 ) {
-    let mut site = Site::new(&table(before));
+    let mut site = TestSite::new(&table(before));
     rows(&site, "Brass,2026-03-02,/b.svg");
     site.build();
     site.at(NOON + DAY);
@@ -66,7 +66,7 @@ fn a_changed_mapping_is_no_change(
 
 #[test]
 fn one_line_says_so() {
-    let site = Site::new(&table("title = \"Name\""));
+    let site = TestSite::new(&table("title = \"Name\""));
     rows(&site, "Brass,,");
     site.build();
     site.configure(&table("title = \"Name\", modified = \"Seen\""));
@@ -82,7 +82,7 @@ fn a_query_that_names_a_column_more_changes_no_page() {
             "[[source]]\nfrom = \"sql\"\nconnection = \"sqlite:depot.db\"\nquery = \"select {columns} from lamps\"\n"
         )
     };
-    let site = Site::new(&query("url"));
+    let site = TestSite::new(&query("url"));
     let depot = rusqlite::Connection::open(site.path("depot.db")).unwrap();
     depot
         .execute_batch("create table lamps (url text, title text, modified text); insert into lamps values ('/a/', 'Amber', '2026-03-01'), ('/b/', 'Brass', null);")
@@ -99,7 +99,7 @@ fn a_query_that_names_a_column_more_changes_no_page() {
 #[test]
 fn a_source_that_joins_or_leaves_changes_no_page() {
     let table = table("title = \"Name\", modified = \"Seen\"");
-    let mut site = Site::new(HTML);
+    let mut site = TestSite::new(HTML);
     for name in ["a", "b", "c"] {
         site.page(&format!("{name}/index.html"), name, "x");
     }
@@ -127,7 +127,7 @@ fn a_source_that_joins_or_leaves_changes_no_page() {
 #[test]
 fn what_leaves_with_its_source_is_not_told() {
     let all = "[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:9/\"\n";
-    let site = Site::new(&format!("{HTML}{}{all}", table("title = \"Name\"")));
+    let site = TestSite::new(&format!("{HTML}{}{all}", table("title = \"Name\"")));
     site.page("index.html", "Home", "Tea");
     site.page("fares.html", "Fares", "Eight shillings");
     rows(&site, "Brass,,");
@@ -145,7 +145,7 @@ fn what_leaves_with_its_source_is_not_told() {
 /// Settings that have a say in what is read of a page change no page either.
 #[test]
 fn settings_of_the_reader_change_no_page() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     for name in ["a", "b", "c"] {
         site.write(
             &format!("public/{name}.html"),

@@ -4,11 +4,11 @@ use std::fs;
 
 use serde_json::Value;
 
-use crate::support::{DAY, HTML, NOON, Site};
+use crate::support::{DAY, HTML, NOON, TestSite};
 
 #[test]
 fn nothing_but_sitemaps_and_their_stylesheet_unless_asked_for() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.page("index.html", "Home", "Tea");
     site.build();
     let mut names: Vec<String> = fs::read_dir(site.path("public"))
@@ -27,8 +27,9 @@ fn nothing_but_sitemaps_and_their_stylesheet_unless_asked_for() {
 
 #[test]
 fn the_visitor_page_lists_titles_by_section_and_never_comes_back_as_an_entry() {
-    let site =
-        Site::new(&format!("{HTML}[visitor_page]\ntitle = \"All of <it>\"\nlanguage = \"cy\"\nentries_per_page = 3\n"));
+    let site = TestSite::new(&format!(
+        "{HTML}[visitor_page]\ntitle = \"All of <it>\"\nlanguage = \"cy\"\nentries_per_page = 3\n"
+    ));
     for at in 0..7 {
         site.page(&format!("journal/p{at}/index.html"), &format!("Frost & thaw {at} · Journal"), &at.to_string());
     }
@@ -54,7 +55,7 @@ fn the_visitor_page_lists_titles_by_section_and_never_comes_back_as_an_entry() {
 
 #[test]
 fn a_template_of_the_sites_own() {
-    let site = Site::new(&format!("{HTML}[visitor_page]\ntemplate = \"page.html\"\n"));
+    let site = TestSite::new(&format!("{HTML}[visitor_page]\ntemplate = \"page.html\"\n"));
     site.page("index.html", "Home", "Tea");
     site.write("page.html", "<body class=ours><h1>{{title}}</h1>{{content}}</body>");
     site.build();
@@ -65,7 +66,7 @@ fn a_template_of_the_sites_own() {
 
 #[test]
 fn feeds_of_the_newest_and_the_text_form() {
-    let mut site = Site::sample();
+    let mut site = TestSite::sample();
     site.build();
     let atom = site.read("public/atlas-newest.xml");
     let entries = atom.matches("<entry>").count();
@@ -86,9 +87,9 @@ fn feeds_of_the_newest_and_the_text_form() {
 #[cfg(feature = "feed")]
 #[test]
 fn the_feed_of_the_newest_is_a_feed() {
-    let site = Site::sample();
+    let site = TestSite::sample();
     site.build();
-    let other = Site::new("[[source]]\nfrom = \"feed\"\nfile = \"newest.xml\"\n");
+    let other = TestSite::new("[[source]]\nfrom = \"feed\"\nfile = \"newest.xml\"\n");
     other.write("newest.xml", site.read("public/atlas-newest.xml"));
     let listed = other.json(&["survey", "--list"]);
     assert_eq!(listed.as_array().unwrap().iter().filter(|one| one["title"].is_string()).count(), 20);
@@ -96,7 +97,7 @@ fn the_feed_of_the_newest_is_a_feed() {
 
 #[test]
 fn the_owners_view_has_every_entry_and_is_not_served() {
-    let site = Site::sample();
+    let site = TestSite::sample();
     site.run(&["survey", "--html", "owner.html"]).says(0, &["owner.html written", "keep it to yourself"]);
     let page = site.read("owner.html");
     let data = page.split("id=\"data\">").nth(1).unwrap().split("</script>").next().unwrap();
@@ -118,7 +119,7 @@ fn the_owners_view_has_every_entry_and_is_not_served() {
 
 #[test]
 fn structured_data_for_pages_that_have_none() {
-    let site = Site::sample();
+    let site = TestSite::sample();
     site.build();
     let text = site.read("structured-data/films/cutting/index.json");
     let object: Value = serde_json::from_str(&text).unwrap();
@@ -149,7 +150,7 @@ fn structured_data_for_pages_that_have_none() {
 
 #[test]
 fn a_dry_run_shows_by_file_what_a_build_would_do() {
-    let site = Site::new(&format!("{HTML}[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n"));
+    let site = TestSite::new(&format!("{HTML}[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n"));
     for name in ["index.html", "fares.html", "halts/weir.html", "halts/shed.html"] {
         site.page(name, name, "Tea");
     }
@@ -202,7 +203,7 @@ fn a_dry_run_shows_by_file_what_a_build_would_do() {
 
 #[test]
 fn a_dry_run_tells_what_would_hold_the_build_back() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     for at in 0..30 {
         site.page(&format!("p{at}.html"), "Page", &at.to_string());
     }
@@ -217,7 +218,7 @@ fn a_dry_run_tells_what_would_hold_the_build_back() {
 
 #[test]
 fn what_init_proposes_works_once_its_comment_signs_are_gone() {
-    let site = Site::sample();
+    let site = TestSite::sample();
     fs::remove_file(site.path("idle-atlas.toml")).unwrap();
     site.run(&["init", "public"])
         .says(0, &["archives, news, languages, data about videos, a page for visitors, a feed"]);
@@ -243,7 +244,7 @@ fn what_init_proposes_works_once_its_comment_signs_are_gone() {
 
 #[test]
 fn feeds_hold_articles_of_the_sections_that_are_named() {
-    let site = Site::new(
+    let site = TestSite::new(
         "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[section]]\nname = \"news\"\nmatching = [\"/news/**\"]\n[newest]\nforms = [\"atom\", \"rss\"]\nsections = [\"news\"]\n",
     );
     site.write(
@@ -265,7 +266,7 @@ fn feeds_hold_articles_of_the_sections_that_are_named() {
 
 #[test]
 fn a_large_section_is_cut_in_the_order_of_its_names() {
-    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[visitor_page]\nentries_per_page = 4\n");
+    let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[visitor_page]\nentries_per_page = 4\n");
     let names = ["Halt 10", "Élan", "Halt 2", "ember", "Zest", "Ash", "Halt 1", "Weir", "Lamp"];
     let rows: String = names.iter().enumerate().map(|(at, name)| format!("/p/{at}/,{name}\n")).collect();
     site.write("t.csv", format!("url,title\n{rows}/tag/ash/,Ash\n"));

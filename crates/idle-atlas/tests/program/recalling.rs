@@ -8,16 +8,16 @@ use std::sync::{Arc, Mutex};
 use atlas_io::test_engine::{Mood, Settings, TestEngine};
 use rstest::rstest;
 
-use crate::server::{Answer, Server};
-use crate::support::{DAY, NOON, Site, count};
+use crate::server::{CannedAnswer, Server};
+use crate::support::{DAY, NOON, TestSite, count};
 
-fn lose_the_ledger(site: &Site) {
+fn lose_the_ledger(site: &TestSite) {
     fs::remove_dir_all(site.path(".idle-atlas")).unwrap();
 }
 
 #[test]
 fn without_a_ledger_every_file_and_date_of_the_sample_site_stays() {
-    let mut site = Site::sample();
+    let mut site = TestSite::sample();
     site.build();
     let before = site.outputs();
     lose_the_ledger(&site);
@@ -34,7 +34,7 @@ fn without_a_ledger_every_file_and_date_of_the_sample_site_stays() {
 }
 
 /// Halts without dates, in files of ten; one of which was edited a day later, so that only the ledger knew its date.
-fn halts(site: &mut Site, gzip: &str) {
+fn halts(site: &mut TestSite, gzip: &str) {
     site.configure(&format!(
         "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n[files]\nurls_per_file = 10\ngzip = \"{gzip}\"\n"
     ));
@@ -49,7 +49,7 @@ fn halts(site: &mut Site, gzip: &str) {
 
 #[rstest]
 fn a_date_that_only_the_ledger_knew_is_read_back(#[values("beside", "only", "off")] gzip: &str) {
-    let mut site = Site::new("");
+    let mut site = TestSite::new("");
     halts(&mut site, gzip);
     assert_eq!(site.lastmod("/halts/07/").as_deref(), Some("2026-11-24"));
     let (before, listed) = (site.outputs(), site.listed());
@@ -77,11 +77,11 @@ fn what_is_served_will_do_where_nothing_is_on_the_disk() {
     let server = Server::start(move |request| {
         let files = answers.lock().unwrap();
         match files.get(request.path.trim_start_matches('/')) {
-            Some(bytes) => Answer::Full(200, vec![], bytes.clone()),
-            None => Answer::Full(404, vec![], vec![]),
+            Some(bytes) => CannedAnswer::Full(200, vec![], bytes.clone()),
+            None => CannedAnswer::Full(404, vec![], vec![]),
         }
     });
-    let mut site = Site::at_url(&server.url(), "");
+    let mut site = TestSite::at_url(&server.url(), "");
     halts(&mut site, "only");
     let before = site.outputs();
     served.lock().unwrap().extend(before.clone());
@@ -96,8 +96,8 @@ fn what_is_served_will_do_where_nothing_is_on_the_disk() {
 
 #[test]
 fn a_server_that_does_not_answer_is_told_and_nothing_is_begun_anew() {
-    let server = Server::start(|_| Answer::Full(503, vec![], vec![]));
-    let mut site = Site::at_url(&server.url(), "");
+    let server = Server::start(|_| CannedAnswer::Full(503, vec![], vec![]));
+    let mut site = TestSite::at_url(&server.url(), "");
     halts(&mut site, "off");
     lose_the_ledger(&site);
     site.run(&["build", "--recall", "live"]).says(2, &["sitemap.xml", "503"]);
@@ -105,7 +105,7 @@ fn a_server_that_does_not_answer_is_told_and_nothing_is_begun_anew() {
 
 #[test]
 fn a_file_that_is_not_as_it_was_written_is_told_and_placed_anew() {
-    let mut site = Site::new("");
+    let mut site = TestSite::new("");
     halts(&mut site, "off");
     lose_the_ledger(&site);
     let text = site.read("public/atlas-pages-2.xml").replace("</url>\n", "</url>");
@@ -118,7 +118,7 @@ fn a_file_that_is_not_as_it_was_written_is_told_and_placed_anew() {
 
 #[test]
 fn another_tools_sitemap_is_not_recalled() {
-    let site = Site::new("[[source]]\nfrom = \"html\"\nfolder = \"public\"\n");
+    let site = TestSite::new("[[source]]\nfrom = \"html\"\nfolder = \"public\"\n");
     site.page("a.html", "A", "A");
     site.write(
         "public/sitemap.xml",
@@ -129,7 +129,7 @@ fn another_tools_sitemap_is_not_recalled() {
 
 #[test]
 fn the_ledger_can_be_begun_anew_for_good() {
-    let mut site = Site::new("");
+    let mut site = TestSite::new("");
     halts(&mut site, "beside");
     lose_the_ledger(&site);
     site.run(&["build", "--recall", "none"]).says(0, &["this one is the baseline"]);
@@ -146,7 +146,7 @@ fn a_lost_ledger_loses_no_change() {
         tell: None,
     })
     .unwrap();
-    let mut site = Site::new(&format!(
+    let mut site = TestSite::new(&format!(
         "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"{}\"\n",
         engine.endpoint()
     ));
@@ -168,7 +168,7 @@ fn a_lost_ledger_loses_no_change() {
 
 #[test]
 fn a_file_that_was_recalled_goes_on_filling_up() {
-    let mut site = Site::new(
+    let mut site = TestSite::new(
         "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n",
     );
     site.page("index.html", "Home", "Tea");

@@ -3,10 +3,10 @@
 use rstest::rstest;
 use serde_json::Value;
 
-use crate::support::{DAY, HTML, NOON, Site};
+use crate::support::{DAY, HTML, NOON, TestSite};
 
 /// A remark of a survey, by its code: its count, and its examples as they are told.
-fn remark(site: &Site, code: &str) -> (u64, Vec<String>) {
+fn remark(site: &TestSite, code: &str) -> (u64, Vec<String>) {
     let survey = site.json(&["survey"]);
     let found = survey["notices"].as_array().unwrap().iter().find(|one| one["code"] == code).cloned();
     let Some(found) = found else { return (0, Vec::new()) };
@@ -18,7 +18,7 @@ fn remark(site: &Site, code: &str) -> (u64, Vec<String>) {
     )
 }
 
-fn page(site: &Site, name: &str, head: &str, body: &str) {
+fn page(site: &TestSite, name: &str, head: &str, body: &str) {
     site.write(
         &format!("public/{name}"),
         format!("<html><head><title>{name}</title>{head}</head><body><main>{name} {body}</main>"),
@@ -27,7 +27,7 @@ fn page(site: &Site, name: &str, head: &str, body: &str) {
 
 #[test]
 fn links_are_told_with_where_they_should_lead() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     page(
         &site,
         "index.html",
@@ -54,7 +54,7 @@ fn links_are_told_with_where_they_should_lead() {
 
 #[test]
 fn pages_that_name_two_hosts_in_turns_are_told() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     for at in 0..7 {
         let host = if at < 4 { "www.marrowvale.example" } else { "marrowvale.example" };
         page(&site, &format!("p{at}.html"), &format!("<link rel=canonical href=https://{host}/p{at}.html>"), "");
@@ -66,7 +66,7 @@ fn pages_that_name_two_hosts_in_turns_are_told() {
 
 #[test]
 fn a_rule_that_matches_nothing_is_told() {
-    let site = Site::new(&format!(
+    let site = TestSite::new(&format!(
         "{HTML}[[rule]]\nmatching = [\"/staff/*\"]\nkeep = false\n[[rule]]\nmatching = [\"/halts/**\"]\nkeep = false\n"
     ));
     page(&site, "index.html", "", "");
@@ -79,7 +79,7 @@ fn a_rule_that_matches_nothing_is_told() {
 
 #[test]
 fn a_player_that_is_not_known_is_told_with_the_entry_to_add() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     let frame = "<iframe src='https://player.weirfilms.example/embed/77?autoplay=1' title='Down the bank'></iframe>";
     page(&site, "film.html", "<meta property=og:image content=/still.jpg>", &format!("{frame}<p>A short ride.</p>"));
     page(&site, "map.html", "", "<iframe src='https://maps.example/embed/7'></iframe>");
@@ -97,8 +97,9 @@ fn a_player_that_is_not_known_is_told_with_the_entry_to_add() {
 
 #[test]
 fn what_only_an_old_sitemap_knows_is_told() {
-    let site =
-        Site::new(&format!("{HTML}[[source]]\nfrom = \"sitemap\"\nfile = \"old.txt\"\npages = \"may-be-elsewhere\"\n"));
+    let site = TestSite::new(&format!(
+        "{HTML}[[source]]\nfrom = \"sitemap\"\nfile = \"old.txt\"\npages = \"may-be-elsewhere\"\n"
+    ));
     page(&site, "index.html", "", "");
     site.write("old.txt", "https://www.marrowvale.example/\nhttps://www.marrowvale.example/gone/\n");
     assert_eq!(remark(&site, "only-old-sitemap"), (1, vec!["/gone/ ".to_owned()]));
@@ -107,13 +108,13 @@ fn what_only_an_old_sitemap_knows_is_told() {
 #[test]
 fn the_order_of_parameters_makes_no_other_page() {
     let server = crate::server::Server::start(|request| match request.path.as_str() {
-        "/" => crate::server::Answer::Html(
+        "/" => crate::server::CannedAnswer::Html(
             "<title>Home</title><a href='/l?a=1&b=2'>1</a><a href='/l?b=2&a=1'>2</a>".into(),
         ),
         "/robots.txt" => crate::server::status(404),
-        _ => crate::server::Answer::Html("<title>List</title><p>The same list.".into()),
+        _ => crate::server::CannedAnswer::Html("<title>List</title><p>The same list.".into()),
     });
-    let site = Site::at_url(&server.url(), "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 0\n");
+    let site = TestSite::at_url(&server.url(), "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 0\n");
     let (count, examples) = remark(&site, "same-parameters");
     assert_eq!(count, 1, "{examples:?}");
     assert!(examples[0].contains("/l?b=2&a=1 repeats ") && examples[0].ends_with("/l?a=1&b=2"), "{examples:?}");
@@ -122,7 +123,7 @@ fn the_order_of_parameters_makes_no_other_page() {
 #[cfg(feature = "markdown")]
 #[test]
 fn articles_alone_do_not_know_the_pages_that_list_them() {
-    let site = Site::new("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n");
+    let site = TestSite::new("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n");
     site.write("articles/frost.md", "---\ntitle: Frost\n---\nSee the [list](/journal/) and [thaw](/thaw/).\n");
     site.write("articles/thaw.md", "---\ntitle: Thaw\n---\nNothing else.\n");
     assert_eq!((remark(&site, "unlinked").0, remark(&site, "linked-not-found").0), (0, 0));
@@ -134,7 +135,7 @@ fn articles_alone_do_not_know_the_pages_that_list_them() {
 
 #[test]
 fn sitemaps_of_others_in_robots_txt_are_named_with_their_lines() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     page(&site, "index.html", "", "");
     site.write("public/robots.txt", "User-agent: *\nDisallow:\nSitemap: https://www.marrowvale.example/shop.xml\n");
     let told = "  line 3: Sitemap: https://www.marrowvale.example/shop.xml";
@@ -150,7 +151,7 @@ fn sitemaps_of_others_in_robots_txt_are_named_with_their_lines() {
 #[case::case("/Fares/", "/fares/  (with other capitals)")]
 #[case::typo("/fairs/", "https://www.marrowvale.example/fares/\n")]
 fn a_url_that_nobody_knows_is_told_with_the_nearest(#[case] asked: &str, #[case] wanted: &str) {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     page(&site, "fares/index.html", "", "");
     page(&site, "timetable/index.html", "", "");
     let why = site.run(&["why", asked]);
@@ -160,7 +161,7 @@ fn a_url_that_nobody_knows_is_told_with_the_nearest(#[case] asked: &str, #[case]
 
 #[test]
 fn a_site_in_a_folder_does_not_take_its_own_robots_txt_for_that_of_the_host() {
-    let site = Site::at_url("https://www.marrowvale.example/rail/", HTML);
+    let site = TestSite::at_url("https://www.marrowvale.example/rail/", HTML);
     page(&site, "index.html", "", "");
     site.write("public/robots.txt", "User-agent: *\nDisallow: /rail/\n");
     site.run(&["survey"]).says(2, &["“file”: engines read https://www.marrowvale.example/robots.txt alone"]);
@@ -171,7 +172,7 @@ fn a_site_in_a_folder_does_not_take_its_own_robots_txt_for_that_of_the_host() {
 
 #[test]
 fn a_folder_without_a_configuration_is_checked_by_what_it_says_itself() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     page(&site, "index.html", "", "");
     site.build();
     std::fs::remove_file(site.path("idle-atlas.toml")).unwrap();
@@ -185,7 +186,7 @@ fn a_folder_without_a_configuration_is_checked_by_what_it_says_itself() {
 
 #[test]
 fn a_sitemap_on_another_host_cannot_be_looked_at() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     page(&site, "index.html", "", "");
     site.write("public/robots.txt", "Sitemap: https://sitemaps.marrowvale.example/all.xml\n");
     site.build();
@@ -197,7 +198,7 @@ fn a_sitemap_on_another_host_cannot_be_looked_at() {
 fn media_of_other_hosts_can_be_kept_out() {
     let body = "<img src=/own.jpg><img src=https://pictures.example/a.jpg><img src=https://cdn.weir.example/b.jpg>";
     let images = |config: &str| {
-        let site = Site::new(&format!("{HTML}{config}"));
+        let site = TestSite::new(&format!("{HTML}{config}"));
         page(&site, "halts/index.html", "", body);
         site.build();
         site.listed().into_values().flatten().map(|url| url.images.len()).sum::<usize>()
@@ -211,7 +212,7 @@ fn media_of_other_hosts_can_be_kept_out() {
         ),
         3
     );
-    Site::new(&format!("{HTML}[images]\nhosts = \"ours\"\n"))
+    TestSite::new(&format!("{HTML}[images]\nhosts = \"ours\"\n"))
         .run(&["survey"])
         .says(2, &["“hosts”: expected \"all\", \"own\" or a list"]);
 }
@@ -219,7 +220,7 @@ fn media_of_other_hosts_can_be_kept_out() {
 #[test]
 fn slugs_of_archives_can_be_plain_ascii() {
     let archive = "[[archive]]\nby = \"category\"\nurl = \"/about/{slug}/\"\nassume_page = true\nslugs = \"ascii\"\n";
-    let site = Site::new(&format!("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n{archive}"));
+    let site = TestSite::new(&format!("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n{archive}"));
     site.write("t.csv", "url,category,modified\n/a/,Brân Fach,2026-05-01\n");
     site.build();
     assert!(site.paths().contains("/about/bran-fach/"), "{:?}", site.paths());
@@ -229,7 +230,7 @@ fn slugs_of_archives_can_be_plain_ascii() {
 /// A page whose template includes our file carries it from the next build on: that is no other word, and the file stays.
 #[test]
 fn structured_data_that_a_page_took_over_does_not_flap() {
-    let site = Site::new(&format!("{HTML}[structured_data]\nfolder = \"data\"\n"));
+    let site = TestSite::new(&format!("{HTML}[structured_data]\nfolder = \"data\"\n"));
     let film = |more: &str| {
         page(
             &site,
@@ -262,7 +263,7 @@ fn structured_data_that_a_page_took_over_does_not_flap() {
 
 #[test]
 fn one_instant_and_one_title_are_no_disagreement() {
-    let site = Site::new(&format!("{HTML}[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n"));
+    let site = TestSite::new(&format!("{HTML}[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n"));
     for name in ["a", "b", "c", "d"] {
         site.write(
             &format!("public/{name}.html"),
@@ -283,7 +284,7 @@ fn one_instant_and_one_title_are_no_disagreement() {
 
 #[test]
 fn dry_run_lists_what_would_be_told_as_changed() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     (0..14).for_each(|at| page(&site, &format!("p{at:02}.html"), "", "x"));
     site.build();
     (0..3).for_each(|at| page(&site, &format!("p{at:02}.html"), "", "edited"));
@@ -305,8 +306,8 @@ fn dry_run_lists_what_would_be_told_as_changed() {
 #[test]
 fn an_archive_is_as_new_as_the_last_change_seen_in_it() {
     let archive = "[[archive]]\nby = \"category\"\nurl = \"/about/{slug}/\"\nassume_page = true\n";
-    let mut site = Site::new(&format!("{HTML}{archive}"));
-    let filed = |site: &Site, name: &str, text: &str| {
+    let mut site = TestSite::new(&format!("{HTML}{archive}"));
+    let filed = |site: &TestSite, name: &str, text: &str| {
         page(site, name, "<meta property=article:section content=Weather>", text);
     };
     filed(&site, "frost.html", "Ice");

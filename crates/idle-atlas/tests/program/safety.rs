@@ -9,12 +9,12 @@ use std::time::Duration;
 
 use rstest::rstest;
 
-use crate::support::{NOON, Ran, Site};
+use crate::support::{NOON, Ran, TestSite};
 
 const CONFIG: &str =
     "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = 300\ngzip = \"beside\"\n";
 
-fn table(site: &Site, rows: usize, minute: usize) {
+fn table(site: &TestSite, rows: usize, minute: usize) {
     let mut table = "url,modified,title\n".to_owned();
     for row in 0..rows {
         let minute = if row % 7 == 0 { minute } else { 0 };
@@ -23,12 +23,12 @@ fn table(site: &Site, rows: usize, minute: usize) {
     site.write("t.csv", table);
 }
 
-fn sitemaps(site: &Site) -> BTreeMap<String, Vec<u8>> {
+fn sitemaps(site: &TestSite) -> BTreeMap<String, Vec<u8>> {
     site.outputs().into_iter().filter(|(name, _)| name.contains(".xml")).collect()
 }
 
 /// Runs a build that may write files of no more than so many blocks of 512 bytes: past that, writing fails as on a full disk.
-fn build_within(site: &Site, blocks: u32) -> Ran {
+fn build_within(site: &TestSite, blocks: u32) -> Ran {
     let program = site.command(&["build", "--quiet"]);
     let line = format!("trap '' XFSZ; ulimit -f {blocks}; exec \"$0\" \"$@\"");
     let mut command = Command::new("bash");
@@ -40,7 +40,7 @@ fn build_within(site: &Site, blocks: u32) -> Ran {
 
 /// Runs a build as a user who may not write everything: as nobody, where the tests are run by root, to whom all is allowed.
 #[cfg(unix)]
-fn build_as_nobody(site: &Site) -> Ran {
+fn build_as_nobody(site: &TestSite) -> Ran {
     use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
     use std::os::unix::process::CommandExt;
 
@@ -69,7 +69,7 @@ fn build_as_nobody(site: &Site) -> Ran {
 fn a_folder_that_may_not_be_written_leaves_the_old_files(#[case] folder: &str, #[case] told: &str) {
     use std::os::unix::fs::PermissionsExt;
 
-    let site = Site::new(CONFIG);
+    let site = TestSite::new(CONFIG);
     table(&site, 700, 0);
     site.build();
     table(&site, 720, 1);
@@ -86,7 +86,7 @@ fn a_folder_that_may_not_be_written_leaves_the_old_files(#[case] folder: &str, #
 
 #[test]
 fn a_disk_that_fills_up_leaves_a_whole_site() {
-    let mut site = Site::new(CONFIG);
+    let mut site = TestSite::new(CONFIG);
     table(&site, 3000, 0);
     site.build();
     let mut failed = 0;
@@ -110,21 +110,21 @@ fn a_disk_that_fills_up_leaves_a_whole_site() {
 
 /// Changes something about the ledger, and what a build says to that.
 #[rstest]
-#[case::another_format(|site: &Site| {
+#[case::another_format(|site: &TestSite| {
     let ledger = rusqlite::Connection::open(site.path(".idle-atlas/ledger.db")).unwrap();
     ledger.pragma_update(None, "user_version", 99).unwrap();
 }, "another version of Idle Atlas (format 99,")]
-#[case::not_a_ledger(|site: &Site| site.write(".idle-atlas/ledger.db", vec![b'x'; 9000]), "move that folder away")]
-#[case::cut_short(|site: &Site| {
+#[case::not_a_ledger(|site: &TestSite| site.write(".idle-atlas/ledger.db", vec![b'x'; 9000]), "move that folder away")]
+#[case::cut_short(|site: &TestSite| {
     let bytes = fs::read(site.path(".idle-atlas/ledger.db")).unwrap();
     site.write(".idle-atlas/ledger.db", &bytes[..bytes.len() / 2]);
 }, "move that folder away")]
-#[case::a_file_in_its_place(|site: &Site| {
+#[case::a_file_in_its_place(|site: &TestSite| {
     fs::remove_dir_all(site.path(".idle-atlas")).unwrap();
     site.write(".idle-atlas", "not a folder");
 }, "cannot make .idle-atlas")]
-fn a_ledger_that_cannot_be_used_leaves_the_old_files(#[case] harm: fn(&Site), #[case] wanted: &str) {
-    let site = Site::new(CONFIG);
+fn a_ledger_that_cannot_be_used_leaves_the_old_files(#[case] harm: fn(&TestSite), #[case] wanted: &str) {
+    let site = TestSite::new(CONFIG);
     table(&site, 2000, 0);
     site.build();
     let before = sitemaps(&site);
@@ -144,7 +144,7 @@ fn a_ledger_that_cannot_be_used_leaves_the_old_files(#[case] harm: fn(&Site), #[
 
 #[test]
 fn a_ledger_damaged_in_one_place_is_told() {
-    let site = Site::new(CONFIG);
+    let site = TestSite::new(CONFIG);
     table(&site, 3000, 0);
     site.build();
     let path = site.path(".idle-atlas/ledger.db");
@@ -173,7 +173,7 @@ fn a_ledger_damaged_in_one_place_is_told() {
 
 #[rstest]
 fn a_signal_leaves_the_old_set_or_the_new_one(#[values("INT", "TERM", "HUP")] signal: &str) {
-    let mut site = Site::new(CONFIG);
+    let mut site = TestSite::new(CONFIG);
     table(&site, 20_000, 0);
     site.build();
     let mut stopped = 0;
@@ -198,10 +198,10 @@ fn a_signal_leaves_the_old_set_or_the_new_one(#[values("INT", "TERM", "HUP")] si
 
 #[test]
 fn the_state_is_one_folder_that_can_be_carried() {
-    let site = Site::new(CONFIG);
+    let site = TestSite::new(CONFIG);
     table(&site, 1000, 0);
     site.build();
-    let elsewhere = Site::new(CONFIG);
+    let elsewhere = TestSite::new(CONFIG);
     table(&elsewhere, 1000, 0);
     for folder in [".idle-atlas", "public"] {
         let copied = Command::new("cp").arg("-r").arg(site.path(folder)).arg(elsewhere.path("")).status().unwrap();
@@ -213,7 +213,7 @@ fn the_state_is_one_folder_that_can_be_carried() {
 
 #[test]
 fn what_is_remembered_can_be_taken_out() {
-    let site = Site::new(CONFIG);
+    let site = TestSite::new(CONFIG);
     table(&site, 700, 0);
     site.build();
     let ran = site.run(&["history", "--entries"]);

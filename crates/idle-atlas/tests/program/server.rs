@@ -7,7 +7,7 @@ use std::thread;
 use std::time::Duration;
 
 /// What the server does with a request.
-pub enum Answer {
+pub enum CannedAnswer {
     /// A page.
     Html(String),
     /// A status with headers and a body.
@@ -32,7 +32,7 @@ pub struct Server {
 }
 
 impl Server {
-    pub fn start(answer: impl Fn(&Request) -> Answer + Send + Sync + 'static) -> Self {
+    pub fn start(answer: impl Fn(&Request) -> CannedAnswer + Send + Sync + 'static) -> Self {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let address = listener.local_addr().unwrap();
         let requests = Arc::new(Mutex::new(Vec::new()));
@@ -62,7 +62,11 @@ impl Server {
     }
 }
 
-fn serve(stream: TcpStream, seen: &Mutex<Vec<Request>>, answer: &dyn Fn(&Request) -> Answer) -> std::io::Result<()> {
+fn serve(
+    stream: TcpStream,
+    seen: &Mutex<Vec<Request>>,
+    answer: &dyn Fn(&Request) -> CannedAnswer,
+) -> std::io::Result<()> {
     let mut reader = BufReader::new(stream.try_clone()?);
     let mut out = stream;
     loop {
@@ -76,12 +80,12 @@ fn serve(stream: TcpStream, seen: &Mutex<Vec<Request>>, answer: &dyn Fn(&Request
         let request = Request { path, head };
         seen.lock().unwrap().push(request.clone());
         match answer(&request) {
-            Answer::Html(html) => {
+            CannedAnswer::Html(html) => {
                 let headers = vec![("Content-Type".to_owned(), "text/html; charset=utf-8".to_owned())];
                 full(&mut out, 200, &headers, html.as_bytes())?;
             }
-            Answer::Full(status, headers, body) => full(&mut out, status, &headers, &body)?,
-            Answer::Endless(kind, most) => {
+            CannedAnswer::Full(status, headers, body) => full(&mut out, status, &headers, &body)?,
+            CannedAnswer::Endless(kind, most) => {
                 write!(out, "HTTP/1.1 200 OK\r\nContent-Type: {kind}\r\nConnection: close\r\n\r\n")?;
                 let chunk = b"<p>and so on ".repeat(5000);
                 let mut sent = 0;
@@ -91,7 +95,7 @@ fn serve(stream: TcpStream, seen: &Mutex<Vec<Request>>, answer: &dyn Fn(&Request
                 }
                 return Ok(());
             }
-            Answer::Drip => {
+            CannedAnswer::Drip => {
                 write!(out, "HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: 100000\r\n\r\n")?;
                 for _ in 0..600 {
                     out.write_all(b" ")?;
@@ -112,19 +116,19 @@ fn full(out: &mut TcpStream, status: u16, headers: &[(String, String)], body: &[
 }
 
 /// A redirect.
-pub fn redirect(target: &str) -> Answer {
-    Answer::Full(301, vec![("Location".to_owned(), target.to_owned())], Vec::new())
+pub fn redirect(target: &str) -> CannedAnswer {
+    CannedAnswer::Full(301, vec![("Location".to_owned(), target.to_owned())], Vec::new())
 }
 
 /// A status and nothing else.
-pub fn status(status: u16) -> Answer {
-    Answer::Full(status, Vec::new(), Vec::new())
+pub fn status(status: u16) -> CannedAnswer {
+    CannedAnswer::Full(status, Vec::new(), Vec::new())
 }
 
 /// A page with a text and links.
-pub fn page(title: &str, links: &[&str]) -> Answer {
+pub fn page(title: &str, links: &[&str]) -> CannedAnswer {
     let links: String = links.iter().map(|link| format!("<a href=\"{link}\">on</a> ")).collect();
-    Answer::Html(format!(
+    CannedAnswer::Html(format!(
         "<html><head><title>{title}</title></head><body><main><p>About {title}, in more words than one could wish for.</p>{links}</main>"
     ))
 }

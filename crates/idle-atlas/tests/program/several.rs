@@ -2,11 +2,11 @@
 
 use rstest::rstest;
 
-use crate::support::{HTML, ROOT, Site};
+use crate::support::{HTML, ROOT, TestSite};
 
 /// Two sites side by side in one folder.
-fn two() -> Site {
-    let site = Site::new("");
+fn two() -> TestSite {
+    let site = TestSite::new("");
     for (name, url) in [("railway", "https://www.marrowvale.example/"), ("shop", "https://shop.marrowvale.example/")] {
         site.write(&format!("{name}/index.html"), format!("<html><head><title>{name}</title></head><body>{name}"));
         let config = format!(
@@ -61,7 +61,7 @@ fn two_sites_may_not_write_into_one_folder() {
 
 #[test]
 fn sitemaps_on_another_host_are_declared_by_the_sites_robots() {
-    let site = Site::new(&format!(
+    let site = TestSite::new(&format!(
         "{HTML}[files]\nfolder = \"elsewhere\"\naddress = \"https://sitemaps.marrowvale.example/railway/\"\ntext = true\n[visitor_page]\n"
     ));
     std::fs::create_dir(site.path("elsewhere")).unwrap();
@@ -184,7 +184,7 @@ fn init_writes_the_configuration_that_is_named() {
 /// A ledger that another command has open is waited for, with a word.
 #[test]
 fn a_busy_ledger_is_waited_for() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.page("index.html", "Home", "Tea");
     site.build();
     let lock = std::fs::File::create(site.path(".idle-atlas/lock")).unwrap();
@@ -200,7 +200,7 @@ fn a_busy_ledger_is_waited_for() {
 /// An error names its configuration once, and the document of all sites has it too.
 #[test]
 fn a_broken_configuration_is_named_once() {
-    let site = crate::support::Site::new(crate::support::HTML);
+    let site = crate::support::TestSite::new(crate::support::HTML);
     site.page("index.html", "Home", "Tea");
     site.write("shop.toml", "[site]\nurl = \"https://shop.example/\"\nweb_rot = \"public\"\n");
     let ran = site.run(&["--config", "idle-atlas.toml", "--config", "shop.toml", "survey", "--json"]);

@@ -2,11 +2,11 @@
 
 use std::fmt::Write as _;
 
-use crate::support::{DAY, NOON, Site};
+use crate::support::{DAY, NOON, TestSite};
 
 #[test]
 fn a_table_of_120_000_entries_makes_three_files_and_an_index() {
-    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = 50000\n");
+    let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = 50000\n");
     let mut table = "url,modified\n".to_owned();
     for row in 0..120_000 {
         writeln!(table, "/plates/{row}/,2026-0{}-1{}", row % 9 + 1, row % 7).unwrap();
@@ -23,7 +23,7 @@ fn a_table_of_120_000_entries_makes_three_files_and_an_index() {
 
 #[test]
 fn long_urls_split_on_bytes() {
-    let site = Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nbytes_per_file = 100000\n");
+    let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nbytes_per_file = 100000\n");
     let tail = "x&y=1/".repeat(150);
     let table: String = (0..500).map(|row| format!("/plates/{row}?q={tail}\n")).collect();
     site.write("t.csv", format!("url\n{table}"));
@@ -44,7 +44,7 @@ fn long_urls_split_on_bytes() {
 fn a_lowered_limit_moves_only_the_surplus() {
     let config =
         |limit: u32| format!("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = {limit}\n");
-    let site = Site::new(&config(10));
+    let site = TestSite::new(&config(10));
     site.write("t.csv", (0..30).fold("url\n".to_owned(), |table, row| format!("{table}/p{row}/\n")));
     site.build();
     let before = site.listed();
@@ -61,7 +61,7 @@ fn a_lowered_limit_moves_only_the_surplus() {
 
 #[test]
 fn more_files_than_one_index_holds_make_a_second_and_all_are_declared() {
-    let site = Site::new(
+    let site = TestSite::new(
         "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = 3\nfiles_per_index = 4\ngzip = \"beside\"\n",
     );
     let table = |rows: usize| {
@@ -87,8 +87,9 @@ fn more_files_than_one_index_holds_make_a_second_and_all_are_declared() {
 
 #[test]
 fn an_index_that_another_tool_wrote_is_not_written_over() {
-    let site =
-        Site::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = 1\nfiles_per_index = 1\n");
+    let site = TestSite::new(
+        "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = 1\nfiles_per_index = 1\n",
+    );
     site.write("t.csv", "url\n/a/\n/b/\n");
     site.spoil("sitemap-2.xml", "<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"></urlset>");
     site.run(&["build"]).says(3, &["sitemap-2.xml is there already", "--allow overwrite"]);
@@ -97,10 +98,10 @@ fn an_index_that_another_tool_wrote_is_not_written_over() {
 #[test]
 fn a_file_that_left_the_index_stays_for_the_stated_days() {
     for (days, stays) in [("3", true), ("1", false)] {
-        let mut site = Site::new(&format!(
+        let mut site = TestSite::new(&format!(
             "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = 10\ngzip = \"off\"\nfolded_days = {days}\n"
         ));
-        let table = |site: &Site, from: usize| {
+        let table = |site: &TestSite, from: usize| {
             site.write("t.csv", (from..40).fold("url\n".to_owned(), |table, row| table + &format!("/halts/{row}/\n")));
         };
         table(&site, 0);

@@ -12,7 +12,7 @@ use regex::Regex;
 /// The path of a module, from the root of its crate.
 type Module = Vec<String>;
 
-struct Source {
+struct SourceFile {
     /// The modules that it declares, in their order.
     children: Vec<String>,
     /// Its code, without comments and tests.
@@ -20,7 +20,7 @@ struct Source {
 }
 
 /// Reads a module and all that it declares.
-fn read(path: Module, file: &Path, folder: &Path, all: &mut HashMap<Module, Source>) {
+fn read(path: Module, file: &Path, folder: &Path, all: &mut HashMap<Module, SourceFile>) {
     let text = fs::read_to_string(file).unwrap_or_else(|error| panic!("{}: {error}", file.display()));
     let text = text.split("#[cfg(test)]\n").next().unwrap();
     let code: String =
@@ -32,7 +32,7 @@ fn read(path: Module, file: &Path, folder: &Path, all: &mut HashMap<Module, Sour
         let file = if alone.exists() { alone } else { room };
         read([&path[..], std::slice::from_ref(child)].concat(), &file, &folder.join(child), all);
     }
-    all.insert(path, Source { children, code });
+    all.insert(path, SourceFile { children, code });
 }
 
 /// The paths that a `use` names, its braces resolved.
@@ -65,7 +65,7 @@ fn named(code: &str) -> Vec<String> {
 }
 
 /// The module that a path leads to, seen from another.
-fn target(from: &Module, path: &str, all: &HashMap<Module, Source>) -> Module {
+fn target(from: &Module, path: &str, all: &HashMap<Module, SourceFile>) -> Module {
     let mut parts = path.split("::").peekable();
     let mut module = if parts.next_if_eq(&"crate").is_some() { Module::new() } else { from.clone() };
     parts.next_if_eq(&"self");
@@ -83,7 +83,7 @@ fn target(from: &Module, path: &str, all: &HashMap<Module, Source>) -> Module {
 }
 
 /// What a module imports from below, as sentences.
-fn imports_from_below(all: &HashMap<Module, Source>) -> Vec<String> {
+fn imports_from_below(all: &HashMap<Module, SourceFile>) -> Vec<String> {
     let mut found = Vec::new();
     for (module, source) in all {
         for path in named(&source.code) {
@@ -100,7 +100,7 @@ fn imports_from_below(all: &HashMap<Module, Source>) -> Vec<String> {
     found
 }
 
-fn crate_at(folder: &Path, root: &str) -> HashMap<Module, Source> {
+fn crate_at(folder: &Path, root: &str) -> HashMap<Module, SourceFile> {
     let mut all = HashMap::new();
     read(Module::new(), &folder.join(root), folder, &mut all);
     all

@@ -26,14 +26,14 @@ create = true
 pub const HTML: &str = "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n";
 
 /// A site under test.
-pub struct Site {
+pub struct TestSite {
     folder: TempDir,
     url: String,
     now: i64,
     spoilt: Cell<bool>,
 }
 
-impl Site {
+impl TestSite {
     /// An empty web root, and a configuration with this added to it.
     pub fn new(config: &str) -> Self {
         Self::at_url(ROOT, config)
@@ -200,7 +200,7 @@ fn copy(from: &Path, to: &Path) {
 /// Where everything that was written is kept, for a validator to go over: set by the project's own checks.
 const KEEP: &str = "IDLE_ATLAS_KEEP_SITEMAPS";
 
-impl Drop for Site {
+impl Drop for TestSite {
     fn drop(&mut self) {
         let Some(keep) = std::env::var_os(KEEP) else { return };
         if std::thread::panicking() || self.spoilt.get() {
@@ -262,7 +262,7 @@ pub fn source(kind: &str, more: &str) -> String {
 }
 
 /// What stands of a URL, as field and word.
-pub fn words(site: &Site, path: &str) -> Vec<(String, String)> {
+pub fn words(site: &TestSite, path: &str) -> Vec<(String, String)> {
     let why = site.json(&["why", path]);
     let word =
         |field: &Value| (field["field"].as_str().unwrap().to_owned(), field["value"].as_str().unwrap().to_owned());

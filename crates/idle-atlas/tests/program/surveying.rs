@@ -2,11 +2,11 @@
 
 use rstest::rstest;
 
-use crate::support::{HTML, Site};
+use crate::support::{HTML, TestSite};
 
 /// One page for each reason to be left out.
-fn yard() -> Site {
-    let site = Site::new(&format!(
+fn yard() -> TestSite {
+    let site = TestSite::new(&format!(
         "crawlers = [\"LampBot\"]\n{HTML}[[source]]\nfrom = \"table\"\nfile = \"more.csv\"\npages = \"may-be-elsewhere\"\n[[rule]]\nmatching = [\"/staff/**\"]\nkeep = false\n"
     ));
     let head = |name: &str, head: &str| {
@@ -87,7 +87,7 @@ fn why_knows_file_and_dates_after_a_build() {
 
 #[test]
 fn a_second_look_reads_no_untouched_file() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     for number in 0..9 {
         site.page(&format!("p{number}.html"), "Page", &number.to_string());
         let file = std::fs::File::options().append(true).open(site.path(&format!("public/p{number}.html"))).unwrap();
@@ -112,7 +112,7 @@ fn a_second_look_reads_no_untouched_file() {
 
 #[test]
 fn sources_that_know_the_same_url_make_one_entry() {
-    let site = Site::new(&format!(
+    let site = TestSite::new(&format!(
         "{HTML}[[source]]\nfrom = \"table\"\nfile = \"lamps.jsonl\"\npages = \"may-be-elsewhere\"\nsection = \"lamps\"\nfields = {{ url = \"/lamps/{{slug}}/\", modified = \"seen\", images = \"plates\" }}\n"
     ));
     site.page("lamps/brass/index.html", "Brass lamp", "x");
@@ -139,7 +139,7 @@ fn sources_that_know_the_same_url_make_one_entry() {
     "\u{feff}\"Adres\",\"Wann\",\"Bilder\"\r\n\"/a/\",\"04/07/2026 09:00\",\"/x.svg; /y.svg\"\r\n"
 )]
 fn tables_by_mapping(#[case] name: &str, #[case] table: &str) {
-    let site = Site::new(&format!(
+    let site = TestSite::new(&format!(
         "[[source]]\nfrom = \"table\"\nfile = \"{name}\"\ndates = \"%d/%m/%Y %H:%M\"\nlists = \";\"\nfields = {{ url = \"Adres\", modified = \"Wann\", images = \"Bilder\" }}\n"
     ));
     site.write(name, table);
@@ -150,7 +150,7 @@ fn tables_by_mapping(#[case] name: &str, #[case] table: &str) {
 
 #[test]
 fn init_writes_what_works_as_it_stands() {
-    let site = Site::new("");
+    let site = TestSite::new("");
     std::fs::remove_file(site.path("idle-atlas.toml")).unwrap();
     for number in 0..12 {
         let path = if number == 0 { String::new() } else { format!("journal/n{number}") };
@@ -170,7 +170,7 @@ fn init_writes_what_works_as_it_stands() {
 
 #[test]
 fn init_says_what_it_needs_and_never_writes_into_what_is_served() {
-    let site = Site::new("");
+    let site = TestSite::new("");
     std::fs::remove_file(site.path("idle-atlas.toml")).unwrap();
     site.run(&["init", "nowhere"]).says(2, &["there is no folder nowhere"]);
     site.run(&["init", "public"]).says(2, &["there is no page (.html) in public"]);
@@ -191,7 +191,7 @@ fn init_says_what_it_needs_and_never_writes_into_what_is_served() {
 
 #[test]
 fn history_tells_runs_newest_first() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     site.run(&["history"]).says(2, &["nothing has been built yet"]);
     site.page("a.html", "A", "one");
     site.build();

@@ -4,7 +4,7 @@
 use proptest::prelude::*;
 use serde_json::Value;
 
-use super::support::Site;
+use super::support::TestSite;
 
 const TABLE: &str = "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = 200\n[[rule]]\nmatching = [\"/left-out/**\"]\nkeep = false\n";
 const WORDS: &str = "The up train waits at the halt until the lamp is lit";
@@ -114,7 +114,7 @@ proptest! {
         first in proptest::collection::vec(row(), 400..900),
         edits in proptest::collection::vec(proptest::collection::vec(edit(), 1..3), 1..7),
     ) {
-        let (site, all) = (Site::new(TABLE), Site::new(TABLE));
+        let (site, all) = (TestSite::new(TABLE), TestSite::new(TABLE));
         let mut next = first.len() as u32;
         let mut rows: Vec<Vec<u8>> = first.iter().zip(0..).map(|(row, number)| row.bytes(number)).collect();
         for (nth, edits) in std::iter::once(&Vec::new()).chain(&edits).enumerate() {

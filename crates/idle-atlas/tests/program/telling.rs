@@ -5,11 +5,11 @@ use std::process::Command;
 use rstest::rstest;
 use serde_json::Value;
 
-use crate::support::{DAY, HTML, NOON, Ran, Site};
+use crate::support::{DAY, HTML, NOON, Ran, TestSite};
 
 /// A site with something to say about everything.
-fn eventful() -> Site {
-    let site = Site::new(&format!(
+fn eventful() -> TestSite {
+    let site = TestSite::new(&format!(
         "{HTML}[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\npages = \"may-be-elsewhere\"\n[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n"
     ));
     for name in ["index.html", "fares.html", "halts/weir.html", "halts/shed.html"] {
@@ -69,7 +69,7 @@ fn what_is_new_is_told_and_the_rest_is_counted() {
 #[test]
 fn what_is_accepted_is_counted_and_told_no_more() {
     let site = eventful();
-    let codes = |site: &Site| -> Vec<String> {
+    let codes = |site: &TestSite| -> Vec<String> {
         let survey = site.json(&["survey"]);
         let notices = survey["notices"].as_array().unwrap().iter();
         notices.map(|one| format!("{} {}", one["code"].as_str().unwrap(), one["count"])).collect()
@@ -103,7 +103,7 @@ fn what_check_finds_can_be_accepted_too() {
 
 /// Runs the program on a terminal of so many columns.
 #[cfg(target_os = "linux")]
-fn on_a_terminal(site: &Site, columns: usize, command: &str) -> Vec<String> {
+fn on_a_terminal(site: &TestSite, columns: usize, command: &str) -> Vec<String> {
     let program = env!("CARGO_BIN_EXE_idle-atlas");
     let line = format!("stty cols {columns} rows 40; NO_COLOR=1 '{program}' {command}");
     let mut shell = site.command(&[]);
@@ -123,7 +123,7 @@ fn on_a_terminal(site: &Site, columns: usize, command: &str) -> Vec<String> {
 #[case(80)]
 #[case(60)]
 fn no_line_is_wider_than_the_terminal(#[case] columns: usize) {
-    let site = Site::sample();
+    let site = TestSite::sample();
     for command in [
         "survey",
         "survey --verbose",
@@ -152,7 +152,7 @@ fn no_line_is_wider_than_the_terminal(#[case] columns: usize) {
 
 #[test]
 fn nothing_is_cut_where_the_output_is_no_terminal() {
-    let site = Site::sample();
+    let site = TestSite::sample();
     let mut command = site.command(&["survey"]);
     let out = String::from_utf8(command.env("COLUMNS", "40").output().unwrap().stdout).unwrap();
     assert!(out.contains("https://www.marrowvale.example/booking/thank-you/") && !out.contains('…'), "{out}");
@@ -182,7 +182,7 @@ fn whatever_happens_json_is_one_document() {
 #[cfg(feature = "test-engine")]
 #[test]
 fn the_demo_is_one_json_document_too() {
-    let site = Site::new("");
+    let site = TestSite::new("");
     let demo = document(&site.run(&["demo", "railway", "--json"]));
     assert_eq!(demo["steps"][2]["run"], 1, "{demo}");
     assert!(demo["folder"].as_str().unwrap().ends_with("railway"));
@@ -192,7 +192,7 @@ fn the_demo_is_one_json_document_too() {
 #[cfg(feature = "test-engine")]
 #[test]
 fn the_test_engine_ends_by_being_stopped() {
-    let site = Site::new(HTML);
+    let site = TestSite::new(HTML);
     let mut command = site.command(&["test-engine", "--listen", "127.0.0.1:0", "--json"]);
     let mut engine = command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap();
     let mut out = std::io::BufReader::new(engine.stdout.take().unwrap());
@@ -211,7 +211,7 @@ fn the_test_engine_ends_by_being_stopped() {
 /// Videos are counted alike, wherever they are counted: those that are written.
 #[test]
 fn videos_and_pictures_are_counted_in_one_way() {
-    let site = Site::sample();
+    let site = TestSite::sample();
     let survey = site.json(&["survey"]);
     let list = site.json(&["survey", "--list"]);
     for kind in ["videos", "images"] {
