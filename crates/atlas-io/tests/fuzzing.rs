@@ -14,7 +14,7 @@ use std::sync::Arc;
 use atlas_core::address::{Address, Site};
 use atlas_core::archive::{Archive, Archives, By};
 use atlas_core::choose::{Choices, Sections};
-use atlas_core::derive::alternates;
+use atlas_core::derive::alternates::AlternatesSettings;
 use atlas_core::derive::news::News;
 use atlas_core::output_policy::{Media, SectionPolicy};
 use atlas_core::page::{self, Player, Reader};
@@ -146,7 +146,7 @@ fn survey_all(bytes: &[u8]) {
         let scratch = folder.path().join(".ledger");
         let job = Job::new(&sources, &choices, (&destination, &names), &scratch, Timestamp::UNIX_EPOCH)
             .shape(vec![policy])
-            .alternates(Some(alternates::Settings::default()))
+            .alternates(Some(AlternatesSettings::default()))
             .extras(ExtrasSettings { structured_data: true, ..ExtrasSettings::default() })
             .cut(Cut { urls_per_file: UrlsPerFile::Auto, bytes_per_file: 1 << 20, media_per_file: 5000 })
             .memory(1 << 20)

@@ -14,14 +14,14 @@ use crate::report::Notice;
 
 /// How groups are found and what is written of them.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
-pub struct Settings {
+pub struct AlternatesSettings {
     /// Path prefixes by language: pages that differ in nothing but the prefix are translations of each other.
     pub paths: Vec<(String, String)>,
     /// The language whose page is for everyone else too, where the pages name none themselves.
     pub x_default: Option<String>,
 }
 
-impl Settings {
+impl AlternatesSettings {
     /// The language of a path and what is left of it without its prefix: the longest prefix that fits.
     fn split<'p>(&self, path: &'p str) -> Option<(&str, &'p str)> {
         let fitting = self.paths.iter().filter_map(|(language, prefix)| {
@@ -33,7 +33,7 @@ impl Settings {
 
 /// One entry that may belong to a group.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Page<'a> {
+pub struct GroupMember<'a> {
     /// Its URL.
     pub url: &'a str,
     /// Its own language, where it is known.
@@ -46,7 +46,7 @@ pub struct Page<'a> {
 
 /// What is known of a URL that a page links to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Known {
+pub enum LinkTarget {
     /// It is elsewhere: nobody knows what it links to.
     Elsewhere,
     /// It is on this site and does not go in.
@@ -84,17 +84,17 @@ pub struct Groups {
 
 /// Puts pages into groups; `known` tells what is known of a URL that is not among them. The outcome depends on the order of
 /// the pages only where two of them claim the same language: the first has it.
-pub fn group(pages: &[Page<'_>], settings: &Settings, known: impl Fn(&str) -> Known) -> Groups {
-    let mut finding = Finding::new(pages, settings);
+pub fn group(pages: &[GroupMember<'_>], settings: &AlternatesSettings, known: impl Fn(&str) -> LinkTarget) -> Groups {
+    let mut finding = GroupFinder::new(pages, settings);
     finding.by_word();
     finding.by_path();
     finding.by_links(known);
     finding.finish()
 }
 
-struct Finding<'a> {
-    pages: &'a [Page<'a>],
-    settings: &'a Settings,
+struct GroupFinder<'a> {
+    pages: &'a [GroupMember<'a>],
+    settings: &'a AlternatesSettings,
     places: HashMap<&'a str, usize>,
     /// The group of each page: the place of another of its pages, or of itself.
     parents: Vec<usize>,
@@ -106,9 +106,9 @@ struct Finding<'a> {
     faults: Vec<(usize, Fault, String)>,
 }
 
-impl<'a> Finding<'a> {
-    fn new(pages: &'a [Page<'a>], settings: &'a Settings) -> Self {
-        let own = |page: &Page<'a>| {
+impl<'a> GroupFinder<'a> {
+    fn new(pages: &'a [GroupMember<'a>], settings: &'a AlternatesSettings) -> Self {
+        let own = |page: &GroupMember<'a>| {
             let itself = page.links.iter().find(|(language, url)| *url == page.url && *language != X_DEFAULT);
             let by_path = || settings.split(address::path(page.url)).map(|(language, _)| language.to_owned());
             itself.and_then(|(language, _)| tag(language).ok()).or_else(|| tag(page.language?).ok()).or_else(by_path)
@@ -163,7 +163,7 @@ impl<'a> Finding<'a> {
         }
     }
 
-    fn by_links(&mut self, known: impl Fn(&str) -> Known) {
+    fn by_links(&mut self, known: impl Fn(&str) -> LinkTarget) {
         for (at, page) in self.pages.iter().enumerate() {
             for &(language, url) in &page.links {
                 let language = match tag(language) {
@@ -183,10 +183,10 @@ impl<'a> Finding<'a> {
                 match self.places.get(url) {
                     Some(&other) => self.link(at, other, language, &known),
                     None => match known(url) {
-                        Known::Elsewhere => self.outward.push((at, language, url)),
-                        Known::NotIn => self.faults.push((at, Fault::NotIn, format!("{language} {url}"))),
-                        Known::Read => self.faults.push((at, Fault::NotReturned, format!("{language} {url}"))),
-                        Known::Unread => self.outward.push((at, language, url)),
+                        LinkTarget::Elsewhere => self.outward.push((at, language, url)),
+                        LinkTarget::NotIn => self.faults.push((at, Fault::NotIn, format!("{language} {url}"))),
+                        LinkTarget::Read => self.faults.push((at, Fault::NotReturned, format!("{language} {url}"))),
+                        LinkTarget::Unread => self.outward.push((at, language, url)),
                     },
                 }
             }
@@ -194,10 +194,10 @@ impl<'a> Finding<'a> {
     }
 
     /// A link from one page that is known to another.
-    fn link(&mut self, at: usize, other: usize, language: String, known: &impl Fn(&str) -> Known) {
+    fn link(&mut self, at: usize, other: usize, language: String, known: &impl Fn(&str) -> LinkTarget) {
         let there = &self.pages[other];
         let returned = there.links.iter().any(|(_, back)| *back == self.pages[at].url);
-        let silent = there.links.is_empty() && known(there.url) != Known::Read;
+        let silent = there.links.is_empty() && known(there.url) != LinkTarget::Read;
         if returned || silent || self.root(at) == self.root(other) {
             if self.languages[other].is_none() {
                 self.languages[other] = Some(language);
@@ -287,8 +287,8 @@ mod tests {
     const FR: &str = "https://www.marrowvale.example/fr/tarifs/";
     const IE: &str = "https://www.marrowvale-ie.example/fares/";
 
-    fn page<'a>(url: &'a str, language: &'a str, links: &[(&'a str, &'a str)]) -> Page<'a> {
-        Page { url, language: Some(language), group: None, links: links.to_vec() }
+    fn page<'a>(url: &'a str, language: &'a str, links: &[(&'a str, &'a str)]) -> GroupMember<'a> {
+        GroupMember { url, language: Some(language), group: None, links: links.to_vec() }
     }
 
     fn told(groups: &Groups) -> Vec<Vec<String>> {
@@ -300,14 +300,14 @@ mod tests {
         groups.faults.iter().map(|(at, fault, _)| (*at, *fault)).collect()
     }
 
-    fn read(_: &str) -> Known {
-        Known::Read
+    fn read(_: &str) -> LinkTarget {
+        LinkTarget::Read
     }
 
     #[test]
     fn links_that_are_returned_make_a_group() {
         let pages = [page(EN, "en", &[("en", EN), ("cy", CY)]), page(CY, "cy", &[("en", EN), ("x-default", EN)])];
-        let groups = group(&pages, &Settings::default(), read);
+        let groups = group(&pages, &AlternatesSettings::default(), read);
         assert_eq!(told(&groups), [[format!("cy {CY}"), format!("en {EN}"), format!("x-default {EN}")]]);
         assert_eq!(groups.of, [Some(0), Some(0)]);
         assert!(groups.faults.is_empty());
@@ -317,7 +317,7 @@ mod tests {
     fn a_group_is_complete_even_where_its_pages_are_not() {
         let pages =
             [page(EN, "en", &[("cy", CY), ("fr", FR)]), page(CY, "cy", &[("en", EN)]), page(FR, "fr", &[("en", EN)])];
-        let settings = Settings { x_default: Some("en".into()), ..Settings::default() };
+        let settings = AlternatesSettings { x_default: Some("en".into()), ..AlternatesSettings::default() };
         let groups = group(&pages, &settings, read);
         assert_eq!(groups.lists[0].len(), 4);
         assert_eq!(groups.of, [Some(0); 3]);
@@ -325,15 +325,15 @@ mod tests {
     }
 
     #[rstest]
-    #[case::read(Known::Read, 0, vec![(0, Fault::NotReturned)])]
-    #[case::not_read(Known::Unread, 1, vec![])]
+    #[case::read(LinkTarget::Read, 0, vec![(0, Fault::NotReturned)])]
+    #[case::not_read(LinkTarget::Unread, 1, vec![])]
     fn a_link_known_not_to_be_returned_is_left_out(
-        #[case] known: Known,
+        #[case] known: LinkTarget,
         #[case] groups_wanted: usize,
         #[case] wanted: Vec<(usize, Fault)>,
     ) {
         let pages = [page(EN, "en", &[("cy", CY)]), page(CY, "cy", &[])];
-        let groups = group(&pages, &Settings::default(), |_| known);
+        let groups = group(&pages, &AlternatesSettings::default(), |_| known);
         assert_eq!(groups.lists.len(), groups_wanted);
         assert_eq!(faults(&groups), wanted);
     }
@@ -341,16 +341,16 @@ mod tests {
     #[test]
     fn another_host_is_kept_and_a_page_that_is_not_in_is_not() {
         let pages = [page(EN, "en-GB", &[("en-IE", IE), ("cy", CY)])];
-        let known = |url: &str| if url == IE { Known::Elsewhere } else { Known::NotIn };
-        let groups = group(&pages, &Settings::default(), known);
+        let known = |url: &str| if url == IE { LinkTarget::Elsewhere } else { LinkTarget::NotIn };
+        let groups = group(&pages, &AlternatesSettings::default(), known);
         assert_eq!(told(&groups), [[format!("en-GB {EN}"), format!("en-IE {IE}")]]);
         assert_eq!(faults(&groups), [(0, Fault::NotIn)]);
     }
 
     #[test]
     fn by_a_common_word() {
-        let word = |url, language| Page { group: Some("fares"), ..page(url, language, &[]) };
-        let groups = group(&[word(EN, "en"), word(CY, "cy"), word(FR, "en")], &Settings::default(), read);
+        let word = |url, language| GroupMember { group: Some("fares"), ..page(url, language, &[]) };
+        let groups = group(&[word(EN, "en"), word(CY, "cy"), word(FR, "en")], &AlternatesSettings::default(), read);
         assert_eq!(told(&groups), [[format!("cy {CY}"), format!("en {EN}")]]);
         assert_eq!(groups.of, [Some(0), Some(0), None]);
         assert_eq!(faults(&groups), [(2, Fault::SameLanguage)]);
@@ -358,19 +358,20 @@ mod tests {
 
     #[test]
     fn one_without_a_language_is_told() {
-        let of = |url, language| Page { url, language, group: Some("fares"), links: vec![] };
-        let groups = group(&[of(EN, Some("en")), of(CY, Some("welsh")), of(FR, None)], &Settings::default(), read);
+        let of = |url, language| GroupMember { url, language, group: Some("fares"), links: vec![] };
+        let groups =
+            group(&[of(EN, Some("en")), of(CY, Some("welsh")), of(FR, None)], &AlternatesSettings::default(), read);
         assert!(groups.lists.is_empty());
         assert_eq!(faults(&groups), [(1, Fault::BadLanguage), (2, Fault::BadLanguage)]);
-        let alone = group(&[of(FR, None)], &Settings::default(), read);
+        let alone = group(&[of(FR, None)], &AlternatesSettings::default(), read);
         assert!(alone.faults.is_empty());
     }
 
     #[test]
     fn by_the_shape_of_their_urls() {
         let paths = vec![("en".to_owned(), "/".to_owned()), ("cy".to_owned(), "/cy/".to_owned())];
-        let settings = Settings { paths, x_default: None };
-        let of = |url| Page { url, language: None, group: None, links: vec![] };
+        let settings = AlternatesSettings { paths, x_default: None };
+        let of = |url| GroupMember { url, language: None, group: None, links: vec![] };
         let welsh = "https://www.marrowvale.example/cy/fares/";
         let alone = "https://www.marrowvale.example/staff/";
         let groups = group(&[of(EN), of(welsh), of(alone)], &settings, read);
@@ -381,7 +382,7 @@ mod tests {
     #[test]
     fn bad_tags_are_told_and_left_out() {
         let pages = [page(EN, "en", &[("en-UK", EN), ("cy", CY)]), page(CY, "cy", &[("en", EN)])];
-        let groups = group(&pages, &Settings::default(), read);
+        let groups = group(&pages, &AlternatesSettings::default(), read);
         assert_eq!(groups.lists.len(), 1);
         assert_eq!(faults(&groups), [(0, Fault::BadLanguage)]);
     }

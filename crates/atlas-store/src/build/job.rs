@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use atlas_core::accepted::Accepted;
 use atlas_core::calendar::Calendar;
 use atlas_core::choose::{Choices, Chooser};
-use atlas_core::derive::alternates;
+use atlas_core::derive::alternates::AlternatesSettings;
 use atlas_core::fingerprint;
 use atlas_core::judge::Thresholds;
 use atlas_core::output_policy::{OutputPolicy, SectionPolicy};
@@ -37,7 +37,7 @@ pub struct Job<'a> {
     pub(super) scratch: PathBuf,
     pub(super) now: Timestamp,
     pub(super) policy: OutputPolicy,
-    pub(super) alternates: Option<alternates::Settings>,
+    pub(super) alternates: Option<AlternatesSettings>,
     pub(super) extras: ExtrasSettings,
     pub(super) cut: Cut,
     pub(super) memory: usize,
@@ -95,7 +95,7 @@ impl<'a> Job<'a> {
 
     /// How groups of translations are found; none are written unless that is told.
     #[must_use]
-    pub fn alternates(mut self, settings: Option<alternates::Settings>) -> Self {
+    pub fn alternates(mut self, settings: Option<AlternatesSettings>) -> Self {
         self.alternates = settings;
         self
     }
@@ -242,7 +242,7 @@ mod tests {
     #[rstest]
     #[case::nothing(|job| job, true)]
     #[case::pictures(|job: Job<'static>| job.shape(vec![SectionPolicy { images: Media::WithPages, ..SectionPolicy::default() }]), false)]
-    #[case::translations(|job: Job<'static>| job.alternates(Some(alternates::Settings::default())), false)]
+    #[case::translations(|job: Job<'static>| job.alternates(Some(AlternatesSettings::default())), false)]
     #[case::a_page_for_visitors(|job: Job<'static>| job.extras(ExtrasSettings { text: true, ..ExtrasSettings::default() }), false)]
     #[case::smaller_files(|job: Job<'static>| job.cut(Cut { urls_per_file: UrlsPerFile::Fixed(9), ..Cut::default() }), false)]
     #[case::another_zone(|job: Job<'static>| job.timezone(TimeZone::get("Europe/London").unwrap()), false)]

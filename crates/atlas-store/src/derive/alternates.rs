@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 
 use atlas_core::choose::Verdict;
 use atlas_core::contribution::Contribution;
-use atlas_core::derive::alternates::{Known, Page, Settings, group};
+use atlas_core::derive::alternates::{AlternatesSettings, GroupMember, LinkTarget, group};
 use atlas_core::fingerprint;
 use atlas_core::language::Alternate;
 
@@ -25,7 +25,7 @@ pub(crate) struct Alternates {
 }
 
 /// An entry that goes in.
-struct Entry {
+struct GroupedEntry {
     row_id: RowId,
     named: RowId,
     key: u128,
@@ -38,7 +38,7 @@ impl Alternates {
     pub(crate) fn find(
         settled: &Settled,
         arrivals: &Arrivals,
-        settings: Option<&Settings>,
+        settings: Option<&AlternatesSettings>,
         telling: Telling<'_>,
     ) -> Self {
         let Some(settings) = settings else { return Self::default() };
@@ -49,7 +49,7 @@ impl Alternates {
         let mut entries = Vec::new();
         settled.entry_rows.each(arrivals, |entry_row| {
             if let Verdict::Kept(_) = entry_row.verdict() {
-                entries.push(Entry {
+                entries.push(GroupedEntry {
                     row_id: entry_row.row_id,
                     named: entry_row.named(),
                     key: entry_row.summary.key(),
@@ -73,12 +73,12 @@ impl Alternates {
         row_ids.sort_unstable_by_key(|at| entries[*at].named);
         let rows: Vec<Cow<'_, [u8]>> = row_ids.iter().map(|at| arrivals.row(entries[*at].row_id)).collect();
         let rows: Vec<Speaking<'_>> = rows.iter().map(|row| Speaking::of(Contribution::read(row))).collect();
-        let pages: Vec<Page<'_>> = rows.iter().map(Speaking::page).collect();
+        let pages: Vec<GroupMember<'_>> = rows.iter().map(Speaking::page).collect();
         let known = |url: &str| match in_it.get(&key(url)) {
-            Some(at) if entries[*at].from_page => Known::Read,
-            Some(_) => Known::Unread,
-            None if arrivals.decider().chooser().site.holds(url) => Known::NotIn,
-            None => Known::Elsewhere,
+            Some(at) if entries[*at].from_page => LinkTarget::Read,
+            Some(_) => LinkTarget::Unread,
+            None if arrivals.decider().chooser().site.holds(url) => LinkTarget::NotIn,
+            None => LinkTarget::Elsewhere,
         };
         let groups = group(&pages, settings, known);
         let mut found = Self::default();
@@ -136,8 +136,8 @@ impl<'a> Speaking<'a> {
         Self { url, language, group: language_group, alternates }
     }
 
-    fn page(&self) -> Page<'_> {
-        Page {
+    fn page(&self) -> GroupMember<'_> {
+        GroupMember {
             url: &self.url,
             language: self.language.as_deref(),
             group: self.group.as_deref(),

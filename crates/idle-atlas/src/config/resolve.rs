@@ -8,7 +8,7 @@ use atlas_core::accepted::Accepted;
 use atlas_core::address::Site;
 use atlas_core::check;
 use atlas_core::choose::Choices;
-use atlas_core::derive::alternates;
+use atlas_core::derive::alternates::AlternatesSettings;
 use atlas_core::judge::Thresholds;
 use atlas_core::output_policy::SectionPolicy;
 use atlas_core::placement::{OwnFiles, TEXT, VISITOR_PAGE};
@@ -54,7 +54,7 @@ pub struct Settings {
     sources: Vec<Box<dyn Source>>,
     choices: Choices,
     policy: Vec<SectionPolicy>,
-    alternates: Option<alternates::Settings>,
+    alternates: Option<AlternatesSettings>,
     extras: ExtrasSettings,
     cut: Cut,
     thresholds: Thresholds,

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use atlas_core::address::Site;
 use atlas_core::choose::{Section, Sections};
-use atlas_core::derive::alternates;
+use atlas_core::derive::alternates::AlternatesSettings;
 use atlas_core::derive::news::{News, is_language};
 use atlas_core::language;
 use atlas_core::output_policy::{Hosts, Media, SectionPolicy};
@@ -139,7 +139,7 @@ impl Context<'_> {
     }
 
     /// How translations are found; `None` where none are to be written.
-    pub(super) fn alternates(&self, typed: &ConfigFile) -> Result<Option<alternates::Settings>, Failure> {
+    pub(super) fn alternates(&self, typed: &ConfigFile) -> Result<Option<AlternatesSettings>, Failure> {
         let table = &typed.alternates;
         let tag = |at: &Spanned<String>, text: &str| {
             language::tag(text).map_err(|why| self.origin.error(at, format!("[alternates]: {why}")))
@@ -154,7 +154,7 @@ impl Context<'_> {
             paths.push((tag(prefix, language)?, path.clone()));
         }
         let x_default = table.x_default.as_ref().map(|language| tag(language, language.as_ref())).transpose()?;
-        Ok(table.write.unwrap_or(true).then_some(alternates::Settings { paths, x_default }))
+        Ok(table.write.unwrap_or(true).then_some(AlternatesSettings { paths, x_default }))
     }
 
     pub(super) fn cut(&self, files: &FilesTable) -> Result<Cut, Failure> {
