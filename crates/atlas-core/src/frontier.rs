@@ -69,7 +69,7 @@ impl Passed {
 
 /// Where a crawl has to stop.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Limits {
+pub struct CrawlLimits {
     /// The most pages.
     pub pages: usize,
     /// The most links from the home page.
@@ -83,7 +83,7 @@ pub struct Limits {
 pub struct Frontier {
     site: Site,
     dropped: Parameters,
-    limits: Limits,
+    limits: CrawlLimits,
     met: HashSet<u64>,
     waiting: VecDeque<Visit>,
     queries: HashMap<u64, u32>,
@@ -92,7 +92,7 @@ pub struct Frontier {
 
 impl Frontier {
     /// A frontier with the home page in it. `dropped` are parameters that make no other page.
-    pub fn new(site: Site, dropped: Parameters, limits: Limits) -> Self {
+    pub fn new(site: Site, dropped: Parameters, limits: CrawlLimits) -> Self {
         let home = Visit { address: site.root().clone(), depth: 0, chain: 0, policy: 0 };
         let met = HashSet::from([xxh3_64(home.address.as_str().as_bytes())]);
         Self {
@@ -246,7 +246,7 @@ mod tests {
     fn frontier(pages: usize) -> Frontier {
         let site = Site::parse("https://www.marrowvale.example/").unwrap();
         let dropped = Parameters::new(&["utm_*", "sid"]).unwrap();
-        Frontier::new(site, dropped, Limits { pages, depth: 60, year: 2026 })
+        Frontier::new(site, dropped, CrawlLimits { pages, depth: 60, year: 2026 })
     }
 
     fn at(path: &str) -> Address {

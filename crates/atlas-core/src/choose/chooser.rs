@@ -2,10 +2,10 @@
 
 use super::error_page::is_error_page;
 use super::reason::Reason;
-use super::rule::{Facts, Rule};
+use super::rule::{Rule, RuleSubject};
 use super::ruled::Ruled;
-use super::section::{Placed, Sections};
-use super::trail::{Origin, Step, Trail, Untold, Word};
+use super::section::{SectionReason, Sections};
+use super::trail::{Setting, SettingOrigin, Step, Trail, Untold};
 use super::verdict::{Kept, Verdict};
 use crate::address::{self, Site};
 use crate::archive::{Archive, Archives};
@@ -64,8 +64,11 @@ impl Chooser {
             let into = archive.and_then(|archive| archive.into.as_deref());
             let without_rules = named(contribution.own_section.as_deref()).or_else(|| named(into)).unwrap_or(at);
             let section = &self.sections.list()[without_rules].name;
-            ruled =
-                Ruled::of(&self.rules, &Facts { contribution, path, section, sources, now: self.calendar.now }, trail);
+            ruled = Ruled::of(
+                &self.rules,
+                &RuleSubject { contribution, path, section, sources, now: self.calendar.now },
+                trail,
+            );
         }
         if let Some(verdict) = Self::ask_keep(contribution, path, &ruled, trail) {
             return verdict;
@@ -164,15 +167,15 @@ impl Chooser {
         if contribution.draft {
             return Some(trail.out(Reason::Draft, "draft", || "yes".to_owned()));
         }
-        let own = contribution.keep.map(|value| Word { value, from: Origin::Itself });
+        let own = contribution.keep.map(|value| Setting { value, from: SettingOrigin::Itself });
         match own.or(ruled.keep) {
-            Some(Word { value: false, from: Origin::Itself }) => {
+            Some(Setting { value: false, from: SettingOrigin::Itself }) => {
                 return Some(trail.out(Reason::OwnWord, "keep", || "no, by its own word".to_owned()));
             }
-            Some(Word { value: false, from }) => {
+            Some(Setting { value: false, from }) => {
                 return Some(trail.out(Reason::Rule, "keep", || format!("no, by {from}: the last that matches")));
             }
-            Some(Word { value: true, from }) => {
+            Some(Setting { value: true, from }) => {
                 trail.pass("keep", || format!("yes, by {from}"));
                 return None;
             }
@@ -223,14 +226,14 @@ impl Chooser {
     fn ask_section(
         &self,
         contribution: &Contribution<'_>,
-        (found, placed): (usize, Placed),
+        (found, placed): (usize, SectionReason),
         archive: Option<&Archive>,
         ruled: &Ruled<'_>,
         trail: &mut impl Trail,
     ) -> usize {
-        let own = contribution.own_section.as_deref().map(|value| Word { value, from: Origin::Itself });
+        let own = contribution.own_section.as_deref().map(|value| Setting { value, from: SettingOrigin::Itself });
         let archive = archive.and_then(|archive| archive.into.as_deref());
-        let words = [own, ruled.section, archive.map(|value| Word { value, from: Origin::Archive })];
+        let words = [own, ruled.section, archive.map(|value| Setting { value, from: SettingOrigin::Archive })];
         for word in words.into_iter().flatten() {
             if let Some(at) = self.sections.named(word.value) {
                 trail.pass("section", || format!("{}, by {}", word.value, word.from));
@@ -240,9 +243,9 @@ impl Chooser {
         }
         trail.pass("section", || {
             let because = match placed {
-                Placed::ByPath => "its path matches",
-                Placed::BySource => "its source says so",
-                Placed::ByDefault => "nothing puts it elsewhere",
+                SectionReason::ByPath => "its path matches",
+                SectionReason::BySource => "its source says so",
+                SectionReason::ByDefault => "nothing puts it elsewhere",
             };
             format!("{}: {because}", self.sections.list()[found].name)
         });
@@ -259,23 +262,23 @@ impl Chooser {
         ruled: &Ruled<'_>,
         trail: &mut impl Trail,
     ) -> Kept {
-        fn word<T>(value: Option<T>, from: Origin) -> Option<Word<T>> {
-            value.map(|value| Word { value, from })
+        fn word<T>(value: Option<T>, from: SettingOrigin) -> Option<Setting<T>> {
+            value.map(|value| Setting { value, from })
         }
         let archive = archive.map(|archive| archive.hints).unwrap_or_default();
         let of_section = self.sections.list()[section].hints;
-        let priority = word(contribution.priority.map(PriorityHint::Fixed), Origin::Itself)
+        let priority = word(contribution.priority.map(PriorityHint::Fixed), SettingOrigin::Itself)
             .or(ruled.priority)
-            .or_else(|| word(archive.priority, Origin::Archive))
-            .or_else(|| word(of_section.priority, Origin::Section));
-        let changefreq = word(contribution.changefreq, Origin::Itself)
+            .or_else(|| word(archive.priority, SettingOrigin::Archive))
+            .or_else(|| word(of_section.priority, SettingOrigin::Section));
+        let changefreq = word(contribution.changefreq, SettingOrigin::Itself)
             .or(ruled.changefreq)
-            .or_else(|| word(archive.changefreq, Origin::Archive))
-            .or_else(|| word(of_section.changefreq, Origin::Section));
-        let date_policy = word(contribution.date_policy, Origin::Itself)
+            .or_else(|| word(archive.changefreq, SettingOrigin::Archive))
+            .or_else(|| word(of_section.changefreq, SettingOrigin::Section));
+        let date_policy = word(contribution.date_policy, SettingOrigin::Itself)
             .or(ruled.date_policy)
-            .or_else(|| word(archive.date_policy, Origin::Archive))
-            .or_else(|| word(of_section.date_policy, Origin::Section));
+            .or_else(|| word(archive.date_policy, SettingOrigin::Archive))
+            .or_else(|| word(of_section.date_policy, SettingOrigin::Section));
         let computed = priority.and_then(|word| word.value.of(path, contribution.share));
         if let Some((word, value)) = priority.zip(computed) {
             trail.pass("priority", || format!("{value}, {} {}", word.value.how(), word.from));

@@ -112,7 +112,7 @@ fn in_order<S: Serializer>(list: &HashSet<String>, serializer: S) -> Result<S::O
 const DAY: i64 = 24 * 3600;
 
 /// What rules look at.
-pub(super) struct Facts<'a> {
+pub(super) struct RuleSubject<'a> {
     pub(super) contribution: &'a Contribution<'a>,
     pub(super) path: &'a str,
     pub(super) section: &'a str,
@@ -122,7 +122,7 @@ pub(super) struct Facts<'a> {
 
 impl Rule {
     /// The first condition that does not hold, if any.
-    pub(super) fn against(&self, facts: &Facts<'_>) -> Option<&Condition> {
+    pub(super) fn against(&self, facts: &RuleSubject<'_>) -> Option<&Condition> {
         let against = self.conditions.iter().find(|condition| !condition.holds(facts));
         if against.is_none() {
             self.met.set();
@@ -159,8 +159,8 @@ impl Rule {
 }
 
 impl Condition {
-    fn holds(&self, facts: &Facts<'_>) -> bool {
-        let Facts { contribution, path, section, sources, now } = facts;
+    fn holds(&self, facts: &RuleSubject<'_>) -> bool {
+        let RuleSubject { contribution, path, section, sources, now } = facts;
         let any = |wanted: &[String], word: Option<&str>| word.is_some_and(|word| wanted.iter().any(|one| one == word));
         let age = || contribution.age().map(|born| now - born);
         match self {
@@ -359,7 +359,7 @@ pub(super) mod tests {
     fn each_form_of_rule(#[case] condition: Condition, #[case] wanted: bool) {
         let contribution = entry();
         let path = crate::address::path(&contribution.url);
-        let facts = Facts { contribution: &contribution, path, section: "journal", sources: &[1, 2], now: NOW };
+        let facts = RuleSubject { contribution: &contribution, path, section: "journal", sources: &[1, 2], now: NOW };
         assert_eq!(condition.holds(&facts), wanted, "{condition}");
         let rule = rule_of(1, condition);
         assert_eq!(rule.against(&facts).is_none(), wanted);
@@ -372,7 +372,7 @@ pub(super) mod tests {
     fn the_page_of_an_archive_is_not_an_entry_in_it(#[case] covers: Covers, #[case] wanted: bool) {
         let contribution =
             Contribution { archive: Some("category timetable-changes".into()), ..Contribution::default() };
-        let facts = Facts { contribution: &contribution, path: "/", section: "", sources: &[], now: NOW };
+        let facts = RuleSubject { contribution: &contribution, path: "/", section: "", sources: &[], now: NOW };
         let condition = Condition::Group(By::Category, words(&["timetable-changes"]), covers);
         assert_eq!(condition.holds(&facts), wanted);
         let condition = Condition::Group(By::Tag, words(&["timetable-changes"]), covers);
@@ -382,7 +382,7 @@ pub(super) mod tests {
     #[test]
     fn an_entry_without_a_date_is_neither_old_nor_new() {
         let contribution = Contribution { videos: vec![Video::default()], ..Contribution::default() };
-        let facts = Facts { contribution: &contribution, path: "/", section: "", sources: &[], now: NOW };
+        let facts = RuleSubject { contribution: &contribution, path: "/", section: "", sources: &[], now: NOW };
         assert!(!Condition::OlderThan(0).holds(&facts) && !Condition::NewerThan(9999).holds(&facts));
         assert!(Condition::WithVideos(true).holds(&facts));
     }
@@ -390,8 +390,13 @@ pub(super) mod tests {
     #[test]
     fn all_conditions_must_hold() {
         let contribution = entry();
-        let facts =
-            Facts { contribution: &contribution, path: "/journal/frost/", section: "journal", sources: &[], now: NOW };
+        let facts = RuleSubject {
+            contribution: &contribution,
+            path: "/journal/frost/",
+            section: "journal",
+            sources: &[],
+            now: NOW,
+        };
         let mut rule = rule_of(1, Condition::MostDepth(2));
         rule.conditions.push(Condition::Kind(words(&["note"])));
         assert_eq!(rule.against(&facts).unwrap().to_string(), "its kind is not note");

@@ -1,23 +1,23 @@
 //! What the rules say of one entry.
 
-use super::rule::{Facts, Rule};
-use super::trail::{Origin, Trail, Word};
+use super::rule::{Rule, RuleSubject};
+use super::trail::{Setting, SettingOrigin, Trail};
 use crate::entry::{Changefreq, DatePolicy};
 use crate::hint::PriorityHint;
 
 /// What the rules say of one entry: for each setting the word of the last that matches.
 #[derive(Debug, Default)]
 pub(super) struct Ruled<'r> {
-    pub(super) keep: Option<Word<bool>>,
-    pub(super) section: Option<Word<&'r str>>,
-    pub(super) changefreq: Option<Word<Changefreq>>,
-    pub(super) priority: Option<Word<PriorityHint>>,
-    pub(super) date_policy: Option<Word<DatePolicy>>,
+    pub(super) keep: Option<Setting<bool>>,
+    pub(super) section: Option<Setting<&'r str>>,
+    pub(super) changefreq: Option<Setting<Changefreq>>,
+    pub(super) priority: Option<Setting<PriorityHint>>,
+    pub(super) date_policy: Option<Setting<DatePolicy>>,
 }
 
 impl<'r> Ruled<'r> {
     /// Asks every rule; for each setting the last that matches has the word.
-    pub(super) fn of(rules: &'r [Rule], facts: &Facts<'_>, trail: &mut impl Trail) -> Self {
+    pub(super) fn of(rules: &'r [Rule], facts: &RuleSubject<'_>, trail: &mut impl Trail) -> Self {
         let mut ruled = Self::default();
         for rule in rules {
             let against = rule.against(facts);
@@ -30,10 +30,10 @@ impl<'r> Ruled<'r> {
             if against.is_some() {
                 continue;
             }
-            let from = Origin::Rule(rule.line);
-            fn set<T>(word: &mut Option<Word<T>>, value: Option<T>, from: Origin) {
+            let from = SettingOrigin::Rule(rule.line);
+            fn set<T>(word: &mut Option<Setting<T>>, value: Option<T>, from: SettingOrigin) {
                 if let Some(value) = value {
-                    *word = Some(Word { value, from });
+                    *word = Some(Setting { value, from });
                 }
             }
             set(&mut ruled.keep, rule.keep, from);

@@ -79,7 +79,7 @@ pub struct Sections {
 
 /// Why an entry is in its section, for people.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Placed {
+pub enum SectionReason {
     /// A `matching` of the section fits its path.
     ByPath,
     /// The source says so.
@@ -103,14 +103,14 @@ impl Sections {
 
     /// Finds the section of an entry: the first whose `matching` fits, else the one its source names, else the default.
     /// Returns its place in [`Sections::list`].
-    pub fn find(&self, path: &str, from_source: Option<&str>) -> (usize, Placed) {
+    pub fn find(&self, path: &str, from_source: Option<&str>) -> (usize, SectionReason) {
         let fits = |section: &Section| section.matching.as_ref().is_some_and(|patterns| patterns.globs.is_match(path));
         if let Some(at) = self.list.iter().position(fits) {
-            return (at, Placed::ByPath);
+            return (at, SectionReason::ByPath);
         }
         match from_source.and_then(|name| self.named(name)) {
-            Some(at) => (at, Placed::BySource),
-            None => (self.default, Placed::ByDefault),
+            Some(at) => (at, SectionReason::BySource),
+            None => (self.default, SectionReason::ByDefault),
         }
     }
 
@@ -145,16 +145,16 @@ mod tests {
     }
 
     #[rstest]
-    #[case("/journal/frost/", None, "journal", Placed::ByPath)]
-    #[case("/journal/frost/", Some("locomotives"), "journal", Placed::ByPath)]
-    #[case("/engines/tern/", Some("locomotives"), "locomotives", Placed::BySource)]
-    #[case("/fares/", None, "pages", Placed::ByDefault)]
-    #[case("/fares/", Some("unheard-of"), "pages", Placed::ByDefault)]
+    #[case("/journal/frost/", None, "journal", SectionReason::ByPath)]
+    #[case("/journal/frost/", Some("locomotives"), "journal", SectionReason::ByPath)]
+    #[case("/engines/tern/", Some("locomotives"), "locomotives", SectionReason::BySource)]
+    #[case("/fares/", None, "pages", SectionReason::ByDefault)]
+    #[case("/fares/", Some("unheard-of"), "pages", SectionReason::ByDefault)]
     fn path_before_source_before_default(
         #[case] path: &str,
         #[case] source: Option<&str>,
         #[case] wanted: &str,
-        #[case] because: Placed,
+        #[case] because: SectionReason,
     ) {
         let sections = sections();
         let (at, placed) = sections.find(path, source);

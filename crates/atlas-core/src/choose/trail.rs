@@ -45,21 +45,21 @@ impl Trail for Vec<Step> {
 
 /// A word on a setting, and where it comes from.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Word<T> {
+pub(super) struct Setting<T> {
     pub(super) value: T,
-    pub(super) from: Origin,
+    pub(super) from: SettingOrigin,
 }
 
 /// Where a word on a setting comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Origin {
+pub(super) enum SettingOrigin {
     Itself,
     Rule(u32),
     Archive,
     Section,
 }
 
-impl std::fmt::Display for Origin {
+impl std::fmt::Display for SettingOrigin {
     fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::Itself => formatter.write_str("its own word"),

@@ -1,11 +1,11 @@
 //! Declaring sitemaps in robots.txt, and nothing else of it.
 
-use super::rules::Lines;
+use super::rules::RobotsLines;
 
 /// The addresses of all `Sitemap:` lines with their line numbers. They belong to no group and may stand anywhere
 /// (RFC 9309 section 2.2.4, sitemaps protocol 0.9).
 pub fn sitemap_lines(robots: &[u8]) -> Vec<(usize, String)> {
-    Lines::of(robots)
+    RobotsLines::of(robots)
         .filter_map(|line| {
             let (key, value) = line.pair_keeping_hash()?;
             (key.eq_ignore_ascii_case("sitemap") && !value.is_empty()).then_some((line.number, value))
@@ -29,7 +29,7 @@ pub const ALLOW_ALL: &[u8] = b"User-agent: *\nDisallow:\n\n";
 pub fn declare(robots: &[u8], wanted: &[&str], outdated: &[&str]) -> Vec<u8> {
     let mut out = Vec::with_capacity(robots.len() + 100);
     let mut found = vec![false; wanted.len()];
-    for line in Lines::of(robots) {
+    for line in RobotsLines::of(robots) {
         let address = line
             .pair_keeping_hash()
             .filter(|(key, _)| key.eq_ignore_ascii_case("sitemap"))
@@ -58,7 +58,7 @@ pub fn declare(robots: &[u8], wanted: &[&str], outdated: &[&str]) -> Vec<u8> {
     out
 }
 
-impl super::rules::Line<'_> {
+impl super::rules::RobotsLine<'_> {
     /// As [`pair`](super::rules::Line::pair), but a `#` within the value belongs to it unless a space stands before it.
     fn pair_keeping_hash(&self) -> Option<(String, String)> {
         let text = String::from_utf8_lossy(self.bytes);

@@ -19,17 +19,17 @@ const MOST_BYTES: usize = 1024 * 1024;
 /// ```
 #[derive(Debug, Clone, Default, Serialize)]
 pub struct Robots {
-    groups: Vec<Group>,
+    groups: Vec<AgentGroup>,
 }
 
 #[derive(Debug, Clone, Default, Serialize)]
-struct Group {
+struct AgentGroup {
     tokens: Vec<String>,
-    rules: Vec<Rule>,
+    rules: Vec<PathRule>,
 }
 
 #[derive(Debug, Clone, Serialize)]
-struct Rule {
+struct PathRule {
     allow: bool,
     pattern: String,
     written: String,
@@ -49,14 +49,14 @@ impl Robots {
     /// Reads a file as real files are: with a byte-order mark, any line ends, comments, unknown keys and blank lines inside
     /// groups. Source: RFC 9309 section 2.2.
     pub fn read(bytes: &[u8]) -> Self {
-        let mut groups: Vec<Group> = Vec::new();
+        let mut groups: Vec<AgentGroup> = Vec::new();
         let mut naming = false;
-        for line in Lines::of(&bytes[..bytes.len().min(MOST_BYTES)]) {
+        for line in RobotsLines::of(&bytes[..bytes.len().min(MOST_BYTES)]) {
             let Some((key, value)) = line.pair() else { continue };
             match key.to_ascii_lowercase().as_str() {
                 "user-agent" | "useragent" | "user agent" => {
                     if !naming {
-                        groups.push(Group::default());
+                        groups.push(AgentGroup::default());
                         naming = true;
                     }
                     if let Some(group) = groups.last_mut() {
@@ -68,7 +68,7 @@ impl Robots {
                     if let Some(group) = groups.last_mut()
                         && !value.is_empty()
                     {
-                        group.rules.push(Rule {
+                        group.rules.push(PathRule {
                             allow: key == "allow",
                             pattern: comparable(&value, true).into_owned(),
                             written: value.into_owned(),
@@ -99,16 +99,17 @@ impl Robots {
     /// Whether another file has the same groups with the same rules, whatever else stands in it and in which lines.
     pub fn says_the_same(&self, other: &Self) -> bool {
         let rules =
-            |group: &Group| group.rules.iter().map(|rule| (rule.allow, rule.pattern.clone())).collect::<Vec<_>>();
+            |group: &AgentGroup| group.rules.iter().map(|rule| (rule.allow, rule.pattern.clone())).collect::<Vec<_>>();
         let groups =
             |robots: &Self| robots.groups.iter().map(|group| (group.tokens.clone(), rules(group))).collect::<Vec<_>>();
         groups(self) == groups(other)
     }
 
     /// The rules of all groups that name the token, or else of all groups for everyone.
-    fn rules_for<'t>(&'t self, token: &'t str) -> impl Iterator<Item = &'t Rule> {
+    fn rules_for<'t>(&'t self, token: &'t str) -> impl Iterator<Item = &'t PathRule> {
         let token = product(token);
-        let names = |group: &Group, wanted: &str| group.tokens.iter().any(|token| token.eq_ignore_ascii_case(wanted));
+        let names =
+            |group: &AgentGroup, wanted: &str| group.tokens.iter().any(|token| token.eq_ignore_ascii_case(wanted));
         let own = self.groups.iter().any(|group| names(group, token));
         let wanted = if own { token } else { "*" };
         self.groups.iter().filter(move |group| names(group, wanted)).flat_map(|group| &group.rules)
@@ -116,14 +117,14 @@ impl Robots {
 }
 
 /// One line of the file with its number.
-pub(super) struct Line<'a> {
+pub(super) struct RobotsLine<'a> {
     pub(super) number: usize,
     pub(super) bytes: &'a [u8],
     /// Where its bytes begin and where they end with their line end.
     pub(super) span: (usize, usize),
 }
 
-impl Line<'_> {
+impl RobotsLine<'_> {
     /// The key and the value before any comment; `None` for blank lines and comments.
     pub(super) fn pair(&self) -> Option<(String, Cow<'_, str>)> {
         let text = String::from_utf8_lossy(self.bytes);
@@ -134,29 +135,29 @@ impl Line<'_> {
 }
 
 /// Lines that end with CR, LF or both.
-pub(super) struct Lines<'a> {
+pub(super) struct RobotsLines<'a> {
     bytes: &'a [u8],
     at: usize,
     number: usize,
 }
 
-impl<'a> Lines<'a> {
+impl<'a> RobotsLines<'a> {
     pub(super) fn of(bytes: &'a [u8]) -> Self {
         Self { bytes, at: 0, number: 0 }
     }
 }
 
-impl<'a> Iterator for Lines<'a> {
-    type Item = Line<'a>;
+impl<'a> Iterator for RobotsLines<'a> {
+    type Item = RobotsLine<'a>;
 
-    fn next(&mut self) -> Option<Line<'a>> {
+    fn next(&mut self) -> Option<RobotsLine<'a>> {
         let start = self.at;
         let rest = self.bytes.get(start..).filter(|rest| !rest.is_empty())?;
         let length = rest.iter().position(|byte| matches!(byte, b'\r' | b'\n')).unwrap_or(rest.len());
         let ending = if rest[length..].starts_with(b"\r\n") { 2 } else { usize::from(length < rest.len()) };
         self.at = start + length + ending;
         self.number += 1;
-        Some(Line { number: self.number, bytes: &rest[..length], span: (start, self.at) })
+        Some(RobotsLine { number: self.number, bytes: &rest[..length], span: (start, self.at) })
     }
 }
 

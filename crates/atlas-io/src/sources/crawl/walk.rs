@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use atlas_core::address::Address;
 use atlas_core::contribution::Contribution;
-use atlas_core::frontier::{Frontier, Limits, Visit};
+use atlas_core::frontier::{CrawlLimits, Frontier, Visit};
 use atlas_core::links;
 use atlas_core::number::count;
 use atlas_core::report::Problem;
@@ -88,7 +88,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         let since = noted.filter(|since| now - since < STALE).unwrap_or(now);
         gathering.set_note(Some(since.to_string()));
         let year = jiff::tz::TimeZone::UTC.to_datetime(Timestamp::now()).year();
-        let limits = Limits { pages: crawl.most_pages, depth: crawl.most_depth, year };
+        let limits = CrawlLimits { pages: crawl.most_pages, depth: crawl.most_depth, year };
         Self {
             crawl,
             fetcher,
