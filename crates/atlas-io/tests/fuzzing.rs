@@ -17,7 +17,7 @@ use atlas_core::choose::{Choices, Sections};
 use atlas_core::derive::alternates::AlternatesSettings;
 use atlas_core::derive::news::News;
 use atlas_core::output_policy::{Media, SectionPolicy};
-use atlas_core::page::{self, Player, Reader};
+use atlas_core::page::{self, PageReader, Player};
 use atlas_core::placement::{OwnFiles, UrlsPerFile};
 use atlas_core::query::Parameters;
 use atlas_io::reading::field::Mapping;
@@ -48,11 +48,11 @@ fn site() -> Site {
     Site::parse(ROOT).unwrap()
 }
 
-fn reader() -> Reader {
-    Reader {
+fn reader() -> PageReader {
+    PageReader {
         players: vec![Player::new("https://films.example/{id}", None, Some("https://films.example/{id}.jpg")).unwrap()],
         drop_parameters: Parameters::new(&["s*"]).unwrap(),
-        ..Reader::default()
+        ..PageReader::default()
     }
 }
 

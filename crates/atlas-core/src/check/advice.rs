@@ -1,12 +1,12 @@
 //! What to do about a finding: it depends on who wrote the file.
 
-use super::codes::{COPY_DIFFERS, FILE_BROKEN, FILE_MISSING, Kind, NEWS_TOO_OLD, NOT_WELL_FORMED};
+use super::codes::{COPY_DIFFERS, FILE_BROKEN, FILE_MISSING, FindingKind, NEWS_TOO_OLD, NOT_WELL_FORMED};
 use super::files::Inspection;
 use crate::placement::is_sitemap;
 
 impl Inspection {
     /// What to do about a finding: building again helps only where the file is one that a build writes.
-    pub(super) fn mend(&self, kind: &Kind, file: &str) -> &'static str {
+    pub(super) fn mend(&self, kind: &FindingKind, file: &str) -> &'static str {
         let by_building = [&FILE_MISSING, &FILE_BROKEN, &NOT_WELL_FORMED, &NEWS_TOO_OLD, &COPY_DIFFERS];
         let is_one = by_building.iter().any(|known| known.code == kind.code);
         match kind.code {

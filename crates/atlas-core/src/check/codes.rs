@@ -3,7 +3,7 @@
 use crate::report::Severity;
 
 /// A kind of finding.
-pub(super) struct Kind {
+pub(super) struct FindingKind {
     pub(super) code: &'static str,
     pub(super) severity: Severity,
     pub(super) mend: &'static str,
@@ -11,11 +11,11 @@ pub(super) struct Kind {
 
 macro_rules! kinds {
     ($($name:ident = $code:literal, $severity:ident, $mend:literal;)*) => {
-        $(pub(super) const $name: Kind = Kind { code: $code, severity: Severity::$severity, mend: $mend };)*
+        $(pub(super) const $name: FindingKind = FindingKind { code: $code, severity: Severity::$severity, mend: $mend };)*
         /// The codes of all findings.
         pub const CODES: &[&str] = &[$($code),*];
         #[cfg(test)]
-        pub(super) const ALL_KINDS: &[&Kind] = &[$(&$name),*];
+        pub(super) const ALL_KINDS: &[&FindingKind] = &[$(&$name),*];
     };
 }
 

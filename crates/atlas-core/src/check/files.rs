@@ -7,7 +7,7 @@ use serde::Serialize;
 
 use super::codes::{
     BEFORE_DECLARATION, BYTE_ORDER_MARK, CHILD_ELSEWHERE, COPY_DIFFERS, FILE_BARRED, FILE_BROKEN, FILE_MISSING,
-    INDEX_BEHIND, INDEX_IN_INDEX, Kind, LASTMOD_FORM, LASTMOD_FUTURE, LASTMOD_NO_DATE, LOC_MISSING, LOC_NO_URL,
+    FindingKind, INDEX_BEHIND, INDEX_IN_INDEX, LASTMOD_FORM, LASTMOD_FUTURE, LASTMOD_NO_DATE, LOC_MISSING, LOC_NO_URL,
     LOC_TWICE, NEWS_TOO_MANY, NOT_DECLARED, NOT_WELL_FORMED, NOTHING_IN_IT, OTHER_ROOT, OUT_OF_REACH, ROBOTS_MISSING,
     SITE_SHUT, TOO_MANY_BYTES, TOO_MANY_FILES, TOO_MANY_URLS,
 };
@@ -22,14 +22,14 @@ use crate::robots::{Robots, sitemap_lines};
 
 /// A file to fetch, and who named it.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Wanted {
+pub struct FileRequest {
     /// Its address.
     pub address: String,
     /// The index that names it, with the `lastmod` stated there.
     named_by: Option<(String, Option<String>)>,
 }
 
-impl Wanted {
+impl FileRequest {
     /// Whether the name says that the file is compressed.
     pub fn is_gzip(&self) -> bool {
         is_packed(&self.address)
@@ -38,7 +38,7 @@ impl Wanted {
 
 /// What came when a file was fetched and, where its name ends in `.gz`, unpacked.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Fetched {
+pub enum FetchResult {
     /// Its bytes, unpacked; one byte more than the limit is enough of a file that is too large.
     Bytes(Vec<u8>),
     /// There is no such file.
@@ -83,7 +83,7 @@ pub struct Report {
 #[derive(Debug)]
 pub struct Inspection {
     pub(super) now: Lastmod,
-    pub(super) waiting: VecDeque<Wanted>,
+    pub(super) waiting: VecDeque<FileRequest>,
     pub(super) asked: HashSet<String>,
     pub(super) seen: HashMap<u64, u32>,
     pub(super) robots: Robots,
@@ -110,21 +110,21 @@ impl Inspection {
     }
 
     /// Takes robots.txt, from which the sitemaps are known; `expected` is the main file of the configuration.
-    pub fn robots(&mut self, robots_address: &str, fetched: &Fetched, expected: Option<&str>) {
+    pub fn robots(&mut self, robots_address: &str, fetched: &FetchResult, expected: Option<&str>) {
         self.main = expected.map(str::to_owned);
         let bytes: &[u8] = match fetched {
-            Fetched::Bytes(bytes) => bytes,
-            Fetched::OutOfReach => {
+            FetchResult::Bytes(bytes) => bytes,
+            FetchResult::OutOfReach => {
                 self.find(&OUT_OF_REACH, robots_address, None, || {
                     "the robots.txt of the host is not below this web root: cannot look".to_owned()
                 });
                 &[]
             }
-            Fetched::Missing => {
+            FetchResult::Missing => {
                 self.find(&ROBOTS_MISSING, robots_address, None, || "there is no robots.txt".to_owned());
                 &[]
             }
-            Fetched::Broken(why) => {
+            FetchResult::Broken(why) => {
                 self.find(&FILE_BROKEN, robots_address, None, || format!("robots.txt cannot be read: {why}"));
                 &[]
             }
@@ -139,37 +139,37 @@ impl Inspection {
         let declared = sitemap_lines(bytes);
         for (line, text) in &declared {
             match Address::parse(text) {
-                Ok(address) => self.want(Wanted { address: address.as_str().to_owned(), named_by: None }),
+                Ok(address) => self.want(FileRequest { address: address.as_str().to_owned(), named_by: None }),
                 Err(why) => self.find(&LOC_NO_URL, robots_address, Some(*line as u64), || format!("Sitemap: {why}")),
             }
         }
         match expected {
             Some(main) if !declared.iter().any(|(_, text)| text == main) => {
-                if !matches!(fetched, Fetched::Missing | Fetched::OutOfReach) {
+                if !matches!(fetched, FetchResult::Missing | FetchResult::OutOfReach) {
                     self.find(&NOT_DECLARED, robots_address, None, || format!("no line “Sitemap: {main}”"));
                 }
-                self.want(Wanted { address: main.to_owned(), named_by: None });
+                self.want(FileRequest { address: main.to_owned(), named_by: None });
             }
-            None if declared.is_empty() && !matches!(fetched, Fetched::OutOfReach) => {
+            None if declared.is_empty() && !matches!(fetched, FetchResult::OutOfReach) => {
                 self.find(&NOT_DECLARED, robots_address, None, || "no “Sitemap:” line in it".to_owned());
             }
             _ => {}
         }
     }
 
-    fn want(&mut self, wanted: Wanted) {
+    fn want(&mut self, wanted: FileRequest) {
         if self.asked.insert(wanted.address.clone()) {
             self.waiting.push_back(wanted);
         }
     }
 
     /// The next file to fetch.
-    pub fn next_wanted(&mut self) -> Option<Wanted> {
+    pub fn next_wanted(&mut self) -> Option<FileRequest> {
         self.waiting.pop_front()
     }
 
     /// Takes a file that was asked for.
-    pub fn file(&mut self, wanted: &Wanted, fetched: &Fetched) {
+    pub fn file(&mut self, wanted: &FileRequest, fetched: &FetchResult) {
         let address = wanted.address.as_str();
         let own_host = address::origin(address) == self.origin;
         if let Some(barred) = self.robots.barred("*", address::path(address)).filter(|_| own_host) {
@@ -182,16 +182,18 @@ impl Inspection {
             None => "declared as a sitemap".to_owned(),
         };
         match fetched {
-            Fetched::Bytes(bytes) => self.bytes(wanted, bytes),
-            Fetched::OutOfReach => {
+            FetchResult::Bytes(bytes) => self.bytes(wanted, bytes),
+            FetchResult::OutOfReach => {
                 self.find(&OUT_OF_REACH, address, None, || format!("not below this web root: cannot look; {}", by()));
             }
-            Fetched::Missing => self.find(&FILE_MISSING, address, None, || format!("there is no such file; {}", by())),
-            Fetched::Broken(why) => self.find(&FILE_BROKEN, address, None, || format!("{why}; {}", by())),
+            FetchResult::Missing => {
+                self.find(&FILE_MISSING, address, None, || format!("there is no such file; {}", by()))
+            }
+            FetchResult::Broken(why) => self.find(&FILE_BROKEN, address, None, || format!("{why}; {}", by())),
         }
     }
 
-    fn bytes(&mut self, wanted: &Wanted, bytes: &[u8]) {
+    fn bytes(&mut self, wanted: &FileRequest, bytes: &[u8]) {
         let address = wanted.address.as_str();
         if bytes.len() as u64 > MOST_BYTES {
             self.find(&TOO_MANY_BYTES, address, None, || "more than 52,428,800 bytes".to_owned());
@@ -236,7 +238,7 @@ impl Inspection {
         self.find(kind, address, line, || why.to_string());
     }
 
-    fn urlset_ends(&mut self, wanted: &Wanted, file: u32) {
+    fn urlset_ends(&mut self, wanted: &FileRequest, file: u32) {
         let address = wanted.address.as_str();
         let seen = self.report.files[file as usize].clone();
         if seen.entries == 0 {
@@ -293,7 +295,7 @@ impl Inspection {
                 self.find(&LOC_TWICE, &address, line, || format!("{parsed} is named more than once"));
             }
             let named_by = Some((address.clone(), child.lastmod));
-            self.want(Wanted { address: parsed.as_str().to_owned(), named_by });
+            self.want(FileRequest { address: parsed.as_str().to_owned(), named_by });
         }
     }
 
@@ -313,14 +315,14 @@ impl Inspection {
     }
 
     /// Compares a file with the compressed copy beside it.
-    pub fn copies(&mut self, address: &str, file: &[u8], copy: &Fetched) {
+    pub fn copies(&mut self, address: &str, file: &[u8], copy: &FetchResult) {
         match copy {
-            Fetched::Bytes(unpacked) if unpacked == file => {}
-            Fetched::Bytes(_) => {
+            FetchResult::Bytes(unpacked) if unpacked == file => {}
+            FetchResult::Bytes(_) => {
                 self.find(&COPY_DIFFERS, address, None, || "its .gz copy holds something else".to_owned())
             }
-            Fetched::Broken(why) => self.find(&FILE_BROKEN, &packed_name(address), None, || why.clone()),
-            Fetched::Missing | Fetched::OutOfReach => {}
+            FetchResult::Broken(why) => self.find(&FILE_BROKEN, &packed_name(address), None, || why.clone()),
+            FetchResult::Missing | FetchResult::OutOfReach => {}
         }
     }
 
@@ -330,7 +332,7 @@ impl Inspection {
         self.report
     }
 
-    pub(super) fn find(&mut self, kind: &Kind, file: &str, line: Option<u64>, message: impl FnOnce() -> String) {
+    pub(super) fn find(&mut self, kind: &FindingKind, file: &str, line: Option<u64>, message: impl FnOnce() -> String) {
         let known = self.report.findings.iter_mut().rev().find(|known| known.code == kind.code && known.file == file);
         match known {
             Some(known) => known.count += 1,
@@ -360,10 +362,10 @@ mod tests {
     fn inspect(robots: &str, files: &[(&str, &str)]) -> Report {
         let now = Lastmod::read("2026-11-23T12:00:00Z", &TimeZone::UTC).unwrap();
         let mut inspection = Inspection::new(now);
-        inspection.robots(ROBOTS, &Fetched::Bytes(robots.as_bytes().to_vec()), None);
+        inspection.robots(ROBOTS, &FetchResult::Bytes(robots.as_bytes().to_vec()), None);
         while let Some(wanted) = inspection.next_wanted() {
             let known = files.iter().find(|(name, _)| wanted.address.ends_with(name));
-            let fetched = known.map_or(Fetched::Missing, |(_, text)| Fetched::Bytes(text.as_bytes().to_vec()));
+            let fetched = known.map_or(FetchResult::Missing, |(_, text)| FetchResult::Bytes(text.as_bytes().to_vec()));
             inspection.file(&wanted, &fetched);
         }
         inspection.finish()
@@ -453,9 +455,9 @@ mod tests {
     #[test]
     fn a_copy_that_differs() {
         let mut inspection = Inspection::new(Lastmod::from_epoch_day(20_000).unwrap());
-        inspection.copies(MAIN, b"a", &Fetched::Bytes(b"b".to_vec()));
-        inspection.copies(MAIN, b"a", &Fetched::Bytes(b"a".to_vec()));
-        inspection.copies(MAIN, b"a", &Fetched::Broken("cut off".into()));
+        inspection.copies(MAIN, b"a", &FetchResult::Bytes(b"b".to_vec()));
+        inspection.copies(MAIN, b"a", &FetchResult::Bytes(b"a".to_vec()));
+        inspection.copies(MAIN, b"a", &FetchResult::Broken("cut off".into()));
         assert_eq!(codes(&inspection.finish()), ["copy-differs", "file-broken"]);
     }
 

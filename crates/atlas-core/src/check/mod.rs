@@ -9,4 +9,4 @@ mod pages;
 mod advice;
 
 pub use self::codes::CODES;
-pub use self::files::{Fetched, FileSeen, Inspection, Report, Wanted};
+pub use self::files::{FetchResult, FileRequest, FileSeen, Inspection, Report};

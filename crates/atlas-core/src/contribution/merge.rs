@@ -1,12 +1,12 @@
 //! Merging: what several sources say of one URL, and where they are at odds.
 
 use super::field_table::{Contribution, field_table};
-use super::value::{Kind, Value, is_compared, kind_of};
+use super::value::{FieldValue, MergeOrder, is_compared, kind_of};
 use crate::titles::is_same;
 use crate::video::{self, Video};
 
 /// The first source that says something has the word.
-fn first<'a, T: Value<'a>>(mine: &mut T, theirs: T) {
+fn first<'a, T: FieldValue<'a>>(mine: &mut T, theirs: T) {
     if !mine.is_given() {
         *mine = theirs;
     }
@@ -44,7 +44,7 @@ macro_rules! merge {
             /// The fields on which another source says something else, by name. Lists are united and hence never at odds; nor are
             /// titles that differ by the name of the site, and instants that differ by their zone.
             pub fn at_odds(&self, other: &Self) -> Vec<&'static str> {
-                let mut fields: Vec<(Kind, &'static str)> = Vec::new();
+                let mut fields: Vec<(MergeOrder, &'static str)> = Vec::new();
                 $(if is_compared(&self.$name)
                     && $told!()
                     && self.$name.is_given()
@@ -62,7 +62,7 @@ macro_rules! merge {
 
             /// All that is said besides the URL, field by field, in words. A list has a line for each of its items.
             pub fn words(&self) -> Vec<(&'static str, String)> {
-                let mut told: Vec<(Kind, &'static str, String)> = Vec::new();
+                let mut told: Vec<(MergeOrder, &'static str, String)> = Vec::new();
                 $(if $told!() {
                     let words = self.$name.words().into_iter();
                     told.extend(words.map(|words| (kind_of(&self.$name), stringify!($name), words)));
@@ -77,7 +77,7 @@ macro_rules! merge {
 
             /// The same, borrowing from nothing.
             pub fn into_owned(self) -> Contribution<'static> {
-                Contribution { url: self.url.into_owned().into(), $($name: Value::into_owned(self.$name),)* }
+                Contribution { url: self.url.into_owned().into(), $($name: FieldValue::into_owned(self.$name),)* }
             }
         }
     };

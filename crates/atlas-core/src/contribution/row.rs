@@ -2,7 +2,7 @@
 
 use super::absence::Absence;
 use super::field_table::{Contribution, URL, field_table, number};
-use super::value::{Value, put, text};
+use super::value::{FieldValue, put, text};
 use crate::varint;
 
 macro_rules! rows {

@@ -10,7 +10,7 @@ use crate::video::Video;
 
 /// The order in which people are told of fields.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum Kind {
+pub(super) enum MergeOrder {
     Text,
     Date,
     List,
@@ -25,11 +25,11 @@ pub(super) enum Kind {
 }
 
 /// What a field may hold.
-pub(super) trait Value<'a>: Default {
+pub(super) trait FieldValue<'a>: Default {
     /// The same, borrowing from nothing.
     type Owned;
     /// Where people are told of it.
-    const KIND: Kind;
+    const KIND: MergeOrder;
     /// Whether two sources that say something else of it are at odds.
     const IS_COMPARED: bool = false;
 
@@ -49,12 +49,12 @@ pub(super) trait Value<'a>: Default {
 }
 
 /// Where people are told of a field.
-pub(super) fn kind_of<'a, T: Value<'a>>(_: &T) -> Kind {
+pub(super) fn kind_of<'a, T: FieldValue<'a>>(_: &T) -> MergeOrder {
     T::KIND
 }
 
 /// Whether two sources that say something else of a field are at odds.
-pub(super) fn is_compared<'a, T: Value<'a>>(_: &T) -> bool {
+pub(super) fn is_compared<'a, T: FieldValue<'a>>(_: &T) -> bool {
     T::IS_COMPARED
 }
 
@@ -87,9 +87,9 @@ fn first(bytes: &[u8]) -> usize {
     bytes.first().map_or(usize::MAX, |&byte| usize::from(byte))
 }
 
-impl<'a> Value<'a> for Option<Cow<'a, str>> {
+impl<'a> FieldValue<'a> for Option<Cow<'a, str>> {
     type Owned = Option<Cow<'static, str>>;
-    const KIND: Kind = Kind::Text;
+    const KIND: MergeOrder = MergeOrder::Text;
     const IS_COMPARED: bool = true;
 
     fn receive(&mut self, bytes: &'a [u8]) {
@@ -117,9 +117,9 @@ impl<'a> Value<'a> for Option<Cow<'a, str>> {
     }
 }
 
-impl<'a> Value<'a> for Vec<Cow<'a, str>> {
+impl<'a> FieldValue<'a> for Vec<Cow<'a, str>> {
     type Owned = Vec<Cow<'static, str>>;
-    const KIND: Kind = Kind::List;
+    const KIND: MergeOrder = MergeOrder::List;
 
     fn receive(&mut self, bytes: &'a [u8]) {
         self.push(text(bytes));
@@ -142,9 +142,9 @@ impl<'a> Value<'a> for Vec<Cow<'a, str>> {
     }
 }
 
-impl<'a> Value<'a> for Vec<Alternate<'a>> {
+impl<'a> FieldValue<'a> for Vec<Alternate<'a>> {
     type Owned = Vec<Alternate<'static>>;
-    const KIND: Kind = Kind::Alternates;
+    const KIND: MergeOrder = MergeOrder::Alternates;
 
     fn receive(&mut self, bytes: &'a [u8]) {
         if let Some((language, url)) = std::str::from_utf8(bytes).ok().and_then(|text| text.split_once('\0')) {
@@ -171,9 +171,9 @@ impl<'a> Value<'a> for Vec<Alternate<'a>> {
     }
 }
 
-impl<'a> Value<'a> for Vec<Video> {
+impl<'a> FieldValue<'a> for Vec<Video> {
     type Owned = Self;
-    const KIND: Kind = Kind::Videos;
+    const KIND: MergeOrder = MergeOrder::Videos;
 
     fn receive(&mut self, bytes: &'a [u8]) {
         self.extend(serde_json::from_slice::<Video>(bytes));
@@ -197,9 +197,9 @@ impl<'a> Value<'a> for Vec<Video> {
     }
 }
 
-impl Value<'_> for bool {
+impl FieldValue<'_> for bool {
     type Owned = Self;
-    const KIND: Kind = Kind::RowSummary;
+    const KIND: MergeOrder = MergeOrder::RowSummary;
 
     fn receive(&mut self, _: &[u8]) {
         *self = true;
@@ -227,9 +227,9 @@ impl Value<'_> for bool {
 /// Values of a fixed size, of which there is one or none.
 macro_rules! fixed {
     ($($type:ty, $kind:ident, $is_compared:literal, $take:expr, $put:expr, $words:expr, $means:expr;)*) => {$(
-        impl Value<'_> for Option<$type> {
+        impl FieldValue<'_> for Option<$type> {
             type Owned = Self;
-            const KIND: Kind = Kind::$kind;
+            const KIND: MergeOrder = MergeOrder::$kind;
             const IS_COMPARED: bool = $is_compared;
 
             fn receive(&mut self, bytes: &[u8]) {

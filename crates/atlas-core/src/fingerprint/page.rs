@@ -72,7 +72,7 @@ macro_rules! weights {
 
         /// What has a weight, by its place; the place 0 is that of dates.
         fn weights<'s>(contribution: &'s Contribution<'_>) -> [Weighted<'s>; PLACES] {
-            let mut weights = [Weighted { part: None, weight: Weight::Date }; PLACES];
+            let mut weights = [Weighted { part: None, weight: FieldWeight::Date }; PLACES];
             $($(weights[$place] = Weighted { part: part!($part), weight: contribution.$name.weight() };)?)*
             weights
         }
@@ -89,12 +89,12 @@ field_table!(weights);
 #[derive(Clone, Copy)]
 struct Weighted<'s> {
     part: Option<usize>,
-    weight: Weight<'s>,
+    weight: FieldWeight<'s>,
 }
 
 /// What is said in a field that has a weight.
 #[derive(Clone, Copy)]
-enum Weight<'s> {
+enum FieldWeight<'s> {
     Text(&'s str),
     Texts(&'s [Cow<'s, str>]),
     Videos(&'s [Video]),
@@ -105,7 +105,7 @@ enum Weight<'s> {
 /// A field that may have a weight.
 trait Weighed {
     fn is_said(&self) -> bool;
-    fn weight(&self) -> Weight<'_>;
+    fn weight(&self) -> FieldWeight<'_>;
 }
 
 impl Weighed for Option<Cow<'_, str>> {
@@ -113,8 +113,8 @@ impl Weighed for Option<Cow<'_, str>> {
         self.is_some()
     }
 
-    fn weight(&self) -> Weight<'_> {
-        Weight::Text(self.as_deref().unwrap_or_default())
+    fn weight(&self) -> FieldWeight<'_> {
+        FieldWeight::Text(self.as_deref().unwrap_or_default())
     }
 }
 
@@ -123,8 +123,8 @@ impl Weighed for Vec<Cow<'_, str>> {
         !self.is_empty()
     }
 
-    fn weight(&self) -> Weight<'_> {
-        Weight::Texts(self)
+    fn weight(&self) -> FieldWeight<'_> {
+        FieldWeight::Texts(self)
     }
 }
 
@@ -133,8 +133,8 @@ impl Weighed for Vec<Video> {
         !self.is_empty()
     }
 
-    fn weight(&self) -> Weight<'_> {
-        Weight::Videos(self)
+    fn weight(&self) -> FieldWeight<'_> {
+        FieldWeight::Videos(self)
     }
 }
 
@@ -143,8 +143,8 @@ impl Weighed for Option<u64> {
         self.is_some()
     }
 
-    fn weight(&self) -> Weight<'_> {
-        Weight::Number(*self)
+    fn weight(&self) -> FieldWeight<'_> {
+        FieldWeight::Number(*self)
     }
 }
 
@@ -153,12 +153,12 @@ impl Weighed for Option<Lastmod> {
         self.is_some()
     }
 
-    fn weight(&self) -> Weight<'_> {
-        Weight::Date
+    fn weight(&self) -> FieldWeight<'_> {
+        FieldWeight::Date
     }
 }
 
-impl Weight<'_> {
+impl FieldWeight<'_> {
     fn is_empty(&self) -> bool {
         matches!(self, Self::Text("") | Self::Texts([]) | Self::Videos([]) | Self::Number(None) | Self::Date)
     }
@@ -236,8 +236,8 @@ fn print_of(fields: &[Weighted<'_>], place: u8, scratch: &mut Vec<u8>) -> u64 {
         return 0;
     }
     match fields {
-        [Weighted { weight: Weight::Text(text), .. }] => xxh3_64(text.as_bytes()),
-        [Weighted { weight: Weight::Number(Some(number)), .. }] => xxh3_64(&number.to_le_bytes()),
+        [Weighted { weight: FieldWeight::Text(text), .. }] => xxh3_64(text.as_bytes()),
+        [Weighted { weight: FieldWeight::Number(Some(number)), .. }] => xxh3_64(&number.to_le_bytes()),
         _ => {
             scratch.clear();
             (place..).zip(fields).for_each(|(place, field)| field.weight.push(place, scratch));

@@ -24,7 +24,7 @@ pub use self::raw::{RawNews, RawSitemap, RawUrl};
 pub use self::read::{Document, ReadError, read};
 pub use self::text::clean;
 pub(crate) use self::text::{has_special, push_escaped};
-pub use self::urlset::{Bare, Frame, Sink, URL_END, url_bytes, write_url};
+pub use self::urlset::{Bare, ElementSink, Frame, URL_END, url_bytes, write_url};
 
 /// The namespace of the protocol itself (sitemaps protocol 0.9).
 pub const SITEMAP: &str = "http://www.sitemaps.org/schemas/sitemap/0.9";

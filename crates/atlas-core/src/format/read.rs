@@ -62,7 +62,7 @@ pub fn read(
     reader.config_mut().expand_empty_elements = true;
     let mut lines = LineCount { bytes, counted: 0, line: 1 };
     let mut kind = None;
-    let mut open: Vec<Part> = Vec::new();
+    let mut open: Vec<Element> = Vec::new();
     let mut url = RawUrl::default();
     let mut sitemap = RawSitemap::default();
     let mut text = String::new();
@@ -76,13 +76,13 @@ pub fn read(
             Event::Start(tag) => {
                 let part = part_of(&reader, &tag, &open);
                 match part {
-                    Part::Root if kind.is_some() => return Err(broken("a second root element".to_owned())),
-                    Part::Root => kind = Some(root(&reader, &tag)?),
-                    Part::Url => url = RawUrl { line: lines.at(at), ..RawUrl::default() },
-                    Part::Sitemap => sitemap = RawSitemap { line: lines.at(at), ..RawSitemap::default() },
-                    Part::Video if url.videos.len() < MOST_MEDIA => url.videos.push(Video::default()),
-                    Part::Alternate if url.alternates.len() < MOST_MEDIA => url.alternates.extend(alternate(&tag)),
-                    Part::OfVideo(_) => {
+                    Element::Root if kind.is_some() => return Err(broken("a second root element".to_owned())),
+                    Element::Root => kind = Some(root(&reader, &tag)?),
+                    Element::Url => url = RawUrl { line: lines.at(at), ..RawUrl::default() },
+                    Element::Sitemap => sitemap = RawSitemap { line: lines.at(at), ..RawSitemap::default() },
+                    Element::Video if url.videos.len() < MOST_MEDIA => url.videos.push(Video::default()),
+                    Element::Alternate if url.alternates.len() < MOST_MEDIA => url.alternates.extend(alternate(&tag)),
+                    Element::OfVideo(_) => {
                         detail = attribute(&tag, "relationship").or(attribute(&tag, "info")).unwrap_or_default()
                     }
                     _ => {}
@@ -92,9 +92,9 @@ pub fn read(
             }
             Event::End(_) => {
                 match open.pop() {
-                    Some(Part::Url) => on_url(std::mem::take(&mut url)),
-                    Some(Part::Sitemap) => on_sitemap(std::mem::take(&mut sitemap)),
-                    Some(Part::OfVideo(element)) if url.videos.len() <= MOST_MEDIA => {
+                    Some(Element::Url) => on_url(std::mem::take(&mut url)),
+                    Some(Element::Sitemap) => on_sitemap(std::mem::take(&mut sitemap)),
+                    Some(Element::OfVideo(element)) if url.videos.len() <= MOST_MEDIA => {
                         put_video(element, text.trim(), &detail, url.videos.last_mut());
                     }
                     Some(part) => put(part, &open, text.trim(), &mut url, &mut sitemap),
@@ -129,7 +129,7 @@ pub fn read(
 
 /// The elements that are known, by where they stand.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Part {
+enum Element {
     Root,
     Url,
     Sitemap,
@@ -198,7 +198,7 @@ impl VideoElement {
     }
 }
 
-fn part_of(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>, open: &[Part]) -> Part {
+fn part_of(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>, open: &[Element]) -> Element {
     let (namespace, name) = reader.resolver().resolve_element(tag.name());
     let namespace = match namespace {
         ResolveResult::Bound(namespace) => namespace.into_inner(),
@@ -206,25 +206,25 @@ fn part_of(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>, open: &[Part]) -> Par
     };
     let namespace = std::str::from_utf8(namespace).unwrap_or("");
     match (open.last(), namespace, name.as_ref()) {
-        (None, ..) => Part::Root,
-        (Some(Part::Root), SITEMAP, b"url") => Part::Url,
-        (Some(Part::Root), SITEMAP, b"sitemap") => Part::Sitemap,
-        (Some(Part::Url | Part::Sitemap), SITEMAP, b"loc") => Part::Loc,
-        (Some(Part::Url | Part::Sitemap), SITEMAP, b"lastmod") => Part::Lastmod,
-        (Some(Part::Url), SITEMAP, b"changefreq") => Part::Changefreq,
-        (Some(Part::Url), SITEMAP, b"priority") => Part::Priority,
-        (Some(Part::Url), IMAGE, b"image") => Part::Image,
-        (Some(Part::Image), IMAGE, b"loc") => Part::ImageLoc,
-        (Some(Part::Url), VIDEO, b"video") => Part::Video,
-        (Some(Part::Video), VIDEO, name) => VideoElement::named(name).map_or(Part::Other, Part::OfVideo),
-        (Some(Part::Url), XHTML, b"link") => Part::Alternate,
-        (Some(Part::Url), NEWS, b"news") => Part::News,
-        (Some(Part::News), NEWS, b"publication") => Part::NewsPublication,
-        (Some(Part::NewsPublication), NEWS, b"name") => Part::NewsName,
-        (Some(Part::NewsPublication), NEWS, b"language") => Part::NewsLanguage,
-        (Some(Part::News), NEWS, b"publication_date") => Part::NewsDate,
-        (Some(Part::News), NEWS, b"title") => Part::NewsTitle,
-        _ => Part::Other,
+        (None, ..) => Element::Root,
+        (Some(Element::Root), SITEMAP, b"url") => Element::Url,
+        (Some(Element::Root), SITEMAP, b"sitemap") => Element::Sitemap,
+        (Some(Element::Url | Element::Sitemap), SITEMAP, b"loc") => Element::Loc,
+        (Some(Element::Url | Element::Sitemap), SITEMAP, b"lastmod") => Element::Lastmod,
+        (Some(Element::Url), SITEMAP, b"changefreq") => Element::Changefreq,
+        (Some(Element::Url), SITEMAP, b"priority") => Element::Priority,
+        (Some(Element::Url), IMAGE, b"image") => Element::Image,
+        (Some(Element::Image), IMAGE, b"loc") => Element::ImageLoc,
+        (Some(Element::Url), VIDEO, b"video") => Element::Video,
+        (Some(Element::Video), VIDEO, name) => VideoElement::named(name).map_or(Element::Other, Element::OfVideo),
+        (Some(Element::Url), XHTML, b"link") => Element::Alternate,
+        (Some(Element::Url), NEWS, b"news") => Element::News,
+        (Some(Element::News), NEWS, b"publication") => Element::NewsPublication,
+        (Some(Element::NewsPublication), NEWS, b"name") => Element::NewsName,
+        (Some(Element::NewsPublication), NEWS, b"language") => Element::NewsLanguage,
+        (Some(Element::News), NEWS, b"publication_date") => Element::NewsDate,
+        (Some(Element::News), NEWS, b"title") => Element::NewsTitle,
+        _ => Element::Other,
     }
 }
 
@@ -242,21 +242,21 @@ fn root(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>) -> Result<Document, Read
 }
 
 /// Puts the text of an element where it belongs.
-fn put(part: Part, open: &[Part], text: &str, url: &mut RawUrl, sitemap: &mut RawSitemap) {
-    let in_index = open.last() == Some(&Part::Sitemap);
+fn put(part: Element, open: &[Element], text: &str, url: &mut RawUrl, sitemap: &mut RawSitemap) {
+    let in_index = open.last() == Some(&Element::Sitemap);
     let owned = || Some(text.to_owned());
     match part {
-        Part::Loc if in_index => sitemap.loc = owned(),
-        Part::Loc => url.loc = owned(),
-        Part::Lastmod if in_index => sitemap.lastmod = owned(),
-        Part::Lastmod => url.lastmod = owned(),
-        Part::Changefreq => url.changefreq = owned(),
-        Part::Priority => url.priority = owned(),
-        Part::ImageLoc if url.images.len() < MOST_MEDIA => url.images.push(text.to_owned()),
-        Part::NewsName => url.news.publication = owned(),
-        Part::NewsLanguage => url.news.language = owned(),
-        Part::NewsDate => url.news.published = owned(),
-        Part::NewsTitle => url.news.title = owned(),
+        Element::Loc if in_index => sitemap.loc = owned(),
+        Element::Loc => url.loc = owned(),
+        Element::Lastmod if in_index => sitemap.lastmod = owned(),
+        Element::Lastmod => url.lastmod = owned(),
+        Element::Changefreq => url.changefreq = owned(),
+        Element::Priority => url.priority = owned(),
+        Element::ImageLoc if url.images.len() < MOST_MEDIA => url.images.push(text.to_owned()),
+        Element::NewsName => url.news.publication = owned(),
+        Element::NewsLanguage => url.news.language = owned(),
+        Element::NewsDate => url.news.published = owned(),
+        Element::NewsTitle => url.news.title = owned(),
         _ => {}
     }
 }

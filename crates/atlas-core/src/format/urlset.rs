@@ -82,7 +82,7 @@ pub(super) fn begin(style: Option<&str>, root: &str) -> String {
 }
 
 /// What an element can be written to.
-pub trait Sink {
+pub trait ElementSink {
     /// Takes bytes as they are.
     fn put(&mut self, bytes: &[u8]);
 
@@ -90,7 +90,7 @@ pub trait Sink {
     fn put_date(&mut self, date: Lastmod);
 }
 
-impl Sink for Vec<u8> {
+impl ElementSink for Vec<u8> {
     #[inline]
     fn put(&mut self, bytes: &[u8]) {
         self.extend_from_slice(bytes);
@@ -104,7 +104,7 @@ impl Sink for Vec<u8> {
 /// Counts the bytes that would be written.
 struct Counter(u64);
 
-impl Sink for Counter {
+impl ElementSink for Counter {
     #[inline]
     fn put(&mut self, bytes: &[u8]) {
         self.0 += bytes.len() as u64;
@@ -141,7 +141,7 @@ pub struct Bare<'a> {
 
 impl Bare<'_> {
     /// Writes the `url` element of an entry that has nothing else: the same bytes as [`write_url`].
-    pub fn write(&self, out: &mut impl Sink) {
+    pub fn write(&self, out: &mut impl ElementSink) {
         self.begin(out);
         out.put(URL_END);
     }
@@ -153,7 +153,7 @@ impl Bare<'_> {
         counter.0
     }
 
-    pub(super) fn begin(&self, out: &mut impl Sink) {
+    pub(super) fn begin(&self, out: &mut impl ElementSink) {
         out.put(b"<url><loc>");
         each_escaped(self.address, |part| out.put(part));
         out.put(b"</loc>");
@@ -172,7 +172,7 @@ impl Bare<'_> {
 }
 
 /// Writes one `url` element, on a line of its own. Videos that lack a required field must have been taken out before.
-pub fn write_url(out: &mut impl Sink, entry: &Entry<'_>) {
+pub fn write_url(out: &mut impl ElementSink, entry: &Entry<'_>) {
     let Entry { lastmod, changefreq, priority, .. } = *entry;
     Bare { address: entry.address.as_bytes(), lastmod, changefreq, priority }.begin(out);
     for image in &entry.images {
@@ -198,7 +198,7 @@ pub fn write_url(out: &mut impl Sink, entry: &Entry<'_>) {
 }
 
 /// The elements stand in the order of the news extension.
-fn write_news(out: &mut impl Sink, news: &NewsArticle<'_>) {
+fn write_news(out: &mut impl ElementSink, news: &NewsArticle<'_>) {
     out.put(b"<news:news><news:publication>");
     element(out, "news:name", &clean(&news.publication));
     element(out, "news:language", &news.language);
@@ -210,7 +210,7 @@ fn write_news(out: &mut impl Sink, news: &NewsArticle<'_>) {
 }
 
 /// The elements stand in the order of the video extension.
-fn write_video(out: &mut impl Sink, video: &Video) {
+fn write_video(out: &mut impl ElementSink, video: &Video) {
     let description = video.description.as_deref().map(|description| first_letters(description.trim()));
     let number = |number: Option<String>| number.unwrap_or_default();
     let word = |word: Option<bool>| word.map(|word| if word { "yes" } else { "no" });
@@ -251,11 +251,11 @@ fn first_letters(description: &str) -> &str {
     }
 }
 
-pub(super) fn element(out: &mut impl Sink, name: &str, text: &str) {
+pub(super) fn element(out: &mut impl ElementSink, name: &str, text: &str) {
     element_with(out, name, None, text);
 }
 
-fn element_with(out: &mut impl Sink, name: &str, with: Option<(&str, &str)>, text: &str) {
+fn element_with(out: &mut impl ElementSink, name: &str, with: Option<(&str, &str)>, text: &str) {
     out.put(b"<");
     out.put(name.as_bytes());
     if let Some((name, value)) = with {
@@ -268,7 +268,7 @@ fn element_with(out: &mut impl Sink, name: &str, with: Option<(&str, &str)>, tex
     out.put(b">");
 }
 
-fn attribute(out: &mut impl Sink, name: &str, value: &str) {
+fn attribute(out: &mut impl ElementSink, name: &str, value: &str) {
     out.put(b" ");
     out.put(name.as_bytes());
     out.put(b"=\"");

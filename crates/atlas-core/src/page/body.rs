@@ -3,12 +3,12 @@
 use xxhash_rust::xxh3::xxh3_64;
 
 use super::media::{Offer, is_inline};
-use super::reading::{Reading, title_of};
+use super::reading::{PageReading, title_of};
 use super::tokens::Attributes;
 use super::{Link, MOST_IMAGES, MOST_LINKS, MOST_VIDEOS};
 use crate::address::Address;
 
-impl Reading<'_> {
+impl PageReading<'_> {
     pub(super) fn link(&mut self, attributes: &Attributes<'_>) {
         let href = attributes.text("href");
         let reference = href.split('#').next().unwrap_or("");

@@ -3,7 +3,7 @@
 use xxhash_rust::xxh3::Xxh3Default;
 
 /// Folds text into a digest, word by word: how the words are spaced or marked up does not count.
-struct Words {
+struct WordDigest {
     hasher: Xxh3Default,
     /// Words on their way to the hasher, which takes a few long runs faster than many short ones.
     pending: Vec<u8>,
@@ -14,7 +14,7 @@ struct Words {
 /// How much is pending at most, besides one run of text.
 const PENDING: usize = 4096;
 
-impl Words {
+impl WordDigest {
     fn new() -> Self {
         Self { hasher: Xxh3Default::new(), pending: Vec::new(), any: false, between: false }
     }
@@ -46,9 +46,9 @@ impl Words {
 
 /// Where in a page the reader is, as far as content goes. Elements are told by name, role, class and id.
 pub(super) struct Content {
-    in_main: Words,
-    outside_chrome: Words,
-    everything: Words,
+    in_main: WordDigest,
+    outside_chrome: WordDigest,
+    everything: WordDigest,
     /// The element that is passed over, and how many of its name are open.
     skipping: Option<(Vec<u8>, u32)>,
     /// How many `main` or `article` are open.
@@ -73,9 +73,9 @@ const NAVIGATION_PARTS: [&[u8]; 3] = [b"nav", b"navbar", b"navigation"];
 impl Content {
     pub(super) fn new() -> Self {
         Self {
-            in_main: Words::new(),
-            outside_chrome: Words::new(),
-            everything: Words::new(),
+            in_main: WordDigest::new(),
+            outside_chrome: WordDigest::new(),
+            everything: WordDigest::new(),
             skipping: None,
             main_depth: 0,
         }

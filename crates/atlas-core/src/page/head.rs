@@ -1,13 +1,13 @@
 //! What the head of a page says.
 
-use super::reading::{Reading, cut, folded, push_name};
+use super::reading::{PageReading, cut, folded, push_name};
 use super::tokens::Attributes;
 use super::{MOST_ALTERNATES, MOST_IMAGES, OwnWord, Page, robots_words};
 use crate::address::Address;
 use crate::language::Alternate;
 use crate::lastmod::Lastmod;
 
-impl Reading<'_> {
+impl PageReading<'_> {
     pub(super) fn meta(&mut self, attributes: &Attributes<'_>) {
         let name = [attributes.text("name"), attributes.text("property")].into_iter().find(|name| !name.is_empty());
         let name = name.unwrap_or_default().to_ascii_lowercase();

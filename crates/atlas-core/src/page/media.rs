@@ -9,12 +9,12 @@ const NO_PICTURES: [&str; 8] = ["icon", "icons", "favicon", "sprite", "sprites",
 
 /// A picture's address with its size, by width or by density.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) struct Candidate {
+pub(super) struct ImageCandidate {
     size: f64,
     address: String,
 }
 
-impl Candidate {
+impl ImageCandidate {
     /// The largest of several `srcset`s.
     pub(super) fn largest_of(srcsets: [&str; 2]) -> Option<Self> {
         srcsets.into_iter().fold(None, |best, srcset| Self::larger(best, Self::largest(srcset)))
@@ -72,12 +72,12 @@ pub(super) struct Offer<'a> {
 impl<'a> Offer<'a> {
     /// The address of the picture in its largest form, `picture` being what the sources around it offer; `None` for icons,
     /// for pixels that only count visitors, and for pictures that stand in the page itself.
-    pub(super) fn choose(&self, picture: Option<Candidate>) -> Option<Cow<'a, str>> {
+    pub(super) fn choose(&self, picture: Option<ImageCandidate>) -> Option<Cow<'a, str>> {
         let small = |size: &str| size.trim().trim_end_matches("px").parse::<f64>().is_ok_and(|size| size <= ICON);
         if small(self.width) && small(self.height) {
             return None;
         }
-        let largest = Candidate::larger(Candidate::largest_of([self.srcset, self.lazy_srcset]), picture);
+        let largest = ImageCandidate::larger(ImageCandidate::largest_of([self.srcset, self.lazy_srcset]), picture);
         let plain =
             [self.lazy_src, self.src].into_iter().map(str::trim).find(|text| !text.is_empty() && !is_inline(text));
         let chosen = match largest {
@@ -123,7 +123,7 @@ mod tests {
     #[case(" , ", None)]
     #[case("", None)]
     fn the_largest_of_a_srcset(#[case] srcset: &str, #[case] wanted: Option<&str>) {
-        assert_eq!(Candidate::largest(srcset).map(|candidate| candidate.address).as_deref(), wanted);
+        assert_eq!(ImageCandidate::largest(srcset).map(|candidate| candidate.address).as_deref(), wanted);
     }
 
     #[rstest]
@@ -147,7 +147,7 @@ mod tests {
     #[case("a.jpg", "a.jpg 2000w", "b.webp 1600w", Some("a.jpg"))]
     #[case("a.jpg", "", "", Some("a.jpg"))]
     fn a_picture_element(#[case] src: &str, #[case] srcset: &str, #[case] source: &str, #[case] wanted: Option<&str>) {
-        let picture = Candidate::largest(source);
+        let picture = ImageCandidate::largest(source);
         assert_eq!(Offer { src, srcset, ..Offer::default() }.choose(picture).as_deref(), wanted);
     }
 }

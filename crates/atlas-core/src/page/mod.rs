@@ -69,7 +69,7 @@ pub const LARGEST_DATA: usize = 1024 * 1024;
 
 /// How pages are read.
 #[derive(Debug, Clone)]
-pub struct Reader {
+pub struct PageReader {
     /// The zone of dates that state none.
     pub timezone: TimeZone,
     /// Crawlers whose own robots directives count, besides those for all: lower-case product tokens.
@@ -82,7 +82,7 @@ pub struct Reader {
     pub drop_parameters: Parameters,
 }
 
-impl Default for Reader {
+impl Default for PageReader {
     fn default() -> Self {
         Self {
             timezone: TimeZone::UTC,
@@ -94,7 +94,7 @@ impl Default for Reader {
     }
 }
 
-impl Reader {
+impl PageReader {
     /// The settings as a text that differs wherever they make the same page say something else.
     pub fn written(&self) -> String {
         let Self { timezone, tokens, players, lead_picture, drop_parameters } = self;

@@ -2,7 +2,7 @@
 
 use serde_json::Value;
 
-use super::{Reader, reader};
+use super::{PageReader, reader};
 use crate::address::Address;
 use crate::video::Video;
 
@@ -25,7 +25,7 @@ pub fn read_oembed(json: &[u8], endpoint: &Address) -> Option<Video> {
         return None;
     }
     let frame = text("html").and_then(|html| {
-        let page = reader::read(html.as_bytes(), endpoint, &Reader::default()).ok()?;
+        let page = reader::read(html.as_bytes(), endpoint, &PageReader::default()).ok()?;
         let film = page.videos.into_iter().find_map(|video| video.content_loc);
         page.frames.into_iter().next().map(Address::into_string).or(film)
     });

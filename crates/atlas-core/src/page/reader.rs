@@ -1,17 +1,17 @@
 //! The reader itself: tokens in, a [`Page`] out.
 
-use super::media::Candidate;
-use super::reading::{Listening, Reading, cut, folded, title_of};
-use super::tokens::{self, Attributes, Sink};
-use super::{LARGEST_DATA, LONGEST_TEXT, Page, PageError, Reader, encoding};
+use super::media::ImageCandidate;
+use super::reading::{Listening, PageReading, cut, folded, title_of};
+use super::tokens::{self, Attributes, TokenSink};
+use super::{LARGEST_DATA, LONGEST_TEXT, Page, PageError, PageReader, encoding};
 use crate::address::Address;
 use crate::titles;
 use crate::video::Video;
 
 /// Reads a page that lives at `address`. Never fails on bad HTML, only on what is no text at all.
-pub fn read(bytes: &[u8], address: &Address, reader: &Reader) -> Result<Page, PageError> {
+pub fn read(bytes: &[u8], address: &Address, reader: &PageReader) -> Result<Page, PageError> {
     let text = encoding::decode(bytes)?;
-    let mut reading = Reading::new(address, reader);
+    let mut reading = PageReading::new(address, reader);
     tokens::read(&text, &mut reading);
     Ok(reading.finish())
 }
@@ -19,7 +19,7 @@ pub fn read(bytes: &[u8], address: &Address, reader: &Reader) -> Result<Page, Pa
 /// The words of a piece of HTML, white space folded.
 pub fn text_of(html: &str) -> String {
     struct Words(Vec<u8>);
-    impl Sink for Words {
+    impl TokenSink for Words {
         fn open(&mut self, tag: &[u8], _: &Attributes<'_>, _: bool) {
             if matches!(tag, b"p" | b"br" | b"li" | b"div" | b"td" | b"h1" | b"h2" | b"h3") {
                 self.0.push(b' ');
@@ -37,7 +37,7 @@ pub fn text_of(html: &str) -> String {
     folded(&words.0).unwrap_or_default()
 }
 
-impl Sink for Reading<'_> {
+impl TokenSink for PageReading<'_> {
     fn open(&mut self, tag: &[u8], attributes: &Attributes<'_>, self_closing: bool) {
         match tag {
             b"html" => {
@@ -74,8 +74,8 @@ impl Sink for Reading<'_> {
                 self.films.source(content);
             }
             b"source" => {
-                let offer = Candidate::largest_of([&attributes.text("srcset"), &attributes.text("data-srcset")]);
-                self.picture = Candidate::larger(self.picture.take(), offer);
+                let offer = ImageCandidate::largest_of([&attributes.text("srcset"), &attributes.text("data-srcset")]);
+                self.picture = ImageCandidate::larger(self.picture.take(), offer);
             }
             b"iframe" => self.frame(attributes),
             _ => {}
@@ -113,7 +113,7 @@ impl Sink for Reading<'_> {
     }
 }
 
-impl Reading<'_> {
+impl PageReading<'_> {
     fn finish(mut self) -> Page {
         self.heard_out();
         self.page.digest = self.content.digest();
@@ -187,14 +187,14 @@ mod tests {
     const HERE: &str = "https://www.marrowvale.example/films/cutting/";
 
     fn page(html: &str) -> Page {
-        let reader = Reader {
+        let reader = PageReader {
             timezone: TimeZone::get("Europe/London").unwrap(),
             tokens: vec!["lampbot".into()],
             players: vec![
                 Player::new("https://films.example/embed/{id}", None, Some("https://films.example/{id}.jpg")).unwrap(),
             ],
             drop_parameters: Parameters::new(&["sig", "x-*"]).unwrap(),
-            ..Reader::default()
+            ..PageReader::default()
         };
         read(html.as_bytes(), &Address::parse(HERE).unwrap(), &reader).unwrap()
     }
@@ -336,7 +336,7 @@ mod tests {
     proptest! {
         #[test]
         fn any_bytes_can_be_read(bytes in proptest::collection::vec(any::<u8>(), 0..400)) {
-            let reader = Reader::default();
+            let reader = PageReader::default();
             let _ = read(&bytes, &Address::parse(HERE).unwrap(), &reader);
         }
 
@@ -366,7 +366,7 @@ mod tests {
 
     #[test]
     fn lead_pictures_can_be_left_out() {
-        let reader = Reader { lead_picture: false, ..Reader::default() };
+        let reader = PageReader { lead_picture: false, ..PageReader::default() };
         let html = b"<meta property=og:image content=/lead.jpg><video src=/a.webm></video>";
         let page = read(html, &Address::parse(HERE).unwrap(), &reader).unwrap();
         assert_eq!(page.images, []);

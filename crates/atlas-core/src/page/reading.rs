@@ -5,9 +5,9 @@ use std::collections::HashSet;
 use super::digest::Content;
 use super::films::Films;
 use super::linked_data::LinkedData;
-use super::media::{Candidate, is_inline};
+use super::media::{ImageCandidate, is_inline};
 use super::tokens::Attributes;
-use super::{Heading, LONGEST_TEXT, MOST_HEADINGS, MOST_NAMES, MOST_VIDEOS, Page, Reader};
+use super::{Heading, LONGEST_TEXT, MOST_HEADINGS, MOST_NAMES, MOST_VIDEOS, Page, PageReader};
 use crate::address::{Address, Base, LONGEST};
 use crate::lastmod::Lastmod;
 
@@ -23,8 +23,8 @@ pub(super) enum Listening {
     LinkedData,
 }
 
-pub(super) struct Reading<'a> {
-    pub(super) reader: &'a Reader,
+pub(super) struct PageReading<'a> {
+    pub(super) reader: &'a PageReader,
     pub(super) page: Page,
     pub(super) address: &'a Address,
     pub(super) base: Option<Base>,
@@ -42,13 +42,13 @@ pub(super) struct Reading<'a> {
     pub(super) no_image_index: bool,
     pub(super) films: Films,
     /// What the sources of the open `picture` offer.
-    pub(super) picture: Option<Candidate>,
+    pub(super) picture: Option<ImageCandidate>,
     /// References of links that were met before.
     pub(super) met: HashSet<u64>,
 }
 
-impl<'a> Reading<'a> {
-    pub(super) fn new(address: &'a Address, reader: &'a Reader) -> Self {
+impl<'a> PageReading<'a> {
+    pub(super) fn new(address: &'a Address, reader: &'a PageReader) -> Self {
         Self {
             reader,
             page: Page::default(),

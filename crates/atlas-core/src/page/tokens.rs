@@ -12,7 +12,7 @@ use memchr::{memchr, memchr2, memmem};
 const MOST_ATTRIBUTES: usize = 256;
 
 /// Takes what a page is made of, in its order. Names are in lower case.
-pub(super) trait Sink {
+pub(super) trait TokenSink {
     /// A start tag.
     fn open(&mut self, name: &[u8], attributes: &Attributes<'_>, self_closing: bool);
     /// An end tag.
@@ -93,7 +93,7 @@ impl<'p> Attributes<'p> {
 }
 
 /// Takes a page apart.
-pub(super) fn read(page: &[u8], sink: &mut impl Sink) {
+pub(super) fn read(page: &[u8], sink: &mut impl TokenSink) {
     let mut attributes = Attributes { page, places: Vec::new() };
     let mut name = Vec::new();
     // Text that has been passed begins at `from`.
@@ -135,7 +135,7 @@ pub(super) fn read(page: &[u8], sink: &mut impl Sink) {
     say(sink, &page[from..]);
 }
 
-fn say(sink: &mut impl Sink, text: &[u8]) {
+fn say(sink: &mut impl TokenSink, text: &[u8]) {
     match memchr(b'&', text) {
         None if text.is_empty() => {}
         None => sink.text(text),
@@ -144,7 +144,7 @@ fn say(sink: &mut impl Sink, text: &[u8]) {
 }
 
 /// Elements whose content is text up to their own end tag. Returns where that end tag begins.
-fn raw_text(page: &[u8], at: usize, name: &[u8], sink: &mut impl Sink) -> usize {
+fn raw_text(page: &[u8], at: usize, name: &[u8], sink: &mut impl TokenSink) -> usize {
     let end = match name {
         b"title" | b"textarea" | b"style" | b"xmp" | b"iframe" | b"noembed" | b"noframes" => end_tag(page, at, name),
         b"script" => end_of_script(page, at),
@@ -244,7 +244,7 @@ mod tests {
         }
     }
 
-    impl Sink for Written {
+    impl TokenSink for Written {
         fn open(&mut self, name: &[u8], attributes: &Attributes<'_>, self_closing: bool) {
             self.token(&format!("\n+{}", String::from_utf8_lossy(name)));
             let mut seen = Vec::new();

@@ -5,7 +5,7 @@ use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
 use atlas_core::address::Site;
-use atlas_core::check::{Fetched, Inspection, Report};
+use atlas_core::check::{FetchResult, Inspection, Report};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::{MOST_BYTES, is_packed, packed_name};
 use atlas_store::disk::segmented_gzip::unpack;
@@ -38,7 +38,7 @@ impl WebRoot {
         while let Some(wanted) = inspection.next_wanted() {
             let fetched = self.fetch(&wanted.address);
             inspection.file(&wanted, &fetched);
-            if let Fetched::Bytes(bytes) = &fetched
+            if let FetchResult::Bytes(bytes) = &fetched
                 && !wanted.is_gzip()
             {
                 let copy = self.fetch(&packed_name(&wanted.address));
@@ -48,13 +48,13 @@ impl WebRoot {
         inspection.finish()
     }
 
-    fn fetch(&self, address: &str) -> Fetched {
-        let Some(path) = self.path(address) else { return Fetched::OutOfReach };
+    fn fetch(&self, address: &str) -> FetchResult {
+        let Some(path) = self.path(address) else { return FetchResult::OutOfReach };
         let fetched = read(&path);
         match fetched {
-            Fetched::Bytes(bytes) if is_packed(address) => match unpack(&bytes, MOST_BYTES) {
-                Ok(bytes) => Fetched::Bytes(bytes),
-                Err(error) => Fetched::Broken(format!("it is no gzip file, or a broken one: {error}")),
+            FetchResult::Bytes(bytes) if is_packed(address) => match unpack(&bytes, MOST_BYTES) {
+                Ok(bytes) => FetchResult::Bytes(bytes),
+                Err(error) => FetchResult::Broken(format!("it is no gzip file, or a broken one: {error}")),
             },
             fetched => fetched,
         }
@@ -71,16 +71,16 @@ impl WebRoot {
     }
 }
 
-fn read(path: &Path) -> Fetched {
+fn read(path: &Path) -> FetchResult {
     let read = || -> io::Result<Vec<u8>> {
         let mut bytes = Vec::new();
         File::open(path)?.take(MOST_BYTES + 1).read_to_end(&mut bytes)?;
         Ok(bytes)
     };
     match read() {
-        Ok(bytes) => Fetched::Bytes(bytes),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => Fetched::Missing,
-        Err(error) => Fetched::Broken(format!("cannot be read: {error}")),
+        Ok(bytes) => FetchResult::Bytes(bytes),
+        Err(error) if error.kind() == io::ErrorKind::NotFound => FetchResult::Missing,
+        Err(error) => FetchResult::Broken(format!("cannot be read: {error}")),
     }
 }
 
@@ -115,8 +115,8 @@ mod tests {
         let site = Site::parse("https://www.marrowvale.example/").unwrap();
         let root = WebRoot { folder: folder.path().to_owned(), site, robots: None, sitemaps: None };
         let fetch = |name: &str| root.fetch(&format!("https://www.marrowvale.example/{name}"));
-        assert!(matches!(fetch("broken.xml.gz"), Fetched::Broken(why) if why.contains("no gzip file")));
-        assert!(matches!(fetch("folder.xml"), Fetched::Broken(why) if why.contains("cannot be read")));
-        assert_eq!(fetch("lost.xml"), Fetched::Missing);
+        assert!(matches!(fetch("broken.xml.gz"), FetchResult::Broken(why) if why.contains("no gzip file")));
+        assert!(matches!(fetch("folder.xml"), FetchResult::Broken(why) if why.contains("cannot be read")));
+        assert_eq!(fetch("lost.xml"), FetchResult::Missing);
     }
 }

@@ -7,7 +7,7 @@ use atlas_core::address::{Address, Site};
 use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
 use atlas_core::lastmod::Lastmod;
-use atlas_core::page::{self, Reader};
+use atlas_core::page::{self, PageReader};
 use atlas_core::report::Problem;
 use atlas_core::video::{Video, unite};
 use atlas_store::arrival::Block;
@@ -33,7 +33,7 @@ pub struct Feed {
     /// The section of its entries.
     pub section: Option<String>,
     /// How what entries hold is read.
-    pub reader: Reader,
+    pub reader: PageReader,
     /// How long fetching it may take.
     pub wait: Duration,
 }

@@ -10,7 +10,7 @@ use atlas_core::address::Site;
 use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint::{self, Field};
 use atlas_core::links;
-use atlas_core::page::{self, Page, Reader};
+use atlas_core::page::{self, Page, PageReader};
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 
@@ -39,7 +39,7 @@ pub struct HtmlFolder {
     /// The section of its entries.
     pub section: Option<String>,
     /// How pages are read.
-    pub reader: Reader,
+    pub reader: PageReader,
     /// Whom to ask about films.
     pub asking: Arc<Asking>,
 }
@@ -119,8 +119,8 @@ impl Files for HtmlFolder {
 
 /// How each field of a page is found, by a fingerprint: some settings have a say in some fields. `more` is whatever else has a say in
 /// all of them.
-pub(crate) fn maps(reader: &Reader, asking: &Asking, more: &str) -> Vec<(Field, u64)> {
-    let Reader { timezone, tokens, players, lead_picture, drop_parameters } = reader;
+pub(crate) fn maps(reader: &PageReader, asking: &Asking, more: &str) -> Vec<(Field, u64)> {
+    let PageReader { timezone, tokens, players, lead_picture, drop_parameters } = reader;
     let how = |field: Field| match field {
         Field::Images => format!("{lead_picture} {}", drop_parameters.written()),
         Field::Videos => format!("{players:?} {} {}", asking.written(), drop_parameters.written()),

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
-use atlas_core::page::{self, Reader};
+use atlas_core::page::{self, PageReader};
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 use pulldown_cmark::{Options, Parser, html};
@@ -29,7 +29,7 @@ pub struct MarkdownFolder {
     /// How front matter is read.
     pub records: RecordSettings,
     /// How bodies are read.
-    pub reader: Reader,
+    pub reader: PageReader,
     /// Whom to ask about films.
     pub asking: Arc<Asking>,
 }

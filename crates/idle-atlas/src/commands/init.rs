@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use atlas_core::address::{Address, Site};
 use atlas_core::choose;
-use atlas_core::page::{Reader, read};
+use atlas_core::page::{PageReader, read};
 use atlas_core::robots::sitemap_lines;
 use atlas_io::sources::folder::Folder;
 use atlas_io::sources::html::{self, path_of};
@@ -89,7 +89,7 @@ fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
             folder.display()
         )));
     }
-    let votes = Votes::of(&files, &placeholder, &Reader::default());
+    let votes = Votes::of(&files, &placeholder, &PageReader::default());
     let robots = fs::read(folder.join("robots.txt")).unwrap_or_default();
     let (site, url_from) = match &init.url {
         Some(url) => (Site::parse(url).map_err(|why| Failure::said(format!("--url: {why}")))?, UrlFrom::Told),
@@ -159,7 +159,7 @@ struct Votes {
 }
 
 impl Votes {
-    fn of(files: &[(PathBuf, String)], site: &Site, reader: &Reader) -> Self {
+    fn of(files: &[(PathBuf, String)], site: &Site, reader: &PageReader) -> Self {
         let mut votes = Self::default();
         let step = files.len().div_ceil(SAMPLE);
         for (path, relative) in files.iter().step_by(step) {

@@ -1,7 +1,7 @@
 //! How pages are read, whichever source has them.
 
 use atlas_core::address::Address;
-use atlas_core::page::{Player, Reader};
+use atlas_core::page::{PageReader, Player};
 use atlas_core::query::Parameters;
 use atlas_io::sources::oembed::{Asking, Endpoint};
 use globset::{GlobBuilder, GlobSetBuilder};
@@ -12,8 +12,8 @@ use super::file::{ConfigFile, PlayerTable};
 use crate::exit::Failure;
 
 /// How pages are read.
-pub fn reader(context: &Context<'_>, typed: &ConfigFile) -> Result<Reader, Failure> {
-    Ok(Reader {
+pub fn reader(context: &Context<'_>, typed: &ConfigFile) -> Result<PageReader, Failure> {
+    Ok(PageReader {
         timezone: context.timezone.clone(),
         tokens: context.crawlers.to_vec(),
         players: players(context, typed)?,

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use atlas_core::choose;
-use atlas_core::page::Reader;
+use atlas_core::page::PageReader;
 use atlas_io::reading::field::Mapping;
 use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::reading::record::{Dates, RecordSettings};
@@ -83,7 +83,7 @@ const DOCUMENTS: [(&str, &str); 10] = [
 pub struct Sources<'a> {
     context: &'a Context<'a>,
     tables: &'a [Spanned<SourceTable>],
-    reader: Reader,
+    reader: PageReader,
     asking: Arc<Asking>,
     main: String,
 }

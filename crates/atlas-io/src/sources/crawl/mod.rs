@@ -16,7 +16,7 @@ use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
 use atlas_core::frontier::Visit;
 use atlas_core::lastmod::Lastmod;
-use atlas_core::page::{self, HeaderLinks, Page, Reader};
+use atlas_core::page::{self, HeaderLinks, Page, PageReader};
 use atlas_core::query::Parameters;
 use atlas_core::robots::Robots;
 use atlas_store::arrival::{BLOCK_BYTES, Block};
@@ -42,7 +42,7 @@ pub struct Crawl {
     /// The section of its entries.
     pub section: Option<String>,
     /// How pages are read.
-    pub reader: Reader,
+    pub reader: PageReader,
     /// Whom to ask about films.
     pub asking: Arc<Asking>,
     /// Types, such as `application/pdf`, of documents that are listed besides pages.
