@@ -20,7 +20,7 @@ use atlas_core::output_policy::{Media, SectionPolicy};
 use atlas_core::page::{self, PageReader, Player};
 use atlas_core::placement::{OwnFiles, UrlsPerFile};
 use atlas_core::query::Parameters;
-use atlas_io::reading::field::Mapping;
+use atlas_io::reading::field::ColumnMapping;
 use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::reading::record::{Dates, RecordSettings};
 #[cfg(feature = "feed")]
@@ -60,7 +60,7 @@ fn records() -> RecordSettings {
     RecordSettings {
         site: site(),
         section: None,
-        mapping: Mapping::default(),
+        mapping: ColumnMapping::default(),
         dates: Dates::Plain,
         separator: "|".into(),
         timezone: TimeZone::get("Europe/London").unwrap(),

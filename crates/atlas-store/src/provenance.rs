@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use atlas_core::contribution::Contribution;
-use atlas_core::fingerprint::{Field, Fields, PARTS};
+use atlas_core::fingerprint::{PARTS, PageField, PageFields};
 use serde::{Deserialize, Serialize};
 
 use crate::model::UNKNOWN;
@@ -16,21 +16,21 @@ use crate::report::SourceChange;
 
 /// Which fields a source gives, each with a fingerprint of how it finds it.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
-pub struct Mapping {
+pub struct SourceMapping {
     /// The source's name.
     pub source: String,
     /// By field.
-    pub fields: BTreeMap<Field, u64>,
+    pub fields: BTreeMap<PageField, u64>,
 }
 
 /// The mappings of the sources that an entry's fields come from, in the order in which they are believed.
-type Set = Vec<Mapping>;
+type Set = Vec<SourceMapping>;
 
 /// All provenances that are known, and those that this build adds.
 #[derive(Debug, Default)]
 pub(crate) struct Provenances {
     /// Of the sources of this build, in their order.
-    mappings: Vec<Mapping>,
+    mappings: Vec<SourceMapping>,
     known: Vec<(u16, Set)>,
     /// The names of all sources that the ledger has heard of.
     names: HashSet<String>,
@@ -43,7 +43,7 @@ pub(crate) struct Provenances {
 
 impl Provenances {
     /// From what the ledger knows and what the sources of this build map.
-    pub(crate) fn new(known: Vec<(u16, String)>, mappings: Vec<Mapping>) -> Self {
+    pub(crate) fn new(known: Vec<(u16, String)>, mappings: Vec<SourceMapping>) -> Self {
         let read = |(number, text): (u16, String)| Some((number, serde_json::from_str::<Set>(&text).ok()?));
         let known: Vec<(u16, Set)> = known.into_iter().filter_map(read).collect();
         let names = known.iter().flat_map(|(_, set)| set.iter().map(|mapping| mapping.source.clone())).collect();
@@ -104,11 +104,11 @@ impl Provenances {
     fn compare(&self, before: u16, sources: &[u16]) -> Comparison {
         let none = Vec::new();
         let before = self.known.iter().find(|(number, _)| *number == before).map_or(&none, |(_, set)| set);
-        let now: Vec<&Mapping> = sources.iter().filter_map(|at| self.mappings.get(usize::from(*at))).collect();
+        let now: Vec<&SourceMapping> = sources.iter().filter_map(|at| self.mappings.get(usize::from(*at))).collect();
         let mut comparison = Comparison::default();
-        let mut fields: HashMap<u16, Vec<Field>> = HashMap::new();
-        for &field in Field::ALL {
-            let givers = |set: &mut dyn Iterator<Item = &Mapping>| -> Vec<(String, u64)> {
+        let mut fields: HashMap<u16, Vec<PageField>> = HashMap::new();
+        for &field in PageField::ALL {
+            let givers = |set: &mut dyn Iterator<Item = &SourceMapping>| -> Vec<(String, u64)> {
                 set.filter_map(|mapping| Some((mapping.source.clone(), *mapping.fields.get(&field)?))).collect()
             };
             let (given, gives) = (givers(&mut before.iter()), givers(&mut now.iter().copied()));
@@ -131,7 +131,7 @@ impl Provenances {
         comparison
     }
 
-    fn changes(&self, before: &Set, now: &[&Mapping]) -> Vec<(SourceChange, String)> {
+    fn changes(&self, before: &Set, now: &[&SourceMapping]) -> Vec<(SourceChange, String)> {
         let was = |name: &str| before.iter().find(|mapping| mapping.source == name);
         let changed = now.iter().filter_map(|mapping| {
             let change = match was(&mapping.source) {
@@ -161,7 +161,7 @@ pub(crate) struct Comparison {
     /// Whether its declared dates can be compared.
     pub(crate) dates: bool,
     /// What each source said of it then, by the source's place.
-    fields: HashMap<u16, Fields>,
+    fields: HashMap<u16, PageFields>,
     /// What changed about its sources.
     pub(crate) changes: Vec<(SourceChange, String)>,
 }
@@ -185,23 +185,23 @@ mod tests {
 
     use super::*;
 
-    fn mapping(source: &str, fields: &[(Field, u64)]) -> Mapping {
-        Mapping { source: source.to_owned(), fields: fields.iter().copied().collect() }
+    fn mapping(source: &str, fields: &[(PageField, u64)]) -> SourceMapping {
+        SourceMapping { source: source.to_owned(), fields: fields.iter().copied().collect() }
     }
 
-    fn provenances(before: &[Mapping], now: Vec<Mapping>) -> Provenances {
+    fn provenances(before: &[SourceMapping], now: Vec<SourceMapping>) -> Provenances {
         Provenances::new(vec![(7, serde_json::to_string(before).unwrap())], now)
     }
 
-    const TABLE: [(Field, u64); 2] = [(Field::Title, 1), (Field::Modified, 1)];
+    const TABLE: [(PageField, u64); 2] = [(PageField::Title, 1), (PageField::Modified, 1)];
     const ALL: [bool; PARTS] = [true; PARTS];
 
     #[rstest]
-    #[case::a_field_more(&[(Field::Title, 1), (Field::Modified, 1), (Field::Images, 1)], ALL, true)]
-    #[case::a_field_less(&[(Field::Title, 1)], ALL, false)]
-    #[case::mapped_otherwise(&[(Field::Title, 2), (Field::Modified, 1)], [false, true, true, true], true)]
+    #[case::a_field_more(&[(PageField::Title, 1), (PageField::Modified, 1), (PageField::Images, 1)], ALL, true)]
+    #[case::a_field_less(&[(PageField::Title, 1)], ALL, false)]
+    #[case::mapped_otherwise(&[(PageField::Title, 2), (PageField::Modified, 1)], [false, true, true, true], true)]
     fn what_was_mapped_as_before_can_be_compared(
-        #[case] fields: &[(Field, u64)],
+        #[case] fields: &[(PageField, u64)],
         #[case] parts: [bool; PARTS],
         #[case] dates: bool,
     ) {
@@ -230,8 +230,8 @@ mod tests {
 
     #[test]
     fn what_a_source_said_that_left_cannot_be_compared() {
-        let before = [mapping("a", &[(Field::Content, 1)]), mapping("b", &TABLE)];
-        let known = provenances(&before, vec![mapping("a", &[(Field::Content, 1)])]);
+        let before = [mapping("a", &[(PageField::Content, 1)]), mapping("b", &TABLE)];
+        let known = provenances(&before, vec![mapping("a", &[(PageField::Content, 1)])]);
         let comparison = known.comparison(7, &[0]);
         assert_eq!((comparison.parts, comparison.dates), ([false, true, true, true], false));
         assert_eq!(comparison.changes, [(SourceChange::Left, "b".to_owned())]);

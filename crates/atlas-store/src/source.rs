@@ -2,13 +2,13 @@
 
 use std::collections::BTreeMap;
 
-use atlas_core::fingerprint::{self, Field, Fields};
+use atlas_core::fingerprint::{self, PageField, PageFields};
 use atlas_core::report::{Outcome, Problem};
 
 use crate::arrival::{Arrivals, Block, Decider};
 use crate::error::StoreError;
 use crate::model::Memory;
-use crate::provenance::Mapping;
+use crate::provenance::SourceMapping;
 use crate::stop::Stop;
 
 /// A place to gather from.
@@ -125,9 +125,9 @@ pub struct Gathering<'a> {
     outcome: Outcome,
     live_robots: Option<LiveRobots>,
     /// How fields are found; those that no row says anything of are not given.
-    maps: BTreeMap<Field, u64>,
+    maps: BTreeMap<PageField, u64>,
     maps_all: bool,
-    given: Fields,
+    given: PageFields,
 }
 
 /// What a source leaves behind.
@@ -135,7 +135,7 @@ pub(crate) struct Left {
     pub(crate) outcome: Outcome,
     pub(crate) memory: Memory,
     pub(crate) live_robots: Option<LiveRobots>,
-    pub(crate) mapping: Mapping,
+    pub(crate) mapping: SourceMapping,
 }
 
 /// Keeps what was learnt so far, before a build is through.
@@ -159,28 +159,28 @@ impl<'a> Gathering<'a> {
             keep,
             outcome: Outcome::of(name),
             live_robots: None,
-            maps: Field::ALL.iter().map(|field| (*field, 0)).collect(),
+            maps: PageField::ALL.iter().map(|field| (*field, 0)).collect(),
             maps_all: true,
-            given: Fields::default(),
+            given: PageFields::default(),
         }
     }
 
     pub(crate) fn finish(mut self) -> Left {
         self.outcome.unchanged_files = self.memory.met;
-        let is_given = |field: &Field| self.maps_all || self.given.has(*field);
+        let is_given = |field: &PageField| self.maps_all || self.given.has(*field);
         let fields = self.maps.into_iter().filter(|(field, _)| is_given(field)).collect();
-        let mapping = Mapping { source: self.outcome.name.clone(), fields };
+        let mapping = SourceMapping { source: self.outcome.name.clone(), fields };
         Left { outcome: self.outcome, memory: self.memory, live_robots: self.live_robots, mapping }
     }
 
     /// Says how the fields of the source are found, by a fingerprint of that: an entry is compared with what it was only over fields
     /// that were found in the same way then. A source that says nothing finds all fields as it always did.
-    pub fn maps(&mut self, fields: impl IntoIterator<Item = (Field, u64)>) {
+    pub fn maps(&mut self, fields: impl IntoIterator<Item = (PageField, u64)>) {
         self.maps = fields.into_iter().collect();
     }
 
     /// The same for a source whose rows may have any of the fields: it gives those that some row has.
-    pub fn maps_what_is_given(&mut self, fields: impl IntoIterator<Item = (Field, u64)>) {
+    pub fn maps_what_is_given(&mut self, fields: impl IntoIterator<Item = (PageField, u64)>) {
         self.maps(fields);
         self.maps_all = false;
     }

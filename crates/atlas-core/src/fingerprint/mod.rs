@@ -14,7 +14,7 @@ mod page;
 mod written;
 mod settings;
 
-pub use self::page::{Field, Fields, PARTS, Prints};
+pub use self::page::{PARTS, PageField, PageFields, Prints};
 pub use self::row::{key, raw, row};
 pub use self::settings::{canonical, settings};
 pub use self::written::{decided, group, written, written_date};

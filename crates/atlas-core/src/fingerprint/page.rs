@@ -31,14 +31,14 @@ macro_rules! weights {
         #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
         #[serde(rename_all = "kebab-case")]
         #[repr(u8)]
-        pub enum Field {
+        pub enum PageField {
             $($(
                 #[doc = concat!("[`Said::", stringify!($name), "`]")]
                 $field,
             )?)*
         }
 
-        impl Field {
+        impl PageField {
             /// All of them.
             pub const ALL: &[Self] = &[$($(Self::$field,)?)*];
 
@@ -50,12 +50,12 @@ macro_rules! weights {
             }
         }
 
-        impl Fields {
+        impl PageFields {
             /// Those that something is said of.
             pub fn of(contribution: &Contribution<'_>) -> Self {
                 let mut fields = Self::default();
                 $($(if contribution.$name.is_said() {
-                    fields.0 |= 1 << Field::$field as u8;
+                    fields.0 |= 1 << PageField::$field as u8;
                 })?)*
                 fields
             }
@@ -63,7 +63,7 @@ macro_rules! weights {
             /// What is said in these fields, and nothing else.
             pub fn select<'a>(self, contribution: &Contribution<'a>) -> Contribution<'a> {
                 let mut selected = Contribution { url: contribution.url.clone(), ..Contribution::default() };
-                $($(if self.has(Field::$field) {
+                $($(if self.has(PageField::$field) {
                     selected.$name = contribution.$name.clone();
                 })?)*
                 selected
@@ -81,7 +81,7 @@ macro_rules! weights {
 
 /// Some fields.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
-pub struct Fields(u16);
+pub struct PageFields(u16);
 
 field_table!(weights);
 
@@ -177,9 +177,9 @@ impl FieldWeight<'_> {
     }
 }
 
-impl Fields {
+impl PageFields {
     /// Whether a field is among them.
-    pub fn has(self, field: Field) -> bool {
+    pub fn has(self, field: PageField) -> bool {
         self.0 & 1 << field as u8 != 0
     }
 
@@ -189,8 +189,8 @@ impl Fields {
     }
 }
 
-impl FromIterator<Field> for Fields {
-    fn from_iter<I: IntoIterator<Item = Field>>(fields: I) -> Self {
+impl FromIterator<PageField> for PageFields {
+    fn from_iter<I: IntoIterator<Item = PageField>>(fields: I) -> Self {
         Self(fields.into_iter().fold(0, |bits, field| bits | 1 << field as u8))
     }
 }
@@ -199,7 +199,7 @@ impl FromIterator<Field> for Fields {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Prints {
     /// Content, title, description, language, pictures, videos, canonical and noindex. Its lower half holds a byte for each of four
-    /// parts (see [`Field::part`]), so that one can be compared where another cannot; its upper half is of all.
+    /// parts (see [`PageField::part`]), so that one can be compared where another cannot; its upper half is of all.
     pub page: u64,
     /// The declared dates; 0 where there are none.
     pub declared: u32,
@@ -292,18 +292,18 @@ mod tests {
 
     /// Each field moves its own part, and what is selected of fields is what was said in them.
     #[rstest]
-    #[case::title(Contribution { title: Some("Fares 2027".into()), ..page() }, Field::Title)]
-    #[case::summary(Contribution { description: Some("What it costs".into()), ..page() }, Field::Description)]
-    #[case::language(Contribution { language: Some("cy".into()), ..page() }, Field::Language)]
-    #[case::content(Contribution { digest: Some(8), ..page() }, Field::Content)]
-    #[case::pictures(Contribution { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, Field::Images)]
-    fn parts_move_alone(#[case] other: Contribution<'static>, #[case] moved: Field) {
+    #[case::title(Contribution { title: Some("Fares 2027".into()), ..page() }, PageField::Title)]
+    #[case::summary(Contribution { description: Some("What it costs".into()), ..page() }, PageField::Description)]
+    #[case::language(Contribution { language: Some("cy".into()), ..page() }, PageField::Language)]
+    #[case::content(Contribution { digest: Some(8), ..page() }, PageField::Content)]
+    #[case::pictures(Contribution { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, PageField::Images)]
+    fn parts_move_alone(#[case] other: Contribution<'static>, #[case] moved: PageField) {
         let (one, two) = (prints(&page()).page, prints(&other).page);
         let parts: Vec<usize> = (0..PARTS).filter(|part| !Prints::same_part(one, two, *part)).collect();
         assert_eq!(parts, [moved.part().unwrap()]);
-        let rest: Fields = Field::ALL.iter().copied().filter(|field| *field != moved).collect();
+        let rest: PageFields = PageField::ALL.iter().copied().filter(|field| *field != moved).collect();
         assert_eq!(prints(&rest.select(&page())), prints(&rest.select(&other)));
-        assert_eq!(Fields::of(&other).select(&other), other);
+        assert_eq!(PageFields::of(&other).select(&other), other);
     }
 
     #[test]

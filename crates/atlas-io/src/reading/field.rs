@@ -140,14 +140,14 @@ pub const VIDEO_PREFIX: &str = "videos.";
 
 /// Where fields are found, where columns do not bear their names.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Mapping {
+pub struct ColumnMapping {
     /// By field: one place, or several for a list.
     pub(crate) fields: BTreeMap<Field, Vec<Template>>,
     /// Parts of a video, by the names of the video extension.
     pub(crate) video: BTreeMap<String, Template>,
 }
 
-impl Mapping {
+impl ColumnMapping {
     /// Whether some field or part of a video is made of this column.
     pub(crate) fn names(&self, column: &str) -> bool {
         let templates = self.fields.values().flatten().chain(self.video.values());

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use atlas_core::address::Site;
 use atlas_core::contribution::Contribution;
-use atlas_core::fingerprint::{self, Field};
+use atlas_core::fingerprint::{self, PageField};
 use atlas_core::links;
 use atlas_core::page::{self, Page, PageReader};
 use atlas_store::error::StoreError;
@@ -74,7 +74,7 @@ impl Source for HtmlFolder {
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let mut maps = maps(&self.reader, &self.asking, "");
         if !self.heed_canonical {
-            maps.retain(|(field, _)| *field != Field::Canonical);
+            maps.retain(|(field, _)| *field != PageField::Canonical);
         }
         gathering.maps(maps);
         let run = Self { asking: self.asking.begin(gathering.stop()), ..self.clone() };
@@ -119,16 +119,16 @@ impl Files for HtmlFolder {
 
 /// How each field of a page is found, by a fingerprint: some settings have a say in some fields. `more` is whatever else has a say in
 /// all of them.
-pub(crate) fn maps(reader: &PageReader, asking: &Asking, more: &str) -> Vec<(Field, u64)> {
+pub(crate) fn maps(reader: &PageReader, asking: &Asking, more: &str) -> Vec<(PageField, u64)> {
     let PageReader { timezone, tokens, players, lead_picture, drop_parameters } = reader;
-    let how = |field: Field| match field {
-        Field::Images => format!("{lead_picture} {}", drop_parameters.written()),
-        Field::Videos => format!("{players:?} {} {}", asking.written(), drop_parameters.written()),
-        Field::Noindex => format!("{tokens:?}"),
-        Field::Modified | Field::Published => format!("{:?}", timezone.iana_name()),
+    let how = |field: PageField| match field {
+        PageField::Images => format!("{lead_picture} {}", drop_parameters.written()),
+        PageField::Videos => format!("{players:?} {} {}", asking.written(), drop_parameters.written()),
+        PageField::Noindex => format!("{tokens:?}"),
+        PageField::Modified | PageField::Published => format!("{:?}", timezone.iana_name()),
         _ => String::new(),
     };
-    Field::ALL.iter().map(|&field| (field, fingerprint::settings(&format!("{} {more}", how(field))))).collect()
+    PageField::ALL.iter().map(|&field| (field, fingerprint::settings(&format!("{} {more}", how(field))))).collect()
 }
 
 /// The links of a page that a crawler may follow and that stay within the site, or mean to, packed.

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::Contribution;
-use atlas_core::fingerprint::Fields;
+use atlas_core::fingerprint::PageFields;
 
 use super::decider::{Decider, RowSummary, packed};
 use crate::bytes::part;
@@ -24,7 +24,7 @@ pub struct Block {
     /// Links of some rows, packed.
     pub(super) links: Vec<(u32, Vec<u8>)>,
     /// The fields that some row says something of, as far as they were read.
-    given: Fields,
+    given: PageFields,
     /// Used again from row to row.
     scratch: Vec<u8>,
 }
@@ -103,7 +103,7 @@ impl Block {
             chunks: Vec::new(),
             met: Vec::new(),
             links: Vec::new(),
-            given: Fields::default(),
+            given: PageFields::default(),
             scratch: Vec::new(),
         }
     }
@@ -127,7 +127,7 @@ impl Block {
     /// in any case.
     pub fn push_raw(&mut self, contribution: &Contribution<'_>, raw: u64) {
         let Rows::Read { bytes, summaries } = &mut self.rows else { return };
-        self.given = self.given.and(Fields::of(contribution));
+        self.given = self.given.and(PageFields::of(contribution));
         let start = bytes.len();
         contribution.write(bytes);
         summaries.push(self.decider.summary(contribution, &bytes[start..], raw, start, &mut self.scratch));
@@ -164,7 +164,7 @@ impl Block {
     }
 
     /// The fields that some row says something of, as far as they were read.
-    pub(crate) fn given(&self) -> Fields {
+    pub(crate) fn given(&self) -> PageFields {
         self.given
     }
 

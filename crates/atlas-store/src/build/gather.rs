@@ -9,7 +9,7 @@ use crate::destination::ROBOTS;
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 use crate::model::Memory;
-use crate::provenance::Mapping;
+use crate::provenance::SourceMapping;
 use crate::publish::differs_from_live;
 use crate::source::{Gathering, Left, LiveRobots};
 
@@ -19,7 +19,7 @@ pub(super) struct Gathered {
     pub(super) outcomes: Vec<Outcome>,
     pub(super) memories: Vec<Memory>,
     pub(super) live_robots: Option<LiveRobots>,
-    pub(super) mappings: Vec<Mapping>,
+    pub(super) mappings: Vec<SourceMapping>,
 }
 
 /// Gathers from all sources.

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use atlas_core::choose::Chooser;
-use atlas_core::fingerprint::Field;
+use atlas_core::fingerprint::PageField;
 use atlas_core::page;
 
 use super::Purpose;
@@ -20,7 +20,7 @@ use crate::error::StoreError;
 use crate::guard::Before;
 use crate::ledger::Ledger;
 use crate::model::Fact;
-use crate::provenance::{Mapping, Provenances};
+use crate::provenance::{Provenances, SourceMapping};
 use crate::settle::{Expected, Terms, settle};
 
 /// Gathers, settles, chooses, derives, judges and arranges.
@@ -70,8 +70,10 @@ fn find_with(
     let folder = job.scratch.as_path();
     let failed = || StoreError::io("cannot read back what was put aside in", folder);
     // Pages of archives are derived in the same way always.
-    mappings
-        .push(Mapping { source: ARCHIVES.to_owned(), fields: Field::ALL.iter().map(|field| (*field, 0)).collect() });
+    mappings.push(SourceMapping {
+        source: ARCHIVES.to_owned(),
+        fields: PageField::ALL.iter().map(|field| (*field, 0)).collect(),
+    });
     let provenances = Provenances::new(ledger.provenances()?, mappings);
     let pages_known = job.sources.iter().any(|source| source.reads_pages());
     let expected = Expected::of(job.sources, &arrivals);

@@ -299,13 +299,13 @@ fn word(contribution: &Contribution<'_>, field: &str) -> String {
 #[cfg(test)]
 mod tests {
     use atlas_core::accepted::Accepted;
-    use atlas_core::fingerprint::Field;
+    use atlas_core::fingerprint::PageField;
     use rstest::rstest;
 
     use super::super::assignment::Role;
     use super::*;
     use crate::arrival::{Need, plain_decider};
-    use crate::provenance::Mapping;
+    use crate::provenance::SourceMapping;
 
     /// A path and a title.
     type TestRows = &'static [(&'static str, &'static str)];
@@ -328,8 +328,9 @@ mod tests {
         arrivals
     }
 
-    fn mappings(first: u64) -> Vec<Mapping> {
-        let mapping = |source: &str, how| Mapping { source: source.into(), fields: [(Field::Title, how)].into() };
+    fn mappings(first: u64) -> Vec<SourceMapping> {
+        let mapping =
+            |source: &str, how| SourceMapping { source: source.into(), fields: [(PageField::Title, how)].into() };
         vec![mapping("first", first), mapping("second", 1)]
     }
 

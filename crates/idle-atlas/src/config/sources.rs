@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use atlas_core::choose;
 use atlas_core::page::PageReader;
-use atlas_io::reading::field::Mapping;
+use atlas_io::reading::field::ColumnMapping;
 use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::reading::record::{Dates, RecordSettings};
 use atlas_io::secret::Secret;
@@ -267,7 +267,7 @@ impl<'a> Sources<'a> {
     }
 
     fn records(&self, source: &SourceTable) -> Result<RecordSettings, Failure> {
-        let mut mapping = Mapping::default();
+        let mut mapping = ColumnMapping::default();
         for (name, places) in source.fields.iter().flat_map(|fields| fields.as_ref()) {
             mapping
                 .add(name, &places.as_ref().to_vec())

@@ -3,7 +3,7 @@
 use atlas_core::fingerprint;
 
 use super::settings::RecordSettings;
-use crate::reading::field::{Field, Mapping, VIDEO_PREFIX};
+use crate::reading::field::{ColumnMapping, Field, VIDEO_PREFIX};
 use crate::reading::template::Template;
 
 /// Where each field is found in the records of one source.
@@ -25,7 +25,7 @@ pub(crate) struct Header {
 
 impl Header {
     /// For records that are objects with names of their own.
-    pub(crate) fn of_objects(mapping: &Mapping) -> Self {
+    pub(crate) fn of_objects(mapping: &ColumnMapping) -> Self {
         let mut header = Self {
             video: mapping.video.clone().into_iter().collect(),
             found: [true; Field::ALL.len()],
@@ -39,7 +39,7 @@ impl Header {
     }
 
     /// For records whose values stand in columns. Fails with the field and the column that is missing.
-    pub(crate) fn of_columns(mapping: &Mapping, columns: Vec<String>) -> Result<Self, (Field, String)> {
+    pub(crate) fn of_columns(mapping: &ColumnMapping, columns: Vec<String>) -> Result<Self, (Field, String)> {
         let mut header = Self { columns, ..Self::default() };
         for field in Field::ALL {
             let at = field as usize;
@@ -78,8 +78,8 @@ impl Header {
     }
 
     /// How each field that has a say in what the page says is found, by a fingerprint; those that are nowhere are not among them.
-    pub(crate) fn maps(&self, settings: &RecordSettings) -> Vec<(fingerprint::Field, u64)> {
-        use fingerprint::Field as Print;
+    pub(crate) fn maps(&self, settings: &RecordSettings) -> Vec<(fingerprint::PageField, u64)> {
+        use fingerprint::PageField as Print;
         let RecordSettings { dates, separator, timezone, drop_parameters, .. } = settings;
         let dates = format!("{dates:?} {:?}", timezone.iana_name());
         let files = format!("{separator} {}", drop_parameters.written());

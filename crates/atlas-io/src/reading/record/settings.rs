@@ -4,7 +4,7 @@ use atlas_core::address::Site;
 use atlas_core::query::Parameters;
 use jiff::tz::TimeZone;
 
-use crate::reading::field::Mapping;
+use crate::reading::field::ColumnMapping;
 
 /// How the dates of a source are written.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
@@ -24,7 +24,7 @@ pub struct RecordSettings {
     /// The section of its entries.
     pub section: Option<String>,
     /// Where fields are found.
-    pub mapping: Mapping,
+    pub mapping: ColumnMapping,
     /// How dates are written.
     pub dates: Dates,
     /// What separates the items of a list in a text.
