@@ -1,6 +1,6 @@
 //! What people read: the page for visitors, the text form, the feeds of the newest, and the look of the XML in a browser.
 //!
-//! All of it is made of [`Line`]s: what is shown of an entry.
+//! All of it is made of [`VisitorLine`]s: what is shown of an entry.
 
 mod rank;
 mod template;
@@ -14,10 +14,10 @@ use std::borrow::Cow;
 use crate::address;
 use crate::lastmod::Lastmod;
 
-pub use newest::{Feed, atom, rss};
+pub use newest::{FeedFrame, atom, rss};
 pub use page::Visitors;
 pub use parts::Label;
-pub use template::{Template, TemplateError};
+pub use template::{PageTemplate, TemplateError};
 pub use text::text_files;
 
 /// How a browser shows sitemap files and indexes: a table with counts (see `atlas.css` in the web root). A stylesheet of
@@ -26,7 +26,7 @@ pub const STYLESHEET: &str = include_str!("atlas.css");
 
 /// What is shown of an entry.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Line<'a> {
+pub struct VisitorLine<'a> {
     /// Its URL.
     pub url: &'a str,
     /// Its path, query included.
@@ -49,7 +49,7 @@ pub struct Line<'a> {
     folder: usize,
 }
 
-impl<'a> Line<'a> {
+impl<'a> VisitorLine<'a> {
     /// What it is called: its title, else its path.
     pub fn name(&self) -> &'a str {
         self.title.unwrap_or(self.path)
@@ -98,7 +98,7 @@ fn lists_others(path: &str) -> bool {
 }
 
 /// How a feed is made: what stands around it, all lines, and how many of them at most.
-pub type MakeFeed = fn(&Feed, &[Line<'_>], usize) -> Vec<u8>;
+pub type MakeFeed = fn(&FeedFrame, &[VisitorLine<'_>], usize) -> Vec<u8>;
 
 /// Text as it may stand in HTML or XML, in elements and attributes alike.
 fn escaped(text: &str) -> Cow<'_, str> {
@@ -118,8 +118,8 @@ mod tests {
     use super::*;
 
     /// A line with a path and a title alone.
-    pub(super) fn line<'a>(url: &'a str, title: Option<&'a str>) -> Line<'a> {
-        Line { title, ..Line::new(url) }
+    pub(super) fn line<'a>(url: &'a str, title: Option<&'a str>) -> VisitorLine<'a> {
+        VisitorLine { title, ..VisitorLine::new(url) }
     }
 
     #[rstest]

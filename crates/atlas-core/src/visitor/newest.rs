@@ -5,12 +5,12 @@ use std::cmp::Reverse;
 use jiff::Timestamp;
 use jiff::fmt::rfc2822;
 
-use super::{Line, escaped};
+use super::{VisitorLine, escaped};
 use crate::lastmod::Lastmod;
 
 /// What stands around the entries of a feed.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Feed {
+pub struct FeedFrame {
     /// Its title.
     pub title: String,
     /// The site's URL.
@@ -23,7 +23,7 @@ pub struct Feed {
     pub sections: Vec<u16>,
 }
 
-impl Feed {
+impl FeedFrame {
     /// The lines of XML before the root.
     fn head(&self) -> String {
         let style = self
@@ -33,15 +33,15 @@ impl Feed {
     }
 
     /// Whether an entry may be in it: lists of others are no news.
-    fn holds(&self, line: &Line<'_>) -> bool {
+    fn holds(&self, line: &VisitorLine<'_>) -> bool {
         !line.is_list && (self.sections.is_empty() || self.sections.contains(&line.section))
     }
 }
 
 /// Whether one entry is newer than another: by publication, else by its date; of two alike the smaller URL comes first. An
 /// entry without a date is no news.
-fn newest<'a>(feed: &Feed, lines: &[Line<'a>], most: usize) -> Vec<(Line<'a>, Lastmod)> {
-    let date = |line: &Line<'a>| line.published.or(line.lastmod);
+fn newest<'a>(feed: &FeedFrame, lines: &[VisitorLine<'a>], most: usize) -> Vec<(VisitorLine<'a>, Lastmod)> {
+    let date = |line: &VisitorLine<'a>| line.published.or(line.lastmod);
     let order = |(newer, at): &(Reverse<i64>, usize)| (*newer, lines[*at].url);
     let held = lines.iter().enumerate().filter(|(_, line)| feed.holds(line));
     let dated = held.filter_map(|(at, line)| Some((Reverse(date(line)?.seconds()), at)));
@@ -59,10 +59,11 @@ fn timestamp(date: Lastmod) -> Timestamp {
 }
 
 /// The feed as Atom, of the `most` newest entries. Its own date is that of its newest entry, never that of the build.
-pub fn atom(feed: &Feed, lines: &[Line<'_>], most: usize) -> Vec<u8> {
+pub fn atom(feed: &FeedFrame, lines: &[VisitorLine<'_>], most: usize) -> Vec<u8> {
     let newest = newest(feed, lines, most);
-    let changed =
-        |line: &Line<'_>, date: Lastmod| line.lastmod.filter(|one| one.seconds() > date.seconds()).unwrap_or(date);
+    let changed = |line: &VisitorLine<'_>, date: Lastmod| {
+        line.lastmod.filter(|one| one.seconds() > date.seconds()).unwrap_or(date)
+    };
     let updated = newest.iter().map(|(line, date)| timestamp(changed(line, *date))).max();
     let mut out = format!(
         "{}<feed xmlns=\"http://www.w3.org/2005/Atom\">\n<title>{title}</title>\n\
@@ -90,7 +91,7 @@ pub fn atom(feed: &Feed, lines: &[Line<'_>], most: usize) -> Vec<u8> {
 }
 
 /// The feed as RSS, of the `most` newest entries.
-pub fn rss(feed: &Feed, lines: &[Line<'_>], most: usize) -> Vec<u8> {
+pub fn rss(feed: &FeedFrame, lines: &[VisitorLine<'_>], most: usize) -> Vec<u8> {
     let mut out = format!(
         "{}<rss version=\"2.0\" xmlns:atom=\"http://www.w3.org/2005/Atom\">\n<channel>\n\
          <title>{title}</title>\n<link>{}</link>\n<description>{title}</description>\n\
@@ -119,8 +120,8 @@ mod tests {
     use super::super::tests::line;
     use super::*;
 
-    fn feed() -> Feed {
-        Feed {
+    fn feed() -> FeedFrame {
+        FeedFrame {
             title: "New on the line & beyond".into(),
             site: "https://www.marrowvale.example/".into(),
             own: "https://www.marrowvale.example/atlas-newest.xml".into(),
@@ -129,8 +130,8 @@ mod tests {
         }
     }
 
-    fn lines() -> Vec<Line<'static>> {
-        let of = |url, published: Option<i32>, changed: Option<i32>| Line {
+    fn lines() -> Vec<VisitorLine<'static>> {
+        let of = |url, published: Option<i32>, changed: Option<i32>| VisitorLine {
             published: published.and_then(Lastmod::from_epoch_day),
             lastmod: changed.and_then(Lastmod::from_epoch_day),
             description: Some("Ice & points"),
@@ -155,13 +156,13 @@ mod tests {
     #[test]
     fn lists_and_other_sections_are_left_out() {
         let mut lines = lines();
-        lines.push(Line { section: 2, ..line("https://www.marrowvale.example/new/", None) });
+        lines.push(VisitorLine { section: 2, ..line("https://www.marrowvale.example/new/", None) });
         lines.push(line("https://www.marrowvale.example/tag/ice/", None));
         lines.iter_mut().skip(4).for_each(|line| line.published = Lastmod::from_epoch_day(20_500));
         let paths =
-            |feed: &Feed| newest(feed, &lines, 9).iter().map(|(line, _)| line.path.to_owned()).collect::<Vec<_>>();
+            |feed: &FeedFrame| newest(feed, &lines, 9).iter().map(|(line, _)| line.path.to_owned()).collect::<Vec<_>>();
         assert_eq!(paths(&feed()), ["/new/", "/a/", "/b/", "/old/"]);
-        assert_eq!(paths(&Feed { sections: vec![2], ..feed() }), ["/new/"]);
+        assert_eq!(paths(&FeedFrame { sections: vec![2], ..feed() }), ["/new/"]);
     }
 
     #[test]

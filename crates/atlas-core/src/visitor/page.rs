@@ -1,10 +1,10 @@
 //! The page for visitors (HTML sitemap): all entries by section and folder, by their titles, on one page or, where there are
 //! many, on several.
 
-use super::parts::{Cut, Label, Part, SectionList};
-use super::rank::{ByFolder, Folders, Item, Order, ranked};
-use super::template::{STYLE, Template};
-use super::{Line, escaped};
+use super::parts::{Label, PageContent, SectionList, SectionPart};
+use super::rank::{ByFolder, Folders, SectionLine, SectionOrder, ranked};
+use super::template::{PageTemplate, STYLE};
+use super::{VisitorLine, escaped};
 use crate::number::grouped;
 use crate::placement::{CHILD_PREFIX, VISITOR_PAGE};
 
@@ -29,28 +29,28 @@ const MONTHS: [&str; 12] = [
 pub struct Visitors<'a> {
     sections: Vec<SectionList<'a>>,
     /// The pages of folders, by their paths.
-    folders: ByFolder<'a, Item<'a>>,
-    pages: Vec<Cut>,
+    folders: ByFolder<'a, SectionLine<'a>>,
+    pages: Vec<PageContent>,
     title: &'a str,
     language: &'a str,
-    template: &'a Template,
+    template: &'a PageTemplate,
     all: usize,
 }
 
 impl<'a> Visitors<'a> {
     /// Cuts sections, each with its lines, into pages of at most `entries_per_page`.
     pub fn new(
-        sections: Vec<(Label, Vec<&'a Line<'a>>)>,
+        sections: Vec<(Label, Vec<&'a VisitorLine<'a>>)>,
         entries_per_page: usize,
         title: &'a str,
         language: &'a str,
-        template: &'a Template,
+        template: &'a PageTemplate,
     ) -> Self {
         let all: usize = sections.iter().map(|(_, lines)| lines.len()).sum();
         let most = entries_per_page.max(1);
         let mut all_folders = Folders::default();
         let sections = sections.into_iter().filter(|(_, lines)| !lines.is_empty()).map(|(label, lines)| {
-            let order = Order::of(&lines, all <= most);
+            let order = SectionOrder::of(&lines, all <= most);
             let (items, folders) = ranked(&lines, order);
             all_folders.join(folders);
             SectionList { label, order, items }
@@ -59,10 +59,10 @@ impl<'a> Visitors<'a> {
         let items = sections.iter().flat_map(|section| &section.items);
         let leading = items.filter(|item| all_folders.holds(item.line.path));
         let folders = leading.map(|item| (item.line.path, *item)).collect();
-        let mut pages = vec![if all <= most { Cut::Whole } else { Cut::Front }];
+        let mut pages = vec![if all <= most { PageContent::Whole } else { PageContent::Front }];
         if all > most {
             let parts = sections.iter().enumerate().flat_map(|(at, section)| section.parts(at, most));
-            pages.extend(parts.map(Cut::Part));
+            pages.extend(parts.map(PageContent::SectionPart));
         }
         Self { sections, folders, pages, title, language, template, all }
     }
@@ -72,30 +72,30 @@ impl<'a> Visitors<'a> {
         self.pages.iter().map(|cut| self.name(cut)).collect()
     }
 
-    fn name(&self, cut: &Cut) -> String {
+    fn name(&self, cut: &PageContent) -> String {
         match cut {
-            Cut::Whole | Cut::Front => VISITOR_PAGE.to_owned(),
-            Cut::Part(part) => self.part_name(part),
+            PageContent::Whole | PageContent::Front => VISITOR_PAGE.to_owned(),
+            PageContent::SectionPart(part) => self.part_name(part),
         }
     }
 
-    fn part_name(&self, part: &Part) -> String {
+    fn part_name(&self, part: &SectionPart) -> String {
         format!("{CHILD_PREFIX}{}-{}.html", self.sections[part.section].label.name, part.mark)
     }
 
     /// The HTML of the page at a place in [`Visitors::names`].
     pub fn page(&self, at: usize) -> String {
         let (title, navigation, content) = match &self.pages[at] {
-            Cut::Whole => (self.title.to_owned(), self.summary() + &self.jumps(), self.whole()),
-            Cut::Front => (self.title.to_owned(), self.summary(), self.front()),
-            Cut::Part(part) => {
+            PageContent::Whole => (self.title.to_owned(), self.summary() + &self.jumps(), self.whole()),
+            PageContent::Front => (self.title.to_owned(), self.summary(), self.front()),
+            PageContent::SectionPart(part) => {
                 let section = &self.sections[part.section];
                 let items = &section.items[part.first..part.end];
                 let content = match section.order {
-                    Order::Newest => {
+                    SectionOrder::Newest => {
                         self.by_time(items, "h2", |item| item.month.map(|(year, month)| (year, Some(month))))
                     }
-                    Order::Name | Order::Folder => self.list(items),
+                    SectionOrder::Name | SectionOrder::Folder => self.list(items),
                 };
                 (self.part_title(part), self.steps(at), content)
             }
@@ -105,7 +105,7 @@ impl<'a> Visitors<'a> {
         self.template.fill(values)
     }
 
-    fn part_title(&self, part: &Part) -> String {
+    fn part_title(&self, part: &SectionPart) -> String {
         let title = &self.sections[part.section].label.title;
         match part.time {
             Some(time) => format!("{title}, {}", self.time(time)),
@@ -115,10 +115,10 @@ impl<'a> Visitors<'a> {
     }
 
     /// The first and the last name on a page.
-    fn range(&self, part: &Part) -> String {
+    fn range(&self, part: &SectionPart) -> String {
         let items = &self.sections[part.section].items[part.first..part.end];
-        let name = |item: Option<&Item<'_>>| {
-            let name = item.map_or("", Item::name);
+        let name = |item: Option<&SectionLine<'_>>| {
+            let name = item.map_or("", SectionLine::name);
             let short: String = name.chars().take(LONGEST_NAME).collect();
             if short.len() < name.len() { short.trim_end().to_owned() + "…" } else { short }
         };
@@ -146,9 +146,9 @@ impl<'a> Visitors<'a> {
         self.language == "en" || self.language.starts_with("en-")
     }
 
-    fn parts_of(&self, wanted: usize) -> impl Iterator<Item = &Part> {
+    fn parts_of(&self, wanted: usize) -> impl Iterator<Item = &SectionPart> {
         self.pages.iter().filter_map(move |cut| match cut {
-            Cut::Part(part) if part.section == wanted => Some(part),
+            PageContent::SectionPart(part) if part.section == wanted => Some(part),
             _ => None,
         })
     }
@@ -181,7 +181,7 @@ impl<'a> Visitors<'a> {
             format!("<li><a href=\"{}\"{rel}>{}</a></li>\n", self.name(&self.pages[page]), escaped(words))
         };
         let name = |page: usize| match self.pages.get(page) {
-            Some(Cut::Part(part)) => Some(self.part_title(part)),
+            Some(PageContent::SectionPart(part)) => Some(self.part_title(part)),
             _ => None,
         };
         let mut out = String::from("<nav aria-label=\"Pages\">\n<ul>\n");
@@ -199,8 +199,8 @@ impl<'a> Visitors<'a> {
         let mut out = String::new();
         for SectionList { label, items, order } in &self.sections {
             let list = match order {
-                Order::Newest => self.by_time(items, "h3", |item| item.month.map(|(year, _)| (year, None))),
-                Order::Folder | Order::Name => self.folders(items, "h3"),
+                SectionOrder::Newest => self.by_time(items, "h3", |item| item.month.map(|(year, _)| (year, None))),
+                SectionOrder::Folder | SectionOrder::Name => self.folders(items, "h3"),
             };
             out += &format!(
                 "<section id=\"{}\">\n<h2>{} <span class=\"count\">{}</span></h2>\n{list}</section>\n",
@@ -217,7 +217,7 @@ impl<'a> Visitors<'a> {
         let mut out = String::new();
         for (section, SectionList { label, items, .. }) in self.sections.iter().enumerate() {
             out += &format!("<h2>{} {}</h2>\n", escaped(&label.title), counted(items.len()));
-            let parts: Vec<&Part> = self.parts_of(section).collect();
+            let parts: Vec<&SectionPart> = self.parts_of(section).collect();
             if !parts.iter().any(|part| part.time.is_some_and(|(_, month)| month.is_some())) {
                 out += &self.links(&parts);
                 continue;
@@ -243,8 +243,8 @@ impl<'a> Visitors<'a> {
     }
 
     /// A list of links to pages.
-    fn links(&self, parts: &[&Part]) -> String {
-        let link = |part: &&Part| {
+    fn links(&self, parts: &[&SectionPart]) -> String {
+        let link = |part: &&SectionPart| {
             let words = match part.time {
                 Some((_, Some(month))) if self.is_english() => MONTHS[(month.clamp(1, 12) - 1) as usize].to_owned(),
                 Some(time) => self.time(time),
@@ -259,11 +259,11 @@ impl<'a> Visitors<'a> {
     /// Lists by year or month, newest first; what has no date, and lists of others, stand at the end.
     fn by_time(
         &self,
-        items: &[Item<'_>],
+        items: &[SectionLine<'_>],
         heading: &str,
-        time: impl Fn(&Item<'_>) -> Option<(i16, Option<i8>)>,
+        time: impl Fn(&SectionLine<'_>) -> Option<(i16, Option<i8>)>,
     ) -> String {
-        let groups: Vec<&[Item<'_>]> = items.chunk_by(|one, other| time(one) == time(other)).collect();
+        let groups: Vec<&[SectionLine<'_>]> = items.chunk_by(|one, other| time(one) == time(other)).collect();
         let mut out = String::new();
         for group in &groups {
             let words = match time(&group[0]) {
@@ -281,7 +281,7 @@ impl<'a> Visitors<'a> {
         out
     }
 
-    fn list(&self, items: &[Item<'_>]) -> String {
+    fn list(&self, items: &[SectionLine<'_>]) -> String {
         let mut out = String::from("<ul>\n");
         for item in items {
             out += "<li>";
@@ -291,7 +291,7 @@ impl<'a> Visitors<'a> {
         out + "</ul>\n"
     }
 
-    fn link(&self, item: &Item<'_>, out: &mut String) {
+    fn link(&self, item: &SectionLine<'_>, out: &mut String) {
         let main = |language: &str| language.split('-').next().unwrap_or("").to_ascii_lowercase();
         *out += "<a href=\"";
         *out += &escaped(item.line.url);
@@ -305,9 +305,9 @@ impl<'a> Visitors<'a> {
     }
 
     /// Lists of lines, folder by folder; a heading for each where there are several.
-    fn folders(&self, items: &[Item<'_>], heading: &str) -> String {
+    fn folders(&self, items: &[SectionLine<'_>], heading: &str) -> String {
         let mut out = String::new();
-        let groups: Vec<&[Item<'_>]> = items.chunk_by(|one, other| one.folder() == other.folder()).collect();
+        let groups: Vec<&[SectionLine<'_>]> = items.chunk_by(|one, other| one.folder() == other.folder()).collect();
         for group in &groups {
             let folder = group[0].folder();
             let (lead, rest) = match group {
@@ -350,11 +350,11 @@ mod tests {
         Label { name: name.into(), title: name.to_uppercase() }
     }
 
-    fn lines(urls: &[String]) -> Vec<Line<'_>> {
+    fn lines(urls: &[String]) -> Vec<VisitorLine<'_>> {
         urls.iter().map(|url| line(url, Some("A <lamp>"))).collect()
     }
 
-    fn visitors<'a>(lines: &'a [Line<'a>], most: usize, template: &'a Template) -> Visitors<'a> {
+    fn visitors<'a>(lines: &'a [VisitorLine<'a>], most: usize, template: &'a PageTemplate) -> Visitors<'a> {
         let part = |first: usize| lines.iter().skip(first).step_by(2).collect::<Vec<_>>();
         let sections = vec![(label("pages"), part(0)), (label("journal"), part(1)), (label("empty"), vec![])];
         Visitors::new(sections, most, "All of it", "en", template)
@@ -364,7 +364,7 @@ mod tests {
     fn one_page_by_section_and_folder_with_titles() {
         let urls = ["/", "/journal/", "/journal/frost/", "/journal/thaw/?a=1&b=2", "/fares/"]
             .map(|path| format!("https://www.marrowvale.example{path}"));
-        let template = Template::default();
+        let template = PageTemplate::default();
         let lines = lines(&urls);
         let visitors = visitors(&lines, 100, &template);
         assert_eq!(visitors.names(), ["atlas.html"]);
@@ -387,7 +387,7 @@ mod tests {
         fn every_entry_stands_on_exactly_one_page(number in 1usize..60, most in 1usize..20) {
             let urls: Vec<String> =
                 (0..number).map(|at| format!("https://www.marrowvale.example/{}/{at}/", at % 3)).collect();
-            let template = Template::default();
+            let template = PageTemplate::default();
             let lines = lines(&urls);
             let visitors = visitors(&lines, most, &template);
             let names = visitors.names();
@@ -406,15 +406,15 @@ mod tests {
     }
 
     /// A newspaper: five articles in each of the last months of 2025 and the first of 2026.
-    fn newspaper(urls: &[String]) -> Vec<Line<'_>> {
+    fn newspaper(urls: &[String]) -> Vec<VisitorLine<'_>> {
         let published = |at: usize| Lastmod::from_epoch_day(20_400 + 6 * at as i32);
-        urls.iter().enumerate().map(|(at, url)| Line { published: published(at), ..line(url, None) }).collect()
+        urls.iter().enumerate().map(|(at, url)| VisitorLine { published: published(at), ..line(url, None) }).collect()
     }
 
     #[test]
     fn dated_sections_have_years_and_months_as_steps() {
         let urls: Vec<String> = (0..24).map(|at| format!("https://www.marrowvale.example/news/{at}/")).collect();
-        let template = Template::default();
+        let template = PageTemplate::default();
         let lines = newspaper(&urls);
         let of = |most: usize| {
             let sections = vec![(label("news"), lines.iter().collect())];
@@ -442,7 +442,7 @@ mod tests {
     #[case("{{content}}{{footer}}", Some("{{footer}} is unknown"))]
     #[case("{{content}}{{", Some("is unknown"))]
     fn templates(#[case] text: &str, #[case] wanted: Option<&str>) {
-        let why = Template::parse(text).err().map(|why| why.to_string());
+        let why = PageTemplate::parse(text).err().map(|why| why.to_string());
         assert_eq!(why.is_some(), wanted.is_some(), "{why:?}");
         assert!(why.unwrap_or_default().contains(wanted.unwrap_or("")));
     }

@@ -1,6 +1,6 @@
 //! How the list for visitors is cut into pages.
 
-use super::rank::{Item, Order};
+use super::rank::{SectionLine, SectionOrder};
 
 /// What a section is called.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -15,24 +15,24 @@ pub struct Label {
 #[derive(Debug)]
 pub(super) struct SectionList<'a> {
     pub(super) label: Label,
-    pub(super) order: Order,
-    pub(super) items: Vec<Item<'a>>,
+    pub(super) order: SectionOrder,
+    pub(super) items: Vec<SectionLine<'a>>,
 }
 
 /// What is on one page.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Cut {
+pub(super) enum PageContent {
     /// Everything.
     Whole,
     /// The sections, each with its pages.
     Front,
     /// Some lines of one section.
-    Part(Part),
+    SectionPart(SectionPart),
 }
 
 /// Some lines of one section, on a page of their own.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Part {
+pub(super) struct SectionPart {
     /// The place of the section.
     pub(super) section: usize,
     /// What the file is called behind the name of the section: `2026-11`, `2`.
@@ -44,7 +44,7 @@ pub(super) struct Part {
     pub(super) time: Option<(i16, Option<i8>)>,
 }
 
-impl Part {
+impl SectionPart {
     pub(super) fn year(&self) -> Option<i16> {
         self.time.map(|(year, _)| year)
     }
@@ -52,7 +52,7 @@ impl Part {
 
 impl SectionList<'_> {
     /// Cuts the section into pages of at most `most` lines: by year, by month where a year has too many, else by number.
-    pub(super) fn parts(&self, section: usize, most: usize) -> Vec<Part> {
+    pub(super) fn parts(&self, section: usize, most: usize) -> Vec<SectionPart> {
         let mut parts = Vec::new();
         let mut numbered = |first: usize, end: usize, mark: &str, time: Option<(i16, Option<i8>)>| {
             let starts: Vec<usize> = (first..end).step_by(most).collect();
@@ -62,17 +62,17 @@ impl SectionList<'_> {
                     (mark, 1) => mark.to_owned(),
                     (mark, _) => format!("{mark}-{}", at + 1),
                 };
-                parts.push(Part { section, mark, first: *start, end: (start + most).min(end), time });
+                parts.push(SectionPart { section, mark, first: *start, end: (start + most).min(end), time });
             }
         };
-        if self.order != Order::Newest {
+        if self.order != SectionOrder::Newest {
             numbered(0, self.items.len(), "", None);
             return parts;
         }
         let mut first = 0;
-        for of_year in self.items.chunk_by(|one, other| Item::year_of(one) == Item::year_of(other)) {
+        for of_year in self.items.chunk_by(|one, other| SectionLine::year_of(one) == SectionLine::year_of(other)) {
             let end = first + of_year.len();
-            match Item::year_of(&of_year[0]) {
+            match SectionLine::year_of(&of_year[0]) {
                 None => numbered(first, end, "undated", None),
                 Some(year) if of_year.len() <= most => numbered(first, end, &year.to_string(), Some((year, None))),
                 Some(year) => {
@@ -90,7 +90,7 @@ impl SectionList<'_> {
     }
 }
 
-impl Item<'_> {
+impl SectionLine<'_> {
     pub(super) fn year_of(&self) -> Option<i16> {
         self.month.map(|(year, _)| year)
     }

@@ -7,7 +7,7 @@ use foldhash::fast::FixedState;
 use rayon::prelude::*;
 use unicode_normalization::char::{decompose_canonical, is_combining_mark};
 
-use super::Line;
+use super::VisitorLine;
 use crate::titles;
 
 /// What is found by folder. There are many lines to ask for, and the folders are the site's own: a quick hash will do.
@@ -15,7 +15,7 @@ pub(super) type ByFolder<'a, T> = HashMap<&'a str, T, FixedState>;
 
 /// In what order the lines of a section are shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Order {
+pub(super) enum SectionOrder {
     /// By folder, the page of the folder first, then by name.
     Folder,
     /// By name alone.
@@ -24,10 +24,10 @@ pub(super) enum Order {
     Newest,
 }
 
-impl Order {
+impl SectionOrder {
     /// The order that fits lines: a section most of whose lines were published on some day is read from its newest; any other is
     /// shown by folder where all of it stands on one page, else by name.
-    pub(super) fn of(lines: &[&Line<'_>], on_one_page: bool) -> Self {
+    pub(super) fn of(lines: &[&VisitorLine<'_>], on_one_page: bool) -> Self {
         let dated = lines.par_iter().filter(|line| line.published.is_some()).count();
         match (dated * 2 > lines.len(), on_one_page) {
             (true, _) => Self::Newest,
@@ -39,8 +39,8 @@ impl Order {
 
 /// A line in the list of its section.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Item<'a> {
-    pub(super) line: &'a Line<'a>,
+pub(super) struct SectionLine<'a> {
+    pub(super) line: &'a VisitorLine<'a>,
     /// It is the page of a folder, and shown first of what lies in it.
     pub(super) leads: bool,
     /// How many bytes at the end of its title are left out, because they name the site.
@@ -49,7 +49,7 @@ pub(super) struct Item<'a> {
     pub(super) month: Option<(i16, i8)>,
 }
 
-impl<'a> Item<'a> {
+impl<'a> SectionLine<'a> {
     /// What it is called: its title, less the name of the site, or else its path.
     pub(super) fn name(&self) -> &'a str {
         self.line.title.map_or(self.line.path, |title| &title[..title.len() - self.tail as usize])
@@ -71,7 +71,7 @@ pub(super) struct Folders<'a> {
 
 impl<'a> Folders<'a> {
     /// The folders that lines lie in.
-    fn of(lines: &[&'a Line<'a>]) -> Self {
+    fn of(lines: &[&'a VisitorLine<'a>]) -> Self {
         let folders = lines.par_iter().map(|line| line.folder());
         let sets = folders.fold(HashSet::<&str, FixedState>::default, |mut set, folder| {
             set.insert(folder);
@@ -111,7 +111,7 @@ struct Rank<'a> {
     is_list: bool,
     /// How its name begins.
     name: [u64; 4],
-    item: Item<'a>,
+    item: SectionLine<'a>,
 }
 
 impl Rank<'_> {
@@ -125,18 +125,18 @@ impl Rank<'_> {
 
 /// The lines of a section in the order in which they are shown, and the folders that they lie in. What most titles end with after a
 /// sign, the name of the site or of the section, is left out of them.
-pub(super) fn ranked<'a>(lines: &[&'a Line<'a>], order: Order) -> (Vec<Item<'a>>, Folders<'a>) {
+pub(super) fn ranked<'a>(lines: &[&'a VisitorLine<'a>], order: SectionOrder) -> (Vec<SectionLine<'a>>, Folders<'a>) {
     let titles = lines.par_iter().filter_map(|line| line.title);
     let (folders, name) = (Folders::of(lines), titles::common_ending(titles, lines.len()));
     let ranks = lines.par_iter().map(|line| {
         let tail = line.title.map_or(0, |title| title.len() - titles::without(title, name).len()) as u32;
-        let leads = order == Order::Folder && folders.holds(line.path);
-        let published = line.published.filter(|_| order == Order::Newest && !line.is_list);
-        let item = Item { line, leads, tail, month: published.map(|date| date.month()) };
+        let leads = order == SectionOrder::Folder && folders.holds(line.path);
+        let published = line.published.filter(|_| order == SectionOrder::Newest && !line.is_list);
+        let item = SectionLine { line, leads, tail, month: published.map(|date| date.month()) };
         let first = match order {
-            Order::Folder => i64::from(folders.place(item.folder()).unwrap_or_default()),
-            Order::Name => 0,
-            Order::Newest => published.map_or(i64::MAX, |date| -date.seconds()),
+            SectionOrder::Folder => i64::from(folders.place(item.folder()).unwrap_or_default()),
+            SectionOrder::Name => 0,
+            SectionOrder::Newest => published.map_or(i64::MAX, |date| -date.seconds()),
         };
         Rank { first, is_list: line.is_list, name: beginning(item.name()), item }
     });
@@ -213,7 +213,7 @@ mod tests {
     use super::*;
     use crate::lastmod::Lastmod;
 
-    fn names(lines: &[Line<'_>], order: Order) -> Vec<String> {
+    fn names(lines: &[VisitorLine<'_>], order: SectionOrder) -> Vec<String> {
         let items = ranked(&lines.iter().collect::<Vec<_>>(), order).0;
         items.iter().map(|item| item.name().to_owned()).collect()
     }
@@ -240,17 +240,17 @@ mod tests {
             let urls: Vec<String> = names.iter().enumerate()
                 .map(|(at, (folder, _))| format!("https://www.marrowvale.example/{folder}/{at}/"))
                 .collect();
-            let lines: Vec<Line<'_>> =
+            let lines: Vec<VisitorLine<'_>> =
                 urls.iter().zip(&names).map(|(url, (_, name))| line(url, Some(name.trim()).filter(|name| !name.is_empty()))).collect();
-            let items = ranked(&lines.iter().collect::<Vec<_>>(), Order::Folder).0;
+            let items = ranked(&lines.iter().collect::<Vec<_>>(), SectionOrder::Folder).0;
             let mut wanted = items.clone();
             wanted.sort_by(|one, other| {
-                let place = |item: &Item<'_>| (item.folder().to_owned(), !item.leads);
+                let place = |item: &SectionLine<'_>| (item.folder().to_owned(), !item.leads);
                 place(one).cmp(&place(other))
                     .then_with(|| by_name(one.name(), other.name()))
                     .then_with(|| one.line.url.cmp(other.line.url))
             });
-            let urls = |items: &[Item<'_>]| items.iter().map(|item| item.line.url.to_owned()).collect::<Vec<_>>();
+            let urls = |items: &[SectionLine<'_>]| items.iter().map(|item| item.line.url.to_owned()).collect::<Vec<_>>();
             prop_assert_eq!(urls(&items), urls(&wanted));
             prop_assert_eq!(items.len(), lines.len());
         }
@@ -262,15 +262,15 @@ mod tests {
     #[case::case(&["weir", "Ash", "Weir", "ash"], &["Ash", "ash", "weir", "Weir"])]
     fn names_stand_as_people_sort_them(#[case] titles: &[&str], #[case] wanted: &[&str]) {
         let urls: Vec<String> = (0..titles.len()).map(|at| format!("https://a.example/{at}")).collect();
-        let lines: Vec<Line<'_>> = titles.iter().zip(&urls).map(|(title, url)| line(url, Some(title))).collect();
-        let found = names(&lines, Order::Name);
+        let lines: Vec<VisitorLine<'_>> = titles.iter().zip(&urls).map(|(title, url)| line(url, Some(title))).collect();
+        let found = names(&lines, SectionOrder::Name);
         assert_eq!(found.len(), wanted.len());
         assert!(found.iter().zip(wanted).all(|(one, other)| key(one, 99) == key(other, 99)), "{found:?}");
     }
 
     #[test]
     fn the_newest_stand_first_and_lists_last() {
-        let of = |url: &'static str, day: Option<i32>, is_list: bool| Line {
+        let of = |url: &'static str, day: Option<i32>, is_list: bool| VisitorLine {
             published: day.and_then(Lastmod::from_epoch_day),
             is_list,
             ..line(url, None)
@@ -281,9 +281,9 @@ mod tests {
             of("https://a.example/about/", None, false),
             of("https://a.example/new/", Some(20_400), false),
         ];
-        assert_eq!(Order::of(&lines.iter().collect::<Vec<_>>(), true), Order::Newest);
-        assert_eq!(names(&lines, Order::Newest), ["/new/", "/old/", "/about/", "/tag/ice/"]);
-        let items = ranked(&lines.iter().collect::<Vec<_>>(), Order::Newest).0;
+        assert_eq!(SectionOrder::of(&lines.iter().collect::<Vec<_>>(), true), SectionOrder::Newest);
+        assert_eq!(names(&lines, SectionOrder::Newest), ["/new/", "/old/", "/about/", "/tag/ice/"]);
+        let items = ranked(&lines.iter().collect::<Vec<_>>(), SectionOrder::Newest).0;
         assert_eq!(
             items.iter().map(|item| item.month).collect::<Vec<_>>(),
             [Some((2025, 11)), Some((2024, 10)), None, None]
@@ -295,6 +295,6 @@ mod tests {
     #[case(&["Frost · Journal", "Thaw", "Rain", "Ice"], &["Frost · Journal", "Ice", "Rain", "Thaw"])]
     fn the_name_of_the_site_is_left_out_of_titles(#[case] titles: &[&str], #[case] wanted: &[&str]) {
         let lines: Vec<_> = titles.iter().map(|title| line("https://a.example/x", Some(title))).collect();
-        assert_eq!(names(&lines, Order::Name), wanted);
+        assert_eq!(names(&lines, SectionOrder::Name), wanted);
     }
 }

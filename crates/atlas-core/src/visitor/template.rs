@@ -9,7 +9,7 @@ const USUAL: &str = include_str!("visitor.html");
 /// The HTML around what is listed. In it, `{{title}}`, `{{language}}`, `{{style}}`, `{{navigation}}` and `{{content}}` are
 /// replaced.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Template(String);
+pub struct PageTemplate(String);
 
 /// Why a text is no template.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -26,13 +26,13 @@ pub enum TemplateError {
 
 const PLACEHOLDERS: [&str; 5] = ["title", "language", "style", "navigation", "content"];
 
-impl Default for Template {
+impl Default for PageTemplate {
     fn default() -> Self {
         Self(USUAL.to_owned())
     }
 }
 
-impl Template {
+impl PageTemplate {
     /// Takes a template of the site's own.
     pub fn parse(text: &str) -> Result<Self, TemplateError> {
         let mut has_content = false;

@@ -1,10 +1,10 @@
 //! The text form of a sitemap: one URL a line (sitemaps protocol 0.9).
 
-use super::Line;
+use super::VisitorLine;
 use crate::placement::{MOST_BYTES, MOST_URLS};
 
 /// Cuts lines into files that hold to the limits; gives for each where it begins and where it ends.
-pub fn text_files(lines: &[Line<'_>]) -> Vec<(usize, usize)> {
+pub fn text_files(lines: &[VisitorLine<'_>]) -> Vec<(usize, usize)> {
     let mut files: Vec<(usize, usize)> = Vec::new();
     let mut bytes = 0;
     for (at, line) in lines.iter().enumerate() {

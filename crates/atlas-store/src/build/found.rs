@@ -13,7 +13,7 @@ use crate::arrival::incremental::Knowing;
 use crate::arrival::{Arrivals, RowId};
 use crate::derive::Alternates;
 use crate::error::StoreError;
-use crate::extras::{ExtraFile, Lines};
+use crate::extras::{ExtraFile, VisitorLines};
 use crate::guard::{Before, Outlook};
 use crate::ledger::{Ledger, Remembered};
 use crate::model::{Departure, Fact, Memory, Tombstone};
@@ -132,15 +132,19 @@ impl Found {
     }
 
     /// The files beside the sitemaps.
-    pub(super) fn extra_files<'a>(&'a self, job: &'a Job<'_>, lines: Option<&'a Lines<'a>>) -> Vec<ExtraFile<'a>> {
+    pub(super) fn extra_files<'a>(
+        &'a self,
+        job: &'a Job<'_>,
+        lines: Option<&'a VisitorLines<'a>>,
+    ) -> Vec<ExtraFile<'a>> {
         match lines {
             Some(lines) => lines.extra_files(&job.extras, job.context()),
             None => standing_extra_files(&self.remembered).map(ExtraFile::standing).collect(),
         }
     }
 
-    pub(super) fn lines<'a>(&'a self, job: &'a Job<'_>) -> Lines<'a> {
-        Lines::new(&job.extras, &self.arrivals, &self.settled, &self.remembered)
+    pub(super) fn lines<'a>(&'a self, job: &'a Job<'_>) -> VisitorLines<'a> {
+        VisitorLines::new(&job.extras, &self.arrivals, &self.settled, &self.remembered)
     }
 
     /// The name of the file that each entry stands in, or will, by its key.

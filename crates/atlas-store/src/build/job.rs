@@ -18,7 +18,7 @@ use serde::Serialize;
 use crate::arrange::Cut;
 use crate::destination::{Destination, Names, ROBOTS};
 use crate::disk::spill::BUDGET;
-use crate::extras::{Context, ExtrasSettings};
+use crate::extras::{ExtrasContext, ExtrasSettings};
 use crate::report::Guard;
 use crate::settle::{EXAMPLES, Telling};
 use crate::source::Source;
@@ -185,8 +185,8 @@ impl<'a> Job<'a> {
     }
 
     /// What the files beside the sitemaps are made with.
-    pub(super) fn context(&self) -> Context<'_> {
-        Context { names: self.names, sections: &self.choices.sections, timezone: &self.timezone }
+    pub(super) fn context(&self) -> ExtrasContext<'_> {
+        ExtrasContext { names: self.names, sections: &self.choices.sections, timezone: &self.timezone }
     }
 
     /// A fingerprint of the settings that have a say in what is written of an entry.

@@ -8,19 +8,19 @@ use atlas_core::choose::{Kept, Sections};
 use atlas_core::contribution::Contribution;
 use atlas_core::derive::structured;
 use atlas_core::placement::text_file_name;
-use atlas_core::visitor::{self, Feed, Label, Line, STYLESHEET, Visitors, atom, rss, text_files};
+use atlas_core::visitor::{self, FeedFrame, Label, STYLESHEET, VisitorLine, Visitors, atom, rss, text_files};
 use atlas_core::{address, output_policy, titles};
 use rayon::prelude::*;
 
 use super::extra_file::ExtraFile;
-use super::settings::{Context, ExtrasSettings, VisitorSettings};
+use super::settings::{ExtrasContext, ExtrasSettings, VisitorSettings};
 use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::ledger::Remembered;
 use crate::settle::Settled;
 use atlas_core::placement::{NEWEST_ATOM, NEWEST_RSS};
 
 /// An entry that is shown to people.
-struct Shown {
+struct ShownEntry {
     named: RowId,
     row_id: RowId,
     prior: Option<u32>,
@@ -29,15 +29,15 @@ struct Shown {
 }
 
 /// All entries as people are shown them.
-pub(crate) struct Lines<'a> {
-    lines: Vec<Line<'a>>,
+pub(crate) struct VisitorLines<'a> {
+    lines: Vec<VisitorLine<'a>>,
     /// The lines of each section, by its place.
     sections: Vec<Vec<u32>>,
     /// Pages with videos that want structured data: file name and row.
     videos: Vec<(String, &'a [u8])>,
 }
 
-impl<'a> Lines<'a> {
+impl<'a> VisitorLines<'a> {
     /// Collects what is wanted; nothing where nothing is.
     pub(crate) fn new(
         extras: &'a ExtrasSettings,
@@ -51,7 +51,7 @@ impl<'a> Lines<'a> {
             let shown = settled.entry_rows.of_block(arrivals, at, &block).filter_map(|(entry_row, _)| {
                 let has_videos = entry_row.summary.has(RowFlag::HasVideos);
                 let kept = entry_row.summary.kept()?;
-                Some(Shown {
+                Some(ShownEntry {
                     named: entry_row.named(),
                     row_id: entry_row.row_id,
                     prior: entry_row.prior,
@@ -61,14 +61,14 @@ impl<'a> Lines<'a> {
             });
             shown.collect::<Vec<_>>()
         });
-        let mut pages: Vec<Shown> = pages.collect();
+        let mut pages: Vec<ShownEntry> = pages.collect();
         pages.par_sort_unstable_by_key(|shown| shown.named);
         let calendar = &arrivals.decider().chooser().calendar;
         let listed = if extras.wants_lines() { &pages[..] } else { &[] };
-        let lines = listed.par_iter().map(|Shown { row_id, prior, kept, .. }| {
+        let lines = listed.par_iter().map(|ShownEntry { row_id, prior, kept, .. }| {
             line(arrivals.held(*row_id), settled.observed(remembered, *prior), kept, calendar)
         });
-        let mut lines: Vec<Line<'a>> = lines.collect();
+        let mut lines: Vec<VisitorLine<'a>> = lines.collect();
         let titles = lines.par_iter().filter_map(|line| line.title);
         if let Some(name) = titles::common_ending(titles, lines.len()) {
             lines
@@ -76,7 +76,7 @@ impl<'a> Lines<'a> {
                 .for_each(|line| line.title = line.title.map(|title| titles::without(title, Some(name))));
         }
         let mut sections = vec![Vec::new(); arrivals.decider().chooser().sections.list().len()];
-        for (Shown { kept, .. }, at) in listed.iter().zip(0u32..) {
+        for (ShownEntry { kept, .. }, at) in listed.iter().zip(0u32..) {
             sections[usize::from(kept.section)].push(at);
         }
         let with_videos = pages.iter().filter(|shown| shown.has_videos && extras.structured_data);
@@ -106,8 +106,12 @@ impl<'a> Lines<'a> {
     }
 
     /// The files that come of it, the stylesheet of the sitemaps among them.
-    pub(crate) fn extra_files<'b>(&'b self, extras: &'b ExtrasSettings, context: Context<'b>) -> Vec<ExtraFile<'b>> {
-        let Context { names, sections, timezone } = context;
+    pub(crate) fn extra_files<'b>(
+        &'b self,
+        extras: &'b ExtrasSettings,
+        context: ExtrasContext<'b>,
+    ) -> Vec<ExtraFile<'b>> {
+        let ExtrasContext { names, sections, timezone } = context;
         let mut extra_files = Vec::new();
         if let Some(style) = names.style {
             extra_files.push(ExtraFile::new(style, || STYLESHEET.as_bytes().to_vec()));
@@ -129,7 +133,7 @@ impl<'a> Lines<'a> {
             let kinds: [(bool, &str, visitor::MakeFeed); 2] =
                 [(settings.atom, NEWEST_ATOM, atom), (settings.rss, NEWEST_RSS, rss)];
             extra_files.extend(kinds.into_iter().filter(|(wanted, ..)| *wanted).map(|(_, name, make)| {
-                let feed = Feed {
+                let feed = FeedFrame {
                     title: settings.title.clone(),
                     site: names.site.clone(),
                     own: names.site.clone() + name,
@@ -154,11 +158,11 @@ fn data_name(name: &str) -> String {
     format!("data:{name}")
 }
 
-fn line<'a>(row: &'a [u8], observed: Option<i32>, kept: &Kept, calendar: &Calendar) -> Line<'a> {
+fn line<'a>(row: &'a [u8], observed: Option<i32>, kept: &Kept, calendar: &Calendar) -> VisitorLine<'a> {
     let contribution = Contribution::read(row);
     let (lastmod, published) =
         (output_policy::lastmod(&contribution, observed, kept.date_policy, calendar), contribution.published);
-    let mut line = Line::new(borrowed(Some(contribution.url)).unwrap_or_default());
+    let mut line = VisitorLine::new(borrowed(Some(contribution.url)).unwrap_or_default());
     line.title = borrowed(contribution.title).map(str::trim).filter(|title| !title.is_empty());
     line.description = borrowed(contribution.description);
     line.language = borrowed(contribution.language);

@@ -5,6 +5,6 @@ mod extra_file;
 mod lines;
 
 pub use self::extra_file::ExtraFile;
-pub(crate) use self::lines::Lines;
-pub(crate) use self::settings::Context;
+pub(crate) use self::lines::VisitorLines;
+pub(crate) use self::settings::ExtrasContext;
 pub use self::settings::{ExtrasSettings, NewestSettings, VisitorSettings};

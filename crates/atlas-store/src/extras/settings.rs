@@ -2,7 +2,7 @@
 
 use atlas_core::choose::{Section, Sections};
 use atlas_core::fingerprint;
-use atlas_core::visitor::Template;
+use atlas_core::visitor::PageTemplate;
 use jiff::tz::TimeZone;
 use serde::Serialize;
 
@@ -23,7 +23,7 @@ pub struct ExtrasSettings {
 
 impl ExtrasSettings {
     /// A fingerprint of how they are made: the same entries then make the same files.
-    pub(crate) fn print(&self, context: &Context<'_>) -> u64 {
+    pub(crate) fn print(&self, context: &ExtrasContext<'_>) -> u64 {
         let zone = context.timezone.iana_name();
         let sections: Vec<String> = context.sections.list().iter().map(Section::label).collect();
         let (version, names) = (env!("CARGO_PKG_VERSION"), context.names);
@@ -49,7 +49,7 @@ pub struct VisitorSettings {
     /// Its language tag.
     pub language: String,
     /// The HTML around the list.
-    pub template: Template,
+    pub template: PageTemplate,
     /// At most so many links on one page.
     pub entries_per_page: usize,
 }
@@ -71,7 +71,7 @@ pub struct NewestSettings {
 
 /// What the files beside the sitemaps are made with, besides their settings and the entries.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Context<'a> {
+pub(crate) struct ExtrasContext<'a> {
     pub(crate) names: &'a Names,
     pub(crate) sections: &'a Sections,
     pub(crate) timezone: &'a TimeZone,

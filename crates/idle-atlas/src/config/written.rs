@@ -13,7 +13,7 @@ use atlas_core::page::{MOST_IMAGES, MOST_VIDEOS};
 use atlas_core::placement::{
     CHILD_PREFIX, LEAST_MEDIA, MOST_BYTES, MOST_FILES, MOST_URLS, STYLESHEET_NAME, USUAL_MEDIA, UrlsPerFile,
 };
-use atlas_core::visitor::Template;
+use atlas_core::visitor::PageTemplate;
 use atlas_store::arrange::Cut;
 use atlas_store::destination::{FOLDED_DAYS, Gzip, MAIN, Names};
 use atlas_store::extras::{ExtrasSettings, NewestSettings, VisitorSettings};
@@ -298,7 +298,7 @@ impl Context<'_> {
                 }
             };
             let template = match &table.template {
-                None => Template::default(),
+                None => PageTemplate::default(),
                 Some(file) => self.template(file)?,
             };
             let links = table.entries_per_page.as_ref().map(|number| {
@@ -344,11 +344,11 @@ impl Context<'_> {
         })
     }
 
-    fn template(&self, file: &Spanned<String>) -> Result<Template, Failure> {
+    fn template(&self, file: &Spanned<String>) -> Result<PageTemplate, Failure> {
         let shown = expand(self.origin, file)?;
         let text = fs::read_to_string(self.folder.join(&shown))
             .map_err(|error| self.origin.error(file, format!("“template”: cannot read {shown}: {error}")))?;
-        Template::parse(&text).map_err(|why| self.origin.error(file, format!("“template”: {shown}: {why}")))
+        PageTemplate::parse(&text).map_err(|why| self.origin.error(file, format!("“template”: {shown}: {why}")))
     }
 
     /// The folder for structured data.
