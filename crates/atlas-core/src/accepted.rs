@@ -21,11 +21,11 @@ use crate::address;
 /// What is accepted, and how often it was met.
 #[derive(Debug, Default)]
 pub struct Accepted {
-    lines: Vec<Line>,
+    lines: Vec<AcceptedLine>,
 }
 
 #[derive(Debug)]
-struct Line {
+struct AcceptedLine {
     number: usize,
     code: String,
     pattern: Option<GlobMatcher>,
@@ -63,14 +63,14 @@ impl Accepted {
                 [pattern] => Some(matcher(pattern).map_err(bad)?),
                 _ => return Err(bad("expected a code and one pattern; begin a line of its own for each".to_owned())),
             };
-            lines.push(Line { number: at + 1, code: code.to_owned(), pattern, met: AtomicU64::new(0) });
+            lines.push(AcceptedLine { number: at + 1, code: code.to_owned(), pattern, met: AtomicU64::new(0) });
         }
         Ok(Self { lines })
     }
 
     /// Whether a remark of this code about this URL or name is accepted; it is counted then.
     pub fn holds(&self, code: &str, about: &str) -> bool {
-        let fits = |line: &&Line| {
+        let fits = |line: &&AcceptedLine| {
             line.code == code
                 && line
                     .pattern

@@ -1,6 +1,6 @@
 //! Archives: pages that exist because entries share something. Their URLs, dates and sizes follow from the entries.
 //!
-//! [`Tally`] is fed every entry that goes in and yields the pages of all archives; they then settle and are chosen like any
+//! [`ArchiveTally`] is fed every entry that goes in and yields the pages of all archives; they then settle and are chosen like any
 //! other entry.
 
 use std::borrow::Cow;
@@ -221,14 +221,14 @@ impl Archives {
     }
 
     /// Counts entries by archive.
-    pub fn tally(&self) -> Tally<'_> {
-        Tally { archives: &self.list, zone: &self.zone, groups: BTreeMap::new() }
+    pub fn tally(&self) -> ArchiveTally<'_> {
+        ArchiveTally { archives: &self.list, zone: &self.zone, groups: BTreeMap::new() }
     }
 }
 
 /// The entries of one archive, counted.
 #[derive(Debug, Clone, Default)]
-struct Group {
+struct ArchiveCount {
     name: String,
     members: u64,
     newest: Option<Lastmod>,
@@ -236,13 +236,13 @@ struct Group {
 
 /// Counts entries by archive: in whatever order they come, the outcome is the same.
 #[derive(Debug)]
-pub struct Tally<'a> {
+pub struct ArchiveTally<'a> {
     archives: &'a [Archive],
     zone: &'a TimeZone,
-    groups: BTreeMap<(usize, String), Group>,
+    groups: BTreeMap<(usize, String), ArchiveCount>,
 }
 
-impl Tally<'_> {
+impl ArchiveTally<'_> {
     /// Adds an entry of a section, with the date that is written of it.
     pub fn add(&mut self, contribution: &Contribution<'_>, section: &str, date: Option<Lastmod>) {
         for (at, archive) in self.archives.iter().enumerate() {

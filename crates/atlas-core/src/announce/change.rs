@@ -30,7 +30,7 @@ impl Change {
 
 /// What there is to tell, by kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Default)]
-pub struct Changes {
+pub struct ChangeCounts {
     /// Added.
     pub added: u64,
     /// Changed.
@@ -41,7 +41,7 @@ pub struct Changes {
     pub redirected: u64,
 }
 
-impl Changes {
+impl ChangeCounts {
     /// Counts one more.
     pub fn add(&mut self, change: Change) {
         *match change {
@@ -53,7 +53,7 @@ impl Changes {
     }
 }
 
-impl Extend<Change> for Changes {
+impl Extend<Change> for ChangeCounts {
     fn extend<I: IntoIterator<Item = Change>>(&mut self, changes: I) {
         changes.into_iter().for_each(|change| self.add(change));
     }

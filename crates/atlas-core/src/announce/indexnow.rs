@@ -49,7 +49,7 @@ impl Key {
 /// One message, as it is posted.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "camelCase")]
-pub struct Message {
+pub struct IndexNowBody {
     /// The host that all URLs are of.
     pub host: String,
     /// The key.
@@ -61,14 +61,14 @@ pub struct Message {
 }
 
 /// Puts URLs into messages, by host and 10,000, in the order they come.
-pub fn messages(key: &Key, key_location: &str, urls: &[String]) -> Vec<Message> {
-    let mut messages: Vec<Message> = Vec::new();
+pub fn messages(key: &Key, key_location: &str, urls: &[String]) -> Vec<IndexNowBody> {
+    let mut messages: Vec<IndexNowBody> = Vec::new();
     for url in urls {
         let host = address::host(url);
-        let room = |message: &&mut Message| message.host == host && message.url_list.len() < MOST_URLS;
+        let room = |message: &&mut IndexNowBody| message.host == host && message.url_list.len() < MOST_URLS;
         match messages.iter_mut().rev().find(room) {
             Some(message) => message.url_list.push(url.clone()),
-            None => messages.push(Message {
+            None => messages.push(IndexNowBody {
                 host: host.to_owned(),
                 key: key.0.clone(),
                 key_location: key_location.to_owned(),

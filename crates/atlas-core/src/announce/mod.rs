@@ -6,5 +6,5 @@ mod progress;
 pub mod indexnow;
 
 pub use self::answer::{Answer, Then};
-pub use self::change::{Change, Changes};
+pub use self::change::{Change, ChangeCounts};
 pub use self::progress::EngineState;

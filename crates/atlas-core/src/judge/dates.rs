@@ -11,7 +11,7 @@ pub struct Moved {
 
 /// What comes of it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Outcome {
+pub struct DateJudgement {
     /// Its content was seen to change in this run.
     pub edited: bool,
     /// It is news to engines.
@@ -37,9 +37,9 @@ pub fn is_silent(sight: Sight, is_redesign: bool, is_same_reader: bool) -> bool 
 }
 
 /// What a move is, where it says something or not.
-pub fn judge(moved: Moved, is_silent: bool) -> Outcome {
+pub fn judge(moved: Moved, is_silent: bool) -> DateJudgement {
     let edited = moved.content && !is_silent;
-    Outcome { edited, changed: edited || (moved.declared && !is_silent) }
+    DateJudgement { edited, changed: edited || (moved.declared && !is_silent) }
 }
 
 #[cfg(test)]
@@ -81,6 +81,6 @@ mod tests {
         #[case] silent: bool,
         #[case] (edited, changed): (bool, bool),
     ) {
-        assert_eq!(judge(Moved { content, declared }, silent), Outcome { edited, changed });
+        assert_eq!(judge(Moved { content, declared }, silent), DateJudgement { edited, changed });
     }
 }

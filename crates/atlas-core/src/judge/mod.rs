@@ -4,6 +4,6 @@ mod redesign;
 mod dates;
 mod losses;
 
-pub use self::dates::{Moved, Outcome, Sight, is_silent, judge};
+pub use self::dates::{DateJudgement, Moved, Sight, is_silent, judge};
 pub use self::losses::{Thresholds, is_lost, is_renamed, is_too_much_left_out, share};
 pub use self::redesign::{Movement, dates_hold, is_redesign};

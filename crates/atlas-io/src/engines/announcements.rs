@@ -6,7 +6,7 @@
 
 use std::time::Duration;
 
-use atlas_core::announce::{Answer, Change, Changes, EngineState, Then};
+use atlas_core::announce::{Answer, Change, ChangeCounts, EngineState, Then};
 use atlas_core::rfc3339;
 use atlas_store::clock::Clock;
 use atlas_store::error::StoreError;
@@ -39,7 +39,7 @@ pub struct EngineReport {
     /// URLs that are kept for next time.
     pub kept: u64,
     /// Added, changed, removed and redirected URLs among all of them.
-    pub changes: Changes,
+    pub changes: ChangeCounts,
     /// Each message.
     pub messages: Vec<Announced>,
     /// It asked to be left alone until then, in seconds since 1970.
@@ -130,7 +130,7 @@ pub fn tell(
         taken: 0,
         refused: 0,
         kept: 0,
-        changes: Changes::default(),
+        changes: ChangeCounts::default(),
         messages: Vec::new(),
         not_before: None,
         stopped: None,

@@ -4,7 +4,7 @@ use std::collections::HashSet;
 use std::io;
 
 use atlas_core::accepted::Accepted;
-use atlas_core::archive::{ArchivePage, Tally};
+use atlas_core::archive::{ArchivePage, ArchiveTally};
 use atlas_core::choose::{Chooser, Verdict};
 use atlas_core::contribution::{Contribution, is_dead};
 use atlas_core::fingerprint;
@@ -137,7 +137,7 @@ fn count<'c>(
     chooser: &'c Chooser,
     before: &PagesBefore<'_>,
     passed_over: &HashSet<u128>,
-) -> Tally<'c> {
+) -> ArchiveTally<'c> {
     let count_block = |block: usize| {
         let mut tally = chooser.archives.tally();
         let rows = arrivals.block(block);
@@ -154,7 +154,7 @@ fn count<'c>(
         }
         tally
     };
-    let parts: Vec<Tally<'_>> = (0..arrivals.blocks()).into_par_iter().map(count_block).collect();
+    let parts: Vec<ArchiveTally<'_>> = (0..arrivals.blocks()).into_par_iter().map(count_block).collect();
     parts.into_iter().fold(chooser.archives.tally(), |mut all, part| {
         all.join(part);
         all

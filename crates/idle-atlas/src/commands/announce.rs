@@ -74,7 +74,7 @@ fn dry_run(settings: &Settings, ledger: &dyn Ledger, all: bool, session: &Sessio
         let pending = all_pending(ledger, (&engine.name, engine.via.tells), &settings.main_address(), all)?;
         let not_before = left_alone(ledger, &engine.name, now)?;
         let has_key = !engine.via.wants_key || key_of(settings, ledger, engine)?.is_some();
-        plans.push(view::announce::Plan::new(&engine.name, &pending, not_before, has_key));
+        plans.push(view::announce::AnnouncePlan::new(&engine.name, &pending, not_before, has_key));
     }
     screen.show(&plans, || view::announce::plans(&plans, &screen.layout(settings)))?;
     Ok(Exit::Done)

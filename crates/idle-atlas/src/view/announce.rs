@@ -10,7 +10,7 @@ use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, instant};
 
 /// What an engine would be told.
 #[derive(Debug, Serialize)]
-pub struct Plan {
+pub struct AnnouncePlan {
     pub engine: String,
     pub urls: u64,
     pub tell: Vec<PlannedUrl>,
@@ -28,7 +28,7 @@ pub struct PlannedUrl {
     pub url: String,
 }
 
-impl Plan {
+impl AnnouncePlan {
     pub fn new(engine: &str, pending: &[Pending], not_before: Option<i64>, has_key: bool) -> Self {
         let mut tell: Vec<PlannedUrl> =
             pending.iter().map(|one| PlannedUrl { change: one.change, url: one.url.clone() }).collect();
@@ -117,7 +117,7 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
 }
 
 /// The text of `announce --dry-run`.
-pub fn plans(plans: &[Plan], layout: &Layout) -> String {
+pub fn plans(plans: &[AnnouncePlan], layout: &Layout) -> String {
     let shown = layout.shown(10);
     let mut out = layout.host();
     for plan in plans {
