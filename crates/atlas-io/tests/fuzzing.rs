@@ -24,14 +24,14 @@ use atlas_io::reading::field::ColumnMapping;
 use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::reading::record::{Dates, RecordSettings};
 #[cfg(feature = "feed")]
-use atlas_io::sources::feed::Feed;
-use atlas_io::sources::folder::Folder;
-use atlas_io::sources::html::HtmlFolder;
+use atlas_io::sources::feed::FeedSource;
+use atlas_io::sources::folder::SourceFolder;
+use atlas_io::sources::html::HtmlSource;
 #[cfg(feature = "markdown")]
-use atlas_io::sources::markdown::MarkdownFolder;
+use atlas_io::sources::markdown::MarkdownSource;
 use atlas_io::sources::oembed::Asking;
 use atlas_io::sources::sitemaps::OldSitemap;
-use atlas_io::sources::table::{Format, Table};
+use atlas_io::sources::table::{Format, TableSource};
 use atlas_store::arrange::Cut;
 use atlas_store::build::{Job, survey};
 use atlas_store::destination::{Destination, InMemory, Names, ROBOTS};
@@ -77,18 +77,18 @@ fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
     let at = |name: &str, file: &str| {
         fs::create_dir_all(folder.join(name)).unwrap();
         fs::write(folder.join(name).join(file), bytes).unwrap();
-        Folder { path: folder.join(name), shown: name.to_owned() }
+        SourceFolder { path: folder.join(name), shown: name.to_owned() }
     };
     let mut sources: Vec<Box<dyn Source>> = Vec::new();
     let formats = [Format::Csv, Format::Tsv, Format::JsonLines, Format::Json];
     for (name, format) in ["a.csv", "a.tsv", "a.jsonl", "a.json"].into_iter().zip(formats) {
         let (input, shown) = input(name);
-        sources.push(Box::new(Table { input, shown, format, records: records(), wait: WAIT }));
+        sources.push(Box::new(TableSource { input, shown, format, records: records(), wait: WAIT }));
     }
     #[cfg(feature = "feed")]
     {
         let (input, shown) = input("feed.xml");
-        sources.push(Box::new(Feed { input, shown, site: site(), section: None, reader: reader(), wait: WAIT }));
+        sources.push(Box::new(FeedSource { input, shown, site: site(), section: None, reader: reader(), wait: WAIT }));
     }
     let (old, shown) = input("old.xml");
     let timezone = TimeZone::UTC;
@@ -103,7 +103,7 @@ fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
         wait: WAIT,
     }));
     let asking = Arc::new(Asking::default());
-    sources.push(Box::new(HtmlFolder {
+    sources.push(Box::new(HtmlSource {
         folder: at("html", "a.html"),
         site: site(),
         below: String::new(),
@@ -116,7 +116,7 @@ fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
         asking: Arc::clone(&asking),
     }));
     #[cfg(feature = "markdown")]
-    sources.push(Box::new(MarkdownFolder { folder: at("md", "a.md"), records: records(), reader: reader(), asking }));
+    sources.push(Box::new(MarkdownSource { folder: at("md", "a.md"), records: records(), reader: reader(), asking }));
     sources
 }
 

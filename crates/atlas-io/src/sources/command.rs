@@ -27,7 +27,7 @@ const GLANCE: Duration = Duration::from_millis(20);
 
 /// A program that yields entries.
 #[derive(Debug, Clone)]
-pub struct Command {
+pub struct CommandSource {
     /// The program and its arguments; no shell stands between.
     pub run: Vec<String>,
     /// The folder it runs in.
@@ -38,7 +38,7 @@ pub struct Command {
     pub wait: Duration,
 }
 
-impl Source for Command {
+impl Source for CommandSource {
     fn name(&self) -> String {
         let words: Vec<&str> = self.run.iter().flat_map(|argument| argument.split_whitespace()).collect();
         let line = words.join(" ");
@@ -58,7 +58,7 @@ impl Source for Command {
     }
 }
 
-impl Command {
+impl CommandSource {
     fn watch(&self, gathering: &mut Gathering<'_>) -> Result<(), String> {
         let program = self.run.first().ok_or("there is no program in “run”")?;
         let mut process = Process::new(program);

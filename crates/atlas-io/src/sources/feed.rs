@@ -23,7 +23,7 @@ const LARGEST: u64 = 64 << 20;
 
 /// A feed.
 #[derive(Debug, Clone)]
-pub struct Feed {
+pub struct FeedSource {
     /// Where it is.
     pub input: Input,
     /// The same as the user wrote it.
@@ -38,7 +38,7 @@ pub struct Feed {
     pub wait: Duration,
 }
 
-impl Source for Feed {
+impl Source for FeedSource {
     fn name(&self) -> String {
         format!("feed {}", self.shown)
     }
@@ -84,7 +84,7 @@ impl Source for Feed {
     }
 }
 
-impl Feed {
+impl FeedSource {
     fn contribution(&self, entry: Entry, language: Option<&str>) -> Result<Contribution<'static>, String> {
         // An enclosure goes by that name in Atom and RSS, and by its type alone in JSON Feed.
         let kind_of = |link: &Link| link.media_type.clone().unwrap_or_default();

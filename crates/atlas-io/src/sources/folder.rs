@@ -30,7 +30,7 @@ const FRESH: i64 = 2_000_000_000;
 
 /// A folder of the user's.
 #[derive(Debug, Clone)]
-pub struct Folder {
+pub struct SourceFolder {
     /// Where it is.
     pub path: PathBuf,
     /// The same as the user wrote it.
@@ -38,7 +38,7 @@ pub struct Folder {
 }
 
 /// A file with its path below the folder; or one that cannot be looked at, and why.
-pub(crate) type Found = Result<(PathBuf, String), (PathBuf, String)>;
+pub(crate) type FoundFile = Result<(PathBuf, String), (PathBuf, String)>;
 
 /// What a kind of source makes of the files in a folder.
 pub(crate) trait Files: Sync {
@@ -65,13 +65,13 @@ pub(crate) struct FileSaid {
 }
 
 /// What came of a file.
-enum Outcome {
+enum FileOutcome {
     Met(Learnt),
     Learnt(String, Learnt, Vec<Problem>),
     Unread(PathBuf, String),
 }
 
-impl Folder {
+impl SourceFolder {
     /// Reads all files of a kind. Fails, in words, where the folder is not there.
     pub(crate) fn gather(&self, files: &impl Files, gathering: &mut Gathering<'_>) -> Result<(), String> {
         if !self.path.is_dir() {
@@ -79,7 +79,7 @@ impl Folder {
         }
         thread::scope(|scope| {
             // One goes through the folder while the others read what was found.
-            let (sender, batches) = sync_channel::<Vec<Found>>(BATCHES);
+            let (sender, batches) = sync_channel::<Vec<FoundFile>>(BATCHES);
             scope.spawn(move || {
                 let mut found = self.walk().peekable();
                 while found.peek().is_some() {
@@ -99,7 +99,7 @@ impl Folder {
         Ok(())
     }
 
-    fn take(&self, batch: Vec<Found>, files: &impl Files, gathering: &mut Gathering<'_>) {
+    fn take(&self, batch: Vec<FoundFile>, files: &impl Files, gathering: &mut Gathering<'_>) {
         let mut ours = Vec::with_capacity(batch.len());
         for found in batch {
             match found {
@@ -119,7 +119,7 @@ impl Folder {
     }
 
     /// All files below the folder, in the order of their names, with their paths below it; or what is wrong with one.
-    pub(crate) fn walk(&self) -> impl Iterator<Item = Found> + '_ {
+    pub(crate) fn walk(&self) -> impl Iterator<Item = FoundFile> + '_ {
         let visible = |entry: &DirEntry| entry.depth() == 0 || !is_hidden(entry);
         let walk = WalkDir::new(&self.path).follow_links(true).sort_by_file_name().into_iter();
         walk.filter_entry(visible).filter_map(|found| match found {
@@ -162,28 +162,28 @@ impl Folder {
 
     fn read_batch(&self, batch: Vec<(PathBuf, String)>, files: &impl Files, gathering: &mut Gathering<'_>) {
         let memory = gathering.memory();
-        let read: Vec<Outcome> = batch
+        let read: Vec<FileOutcome> = batch
             .into_par_iter()
             .map(|(path, relative)| match self.read(&path, &relative, files, memory) {
                 Ok(read) => read,
-                Err(error) => Outcome::Unread(path, format!("cannot be read: {error}")),
+                Err(error) => FileOutcome::Unread(path, format!("cannot be read: {error}")),
             })
             .collect();
         let mut block = Block::new(gathering.decider());
         for one in read {
             match one {
-                Outcome::Met(learnt) => {
+                FileOutcome::Met(learnt) => {
                     gathering.met_again();
                     block.push_bytes(&learnt.row);
                     block.push_links(learnt.links);
                 }
-                Outcome::Learnt(path, learnt, problems) => {
+                FileOutcome::Learnt(path, learnt, problems) => {
                     block.push_bytes(&learnt.row);
                     block.push_links(learnt.links.clone());
                     gathering.learn(path, learnt);
                     problems.into_iter().for_each(|problem| gathering.problem(problem));
                 }
-                Outcome::Unread(path, why) => self.cannot_read(&path, why, files, gathering),
+                FileOutcome::Unread(path, why) => self.cannot_read(&path, why, files, gathering),
             }
             if block.len() * 300 > BLOCK_BYTES {
                 gathering.push(std::mem::replace(&mut block, Block::new(gathering.decider())));
@@ -192,21 +192,21 @@ impl Folder {
         gathering.push(block);
     }
 
-    fn read(&self, path: &Path, relative: &str, files: &impl Files, memory: &Memory) -> io::Result<Outcome> {
+    fn read(&self, path: &Path, relative: &str, files: &impl Files, memory: &Memory) -> io::Result<FileOutcome> {
         if let Some(learnt) = memory.remembered(relative, disk::stamp_of(&fs::metadata(path)?)) {
-            return Ok(Outcome::Met(learnt.clone()));
+            return Ok(FileOutcome::Met(learnt.clone()));
         }
         let file = File::open(path)?;
         let stamp = disk::stamp_of(&file.metadata()?);
         if stamp.size > LARGEST {
             let message = format!("{} bytes are too many for a page ({LARGEST} at most)", stamp.size);
-            return Ok(Outcome::Unread(path.to_owned(), message));
+            return Ok(FileOutcome::Unread(path.to_owned(), message));
         }
         let mut bytes = Vec::with_capacity(stamp.size as usize);
         file.take(LARGEST).read_to_end(&mut bytes)?;
         let FileSaid { contribution, links, troubles } = match files.read(relative, &bytes) {
             Ok(read) => read,
-            Err(why) => return Ok(Outcome::Unread(path.to_owned(), why)),
+            Err(why) => return Ok(FileOutcome::Unread(path.to_owned(), why)),
         };
         let mut row = Vec::new();
         contribution.write(&mut row);
@@ -214,7 +214,7 @@ impl Folder {
         let stamp = if again { Stamp { size: u64::MAX, modified: 0 } } else { stamp };
         let problems = troubles.into_iter().map(|trouble| self.problem(path, trouble)).collect();
         let learnt = Learnt { stamp, row, links, validators: String::new() };
-        Ok(Outcome::Learnt(relative.to_owned(), learnt, problems))
+        Ok(FileOutcome::Learnt(relative.to_owned(), learnt, problems))
     }
 }
 

@@ -16,14 +16,14 @@ use atlas_store::source::{Gathering, Source};
 
 use crate::reading::record::Trouble;
 use crate::sources::failed;
-use crate::sources::folder::{FileSaid, Files, Folder, extension};
+use crate::sources::folder::{FileSaid, Files, SourceFolder, extension};
 use crate::sources::oembed::Asking;
 
 /// A folder of pages.
 #[derive(Debug, Clone)]
-pub struct HtmlFolder {
+pub struct HtmlSource {
     /// The folder.
-    pub folder: Folder,
+    pub folder: SourceFolder,
     /// The site.
     pub site: Site,
     /// The path of the folder's address below the site's root: empty, or ending with a slash.
@@ -44,7 +44,7 @@ pub struct HtmlFolder {
     pub asking: Arc<Asking>,
 }
 
-impl Source for HtmlFolder {
+impl Source for HtmlSource {
     fn name(&self) -> String {
         format!("html {}", self.folder.shown)
     }
@@ -82,7 +82,7 @@ impl Source for HtmlFolder {
     }
 }
 
-impl Files for HtmlFolder {
+impl Files for HtmlSource {
     fn is_ours(&self, path: &Path) -> bool {
         is_page(path) || self.is_document(path)
     }
@@ -139,14 +139,14 @@ pub(crate) fn followed_links(page: &Page, site: &Site) -> Vec<u8> {
     links::pack(within.collect())
 }
 
-impl HtmlFolder {
+impl HtmlSource {
     fn is_document(&self, path: &Path) -> bool {
         !self.documents.is_empty() && self.documents.contains(&extension(path))
     }
 }
 
 /// All pages of a folder, without reading them: each with its path below the folder.
-pub fn files(folder: &Folder) -> Vec<(PathBuf, String)> {
+pub fn files(folder: &SourceFolder) -> Vec<(PathBuf, String)> {
     folder.walk().filter_map(Result::ok).filter(|(path, _)| is_page(path)).collect()
 }
 

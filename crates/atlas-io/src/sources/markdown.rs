@@ -17,15 +17,15 @@ use serde_json::{Map, Value};
 use crate::reading::field::{Field, commonly_named};
 use crate::reading::record::{Header, Record, RecordReader, RecordSettings, Trouble};
 use crate::sources::failed;
-use crate::sources::folder::{FileSaid, Files, Folder, extension};
+use crate::sources::folder::{FileSaid, Files, SourceFolder, extension};
 use crate::sources::html::{followed_links, maps};
 use crate::sources::oembed::Asking;
 
 /// A folder of articles.
 #[derive(Debug, Clone)]
-pub struct MarkdownFolder {
+pub struct MarkdownSource {
     /// The folder.
-    pub folder: Folder,
+    pub folder: SourceFolder,
     /// How front matter is read.
     pub records: RecordSettings,
     /// How bodies are read.
@@ -34,7 +34,7 @@ pub struct MarkdownFolder {
     pub asking: Arc<Asking>,
 }
 
-impl Source for MarkdownFolder {
+impl Source for MarkdownSource {
     fn name(&self) -> String {
         format!("markdown {}", self.folder.shown)
     }
@@ -61,7 +61,7 @@ impl Source for MarkdownFolder {
     }
 }
 
-impl Files for MarkdownFolder {
+impl Files for MarkdownSource {
     fn is_ours(&self, path: &Path) -> bool {
         matches!(extension(path).as_str(), "md" | "markdown")
     }

@@ -60,7 +60,7 @@ impl Format {
 
 /// A table.
 #[derive(Debug, Clone)]
-pub struct Table {
+pub struct TableSource {
     /// Where it is.
     pub input: Input,
     /// The same as the user wrote it.
@@ -73,7 +73,7 @@ pub struct Table {
     pub wait: Duration,
 }
 
-impl Table {
+impl TableSource {
     fn failed(&self, why: impl std::fmt::Display) -> StoreError {
         StoreError::Source { name: self.name(), why: why.to_string() }
     }
@@ -83,7 +83,7 @@ impl Table {
     }
 }
 
-impl Source for Table {
+impl Source for TableSource {
     fn name(&self) -> String {
         format!("table {}", self.shown)
     }

@@ -39,7 +39,7 @@ fn main() {
     }
     let folder = tempfile::tempdir().expect("a temporary folder");
     let table = std::env::var_os("IDLE_ATLAS_TABLE").map(|path| fs::read_to_string(path).expect("the table is read"));
-    let table = Table::new(table.unwrap_or_else(|| made_up(rows)));
+    let table = TableSource::new(table.unwrap_or_else(|| made_up(rows)));
     println!("{} rows, medians of {runs}; of the limit: libdeflate-gzip -6, two halves at once\n", table.lines.len());
     if wants("people") {
         let steps: [(&str, Change); 2] = [("first build", Change::None), ("nothing changed", Change::None)];
@@ -69,14 +69,14 @@ enum Change {
 }
 
 /// A table, by its lines.
-struct Table {
+struct TableSource {
     header: String,
     lines: Vec<String>,
     /// The lines of the newest tenth.
     newest: Vec<usize>,
 }
 
-impl Table {
+impl TableSource {
     fn new(text: String) -> Self {
         let mut lines = text.lines().map(str::to_owned);
         let header = lines.next().expect("a header");
@@ -137,7 +137,7 @@ struct Measured {
     written: Vec<usize>,
 }
 
-fn measure(folder: &Path, table: &Table, files: &str, steps: &[(&str, Change)], runs: usize) {
+fn measure(folder: &Path, table: &TableSource, files: &str, steps: &[(&str, Change)], runs: usize) {
     let mut all: BTreeMap<usize, Measured> = BTreeMap::new();
     let mut limits = Vec::new();
     for run in 0..runs {

@@ -8,7 +8,7 @@ use atlas_core::address::{Address, Site};
 use atlas_core::choose;
 use atlas_core::page::{PageReader, read};
 use atlas_core::robots::sitemap_lines;
-use atlas_io::sources::folder::Folder;
+use atlas_io::sources::folder::SourceFolder;
 use atlas_io::sources::html::{self, path_of};
 use atlas_store::destination::MAIN;
 use jiff::tz::TimeZone;
@@ -81,7 +81,7 @@ pub fn write(base: &Path, target: &Path, init: &args::Init) -> Result<Found, Fai
 
 fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
     let placeholder = Site::parse("https://placeholder.example/").map_err(|error| Failure::said(error.to_string()))?;
-    let pages = Folder { path: folder.to_owned(), shown: folder.display().to_string() };
+    let pages = SourceFolder { path: folder.to_owned(), shown: folder.display().to_string() };
     let files: Vec<(PathBuf, String)> = html::files(&pages);
     if files.is_empty() {
         return Err(Failure::said(format!(

@@ -10,18 +10,18 @@ use atlas_io::reading::field::ColumnMapping;
 use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::reading::record::{Dates, RecordSettings};
 use atlas_io::secret::Secret;
-use atlas_io::sources::command::Command;
-use atlas_io::sources::crawl::Crawl;
+use atlas_io::sources::command::CommandSource;
+use atlas_io::sources::crawl::CrawlSource;
 #[cfg(feature = "feed")]
-use atlas_io::sources::feed::Feed;
-use atlas_io::sources::folder::Folder;
-use atlas_io::sources::html::HtmlFolder;
+use atlas_io::sources::feed::FeedSource;
+use atlas_io::sources::folder::SourceFolder;
+use atlas_io::sources::html::HtmlSource;
 #[cfg(feature = "markdown")]
-use atlas_io::sources::markdown::MarkdownFolder;
+use atlas_io::sources::markdown::MarkdownSource;
 use atlas_io::sources::oembed::Asking;
 use atlas_io::sources::sitemaps::OldSitemap;
-use atlas_io::sources::sql::{self, Database, Sql};
-use atlas_io::sources::table::{Format, Table};
+use atlas_io::sources::sql::{self, Database, SqlSource};
+use atlas_io::sources::table::{Format, TableSource};
 use atlas_store::build::{ARCHIVES, overwritten};
 use atlas_store::destination::MAIN;
 use atlas_store::source::{Named, Source};
@@ -219,9 +219,9 @@ impl<'a> Sources<'a> {
         source.section.as_ref().map(|name| name.as_ref().clone())
     }
 
-    fn folder(&self, table: &Spanned<SourceTable>) -> Result<Folder, Failure> {
+    fn folder(&self, table: &Spanned<SourceTable>) -> Result<SourceFolder, Failure> {
         let shown = expand(self.context.origin, self.needed("folder", table.as_ref().folder.as_ref(), table)?)?;
-        Ok(Folder { path: self.context.folder.join(&shown), shown })
+        Ok(SourceFolder { path: self.context.folder.join(&shown), shown })
     }
 
     fn html(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
@@ -232,7 +232,7 @@ impl<'a> Sources<'a> {
         let below =
             inner.strip_prefix(&outer).ok().map(|below| below.to_string_lossy().into_owned()).unwrap_or_default();
         let below = if below.is_empty() { below } else { below + "/" };
-        Ok(Box::new(HtmlFolder {
+        Ok(Box::new(HtmlSource {
             folder,
             site: self.context.site.clone(),
             address: self.context.site.of_file(&below).into_string(),
@@ -314,7 +314,7 @@ impl<'a> Sources<'a> {
 
     #[cfg(feature = "markdown")]
     fn markdown(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
-        Ok(Box::new(MarkdownFolder {
+        Ok(Box::new(MarkdownSource {
             folder: self.folder(table)?,
             records: self.records(table.as_ref())?,
             reader: self.reader.clone(),
@@ -347,7 +347,7 @@ impl<'a> Sources<'a> {
             })?,
         };
         let records = self.records(source)?;
-        Ok(Box::new(Table { input, shown, format, records, wait: self.wait(source, WAIT)? }))
+        Ok(Box::new(TableSource { input, shown, format, records, wait: self.wait(source, WAIT)? }))
     }
 
     fn sql(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
@@ -366,7 +366,7 @@ impl<'a> Sources<'a> {
             return Err(origin.error(table, "“query” is empty; expected a select whose columns are fields"));
         }
         let records = self.records(source)?;
-        Ok(Box::new(Sql {
+        Ok(Box::new(SqlSource {
             database,
             shown: sql::shown(connection.expose()),
             query,
@@ -383,7 +383,7 @@ impl<'a> Sources<'a> {
     #[cfg(feature = "feed")]
     fn feed(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let (input, shown) = self.input(table)?;
-        Ok(Box::new(Feed {
+        Ok(Box::new(FeedSource {
             input,
             shown,
             site: self.context.site.clone(),
@@ -439,7 +439,7 @@ impl<'a> Sources<'a> {
             here if here.as_os_str().is_empty() => PathBuf::from("."),
             folder => folder.to_owned(),
         };
-        Ok(Box::new(Command {
+        Ok(Box::new(CommandSource {
             run: run.as_ref().clone(),
             folder,
             records,
@@ -455,7 +455,7 @@ impl<'a> Sources<'a> {
             return Err(self.context.origin.error(rate, message));
         }
         let number = |key, typed: &Option<Spanned<i64>>, usual, most| self.number(key, typed.as_ref(), usual, most);
-        Ok(Box::new(Crawl {
+        Ok(Box::new(CrawlSource {
             site: self.context.site.clone(),
             section: self.section(source),
             reader: self.reader.clone(),

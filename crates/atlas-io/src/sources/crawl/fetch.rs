@@ -17,7 +17,7 @@ pub(super) const LARGEST: usize = 32 << 20;
 #[derive(Debug)]
 pub(super) enum Visited {
     /// A page, or a document that is asked for.
-    Page(Body),
+    Page(FetchedBody),
     /// It is as it was when it was fetched last.
     Same,
     /// It leads elsewhere: with which status, and where.
@@ -34,7 +34,7 @@ pub(super) enum Visited {
 
 /// An answer that was taken.
 #[derive(Debug)]
-pub(super) struct Body {
+pub(super) struct FetchedBody {
     pub(super) bytes: Vec<u8>,
     /// Its type, without parameters, in small letters.
     pub(super) kind: String,
@@ -157,7 +157,7 @@ impl Fetcher {
             bytes = by_header(bytes, charset);
         }
         let validators = if validators == "\n" { String::new() } else { validators };
-        Visited::Page(Body { bytes, kind, noindex, nofollow, unavailable_after, header_links, validators })
+        Visited::Page(FetchedBody { bytes, kind, noindex, nofollow, unavailable_after, header_links, validators })
     }
 }
 

@@ -24,7 +24,7 @@ use atlas_store::error::StoreError;
 use atlas_store::model::Learnt;
 use atlas_store::source::{Gathering, LiveRobots, Source};
 
-use self::fetch::{Body, Fetcher, is_page};
+use self::fetch::{FetchedBody, Fetcher, is_page};
 use self::walk::Walk;
 use crate::http;
 use crate::sources::failed;
@@ -36,7 +36,7 @@ pub const TOKEN: &str = "idle-atlas";
 
 /// A live site.
 #[derive(Debug, Clone)]
-pub struct Crawl {
+pub struct CrawlSource {
     /// The site.
     pub site: Site,
     /// The section of its entries.
@@ -63,7 +63,7 @@ pub struct Crawl {
     pub wait: Duration,
 }
 
-impl Source for Crawl {
+impl Source for CrawlSource {
     fn name(&self) -> String {
         format!("crawl {}", self.site.root())
     }
@@ -102,7 +102,7 @@ impl Source for Crawl {
     }
 }
 
-impl Crawl {
+impl CrawlSource {
     async fn walk(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let failed = |why: String| failed(self.name(), why);
         let fetcher = Fetcher::new(self.wait, self.connections, self.reader.tokens.clone(), self.documents.clone())
@@ -190,10 +190,10 @@ fn hand_over(found: impl Iterator<Item = (Vec<u8>, Vec<u8>)>, gathering: &mut Ga
     gathering.push_counted(block);
 }
 
-impl Crawl {
+impl CrawlSource {
     /// Reads a body that came.
-    fn read(&self, visit: Visit, body: Body) -> ReadPage {
-        let Body { bytes, kind, noindex, nofollow, unavailable_after, header_links, validators } = body;
+    fn read(&self, visit: Visit, body: FetchedBody) -> ReadPage {
+        let FetchedBody { bytes, kind, noindex, nofollow, unavailable_after, header_links, validators } = body;
         let HeaderLinks { canonical, alternates } = header_links;
         let deadline = unavailable_after.as_deref().map(|after| Lastmod::read_deadline(after, &self.reader.timezone));
         let expires = deadline.flatten();

@@ -20,8 +20,8 @@ use reqwest::StatusCode;
 use tokio::sync::mpsc;
 use tokio::task::JoinSet;
 
-use super::fetch::{Body, Fetcher, Visited};
-use super::{Crawl, ReadPage, TOKEN, hand_over};
+use super::fetch::{FetchedBody, Fetcher, Visited};
+use super::{CrawlSource, ReadPage, TOKEN, hand_over};
 use crate::sources::failed;
 
 /// How often an address is tried before it is given up.
@@ -41,9 +41,9 @@ const BACKLOG: usize = 4;
 
 /// Something that comes once or more often: how often, and where first.
 #[derive(Debug, Default)]
-struct Seen(u64, Option<String>);
+struct SeenOften(u64, Option<String>);
 
-impl Seen {
+impl SeenOften {
     fn add(&mut self, address: &Address) {
         self.0 += 1;
         self.1.get_or_insert_with(|| address.to_string());
@@ -59,7 +59,7 @@ impl Seen {
 
 /// One crawl on its way.
 pub(super) struct Walk<'w, 'g> {
-    crawl: &'w Crawl,
+    crawl: &'w CrawlSource,
     fetcher: Fetcher,
     robots: Robots,
     gathering: &'w mut Gathering<'g>,
@@ -75,14 +75,19 @@ pub(super) struct Walk<'w, 'g> {
     paused_until: Option<Instant>,
     next_request: Instant,
     kept_at: Instant,
-    barred: Seen,
-    empty: Seen,
+    barred: SeenOften,
+    empty: SeenOften,
     /// Why it stopped before it was through: it goes on another time.
     stopped: Option<String>,
 }
 
 impl<'w, 'g> Walk<'w, 'g> {
-    pub(super) fn new(crawl: &'w Crawl, fetcher: Fetcher, robots: Robots, gathering: &'w mut Gathering<'g>) -> Self {
+    pub(super) fn new(
+        crawl: &'w CrawlSource,
+        fetcher: Fetcher,
+        robots: Robots,
+        gathering: &'w mut Gathering<'g>,
+    ) -> Self {
         let now = Timestamp::now().as_millisecond();
         let noted = gathering.memory().note.as_deref().and_then(|note| note.parse::<i64>().ok());
         let since = noted.filter(|since| now - since < STALE).unwrap_or(now);
@@ -104,8 +109,8 @@ impl<'w, 'g> Walk<'w, 'g> {
             paused_until: None,
             next_request: Instant::now(),
             kept_at: Instant::now(),
-            barred: Seen::default(),
-            empty: Seen::default(),
+            barred: SeenOften::default(),
+            empty: SeenOften::default(),
             stopped: None,
         }
     }
@@ -193,7 +198,7 @@ impl<'w, 'g> Walk<'w, 'g> {
     }
 
     /// Takes an answer; a page is given back, to be read.
-    fn take(&mut self, visit: Visit, fetched: Visited) -> Result<Option<(Visit, Body)>, StoreError> {
+    fn take(&mut self, visit: Visit, fetched: Visited) -> Result<Option<(Visit, FetchedBody)>, StoreError> {
         if !matches!(fetched, Visited::Trouble(_) | Visited::Wait(..)) {
             self.failures_in_a_row = 0;
             self.visited += 1;

@@ -23,9 +23,9 @@ use crate::reading::rows::{Layout, Rows, RowsError};
 use crate::sources::failed;
 
 pub use self::connection::{Database, has_plain_password, shown};
-pub use self::query::Sql;
+pub use self::query::SqlSource;
 
-impl Source for Sql {
+impl Source for SqlSource {
     fn name(&self) -> String {
         format!("sql {}", self.shown)
     }
@@ -57,7 +57,7 @@ impl Source for Sql {
     }
 }
 
-impl Sql {
+impl SqlSource {
     /// Hands all rows on. What comes back is worth a remark.
     fn read(&self, lines: &mut Lines, stop: &Stop) -> io::Result<Option<String>> {
         match &self.database {

@@ -13,7 +13,7 @@ use super::connection::Database;
 
 /// A query.
 #[derive(Debug, Clone)]
-pub struct Sql {
+pub struct SqlSource {
     /// Where.
     pub database: Database,
     /// What it is called: see [`shown`](super::shown).
@@ -26,7 +26,7 @@ pub struct Sql {
     pub wait: Duration,
 }
 
-impl Sql {
+impl SqlSource {
     /// The query without what would end it early when it stands inside of another.
     pub(super) fn bare(&self) -> &str {
         self.query.trim().trim_end_matches(|letter: char| letter == ';' || letter.is_whitespace())

@@ -12,9 +12,9 @@ use tokio_stream::StreamExt;
 use crate::http;
 use crate::reading::json_array::Lines;
 
-use super::query::{Sql, push};
+use super::query::{SqlSource, push};
 
-impl Sql {
+impl SqlSource {
     pub(super) fn postgres(&self, url: &str, lines: &mut Lines, stop: &Stop) -> io::Result<()> {
         self.within_limit(stop, self.ask_postgres(url, lines))
     }
@@ -26,37 +26,37 @@ impl Sql {
         Ok(remark)
     }
 
-    fn within_limit(&self, stop: &Stop, work: impl Future<Output = Result<(), Trouble>>) -> io::Result<()> {
+    fn within_limit(&self, stop: &Stop, work: impl Future<Output = Result<(), QueryFailure>>) -> io::Result<()> {
         http::block_on(stop, async {
             match tokio::time::timeout(self.wait, work).await {
-                Ok(done) => done.map_err(Trouble::into_words),
+                Ok(done) => done.map_err(QueryFailure::into_words),
                 Err(_) => Err(self.out_of_time()),
             }
         })
     }
 
     /// The server turns each row into JSON: it knows its types best.
-    async fn ask_postgres(&self, url: &str, lines: &mut Lines) -> Result<(), Trouble> {
+    async fn ask_postgres(&self, url: &str, lines: &mut Lines) -> Result<(), QueryFailure> {
         // A pooler refuses startup parameters that it does not know.
-        let options: PgConnectOptions = url.parse().map_err(Trouble::Connecting)?;
+        let options: PgConnectOptions = url.parse().map_err(QueryFailure::Connecting)?;
         let options = options.extra_float_digits(None).statement_cache_capacity(0);
-        let mut connection = sqlx::PgConnection::connect_with(&options).await.map_err(Trouble::Connecting)?;
+        let mut connection = sqlx::PgConnection::connect_with(&options).await.map_err(QueryFailure::Connecting)?;
         let (limit, zone) = (self.wait.as_millis(), self.zone());
         let setup = format!(
             "begin read only; set local statement_timeout = {limit}; set local timezone = '{zone}'; set local datestyle = 'ISO'"
         );
-        connection.execute(sqlx::raw_sql(AssertSqlSafe(setup))).await.map_err(Trouble::Query)?;
+        connection.execute(sqlx::raw_sql(AssertSqlSafe(setup))).await.map_err(QueryFailure::Query)?;
         let query = format!("select row_to_json(wanted)::text from (\n{}\n) as wanted", self.bare());
         {
             // Behind a pooler, the name of a statement means something else to the next server.
             let mut rows = sqlx::query(AssertSqlSafe(query)).persistent(false).fetch(&mut connection);
             while let Some(row) = rows.next().await {
-                let row = row.map_err(Trouble::Query)?;
-                let json: &str = row.try_get(0).map_err(Trouble::Query)?;
-                lines.push(json.as_bytes()).map_err(Trouble::Reading)?;
+                let row = row.map_err(QueryFailure::Query)?;
+                let json: &str = row.try_get(0).map_err(QueryFailure::Query)?;
+                lines.push(json.as_bytes()).map_err(QueryFailure::Reading)?;
             }
         }
-        connection.execute(sqlx::raw_sql("rollback")).await.map_err(Trouble::Query)?;
+        connection.execute(sqlx::raw_sql("rollback")).await.map_err(QueryFailure::Query)?;
         // All rows are here: that a connection could not be closed in good order is no loss.
         let _ = connection.close().await;
         Ok(())
@@ -68,21 +68,21 @@ impl Sql {
     }
 
     /// In the protocol for plain text, every value comes as the server writes it.
-    async fn ask_mysql(&self, url: &str, lines: &mut Lines, remark: &mut Option<String>) -> Result<(), Trouble> {
-        let options: MySqlConnectOptions = url.parse().map_err(Trouble::Connecting)?;
+    async fn ask_mysql(&self, url: &str, lines: &mut Lines, remark: &mut Option<String>) -> Result<(), QueryFailure> {
+        let options: MySqlConnectOptions = url.parse().map_err(QueryFailure::Connecting)?;
         let options = options.timezone(None).pipes_as_concat(false).no_engine_substitution(false);
-        let mut connection = sqlx::MySqlConnection::connect_with(&options).await.map_err(Trouble::Connecting)?;
+        let mut connection = sqlx::MySqlConnection::connect_with(&options).await.map_err(QueryFailure::Connecting)?;
         let before = "select @@session.time_zone";
         let before: String = sqlx::raw_sql(before)
             .fetch_one(&mut connection)
             .await
             .and_then(|row| row.try_get_unchecked(0))
-            .map_err(Trouble::Query)?;
+            .map_err(QueryFailure::Query)?;
         let read = self.mysql_rows(&mut connection, lines, remark).await;
         // There is no setting that ends with a transaction: what was set is put back, even where the query failed.
         let back =
             format!("rollback; set session transaction read write; set time_zone = '{}'", before.replace('\'', ""));
-        let restored = connection.execute(sqlx::raw_sql(AssertSqlSafe(back))).await.map_err(Trouble::Query);
+        let restored = connection.execute(sqlx::raw_sql(AssertSqlSafe(back))).await.map_err(QueryFailure::Query);
         read?;
         restored?;
         let _ = connection.close().await;
@@ -94,31 +94,31 @@ impl Sql {
         connection: &mut sqlx::MySqlConnection,
         lines: &mut Lines,
         remark: &mut Option<String>,
-    ) -> Result<(), Trouble> {
+    ) -> Result<(), QueryFailure> {
         let zone = self.zone();
         let named = if zone == "UTC" { "+00:00" } else { &zone };
         let set = format!("set time_zone = '{named}'");
         let knows_zone = connection.execute(sqlx::raw_sql(AssertSqlSafe(set))).await.is_ok();
         if !knows_zone {
-            connection.execute(sqlx::raw_sql("set time_zone = '+00:00'")).await.map_err(Trouble::Query)?;
+            connection.execute(sqlx::raw_sql("set time_zone = '+00:00'")).await.map_err(QueryFailure::Query)?;
             *remark = Some(format!(
                 "the server knows no zone “{zone}”, so that the query runs in UTC: dates that it formats itself may be of another day. Fill the server's tables of zones: mysql_tzinfo_to_sql /usr/share/zoneinfo"
             ));
         }
         let setup = "set session transaction read only; start transaction read only";
-        connection.execute(sqlx::raw_sql(setup)).await.map_err(Trouble::Query)?;
+        connection.execute(sqlx::raw_sql(setup)).await.map_err(QueryFailure::Query)?;
         let mut rows = sqlx::raw_sql(AssertSqlSafe(self.bare())).fetch(connection);
         while let Some(row) = rows.next().await {
-            let row = row.map_err(Trouble::Query)?;
+            let row = row.map_err(QueryFailure::Query)?;
             let mut object = Map::new();
             for (at, column) in row.columns().iter().enumerate() {
-                let bytes: Option<&[u8]> = row.try_get_unchecked(at).map_err(Trouble::Query)?;
+                let bytes: Option<&[u8]> = row.try_get_unchecked(at).map_err(QueryFailure::Query)?;
                 // A TIMESTAMP is an instant, written in the zone of the session: the site's, as that of a DATETIME, or UTC.
                 let zone = if !knows_zone && column.type_info().name() == "TIMESTAMP" { "Z" } else { "" };
                 let text = bytes.map_or(Value::Null, |bytes| (String::from_utf8_lossy(bytes) + zone).into());
                 object.insert(column.name().to_owned(), text);
             }
-            push(&object, lines).map_err(Trouble::Reading)?;
+            push(&object, lines).map_err(QueryFailure::Reading)?;
         }
         Ok(())
     }
@@ -126,13 +126,13 @@ impl Sql {
 
 /// Where a server's query went wrong.
 #[derive(Debug)]
-enum Trouble {
+enum QueryFailure {
     Connecting(sqlx::Error),
     Query(sqlx::Error),
     Reading(io::Error),
 }
 
-impl Trouble {
+impl QueryFailure {
     /// Never with the connection in it: it may hold a password.
     fn into_words(self) -> io::Error {
         match self {

@@ -11,12 +11,12 @@ use serde_json::{Map, Value};
 
 use crate::reading::json_array::Lines;
 
-use super::query::{Sql, push};
+use super::query::{SqlSource, push};
 
 /// How many virtual machine steps SQLite takes between two looks at the clock.
 const STEPS: i32 = 10_000;
 
-impl Sql {
+impl SqlSource {
     pub(super) fn sqlite(&self, path: &Path, lines: &mut Lines, stop: &Stop) -> io::Result<()> {
         let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         if !path.is_file() {
