@@ -25,7 +25,7 @@ const LARGEST_RECORD: usize = 16 << 20;
 
 /// Some whole records.
 #[derive(Debug, PartialEq, Eq)]
-pub(crate) struct Cut {
+pub(crate) struct InputBlock {
     pub(crate) bytes: Vec<u8>,
     /// The line on which they begin, counted from 1.
     pub(crate) first_line: u64,
@@ -62,7 +62,7 @@ impl Buffers {
 }
 
 /// Cuts what it reads.
-pub(crate) struct Cutter<'b, R> {
+pub(crate) struct Chunker<'b, R> {
     buffers: &'b Buffers,
     reader: R,
     /// The delimiter before which and after which quotes count; `None` where they never do.
@@ -72,7 +72,7 @@ pub(crate) struct Cutter<'b, R> {
     done: bool,
 }
 
-impl<'b, R: Read> Cutter<'b, R> {
+impl<'b, R: Read> Chunker<'b, R> {
     pub(crate) fn new(reader: R, delimiter: Option<u8>, buffers: &'b Buffers) -> Self {
         Self { buffers, reader, delimiter, rest: Vec::new(), line: 1, done: false }
     }
@@ -143,10 +143,10 @@ impl<'b, R: Read> Cutter<'b, R> {
     }
 }
 
-impl<R: Read> Iterator for Cutter<'_, R> {
-    type Item = io::Result<Cut>;
+impl<R: Read> Iterator for Chunker<'_, R> {
+    type Item = io::Result<InputBlock>;
 
-    fn next(&mut self) -> Option<io::Result<Cut>> {
+    fn next(&mut self) -> Option<io::Result<InputBlock>> {
         while !self.done {
             if let Err(error) = self.fill() {
                 self.done = true;
@@ -177,9 +177,9 @@ impl<R: Read> Iterator for Cutter<'_, R> {
     }
 }
 
-impl<R> Cutter<'_, R> {
+impl<R> Chunker<'_, R> {
     /// Cuts chunks off that end here.
-    fn cut(&mut self, ends: &[usize], endless: bool) -> Cut {
+    fn cut(&mut self, ends: &[usize], endless: bool) -> InputBlock {
         let end = ends.last().copied().unwrap_or_default();
         let mut rest = self.buffers.take();
         rest.extend_from_slice(&self.rest[end..]);
@@ -193,11 +193,11 @@ impl<R> Cutter<'_, R> {
         });
         let chunks: Vec<Extent> = chunks.collect();
         self.line += chunks.iter().map(|chunk| chunk.lines).sum::<u64>();
-        Cut { bytes, first_line, chunks, endless }
+        InputBlock { bytes, first_line, chunks, endless }
     }
 }
 
-impl Cut {
+impl InputBlock {
     /// Takes so many bytes off its front, in which so many lines end.
     pub(crate) fn take_off(&mut self, mut bytes: usize, mut lines: u64) {
         self.bytes.drain(..bytes);
@@ -216,8 +216,8 @@ mod tests {
 
     use super::*;
 
-    fn cut(bytes: &[u8]) -> Vec<Cut> {
-        Cutter::new(bytes, Some(b','), &Buffers::default()).map(Result::unwrap).collect()
+    fn cut(bytes: &[u8]) -> Vec<InputBlock> {
+        Chunker::new(bytes, Some(b','), &Buffers::default()).map(Result::unwrap).collect()
     }
 
     fn records(bytes: &[u8]) -> Vec<csv::StringRecord> {
@@ -251,7 +251,7 @@ mod tests {
         let mut table = b"a,b\n1,\"open\n".to_vec();
         table.extend(std::iter::repeat_n(b"2,fine\n", 4_000_000).flatten());
         let cuts = cut(&table);
-        let bad: Vec<&Cut> = cuts.iter().filter(|cut| cut.endless).collect();
+        let bad: Vec<&InputBlock> = cuts.iter().filter(|cut| cut.endless).collect();
         assert_eq!(bad.len(), 1);
         assert_eq!((bad[0].first_line, &bad[0].bytes[..]), (2, &b"1,\"open\n"[..]));
         assert_eq!(cuts.iter().map(|cut| cut.bytes.len()).sum::<usize>(), table.len());

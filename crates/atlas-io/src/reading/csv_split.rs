@@ -9,7 +9,7 @@ use csv_core::ReadRecordResult;
 use memchr::{memchr, memchr_iter, memchr2_iter};
 
 /// The records of a block, one after the other.
-pub(crate) struct Splitter<'t> {
+pub(crate) struct CsvSplitter<'t> {
     text: &'t str,
     delimiter: u8,
     at: usize,
@@ -38,7 +38,7 @@ impl Careful {
     }
 }
 
-impl<'t> Splitter<'t> {
+impl<'t> CsvSplitter<'t> {
     /// For a block that begins and ends with whole records.
     pub(crate) fn new(text: &'t str, delimiter: u8) -> Self {
         Self {
@@ -202,7 +202,7 @@ mod tests {
     use super::*;
 
     fn split(text: &str) -> Vec<(u64, Vec<String>)> {
-        let mut splitter = Splitter::new(text, b',');
+        let mut splitter = CsvSplitter::new(text, b',');
         let mut fields = Vec::new();
         std::iter::from_fn(|| {
             let line = splitter.next(&mut fields)?;
@@ -232,7 +232,7 @@ mod tests {
         fn records_are_those_of_the_csv_crate(text in "([a-c]{0,3}|[,\n\"]|\r\n|\r|\"\"|é|\"x,y\"){0,40}") {
             let records: Vec<Vec<String>> = split(&text).into_iter().map(|(_, fields)| fields).collect();
             prop_assert_eq!(&records, &by_the_crate(&text));
-            let (mut splitter, mut columns) = (Splitter::new(&text, b','), Vec::new());
+            let (mut splitter, mut columns) = (CsvSplitter::new(&text, b','), Vec::new());
             while let Some((_, column, count)) = splitter.next_column(1) {
                 let again = split(&text[splitter.last()]);
                 prop_assert_eq!(again.len(), 1, "a record can be read again alone");

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use crate::reading::template::Template;
+use crate::reading::template::ColumnTemplate;
 
 /// Numbers the fields and names them as the configuration does.
 macro_rules! fields {
@@ -142,16 +142,16 @@ pub const VIDEO_PREFIX: &str = "videos.";
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct ColumnMapping {
     /// By field: one place, or several for a list.
-    pub(crate) fields: BTreeMap<Field, Vec<Template>>,
+    pub(crate) fields: BTreeMap<Field, Vec<ColumnTemplate>>,
     /// Parts of a video, by the names of the video extension.
-    pub(crate) video: BTreeMap<String, Template>,
+    pub(crate) video: BTreeMap<String, ColumnTemplate>,
 }
 
 impl ColumnMapping {
     /// Whether some field or part of a video is made of this column.
     pub(crate) fn names(&self, column: &str) -> bool {
         let templates = self.fields.values().flatten().chain(self.video.values());
-        templates.flat_map(Template::columns).any(|name| name.eq_ignore_ascii_case(column))
+        templates.flat_map(ColumnTemplate::columns).any(|name| name.eq_ignore_ascii_case(column))
     }
 
     /// Columns of a table that are not read although they bear a common name of a field that no column is: each with that field.
@@ -170,7 +170,7 @@ impl ColumnMapping {
     /// Takes a line of the configuration: a field, or a part of a video, and its columns or templates. Fails, saying why, on
     /// a name that is no field and on a template that cannot be read.
     pub fn add(&mut self, name: &str, places: &[String]) -> Result<(), String> {
-        let templates = places.iter().map(|text| Template::parse(text)).collect::<Result<Vec<_>, _>>()?;
+        let templates = places.iter().map(|text| ColumnTemplate::parse(text)).collect::<Result<Vec<_>, _>>()?;
         if let Some(part) = name.strip_prefix(VIDEO_PREFIX) {
             if let Some(template) = templates.into_iter().next() {
                 self.video.insert(part.to_owned(), template);

@@ -8,7 +8,7 @@ use atlas_store::source::Gathering;
 use serde::de::{Deserializer, SeqAccess, Visitor};
 use serde_json::value::RawValue;
 
-use crate::reading::rows::{Rows, RowsError};
+use crate::reading::rows::{RowInput, RowsError};
 
 /// About how many bytes of lines are handed over at a time.
 const CHUNK: usize = 1 << 18;
@@ -17,16 +17,16 @@ const WAITING: usize = 4;
 
 /// Lines of JSON that are made while they are read.
 #[derive(Debug)]
-pub(crate) struct Lines {
+pub(crate) struct JsonArrayLines {
     sender: SyncSender<Vec<u8>>,
     chunk: Vec<u8>,
 }
 
-impl Lines {
+impl JsonArrayLines {
     /// Both ends. Few lines wait between them, however slow the reader.
-    pub(crate) fn channel() -> (Self, LineReader) {
+    pub(crate) fn channel() -> (Self, JsonLineReader) {
         let (sender, receiver) = sync_channel(WAITING);
-        (Self { sender, chunk: Vec::new() }, LineReader { receiver, chunk: Vec::new(), at: 0 })
+        (Self { sender, chunk: Vec::new() }, JsonLineReader { receiver, chunk: Vec::new(), at: 0 })
     }
 
     /// Adds one object. Fails when nobody reads any more.
@@ -46,13 +46,13 @@ impl Lines {
 
 /// The reading end.
 #[derive(Debug)]
-pub(crate) struct LineReader {
+pub(crate) struct JsonLineReader {
     receiver: Receiver<Vec<u8>>,
     chunk: Vec<u8>,
     at: usize,
 }
 
-impl Read for LineReader {
+impl Read for JsonLineReader {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         while self.at == self.chunk.len() {
             let Ok(chunk) = self.receiver.recv() else { return Ok(0) };
@@ -68,11 +68,11 @@ impl Read for LineReader {
 /// Runs what makes lines beside what reads them. What went wrong in making counts first: rows that never came are more
 /// than rows that could not be read.
 pub(crate) fn gather_lines(
-    rows: &Rows<'_>,
+    rows: &RowInput<'_>,
     gathering: &mut Gathering<'_>,
-    make: impl FnOnce(&mut Lines) -> io::Result<()> + Send,
+    make: impl FnOnce(&mut JsonArrayLines) -> io::Result<()> + Send,
 ) -> Result<(), RowsError> {
-    let (mut lines, reader) = Lines::channel();
+    let (mut lines, reader) = JsonArrayLines::channel();
     std::thread::scope(|scope| {
         let making = scope.spawn(move || make(&mut lines).and_then(|()| lines.flush()));
         let read = rows.gather(reader, gathering);
@@ -87,7 +87,7 @@ const LONGEST_ITEM: u64 = 16 << 20;
 /// Reads an array.
 pub(crate) fn gather(
     reader: impl Read + Send,
-    rows: &Rows<'_>,
+    rows: &RowInput<'_>,
     gathering: &mut Gathering<'_>,
 ) -> Result<(), RowsError> {
     gather_lines(rows, gathering, |lines| {
@@ -117,7 +117,7 @@ impl<R: Read> Read for Metered<'_, R> {
 }
 
 struct Items<'l> {
-    lines: &'l mut Lines,
+    lines: &'l mut JsonArrayLines,
     read: &'l Cell<u64>,
 }
 

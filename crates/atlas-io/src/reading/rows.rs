@@ -12,17 +12,17 @@ use atlas_store::source::Gathering;
 use rayon::prelude::*;
 use serde_json::{Map, Value};
 
-use crate::reading::chunker::{BLOCK, Buffers, Cut, Cutter, Extent};
-use crate::reading::csv_split::Splitter;
+use crate::reading::chunker::{BLOCK, Buffers, Chunker, Extent, InputBlock};
+use crate::reading::csv_split::CsvSplitter;
 use crate::reading::field::Field;
-use crate::reading::record::{Header, Record, RecordReader, RecordSettings, Trouble};
+use crate::reading::record::{Header, Record, RecordProblem, RecordReader, RecordSettings};
 
 /// How many blocks are read ahead of those that wait to be handed on.
 const AHEAD: usize = 16;
 
 /// How records follow one another.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Layout {
+pub(crate) enum RecordLayout {
     /// Separated values under a header (RFC 4180), by this byte.
     Separated(u8),
     /// One JSON object a line.
@@ -39,24 +39,24 @@ pub(crate) enum RowsError {
 }
 
 /// What is to be read, and how.
-pub(crate) struct Rows<'s> {
+pub(crate) struct RowInput<'s> {
     pub(crate) settings: &'s RecordSettings,
-    pub(crate) layout: Layout,
+    pub(crate) layout: RecordLayout,
     /// What it is called in messages.
     pub(crate) shown: &'s str,
     /// What a record is called where lines mean nothing to the user, such as `row`.
     pub(crate) unit: Option<&'static str>,
 }
 
-impl Rows<'_> {
+impl RowInput<'_> {
     /// Reads all records and hands over what they say.
     pub(crate) fn gather(&self, reader: impl Read + Send, gathering: &mut Gathering<'_>) -> Result<(), RowsError> {
         let delimiter = match self.layout {
-            Layout::Separated(delimiter) => Some(delimiter),
-            Layout::JsonLines => None,
+            RecordLayout::Separated(delimiter) => Some(delimiter),
+            RecordLayout::JsonLines => None,
         };
         let buffers = Buffers::default();
-        let mut cuts = Cutter::new(reader, delimiter, &buffers);
+        let mut cuts = Chunker::new(reader, delimiter, &buffers);
         let mut batch = next_batch(&mut cuts)?;
         let Some(first) = batch.first_mut() else { return Ok(()) };
         let reader = Arc::new(TableReader {
@@ -74,8 +74,8 @@ impl Rows<'_> {
         }
         let maps = reader.header.maps(self.settings);
         match self.layout {
-            Layout::Separated(_) => gathering.maps(maps),
-            Layout::JsonLines => gathering.maps_what_is_given(maps),
+            RecordLayout::Separated(_) => gathering.maps(maps),
+            RecordLayout::JsonLines => gathering.maps_what_is_given(maps),
         }
         let (decider, raw) = (gathering.decider().clone(), self.raw(&reader.header));
         let unread = !gathering.reads_all();
@@ -95,7 +95,7 @@ impl Rows<'_> {
             // While these are taken apart, those before them are handed over and the next are read.
             let (read, next) = rayon::join(
                 || {
-                    let read = |cut| Reading::new(&reader, &decider, cut, raw).run(unread, &buffers);
+                    let read = |cut| BlockReading::new(&reader, &decider, cut, raw).run(unread, &buffers);
                     batch.into_par_iter().map(read).collect::<Vec<_>>()
                 },
                 || {
@@ -117,7 +117,7 @@ impl Rows<'_> {
     }
 
     /// Reads the header and takes it off the first block.
-    fn header(&self, first: &mut Cut) -> Result<Header, RowsError> {
+    fn header(&self, first: &mut InputBlock) -> Result<Header, RowsError> {
         let broken = |why: String| RowsError::Header(format!("{}: {why}", self.shown));
         if first.bytes.starts_with(b"\xef\xbb\xbf") {
             first.take_off(3, 0);
@@ -125,7 +125,7 @@ impl Rows<'_> {
         if first.bytes.starts_with(b"\xff\xfe") || first.bytes.starts_with(b"\xfe\xff") {
             return Err(broken("it is in UTF-16; save it as UTF-8".to_owned()));
         }
-        let Layout::Separated(delimiter) = self.layout else {
+        let RecordLayout::Separated(delimiter) = self.layout else {
             return Ok(Header::of_objects(&self.settings.mapping));
         };
         let mut reader = csv::ReaderBuilder::new().delimiter(delimiter).from_reader(&first.bytes[..]);
@@ -152,7 +152,7 @@ impl Rows<'_> {
     /// How rows are known unread: a fingerprint of how they are read, and the column of the URL. Only tables whose rows stand
     /// each for itself and name their URL in one column have that.
     fn raw(&self, header: &Header) -> Option<Raw> {
-        let Layout::Separated(delimiter) = self.layout else { return None };
+        let RecordLayout::Separated(delimiter) = self.layout else { return None };
         let columns = header.columns.join("\n");
         let text = format!("{READING} {delimiter} {} {columns}", self.settings.written());
         Some(Raw { reading: fingerprint::settings(&text), column: header.url_column()? })
@@ -174,14 +174,14 @@ struct Raw {
 struct TableReader {
     header: Header,
     settings: RecordSettings,
-    layout: Layout,
+    layout: RecordLayout,
     shown: String,
     unit: Option<&'static str>,
 }
 
 impl TableReader {
-    fn problem(&self, number: u64, trouble: Trouble) -> Problem {
-        let Trouble { message, passed_over } = trouble;
+    fn problem(&self, number: u64, trouble: RecordProblem) -> Problem {
+        let RecordProblem { message, passed_over } = trouble;
         let (line, message) = match self.unit {
             None => (Some(number), message),
             Some(unit) => (None, format!("{unit} {number}: {message}")),
@@ -196,9 +196,9 @@ impl TableReader {
 
 impl Reader for TableReader {
     fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Contribution<'_>), problem: &mut dyn FnMut(Problem)) {
-        let Layout::Separated(delimiter) = self.layout else { return };
+        let RecordLayout::Separated(delimiter) = self.layout else { return };
         let mut fields = Vec::new();
-        if Splitter::new(raw, delimiter).next(&mut fields).is_none() {
+        if CsvSplitter::new(raw, delimiter).next(&mut fields).is_none() {
             return;
         }
         let record = Record::Columns(&fields);
@@ -209,8 +209,8 @@ impl Reader for TableReader {
     }
 }
 
-fn next_batch<R: Read>(cuts: &mut Cutter<'_, R>) -> Result<Vec<Cut>, RowsError> {
-    let mut batch: Vec<Cut> = Vec::with_capacity(AHEAD);
+fn next_batch<R: Read>(cuts: &mut Chunker<'_, R>) -> Result<Vec<InputBlock>, RowsError> {
+    let mut batch: Vec<InputBlock> = Vec::with_capacity(AHEAD);
     // Records may be far larger than a block: it is the bytes that count.
     while batch.len() < AHEAD && batch.iter().map(|cut| cut.bytes.len()).sum::<usize>() < AHEAD * BLOCK {
         let Some(cut) = cuts.next() else { break };
@@ -230,17 +230,17 @@ struct Records<'r> {
 }
 
 /// One block being read.
-struct Reading<'t> {
+struct BlockReading<'t> {
     reader: &'t Arc<TableReader>,
     decider: &'t Decider,
     raw: Option<Raw>,
-    cut: Cut,
+    cut: InputBlock,
     block: Block,
     problems: Vec<Problem>,
 }
 
-impl<'t> Reading<'t> {
-    fn new(reader: &'t Arc<TableReader>, decider: &'t Decider, cut: Cut, raw: Option<Raw>) -> Self {
+impl<'t> BlockReading<'t> {
+    fn new(reader: &'t Arc<TableReader>, decider: &'t Decider, cut: InputBlock, raw: Option<Raw>) -> Self {
         Self { reader, decider, raw, cut, block: Block::new(decider), problems: Vec::new() }
     }
 
@@ -258,7 +258,7 @@ impl<'t> Reading<'t> {
     }
 
     fn take_apart(&mut self, bytes: &[u8], unread: bool) {
-        let Layout::Separated(delimiter) = self.reader.layout else {
+        let RecordLayout::Separated(delimiter) = self.reader.layout else {
             self.block = Block::with_room(self.decider, bytes.len());
             return self.json_lines(bytes);
         };
@@ -323,7 +323,7 @@ impl<'t> Reading<'t> {
         ended: &mut dyn FnMut(&mut Block, Option<usize>),
     ) {
         let wanted = self.reader.header.columns.len();
-        let mut splitter = Splitter::new(text, delimiter);
+        let mut splitter = CsvSplitter::new(text, delimiter);
         while let Some((nth, url, found)) = splitter.next_column(raw.column) {
             let (line, at) = (first_line + nth, splitter.last());
             if found == wanted {
@@ -355,7 +355,7 @@ impl<'t> Reading<'t> {
         delimiter: u8,
         ended: &mut dyn FnMut(&mut Block, Option<usize>),
     ) {
-        let mut splitter = Splitter::new(text, delimiter);
+        let mut splitter = CsvSplitter::new(text, delimiter);
         let mut fields = Vec::with_capacity(self.reader.header.columns.len());
         let (records, mut contribution) = (self.reader.records(), Contribution::default());
         while let Some(line) = splitter.next(&mut fields) {
@@ -452,7 +452,7 @@ impl<'t> Reading<'t> {
     }
 
     fn problem(&mut self, line: u64, message: String) {
-        let problem = self.reader.problem(line, Trouble::row(message));
+        let problem = self.reader.problem(line, RecordProblem::row(message));
         self.problems.push(problem);
     }
 }

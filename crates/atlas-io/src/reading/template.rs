@@ -7,7 +7,7 @@ use atlas_core::lastmod::Lastmod;
 
 /// A column's name, or text with columns in braces.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Template {
+pub(crate) enum ColumnTemplate {
     /// The column's value as it is.
     Column(String),
     /// Pieces to put together; values are percent-encoded as parts of a path.
@@ -22,7 +22,7 @@ pub(crate) enum Piece {
     Date(String, String),
 }
 
-impl Template {
+impl ColumnTemplate {
     /// Reads what stands in the configuration; fails on braces that do not pair and on a format of dates that is none.
     pub(crate) fn parse(text: &str) -> Result<Self, String> {
         if !text.contains(['{', '}']) {
@@ -113,7 +113,7 @@ mod tests {
     #[case("{Year}/{Slug}", "2026/lamp%20oil")]
     #[case("/{When:%Y/%m}/{Slug}", "/2026/07/lamp%20oil")]
     fn fills_in_columns(#[case] template: &str, #[case] wanted: &str) {
-        let Template::Pieces(pieces) = Template::parse(template).unwrap() else { panic!() };
+        let ColumnTemplate::Pieces(pieces) = ColumnTemplate::parse(template).unwrap() else { panic!() };
         let value = |name: &str| {
             let values = [("Slug", " lamp oil "), ("Year", "2026"), ("When", "2026-07-04")];
             values.iter().find(|(n, _)| *n == name).map(|(_, value)| Cow::Borrowed(*value))
@@ -129,11 +129,11 @@ mod tests {
     #[case("/a/{{Slug}}")]
     #[case("/a/{}/")]
     fn braces_must_pair(#[case] template: &str) {
-        assert!(Template::parse(template).unwrap_err().contains("do not pair"));
+        assert!(ColumnTemplate::parse(template).unwrap_err().contains("do not pair"));
     }
 
     #[test]
     fn formats_are_checked() {
-        assert!(Template::parse("/{day:%Q}/").unwrap_err().contains("no format of dates"));
+        assert!(ColumnTemplate::parse("/{day:%Q}/").unwrap_err().contains("no format of dates"));
     }
 }

@@ -1,4 +1,4 @@
-//! The source `command`: a program of the user's that writes JSON Lines to its standard output, an object an entry. It is the
+//! The source `command`: a program of the user's that writes JSON JsonArrayLines to its standard output, an object an entry. It is the
 //! way to gather from whatever this tool has never heard of. A failing exit fails the source.
 
 use std::io::{self, Read};
@@ -15,7 +15,7 @@ use atlas_store::source::{Gathering, Source};
 use atlas_store::stop::Stop;
 
 use crate::reading::record::RecordSettings;
-use crate::reading::rows::{Layout, Rows, RowsError};
+use crate::reading::rows::{RecordLayout, RowInput, RowsError};
 use crate::sources::failed;
 
 /// How much of what the program complains of is shown.
@@ -75,7 +75,7 @@ impl CommandSource {
             .map_err(|error| format!("cannot run “{program}”: {error}; correct “run” in the configuration"))?;
         let (stdout, stderr) = (child.stdout.take(), child.stderr.take());
         let shown = format!("output of {program}");
-        let rows = Rows { settings: &self.records, layout: Layout::JsonLines, shown: &shown, unit: None };
+        let rows = RowInput { settings: &self.records, layout: RecordLayout::JsonLines, shown: &shown, unit: None };
         let read_out = AtomicBool::new(false);
         let asked = gathering.stop();
         thread::scope(|scope| {

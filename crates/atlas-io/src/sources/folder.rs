@@ -16,7 +16,7 @@ use atlas_store::source::Gathering;
 use rayon::prelude::*;
 use walkdir::{DirEntry, WalkDir};
 
-use crate::reading::record::Trouble;
+use crate::reading::record::RecordProblem;
 
 /// The largest file that is read.
 const LARGEST: u64 = 32 * 1024 * 1024;
@@ -61,7 +61,7 @@ pub(crate) struct FileSaid {
     /// Its links within the site, packed.
     pub(crate) links: Vec<u8>,
     /// What of it could not be read. Such a file is read again the next time.
-    pub(crate) troubles: Vec<Trouble>,
+    pub(crate) troubles: Vec<RecordProblem>,
 }
 
 /// What came of a file.
@@ -151,12 +151,12 @@ impl SourceFolder {
         if let Some(address) = self.relative(path).and_then(|(_, relative)| files.address_of(&relative)) {
             gathering.also_there(&address);
         }
-        gathering.problem(self.problem(path, Trouble::row(message)));
+        gathering.problem(self.problem(path, RecordProblem::row(message)));
     }
 
-    fn problem(&self, path: &Path, trouble: Trouble) -> Problem {
+    fn problem(&self, path: &Path, trouble: RecordProblem) -> Problem {
         let relative = path.strip_prefix(&self.path).unwrap_or(path);
-        let Trouble { message, passed_over } = trouble;
+        let RecordProblem { message, passed_over } = trouble;
         Problem { file: Path::new(&self.shown).join(relative).display().to_string(), line: None, message, passed_over }
     }
 

@@ -14,7 +14,7 @@ use atlas_core::page::{self, Page, PageReader};
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 
-use crate::reading::record::Trouble;
+use crate::reading::record::RecordProblem;
 use crate::sources::failed;
 use crate::sources::folder::{FileSaid, Files, SourceFolder, extension};
 use crate::sources::oembed::Asking;
@@ -112,7 +112,7 @@ impl Files for HtmlSource {
         let mut troubles = std::mem::take(&mut page.troubles);
         troubles.extend(self.asking.complete(&mut page, &address, &self.site));
         let links = followed_links(&page, &self.site);
-        let troubles = troubles.into_iter().map(Trouble::cell).collect();
+        let troubles = troubles.into_iter().map(RecordProblem::cell).collect();
         Ok(FileSaid { contribution: Contribution { section, ..page.into_said(&address) }, links, troubles })
     }
 }

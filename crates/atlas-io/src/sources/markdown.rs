@@ -15,7 +15,7 @@ use pulldown_cmark::{Options, Parser, html};
 use serde_json::{Map, Value};
 
 use crate::reading::field::{Field, commonly_named};
-use crate::reading::record::{Header, Record, RecordReader, RecordSettings, Trouble};
+use crate::reading::record::{Header, Record, RecordProblem, RecordReader, RecordSettings};
 use crate::sources::failed;
 use crate::sources::folder::{FileSaid, Files, SourceFolder, extension};
 use crate::sources::html::{followed_links, maps};
@@ -89,7 +89,7 @@ impl Files for MarkdownSource {
         let record = Record::Object(&front);
         let mut contribution = Contribution::default();
         if !reader.read(&record, &mut contribution, &mut |trouble| troubles.push(trouble)) {
-            let why = troubles.pop().map(|trouble: Trouble| trouble.message).unwrap_or_default();
+            let why = troubles.pop().map(|trouble: RecordProblem| trouble.message).unwrap_or_default();
             return Err(why.replace("the row", "the file"));
         }
         let mut rendered = String::from("<main>");
@@ -100,7 +100,8 @@ impl Files for MarkdownSource {
         let mut page = page::read(rendered.as_bytes(), &address, &self.reader).unwrap_or_default();
         page.title = contribution.title.as_deref().map(str::to_owned).or(page.title);
         page.description = contribution.description.as_deref().map(str::to_owned).or(page.description);
-        troubles.extend(self.asking.complete(&mut page, &address, &self.records.site).into_iter().map(Trouble::cell));
+        troubles
+            .extend(self.asking.complete(&mut page, &address, &self.records.site).into_iter().map(RecordProblem::cell));
         let links = followed_links(&page, &self.records.site);
         let mut merged = Contribution { no_head: false, ..contribution };
         merged.merge(Contribution { no_head: false, language: None, ..page.into_said(&address) });
@@ -144,7 +145,7 @@ fn read_front(fence: &str, front: &str) -> Result<Map<String, Value>, String> {
     }
 }
 
-/// Lines are counted in the file: the fence is its first.
+/// JsonArrayLines are counted in the file: the fence is its first.
 fn broken(kind: &str, line: Option<usize>, why: &str) -> String {
     let line = line.map_or(String::new(), |line| format!(" in line {}", line + 1));
     format!("its front matter is broken {kind}{line}: {}; it is not listed", why.trim())
@@ -178,7 +179,7 @@ fn prepare(
     front: &mut Map<String, Value>,
     relative: &str,
     records: &RecordSettings,
-    troubles: &mut Vec<Trouble>,
+    troubles: &mut Vec<RecordProblem>,
 ) -> bool {
     let (folder, file) = relative.rsplit_once('/').unwrap_or(("", relative));
     let name = file.rsplit_once('.').map_or(file, |(stem, _)| stem);
@@ -192,11 +193,11 @@ fn prepare(
     match front.get("idle_atlas").cloned() {
         Some(Value::Object(own)) => {
             for name in own.keys().filter(|name| Field::named(name).is_none()) {
-                troubles.push(Trouble::cell(format!("idle_atlas: there is no field “{name}”; it is not read")));
+                troubles.push(RecordProblem::cell(format!("idle_atlas: there is no field “{name}”; it is not read")));
             }
             front.extend(own);
         }
-        Some(_) => troubles.push(Trouble::cell(
+        Some(_) => troubles.push(RecordProblem::cell(
             "idle_atlas: keys and values are expected, such as idle_atlas: { keep: no }; it is not read".to_owned(),
         )),
         None => {}
@@ -218,7 +219,7 @@ fn prepare(
 
 /// Puts what stands in front matter under a common name of a field under the field's own, where nothing else is that field. What
 /// decides whether a page goes in is never passed over: of several such values each counts.
-fn by_common_names(front: &mut Map<String, Value>, records: &RecordSettings, troubles: &mut Vec<Trouble>) {
+fn by_common_names(front: &mut Map<String, Value>, records: &RecordSettings, troubles: &mut Vec<RecordProblem>) {
     let named: Vec<(String, Field)> =
         front.keys().filter_map(|key| Some((key.clone(), commonly_named(key)?))).collect();
     for (key, field) in named {
@@ -249,18 +250,18 @@ fn by_common_names(front: &mut Map<String, Value>, records: &RecordSettings, tro
     }
 }
 
-fn unread(key: &str, field: Field) -> Trouble {
+fn unread(key: &str, field: Field) -> RecordProblem {
     let name = field.name();
-    Trouble::cell(format!("“{key}” is not read, because “{name}” is known otherwise; keep one of the two"))
+    RecordProblem::cell(format!("“{key}” is not read, because “{name}” is known otherwise; keep one of the two"))
 }
 
 /// Whether front matter names the article's URL. A pattern for a site generator is none, and is told.
-fn own_url(front: &mut Map<String, Value>, troubles: &mut Vec<Trouble>) -> bool {
+fn own_url(front: &mut Map<String, Value>, troubles: &mut Vec<RecordProblem>) -> bool {
     let Some(url) = front.get("url").and_then(Value::as_str) else { return false };
     if !url.split('/').any(|part| part.starts_with(':')) {
         return true;
     }
-    troubles.push(Trouble::cell(format!(
+    troubles.push(RecordProblem::cell(format!(
         "url “{url}” is a pattern for a site generator; it is not read. Say where articles are: fields = {{ url = \"/journal/{{slug}}/\" }}"
     )));
     front.remove("url");

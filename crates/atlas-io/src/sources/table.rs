@@ -1,4 +1,4 @@
-//! The source `table`: separated values, JSON Lines or a JSON array; from a file, standard input or a URL, packed or not.
+//! The source `table`: separated values, JSON JsonArrayLines or a JSON array; from a file, standard input or a URL, packed or not.
 //!
 //! Columns that bear a field's name need no mapping; others are mapped in the configuration, by name or by a template. A
 //! row that cannot be read is reported with its line and the rest goes on.
@@ -13,7 +13,7 @@ use atlas_store::source::{Gathering, Source};
 use crate::reading::input::{self, Input};
 use crate::reading::json_array;
 use crate::reading::record::RecordSettings;
-use crate::reading::rows::{Layout, Rows, RowsError};
+use crate::reading::rows::{RecordLayout, RowInput, RowsError};
 
 /// How much of a table is looked at to tell how its values are separated.
 const PREVIEW: u64 = 64 * 1024;
@@ -99,25 +99,25 @@ impl Source for TableSource {
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let mut reader = self.input.open(self.wait, gathering.stop()).map_err(|error| self.cannot_read(&error))?;
-        let rows = |layout| Rows { settings: &self.records, layout, shown: &self.shown, unit: None };
+        let rows = |layout| RowInput { settings: &self.records, layout, shown: &self.shown, unit: None };
         let read = match self.format {
             Format::Csv => {
                 let mut start = Vec::new();
                 (&mut reader).take(PREVIEW).read_to_end(&mut start).map_err(|error| self.cannot_read(&error))?;
                 let delimiter = separator(&start);
-                rows(Layout::Separated(delimiter)).gather(Cursor::new(start).chain(reader), gathering)
+                rows(RecordLayout::Separated(delimiter)).gather(Cursor::new(start).chain(reader), gathering)
             }
-            Format::Tsv => rows(Layout::Separated(b'\t')).gather(reader, gathering),
-            Format::JsonLines => rows(Layout::JsonLines).gather(reader, gathering),
+            Format::Tsv => rows(RecordLayout::Separated(b'\t')).gather(reader, gathering),
+            Format::JsonLines => rows(RecordLayout::JsonLines).gather(reader, gathering),
             Format::Json => {
                 let mut reader = BufReader::new(reader);
                 let is_array = starts_array(&mut reader).map_err(|error| self.cannot_read(&error))?;
                 if is_array {
-                    let rows = Rows { unit: Some("item"), ..rows(Layout::JsonLines) };
+                    let rows = RowInput { unit: Some("item"), ..rows(RecordLayout::JsonLines) };
                     json_array::gather(reader, &rows, gathering)
                 } else {
                     // Many programs write one object a line and call it JSON.
-                    rows(Layout::JsonLines).gather(reader, gathering)
+                    rows(RecordLayout::JsonLines).gather(reader, gathering)
                 }
             }
         };

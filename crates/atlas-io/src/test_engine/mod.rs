@@ -51,7 +51,7 @@ pub enum Mood {
 
 /// How the test engine is set up.
 #[derive(Debug, Clone)]
-pub struct Settings {
+pub struct TestEngineSettings {
     /// Where it listens, such as `127.0.0.1:7643`; port 0 takes a free one.
     pub listen: String,
     /// Where hosts are to be reached, since the engine asks no name server: host to address.
@@ -76,8 +76,8 @@ pub struct Received {
 }
 
 #[derive(Debug, Clone)]
-struct Shared {
-    settings: Arc<Settings>,
+struct SharedState {
+    settings: Arc<TestEngineSettings>,
     mood: Arc<Mutex<Mood>>,
     received: Arc<Mutex<Vec<Received>>>,
     client: reqwest::Client,
@@ -93,11 +93,11 @@ pub struct TestEngine {
 
 impl TestEngine {
     /// Starts it.
-    pub fn start(settings: Settings) -> io::Result<Self> {
+    pub fn start(settings: TestEngineSettings) -> io::Result<Self> {
         let mood = Arc::new(Mutex::new(settings.mood));
         let received = Arc::new(Mutex::new(Vec::new()));
         let listen = settings.listen.clone();
-        let shared = Shared {
+        let shared = SharedState {
             settings: Arc::new(settings),
             mood: Arc::clone(&mood),
             received: Arc::clone(&received),
@@ -163,13 +163,13 @@ struct Many {
     url_list: Vec<String>,
 }
 
-async fn one(State(shared): State<Shared>, Query(one): Query<One>) -> Response {
+async fn one(State(shared): State<SharedState>, Query(one): Query<One>) -> Response {
     let host = atlas_core::address::host(&one.url).to_owned();
     let many = Many { host, key: one.key, key_location: one.key_location, url_list: vec![one.url] };
     shared.take(many).await
 }
 
-async fn many(State(shared): State<Shared>, headers: HeaderMap, body: axum::body::Bytes) -> Response {
+async fn many(State(shared): State<SharedState>, headers: HeaderMap, body: axum::body::Bytes) -> Response {
     let kind = headers.get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or("");
     if !kind.starts_with("application/json") {
         return shared.answer(400, "the content type is not application/json", String::new(), Vec::new());
@@ -180,7 +180,7 @@ async fn many(State(shared): State<Shared>, headers: HeaderMap, body: axum::body
     }
 }
 
-async fn list(State(shared): State<Shared>) -> Json<Vec<Received>> {
+async fn list(State(shared): State<SharedState>) -> Json<Vec<Received>> {
     Json(shared.received.lock().unwrap_or_else(PoisonError::into_inner).clone())
 }
 
@@ -190,7 +190,7 @@ struct Described {
 }
 
 /// Describes a film by oEmbed: any film, but for those whose name begins with `unknown`.
-async fn describe(State(shared): State<Shared>, Query(film): Query<Described>) -> Response {
+async fn describe(State(shared): State<SharedState>, Query(film): Query<Described>) -> Response {
     let mood = *shared.mood.lock().unwrap_or_else(PoisonError::into_inner);
     let name = film.url.split(['?', '#']).next().unwrap_or("").trim_end_matches('/').rsplit('/').next().unwrap_or("");
     match mood {
@@ -218,7 +218,7 @@ struct NewMood {
     answer: String,
 }
 
-async fn set_mood(State(shared): State<Shared>, Query(new): Query<NewMood>) -> Response {
+async fn set_mood(State(shared): State<SharedState>, Query(new): Query<NewMood>) -> Response {
     match Mood::parse(&new.answer) {
         Ok(mood) => {
             *shared.mood.lock().unwrap_or_else(PoisonError::into_inner) = mood;
@@ -241,7 +241,7 @@ impl Mood {
     }
 }
 
-impl Shared {
+impl SharedState {
     async fn take(&self, many: Many) -> Response {
         let mood = *self.mood.lock().unwrap_or_else(PoisonError::into_inner);
         match mood {
@@ -365,7 +365,7 @@ mod tests {
         fs::write(folder.path().join(format!("{KEY}.txt")), KEY).unwrap();
         let site = serve::folder(folder.path()).unwrap();
         let reach = HashMap::from([(HOST.to_owned(), site.address())]);
-        let settings = Settings { listen: "127.0.0.1:0".into(), reach, mood: Mood::Fair, tell: None };
+        let settings = TestEngineSettings { listen: "127.0.0.1:0".into(), reach, mood: Mood::Fair, tell: None };
         let engine = TestEngine::start(settings).unwrap();
         assert_eq!(post(&engine, &body), status, "{:?}", engine.received());
         assert_eq!(engine.received()[0].status, status);

@@ -9,7 +9,7 @@ use rayon::prelude::*;
 
 use crate::error::StoreError;
 use crate::ledger::Ledger;
-use crate::model::{Facts, FileRow, SegmentText};
+use crate::model::{ContentCounts, FileRow, SegmentText};
 use crate::settle::{Fate, Settled};
 
 use super::cut::inside;
@@ -160,7 +160,7 @@ impl<'a> Arranging<'a> {
         for some in touched.chunks_mut(SEGMENTS_AT_A_TIME) {
             let place = |(file, _, made): &&mut (i64, usize, &mut Made)| (*file, made.number);
             let facts = look_into(ledger, &mut *some, place, |(_, section, made), body| {
-                let Some(base) = made.base else { return Ok((*section, Facts::default())) };
+                let Some(base) = made.base else { return Ok((*section, ContentCounts::default())) };
                 let text = SegmentText::read(&body, &base)?;
                 for member in std::mem::take(&mut made.members) {
                     let (weight, frame) = renderer.weigh(member, &base, &text, settled);

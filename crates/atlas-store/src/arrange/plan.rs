@@ -289,7 +289,7 @@ mod tests {
     }
 
     fn row(number: u32, count: u32) -> SegmentRow {
-        let facts = crate::model::Facts::default();
+        let facts = crate::model::ContentCounts::default();
         SegmentRow { number, count, size: 900, crc: 7, first: 0, frame: Frame::default(), facts }
     }
 

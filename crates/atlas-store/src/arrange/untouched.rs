@@ -4,7 +4,7 @@ use std::sync::mpsc::channel;
 
 use crate::error::StoreError;
 use crate::ledger::Ledger;
-use crate::model::{Facts, SegmentRow, SegmentText};
+use crate::model::{ContentCounts, SegmentRow, SegmentText};
 use crate::settle::{Fate, Settled};
 
 /// How many segments are looked into at a time.
@@ -14,7 +14,7 @@ pub(super) const SEGMENTS_AT_A_TIME: usize = 256;
 #[derive(Default)]
 pub(super) struct Untouched {
     /// By section, of segments in which no row was read.
-    whole: Vec<(usize, Facts)>,
+    whole: Vec<(usize, ContentCounts)>,
     /// Segments in which some were.
     mixed: Vec<(usize, i64, SegmentRow)>,
 }

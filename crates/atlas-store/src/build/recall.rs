@@ -26,7 +26,9 @@ use crate::disk::segmented_gzip::{SegmentCompressor, unpack};
 use crate::error::StoreError;
 use crate::guard::is_ours;
 use crate::ledger::{Ledger, Writing};
-use crate::model::{Fact, Facts, FileDigest, NEVER, OnDisk, OutputRow, RememberedEntry, RunCounts, RunRow, facts_of};
+use crate::model::{
+    ContentCounts, Fact, FileDigest, NEVER, OnDisk, OutputRow, RememberedEntry, RunCounts, RunRow, facts_of,
+};
 
 /// How many files are read at a time.
 const AT_ONCE: usize = 4;
@@ -43,7 +45,7 @@ pub struct Recalled {
 }
 
 /// A sitemap file that was read back.
-struct Known {
+struct RecalledFile2 {
     section: String,
     kind: FileKind,
     number: u32,
@@ -133,14 +135,14 @@ pub fn recall(
 }
 
 /// Takes a file apart that this tool wrote; none where it is not as this tool writes.
-fn file(bytes: &[u8], (section, kind, number): (&str, FileKind, u32), changed: i64) -> Option<Known> {
+fn file(bytes: &[u8], (section, kind, number): (&str, FileKind, u32), changed: i64) -> Option<RecalledFile2> {
     let start = memchr::memmem::find(bytes, b"<url>")?;
     let text = bytes[start..].strip_suffix(Frame::CLOSE)?;
     let mut urls = Vec::new();
     read(bytes, |url| urls.extend(url.loc.is_some().then_some(url)), |_| ()).ok()?;
     let elements = memchr::memmem::find_iter(text, URL_END).count();
     let whole = text.ends_with(URL_END) && elements == urls.len() && !urls.is_empty();
-    whole.then(|| Known {
+    whole.then(|| RecalledFile2 {
         section: section.to_owned(),
         kind,
         number,
@@ -170,7 +172,7 @@ struct RecalledFile {
 }
 
 impl Recalling<'_> {
-    fn take(&mut self, file: &Known) -> Result<(), StoreError> {
+    fn take(&mut self, file: &RecalledFile2) -> Result<(), StoreError> {
         let Self { writing, seed, .. } = self;
         let urls = file.urls.len() as u32;
         let limits = Limits { urls, bytes: MOST_BYTES, media: u32::MAX };
@@ -186,7 +188,7 @@ impl Recalling<'_> {
         // Nothing is known of what the entries said: the build that follows makes every segment anew.
         let made = segments.par_iter().map_init(SegmentCompressor::hasty, |compressor, (text, urls)| {
             let frame = facts_of(text, Frame::ALL).0;
-            let mut facts = Facts::default();
+            let mut facts = ContentCounts::default();
             text.split_inclusive(|byte| *byte == b'\n').for_each(|element| facts.add(facts_of(element, frame).1));
             let mut lane = Vec::with_capacity(urls.len() * RememberedEntry::BYTES);
             urls.iter().for_each(|url| entry(url, *seed).write(&mut lane));
@@ -197,7 +199,7 @@ impl Recalling<'_> {
         for (number, (holds, segment, lane)) in (0u32..).zip(&made) {
             writing.keep_segment(id, number, *holds, segment, (lane, &[]))?;
         }
-        let Known { changed, crc, size, kind, number, .. } = *file;
+        let RecalledFile2 { changed, crc, size, kind, number, .. } = *file;
         let standing = FileDigest { changed, crc, size };
         self.files.push(RecalledFile { id, section: file.section.clone(), kind, number, urls, standing });
         Ok(())

@@ -16,7 +16,7 @@ use atlas_core::report::{Example, Notice, Noticed};
 const MOST_EXAMPLES: usize = 1000;
 
 /// Where links lead that deserve notice: by address, the first page that has it, and what else there is to say.
-type Seen = BTreeMap<String, (RowId, String, String)>;
+type NotedLinks = BTreeMap<String, (RowId, String, String)>;
 
 /// Where the links of all pages lead.
 pub(super) struct Links<'a> {
@@ -28,17 +28,17 @@ pub(super) struct Links<'a> {
     /// Keys of addresses that some other page links to.
     linked: HashSet<u128>,
     /// Addresses that lead to nothing.
-    dead: Seen,
+    dead: NotedLinks,
     /// Addresses that are spelt as the site does not spell its own.
-    misspelt: Seen,
+    misspelt: NotedLinks,
     /// Addresses that redirect.
-    redirected: Seen,
+    redirected: NotedLinks,
     /// Addresses of drafts and of pages that forbid indexing.
-    kept_out: Seen,
+    kept_out: NotedLinks,
 }
 
 /// What is known of the addresses that links may lead to.
-struct Known<'a> {
+struct KnownAddresses<'a> {
     /// All that are there.
     there: HashSet<u128>,
     /// Those of which the server says that they are not there.
@@ -51,7 +51,7 @@ struct Known<'a> {
     site: &'a Site,
 }
 
-impl Known<'_> {
+impl KnownAddresses<'_> {
     fn key(&self, url: &str) -> u128 {
         fingerprint::key(self.seed, url)
     }
@@ -71,10 +71,10 @@ impl<'a> Links<'a> {
             telling,
             reads_pages: sources.iter().any(|source| source.reads_pages()),
             linked: HashSet::new(),
-            dead: Seen::new(),
-            misspelt: Seen::new(),
-            redirected: Seen::new(),
-            kept_out: Seen::new(),
+            dead: NotedLinks::new(),
+            misspelt: NotedLinks::new(),
+            redirected: NotedLinks::new(),
+            kept_out: NotedLinks::new(),
         };
         let mut links = arrivals.links().peekable();
         if links.peek().is_none() {
@@ -82,7 +82,7 @@ impl<'a> Links<'a> {
             return found;
         }
         let chooser = arrivals.decider().chooser();
-        let mut known = Known {
+        let mut known = KnownAddresses {
             there: arrivals.others().iter().copied().collect(),
             dead: HashSet::new(),
             left_out: HashMap::new(),
@@ -116,7 +116,13 @@ impl<'a> Links<'a> {
     }
 
     /// Takes a link of a page. Where the page's source has all pages of the site, or the server said so, what is not known is dead.
-    fn link(&mut self, link: &str, (row_id, page, own): (RowId, &str, u128), has_all: bool, known: &mut Known<'_>) {
+    fn link(
+        &mut self,
+        link: &str,
+        (row_id, page, own): (RowId, &str, u128),
+        has_all: bool,
+        known: &mut KnownAddresses<'_>,
+    ) {
         let respelt = known.site.respelt(link);
         if let Some(right) = &respelt {
             see(&mut self.misspelt, link, (row_id, page), || format!("; write {right}"));
@@ -188,7 +194,7 @@ impl<'a> Links<'a> {
         ]
     }
 
-    fn noticed(&self, code: Notice, seen: &Seen) -> Noticed {
+    fn noticed(&self, code: Notice, seen: &NotedLinks) -> Noticed {
         let mut count = 0;
         let mut examples = Vec::new();
         for (url, (_, page, more)) in seen.iter().filter(|(url, _)| self.telling.wants(code, url)) {
@@ -202,7 +208,7 @@ impl<'a> Links<'a> {
 }
 
 /// Remembers the first page that has a link.
-fn see(seen: &mut Seen, link: &str, (row_id, page): (RowId, &str), more: impl FnOnce() -> String) {
+fn see(seen: &mut NotedLinks, link: &str, (row_id, page): (RowId, &str), more: impl FnOnce() -> String) {
     match seen.get_mut(link) {
         Some(first) if row_id < first.0 => (first.0, first.1) = (row_id, page.to_owned()),
         Some(_) => {}

@@ -27,7 +27,7 @@ pub use self::remembered::Remembered;
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
-    Announced, Departure, Fact, Facts, FileDigest, KnownChunks, Members, Memory, OutputRow, PackedEntries,
+    Announced, ContentCounts, Departure, Fact, FileDigest, KnownChunks, Members, Memory, OutputRow, PackedEntries,
     RememberedChunk, RememberedEntry, RunRow, SegmentRow, Tombstone, Whole,
 };
 use atlas_core::announce::EngineState;
@@ -188,7 +188,7 @@ pub trait WriteSegments {
         &self,
         file: i64,
         number: u32,
-        holds: (Frame, Facts),
+        holds: (Frame, ContentCounts),
         segment: &Segment,
         entries: (&[u8], &[u8]),
     ) -> Result<(), StoreError>;

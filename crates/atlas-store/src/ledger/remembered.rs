@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use atlas_core::placement::FileKind;
 
 use crate::disk::spill::Partitions;
-use crate::model::{FileRow, Known, OutputRow, SegmentRow, Untouched};
+use crate::model::{FileRow, KnownEntry, OutputRow, SegmentRow, Untouched};
 
 /// All that a build needs to know of the one before.
 #[derive(Debug, Default)]
@@ -13,7 +13,7 @@ pub struct Remembered {
     /// Sitemap files.
     pub files: Vec<FileRow>,
     /// The entries in a pages file that some row may speak of, by their keys.
-    pub(crate) known: Partitions<Known>,
+    pub(crate) known: Partitions<KnownEntry>,
     /// Whether each entry is known to be as it was, without any row.
     pub(crate) untouched: Untouched,
     /// How many entries there are, each counted once for every kind of file that it stands in.

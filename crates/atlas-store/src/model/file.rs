@@ -110,7 +110,7 @@ pub struct SegmentRow {
     /// CRC-32 of its unpacked text.
     pub crc: u32,
     /// What it holds.
-    pub facts: Facts,
+    pub facts: ContentCounts,
     /// The namespaces it needs.
     pub frame: Frame,
     /// Where its entries begin among all that are remembered.
@@ -119,7 +119,7 @@ pub struct SegmentRow {
 
 /// What some entries hold, as it is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Facts {
+pub struct ContentCounts {
     /// Pictures.
     pub images: u64,
     /// Videos.
@@ -128,7 +128,7 @@ pub struct Facts {
     pub newest: Option<Lastmod>,
 }
 
-impl Facts {
+impl ContentCounts {
     /// Adds those of other entries.
     pub fn add(&mut self, other: Self) {
         self.images += other.images;

@@ -6,7 +6,7 @@ use crate::disk::spill::{RECORD, SpillRecord};
 
 /// What joining needs to know of a remembered entry.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Known {
+pub(crate) struct KnownEntry {
     pub(crate) key: u128,
     pub(crate) written: u64,
     /// By which its row is known unread; 0 where it is not.
@@ -17,7 +17,7 @@ pub(crate) struct Known {
     pub(crate) provenance: u16,
 }
 
-impl SpillRecord for Known {
+impl SpillRecord for KnownEntry {
     fn key(&self) -> u128 {
         self.key
     }

@@ -5,7 +5,7 @@ use atlas_core::lastmod::Lastmod;
 use jiff::tz::TimeZone;
 use memchr::memmem;
 
-use super::file::{Facts, SegmentRow};
+use super::file::{ContentCounts, SegmentRow};
 use crate::disk::segmented_gzip::unsqueeze;
 use crate::error::StoreError;
 
@@ -45,9 +45,9 @@ impl SegmentText {
 
     /// What some of its elements hold. Where they are most of them, that is told by what is known of the segment as a whole, and
     /// only the others are looked at.
-    pub(crate) fn facts(&self, segment: &SegmentRow, wanted: impl Fn(u32) -> bool) -> Facts {
+    pub(crate) fn facts(&self, segment: &SegmentRow, wanted: impl Fn(u32) -> bool) -> ContentCounts {
         let count = |these: &dyn Fn(u32) -> bool| {
-            let mut facts = Facts::default();
+            let mut facts = ContentCounts::default();
             let some = (0..segment.count).filter(|at| these(*at));
             some.for_each(|at| facts.add(facts_of(self.element(at), segment.frame).1));
             facts
@@ -60,7 +60,7 @@ impl SegmentText {
             if let (true, Some(images), Some(videos)) =
                 (older, all.images.checked_sub(others.images), all.videos.checked_sub(others.videos))
             {
-                return Facts { images, videos, newest: all.newest };
+                return ContentCounts { images, videos, newest: all.newest };
             }
         }
         count(&wanted)
@@ -69,7 +69,7 @@ impl SegmentText {
 
 /// The namespaces that an element needs and what it holds; `within` are all namespaces that there may be. Of several elements, the
 /// date is that of the first.
-pub(crate) fn facts_of(element: &[u8], within: Frame) -> (Frame, Facts) {
+pub(crate) fn facts_of(element: &[u8], within: Frame) -> (Frame, ContentCounts) {
     let count = |may_be: bool, tag: &str| {
         if may_be { memmem::find_iter(element, tag).count() as u64 } else { 0 }
     };
@@ -86,7 +86,7 @@ pub(crate) fn facts_of(element: &[u8], within: Frame) -> (Frame, Facts) {
         let date = std::str::from_utf8(&date[..memchr::memchr(b'<', date)?]).ok()?;
         Lastmod::read(date, &TimeZone::UTC)
     });
-    (frame, Facts { images, videos, newest })
+    (frame, ContentCounts { images, videos, newest })
 }
 
 /// The URLs of a segment, in the order of its lane.

@@ -17,7 +17,7 @@ use crate::arrange::{From, Made, Renderer};
 use crate::arrival::{Block, RowFlag, RowId, RowSummary};
 use crate::disk::segmented_gzip::{Segment, SegmentCompressor};
 use crate::error::StoreError;
-use crate::model::{Facts, NEVER, NO_GROUP, RememberedEntry, SegmentText, Whole, facts_of};
+use crate::model::{ContentCounts, NEVER, NO_GROUP, RememberedEntry, SegmentText, Whole, facts_of};
 use crate::settle::{Candidate, EntryRows};
 
 /// How many segments are made at a time.
@@ -71,7 +71,7 @@ pub(crate) struct RenderedText {
     pub(crate) lane: Vec<u8>,
     /// By what the rows of its entries are known unread: none where no row is.
     pub(crate) raws: Vec<u8>,
-    pub(crate) facts: Facts,
+    pub(crate) facts: ContentCounts,
 }
 
 /// The rows of new entries, with what is known of them.
@@ -116,7 +116,7 @@ impl<'a> SegmentRenderer<'a> {
             raw: Vec::with_capacity(usize::try_from(made.size).unwrap_or(0)),
             lane: Vec::with_capacity(made.members.len() * RememberedEntry::BYTES),
             raws: Vec::with_capacity(made.members.len() * 8),
-            facts: Facts::default(),
+            facts: ContentCounts::default(),
         };
         let mut unpacked = None;
         let before = match (&job.before, &made.base) {
@@ -162,7 +162,7 @@ impl<'a> SegmentRenderer<'a> {
                     self.new_entry(row_id, &row, &summary, &mut text.raw).write(&mut text.lane);
                     text.raws.extend_from_slice(&summary.raw.to_le_bytes());
                     let (images, videos) = (u64::from(summary.images), u64::from(summary.videos));
-                    text.facts.add(Facts {
+                    text.facts.add(ContentCounts {
                         images: if summary.frame().images { images } else { 0 },
                         videos: if summary.frame().videos { videos } else { 0 },
                         newest: summary.date,

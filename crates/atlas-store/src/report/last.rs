@@ -16,44 +16,44 @@ pub struct LastBuild {
     robots: String,
     #[serde(default)]
     other_sitemaps: Vec<OtherSitemap>,
-    sections: Vec<Section>,
-    left_out: Vec<Numbered>,
-    notices: Vec<Numbered>,
-    sources: Vec<Source>,
+    sections: Vec<LastSection>,
+    left_out: Vec<CodeCount>,
+    notices: Vec<CodeCount>,
+    sources: Vec<LastSource>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
-struct Section {
+struct LastSection {
     name: String,
     entries: u64,
     images: u64,
     videos: u64,
     news: u64,
-    files: Vec<File>,
+    files: Vec<LastFile>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
-struct File {
+struct LastFile {
     address: String,
 }
 
 /// A reason or a remark, by its code, and how often it was met.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
-struct Numbered {
+struct CodeCount {
     #[serde(alias = "reason")]
     code: String,
     count: u64,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
-struct Source {
+struct LastSource {
     name: String,
     remarks: Vec<String>,
-    problems: Vec<Heard>,
+    problems: Vec<LastProblem>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Deserialize)]
-struct Heard {
+struct LastProblem {
     file: String,
     line: Option<u64>,
     message: String,
@@ -74,7 +74,8 @@ impl LastBuild {
     /// Whether a section had as many entries, pictures, videos and news.
     pub fn had_section(&self, now: &SectionReport) -> bool {
         let numbers = (now.entries, now.images, now.videos, now.news);
-        let same = |one: &Section| one.name == now.name && (one.entries, one.images, one.videos, one.news) == numbers;
+        let same =
+            |one: &LastSection| one.name == now.name && (one.entries, one.images, one.videos, one.news) == numbers;
         self.sections.iter().any(same)
     }
 
@@ -95,8 +96,9 @@ impl LastBuild {
 
     /// The problems of a source that it had then, too.
     pub fn told<'p>(&self, source: &str, problems: &'p [Problem]) -> Vec<&'p Problem> {
-        let told: HashSet<&Heard> = self.source(source).iter().flat_map(|source| &source.problems).collect();
-        let heard = |one: &Problem| Heard { file: one.file.clone(), line: one.line, message: one.message.clone() };
+        let told: HashSet<&LastProblem> = self.source(source).iter().flat_map(|source| &source.problems).collect();
+        let heard =
+            |one: &Problem| LastProblem { file: one.file.clone(), line: one.line, message: one.message.clone() };
         problems.iter().filter(|one| told.contains(&heard(one))).collect()
     }
 
@@ -121,12 +123,12 @@ impl LastBuild {
         }
     }
 
-    fn source(&self, name: &str) -> Option<&Source> {
+    fn source(&self, name: &str) -> Option<&LastSource> {
         self.sources.iter().find(|source| source.name == name)
     }
 }
 
-fn holds(numbers: &[Numbered], code: &str, count: u64) -> bool {
+fn holds(numbers: &[CodeCount], code: &str, count: u64) -> bool {
     numbers.iter().any(|one| one.code == code && one.count == count)
 }
 

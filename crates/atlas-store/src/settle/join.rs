@@ -15,7 +15,7 @@ use super::{Sample, Telling};
 use crate::arrival::{Arrivals, Block, KeyedRow, RowFlag, RowId};
 use crate::disk::spill::PARTITIONS;
 use crate::ledger::Remembered;
-use crate::model::{Known, UNKNOWN};
+use crate::model::{KnownEntry, UNKNOWN};
 use crate::provenance::Provenances;
 use atlas_core::report::Notice;
 
@@ -169,7 +169,7 @@ struct Part {
 }
 
 impl Joining<'_> {
-    fn partition(&self, mut rows: Vec<KeyedRow>, mut known: Vec<Known>) -> Part {
+    fn partition(&self, mut rows: Vec<KeyedRow>, mut known: Vec<KnownEntry>) -> Part {
         rows.sort_unstable_by_key(|row| (row.key, row.row_id));
         known.sort_unstable_by_key(|known| known.key);
         let mut part = Part {
@@ -213,7 +213,7 @@ impl Joining<'_> {
     }
 
     /// The fate of an entry of whose row this was decided.
-    fn fate(&self, decided: u64, from_page: bool, provenance: u16, known: &Known, part: &mut Part) -> Fate {
+    fn fate(&self, decided: u64, from_page: bool, provenance: u16, known: &KnownEntry, part: &mut Part) -> Fate {
         part.pages_known += u64::from(known.from_page && from_page);
         let observed = self.remembered.and_then(|remembered| remembered.observed(known.at));
         let same = decided != 0
@@ -233,7 +233,7 @@ impl Joining<'_> {
 }
 
 impl Part {
-    fn merge(&mut self, joining: &Joining<'_>, group: &[KeyedRow], known: Option<&Known>, misses_page: bool) {
+    fn merge(&mut self, joining: &Joining<'_>, group: &[KeyedRow], known: Option<&KnownEntry>, misses_page: bool) {
         let arrivals = joining.arrivals;
         let first = group[0].row_id;
         let row = arrivals.row(first);
@@ -361,7 +361,7 @@ mod tests {
         for ((_, row_id, _), at) in entries.into_iter().zip(0..) {
             let summary = before.summary(row_id);
             let alone = || joined.single[usize::from(before.source_of(row_id))];
-            let known = Known {
+            let known = KnownEntry {
                 key: summary.key(),
                 written: fingerprint::written(summary.decided(), SETTINGS, None, 0),
                 raw: 0,

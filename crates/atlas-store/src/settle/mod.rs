@@ -39,7 +39,7 @@ pub use self::sample::Telling;
 pub(crate) use self::sample::{Sample, Soonest};
 use crate::arrival::{Arrivals, RowFlag, RowId, RowSummary};
 use crate::ledger::Remembered;
-use crate::model::{Facts, NEVER, NO_GROUP, RememberedEntry, UNKNOWN};
+use crate::model::{ContentCounts, NEVER, NO_GROUP, RememberedEntry, UNKNOWN};
 use crate::provenance::Provenances;
 use crate::report::SourceChange;
 use atlas_core::announce::Change;
@@ -203,7 +203,7 @@ pub struct Tally {
 
 impl Tally {
     /// Adds what entries hold whose rows were not read.
-    pub(crate) fn add(&mut self, facts: &Facts) {
+    pub(crate) fn add(&mut self, facts: &ContentCounts) {
         self.images += facts.images;
         self.videos += facts.videos;
         self.newest(facts.newest);

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::net::SocketAddr;
 
-use atlas_io::test_engine::{Mood, Received, Settings, TestEngine};
+use atlas_io::test_engine::{Mood, Received, TestEngine, TestEngineSettings};
 use serde_json::json;
 
 use crate::args;
@@ -22,7 +22,7 @@ pub fn run(arguments: &args::TestEngine, session: &Session) -> Result<Exit, Fail
     let mood = Mood::parse(&arguments.answer).map_err(Failure::said)?;
     let reach = arguments.reach.iter().map(|text| reach(text)).collect::<Result<HashMap<_, _>, _>>()?;
     let tell = if screen.wants_json() { tell_aside } else { tell };
-    let settings = Settings { listen: arguments.listen.to_string(), reach, mood, tell: Some(tell) };
+    let settings = TestEngineSettings { listen: arguments.listen.to_string(), reach, mood, tell: Some(tell) };
     let engine = TestEngine::start(settings).map_err(|error| {
         Failure::said(format!("cannot listen on {}: {error}; choose another with --listen", arguments.listen))
     })?;

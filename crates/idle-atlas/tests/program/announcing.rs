@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use atlas_io::test_engine::serve::{self, Served};
-use atlas_io::test_engine::{Mood, Settings, TestEngine};
+use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings};
 use rstest::rstest;
 
 use crate::support::{HTML, TestSite};
@@ -25,7 +25,7 @@ impl Web {
         }
         let served = serve::folder(&site.path("public")).unwrap();
         let reach = HashMap::from([("www.marrowvale.example".to_owned(), served.address())]);
-        let settings = Settings { listen: "127.0.0.1:0".into(), reach, mood: Mood::Fair, tell: None };
+        let settings = TestEngineSettings { listen: "127.0.0.1:0".into(), reach, mood: Mood::Fair, tell: None };
         let engine = TestEngine::start(settings).unwrap();
         site.configure(&format!(
             "{HTML}[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"{}\"\nwait_seconds = 1\n{key}\n",

@@ -1,7 +1,7 @@
 //! Videos and pictures: found where pages hide them, completed from where people expect, and switched by section.
 
 #[cfg(feature = "test-engine")]
-use atlas_io::test_engine::{Mood, Settings, TestEngine};
+use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings};
 use rstest::rstest;
 
 use crate::support::{HTML, TestSite};
@@ -65,7 +65,8 @@ fn one_film_told_in_three_ways_is_one_video() {
 
 #[cfg(feature = "test-engine")]
 fn engine(mood: Mood) -> TestEngine {
-    TestEngine::start(Settings { listen: "127.0.0.1:0".into(), reach: Default::default(), mood, tell: None }).unwrap()
+    TestEngine::start(TestEngineSettings { listen: "127.0.0.1:0".into(), reach: Default::default(), mood, tell: None })
+        .unwrap()
 }
 
 #[cfg(feature = "test-engine")]

@@ -5,7 +5,7 @@ use std::fs;
 use std::sync::{Arc, Mutex};
 
 #[cfg(feature = "test-engine")]
-use atlas_io::test_engine::{Mood, Settings, TestEngine};
+use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings};
 use rstest::rstest;
 
 use crate::server::{CannedAnswer, Server};
@@ -139,7 +139,7 @@ fn the_ledger_can_be_begun_anew_for_good() {
 #[cfg(feature = "test-engine")]
 #[test]
 fn a_lost_ledger_loses_no_change() {
-    let engine = TestEngine::start(Settings {
+    let engine = TestEngine::start(TestEngineSettings {
         listen: "127.0.0.1:0".into(),
         reach: Default::default(),
         mood: Mood::Fair,

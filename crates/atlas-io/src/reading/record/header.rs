@@ -4,7 +4,7 @@ use atlas_core::fingerprint;
 
 use super::settings::RecordSettings;
 use crate::reading::field::{ColumnMapping, Field, VIDEO_PREFIX};
-use crate::reading::template::Template;
+use crate::reading::template::ColumnTemplate;
 
 /// Where each field is found in the records of one source.
 #[derive(Debug, Default)]
@@ -14,9 +14,9 @@ pub(crate) struct Header {
     /// For fields that are columns: their places. By the field's number.
     pub(super) places: [Vec<usize>; Field::ALL.len()],
     /// For fields that are templates, or members of an object. By the field's number.
-    pub(super) templates: [Vec<Template>; Field::ALL.len()],
+    pub(super) templates: [Vec<ColumnTemplate>; Field::ALL.len()],
     /// Parts of a video.
-    pub(super) video: Vec<(String, Template)>,
+    pub(super) video: Vec<(String, ColumnTemplate)>,
     /// Whether a field is anywhere to be found: most tables have few, and are asked for all. By the field's number.
     pub(super) found: [bool; Field::ALL.len()],
     /// The fields that may be found, in their order.
@@ -50,8 +50,8 @@ impl Header {
                     return Err((field, missing.to_owned()));
                 }
                 match template {
-                    Template::Column(name) => header.places[at].extend(header.place(name)),
-                    Template::Pieces(_) => header.templates[at].push(template.clone()),
+                    ColumnTemplate::Column(name) => header.places[at].extend(header.place(name)),
+                    ColumnTemplate::Pieces(_) => header.templates[at].push(template.clone()),
                 }
             }
             if !mapping.fields.contains_key(&field) {
@@ -64,7 +64,7 @@ impl Header {
         header.video = mapping.video.clone().into_iter().collect();
         for name in &header.columns {
             if let Some(part) = name.strip_prefix(VIDEO_PREFIX).filter(|part| !mapping.video.contains_key(*part)) {
-                header.video.push((part.to_owned(), Template::Column(name.clone())));
+                header.video.push((part.to_owned(), ColumnTemplate::Column(name.clone())));
             }
         }
         if header.places[Field::Url as usize].is_empty() && header.templates[Field::Url as usize].is_empty() {
@@ -110,7 +110,7 @@ impl Header {
     /// Reads a field as the record names it, whatever template the configuration has for it.
     #[cfg(feature = "markdown")]
     pub(crate) fn forget_template(&mut self, field: Field) {
-        self.templates[field as usize].retain(|template| matches!(template, Template::Column(_)));
+        self.templates[field as usize].retain(|template| matches!(template, ColumnTemplate::Column(_)));
     }
 
     /// The column of the URL, where it is in one column as it stands.

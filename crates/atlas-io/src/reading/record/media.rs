@@ -8,29 +8,29 @@ use atlas_core::video::Video;
 use serde_json::{Map, Value};
 
 use crate::reading::field::Field;
-use crate::reading::template::{Template, fill};
+use crate::reading::template::{ColumnTemplate, fill};
 
-use super::trouble::Trouble;
+use super::trouble::RecordProblem;
 use super::values::{Record, RecordReader, scalar};
 
 impl RecordReader<'_> {
     pub(super) fn images<'r>(
         &'r self,
         record: &Record<'_, 'r>,
-        trouble: &mut impl FnMut(Trouble),
+        trouble: &mut impl FnMut(RecordProblem),
     ) -> Vec<Cow<'r, str>> {
         let mut images: Vec<Cow<'r, str>> = Vec::new();
         for item in self.list(record, Field::Images) {
             match self.settings.site.address(&item) {
                 Ok(address) if address.as_str().len() > LONGEST => {
-                    trouble(Trouble::cell(
+                    trouble(RecordProblem::cell(
                         "images: a URL of 2,048 characters or more; the entry is listed without it".to_owned(),
                     ));
                 }
                 Ok(address) => {
                     images.push(Cow::Owned(self.settings.drop_parameters.clean(address.as_str()).into_owned()))
                 }
-                Err(why) => trouble(Trouble::cell(format!("images: {why}; the entry is listed without it"))),
+                Err(why) => trouble(RecordProblem::cell(format!("images: {why}; the entry is listed without it"))),
             }
         }
         images
@@ -40,7 +40,7 @@ impl RecordReader<'_> {
         &self,
         record: &Record<'_, '_>,
         page: &Address,
-        trouble: &mut impl FnMut(Trouble),
+        trouble: &mut impl FnMut(RecordProblem),
     ) -> Vec<Video> {
         let read = match self.json(record, Field::Videos) {
             Some(Value::String(text)) => serde_json::from_str(text),
@@ -64,7 +64,7 @@ impl RecordReader<'_> {
         {
             Ok(videos) => videos,
             Err(error) => {
-                trouble(Trouble::cell(format!(
+                trouble(RecordProblem::cell(format!(
                     "videos: {error}; a JSON array of objects is expected. The entry is listed without them"
                 )));
                 return Vec::new();
@@ -77,10 +77,10 @@ impl RecordReader<'_> {
         videos.into_iter().map(|video| video.settled(place, |text| self.read_date(text))).collect()
     }
 
-    pub(super) fn fill<'r>(&'r self, record: &Record<'_, 'r>, template: &Template) -> Option<Cow<'r, str>> {
+    pub(super) fn fill<'r>(&'r self, record: &Record<'_, 'r>, template: &ColumnTemplate) -> Option<Cow<'r, str>> {
         let text = match template {
-            Template::Column(name) => self.value(record, name)?,
-            Template::Pieces(pieces) => {
+            ColumnTemplate::Column(name) => self.value(record, name)?,
+            ColumnTemplate::Pieces(pieces) => {
                 let date = |text: &str| self.read_date(text).map(|date| date.at(&self.settings.timezone));
                 Cow::Owned(fill(pieces, |name| self.value(record, name), date)?)
             }
@@ -91,7 +91,7 @@ impl RecordReader<'_> {
     pub(super) fn alternates(
         &self,
         record: &Record<'_, '_>,
-        trouble: &mut impl FnMut(Trouble),
+        trouble: &mut impl FnMut(RecordProblem),
     ) -> Vec<Alternate<'static>> {
         let pairs: Vec<(String, String)> = match self.json(record, Field::Alternates) {
             Some(Value::Object(by_language)) => {
@@ -103,7 +103,7 @@ impl RecordReader<'_> {
             Some(Value::Array(items)) if items.iter().any(Value::is_object) => {
                 let read = serde_json::from_value::<Vec<Alternate<'static>>>(Value::Array(items.clone()));
                 let read = read.unwrap_or_else(|error| {
-                    trouble(Trouble::cell(format!(
+                    trouble(RecordProblem::cell(format!(
                         "alternates: {error}; objects with “language” and “url” are expected"
                     )));
                     Vec::new()
@@ -119,7 +119,7 @@ impl RecordReader<'_> {
                         .split_once([' ', '='])
                         .map(|(language, url)| (language.to_owned(), url.trim().to_owned()));
                     if pair.is_none() {
-                        trouble(Trouble::cell(format!(
+                        trouble(RecordProblem::cell(format!(
                             "alternates: “{item}” is not a language and a URL, such as “cy /cy/halts/”"
                         )));
                     }
@@ -130,7 +130,7 @@ impl RecordReader<'_> {
         let complete = |(language, url): (String, String)| match self.settings.site.address(&url) {
             Ok(address) => Some(Alternate { language: language.into(), url: address.as_str().to_owned().into() }),
             Err(why) => {
-                trouble(Trouble::cell(format!("alternates: {why}; the entry is listed without it")));
+                trouble(RecordProblem::cell(format!("alternates: {why}; the entry is listed without it")));
                 None
             }
         };

@@ -9,5 +9,5 @@ mod reader;
 
 pub(crate) use self::header::Header;
 pub use self::settings::{Dates, RecordSettings};
-pub(crate) use self::trouble::Trouble;
+pub(crate) use self::trouble::RecordProblem;
 pub(crate) use self::values::{Record, RecordReader};

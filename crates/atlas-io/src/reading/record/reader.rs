@@ -11,10 +11,10 @@ use atlas_core::video::read_yes_or_no;
 use serde_json::Value;
 
 use crate::reading::field::Field;
-use crate::reading::template::Template;
+use crate::reading::template::ColumnTemplate;
 
 use super::settings::Dates;
-use super::trouble::Trouble;
+use super::trouble::RecordProblem;
 use super::values::{Record, RecordReader, scalar, shortened};
 
 impl RecordReader<'_> {
@@ -25,7 +25,7 @@ impl RecordReader<'_> {
         &'r self,
         record: &Record<'_, 'r>,
         contribution: &mut Contribution<'r>,
-        trouble: &mut impl FnMut(Trouble),
+        trouble: &mut impl FnMut(RecordProblem),
     ) -> bool {
         let Some(url) = self.text(record, Field::Url) else {
             let why = match (self.wanting(record), self.undated(record)) {
@@ -35,13 +35,13 @@ impl RecordReader<'_> {
                 }
                 (None, None) => "no url in it".to_owned(),
             };
-            trouble(Trouble::row(format!("{why}; the row is passed over")));
+            trouble(RecordProblem::row(format!("{why}; the row is passed over")));
             return false;
         };
         contribution.url = match self.address(url) {
             Ok(url) => url,
             Err(why) => {
-                trouble(Trouble::row(format!("{why}; the row is passed over")));
+                trouble(RecordProblem::row(format!("{why}; the row is passed over")));
                 return false;
             }
         };
@@ -76,7 +76,7 @@ impl RecordReader<'_> {
         record: &Record<'_, 'r>,
         field: Field,
         contribution: &mut Contribution<'r>,
-        trouble: &mut impl FnMut(Trouble),
+        trouble: &mut impl FnMut(RecordProblem),
     ) {
         let text = || self.text(record, field);
         match field {
@@ -129,13 +129,13 @@ impl RecordReader<'_> {
 
     /// What the template of the URL names and the record does not have.
     fn wanting(&self, record: &Record<'_, '_>) -> Option<&str> {
-        let mut names = self.header.templates[Field::Url as usize].iter().flat_map(Template::columns);
+        let mut names = self.header.templates[Field::Url as usize].iter().flat_map(ColumnTemplate::columns);
         names.find(|name| self.value(record, name).is_none_or(|value| value.trim().is_empty()))
     }
 
     /// The date that the template of the URL asks for and that cannot be read: its name and text.
     fn undated(&self, record: &Record<'_, '_>) -> Option<(&str, String)> {
-        let mut names = self.header.templates[Field::Url as usize].iter().flat_map(Template::dates);
+        let mut names = self.header.templates[Field::Url as usize].iter().flat_map(ColumnTemplate::dates);
         names.find_map(|name| {
             let text = self.value(record, name)?;
             self.read_date(&text).is_none().then(|| (name, text.into_owned()))
@@ -149,12 +149,12 @@ impl RecordReader<'_> {
         field: Field,
         expected: &str,
         read: impl Fn(&str) -> Option<T>,
-        trouble: &mut impl FnMut(Trouble),
+        trouble: &mut impl FnMut(RecordProblem),
     ) -> Option<T> {
         let text = self.text(record, field)?;
         let value = read(&text);
         if value.is_none() {
-            trouble(Trouble::cell(format!(
+            trouble(RecordProblem::cell(format!(
                 "{} “{text}” is not {expected}; the entry is listed without it",
                 field.name()
             )));
@@ -168,7 +168,7 @@ impl RecordReader<'_> {
         record: &Record<'_, '_>,
         field: Field,
         contribution: &mut Contribution<'_>,
-        trouble: &mut impl FnMut(Trouble),
+        trouble: &mut impl FnMut(RecordProblem),
     ) -> Option<bool> {
         let text = self.text(record, field)?;
         let value = read_yes_or_no(&text);
@@ -185,7 +185,7 @@ impl RecordReader<'_> {
         record: &Record<'_, '_>,
         field: Field,
         contribution: &mut Contribution<'_>,
-        trouble: &mut impl FnMut(Trouble),
+        trouble: &mut impl FnMut(RecordProblem),
     ) {
         let Some(text) = self.text(record, field) else { return };
         let opens = field != Field::Expires;
@@ -224,10 +224,10 @@ impl RecordReader<'_> {
         text: &str,
         expected: &str,
         contribution: &mut Contribution<'_>,
-        trouble: &mut impl FnMut(Trouble),
+        trouble: &mut impl FnMut(RecordProblem),
     ) {
         let shown = shortened(text);
-        trouble(Trouble::row(format!(
+        trouble(RecordProblem::row(format!(
             "{} “{shown}” is not {expected}; it decides whether the entry goes in, so the entry stays out",
             field.name()
         )));
@@ -235,7 +235,12 @@ impl RecordReader<'_> {
     }
 
     /// A robots directive, as a text or as a list of words.
-    fn robots(&self, record: &Record<'_, '_>, contribution: &mut Contribution<'_>, trouble: &mut impl FnMut(Trouble)) {
+    fn robots(
+        &self,
+        record: &Record<'_, '_>,
+        contribution: &mut Contribution<'_>,
+        trouble: &mut impl FnMut(RecordProblem),
+    ) {
         let listed = match self.json(record, Field::Robots) {
             Some(Value::Array(words)) => Some(words.iter().filter_map(scalar).collect::<Vec<_>>().join(", ")),
             _ => None,
@@ -273,7 +278,7 @@ impl RecordReader<'_> {
         &self,
         record: &Record<'_, '_>,
         field: Field,
-        trouble: &mut impl FnMut(Trouble),
+        trouble: &mut impl FnMut(RecordProblem),
     ) -> Option<Lastmod> {
         let text = self.text(record, field)?;
         let date = self.read_date(&text);
@@ -281,12 +286,12 @@ impl RecordReader<'_> {
             let doubt = Lastmod::doubt(&text, &self.settings.timezone);
             match (date, doubt) {
                 (Some(date), Some(why)) => {
-                    trouble(Trouble::cell(format!(
+                    trouble(RecordProblem::cell(format!(
                         "{} “{text}” can be read in two ways ({why}); taken as {date}",
                         field.name()
                     )));
                 }
-                (None, Some(why)) => trouble(Trouble::cell(format!(
+                (None, Some(why)) => trouble(RecordProblem::cell(format!(
                     "{} “{text}” can be read in two ways ({why}); say which, such as dates = \"%d/%m/%Y\". The entry is listed without it",
                     field.name()
                 ))),
@@ -298,7 +303,7 @@ impl RecordReader<'_> {
         }
         if date.is_none() {
             let expected = self.expected_date();
-            trouble(Trouble::cell(format!(
+            trouble(RecordProblem::cell(format!(
                 "{} “{text}” is not {expected}; the entry is listed without it",
                 field.name()
             )));

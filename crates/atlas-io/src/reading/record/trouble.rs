@@ -2,14 +2,14 @@
 
 /// What stands in the way of a record or of one of its fields.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Trouble {
+pub(crate) struct RecordProblem {
     /// What is wrong, what was expected, how to mend it.
     pub(crate) message: String,
     /// The record is not listed because of it.
     pub(crate) passed_over: bool,
 }
 
-impl Trouble {
+impl RecordProblem {
     /// A field cannot be read; the entry is listed without it.
     pub(crate) fn cell(message: String) -> Self {
         Self { message, passed_over: false }

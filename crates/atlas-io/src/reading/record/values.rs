@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use serde_json::{Map, Value};
 
 use crate::reading::field::Field;
-use crate::reading::template::{Template, fill};
+use crate::reading::template::{ColumnTemplate, fill};
 
 use super::header::Header;
 use super::settings::RecordSettings;
@@ -38,8 +38,8 @@ impl RecordReader<'_> {
             return row.get(*place).filter(|text| !is_blank(text)).cloned();
         }
         let filled = self.header.templates[at].iter().find_map(|template| match template {
-            Template::Column(name) => self.value(record, name),
-            Template::Pieces(pieces) => {
+            ColumnTemplate::Column(name) => self.value(record, name),
+            ColumnTemplate::Pieces(pieces) => {
                 let date = |text: &str| self.read_date(text).map(|date| date.at(&self.settings.timezone));
                 fill(pieces, |name| self.value(record, name), date).map(Cow::Owned)
             }
@@ -64,7 +64,7 @@ impl RecordReader<'_> {
         let field = || {
             let field = Field::named(name)?;
             let template = self.header.templates[field as usize].iter().find_map(|template| match template {
-                Template::Column(other) if other != name => Some(other),
+                ColumnTemplate::Column(other) if other != name => Some(other),
                 _ => None,
             });
             match (template, record) {
@@ -81,8 +81,8 @@ impl RecordReader<'_> {
     pub(super) fn json<'r>(&self, record: &Record<'_, 'r>, field: Field) -> Option<&'r Value> {
         let Record::Object(object) = record else { return None };
         let value = match self.header.templates[field as usize].first() {
-            Some(Template::Column(name)) => member(object, name),
-            Some(Template::Pieces(_)) => None,
+            Some(ColumnTemplate::Column(name)) => member(object, name),
+            Some(ColumnTemplate::Pieces(_)) => None,
             None => object.get(field.name()),
         };
         value.filter(|value| !value.is_null())
@@ -111,8 +111,8 @@ impl RecordReader<'_> {
             Record::Object(object) => {
                 let templates = &self.header.templates[at];
                 let names = templates.iter().filter_map(|template| match template {
-                    Template::Column(name) => Some(name.as_str()),
-                    Template::Pieces(_) => None,
+                    ColumnTemplate::Column(name) => Some(name.as_str()),
+                    ColumnTemplate::Pieces(_) => None,
                 });
                 let own = templates.is_empty().then_some(field.name());
                 for value in names.chain(own).filter_map(|name| member(object, name)) {
@@ -120,7 +120,7 @@ impl RecordReader<'_> {
                 }
             }
         }
-        let pieces = self.header.templates[at].iter().filter(|template| matches!(template, Template::Pieces(_)));
+        let pieces = self.header.templates[at].iter().filter(|template| matches!(template, ColumnTemplate::Pieces(_)));
         if pieces.count() > 0 {
             items.extend(self.text(record, field));
         }

@@ -27,7 +27,7 @@ pub(super) enum Visited {
     /// The server keeps us out: how, in words.
     Refused(String),
     /// The server has trouble: why, in words. It may be better another time.
-    Trouble(String),
+    RecordProblem(String),
     /// The server asks for patience.
     Wait(Option<Duration>, StatusCode),
 }
@@ -108,7 +108,7 @@ impl Fetcher {
             return Visited::Wait(retry_after(answer.headers(), Timestamp::now()), status);
         }
         if status.is_server_error() {
-            return Visited::Trouble(status.to_string());
+            return Visited::RecordProblem(status.to_string());
         }
         if matches!(status, StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN) {
             return Visited::Refused(status.to_string());
@@ -151,7 +151,7 @@ impl Fetcher {
             Err(error @ FetchError::Failed(_)) if error.to_string().starts_with("its gzip") => {
                 return Visited::Nothing(error.to_string());
             }
-            Err(error) => return Visited::Trouble(format!("{NO_ANSWER}: {error}")),
+            Err(error) => return Visited::RecordProblem(format!("{NO_ANSWER}: {error}")),
         };
         if is_page(&kind) {
             bytes = by_header(bytes, charset);
@@ -167,5 +167,5 @@ pub(super) fn is_page(kind: &str) -> bool {
 }
 
 fn no_answer(error: &reqwest::Error) -> Visited {
-    Visited::Trouble(format!("{NO_ANSWER}: {}", http::cause(error)))
+    Visited::RecordProblem(format!("{NO_ANSWER}: {}", http::cause(error)))
 }

@@ -199,7 +199,7 @@ impl<'w, 'g> Walk<'w, 'g> {
 
     /// Takes an answer; a page is given back, to be read.
     fn take(&mut self, visit: Visit, fetched: Visited) -> Result<Option<(Visit, FetchedBody)>, StoreError> {
-        if !matches!(fetched, Visited::Trouble(_) | Visited::Wait(..)) {
+        if !matches!(fetched, Visited::RecordProblem(_) | Visited::Wait(..)) {
             self.failures_in_a_row = 0;
             self.visited += 1;
         }
@@ -216,7 +216,7 @@ impl<'w, 'g> Walk<'w, 'g> {
                 self.refused += 1;
                 self.no_page(&visit, why)?;
             }
-            Visited::Trouble(why) => self.again(visit, why)?,
+            Visited::RecordProblem(why) => self.again(visit, why)?,
             Visited::Wait(wait, status) => self.patience(visit, wait, status)?,
         }
         Ok(None)

@@ -18,8 +18,8 @@ use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 use atlas_store::stop::Stop;
 
-use crate::reading::json_array::{Lines, gather_lines};
-use crate::reading::rows::{Layout, Rows, RowsError};
+use crate::reading::json_array::{JsonArrayLines, gather_lines};
+use crate::reading::rows::{RecordLayout, RowInput, RowsError};
 use crate::sources::failed;
 
 pub use self::connection::{Database, has_plain_password, shown};
@@ -35,7 +35,12 @@ impl Source for SqlSource {
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
-        let rows = Rows { settings: &self.records, layout: Layout::JsonLines, shown: &self.shown, unit: Some("row") };
+        let rows = RowInput {
+            settings: &self.records,
+            layout: RecordLayout::JsonLines,
+            shown: &self.shown,
+            unit: Some("row"),
+        };
         let mut remark = None;
         let stop = gathering.stop();
         let gathered = gather_lines(&rows, gathering, |lines| {
@@ -59,7 +64,7 @@ impl Source for SqlSource {
 
 impl SqlSource {
     /// Hands all rows on. What comes back is worth a remark.
-    fn read(&self, lines: &mut Lines, stop: &Stop) -> io::Result<Option<String>> {
+    fn read(&self, lines: &mut JsonArrayLines, stop: &Stop) -> io::Result<Option<String>> {
         match &self.database {
             Database::Sqlite(path) => self.sqlite(path, lines, stop).map(|()| None),
             #[cfg(feature = "sql-servers")]

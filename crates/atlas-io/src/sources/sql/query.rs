@@ -6,7 +6,7 @@ use std::time::Duration;
 use atlas_core::number::count;
 use serde_json::{Map, Value};
 
-use crate::reading::json_array::Lines;
+use crate::reading::json_array::JsonArrayLines;
 use crate::reading::record::RecordSettings;
 
 use super::connection::Database;
@@ -41,6 +41,6 @@ impl SqlSource {
 }
 
 /// Hands a row on.
-pub(super) fn push(object: &Map<String, Value>, lines: &mut Lines) -> io::Result<()> {
+pub(super) fn push(object: &Map<String, Value>, lines: &mut JsonArrayLines) -> io::Result<()> {
     lines.push(&serde_json::to_vec(object).map_err(io::Error::from)?)
 }

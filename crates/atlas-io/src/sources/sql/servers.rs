@@ -10,17 +10,17 @@ use sqlx::{AssertSqlSafe, Column, Connection, Executor, Row, TypeInfo};
 use tokio_stream::StreamExt;
 
 use crate::http;
-use crate::reading::json_array::Lines;
+use crate::reading::json_array::JsonArrayLines;
 
 use super::query::{SqlSource, push};
 
 impl SqlSource {
-    pub(super) fn postgres(&self, url: &str, lines: &mut Lines, stop: &Stop) -> io::Result<()> {
+    pub(super) fn postgres(&self, url: &str, lines: &mut JsonArrayLines, stop: &Stop) -> io::Result<()> {
         self.within_limit(stop, self.ask_postgres(url, lines))
     }
 
     /// What comes back is worth a remark.
-    pub(super) fn mysql(&self, url: &str, lines: &mut Lines, stop: &Stop) -> io::Result<Option<String>> {
+    pub(super) fn mysql(&self, url: &str, lines: &mut JsonArrayLines, stop: &Stop) -> io::Result<Option<String>> {
         let mut remark = None;
         self.within_limit(stop, self.ask_mysql(url, lines, &mut remark))?;
         Ok(remark)
@@ -36,7 +36,7 @@ impl SqlSource {
     }
 
     /// The server turns each row into JSON: it knows its types best.
-    async fn ask_postgres(&self, url: &str, lines: &mut Lines) -> Result<(), QueryFailure> {
+    async fn ask_postgres(&self, url: &str, lines: &mut JsonArrayLines) -> Result<(), QueryFailure> {
         // A pooler refuses startup parameters that it does not know.
         let options: PgConnectOptions = url.parse().map_err(QueryFailure::Connecting)?;
         let options = options.extra_float_digits(None).statement_cache_capacity(0);
@@ -68,7 +68,12 @@ impl SqlSource {
     }
 
     /// In the protocol for plain text, every value comes as the server writes it.
-    async fn ask_mysql(&self, url: &str, lines: &mut Lines, remark: &mut Option<String>) -> Result<(), QueryFailure> {
+    async fn ask_mysql(
+        &self,
+        url: &str,
+        lines: &mut JsonArrayLines,
+        remark: &mut Option<String>,
+    ) -> Result<(), QueryFailure> {
         let options: MySqlConnectOptions = url.parse().map_err(QueryFailure::Connecting)?;
         let options = options.timezone(None).pipes_as_concat(false).no_engine_substitution(false);
         let mut connection = sqlx::MySqlConnection::connect_with(&options).await.map_err(QueryFailure::Connecting)?;
@@ -92,7 +97,7 @@ impl SqlSource {
     async fn mysql_rows(
         &self,
         connection: &mut sqlx::MySqlConnection,
-        lines: &mut Lines,
+        lines: &mut JsonArrayLines,
         remark: &mut Option<String>,
     ) -> Result<(), QueryFailure> {
         let zone = self.zone();

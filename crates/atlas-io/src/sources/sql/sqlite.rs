@@ -9,7 +9,7 @@ use rusqlite::OpenFlags;
 use rusqlite::types::ValueRef;
 use serde_json::{Map, Value};
 
-use crate::reading::json_array::Lines;
+use crate::reading::json_array::JsonArrayLines;
 
 use super::query::{SqlSource, push};
 
@@ -17,7 +17,7 @@ use super::query::{SqlSource, push};
 const STEPS: i32 = 10_000;
 
 impl SqlSource {
-    pub(super) fn sqlite(&self, path: &Path, lines: &mut Lines, stop: &Stop) -> io::Result<()> {
+    pub(super) fn sqlite(&self, path: &Path, lines: &mut JsonArrayLines, stop: &Stop) -> io::Result<()> {
         let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         if !path.is_file() {
             return Err(io::Error::other(format!(

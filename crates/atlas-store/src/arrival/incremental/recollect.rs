@@ -8,7 +8,7 @@ use super::interest::{Interest, Why};
 use crate::disk::spill::Partitions;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
-use crate::model::{Known, NEVER, PackedEntries, RememberedEntry, Untouched, from_bytes, tag};
+use crate::model::{KnownEntry, NEVER, PackedEntries, RememberedEntry, Untouched, from_bytes, tag};
 
 /// Reads what is remembered of the entries, in about so much memory, past which it waits in the folder `scratch`: of all of them, or
 /// of those that there is interest in, the others being as they were. Tells how many those are; `None` where a row speaks of one of
@@ -50,7 +50,7 @@ pub(super) fn recollect(
                 observed.push((at, seen));
             }
             let raw = raws.get(nth).map_or(0, |raw| u64::from_le_bytes(*raw));
-            let dealt = known.push(Known { key, written, raw, at, from_page, provenance });
+            let dealt = known.push(KnownEntry { key, written, raw, at, from_page, provenance });
             dealt.map_err(StoreError::io("cannot put entries aside in", scratch))?;
         }
         Ok(())

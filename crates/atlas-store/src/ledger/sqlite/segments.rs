@@ -14,13 +14,13 @@ use super::{Changing, Sqlite};
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::ledger::{ReadSegments, WriteSegments};
-use crate::model::{Facts, PackedEntries, RememberedEntry, SegmentRow, Whole, from_bytes};
+use crate::model::{ContentCounts, PackedEntries, RememberedEntry, SegmentRow, Whole, from_bytes};
 
 /// A segment by its row.
 pub(super) fn segment_row(row: &Row<'_>, first: usize) -> Result<SegmentRow, StoreError> {
     let number = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
     let newest: Option<String> = row.get(7)?;
-    let facts = Facts {
+    let facts = ContentCounts {
         images: number(5)?,
         videos: number(6)?,
         newest: newest.and_then(|text| Lastmod::read(&text, &TimeZone::UTC)),
@@ -139,7 +139,7 @@ impl WriteSegments for Changing<'_> {
         &self,
         file: i64,
         number: u32,
-        (frame, facts): (Frame, Facts),
+        (frame, facts): (Frame, ContentCounts),
         segment: &Segment,
         (lane, raws): (&[u8], &[u8]),
     ) -> Result<(), StoreError> {
@@ -223,7 +223,9 @@ mod tests {
         let body = text.as_bytes().to_vec();
         let segment = Segment { crc: crc32fast::hash(&body), raw_size: body.len() as u64, body };
         let lane = [number as u8; RememberedEntry::BYTES];
-        writing.keep_segment(file, number, (Frame::default(), Facts::default()), &segment, (&lane, &[])).unwrap();
+        writing
+            .keep_segment(file, number, (Frame::default(), ContentCounts::default()), &segment, (&lane, &[]))
+            .unwrap();
     }
 
     fn contents(ledger: &Sqlite) -> u32 {
