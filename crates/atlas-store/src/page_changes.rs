@@ -18,7 +18,7 @@ use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
 use crate::model::{NEVER, RememberedEntry, UNKNOWN};
 use crate::provenance::Comparison;
-use crate::settle::{Candidate, Fate, News, Role, Settled, Terms};
+use crate::settle::{Candidate, EntryFate, Novelty, Role, Settled, Terms};
 use atlas_core::report::Notice;
 
 impl Settled {
@@ -51,13 +51,13 @@ impl Settled {
             candidate.lane.observed = if outcome.edited { terms.today } else { known.observed };
             candidate.lane.changed = if outcome.changed { terms.run } else { known.changed };
             if outcome.changed {
-                candidate.news = News::Changed;
+                candidate.news = Novelty::Changed;
             }
             candidate.group = alternates.group_of(candidate.row_id);
             candidate.lane.written = candidate.written(settings, alternates.print(candidate.group));
         });
         let today = Lastmod::from_epoch_day(terms.today);
-        for candidate in candidates.iter().filter(|candidate| candidate.news == News::Changed) {
+        for candidate in candidates.iter().filter(|candidate| candidate.news == Novelty::Changed) {
             if candidate.lane.observed == terms.today {
                 self.edited.extend(candidate.prior.map(|prior| (prior, terms.today)));
                 if !candidate.dated {
@@ -70,7 +70,7 @@ impl Settled {
         let mut known = lane.into_iter();
         candidates.retain(|candidate| {
             let (same, Some(prior)) = (known.next() == Some(candidate.lane), candidate.prior) else { return true };
-            let fate = if same { Fate::Same } else { Fate::Met };
+            let fate = if same { EntryFate::Same } else { EntryFate::Met };
             self.fates[prior as usize] = fate as u8;
             if same && candidate.raw != 0 {
                 self.restated.push((prior, candidate.raw));
@@ -146,7 +146,7 @@ impl Settled {
             let Some((prior, entry)) = known.get(&(candidate.lane.key, candidate.kind)) else { return true };
             candidate.prior = Some(*prior);
             let same = *entry == candidate.lane;
-            self.fates[*prior as usize] = if same { Fate::Same } else { Fate::Met } as u8;
+            self.fates[*prior as usize] = if same { EntryFate::Same } else { EntryFate::Met } as u8;
             if same {
                 self.same_own_files.insert(*prior, candidate.row_id);
             }
@@ -186,7 +186,7 @@ impl Settled {
                     let (file, segment) = segment;
                     for (at, entry) in segment.range().zip(ledger.lane(file.id, segment)?) {
                         if !left.contains(&entry.key) {
-                            self.fates[at] = Fate::Same as u8;
+                            self.fates[at] = EntryFate::Same as u8;
                             kept += 1;
                         }
                     }

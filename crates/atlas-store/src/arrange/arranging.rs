@@ -10,7 +10,7 @@ use rayon::prelude::*;
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 use crate::model::{ContentCounts, FileRow, SegmentText};
-use crate::settle::{Fate, Settled};
+use crate::settle::{EntryFate, Settled};
 
 use super::cut::inside;
 use super::plan::{FilePlan, From, Made, Member, Plan, SegmentPlan};
@@ -96,7 +96,7 @@ impl<'a> Arranging<'a> {
             };
             for segment in &file.segments {
                 let fates = &settled.fates[segment.range()];
-                if fates.iter().all(|fate| Fate::stays(*fate)) {
+                if fates.iter().all(|fate| EntryFate::stays(*fate)) {
                     if stack.kind == FileKind::Pages {
                         untouched.note(section, file.id, segment, fates);
                     }
@@ -105,7 +105,7 @@ impl<'a> Arranging<'a> {
                 }
                 let mut made = Made { base: Some(*segment), ..Made::new(segment.number) };
                 for (fate, nth) in fates.iter().zip(0..) {
-                    if Fate::stays(*fate) {
+                    if EntryFate::stays(*fate) {
                         made.members.push(Member::base(nth));
                     } else if let Some(&at) = candidates.get(&(segment.first as u32 + nth)) {
                         let here = usize::from(settled.candidates[at as usize].section) == section;
@@ -167,7 +167,7 @@ impl<'a> Arranging<'a> {
                     made.add(member, weight, frame);
                 }
                 let fates = &settled.fates[base.range()];
-                let facts = text.facts(&base, |at| fates[at as usize] == Fate::Untouched as u8);
+                let facts = text.facts(&base, |at| fates[at as usize] == EntryFate::Untouched as u8);
                 made.text = Some(text);
                 Ok((*section, facts))
             })?;

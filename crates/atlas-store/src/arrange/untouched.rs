@@ -5,7 +5,7 @@ use std::sync::mpsc::channel;
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 use crate::model::{ContentCounts, SegmentRow, SegmentText};
-use crate::settle::{Fate, Settled};
+use crate::settle::{EntryFate, Settled};
 
 /// How many segments are looked into at a time.
 pub(super) const SEGMENTS_AT_A_TIME: usize = 256;
@@ -21,7 +21,7 @@ pub(super) struct Untouched {
 
 impl Untouched {
     pub(super) fn note(&mut self, section: usize, file: i64, segment: &SegmentRow, fates: &[u8]) {
-        match fates.iter().filter(|fate| **fate == Fate::Untouched as u8).count() {
+        match fates.iter().filter(|fate| **fate == EntryFate::Untouched as u8).count() {
             0 => {}
             all if all == fates.len() => self.whole.push((section, segment.facts)),
             _ => self.mixed.push((section, file, *segment)),
@@ -34,7 +34,7 @@ impl Untouched {
             let place = |(_, file, segment): &&(usize, i64, SegmentRow)| (*file, segment.number);
             let facts = look_into(ledger, some, place, |(section, _, segment), body| {
                 let fates = &settled.fates[segment.range()];
-                let untouched = |at: u32| fates[at as usize] == Fate::Untouched as u8;
+                let untouched = |at: u32| fates[at as usize] == EntryFate::Untouched as u8;
                 Ok((*section, SegmentText::read(&body, segment)?.facts(segment, untouched)))
             })?;
             facts.iter().for_each(|(section, facts)| settled.counts.tallies[*section].add(facts));

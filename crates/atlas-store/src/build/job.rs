@@ -20,7 +20,7 @@ use crate::destination::{Destination, Names, ROBOTS};
 use crate::disk::spill::BUDGET;
 use crate::extras::{ExtrasContext, ExtrasSettings};
 use crate::report::Guard;
-use crate::settle::{EXAMPLES, Telling};
+use crate::settle::{EXAMPLES, ReportLimits};
 use crate::source::Source;
 use crate::stop::Stop;
 
@@ -45,7 +45,7 @@ pub struct Job<'a> {
     pub(super) fresh: bool,
     pub(super) allow: HashSet<Guard>,
     pub(super) thresholds: Thresholds,
-    pub(super) telling: Telling<'a>,
+    pub(super) telling: ReportLimits<'a>,
     pub(super) stop: Stop,
     pub(super) progress: &'a (dyn Fn(u64) + Sync),
     written: &'a str,
@@ -79,7 +79,7 @@ impl<'a> Job<'a> {
             fresh: false,
             allow: HashSet::new(),
             thresholds: Thresholds::default(),
-            telling: Telling { examples: EXAMPLES, accepted: &NOTHING },
+            telling: ReportLimits { examples: EXAMPLES, accepted: &NOTHING },
             stop: Stop::default(),
             progress: &|_| (),
             written: "",
@@ -153,7 +153,7 @@ impl<'a> Job<'a> {
     /// So many examples of anything are told, and what is accepted is not.
     #[must_use]
     pub fn telling(mut self, examples: usize, accepted: &'a Accepted) -> Self {
-        self.telling = Telling { examples, accepted };
+        self.telling = ReportLimits { examples, accepted };
         self
     }
 

@@ -33,7 +33,7 @@ pub use self::recall::{Recalled, recall};
 pub use self::survey::{list, survey};
 pub use self::write::{Ended, build};
 pub use crate::derive::ARCHIVES;
-pub use crate::settle::{EXAMPLES, Telling};
+pub use crate::settle::{EXAMPLES, ReportLimits};
 
 /// What is done with what the sources yield.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

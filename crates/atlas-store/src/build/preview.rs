@@ -17,7 +17,7 @@ use crate::ledger::Ledger;
 use crate::model::FileRow;
 use crate::publish::Publisher;
 use crate::report::{Fate, FilePreview, Goes, Moves, Planned, Preview, Survey};
-use crate::settle::News;
+use crate::settle::Novelty;
 
 /// The most URLs of one kind that are listed; all are counted.
 const MOST_LISTED: usize = 10_000;
@@ -106,7 +106,7 @@ fn comes(found: &Found) -> Vec<String> {
 /// Entries that are not as they were, in the order in which the sources name them.
 fn edited(found: &Found) -> Vec<String> {
     let pages = found.settled.candidates.iter().filter(|candidate| candidate.kind == FileKind::Pages);
-    let mut changed: Vec<_> = pages.filter(|candidate| candidate.news == News::Changed).collect();
+    let mut changed: Vec<_> = pages.filter(|candidate| candidate.news == Novelty::Changed).collect();
     changed.sort_unstable_by_key(|candidate| candidate.named);
     changed.iter().take(MOST_LISTED).map(|candidate| found.url_of(candidate.row_id)).collect()
 }

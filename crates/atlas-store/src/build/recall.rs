@@ -45,7 +45,7 @@ pub struct Recalled {
 }
 
 /// A sitemap file that was read back.
-struct RecalledFile2 {
+struct ReadBackFile {
     section: String,
     kind: FileKind,
     number: u32,
@@ -135,14 +135,14 @@ pub fn recall(
 }
 
 /// Takes a file apart that this tool wrote; none where it is not as this tool writes.
-fn file(bytes: &[u8], (section, kind, number): (&str, FileKind, u32), changed: i64) -> Option<RecalledFile2> {
+fn file(bytes: &[u8], (section, kind, number): (&str, FileKind, u32), changed: i64) -> Option<ReadBackFile> {
     let start = memchr::memmem::find(bytes, b"<url>")?;
     let text = bytes[start..].strip_suffix(Frame::CLOSE)?;
     let mut urls = Vec::new();
     read(bytes, |url| urls.extend(url.loc.is_some().then_some(url)), |_| ()).ok()?;
     let elements = memchr::memmem::find_iter(text, URL_END).count();
     let whole = text.ends_with(URL_END) && elements == urls.len() && !urls.is_empty();
-    whole.then(|| RecalledFile2 {
+    whole.then(|| ReadBackFile {
         section: section.to_owned(),
         kind,
         number,
@@ -172,7 +172,7 @@ struct RecalledFile {
 }
 
 impl Recalling<'_> {
-    fn take(&mut self, file: &RecalledFile2) -> Result<(), StoreError> {
+    fn take(&mut self, file: &ReadBackFile) -> Result<(), StoreError> {
         let Self { writing, seed, .. } = self;
         let urls = file.urls.len() as u32;
         let limits = Limits { urls, bytes: MOST_BYTES, media: u32::MAX };
@@ -199,7 +199,7 @@ impl Recalling<'_> {
         for (number, (holds, segment, lane)) in (0u32..).zip(&made) {
             writing.keep_segment(id, number, *holds, segment, (lane, &[]))?;
         }
-        let RecalledFile2 { changed, crc, size, kind, number, .. } = *file;
+        let ReadBackFile { changed, crc, size, kind, number, .. } = *file;
         let standing = FileDigest { changed, crc, size };
         self.files.push(RecalledFile { id, section: file.section.clone(), kind, number, urls, standing });
         Ok(())

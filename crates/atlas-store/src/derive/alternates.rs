@@ -11,7 +11,7 @@ use atlas_core::language::Alternate;
 
 use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::model::NO_GROUP;
-use crate::settle::{Sample, Settled, Telling};
+use crate::settle::{ReportLimits, Sample, Settled};
 use atlas_core::report::Notice;
 
 /// The groups of a site.
@@ -39,7 +39,7 @@ impl Alternates {
         settled: &Settled,
         arrivals: &Arrivals,
         settings: Option<&AlternatesSettings>,
-        telling: Telling<'_>,
+        telling: ReportLimits<'_>,
     ) -> Self {
         let Some(settings) = settings else { return Self::default() };
         let everyone = !settings.paths.is_empty();

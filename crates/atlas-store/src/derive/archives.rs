@@ -17,7 +17,7 @@ use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
 use crate::model::RememberedEntry;
 use crate::provenance::Provenances;
-use crate::settle::{EntryRow, EntryRows, Expected, Telling, join};
+use crate::settle::{EntryRow, EntryRows, Expected, ReportLimits, join};
 use atlas_core::report::{Outcome, Problem};
 
 /// The name of that source in reports; it comes after all others.
@@ -94,7 +94,7 @@ pub(crate) fn archives(
     }
     let blocks = arrivals.blocks();
     // What is to be told of rows is told when all of them are joined.
-    let telling = Telling { examples: 0, accepted: &Accepted::default() };
+    let telling = ReportLimits { examples: 0, accepted: &Accepted::default() };
     let entry_rows = EntryRows::from(join(arrivals, Some(before.remembered), expected, (provenances, 0), telling)?);
     if before.is_redesigned(arrivals, &entry_rows) {
         before.today = None;

@@ -8,7 +8,7 @@ use atlas_core::contribution::{Contribution, is_dead, url_of};
 use atlas_core::{fingerprint, links};
 
 use crate::arrival::{Arrivals, RowFlag, RowId};
-use crate::settle::{Sample, Settled, Telling};
+use crate::settle::{ReportLimits, Sample, Settled};
 use crate::source::Source;
 use atlas_core::report::{Example, Notice, Noticed};
 
@@ -22,7 +22,7 @@ type NotedLinks = BTreeMap<String, (RowId, String, String)>;
 pub(super) struct Links<'a> {
     arrivals: &'a Arrivals,
     settled: &'a Settled,
-    telling: Telling<'a>,
+    telling: ReportLimits<'a>,
     /// Some source reads the pages of the site, those that list others too.
     reads_pages: bool,
     /// Keys of addresses that some other page links to.
@@ -62,7 +62,7 @@ impl<'a> Links<'a> {
         arrivals: &'a Arrivals,
         settled: &'a Settled,
         sources: &[Box<dyn Source>],
-        telling: Telling<'a>,
+        telling: ReportLimits<'a>,
     ) -> Self {
         let source = |row_id: RowId| sources.get(usize::from(arrivals.source_of(row_id)));
         let mut found = Self {
@@ -237,7 +237,7 @@ fn spellings(url: &str) -> Vec<String> {
 }
 
 /// How many examples are kept of what a survey finds by itself.
-pub(super) fn most_of(telling: Telling<'_>) -> usize {
+pub(super) fn most_of(telling: ReportLimits<'_>) -> usize {
     telling.examples.max(MOST_EXAMPLES)
 }
 

@@ -12,7 +12,7 @@ use jiff::tz::TimeZone;
 use super::links::{Links, most_of};
 use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::derive::Alternates;
-use crate::settle::{EntryRow, Sample, Settled, Telling};
+use crate::settle::{EntryRow, ReportLimits, Sample, Settled};
 use crate::source::Source;
 use atlas_core::report::{Example, Notice, Noticed, Outcome};
 
@@ -34,7 +34,7 @@ pub(crate) fn notice(
     settled: &Settled,
     (sources, outcomes): (&[Box<dyn Source>], &[Outcome]),
     (alternates, structured): (&Alternates, bool),
-    telling: Telling<'_>,
+    telling: ReportLimits<'_>,
 ) -> Vec<Noticed> {
     let chooser = arrivals.decider().chooser();
     let mut all = notice_while_building(settled);
@@ -101,7 +101,7 @@ fn only_in_old_sitemaps(
     arrivals: &Arrivals,
     settled: &Settled,
     sources: &[Box<dyn Source>],
-    telling: Telling<'_>,
+    telling: ReportLimits<'_>,
 ) -> Noticed {
     let is_old = |source: &u16| sources.get(usize::from(*source)).is_some_and(|source| source.is_old_sitemap());
     let mut alone = Sample::default();
@@ -127,7 +127,7 @@ fn each_row(arrivals: &Arrivals, settled: &Settled, take: &mut dyn FnMut(EntryRo
 }
 
 /// Pages whose URLs differ only in the order of their parameters, and whose text is the same.
-fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>) -> Noticed {
+fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: ReportLimits<'_>) -> Noticed {
     let mut first: HashMap<(String, u64), String> = HashMap::new();
     let mut pages: Vec<(RowId, String, u64)> = Vec::new();
     each_row(arrivals, settled, &mut |entry_row, row| {
@@ -162,7 +162,7 @@ fn in_one_order(url: &str) -> String {
 }
 
 /// Entries that belong to another, and have no picture and no title that the other has not.
-fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: Telling<'_>) -> Option<Noticed> {
+fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: ReportLimits<'_>) -> Option<Noticed> {
     let each = |take: &mut dyn FnMut(EntryRow<'_>, &Contribution<'_>)| {
         each_row(arrivals, settled, &mut |entry_row, row| take(entry_row, &Contribution::read(row)));
     };
@@ -210,7 +210,7 @@ fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: T
 }
 
 /// What the structured data of pages with videos lacks: that which they carry, and that which would be written for them.
-fn structured_data(arrivals: &Arrivals, settled: &Settled, telling: Telling<'_>) -> [Noticed; 2] {
+fn structured_data(arrivals: &Arrivals, settled: &Settled, telling: ReportLimits<'_>) -> [Noticed; 2] {
     let (mut stated, mut made) = (Sample::default(), Sample::default());
     settled.entry_rows.each(arrivals, |entry_row| {
         if !(entry_row.summary.has(RowFlag::HasVideos) && matches!(entry_row.verdict(), Verdict::Kept(_))) {

@@ -8,8 +8,8 @@ use atlas_core::placement::FileKind;
 use atlas_core::{address, page};
 
 use super::entry_rows::{EntryRow, EntryRows};
-use super::join::Fate;
-use super::{Candidate, Counts, Gone, Part, SourceTally, Tally, Terms};
+use super::join::EntryFate;
+use super::{Candidate, Counts, Gone, SectionTally, SettledBlock, SourceTally, Terms};
 use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::ledger::Remembered;
 use crate::report::DueTo;
@@ -22,7 +22,7 @@ pub(super) struct Choosing<'a> {
     fates: &'a [u8],
     terms: &'a Terms<'a>,
     source: u16,
-    out: Part,
+    out: SettledBlock,
 }
 
 impl<'a> Choosing<'a> {
@@ -33,13 +33,13 @@ impl<'a> Choosing<'a> {
         terms: &'a Terms<'a>,
         block: usize,
     ) -> Self {
-        let tallies = vec![Tally::default(); terms.chooser.sections.list().len()];
-        let out = Part { counts: Counts { tallies, ..Counts::default() }, ..Part::default() };
+        let tallies = vec![SectionTally::default(); terms.chooser.sections.list().len()];
+        let out = SettledBlock { counts: Counts { tallies, ..Counts::default() }, ..SettledBlock::default() };
         let source = arrivals.source_of(arrivals.first_of(block));
         Self { remembered, fates, terms, source, out }
     }
 
-    pub(super) fn run(mut self, entry_rows: &EntryRows, arrivals: &Arrivals, block: usize) -> Part {
+    pub(super) fn run(mut self, entry_rows: &EntryRows, arrivals: &Arrivals, block: usize) -> SettledBlock {
         let (rows, first) = (arrivals.block(block), arrivals.first_of(block));
         let mut own = SourceTally::default();
         let mut problems = Vec::new();
@@ -49,7 +49,7 @@ impl<'a> Choosing<'a> {
                 self.row(&entry_rows.entry_row(first, row, prior, summaries[row]), &rows.row(row), &mut own);
                 continue;
             }
-            if prior.is_some_and(|at| self.fates[at as usize] == Fate::Untouched as u8) {
+            if prior.is_some_and(|at| self.fates[at as usize] == EntryFate::Untouched as u8) {
                 own.count(true);
                 continue;
             }
@@ -144,7 +144,7 @@ impl<'a> Choosing<'a> {
                 .counts
                 .added
                 .add(self.terms.telling.examples, entry_row.named(), || Contribution::read(row).url.into_owned()),
-            Some(at) if self.fates[at as usize] == Fate::Same as u8 => {}
+            Some(at) if self.fates[at as usize] == EntryFate::Same as u8 => {}
             known => self.out.candidates.push(Candidate::of_page(&summary, kept, row_id, entry_row.named(), known)),
         }
         let is_news = summary.own_files().any(|kind| kind == FileKind::News);

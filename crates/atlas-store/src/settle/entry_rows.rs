@@ -6,7 +6,7 @@ use std::collections::HashMap;
 use atlas_core::choose::Verdict;
 
 use super::assignment::{Assignment, Role};
-use super::join::{Joined, Origin};
+use super::join::{Joined, MergedFrom};
 use crate::arrival::{Arrivals, Block, RowId, RowSummary};
 use crate::model::UNKNOWN;
 
@@ -14,7 +14,7 @@ use crate::model::UNKNOWN;
 #[derive(Debug, Default)]
 pub(crate) struct EntryRows {
     pub(crate) assignment: Assignment,
-    pub(crate) origins: HashMap<RowId, Origin>,
+    pub(crate) origins: HashMap<RowId, MergedFrom>,
     /// The provenances that are one source alone, by its place.
     pub(crate) single: Vec<u16>,
 }
@@ -27,7 +27,7 @@ pub(crate) struct EntryRow<'s> {
     /// What is known of it.
     pub(crate) summary: RowSummary,
     /// Where a merged row comes from.
-    pub(crate) origin: Option<&'s Origin>,
+    pub(crate) origin: Option<&'s MergedFrom>,
     /// Where the ledger remembers it, if it does.
     pub(crate) prior: Option<u32>,
 }

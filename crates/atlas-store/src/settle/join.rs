@@ -11,7 +11,7 @@ use rayon::prelude::*;
 
 use super::assignment::Assignment;
 use super::expected::Expected;
-use super::{Sample, Telling};
+use super::{ReportLimits, Sample};
 use crate::arrival::{Arrivals, Block, KeyedRow, RowFlag, RowId};
 use crate::disk::spill::PARTITIONS;
 use crate::ledger::Remembered;
@@ -22,7 +22,7 @@ use atlas_core::report::Notice;
 /// What became of a remembered entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[repr(u8)]
-pub(crate) enum Fate {
+pub(crate) enum EntryFate {
     /// No row speaks of it any more.
     Gone = 0,
     /// All is as it was.
@@ -33,7 +33,7 @@ pub(crate) enum Fate {
     Untouched = 3,
 }
 
-impl Fate {
+impl EntryFate {
     /// Whether what is written of an entry with this fate is what was written.
     pub(crate) fn stays(fate: u8) -> bool {
         fate == Self::Same as u8 || fate == Self::Untouched as u8
@@ -47,10 +47,10 @@ pub(crate) struct Joined {
     pub(crate) single: Vec<u16>,
     /// What each row is to the entries.
     pub(crate) assignment: Assignment,
-    /// For each remembered entry: its [`Fate`].
+    /// For each remembered entry: its [`EntryFate`].
     pub(crate) fates: Vec<u8>,
     /// Where merged rows come from.
-    pub(crate) origins: HashMap<RowId, Origin>,
+    pub(crate) origins: HashMap<RowId, MergedFrom>,
     /// Rows whose source had named the URL before.
     pub(crate) duplicates: Option<Sample>,
     /// Fields on which two sources say something else.
@@ -64,7 +64,7 @@ pub(crate) type Odds = (&'static str, u16, u16);
 
 /// Where a merged row comes from.
 #[derive(Debug, Clone)]
-pub(crate) struct Origin {
+pub(crate) struct MergedFrom {
     /// The place of the first of its rows.
     pub(crate) first: RowId,
     /// Their sources, each once.
@@ -82,11 +82,11 @@ pub(crate) fn join(
     remembered: Option<&Remembered>,
     expected: Option<&Expected>,
     (provenances, settings): (&Provenances, u64),
-    telling: Telling<'_>,
+    telling: ReportLimits<'_>,
 ) -> io::Result<Joined> {
     let entries = remembered.map_or(0, Remembered::entries);
     let untouched = |at: usize| remembered.is_some_and(|remembered| remembered.untouched.holds(at));
-    let fate = |at: usize| if untouched(at) { Fate::Untouched } else { Fate::Gone };
+    let fate = |at: usize| if untouched(at) { EntryFate::Untouched } else { EntryFate::Gone };
     let joining = Joining {
         arrivals,
         remembered,
@@ -103,7 +103,7 @@ pub(crate) fn join(
         let known = remembered.map_or(Ok(Vec::new()), |remembered| remembered.known.part(part))?;
         Ok(joining.partition(rows, known))
     });
-    let parts: Vec<Part> = parts.collect::<io::Result<_>>()?;
+    let parts: Vec<JoinedPartition> = parts.collect::<io::Result<_>>()?;
     let mut joined = Joined {
         assignment: joining.assignment,
         single: joining.single,
@@ -143,7 +143,7 @@ const MERGED_BLOCK: usize = 8192;
 /// A row that was merged from several.
 struct Merged {
     prior: Option<u32>,
-    origin: Origin,
+    origin: MergedFrom,
 }
 
 struct Joining<'a> {
@@ -154,13 +154,13 @@ struct Joining<'a> {
     /// The provenances that are one source alone, by its place.
     single: Vec<u16>,
     settings: u64,
-    telling: Telling<'a>,
+    telling: ReportLimits<'a>,
     assignment: Assignment,
     fates: Vec<AtomicU8>,
 }
 
 /// What came of one partition.
-struct Part {
+struct JoinedPartition {
     rows: Block,
     merged: Vec<Merged>,
     duplicates: Sample,
@@ -169,10 +169,10 @@ struct Part {
 }
 
 impl Joining<'_> {
-    fn partition(&self, mut rows: Vec<KeyedRow>, mut known: Vec<KnownEntry>) -> Part {
+    fn partition(&self, mut rows: Vec<KeyedRow>, mut known: Vec<KnownEntry>) -> JoinedPartition {
         rows.sort_unstable_by_key(|row| (row.key, row.row_id));
         known.sort_unstable_by_key(|known| known.key);
-        let mut part = Part {
+        let mut part = JoinedPartition {
             rows: Block::new(self.arrivals.decider()),
             merged: Vec::new(),
             duplicates: Sample::default(),
@@ -194,8 +194,8 @@ impl Joining<'_> {
             }
             let Some(known) = known else { continue };
             let fate = match group {
-                [row] if alone && row.unread && row.print == known.raw => Fate::Untouched,
-                [row] if alone && row.unread => Fate::Met,
+                [row] if alone && row.unread && row.print == known.raw => EntryFate::Untouched,
+                [row] if alone && row.unread => EntryFate::Met,
                 [row] if alone => {
                     let provenance = self.single.get(usize::from(self.arrivals.source_of(row.row_id)));
                     let provenance = provenance.copied().unwrap_or(UNKNOWN);
@@ -213,14 +213,21 @@ impl Joining<'_> {
     }
 
     /// The fate of an entry of whose row this was decided.
-    fn fate(&self, decided: u64, from_page: bool, provenance: u16, known: &KnownEntry, part: &mut Part) -> Fate {
+    fn fate(
+        &self,
+        decided: u64,
+        from_page: bool,
+        provenance: u16,
+        known: &KnownEntry,
+        part: &mut JoinedPartition,
+    ) -> EntryFate {
         part.pages_known += u64::from(known.from_page && from_page);
         let observed = self.remembered.and_then(|remembered| remembered.observed(known.at));
         let same = decided != 0
             && known.from_page == from_page
             && known.provenance == provenance
             && fingerprint::written(decided, self.settings, observed, 0) == known.written;
-        if same { Fate::Same } else { Fate::Met }
+        if same { EntryFate::Same } else { EntryFate::Met }
     }
 
     /// Whether these rows speak of an entry that has no page where it should have one.
@@ -232,7 +239,7 @@ impl Joining<'_> {
     }
 }
 
-impl Part {
+impl JoinedPartition {
     fn merge(&mut self, joining: &Joining<'_>, group: &[KeyedRow], known: Option<&KnownEntry>, misses_page: bool) {
         let arrivals = joining.arrivals;
         let first = group[0].row_id;
@@ -282,7 +289,7 @@ impl Part {
             Prints::of(&heard, &mut Vec::new())
         });
         let prior = known.map(|known| known.at);
-        self.merged.push(Merged { prior, origin: Origin { first, sources, provenance, as_before } });
+        self.merged.push(Merged { prior, origin: MergedFrom { first, sources, provenance, as_before } });
     }
 }
 
@@ -335,7 +342,7 @@ mod tests {
     }
 
     fn joined(arrivals: &mut Arrivals, remembered: Option<&Remembered>, provenances: &Provenances) -> Joined {
-        let telling = Telling { examples: 5, accepted: &ALL };
+        let telling = ReportLimits { examples: 5, accepted: &ALL };
         join(arrivals, remembered, None, (provenances, SETTINGS), telling).unwrap()
     }
 
@@ -413,9 +420,9 @@ mod tests {
         let mut arrivals = arrivals(&folder, sources);
         let joined = joined(&mut arrivals, Some(&remembered), &Provenances::new(known, mappings(mapping)));
         let word = |fate: &u8| match *fate {
-            fate if fate == Fate::Gone as u8 => "gone",
-            fate if fate == Fate::Same as u8 => "same",
-            fate if fate == Fate::Met as u8 => "met",
+            fate if fate == EntryFate::Gone as u8 => "gone",
+            fate if fate == EntryFate::Same as u8 => "same",
+            fate if fate == EntryFate::Met as u8 => "met",
             _ => "untouched",
         };
         assert_eq!(joined.fates.iter().map(word).collect::<Vec<_>>().join(" "), wanted);

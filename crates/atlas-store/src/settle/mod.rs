@@ -32,10 +32,10 @@ pub(crate) use self::assignment::Role;
 use self::choosing::Choosing;
 pub(crate) use self::entry_rows::{EntryRow, EntryRows};
 pub use self::expected::Expected;
-pub(crate) use self::join::{Fate, Odds, join};
+pub(crate) use self::join::{EntryFate, Odds, join};
 use self::latest::Latest;
 use self::remarks::Remarks;
-pub use self::sample::Telling;
+pub use self::sample::ReportLimits;
 pub(crate) use self::sample::{Sample, Soonest};
 use crate::arrival::{Arrivals, RowFlag, RowId, RowSummary};
 use crate::ledger::Remembered;
@@ -75,7 +75,7 @@ pub struct Candidate {
     priority: Option<Priority>,
     pub(crate) date_policy: DatePolicy,
     /// It changed since the last build.
-    pub news: News,
+    pub news: Novelty,
     pub(crate) dated: bool,
     pub(crate) decided: u64,
 }
@@ -105,7 +105,7 @@ impl Candidate {
             changefreq: kept.changefreq,
             priority: kept.priority,
             date_policy: kept.date_policy,
-            news: News::None,
+            news: Novelty::None,
             dated: summary.has(RowFlag::Dated),
             decided: summary.decided(),
         }
@@ -134,7 +134,7 @@ impl Candidate {
 
 /// What an entry is to those who read about changes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum News {
+pub enum Novelty {
     /// Its page changed.
     Changed,
     /// No news.
@@ -181,12 +181,12 @@ pub struct Terms<'a> {
     /// Where entries came from, and where they come from now.
     pub(crate) provenances: &'a Provenances,
     /// How much is told.
-    pub telling: Telling<'a>,
+    pub telling: ReportLimits<'a>,
 }
 
 /// Counts of one section.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Tally {
+pub struct SectionTally {
     /// Entries.
     pub entries: u64,
     /// Of these, such as were not in before.
@@ -201,7 +201,7 @@ pub struct Tally {
     pub newest: Option<Lastmod>,
 }
 
-impl Tally {
+impl SectionTally {
     /// Adds what entries hold whose rows were not read.
     pub(crate) fn add(&mut self, facts: &ContentCounts) {
         self.images += facts.images;
@@ -262,7 +262,7 @@ impl SourceTally {
 #[derive(Debug, Default)]
 pub struct Counts {
     /// By section.
-    pub tallies: Vec<Tally>,
+    pub tallies: Vec<SectionTally>,
     /// By source; an entry of several counts for each.
     pub sources: Vec<SourceTally>,
     /// Entries that go in and say what may make them one of a group of translations.
@@ -301,7 +301,7 @@ impl Counts {
 
 /// What came of the rows of one block.
 #[derive(Debug, Default)]
-struct Part {
+struct SettledBlock {
     counts: Counts,
     candidates: Vec<Candidate>,
     own_files: Vec<Candidate>,
@@ -316,7 +316,7 @@ struct Part {
 pub struct Settled {
     /// Which rows count.
     pub(crate) entry_rows: EntryRows,
-    /// For each remembered entry: its [`Fate`].
+    /// For each remembered entry: its [`EntryFate`].
     pub(crate) fates: Vec<u8>,
     /// What was counted.
     pub counts: Counts,
@@ -359,7 +359,7 @@ impl Settled {
         self.counts.tallies.iter().map(|tally| tally.entries).sum()
     }
 
-    fn join(&mut self, most: usize, mut part: Part) {
+    fn join(&mut self, most: usize, mut part: SettledBlock) {
         self.counts.join(most, part.counts);
         self.candidates.append(&mut part.candidates);
         self.own_files.append(&mut part.own_files);
@@ -384,7 +384,7 @@ pub fn settle(
     let (assignment, origins, fates) = (joined.assignment, joined.origins, joined.fates);
     let entry_rows = EntryRows { assignment, origins, single: joined.single };
     let counts = Counts {
-        tallies: vec![Tally::default(); terms.chooser.sections.list().len()],
+        tallies: vec![SectionTally::default(); terms.chooser.sections.list().len()],
         remarks: Remarks { at_odds: joined.at_odds, ..Remarks::default() },
         ..Counts::default()
     };
@@ -395,15 +395,15 @@ pub fn settle(
             let choosing = Choosing::new(arrivals, remembered, &fates, terms, at);
             choosing.run(&entry_rows, arrivals, at)
         });
-        let parts: Vec<Part> = parts.collect();
+        let parts: Vec<SettledBlock> = parts.collect();
         parts.into_iter().for_each(|part| settled.join(terms.telling.examples, part));
     }
     let pages = remembered.segments(|kind| kind == FileKind::Pages).flat_map(|(_, segment)| segment.range());
-    let gone = pages.filter(|at| fates[*at] == Fate::Gone as u8);
+    let gone = pages.filter(|at| fates[*at] == EntryFate::Gone as u8);
     settled.gone.extend(gone.map(|at| Gone { prior: at as u32, change: Some(Change::Removed), reason: None }));
     // Entries whose rows were not read are counted where they stand.
     for (file, segment) in remembered.segments(|kind| kind == FileKind::Pages) {
-        let untouched = fates[segment.range()].iter().filter(|fate| **fate == Fate::Untouched as u8).count();
+        let untouched = fates[segment.range()].iter().filter(|fate| **fate == EntryFate::Untouched as u8).count();
         if let Some(section) = terms.chooser.sections.named(&file.section) {
             settled.counts.tallies[section].entries += untouched as u64;
         }

@@ -10,14 +10,14 @@ use atlas_core::report::{Counted, Notice};
 
 /// How much is told of what is counted.
 #[derive(Debug, Clone, Copy)]
-pub struct Telling<'a> {
+pub struct ReportLimits<'a> {
     /// So many examples of anything.
     pub examples: usize,
     /// What is not told any more.
     pub accepted: &'a Accepted,
 }
 
-impl Telling<'_> {
+impl ReportLimits<'_> {
     /// Whether a remark about a URL, or about what bears a name, is to be told.
     pub(crate) fn wants(&self, notice: Notice, about: &str) -> bool {
         !self.accepted.holds(notice.code(), about)
