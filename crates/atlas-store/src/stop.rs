@@ -7,10 +7,10 @@ use crate::error::StoreError;
 
 /// A token by which work is asked to stop. All copies of it are one.
 #[derive(Debug, Clone, Default)]
-pub struct Stop(Arc<State>);
+pub struct Stop(Arc<StopState>);
 
 #[derive(Debug, Default)]
-struct State {
+struct StopState {
     is_asked: AtomicBool,
     is_writing: AtomicBool,
     is_heeded: AtomicBool,

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
 use atlas_core::report::Problem;
-use atlas_store::arrival::{Block, Decider, Reader};
+use atlas_store::arrival::{Block, Decider, RowReader};
 use atlas_store::source::Gathering;
 use rayon::prelude::*;
 use serde_json::{Map, Value};
@@ -194,7 +194,7 @@ impl TableReader {
     }
 }
 
-impl Reader for TableReader {
+impl RowReader for TableReader {
     fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Contribution<'_>), problem: &mut dyn FnMut(Problem)) {
         let RecordLayout::Separated(delimiter) = self.layout else { return };
         let mut fields = Vec::new();

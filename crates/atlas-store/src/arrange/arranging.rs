@@ -13,23 +13,23 @@ use crate::model::{ContentCounts, FileRow, SegmentText};
 use crate::settle::{EntryFate, Settled};
 
 use super::cut::inside;
-use super::plan::{FilePlan, From, Made, Member, Plan, SegmentPlan};
-use super::site::Site;
+use super::plan::{FilePlan, Made, Member, MemberOrigin, Plan, SegmentPlan};
+use super::site::ArrangedSite;
 use super::stack::Stack;
-use super::untouched::{SEGMENTS_AT_A_TIME, Untouched, look_into};
-use super::waiting::{Arrival, Waiting, stack_of};
+use super::untouched::{SEGMENTS_AT_A_TIME, UntouchedContents, look_into};
+use super::waiting::{Arrival, WaitingEntries, stack_of};
 
 /// In how many bytes texts of segments are kept at hand that will be made again, rather than unpacked twice.
 const TEXTS: usize = 32 << 20;
 
 /// Arranges all entries: first those that stand, file by file; then those that wait for a place, window by window. `None` where
 /// some have to go elsewhere whose rows were let go.
-pub(crate) fn arrange(site: &Site<'_>, settled: &mut Settled) -> Result<Option<Plan>, StoreError> {
+pub(crate) fn arrange(site: &ArrangedSite<'_>, settled: &mut Settled) -> Result<Option<Plan>, StoreError> {
     let mut arranging = Arranging::new(site, settled);
     arranging.entry_row(settled)?;
     let mut waiting = arranging.make_room(settled)?;
     let wanted = std::mem::take(&mut waiting.recalled);
-    let Site { ledger, remembered, renderer, .. } = site;
+    let ArrangedSite { ledger, remembered, renderer, .. } = site;
     let recalled = settled.recall(&wanted, renderer.arrivals, *ledger, remembered, renderer.alternates)?;
     if recalled.len() < wanted.len() {
         return Ok(None);
@@ -41,14 +41,14 @@ pub(crate) fn arrange(site: &Site<'_>, settled: &mut Settled) -> Result<Option<P
 }
 
 struct Arranging<'a> {
-    site: &'a Site<'a>,
+    site: &'a ArrangedSite<'a>,
     /// By section and kind of file.
     stacks: Vec<Stack<'a>>,
     folded: Vec<i64>,
 }
 
 impl<'a> Arranging<'a> {
-    fn new(site: &'a Site<'a>, settled: &Settled) -> Self {
+    fn new(site: &'a ArrangedSite<'a>, settled: &Settled) -> Self {
         let sections = site.sections.list().iter().enumerate();
         let stacks = sections.flat_map(|(at, section)| {
             FileKind::ALL.map(|kind| Stack {
@@ -71,7 +71,7 @@ impl<'a> Arranging<'a> {
 
     /// Takes files over as they stand, less what is gone from them.
     fn entry_row(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
-        let mut untouched = Untouched::default();
+        let mut untouched = UntouchedContents::default();
         let candidates: HashMap<u32, u32> =
             settled.candidates.iter().zip(0..).filter_map(|(candidate, at)| Some((candidate.prior?, at))).collect();
         for file in &self.site.remembered.files {
@@ -181,8 +181,8 @@ impl<'a> Arranging<'a> {
     }
 
     /// Takes entries out of files that hold more than they may, and out of files that are to be folded.
-    fn make_room(&mut self, settled: &Settled) -> Result<Waiting, StoreError> {
-        let mut waiting = Waiting::default();
+    fn make_room(&mut self, settled: &Settled) -> Result<WaitingEntries, StoreError> {
+        let mut waiting = WaitingEntries::default();
         let files = self.stacks.iter().flat_map(|stack| &stack.files);
         let made = files.flat_map(|file| &file.segments).filter_map(|segment| match segment {
             SegmentPlan::Made(made) => Some(made),
@@ -190,7 +190,7 @@ impl<'a> Arranging<'a> {
         });
         let mut placed = vec![false; settled.candidates.len()];
         for member in made.flat_map(|made| &made.members) {
-            if let From::Candidate(at) = member.from() {
+            if let MemberOrigin::Candidate(at) = member.from() {
                 placed[at as usize] = true;
             }
         }
@@ -263,7 +263,7 @@ impl<'a> Arranging<'a> {
     /// Fills the files of news: the newest articles stand in the first, older ones follow, and a file that none is left for goes. Such a
     /// file is as it was where it would list the same.
     fn fill_news(&mut self, settled: &Settled, candidates: Vec<u32>) -> Result<(), StoreError> {
-        let Site { ledger, remembered, renderer, .. } = *self.site;
+        let ArrangedSite { ledger, remembered, renderer, .. } = *self.site;
         let mut news: Vec<Vec<Arrival>> = self.stacks.iter().map(|_| Vec::new()).collect();
         for at in candidates {
             let arrival = renderer.arrival(at, settled);
@@ -319,7 +319,7 @@ fn would_list_the_same(
         SegmentPlan::Kept(_) => &[],
     });
     let now = members.filter_map(|member| match member.from() {
-        From::Candidate(at) => Some(settled.candidates[at as usize].lane),
+        MemberOrigin::Candidate(at) => Some(settled.candidates[at as usize].lane),
         _ => None,
     });
     let mut lanes = Vec::new();

@@ -15,6 +15,6 @@ mod arranging;
 pub(crate) use self::arranging::arrange;
 pub use self::cut::Cut;
 pub(crate) use self::plan::SEGMENT;
-pub use self::plan::{FilePlan, From, Made, Member, Plan, SegmentPlan};
+pub use self::plan::{FilePlan, Made, Member, MemberOrigin, Plan, SegmentPlan};
 pub use self::renderer::Renderer;
-pub(crate) use self::site::Site;
+pub(crate) use self::site::ArrangedSite;

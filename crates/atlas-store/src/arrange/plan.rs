@@ -70,7 +70,7 @@ pub struct Member(u32);
 
 /// What a [`Member`] says.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum From {
+pub enum MemberOrigin {
     /// It is as it was: its place in the segment before.
     Base(u32),
     /// It is among the entries that are looked at closely: its place there.
@@ -97,12 +97,12 @@ impl Member {
     }
 
     /// Where it comes from.
-    pub fn from(self) -> From {
+    pub fn from(self) -> MemberOrigin {
         let number = self.0 & Self::NUMBER;
         match self.0 & !Self::NUMBER {
-            Self::BASE => From::Base(number),
-            Self::LISTED => From::Candidate(number),
-            _ => From::Row(RowId(number)),
+            Self::BASE => MemberOrigin::Base(number),
+            Self::LISTED => MemberOrigin::Candidate(number),
+            _ => MemberOrigin::Row(RowId(number)),
         }
     }
 }
@@ -138,7 +138,7 @@ impl Made {
     /// The row of the last of its new entries.
     pub(crate) fn last_row(&self) -> Option<RowId> {
         self.members.iter().rev().find_map(|member| match member.from() {
-            From::Row(row_id) => Some(row_id),
+            MemberOrigin::Row(row_id) => Some(row_id),
             _ => None,
         })
     }
@@ -294,12 +294,12 @@ mod tests {
     }
 
     #[rstest]
-    #[case(Member::base(0), From::Base(0))]
-    #[case(Member::base(239), From::Base(239))]
-    #[case(Member::candidates((1 << 30) - 1), From::Candidate((1 << 30) - 1))]
-    #[case(Member::row(RowId(0)), From::Row(RowId(0)))]
-    #[case(Member::row(RowId(77)), From::Row(RowId(77)))]
-    fn a_member_tells_where_it_comes_from(#[case] member: Member, #[case] wanted: From) {
+    #[case(Member::base(0), MemberOrigin::Base(0))]
+    #[case(Member::base(239), MemberOrigin::Base(239))]
+    #[case(Member::candidates((1 << 30) - 1), MemberOrigin::Candidate((1 << 30) - 1))]
+    #[case(Member::row(RowId(0)), MemberOrigin::Row(RowId(0)))]
+    #[case(Member::row(RowId(77)), MemberOrigin::Row(RowId(77)))]
+    fn a_member_tells_where_it_comes_from(#[case] member: Member, #[case] wanted: MemberOrigin) {
         assert_eq!(member.from(), wanted);
     }
 

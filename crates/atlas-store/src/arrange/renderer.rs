@@ -14,7 +14,7 @@ use crate::derive::Alternates;
 use crate::model::{NO_GROUP, SegmentRow, SegmentText, facts_of};
 use crate::settle::{Candidate, Settled};
 
-use super::plan::{From, Member};
+use super::plan::{Member, MemberOrigin};
 use super::waiting::{Arrival, stack_of};
 
 /// Renders candidates.
@@ -76,7 +76,7 @@ impl Renderer<'_> {
         settled: &Settled,
     ) -> (Weight, Frame) {
         match member.from() {
-            From::Base(at) => {
+            MemberOrigin::Base(at) => {
                 let bytes = text.element(at).len() as u64;
                 if base.frame == Frame::default() {
                     return (Weight { bytes, media: 0 }, Frame::default());
@@ -84,8 +84,8 @@ impl Renderer<'_> {
                 let (frame, facts) = facts_of(text.element(at), base.frame);
                 (Weight { bytes, media: u32::try_from(facts.media()).unwrap_or(u32::MAX) }, frame)
             }
-            From::Candidate(at) => self.measure(&settled.candidates[at as usize]),
-            From::Row(_) => Default::default(),
+            MemberOrigin::Candidate(at) => self.measure(&settled.candidates[at as usize]),
+            MemberOrigin::Row(_) => Default::default(),
         }
     }
 

@@ -7,7 +7,7 @@ use super::renderer::Renderer;
 use crate::ledger::{Ledger, Remembered};
 
 /// What arranging looks at.
-pub(crate) struct Site<'a> {
+pub(crate) struct ArrangedSite<'a> {
     pub(crate) ledger: &'a dyn Ledger,
     pub(crate) remembered: &'a Remembered,
     pub(crate) sections: &'a Sections,

@@ -5,8 +5,8 @@ use atlas_core::placement::{FileKind, Limits, Shelf, Weight};
 
 use super::cut::Cut;
 use super::plan::{FilePlan, Made, Member, SegmentPlan};
-use super::site::Site;
-use super::waiting::{Arrival, Waiting};
+use super::site::ArrangedSite;
+use super::waiting::{Arrival, WaitingEntries};
 use crate::error::StoreError;
 use crate::model::SegmentText;
 use crate::settle::Settled;
@@ -31,9 +31,9 @@ impl Stack<'_> {
     /// Takes entries from the end of files that hold more than they may.
     pub(super) fn shrink_overfull(
         &mut self,
-        site: &Site<'_>,
+        site: &ArrangedSite<'_>,
         settled: &Settled,
-        waiting: &mut Waiting,
+        waiting: &mut WaitingEntries,
     ) -> Result<(), StoreError> {
         while let Some(number) = self.shelf.overfull() {
             let Some(at) = self.files.iter().position(|file| file.number == number) else { break };

@@ -12,14 +12,14 @@ pub(super) const SEGMENTS_AT_A_TIME: usize = 256;
 
 /// Entries whose rows were not read: what they hold is counted from what was written of them.
 #[derive(Default)]
-pub(super) struct Untouched {
+pub(super) struct UntouchedContents {
     /// By section, of segments in which no row was read.
     whole: Vec<(usize, ContentCounts)>,
     /// Segments in which some were.
     mixed: Vec<(usize, i64, SegmentRow)>,
 }
 
-impl Untouched {
+impl UntouchedContents {
     pub(super) fn note(&mut self, section: usize, file: i64, segment: &SegmentRow, fates: &[u8]) {
         match fates.iter().filter(|fate| **fate == EntryFate::Untouched as u8).count() {
             0 => {}

@@ -6,11 +6,11 @@ use atlas_core::placement::{FileKind, Weight};
 use crate::arrival::RowId;
 use crate::model::SegmentRow;
 
-use super::plan::{From, Member};
+use super::plan::{Member, MemberOrigin};
 
 /// Entries that wait for a place.
 #[derive(Default)]
-pub(super) struct Waiting {
+pub(super) struct WaitingEntries {
     /// Among [`Settled::listed`](crate::settle::Settled::listed).
     pub(super) candidates: Vec<u32>,
     /// As they were, by where the ledger remembers them.
@@ -41,11 +41,11 @@ impl Arrival {
     }
 }
 
-impl Waiting {
+impl WaitingEntries {
     pub(super) fn add(&mut self, member: Member, base: Option<SegmentRow>) {
         match (member.from(), base) {
-            (From::Base(nth), Some(base)) => self.recalled.push(base.first as u32 + nth),
-            (From::Candidate(at), _) => self.candidates.push(at),
+            (MemberOrigin::Base(nth), Some(base)) => self.recalled.push(base.first as u32 + nth),
+            (MemberOrigin::Candidate(at), _) => self.candidates.push(at),
             _ => {}
         }
     }

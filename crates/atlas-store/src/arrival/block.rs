@@ -16,7 +16,7 @@ use atlas_core::report::Problem;
 #[derive(Debug, Clone)]
 pub struct Block {
     decider: Decider,
-    rows: Rows,
+    rows: BlockRows,
     /// The chunks that its rows belong to, where they do.
     pub(super) chunks: Vec<Chunk>,
     /// Chunks that were met as they were: their prints, and how many rows were let go with them.
@@ -45,7 +45,7 @@ pub(super) struct Chunk {
 
 /// The rows of a block.
 #[derive(Debug, Clone)]
-enum Rows {
+enum BlockRows {
     /// Read, as compact bytes, each with its summary.
     Read { bytes: Vec<u8>, summaries: Vec<RowSummary> },
     /// As they came: most of them are as they were, and nobody will ask what they say.
@@ -68,13 +68,13 @@ pub(crate) struct UnreadRow {
 /// How rows are read that were taken in as they came.
 #[derive(Debug, Clone)]
 pub(super) struct Unread {
-    reader: Arc<dyn Reader>,
+    reader: Arc<dyn RowReader>,
     /// The line that the block begins in.
     first_line: u64,
 }
 
 /// Reads rows as they came.
-pub trait Reader: fmt::Debug + Send + Sync {
+pub trait RowReader: fmt::Debug + Send + Sync {
     /// Gives what a row says to `take`, unless it cannot be read, and what there is to say against it to `problem`.
     fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Contribution<'_>), problem: &mut dyn FnMut(Problem));
 }
@@ -87,16 +87,19 @@ impl Block {
 
     /// An empty block with room for about so many bytes of rows.
     pub fn with_room(decider: &Decider, bytes: usize) -> Self {
-        Self::of(decider, Rows::Read { bytes: Vec::with_capacity(bytes), summaries: Vec::with_capacity(bytes / 128) })
+        Self::of(
+            decider,
+            BlockRows::Read { bytes: Vec::with_capacity(bytes), summaries: Vec::with_capacity(bytes / 128) },
+        )
     }
 
     /// An empty block for rows as they come, which `reader` can read; they begin in this line.
-    pub fn unread(decider: &Decider, first_line: u64, reader: Arc<dyn Reader>) -> Self {
+    pub fn unread(decider: &Decider, first_line: u64, reader: Arc<dyn RowReader>) -> Self {
         let reading = Unread { reader, first_line };
-        Self::of(decider, Rows::Unread { text: Vec::new(), unread_rows: Vec::new(), reading })
+        Self::of(decider, BlockRows::Unread { text: Vec::new(), unread_rows: Vec::new(), reading })
     }
 
-    fn of(decider: &Decider, rows: Rows) -> Self {
+    fn of(decider: &Decider, rows: BlockRows) -> Self {
         Self {
             decider: decider.clone(),
             rows,
@@ -111,7 +114,7 @@ impl Block {
     /// Adds a row as it came, to a block of such rows: its URL in normal spelling, the fingerprint of the row, and its line.
     pub fn push_unread(&mut self, url: &str, raw: u64, came: &str, line: u64) {
         let key = atlas_core::fingerprint::key(self.decider.seed(), url);
-        let Rows::Unread { text, unread_rows, reading } = &mut self.rows else { return };
+        let BlockRows::Unread { text, unread_rows, reading } = &mut self.rows else { return };
         let start = text.len() as u32;
         text.extend_from_slice(came.as_bytes());
         let line = line.saturating_sub(reading.first_line) as u32;
@@ -126,7 +129,7 @@ impl Block {
     /// Adds a row that was read from another form, of which `raw` is the fingerprint; 0 where the next build is to read it again
     /// in any case.
     pub fn push_raw(&mut self, contribution: &Contribution<'_>, raw: u64) {
-        let Rows::Read { bytes, summaries } = &mut self.rows else { return };
+        let BlockRows::Read { bytes, summaries } = &mut self.rows else { return };
         self.given = self.given.and(PageFields::of(contribution));
         let start = bytes.len();
         contribution.write(bytes);
@@ -135,7 +138,7 @@ impl Block {
 
     /// Adds a row that was written before.
     pub fn push_bytes(&mut self, row: &[u8]) {
-        let Rows::Read { bytes, summaries } = &mut self.rows else { return };
+        let BlockRows::Read { bytes, summaries } = &mut self.rows else { return };
         let start = bytes.len();
         bytes.extend_from_slice(row);
         summaries.push(self.decider.summary(&Contribution::read(row), row, 0, start, &mut self.scratch));
@@ -143,7 +146,7 @@ impl Block {
 
     /// Adds a row that was merged from those of several sources; `sum` is the sum of their fingerprints.
     pub(crate) fn push_merged(&mut self, contribution: &Contribution<'_>, sum: u64, sources: &[u16]) {
-        let Rows::Read { bytes, summaries } = &mut self.rows else { return };
+        let BlockRows::Read { bytes, summaries } = &mut self.rows else { return };
         let start = bytes.len();
         contribution.write(bytes);
         summaries.push(self.decider.summary_of_merged(contribution, sum, sources, start, &mut self.scratch));
@@ -151,7 +154,7 @@ impl Block {
 
     /// Adds a row of another block.
     pub(crate) fn push_copy(&mut self, row: &[u8], summary: RowSummary) {
-        let Rows::Read { bytes, summaries } = &mut self.rows else { return };
+        let BlockRows::Read { bytes, summaries } = &mut self.rows else { return };
         summaries.push(RowSummary { start: bytes.len() as u32, ..summary });
         bytes.extend_from_slice(row);
     }
@@ -181,18 +184,18 @@ impl Block {
     /// The key of a row, and whether it is known already that the next build has to read it.
     pub(super) fn in_brief(&self, row: usize) -> (u128, bool) {
         match &self.rows {
-            Rows::Read { summaries, .. } => {
+            BlockRows::Read { summaries, .. } => {
                 (summaries[row].key(), summaries[row].raw == 0 || summaries[row].kept().is_none())
             }
-            Rows::Unread { unread_rows, .. } => (unread_rows[row].key, false),
+            BlockRows::Unread { unread_rows, .. } => (unread_rows[row].key, false),
         }
     }
 
     /// The number of rows.
     pub fn len(&self) -> usize {
         match &self.rows {
-            Rows::Read { summaries, .. } => summaries.len(),
-            Rows::Unread { unread_rows, .. } => unread_rows.len(),
+            BlockRows::Read { summaries, .. } => summaries.len(),
+            BlockRows::Unread { unread_rows, .. } => unread_rows.len(),
         }
     }
 
@@ -204,41 +207,41 @@ impl Block {
     /// The summaries of its rows, where they were read.
     pub(crate) fn summaries(&self) -> Option<&[RowSummary]> {
         match &self.rows {
-            Rows::Read { summaries, .. } => Some(summaries),
-            Rows::Unread { .. } => None,
+            BlockRows::Read { summaries, .. } => Some(summaries),
+            BlockRows::Unread { .. } => None,
         }
     }
 
     /// The unread_rows of its rows, where they were not read.
     pub(crate) fn unread_rows(&self) -> &[UnreadRow] {
         match &self.rows {
-            Rows::Read { .. } => &[],
-            Rows::Unread { unread_rows, .. } => unread_rows,
+            BlockRows::Read { .. } => &[],
+            BlockRows::Unread { unread_rows, .. } => unread_rows,
         }
     }
 
     /// The bytes of a row; none where it cannot be read.
     pub(crate) fn row(&self, row: usize) -> Cow<'_, [u8]> {
         match &self.rows {
-            Rows::Read { bytes, summaries } => {
+            BlockRows::Read { bytes, summaries } => {
                 let end = summaries.get(row + 1).map_or(bytes.len(), |next| next.start as usize);
                 Cow::Borrowed(&bytes[summaries[row].start as usize..end])
             }
-            Rows::Unread { .. } => Cow::Owned(self.read(row, &mut |_| ()).map_or(Vec::new(), |(_, row)| row)),
+            BlockRows::Unread { .. } => Cow::Owned(self.read(row, &mut |_| ()).map_or(Vec::new(), |(_, row)| row)),
         }
     }
 
     /// Looks at both ends of the summary of a row that was read: tells where the row begins, and something that only who looked can
     /// know. Who asks for many rows first waits for all of their summaries at once, then for all of their bytes.
     pub(crate) fn glance(&self, row: usize) -> (u32, u64) {
-        let Rows::Read { summaries, .. } = &self.rows else { return (0, 0) };
+        let BlockRows::Read { summaries, .. } = &self.rows else { return (0, 0) };
         let (summary, next) = (&summaries[row], summaries.get(row + 1).map_or(0, |next| next.start));
         (summary.start, summary.key[0] ^ u64::from(next))
     }
 
     /// Looks at the bytes of a row that begins here, and tells something that only who looked can know.
     pub(crate) fn touch(&self, start: u32) -> u32 {
-        let Rows::Read { bytes, .. } = &self.rows else { return 0 };
+        let BlockRows::Read { bytes, .. } = &self.rows else { return 0 };
         let at = |place: usize| bytes.get(start as usize + place).map_or(0, |byte| u32::from(*byte));
         at(0) ^ at(63) ^ at(100)
     }
@@ -246,16 +249,18 @@ impl Block {
     /// The summary of a row.
     pub(crate) fn summary(&self, row: usize) -> RowSummary {
         match &self.rows {
-            Rows::Read { summaries, .. } => summaries[row],
-            Rows::Unread { .. } => self.read(row, &mut |_| ()).map_or(self.decider.blank(), |(summary, _)| summary),
+            BlockRows::Read { summaries, .. } => summaries[row],
+            BlockRows::Unread { .. } => {
+                self.read(row, &mut |_| ()).map_or(self.decider.blank(), |(summary, _)| summary)
+            }
         }
     }
 
     /// The bytes of a row and its summary: of one that came unread, both from one reading.
     pub(crate) fn entry(&self, row: usize) -> (Cow<'_, [u8]>, RowSummary) {
         match &self.rows {
-            Rows::Read { .. } => (self.row(row), self.summary(row)),
-            Rows::Unread { .. } => match self.read(row, &mut |_| ()) {
+            BlockRows::Read { .. } => (self.row(row), self.summary(row)),
+            BlockRows::Unread { .. } => match self.read(row, &mut |_| ()) {
                 Some((summary, row)) => (Cow::Owned(row), summary),
                 None => (Cow::Owned(Vec::new()), self.decider.blank()),
             },
@@ -264,7 +269,7 @@ impl Block {
 
     /// Reads a row that came unread; `None` where that cannot be done.
     pub(crate) fn read(&self, row: usize, problem: &mut dyn FnMut(Problem)) -> Option<(RowSummary, Vec<u8>)> {
-        let Rows::Unread { text, unread_rows, reading } = &self.rows else { return None };
+        let BlockRows::Unread { text, unread_rows, reading } = &self.rows else { return None };
         let UnreadRow { raw, start, end, line, .. } = unread_rows[row];
         let came = std::str::from_utf8(&text[start as usize..end as usize]).unwrap_or_default();
         let (mut found, mut sound) = (None, true);
@@ -284,21 +289,21 @@ impl Block {
     /// About how much memory it takes.
     pub(super) fn size(&self) -> usize {
         match &self.rows {
-            Rows::Read { bytes, summaries } => bytes.len() + size_of_val(&summaries[..]),
-            Rows::Unread { text, unread_rows, .. } => text.len() + size_of_val(&unread_rows[..]),
+            BlockRows::Read { bytes, summaries } => bytes.len() + size_of_val(&summaries[..]),
+            BlockRows::Unread { text, unread_rows, .. } => text.len() + size_of_val(&unread_rows[..]),
         }
     }
 
     /// As bytes, to wait on the disk.
     pub(super) fn pack(&self) -> (Vec<u8>, Option<Unread>) {
         match &self.rows {
-            Rows::Read { bytes, summaries } => {
+            BlockRows::Read { bytes, summaries } => {
                 let mut out = Vec::with_capacity(bytes.len() + summaries.len() * packed::BYTES);
                 out.extend_from_slice(bytes);
                 summaries.iter().for_each(|summary| packed::write(summary, &mut out));
                 (out, None)
             }
-            Rows::Unread { text, unread_rows, reading } => {
+            BlockRows::Unread { text, unread_rows, reading } => {
                 let mut out = Vec::with_capacity(text.len() + unread_rows.len() * UnreadRow::BYTES);
                 out.extend_from_slice(text);
                 unread_rows.iter().for_each(|row| row.write(&mut out));
@@ -316,13 +321,13 @@ impl Block {
                 let summaries = bytes[at..].as_chunks().0.iter().map(packed::read).collect();
                 bytes.truncate(at);
                 bytes.shrink_to_fit();
-                Rows::Read { bytes, summaries }
+                BlockRows::Read { bytes, summaries }
             }
             Some(reading) => {
                 let unread_rows = bytes[at..].as_chunks().0.iter().map(UnreadRow::read).collect();
                 bytes.truncate(at);
                 bytes.shrink_to_fit();
-                Rows::Unread { text: bytes, unread_rows, reading }
+                BlockRows::Unread { text: bytes, unread_rows, reading }
             }
         };
         Self::of(decider, rows)
@@ -330,7 +335,7 @@ impl Block {
 
     /// What stands for a block that could not be read back, so that nobody reaches beside it.
     pub(super) fn blank(decider: &Decider, rows: usize) -> Self {
-        Self::of(decider, Rows::Read { bytes: Vec::new(), summaries: vec![decider.blank(); rows] })
+        Self::of(decider, BlockRows::Read { bytes: Vec::new(), summaries: vec![decider.blank(); rows] })
     }
 }
 

@@ -11,7 +11,7 @@ mod block_cache;
 pub(crate) mod incremental;
 mod log;
 
-pub use self::block::{Block, Reader};
+pub use self::block::{Block, RowReader};
 pub use self::decider::Decider;
 pub(crate) use self::decider::{RowFlag, RowSummary};
 pub(crate) use self::keyed_row::KeyedRow;

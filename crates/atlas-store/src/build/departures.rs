@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use atlas_core::placement::FileKind;
 
-use super::found::{Departed, Found};
+use super::found::{Departed, RunFindings};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
 use crate::model::{Departure, RememberedEntry, urls_of};
@@ -44,7 +44,7 @@ pub(super) fn gone(
 }
 
 /// Entries that are back as they were when they left: nothing is news about them to engines that were not told meanwhile.
-pub(super) fn returned(found: &Found, ledger: &dyn Ledger) -> Result<HashMap<u128, u32>, StoreError> {
+pub(super) fn returned(found: &RunFindings, ledger: &dyn Ledger) -> Result<HashMap<u128, u32>, StoreError> {
     if found.first || found.settled.counts.added.count() == 0 {
         return Ok(HashMap::new());
     }

@@ -16,7 +16,7 @@ use super::Purpose;
 use super::job::Job;
 use super::pipeline::find;
 use crate::arrival::{Arrivals, RowId};
-use crate::destination::Form;
+use crate::destination::MainFile;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, lookup};
 use crate::model::{Fact, FileRow, NEVER, RememberedEntry};
@@ -97,15 +97,15 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
         }
         said.push((found.outcomes[usize::from(source)].name.clone(), one));
     }
-    let form = job.names.form(remembered.files.len(), ledger.fact(Fact::Form)?.is_some());
+    let form = job.names.form(remembered.files.len(), ledger.fact(Fact::MainFile)?.is_some());
     let known = lookup(ledger, remembered, &HashSet::from([key]))?.remove(&key).unwrap_or_default();
     let mut files: Vec<(&FileRow, RememberedEntry)> =
         known.into_iter().map(|one| (&remembered.files[one.file], one.entry)).collect();
     files.sort_by_key(|(file, _)| file.kind);
     let lane = files.iter().find(|(file, _)| file.kind == FileKind::Pages).map(|(_, entry)| *entry);
     let files = files.into_iter().map(|(file, _)| match form {
-        Form::Urlset => job.names.main.clone(),
-        Form::Index => child_name(&file.section, file.kind, file.number),
+        MainFile::Urlset => job.names.main.clone(),
+        MainFile::Index => child_name(&file.section, file.kind, file.number),
     });
     let observed = lane.map(|lane| lane.observed).filter(|day| *day != NEVER);
     // Where several rows speak of it, it is the merged one that stands.

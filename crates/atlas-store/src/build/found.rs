@@ -8,7 +8,7 @@ use atlas_core::placement::{FileKind, is_extra_file};
 use atlas_core::report::Outcome;
 
 use super::job::Job;
-use crate::arrange::{From, Plan, Renderer, SegmentPlan};
+use crate::arrange::{MemberOrigin, Plan, Renderer, SegmentPlan};
 use crate::arrival::incremental::Knowing;
 use crate::arrival::{Arrivals, RowId};
 use crate::derive::Alternates;
@@ -24,7 +24,7 @@ use crate::settle::{Gone, Settled};
 use crate::source::LiveRobots;
 
 /// What a run has found, before anything is written.
-pub(super) struct Found {
+pub(super) struct RunFindings {
     pub(super) arrivals: Arrivals,
     /// The blocks of the arrivals that come from sources.
     pub(super) blocks: usize,
@@ -64,7 +64,7 @@ pub(super) struct Departed {
     pub(super) departure: Departure,
 }
 
-impl Found {
+impl RunFindings {
     /// The job's, which now knows the tool's own files.
     pub(super) fn chooser(&self) -> &Chooser {
         self.arrivals.decider().chooser()
@@ -167,9 +167,9 @@ impl Found {
                         .members
                         .iter()
                         .map(|member| match member.from() {
-                            From::Base(at) => lane[at as usize].key,
-                            From::Candidate(at) => self.settled.candidates[at as usize].lane.key,
-                            From::Row(row_id) => self.arrivals.summary(row_id).key(),
+                            MemberOrigin::Base(at) => lane[at as usize].key,
+                            MemberOrigin::Candidate(at) => self.settled.candidates[at as usize].lane.key,
+                            MemberOrigin::Row(row_id) => self.arrivals.summary(row_id).key(),
                         })
                         .collect(),
                 };

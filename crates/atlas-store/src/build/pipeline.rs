@@ -8,7 +8,7 @@ use atlas_core::page;
 
 use super::Purpose;
 use super::departures::{gone, returned};
-use super::found::{Found, standing_extra_files};
+use super::found::{RunFindings, standing_extra_files};
 use super::gather::{Gathered, gather};
 use super::job::Job;
 use crate::arrange::{self, Renderer, arrange};
@@ -24,7 +24,7 @@ use crate::provenance::{Provenances, SourceMapping};
 use crate::settle::{Expected, Terms, settle};
 
 /// Gathers, settles, chooses, derives, judges and arranges.
-pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> Result<Found, StoreError> {
+pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> Result<RunFindings, StoreError> {
     job.stop.heed();
     let chooser = job.chooser();
     let wants_all = job.extras.wants_all();
@@ -37,7 +37,7 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
         is_fresh: job.fresh,
     };
     let knowing = Knowing::of(&ways, ledger)?;
-    let enough = |found: &Found| knowing.need != Need::Moved || !wants_all || found.extra_files_stand;
+    let enough = |found: &RunFindings| knowing.need != Need::Moved || !wants_all || found.extra_files_stand;
     if let Some(found) = find_with(job, ledger, (purpose, chooser.clone()), knowing.clone())?.filter(enough) {
         return Ok(found);
     }
@@ -51,7 +51,7 @@ fn find_with(
     ledger: &mut dyn Ledger,
     (purpose, mut chooser): (Purpose, Chooser),
     knowing: Knowing,
-) -> Result<Option<Found>, StoreError> {
+) -> Result<Option<RunFindings>, StoreError> {
     let choices = job.choices_print(&chooser);
     let seed = ledger.seed()?;
     let mut remembered = ledger.remembered()?;
@@ -109,14 +109,14 @@ fn find_with(
     let renderer =
         Renderer { arrivals: &arrivals, policy: &job.policy, alternates: &alternates, style: job.names.style };
     let sections = &decider.chooser().sections;
-    let site = arrange::Site { ledger, remembered: &remembered, sections, cut: &job.cut, renderer };
+    let site = arrange::ArrangedSite { ledger, remembered: &remembered, sections, cut: &job.cut, renderer };
     let Some(plan) = arrange(&site, &mut settled)? else { return Ok(None) };
     arrivals.check(folder)?;
     arrivals.doubt(&settled.doubtful);
     let gone = gone(ledger, &remembered, &settled, &provenances)?;
-    let was_index = ledger.fact(Fact::Form)?.is_some();
+    let was_index = ledger.fact(Fact::MainFile)?.is_some();
     let first = last_run == 0;
-    let mut found = Found {
+    let mut found = RunFindings {
         arrivals,
         blocks,
         remembered,

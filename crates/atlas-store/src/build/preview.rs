@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use atlas_core::placement::{FileKind, child_name};
 
 use super::Purpose;
-use super::found::{Departed, Found};
+use super::found::{Departed, RunFindings};
 use super::job::Job;
 use super::pipeline::find;
 use super::remember::learn;
@@ -16,7 +16,7 @@ use crate::guard::guard;
 use crate::ledger::Ledger;
 use crate::model::FileRow;
 use crate::publish::Publisher;
-use crate::report::{Fate, FilePreview, Goes, Moves, Planned, Preview, Survey};
+use crate::report::{FileFate, FilePreview, Goes, Moves, Planned, Preview, Survey};
 use crate::settle::Novelty;
 
 /// The most URLs of one kind that are listed; all are counted.
@@ -30,7 +30,7 @@ pub fn preview(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Preview, StoreE
 }
 
 /// The build that would come of what was found.
-pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, found: &Found) -> Result<Preview, StoreError> {
+pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, found: &RunFindings) -> Result<Preview, StoreError> {
     let plan = &found.plan;
     let lines = (!found.extra_files_stand).then(|| found.lines(job));
     let extra_files = found.extra_files(job, lines.as_ref());
@@ -56,7 +56,7 @@ pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, found: &Found) -> Result<Pr
     let (held, comes, moves) = (guard(&found.outlook(job)), comes(found), moves(found));
     let goes = found.gone.iter().take(MOST_LISTED).map(goes).collect();
     let form = publisher.form;
-    let fates = vec![Fate::Unchanged; plan.files.len()];
+    let fates = vec![FileFate::Unchanged; plan.files.len()];
     let (robots, other_sitemaps) = found.robots(job, ledger)?;
     let survey = Survey { held, robots, other_sitemaps, ..report(job, found, form, &fates, &sizes) };
     let edited = edited(found);
@@ -99,12 +99,12 @@ fn planned(
     })
 }
 
-fn comes(found: &Found) -> Vec<String> {
+fn comes(found: &RunFindings) -> Vec<String> {
     found.added().into_iter().take(MOST_LISTED).map(|(_, place)| found.url_of(place)).collect()
 }
 
 /// Entries that are not as they were, in the order in which the sources name them.
-fn edited(found: &Found) -> Vec<String> {
+fn edited(found: &RunFindings) -> Vec<String> {
     let pages = found.settled.candidates.iter().filter(|candidate| candidate.kind == FileKind::Pages);
     let mut changed: Vec<_> = pages.filter(|candidate| candidate.news == Novelty::Changed).collect();
     changed.sort_unstable_by_key(|candidate| candidate.named);
@@ -117,7 +117,7 @@ fn goes(one: &Departed) -> Goes {
 }
 
 /// Entries that change their section.
-fn moves(found: &Found) -> Vec<Moves> {
+fn moves(found: &RunFindings) -> Vec<Moves> {
     let sections = found.chooser().sections.list();
     let files = found.remembered.files.iter();
     let mut starts: Vec<(usize, &str)> =

@@ -125,7 +125,7 @@ pub fn recall(
     limit(&*writing, job, &files)?;
     outputs(&*writing, (job.destination, names), &children, job.now.as_second())?;
     if form == Some(Document::Index) {
-        writing.set_fact(Fact::Form, Some("index"))?;
+        writing.set_fact(Fact::MainFile, Some("index"))?;
     }
     let counts =
         RunCounts { entries: recalled.entries, added: 0, changed: 0, removed: 0, left_out: 0, files_written: 0 };

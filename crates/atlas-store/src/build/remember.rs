@@ -2,14 +2,14 @@
 
 use std::collections::HashSet;
 
-use super::found::Found;
+use super::found::RunFindings;
 use super::job::Job;
 use crate::arrange::SegmentPlan;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Writing};
 
 /// Remembers how rows are known that came in another form and say the same, in segments that stay.
-pub(super) fn restate(found: &Found, writing: &dyn Writing) -> Result<(), StoreError> {
+pub(super) fn restate(found: &RunFindings, writing: &dyn Writing) -> Result<(), StoreError> {
     let mut restated = found.settled.restated.iter().copied().peekable();
     let kept: HashSet<(i64, u32)> = found
         .plan
@@ -44,14 +44,14 @@ pub(super) fn restate(found: &Found, writing: &dyn Writing) -> Result<(), StoreE
 }
 
 /// Remembers what was learnt of files, for a run that writes nothing else.
-pub(super) fn learn(job: &Job<'_>, found: &Found, ledger: &mut dyn Ledger) -> Result<(), StoreError> {
+pub(super) fn learn(job: &Job<'_>, found: &RunFindings, ledger: &mut dyn Ledger) -> Result<(), StoreError> {
     let writing = ledger.transaction()?;
     keep_memories(job, found, &*writing)?;
     writing.commit()
 }
 
 /// Keeps what sources learnt.
-pub(super) fn keep_memories(job: &Job<'_>, found: &Found, writing: &dyn Writing) -> Result<(), StoreError> {
+pub(super) fn keep_memories(job: &Job<'_>, found: &RunFindings, writing: &dyn Writing) -> Result<(), StoreError> {
     for (source, memory) in job.sources.iter().zip(&found.memories) {
         writing.remember(&source.name(), source.settings(), memory)?;
     }

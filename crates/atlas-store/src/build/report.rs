@@ -2,17 +2,18 @@
 
 use atlas_core::report::{Counted, Outcome};
 
-use super::found::Found;
+use super::found::RunFindings;
 use super::job::Job;
-use crate::destination::Form;
+use crate::destination::MainFile;
 use crate::diagnostics::notice_while_building;
 use crate::model::{RunCounts, RunRow};
 use crate::report::{
-    Built, Changes, Fate, FileReport, LeftOut, Remapped, RobotsFate, SectionReport, SourceReport, Survey, Waiting,
+    Built, ChangeReport, DueReport, FileFate, FileReport, LeftOut, Remapped, RobotsFate, SectionReport, SourceReport,
+    Survey,
 };
 
 /// What was found, in files of these fates and sizes.
-pub(super) fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], sizes: &[u64]) -> Survey {
+pub(super) fn report(job: &Job<'_>, found: &RunFindings, form: MainFile, fates: &[FileFate], sizes: &[u64]) -> Survey {
     let (settled, plan) = (&found.settled, &found.plan);
     let sections =
         found.chooser().sections.list().iter().zip(&settled.counts.tallies).filter(|(_, tally)| tally.entries > 0);
@@ -44,7 +45,7 @@ pub(super) fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], s
             || found.gone.iter().filter(move |one| one.gone.reason.is_some() == known).map(|one| one.url.clone());
         Counted { count: urls().count() as u64, examples: urls().take(job.telling.examples).collect() }
     };
-    let changes = Changes {
+    let changes = ChangeReport {
         first: found.first,
         added: settled.counts.added.counted(),
         changed: settled.changed.counted(),
@@ -55,7 +56,7 @@ pub(super) fn report(job: &Job<'_>, found: &Found, form: Form, fates: &[Fate], s
             .map(|((source, change), entries)| Remapped { source: source.clone(), change: *change, entries: *entries })
             .collect(),
     };
-    let waiting = Waiting { count: settled.counts.due.count, soonest: settled.counts.due.first.clone() };
+    let waiting = DueReport { count: settled.counts.due.count, soonest: settled.counts.due.first.clone() };
     let tallies = settled.counts.sources.clone();
     let with_tally = |(at, outcome): (usize, Outcome)| {
         let tally = tallies.get(at).copied().unwrap_or_default();

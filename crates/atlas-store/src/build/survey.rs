@@ -11,7 +11,7 @@ use crate::diagnostics::{self, Listed, Listing, notice};
 use crate::error::StoreError;
 use crate::guard::guard;
 use crate::ledger::Ledger;
-use crate::report::{Fate, Survey};
+use crate::report::{FileFate, Survey};
 
 /// Gathers and shows what would be in, and why the rest is left out. Writes nothing but what was learnt of files.
 pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreError> {
@@ -23,11 +23,11 @@ pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreErr
     let notices = notice(&found.arrivals, settled, (job.sources, outcomes), derived, job.telling);
     let form = job.names.form(plan.files.len(), found.was_index);
     let fates = plan.files.iter().map(|file| match (file.id, file.is_touched()) {
-        (None, _) => Fate::New,
-        (_, true) => Fate::Changed,
-        (_, false) => Fate::Unchanged,
+        (None, _) => FileFate::New,
+        (_, true) => FileFate::Changed,
+        (_, false) => FileFate::Unchanged,
     });
-    let fates: Vec<Fate> = fates.collect();
+    let fates: Vec<FileFate> = fates.collect();
     let sizes: Vec<u64> = plan.files.iter().map(|file| file.size(job.names.style)).collect();
     found.arrivals.check(&job.scratch)?;
     let held = guard(&found.outlook(job));

@@ -11,7 +11,7 @@ use super::remember::{keep_memories, restate};
 use super::report::{report, run_row};
 use super::{Purpose, preview};
 use crate::arrival::incremental::keep_chunks;
-use crate::destination::Form;
+use crate::destination::MainFile;
 use crate::error::StoreError;
 use crate::guard::{self, guard};
 use crate::ledger::Ledger;
@@ -54,8 +54,8 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
         let stands = |place| found.settled.entry_rows.is_entry(place);
         keep_chunks(&found.knowing, &found.arrivals, stands, &*writing, folder)
     })?;
-    if form == Form::Index {
-        writing.set_fact(Fact::Form, Some("index"))?;
+    if form == MainFile::Index {
+        writing.set_fact(Fact::MainFile, Some("index"))?;
     }
     writing.set_fact(Fact::Extras, Some(&job.extras.print(&job.context()).to_string()))?;
     writing.set_fact(Fact::Choices, found.choices.map(|choices| choices.to_string()).as_deref())?;

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::{fs, io};
 
-use super::{Body, Destination, Draft, ROBOTS};
+use super::{Destination, Draft, DraftBody, ROBOTS};
 use crate::disk;
 use crate::error::StoreError;
 use crate::model::{OnDisk, Version};
@@ -46,7 +46,7 @@ impl Folder {
     }
 }
 
-impl Body for disk::Draft {
+impl DraftBody for disk::TempFile {
     fn into_any(self: Box<Self>) -> Box<dyn Any> {
         self
     }
@@ -58,7 +58,7 @@ impl Destination for Folder {
         if let Some(folder) = path.parent().filter(|_| name.contains(':') && name != ROBOTS) {
             fs::create_dir_all(folder).map_err(StoreError::io("cannot make", folder))?;
         }
-        Ok(Draft::new(name, Box::new(disk::Draft::begin(&path)?)))
+        Ok(Draft::new(name, Box::new(disk::TempFile::begin(&path)?)))
     }
 
     fn read(&self, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
@@ -80,7 +80,7 @@ impl Destination for Folder {
         let (mut names, mut files) = (Vec::with_capacity(drafts.len()), Vec::with_capacity(drafts.len()));
         for draft in drafts {
             let (name, body, crc) = draft.into_parts();
-            files.push(*body.downcast::<disk::Draft>().map_err(|_| StoreError::Stopped)?);
+            files.push(*body.downcast::<disk::TempFile>().map_err(|_| StoreError::Stopped)?);
             self.touch(&self.path(&name));
             names.push((name, crc));
         }

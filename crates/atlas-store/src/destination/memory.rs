@@ -5,16 +5,16 @@ use std::collections::BTreeMap;
 use std::io::{self, Write};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use super::{Body, Destination, Draft};
+use super::{Destination, Draft, DraftBody};
 use crate::error::StoreError;
 use crate::model::{OnDisk, Version};
 
 /// Files in memory. It can be told to fail at any verb, as a machine does that is switched off: what was put before stays.
 #[derive(Debug, Clone, Default)]
-pub struct InMemory(Arc<Mutex<State>>);
+pub struct InMemory(Arc<Mutex<MemoryState>>);
 
 #[derive(Debug, Default)]
-struct State {
+struct MemoryState {
     files: BTreeMap<String, (Version, Vec<u8>)>,
     written: i64,
     /// So many verbs are left before all of them fail.
@@ -39,7 +39,11 @@ impl InMemory {
     /// Another destination that holds the same.
     pub fn copy(&self) -> Self {
         let state = self.state();
-        Self(Arc::new(Mutex::new(State { files: state.files.clone(), written: state.written, ..State::default() })))
+        Self(Arc::new(Mutex::new(MemoryState {
+            files: state.files.clone(),
+            written: state.written,
+            ..MemoryState::default()
+        })))
     }
 
     /// How many verbs were carried out.
@@ -52,12 +56,12 @@ impl InMemory {
         self.state().files.iter().map(|(name, (_, bytes))| (name.clone(), bytes.clone())).collect()
     }
 
-    fn state(&self) -> MutexGuard<'_, State> {
+    fn state(&self) -> MutexGuard<'_, MemoryState> {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// Carries out a verb, unless it is to fail.
-    fn verb(&self) -> Result<MutexGuard<'_, State>, StoreError> {
+    fn verb(&self) -> Result<MutexGuard<'_, MemoryState>, StoreError> {
         let mut state = self.state();
         match &mut state.left {
             Some(0) => return Err(StoreError::io("cannot reach", "memory")(io::Error::other("told to fail"))),
@@ -79,7 +83,7 @@ impl Write for Bytes {
     }
 }
 
-impl Body for Bytes {
+impl DraftBody for Bytes {
     fn into_any(self: Box<Self>) -> Box<dyn Any> {
         self
     }

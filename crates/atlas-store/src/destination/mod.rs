@@ -15,7 +15,7 @@ use std::io::{self, Write};
 
 pub use self::folder::Folder;
 pub use self::memory::InMemory;
-pub use self::names::{FOLDED_DAYS, Form, Gzip, MAIN, Names};
+pub use self::names::{FOLDED_DAYS, Gzip, MAIN, MainFile, Names};
 use crate::error::StoreError;
 use crate::model::{OnDisk, Version};
 
@@ -55,20 +55,20 @@ pub trait Destination: Send + Sync {
 /// A file that was begun, with a running checksum.
 pub struct Draft {
     name: String,
-    body: Box<dyn Body>,
+    body: Box<dyn DraftBody>,
     crc: crc32fast::Hasher,
     size: u64,
 }
 
 /// The bytes of a file that was begun, as its destination keeps them.
-pub trait Body: Write + Send {
+pub trait DraftBody: Write + Send {
     /// For the destination that began it.
     fn into_any(self: Box<Self>) -> Box<dyn Any>;
 }
 
 impl Draft {
     /// Begins a file of this name; `body` is where its bytes go.
-    pub fn new(name: &str, body: Box<dyn Body>) -> Self {
+    pub fn new(name: &str, body: Box<dyn DraftBody>) -> Self {
         Self { name: name.to_owned(), body, crc: crc32fast::Hasher::new(), size: 0 }
     }
 

@@ -22,7 +22,7 @@ pub enum Gzip {
 
 /// What the main file is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Form {
+pub enum MainFile {
     /// The one and only `urlset`.
     Urlset,
     /// An index over child files.
@@ -89,17 +89,17 @@ impl Names {
     }
 
     /// The name under which an index lists a file.
-    pub fn listed_name(&self, file: &str, form: Form) -> String {
+    pub fn listed_name(&self, file: &str, form: MainFile) -> String {
         match (form, self.gzip) {
-            (Form::Urlset, _) => self.main.clone(),
-            (Form::Index, Gzip::Only) => packed_name(file),
-            (Form::Index, _) => file.to_owned(),
+            (MainFile::Urlset, _) => self.main.clone(),
+            (MainFile::Index, Gzip::Only) => packed_name(file),
+            (MainFile::Index, _) => file.to_owned(),
         }
     }
 
     /// The form of the main file: once an index, always an index.
-    pub fn form(&self, files: usize, was_index: bool) -> Form {
-        if files <= 1 && !was_index && self.gzip != Gzip::Only { Form::Urlset } else { Form::Index }
+    pub fn form(&self, files: usize, was_index: bool) -> MainFile {
+        if files <= 1 && !was_index && self.gzip != Gzip::Only { MainFile::Urlset } else { MainFile::Index }
     }
 
     /// The address of a file of ours, by its name in the ledger; none where it is not served.
@@ -117,10 +117,10 @@ impl Names {
     }
 
     /// The names of a file's plain and compressed form, where they are wanted.
-    pub(crate) fn names(&self, file: &str, form: Form) -> (Option<String>, Option<String>) {
+    pub(crate) fn names(&self, file: &str, form: MainFile) -> (Option<String>, Option<String>) {
         let name = match form {
-            Form::Urlset => self.main.clone(),
-            Form::Index => file.to_owned(),
+            MainFile::Urlset => self.main.clone(),
+            MainFile::Index => file.to_owned(),
         };
         let packed = packed_name(&name);
         match self.gzip {

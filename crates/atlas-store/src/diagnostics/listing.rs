@@ -29,7 +29,7 @@ pub struct Filter {
 
 /// In which order they come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Order {
+pub enum ListingOrder {
     /// As the sources name them.
     #[default]
     Found,
@@ -47,7 +47,7 @@ pub struct Listing {
     /// Which.
     pub filter: Filter,
     /// In which order.
-    pub order: Order,
+    pub order: ListingOrder,
     /// At most so many.
     pub most: Option<usize>,
 }
@@ -94,13 +94,13 @@ pub(crate) fn list(
     settled.entry_rows.each(arrivals, |entry_row| wanted.extend(looking.wants(&entry_row).then_some(entry_row)));
     let found = |entry_row: &EntryRow<'_>| entry_row.named();
     match listing.order {
-        Order::Found => wanted.sort_unstable_by_key(found),
-        Order::Url => wanted.sort_by_cached_key(|entry_row| url_of(&arrivals.row(entry_row.row_id)).to_owned()),
-        Order::Newest => wanted.sort_by_cached_key(|entry_row| {
+        ListingOrder::Found => wanted.sort_unstable_by_key(found),
+        ListingOrder::Url => wanted.sort_by_cached_key(|entry_row| url_of(&arrivals.row(entry_row.row_id)).to_owned()),
+        ListingOrder::Newest => wanted.sort_by_cached_key(|entry_row| {
             let date = looking.candidates(entry_row).lastmod.map(|date| date.seconds());
             (std::cmp::Reverse(date), found(entry_row))
         }),
-        Order::Pictures => {
+        ListingOrder::Pictures => {
             wanted.sort_by_cached_key(|entry_row| {
                 (std::cmp::Reverse(looking.candidates(entry_row).images), found(entry_row))
             });

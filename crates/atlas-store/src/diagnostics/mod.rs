@@ -4,7 +4,7 @@ mod listing;
 mod links;
 mod notices;
 
-pub use listing::{Filter, Listed, Listing, Order};
+pub use listing::{Filter, Listed, Listing, ListingOrder};
 
 pub(crate) use listing::list;
 pub(crate) use notices::{notice, notice_while_building};

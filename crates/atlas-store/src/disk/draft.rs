@@ -15,13 +15,13 @@ const TEMPORARY_END: &str = ".tmp";
 const LARGE: u64 = 8 << 20;
 
 /// A file under its temporary name.
-pub struct Draft {
+pub struct TempFile {
     target: PathBuf,
     file: BufWriter<NamedTempFile>,
     size: u64,
 }
 
-impl Draft {
+impl TempFile {
     /// Begins a file that will be `target`.
     pub fn begin(target: &Path) -> Result<Self, StoreError> {
         let folder = target.parent().unwrap_or(Path::new("."));
@@ -79,9 +79,9 @@ pub(crate) fn bring(path: &Path) {
 }
 
 /// Brings files to the disk and puts them in their places; tells how they look there.
-pub fn put_in_place(drafts: Vec<Draft>) -> Result<Vec<Stamp>, StoreError> {
+pub fn put_in_place(drafts: Vec<TempFile>) -> Result<Vec<Stamp>, StoreError> {
     let bytes = drafts.iter().map(|draft| draft.size).sum();
-    let flushed: Vec<Flushed> = drafts.into_iter().map(Draft::flushed).collect::<Result<_, _>>()?;
+    let flushed: Vec<Flushed> = drafts.into_iter().map(TempFile::flushed).collect::<Result<_, _>>()?;
     sync_all(&flushed, bytes)?;
     flushed.into_iter().map(Flushed::rename).collect()
 }
@@ -99,7 +99,7 @@ fn sync_all(files: &[Flushed], bytes: u64) -> Result<(), StoreError> {
     files.iter().try_for_each(Flushed::sync)
 }
 
-impl Write for Draft {
+impl Write for TempFile {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         self.file.write_all(bytes)?;
         self.size += bytes.len() as u64;
@@ -113,7 +113,7 @@ impl Write for Draft {
 
 /// Writes a small file whole.
 pub fn replace(target: &Path, bytes: &[u8]) -> Result<Stamp, StoreError> {
-    let mut draft = Draft::begin(target)?;
+    let mut draft = TempFile::begin(target)?;
     draft.write_all(bytes).map_err(StoreError::io("cannot write", target))?;
     let file = draft.flushed()?;
     file.sync()?;
@@ -155,11 +155,11 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let paths: Vec<PathBuf> = (0..40).map(|nth| folder.path().join(format!("{nth}.xml"))).collect();
         let drafts = paths.iter().map(|path| {
-            let mut draft = Draft::begin(path).unwrap();
+            let mut draft = TempFile::begin(path).unwrap();
             draft.write_all(b"<urlset>").unwrap();
             draft
         });
-        let drafts: Vec<Draft> = drafts.collect();
+        let drafts: Vec<TempFile> = drafts.collect();
         assert!(paths.iter().all(|path| !path.exists()));
         let stamps = put_in_place(drafts).unwrap();
         assert!(stamps.iter().all(|stamp| stamp.size == 8) && paths.iter().all(|path| path.exists()));

@@ -6,5 +6,5 @@ pub mod spill;
 pub mod segmented_gzip;
 
 pub(crate) use self::draft::bring;
-pub use self::draft::{Draft, put_in_place, remove, replace, sweep, sync_folder};
+pub use self::draft::{TempFile, put_in_place, remove, replace, sweep, sync_folder};
 pub use self::stamp::{Stamp, stamp, stamp_of};

@@ -13,7 +13,7 @@ use atlas_core::placement::FileKind;
 pub(crate) use self::before::Before;
 use self::before::gzip_word;
 pub(crate) use self::ours::is_ours;
-use crate::destination::{Destination, Form, Names};
+use crate::destination::{Destination, MainFile, Names};
 use crate::error::StoreError;
 use crate::ledger::{Remembered, Writing};
 use crate::model::Fact;
@@ -35,7 +35,7 @@ pub(crate) struct Outlook<'a> {
     /// So many sitemap files there would be.
     pub(crate) files: usize,
     /// The main file would have this form.
-    pub(crate) form: Form,
+    pub(crate) form: MainFile,
 }
 
 /// Remembers what a build that is done stands for.
@@ -216,8 +216,8 @@ fn sections_before<'a>(outlook: &Outlook<'a>) -> BTreeMap<&'a str, (u64, u64)> {
 /// The main file is there, and not by us: another tool writes it.
 fn overwrite(outlook: &Outlook<'_>) -> Option<String> {
     let names = match outlook.form {
-        Form::Index => outlook.names.index_names(outlook.files),
-        Form::Urlset => vec![outlook.names.main.clone()],
+        MainFile::Index => outlook.names.index_names(outlook.files),
+        MainFile::Urlset => vec![outlook.names.main.clone()],
     };
     let remembered = outlook.remembered;
     let unknown = |name: &&String| !remembered.outputs.contains_key(*name) && !remembered.planned.contains(*name);

@@ -6,7 +6,7 @@ pub enum Fact {
     /// The seed of all keys.
     Seed,
     /// The form of the main file, once it is an index.
-    Form,
+    MainFile,
     /// The version of the page reader.
     Reader,
     /// How the files beside the sitemaps were made.
@@ -32,7 +32,7 @@ impl Fact {
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Seed => "seed",
-            Self::Form => "form",
+            Self::MainFile => "form",
             Self::Reader => "reader",
             Self::Extras => "people",
             Self::Choices => "choices",

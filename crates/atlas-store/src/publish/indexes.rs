@@ -5,13 +5,13 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::{child_name, packed_name};
 
 use super::Publisher;
-use super::state::State;
+use super::state::PublishState;
 use crate::destination::{Gzip, holds, replace};
 use crate::disk::segmented_gzip::{GzipWriter, compress};
 use crate::error::StoreError;
 
 impl Publisher<'_> {
-    pub(super) fn index_lines(&self, state: &State, which: impl Fn(usize) -> bool) -> Vec<IndexLine> {
+    pub(super) fn index_lines(&self, state: &PublishState, which: impl Fn(usize) -> bool) -> Vec<IndexLine> {
         let lines = self.plan.files.iter().enumerate().filter(|(at, _)| which(*at));
         lines
             .map(|(at, file)| IndexLine {
@@ -22,7 +22,7 @@ impl Publisher<'_> {
     }
 
     /// An index for the moments between: it names the files that gained entries, and still all files of the old index.
-    pub(super) fn write_interim_index(&self, state: &mut State, gained: &[usize]) -> Result<(), StoreError> {
+    pub(super) fn write_interim_index(&self, state: &mut PublishState, gained: &[usize]) -> Result<(), StoreError> {
         let mut lines = self.index_lines(state, |at| gained.contains(&at) || self.plan.files[at].id.is_some());
         for folded in self.remembered.files.iter().filter(|file| self.plan.folded.contains(&file.id)) {
             let name = child_name(&folded.section, folded.kind, folded.number);
@@ -37,7 +37,7 @@ impl Publisher<'_> {
 
     /// Writes these lines into as many indexes as there are to be. In the moments between there may be some more of them than
     /// one should hold.
-    pub(super) fn write_indexes(&self, state: &mut State, lines: &[IndexLine]) -> Result<(), StoreError> {
+    pub(super) fn write_indexes(&self, state: &mut PublishState, lines: &[IndexLine]) -> Result<(), StoreError> {
         let names = self.names.index_names(self.plan.files.len());
         let mut rest = lines;
         // The main file comes last: it is the one that engines look at most.
@@ -55,7 +55,7 @@ impl Publisher<'_> {
     }
 
     /// Writes a file that is made at once, and its compressed copy, where they are not there already.
-    pub(super) fn small_file(&self, state: &mut State, name: &str, bytes: &[u8]) -> Result<(), StoreError> {
+    pub(super) fn small_file(&self, state: &mut PublishState, name: &str, bytes: &[u8]) -> Result<(), StoreError> {
         self.small(state, name, bytes)?;
         if self.names.gzip == Gzip::Beside {
             let failed = StoreError::io("cannot write", self.destination.shown(name));
@@ -70,7 +70,7 @@ impl Publisher<'_> {
         Ok(())
     }
 
-    pub(super) fn small(&self, state: &mut State, name: &str, bytes: &[u8]) -> Result<(), StoreError> {
+    pub(super) fn small(&self, state: &mut PublishState, name: &str, bytes: &[u8]) -> Result<(), StoreError> {
         let known = state.outputs.get(name).or_else(|| self.remembered.outputs.get(name));
         let crc = crc32fast::hash(bytes);
         if known.is_some_and(|known| known.on_disk.crc == crc && holds(self.destination, name, &known.on_disk)) {

@@ -24,10 +24,10 @@ pub(crate) use self::declaration::{Declaration, differs_from_live};
 use self::placing::Placing;
 use self::render_queue::RenderQueue;
 pub(crate) use self::render_queue::{RenderJob, SegmentRenderer};
+use self::state::PublishState;
 pub use self::state::Published;
-use self::state::State;
 use crate::arrange::{FilePlan, Made, Plan, SegmentPlan};
-use crate::destination::{Destination, Form, Gzip, Names, has_bytes, holds};
+use crate::destination::{Destination, Gzip, MainFile, Names, has_bytes, holds};
 use crate::error::StoreError;
 use crate::extras::ExtraFile;
 use crate::ledger::{Remembered, Writing};
@@ -51,7 +51,7 @@ pub struct Publisher<'a> {
     /// They are known to be as they should: nothing that goes into them has moved.
     pub extra_files_stand: bool,
     /// The form of the main file.
-    pub form: Form,
+    pub form: MainFile,
     /// The instant of the build, in seconds since 1970.
     pub now: i64,
     /// The robots.txt of the live site, where a source has fetched it.
@@ -88,7 +88,7 @@ impl Publisher<'_> {
     fn wanted_names(&self) -> BTreeSet<String> {
         let files = self.plan.files.iter().map(|file| self.names.names(&file.name(), self.form));
         let mut names: BTreeSet<String> = files.flat_map(|(plain, packed)| plain.into_iter().chain(packed)).collect();
-        if self.form == Form::Index {
+        if self.form == MainFile::Index {
             for name in self.names.index_names(self.plan.files.len()) {
                 names.extend((self.names.gzip == Gzip::Beside).then(|| packed_name(&name)));
                 names.insert(name);
@@ -143,7 +143,10 @@ impl Publisher<'_> {
         meanwhile: impl FnOnce() -> Result<(), StoreError>,
     ) -> Result<Published, StoreError> {
         self.destination.sweep()?;
-        if !self.remembered.planned.is_empty() && writing.fact(Fact::Form)?.is_some() && self.form == Form::Index {
+        if !self.remembered.planned.is_empty()
+            && writing.fact(Fact::MainFile)?.is_some()
+            && self.form == MainFile::Index
+        {
             self.undo(writing)?;
         }
         let order = self.order();
@@ -183,13 +186,13 @@ impl Publisher<'_> {
         stale: &[usize],
     ) -> Result<Published, StoreError> {
         let files = &self.plan.files;
-        let mut state = State::new(self.plan, self.names.style, placing);
+        let mut state = PublishState::new(self.plan, self.names.style, placing);
         let mut gained = false;
         for (nth, &at) in order.iter().enumerate() {
             if files[at].loses_to_others && !gained {
                 gained = true;
                 state.all_placed(self.destination)?;
-                if nth > 0 && self.form == Form::Index && files.iter().any(|file| file.id.is_none()) {
+                if nth > 0 && self.form == MainFile::Index && files.iter().any(|file| file.id.is_none()) {
                     self.write_interim_index(&mut state, &order[..nth])?;
                 }
             }
@@ -202,7 +205,7 @@ impl Publisher<'_> {
         for ((section, kind), number) in &self.plan.next_numbers {
             writing.set_next_number(section, *kind, *number)?;
         }
-        if self.form == Form::Index {
+        if self.form == MainFile::Index {
             let lines = self.index_lines(&state, |_| true);
             self.write_indexes(&mut state, &lines)?;
         }

@@ -14,15 +14,15 @@ const BATCH: usize = 64;
 const ENOUGH: u64 = 2 << 20;
 
 /// Finished files.
-type Batch = Vec<Draft>;
+type DraftBatch = Vec<Draft>;
 /// What came of a batch.
-pub(super) type Placed = Result<Vec<(String, OnDisk)>, StoreError>;
+pub(super) type PlacedBatch = Result<Vec<(String, OnDisk)>, StoreError>;
 
 /// A thread that brings finished files to the disk, many at a time, and puts them in their places.
 pub(super) struct Placing {
-    waiting: Batch,
-    batches: SyncSender<Batch>,
-    placed: Receiver<Placed>,
+    waiting: DraftBatch,
+    batches: SyncSender<DraftBatch>,
+    placed: Receiver<PlacedBatch>,
     under_way: usize,
 }
 
@@ -34,7 +34,7 @@ impl Placing {
         destination: &'env dyn Destination,
         flush_ledger: Box<dyn Fn() + Send>,
     ) -> Self {
-        let (batches, coming) = sync_channel::<Batch>(1);
+        let (batches, coming) = sync_channel::<DraftBatch>(1);
         let (sender, placed) = channel();
         scope.spawn(move || {
             for batch in coming {
@@ -70,7 +70,7 @@ impl Placing {
     }
 
     /// Waits for all files that were handed over.
-    pub(super) fn wait(&mut self) -> Placed {
+    pub(super) fn wait(&mut self) -> PlacedBatch {
         if !self.waiting.is_empty() {
             self.send()?;
         }

@@ -6,14 +6,14 @@ use rayon::prelude::*;
 use super::compose::Work;
 use super::render_queue::{RenderJob, RenderQueue};
 use super::sitemap_file::FinishedFile;
-use super::state::State;
+use super::state::PublishState;
 use super::{Declaration, Publisher};
 use crate::arrange::FilePlan;
 use crate::destination::{ROBOTS, replace};
 use crate::error::StoreError;
 use crate::ledger::Writing;
 use crate::model::{Fact, FileDigest, OutputRow};
-use crate::report::{Fate, RobotsFate};
+use crate::report::{FileFate, RobotsFate};
 
 /// How many files beside the sitemaps are made at a time.
 const WINDOW: usize = 32;
@@ -25,7 +25,7 @@ impl Publisher<'_> {
         at: usize,
         queue: &mut RenderQueue<'o, impl Iterator<Item = Result<RenderJob<'o>, StoreError>>>,
         writing: &dyn Writing,
-        state: &mut State,
+        state: &mut PublishState,
     ) -> Result<(), StoreError> {
         let file = &self.plan.files[at];
         let Some(work) = self.work(file) else { return Ok(()) };
@@ -50,7 +50,7 @@ impl Publisher<'_> {
         work: &Work,
         finished: &FinishedFile,
         writing: &dyn Writing,
-        state: &mut State,
+        state: &mut PublishState,
     ) -> Result<bool, StoreError> {
         let same = file.before.is_some_and(|before| (before.crc, before.size) == (finished.crc, finished.size));
         let changed = if same { file.before.map_or(self.now, |before| before.changed) } else { self.now };
@@ -59,16 +59,16 @@ impl Publisher<'_> {
         state.standings[at] = Some(standing);
         state.published.sizes[at] = finished.size;
         state.published.fates[at] = match (file.before, same, work.plain_holds && work.packed_holds) {
-            (None, ..) => Fate::New,
-            (_, false, _) => Fate::Changed,
-            (_, true, false) => Fate::Restored,
-            (_, true, true) => Fate::Unchanged,
+            (None, ..) => FileFate::New,
+            (_, false, _) => FileFate::Changed,
+            (_, true, false) => FileFate::Restored,
+            (_, true, true) => FileFate::Unchanged,
         };
         Ok(same)
     }
 
     /// Hands over what has to be put in its place.
-    fn place(work: Work, finished: FinishedFile, is_same: bool, state: &mut State) -> Result<(), StoreError> {
+    fn place(work: Work, finished: FinishedFile, is_same: bool, state: &mut PublishState) -> Result<(), StoreError> {
         for (draft, holds) in [(finished.plain, work.plain_holds), (finished.packed, work.packed_holds)] {
             if let Some(draft) = draft.filter(|_| !(is_same && holds)) {
                 state.placing.put(draft)?;
@@ -78,7 +78,7 @@ impl Publisher<'_> {
     }
 
     /// Writes the files beside the sitemaps that are not as they should be.
-    pub(super) fn write_extra_files(&self, state: &mut State, stale: &[usize]) -> Result<(), StoreError> {
+    pub(super) fn write_extra_files(&self, state: &mut PublishState, stale: &[usize]) -> Result<(), StoreError> {
         if stale.is_empty() {
             return Ok(());
         }
@@ -117,7 +117,7 @@ impl Publisher<'_> {
     }
 
     /// Notes what was written, retires what is no longer wanted, and says what to remove.
-    pub(super) fn settle_outputs(&self, state: &mut State, writing: &dyn Writing) -> Result<(), StoreError> {
+    pub(super) fn settle_outputs(&self, state: &mut PublishState, writing: &dyn Writing) -> Result<(), StoreError> {
         let wanted = self.wanted_names();
         for (name, output) in &state.outputs {
             writing.set_output(name, output)?;

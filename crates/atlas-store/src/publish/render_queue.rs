@@ -13,7 +13,7 @@ use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
 use rayon::prelude::*;
 
-use crate::arrange::{From, Made, Renderer};
+use crate::arrange::{Made, MemberOrigin, Renderer};
 use crate::arrival::{Block, RowFlag, RowId, RowSummary};
 use crate::disk::segmented_gzip::{Segment, SegmentCompressor};
 use crate::error::StoreError;
@@ -85,7 +85,7 @@ impl NewRows {
     fn of(made: &Made, renderer: &Renderer<'_>) -> Self {
         let arrivals = renderer.arrivals;
         let rows = made.members.iter().filter_map(|member| match member.from() {
-            From::Row(row_id) => Some(arrivals.find(row_id)),
+            MemberOrigin::Row(row_id) => Some(arrivals.find(row_id)),
             _ => None,
         });
         let row_ids: Vec<(usize, usize)> = rows.collect();
@@ -127,7 +127,7 @@ impl<'a> SegmentRenderer<'a> {
                 };
                 let mut stays = vec![false; base.count as usize];
                 let row_ids = made.members.iter().filter_map(|member| match member.from() {
-                    From::Base(at) => Some(at),
+                    MemberOrigin::Base(at) => Some(at),
                     _ => None,
                 });
                 row_ids.for_each(|at| stays[at as usize] = true);
@@ -140,7 +140,7 @@ impl<'a> SegmentRenderer<'a> {
         let mut rows = rows.each();
         for member in &made.members {
             match member.from() {
-                From::Base(at) => {
+                MemberOrigin::Base(at) => {
                     let missing = || StoreError::LedgerDamaged("a segment is missing");
                     let (before, whole) = before.as_ref().ok_or_else(missing)?;
                     let (entry, raw) = whole.entry(at).ok_or_else(missing)?;
@@ -148,7 +148,7 @@ impl<'a> SegmentRenderer<'a> {
                     text.lane.extend_from_slice(entry);
                     text.raws.extend_from_slice(&raw);
                 }
-                From::Candidate(at) => {
+                MemberOrigin::Candidate(at) => {
                     let candidate = &self.candidates[at as usize];
                     let row = self.renderer.arrivals.row(candidate.row_id);
                     let start = text.raw.len();
@@ -157,7 +157,7 @@ impl<'a> SegmentRenderer<'a> {
                     text.raws.extend_from_slice(&candidate.raw.to_le_bytes());
                     text.facts.add(facts_of(&text.raw[start..], made.frame).1);
                 }
-                From::Row(row_id) => {
+                MemberOrigin::Row(row_id) => {
                     let Some((row, summary)) = rows.next() else { continue };
                     self.new_entry(row_id, &row, &summary, &mut text.raw).write(&mut text.lane);
                     text.raws.extend_from_slice(&summary.raw.to_le_bytes());
@@ -213,12 +213,12 @@ impl<'a> SegmentRenderer<'a> {
 }
 
 /// What comes of some jobs.
-type Batch = Result<Vec<RenderedSegment>, StoreError>;
+type RenderedBatch = Result<Vec<RenderedSegment>, StoreError>;
 
 /// Segments as they come from the render queue, in order.
 pub(super) struct RenderQueue<'a, I: Iterator> {
     jobs: SyncSender<Vec<RenderJob<'a>>>,
-    rendered: Receiver<Batch>,
+    rendered: Receiver<RenderedBatch>,
     waiting: Peekable<I>,
     /// The first row after each window of rows.
     windows: Vec<RowId>,
@@ -234,7 +234,7 @@ impl<'a, I: Iterator<Item = Result<RenderJob<'a>, StoreError>>> RenderQueue<'a, 
         scope: &'scope thread::Scope<'scope, 'a>,
     ) -> Self {
         let (jobs, ordered) = sync_channel::<Vec<RenderJob<'a>>>(AHEAD);
-        let (sender, rendered) = sync_channel::<Batch>(AHEAD);
+        let (sender, rendered) = sync_channel::<RenderedBatch>(AHEAD);
         scope.spawn(move || {
             let compressors = Mutex::default();
             for batch in ordered {

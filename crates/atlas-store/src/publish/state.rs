@@ -8,13 +8,13 @@ use crate::destination::Destination;
 use crate::disk::segmented_gzip::SegmentCompressor;
 use crate::error::StoreError;
 use crate::model::{FileDigest, OnDisk, OutputRow};
-use crate::report::{Fate, RobotsFate};
+use crate::report::{FileFate, RobotsFate};
 
 /// What was published.
 #[derive(Debug, Default)]
 pub struct Published {
     /// What became of each file of the plan.
-    pub fates: Vec<Fate>,
+    pub fates: Vec<FileFate>,
     /// Unpacked size of each file of the plan.
     pub sizes: Vec<u64>,
     /// Names of files that were written.
@@ -28,7 +28,7 @@ pub struct Published {
 }
 
 /// What has come about so far.
-pub(super) struct State {
+pub(super) struct PublishState {
     pub(super) published: Published,
     pub(super) standings: Vec<Option<FileDigest>>,
     pub(super) outputs: BTreeMap<String, OutputRow>,
@@ -36,13 +36,13 @@ pub(super) struct State {
     pub(super) compressor: SegmentCompressor,
 }
 
-impl State {
+impl PublishState {
     /// Nothing has come about.
     pub(super) fn new(plan: &Plan, style: Option<&str>, placing: Placing) -> Self {
         let files = &plan.files;
         Self {
             published: Published {
-                fates: vec![Fate::Unchanged; files.len()],
+                fates: vec![FileFate::Unchanged; files.len()],
                 sizes: files.iter().map(|file| file.size(style)).collect(),
                 ..Published::default()
             },

@@ -11,7 +11,7 @@ use jiff::tz::TimeZone;
 use super::Publisher;
 use super::placing::Placing;
 use super::render_queue::RenderQueue;
-use super::state::State;
+use super::state::PublishState;
 use crate::arrange::{FilePlan, Plan};
 use crate::disk::segmented_gzip::unpack;
 use crate::error::StoreError;
@@ -35,7 +35,7 @@ impl Publisher<'_> {
         thread::scope(|scope| {
             let mut queue = RenderQueue::start(before.segment_renderer, std::iter::empty(), scope);
             let mut state =
-                State::new(&plan, self.names.style, Placing::start(scope, self.destination, writing.flusher()));
+                PublishState::new(&plan, self.names.style, Placing::start(scope, self.destination, writing.flusher()));
             // What is named stays named, but no file is said to be newer than it will be in a moment.
             let named = before.named(&before.index_lines(&state, |_| true))?;
             if !named.is_empty() {

@@ -13,6 +13,6 @@ pub use self::last::{LastBuild, in_brief};
 pub use self::preview::{FilePreview, Goes, Moves, Planned, Preview};
 pub use self::robots::{OtherSitemap, RobotsFate};
 pub use self::survey::{
-    Changes, Due, DueTo, Fate, FileReport, LeftOut, Remapped, SectionReport, SourceChange, SourceReport, Survey,
-    Waiting,
+    ChangeReport, Due, DueReport, DueTo, FileFate, FileReport, LeftOut, Remapped, SectionReport, SourceChange,
+    SourceReport, Survey,
 };

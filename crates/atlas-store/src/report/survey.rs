@@ -26,9 +26,9 @@ pub struct Survey {
     /// Why entries are left out, in the order of the questions.
     pub left_out: Vec<LeftOut>,
     /// What changed since the last build.
-    pub changes: Changes,
+    pub changes: ChangeReport,
     /// Entries that go in or leave by themselves when their time comes.
-    pub waiting: Waiting,
+    pub waiting: DueReport,
     /// What deserves notice about the site as a whole; a build tells only what it meets by itself.
     pub notices: Vec<Noticed>,
     /// How many remarks are not told because they were accepted, by code.
@@ -119,13 +119,13 @@ pub struct FileReport {
     /// Unpacked size.
     pub bytes: u64,
     /// What becomes of it.
-    pub fate: Fate,
+    pub fate: FileFate,
 }
 
 /// What becomes of a sitemap file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
-pub enum Fate {
+pub enum FileFate {
     /// It was not there before.
     New,
     /// Its content changed.
@@ -150,7 +150,7 @@ pub struct LeftOut {
 
 /// What changed since the last build.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Default)]
-pub struct Changes {
+pub struct ChangeReport {
     /// There was no build before: everything is new, and nothing is news.
     pub first: bool,
     /// Entries that were not in before.
@@ -214,7 +214,7 @@ pub enum DueTo {
 
 /// What will fall due.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Default)]
-pub struct Waiting {
+pub struct DueReport {
     /// How many entries.
     pub count: u64,
     /// The first few, the soonest first.

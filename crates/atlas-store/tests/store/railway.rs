@@ -16,7 +16,7 @@ use atlas_core::output_policy::{Media, SectionPolicy};
 use atlas_core::placement::{OwnFiles, UrlsPerFile};
 use atlas_core::report::Problem;
 use atlas_store::arrange::Cut;
-use atlas_store::arrival::{Block, Decider, Reader};
+use atlas_store::arrival::{Block, Decider, RowReader};
 use atlas_store::build::{Ended, Job, build};
 use atlas_store::destination::{Destination, Folder, Gzip, InMemory, Names};
 use atlas_store::disk::segmented_gzip::unpack;
@@ -120,7 +120,7 @@ pub fn contribution(line: &str) -> Contribution<'_> {
 #[derive(Debug)]
 pub struct MadeRowReader;
 
-impl Reader for MadeRowReader {
+impl RowReader for MadeRowReader {
     fn read(&self, raw: &str, _: u64, take: &mut dyn FnMut(&Contribution<'_>), _: &mut dyn FnMut(Problem)) {
         take(&contribution(raw));
     }

@@ -6,7 +6,7 @@ use std::{fs, io};
 use atlas_core::accepted::Accepted;
 use atlas_core::choose::Reason;
 use atlas_store::build::{list, survey};
-use atlas_store::diagnostics::{Filter, Listing, Order};
+use atlas_store::diagnostics::{Filter, Listing, ListingOrder};
 use atlas_store::disk;
 use atlas_store::report::Survey;
 
@@ -165,10 +165,10 @@ fn listing(settings: &Settings, wanted: &args::Wanted) -> Result<Listing, Failur
         return Err(Failure::said(format!("--under: “{path}” has to begin with “/”, as paths do: such as /journal/")));
     }
     let order = match wanted.sort {
-        Sort::Found => Order::Found,
-        Sort::Url => Order::Url,
-        Sort::Newest => Order::Newest,
-        Sort::Pictures => Order::Pictures,
+        Sort::Found => ListingOrder::Found,
+        Sort::Url => ListingOrder::Url,
+        Sort::Newest => ListingOrder::Newest,
+        Sort::Pictures => ListingOrder::Pictures,
     };
     let filter = Filter {
         section: wanted.section.clone(),

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use atlas_store::build::Recalled;
-use atlas_store::report::{Built, Fate, RobotsFate, Survey};
+use atlas_store::report::{Built, FileFate, RobotsFate, Survey};
 
 use super::found::{FEW, Shown};
 use super::grid::Grid;
@@ -135,16 +135,16 @@ fn next(built: &Built, engines: Engines) -> Option<&'static str> {
 /// What happened to the files.
 fn written(built: &Built, layout: &Layout) -> String {
     let files = built.survey.sections.iter().flat_map(|section| &section.files);
-    let touched: Vec<_> = files.filter(|file| file.fate != Fate::Unchanged).collect();
+    let touched: Vec<_> = files.filter(|file| file.fate != FileFate::Unchanged).collect();
     let shown = layout.shown(FEW);
     let mut out = String::new();
     if !touched.is_empty() && !built.survey.changes.first {
         for file in touched.iter().take(shown) {
             let fate = match file.fate {
-                Fate::New => "new",
-                Fate::Changed => "changed",
-                Fate::Restored => "restored",
-                Fate::Unchanged => "unchanged",
+                FileFate::New => "new",
+                FileFate::Changed => "changed",
+                FileFate::Restored => "restored",
+                FileFate::Unchanged => "unchanged",
             };
             out += &format!("  {fate:<9} {}\n", layout.urls(&file.address));
         }

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use atlas_store::report::{Fate, Survey};
+use atlas_store::report::{FileFate, Survey};
 use serde::Serialize;
 
 use super::found::{Shown, blank_or};
@@ -45,7 +45,7 @@ fn has_to_be_built(survey: &Survey) -> bool {
     let mut files = survey.sections.iter().flat_map(|section| &section.files);
     let changes = &survey.changes;
     changes.first
-        || files.any(|file| file.fate != Fate::Unchanged)
+        || files.any(|file| file.fate != FileFate::Unchanged)
         || changes.removed.count + changes.left_out.count > 0
 }
 

@@ -6,7 +6,7 @@ use foldhash::fast::FixedState;
 
 /// Why there is interest in an entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Why {
+pub(crate) enum InterestReason {
     /// It may have moved.
     Open,
     /// A row speaks of it that was looked at: only of one that may have moved should any.
@@ -16,7 +16,7 @@ pub(crate) enum Why {
 /// The entries that are of interest, by the [`tag`](crate::model::tag)s of their keys.
 #[derive(Debug)]
 pub(crate) struct Interest {
-    tags: HashMap<u64, Why, FixedState>,
+    tags: HashMap<u64, InterestReason, FixedState>,
     /// A bit for each number that the upper digits of a tag may make: most entries are told apart by them.
     sieve: Vec<u64>,
     shift: u32,
@@ -25,8 +25,9 @@ pub(crate) struct Interest {
 impl Interest {
     /// In entries that may have moved, and in those that rows speak of.
     pub(crate) fn new(open: &[u64], rows: &[u64]) -> Self {
-        let rows = rows.iter().map(|tag| (*tag, Why::Spoken));
-        let tags: HashMap<u64, Why, FixedState> = rows.chain(open.iter().map(|tag| (*tag, Why::Open))).collect();
+        let rows = rows.iter().map(|tag| (*tag, InterestReason::Spoken));
+        let tags: HashMap<u64, InterestReason, FixedState> =
+            rows.chain(open.iter().map(|tag| (*tag, InterestReason::Open))).collect();
         let digits = (tags.len() * 16).next_power_of_two().max(64).ilog2();
         let shift = u64::BITS - digits;
         let mut sieve = vec![0; 1 << (digits - 6)];
@@ -38,7 +39,7 @@ impl Interest {
     }
 
     /// In an entry of this tag.
-    pub(crate) fn of(&self, tag: u64) -> Option<Why> {
+    pub(crate) fn of(&self, tag: u64) -> Option<InterestReason> {
         let at = (tag >> self.shift) as usize;
         if self.sieve[at / 64] >> (at % 64) & 1 == 0 { None } else { self.tags.get(&tag).copied() }
     }
@@ -60,9 +61,9 @@ mod tests {
         let interest = Interest::new(&tags(0..open), &tags(open / 2..open / 2 + rows));
         for number in 0..10_000 {
             let wanted = if number < open {
-                Some(Why::Open)
+                Some(InterestReason::Open)
             } else {
-                (open / 2..open / 2 + rows).contains(&number).then_some(Why::Spoken)
+                (open / 2..open / 2 + rows).contains(&number).then_some(InterestReason::Spoken)
             };
             assert_eq!(interest.of(tag(number)), wanted, "{number}");
         }

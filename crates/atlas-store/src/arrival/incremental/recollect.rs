@@ -4,7 +4,7 @@ use std::path::Path;
 
 use atlas_core::placement::FileKind;
 
-use super::interest::{Interest, Why};
+use super::interest::{Interest, InterestReason};
 use crate::disk::spill::Partitions;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
@@ -37,13 +37,13 @@ pub(super) fn recollect(
             let (at, RememberedEntry { key, written, observed: seen, from_page, provenance, .. }) =
                 (first + nth, entry);
             match interest.map(|interest| interest.of(tag(key))) {
-                None | Some(Some(Why::Open)) => {}
+                None | Some(Some(InterestReason::Open)) => {}
                 Some(None) => {
                     untouched[at / 64] |= 1 << (at % 64);
                     quiet += 1;
                     continue;
                 }
-                Some(Some(Why::Spoken)) => sound = false,
+                Some(Some(InterestReason::Spoken)) => sound = false,
             }
             let at = at as u32;
             if seen != NEVER {

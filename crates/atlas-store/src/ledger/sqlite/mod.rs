@@ -179,12 +179,12 @@ mod tests {
         drop(ledger);
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         assert_eq!(ledger.seed().unwrap(), seed);
-        ledger.transaction().unwrap().set_fact(Fact::Form, Some("index")).unwrap();
-        assert_eq!(ledger.fact(Fact::Form).unwrap(), None, "not committed");
+        ledger.transaction().unwrap().set_fact(Fact::MainFile, Some("index")).unwrap();
+        assert_eq!(ledger.fact(Fact::MainFile).unwrap(), None, "not committed");
         let writing = ledger.transaction().unwrap();
-        writing.set_fact(Fact::Form, Some("index")).unwrap();
+        writing.set_fact(Fact::MainFile, Some("index")).unwrap();
         writing.commit().unwrap();
-        assert_eq!(ledger.fact(Fact::Form).unwrap().as_deref(), Some("index"));
+        assert_eq!(ledger.fact(Fact::MainFile).unwrap().as_deref(), Some("index"));
     }
 
     #[test]
