@@ -63,30 +63,30 @@ pub enum Color {
 #[derive(Debug, Subcommand)]
 pub enum Command {
     /// Look at a folder of pages and write a configuration for it
-    Init(Init),
+    Init(InitArguments),
     /// Show what would be in, by section, and what is left out and why; write nothing
-    Survey(Survey),
+    Survey(SurveyArguments),
     /// Write the sitemap files, the index and robots.txt; say what changed
-    Build(Build),
+    Build(BuildArguments),
     /// Tell everything known of one URL
-    Why(Why),
+    Why(WhyArguments),
     /// Read a web root the way an engine does and list what is wrong
-    Check(Check),
+    Check(CheckArguments),
     /// Tell the engines what changed since each was last told
-    Announce(Announce),
+    Announce(AnnounceArguments),
     /// List runs and announcements, newest first
-    History(History),
+    History(HistoryArguments),
     /// Run a small search engine on loopback to try announcing against
     #[command(hide = cfg!(not(feature = "test-engine")))]
-    TestEngine(TestEngine),
+    TestEngine(TestEngineArguments),
     /// Do the whole job on the sample site, start to end
     #[command(hide = cfg!(not(feature = "test-engine")))]
-    Demo(Demo),
+    Demo(DemoArguments),
 }
 
 #[derive(Debug, Args)]
 #[command(after_help = "Example: idle-atlas init public --url https://www.marrowvale.example/")]
-pub struct Init {
+pub struct InitArguments {
     /// The folder of built pages that the web server serves
     #[arg(default_value = "public")]
     pub folder: PathBuf,
@@ -100,7 +100,7 @@ pub struct Init {
 
 #[derive(Debug, Args)]
 #[command(after_help = "Example: idle-atlas survey --list --reason noindex --under /journal/ --as csv")]
-pub struct Survey {
+pub struct SurveyArguments {
     /// Read every file anew, even those that were not touched
     #[arg(long)]
     pub fresh: bool,
@@ -115,13 +115,13 @@ pub struct Survey {
     #[arg(long, value_names = ["CODE", "PATTERN"], num_args = 1.., conflicts_with_all = ["list", "html"])]
     pub accept: Vec<String>,
     #[command(flatten)]
-    pub wanted: Wanted,
+    pub wanted: ListOptions,
 }
 
 /// Which entries to list, and how.
 #[derive(Debug, Args)]
 #[command(next_help_heading = "With --list")]
-pub struct Wanted {
+pub struct ListOptions {
     /// Only what goes into this section
     #[arg(long, value_name = "NAME", requires = "list", conflicts_with = "reason")]
     pub section: Option<String>,
@@ -142,7 +142,7 @@ pub struct Wanted {
     pub most: Option<usize>,
     /// As a table for people, or for programs
     #[arg(long = "as", value_name = "FORM", requires = "list", default_value = "table")]
-    pub form: Form,
+    pub form: ListFormat,
 }
 
 /// Orders of a list.
@@ -160,7 +160,7 @@ pub enum Sort {
 
 /// Forms of a list.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Form {
+pub enum ListFormat {
     Table,
     Csv,
     Json,
@@ -168,7 +168,7 @@ pub enum Form {
 
 #[derive(Debug, Default, Args)]
 #[command(after_help = "Example: idle-atlas build --dry-run")]
-pub struct Build {
+pub struct BuildArguments {
     /// Read every file anew, even those that were not touched
     #[arg(long)]
     pub fresh: bool,
@@ -218,7 +218,7 @@ fn at_least_one(text: &str) -> Result<usize, String> {
 
 #[derive(Debug, Args)]
 #[command(after_help = "Example: idle-atlas why /journal/frost-on-the-cutting/")]
-pub struct Why {
+pub struct WhyArguments {
     /// The URL, or its path on the site
     pub url: String,
     /// Print structured data for its videos (schema.org VideoObject, JSON-LD), and nothing else
@@ -228,7 +228,7 @@ pub struct Why {
 
 #[derive(Debug, Args)]
 #[command(after_help = "Example: idle-atlas check public")]
-pub struct Check {
+pub struct CheckArguments {
     /// The web root to read [default: the one of the configuration]
     #[arg(value_name = "WHERE")]
     pub folder: Option<PathBuf>,
@@ -236,7 +236,7 @@ pub struct Check {
 
 #[derive(Debug, Args)]
 #[command(after_help = "Example: idle-atlas announce --dry-run")]
-pub struct Announce {
+pub struct AnnounceArguments {
     /// Tell the whole site, not only what changed
     #[arg(long)]
     pub all: bool,
@@ -250,7 +250,7 @@ pub struct Announce {
 
 #[derive(Debug, Args)]
 #[command(after_help = "Example: idle-atlas history 12")]
-pub struct History {
+pub struct HistoryArguments {
     /// Show this run in full
     pub run: Option<i64>,
     /// Write every remembered entry as CSV: its URL, file, section, dates and the run in which it last changed
@@ -265,7 +265,7 @@ pub struct History {
 #[command(after_help = "Example: idle-atlas test-engine --reach www.marrowvale.example=127.0.0.1:8080
 
 While it runs: GET /received lists what came, POST /mood?answer=503 changes how it answers.")]
-pub struct TestEngine {
+pub struct TestEngineArguments {
     /// Where to listen, on loopback; port 0 takes a free one
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7643")]
     pub listen: SocketAddr,
@@ -279,7 +279,7 @@ pub struct TestEngine {
 
 #[derive(Debug, Args)]
 #[command(after_help = "Example: idle-atlas demo railway")]
-pub struct Demo {
+pub struct DemoArguments {
     /// A new folder to work in [default: a fresh one among the temporary files]
     pub folder: Option<PathBuf>,
 }

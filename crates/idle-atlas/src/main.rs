@@ -62,7 +62,7 @@ fn run(arguments: &Arguments, session: &Session) -> Result<Exit, Failure> {
         Command::TestEngine(_) | Command::Demo(_) => Err(Failure::said(
             "this idle-atlas was built without a test engine; build it with the cargo feature “test-engine”",
         )),
-        Command::Check(args::Check { folder: Some(folder) }) if config::is_none(&arguments.shared) => {
+        Command::Check(args::CheckArguments { folder: Some(folder) }) if config::is_none(&arguments.shared) => {
             commands::check::without_configuration(folder, session)
         }
         command => {

@@ -4,13 +4,13 @@ use std::path::{Path, PathBuf};
 
 use serde_json::json;
 
-use crate::args::{Command, Form, Shared};
+use crate::args::{Command, ListFormat, Shared};
 use crate::config::{self, Settings};
 use crate::exit::{Exit, Failure};
 use crate::screen::STRONG;
 use crate::session::Session;
 use crate::view;
-use crate::view::sites::Told;
+use crate::view::sites::SiteResult;
 
 /// Carries a command out for each configuration that was named. The gravest exit code is that of all.
 pub fn each(
@@ -38,13 +38,13 @@ pub fn each(
 
 /// Whether a command was asked for JSON by an option of its own.
 fn wants_json(command: &Command) -> bool {
-    matches!(command, Command::Survey(survey) if survey.list && survey.wanted.form == Form::Json)
+    matches!(command, Command::Survey(survey) if survey.list && survey.wanted.form == ListFormat::Json)
 }
 
 /// Whether what a command prints is for programs, a line an entry: nothing may stand between.
 fn is_raw(command: &Command) -> bool {
     match command {
-        Command::Survey(survey) => survey.list && survey.wanted.form == Form::Csv,
+        Command::Survey(survey) => survey.list && survey.wanted.form == ListFormat::Csv,
         Command::History(history) => history.entries,
         Command::Why(why) => why.structured_data,
         _ => false,
@@ -57,7 +57,7 @@ struct Several<'s> {
     as_json: bool,
     is_raw: bool,
     loaded: Vec<(PathBuf, Settings)>,
-    told: Vec<Told>,
+    told: Vec<SiteResult>,
 }
 
 impl Several<'_> {
@@ -85,7 +85,7 @@ impl Several<'_> {
             let _ = one.say("\n");
         }
         let (counts, result) = (one.counted(), one.collected());
-        self.told.push(Told { config: path.to_owned(), site, exit, counts, result, error });
+        self.told.push(SiteResult { config: path.to_owned(), site, exit, counts, result, error });
     }
 
     /// Shows all documents as one, or a table.

@@ -22,7 +22,7 @@ use crate::{args, view};
 /// The longest key file, in bytes: a key has at most 128 characters.
 const LONGEST_KEY_FILE: u64 = 200;
 
-pub fn run(settings: &Settings, arguments: &args::Announce, session: &Session) -> Result<Exit, Failure> {
+pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &Session) -> Result<Exit, Failure> {
     let screen = &session.screen;
     if settings.engines.is_empty() {
         return Err(Failure::said(

@@ -14,7 +14,7 @@ use crate::screen::Screen;
 use crate::session::Session;
 use crate::view;
 
-pub fn run(settings: &Settings, arguments: &args::Build, session: &Session) -> Result<Exit, Failure> {
+pub fn run(settings: &Settings, arguments: &args::BuildArguments, session: &Session) -> Result<Exit, Failure> {
     let screen = &session.screen;
     let ledger = open_ledger(settings, screen)?;
     if arguments.allow.contains(&Guard::Overwrite) && !arguments.dry_run {
@@ -37,13 +37,13 @@ pub fn after_survey(
     session: &Session,
 ) -> Result<Exit, Failure> {
     let ledger = open_ledger(settings, &session.screen)?;
-    build_site(settings, ledger, &args::Build::default(), session, Some(LastBuild::of_survey(survey)))
+    build_site(settings, ledger, &args::BuildArguments::default(), session, Some(LastBuild::of_survey(survey)))
 }
 
 fn build_site(
     settings: &Settings,
     mut ledger: Box<dyn Ledger>,
-    arguments: &args::Build,
+    arguments: &args::BuildArguments,
     session: &Session,
     told: Option<LastBuild>,
 ) -> Result<Exit, Failure> {

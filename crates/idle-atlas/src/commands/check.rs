@@ -18,7 +18,7 @@ use crate::screen::Screen;
 use crate::session::Session;
 use crate::{args, view};
 
-pub fn run(settings: &Settings, check: &args::Check, session: &Session) -> Result<Exit, Failure> {
+pub fn run(settings: &Settings, check: &args::CheckArguments, session: &Session) -> Result<Exit, Failure> {
     let screen = &session.screen;
     let folder = check.folder.as_deref().unwrap_or(&settings.web_root);
     if !folder.is_dir() {

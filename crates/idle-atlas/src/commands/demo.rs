@@ -22,7 +22,7 @@ const HOST: &str = "www.marrowvale.example";
 /// What the demo adds to the configuration that `init` wrote.
 const ADDED: &str = include_str!("demo.toml");
 
-pub fn run(demo: &args::Demo, session: &Session) -> Result<Exit, Failure> {
+pub fn run(demo: &args::DemoArguments, session: &Session) -> Result<Exit, Failure> {
     let folder = new_folder(demo.folder.as_deref())?;
     let screen = &session.screen;
     let story = Story { folder, session: session.on(screen.for_a_story()) };
@@ -78,7 +78,7 @@ impl Story {
 
     fn begin(&self, engine: &TestEngine) -> Result<(), Failure> {
         self.step("1. Say what the site is", "init public")?;
-        let arguments = args::Init { folder: "public".into(), url: None, engine: engine.endpoint() };
+        let arguments = args::InitArguments { folder: "public".into(), url: None, engine: engine.endpoint() };
         let found = init::write(&self.folder, Path::new(NAME), &arguments)?;
         self.session.screen.show(&found, || view::init::site(&found))?;
         let path = self.folder.join(NAME);
@@ -93,7 +93,7 @@ impl Story {
         self.step("3. Write the files", "build")?;
         build::after_survey(&self.settings()?, &found, &self.session)?;
         self.step("4. Read them back as an engine does", "check")?;
-        check::run(&self.settings()?, &args::Check { folder: None }, &self.session)?;
+        check::run(&self.settings()?, &args::CheckArguments { folder: None }, &self.session)?;
         Ok(())
     }
 
@@ -164,12 +164,12 @@ impl Story {
     }
 
     fn build(&self) -> Result<(), Failure> {
-        build::run(&self.settings()?, &args::Build::default(), &self.session)?;
+        build::run(&self.settings()?, &args::BuildArguments::default(), &self.session)?;
         Ok(())
     }
 
     fn announce(&self, all: bool, key_file: bool) -> Result<(), Failure> {
-        announce::run(&self.settings()?, &args::Announce { all, key_file, dry_run: false }, &self.session)?;
+        announce::run(&self.settings()?, &args::AnnounceArguments { all, key_file, dry_run: false }, &self.session)?;
         Ok(())
     }
 

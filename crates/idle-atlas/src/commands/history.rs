@@ -7,7 +7,7 @@ use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
 use crate::{args, view};
 
-pub fn run(settings: &Settings, history: &args::History, screen: &Screen) -> Result<Exit, Failure> {
+pub fn run(settings: &Settings, history: &args::HistoryArguments, screen: &Screen) -> Result<Exit, Failure> {
     let Some(ledger) = ledger::open_for_reading(&settings.ledger)? else {
         return Err(Failure::said("nothing has been built yet; begin with: idle-atlas build"));
     };

@@ -16,7 +16,7 @@ use jiff::tz::TimeZone;
 use crate::config::NAME;
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
-use crate::view::init::{Found, UrlFrom};
+use crate::view::init::{SiteFacts, UrlFrom};
 use crate::{args, view};
 
 /// How many pages are read to find out the site's URL.
@@ -28,7 +28,7 @@ const MOST_SECTIONS: usize = 30;
 /// Folders by these names are often not meant for engines.
 const PRIVATE: [&str; 9] = ["account", "admin", "cart", "checkout", "drafts", "internal", "login", "private", "staff"];
 
-pub fn run(init: &args::Init, shared: &args::Shared, screen: &Screen) -> Result<Exit, Failure> {
+pub fn run(init: &args::InitArguments, shared: &args::Shared, screen: &Screen) -> Result<Exit, Failure> {
     let (target, screen) = match &shared.config[..] {
         [] => (PathBuf::from(NAME), screen.clone()),
         [one] if one.is_dir() => (one.join(NAME), screen.for_site(Some(&one.join(NAME)))),
@@ -41,7 +41,7 @@ pub fn run(init: &args::Init, shared: &args::Shared, screen: &Screen) -> Result<
 }
 
 /// Writes the configuration to `target`; this and `init.folder` are seen from the folder `base`.
-pub fn write(base: &Path, target: &Path, init: &args::Init) -> Result<Found, Failure> {
+pub fn write(base: &Path, target: &Path, init: &args::InitArguments) -> Result<SiteFacts, Failure> {
     let name = target.display().to_string();
     let target = base.join(target);
     if target.exists() {
@@ -73,13 +73,13 @@ pub fn write(base: &Path, target: &Path, init: &args::Init) -> Result<Found, Fai
     }
     // Paths in a configuration are relative to it.
     let shown = if is_beside { init.folder.display().to_string() } else { web_root.display().to_string() };
-    let found = Found { config: name, folder: shown, ..look(&folder, init)? };
+    let found = SiteFacts { config: name, folder: shown, ..look(&folder, init)? };
     let text = configuration(&found, init);
     fs::write(&target, text).map_err(|error| Failure::said(format!("cannot write {}: {error}", target.display())))?;
     Ok(found)
 }
 
-fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
+fn look(folder: &Path, init: &args::InitArguments) -> Result<SiteFacts, Failure> {
     let placeholder = Site::parse("https://placeholder.example/").map_err(|error| Failure::said(error.to_string()))?;
     let pages = SourceFolder { path: folder.to_owned(), shown: folder.display().to_string() };
     let files: Vec<(PathBuf, String)> = html::files(&pages);
@@ -121,7 +121,7 @@ fn look(folder: &Path, init: &args::Init) -> Result<Found, Failure> {
         (votes.dated > 0, NEWEST),
     ];
     let proposed = proposals.into_iter().filter_map(|(suits, what)| suits.then_some(what)).collect();
-    Ok(Found {
+    Ok(SiteFacts {
         config: NAME.to_owned(),
         url: site.root().as_str().to_owned(),
         url_from,
@@ -237,7 +237,7 @@ fn slug(name: &str) -> String {
     slug.trim_matches('-').chars().take(40).collect()
 }
 
-fn configuration(found: &Found, init: &args::Init) -> String {
+fn configuration(found: &SiteFacts, init: &args::InitArguments) -> String {
     let quoted = |text: &str| toml::Value::String(text.to_owned()).to_string();
     let zone = TimeZone::system().iana_name().unwrap_or("UTC").to_owned();
     let path = Address::parse(&found.url).map(|address| address.path().to_owned()).unwrap_or_else(|_| "/".to_owned());
@@ -326,7 +326,7 @@ const VISITOR_PAGE: &str = "a page for visitors";
 const NEWEST: &str = "a feed of the newest";
 
 /// What would suit the site, behind comment signs.
-fn proposals(found: &Found, path: &str) -> String {
+fn proposals(found: &SiteFacts, path: &str) -> String {
     let mut out = String::new();
     for what in &found.proposed {
         out += &match *what {

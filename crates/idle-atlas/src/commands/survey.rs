@@ -11,14 +11,14 @@ use atlas_store::disk;
 use atlas_store::report::Survey;
 
 use super::open_ledger;
-use crate::args::{self, Form, Sort};
+use crate::args::{self, ListFormat, Sort};
 use crate::config::{Settings, resolve};
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
 use crate::session::Session;
 use crate::view;
 
-pub fn run(settings: &Settings, arguments: &args::Survey, session: &Session) -> Result<Exit, Failure> {
+pub fn run(settings: &Settings, arguments: &args::SurveyArguments, session: &Session) -> Result<Exit, Failure> {
     if let [code, patterns @ ..] = &arguments.accept[..] {
         return accept(settings, code, patterns, &session.screen);
     }
@@ -124,7 +124,7 @@ pub fn whole(settings: &Settings, fresh: bool, session: &Session) -> Result<Surv
     Ok(found)
 }
 
-fn one_by_one(settings: &Settings, arguments: &args::Survey, session: &Session) -> Result<Exit, Failure> {
+fn one_by_one(settings: &Settings, arguments: &args::SurveyArguments, session: &Session) -> Result<Exit, Failure> {
     let (wanted, screen) = (&arguments.wanted, &session.screen);
     let listing = listing(settings, wanted)?;
     let mut ledger = open_ledger(settings, screen)?;
@@ -134,15 +134,17 @@ fn one_by_one(settings: &Settings, arguments: &args::Survey, session: &Session) 
     let (entries, count) = list(&job, &mut *ledger, &listing)?;
     drop(progress);
     match wanted.form {
-        Form::Json => screen.for_programs().show(&entries, String::new)?,
-        Form::Table => screen.show(&entries, || view::listing::table(&entries, count, &screen.layout(settings)))?,
-        Form::Csv => screen.show(&entries, || view::listing::csv(&entries, !screen.is_a_further_site()))?,
+        ListFormat::Json => screen.for_programs().show(&entries, String::new)?,
+        ListFormat::Table => {
+            screen.show(&entries, || view::listing::table(&entries, count, &screen.layout(settings)))?
+        }
+        ListFormat::Csv => screen.show(&entries, || view::listing::csv(&entries, !screen.is_a_further_site()))?,
     }
     Ok(Exit::Done)
 }
 
 /// What was typed, as what it means; a name that nothing bears is an error.
-fn listing(settings: &Settings, wanted: &args::Wanted) -> Result<Listing, Failure> {
+fn listing(settings: &Settings, wanted: &args::ListOptions) -> Result<Listing, Failure> {
     let reason = wanted.reason.as_deref().map(|code| {
         Reason::named(code).ok_or_else(|| {
             let known: Vec<&str> = Reason::ALL.iter().map(|reason| reason.code()).collect();

@@ -11,7 +11,7 @@ use crate::exit::{Exit, Failure};
 use crate::screen::STRONG;
 use crate::session::Session;
 
-pub fn run(arguments: &args::TestEngine, session: &Session) -> Result<Exit, Failure> {
+pub fn run(arguments: &args::TestEngineArguments, session: &Session) -> Result<Exit, Failure> {
     let screen = &session.screen;
     if !arguments.listen.ip().is_loopback() {
         return Err(Failure::said(format!(

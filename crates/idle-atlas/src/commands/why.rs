@@ -10,7 +10,7 @@ use crate::screen::Screen;
 use crate::session::Session;
 use crate::{args, view};
 
-pub fn run(settings: &Settings, why: &args::Why, session: &Session) -> Result<Exit, Failure> {
+pub fn run(settings: &Settings, why: &args::WhyArguments, session: &Session) -> Result<Exit, Failure> {
     let screen = &session.screen;
     let site: &Site = &settings.site;
     let address = site.address(&why.url).map_err(|error| Failure::said(error.to_string()))?;
@@ -25,7 +25,7 @@ pub fn run(settings: &Settings, why: &args::Why, session: &Session) -> Result<Ex
     }
     let told = ledger.announcements(1000)?;
     let told: Vec<_> = told.into_iter().filter(|one| one.examples.iter().any(|url| url == address.as_str())).collect();
-    let answer = view::why::Answer::new(settings, address.as_str(), explained, told);
+    let answer = view::why::UrlReport::new(settings, address.as_str(), explained, told);
     screen.show(&answer, || view::why::why(&answer, &screen.layout(settings)))?;
     Ok(Exit::in_part(!answer.is_known()))
 }

@@ -7,12 +7,12 @@ use atlas_store::ledger;
 use jiff::tz::TimeZone;
 use toml::Spanned;
 
-use super::file::Origin;
+use super::file::ConfigText;
 use crate::exit::Failure;
 
 /// What the tables are read in.
 pub(super) struct Context<'a> {
-    pub(super) origin: &'a Origin,
+    pub(super) origin: &'a ConfigText,
     pub(super) folder: &'a Path,
     pub(super) site: &'a Site,
     pub(super) web_root: &'a Path,
@@ -21,7 +21,7 @@ pub(super) struct Context<'a> {
 }
 
 /// Replaces `${NAME}` by what the environment says.
-pub(super) fn expand(origin: &Origin, text: &Spanned<String>) -> Result<String, Failure> {
+pub(super) fn expand(origin: &ConfigText, text: &Spanned<String>) -> Result<String, Failure> {
     let mut out = String::new();
     let mut rest = text.as_ref().as_str();
     while let Some((before, after)) = rest.split_once("${") {
@@ -37,7 +37,7 @@ pub(super) fn expand(origin: &Origin, text: &Spanned<String>) -> Result<String, 
 }
 
 /// The zone of that name.
-pub(super) fn timezone(origin: &Origin, name: Option<&Spanned<String>>) -> Result<TimeZone, Failure> {
+pub(super) fn timezone(origin: &ConfigText, name: Option<&Spanned<String>>) -> Result<TimeZone, Failure> {
     let Some(name) = name else { return Ok(TimeZone::UTC) };
     TimeZone::get(name.as_ref()).map_err(|_| {
         origin.error(name, format!("“timezone”: “{}” is unknown; expected a name such as Europe/London", name.as_ref()))

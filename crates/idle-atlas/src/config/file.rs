@@ -10,12 +10,12 @@ use crate::exit::Failure;
 
 /// The file and its text: what errors point into.
 #[derive(Debug)]
-pub struct Origin {
+pub struct ConfigText {
     pub path: PathBuf,
     pub text: String,
 }
 
-impl Origin {
+impl ConfigText {
     /// An error about the value at this place.
     pub fn error<T>(&self, at: &Spanned<T>, message: impl AsRef<str>) -> Failure {
         self.error_at(at.span().start, message)
@@ -341,7 +341,7 @@ pub struct OembedTable {
 #[serde(deny_unknown_fields, default)]
 pub struct FilesTable {
     pub main: Option<Spanned<String>>,
-    pub urls_per_file: Option<Spanned<UrlsPerFile>>,
+    pub urls_per_file: Option<Spanned<NumberOrAuto>>,
     pub bytes_per_file: Option<Spanned<i64>>,
     pub media_per_file: Option<Spanned<i64>>,
     pub files_per_index: Option<Spanned<i64>>,
@@ -356,7 +356,7 @@ pub struct FilesTable {
 /// `"auto"` or a number.
 #[derive(Debug, Deserialize)]
 #[serde(untagged, expecting = "expected \"auto\" or a number")]
-pub enum UrlsPerFile {
+pub enum NumberOrAuto {
     Number(i64),
     Word(String),
 }
@@ -395,7 +395,7 @@ pub struct EngineTable {
 }
 
 /// Reads the text; unknown keys and wrong types are errors that name the line and the nearest right key.
-pub fn parse(origin: &Origin) -> Result<ConfigFile, Failure> {
+pub fn parse(origin: &ConfigText) -> Result<ConfigFile, Failure> {
     toml::from_str(&origin.text).map_err(|error| {
         let byte = error.span().map_or(0, |span| span.start);
         origin.error_at(byte, explain(error.message(), origin, byte))
@@ -403,7 +403,7 @@ pub fn parse(origin: &Origin) -> Result<ConfigFile, Failure> {
 }
 
 /// The parser's message in our words where it is one of those that people meet.
-fn explain(message: &str, origin: &Origin, byte: usize) -> String {
+fn explain(message: &str, origin: &ConfigText, byte: usize) -> String {
     let quoted: Vec<&str> = message.split('`').skip(1).step_by(2).collect();
     if message.starts_with("unknown field") && !quoted.is_empty() {
         let (wrong, known) = (quoted[0], &quoted[1..]);
@@ -465,7 +465,7 @@ mod tests {
     #[case::table_twice(format!("{SITE}[files]\n[site]\n"), "line 5: “site” stands here for the second time")]
     #[case::broken("[site\nurl = 1\n".into(), "line 1")]
     fn errors_name_line_and_key(#[case] text: String, #[case] wanted: &str) {
-        let origin = Origin { path: "idle-atlas.toml".into(), text };
+        let origin = ConfigText { path: "idle-atlas.toml".into(), text };
         let message = parse(&origin).unwrap_err().to_string();
         assert!(message.contains(wanted), "{message}");
         assert!(message.starts_with("idle-atlas.toml line "), "{message}");

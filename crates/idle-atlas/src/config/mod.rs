@@ -84,7 +84,7 @@ pub fn load_from(path: &Path) -> Result<Settings, Failure> {
             path.display()
         ))
     })?;
-    let origin = file::Origin { path: path.to_owned(), text };
+    let origin = file::ConfigText { path: path.to_owned(), text };
     let typed = file::parse(&origin)?;
     resolve::Settings::from_file(&origin, typed)
 }

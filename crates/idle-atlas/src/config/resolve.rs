@@ -25,7 +25,7 @@ use jiff::tz::TimeZone;
 use toml::Spanned;
 
 use super::context::{Context, expand, ledger_folder, timezone};
-use super::file::{ConfigFile, Origin};
+use super::file::{ConfigFile, ConfigText};
 use super::sources::Sources;
 use crate::exit::Failure;
 
@@ -67,7 +67,7 @@ pub struct Settings {
 
 impl Settings {
     /// Makes sense of what was typed; every error names the line.
-    pub fn from_file(origin: &Origin, typed: ConfigFile) -> Result<Self, Failure> {
+    pub fn from_file(origin: &ConfigText, typed: ConfigFile) -> Result<Self, Failure> {
         let folder = origin.path.parent().unwrap_or(Path::new(""));
         let expanded = |text: &Spanned<String>| expand(origin, text);
         let url = expanded(&typed.site.url)?;

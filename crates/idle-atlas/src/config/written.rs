@@ -160,9 +160,9 @@ impl Context<'_> {
     pub(super) fn cut(&self, files: &FilesTable) -> Result<Cut, Failure> {
         let urls_per_file = match files.urls_per_file.as_ref().map(|value| (value, value.as_ref())) {
             None => UrlsPerFile::Auto,
-            Some((_, file::UrlsPerFile::Word(word))) if word == "auto" => UrlsPerFile::Auto,
-            Some((at, file::UrlsPerFile::Number(number))) => UrlsPerFile::Fixed(self.urls_number(at, *number)?),
-            Some((at, file::UrlsPerFile::Word(_))) => {
+            Some((_, file::NumberOrAuto::Word(word))) if word == "auto" => UrlsPerFile::Auto,
+            Some((at, file::NumberOrAuto::Number(number))) => UrlsPerFile::Fixed(self.urls_number(at, *number)?),
+            Some((at, file::NumberOrAuto::Word(_))) => {
                 return Err(self.origin.error(at, "“urls_per_file”: expected \"auto\" or a number from 1 to 50,000"));
             }
         };

@@ -6,7 +6,7 @@ use crate::screen::{Layout, STRONG, WARN, count, grouped};
 
 /// What was found in the folder.
 #[derive(Debug, Serialize)]
-pub struct Found {
+pub struct SiteFacts {
     pub config: String,
     pub url: String,
     pub url_from: UrlFrom,
@@ -36,7 +36,7 @@ pub enum UrlFrom {
 }
 
 /// What `init` says of the site.
-pub fn site(found: &Found) -> String {
+pub fn site(found: &SiteFacts) -> String {
     let from = match &found.url_from {
         UrlFrom::Told => "as you said".to_owned(),
         UrlFrom::Canonical { agree, stated } => {
@@ -67,7 +67,7 @@ pub fn site(found: &Found) -> String {
 }
 
 /// The text of `init`.
-pub fn wrote(found: &Found, layout: &Layout) -> String {
+pub fn wrote(found: &SiteFacts, layout: &Layout) -> String {
     let mut out = site(found);
     if let Some(canonical) = &found.other_canonical {
         out += &format!(

@@ -9,7 +9,7 @@ use crate::exit::Exit;
 use crate::screen::{Layout, STRONG, count, grouped};
 
 /// What came of one site.
-pub struct Told {
+pub struct SiteResult {
     pub config: PathBuf,
     pub site: Option<String>,
     pub exit: Exit,
@@ -21,7 +21,7 @@ pub struct Told {
 }
 
 /// A row for each site.
-pub fn table(told: &[Told], layout: &Layout) -> String {
+pub fn table(told: &[SiteResult], layout: &Layout) -> String {
     let names: Vec<&str> = told
         .iter()
         .map(|one| &one.counts)

@@ -15,10 +15,10 @@ use crate::screen::{BAD, FAINT, GOOD, Layout, STRONG, instant};
 
 /// Everything known of one URL.
 #[derive(Debug, Serialize)]
-pub struct Answer {
+pub struct UrlReport {
     pub url: String,
     pub decision: Option<Decision>,
-    pub sources: Vec<Word>,
+    pub sources: Vec<SourceWord>,
     pub fields: Vec<Winner>,
     pub lastmod: Option<Lastmod>,
     pub lastmod_from: &'static str,
@@ -86,13 +86,13 @@ impl StructuredData {
 
 /// What one source says.
 #[derive(Debug, Serialize)]
-pub struct Word {
+pub struct SourceWord {
     pub source: String,
     #[serde(flatten)]
     pub said: Contribution<'static>,
 }
 
-impl Answer {
+impl UrlReport {
     pub fn new(settings: &Settings, url: &str, explained: Explained, announcements: Vec<Announced>) -> Self {
         let structured_data = StructuredData::new(&explained);
         let mut files = explained.files.iter().map(|name| format!("{}{name}", settings.folder_address()));
@@ -132,7 +132,7 @@ impl Answer {
             url: url.to_owned(),
             fields,
             decision,
-            sources: explained.said.iter().cloned().map(|(source, said)| Word { source, said }).collect(),
+            sources: explained.said.iter().cloned().map(|(source, said)| SourceWord { source, said }).collect(),
             lastmod: explained.lastmod,
             lastmod_from,
             file: files.next(),
@@ -153,7 +153,7 @@ impl Answer {
 }
 
 /// The text of `why`.
-pub fn why(answer: &Answer, layout: &Layout) -> String {
+pub fn why(answer: &UrlReport, layout: &Layout) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}\n\n", answer.url);
     let Some(decision) = &answer.decision else {
         let remembered = match &answer.file {
@@ -253,7 +253,7 @@ fn difference(asked: &str, known: &str) -> String {
 }
 
 /// Each field with the word that stands and the source whose word that is; lists have a line an item.
-fn fields(answer: &Answer, layout: &Layout) -> String {
+fn fields(answer: &UrlReport, layout: &Layout) -> String {
     let mut grid = Grid::new(&["field", "said by", "word"]);
     for Winner { field, value, source } in &answer.fields {
         grid.row([field.replace('_', " "), source.clone(), value.clone()]);
