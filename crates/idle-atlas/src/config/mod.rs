@@ -3,8 +3,8 @@
 
 pub mod file;
 mod context;
-mod choices;
-mod written;
+mod rules;
+mod output;
 mod pages;
 mod sources;
 mod engines;
