@@ -1,6 +1,6 @@
-//! Accepted remarks and findings: what the webmaster has seen and wants to hear of no more, as a count apart.
+//! Accepted remarks and findings: those that the webmaster has seen and no longer wants to read. They are only counted.
 //!
-//! A text with a line each: a code, and a pattern that the URL must fit. `#` begins a comment.
+//! The file has one entry per line: a code, and a pattern that the URL must match. `#` begins a comment.
 //!
 //! ```text
 //! unlinked /about/**
@@ -8,8 +8,8 @@
 //! no-head
 //! ```
 //!
-//! A pattern that begins with `/` is held against the path, any other against the whole URL, or against the name of what the remark
-//! is about. Without a pattern, the line accepts all of its code.
+//! A pattern that begins with `/` is matched against the path; any other against the whole URL, or against the name of
+//! the thing that the remark is about. A line without a pattern accepts every remark with its code.
 
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -18,7 +18,7 @@ use globset::{GlobBuilder, GlobMatcher};
 
 use crate::address;
 
-/// What is accepted, and how often it was met.
+/// The accepted remarks, and how often each line has matched.
 #[derive(Debug, Default)]
 pub struct Accepted {
     lines: Vec<AcceptedLine>,
@@ -32,20 +32,24 @@ struct AcceptedLine {
     met: AtomicU64,
 }
 
-/// A line that says nothing that could be accepted.
+/// A line that cannot be read.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct BadLine {
     /// The line, counted from 1.
     pub line: usize,
-    /// What is wrong, and what was expected.
+    /// What is wrong and what was expected.
     pub message: String,
 }
 
 impl Accepted {
-    /// Nothing is accepted.
+    /// Accepts nothing.
     pub const NONE: Self = Self { lines: Vec::new() };
 
-    /// Reads a text; `codes` are those that there are. The first line that cannot be read is an error.
+    /// Reads the text of the file; `codes` lists the known codes.
+    ///
+    /// # Errors
+    ///
+    /// Returns the first line that cannot be read.
     pub fn parse(text: &str, codes: &[&str]) -> Result<Self, BadLine> {
         let mut lines = Vec::new();
         for (at, line) in text.lines().enumerate() {
@@ -68,7 +72,7 @@ impl Accepted {
         Ok(Self { lines })
     }
 
-    /// Whether a remark of this code about this URL or name is accepted; it is counted then.
+    /// Returns whether a remark with this code about this URL or name is accepted, and counts it if so.
     pub fn holds(&self, code: &str, about: &str) -> bool {
         let fits = |line: &&AcceptedLine| {
             line.code == code
@@ -84,7 +88,7 @@ impl Accepted {
         found.is_some()
     }
 
-    /// How many were accepted since they were forgotten last, by code.
+    /// The number of accepted remarks by code, since [`Accepted::forget_counts`] was last called.
     pub fn counts(&self) -> BTreeMap<String, u64> {
         let mut counts = BTreeMap::new();
         for line in &self.lines {
@@ -96,19 +100,19 @@ impl Accepted {
         counts
     }
 
-    /// Lines of which nothing was met: their number and code.
+    /// The number and code of each line that has matched nothing.
     pub fn unmet(&self) -> impl Iterator<Item = (usize, &str)> {
         let unmet = self.lines.iter().filter(|line| line.met.load(Ordering::Relaxed) == 0);
         unmet.map(|line| (line.number, line.code.as_str()))
     }
 
-    /// Counts anew from now on.
+    /// Resets all counts.
     pub fn forget_counts(&self) {
         self.lines.iter().for_each(|line| line.met.store(0, Ordering::Relaxed));
     }
 }
 
-/// A pattern as [`Accepted::parse`] reads it: `*` stays within a part of a path, `**` goes across.
+/// Compiles a pattern: `*` stays within one part of a path, `**` crosses slashes.
 fn matcher(pattern: &str) -> Result<GlobMatcher, String> {
     let glob = GlobBuilder::new(pattern).literal_separator(true).build();
     glob.map(|glob| glob.compile_matcher()).map_err(|why| format!("“{pattern}” is not a pattern: {}", why.kind()))

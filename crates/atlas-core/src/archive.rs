@@ -1,7 +1,8 @@
-//! Archives: pages that exist because entries share something. Their URLs, dates and sizes follow from the entries.
+//! Archives: pages that exist because entries share something, such as a tag or a month. Their URLs, dates and sizes
+//! are derived from the entries.
 //!
-//! [`ArchiveTally`] is fed every entry that goes in and yields the pages of all archives; they then settle and are chosen like any
-//! other entry.
+//! [`ArchiveTally`] is fed every entry that is kept and yields the pages of all archives, which then settle and are
+//! chosen like any other entry.
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
@@ -18,28 +19,28 @@ use crate::lastmod::Lastmod;
 /// What the entries of an archive share.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 pub enum By {
-    /// A category.
+    /// Category.
     Category,
-    /// A tag.
+    /// Tag.
     Tag,
-    /// An author.
+    /// Author.
     Author,
-    /// The year of publication.
+    /// Year of publication.
     Year,
-    /// Its month.
+    /// Month of publication.
     Month,
-    /// Its week (ISO 8601: it begins on Monday and belongs to the year that has its Thursday).
+    /// Week of publication (ISO 8601: it begins on Monday and belongs to the year of its Thursday).
     Week,
-    /// The day itself.
+    /// Day of publication.
     Day,
 }
 
 impl By {
-    /// All of them.
+    /// All kinds.
     pub const ALL: [Self; 7] =
         [Self::Category, Self::Tag, Self::Author, Self::Year, Self::Month, Self::Week, Self::Day];
 
-    /// Its word in the configuration.
+    /// The word for it in the configuration.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Category => "category",
@@ -52,7 +53,7 @@ impl By {
         }
     }
 
-    /// What its URLs are made of: names in braces.
+    /// The placeholders that its URL pattern may contain: names in braces.
     pub fn placeholders(self) -> &'static [&'static str] {
         match self {
             Self::Category | Self::Tag | Self::Author => &["slug", "name"],
@@ -63,8 +64,8 @@ impl By {
         }
     }
 
-    /// The archives of this kind that an entry is in, by name: `Boiler days`, `2026`, `2026-11`, `2026-W48`, `2026-11-23`. Days are
-    /// those of `zone`.
+    /// The names of the archives of this kind that contain an entry: `Boiler days`, `2026`, `2026-11`, `2026-W48`,
+    /// `2026-11-23`. Days are those of `zone`.
     pub fn names<'a>(self, contribution: &'a Contribution<'_>, zone: &TimeZone) -> Vec<Cow<'a, str>> {
         let borrowed = |names: &'a [Cow<'_, str>]| names.iter().map(|name| Cow::Borrowed(name.as_ref())).collect();
         match self {
@@ -89,14 +90,14 @@ impl By {
         })
     }
 
-    /// The slug of the archive whose page this is, if it is one of this kind: as [`ArchivePage::archive`] names it.
+    /// The slug in an [`ArchivePage::archive`], if the archive is of this kind.
     pub fn of_archive(self, archive: &str) -> Option<&str> {
         let (by, rest) = archive.split_once(' ')?;
         (by == self.as_str()).then(|| rest.split(' ').next().unwrap_or(rest))
     }
 }
 
-/// A name as it stands in URLs: letters and digits of any script in lower case, and single hyphens between them.
+/// A name as it is written in URLs: letters and digits of any script in lower case, joined by single hyphens.
 ///
 /// ```
 /// assert_eq!(atlas_core::archive::slug("Cab rides & Films"), "cab-rides-films");
@@ -115,7 +116,7 @@ pub fn slug(name: &str) -> String {
     slug
 }
 
-/// The same in plain ASCII: accents dropped, other scripts by their sounds.
+/// The slug in plain ASCII: accents dropped, other scripts transliterated.
 ///
 /// ```
 /// assert_eq!(atlas_core::archive::ascii_slug("Brân Fach"), "bran-fach");
@@ -124,27 +125,27 @@ pub fn ascii_slug(name: &str) -> String {
     slug(&deunicode::deunicode(name))
 }
 
-/// A kind of archive that the site has.
+/// One kind of archive that the site has.
 #[derive(Debug, Clone, Serialize)]
 pub struct Archive {
     /// What its entries share.
     pub by: By,
-    /// The section whose entries it is of; `None` for all.
+    /// The section whose entries it covers; `None` for all.
     pub of: Option<String>,
-    /// The section that its pages go into, whatever their paths match.
+    /// The section of its pages, whatever their paths match.
     pub into: Option<String>,
-    /// Their URLs: a path of the site, or a URL, with [placeholders](By::placeholders) in braces.
+    /// The pattern of its URLs: a path of the site, or a URL, with [placeholders](By::placeholders) in braces.
     pub url: String,
-    /// How its pages go in.
+    /// The hints and date policy of its pages.
     pub hints: Hints,
-    /// Its pages are taken for granted, even where the pages of the site are known.
+    /// Whether its pages are assumed to exist even if the site's pages are known and they are not among them.
     pub assume_page: bool,
-    /// The names in its URLs are in plain ASCII.
+    /// Whether names are written in plain ASCII in its URLs.
     pub ascii_slugs: bool,
 }
 
 impl Archive {
-    /// One with nothing but what it must have.
+    /// An archive with only its required settings.
     pub fn new(by: By, url: &str) -> Self {
         Self {
             by,
@@ -157,7 +158,7 @@ impl Archive {
         }
     }
 
-    /// What a page of it says it is the page of: `category boiler-days`, `month 2026-11 in journal`.
+    /// The name of one of its pages: `category boiler-days`, `month 2026-11 in journal`.
     fn named(&self, slug: &str) -> String {
         match &self.of {
             Some(section) => format!("{} {slug} in {section}", self.by.as_str()),
@@ -191,7 +192,7 @@ pub struct Archives {
 }
 
 impl Serialize for Archives {
-    /// The list, and the zone by its name.
+    /// Serializes the list, and the zone by its name.
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         (&self.list, self.zone.iana_name()).serialize(serializer)
     }
@@ -204,29 +205,29 @@ impl Default for Archives {
 }
 
 impl Archives {
-    /// Those that the configuration names; days are those of the site's zone.
+    /// The archives in the configuration; days are those of `zone`.
     pub fn new(list: Vec<Archive>, zone: TimeZone) -> Self {
         Self { list, zone }
     }
 
-    /// Whether there are none.
+    /// Whether the site has no archives.
     pub fn is_empty(&self) -> bool {
         self.list.is_empty()
     }
 
-    /// The archive that an entry is the page of.
+    /// The archive that an entry is a page of.
     pub fn of(&self, contribution: &Contribution<'_>) -> Option<&Archive> {
         let archive = contribution.archive.as_deref()?;
         self.list.iter().find(|one| one.by.of_archive(archive).is_some_and(|slug| one.named(slug) == archive))
     }
 
-    /// Counts entries by archive.
+    /// Begins to count entries by archive.
     pub fn tally(&self) -> ArchiveTally<'_> {
         ArchiveTally { archives: &self.list, zone: &self.zone, groups: BTreeMap::new() }
     }
 }
 
-/// The entries of one archive, counted.
+/// The counts of one archive.
 #[derive(Debug, Clone, Default)]
 struct ArchiveCount {
     name: String,
@@ -234,7 +235,7 @@ struct ArchiveCount {
     newest: Option<Lastmod>,
 }
 
-/// Counts entries by archive: in whatever order they come, the outcome is the same.
+/// Counts entries by archive. The result does not depend on the order of the entries.
 #[derive(Debug)]
 pub struct ArchiveTally<'a> {
     archives: &'a [Archive],
@@ -243,7 +244,7 @@ pub struct ArchiveTally<'a> {
 }
 
 impl ArchiveTally<'_> {
-    /// Adds an entry of a section, with the date that is written of it.
+    /// Counts an entry of a section, with the date that is written for it.
     pub fn add(&mut self, contribution: &Contribution<'_>, section: &str, date: Option<Lastmod>) {
         for (at, archive) in self.archives.iter().enumerate() {
             if archive.of.as_deref().is_some_and(|wanted| wanted != section) {
@@ -256,7 +257,7 @@ impl ArchiveTally<'_> {
                     continue;
                 }
                 let group = self.groups.entry((at, slug)).or_default();
-                // Of two spellings of a name the smaller stands, whichever comes first.
+                // Of two spellings of a name the smaller wins, whichever comes first.
                 if group.name.is_empty() || *name < *group.name {
                     group.name = name.into_owned();
                 }
@@ -268,7 +269,7 @@ impl ArchiveTally<'_> {
         }
     }
 
-    /// Adds what another has counted.
+    /// Adds the counts of another tally.
     pub fn join(&mut self, other: Self) {
         for (key, theirs) in other.groups {
             let group = self.groups.entry(key).or_default();
@@ -282,7 +283,7 @@ impl ArchiveTally<'_> {
         }
     }
 
-    /// The pages of all archives, as what a source would say of them; and those whose address is none.
+    /// The pages of all archives, as a source would give them, and the URLs that are not valid addresses.
     pub fn pages(&self, site: &Site) -> (Vec<ArchivePage>, Vec<(String, AddressError)>) {
         let mut largest: BTreeMap<usize, u64> = BTreeMap::new();
         for ((at, _), group) in &self.groups {
@@ -309,27 +310,27 @@ impl ArchiveTally<'_> {
     }
 }
 
-/// The page of one archive.
+/// One page of an archive.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ArchivePage {
-    /// Where it is.
+    /// Its address.
     pub address: Address,
-    /// What it is the page of.
+    /// The archive that it is a page of.
     pub archive: String,
     /// What its entries share, as they write it.
     pub title: String,
-    /// How many entries it has.
+    /// The number of its entries.
     pub members: u64,
-    /// The newest date of theirs.
+    /// The newest date among its entries.
     pub newest: Option<Lastmod>,
-    /// The hint that its share of the entries makes.
+    /// The hint computed from its share of the entries.
     pub share: Priority,
-    /// It is taken for granted.
+    /// Whether it is assumed to exist.
     pub assume_page: bool,
 }
 
 impl ArchivePage {
-    /// What is said of it; `there` tells whether the site is known to have the page.
+    /// The page as a contribution; `there` tells whether the site is known to have it.
     pub fn contribution(&self, there: bool) -> Contribution<'_> {
         Contribution {
             url: Cow::Borrowed(self.address.as_str()),

@@ -5,12 +5,13 @@ use jiff::tz::TimeZone;
 
 use crate::lastmod::Lastmod;
 
-/// Seconds of a day and of the largest difference between two zones: farther from now, a zone changes nothing.
+/// The largest difference between two time zones, with a margin, in seconds. An instant farther away than this is past
+/// or future in every zone.
 const NEAR: i64 = 2 * 86_400;
-/// 1990-01-01: no page is older. What says so is a default that nobody filled in.
+/// 1990-01-01. No page is older; an earlier date is a default that nobody filled in.
 const FIRST: i64 = 631_152_000;
 
-/// The instant of a run and the site's zone: says whether a date has come.
+/// The instant of a run and the site's zone, which together tell whether a date has come.
 ///
 /// ```
 /// use atlas_core::calendar::Calendar;
@@ -33,12 +34,12 @@ pub struct Calendar {
 }
 
 impl Calendar {
-    /// For a site whose days are those of UTC.
+    /// A calendar in UTC.
     pub fn utc(now: i64) -> Self {
         Self { now, zone: TimeZone::UTC }
     }
 
-    /// The instant at which a date begins, in seconds since 1970: a day begins at its midnight in the site's zone.
+    /// The instant at which a date begins, in seconds since 1970. A day begins at midnight in the site's zone.
     pub fn start(&self, date: &Lastmod) -> i64 {
         match date {
             Lastmod::Day(day) => {
@@ -51,16 +52,16 @@ impl Calendar {
     /// Whether a date begins after this instant.
     pub fn is_to_come(&self, date: &Lastmod) -> bool {
         let in_utc = date.seconds() - self.now;
-        // Asked of every row: a zone is looked at only where it decides.
+        // Called for every row: the zone is consulted only if it matters.
         if in_utc.abs() > NEAR { in_utc > 0 } else { self.start(date) > self.now }
     }
 
-    /// Whether a date may be written as that of a page's last change: it has come, and it is not older than the web.
+    /// Whether a date may be written as the last change of a page: it is not in the future and not older than the web.
     pub fn may_be_written(&self, date: &Lastmod) -> bool {
         date.seconds() >= FIRST && !self.is_to_come(date)
     }
 
-    /// The day of this instant in the site's zone, counted from 1970-01-01.
+    /// The day of the run in the site's zone, counted from 1970-01-01.
     pub fn today(&self) -> i32 {
         let now = Timestamp::from_second(self.now).unwrap_or(Timestamp::UNIX_EPOCH);
         Lastmod::Day(now.to_zoned(self.zone.clone()).date()).epoch_day()

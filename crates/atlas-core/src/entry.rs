@@ -1,4 +1,4 @@
-//! An entry: one URL of the site as it stands in a sitemap file.
+//! An entry: one URL of the site as it is written in a sitemap file.
 
 use std::borrow::Cow;
 use std::fmt;
@@ -10,13 +10,12 @@ use crate::language::Alternate;
 use crate::lastmod::Lastmod;
 use crate::video::Video;
 
-/// One `url` element with the extensions that are written. Text is borrowed while a build writes it and owned when it
-/// has been read back from a file.
+/// One `url` element with its extensions. Text is borrowed during a build, and owned if it was read back from a file.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Entry<'a> {
     /// The `loc`, in the spelling of [`Address`](crate::address::Address).
     pub address: Cow<'a, str>,
-    /// When the page last changed, if anyone knows.
+    /// When the page last changed, if known.
     pub lastmod: Option<Lastmod>,
     /// A hint about how often the page changes.
     pub changefreq: Option<Changefreq>,
@@ -28,21 +27,21 @@ pub struct Entry<'a> {
     pub videos: Vec<Video>,
     /// The article as news (news sitemap extension).
     pub news: Option<NewsArticle<'a>>,
-    /// The whole group of translations that the page belongs to, itself included.
+    /// The page's whole group of translations, itself included.
     pub alternates: Vec<Alternate<'a>>,
 }
 
 impl Entry<'_> {
-    /// Its pictures and videos, as many as are written.
+    /// The number of its pictures and videos that are written.
     pub fn media(&self) -> u32 {
         u32::try_from(self.images.len() + self.videos.len()).unwrap_or(u32::MAX)
     }
 }
 
-/// What is written of an article that is news (news sitemap extension).
+/// An article in a news file (news sitemap extension).
 #[derive(Debug, Clone, PartialEq)]
 pub struct NewsArticle<'a> {
-    /// The publication's name, exactly as it calls itself.
+    /// The publication's name, exactly as the publication writes it.
     pub publication: Cow<'a, str>,
     /// The language of the publication: ISO 639, or `zh-cn` or `zh-tw`.
     pub language: Cow<'a, str>,
@@ -52,26 +51,27 @@ pub struct NewsArticle<'a> {
     pub title: Cow<'a, str>,
 }
 
-/// Which date is written of an entry.
+/// Which date is written for an entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum DatePolicy {
-    /// The declared date, else the day its content was seen to change, else that of publication.
+    /// The declared date, else the day on which its content was seen to change, else its publication date.
     #[default]
     Usual,
     /// The declared date or none.
     Declared,
-    /// The day its content was seen to change, else that of publication: for declared dates that are not to be trusted.
+    /// The day on which its content was seen to change, else its publication date; for declared dates that cannot be
+    /// trusted.
     Seen,
-    /// None.
+    /// No date.
     None,
 }
 
 impl DatePolicy {
-    /// All of them.
+    /// All policies.
     pub const ALL: [Self; 4] = [Self::Usual, Self::Declared, Self::Seen, Self::None];
 
-    /// Its word in the configuration.
+    /// The word for it in the configuration.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Usual => "usual",
@@ -106,11 +106,11 @@ pub enum Changefreq {
 }
 
 impl Changefreq {
-    /// All of them, from the shortest interval to none.
+    /// All values, from the shortest interval to none.
     pub const ALL: [Self; 7] =
         [Self::Always, Self::Hourly, Self::Daily, Self::Weekly, Self::Monthly, Self::Yearly, Self::Never];
 
-    /// The word of the protocol.
+    /// The word in the protocol.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Always => "always",
@@ -138,17 +138,17 @@ impl FromStr for Changefreq {
 pub struct Priority(u8);
 
 impl Priority {
-    /// From a number between 0.0 and 1.0, rounded to two places; `None` outside of it.
+    /// Converts a number between 0.0 and 1.0, rounded to two places; `None` if it is outside this range.
     pub fn new(number: f64) -> Option<Self> {
         (0.0..=1.0).contains(&number).then(|| Self((number * 100.0).round() as u8))
     }
 
-    /// From [`Priority::hundredths`].
+    /// The inverse of [`Priority::hundredths`].
     pub fn from_hundredths(number: u8) -> Option<Self> {
         (number <= 100).then_some(Self(number))
     }
 
-    /// 0 to 100.
+    /// The value in hundredths, 0 to 100.
     pub fn hundredths(self) -> u8 {
         self.0
     }

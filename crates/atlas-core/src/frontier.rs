@@ -1,8 +1,8 @@
-//! The frontier of a crawl: which addresses of a site are still to be visited, and which are passed over because there is no
-//! end to them.
+//! The frontier of a crawl: which addresses of a site are still to be visited, and which are skipped because they never
+//! end.
 //!
-//! A site may make up pages for ever: calendars that go on to the next month, filters in every combination, links that grow
-//! by a folder each time. Memory is bounded by the limit on pages, whatever the site does.
+//! A site may make up pages forever: calendars that always have a next month, filters in every combination, links that
+//! grow by a folder each time. The limit on pages bounds memory, whatever the site does.
 
 use std::collections::{BTreeMap, HashMap, HashSet, VecDeque};
 
@@ -12,49 +12,49 @@ use xxhash_rust::xxh3::xxh3_64;
 use crate::address::{Address, Site};
 use crate::query::Parameters;
 
-/// The most folders of a path.
+/// The most folders in a path.
 const MOST_SEGMENTS: usize = 20;
-/// How often a folder may stand in one path.
+/// How often the same folder may occur in one path.
 const MOST_REPEATED: usize = 3;
 /// The most queries of one path.
 const MOST_QUERIES: u32 = 1000;
-/// How many pages of one kind may each lead to the next.
+/// How many pages of the same shape may lead from one to the next.
 const LONGEST_CHAIN: u32 = 200;
-/// How many years ahead of now a calendar is of use.
+/// How many years ahead a calendar is worth following.
 const YEARS_AHEAD: i16 = 2;
 
-/// An address that is to be visited.
+/// An address to visit.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Visit {
-    /// Where.
+    /// The address.
     pub address: Address,
-    /// Links from the home page.
+    /// The number of links from the home page.
     pub depth: u32,
-    /// How many pages of its kind led to it one after the other.
+    /// How many pages of the same shape led to it, one after the other.
     chain: u32,
     policy: u64,
 }
 
-/// Why addresses are passed over.
+/// Why addresses are skipped.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Passed {
-    /// The path has too many folders, or one folder again and again.
+    /// The path has too many folders, or repeats one folder.
     EverDeeper,
     /// One path has too many queries.
     ManyQueries,
-    /// A calendar that leads years ahead.
+    /// It belongs to a calendar, years ahead.
     FarFuture,
-    /// Each page leads to one more of its kind.
+    /// Each page leads to one more of the same shape.
     EndlessChain,
-    /// More links from the home page than the limit.
+    /// It is farther from the home page than the limit.
     TooDeep,
     /// The limit on pages is reached.
     TooMany,
 }
 
 impl Passed {
-    /// What it means, for people.
+    /// What it means, for the user.
     pub fn words(self) -> &'static str {
         match self {
             Self::EverDeeper => "their paths grow ever deeper",
@@ -67,18 +67,18 @@ impl Passed {
     }
 }
 
-/// Where a crawl has to stop.
+/// The limits of a crawl.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct CrawlLimits {
     /// The most pages.
     pub pages: usize,
     /// The most links from the home page.
     pub depth: u32,
-    /// The year it is.
+    /// The current year.
     pub year: i16,
 }
 
-/// Addresses that were met, and those of them that wait.
+/// The addresses that were found, and which of them are still to be visited.
 #[derive(Debug)]
 pub struct Frontier {
     site: Site,
@@ -91,7 +91,7 @@ pub struct Frontier {
 }
 
 impl Frontier {
-    /// A frontier with the home page in it. `dropped` are parameters that make no other page.
+    /// A frontier that contains the home page. `dropped` are the query parameters that do not select another page.
     pub fn new(site: Site, dropped: Parameters, limits: CrawlLimits) -> Self {
         let home = Visit { address: site.root().clone(), depth: 0, chain: 0, policy: 0 };
         let met = HashSet::from([xxh3_64(home.address.as_str().as_bytes())]);
@@ -106,37 +106,37 @@ impl Frontier {
         }
     }
 
-    /// The next address, those nearest to the home page first.
+    /// The next address to visit; those nearest to the home page come first.
     pub fn next_visit(&mut self) -> Option<Visit> {
         self.waiting.pop_front()
     }
 
-    /// Puts an address back: it will be next.
+    /// Puts an address back as the next to visit.
     pub fn put_back(&mut self, visit: Visit) {
         self.waiting.push_front(visit);
     }
 
-    /// Puts an address back: it will be last.
+    /// Puts an address back as the last to visit.
     pub fn put_last(&mut self, visit: Visit) {
         self.waiting.push_back(visit);
     }
 
-    /// Whether nothing waits.
+    /// Whether there is nothing left to visit.
     pub fn is_empty(&self) -> bool {
         self.waiting.is_empty()
     }
 
-    /// How many wait.
+    /// The number of addresses to visit.
     pub fn waiting(&self) -> usize {
         self.waiting.len()
     }
 
-    /// How many addresses were passed over for each reason, and one of them.
+    /// The number of addresses skipped for each reason, with an example.
     pub fn passed(&self) -> &BTreeMap<Passed, (u64, String)> {
         &self.passed
     }
 
-    /// The one address under which a page is known: without parameters and path marks that make no other page.
+    /// The one address under which a page is known, without parameters and path marks that do not select another page.
     pub fn known_as(&self, address: &Address) -> Address {
         let cleaned = self.dropped.clean(address.as_str());
         match cleaned.find(";jsessionid=") {
@@ -149,8 +149,8 @@ impl Frontier {
         }
     }
 
-    /// Offers an address that was met on a page. One that is not on the site, or was met before, is no news; one that means the site
-    /// and is spelt otherwise is taken as the site spells it.
+    /// Adds an address found on a page. Addresses of other sites and those found before are ignored. An address that
+    /// means the site but is spelt differently is respelt as the site spells it.
     pub fn offer(&mut self, address: &Address, from: &Visit) {
         let respelt = self.site.respelt(address.as_str()).map(Address::trusted);
         let address = self.known_as(respelt.as_ref().unwrap_or(address));
@@ -204,7 +204,7 @@ fn goes_ever_deeper(path: &str) -> bool {
     segments.len() > MOST_SEGMENTS || segments.iter().any(again)
 }
 
-/// Years that stand in a path or query together with a month: `/2031/05/`, `?month=2031-05`.
+/// Years that occur in a path or query together with a month: `/2031/05/`, `?month=2031-05`.
 fn years(path: &str) -> impl Iterator<Item = i16> + '_ {
     let bytes = path.as_bytes();
     (0..bytes.len().saturating_sub(6)).filter_map(move |at| {
@@ -218,7 +218,7 @@ fn years(path: &str) -> impl Iterator<Item = i16> + '_ {
     })
 }
 
-/// What kind of address it is: its path and query with runs of digits taken as one and the values of its query left out.
+/// The shape of an address: its path and query, with all numbers treated as equal and without the values of the query.
 fn shape(path: &str) -> u64 {
     let mut text = String::with_capacity(path.len());
     let (before, query) = path.split_once('?').unwrap_or((path, ""));

@@ -1,35 +1,35 @@
-//! Hints: changefreq and priority, honest or absent.
+//! Hints: `changefreq` and `priority`, written only if asked for.
 //!
-//! Neither is written unless asked for. A computed priority comes in coarse steps, because a hint that moves is a file that
-//! is written again.
+//! A computed priority comes in coarse steps, because a hint that changes makes a file that has to be written again.
 
 use crate::entry::{Changefreq, DatePolicy, Priority};
 use serde::Serialize;
 
-/// What a rule, an archive or a section says about how an entry goes in.
+/// The hints and date policy that a rule, an archive or a section sets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
 pub struct Hints {
-    /// A hint to write.
+    /// The `changefreq` to write.
     pub changefreq: Option<Changefreq>,
-    /// A hint to write, or how to come by it.
+    /// The `priority` to write, or how to compute it.
     pub priority: Option<PriorityHint>,
     /// Which date is written.
     pub date_policy: Option<DatePolicy>,
 }
 
-/// How a priority is come by.
+/// How a priority is computed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum PriorityHint {
-    /// This one.
+    /// This value.
     Fixed(Priority),
-    /// By how deep the page lies: [`by_depth`].
+    /// From the depth of the page: [`by_depth`].
     ByDepth,
-    /// Of an archive's page, by the share of entries it has: [`by_share`]. Nothing for other pages.
+    /// For an archive's page, from its share of the entries: [`by_share`]. No priority for other pages.
     ByShare,
 }
 
 impl PriorityHint {
-    /// The priority of the entry at a path; `share` is what the archive it is the page of makes of its size.
+    /// The priority of the entry at a path. `share` is the hint computed from the size of the archive that it is a page
+    /// of.
     pub fn of(self, path: &str, share: Option<Priority>) -> Option<Priority> {
         match self {
             Self::Fixed(priority) => Some(priority),
@@ -38,7 +38,7 @@ impl PriorityHint {
         }
     }
 
-    /// How it is come by, in words that are followed by whose wish that is.
+    /// How it is computed, in words that are followed by the name of the setting.
     pub fn how(self) -> &'static str {
         match self {
             Self::Fixed(_) => "by",
@@ -48,13 +48,13 @@ impl PriorityHint {
     }
 }
 
-/// The priority of a page so many folders deep: 1.0, 0.8, 0.6, 0.4, and 0.2 from four on.
+/// The priority of a page by the number of folders it is deep: 1.0, 0.8, 0.6, 0.4, and 0.2 from four on.
 pub fn by_depth(depth: usize) -> Priority {
     fifths(5 - depth.min(4))
 }
 
-/// The priority of an archive with `members` entries where the largest of its kind has `largest`: 0.8 from half of it on, 0.6
-/// from a quarter, 0.4 from an eighth, else 0.2. Steps by doubling move rarely while a site grows.
+/// The priority of an archive with `members` entries if the largest of its kind has `largest`: 0.8 from half of that,
+/// 0.6 from a quarter, 0.4 from an eighth, else 0.2. Steps that double rarely change while a site grows.
 ///
 /// ```
 /// use atlas_core::hint::by_share;
@@ -77,7 +77,7 @@ fn fifths(number: usize) -> Priority {
     Priority::from_hundredths(20 * number as u8).unwrap_or_default()
 }
 
-/// How deep a page lies: the number of parts of its path, the query apart.
+/// The depth of a page: the number of parts of its path, without the query.
 ///
 /// ```
 /// use atlas_core::hint::depth;

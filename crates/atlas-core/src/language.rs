@@ -1,4 +1,5 @@
-//! Alternates, and their language tags: an ISO 639-1 language, then perhaps an ISO 15924 script and an ISO 3166-1 region.
+//! Alternates and their language tags: an ISO 639-1 language, optionally with an ISO 15924 script and an ISO 3166-1
+//! region.
 
 use std::borrow::Cow;
 
@@ -10,12 +11,12 @@ pub struct Alternate<'a> {
     /// A language tag, or `x-default`.
     #[serde(alias = "hreflang")]
     pub language: Cow<'a, str>,
-    /// Where it is.
+    /// Its address.
     #[serde(alias = "href")]
     pub url: Cow<'a, str>,
 }
 
-/// The tag of the page for everyone whose language is not among the others.
+/// The tag of the page for visitors whose language is not among the others.
 pub const X_DEFAULT: &str = "x-default";
 
 /// Two-letter languages, ISO 639-1.
@@ -34,14 +35,18 @@ NA NC NE NF NG NI NL NO NP NR NU NZ OM PA PE PF PG PH PK PL PM PN PR PS PT PW PY
 SK SL SM SN SO SR SS ST SV SX SY SZ TC TD TF TG TH TJ TK TL TM TN TO TR TT TV TW TZ UA UG UM US UY UZ VA VC VE VG VI VN VU WF \
 WS YE YT ZA ZM ZW";
 
-/// The tag in its usual spelling, or why it is none.
+/// The tag in its usual spelling.
+///
+/// # Errors
+///
+/// Returns a [`TagError`] if the text is not a language tag.
 ///
 /// ```
 /// use atlas_core::language::tag;
 ///
 /// assert_eq!(tag("EN-gb").unwrap(), "en-GB");
 /// assert_eq!(tag("x-default").unwrap(), "x-default");
-/// assert!(tag("en-UK").unwrap_err().contains("GB"));
+/// assert!(tag("en-UK").unwrap_err().to_string().contains("GB"));
 /// ```
 pub fn tag(text: &str) -> Result<String, String> {
     let text = text.trim();

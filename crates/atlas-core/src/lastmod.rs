@@ -10,7 +10,7 @@ use jiff::{Timestamp, ToSpan};
 use serde::{Serialize, Serializer};
 
 /// When a page last changed in a way that matters, or when it was published: a day, or an instant to the second with
-/// the offset it was stated in. Written as one of the two W3C Datetime forms that the published schema takes.
+/// the offset in which it was stated. Written in one of the two W3C Datetime forms that the published schema accepts.
 ///
 /// ```
 /// use atlas_core::lastmod::Lastmod;
@@ -22,7 +22,7 @@ use serde::{Serialize, Serializer};
 /// ```
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Lastmod {
-    /// A day, in no stated zone.
+    /// A day, without a zone.
     Day(Date),
     /// An instant, in seconds since 1970-01-01T00:00:00Z, and the offset east of UTC in minutes.
     Instant {
@@ -33,14 +33,14 @@ pub enum Lastmod {
     },
 }
 
-/// The size of [`Lastmod::to_bytes`].
+/// The number of bytes of [`Lastmod::to_bytes`].
 pub const BYTES: usize = 10;
 const NO_OFFSET: i16 = i16::MIN;
-/// The seconds since 1970 of the years 0000 to 9999.
+/// The years 0000 to 9999, in seconds since 1970.
 const IN_RANGE: RangeInclusive<i64> = -62_167_219_200..=253_402_300_799;
 
 impl Lastmod {
-    /// Whether it means the same: the same day, or the same instant in whatever zone.
+    /// Whether both mean the same: the same day, or the same instant in any zone.
     pub fn is_same(&self, other: &Self) -> bool {
         match (self, other) {
             (Self::Instant { seconds: one, .. }, Self::Instant { seconds: other, .. }) => one == other,
@@ -48,10 +48,12 @@ impl Lastmod {
         }
     }
 
-    /// Reads what people and programs write: W3C Datetime in all its forms, ISO 8601 with a space or without colons in
-    /// the zone, RFC 2822, and seconds or milliseconds since 1970 (10 or 13 digits). A time without a zone is one of `timezone`. `None` where it is no date, or lies outside the years 0000 to 9999.
+    /// Reads the formats that people and programs write: W3C Datetime in all its forms, ISO 8601 with a space or
+    /// without colons in the zone, RFC 2822, and seconds or milliseconds since 1970 (10 or 13 digits). A time without a
+    /// zone is in `timezone`. Returns `None` if the text is not a date, or lies outside the years 0000 to 9999.
     ///
-    /// A year or a month alone (`2026`, `2026-07`) is read as its first day, the one day it is certain to lie at or after.
+    /// A year or month alone (`2026`, `2026-07`) is read as its first day, because the date certainly lies on or after
+    /// it.
     pub fn read(text: &str, timezone: &TimeZone) -> Option<Self> {
         let text = text.trim_ascii();
         if let Some(read) = Self::read_short(text).or_else(|| Self::read_usual(text)) {
@@ -66,7 +68,7 @@ impl Lastmod {
         }
     }
 
-    /// `YYYY` and `YYYY-MM`.
+    /// Reads `YYYY` and `YYYY-MM`.
     fn read_short(text: &str) -> Option<Self> {
         let (year, month) = match text.len() {
             4 => (text, "01"),
@@ -77,7 +79,8 @@ impl Lastmod {
         Date::new(digits(year)?, i8::try_from(digits(month)?).ok()?, 1).ok().map(Self::Day)
     }
 
-    /// The form that programs write most: `2026-11-23T07:07:29Z`. A million of them are read without a general parser.
+    /// Reads the form that programs write most, `2026-11-23T07:07:29Z`, without a general parser: there may be a
+    /// million of them.
     fn read_usual(text: &str) -> Option<Self> {
         let bytes: &[u8; 20] = text.as_bytes().try_into().ok()?;
         let digits = |mark: u8, byte: u8| if mark == b'0' { byte.is_ascii_digit() } else { byte == mark };
@@ -90,7 +93,7 @@ impl Lastmod {
         Self::at_offset(datetime, Offset::UTC)
     }
 
-    /// 10 digits are seconds since 1970, 13 are milliseconds: both from 2001 to 2286.
+    /// Reads seconds since 1970 (10 digits) or milliseconds (13 digits), both from 2001 to 2286.
     fn read_epoch(text: &str) -> Option<Self> {
         let whole = text.split_once('.').map_or(text, |(whole, _)| whole);
         let number: i64 = whole.parse().ok()?;
@@ -101,15 +104,15 @@ impl Lastmod {
         }
     }
 
-    /// The form of mail headers and RSS: `Mon, 23 Nov 2026 07:07:29 GMT`.
+    /// Reads the form of mail headers and RSS: `Mon, 23 Nov 2026 07:07:29 GMT`.
     fn read_mail(text: &str) -> Option<Self> {
         let zoned = jiff::fmt::rfc2822::parse(text).ok()?;
         Self::at_offset(zoned.datetime(), zoned.offset())
     }
 
-    /// Reads the date of a robots directive `unavailable_after`, as far as it is one: other directives may follow behind a comma,
-    /// and the date may have commas of its own. Besides what [`Lastmod::read`] reads, takes RFC 822 and RFC 850 with two digits for
-    /// the year and the names of zones.
+    /// Reads the date of a robots directive `unavailable_after`. Other directives may follow after a comma, and the
+    /// date may contain commas. Accepts everything that [`Lastmod::read`] does, and RFC 822 and RFC 850 with two-digit
+    /// years and names of zones.
     ///
     /// ```
     /// use atlas_core::lastmod::Lastmod;
@@ -128,7 +131,7 @@ impl Lastmod {
         })
     }
 
-    /// `Friday, 25-Jun-27 15:00:00 PST` and its like: day, name of the month, year, and perhaps a time and a zone.
+    /// Reads `Friday, 25-Jun-27 15:00:00 PST` and similar: day, name of the month, year, optionally a time and a zone.
     fn read_spelt(text: &str, timezone: &TimeZone) -> Option<Self> {
         const MONTHS: &str = "jan feb mar apr may jun jul aug sep oct nov dec";
         const ZONES: [(&str, i32); 12] = [
@@ -149,7 +152,7 @@ impl Lastmod {
         let day_first = lower.split_once(',').map_or(lower.as_str(), |(_, rest)| rest);
         let mut words = day_first.split([' ', '-', '\t']).filter(|word| !word.is_empty()).peekable();
         if words.peek()?.bytes().all(|byte| byte.is_ascii_alphabetic()) {
-            // The day of the week, without a comma behind it.
+            // The day of the week, without a comma after it.
             words.next();
         }
         let day: i8 = words.next()?.parse().ok()?;
@@ -179,8 +182,8 @@ impl Lastmod {
         }
     }
 
-    /// Why a text that looks like a date may mean two of them, if so: a time that the zone's clocks show twice or never, or
-    /// two numbers of which either may be the month.
+    /// Why a text that looks like a date is ambiguous, if it is: a time that the zone's clocks show twice or never, or
+    /// two numbers that may both be the month.
     pub fn doubt(text: &str, timezone: &TimeZone) -> Option<&'static str> {
         let text = text.trim_ascii();
         let mut parts = text.split(['/', '.', ' ']).map(|part| part.parse::<u8>().ok());
@@ -194,7 +197,7 @@ impl Lastmod {
         timezone.to_ambiguous_timestamp(datetime).is_ambiguous().then_some("the clocks were put forward or back then")
     }
 
-    /// Reads a date in a stated `strptime` format, such as `%d/%m/%Y`; a time without a zone is one of `timezone`.
+    /// Reads a date in a `strptime` format such as `%d/%m/%Y`. A time without a zone is in `timezone`.
     pub fn read_as(format: &str, text: &str, timezone: &TimeZone) -> Option<Self> {
         let broken = jiff::fmt::strtime::parse(format, text.trim()).ok()?;
         let date = broken.to_date().ok()?;
@@ -224,7 +227,7 @@ impl Lastmod {
         }
     }
 
-    /// The same date as clocks in a zone show it: an instant gets the zone's offset, a day stays a day.
+    /// The same date as clocks in a zone show it: an instant gets the zone's offset; a day stays a day.
     pub fn at(self, zone: &TimeZone) -> Self {
         let Self::Instant { seconds, .. } = self else { return self };
         let Ok(timestamp) = Timestamp::from_second(seconds) else { return self };
@@ -232,24 +235,24 @@ impl Lastmod {
         Some(Self::Instant { seconds, offset: offset as i16 }).filter(Self::in_range).unwrap_or(self)
     }
 
-    /// The date in a `strftime` format, such as `%Y/%m`; an instant in the zone it was stated in: see [`Lastmod::at`]. `None` where
-    /// the format is none.
+    /// The date in a `strftime` format such as `%Y/%m`, with an instant in the zone in which it was stated (see
+    /// [`Lastmod::at`]). `None` if the format is invalid.
     pub fn format(&self, format: &str) -> Option<String> {
         let (date, time) = self.civil();
         jiff::fmt::strtime::format(format, date.to_datetime(time.map_or(Time::midnight(), |(time, _)| time))).ok()
     }
 
-    /// The instant, written in UTC.
+    /// An instant in UTC.
     pub fn from_timestamp(timestamp: Timestamp) -> Self {
         Self::Instant { seconds: timestamp.as_second(), offset: 0 }
     }
 
-    /// The day that lies this many days after 1970-01-01.
+    /// The day with this number, counted from 1970-01-01.
     pub fn from_epoch_day(day: i32) -> Option<Self> {
         Date::new(1970, 1, 1).ok()?.checked_add(day.days()).ok().map(Self::Day)
     }
 
-    /// Days from 1970-01-01 to this day or to the day of this instant in its own zone.
+    /// The number of days from 1970-01-01 to this day, or to the day of this instant in its own zone.
     pub fn epoch_day(&self) -> i32 {
         let epoch = Date::constant(1970, 1, 1);
         epoch.until(self.civil().0).map_or(0, |span| span.get_days())
@@ -261,7 +264,7 @@ impl Lastmod {
         (day.year(), day.month())
     }
 
-    /// Seconds since the Unix epoch, for ordering by age; a day counts as its midnight in UTC.
+    /// Seconds since the Unix epoch, for ordering. A day counts as its midnight in UTC.
     pub fn seconds(&self) -> i64 {
         match self {
             Self::Day(_) => i64::from(self.epoch_day()) * 86_400,
@@ -280,7 +283,7 @@ impl Lastmod {
         }
     }
 
-    /// A fixed-size form for compact rows; [`Lastmod::from_bytes`] reads it back.
+    /// A fixed-size form for compact rows, which [`Lastmod::from_bytes`] reads.
     pub fn to_bytes(&self) -> [u8; BYTES] {
         let (number, offset) = match *self {
             Self::Day(_) => (i64::from(self.epoch_day()), NO_OFFSET),
@@ -292,7 +295,7 @@ impl Lastmod {
         out
     }
 
-    /// Reads [`Lastmod::to_bytes`]; `None` for anything else.
+    /// The inverse of [`Lastmod::to_bytes`]; `None` for anything else.
     pub fn from_bytes(bytes: &[u8]) -> Option<Self> {
         let number = i64::from_le_bytes(bytes.get(..8)?.try_into().ok()?);
         let offset = i16::from_le_bytes(bytes.get(8..BYTES)?.try_into().ok()?);
@@ -307,7 +310,7 @@ impl Lastmod {
 const LONGEST: usize = 25;
 
 impl Lastmod {
-    /// Writes the text into `text` and returns how much of it was taken.
+    /// Writes the date into `text` and returns its length.
     fn spell(&self, text: &mut [u8; LONGEST]) -> usize {
         let (date, time) = self.civil();
         let year = date.year().unsigned_abs();
@@ -341,7 +344,7 @@ impl Lastmod {
         }
     }
 
-    /// Appends the text to a file that is being written.
+    /// Appends the text to a file being written.
     pub fn push_to(&self, out: &mut Vec<u8>) {
         let mut text = [0; LONGEST];
         let end = self.spell(&mut text);
@@ -370,8 +373,8 @@ impl Serialize for Lastmod {
     }
 }
 
-/// Whether a text is one of the two forms that the published sitemap schema takes: `YYYY-MM-DD`, or a date and time
-/// with seconds and a zone. Source: sitemaps protocol 0.9, XML schema.
+/// Whether a text is in one of the two forms that the published sitemap schema accepts: `YYYY-MM-DD`, or a date and
+/// time with seconds and a zone (sitemaps protocol 0.9, XML schema).
 pub fn is_schema_form(text: &str) -> bool {
     let Ok(pieces) = Pieces::parse(text) else { return false };
     let extended_zone = text.ends_with('Z')

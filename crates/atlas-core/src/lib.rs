@@ -1,22 +1,23 @@
-//! What a sitemap is and how one comes about: values in, values out.
+//! The logic of sitemaps, without input or output: values in, values out.
 //!
-//! This crate reads no clock, no file and no network. It holds the small machines that a build drives. Modules stand here in the
-//! order in which each may use those above it, which is nearly that in which data passes through them:
+//! This crate has no clock, file system or network. It holds the small machines that a build drives. The modules are
+//! declared in an order in which each may use only those above it, which is nearly the order in which data passes
+//! through them:
 //!
 //! | step | module |
 //! |---|---|
-//! | words of the field | [`address`], [`lastmod`], [`calendar`], [`language`], [`video`], [`entry`], [`hint`] |
+//! | vocabulary | [`address`], [`lastmod`], [`calendar`], [`language`], [`video`], [`entry`], [`hint`] |
 //! | gather | [`robots`], [`page`] (what a page says), [`frontier`] (where a crawl goes next) |
 //! | settle | [`contribution`] (what one source says of one URL, and how several are merged) |
 //! | choose | [`archive`], [`choose`] (decisions with their reasons) |
-//! | know again | [`fingerprint`] |
+//! | recognise | [`fingerprint`] |
 //! | derive | [`derive`](mod@derive) (groups of translations, news, structured data) |
-//! | judge | [`judge`] (redesigns, shares of dates, losses) |
-//! | arrange | [`placement`] (which file an entry lives in, and what files are called) |
-//! | write | [`shape`] (what of an entry is written), [`format`](mod@format) (the sitemap formats), [`visitor`] (what visitors read) |
+//! | judge | [`judge`] (redesigns, unreliable dates, losses) |
+//! | arrange | [`placement`] (which file an entry is in, and how files are named) |
+//! | write | [`output_policy`] (what is written for an entry), [`format`](mod@format) (the sitemap formats), [`visitor`] (pages and feeds for visitors) |
 //! | declare | [`robots::declare`] |
 //! | announce | [`announce`] |
-//! | check | [`check`], [`accepted`] (what is not told any more) |
+//! | check | [`check`], [`accepted`] (findings that are no longer shown) |
 #![deny(missing_docs)]
 
 mod varint;

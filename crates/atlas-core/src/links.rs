@@ -1,12 +1,12 @@
-//! The links of a page, packed: what the whole-site questions (which pages does nobody link to, which links lead nowhere)
-//! need of each page, kept from look to look.
+//! The links of a page in packed form. Questions about the whole site (which pages have no links to them, which links
+//! are dead) need them, so they are kept from run to run.
 //!
-//! Links are sorted, and each is written as what it shares with the one before and the rest. The links of one page share
-//! most of their letters: they take about 12 bytes each.
+//! Links are sorted, and each is written as the length of the prefix that it shares with the one before, and the rest.
+//! The links of one page share most of their letters and take about 12 bytes each.
 
 use crate::varint;
 
-/// Packs addresses; they come back sorted and each once.
+/// Packs addresses, sorted and without duplicates.
 ///
 /// ```
 /// use atlas_core::links::{each, pack};
@@ -32,7 +32,7 @@ pub fn pack(mut links: Vec<&str>) -> Vec<u8> {
     packed
 }
 
-/// Gives each packed address to the caller, in order. Stops at bytes that [`pack`] did not write.
+/// Passes each packed address to the caller, in order. Stops at bytes that [`pack`] did not write.
 pub fn each(mut packed: &[u8], mut take: impl FnMut(&str)) {
     let mut link: Vec<u8> = Vec::new();
     while let Some((shared, rest)) = varint::read(packed)

@@ -1,6 +1,6 @@
-//! Numbers as people read them.
+//! Numbers in messages.
 
-/// A number with its thousands apart: 1204567 is `1,204,567`.
+/// A number with thousands separators: 1204567 is `1,204,567`.
 pub fn grouped(number: u64) -> String {
     let digits = number.to_string();
     let mut out = String::new();

@@ -1,4 +1,4 @@
-//! From what was said of a page to what is written of it, kind of file by kind of file.
+//! The output policy: which parts of a contribution are written, and into which kind of file.
 
 use std::borrow::Cow;
 
@@ -19,24 +19,24 @@ pub enum Media {
     /// Nowhere.
     #[default]
     Off,
-    /// With the pages they are on.
+    /// With the pages that contain them.
     WithPages,
     /// In files of their own.
     OwnFiles,
 }
 
-/// Whose pictures or videos are written.
+/// The hosts whose pictures or videos are written.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
 pub enum Hosts {
-    /// Those of all hosts.
+    /// All hosts.
     #[default]
     All,
-    /// Those of hosts by these names; one that begins with `*.` stands for all below it.
+    /// These hosts; a name that begins with `*.` covers all hosts below it.
     Listed(Vec<String>),
 }
 
 impl Hosts {
-    /// Whether what is at an address is written.
+    /// Whether the picture or video at an address is written.
     ///
     /// ```
     /// use atlas_core::output_policy::Hosts;
@@ -56,36 +56,35 @@ impl Hosts {
     }
 }
 
-/// What of the entries of one section is written.
+/// What is written for the entries of one section.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
 pub struct SectionPolicy {
     /// Where pictures go.
     pub images: Media,
-    /// At most so many pictures of one entry.
+    /// The most pictures written for one entry.
     pub most_images: usize,
-    /// Whose pictures.
+    /// The hosts whose pictures are written.
     pub image_hosts: Hosts,
     /// Where videos go.
     pub videos: Media,
-    /// At most so many videos of one entry.
+    /// The most videos written for one entry.
     pub most_videos: usize,
-    /// Whose videos: by where the player is, else the file.
+    /// The hosts whose videos are written: the host of the player, else that of the file.
     pub video_hosts: Hosts,
-    /// The publication whose news its articles are.
+    /// The publication of its articles, if they are news.
     pub news: Option<News>,
 }
 
-/// What of an entry is written, by the site's settings: section by section, in the order of
-/// [`Sections::list`](crate::choose::Sections::list).
+/// What is written for an entry, section by section in the order of [`Sections::list`](crate::choose::Sections::list).
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OutputPolicy {
-    /// Of each section.
+    /// The policy of each section.
     pub sections: Vec<SectionPolicy>,
-    /// The instant of the run and the site's zone: what was published within two days before it is news.
+    /// The instant of the run and the site's zone. What was published within the two days before is news.
     pub calendar: Calendar,
 }
 
-/// A section that nobody told of writes no media.
+/// An unknown section writes no media.
 const NOTHING: SectionPolicy = SectionPolicy {
     images: Media::Off,
     most_images: 0,
@@ -97,12 +96,12 @@ const NOTHING: SectionPolicy = SectionPolicy {
 };
 
 impl OutputPolicy {
-    /// Of one section.
+    /// The policy of one section.
     pub fn of(&self, section: usize) -> &SectionPolicy {
         self.sections.get(section).unwrap_or(&NOTHING)
     }
 
-    /// The kinds of file that an entry stands in besides that of the pages.
+    /// The kinds of file, besides pages, that contain an entry.
     pub fn own_files(&self, contribution: &Contribution<'_>, section: usize) -> impl Iterator<Item = FileKind> {
         let policy = self.of(section);
         let images = policy.images == Media::OwnFiles && self.images(contribution, policy).next().is_some();
@@ -113,9 +112,9 @@ impl OutputPolicy {
             .filter_map(|(wanted, kind)| wanted.then_some(kind))
     }
 
-    /// Makes the entry as it stands in a kind of file. `observed` is the day, counted from 1970-01-01, on which the ledger saw the
-    /// page's content change; `group` is the group of translations it belongs to. Videos that lack a required part are
-    /// left out. Only the pages bear dates, hints and alternates, so that no other file is written again for their sake.
+    /// Makes the entry for one kind of file. `observed` is the day, counted from 1970-01-01, on which the ledger saw
+    /// the page's content change; `group` is its group of translations. Videos that lack a required part are left out.
+    /// Only pages files have dates, hints and alternates, so that other files need not be rewritten because of them.
     pub fn entry<'a>(
         &'a self,
         contribution: &'a Contribution<'_>,
@@ -178,28 +177,27 @@ impl OutputPolicy {
         contribution.videos.iter().filter(wanted).take(most)
     }
 
-    /// How many pictures and videos of an entry are written, in whatever kind of file.
+    /// The numbers of pictures and videos written for an entry, in any kind of file.
     pub fn media(&self, contribution: &Contribution<'_>, section: usize) -> (u64, u64) {
         let policy = self.of(section);
         (self.images(contribution, policy).count() as u64, self.videos(contribution, policy).count() as u64)
     }
 }
 
-/// The date to write: as a rule the declared one, else the day a change was seen (or that a sitemap gave which was written over),
-/// else the day of publication, else none.
-/// Never the time of the build, never a file's own time, and no date that is yet to come or older than the web: see
-/// [`Calendar::may_be_written`].
+/// The date to write: normally the declared date, else the day on which a change was seen (or the date in a sitemap
+/// that was replaced), else the publication date, else none. It is never the time of the build or the time of a file,
+/// and never in the future or older than the web (see [`Calendar::may_be_written`]).
 ///
 /// ```
 /// use atlas_core::calendar::Calendar;
-/// use atlas_core::contribution::Said;
+/// use atlas_core::contribution::Contribution;
 /// use atlas_core::entry::DatePolicy;
 /// use atlas_core::output_policy::lastmod;
 ///
-/// let (said, calendar) = (Said::default(), Calendar::utc(1_795_392_000));
-/// assert_eq!(lastmod(&said, None, DatePolicy::Usual, &calendar), None);
-/// assert_eq!(lastmod(&said, Some(20_000), DatePolicy::Usual, &calendar).unwrap().to_string(), "2024-10-04");
-/// assert_eq!(lastmod(&said, Some(20_000), DatePolicy::None, &calendar), None);
+/// let (contribution, calendar) = (Contribution::default(), Calendar::utc(1_795_392_000));
+/// assert_eq!(lastmod(&contribution, None, DatePolicy::Usual, &calendar), None);
+/// assert_eq!(lastmod(&contribution, Some(20_000), DatePolicy::Usual, &calendar).unwrap().to_string(), "2024-10-04");
+/// assert_eq!(lastmod(&contribution, Some(20_000), DatePolicy::None, &calendar), None);
 /// ```
 pub fn lastmod(
     contribution: &Contribution<'_>,
@@ -235,7 +233,7 @@ mod tests {
     use super::*;
     use crate::video::Video;
 
-    /// A day after the first of January 2024, which is day 19,723.
+    /// The day with this number; 2024-01-01 is day 19,723.
     fn day(day: i32) -> Option<Lastmod> {
         Lastmod::from_epoch_day(19_723 + day)
     }
@@ -267,7 +265,7 @@ mod tests {
         );
     }
 
-    /// What a sitemap said that was written over holds until something newer is known.
+    /// The date in a sitemap that was replaced holds until something newer is known.
     #[rstest]
     #[case::alone(None, None, day(15))]
     #[case::a_change_was_seen(None, Some(20), day(20))]
@@ -310,7 +308,7 @@ mod tests {
         Kept { section, changefreq: None, priority: None, date_policy: DatePolicy::Usual }
     }
 
-    /// What stands in each kind of file: pictures, videos, and whether it has a date and is news.
+    /// The contents of each kind of file: pictures, videos, and whether it has a date and is news.
     #[rstest]
     #[case::off(Media::Off, Media::Off, &[(FileKind::Pages, 0, 0, true, false)])]
     #[case::with(Media::WithPages, Media::WithPages, &[(FileKind::Pages, 1, 1, true, false)])]

@@ -1,10 +1,10 @@
-//! Query parameters that do not make another page or picture: signatures, cache busters, the marks of campaigns.
+//! Query parameters that do not select another page or picture: signatures, cache busters, campaign marks.
 
 use std::borrow::Cow;
 
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 
-/// Names of parameters that are dropped from addresses.
+/// The names of parameters that are removed from addresses.
 ///
 /// ```
 /// use atlas_core::query::Parameters;
@@ -20,7 +20,11 @@ pub struct Parameters {
 }
 
 impl Parameters {
-    /// Takes names, in which `*` stands for anything; capitals do not matter. Fails on a pattern that cannot be read.
+    /// Compiles names, in which `*` matches any text, whatever the case of letters.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if a pattern is invalid.
     pub fn new<T: AsRef<str>>(patterns: &[T]) -> Result<Self, globset::Error> {
         let mut set = GlobSetBuilder::new();
         for pattern in patterns {
@@ -30,12 +34,12 @@ impl Parameters {
         Ok(Self { set: set.build()?, written })
     }
 
-    /// The patterns as they were typed.
+    /// The patterns as typed.
     pub fn written(&self) -> &str {
         &self.written
     }
 
-    /// The address without those parameters. The order of the others stays.
+    /// The address without these parameters. The others keep their order.
     pub fn clean<'a>(&self, address: &'a str) -> Cow<'a, str> {
         let Some((before, query)) = address.split_once('?').filter(|_| !self.set.is_empty()) else {
             return Cow::Borrowed(address);

@@ -1,4 +1,4 @@
-//! Instants in JSON: RFC 3339, in UTC, to the second. For serde's `serialize_with`.
+//! Instants in JSON: RFC 3339, in UTC, to the second, for serde's `serialize_with`.
 
 use jiff::Timestamp;
 use serde::{Serialize, Serializer};
@@ -8,7 +8,7 @@ pub fn seconds<S: Serializer>(seconds: &i64, serializer: S) -> Result<S::Ok, S::
     text(*seconds).serialize(serializer)
 }
 
-/// The same where there may be none.
+/// An optional instant.
 pub fn maybe_seconds<S: Serializer>(seconds: &Option<i64>, serializer: S) -> Result<S::Ok, S::Error> {
     seconds.map(text).serialize(serializer)
 }

@@ -1,15 +1,15 @@
-//! Titles of pages, with and without the name of the site behind a sign: `Fares · Marrow Vale Light Railway`.
+//! Titles of pages, with and without the site's name after a separator: `Fares · Marrow Vale Light Railway`.
 
 use std::collections::HashMap;
 
 use rayon::prelude::*;
 
-/// What stands between a page's own title and the name of its site.
+/// The separators between a page's own title and the site's name.
 const SIGNS: [&str; 6] = [" · ", " | ", " – ", " — ", " - ", " :: "];
-/// So many titles must end in the same way before that is taken for a name.
+/// The number of titles that must end in the same way before the ending is taken for a name.
 const LEAST: usize = 3;
 
-/// A title up to its last sign, and what follows that.
+/// A title up to its last separator, and the rest.
 ///
 /// ```
 /// use atlas_core::titles::ending;
@@ -18,14 +18,14 @@ const LEAST: usize = 3;
 /// assert_eq!(ending("Fares"), None);
 /// ```
 pub fn ending(title: &str) -> Option<(&str, &str)> {
-    // Every sign begins with a space.
+    // Every separator begins with a space.
     let sign_at = |at: usize| SIGNS.iter().find(|sign| title[at..].starts_with(**sign));
     let (at, sign) = memchr::memrchr_iter(b' ', title.as_bytes()).find_map(|at| Some((at, sign_at(at)?)))?;
     Some((&title[..at], &title[at + sign.len()..]))
 }
 
-/// What more than half of all titles end with after a sign: the name of the site, or of the section they are in. `all` is how many
-/// there are, those without a title too.
+/// The ending that more than half of all titles have after a separator: the name of the site, or of their section.
+/// `all` is their number, including pages without a title.
 pub fn common_ending<'a>(titles: impl ParallelIterator<Item = &'a str>, all: usize) -> Option<&'a str> {
     let endings = titles.filter_map(|title| Some(ending(title)?.1));
     let counts = endings.fold(HashMap::<&str, usize>::new, |mut counts, ending| {
@@ -40,13 +40,13 @@ pub fn common_ending<'a>(titles: impl ParallelIterator<Item = &'a str>, all: usi
     (count >= LEAST && count * 2 > all).then_some(common)
 }
 
-/// A title without a name at its end; as it is where it has another, or where nothing would be left.
+/// A title without this name at its end; unchanged if it ends differently, or if nothing would be left.
 pub fn without<'t>(title: &'t str, name: Option<&str>) -> &'t str {
     let own = ending(title).filter(|(_, end)| Some(*end) == name).map(|(own, _)| own.trim_end());
     own.filter(|own| !own.is_empty()).unwrap_or(title)
 }
 
-/// Whether two titles are one, but for a name at the end of either.
+/// Whether two titles are the same except for a name at the end of either.
 ///
 /// ```
 /// use atlas_core::titles::is_same;

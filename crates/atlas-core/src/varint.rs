@@ -1,4 +1,4 @@
-//! Lengths in base 128, low digits first: one byte for what is shorter than 128.
+//! Variable-length integers in base 128, low digits first: one byte for numbers below 128.
 
 /// Appends a number.
 pub(crate) fn push(out: &mut Vec<u8>, mut number: usize) {
@@ -9,7 +9,7 @@ pub(crate) fn push(out: &mut Vec<u8>, mut number: usize) {
     out.push(number as u8);
 }
 
-/// Reads a number of at most five bytes, and gives what comes after it.
+/// Reads a number of at most five bytes, and returns it with the bytes after it.
 pub(crate) fn read(bytes: &[u8]) -> Option<(usize, &[u8])> {
     let mut number = 0usize;
     for (at, &byte) in bytes.iter().enumerate().take(5) {

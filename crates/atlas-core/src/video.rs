@@ -8,62 +8,62 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use crate::address::{Address, LONGEST};
 use crate::lastmod::Lastmod;
 
-/// One video, by the elements of the video sitemap extension. Fields that hold addresses hold them in the spelling of
-/// [`Address`], dates in a form of the protocol, once [`Video::settled`] has gone over them.
+/// One video, with the elements of the video sitemap extension. After [`Video::settled`], fields that hold addresses
+/// are spelt as [`Address`], and dates are in a form of the protocol.
 ///
-/// A source may say less than the extension requires: [`Video::lacks`] names what keeps it from being written.
+/// A source may give less than the extension requires: [`Video::lacks`] says what is missing.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Video {
-    /// A picture of it; required.
+    /// A picture of it (required).
     #[serde(alias = "thumbnail", skip_serializing_if = "Option::is_none")]
     pub thumbnail_loc: Option<String>,
-    /// Required.
+    /// Its title (required).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub title: Option<String>,
-    /// Required, at most 2,048 characters.
+    /// Its description (required, at most 2,048 characters).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub description: Option<String>,
-    /// The media file itself; this or the player is required.
+    /// The media file itself. Either this or the player is required.
     #[serde(alias = "content", skip_serializing_if = "Option::is_none")]
     pub content_loc: Option<String>,
-    /// The player as pages embed it.
+    /// The player, as pages embed it.
     #[serde(alias = "player", skip_serializing_if = "Option::is_none")]
     pub player_loc: Option<String>,
-    /// Whole seconds, 1 to 28,800; read as an ISO 8601 duration too.
+    /// Its duration in whole seconds, 1 to 28,800. An ISO 8601 duration is read, too.
     #[serde(deserialize_with = "duration", skip_serializing_if = "Option::is_none")]
     pub duration: Option<u32>,
-    /// When it will no longer be there, in a form of the protocol.
+    /// When it expires, in a form of the protocol.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub expiration_date: Option<String>,
-    /// 0.0 to 5.0.
+    /// Its rating, 0.0 to 5.0.
     #[serde(deserialize_with = "number", skip_serializing_if = "Option::is_none")]
     pub rating: Option<f64>,
-    /// How often it was seen.
+    /// How often it was viewed.
     #[serde(deserialize_with = "number", skip_serializing_if = "Option::is_none")]
     pub view_count: Option<u64>,
     /// When it was first published, in a form of the protocol.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub publication_date: Option<String>,
-    /// At most 32.
+    /// Its tags, at most 32.
     #[serde(alias = "tag", deserialize_with = "words", skip_serializing_if = "Vec::is_empty")]
     pub tags: Vec<String>,
-    /// Whether it is fit for all.
+    /// Whether it is suitable for everyone.
     #[serde(deserialize_with = "yes_or_no", skip_serializing_if = "Option::is_none")]
     pub family_friendly: Option<bool>,
-    /// Countries in which it is, or is not, to be seen: ISO 3166-1 alpha-2 codes.
+    /// The countries in which it is, or is not, available: ISO 3166-1 alpha-2 codes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub restriction: Option<Access>,
-    /// Whether one has to pay for access.
+    /// Whether access requires payment.
     #[serde(deserialize_with = "yes_or_no", skip_serializing_if = "Option::is_none")]
     pub requires_subscription: Option<bool>,
-    /// Who put it up, at most 255 characters.
+    /// Who uploaded it, at most 255 characters.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub uploader: Option<String>,
     /// A page about the uploader, on the host of the page.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub uploader_info: Option<String>,
-    /// Devices on which it is, or is not, to be seen: any of web, mobile, tv.
+    /// The devices on which it is, or is not, available: any of web, mobile, tv.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub platform: Option<Access>,
     /// Whether it is a live stream.
@@ -71,12 +71,12 @@ pub struct Video {
     pub live: Option<bool>,
 }
 
-/// To whom a video is open or closed: `allow GB IE`, `deny tv`.
+/// Where a video is available: `allow GB IE`, `deny tv`.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Access {
-    /// Open to those named, and to no others; else closed to them, and to no others.
+    /// Whether it is available only there; else it is available everywhere but there.
     pub allow: bool,
-    /// Their names, separated by spaces.
+    /// The names, separated by spaces.
     pub names: String,
 }
 
@@ -86,7 +86,7 @@ impl Access {
         if self.allow { "allow" } else { "deny" }
     }
 
-    /// Takes both parts as a sitemap has them; `None` where the relationship is neither of the two.
+    /// Takes both parts as a sitemap gives them; `None` if the relationship is neither `allow` nor `deny`.
     pub fn new(relationship: &str, names: &str) -> Option<Self> {
         let allow = match relationship.trim() {
             "allow" => true,
@@ -125,7 +125,7 @@ impl<'de> Deserialize<'de> for Access {
     }
 }
 
-/// A number, or a text that holds one: rows from tables have nothing else.
+/// A number, or a text that contains one: rows of tables have nothing else.
 #[derive(Deserialize)]
 #[serde(untagged)]
 enum Loose<T> {
@@ -158,7 +158,8 @@ fn duration<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<u32>, D
     }
 }
 
-/// Reads an ISO 8601 duration, such as `PT1M35S`, as whole seconds: `None` where it is none, or outside of [`DURATIONS`].
+/// Reads an ISO 8601 duration such as `PT1M35S` as whole seconds. Returns `None` if it is invalid or outside
+/// [`DURATIONS`].
 pub fn read_duration(text: &str) -> Option<u32> {
     let span: jiff::SignedDuration = text.parse().ok()?;
     u32::try_from(span.as_secs()).ok().filter(|seconds| DURATIONS.contains(seconds))
@@ -183,7 +184,7 @@ fn words<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Vec<String>, D::E
     Ok(words.into_iter().map(|word| word.trim().to_owned()).filter(|word| !word.is_empty()).collect())
 }
 
-/// Reads the words that people and databases write for yes and no; a single bit as a byte is one of them.
+/// Reads the words that people and databases write for yes and no, including a single bit as a byte.
 ///
 /// ```
 /// use atlas_core::video::read_yes_or_no;
@@ -204,12 +205,12 @@ pub fn read_yes_or_no(text: &str) -> Option<bool> {
 pub const MOST_TAGS: usize = 32;
 /// The longest name of an uploader, in characters.
 pub const UPLOADER_LONGEST: usize = 255;
-/// Seconds that a video may last.
+/// The durations that the extension allows, in seconds.
 pub const DURATIONS: std::ops::RangeInclusive<u32> = 1..=28_800;
-/// The longest description the video extension takes, in characters.
+/// The longest description that the video extension allows, in characters.
 pub const VIDEO_DESCRIPTION_LONGEST: usize = 2048;
 
-/// A required part that a video is missing.
+/// A required part that a video lacks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum VideoPart {
@@ -219,7 +220,7 @@ pub enum VideoPart {
     Title,
     /// `description`.
     Description,
-    /// Both `content_loc` and `player_loc`, or the only one there equals the page itself.
+    /// Both `content_loc` and `player_loc`; or the only one given is the page itself.
     ContentOrPlayer,
 }
 
@@ -236,7 +237,7 @@ impl VideoPart {
 }
 
 impl Video {
-    /// What the video extension requires and this video, on the page at `page`, does not have.
+    /// The parts that the video extension requires and that this video on the page at `page` lacks.
     pub fn lacks(&self, page: &str) -> Vec<VideoPart> {
         let blank = |text: &Option<String>| text.as_ref().is_none_or(|text| text.trim().is_empty());
         let unusable = |place: &Option<String>| place.as_ref().is_none_or(|place| place == page);
@@ -262,12 +263,12 @@ impl Video {
         Self { content_loc: other(&self.content_loc), player_loc: other(&self.player_loc), ..self.clone() }
     }
 
-    /// The address by which two tellings of one video are recognised: its file, else its player.
+    /// The address by which two descriptions of one video are recognised: its file, else its player.
     pub fn place(&self) -> Option<&str> {
         self.content_loc.as_deref().or(self.player_loc.as_deref())
     }
 
-    /// Fills what is missing here from another telling of the same video.
+    /// Fills what is missing from another description of the same video.
     pub fn complete_from(&mut self, other: &Self) {
         fn fill<T: Clone>(mine: &mut Option<T>, theirs: &Option<T>) {
             if mine.is_none() {
@@ -296,14 +297,14 @@ impl Video {
         }
     }
 
-    /// Whether this is another telling of `other`: the same file or player.
+    /// Whether `other` describes the same video: it has the same file or player.
     pub fn same_as(&self, other: &Self) -> bool {
         let same = |mine: &Option<String>, theirs: &Option<String>| mine.is_some() && mine == theirs;
         same(&self.content_loc, &other.content_loc) || same(&self.player_loc, &other.player_loc)
     }
 
-    /// The same as it may stand in a sitemap: addresses completed by `place`, dates read by `date`, and what the extension
-    /// does not allow left out.
+    /// The video as it may be written in a sitemap: addresses are completed by `place`, dates are read by `date`, and
+    /// what the extension does not allow is removed.
     pub fn settled(self, place: impl Fn(&str) -> Option<Address>, date: impl Fn(&str) -> Option<Lastmod>) -> Self {
         let place = |text: Option<String>| {
             let address = place(text.as_deref().filter(|text| !text.trim().is_empty())?)?;
@@ -326,7 +327,7 @@ impl Video {
     }
 }
 
-/// Adds a telling of a video to those that are known: one film told in two ways is one video.
+/// Adds a description of a video to the known ones. A video that is described twice stays one video.
 pub fn unite(videos: &mut Vec<Video>, telling: Video) {
     match videos.iter_mut().find(|known| known.same_as(&telling)) {
         Some(known) => known.complete_from(&telling),

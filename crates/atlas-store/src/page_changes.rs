@@ -34,31 +34,32 @@ impl Settled {
         let mut candidates = std::mem::take(&mut self.candidates);
         candidates.extend(self.grouped(arrivals, &candidates, alternates));
         candidates.par_sort_unstable_by_key(|candidate| candidate.prior);
-        let lane = remembered_of(ledger, remembered, candidates.iter().filter_map(|candidate| candidate.prior))?;
+        let remembered_entries =
+            remembered_of(ledger, remembered, candidates.iter().filter_map(|candidate| candidate.prior))?;
         candidates.par_iter_mut().for_each(|candidate| {
-            candidate.lane.provenance = self.entry_rows.provenance(arrivals, candidate.row_id);
+            candidate.entry.provenance = self.entry_rows.provenance(arrivals, candidate.row_id);
         });
-        let moved = self.moved(arrivals, &candidates, &lane, terms);
-        self.compare(arrivals, &candidates, &lane, &moved, terms);
+        let moved = self.moved(arrivals, &candidates, &remembered_entries, terms);
+        self.compare(arrivals, &candidates, &remembered_entries, &moved, terms);
         let (redesign, settings) = (self.redesign, terms.settings);
-        candidates.par_iter_mut().zip(&lane).zip(&moved).for_each(|((candidate, known), moved)| {
+        candidates.par_iter_mut().zip(&remembered_entries).zip(&moved).for_each(|((candidate, known), moved)| {
             let sight = Sight {
                 was_recalled: known.is_recalled(),
                 was_from_page: known.from_page,
-                is_from_page: candidate.lane.from_page,
+                is_from_page: candidate.entry.from_page,
             };
             let outcome = judge(*moved, is_silent(sight, redesign, terms.same_reader));
-            candidate.lane.observed = if outcome.edited { terms.today } else { known.observed };
-            candidate.lane.changed = if outcome.changed { terms.run } else { known.changed };
+            candidate.entry.observed = if outcome.edited { terms.today } else { known.observed };
+            candidate.entry.changed = if outcome.changed { terms.run } else { known.changed };
             if outcome.changed {
                 candidate.news = Novelty::Changed;
             }
             candidate.group = alternates.group_of(candidate.row_id);
-            candidate.lane.written = candidate.written(settings, alternates.print(candidate.group));
+            candidate.entry.written = candidate.written(settings, alternates.print(candidate.group));
         });
         let today = Lastmod::from_epoch_day(terms.today);
         for candidate in candidates.iter().filter(|candidate| candidate.news == Novelty::Changed) {
-            if candidate.lane.observed == terms.today {
+            if candidate.entry.observed == terms.today {
                 self.edited.extend(candidate.prior.map(|prior| (prior, terms.today)));
                 if !candidate.dated {
                     self.counts.tallies[usize::from(candidate.section)].newest(today);
@@ -67,9 +68,9 @@ impl Settled {
             self.changed
                 .add(terms.telling.examples, candidate.named, || url_of(&arrivals.row(candidate.row_id)).to_owned());
         }
-        let mut known = lane.into_iter();
+        let mut known = remembered_entries.into_iter();
         candidates.retain(|candidate| {
-            let (same, Some(prior)) = (known.next() == Some(candidate.lane), candidate.prior) else { return true };
+            let (same, Some(prior)) = (known.next() == Some(candidate.entry), candidate.prior) else { return true };
             let fate = if same { EntryFate::Same } else { EntryFate::Met };
             self.fates[prior as usize] = fate as u8;
             if same && candidate.raw != 0 {
@@ -106,13 +107,13 @@ impl Settled {
         &mut self,
         arrivals: &Arrivals,
         candidates: &[Candidate],
-        lane: &[RememberedEntry],
+        remembered_entries: &[RememberedEntry],
         moved: &[Moved],
         terms: &Terms<'_>,
     ) {
         let mut movement = Movement::default();
-        for ((candidate, known), moved) in candidates.iter().zip(lane).zip(moved) {
-            if !(candidate.lane.from_page && known.from_page) {
+        for ((candidate, known), moved) in candidates.iter().zip(remembered_entries).zip(moved) {
+            if !(candidate.entry.from_page && known.from_page) {
                 continue;
             }
             movement.contents += u64::from(moved.content);
@@ -138,14 +139,16 @@ impl Settled {
         }
         let mut known: HashMap<(u128, FileKind), (u32, RememberedEntry)> = HashMap::new();
         for (file, segment) in remembered.segments(|kind| !matches!(kind, FileKind::Pages | FileKind::News)) {
-            let lane = ledger.lane(file.id, segment)?;
-            known.extend(segment.range().zip(lane).map(|(at, entry)| ((entry.key, file.kind), (at as u32, entry))));
+            let remembered_entries = ledger.entries_of(file.id, segment)?;
+            known.extend(
+                segment.range().zip(remembered_entries).map(|(at, entry)| ((entry.key, file.kind), (at as u32, entry))),
+            );
         }
         own.retain_mut(|candidate| {
-            candidate.lane.written = candidate.written(terms.settings, 0);
-            let Some((prior, entry)) = known.get(&(candidate.lane.key, candidate.kind)) else { return true };
+            candidate.entry.written = candidate.written(terms.settings, 0);
+            let Some((prior, entry)) = known.get(&(candidate.entry.key, candidate.kind)) else { return true };
             candidate.prior = Some(*prior);
-            let same = *entry == candidate.lane;
+            let same = *entry == candidate.entry;
             self.fates[*prior as usize] = if same { EntryFate::Same } else { EntryFate::Met } as u8;
             if same {
                 self.same_own_files.insert(*prior, candidate.row_id);
@@ -184,7 +187,7 @@ impl Settled {
                 let left = self.left(ledger, remembered, at)?;
                 for segment in files().flat_map(|file| file.segments.iter().map(move |segment| (file, segment))) {
                     let (file, segment) = segment;
-                    for (at, entry) in segment.range().zip(ledger.lane(file.id, segment)?) {
+                    for (at, entry) in segment.range().zip(ledger.entries_of(file.id, segment)?) {
                         if !left.contains(&entry.key) {
                             self.fates[at] = EntryFate::Same as u8;
                             kept += 1;
@@ -205,7 +208,7 @@ impl Settled {
         gone.sort_unstable();
         let gone = remembered_of(ledger, remembered, gone.into_iter())?;
         let elsewhere = self.candidates.iter().filter(|candidate| candidate.section != section);
-        Ok(gone.into_iter().map(|entry| entry.key).chain(elsewhere.map(|candidate| candidate.lane.key)).collect())
+        Ok(gone.into_iter().map(|entry| entry.key).chain(elsewhere.map(|candidate| candidate.entry.key)).collect())
     }
 
     /// Lists entries after all that are as they were, because they have to go elsewhere; returns where they are listed. `wanted`
@@ -225,14 +228,14 @@ impl Settled {
         let pages = known.filter(|(prior, _)| wanted.binary_search(prior).is_ok());
         let mut row_ids: HashMap<u32, RowId> = pages.collect();
         row_ids.extend(wanted.iter().filter_map(|prior| Some((*prior, *self.same_own_files.get(prior)?))));
-        let lane = remembered_of(ledger, remembered, wanted.iter().copied())?;
+        let remembered_entries = remembered_of(ledger, remembered, wanted.iter().copied())?;
         let kinds: HashMap<u32, FileKind> = wanted
             .iter()
             .filter(|prior| self.same_own_files.contains_key(prior))
             .map(|prior| (*prior, remembered.kind_of_file(*prior)))
             .collect();
         let mut candidates = Vec::new();
-        for (prior, entry) in wanted.iter().zip(lane) {
+        for (prior, entry) in wanted.iter().zip(remembered_entries) {
             let Some(&row_id) = row_ids.get(prior) else { continue };
             let summary = arrivals.summary(row_id);
             let Some(kept) = summary.kept() else { continue };
@@ -242,7 +245,7 @@ impl Settled {
                 None => Candidate::of_page(&summary, kept, row_id, named, Some(*prior)),
             };
             candidate.prior = Some(*prior);
-            candidate.lane = entry;
+            candidate.entry = entry;
             candidate.group = if kinds.contains_key(prior) { candidate.group } else { alternates.group_of(row_id) };
             candidates.push(self.candidates.len() as u32);
             self.candidates.push(candidate);
@@ -258,27 +261,30 @@ impl Settled {
         &mut self,
         arrivals: &Arrivals,
         candidates: &[Candidate],
-        lane: &[RememberedEntry],
+        remembered_entries: &[RememberedEntry],
         terms: &Terms<'_>,
     ) -> Vec<Moved> {
         let mut comparisons: HashMap<(u16, u16), Arc<Comparison>> = HashMap::new();
-        for (candidate, known) in candidates.iter().zip(lane).filter(|(candidate, known)| is_remapped(candidate, known))
+        for (candidate, known) in
+            candidates.iter().zip(remembered_entries).filter(|(candidate, known)| is_remapped(candidate, known))
         {
-            let comparison = comparisons.entry((known.provenance, candidate.lane.provenance)).or_insert_with(|| {
+            let comparison = comparisons.entry((known.provenance, candidate.entry.provenance)).or_insert_with(|| {
                 terms.provenances.comparison(known.provenance, &self.entry_rows.sources(arrivals, candidate.row_id))
             });
             for (change, source) in &comparison.changes {
                 *self.remapped.entry((source.clone(), *change)).or_default() += 1;
             }
         }
-        let both = candidates.par_iter().zip(lane);
-        let mut moved: Vec<Moved> = both.map(|(candidate, known)| moved_as_ever(&candidate.lane, known)).collect();
-        let compared = |at: usize| comparisons.get(&(lane[at].provenance, candidates[at].lane.provenance));
-        let closely: Vec<usize> =
-            (0..candidates.len()).filter(|at| lane[*at].is_recalled() || compared(*at).is_some()).collect();
+        let both = candidates.par_iter().zip(remembered_entries);
+        let mut moved: Vec<Moved> = both.map(|(candidate, known)| moved_as_ever(&candidate.entry, known)).collect();
+        let compared =
+            |at: usize| comparisons.get(&(remembered_entries[at].provenance, candidates[at].entry.provenance));
+        let closely: Vec<usize> = (0..candidates.len())
+            .filter(|at| remembered_entries[*at].is_recalled() || compared(*at).is_some())
+            .collect();
         let row_ids: Vec<RowId> = closely.iter().map(|at| candidates[*at].row_id).collect();
         let looked = arrivals.read_each(&row_ids, |nth, row| {
-            let (candidate, known) = (&candidates[closely[nth]], &lane[closely[nth]]);
+            let (candidate, known) = (&candidates[closely[nth]], &remembered_entries[closely[nth]]);
             let Some(comparison) = compared(closely[nth]).filter(|_| !known.is_recalled()) else {
                 return recalled(row, candidate, known, terms);
             };
@@ -315,7 +321,7 @@ fn remapped(now: Prints, known: &RememberedEntry, comparison: &Comparison) -> Mo
 
 /// Whether an entry comes from other sources than it did, or from the same by another mapping.
 fn is_remapped(candidate: &Candidate, known: &RememberedEntry) -> bool {
-    known.provenance != candidate.lane.provenance && known.provenance != UNKNOWN
+    known.provenance != candidate.entry.provenance && known.provenance != UNKNOWN
 }
 
 /// What the ledger remembers of these entries, which come in its order.
@@ -331,9 +337,9 @@ fn remembered_of(
         if wanted.peek().is_none_or(|at| !range.contains(&(*at as usize))) {
             continue;
         }
-        let lane = ledger.lane(file.id, segment)?;
+        let remembered_entries = ledger.entries_of(file.id, segment)?;
         while let Some(at) = wanted.next_if(|at| range.contains(&(*at as usize))) {
-            found.push(lane[at as usize - range.start]);
+            found.push(remembered_entries[at as usize - range.start]);
         }
     }
     Ok(found)

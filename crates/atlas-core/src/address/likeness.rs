@@ -1,6 +1,7 @@
-//! Addresses that mean the same, or are much alike.
+//! Comparing addresses that mean the same, or that look alike.
 
-/// An address without what people get wrong most: scheme, `www.`, the slash at the end, `index.html`, `.html`, the case of letters.
+/// An address without the parts that people most often get wrong: scheme, `www.`, trailing slash, `index.html`, `.html`
+/// and the case of letters.
 ///
 /// ```
 /// use atlas_core::address::in_short;
@@ -14,8 +15,8 @@ pub fn in_short(address: &str) -> String {
     rest.trim_end_matches('/').to_owned()
 }
 
-/// Whether two addresses in their normal spelling lead to the same page: they do where they differ only in whether a character
-/// that a path may hold as it is was escaped. RFC 3986 section 2.2 keeps such addresses apart, servers of files do not.
+/// Whether two addresses in their normal spelling lead to the same page: they do if they differ only in the escaping of
+/// characters that a path may hold raw. RFC 3986 section 2.2 treats such addresses as different; file servers do not.
 ///
 /// ```
 /// use atlas_core::address::is_same;
@@ -27,7 +28,7 @@ pub fn is_same(one: &str, other: &str) -> bool {
     one == other || ((one.contains('%') || other.contains('%')) && bare_path(one) == bare_path(other))
 }
 
-/// The address with escapes of characters undone that its path may hold as they are, the slash apart.
+/// Undoes the escapes of characters that a path may hold raw, except the slash.
 fn bare_path(address: &str) -> String {
     let (path, query) = address.split_at(address.find('?').unwrap_or(address.len()));
     let escapes = [

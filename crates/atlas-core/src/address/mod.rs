@@ -1,8 +1,8 @@
-//! Addresses: absolute URLs in the one spelling that may stand in a sitemap.
+//! Addresses: absolute URLs in the one spelling that a sitemap may contain.
 //!
-//! Two spellings of one URL must become one address, or a site's pages are counted twice. [`Address::parse`] resolves
-//! dot segments, writes the host in its IDNA ASCII form, percent-encodes what RFC 3986 does not allow raw, writes
-//! escapes in capitals and undoes needless ones, and drops the fragment.
+//! Two spellings of one URL must become one address, or pages would be counted twice. [`Address::parse`] resolves dot
+//! segments, writes the host in its IDNA ASCII form, percent-encodes what RFC 3986 does not allow raw, writes escapes
+//! in capitals, undoes needless ones and drops the fragment.
 
 mod spelling;
 mod likeness;
@@ -20,27 +20,27 @@ pub use self::spelling::encode_path;
 pub(crate) use self::spelling::is_unreserved;
 use self::spelling::{is_plain, normal_escapes};
 
-/// The longest address that the sitemaps protocol 0.9 allows is "less than 2,048 characters".
+/// The longest address that the sitemaps protocol 0.9 allows: "less than 2,048 characters".
 pub const LONGEST: usize = 2047;
 
-/// Why a text is no address for a sitemap.
+/// Why a text is not an address that a sitemap may contain.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum AddressError {
-    /// There is nothing in it.
+    /// The text is empty.
     #[error("the URL is empty")]
     Empty,
-    /// It does not start with `http://` or `https://`, and there was nothing to complete it with.
+    /// It does not start with `http://` or `https://`, and there was no base to complete it with.
     #[error("“{0}” is no absolute http or https URL")]
     NotHttp(String),
-    /// A user name or password stands in it, which must never be published.
+    /// It contains a user name or password, which must never be published.
     #[error("the URL carries a user name or password")]
     Credentials,
-    /// The URL Standard cannot read it.
+    /// It is not a URL by the URL Standard.
     #[error("“{text}” is no URL: {why}")]
     Malformed {
-        /// The text as it came, cut to 200 characters.
+        /// The text as given, cut to 200 characters.
         text: String,
-        /// The parser's word for it.
+        /// The parser's reason.
         why: url::ParseError,
     },
 }
@@ -57,7 +57,12 @@ pub enum AddressError {
 pub struct Address(String);
 
 impl Address {
-    /// Reads an absolute URL. Fails where [`AddressError`] says. Source: RFC 3986 sections 2 and 6.2.2, URL Standard.
+    /// Parses an absolute URL (RFC 3986 sections 2 and 6.2.2; URL Standard).
+    ///
+    /// # Errors
+    ///
+    /// Returns an [`AddressError`] if the text is not an absolute `http` or `https` URL, is too long, or contains
+    /// credentials.
     pub fn parse(text: &str) -> Result<Self, AddressError> {
         let text = text.trim();
         if text.is_empty() {
@@ -70,8 +75,12 @@ impl Address {
         }
     }
 
-    /// Reads a URL as it stands on a page or in a row at this address: absolute, or relative to it (RFC 3986
-    /// section 5).
+    /// Resolves a reference found on a page or in a row at this address: absolute, or relative to it (RFC 3986 section
+    /// 5).
+    ///
+    /// # Errors
+    ///
+    /// As [`Address::parse`].
     pub fn join(&self, reference: &str) -> Result<Self, AddressError> {
         Base::of(self).and_then(|base| base.join(reference))
     }
@@ -88,7 +97,7 @@ impl Address {
         Ok(Self(normal_escapes(text)))
     }
 
-    /// Takes a text that is known to be in the normal spelling: one that came out of this type before.
+    /// Takes a text that is known to be in the normal spelling, because it came from this type.
     pub fn trusted(text: impl Into<String>) -> Self {
         Self(text.into())
     }
@@ -118,30 +127,30 @@ impl Address {
         path(&self.0)
     }
 
-    /// The address of the folder that this address stands in, with its closing slash.
+    /// The address of the folder that contains this address, with its closing slash.
     pub fn folder(&self) -> &str {
         let path_only = self.0.split_once('?').map_or(self.0.as_str(), |(before, _)| before);
         &path_only[..=path_only.rfind('/').unwrap_or(path_only.len() - 1)]
     }
 }
 
-/// An address taken apart once, to complete many references with.
+/// An address taken apart once, so that many references can be resolved against it.
 #[derive(Debug, Clone)]
 pub struct Base {
     url: Url,
-    /// The folder the address stands in, with its closing slash.
+    /// The folder that contains the address, with its closing slash.
     folder: String,
 }
 
 impl Base {
-    /// The base that an address is for the references in it.
+    /// The base for references found at an address.
     pub fn of(address: &Address) -> Result<Self, AddressError> {
         let url = Url::parse(&address.0).map_err(|why| AddressError::Malformed { text: shorten(&address.0), why })?;
         Ok(Self { url, folder: address.folder().to_owned() })
     }
 
-    /// Completes a reference (RFC 3986 section 5). A path of plain bytes, which is what most links of a page are, is put
-    /// together without a full parse.
+    /// Resolves a reference (RFC 3986 section 5). A path of plain bytes, which is what most links on a page are, is
+    /// resolved without a full parse.
     pub fn join(&self, reference: &str) -> Result<Address, AddressError> {
         let reference = reference.trim();
         if let Some(address) = self.join_plain(reference) {
@@ -179,7 +188,7 @@ impl Serialize for Address {
     }
 }
 
-/// Scheme, host and port of an address given as text in its normal spelling.
+/// Scheme, host and port of an address, given as text in its normal spelling.
 #[inline]
 pub fn origin(address: &str) -> &str {
     let after_scheme =
@@ -188,13 +197,13 @@ pub fn origin(address: &str) -> &str {
     &address[..end.map_or(address.len(), |at| after_scheme + at)]
 }
 
-/// Host and port of an address given as text in its normal spelling.
+/// Host and port of an address, given as text in its normal spelling.
 pub fn host(address: &str) -> &str {
     let origin = origin(address);
     origin.split_once("://").map_or(origin, |(_, host)| host)
 }
 
-/// Path and query of an address given as text in its normal spelling.
+/// Path and query of an address, given as text in its normal spelling.
 pub fn path(address: &str) -> &str {
     &address[origin(address).len()..]
 }

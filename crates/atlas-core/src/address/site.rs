@@ -1,19 +1,19 @@
-//! The site: which addresses are its own.
+//! The site, and which addresses belong to it.
 
 use super::spelling::{encode_path, is_plain};
 use super::{Address, AddressError, origin, path};
 use serde::Serialize;
 
-/// The site as its visitors end up on it: scheme, host, port and, where it lives in a folder, that folder.
+/// The site as its visitors reach it: scheme, host, port and, if it lives in a folder, that folder.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Site {
     root: Address,
-    /// The length of its scheme, host and port.
+    /// The length of the scheme, host and port.
     origin: usize,
 }
 
 impl Site {
-    /// Reads the site's URL; a missing closing slash is added.
+    /// Parses the site's URL. A missing closing slash is added.
     pub fn parse(text: &str) -> Result<Self, AddressError> {
         let address = Address::parse(text)?;
         let folder = match address.as_str().split_once('?') {
@@ -29,13 +29,13 @@ impl Site {
         Address(format!("{}{path}", self.root.origin()))
     }
 
-    /// The home page's address, ending with a slash.
+    /// The home page's address, which ends with a slash.
     pub fn root(&self) -> &Address {
         &self.root
     }
 
-    /// Reads a URL of this site: absolute, from the host's root (`/halts/`) or relative to the site's folder. One that begins
-    /// with the site's own root and consists of plain bytes is taken without a full parse.
+    /// Parses a URL of this site: absolute, from the host's root (`/halts/`), or relative to the site's folder. A URL
+    /// that begins with the site's root and consists of plain bytes is accepted without a full parse.
     pub fn address(&self, text: &str) -> Result<Address, AddressError> {
         let text = text.trim();
         if let Some(address) = self.plain(text) {
@@ -53,24 +53,25 @@ impl Site {
         self.root.join(text)
     }
 
-    /// A text that is an address of this site in its normal spelling already, as it stands; `None` where it has to be read.
+    /// Returns the text unchanged if it is an address of this site in its normal spelling; `None` if it has to be
+    /// parsed.
     pub fn plain<'t>(&self, text: &'t str) -> Option<&'t str> {
         text.strip_prefix(self.root.as_str()).filter(|rest| is_plain(rest)).map(|_| text)
     }
 
     /// The address of a file below the site's root, from its path with forward slashes. Every byte that a path segment
-    /// may not hold raw is percent-encoded, `%`, `?` and `#` too: the text is a file's name, not a URL.
+    /// may not hold raw is percent-encoded, including `%`, `?` and `#`: the text is a file name, not a URL.
     pub fn of_file(&self, relative: &str) -> Address {
         Address(format!("{}{}", self.root, encode_path(relative)))
     }
 
-    /// Whether the address lies within the site: same scheme, host and port, and in its folder.
+    /// Whether the address belongs to the site: same scheme, host and port, and within its folder.
     pub fn holds(&self, address: &str) -> bool {
         address.starts_with(self.root.as_str())
     }
 
-    /// An address that means this site and is spelt otherwise than its own: with http for https or the other way round, with or
-    /// without `www.`; as the site spells it. `None` for the site's own addresses and for those of other sites.
+    /// Respells an address that means this site but is spelt differently: http for https or the reverse, with or
+    /// without `www.`. Returns `None` for the site's own addresses and for those of other sites.
     ///
     /// ```
     /// use atlas_core::address::Site;

@@ -4,7 +4,7 @@ use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
 use super::origin;
 
-/// Percent-encodes a text for use inside a URL's path; slashes stay, and so do all characters that a path may hold as they are
+/// Percent-encodes a text for use in a URL's path. Slashes stay, and so do all characters that a path may hold raw
 /// (`pchar`, RFC 3986 section 3.3), so that a file, a link to it and its canonical link are spelt alike.
 ///
 /// ```
@@ -18,10 +18,10 @@ pub fn encode_path(text: &str) -> String {
     utf8_percent_encode(text, IN_PATH).to_string()
 }
 
-/// Whether the rest of an address, after a root that ends with a slash, needs no reading to be in its normal spelling.
+/// Whether the rest of an address, after a root that ends with a slash, is already in its normal spelling.
 pub(super) fn is_plain(rest: &str) -> bool {
     let bytes = rest.as_bytes();
-    // Without an early end, so that many bytes are looked at in one step; the last step takes some of them again.
+    // Without an early exit, so that many bytes are checked in one step. The last step checks some of them twice.
     let odd = |some: &[u8]| some.iter().fold(0u8, |odd, byte| odd | u8::from(!is_plain_byte(*byte)));
     let plain = match bytes.last_chunk::<STEP>() {
         Some(last) => bytes.as_chunks::<STEP>().0.iter().chain([last]).fold(0, |all, some| all | odd(some)) == 0,
@@ -36,19 +36,20 @@ pub(super) fn has_dot_segment(bytes: &[u8]) -> bool {
     dots.any(|at| at == 0 || bytes[at - 1] == b'/')
 }
 
-/// How many bytes are looked at in one step.
+/// The number of bytes checked in one step.
 const STEP: usize = 16;
 
 /// Bytes that stand for themselves in a path: unreserved ones and slashes.
 #[inline(always)]
 pub(super) const fn is_plain_byte(byte: u8) -> bool {
     let letter = (byte | 0x20).wrapping_sub(b'a') < 26;
-    // `-`, `.`, `/` and the digits follow one another.
+    // `-`, `.`, `/` and the digits are adjacent in ASCII.
     let sign = byte.wrapping_sub(b'-') < 13;
     letter | sign | (byte == b'_') | (byte == b'~')
 }
 
-/// RFC 3986 section 6.2.2: escapes in capitals, needless ones undone, and raw bytes that no URL may hold escaped.
+/// Normalises escapes (RFC 3986 section 6.2.2): writes them in capitals, undoes needless ones, and escapes bytes that
+/// no URL may hold raw.
 pub(super) fn normal_escapes(text: &str) -> String {
     let bytes = text.as_bytes();
     let start = origin(text).len();

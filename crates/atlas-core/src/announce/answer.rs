@@ -1,16 +1,16 @@
-//! What an engine's answer means.
+//! What an engine's answer means for the next message.
 
 use serde::Serialize;
 
-/// What is to be done after an answer.
+/// What to do after an answer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Then {
-    /// Nothing: it has been taken.
+    /// Nothing: the message was accepted.
     Done,
-    /// Never send this batch again.
+    /// Never send this message again.
     Refused,
-    /// Send it again when the user has put something right.
+    /// Send it again once the user has fixed the cause.
     MendFirst,
     /// Send it again later.
     Later,
@@ -33,12 +33,12 @@ impl Then {
 pub enum Answer {
     /// An HTTP status.
     Status(u16),
-    /// No answer at all: why not.
+    /// No answer, and why.
     None(String),
 }
 
 impl Answer {
-    /// What follows from it. Source: IndexNow, response codes.
+    /// What to do after this answer (IndexNow, response codes).
     pub fn then(&self) -> Then {
         match self {
             Self::Status(200..=299) => Then::Done,
@@ -48,7 +48,7 @@ impl Answer {
         }
     }
 
-    /// What it means and what to do, for people.
+    /// What the answer means and what to do about it, for the user.
     pub fn words(&self) -> String {
         let words = match self {
             Self::Status(202) => {
@@ -71,7 +71,7 @@ impl Answer {
         words.to_owned()
     }
 
-    /// The status, where there was one.
+    /// The status, if there was one.
     pub fn status(&self) -> Option<u16> {
         match self {
             Self::Status(status) => Some(*status),

@@ -1,8 +1,8 @@
-//! What happened to URLs.
+//! The kinds of change that engines are told of.
 
 use serde::Serialize;
 
-/// What happened to a URL.
+/// A change that engines are told of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Change {
@@ -10,14 +10,14 @@ pub enum Change {
     Added,
     /// Its page changed.
     Changed,
-    /// It is gone.
+    /// Its page no longer exists.
     Removed,
-    /// It now leads elsewhere.
+    /// It now redirects elsewhere.
     Redirected,
 }
 
 impl Change {
-    /// Its word.
+    /// The word for it in output and in the ledger.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Added => "added",
@@ -28,16 +28,16 @@ impl Change {
     }
 }
 
-/// What there is to tell, by kind.
+/// The number of changes of each kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Default)]
 pub struct ChangeCounts {
     /// Added.
     pub added: u64,
     /// Changed.
     pub changed: u64,
-    /// Gone.
+    /// Removed.
     pub removed: u64,
-    /// Leading elsewhere now.
+    /// Redirected.
     pub redirected: u64,
 }
 

@@ -1,4 +1,4 @@
-//! IndexNow: the messages that tell engines which URLs changed, and what their answers mean.
+//! IndexNow: the messages that tell engines which URLs changed.
 
 use serde::Serialize;
 use thiserror::Error;
@@ -8,17 +8,21 @@ use crate::address;
 /// The most URLs in one message.
 pub const MOST_URLS: usize = 10_000;
 
-/// Why a text is no key.
+/// Why a text is not a valid key.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error("an IndexNow key has 8 to 128 characters of a-z, A-Z, 0-9 and “-”; this one {0}")]
 pub struct KeyError(String);
 
-/// The key by which an engine knows that a message comes from the site: it is published in a file there.
+/// The key that proves to an engine that a message comes from the site, which publishes it in a file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Key(String);
 
 impl Key {
     /// Checks a key.
+    ///
+    /// # Errors
+    ///
+    /// Returns a [`KeyError`] unless the text has 8 to 128 characters from `a-z`, `A-Z`, `0-9` and `-`.
     pub fn parse(text: &str) -> Result<Self, KeyError> {
         let text = text.trim();
         if !(8..=128).contains(&text.chars().count()) {
@@ -40,17 +44,17 @@ impl Key {
         &self.0
     }
 
-    /// The name of the file that publishes it.
+    /// The name of the file that publishes the key.
     pub fn file_name(&self) -> String {
         format!("{}.txt", self.0)
     }
 }
 
-/// One message, as it is posted.
+/// The body of one message, as it is posted.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "camelCase")]
 pub struct IndexNowBody {
-    /// The host that all URLs are of.
+    /// The host of all URLs in the message.
     pub host: String,
     /// The key.
     pub key: String,
@@ -60,7 +64,7 @@ pub struct IndexNowBody {
     pub url_list: Vec<String>,
 }
 
-/// Puts URLs into messages, by host and 10,000, in the order they come.
+/// Groups URLs into messages of one host and at most 10,000 URLs each, in the order given.
 pub fn messages(key: &Key, key_location: &str, urls: &[String]) -> Vec<IndexNowBody> {
     let mut messages: Vec<IndexNowBody> = Vec::new();
     for url in urls {

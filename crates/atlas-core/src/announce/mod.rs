@@ -1,4 +1,5 @@
-//! Announcing: messages that tell engines what changed, what their answers mean, and how far each has been told.
+//! Announcements: the messages that tell engines what changed, what their answers mean, and the progress of each
+//! engine.
 
 mod change;
 mod answer;

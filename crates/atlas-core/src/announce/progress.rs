@@ -1,28 +1,28 @@
-//! How far an engine has been told.
+//! The announcement progress of one engine.
 //!
-//! An entry carries the run in which it last changed, an engine carries the run up to which it knows, and what it has to be told
-//! follows from the two. While many messages are under way, the cursor says how far in the order of keys the engine has come, so
-//! that a stop at any instant repeats at most one message.
+//! An entry carries the run in which it last changed, and an engine carries the run up to which it has been told. What
+//! it still has to be told follows from the two. While a round of many messages is under way, a cursor records the last
+//! key that was sent, so that an interruption at any instant repeats at most one message.
 
-/// The run that makes the baseline: what was there then is not told until asked for.
+/// The run that makes the baseline: entries that existed then are announced only on request.
 const BASELINE: i64 = 1;
 
-/// How far an engine has been told.
+/// The announcement progress of one engine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct EngineState {
-    /// It knows all that changed up to and including this run.
+    /// The engine has been told of everything that changed up to and including this run.
     pub watermark: i64,
-    /// A round of telling is under way that ends with this run.
+    /// The run that the round under way ends with.
     pub target: Option<i64>,
-    /// Of that round, it knows all keys up to and including this one.
+    /// The round under way has covered all keys up to and including this one.
     pub cursor: Option<u128>,
-    /// It asked to be left alone until this instant, in seconds since 1970.
+    /// The engine asked for no more messages before this instant, in seconds since 1970.
     pub not_before: Option<i64>,
 }
 
 impl EngineState {
-    /// The round that is under way, or that begins now and ends with the last run. `known` is none for an engine that was never told
-    /// anything; with `all`, a round over the whole site begins.
+    /// Resumes the round that is under way, or begins one that ends with the last run. `known` is `None` for an engine
+    /// that was never told anything; with `all`, a round over the whole site begins.
     pub fn begin(known: Option<Self>, last_run: i64, all: bool) -> Self {
         let known = known.unwrap_or(Self { watermark: BASELINE, ..Self::default() });
         let mut state = match all {
@@ -33,27 +33,27 @@ impl EngineState {
         state
     }
 
-    /// The run that the round under way ends with; 0 where none is.
+    /// The run that the round under way ends with, or 0.
     pub fn target(&self) -> i64 {
         self.target.unwrap_or_default()
     }
 
-    /// Whether a key is still to be told in the round under way.
+    /// Whether a key has still to be sent in the round under way.
     pub fn awaits(&self, key: u128) -> bool {
         self.cursor.is_none_or(|cursor| key > cursor)
     }
 
-    /// All keys up to this one are told.
+    /// Records that all keys up to this one have been sent.
     pub fn told(self, key: Option<u128>) -> Self {
         Self { cursor: key.or(self.cursor), not_before: None, ..self }
     }
 
-    /// The round is over.
+    /// Ends the round.
     pub fn finished(self) -> Self {
         Self { watermark: self.target(), ..Self::default() }
     }
 
-    /// Until when it asked to be left alone, where that is later than `now`: both in seconds since 1970.
+    /// The instant until which the engine asked for no messages, if it is later than `now`. Both in seconds since 1970.
     pub fn left_alone(&self, now: i64) -> Option<i64> {
         self.not_before.filter(|until| *until > now)
     }

@@ -1,11 +1,11 @@
-//! What to do about a finding: it depends on who wrote the file.
+//! What to do about a finding, which depends on who wrote the file.
 
 use super::codes::{COPY_DIFFERS, FILE_BROKEN, FILE_MISSING, FindingKind, NEWS_TOO_OLD, NOT_WELL_FORMED};
 use super::files::Inspection;
 use crate::placement::is_sitemap;
 
 impl Inspection {
-    /// What to do about a finding: building again helps only where the file is one that a build writes.
+    /// The advice for a finding. Building again helps only if the file is one that a build writes.
     pub(super) fn mend(&self, kind: &FindingKind, file: &str) -> &'static str {
         let by_building = [&FILE_MISSING, &FILE_BROKEN, &NOT_WELL_FORMED, &NEWS_TOO_OLD, &COPY_DIFFERS];
         let is_one = by_building.iter().any(|known| known.code == kind.code);
@@ -16,7 +16,7 @@ impl Inspection {
         }
     }
 
-    /// Whether a file is one that a build writes, by its name.
+    /// Whether a build writes a file with this name.
     fn is_built(&self, file: &str) -> bool {
         let Some((folder, main)) = self.main.as_deref().and_then(|main| main.rsplit_once('/')) else { return false };
         let name = file.strip_prefix(folder).and_then(|rest| rest.strip_prefix('/'));

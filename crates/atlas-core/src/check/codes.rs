@@ -1,8 +1,8 @@
-//! The kinds of findings: code, severity, and what to do.
+//! The kinds of finding: code, severity and advice.
 
 use crate::report::Severity;
 
-/// A kind of finding.
+/// One kind of finding.
 pub(super) struct FindingKind {
     pub(super) code: &'static str,
     pub(super) severity: Severity,

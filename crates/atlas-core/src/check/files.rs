@@ -1,4 +1,4 @@
-//! The files of an inspection: robots.txt, indexes, sitemap files and their copies.
+//! Inspecting files: robots.txt, indexes, sitemap files and their compressed copies.
 
 use std::collections::{HashMap, HashSet, VecDeque};
 
@@ -20,7 +20,7 @@ use crate::placement::{MOST_BYTES, MOST_FILES, MOST_URLS, is_packed, packed_name
 use crate::report::Finding;
 use crate::robots::{Robots, sitemap_lines};
 
-/// A file to fetch, and who named it.
+/// A file to fetch, and where it was named.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FileRequest {
     /// Its address.
@@ -36,16 +36,16 @@ impl FileRequest {
     }
 }
 
-/// What came when a file was fetched and, where its name ends in `.gz`, unpacked.
+/// The result of fetching a file; a file whose name ends in `.gz` is unpacked.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum FetchResult {
-    /// Its bytes, unpacked; one byte more than the limit is enough of a file that is too large.
+    /// Its bytes, unpacked. For a file that is too large, one byte more than the limit is enough.
     Bytes(Vec<u8>),
     /// There is no such file.
     Missing,
-    /// It is not below what the caller can look at.
+    /// The caller cannot look there.
     OutOfReach,
-    /// It could not be read or unpacked: why.
+    /// It could not be read or unpacked, and why.
     Broken(String),
 }
 
@@ -56,26 +56,26 @@ pub struct FileSeen {
     pub address: String,
     /// Whether it is an index.
     pub is_index: bool,
-    /// `url` elements, or `sitemap` elements of an index.
+    /// The number of `url` elements, or of `sitemap` elements in an index.
     pub entries: u64,
     /// Pictures.
     pub images: u64,
     /// Videos.
     pub videos: u64,
-    /// Articles of news.
+    /// News articles.
     pub news: u64,
-    /// Unpacked size.
+    /// Unpacked size in bytes.
     pub bytes: u64,
     /// The newest `lastmod` in it.
     pub newest: Option<Lastmod>,
 }
 
-/// What came of an inspection.
+/// The result of an inspection.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Report {
     /// The files that were read, in order.
     pub files: Vec<FileSeen>,
-    /// What was found, errors first.
+    /// The findings, errors first.
     pub findings: Vec<Finding>,
 }
 
@@ -87,15 +87,15 @@ pub struct Inspection {
     pub(super) asked: HashSet<String>,
     pub(super) seen: HashMap<u64, u32>,
     pub(super) robots: Robots,
-    /// The origin whose robots.txt declares the sitemaps: they may list its URLs from wherever they are.
+    /// The origin whose robots.txt declares the sitemaps. They may list its URLs from any host.
     pub(super) origin: String,
-    /// The address of the main file of the configuration, where there is one.
+    /// The address of the main file, if there is a configuration.
     pub(super) main: Option<String>,
     pub(super) report: Report,
 }
 
 impl Inspection {
-    /// Begins an inspection at an instant, by which dates in the future are told.
+    /// Begins an inspection at this instant, against which future dates are judged.
     pub fn new(now: Lastmod) -> Self {
         Self {
             now,
@@ -109,7 +109,7 @@ impl Inspection {
         }
     }
 
-    /// Takes robots.txt, from which the sitemaps are known; `expected` is the main file of the configuration.
+    /// Takes robots.txt, which declares the sitemaps. `expected` is the main file of the configuration.
     pub fn robots(&mut self, robots_address: &str, fetched: &FetchResult, expected: Option<&str>) {
         self.main = expected.map(str::to_owned);
         let bytes: &[u8] = match fetched {
@@ -168,7 +168,7 @@ impl Inspection {
         self.waiting.pop_front()
     }
 
-    /// Takes a file that was asked for.
+    /// Takes a file that was requested.
     pub fn file(&mut self, wanted: &FileRequest, fetched: &FetchResult) {
         let address = wanted.address.as_str();
         let own_host = address::origin(address) == self.origin;
@@ -307,7 +307,7 @@ impl Inspection {
         if !lastmod::is_schema_form(text) {
             self.find(&LASTMOD_FORM, file, line, || format!("“{text}” is not in a form of the schema"));
         }
-        // A day's grace: the day may have begun elsewhere.
+        // One day of grace: the day may have begun in another zone.
         if date.epoch_day() > self.now.epoch_day() + 1 {
             self.find(&LASTMOD_FUTURE, file, line, || format!("{text} lies in the future"));
         }
@@ -326,7 +326,7 @@ impl Inspection {
         }
     }
 
-    /// Ends the inspection.
+    /// Ends the inspection and returns its result.
     pub fn finish(mut self) -> Report {
         self.report.findings.sort_by_key(|finding| finding.severity);
         self.report

@@ -1,7 +1,7 @@
-//! Inspecting a site's sitemaps the way an engine reads them: files in, findings out.
+//! Inspecting a site's sitemaps as an engine reads them: files in, findings out.
 //!
-//! The caller fetches; [`Inspection`] says what to fetch next and what is wrong with what came. Findings of one kind in
-//! one file are counted, not listed, so that a broken file of 50,000 URLs is one line to read.
+//! The caller fetches the files; [`Inspection`] says which file to fetch next and judges what came. Findings of one
+//! kind in one file are counted rather than listed, so that a broken file of 50,000 URLs takes one line.
 
 mod codes;
 mod files;

@@ -1,4 +1,4 @@
-//! The entries of a sitemap file.
+//! Inspecting the entries of a sitemap file.
 
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
@@ -101,7 +101,7 @@ impl Inspection {
         if self.robots.barred("*", address.path()).is_some() {
             self.find(&LOC_BARRED, sitemap, line, || loc.to_owned());
         }
-        // The pictures, videos or news of a page may stand in files of their own beside the page itself.
+        // The pictures, videos or news of a page may be in files of their own, beside the page itself.
         let is_news = url.news != RawNews::default() || is_file_of_news(sitemap);
         let part = [!url.images.is_empty(), !url.videos.is_empty(), is_news];
         let part = part.iter().fold(0, |bits, has| bits << 1 | u64::from(*has));
@@ -113,8 +113,8 @@ impl Inspection {
     }
 }
 
-/// Whether a file is one of news by its name, as this tool gives names: where nothing is news, it lists the newest articles all the
-/// same.
+/// Whether a file holds news, by the names that this tool gives. If nothing is news, such a file lists the newest
+/// articles instead.
 fn is_file_of_news(sitemap: &str) -> bool {
     let name = sitemap.rsplit('/').next().unwrap_or_default();
     parts_of(name).is_some_and(|(_, kind, _)| kind == FileKind::News)

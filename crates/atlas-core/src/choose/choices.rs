@@ -1,4 +1,4 @@
-//! The choices of a configuration: all that a chooser goes by, but for the instant and robots.txt, which a run brings.
+//! The settings that decide which entries are kept. A run adds its time and robots.txt to make a [`Chooser`].
 
 use serde::Serialize;
 
@@ -11,14 +11,14 @@ use crate::calendar::Calendar;
 use crate::placement::OwnFiles;
 use crate::robots::Robots;
 
-/// What a configuration says of which entries go in, and how.
+/// The part of a configuration that decides which entries are kept, and how they are written.
 #[derive(Debug, Clone, Serialize)]
 pub struct Choices {
     /// The site.
     pub site: Site,
-    /// Files that never come back as entries.
+    /// Files that are never listed as entries.
     pub own_files: OwnFiles,
-    /// Product tokens for which robots.txt is asked; `*` is always among them.
+    /// The product tokens that robots.txt is checked for. `*` is always among them.
     pub tokens: Vec<String>,
     /// The rules.
     pub rules: Vec<Rule>,
@@ -29,7 +29,7 @@ pub struct Choices {
 }
 
 impl Choices {
-    /// Those of a site of whose entries all go in, into these sections.
+    /// The choices of a site that keeps every entry, in these sections.
     pub fn of(site: Site, sections: Sections) -> Self {
         Self {
             site,
@@ -41,7 +41,8 @@ impl Choices {
         }
     }
 
-    /// The chooser of a run: at this instant, with the site's robots.txt. What its rules have met is of that run alone.
+    /// The chooser of one run: at this instant, with the site's robots.txt. Which of its rules have matched is recorded
+    /// for that run alone.
     pub fn chooser(&self, robots: Robots, calendar: Calendar) -> Chooser {
         let Self { site, own_files, tokens, rules, sections, archives } = self.clone();
         let rules = rules.into_iter().map(|rule| Rule { met: Met::default(), ..rule }).collect();

@@ -1,4 +1,4 @@
-//! The chooser: asks about an entry, question by question.
+//! The chooser: decides about an entry, one question at a time.
 
 use super::error_page::is_error_page;
 use super::reason::Reason;
@@ -15,16 +15,16 @@ use crate::hint::PriorityHint;
 use crate::placement::OwnFiles;
 use crate::robots::Robots;
 
-/// What an entry is chosen by.
+/// Decides whether an entry is kept, and how it is written.
 #[derive(Debug, Clone)]
 pub struct Chooser {
     /// The site.
     pub site: Site,
-    /// Files that never come back as entries.
+    /// Files that are never listed as entries.
     pub own_files: OwnFiles,
     /// The site's robots.txt.
     pub robots: Robots,
-    /// Product tokens for which robots.txt is asked; `*` is always among them.
+    /// The product tokens that robots.txt is checked for. `*` is always among them.
     pub tokens: Vec<String>,
     /// The rules of the configuration.
     pub rules: Vec<Rule>,
@@ -32,17 +32,17 @@ pub struct Chooser {
     pub sections: Sections,
     /// The archives of the configuration.
     pub archives: Archives,
-    /// The instant of the run and the site's zone: what is published later waits.
+    /// The instant of the run and the site's zone. Entries published later are not listed yet.
     pub calendar: Calendar,
 }
 
 impl Chooser {
-    /// Decides about one entry; `sources` are the places of the sources that speak of it.
+    /// Decides about one entry. `sources` are the indexes of the sources that name it.
     pub fn choose(&self, contribution: &Contribution<'_>, sources: &[u16]) -> Verdict {
         self.ask(contribution, sources, &mut Untold)
     }
 
-    /// Decides about one entry and tells each step.
+    /// Decides about one entry and records each step.
     pub fn explain(&self, contribution: &Contribution<'_>, sources: &[u16]) -> (Verdict, Vec<Step>) {
         let mut steps = Vec::new();
         let verdict = self.ask(contribution, sources, &mut steps);
@@ -154,7 +154,7 @@ impl Chooser {
         None
     }
 
-    /// Whether it is to be kept, by its own word, by the rules, by what it is.
+    /// Whether it is kept: by its own word, by the rules, by what it is.
     fn ask_keep(
         contribution: &Contribution<'_>,
         path: &str,
@@ -205,7 +205,7 @@ impl Chooser {
         None
     }
 
-    /// What is published later waits, what has expired leaves.
+    /// Whether it is published and has not expired.
     fn ask_time(&self, contribution: &Contribution<'_>, trail: &mut impl Trail) -> Option<Verdict> {
         if let Some(published) = contribution.published.filter(|published| self.calendar.is_to_come(published)) {
             return Some(trail.out(Reason::Scheduled, "published", || format!("on {published}, which is yet to come")));
@@ -222,7 +222,7 @@ impl Chooser {
         None
     }
 
-    /// Its section: by its own word, by a rule, by its archive, by its path, by its source.
+    /// Chooses its section: by its own word, a rule, its archive, its path or its source, in this order.
     fn ask_section(
         &self,
         contribution: &Contribution<'_>,
@@ -252,7 +252,7 @@ impl Chooser {
         found
     }
 
-    /// The hints and the date: by its own word, by a rule, by its archive, by its section.
+    /// Chooses its hints and date policy: by its own word, a rule, its archive or its section, in this order.
     fn ask_hints(
         &self,
         contribution: &Contribution<'_>,
@@ -413,7 +413,7 @@ mod tests {
         assert_eq!(kept.priority, Priority::new(0.9));
     }
 
-    /// One entry to which its own word, a rule, its archive and its section all have something to say.
+    /// One entry that its own word, a rule, its archive and its section all give settings to.
     #[rstest]
     #[case::itself(true, true, true, ("halts", 0.9))]
     #[case::rule(false, true, true, ("locomotives", 0.1))]

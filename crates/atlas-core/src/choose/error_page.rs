@@ -1,13 +1,13 @@
-//! Pages that a server shows when another is missing or broken.
+//! Recognising the pages that a server shows if another is missing or broken.
 
-/// Whether a page is what a server shows in place of another: a file named after a status (`404.html`, `50x.html`), or one
-/// whose title begins with the status and says that it was not found.
+/// Whether a page is what a server shows in place of another: a file named after a status (`404.html`, `50x.html`), or
+/// a page whose title begins with the status and says that something was not found.
 pub(super) fn is_error_page(path: &str, title: Option<&str>) -> bool {
     is_error_path(path.as_bytes()) || title.is_some_and(is_error_title)
 }
 
 fn is_error_path(path: &[u8]) -> bool {
-    // Of most paths no segment begins with such a digit: all their bytes are looked at in few steps.
+    // In most paths no segment begins with such a digit, which a few wide steps can tell.
     let begun = path.iter().zip(&path[path.len().min(1)..]);
     if begun.fold(0, |any, (byte, next)| any | u8::from((*byte == b'/') & (*next | 1 == b'5'))) == 0 {
         return false;

@@ -1,21 +1,21 @@
-//! Choosing: does an entry go in, and if not, why not; and how it goes in.
+//! Choosing: whether an entry is listed, why not if not, and how it is written.
 //!
-//! No entry is dropped in silence. The questions are asked in one fixed order; the first that says no gives the
-//! [`Reason`]. What the page states about itself for all engines (noindex, a redirect, another canonical) always wins; its
-//! own word to this tool stands above the rules of the configuration; those stand above archives and sections.
+//! No entry is dropped in silence. The questions are asked in one fixed order, and the first that says no gives the
+//! [`Reason`]. What the page tells all engines (noindex, a redirect, another canonical address) always wins; its own
+//! word to this tool comes before the rules of the configuration, and those come before archives and sections.
 //!
-//! | file | holds |
+//! | file | contents |
 //! |---|---|
 //! | `reason` | why an entry is left out |
 //! | `pattern` | path patterns |
-//! | `section` | sections, and which of them an entry falls into |
-//! | `rule` | the choices of the configuration |
+//! | `section` | sections, and which of them an entry belongs to |
+//! | `rule` | the rules of the configuration |
 //! | `error_page` | error pages, by name and title |
-//! | `verdict` | what is decided |
-//! | `trail` | each question that was asked, and its answer |
-//! | `ruled` | what all rules say of one entry |
-//! | `chooser` | the questions in their order |
-//! | `choices` | what a configuration says, from which a run makes its chooser |
+//! | `verdict` | the decision |
+//! | `trail` | the questions asked, and their answers |
+//! | `ruled` | the settings that all rules together give one entry |
+//! | `chooser` | the questions, in order |
+//! | `choices` | the settings from which a run makes its chooser |
 
 mod reason;
 mod pattern;

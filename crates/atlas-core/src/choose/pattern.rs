@@ -1,19 +1,19 @@
-//! Path patterns of rules and sections.
+//! The path patterns of rules and sections.
 
 use globset::GlobSet;
 use serde::{Serialize, Serializer};
 
-/// Path patterns, with the text they were typed as.
+/// Path patterns, with the text as typed.
 #[derive(Debug, Clone)]
 pub struct Patterns {
-    /// The patterns.
+    /// The compiled patterns.
     pub globs: GlobSet,
-    /// As they were typed, for messages.
+    /// The text as typed, for messages.
     pub written: String,
 }
 
 impl Serialize for Patterns {
-    /// As they were typed: that decides what they match.
+    /// Serializes the text as typed, which decides what they match.
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         self.written.serialize(serializer)
     }

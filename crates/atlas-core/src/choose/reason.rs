@@ -1,4 +1,4 @@
-//! Why an entry is left out.
+//! The reasons why entries are left out.
 
 use serde::Serialize;
 
@@ -8,50 +8,50 @@ use serde::Serialize;
 pub enum Reason {
     /// Its scheme, host, port or folder is not the site's.
     OtherHost,
-    /// 2,048 characters or more.
+    /// It has 2,048 characters or more.
     TooLong,
     /// It is a file that this tool wrote.
     OwnFile,
-    /// The server gives no page there.
+    /// The server says that no page is there.
     NoPage,
-    /// The server fails there.
+    /// The server fails to deliver it.
     ServerError,
-    /// What is served there is not a page.
+    /// What the server delivers is not a page.
     NotAPage,
     /// The page forbids indexing.
     Noindex,
-    /// The page sends its visitors elsewhere.
+    /// The page redirects its visitors.
     Redirect,
-    /// The page names another URL as its original.
+    /// The page names another URL as its canonical address.
     CanonicalElsewhere,
-    /// A value that decides whether it goes in cannot be read.
+    /// A field that decides whether it is kept cannot be read.
     Unreadable,
-    /// It is not meant for the public yet.
+    /// It is not public yet.
     Draft,
     /// The page or row asks to be left out.
     OwnWord,
     /// A rule of the configuration.
     Rule,
-    /// It is what the server shows when a page is missing or broken.
+    /// It is the page that the server shows if another is missing or broken.
     ErrorPage,
-    /// robots.txt keeps engines from fetching it.
+    /// robots.txt forbids engines to fetch it.
     Disallowed,
-    /// Its day of publication lies in the future: it waits.
+    /// Its publication lies in the future.
     Scheduled,
-    /// Its day is over.
+    /// It has expired.
     Expired,
     /// It would be an archive's page, but the site has no such page.
     NoArchivePage,
-    /// The folder that serves its URL was read, and has no page there.
+    /// The folder that serves its URL was read, and has no such page.
     NotInFolder,
     /// Its section is switched off.
     SectionOff,
-    /// The same source had named it before.
+    /// The same source has named it before.
     Duplicate,
 }
 
 impl Reason {
-    /// All reasons, in the order in which they are asked about.
+    /// All reasons, in the order in which they are checked.
     pub const ALL: [Self; 21] = [
         Self::OtherHost,
         Self::TooLong,
@@ -103,12 +103,12 @@ impl Reason {
         }
     }
 
-    /// The reason of that code.
+    /// The reason with this code.
     pub fn named(code: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|reason| reason.code() == code)
     }
 
-    /// What it means, for people.
+    /// What it means, for the user.
     pub fn words(self) -> &'static str {
         match self {
             Self::OtherHost => "not on this site (scheme, host, port or folder)",

@@ -1,4 +1,5 @@
-//! Rules: choices about entries, from the configuration. The last rule that matches wins, for each setting on its own.
+//! Rules from the configuration, which change how entries are chosen. For each setting, the last rule that matches
+//! wins.
 
 use std::collections::{BTreeSet, HashSet};
 use std::fmt;
@@ -13,65 +14,65 @@ use crate::archive::{By, ascii_slug, slug};
 use crate::contribution::Contribution;
 use crate::hint::{Hints, PriorityHint, depth};
 
-/// A choice about entries.
+/// One rule.
 #[derive(Debug, Clone, Serialize)]
 pub struct Rule {
-    /// The line of the configuration it begins in, for `why`.
+    /// The line of the configuration in which it begins, for `why`.
     #[serde(skip)]
     pub line: u32,
-    /// What an entry must be like: all of them must hold.
+    /// The conditions, all of which must hold.
     pub conditions: Vec<Condition>,
-    /// Whether such entries go in.
+    /// Whether matching entries are kept.
     pub keep: Option<bool>,
-    /// The section they go into.
+    /// The section of matching entries.
     pub section: Option<String>,
-    /// How they go in.
+    /// The hints and date policy of matching entries.
     pub hints: Hints,
-    /// Some entry was like that.
+    /// Whether any entry has matched.
     #[serde(skip)]
     pub met: Met,
 }
 
-/// Whether a rule has met an entry that it is for: shared by all copies of it.
+/// Whether any entry has matched a rule. All copies of the rule share it.
 #[derive(Debug, Clone, Default)]
 pub struct Met(Arc<AtomicBool>);
 
 impl Met {
     fn set(&self) {
-        // To look is cheaper than to write what is there already.
+        // Reading is cheaper than writing what is already there.
         if !self.0.load(Ordering::Relaxed) {
             self.0.store(true, Ordering::Relaxed);
         }
     }
 
-    /// Whether any was met.
+    /// Whether any entry has matched.
     pub fn any(&self) -> bool {
         self.0.load(Ordering::Relaxed)
     }
 }
 
-/// Of a rule on a category, tag or author: which entries it speaks for.
+/// Which entries a rule on a category, tag or author covers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
 pub enum Covers {
-    /// The archive's page and every entry in it.
+    /// The archive's page and every entry in the archive.
     #[default]
     EntriesAndArchivePage,
-    /// The entries, not the archive's page.
+    /// The entries, but not the archive's page.
     Entries,
-    /// The archive's page alone.
+    /// Only the archive's page.
     ArchivePage,
 }
 
-/// One thing that an entry must be like. Lists hold where any of theirs does.
+/// One condition on an entry. A list holds if any of its items does.
 #[derive(Debug, Clone, Serialize)]
 pub enum Condition {
     /// Its path matches.
     Path(Patterns),
-    /// The section it would be in without rules.
+    /// The section that the entry would be in without rules.
     Section(Vec<String>),
-    /// A source that speaks of it, by its place; and the names as they were typed.
+    /// A source that names it, by index, and the names as typed.
     Source(Vec<u16>, String),
-    /// Its kind, in any case.
+    /// Its kind, whatever the case of letters.
     Kind(Vec<String>),
     /// Its id.
     Id(Vec<String>),
@@ -83,35 +84,35 @@ pub enum Condition {
     Title(#[serde(serialize_with = "as_written")] Regex),
     /// Its whole URL matches.
     Url(#[serde(serialize_with = "as_written")] Regex),
-    /// Its URL or its id is in a list; and the list's name.
+    /// Its URL or its id is in a list, and the list's name.
     Listed(#[serde(serialize_with = "in_order")] HashSet<String>, String),
-    /// It was published, else modified, at least so many days ago.
+    /// It was published (or, if that is unknown, modified) at least this many days ago.
     OlderThan(u32),
-    /// It was published, else modified, less than so many days ago.
+    /// It was published (or, if that is unknown, modified) less than this many days ago.
     NewerThan(u32),
-    /// Its path has at least so many parts.
+    /// Its path has at least this many parts.
     LeastDepth(usize),
-    /// Its path has at most so many parts.
+    /// Its path has at most this many parts.
     MostDepth(usize),
-    /// It has pictures, or has none.
+    /// Whether it has pictures.
     WithImages(bool),
-    /// It has videos, or has none.
+    /// Whether it has videos.
     WithVideos(bool),
 }
 
-/// A pattern as it was typed: that decides what it matches.
+/// Serializes a pattern as it was typed, because that decides what it matches.
 fn as_written<S: Serializer>(pattern: &Regex, serializer: S) -> Result<S::Ok, S::Error> {
     pattern.as_str().serialize(serializer)
 }
 
-/// A list in an order that does not depend on the run.
+/// Serializes a list in an order that is the same in every run.
 fn in_order<S: Serializer>(list: &HashSet<String>, serializer: S) -> Result<S::Ok, S::Error> {
     list.iter().collect::<BTreeSet<_>>().serialize(serializer)
 }
 
 const DAY: i64 = 24 * 3600;
 
-/// What rules look at.
+/// What the conditions of a rule are checked against.
 pub(super) struct RuleSubject<'a> {
     pub(super) contribution: &'a Contribution<'a>,
     pub(super) path: &'a str,
@@ -130,17 +131,18 @@ impl Rule {
         against
     }
 
-    /// Whether it asks for the instant of the run, so that it may decide otherwise about the same entry another day.
+    /// Whether it depends on the time of the run, so that it may decide differently about the same entry on another
+    /// day.
     pub fn asks_for_the_instant(&self) -> bool {
         self.conditions.iter().any(|one| matches!(one, Condition::OlderThan(_) | Condition::NewerThan(_)))
     }
 
-    /// What it is for, as the configuration writes it.
+    /// Its conditions, as the configuration writes them.
     pub fn is_for(&self) -> String {
         self.conditions.iter().map(Condition::written).collect::<Vec<_>>().join(" and ")
     }
 
-    /// What it sets, as the configuration writes it.
+    /// Its settings, as the configuration writes them.
     pub(super) fn says(&self) -> String {
         let priority = self.hints.priority.map(|priority| match priority {
             PriorityHint::Fixed(number) => format!("priority = {number}"),
@@ -199,7 +201,7 @@ impl Condition {
 }
 
 impl Condition {
-    /// What it asks for, as the configuration writes it.
+    /// The condition, as the configuration writes it.
     fn written(&self) -> String {
         let list = |key: &str, names: &[String]| format!("{key} {}", names.join(" or "));
         match self {
@@ -225,7 +227,7 @@ impl Condition {
     }
 }
 
-/// What does not hold, after “not for it, …”.
+/// Completes “not for it, …” with what does not hold.
 impl fmt::Display for Condition {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         let one_of = |formatter: &mut fmt::Formatter<'_>, what: &str, names: &[String]| {
@@ -280,7 +282,7 @@ pub(super) mod tests {
         Patterns { globs: builder.build().unwrap(), written: patterns.join(", ") }
     }
 
-    /// A rule that says nothing yet.
+    /// A rule without settings.
     pub(in crate::choose) fn rule_of(line: u32, condition: Condition) -> Rule {
         Rule {
             line,

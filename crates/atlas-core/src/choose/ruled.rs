@@ -1,11 +1,11 @@
-//! What the rules say of one entry.
+//! The settings that the rules give one entry.
 
 use super::rule::{Rule, RuleSubject};
 use super::trail::{Setting, SettingOrigin, Trail};
 use crate::entry::{Changefreq, DatePolicy};
 use crate::hint::PriorityHint;
 
-/// What the rules say of one entry: for each setting the word of the last that matches.
+/// The settings that the rules give one entry: for each setting, the last rule that matches wins.
 #[derive(Debug, Default)]
 pub(super) struct Ruled<'r> {
     pub(super) keep: Option<Setting<bool>>,
@@ -16,13 +16,13 @@ pub(super) struct Ruled<'r> {
 }
 
 impl<'r> Ruled<'r> {
-    /// Asks every rule; for each setting the last that matches has the word.
+    /// Applies all rules; for each setting, the last rule that matches wins.
     pub(super) fn of(rules: &'r [Rule], facts: &RuleSubject<'_>, trail: &mut impl Trail) -> Self {
         let mut ruled = Self::default();
         for rule in rules {
             let against = rule.against(facts);
             trail.pass("rule", || match against {
-                // Where a rule asks for one thing alone, that is what does not hold.
+                // If a rule has only one condition, that is the one that does not hold.
                 Some(_) if rule.conditions.len() == 1 => format!("line {}, {}: not for it", rule.line, rule.is_for()),
                 Some(condition) => format!("line {}, {}: not for it, {condition}", rule.line, rule.is_for()),
                 None => format!("line {}, {}: {}", rule.line, rule.is_for(), rule.says()),

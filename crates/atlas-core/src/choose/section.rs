@@ -1,4 +1,4 @@
-//! Sections: named groups of entries that get sitemap files of their own.
+//! Sections: named groups of entries with sitemap files of their own.
 
 use serde::Serialize;
 use thiserror::Error;
@@ -6,10 +6,10 @@ use thiserror::Error;
 use super::pattern::Patterns;
 use crate::hint::Hints;
 
-/// The section of every entry that nothing else puts anywhere.
+/// The section of every entry that nothing else assigns.
 pub const DEFAULT_SECTION: &str = "pages";
 
-/// Why a text cannot name a section.
+/// Why a text cannot be the name of a section.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error(
     "“{0}” cannot name a section: use 1 to 40 small letters, digits and hyphens, beginning with a letter or digit (it becomes part of file names)"
@@ -17,35 +17,39 @@ pub const DEFAULT_SECTION: &str = "pages";
 pub struct SectionNameError(String);
 
 /// Checks a section's name.
+///
+/// # Errors
+///
+/// Returns a [`SectionNameError`] if the name could not be part of a file name.
 pub fn check_section_name(name: &str) -> Result<(), SectionNameError> {
     let allowed = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-';
     let good = (1..=40).contains(&name.len()) && name.bytes().all(allowed) && !name.starts_with('-');
     if good { Ok(()) } else { Err(SectionNameError(name.to_owned())) }
 }
 
-/// A section as the configuration states it.
+/// A section as configured.
 #[derive(Debug, Clone, Serialize)]
 pub struct Section {
     /// Its name, checked by [`check_section_name`].
     pub name: String,
-    /// What it is called where visitors read it.
+    /// The name that visitors see.
     pub title: Option<String>,
-    /// Paths that belong in it, whatever source they come from.
+    /// Paths that belong to it, whichever source names them.
     pub matching: Option<Patterns>,
-    /// Whether its entries go in.
+    /// Whether its entries are kept.
     pub on: bool,
-    /// The most entries in one of its files, where it has a word of its own on that.
+    /// The most entries in one of its files, if set for this section.
     pub urls_per_file: Option<u32>,
-    /// The most bytes in one of its files, where it has a word of its own on that.
+    /// The most bytes in one of its files, if set for this section.
     pub bytes_per_file: Option<u64>,
-    /// The most pictures and videos in one of its files, where it has a word of its own on that.
+    /// The most pictures and videos in one of its files, if set for this section.
     pub media_per_file: Option<u32>,
-    /// How its entries go in, where nothing closer to them has a word on that.
+    /// The hints and date policy of its entries, unless something closer to the entry sets them.
     pub hints: Hints,
 }
 
 impl Section {
-    /// One with nothing but a name.
+    /// A section with a name and no settings.
     pub fn named(name: &str) -> Self {
         Self {
             name: name.to_owned(),
@@ -59,7 +63,7 @@ impl Section {
         }
     }
 
-    /// What it is called where visitors read it: its title, else its name as a word: `cab-rides` is `Cab rides`.
+    /// The name that visitors see: the title, or the name as a word (`cab-rides` becomes `Cab rides`).
     pub fn label(&self) -> String {
         self.title.clone().unwrap_or_else(|| {
             let words = self.name.replace('-', " ");
@@ -73,23 +77,24 @@ impl Section {
 #[derive(Debug, Clone, Serialize)]
 pub struct Sections {
     list: Vec<Section>,
-    /// The place of the default one.
+    /// The index of the default section.
     default: usize,
 }
 
-/// Why an entry is in its section, for people.
+/// Why an entry is in its section.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SectionReason {
-    /// A `matching` of the section fits its path.
+    /// A `matching` pattern of the section fits its path.
     ByPath,
-    /// The source says so.
+    /// The source puts it there.
     BySource,
-    /// Nothing says otherwise.
+    /// Nothing assigns it anywhere else.
     ByDefault,
 }
 
 impl Sections {
-    /// The configured sections, then those that only sources, rules and archives name, then the default one where it is not among them.
+    /// The configured sections, then those that only sources, rules and archives name, then the default section if it
+    /// is not among them.
     pub fn new(configured: Vec<Section>, named_elsewhere: impl IntoIterator<Item = String>) -> Self {
         let mut list = configured;
         for name in named_elsewhere.into_iter().chain([DEFAULT_SECTION.to_owned()]) {
@@ -101,8 +106,8 @@ impl Sections {
         Self { list, default }
     }
 
-    /// Finds the section of an entry: the first whose `matching` fits, else the one its source names, else the default.
-    /// Returns its place in [`Sections::list`].
+    /// Finds the section of an entry: the first whose `matching` fits, else the one that its source names, else the
+    /// default. Returns an index into [`Sections::list`].
     pub fn find(&self, path: &str, from_source: Option<&str>) -> (usize, SectionReason) {
         let fits = |section: &Section| section.matching.as_ref().is_some_and(|patterns| patterns.globs.is_match(path));
         if let Some(at) = self.list.iter().position(fits) {
@@ -114,17 +119,17 @@ impl Sections {
         }
     }
 
-    /// The place of the section of that name in [`Sections::list`].
+    /// The index in [`Sections::list`] of the section with this name.
     pub fn named(&self, wanted: &str) -> Option<usize> {
         self.list.iter().position(|section| section.name == wanted)
     }
 
-    /// The names of the sections in their order.
+    /// The names of the sections, in order.
     pub fn names(&self) -> Vec<&str> {
         self.list.iter().map(|section| section.name.as_str()).collect()
     }
 
-    /// The sections in their order.
+    /// The sections, in order.
     pub fn list(&self) -> &[Section] {
         &self.list
     }

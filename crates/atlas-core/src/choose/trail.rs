@@ -1,22 +1,22 @@
-//! The trail of questions that were asked about an entry, and whose word each answer was.
+//! The trail of a decision: the questions asked about an entry, and what decided each answer.
 
 use serde::Serialize;
 
 use super::reason::Reason;
 use super::verdict::Verdict;
 
-/// One question that was asked about an entry, for `why`.
+/// One question asked about an entry, for `why`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Step {
-    /// What was asked.
+    /// The question.
     pub question: &'static str,
-    /// What the answer was, and where it came from.
+    /// The answer, and where it came from.
     pub answer: String,
-    /// Whether it settled the matter.
+    /// Whether it settled the decision.
     pub decisive: bool,
 }
 
-/// Where the steps go: nowhere while a million entries pass, into a list for one.
+/// Where steps are recorded: nowhere while a million entries pass, in a list for one.
 pub(super) trait Trail {
     fn note(&mut self, question: &'static str, answer: impl FnOnce() -> String, decisive: bool);
 
@@ -30,7 +30,7 @@ pub(super) trait Trail {
     }
 }
 
-/// Nobody asks why.
+/// Records nothing.
 pub(super) struct Untold;
 
 impl Trail for Untold {
@@ -43,14 +43,14 @@ impl Trail for Vec<Step> {
     }
 }
 
-/// A word on a setting, and where it comes from.
+/// The value of a setting, and where it comes from.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Setting<T> {
     pub(super) value: T,
     pub(super) from: SettingOrigin,
 }
 
-/// Where a word on a setting comes from.
+/// Where the value of a setting comes from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum SettingOrigin {
     Itself,

@@ -1,21 +1,21 @@
-//! What is decided of an entry.
+//! The verdict on an entry: kept or left out.
 
 use super::reason::Reason;
 use crate::entry::{Changefreq, DatePolicy, Priority};
 
-/// What came of an entry.
+/// The verdict on an entry.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Verdict {
-    /// It goes in.
+    /// It is listed.
     Kept(Kept),
-    /// It does not.
+    /// It is left out, for this reason.
     LeftOut(Reason),
 }
 
-/// How an entry goes in.
+/// How a kept entry is written.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Kept {
-    /// Its section's place in [`Sections::list`](super::Sections::list).
+    /// The index of its section in [`Sections::list`](super::Sections::list).
     pub section: u16,
     /// The hint to write.
     pub changefreq: Option<Changefreq>,

@@ -1,4 +1,4 @@
-//! What a page says of itself, as a contribution.
+//! Turning a page that was read into a contribution.
 
 use std::borrow::Cow;
 
@@ -7,8 +7,8 @@ use crate::address::Address;
 use crate::page::Page;
 
 impl Page {
-    /// The page as a contribution for its address.
-    pub fn into_said(self, address: &Address) -> Contribution<'static> {
+    /// The page as a contribution for this address.
+    pub fn into_contribution(self, address: &Address) -> Contribution<'static> {
         let owned = |address: Address| Cow::Owned(address.as_str().to_owned());
         Contribution {
             url: owned(address.clone()),

@@ -1,11 +1,11 @@
-//! Merging: what several sources say of one URL, and where they are at odds.
+//! Merging what several sources say of one URL, and finding where they disagree.
 
 use super::field_table::{Contribution, field_table};
-use super::value::{FieldValue, MergeOrder, is_compared, kind_of};
+use super::value::{FieldValue, ReportOrder, is_compared, kind_of};
 use crate::titles::is_same;
 use crate::video::{self, Video};
 
-/// The first source that says something has the word.
+/// The first source that says something wins.
 fn first<'a, T: FieldValue<'a>>(mine: &mut T, theirs: T) {
     if !mine.is_given() {
         *mine = theirs;
@@ -21,12 +21,12 @@ fn unite<T: PartialEq>(mine: &mut Vec<T>, theirs: Vec<T>) {
     }
 }
 
-/// Lists of videos are united, and what is said of one video is put together.
+/// Lists of videos are united, and what is said of the same video is combined.
 fn films(mine: &mut Vec<Video>, theirs: Vec<Video>) {
     theirs.into_iter().for_each(|video| video::unite(mine, video));
 }
 
-/// What any source says stands.
+/// A flag is set if any source sets it.
 fn any(mine: &mut bool, theirs: bool) {
     *mine |= theirs;
 }
@@ -35,16 +35,16 @@ macro_rules! merge {
     ($($(#[$about:meta])* $name:ident: $type:ty = $number:literal, $merge:ident, $told:ident
         $(, weighs $field:ident ($part:tt $place:literal))?;)*) => {
         impl<'a> Contribution<'a> {
-            /// Adds what a later source says. For each field the first source that says it wins; lists are united; a noindex, a
-            /// failure or a draft from any of them stands.
+            /// Merges in what a later source says. For each field the first source that says something wins; lists are
+            /// united; a noindex, a failure or a draft from any source stands.
             pub fn merge(&mut self, other: Self) {
                 $($merge(&mut self.$name, other.$name);)*
             }
 
-            /// The fields on which another source says something else, by name. Lists are united and hence never at odds; nor are
-            /// titles that differ by the name of the site, and instants that differ by their zone.
+            /// The names of the fields on which another source disagrees. Lists are united and so never disagree; nor
+            /// do titles that differ only by the site's name, or instants that differ only by their zone.
             pub fn at_odds(&self, other: &Self) -> Vec<&'static str> {
-                let mut fields: Vec<(MergeOrder, &'static str)> = Vec::new();
+                let mut fields: Vec<(ReportOrder, &'static str)> = Vec::new();
                 $(if is_compared(&self.$name)
                     && $told!()
                     && self.$name.is_given()
@@ -60,9 +60,9 @@ macro_rules! merge {
                 fields.into_iter().map(|(_, field)| field).collect()
             }
 
-            /// All that is said besides the URL, field by field, in words. A list has a line for each of its items.
+            /// Everything that is said besides the URL, field by field, in words. A list has one line per item.
             pub fn words(&self) -> Vec<(&'static str, String)> {
-                let mut told: Vec<(MergeOrder, &'static str, String)> = Vec::new();
+                let mut told: Vec<(ReportOrder, &'static str, String)> = Vec::new();
                 $(if $told!() {
                     let words = self.$name.words().into_iter();
                     told.extend(words.map(|words| (kind_of(&self.$name), stringify!($name), words)));
@@ -75,7 +75,7 @@ macro_rules! merge {
                 told.into_iter().map(|(_, name, words)| digest(name, words)).collect()
             }
 
-            /// The same, borrowing from nothing.
+            /// The same contribution, borrowing nothing.
             pub fn into_owned(self) -> Contribution<'static> {
                 Contribution { url: self.url.into_owned().into(), $($name: FieldValue::into_owned(self.$name),)* }
             }

@@ -1,7 +1,8 @@
-//! A contribution: what one source says of one URL, as a compact row of bytes.
+//! Contributions: what one source says of one URL, as a compact row of bytes.
 //!
-//! Sources yield contributions by the million, so a row stays bytes until it is chosen. [`Contribution::write`] writes one, [`Contribution::read`]
-//! reads one, [`Contribution::merge`] joins what several sources say of the same URL. Which fields there are stands in one table.
+//! Sources yield contributions by the million, so a row stays bytes until it is chosen. [`Contribution::write`] writes
+//! a row, [`Contribution::read`] reads one, and [`Contribution::merge`] combines what several sources say of the same
+//! URL. All fields are declared in one table, `field_table`.
 
 pub(crate) mod field_table;
 mod value;

@@ -1,4 +1,4 @@
-//! Rows: what one source says of one URL as compact bytes, a number, a length and the bytes of each field that it knew.
+//! The row format: a contribution as compact bytes. Each field that is set has a number, a length and its bytes.
 
 use super::absence::Absence;
 use super::field_table::{Contribution, URL, field_table, number};
@@ -9,8 +9,8 @@ macro_rules! rows {
     ($($(#[$about:meta])* $name:ident: $type:ty = $number:literal, $merge:ident, $told:ident
         $(, weighs $field:ident ($part:tt $place:literal))?;)*) => {
         impl<'a> Contribution<'a> {
-            /// Reads a row that [`Contribution::write`] wrote. Bytes that no row holds are passed over: rows are kept in the ledger, and one
-            /// that was damaged on disk must not stop a build.
+            /// Reads a row that [`Contribution::write`] wrote. Bytes that no row contains are skipped: rows are stored
+            /// in the ledger, and one that was damaged on disk must not stop a build.
             pub fn read(row: &'a [u8]) -> Self {
                 let mut contribution = Self::default();
                 for (number, bytes) in fields(row) {
@@ -23,7 +23,7 @@ macro_rules! rows {
                 contribution
             }
 
-            /// Writes it as a row at the end of `out`.
+            /// Appends the contribution to `out` as a row.
             pub fn write(&self, out: &mut Vec<u8>) {
                 put(URL, self.url.as_bytes(), out);
                 $(self.$name.put($number, out);)*
@@ -34,18 +34,19 @@ macro_rules! rows {
 field_table!(rows);
 
 impl Contribution<'_> {
-    /// When the entry came to be, for the order in which files are filled: published, else modified, in seconds.
+    /// When the entry was created, which decides the order in which files are filled: published, else modified, in
+    /// seconds since 1970.
     pub fn age(&self) -> Option<i64> {
         self.published.or(self.modified).map(|date| date.seconds())
     }
 }
 
-/// The URL of a row, without reading the rest.
+/// The URL of a row. The rest is not read.
 pub fn url_of(row: &[u8]) -> &str {
     std::str::from_utf8(address_of(row)).unwrap_or("")
 }
 
-/// The bytes of the URL of a row, without looking at them.
+/// The bytes of a row's URL, unchecked.
 pub fn address_of(row: &[u8]) -> &[u8] {
     match fields(row).next() {
         Some((URL, bytes)) => bytes,
@@ -53,13 +54,13 @@ pub fn address_of(row: &[u8]) -> &[u8] {
     }
 }
 
-/// Whether a row says that the server has nothing there, without reading the rest.
+/// Whether a row says that the server has nothing there. The rest is not read.
 pub fn is_dead(row: &[u8]) -> bool {
     let says = |bytes: &[u8]| std::str::from_utf8(bytes).is_ok_and(|words| Absence::of(words) == Absence::NotThere);
     fields(row).any(|(field, bytes)| field == number::failure && says(bytes))
 }
 
-/// The fields of a row, in the order they were written.
+/// The fields of a row, in the order in which they were written.
 fn fields(row: &[u8]) -> impl Iterator<Item = (u8, &[u8])> {
     let mut rest = row;
     std::iter::from_fn(move || {

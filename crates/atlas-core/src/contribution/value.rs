@@ -1,4 +1,4 @@
-//! Values of fields: how each kind of them is written into a row, read back, and told.
+//! Values of fields: how each type is written into a row, read back, and shown.
 
 use std::borrow::Cow;
 
@@ -8,9 +8,9 @@ use crate::lastmod::Lastmod;
 use crate::varint;
 use crate::video::Video;
 
-/// The order in which people are told of fields.
+/// The order in which `why` shows fields.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(super) enum MergeOrder {
+pub(super) enum ReportOrder {
     Text,
     Date,
     List,
@@ -24,36 +24,36 @@ pub(super) enum MergeOrder {
     Number,
 }
 
-/// What a field may hold.
+/// A type of field.
 pub(super) trait FieldValue<'a>: Default {
-    /// The same, borrowing from nothing.
+    /// The same type, borrowing nothing.
     type Owned;
-    /// Where people are told of it.
-    const KIND: MergeOrder;
-    /// Whether two sources that say something else of it are at odds.
+    /// Where `why` shows it.
+    const KIND: ReportOrder;
+    /// Whether two sources that say different things disagree.
     const IS_COMPARED: bool = false;
 
-    /// Takes what stands in a row; a list takes one more.
+    /// Takes a value from a row; a list takes one more item.
     fn receive(&mut self, bytes: &'a [u8]);
-    /// Appends it to a row: what says nothing is not written.
+    /// Appends it to a row. A value that says nothing is not written.
     fn put(&self, number: u8, out: &mut Vec<u8>);
-    /// In words, a list item by item.
+    /// The value in words; a list item by item.
     fn words(&self) -> Vec<String>;
-    /// Whether something is said.
+    /// Whether the value says anything.
     fn is_given(&self) -> bool;
-    /// Whether it means the same as what another source says of the field.
+    /// Whether it means the same as another source's value.
     fn means(&self, _other: &Self) -> bool {
         true
     }
     fn into_owned(self) -> Self::Owned;
 }
 
-/// Where people are told of a field.
-pub(super) fn kind_of<'a, T: FieldValue<'a>>(_: &T) -> MergeOrder {
+/// Where `why` shows a field.
+pub(super) fn kind_of<'a, T: FieldValue<'a>>(_: &T) -> ReportOrder {
     T::KIND
 }
 
-/// Whether two sources that say something else of a field are at odds.
+/// Whether two sources that give a field different values disagree.
 pub(super) fn is_compared<'a, T: FieldValue<'a>>(_: &T) -> bool {
     T::IS_COMPARED
 }
@@ -71,7 +71,7 @@ fn put_text(number: u8, text: &str, out: &mut Vec<u8>) {
     }
 }
 
-/// Bytes of a row as text: rows are kept in the ledger, and one that was damaged on disk must not stop a build.
+/// The bytes of a row as text. Rows are stored in the ledger, and one that was damaged on disk must not stop a build.
 pub(super) fn text(bytes: &[u8]) -> Cow<'_, str> {
     match std::str::from_utf8(bytes) {
         Ok(text) => Cow::Borrowed(text),
@@ -89,7 +89,7 @@ fn first(bytes: &[u8]) -> usize {
 
 impl<'a> FieldValue<'a> for Option<Cow<'a, str>> {
     type Owned = Option<Cow<'static, str>>;
-    const KIND: MergeOrder = MergeOrder::Text;
+    const KIND: ReportOrder = ReportOrder::Text;
     const IS_COMPARED: bool = true;
 
     fn receive(&mut self, bytes: &'a [u8]) {
@@ -119,7 +119,7 @@ impl<'a> FieldValue<'a> for Option<Cow<'a, str>> {
 
 impl<'a> FieldValue<'a> for Vec<Cow<'a, str>> {
     type Owned = Vec<Cow<'static, str>>;
-    const KIND: MergeOrder = MergeOrder::List;
+    const KIND: ReportOrder = ReportOrder::List;
 
     fn receive(&mut self, bytes: &'a [u8]) {
         self.push(text(bytes));
@@ -144,7 +144,7 @@ impl<'a> FieldValue<'a> for Vec<Cow<'a, str>> {
 
 impl<'a> FieldValue<'a> for Vec<Alternate<'a>> {
     type Owned = Vec<Alternate<'static>>;
-    const KIND: MergeOrder = MergeOrder::Alternates;
+    const KIND: ReportOrder = ReportOrder::Alternates;
 
     fn receive(&mut self, bytes: &'a [u8]) {
         if let Some((language, url)) = std::str::from_utf8(bytes).ok().and_then(|text| text.split_once('\0')) {
@@ -173,14 +173,14 @@ impl<'a> FieldValue<'a> for Vec<Alternate<'a>> {
 
 impl<'a> FieldValue<'a> for Vec<Video> {
     type Owned = Self;
-    const KIND: MergeOrder = MergeOrder::Videos;
+    const KIND: ReportOrder = ReportOrder::Videos;
 
     fn receive(&mut self, bytes: &'a [u8]) {
         self.extend(serde_json::from_slice::<Video>(bytes));
     }
 
     fn put(&self, number: u8, out: &mut Vec<u8>) {
-        // A struct of optional texts and numbers has nothing that JSON could refuse.
+        // A struct of optional texts and numbers always serializes.
         self.iter().filter_map(|video| serde_json::to_vec(video).ok()).for_each(|bytes| put(number, &bytes, out));
     }
 
@@ -199,7 +199,7 @@ impl<'a> FieldValue<'a> for Vec<Video> {
 
 impl FieldValue<'_> for bool {
     type Owned = Self;
-    const KIND: MergeOrder = MergeOrder::RowSummary;
+    const KIND: ReportOrder = ReportOrder::RowSummary;
 
     fn receive(&mut self, _: &[u8]) {
         *self = true;
@@ -224,12 +224,12 @@ impl FieldValue<'_> for bool {
     }
 }
 
-/// Values of a fixed size, of which there is one or none.
+/// Optional values of a fixed size.
 macro_rules! fixed {
     ($($type:ty, $kind:ident, $is_compared:literal, $take:expr, $put:expr, $words:expr, $means:expr;)*) => {$(
         impl FieldValue<'_> for Option<$type> {
             type Owned = Self;
-            const KIND: MergeOrder = MergeOrder::$kind;
+            const KIND: ReportOrder = ReportOrder::$kind;
             const IS_COMPARED: bool = $is_compared;
 
             fn receive(&mut self, bytes: &[u8]) {

@@ -1,8 +1,8 @@
-//! Alternates: the same page in other languages, put together into complete groups.
+//! Alternates: the same page in other languages, combined into complete groups.
 //!
-//! Pages are told to belong together by their own links (`hreflang`), by a common word (`language_group`), or by the shape of
-//! their URLs. Each page of a group is to list every page of the group, itself included; a link that is known not to
-//! be returned counts for nothing and is left out.
+//! Pages belong together because of their own links (`hreflang`), a shared key (`language_group`) or the shape of their
+//! URLs. Each page of a group lists every page of the group, itself included. A link that is known not to be returned
+//! is ignored.
 
 use std::collections::{BTreeMap, HashMap};
 
@@ -12,17 +12,17 @@ use crate::address;
 use crate::language::{Alternate, X_DEFAULT, tag};
 use crate::report::Notice;
 
-/// How groups are found and what is written of them.
+/// How groups are found, and how they are written.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize)]
 pub struct AlternatesSettings {
-    /// Path prefixes by language: pages that differ in nothing but the prefix are translations of each other.
+    /// Path prefixes by language. Pages that differ only in the prefix are translations of each other.
     pub paths: Vec<(String, String)>,
-    /// The language whose page is for everyone else too, where the pages name none themselves.
+    /// The language whose page is the `x-default`, unless the pages name one themselves.
     pub x_default: Option<String>,
 }
 
 impl AlternatesSettings {
-    /// The language of a path and what is left of it without its prefix: the longest prefix that fits.
+    /// The language of a path and the path without its prefix. The longest prefix that fits wins.
     fn split<'p>(&self, path: &'p str) -> Option<(&str, &'p str)> {
         let fitting = self.paths.iter().filter_map(|(language, prefix)| {
             Some((prefix.len(), language.as_str(), path.strip_prefix(prefix.as_str())?))
@@ -36,24 +36,24 @@ impl AlternatesSettings {
 pub struct GroupMember<'a> {
     /// Its URL.
     pub url: &'a str,
-    /// Its own language, where it is known.
+    /// Its own language, if known.
     pub language: Option<&'a str>,
-    /// The word that its translations bear too.
+    /// The key that its translations share.
     pub group: Option<&'a str>,
-    /// Its links to translations.
+    /// Its links to translations: language and URL.
     pub links: Vec<(&'a str, &'a str)>,
 }
 
 /// What is known of a URL that a page links to.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum LinkTarget {
-    /// It is elsewhere: nobody knows what it links to.
+    /// It is on another site, so its links are unknown.
     Elsewhere,
-    /// It is on this site and does not go in.
+    /// It is on this site and left out.
     NotIn,
-    /// It goes in, and its page was read: it links to no translation but those it tells of.
+    /// It is listed, and its page was read: all of its links to translations are known.
     Read,
-    /// It goes in; what its page links to is not known.
+    /// It is listed, and the links on its page are not known.
     Unread,
 }
 
@@ -63,27 +63,27 @@ pub enum LinkTarget {
 pub enum Fault {
     /// The other page does not link back.
     NotReturned,
-    /// The other page does not go in.
+    /// The other page is not listed.
     NotIn,
-    /// The language tag is none.
+    /// The language tag is invalid.
     BadLanguage,
     /// Another page of the group has the same language.
     SameLanguage,
 }
 
-/// The groups of a site.
+/// The groups of translations of a site.
 #[derive(Debug, Default)]
 pub struct Groups {
-    /// What the pages of each group list, in the order of the languages.
+    /// What the pages of each group list, sorted by language.
     pub lists: Vec<Vec<Alternate<'static>>>,
-    /// The group of each page, by its place among those given; `None` where it has none.
+    /// The group of each page, in the order in which the pages were given; `None` if it has no group.
     pub of: Vec<Option<u32>>,
-    /// Links that are left out: the page's place, what is wrong, and the details in words.
+    /// Links that are ignored: the index of the page, what is wrong, and the details in words.
     pub faults: Vec<(usize, Fault, String)>,
 }
 
-/// Puts pages into groups; `known` tells what is known of a URL that is not among them. The outcome depends on the order of
-/// the pages only where two of them claim the same language: the first has it.
+/// Groups pages. `known` tells what is known of a URL that is not among them. The result depends on the order of the
+/// pages only if two of them claim the same language: the first gets it.
 pub fn group(pages: &[GroupMember<'_>], settings: &AlternatesSettings, known: impl Fn(&str) -> LinkTarget) -> Groups {
     let mut finding = GroupFinder::new(pages, settings);
     finding.by_word();
@@ -96,12 +96,12 @@ struct GroupFinder<'a> {
     pages: &'a [GroupMember<'a>],
     settings: &'a AlternatesSettings,
     places: HashMap<&'a str, usize>,
-    /// The group of each page: the place of another of its pages, or of itself.
+    /// A union-find forest: for each page the index of another page of its group, or its own.
     parents: Vec<usize>,
     languages: Vec<Option<String>>,
-    /// Links to pages elsewhere: page, language, URL.
+    /// Links to other sites: page, language, URL.
     outward: Vec<(usize, String, &'a str)>,
-    /// Which page is for everyone else: page that says so, URL.
+    /// `x-default` links: page, URL.
     defaults: Vec<(usize, &'a str)>,
     faults: Vec<(usize, Fault, String)>,
 }
@@ -136,7 +136,7 @@ impl<'a> GroupFinder<'a> {
 
     fn unite(&mut self, one: usize, other: usize) {
         let (one, other) = (self.root(one), self.root(other));
-        // The first page stands for its group.
+        // The first page is the root of its group.
         self.parents[one.max(other)] = one.min(other);
     }
 
@@ -193,7 +193,7 @@ impl<'a> GroupFinder<'a> {
         }
     }
 
-    /// A link from one page that is known to another.
+    /// Records a link between two known pages.
     fn link(&mut self, at: usize, other: usize, language: String, known: &impl Fn(&str) -> LinkTarget) {
         let there = &self.pages[other];
         let returned = there.links.iter().any(|(_, back)| *back == self.pages[at].url);
@@ -228,7 +228,7 @@ impl<'a> GroupFinder<'a> {
                 self.faults.push((at, Fault::SameLanguage, format!("{language} is {holder} already")));
             }
         }
-        // One that stands alone needs no language.
+        // A page without a group needs no language.
         without_language.retain(|(root, ..)| lists.contains_key(root));
         self.faults.extend(without_language.into_iter().map(|(_, at, why)| (at, Fault::BadLanguage, why)));
         for (at, language, url) in std::mem::take(&mut self.outward) {

@@ -1,4 +1,4 @@
-//! Deriving: what follows from what is said of entries: groups of translations, news, structured data.
+//! Deriving what follows from the contributions: groups of translations, news, structured data.
 
 pub mod alternates;
 pub mod news;

@@ -8,12 +8,12 @@ use crate::entry::NewsArticle;
 use crate::lastmod::Lastmod;
 use serde::Serialize;
 
-/// For how many seconds after its publication an article is news: two days (news sitemap extension).
+/// How long an article is news after its publication, in seconds: two days (news sitemap extension).
 pub const NEWS_SECONDS: i64 = 2 * 24 * 3600;
 /// The most articles in one file (news sitemap extension).
 pub const MOST_NEWS: u32 = 1000;
 
-/// Whose news the articles of a section are.
+/// The publication that the articles of a section belong to.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize)]
 pub struct News {
     /// The publication's name, exactly as it calls itself.
@@ -23,19 +23,20 @@ pub struct News {
 }
 
 impl News {
-    /// Whether an entry is an article that may be news, whatever its age. An archive's page is none, whatever dates it has.
+    /// Whether an entry is an article that may be news, whatever its age. The page of an archive is not, whatever its
+    /// dates.
     pub fn is_article(contribution: &Contribution<'_>) -> bool {
         contribution.published.is_some() && Self::title(contribution).is_some() && contribution.archive.is_none()
     }
 
-    /// The title of an article: its headline, without the site's name behind it.
+    /// The title of an article: its headline, without the site's name after it.
     fn title<'a>(contribution: &'a Contribution<'_>) -> Option<&'a str> {
         [&contribution.headline, &contribution.title]
             .into_iter()
             .find_map(|title| title.as_deref().filter(|title| !title.trim().is_empty()))
     }
 
-    /// The article as news at this instant; `None` where it is too old, not yet published, or lacks a title.
+    /// The article as news at this instant; `None` if it is too old, not yet published, or has no title.
     pub fn article<'a>(&'a self, contribution: &'a Contribution<'_>, calendar: &Calendar) -> Option<NewsArticle<'a>> {
         let is_recent = |date: &Lastmod| (0..NEWS_SECONDS).contains(&(calendar.now - calendar.start(date)));
         let published = contribution.published.filter(is_recent)?;
@@ -49,7 +50,8 @@ impl News {
     }
 }
 
-/// Whether a text is a language as news name it: two or three small letters (ISO 639), or `zh-cn` or `zh-tw`.
+/// Whether a text is a language code of the news extension: two or three lower-case letters (ISO 639), or `zh-cn` or
+/// `zh-tw`.
 pub fn is_language(text: &str) -> bool {
     matches!(text, "zh-cn" | "zh-tw")
         || (matches!(text.len(), 2 | 3) && text.bytes().all(|byte| byte.is_ascii_lowercase()))

@@ -1,6 +1,7 @@
-//! Structured data: the videos of a page as schema.org `VideoObject`, in JSON-LD, for the site's own templates to include.
+//! Structured data: the videos of a page as schema.org `VideoObject`s in JSON-LD, for the site's own templates to
+//! include.
 //!
-//! A page that carries a `VideoObject` already is left alone and compared: see [`compare`].
+//! A page that already carries a `VideoObject` is compared instead: see [`compare`].
 
 use jiff::tz::TimeZone;
 use serde::Serialize;
@@ -10,10 +11,10 @@ use xxhash_rust::xxh3::xxh3_64;
 use crate::contribution::Contribution;
 use crate::lastmod::Lastmod;
 
-/// The longest name of one folder or file, in characters.
+/// The longest name of a folder or file, in characters.
 const LONGEST_NAME: usize = 120;
 
-/// A property that schema.org requires of a `VideoObject` and a video does not have.
+/// A property that schema.org requires of a `VideoObject` and that a video lacks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(rename_all = "camelCase")]
 pub enum Property {
@@ -36,18 +37,18 @@ impl Property {
     }
 }
 
-/// What can be said of a page's videos.
+/// The videos of a page as structured data.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct VideoObjects {
-    /// The complete ones.
+    /// The complete videos.
     pub objects: Vec<Value>,
-    /// What each of the others lacks.
+    /// What each incomplete video lacks.
     pub lacking: Vec<Vec<Property>>,
 }
 
 impl VideoObjects {
-    /// As text that may stand inside a `script` element: one object, or a list of several; `None` where there is none. No
-    /// character of it can end the element (HTML Standard, "restrictions for contents of script elements").
+    /// The objects as text for a `script` element: one object, or an array of several; `None` if there are none. The
+    /// text cannot end the element (HTML Standard, "restrictions for contents of script elements").
     pub fn text(&self) -> Option<String> {
         let value = match self.objects.as_slice() {
             [] => return None,
@@ -59,8 +60,8 @@ impl VideoObjects {
     }
 }
 
-/// The videos of a page as `VideoObject`s. A day without a time begins at midnight in the site's zone; a video without a
-/// date of its own was put up when its page was published.
+/// The videos of a page as `VideoObject`s. A day without a time begins at midnight in the site's zone. A video without
+/// a date has the publication date of its page.
 pub fn video_objects(contribution: &Contribution<'_>, timezone: &TimeZone) -> VideoObjects {
     let mut all = VideoObjects::default();
     for video in &contribution.videos {
@@ -107,9 +108,10 @@ pub fn video_objects(contribution: &Contribution<'_>, timezone: &TimeZone) -> Vi
     all
 }
 
-/// The name of the file with the structured data of the page at a path, below the folder for all of them: `films/weir/` is
-/// `films/weir/index.json`, `films/weir.html` is `films/weir.html.json`. What a file name should not hold is percent-encoded,
-/// and a name that would be too long is cut and marked with a fingerprint of the whole.
+/// The name of the file with the structured data of the page at a path, below the folder for all such files:
+/// `films/weir/` becomes `films/weir/index.json`, and `films/weir.html` becomes `films/weir.html.json`. Characters that
+/// a file name should not contain are percent-encoded. A name that would be too long is cut and marked with a
+/// fingerprint of the whole.
 ///
 /// ```
 /// use atlas_core::derive::structured::file_name;
@@ -124,14 +126,14 @@ pub fn file_name(path: &str) -> String {
     let last = if last.is_empty() { "index" } else { last };
     let mut parts: Vec<String> = folders.split('/').filter(|folder| !folder.is_empty()).map(name_part).collect();
     for folder in parts.iter_mut().filter(|folder| folder.ends_with(".json")) {
-        // No folder bears the name that a page without a slash has for its file.
+        // So that no folder has the name of the file of a page without a slash.
         folder.push('~');
     }
     parts.push(name_part(&format!("{last}{query}")) + ".json");
     parts.join("/")
 }
 
-/// A part of a URL as a part of a file's name.
+/// A part of a URL as a part of a file name.
 fn name_part(part: &str) -> String {
     let mut name = String::with_capacity(part.len());
     for letter in part.chars() {
@@ -146,7 +148,7 @@ fn name_part(part: &str) -> String {
     }
 }
 
-/// A date with time and zone: a bare day is its midnight.
+/// A date with time and zone. A bare day becomes its midnight.
 fn with_zone(date: &Lastmod, timezone: &TimeZone) -> Option<String> {
     match date {
         Lastmod::Day(day) => {
@@ -157,15 +159,15 @@ fn with_zone(date: &Lastmod, timezone: &TimeZone) -> Option<String> {
     }
 }
 
-/// Seconds as ISO 8601: `PT1H2M3S`.
+/// A number of seconds in ISO 8601: `PT1H2M3S`.
 fn duration(seconds: u32) -> String {
     let parts = [(seconds / 3600, 'H'), (seconds / 60 % 60, 'M'), (seconds % 60, 'S')];
     let parts = parts.into_iter().filter(|(number, _)| *number > 0);
     parts.fold("PT".to_owned(), |text, (number, unit)| text + &format!("{number}{unit}"))
 }
 
-/// What the `VideoObject`s that a page carries lack, or say otherwise than the rest of what is known of its videos: in words,
-/// each beginning with the property.
+/// What a page's own `VideoObject`s lack, or where they disagree with what is known of its videos: in words, each
+/// beginning with the property.
 pub fn compare(contribution: &Contribution<'_>) -> Vec<String> {
     let mut differences = Vec::new();
     for (at, stated) in contribution.stated_videos.iter().enumerate() {
@@ -185,7 +187,7 @@ pub fn compare(contribution: &Contribution<'_>) -> Vec<String> {
                 (None, None) if required => Some(format!("{name} is missing, and it is required")),
                 (None, Some(known)) if required => Some(format!("{name} is missing, and it is required: {known}")),
                 (None, Some(known)) => Some(format!("{name} is missing: {known}")),
-                // Dates are compared as dates: the page writes its own in its own way.
+                // Compared as dates, because a page may write the same date differently.
                 (Some(stated), Some(known)) if name != "uploadDate" && stated != known => {
                     Some(format!("{name} is “{stated}”, elsewhere it is “{known}”"))
                 }
@@ -207,12 +209,12 @@ fn has_zone(date: &str) -> bool {
     time.ends_with('Z') || time.contains(['+', '-'])
 }
 
-/// Whether a page's own `VideoObject`s say all that ours would, and nothing else.
+/// Whether a page's own `VideoObject`s say exactly what ours would.
 pub fn is_as_known(contribution: &Contribution<'_>) -> bool {
     !contribution.stated_videos.is_empty() && compare(contribution).is_empty()
 }
 
-/// Whether a video could be shown beside a search result only with structured data of ours: its page has none.
+/// Whether a video could be shown beside a search result only with our structured data, because its page has none.
 pub fn is_wanted(contribution: &Contribution<'_>) -> bool {
     !contribution.videos.is_empty() && contribution.stated_videos.is_empty()
 }
@@ -224,7 +226,7 @@ mod tests {
     use super::*;
     use crate::video::Video;
 
-    /// A video that lacks nothing.
+    /// A complete video.
     fn film() -> Video {
         Video {
             title: Some("Weir curve </script>".into()),

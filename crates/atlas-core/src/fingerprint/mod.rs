@@ -1,13 +1,13 @@
-//! Fingerprints: what lets a build know an entry again and know what about it moved, without keeping its text.
+//! Fingerprints: how a build recognises an entry, and what changed about it, without storing its text.
 //!
-//! | fingerprint | of | moves when | decides |
+//! | fingerprint | of | changes when | decides |
 //! |---|---|---|---|
 //! | [`key`] | the address | never | which entry this is |
-//! | [`row()`] | all that the sources say, byte for byte | anything at all was said differently | whether the file may differ |
-//! | [`raw`] | a row as it came, unread | its bytes move, or how they are read | whether it has to be read at all |
-//! | [`decided`] | what is said, and how it goes in | either moves | together with date and group: [`written()`] |
-//! | [`Prints::page`] | what the *page* says | its content, title, pictures … move | observed dates, announcements |
-//! | [`Prints::declared`] | the declared dates | they move | announcements; tells an edit from a redesign |
+//! | [`row()`] | the contributions, byte for byte | anything in them changes | whether the file may differ |
+//! | [`raw`] | a row as it came, unread | its bytes change, or how they are read | whether it has to be read at all |
+//! | [`decided`] | the contributions and the verdict | either changes | with date and group: [`written()`] |
+//! | [`Prints::page`] | what the *page* says | its content, title, pictures … change | observed dates, announcements |
+//! | [`Prints::declared`] | the declared dates | they change | announcements; tells an edit from a redesign |
 
 mod row;
 mod page;

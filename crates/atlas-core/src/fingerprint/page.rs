@@ -10,9 +10,9 @@ use crate::contribution::field_table::field_table;
 use crate::lastmod::{BYTES, Lastmod};
 use crate::video::Video;
 
-/// How many parts a print of a page has.
+/// The number of parts in the fingerprint of a page.
 pub const PARTS: usize = 4;
-/// The places of fields within the parts, the first of which is 1.
+/// The number of positions within the parts, counted from 1.
 const PLACES: usize = 10;
 
 macro_rules! part {
@@ -27,7 +27,7 @@ macro_rules! part {
 macro_rules! weights {
     ($($(#[$about:meta])* $name:ident: $type:ty = $number:literal, $merge:ident, $told:ident
         $(, weighs $field:ident ($part:tt $place:literal))?;)*) => {
-        /// What a page may say of itself, field by field: what [`Prints`] are taken of.
+        /// A field of a page that [`Prints`] cover.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
         #[serde(rename_all = "kebab-case")]
         #[repr(u8)]
@@ -39,10 +39,10 @@ macro_rules! weights {
         }
 
         impl PageField {
-            /// All of them.
+            /// All fields.
             pub const ALL: &[Self] = &[$($(Self::$field,)?)*];
 
-            /// The part of [`Prints::page`] that it goes into; `None` for dates.
+            /// The part of [`Prints::page`] that the field belongs to; `None` for dates.
             pub fn part(self) -> Option<usize> {
                 match self {
                     $($(Self::$field => part!($part),)?)*
@@ -51,7 +51,7 @@ macro_rules! weights {
         }
 
         impl PageFields {
-            /// Those that something is said of.
+            /// The fields that are set.
             pub fn of(contribution: &Contribution<'_>) -> Self {
                 let mut fields = Self::default();
                 $($(if contribution.$name.is_said() {
@@ -60,7 +60,7 @@ macro_rules! weights {
                 fields
             }
 
-            /// What is said in these fields, and nothing else.
+            /// A copy of the contribution with only these fields.
             pub fn select<'a>(self, contribution: &Contribution<'a>) -> Contribution<'a> {
                 let mut selected = Contribution { url: contribution.url.clone(), ..Contribution::default() };
                 $($(if self.has(PageField::$field) {
@@ -70,7 +70,7 @@ macro_rules! weights {
             }
         }
 
-        /// What has a weight, by its place; the place 0 is that of dates.
+        /// The values of the fields with a weight, by position; position 0 is that of dates.
         fn weights<'s>(contribution: &'s Contribution<'_>) -> [Weighted<'s>; PLACES] {
             let mut weights = [Weighted { part: None, weight: FieldWeight::Date }; PLACES];
             $($(weights[$place] = Weighted { part: part!($part), weight: contribution.$name.weight() };)?)*
@@ -79,20 +79,20 @@ macro_rules! weights {
     };
 }
 
-/// Some fields.
+/// A set of fields.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub struct PageFields(u16);
 
 field_table!(weights);
 
-/// A field that has a weight, as it is said.
+/// A field with a weight and its value.
 #[derive(Clone, Copy)]
 struct Weighted<'s> {
     part: Option<usize>,
     weight: FieldWeight<'s>,
 }
 
-/// What is said in a field that has a weight.
+/// The value of a field with a weight.
 #[derive(Clone, Copy)]
 enum FieldWeight<'s> {
     Text(&'s str),
@@ -102,7 +102,7 @@ enum FieldWeight<'s> {
     Date,
 }
 
-/// A field that may have a weight.
+/// A type of field that may have a weight.
 trait Weighed {
     fn is_said(&self) -> bool;
     fn weight(&self) -> FieldWeight<'_>;
@@ -163,7 +163,7 @@ impl FieldWeight<'_> {
         matches!(self, Self::Text("") | Self::Texts([]) | Self::Videos([]) | Self::Number(None) | Self::Date)
     }
 
-    /// Appends it, framed with its place.
+    /// Appends the value, framed with its position.
     fn push(&self, place: u8, out: &mut Vec<u8>) {
         match self {
             Self::Text(text) => frame(out, place, text.as_bytes()),
@@ -178,12 +178,12 @@ impl FieldWeight<'_> {
 }
 
 impl PageFields {
-    /// Whether a field is among them.
+    /// Whether the set contains a field.
     pub fn has(self, field: PageField) -> bool {
         self.0 & 1 << field as u8 != 0
     }
 
-    /// These and those.
+    /// The union of two sets.
     pub fn and(self, other: Self) -> Self {
         Self(self.0 | other.0)
     }
@@ -195,19 +195,20 @@ impl FromIterator<PageField> for PageFields {
     }
 }
 
-/// What the page says, in two parts.
+/// The fingerprint of what a page says, in two parts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Prints {
-    /// Content, title, description, language, pictures, videos, canonical and noindex. Its lower half holds a byte for each of four
-    /// parts (see [`PageField::part`]), so that one can be compared where another cannot; its upper half is of all.
+    /// Content, title, description, language, pictures, videos, canonical address and noindex. The lower half holds one
+    /// byte for each of four parts (see [`PageField::part`]), so that one part can be compared where another cannot;
+    /// the upper half covers all of them.
     pub page: u64,
-    /// The declared dates; 0 where there are none.
+    /// The declared dates, or 0 if there are none.
     pub declared: u32,
 }
 
 impl Prints {
-    /// Takes both prints; `scratch` is used again from entry to entry. Hints and the choice of section are the site's
-    /// settings, not the page's word: they do not count.
+    /// Computes both fingerprints; `scratch` is reused from entry to entry. Hints and the choice of section are
+    /// settings of the site rather than of the page, and do not count.
     pub fn of(contribution: &Contribution<'_>, scratch: &mut Vec<u8>) -> Self {
         let weights = weights(contribution);
         let mut parts = [0u64; PARTS];
@@ -223,14 +224,14 @@ impl Prints {
         Self { page: whole << 32 | low, declared: declared(contribution) }
     }
 
-    /// Whether a part of two prints of a page is the same.
+    /// Whether a part of two page fingerprints is the same.
     pub fn same_part(one: u64, other: u64, part: usize) -> bool {
         (one ^ other) >> (8 * part) & 0xff == 0
     }
 }
 
-/// The print of a part, whose fields begin with this place; 0 where nothing is said. A part that is one field is the print of that;
-/// the fields of others are framed, those too that say nothing.
+/// The fingerprint of a part, whose fields begin at this position; 0 if nothing is said. A part of one field is the
+/// fingerprint of that field; the fields of other parts are framed, including empty ones.
 fn print_of(fields: &[Weighted<'_>], place: u8, scratch: &mut Vec<u8>) -> u64 {
     if fields.iter().all(|field| field.weight.is_empty()) {
         return 0;
@@ -246,7 +247,7 @@ fn print_of(fields: &[Weighted<'_>], place: u8, scratch: &mut Vec<u8>) -> u64 {
     }
 }
 
-/// Appends a field: its place, how long it is, and its bytes.
+/// Appends a field: its position, length and bytes.
 fn frame(out: &mut Vec<u8>, place: u8, bytes: &[u8]) {
     let mut head = [place; 9];
     head[1..].copy_from_slice(&(bytes.len() as u64).to_le_bytes());
@@ -254,7 +255,7 @@ fn frame(out: &mut Vec<u8>, place: u8, bytes: &[u8]) {
     out.extend_from_slice(bytes);
 }
 
-/// The declared dates, in 32 bits: never 0 where there is one.
+/// The fingerprint of the declared dates in 32 bits, which is never 0 if there is one.
 fn declared(contribution: &Contribution<'_>) -> u32 {
     if contribution.modified.is_none() && contribution.published.is_none() {
         return 0;
@@ -290,7 +291,7 @@ mod tests {
         assert_eq!(prints(&page()).page != prints(&other).page, moves);
     }
 
-    /// Each field moves its own part, and what is selected of fields is what was said in them.
+    /// Each field changes only its own part, and `select` keeps what was said in the selected fields.
     #[rstest]
     #[case::title(Contribution { title: Some("Fares 2027".into()), ..page() }, PageField::Title)]
     #[case::summary(Contribution { description: Some("What it costs".into()), ..page() }, PageField::Description)]

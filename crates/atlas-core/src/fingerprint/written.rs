@@ -1,4 +1,4 @@
-//! Fingerprints of what is written.
+//! Fingerprints of what is written for an entry.
 
 use xxhash_rust::xxh3::{xxh3_64, xxh3_64_with_seed};
 
@@ -7,7 +7,7 @@ use crate::language::Alternate;
 use crate::lastmod::Lastmod;
 use crate::placement::FileKind;
 
-/// What was decided of an entry in a kind of file: what the sources say of it, and how it goes in.
+/// The decision about an entry in one kind of file: what the sources say of it, and how it is written.
 pub fn decided(row_print: u64, kept: &Kept, kind: FileKind) -> u64 {
     let hints = [
         kept.changefreq.map_or(0, |hint| hint as u8 + 1),
@@ -19,8 +19,8 @@ pub fn decided(row_print: u64, kept: &Kept, kind: FileKind) -> u64 {
     xxh3_64_with_seed(&(u64::from(u32::from_le_bytes(hints)) << 32 | u64::from(section)).to_le_bytes(), row_print)
 }
 
-/// What is written of an entry of which this was [`decided`]: under these settings, with this date, in this group of
-/// translations. Moves at least whenever the bytes in the file would.
+/// What is written for an entry with this [`decided`] fingerprint, under these settings, with this date, in this group
+/// of translations. It changes whenever the bytes in the file would.
 pub fn written(decided: u64, settings: u64, observed: Option<i32>, group: u64) -> u64 {
     let observed = observed.map_or(0, |day| (i64::from(day) << 1 | 1) as u64);
     xxh3_64_with_seed([decided, observed ^ group.rotate_left(32)].map(u64::to_le_bytes).as_flattened(), settings)
@@ -38,7 +38,8 @@ pub fn group(alternates: &[Alternate<'_>]) -> u64 {
     xxh3_64(&bytes)
 }
 
-/// A date as it is written, in 32 bits; 0 where there is none. All that is known of an entry that was recalled from a sitemap.
+/// A date as it is written, in 32 bits; 0 for none. It is all that is known of an entry that was recalled from a
+/// sitemap.
 pub fn written_date(date: Option<Lastmod>) -> u32 {
     date.map_or(0, |date| (xxh3_64(date.to_string().as_bytes()) as u32).max(1))
 }

@@ -1,9 +1,9 @@
-//! Writing an index.
+//! Writing a sitemap index.
 
 use super::urlset::{begin, element};
 use crate::lastmod::Lastmod;
 
-/// One file in an index.
+/// One `sitemap` element of an index.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct IndexLine {
     /// The file's address.
@@ -12,7 +12,7 @@ pub struct IndexLine {
     pub lastmod: Lastmod,
 }
 
-/// A whole `sitemapindex`; `style` is the stylesheet that shows it to people.
+/// Writes a whole `sitemapindex`; `style` is the stylesheet that displays it in a browser.
 pub fn index(lines: &[IndexLine], style: Option<&str>) -> Vec<u8> {
     let mut out = (begin(style, "sitemapindex") + ">\n").into_bytes();
     for line in lines {

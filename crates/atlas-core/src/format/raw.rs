@@ -1,4 +1,4 @@
-//! What stands in a sitemap file, as text.
+//! The contents of a sitemap file as text, before they are judged.
 
 use std::borrow::Cow;
 
@@ -7,10 +7,10 @@ use crate::language::Alternate;
 use crate::lastmod::Lastmod;
 use crate::video::Video;
 
-/// One `url` element as it stands in a file.
+/// One `url` element as found in a file.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct RawUrl {
-    /// The line its start tag is on, counted from 1.
+    /// The line of its start tag, counted from 1.
     pub line: u64,
     /// The text of `loc`.
     pub loc: Option<String>,
@@ -26,11 +26,11 @@ pub struct RawUrl {
     pub videos: Vec<Video>,
     /// The same page in other languages: `xhtml:link rel="alternate"`.
     pub alternates: Vec<Alternate<'static>>,
-    /// What a `news:news` says.
+    /// The contents of `news:news`.
     pub news: RawNews,
 }
 
-/// One `news:news` element as it stands in a file.
+/// One `news:news` element as found in a file.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct RawNews {
     /// The text of `news:name`.
@@ -43,10 +43,10 @@ pub struct RawNews {
     pub language: Option<String>,
 }
 
-/// One `sitemap` element of an index as it stands there.
+/// One `sitemap` element as found in an index.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct RawSitemap {
-    /// The line its start tag is on, counted from 1.
+    /// The line of its start tag, counted from 1.
     pub line: u64,
     /// The text of `loc`.
     pub loc: Option<String>,
@@ -55,7 +55,7 @@ pub struct RawSitemap {
 }
 
 impl RawUrl {
-    /// The entry it stands for; what the protocol does not allow is left out. `None` without a `loc`.
+    /// The element as an entry, without what the protocol does not allow. `None` if it has no `loc`.
     pub fn into_entry(self) -> Option<Entry<'static>> {
         Some(Entry {
             address: Cow::Owned(self.loc?),
@@ -71,7 +71,7 @@ impl RawUrl {
 }
 
 impl RawNews {
-    /// The article it stands for; `None` where a required part is missing.
+    /// The element as an article; `None` if a required part is missing.
     fn into_article(self) -> Option<NewsArticle<'static>> {
         Some(NewsArticle {
             publication: self.publication?.into(),

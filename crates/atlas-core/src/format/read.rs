@@ -1,4 +1,5 @@
-//! Reading `urlset` and `sitemapindex`, forgivingly: what an element says comes as it stands, to be judged by the caller.
+//! Reading `urlset` and `sitemapindex` files, forgivingly: the contents of an element are passed on as found, for the
+//! caller to judge.
 
 use quick_xml::NsReader;
 use quick_xml::events::{BytesStart, Event};
@@ -10,7 +11,7 @@ use super::{IMAGE, NEWS, SITEMAP, VIDEO, XHTML};
 use crate::language::Alternate;
 use crate::video::{Access, MOST_TAGS, Video, read_yes_or_no};
 
-/// The longest text of one element that is kept, in bytes; the rest of it is passed over.
+/// The longest text of one element that is kept, in bytes. The rest is skipped.
 const LONGEST_TEXT: usize = 64 * 1024;
 /// The most pictures or videos of one URL that are kept. One more than the format allows is enough to judge.
 const MOST_MEDIA: usize = 1001;
@@ -18,26 +19,26 @@ const MOST_MEDIA: usize = 1001;
 /// Why a file cannot be read to its end.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum ReadError {
-    /// Something stands before `<?xml`, a blank line even.
+    /// Something comes before `<?xml`, even a blank line.
     #[error("something stands before the XML declaration")]
     TextBeforeDeclaration,
     /// It is not well-formed XML.
     #[error("line {line}: {why}")]
     NotWellFormed {
-        /// Counted from 1.
+        /// The line, counted from 1.
         line: u64,
-        /// The parser's word for it.
+        /// The parser's reason.
         why: String,
     },
     /// Its root is neither `urlset` nor `sitemapindex`.
     #[error("its root element is “{0}”, not urlset or sitemapindex")]
     OtherRoot(String),
-    /// The root is right but stands in no or another namespace.
+    /// The root element is right but in no namespace or in another.
     #[error("its root element is not in the namespace {SITEMAP}")]
     OtherNamespace,
 }
 
-/// What kind of file it is.
+/// The kind of document.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Document {
     /// A `urlset`.
@@ -46,8 +47,12 @@ pub enum Document {
     Index,
 }
 
-/// Reads a file, giving each `url` or `sitemap` to the caller as it comes; returns what kind of file it was. Memory does
-/// not grow with the file. Source: sitemaps protocol 0.9, and the image and video extensions.
+/// Reads a file and passes each `url` or `sitemap` element to the caller; returns the kind of document. Memory use does
+/// not grow with the file. Source: sitemaps protocol 0.9, and the image, video and news extensions.
+///
+/// # Errors
+///
+/// Returns a [`ReadError`] if the file is not a well-formed sitemap. Elements before the error have been passed on.
 pub fn read(
     bytes: &[u8],
     mut on_url: impl FnMut(RawUrl),
@@ -127,7 +132,7 @@ pub fn read(
     }
 }
 
-/// The elements that are known, by where they stand.
+/// The known elements, by where they occur.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Element {
     Root,
@@ -241,7 +246,7 @@ fn root(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>) -> Result<Document, Read
     }
 }
 
-/// Puts the text of an element where it belongs.
+/// Stores the text of an element.
 fn put(part: Element, open: &[Element], text: &str, url: &mut RawUrl, sitemap: &mut RawSitemap) {
     let in_index = open.last() == Some(&Element::Sitemap);
     let owned = || Some(text.to_owned());
@@ -261,7 +266,7 @@ fn put(part: Element, open: &[Element], text: &str, url: &mut RawUrl, sitemap: &
     }
 }
 
-/// Puts the text of an element of a video where it belongs; `detail` is the attribute that goes with it.
+/// Stores the text of an element of a video; `detail` is the attribute that belongs to it.
 fn put_video(element: VideoElement, text: &str, detail: &str, video: Option<&mut Video>) {
     use VideoElement as V;
     let Some(video) = video else { return };
@@ -321,7 +326,7 @@ fn named(name: &str) -> Option<char> {
     })
 }
 
-/// Line numbers of rising positions, each byte counted once.
+/// The line numbers of ascending positions, which looks at each byte once.
 struct LineCount<'a> {
     bytes: &'a [u8],
     counted: usize,

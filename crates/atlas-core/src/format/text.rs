@@ -1,21 +1,21 @@
-//! Text that may stand in XML.
+//! Text that XML can contain.
 
 use std::borrow::Cow;
 
-/// Whether XML 1.0 allows a character (section 2.2), and no reader would change it.
+/// Whether XML 1.0 allows a character (section 2.2) and no reader would change it.
 fn is_allowed(letter: char) -> bool {
     matches!(letter, ' '..='\u{d7ff}' | '\u{e000}'..='\u{fffd}' | '\u{10000}'..) && letter != '\u{7f}'
 }
 
-/// A text on one line, without the characters that XML 1.0 does not allow: white space becomes spaces, the rest goes, and
-/// so do spaces around it.
+/// A text on one line, without the characters that XML 1.0 does not allow: white space becomes spaces, the rest is
+/// removed, and the ends are trimmed.
 ///
 /// ```
 /// assert_eq!(atlas_core::format::clean(" cab\u{0}\tride\r\n\u{fffe}"), "cab ride");
 /// ```
 pub fn clean(text: &str) -> Cow<'_, str> {
     let text = text.trim();
-    // Without an early end, so that many bytes are looked at in one step.
+    // Without an early exit, so that many bytes are checked in one step.
     let plain = text.bytes().fold(true, |plain, byte| plain & matches!(byte, b' '..=b'~'));
     if plain || text.chars().all(is_allowed) {
         return Cow::Borrowed(text);
@@ -36,7 +36,7 @@ pub(crate) fn push_escaped(out: &mut Vec<u8>, text: &str) {
     each_escaped(text.as_bytes(), |part| out.extend_from_slice(part));
 }
 
-/// Gives text with `& ' " < >` escaped, part by part (sitemaps protocol 0.9, "entity escaping").
+/// Passes on text with `& ' " < >` escaped, piece by piece (sitemaps protocol 0.9, "entity escaping").
 pub(crate) fn each_escaped(text: &[u8], mut take: impl FnMut(&[u8])) {
     let mut rest = text;
     if !has_special(rest) {
@@ -56,8 +56,8 @@ pub(crate) fn each_escaped(text: &[u8], mut take: impl FnMut(&[u8])) {
     take(rest);
 }
 
-/// Whether any of it has to be escaped. Without an early end and without branches, so that many bytes are looked at in one step:
-/// few texts have any.
+/// Whether anything has to be escaped. Without an early exit and without branches, so that many bytes are checked in
+/// one step: few texts need escaping.
 pub(crate) fn has_special(text: &[u8]) -> bool {
     let special = |byte: u8| (byte == b'&') | (byte == b'\'') | (byte == b'"') | (byte == b'<') | (byte == b'>');
     text.iter().fold(0, |any, byte| any | u8::from(special(*byte))) != 0

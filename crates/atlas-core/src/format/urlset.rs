@@ -1,4 +1,4 @@
-//! Writing `urlset` and `sitemapindex`.
+//! Writing `urlset` files.
 
 use super::text::{clean, each_escaped};
 use super::{IMAGE, NEWS, SITEMAP, VIDEO, XHTML};
@@ -8,27 +8,27 @@ use crate::video::{VIDEO_DESCRIPTION_LONGEST, Video};
 
 const DECLARATION: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n";
 
-/// What stands around the `url` elements of a file: it names the namespaces that its entries use, and no others.
+/// The frame around the `url` elements of a file: it declares the namespaces that its entries use, and no others.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Frame {
     /// Some entry has pictures.
     pub images: bool,
     /// Some entry has videos.
     pub videos: bool,
-    /// Some entry is news.
+    /// Some entry is a news article.
     pub news: bool,
     /// Some entry has alternates.
     pub alternates: bool,
 }
 
 impl Frame {
-    /// The end of the file.
+    /// The end tag.
     pub const CLOSE: &[u8] = b"</urlset>\n";
 
     /// The frame that fits every entry.
     pub const ALL: Self = Self { images: true, videos: true, news: true, alternates: true };
 
-    /// The beginning of the file; `style` is the stylesheet that shows it to people.
+    /// The beginning of the file; `style` is the stylesheet that displays it in a browser.
     pub fn open(self, style: Option<&str>) -> Vec<u8> {
         let mut out = begin(style, "urlset");
         let namespaces = [
@@ -43,7 +43,7 @@ impl Frame {
         (out + ">\n").into_bytes()
     }
 
-    /// The most bytes that frame and end take: what is left of a file's limit belongs to its entries.
+    /// The most bytes that a frame takes. The rest of a file's limit is for its entries.
     pub fn most_bytes(style: Option<&str>) -> u64 {
         (Self::ALL.open(style).len() + Self::CLOSE.len()) as u64
     }
@@ -63,12 +63,12 @@ impl Frame {
         }
     }
 
-    /// As a number, for keeping: images 1, videos 2, news 4, alternates 8.
+    /// The frame as a number, for storing: images 1, videos 2, news 4, alternates 8.
     pub fn bits(self) -> u8 {
         u8::from(self.images) | u8::from(self.videos) << 1 | u8::from(self.news) << 2 | u8::from(self.alternates) << 3
     }
 
-    /// From [`Frame::bits`].
+    /// The inverse of [`Frame::bits`].
     pub fn from_bits(bits: u8) -> Self {
         let has = |bit: u8| bits & 1 << bit != 0;
         Self { images: has(0), videos: has(1), news: has(2), alternates: has(3) }
@@ -81,9 +81,9 @@ pub(super) fn begin(style: Option<&str>, root: &str) -> String {
     format!("{DECLARATION}{}<{root} xmlns=\"{SITEMAP}\"", style.unwrap_or_default())
 }
 
-/// What an element can be written to.
+/// Something that an element can be written to.
 pub trait ElementSink {
-    /// Takes bytes as they are.
+    /// Takes bytes.
     fn put(&mut self, bytes: &[u8]);
 
     /// Takes a date.
@@ -101,7 +101,7 @@ impl ElementSink for Vec<u8> {
     }
 }
 
-/// Counts the bytes that would be written.
+/// Counts the bytes instead of writing them.
 struct Counter(u64);
 
 impl ElementSink for Counter {
@@ -115,23 +115,23 @@ impl ElementSink for Counter {
     }
 }
 
-/// How many bytes [`write_url`] writes of an entry.
+/// The number of bytes that [`write_url`] writes for an entry.
 pub fn url_bytes(entry: &Entry<'_>) -> u64 {
     let mut counter = Counter(0);
     write_url(&mut counter, entry);
     counter.0
 }
 
-/// How an element that [`write_url`] wrote ends: no text in it can hold this.
+/// The end of an element that [`write_url`] wrote. No text inside the element can contain it.
 pub const URL_END: &[u8] = b"</url>\n";
 
-/// What every `url` element may have; most have no more.
+/// What every `url` element may have; most have nothing else.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Bare<'a> {
-    /// The `loc`, in the spelling of [`Address`](crate::address::Address): ASCII, as bytes, so that nobody looks through a million
-    /// of them for what is not there.
+    /// The `loc`, in the spelling of [`Address`](crate::address::Address). It is ASCII, as bytes, so that nothing is
+    /// checked a million times.
     pub address: &'a [u8],
-    /// When the page last changed, if anyone knows.
+    /// When the page last changed, if known.
     pub lastmod: Option<Lastmod>,
     /// A hint about how often the page changes.
     pub changefreq: Option<Changefreq>,
@@ -140,13 +140,13 @@ pub struct Bare<'a> {
 }
 
 impl Bare<'_> {
-    /// Writes the `url` element of an entry that has nothing else: the same bytes as [`write_url`].
+    /// Writes the `url` element of an entry that has nothing else; the same bytes as [`write_url`].
     pub fn write(&self, out: &mut impl ElementSink) {
         self.begin(out);
         out.put(URL_END);
     }
 
-    /// How many bytes [`Bare::write`] writes.
+    /// The number of bytes that [`Bare::write`] writes.
     pub fn bytes(&self) -> u64 {
         let mut counter = Counter(0);
         self.write(&mut counter);
@@ -171,7 +171,7 @@ impl Bare<'_> {
     }
 }
 
-/// Writes one `url` element, on a line of its own. Videos that lack a required field must have been taken out before.
+/// Writes one `url` element on a line of its own. Videos that lack a required field must have been removed before.
 pub fn write_url(out: &mut impl ElementSink, entry: &Entry<'_>) {
     let Entry { lastmod, changefreq, priority, .. } = *entry;
     Bare { address: entry.address.as_bytes(), lastmod, changefreq, priority }.begin(out);
@@ -197,7 +197,7 @@ pub fn write_url(out: &mut impl ElementSink, entry: &Entry<'_>) {
     out.put(URL_END);
 }
 
-/// The elements stand in the order of the news extension.
+/// Writes the elements in the order of the news extension.
 fn write_news(out: &mut impl ElementSink, news: &NewsArticle<'_>) {
     out.put(b"<news:news><news:publication>");
     element(out, "news:name", &clean(&news.publication));
@@ -209,7 +209,7 @@ fn write_news(out: &mut impl ElementSink, news: &NewsArticle<'_>) {
     out.put(b"</news:news>");
 }
 
-/// The elements stand in the order of the video extension.
+/// Writes the elements in the order of the video extension.
 fn write_video(out: &mut impl ElementSink, video: &Video) {
     let description = video.description.as_deref().map(|description| first_letters(description.trim()));
     let number = |number: Option<String>| number.unwrap_or_default();

@@ -1,27 +1,27 @@
-//! What a change of a page is: an edit that is seen, news that is told, or neither.
+//! Judging the change of a page: whether it counts as an edit, and whether engines are told of it.
 
-/// What moved about an entry since it was looked at last.
+/// What changed about an entry since the last build.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Moved {
-    /// What its page says, dates apart.
+    /// What its page says, except dates.
     pub content: bool,
     /// A declared date.
     pub declared: bool,
 }
 
-/// What comes of it.
+/// The judgement on a change.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct DateJudgement {
-    /// Its content was seen to change in this run.
+    /// The page's content was seen to change in this run.
     pub edited: bool,
-    /// It is news to engines.
+    /// Engines are told of the change.
     pub changed: bool,
 }
 
-/// How an entry was known, and how it is looked at now.
+/// How an entry was known before, and how it is seen now.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Sight {
-    /// Only its sitemap was known: what its page says now is taken for what it said then.
+    /// Only its sitemap was known, so what its page says now is taken for what it said then.
     pub was_recalled: bool,
     /// Its page had been read.
     pub was_from_page: bool,
@@ -29,14 +29,14 @@ pub struct Sight {
     pub is_from_page: bool,
 }
 
-/// Whether a change says nothing, because the page is not seen as it was seen then: it was not read then, or is not now; or another
-/// reader read it, or the whole site was redesigned.
+/// Whether a change means nothing, because the page is not seen in the same way as before: it was not read then or is
+/// not read now, it was read by another version of the reader, or the whole site was redesigned.
 pub fn is_silent(sight: Sight, is_redesign: bool, is_same_reader: bool) -> bool {
     let Sight { was_recalled, was_from_page, is_from_page } = sight;
     !was_recalled && (was_from_page != is_from_page || (is_from_page && (is_redesign || !is_same_reader)))
 }
 
-/// What a move is, where it says something or not.
+/// Judges a change, which may mean nothing.
 pub fn judge(moved: Moved, is_silent: bool) -> DateJudgement {
     let edited = moved.content && !is_silent;
     DateJudgement { edited, changed: edited || (moved.declared && !is_silent) }

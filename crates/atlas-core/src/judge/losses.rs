@@ -1,17 +1,17 @@
-//! Losses that may be a mistake: shares in percent, and numbers below which a share says nothing.
+//! Judging losses that may be a mistake: shares in percent, and numbers that are too small for a share to matter.
 
 use serde::Serialize;
 
-/// When guards hold a build back: shares in percent.
+/// The limits of the guards; shares in percent.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Thresholds {
-    /// The share of a section that may be lost in one build.
+    /// The share of a section's entries that may disappear in one build.
     pub most_lost: u64,
-    /// The share of all entries that one reason may leave out.
+    /// The share of all entries that may be left out for one reason.
     pub most_left_out: u64,
-    /// By so many points that share may grow once it has been accepted.
+    /// By how many percentage points that share may grow once it has been accepted.
     pub left_out_may_grow: u64,
-    /// So many entries may be lost or left out whatever their share is.
+    /// The number of entries that may always disappear or be left out, whatever their share.
     pub few: u64,
 }
 
@@ -21,23 +21,23 @@ impl Default for Thresholds {
     }
 }
 
-/// A part in percent of the whole, rounded down; 0 of nothing.
+/// A part of the whole in percent, rounded down; 0 if the whole is 0.
 pub fn share(part: u64, whole: u64) -> u64 {
     part * 100 / whole.max(1)
 }
 
-/// Whether a section of so many entries loses too many of them.
+/// Whether a section with this many entries loses too many of them.
 pub fn is_lost(gone: u64, entries: u64, thresholds: &Thresholds) -> bool {
     gone > thresholds.few && gone * 100 > entries * thresholds.most_lost
 }
 
-/// Whether one reason leaves out too large a share, in percent, of which another may have been accepted before.
+/// Whether one reason leaves out too large a share, in percent. A smaller share may have been accepted before.
 pub fn is_too_much_left_out(share: u64, accepted: Option<u64>, thresholds: &Thresholds) -> bool {
     let Thresholds { most_left_out: most, left_out_may_grow: growth, .. } = thresholds;
     share > accepted.map_or(*most, |accepted| (accepted + growth).max(*most))
 }
 
-/// Whether a section of so many entries, which is no more, bears another name now: most of its entries are still there.
+/// Whether a section with this many entries was renamed rather than removed: most of its entries still exist.
 pub fn is_renamed(gone: u64, entries: u64, thresholds: &Thresholds) -> bool {
     entries > thresholds.few && gone * 2 < entries
 }

@@ -1,4 +1,5 @@
-//! Judging: when a change is news, when dates hold, and when a loss is too large. Pure functions over counts.
+//! Judging: when a change is announced, when dates hold, and when a loss is too large. All are pure functions of
+//! counts.
 
 mod redesign;
 mod dates;

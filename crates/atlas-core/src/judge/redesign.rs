@@ -1,27 +1,29 @@
-//! Redesigns: when most pages of a site move at once and no declared date does, that is no edit.
+//! Redesigns: if most pages of a site change at once and no declared date does, nobody has edited them all.
 
-/// A site of fewer moved pages than this has no redesign: every one of them may well have been edited.
+/// With fewer changed pages than this, a change is never a redesign: every page may well have been edited.
 const LEAST: u64 = 12;
-/// The share of the pages that are known, in percent, above which a move is one of the whole site.
+/// The share of the known pages, in percent, above which a change is a redesign.
 const SHARE: u64 = 60;
-/// The share of the moved pages, in percent, from which on declared dates that moved with them show that they were edited.
+/// The share of the changed pages, in percent, whose declared dates must have changed, too, to show that they were
+/// edited.
 const DATED: u64 = 10;
 
-/// How many pages moved.
+/// The numbers of pages that changed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Movement {
-    /// Pages whose content is not as it was.
+    /// Pages whose content changed.
     pub contents: u64,
-    /// Those of them whose declared date moved, too.
+    /// Those whose declared date changed, too.
     pub dated: u64,
 }
 
-/// Whether so many of the pages that are known moved at once that this is a redesign, unless declared dates moved with them.
+/// Whether so many of the known pages changed at once that this is a redesign, unless their declared dates changed,
+/// too.
 pub fn is_redesign(moved: u64, known: u64) -> bool {
     moved >= LEAST && moved * 100 > known * SHARE
 }
 
-/// Whether dates hold: so many of the pages that are known moved that this is a redesign, and hardly a declared date did.
+/// Whether the dates of entries hold: the change is a redesign, and hardly any declared date changed.
 pub fn dates_hold(movement: Movement, known: u64) -> bool {
     is_redesign(movement.contents, known) && movement.dated * 100 < movement.contents * DATED
 }

@@ -1,4 +1,4 @@
-//! What the content of a page shows: links, pictures, frames.
+//! Reading the content of a page: links, pictures, frames.
 
 use xxhash_rust::xxh3::xxh3_64;
 
@@ -45,7 +45,7 @@ impl PageReading<'_> {
         }
     }
 
-    /// A frame may hold a player that the site has told of; others (maps, forms) are no videos.
+    /// A frame may contain a player that the site has configured. Others (maps, forms) are not videos.
     pub(super) fn frame(&mut self, attributes: &Attributes<'_>) {
         let reference = [attributes.text("src"), attributes.text("data-src")];
         let reference = reference.into_iter().find(|text| !text.is_empty() && !is_inline(text));
@@ -60,7 +60,7 @@ impl PageReading<'_> {
         }
     }
 
-    /// Pictures in the content first, then, where the site wants them, the lead pictures that stand only in the head.
+    /// Takes the pictures of the content, then, if the site asks for them, the lead pictures that only the head names.
     pub(super) fn gather_images(&mut self) {
         let linked: Vec<Address> = self.data.images.iter().filter_map(|reference| self.file(reference)).collect();
         let lead = std::mem::take(&mut self.og_images).into_iter().chain(linked).filter(|_| self.reader.lead_picture);
@@ -79,11 +79,11 @@ fn push_new(images: &mut Vec<Address>, image: Address) {
     }
 }
 
-/// Whether the address of a frame is like that of a player.
+/// Whether the address of a frame looks like that of a player.
 fn is_like_a_player(address: &Address) -> bool {
     let is_one = |part: &str| matches!(part, "embed" | "player" | "video" | "videos" | "watch");
     let path = address.path().split('?').next().unwrap_or("");
     let named = address.host().split('.').next().is_some_and(is_one) || path.split('/').any(is_one);
-    // A map is embedded too.
+    // Maps are embedded, too.
     named && !address.as_str().contains("map") && path.len() > 1
 }

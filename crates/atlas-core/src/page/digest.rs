@@ -1,17 +1,17 @@
-//! A digest of a page's main content that a changed menu, footer or script does not move.
+//! A digest of a page's main content, which a changed menu, footer or script does not affect.
 
 use xxhash_rust::xxh3::Xxh3Default;
 
-/// Folds text into a digest, word by word: how the words are spaced or marked up does not count.
+/// Folds text into a digest word by word, so that spacing and markup do not count.
 struct WordDigest {
     hasher: Xxh3Default,
-    /// Words on their way to the hasher, which takes a few long runs faster than many short ones.
+    /// Words that are still to be hashed: hashing a few long runs is faster than many short ones.
     pending: Vec<u8>,
     any: bool,
     between: bool,
 }
 
-/// How much is pending at most, besides one run of text.
+/// The most bytes that are pending, besides one run of text.
 const PENDING: usize = 4096;
 
 impl WordDigest {
@@ -44,18 +44,18 @@ impl WordDigest {
     }
 }
 
-/// Where in a page the reader is, as far as content goes. Elements are told by name, role, class and id.
+/// Where in the page the reader is, in terms of content. Elements are judged by name, role, class and id.
 pub(super) struct Content {
     in_main: WordDigest,
     outside_chrome: WordDigest,
     everything: WordDigest,
-    /// The element that is passed over, and how many of its name are open.
+    /// The element being skipped, and how many elements of its name are open.
     skipping: Option<(Vec<u8>, u32)>,
-    /// How many `main` or `article` are open.
+    /// The number of open `main` and `article` elements.
     main_depth: u32,
 }
 
-/// Classes and ids by which pages without the proper elements mark what is not content. Whole words only.
+/// Classes and ids that mark what is not content, on pages without the proper elements. Whole words only.
 const CHROME_WORDS: [&[u8]; 9] = [
     b"menu",
     b"sidebar",
@@ -81,7 +81,7 @@ impl Content {
         }
     }
 
-    /// Takes note of a start tag.
+    /// Processes a start tag.
     pub(super) fn open(&mut self, name: &[u8], role: &[u8], class: &[u8], id: &[u8]) {
         if let Some((skipped, depth)) = &mut self.skipping {
             *depth += u32::from(skipped == name);
@@ -94,7 +94,7 @@ impl Content {
         }
     }
 
-    /// Takes note of an end tag.
+    /// Processes an end tag.
     pub(super) fn close(&mut self, name: &[u8]) {
         let Some((skipped, depth)) = &mut self.skipping else {
             if matches!(name, b"main" | b"article") {
@@ -110,29 +110,29 @@ impl Content {
         }
     }
 
-    /// Takes text.
+    /// Processes text.
     pub(super) fn text(&mut self, text: &[u8]) {
         match &self.skipping {
             Some((name, _)) if !is_never_text(name) => self.everything.add(text),
             Some(_) => {}
             None if self.main_depth > 0 => self.in_main.add(text),
-            // The narrower words decide: once there are any, the wider ones are of no use.
+            // The narrower digest is used if it has any words, so the wider one is no longer needed.
             None if !self.in_main.any => self.outside_chrome.add(text),
             None => {}
         }
     }
 
-    /// Whether what comes now is for visitors without scripts alone.
+    /// Whether the current position is only for visitors without scripts.
     pub(super) fn is_for_no_script(&self) -> bool {
         self.skipping.as_ref().is_some_and(|(name, _)| name == b"noscript")
     }
 
-    /// Whether what comes now is content.
+    /// Whether the current position is content.
     pub(super) fn is_content(&self) -> bool {
         self.skipping.is_none()
     }
 
-    /// The digest of `main` and `article`, else of all outside the navigation, else of the whole text.
+    /// The digest of `main` and `article`, else of everything outside the navigation, else of the whole text.
     pub(super) fn digest(&mut self) -> u64 {
         let words = [&mut self.in_main, &mut self.outside_chrome].into_iter().find(|words| words.any);
         words.unwrap_or(&mut self.everything).digest()

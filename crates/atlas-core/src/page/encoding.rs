@@ -1,4 +1,4 @@
-//! From a page's bytes to text, by the encoding the page declares.
+//! Decoding a page's bytes by the encoding that it declares.
 
 use std::borrow::Cow;
 
@@ -6,12 +6,12 @@ use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
 
 use super::PageError;
 
-/// How far into a page its declaration is looked for. The HTML Standard asks for 1,024 bytes; pages with a long comment
-/// on top are read all the same.
+/// How many bytes of a page are searched for its declaration. The HTML Standard asks for 1,024; with more, pages with a
+/// long comment at the top are read, too.
 const PRESCAN: usize = 4096;
 
-/// Decodes by byte-order mark, else by the declaration in the page, else as UTF-8 where the bytes are UTF-8, else as
-/// windows-1252. Source: HTML Standard, "determining the character encoding".
+/// Decodes by byte-order mark, else by the declaration in the page, else as UTF-8 if it is valid, else as windows-1252
+/// (HTML Standard, "determining the character encoding").
 pub(super) fn decode(bytes: &[u8]) -> Result<Cow<'_, [u8]>, PageError> {
     if bytes.iter().all(u8::is_ascii_whitespace) {
         return Err(PageError::Empty);
@@ -23,7 +23,7 @@ pub(super) fn decode(bytes: &[u8]) -> Result<Cow<'_, [u8]>, PageError> {
     let encoding = match marked {
         Some((encoding, _)) => encoding,
         None => match declared(&bytes[..bytes.len().min(PRESCAN)]) {
-            // A declaration that could be read in ASCII is not one of UTF-16: the HTML Standard takes it as UTF-8.
+            // A declaration that can be read as ASCII is not in UTF-16; the HTML Standard reads such a page as UTF-8.
             Some(encoding) if encoding == UTF_16BE || encoding == UTF_16LE => UTF_8,
             Some(encoding) => encoding,
             None if std::str::from_utf8(bytes).is_ok() => UTF_8,
@@ -41,8 +41,9 @@ pub(super) fn decode(bytes: &[u8]) -> Result<Cow<'_, [u8]>, PageError> {
     })
 }
 
-/// Brings a page to UTF-8 by the `charset` of its `Content-Type`, which stands above what the page declares, and marks it as
-/// such; a name that no encoding bears changes nothing. Source: HTML Standard, "determining the character encoding".
+/// Converts a page to UTF-8 by the `charset` of its `Content-Type`, which takes precedence over the page's own
+/// declaration, and marks it with a byte-order mark. An unknown name changes nothing (HTML Standard, "determining the
+/// character encoding").
 pub fn by_header(bytes: Vec<u8>, charset: &str) -> Vec<u8> {
     match Encoding::for_label(charset.trim_matches(['"', '\'', ' ']).as_bytes()) {
         Some(encoding) if encoding != UTF_8 && Encoding::for_bom(&bytes).is_none() => {
@@ -81,7 +82,7 @@ fn declared(head: &[u8]) -> Option<&'static Encoding> {
     None
 }
 
-/// The value at the start of this, quoted or not.
+/// The value at the start of this text, quoted or not.
 fn label(value: &[u8]) -> &[u8] {
     let value = value.strip_prefix(b"\"").or_else(|| value.strip_prefix(b"'")).unwrap_or(value);
     let end = value.iter().position(|byte| b"\"'; \t\r\n/>?".contains(byte)).unwrap_or(value.len());

@@ -1,15 +1,15 @@
-//! The videos of a page: told by elements, by Open Graph, by linked data and by frames, and put together so that one film
-//! told in several ways is one video.
+//! The videos of a page: described by elements, Open Graph, linked data and frames, and combined so that a film that is
+//! described several times is one video.
 
 use super::{MOST_VIDEOS, Page};
 use crate::address::Address;
 use crate::lastmod::Lastmod;
 use crate::video::{DURATIONS, Video, unite};
 
-/// The tellings, as they are met.
+/// The descriptions, in the order in which they are found.
 #[derive(Debug, Default)]
 pub(super) struct Films {
-    /// The `video` element that is open.
+    /// The open `video` element.
     open: Option<Video>,
     elements: Vec<Video>,
     frames: Vec<Video>,
@@ -17,26 +17,26 @@ pub(super) struct Films {
 }
 
 impl Films {
-    /// A `video` element begins.
+    /// Processes the start of a `video` element.
     pub(super) fn begin(&mut self, content: Option<Address>, poster: Option<Address>, title: Option<String>) {
         self.end();
         let text = |address: Option<Address>| address.map(|address| address.as_str().to_owned());
         self.open = Some(Video { content_loc: text(content), thumbnail_loc: text(poster), title, ..Video::default() });
     }
 
-    /// Whether a `source` that comes now belongs to a `video`.
+    /// Whether a `source` at the current position belongs to a `video`.
     pub(super) fn is_open(&self) -> bool {
         self.open.is_some()
     }
 
-    /// A `source` of the open `video`: the first counts.
+    /// Processes a `source` of the open `video`; the first one counts.
     pub(super) fn source(&mut self, content: Option<Address>) {
         if let Some(film) = &mut self.open {
             film.content_loc = film.content_loc.take().or(content.map(|address| address.as_str().to_owned()));
         }
     }
 
-    /// The `video` element ends.
+    /// Processes the end of a `video` element.
     pub(super) fn end(&mut self) {
         if let Some(film) = self.open.take().filter(|film| film.content_loc.is_some())
             && self.elements.len() < MOST_VIDEOS
@@ -45,14 +45,14 @@ impl Films {
         }
     }
 
-    /// A frame that holds a player, with its title.
+    /// Processes a frame with a player; `title` is the frame's.
     pub(super) fn frame(&mut self, film: Video, title: Option<String>) {
         if self.frames.len() < MOST_VIDEOS {
             self.frames.push(Video { title, ..film });
         }
     }
 
-    /// A word of Open Graph about the page's video.
+    /// Processes an Open Graph property of the page's video.
     pub(super) fn graph(&mut self, property: &str, content: &str, place: impl Fn(&str) -> Option<Address>) {
         let film = self.graph.get_or_insert_default();
         match property {
@@ -68,8 +68,9 @@ impl Films {
         }
     }
 
-    /// Linked data knows most about a film, Open Graph less, element and frame least. What nobody says of a film is taken
-    /// from the page: its title, its summary or else its first paragraph, its lead picture.
+    /// Combines all descriptions. Linked data knows most about a film, Open Graph less, elements and frames least. What
+    /// none of them gives is taken from the page: its title, its description or else its first paragraph, its lead
+    /// picture.
     pub(super) fn gather(
         mut self,
         linked: Vec<Video>,

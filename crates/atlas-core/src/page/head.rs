@@ -1,4 +1,4 @@
-//! What the head of a page says.
+//! Reading the head of a page.
 
 use super::reading::{PageReading, cut, folded, push_name};
 use super::tokens::Attributes;
@@ -46,7 +46,7 @@ impl PageReading<'_> {
         }
     }
 
-    /// A date of the head; one that cannot be read is told.
+    /// A date in the head; one that cannot be read is reported.
     pub(super) fn told_date(&mut self, name: &str, content: &str) -> Option<Lastmod> {
         let date = self.date(content);
         if date.is_none() && !content.trim().is_empty() {
@@ -76,7 +76,8 @@ impl PageReading<'_> {
         }
     }
 
-    /// `<meta http-equiv="refresh" content="0; url=/new/">`: a redirect where it names another URL and the delay is short.
+    /// Reads `<meta http-equiv="refresh" content="0; url=/new/">`, which is a redirect if it names another URL and the
+    /// delay is short.
     pub(super) fn sent_on(&self, content: &str) -> Option<Address> {
         let (delay, rest) = content.split_once([';', ','])?;
         let delay: f64 = delay.trim().parse().ok()?;
@@ -113,7 +114,7 @@ impl PageReading<'_> {
     }
 }
 
-/// Words of a robots directive that are almost ones which keep engines out, each with the word that may be meant.
+/// Words of a robots directive that almost match one that keeps engines out, each with the word that is probably meant.
 fn misspelt(content: &str) -> impl Iterator<Item = (&str, &'static str)> {
     const MEANT: [&str; 3] = ["noindex", "nofollow", "noimageindex"];
     content.split(',').map(str::trim).filter_map(|word| {

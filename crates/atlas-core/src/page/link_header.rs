@@ -1,21 +1,21 @@
-//! What the HTTP header `Link` says of a page or document (RFC 8288): its canonical address and its translations.
+//! Reading the HTTP header `Link` of a page or document (RFC 8288): its canonical address and its translations.
 
 use super::MOST_ALTERNATES;
 use crate::address::Address;
 use crate::language::Alternate;
 
-/// What `Link` headers say.
+/// The contents of `Link` headers.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct HeaderLinks {
-    /// Where the original is (RFC 6596), itself included.
+    /// The canonical address (RFC 6596), which may be the page itself.
     pub canonical: Option<Address>,
     /// The same page in other languages.
     pub alternates: Vec<Alternate<'static>>,
 }
 
 impl HeaderLinks {
-    /// Takes in the value of one header, which may hold several links; `page` is where it was served. What cannot be read is passed
-    /// over.
+    /// Reads the value of one header, which may contain several links. `page` is the address that was requested. What
+    /// cannot be read is ignored.
     ///
     /// ```
     /// use atlas_core::address::Address;
@@ -55,7 +55,7 @@ impl HeaderLinks {
     }
 }
 
-/// Where the parameters of a link end: at a comma that does not stand between quotes.
+/// The end of a link's parameters: a comma outside quotes.
 fn end_of_link(text: &str) -> usize {
     let mut quoted = false;
     let end = text.bytes().position(|byte| {

@@ -1,10 +1,10 @@
-//! What a page says in JSON-LD: dates of the page and its videos (schema.org).
+//! Reading JSON-LD: the dates of a page and its videos (schema.org).
 
 use serde_json::Value;
 
 use crate::video::{Access, Video, read_duration, read_yes_or_no};
 
-/// What one block of linked data holds.
+/// The contents of one block of linked data.
 #[derive(Debug, Default, PartialEq)]
 pub(super) struct LinkedData {
     pub(super) headline: Option<String>,
@@ -16,12 +16,12 @@ pub(super) struct LinkedData {
     pub(super) authors: Vec<String>,
 }
 
-/// Things with dates of their own that are not the page's.
+/// Types of things with dates of their own, which are not the page's.
 const OTHER_THINGS: [&str; 7] =
     ["VideoObject", "ImageObject", "AudioObject", "Comment", "Event", "Person", "Organization"];
 
 impl LinkedData {
-    /// Reads one block; broken JSON says nothing. Addresses and dates come as they stand there.
+    /// Reads one block. Broken JSON is ignored. Addresses and dates are kept as written.
     pub(super) fn read(json: &[u8]) -> Self {
         let mut data = Self::default();
         if let Ok(value) = serde_json::from_slice::<Value>(json) {
@@ -30,7 +30,7 @@ impl LinkedData {
         data
     }
 
-    /// A thing that the block is about: the page's own dates are looked for here.
+    /// Reads a thing at the top level, which has the page's own dates.
     fn top(&mut self, value: &Value) {
         match value {
             Value::Array(things) => things.iter().for_each(|thing| self.top(thing)),
@@ -55,7 +55,7 @@ impl LinkedData {
         }
     }
 
-    /// Videos, however deep.
+    /// Reads videos at any depth.
     fn videos_in(&mut self, value: &Value) {
         match value {
             Value::Array(things) => things.iter().for_each(|thing| self.videos_in(thing)),
@@ -80,7 +80,7 @@ fn is_a(thing: &Value, wanted: &str) -> bool {
     }
 }
 
-/// A picture may be an address, an object with a `url`, or a list of either.
+/// A picture: an address, an object with a `url`, or a list of either.
 fn addresses(value: &Value) -> Vec<String> {
     match value {
         Value::String(address) => vec![address.clone()],
@@ -125,7 +125,7 @@ fn video(thing: &serde_json::Map<String, Value>) -> Video {
     }
 }
 
-/// Texts, or a text that lists them.
+/// A list of texts, or a text that lists them.
 fn words(value: &Value) -> Vec<String> {
     let list =
         |text: &str| text.split(',').map(|word| word.trim().to_owned()).filter(|word| !word.is_empty()).collect();
@@ -141,7 +141,7 @@ fn number(value: &Value) -> Option<f64> {
     value.as_f64().or_else(|| value.as_str()?.trim().parse().ok())
 }
 
-/// How often it was seen: stated plainly, or as a counter among others.
+/// The number of views: given directly, or as one counter among others.
 fn views(thing: &serde_json::Map<String, Value>) -> Option<u64> {
     let count = |value: &Value| number(value).filter(|count| *count >= 0.0).map(|count| count as u64);
     let counters: Vec<&Value> = match thing.get("interactionStatistic") {

@@ -1,10 +1,10 @@
-//! Choosing a picture's address among those that a page offers for it.
+//! Choosing a picture's address from those that a page offers for it.
 
 use std::borrow::Cow;
 
-/// Pictures of at most this width and height are icons.
+/// Pictures up to this width and height are icons.
 const ICON: f64 = 32.0;
-/// Words in a file's name by which pictures that show nothing are told.
+/// Words in file names of pictures that show nothing.
 const NO_PICTURES: [&str; 8] = ["icon", "icons", "favicon", "sprite", "sprites", "spacer", "pixel", "blank"];
 
 /// A picture's address with its size, by width or by density.
@@ -20,7 +20,7 @@ impl ImageCandidate {
         srcsets.into_iter().fold(None, |best, srcset| Self::larger(best, Self::largest(srcset)))
     }
 
-    /// The larger of the two; the first where they are alike.
+    /// The larger of the two, or the first if they are equal.
     pub(super) fn larger(one: Option<Self>, other: Option<Self>) -> Option<Self> {
         match (one, other) {
             (Some(one), Some(other)) if other.size > one.size => Some(other),
@@ -28,7 +28,7 @@ impl ImageCandidate {
         }
     }
 
-    /// The largest candidate of a `srcset`. Source: HTML Standard, "srcset attributes".
+    /// The largest candidate of a `srcset` (HTML Standard, "srcset attributes").
     fn largest(srcset: &str) -> Option<Self> {
         let mut best: Option<(f64, &str)> = None;
         let mut rest = srcset;
@@ -58,7 +58,7 @@ impl ImageCandidate {
     }
 }
 
-/// What an `img` offers.
+/// The addresses that an `img` offers.
 #[derive(Debug, Default)]
 pub(super) struct Offer<'a> {
     pub(super) src: &'a str,
@@ -70,8 +70,8 @@ pub(super) struct Offer<'a> {
 }
 
 impl<'a> Offer<'a> {
-    /// The address of the picture in its largest form, `picture` being what the sources around it offer; `None` for icons,
-    /// for pixels that only count visitors, and for pictures that stand in the page itself.
+    /// The address of the picture in its largest form; `picture` is what the sources of the `picture` element around it
+    /// offer. `None` for icons, tracking pixels and pictures that are embedded in the page.
     pub(super) fn choose(&self, picture: Option<ImageCandidate>) -> Option<Cow<'a, str>> {
         let small = |size: &str| size.trim().trim_end_matches("px").parse::<f64>().is_ok_and(|size| size <= ICON);
         if small(self.width) && small(self.height) {
@@ -88,7 +88,7 @@ impl<'a> Offer<'a> {
     }
 }
 
-/// Whether a file's name says that it is an icon, a spacer or the like.
+/// Whether a file's name says that it is an icon, a spacer or similar.
 fn shows_nothing(address: &str) -> bool {
     let path = address.split(['?', '#']).next().unwrap_or("");
     let mut parts = path.rsplit('/');
@@ -101,7 +101,7 @@ fn shows_nothing(address: &str) -> bool {
         || stem.split(['-', '_', '.']).any(listed)
 }
 
-/// Whether a reference names no file of its own.
+/// Whether a reference does not name a file.
 pub(super) fn is_inline(reference: &str) -> bool {
     let scheme = reference.split(':').next().unwrap_or("");
     reference.contains(':')

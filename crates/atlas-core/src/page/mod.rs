@@ -1,15 +1,15 @@
-//! What a page says about itself: everything a sitemap needs to know, read from its HTML in one pass.
+//! Reading a page: everything that a sitemap needs to know, from its HTML in one pass.
 //!
-//! The reader takes tokens as the HTML Standard cuts them and builds no tree, so its memory does not depend on how deep
-//! a page nests. What it collects is bounded: see the constants here.
+//! The reader takes tokens as the HTML Standard defines them and builds no tree, so its memory does not depend on how
+//! deeply a page nests. The constants here limit what it collects.
 //!
 //! ```
 //! use atlas_core::address::Address;
-//! use atlas_core::page::{Reader, read};
+//! use atlas_core::page::{PageReader, read};
 //!
 //! let html = b"<html lang=cy><title>Amserlen</title><meta name=robots content=noindex><main>Tr\xc3\xaan 10:40";
 //! let address = Address::parse("https://www.marrowvale.example/cy/amserlen/").unwrap();
-//! let page = read(html, &address, &Reader::default()).unwrap();
+//! let page = read(html, &address, &PageReader::default()).unwrap();
 //! assert_eq!(page.title.as_deref(), Some("Amserlen"));
 //! assert_eq!(page.language.as_deref(), Some("cy"));
 //! assert_eq!(page.noindex.as_deref(), Some("<meta name=\"robots\" content=\"noindex\">"));
@@ -46,19 +46,19 @@ pub use oembed::read_oembed;
 pub use players::{Player, player_entry};
 pub use reader::{read, text_of};
 
-/// The version of this reader. A new one finds other words on the same page, so digests taken by different versions are
-/// never compared: the ledger takes the new ones over in silence.
+/// The version of this reader. A new version finds other words on the same page, so digests of different versions are
+/// never compared: the ledger takes over the new ones without an announcement.
 pub const VERSION: u32 = 5;
 
-/// The most pictures of one page: the limit of the image extension.
+/// The most pictures on one page: the limit of the image extension.
 pub const MOST_IMAGES: usize = 1000;
-/// The most videos of one page.
+/// The most videos on one page.
 pub const MOST_VIDEOS: usize = 200;
-/// The most links of one page.
+/// The most links on one page.
 pub const MOST_LINKS: usize = 10_000;
 /// The most translations of one page.
 pub const MOST_ALTERNATES: usize = 500;
-/// The most headings of one page.
+/// The most headings on one page.
 pub const MOST_HEADINGS: usize = 500;
 /// The most categories, tags or authors of one page.
 pub const MOST_NAMES: usize = 100;
@@ -67,18 +67,18 @@ pub const LONGEST_TEXT: usize = 4096;
 /// The largest block of linked data that is read, in bytes.
 pub const LARGEST_DATA: usize = 1024 * 1024;
 
-/// How pages are read.
+/// The settings for reading pages.
 #[derive(Debug, Clone)]
 pub struct PageReader {
-    /// The zone of dates that state none.
+    /// The zone of dates without one.
     pub timezone: TimeZone,
-    /// Crawlers whose own robots directives count, besides those for all: lower-case product tokens.
+    /// The crawlers whose own robots directives count, besides those for all: lower-case product tokens.
     pub tokens: Vec<String>,
-    /// The players that the site has told of.
+    /// The players that the site has configured.
     pub players: Vec<Player>,
-    /// Take the pictures of Open Graph and linked data, even where they do not stand in the content.
+    /// Whether to take the pictures of Open Graph and linked data even if the content does not contain them.
     pub lead_picture: bool,
-    /// Query parameters that do not make another picture or film.
+    /// Query parameters that do not select another picture or video.
     pub drop_parameters: Parameters,
 }
 
@@ -95,85 +95,86 @@ impl Default for PageReader {
 }
 
 impl PageReader {
-    /// The settings as a text that differs wherever they make the same page say something else.
+    /// The settings as text, which differs whenever they could change what is read from a page.
     pub fn written(&self) -> String {
         let Self { timezone, tokens, players, lead_picture, drop_parameters } = self;
         format!("{:?} {tokens:?} {players:?} {lead_picture} {}", timezone.iana_name(), drop_parameters.written())
     }
 }
 
-/// What one page says.
+/// The contents of one page.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Page {
-    /// The `title` of the head, else the first heading of the first level.
+    /// The `title` of the head, else the first `h1`.
     pub title: Option<String>,
-    /// Addresses of frames that look like players and fit none that is known.
+    /// Addresses of frames that look like players but match no configured one.
     pub unknown_players: Vec<Address>,
-    /// What the page calls itself without the site's name: `headline` of its linked data, else the title of Open Graph, else the first
-    /// heading of the first level.
+    /// The page's own heading, without the site's name: `headline` of its linked data, else the title of Open Graph,
+    /// else the first `h1`.
     pub headline: Option<String>,
-    /// The `description` of the head, else the one of Open Graph.
+    /// The `description` of the head, else that of Open Graph.
     pub description: Option<String>,
     /// The `lang` of the root element.
     pub language: Option<String>,
-    /// Where the page says its original is (RFC 6596), itself included.
+    /// The canonical address that the page declares (RFC 6596), which may be its own.
     pub canonical: Option<Address>,
-    /// The robots directive that forbids indexing, as it stands on the page.
+    /// The robots directive that forbids indexing, as written.
     pub noindex: Option<String>,
-    /// The page asks that none of its links be followed.
+    /// The page asks crawlers not to follow its links.
     pub nofollow: bool,
-    /// The day after which the page asks not to be shown.
+    /// The day after which the page asks not to be listed.
     pub expires: Option<Lastmod>,
-    /// Another address that visitors are sent on to within a few seconds.
+    /// Another address, to which visitors are redirected within a few seconds.
     pub refresh: Option<Address>,
     /// The declared date of the last change.
     pub modified: Option<Lastmod>,
     /// The declared date of publication.
     pub published: Option<Lastmod>,
-    /// Pictures of the content, each once, in the order of the page.
+    /// The pictures of the content, without duplicates, in the order of the page.
     pub images: Vec<Address>,
-    /// Videos, with what the page knows of them.
+    /// The videos, with what the page says of them.
     pub videos: Vec<Video>,
     /// The same page in other languages.
     pub alternates: Vec<Alternate<'static>>,
-    /// Where a description of the page's video is to be asked for (oEmbed discovery).
+    /// Where to ask for a description of the page's video (oEmbed discovery).
     pub oembed: Option<Address>,
-    /// Frames on the page, players or not.
+    /// The frames on the page, players or not.
     pub frames: Vec<Address>,
-    /// Headings of the content.
+    /// The headings of the content.
     pub headings: Vec<Heading>,
     /// The first paragraph of the content that is longer than a few words.
     pub first_paragraph: Option<String>,
-    /// Links of the page, each once, on whatever host.
+    /// The links on the page, without duplicates, to any host.
     pub links: Vec<Link>,
-    /// A digest of the main content: navigation, header, footer, scripts, attributes and white space do not move it.
+    /// A digest of the main content, which navigation, header, footer, scripts, attributes and white space do not
+    /// affect.
     pub digest: u64,
-    /// The page's own word to this tool: `<meta name="idle-atlas" content="keep=no">`.
+    /// The page's own instructions to this tool: `<meta name="idle-atlas" content="keep=no">`.
     pub own_word: OwnWord,
-    /// What the page is filed under: `article:section`, or `articleSection` of linked data.
+    /// Its categories: `article:section`, or `articleSection` of linked data.
     pub categories: Vec<String>,
     /// `article:tag`.
     pub tags: Vec<String>,
-    /// Who wrote it: `<meta name="author">`, or `author` of linked data.
+    /// Its authors: `<meta name="author">`, or `author` of linked data.
     pub authors: Vec<String>,
     /// The videos that the page describes as linked data.
     pub stated_videos: Vec<Video>,
-    /// Whether it has a head, stated or implied by a title.
+    /// Whether it has a head, written or implied by a title.
     pub has_head: bool,
-    /// What the page says that decides whether it goes in, and that cannot be read.
+    /// An instruction that decides whether the page is listed and that cannot be read.
     pub unreadable: Option<String>,
-    /// What else the page says to engines or to this tool that cannot be read: what, and what was expected.
+    /// Other instructions to engines or to this tool that cannot be read: what, and what was expected.
     pub troubles: Vec<String>,
-    /// Bytes of text in the content.
+    /// The number of bytes of text in the content.
     pub text_bytes: usize,
-    /// Scripts on the page, data blocks apart.
+    /// The number of scripts on the page, without data blocks.
     pub scripts: usize,
 }
 
-/// What a page or row asks of this tool for itself: it stands above all rules.
+/// What a page or row asks of this tool for itself. It takes precedence over all rules.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct OwnWord {
-    /// Whether it goes in.
+    /// Whether it is listed.
     pub keep: Option<bool>,
     /// Its section.
     pub section: Option<String>,
@@ -181,13 +182,13 @@ pub struct OwnWord {
     pub priority: Option<Priority>,
     /// Its hint.
     pub changefreq: Option<Changefreq>,
-    /// Which date is written of it.
+    /// Which date is written.
     pub date_policy: Option<DatePolicy>,
 }
 
 impl OwnWord {
-    /// Reads `keep=no, section=halts, priority=0.8`. What it does not understand it tells to `unread`, in words; a `keep` that is
-    /// neither yes nor no is told to `shut`.
+    /// Reads `keep=no, section=halts, priority=0.8`. What it does not understand is passed to `unread`, in words; a
+    /// `keep` that is neither yes nor no is passed to `shut`.
     ///
     /// ```
     /// let word = atlas_core::page::OwnWord::read("keep = no, section=halts", &mut |_| (), &mut |_| ());
@@ -236,7 +237,7 @@ impl OwnWord {
 /// A heading.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Heading {
-    /// 1 to 6.
+    /// Its level, 1 to 6.
     pub level: u8,
     /// Its text, white space folded.
     pub text: String,
@@ -245,13 +246,13 @@ pub struct Heading {
 /// A link on a page.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Link {
-    /// Where it leads, without the fragment.
+    /// Its target, without the fragment.
     pub address: Address,
-    /// Its `rel` asks crawlers not to follow it.
+    /// Whether its `rel` asks crawlers not to follow it.
     pub nofollow: bool,
 }
 
-/// What a robots directive says, in a `meta` or in the header `X-Robots-Tag`.
+/// A robots directive, in a `meta` element or in the header `X-Robots-Tag`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct RobotsWords<'a> {
     /// Do not list the page.
@@ -264,8 +265,8 @@ pub struct RobotsWords<'a> {
     pub unavailable_after: Option<&'a str>,
 }
 
-/// Reads a robots directive: words separated by commas. What follows `unavailable_after` is a date, and perhaps further words: it
-/// is for [`Lastmod::read_deadline`].
+/// Reads a robots directive: words separated by commas. After `unavailable_after` comes a date and perhaps further
+/// words, for [`Lastmod::read_deadline`].
 pub fn robots_words(content: &str) -> RobotsWords<'_> {
     let mut words = RobotsWords::default();
     for (at, word) in content.split(',').scan(0, |at, word| Some((std::mem::replace(at, *at + word.len() + 1), word))) {
@@ -283,8 +284,8 @@ pub fn robots_words(content: &str) -> RobotsWords<'_> {
     words
 }
 
-/// Reads a header `X-Robots-Tag`: as [`robots_words`], with the crawler it speaks to before a colon. Words for crawlers that
-/// are not among `tokens` say nothing.
+/// Reads a header `X-Robots-Tag`: as [`robots_words`], with the crawler that it addresses before a colon. Directives
+/// for crawlers that are not among `tokens` are ignored.
 pub fn robots_header<'a>(value: &'a str, tokens: &[String]) -> RobotsWords<'a> {
     let named = value.split_once(':').filter(|(name, _)| {
         let name = name.trim();
@@ -299,18 +300,19 @@ pub fn robots_header<'a>(value: &'a str, tokens: &[String]) -> RobotsWords<'a> {
     }
 }
 
-/// Why a file is no page.
+/// Why a file is not a page.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
 pub enum PageError {
-    /// It holds bytes that no text holds.
+    /// It contains bytes that no text contains.
     #[error("it is binary data, not HTML")]
     Binary,
-    /// It holds nothing.
+    /// It is empty.
     #[error("it is empty")]
     Empty,
 }
 
-/// What pages say that stand between a crawler and the site: each word of a group, wherever it stands in a text.
+/// The words of pages that stand between a crawler and the site: a page matches if its text contains every word of a
+/// group, anywhere.
 const WALL_WORDS: [&[&str]; 7] = [
     &["captcha"],
     &["access", "denied"],
@@ -320,7 +322,7 @@ const WALL_WORDS: [&[&str]; 7] = [
     &["you", "robot"],
     &["check", "browser"],
 ];
-/// A page with less text than this says nothing by itself.
+/// A page with fewer bytes of text than this is empty without its scripts.
 const LEAST_TEXT: usize = 40;
 
 impl Page {
@@ -335,12 +337,12 @@ impl Page {
         self.links.len() <= 3 && texts.take(8).any(says)
     }
 
-    /// Whether the page has nothing to say until a script has run.
+    /// Whether the page is empty until a script has run.
     pub fn needs_script(&self) -> bool {
         self.text_bytes < LEAST_TEXT && self.scripts > 0 && self.links.len() <= 3
     }
 
-    /// Its title, without the site's name behind it where the page shows by its headline that this is one.
+    /// Its title, without the site's name after it if the page's headline shows that there is one.
     pub fn own_title(&self) -> Option<String> {
         let title = self.title.as_deref()?;
         let own = titles::ending(title).map(|(own, _)| own.trim());

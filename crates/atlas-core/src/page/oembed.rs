@@ -1,4 +1,4 @@
-//! What an oEmbed provider answers about a video (oEmbed 1.0, section 2.3.4).
+//! Reading the answer of an oEmbed provider about a video (oEmbed 1.0, section 2.3.4).
 
 use serde_json::Value;
 
@@ -6,7 +6,8 @@ use super::{PageReader, reader};
 use crate::address::Address;
 use crate::video::Video;
 
-/// Reads an answer in JSON; `None` where it speaks of no video. Addresses are completed by the provider's own, `endpoint`.
+/// Reads an answer in JSON; `None` if it is not about a video. Addresses are resolved against the provider's own,
+/// `endpoint`.
 ///
 /// ```
 /// use atlas_core::address::Address;

@@ -1,11 +1,11 @@
-//! Players: how a site says which frames hold videos, and where the parts of such a video are found.
+//! Players: which frames contain videos, and where the parts of such a video are found.
 
 use crate::video::Video;
 
-/// The place of the video's id in a pattern.
+/// The placeholder for the video's id in a pattern.
 const ID: &str = "{id}";
 
-/// A kind of player, told by the address of its frame.
+/// A kind of player, recognised by the address of its frame.
 ///
 /// ```
 /// use atlas_core::page::Player;
@@ -24,8 +24,12 @@ pub struct Player {
 }
 
 impl Player {
-    /// Takes the frame's address with `{id}` where the id stands, and the addresses of the media file and of a picture with
-    /// `{id}` for it. Fails, saying why, where `{id}` is missing or stands there twice.
+    /// Takes the pattern of the frame's address, with `{id}` for the video's id, and those of the media file and a
+    /// picture.
+    ///
+    /// # Errors
+    ///
+    /// Returns a [`PlayerError`] if the frame's pattern does not contain `{id}` exactly once, or is not an address.
     pub fn new(url: &str, content: Option<&str>, thumbnail: Option<&str>) -> Result<Self, String> {
         let parts: Vec<&str> = url.split(ID).collect();
         let [before, after] = parts[..] else {
@@ -43,8 +47,8 @@ impl Player {
         })
     }
 
-    /// The video in a frame, if the frame is this kind of player. What its query adds (autoplay and the like) is left out,
-    /// unless the pattern has a query itself.
+    /// The video in a frame, if the frame is this kind of player. Its query (autoplay and the like) is dropped, unless
+    /// the pattern has a query.
     pub fn video(&self, frame: &str) -> Option<Video> {
         let rest = frame.strip_prefix(&self.before)?;
         let end = match &self.after {
@@ -65,7 +69,7 @@ impl Player {
     }
 }
 
-/// The entry of a configuration that would tell of the player in a frame.
+/// The configuration for the player in a frame.
 ///
 /// ```
 /// let entry = atlas_core::page::player_entry("https://films.example/embed/cutting-7?autoplay=1");

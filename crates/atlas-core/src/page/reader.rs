@@ -1,4 +1,4 @@
-//! The reader itself: tokens in, a [`Page`] out.
+//! The page reader: tokens in, a [`Page`] out.
 
 use super::media::ImageCandidate;
 use super::reading::{Listening, PageReading, cut, folded, title_of};
@@ -8,7 +8,11 @@ use crate::address::Address;
 use crate::titles;
 use crate::video::Video;
 
-/// Reads a page that lives at `address`. Never fails on bad HTML, only on what is no text at all.
+/// Reads the page at `address`. Bad HTML is never an error.
+///
+/// # Errors
+///
+/// Returns a [`PageError`] if the bytes are not text.
 pub fn read(bytes: &[u8], address: &Address, reader: &PageReader) -> Result<Page, PageError> {
     let text = encoding::decode(bytes)?;
     let mut reading = PageReading::new(address, reader);
@@ -16,7 +20,7 @@ pub fn read(bytes: &[u8], address: &Address, reader: &PageReader) -> Result<Page
     Ok(reading.finish())
 }
 
-/// The words of a piece of HTML, white space folded.
+/// The words of a piece of HTML, with white space collapsed.
 pub fn text_of(html: &str) -> String {
     struct Words(Vec<u8>);
     impl TokenSink for Words {
@@ -62,7 +66,7 @@ impl TokenSink for PageReading<'_> {
             }
             b"a" | b"area" => self.link(attributes),
             b"picture" => self.picture = None,
-            // What a lazy picture falls back on stands in a noscript.
+            // The fallback of a lazy picture is inside a noscript.
             b"img" if self.content.is_content() || self.content.is_for_no_script() => self.image(attributes),
             b"video" => {
                 let place = |name: &str| self.file(&attributes.text(name));
@@ -121,7 +125,7 @@ impl PageReading<'_> {
         let first_heading = self.page.headings.iter().find(|heading| heading.level == 1).map(|h| h.text.clone());
         let stated = self.data.headline.take().and_then(|text| folded(text.as_bytes()));
         self.page.headline = stated.or(self.og_title.clone()).or(first_heading.clone());
-        // Where the first heading is all of it but a name behind a sign, that names the site or a section.
+        // If the first heading is only a name after a separator, it names the site or a section.
         let own = self.page.headline.as_deref().and_then(titles::ending).map(|(own, _)| own.trim().to_owned());
         if own.is_some() && own == first_heading {
             self.page.headline = own;
@@ -137,13 +141,13 @@ impl PageReading<'_> {
         let linked = std::mem::take(&mut self.data.videos);
         let stated = linked.iter().map(|video| {
             let settled = video.clone().settled(|reference| self.file(reference), |date| self.date(date));
-            // Whether the date states its zone is of interest: it stays as it was written.
+            // The text is kept, because it shows whether the date has a zone.
             Video { publication_date: video.publication_date.clone(), ..settled }
         });
         self.page.stated_videos = stated.collect();
         self.page.videos =
             films.gather(linked, &self.page, lead, |reference| self.file(reference), |text| self.date(text));
-        // What else the page says of a film may name its player.
+        // Something else on the page may name the player of a film.
         let plain = |address: &str| address.split(['?', '#']).next().unwrap_or(address).to_owned();
         let told: Vec<String> =
             self.page.videos.iter().filter_map(|video| video.player_loc.as_deref()).map(plain).collect();
@@ -152,7 +156,7 @@ impl PageReading<'_> {
     }
 }
 
-/// Elements that have no end tag. Source: HTML Standard, "void elements".
+/// Elements without an end tag (HTML Standard, "void elements").
 fn is_void(tag: &[u8]) -> bool {
     matches!(
         tag,

@@ -1,4 +1,4 @@
-//! A page being read: what was heard so far.
+//! The state of reading a page: what was found so far.
 
 use std::collections::HashSet;
 
@@ -11,7 +11,8 @@ use super::{Heading, LONGEST_TEXT, MOST_HEADINGS, MOST_NAMES, MOST_VIDEOS, Page,
 use crate::address::{Address, Base, LONGEST};
 use crate::lastmod::Lastmod;
 
-/// A paragraph of at least so many bytes sums up a page that has no summary; a shorter one does where there is no other.
+/// The fewest bytes of a paragraph that can serve as the description of a page without one. A shorter one is used only
+/// if there is no other.
 const PARAGRAPH_LEAST: usize = 40;
 
 /// Where text goes besides the digest.
@@ -32,10 +33,10 @@ pub(super) struct PageReading<'a> {
     pub(super) listening: Listening,
     pub(super) heard: Vec<u8>,
     pub(super) svg_depth: u32,
-    // Words of the head that are weighed against each other at the end.
+    // Values of the head that are weighed against each other at the end.
     pub(super) og_title: Option<String>,
     pub(super) og_description: Option<String>,
-    /// The first paragraph that is too short to sum up a page that has a longer one.
+    /// The first paragraph, if it is too short.
     pub(super) short_paragraph: Option<String>,
     pub(super) og_images: Vec<Address>,
     pub(super) data: LinkedData,
@@ -43,7 +44,7 @@ pub(super) struct PageReading<'a> {
     pub(super) films: Films,
     /// What the sources of the open `picture` offer.
     pub(super) picture: Option<ImageCandidate>,
-    /// References of links that were met before.
+    /// Hashes of link references that were found before.
     pub(super) met: HashSet<u64>,
 }
 
@@ -75,7 +76,7 @@ impl<'a> PageReading<'a> {
         self.listening = listening;
     }
 
-    /// Puts what was heard in its place.
+    /// Stores the text that was collected.
     pub(super) fn heard_out(&mut self) {
         match std::mem::replace(&mut self.listening, Listening::No) {
             Listening::No => return,
@@ -106,14 +107,14 @@ impl<'a> PageReading<'a> {
         self.heard.clear();
     }
 
-    /// The address that a reference stands for; none where it would be too long for a sitemap.
+    /// Resolves a reference; `None` if the address would be too long for a sitemap.
     pub(super) fn complete(&self, reference: &str) -> Option<Address> {
         let short = |text: &str| text.len() <= LONGEST;
         let address = self.base.as_ref().filter(|_| short(reference))?.join(reference).ok()?;
         Some(address).filter(|address| short(address.as_str()))
     }
 
-    /// The address of a picture or film: it has a file of its own.
+    /// The address of a picture or video, if it is a file of its own.
     pub(super) fn file(&self, reference: &str) -> Option<Address> {
         let address = self.complete(reference).filter(|_| !reference.is_empty() && !is_inline(reference))?;
         Some(match self.reader.drop_parameters.clean(address.as_str()) {
@@ -122,7 +123,7 @@ impl<'a> PageReading<'a> {
         })
     }
 
-    /// `base` changes what relative URLs mean (HTML Standard); only the first counts.
+    /// `base` changes what relative URLs mean (HTML Standard). Only the first one counts.
     pub(super) fn rebase(&mut self, attributes: &Attributes<'_>) {
         if let Some(address) = self.complete(&attributes.text("href")) {
             self.base = Base::of(&address).ok();
@@ -134,13 +135,13 @@ impl<'a> PageReading<'a> {
     }
 }
 
-/// Adds a name that a page is filed under, where it is one and there is room for it.
+/// Adds a category, tag or author, unless it is empty or there are too many.
 pub(super) fn push_name(names: &mut Vec<String>, content: &str) {
     let name = folded(content.as_bytes()).filter(|name| !name.contains("://"));
     names.extend(name.filter(|name| names.len() < MOST_NAMES && !names.contains(name)));
 }
 
-/// Text with its white space folded; `None` where nothing is left.
+/// Text with its white space collapsed; `None` if nothing is left.
 pub(super) fn folded(bytes: &[u8]) -> Option<String> {
     let text = String::from_utf8_lossy(bytes);
     let words: Vec<&str> = text.split_whitespace().collect();
@@ -155,7 +156,7 @@ pub(super) fn cut(text: &str) -> String {
     text[..end].to_owned()
 }
 
-/// The title of a frame or a video, which names what it shows.
+/// The title of a frame or video.
 pub(super) fn title_of(attributes: &Attributes<'_>) -> Option<String> {
     folded(attributes.text("title").as_bytes())
 }

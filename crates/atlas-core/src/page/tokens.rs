@@ -1,8 +1,8 @@
 //! HTML as tokens: tags with their attributes, and the text between them.
 //!
-//! The states are those of the HTML Standard, section "Tokenization", walked by leaps: a page is searched for the next byte
-//! that means anything, so that text costs next to nothing. Nothing is copied but text with character references in it.
-//! What the standard calls a parse error is passed over the way browsers pass over it.
+//! The states are those of the HTML Standard, section "Tokenization", but the tokenizer jumps to the next byte that
+//! matters, so that text costs next to nothing. Nothing is copied except text with character references. Parse errors
+//! are handled as browsers handle them.
 
 use std::borrow::Cow;
 
@@ -11,25 +11,25 @@ use memchr::{memchr, memchr2, memmem};
 /// The most attributes of one tag that are kept: a page may have a million of them.
 const MOST_ATTRIBUTES: usize = 256;
 
-/// Takes what a page is made of, in its order. Names are in lower case.
+/// Receives the tokens of a page in order. Names are in lower case.
 pub(super) trait TokenSink {
     /// A start tag.
     fn open(&mut self, name: &[u8], attributes: &Attributes<'_>, self_closing: bool);
     /// An end tag.
     fn close(&mut self, name: &[u8]);
-    /// Some text, character references replaced. One run of text may come in several pieces.
+    /// A piece of text, with character references replaced. One run of text may come in several pieces.
     fn text(&mut self, text: &[u8]);
 }
 
 /// The attributes of one start tag.
 pub(super) struct Attributes<'p> {
     page: &'p [u8],
-    /// Where name and value of each stand in the page.
+    /// The positions of each attribute's name and value in the page.
     places: Vec<((usize, usize), (usize, usize))>,
 }
 
 impl<'p> Attributes<'p> {
-    /// The value as it stands on the page; empty where the attribute is missing. The first of several counts.
+    /// The value as written on the page; empty if the attribute is missing. The first of several counts.
     pub(super) fn raw(&self, name: &str) -> &'p [u8] {
         let named = |((start, end), _): &&((usize, usize), (usize, usize))| {
             self.page[*start..*end].eq_ignore_ascii_case(name.as_bytes())
@@ -37,7 +37,7 @@ impl<'p> Attributes<'p> {
         self.places.iter().find(named).map_or(&[], |(_, (start, end))| &self.page[*start..*end])
     }
 
-    /// The value as text, character references replaced and trimmed; empty where the attribute is missing or no UTF-8.
+    /// The value as text, with character references replaced, trimmed; empty if the attribute is missing or not UTF-8.
     pub(super) fn text(&self, name: &str) -> Cow<'p, str> {
         let Ok(raw) = std::str::from_utf8(self.raw(name)) else { return Cow::Borrowed("") };
         match memchr(b'&', raw.as_bytes()) {
@@ -46,8 +46,8 @@ impl<'p> Attributes<'p> {
         }
     }
 
-    /// Reads attributes from `at` to the end of their tag: where the tag ends, and whether it closes itself. `None` where
-    /// the page ends first: then there is no tag.
+    /// Reads attributes from `at` to the end of their tag. Returns the end of the tag, and whether it closes itself.
+    /// `None` if the page ends first: then there is no tag.
     fn read(&mut self, mut at: usize) -> Option<(usize, bool)> {
         let page = self.page;
         self.places.clear();
@@ -63,7 +63,7 @@ impl<'p> Attributes<'p> {
                 _ => {}
             }
             let start = at;
-            // An equals sign at the start is part of the name.
+            // A leading equals sign is part of the name.
             at += 1;
             at += page.get(at..)?.iter().position(|byte| is_space(*byte) || matches!(byte, b'/' | b'>' | b'='))?;
             let name = (start, at);
@@ -92,11 +92,11 @@ impl<'p> Attributes<'p> {
     }
 }
 
-/// Takes a page apart.
+/// Tokenizes a page.
 pub(super) fn read(page: &[u8], sink: &mut impl TokenSink) {
     let mut attributes = Attributes { page, places: Vec::new() };
     let mut name = Vec::new();
-    // Text that has been passed begins at `from`.
+    // The pending text begins at `from`.
     let (mut from, mut at) = (0, 0);
     while let Some(found) = memchr(b'<', &page[at..]) {
         let here = at + found;
@@ -122,7 +122,7 @@ pub(super) fn read(page: &[u8], sink: &mut impl TokenSink) {
                 }
                 from = at;
             }
-            // "</" at the very end, or a lone "<": text.
+            // "</" at the very end, or a lone "<", is text.
             None => break,
             Some(_) if closes || matches!(next, b'!' | b'?') => {
                 say(sink, &page[from..here]);
@@ -143,7 +143,7 @@ fn say(sink: &mut impl TokenSink, text: &[u8]) {
     }
 }
 
-/// Elements whose content is text up to their own end tag. Returns where that end tag begins.
+/// Elements whose content is text up to their own end tag. Returns the start of that end tag.
 fn raw_text(page: &[u8], at: usize, name: &[u8], sink: &mut impl TokenSink) -> usize {
     let end = match name {
         b"title" | b"textarea" | b"style" | b"xmp" | b"iframe" | b"noembed" | b"noframes" => end_tag(page, at, name),
@@ -160,13 +160,13 @@ fn raw_text(page: &[u8], at: usize, name: &[u8], sink: &mut impl TokenSink) -> u
     end
 }
 
-/// Where the next end tag of that name begins, or the page ends.
+/// The start of the next end tag with this name, or the end of the page.
 fn end_tag(page: &[u8], at: usize, name: &[u8]) -> usize {
     let mut ends = memmem::find_iter(&page[at..], b"</").map(|found| at + found);
     ends.find(|end| is_tag(page, end + 2, name)).unwrap_or(page.len())
 }
 
-/// Where a script ends: a script may hold a comment, and a script element within that.
+/// The end of a script, which may contain a comment, and a script element within that.
 fn end_of_script(page: &[u8], mut at: usize) -> usize {
     let (mut in_comment, mut in_inner) = (false, false);
     while let Some(found) = memchr2(b'<', b'-', &page[at..]) {
@@ -198,11 +198,11 @@ fn is_tag(page: &[u8], at: usize, name: &[u8]) -> bool {
         && page.get(end).is_some_and(|byte| is_space(*byte) || matches!(byte, b'/' | b'>'))
 }
 
-/// Where a comment, a document type or anything else in `<!…>`, `<?…>` or `</…>` ends.
+/// The end of a comment, a document type or anything else in `<!…>`, `<?…>` or `</…>`.
 fn after_declaration(page: &[u8], at: usize) -> usize {
     let rest = &page[at..];
     let end = if rest.starts_with(b"<!--") {
-        // The dashes that open a comment may close it at once, but not together with an exclamation mark.
+        // The dashes that open a comment may also close it, but not together with an exclamation mark.
         let plain = memmem::find(&rest[2..], b"-->").map(|end| end + 5);
         let shouted = memmem::find(&rest[4..plain.unwrap_or(rest.len())], b"--!>").map(|end| end + 8);
         shouted.or(plain)
@@ -225,7 +225,7 @@ mod tests {
 
     use super::*;
 
-    /// Tokens as text, runs of text joined.
+    /// Tokens as text, with runs of text joined.
     #[derive(Default)]
     struct Written(String, bool);
 
@@ -276,7 +276,8 @@ mod tests {
     /// The same by a tokenizer that follows the standard state by state.
     fn standard(html: &str) -> String {
         let mut written = Written::default();
-        // A start tag counts once it is closed; the page may end before. End tags may have attributes, which mean nothing.
+        // A start tag counts once it is closed; the page may end before. End tags may have attributes, which are
+        // ignored.
         let mut open: Option<(String, Vec<(String, String)>)> = None;
         let mut emitter: CallbackEmitter<_> = CallbackEmitter::new(|event: CallbackEvent<'_>, _: Span<()>| {
             let lossy = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
@@ -330,7 +331,7 @@ mod tests {
     #[case("<a href=x?a=1&copy=2&amp;b>", "\n+a href=x?a=1&copy=2&b")]
     #[case("<p><img src=a", "\n+p")]
     fn by_example(#[case] html: &str, #[case] wanted: &str) {
-        // Runs of text that a comment parts are one to the sink.
+        // A comment within a run of text does not divide it for the sink.
         assert_eq!(ours(html).replace('\n', ""), wanted.replace('\n', ""));
     }
 

@@ -113,7 +113,7 @@ impl Files for HtmlSource {
         troubles.extend(self.asking.complete(&mut page, &address, &self.site));
         let links = followed_links(&page, &self.site);
         let troubles = troubles.into_iter().map(RecordProblem::cell).collect();
-        Ok(FileSaid { contribution: Contribution { section, ..page.into_said(&address) }, links, troubles })
+        Ok(FileSaid { contribution: Contribution { section, ..page.into_contribution(&address) }, links, troubles })
     }
 }
 

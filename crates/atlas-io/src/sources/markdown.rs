@@ -104,7 +104,7 @@ impl Files for MarkdownSource {
             .extend(self.asking.complete(&mut page, &address, &self.records.site).into_iter().map(RecordProblem::cell));
         let links = followed_links(&page, &self.records.site);
         let mut merged = Contribution { no_head: false, ..contribution };
-        merged.merge(Contribution { no_head: false, language: None, ..page.into_said(&address) });
+        merged.merge(Contribution { no_head: false, language: None, ..page.into_contribution(&address) });
         Ok(FileSaid { contribution: merged, links, troubles })
     }
 }

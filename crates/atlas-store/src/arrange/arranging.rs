@@ -319,12 +319,12 @@ fn would_list_the_same(
         SegmentPlan::Kept(_) => &[],
     });
     let now = members.filter_map(|member| match member.from() {
-        MemberOrigin::Candidate(at) => Some(settled.candidates[at as usize].lane),
+        MemberOrigin::Candidate(at) => Some(settled.candidates[at as usize].entry),
         _ => None,
     });
-    let mut lanes = Vec::new();
+    let mut before_entries = Vec::new();
     for segment in &before.segments {
-        lanes.extend(ledger.lane(before.id, segment)?);
+        before_entries.extend(ledger.entries_of(before.id, segment)?);
     }
-    Ok(now.eq(lanes))
+    Ok(now.eq(before_entries))
 }

@@ -12,7 +12,7 @@ const AT_A_TIME: usize = 16;
 #[derive(Debug)]
 pub(super) struct BlockCache {
     most: usize,
-    shelf: Mutex<Cached>,
+    cached: Mutex<Cached>,
     /// Held while a block is read back, so that no two threads read back the same.
     reading: [Mutex<()>; AT_A_TIME],
 }
@@ -28,7 +28,7 @@ struct Cached {
 impl BlockCache {
     /// Room for so many bytes.
     pub(super) fn new(most: usize) -> Self {
-        Self { most, shelf: Mutex::default(), reading: Default::default() }
+        Self { most, cached: Mutex::default(), reading: Default::default() }
     }
 
     /// How many bytes of blocks stay.
@@ -38,7 +38,7 @@ impl BlockCache {
 
     /// A block by its number; `read` reads it back where it is not here.
     pub(super) fn get(&self, at: usize, read: impl FnOnce() -> Block) -> Arc<Block> {
-        let known = || lock(&self.shelf).blocks.get(&at).cloned();
+        let known = || lock(&self.cached).blocks.get(&at).cloned();
         if let Some(block) = known() {
             return block;
         }
@@ -47,7 +47,7 @@ impl BlockCache {
             return block;
         }
         let block = Arc::new(read());
-        lock(&self.shelf).put(at, block.clone(), self.most);
+        lock(&self.cached).put(at, block.clone(), self.most);
         block
     }
 }
@@ -86,10 +86,10 @@ mod tests {
 
     #[test]
     fn what_fits_is_read_once_and_what_does_not_makes_room() {
-        let near = BlockCache::new(block().size() * 4);
+        let cache = BlockCache::new(block().size() * 4);
         let reads = AtomicUsize::new(0);
         let get = |at: usize| {
-            near.get(at, || {
+            cache.get(at, || {
                 reads.fetch_add(1, Ordering::Relaxed);
                 block()
             })
@@ -97,16 +97,16 @@ mod tests {
         (0..400usize).into_par_iter().for_each(|nth| _ = get(nth % 4));
         assert_eq!(reads.load(Ordering::Relaxed), 4);
         (4..8).for_each(|at| _ = get(at));
-        assert_eq!(lock(&near.shelf).blocks.len(), 4);
+        assert_eq!(lock(&cache.cached).blocks.len(), 4);
         get(0);
         assert_eq!(reads.load(Ordering::Relaxed), 9, "the first had to make room");
     }
 
     #[test]
     fn one_that_is_larger_than_all_the_room_is_there_all_the_same() {
-        let near = BlockCache::new(1);
-        assert_eq!(near.get(0, block).len(), 1);
-        assert_eq!(near.get(1, block).len(), 1);
-        assert_eq!(lock(&near.shelf).order.len(), 1);
+        let cache = BlockCache::new(1);
+        assert_eq!(cache.get(0, block).len(), 1);
+        assert_eq!(cache.get(1, block).len(), 1);
+        assert_eq!(lock(&cache.cached).order.len(), 1);
     }
 }

@@ -67,7 +67,7 @@ pub struct Arrivals {
     budget: usize,
     held: usize,
     spills: bool,
-    aside: SpillFile,
+    spill: SpillFile,
     /// Blocks that were read back last.
     cache: BlockCache,
     /// What went wrong, to be told before anything is written.
@@ -97,7 +97,7 @@ impl Arrivals {
             },
             held: 0,
             spills: false,
-            aside: SpillFile::new(folder),
+            spill: SpillFile::new(folder),
             // What is read back is looked at in windows: less of it has to be at hand than of what is being gathered.
             cache: BlockCache::new(memory / 2),
             failure: Mutex::new(None),
@@ -140,9 +140,9 @@ impl Arrivals {
             from_page: false,
             unread: true,
         });
-        let dealt = read.chain(unread).try_for_each(|dealt| self.partitions.push(dealt));
-        self.note(dealt);
-        self.push_aside(block);
+        let keyed = read.chain(unread).try_for_each(|keyed| self.partitions.push(keyed));
+        self.note(keyed);
+        self.push_unjoined(block);
     }
 
     /// Notes how many rows of the source at hand were known and let go.
@@ -160,7 +160,7 @@ impl Arrivals {
     }
 
     /// Adds a block that is not joined with others: of rows that come of joining.
-    pub(crate) fn push_aside(&mut self, mut block: Block) {
+    pub(crate) fn push_unjoined(&mut self, mut block: Block) {
         let first = self.len() as u32;
         if block.len() + self.len() > MOST_ROWS {
             return self.note(Err(io::Error::other("more than 1,073,741,824 rows in one build")));
@@ -181,7 +181,7 @@ impl Arrivals {
             let Stored::Held(block) = stored else { break };
             let ((bytes, reading), size) = (block.pack(), block.size());
             self.held -= size;
-            *stored = Stored::Spilled { at: self.aside.put(&bytes)?, length: bytes.len(), size, reading };
+            *stored = Stored::Spilled { at: self.spill.put(&bytes)?, length: bytes.len(), size, reading };
         }
         Ok(())
     }
@@ -226,7 +226,7 @@ impl Arrivals {
         };
         self.cache.get(at, || {
             let rows = (self.firsts[at + 1] - self.firsts[at]) as usize;
-            match self.aside.get(offset, length) {
+            match self.spill.get(offset, length) {
                 Ok(bytes) => Block::unpack(&self.decider, bytes, rows, reading),
                 Err(error) => {
                     self.note(Err(error));

@@ -27,15 +27,15 @@ pub(super) fn gone(
         if gone.peek().is_none_or(|gone| !range.contains(&(gone.prior as usize))) {
             continue;
         }
-        let lane = ledger.lane(file.id, segment)?;
+        let entries = ledger.entries_of(file.id, segment)?;
         let urls = urls_of(&ledger.body(file.id, segment.number)?, segment.size)?;
         while let Some(gone) = gone.next_if(|gone| range.contains(&(gone.prior as usize))) {
             let nth = gone.prior as usize - range.start;
             let url = urls.get(nth).cloned().unwrap_or_default();
             // The configuration names its source no more: its page may well be there.
-            let by_choice = gone.reason.is_none() && provenances.all_left(lane[nth].provenance);
+            let by_choice = gone.reason.is_none() && provenances.all_left(entries[nth].provenance);
             let change = gone.change.filter(|_| !by_choice);
-            let RememberedEntry { key, changed, page, declared, .. } = lane[nth];
+            let RememberedEntry { key, changed, page, declared, .. } = entries[nth];
             let departure = Departure { changed, page, declared };
             departed.push(Departed { key, url, gone: Gone { change, ..gone }, departure });
         }

@@ -102,12 +102,12 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
     let mut files: Vec<(&FileRow, RememberedEntry)> =
         known.into_iter().map(|one| (&remembered.files[one.file], one.entry)).collect();
     files.sort_by_key(|(file, _)| file.kind);
-    let lane = files.iter().find(|(file, _)| file.kind == FileKind::Pages).map(|(_, entry)| *entry);
+    let remembered_entry = files.iter().find(|(file, _)| file.kind == FileKind::Pages).map(|(_, entry)| *entry);
     let files = files.into_iter().map(|(file, _)| match form {
         MainFile::Urlset => job.names.main.clone(),
         MainFile::Index => child_name(&file.section, file.kind, file.number),
     });
-    let observed = lane.map(|lane| lane.observed).filter(|day| *day != NEVER);
+    let observed = remembered_entry.map(|entry| entry.observed).filter(|day| *day != NEVER);
     // Where several rows speak of it, it is the merged one that stands.
     let mut group = None;
     arrivals.each_summary(|row_id, summary| {
@@ -129,7 +129,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
     Ok(Explained {
         verdict,
         files: files.collect(),
-        remembered: lane,
+        remembered: remembered_entry,
         lastmod,
         alternates: group.map(|group| found.alternates.list(group).to_vec()).unwrap_or_default(),
         structured: wanted.map(|merged| structured::video_objects(merged, &job.timezone)),

@@ -159,16 +159,16 @@ impl RunFindings {
                     SegmentPlan::Kept(row) => Some(row),
                     SegmentPlan::Made(made) => made.base.as_ref(),
                 };
-                let lane = base.zip(file.id).map(|(base, file)| ledger.lane(file, base));
-                let lane = lane.transpose()?.unwrap_or_default();
+                let entries = base.zip(file.id).map(|(base, file)| ledger.entries_of(file, base));
+                let entries = entries.transpose()?.unwrap_or_default();
                 let keys: Vec<u128> = match segment {
-                    SegmentPlan::Kept(_) => lane.iter().map(|entry| entry.key).collect(),
+                    SegmentPlan::Kept(_) => entries.iter().map(|entry| entry.key).collect(),
                     SegmentPlan::Made(made) => made
                         .members
                         .iter()
                         .map(|member| match member.from() {
-                            MemberOrigin::Base(at) => lane[at as usize].key,
-                            MemberOrigin::Candidate(at) => self.settled.candidates[at as usize].lane.key,
+                            MemberOrigin::Base(at) => entries[at as usize].key,
+                            MemberOrigin::Candidate(at) => self.settled.candidates[at as usize].entry.key,
                             MemberOrigin::Row(row_id) => self.arrivals.summary(row_id).key(),
                         })
                         .collect(),

@@ -190,14 +190,14 @@ impl Recalling<'_> {
             let frame = facts_of(text, Frame::ALL).0;
             let mut facts = ContentCounts::default();
             text.split_inclusive(|byte| *byte == b'\n').for_each(|element| facts.add(facts_of(element, frame).1));
-            let mut lane = Vec::with_capacity(urls.len() * RememberedEntry::BYTES);
-            urls.iter().for_each(|url| entry(url, *seed).write(&mut lane));
-            Ok(((frame, facts), compressor.compress(text)?, lane))
+            let mut entries = Vec::with_capacity(urls.len() * RememberedEntry::BYTES);
+            urls.iter().for_each(|url| entry(url, *seed).write(&mut entries));
+            Ok(((frame, facts), compressor.compress(text)?, entries))
         });
         let made: Vec<_> =
             made.collect::<io::Result<_>>().map_err(StoreError::io("cannot compress for", Path::new(&file.section)))?;
-        for (number, (holds, segment, lane)) in (0u32..).zip(&made) {
-            writing.keep_segment(id, number, *holds, segment, (lane, &[]))?;
+        for (number, (holds, segment, entries)) in (0u32..).zip(&made) {
+            writing.keep_segment(id, number, *holds, segment, (entries, &[]))?;
         }
         let ReadBackFile { changed, crc, size, kind, number, .. } = *file;
         let standing = FileDigest { changed, crc, size };

@@ -26,7 +26,7 @@ pub const ARCHIVES: &str = "archives";
 /// What the ledger remembers of entries, by its order: what their pages were like, for the days on which they were seen to change.
 pub(crate) struct PagesBefore<'a> {
     remembered: &'a Remembered,
-    lane: Vec<RememberedEntry>,
+    entries: Vec<RememberedEntry>,
     /// The day of this run; none where what pages were like says nothing of what they are like now.
     today: Option<i32>,
 }
@@ -38,11 +38,11 @@ impl<'a> PagesBefore<'a> {
         remembered: &'a Remembered,
         today: Option<i32>,
     ) -> Result<Self, StoreError> {
-        let mut lane = Vec::with_capacity(remembered.entries());
+        let mut entries = Vec::with_capacity(remembered.entries());
         for (file, segment) in remembered.segments(|_| true) {
-            lane.extend(ledger.lane(file.id, segment)?);
+            entries.extend(ledger.entries_of(file.id, segment)?);
         }
-        Ok(Self { remembered, lane, today })
+        Ok(Self { remembered, entries, today })
     }
 
     /// The day on which an entry was last seen to change, this one included.
@@ -53,7 +53,7 @@ impl<'a> PagesBefore<'a> {
 
     /// Whether the page of an entry is not as it was; none where that cannot be told.
     fn moved(&self, entry_row: &EntryRow<'_>, provenance: u16) -> Option<bool> {
-        let known = self.lane.get(entry_row.prior? as usize)?;
+        let known = self.entries.get(entry_row.prior? as usize)?;
         let can_be_told = known.from_page
             && entry_row.summary.has(RowFlag::FromPage)
             && known.provenance == provenance

@@ -104,10 +104,10 @@ impl<R: SpillRecord> Partitions<R> {
     pub(crate) fn push(&mut self, record: R) -> io::Result<()> {
         self.parts[(record.key() >> 120) as usize].push(record);
         self.held += 1;
-        if self.held < self.budget { Ok(()) } else { self.put_aside() }
+        if self.held < self.budget { Ok(()) } else { self.spill() }
     }
 
-    fn put_aside(&mut self) -> io::Result<()> {
+    fn spill(&mut self) -> io::Result<()> {
         let mut starts = vec![0];
         let mut bytes = Vec::with_capacity(1 << 20);
         let mut run = None;
@@ -170,16 +170,16 @@ mod tests {
     #[test]
     fn records_come_back_by_partition_from_memory_and_disk() {
         let folder = tempfile::tempdir().unwrap();
-        let mut lanes = Partitions::new(folder.path(), 1000 * 4 * RECORD);
+        let mut partitions = Partitions::new(folder.path(), 1000 * 4 * RECORD);
         let records = (0..3500u64).map(|number| {
             NumberedRecord(u128::from(number).wrapping_mul(0x9e37_79b9_7f4a_7c15_f39c_c060_5ced_c835), number)
         });
         let records: Vec<NumberedRecord> = records.collect();
-        records.iter().for_each(|record| lanes.push(*record).unwrap());
-        assert_eq!(lanes.runs.len(), 3);
+        records.iter().for_each(|record| partitions.push(*record).unwrap());
+        assert_eq!(partitions.runs.len(), 3);
         let mut found: Vec<NumberedRecord> = Vec::new();
         for part in 0..PARTITIONS {
-            let some = lanes.part(part).unwrap();
+            let some = partitions.part(part).unwrap();
             assert!(some.iter().all(|record| (record.0 >> 120) as usize == part));
             found.extend(some);
         }

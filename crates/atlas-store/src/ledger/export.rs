@@ -35,9 +35,9 @@ pub fn export<E: From<StoreError>>(
 ) -> Result<(), E> {
     let remembered = ledger.remembered()?;
     for (file, segment) in remembered.segments(|_| true) {
-        let lane = ledger.lane(file.id, segment)?;
+        let entries = ledger.entries_of(file.id, segment)?;
         let written = urls_and_dates_of(&ledger.body(file.id, segment.number)?, segment.size)?;
-        for (entry, (url, lastmod)) in lane.into_iter().zip(written) {
+        for (entry, (url, lastmod)) in entries.into_iter().zip(written) {
             take(Exported {
                 url,
                 file: child_name(&file.section, file.kind, file.number),

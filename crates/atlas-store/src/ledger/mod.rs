@@ -164,7 +164,7 @@ pub trait ReadSegments {
     fn whole(&self, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError>;
 
     /// The entries of a segment.
-    fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<RememberedEntry>, StoreError>;
+    fn entries_of(&self, file: i64, segment: &SegmentRow) -> Result<Vec<RememberedEntry>, StoreError>;
 
     /// What is kept of the entries of all segments besides their texts, in the order of files and segments. What comes of one is
     /// taken, in another thread, while the next is read.

@@ -15,13 +15,13 @@ pub fn pending(ledger: &dyn Ledger, after: i64, until: i64, all: bool) -> Result
     let mut pending = Vec::new();
     let remembered = ledger.remembered()?;
     for (file, segment) in remembered.segments(|kind| kind == FileKind::Pages) {
-        let lane = ledger.lane(file.id, segment)?;
+        let entries = ledger.entries_of(file.id, segment)?;
         let told = |changed: u32| all || due(i64::from(changed));
-        if !lane.iter().any(|entry| told(entry.changed)) {
+        if !entries.iter().any(|entry| told(entry.changed)) {
             continue;
         }
         let urls = urls_of(&ledger.body(file.id, segment.number)?, segment.size)?;
-        let both = lane.iter().zip(urls).filter(|(entry, _)| told(entry.changed));
+        let both = entries.iter().zip(urls).filter(|(entry, _)| told(entry.changed));
         pending.extend(both.map(|(entry, url)| {
             let change = if additions.contains(&entry.key) { Change::Added } else { Change::Changed };
             Pending { key: entry.key, url, change }

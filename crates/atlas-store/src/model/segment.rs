@@ -48,7 +48,7 @@ impl SpillRecord for KnownEntry {
 /// A segment as it is kept.
 #[derive(Debug)]
 pub struct Whole {
-    pub(crate) lane: Vec<u8>,
+    pub(crate) entries: Vec<u8>,
     pub(crate) raws: Vec<u8>,
     /// Its compressed text; empty where it was asked for without.
     pub(crate) body: Vec<u8>,
@@ -57,13 +57,13 @@ pub struct Whole {
 impl Whole {
     /// What is kept of one of its entries: the bytes of its lane, and of that by which its row is known unread.
     pub(crate) fn entry(&self, at: u32) -> Option<(&[u8], [u8; 8])> {
-        let entry = self.lane.as_chunks::<{ RememberedEntry::BYTES }>().0.get(at as usize)?;
+        let entry = self.entries.as_chunks::<{ RememberedEntry::BYTES }>().0.get(at as usize)?;
         Some((entry, self.raws.as_chunks().0.get(at as usize).copied().unwrap_or_default()))
     }
 
     /// By what its rows are known unread, 8 bytes an entry.
     pub(crate) fn into_raws(mut self) -> Vec<u8> {
-        self.raws.resize(self.lane.len() / RememberedEntry::BYTES * 8, 0);
+        self.raws.resize(self.entries.len() / RememberedEntry::BYTES * 8, 0);
         self.raws
     }
 }

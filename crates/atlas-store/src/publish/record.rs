@@ -36,7 +36,13 @@ impl Publisher<'_> {
         file.dropped.iter().try_for_each(|number| writing.drop_segment(id, *number))?;
         let finished = self.compose((file, id), &work, queue, writing, &mut state.compressor, |made, rendered| {
             let text = &rendered.text;
-            writing.keep_segment(id, made.number, (made.frame, text.facts), &rendered.segment, (&text.lane, &text.raws))
+            writing.keep_segment(
+                id,
+                made.number,
+                (made.frame, text.facts),
+                &rendered.segment,
+                (&text.entries, &text.raws),
+            )
         })?;
         let is_same = self.record(at, (file, id), &work, &finished, writing, state)?;
         Self::place(work, finished, is_same, state)

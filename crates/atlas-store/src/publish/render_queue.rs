@@ -68,7 +68,7 @@ pub(super) struct RenderedSegment {
 #[derive(Debug, Default)]
 pub(crate) struct RenderedText {
     pub(crate) raw: Vec<u8>,
-    pub(crate) lane: Vec<u8>,
+    pub(crate) entries: Vec<u8>,
     /// By what the rows of its entries are known unread: none where no row is.
     pub(crate) raws: Vec<u8>,
     pub(crate) facts: ContentCounts,
@@ -114,7 +114,7 @@ impl<'a> SegmentRenderer<'a> {
         let made = job.made;
         let mut text = RenderedText {
             raw: Vec::with_capacity(usize::try_from(made.size).unwrap_or(0)),
-            lane: Vec::with_capacity(made.members.len() * RememberedEntry::BYTES),
+            entries: Vec::with_capacity(made.members.len() * RememberedEntry::BYTES),
             raws: Vec::with_capacity(made.members.len() * 8),
             facts: ContentCounts::default(),
         };
@@ -145,7 +145,7 @@ impl<'a> SegmentRenderer<'a> {
                     let (before, whole) = before.as_ref().ok_or_else(missing)?;
                     let (entry, raw) = whole.entry(at).ok_or_else(missing)?;
                     text.raw.extend_from_slice(before.element(at));
-                    text.lane.extend_from_slice(entry);
+                    text.entries.extend_from_slice(entry);
                     text.raws.extend_from_slice(&raw);
                 }
                 MemberOrigin::Candidate(at) => {
@@ -153,13 +153,13 @@ impl<'a> SegmentRenderer<'a> {
                     let row = self.renderer.arrivals.row(candidate.row_id);
                     let start = text.raw.len();
                     self.renderer.render(candidate, &Contribution::read(&row), &mut text.raw);
-                    candidate.lane.write(&mut text.lane);
+                    candidate.entry.write(&mut text.entries);
                     text.raws.extend_from_slice(&candidate.raw.to_le_bytes());
                     text.facts.add(facts_of(&text.raw[start..], made.frame).1);
                 }
                 MemberOrigin::Row(row_id) => {
                     let Some((row, summary)) = rows.next() else { continue };
-                    self.new_entry(row_id, &row, &summary, &mut text.raw).write(&mut text.lane);
+                    self.new_entry(row_id, &row, &summary, &mut text.raw).write(&mut text.entries);
                     text.raws.extend_from_slice(&summary.raw.to_le_bytes());
                     let (images, videos) = (u64::from(summary.images), u64::from(summary.videos));
                     text.facts.add(ContentCounts {

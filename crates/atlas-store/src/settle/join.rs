@@ -132,7 +132,7 @@ pub(crate) fn join(
             joined.assignment.push(merged.prior);
             joined.origins.insert(RowId(row_id), merged.origin.clone());
         }
-        arrivals.push_aside(block);
+        arrivals.push_unjoined(block);
     }
     Ok(joined)
 }

@@ -54,7 +54,7 @@ pub const EXAMPLES: usize = 5;
 #[derive(Debug, Clone)]
 pub struct Candidate {
     /// What the ledger will remember of it.
-    pub lane: RememberedEntry,
+    pub entry: RememberedEntry,
     /// By which its row may be known unread; 0 where it may not.
     pub raw: u64,
     /// Where its row is.
@@ -84,7 +84,7 @@ impl Candidate {
     /// An entry in a pages file; its prints are to be taken.
     pub(crate) fn of_page(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId, prior: Option<u32>) -> Self {
         Self {
-            lane: RememberedEntry {
+            entry: RememberedEntry {
                 key: summary.key(),
                 written: 0,
                 page: summary.page,
@@ -126,7 +126,7 @@ impl Candidate {
             kind,
             decided,
             raw: 0,
-            lane: RememberedEntry { page: 0, declared: 0, from_page: false, ..page.lane },
+            entry: RememberedEntry { page: 0, declared: 0, from_page: false, ..page.entry },
             ..page
         }
     }
@@ -154,7 +154,7 @@ impl Candidate {
 
     /// The day on which its content was last seen to change.
     pub fn observed(&self) -> Option<i32> {
-        Some(self.lane.observed).filter(|day| *day != NEVER)
+        Some(self.entry.observed).filter(|day| *day != NEVER)
     }
 
     /// The fingerprint of what is written of it.

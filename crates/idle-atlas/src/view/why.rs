@@ -108,7 +108,7 @@ impl UrlReport {
             }
         });
         let merged = explained.merged.as_ref();
-        let observed = explained.remembered.map(|lane| lane.observed).filter(|day| *day != NEVER);
+        let observed = explained.remembered.map(|entry| entry.observed).filter(|day| *day != NEVER);
         let seen = observed.and_then(Lastmod::from_epoch_day);
         let policy = decision.as_ref().map_or(DatePolicy::Usual, |decision| decision.date_policy);
         let declared = merged.is_some_and(|said| said.modified.is_some()) && policy != DatePolicy::Seen;
@@ -140,7 +140,7 @@ impl UrlReport {
             structured_data,
             alternates: explained.alternates,
             content_changed: seen,
-            changed_in_run: explained.remembered.map(|lane| lane.changed),
+            changed_in_run: explained.remembered.map(|entry| entry.changed),
             announcements,
             nearest: explained.nearest,
         }

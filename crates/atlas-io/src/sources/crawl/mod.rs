@@ -255,7 +255,7 @@ impl CrawlSource {
         let (wall, empty) = (page.is_wall(), page.needs_script());
         let links = followed_links(&page, &self.site);
         let followed = self.followed(&page);
-        let contribution = Contribution { section, ..page.into_said(&address) };
+        let contribution = Contribution { section, ..page.into_contribution(&address) };
         ReadPage { visit, contribution, followed, links, validators, wall, empty, troubles }
     }
 

@@ -69,8 +69,8 @@ pub(crate) struct Chunks {
     met: Vec<u64>,
     heads: Vec<Head>,
     notes: Vec<u8>,
-    aside: SpillFile,
-    put_aside: u64,
+    spill: SpillFile,
+    spilled: u64,
     /// Rows that the next build has to read in any case, as bits by their places.
     doubtful: Vec<u64>,
 }
@@ -94,8 +94,8 @@ impl Chunks {
             met: Vec::new(),
             heads: Vec::new(),
             notes: Vec::new(),
-            aside: SpillFile::new(folder),
-            put_aside: 0,
+            spill: SpillFile::new(folder),
+            spilled: 0,
             doubtful: Vec::new(),
         }
     }
@@ -105,7 +105,7 @@ impl Chunks {
         self.met.extend(block.met.drain(..).map(|(print, _)| print));
         for chunk in std::mem::take(&mut block.chunks) {
             let Chunk { print, length, rows, ref records, whole, .. } = chunk;
-            let at = self.put_aside + self.notes.len() as u64;
+            let at = self.spilled + self.notes.len() as u64;
             records.iter().for_each(|record| self.notes.extend_from_slice(&record.to_le_bytes()));
             let row_id = |row: u32| RowId(first.0 + row);
             for row in chunk.first..chunk.first + rows {
@@ -119,8 +119,8 @@ impl Chunks {
             self.heads.push(Head { print, length, first: row_id(chunk.first), rows, records, whole, at });
         }
         if self.notes.len() > HELD {
-            self.aside.put(&self.notes)?;
-            self.put_aside += self.notes.len() as u64;
+            self.spill.put(&self.notes)?;
+            self.spilled += self.notes.len() as u64;
             self.notes.clear();
         }
         Ok(())
@@ -149,9 +149,9 @@ impl Chunks {
     }
 
     fn notes(&self, at: u64, length: usize) -> io::Result<Vec<u8>> {
-        match at.checked_sub(self.put_aside) {
+        match at.checked_sub(self.spilled) {
             Some(at) => Ok(self.notes[at as usize..at as usize + length].to_vec()),
-            None => self.aside.get(at, length),
+            None => self.spill.get(at, length),
         }
     }
 

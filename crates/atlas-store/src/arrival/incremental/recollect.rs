@@ -50,8 +50,8 @@ pub(super) fn recollect(
                 observed.push((at, seen));
             }
             let raw = raws.get(nth).map_or(0, |raw| u64::from_le_bytes(*raw));
-            let dealt = known.push(KnownEntry { key, written, raw, at, from_page, provenance });
-            dealt.map_err(StoreError::io("cannot put entries aside in", scratch))?;
+            let keyed = known.push(KnownEntry { key, written, raw, at, from_page, provenance });
+            keyed.map_err(StoreError::io("cannot put entries aside in", scratch))?;
         }
         Ok(())
     })?;

@@ -50,8 +50,8 @@ impl ReadSegments for Sqlite {
         take: &mut (dyn FnMut(PackedEntries) -> Result<(), StoreError> + Send),
     ) -> Result<(), StoreError> {
         thread::scope(|scope| {
-            let (sender, lanes) = sync_channel(SEGMENTS_AHEAD);
-            let taking = scope.spawn(move || lanes.into_iter().try_for_each(take));
+            let (sender, packed) = sync_channel(SEGMENTS_AHEAD);
+            let taking = scope.spawn(move || packed.into_iter().try_for_each(take));
             let read = (|| {
                 let mut statement = self.connection.prepare_cached(
                     "select lane, raws, lane_crc from segment left join content on id = content order by file, number",
@@ -60,7 +60,7 @@ impl ReadSegments for Sqlite {
                 while let Some(row) = rows.next()? {
                     // Were it passed over, those after it would be taken for others.
                     let entries: Vec<u8> = row.get::<_, Option<_>>(0)?.ok_or(MISSING)?;
-                    check_lane(&entries, row.get(2)?)?;
+                    check_entries(&entries, row.get(2)?)?;
                     // Nobody listens any more when what came before was refused.
                     if sender.send(PackedEntries { entries, raws: row.get(1)? }).is_err() {
                         break;
@@ -81,11 +81,11 @@ impl ReadSegments for Sqlite {
         whole(&self.connection, file, segment, with_text)
     }
 
-    fn lane(&self, file: i64, segment: &SegmentRow) -> Result<Vec<RememberedEntry>, StoreError> {
-        let (lane, crc): (Vec<u8>, Option<u32>) =
+    fn entries_of(&self, file: i64, segment: &SegmentRow) -> Result<Vec<RememberedEntry>, StoreError> {
+        let (entries, crc): (Vec<u8>, Option<u32>) =
             content(&self.connection, "lane, lane_crc", (file, segment.number), |row| Ok((row.get(0)?, row.get(1)?)))?;
-        check_lane(&lane, crc)?;
-        Ok(from_bytes(&lane, segment.count as usize)?.collect())
+        check_entries(&entries, crc)?;
+        Ok(from_bytes(&entries, segment.count as usize)?.collect())
     }
 }
 
@@ -110,16 +110,16 @@ fn body(connection: &Connection, file: i64, segment: u32) -> Result<Vec<u8>, Sto
 fn whole(connection: &Connection, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError> {
     let columns = if with_text { "lane, raws, lane_crc, body" } else { "lane, raws, lane_crc, x''" };
     let (whole, crc) = content(connection, columns, (file, segment), |row| {
-        Ok((Whole { lane: row.get(0)?, raws: row.get(1)?, body: row.get(3)? }, row.get(2)?))
+        Ok((Whole { entries: row.get(0)?, raws: row.get(1)?, body: row.get(3)? }, row.get(2)?))
     })?;
-    check_lane(&whole.lane, crc)?;
+    check_entries(&whole.entries, crc)?;
     Ok(whole)
 }
 
 /// Refuses a lane that is not what was written.
-fn check_lane(lane: &[u8], crc: Option<u32>) -> Result<(), StoreError> {
+fn check_entries(entries: &[u8], crc: Option<u32>) -> Result<(), StoreError> {
     match crc {
-        Some(crc) if crc != crc32fast::hash(lane) => {
+        Some(crc) if crc != crc32fast::hash(entries) => {
             Err(StoreError::LedgerDamaged("what is remembered of some entries is not what was written"))
         }
         _ => Ok(()),
@@ -141,18 +141,18 @@ impl WriteSegments for Changing<'_> {
         number: u32,
         (frame, facts): (Frame, ContentCounts),
         segment: &Segment,
-        (lane, raws): (&[u8], &[u8]),
+        (entries, raws): (&[u8], &[u8]),
     ) -> Result<(), StoreError> {
         self.drop_segment(file, number)?;
         let mut hold =
             self.inner.prepare_cached("insert into content (lane_crc, lane, raws, body) values (?1, ?2, ?3, ?4)")?;
-        let content = hold.insert(params![crc32fast::hash(lane), lane, raws, segment.body])?;
+        let content = hold.insert(params![crc32fast::hash(entries), entries, raws, segment.body])?;
         let mut stand =
             self.inner.prepare_cached("insert into segment values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)")?;
         stand.execute(params![
             file,
             number,
-            (lane.len() / RememberedEntry::BYTES) as i64,
+            (entries.len() / RememberedEntry::BYTES) as i64,
             segment.raw_size as i64,
             segment.crc,
             facts.images as i64,
@@ -222,9 +222,9 @@ mod tests {
     fn keep(writing: &dyn Writing, file: i64, number: u32, text: &str) {
         let body = text.as_bytes().to_vec();
         let segment = Segment { crc: crc32fast::hash(&body), raw_size: body.len() as u64, body };
-        let lane = [number as u8; RememberedEntry::BYTES];
+        let entries = [number as u8; RememberedEntry::BYTES];
         writing
-            .keep_segment(file, number, (Frame::default(), ContentCounts::default()), &segment, (&lane, &[]))
+            .keep_segment(file, number, (Frame::default(), ContentCounts::default()), &segment, (&entries, &[]))
             .unwrap();
     }
 
