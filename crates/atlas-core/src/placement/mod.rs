@@ -5,12 +5,12 @@
 //! number; when it is full another is opened. Numbers are never given twice, because a folded file stays on disk for
 //! engines that still hold the old index.
 //!
-//! [`Shelf`] keeps count; it is driven with counts alone, so that unchanged files need not be opened.
+//! [`Placer`] keeps count; it is driven with counts alone, so that unchanged files need not be opened.
 
 pub mod file_kind;
 pub mod file_name;
 pub mod limits;
-pub mod shelf;
+pub mod placer;
 
 pub use self::file_kind::FileKind;
 pub use self::file_name::{
@@ -18,4 +18,4 @@ pub use self::file_name::{
     is_extra_file, is_further_index, is_packed, is_sitemap, packed_name, parts_of, plain_name, text_file_name,
 };
 pub use self::limits::{LEAST_MEDIA, Limits, MOST_BYTES, MOST_FILES, MOST_URLS, USUAL_MEDIA, UrlsPerFile, Weight};
-pub use self::shelf::{FileState, Shelf};
+pub use self::placer::{FileState, Placer};

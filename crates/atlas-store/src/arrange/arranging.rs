@@ -4,7 +4,7 @@ use std::cmp::Reverse;
 use std::collections::HashMap;
 use std::ops::Range;
 
-use atlas_core::placement::{FileKind, FileState, Limits, Shelf};
+use atlas_core::placement::{FileKind, FileState, Limits, Placer};
 use rayon::prelude::*;
 
 use crate::error::StoreError;
@@ -14,10 +14,10 @@ use crate::settle::{EntryFate, Settled};
 
 use super::cut::inside;
 use super::plan::{FilePlan, Made, Member, MemberOrigin, Plan, SegmentPlan};
+use super::series::FileSeries;
 use super::site::ArrangedSite;
-use super::stack::Stack;
 use super::untouched::{SEGMENTS_AT_A_TIME, UntouchedContents, look_into};
-use super::waiting::{Arrival, WaitingEntries, stack_of};
+use super::waiting::{Arrival, WaitingEntries, series_of};
 
 /// In how many bytes texts of segments are kept at hand that will be made again, rather than unpacked twice.
 const TEXTS: usize = 32 << 20;
@@ -43,22 +43,22 @@ pub(crate) fn arrange(site: &ArrangedSite<'_>, settled: &mut Settled) -> Result<
 struct Arranging<'a> {
     site: &'a ArrangedSite<'a>,
     /// By section and kind of file.
-    stacks: Vec<Stack<'a>>,
+    all_series: Vec<FileSeries<'a>>,
     folded: Vec<i64>,
 }
 
 impl<'a> Arranging<'a> {
     fn new(site: &'a ArrangedSite<'a>, settled: &Settled) -> Self {
         let sections = site.sections.list().iter().enumerate();
-        let stacks = sections.flat_map(|(at, section)| {
-            FileKind::ALL.map(|kind| Stack {
+        let all_series = sections.flat_map(|(at, section)| {
+            FileKind::ALL.map(|kind| FileSeries {
                 section: at,
                 name: &section.name,
                 kind,
                 cut: site.cut.of(section, kind),
                 inside: inside(site.cut.of(section, kind).bytes_per_file, site.renderer.style),
                 files: Vec::new(),
-                shelf: Shelf::new(Vec::new(), 1),
+                placer: Placer::new(Vec::new(), 1),
                 entries: if kind == FileKind::Pages { settled.counts.tallies[at].entries } else { 0 },
                 awaited: kind == FileKind::Pages && settled.counts.tallies[at].added > 0,
             })
@@ -66,7 +66,7 @@ impl<'a> Arranging<'a> {
         // Sections that are no longer configured have lost all their entries to others.
         let gone = |file: &&FileRow| site.sections.named(&file.section).is_none();
         let folded = site.remembered.files.iter().filter(gone).map(|file| file.id).collect();
-        Self { site, stacks: stacks.collect(), folded }
+        Self { site, all_series: all_series.collect(), folded }
     }
 
     /// Takes files over as they stand, less what is gone from them.
@@ -76,11 +76,11 @@ impl<'a> Arranging<'a> {
             settled.candidates.iter().zip(0..).filter_map(|(candidate, at)| Some((candidate.prior?, at))).collect();
         for file in &self.site.remembered.files {
             let Some(section) = self.site.sections.named(&file.section) else { continue };
-            let stack = &mut self.stacks[stack_of(section, file.kind)];
+            let series = &mut self.all_series[series_of(section, file.kind)];
             let limits = Limits {
-                urls: stack.cut.urls_per_file.for_standing(file.limits.urls),
-                bytes: stack.inside,
-                media: stack.cut.media_per_file,
+                urls: series.cut.urls_per_file.for_standing(file.limits.urls),
+                bytes: series.inside,
+                media: series.cut.media_per_file,
             };
             let mut plan = FilePlan {
                 id: Some(file.id),
@@ -97,7 +97,7 @@ impl<'a> Arranging<'a> {
             for segment in &file.segments {
                 let fates = &settled.fates[segment.range()];
                 if fates.iter().all(|fate| EntryFate::stays(*fate)) {
-                    if stack.kind == FileKind::Pages {
+                    if series.kind == FileKind::Pages {
                         untouched.note(section, file.id, segment, fates);
                     }
                     plan.segments.push(SegmentPlan::Kept(*segment));
@@ -118,23 +118,23 @@ impl<'a> Arranging<'a> {
                     false => plan.segments.push(SegmentPlan::Made(made)),
                 }
             }
-            stack.files.push(plan);
+            series.files.push(plan);
         }
         untouched.read(self.site.ledger, settled)?;
         self.measure(settled)?;
-        for stack in &mut self.stacks {
-            stack.files.sort_by_key(|file| file.number);
-            let states = stack.files.iter().map(|file| FileState {
+        for series in &mut self.all_series {
+            series.files.sort_by_key(|file| file.number);
+            let states = series.files.iter().map(|file| FileState {
                 number: file.number,
                 limits: file.limits,
                 urls: file.urls() as u32,
                 bytes: file.segments.iter().map(SegmentPlan::size).sum(),
                 media: file.segments.iter().map(SegmentPlan::media).sum(),
             });
-            let next = self.site.remembered.next_numbers.get(&(stack.name.to_owned(), stack.kind)).copied();
-            stack.shelf = Shelf::new(states.collect(), next.unwrap_or(1));
-            if stack.kind != FileKind::Pages {
-                stack.entries = stack.shelf.files().iter().map(|file| u64::from(file.urls)).sum();
+            let next = self.site.remembered.next_numbers.get(&(series.name.to_owned(), series.kind)).copied();
+            series.placer = Placer::new(states.collect(), next.unwrap_or(1));
+            if series.kind != FileKind::Pages {
+                series.entries = series.placer.files().iter().map(|file| u64::from(file.urls)).sum();
             }
         }
         Ok(())
@@ -143,9 +143,9 @@ impl<'a> Arranging<'a> {
     /// Finds out how large the segments are that lost entries, or in which some changed.
     fn measure(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
         let (ledger, renderer) = (self.site.ledger, self.site.renderer);
-        let files = self.stacks.iter_mut().flat_map(|stack| {
-            let section = stack.section;
-            stack.files.iter_mut().map(move |file| (section, file))
+        let files = self.all_series.iter_mut().flat_map(|series| {
+            let section = series.section;
+            series.files.iter_mut().map(move |file| (section, file))
         });
         let mut touched: Vec<(i64, usize, &mut Made)> = files
             .flat_map(|(section, file)| {
@@ -183,7 +183,7 @@ impl<'a> Arranging<'a> {
     /// Takes entries out of files that hold more than they may, and out of files that are to be folded.
     fn make_room(&mut self, settled: &Settled) -> Result<WaitingEntries, StoreError> {
         let mut waiting = WaitingEntries::default();
-        let files = self.stacks.iter().flat_map(|stack| &stack.files);
+        let files = self.all_series.iter().flat_map(|series| &series.files);
         let made = files.flat_map(|file| &file.segments).filter_map(|segment| match segment {
             SegmentPlan::Made(made) => Some(made),
             SegmentPlan::Kept(_) => None,
@@ -199,19 +199,19 @@ impl<'a> Arranging<'a> {
                 waiting.news.push(at);
                 continue;
             }
-            let stack = &mut self.stacks[stack_of(usize::from(candidate.section), candidate.kind)];
-            stack.awaited = true;
-            stack.entries += u64::from(candidate.kind != FileKind::Pages);
+            let series = &mut self.all_series[series_of(usize::from(candidate.section), candidate.kind)];
+            series.awaited = true;
+            series.entries += u64::from(candidate.kind != FileKind::Pages);
             waiting.candidates.push(at);
         }
-        for stack in self.stacks.iter_mut().filter(|stack| stack.kind != FileKind::News) {
-            stack.shrink_overfull(self.site, settled, &mut waiting)?;
-            if stack.files.last().is_some_and(|file| file.loses_to_others) {
-                stack.shelf.seal();
+        for series in self.all_series.iter_mut().filter(|series| series.kind != FileKind::News) {
+            series.shrink_overfull(self.site, settled, &mut waiting)?;
+            if series.files.last().is_some_and(|file| file.loses_to_others) {
+                series.placer.seal();
             }
-            for number in stack.shelf.fold(stack.awaited) {
-                let Some(at) = stack.files.iter().position(|file| file.number == number) else { continue };
-                let file = stack.files.remove(at);
+            for number in series.placer.fold(series.awaited) {
+                let Some(at) = series.files.iter().position(|file| file.number == number) else { continue };
+                let file = series.files.remove(at);
                 for segment in &file.segments {
                     match segment {
                         SegmentPlan::Kept(row) => waiting.recalled.extend(row.range().map(|at| at as u32)),
@@ -246,10 +246,10 @@ impl<'a> Arranging<'a> {
             window.par_sort_unstable_by_key(|arrival| (arrival.age, arrival.named));
             window
         };
-        let stacks = &mut self.stacks;
+        let all_series = &mut self.all_series;
         let mut put = |arrivals: Vec<Arrival>| {
             for arrival in arrivals {
-                stacks[usize::from(arrival.shelf)].place(arrival.member, arrival.weight(), arrival.frame);
+                all_series[usize::from(arrival.series)].place(arrival.member, arrival.weight(), arrival.frame);
             }
         };
         // Putting one after the other is for one core: meanwhile the next window is put in order.
@@ -264,20 +264,20 @@ impl<'a> Arranging<'a> {
     /// file is as it was where it would list the same.
     fn fill_news(&mut self, settled: &Settled, candidates: Vec<u32>) -> Result<(), StoreError> {
         let ArrangedSite { ledger, remembered, renderer, .. } = *self.site;
-        let mut news: Vec<Vec<Arrival>> = self.stacks.iter().map(|_| Vec::new()).collect();
+        let mut news: Vec<Vec<Arrival>> = self.all_series.iter().map(|_| Vec::new()).collect();
         for at in candidates {
             let arrival = renderer.arrival(at, settled);
-            news[usize::from(arrival.shelf)].push(arrival);
+            news[usize::from(arrival.series)].push(arrival);
         }
-        let stacks = self.stacks.iter_mut().zip(news).filter(|(stack, _)| stack.kind == FileKind::News);
-        for (stack, mut articles) in stacks {
+        let all_series = self.all_series.iter_mut().zip(news).filter(|(series, _)| series.kind == FileKind::News);
+        for (series, mut articles) in all_series {
             articles.sort_unstable_by_key(|article| (Reverse(article.age), article.named));
-            let mut before = std::mem::take(&mut stack.files);
+            let mut before = std::mem::take(&mut series.files);
             if articles.is_empty() {
-                stack.files = before.extract_if(.., |file| !file.segments.is_empty()).collect();
+                series.files = before.extract_if(.., |file| !file.segments.is_empty()).collect();
             }
-            stack.refill(articles, &mut before);
-            for file in &mut stack.files {
+            series.refill(articles, &mut before);
+            for file in &mut series.files {
                 let Some(row) = remembered.files.iter().find(|row| Some(row.id) == file.id) else { continue };
                 if file.limits == row.limits && would_list_the_same(file, row, ledger, settled)? {
                     *file = FilePlan::as_it_stands(row);
@@ -291,17 +291,17 @@ impl<'a> Arranging<'a> {
     fn plan(self, settled: &Settled) -> Plan {
         let mut plan =
             Plan { files: Vec::new(), folded: self.folded, next_numbers: self.site.remembered.next_numbers.clone() };
-        for mut stack in self.stacks {
-            let next = match stack.kind {
-                FileKind::News => stack.files.last().map_or(1, |file| file.number + 1),
-                _ => stack.shelf.next_number(),
+        for mut series in self.all_series {
+            let next = match series.kind {
+                FileKind::News => series.files.last().map_or(1, |file| file.number + 1),
+                _ => series.placer.next_number(),
             };
-            let any =
-                stack.entries > 0 || settled.counts.tallies[stack.section].entries > 0 && stack.kind == FileKind::Pages;
+            let any = series.entries > 0
+                || settled.counts.tallies[series.section].entries > 0 && series.kind == FileKind::Pages;
             if any || next > 1 {
-                plan.next_numbers.insert((stack.name.to_owned(), stack.kind), next);
+                plan.next_numbers.insert((series.name.to_owned(), series.kind), next);
             }
-            plan.files.append(&mut stack.files);
+            plan.files.append(&mut series.files);
         }
         plan
     }

@@ -9,7 +9,7 @@ mod waiting;
 mod renderer;
 mod untouched;
 mod site;
-mod stack;
+mod series;
 mod arranging;
 
 pub(crate) use self::arranging::arrange;

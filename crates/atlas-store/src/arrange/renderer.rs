@@ -15,7 +15,7 @@ use crate::model::{NO_GROUP, SegmentRow, SegmentText, facts_of};
 use crate::settle::{Candidate, Settled};
 
 use super::plan::{Member, MemberOrigin};
-use super::waiting::{Arrival, stack_of};
+use super::waiting::{Arrival, series_of};
 
 /// Renders candidates.
 #[derive(Debug, Clone, Copy)]
@@ -91,8 +91,8 @@ impl Renderer<'_> {
 
     pub(super) fn arrival(&self, at: u32, settled: &Settled) -> Arrival {
         let candidate = &settled.candidates[at as usize];
-        let shelf = stack_of(usize::from(candidate.section), candidate.kind);
-        Arrival::new(candidate.age, candidate.named, Member::candidates(at), shelf, self.measure(candidate))
+        let series = series_of(usize::from(candidate.section), candidate.kind);
+        Arrival::new(candidate.age, candidate.named, Member::candidates(at), series, self.measure(candidate))
     }
 
     /// The entries in some blocks that the ledger did not know.
@@ -116,9 +116,9 @@ impl Renderer<'_> {
                         (Weight { bytes: out.len() as u64, media }, frame)
                     }
                 };
-                let shelf = stack_of(usize::from(kept.section), FileKind::Pages);
+                let series = series_of(usize::from(kept.section), FileKind::Pages);
                 let named = settled.entry_rows.named(row_id);
-                Some(Arrival::new(summary.age, named, Member::row(row_id), shelf, measured))
+                Some(Arrival::new(summary.age, named, Member::row(row_id), series, measured))
             });
             added.collect::<Vec<_>>()
         })

@@ -26,14 +26,14 @@ pub(super) struct Arrival {
     pub(super) member: Member,
     pub(super) bytes: u32,
     pub(super) media: u32,
-    pub(super) shelf: u16,
+    pub(super) series: u16,
     pub(super) frame: Frame,
 }
 
 impl Arrival {
-    pub(super) fn new(age: i64, named: RowId, member: Member, shelf: usize, (weight, frame): (Weight, Frame)) -> Self {
+    pub(super) fn new(age: i64, named: RowId, member: Member, series: usize, (weight, frame): (Weight, Frame)) -> Self {
         let bytes = u32::try_from(weight.bytes).unwrap_or(u32::MAX);
-        Self { age, named, member, bytes, media: weight.media, shelf: shelf as u16, frame }
+        Self { age, named, member, bytes, media: weight.media, series: series as u16, frame }
     }
 
     pub(super) fn weight(&self) -> Weight {
@@ -51,7 +51,7 @@ impl WaitingEntries {
     }
 }
 
-/// Which of the stacks holds what is kept in a section as a kind of file.
-pub(super) fn stack_of(section: usize, kind: FileKind) -> usize {
+/// Which of the all_series holds what is kept in a section as a kind of file.
+pub(super) fn series_of(section: usize, kind: FileKind) -> usize {
     section * FileKind::ALL.len() + kind as usize
 }

@@ -6,7 +6,7 @@
 
 use std::collections::BTreeMap;
 
-use atlas_core::placement::{FileState, Limits, Shelf, UrlsPerFile, Weight};
+use atlas_core::placement::{FileState, Limits, Placer, UrlsPerFile, Weight};
 
 /// Bytes of a made-up entry.
 const BYTES: u64 = 136;
@@ -50,7 +50,7 @@ fn kept_in_place(entries: usize, newest: bool) -> (u64, u64) {
     let mut random = Random(11);
     let weight = |number: usize| Weight { bytes: BYTES + (number % 40) as u64, media: 0 };
     let auto = |size: usize| Limits { urls: UrlsPerFile::Auto.when_opened(size), bytes: 50_000_000, media: 20_000 };
-    let mut shelf = Shelf::new(Vec::new(), 1);
+    let mut shelf = Placer::new(Vec::new(), 1);
     // By age: the entry's number and its file.
     let mut live: Vec<(usize, u32)> = (0..entries).map(|one| (one, shelf.place(weight(one), auto(entries)))).collect();
     let mut limits: BTreeMap<u32, Limits> = shelf.files().iter().map(|file| (file.number, file.limits)).collect();
@@ -74,7 +74,7 @@ fn kept_in_place(entries: usize, newest: bool) -> (u64, u64) {
             state.urls += 1;
             state.bytes += weight(*one).bytes;
         }
-        shelf = Shelf::new(states.into_values().collect(), shelf.next_number());
+        shelf = Placer::new(states.into_values().collect(), shelf.next_number());
         let folded = shelf.fold(true);
         let size = live.len();
         for (one, number) in live.iter_mut().filter(|(_, number)| folded.contains(number)) {

@@ -1,8 +1,8 @@
-//! The shelf: the files of one section, by what is in them.
+//! The placer: the files of one section, by what is in them.
 
 use super::limits::{Limits, Weight};
 
-/// One file on the shelf.
+/// One file on the placer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct FileState {
     /// Its number within the section.
@@ -39,13 +39,13 @@ impl FileState {
 
 /// The files of one section, in the order of their numbers.
 #[derive(Debug, Clone)]
-pub struct Shelf {
+pub struct Placer {
     files: Vec<FileState>,
     next_number: u32,
     sealed: bool,
 }
 
-impl Shelf {
+impl Placer {
     /// The files as they stand after what is gone has been taken out.
     pub fn new(mut standing: Vec<FileState>, next_number: u32) -> Self {
         standing.sort_by_key(|file| file.number);
@@ -128,18 +128,18 @@ mod tests {
 
     #[test]
     fn a_limit_that_is_reached_by_bytes_first() {
-        let mut shelf = Shelf::new(vec![], 1);
+        let mut placer = Placer::new(vec![], 1);
         let limits = Limits { urls: 100, bytes: 250, media: 100 };
-        let numbers: Vec<u32> = (0..5).map(|_| shelf.place(Weight { bytes: 100, media: 0 }, limits)).collect();
+        let numbers: Vec<u32> = (0..5).map(|_| placer.place(Weight { bytes: 100, media: 0 }, limits)).collect();
         assert_eq!(numbers, [1, 1, 2, 2, 3]);
     }
 
     #[test]
     fn a_limit_that_is_reached_by_media_first() {
-        let mut shelf = Shelf::new(vec![], 1);
+        let mut placer = Placer::new(vec![], 1);
         let limits = Limits { urls: 100, bytes: 250, media: 100 };
         let media = [40, 60, 1, 1000, 0];
-        let numbers: Vec<u32> = media.map(|media| shelf.place(Weight { bytes: 1, media }, limits)).to_vec();
+        let numbers: Vec<u32> = media.map(|media| placer.place(Weight { bytes: 1, media }, limits)).to_vec();
         assert_eq!(numbers, [1, 1, 2, 3, 4], "an entry above the limit itself has a file alone");
     }
 
@@ -162,47 +162,47 @@ mod tests {
                 bytes: members.iter().map(|entry| self.sizes[entry].bytes).sum(),
                 media: members.iter().map(|entry| u64::from(self.sizes[entry].media)).sum(),
             };
-            let mut shelf = Shelf::new(self.files.iter().map(state).collect(), self.next_number);
+            let mut placer = Placer::new(self.files.iter().map(state).collect(), self.next_number);
             let open = self.files.keys().last().copied();
             let mut moved = Vec::new();
-            while let Some(number) = shelf.overfull() {
+            while let Some(number) = placer.overfull() {
                 let entry = self.files.get_mut(&number).unwrap().pop().unwrap();
-                shelf.take_out(number, self.sizes[&entry]);
+                placer.take_out(number, self.sizes[&entry]);
                 moved.push((entry, number));
                 if Some(number) == open {
-                    shelf.seal();
+                    placer.seal();
                 }
             }
             let placed: usize = self.files.values().map(Vec::len).sum();
-            for number in shelf.fold(placed < self.sizes.len()) {
+            for number in placer.fold(placed < self.sizes.len()) {
                 moved.extend(self.files.remove(&number).unwrap().into_iter().map(|entry| (entry, number)));
             }
             let placed: Vec<u32> = self.files.values().flatten().copied().collect();
             let arrivals: Vec<u32> = self.sizes.keys().filter(|entry| !placed.contains(entry)).copied().collect();
             for entry in arrivals {
-                let number = shelf.place(self.sizes[&entry], limits);
+                let number = placer.place(self.sizes[&entry], limits);
                 self.files.entry(number).or_default().push(entry);
                 self.limits.insert(number, limits);
             }
-            self.next_number = shelf.next_number();
+            self.next_number = placer.next_number();
             moved
         }
     }
 
     #[derive(Debug, Clone)]
-    enum ShelfStep {
+    enum PlacerStep {
         Add(u8),
         Remove(u8),
         Grow(u8, u8),
         Limit(u8),
     }
 
-    fn day() -> impl Strategy<Value = ShelfStep> {
+    fn day() -> impl Strategy<Value = PlacerStep> {
         prop_oneof![
-            (0u8..40).prop_map(ShelfStep::Add),
-            any::<u8>().prop_map(ShelfStep::Remove),
-            (any::<u8>(), 1u8..90).prop_map(|(entry, size)| ShelfStep::Grow(entry, size)),
-            (4u8..30).prop_map(ShelfStep::Limit),
+            (0u8..40).prop_map(PlacerStep::Add),
+            any::<u8>().prop_map(PlacerStep::Remove),
+            (any::<u8>(), 1u8..90).prop_map(|(entry, size)| PlacerStep::Grow(entry, size)),
+            (4u8..30).prop_map(PlacerStep::Limit),
         ]
     }
 
@@ -214,23 +214,23 @@ mod tests {
             for day in days {
                 let before: BTreeMap<u32, Vec<u32>> = model.files.clone();
                 match day {
-                    ShelfStep::Add(count) => for _ in 0..count {
+                    PlacerStep::Add(count) => for _ in 0..count {
                         let bytes = 20 + u64::from(model.next_entry % 30);
                         model.sizes.insert(model.next_entry, Weight { bytes, media: model.next_entry % 17 });
                         model.next_entry += 1;
                     },
-                    ShelfStep::Remove(step) => {
+                    PlacerStep::Remove(step) => {
                         let every = usize::from(step) % 7 + 2;
                         let gone: Vec<u32> = model.sizes.keys().copied().step_by(every).collect();
                         gone.iter().for_each(|entry| { model.sizes.remove(entry); });
                         model.files.values_mut().for_each(|members| members.retain(|entry| !gone.contains(entry)));
                     }
-                    ShelfStep::Grow(entry, size) => {
+                    PlacerStep::Grow(entry, size) => {
                         if let Some(weight) = model.sizes.get_mut(&u32::from(entry)) {
                             *weight = Weight { bytes: u64::from(size), media: u32::from(size) / 3 };
                         }
                     }
-                    ShelfStep::Limit(urls) => limits.urls = u32::from(urls),
+                    PlacerStep::Limit(urls) => limits.urls = u32::from(urls),
                 }
                 let moved = model.build(limits);
                 prop_assert_eq!(model.build(limits), [], "a second build moves nothing");

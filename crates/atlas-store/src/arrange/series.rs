@@ -1,7 +1,7 @@
 //! The files of one kind of file of a section, while entries are taken out and put in.
 
 use atlas_core::format::Frame;
-use atlas_core::placement::{FileKind, Limits, Shelf, Weight};
+use atlas_core::placement::{FileKind, Limits, Placer, Weight};
 
 use super::cut::Cut;
 use super::plan::{FilePlan, Made, Member, SegmentPlan};
@@ -12,13 +12,13 @@ use crate::model::SegmentText;
 use crate::settle::Settled;
 
 /// The files of one kind of file of a section.
-pub(super) struct Stack<'a> {
+pub(super) struct FileSeries<'a> {
     pub(super) section: usize,
     pub(super) name: &'a str,
     pub(super) kind: FileKind,
     pub(super) cut: Cut,
     pub(super) files: Vec<FilePlan>,
-    pub(super) shelf: Shelf,
+    pub(super) placer: Placer,
     /// Bytes of a file that are left for its entries.
     pub(super) inside: u64,
     /// How many entries there are in all.
@@ -27,7 +27,7 @@ pub(super) struct Stack<'a> {
     pub(super) awaited: bool,
 }
 
-impl Stack<'_> {
+impl FileSeries<'_> {
     /// Takes entries from the end of files that hold more than they may.
     pub(super) fn shrink_overfull(
         &mut self,
@@ -35,7 +35,7 @@ impl Stack<'_> {
         settled: &Settled,
         waiting: &mut WaitingEntries,
     ) -> Result<(), StoreError> {
-        while let Some(number) = self.shelf.overfull() {
+        while let Some(number) = self.placer.overfull() {
             let Some(at) = self.files.iter().position(|file| file.number == number) else { break };
             let Some(last) = self.files[at].segments.pop() else { break };
             let made = match last {
@@ -46,10 +46,10 @@ impl Stack<'_> {
             let text =
                 SegmentText::read(&site.ledger.body(self.files[at].id.unwrap_or_default(), base.number)?, &base)?;
             let mut members = made.members;
-            while self.shelf.overfull() == Some(number)
+            while self.placer.overfull() == Some(number)
                 && let Some(member) = members.pop()
             {
-                self.shelf.take_out(number, site.renderer.weigh(member, &base, &text, settled).0);
+                self.placer.take_out(number, site.renderer.weigh(member, &base, &text, settled).0);
                 waiting.add(member, Some(base));
             }
             self.awaited = true;
@@ -75,9 +75,9 @@ impl Stack<'_> {
             bytes: self.inside,
             media: self.cut.media_per_file,
         };
-        let mut shelf = Shelf::new(Vec::new(), 1);
+        let mut placer = Placer::new(Vec::new(), 1);
         for arrival in arrivals {
-            let number = shelf.place(arrival.weight(), limits);
+            let number = placer.place(arrival.weight(), limits);
             if self.files.last().is_none_or(|file| file.number != number) {
                 let standing = before.iter().position(|file| file.number == number);
                 let mut file = standing.map_or_else(|| self.opened(number, limits), |at| before.remove(at));
@@ -115,7 +115,7 @@ impl Stack<'_> {
             bytes: self.inside,
             media: self.cut.media_per_file,
         };
-        let number = self.shelf.place(weight, opening);
+        let number = self.placer.place(weight, opening);
         if self.files.last().is_none_or(|file| file.number != number) {
             self.files.push(self.opened(number, opening));
         }
