@@ -1,6 +1,6 @@
-//! Records of a fixed size, taken apart.
+//! Reading fields of fixed-size records.
 
-/// So many bytes from a place on; the record is known to be long enough.
+/// The bytes from an offset on. The record is known to be long enough.
 #[inline]
 pub(crate) fn part<const N: usize>(bytes: &[u8], at: usize) -> [u8; N] {
     bytes.get(at..).and_then(|rest| rest.first_chunk()).copied().unwrap_or([0; N])

@@ -1,4 +1,4 @@
-//! The clock: what time it is, and waiting until another.
+//! The clock: the current time, and waiting until a later one.
 
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
@@ -9,26 +9,30 @@ use jiff::Timestamp;
 use crate::error::StoreError;
 use crate::stop::Stop;
 
-/// How often a wait looks whether it is to stop.
+/// How often a wait checks whether it has been asked to stop.
 const GLANCE: Duration = Duration::from_millis(50);
 
-/// A clock that can also sleep.
+/// A clock that can also wait.
 pub trait Clock: Send + Sync {
-    /// The instant.
+    /// The current instant.
     fn now(&self) -> Timestamp;
 
-    /// Sleeps until an instant; fails where it is asked to stop meanwhile.
+    /// Waits until an instant.
+    ///
+    /// # Errors
+    ///
+    /// Returns [`StoreError::Stopped`] if it is asked to stop meanwhile.
     fn sleep_until(&self, instant: Timestamp, stop: &Stop) -> Result<(), StoreError>;
 }
 
-/// The clock of the machine, or a fixed instant in its place, so that a build can be repeated to the byte.
+/// The clock of the machine, or a fixed instant in its place, so that a build can be repeated byte for byte.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct SystemClock {
     fixed: Option<Timestamp>,
 }
 
 impl SystemClock {
-    /// The machine's; `SOURCE_DATE_EPOCH`, in seconds since 1970, stands in for it where `fixed` names one.
+    /// The machine's clock, or this instant in seconds since 1970 (as `SOURCE_DATE_EPOCH` gives it).
     pub fn new(fixed: Option<i64>) -> Self {
         Self { fixed: fixed.and_then(|seconds| Timestamp::from_second(seconds).ok()) }
     }
@@ -40,7 +44,7 @@ impl Clock for SystemClock {
     }
 
     fn sleep_until(&self, instant: Timestamp, stop: &Stop) -> Result<(), StoreError> {
-        // How long is told by the fixed instant where there is one; that it passes, by the machine's.
+        // The length of the wait follows from the fixed instant, if there is one; the wait itself takes real time.
         let wait = Duration::try_from(instant.duration_since(self.now())).unwrap_or_default();
         let end = std::time::Instant::now() + wait;
         loop {
@@ -54,17 +58,17 @@ impl Clock for SystemClock {
     }
 }
 
-/// A clock that is moved by hand, for trials: sleeping moves it on.
+/// A clock for tests, set by hand. Waiting moves it forward.
 #[derive(Debug, Clone, Default)]
 pub struct ManualClock(Arc<Mutex<Timestamp>>);
 
 impl ManualClock {
-    /// At an instant.
+    /// A clock that shows this instant.
     pub fn at(instant: Timestamp) -> Self {
         Self(Arc::new(Mutex::new(instant)))
     }
 
-    /// Moves it to an instant.
+    /// Sets it to this instant.
     pub fn set(&self, instant: Timestamp) {
         *self.0.lock().unwrap_or_else(PoisonError::into_inner) = instant;
     }

@@ -1,24 +1,24 @@
-//! What can go wrong in the store.
+//! Errors of the store.
 
 use std::io;
 use std::path::{Path, PathBuf};
 
 use thiserror::Error;
 
-/// Why something could not be done. What was there before is still there.
+/// Why something could not be done. Whatever was there before is still there.
 #[derive(Debug, Error)]
 pub enum StoreError {
-    /// A file or folder.
+    /// An operation on a file or folder failed.
     #[error("{what} {path}: {source}{mend}", path = path.display(), mend = mend_of(.source))]
     Io {
-        /// What was tried: "cannot write".
+        /// The operation: "cannot write".
         what: &'static str,
-        /// Where.
+        /// The file or folder.
         path: PathBuf,
-        /// The system's word for it.
+        /// The system's error.
         source: io::Error,
     },
-    /// The ledger's database.
+    /// The ledger's database failed.
     #[error("the ledger cannot be used: {why}; {mend}")]
     Ledger {
         /// The database's word for it.
@@ -26,17 +26,17 @@ pub enum StoreError {
         /// How to mend it.
         mend: &'static str,
     },
-    /// The ledger was written by another version.
+    /// Another version wrote the ledger.
     #[error("the ledger {path} was written by another version of Idle Atlas (format {found}, this one writes {known}); {ANEW}", path = path.display())]
     LedgerFormat {
-        /// The database.
+        /// The database file.
         path: PathBuf,
-        /// Its format.
+        /// The format of that ledger.
         found: i64,
         /// The format of this version.
         known: i64,
     },
-    /// The ledger holds something that this program would not have written.
+    /// The ledger contains something that this program would not have written.
     #[error("the ledger is damaged ({0}); {ANEW}")]
     LedgerDamaged(&'static str),
     /// A thread ended before its work was done.
@@ -45,21 +45,21 @@ pub enum StoreError {
     /// It was asked to stop before anything was written.
     #[error("stopped: nothing was written; what is served is as it was")]
     Interrupted,
-    /// Another command is at work.
+    /// Another command is running.
     #[error("another idle-atlas is at work on this site (it holds {path}): wait for it to end", path = path.display())]
     Busy {
-        /// The lock.
+        /// The lock file.
         path: PathBuf,
     },
-    /// A source could not be read; nothing was written.
+    /// A source could not be read. Nothing was written.
     #[error("source {name}: {why}")]
     Source {
-        /// The source.
+        /// The name of the source.
         name: String,
         /// What happened and how to mend it.
         why: String,
     },
-    /// An engine could not even be tried.
+    /// An engine could not be contacted at all.
     #[error("engine {name}: {why}")]
     Engine {
         /// Its name in the configuration.
@@ -72,11 +72,11 @@ pub enum StoreError {
 /// How to go on without a ledger.
 pub(crate) const ANEW: &str = "the files that are served stay as they are. The ledger lies in the folder .idle-atlas beside the configuration: move that folder away and build again; places and dates are then learnt from the sitemaps that are there";
 
-/// What to do where the disk is full.
+/// What to do if the disk is full.
 pub(crate) const MAKE_ROOM: &str =
     "there may be no room left on its disk: make some and build again; the files that are served stay as they are";
 
-/// How to mend what the system complains of, after a semicolon; nothing where its word says all.
+/// How to fix a system error, after a semicolon; empty if the error says enough.
 fn mend_of(error: &io::Error) -> String {
     let mend = match error.kind() {
         io::ErrorKind::PermissionDenied => {
@@ -90,7 +90,7 @@ fn mend_of(error: &io::Error) -> String {
 }
 
 impl StoreError {
-    /// For `map_err` on the result of a call of the operating system.
+    /// For use with `map_err` on the result of a system call.
     pub fn io(what: &'static str, path: impl AsRef<Path>) -> impl FnOnce(io::Error) -> Self {
         let path = path.as_ref().to_owned();
         move |source| Self::Io { what, path, source }

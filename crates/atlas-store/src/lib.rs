@@ -1,21 +1,21 @@
-//! What survives a build, and the build itself.
+//! The build, and what is remembered from one build to the next.
 //!
-//! Modules stand here in the order in which each may use those above it. The way of the data:
+//! The modules are declared in an order in which each may use only those above it. The way of the data:
 //!
 //! | step | module |
 //! |---|---|
 //! | gather | [`source`] (what a source is), [`arrival`] (where its rows go) |
-//! | settle, choose | [`settle`] (one entry a URL, joined with what the ledger remembers) |
+//! | settle, choose | [`settle`] (one entry per URL, joined with what the ledger remembers) |
 //! | derive | `derive` (archives, groups of translations) |
-//! | judge | `page_changes` (what is news, and what has to be written) |
+//! | judge | `page_changes` (what is announced, and what has to be rewritten) |
 //! | arrange | [`arrange`] (section, kind of file and file) |
 //! | hold back | `guard` |
-//! | write, declare | [`publish`] (files at a [`destination`]), [`extras`] (those for visitors and templates) |
+//! | write, declare | [`publish`] (files at a [`destination`]), [`extras`] (files for visitors and templates) |
 //! | remember | [`ledger`], in terms of the [`model`] |
 //!
-//! What does not fit into memory meanwhile waits on the [`disk`]. Where entries come from, and how, is told by [`provenance`].
-//! [`diagnostics`] is what deserves notice about a settled site, [`report`] is what there is to say, and [`build`] drives it all, at
-//! an instant of the [`clock`] and until it is asked to [`stop`].
+//! Data that does not fit into memory is written to [`disk`]. [`provenance`] tracks which sources an entry comes from,
+//! and how they map its fields. [`diagnostics`] finds what is worth reuse about a settled site, [`report`] holds the
+//! results, and [`build`] drives everything, at an instant given by the [`clock`] and until it is asked to [`stop`].
 #![deny(missing_docs)]
 
 mod bytes;

@@ -1,5 +1,4 @@
-//! Judging: what is news, and what has to be written, once it is known whether the whole site moved and which entries are
-//! translations of each other.
+//! Page changes: which entries are announced and have to be rewritten, decided once all entries are known together.
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -22,7 +21,7 @@ use crate::settle::{Candidate, EntryFate, Novelty, Role, Settled, Terms};
 use atlas_core::report::Notice;
 
 impl Settled {
-    /// Decides what is news, now that all entries are known together, and what of it has to be written.
+    /// Decides which changes are announced, and which entries have to be rewritten.
     pub(crate) fn judge(
         &mut self,
         arrivals: &Arrivals,
@@ -82,7 +81,7 @@ impl Settled {
         self.kinds(ledger, remembered, terms)
     }
 
-    /// Entries that are in a group of translations and have not been listed yet.
+    /// Entries that are in a group of translations and are not candidates yet.
     fn grouped(&self, arrivals: &Arrivals, candidates: &[Candidate], alternates: &Alternates) -> Vec<Candidate> {
         let known: HashSet<RowId> = match alternates.is_empty() {
             true => HashSet::new(),
@@ -96,13 +95,13 @@ impl Settled {
         candidates.collect()
     }
 
-    /// The entry of a row in a pages file.
+    /// The candidate for a row, in a pages file.
     fn candidate(&self, arrivals: &Arrivals, row_id: RowId, prior: u32) -> Option<Candidate> {
         let summary = arrivals.summary(row_id);
         Some(Candidate::of_page(&summary, summary.kept()?, row_id, self.entry_rows.named(row_id), Some(prior)))
     }
 
-    /// Counts what moved, and tells whether that is a redesign.
+    /// Counts the changes and decides whether they are a redesign.
     fn compare(
         &mut self,
         arrivals: &Arrivals,
@@ -129,8 +128,8 @@ impl Settled {
         self.redesign = dates_hold(movement, self.pages_known);
     }
 
-    /// Looks at the entries in kinds of file of their own. Those in files of news are listed all, because such files are filled anew by each
-    /// build.
+    /// Compares the entries in files of their own. Those in news files all become candidates, because such files are
+    /// filled anew by each build.
     fn kinds(&mut self, ledger: &dyn Ledger, remembered: &Remembered, terms: &Terms<'_>) -> Result<(), StoreError> {
         let mut own = std::mem::take(&mut self.own_files);
         self.keep_news(&mut own, ledger, remembered, terms)?;
@@ -159,9 +158,9 @@ impl Settled {
         Ok(())
     }
 
-    /// Where no article of a section is news, its file of news lists the newest all the same: those that it listed before, once they
-    /// are listed as no news, as long as they go in, else the newest that were read. An article that was news at the last build is
-    /// read by this one in any case.
+    /// If no article of a section is news, its news file lists the newest articles instead: those that it listed
+    /// before, as long as they are kept, else the newest that were read. An article that was news at the last build is
+    /// always read by this one.
     fn keep_news(
         &mut self,
         own: &mut Vec<Candidate>,
@@ -202,7 +201,7 @@ impl Settled {
         Ok(())
     }
 
-    /// The keys of entries that went in and do not any more, or stand in another section than this one now.
+    /// The keys of entries that were listed in a section before and no longer are.
     fn left(&self, ledger: &dyn Ledger, remembered: &Remembered, section: u16) -> Result<HashSet<u128>, StoreError> {
         let mut gone: Vec<u32> = self.gone.iter().map(|gone| gone.prior).collect();
         gone.sort_unstable();
@@ -211,8 +210,8 @@ impl Settled {
         Ok(gone.into_iter().map(|entry| entry.key).chain(elsewhere.map(|candidate| candidate.entry.key)).collect())
     }
 
-    /// Lists entries after all that are as they were, because they have to go elsewhere; returns where they are listed. `wanted`
-    /// are their places in the ledger, in its order; those whose rows were let go are not found.
+    /// Adds unchanged entries to the candidates because they have to move; returns their indexes. `wanted` are their
+    /// positions in the ledger, in order. Entries whose rows were skipped are not found.
     pub(crate) fn recall(
         &mut self,
         wanted: &[u32],
@@ -255,8 +254,8 @@ impl Settled {
 }
 
 impl Settled {
-    /// What moved about entries that are looked at closely. Where something about the sources of one changed, it is compared over
-    /// what is as it was, and counted.
+    /// What changed about each candidate. If something about the sources of an entry changed, only what is comparable
+    /// is compared, and the entry is counted.
     fn moved(
         &mut self,
         arrivals: &Arrivals,
@@ -300,12 +299,12 @@ impl Settled {
     }
 }
 
-/// What moved about an entry that is looked at as it was.
+/// What changed about an entry whose sources are the same.
 fn moved_as_ever(now: &RememberedEntry, known: &RememberedEntry) -> Moved {
     Moved { content: known.page != now.page, declared: known.declared != now.declared }
 }
 
-/// The same of an entry that was recalled: of what it said, its date is known as it was written.
+/// What changed about a recalled entry, of which only the written date is known.
 fn recalled(row: &[u8], candidate: &Candidate, known: &RememberedEntry, terms: &Terms<'_>) -> Moved {
     let observed = Some(known.observed).filter(|day| *day != NEVER);
     let (policy, calendar) = (candidate.date_policy, &terms.chooser.calendar);
@@ -313,18 +312,18 @@ fn recalled(row: &[u8], candidate: &Candidate, known: &RememberedEntry, terms: &
     Moved { content: false, declared: fingerprint::written_date(date) != known.declared }
 }
 
-/// The same where something about its sources changed meanwhile; `now` is what it would say had nothing changed.
+/// What changed about an entry whose sources or their mapping changed; `now` is what it would say otherwise.
 fn remapped(now: Prints, known: &RememberedEntry, comparison: &Comparison) -> Moved {
     let differs = |part: usize| comparison.parts[part] && !Prints::same_part(known.page, now.page, part);
     Moved { content: (0..PARTS).any(differs), declared: comparison.dates && known.declared != now.declared }
 }
 
-/// Whether an entry comes from other sources than it did, or from the same by another mapping.
+/// Whether an entry comes from other sources than before, or from the same ones under another mapping.
 fn is_remapped(candidate: &Candidate, known: &RememberedEntry) -> bool {
     known.provenance != candidate.entry.provenance && known.provenance != UNKNOWN
 }
 
-/// What the ledger remembers of these entries, which come in its order.
+/// What the ledger remembers of these entries, which are given in its order.
 fn remembered_of(
     ledger: &dyn Ledger,
     remembered: &Remembered,

@@ -1,8 +1,8 @@
-//! Provenance: which sources an entry's fields come from, and how each source maps them.
+//! Provenance: which sources the fields of an entry come from, and how each source maps them.
 //!
-//! A changed configuration is no change of the pages. So the ledger remembers for each entry under which mapping its fingerprints were
-//! taken, and where that is another now, the entry is compared over what was mapped in the same way before. There are few different
-//! provenances, and entries share them by number.
+//! A changed configuration is not a change to the pages. So the ledger remembers the mapping under which the
+//! fingerprints of each entry were taken. If the mapping differs now, the entry is compared only over the fields that
+//! were mapped in the same way before. There are few different provenances, and entries refer to them by number.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -14,35 +14,35 @@ use serde::{Deserialize, Serialize};
 use crate::model::UNKNOWN;
 use crate::report::SourceChange;
 
-/// Which fields a source gives, each with a fingerprint of how it finds it.
+/// The fields that a source gives, each with a fingerprint of how it finds them.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub struct SourceMapping {
     /// The source's name.
     pub source: String,
-    /// By field.
+    /// The fingerprints by field.
     pub fields: BTreeMap<PageField, u64>,
 }
 
-/// The mappings of the sources that an entry's fields come from, in the order in which they are believed.
+/// The mappings of an entry's sources, in the order of their precedence.
 type Set = Vec<SourceMapping>;
 
-/// All provenances that are known, and those that this build adds.
+/// All known provenances, and those that this build adds.
 #[derive(Debug, Default)]
 pub(crate) struct Provenances {
-    /// Of the sources of this build, in their order.
+    /// The mappings of the sources of this build, in order.
     mappings: Vec<SourceMapping>,
     known: Vec<(u16, Set)>,
-    /// The names of all sources that the ledger has heard of.
+    /// The names of all sources in the ledger.
     names: HashSet<String>,
-    /// Numbers by sources.
+    /// The numbers of provenances, by sources.
     numbers: Mutex<HashMap<Vec<u16>, u16>>,
     added: Mutex<Vec<(u16, Set)>>,
-    /// By provenance before and now.
+    /// Comparisons, by the numbers of both provenances.
     comparisons: Mutex<HashMap<(u16, u16), Arc<Comparison>>>,
 }
 
 impl Provenances {
-    /// From what the ledger knows and what the sources of this build map.
+    /// Starts from what the ledger knows and the mappings of the sources of this build.
     pub(crate) fn new(known: Vec<(u16, String)>, mappings: Vec<SourceMapping>) -> Self {
         let read = |(number, text): (u16, String)| Some((number, serde_json::from_str::<Set>(&text).ok()?));
         let known: Vec<(u16, Set)> = known.into_iter().filter_map(read).collect();
@@ -50,7 +50,7 @@ impl Provenances {
         Self { mappings, known, names, ..Self::default() }
     }
 
-    /// The number of the provenance that consists of these sources, by their places.
+    /// The number of the provenance that consists of these sources, given by index.
     pub(crate) fn number(&self, sources: &[u16]) -> u16 {
         let mut numbers = self.numbers.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(number) = numbers.get(sources) {
@@ -62,7 +62,7 @@ impl Provenances {
             None => {
                 let mut added = self.added.lock().unwrap_or_else(PoisonError::into_inner);
                 let last = self.known.iter().chain(&*added).map(|(number, _)| *number).max().unwrap_or(UNKNOWN);
-                // Past so many, entries are taken as they are.
+                // If the numbers run out, entries are accepted without a comparison.
                 let number = last.checked_add(1).unwrap_or(UNKNOWN);
                 added.push((number, set));
                 number
@@ -72,18 +72,18 @@ impl Provenances {
         number
     }
 
-    /// The numbers of the provenances that are one source alone, by its place.
+    /// The numbers of the provenances of one source alone, by the index of the source.
     pub(crate) fn single(&self) -> Vec<u16> {
         (0u16..).zip(&self.mappings).map(|(at, _)| self.number(&[at])).collect()
     }
 
-    /// What the ledger has to remember besides what it knows.
+    /// The provenances that the ledger has to remember in addition.
     pub(crate) fn added(&self) -> Vec<(u16, String)> {
         let added = self.added.lock().unwrap_or_else(PoisonError::into_inner);
         added.iter().filter_map(|(number, set)| Some((*number, serde_json::to_string(set).ok()?))).collect()
     }
 
-    /// Whether no source of a provenance is in the configuration any more.
+    /// Whether none of the sources of a provenance is configured any more.
     pub(crate) fn all_left(&self, number: u16) -> bool {
         let set = self.known.iter().find(|(known, _)| *known == number).map(|(_, set)| set);
         set.is_some_and(|set| !set.iter().any(|mapping| self.place(&mapping.source).is_some()))
@@ -93,8 +93,8 @@ impl Provenances {
         self.mappings.iter().position(|mapping| mapping.source == source).map(|at| at as u16)
     }
 
-    /// How an entry is compared whose fingerprints were taken under another provenance, and that these sources speak of now. Many
-    /// entries share it.
+    /// How to compare an entry whose fingerprints were taken under another provenance and that these sources give now.
+    /// Many entries share one comparison.
     pub(crate) fn comparison(&self, before: u16, sources: &[u16]) -> Arc<Comparison> {
         let now = self.number(sources);
         let mut known = self.comparisons.lock().unwrap_or_else(PoisonError::into_inner);
@@ -153,16 +153,16 @@ fn is_within(some: &[(String, u64)], others: &[(String, u64)]) -> bool {
     some.iter().all(|one| others.any(|other| other == one))
 }
 
-/// How an entry is compared with what it was under another provenance.
+/// How an entry is compared with its state under another provenance.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Comparison {
-    /// The parts of the fingerprint of its page that can be compared.
+    /// The parts of the page fingerprint that can be compared.
     pub(crate) parts: [bool; PARTS],
     /// Whether its declared dates can be compared.
     pub(crate) dates: bool,
-    /// What each source said of it then, by the source's place.
+    /// The fields that each source gave then, by the index of the source.
     fields: HashMap<u16, PageFields>,
-    /// What changed about its sources.
+    /// What changed about the sources.
     pub(crate) changes: Vec<(SourceChange, String)>,
 }
 
@@ -173,7 +173,7 @@ impl Default for Comparison {
 }
 
 impl Comparison {
-    /// What a source says now in the fields in which it was heard then.
+    /// What a source says now in the fields that it gave then.
     pub(crate) fn select<'a>(&self, source: u16, contribution: &Contribution<'a>) -> Contribution<'a> {
         self.fields.get(&source).copied().unwrap_or_default().select(contribution)
     }

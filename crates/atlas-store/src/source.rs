@@ -13,52 +13,57 @@ use crate::stop::Stop;
 
 /// A place to gather from.
 pub trait Source: Sync {
-    /// What it is called in reports, such as `html public`. Distinct within a site.
+    /// Its name in reports, such as `html public`; unique within a site.
     fn name(&self) -> String;
 
-    /// A fingerprint of the settings that decide what is learnt of a file: what was remembered under others is forgotten.
+    /// A fingerprint of the settings that decide what is learnt from a file. What was learnt under other settings is
+    /// forgotten.
     fn settings(&self) -> u64;
 
-    /// Whether it cannot do without the links that it learnt.
+    /// Whether it needs the links that it learnt in earlier runs.
     fn needs_links(&self) -> bool {
         false
     }
 
-    /// Whether it reads the pages of the site as visitors get them, so that a page it does not find is not there.
+    /// Whether it reads the pages of the site as visitors get them, so that a page it does not find does not exist.
     fn reads_pages(&self) -> bool {
         false
     }
 
-    /// Whether it is a sitemap that another tool wrote once.
+    /// Whether it is a sitemap that another tool once wrote.
     fn is_old_sitemap(&self) -> bool {
         false
     }
 
-    /// The folder of the site's files that it reads in full, by the address that it is served under: a page below that it does not
-    /// find there is not there. `None` where it reads none.
+    /// The address that serves the folder which it reads in full, if it reads one. A page below this address that it
+    /// does not find does not exist.
     fn serves(&self) -> Option<&str> {
         None
     }
 
-    /// Whether its entries may have their pages where no folder that is read has them.
+    /// Whether the pages of its entries may exist although no folder that is read contains them.
     fn may_be_elsewhere(&self) -> bool {
         false
     }
 
-    /// Whether its rows may be known as they come, by [`Block::unread`], and it can yield them a second time.
+    /// Whether it can pass on rows unread (see [`Block::unread`]), and yield them a second time.
     fn knows_rows(&self) -> bool {
         false
     }
 
-    /// Yields all it has. An error fails the source: then nothing is written, whatever came before.
+    /// Yields all entries.
+    ///
+    /// # Errors
+    ///
+    /// An error means that the source failed: nothing is written, whatever it yielded before.
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError>;
 }
 
-/// A source under a name of its own, with what the configuration says of it whatever its kind.
+/// A source under a name of its own, with the settings that are common to all kinds of source.
 pub struct Named {
-    /// What it is called: distinct within a site.
+    /// Its name, unique within a site.
     pub name: String,
-    /// Its pages may be where no folder that is read has them.
+    /// Whether the pages of its entries may exist although no folder that is read contains them.
     pub may_be_elsewhere: bool,
     /// The source itself.
     pub source: Box<dyn Source>,
@@ -108,13 +113,13 @@ impl Source for Named {
 /// The robots.txt of the live site, as a source found it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum LiveRobots {
-    /// It is there.
+    /// Its bytes.
     Bytes(Vec<u8>),
     /// The server says that there is none: 404 or 410.
     Absent,
 }
 
-/// A source's side of a build.
+/// The interface between a source and the build.
 pub struct Gathering<'a> {
     decider: Decider,
     arrivals: &'a mut Arrivals,
@@ -124,13 +129,13 @@ pub struct Gathering<'a> {
     keep: &'a mut Keeper<'a>,
     outcome: Outcome,
     live_robots: Option<LiveRobots>,
-    /// How fields are found; those that no row says anything of are not given.
+    /// How fields are found. Fields that no row sets are not included.
     maps: BTreeMap<PageField, u64>,
     maps_all: bool,
     given: PageFields,
 }
 
-/// What a source leaves behind.
+/// The results that a source leaves when it is done.
 pub(crate) struct Left {
     pub(crate) outcome: Outcome,
     pub(crate) memory: Memory,
@@ -138,7 +143,7 @@ pub(crate) struct Left {
     pub(crate) mapping: SourceMapping,
 }
 
-/// Keeps what was learnt so far, before a build is through.
+/// Saves what was learnt so far, before the build ends.
 pub(crate) type Keeper<'a> = dyn FnMut(&Memory) -> Result<(), StoreError> + Send + 'a;
 
 impl<'a> Gathering<'a> {
@@ -173,24 +178,25 @@ impl<'a> Gathering<'a> {
         Left { outcome: self.outcome, memory: self.memory, live_robots: self.live_robots, mapping }
     }
 
-    /// Says how the fields of the source are found, by a fingerprint of that: an entry is compared with what it was only over fields
-    /// that were found in the same way then. A source that says nothing finds all fields as it always did.
+    /// Declares how the source finds each field, as a fingerprint. An entry is compared with its earlier state only
+    /// over fields that were found in the same way. A source that declares nothing is taken to find all fields as
+    /// before.
     pub fn maps(&mut self, fields: impl IntoIterator<Item = (PageField, u64)>) {
         self.maps = fields.into_iter().collect();
     }
 
-    /// The same for a source whose rows may have any of the fields: it gives those that some row has.
+    /// The same for a source whose rows may have any of the fields: those that some row sets count.
     pub fn maps_what_is_given(&mut self, fields: impl IntoIterator<Item = (PageField, u64)>) {
         self.maps(fields);
         self.maps_all = false;
     }
 
-    /// The token by which gathering is asked to stop: a source that takes long looks at it now and then.
+    /// The token that asks gathering to stop. A source that takes long checks it now and then.
     pub fn stop(&self) -> &'a Stop {
         self.stop
     }
 
-    /// Hands over the robots.txt of the live site.
+    /// Passes on the robots.txt of the live site.
     pub fn live_robots(&mut self, robots: LiveRobots) {
         self.live_robots = Some(robots);
     }
@@ -200,23 +206,23 @@ impl<'a> Gathering<'a> {
         &self.decider
     }
 
-    /// Whether every row has to be read. Else rows may be handed over as they came, by [`Block::unread`].
+    /// Whether every row has to be read. If not, rows may be passed on unread, with [`Block::unread`].
     pub fn reads_all(&self) -> bool {
         self.arrivals.reads_all()
     }
 
-    /// Hands over rows. Blocks must come in an order that depends on the input alone.
+    /// Passes on rows. The order of blocks must depend only on the input.
     pub fn push(&mut self, block: Block) {
         self.progress(block.came());
         self.push_counted(block);
     }
 
-    /// Tells those who watch how many more rows have come.
+    /// Reports the number of new rows to the progress display.
     pub fn progress(&self, rows: u64) {
         (self.progress)(rows);
     }
 
-    /// Hands over rows of which those who watch were told before.
+    /// Passes on rows that the progress display has already counted.
     pub fn push_counted(&mut self, block: Block) {
         self.outcome.rows += block.came();
         self.given = self.given.and(block.given());
@@ -229,12 +235,12 @@ impl<'a> Gathering<'a> {
         self.outcome.problem(problem);
     }
 
-    /// Says something of the source as a whole.
+    /// Adds a remark about the source as a whole.
     pub fn remark(&mut self, remark: impl Into<String>) {
         self.outcome.remarks.push(remark.into());
     }
 
-    /// Takes note of a file of the site that is no entry: a link to it leads somewhere.
+    /// Records a file of the site that is not an entry, so that links to it are not dead.
     pub fn also_there(&mut self, address: &str) {
         self.arrivals.also_there(fingerprint::key(self.decider.seed(), address));
     }
@@ -244,12 +250,12 @@ impl<'a> Gathering<'a> {
         &self.memory
     }
 
-    /// Counts a file that was met unchanged.
+    /// Counts a file that has not changed.
     pub fn met_again(&mut self) {
         self.memory.met += 1;
     }
 
-    /// Remembers what was learnt of a file.
+    /// Remembers what was learnt from a file.
     pub fn learn(&mut self, path: String, learnt: crate::model::Learnt) {
         self.memory.fresh.push((path, learnt));
     }
@@ -259,12 +265,13 @@ impl<'a> Gathering<'a> {
         self.memory.forgotten.push(path);
     }
 
-    /// Notes something for the next time.
+    /// Stores a note for the next run.
     pub fn set_note(&mut self, note: Option<String>) {
         self.memory.note = note;
     }
 
-    /// Keeps what was learnt so far: a source that takes long calls this now and then, so that a stop costs little.
+    /// Saves what was learnt so far. A source that takes long calls this now and then, so that an interruption costs
+    /// little.
     pub fn keep(&mut self) -> Result<(), StoreError> {
         (self.keep)(&self.memory)?;
         let fresh = std::mem::take(&mut self.memory.fresh);

@@ -1,11 +1,11 @@
-//! Being asked to stop: a token that a job carries and that whoever works on it looks at.
+//! The stop token: it is passed along with a job, and everything that works on the job checks it.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use crate::error::StoreError;
 
-/// A token by which work is asked to stop. All copies of it are one.
+/// A token that asks work to stop. All copies share one state.
 #[derive(Debug, Clone, Default)]
 pub struct Stop(Arc<StopState>);
 
@@ -17,37 +17,37 @@ struct StopState {
 }
 
 impl Stop {
-    /// Asks to stop; tells whether that was asked before.
+    /// Asks to stop. Returns whether that had been asked before.
     pub fn ask(&self) -> bool {
         self.0.is_asked.swap(true, Ordering::SeqCst)
     }
 
-    /// Whether to stop.
+    /// Whether work has been asked to stop.
     pub fn is_asked(&self) -> bool {
         self.0.is_asked.load(Ordering::SeqCst)
     }
 
-    /// Fails where work is to stop.
+    /// Returns [`StoreError::Stopped`] if work has been asked to stop.
     pub fn check(&self) -> Result<(), StoreError> {
         if self.is_asked() { Err(StoreError::Interrupted) } else { Ok(()) }
     }
 
-    /// Somebody looks at the token from now on, and ends soon after being asked.
+    /// Declares that someone checks the token from now on and will stop soon after being asked.
     pub fn heed(&self) {
         self.0.is_heeded.store(true, Ordering::SeqCst);
     }
 
-    /// Whether somebody looks at the token.
+    /// Whether anyone checks the token.
     pub fn is_heeded(&self) -> bool {
         self.0.is_heeded.load(Ordering::SeqCst)
     }
 
-    /// Whether files are being put in their places: work goes on to the end then, which is near.
+    /// Whether files are being moved into place. This continues to the end, which is near.
     pub fn is_writing(&self) -> bool {
         self.0.is_writing.load(Ordering::SeqCst)
     }
 
-    /// Files are put in their places from now on, or all of them are there.
+    /// Records that files are being moved into place, or that all of them are.
     pub fn set_writing(&self, is_writing: bool) {
         self.0.is_writing.store(is_writing, Ordering::SeqCst);
     }

@@ -1,29 +1,29 @@
-//! Kinds of file: a section's pages, and what stands in files of its own beside them.
+//! Kinds of sitemap file: pages, and images, videos and news in files of their own.
 
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-/// Which of a section's files an entry stands in: in each kind of file at most once.
+/// The kind of a sitemap file. An entry is in at most one file of each kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
 #[serde(rename_all = "lowercase")]
 pub enum FileKind {
-    /// The entries themselves, with all that is not in a kind of file of its own.
+    /// The entries themselves, with everything that is not in a file of its own.
     #[default]
     Pages,
-    /// Pictures, where they have files of their own.
+    /// Pictures, if they have files of their own.
     Images,
-    /// Videos, where they have files of their own.
+    /// Videos, if they have files of their own.
     Videos,
-    /// The articles of the last days, as news.
+    /// News articles of the last days.
     News,
 }
 
 impl FileKind {
-    /// All of them, in the order in which an index lists their files.
+    /// All kinds, in the order in which an index lists their files.
     pub const ALL: [Self; 4] = [Self::Pages, Self::Images, Self::Videos, Self::News];
 
-    /// Its word in file names and in the ledger.
+    /// The word for it in file names and in the ledger.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Pages => "pages",
@@ -33,7 +33,7 @@ impl FileKind {
         }
     }
 
-    /// The kind of file of that word.
+    /// The kind that this word names.
     pub fn named(word: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|kind| kind.as_str() == word)
     }

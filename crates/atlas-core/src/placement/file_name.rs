@@ -1,40 +1,41 @@
-//! Names of the tool's files: how they are made, and how they are known again.
+//! The names of the tool's files: how they are made, and how they are recognised.
 
 use std::collections::BTreeSet;
 
 use super::file_kind::FileKind;
 use serde::Serialize;
 
-/// How the names of child files begin.
+/// The beginning of the names of child files.
 pub const CHILD_PREFIX: &str = "atlas-";
-/// The stylesheet that sitemap files name.
+/// The stylesheet of sitemap files.
 pub const STYLESHEET_NAME: &str = "atlas.css";
 /// The page for visitors.
 pub const VISITOR_PAGE: &str = "atlas.html";
-/// The text form.
+/// The text sitemap.
 pub const TEXT: &str = "atlas.txt";
-/// The feed of the newest as Atom.
+/// The Atom feed of the newest entries.
 pub const NEWEST_ATOM: &str = "atlas-newest.xml";
-/// The feed of the newest as RSS.
+/// The RSS feed of the newest entries.
 pub const NEWEST_RSS: &str = "atlas-newest-rss.xml";
-/// How the name of a compressed file ends.
+/// The suffix of compressed files.
 const PACKED: &str = ".gz";
-/// How the name of a sitemap file ends.
+/// The suffix of sitemap files.
 const XML: &str = ".xml";
 
 /// The tool's own files among the site's URLs.
 #[derive(Debug, Clone, Default, Serialize)]
 pub struct OwnFiles {
-    /// Address of the folder with the main file.
+    /// The address of the folder with the main file.
     pub folder: String,
-    /// File name of the main file.
+    /// The name of the main file.
     pub main: String,
-    /// Addresses of other files that the tool writes, or has written: their names begin with “atlas” or end in `.xml` or `.gz`.
+    /// Addresses of other files that the tool writes or has written. Their names begin with “atlas” or end in `.xml` or
+    /// `.gz`.
     pub others: BTreeSet<String>,
 }
 
 impl OwnFiles {
-    /// Whether an address is one of them: the main file, or a child file beside it, or a compressed copy of either, or one of
+    /// Whether an address is one of them: the main file, a child file beside it, a compressed copy of either, or one of
     /// the others.
     pub fn holds(&self, address: &str) -> bool {
         if !self.may_hold(address) {
@@ -44,8 +45,8 @@ impl OwnFiles {
         in_folder || self.others.contains(address)
     }
 
-    /// Whether an address looks as if it could be one of them, now or once more files are written. A site has millions of
-    /// addresses that are nothing like ours: their last part tells.
+    /// Whether an address could be one of them, now or once more files are written. A quick check of the last part of
+    /// the address, because most of a site's addresses look nothing like these files.
     pub fn may_hold(&self, address: &str) -> bool {
         let last = address.as_bytes();
         if last.ends_with(b"/") {
@@ -62,8 +63,8 @@ impl OwnFiles {
     }
 }
 
-/// The name of a child file, without `.gz`. A section's name has no dot in it, so that its kinds of file are never taken for
-/// another section.
+/// The name of a child file, without `.gz`. The name of a section contains no dot, so the kind of a file can never be
+/// taken for part of another section's name.
 pub fn child_name(section: &str, kind: FileKind, number: u32) -> String {
     match kind {
         FileKind::Pages => format!("{CHILD_PREFIX}{section}-{number}.xml"),
@@ -71,7 +72,7 @@ pub fn child_name(section: &str, kind: FileKind, number: u32) -> String {
     }
 }
 
-/// Section, kind of file and number of a child file, by its name.
+/// The section, kind and number of a child file with this name.
 pub fn parts_of(name: &str) -> Option<(&str, FileKind, u32)> {
     let (rest, number) = plain_name(name).strip_prefix(CHILD_PREFIX)?.strip_suffix(XML)?.rsplit_once('-')?;
     let (section, kind) = match rest.split_once('.') {
@@ -81,22 +82,23 @@ pub fn parts_of(name: &str) -> Option<(&str, FileKind, u32)> {
     Some((section, kind, number.parse().ok()?))
 }
 
-/// Whether a file is compressed, by its name.
+/// Whether a name is that of a compressed file.
 pub fn is_packed(name: &str) -> bool {
     name.ends_with(PACKED)
 }
 
-/// The name of a file without `.gz`.
+/// The name without `.gz`.
 pub fn plain_name(name: &str) -> &str {
     name.strip_suffix(PACKED).unwrap_or(name)
 }
 
-/// The name of a file's compressed copy.
+/// The name of the compressed copy.
 pub fn packed_name(name: &str) -> String {
     format!("{name}{PACKED}")
 }
 
-/// The name of the index of this number, the first of which is the main file: `sitemap.xml`, `sitemap-2.xml` and so on.
+/// The name of the index with this number, counted from 1, which is the main file: `sitemap.xml`, `sitemap-2.xml` and
+/// so on.
 pub fn index_name(main: &str, number: usize) -> String {
     match number {
         0 | 1 => main.to_owned(),
@@ -104,7 +106,7 @@ pub fn index_name(main: &str, number: usize) -> String {
     }
 }
 
-/// Whether a file is an index besides the main file, by its name.
+/// Whether a name is that of an index other than the main file.
 pub fn is_further_index(main: &str, name: &str) -> bool {
     let number = plain_name(name).strip_prefix(stem(main)).and_then(|rest| rest.strip_prefix('-')?.strip_suffix(XML));
     number.is_some_and(|number| number.parse::<u32>().is_ok())
@@ -114,19 +116,19 @@ fn stem(main: &str) -> &str {
     main.strip_suffix(XML).unwrap_or(main)
 }
 
-/// Whether a file beside the main file is a sitemap file that this tool names so, or an index.
+/// Whether a name is that of a sitemap file or index of this tool.
 pub fn is_sitemap(main: &str, name: &str) -> bool {
     let plain = plain_name(name);
     plain == main || plain.starts_with(CHILD_PREFIX) || is_further_index(main, name)
 }
 
-/// The name of a text form's file, the first of which is number 0.
+/// The name of a file of the text sitemap, counted from 0.
 pub fn text_file_name(at: usize) -> String {
     if at == 0 { TEXT.to_owned() } else { format!("{CHILD_PREFIX}{}.txt", at + 1) }
 }
 
-/// Whether a file of ours is no sitemap, by its name in the ledger: nobody holds on to one that is no longer wanted, so it goes at
-/// once.
+/// Whether a file in the ledger is not a sitemap. Nobody depends on such a file, so it is deleted as soon as it is no
+/// longer wanted.
 pub fn is_extra_file(name: &str) -> bool {
     let elsewhere = name.starts_with("site:") || name.starts_with("data:");
     let named = [STYLESHEET_NAME, VISITOR_PAGE, TEXT, NEWEST_ATOM, NEWEST_RSS].contains(&name);

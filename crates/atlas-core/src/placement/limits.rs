@@ -1,4 +1,4 @@
-//! What one sitemap file may hold, and how much of that one entry takes.
+//! The limits of a sitemap file, and how much of them one entry takes.
 
 use serde::{Deserialize, Serialize};
 
@@ -6,26 +6,26 @@ use serde::{Deserialize, Serialize};
 pub const MOST_URLS: u32 = 50_000;
 /// The most bytes in one file, unpacked (sitemaps protocol 0.9).
 pub const MOST_BYTES: u64 = 52_428_800;
-/// The least that may be asked of a file in pictures and videos: twice what one entry may have, so that a file which the next
-/// entry does not fit into is never less than half full.
+/// The smallest limit that may be set on a file's pictures and videos: twice what one entry may have, so that a file
+/// without room for the next entry is never less than half full.
 pub const LEAST_MEDIA: u32 = 2000;
 /// The most pictures and videos in one file, unless the configuration says otherwise.
 pub const USUAL_MEDIA: u32 = 20_000;
 /// The most files in one index (sitemaps protocol 0.9).
 pub const MOST_FILES: usize = 50_000;
 
-/// What one file may hold.
+/// The limits of one file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Limits {
     /// `url` elements.
     pub urls: u32,
-    /// Bytes of all its `url` elements together, without the frame around them.
+    /// The bytes of all `url` elements together, without the frame around them.
     pub bytes: u64,
-    /// Pictures and videos of all its `url` elements together: a file heavy with them takes engines long to go through.
+    /// The pictures and videos of all `url` elements together. Engines take long to process a file with many of them.
     pub media: u32,
 }
 
-/// What one entry takes of a file's limits, besides being one of its `url` elements.
+/// How much of a file's limits one entry takes, besides being one `url` element.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Weight {
     /// Bytes of its `url` element.
@@ -34,18 +34,18 @@ pub struct Weight {
     pub media: u32,
 }
 
-/// How large files are to be.
+/// How many entries a file should hold.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum UrlsPerFile {
     /// Chosen when a file is opened: the section's size ÷ 1,000, between 1,000 and 50,000. Small files cost nothing to
-    /// build, and a changed entry makes an engine fetch a small file again.
+    /// build, and after a change to one entry engines fetch only a small file again.
     Auto,
     /// This many.
     Fixed(u32),
 }
 
 impl UrlsPerFile {
-    /// The number for a file that is opened in a section of this many entries.
+    /// The number for a file that is opened in a section with this many entries.
     pub fn when_opened(self, section_size: usize) -> u32 {
         match self {
             Self::Auto => u32::try_from(section_size / 1000).unwrap_or(MOST_URLS).clamp(1000, MOST_URLS),
@@ -53,7 +53,7 @@ impl UrlsPerFile {
         }
     }
 
-    /// The same, and never more than `most`.
+    /// The same, but at most `most`.
     pub fn at_most(self, most: u32) -> Self {
         match self {
             Self::Auto => Self::Fixed(most),

@@ -1,11 +1,11 @@
-//! Placement: which file of its section an entry lives in, so that it stays there from build to build.
+//! Placement: which file of its section an entry is in, so that it stays there from build to build.
 //!
-//! An entry leaves its file for four causes only: it left the section, the file outgrew its limits, a limit was lowered,
-//! or the file was less than half full and is folded. New entries go to the section's open file, the one with the highest
-//! number; when it is full another is opened. Numbers are never given twice, because a folded file stays on disk for
-//! engines that still hold the old index.
+//! An entry leaves its file for only four reasons: it left the section, the file outgrew its limits, a limit was
+//! lowered, or the file was less than half full and is folded. New entries go into the section's open file, the one
+//! with the highest number; if it is full, another is opened. Numbers are never reused, because a folded file stays on
+//! disk for engines that still have the old index.
 //!
-//! [`Placer`] keeps count; it is driven with counts alone, so that unchanged files need not be opened.
+//! [`Placer`] does the counting. It works on counts alone, so that unchanged files need not be opened.
 
 pub mod file_kind;
 pub mod file_name;

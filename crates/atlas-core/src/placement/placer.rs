@@ -1,15 +1,15 @@
-//! The placer: the files of one section, by what is in them.
+//! The placer: assigns the entries of a section to files, by counts alone.
 
 use super::limits::{Limits, Weight};
 
-/// One file on the placer.
+/// The counts of one file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct FileState {
     /// Its number within the section.
     pub number: u32,
-    /// What it may hold.
+    /// Its limits.
     pub limits: Limits,
-    /// The `url` elements in it.
+    /// The number of `url` elements in it.
     pub urls: u32,
     /// Their bytes.
     pub bytes: u64,
@@ -22,7 +22,7 @@ impl FileState {
         self.urls > self.limits.urls || self.bytes > self.limits.bytes || self.media > u64::from(self.limits.media)
     }
 
-    /// An entry larger than the limit itself gets a file alone: it has to live somewhere.
+    /// An entry that is larger than the limit gets a file of its own: it has to go somewhere.
     fn has_room(&self, weight: Weight) -> bool {
         self.urls == 0
             || (self.urls < self.limits.urls
@@ -37,7 +37,7 @@ impl FileState {
     }
 }
 
-/// The files of one section, in the order of their numbers.
+/// The files of one kind in a section, in the order of their numbers.
 #[derive(Debug, Clone)]
 pub struct Placer {
     files: Vec<FileState>,
@@ -46,7 +46,7 @@ pub struct Placer {
 }
 
 impl Placer {
-    /// The files as they stand after what is gone has been taken out.
+    /// Starts from the existing files, after removed entries have been taken out.
     pub fn new(mut standing: Vec<FileState>, next_number: u32) -> Self {
         standing.sort_by_key(|file| file.number);
         Self { files: standing, next_number, sealed: false }
@@ -57,12 +57,12 @@ impl Placer {
         &self.files
     }
 
-    /// The number that the next file to be opened will get.
+    /// The number of the next file to be opened.
     pub fn next_number(&self) -> u32 {
         self.next_number
     }
 
-    /// The number of a file that holds more than it may, if there is one: take entries out from its end.
+    /// The number of a file that is over its limits, if there is one: take entries out, starting at its end.
     pub fn overfull(&self) -> Option<u32> {
         self.files.iter().find(|file| file.is_overfull() && file.urls > 1).map(|file| file.number)
     }
@@ -76,15 +76,15 @@ impl Placer {
         }
     }
 
-    /// Takes no more entries into the files that stand: arrivals will open a new one. For when the open file itself loses
-    /// entries to other files, so that no file both gains and loses in one build.
+    /// Closes all existing files, so that new entries open another. Used if the open file itself loses entries to other
+    /// files, so that no file both gains and loses entries in one build.
     pub fn seal(&mut self) {
         self.sealed = true;
     }
 
-    /// Takes away the files that are less than half full, and empty ones; returns their numbers. Their entries are to be
-    /// placed anew. The open file is excepted, unless it is sealed and entries wait for a place (`arrivals`): then another is
-    /// opened, and this one would be folded by the next build.
+    /// Removes the files that are less than half full, and empty ones; returns their numbers. Their entries must be
+    /// placed again. The open file is kept, unless it is sealed and entries are waiting (`arrivals`): then another file
+    /// is opened, and this one would be folded by the next build.
     pub fn fold(&mut self, arrivals: bool) -> Vec<u32> {
         let open = self.files.last().map(|file| file.number);
         let small = |file: &FileState| file.urls == 0 || file.is_half_empty();
@@ -94,12 +94,13 @@ impl Placer {
         let folded: Vec<u32> =
             self.files.iter().filter(|file| small(file) && !spared(file)).map(|file| file.number).collect();
         self.files.retain(|file| !folded.contains(&file.number));
-        // An open file that is taken away must not hand its part to an older, closed one.
+        // Once the open file is removed, no older, closed file must become the open one.
         self.sealed |= self.files.last().map(|file| file.number) != open;
         folded
     }
 
-    /// Finds a place for one entry of this weight; `opening` are the limits of a file that has to be opened for it.
+    /// Places one entry of this weight; `opening` are the limits of a file that is opened for it. Returns the number of
+    /// the file.
     pub fn place(&mut self, weight: Weight, opening: Limits) -> u32 {
         if !self.sealed
             && let Some(open) = self.files.last_mut()

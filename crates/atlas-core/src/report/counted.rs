@@ -2,10 +2,10 @@
 
 use serde::Serialize;
 
-/// How many, and a few examples.
+/// A count with a few examples.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Default)]
 pub struct Counted {
-    /// How many.
+    /// The count.
     pub count: u64,
     /// The first few addresses.
     pub examples: Vec<String>,

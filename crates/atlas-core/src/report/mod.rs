@@ -1,4 +1,4 @@
-//! What there is to say: plain values, the same for people and for programs.
+//! Reports: the values that commands show and that JSON output contains.
 
 mod counted;
 mod problem;

@@ -1,4 +1,4 @@
-//! Kinds of notices, in words, and what is told of each.
+//! Notices: remarks about entries, links and sources, with their words and advice.
 
 use std::fmt;
 
@@ -14,55 +14,55 @@ pub enum Notice {
     Elsewhere,
     /// Pages that no other page links to.
     Unlinked,
-    /// Links that lead to nothing: the server says so, or no source knows it.
+    /// Links that lead nowhere: the server says so, or no source knows their target.
     LinkedNotFound,
-    /// Links to another scheme or host that means this site.
+    /// Links to this site under another scheme or host.
     LinkedMisspelt,
     /// Links to pages that redirect.
     LinkedRedirect,
     /// Links to drafts and to pages that forbid indexing.
     LinkedKeptOut,
-    /// Pages that name themselves as canonical under another scheme or host that means this site.
+    /// Pages whose canonical link is their own address under another scheme or host.
     CanonicalMisspelt,
-    /// Sources that say something else of one entry.
+    /// Sources that disagree about an entry.
     AtOdds,
-    /// Attachments that have nothing that their article has not.
+    /// Attachments that contain nothing that their article lacks.
     RepeatsParent,
-    /// A declared date moved, the content did not.
+    /// A declared date changed, but not the content.
     DateAlone,
-    /// The content moved, the declared date did not.
+    /// The content changed, but not the declared date.
     ContentAlone,
-    /// Entries that name a section that there is not.
+    /// Entries that name an unknown section.
     UnknownSection,
-    /// A section whose patterns no entry fits.
+    /// A section whose patterns match no entry.
     EmptySection,
-    /// A rule that no entry is like.
+    /// A rule that matches no entry.
     UnusedRule,
-    /// URLs that only an old sitemap knows, although a source reads the pages of the site.
+    /// URLs that only an old sitemap names, although a source reads the pages of the site.
     OnlyOldSitemap,
-    /// URLs that differ only in the order of their parameters, and hold the same.
+    /// URLs that differ only in the order of their parameters and have the same content.
     SameParameters,
-    /// Archives that the site has no page for.
+    /// Archives without a page on the site.
     NoArchivePage,
     /// A link to a translation that does not link back.
     AlternateNotReturned,
-    /// A link to a translation that does not go in.
+    /// A link to a translation that is not listed.
     AlternateNotIn,
-    /// A link to a translation whose language tag is none.
+    /// A link to a translation with an invalid language tag.
     AlternateLanguage,
-    /// Two pages of a group of translations in one language.
+    /// Two pages of a group of translations in the same language.
     AlternateTwice,
-    /// Structured data on a page that lacks something, or says otherwise than the other sources.
+    /// Structured data on a page that lacks something or disagrees with other sources.
     VideoDataIncomplete,
-    /// Videos that make no structured data.
+    /// Videos without structured data.
     VideoDataLacking,
-    /// Frames that look like players and fit none that the configuration tells of.
+    /// Frames that look like players but match none in the configuration.
     UnknownPlayer,
-    /// Videos that are not written, because they lack a part that engines require.
+    /// Videos that are not written because a required part is missing.
     VideoNotWritten,
-    /// Pages without a head, hence without title or canonical.
+    /// Pages without a head, and so without a title and canonical link.
     NoHead,
-    /// A declared date of change that is yet to come or older than the web, and is not written.
+    /// A declared date of change that lies in the future or is older than the web, and is not written.
     DateNotWritten,
 }
 
@@ -98,7 +98,7 @@ impl Notice {
         Self::DateNotWritten,
     ];
 
-    /// Its stable name.
+    /// Its stable code.
     pub fn code(self) -> &'static str {
         match self {
             Self::Elsewhere => "elsewhere",
@@ -131,7 +131,7 @@ impl Notice {
         }
     }
 
-    /// What it means, for people: of one, and of several.
+    /// What it means, for the user: for one, and for several.
     pub fn words(self) -> (&'static str, &'static str) {
         match self {
             Self::Elsewhere => ("URL on another scheme or host", "URLs on another scheme or host"),
@@ -232,7 +232,7 @@ impl Notice {
 pub struct Example {
     /// The URL.
     pub url: String,
-    /// What else there is to say: who links to it, what each source says.
+    /// Details: who links to it, what each source says.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
 }
@@ -240,7 +240,7 @@ pub struct Example {
 impl fmt::Display for Example {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         match &self.detail {
-            // Lines for the configuration are to be copied as they are.
+            // Lines for the configuration are printed so that they can be copied.
             Some(lines) if lines.contains('\n') => write!(formatter, "{}\n{lines}", self.url),
             Some(detail) => write!(formatter, "{} ({detail})", self.url),
             None => formatter.write_str(&self.url),
@@ -248,21 +248,21 @@ impl fmt::Display for Example {
     }
 }
 
-/// One kind of notice, with all that it is about.
+/// One kind of notice, and everything that it applies to.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Noticed {
     /// Its kind.
     pub code: Notice,
-    /// What it is about, where the kind alone does not say it: a host, or a field and two sources.
+    /// What it is about, if the kind alone does not say it: a host, or a field and two sources.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub about: Option<String>,
     /// What it means.
     pub words: &'static str,
     /// What to do about it.
     pub advice: &'static str,
-    /// How many.
+    /// The count.
     pub count: u64,
-    /// The first of them.
+    /// The first examples.
     pub examples: Vec<Example>,
 }
 
@@ -274,7 +274,7 @@ impl Noticed {
         Self { code, about, words, advice: code.advice(), count, examples }
     }
 
-    /// The same of what was counted; an example may have a detail on the line after its URL.
+    /// A notice from a count; an example may have details on the line after its URL.
     pub fn of_counted(code: Notice, about: Option<String>, counted: Counted) -> Self {
         let example = |text: String| match text.split_once('\n') {
             Some((url, detail)) => Example { url: url.to_owned(), detail: Some(detail.to_owned()) },

@@ -1,33 +1,33 @@
-//! What came of one source.
+//! The outcome of one source.
 
 use serde::Serialize;
 
 use super::problem::Problem;
 
-/// The most problems of one source that are kept with their words; more are counted.
+/// The most problems of one source that are kept in words. Further ones are only counted.
 const MOST_PROBLEMS: usize = 1000;
 
-/// What came of one source.
+/// The outcome of one source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Outcome {
     /// The name of the source.
     pub name: String,
-    /// Rows that it yielded.
+    /// The number of rows that it yielded.
     pub rows: u64,
-    /// Files that were not read again because they had not been touched.
+    /// The number of files that were not read again because they had not changed.
     pub unchanged_files: u64,
-    /// What the source has to say of itself: what it passed over, where it stopped and why.
+    /// Remarks about the source itself: what it skipped, where it stopped and why.
     pub remarks: Vec<String>,
-    /// What could not be read, at most the first 1,000.
+    /// What could not be read: at most the first 1,000 problems.
     pub problems: Vec<Problem>,
-    /// How many problems there are in all.
+    /// The number of all problems.
     pub problem_count: u64,
-    /// Because of how many of them a row or file is not listed.
+    /// The number of problems because of which a row or file is not listed.
     pub passed_over: u64,
 }
 
 impl Outcome {
-    /// A source of this name that has yielded nothing yet.
+    /// The outcome of a source before it yields anything.
     pub fn of(name: String) -> Self {
         Self {
             name,
@@ -45,7 +45,7 @@ impl Outcome {
         self.passed_over += u64::from(problem.passed_over);
     }
 
-    /// Counts a problem, and keeps its words while there are not too many.
+    /// Counts a problem, and keeps its words unless there are too many.
     pub fn problem(&mut self, problem: Problem) {
         self.count(&problem);
         if self.problems.len() < MOST_PROBLEMS {
@@ -53,7 +53,7 @@ impl Outcome {
         }
     }
 
-    /// A problem of a row that was read after others: told in the order of lines all the same.
+    /// Adds a problem of a row that was read out of order; problems stay sorted by line.
     pub fn late_problem(&mut self, problem: Problem) {
         let before = |other: &Problem| (&other.file, other.line) <= (&problem.file, problem.line);
         let at = self.problems.partition_point(before);

@@ -1,8 +1,8 @@
-//! Declaring sitemaps in robots.txt, and nothing else of it.
+//! Declaring sitemaps in robots.txt without changing anything else in it.
 
 use super::rules::RobotsLines;
 
-/// The addresses of all `Sitemap:` lines with their line numbers. They belong to no group and may stand anywhere
+/// The addresses of all `Sitemap:` lines, with their line numbers. These lines belong to no group and may be anywhere
 /// (RFC 9309 section 2.2.4, sitemaps protocol 0.9).
 pub fn sitemap_lines(robots: &[u8]) -> Vec<(usize, String)> {
     RobotsLines::of(robots)
@@ -13,11 +13,12 @@ pub fn sitemap_lines(robots: &[u8]) -> Vec<(usize, String)> {
         .collect()
 }
 
-/// A robots.txt that allows everything, to be declared in: the blank line keeps its group apart (RFC 9309 section 2.2.1).
+/// A robots.txt that allows everything, for adding declarations to. The blank line ends its group (RFC 9309 section
+/// 2.2.1).
 pub const ALLOW_ALL: &[u8] = b"User-agent: *\nDisallow:\n\n";
 
-/// Returns the file with one `Sitemap:` line for each address in `wanted`. A line that is there already stays where it
-/// is; missing ones are added at the end; lines for `outdated` addresses, which the tool itself wrote once, go. Every
+/// Returns the file with one `Sitemap:` line for each address in `wanted`. Existing lines stay where they are, missing
+/// ones are added at the end, and lines for `outdated` addresses, which the tool itself once wrote, are removed. Every
 /// other byte stays as it was.
 ///
 /// ```
@@ -59,7 +60,8 @@ pub fn declare(robots: &[u8], wanted: &[&str], outdated: &[&str]) -> Vec<u8> {
 }
 
 impl super::rules::RobotsLine<'_> {
-    /// As [`pair`](super::rules::Line::pair), but a `#` within the value belongs to it unless a space stands before it.
+    /// As [`pair`](super::rules::RobotsLine::pair), but a `#` within the value belongs to it unless a space precedes
+    /// it.
     fn pair_keeping_hash(&self) -> Option<(String, String)> {
         let text = String::from_utf8_lossy(self.bytes);
         let (key, value) = text.trim_start_matches('\u{feff}').split_once(':')?;

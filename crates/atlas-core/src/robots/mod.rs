@@ -1,4 +1,4 @@
-//! robots.txt: what it allows, and declaring sitemaps in it (RFC 9309).
+//! robots.txt (RFC 9309): what it allows, and declaring sitemaps in it.
 
 mod rules;
 mod declare;

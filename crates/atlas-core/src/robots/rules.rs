@@ -1,11 +1,11 @@
-//! Reading robots.txt and asking it about an address.
+//! Reading robots.txt, and checking addresses against it.
 
 use std::borrow::Cow;
 
 use crate::address::is_unreserved;
 use serde::Serialize;
 
-/// How much of a file is read. RFC 9309 section 2.5 asks for at least 500 KiB.
+/// How many bytes of a file are read. RFC 9309 section 2.5 requires at least 500 KiB.
 const MOST_BYTES: usize = 1024 * 1024;
 
 /// The rules of one robots.txt.
@@ -36,18 +36,18 @@ struct PathRule {
     line: usize,
 }
 
-/// The rule that keeps an address from being fetched.
+/// The rule that forbids fetching an address.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Barred {
-    /// The `Disallow` pattern as the file has it.
+    /// The `Disallow` pattern as written.
     pub pattern: String,
     /// Its line, counted from 1.
     pub line: usize,
 }
 
 impl Robots {
-    /// Reads a file as real files are: with a byte-order mark, any line ends, comments, unknown keys and blank lines inside
-    /// groups. Source: RFC 9309 section 2.2.
+    /// Reads a file as real files are: with a byte-order mark, any line ends, comments, unknown keys and blank lines
+    /// within groups (RFC 9309 section 2.2).
     pub fn read(bytes: &[u8]) -> Self {
         let mut groups: Vec<AgentGroup> = Vec::new();
         let mut naming = false;
@@ -82,8 +82,8 @@ impl Robots {
         Self { groups }
     }
 
-    /// The rule that bars a crawler with this product token (or `*`) from a path with its query; `None` where it may
-    /// fetch it. The longest matching pattern wins, and on a tie the one that allows. Source: RFC 9309 section 2.2.2.
+    /// The rule that bars a crawler with this product token (or `*`) from a path with its query; `None` if the crawler
+    /// may fetch it. The longest matching pattern wins; on a tie, the one that allows (RFC 9309 section 2.2.2).
     pub fn barred(&self, token: &str, path: &str) -> Option<Barred> {
         if self.groups.is_empty() || path == "/robots.txt" {
             return None;
@@ -96,7 +96,7 @@ impl Robots {
         (!decisive.allow).then(|| Barred { pattern: decisive.written.clone(), line: decisive.line })
     }
 
-    /// Whether another file has the same groups with the same rules, whatever else stands in it and in which lines.
+    /// Whether another file has the same groups with the same rules, whatever its other lines and wherever they are.
     pub fn says_the_same(&self, other: &Self) -> bool {
         let rules =
             |group: &AgentGroup| group.rules.iter().map(|rule| (rule.allow, rule.pattern.clone())).collect::<Vec<_>>();
@@ -120,7 +120,7 @@ impl Robots {
 pub(super) struct RobotsLine<'a> {
     pub(super) number: usize,
     pub(super) bytes: &'a [u8],
-    /// Where its bytes begin and where they end with their line end.
+    /// The positions where its bytes begin, and where they end with the line end.
     pub(super) span: (usize, usize),
 }
 
@@ -171,8 +171,8 @@ fn product(text: &str) -> &str {
     &text[..end.unwrap_or(text.len())]
 }
 
-/// RFC 9309 section 2.2.2: raw octets that are not ASCII are encoded, encoded ones decoded only if unreserved. `*` and `$`
-/// keep their meaning in a pattern; in a path they are letters like any other.
+/// A path or pattern in comparable form (RFC 9309 section 2.2.2): raw octets outside ASCII are encoded, and encoded
+/// ones are decoded only if unreserved. `*` and `$` are special in a pattern and ordinary in a path.
 fn comparable(text: &str, is_pattern: bool) -> Cow<'_, str> {
     let plain = |byte: u8| byte.is_ascii_graphic() && byte != b'%' && (is_pattern || !matches!(byte, b'*' | b'$'));
     if text.bytes().all(plain) {
@@ -208,8 +208,8 @@ fn comparable(text: &str, is_pattern: bool) -> Cow<'_, str> {
     Cow::Owned(out)
 }
 
-/// Matches from the start; `*` is any run of characters, a final `$` anchors at the end. Linear in both, whatever the
-/// number of stars.
+/// Matches from the start; `*` matches any run of characters, and a final `$` anchors at the end. The time is linear in
+/// both, whatever the number of stars.
 fn matches(pattern: &str, path: &str) -> bool {
     let (pattern, anchored) = match pattern.strip_suffix('$') {
         Some(pattern) => (pattern, true),

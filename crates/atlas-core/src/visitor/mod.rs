@@ -1,6 +1,7 @@
-//! What people read: the page for visitors, the text form, the feeds of the newest, and the look of the XML in a browser.
+//! What visitors of the site read: the visitor page, the text sitemap, the feeds of the newest entries, and the
+//! stylesheet for sitemap files.
 //!
-//! All of it is made of [`VisitorLine`]s: what is shown of an entry.
+//! All of it is made from [`VisitorLine`]s, which hold what visitors see of an entry.
 
 mod rank;
 mod template;
@@ -20,42 +21,42 @@ pub use parts::Label;
 pub use template::{PageTemplate, TemplateError};
 pub use text::text_files;
 
-/// How a browser shows sitemap files and indexes: a table with counts (see `atlas.css` in the web root). A stylesheet of
-/// CSS, because browsers are taking the other kind, XSLT, away.
+/// The stylesheet with which a browser displays sitemap files and indexes: a table with counts (see `atlas.css` in the
+/// web root). It is CSS, because browsers are dropping XSLT.
 pub const STYLESHEET: &str = include_str!("atlas.css");
 
-/// What is shown of an entry.
+/// What visitors see of an entry.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct VisitorLine<'a> {
     /// Its URL.
     pub url: &'a str,
     /// Its path, query included.
     pub path: &'a str,
-    /// Its title, where it has one: not blank, and without spaces around it.
+    /// Its title, if it has one: not blank, and trimmed.
     pub title: Option<&'a str>,
-    /// What it is about, where it says so.
+    /// Its description, if it has one.
     pub description: Option<&'a str>,
-    /// Its language, where it is known.
+    /// Its language, if known.
     pub language: Option<&'a str>,
-    /// The date that is written of it.
+    /// The date that is written in the sitemap.
     pub lastmod: Option<Lastmod>,
-    /// When it was published, where it says so.
+    /// Its publication date, if known.
     pub published: Option<Lastmod>,
-    /// It lists others: an archive, a tag, an author.
+    /// Whether it lists other pages: an archive, a tag, an author.
     pub is_list: bool,
-    /// Its section's place among all.
+    /// The index of its section.
     pub section: u16,
-    /// How long the part of its path is that names the folder it lies in.
+    /// The length of the part of its path that names its folder.
     folder: usize,
 }
 
 impl<'a> VisitorLine<'a> {
-    /// What it is called: its title, else its path.
+    /// Its name: the title, else the path.
     pub fn name(&self) -> &'a str {
         self.title.unwrap_or(self.path)
     }
 
-    /// A line with nothing but a URL.
+    /// A line with only a URL.
     pub fn new(url: &'a str) -> Self {
         let path = address::path(url);
         let plain = &path[..memchr::memchr(b'?', path.as_bytes()).unwrap_or(path.len())];
@@ -75,14 +76,14 @@ impl<'a> VisitorLine<'a> {
         }
     }
 
-    /// The folder it lies in, or the first two parts of that.
+    /// Its folder, or the first two parts of that.
     fn folder(&self) -> &'a str {
         &self.path[..self.folder]
     }
 }
 
-/// Whether a path is that of a page which lists others, by the words that sites have for such pages: `/tag/ice/`, `/authors/`,
-/// `/news/page/3/`, `/archive/2026/11/`. An article may lie below such a word: `/archive/the-last-train/`.
+/// Whether a path is that of a page which lists others, by the words that sites use for such pages: `/tag/ice/`,
+/// `/authors/`, `/news/page/3/`, `/archive/2026/11/`. An article may be below such a word: `/archive/the-last-train/`.
 fn lists_others(path: &str) -> bool {
     const GROUPS: [&str; 8] = ["author", "authors", "categories", "category", "tag", "tags", "topic", "topics"];
     let parts: Vec<&str> = path.split('/').filter(|part| !part.is_empty()).collect();
@@ -97,10 +98,10 @@ fn lists_others(path: &str) -> bool {
     })
 }
 
-/// How a feed is made: what stands around it, all lines, and how many of them at most.
+/// Makes a feed from its frame, all lines, and the most entries that it may contain.
 pub type MakeFeed = fn(&FeedFrame, &[VisitorLine<'_>], usize) -> Vec<u8>;
 
-/// Text as it may stand in HTML or XML, in elements and attributes alike.
+/// Text that HTML and XML can contain, in elements and attributes alike.
 fn escaped(text: &str) -> Cow<'_, str> {
     let cleaned = crate::format::clean(text);
     if !crate::format::has_special(cleaned.as_bytes()) {
@@ -117,7 +118,7 @@ mod tests {
 
     use super::*;
 
-    /// A line with a path and a title alone.
+    /// A line with only a path and a title.
     pub(super) fn line<'a>(url: &'a str, title: Option<&'a str>) -> VisitorLine<'a> {
         VisitorLine { title, ..VisitorLine::new(url) }
     }

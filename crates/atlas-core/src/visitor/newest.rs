@@ -8,7 +8,7 @@ use jiff::fmt::rfc2822;
 use super::{VisitorLine, escaped};
 use crate::lastmod::Lastmod;
 
-/// What stands around the entries of a feed.
+/// The parts of a feed around its entries.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FeedFrame {
     /// Its title.
@@ -17,14 +17,14 @@ pub struct FeedFrame {
     pub site: String,
     /// The feed's own URL.
     pub own: String,
-    /// The stylesheet by which a browser shows it.
+    /// The stylesheet with which a browser displays it.
     pub style: Option<&'static str>,
-    /// The sections whose entries are in it, by their places; all where none are named.
+    /// The indexes of the sections whose entries it contains; all sections if empty.
     pub sections: Vec<u16>,
 }
 
 impl FeedFrame {
-    /// The lines of XML before the root.
+    /// The XML before the root element.
     fn head(&self) -> String {
         let style = self
             .style
@@ -32,14 +32,14 @@ impl FeedFrame {
         format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n{style}")
     }
 
-    /// Whether an entry may be in it: lists of others are no news.
+    /// Whether it may contain an entry. Pages that list others are not news.
     fn holds(&self, line: &VisitorLine<'_>) -> bool {
         !line.is_list && (self.sections.is_empty() || self.sections.contains(&line.section))
     }
 }
 
-/// Whether one entry is newer than another: by publication, else by its date; of two alike the smaller URL comes first. An
-/// entry without a date is no news.
+/// The newest entries: by publication date, else by the date in the sitemap, then by URL. Entries without a date are
+/// not included.
 fn newest<'a>(feed: &FeedFrame, lines: &[VisitorLine<'a>], most: usize) -> Vec<(VisitorLine<'a>, Lastmod)> {
     let date = |line: &VisitorLine<'a>| line.published.or(line.lastmod);
     let order = |(newer, at): &(Reverse<i64>, usize)| (*newer, lines[*at].url);
@@ -58,7 +58,7 @@ fn timestamp(date: Lastmod) -> Timestamp {
     Timestamp::from_second(date.seconds()).unwrap_or(Timestamp::UNIX_EPOCH)
 }
 
-/// The feed as Atom, of the `most` newest entries. Its own date is that of its newest entry, never that of the build.
+/// The feed as Atom, with the `most` newest entries. Its own date is that of its newest entry, never that of the build.
 pub fn atom(feed: &FeedFrame, lines: &[VisitorLine<'_>], most: usize) -> Vec<u8> {
     let newest = newest(feed, lines, most);
     let changed = |line: &VisitorLine<'_>, date: Lastmod| {
@@ -90,7 +90,7 @@ pub fn atom(feed: &FeedFrame, lines: &[VisitorLine<'_>], most: usize) -> Vec<u8>
     (out + "</feed>\n").into_bytes()
 }
 
-/// The feed as RSS, of the `most` newest entries.
+/// The feed as RSS, with the `most` newest entries.
 pub fn rss(feed: &FeedFrame, lines: &[VisitorLine<'_>], most: usize) -> Vec<u8> {
     let mut out = format!(
         "{}<rss version=\"2.0\" xmlns:atom=\"http://www.w3.org/2005/Atom\">\n<channel>\n\

@@ -1,5 +1,5 @@
-//! The page for visitors (HTML sitemap): all entries by section and folder, by their titles, on one page or, where there are
-//! many, on several.
+//! The visitor page (HTML sitemap): all entries by section and folder, under their titles, on one page or on several if
+//! there are many.
 
 use super::parts::{Label, PageContent, SectionList, SectionPart};
 use super::rank::{ByFolder, Folders, SectionLine, SectionOrder, ranked};
@@ -8,7 +8,7 @@ use super::{VisitorLine, escaped};
 use crate::number::grouped;
 use crate::placement::{CHILD_PREFIX, VISITOR_PAGE};
 
-/// The most letters of a name in the title of a page.
+/// The longest name in the title of a page, in characters.
 const LONGEST_NAME: usize = 40;
 const MONTHS: [&str; 12] = [
     "January",
@@ -24,11 +24,11 @@ const MONTHS: [&str; 12] = [
     "November",
     "December",
 ];
-/// All that visitors are shown, cut into pages.
+/// Everything that visitors see, divided into pages.
 #[derive(Debug)]
 pub struct Visitors<'a> {
     sections: Vec<SectionList<'a>>,
-    /// The pages of folders, by their paths.
+    /// The pages of folders, by path.
     folders: ByFolder<'a, SectionLine<'a>>,
     pages: Vec<PageContent>,
     title: &'a str,
@@ -38,7 +38,7 @@ pub struct Visitors<'a> {
 }
 
 impl<'a> Visitors<'a> {
-    /// Cuts sections, each with its lines, into pages of at most `entries_per_page`.
+    /// Divides sections, each with its lines, into pages of at most `entries_per_page`.
     pub fn new(
         sections: Vec<(Label, Vec<&'a VisitorLine<'a>>)>,
         entries_per_page: usize,
@@ -67,7 +67,7 @@ impl<'a> Visitors<'a> {
         Self { sections, folders, pages, title, language, template, all }
     }
 
-    /// The names of all pages, the first one first.
+    /// The names of all pages, starting with the first.
     pub fn names(&self) -> Vec<String> {
         self.pages.iter().map(|cut| self.name(cut)).collect()
     }
@@ -83,7 +83,7 @@ impl<'a> Visitors<'a> {
         format!("{CHILD_PREFIX}{}-{}.html", self.sections[part.section].label.name, part.mark)
     }
 
-    /// The HTML of the page at a place in [`Visitors::names`].
+    /// The HTML of the page with this index in [`Visitors::names`].
     pub fn page(&self, at: usize) -> String {
         let (title, navigation, content) = match &self.pages[at] {
             PageContent::Whole => (self.title.to_owned(), self.summary() + &self.jumps(), self.whole()),
@@ -128,7 +128,7 @@ impl<'a> Visitors<'a> {
         }
     }
 
-    /// A year, or a month of it, by its name where the page is in English.
+    /// A year, or a month with its name if the page is in English.
     fn time(&self, (year, month): (i16, Option<i8>)) -> String {
         match month {
             None => year.to_string(),
@@ -137,7 +137,7 @@ impl<'a> Visitors<'a> {
         }
     }
 
-    /// What has no date, and lists of others, in a section that is shown by date.
+    /// The heading for entries without a date and pages that list others, in a section sorted by date.
     fn others(&self) -> &'static str {
         if self.is_english() { "Others" } else { "–" }
     }
@@ -175,7 +175,7 @@ impl<'a> Visitors<'a> {
         out + "</ul>\n</nav>\n"
     }
 
-    /// Links to the first page and to those before and after.
+    /// Links to the first, previous and next page.
     fn steps(&self, at: usize) -> String {
         let link = |page: usize, rel: &str, words: &str| {
             format!("<li><a href=\"{}\"{rel}>{}</a></li>\n", self.name(&self.pages[page]), escaped(words))
@@ -212,7 +212,7 @@ impl<'a> Visitors<'a> {
         out
     }
 
-    /// The sections with links to their pages. Where a year has several, each year is a step.
+    /// The sections with links to their pages. A year with several pages gets a line of its own.
     fn front(&self) -> String {
         let mut out = String::new();
         for (section, SectionList { label, items, .. }) in self.sections.iter().enumerate() {
@@ -256,7 +256,7 @@ impl<'a> Visitors<'a> {
         format!("<ul>\n{}</ul>\n", parts.iter().map(link).collect::<String>())
     }
 
-    /// Lists by year or month, newest first; what has no date, and lists of others, stand at the end.
+    /// Lists by year or month, newest first. Entries without a date and pages that list others come at the end.
     fn by_time(
         &self,
         items: &[SectionLine<'_>],
@@ -304,7 +304,7 @@ impl<'a> Visitors<'a> {
         *out += "</a>";
     }
 
-    /// Lists of lines, folder by folder; a heading for each where there are several.
+    /// Lists of lines, folder by folder, with a heading for each if there are several.
     fn folders(&self, items: &[SectionLine<'_>], heading: &str) -> String {
         let mut out = String::new();
         let groups: Vec<&[SectionLine<'_>]> = items.chunk_by(|one, other| one.folder() == other.folder()).collect();
@@ -314,7 +314,7 @@ impl<'a> Visitors<'a> {
                 [lead, rest @ ..] if lead.leads && groups.len() > 1 => (Some(lead), rest),
                 all => (None, *all),
             };
-            // A group without a name stands first, right below its section.
+            // A group without a name comes first, directly below its section.
             if groups.len() > 1 && (folder != "/" || lead.is_some()) {
                 out += &format!("<{heading}>");
                 match (lead, self.folders.get(folder)) {
@@ -332,7 +332,7 @@ impl<'a> Visitors<'a> {
     }
 }
 
-/// A number of entries, as it stands behind a heading or a link.
+/// A number of entries, for use after a heading or a link.
 fn counted(number: usize) -> String {
     format!("<span class=\"count\">{}</span>", grouped(number as u64))
 }

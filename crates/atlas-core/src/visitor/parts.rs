@@ -1,13 +1,13 @@
-//! How the list for visitors is cut into pages.
+//! Dividing the list for visitors into pages.
 
 use super::rank::{SectionLine, SectionOrder};
 
-/// What a section is called.
+/// The names of a section.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Label {
-    /// Its name, which goes into file names.
+    /// Its name in file names.
     pub name: String,
-    /// Its name for visitors.
+    /// The name that visitors see.
     pub title: String,
 }
 
@@ -19,12 +19,12 @@ pub(super) struct SectionList<'a> {
     pub(super) items: Vec<SectionLine<'a>>,
 }
 
-/// What is on one page.
+/// The contents of one page.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum PageContent {
     /// Everything.
     Whole,
-    /// The sections, each with its pages.
+    /// The sections, with links to their pages.
     Front,
     /// Some lines of one section.
     SectionPart(SectionPart),
@@ -33,14 +33,14 @@ pub(super) enum PageContent {
 /// Some lines of one section, on a page of their own.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct SectionPart {
-    /// The place of the section.
+    /// The index of the section.
     pub(super) section: usize,
-    /// What the file is called behind the name of the section: `2026-11`, `2`.
+    /// The part of the file name after the section: `2026-11`, `2`.
     pub(super) mark: String,
-    /// The first line and the line after the last.
+    /// The first line, and the line after the last.
     pub(super) first: usize,
     pub(super) end: usize,
-    /// The year whose lines these are, and the month where the year has several pages.
+    /// The year of these lines, and the month if the year has several pages.
     pub(super) time: Option<(i16, Option<i8>)>,
 }
 
@@ -51,7 +51,8 @@ impl SectionPart {
 }
 
 impl SectionList<'_> {
-    /// Cuts the section into pages of at most `most` lines: by year, by month where a year has too many, else by number.
+    /// Divides the section into pages of at most `most` lines: by year, by month if a year has too many, else by
+    /// number.
     pub(super) fn parts(&self, section: usize, most: usize) -> Vec<SectionPart> {
         let mut parts = Vec::new();
         let mut numbered = |first: usize, end: usize, mark: &str, time: Option<(i16, Option<i8>)>| {

@@ -1,4 +1,4 @@
-//! The order in which visitors look for entries: the newest first, or by folder and name, as people sort names.
+//! The order in which visitors look for entries: newest first, or by folder and name, sorted as people sort names.
 
 use std::cmp::Ordering;
 use std::collections::{HashMap, HashSet};
@@ -10,23 +10,23 @@ use unicode_normalization::char::{decompose_canonical, is_combining_mark};
 use super::VisitorLine;
 use crate::titles;
 
-/// What is found by folder. There are many lines to ask for, and the folders are the site's own: a quick hash will do.
+/// A map by folder. It has many lookups, and the folders are the site's own, so a quick hash will do.
 pub(super) type ByFolder<'a, T> = HashMap<&'a str, T, FixedState>;
 
-/// In what order the lines of a section are shown.
+/// The order of the lines of a section.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum SectionOrder {
-    /// By folder, the page of the folder first, then by name.
+    /// By folder, starting with the page of the folder, then by name.
     Folder,
-    /// By name alone.
+    /// By name only.
     Name,
-    /// The newest first.
+    /// Newest first.
     Newest,
 }
 
 impl SectionOrder {
-    /// The order that fits lines: a section most of whose lines were published on some day is read from its newest; any other is
-    /// shown by folder where all of it stands on one page, else by name.
+    /// The order that fits these lines: newest first if most of them have a publication date; else by folder if all of
+    /// them fit on one page, else by name.
     pub(super) fn of(lines: &[&VisitorLine<'_>], on_one_page: bool) -> Self {
         let dated = lines.par_iter().filter(|line| line.published.is_some()).count();
         match (dated * 2 > lines.len(), on_one_page) {
@@ -41,21 +41,21 @@ impl SectionOrder {
 #[derive(Debug, Clone, Copy)]
 pub(super) struct SectionLine<'a> {
     pub(super) line: &'a VisitorLine<'a>,
-    /// It is the page of a folder, and shown first of what lies in it.
+    /// Whether it is the page of a folder, which comes first in its folder.
     pub(super) leads: bool,
-    /// How many bytes at the end of its title are left out, because they name the site.
+    /// The number of bytes at the end of its title that are omitted, because they name the site.
     tail: u32,
-    /// The year and month of its publication, where that is of interest.
+    /// The year and month of its publication, if they matter.
     pub(super) month: Option<(i16, i8)>,
 }
 
 impl<'a> SectionLine<'a> {
-    /// What it is called: its title, less the name of the site, or else its path.
+    /// Its name: the title without the site's name, else the path.
     pub(super) fn name(&self) -> &'a str {
         self.line.title.map_or(self.line.path, |title| &title[..title.len() - self.tail as usize])
     }
 
-    /// The folder it is shown under: that in which it lies, or itself where it leads one.
+    /// The folder under which it is shown: the folder that contains it, or its own if it is a folder's page.
     pub(super) fn folder(&self) -> &'a str {
         if self.leads { self.line.path } else { self.line.folder() }
     }
@@ -64,13 +64,13 @@ impl<'a> SectionLine<'a> {
 /// The folders of a site, by name.
 #[derive(Debug, Default)]
 pub(super) struct Folders<'a> {
-    /// Each with its place in the order of names.
+    /// The rank of each folder in the order of names.
     places: ByFolder<'a, u32>,
     longest: usize,
 }
 
 impl<'a> Folders<'a> {
-    /// The folders that lines lie in.
+    /// The folders that contain the lines.
     fn of(lines: &[&'a VisitorLine<'a>]) -> Self {
         let folders = lines.par_iter().map(|line| line.folder());
         let sets = folders.fold(HashSet::<&str, FixedState>::default, |mut set, folder| {
@@ -85,31 +85,31 @@ impl<'a> Folders<'a> {
     }
 
     fn place(&self, name: &str) -> Option<u32> {
-        // Most paths are longer than any folder: they need not be looked for.
+        // Most paths are longer than any folder, so they need not be looked up.
         if name.len() > self.longest { None } else { self.places.get(name).copied() }
     }
 
-    /// Whether there is a folder of this name.
+    /// Whether there is a folder with this name.
     pub(super) fn holds(&self, name: &str) -> bool {
         self.place(name).is_some()
     }
 
-    /// Adds those of another part of the site. Their places no longer say anything.
+    /// Adds the folders of another part of the site. Their ranks are no longer valid.
     pub(super) fn join(&mut self, other: Self) {
         self.longest = self.longest.max(other.longest);
         self.places.extend(other.places);
     }
 }
 
-/// The place of a line among the others. Most of it fits into a few numbers, so that the lines themselves, which lie far apart,
-/// are seldom looked at.
+/// The sort key of a line. Most of it fits into a few numbers, so that the lines themselves, which are far apart in
+/// memory, are rarely read.
 #[derive(Debug, Clone, Copy)]
 struct Rank<'a> {
-    /// The place of its folder among all, or its age, or nothing.
+    /// The rank of its folder, its age, or 0.
     first: i64,
-    /// Lists of others stand behind what they list.
+    /// Pages that list others come after what they list.
     is_list: bool,
-    /// How its name begins.
+    /// The beginning of its name.
     name: [u64; 4],
     item: SectionLine<'a>,
 }
@@ -123,8 +123,8 @@ impl Rank<'_> {
     }
 }
 
-/// The lines of a section in the order in which they are shown, and the folders that they lie in. What most titles end with after a
-/// sign, the name of the site or of the section, is left out of them.
+/// The lines of a section in the order in which they are shown, and the folders that contain them. The ending that most
+/// titles have after a separator, the name of the site or section, is omitted.
 pub(super) fn ranked<'a>(lines: &[&'a VisitorLine<'a>], order: SectionOrder) -> (Vec<SectionLine<'a>>, Folders<'a>) {
     let titles = lines.par_iter().filter_map(|line| line.title);
     let (folders, name) = (Folders::of(lines), titles::common_ending(titles, lines.len()));
@@ -145,7 +145,7 @@ pub(super) fn ranked<'a>(lines: &[&'a VisitorLine<'a>], order: SectionOrder) -> 
     (ranks.into_iter().map(|rank| rank.item).collect(), folders)
 }
 
-/// A name as people sort it: letters whatever their case and their accents, numbers by what they count.
+/// A name as people sort it: ignoring case and accents, and with numbers by value.
 fn key(name: &str, most: usize) -> Vec<u8> {
     let mut key = Vec::with_capacity(most.min(name.len()) + 8);
     let mut letters = name.chars().peekable();
@@ -157,7 +157,7 @@ fn key(name: &str, most: usize) -> Vec<u8> {
                 digits.push(digit as u8);
             }
             let counts = &digits[digits.iter().take_while(|digit| **digit == b'0').count().min(digits.len() - 1)..];
-            // How long a number is says more than how it begins.
+            // The number of digits matters more than the first digit.
             key.push(b'0' + counts.len().min(9) as u8);
             key.extend_from_slice(counts);
         } else if letter.is_ascii() {
@@ -174,12 +174,12 @@ fn key(name: &str, most: usize) -> Vec<u8> {
     key
 }
 
-/// Whether a name is its own key but for the case of its letters: most are.
+/// Whether a name is its own key except for the case of its letters, which most are.
 fn is_plain(name: &[u8]) -> bool {
     name.iter().all(|byte| byte.is_ascii() && !byte.is_ascii_digit())
 }
 
-/// The first 32 bytes of a name as people sort it, as numbers: in the order of [`by_name`].
+/// The first 32 bytes of a name's key, as numbers that compare like [`by_name`].
 fn beginning(name: &str) -> [u64; 4] {
     let mut bytes = [0; 32];
     let begun = &name.as_bytes()[..name.len().min(bytes.len())];
@@ -195,7 +195,7 @@ fn beginning(name: &str) -> [u64; 4] {
     std::array::from_fn(|at| u64::from_be_bytes(words[at]))
 }
 
-/// Compares names as people sort them; of two that are alike but for accents, the one without comes first.
+/// Compares names as people sort them. If two differ only in accents, the one without comes first.
 fn by_name(one: &str, other: &str) -> Ordering {
     if is_plain(one.as_bytes()) && is_plain(other.as_bytes()) {
         let [one, other] = [one, other].map(|name| name.bytes().map(|byte| byte.to_ascii_lowercase()));

@@ -1,4 +1,4 @@
-//! The HTML around the list of the page for visitors.
+//! The HTML around the list of the visitor page.
 
 use serde::Serialize;
 use thiserror::Error;
@@ -6,18 +6,18 @@ use thiserror::Error;
 pub(super) const STYLE: &str = include_str!("visitor.css");
 const USUAL: &str = include_str!("visitor.html");
 
-/// The HTML around what is listed. In it, `{{title}}`, `{{language}}`, `{{style}}`, `{{navigation}}` and `{{content}}` are
-/// replaced.
+/// The HTML around the list. The placeholders `{{title}}`, `{{language}}`, `{{style}}`, `{{navigation}}` and
+/// `{{content}}` are replaced.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct PageTemplate(String);
 
-/// Why a text is no template.
+/// Why a text is not a template.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum TemplateError {
-    /// There is nowhere for the list itself.
+    /// It has no placeholder for the list.
     #[error("there is no {{{{content}}}} in it: that is where the list goes")]
     NoContent,
-    /// It has a placeholder that is not known.
+    /// It has an unknown placeholder.
     #[error(
         "{{{{{0}}}}} is unknown; known are title, language, style, navigation and content, each between {{{{ and }}}}"
     )]
@@ -33,7 +33,11 @@ impl Default for PageTemplate {
 }
 
 impl PageTemplate {
-    /// Takes a template of the site's own.
+    /// Parses a template of the site's own.
+    ///
+    /// # Errors
+    ///
+    /// Returns a [`TemplateError`] if a placeholder is unknown or the list has none.
     pub fn parse(text: &str) -> Result<Self, TemplateError> {
         let mut has_content = false;
         for part in text.split("{{").skip(1) {

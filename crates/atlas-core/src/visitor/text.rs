@@ -1,9 +1,9 @@
-//! The text form of a sitemap: one URL a line (sitemaps protocol 0.9).
+//! The text sitemap: one URL per line (sitemaps protocol 0.9).
 
 use super::VisitorLine;
 use crate::placement::{MOST_BYTES, MOST_URLS};
 
-/// Cuts lines into files that hold to the limits; gives for each where it begins and where it ends.
+/// Divides lines into files within the limits; returns the range of lines of each file.
 pub fn text_files(lines: &[VisitorLine<'_>]) -> Vec<(usize, usize)> {
     let mut files: Vec<(usize, usize)> = Vec::new();
     let mut bytes = 0;

@@ -1,4 +1,4 @@
-//! Arranging, step by step.
+//! The steps of arranging.
 
 use std::cmp::Reverse;
 use std::collections::HashMap;
@@ -19,14 +19,14 @@ use super::site::ArrangedSite;
 use super::untouched::{SEGMENTS_AT_A_TIME, UntouchedContents, look_into};
 use super::waiting::{Arrival, WaitingEntries, series_of};
 
-/// In how many bytes texts of segments are kept at hand that will be made again, rather than unpacked twice.
+/// How many bytes of segment text are kept in memory because the segments will be rebuilt, rather than unpacked twice.
 const TEXTS: usize = 32 << 20;
 
-/// Arranges all entries: first those that stand, file by file; then those that wait for a place, window by window. `None` where
-/// some have to go elsewhere whose rows were let go.
+/// Arranges all entries: first the existing ones, file by file; then those that wait for a file, window by window.
+/// `None` if some that must move have skipped rows.
 pub(crate) fn arrange(site: &ArrangedSite<'_>, settled: &mut Settled) -> Result<Option<Plan>, StoreError> {
     let mut arranging = Arranging::new(site, settled);
-    arranging.entry_row(settled)?;
+    arranging.take_over(settled)?;
     let mut waiting = arranging.make_room(settled)?;
     let wanted = std::mem::take(&mut waiting.recalled);
     let ArrangedSite { ledger, remembered, renderer, .. } = site;
@@ -42,7 +42,7 @@ pub(crate) fn arrange(site: &ArrangedSite<'_>, settled: &mut Settled) -> Result<
 
 struct Arranging<'a> {
     site: &'a ArrangedSite<'a>,
-    /// By section and kind of file.
+    /// The series, by section and kind of file.
     all_series: Vec<FileSeries<'a>>,
     folded: Vec<i64>,
 }
@@ -69,8 +69,8 @@ impl<'a> Arranging<'a> {
         Self { site, all_series: all_series.collect(), folded }
     }
 
-    /// Takes files over as they stand, less what is gone from them.
-    fn entry_row(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
+    /// Takes over existing files, without removed entries.
+    fn take_over(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
         let mut untouched = UntouchedContents::default();
         let candidates: HashMap<u32, u32> =
             settled.candidates.iter().zip(0..).filter_map(|(candidate, at)| Some((candidate.prior?, at))).collect();
@@ -89,7 +89,7 @@ impl<'a> Arranging<'a> {
                 number: file.number,
                 limits,
                 resized: limits != file.limits,
-                before: Some(file.standing),
+                before: Some(file.digest),
                 segments: Vec::with_capacity(file.segments.len()),
                 dropped: Vec::new(),
                 loses_to_others: false,
@@ -140,7 +140,7 @@ impl<'a> Arranging<'a> {
         Ok(())
     }
 
-    /// Finds out how large the segments are that lost entries, or in which some changed.
+    /// Measures the segments that lost entries or contain changed ones.
     fn measure(&mut self, settled: &mut Settled) -> Result<(), StoreError> {
         let (ledger, renderer) = (self.site.ledger, self.site.renderer);
         let files = self.all_series.iter_mut().flat_map(|series| {
@@ -180,7 +180,7 @@ impl<'a> Arranging<'a> {
         Ok(())
     }
 
-    /// Takes entries out of files that hold more than they may, and out of files that are to be folded.
+    /// Takes entries out of files that are over their limits, and out of files to be folded.
     fn make_room(&mut self, settled: &Settled) -> Result<WaitingEntries, StoreError> {
         let mut waiting = WaitingEntries::default();
         let files = self.all_series.iter().flat_map(|series| &series.files);
@@ -225,7 +225,7 @@ impl<'a> Arranging<'a> {
         Ok(waiting)
     }
 
-    /// Puts those that wait for a place into the open files, the oldest of each window first, and opens others as they are
+    /// Places the waiting entries into the open files, the oldest of each window first, and opens further files as
     /// needed.
     fn place(&mut self, settled: &Settled, mut candidates: Vec<u32>) {
         let renderer = self.site.renderer;
@@ -252,7 +252,7 @@ impl<'a> Arranging<'a> {
                 all_series[usize::from(arrival.series)].place(arrival.member, arrival.weight(), arrival.frame);
             }
         };
-        // Putting one after the other is for one core: meanwhile the next window is put in order.
+        // Placing is sequential, so the next window is sorted meanwhile.
         let mut ready = Vec::new();
         for blocks in arrivals.windows() {
             (ready, ()) = rayon::join(|| window(blocks), || put(ready));
@@ -260,8 +260,8 @@ impl<'a> Arranging<'a> {
         put(ready);
     }
 
-    /// Fills the files of news: the newest articles stand in the first, older ones follow, and a file that none is left for goes. Such a
-    /// file is as it was where it would list the same.
+    /// Fills the news files: the first holds the newest articles, further ones the older ones, and a file without
+    /// articles is removed. A file that would list the same articles stays as it is.
     fn fill_news(&mut self, settled: &Settled, candidates: Vec<u32>) -> Result<(), StoreError> {
         let ArrangedSite { ledger, remembered, renderer, .. } = *self.site;
         let mut news: Vec<Vec<Arrival>> = self.all_series.iter().map(|_| Vec::new()).collect();
@@ -307,7 +307,7 @@ impl<'a> Arranging<'a> {
     }
 }
 
-/// Whether a file that was filled anew lists what it listed before, as it did.
+/// Whether a file that was filled anew lists the same entries as before, unchanged.
 fn would_list_the_same(
     file: &FilePlan,
     before: &FileRow,

@@ -1,4 +1,4 @@
-//! How files are cut.
+//! How large the files of a site should be.
 
 use atlas_core::choose::Section;
 use atlas_core::derive::news::MOST_NEWS;
@@ -6,7 +6,7 @@ use atlas_core::format::Frame;
 use atlas_core::placement::{FileKind, Limits, MOST_BYTES, USUAL_MEDIA, UrlsPerFile};
 use serde::Serialize;
 
-/// How files are cut.
+/// How large the files of a site should be.
 #[derive(Debug, Clone, Serialize)]
 pub struct Cut {
     /// Entries in a file.
@@ -24,7 +24,7 @@ impl Default for Cut {
 }
 
 impl Cut {
-    /// How the files of one kind of file of a section are cut.
+    /// The sizes for one kind of file in a section.
     pub(super) fn of(&self, section: &Section, kind: FileKind) -> Self {
         let urls_per_file = section.urls_per_file.map_or(self.urls_per_file, UrlsPerFile::Fixed);
         Self {
@@ -34,7 +34,7 @@ impl Cut {
         }
     }
 
-    /// What a file may hold that is opened in one kind of file of a section of so many entries.
+    /// The limits of a new file of one kind, in a section with this many entries.
     pub(crate) fn limits(
         &self,
         section: Option<&Section>,
@@ -51,7 +51,7 @@ impl Cut {
     }
 }
 
-/// Bytes of a file that are left for its entries.
+/// The bytes of a file that its entries may use.
 pub(super) fn inside(bytes_per_file: u64, style: Option<&str>) -> u64 {
     bytes_per_file.saturating_sub(Frame::most_bytes(style))
 }

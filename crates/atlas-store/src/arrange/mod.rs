@@ -1,7 +1,7 @@
-//! Arranging: which file and which segment of it each entry goes to.
+//! Arranging: which file, and which segment of it, each entry goes into.
 //!
-//! Files and segments in which nothing moved are carried over without being looked into. What has to be made anew is
-//! listed entry by entry, for [`publish`](crate::publish) to render and compress.
+//! Unchanged files and segments are carried over without being opened. What has to be rebuilt is listed entry by entry,
+//! for [`publish`](crate::publish) to render and compress.
 
 mod cut;
 mod plan;

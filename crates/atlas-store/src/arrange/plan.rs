@@ -1,4 +1,4 @@
-//! The plan: which files and segments there are to be, and what goes into them.
+//! The plan of a site: its files and segments, and what each contains.
 
 use std::collections::BTreeMap;
 
@@ -8,49 +8,50 @@ use atlas_core::placement::{FileKind, Limits, Weight, child_name};
 use crate::arrival::RowId;
 use crate::model::{FileDigest, FileRow, SegmentRow, SegmentText};
 
-/// Entries in one segment. Fewer make a change cheaper and the packed files larger: 8 % at 480, 14 % at 240.
+/// The number of entries in one segment. Smaller segments make a change cheaper and compressed files larger: by 8 % at
+/// 480 entries, by 14 % at 240.
 pub(crate) const SEGMENT: usize = 240;
 
-/// A file as it is to be.
+/// A planned file.
 #[derive(Debug)]
 pub struct FilePlan {
-    /// Its number in the ledger, where it is there already.
+    /// Its id in the ledger, if the ledger has it.
     pub id: Option<i64>,
     /// Its section.
     pub section: String,
-    /// What of the section it holds.
+    /// Its kind.
     pub kind: FileKind,
-    /// Its number in the kind of file.
+    /// Its number within the section and kind.
     pub number: u32,
-    /// What it may hold.
+    /// Its limits.
     pub limits: Limits,
-    /// It may hold more or less than before.
+    /// Whether its limits have changed.
     pub resized: bool,
     /// What it held before.
     pub before: Option<FileDigest>,
     /// Its segments.
     pub segments: Vec<SegmentPlan>,
-    /// Segments that are no more.
+    /// Segments to be deleted.
     pub dropped: Vec<u32>,
-    /// Entries leave it for other files: those must be written first.
+    /// Whether entries move from it to other files, which must be written first.
     pub loses_to_others: bool,
 }
 
-/// A segment as it is to be.
+/// A planned segment.
 #[derive(Debug)]
 pub enum SegmentPlan {
-    /// As it was.
+    /// An unchanged segment.
     Kept(SegmentRow),
-    /// To be made of these candidates.
+    /// A segment to be rebuilt.
     Made(Made),
 }
 
-/// A segment to be made.
+/// A segment to be rebuilt.
 #[derive(Debug)]
 pub struct Made {
     /// Its number in the file.
     pub number: u32,
-    /// The segment that it was before.
+    /// The existing segment that it replaces.
     pub base: Option<SegmentRow>,
     /// Its entries, in order.
     pub members: Vec<Member>,
@@ -60,22 +61,22 @@ pub struct Made {
     pub size: u64,
     /// Pictures and videos in it.
     pub media: u64,
-    /// The text of the segment before, where it was read and there was room for it.
+    /// The text of the existing segment, if it was read and kept.
     pub(crate) text: Option<SegmentText>,
 }
 
-/// Where an entry of a segment comes from. As a number, because there are as many as entries.
+/// Where an entry of a segment comes from, packed into a number because there are as many as entries.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Member(u32);
 
-/// What a [`Member`] says.
+/// The meaning of a [`Member`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MemberOrigin {
-    /// It is as it was: its place in the segment before.
+    /// An unchanged entry: its index in the existing segment.
     Base(u32),
-    /// It is among the entries that are looked at closely: its place there.
+    /// A candidate: its index among the candidates.
     Candidate(u32),
-    /// It is new: its row.
+    /// A new entry: its row.
     Row(RowId),
 }
 
@@ -120,7 +121,7 @@ impl Made {
         }
     }
 
-    /// The segment as it was, to be added to.
+    /// The existing segment, so that entries can be added to it.
     pub(super) fn again(row: SegmentRow) -> Self {
         let mut members = Vec::with_capacity(SEGMENT);
         members.extend((0..row.count).map(Member::base));
@@ -135,7 +136,7 @@ impl Made {
         }
     }
 
-    /// The row of the last of its new entries.
+    /// The row of its last new entry.
     pub(crate) fn last_row(&self) -> Option<RowId> {
         self.members.iter().rev().find_map(|member| match member.from() {
             MemberOrigin::Row(row_id) => Some(row_id),
@@ -190,7 +191,7 @@ impl SegmentPlan {
 }
 
 impl FilePlan {
-    /// A file as the ledger knows it.
+    /// The file as the ledger has it.
     pub(crate) fn as_it_stands(file: &FileRow) -> Self {
         Self {
             id: Some(file.id),
@@ -199,14 +200,14 @@ impl FilePlan {
             number: file.number,
             limits: file.limits,
             resized: false,
-            before: Some(file.standing),
+            before: Some(file.digest),
             segments: file.segments.iter().copied().map(SegmentPlan::Kept).collect(),
             dropped: Vec::new(),
             loses_to_others: false,
         }
     }
 
-    /// Entries in it.
+    /// The number of entries in it.
     pub fn urls(&self) -> u64 {
         self.segments.iter().map(|segment| segment.len() as u64).sum()
     }
@@ -222,7 +223,7 @@ impl FilePlan {
         inside + (self.frame().open(style).len() + Frame::CLOSE.len()) as u64
     }
 
-    /// Whether anything in it has to be made anew.
+    /// Whether any of it has to be rebuilt.
     pub fn is_touched(&self) -> bool {
         !self.dropped.is_empty() || self.segments.iter().any(|segment| matches!(segment, SegmentPlan::Made(_)))
     }
@@ -233,14 +234,14 @@ impl FilePlan {
     }
 }
 
-/// The whole site as it is to be.
+/// The plan of the whole site.
 #[derive(Debug)]
 pub struct Plan {
     /// The files, in the order of the index.
     pub files: Vec<FilePlan>,
-    /// Files of the ledger that are no more, by their number there.
+    /// Files to be folded, by their ids in the ledger.
     pub folded: Vec<i64>,
-    /// The number that the next file of each section's kind of file gets.
+    /// The number of the next file for each section and kind.
     pub next_numbers: BTreeMap<(String, FileKind), u32>,
 }
 
@@ -314,7 +315,7 @@ mod tests {
         assert_eq!((file.urls(), file.segments[0].size(), file.segments[2].media()), (481, 2400, 1));
     }
 
-    /// A segment that stood is taken up again where it has room, with all that is in it; a full one stays as it is.
+    /// An existing last segment with room is extended together with everything in it; a full one stays as it is.
     #[rstest]
     #[case::room(239, 1, (3, 240))]
     #[case::full(240, 2, (5, 1))]

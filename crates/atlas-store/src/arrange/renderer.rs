@@ -1,4 +1,4 @@
-//! Rendering entries as they stand in their files.
+//! Rendering entries as they are written in their files.
 
 use std::ops::Range;
 
@@ -17,21 +17,22 @@ use crate::settle::{Candidate, Settled};
 use super::plan::{Member, MemberOrigin};
 use super::waiting::{Arrival, series_of};
 
-/// Renders candidates.
+/// Renders entries.
 #[derive(Debug, Clone, Copy)]
 pub struct Renderer<'a> {
-    /// Where the rows are.
+    /// The rows.
     pub(crate) arrivals: &'a Arrivals,
-    /// What of them is written.
+    /// What is written for them.
     pub(crate) policy: &'a OutputPolicy,
     /// Groups of translations.
     pub(crate) alternates: &'a Alternates,
-    /// The stylesheet that every file names.
+    /// The stylesheet of all files.
     pub(crate) style: Option<&'a str>,
 }
 
 impl Renderer<'_> {
-    /// Appends the `url` element of a candidate, whose row has been read; returns the frame it needs, and how many media are in it.
+    /// Appends the `url` element of a candidate whose row has been read. Returns the frame it needs and its number of
+    /// media.
     pub(crate) fn render(
         &self,
         candidate: &Candidate,
@@ -44,7 +45,7 @@ impl Renderer<'_> {
         (Frame::of(&entry), entry.media())
     }
 
-    /// Appends the `url` element of an entry that is new, whose row has been read.
+    /// Appends the `url` element of a new entry whose row has been read.
     pub(crate) fn render_new(
         &self,
         kept: Kept,
@@ -57,7 +58,7 @@ impl Renderer<'_> {
         (Frame::of(&entry), entry.media())
     }
 
-    /// The weight of a candidate and the namespaces it needs.
+    /// The weight of a candidate, and the namespaces it needs.
     pub(super) fn measure(&self, candidate: &Candidate) -> (Weight, Frame) {
         let mut out = Vec::new();
         let (frame, media) =
@@ -67,7 +68,7 @@ impl Renderer<'_> {
 }
 
 impl Renderer<'_> {
-    /// The weight of an entry of a segment that stood before, and the namespaces it needs.
+    /// The weight of an entry in an existing segment, and the namespaces it needs.
     pub(super) fn weigh(
         &self,
         member: Member,
@@ -95,7 +96,7 @@ impl Renderer<'_> {
         Arrival::new(candidate.age, candidate.named, Member::candidates(at), series, self.measure(candidate))
     }
 
-    /// The entries in some blocks that the ledger did not know.
+    /// The new entries in some blocks.
     pub(super) fn added(&self, blocks: Range<usize>, settled: &Settled) -> impl ParallelIterator<Item = Arrival> {
         let arrivals = self.arrivals;
         blocks.into_par_iter().flat_map_iter(move |at| {

@@ -1,4 +1,4 @@
-//! The files of one kind of file of a section, while entries are taken out and put in.
+//! A series of files: the files of one kind in a section, while entries are removed and added.
 
 use atlas_core::format::Frame;
 use atlas_core::placement::{FileKind, Limits, Placer, Weight};
@@ -11,7 +11,7 @@ use crate::error::StoreError;
 use crate::model::SegmentText;
 use crate::settle::Settled;
 
-/// The files of one kind of file of a section.
+/// The files of one kind in a section.
 pub(super) struct FileSeries<'a> {
     pub(super) section: usize,
     pub(super) name: &'a str,
@@ -19,16 +19,16 @@ pub(super) struct FileSeries<'a> {
     pub(super) cut: Cut,
     pub(super) files: Vec<FilePlan>,
     pub(super) placer: Placer,
-    /// Bytes of a file that are left for its entries.
+    /// The bytes of a file that its entries may use.
     pub(super) inside: u64,
-    /// How many entries there are in all.
+    /// The number of entries in all files.
     pub(super) entries: u64,
-    /// Whether entries wait for a place.
+    /// Whether entries are waiting to be placed.
     pub(super) awaited: bool,
 }
 
 impl FileSeries<'_> {
-    /// Takes entries from the end of files that hold more than they may.
+    /// Takes entries from the end of files that are over their limits.
     pub(super) fn shrink_overfull(
         &mut self,
         site: &ArrangedSite<'_>,
@@ -68,7 +68,8 @@ impl FileSeries<'_> {
         Ok(())
     }
 
-    /// Fills files with these entries from the first on, whatever they held before. Files that bear the number are taken from `before`.
+    /// Fills files with these entries from the first file on, whatever they contained before. Files with a known number
+    /// are taken from `before`.
     pub(super) fn refill(&mut self, arrivals: Vec<Arrival>, before: &mut Vec<FilePlan>) {
         let limits = Limits {
             urls: self.cut.urls_per_file.when_opened(arrivals.len()),
@@ -92,7 +93,7 @@ impl FileSeries<'_> {
         }
     }
 
-    /// A new file.
+    /// A new, empty file.
     fn opened(&self, number: u32, limits: Limits) -> FilePlan {
         FilePlan {
             id: None,
@@ -108,7 +109,7 @@ impl FileSeries<'_> {
         }
     }
 
-    /// Puts an entry into the open file, or opens another for it.
+    /// Places an entry in the open file, or opens another for it.
     pub(super) fn place(&mut self, member: Member, weight: Weight, frame: Frame) {
         let opening = Limits {
             urls: self.cut.urls_per_file.when_opened(self.entries as usize),

@@ -1,4 +1,4 @@
-//! What arranging looks at.
+//! The input of arranging.
 
 use atlas_core::choose::Sections;
 
@@ -6,7 +6,7 @@ use super::cut::Cut;
 use super::renderer::Renderer;
 use crate::ledger::{Ledger, Remembered};
 
-/// What arranging looks at.
+/// The input of arranging.
 pub(crate) struct ArrangedSite<'a> {
     pub(crate) ledger: &'a dyn Ledger,
     pub(crate) remembered: &'a Remembered,

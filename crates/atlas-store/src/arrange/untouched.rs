@@ -1,4 +1,4 @@
-//! Looking into the texts of segments, and counting what entries hold whose rows were not read.
+//! Counting the contents of unread entries from the text of their segments.
 
 use std::sync::mpsc::channel;
 
@@ -7,15 +7,15 @@ use crate::ledger::Ledger;
 use crate::model::{ContentCounts, SegmentRow, SegmentText};
 use crate::settle::{EntryFate, Settled};
 
-/// How many segments are looked into at a time.
+/// How many segments are read at a time.
 pub(super) const SEGMENTS_AT_A_TIME: usize = 256;
 
-/// Entries whose rows were not read: what they hold is counted from what was written of them.
+/// Entries whose rows were not read. Their pictures, videos and dates are counted from the text of their segments.
 #[derive(Default)]
 pub(super) struct UntouchedContents {
-    /// By section, of segments in which no row was read.
+    /// By section: segments in which no row was read.
     whole: Vec<(usize, ContentCounts)>,
-    /// Segments in which some were.
+    /// Segments in which some rows were read.
     mixed: Vec<(usize, i64, SegmentRow)>,
 }
 
@@ -43,8 +43,8 @@ impl UntouchedContents {
     }
 }
 
-/// Looks into the texts of some segments in other threads, while the next ones are read from their places in the ledger. What is
-/// found is in the order of the segments.
+/// Processes the texts of some segments in other threads, while the next ones are read from the ledger. The results are
+/// in the order of the segments.
 pub(super) fn look_into<T: Send, F: Send>(
     ledger: &dyn Ledger,
     segments: impl IntoIterator<Item = T>,
@@ -57,7 +57,7 @@ pub(super) fn look_into<T: Send, F: Send>(
         for (segment, nth) in segments.into_iter().zip(0usize..) {
             let (file, number) = place(&segment);
             let (body, sender) = (ledger.body(file, number)?, sender.clone());
-            // Whoever listens stops only when all have been heard.
+            // The receiver stops only when it has all results.
             scope.spawn(move |_| _ = sender.send((nth, look(segment, body))));
         }
         Ok::<(), StoreError>(())

@@ -1,4 +1,4 @@
-//! Entries that wait for a place.
+//! Entries that wait to be placed in a file.
 
 use atlas_core::format::Frame;
 use atlas_core::placement::{FileKind, Weight};
@@ -8,18 +8,18 @@ use crate::model::SegmentRow;
 
 use super::plan::{Member, MemberOrigin};
 
-/// Entries that wait for a place.
+/// Entries that wait to be placed in a file.
 #[derive(Default)]
 pub(super) struct WaitingEntries {
-    /// Among [`Settled::listed`](crate::settle::Settled::listed).
+    /// Indexes into [`Settled::candidates`](crate::settle::Settled::candidates).
     pub(super) candidates: Vec<u32>,
-    /// As they were, by where the ledger remembers them.
+    /// Unchanged entries, by their positions in the ledger.
     pub(super) recalled: Vec<u32>,
-    /// Articles that are news, among [`Settled::listed`](crate::settle::Settled::listed).
+    /// News articles: indexes into [`Settled::candidates`](crate::settle::Settled::candidates).
     pub(super) news: Vec<u32>,
 }
 
-/// An entry that is to be placed. Small, because there may be as many as a window has rows, and they are sorted.
+/// An entry to be placed. Small, because a window may have as many as it has rows, and they are sorted.
 pub(super) struct Arrival {
     pub(super) age: i64,
     pub(super) named: RowId,
@@ -51,7 +51,7 @@ impl WaitingEntries {
     }
 }
 
-/// Which of the all_series holds what is kept in a section as a kind of file.
+/// The index of the series for one kind of file in a section.
 pub(super) fn series_of(section: usize, kind: FileKind) -> usize {
     section * FileKind::ALL.len() + kind as usize
 }

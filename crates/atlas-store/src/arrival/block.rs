@@ -1,4 +1,4 @@
-//! Blocks of rows: read and decided about, or as they came.
+//! Blocks of rows, either read and decided about, or unread as they came.
 
 use std::borrow::Cow;
 use std::fmt;
@@ -17,75 +17,75 @@ use atlas_core::report::Problem;
 pub struct Block {
     decider: Decider,
     rows: BlockRows,
-    /// The chunks that its rows belong to, where they do.
+    /// The chunks that its rows belong to, if any.
     pub(super) chunks: Vec<Chunk>,
-    /// Chunks that were met as they were: their prints, and how many rows were let go with them.
+    /// Unchanged chunks: their prints, and the numbers of rows that were skipped.
     pub(super) met: Vec<(u64, u32)>,
-    /// Links of some rows, packed.
+    /// The packed links of some rows.
     pub(super) links: Vec<(u32, Vec<u8>)>,
-    /// The fields that some row says something of, as far as they were read.
+    /// The fields that are set in some row, as far as rows were read.
     given: PageFields,
-    /// Used again from row to row.
+    /// A buffer, reused for every row.
     scratch: Vec<u8>,
 }
 
-/// A chunk that a source took apart.
+/// A chunk that was divided into rows.
 #[derive(Debug, Clone)]
 pub(super) struct Chunk {
     pub(super) print: u64,
     pub(super) length: u32,
-    /// The first of its rows in the block, and how many there are.
+    /// Its first row in the block, and the number of its rows.
     pub(super) first: u32,
     pub(super) rows: u32,
-    /// Where its records begin, with a summary where a row came of one.
+    /// Where its records begin, with a flag if the record became a row.
     pub(super) records: Vec<u32>,
-    /// It could not be taken apart record by record: all of it is read by every build.
+    /// It could not be divided into records, so every build reads all of it.
     pub(super) whole: bool,
 }
 
 /// The rows of a block.
 #[derive(Debug, Clone)]
 enum BlockRows {
-    /// Read, as compact bytes, each with its summary.
+    /// Rows that were read, as compact bytes, each with a summary.
     Read { bytes: Vec<u8>, summaries: Vec<RowSummary> },
-    /// As they came: most of them are as they were, and nobody will ask what they say.
+    /// Rows as they came. Most of them have not changed and will never be read.
     Unread { text: Vec<u8>, unread_rows: Vec<UnreadRow>, reading: Unread },
 }
 
-/// What is known of a row that was not read.
+/// What is known of an unread row.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct UnreadRow {
     /// [`key`](atlas_core::fingerprint::key) of its URL.
     pub(crate) key: u128,
-    /// A fingerprint of the row as it came, and of how it is read; never 0.
+    /// A fingerprint of the raw row and of how it is read; never 0.
     pub(crate) raw: u64,
     start: u32,
     end: u32,
-    /// The line it begins in, counted from the first of its block.
+    /// Its line, counted from the first line of the block.
     line: u32,
 }
 
-/// How rows are read that were taken in as they came.
+/// How to read unread rows.
 #[derive(Debug, Clone)]
 pub(super) struct Unread {
     reader: Arc<dyn RowReader>,
-    /// The line that the block begins in.
+    /// The first line of the block.
     first_line: u64,
 }
 
-/// Reads rows as they came.
+/// Reads raw rows.
 pub trait RowReader: fmt::Debug + Send + Sync {
-    /// Gives what a row says to `take`, unless it cannot be read, and what there is to say against it to `problem`.
+    /// Reads a row and passes its contribution to `take`, unless it cannot be read; passes problems to `problem`.
     fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Contribution<'_>), problem: &mut dyn FnMut(Problem));
 }
 
 impl Block {
-    /// An empty block; `decider` is the source's.
+    /// An empty block; `decider` is that of the source.
     pub fn new(decider: &Decider) -> Self {
         Self::with_room(decider, 0)
     }
 
-    /// An empty block with room for about so many bytes of rows.
+    /// An empty block with room for about this many bytes of rows.
     pub fn with_room(decider: &Decider, bytes: usize) -> Self {
         Self::of(
             decider,
@@ -93,7 +93,7 @@ impl Block {
         )
     }
 
-    /// An empty block for rows as they come, which `reader` can read; they begin in this line.
+    /// An empty block for unread rows that start in this line and that `reader` can read.
     pub fn unread(decider: &Decider, first_line: u64, reader: Arc<dyn RowReader>) -> Self {
         let reading = Unread { reader, first_line };
         Self::of(decider, BlockRows::Unread { text: Vec::new(), unread_rows: Vec::new(), reading })
@@ -111,7 +111,7 @@ impl Block {
         }
     }
 
-    /// Adds a row as it came, to a block of such rows: its URL in normal spelling, the fingerprint of the row, and its line.
+    /// Adds an unread row: its URL in normal spelling, its fingerprint, its text and its line.
     pub fn push_unread(&mut self, url: &str, raw: u64, came: &str, line: u64) {
         let key = atlas_core::fingerprint::key(self.decider.seed(), url);
         let BlockRows::Unread { text, unread_rows, reading } = &mut self.rows else { return };
@@ -126,8 +126,8 @@ impl Block {
         self.push_raw(contribution, 0);
     }
 
-    /// Adds a row that was read from another form, of which `raw` is the fingerprint; 0 where the next build is to read it again
-    /// in any case.
+    /// Adds a row that was read from another format; `raw` is its fingerprint in that format, or 0 if the next build
+    /// has to read it again.
     pub fn push_raw(&mut self, contribution: &Contribution<'_>, raw: u64) {
         let BlockRows::Read { bytes, summaries } = &mut self.rows else { return };
         self.given = self.given.and(PageFields::of(contribution));
@@ -136,7 +136,7 @@ impl Block {
         summaries.push(self.decider.summary(contribution, &bytes[start..], raw, start, &mut self.scratch));
     }
 
-    /// Adds a row that was written before.
+    /// Adds a row in its compact form.
     pub fn push_bytes(&mut self, row: &[u8]) {
         let BlockRows::Read { bytes, summaries } = &mut self.rows else { return };
         let start = bytes.len();
@@ -144,7 +144,7 @@ impl Block {
         summaries.push(self.decider.summary(&Contribution::read(row), row, 0, start, &mut self.scratch));
     }
 
-    /// Adds a row that was merged from those of several sources; `sum` is the sum of their fingerprints.
+    /// Adds a row that was merged from several sources; `sum` is the sum of their fingerprints.
     pub(crate) fn push_merged(&mut self, contribution: &Contribution<'_>, sum: u64, sources: &[u16]) {
         let BlockRows::Read { bytes, summaries } = &mut self.rows else { return };
         let start = bytes.len();
@@ -152,36 +152,36 @@ impl Block {
         summaries.push(self.decider.summary_of_merged(contribution, sum, sources, start, &mut self.scratch));
     }
 
-    /// Adds a row of another block.
+    /// Adds a row from another block.
     pub(crate) fn push_copy(&mut self, row: &[u8], summary: RowSummary) {
         let BlockRows::Read { bytes, summaries } = &mut self.rows else { return };
         summaries.push(RowSummary { start: bytes.len() as u32, ..summary });
         bytes.extend_from_slice(row);
     }
 
-    /// Adds the links of the row that was added last, packed by [`atlas_core::links`].
+    /// Adds the links of the last row, packed by [`atlas_core::links`].
     pub fn push_links(&mut self, links: Vec<u8>) {
         if !links.is_empty() && !self.is_empty() {
             self.links.push((self.len() as u32 - 1, links));
         }
     }
 
-    /// The fields that some row says something of, as far as they were read.
+    /// The fields that are set in some row, as far as rows were read.
     pub(crate) fn given(&self) -> PageFields {
         self.given
     }
 
-    /// The number of rows that were let go, because they are as they were.
+    /// The number of rows that were skipped because they have not changed.
     pub(crate) fn let_go(&self) -> u64 {
         self.met.iter().map(|(_, rows)| u64::from(*rows)).sum()
     }
 
-    /// The number of rows that were handed to it, those that were let go included.
+    /// The number of rows that it received, including those that were skipped.
     pub(crate) fn came(&self) -> u64 {
         self.len() as u64 + self.let_go()
     }
 
-    /// The key of a row, and whether it is known already that the next build has to read it.
+    /// The key of a row, and whether the next build will have to read it.
     pub(super) fn in_brief(&self, row: usize) -> (u128, bool) {
         match &self.rows {
             BlockRows::Read { summaries, .. } => {
@@ -199,12 +199,12 @@ impl Block {
         }
     }
 
-    /// Whether there is no row.
+    /// Whether it has no rows.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
 
-    /// The summaries of its rows, where they were read.
+    /// The summaries of its rows, if they were read.
     pub(crate) fn summaries(&self) -> Option<&[RowSummary]> {
         match &self.rows {
             BlockRows::Read { summaries, .. } => Some(summaries),
@@ -212,7 +212,7 @@ impl Block {
         }
     }
 
-    /// The unread_rows of its rows, where they were not read.
+    /// Its unread rows.
     pub(crate) fn unread_rows(&self) -> &[UnreadRow] {
         match &self.rows {
             BlockRows::Read { .. } => &[],
@@ -220,7 +220,7 @@ impl Block {
         }
     }
 
-    /// The bytes of a row; none where it cannot be read.
+    /// The compact bytes of a row; empty if it cannot be read.
     pub(crate) fn row(&self, row: usize) -> Cow<'_, [u8]> {
         match &self.rows {
             BlockRows::Read { bytes, summaries } => {
@@ -231,15 +231,15 @@ impl Block {
         }
     }
 
-    /// Looks at both ends of the summary of a row that was read: tells where the row begins, and something that only who looked can
-    /// know. Who asks for many rows first waits for all of their summaries at once, then for all of their bytes.
+    /// Reads both ends of the summary of a row, and returns the start of its bytes and a value that depends on the
+    /// read. A caller that needs many rows first waits for all of their summaries at once, then for all of their bytes.
     pub(crate) fn glance(&self, row: usize) -> (u32, u64) {
         let BlockRows::Read { summaries, .. } = &self.rows else { return (0, 0) };
         let (summary, next) = (&summaries[row], summaries.get(row + 1).map_or(0, |next| next.start));
         (summary.start, summary.key[0] ^ u64::from(next))
     }
 
-    /// Looks at the bytes of a row that begins here, and tells something that only who looked can know.
+    /// Reads the bytes of the row that starts here, and returns a value that depends on the read.
     pub(crate) fn touch(&self, start: u32) -> u32 {
         let BlockRows::Read { bytes, .. } = &self.rows else { return 0 };
         let at = |place: usize| bytes.get(start as usize + place).map_or(0, |byte| u32::from(*byte));
@@ -256,7 +256,7 @@ impl Block {
         }
     }
 
-    /// The bytes of a row and its summary: of one that came unread, both from one reading.
+    /// The bytes and the summary of a row. An unread row is read once for both.
     pub(crate) fn entry(&self, row: usize) -> (Cow<'_, [u8]>, RowSummary) {
         match &self.rows {
             BlockRows::Read { .. } => (self.row(row), self.summary(row)),
@@ -267,7 +267,7 @@ impl Block {
         }
     }
 
-    /// Reads a row that came unread; `None` where that cannot be done.
+    /// Reads an unread row; `None` if that is impossible.
     pub(crate) fn read(&self, row: usize, problem: &mut dyn FnMut(Problem)) -> Option<(RowSummary, Vec<u8>)> {
         let BlockRows::Unread { text, unread_rows, reading } = &self.rows else { return None };
         let UnreadRow { raw, start, end, line, .. } = unread_rows[row];
@@ -286,7 +286,7 @@ impl Block {
         Some((if sound { summary } else { summary.doubtful() }, bytes))
     }
 
-    /// About how much memory it takes.
+    /// About how much memory it uses, in bytes.
     pub(super) fn size(&self) -> usize {
         match &self.rows {
             BlockRows::Read { bytes, summaries } => bytes.len() + size_of_val(&summaries[..]),
@@ -294,7 +294,7 @@ impl Block {
         }
     }
 
-    /// As bytes, to wait on the disk.
+    /// The block as bytes, for writing to disk.
     pub(super) fn pack(&self) -> (Vec<u8>, Option<Unread>) {
         match &self.rows {
             BlockRows::Read { bytes, summaries } => {
@@ -312,7 +312,7 @@ impl Block {
         }
     }
 
-    /// From [`Block::pack`].
+    /// The inverse of [`Block::pack`].
     pub(super) fn unpack(decider: &Decider, mut bytes: Vec<u8>, rows: usize, reading: Option<Unread>) -> Self {
         let size = if reading.is_some() { UnreadRow::BYTES } else { packed::BYTES };
         let at = bytes.len() - rows * size;
@@ -333,14 +333,14 @@ impl Block {
         Self::of(decider, rows)
     }
 
-    /// What stands for a block that could not be read back, so that nobody reaches beside it.
+    /// A placeholder for a block that could not be read back, so that row numbers stay valid.
     pub(super) fn blank(decider: &Decider, rows: usize) -> Self {
         Self::of(decider, BlockRows::Read { bytes: Vec::new(), summaries: vec![decider.blank(); rows] })
     }
 }
 
 impl Decider {
-    /// The summary of nothing.
+    /// The summary of an empty row.
     fn blank(&self) -> RowSummary {
         RowSummary {
             verdict: Verdict::LeftOut(Reason::Duplicate),

@@ -1,11 +1,11 @@
-//! Blocks that were read back from the disk, as long as there is room for them.
+//! The block cache: blocks that were read back from disk, as far as there is room for them.
 
 use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use super::block::Block;
 
-/// How many blocks may be read back at a time.
+/// How many blocks may be read back at the same time.
 const AT_A_TIME: usize = 16;
 
 /// The blocks that were read back last.
@@ -13,30 +13,30 @@ const AT_A_TIME: usize = 16;
 pub(super) struct BlockCache {
     most: usize,
     cached: Mutex<Cached>,
-    /// Held while a block is read back, so that no two threads read back the same.
+    /// Locked while a block is read back, so that no two threads read the same one.
     reading: [Mutex<()>; AT_A_TIME],
 }
 
 #[derive(Debug, Default)]
 struct Cached {
     blocks: HashMap<usize, Arc<Block>>,
-    /// In the order in which they came.
+    /// In the order in which they were read.
     order: VecDeque<usize>,
     size: usize,
 }
 
 impl BlockCache {
-    /// Room for so many bytes.
+    /// A cache for this many bytes.
     pub(super) fn new(most: usize) -> Self {
         Self { most, cached: Mutex::default(), reading: Default::default() }
     }
 
-    /// How many bytes of blocks stay.
+    /// How many bytes of blocks it keeps.
     pub(super) fn most(&self) -> usize {
         self.most
     }
 
-    /// A block by its number; `read` reads it back where it is not here.
+    /// The block with this number; `read` reads it back if it is not cached.
     pub(super) fn get(&self, at: usize, read: impl FnOnce() -> Block) -> Arc<Block> {
         let known = || lock(&self.cached).blocks.get(&at).cloned();
         if let Some(block) = known() {

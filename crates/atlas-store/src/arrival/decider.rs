@@ -1,4 +1,4 @@
-//! The decider: where a row is decided about while it is still at hand, and gets the summary that all later steps go by.
+//! The decider: decides about each row while it is in memory, and gives it the summary that all later steps use.
 
 use std::sync::Arc;
 
@@ -13,71 +13,71 @@ use atlas_core::placement::FileKind;
 
 use crate::model::{KnownChunks, RememberedChunk};
 
-/// Decides about rows as they come. Made for one source; cheap to copy.
+/// Decides about rows as they arrive. Made for one source; cheap to clone.
 #[derive(Debug, Clone)]
 pub struct Decider {
     seed: u64,
     source: u16,
     rules: Arc<Rules>,
-    /// The chunks that are remembered, where any are to be.
+    /// The remembered chunks, if chunks are used.
     chunks: Option<Arc<KnownChunks>>,
 }
 
-/// What rows are decided by.
+/// The settings that decide.
 #[derive(Debug)]
 struct Rules {
     chooser: Chooser,
     policy: OutputPolicy,
 }
 
-/// What is known of a row without reading it.
+/// What is known of a row without reading it again.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) struct RowSummary {
-    /// [`fingerprint::key`] of its URL, in two halves: as one number it would cost 8 bytes more.
+    /// [`fingerprint::key`] of its URL, in two halves: one number would take 8 bytes more, because of its alignment.
     pub(super) key: [u64; 2],
-    /// [`fingerprint::row`], or the sum of those that it was merged from.
+    /// [`fingerprint::row`], or the sum of those of the merged rows.
     pub(crate) row_print: u64,
-    /// The fingerprint of the row as it came, by which the next build may know it unread; 0 where that build has to read it.
+    /// The fingerprint of the raw row, by which the next build can recognise it unread; 0 if that build has to read it.
     pub(crate) raw: u64,
-    /// [`Prints::page`]; 0 where it does not go in.
+    /// [`Prints::page`]; 0 if it is left out.
     pub(crate) page: u64,
-    /// [`Prints::declared`]; 0 where it does not go in.
+    /// [`Prints::declared`]; 0 if it is left out.
     pub(crate) declared: u32,
-    /// Whether it goes in, and how.
+    /// Whether it is kept, and how it is written.
     pub(crate) verdict: Verdict,
-    /// The date that is written of it as long as no change of its content was seen.
+    /// The date that is written unless a change of its content was seen.
     pub(crate) date: Option<Lastmod>,
-    /// When it came to be, in seconds since 1970; far in the future where nobody says.
+    /// When it was created, in seconds since 1970; far in the future if unknown.
     pub(crate) age: i64,
-    /// Bytes of its element in a pages file, as long as no change was seen and it is in no group of translations.
+    /// The bytes of its element in a pages file, if no change was seen and it is in no group of translations.
     pub(crate) bytes: u32,
-    /// Pictures of it that are written, in whatever kind of file.
+    /// The number of its pictures that are written, in any kind of file.
     pub(crate) images: u16,
-    /// Videos of it that are written, in whatever kind of file.
+    /// The number of its videos that are written, in any kind of file.
     pub(crate) videos: u16,
-    /// The namespaces that its element needs, and the kinds of file that it stands in besides that of the pages, as bits.
+    /// The namespaces that its element needs, and the kinds of file besides pages that contain it, as bits.
     pub(super) forms: u8,
-    /// What else there is to know of it, as bits.
+    /// [`RowFlag`]s, as bits.
     pub(super) flags: u8,
-    /// Where its bytes begin in its block.
+    /// Where its bytes begin in the block.
     pub(super) start: u32,
 }
 
-/// What a row may have to it.
+/// Properties of a row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[repr(u8)]
 pub(crate) enum RowFlag {
     /// Its page was read.
     FromPage = 1,
-    /// It declares when it was modified.
+    /// It declares a date of change.
     Dated = 2,
-    /// What it says may make it one of a group of translations.
+    /// It may belong to a group of translations.
     SpeaksOfOthers = 4,
     /// It has videos, complete or not.
     HasVideos = 8,
     /// Its date depends on when a change of its content was seen.
     SeenDate = 16,
-    /// Something about it is to be reported: it has to be read.
+    /// There is something to report about it, so it has to be read.
     Odd = 32,
 }
 
@@ -87,7 +87,7 @@ impl RowSummary {
         u128::from(self.key[1]) << 64 | u128::from(self.key[0])
     }
 
-    /// Pictures and videos in its element in a pages file.
+    /// The number of pictures and videos in its element in a pages file.
     pub(crate) fn media(&self) -> u32 {
         let frame = self.frame();
         let of = |there: bool, number: u16| if there { u32::from(number) } else { 0 };
@@ -99,13 +99,13 @@ impl RowSummary {
         Frame::from_bits(self.forms & 15)
     }
 
-    /// The kinds of file that it stands in besides that of the pages.
+    /// The kinds of file besides pages that contain it.
     pub(crate) fn own_files(&self) -> impl Iterator<Item = FileKind> {
         let kinds = self.forms >> 4;
         [FileKind::Images, FileKind::Videos, FileKind::News].into_iter().filter(move |kind| kinds & bit(*kind) != 0)
     }
 
-    /// The same, to be read by the next build in any case.
+    /// The same summary, but the next build has to read the row.
     pub(super) fn doubtful(self) -> Self {
         Self { raw: 0, ..self }
     }
@@ -114,7 +114,7 @@ impl RowSummary {
         self.flags & one as u8 != 0
     }
 
-    /// How it goes in, if it does.
+    /// How it is written, if it is kept.
     pub(crate) fn kept(&self) -> Option<Kept> {
         match self.verdict {
             Verdict::Kept(kept) => Some(kept),
@@ -122,34 +122,34 @@ impl RowSummary {
         }
     }
 
-    /// Its element in a pages file, where that is all of it: in no group of translations, no change seen.
+    /// Its element in a pages file, if it has nothing else: no group of translations, and no change was seen.
     pub(crate) fn bare<'r>(&self, kept: &Kept, row: &'r [u8]) -> Option<Bare<'r>> {
         (self.frame() == Frame::default()).then(|| bare(address_of(row), self.date, kept))
     }
 
-    /// [`fingerprint::decided`] of its element in a pages file; 0 where it does not go in.
+    /// [`fingerprint::decided`] of its element in a pages file; 0 if it is left out.
     pub(crate) fn decided(&self) -> u64 {
         self.kept().map_or(0, |kept| fingerprint::decided(self.row_print, &kept, FileKind::Pages))
     }
 }
 
 impl Decider {
-    /// For the rows of the source with this place in the configuration.
+    /// A decider for the first source.
     pub(crate) fn new(seed: u64, chooser: Chooser, policy: OutputPolicy, chunks: Option<Arc<KnownChunks>>) -> Self {
         Self { seed, source: 0, rules: Arc::new(Rules { chooser, policy }), chunks }
     }
 
-    /// Whether chunks of rows are to be remembered.
+    /// Whether chunks of rows are used.
     pub fn wants_chunks(&self) -> bool {
         self.chunks.is_some()
     }
 
-    /// What is remembered of a chunk, by its print.
+    /// What is remembered of the chunk with this print.
     pub fn knows(&self, print: u64) -> Option<&RememberedChunk> {
         self.chunks.as_ref()?.get(&print)
     }
 
-    /// The same for another source.
+    /// The same decider for another source.
     pub(crate) fn for_source(&self, source: usize) -> Self {
         Self { source: source as u16, ..self.clone() }
     }
@@ -162,7 +162,7 @@ impl Decider {
         &self.rules.chooser
     }
 
-    /// The summary of a row that stands alone.
+    /// The summary of a row of this source alone.
     pub(super) fn summary(
         &self,
         contribution: &Contribution<'_>,
@@ -172,14 +172,14 @@ impl Decider {
         scratch: &mut Vec<u8>,
     ) -> RowSummary {
         let summary = self.summary_of_merged(contribution, fingerprint::row(row), &[self.source], start, scratch);
-        // What may be something else tomorrow although the row is the same has to be read again.
+        // If the decision may differ tomorrow although the row is the same, the row has to be read again.
         let settled =
             summary.flags & (RowFlag::Odd as u8 | RowFlag::SpeaksOfOthers as u8) == 0 && summary.forms >> 4 == 0;
         let own = self.rules.chooser.own_files.may_hold(&contribution.url);
         RowSummary { raw: if settled && !own { raw } else { 0 }, ..summary }
     }
 
-    /// The summary of a row of these sources; `sum` is the fingerprint of what they say.
+    /// The summary of a row merged from these sources; `sum` is the fingerprint of what they say.
     pub(super) fn summary_of_merged(
         &self,
         contribution: &Contribution<'_>,
@@ -209,7 +209,7 @@ impl Decider {
         Prints { page: summary.page, declared: summary.declared } = Prints::of(contribution, scratch);
         let held_back = contribution.modified.is_some_and(|date| !chooser.calendar.may_be_written(&date));
         if held_back {
-            // The same row says something else once the date has come.
+            // The same row means something else once the date has come.
             summary.row_print = summary.row_print.rotate_left(1);
         }
         summary.date = output_policy::lastmod(contribution, None, kept.date_policy, &chooser.calendar);
@@ -256,7 +256,7 @@ impl Decider {
     }
 }
 
-/// The element of an entry that has nothing but what every element may have.
+/// The element of an entry that has only what every element may have.
 fn bare<'a>(address: &'a [u8], lastmod: Option<Lastmod>, kept: &Kept) -> Bare<'a> {
     Bare { address, lastmod, changefreq: kept.changefreq, priority: kept.priority }
 }
@@ -265,12 +265,12 @@ fn halves(key: u128) -> [u64; 2] {
     [key as u64, (key >> 64) as u64]
 }
 
-/// The bit of a kind of file; that of the pages has none.
+/// The bit of a kind of file. Pages have none.
 fn bit(kind: FileKind) -> u8 {
     (1 << kind as u8) >> 1
 }
 
-/// Marks as bytes, for blocks that wait on the disk.
+/// Summaries as bytes, for blocks on disk.
 pub(super) mod packed {
     use atlas_core::choose::Reason;
     use atlas_core::entry::{Changefreq, Priority};
@@ -278,7 +278,7 @@ pub(super) mod packed {
 
     use super::{DatePolicy, Kept, Lastmod, RowSummary, Verdict, halves};
 
-    /// The size of a summary.
+    /// The size of a summary in bytes.
     pub(in crate::arrival) const BYTES: usize = 16 + 8 + 8 + 12 + 6 + (1 + DATE) + 8 + 4 + 4 + 2 + 4;
 
     const NONE: u8 = u8::MAX;
@@ -311,7 +311,7 @@ pub(super) mod packed {
         out.extend_from_slice(&summary.start.to_le_bytes());
     }
 
-    /// Reads a summary back.
+    /// Reads a summary.
     pub(in crate::arrival) fn read(bytes: &[u8; BYTES]) -> RowSummary {
         let mut rest = &bytes[..];
         fn part<const N: usize>(rest: &mut &[u8]) -> [u8; N] {
@@ -383,7 +383,7 @@ mod tests {
 
     #[test]
     fn a_mark_is_small() {
-        // There is one for each row: 16 bytes more are 16 MB of a million.
+        // There is one summary per row: 16 bytes more are 16 MB for a million rows.
         assert!(size_of::<RowSummary>() <= 88, "{}", size_of::<RowSummary>());
     }
 

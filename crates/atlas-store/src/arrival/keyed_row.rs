@@ -1,4 +1,4 @@
-//! Rows as they are found again: by their number, and as the joining of keys sees them.
+//! Keyed rows: the fixed-size records by which rows are joined on their keys.
 
 use crate::bytes::part;
 use crate::disk::spill::{RECORD, SpillRecord};
@@ -7,11 +7,11 @@ use crate::disk::spill::{RECORD, SpillRecord};
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct RowId(pub(crate) u32);
 
-/// A row as the joining of keys sees it.
+/// A row with its key, for joining.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct KeyedRow {
     pub(crate) key: u128,
-    /// [`RowSummary::decided`](super::decider::RowSummary::decided), or the fingerprint of the row as it came where it was not read.
+    /// [`RowSummary::decided`](super::decider::RowSummary::decided), or the raw fingerprint of an unread row.
     pub(crate) print: u64,
     pub(crate) row_id: RowId,
     pub(crate) from_page: bool,

@@ -1,4 +1,4 @@
-//! The log itself: blocks in the order in which they came, in memory or on the disk.
+//! The log itself: blocks in the order of arrival, in memory or on disk.
 
 use std::borrow::Cow;
 use std::io;
@@ -20,27 +20,27 @@ use crate::model::tag;
 /// About how many bytes of rows a block should hold.
 pub const BLOCK_BYTES: usize = 1 << 20;
 
-/// The most rows that one build can take.
+/// The most rows of one build.
 const MOST_ROWS: usize = 1 << 30;
 
-/// Rows that are looked at in another order than they came in are looked at in windows of at most so many, never all at once.
+/// If rows are read in another order than that of arrival, this is done in windows of at most this many rows.
 const WINDOW: usize = 1 << 19;
 
-/// A block, in memory or on the disk.
+/// A block, in memory or on disk.
 #[derive(Debug)]
 enum Stored {
     Held(Arc<Block>),
     Spilled { at: u64, length: usize, size: usize, reading: Option<Unread> },
 }
 
-/// What is needed of the rows.
+/// Which rows a build needs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Need {
-    /// All are read, and stay in memory.
+    /// All rows, and they stay in memory.
     AllAtHand,
-    /// All are read.
+    /// All rows.
     All,
-    /// Those that are as they were need not be read.
+    /// Only rows that may have changed.
     Moved,
 }
 
@@ -49,33 +49,33 @@ pub(crate) enum Need {
 pub struct Arrivals {
     decider: Decider,
     blocks: Vec<Stored>,
-    /// The number of the first row of each block, and at the end that of all rows.
+    /// The number of the first row of each block, and finally the number of all rows.
     firsts: Vec<u32>,
     /// The first block of each source.
     sources: Vec<u32>,
     partitions: Partitions<KeyedRow>,
-    /// Packed links of those rows that have any.
+    /// The packed links of rows.
     links: Vec<(RowId, Vec<u8>)>,
     chunks: Chunks,
-    /// Which rows came unread, by their [`tag`]s.
+    /// The [`tag`]s of unread rows.
     unread: Vec<u64>,
     let_go: Vec<u64>,
-    /// Keys of files of the site that are no entries.
+    /// The keys of files of the site that are not entries.
     others: Vec<u128>,
     need: Need,
-    /// How many bytes of blocks may stand in memory.
+    /// How many bytes of blocks may be in memory.
     budget: usize,
     held: usize,
     spills: bool,
     spill: SpillFile,
-    /// Blocks that were read back last.
+    /// The blocks that were read back last.
     cache: BlockCache,
-    /// What went wrong, to be told before anything is written.
+    /// The first failure, which is reported before anything is written.
     failure: Mutex<Option<io::Error>>,
 }
 
 impl Arrivals {
-    /// Nothing yet; `folder` is where blocks wait that do not fit into so much memory.
+    /// An empty log. Blocks that do not fit into this much memory are written to `folder`.
     pub(crate) fn new(decider: Decider, folder: &Path, need: Need, memory: usize) -> Self {
         Self {
             decider,
@@ -92,30 +92,30 @@ impl Arrivals {
             budget: match need {
                 Need::AllAtHand => usize::MAX,
                 Need::All => memory,
-                // Most of what came unread will turn out to be as it was, and is not asked for again.
+                // Most unread rows will turn out to be unchanged and are not needed again.
                 Need::Moved => memory / 4,
             },
             held: 0,
             spills: false,
             spill: SpillFile::new(folder),
-            // What is read back is looked at in windows: less of it has to be at hand than of what is being gathered.
+            // Blocks that are read back are processed in windows, so they need less memory than gathering.
             cache: BlockCache::new(memory / 2),
             failure: Mutex::new(None),
         }
     }
 
-    /// Begins the next source and gives its decider.
+    /// Begins the next source and returns its decider.
     pub(crate) fn begin_source(&mut self) -> Decider {
         self.sources.push(self.blocks.len() as u32);
         self.decider.for_source(self.sources.len() - 1)
     }
 
-    /// What rows are decided by.
+    /// The decider.
     pub(crate) fn decider(&self) -> &Decider {
         &self.decider
     }
 
-    /// Adds a block of what a source says.
+    /// Adds a block of a source.
     pub(crate) fn push(&mut self, mut block: Block) {
         let first = self.len() as u32;
         let noted = self.chunks.note(&mut block, RowId(first));
@@ -145,7 +145,7 @@ impl Arrivals {
         self.push_unjoined(block);
     }
 
-    /// Notes how many rows of the source at hand were known and let go.
+    /// Counts rows of the current source that were recognised and skipped.
     pub(crate) fn let_go(&mut self, rows: u64) {
         let source = self.sources.len().saturating_sub(1);
         self.let_go.resize(self.sources.len(), 0);
@@ -154,12 +154,12 @@ impl Arrivals {
         }
     }
 
-    /// By source, how many rows were known and let go.
+    /// The number of skipped rows by source.
     pub(crate) fn all_let_go(&self) -> &[u64] {
         &self.let_go
     }
 
-    /// Adds a block that is not joined with others: of rows that come of joining.
+    /// Adds a block of merged rows, which are not joined again.
     pub(crate) fn push_unjoined(&mut self, mut block: Block) {
         let first = self.len() as u32;
         if block.len() + self.len() > MOST_ROWS {
@@ -192,7 +192,7 @@ impl Arrivals {
         }
     }
 
-    /// Whether all went well so far. What was read back since it did not may be anything.
+    /// Returns the first failure, if there was one. Whatever was read back since then may be wrong.
     pub(crate) fn check(&self, folder: &Path) -> Result<(), StoreError> {
         let failure = self.failure.lock().unwrap_or_else(PoisonError::into_inner).take();
         failure.map_or(Ok(()), |error| Err(StoreError::io("cannot put rows aside in", folder)(error)))
@@ -212,13 +212,13 @@ impl Arrivals {
         self.blocks.len()
     }
 
-    /// Takes the last blocks away again, down to so many: such as were not joined.
+    /// Removes the last blocks, down to this many: those of merged rows.
     pub(crate) fn truncate(&mut self, blocks: usize) {
         self.blocks.truncate(blocks);
         self.firsts.truncate(blocks + 1);
     }
 
-    /// A block, from wherever it is.
+    /// A block, from memory or disk.
     pub(crate) fn block(&self, at: usize) -> Arc<Block> {
         let (offset, length, reading) = match &self.blocks[at] {
             Stored::Held(block) => return block.clone(),
@@ -236,7 +236,8 @@ impl Arrivals {
         })
     }
 
-    /// All blocks, in windows: rows of one window may be looked at in any order, because its blocks can all be at hand.
+    /// All blocks in windows. The rows of one window can be read in any order, because its blocks fit into memory
+    /// together.
     pub(crate) fn windows(&self) -> Vec<Range<usize>> {
         let mut windows: Vec<Range<usize>> = Vec::new();
         let (mut rows, mut bytes) = (0, 0);
@@ -267,13 +268,13 @@ impl Arrivals {
         RowId(self.firsts[block])
     }
 
-    /// The block that a row is in, and its place there.
+    /// The block of a row, and its index there.
     pub(crate) fn find(&self, row_id: RowId) -> (usize, usize) {
         let block = self.firsts.partition_point(|first| *first <= row_id.0).saturating_sub(1);
         (block, (row_id.0 - self.firsts[block]) as usize)
     }
 
-    /// Keys of files of the site that are no entries.
+    /// The keys of files of the site that are not entries.
     pub(crate) fn others(&self) -> &[u128] {
         &self.others
     }
@@ -283,17 +284,17 @@ impl Arrivals {
         self.links.iter().map(|(row_id, links)| (*row_id, &links[..]))
     }
 
-    /// The rows by their keys.
+    /// The rows, partitioned by key.
     pub(crate) fn partitions(&self) -> &Partitions<KeyedRow> {
         &self.partitions
     }
 
-    /// Which rows came unread, by their [`tag`]s.
+    /// The [`tag`]s of unread rows.
     pub(crate) fn unread(&self) -> &[u64] {
         &self.unread
     }
 
-    /// Lets go of what only joining needs.
+    /// Frees what only joining needs.
     pub(crate) fn drop_partitions(&mut self, folder: &Path) {
         self.partitions = Partitions::new(folder, 0);
         self.unread = Vec::new();
@@ -317,8 +318,8 @@ impl Arrivals {
         }
     }
 
-    /// Looks at rows in their own order, whatever the order of `places` is: a block that waits on the disk is brought once. `look` is
-    /// given the number of a place as well; what it says comes in the order of the places.
+    /// Reads rows in the order of arrival, whatever the order of `row_ids`, so that each block on disk is read back
+    /// once. `look` gets the index into `row_ids` and the row; its results are in the order of `row_ids`.
     pub(crate) fn read_each<T: Send>(&self, row_ids: &[RowId], look: impl Fn(usize, &[u8]) -> T + Sync) -> Vec<T> {
         let mut order: Vec<usize> = (0..row_ids.len()).collect();
         order.par_sort_unstable_by_key(|nth| row_ids[*nth]);
@@ -334,7 +335,7 @@ impl Arrivals {
         looked.into_iter().map(|(_, one)| one).collect()
     }
 
-    /// The bytes of a row, of arrivals that are held as a whole; nothing of a row that is not.
+    /// The bytes of a row, if all rows are in memory; otherwise empty.
     pub(crate) fn held(&self, row_id: RowId) -> &[u8] {
         let (block, row) = self.find(row_id);
         match &self.blocks[block] {
@@ -351,18 +352,18 @@ impl Arrivals {
         self.firsts.last().map_or(0, |all| *all as usize)
     }
 
-    /// Whether nothing arrived.
+    /// Whether there are no rows.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
 
-    /// The source that a row came from: its place in the configuration.
+    /// The index of the source of a row.
     pub(crate) fn source_of(&self, row_id: RowId) -> u16 {
         let (block, _) = self.find(row_id);
         self.sources.partition_point(|first| *first as usize <= block).saturating_sub(1) as u16
     }
 
-    /// All summaries with their places, in order.
+    /// Passes on all summaries with their row ids, in order.
     pub(crate) fn each_summary(&self, mut take: impl FnMut(RowId, &RowSummary)) {
         for at in 0..self.blocks() {
             let block = self.block(at);
@@ -372,12 +373,12 @@ impl Arrivals {
 }
 
 impl Arrivals {
-    /// What came of the chunks of all sources.
+    /// The chunks of all sources.
     pub(crate) fn chunks(&self) -> &Chunks {
         &self.chunks
     }
 
-    /// The next build has to read these rows.
+    /// Marks rows that the next build has to read.
     pub(crate) fn doubt(&mut self, row_ids: &[RowId]) {
         row_ids.iter().for_each(|row_id| self.chunks.doubt(*row_id));
     }
@@ -397,7 +398,7 @@ pub(crate) mod tests {
 
     use super::*;
 
-    /// A decider of a site without any settings.
+    /// A decider for a site without settings.
     pub(crate) fn decider() -> Decider {
         let chooser = Chooser {
             site: Site::parse("https://www.marrowvale.example/").unwrap(),
@@ -416,7 +417,7 @@ pub(crate) mod tests {
         format!("https://www.marrowvale.example/halts/{nth}/")
     }
 
-    /// Ten blocks of ten rows, with so much room for them.
+    /// Ten blocks of ten rows, with this much memory.
     fn arrivals(folder: &Path, memory: usize) -> Arrivals {
         let mut arrivals = Arrivals::new(decider(), folder, Need::All, memory);
         let decider = arrivals.begin_source();
@@ -440,7 +441,7 @@ pub(crate) mod tests {
         for nth in (0..100).rev() {
             assert_eq!(url_of(&arrivals.row(RowId(nth))), url(nth as usize));
         }
-        // Wanted in no order, and some twice: each comes where it was asked for.
+        // Requested in no order, some twice: each result is where it was requested.
         let row_ids: Vec<RowId> = (0..150).map(|nth| RowId(nth * 37 % 100)).collect();
         let read = arrivals.read_each(&row_ids, |nth, row| (nth, url_of(row).to_owned()));
         let wanted: Vec<(usize, String)> =

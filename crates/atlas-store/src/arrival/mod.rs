@@ -1,8 +1,8 @@
 //! The arrival log: the rows of all sources, as compact bytes in blocks, in a fixed order.
 //!
-//! Sources fill blocks in parallel and hand them over in their own order, so the log is the same for the same input. Each row
-//! is decided about while it is at hand and has a summary: that is all that most steps look at. Blocks past a budget wait on the
-//! disk and are read back when they are asked for.
+//! Sources fill blocks in parallel and pass them on in their own order, so the log is the same for the same input. Each
+//! row is decided about while it is in memory and gets a summary, which is all that most steps need. Blocks that exceed
+//! the memory budget are written to disk and read back when needed.
 
 mod keyed_row;
 mod decider;

@@ -1,4 +1,4 @@
-//! Entries that are no longer in, and those that are back as they were.
+//! Departures: entries that are no longer listed, and those that are back unchanged.
 
 use std::collections::HashMap;
 
@@ -11,7 +11,7 @@ use crate::model::{Departure, RememberedEntry, urls_of};
 use crate::provenance::Provenances;
 use crate::settle::{Gone, Settled};
 
-/// The addresses of entries that are gone, read back from the text of their segments.
+/// The addresses of removed entries, read from the text of their segments.
 pub(super) fn gone(
     ledger: &dyn Ledger,
     remembered: &Remembered,
@@ -32,7 +32,7 @@ pub(super) fn gone(
         while let Some(gone) = gone.next_if(|gone| range.contains(&(gone.prior as usize))) {
             let nth = gone.prior as usize - range.start;
             let url = urls.get(nth).cloned().unwrap_or_default();
-            // The configuration names its source no more: its page may well be there.
+            // Its source is no longer configured, so its page may well exist.
             let by_choice = gone.reason.is_none() && provenances.all_left(entries[nth].provenance);
             let change = gone.change.filter(|_| !by_choice);
             let RememberedEntry { key, changed, page, declared, .. } = entries[nth];
@@ -43,7 +43,7 @@ pub(super) fn gone(
     Ok(departed)
 }
 
-/// Entries that are back as they were when they left: nothing is news about them to engines that were not told meanwhile.
+/// Entries that are back as they were when they left. Engines that were not told in between need not be told at all.
 pub(super) fn returned(found: &RunFindings, ledger: &dyn Ledger) -> Result<HashMap<u128, u32>, StoreError> {
     if found.first || found.settled.counts.added.count() == 0 {
         return Ok(HashMap::new());

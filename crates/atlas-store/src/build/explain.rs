@@ -1,4 +1,4 @@
-//! Explaining: everything that is known of one address.
+//! Explaining one address: everything that is known about it.
 
 use std::collections::HashSet;
 
@@ -22,36 +22,36 @@ use crate::ledger::{Ledger, lookup};
 use crate::model::{Fact, FileRow, NEVER, RememberedEntry};
 use atlas_core::placement::child_name;
 
-/// Everything that is known of one address.
+/// Everything that is known about one address.
 pub struct Explained {
     /// What each source says of it, in the order of the sources.
     pub said: Vec<(String, Contribution<'static>)>,
-    /// What came of it, and each step that led there.
+    /// The verdict, and each step that led to it.
     pub verdict: Option<(Verdict, Vec<Step>)>,
-    /// The sum of what was said.
+    /// The merged contributions.
     pub merged: Option<Contribution<'static>>,
-    /// The files it stands in, as of the last build.
+    /// The files that contain it, as of the last build.
     pub files: Vec<String>,
     /// What the ledger remembers.
     pub remembered: Option<RememberedEntry>,
     /// The date that is written.
     pub lastmod: Option<Lastmod>,
-    /// The group of translations it belongs to, itself included.
+    /// Its group of translations, itself included.
     pub alternates: Vec<Alternate<'static>>,
-    /// Structured data for its videos; none where the page carries its own.
+    /// Structured data for its videos; `None` if the page has its own.
     pub structured: Option<VideoObjects>,
-    /// What could be better about the structured data that the page carries.
+    /// How the page's own structured data could be improved.
     pub structured_differences: Vec<String>,
-    /// Where no source knows it, URLs that are much like it, the nearest first.
+    /// If no source knows it, similar URLs, the most similar first.
     pub nearest: Vec<String>,
 }
 
-/// How many URLs are named that are much like one which is not known.
+/// The number of similar URLs that are shown.
 const NEAREST: usize = 5;
-/// How much alike they must be, from 0 to 1.
+/// How similar they must be, from 0 to 1.
 const ALIKE: f64 = 0.85;
 
-/// The URLs that are most like one that no source knows.
+/// The URLs that are most similar to one that no source knows.
 fn nearest(arrivals: &Arrivals, address: &str) -> Vec<String> {
     let short = in_short(address);
     let mut alike: Vec<(f64, String)> = Vec::new();
@@ -66,7 +66,7 @@ fn nearest(arrivals: &Arrivals, address: &str) -> Vec<String> {
         }
     });
     alike.sort_by(|one, other| other.0.total_cmp(&one.0).then_with(|| one.1.cmp(&other.1)));
-    // Where one is the same but for its spelling, the others are not meant.
+    // If one differs only in spelling, the others are not meant.
     let same = alike.first().is_some_and(|(likeness, _)| *likeness >= 1.0);
     alike.retain(|(likeness, _)| !same || *likeness >= 1.0);
     alike.dedup_by(|one, other| one.1 == other.1);
@@ -83,7 +83,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
     let mut sources: Vec<u16> = Vec::new();
     let mut row_ids: Vec<RowId> = Vec::new();
     arrivals.each_summary(|row_id, summary| row_ids.extend((summary.key() == key).then_some(row_id)));
-    // Rows that were merged from several come after those of the last source.
+    // Merged rows come after those of the last source.
     row_ids.retain(|row_id| arrivals.find(*row_id).0 < found.blocks);
     for row_id in &row_ids {
         let one = Contribution::read(&arrivals.row(*row_id)).into_owned();
@@ -108,7 +108,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
         MainFile::Index => child_name(&file.section, file.kind, file.number),
     });
     let observed = remembered_entry.map(|entry| entry.observed).filter(|day| *day != NEVER);
-    // Where several rows speak of it, it is the merged one that stands.
+    // If several rows name it, the merged one represents it.
     let mut group = None;
     arrivals.each_summary(|row_id, summary| {
         if summary.key() == key && found.settled.entry_rows.is_entry(row_id) {

@@ -1,4 +1,4 @@
-//! What a run has found, before anything is written.
+//! The findings of a run, before anything is written.
 
 use std::collections::HashMap;
 
@@ -9,7 +9,7 @@ use atlas_core::report::Outcome;
 
 use super::job::Job;
 use crate::arrange::{MemberOrigin, Plan, Renderer, SegmentPlan};
-use crate::arrival::incremental::Knowing;
+use crate::arrival::incremental::Reuse;
 use crate::arrival::{Arrivals, RowId};
 use crate::derive::Alternates;
 use crate::error::StoreError;
@@ -23,16 +23,16 @@ use crate::report::{OtherSitemap, RobotsFate};
 use crate::settle::{Gone, Settled};
 use crate::source::LiveRobots;
 
-/// What a run has found, before anything is written.
+/// The findings of a run, before anything is written.
 pub(super) struct RunFindings {
     pub(super) arrivals: Arrivals,
-    /// The blocks of the arrivals that come from sources.
+    /// The number of blocks that come from sources.
     pub(super) blocks: usize,
     pub(super) remembered: Remembered,
-    pub(super) knowing: Knowing,
+    pub(super) reuse: Reuse,
     pub(super) settled: Settled,
     pub(super) alternates: Alternates,
-    /// The whole site as it is to be.
+    /// The plan of the whole site.
     pub(super) plan: Plan,
     pub(super) outcomes: Vec<Outcome>,
     pub(super) memories: Vec<Memory>,
@@ -40,22 +40,23 @@ pub(super) struct RunFindings {
     pub(super) first: bool,
     pub(super) run: i64,
     pub(super) was_index: bool,
-    /// A fingerprint of the settings that have a say in what is written.
+    /// A fingerprint of the settings that affect what is written.
     pub(super) settings: u64,
-    /// A fingerprint of all that decides about a row; none where the instant decides, too.
+    /// A fingerprint of everything that decides about a row; `None` if the instant decides, too.
     pub(super) choices: Option<u64>,
-    /// What the last build stood for.
+    /// The state after the last build.
     pub(super) before: Before,
-    /// The files beside the sitemaps are known to be as they should.
+    /// Whether the files beside the sitemaps are known to be up to date.
     pub(super) extra_files_stand: bool,
-    /// The entries that are no longer in.
+    /// The entries that are no longer listed.
     pub(super) gone: Vec<Departed>,
-    /// Entries that are back as they were before any engine was told that they had left, by key: the run in which each last changed.
+    /// Entries that are back unchanged before any engine was told that they had left, by key: the run in which each
+    /// last changed.
     pub(super) returned: HashMap<u128, u32>,
     pub(super) provenances: Provenances,
 }
 
-/// An entry that is no longer in.
+/// An entry that is no longer listed.
 #[derive(Debug, Clone)]
 pub(super) struct Departed {
     pub(super) key: u128,
@@ -65,7 +66,7 @@ pub(super) struct Departed {
 }
 
 impl RunFindings {
-    /// The job's, which now knows the tool's own files.
+    /// The job's chooser, which now knows the tool's own files.
     pub(super) fn chooser(&self) -> &Chooser {
         self.arrivals.decider().chooser()
     }
@@ -93,7 +94,7 @@ impl RunFindings {
         }
     }
 
-    /// What guards look at.
+    /// The input of the guards.
     pub(super) fn outlook<'a>(&'a self, job: &'a Job<'_>) -> Outlook<'a> {
         Outlook {
             allow: &job.allow,
@@ -109,7 +110,7 @@ impl RunFindings {
         }
     }
 
-    /// What would become of robots.txt, and what else it declares.
+    /// What would happen to robots.txt, and what else it declares.
     pub(super) fn robots(
         &self,
         job: &Job<'_>,
@@ -121,10 +122,10 @@ impl RunFindings {
         Ok(declaration.map_or((RobotsFate::Unnamed, Vec::new()), |one| (one.fate(), one.others())))
     }
 
-    /// Whether all entries are as they were, so that what is made of all of them is, too.
+    /// Whether all entries are unchanged, so that files made from all of them are, too.
     pub(super) fn is_unmoved(&self) -> bool {
         let settled = &self.settled;
-        // Files of news are filled anew each time.
+        // News files are filled anew each time.
         settled.candidates.iter().all(|candidate| candidate.kind == FileKind::News)
             && settled.counts.added.count() == 0
             && self.gone.is_empty()
@@ -147,7 +148,7 @@ impl RunFindings {
         VisitorLines::new(&job.extras, &self.arrivals, &self.settled, &self.remembered)
     }
 
-    /// The name of the file that each entry stands in, or will, by its key.
+    /// The name of the file that contains, or will contain, each entry, by key.
     pub(super) fn files(&self, job: &Job<'_>, ledger: &dyn Ledger) -> Result<HashMap<u128, String>, StoreError> {
         let plan = &self.plan;
         let form = job.names.form(plan.files.len(), self.was_index);
@@ -179,7 +180,7 @@ impl RunFindings {
         Ok(files)
     }
 
-    /// The entries that were not in before, in the order in which the sources name them: their keys and rows.
+    /// The new entries, in the order in which the sources name them: their keys and rows.
     pub(super) fn added(&self) -> Vec<(u128, RowId)> {
         let any = self.settled.counts.added.count() > 0;
         let rows = self.settled.entry_rows.new_rows().filter(|_| any);
@@ -195,14 +196,14 @@ impl RunFindings {
         url_of(&self.arrivals.row(row_id)).to_owned()
     }
 
-    /// What engines have to be told of what is gone.
+    /// What engines have to be told about removed entries.
     pub(super) fn tombstones(&self) -> impl Iterator<Item = Tombstone> {
         let told = self.gone.iter().filter_map(|one| Some((one, one.gone.change?)));
         told.map(|(one, change)| Tombstone { key: one.key, url: one.url.clone(), change })
     }
 }
 
-/// The names of the files beside the sitemaps, as they were written last.
+/// The names of the files beside the sitemaps, as last written.
 pub(super) fn standing_extra_files(remembered: &Remembered) -> impl Iterator<Item = String> {
     let standing = remembered.outputs.iter().filter(|(name, output)| is_extra_file(name) && output.retired.is_none());
     standing.map(|(name, _)| name.clone())

@@ -47,7 +47,7 @@ pub(super) fn gather(
         let arrivals = &mut gathered.arrivals;
         let mut gathering = Gathering::new(name.clone(), memory, arrivals, (job.progress, &job.stop), &mut keep);
         let ended = source.gather(&mut gathering);
-        // Whatever a source has to say of being stopped, that is what happened.
+        // If it was asked to stop, that is what happened, whatever the source reports.
         job.stop.check()?;
         ended?;
         let Left { mut outcome, memory, live_robots, mapping } = gathering.finish();

@@ -1,4 +1,4 @@
-//! The job: what is to be gathered, chosen and written.
+//! The job: what to gather, choose and write.
 
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
@@ -24,11 +24,11 @@ use crate::settle::{EXAMPLES, ReportLimits};
 use crate::source::Source;
 use crate::stop::Stop;
 
-/// The version of this tool: another may write the same entries otherwise.
+/// The version of this tool. Another version may write the same entries differently.
 const VERSION: &str = env!("CARGO_PKG_VERSION");
 
-/// What is to be gathered, chosen and written. Made by [`Job::new`]; what it does not ask for has a usual value, and a method that
-/// sets another.
+/// What to gather, choose and write. Made by [`Job::new`]; every further setting has a default and a method that sets
+/// it.
 pub struct Job<'a> {
     pub(super) sources: &'a [Box<dyn Source>],
     pub(super) choices: &'a Choices,
@@ -54,8 +54,8 @@ pub struct Job<'a> {
 static NOTHING: Accepted = Accepted::NONE;
 
 impl<'a> Job<'a> {
-    /// A job at one instant. `sources` are where entries come from, in the order in which they are believed; `choices` decide about
-    /// each entry; files go to `destination`, under these names; what does not fit into memory waits in the folder `scratch`.
+    /// A job at one instant. `sources` are in the order of their precedence; `choices` decide about each entry; files
+    /// go to `destination`, under these names; data that does not fit into memory goes to the folder `scratch`.
     pub fn new(
         sources: &'a [Box<dyn Source>],
         choices: &'a Choices,
@@ -86,14 +86,14 @@ impl<'a> Job<'a> {
         }
     }
 
-    /// What of the entries of each section is written, in the order of the sections.
+    /// What is written for the entries of each section, in the order of the sections.
     #[must_use]
     pub fn shape(mut self, sections: Vec<SectionPolicy>) -> Self {
         self.policy.sections = sections;
         self
     }
 
-    /// How groups of translations are found; none are written unless that is told.
+    /// How groups of translations are found. By default none are written.
     #[must_use]
     pub fn alternates(mut self, settings: Option<AlternatesSettings>) -> Self {
         self.alternates = settings;
@@ -107,21 +107,21 @@ impl<'a> Job<'a> {
         self
     }
 
-    /// How files are cut.
+    /// How large files should be.
     #[must_use]
     pub fn cut(mut self, cut: Cut) -> Self {
         self.cut = cut;
         self
     }
 
-    /// In about how many bytes what is gathered is kept before it waits on the disk.
+    /// About how many bytes of gathered data are kept in memory; the rest is written to disk.
     #[must_use]
     pub fn memory(mut self, bytes: usize) -> Self {
         self.memory = bytes;
         self
     }
 
-    /// The site's zone: what day it is.
+    /// The site's time zone, which decides what day it is.
     #[must_use]
     pub fn timezone(mut self, zone: TimeZone) -> Self {
         self.policy.calendar.zone = zone.clone();
@@ -136,28 +136,28 @@ impl<'a> Job<'a> {
         self
     }
 
-    /// Guards that may be passed.
+    /// The guards that are allowed to be passed.
     #[must_use]
     pub fn allow(mut self, guards: impl IntoIterator<Item = Guard>) -> Self {
         self.allow.extend(guards);
         self
     }
 
-    /// When guards hold a build back.
+    /// The limits of the guards.
     #[must_use]
     pub fn thresholds(mut self, thresholds: Thresholds) -> Self {
         self.thresholds = thresholds;
         self
     }
 
-    /// So many examples of anything are told, and what is accepted is not.
+    /// How many examples are reported, and which remarks are not reported because they are accepted.
     #[must_use]
     pub fn telling(mut self, examples: usize, accepted: &'a Accepted) -> Self {
         self.telling = ReportLimits { examples, accepted };
         self
     }
 
-    /// The token by which it is asked to stop.
+    /// The token that asks it to stop.
     #[must_use]
     pub fn stop(mut self, stop: &Stop) -> Self {
         self.stop = stop.clone();
@@ -171,14 +171,14 @@ impl<'a> Job<'a> {
         self
     }
 
-    /// The configuration as it was written: whatever else it may say counts as a setting, too.
+    /// The configuration as written. It counts as a setting in addition to all others.
     #[must_use]
     pub fn written(mut self, text: &'a str) -> Self {
         self.written = text;
         self
     }
 
-    /// The chooser of this run: at its instant, with the robots.txt that is there now.
+    /// The chooser of this run: at its instant, with the current robots.txt.
     pub(super) fn chooser(&self) -> Chooser {
         let robots = self.destination.read(ROBOTS).ok().flatten().unwrap_or_default();
         self.choices.chooser(Robots::read(&robots), self.policy.calendar.clone())
@@ -189,19 +189,19 @@ impl<'a> Job<'a> {
         ExtrasContext { names: self.names, sections: &self.choices.sections, timezone: &self.timezone }
     }
 
-    /// A fingerprint of the settings that have a say in what is written of an entry.
+    /// A fingerprint of the settings that affect what is written for an entry.
     pub(super) fn settings_print(&self) -> u64 {
         let sections = self.choices.sections.names();
         fingerprint::canonical(&(VERSION, &self.policy.sections, self.names.style, sections))
     }
 
-    /// A fingerprint of the whole configuration: under another, a build tells all it has to say.
+    /// A fingerprint of the whole configuration. Under a new configuration a build reports everything.
     pub(super) fn configuration_print(&self) -> u64 {
         fingerprint::canonical(&self.configuration())
     }
 
-    /// A fingerprint of all that decides about a row besides the row itself; `None` where the instant decides too, for other rows
-    /// than those with a date to come, so that a row has to be read even where it is as it was.
+    /// A fingerprint of everything that decides about a row besides the row itself. `None` if the instant decides about
+    /// rows other than those with a future date, so that rows have to be read even if they are unchanged.
     pub(super) fn choices_print(&self, chooser: &Chooser) -> Option<u64> {
         let by_the_instant = self.choices.rules.iter().any(|rule| rule.asks_for_the_instant());
         (!by_the_instant).then(|| fingerprint::canonical(&(self.configuration(), &chooser.robots)))
@@ -209,8 +209,9 @@ impl<'a> Job<'a> {
 
     fn configuration(&self) -> impl Serialize {
         let sources = self.sources.iter().map(|source| {
-            let ways = (source.reads_pages(), source.is_old_sitemap(), source.may_be_elsewhere(), source.knows_rows());
-            (source.name(), source.settings(), source.serves().map(str::to_owned), ways)
+            let conditions =
+                (source.reads_pages(), source.is_old_sitemap(), source.may_be_elsewhere(), source.knows_rows());
+            (source.name(), source.settings(), source.serves().map(str::to_owned), conditions)
         });
         let sources: Vec<_> = sources.collect();
         let of_entries = (self.choices, &self.policy.sections, &self.alternates, &self.extras);
@@ -238,7 +239,8 @@ mod tests {
         Names::of("https://www.marrowvale.example/")
     }
 
-    /// Each setting that has a say in what becomes of a row moves the fingerprint that tells whether rows have to be read.
+    /// Every setting that affects what happens to a row changes the fingerprint that decides whether rows have to be
+    /// read.
     #[rstest]
     #[case::nothing(|job| job, true)]
     #[case::pictures(|job: Job<'static>| job.shape(vec![SectionPolicy { images: Media::WithPages, ..SectionPolicy::default() }]), false)]

@@ -1,15 +1,15 @@
 //! The run of a survey or a build, from sources to files.
 //!
-//! | file | holds |
+//! | file | contents |
 //! |---|---|
-//! | `job` | what is to be done |
-//! | `gather` | all sources, one after the other |
-//! | `found`, `pipeline` | what was found, and the way there |
-//! | `departures` | entries that are gone or back |
-//! | `report` | what there is to say of it |
-//! | `survey`, `preview`, `write`, `explain` | what is done with it |
+//! | `job` | what to do |
+//! | `gather` | reading all sources, one after the other |
+//! | `found`, `pipeline` | the findings of a run, and how they are made |
+//! | `departures` | entries that left or are back |
+//! | `report` | the report on the findings |
+//! | `survey`, `preview`, `write`, `explain` | what a command does with the findings |
 //! | `remember` | what the ledger keeps besides the files |
-//! | `recall`, `overwritten` | beginning without a ledger, or over the files of another tool |
+//! | `recall`, `overwritten` | starting without a ledger, or over the files of another tool |
 
 mod job;
 mod found;
@@ -35,13 +35,13 @@ pub use self::write::{Ended, build};
 pub use crate::derive::ARCHIVES;
 pub use crate::settle::{EXAMPLES, ReportLimits};
 
-/// What is done with what the sources yield.
+/// What a run is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Purpose {
-    /// To look at the site as a whole, its links included.
+    /// Surveying the whole site, including its links.
     Look,
-    /// To write files.
+    /// Writing files.
     Write,
-    /// To look at some entries closely: what is known of a site that takes long to walk will do.
+    /// Looking at some entries closely. For a site that takes long to crawl, what is already known is enough.
     LookCloser,
 }

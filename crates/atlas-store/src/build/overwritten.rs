@@ -1,4 +1,5 @@
-//! The sitemap of another tool that is written over: kept in the ledger's folder, so that nothing which only it knew is lost.
+//! Keeping the sitemap of another tool before it is overwritten, in the ledger's folder, so that nothing that only this
+//! sitemap recorded is lost.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -12,17 +13,16 @@ use crate::error::StoreError;
 use crate::guard::is_ours;
 use crate::ledger::Ledger;
 
-/// The folder in the ledger's folder.
+/// The name of its folder within the ledger's.
 const FOLDER: &str = "overwritten";
 
-/// Where the main file of another tool is kept that was written over; it may not be there.
+/// Where the overwritten main file of another tool is kept, if there is one.
 pub fn overwritten(ledger: &Path, main: &str) -> PathBuf {
     ledger.join(FOLDER).join(main)
 }
 
-/// Keeps the main file that another tool wrote, and the files beside it that it lists, in the ledger's folder, before they are
-/// written over. Returns their
-/// names, the main file's first; empty where there is nothing to keep.
+/// Copies the main file of another tool, and the files beside it that it lists, into the ledger's folder before they
+/// are overwritten. Returns their names, starting with the main file; empty if there is nothing to keep.
 pub fn keep_overwritten(
     (destination, names): (&dyn Destination, &Names),
     ledger: &dyn Ledger,
@@ -38,7 +38,7 @@ pub fn keep_overwritten(
         let name = url.strip_prefix(names.address.as_str())?.split(['?', '#']).next()?.to_owned();
         (!name.is_empty() && !name.contains(['/', '\\'])).then_some(name)
     };
-    // What cannot be read is kept all the same.
+    // A file that cannot be read is kept, too.
     let _ = read(&bytes, |_| (), |child| kept_names.extend(child.loc.and_then(beside)));
     let copies: Vec<String> = kept_names.iter().map(|name| packed_name(name)).collect();
     kept_names.extend(copies);

@@ -1,4 +1,4 @@
-//! The way of the data from sources to a plan of files.
+//! The pipeline: from sources to a plan of files.
 
 use std::collections::HashMap;
 
@@ -12,7 +12,7 @@ use super::found::{RunFindings, standing_extra_files};
 use super::gather::{Gathered, gather};
 use super::job::Job;
 use crate::arrange::{self, Renderer, arrange};
-use crate::arrival::incremental::{Knowing, Ways, remember_entries};
+use crate::arrival::incremental::{Reuse, ReuseConditions, remember_entries};
 use crate::arrival::{Decider, Need};
 use crate::derive::{ARCHIVES, Alternates, archives};
 use crate::destination::holds;
@@ -28,29 +28,29 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
     job.stop.heed();
     let chooser = job.chooser();
     let wants_all = job.extras.wants_all();
-    let ways = Ways {
+    let conditions = ReuseConditions {
         is_build: purpose == Purpose::Write,
         choices: job.choices_print(&chooser).filter(|_| chooser.archives.is_empty()),
         by_chunk: job.sources.iter().all(|source| source.knows_rows()),
         wants_all,
-        same_extras: wants_all && same_people(job, ledger)?,
+        same_extras: wants_all && same_extras_settings(job, ledger)?,
         is_fresh: job.fresh,
     };
-    let knowing = Knowing::of(&ways, ledger)?;
-    let enough = |found: &RunFindings| knowing.need != Need::Moved || !wants_all || found.extra_files_stand;
-    if let Some(found) = find_with(job, ledger, (purpose, chooser.clone()), knowing.clone())?.filter(enough) {
+    let reuse = Reuse::of(&conditions, ledger)?;
+    let enough = |found: &RunFindings| reuse.need != Need::Moved || !wants_all || found.extra_files_stand;
+    if let Some(found) = find_with(job, ledger, (purpose, chooser.clone()), reuse.clone())?.filter(enough) {
         return Ok(found);
     }
-    let found = find_with(job, ledger, (purpose, chooser), knowing.reading_all(wants_all))?;
+    let found = find_with(job, ledger, (purpose, chooser), reuse.reading_all(wants_all))?;
     found.ok_or(StoreError::LedgerDamaged("entries are remembered twice"))
 }
 
-/// Finds what there is; `None` where more is needed of the rows than was thought.
+/// Makes the findings; `None` if it turns out that more rows have to be read than planned.
 fn find_with(
     job: &Job<'_>,
     ledger: &mut dyn Ledger,
     (purpose, mut chooser): (Purpose, Chooser),
-    knowing: Knowing,
+    reuse: Reuse,
 ) -> Result<Option<RunFindings>, StoreError> {
     let choices = job.choices_print(&chooser);
     let seed = ledger.seed()?;
@@ -59,17 +59,17 @@ fn find_with(
     let run = last_run + 1;
     chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.names.address_of(name)));
     let settings = job.settings_print();
-    let decider = Decider::new(seed, chooser, job.policy.clone(), knowing.chunks.clone());
+    let decider = Decider::new(seed, chooser, job.policy.clone(), reuse.chunks.clone());
     let Gathered { mut arrivals, mut outcomes, memories, live_robots, mut mappings } =
-        gather(job, ledger, decider.clone(), purpose, knowing.need)?;
+        gather(job, ledger, decider.clone(), purpose, reuse.need)?;
     let ledger = &*ledger;
     let _reading = ledger.snapshot()?;
-    if !remember_entries(ledger, &mut remembered, &arrivals, &knowing, (&job.scratch, job.memory))? {
+    if !remember_entries(ledger, &mut remembered, &arrivals, &reuse, (&job.scratch, job.memory))? {
         return Ok(None);
     }
     let folder = job.scratch.as_path();
     let failed = || StoreError::io("cannot read back what was put aside in", folder);
-    // Pages of archives are derived in the same way always.
+    // Pages of archives are always derived in the same way.
     mappings.push(SourceMapping {
         source: ARCHIVES.to_owned(),
         fields: PageField::ALL.iter().map(|field| (*field, 0)).collect(),
@@ -120,7 +120,7 @@ fn find_with(
         arrivals,
         blocks,
         remembered,
-        knowing,
+        reuse,
         settled,
         alternates,
         plan,
@@ -146,12 +146,12 @@ fn find_with(
     found.extra_files_stand = found.remembered.planned.is_empty()
         && !found.first
         && found.is_unmoved()
-        && same_people(job, ledger)?
+        && same_extras_settings(job, ledger)?
         && standing_extra_files(&found.remembered).all(entry_row);
     Ok(Some(found))
 }
 
-/// Whether what is for people would be made as it was.
-pub(super) fn same_people(job: &Job<'_>, ledger: &dyn Ledger) -> Result<bool, StoreError> {
+/// Whether the files for visitors and templates would be made in the same way as before.
+pub(super) fn same_extras_settings(job: &Job<'_>, ledger: &dyn Ledger) -> Result<bool, StoreError> {
     Ok(ledger.fact(Fact::Extras)?.as_deref() == Some(&job.extras.print(&job.context()).to_string()))
 }

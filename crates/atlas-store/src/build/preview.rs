@@ -1,4 +1,5 @@
-//! The build as it would be: by file what would be written, grow, shrink or vanish, and which URLs would come and go.
+//! The preview of a build: which files would be written, grow, shrink or disappear, and which URLs would be added and
+//! removed.
 
 use std::collections::BTreeMap;
 
@@ -19,17 +20,17 @@ use crate::publish::Publisher;
 use crate::report::{FileFate, FilePreview, Goes, Moves, Planned, Preview, Survey};
 use crate::settle::Novelty;
 
-/// The most URLs of one kind that are listed; all are counted.
+/// The most URLs of one kind that are listed. All are counted.
 const MOST_LISTED: usize = 10_000;
 
-/// Gathers, chooses and arranges as a build does, and writes nothing but what was learnt of the sources' files.
+/// Gathers, chooses and arranges as a build does, but writes nothing except what was learnt about the sources' files.
 pub fn preview(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Preview, StoreError> {
     let found = find(job, ledger, Purpose::Write)?;
     learn(job, &found, ledger)?;
     of(job, ledger, &found)
 }
 
-/// The build that would come of what was found.
+/// The preview of the build from these findings.
 pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, found: &RunFindings) -> Result<Preview, StoreError> {
     let plan = &found.plan;
     let lines = (!found.extra_files_stand).then(|| found.lines(job));
@@ -50,7 +51,7 @@ pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, found: &RunFindings) -> Res
         fate: Planned::Vanishes,
         entries_before: u64::from(file.urls()),
         entries: 0,
-        bytes_before: file.standing.size,
+        bytes_before: file.digest.size,
         bytes: 0,
     }));
     let (held, comes, moves) = (guard(&found.outlook(job)), comes(found), moves(found));
@@ -74,7 +75,7 @@ fn planned(
         Some(before) if !file.is_touched() => (before.crc, before.size),
         _ => publisher.will_be(at, ledger)?,
     };
-    // What was the main file so far gets a name of its own: to those who fetch it, it is new.
+    // The former main file gets a name of its own, so it is new to those who fetch it.
     let before = file.before.filter(|_| publisher.has_written(file));
     let (entries, entries_before) =
         (file.urls(), row.filter(|_| before.is_some()).map_or(0, |row| u64::from(row.urls())));
@@ -103,7 +104,7 @@ fn comes(found: &RunFindings) -> Vec<String> {
     found.added().into_iter().take(MOST_LISTED).map(|(_, place)| found.url_of(place)).collect()
 }
 
-/// Entries that are not as they were, in the order in which the sources name them.
+/// Changed entries, in the order in which the sources name them.
 fn edited(found: &RunFindings) -> Vec<String> {
     let pages = found.settled.candidates.iter().filter(|candidate| candidate.kind == FileKind::Pages);
     let mut changed: Vec<_> = pages.filter(|candidate| candidate.news == Novelty::Changed).collect();
@@ -116,7 +117,7 @@ fn goes(one: &Departed) -> Goes {
     Goes { url: one.url.clone(), reason: one.gone.reason, because }
 }
 
-/// Entries that change their section.
+/// Entries that move to another section.
 fn moves(found: &RunFindings) -> Vec<Moves> {
     let sections = found.chooser().sections.list();
     let files = found.remembered.files.iter();

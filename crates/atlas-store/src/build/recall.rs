@@ -1,8 +1,8 @@
-//! Recalling: a ledger that was lost is begun anew from the site's own sitemaps, so that entries stay in their files, dates stay
-//! what they were, and nothing is told anew.
+//! Recalling: a lost ledger is rebuilt from the site's own sitemaps, so that entries stay in their files, dates stay
+//! what they were, and nothing is announced again.
 //!
-//! What the pages said when they were last built is not in the sitemaps: of an entry that is recalled the next build takes
-//! what it says now as what it said then.
+//! The sitemaps do not record what the pages said, so the next build takes what a recalled entry says now for what it
+//! said then.
 
 use std::collections::{BTreeMap, HashSet};
 use std::io;
@@ -33,14 +33,14 @@ use crate::model::{
 /// How many files are read at a time.
 const AT_ONCE: usize = 4;
 
-/// What was recalled.
+/// The result of recalling.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Recalled {
-    /// Sitemap files.
+    /// The number of sitemap files.
     pub files: u64,
-    /// Entries in them.
+    /// The number of entries in them.
     pub entries: u64,
-    /// Files that were not written by this tool, or not as they stand: their entries are placed anew.
+    /// Files that this tool did not write, or that were changed since. Their entries will be placed anew.
     pub passed_over: Vec<String>,
 }
 
@@ -52,13 +52,13 @@ struct ReadBackFile {
     changed: i64,
     crc: u32,
     size: u64,
-    /// The elements, one after the other, and what stands in them.
+    /// Its elements, one after the other, and their contents.
     text: Vec<u8>,
     urls: Vec<RawUrl>,
 }
 
-/// Begins a ledger that has no run yet from the sitemaps that are there; `fetch` gives a file by its name beside the main file.
-/// `None` where there is nothing to recall: no main file, or one that another tool wrote, or a ledger that knows more.
+/// Fills a ledger without runs from the existing sitemaps; `fetch` reads a file beside the main file by name. Returns
+/// `None` if there is nothing to recall: no main file, one by another tool, or a ledger that knows more.
 pub fn recall(
     job: &Job<'_>,
     ledger: &mut dyn Ledger,
@@ -101,7 +101,7 @@ pub fn recall(
     if let Some(alone) = alone {
         recalling.take(&alone)?;
     }
-    // A few at a time: the text of a large site is not held.
+    // A few at a time, because the text of a large site does not fit into memory.
     let children_in_order: Vec<_> = children.iter().collect();
     for some in children_in_order.chunks(AT_ONCE) {
         let fetched = some.iter().map(|(name, _)| Ok(if parts_of(name).is_some() { fetch(name)? } else { None }));
@@ -119,7 +119,7 @@ pub fn recall(
         }
     }
     let files = recalling.files;
-    let Some(at) = files.iter().map(|file| file.standing.changed).max() else { return Ok(None) };
+    let Some(at) = files.iter().map(|file| file.digest.changed).max() else { return Ok(None) };
     recalled.files = files.len() as u64;
     recalled.entries = files.iter().filter(|file| file.kind == FileKind::Pages).map(|file| u64::from(file.urls)).sum();
     limit(&*writing, job, &files)?;
@@ -134,7 +134,7 @@ pub fn recall(
     Ok(Some(recalled))
 }
 
-/// Takes a file apart that this tool wrote; none where it is not as this tool writes.
+/// Reads a file that this tool wrote; `None` if it does not look like one.
 fn file(bytes: &[u8], (section, kind, number): (&str, FileKind, u32), changed: i64) -> Option<ReadBackFile> {
     let start = memchr::memmem::find(bytes, b"<url>")?;
     let text = bytes[start..].strip_suffix(Frame::CLOSE)?;
@@ -154,21 +154,21 @@ fn file(bytes: &[u8], (section, kind, number): (&str, FileKind, u32), changed: i
     })
 }
 
-/// Files on their way into the ledger.
+/// Files that are being added to the ledger.
 struct Recalling<'w> {
     writing: &'w dyn Writing,
     seed: u64,
     files: Vec<RecalledFile>,
 }
 
-/// A file that was taken in.
+/// A file that was added.
 struct RecalledFile {
     id: i64,
     section: String,
     kind: FileKind,
     number: u32,
     urls: u32,
-    standing: FileDigest,
+    digest: FileDigest,
 }
 
 impl Recalling<'_> {
@@ -185,7 +185,7 @@ impl Recalling<'_> {
             (text, urls)
         });
         let segments: Vec<(&[u8], &[RawUrl])> = segments.collect();
-        // Nothing is known of what the entries said: the build that follows makes every segment anew.
+        // It is unknown what the entries said, so the next build rebuilds every segment.
         let made = segments.par_iter().map_init(SegmentCompressor::hasty, |compressor, (text, urls)| {
             let frame = facts_of(text, Frame::ALL).0;
             let mut facts = ContentCounts::default();
@@ -200,14 +200,14 @@ impl Recalling<'_> {
             writing.keep_segment(id, number, *holds, segment, (entries, &[]))?;
         }
         let ReadBackFile { changed, crc, size, kind, number, .. } = *file;
-        let standing = FileDigest { changed, crc, size };
-        self.files.push(RecalledFile { id, section: file.section.clone(), kind, number, urls, standing });
+        let digest = FileDigest { changed, crc, size };
+        self.files.push(RecalledFile { id, section: file.section.clone(), kind, number, urls, digest });
         Ok(())
     }
 }
 
-/// What the files may hold, as if they had been opened by this configuration. What they might hold when they were opened is not
-/// known, but that one of several holds so many is: a file alone goes on filling up.
+/// Sets the limits of the files as if this configuration had opened them. The original limits are unknown, except that
+/// a file which is not the last holds as many entries as it may; a single file goes on filling up.
 fn limit(writing: &dyn Writing, job: &Job<'_>, files: &[RecalledFile]) -> Result<(), StoreError> {
     let mut kinds: BTreeMap<(&str, FileKind), Vec<&RecalledFile>> = BTreeMap::new();
     for file in files {
@@ -221,7 +221,7 @@ fn limit(writing: &dyn Writing, job: &Job<'_>, files: &[RecalledFile]) -> Result
         let most = files.iter().map(|file| file.urls).max().unwrap_or(0).clamp(1, MOST_URLS);
         let urls = if files.len() == 1 { opened.urls.max(most) } else { most };
         for file in &files {
-            writing.file_stands(file.id, Limits { urls, ..opened }, file.standing)?;
+            writing.file_stands(file.id, Limits { urls, ..opened }, file.digest)?;
         }
         let last = files.iter().map(|file| file.number).max().unwrap_or(0);
         writing.set_next_number(section, kind, last + 1)?;
@@ -229,7 +229,7 @@ fn limit(writing: &dyn Writing, job: &Job<'_>, files: &[RecalledFile]) -> Result
     Ok(())
 }
 
-/// What can be remembered of an entry: a day that is stated may have been that of a change that was seen.
+/// What can be remembered of an entry. A day may have been that of a change that was seen.
 fn entry(url: &RawUrl, seed: u64) -> RememberedEntry {
     let stated = url.lastmod.as_deref().and_then(|text| Lastmod::read(text, &TimeZone::UTC));
     let observed = match stated {
@@ -240,7 +240,7 @@ fn entry(url: &RawUrl, seed: u64) -> RememberedEntry {
     RememberedEntry { observed, declared: fingerprint::written_date(stated), ..RememberedEntry::recalled(key) }
 }
 
-/// Notes the files of ours that are there, those too that left the index, so that no number is given twice.
+/// Records all existing files of this tool, including those that have left the index, so that no number is used twice.
 fn outputs(
     writing: &dyn Writing,
     (destination, names): (&dyn Destination, &Names),

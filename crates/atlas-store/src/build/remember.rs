@@ -1,4 +1,4 @@
-//! Remembering what was learnt, beside the files.
+//! Remembering what a run learnt, besides its files.
 
 use std::collections::HashSet;
 
@@ -8,7 +8,7 @@ use crate::arrange::SegmentPlan;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Writing};
 
-/// Remembers how rows are known that came in another form and say the same, in segments that stay.
+/// Remembers the new fingerprints of rows that came in another form and say the same, in segments that stay.
 pub(super) fn restate(found: &RunFindings, writing: &dyn Writing) -> Result<(), StoreError> {
     let mut restated = found.settled.restated.iter().copied().peekable();
     let kept: HashSet<(i64, u32)> = found
@@ -43,14 +43,14 @@ pub(super) fn restate(found: &RunFindings, writing: &dyn Writing) -> Result<(), 
     Ok(())
 }
 
-/// Remembers what was learnt of files, for a run that writes nothing else.
+/// Remembers what was learnt about files, in a run that writes nothing else.
 pub(super) fn learn(job: &Job<'_>, found: &RunFindings, ledger: &mut dyn Ledger) -> Result<(), StoreError> {
     let writing = ledger.transaction()?;
     keep_memories(job, found, &*writing)?;
     writing.commit()
 }
 
-/// Keeps what sources learnt.
+/// Saves what sources learnt.
 pub(super) fn keep_memories(job: &Job<'_>, found: &RunFindings, writing: &dyn Writing) -> Result<(), StoreError> {
     for (source, memory) in job.sources.iter().zip(&found.memories) {
         writing.remember(&source.name(), source.settings(), memory)?;

@@ -1,4 +1,4 @@
-//! What a run has to say of what it found.
+//! The report on the findings of a run.
 
 use atlas_core::report::{Counted, Outcome};
 
@@ -12,7 +12,7 @@ use crate::report::{
     Survey,
 };
 
-/// What was found, in files of these fates and sizes.
+/// The report, for files with these fates and sizes.
 pub(super) fn report(job: &Job<'_>, found: &RunFindings, form: MainFile, fates: &[FileFate], sizes: &[u64]) -> Survey {
     let (settled, plan) = (&found.settled, &found.plan);
     let sections =
@@ -79,7 +79,7 @@ pub(super) fn report(job: &Job<'_>, found: &RunFindings, form: MainFile, fates: 
     }
 }
 
-/// The run in brief.
+/// The summary of a run.
 pub(super) fn run_row(job: &Job<'_>, built: &Built) -> RunRow {
     let survey = &built.survey;
     RunRow {

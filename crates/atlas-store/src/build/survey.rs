@@ -1,4 +1,4 @@
-//! Surveys: what would be in, and what is left out; nothing of the site is written.
+//! Surveys: what would be listed, and what is left out. Nothing of the site is written.
 
 use atlas_core::report::Notice;
 
@@ -13,7 +13,8 @@ use crate::guard::guard;
 use crate::ledger::Ledger;
 use crate::report::{FileFate, Survey};
 
-/// Gathers and shows what would be in, and why the rest is left out. Writes nothing but what was learnt of files.
+/// Gathers entries and reports which would be listed, and why the others are left out. Writes nothing except what was
+/// learnt about files.
 pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreError> {
     let found = find(job, ledger, Purpose::Look)?;
     let plan = &found.plan;
@@ -38,7 +39,7 @@ pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreErr
     Ok(Survey { notices, accepted_in_vain, held, robots, other_sitemaps, ..report(job, &found, form, &fates, &sizes) })
 }
 
-/// Gathers and lists entries, those that are left out too. Returns the list and how many there are in all.
+/// Gathers and lists entries, including those that are left out. Returns the list and the total number.
 pub fn list(job: &Job<'_>, ledger: &mut dyn Ledger, listing: &Listing) -> Result<(Vec<Listed>, u64), StoreError> {
     let found = find(job, ledger, Purpose::LookCloser)?;
     learn(job, &found, ledger)?;

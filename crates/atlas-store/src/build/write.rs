@@ -1,4 +1,4 @@
-//! The build: writes the files, the index and robots.txt, and remembers.
+//! The build: writes the files, the index and robots.txt, and updates the ledger.
 
 use std::thread;
 
@@ -24,11 +24,17 @@ use crate::settle::EXAMPLES;
 pub enum Ended {
     /// The files are written.
     Built(Box<Built>),
-    /// A guard held it back: nothing was written. This is what would have happened.
+    /// A guard held it back. Nothing was written; this is what would have happened.
     Held(Box<Preview>),
 }
 
-/// Gathers, chooses, writes the files, the index and robots.txt, and remembers.
+/// Gathers, chooses, writes the files, the index and robots.txt, and updates the ledger.
+///
+/// # Errors
+///
+/// Returns a [`StoreError`] if a source, a file or the ledger fails, or if it was asked to stop. The site and the
+/// ledger are then as before, or the next build finishes or undoes what was begun. A build that a guard holds back is
+/// not an error: see [`Ended::Held`].
 pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError> {
     let found = find(job, ledger, Purpose::Write)?;
     if !guard(&found.outlook(job)).is_empty() {
@@ -52,7 +58,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     let writing = ledger.transaction()?;
     let published = publisher.publish(&*writing, &stale, || {
         let stands = |place| found.settled.entry_rows.is_entry(place);
-        keep_chunks(&found.knowing, &found.arrivals, stands, &*writing, folder)
+        keep_chunks(&found.reuse, &found.arrivals, stands, &*writing, folder)
     })?;
     if form == MainFile::Index {
         writing.set_fact(Fact::MainFile, Some("index"))?;
@@ -107,7 +113,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     }
     drop(extra_files);
     drop(lines);
-    // Giving a million rows back to the system takes as long as bringing the ledger to the disk.
+    // Freeing a million rows takes as long as syncing the ledger.
     thread::scope(|scope| {
         scope.spawn(|| drop(found));
         writing.commit()

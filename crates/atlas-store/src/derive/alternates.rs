@@ -1,4 +1,4 @@
-//! Groups of translations among what goes in.
+//! Finding the groups of translations among the listed entries.
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
@@ -20,11 +20,11 @@ pub(crate) struct Alternates {
     lists: Vec<Vec<Alternate<'static>>>,
     prints: Vec<u64>,
     of: BTreeMap<RowId, u32>,
-    /// Links that are left out: the page, and what there is to say.
+    /// Links that are ignored: the page, and what is wrong.
     pub(crate) faults: BTreeMap<Notice, Sample>,
 }
 
-/// An entry that goes in.
+/// A listed entry.
 struct GroupedEntry {
     row_id: RowId,
     named: RowId,
@@ -62,7 +62,7 @@ impl Alternates {
         let key = |url: &str| fingerprint::key(arrivals.decider().seed(), url);
         let mut row_ids: Vec<usize> = (0..entries.len()).filter(|at| everyone || entries[*at].speaks).collect();
         if !everyone {
-            // Those that others speak of belong to a group too, even where they are silent themselves.
+            // Pages that others link to belong to a group, too, even if they have no such links themselves.
             let mut asked: HashSet<usize> = row_ids.iter().copied().collect();
             for at in row_ids.clone() {
                 for link in Contribution::read(&arrivals.row(entries[at].row_id)).alternates {
@@ -96,12 +96,12 @@ impl Alternates {
         found
     }
 
-    /// Whether there is no group.
+    /// Whether there are no groups.
     pub(crate) fn is_empty(&self) -> bool {
         self.of.is_empty()
     }
 
-    /// The rows of all entries that are in a group.
+    /// The rows of all entries in groups.
     pub(crate) fn row_ids(&self) -> impl Iterator<Item = RowId> {
         self.of.keys().copied()
     }
@@ -116,13 +116,13 @@ impl Alternates {
         self.lists.get(group as usize).map_or(&[], Vec::as_slice)
     }
 
-    /// A fingerprint of that.
+    /// A fingerprint of that list.
     pub(crate) fn print(&self, group: u32) -> u64 {
         self.prints.get(group as usize).copied().unwrap_or(0)
     }
 }
 
-/// Of what is said of an entry, only what a group is made of: there may be as many as entries.
+/// What an entry says about its group, and nothing else, because there may be as many as entries.
 struct Speaking<'a> {
     url: Cow<'a, str>,
     language: Option<Cow<'a, str>>,

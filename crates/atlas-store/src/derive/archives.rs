@@ -1,4 +1,4 @@
-//! The pages of archives, as one more source of the build.
+//! Deriving the pages of archives, which form one more source of the build.
 
 use std::collections::HashSet;
 use std::io;
@@ -20,19 +20,19 @@ use crate::provenance::Provenances;
 use crate::settle::{EntryRow, EntryRows, Expected, ReportLimits, join};
 use atlas_core::report::{Outcome, Problem};
 
-/// The name of that source in reports; it comes after all others.
+/// The name of this source in reports. It comes after all others.
 pub const ARCHIVES: &str = "archives";
 
-/// What the ledger remembers of entries, by its order: what their pages were like, for the days on which they were seen to change.
+/// What the ledger remembers of the entries' pages, in its order, to find out on which days they changed.
 pub(crate) struct PagesBefore<'a> {
     remembered: &'a Remembered,
     entries: Vec<RememberedEntry>,
-    /// The day of this run; none where what pages were like says nothing of what they are like now.
+    /// The day of this run; `None` if what pages were like before says nothing about now.
     today: Option<i32>,
 }
 
 impl<'a> PagesBefore<'a> {
-    /// Reads it; `today` is none where pages were read by another reader then.
+    /// Reads it; `today` is `None` if another version of the reader read the pages then.
     pub(crate) fn read(
         ledger: &dyn Ledger,
         remembered: &'a Remembered,
@@ -45,13 +45,13 @@ impl<'a> PagesBefore<'a> {
         Ok(Self { remembered, entries, today })
     }
 
-    /// The day on which an entry was last seen to change, this one included.
+    /// The day on which an entry was last seen to change, including today.
     fn seen(&self, entry_row: &EntryRow<'_>, provenance: u16) -> Option<i32> {
         let at = entry_row.prior?;
         self.today.filter(|_| self.moved(entry_row, provenance) == Some(true)).or_else(|| self.remembered.observed(at))
     }
 
-    /// Whether the page of an entry is not as it was; none where that cannot be told.
+    /// Whether the page of an entry has changed; `None` if that cannot be told.
     fn moved(&self, entry_row: &EntryRow<'_>, provenance: u16) -> Option<bool> {
         let known = self.entries.get(entry_row.prior? as usize)?;
         let can_be_told = known.from_page
@@ -61,7 +61,7 @@ impl<'a> PagesBefore<'a> {
         can_be_told.then_some(known.page != entry_row.summary.page)
     }
 
-    /// Whether so many pages moved at once that this is a redesign: then no day is today's.
+    /// Whether so many pages changed at once that this is a redesign: then no change counts as today's.
     fn is_redesigned(&self, arrivals: &Arrivals, entry_rows: &EntryRows) -> bool {
         let (mut known, mut moved) = (0u64, 0u64);
         for at in 0..arrivals.blocks() {
@@ -77,9 +77,9 @@ impl<'a> PagesBefore<'a> {
     }
 }
 
-/// Derives the pages of all archives from what the sources said, and adds them to the arrivals as a source of their own.
-/// An archive is as new as the dates in it, those on which entries were seen to change among them. `pages_known` tells
-/// whether some source reads the pages of the site: then an archive is listed only if its page was among them.
+/// Derives the pages of all archives from the contributions, and adds them to the arrivals as a source of their own. An
+/// archive is as new as its newest date, counting days on which entries were seen to change. `pages_known` tells
+/// whether some source reads the pages of the site: then an archive is listed only if its page is among them.
 pub(crate) fn archives(
     arrivals: &mut Arrivals,
     pages_known: bool,
@@ -93,7 +93,7 @@ pub(crate) fn archives(
         return Ok(None);
     }
     let blocks = arrivals.blocks();
-    // What is to be told of rows is told when all of them are joined.
+    // Remarks on rows are reported when all rows are joined.
     let telling = ReportLimits { examples: 0, accepted: &Accepted::default() };
     let entry_rows = EntryRows::from(join(arrivals, Some(before.remembered), expected, (provenances, 0), telling)?);
     if before.is_redesigned(arrivals, &entry_rows) {
@@ -109,7 +109,7 @@ pub(crate) fn archives(
         }
     });
     if !there.is_empty() {
-        // An archive's own page may be filed under it: it is no entry of it.
+        // The archive's own page may be filed under it, but is not one of its entries.
         (pages, troubles) = count(arrivals, &entry_rows, chooser, &before, &there).pages(&chooser.site);
     }
     arrivals.truncate(blocks);
@@ -130,7 +130,7 @@ fn key(page: &ArchivePage, seed: u64) -> u128 {
     fingerprint::key(seed, page.address.as_str())
 }
 
-/// Counts all entries that go in, but for those with these keys.
+/// Counts all kept entries, except those with these keys.
 fn count<'c>(
     arrivals: &Arrivals,
     entry_rows: &EntryRows,

@@ -1,5 +1,5 @@
-//! Deriving: what follows from all entries together. The pages of archives settle and are chosen like what a source says;
-//! groups of translations are found among what goes in.
+//! Deriving what follows from all entries together. The pages of archives settle and are chosen like the contributions
+//! of a source; groups of translations are found among the listed entries.
 
 mod alternates;
 pub(crate) mod archives;

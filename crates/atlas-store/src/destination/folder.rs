@@ -1,4 +1,4 @@
-//! A local folder: files appear under a temporary name, are brought to the disk, then renamed.
+//! A destination in local folders: files are written under a temporary name, synced to disk, then renamed.
 
 use std::any::Any;
 use std::collections::BTreeSet;
@@ -11,26 +11,26 @@ use crate::disk;
 use crate::error::StoreError;
 use crate::model::{OnDisk, Version};
 
-/// A local folder, or several: for sitemaps, for the site's visitors, for its templates, and robots.txt.
+/// Local folders: one for sitemaps, one for visitors' files, one for templates, and robots.txt.
 #[derive(Debug)]
 pub struct Folder {
     sitemaps: PathBuf,
     web_root: PathBuf,
     data: Option<PathBuf>,
     robots: Option<PathBuf>,
-    /// Folders in which a file was put since the last commit.
+    /// Folders into which files were put since the last commit.
     touched: Mutex<BTreeSet<PathBuf>>,
 }
 
 impl Folder {
-    /// Sitemap files go into `sitemaps`, as a rule the web root itself; files for visitors into `web_root`; what the site's own
-    /// templates include into `data`, where it is wanted. `robots` is the robots.txt of the site's host, where somebody says where
-    /// it is.
+    /// Sitemap files go into `sitemaps`, normally the web root itself; files for visitors into `web_root`; files for
+    /// the site's own templates into `data`, if set. `robots` is the robots.txt of the site's host, if its path is
+    /// configured.
     pub fn new(sitemaps: PathBuf, web_root: PathBuf, data: Option<PathBuf>, robots: Option<PathBuf>) -> Self {
         Self { sitemaps, web_root, data, robots, touched: Mutex::default() }
     }
 
-    /// Where a file is.
+    /// The path of a file.
     fn path(&self, name: &str) -> PathBuf {
         match (name.split_once(':'), &self.data, &self.robots) {
             (_, _, Some(robots)) if name == ROBOTS => robots.clone(),
@@ -65,7 +65,7 @@ impl Destination for Folder {
         let path = self.path(name);
         match fs::read(&path) {
             Ok(bytes) => Ok(Some(bytes)),
-            // What is no file is told when it is to be written over.
+            // If it is not a file, that is reported when it is about to be overwritten.
             Err(error) if error.kind() == io::ErrorKind::NotFound || path.is_dir() => Ok(None),
             Err(error) => Err(StoreError::io("cannot read", path)(error)),
         }
@@ -90,7 +90,8 @@ impl Destination for Folder {
     }
 
     fn list(&self) -> Result<Vec<String>, StoreError> {
-        // A folder that cannot be read has nothing of ours: that is told when it is written into.
+        // A folder that cannot be read contains nothing of ours; the error is reported when something is written into
+        // it.
         let names = fs::read_dir(&self.sitemaps).into_iter().flatten().flatten();
         Ok(names.filter_map(|one| one.file_name().into_string().ok()).collect())
     }
@@ -98,7 +99,7 @@ impl Destination for Folder {
     fn remove(&self, name: &str) -> Result<(), StoreError> {
         let path = self.path(name);
         disk::remove(&path)?;
-        // A folder below the one for templates was made for its file, and goes when nothing is left in it.
+        // Subfolders of the templates' folder were made for their files, and are removed when empty.
         let below = |folder: &&Path| self.data.as_ref().is_some_and(|data| *folder != data && folder.starts_with(data));
         for folder in path.ancestors().skip(1).take_while(below) {
             if fs::remove_dir(folder).is_err() {

@@ -1,4 +1,4 @@
-//! A destination in memory, for trials of what happens when a verb fails.
+//! A destination in memory, for testing what happens if an operation fails.
 
 use std::any::Any;
 use std::collections::BTreeMap;
@@ -9,7 +9,8 @@ use super::{Destination, Draft, DraftBody};
 use crate::error::StoreError;
 use crate::model::{OnDisk, Version};
 
-/// Files in memory. It can be told to fail at any verb, as a machine does that is switched off: what was put before stays.
+/// Files in memory. It can be told to fail at any operation, like a machine that is switched off: files that were put
+/// before remain.
 #[derive(Debug, Clone, Default)]
 pub struct InMemory(Arc<Mutex<MemoryState>>);
 
@@ -17,7 +18,7 @@ pub struct InMemory(Arc<Mutex<MemoryState>>);
 struct MemoryState {
     files: BTreeMap<String, (Version, Vec<u8>)>,
     written: i64,
-    /// So many verbs are left before all of them fail.
+    /// How many operations succeed before all of them fail.
     left: Option<u64>,
     verbs: u64,
 }
@@ -26,17 +27,17 @@ struct MemoryState {
 struct Bytes(Vec<u8>);
 
 impl InMemory {
-    /// From the verb after so many on, every verb fails.
+    /// Makes every operation fail after this many more.
     pub fn fail_after(&self, verbs: u64) {
         self.state().left = Some(verbs);
     }
 
-    /// No verb fails any more.
+    /// Makes operations succeed again.
     pub fn mend(&self) {
         self.state().left = None;
     }
 
-    /// Another destination that holds the same.
+    /// A copy of this destination with the same files.
     pub fn copy(&self) -> Self {
         let state = self.state();
         Self(Arc::new(Mutex::new(MemoryState {
@@ -46,7 +47,7 @@ impl InMemory {
         })))
     }
 
-    /// How many verbs were carried out.
+    /// The number of operations so far.
     pub fn verbs(&self) -> u64 {
         self.state().verbs
     }
@@ -60,7 +61,7 @@ impl InMemory {
         self.0.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Carries out a verb, unless it is to fail.
+    /// Carries out an operation, unless it is to fail.
     fn verb(&self) -> Result<MutexGuard<'_, MemoryState>, StoreError> {
         let mut state = self.state();
         match &mut state.left {
@@ -103,7 +104,7 @@ impl Destination for InMemory {
         Ok(self.verb()?.files.get(name).map(|(version, _)| *version))
     }
 
-    /// Each file is a verb of its own: a stop may come between any two.
+    /// Each file is an operation of its own, because a stop may come between any two.
     fn put(&self, drafts: Vec<Draft>) -> Result<Vec<(String, OnDisk)>, StoreError> {
         let mut put = Vec::with_capacity(drafts.len());
         for draft in drafts {

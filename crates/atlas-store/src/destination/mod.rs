@@ -1,10 +1,10 @@
-//! The destination: where published files live.
+//! Destinations: where published files live.
 //!
-//! Publishing, guards and recalling know files by name alone; what stands behind a name is the destination's business. A local
-//! [`Folder`] is its first form. [`InMemory`] is another, for trials: it can be told to fail at any verb.
+//! Publishing, guards and recalling know files only by name; the destination knows what a name stands for. [`Folder`]
+//! writes to local folders. [`InMemory`] is for tests and can be told to fail at any operation.
 //!
-//! A name is a plain file name beside the main file, `site:NAME` for a file in the web root where sitemaps are written elsewhere,
-//! `data:PATH` for a file that the site's own templates include, or [`ROBOTS`].
+//! A name is a plain file name beside the main file, `site:NAME` for a file in the web root if sitemaps are written
+//! elsewhere, `data:PATH` for a file that the site's own templates include, or [`ROBOTS`].
 
 mod names;
 mod folder;
@@ -22,33 +22,34 @@ use crate::model::{OnDisk, Version};
 /// The name of the robots.txt of the site's host.
 pub const ROBOTS: &str = "robots:";
 
-/// Where published files live. Each file appears whole, or not at all.
+/// Where published files live. Each file appears whole or not at all.
 pub trait Destination: Send + Sync {
-    /// Begins a file: nothing is seen of it until it is put.
+    /// Begins a file, which becomes visible only when it is put.
     fn begin(&self, name: &str) -> Result<Draft, StoreError>;
 
-    /// The bytes of a file; `None` where there is none.
+    /// The bytes of a file; `None` if it does not exist.
     fn read(&self, name: &str) -> Result<Option<Vec<u8>>, StoreError>;
 
-    /// The version of a file; `None` where there is none.
+    /// The version of a file; `None` if it does not exist.
     fn version(&self, name: &str) -> Result<Option<Version>, StoreError>;
 
-    /// Puts finished files in their places, in their order; from then on each survives a crash of the machine, but for its name.
+    /// Moves finished files into place, in order. From then on the contents of each survive a crash of the machine, but
+    /// perhaps not its name.
     fn put(&self, drafts: Vec<Draft>) -> Result<Vec<(String, OnDisk)>, StoreError>;
 
-    /// The names of all files beside the main file, in no order that means anything.
+    /// The names of all files beside the main file, in no particular order.
     fn list(&self) -> Result<Vec<String>, StoreError>;
 
-    /// Removes a file; one that is not there is no error.
+    /// Removes a file. It is not an error if it does not exist.
     fn remove(&self, name: &str) -> Result<(), StoreError>;
 
-    /// Sees to it that all that was put survives a crash of the machine under its name.
+    /// Makes the names of all files that were put survive a crash of the machine.
     fn commit(&self) -> Result<(), StoreError>;
 
-    /// Removes what was begun and never put, by a build that was killed. Only for the holder of the ledger.
+    /// Removes files that a killed build began and never put. Only for the holder of the ledger's lock.
     fn sweep(&self) -> Result<(), StoreError>;
 
-    /// Where a file is, for people.
+    /// Where a file is, for messages.
     fn shown(&self, name: &str) -> String;
 }
 
@@ -60,14 +61,14 @@ pub struct Draft {
     size: u64,
 }
 
-/// The bytes of a file that was begun, as its destination keeps them.
+/// The contents of a file that was begun, as its destination stores them.
 pub trait DraftBody: Write + Send {
-    /// For the destination that began it.
+    /// Converts it back for the destination that began it.
     fn into_any(self: Box<Self>) -> Box<dyn Any>;
 }
 
 impl Draft {
-    /// Begins a file of this name; `body` is where its bytes go.
+    /// Begins a file with this name; `body` takes its bytes.
     pub fn new(name: &str, body: Box<dyn DraftBody>) -> Self {
         Self { name: name.to_owned(), body, crc: crc32fast::Hasher::new(), size: 0 }
     }
@@ -77,12 +78,12 @@ impl Draft {
         &self.name
     }
 
-    /// How many bytes were written so far.
+    /// The number of bytes written so far.
     pub fn size(&self) -> u64 {
         self.size
     }
 
-    /// Its name, its bytes as the destination keeps them, and their CRC-32.
+    /// Its name, its contents as the destination stores them, and their CRC-32.
     pub fn into_parts(self) -> (String, Box<dyn Any>, u32) {
         (self.name, self.body.into_any(), self.crc.finalize())
     }
@@ -109,8 +110,8 @@ pub(crate) fn replace(destination: &dyn Destination, name: &str, bytes: &[u8]) -
     put.into_iter().next().map(|(_, on_disk)| on_disk).ok_or(StoreError::Stopped)
 }
 
-/// Whether a file holds what it should: untouched since it was written, or touched without a change. One that cannot be looked at
-/// does not.
+/// Whether a file has the expected contents: not touched since it was written, or touched without a change. A file that
+/// cannot be read does not.
 pub(crate) fn holds(destination: &dyn Destination, name: &str, wanted: &OnDisk) -> bool {
     match destination.version(name) {
         Ok(Some(version)) if version == wanted.version => true,
@@ -119,7 +120,7 @@ pub(crate) fn holds(destination: &dyn Destination, name: &str, wanted: &OnDisk) 
     }
 }
 
-/// The same by the bytes alone: of a file that a killed build may have touched, the version says nothing.
+/// The same, but comparing the bytes: if a killed build may have touched a file, its version proves nothing.
 pub(crate) fn has_bytes(destination: &dyn Destination, name: &str, wanted: &OnDisk) -> bool {
     let bytes = destination.read(name);
     bytes.is_ok_and(|bytes| bytes.is_some_and(|bytes| crc32fast::hash(&bytes) == wanted.crc))
@@ -137,7 +138,7 @@ mod tests {
         Folder::new(path.to_owned(), path.to_owned(), Some(path.join("data")), None)
     }
 
-    /// What holds of all destinations.
+    /// What must hold for every destination.
     #[rstest]
     fn a_file_appears_whole_and_is_known_again(#[values(true, false)] on_disk: bool) {
         let path = tempfile::tempdir().unwrap();

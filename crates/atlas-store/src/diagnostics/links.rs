@@ -1,4 +1,4 @@
-//! Where the links of all pages lead: to pages that are there, to some that are not, and to none.
+//! Where the links of all pages lead: to existing pages, to missing ones, or astray.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 
@@ -12,10 +12,10 @@ use crate::settle::{ReportLimits, Sample, Settled};
 use crate::source::Source;
 use atlas_core::report::{Example, Notice, Noticed};
 
-/// The most examples of one notice that a survey finds by itself.
+/// The most examples of one notice that a survey collects.
 const MOST_EXAMPLES: usize = 1000;
 
-/// Where links lead that deserve notice: by address, the first page that has it, and what else there is to say.
+/// Noted link targets: by address, the first page that links there, and details.
 type NotedLinks = BTreeMap<String, (RowId, String, String)>;
 
 /// Where the links of all pages lead.
@@ -23,29 +23,29 @@ pub(super) struct Links<'a> {
     arrivals: &'a Arrivals,
     settled: &'a Settled,
     telling: ReportLimits<'a>,
-    /// Some source reads the pages of the site, those that list others too.
+    /// Whether some source reads the pages of the site, including those that list others.
     reads_pages: bool,
-    /// Keys of addresses that some other page links to.
+    /// The keys of addresses that another page links to.
     linked: HashSet<u128>,
-    /// Addresses that lead to nothing.
+    /// Addresses where nothing is.
     dead: NotedLinks,
-    /// Addresses that are spelt as the site does not spell its own.
+    /// Addresses that the site spells differently.
     misspelt: NotedLinks,
     /// Addresses that redirect.
     redirected: NotedLinks,
-    /// Addresses of drafts and of pages that forbid indexing.
+    /// Addresses of drafts and pages that forbid indexing.
     kept_out: NotedLinks,
 }
 
-/// What is known of the addresses that links may lead to.
+/// What is known about the targets of links.
 struct KnownAddresses<'a> {
-    /// All that are there.
+    /// All that exist.
     there: HashSet<u128>,
-    /// Those of which the server says that they are not there.
+    /// Those that do not exist, according to the server.
     dead: HashSet<u128>,
-    /// Those that are left out, for a reason that links should heed.
+    /// Those that are left out for a reason that matters to links.
     left_out: HashMap<u128, (Reason, RowId)>,
-    /// Addresses that were looked up and lead to nothing, or do not.
+    /// Addresses that were looked up, and whether nothing is there.
     looked_up: HashMap<u128, bool>,
     seed: u64,
     site: &'a Site,
@@ -100,10 +100,11 @@ impl<'a> Links<'a> {
                 known.left_out.insert(entry_row.summary.key(), (reason, entry_row.row_id));
             }
         });
-        // A folder that is served has all pages of the site; who walks a site looks at some of them, and asks for those.
+        // A folder that is served contains all pages of the site. A crawl sees only some of them and looks up the
+        // others.
         let has_all = sources.iter().any(|source| source.serves().is_some());
         for (row_id, packed) in links {
-            // The page for visitors leads everywhere, and says nothing of how the site itself is linked.
+            // The visitor page links everywhere, which says nothing about how the site itself is linked.
             let row = arrivals.row(row_id);
             if chooser.own_files.holds(url_of(&row)) {
                 continue;
@@ -115,7 +116,8 @@ impl<'a> Links<'a> {
         found
     }
 
-    /// Takes a link of a page. Where the page's source has all pages of the site, or the server said so, what is not known is dead.
+    /// Processes a link of a page. If the page's source has all pages of the site, or the server said so, an unknown
+    /// target is dead.
     fn link(
         &mut self,
         link: &str,
@@ -163,7 +165,7 @@ impl<'a> Links<'a> {
         }
     }
 
-    /// Pages that no other page links to. Who has articles alone does not know the pages that list them.
+    /// Pages that no other page links to. A site of articles alone does not include the pages that list them.
     pub(super) fn unlinked(&self) -> Option<Noticed> {
         if !self.reads_pages {
             return None;
@@ -184,7 +186,7 @@ impl<'a> Links<'a> {
         Some(Noticed::of_counted(Notice::Unlinked, None, lonely.counted()))
     }
 
-    /// Links that lead to nothing, elsewhere than they should, or to what is no page for visitors.
+    /// Links that lead nowhere, elsewhere than they should, or to something that is not a page for visitors.
     pub(super) fn astray(&self) -> Vec<Noticed> {
         vec![
             self.noticed(Notice::LinkedNotFound, &self.dead),
@@ -207,7 +209,7 @@ impl<'a> Links<'a> {
     }
 }
 
-/// Remembers the first page that has a link.
+/// Remembers the first page with a link.
 fn see(seen: &mut NotedLinks, link: &str, (row_id, page): (RowId, &str), more: impl FnOnce() -> String) {
     match seen.get_mut(link) {
         Some(first) if row_id < first.0 => (first.0, first.1) = (row_id, page.to_owned()),
@@ -216,7 +218,7 @@ fn see(seen: &mut NotedLinks, link: &str, (row_id, page): (RowId, &str), more: i
     }
 }
 
-/// Other spellings under which servers give out the same page.
+/// Other spellings under which servers deliver the same page.
 fn spellings(url: &str) -> Vec<String> {
     let plain = url.split('?').next().unwrap_or(url);
     let mut others = vec![plain.to_owned()];
@@ -236,7 +238,7 @@ fn spellings(url: &str) -> Vec<String> {
     others
 }
 
-/// How many examples are kept of what a survey finds by itself.
+/// How many examples a survey collects.
 pub(super) fn most_of(telling: ReportLimits<'_>) -> usize {
     telling.examples.max(MOST_EXAMPLES)
 }

@@ -1,4 +1,4 @@
-//! Lists of entries: all, or of one section, reason, source or folder; sorted and cut as asked.
+//! Lists of entries: all entries, or those of one section, reason, source or folder, sorted and limited as requested.
 
 use std::collections::{HashMap, HashSet};
 
@@ -14,20 +14,20 @@ use crate::ledger::Remembered;
 use crate::settle::{EntryRow, Settled};
 use atlas_core::report::Outcome;
 
-/// Which entries are wanted. Every wish that is stated must be met.
+/// Which entries are listed. All conditions that are set must hold.
 #[derive(Debug, Clone, Default)]
 pub struct Filter {
-    /// They go into this section.
+    /// They are in this section.
     pub section: Option<String>,
     /// They are left out for this reason.
     pub reason: Option<Reason>,
-    /// A source whose name holds this speaks of them.
+    /// The name of one of their sources contains this.
     pub source: Option<String>,
     /// Their path begins with this.
     pub under: Option<String>,
 }
 
-/// In which order they come.
+/// The order of a list.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum ListingOrder {
     /// As the sources name them.
@@ -35,20 +35,20 @@ pub enum ListingOrder {
     Found,
     /// By URL.
     Url,
-    /// The newest first, those without a date last.
+    /// Newest first, entries without a date last.
     Newest,
-    /// Those with the most pictures first.
+    /// Most pictures first.
     Pictures,
 }
 
-/// A wish for a list.
+/// The options of a list.
 #[derive(Debug, Clone, Default)]
 pub struct Listing {
-    /// Which.
+    /// Which entries.
     pub filter: Filter,
     /// In which order.
     pub order: ListingOrder,
-    /// At most so many.
+    /// The most entries.
     pub most: Option<usize>,
 }
 
@@ -57,15 +57,15 @@ pub struct Listing {
 pub struct Listed {
     /// The URL.
     pub url: String,
-    /// The section it goes into.
+    /// Its section.
     pub section: Option<String>,
     /// Why it is left out.
     pub reason: Option<Reason>,
     /// The date that is written.
     pub lastmod: Option<Lastmod>,
-    /// Its pictures: those that are written, where it goes in.
+    /// Its pictures: those that are written, if it is kept.
     pub images: usize,
-    /// Its videos: those that are written, where it goes in; of any other, those that could be.
+    /// Its videos: those that are written, if it is kept; otherwise those that could be.
     pub videos: usize,
     /// Its title.
     pub title: Option<String>,
@@ -73,13 +73,13 @@ pub struct Listed {
     pub image: Option<String>,
     /// When it was published.
     pub published: Option<Lastmod>,
-    /// The sitemap file that it stands in, or will with the next build.
+    /// The sitemap file that contains it, or will after the next build.
     pub file: Option<String>,
-    /// The sources that speak of it, in their order.
+    /// Its sources, in order.
     pub sources: Vec<String>,
 }
 
-/// Makes a list; also tells how many there are in all. `files` tells by its key which file an entry stands in.
+/// Makes a list, and counts all matching entries. `files` gives the file of an entry by key.
 pub(crate) fn list(
     listing: &Listing,
     arrivals: &Arrivals,
@@ -113,7 +113,7 @@ pub(crate) fn list(
     (shown, count)
 }
 
-/// Drops what most titles of a section end with, the name of the site or of the section.
+/// Removes the ending that most titles of a section have, the name of the site or section.
 fn drop_names(entries: &mut [Listed]) {
     let mut names: HashMap<Option<String>, Option<String>> = HashMap::new();
     let sections: HashSet<Option<String>> = entries.iter().map(|one| one.section.clone()).collect();

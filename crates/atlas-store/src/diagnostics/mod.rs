@@ -1,4 +1,4 @@
-//! Looking at a site as a whole, once its entries are settled: what deserves notice, and lists of entries.
+//! Diagnostics: notices about a settled site as a whole, and lists of its entries.
 
 mod listing;
 mod links;

@@ -1,4 +1,4 @@
-//! What deserves notice: facts that no entry shows by itself.
+//! Notices: facts that no single entry shows.
 
 use std::collections::hash_map::Entry;
 use std::collections::{HashMap, HashSet};
@@ -16,19 +16,19 @@ use crate::settle::{EntryRow, ReportLimits, Sample, Settled};
 use crate::source::Source;
 use atlas_core::report::{Example, Notice, Noticed, Outcome};
 
-/// A list of pictures as long as this is compared whole.
+/// Lists with at most this many pictures are compared completely.
 const MOST_PICTURES: usize = 50;
 
-/// Kinds that are told by a build too: they cost nothing to find.
+/// Notices that a build reports, too, because they cost nothing to find.
 const BY_A_BUILD: [Notice; 4] =
     [Notice::UnknownPlayer, Notice::VideoNotWritten, Notice::NoHead, Notice::DateNotWritten];
 
-/// What a build tells.
+/// The notices of a build.
 pub(crate) fn notice_while_building(settled: &Settled) -> Vec<Noticed> {
     BY_A_BUILD.into_iter().filter_map(|code| of_kind(settled, code)).collect()
 }
 
-/// Goes over a settled site.
+/// The notices of a survey.
 pub(crate) fn notice(
     arrivals: &Arrivals,
     settled: &Settled,
@@ -76,7 +76,7 @@ pub(crate) fn notice(
     all
 }
 
-/// Oddities of one kind, if there are any.
+/// Remarks of one kind, if there are any.
 fn of_kind(settled: &Settled, code: Notice) -> Option<Noticed> {
     Some(Noticed::of_counted(code, None, settled.counts.remarks.by_notice.get(&code)?.counted()))
 }
@@ -96,7 +96,7 @@ fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
     settled.counts.remarks.at_odds.iter().map(one).collect()
 }
 
-/// Entries that old sitemaps alone know, although some source reads the pages of the site.
+/// Entries that only old sitemaps name, although some source reads the pages of the site.
 fn only_in_old_sitemaps(
     arrivals: &Arrivals,
     settled: &Settled,
@@ -118,7 +118,7 @@ fn only_in_old_sitemaps(
     Noticed::of_counted(Notice::OnlyOldSitemap, None, alone.counted())
 }
 
-/// Goes over the rows of all entries, block by block: one that waits on the disk is brought once.
+/// Passes on the rows of all entries, block by block, so that each block on disk is read once.
 fn each_row(arrivals: &Arrivals, settled: &Settled, take: &mut dyn FnMut(EntryRow<'_>, &[u8])) {
     for at in 0..arrivals.blocks() {
         let block = arrivals.block(at);
@@ -126,7 +126,7 @@ fn each_row(arrivals: &Arrivals, settled: &Settled, take: &mut dyn FnMut(EntryRo
     }
 }
 
-/// Pages whose URLs differ only in the order of their parameters, and whose text is the same.
+/// Pages whose URLs differ only in the order of their parameters and whose text is the same.
 fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: ReportLimits<'_>) -> Noticed {
     let mut first: HashMap<(String, u64), String> = HashMap::new();
     let mut pages: Vec<(RowId, String, u64)> = Vec::new();
@@ -153,7 +153,7 @@ fn same_parameters(arrivals: &Arrivals, settled: &Settled, telling: ReportLimits
     Noticed::of_counted(Notice::SameParameters, None, repeated.counted())
 }
 
-/// A URL with its parameters in the order of their names.
+/// A URL with its parameters sorted by name.
 fn in_one_order(url: &str) -> String {
     let Some((before, query)) = url.split_once('?') else { return url.to_owned() };
     let mut parameters: Vec<&str> = query.split('&').collect();
@@ -161,7 +161,7 @@ fn in_one_order(url: &str) -> String {
     format!("{before}?{}", parameters.join("&"))
 }
 
-/// Entries that belong to another, and have no picture and no title that the other has not.
+/// Entries that belong to another and have no picture and no title that the other lacks.
 fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: ReportLimits<'_>) -> Option<Noticed> {
     let each = |take: &mut dyn FnMut(EntryRow<'_>, &Contribution<'_>)| {
         each_row(arrivals, settled, &mut |entry_row, row| take(entry_row, &Contribution::read(row)));
@@ -209,7 +209,7 @@ fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: R
     Some(Noticed::new(Notice::RepeatsParent, None, count, examples))
 }
 
-/// What the structured data of pages with videos lacks: that which they carry, and that which would be written for them.
+/// What the structured data of pages with videos lacks: the pages' own, and ours.
 fn structured_data(arrivals: &Arrivals, settled: &Settled, telling: ReportLimits<'_>) -> [Noticed; 2] {
     let (mut stated, mut made) = (Sample::default(), Sample::default());
     settled.entry_rows.each(arrivals, |entry_row| {
@@ -244,6 +244,6 @@ fn adds_nothing(contribution: &Contribution<'_>, parent: &Contribution<'_>) -> b
     let same_text = contribution.description.is_none() || contribution.description == parent.description;
     let pictures = contribution.images.len() <= MOST_PICTURES
         && contribution.images.iter().all(|image| parent.images.contains(image));
-    // A page that shows a picture of its article and says no more than that is the usual case.
+    // The usual case: a page that shows a picture of its article and nothing else.
     pictures && (same_title || !contribution.images.is_empty()) && same_text && contribution.videos.is_empty()
 }

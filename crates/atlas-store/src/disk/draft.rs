@@ -1,4 +1,4 @@
-//! Files that appear whole: written under a temporary name, brought to the disk, then renamed.
+//! Files that appear whole: written under a temporary name, synced to disk, then renamed.
 
 use std::fs::{self, File};
 use std::io::{self, BufWriter, Write};
@@ -11,10 +11,10 @@ use crate::error::StoreError;
 
 const TEMPORARY: &str = ".atlas-";
 const TEMPORARY_END: &str = ".tmp";
-/// From so many bytes on it is worth while to bring a file to the disk while it is being written.
+/// From this many bytes on it pays to sync a file while it is being written.
 const LARGE: u64 = 8 << 20;
 
-/// A file under its temporary name.
+/// A file under a temporary name.
 pub struct TempFile {
     target: PathBuf,
     file: BufWriter<NamedTempFile>,
@@ -22,21 +22,21 @@ pub struct TempFile {
 }
 
 impl TempFile {
-    /// Begins a file that will be `target`.
+    /// Begins a file that will become `target`.
     pub fn begin(target: &Path) -> Result<Self, StoreError> {
         let folder = target.parent().unwrap_or(Path::new("."));
         let mut builder = tempfile::Builder::new();
         builder.prefix(TEMPORARY).suffix(TEMPORARY_END);
-        // What a web server serves is readable to it: the mask of the user decides, as for any file.
+        // Web servers must be able to read it, so the user's umask decides, as for any file.
         #[cfg(unix)]
         builder.permissions(std::os::unix::fs::PermissionsExt::from_mode(0o666));
-        // Its name does not matter to anyone: only what stood in the way.
+        // The temporary name means nothing to anyone, so only the cause is reported.
         let file = builder.tempfile_in(folder).map_err(|error| io::Error::from(error.kind()));
         let file = file.map_err(StoreError::io("cannot write into", folder))?;
         Ok(Self { target: target.to_owned(), file: BufWriter::with_capacity(1 << 14, file), size: 0 })
     }
 
-    /// Hands what is still buffered to the system.
+    /// Passes what is still buffered to the system.
     fn flushed(self) -> Result<Flushed, StoreError> {
         let target = self.target;
         let failed = StoreError::io("cannot write", &target);
@@ -45,7 +45,7 @@ impl TempFile {
     }
 }
 
-/// A file that is complete under its temporary name, but perhaps not on the disk yet.
+/// A file that is complete under its temporary name but perhaps not synced yet.
 struct Flushed {
     target: PathBuf,
     file: NamedTempFile,
@@ -63,22 +63,22 @@ impl Flushed {
     }
 }
 
-/// From this many small files on, their file system as a whole is brought to the disk: once, rather than once for each.
+/// From this many small files on, their whole file system is synced once, rather than each file.
 #[cfg(target_os = "linux")]
 const MANY: usize = 16;
-/// How large such files are at most, on average. Of larger ones the waits count for little, and whatever else is being written
-/// there need not be waited for.
+/// The largest average size of such files. For larger ones the waits matter less, and other writes on the same file
+/// system need not be waited for.
 #[cfg(target_os = "linux")]
 const SMALL: u64 = 512 << 10;
 
-/// Brings what was written of a large file so far to the disk. What cannot be done now is done when it is finished.
+/// Syncs what has been written of a large file so far. If that fails, it is done when the file is finished.
 pub(crate) fn bring(path: &Path) {
     if fs::metadata(path).is_ok_and(|metadata| metadata.len() >= LARGE) {
         let _ = File::open(path).and_then(|file| file.sync_data());
     }
 }
 
-/// Brings files to the disk and puts them in their places; tells how they look there.
+/// Syncs files and moves them into place. Returns their stamps.
 pub fn put_in_place(drafts: Vec<TempFile>) -> Result<Vec<Stamp>, StoreError> {
     let bytes = drafts.iter().map(|draft| draft.size).sum();
     let flushed: Vec<Flushed> = drafts.into_iter().map(TempFile::flushed).collect::<Result<_, _>>()?;
@@ -86,7 +86,7 @@ pub fn put_in_place(drafts: Vec<TempFile>) -> Result<Vec<Stamp>, StoreError> {
     flushed.into_iter().map(Flushed::rename).collect()
 }
 
-/// Brings files of so many bytes in all to the disk.
+/// Syncs files with this many bytes in total.
 fn sync_all(files: &[Flushed], bytes: u64) -> Result<(), StoreError> {
     #[cfg(not(target_os = "linux"))]
     let _ = bytes;
@@ -120,7 +120,7 @@ pub fn replace(target: &Path, bytes: &[u8]) -> Result<Stamp, StoreError> {
     file.rename()
 }
 
-/// Removes a file; one that is not there is no error.
+/// Removes a file. It is not an error if it does not exist.
 pub fn remove(path: &Path) -> Result<(), StoreError> {
     match fs::remove_file(path) {
         Err(error) if error.kind() != io::ErrorKind::NotFound => Err(StoreError::io("cannot remove", path)(error)),
@@ -128,12 +128,12 @@ pub fn remove(path: &Path) -> Result<(), StoreError> {
     }
 }
 
-/// Brings the names in a folder to the disk.
+/// Syncs the names in a folder.
 pub fn sync_folder(folder: &Path) -> Result<(), StoreError> {
     File::open(folder).and_then(|folder| folder.sync_all()).map_err(StoreError::io("cannot write into", folder))
 }
 
-/// Removes what a killed build left under temporary names. Only for the holder of the lock.
+/// Removes temporary files that a killed build left. Only for the holder of the lock.
 pub fn sweep(folder: &Path) -> Result<(), StoreError> {
     let Ok(names) = fs::read_dir(folder) else { return Ok(()) };
     for name in names.flatten() {

@@ -1,4 +1,4 @@
-//! The disk: files that appear whole, how files look, what waits outside of memory, and gzip in pieces.
+//! The disk: files that appear whole, stamps of files, data that does not fit into memory, and segmented gzip.
 
 mod stamp;
 mod draft;

@@ -1,21 +1,21 @@
-//! gzip in segments: a file is compressed in pieces that can be put together anew without compressing them again.
+//! Segmented gzip: a file is compressed in pieces that can be combined anew without compressing them again.
 //!
-//! Each segment is raw deflate data that begins with an empty window and ends with a flush, on the boundary of a byte, so any
-//! sequence of segments is one valid deflate stream; the checksum of the whole is combined from theirs. The result is one ordinary
-//! gzip member (RFC 1952), which every reader takes.
+//! Each segment is raw deflate data that begins with an empty window and ends with a flush on a byte boundary, so any
+//! sequence of segments is one valid deflate stream. The checksum of the whole is combined from those of the segments.
+//! The result is one ordinary gzip member (RFC 1952), which every reader accepts.
 
 use std::io::{self, Read, Write};
 
 use crc32fast::Hasher;
 use flate2::{Compress, Compression, Decompress, FlushCompress, FlushDecompress, Status};
 
-/// The level that is written. The fastest that gives the sizes people expect of gzip.
+/// The compression level: the fastest that gives the sizes people expect of gzip.
 const LEVEL: u32 = 6;
 
-/// One compressed piece.
+/// One compressed segment.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Segment {
-    /// Raw deflate data, ending with a flush.
+    /// Raw deflate data that ends with a flush.
     pub body: Vec<u8>,
     /// CRC-32 of the unpacked bytes.
     pub crc: u32,
@@ -23,7 +23,7 @@ pub struct Segment {
     pub raw_size: u64,
 }
 
-/// Compresses pieces, one after the other, with the same tables.
+/// Compresses segments one after the other, reusing its tables.
 #[derive(Debug)]
 pub struct SegmentCompressor(Compress);
 
@@ -34,12 +34,12 @@ impl Default for SegmentCompressor {
 }
 
 impl SegmentCompressor {
-    /// For pieces that are soon to be made anew: as fast as can be, and larger.
+    /// A compressor for segments that will soon be rebuilt: as fast as possible, with larger output.
     pub fn hasty() -> Self {
         Self(Compress::new(Compression::fast(), false))
     }
 
-    /// Compresses one piece.
+    /// Compresses one segment.
     pub fn compress(&mut self, raw: &[u8]) -> io::Result<Segment> {
         let compress = &mut self.0;
         compress.reset();
@@ -56,13 +56,17 @@ impl SegmentCompressor {
     }
 }
 
-/// Compresses one piece alone.
+/// Compresses a single segment.
 pub fn compress(raw: &[u8]) -> io::Result<Segment> {
     SegmentCompressor::default().compress(raw)
 }
 
-/// Unpacks one piece; fails where it does not hold exactly `raw_size` bytes.
-pub fn unsqueeze(body: &[u8], raw_size: u64) -> io::Result<Vec<u8>> {
+/// Decompresses one segment.
+///
+/// # Errors
+///
+/// Returns an error if it does not contain exactly `raw_size` bytes.
+pub fn decompress(body: &[u8], raw_size: u64) -> io::Result<Vec<u8>> {
     let size = usize::try_from(raw_size).map_err(io::Error::other)?;
     let mut raw = Vec::with_capacity(size + 1);
     let mut decompress = Decompress::new(false);
@@ -81,7 +85,7 @@ pub struct GzipWriter<W: Write> {
 }
 
 impl<W: Write> GzipWriter<W> {
-    /// Begins: no name, no time, so that equal content gives equal bytes (RFC 1952 section 2.3).
+    /// Begins a member without name and time, so that equal content gives equal bytes (RFC 1952 section 2.3).
     pub fn begin(mut out: W) -> io::Result<Self> {
         out.write_all(&[0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 0, 255])?;
         Ok(Self { out, crc: Hasher::new(), raw_size: 0 })
@@ -95,7 +99,7 @@ impl<W: Write> GzipWriter<W> {
         Ok(())
     }
 
-    /// Ends with an empty last block, checksum and size.
+    /// Ends the member with an empty last block, checksum and size.
     pub fn finish(mut self) -> io::Result<W> {
         self.out.write_all(&[0x03, 0x00])?;
         self.out.write_all(&self.crc.finalize().to_le_bytes())?;
@@ -104,8 +108,8 @@ impl<W: Write> GzipWriter<W> {
     }
 }
 
-/// Unpacks a whole gzip file, of several members too, but no more than `most` bytes and one. So a file made to fill the
-/// memory is found out before it does.
+/// Decompresses a whole gzip file, which may have several members, but at most `most` bytes and one more. So a file
+/// made to fill the memory is noticed before it does.
 pub fn unpack(gzip: &[u8], most: u64) -> io::Result<Vec<u8>> {
     let mut raw = Vec::new();
     flate2::read::MultiGzDecoder::new(gzip).take(most + 1).read_to_end(&mut raw)?;
@@ -124,7 +128,7 @@ mod tests {
             let mut writer = GzipWriter::begin(Vec::new()).unwrap();
             for piece in &pieces {
                 let segment = compress(piece.as_bytes()).unwrap();
-                prop_assert_eq!(unsqueeze(&segment.body, segment.raw_size).unwrap(), piece.as_bytes());
+                prop_assert_eq!(decompress(&segment.body, segment.raw_size).unwrap(), piece.as_bytes());
                 writer.push(&segment.body, segment.crc, segment.raw_size).unwrap();
             }
             let file = writer.finish().unwrap();
@@ -136,7 +140,7 @@ mod tests {
     fn incompressible_bytes_survive() {
         let raw: Vec<u8> = (0..200_000u64).map(|n| (n.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> 56) as u8).collect();
         let segment = compress(&raw).unwrap();
-        assert_eq!(unsqueeze(&segment.body, segment.raw_size).unwrap(), raw);
+        assert_eq!(decompress(&segment.body, segment.raw_size).unwrap(), raw);
     }
 
     #[test]
@@ -148,6 +152,6 @@ mod tests {
         assert_eq!(unpack(&file, 1000).unwrap().len(), 1001);
         assert!(unpack(b"lamp oil", 1000).is_err());
         assert!(unpack(&file[..file.len() - 3], 1 << 21).is_err());
-        assert!(unsqueeze(&segment.body, 1000).is_err());
+        assert!(decompress(&segment.body, 1000).is_err());
     }
 }

@@ -1,14 +1,15 @@
-//! What does not fit into memory waits on the disk: in files without a name, which are gone with the process however it ends.
+//! Data that does not fit into memory: it is written to unnamed files, which disappear with the process however it
+//! ends.
 
 use std::fs::File;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 
-/// In how many bytes a build keeps what it gathers before it puts it on the disk, unless the job says otherwise.
+/// How many bytes of gathered data a build keeps in memory, unless the job says otherwise.
 pub const BUDGET: usize = 240 << 20;
 
-/// A file to put things aside in.
+/// A file for data that does not fit into memory.
 #[derive(Debug)]
 pub(crate) struct SpillFile {
     folder: PathBuf,
@@ -17,7 +18,7 @@ pub(crate) struct SpillFile {
 }
 
 impl SpillFile {
-    /// In this folder. Nothing is made until something is put aside.
+    /// A file in this folder. It is created when something is first written.
     pub(crate) fn new(folder: &Path) -> Self {
         Self { folder: folder.to_owned(), file: Mutex::new(None), end: 0 }
     }
@@ -26,7 +27,7 @@ impl SpillFile {
         self.file.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Puts bytes aside and tells where.
+    /// Appends bytes and returns their offset.
     pub(crate) fn put(&mut self, bytes: &[u8]) -> io::Result<u64> {
         let at = self.end;
         let mut slot = self.file();
@@ -41,7 +42,7 @@ impl SpillFile {
         Ok(at)
     }
 
-    /// Takes so many bytes back.
+    /// Reads bytes back.
     pub(crate) fn get(&self, at: u64, length: usize) -> io::Result<Vec<u8>> {
         let mut bytes = vec![0; length];
         let mut slot = self.file();
@@ -52,37 +53,37 @@ impl SpillFile {
     }
 }
 
-/// The number of partitions that keys are dealt into.
+/// The number of partitions into which keys are divided.
 pub(crate) const PARTITIONS: usize = 256;
 
-/// The size of a record.
+/// The size of a record in bytes.
 pub(crate) const RECORD: usize = 40;
 
-/// A record of a fixed size that is found by its key.
+/// A record of a fixed size that has a key.
 pub(crate) trait SpillRecord: Copy + Send + Sync {
     /// The key.
     fn key(&self) -> u128;
 
-    /// As bytes.
+    /// The record as bytes.
     fn pack(&self) -> [u8; RECORD];
 
-    /// From [`SpillRecord::pack`].
+    /// The inverse of [`SpillRecord::pack`].
     fn unpack(bytes: &[u8; RECORD]) -> Self;
 }
 
-/// Records dealt into partitions by their keys. Past a budget they wait on the disk.
+/// Records divided into partitions by key. Records over the memory budget are written to disk.
 #[derive(Debug)]
 pub(crate) struct Partitions<R> {
     parts: Vec<Vec<R>>,
     held: usize,
     budget: usize,
-    /// What was put aside: where each run begins, and the numbers of records before each partition in it.
+    /// The runs on disk: where each begins, and the number of records before each partition in it.
     runs: Vec<(u64, Vec<u32>)>,
     aside: SpillFile,
 }
 
 impl<R> Default for Partitions<R> {
-    /// Nothing, and nothing is to come.
+    /// Empty, and to stay so.
     fn default() -> Self {
         Self {
             parts: (0..PARTITIONS).map(|_| Vec::new()).collect(),
@@ -95,12 +96,12 @@ impl<R> Default for Partitions<R> {
 }
 
 impl<R: SpillRecord> Partitions<R> {
-    /// Nothing yet; `folder` is where things are put aside that do not fit into a quarter of the memory.
+    /// An empty set of partitions. Records that do not fit into a quarter of the memory are written to `folder`.
     pub(crate) fn new(folder: &Path, memory: usize) -> Self {
         Self { budget: memory / 4 / RECORD, aside: SpillFile::new(folder), ..Self::default() }
     }
 
-    /// Deals a record.
+    /// Adds a record.
     pub(crate) fn push(&mut self, record: R) -> io::Result<()> {
         self.parts[(record.key() >> 120) as usize].push(record);
         self.held += 1;
@@ -129,7 +130,7 @@ impl<R: SpillRecord> Partitions<R> {
         Ok(())
     }
 
-    /// All records of a partition, in no order that means anything.
+    /// All records of a partition, in no particular order.
     pub(crate) fn part(&self, part: usize) -> io::Result<Vec<R>> {
         let mut all = self.parts[part].clone();
         for (at, starts) in &self.runs {

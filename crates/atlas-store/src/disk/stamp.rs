@@ -1,10 +1,10 @@
-//! How files look: enough to see that one was not touched since.
+//! Stamps of files: size and time of change, which show whether a file was touched.
 
 use std::path::Path;
 use std::time::UNIX_EPOCH;
 use std::{fs, io};
 
-/// How a file looked when it was read: enough to see that it was not touched since.
+/// The size and time of a file when it was read, which show whether it was touched since.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Stamp {
     /// Bytes.
@@ -13,7 +13,7 @@ pub struct Stamp {
     pub modified: i64,
 }
 
-/// How a file looks; `None` where there is none.
+/// The stamp of a file; `None` if it does not exist.
 pub fn stamp(path: &Path) -> io::Result<Option<Stamp>> {
     match fs::metadata(path) {
         Ok(metadata) => Ok(Some(stamp_of(&metadata))),
@@ -22,7 +22,7 @@ pub fn stamp(path: &Path) -> io::Result<Option<Stamp>> {
     }
 }
 
-/// Size and time of a file.
+/// The stamp from a file's metadata.
 pub fn stamp_of(metadata: &fs::Metadata) -> Stamp {
     let since = metadata.modified().ok().and_then(|time| time.duration_since(UNIX_EPOCH).ok());
     let modified = since.map_or(0, |since| i64::try_from(since.as_nanos()).unwrap_or(i64::MAX));

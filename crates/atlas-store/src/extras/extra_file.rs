@@ -1,8 +1,8 @@
-//! Files beside the sitemaps: what is for people, and what the site's own templates include.
+//! One file beside the sitemaps: for visitors, or for the site's own templates.
 
 use std::fmt;
 
-/// A file that is made whole, when it is wanted.
+/// A file that is made when it is needed.
 pub struct ExtraFile<'a> {
     /// Its name in the ledger.
     pub name: String,
@@ -10,17 +10,17 @@ pub struct ExtraFile<'a> {
 }
 
 impl<'a> ExtraFile<'a> {
-    /// A file that `make` makes: always the same bytes.
+    /// A file made by `make`, which must always return the same bytes.
     pub fn new(name: impl Into<String>, make: impl Fn() -> Vec<u8> + Sync + 'a) -> Self {
         Self { name: name.into(), make: Box::new(make) }
     }
 
-    /// A file that stands as it is to be: it is never made.
+    /// A file that is already up to date and never made.
     pub(crate) fn standing(name: impl Into<String>) -> Self {
         Self::new(name, Vec::new)
     }
 
-    /// Makes it.
+    /// The contents of the file.
     pub fn bytes(&self) -> Vec<u8> {
         (self.make)()
     }

@@ -1,4 +1,4 @@
-//! Entries as people are shown them, and the files that come of that.
+//! Entries as visitors see them, and the files made from them.
 
 use std::borrow::Cow;
 use std::sync::Arc;
@@ -19,7 +19,7 @@ use crate::ledger::Remembered;
 use crate::settle::Settled;
 use atlas_core::placement::{NEWEST_ATOM, NEWEST_RSS};
 
-/// An entry that is shown to people.
+/// An entry that visitors see.
 struct ShownEntry {
     named: RowId,
     row_id: RowId,
@@ -28,17 +28,17 @@ struct ShownEntry {
     has_videos: bool,
 }
 
-/// All entries as people are shown them.
+/// All entries as visitors see them.
 pub(crate) struct VisitorLines<'a> {
     lines: Vec<VisitorLine<'a>>,
-    /// The lines of each section, by its place.
+    /// The lines of each section, by its index.
     sections: Vec<Vec<u32>>,
-    /// Pages with videos that want structured data: file name and row.
+    /// Pages with videos that need structured data: file name and row.
     videos: Vec<(String, &'a [u8])>,
 }
 
 impl<'a> VisitorLines<'a> {
-    /// Collects what is wanted; nothing where nothing is.
+    /// Collects what is needed, which may be nothing.
     pub(crate) fn new(
         extras: &'a ExtrasSettings,
         arrivals: &'a Arrivals,
@@ -84,14 +84,14 @@ impl<'a> VisitorLines<'a> {
             let row = arrivals.held(shown.row_id);
             let contribution = Contribution::read(row);
             let name = structured::file_name(address::path(&contribution.url));
-            // What its template took over from our file is no other word, and the file stays.
+            // If the page's structured data was included from our file, it is not the page's own, and the file stays.
             let stands = || remembered.outputs.get(&data_name(&name)).is_some_and(|output| output.retired.is_none());
             (structured::is_wanted(&contribution) || structured::is_as_known(&contribution) && stands())
                 .then_some((name, row))
         });
         let mut videos: Vec<(String, &[u8])> = videos.collect();
         videos.sort_unstable();
-        // Of two pages that are told apart by a sign which file names do not have, the first has the file.
+        // If two pages differ only in a character that file names cannot have, the first one gets the file.
         videos.dedup_by(|one, other| one.0 == other.0);
         Self { lines, sections, videos }
     }
@@ -105,7 +105,7 @@ impl<'a> VisitorLines<'a> {
         Visitors::new(sections.collect(), *entries_per_page, title, language, template)
     }
 
-    /// The files that come of it, the stylesheet of the sitemaps among them.
+    /// The files made from the lines, including the stylesheet of the sitemaps.
     pub(crate) fn extra_files<'b>(
         &'b self,
         extras: &'b ExtrasSettings,
@@ -137,7 +137,7 @@ impl<'a> VisitorLines<'a> {
                     title: settings.title.clone(),
                     site: names.site.clone(),
                     own: names.site.clone() + name,
-                    // One on another host would not be fetched from there.
+                    // A browser would not load a stylesheet from another host.
                     style: names.style.filter(|_| names.in_web_root),
                     sections: settings.sections.clone(),
                 };
@@ -153,7 +153,7 @@ impl<'a> VisitorLines<'a> {
     }
 }
 
-/// What a file of structured data is called among those of this tool.
+/// The name in the ledger of a file of structured data.
 fn data_name(name: &str) -> String {
     format!("data:{name}")
 }
@@ -172,7 +172,7 @@ fn line<'a>(row: &'a [u8], observed: Option<i32>, kept: &Kept, calendar: &Calend
     line
 }
 
-/// The text as it stands in its row; none where it had to be mended because the row was damaged.
+/// The text if it is borrowed from its row; `None` if it had to be repaired because the row was damaged.
 fn borrowed<'a>(text: Option<Cow<'a, str>>) -> Option<&'a str> {
     match text {
         Some(Cow::Borrowed(text)) => Some(text),

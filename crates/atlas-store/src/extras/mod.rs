@@ -1,4 +1,5 @@
-//! Files beside the sitemaps: the page for visitors, the text form, the feeds of the newest, structured data for templates.
+//! Files beside the sitemaps: the visitor page, the text sitemap, the feeds of the newest entries, structured data for
+//! templates.
 
 mod settings;
 mod extra_file;

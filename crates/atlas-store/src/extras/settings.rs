@@ -1,4 +1,4 @@
-//! What is wanted besides sitemaps.
+//! Settings for the files beside the sitemaps.
 
 use atlas_core::choose::{Section, Sections};
 use atlas_core::fingerprint;
@@ -8,21 +8,21 @@ use serde::Serialize;
 
 use crate::destination::Names;
 
-/// What is wanted besides sitemaps.
+/// What is written besides sitemaps.
 #[derive(Debug, Clone, Default, Serialize)]
 pub struct ExtrasSettings {
-    /// The page for visitors.
+    /// The visitor page.
     pub visitors: Option<VisitorSettings>,
-    /// The feeds of the newest.
+    /// The feeds of the newest entries.
     pub newest: Option<NewestSettings>,
-    /// The text form.
+    /// Whether to write the text sitemap.
     pub text: bool,
-    /// Structured data for pages with videos.
+    /// Whether to write structured data for pages with videos.
     pub structured_data: bool,
 }
 
 impl ExtrasSettings {
-    /// A fingerprint of how they are made: the same entries then make the same files.
+    /// A fingerprint of these settings: under the same settings, the same entries make the same files.
     pub(crate) fn print(&self, context: &ExtrasContext<'_>) -> u64 {
         let zone = context.timezone.iana_name();
         let sections: Vec<String> = context.sections.list().iter().map(Section::label).collect();
@@ -30,18 +30,18 @@ impl ExtrasSettings {
         fingerprint::canonical(&(version, self, names.style, &names.site, zone, sections))
     }
 
-    /// Whether all entries are listed for people.
+    /// Whether any file shows all entries to visitors.
     pub(super) fn wants_lines(&self) -> bool {
         self.visitors.is_some() || self.newest.is_some() || self.text
     }
 
-    /// Whether the rows of all entries have to be held in memory.
+    /// Whether the rows of all entries have to be in memory.
     pub(crate) fn wants_all(&self) -> bool {
         self.wants_lines() || self.structured_data
     }
 }
 
-/// How the page for visitors is made.
+/// Settings for the visitor page.
 #[derive(Debug, Clone, Serialize)]
 pub struct VisitorSettings {
     /// Its title.
@@ -50,26 +50,26 @@ pub struct VisitorSettings {
     pub language: String,
     /// The HTML around the list.
     pub template: PageTemplate,
-    /// At most so many links on one page.
+    /// The most links on one page.
     pub entries_per_page: usize,
 }
 
-/// How the feeds of the newest are made.
+/// Settings for the feeds of the newest entries.
 #[derive(Debug, Clone, Serialize)]
 pub struct NewestSettings {
     /// Their title.
     pub title: String,
-    /// As Atom.
+    /// Whether to write Atom.
     pub atom: bool,
-    /// As RSS.
+    /// Whether to write RSS.
     pub rss: bool,
-    /// At most so many entries.
+    /// The most entries.
     pub entries: usize,
-    /// The sections whose entries are in them, by their places; all where none are named.
+    /// The indexes of the sections whose entries they contain; all sections if empty.
     pub sections: Vec<u16>,
 }
 
-/// What the files beside the sitemaps are made with, besides their settings and the entries.
+/// What these files are made with, besides their settings and the entries.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct ExtrasContext<'a> {
     pub(crate) names: &'a Names,

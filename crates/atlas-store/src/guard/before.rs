@@ -1,4 +1,4 @@
-//! What the last build stood for, as far as guards ask for it.
+//! The state after the last build, as far as guards compare it.
 
 use std::collections::BTreeMap;
 
@@ -7,7 +7,7 @@ use crate::error::StoreError;
 use crate::ledger::Ledger;
 use crate::model::Fact;
 
-/// What the last build stood for, as far as guards ask for it.
+/// The state after the last build, as far as guards compare it.
 #[derive(Debug, Default)]
 pub(crate) struct Before {
     pub(super) site: Option<String>,
@@ -32,7 +32,7 @@ impl Before {
     }
 }
 
-/// What is remembered of the compression: whether files end in `.gz`.
+/// The word for the compression in the ledger: whether files end in `.gz`.
 pub(super) fn gzip_word(gzip: Gzip) -> &'static str {
     if gzip == Gzip::Only { "only" } else { "plain" }
 }

@@ -1,4 +1,5 @@
-//! Guards: they hold back a build whose result would do harm, say what would have happened, and which option goes on.
+//! Guards: they hold back a build whose result would do harm, and report what would have happened and which option lets
+//! it pass.
 
 mod before;
 mod ours;
@@ -20,25 +21,25 @@ use crate::model::Fact;
 use crate::report::{Guard, Held};
 use crate::settle::Settled;
 
-/// A build as it would be, and what there was before: what guards look at.
+/// The input of the guards: the build as it would be, and the state before.
 pub(crate) struct Outlook<'a> {
-    /// Guards that may be passed.
+    /// Guards that are allowed to be passed.
     pub(crate) allow: &'a HashSet<Guard>,
     pub(crate) thresholds: &'a Thresholds,
     pub(crate) chooser: &'a Chooser,
     pub(crate) names: &'a Names,
     pub(crate) destination: &'a dyn Destination,
-    /// What the last build stood for.
+    /// The state after the last build.
     pub(crate) before: &'a Before,
     pub(crate) remembered: &'a Remembered,
     pub(crate) settled: &'a Settled,
-    /// So many sitemap files there would be.
+    /// The number of sitemap files after the build.
     pub(crate) files: usize,
-    /// The main file would have this form.
+    /// What the main file would be.
     pub(crate) form: MainFile,
 }
 
-/// Remembers what a build that is done stands for.
+/// Remembers the state after a build.
 pub(crate) fn remember(outlook: &Outlook<'_>, writing: &dyn Writing) -> Result<(), StoreError> {
     writing.set_fact(Fact::Site, Some(outlook.chooser.site.root().as_str()))?;
     writing.set_fact(Fact::Main, Some(&outlook.names.main))?;
@@ -50,7 +51,8 @@ pub(crate) fn remember(outlook: &Outlook<'_>, writing: &dyn Writing) -> Result<(
     Ok(())
 }
 
-/// Reasons that a mistake in a template, a server or robots.txt may give many entries at once; the others are choices.
+/// Reasons that a mistake in a template, a server or robots.txt may apply to many entries at once. The others are
+/// decisions.
 const BY_MISTAKE: [Reason; 11] = [
     Reason::OtherHost,
     Reason::TooLong,
@@ -65,10 +67,10 @@ const BY_MISTAKE: [Reason; 11] = [
     Reason::NotInFolder,
 ];
 
-/// What a guard asks: what would happen, where that would do harm.
+/// A guard: returns what would happen, if it would do harm.
 type Ask = fn(&Outlook<'_>) -> Option<String>;
 
-/// The guards that hold the build back.
+/// Runs all guards and returns those that hold the build back.
 pub(crate) fn guard(outlook: &Outlook<'_>) -> Vec<Held> {
     let guards: [(Guard, Ask); 9] = [
         (Guard::NewUrl, new_url),
@@ -125,7 +127,7 @@ fn gzip(outlook: &Outlook<'_>) -> Option<String> {
     })
 }
 
-/// robots.txt keeps engines from the home page, so that nothing of the site would be looked at.
+/// robots.txt forbids the home page, so that engines would look at nothing.
 fn shut_out(outlook: &Outlook<'_>) -> Option<String> {
     let home = outlook.chooser.site.root().path();
     let tokens = std::iter::once("*").chain(outlook.chooser.tokens.iter().map(String::as_str));
@@ -171,7 +173,7 @@ fn left_out(outlook: &Outlook<'_>) -> Option<String> {
     ))
 }
 
-/// A section of which nothing is left although its entries are still there: it bears another name now.
+/// A section that is now empty although its entries are still listed: it has another name now.
 fn new_sections(outlook: &Outlook<'_>) -> Option<String> {
     let sections = outlook.chooser.sections.list().iter().zip(&outlook.settled.counts.tallies);
     let now: HashSet<&str> =
@@ -196,8 +198,8 @@ fn shrink(outlook: &Outlook<'_>) -> Option<String> {
     Some(format!("section {section} would lose {gone} of its {count} entries ({percent} %)"))
 }
 
-/// The entries of each section as of the last build, and how many of them are lost. What has expired had said so beforehand:
-/// that is no loss.
+/// The entries of each section after the last build, and how many of them are lost. Expired entries had announced it
+/// and are not a loss.
 fn sections_before<'a>(outlook: &Outlook<'a>) -> BTreeMap<&'a str, (u64, u64)> {
     let mut before: BTreeMap<&'a str, (u64, u64)> = BTreeMap::new();
     let lost = outlook.settled.gone.iter().filter(|gone| gone.reason != Some(Reason::Expired));
@@ -213,7 +215,7 @@ fn sections_before<'a>(outlook: &Outlook<'a>) -> BTreeMap<&'a str, (u64, u64)> {
     before
 }
 
-/// The main file is there, and not by us: another tool writes it.
+/// There is a main file that another tool wrote.
 fn overwrite(outlook: &Outlook<'_>) -> Option<String> {
     let names = match outlook.form {
         MainFile::Index => outlook.names.index_names(outlook.files),

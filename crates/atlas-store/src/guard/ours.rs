@@ -1,10 +1,10 @@
-//! Whether a file is this tool's own, by what is in it.
+//! Whether a file is this tool's own, judged by its contents.
 
 use atlas_core::format::read;
 use atlas_core::placement::{CHILD_PREFIX, STYLESHEET_NAME};
 
-/// Whether a main file was written by this tool, as far as it shows: by its stylesheet, or by the names of the files it lists.
-/// A ledger that was lost does not make the site's own files another's.
+/// Whether this tool wrote a main file, judged by its stylesheet or the names of the files that it lists. So a lost
+/// ledger does not turn the site's own files into another tool's.
 pub(crate) fn is_ours(bytes: &[u8]) -> bool {
     let head = String::from_utf8_lossy(&bytes[..bytes.len().min(512)]);
     if head.contains(&format!("href=\"{STYLESHEET_NAME}\"")) {

@@ -1,4 +1,4 @@
-//! What the ledger remembers, entry by entry, for programs.
+//! Exporting what the ledger remembers, entry by entry.
 
 use atlas_core::lastmod::Lastmod;
 use serde::Serialize;
@@ -8,27 +8,27 @@ use crate::error::StoreError;
 use crate::model::{NEVER, urls_and_dates_of};
 use atlas_core::placement::child_name;
 
-/// A remembered entry. One that stands in files of its own for pictures, videos or news is there once for each.
+/// A remembered entry. If its pictures, videos or news are in files of their own, it occurs once for each file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Exported {
     /// The URL.
     pub url: String,
-    /// The sitemap file that it stands in, without `.gz`.
+    /// The sitemap file that contains it, without `.gz`.
     pub file: String,
     /// The section.
     pub section: String,
-    /// Which files of the section: `pages`, `images`, `videos` or `news`.
+    /// The kind of that file: `pages`, `images`, `videos` or `news`.
     #[serde(rename = "strand")]
     pub kind: String,
     /// The date that is written.
     pub lastmod: Option<String>,
     /// The day on which its content was last seen to change.
     pub seen: Option<Lastmod>,
-    /// The run in which it last changed; 0 in files of their own, which tell of no changes.
+    /// The run in which it last changed; 0 for files of pictures, videos or news, whose changes are not announced.
     pub run: u32,
 }
 
-/// Gives all remembered entries, file by file in the order in which they stand there.
+/// Passes on all remembered entries, file by file and in the order within each file.
 pub fn export<E: From<StoreError>>(
     ledger: &dyn Ledger,
     mut take: impl FnMut(Exported) -> Result<(), E>,

@@ -1,4 +1,4 @@
-//! Looking entries up by their keys, many at once.
+//! Looking up many remembered entries by key.
 
 use std::collections::{HashMap, HashSet};
 
@@ -11,16 +11,15 @@ use crate::model::{PackedEntries, RememberedEntry, from_bytes};
 /// What is remembered of an entry in one file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Remembrance {
-    /// The file's place in [`Remembered::files`].
+    /// The index of the file in [`Remembered::files`].
     pub file: usize,
-    /// Which of its section's files that is.
+    /// The kind of the file.
     pub kind: FileKind,
     /// The entry.
     pub entry: RememberedEntry,
 }
 
-/// What is remembered of entries, by their keys, in the order of files: in one pass over all that is remembered, however many there
-/// are.
+/// Looks up entries by key, in the order of files. However many keys there are, the ledger is read once.
 pub fn lookup(
     ledger: &dyn Ledger,
     remembered: &Remembered,

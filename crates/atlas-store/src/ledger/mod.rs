@@ -1,12 +1,12 @@
 //! The ledger: what is remembered of entries, runs and announcements.
 //!
-//! It lives in a folder of its own, never in the web root. An entry is no row: entries are kept by the segment, 240 at a time, as
-//! their compressed text (which is also what the sitemap file is made of) and a *lane* of fixed-size facts. So a change of one entry
-//! writes some 20 KB, whatever the size of the site. Rows of tables are known by the *chunk*, some dozens that follow one another,
-//! so that a build looks only at those near to which something moved.
+//! It lives in a folder of its own, never in the web root. Entries are not rows of the database. They are stored in
+//! segments of 240, as compressed text (of which the sitemap file is made) and as fixed-size [`RememberedEntry`]s. So
+//! changing one entry writes some 20 KB, whatever the size of the site. Rows of tables are recognised by *chunks* of
+//! some dozens, so that a build reads only those near a change.
 //!
-//! [`Ledger`] is what can be read, theme by theme, and [`Writing`] are changes under way. `sqlite` is the one form that there is:
-//! all SQL is there, and another database would be another folder beside it.
+//! [`Ledger`] combines the traits for reading, one for each subject, and [`Writing`] those for changes. The only
+//! implementation is `sqlite`, which contains all SQL; another database would be another folder beside it.
 
 mod remembered;
 mod sqlite;
@@ -32,15 +32,23 @@ use crate::model::{
 };
 use atlas_core::announce::EngineState;
 
-/// The name of the folder, beside the configuration file.
+/// The name of its folder, beside the configuration file.
 pub const FOLDER: &str = ".idle-atlas";
 
-/// Opens the ledger in `folder` for writing, and makes it where there is none. Fails where another process has it open for writing.
+/// Opens the ledger in `folder` for writing, and creates it if it does not exist.
+///
+/// # Errors
+///
+/// Returns [`StoreError::Locked`] if another process has it open for writing, or another error if it cannot be read.
 pub fn open(folder: &Path) -> Result<Box<dyn Ledger>, StoreError> {
     Ok(Box::new(sqlite::Sqlite::open(folder)?))
 }
 
-/// Opens the ledger in `folder` for reading; `None` where there is none yet.
+/// Opens the ledger in `folder` for reading; `None` if it does not exist.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read.
 pub fn open_for_reading(folder: &Path) -> Result<Option<Box<dyn Ledger>>, StoreError> {
     let ledger = sqlite::Sqlite::open_for_reading(folder)?;
     Ok(ledger.map(|ledger| Box::new(ledger) as Box<dyn Ledger>))
@@ -50,48 +58,50 @@ pub fn open_for_reading(folder: &Path) -> Result<Option<Box<dyn Ledger>>, StoreE
 pub trait Ledger:
     ReadFacts + ReadRuns + ReadFiles + ReadSegments + ReadMemories + ReadChunks + ReadEngines + Send
 {
-    /// Begins a set of changes that become true all at once, or not at all.
+    /// Begins a transaction: all of its changes take effect together, or none.
     fn transaction(&mut self) -> Result<Box<dyn Writing + '_>, StoreError>;
 
-    /// Begins to read: until it is dropped, what is read is of one state, and the database is not locked anew for each piece.
+    /// Begins a read transaction: until it is dropped, everything that is read belongs to one state, and the database
+    /// is locked only once.
     fn snapshot(&self) -> Result<Box<dyn Snapshot + '_>, StoreError>;
 }
 
-/// One state of a ledger.
+/// A read transaction.
 pub trait Snapshot {}
 
-/// Changes under way: dropped without being committed they never were.
+/// A transaction. If it is dropped without a commit, nothing has changed.
 pub trait Writing:
     WriteFacts + WriteRuns + WriteFiles + WriteSegments + WriteMemories + WriteChunks + WriteEngines
 {
-    /// Makes the changes true.
+    /// Makes the changes permanent.
     fn commit(self: Box<Self>) -> Result<(), StoreError>;
 
-    /// Brings to the disk what was written so far, from another thread: else all of it would be waited for at the end.
+    /// Returns a function that syncs what has been written so far, for another thread. Otherwise everything would be
+    /// synced at the end.
     fn flusher(&self) -> Box<dyn Fn() + Send>;
 }
 
 /// Reads facts about the site as a whole.
 pub trait ReadFacts {
-    /// The seed of all keys in this ledger: made once, at random.
+    /// The seed of all keys in this ledger, made once at random.
     fn seed(&self) -> Result<u64, StoreError>;
 
     /// The provenances of entries, by number, as JSON.
     fn provenances(&self) -> Result<Vec<(u16, String)>, StoreError>;
 
-    /// A fact.
+    /// A fact, if it is known.
     fn fact(&self, fact: Fact) -> Result<Option<String>, StoreError>;
 
-    /// Sets a fact at once; `None` forgets it.
+    /// Sets a fact immediately; `None` forgets it.
     fn set_fact(&self, fact: Fact, value: Option<&str>) -> Result<(), StoreError>;
 }
 
 /// Writes facts about the site as a whole.
 pub trait WriteFacts {
-    /// Remembers provenances of entries.
+    /// Remembers provenances.
     fn keep_provenances(&self, added: &[(u16, String)]) -> Result<(), StoreError>;
 
-    /// A fact, as it is by now.
+    /// A fact as of now, including changes of this transaction.
     fn fact(&self, fact: Fact) -> Result<Option<String>, StoreError>;
 
     /// Sets a fact; `None` forgets it.
@@ -100,13 +110,13 @@ pub trait WriteFacts {
 
 /// Reads what each build found and did.
 pub trait ReadRuns {
-    /// The number of the last run; 0 before the first.
+    /// The number of the last run, or 0 before the first.
     fn last_run(&self) -> Result<i64, StoreError>;
 
     /// The last runs, newest first.
     fn runs(&self, most: usize) -> Result<Vec<RunRow>, StoreError>;
 
-    /// One run with its report as JSON.
+    /// A run, with its report as JSON.
     fn run(&self, run: i64) -> Result<Option<(RunRow, String)>, StoreError>;
 }
 
@@ -116,74 +126,74 @@ pub trait WriteRuns {
     fn add_run(&self, row: &RunRow, report: &str) -> Result<(), StoreError>;
 }
 
-/// Reads which files there are.
+/// Reads the files of the site.
 pub trait ReadFiles {
-    /// Reads what a build needs, but for the entries.
+    /// Reads everything that a build needs, except the entries.
     fn remembered(&self) -> Result<Remembered, StoreError>;
 
-    /// Whether a build was stopped while it wrote files.
+    /// Whether a build was interrupted while it wrote files.
     fn is_planned(&self) -> Result<bool, StoreError>;
 
-    /// Writes down, at once, which files are about to be written.
+    /// Records, immediately, which files are about to be written.
     fn plan(&mut self, names: &BTreeSet<String>) -> Result<(), StoreError>;
 }
 
-/// Writes which files there are.
+/// Writes the files of the site.
 pub trait WriteFiles {
-    /// Opens a file and returns its number in the ledger.
+    /// Adds a file and returns its id.
     fn open_file(&self, section: &str, kind: FileKind, number: u32, limits: Limits) -> Result<i64, StoreError>;
 
-    /// Notes what a file holds and may hold.
-    fn file_stands(&self, file: i64, limits: Limits, standing: FileDigest) -> Result<(), StoreError>;
+    /// Records the contents and limits of a file.
+    fn file_stands(&self, file: i64, limits: Limits, digest: FileDigest) -> Result<(), StoreError>;
 
     /// Forgets a file and its segments.
     fn drop_file(&self, file: i64) -> Result<(), StoreError>;
 
-    /// Notes the number that the next file of a section's kind of file gets.
+    /// Sets the number of the next file in a section and kind.
     fn set_next_number(&self, section: &str, kind: FileKind, number: u32) -> Result<(), StoreError>;
 
-    /// Notes that the next file of a section's kind of file gets at least this number.
+    /// Sets the number of the next file in a section and kind to at least this one.
     fn raise_next_number(&self, section: &str, kind: FileKind, number: u32) -> Result<(), StoreError>;
 
-    /// Notes a file in the web root.
+    /// Records a file in the web root.
     fn set_output(&self, name: &str, output: &OutputRow) -> Result<(), StoreError>;
 
     /// Forgets a file in the web root.
     fn drop_output(&self, name: &str) -> Result<(), StoreError>;
 
-    /// Notes that everything planned has been done.
+    /// Records that all planned files have been written.
     fn plan_is_done(&self) -> Result<(), StoreError>;
 }
 
-/// Reads what segments hold.
+/// Reads the contents of segments.
 pub trait ReadSegments {
     /// The compressed text of a segment.
     fn body(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError>;
 
-    /// A segment as it is kept, with its text or, where that is at hand, without.
+    /// A whole segment, with or without its text.
     fn whole(&self, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError>;
 
     /// The entries of a segment.
     fn entries_of(&self, file: i64, segment: &SegmentRow) -> Result<Vec<RememberedEntry>, StoreError>;
 
-    /// What is kept of the entries of all segments besides their texts, in the order of files and segments. What comes of one is
-    /// taken, in another thread, while the next is read.
+    /// Reads the remembered entries of all segments without their texts, in the order of files and segments. `take`
+    /// processes each segment in another thread, while the next one is read.
     fn each_segment_entries(
         &self,
         take: &mut (dyn FnMut(PackedEntries) -> Result<(), StoreError> + Send),
     ) -> Result<(), StoreError>;
 }
 
-/// Writes what segments hold.
+/// Writes the contents of segments.
 pub trait WriteSegments {
-    /// A segment as it is kept, with its text or, where that is at hand, without.
+    /// A whole segment, with or without its text.
     fn whole(&self, file: i64, segment: u32, with_text: bool) -> Result<Whole, StoreError>;
 
     /// The compressed text of a segment.
     fn body(&self, file: i64, segment: u32) -> Result<Vec<u8>, StoreError>;
 
-    /// Keeps a segment, in place of the one with its number: the namespaces it needs and what it holds; its text; and what is kept
-    /// of its entries, which is their lane and by what their rows are known unread.
+    /// Stores a segment in place of the one with its number: its namespaces and counts, its text, its remembered
+    /// entries and the fingerprints of their raw rows.
     fn keep_segment(
         &self,
         file: i64,
@@ -193,35 +203,37 @@ pub trait WriteSegments {
         entries: (&[u8], &[u8]),
     ) -> Result<(), StoreError>;
 
-    /// Keeps by what the rows of a segment are known unread.
+    /// Stores the fingerprints of the raw rows of a segment.
     fn keep_raws(&self, file: i64, number: u32, raws: &[u8]) -> Result<(), StoreError>;
 
     /// Forgets a segment.
     fn drop_segment(&self, file: i64, number: u32) -> Result<(), StoreError>;
 }
 
-/// Reads what was learnt of the files that sources read, so that a file that was not touched is not read again.
+/// Reads what sources learnt about their files, so that an unchanged file is not read again.
 pub trait ReadMemories {
-    /// What a source remembers, if it learnt it under the same settings; links only where they are wanted.
+    /// What a source remembers, if it learnt it under the same settings. Links are included only if requested.
     fn memory(&self, source: &str, settings: u64, links: bool) -> Result<Memory, StoreError>;
 }
 
-/// Writes what was learnt of the files that sources read.
+/// Writes what sources learnt about their files.
 pub trait WriteMemories {
-    /// Keeps what a source learnt. Files that it no longer met are forgotten when they are many, once it is through.
+    /// Stores what a source learnt, once it is done. Files that it no longer found are forgotten when there are many of
+    /// them.
     fn remember(&self, source: &str, settings: u64, memory: &Memory) -> Result<(), StoreError>;
 
-    /// Keeps what a source learnt so far, while it is still at it. What was learnt under other settings is forgotten.
+    /// Stores what a source learnt so far, while it is still running. What was learnt under other settings is
+    /// forgotten.
     fn learnt(&self, source: &str, settings: u64, memory: &Memory) -> Result<(), StoreError>;
 }
 
-/// Reads chunks of rows that need not be looked at as long as they are the same, and whose rows they are.
+/// Reads chunks of rows, which can be skipped as long as they are unchanged, and their members.
 pub trait ReadChunks {
-    /// All chunks that are remembered.
+    /// All remembered chunks.
     fn chunks(&self) -> Result<KnownChunks, StoreError>;
 
-    /// Whose rows some chunks hold, by their tags: of each all of them, or only those that are read by every build. Chunks are
-    /// named by the number of their members.
+    /// The members of some chunks, by their tags: for each chunk either all of them, or only those that every build
+    /// reads. A chunk is given by the id of its members.
     fn tags(&self, chunks: &mut dyn Iterator<Item = (i64, bool)>) -> Result<Vec<u64>, StoreError>;
 }
 
@@ -230,8 +242,8 @@ pub trait WriteChunks {
     /// Forgets all chunks.
     fn forget_chunks(&self) -> Result<(), StoreError>;
 
-    /// Forgets those chunks that are known and did not come, and begins to remember others; `came` are the prints of all that
-    /// came.
+    /// Forgets remembered chunks that did not occur, and begins to remember new ones; `came` are the prints of all
+    /// chunks that did.
     fn keep_chunks<'w>(
         &'w self,
         known: &'w KnownChunks,
@@ -239,54 +251,54 @@ pub trait WriteChunks {
     ) -> Result<Box<dyn KeepChunks + 'w>, StoreError>;
 }
 
-/// Remembers chunks, beside those that are remembered already.
+/// Adds chunks to the remembered ones.
 pub trait KeepChunks {
     /// Remembers a chunk.
     fn keep(&mut self, print: u64, chunk: RememberedChunk, members: &Members) -> Result<(), StoreError>;
 
-    /// Ends.
+    /// Finishes.
     fn done(self: Box<Self>) -> Result<(), StoreError>;
 }
 
 /// Reads what engines have been told, and what they have still to be told.
 ///
-/// Nothing is queued: an entry carries the run in which it last changed, an engine carries the run up to which it knows, and what
-/// it has to be told follows from the two. While many messages are under way, the cursor says how far in the order of keys the
-/// engine has come, so that a stop at any instant repeats at most one message.
+/// There is no queue. An entry carries the run in which it last changed, an engine carries the run up to which it has
+/// been told, and what it has still to be told follows from the two. While many messages are under way, a cursor
+/// records the last key that was sent, so that an interruption at any instant repeats at most one message.
 pub trait ReadEngines {
-    /// How far an engine has been told; `None` for one that was never told anything.
+    /// The announcement progress of an engine; `None` if it was never told anything.
     fn engine(&self, name: &str) -> Result<Option<EngineState>, StoreError>;
 
-    /// What entries were like when they left, of those that left since an engine was told anything; by key.
+    /// The state of entries when they left, by key, for those that left since an engine was last told.
     fn departures(&self) -> Result<HashMap<u128, Departure>, StoreError>;
 
     /// The last announcements, newest first.
     fn announcements(&self, most: usize) -> Result<Vec<Announced>, StoreError>;
 
-    /// The keys of entries that came in after a run.
+    /// The keys of entries that were added after a run.
     fn additions(&self, after: i64) -> Result<HashSet<u128>, StoreError>;
 
-    /// Entries that are gone and that some engine may not know of, each with the run in which it left.
+    /// Entries that were removed and that some engine may still list, each with the run in which it was removed.
     fn tombstones(&self) -> Result<Vec<(Tombstone, i64)>, StoreError>;
 }
 
 /// Writes what engines have been told.
 pub trait WriteEngines {
-    /// Notes how far an engine has been told.
+    /// Records the announcement progress of an engine.
     fn set_engine(&self, name: &str, state: &EngineState) -> Result<(), StoreError>;
 
-    /// Writes an announcement down.
+    /// Records an announcement.
     fn add_announcement(&self, announced: &Announced) -> Result<(), StoreError>;
 
-    /// Notes that an entry is gone in this run.
+    /// Records that an entry was removed in this run.
     fn bury(&self, tombstone: &Tombstone, run: i64) -> Result<(), StoreError>;
 
-    /// Notes what an entry was like that leaves in this run.
+    /// Records the state of an entry that leaves in this run.
     fn depart(&self, key: u128, departure: Departure, run: i64) -> Result<(), StoreError>;
 
-    /// Notes that entries came in with a run; `news` are those that engines are told of as added.
+    /// Records that entries were added in a run; `news` are those that are announced as added.
     fn arrive(&self, keys: &[u128], news: &[u128], run: i64) -> Result<(), StoreError>;
 
-    /// Forgets what every engine knows.
+    /// Forgets the announcement progress of every engine.
     fn forget_what_is_known(&self) -> Result<(), StoreError>;
 }

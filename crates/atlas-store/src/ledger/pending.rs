@@ -7,7 +7,7 @@ use crate::error::StoreError;
 use crate::model::{Pending, urls_of};
 use atlas_core::announce::Change;
 
-/// All URLs that changed after run `after` up to and including run `until`, in the order of their keys. With `all`, every entry,
+/// All URLs that changed after run `after`, up to and including run `until`, sorted by key. With `all`, every entry,
 /// changed or not.
 pub fn pending(ledger: &dyn Ledger, after: i64, until: i64, all: bool) -> Result<Vec<Pending>, StoreError> {
     let due = |run: i64| run > after && run <= until;

@@ -1,4 +1,4 @@
-//! What is remembered of a site when a build begins.
+//! What a build knows of the site when it begins.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -7,40 +7,41 @@ use atlas_core::placement::FileKind;
 use crate::disk::spill::Partitions;
 use crate::model::{FileRow, KnownEntry, OutputRow, SegmentRow, Untouched};
 
-/// All that a build needs to know of the one before.
+/// Everything that a build needs to know about the one before.
 #[derive(Debug, Default)]
 pub struct Remembered {
     /// Sitemap files.
     pub files: Vec<FileRow>,
-    /// The entries in a pages file that some row may speak of, by their keys.
+    /// Remembered entries of pages files that a row may name, by key.
     pub(crate) known: Partitions<KnownEntry>,
-    /// Whether each entry is known to be as it was, without any row.
+    /// The entries that are known to be unchanged without reading their rows.
     pub(crate) untouched: Untouched,
-    /// How many entries there are, each counted once for every kind of file that it stands in.
+    /// The number of entries, counted once for every kind of file that contains them.
     pub(crate) entries: usize,
-    /// The days on which contents were seen to change, where they were, in the order of the entries.
+    /// The days on which the contents of entries were last seen to change, in the order of entries; only entries that
+    /// have such a day.
     pub(crate) observed: Vec<(u32, i32)>,
-    /// The number that the next file of a section's kind of file gets.
+    /// The number of the next file in each section and kind.
     pub next_numbers: BTreeMap<(String, FileKind), u32>,
     /// Files in the web root.
     pub outputs: BTreeMap<String, OutputRow>,
-    /// Files that a build had begun to write when it was stopped.
+    /// Files that an interrupted build had begun to write.
     pub planned: BTreeSet<String>,
 }
 
 impl Remembered {
-    /// How many entries there are, each counted once for every kind of file that it stands in.
+    /// The number of entries, counted once for every kind of file that contains them.
     pub fn entries(&self) -> usize {
         self.entries
     }
 
-    /// The segments of the files of some kinds of file, in the order of their entries.
+    /// The segments of files of some kinds, in the order of their entries.
     pub fn segments(&self, kind: impl Fn(FileKind) -> bool) -> impl Iterator<Item = (&FileRow, &SegmentRow)> {
         let files = self.files.iter().filter(move |file| kind(file.kind));
         files.flat_map(|file| file.segments.iter().map(move |segment| (file, segment)))
     }
 
-    /// The kind of file that an entry stands in.
+    /// The kind of file that contains an entry.
     pub(crate) fn kind_of_file(&self, at: u32) -> FileKind {
         let mut segments = self.segments(|_| true);
         let found = segments.find(|(_, segment)| segment.range().contains(&(at as usize)));
@@ -53,7 +54,7 @@ impl Remembered {
         Some(self.observed[found].1)
     }
 
-    /// Lets go of what only joining needs.
+    /// Frees what only joining needs.
     pub(crate) fn drop_known(&mut self) {
         self.known = Partitions::default();
     }

@@ -4,54 +4,54 @@ use atlas_core::announce::Change;
 use atlas_core::rfc3339;
 use serde::Serialize;
 
-/// One URL that an engine has to be told.
+/// One URL that an engine has still to be told of.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pending {
-    /// Its key, in whose order URLs are told.
+    /// Its key. URLs are announced in the order of their keys.
     pub key: u128,
     /// The URL.
     pub url: String,
-    /// What happened to it.
+    /// The change.
     pub change: Change,
 }
 
-/// An entry that is gone.
+/// An entry that was removed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Tombstone {
     /// Its key.
     pub key: u128,
     /// Its URL.
     pub url: String,
-    /// Gone, or redirected.
+    /// Removed, or redirected.
     pub change: Change,
 }
 
-/// What an entry was like when it left.
+/// The state of an entry when it left.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Departure {
     /// The run in which it last changed.
     pub changed: u32,
-    /// [`RememberedEntry::page`](super::LaneEntry::page).
+    /// [`RememberedEntry::page`](super::RememberedEntry::page).
     pub page: u64,
-    /// [`RememberedEntry::declared`](super::LaneEntry::declared).
+    /// [`RememberedEntry::declared`](super::RememberedEntry::declared).
     pub declared: u32,
 }
 
-/// One message to one engine and what came of it.
+/// One message to one engine, and the outcome.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Announced {
     /// The engine's name.
     pub engine: String,
-    /// When, in seconds since 1970.
+    /// The instant, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::seconds")]
     pub at: i64,
-    /// The run up to which it tells.
+    /// The run up to which it announces changes.
     pub run: i64,
     /// The URLs in it.
     pub urls: u64,
-    /// The HTTP status, where there was an answer.
+    /// The HTTP status, if there was an answer.
     pub status: Option<u16>,
-    /// What follows: `done`, `later`, `mend-first`, `refused`.
+    /// What to do next: `done`, `later`, `mend-first`, `refused`.
     pub outcome: String,
     /// The answer in words.
     pub words: String,

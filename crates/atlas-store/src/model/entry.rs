@@ -1,18 +1,18 @@
-//! Entries as they are remembered: a lane of a fixed number of bytes each.
+//! Remembered entries: a fixed number of bytes each.
 
 use crate::bytes::part;
 use crate::error::StoreError;
 
-/// No day: a change of content was never seen.
+/// No day: its content was never seen to change.
 pub const NEVER: i32 = i32::MIN;
 
-/// The number of no provenance: of an entry that was recalled, or stands in a kind of file of its own.
+/// The number of an unknown provenance: for entries that were recalled, and those in files of pictures, videos or news.
 pub(crate) const UNKNOWN: u16 = 0;
 
-/// The group of an entry that has no translations.
+/// The group of an entry without translations.
 pub(crate) const NO_GROUP: u32 = u32::MAX;
 
-/// The half of a key by which an entry is known among the rows of a chunk.
+/// The half of a key by which an entry is recognised among the rows of a chunk.
 pub(crate) fn tag(key: u128) -> u64 {
     (key >> 64) as u64
 }
@@ -26,24 +26,24 @@ pub struct RememberedEntry {
     pub written: u64,
     /// [`Prints::page`](atlas_core::fingerprint::Prints::page).
     pub page: u64,
-    /// [`Prints::declared`](atlas_core::fingerprint::Prints::declared); of an entry that was recalled,
+    /// [`Prints::declared`](atlas_core::fingerprint::Prints::declared); for a recalled entry,
     /// [`written_date`](atlas_core::fingerprint::written_date).
     pub declared: u32,
     /// The day, counted from 1970-01-01, on which its content was last seen to change, or [`NEVER`].
     pub observed: i32,
-    /// The run in which it last changed; engines told up to that run know it.
+    /// The run in which it last changed. Engines that were told up to that run know of it.
     pub changed: u32,
-    /// Whether its page was read, by the page reader of the ledger's version.
+    /// Whether its page was read, by the current version of the page reader.
     pub from_page: bool,
-    /// The number of its provenance: of the mapping that its fingerprints were taken under.
+    /// The number of its provenance: the mapping under which its fingerprints were taken.
     pub provenance: u16,
 }
 
 impl RememberedEntry {
-    /// The size of one entry in the lane.
+    /// The size of one entry in bytes.
     pub const BYTES: usize = 47;
 
-    /// An entry of which only its sitemap is known, and not what its page said.
+    /// An entry of which only the sitemap is known, not what its page said.
     pub(crate) fn recalled(key: u128) -> Self {
         Self {
             key,
@@ -57,12 +57,12 @@ impl RememberedEntry {
         }
     }
 
-    /// Whether it is one of which only its sitemap is known.
+    /// Whether only its sitemap is known.
     pub(crate) fn is_recalled(&self) -> bool {
         self.written == 0 && self.page == 0
     }
 
-    /// Appends it to a lane.
+    /// Appends the entry as bytes.
     pub fn write(&self, out: &mut Vec<u8>) {
         out.extend_from_slice(&self.key.to_le_bytes());
         out.extend_from_slice(&self.written.to_le_bytes());
@@ -88,7 +88,7 @@ impl RememberedEntry {
     }
 }
 
-/// The entries of a lane; fails where their number is not the one recorded.
+/// Reads entries; fails if their number is not the recorded one.
 pub(crate) fn from_bytes(bytes: &[u8], count: usize) -> Result<impl Iterator<Item = RememberedEntry>, StoreError> {
     let (entries, rest) = bytes.as_chunks::<{ RememberedEntry::BYTES }>();
     if entries.len() != count || !rest.is_empty() {

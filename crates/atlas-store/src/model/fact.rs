@@ -1,17 +1,17 @@
 //! Facts about a site as a whole.
 
-/// What the ledger remembers of a site as a whole.
+/// A fact about the site as a whole.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fact {
     /// The seed of all keys.
     Seed,
-    /// The form of the main file, once it is an index.
+    /// What the main file is, once it is an index.
     MainFile,
     /// The version of the page reader.
     Reader,
-    /// How the files beside the sitemaps were made.
+    /// A fingerprint of how the files beside the sitemaps were made.
     Extras,
-    /// What rows were decided by that are known unread.
+    /// A fingerprint of what decided about the rows that are recognised unread.
     Choices,
     /// The site's URL.
     Site,
@@ -19,11 +19,11 @@ pub enum Fact {
     Main,
     /// Whether files end in `.gz`.
     Gzip,
-    /// Reasons whose share was accepted, each with that share in percent.
+    /// Reasons whose share of left-out entries was accepted, each with that share in percent.
     AcceptedLeftOut,
-    /// The declarations that the tool has made in robots.txt, one a line.
+    /// The declarations that the tool has made in robots.txt, one per line.
     Declared,
-    /// The IndexNow key that was made.
+    /// The IndexNow key that the tool made.
     IndexNowKey,
 }
 

@@ -1,4 +1,4 @@
-//! Sitemap files, their segments, and the files in the web root that they became.
+//! Sitemap files, their segments, and files in the web root.
 
 use std::ops::Range;
 
@@ -8,21 +8,21 @@ use atlas_core::placement::{FileKind, Limits};
 
 use crate::disk::Stamp;
 
-/// A sitemap file as the ledger remembers it.
+/// A remembered sitemap file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FileRow {
-    /// Its number in the ledger.
+    /// Its id in the ledger.
     pub id: i64,
     /// The section it belongs to.
     pub section: String,
-    /// The kind of file of that section.
+    /// Its kind.
     pub kind: FileKind,
-    /// Its number within the kind of file.
+    /// Its number within the section and kind.
     pub number: u32,
-    /// What it may hold.
+    /// Its limits.
     pub limits: Limits,
-    /// What it holds and when that changed.
-    pub standing: FileDigest,
+    /// Its content, in brief.
+    pub digest: FileDigest,
     /// Its segments, in order.
     pub segments: Vec<SegmentRow>,
 }
@@ -39,36 +39,37 @@ pub struct FileDigest {
 }
 
 impl FileRow {
-    /// Entries in it.
+    /// The number of entries in it.
     pub fn urls(&self) -> u32 {
         self.segments.iter().map(|segment| segment.count).sum()
     }
 
-    /// Bytes of its entries.
+    /// The bytes of its entries.
     pub fn bytes(&self) -> u64 {
         self.segments.iter().map(|segment| segment.size).sum()
     }
 }
 
-/// A version of a published file: it tells whether the file was touched since, and nothing else.
+/// The version of a published file, which only tells whether the file was touched.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Version {
     size: u64,
-    summary: i64,
+    mark: i64,
 }
 
 impl Version {
-    /// Of so many bytes; `summary` differs whenever the file was written again, as far as its destination can tell.
-    pub fn new(size: u64, summary: i64) -> Self {
-        Self { size, summary }
+    /// The version of a file of this size; `mark` differs whenever the file was written again, as far as its
+    /// destination can tell.
+    pub fn new(size: u64, mark: i64) -> Self {
+        Self { size, mark }
     }
 
-    /// As it is remembered.
+    /// Its parts, for storing.
     pub(crate) fn to_parts(self) -> (u64, i64) {
-        (self.size, self.summary)
+        (self.size, self.mark)
     }
 
-    /// Whether a file of this version may hold the same bytes as one of another.
+    /// Whether files of these two versions may have the same bytes.
     pub fn may_hold_the_same(&self, other: &Self) -> bool {
         self.size == other.size
     }
@@ -80,7 +81,7 @@ impl From<Stamp> for Version {
     }
 }
 
-/// What a finished file looks like where it was put.
+/// A finished file as it was put into place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct OnDisk {
     /// Its version.
@@ -89,10 +90,10 @@ pub struct OnDisk {
     pub crc: u32,
 }
 
-/// A file in the web root that is ours.
+/// A file in the web root that the tool wrote.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct OutputRow {
-    /// How it looked when it was written.
+    /// Its version and checksum when it was written.
     pub on_disk: OnDisk,
     /// When it left the index, in seconds since 1970.
     pub retired: Option<i64>,
@@ -101,23 +102,23 @@ pub struct OutputRow {
 /// A segment, without its text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct SegmentRow {
-    /// Its number within the file; not all numbers need be taken.
+    /// Its number within the file. Numbers may be missing.
     pub number: u32,
-    /// Entries in it.
+    /// The number of entries in it.
     pub count: u32,
     /// Unpacked size.
     pub size: u64,
     /// CRC-32 of its unpacked text.
     pub crc: u32,
-    /// What it holds.
+    /// What its entries contain.
     pub facts: ContentCounts,
     /// The namespaces it needs.
     pub frame: Frame,
-    /// Where its entries begin among all that are remembered.
+    /// The position of its first entry among all remembered entries.
     pub first: usize,
 }
 
-/// What some entries hold, as it is written.
+/// What some entries contain, as written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct ContentCounts {
     /// Pictures.
@@ -129,7 +130,7 @@ pub struct ContentCounts {
 }
 
 impl ContentCounts {
-    /// Adds those of other entries.
+    /// Adds the counts of other entries.
     pub fn add(&mut self, other: Self) {
         self.images += other.images;
         self.videos += other.videos;
@@ -140,14 +141,14 @@ impl ContentCounts {
         }
     }
 
-    /// Pictures and videos.
+    /// The number of pictures and videos.
     pub fn media(&self) -> u64 {
         self.images + self.videos
     }
 }
 
 impl SegmentRow {
-    /// The places of its entries among all that are remembered.
+    /// The positions of its entries among all remembered entries.
     pub fn range(&self) -> Range<usize> {
         self.first..self.first + self.count as usize
     }

@@ -1,4 +1,4 @@
-//! The plain types of what is remembered: entries, files, runs, engines.
+//! The plain types of what the ledger remembers: entries, files, runs, engines.
 
 mod entry;
 mod file;

@@ -3,7 +3,7 @@
 use atlas_core::rfc3339;
 use serde::Serialize;
 
-/// One build, in brief.
+/// The summary of one build.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct RunRow {
     /// Its number.
@@ -11,21 +11,21 @@ pub struct RunRow {
     /// Its instant, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::seconds")]
     pub at: i64,
-    /// What it counted.
+    /// Its counts.
     #[serde(flatten)]
     pub counts: RunCounts,
 }
 
-/// What a build counted.
+/// The counts of a build.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub struct RunCounts {
     /// Entries in the sitemap.
     pub entries: u64,
-    /// Entries that were not in before.
+    /// Added entries.
     pub added: u64,
     /// Entries whose page changed.
     pub changed: u64,
-    /// Entries that were gone.
+    /// Removed entries.
     pub removed: u64,
     /// Entries left out.
     pub left_out: u64,

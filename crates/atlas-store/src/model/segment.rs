@@ -1,17 +1,17 @@
-//! What is kept of the entries of a segment besides its text.
+//! Stored segments, and what is remembered of their entries.
 
 use super::entry::RememberedEntry;
 use crate::bytes::part;
 use crate::disk::spill::{RECORD, SpillRecord};
 
-/// What joining needs to know of a remembered entry.
+/// What joining needs to know about a remembered entry.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct KnownEntry {
     pub(crate) key: u128,
     pub(crate) written: u64,
-    /// By which its row is known unread; 0 where it is not.
+    /// The fingerprint by which its row is recognised unread, or 0.
     pub(crate) raw: u64,
-    /// Its place among all that are remembered.
+    /// Its position among all remembered entries.
     pub(crate) at: u32,
     pub(crate) from_page: bool,
     pub(crate) provenance: u16,
@@ -45,34 +45,34 @@ impl SpillRecord for KnownEntry {
     }
 }
 
-/// A segment as it is kept.
+/// A stored segment.
 #[derive(Debug)]
 pub struct Whole {
     pub(crate) entries: Vec<u8>,
     pub(crate) raws: Vec<u8>,
-    /// Its compressed text; empty where it was asked for without.
+    /// Its compressed text; empty if it was not requested.
     pub(crate) body: Vec<u8>,
 }
 
 impl Whole {
-    /// What is kept of one of its entries: the bytes of its lane, and of that by which its row is known unread.
+    /// What is remembered of one of its entries: its bytes, and the fingerprint by which its row is recognised unread.
     pub(crate) fn entry(&self, at: u32) -> Option<(&[u8], [u8; 8])> {
         let entry = self.entries.as_chunks::<{ RememberedEntry::BYTES }>().0.get(at as usize)?;
         Some((entry, self.raws.as_chunks().0.get(at as usize).copied().unwrap_or_default()))
     }
 
-    /// By what its rows are known unread, 8 bytes an entry.
+    /// The fingerprints by which its rows are recognised unread, 8 bytes each.
     pub(crate) fn into_raws(mut self) -> Vec<u8> {
         self.raws.resize(self.entries.len() / RememberedEntry::BYTES * 8, 0);
         self.raws
     }
 }
 
-/// What is kept of the entries of a segment besides its text.
+/// What is remembered of the entries of a segment.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PackedEntries {
-    /// A fixed number of bytes for each: see [`RememberedEntry`].
+    /// A fixed number of bytes for each entry: see [`RememberedEntry`].
     pub entries: Vec<u8>,
-    /// By what their rows are known unread, 8 bytes each; none where no row is.
+    /// The fingerprints by which their rows are recognised unread, 8 bytes each; empty if there are none.
     pub raws: Vec<u8>,
 }

@@ -1,4 +1,4 @@
-//! The text of a segment, taken apart into its elements.
+//! The text of a segment, divided into its elements.
 
 use atlas_core::format::{Frame, URL_END, read};
 use atlas_core::lastmod::Lastmod;
@@ -6,10 +6,10 @@ use jiff::tz::TimeZone;
 use memchr::memmem;
 
 use super::file::{ContentCounts, SegmentRow};
-use crate::disk::segmented_gzip::unsqueeze;
+use crate::disk::segmented_gzip::decompress;
 use crate::error::StoreError;
 
-/// The unpacked text of a segment.
+/// The decompressed text of a segment.
 #[derive(Debug)]
 pub(crate) struct SegmentText {
     raw: Vec<u8>,
@@ -17,10 +17,10 @@ pub(crate) struct SegmentText {
 }
 
 impl SegmentText {
-    /// Unpacks the text of a segment.
+    /// Decompresses the text of a segment.
     pub(crate) fn read(body: &[u8], segment: &SegmentRow) -> Result<Self, StoreError> {
         let damaged = |_| StoreError::LedgerDamaged("the text of a segment cannot be read");
-        let raw = unsqueeze(body, segment.size).map_err(damaged)?;
+        let raw = decompress(body, segment.size).map_err(damaged)?;
         if crc32fast::hash(&raw) != segment.crc {
             return Err(StoreError::LedgerDamaged("the text of a segment is not what was written"));
         }
@@ -38,13 +38,13 @@ impl SegmentText {
         &self.raw[start as usize..self.ends[at] as usize]
     }
 
-    /// How much memory it takes.
+    /// How much memory it uses, in bytes.
     pub(crate) fn size(&self) -> usize {
         self.raw.len() + size_of_val(&self.ends[..])
     }
 
-    /// What some of its elements hold. Where they are most of them, that is told by what is known of the segment as a whole, and
-    /// only the others are looked at.
+    /// What some of its elements contain. If they are the majority, this follows from the counts of the whole segment,
+    /// and only the other elements are read.
     pub(crate) fn facts(&self, segment: &SegmentRow, wanted: impl Fn(u32) -> bool) -> ContentCounts {
         let count = |these: &dyn Fn(u32) -> bool| {
             let mut facts = ContentCounts::default();
@@ -67,8 +67,8 @@ impl SegmentText {
     }
 }
 
-/// The namespaces that an element needs and what it holds; `within` are all namespaces that there may be. Of several elements, the
-/// date is that of the first.
+/// The namespaces that an element needs, and what it contains; `within` are all namespaces that are possible. For
+/// several elements, the date is that of the first.
 pub(crate) fn facts_of(element: &[u8], within: Frame) -> (Frame, ContentCounts) {
     let count = |may_be: bool, tag: &str| {
         if may_be { memmem::find_iter(element, tag).count() as u64 } else { 0 }
@@ -80,7 +80,7 @@ pub(crate) fn facts_of(element: &[u8], within: Frame) -> (Frame, ContentCounts) 
         news: count(within.news, "<news:news>") > 0,
         alternates: count(within.alternates, "<xhtml:link ") > 0,
     };
-    // The date comes right after the address.
+    // The date comes directly after the address.
     let newest = element.strip_prefix(b"<url><loc>").and_then(|rest| {
         let date = rest[memchr::memchr(b'<', rest)?..].strip_prefix(b"</loc><lastmod>")?;
         let date = std::str::from_utf8(&date[..memchr::memchr(b'<', date)?]).ok()?;
@@ -89,15 +89,15 @@ pub(crate) fn facts_of(element: &[u8], within: Frame) -> (Frame, ContentCounts) 
     (frame, ContentCounts { images, videos, newest })
 }
 
-/// The URLs of a segment, in the order of its lane.
+/// The URLs of a segment, in order.
 pub(crate) fn urls_of(body: &[u8], raw_size: u64) -> Result<Vec<String>, StoreError> {
     Ok(urls_and_dates_of(body, raw_size)?.into_iter().map(|(url, _)| url).collect())
 }
 
-/// The same, each with the date that is written.
+/// The URLs of a segment, in order, each with its written date.
 pub(crate) fn urls_and_dates_of(body: &[u8], raw_size: u64) -> Result<Vec<(String, Option<String>)>, StoreError> {
     let damaged = |_| StoreError::LedgerDamaged("the text of a segment cannot be read");
-    let raw = unsqueeze(body, raw_size).map_err(damaged)?;
+    let raw = decompress(body, raw_size).map_err(damaged)?;
     let frame = Frame::ALL;
     let file = [&frame.open(None)[..], &raw, Frame::CLOSE].concat();
     let mut urls = Vec::new();

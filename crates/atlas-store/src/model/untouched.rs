@@ -1,6 +1,6 @@
-//! Entries that are known to be as they were.
+//! Entries that are known to be unchanged.
 
-/// Which entries are known to be as they were, without any row.
+/// Which entries are known to be unchanged without reading their rows.
 #[derive(Debug, Default)]
 pub(crate) enum Untouched {
     /// None.
@@ -13,7 +13,7 @@ pub(crate) enum Untouched {
 }
 
 impl Untouched {
-    /// Whether this entry is.
+    /// Whether an entry is known to be unchanged.
     pub(crate) fn holds(&self, at: usize) -> bool {
         match self {
             Self::None => false,

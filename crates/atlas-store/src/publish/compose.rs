@@ -1,4 +1,4 @@
-//! Composing a file of the plan: from segments that are kept and segments that are made anew, in plain and compressed form.
+//! Composing a planned file from existing and rebuilt segments, in plain and compressed form.
 
 use atlas_core::format::Frame;
 
@@ -6,22 +6,22 @@ use super::Publisher;
 use super::render_queue::{RenderJob, RenderQueue, RenderedSegment};
 use super::sitemap_file::{FinishedFile, SitemapFile};
 use crate::arrange::{FilePlan, Made, SegmentPlan};
-use crate::disk::segmented_gzip::{Segment, SegmentCompressor, unsqueeze};
+use crate::disk::segmented_gzip::{Segment, SegmentCompressor, decompress};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Writing};
 
-/// A file of the plan that has something to be done about it.
+/// A planned file that has to be written.
 pub(super) struct Work {
-    /// The names of its plain and its compressed form, where they are wanted.
+    /// The names of its plain and compressed forms, if they are written.
     pub(super) plain: Option<String>,
     pub(super) packed: Option<String>,
-    /// Whether each is there as it was written.
+    /// Whether each of them is already up to date.
     pub(super) plain_holds: bool,
     pub(super) packed_holds: bool,
 }
 
 impl Publisher<'_> {
-    /// What is to be done about a file of the plan; none where it is as it should be.
+    /// What has to be done about a planned file; `None` if it is up to date.
     pub(super) fn work(&self, file: &FilePlan) -> Option<Work> {
         let (plain, packed) = self.names.names(&file.name(), self.form);
         let standing = |name: &Option<String>| name.as_ref().is_none_or(|name| self.holds(name));
@@ -30,7 +30,7 @@ impl Publisher<'_> {
         (!stands).then_some(Work { plain, packed, plain_holds, packed_holds })
     }
 
-    /// Puts a file together. Segments that were made are handed to `keep`.
+    /// Composes a file. Rebuilt segments are passed to `keep`.
     pub(super) fn compose<'o>(
         &self,
         (file, id): (&FilePlan, i64),
@@ -51,7 +51,7 @@ impl Publisher<'_> {
                     let body = writing.body(id, row.number)?;
                     let raw = if sitemap_file.plain.is_some() {
                         let damaged = |_| StoreError::LedgerDamaged("the text of a segment cannot be read");
-                        unsqueeze(&body, row.size).map_err(damaged)?
+                        decompress(&body, row.size).map_err(damaged)?
                     } else {
                         Vec::new()
                     };
@@ -68,7 +68,7 @@ impl Publisher<'_> {
         sitemap_file.finish()
     }
 
-    /// The checksum and size that a file of the plan will have, without writing it.
+    /// The checksum and size that a planned file will have, without writing it.
     pub(crate) fn will_be(&self, at: usize, ledger: &dyn Ledger) -> Result<(u32, u64), StoreError> {
         let file = &self.plan.files[at];
         let mut crc = crc32fast::Hasher::new();

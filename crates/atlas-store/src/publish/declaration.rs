@@ -1,7 +1,7 @@
-//! Declaring the indexes in robots.txt.
+//! Declaring the sitemaps in robots.txt.
 //!
-//! A robots.txt made from nothing would shadow the one that the site really has, with all its rules, as soon as it is copied to the
-//! server. So it is made only where the configuration says that there is no other, or where a crawl has seen the live site's.
+//! A robots.txt made from nothing would replace the site's real one, with all its rules, as soon as it is copied to the
+//! server. So it is created only if the configuration says that there is no other, or if a crawl has seen the live one.
 
 use atlas_core::robots::{ALLOW_ALL, Robots, declare, sitemap_lines};
 
@@ -10,18 +10,18 @@ use crate::error::StoreError;
 use crate::report::{OtherSitemap, RobotsFate};
 use crate::source::LiveRobots;
 
-/// What is to be declared in robots.txt.
+/// The intended contents of robots.txt.
 pub(crate) struct Declaration {
     before: Option<Vec<u8>>,
-    /// What the file is to hold; none where it must not be made.
+    /// The new contents; `None` if the file must not be created.
     pub(super) after: Option<Vec<u8>>,
     taken_over: bool,
     wanted: Vec<String>,
 }
 
 impl Declaration {
-    /// Reads robots.txt, where one is named; `declared` are the lines that the tool has written into it before, `live` is the file as
-    /// the live site serves it, where a source has fetched it.
+    /// Reads robots.txt, if one is configured. `declared` are the lines that the tool has added before; `live` is the
+    /// file as the live site serves it, if a source has fetched it.
     pub(crate) fn of(
         (destination, names): (&dyn Destination, &Names),
         files: usize,
@@ -45,14 +45,14 @@ impl Declaration {
         Ok(Some(Self { before, after, taken_over, wanted }))
     }
 
-    /// The sitemaps of others that it declares: with the line of each.
+    /// The sitemaps of other tools that it declares, with line numbers.
     pub(crate) fn others(&self) -> Vec<OtherSitemap> {
         let lines = sitemap_lines(self.after.as_deref().unwrap_or_default()).into_iter();
         let others = lines.filter(|(_, address)| !self.wanted.contains(address));
         others.map(|(line, address)| OtherSitemap { line, address }).collect()
     }
 
-    /// What becomes of it.
+    /// What will happen to it.
     pub(crate) fn fate(&self) -> RobotsFate {
         match (&self.before, &self.after) {
             (_, None) => RobotsFate::Missing,
@@ -64,8 +64,8 @@ impl Declaration {
     }
 }
 
-/// Whether the robots.txt that is there says something else than the live site's, `Sitemap:` lines apart: copied to the server, it
-/// would undo what was changed there.
+/// Whether the local robots.txt differs from the live site's, apart from `Sitemap:` lines. Copied to the server, it
+/// would undo changes there.
 pub(crate) fn differs_from_live(destination: &dyn Destination, names: &Names, live: &LiveRobots) -> bool {
     let Some(here) = destination.read(ROBOTS).ok().flatten().filter(|_| names.declares) else { return false };
     match live {

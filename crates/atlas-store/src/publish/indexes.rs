@@ -1,4 +1,4 @@
-//! The indexes over the files of the plan, and other files that are made at once.
+//! Writing the indexes and other small files.
 
 use atlas_core::format::{IndexLine, index};
 use atlas_core::lastmod::Lastmod;
@@ -16,12 +16,12 @@ impl Publisher<'_> {
         lines
             .map(|(at, file)| IndexLine {
                 address: format!("{}{}", self.names.address, self.names.listed_name(&file.name(), self.form)),
-                lastmod: instant(state.standings[at].map_or(self.now, |standing| standing.changed)),
+                lastmod: instant(state.digests[at].map_or(self.now, |standing| standing.changed)),
             })
             .collect()
     }
 
-    /// An index for the moments between: it names the files that gained entries, and still all files of the old index.
+    /// Writes an index for the time in between: it lists the files that gained entries, and all files of the old index.
     pub(super) fn write_interim_index(&self, state: &mut PublishState, gained: &[usize]) -> Result<(), StoreError> {
         let mut lines = self.index_lines(state, |at| gained.contains(&at) || self.plan.files[at].id.is_some());
         for folded in self.remembered.files.iter().filter(|file| self.plan.folded.contains(&file.id)) {
@@ -29,18 +29,18 @@ impl Publisher<'_> {
             let name = if self.names.gzip == Gzip::Only { packed_name(&name) } else { name };
             if self.destination.version(&name)?.is_some() {
                 let address = format!("{}{name}", self.names.address);
-                lines.push(IndexLine { address, lastmod: instant(folded.standing.changed) });
+                lines.push(IndexLine { address, lastmod: instant(folded.digest.changed) });
             }
         }
         self.write_indexes(state, &lines)
     }
 
-    /// Writes these lines into as many indexes as there are to be. In the moments between there may be some more of them than
-    /// one should hold.
+    /// Writes these lines into as many indexes as needed. In between, an index may briefly have more lines than it
+    /// should.
     pub(super) fn write_indexes(&self, state: &mut PublishState, lines: &[IndexLine]) -> Result<(), StoreError> {
         let names = self.names.index_names(self.plan.files.len());
         let mut rest = lines;
-        // The main file comes last: it is the one that engines look at most.
+        // The main file comes last, because engines read it most.
         let mut parts = Vec::new();
         for at in 0..names.len() {
             let most = if at + 1 == names.len() { rest.len() } else { self.names.files_per_index.min(rest.len()) };
@@ -54,7 +54,7 @@ impl Publisher<'_> {
         Ok(())
     }
 
-    /// Writes a file that is made at once, and its compressed copy, where they are not there already.
+    /// Writes a small file and its compressed copy, unless they are up to date.
     pub(super) fn small_file(&self, state: &mut PublishState, name: &str, bytes: &[u8]) -> Result<(), StoreError> {
         self.small(state, name, bytes)?;
         if self.names.gzip == Gzip::Beside {

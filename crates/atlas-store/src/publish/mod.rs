@@ -1,8 +1,9 @@
-//! Publishing: the files in the web root become what the plan says.
+//! Publishing: making the files in the web root match the plan.
 //!
-//! The order keeps every instant whole: child files first (those that only gain entries before those that lose some to
-//! them), then the main file, then robots.txt, then the ledger, and only then are old files removed. What is about to be
-//! written is noted in the ledger before, so that a build that was killed is finished or undone by the next.
+//! The order of writing keeps the site complete at every instant: child files first (those that only gain entries
+//! before those that lose some to them), then the main file, then robots.txt, then the ledger; only then are old files
+//! removed. The ledger records beforehand which files are about to be written, so that the next build finishes or
+//! undoes one that was killed.
 
 mod render_queue;
 mod placing;
@@ -34,32 +35,32 @@ use crate::ledger::{Remembered, Writing};
 use crate::model::Fact;
 use crate::source::LiveRobots;
 
-/// Everything that publishing works on.
+/// The input of publishing.
 pub struct Publisher<'a> {
-    /// Where files go.
+    /// Where the files go.
     pub destination: &'a dyn Destination,
-    /// What they are called.
+    /// Their names.
     pub names: &'a Names,
-    /// What is to be.
+    /// The new state.
     pub plan: &'a Plan,
-    /// What was.
+    /// The old state.
     pub remembered: &'a Remembered,
-    /// Makes segments.
+    /// Renders segments.
     pub(crate) segment_renderer: SegmentRenderer<'a>,
-    /// Files beside the sitemaps: for people, for templates.
+    /// Files beside the sitemaps, for visitors and templates.
     pub extra_files: &'a [ExtraFile<'a>],
-    /// They are known to be as they should: nothing that goes into them has moved.
+    /// Whether these files are known to be up to date, because nothing in them has changed.
     pub extra_files_stand: bool,
-    /// The form of the main file.
+    /// What the main file is.
     pub form: MainFile,
     /// The instant of the build, in seconds since 1970.
     pub now: i64,
-    /// The robots.txt of the live site, where a source has fetched it.
+    /// The robots.txt of the live site, if a source has fetched it.
     pub live_robots: Option<&'a LiveRobots>,
 }
 
 impl Publisher<'_> {
-    /// The names of all files that this build may write or remove: to be noted before it begins.
+    /// The names of all files that this build may write or remove, to be recorded before it begins.
     pub fn names_at_stake(&self, stale: &[usize]) -> BTreeSet<String> {
         let wanted = self.wanted_names();
         let mut names = self.remembered.planned.clone();
@@ -67,7 +68,7 @@ impl Publisher<'_> {
         for (plain, packed) in changing.map(|file| self.names.names(&file.name(), self.form)) {
             names.extend(plain.into_iter().chain(packed));
         }
-        // Only what is wanted: a copy that someone else made must never be taken for a stray of ours.
+        // Only files that are wanted: a copy that someone else made must never be taken for a leftover of ours.
         let indexes = self.names.index_names(self.plan.files.len()).into_iter();
         let indexes = indexes.flat_map(|name| [packed_name(&name), name]);
         names.extend(indexes.filter(|name| wanted.contains(name)));
@@ -77,7 +78,7 @@ impl Publisher<'_> {
         names
     }
 
-    /// Whether everything is on disk as it should be, so that nothing has to be written but the run itself.
+    /// Whether everything is up to date on disk, so that only the run itself has to be recorded.
     pub fn is_settled(&self) -> bool {
         self.remembered.planned.is_empty()
             && self.plan.folded.is_empty()
@@ -98,7 +99,7 @@ impl Publisher<'_> {
         names
     }
 
-    /// The asides that are not on disk as they should be, by their places.
+    /// The indexes of the extra files that are not up to date on disk.
     pub fn stale_extra_files(&self) -> Vec<usize> {
         let stale = |at: &usize| {
             let extra_file = &self.extra_files[*at];
@@ -112,7 +113,7 @@ impl Publisher<'_> {
         (0..self.extra_files.len()).into_par_iter().filter(stale).collect()
     }
 
-    /// Whether a file is on disk as it was written. One that a killed build may have touched is not trusted by its version.
+    /// Whether a file on disk is as it was written. If a killed build may have touched it, its version is not trusted.
     fn holds(&self, name: &str) -> bool {
         let Some(output) = self.remembered.outputs.get(name) else { return false };
         match self.remembered.planned.contains(name) {
@@ -121,21 +122,21 @@ impl Publisher<'_> {
         }
     }
 
-    /// Whether a file of the plan is on disk as it was written last, with its compressed copy where it has one.
+    /// Whether a planned file, and its compressed copy if it has one, is on disk as it was last written.
     pub(crate) fn holds_all(&self, file: &FilePlan) -> bool {
         let (plain, packed) = self.names.names(&file.name(), self.form);
         plain.iter().chain(&packed).all(|name| self.holds(name))
     }
 
-    /// Whether a file of the plan was written before under the name it is to have.
+    /// Whether a planned file was written before under its new name.
     pub(crate) fn has_written(&self, file: &FilePlan) -> bool {
         let (plain, packed) = self.names.names(&file.name(), self.form);
         plain.iter().chain(&packed).any(|name| self.remembered.outputs.contains_key(name))
     }
 
-    /// Writes all that has to be written. The ledger's changes are made in `writing`, which the caller commits.
-    /// `stale` are the asides that have to be written, by [`Publisher::stale_extra_files`]; `meanwhile` is done while the first segments
-    /// are made.
+    /// Writes everything that has to be written. Changes to the ledger are made in `writing`, which the caller commits.
+    /// `stale` are the indexes of extra files to write, from [`Publisher::stale_extra_files`]; `meanwhile` runs while
+    /// the first segments are rendered.
     pub fn publish(
         &self,
         writing: &dyn Writing,
@@ -166,7 +167,8 @@ impl Publisher<'_> {
         })
     }
 
-    /// Files that lose entries to others come after those others; files of new entries window by window, as their rows came.
+    /// Files that lose entries to others come after those others; files of new entries are in the order of their rows'
+    /// windows.
     fn order(&self) -> Vec<usize> {
         let windows = self.segment_renderer.renderer.arrivals.ends_of_windows();
         let window = |file: &FilePlan| {

@@ -1,4 +1,4 @@
-//! Putting finished files in their places, many at a time, while others are still being made.
+//! Moving finished files into place, many at a time, while others are still being made.
 
 use std::sync::mpsc::{Receiver, SyncSender, TrySendError, channel, sync_channel};
 use std::thread;
@@ -7,18 +7,18 @@ use crate::destination::{Destination, Draft};
 use crate::error::StoreError;
 use crate::model::OnDisk;
 
-/// How many finished files are brought to the disk together. Three times as many may be open at once, which has to stay
-/// well below what systems allow a process (256 on some).
+/// How many finished files are synced together. Three times as many may be open at once, which must stay well below the
+/// limit of a process (256 on some systems).
 const BATCH: usize = 64;
-/// From so many bytes on, finished files are not kept waiting for others while the disk has nothing to do.
+/// From this many bytes on, finished files are not held back to wait for others.
 const ENOUGH: u64 = 2 << 20;
 
 /// Finished files.
 type DraftBatch = Vec<Draft>;
-/// What came of a batch.
+/// The result of a batch.
 pub(super) type PlacedBatch = Result<Vec<(String, OnDisk)>, StoreError>;
 
-/// A thread that brings finished files to the disk, many at a time, and puts them in their places.
+/// A thread that syncs finished files, many at a time, and moves them into place.
 pub(super) struct Placing {
     waiting: DraftBatch,
     batches: SyncSender<DraftBatch>,
@@ -27,8 +27,8 @@ pub(super) struct Placing {
 }
 
 impl Placing {
-    /// Starts it. Between batches it also brings to the disk what was written of the ledger, which is a large part of a first
-    /// build: else all of that would be waited for at the end.
+    /// Starts the thread. Between batches it also syncs what was written of the ledger, which is much of a first build;
+    /// otherwise all of it would be synced at the end.
     pub(super) fn start<'scope, 'env>(
         scope: &'scope thread::Scope<'scope, 'env>,
         destination: &'env dyn Destination,
@@ -47,7 +47,7 @@ impl Placing {
         Self { waiting: Vec::new(), batches, placed, under_way: 0 }
     }
 
-    /// Hands over a finished file.
+    /// Passes on a finished file.
     pub(super) fn put(&mut self, draft: Draft) -> Result<(), StoreError> {
         self.waiting.push(draft);
         if self.waiting.len() >= BATCH {
@@ -69,7 +69,7 @@ impl Placing {
         self.batches.send(std::mem::take(&mut self.waiting)).map_err(|_| StoreError::Stopped)
     }
 
-    /// Waits for all files that were handed over.
+    /// Waits until all files are in place.
     pub(super) fn wait(&mut self) -> PlacedBatch {
         if !self.waiting.is_empty() {
             self.send()?;

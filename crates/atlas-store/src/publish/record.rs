@@ -1,4 +1,4 @@
-//! Recording in the ledger what becomes of files, and handing them over to be put in their places.
+//! Recording in the ledger what happens to files, and passing them on to be moved into place.
 
 use atlas_core::placement::{FileKind, is_extra_file, is_further_index, parts_of, plain_name};
 use rayon::prelude::*;
@@ -15,11 +15,11 @@ use crate::ledger::Writing;
 use crate::model::{Fact, FileDigest, OutputRow};
 use crate::report::{FileFate, RobotsFate};
 
-/// How many files beside the sitemaps are made at a time.
+/// How many extra files are made at a time.
 const WINDOW: usize = 32;
 
 impl Publisher<'_> {
-    /// Writes one file of the plan, if anything about it has to be written: composes, records and places it.
+    /// Writes one planned file, if necessary: composes, records and places it.
     pub(super) fn file<'o>(
         &self,
         at: usize,
@@ -48,7 +48,7 @@ impl Publisher<'_> {
         Self::place(work, finished, is_same, state)
     }
 
-    /// Notes what a file holds now, and tells whether that is what it held before.
+    /// Records the contents of a file, and returns whether they are the same as before.
     fn record(
         &self,
         at: usize,
@@ -62,7 +62,7 @@ impl Publisher<'_> {
         let changed = if same { file.before.map_or(self.now, |before| before.changed) } else { self.now };
         let standing = FileDigest { changed, crc: finished.crc, size: finished.size };
         writing.file_stands(id, file.limits, standing)?;
-        state.standings[at] = Some(standing);
+        state.digests[at] = Some(standing);
         state.published.sizes[at] = finished.size;
         state.published.fates[at] = match (file.before, same, work.plain_holds && work.packed_holds) {
             (None, ..) => FileFate::New,
@@ -73,7 +73,7 @@ impl Publisher<'_> {
         Ok(same)
     }
 
-    /// Hands over what has to be put in its place.
+    /// Passes on what has to be moved into place.
     fn place(work: Work, finished: FinishedFile, is_same: bool, state: &mut PublishState) -> Result<(), StoreError> {
         for (draft, holds) in [(finished.plain, work.plain_holds), (finished.packed, work.packed_holds)] {
             if let Some(draft) = draft.filter(|_| !(is_same && holds)) {
@@ -83,7 +83,7 @@ impl Publisher<'_> {
         Ok(())
     }
 
-    /// Writes the files beside the sitemaps that are not as they should be.
+    /// Writes the extra files that are not up to date.
     pub(super) fn write_extra_files(&self, state: &mut PublishState, stale: &[usize]) -> Result<(), StoreError> {
         if stale.is_empty() {
             return Ok(());
@@ -122,14 +122,14 @@ impl Publisher<'_> {
         Ok(fate)
     }
 
-    /// Notes what was written, retires what is no longer wanted, and says what to remove.
+    /// Records what was written, retires what is no longer wanted, and lists what to remove.
     pub(super) fn settle_outputs(&self, state: &mut PublishState, writing: &dyn Writing) -> Result<(), StoreError> {
         let wanted = self.wanted_names();
         for (name, output) in &state.outputs {
             writing.set_output(name, output)?;
         }
         for (name, output) in self.remembered.outputs.iter().filter(|(name, _)| !wanted.contains(*name)) {
-            // A compressed copy beside a file that lives on would be sent in its place.
+            // A server would send an outdated compressed copy in place of the file.
             let stale_copy = plain_name(name) != name && wanted.contains(plain_name(name));
             match output.retired {
                 Some(since) if since + i64::from(self.names.folded_days) * 86_400 < self.now => {
@@ -137,7 +137,7 @@ impl Publisher<'_> {
                 }
                 _ if is_further_index(&self.names.main, name) => state.published.to_remove.push(name.clone()),
                 _ if is_extra_file(name) => state.published.to_remove.push(name.clone()),
-                // What it listed is news no more, or stands in the first.
+                // Its articles are no longer news, or have moved to the first file.
                 _ if kind_of_file(name) == Some(FileKind::News) => state.published.to_remove.push(name.clone()),
                 _ if stale_copy => state.published.to_remove.push(name.clone()),
                 Some(_) => {}
@@ -153,7 +153,7 @@ impl Publisher<'_> {
                 writing.set_output(name, &OutputRow { retired: None, ..*output })?;
             }
         }
-        // What a killed build made and this one has no use for.
+        // Files that a killed build made and this one does not need.
         let strays = self.remembered.planned.iter().filter(|name| !wanted.contains(*name));
         let strays = strays.filter(|name| !self.remembered.outputs.contains_key(*name));
         state.published.to_remove.extend(strays.cloned());
@@ -164,7 +164,7 @@ impl Publisher<'_> {
     }
 }
 
-/// The kind of file of a child file of ours, by its name.
+/// The kind of a child file with this name.
 fn kind_of_file(name: &str) -> Option<FileKind> {
     parts_of(name).map(|(_, kind, _)| kind)
 }

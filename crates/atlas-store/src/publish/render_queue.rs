@@ -1,4 +1,4 @@
-//! Making segments, many at a time: rendering and compressing go on in other threads while finished ones are written.
+//! The render queue: rendering and compressing segments in other threads while finished ones are written.
 
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -20,34 +20,34 @@ use crate::error::StoreError;
 use crate::model::{ContentCounts, NEVER, NO_GROUP, RememberedEntry, SegmentText, Whole, facts_of};
 use crate::settle::{Candidate, EntryRows};
 
-/// How many segments are made at a time.
+/// How many segments are rendered at a time.
 const BATCH: usize = 96;
 
-/// What making a segment needs to know.
+/// Renders segments.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct SegmentRenderer<'a> {
-    /// Entries that are looked at closely.
+    /// The candidates.
     pub(crate) candidates: &'a [Candidate],
     pub(crate) renderer: Renderer<'a>,
-    /// Which sources speak of each entry.
+    /// Which rows represent entries, and their sources.
     pub(crate) entry_rows: &'a EntryRows,
-    /// A fingerprint of the settings that have a say in what is written.
+    /// A fingerprint of the settings that affect what is written.
     pub(crate) settings: u64,
     /// The number of this run.
     pub(crate) run: u32,
-    /// Entries that are back as they were, by key: the run in which each last changed.
+    /// Entries that are back unchanged, by key: the run in which each last changed.
     pub(crate) returned: &'a HashMap<u128, u32>,
 }
 
-/// A segment to be made, with the text and the lane of that which it was.
+/// A segment to render, with the text and remembered entries of the one that it replaces.
 pub(crate) struct RenderJob<'a> {
     made: &'a Made,
     before: Option<Whole>,
 }
 
 impl<'a> RenderJob<'a> {
-    /// To make a segment of this file of the ledger, of which `whole` reads a segment by its number: without its text, where that
-    /// is at hand.
+    /// A job to render a segment of this file in the ledger. `whole` reads an existing segment by number, without its
+    /// text if that is already in memory.
     pub(crate) fn of(
         made: &'a Made,
         file: Option<i64>,
@@ -58,7 +58,7 @@ impl<'a> RenderJob<'a> {
     }
 }
 
-/// A segment that was made.
+/// A rendered segment.
 pub(super) struct RenderedSegment {
     pub(super) text: RenderedText,
     pub(super) segment: Segment,
@@ -69,12 +69,12 @@ pub(super) struct RenderedSegment {
 pub(crate) struct RenderedText {
     pub(crate) raw: Vec<u8>,
     pub(crate) entries: Vec<u8>,
-    /// By what the rows of its entries are known unread: none where no row is.
+    /// The fingerprints by which the rows of its entries are recognised unread; empty if there are none.
     pub(crate) raws: Vec<u8>,
     pub(crate) facts: ContentCounts,
 }
 
-/// The rows of new entries, with what is known of them.
+/// The rows of new entries, with their blocks.
 struct NewRows {
     first: usize,
     blocks: Vec<Option<Arc<Block>>>,
@@ -98,7 +98,8 @@ impl NewRows {
         Self { first, blocks, row_ids }
     }
 
-    /// The rows in their order. They lie far apart: all are glanced at first, so that the waits for memory overlap.
+    /// The rows in order. They are far apart in memory, so all are touched first, which lets the waits for memory
+    /// overlap.
     fn each(&self) -> impl Iterator<Item = (Cow<'_, [u8]>, RowSummary)> {
         let rows = || self.row_ids.iter().filter_map(|(at, row)| Some((self.blocks[at - self.first].as_ref()?, *row)));
         let glances: Vec<(u32, u64)> = rows().map(|(block, row)| block.glance(row)).collect();
@@ -109,7 +110,7 @@ impl NewRows {
 }
 
 impl<'a> SegmentRenderer<'a> {
-    /// The text of a segment.
+    /// Renders the text of a segment.
     pub(crate) fn render(&self, job: &RenderJob<'_>) -> Result<RenderedText, StoreError> {
         let made = job.made;
         let mut text = RenderedText {
@@ -212,10 +213,10 @@ impl<'a> SegmentRenderer<'a> {
     }
 }
 
-/// What comes of some jobs.
+/// The result of a batch of jobs.
 type RenderedBatch = Result<Vec<RenderedSegment>, StoreError>;
 
-/// Segments as they come from the render queue, in order.
+/// Rendered segments, in order.
 pub(super) struct RenderQueue<'a, I: Iterator> {
     jobs: SyncSender<Vec<RenderJob<'a>>>,
     rendered: Receiver<RenderedBatch>,
@@ -227,7 +228,7 @@ pub(super) struct RenderQueue<'a, I: Iterator> {
 }
 
 impl<'a, I: Iterator<Item = Result<RenderJob<'a>, StoreError>>> RenderQueue<'a, I> {
-    /// Begins to make what is ordered, in the order of `waiting`, which is asked for more only as fast as it is made.
+    /// Starts to render the jobs of `waiting`, in order, taking jobs only as fast as they are rendered.
     pub(super) fn start<'scope>(
         segment_renderer: SegmentRenderer<'a>,
         waiting: I,
@@ -239,7 +240,7 @@ impl<'a, I: Iterator<Item = Result<RenderJob<'a>, StoreError>>> RenderQueue<'a, 
             let compressors = Mutex::default();
             for batch in ordered {
                 let made = batch.par_iter().map(|job| segment_renderer.render_and_compress(job, &compressors));
-                // The receiver is gone when writing failed: then there is nothing left to do.
+                // The receiver is gone if writing failed. Then there is nothing left to do.
                 if sender.send(made.collect()).is_err() {
                     return;
                 }
@@ -249,7 +250,7 @@ impl<'a, I: Iterator<Item = Result<RenderJob<'a>, StoreError>>> RenderQueue<'a, 
         Self { jobs, rendered, waiting: waiting.peekable(), windows, under_way: 0, ready: Vec::new().into_iter() }
     }
 
-    /// Orders as much as may be under way.
+    /// Starts as many jobs as may be under way.
     pub(super) fn begin(&mut self) -> Result<(), StoreError> {
         while self.under_way < AHEAD {
             let some = self.batch()?;
@@ -262,7 +263,7 @@ impl<'a, I: Iterator<Item = Result<RenderJob<'a>, StoreError>>> RenderQueue<'a, 
         Ok(())
     }
 
-    /// What is to be made next, together: of rows of one window.
+    /// The next jobs to render together, from rows of one window.
     fn batch(&mut self) -> Result<Vec<RenderJob<'a>>, StoreError> {
         let mut some = Vec::new();
         let mut window = None;

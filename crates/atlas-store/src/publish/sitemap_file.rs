@@ -1,4 +1,4 @@
-//! One sitemap file being written, in plain and compressed form at once.
+//! A sitemap file being written, in plain and compressed form at once.
 
 use std::io::Write as _;
 
@@ -6,17 +6,17 @@ use crate::destination::Draft;
 use crate::disk::segmented_gzip::{GzipWriter, Segment, SegmentCompressor};
 use crate::error::StoreError;
 
-/// One sitemap file being written, in plain and compressed form at once.
+/// A sitemap file being written, in plain and compressed form at once.
 pub(super) struct SitemapFile {
     pub(super) plain: Option<Draft>,
     pub(super) packed: Option<GzipWriter<Draft>>,
     pub(super) crc: crc32fast::Hasher,
     pub(super) size: u64,
-    /// Where it will be, for people.
+    /// Where it will be, for messages.
     shown: String,
 }
 
-/// A sitemap file that is complete but not in its place yet.
+/// A sitemap file that is complete but not in place yet.
 pub(super) struct FinishedFile {
     pub(super) plain: Option<Draft>,
     pub(super) packed: Option<Draft>,

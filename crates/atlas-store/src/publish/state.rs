@@ -1,4 +1,4 @@
-//! What has come about of a build so far.
+//! The progress of publishing.
 
 use std::collections::BTreeMap;
 
@@ -10,12 +10,12 @@ use crate::error::StoreError;
 use crate::model::{FileDigest, OnDisk, OutputRow};
 use crate::report::{FileFate, RobotsFate};
 
-/// What was published.
+/// The result of publishing.
 #[derive(Debug, Default)]
 pub struct Published {
-    /// What became of each file of the plan.
+    /// The fate of each planned file.
     pub fates: Vec<FileFate>,
-    /// Unpacked size of each file of the plan.
+    /// The unpacked size of each planned file.
     pub sizes: Vec<u64>,
     /// Names of files that were written.
     pub written: Vec<String>,
@@ -23,21 +23,21 @@ pub struct Published {
     pub retired: Vec<String>,
     /// Names of files to remove once the ledger is committed.
     pub to_remove: Vec<String>,
-    /// What became of robots.txt.
+    /// The fate of robots.txt.
     pub robots: Option<RobotsFate>,
 }
 
-/// What has come about so far.
+/// The progress of publishing.
 pub(super) struct PublishState {
     pub(super) published: Published,
-    pub(super) standings: Vec<Option<FileDigest>>,
+    pub(super) digests: Vec<Option<FileDigest>>,
     pub(super) outputs: BTreeMap<String, OutputRow>,
     pub(super) placing: Placing,
     pub(super) compressor: SegmentCompressor,
 }
 
 impl PublishState {
-    /// Nothing has come about.
+    /// Before anything is written.
     pub(super) fn new(plan: &Plan, style: Option<&str>, placing: Placing) -> Self {
         let files = &plan.files;
         Self {
@@ -46,27 +46,27 @@ impl PublishState {
                 sizes: files.iter().map(|file| file.size(style)).collect(),
                 ..Published::default()
             },
-            standings: files.iter().map(|file| file.before).collect(),
+            digests: files.iter().map(|file| file.before).collect(),
             outputs: BTreeMap::new(),
             placing,
             compressor: SegmentCompressor::default(),
         }
     }
 
-    /// A file was written.
+    /// Records that a file was written.
     pub(super) fn wrote(&mut self, name: String, on_disk: OnDisk) {
-        // The main file may be written twice, once for the moments between.
+        // The main file may be written twice, the first time for the time in between.
         if self.outputs.insert(name.clone(), OutputRow { on_disk, retired: None }).is_none() {
             self.published.written.push(name);
         }
     }
 
-    /// Waits until every file that was finished is in its place.
+    /// Waits until all finished files are in place.
     pub(super) fn all_placed(&mut self, destination: &dyn Destination) -> Result<(), StoreError> {
         if self.take_placed()? { destination.commit() } else { Ok(()) }
     }
 
-    /// The same, and tells whether there was any; their folders may not be on the disk yet.
+    /// The same, and returns whether there were any. Their names may not be synced yet.
     pub(super) fn take_placed(&mut self) -> Result<bool, StoreError> {
         let placed = self.placing.wait()?;
         let any = !placed.is_empty();

@@ -1,4 +1,4 @@
-//! Undoing what a build began that was killed, before the next one begins: so that the files are again those that the ledger knows.
+//! Undoing what a killed build began, before the next one begins, so that the files match the ledger again.
 
 use std::collections::{HashMap, HashSet};
 use std::thread;
@@ -19,8 +19,9 @@ use crate::ledger::Writing;
 use crate::model::{FileRow, urls_of};
 
 impl Publisher<'_> {
-    /// Puts back what the ledger knows. First the files that lost entries; then an index that names these and all that are
-    /// named now, so that every entry is listed; then the files that gained what is listed elsewhere again.
+    /// Restores the state in the ledger: first the files that lost entries; then an index that lists these and
+    /// everything listed now, so that every entry is listed; then the files that gained entries which are listed
+    /// elsewhere again.
     pub(super) fn undo(&self, writing: &dyn Writing) -> Result<(), StoreError> {
         let files = self.remembered.files.iter().map(FilePlan::as_it_stands).collect();
         let plan = Plan { files, folded: Vec::new(), next_numbers: self.remembered.next_numbers.clone() };
@@ -36,7 +37,7 @@ impl Publisher<'_> {
             let mut queue = RenderQueue::start(before.segment_renderer, std::iter::empty(), scope);
             let mut state =
                 PublishState::new(&plan, self.names.style, Placing::start(scope, self.destination, writing.flusher()));
-            // What is named stays named, but no file is said to be newer than it will be in a moment.
+            // What is listed stays listed, but with dates no newer than they will be in a moment.
             let named = before.named(&before.index_lines(&state, |_| true))?;
             if !named.is_empty() {
                 before.write_indexes(&mut state, &named)?;
@@ -56,7 +57,7 @@ impl Publisher<'_> {
         })
     }
 
-    /// Whether a file on the disk lacks an entry that the ledger has in it.
+    /// Whether a file on disk lacks an entry that the ledger has in it.
     fn lacks_some(&self, plan: &FilePlan, file: &FileRow, writing: &dyn Writing) -> Result<bool, StoreError> {
         let (plain, packed) = self.names.names(&plan.name(), self.form);
         for name in plain.iter().chain(&packed) {
@@ -74,14 +75,14 @@ impl Publisher<'_> {
         Ok(false)
     }
 
-    /// The files that the indexes name now, where they are there: each with the date that it has there or in `before`, whichever
-    /// is older.
+    /// The files that the current indexes list and that exist: each with its date there or in `before`, whichever is
+    /// older.
     fn named(&self, before: &[IndexLine]) -> Result<Vec<IndexLine>, StoreError> {
         let before: HashMap<&str, Lastmod> = before.iter().map(|line| (line.address.as_str(), line.lastmod)).collect();
         let mut named = Vec::new();
         for name in self.names.index_names(self.plan.files.len()) {
             let Some(bytes) = self.destination.read(&name)? else { continue };
-            // An index is always whole; one that is not names nothing that could be kept.
+            // An index is always whole. A damaged one lists nothing worth keeping.
             let _ = read(
                 &bytes,
                 |_| (),

@@ -1,4 +1,4 @@
-//! What a build did.
+//! The result of a build.
 
 use atlas_core::placement::is_extra_file;
 use serde::Serialize;
@@ -6,31 +6,31 @@ use serde::Serialize;
 use super::last::LastBuild;
 use super::survey::Survey;
 
-/// What a build did.
+/// The result of a build.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Built {
     /// The number of the run.
     pub run: i64,
-    /// What was found and written.
+    /// The findings, and what was written.
     #[serde(flatten)]
     pub survey: Survey,
-    /// Names of the files in the web root that were written, index and copies included.
+    /// Names of the files in the web root that were written, including indexes and copies.
     pub written: Vec<String>,
-    /// Names of files that left the index; they stay on disk for some days.
+    /// Names of files that left the index. They stay on disk for some days.
     pub retired: Vec<String>,
     /// Names of files that were removed from disk.
     pub removed: Vec<String>,
-    /// How many changes engines are to be told of.
+    /// The number of changes that engines have to be told of.
     pub to_announce: u64,
     /// A fingerprint of the configuration.
     pub configuration: String,
-    /// What the last build said, where it was made under the same configuration.
+    /// The report of the last build, if it was made under the same configuration.
     #[serde(skip)]
     pub last: Option<LastBuild>,
 }
 
 impl Built {
-    /// Of the files that were written, those that are no sitemaps.
+    /// The written files that are not sitemaps.
     pub fn extra_files(&self) -> impl Iterator<Item = &str> {
         self.written.iter().map(String::as_str).filter(|name| is_extra_file(name))
     }

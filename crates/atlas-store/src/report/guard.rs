@@ -1,35 +1,35 @@
-//! Guards by name, and builds that they held back.
+//! The names of guards, and builds that they held back.
 
 use std::fmt;
 
 use serde::Serialize;
 
-/// Which guard held a build back.
+/// The guard that held a build back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Guard {
     /// A section would lose a large share of its entries.
     Shrink,
-    /// Nothing at all would be left.
+    /// No entries would be left.
     Empty,
     /// One reason would leave out most of the site.
     LeftOut,
-    /// The site has another URL than before.
+    /// The site has a new URL.
     NewUrl,
-    /// The file to submit has another name than before.
+    /// The file to submit has a new name.
     NewMain,
-    /// A section has another name than before.
+    /// A section has a new name.
     NewSections,
-    /// Files end in `.gz` that did not before, or the other way round.
+    /// Files end in `.gz` that did not before, or the reverse.
     Gzip,
-    /// robots.txt shuts engines out.
+    /// robots.txt shuts out all engines.
     ShutOut,
-    /// A file that another tool wrote would be written over.
+    /// A file that another tool wrote would be overwritten.
     Overwrite,
 }
 
 impl Guard {
-    /// What it holds a build back for, for people.
+    /// Why it holds a build back, for the user.
     pub fn words(self) -> &'static str {
         match self {
             Self::Shrink => "a section would lose a large share of its entries",
@@ -44,7 +44,7 @@ impl Guard {
         }
     }
 
-    /// All of them.
+    /// All guards.
     pub const ALL: [Self; 9] = [
         Self::Shrink,
         Self::LeftOut,
@@ -62,7 +62,7 @@ impl Guard {
         self.option().unwrap_or("empty")
     }
 
-    /// The word that lets a build pass it; none where there is nothing to pass to.
+    /// The word that lets a build pass; `None` if it cannot be passed.
     pub fn option(self) -> Option<&'static str> {
         match self {
             Self::Empty => None,
@@ -81,7 +81,7 @@ impl Guard {
 /// A build that was held back.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Held {
-    /// By which guard.
+    /// The guard.
     pub guard: Guard,
     /// What would have happened.
     pub message: String,

@@ -1,4 +1,4 @@
-//! What the last build said, so that the next one need say only what is new.
+//! The report of the last build, so that the next build need report only what is new.
 
 use std::collections::HashSet;
 
@@ -8,7 +8,7 @@ use serde::Deserialize;
 use super::robots::{OtherSitemap, RobotsFate};
 use super::survey::{LeftOut, SectionReport, Survey};
 
-/// What a build said: of its report, that which the next may leave out where it is the same.
+/// The parts of a report that the next one may omit if they are the same.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
 pub struct LastBuild {
     #[serde(default)]
@@ -37,7 +37,7 @@ struct LastFile {
     address: String,
 }
 
-/// A reason or a remark, by its code, and how often it was met.
+/// A reason or a remark, by its code, and its count.
 #[derive(Debug, Clone, PartialEq, Eq, Deserialize)]
 struct CodeCount {
     #[serde(alias = "reason")]
@@ -60,18 +60,18 @@ struct LastProblem {
 }
 
 impl LastBuild {
-    /// What a run said by its report, where it was made under the same configuration.
+    /// Reads a run's report, if it was made under the same configuration.
     pub fn of_report(report: &str, configuration: &str) -> Option<Self> {
         let last: Self = serde_json::from_str(report).ok()?;
         (last.configuration == configuration).then_some(last)
     }
 
-    /// What a survey said.
+    /// The parts of a survey.
     pub fn of_survey(survey: &Survey) -> Self {
         serde_json::to_value(survey).and_then(serde_json::from_value).unwrap_or_default()
     }
 
-    /// Whether a section had as many entries, pictures, videos and news.
+    /// Whether a section had the same numbers of entries, pictures, videos and news.
     pub fn had_section(&self, now: &SectionReport) -> bool {
         let numbers = (now.entries, now.images, now.videos, now.news);
         let same =
@@ -79,22 +79,22 @@ impl LastBuild {
         self.sections.iter().any(same)
     }
 
-    /// Whether as many entries were left out for the same reason.
+    /// Whether the same number of entries was left out for the same reason.
     pub fn left_out(&self, now: &LeftOut) -> bool {
         holds(&self.left_out, now.reason.code(), now.counted.count)
     }
 
-    /// Whether a remark was made as often.
+    /// Whether a remark had the same count.
     pub fn remarked(&self, code: &str, count: u64) -> bool {
         holds(&self.notices, code, count)
     }
 
-    /// Whether a source said the same of itself.
+    /// Whether a source made the same remark about itself.
     pub fn heard(&self, source: &str, remark: &str) -> bool {
         self.source(source).is_some_and(|source| source.remarks.iter().any(|one| one == remark))
     }
 
-    /// The problems of a source that it had then, too.
+    /// The problems that a source had then, too.
     pub fn told<'p>(&self, source: &str, problems: &'p [Problem]) -> Vec<&'p Problem> {
         let told: HashSet<&LastProblem> = self.source(source).iter().flat_map(|source| &source.problems).collect();
         let heard =
@@ -109,12 +109,12 @@ impl LastBuild {
         before.collect::<HashSet<_>>() == now.collect()
     }
 
-    /// Whether robots.txt declared the same sitemap of others.
+    /// Whether robots.txt declared the same sitemap of another tool.
     pub fn declared(&self, other: &OtherSitemap) -> bool {
         self.other_sitemaps.contains(other)
     }
 
-    /// Whether the sitemaps were not declared either, for the same cause.
+    /// Whether the sitemaps were not declared then either, for the same reason.
     pub fn left_undeclared(&self, now: RobotsFate) -> bool {
         match now {
             RobotsFate::Missing => self.robots == "missing",
@@ -132,7 +132,7 @@ fn holds(numbers: &[CodeCount], code: &str, count: u64) -> bool {
     numbers.iter().any(|one| one.code == code && one.count == count)
 }
 
-/// A report as it is kept: with no more examples than are ever told again.
+/// A report for storing, without examples that will never be shown again.
 pub fn in_brief(survey: &Survey, examples: usize) -> Survey {
     let mut survey = survey.clone();
     let cut = |counted: &mut Counted| counted.examples.truncate(examples);

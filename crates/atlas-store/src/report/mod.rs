@@ -1,4 +1,4 @@
-//! What a survey or a build has to say: plain data, the same for people and for programs.
+//! The reports of surveys and builds, as plain data: commands show them, and JSON output contains them.
 
 mod guard;
 mod robots;

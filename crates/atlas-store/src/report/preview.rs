@@ -1,4 +1,4 @@
-//! A build as it would be.
+//! The preview of a build.
 
 use atlas_core::choose::Reason;
 use atlas_core::placement::FileKind;
@@ -6,36 +6,36 @@ use serde::Serialize;
 
 use super::survey::Survey;
 
-/// A build as it would be.
+/// The preview of a build.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Preview {
-    /// What was found.
+    /// The findings.
     #[serde(flatten)]
     pub survey: Survey,
-    /// What would become of each sitemap file, those that vanish last.
+    /// What would happen to each sitemap file; those that would disappear come last.
     pub files: Vec<FilePreview>,
-    /// URLs that would come in, at most the first 10,000.
+    /// URLs that would be added, at most the first 10,000.
     pub comes: Vec<String>,
     /// URLs whose pages changed, at most the first 10,000.
     pub edited: Vec<String>,
-    /// URLs that would go, at most the first 10,000.
+    /// URLs that would be removed, at most the first 10,000.
     pub goes: Vec<Goes>,
-    /// URLs that would change their section, at most the first 10,000.
+    /// URLs that would move to another section, at most the first 10,000.
     pub moves: Vec<Moves>,
     /// Other files that would be written.
     #[serde(rename = "asides")]
     pub extra_files: Vec<String>,
 }
 
-/// What would become of one sitemap file.
+/// What would happen to one sitemap file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct FilePreview {
     /// Its address.
     pub address: String,
-    /// What of its section it holds.
+    /// Its kind.
     #[serde(rename = "strand")]
     pub kind: FileKind,
-    /// What would become of it.
+    /// What would happen to it.
     pub fate: Planned,
     /// Entries in it, as of the last build.
     pub entries_before: u64,
@@ -47,38 +47,38 @@ pub struct FilePreview {
     pub bytes: u64,
 }
 
-/// What would become of a sitemap file.
+/// What would happen to a sitemap file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum Planned {
-    /// It is not there yet.
+    /// It does not exist yet.
     New,
     /// It would have more entries.
     Grows,
     /// It would have fewer entries.
     Shrinks,
-    /// It would have as many entries, and say something else of them.
+    /// It would have the same number of entries, with changes.
     Changes,
     /// Nothing would happen to it.
     Stays,
-    /// It was touched or lost, and would be written again as it was.
+    /// It was touched or lost, and would be restored.
     Restored,
     /// It would leave the index.
     Vanishes,
 }
 
-/// A URL that would go.
+/// A URL that would be removed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Goes {
     /// The URL.
     pub url: String,
-    /// Why it is left out; none where no source knows it any more.
+    /// Why it is left out; `None` if no source names it any more.
     pub reason: Option<Reason>,
-    /// The same, in words.
+    /// The reason in words.
     pub because: &'static str,
 }
 
-/// A URL that would change its section.
+/// A URL that would move to another section.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Moves {
     /// The URL.

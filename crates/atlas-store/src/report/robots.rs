@@ -1,8 +1,8 @@
-//! What became of robots.txt.
+//! What happened to robots.txt.
 
 use serde::{Deserialize, Serialize};
 
-/// A sitemap of others that robots.txt declares.
+/// A sitemap of another tool that robots.txt declares.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct OtherSitemap {
     /// The line, counted from 1.
@@ -11,21 +11,21 @@ pub struct OtherSitemap {
     pub address: String,
 }
 
-/// What became of robots.txt.
+/// What happened to robots.txt.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum RobotsFate {
-    /// The configuration names none.
+    /// The configuration does not name one.
     Unnamed,
-    /// It is not there, and must not be made: the site may well have one elsewhere.
+    /// It does not exist and must not be created: the site may well have one elsewhere.
     Missing,
-    /// It was not there and was made.
+    /// It did not exist and was created.
     Created,
-    /// It was not there and was made from the one that the live site serves.
+    /// It did not exist and was created from the one that the live site serves.
     #[serde(rename = "taken-over")]
     TakenOver,
-    /// A line was added, or one of ours taken out.
+    /// A line was added, or one of ours was removed.
     Declared,
-    /// It was right already.
+    /// It was already up to date.
     Unchanged,
 }

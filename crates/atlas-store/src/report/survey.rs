@@ -1,4 +1,4 @@
-//! What was found, and what would be written.
+//! The result of a survey: what was found, and what would be written.
 
 use std::collections::BTreeMap;
 
@@ -11,49 +11,49 @@ use serde::Serialize;
 use super::guard::Held;
 use super::robots::{OtherSitemap, RobotsFate};
 
-/// What was found and what would be written.
+/// What was found, and what would be written.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Survey {
-    /// The one URL to submit.
+    /// The URL to submit.
     pub main: String,
-    /// The addresses of further indexes, where one does not hold all files.
+    /// The addresses of further indexes, if one does not hold all files.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub more_indexes: Vec<String>,
-    /// What came of each source.
+    /// The outcome of each source.
     pub sources: Vec<SourceReport>,
-    /// Sections that have entries, in their order.
+    /// Sections with entries, in order.
     pub sections: Vec<SectionReport>,
-    /// Why entries are left out, in the order of the questions.
+    /// Why entries are left out, in the order in which reasons are checked.
     pub left_out: Vec<LeftOut>,
     /// What changed since the last build.
     pub changes: ChangeReport,
-    /// Entries that go in or leave by themselves when their time comes.
+    /// Entries that will be listed, or will leave, at a known time.
     pub waiting: DueReport,
-    /// What deserves notice about the site as a whole; a build tells only what it meets by itself.
+    /// Notices about the site as a whole. A build reports only those that it finds anyway.
     pub notices: Vec<Noticed>,
-    /// How many remarks are not told because they were accepted, by code.
+    /// The number of remarks that are not shown because they were accepted, by code.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub accepted: BTreeMap<String, u64>,
-    /// Lines that accept a remark that is not made any more, by number and code; a build does not look for them.
+    /// Lines that accept remarks which no longer occur, by number and code. A build does not check this.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub accepted_in_vain: Vec<(usize, String)>,
-    /// What became of robots.txt, or would.
+    /// What happened, or would happen, to robots.txt.
     pub robots: RobotsFate,
-    /// Sitemaps of others that robots.txt declares.
+    /// Sitemaps of other tools that robots.txt declares.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub other_sitemaps: Vec<OtherSitemap>,
-    /// The guards that would hold a build back; empty for a build that was done.
+    /// The guards that would hold a build back; empty after a build.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub held: Vec<Held>,
 }
 
 impl Survey {
-    /// How many entries are in.
+    /// The number of listed entries.
     pub fn entries(&self) -> u64 {
         self.sections.iter().map(|section| section.entries).sum()
     }
 
-    /// Whether something could not be read, so that an entry may be missing.
+    /// Whether something could not be read, so that entries may be missing.
     pub fn is_in_part(&self) -> bool {
         self.sources.iter().any(|source| source.outcome.passed_over > 0)
     }
@@ -68,30 +68,30 @@ impl Survey {
     }
 }
 
-/// One source.
+/// The report on one source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct SourceReport {
-    /// What came of it.
+    /// Its outcome.
     #[serde(flatten)]
     pub outcome: Outcome,
-    /// Entries it speaks of that go in.
+    /// The number of its entries that are kept.
     pub kept: u64,
-    /// Entries it speaks of that are left out.
+    /// The number of its entries that are left out.
     pub left_out: u64,
 }
 
-/// One section.
+/// The report on one section.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct SectionReport {
     /// Its name.
     pub name: String,
-    /// Entries in it.
+    /// The number of entries.
     pub entries: u64,
-    /// Pictures of them.
+    /// The number of their pictures.
     pub images: u64,
-    /// Videos of them.
+    /// The number of their videos.
     pub videos: u64,
-    /// Those of them that are news: articles of the last two days.
+    /// The number of news articles: those of the last two days.
     pub news: u64,
     /// The newest date that is written.
     pub newest: Option<Lastmod>,
@@ -106,33 +106,33 @@ impl SectionReport {
     }
 }
 
-/// One sitemap file.
+/// The report on one sitemap file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct FileReport {
     /// Its address, to submit or count alone.
     pub address: String,
-    /// What of its section it holds.
+    /// Its kind.
     #[serde(rename = "strand")]
     pub kind: FileKind,
     /// Entries in it.
     pub entries: u64,
     /// Unpacked size.
     pub bytes: u64,
-    /// What becomes of it.
+    /// What happens to it.
     pub fate: FileFate,
 }
 
-/// What becomes of a sitemap file.
+/// What happens to a sitemap file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "lowercase")]
 pub enum FileFate {
-    /// It was not there before.
+    /// It is new.
     New,
     /// Its content changed.
     Changed,
-    /// It is as it was.
+    /// Nothing changed.
     Unchanged,
-    /// It is as it was, but the file had been touched or lost and was written again.
+    /// Its content is the same, but the file had been touched or lost and was restored.
     Restored,
 }
 
@@ -143,7 +143,7 @@ pub struct LeftOut {
     pub reason: Reason,
     /// What it means.
     pub words: &'static str,
-    /// How many, and a few of them.
+    /// The number, with a few examples.
     #[serde(flatten)]
     pub counted: Counted,
 }
@@ -151,39 +151,40 @@ pub struct LeftOut {
 /// What changed since the last build.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Default)]
 pub struct ChangeReport {
-    /// There was no build before: everything is new, and nothing is news.
+    /// Whether this is the first build: everything is new, and nothing is announced.
     pub first: bool,
-    /// Entries that were not in before.
+    /// Entries that were not listed before.
     pub added: Counted,
     /// Entries whose page changed.
     pub changed: Counted,
-    /// Entries that no source knows any more.
+    /// Entries that no source names any more.
     pub removed: Counted,
     /// Entries that are now left out.
     pub left_out: Counted,
-    /// Most pages changed at once without a declared date: taken for a redesign, so dates hold and nothing is told.
+    /// Whether most pages changed at once without a declared date. This is taken for a redesign: dates hold, and
+    /// nothing is announced.
     pub redesign: bool,
-    /// Entries that are taken as they are, because something about a source changed; nothing of them is told.
+    /// Entries that are accepted as they are, because something about a source changed. None of them is announced.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub remapped: Vec<Remapped>,
 }
 
-/// Entries that are taken as they are, because something about one of their sources changed.
+/// Entries that are accepted as they are, because something about one of their sources changed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Remapped {
     /// The source.
     pub source: String,
     /// What changed about it.
     pub change: SourceChange,
-    /// How many entries.
+    /// The number of entries.
     pub entries: u64,
 }
 
-/// What changed about a source since an entry was looked at last.
+/// What changed about a source.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum SourceChange {
-    /// It maps its fields in another way.
+    /// It maps its fields differently.
     Mapping,
     /// It is new in the configuration.
     Joined,
@@ -191,32 +192,32 @@ pub enum SourceChange {
     Left,
 }
 
-/// An entry that goes in or leaves by itself when its time comes.
+/// An entry that will be listed, or will leave, at a known time.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Due {
-    /// When.
+    /// The time.
     pub at: Lastmod,
     /// Its URL.
     pub url: String,
-    /// What it will do.
+    /// What will happen then.
     pub to: DueTo,
 }
 
-/// What an entry will do when its time comes.
+/// What happens to an entry when its time comes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum DueTo {
-    /// It is published: it goes in.
+    /// It is published and will be listed.
     GoIn,
-    /// It expires: it leaves.
+    /// It expires and will be left out.
     Leave,
 }
 
-/// What will fall due.
+/// Entries with a known time.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Default)]
 pub struct DueReport {
-    /// How many entries.
+    /// The number of entries.
     pub count: u64,
-    /// The first few, the soonest first.
+    /// The first few, soonest first.
     pub soonest: Vec<Due>,
 }

@@ -1,17 +1,17 @@
-//! What each row is to the entries.
+//! The assignment of rows to entries.
 
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering};
 
 use crate::arrival::RowId;
 
-/// What a row is to the entries.
+/// The role of a row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Role {
-    /// It counts only as part of a merged one, or not at all.
+    /// It is part of a merged row, or does not count.
     PassedOver,
-    /// It stands for an entry that the ledger does not know.
+    /// It represents an entry that the ledger does not know.
     New,
-    /// It stands for the entry that the ledger remembers here.
+    /// It represents the entry that the ledger remembers at this position.
     Known(u32),
 }
 
@@ -20,7 +20,7 @@ impl Role {
         prior.map_or(Self::New, Self::Known)
     }
 
-    /// Where the ledger remembers the entry that it stands for, if it stands for one.
+    /// If it represents an entry: where the ledger remembers that entry, if it does.
     pub(crate) fn prior(self) -> Option<Option<u32>> {
         match self {
             Self::PassedOver => None,
@@ -29,7 +29,7 @@ impl Role {
         }
     }
 
-    /// As a number: there is one for each row.
+    /// The role as a number.
     fn number(self) -> u32 {
         match self {
             Self::PassedOver => u32::MAX - 1,
@@ -47,12 +47,13 @@ impl Role {
     }
 }
 
-/// The role of each row. May be set by many threads at once.
+/// The role of each row. Many threads may set roles at once.
 #[derive(Debug)]
 pub(crate) enum Assignment {
-    /// As [numbers](Role::number).
+    /// One [number](Role::number) for each row.
     Numbers(Vec<AtomicU32>),
-    /// As bits, where the ledger remembers nothing: whether a row stands for an entry. There are so many rows, and so many bits.
+    /// One bit for each row, if the ledger remembers nothing: whether the row represents an entry. The number of rows,
+    /// and the bits.
     Bits(usize, Vec<AtomicU64>),
 }
 
@@ -63,7 +64,7 @@ impl Default for Assignment {
 }
 
 impl Assignment {
-    /// So many rows, all of them passed over; `remembers` tells whether the ledger remembers anything.
+    /// This many rows without an entry; `remembers` tells whether the ledger remembers anything.
     pub(crate) fn new(rows: usize, remembers: bool) -> Self {
         match remembers {
             true => Self::Numbers((0..rows).map(|_| AtomicU32::new(Role::PassedOver.number())).collect()),
@@ -71,7 +72,7 @@ impl Assignment {
         }
     }
 
-    /// A row stands for an entry, which the ledger remembers here, if it does.
+    /// Sets the role of a row that represents an entry, which the ledger may remember at `prior`.
     pub(crate) fn set(&self, row_id: RowId, prior: Option<u32>) {
         let at = row_id.0 as usize;
         match self {
@@ -80,7 +81,7 @@ impl Assignment {
         }
     }
 
-    /// Adds a row that stands for an entry.
+    /// Adds a row that represents an entry.
     pub(crate) fn push(&mut self, prior: Option<u32>) {
         match self {
             Self::Numbers(numbers) => numbers.push(AtomicU32::new(Role::of(prior).number())),
@@ -103,7 +104,7 @@ impl Assignment {
         }
     }
 
-    /// All assignment, in the order of the rows.
+    /// All roles, in the order of rows.
     pub(crate) fn all(&self) -> impl Iterator<Item = (RowId, Role)> {
         let rows = match self {
             Self::Numbers(numbers) => numbers.len(),

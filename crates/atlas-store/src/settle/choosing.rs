@@ -1,4 +1,4 @@
-//! Counting what was decided of the rows of one block, and picking out the entries that moved.
+//! Counting the verdicts on the rows of one block, and collecting the entries that changed.
 
 use atlas_core::choose::{Kept, Reason, Verdict};
 use atlas_core::contribution::Contribution;
@@ -16,7 +16,7 @@ use crate::report::DueTo;
 use atlas_core::announce::Change;
 use atlas_core::report::Notice;
 
-/// Counting the entries of one block.
+/// Processes the entries of one block.
 pub(super) struct Choosing<'a> {
     remembered: &'a Remembered,
     fates: &'a [u8],
@@ -110,7 +110,7 @@ impl<'a> Choosing<'a> {
         self.gone(entry_row.prior, change_for(reason), Some(reason));
     }
 
-    /// An entry does not go in, and is gone if the ledger remembers it.
+    /// Counts an entry that is left out. If the ledger remembers it, it is gone.
     fn gone(&mut self, prior: Option<u32>, change: Option<Change>, reason: Option<Reason>) {
         self.out.gone.extend(prior.map(|prior| Gone { prior, change, reason }));
     }
@@ -157,7 +157,7 @@ impl<'a> Choosing<'a> {
         self.out.own_files.extend(candidates);
     }
 
-    /// What is to be told of an entry that goes in.
+    /// Collects remarks on a kept entry.
     fn odd(&mut self, contribution: &Contribution<'_>, kept: Kept, entry_row: &EntryRow<'_>) {
         let Terms { telling, chooser, .. } = self.terms;
         let mut tell = |notice: Notice, detail: &dyn Fn() -> String| {
@@ -193,8 +193,8 @@ impl<'a> Choosing<'a> {
     }
 }
 
-/// What engines are told of an entry that leaves for this reason. They are told what the page itself or its server says; what the
-/// user's own choice leaves out is nobody else's business.
+/// What engines are told about an entry that leaves for this reason. They are told what the page itself or its server
+/// says. What the user chose to leave out is nobody else's business.
 fn change_for(reason: Reason) -> Option<Change> {
     match reason {
         Reason::Redirect => Some(Change::Redirected),

@@ -1,4 +1,4 @@
-//! Which rows stand for entries.
+//! The rows that represent entries.
 
 use std::borrow::Cow;
 use std::collections::HashMap;
@@ -10,25 +10,25 @@ use super::join::{Joined, MergedFrom};
 use crate::arrival::{Arrivals, Block, RowId, RowSummary};
 use crate::model::UNKNOWN;
 
-/// Which rows count, and where merged ones come from: what lets all entries be gone over once more.
+/// Which rows represent entries, and where merged ones come from. With this, all entries can be iterated again.
 #[derive(Debug, Default)]
 pub(crate) struct EntryRows {
     pub(crate) assignment: Assignment,
     pub(crate) origins: HashMap<RowId, MergedFrom>,
-    /// The provenances that are one source alone, by its place.
+    /// The provenances of one source alone, by the index of the source.
     pub(crate) single: Vec<u16>,
 }
 
-/// A row that stands for an entry.
+/// A row that represents an entry.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct EntryRow<'s> {
-    /// Where the row is.
+    /// The row.
     pub(crate) row_id: RowId,
-    /// What is known of it.
+    /// Its summary.
     pub(crate) summary: RowSummary,
-    /// Where a merged row comes from.
+    /// The sources of a merged row.
     pub(crate) origin: Option<&'s MergedFrom>,
-    /// Where the ledger remembers it, if it does.
+    /// The position where the ledger remembers the entry, if it does.
     pub(crate) prior: Option<u32>,
 }
 
@@ -39,7 +39,7 @@ impl From<Joined> for EntryRows {
 }
 
 impl EntryRows {
-    /// Goes over the rows that stand for entries; those merged from several come last.
+    /// Passes on the rows that represent entries. Merged ones come last.
     pub(crate) fn each<'s>(&'s self, arrivals: &Arrivals, mut take: impl FnMut(EntryRow<'s>)) {
         for at in 0..arrivals.blocks() {
             let block = arrivals.block(at);
@@ -47,7 +47,7 @@ impl EntryRows {
         }
     }
 
-    /// The rows that stand for entries in one block, each with its bytes.
+    /// The rows of one block that represent entries, each with its bytes.
     pub(crate) fn of_block<'b>(
         &self,
         arrivals: &Arrivals,
@@ -63,59 +63,59 @@ impl EntryRows {
         })
     }
 
-    /// The assignment of the rows of one block.
+    /// The roles of the rows of one block.
     pub(crate) fn roles_of(&self, arrivals: &Arrivals, at: usize, block: &Block) -> impl Iterator<Item = Role> {
         let first = arrivals.first_of(at).0;
         (first..first + block.len() as u32).map(|at| self.assignment.of(RowId(at)))
     }
 
-    /// A row of a block whose first row is at this place.
+    /// A row of a block whose first row has this id.
     pub(crate) fn entry_row(&self, first: RowId, row: usize, prior: Option<u32>, summary: RowSummary) -> EntryRow<'_> {
         let row_id = RowId(first.0 + row as u32);
         let origin = if self.origins.is_empty() { None } else { self.origins.get(&row_id) };
         EntryRow { row_id, summary, origin, prior }
     }
 
-    /// Whether a row stands for an entry.
+    /// Whether a row represents an entry.
     pub(crate) fn is_entry(&self, row_id: RowId) -> bool {
         self.assignment.of(row_id) != Role::PassedOver
     }
 
-    /// Whether a row stands for an entry that the ledger did not know.
+    /// Whether a row represents an entry that is new to the ledger.
     pub(crate) fn is_new(&self, row_id: RowId) -> bool {
         self.assignment.of(row_id) == Role::New
     }
 
-    /// The rows that stand for entries which the ledger did not know.
+    /// The rows that represent entries new to the ledger.
     pub(crate) fn new_rows(&self) -> impl Iterator<Item = RowId> {
         self.assignment.all().filter(|(_, role)| *role == Role::New).map(|(row_id, _)| row_id)
     }
 
-    /// The sources that speak of an entry for which a row stands.
+    /// The sources that name the entry of a row.
     pub(crate) fn sources(&self, arrivals: &Arrivals, row_id: RowId) -> Vec<u16> {
         self.origins.get(&row_id).map_or_else(|| vec![arrivals.source_of(row_id)], |origin| origin.sources.clone())
     }
 
-    /// The number of the provenance of a row that stands for an entry.
+    /// The number of the provenance of a row that represents an entry.
     pub(crate) fn provenance(&self, arrivals: &Arrivals, row_id: RowId) -> u16 {
         let alone = || self.single.get(usize::from(arrivals.source_of(row_id))).copied();
         let merged = if self.origins.is_empty() { None } else { self.origins.get(&row_id) };
         merged.map(|origin| origin.provenance).or_else(alone).unwrap_or(UNKNOWN)
     }
 
-    /// Where a row that stands for an entry was named first.
+    /// The row that first named the entry of this row.
     pub(crate) fn named(&self, row_id: RowId) -> RowId {
         self.origins.get(&row_id).map_or(row_id, |origin| origin.first)
     }
 }
 
 impl EntryRow<'_> {
-    /// Where its URL was named first: the source order, which a row merged from several no longer has.
+    /// The row that first named its URL. It gives the order of sources, which a merged row no longer has.
     pub(crate) fn named(&self) -> RowId {
         self.origin.map_or(self.row_id, |origin| origin.first)
     }
 
-    /// The sources that speak of the entry.
+    /// The sources that name the entry.
     pub(crate) fn sources(&self, arrivals: &Arrivals) -> Cow<'_, [u16]> {
         match self.origin {
             Some(origin) => Cow::Borrowed(&origin.sources),
@@ -123,7 +123,7 @@ impl EntryRow<'_> {
         }
     }
 
-    /// Whether it goes in.
+    /// The verdict on the entry.
     pub(crate) fn verdict(&self) -> Verdict {
         self.summary.verdict
     }

@@ -1,29 +1,29 @@
-//! Pages that should be in a folder which is read: an entry that some other source names, whose URL such a folder serves, and which has
-//! no page there, waits until it has one.
+//! Expected pages: if another source names a URL that a folder being read serves, and the folder has no such page, the
+//! entry waits until it does.
 
 use std::collections::HashSet;
 
 use crate::arrival::Arrivals;
 use crate::source::Source;
 
-/// Which entries are expected to have a page in a folder that is read.
+/// Which entries must have a page in a folder that is read.
 #[derive(Debug)]
 pub struct Expected {
-    /// The addresses of the folders, each ending with a slash.
+    /// The addresses of the folders, each with its closing slash.
     folders: Vec<String>,
     /// By source: whether its word is enough, because it reads the pages or says that they may be elsewhere.
     will_do: Vec<bool>,
-    /// Keys of files in the folders that are no pages.
+    /// The keys of files in the folders that are not pages.
     others: HashSet<u128>,
 }
 
 impl Expected {
-    /// From what sources read and say; `None` where there is nothing to expect.
+    /// Derived from the sources; `None` if nothing is expected.
     pub(crate) fn of(sources: &[Box<dyn Source>], arrivals: &Arrivals) -> Option<Self> {
         let folders: Vec<String> = sources.iter().filter_map(|source| source.serves()).map(str::to_owned).collect();
         let mut will_do: Vec<bool> =
             sources.iter().map(|source| source.reads_pages() || source.may_be_elsewhere()).collect();
-        // Archives are asked about pages of their own.
+        // Archives have a check of their own.
         will_do.push(true);
         let any = !folders.is_empty() && will_do.contains(&false);
         any.then(|| Self { folders, will_do, others: arrivals.others().iter().copied().collect() })

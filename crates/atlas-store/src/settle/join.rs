@@ -1,5 +1,5 @@
-//! Joining keys: which rows speak of one URL, and where the ledger remembers it. Rows are only read where several have to
-//! be merged.
+//! Joining: which rows name the same URL, and where the ledger remembers it. Rows are read only if several have to be
+//! merged.
 
 use std::collections::{BTreeMap, HashMap};
 use std::io;
@@ -19,64 +19,64 @@ use crate::model::{KnownEntry, UNKNOWN};
 use crate::provenance::Provenances;
 use atlas_core::report::Notice;
 
-/// What became of a remembered entry.
+/// What happened to a remembered entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 #[repr(u8)]
 pub(crate) enum EntryFate {
-    /// No row speaks of it any more.
+    /// No row names it any more.
     Gone = 0,
-    /// All is as it was.
+    /// Nothing about it changed.
     Same = 1,
-    /// A row speaks of it, and something is not as it was.
+    /// A row names it, and something changed.
     Met = 2,
-    /// Its row is as it was, byte for byte, and was not read.
+    /// Its row is unchanged, byte for byte, and was not read.
     Untouched = 3,
 }
 
 impl EntryFate {
-    /// Whether what is written of an entry with this fate is what was written.
+    /// Whether an entry with this fate is written as before.
     pub(crate) fn stays(fate: u8) -> bool {
         fate == Self::Same as u8 || fate == Self::Untouched as u8
     }
 }
 
-/// What the keys alone say.
+/// The result of joining.
 #[derive(Debug, Default)]
 pub(crate) struct Joined {
-    /// The provenances that are one source alone, by its place.
+    /// The provenances of one source alone, by the index of the source.
     pub(crate) single: Vec<u16>,
-    /// What each row is to the entries.
+    /// The role of each row.
     pub(crate) assignment: Assignment,
-    /// For each remembered entry: its [`EntryFate`].
+    /// The [`EntryFate`] of each remembered entry.
     pub(crate) fates: Vec<u8>,
-    /// Where merged rows come from.
+    /// The sources of merged rows.
     pub(crate) origins: HashMap<RowId, MergedFrom>,
-    /// Rows whose source had named the URL before.
+    /// Rows whose source had already named the URL.
     pub(crate) duplicates: Option<Sample>,
-    /// Fields on which two sources say something else.
+    /// Fields on which two sources disagree.
     pub(crate) at_odds: BTreeMap<Odds, Sample>,
-    /// Remembered entries whose page was read then and is read now.
+    /// The number of remembered entries whose page was read both then and now.
     pub(crate) pages_known: u64,
 }
 
-/// A field, and the two sources that are at odds about it.
+/// A field, and the two sources that disagree on it.
 pub(crate) type Odds = (&'static str, u16, u16);
 
-/// Where a merged row comes from.
+/// The origin of a merged row.
 #[derive(Debug, Clone)]
 pub(crate) struct MergedFrom {
-    /// The place of the first of its rows.
+    /// The first of its rows.
     pub(crate) first: RowId,
-    /// Their sources, each once.
+    /// Its sources, without duplicates.
     pub(crate) sources: Vec<u16>,
     /// The number of its provenance.
     pub(crate) provenance: u16,
-    /// What it would say now, had nothing about its sources changed since it was looked at last; `None` where nothing did.
+    /// The fingerprints that it would have if nothing about its sources had changed; `None` if nothing has.
     pub(crate) as_before: Option<Prints>,
 }
 
-/// Joins the keys of all rows with one another and with those that the ledger remembers. Rows that had to be merged are
-/// added to the arrivals, in the order of their first rows.
+/// Joins the keys of all rows with each other and with those that the ledger remembers. Merged rows are added to the
+/// arrivals, in the order of their first rows.
 pub(crate) fn join(
     arrivals: &mut Arrivals,
     remembered: Option<&Remembered>,
@@ -137,10 +137,10 @@ pub(crate) fn join(
     Ok(joined)
 }
 
-/// How many merged rows go into one block.
+/// How many merged rows a block holds.
 const MERGED_BLOCK: usize = 8192;
 
-/// A row that was merged from several.
+/// A row merged from several.
 struct Merged {
     prior: Option<u32>,
     origin: MergedFrom,
@@ -151,7 +151,7 @@ struct Joining<'a> {
     remembered: Option<&'a Remembered>,
     expected: Option<&'a Expected>,
     provenances: &'a Provenances,
-    /// The provenances that are one source alone, by its place.
+    /// The provenances of one source alone, by the index of the source.
     single: Vec<u16>,
     settings: u64,
     telling: ReportLimits<'a>,
@@ -159,7 +159,7 @@ struct Joining<'a> {
     fates: Vec<AtomicU8>,
 }
 
-/// What came of one partition.
+/// The result of one partition.
 struct JoinedPartition {
     rows: Block,
     merged: Vec<Merged>,
@@ -212,7 +212,7 @@ impl Joining<'_> {
         part
     }
 
-    /// The fate of an entry of whose row this was decided.
+    /// The fate of an entry whose row has this `decided` fingerprint.
     fn fate(
         &self,
         decided: u64,
@@ -230,7 +230,7 @@ impl Joining<'_> {
         if same { EntryFate::Same } else { EntryFate::Met }
     }
 
-    /// Whether these rows speak of an entry that has no page where it should have one.
+    /// Whether these rows name an entry that lacks the page it should have.
     fn misses_page(&self, group: &[KeyedRow]) -> bool {
         self.expected.is_some_and(|expected| {
             let sources = group.iter().map(|row| self.arrivals.source_of(row.row_id));
@@ -257,12 +257,12 @@ impl JoinedPartition {
                 self.duplicates.add(joining.telling.examples, row_id, || contribution.url.to_string());
             } else {
                 sources.push(source);
-                // An archive's page is said to be so by its entries: that is no other word of a source.
+                // What entries say of their archive's page does not contradict a source.
                 let fields = if other.archive.is_some() { Vec::new() } else { contribution.at_odds(&other) };
                 let told = |_: &&str| joining.telling.wants(Notice::AtOdds, &contribution.url);
                 for field in fields.into_iter().filter(told) {
                     let entry_rows = word(&contribution, field);
-                    // The word that stands is that of the first who said anything.
+                    // The value comes from the first source that gave one.
                     let owner =
                         earlier.iter().find(|(_, one)| word(one, field) == entry_rows).map_or(own, |(owner, _)| *owner);
                     let sample = self.at_odds.entry((field, owner, source)).or_default();
@@ -293,7 +293,7 @@ impl JoinedPartition {
     }
 }
 
-/// What is said in a field, in words.
+/// The value of a field, in words.
 fn word(contribution: &Contribution<'_>, field: &str) -> String {
     contribution
         .words()
@@ -346,7 +346,7 @@ mod tests {
         join(arrivals, remembered, None, (provenances, SETTINGS), telling).unwrap()
     }
 
-    /// The path of each row that stands for an entry, and its place in the ledger.
+    /// The path of each row that represents an entry, and its position in the ledger.
     fn entries(arrivals: &Arrivals, joined: &Joined) -> Vec<(String, RowId, Option<u32>)> {
         let entry_rows = joined.assignment.all().filter_map(|(row_id, role)| Some((row_id, role.prior()?)));
         let named = entry_rows.map(|(row_id, prior)| {
@@ -356,7 +356,7 @@ mod tests {
         named.collect()
     }
 
-    /// What the ledger remembers of two sources, in the order of their paths, and the provenances that it knows.
+    /// What the ledger remembers of two sources, in the order of their paths, and the provenances it knows.
     fn remembered() -> (Remembered, Vec<(u16, String)>) {
         let folder = tempfile::tempdir().unwrap();
         let mut before = arrivals(&folder, &[FIRST, SECOND]);

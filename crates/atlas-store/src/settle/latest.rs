@@ -1,20 +1,20 @@
-//! The newest articles of each section that has news, for the time when none of them is news: the file of news keeps its address, and
-//! lists them without saying that they are.
+//! The newest articles of each section with news. If none of them is news any more, the news file keeps its address and
+//! lists these as ordinary entries.
 
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
 
 use super::Candidate;
 
-/// So many articles stand in the file of news where none is news.
+/// How many articles the news file lists if none is news.
 pub(crate) const MOST: usize = 10;
 
-/// By section, the newest articles, the newest first.
+/// The newest articles by section, newest first.
 #[derive(Debug, Default)]
 pub(crate) struct Latest(BTreeMap<u16, Vec<Candidate>>);
 
 impl Latest {
-    /// Takes an article in, if it is among the newest.
+    /// Adds an article if it is among the newest.
     pub(crate) fn add(&mut self, article: Candidate) {
         let articles = self.0.entry(article.section).or_default();
         let order = |one: &Candidate| (Reverse(one.age), one.named);

@@ -1,12 +1,18 @@
-//! Settling and choosing: one entry a URL, joined with what the ledger remembers of it.
+//! Settling and choosing: one entry per URL, joined with what the ledger remembers of it.
 //!
-//! Rows are dealt into partitions by their key and each partition is joined with its share of the ledger's lane, in
-//! parallel. Nothing is sorted by URL. What comes out is a candidate for each kept entry, a count for each reason, and the
-//! remembered entries that are gone.
+//! Rows are divided into partitions by key, and each partition is joined with its share of the remembered entries, in
+//! parallel. Nothing is sorted by URL. The result is a candidate for each kept entry that may have changed, a count for
+//! each reason, and the remembered entries that are gone.
 //!
-//! `join` joins keys, `expected` tells which of them have no page where one should be, `assignment` and `standing` tell which
-//! rows count, `choosing` asks about each, `latest` keeps old articles for when none is,
-//! `remarks` is what there is to tell besides, `sample` counts.
+//! | file | contents |
+//! |---|---|
+//! | `join` | joining rows by key |
+//! | `expected` | entries that lack a page where they should have one |
+//! | `assignment`, `entry_rows` | which rows represent entries |
+//! | `choosing` | the verdict on each entry |
+//! | `latest` | older articles, for when none is news |
+//! | `remarks` | what to report besides |
+//! | `sample` | counts with examples |
 
 mod sample;
 mod assignment;
@@ -45,43 +51,43 @@ use crate::report::SourceChange;
 use atlas_core::announce::Change;
 use atlas_core::report::Problem;
 
-/// How many blocks are counted before what came of them is put together: that would else stand in memory twice.
+/// How many blocks are counted before their results are combined. Otherwise all results would be in memory twice.
 const BLOCKS_AT_A_TIME: usize = 16;
 /// How many examples are shown of anything that is counted.
 pub const EXAMPLES: usize = 5;
-/// An entry that is looked at closely: the ledger knows it and it is not as it was, or it stands in a kind of file of its own. What is
-/// new has none: its summary says all.
+/// An entry that is compared closely: the ledger knows it and it may have changed, or it is in a file of pictures,
+/// videos or news. New entries have none, because their summary says everything.
 #[derive(Debug, Clone)]
 pub struct Candidate {
     /// What the ledger will remember of it.
     pub entry: RememberedEntry,
-    /// By which its row may be known unread; 0 where it may not.
+    /// The fingerprint by which its row may be recognised unread, or 0.
     pub raw: u64,
-    /// Where its row is.
+    /// Its row.
     pub row_id: RowId,
-    /// Where it was named first: the source order, which a row merged from several no longer has.
+    /// The row that first named it. It gives the order of sources, which a merged row no longer has.
     pub named: RowId,
-    /// Where the ledger remembers it, if it does.
+    /// The position where the ledger remembers it, if it does.
     pub prior: Option<u32>,
-    /// When it came to be, in seconds since 1970; far in the future where nobody says.
+    /// When it was created, in seconds since 1970; far in the future if unknown.
     pub age: i64,
     /// Its section.
     pub section: u16,
-    /// The kind of file of that section.
+    /// The kind of file that contains it.
     pub kind: FileKind,
     /// Its group of translations, or `NO_GROUP`.
     pub group: u32,
     changefreq: Option<Changefreq>,
     priority: Option<Priority>,
     pub(crate) date_policy: DatePolicy,
-    /// It changed since the last build.
+    /// Whether it changed since the last build.
     pub news: Novelty,
     pub(crate) dated: bool,
     pub(crate) decided: u64,
 }
 
 impl Candidate {
-    /// An entry in a pages file; its prints are to be taken.
+    /// A candidate in a pages file. Its prints are still to be taken.
     pub(crate) fn of_page(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId, prior: Option<u32>) -> Self {
         Self {
             entry: RememberedEntry {
@@ -111,13 +117,13 @@ impl Candidate {
         }
     }
 
-    /// An article that is no longer news, as it stands in the file of news where no other is.
+    /// An article that is no longer news, for a news file without others.
     fn of_old_news(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId) -> Self {
         let news = Self::of_kind(summary, kept, row_id, named, FileKind::News);
         Self { decided: !news.decided, ..news }
     }
 
-    /// An entry in another kind of file: no date and no hint is written there.
+    /// A candidate in a file of another kind, where no dates and hints are written.
     pub(crate) fn of_kind(summary: &RowSummary, kept: Kept, row_id: RowId, named: RowId, kind: FileKind) -> Self {
         let kept = Kept { changefreq: None, priority: None, date_policy: DatePolicy::None, ..kept };
         let page = Self::of_page(summary, kept, row_id, named, None);
@@ -132,17 +138,17 @@ impl Candidate {
     }
 }
 
-/// What an entry is to those who read about changes.
+/// Whether a candidate's change is news to engines.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Novelty {
     /// Its page changed.
     Changed,
-    /// No news.
+    /// Nothing to announce.
     None,
 }
 
 impl Candidate {
-    /// How it goes in.
+    /// How it is written.
     pub fn kept(&self) -> Kept {
         Kept {
             section: self.section,
@@ -157,30 +163,30 @@ impl Candidate {
         Some(self.entry.observed).filter(|day| *day != NEVER)
     }
 
-    /// The fingerprint of what is written of it.
+    /// The fingerprint of what is written for it.
     pub(crate) fn written(&self, settings: u64, group: u64) -> u64 {
         fingerprint::written(self.decided, settings, self.observed(), group)
     }
 }
 
-/// What settling needs to know.
+/// The settings of settling.
 #[derive(Debug)]
 pub struct Terms<'a> {
     /// Decides about each entry.
     pub chooser: &'a Chooser,
     /// The number of this run.
     pub run: u32,
-    /// What of an entry is written.
+    /// What is written for an entry.
     pub policy: &'a OutputPolicy,
     /// The day of this run, counted from 1970-01-01.
     pub today: i32,
-    /// A fingerprint of the settings that have a say in what is written.
+    /// A fingerprint of the settings that affect what is written.
     pub settings: u64,
-    /// The page reader that the ledger's prints were taken with is this one.
+    /// Whether the ledger's prints were taken with the same version of the page reader.
     pub same_reader: bool,
-    /// Where entries came from, and where they come from now.
+    /// The provenances of entries before and now.
     pub(crate) provenances: &'a Provenances,
-    /// How much is told.
+    /// How much is reported.
     pub telling: ReportLimits<'a>,
 }
 
@@ -189,9 +195,9 @@ pub struct Terms<'a> {
 pub struct SectionTally {
     /// Entries.
     pub entries: u64,
-    /// Of these, such as were not in before.
+    /// Those that were not listed before.
     pub added: u64,
-    /// Pictures that were said of them.
+    /// Pictures that they name.
     pub images: u64,
     /// Videos that can be written.
     pub videos: u64,
@@ -202,7 +208,7 @@ pub struct SectionTally {
 }
 
 impl SectionTally {
-    /// Adds what entries hold whose rows were not read.
+    /// Adds the contents of entries whose rows were not read.
     pub(crate) fn add(&mut self, facts: &ContentCounts) {
         self.images += facts.images;
         self.videos += facts.videos;
@@ -227,23 +233,23 @@ impl SectionTally {
     }
 }
 
-/// A remembered entry that is no longer in.
+/// A remembered entry that is no longer listed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Gone {
-    /// Its place in the lane.
+    /// Its position among the remembered entries.
     pub prior: u32,
-    /// What to tell of it, if anything.
+    /// What engines are told about it, if anything.
     pub change: Option<Change>,
-    /// Why it is left out; `None` where no source knows it any more.
+    /// Why it is left out; `None` if no source names it any more.
     pub reason: Option<Reason>,
 }
 
-/// How many entries of one source go in, and how many do not.
+/// The numbers of entries of one source.
 #[derive(Debug, Clone, Copy, Default)]
 pub struct SourceTally {
-    /// They go in.
+    /// Those that are kept.
     pub kept: u64,
-    /// They do not.
+    /// Those that are left out.
     pub left_out: u64,
 }
 
@@ -258,22 +264,22 @@ impl SourceTally {
     }
 }
 
-/// What is counted of entries.
+/// The counts of entries.
 #[derive(Debug, Default)]
 pub struct Counts {
     /// By section.
     pub tallies: Vec<SectionTally>,
-    /// By source; an entry of several counts for each.
+    /// By source. An entry with several sources counts for each.
     pub sources: Vec<SourceTally>,
-    /// Entries that go in and say what may make them one of a group of translations.
+    /// Kept entries that may belong to a group of translations.
     pub(crate) speakers: u64,
     /// Entries left out.
     pub(crate) left_out: BTreeMap<Reason, Sample>,
-    /// Entries that were not in before.
+    /// Entries that were not listed before.
     pub(crate) added: Sample,
-    /// Entries that go in or leave by themselves when their time comes.
+    /// Entries that will be listed, or will leave, at a known time.
     pub(crate) due: Soonest,
-    /// What is to be told of entries although they go in, or of their sources.
+    /// Remarks on kept entries and on their sources.
     pub(crate) remarks: Remarks,
 }
 
@@ -299,7 +305,7 @@ impl Counts {
     }
 }
 
-/// What came of the rows of one block.
+/// The result of one block.
 #[derive(Debug, Default)]
 struct SettledBlock {
     counts: Counts,
@@ -311,39 +317,38 @@ struct SettledBlock {
     doubtful: Vec<RowId>,
 }
 
-/// What came of settling.
+/// The result of settling.
 #[derive(Debug, Default)]
 pub struct Settled {
-    /// Which rows count.
+    /// Which rows represent entries.
     pub(crate) entry_rows: EntryRows,
-    /// For each remembered entry: its [`EntryFate`].
+    /// The [`EntryFate`] of each remembered entry.
     pub(crate) fates: Vec<u8>,
-    /// What was counted.
+    /// The counts.
     pub counts: Counts,
-    /// Entries that are looked at closely, in the order in which the ledger remembers them; once judged, those that turned out
-    /// to be as they were are not among them.
+    /// The candidates, in the order of the ledger. After judging, unchanged ones are removed.
     pub(crate) candidates: Vec<Candidate>,
     pub(crate) own_files: Vec<Candidate>,
-    /// Of each section, the newest articles that are no longer news.
+    /// The newest articles of each section that are no longer news.
     pub(crate) latest: Latest,
-    /// Where the rows of entries are that stand in a kind of file of their own as they did, by where the ledger remembers them.
+    /// The rows of unchanged entries in files of pictures, videos or news, by their position in the ledger.
     pub(crate) same_own_files: HashMap<u32, RowId>,
-    /// Remembered entries that are no longer in.
+    /// Remembered entries that are no longer listed.
     pub gone: Vec<Gone>,
     /// Entries whose page changed.
     pub(crate) changed: Sample,
-    /// The day on which the content of entries was seen to change in this run, by where the ledger remembers them.
+    /// The day on which the content of entries was seen to change in this run, by their position in the ledger.
     pub(crate) edited: HashMap<u32, i32>,
-    /// What was found wrong with rows that were read late, by source.
+    /// Problems with rows that were read late, by source.
     pub(crate) problems: Vec<(u16, Problem)>,
     /// Rows that were read late and that the next build has to read again.
     pub(crate) doubtful: Vec<RowId>,
-    /// Entries whose rows came in another form and say the same: by where the ledger remembers them, and how their rows are known
-    /// from now on.
+    /// Entries whose rows came in another form and say the same: their position in the ledger, and the new fingerprint
+    /// of their rows.
     pub(crate) restated: Vec<(u32, u64)>,
-    /// Entries that are taken as they are, because something about their sources changed.
+    /// Entries that are accepted as they are, because something about their sources changed.
     pub(crate) remapped: BTreeMap<(String, SourceChange), u64>,
-    /// Most pages changed at once without a declared date.
+    /// Whether most pages changed at once without a declared date.
     pub redesign: bool,
     pub(crate) pages_known: u64,
 }
@@ -354,7 +359,7 @@ impl Settled {
         self.edited.get(&prior?).copied().or_else(|| remembered.observed(prior?))
     }
 
-    /// How many entries go in.
+    /// The number of kept entries.
     pub(crate) fn entries(&self) -> u64 {
         self.counts.tallies.iter().map(|tally| tally.entries).sum()
     }
@@ -370,10 +375,10 @@ impl Settled {
     }
 }
 
-/// Settles all arrivals. Rows that had to be merged are added to the arrivals as blocks of their own.
+/// Settles all arrivals. Merged rows are added to the arrivals as blocks of their own.
 ///
-/// First the keys alone are joined, partition by partition; then the summaries are counted in the order of the rows. What is news is
-/// decided later, once the groups of translations are known.
+/// First the keys are joined, partition by partition; then the summaries are counted in the order of rows. What is
+/// announced is decided later, once the groups of translations are known.
 pub fn settle(
     arrivals: &mut Arrivals,
     remembered: &Remembered,
@@ -401,7 +406,7 @@ pub fn settle(
     let pages = remembered.segments(|kind| kind == FileKind::Pages).flat_map(|(_, segment)| segment.range());
     let gone = pages.filter(|at| fates[*at] == EntryFate::Gone as u8);
     settled.gone.extend(gone.map(|at| Gone { prior: at as u32, change: Some(Change::Removed), reason: None }));
-    // Entries whose rows were not read are counted where they stand.
+    // Entries whose rows were not read are counted by their files.
     for (file, segment) in remembered.segments(|kind| kind == FileKind::Pages) {
         let untouched = fates[segment.range()].iter().filter(|fate| **fate == EntryFate::Untouched as u8).count();
         if let Some(section) = terms.chooser.sections.named(&file.section) {

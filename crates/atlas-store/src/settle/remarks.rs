@@ -1,4 +1,4 @@
-//! What is to be told of entries although they go in, or of their sources.
+//! Remarks on entries that are kept, and on their sources.
 
 use std::collections::BTreeMap;
 
@@ -6,19 +6,19 @@ use super::Sample;
 use super::join::Odds;
 use atlas_core::report::Notice;
 
-/// What is odd about some entries, each with the first few of them.
+/// Remarks on entries, each with the first few examples.
 #[derive(Debug, Default)]
 pub(crate) struct Remarks {
     /// By kind.
     pub(crate) by_notice: BTreeMap<Notice, Sample>,
-    /// Fields on which two sources say something else.
+    /// Fields on which two sources disagree.
     pub(crate) at_odds: BTreeMap<Odds, Sample>,
     /// Entries on other hosts or schemes, by origin.
     pub(crate) elsewhere: BTreeMap<String, Sample>,
 }
 
 impl Remarks {
-    /// Those of one kind.
+    /// The remarks of one kind.
     pub(crate) fn of(&mut self, notice: Notice) -> &mut Sample {
         self.by_notice.entry(notice).or_default()
     }

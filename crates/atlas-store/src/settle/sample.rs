@@ -1,4 +1,4 @@
-//! A few of many: counts with their first examples, whatever the order in which parts are put together.
+//! Samples: counts with their first examples, in whatever order partial results are combined.
 
 use atlas_core::accepted::Accepted;
 use atlas_core::lastmod::Lastmod;
@@ -8,17 +8,17 @@ use crate::arrival::RowId;
 use crate::report::{Due, DueTo};
 use atlas_core::report::{Counted, Notice};
 
-/// How much is told of what is counted.
+/// How much is reported.
 #[derive(Debug, Clone, Copy)]
 pub struct ReportLimits<'a> {
-    /// So many examples of anything.
+    /// How many examples are shown of anything.
     pub examples: usize,
-    /// What is not told any more.
+    /// The remarks that are not reported.
     pub accepted: &'a Accepted,
 }
 
 impl ReportLimits<'_> {
-    /// Whether a remark about a URL, or about what bears a name, is to be told.
+    /// Whether a remark about a URL or a name is reported.
     pub(crate) fn wants(&self, notice: Notice, about: &str) -> bool {
         !self.accepted.holds(notice.code(), about)
     }
@@ -32,7 +32,7 @@ pub(crate) struct Sample {
 }
 
 impl Sample {
-    /// Counts one more; of all, the first `most` are kept.
+    /// Counts one more. The first `most` of all are kept as examples.
     pub(crate) fn add(&mut self, most: usize, row_id: RowId, address: impl FnOnce() -> String) {
         self.count += 1;
         let later = self.first.len() >= most && self.first.last().is_some_and(|(known, _)| *known < row_id);
@@ -49,21 +49,21 @@ impl Sample {
         self.count = count;
     }
 
-    /// How many.
+    /// The count.
     pub(crate) fn count(&self) -> u64 {
         self.count
     }
 
-    /// For reports.
+    /// The sample for a report.
     pub(crate) fn counted(&self) -> Counted {
         Counted { count: self.count, examples: self.first.iter().map(|(_, address)| address.clone()).collect() }
     }
 }
 
-/// What falls due soonest.
+/// The entries whose time comes soonest.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct Soonest {
-    /// How many there are in all.
+    /// The number of all.
     pub(crate) count: u64,
     /// The first few.
     pub(crate) first: Vec<Due>,

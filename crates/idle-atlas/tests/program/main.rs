@@ -26,7 +26,7 @@ mod killing;
 mod lean;
 mod looking;
 mod mapping;
-mod people;
+mod visitors;
 mod recalling;
 mod remarking;
 mod safety;

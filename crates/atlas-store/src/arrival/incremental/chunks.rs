@@ -1,5 +1,5 @@
-//! Chunks: rows of a table that follow one another. As long as not a byte of a chunk moves, none of its rows is looked at,
-//! but for those that have to be read by every build.
+//! Chunks: consecutive rows of a table, divided where the rows themselves decide (content-defined chunking). As long as
+//! no byte of a chunk changes, its rows are skipped, except those that every build has to read.
 
 use std::io;
 use std::ops::Range;
@@ -14,11 +14,11 @@ use crate::disk::spill::SpillFile;
 use crate::error::StoreError;
 use crate::model::{Members, RememberedChunk, tag};
 
-/// A row came of a record, in the number of its first byte.
+/// A flag in the offset of a record: the record became a row.
 const CAME: u32 = 1 << 31;
-/// The size of a [`tag`].
+/// The size of a [`tag`] in bytes.
 const TAG: usize = 8;
-/// In how many bytes what is noted of records is held before it is put aside.
+/// How many bytes of notes are kept in memory before they are written to disk.
 const HELD: usize = 16 << 20;
 
 impl Decider {
@@ -29,15 +29,15 @@ impl Decider {
 }
 
 impl Block {
-    /// A chunk begins here, of so many bytes.
+    /// Begins a chunk of this many bytes.
     pub fn begin_chunk(&mut self, print: u64, length: usize) {
         let (first, length) = (self.len() as u32, u32::try_from(length).unwrap_or(CAME));
-        // One so long that places in it have no room is read by every build.
+        // If it is too long for offsets, every build reads all of it.
         let whole = length >= CAME;
         self.chunks.push(Chunk { print, length, first, rows: 0, records: Vec::new(), whole });
     }
 
-    /// A record of the chunk at hand begins at this byte of it, and was read.
+    /// Records that the record which begins at this byte of the current chunk has been read.
     pub fn end_record(&mut self, start: usize) {
         let rows = self.len() as u32;
         if let Some(chunk) = self.chunks.last_mut() {
@@ -47,7 +47,7 @@ impl Block {
         }
     }
 
-    /// The rows of the chunk at hand were read, and nobody can tell where each of them begins.
+    /// Records that the rows of the current chunk have been read, without reuse where each begins.
     pub fn end_unbroken(&mut self) {
         let rows = self.len() as u32;
         if let Some(chunk) = self.chunks.last_mut() {
@@ -56,26 +56,26 @@ impl Block {
         }
     }
 
-    /// A remembered chunk is met as it was; so many rows of it need not be looked at.
+    /// Records an unchanged chunk, of which this many rows are skipped.
     pub fn meet(&mut self, print: u64, rows: u32) {
         self.met.push((print, rows));
     }
 }
 
-/// What came of the chunks of all sources.
+/// The chunks of all sources.
 #[derive(Debug)]
 pub(crate) struct Chunks {
-    /// Prints of those that were met as they were.
+    /// The prints of unchanged chunks.
     met: Vec<u64>,
     heads: Vec<Head>,
     notes: Vec<u8>,
     spill: SpillFile,
     spilled: u64,
-    /// Rows that the next build has to read in any case, as bits by their places.
+    /// Rows that the next build has to read, as bits by row id.
     doubtful: Vec<u64>,
 }
 
-/// A chunk that was taken apart.
+/// A chunk that was divided into rows.
 #[derive(Debug, Clone, Copy)]
 struct Head {
     print: u64,
@@ -84,7 +84,7 @@ struct Head {
     rows: u32,
     records: u32,
     whole: bool,
-    /// Where its notes begin: 4 bytes a record, 8 bytes a row.
+    /// Where its notes begin: 4 bytes for each record, 8 bytes for each row.
     at: u64,
 }
 
@@ -100,7 +100,7 @@ impl Chunks {
         }
     }
 
-    /// Takes note of the chunks of a block whose first row has this place.
+    /// Notes the chunks of a block whose first row has this id.
     pub(in crate::arrival) fn note(&mut self, block: &mut Block, first: RowId) -> io::Result<()> {
         self.met.extend(block.met.drain(..).map(|(print, _)| print));
         for chunk in std::mem::take(&mut block.chunks) {
@@ -126,7 +126,7 @@ impl Chunks {
         Ok(())
     }
 
-    /// The next build has to read this row.
+    /// Marks a row that the next build has to read.
     pub(crate) fn doubt(&mut self, row_id: RowId) {
         let at = row_id.0 as usize;
         self.doubtful.resize(self.doubtful.len().max(at / 64 + 1), 0);
@@ -138,12 +138,12 @@ impl Chunks {
         self.doubtful.get(at / 64).is_some_and(|bits| bits >> (at % 64) & 1 == 1)
     }
 
-    /// The prints of all chunks that came.
+    /// The prints of all chunks.
     pub(crate) fn prints(&self) -> impl Iterator<Item = u64> {
         self.met.iter().copied().chain(self.heads.iter().map(|head| head.print))
     }
 
-    /// The prints of those that were met as they were.
+    /// The prints of unchanged chunks.
     pub(crate) fn met(&self) -> &[u64] {
         &self.met
     }
@@ -155,7 +155,8 @@ impl Chunks {
         }
     }
 
-    /// Gives each chunk that was taken apart, as it is to be remembered; `stands` tells whether a row stands for an entry alone.
+    /// Passes on each chunk that was divided into rows, as it is to be remembered; `is_entry` tells whether a row alone
+    /// represents an entry.
     pub(crate) fn each(
         &self,
         folder: &Path,
@@ -178,7 +179,7 @@ impl Chunks {
         Ok(())
     }
 
-    /// Whose rows a chunk holds, and where in it those are that are read by every build.
+    /// The members of a chunk, and the ranges in it that every build reads.
     fn members(
         &self,
         head: &Head,

@@ -1,33 +1,33 @@
-//! Which remembered entries have to be looked at.
+//! Which remembered entries have to be compared.
 
 use std::collections::HashMap;
 
 use foldhash::fast::FixedState;
 
-/// Why there is interest in an entry.
+/// Why an entry has to be compared.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum InterestReason {
-    /// It may have moved.
-    Open,
-    /// A row speaks of it that was looked at: only of one that may have moved should any.
-    Spoken,
+    /// It may have changed.
+    MayHaveChanged,
+    /// A row that was read names it. Only entries that may have changed should be named.
+    Named,
 }
 
-/// The entries that are of interest, by the [`tag`](crate::model::tag)s of their keys.
+/// The entries that have to be compared, by the [`tag`](crate::model::tag)s of their keys.
 #[derive(Debug)]
 pub(crate) struct Interest {
     tags: HashMap<u64, InterestReason, FixedState>,
-    /// A bit for each number that the upper digits of a tag may make: most entries are told apart by them.
+    /// One bit for each value of a tag's upper digits, which rules out most entries.
     sieve: Vec<u64>,
     shift: u32,
 }
 
 impl Interest {
-    /// In entries that may have moved, and in those that rows speak of.
+    /// Collects entries that may have changed, and those that rows name.
     pub(crate) fn new(open: &[u64], rows: &[u64]) -> Self {
-        let rows = rows.iter().map(|tag| (*tag, InterestReason::Spoken));
+        let rows = rows.iter().map(|tag| (*tag, InterestReason::Named));
         let tags: HashMap<u64, InterestReason, FixedState> =
-            rows.chain(open.iter().map(|tag| (*tag, InterestReason::Open))).collect();
+            rows.chain(open.iter().map(|tag| (*tag, InterestReason::MayHaveChanged))).collect();
         let digits = (tags.len() * 16).next_power_of_two().max(64).ilog2();
         let shift = u64::BITS - digits;
         let mut sieve = vec![0; 1 << (digits - 6)];
@@ -38,7 +38,7 @@ impl Interest {
         Self { tags, sieve, shift }
     }
 
-    /// In an entry of this tag.
+    /// Whether and why the entry with this tag has to be compared.
     pub(crate) fn of(&self, tag: u64) -> Option<InterestReason> {
         let at = (tag >> self.shift) as usize;
         if self.sieve[at / 64] >> (at % 64) & 1 == 0 { None } else { self.tags.get(&tag).copied() }
@@ -61,9 +61,9 @@ mod tests {
         let interest = Interest::new(&tags(0..open), &tags(open / 2..open / 2 + rows));
         for number in 0..10_000 {
             let wanted = if number < open {
-                Some(InterestReason::Open)
+                Some(InterestReason::MayHaveChanged)
             } else {
-                (open / 2..open / 2 + rows).contains(&number).then_some(InterestReason::Spoken)
+                (open / 2..open / 2 + rows).contains(&number).then_some(InterestReason::Named)
             };
             assert_eq!(interest.of(tag(number)), wanted, "{number}");
         }

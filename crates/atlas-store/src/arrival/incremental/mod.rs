@@ -1,16 +1,16 @@
-//! What need not be looked at again: rows of tables are known by the *chunk*, some dozens that follow one another (content-defined
-//! chunking), and the entries that they speak of are known to be as they were.
+//! Incremental reading: rows that need not be read again. Rows of tables are recognised by *chunks* of some dozens
+//! (content-defined chunking), and the entries that they name are known to be unchanged.
 //!
-//! | file | holds |
+//! | file | contents |
 //! |---|---|
-//! | `chunks` | what a source notes of chunks while it reads |
-//! | `interest` | which remembered entries have to be looked at all the same |
+//! | `chunks` | what a source records about chunks while it reads |
+//! | `interest` | which remembered entries have to be compared anyway |
 //! | `recollect` | reading what is remembered of those |
-//! | `knowing` | whether any of that may be done, and what is kept for the next build |
+//! | `reuse` | whether any of this is possible, and what is kept for the next build |
 
 pub(super) mod chunks;
 mod interest;
 mod recollect;
-mod knowing;
+mod reuse;
 
-pub(crate) use self::knowing::{Knowing, Ways, keep_chunks, remember_entries};
+pub(crate) use self::reuse::{Reuse, ReuseConditions, keep_chunks, remember_entries};

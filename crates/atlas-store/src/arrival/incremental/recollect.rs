@@ -1,4 +1,4 @@
-//! Recollecting: what is remembered of the entries, as far as a build needs it.
+//! Reading what the ledger remembers of the entries, as far as a build needs it.
 
 use std::path::Path;
 
@@ -10,9 +10,9 @@ use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
 use crate::model::{KnownEntry, NEVER, PackedEntries, RememberedEntry, Untouched, from_bytes, tag};
 
-/// Reads what is remembered of the entries, in about so much memory, past which it waits in the folder `scratch`: of all of them, or
-/// of those that there is interest in, the others being as they were. Tells how many those are; `None` where a row speaks of one of
-/// them all the same.
+/// Reads what is remembered of all entries, or of those that have to be compared, the others being unchanged. Uses
+/// about this much memory; beyond that, entries are written to the folder `scratch`. Returns the number of unchanged
+/// entries, or `None` if a row names one of them after all.
 pub(super) fn recollect(
     ledger: &dyn Ledger,
     remembered: &mut Remembered,
@@ -37,13 +37,13 @@ pub(super) fn recollect(
             let (at, RememberedEntry { key, written, observed: seen, from_page, provenance, .. }) =
                 (first + nth, entry);
             match interest.map(|interest| interest.of(tag(key))) {
-                None | Some(Some(InterestReason::Open)) => {}
+                None | Some(Some(InterestReason::MayHaveChanged)) => {}
                 Some(None) => {
                     untouched[at / 64] |= 1 << (at % 64);
                     quiet += 1;
                     continue;
                 }
-                Some(Some(InterestReason::Spoken)) => sound = false,
+                Some(Some(InterestReason::Named)) => sound = false,
             }
             let at = at as u32;
             if seen != NEVER {

@@ -1,4 +1,4 @@
-//! Chunks of rows that need not be looked at as long as they are the same, and whose rows they are.
+//! The tables of chunks and their members.
 
 use std::collections::{HashMap, HashSet};
 
@@ -40,11 +40,11 @@ impl ReadChunks for Sqlite {
     }
 }
 
-/// Remembers chunks, beside those that are remembered already.
+/// Adds chunks to the remembered ones.
 struct Keeping<'w> {
     inner: &'w Connection,
     known: &'w KnownChunks,
-    /// Members of chunks that are no more, by their prints: a chunk in which a row was edited has the same.
+    /// The members of forgotten chunks, by print. A chunk in which a row was edited has the same members as before.
     spare: HashMap<u64, i64>,
     next: i64,
     gone: Vec<u64>,
@@ -102,7 +102,7 @@ impl KeepChunks for Keeping<'_> {
                 forget_members.execute([id])?;
             }
         }
-        // In the order of the table, which is not that in which they came.
+        // In the order of the table, which differs from the order of arrival.
         self.fresh.sort_unstable_by_key(|(print, _)| *print as i64);
         let mut insert = self.inner.prepare_cached("insert or replace into stretch values (?1, ?2, ?3, ?4, ?5)")?;
         for (print, RememberedChunk { rows, rest, members, members_print }) in &self.fresh {

@@ -1,4 +1,4 @@
-//! What engines have been told.
+//! The tables of announcements: what engines have been told.
 
 use std::collections::{HashMap, HashSet};
 

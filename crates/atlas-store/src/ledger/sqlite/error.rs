@@ -1,4 +1,4 @@
-//! What SQLite complains of, in words.
+//! Errors of SQLite, in words.
 
 use rusqlite::ErrorCode::{
     CannotOpen, DatabaseBusy, DatabaseLocked, DiskFull, PermissionDenied, ReadOnly, SystemIoFailure,

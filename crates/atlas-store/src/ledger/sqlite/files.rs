@@ -1,4 +1,4 @@
-//! Sitemap files, their segments, and the files in the web root that they became.
+//! The tables of sitemap files and of files in the web root.
 
 use std::collections::BTreeSet;
 
@@ -25,7 +25,7 @@ impl ReadFiles for Sqlite {
                 number: row.get(2)?,
                 kind: kind_of_file(&row.get::<_, String>(8)?)?,
                 limits: Limits { urls: row.get(3)?, bytes: row.get::<_, i64>(4)? as u64, media: row.get(9)? },
-                standing: FileDigest { changed: row.get(5)?, crc: row.get(6)?, size: row.get::<_, i64>(7)? as u64 },
+                digest: FileDigest { changed: row.get(5)?, crc: row.get(6)?, size: row.get::<_, i64>(7)? as u64 },
                 segments: Vec::new(),
             });
         }
@@ -88,11 +88,11 @@ impl WriteFiles for Changing<'_> {
         Ok(self.inner.last_insert_rowid())
     }
 
-    fn file_stands(&self, file: i64, limits: Limits, standing: FileDigest) -> Result<(), StoreError> {
+    fn file_stands(&self, file: i64, limits: Limits, digest: FileDigest) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached(
             "update file set most_urls = ?2, most_bytes = ?3, most_media = ?4, changed = ?5, crc = ?6, size = ?7 where id = ?1",
         )?;
-        let FileDigest { changed, crc, size } = standing;
+        let FileDigest { changed, crc, size } = digest;
         let Limits { urls, bytes, media } = limits;
         statement.execute(params![file, urls, bytes as i64, media, changed, crc, size as i64])?;
         Ok(())

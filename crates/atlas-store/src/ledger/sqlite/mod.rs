@@ -1,4 +1,4 @@
-//! The ledger in SQLite: an embedded database in a folder of its own.
+//! The ledger in SQLite, an embedded database in a folder of its own.
 
 mod error;
 mod schema;
@@ -23,20 +23,20 @@ use crate::disk::bring;
 use crate::error::StoreError;
 use crate::model::Fact;
 
-/// How much of the database is held in memory while writing.
+/// How much of the database is kept in memory while writing.
 const CACHE_KIB: i64 = 4 * 1024;
 
 /// An open ledger.
 #[derive(Debug)]
 pub(super) struct Sqlite {
     connection: Connection,
-    /// Held while a command writes; released by the system when the process ends, however it ends.
+    /// The lock, held while a command writes. The system releases it when the process ends, however it ends.
     _lock: Option<File>,
 }
 
 impl Sqlite {
-    /// Opens the ledger in `folder` for writing, and makes it where there is none. Fails where another process has it open
-    /// for writing.
+    /// Opens the ledger in `folder` for writing, and creates it if it does not exist. Fails if another process has it
+    /// open for writing.
     pub(super) fn open(folder: &Path) -> Result<Self, StoreError> {
         fs::create_dir_all(folder).map_err(StoreError::io("cannot make", folder))?;
         let lock_path = folder.join("lock");
@@ -53,7 +53,7 @@ impl Sqlite {
         Ok(Self { connection, _lock: Some(lock) })
     }
 
-    /// Opens the ledger in `folder` for reading; `None` where there is none yet.
+    /// Opens the ledger in `folder` for reading; `None` if it does not exist.
     pub(super) fn open_for_reading(folder: &Path) -> Result<Option<Self>, StoreError> {
         let path = database(folder);
         if !path.exists() {
@@ -106,10 +106,10 @@ impl ReadFacts for Sqlite {
     }
 }
 
-/// What holds of a connection whether it writes or reads.
+/// Settings of every connection, for writing or reading.
 fn set_up(connection: Connection) -> Result<Connection, StoreError> {
     connection.busy_timeout(Duration::from_secs(10))?;
-    // Statements are planned once, not anew for each value that they are given.
+    // Statements are planned once, not again for each value.
     connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
     Ok(connection)
 }
@@ -129,11 +129,11 @@ fn set_fact(connection: &Connection, fact: Fact, value: Option<&str>) -> Result<
     Ok(())
 }
 
-/// Changes under way: dropped without being committed they never were.
+/// A transaction. If it is dropped without a commit, nothing has changed.
 #[derive(Debug)]
 struct Changing<'l> {
     inner: Transaction<'l>,
-    /// Contents that no segment has any more, to be forgotten at the end.
+    /// Contents that no segment has any more, to be deleted at the end.
     outgrown: RefCell<Vec<i64>>,
 }
 

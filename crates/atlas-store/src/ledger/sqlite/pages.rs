@@ -1,4 +1,4 @@
-//! What was learnt of the files that sources read, so that a file that was not touched is not read again.
+//! The tables of what sources learnt about their files.
 
 use std::collections::HashMap;
 

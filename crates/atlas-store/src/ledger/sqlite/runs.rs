@@ -1,4 +1,4 @@
-//! Runs: what each build found and did.
+//! The tables of facts, provenances and runs.
 
 use rusqlite::{OptionalExtension, Row, params};
 

@@ -111,11 +111,11 @@ create table stretch (
 create table members (id integer primary key, rest blob not null, quiet blob not null);
 ";
 
-/// Makes the tables where there are none.
+/// Creates the tables if they do not exist.
 pub(super) fn prepare(connection: &Connection, path: &Path) -> Result<(), StoreError> {
     let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
     if found == 0 {
-        // Most of the ledger is segments of some 20 KB.
+        // Most of the ledger consists of segments of some 20 KB.
         connection.pragma_update(None, "page_size", 16_384)?;
         connection.execute_batch(&format!(
             "begin; {TABLES} {SEGMENT_TABLES} {STRETCH_TABLES} {PAGE_TABLES} pragma user_version = {FORMAT}; commit;"
@@ -125,7 +125,7 @@ pub(super) fn prepare(connection: &Connection, path: &Path) -> Result<(), StoreE
     check(connection, path)
 }
 
-/// Refuses a ledger of another format.
+/// Rejects a ledger in another format.
 pub(super) fn check(connection: &Connection, path: &Path) -> Result<(), StoreError> {
     let found: i64 = connection.pragma_query_value(None, "user_version", |row| row.get(0))?;
     if found != FORMAT {

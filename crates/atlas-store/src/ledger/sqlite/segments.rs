@@ -1,6 +1,7 @@
-//! Segments: some hundred entries of a sitemap file that follow one another.
+//! The tables of segments: some hundreds of consecutive entries of a sitemap file.
 //!
-//! What they hold is kept apart from where they stand, so that a build that looks for what changed need not read past it.
+//! The contents of segments are in a table of their own, so that a build that looks for changes need not read past
+//! them.
 
 use std::sync::mpsc::sync_channel;
 use std::thread;
@@ -16,7 +17,7 @@ use crate::error::StoreError;
 use crate::ledger::{ReadSegments, WriteSegments};
 use crate::model::{ContentCounts, PackedEntries, RememberedEntry, SegmentRow, Whole, from_bytes};
 
-/// A segment by its row.
+/// A segment from its row.
 pub(super) fn segment_row(row: &Row<'_>, first: usize) -> Result<SegmentRow, StoreError> {
     let number = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
     let newest: Option<String> = row.get(7)?;
@@ -41,7 +42,7 @@ const MISSING: StoreError = StoreError::LedgerDamaged("a segment is missing");
 /// How many segments are read ahead.
 const SEGMENTS_AHEAD: usize = 64;
 
-/// How many contents that no segment has any more may take up room in the ledger, some 18 KB each.
+/// How many contents without a segment may take up room in the ledger, some 18 KB each.
 const MOST_OUTGROWN: usize = 2048;
 
 impl ReadSegments for Sqlite {
@@ -58,10 +59,10 @@ impl ReadSegments for Sqlite {
                 )?;
                 let mut rows = statement.query([])?;
                 while let Some(row) = rows.next()? {
-                    // Were it passed over, those after it would be taken for others.
+                    // If it were skipped, the following ones would be mistaken for it.
                     let entries: Vec<u8> = row.get::<_, Option<_>>(0)?.ok_or(MISSING)?;
                     check_entries(&entries, row.get(2)?)?;
-                    // Nobody listens any more when what came before was refused.
+                    // The receiver is gone if it rejected an earlier segment.
                     if sender.send(PackedEntries { entries, raws: row.get(1)? }).is_err() {
                         break;
                     }
@@ -89,7 +90,7 @@ impl ReadSegments for Sqlite {
     }
 }
 
-/// Some columns of what a segment of a file holds.
+/// Some columns of a segment's contents.
 fn content<T>(
     connection: &Connection,
     columns: &str,
@@ -116,7 +117,7 @@ fn whole(connection: &Connection, file: i64, segment: u32, with_text: bool) -> R
     Ok(whole)
 }
 
-/// Refuses a lane that is not what was written.
+/// Rejects remembered entries that are not what was written.
 fn check_entries(entries: &[u8], crc: Option<u32>) -> Result<(), StoreError> {
     match crc {
         Some(crc) if crc != crc32fast::hash(entries) => {
@@ -180,8 +181,8 @@ impl WriteSegments for Changing<'_> {
 }
 
 impl Changing<'_> {
-    /// Notes which contents no segment has any more. Were each forgotten at once, the next would be put in its place, and what
-    /// was there would first have to be saved in the journal: so most are forgotten at the end.
+    /// Notes contents that no segment has any more. Deleting each at once would let the next one take its place, and
+    /// the old pages would first have to be saved in the journal; so most are deleted at the end.
     fn outgrow(&self, contents: impl Iterator<Item = rusqlite::Result<i64>>) -> Result<(), StoreError> {
         let mut outgrown = self.outgrown.borrow_mut();
         for content in contents {
@@ -190,13 +191,13 @@ impl Changing<'_> {
         if outgrown.len() >= MOST_OUTGROWN { forget(&self.inner, &mut outgrown) } else { Ok(()) }
     }
 
-    /// Forgets the segments of a file.
+    /// Deletes the segments of a file.
     pub(super) fn drop_segments(&self, file: i64) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached("delete from segment where file = ?1 returning content")?;
         self.outgrow(statement.query_map([file], |row| row.get(0))?)
     }
 
-    /// Forgets the contents that no segment has any more.
+    /// Deletes the contents that no segment has any more.
     pub(super) fn forget_outgrown(&self) -> Result<(), StoreError> {
         forget(&self.inner, &mut self.outgrown.borrow_mut())
     }

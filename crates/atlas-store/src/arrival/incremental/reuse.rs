@@ -1,4 +1,4 @@
-//! Knowing what need not be looked at: chunks of rows that are as they were, and the entries that they speak of.
+//! What a build can reuse of the one before: unchanged chunks of rows, and the entries that they name.
 
 use std::collections::HashSet;
 use std::path::Path;
@@ -11,71 +11,72 @@ use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered, Writing};
 use crate::model::{Fact, KnownChunks, Untouched};
 
-/// What a build need not look at.
+/// What a build can reuse.
 #[derive(Debug, Clone)]
-pub(crate) struct Knowing {
-    /// What is needed of the rows.
+pub(crate) struct Reuse {
+    /// Which rows it needs.
     pub(crate) need: Need,
-    /// The chunks that the ledger knows, where any are to be remembered.
+    /// The remembered chunks, if chunks are used.
     pub(crate) chunks: Option<Arc<KnownChunks>>,
 }
 
-/// What decides about what need not be looked at.
+/// The conditions for reuse.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Ways {
-    /// Rows may be known to a build only.
+pub(crate) struct ReuseConditions {
+    /// Whether this is a build; other commands read all rows.
     pub(crate) is_build: bool,
-    /// A fingerprint of what decides about a row besides itself; none where that is not all that decides.
+    /// A fingerprint of everything that decides about a row besides the row itself; `None` if something else decides,
+    /// too.
     pub(crate) choices: Option<u64>,
-    /// All sources know their rows, so that no entry comes of rows that are read otherwise.
+    /// Whether all sources recognise their rows, so that no entry comes from rows that are read in another way.
     pub(crate) by_chunk: bool,
-    /// What is made of all entries, so that all rows have to be at hand where any has to be read.
+    /// Whether files are made from all entries, so that all rows must be in memory if any has to be read.
     pub(crate) wants_all: bool,
-    /// That would be made as it was.
+    /// Whether these files would be the same as before.
     pub(crate) same_extras: bool,
-    /// Everything is read anew.
+    /// Whether everything is read anew.
     pub(crate) is_fresh: bool,
 }
 
-impl Knowing {
-    /// Rows may be known only to a build, and where nothing but a row and fixed choices decides about it; chunks, where
-    /// besides no entry may come of rows that are read otherwise.
-    pub(crate) fn of(ways: &Ways, ledger: &dyn Ledger) -> Result<Self, StoreError> {
+impl Reuse {
+    /// Decides what can be reused. Rows can be reused by a build if nothing but the row and fixed settings decide about
+    /// it; chunks, if in addition no entry comes from rows that are read in another way.
+    pub(crate) fn of(conditions: &ReuseConditions, ledger: &dyn Ledger) -> Result<Self, StoreError> {
         let nothing = Self { need: Need::All, chunks: None };
-        if !ways.is_build {
+        if !conditions.is_build {
             return Ok(nothing);
         }
-        let Some(choices) = ways.choices else { return Ok(nothing.reading_all(ways.wants_all)) };
-        let chunks = ways.by_chunk.then(|| ledger.chunks().map(Arc::new)).transpose()?;
+        let Some(choices) = conditions.choices else { return Ok(nothing.reading_all(conditions.wants_all)) };
+        let chunks = conditions.by_chunk.then(|| ledger.chunks().map(Arc::new)).transpose()?;
         let same_choices = ledger.fact(Fact::Choices)?.is_some_and(|known| known == choices.to_string());
         let any = chunks.as_ref().is_none_or(|chunks| !chunks.is_empty());
-        let same_extras = !ways.wants_all || ways.same_extras;
+        let same_extras = !conditions.wants_all || conditions.same_extras;
         let moved = Self { need: Need::Moved, chunks };
-        let is_known = same_choices && any && same_extras && !ways.is_fresh;
-        Ok(if is_known { moved } else { moved.reading_all(ways.wants_all) })
+        let is_known = same_choices && any && same_extras && !conditions.is_fresh;
+        Ok(if is_known { moved } else { moved.reading_all(conditions.wants_all) })
     }
 
-    /// The same where all rows have to be read.
+    /// The same, but all rows are read.
     pub(crate) fn reading_all(self, wants_all: bool) -> Self {
         Self { need: if wants_all { Need::AllAtHand } else { Need::All }, ..self }
     }
 
-    /// The chunks that need not be looked at.
+    /// The chunks that can be skipped.
     fn quiet(&self) -> Option<&KnownChunks> {
         self.chunks.as_deref().filter(|_| self.need == Need::Moved)
     }
 }
 
-/// Reads what is remembered of the entries. Where chunks are known that were met as they were, all their entries are
-/// untouched. False where that cannot be told of each alone, or where as much moved that reading all rows is no more work.
+/// Reads what is remembered of the entries. All entries of unchanged chunks are untouched. Returns `false` if that
+/// cannot be told for each of them, or if so much changed that reading all rows costs no more.
 pub(crate) fn remember_entries(
     ledger: &dyn Ledger,
     remembered: &mut Remembered,
     arrivals: &Arrivals,
-    knowing: &Knowing,
+    reuse: &Reuse,
     (scratch, memory): (&Path, usize),
 ) -> Result<bool, StoreError> {
-    let Some(chunks) = knowing.quiet() else {
+    let Some(chunks) = reuse.quiet() else {
         return Ok(recollect(ledger, remembered, (scratch, memory), None)?.is_some());
     };
     let met: HashSet<u64> = arrivals.chunks().met().iter().copied().collect();
@@ -93,23 +94,23 @@ pub(crate) fn remember_entries(
     }
     let interest = Interest::new(&open, rows);
     drop(open);
-    // Two rows of one entry in two chunks that were met are told by the number.
+    // If two unchanged chunks name the same entry, the numbers differ.
     Ok(recollect(ledger, remembered, (scratch, memory), Some(&interest))? == Some(quiet))
 }
 
-/// About how much memory it takes to know that there is interest in an entry, or that a row speaks of it.
+/// About how many bytes it takes to record that an entry has to be compared, or that a row names it.
 const BYTES_OF_INTEREST: usize = 24;
 
-/// Remembers the chunks that came, and what rows of them the next build has to read. Where none are to be remembered, those that
-/// were are forgotten.
+/// Remembers the chunks, and which of their rows the next build has to read. If chunks are not used, remembered ones
+/// are forgotten.
 pub(crate) fn keep_chunks(
-    knowing: &Knowing,
+    reuse: &Reuse,
     arrivals: &Arrivals,
     stands: impl Fn(RowId) -> bool,
     writing: &dyn Writing,
     scratch: &Path,
 ) -> Result<(), StoreError> {
-    let Some(known) = &knowing.chunks else { return writing.forget_chunks() };
+    let Some(known) = &reuse.chunks else { return writing.forget_chunks() };
     let chunks = arrivals.chunks();
     let mut keeping = writing.keep_chunks(known, &chunks.prints().collect())?;
     chunks.each(scratch, stands, |print, chunk, members| keeping.keep(print, chunk, &members))?;

@@ -175,7 +175,7 @@ fn a_dry_run_shows_by_file_what_a_build_would_do() {
     site.build();
     let calm = site.json(&["build", "--dry-run"]);
     assert_eq!(fates(&calm), ["atlas-halts-1.xml stays 2 2", "atlas-pages-1.xml stays 2 2"]);
-    assert_eq!(calm["extra_files"], serde_json::json!([]));
+    assert_eq!(calm["asides"], serde_json::json!([]));
 
     site.page("tickets.html", "Tickets", "Eight shillings");
     site.page("fares.html", "Fares", "Nine shillings");
