@@ -1,6 +1,7 @@
-//! Everything that touches the world besides the ledger and the web root: sources, HTTP, announcing, the test engine.
+//! Everything that touches the world besides the ledger and the web root: sources, HTTP, announcements, the test
+//! engine.
 //!
-//! Modules stand here in the order in which each may use those above it.
+//! The modules are declared in an order in which each may use only those above it.
 #![deny(missing_docs)]
 
 pub mod secret;

@@ -1,8 +1,9 @@
-//! Secrets: values that are used and never shown.
+//! Secrets: values that are used but never shown.
 
 use std::fmt;
 
-/// A value that may hold something from the environment. It prints as it was typed, with `${NAME}` in place of what that stands for.
+/// A value that may contain something from the environment. It is displayed as typed, with `${NAME}` in place of the
+/// secret.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Secret {
     typed: String,
@@ -10,17 +11,17 @@ pub struct Secret {
 }
 
 impl Secret {
-    /// A value, and how the user wrote it.
+    /// A value, and how the user typed it.
     pub fn new(typed: &str, value: String) -> Self {
         Self { typed: typed.to_owned(), value }
     }
 
-    /// The value itself, for whoever it is meant for.
+    /// The value itself, for its recipient.
     pub fn expose(&self) -> &str {
         &self.value
     }
 
-    /// Another value that was made of this one, and prints as this one does.
+    /// A value derived from this one, which is displayed in the same way.
     pub fn map(&self, make: impl FnOnce(&str) -> String) -> Self {
         Self { typed: self.typed.clone(), value: make(&self.value) }
     }

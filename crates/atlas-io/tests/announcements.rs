@@ -273,7 +273,7 @@ fn a_round_and_its_events() {
     let told: Vec<(&str, u64)> = events[1..]
         .iter()
         .map(|event| match event {
-            Event::EngineReport(told) => (told.engine.as_str(), told.taken),
+            Event::Told(told) => (told.engine.as_str(), told.taken),
             other => panic!("{other:?}"),
         })
         .collect();

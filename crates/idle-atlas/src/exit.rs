@@ -1,4 +1,4 @@
-//! How a command ends: exit codes, and failures in words.
+//! How a command ends: exit codes, and failures.
 
 use std::io;
 use std::process::ExitCode;
@@ -14,13 +14,13 @@ pub const NOTHING_WRITTEN: &str = "nothing was written; what is served is as it 
 pub enum Exit {
     /// Done.
     Done = 0,
-    /// Done in part: something could not be read, or was refused.
+    /// Partly done: something could not be read, or was refused.
     InPart = 1,
-    /// Could not be done.
+    /// Not done.
     NotDone = 2,
     /// Held back by a guard.
     Held = 3,
-    /// Interrupted, as a shell expects to be told.
+    /// Interrupted; the code that shells expect.
     Interrupted = 130,
 }
 
@@ -31,33 +31,33 @@ impl From<Exit> for ExitCode {
 }
 
 impl Exit {
-    /// [`Exit::InPart`] where something was not done.
+    /// [`Exit::InPart`] if something was not done.
     pub fn in_part(something: bool) -> Self {
         if something { Self::InPart } else { Self::Done }
     }
 }
 
-/// Why a command stopped.
+/// Why a command failed.
 #[derive(Debug, Error)]
 pub enum Failure {
-    /// The store, a source or the ledger.
+    /// An error of the store, a source or the ledger.
     #[error(transparent)]
     Store(#[from] StoreError),
-    /// Anything else, said in full.
+    /// Any other failure, in words.
     #[error("{0}")]
     Contribution(String),
-    /// Whoever read the output has gone.
+    /// Standard output is closed.
     #[error("nobody reads the output any more")]
     PipeClosed,
 }
 
 impl Failure {
-    /// For things said in full.
+    /// A failure in words.
     pub fn said(text: impl Into<String>) -> Self {
         Self::Contribution(text.into())
     }
 
-    /// Writing to the terminal failed.
+    /// A failure to write to standard output.
     pub fn output(error: &io::Error) -> Self {
         match error.kind() {
             io::ErrorKind::BrokenPipe => Self::PipeClosed,

@@ -1,15 +1,16 @@
-//! Being stopped: by Ctrl-C, by a service manager, by a terminal that is closed.
+//! Interrupts: Ctrl-C, a service manager, or a terminal that is closed.
 //!
-//! A command is asked to stop, and ends as soon as it can: before anything is written, or after the message that is under way. While
-//! a build puts files in their places it goes on to the end, which is near: so the old set of files is served, or the new one. A
-//! second signal ends the process wherever it is; what is served stays whole, and the next build completes it.
+//! A command is asked to stop and ends as soon as it can: before anything is written, or after the message under way.
+//! While a build moves files into place it goes on to the end, which is near, so that either the old set of files is
+//! served or the new one. A second signal ends the process wherever it is. What is served stays complete, and the next
+//! build finishes the work.
 
 use std::process;
 
 use crate::exit::{Exit, NOTHING_WRITTEN};
 use crate::session::Session;
 
-/// Listens from now on.
+/// Starts to listen for signals.
 pub fn listen(session: &Session) {
     let (screen, stop) = (session.screen.for_complaints(), session.stop.clone());
     let end = || process::exit(i32::from(Exit::Interrupted as u8));
@@ -17,7 +18,7 @@ pub fn listen(session: &Session) {
         (false, true) => {
             screen.complain("stopping", "once the files are in their places; once more to stop at once");
         }
-        // Who heeds the token ends soon, and knows what there is to say.
+        // Whoever checks the token will end soon, and report it.
         (false, false) if stop.is_heeded() => {}
         (_, false) => {
             screen.complain("stopped", NOTHING_WRITTEN);
@@ -28,6 +29,6 @@ pub fn listen(session: &Session) {
             end()
         }
     };
-    // Where a signal cannot be listened for, it ends the program as it always did, and the next build completes.
+    // If signals cannot be handled, they end the program as usual, and the next build finishes the work.
     let _ = ctrlc::set_handler(heard);
 }

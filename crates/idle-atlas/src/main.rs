@@ -31,7 +31,7 @@ fn main() -> ExitCode {
         Ok(exit) => exit.into(),
         Err(failure) => {
             let exit = screen.fail(&failure);
-            // Programs read one document, whatever happens.
+            // Programs get one document, whatever happens.
             let document = json!({ "error": failure.to_string(), "exit": exit as u8 });
             match screen.wants_json().then(|| screen.show(&document, String::new)) {
                 Some(Err(failure)) => screen.fail(&failure).into(),
@@ -41,11 +41,11 @@ fn main() -> ExitCode {
     }
 }
 
-/// Tells what is wrong about the arguments, or what was asked about them, and ends.
+/// Prints an error about the arguments, or the requested help, and exits.
 fn misused(error: &clap::Error) -> ! {
     if error.use_stderr() && std::env::args().any(|argument| argument == "--json") {
         let document = json!({ "error": error.to_string().trim_end(), "exit": error.exit_code() });
-        // Whoever read the output may have gone.
+        // The reader of the output may be gone.
         let _ = writeln!(std::io::stdout(), "{document:#}");
     }
     error.exit()
@@ -71,7 +71,7 @@ fn run(arguments: &Arguments, session: &Session) -> Result<Exit, Failure> {
     }
 }
 
-/// A command that is about one site.
+/// Runs a command that is about one site.
 fn on_site(command: &Command, settings: &Settings, session: &Session) -> Result<Exit, Failure> {
     match command {
         Command::Survey(survey) => commands::survey::run(settings, survey, session),

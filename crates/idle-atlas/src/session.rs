@@ -1,4 +1,4 @@
-//! What a command has around it: the screen, the clock, and the token by which it is asked to stop.
+//! The session of a command: its screen, its clock, and the token that asks it to stop.
 
 use std::sync::Arc;
 
@@ -8,7 +8,7 @@ use jiff::Timestamp;
 
 use crate::screen::Screen;
 
-/// What a command has around it.
+/// The session of a command.
 #[derive(Clone)]
 pub struct Session {
     pub screen: Screen,
@@ -17,18 +17,18 @@ pub struct Session {
 }
 
 impl Session {
-    /// With the clock of the machine, or the instant that `SOURCE_DATE_EPOCH` names in its place.
+    /// A session with the machine's clock, or the instant in `SOURCE_DATE_EPOCH`.
     pub fn new(screen: Screen) -> Self {
         let fixed = std::env::var("SOURCE_DATE_EPOCH").ok().and_then(|text| text.trim().parse().ok());
         Self { screen, clock: Arc::new(SystemClock::new(fixed)), stop: Stop::default() }
     }
 
-    /// The same with another screen.
+    /// The same session with another screen.
     pub fn on(&self, screen: Screen) -> Self {
         Self { screen, ..self.clone() }
     }
 
-    /// The instant.
+    /// The current instant.
     pub fn now(&self) -> Timestamp {
         self.clock.now()
     }

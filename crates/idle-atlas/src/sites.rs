@@ -1,4 +1,4 @@
-//! One command for one site, or for several one after the other: what fails for one fails alone.
+//! Running a command for one site, or for several sites one after the other. If it fails for one, the others go on.
 
 use std::path::{Path, PathBuf};
 
@@ -12,7 +12,7 @@ use crate::session::Session;
 use crate::view;
 use crate::view::sites::SiteResult;
 
-/// Carries a command out for each configuration that was named. The gravest exit code is that of all.
+/// Runs a command for each configuration. The overall exit code is the gravest of all.
 pub fn each(
     shared: &Shared,
     command: &Command,
@@ -36,12 +36,12 @@ pub fn each(
     several.end()
 }
 
-/// Whether a command was asked for JSON by an option of its own.
+/// Whether a command's own options ask for JSON.
 fn wants_json(command: &Command) -> bool {
     matches!(command, Command::Survey(survey) if survey.list && survey.wanted.form == ListFormat::Json)
 }
 
-/// Whether what a command prints is for programs, a line an entry: nothing may stand between.
+/// Whether a command prints one line per entry for programs, so that nothing else may be printed in between.
 fn is_raw(command: &Command) -> bool {
     match command {
         Command::Survey(survey) => survey.list && survey.wanted.form == ListFormat::Csv,
@@ -51,7 +51,7 @@ fn is_raw(command: &Command) -> bool {
     }
 }
 
-/// Several sites on their way.
+/// Several sites, being processed.
 struct Several<'s> {
     session: &'s Session,
     as_json: bool,
@@ -81,7 +81,7 @@ impl Several<'_> {
         let error = ended.as_ref().err().map(ToString::to_string);
         let exit = ended.unwrap_or_else(|failure| one.fail(&failure));
         if !self.is_raw && site.is_some() {
-            // Whoever read the output may have gone: the next site is built all the same.
+            // The reader of the output may be gone; the next site is built anyway.
             let _ = one.say("\n");
         }
         let (counts, result) = (one.counted(), one.collected());

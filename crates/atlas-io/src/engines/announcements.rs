@@ -1,8 +1,8 @@
-//! Telling an engine what changed since it was last told, once, and losing nothing.
+//! Announcements: telling an engine, once, of what changed since it was last told.
 //!
-//! What an engine has to be told follows from the ledger, in the order of keys. After each message that was taken, the place reached
-//! is written down, so that a stop at any instant repeats at most one message. What an engine asks for in patience is written down,
-//! too: a short pause is waited for, a longer one is for another time.
+//! What an engine has still to be told follows from the ledger, sorted by key. After each message that the engine
+//! accepts, the progress is recorded, so that an interruption at any instant repeats at most one message. If an engine
+//! asks for a pause, that is recorded, too: a short pause is waited for, a longer one is left for the next time.
 
 use std::time::Duration;
 
@@ -18,39 +18,39 @@ use serde::Serialize;
 
 use super::{Engine, Message, Reply, Tells};
 
-/// How often a message is sent before it is kept for next time.
+/// How often a message is sent before it is kept for the next time.
 const TRIES: u32 = 3;
-/// The first pause between two tries, where the engine asks for none; it doubles.
+/// The first pause between two tries, unless the engine asks for another. It doubles with each try.
 const PAUSE: Duration = Duration::from_millis(500);
 /// The longest pause between tries within one command.
 const LONGEST_PAUSE: Duration = Duration::from_secs(5);
-/// How many addresses are shown of a message.
+/// How many addresses of a message are recorded as examples.
 const EXAMPLES: usize = 5;
 
-/// What came of one engine.
+/// The result for one engine.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct EngineReport {
     /// The engine's name.
     pub engine: String,
-    /// URLs that it took.
+    /// The number of URLs that it accepted.
     pub taken: u64,
-    /// URLs that it refused for good.
+    /// The number of URLs that it refused for good.
     pub refused: u64,
-    /// URLs that are kept for next time.
+    /// The number of URLs that are kept for the next time.
     pub kept: u64,
-    /// Added, changed, removed and redirected URLs among all of them.
+    /// The numbers of added, changed, removed and redirected URLs among all of them.
     pub changes: ChangeCounts,
     /// Each message.
     pub messages: Vec<Announced>,
-    /// It asked to be left alone until then, in seconds since 1970.
+    /// The engine asked for no messages before this instant, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
     pub not_before: Option<i64>,
-    /// It was to stop after some of so many messages.
+    /// The round was stopped after this many messages, of this many.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stopped: Option<u64>,
 }
 
-/// What an engine has still to be told, in the order of telling, with the state in which the round stands.
+/// What an engine has still to be told, in order, with the state of its round.
 fn pending(
     ledger: &dyn Ledger,
     (engine, tells): (&str, Tells),
@@ -61,14 +61,14 @@ fn pending(
     let state = EngineState::begin(known, ledger.last_run()?, all);
     let mut pending = due(ledger, tells, main, &state, all)?;
     if all && known.is_none() {
-        // To an engine that was never told anything, all of the site is new.
+        // To an engine that was never told anything, the whole site is new.
         pending.iter_mut().filter(|one| one.change == Change::Changed).for_each(|one| one.change = Change::Added);
     }
     pending.retain(|one| state.awaits(one.key));
     Ok((state, pending))
 }
 
-/// What the round in which an engine stands has to tell it of.
+/// What the current round has to tell an engine.
 fn due(
     ledger: &dyn Ledger,
     tells: Tells,
@@ -82,7 +82,7 @@ fn due(
     }
 }
 
-/// The main file, where a build has written any file since the engine was told.
+/// The main file, if a build has written any file since the engine was last told.
 fn files(ledger: &dyn Ledger, main: &str, state: &EngineState, all: bool) -> Result<Vec<Pending>, StoreError> {
     let runs = usize::try_from(state.target() - state.watermark).unwrap_or(0);
     let mut written = ledger.runs(runs)?.into_iter();
@@ -91,7 +91,7 @@ fn files(ledger: &dyn Ledger, main: &str, state: &EngineState, all: bool) -> Res
     Ok((all || is_new).then_some(pending).into_iter().collect())
 }
 
-/// All that an engine has still to be told: the round that was interrupted, if one was, and what has changed since.
+/// Everything that an engine has still to be told: the rest of an interrupted round, and what has changed since.
 pub fn all_pending(
     ledger: &dyn Ledger,
     (engine, tells): (&str, Tells),
@@ -110,12 +110,18 @@ pub fn all_pending(
     Ok(told)
 }
 
-/// Until when an engine asked to be left alone, where that is later than `now`: both in seconds since 1970.
+/// The instant until which an engine asked for no messages, if it is later than `now`. Both in seconds since 1970.
 pub fn left_alone(ledger: &dyn Ledger, engine: &str, now: i64) -> Result<Option<i64>, StoreError> {
     Ok(ledger.engine(engine)?.and_then(|state| state.left_alone(now)))
 }
 
-/// Tells one engine, with all that it takes to do so. `main` is the address of the main file; with `all`, the whole site is told.
+/// Tells one engine everything that it has still to be told. `main` is the address of the main file; with `all`, the
+/// whole site is announced.
+///
+/// # Errors
+///
+/// Returns a [`StoreError`] if the ledger fails. What the engine answers, or that it does not answer, is part of the
+/// report.
 pub fn tell(
     ledger: &mut dyn Ledger,
     engine: &Engine,
@@ -147,7 +153,7 @@ pub fn tell(
         telling.told.changes.extend(pending.iter().map(|one| one.change));
         let finished = telling.round(state, &pending)?;
         all = false;
-        // More may have changed since a round that had been interrupted was begun.
+        // More may have changed since an interrupted round began.
         let caught_up = state.target() == telling.ledger.last_run()?;
         if !finished || caught_up {
             return Ok(telling.told);
@@ -155,7 +161,7 @@ pub fn tell(
     }
 }
 
-/// The telling of one engine under way.
+/// The announcement to one engine under way.
 struct Announcing<'t> {
     ledger: &'t mut dyn Ledger,
     engine: &'t Engine,
@@ -167,7 +173,7 @@ struct Announcing<'t> {
 }
 
 impl Announcing<'_> {
-    /// Sends the messages of one round; `false` where it had to stop before its end.
+    /// Sends the messages of one round; `false` if it had to stop early.
     fn round(&mut self, mut state: EngineState, pending: &[Pending]) -> Result<bool, StoreError> {
         let most = match self.engine.tells {
             Tells::Urls(most) => most.max(1),
@@ -209,7 +215,7 @@ impl Announcing<'_> {
         self.engine.protocol.messages(&urls)
     }
 
-    /// Sends a message, a few times if need be, and writes down what came of it.
+    /// Sends a message, several times if necessary, and records the answer.
     fn message(&mut self, message: &Message, state: &mut EngineState) -> Result<Then, StoreError> {
         let mut pause = PAUSE;
         let mut tries = 1;
@@ -219,7 +225,7 @@ impl Announcing<'_> {
             if reply.answer.then() != Then::Later || tries == TRIES || wait > LONGEST_PAUSE {
                 break reply;
             }
-            // Whoever comes in between knows of the pause, too.
+            // Recorded now, so that another command knows of the pause.
             let until = self.clock.now() + SignedDuration::try_from(wait).unwrap_or_default();
             self.note(&EngineState { not_before: Some(ceiling(until)), ..*state })?;
             if self.clock.sleep_until(until, self.stop).is_err() {
@@ -261,7 +267,7 @@ impl Announcing<'_> {
     }
 }
 
-/// An instant in whole seconds since 1970, no earlier than it is.
+/// An instant in whole seconds since 1970, rounded up.
 fn ceiling(instant: Timestamp) -> i64 {
     instant.as_second() + i64::from(instant.subsec_nanosecond() > 0)
 }

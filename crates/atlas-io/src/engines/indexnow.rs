@@ -1,4 +1,4 @@
-//! IndexNow: engines are told the URLs themselves, up to 10,000 in a message.
+//! IndexNow: engines are sent changed URLs, up to 10,000 in a message.
 
 use std::io;
 
@@ -12,7 +12,7 @@ use super::{EngineSettings, Message, Protocol, Reply};
 use crate::http::{self, Fetched, retry_after};
 use crate::secret::Secret;
 
-/// An endpoint of IndexNow.
+/// An IndexNow endpoint.
 struct IndexNow {
     client: reqwest::Client,
     runtime: tokio::runtime::Runtime,
@@ -22,7 +22,7 @@ struct IndexNow {
     key_location: String,
 }
 
-/// Makes ready to tell an engine.
+/// Prepares to tell an engine.
 pub(super) fn connect(
     settings: &EngineSettings,
     site: &Site,

@@ -1,6 +1,7 @@
-//! Engines: telling them what changed, by whatever protocol they take.
+//! Engines: telling them what changed, by the protocol that each accepts.
 //!
-//! A protocol is one file here, one file of messages in [`atlas_core::announce`], and one line in [`PROTOCOLS`].
+//! A protocol consists of one file here, one file of messages in [`atlas_core::announce`], and one line in
+//! [`PROTOCOLS`].
 
 mod indexnow;
 mod announcements;
@@ -16,82 +17,82 @@ use crate::secret::Secret;
 
 pub use self::announcements::{EngineReport, all_pending, left_alone, tell};
 
-/// One way in which engines are told.
+/// A protocol for telling engines of changes.
 pub trait Protocol {
-    /// Puts what is pending into messages, in its order.
+    /// Groups pending URLs or files into messages, in order.
     fn messages(&self, pending: &[String]) -> Vec<Message>;
 
-    /// Sends one message, once.
+    /// Sends one message, without retries.
     fn send(&self, message: &Message) -> Reply;
 }
 
-/// What a protocol tells engines of.
+/// What a protocol announces.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Tells {
-    /// Each URL that changed, at most so many between two notes of how far the engine has come.
+    /// Changed URLs: at most this many are announced before progress is recorded.
     Urls(usize),
-    /// The sitemap files that list URLs which changed.
+    /// The sitemap files that list changed URLs.
     Files,
 }
 
 /// A message to an engine.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Message {
-    /// The URLs, or the addresses of files, that it tells of.
+    /// The URLs, or the addresses of files, that it announces.
     pub about: Vec<String>,
-    /// Its body, as it is sent.
+    /// Its body, as sent.
     pub body: Vec<u8>,
 }
 
-/// What came of sending a message.
+/// The result of sending a message.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Reply {
     /// The engine's answer.
     pub answer: Answer,
-    /// For how long it asks to be left alone.
+    /// How long the engine asks for no messages.
     pub pause: Option<Duration>,
 }
 
-/// An engine of the configuration.
+/// The settings of one engine.
 #[derive(Debug, Clone)]
 pub struct EngineSettings {
     /// Its name.
     pub name: String,
-    /// The protocol: a word of [`PROTOCOLS`].
+    /// Its protocol, one of [`PROTOCOLS`].
     pub via: &'static Registration,
     /// Where messages go.
     pub endpoint: Secret,
-    /// The site's key, where the configuration names one and the protocol wants one.
+    /// The site's key, if the configuration names one and the protocol needs one.
     pub key: Option<Key>,
     /// How long an answer may take.
     pub wait: Duration,
 }
 
-/// A protocol that can be named in the configuration.
+/// A protocol that the configuration can name.
 #[derive(Debug)]
 pub struct Registration {
-    /// Its word in the configuration.
+    /// The word for it in the configuration.
     pub word: &'static str,
-    /// A key has to be published on the site before it can be used.
+    /// Whether a key has to be published on the site first.
     pub wants_key: bool,
-    /// What is pending for its engines: URLs that changed, or sitemap files that list some.
+    /// What it announces: changed URLs, or the sitemap files that list them.
     pub tells: Tells,
     connect: Connect,
 }
 
-/// Makes ready to tell an engine of a site, with the key that is published.
+/// Prepares to tell an engine about a site, with the published key.
 type Connect = fn(&EngineSettings, &Site, Option<&Key>) -> Result<Box<dyn Protocol>, StoreError>;
 
-/// All protocols that there are.
+/// All protocols.
 pub static PROTOCOLS: &[Registration] =
     &[Registration { word: "indexnow", wants_key: true, tells: Tells::Urls(MOST_URLS), connect: indexnow::connect }];
 
-/// The protocol of that word.
+/// The protocol that this word names.
 pub fn named(word: &str) -> Option<&'static Registration> {
     PROTOCOLS.iter().find(|one| one.word == word)
 }
 
-/// An engine that can be told.
+/// An engine that can be told of changes.
 pub struct Engine {
     /// Its name in the configuration.
     pub name: String,
@@ -100,13 +101,18 @@ pub struct Engine {
 }
 
 impl Engine {
-    /// Makes ready to tell an engine of a site; `key` is the one that is published.
+    /// Prepares to tell an engine about a site; `key` is the published one.
+    ///
+    /// # Errors
+    ///
+    /// Returns [`StoreError::Engine`](atlas_store::error::StoreError::Engine) if the engine cannot be contacted with
+    /// these settings.
     pub fn connect(settings: &EngineSettings, site: &Site, key: Option<&Key>) -> Result<Self, StoreError> {
         let protocol = (settings.via.connect)(settings, site, key)?;
         Ok(Self { name: settings.name.clone(), tells: settings.via.tells, protocol })
     }
 
-    /// An engine that is told by a protocol of the caller's.
+    /// An engine with a protocol of the caller's own.
     pub fn new(name: &str, tells: Tells, protocol: Box<dyn Protocol>) -> Self {
         Self { name: name.to_owned(), tells, protocol }
     }

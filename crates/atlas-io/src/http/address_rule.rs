@@ -1,11 +1,11 @@
-//! Which addresses a page may send us to.
+//! Which addresses may be fetched because a page names them.
 
 use std::net::IpAddr;
 
 use atlas_core::address::{Address, Site};
 
-/// A page may name any address at all. Those of this machine and of private networks are only asked where the site itself is
-/// there.
+/// Whether an address that a page names may be fetched. Addresses of this machine and of private networks may be
+/// fetched only if the site itself is there.
 pub(crate) fn may_be_asked(link: &Address, site: &Site) -> bool {
     if link.host() == site.root().host() {
         return true;

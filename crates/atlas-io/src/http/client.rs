@@ -1,7 +1,7 @@
-//! Clients with time limits.
+//! HTTP clients with time limits.
 //!
-//! The proxies of the environment are honoured: `HTTPS_PROXY`, `HTTP_PROXY` and `ALL_PROXY`, in capitals or not, except for the
-//! hosts that `NO_PROXY` lists, and never for this machine itself.
+//! The proxies of the environment are used: `HTTPS_PROXY`, `HTTP_PROXY` and `ALL_PROXY`, in upper or lower case, except
+//! for the hosts that `NO_PROXY` lists, and never for this machine itself.
 
 use std::sync::Once;
 use std::time::Duration;
@@ -10,30 +10,30 @@ use std::{env, iter};
 use reqwest::{Client, ClientBuilder, NoProxy, Proxy, redirect};
 use thiserror::Error;
 
-/// What the tool calls itself.
+/// The `User-Agent` of all requests.
 pub const USER_AGENT: &str = concat!("idle-atlas/", env!("CARGO_PKG_VERSION"));
-/// How long a connection may take to come about.
+/// How long connecting may take.
 const CONNECT: Duration = Duration::from_secs(10);
-/// Hosts that are this machine: no proxy leads there.
+/// The names of this machine, which are never reached through a proxy.
 const THIS_MACHINE: &str = "localhost,127.0.0.0/8,::1";
 
-/// Why there is no client.
+/// Why a client could not be made.
 #[derive(Debug, Error)]
 pub enum ClientError {
-    /// A variable of the environment names a proxy that is none.
+    /// An environment variable that should name a proxy is not valid.
     #[error("{name} of the environment is not the URL of a proxy, such as http://proxy.example:3128: {why}")]
     Proxy {
-        /// The variable, in capitals.
+        /// The variable, in upper case.
         name: &'static str,
         /// What is wrong with its value.
         why: String,
     },
-    /// Another reason.
+    /// Another cause.
     #[error("{}", cause(.0))]
     Client(reqwest::Error),
 }
 
-/// The cause at the bottom of an error, in one line.
+/// The innermost cause of an error, in one line.
 pub fn cause(error: &reqwest::Error) -> String {
     if error.is_timeout() {
         return "timed out".to_owned();
@@ -42,17 +42,21 @@ pub fn cause(error: &reqwest::Error) -> String {
     causes.by_ref().last().map(ToString::to_string).unwrap_or_default()
 }
 
-/// Makes a client; `wait` is how long a whole answer may take. Redirects are not followed by themselves: a message that tells an
-/// engine something is meant for the endpoint that was configured, and who fetches sees where it is sent on.
+/// Makes a client; `wait` is the time limit for a whole answer. It does not follow redirects: a message to an engine is
+/// meant for the configured endpoint, and the caller of a fetch sees the redirects.
+///
+/// # Errors
+///
+/// Returns a [`ClientError`] if a proxy in the environment is not valid.
 pub fn client(wait: Duration) -> Result<Client, ClientError> {
     builder(wait)?.build().map_err(ClientError::Client)
 }
 
-/// What all clients have in common.
+/// The settings of all clients.
 pub(crate) fn builder(wait: Duration) -> Result<ClientBuilder, ClientError> {
     static PROVIDER: Once = Once::new();
     PROVIDER.call_once(|| {
-        // Fails only when one is set already, which then serves as well.
+        // This fails only if a provider is already installed, which serves as well.
         let _ = rustls::crypto::ring::default_provider().install_default();
     });
     let builder = Client::builder()
@@ -68,7 +72,7 @@ pub(crate) fn builder(wait: Duration) -> Result<ClientBuilder, ClientError> {
 fn proxies(variable: impl Fn(&str) -> Option<String>) -> Result<Vec<Proxy>, ClientError> {
     let read = |name: &str| {
         let small = variable(&name.to_ascii_lowercase());
-        // A server hands a visitor's header `Proxy` to programs that it runs as HTTP_PROXY in capitals.
+        // Web servers pass a visitor's `Proxy` header to CGI programs as HTTP_PROXY in upper case.
         let capitals = || variable(name).filter(|_| name != "HTTP_PROXY" || variable("REQUEST_METHOD").is_none());
         small.or_else(capitals).filter(|value| !value.trim().is_empty())
     };

@@ -1,4 +1,4 @@
-//! Fetching: what a server answered, with the way there and how long it took; its body is read within bounds.
+//! Fetching: an answer with its redirects and the time it took. Its body is read within limits.
 
 use std::fmt;
 use std::io::{self, Read};
@@ -10,27 +10,27 @@ use reqwest::{Client, RequestBuilder, Response, StatusCode, Url};
 
 use super::client::cause;
 
-/// Redirects that are followed where a file is fetched.
+/// The most redirects that are followed.
 const REDIRECTS: usize = 5;
 
-/// What a server answered, its body yet to be read.
+/// An answer whose body is still to be read.
 #[derive(Debug)]
 pub struct Fetched {
-    /// The addresses that sent on to the next, each with its status.
+    /// The addresses that redirected, each with its status.
     pub redirects: Vec<(StatusCode, Url)>,
-    /// How long it took until the headers had come, redirects included.
+    /// The time until the headers arrived, including redirects.
     pub took: Duration,
     answer: Response,
 }
 
-/// Why nothing was fetched.
+/// Why nothing could be fetched.
 #[derive(Debug)]
 pub enum FetchError {
     /// The server answered with a status other than 2xx.
     Status(StatusCode),
-    /// There was no answer, or none that can be taken: why, in words.
+    /// There was no answer, or not a usable one; the reason in words.
     Failed(String),
-    /// The answer is longer than so many bytes.
+    /// The answer is longer than this many bytes.
     TooLarge(usize),
 }
 
@@ -45,14 +45,14 @@ impl fmt::Display for FetchError {
 }
 
 impl Fetched {
-    /// Sends a request, and follows nothing.
+    /// Sends a request without following redirects.
     pub async fn of(request: RequestBuilder) -> Result<Self, reqwest::Error> {
         let started = Instant::now();
         let answer = request.send().await?;
         Ok(Self { redirects: Vec::new(), took: started.elapsed(), answer })
     }
 
-    /// Fetches an address, and follows up to five redirects.
+    /// Fetches an address and follows up to five redirects.
     pub async fn following(client: &Client, url: &str) -> Result<Self, FetchError> {
         let started = Instant::now();
         let mut redirects = Vec::new();
@@ -85,12 +85,12 @@ impl Fetched {
         self.headers().get(name)?.to_str().ok()
     }
 
-    /// An answer with a status other than 2xx is an error.
+    /// Turns an answer with a status other than 2xx into an error.
     pub fn successful(self) -> Result<Self, FetchError> {
         if self.status().is_success() { Ok(self) } else { Err(FetchError::Status(self.status())) }
     }
 
-    /// Hands its body over piece by piece; `take` may fail.
+    /// Passes on its body piece by piece; `take` may fail.
     pub async fn each_chunk(mut self, mut take: impl FnMut(&[u8]) -> io::Result<()>) -> Result<(), FetchError> {
         let failed = |error: reqwest::Error| FetchError::Failed(cause(&error));
         while let Some(chunk) = self.answer.chunk().await.map_err(failed)? {
@@ -99,7 +99,7 @@ impl Fetched {
         Ok(())
     }
 
-    /// Its body, of at most so many bytes, as it was sent.
+    /// Its body, up to this many bytes, as sent.
     pub async fn bytes(mut self, most: usize) -> Result<Vec<u8>, FetchError> {
         let mut bytes = Vec::with_capacity(self.answer.content_length().unwrap_or(0).min(1 << 20) as usize);
         while let Some(chunk) = self.answer.chunk().await.map_err(|error| FetchError::Failed(cause(&error)))? {
@@ -111,7 +111,7 @@ impl Fetched {
         Ok(bytes)
     }
 
-    /// The same, unpacked where it was sent packed by gzip: within the same bounds.
+    /// Its body, unpacked if it was sent as gzip, within the same limit.
     pub async fn unpacked(self, most: usize) -> Result<Vec<u8>, FetchError> {
         let is_packed = self.text(header::CONTENT_ENCODING).is_some_and(|coding| coding.eq_ignore_ascii_case("gzip"));
         let bytes = self.bytes(most).await?;

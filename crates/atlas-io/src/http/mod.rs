@@ -1,4 +1,4 @@
-//! HTTP as this tool uses it: clients with time limits, that trust nothing they are sent.
+//! HTTP as this tool uses it: clients with time limits that do not trust what they receive.
 
 mod address_rule;
 mod retry;

@@ -1,14 +1,14 @@
-//! When to try again.
+//! `Retry-After`: when a server allows another try.
 
 use std::time::Duration;
 
 use jiff::Timestamp;
 use reqwest::header::{HeaderMap, RETRY_AFTER};
 
-/// The longest that a server's wish to be left alone is taken for.
+/// The longest pause that is accepted, in seconds.
 const LONGEST: u64 = 24 * 3600;
 
-/// For how long a server asks to be left alone, in seconds or by a date (RFC 9110 section 10.2.3): a day at most.
+/// The pause that a server asks for, given in seconds or as a date (RFC 9110 section 10.2.3), at most one day.
 pub fn retry_after(headers: &HeaderMap, now: Timestamp) -> Option<Duration> {
     let value = headers.get(RETRY_AFTER)?.to_str().ok()?.trim();
     let seconds = match value.parse::<u64>() {

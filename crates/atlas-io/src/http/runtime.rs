@@ -1,14 +1,15 @@
-//! Waiting for the network from code that does not, for as long as nobody asks to stop.
+//! Running asynchronous code from synchronous code, until it is done or asked to stop.
 
 use std::io;
 use std::time::Duration;
 
 use atlas_store::stop::Stop;
 
-/// How often it is looked whether to stop.
+/// How often the stop token is checked.
 const GLANCE: Duration = Duration::from_millis(50);
 
-/// Runs what waits for the network, until it is done or is asked to stop: an error then, which whoever holds the token knows how to take.
+/// Runs a future until it is done or work is asked to stop. In the latter case it returns an error, which the holder of
+/// the token knows how to report.
 pub(crate) fn block_on<T>(stop: &Stop, future: impl Future<Output = io::Result<T>>) -> io::Result<T> {
     tokio::runtime::Builder::new_current_thread().enable_all().build()?.block_on(async {
         let asked = async {

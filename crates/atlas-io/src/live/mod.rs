@@ -1,4 +1,4 @@
-//! A web root or a site as an engine sees it.
+//! Reading a web root or a live site as an engine does.
 
 mod path;
 mod web_root;

@@ -1,8 +1,8 @@
-//! Addresses as files of a folder.
+//! Mapping addresses to files of a folder.
 
 use std::path::PathBuf;
 
-/// A URL's path as the path of a file below a folder: decoded, and never leading out of it.
+/// The path of a URL as a file path below a folder: decoded, and never outside the folder.
 pub fn relative_path(path: &str) -> Option<PathBuf> {
     let path = path.split('?').next()?;
     let parsed = url::Url::parse("http://placeholder.example").ok()?.join(path).ok()?;

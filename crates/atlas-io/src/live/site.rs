@@ -1,4 +1,4 @@
-//! The site's own sitemaps as they are served.
+//! Reading the site's own sitemaps from the live server.
 
 use std::path::Path;
 use std::time::Duration;
@@ -10,10 +10,10 @@ use reqwest::{Client, StatusCode};
 
 use crate::http::{self, FetchError, Fetched};
 
-/// How long one file may take.
+/// The time limit for one file.
 const WAIT: Duration = Duration::from_secs(60);
 
-/// Fetches files from the folder that sitemaps are served from.
+/// Fetches files from the folder that serves the sitemaps.
 #[derive(Debug)]
 pub struct Live {
     client: Client,
@@ -22,13 +22,13 @@ pub struct Live {
 }
 
 impl Live {
-    /// For the folder with this address, which ends with a slash.
+    /// Fetches from the folder with this address, which ends with a slash.
     pub fn new(address: &str, stop: &Stop) -> Result<Self, String> {
         let client = http::client(WAIT).map_err(|error| error.to_string())?;
         Ok(Self { client, address: address.to_owned(), stop: stop.clone() })
     }
 
-    /// A file by its name; none where the server says that there is none.
+    /// Fetches a file by name; `None` if the server says that it does not exist.
     pub fn fetch(&self, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
         let url = format!("{}{name}", self.address);
         let fetched = http::block_on(&self.stop, async {

@@ -1,4 +1,4 @@
-//! Reading a web root back, the way an engine would be served from it.
+//! Checking a web root as an engine would see it.
 
 use std::fs::File;
 use std::io::{self, Read};
@@ -19,14 +19,14 @@ pub struct WebRoot {
     pub folder: PathBuf,
     /// The site.
     pub site: Site,
-    /// The robots.txt, where it is not simply in the folder.
+    /// The robots.txt, if it is not in that folder.
     pub robots: Option<PathBuf>,
-    /// Another folder, with the URL it is served under, where the sitemaps are not in the site's own.
+    /// Another folder and its URL, if the sitemaps are not in the site's own folder.
     pub sitemaps: Option<(PathBuf, Site)>,
 }
 
 impl WebRoot {
-    /// Inspects all sitemaps, starting at robots.txt; `main` is the main file of the configuration, where there is one.
+    /// Inspects all sitemaps, starting from robots.txt; `main` is the main file of the configuration, if there is one.
     pub fn check(&self, main: Option<&str>, now: Lastmod) -> Report {
         let mut inspection = Inspection::new(now);
         let robots_address = format!("{}/robots.txt", self.site.root().origin());

@@ -1,10 +1,10 @@
-//! Cutting a large table into blocks at the ends of records, so that blocks can be read in parallel.
+//! The chunker: divides a large table into blocks at the ends of records, so that blocks can be read in parallel.
 //!
-//! A line end within quotes does not end a record. Quotes open only at the start of a field, just as the csv crate reads
-//! them, so a stray quote inside a field does no harm.
+//! A line end within quotes does not end a record. As in the csv crate, quotes open only at the start of a field, so a
+//! stray quote inside a field does no harm.
 //!
-//! Blocks are made of whole *chunks*: some dozens of records that end where the records themselves decide, so that a row
-//! put in or taken out moves the end of none but its own chunk.
+//! Blocks consist of whole *chunks* of some dozens of records, whose ends depend on the records themselves
+//! (content-defined chunking). So a row that is inserted or removed changes only its own chunk.
 
 use std::io::{self, Read};
 use std::ops::Range;
@@ -13,14 +13,16 @@ use std::sync::{Mutex, PoisonError};
 use atlas_core::fingerprint;
 use memchr::{memchr, memchr_iter, memrchr};
 
-/// How much is read at a time.
+/// How many bytes are read at a time.
 pub(crate) const BLOCK: usize = 1 << 19;
-/// The fewest bytes of a chunk, and those from which on it ends with its record.
+/// The least size of a chunk, and the size from which on it ends with the next record.
 const CHUNK: Range<usize> = 1 << 13..1 << 16;
-/// How many bytes before the end of a record decide whether a chunk ends there, and how often they do: once in so many.
+/// How many bytes before the end of a record decide whether a chunk ends there, and how rarely it does: once in this
+/// many records.
 const DECIDING: usize = 64;
 const ONE_IN: u64 = 32;
-/// The largest record. A quote that is never closed makes the rest of the file one record: it is found out here.
+/// The largest record. A quote that is never closed would turn the rest of the file into one record, which is noticed
+/// here.
 const LARGEST_RECORD: usize = 16 << 20;
 
 /// Some whole records.
@@ -29,20 +31,20 @@ pub(crate) struct InputBlock {
     pub(crate) bytes: Vec<u8>,
     /// The line on which they begin, counted from 1.
     pub(crate) first_line: u64,
-    /// The chunks that they make, one after the other.
+    /// Their chunks, in order.
     pub(crate) chunks: Vec<Extent>,
-    /// They are no records: no end was found within [`LARGEST_RECORD`].
+    /// Whether no end was found within [`LARGEST_RECORD`], so that these are not records.
     pub(crate) endless: bool,
 }
 
-/// How far a chunk goes.
+/// The size of a chunk.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) struct Extent {
     pub(crate) bytes: usize,
     pub(crate) lines: u64,
 }
 
-/// Room for blocks, used again and again: memory that is asked for anew has to be cleared by the system first.
+/// Buffers for blocks, which are reused because the system has to clear new memory first.
 #[derive(Debug, Default)]
 pub(crate) struct Buffers(Mutex<Vec<Vec<u8>>>);
 
@@ -53,7 +55,7 @@ impl Buffers {
         buffer
     }
 
-    /// Gives the room of a block back. That of a record without an end is not kept.
+    /// Returns the buffer of a block. That of an endless record is not kept.
     pub(crate) fn give_back(&self, buffer: Vec<u8>) {
         if buffer.capacity() <= BLOCK * 4 {
             self.0.lock().unwrap_or_else(PoisonError::into_inner).push(buffer);
@@ -61,11 +63,11 @@ impl Buffers {
     }
 }
 
-/// Cuts what it reads.
+/// Divides what it reads.
 pub(crate) struct Chunker<'b, R> {
     buffers: &'b Buffers,
     reader: R,
-    /// The delimiter before which and after which quotes count; `None` where they never do.
+    /// The delimiter around which quotes count; `None` if quotes never count.
     delimiter: Option<u8>,
     rest: Vec<u8>,
     line: u64,
@@ -84,7 +86,7 @@ impl<'b, R: Read> Chunker<'b, R> {
         Ok(())
     }
 
-    /// Gives the parts that are outside of quotes, one after the other: only there does a line end count.
+    /// Passes on the parts outside quotes, where alone line ends count.
     fn each_outside(&self, mut take: impl FnMut(Range<usize>)) {
         let bytes = &self.rest[..];
         let Some(delimiter) = self.delimiter else { return take(0..bytes.len()) };
@@ -95,7 +97,7 @@ impl<'b, R: Read> Chunker<'b, R> {
             });
             take(at..opens.unwrap_or(bytes.len()));
             let Some(open) = opens else { break };
-            // A doubled quote closes and opens again at once, which comes to the same.
+            // A doubled quote closes and opens again at once, which makes no difference.
             let mut quotes = memchr_iter(b'"', &bytes[open + 1..]).map(|found| open + 1 + found);
             let close = loop {
                 let Some(quote) = quotes.next() else { return };
@@ -109,7 +111,7 @@ impl<'b, R: Read> Chunker<'b, R> {
         }
     }
 
-    /// Where the last whole record ends; 0 where there is none.
+    /// The end of the last whole record, or 0.
     fn last_end(&self) -> usize {
         let mut last = 0;
         self.each_outside(|part| {
@@ -120,10 +122,10 @@ impl<'b, R: Read> Chunker<'b, R> {
         last
     }
 
-    /// Where chunks end.
+    /// The ends of chunks.
     fn ends(&self) -> Vec<usize> {
         let bytes = &self.rest[..];
-        // Empty lines make no chunk, however many there are: that which follows them has them.
+        // Empty lines make no chunk, however many there are. They belong to the next one.
         let after_empty = |at: usize| at + bytes[at..].iter().take_while(|byte| matches!(byte, b'\n' | b'\r')).count();
         let (mut ends, mut begun) = (Vec::new(), after_empty(0));
         self.each_outside(|part| {
@@ -162,9 +164,9 @@ impl<R: Read> Iterator for Chunker<'_, R> {
                 return Some(Ok(self.cut(&ends, false)));
             }
             if self.rest.len() > LARGEST_RECORD {
-                // What is whole before it is no chunk, but it is read.
+                // Whole records before it are read, but are not a chunk.
                 return Some(Ok(match self.last_end() {
-                    // Give up on this line alone: the next may be a record again.
+                    // Skip only this line. The next may be a record again.
                     0 => {
                         let end = memchr(b'\n', &self.rest).map_or(self.rest.len(), |at| at + 1);
                         self.cut(&[end], true)
@@ -178,7 +180,7 @@ impl<R: Read> Iterator for Chunker<'_, R> {
 }
 
 impl<R> Chunker<'_, R> {
-    /// Cuts chunks off that end here.
+    /// Takes the chunks that end here.
     fn cut(&mut self, ends: &[usize], endless: bool) -> InputBlock {
         let end = ends.last().copied().unwrap_or_default();
         let mut rest = self.buffers.take();
@@ -198,7 +200,7 @@ impl<R> Chunker<'_, R> {
 }
 
 impl InputBlock {
-    /// Takes so many bytes off its front, in which so many lines end.
+    /// Removes this many bytes, with this many line ends, from its front.
     pub(crate) fn take_off(&mut self, mut bytes: usize, mut lines: u64) {
         self.bytes.drain(..bytes);
         self.first_line += lines;
@@ -264,7 +266,7 @@ mod tests {
         assert_eq!(cut(b""), []);
     }
 
-    /// The chunks of a table, each by its bytes.
+    /// The chunks of a table, each as text.
     fn chunks(table: &str) -> Vec<String> {
         let mut chunks = Vec::new();
         for cut in cut(table.as_bytes()) {

@@ -1,6 +1,7 @@
-//! Taking a block of separated values apart into records (RFC 4180), just as the csv crate reads them.
+//! Splitting a block of separated values into records (RFC 4180), exactly as the csv crate does.
 //!
-//! Most records have no quotes: those are cut at the delimiters and borrow from the block. The others go through csv-core.
+//! Most records have no quotes: they are split at the delimiters and borrow from the block. The others are read by
+//! csv-core.
 
 use std::borrow::Cow;
 use std::ops::Range;
@@ -13,14 +14,14 @@ pub(crate) struct CsvSplitter<'t> {
     text: &'t str,
     delimiter: u8,
     at: usize,
-    /// The line that the next record begins in, counted from 0.
+    /// The line of the next record, counted from 0.
     line: u64,
-    /// Where the next quote and the next carriage return are: found once, not for each record.
+    /// The positions of the next quote and the next carriage return, found once rather than for each record.
     quote: usize,
     cr: usize,
-    /// Where the last record was.
+    /// The position of the last record.
     last: Range<usize>,
-    /// What reads records with quotes: made when the first comes.
+    /// Reads records with quotes; made when the first one comes.
     careful: Option<Box<Careful>>,
 }
 
@@ -39,7 +40,7 @@ impl Careful {
 }
 
 impl<'t> CsvSplitter<'t> {
-    /// For a block that begins and ends with whole records.
+    /// For a block of whole records.
     pub(crate) fn new(text: &'t str, delimiter: u8) -> Self {
         Self {
             text,
@@ -53,7 +54,7 @@ impl<'t> CsvSplitter<'t> {
         }
     }
 
-    /// Reads the next record into `fields` and tells its line, counted from 0; `None` at the end.
+    /// Reads the next record into `fields` and returns its line, counted from 0; `None` at the end.
     pub(crate) fn next(&mut self, fields: &mut Vec<Cow<'t, str>>) -> Option<u64> {
         loop {
             fields.clear();
@@ -83,7 +84,7 @@ impl<'t> CsvSplitter<'t> {
         }
     }
 
-    /// Reads no more of the next record than one of its columns, and tells its line, that column, and how many there are.
+    /// Reads only one column of the next record. Returns its line, that column, and the number of columns.
     pub(crate) fn next_column(&mut self, column: usize) -> Option<(u64, Cow<'t, str>, usize)> {
         let (line, record) = loop {
             let rest = &self.text.as_bytes()[self.at..];
@@ -110,12 +111,12 @@ impl<'t> CsvSplitter<'t> {
         Some((line, Cow::Borrowed(wanted), count))
     }
 
-    /// Where in the block the last record was, without what ends it.
+    /// The position of the last record in the block, without its line end.
     pub(crate) fn last(&self) -> Range<usize> {
         self.last.clone()
     }
 
-    /// Takes the line of this length that comes next, if it has no quotes and ends as usual.
+    /// Takes the next line, of this length, if it has no quotes and ends as usual.
     fn take(&mut self, length: usize) -> Plain<'t> {
         let (end, next) = (self.at + length, (self.at + length + 1).min(self.text.len()));
         if self.at > self.quote {
@@ -138,7 +139,7 @@ impl<'t> CsvSplitter<'t> {
         if record.is_empty() { Plain::Empty } else { Plain::Record(line, record) }
     }
 
-    /// Reads a record that has quotes, or lines that end in another way.
+    /// Reads a record with quotes or other line ends.
     fn quoted(&mut self, fields: &mut Vec<Cow<'t, str>>) -> Option<u64> {
         let delimiter = self.delimiter;
         let Careful { core, unquoted, ends } = &mut **self.careful.get_or_insert_with(|| Careful::new(delimiter));
@@ -157,7 +158,7 @@ impl<'t> CsvSplitter<'t> {
                 ReadRecordResult::End => return None,
             }
         }
-        // Empty lines before the record belong to no record.
+        // Empty lines before a record do not belong to it.
         let taken = &self.text[begun..self.at];
         let record = taken.trim_start_matches(['\r', '\n']);
         let start = self.at - record.len();
@@ -181,7 +182,7 @@ impl<'t> CsvSplitter<'t> {
 enum Plain<'t> {
     /// Nothing.
     End,
-    /// A record that has to be read with care.
+    /// A record with quotes.
     Quoted,
     /// An empty line, which is no record.
     Empty,
@@ -189,7 +190,7 @@ enum Plain<'t> {
     Record(u64, &'t str),
 }
 
-/// Where a byte is, from a place on; the end where it is nowhere.
+/// The position of a byte from an offset on, or the end of the text.
 fn find(text: &str, byte: u8, from: usize) -> usize {
     memchr(byte, &text.as_bytes()[from..]).map_or(text.len(), |at| from + at)
 }

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use crate::reading::template::ColumnTemplate;
 
-/// Numbers the fields and names them as the configuration does.
+/// Declares the fields with their numbers and their names in the configuration.
 macro_rules! fields {
     ($($(#[$doc:meta])* $name:ident = $text:literal),* $(,)?) => {
         /// A field that a row may have.
@@ -17,7 +17,7 @@ macro_rules! fields {
             /// All fields.
             pub const ALL: [Self; [$(Field::$name),*].len()] = [$(Self::$name),*];
 
-            /// Its name in the configuration and among the columns.
+            /// Its name in the configuration and as a column.
             pub fn name(self) -> &'static str {
                 match self {
                     $(Self::$name => $text),*
@@ -28,9 +28,9 @@ macro_rules! fields {
 }
 
 fields! {
-    /// Required: a URL, or a path of the site.
+    /// The URL, or a path of the site (required).
     Url = "url",
-    /// How the source knows the entry.
+    /// The source's own identifier of the entry.
     Id = "id",
     /// The entry's own part of its URL.
     Slug = "slug",
@@ -38,21 +38,21 @@ fields! {
     Modified = "modified",
     /// Date of publication.
     Published = "published",
-    /// Date before which it does not go in, whatever its date of publication.
+    /// Date before which it is left out, whatever its publication date.
     Embargo = "embargo",
-    /// Date from which it does not go in.
+    /// Date from which on it is left out.
     Expires = "expires",
-    /// What kind of thing it is.
+    /// What kind of thing it is, in the site's own terms.
     Kind = "kind",
     /// What an attachment belongs to: an id or a URL.
     Parent = "parent",
     /// Title.
     Title = "title",
-    /// Summary.
+    /// Description.
     Description = "description",
     /// Language tag.
     Language = "language",
-    /// What links the translations of one piece.
+    /// The key that all translations of one piece share.
     LanguageGroup = "language_group",
     /// Categories: a list.
     Category = "category",
@@ -62,36 +62,36 @@ fields! {
     Author = "author",
     /// Addresses of pictures: a list.
     Images = "images",
-    /// Videos: a JSON array of objects with the names of the video extension.
+    /// Videos: a JSON array of objects, with the names of the video extension.
     Videos = "videos",
     /// The same page in other languages: a list of `LANGUAGE URL`, or JSON.
     Alternates = "alternates",
-    /// yes or no: not meant for the public yet.
+    /// Whether it is not public yet: yes or no.
     Draft = "draft",
-    /// yes or no.
+    /// Whether it is listed: yes or no.
     Keep = "keep",
-    /// yes or no: the page forbids indexing.
+    /// Whether the page forbids indexing: yes or no.
     Noindex = "noindex",
     /// The page's robots directive, as in its head: a list of words.
     Robots = "robots",
-    /// A hint.
+    /// The `changefreq` hint.
     Changefreq = "changefreq",
-    /// A hint.
+    /// The `priority` hint.
     Priority = "priority",
-    /// The section it goes into, above all rules.
+    /// Its section, which takes precedence over all rules.
     Section = "section",
     /// Which date is written: usual, declared, seen or none.
     DatePolicy = "date_policy",
 }
 
 impl Field {
-    /// The field of that name.
+    /// The field with this name.
     pub fn named(name: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|field| field.name() == name)
     }
 }
 
-/// Names that fields commonly bear elsewhere: in lower case, without `_` and `-`.
+/// Common names of fields elsewhere: in lower case, without `_` and `-`.
 const COMMON_NAMES: [(&str, Field); 31] = [
     ("date", Field::Published),
     ("pubdate", Field::Published),
@@ -126,35 +126,35 @@ const COMMON_NAMES: [(&str, Field); 31] = [
     ("loc", Field::Url),
 ];
 
-/// The field whose common name this is: written in whatever case, with or without `_` and `-`.
+/// The field with this common name, in upper or lower case, with or without `_` and `-`.
 pub(crate) fn commonly_named(name: &str) -> Option<Field> {
     let plain: String = name.chars().filter(|letter| !matches!(letter, '_' | '-')).collect::<String>().to_lowercase();
     let field = COMMON_NAMES.into_iter().find(|(known, _)| *known == plain).map(|(_, field)| field);
-    // A field's own name in another spelling: `Date_Policy`, `languageGroup`.
+    // A field's own name, spelt differently: `Date_Policy`, `languageGroup`.
     let own = || Field::ALL.into_iter().find(|field| field.name().replace('_', "") == plain);
     field.or_else(own).filter(|field| field.name() != name)
 }
 
-/// The parts that make up one video of a row, as columns of their own: `videos.title` and so on.
+/// The prefix of columns that hold parts of a row's only video: `videos.title` and so on.
 pub const VIDEO_PREFIX: &str = "videos.";
 
-/// Where fields are found, where columns do not bear their names.
+/// Where fields are found whose columns do not have their names.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct ColumnMapping {
-    /// By field: one place, or several for a list.
+    /// For each field one place, or several for a list.
     pub(crate) fields: BTreeMap<Field, Vec<ColumnTemplate>>,
     /// Parts of a video, by the names of the video extension.
     pub(crate) video: BTreeMap<String, ColumnTemplate>,
 }
 
 impl ColumnMapping {
-    /// Whether some field or part of a video is made of this column.
+    /// Whether a field or a part of a video uses this column.
     pub(crate) fn names(&self, column: &str) -> bool {
         let templates = self.fields.values().flatten().chain(self.video.values());
         templates.flat_map(ColumnTemplate::columns).any(|name| name.eq_ignore_ascii_case(column))
     }
 
-    /// Columns of a table that are not read although they bear a common name of a field that no column is: each with that field.
+    /// Columns that are not read although they have a common name of a field that has no column: each with that field.
     pub(crate) fn passed_over<'c>(&self, columns: &'c [String]) -> Vec<(&'c str, Field)> {
         let is_found = |field: Field| {
             self.fields.contains_key(&field) || columns.iter().any(|column| column.eq_ignore_ascii_case(field.name()))
@@ -167,8 +167,11 @@ impl ColumnMapping {
         passed_over
     }
 
-    /// Takes a line of the configuration: a field, or a part of a video, and its columns or templates. Fails, saying why, on
-    /// a name that is no field and on a template that cannot be read.
+    /// Adds a line of the configuration: a field or a part of a video, and its columns or templates.
+    ///
+    /// # Errors
+    ///
+    /// Returns a [`MappingError`] if the name is not that of a field, or a template is not valid.
     pub fn add(&mut self, name: &str, places: &[String]) -> Result<(), String> {
         let templates = places.iter().map(|text| ColumnTemplate::parse(text)).collect::<Result<Vec<_>, _>>()?;
         if let Some(part) = name.strip_prefix(VIDEO_PREFIX) {

@@ -1,4 +1,4 @@
-//! What sources read from: a file, standard input or a URL, packed or not.
+//! Inputs: a file, standard input or a URL, compressed or not.
 
 use std::fs::File;
 use std::io::{self, BufReader, Cursor, Read, Seek, SeekFrom, Write};
@@ -10,9 +10,9 @@ use flate2::read::MultiGzDecoder;
 
 use crate::http::{self, Fetched};
 
-/// The most that is fetched from a URL.
+/// The most bytes that are fetched from a URL.
 const MOST_FETCHED: u64 = 4 << 30;
-/// How long fetching may take where nothing else is said.
+/// The default time limit for fetching.
 pub const WAIT: Duration = Duration::from_secs(120);
 
 /// Where to read from.
@@ -27,7 +27,7 @@ pub enum Input {
 }
 
 impl Input {
-    /// Reads what stands in the configuration; paths are relative to `folder`.
+    /// Parses the text in the configuration. Paths are relative to `folder`.
     pub fn parse(text: &str, folder: &Path) -> Self {
         match text {
             "-" => Self::Standard,
@@ -36,7 +36,8 @@ impl Input {
         }
     }
 
-    /// Opens it; what is packed by gzip or zstd is unpacked as it is read, told by its first bytes and not by its name.
+    /// Opens the input. Input compressed by gzip or zstd is recognised by its first bytes, not by its name, and
+    /// unpacked while it is read.
     pub fn open(&self, wait: Duration, stop: &Stop) -> io::Result<Box<dyn Read + Send>> {
         let raw: Box<dyn Read + Send> = match self {
             Self::Standard => Box::new(io::stdin()),
@@ -47,7 +48,7 @@ impl Input {
     }
 }
 
-/// How to mend what could not be read: another file, or the file itself.
+/// How to fix input that could not be read: use another file, or repair this one.
 pub(crate) fn mend(error: &io::Error) -> &'static str {
     match error.kind() {
         io::ErrorKind::NotFound | io::ErrorKind::PermissionDenied | io::ErrorKind::IsADirectory => {
@@ -57,7 +58,7 @@ pub(crate) fn mend(error: &io::Error) -> &'static str {
     }
 }
 
-/// Unpacks what is packed.
+/// Unpacks compressed input.
 pub(crate) fn unpacked(mut raw: Box<dyn Read + Send>) -> io::Result<Box<dyn Read + Send>> {
     let mut start = Vec::with_capacity(4);
     (&mut raw).take(4).read_to_end(&mut start)?;
@@ -72,7 +73,7 @@ pub(crate) fn unpacked(mut raw: Box<dyn Read + Send>) -> io::Result<Box<dyn Read
     })
 }
 
-/// Fetches a URL into a file without a name, so that neither memory nor a slow reader matters.
+/// Fetches a URL into an unnamed file, so that neither memory nor a slow reader matters.
 fn fetch(url: &str, wait: Duration, stop: &Stop) -> io::Result<File> {
     let mut file = tempfile::tempfile()?;
     http::block_on(stop, async {

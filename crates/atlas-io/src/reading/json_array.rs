@@ -1,4 +1,5 @@
-//! A JSON array of any length, item by item: each becomes a line of JSON, so that rows have one way only.
+//! Reading a JSON array of any length, item by item. Each item becomes a line of JSON, so that there is only one way to
+//! read rows.
 
 use std::cell::Cell;
 use std::io::{self, Read};
@@ -10,12 +11,12 @@ use serde_json::value::RawValue;
 
 use crate::reading::rows::{RowInput, RowsError};
 
-/// About how many bytes of lines are handed over at a time.
+/// About how many bytes of lines are passed on at a time.
 const CHUNK: usize = 1 << 18;
-/// How many of them may wait.
+/// How many of these may be waiting.
 const WAITING: usize = 4;
 
-/// Lines of JSON that are made while they are read.
+/// The writing end of a channel for lines of JSON.
 #[derive(Debug)]
 pub(crate) struct JsonArrayLines {
     sender: SyncSender<Vec<u8>>,
@@ -23,21 +24,21 @@ pub(crate) struct JsonArrayLines {
 }
 
 impl JsonArrayLines {
-    /// Both ends. Few lines wait between them, however slow the reader.
+    /// Both ends of a channel. Few lines wait between them, however slow the reader.
     pub(crate) fn channel() -> (Self, JsonLineReader) {
         let (sender, receiver) = sync_channel(WAITING);
         (Self { sender, chunk: Vec::new() }, JsonLineReader { receiver, chunk: Vec::new(), at: 0 })
     }
 
-    /// Adds one object. Fails when nobody reads any more.
+    /// Adds an object. Fails if nobody reads any more.
     pub(crate) fn push(&mut self, json: &[u8]) -> io::Result<()> {
-        // White space may hold line ends; texts in JSON never do.
+        // White space between tokens may contain line ends; texts in JSON never do.
         self.chunk.extend(json.iter().map(|byte| if *byte == b'\n' { b' ' } else { *byte }));
         self.chunk.push(b'\n');
         if self.chunk.len() < CHUNK { Ok(()) } else { self.flush() }
     }
 
-    /// Hands over what is left.
+    /// Passes on what is left.
     pub(crate) fn flush(&mut self) -> io::Result<()> {
         let chunk = std::mem::take(&mut self.chunk);
         self.sender.send(chunk).map_err(|_| io::ErrorKind::BrokenPipe.into())
@@ -65,8 +66,8 @@ impl Read for JsonLineReader {
     }
 }
 
-/// Runs what makes lines beside what reads them. What went wrong in making counts first: rows that never came are more
-/// than rows that could not be read.
+/// Runs the maker of lines beside their reader. An error of the maker takes precedence: missing rows matter more than
+/// rows that could not be read.
 pub(crate) fn gather_lines(
     rows: &RowInput<'_>,
     gathering: &mut Gathering<'_>,
@@ -81,7 +82,7 @@ pub(crate) fn gather_lines(
     })
 }
 
-/// The longest item. One that never ends is found out here, before it fills the memory.
+/// The longest item. One that never ends is noticed here, before it fills the memory.
 const LONGEST_ITEM: u64 = 16 << 20;
 
 /// Reads an array.
@@ -98,7 +99,7 @@ pub(crate) fn gather(
     })
 }
 
-/// Counts what is read for one item, and fails where that is too much.
+/// Counts what is read for one item, and fails if it is too much.
 struct Metered<'c, R> {
     reader: R,
     read: &'c Cell<u64>,

@@ -1,4 +1,4 @@
-//! Reading: from the bytes of a table, a query or a program to what its records say of URLs.
+//! Reading records: from the bytes of a table, a query or a program to contributions.
 
 pub mod input;
 pub mod template;

@@ -1,4 +1,4 @@
-//! Rows by the million: blocks of whole records are read ahead, taken apart in parallel, and handed on in their order.
+//! Reading rows by the million: blocks of whole records are read ahead, parsed in parallel, and passed on in order.
 
 use std::borrow::Cow;
 use std::io::{self, Read};
@@ -17,15 +17,15 @@ use crate::reading::csv_split::CsvSplitter;
 use crate::reading::field::Field;
 use crate::reading::record::{Header, Record, RecordProblem, RecordReader, RecordSettings};
 
-/// How many blocks are read ahead of those that wait to be handed on.
+/// How many blocks are read ahead of those that wait to be passed on.
 const AHEAD: usize = 16;
 
-/// How records follow one another.
+/// The layout of a sequence of records.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum RecordLayout {
-    /// Separated values under a header (RFC 4180), by this byte.
+    /// Separated values under a header (RFC 4180), with this separator.
     Separated(u8),
-    /// One JSON object a line.
+    /// One JSON object per line.
     JsonLines,
 }
 
@@ -34,22 +34,22 @@ pub(crate) enum RecordLayout {
 pub(crate) enum RowsError {
     /// The reader failed.
     Read(io::Error),
-    /// The header is no use, and why.
+    /// The header is not usable, and why.
     Header(String),
 }
 
-/// What is to be read, and how.
+/// What to read, and how.
 pub(crate) struct RowInput<'s> {
     pub(crate) settings: &'s RecordSettings,
     pub(crate) layout: RecordLayout,
-    /// What it is called in messages.
+    /// The name of the input in messages.
     pub(crate) shown: &'s str,
-    /// What a record is called where lines mean nothing to the user, such as `row`.
+    /// The word for a record if line numbers mean nothing to the user, such as `row`.
     pub(crate) unit: Option<&'static str>,
 }
 
 impl RowInput<'_> {
-    /// Reads all records and hands over what they say.
+    /// Reads all records and passes on their contributions.
     pub(crate) fn gather(&self, reader: impl Read + Send, gathering: &mut Gathering<'_>) -> Result<(), RowsError> {
         let delimiter = match self.layout {
             RecordLayout::Separated(delimiter) => Some(delimiter),
@@ -92,7 +92,7 @@ impl RowInput<'_> {
             if stop.is_asked() {
                 return Ok(());
             }
-            // While these are taken apart, those before them are handed over and the next are read.
+            // While these blocks are parsed, those before them are passed on and the next are read.
             let (read, next) = rayon::join(
                 || {
                     let read = |cut| BlockReading::new(&reader, &decider, cut, raw).run(unread, &buffers);
@@ -116,7 +116,7 @@ impl RowInput<'_> {
         Ok(())
     }
 
-    /// Reads the header and takes it off the first block.
+    /// Reads the header and removes it from the first block.
     fn header(&self, first: &mut InputBlock) -> Result<Header, RowsError> {
         let broken = |why: String| RowsError::Header(format!("{}: {why}", self.shown));
         if first.bytes.starts_with(b"\xef\xbb\xbf") {
@@ -149,8 +149,8 @@ impl RowInput<'_> {
         })
     }
 
-    /// How rows are known unread: a fingerprint of how they are read, and the column of the URL. Only tables whose rows stand
-    /// each for itself and name their URL in one column have that.
+    /// How rows are recognised unread: a fingerprint of how they are read, and the column of the URL. Only for tables
+    /// whose rows are independent of each other and have their URL in one column.
     fn raw(&self, header: &Header) -> Option<Raw> {
         let RecordLayout::Separated(delimiter) = self.layout else { return None };
         let columns = header.columns.join("\n");
@@ -159,10 +159,10 @@ impl RowInput<'_> {
     }
 }
 
-/// Changes whenever the same row comes to say something else.
+/// Increased whenever the same row would be read differently.
 const READING: u32 = 1;
 
-/// How rows are known unread.
+/// How rows are recognised unread.
 #[derive(Debug, Clone, Copy)]
 struct Raw {
     reading: u64,
@@ -211,7 +211,7 @@ impl RowReader for TableReader {
 
 fn next_batch<R: Read>(cuts: &mut Chunker<'_, R>) -> Result<Vec<InputBlock>, RowsError> {
     let mut batch: Vec<InputBlock> = Vec::with_capacity(AHEAD);
-    // Records may be far larger than a block: it is the bytes that count.
+    // Records may be far larger than a block, so bytes are what counts.
     while batch.len() < AHEAD && batch.iter().map(|cut| cut.bytes.len()).sum::<usize>() < AHEAD * BLOCK {
         let Some(cut) = cuts.next() else { break };
         batch.push(cut.map_err(RowsError::Read)?);
@@ -222,10 +222,10 @@ fn next_batch<R: Read>(cuts: &mut Chunker<'_, R>) -> Result<Vec<InputBlock>, Row
 /// Some records.
 struct Records<'r> {
     bytes: &'r [u8],
-    /// The line in which they begin.
+    /// The line of the first record.
     line: u64,
     delimiter: u8,
-    /// How they are known unread, where they need not be read.
+    /// How they are recognised unread, if they need not be read.
     unread: Option<Raw>,
 }
 
@@ -244,7 +244,7 @@ impl<'t> BlockReading<'t> {
         Self { reader, decider, raw, cut, block: Block::new(decider), problems: Vec::new() }
     }
 
-    /// Reads the block; with `unread`, no more of it than is needed to know its rows again.
+    /// Reads the block; with `unread`, only what is needed to recognise its rows.
     fn run(mut self, unread: bool, buffers: &Buffers) -> (Block, Vec<Problem>) {
         if self.cut.endless {
             let message = "a record begins here that does not end within 16 MiB; is a quote left open?";
@@ -275,7 +275,7 @@ impl<'t> BlockReading<'t> {
         }
     }
 
-    /// Takes a chunk apart, unless it is known: then only what has to be read in any case.
+    /// Reads a chunk. If it is known, only what every build has to read.
     fn chunk(&mut self, all: &Records<'_>) {
         let Some(raw) = self.raw.filter(|_| self.decider.wants_chunks()) else {
             return self.records(all, &mut |_, _| ());
@@ -299,8 +299,7 @@ impl<'t> BlockReading<'t> {
         });
     }
 
-    /// Takes records apart; `ended` is told where each began, once it was read, or that it is not known where those began that
-    /// were read.
+    /// Reads records. `ended` is told where each record began, after it was read, or that this is unknown.
     fn records(&mut self, records: &Records<'_>, ended: &mut dyn FnMut(&mut Block, Option<usize>)) {
         let &Records { bytes, line, delimiter, unread } = records;
         let Ok(text) = std::str::from_utf8(bytes) else {
@@ -313,7 +312,7 @@ impl<'t> BlockReading<'t> {
         }
     }
 
-    /// Takes rows as they come.
+    /// Takes rows unread.
     fn unread(
         &mut self,
         text: &str,
@@ -342,7 +341,7 @@ impl<'t> BlockReading<'t> {
             Some(plain) => self.block.push_unread(plain, print, came, line),
             None => match site.address(url) {
                 Ok(address) => self.block.push_unread(address.as_str(), print, came, line),
-                // It is read in full to say what is wrong with it.
+                // It is read in full to report what is wrong with it.
                 Err(_) => self.reader.clone().read(came, line, &mut |_| (), &mut |one| self.problems.push(one)),
             },
         }
@@ -366,7 +365,7 @@ impl<'t> BlockReading<'t> {
         }
     }
 
-    /// Reads what is not all UTF-8, so that only the rows which are not are passed over.
+    /// Reads records that are not all UTF-8, so that only those which are not are skipped.
     fn rubbish(&mut self, records: &Records<'_>) {
         let &Records { bytes, line: first_line, delimiter, unread } = records;
         let mut reader =
@@ -446,7 +445,7 @@ impl<'t> BlockReading<'t> {
         let Self { reader, block, problems, .. } = self;
         let before = problems.len();
         if records.read(record, contribution, &mut |trouble| problems.push(reader.problem(line, trouble))) {
-            // What is wrong with a row has to be told by every build.
+            // Every build has to report what is wrong with a row.
             block.push_raw(contribution, if problems.len() == before { raw } else { 0 });
         }
     }

@@ -8,9 +8,9 @@ use atlas_core::lastmod::Lastmod;
 /// A column's name, or text with columns in braces.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) enum ColumnTemplate {
-    /// The column's value as it is.
+    /// The column's value.
     Column(String),
-    /// Pieces to put together; values are percent-encoded as parts of a path.
+    /// Pieces that are joined. Values are percent-encoded as parts of a path.
     Pieces(Vec<Piece>),
 }
 
@@ -23,7 +23,7 @@ pub(crate) enum Piece {
 }
 
 impl ColumnTemplate {
-    /// Reads what stands in the configuration; fails on braces that do not pair and on a format of dates that is none.
+    /// Parses the text in the configuration. Fails if braces do not match or a date format is not valid.
     pub(crate) fn parse(text: &str) -> Result<Self, String> {
         if !text.contains(['{', '}']) {
             return Ok(Self::Column(text.to_owned()));
@@ -60,7 +60,7 @@ impl ColumnTemplate {
         Ok(Self::Pieces(pieces))
     }
 
-    /// The columns it names.
+    /// The columns that it names.
     pub(crate) fn columns(&self) -> impl Iterator<Item = &str> {
         let (one, many): (Option<&str>, &[Piece]) = match self {
             Self::Column(name) => (Some(name), &[]),
@@ -72,7 +72,7 @@ impl ColumnTemplate {
         }))
     }
 
-    /// The columns that it asks for as dates.
+    /// The columns that it uses as dates.
     pub(crate) fn dates(&self) -> impl Iterator<Item = &str> {
         let pieces: &[Piece] = match self {
             Self::Column(_) => &[],
@@ -85,7 +85,8 @@ impl ColumnTemplate {
     }
 }
 
-/// Puts pieces together with the values that `value` finds, dates read by `date`; `None` where one is missing or empty.
+/// Joins the pieces with the values that `value` finds and the dates that `date` reads; `None` if one is missing or
+/// empty.
 pub(crate) fn fill<'v>(
     pieces: &[Piece],
     value: impl Fn(&str) -> Option<Cow<'v, str>>,

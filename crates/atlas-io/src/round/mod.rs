@@ -1,4 +1,4 @@
-//! A round: builds, and tells the engines what changed. What happens in it comes out as events, for whoever shows or keeps them.
+//! A round: a build, followed by announcements. Its progress is reported as events, to be shown or stored.
 
 use atlas_store::build::{Ended, Job, build};
 use atlas_store::clock::Clock;
@@ -10,32 +10,36 @@ use serde::Serialize;
 
 use crate::engines::{Engine, EngineReport, tell};
 
-/// What is to be done in a round.
+/// What to do in a round.
 pub struct Round<'r> {
-    /// The build; none where only engines are told.
+    /// The build; `None` to announce only.
     pub job: Option<&'r Job<'r>>,
-    /// The engines to tell; none where only files are written.
+    /// The engines to tell; empty to build only.
     pub engines: &'r [Engine],
     /// The address of the main file.
     pub main: &'r str,
-    /// Engines are told of the whole site.
+    /// Whether to announce the whole site.
     pub all: bool,
 }
 
-/// Something that happened in a round.
+/// An event in a round.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Event {
     /// The files are written.
     Built(Box<Built>),
-    /// A guard held the build back: nothing was written, and nobody is told.
+    /// A guard held the build back. Nothing was written, and no engine is told.
     Held(Box<Preview>),
     /// An engine was told.
-    EngineReport(EngineReport),
+    Told(EngineReport),
 }
 
-/// Carries a round out; `hear` is called with each event as it happens. A build that is held back ends it, and so does a stop: after
-/// the message that is under way.
+/// Runs a round and calls `hear` with each event as it happens. The round ends if the build is held back, or if it is
+/// asked to stop: then after the message under way.
+///
+/// # Errors
+///
+/// Returns a [`StoreError`] if the build or the ledger fails.
 pub fn run(
     round: &Round<'_>,
     ledger: &mut dyn Ledger,
@@ -54,7 +58,7 @@ pub fn run(
     for engine in round.engines {
         let told = tell(ledger, engine, round.main, round.all, (clock, stop))?;
         let is_stopped = told.stopped.is_some();
-        hear(Event::EngineReport(told));
+        hear(Event::Told(told));
         if is_stopped {
             return Ok(());
         }

@@ -1,5 +1,5 @@
-//! The source `command`: a program of the user's that writes JSON JsonArrayLines to its standard output, an object an entry. It is the
-//! way to gather from whatever this tool has never heard of. A failing exit fails the source.
+//! The source `command`: a program of the user's that writes JSON Lines to its standard output, one object per entry.
+//! It makes it possible to gather from anything that this tool does not know. If the program fails, the source fails.
 
 use std::io::{self, Read};
 use std::path::PathBuf;
@@ -18,23 +18,23 @@ use crate::reading::record::RecordSettings;
 use crate::reading::rows::{RecordLayout, RowInput, RowsError};
 use crate::sources::failed;
 
-/// How much of what the program complains of is shown.
+/// How many bytes of the program's error output are shown.
 const COMPLAINT: usize = 1000;
-/// How much of a command line, in letters, is shown.
+/// How many characters of the command line are shown.
 const LONGEST_NAME: usize = 40;
-/// How often a running program is looked after.
+/// How often a running program is checked.
 const GLANCE: Duration = Duration::from_millis(20);
 
 /// A program that yields entries.
 #[derive(Debug, Clone)]
 pub struct CommandSource {
-    /// The program and its arguments; no shell stands between.
+    /// The program and its arguments. No shell is involved.
     pub run: Vec<String>,
     /// The folder it runs in.
     pub folder: PathBuf,
     /// How its records are read.
     pub records: RecordSettings,
-    /// How long it may take.
+    /// Its time limit.
     pub wait: Duration,
 }
 
@@ -43,7 +43,7 @@ impl Source for CommandSource {
         let words: Vec<&str> = self.run.iter().flat_map(|argument| argument.split_whitespace()).collect();
         let line = words.join(" ");
         match line.char_indices().nth(LONGEST_NAME) {
-            // What was cut off still makes another source of it.
+            // Command lines that differ only in what was cut off are still different sources.
             Some((end, _)) => format!("command {}… {:04x}", &line[..end], fingerprint::settings(&line) & 0xffff),
             None => format!("command {line}"),
         }
@@ -62,7 +62,7 @@ impl CommandSource {
     fn watch(&self, gathering: &mut Gathering<'_>) -> Result<(), String> {
         let program = self.run.first().ok_or("there is no program in “run”")?;
         let mut process = Process::new(program);
-        // A group of its own, so that what the program has started can be stopped along with it.
+        // In a process group of its own, so that everything the program has started can be stopped with it.
         #[cfg(unix)]
         std::os::unix::process::CommandExt::process_group(&mut process, 0);
         let mut child = process
@@ -94,7 +94,7 @@ impl CommandSource {
         })
     }
 
-    /// Waits for the program to end well, and no longer than it may take.
+    /// Waits until the program has ended, up to the time limit.
     fn look_after(&self, child: &mut Child, read_out: &AtomicBool, asked: &Stop) -> Result<(), String> {
         let started = Instant::now();
         loop {
@@ -114,7 +114,7 @@ impl CommandSource {
                     stop(child);
                     return Err("it was stopped".to_owned());
                 }
-                // Near the end it is looked at often, in between seldom.
+                // Checked often near the end, and rarely before.
                 Ok(None) => thread::sleep(if read_out.load(Ordering::Relaxed) { GLANCE / 10 } else { GLANCE }),
                 Err(error) => return Err(format!("it could not be waited for: {error}")),
             }
@@ -122,19 +122,19 @@ impl CommandSource {
     }
 }
 
-/// Ends a program and all that it has started: any of them could keep its output open.
+/// Kills a program and everything it has started, any of which could keep its output open.
 fn stop(child: &mut Child) {
     #[cfg(unix)]
     {
         let group = rustix::process::Pid::from_child(child);
-        // It fails only where the program is gone already.
+        // This fails only if the program has already ended.
         let _ = rustix::process::kill_process_group(group, rustix::process::Signal::KILL);
     }
     let _ = child.kill();
     let _ = child.wait();
 }
 
-/// The last of what a program complains of, in one line. All of it is read, so that the program never waits for it.
+/// The end of a program's error output, in one line. All of it is read, so that the program never blocks.
 fn last_words(mut stderr: impl Read) -> String {
     let mut kept: Vec<u8> = Vec::new();
     let mut buffer = [0; 4096];

@@ -1,4 +1,4 @@
-//! The source `feed`: RSS, Atom or JSON Feed, with the pictures and films that its entries carry.
+//! The source `feed`: RSS, Atom or JSON Feed, including the pictures and videos of its entries.
 
 use std::io::Read;
 use std::time::Duration;
@@ -18,23 +18,23 @@ use feed_rs::model::{Entry, Link, MediaObject, Text};
 use crate::reading::input::{self, Input};
 use crate::sources::failed;
 
-/// The largest feed, unpacked.
+/// The largest feed, unpacked, in bytes.
 const LARGEST: u64 = 64 << 20;
 
 /// A feed.
 #[derive(Debug, Clone)]
 pub struct FeedSource {
-    /// Where it is.
+    /// Where to read it from.
     pub input: Input,
-    /// The same as the user wrote it.
+    /// The same as typed by the user.
     pub shown: String,
     /// The site.
     pub site: Site,
     /// The section of its entries.
     pub section: Option<String>,
-    /// How what entries hold is read.
+    /// How the contents of entries are read.
     pub reader: PageReader,
-    /// How long fetching it may take.
+    /// The time limit for fetching.
     pub wait: Duration,
 }
 
@@ -86,7 +86,7 @@ impl Source for FeedSource {
 
 impl FeedSource {
     fn contribution(&self, entry: Entry, language: Option<&str>) -> Result<Contribution<'static>, String> {
-        // An enclosure goes by that name in Atom and RSS, and by its type alone in JSON Feed.
+        // Enclosures have this name in Atom and RSS, but only a type in JSON Feed.
         let kind_of = |link: &Link| link.media_type.clone().unwrap_or_default();
         let (files, pages): (Vec<&Link>, Vec<&Link>) = entry.links.iter().partition(|link| {
             let kind = kind_of(link);
@@ -117,7 +117,7 @@ impl FeedSource {
         let updated = entry.updated.map(|instant| date(instant.timestamp()));
         Ok(Contribution {
             url: address.into_string().into(),
-            // What RSS calls the day of publication is read as the day of change too: that is no word of its own.
+            // The parser reads RSS's publication date as the date of change, too; it is not a separate statement.
             modified: updated.filter(|updated| Some(*updated) != published),
             published,
             title: title.filter(|title| !title.is_empty()).map(Into::into),
@@ -142,7 +142,7 @@ impl FeedSource {
         })
     }
 
-    /// A group of Media RSS: pictures are pictures; films take its title, text, thumbnail and length.
+    /// Reads a Media RSS group: pictures become pictures; videos get its title, text, thumbnail and duration.
     fn media(&self, media: &MediaObject, page: &Address, images: &mut Vec<String>, videos: &mut Vec<Video>) {
         let thumbnail = media.thumbnails.first().and_then(|one| self.place(&one.image.uri, page));
         let mut any = false;
@@ -177,7 +177,7 @@ impl FeedSource {
         }
     }
 
-    /// A file that goes with an entry. Returns whether it is a film.
+    /// Adds a file that belongs to an entry. Returns whether it is a video.
     fn file(&self, url: &str, kind: &str, page: &Address, images: &mut Vec<String>, videos: &mut Vec<Video>) -> bool {
         let Some(place) = self.place(url, page) else { return false };
         if kind.starts_with("image/") {
@@ -205,7 +205,7 @@ fn is_html(text: &Text) -> bool {
     text.content_type.essence().to_string() != "text/plain"
 }
 
-/// The words of a text, whatever it is written in.
+/// The words of a text in any format.
 fn plain(text: &Text) -> String {
     if !is_html(text) {
         return text.content.split_whitespace().collect::<Vec<_>>().join(" ");

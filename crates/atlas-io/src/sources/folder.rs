@@ -1,5 +1,5 @@
-//! A folder of files that each become an entry: walked in the order of names, read in parallel, and not read again while they
-//! are not touched. Hidden files, and links that lead back into themselves, are left alone.
+//! Reading a folder of files that each become an entry: visited in the order of names, read in parallel, and not read
+//! again until they change. Hidden files, and links that lead back into themselves, are skipped.
 
 use std::fs::{self, File};
 use std::io::{self, Read};
@@ -18,53 +18,53 @@ use walkdir::{DirEntry, WalkDir};
 
 use crate::reading::record::RecordProblem;
 
-/// The largest file that is read.
+/// The largest file that is read, in bytes.
 const LARGEST: u64 = 32 * 1024 * 1024;
-/// How many files are read at a time: their bytes are never all in memory.
+/// How many files are read at a time, so that not all are in memory.
 const BATCH: usize = 256;
-/// How many batches may wait for their turn.
+/// How many batches may be waiting.
 const BATCHES: usize = 4;
-/// A file touched this shortly before it is read may be touched again within the same tick of the file system's clock: it
-/// is read again the next time.
+/// If a file was touched this shortly before it was read, in nanoseconds, it may be touched again within the same tick
+/// of the file system's clock, so it is read again next time.
 const FRESH: i64 = 2_000_000_000;
 
 /// A folder of the user's.
 #[derive(Debug, Clone)]
 pub struct SourceFolder {
-    /// Where it is.
+    /// Its path.
     pub path: PathBuf,
-    /// The same as the user wrote it.
+    /// The path as typed by the user.
     pub shown: String,
 }
 
-/// A file with its path below the folder; or one that cannot be looked at, and why.
+/// A file with its path below the folder; or one that cannot be accessed, and why.
 pub(crate) type FoundFile = Result<(PathBuf, String), (PathBuf, String)>;
 
-/// What a kind of source makes of the files in a folder.
+/// What a kind of source does with the files of a folder.
 pub(crate) trait Files: Sync {
-    /// Whether a file is one of its own, by its name.
+    /// Whether it reads files with this name.
     fn is_ours(&self, path: &Path) -> bool;
 
-    /// The address of one of its own files, where its place alone tells it.
+    /// The address of such a file, if it follows from its path alone.
     fn address_of(&self, relative: &str) -> Option<String>;
 
-    /// The address of another file that the folder holds, if the site serves it.
+    /// The address of another file in the folder, if the site serves it.
     fn address_of_other(&self, relative: &str) -> Option<String>;
 
-    /// What a file says; fails in words. `relative` is its path below the folder, with forward slashes.
+    /// Reads a file; the error is in words. `relative` is its path below the folder, with forward slashes.
     fn read(&self, relative: &str, bytes: &[u8]) -> Result<FileSaid, String>;
 }
 
-/// What one file says.
+/// The contents of one file.
 pub(crate) struct FileSaid {
     pub(crate) contribution: Contribution<'static>,
     /// Its links within the site, packed.
     pub(crate) links: Vec<u8>,
-    /// What of it could not be read. Such a file is read again the next time.
+    /// What could not be read. Such a file is read again next time.
     pub(crate) troubles: Vec<RecordProblem>,
 }
 
-/// What came of a file.
+/// The outcome for one file.
 enum FileOutcome {
     Met(Learnt),
     Learnt(String, Learnt, Vec<Problem>),
@@ -72,18 +72,18 @@ enum FileOutcome {
 }
 
 impl SourceFolder {
-    /// Reads all files of a kind. Fails, in words, where the folder is not there.
+    /// Reads all files. Fails, in words, if the folder does not exist.
     pub(crate) fn gather(&self, files: &impl Files, gathering: &mut Gathering<'_>) -> Result<(), String> {
         if !self.path.is_dir() {
             return Err(format!("there is no folder {}; correct “folder” in the configuration", self.path.display()));
         }
         thread::scope(|scope| {
-            // One goes through the folder while the others read what was found.
+            // One thread lists the folder while the others read what was found.
             let (sender, batches) = sync_channel::<Vec<FoundFile>>(BATCHES);
             scope.spawn(move || {
                 let mut found = self.walk().peekable();
                 while found.peek().is_some() {
-                    // The receiver is gone when reading has ended: then there is nothing left to do.
+                    // The receiver is gone when reading has ended. Then there is nothing left to do.
                     if sender.send(found.by_ref().take(BATCH).collect()).is_err() {
                         return;
                     }
@@ -118,7 +118,7 @@ impl SourceFolder {
         self.read_batch(ours, files, gathering);
     }
 
-    /// All files below the folder, in the order of their names, with their paths below it; or what is wrong with one.
+    /// All files below the folder, sorted by name, with their paths below it; or what is wrong with one.
     pub(crate) fn walk(&self) -> impl Iterator<Item = FoundFile> + '_ {
         let visible = |entry: &DirEntry| entry.depth() == 0 || !is_hidden(entry);
         let walk = WalkDir::new(&self.path).follow_links(true).sort_by_file_name().into_iter();
@@ -146,7 +146,7 @@ impl SourceFolder {
         Some((path.to_owned(), parts.join("/")))
     }
 
-    /// A file that cannot be read is there all the same.
+    /// Records a file that exists but cannot be read.
     fn cannot_read(&self, path: &Path, message: String, files: &impl Files, gathering: &mut Gathering<'_>) {
         if let Some(address) = self.relative(path).and_then(|(_, relative)| files.address_of(&relative)) {
             gathering.also_there(&address);
@@ -227,7 +227,7 @@ fn is_fresh(stamp: Stamp) -> bool {
     now.map_or(true, |now| stamp.modified > i64::try_from(now.as_nanos()).unwrap_or(i64::MAX) - FRESH)
 }
 
-/// The extension of a file's name, in small letters.
+/// The extension of a file's name, in lower case.
 pub(crate) fn extension(path: &Path) -> String {
     path.extension().map(|extension| extension.to_string_lossy().to_ascii_lowercase()).unwrap_or_default()
 }

@@ -1,7 +1,7 @@
 //! The source `html`: a folder of built pages.
 //!
-//! Each file becomes the URL under which a web server gives it out: `index.html` its folder's, any other its own path,
-//! without `.html` where the site drops it. Other documents (PDF and the like) are listed where that is asked for.
+//! Each file gets the URL under which a web server delivers it: `index.html` that of its folder, any other file its own
+//! path, without `.html` if the site drops it. Other documents (PDF and the like) are listed if configured.
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -28,19 +28,19 @@ pub struct HtmlSource {
     pub site: Site,
     /// The path of the folder's address below the site's root: empty, or ending with a slash.
     pub below: String,
-    /// The address that the folder is served under, ending with a slash.
+    /// The address that serves the folder, with its closing slash.
     pub address: String,
-    /// Whether addresses go without `.html`.
+    /// Whether addresses omit `.html`.
     pub drop_html: bool,
-    /// Whether a page that names another URL as its canonical one is taken at its word.
+    /// Whether a page whose canonical address is another URL is left out.
     pub heed_canonical: bool,
-    /// Extensions, in small letters, of documents that are listed besides pages, such as `pdf`.
+    /// Extensions, in lower case, of documents that are listed besides pages, such as `pdf`.
     pub documents: Vec<String>,
     /// The section of its entries.
     pub section: Option<String>,
     /// How pages are read.
     pub reader: PageReader,
-    /// Whom to ask about films.
+    /// Where to ask about videos.
     pub asking: Arc<Asking>,
 }
 
@@ -50,7 +50,7 @@ impl Source for HtmlSource {
     }
 
     fn settings(&self) -> u64 {
-        // Not the folder as it is seen from here: the program may be run from anywhere.
+        // Not the path of the folder: the program may be run from anywhere.
         let Self { site, below, drop_html, heed_canonical, documents, section, reader, asking, folder, address: _ } =
             self;
         fingerprint::settings(&format!(
@@ -99,7 +99,7 @@ impl Files for HtmlSource {
         let address = self.site.of_file(&format!("{}{}", self.below, path_of(relative, self.drop_html)));
         let section = self.section.clone().map(Into::into);
         if !is_page(Path::new(relative)) {
-            // Its own content is all that tells when a document changed.
+            // Only its own content tells when a document changed.
             let digest = Some(fingerprint::row(bytes));
             let contribution =
                 Contribution { url: address.into_string().into(), digest, section, ..Contribution::default() };
@@ -117,8 +117,7 @@ impl Files for HtmlSource {
     }
 }
 
-/// How each field of a page is found, by a fingerprint: some settings have a say in some fields. `more` is whatever else has a say in
-/// all of them.
+/// How each field of a page is found, as a fingerprint. Some settings affect some fields; `more` affects all of them.
 pub(crate) fn maps(reader: &PageReader, asking: &Asking, more: &str) -> Vec<(PageField, u64)> {
     let PageReader { timezone, tokens, players, lead_picture, drop_parameters } = reader;
     let how = |field: PageField| match field {
@@ -131,7 +130,7 @@ pub(crate) fn maps(reader: &PageReader, asking: &Asking, more: &str) -> Vec<(Pag
     PageField::ALL.iter().map(|&field| (field, fingerprint::settings(&format!("{} {more}", how(field))))).collect()
 }
 
-/// The links of a page that a crawler may follow and that stay within the site, or mean to, packed.
+/// The links of a page that a crawler may follow and that stay within the site, or are meant to, packed.
 pub(crate) fn followed_links(page: &Page, site: &Site) -> Vec<u8> {
     let followed = page.links.iter().filter(|link| !page.nofollow && !link.nofollow);
     let means = |address: &&str| site.holds(address) || site.respelt(address).is_some();
@@ -145,12 +144,13 @@ impl HtmlSource {
     }
 }
 
-/// All pages of a folder, without reading them: each with its path below the folder.
+/// All pages of a folder without reading them, each with its path below the folder.
 pub fn files(folder: &SourceFolder) -> Vec<(PathBuf, String)> {
     folder.walk().filter_map(Result::ok).filter(|(path, _)| is_page(path)).collect()
 }
 
-/// The path of a file's address below its folder's: `index.html` is the folder itself, and `.html` may be dropped.
+/// The path of a file's address below that of the folder: `index.html` is the folder itself, and `.html` may be
+/// dropped.
 pub fn path_of(relative: &str, drop_html: bool) -> &str {
     let name_at = relative.rfind('/').map_or(0, |at| at + 1);
     let (folder, name) = relative.split_at(name_at);
@@ -163,7 +163,7 @@ pub fn path_of(relative: &str, drop_html: bool) -> &str {
     }
 }
 
-/// Whether a file is a page by its name.
+/// Whether a file is a page, judged by its name.
 pub fn is_page(path: &Path) -> bool {
     matches!(extension(path).as_str(), "html" | "htm" | "xhtml")
 }

@@ -1,7 +1,7 @@
 //! The source `markdown`: a folder of articles with front matter in YAML (`---`) or TOML (`+++`).
 //!
-//! The front matter is a record like any other; the body is rendered and read as a page, so that pictures, films and links
-//! are found as they are on built pages. Drafts are left out, with that as the reason.
+//! The front matter is a record like any other. The body is rendered and read as a page, so that pictures, videos and
+//! links are found as on built pages. Drafts are left out for that reason.
 
 use std::path::Path;
 use std::sync::Arc;
@@ -30,7 +30,7 @@ pub struct MarkdownSource {
     pub records: RecordSettings,
     /// How bodies are read.
     pub reader: PageReader,
-    /// Whom to ask about films.
+    /// Where to ask about videos.
     pub asking: Arc<Asking>,
 }
 
@@ -71,7 +71,7 @@ impl Files for MarkdownSource {
     }
 
     fn address_of_other(&self, _: &str) -> Option<String> {
-        // What lies beside an article may be served from anywhere.
+        // Files beside an article may be served from anywhere.
         None
     }
 
@@ -96,7 +96,7 @@ impl Files for MarkdownSource {
         html::push_html(&mut rendered, Parser::new_ext(body, Options::all()));
         let contribution = contribution.into_owned();
         let address = atlas_core::address::Address::trusted(contribution.url.clone());
-        // An article may be all front matter: then there is no page to be read.
+        // An article may consist of front matter only. Then there is no page to read.
         let mut page = page::read(rendered.as_bytes(), &address, &self.reader).unwrap_or_default();
         page.title = contribution.title.as_deref().map(str::to_owned).or(page.title);
         page.description = contribution.description.as_deref().map(str::to_owned).or(page.description);
@@ -109,7 +109,7 @@ impl Files for MarkdownSource {
     }
 }
 
-/// Takes an article apart; fails, in words, on front matter that is none.
+/// Separates an article from its front matter. Fails, in words, if the front matter is not valid.
 fn front_matter(text: &str) -> Result<(Map<String, Value>, &str), String> {
     let (fence, rest) = match text.lines().next().map(str::trim_end) {
         Some(fence @ ("---" | "+++")) => (fence, &text[text.find('\n').map_or(text.len(), |at| at + 1)..]),
@@ -145,13 +145,13 @@ fn read_front(fence: &str, front: &str) -> Result<Map<String, Value>, String> {
     }
 }
 
-/// JsonArrayLines are counted in the file: the fence is its first.
+/// Lines are counted in the file, whose first line is the fence.
 fn broken(kind: &str, line: Option<usize>, why: &str) -> String {
     let line = line.map_or(String::new(), |line| format!(" in line {}", line + 1));
     format!("its front matter is broken {kind}{line}: {}; it is not listed", why.trim())
 }
 
-/// A message without the place that it begins with, which is counted from the front matter: `error: line 3 column 4: `.
+/// A message without the position at its start, which is relative to the front matter: `error: line 3 column 4: `.
 fn without_place(message: &str) -> &str {
     let message = message.strip_prefix("error: ").unwrap_or(message);
     match message.split_once(": ") {
@@ -160,7 +160,7 @@ fn without_place(message: &str) -> &str {
     }
 }
 
-/// TOML has dates of its own, JSON has none.
+/// Converts TOML dates, which JSON lacks, to text.
 fn without_dates(value: toml::Value) -> Value {
     match value {
         toml::Value::String(text) => text.into(),
@@ -173,8 +173,8 @@ fn without_dates(value: toml::Value) -> Value {
     }
 }
 
-/// Puts what the file's own place says beside its front matter: `folder`, `name`, and, where nothing else says so, its slug,
-/// draft and URL. True where the article names its own URL, which stands above a template of the configuration.
+/// Adds what follows from the file's path to its front matter: `folder`, `name` and, unless set, its slug, draft and
+/// URL. Returns whether the article names its own URL, which takes precedence over a template in the configuration.
 fn prepare(
     front: &mut Map<String, Value>,
     relative: &str,
@@ -189,7 +189,7 @@ fn prepare(
         front.entry("draft").or_insert(Value::Bool(!published));
     }
     by_common_names(front, records, troubles);
-    // The page's own word to this tool.
+    // The page's own instructions to this tool.
     match front.get("idle_atlas").cloned() {
         Some(Value::Object(own)) => {
             for name in own.keys().filter(|name| Field::named(name).is_none()) {
@@ -217,8 +217,8 @@ fn prepare(
     own_url
 }
 
-/// Puts what stands in front matter under a common name of a field under the field's own, where nothing else is that field. What
-/// decides whether a page goes in is never passed over: of several such values each counts.
+/// Stores a value with a common name of a field under the field's own name, unless that is set. A value that decides
+/// whether a page is kept is never ignored: if there are several, each counts.
 fn by_common_names(front: &mut Map<String, Value>, records: &RecordSettings, troubles: &mut Vec<RecordProblem>) {
     let named: Vec<(String, Field)> =
         front.keys().filter_map(|key| Some((key.clone(), commonly_named(key)?))).collect();
@@ -227,7 +227,7 @@ fn by_common_names(front: &mut Map<String, Value>, records: &RecordSettings, tro
         if records.mapping.names(&key) {
             continue;
         }
-        // An article's own URL stands above the template for all.
+        // An article's own URL takes precedence over the template for all.
         let mapped = field != Field::Url && records.mapping.fields.contains_key(&field);
         let taken = front.contains_key(field.name()) || mapped;
         match (field, &value) {
@@ -255,7 +255,7 @@ fn unread(key: &str, field: Field) -> RecordProblem {
     RecordProblem::cell(format!("“{key}” is not read, because “{name}” is known otherwise; keep one of the two"))
 }
 
-/// Whether front matter names the article's URL. A pattern for a site generator is none, and is told.
+/// Whether front matter names the article's URL. A pattern for a site generator does not, and is reported.
 fn own_url(front: &mut Map<String, Value>, troubles: &mut Vec<RecordProblem>) -> bool {
     let Some(url) = front.get("url").and_then(Value::as_str) else { return false };
     if !url.split('/').any(|part| part.starts_with(':')) {
@@ -268,7 +268,7 @@ fn own_url(front: &mut Map<String, Value>, troubles: &mut Vec<RecordProblem>) ->
     false
 }
 
-/// `2026-11-23-frost` is `frost`: the day is in the name for the sake of order alone.
+/// `2026-11-23-frost` becomes `frost`: the day is in the name only for sorting.
 fn without_day(name: &str) -> &str {
     let bytes = name.as_bytes();
     let is_day = bytes.len() > 11

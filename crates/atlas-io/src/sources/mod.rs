@@ -1,4 +1,4 @@
-//! Sources, one kind a file. Each yields contributions; what they have in common stands above them.
+//! The sources, one kind per file. Each yields contributions; what they share is in the modules above them.
 
 pub mod folder;
 pub mod oembed;
@@ -15,7 +15,7 @@ pub mod crawl;
 
 use atlas_store::error::StoreError;
 
-/// Fails a source in words.
+/// The error of a source that failed, in words.
 pub(crate) fn failed(name: String, why: String) -> StoreError {
     StoreError::Source { name, why }
 }

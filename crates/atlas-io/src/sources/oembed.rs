@@ -1,4 +1,5 @@
-//! Asking for what a page does not say of its film: oEmbed, by the link on the page or by an endpoint of the configuration.
+//! oEmbed: asking a provider for what a page does not say about its video, by the link on the page or by a configured
+//! endpoint.
 
 use std::collections::HashSet;
 use std::io;
@@ -13,34 +14,34 @@ use globset::GlobSet;
 
 use crate::http::{self, FetchError, Fetched, may_be_asked};
 
-/// The longest answer.
+/// The longest answer, in bytes.
 const LONGEST_ANSWER: usize = 1 << 20;
-/// How long an answer may take.
+/// The time limit for an answer.
 const WAIT: Duration = Duration::from_secs(10);
-/// The most questions that are asked about one page.
+/// The most requests for one page.
 const MOST_QUESTIONS: usize = 20;
 
-/// A provider of the configuration.
+/// A configured provider.
 #[derive(Debug, Clone)]
 pub struct Endpoint {
-    /// Frames it knows of.
+    /// The frames it knows about.
     pub matching: GlobSet,
-    /// The patterns as they were typed.
+    /// The patterns as typed.
     pub written: String,
-    /// Where it is asked.
+    /// The address to ask.
     pub address: Address,
 }
 
-/// Whom to ask.
+/// The providers to ask.
 #[derive(Debug, Default)]
 pub struct Asking {
-    /// Providers of the configuration.
+    /// The configured providers.
     pub endpoints: Vec<Endpoint>,
-    /// Follow the links on pages too.
+    /// Whether to follow oEmbed links on pages, too.
     pub discover: bool,
-    /// Of one gathering: hosts that gave no answer are not asked again.
+    /// During one gathering: hosts that gave no answer, which are not asked again.
     silent: Mutex<HashSet<String>>,
-    /// Of one gathering: the token by which it is asked to stop.
+    /// During one gathering: the token that asks it to stop.
     stop: Stop,
 }
 
@@ -50,13 +51,13 @@ impl Asking {
         Self { endpoints, discover, ..Self::default() }
     }
 
-    /// The same for one gathering, which has asked nobody yet.
+    /// A copy for one gathering, which has asked nobody yet.
     pub(crate) fn begin(&self, stop: &Stop) -> Arc<Self> {
         let Self { endpoints, discover, .. } = self;
         Arc::new(Self { stop: stop.clone(), ..Self::new(endpoints.clone(), *discover) })
     }
 
-    /// The settings as a text that differs wherever they make a page say something else.
+    /// The settings as text, which differs whenever they could change what is read from a page.
     pub fn written(&self) -> String {
         let endpoints = self.endpoints.iter().map(|endpoint| format!("{} {}", endpoint.written, endpoint.address));
         format!("{} {}", self.discover, endpoints.collect::<Vec<_>>().join(" "))
@@ -89,11 +90,11 @@ impl Asking {
         troubles
     }
 
-    /// What is to be asked, of whom, and the frame it is about.
+    /// The requests for a page: provider, request and the frame that it is about.
     fn questions(&self, page: &Page, address: &Address, site: &Site) -> Vec<(String, Address, Option<String>)> {
         let discovered = page.oembed.iter().filter(|link| self.discover && may_be_asked(link, site));
         let mut questions: Vec<_> = discovered.map(|link| (link.as_str().to_owned(), link.clone(), None)).collect();
-        // A page may name itself as the one to ask about: it is asked about once.
+        // A page may name itself as the one to ask about. It is asked about once.
         questions.retain(|(question, _, _)| question != address.as_str());
         for frame in &page.frames {
             if let Some(endpoint) = self.endpoints.iter().find(|known| known.matching.is_match(frame.as_str())) {
@@ -122,7 +123,7 @@ impl Asking {
         });
         match asked.unwrap_or_else(|error| Err(FetchError::Failed(error.to_string()))) {
             Ok(json) => Ok(read_oembed(&json, endpoint)),
-            // The provider knows no such film: that is an answer, and will be the same tomorrow.
+            // The provider does not know the video. That is an answer, and will be the same tomorrow.
             Err(FetchError::Status(status)) if matches!(status.as_u16(), 401 | 403 | 404) => Ok(None),
             Err(why) => {
                 self.silent.lock().unwrap_or_else(PoisonError::into_inner).insert(host.clone());

@@ -1,5 +1,6 @@
-//! The source `sitemap`: what another tool has listed so far, as an index, a `urlset` or text, packed or not, by path or URL.
-//! Pictures, videos, translations, hints and dates come along, so that a site can change its tool and lose nothing.
+//! The source `sitemap`: an existing sitemap of another tool, as an index, a `urlset` or text, compressed or not, by
+//! path or URL. Pictures, videos, translations, hints and dates are taken over, so that a site can change its tool and
+//! lose nothing.
 
 use std::io::Read;
 use std::path::Path;
@@ -22,27 +23,28 @@ use jiff::tz::TimeZone;
 use crate::reading::input::{self, Input};
 use crate::sources::failed;
 
-/// The most unpacked bytes of one file: twice what the protocol allows, so that a file just over the limit loses nothing.
+/// The most unpacked bytes of one file: twice what the protocol allows, so that a file slightly over the limit loses
+/// nothing.
 const LARGEST: u64 = 104_857_600;
 
 /// A sitemap.
 #[derive(Debug, Clone)]
 pub struct OldSitemap {
-    /// Where it is.
+    /// Where to read it from.
     pub input: Input,
-    /// The same as the user wrote it.
+    /// The same as typed by the user.
     pub shown: String,
     /// The site.
     pub site: Site,
     /// The section of its entries.
     pub section: Option<String>,
-    /// The zone of dates that state none.
+    /// The zone of dates without one.
     pub timezone: TimeZone,
-    /// It was written over by this tool: its dates hold only until something newer is known.
+    /// Whether this tool has overwritten it. Then its dates hold only until something newer is known.
     pub written_over: bool,
-    /// Its hints are taken over. Most old sitemaps have them by habit, and engines ignore them.
+    /// Whether its hints are taken over. Most old sitemaps have them by habit, and engines ignore them.
     pub hints: bool,
-    /// How long fetching each file may take.
+    /// The time limit for fetching each file.
     pub wait: Duration,
 }
 
@@ -78,7 +80,7 @@ impl Source for OldSitemap {
                     message: "an index within an index, which no engine reads; it is passed over".to_owned(),
                     passed_over: true,
                 }),
-                // What it lists may be most of the site: without it nothing may be written.
+                // It may list most of the site, so nothing may be written without it.
                 Err(why) => return Err(failed(why)),
             }
         }
@@ -87,7 +89,7 @@ impl Source for OldSitemap {
 }
 
 impl OldSitemap {
-    /// Reads one file; returns the files it names, where it is an index.
+    /// Reads one file; returns the files it lists, if it is an index.
     fn file(&self, input: &Input, shown: &str, gathering: &mut Gathering<'_>) -> Result<Vec<String>, String> {
         let cannot_read = |error: std::io::Error| format!("cannot read {shown}: {error}{}", input::mend(&error));
         let mut bytes = Vec::new();
@@ -97,7 +99,7 @@ impl OldSitemap {
             return Err(format!("{shown} is longer than {LARGEST} bytes"));
         }
         let mut adding = Adding { source: self, shown, block: Block::new(gathering.decider()), gathering };
-        // Blank lines before the declaration are an error to engines, and no reason to lose what follows.
+        // Engines reject blank lines before the declaration, but that is no reason to lose what follows.
         let content = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&bytes).trim_ascii_start();
         let mut children = Vec::new();
         if content.starts_with(b"<") {
@@ -115,7 +117,7 @@ impl OldSitemap {
         Ok(children)
     }
 
-    /// Where a file that an index names is to be found: beside the index, if that is a file here.
+    /// Where to find a file that an index lists: beside the index, if that is a local file.
     fn child(&self, address: &str) -> (Input, String) {
         match &self.input {
             Input::File(path) => {
@@ -132,7 +134,7 @@ impl OldSitemap {
     }
 }
 
-/// Entries of one file on their way.
+/// The entries of one file, being added.
 struct Adding<'a, 'g> {
     source: &'a OldSitemap,
     shown: &'a str,

@@ -1,7 +1,8 @@
-//! The source `table`: separated values, JSON JsonArrayLines or a JSON array; from a file, standard input or a URL, packed or not.
+//! The source `table`: separated values, JSON Lines or a JSON array, from a file, standard input or a URL, compressed
+//! or not.
 //!
-//! Columns that bear a field's name need no mapping; others are mapped in the configuration, by name or by a template. A
-//! row that cannot be read is reported with its line and the rest goes on.
+//! Columns with a field's name need no mapping; others are mapped in the configuration, by name or by a template. A row
+//! that cannot be read is reported with its line, and the others are read.
 
 use std::io::{self, BufRead, BufReader, Cursor, Read};
 use std::time::Duration;
@@ -15,24 +16,24 @@ use crate::reading::json_array;
 use crate::reading::record::RecordSettings;
 use crate::reading::rows::{RecordLayout, RowInput, RowsError};
 
-/// How much of a table is looked at to tell how its values are separated.
+/// How many bytes of a table are examined to find its separator.
 const PREVIEW: u64 = 64 * 1024;
 
-/// How a table is laid out.
+/// The format of a table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Format {
-    /// Values separated by commas or semicolons, whichever the header has.
+    /// Values separated by commas or semicolons, whichever the header contains.
     Csv,
     /// Values separated by tabs.
     Tsv,
-    /// One JSON object a line.
+    /// One JSON object per line.
     JsonLines,
     /// An array of JSON objects.
     Json,
 }
 
 impl Format {
-    /// By the word of the configuration.
+    /// The format that this word in the configuration names.
     pub fn named(word: &str) -> Option<Self> {
         Some(match word {
             "csv" => Self::Csv,
@@ -43,7 +44,7 @@ impl Format {
         })
     }
 
-    /// By the file's name, `.gz` and `.zst` apart.
+    /// The format by the file's name, ignoring `.gz` and `.zst`.
     pub fn of_name(name: &str) -> Option<Self> {
         let name = name.to_ascii_lowercase();
         let name = name.split(['?', '#']).next().unwrap_or("");
@@ -61,15 +62,15 @@ impl Format {
 /// A table.
 #[derive(Debug, Clone)]
 pub struct TableSource {
-    /// Where it is.
+    /// Where to read it from.
     pub input: Input,
-    /// The same as the user wrote it.
+    /// The same as typed by the user.
     pub shown: String,
     /// How it is laid out.
     pub format: Format,
     /// How its records are read.
     pub records: RecordSettings,
-    /// How long fetching it may take.
+    /// The time limit for fetching.
     pub wait: Duration,
 }
 
@@ -89,7 +90,7 @@ impl Source for TableSource {
     }
 
     fn settings(&self) -> u64 {
-        // A table is read anew each time: nothing learnt of it is kept.
+        // A table is read anew each time, so nothing is learnt from it.
         fingerprint::settings("")
     }
 
@@ -116,7 +117,7 @@ impl Source for TableSource {
                     let rows = RowInput { unit: Some("item"), ..rows(RecordLayout::JsonLines) };
                     json_array::gather(reader, &rows, gathering)
                 } else {
-                    // Many programs write one object a line and call it JSON.
+                    // Many programs write one object per line and call it JSON.
                     rows(RecordLayout::JsonLines).gather(reader, gathering)
                 }
             }
@@ -128,7 +129,7 @@ impl Source for TableSource {
     }
 }
 
-/// Whether the first thing in it opens an array. What stands before that is white space, which is taken off.
+/// Whether its first token opens an array. White space before that is removed.
 fn starts_array(reader: &mut impl BufRead) -> io::Result<bool> {
     loop {
         let bytes = reader.fill_buf()?;
@@ -144,7 +145,7 @@ fn starts_array(reader: &mut impl BufRead) -> io::Result<bool> {
     }
 }
 
-/// A comma, unless the header has none and has semicolons or tabs instead.
+/// A comma, unless the header contains none but contains semicolons or tabs.
 fn separator(start: &[u8]) -> u8 {
     let header = &start[..memchr::memchr(b'\n', start).unwrap_or(start.len())];
     if header.contains(&b',') {

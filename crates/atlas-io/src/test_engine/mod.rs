@@ -1,8 +1,8 @@
-//! A small search engine on loopback, to try announcing against.
+//! A small search engine on loopback, for trying out announcements.
 //!
-//! It takes IndexNow as published: it checks host, schema and count, fetches the key file, and answers with the right
-//! status. It can be told to answer 429 or 503 or to hang, and lists what it has received. It also describes films by
-//! oEmbed, as a provider of players does.
+//! It accepts IndexNow as published: it checks host, schema and count, fetches the key file, and answers with the right
+//! status. It can be told to answer 429 or 503 or to hang, and lists what it has received. It also describes videos by
+//! oEmbed, as a video provider does.
 
 pub mod serve;
 
@@ -25,18 +25,18 @@ use serde::{Deserialize, Serialize};
 use crate::http;
 use crate::test_engine::serve::Served;
 
-/// The largest message that is taken: 10,000 of the longest URLs.
+/// The largest accepted message: 10,000 of the longest URLs.
 const LARGEST_MESSAGE: usize = 24 * 1024 * 1024;
-/// How long a key file may take.
+/// The time limit for a key file.
 const KEY_WAIT: Duration = Duration::from_secs(5);
-/// How often it is looked whether to stop.
+/// How often the stop token is checked.
 const GLANCE: Duration = Duration::from_millis(50);
 /// How long the engine hangs when it is told to.
 const HANG: Duration = Duration::from_secs(120);
 /// The most messages that it remembers.
 const MOST_RECEIVED: usize = 10_000;
 
-/// How the engine behaves, whatever it is sent.
+/// How the engine behaves, whatever it receives.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum Mood {
     /// As published.
@@ -49,27 +49,27 @@ pub enum Mood {
     Hang,
 }
 
-/// How the test engine is set up.
+/// The settings of the test engine.
 #[derive(Debug, Clone)]
 pub struct TestEngineSettings {
-    /// Where it listens, such as `127.0.0.1:7643`; port 0 takes a free one.
+    /// The address to listen on, such as `127.0.0.1:7643`; port 0 takes a free one.
     pub listen: String,
-    /// Where hosts are to be reached, since the engine asks no name server: host to address.
+    /// Where hosts are reached, by host, because the engine does not use DNS.
     pub reach: HashMap<String, SocketAddr>,
     /// How it behaves.
     pub mood: Mood,
-    /// Prints each message as it comes.
+    /// Called with each message.
     pub tell: Option<fn(&Received)>,
 }
 
-/// A message that came.
+/// A message that it received.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Received {
-    /// The status it was answered with.
+    /// The status of its answer.
     pub status: u16,
-    /// Why.
+    /// The reason for that status.
     pub why: String,
-    /// The host it spoke for.
+    /// The host of its URLs.
     pub host: String,
     /// Its URLs.
     pub urls: Vec<String>,
@@ -118,12 +118,12 @@ impl TestEngine {
         format!("http://{}/indexnow", self.served.address())
     }
 
-    /// The port that it listens on.
+    /// The port it listens on.
     pub fn port(&self) -> u16 {
         self.served.address().port()
     }
 
-    /// Where films are described by oEmbed.
+    /// The address at which videos are described by oEmbed.
     pub fn films(&self) -> String {
         format!("http://{}/oembed", self.served.address())
     }
@@ -189,7 +189,7 @@ struct Described {
     url: String,
 }
 
-/// Describes a film by oEmbed: any film, but for those whose name begins with `unknown`.
+/// Describes a video by oEmbed: any video except those whose name begins with `unknown`.
 async fn describe(State(shared): State<SharedState>, Query(film): Query<Described>) -> Response {
     let mood = *shared.mood.lock().unwrap_or_else(PoisonError::into_inner);
     let name = film.url.split(['?', '#']).next().unwrap_or("").trim_end_matches('/').rsplit('/').next().unwrap_or("");
@@ -229,7 +229,7 @@ async fn set_mood(State(shared): State<SharedState>, Query(new): Query<NewMood>)
 }
 
 impl Mood {
-    /// Reads `fair`, `429`, `429:SECONDS`, `503` or `hang`.
+    /// Parses `fair`, `429`, `429:SECONDS`, `503` or `hang`.
     pub fn parse(text: &str) -> Result<Self, String> {
         match text.split_once(':').unwrap_or((text, "60")) {
             ("fair", _) => Ok(Self::Fair),
@@ -261,7 +261,7 @@ impl SharedState {
         }
     }
 
-    /// IndexNow, as published: what is wrong with a message, or that nothing is.
+    /// Checks a message by the rules of IndexNow; returns a status and the reason.
     async fn judge(&self, many: &Many) -> (u16, String) {
         let Ok(key) = Key::parse(&many.key) else { return (422, "the key breaks its schema".to_owned()) };
         if many.url_list.is_empty() {
@@ -290,7 +290,8 @@ impl SharedState {
         self.check_key(&key, &key_location).await
     }
 
-    /// Fetches the key file: from the address that was given for its host, or from loopback; never from anywhere else.
+    /// Fetches the key file from the address that was given for its host, or from loopback, and never from anywhere
+    /// else.
     async fn check_key(&self, key: &Key, location: &Address) -> (u16, String) {
         let host = location.host();
         let name = host.rsplit_once(':').map_or(host, |(name, _)| name);

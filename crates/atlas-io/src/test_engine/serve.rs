@@ -1,4 +1,4 @@
-//! A small web server on loopback, for trying things out: what the web root would be on the site.
+//! A small web server on loopback, for trying things out: it serves a web root as the site would.
 
 use std::io;
 use std::net::{SocketAddr, TcpListener};
@@ -34,7 +34,7 @@ impl Served {
             runtime.block_on(async move {
                 let Ok(listener) = tokio::net::TcpListener::from_std(listener) else { return };
                 let serving = axum::serve(listener, router).into_future();
-                // Answers under way are cut off: one of them may be hanging on purpose.
+                // Pending answers are dropped, because one of them may be hanging on purpose.
                 tokio::select! {
                     _ = serving => {}
                     _ = stopped => {}
@@ -44,7 +44,7 @@ impl Served {
         Ok(Self { address, stop: Some(stop), thread: Some(thread) })
     }
 
-    /// Where it listens.
+    /// The address it listens on.
     pub fn address(&self) -> SocketAddr {
         self.address
     }
@@ -74,7 +74,7 @@ async fn file(State(folder): State<PathBuf>, uri: Uri) -> Response {
     }
 }
 
-/// The file that a path stands for, as most servers see it.
+/// The file for a path, as most servers would find it.
 fn find(folder: &Path, path: &str) -> Option<(Vec<u8>, &'static str)> {
     let relative = relative_path(path)?;
     let mut file = folder.join(relative);

@@ -1,4 +1,4 @@
-//! `announce`: tells the engines what changed.
+//! The command `announce`: tells engines what changed.
 
 use std::fs;
 use std::path::Path;
@@ -19,7 +19,7 @@ use crate::session::Session;
 use crate::view::build::Engines;
 use crate::{args, view};
 
-/// The longest key file, in bytes: a key has at most 128 characters.
+/// The longest key file in bytes. A key has at most 128 characters.
 const LONGEST_KEY_FILE: u64 = 200;
 
 pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &Session) -> Result<Exit, Failure> {
@@ -44,7 +44,7 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
     let round = Round { job: None, engines: &engines, main: &settings.main_address(), all: arguments.all };
     let mut results = Vec::new();
     round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| {
-        if let Event::EngineReport(told) = event {
+        if let Event::Told(told) = event {
             results.push(told);
         }
     })?;
@@ -80,13 +80,13 @@ fn dry_run(settings: &Settings, ledger: &dyn Ledger, all: bool, session: &Sessio
     Ok(Exit::Done)
 }
 
-/// An engine, ready to be told.
+/// Prepares to tell an engine.
 fn connect(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> Result<Engine, Failure> {
     let key = if engine.via.wants_key { Some(published(settings, ledger, engine)?) } else { None };
     Ok(Engine::connect(engine, &settings.site, key.as_ref())?)
 }
 
-/// The key that an engine is told with.
+/// The published key for an engine.
 fn published(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> Result<Key, Failure> {
     key_of(settings, ledger, engine)?.ok_or_else(|| {
         Failure::said(format!(
@@ -96,7 +96,7 @@ fn published(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) 
     })
 }
 
-/// What there is to be done about the engines after a build.
+/// What a build should say about engines.
 pub fn after_a_build(settings: &Settings, ledger: &dyn Ledger) -> Result<Engines, Failure> {
     if settings.engines.is_empty() {
         return Ok(Engines::None);
@@ -111,8 +111,8 @@ pub fn after_a_build(settings: &Settings, ledger: &dyn Ledger) -> Result<Engines
     Ok(Engines::Ready { waiting })
 }
 
-/// The key of the configuration, else the one that was made, else the one whose file lies in the web root: a ledger that was lost
-/// does not make another.
+/// The configured key, else the one that was made before, else one whose file is in the web root, so that a lost ledger
+/// does not lead to another key.
 fn key_of(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> Result<Option<Key>, Failure> {
     if let Some(key) = &engine.key {
         return Ok(Some(key.clone()));
@@ -127,7 +127,8 @@ fn key_of(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> 
     Ok(key)
 }
 
-/// The key whose file lies in a folder: a text file that holds its own name (IndexNow). Of several, the first by name.
+/// The key whose file is in a folder: a text file that contains its own name (IndexNow). If there are several, the
+/// first by name.
 fn published_key(folder: &Path) -> Option<Key> {
     let names = fs::read_dir(folder).ok()?.flatten().filter_map(|entry| entry.file_name().into_string().ok());
     let keys = names.filter_map(|name| {
@@ -176,7 +177,7 @@ fn write_key_files(settings: &Settings, ledger: &dyn Ledger, screen: &Screen) ->
     Ok(Exit::Done)
 }
 
-/// 16 bytes that nobody can guess.
+/// 16 random bytes.
 fn random() -> Result<[u8; 16], Failure> {
     let mut bytes = [0; 16];
     getrandom::fill(&mut bytes).map_err(|error| {

@@ -1,4 +1,4 @@
-//! `build`: writes the files, the index and robots.txt; or shows what it would write.
+//! The command `build`: writes the files, the index and robots.txt, or shows what it would write.
 
 use atlas_io::live::Live;
 use atlas_io::round::{self, Event, Round};
@@ -29,7 +29,7 @@ pub fn run(settings: &Settings, arguments: &args::BuildArguments, session: &Sess
     build_site(settings, ledger, arguments, session, None)
 }
 
-/// Builds right after a survey, whose tables are not shown again.
+/// Builds directly after a survey, whose tables are not shown again.
 #[cfg(feature = "test-engine")]
 pub fn after_survey(
     settings: &Settings,
@@ -65,7 +65,7 @@ fn build_site(
     round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| events.push(event))?;
     drop(progress);
     if session.stop.is_asked() {
-        // It was said, when that was asked, that the files come first.
+        // When it was asked to stop, it said that it would finish the files first.
         return Ok(Exit::Interrupted);
     }
     let mut exit = Exit::Done;
@@ -73,7 +73,7 @@ fn build_site(
         exit = match event {
             Event::Built(built) => show(settings, *built, &*ledger, told.clone(), screen)?,
             Event::Held(preview) => held(settings, &preview, screen)?,
-            Event::EngineReport(_) => exit,
+            Event::Told(_) => exit,
         };
     }
     Ok(exit)
@@ -88,7 +88,7 @@ fn held(settings: &Settings, preview: &Preview, screen: &Screen) -> Result<Exit,
     Ok(Exit::Held)
 }
 
-/// Shows what a build did; `told` is what was said before, where the ledger knows of nothing.
+/// Shows the result of a build; `told` is the report to compare it with if the ledger has none.
 fn show(
     settings: &Settings,
     mut built: Built,
@@ -115,7 +115,7 @@ fn show(
     Ok(screen.exit(built.survey.is_in_part(), built.survey.has_remarks()))
 }
 
-/// Where there is no ledger yet, begins one from the sitemaps that are there.
+/// If there is no ledger yet, rebuilds it from the existing sitemaps.
 fn remember(
     settings: &Settings,
     from: Recall,

@@ -1,4 +1,4 @@
-//! `check`: reads a web root the way an engine does.
+//! The command `check`: reads a web root as an engine does.
 
 use std::fs;
 use std::path::Path;
@@ -38,7 +38,7 @@ pub fn run(settings: &Settings, check: &args::CheckArguments, session: &Session)
     Ok(exit_of(&report, screen))
 }
 
-/// Checks a folder for which there is no configuration: its robots.txt, or a sitemap in it, says what the site is.
+/// Checks a folder without a configuration. The site's URL is taken from its robots.txt, or from a sitemap in it.
 pub fn without_configuration(folder: &Path, session: &Session) -> Result<Exit, Failure> {
     let screen = &session.screen;
     if !folder.is_dir() {
@@ -64,10 +64,10 @@ pub fn without_configuration(folder: &Path, session: &Session) -> Result<Exit, F
     Ok(exit_of(&report, screen))
 }
 
-/// The first address that a sitemap or an index lists.
+/// The first address in a sitemap or an index.
 fn listed_in(bytes: &[u8]) -> Option<String> {
     let mut first = None;
-    // What is wrong with it is for the check to say.
+    // The check itself reports what is wrong with it.
     let _ = read(bytes, |url| first = first.take().or(url.loc), |_| ());
     let mut child = None;
     let _ = read(bytes, |_| (), |sitemap| child = child.take().or(sitemap.loc));

@@ -1,4 +1,4 @@
-//! `demo`: the whole job on the sample site, start to end.
+//! The command `demo`: the whole job on the sample site, from start to end.
 
 use std::collections::HashMap;
 use std::fs;
@@ -19,7 +19,7 @@ static SAMPLE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../sample");
 
 const HOST: &str = "www.marrowvale.example";
 
-/// What the demo adds to the configuration that `init` wrote.
+/// What the demo adds to the configuration that `init` writes.
 const ADDED: &str = include_str!("demo.toml");
 
 pub fn run(demo: &args::DemoArguments, session: &Session) -> Result<Exit, Failure> {
@@ -47,7 +47,7 @@ fn new_folder(wanted: Option<&Path>) -> Result<PathBuf, Failure> {
     fs::canonicalize(folder).map_err(failed)
 }
 
-/// The story as it is told.
+/// The demo under way.
 struct Story {
     folder: PathBuf,
     session: Session,

@@ -1,4 +1,4 @@
-//! `history`: runs and announcements, newest first.
+//! The command `history`: runs and announcements, newest first.
 
 use atlas_store::ledger::{self, Ledger};
 
@@ -28,7 +28,7 @@ pub fn run(settings: &Settings, history: &args::HistoryArguments, screen: &Scree
     Ok(Exit::Done)
 }
 
-/// Every remembered entry, a line each; one after the other, however many there are. As JSON, an object a line.
+/// Prints every remembered entry on a line of its own, streaming, however many there are. As JSON, one object per line.
 fn entries(ledger: &dyn Ledger, screen: &Screen) -> Result<Exit, Failure> {
     let header = !screen.is_a_further_site();
     let mut out = csv::WriterBuilder::new().has_headers(header).from_writer(Vec::new());
@@ -44,13 +44,13 @@ fn entries(ledger: &dyn Ledger, screen: &Screen) -> Result<Exit, Failure> {
     Ok(Exit::Done)
 }
 
-/// How much of a list is printed at once, in bytes.
+/// How many bytes of a list are printed at once.
 const CHUNK: usize = 1 << 16;
 
 fn print(out: &mut csv::Writer<Vec<u8>>, screen: &Screen) -> Result<(), Failure> {
     let failed = |error: csv::Error| Failure::said(error.to_string());
     out.flush().map_err(|error| failed(error.into()))?;
-    // The header is written once: the writer goes on with the same, its buffer emptied.
+    // The header is written once; the same writer continues with an empty buffer.
     let text = String::from_utf8_lossy(out.get_ref()).into_owned();
     let rest = csv::WriterBuilder::new().has_headers(false).from_writer(Vec::new());
     *out = rest;

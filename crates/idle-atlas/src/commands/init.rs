@@ -1,4 +1,4 @@
-//! `init`: looks at a folder of pages and writes a configuration that works as it stands.
+//! The command `init`: examines a folder of pages and writes a configuration that works as it is.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -19,13 +19,13 @@ use crate::screen::Screen;
 use crate::view::init::{SiteFacts, UrlFrom};
 use crate::{args, view};
 
-/// How many pages are read to find out the site's URL.
+/// How many pages are read to find the site's URL.
 const SAMPLE: usize = 300;
-/// A folder of fewer pages than this gets no section of its own.
+/// Folders with fewer pages than this get no section of their own.
 const SECTION_LEAST: usize = 8;
 /// The most sections that are proposed.
 const MOST_SECTIONS: usize = 30;
-/// Folders by these names are often not meant for engines.
+/// Folders with these names are often not meant for engines.
 const PRIVATE: [&str; 9] = ["account", "admin", "cart", "checkout", "drafts", "internal", "login", "private", "staff"];
 
 pub fn run(init: &args::InitArguments, shared: &args::Shared, screen: &Screen) -> Result<Exit, Failure> {
@@ -40,7 +40,7 @@ pub fn run(init: &args::InitArguments, shared: &args::Shared, screen: &Screen) -
     Ok(Exit::Done)
 }
 
-/// Writes the configuration to `target`; this and `init.folder` are seen from the folder `base`.
+/// Writes the configuration to `target`, which, like `init.folder`, is relative to the folder `base`.
 pub fn write(base: &Path, target: &Path, init: &args::InitArguments) -> Result<SiteFacts, Failure> {
     let name = target.display().to_string();
     let target = base.join(target);
@@ -142,7 +142,7 @@ fn address_path(site: &Site) -> &str {
     site.root().path()
 }
 
-/// What pages say of their own addresses, and what they have.
+/// What pages say about their addresses, and what they contain.
 #[derive(Default)]
 struct Votes {
     /// One of the canonical links, for messages.
@@ -151,7 +151,8 @@ struct Votes {
     with: usize,
     without: usize,
     stated: usize,
-    /// Pages that are filed under something, that have a date of publication, translations, or videos without linked data.
+    /// The number of pages that have categories; likewise for publication dates, translations, and videos without
+    /// linked data.
     filed: usize,
     dated: usize,
     translated: usize,
@@ -191,14 +192,14 @@ impl Votes {
         }
     }
 
-    /// The root that more than half of those that state one agree on.
+    /// The root that more than half of the pages which state one agree on.
     fn site(&self) -> Option<(Site, UrlFrom)> {
         let (root, count) = self.roots.iter().max_by_key(|(_, count)| **count)?;
         let site = Site::parse(root).ok()?;
         (count * 2 > self.stated).then_some((site, UrlFrom::Canonical { agree: *count, stated: self.stated }))
     }
 
-    /// A canonical link, where most of them do not speak of this site: heeded, they would leave everything out.
+    /// A canonical link, if most of them are not on this site. If they counted, everything would be left out.
     fn other_canonical(&self, site: &Site) -> Option<String> {
         let agree = self.roots.get(site.root().as_str()).copied().unwrap_or(0);
         let example = self.example.as_ref().filter(|_| agree * 2 < self.stated)?;
@@ -216,7 +217,7 @@ fn from_robots(robots: &[u8]) -> Option<(Site, UrlFrom)> {
     Some((Site::parse(address.folder()).ok()?, UrlFrom::Robots))
 }
 
-/// Folders right below the web root with the pages in each, largest first.
+/// The folders directly below the web root with their pages, largest first.
 fn by_top_folder(files: &[(PathBuf, String)]) -> Vec<(String, usize)> {
     let mut tops: BTreeMap<&str, usize> = BTreeMap::new();
     for (_, relative) in files {
@@ -325,7 +326,7 @@ const STRUCTURED_DATA: &str = "data about videos";
 const VISITOR_PAGE: &str = "a page for visitors";
 const NEWEST: &str = "a feed of the newest";
 
-/// What would suit the site, behind comment signs.
+/// Proposed settings for the site, commented out.
 fn proposals(found: &SiteFacts, path: &str) -> String {
     let mut out = String::new();
     for what in &found.proposed {

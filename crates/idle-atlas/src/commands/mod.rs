@@ -1,4 +1,4 @@
-//! One command a file: each does its work through the libraries and hands the result to its view.
+//! The commands, one per file. Each does its work through the libraries and passes the result to its view.
 
 pub mod announce;
 pub mod build;
@@ -21,10 +21,10 @@ use atlas_store::ledger::{self, Ledger};
 use crate::config::Settings;
 use crate::screen::Screen;
 
-/// How long a ledger that another command has open is waited for.
+/// How long to wait for a ledger that another command is using.
 const PATIENCE: Duration = Duration::from_secs(60);
 
-/// Opens the ledger of a site. One that is busy is waited for, with a word.
+/// Opens the ledger of a site. If it is busy, says so and waits.
 fn open_ledger(settings: &Settings, screen: &Screen) -> Result<Box<dyn Ledger>, StoreError> {
     let started = Instant::now();
     let mut told = false;

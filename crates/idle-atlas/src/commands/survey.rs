@@ -1,4 +1,4 @@
-//! `survey`: what would be in, and what is left out and why; as a whole, or entry by entry.
+//! The command `survey`: what would be listed, and what is left out and why, as a whole or entry by entry.
 
 use std::path::{Path, PathBuf};
 use std::{fs, io};
@@ -62,11 +62,12 @@ fn accept(settings: &Settings, code: &str, patterns: &[String], screen: &Screen)
     Ok(Exit::Done)
 }
 
-/// How a new file of known findings begins.
+/// The beginning of a new file of known findings.
 const KNOWN_FINDINGS_HEAD: &str =
     "# Remarks and findings that are known, and are not told any more: a code, and a pattern for paths or URLs.\n";
 
-/// The page for the owner, with every entry: those that are left out too, so it has no place among what is served.
+/// Writes the owner's page with every entry. It includes entries that are left out, so it must not be in a served
+/// folder.
 pub fn as_page(settings: &Settings, file: &Path, fresh: bool, session: &Session) -> Result<Exit, Failure> {
     let screen = &session.screen;
     let own;
@@ -100,7 +101,7 @@ pub fn as_page(settings: &Settings, file: &Path, fresh: bool, session: &Session)
     Ok(Exit::Done)
 }
 
-/// The file of one of several sites: `all.html` becomes `all-www.marrowvale.example.html`.
+/// The file for one of several sites: `all.html` becomes `all-www.marrowvale.example.html`.
 fn file_of(settings: &Settings, file: &Path) -> PathBuf {
     let root = settings.site.root();
     let site = format!("{}{}", root.host(), root.path()).replace(['/', ':'], "-");
@@ -109,7 +110,7 @@ fn file_of(settings: &Settings, file: &Path) -> PathBuf {
     file.with_file_name(format!("{stem}-{}{extension}", site.trim_end_matches('-')))
 }
 
-/// The site as a whole.
+/// Surveys the site as a whole.
 pub fn whole(settings: &Settings, fresh: bool, session: &Session) -> Result<Survey, Failure> {
     let screen = &session.screen;
     let mut ledger = open_ledger(settings, screen)?;
@@ -143,7 +144,7 @@ fn one_by_one(settings: &Settings, arguments: &args::SurveyArguments, session: &
     Ok(Exit::Done)
 }
 
-/// What was typed, as what it means; a name that nothing bears is an error.
+/// The options of a list from what was typed. Unknown names are errors.
 fn listing(settings: &Settings, wanted: &args::ListOptions) -> Result<Listing, Failure> {
     let reason = wanted.reason.as_deref().map(|code| {
         Reason::named(code).ok_or_else(|| {

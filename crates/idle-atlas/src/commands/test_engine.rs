@@ -1,4 +1,4 @@
-//! `test-engine`: a small search engine on loopback.
+//! The command `test-engine`: a small search engine on loopback.
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
@@ -33,7 +33,7 @@ pub fn run(arguments: &args::TestEngineArguments, session: &Session) -> Result<E
             "The test engine listens. In idle-atlas.toml:\n\n  {STRONG}endpoint = \"{endpoint}\"{STRONG:#}\n\nWhat it receives is told here; stop it with Ctrl-C.\n\n"
         )
     })?;
-    // To be stopped is how it ends.
+    // It ends by being stopped.
     session.stop.heed();
     engine.wait(&session.stop);
     Ok(Exit::Done)
@@ -55,7 +55,7 @@ fn tell(received: &Received) {
     println!("{}", words(received));
 }
 
-/// The same where standard output is for one document.
+/// Reports a message on standard error, because standard output is one document.
 fn tell_aside(received: &Received) {
     eprintln!("{}", words(received));
 }

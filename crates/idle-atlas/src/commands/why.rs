@@ -1,4 +1,4 @@
-//! `why`: everything known of one URL.
+//! The command `why`: everything that is known about one URL.
 
 use atlas_core::address::Site;
 use atlas_store::build::{Explained, explain};
@@ -30,7 +30,7 @@ pub fn run(settings: &Settings, why: &args::WhyArguments, session: &Session) -> 
     Ok(Exit::in_part(!answer.is_known()))
 }
 
-/// Structured data for the videos of a page, as its template would include it.
+/// Prints the structured data for a page's videos, as its template would include it.
 fn structured_data(url: &str, explained: &Explained, screen: &Screen) -> Result<Exit, Failure> {
     let Some(merged) = &explained.merged else {
         return Err(Failure::said(format!("no source knows {url}; what is known: idle-atlas survey")));

@@ -1,4 +1,4 @@
-//! What the tables of a configuration are read in.
+//! The context in which the tables of a configuration are resolved.
 
 use std::path::{Path, PathBuf};
 
@@ -10,7 +10,7 @@ use toml::Spanned;
 use super::file::ConfigText;
 use crate::exit::Failure;
 
-/// What the tables are read in.
+/// The context in which the tables of a configuration are resolved.
 pub(super) struct Context<'a> {
     pub(super) origin: &'a ConfigText,
     pub(super) folder: &'a Path,
@@ -20,7 +20,7 @@ pub(super) struct Context<'a> {
     pub(super) crawlers: &'a [String],
 }
 
-/// Replaces `${NAME}` by what the environment says.
+/// Replaces `${NAME}` by the value of that environment variable.
 pub(super) fn expand(origin: &ConfigText, text: &Spanned<String>) -> Result<String, Failure> {
     let mut out = String::new();
     let mut rest = text.as_ref().as_str();
@@ -36,7 +36,7 @@ pub(super) fn expand(origin: &ConfigText, text: &Spanned<String>) -> Result<Stri
     Ok(out + rest)
 }
 
-/// The zone of that name.
+/// The time zone with this name.
 pub(super) fn timezone(origin: &ConfigText, name: Option<&Spanned<String>>) -> Result<TimeZone, Failure> {
     let Some(name) = name else { return Ok(TimeZone::UTC) };
     TimeZone::get(name.as_ref()).map_err(|_| {
@@ -44,8 +44,8 @@ pub(super) fn timezone(origin: &ConfigText, name: Option<&Spanned<String>>) -> R
     })
 }
 
-/// Where the ledger of a site lives whose configuration is this file: beside it. A configuration by another name than the usual one
-/// has a folder of its own inside, so that two sites in one folder never share a memory.
+/// The folder of the ledger: beside the configuration. A configuration with a name of its own has a subfolder, so that
+/// two sites in one folder never share a ledger.
 pub(super) fn ledger_folder(configuration: &Path) -> PathBuf {
     let folder = configuration.parent().unwrap_or(Path::new("")).join(ledger::FOLDER);
     match configuration.file_stem().filter(|stem| *stem != "idle-atlas") {

@@ -1,4 +1,4 @@
-//! What `[[engine]]` and `[guards]` mean.
+//! Resolving `[[engine]]` and `[guards]`.
 
 use std::time::Duration;
 
@@ -14,7 +14,7 @@ use super::file::{EngineTable, GuardsTable};
 use crate::exit::Failure;
 
 impl Context<'_> {
-    /// When guards hold a build back.
+    /// The limits of the guards.
     pub(super) fn thresholds(&self, table: &GuardsTable) -> Result<Thresholds, Failure> {
         let usual = Thresholds::default();
         let share = |key: &str, typed: &Option<Spanned<String>>, usual: u64| {
@@ -37,7 +37,7 @@ impl Context<'_> {
         })
     }
 
-    /// An engine to tell; its key may be the ledger's.
+    /// The settings of an engine. Its key may come from the ledger.
     pub(super) fn engine(&self, table: &EngineTable) -> Result<EngineSettings, Failure> {
         let via = engines::named(table.via.as_ref()).ok_or_else(|| {
             let known: Vec<&str> = engines::PROTOCOLS.iter().map(|protocol| protocol.word).collect();

@@ -1,4 +1,4 @@
-//! The configuration as it was typed, and errors that say where it is wrong and how to mend it.
+//! The configuration as typed, and errors that say where it is wrong and how to fix it.
 
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -8,7 +8,7 @@ use toml::Spanned;
 
 use crate::exit::Failure;
 
-/// The file and its text: what errors point into.
+/// The file and its text, for the positions of errors.
 #[derive(Debug)]
 pub struct ConfigText {
     pub path: PathBuf,
@@ -16,7 +16,7 @@ pub struct ConfigText {
 }
 
 impl ConfigText {
-    /// An error about the value at this place.
+    /// An error about this value.
     pub fn error<T>(&self, at: &Spanned<T>, message: impl AsRef<str>) -> Failure {
         self.error_at(at.span().start, message)
     }
@@ -26,7 +26,7 @@ impl ConfigText {
         Failure::said(format!("{} line {}: {}", self.path.display(), self.line_of(byte), message.as_ref()))
     }
 
-    /// The line that a byte is in, counted from 1.
+    /// The line of a byte, counted from 1.
     pub fn line_of(&self, byte: usize) -> usize {
         let before = &self.text.as_bytes()[..byte.min(self.text.len())];
         before.iter().filter(|byte| **byte == b'\n').count() + 1
@@ -80,7 +80,7 @@ pub struct SiteTable {
     pub timezone: Option<Spanned<String>>,
 }
 
-/// Makes the table of a source, which knows the keys that were typed in it.
+/// Declares the table of a source, which knows the keys that were typed in it.
 macro_rules! source_table {
     ($($key:ident: $type:ty),* $(,)?) => {
         #[derive(Debug, Deserialize)]
@@ -91,7 +91,7 @@ macro_rules! source_table {
         }
 
         impl SourceTable {
-            /// The keys that were typed besides “from”, with where their values begin.
+            /// The keys that were typed besides “from”, with the positions of their values.
             pub fn typed(&self) -> Vec<(&'static str, usize)> {
                 let keys = [$((stringify!($key), self.$key.as_ref().map(|value| value.span().start))),*];
                 keys.into_iter().filter_map(|(key, at)| Some((key, at?))).collect()
@@ -143,7 +143,7 @@ impl OneOrMore {
     }
 }
 
-/// Hints, as rules, archives and sections state them alike.
+/// Hints, which rules, archives and sections set in the same way.
 #[derive(Debug, Default)]
 pub struct HintKeys<'t> {
     pub changefreq: Option<&'t Spanned<String>>,
@@ -151,7 +151,7 @@ pub struct HintKeys<'t> {
     pub date_policy: Option<&'t Spanned<String>>,
 }
 
-/// Gives a table its hints.
+/// Implements access to a table's hints.
 macro_rules! has_hints {
     ($table:ident) => {
         impl $table {
@@ -190,7 +190,7 @@ pub struct SectionTable {
 
 has_hints!(SectionTable);
 
-/// A number, or a word that says how to come by one.
+/// A number, or a word that says how to compute one.
 #[derive(Debug, Deserialize)]
 #[serde(untagged, expecting = "expected a number from 0.0 to 1.0, \"by-depth\" or \"by-share\"")]
 pub enum NumberOrWord {
@@ -394,7 +394,7 @@ pub struct EngineTable {
     pub wait_seconds: Option<Spanned<i64>>,
 }
 
-/// Reads the text; unknown keys and wrong types are errors that name the line and the nearest right key.
+/// Parses the text. Unknown keys and wrong types are errors that name the line and the most similar key.
 pub fn parse(origin: &ConfigText) -> Result<ConfigFile, Failure> {
     toml::from_str(&origin.text).map_err(|error| {
         let byte = error.span().map_or(0, |span| span.start);
@@ -402,7 +402,7 @@ pub fn parse(origin: &ConfigText) -> Result<ConfigFile, Failure> {
     })
 }
 
-/// The parser's message in our words where it is one of those that people meet.
+/// Rewords the parser's most common messages.
 fn explain(message: &str, origin: &ConfigText, byte: usize) -> String {
     let quoted: Vec<&str> = message.split('`').skip(1).step_by(2).collect();
     if message.starts_with("unknown field") && !quoted.is_empty() {
@@ -433,7 +433,7 @@ fn explain(message: &str, origin: &ConfigText, byte: usize) -> String {
     message.replace('\n', "; ")
 }
 
-/// What was expected, as people who write a configuration call it.
+/// The expected type, in the words of people who write configurations.
 fn in_our_words(message: &str) -> String {
     const WORDS: [(&str, &str); 5] = [
         ("expected a sequence", "expected a list, such as [\"…\"]"),

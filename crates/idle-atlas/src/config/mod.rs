@@ -1,5 +1,5 @@
-//! The configuration file: read as it was typed ([`mod@file`]), then as what it means ([`resolve`]). The rest of the program
-//! only sees the second.
+//! The configuration: parsed as typed ([`mod@file`]), then resolved into settings ([`resolve`]). The rest of the
+//! program sees only the settings.
 
 pub mod file;
 mod context;
@@ -20,11 +20,11 @@ use crate::exit::Failure;
 
 pub use resolve::Settings;
 
-/// The file's name, looked for upwards from the current folder.
+/// The name of the configuration file, which is looked for in the current folder and its parents.
 pub const NAME: &str = "idle-atlas.toml";
 
-/// The configurations that a command is to be carried out for: those that were named, or that lie in a folder that was named, else
-/// the one that is found.
+/// The configurations that a command applies to: those that are named, or found in a named folder, else the one that is
+/// found.
 pub fn named(shared: &Shared) -> Result<Vec<PathBuf>, Failure> {
     if shared.config.is_empty() {
         return Ok(vec![find()?]);
@@ -40,12 +40,12 @@ pub fn named(shared: &Shared) -> Result<Vec<PathBuf>, Failure> {
     Ok(all)
 }
 
-/// Whether no configuration was named, and none is found.
+/// Whether no configuration is named and none is found.
 pub fn is_none(shared: &Shared) -> bool {
     shared.config.is_empty() && find().is_err()
 }
 
-/// All configurations in a folder and deeper, in the order of their names; hidden folders are left alone.
+/// All configurations in a folder and its subfolders, sorted by name. Hidden folders are skipped.
 fn below(folder: &Path) -> Result<Vec<PathBuf>, Failure> {
     let is_hidden = |entry: &DirEntry| entry.depth() > 0 && entry.file_name().to_string_lossy().starts_with('.');
     let walk = WalkDir::new(folder).sort_by_file_name().into_iter().filter_entry(|entry| !is_hidden(entry));
@@ -65,7 +65,7 @@ fn below(folder: &Path) -> Result<Vec<PathBuf>, Failure> {
     Ok(found)
 }
 
-/// Refuses a configuration that would write over what one before it has written.
+/// Rejects a configuration that would overwrite the files of an earlier one.
 pub fn apart(before: &[(PathBuf, Settings)], path: &Path, settings: &Settings) -> Result<(), Failure> {
     let Some((other, _)) = before.iter().find(|(_, other)| other.writes_where(settings)) else { return Ok(()) };
     Err(Failure::said(format!(
@@ -90,7 +90,7 @@ pub fn load_from(path: &Path) -> Result<Settings, Failure> {
 }
 
 fn find() -> Result<PathBuf, Failure> {
-    // Where it is right here, paths in messages stay as short as the user would write them.
+    // If it is in the current folder, paths in messages stay as short as the user would type them.
     if Path::new(NAME).is_file() {
         return Ok(PathBuf::from(NAME));
     }

@@ -1,4 +1,4 @@
-//! What is written, and where: media, news, alternates, the cut of files, and what is for people.
+//! Resolving what is written, and where: media, news, alternates, files, and what visitors see.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -23,9 +23,9 @@ use super::context::{Context, expand};
 use super::file::{self, ConfigFile, FilesTable, WordOrList, YesOrWord};
 use crate::exit::Failure;
 
-/// The least that a file may hold, so that a frame and a long URL fit.
+/// The smallest size limit of a file, so that a frame and a long URL fit.
 const LEAST_BYTES: i64 = 10_000;
-/// The most links on one page for visitors.
+/// The most links on one visitor page.
 const MOST_ENTRIES: i64 = 10_000;
 
 impl Context<'_> {
@@ -68,7 +68,7 @@ impl Context<'_> {
         sections.list().iter().enumerate().map(of).collect()
     }
 
-    /// Whose pictures or videos are written.
+    /// The hosts whose pictures or videos are written.
     fn hosts(&self, key: &str, typed: Option<&Spanned<WordOrList>>, usual: &Hosts) -> Result<Hosts, Failure> {
         let Some(typed) = typed else { return Ok(usual.clone()) };
         let expected = || {
@@ -109,14 +109,14 @@ impl Context<'_> {
         }
     }
 
-    /// How many of something at most; never more than the format or the reader allows.
+    /// The most of something, up to the limit of the format or the reader.
     fn most(&self, key: &str, typed: Option<&Spanned<i64>>, usual: usize, most: usize) -> Result<usize, Failure> {
         let Some(number) = typed else { return Ok(usual) };
         let within = usize::try_from(*number.as_ref()).ok().filter(|number| *number <= most);
         within.ok_or_else(|| self.origin.error(number, format!("“{key}”: expected a number from 0 to {most}")))
     }
 
-    /// Whose news the articles of which sections are.
+    /// The sections with news, and their publications.
     fn news(&self, typed: &ConfigFile, sections: &Sections) -> Result<Vec<(Vec<usize>, News)>, Failure> {
         let one = |table: &file::NewsTable| {
             let publication = table.publication.as_ref().trim();
@@ -138,7 +138,7 @@ impl Context<'_> {
         typed.news.iter().map(one).collect()
     }
 
-    /// How translations are found; `None` where none are to be written.
+    /// How translations are found; `None` if none are written.
     pub(super) fn alternates(&self, typed: &ConfigFile) -> Result<Option<AlternatesSettings>, Failure> {
         let table = &typed.alternates;
         let tag = |at: &Spanned<String>, text: &str| {
@@ -184,7 +184,7 @@ impl Context<'_> {
         number.ok_or_else(|| self.origin.error(at, "“urls_per_file”: expected a number from 1 to 50,000"))
     }
 
-    /// A number between two, both included, or the usual one.
+    /// A number within these bounds, or the default.
     fn number<N>(&self, key: &str, typed: Option<&Spanned<i64>>, (least, most): (N, N), usual: N) -> Result<N, Failure>
     where
         N: TryFrom<i64> + PartialOrd + Copy + std::fmt::Display,
@@ -212,8 +212,8 @@ impl Context<'_> {
         })
     }
 
-    /// What files are called, and the folder that sitemap files are written into. They may be declared in robots.txt, which may be
-    /// made where there is none.
+    /// The names of files, and the folder for sitemap files; whether they are declared in robots.txt, and whether it
+    /// may be created.
     pub(super) fn names(
         &self,
         files: &FilesTable,
@@ -270,7 +270,7 @@ impl Context<'_> {
         Ok((names, folder))
     }
 
-    /// Sitemaps that are served from another host or folder than the site's own.
+    /// Sitemaps that are served from another host or folder than the site.
     fn elsewhere(&self, folder: &Spanned<String>, address: &Spanned<String>) -> Result<(PathBuf, String), Failure> {
         let path = self.folder.join(expand(self.origin, folder)?);
         if !path.is_dir() {

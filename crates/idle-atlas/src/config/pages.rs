@@ -1,4 +1,4 @@
-//! How pages are read, whichever source has them.
+//! Resolving how pages are read, by any source.
 
 use atlas_core::address::Address;
 use atlas_core::page::{PageReader, Player};
@@ -22,7 +22,7 @@ pub fn reader(context: &Context<'_>, typed: &ConfigFile) -> Result<PageReader, F
     })
 }
 
-/// Names of query parameters: those of the configuration and the usual ones.
+/// Names of query parameters: the configured ones and the default ones.
 pub fn parameters(
     context: &Context<'_>,
     typed: Option<&Spanned<Vec<String>>>,
@@ -45,7 +45,7 @@ fn players(context: &Context<'_>, typed: &ConfigFile) -> Result<Vec<Player>, Fai
     typed.player.iter().map(player).collect()
 }
 
-/// Whom to ask about films.
+/// The oEmbed providers to ask.
 pub fn asking(context: &Context<'_>, typed: &ConfigFile) -> Result<Asking, Failure> {
     let mut endpoints = Vec::new();
     for table in &typed.oembed {

@@ -1,4 +1,5 @@
-//! What the configuration means: checked, defaults filled in, globs compiled, `${NAME}` replaced.
+//! Resolving the configuration: it is checked, defaults are filled in, patterns are compiled, and `${NAME}` is
+//! replaced.
 
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -29,26 +30,26 @@ use super::file::{ConfigFile, ConfigText};
 use super::sources::Sources;
 use crate::exit::Failure;
 
-/// The file of accepted remarks and findings, where the configuration names no other.
+/// The default name of the file of accepted remarks and findings.
 const KNOWN_FINDINGS: &str = "known-findings.txt";
 
-/// A site and everything that is to be done with it.
+/// A site, and everything that is to be done with it.
 pub struct Settings {
     /// The site.
     pub site: Site,
     /// The folder that is served.
     pub web_root: PathBuf,
-    /// The robots.txt of the site's host, whether lines are declared in it or not; none where nobody says where it is.
+    /// The robots.txt of the site's host, whether or not lines are declared in it; `None` if its path is unknown.
     pub robots: Option<PathBuf>,
     /// The engines to tell.
     pub engines: Vec<EngineSettings>,
     /// The configuration file.
     pub path: PathBuf,
-    /// Where the ledger lives.
+    /// The folder of the ledger.
     pub ledger: PathBuf,
-    /// The file of remarks and findings that are accepted.
+    /// The file of accepted remarks and findings.
     pub known_findings: PathBuf,
-    /// What is in it.
+    /// The contents of that file.
     pub accepted: Accepted,
     timezone: TimeZone,
     sources: Vec<Box<dyn Source>>,
@@ -59,14 +60,14 @@ pub struct Settings {
     cut: Cut,
     thresholds: Thresholds,
     names: Names,
-    /// The folder that sitemap files are written into.
+    /// The folder for sitemap files.
     sitemaps: PathBuf,
     destination: Box<dyn Destination>,
     text: String,
 }
 
 impl Settings {
-    /// Makes sense of what was typed; every error names the line.
+    /// Resolves what was typed. Every error names the line.
     pub fn from_file(origin: &ConfigText, typed: ConfigFile) -> Result<Self, Failure> {
         let folder = origin.path.parent().unwrap_or(Path::new(""));
         let expanded = |text: &Spanned<String>| expand(origin, text);
@@ -115,7 +116,7 @@ impl Settings {
             );
             return Err(origin.error(file, message));
         }
-        // That of a site in a folder of its host lies above it, unless the configuration says where.
+        // If a site is in a subfolder of its host, its robots.txt is above it, unless the configuration names another.
         let own_robots = (!is_in_a_folder).then(|| web_root.join("robots.txt"));
         let robots = declare_in.clone().or(own_robots);
         let (names, sitemaps) = context.names(&typed.files, (declare_in.is_some(), typed.robots.create))?;
@@ -163,7 +164,7 @@ impl Settings {
         })
     }
 
-    /// The job at an instant, until it is asked to stop.
+    /// The job at an instant, with a token that asks it to stop.
     pub fn job<'a>(&'a self, now: Timestamp, stop: &Stop) -> Job<'a> {
         Job::new(&self.sources, &self.choices, (&*self.destination, &self.names), &self.ledger, now)
             .shape(self.policy.clone())
@@ -177,12 +178,12 @@ impl Settings {
             .stop(stop)
     }
 
-    /// The site's zone: that of its days, and of all times that people are shown.
+    /// The site's zone, for its days and for all times that are shown.
     pub fn timezone(&self) -> &TimeZone {
         &self.timezone
     }
 
-    /// Where files go, and what they are called.
+    /// The destination and the names of files.
     pub fn destination(&self) -> (&dyn Destination, &Names) {
         (&*self.destination, &self.names)
     }
@@ -192,7 +193,7 @@ impl Settings {
         self.names.main_address()
     }
 
-    /// The folder that sitemap files are written into.
+    /// The folder for sitemap files.
     pub fn folder(&self) -> &Path {
         &self.sitemaps
     }
@@ -202,24 +203,24 @@ impl Settings {
         &self.names.address
     }
 
-    /// The folder that sitemap files are written into and the URL it is served under, where that is not the site's own.
+    /// The folder for sitemap files and its URL, if they are not the site's own.
     pub fn sitemaps_elsewhere(&self) -> Option<(PathBuf, Site)> {
         let site = Site::parse(&self.names.address).ok().filter(|_| !self.names.in_web_root)?;
         Some((self.sitemaps.clone(), site))
     }
 
-    /// Whether another site's files would be written into the same folder.
+    /// Whether another site would write into the same folder.
     pub fn writes_where(&self, other: &Self) -> bool {
         let whole = |path: &Path| path.canonicalize().unwrap_or_else(|_| path.to_owned());
         whole(&self.sitemaps) == whole(&other.sitemaps)
     }
 
-    /// The names of all sections, in their order.
+    /// The names of all sections, in order.
     pub fn section_names(&self) -> Vec<&str> {
         self.choices.sections.list().iter().map(|section| section.name.as_str()).collect()
     }
 
-    /// The names of all sources, in their order; that of the archives last.
+    /// The names of all sources, in order; that of the archives comes last.
     pub fn source_names(&self) -> Vec<String> {
         let archives = (!self.choices.archives.is_empty()).then(|| ARCHIVES.to_owned());
         self.sources.iter().map(|source| source.name()).chain(archives).collect()
@@ -240,7 +241,7 @@ pub fn codes() -> Vec<&'static str> {
     codes
 }
 
-/// What is accepted, by the file for that; it need not be there.
+/// The accepted remarks and findings. The file may be missing.
 fn accepted(file: &Path) -> Result<Accepted, Failure> {
     let text = match fs::read_to_string(file) {
         Ok(text) => text,

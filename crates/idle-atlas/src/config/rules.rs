@@ -1,4 +1,4 @@
-//! What the choices mean: sections, rules, archives, and the hints that all three may give.
+//! Resolving sections, rules and archives, and the hints that each may set.
 
 use std::collections::HashSet;
 use std::fs;
@@ -15,11 +15,11 @@ use super::context::{Context, expand};
 use super::file::{ArchiveTable, ConfigFile, HintKeys, NumberOrWord, RuleTable};
 use crate::exit::Failure;
 
-/// The largest a compiled pattern may be, in bytes: enough for any that a person writes.
+/// The largest size of a compiled pattern in bytes: enough for any that a person writes.
 const LARGEST_PATTERN: usize = 1 << 20;
 
 impl Context<'_> {
-    /// All sections: those that have a table, then those that sources, rules and archives name.
+    /// All sections: those with a table, then those that sources, rules and archives name.
     pub(super) fn sections(&self, typed: &ConfigFile) -> Result<Sections, Failure> {
         let mut sections: Vec<Section> = Vec::new();
         for table in &typed.section {
@@ -78,7 +78,7 @@ impl Context<'_> {
         Ok(Patterns { globs, written: written.join(" or ") })
     }
 
-    /// The rules, in their order; `sources` are the names of all sources.
+    /// The rules, in order; `sources` are the names of all sources.
     pub(super) fn rules(
         &self,
         typed: &ConfigFile,
@@ -206,7 +206,7 @@ impl Context<'_> {
         })
     }
 
-    /// A file of URLs, paths and ids, one a line; `#` begins a comment.
+    /// Reads a file of URLs, paths and ids, one per line; `#` begins a comment.
     fn listed_in(&self, file: &Spanned<String>) -> Result<Condition, Failure> {
         let shown = expand(self.origin, file)?;
         let text = fs::read_to_string(self.folder.join(&shown))
@@ -280,7 +280,7 @@ impl Context<'_> {
         })
     }
 
-    /// Hints; a share of entries is nothing that a section could have.
+    /// Hints. A section cannot have a share of the entries.
     fn hints(&self, keys: &HintKeys<'_>, may_share: bool) -> Result<Hints, Failure> {
         let changefreq = keys.changefreq.map(|word| {
             let known = "“changefreq”: expected always, hourly, daily, weekly, monthly, yearly or never";

@@ -1,4 +1,4 @@
-//! What each `[[source]]` means: the keys that its kind takes, their bounds and their defaults.
+//! Resolving each `[[source]]`: the keys that its kind accepts, their bounds and their defaults.
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -32,7 +32,7 @@ use super::file::{ConfigFile, SourceTable};
 use super::pages::{asking, parameters, reader};
 use crate::exit::Failure;
 
-/// The keys of each kind of source, besides those that all kinds take.
+/// The keys of each kind of source, besides those that all kinds accept.
 const KEYS: [(&str, &[&str]); 8] = [
     ("html", &["folder", "drop_html", "canonical", "documents"]),
     ("markdown", &["folder", "dates", "lists", "fields"]),
@@ -56,13 +56,13 @@ const KEYS: [(&str, &[&str]); 8] = [
     ("command", &["run", "dates", "lists", "fields", "wait_seconds"]),
 ];
 
-/// The name of the sitemap that was written over, as a source.
+/// The name of the overwritten sitemap as a source.
 const OVERWRITTEN: &str = "overwritten sitemap";
 
-/// The keys that all kinds take.
+/// The keys that all kinds accept.
 const ALL_TAKE: [&str; 3] = ["name", "section", "pages"];
 
-/// Parameters that no crawl takes for another page: the marks of campaigns and of sessions.
+/// Parameters that never select another page in a crawl: those of campaigns and sessions.
 const NO_OTHER_PAGE: [&str; 6] = ["utm_*", "*clid", "sid", "sessionid", "phpsessid", "jsessionid"];
 
 /// Documents that can be listed besides pages: extension and media type.
@@ -79,7 +79,7 @@ const DOCUMENTS: [(&str, &str); 10] = [
     ("pptx", "application/vnd.openxmlformats-officedocument.presentationml.presentation"),
 ];
 
-/// What the sources are made in.
+/// The context in which sources are resolved.
 pub struct Sources<'a> {
     context: &'a Context<'a>,
     tables: &'a [Spanned<SourceTable>],
@@ -96,7 +96,7 @@ impl<'a> Sources<'a> {
         Ok(Self { context, tables: &typed.source, reader, asking, main })
     }
 
-    /// All sources, in their order, each under a name of its own.
+    /// All sources, in order, each with a unique name.
     pub fn all(&self) -> Result<Vec<Box<dyn Source>>, Failure> {
         let sources = self.tables.iter().map(|table| self.one(table)).collect::<Result<Vec<_>, _>>()?;
         let mut named: Vec<Box<dyn Source>> = Vec::new();
@@ -109,7 +109,7 @@ impl<'a> Sources<'a> {
         Ok(named)
     }
 
-    /// The sitemap that was written over, believed last.
+    /// The overwritten sitemap, which has the lowest precedence.
     fn overwritten(&self) -> Option<Box<dyn Source>> {
         let path = overwritten(&ledger_folder(&self.context.origin.path), &self.main);
         let source = OldSitemap {
@@ -127,8 +127,8 @@ impl<'a> Sources<'a> {
         })
     }
 
-    /// What a source is called: as it says, else by its kind and place. Where another is called so already, its section tells it
-    /// apart, else a number.
+    /// The name of a source: the configured one, else one made from its kind and input. If another source has the same
+    /// name, the section or else a number distinguishes them.
     fn name(&self, table: &SourceTable, source: &dyn Source, named: &[Box<dyn Source>]) -> Result<String, Failure> {
         let is_taken = |name: &str| named.iter().any(|other| other.name() == name);
         if let Some(typed) = &table.name {
@@ -196,7 +196,7 @@ impl<'a> Sources<'a> {
         }
     }
 
-    /// A kind of source that this build of the tool does without: its cargo feature is called as the kind is.
+    /// Rejects a kind of source that this build of the tool lacks. Its cargo feature has the same name.
     #[cfg(not(all(feature = "feed", feature = "markdown")))]
     fn not_built_in(&self, table: &Spanned<SourceTable>) -> Failure {
         let (source, origin) = (table.as_ref(), self.context.origin);
@@ -295,7 +295,7 @@ impl<'a> Sources<'a> {
         })
     }
 
-    /// A number of the user's, within bounds.
+    /// A number within these bounds.
     fn number(&self, key: &str, typed: Option<&Spanned<i64>>, usual: u64, most: u64) -> Result<u64, Failure> {
         let Some(typed) = typed else { return Ok(usual) };
         let number = u64::try_from(*typed.as_ref()).ok().filter(|number| (1..=most).contains(number));
@@ -326,7 +326,7 @@ impl<'a> Sources<'a> {
         let file = self.needed("file", table.as_ref().file.as_ref(), table)?;
         let path = expand(self.context.origin, file)?;
         let input = Input::parse(&path, self.context.folder);
-        // A URL may carry a secret where the configuration does not.
+        // A URL may contain a secret that the configuration does not.
         let shown = if matches!(input, Input::Url(_)) { file.as_ref().clone() } else { path };
         Ok((input, shown))
     }

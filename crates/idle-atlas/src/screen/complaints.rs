@@ -1,4 +1,4 @@
-//! What goes wrong, told on standard error.
+//! Messages on standard error about what went wrong.
 
 use std::io::{Write, stderr};
 
@@ -8,25 +8,25 @@ use super::layout::fold;
 use super::style::BAD;
 use super::width::width_of;
 
-/// Tells what went wrong, from any thread.
+/// Reports problems, from any thread.
 #[derive(Debug, Clone, Copy)]
 pub struct Complaints {
     pub(super) color: ColorChoice,
 }
 
 impl Complaints {
-    /// Tells what went wrong, on standard error.
+    /// Reports a problem on standard error.
     pub fn complain(&self, what: &str, message: &str) {
         self.complain_of(None, what, message);
     }
 
-    /// The same of one of several sites, by its configuration.
+    /// Reports a problem of one of several sites, with its configuration.
     pub(super) fn complain_of(&self, site: Option<&str>, what: &str, message: &str) {
         let mut out = AutoStream::new(stderr(), self.color).lock();
         let site = site.map_or(String::new(), |site| format!("{site}: "));
         let text = format!("{site}{BAD}{what}:{BAD:#} {message}");
         let text = width_of(stderr()).map_or_else(|| text.clone(), |width| fold(&text, width));
-        // There is nobody left to tell when this fails.
+        // There is nobody left to tell if this fails.
         let _ = writeln!(out, "{text}");
     }
 }

@@ -1,4 +1,4 @@
-//! How results are laid out: how much is shown, in which zone, and how wide.
+//! The layout of results: how much is shown, in which time zone, and how wide.
 
 use std::borrow::Cow;
 
@@ -8,35 +8,35 @@ use textwrap::{Options, WordSeparator, WordSplitter};
 
 use super::style::FAINT;
 
-/// On a terminal with fewer columns, URLs of the site are shown from the path on.
+/// On a terminal with fewer columns, URLs of the site are shown without scheme and host.
 const NARROW: usize = 100;
-/// No list in a story is longer than this.
+/// The longest list in the demo.
 const FEW_IN_BRIEF: usize = 3;
-/// Stands where something was cut out.
+/// Marks where something was cut out.
 const CUT: char = '…';
 
-/// How results are laid out.
+/// The layout of results.
 #[derive(Debug, Clone)]
 pub struct Layout {
-    /// Show everything, not the first few.
+    /// Whether to show everything rather than the first few.
     pub verbose: bool,
-    /// It is part of a story: what the story says by itself, and long lists, are left out.
+    /// Whether it is part of the demo: what the demo itself says, and long lists, are omitted.
     pub brief: bool,
     /// The zone in which times are shown.
     pub zone: TimeZone,
-    /// Columns of the terminal; none where the output is no terminal, and nothing is cut.
+    /// The columns of the terminal; `None` if the output is not a terminal, and nothing is cut.
     pub width: Option<usize>,
     /// The scheme and host of the site.
     pub origin: String,
 }
 
 impl Layout {
-    /// Whether URLs are shown from the path on.
+    /// Whether URLs are shown without scheme and host.
     fn is_narrow(&self) -> bool {
         self.width.is_some_and(|width| width < NARROW) && !self.origin.is_empty()
     }
 
-    /// A text with the URLs of the site in it as they are shown.
+    /// A text with the site's URLs shortened if necessary.
     pub fn urls<'t>(&self, text: &'t str) -> Cow<'t, str> {
         let whole = format!("{}/", self.origin);
         if self.is_narrow() && text.contains(&whole) {
@@ -46,17 +46,17 @@ impl Layout {
         }
     }
 
-    /// The line that says where URLs are that are shown from the path on.
+    /// The line that names the host of shortened URLs.
     pub fn host(&self) -> String {
         if self.is_narrow() { format!("{FAINT}URLs are on {}{FAINT:#}\n\n", self.origin) } else { String::new() }
     }
 
-    /// The line that says what to do next.
+    /// The line with the next step.
     pub fn next(&self, command: &str) -> String {
         if self.brief { String::new() } else { format!("{FAINT}Next: {command}{FAINT:#}\n") }
     }
 
-    /// How many examples are shown of something of which usually so many are.
+    /// How many examples to show, if `few` is the usual number.
     pub fn shown(&self, few: usize) -> usize {
         match (self.verbose, self.brief) {
             (true, _) => usize::MAX,
@@ -66,7 +66,7 @@ impl Layout {
     }
 }
 
-/// A text of which no line is wider than that: lines that are get a hanging indent.
+/// A text whose lines are at most this wide. Longer lines are continued with a hanging indent.
 pub fn fold(text: &str, width: usize) -> String {
     if text.lines().all(|line| display_width(line) <= width) {
         return text.to_owned();
@@ -91,7 +91,7 @@ pub fn fold(text: &str, width: usize) -> String {
     out
 }
 
-/// A text cut in its middle, so that it is no wider than that.
+/// A text shortened in the middle to at most this width.
 pub fn cut(text: &str, width: usize) -> String {
     if display_width(text) <= width {
         return text.to_owned();

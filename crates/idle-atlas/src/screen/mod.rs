@@ -1,4 +1,4 @@
-//! What the user sees: standard output for results, standard error for everything else.
+//! The screen: standard output for results, standard error for everything else.
 
 mod style;
 mod words;
@@ -35,23 +35,23 @@ use crate::exit::{Exit, Failure, NOTHING_WRITTEN};
 
 /// How many examples are shown of anything with `--verbose`.
 const MOST_EXAMPLES: usize = 10_000;
-/// The terminal, or whatever stands in its place.
+/// The terminal, or whatever takes its place.
 #[derive(Debug, Clone)]
 pub struct Screen {
     json: bool,
     quiet: bool,
     verbose: bool,
     strict: bool,
-    /// It shows the commands of a story.
+    /// Whether it shows the commands of the demo.
     brief: bool,
     color: ColorChoice,
-    /// Documents that wait to be shown as one.
+    /// Documents that wait to be printed as one.
     waiting: Option<Rc<RefCell<Vec<Value>>>>,
-    /// The configuration that was named, for commands that are proposed.
+    /// The configuration that was named, to be repeated in proposed commands.
     config: Option<String>,
     /// Which of several sites this is, counted from 0.
     nth: Option<usize>,
-    /// What was counted, by name.
+    /// Counts, by name.
     counts: Rc<RefCell<Vec<(&'static str, u64)>>>,
 }
 
@@ -76,23 +76,24 @@ impl Screen {
         }
     }
 
-    /// The same screen for the commands of a story, which are brief. JSON documents are kept back.
+    /// The same screen for the commands of the demo, which are brief. JSON documents are held back.
     #[cfg(feature = "test-engine")]
     pub fn for_a_story(&self) -> Self {
         Self { brief: true, waiting: self.json.then(Rc::default), ..self.clone() }
     }
 
-    /// The same screen where a JSON document is wanted after all.
+    /// The same screen, with JSON output.
     pub fn for_programs(&self) -> Self {
         Self { json: true, ..self.clone() }
     }
 
-    /// The same screen for a site whose configuration was named, if it was: commands that are proposed name it too.
+    /// The same screen for a site. If its configuration was named, proposed commands name it, too.
     pub fn for_site(&self, config: Option<&Path>) -> Self {
         Self { config: config.map(|path| path.display().to_string()), ..self.clone() }
     }
 
-    /// The same screen for one of several sites, whose lines on standard error say so; it keeps JSON documents back.
+    /// The same screen for one of several sites, whose messages on standard error name it; JSON documents are held
+    /// back.
     pub fn for_one_of_several(&self, config: &Path, nth: usize, json: bool) -> Self {
         let waiting = json.then(Rc::default);
         Self { json, waiting, nth: Some(nth), counts: Rc::default(), ..self.for_site(Some(config)) }
@@ -108,17 +109,17 @@ impl Screen {
         self.nth.is_some()
     }
 
-    /// Notes what was counted, for the table after several sites.
+    /// Records counts for the table after several sites.
     pub fn count(&self, counts: &[(&'static str, u64)]) {
         self.counts.borrow_mut().extend_from_slice(counts);
     }
 
-    /// What was counted.
+    /// The recorded counts.
     pub fn counted(&self) -> Vec<(&'static str, u64)> {
         self.counts.take()
     }
 
-    /// The document that was kept back, or all of them where there were several.
+    /// The document that was held back, or an array of several.
     pub fn collected(&self) -> Value {
         let documents = self.waiting.as_ref().map(|waiting| waiting.take()).unwrap_or_default();
         match <[Value; 1]>::try_from(documents) {
@@ -127,39 +128,39 @@ impl Screen {
         }
     }
 
-    /// Whether a JSON document is wanted.
+    /// Whether JSON output is wanted.
     pub fn wants_json(&self) -> bool {
         self.json
     }
 
-    /// How many examples are wanted of anything.
+    /// How many examples of anything are wanted.
     pub fn examples(&self) -> usize {
         if self.verbose { MOST_EXAMPLES } else { EXAMPLES }
     }
 
-    /// How results about a site are laid out.
+    /// The layout of results about a site.
     pub fn layout(&self, settings: &Settings) -> Layout {
         let (zone, origin) = (settings.timezone().clone(), settings.site.root().origin().to_owned());
         Layout { verbose: self.verbose, brief: self.brief, zone, width: width_of(stdout()), origin }
     }
 
-    /// The same for what is about no site.
+    /// The layout of results that are not about a site.
     pub fn layout_of_none(&self) -> Layout {
         self.layout_at("")
     }
 
-    /// The same for a site that has no configuration, by its scheme and host.
+    /// The layout of results about a site without a configuration, by its scheme and host.
     pub fn layout_at(&self, origin: &str) -> Layout {
         let (zone, origin) = (TimeZone::UTC, origin.to_owned());
         Layout { verbose: self.verbose, brief: self.brief, zone, width: width_of(stdout()), origin }
     }
 
-    /// How a command ends that was done in part, or in full and has remarks.
+    /// The exit code of a command that was partly done, or done with remarks.
     pub fn exit(&self, in_part: bool, remarks: bool) -> Exit {
         Exit::in_part(in_part || (remarks && self.strict))
     }
 
-    /// Shows a result: as text for people, or as JSON for programs.
+    /// Shows a result: as text, or as JSON.
     pub fn show<T: Serialize>(&self, result: &T, text: impl FnOnce() -> String) -> Result<(), Failure> {
         if let Some(waiting) = self.waiting.as_ref().filter(|_| self.json) {
             let document = serde_json::to_value(result).map_err(|error| Failure::said(error.to_string()))?;
@@ -173,7 +174,7 @@ impl Screen {
         self.say(&text())
     }
 
-    /// Says something to people, on standard output.
+    /// Prints a message on standard output.
     pub fn say(&self, text: &str) -> Result<(), Failure> {
         if self.quiet || self.json {
             return Ok(());
@@ -185,7 +186,7 @@ impl Screen {
         }
     }
 
-    /// A text with the configuration in the commands that it proposes, where one was named.
+    /// A text whose proposed commands name the configuration, if it was named.
     fn proposing(&self, text: &str) -> String {
         const COMMANDS: [&str; 6] = ["survey", "build", "why", "check", "announce", "history"];
         let Some(config) = &self.config else { return text.to_owned() };
@@ -195,22 +196,22 @@ impl Screen {
         })
     }
 
-    /// Prints text as it is, on standard output.
+    /// Prints text unchanged on standard output.
     pub fn print(&self, text: &str) -> Result<(), Failure> {
         let mut out = AutoStream::new(stdout(), self.color).lock();
         out.write_all(text.as_bytes()).and_then(|()| out.flush()).map_err(|error| Failure::output(&error))
     }
 
-    /// Tells what went wrong, on standard error.
+    /// Reports a problem on standard error.
     pub fn complain(&self, what: &str, message: &str) {
         let site = self.nth.and(self.config.as_deref());
         let message = self.proposing(message);
-        // What is wrong with the configuration names it, too.
+        // The message of a configuration error already names the configuration.
         let rest = site.and_then(|site| message.strip_prefix(site)).map(str::trim_start);
         self.for_complaints().complain_of(site, what, rest.unwrap_or(&message));
     }
 
-    /// Tells a failure, on standard error; returns the exit code.
+    /// Reports a failure on standard error; returns the exit code.
     pub fn fail(&self, failure: &Failure) -> Exit {
         match failure {
             Failure::PipeClosed => Exit::Done,
@@ -225,12 +226,12 @@ impl Screen {
         }
     }
 
-    /// The same for another thread, which only complains.
+    /// A handle for another thread that only reports problems.
     pub fn for_complaints(&self) -> Complaints {
         Complaints { color: self.color }
     }
 
-    /// A count of what has been gathered so far, on a terminal only.
+    /// A progress counter, on a terminal only.
     pub fn progress(&self) -> Progress {
         let site = self.nth.and(self.config.as_deref()).map_or(String::new(), |site| format!("{site}: "));
         let bar = if stderr().is_terminal() && !self.quiet && !self.json {

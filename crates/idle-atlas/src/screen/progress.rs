@@ -1,4 +1,4 @@
-//! How far gathering has come, on a terminal only.
+//! The progress of gathering, on a terminal only.
 
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -6,7 +6,7 @@ use indicatif::ProgressBar;
 
 use super::words::count;
 
-/// A count of what has been gathered so far.
+/// A counter of gathered rows.
 pub struct Progress {
     pub(super) bar: ProgressBar,
     pub(super) site: String,
@@ -14,7 +14,7 @@ pub struct Progress {
 }
 
 impl Progress {
-    /// So many more have come.
+    /// Adds rows.
     pub fn more(&self, rows: u64) {
         let all = self.rows.fetch_add(rows, Ordering::Relaxed) + rows;
         let rows = count(all, "entry", "entries");

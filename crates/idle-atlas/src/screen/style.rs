@@ -1,14 +1,14 @@
-//! Styles, in which colour only adds to what the words say.
+//! Styles. Colour only adds to what the words already say.
 
 use anstyle::{AnsiColor, Style};
 
-/// For what matters most in a line.
+/// The most important part of a line.
 pub const STRONG: Style = Style::new().bold();
-/// For what can be passed over.
+/// The least important part of a line.
 pub const FAINT: Style = Style::new().dimmed();
-/// For what is well.
+/// Something good.
 pub const GOOD: Style = AnsiColor::Green.on_default();
-/// For what is worth a look.
+/// Something that deserves a look.
 pub const WARN: Style = AnsiColor::Yellow.on_default();
-/// For what is wrong.
+/// Something wrong.
 pub const BAD: Style = AnsiColor::Red.on_default().bold();

@@ -1,14 +1,14 @@
-//! How wide a terminal is.
+//! The width of the terminal.
 
 use std::io::IsTerminal;
 use std::os::fd::AsFd;
 
-/// Columns of a terminal that does not say how many it has.
+/// The columns of a terminal of unknown width.
 const USUAL_WIDTH: usize = 80;
-/// No layout fits into less.
+/// The least width that layouts are made for.
 const LEAST_WIDTH: usize = 30;
 
-/// The columns of a terminal; none where the output goes elsewhere.
+/// The columns of the terminal; `None` if the output is not a terminal.
 pub(super) fn width_of(output: impl IsTerminal + AsFd) -> Option<usize> {
     let columns = || std::env::var("COLUMNS").ok()?.parse().ok();
     let found = || terminal_size::terminal_size_of(&output).map(|(width, _)| usize::from(width.0));

@@ -5,7 +5,7 @@ pub use atlas_core::number::{count, grouped};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 
-/// Bytes in kB or MB (of 1,000).
+/// A size in kB or MB (of 1,000).
 pub fn size(bytes: u64) -> String {
     match bytes {
         0..1_000 => format!("{bytes} B"),
@@ -20,7 +20,7 @@ pub fn instant(seconds: i64, zone: &TimeZone) -> String {
     timestamp.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M %Z").to_string()
 }
 
-/// A date: a day as it is, an instant as [`instant`] shows it.
+/// A date: a day as it is; an instant as [`instant`] shows it.
 pub fn date(date: &Lastmod, zone: &TimeZone) -> String {
     match date {
         Lastmod::Day(day) => day.to_string(),

@@ -1,4 +1,4 @@
-//! What `announce` shows.
+//! The output of `announce`.
 
 use atlas_core::announce::Change;
 use atlas_core::rfc3339;
@@ -14,14 +14,14 @@ pub struct AnnouncePlan {
     pub engine: String,
     pub urls: u64,
     pub tell: Vec<PlannedUrl>,
-    /// It asked to be left alone until then, in seconds since 1970.
+    /// It asked for no messages before this instant, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
     pub not_before: Option<i64>,
-    /// Whether there is a key to tell it with.
+    /// Whether there is a key for it.
     pub has_key: bool,
 }
 
-/// One URL that would be told.
+/// A URL that would be announced.
 #[derive(Debug, Serialize)]
 pub struct PlannedUrl {
     pub change: Change,

@@ -1,4 +1,4 @@
-//! What `build` shows.
+//! The output of `build`.
 
 use std::path::Path;
 
@@ -10,18 +10,18 @@ use super::grid::Grid;
 use super::preview::plain;
 use crate::screen::{GOOD, Layout, STRONG, WARN, count, grouped, size};
 
-/// The engines that a site has to tell.
+/// The engines of a site.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Engines {
     /// None is configured.
     None,
-    /// One has no key yet.
+    /// One of them has no key yet.
     WithoutKey,
-    /// All can be told; whether one of them has not taken all that it was to be told before.
+    /// All can be told; `waiting` tells whether one of them has not yet accepted everything from before.
     Ready { waiting: bool },
 }
 
-/// Which files of another tool are kept that are about to be written over.
+/// Which files of another tool are kept before they are overwritten.
 pub fn overwritten(kept: &[String], ledger: &Path) -> String {
     let (main, others) = kept.split_first().map_or(("", 0), |(main, others)| (main.as_str(), others.len() as u64));
     let (others, they) = match others {
@@ -50,10 +50,10 @@ pub fn recalled(recalled: &Recalled) -> String {
     )
 }
 
-/// The text of `build`; `elsewhere` is the address of the site's robots.txt where the sitemaps are on another host.
+/// The text of `build`; `elsewhere` is the address of the site's robots.txt if the sitemaps are on another host.
 pub fn built(built: &Built, elsewhere: Option<&str>, engines: Engines, layout: &Layout) -> String {
     let survey = &built.survey;
-    // Under another configuration, and for who asked for it, all is told.
+    // After a change of configuration, or with --verbose, everything is shown.
     let last = built.last.as_ref().filter(|_| !layout.verbose);
     let shown = Shown { survey, last, layout };
     let files: usize = survey.sections.iter().map(|section| section.files.len()).sum();
@@ -99,7 +99,7 @@ pub fn built(built: &Built, elsewhere: Option<&str>, engines: Engines, layout: &
         None => news += &shown.undeclared(),
     }
     if is_still && built.written.is_empty() && last.is_some() {
-        // A night like any other: three lines.
+        // For a night like any other, three lines.
         news = news.replace("\n\n", "\n");
     } else {
         out.push('\n');
@@ -111,18 +111,18 @@ pub fn built(built: &Built, elsewhere: Option<&str>, engines: Engines, layout: &
     }
 }
 
-/// A part with an empty line after it.
+/// A part followed by an empty line.
 fn ended(part: String) -> String {
     format!("{}\n\n", part.trim_end_matches('\n'))
 }
 
-/// What is to be done now, if anything.
+/// The next step, if there is one.
 fn next(built: &Built, engines: Engines) -> Option<&'static str> {
     match engines {
         Engines::WithoutKey if built.survey.changes.first => {
             Some("idle-atlas check, then idle-atlas announce --key-file")
         }
-        // Who has not made one yet is not told so every night.
+        // Users who have not made a key are not told so every night.
         Engines::WithoutKey if built.written.is_empty() && built.last.is_some() => None,
         Engines::WithoutKey => Some("idle-atlas announce --key-file"),
         Engines::Ready { .. } if built.survey.changes.first => Some("idle-atlas check, then idle-atlas announce --all"),

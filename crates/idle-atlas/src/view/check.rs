@@ -1,4 +1,4 @@
-//! What `check` shows.
+//! The output of `check`.
 
 use std::path::Path;
 

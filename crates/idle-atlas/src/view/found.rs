@@ -1,4 +1,4 @@
-//! What a run found, as `survey` and `build` both show it: whole, or what the last build did not say.
+//! The findings of a run, for `survey` and `build`: all of them, or those that differ from the last build.
 
 use atlas_core::choose::Reason;
 use atlas_core::report::{Counted, Noticed, Problem};
@@ -9,19 +9,19 @@ use atlas_store::report::{
 use super::grid::Grid;
 use crate::screen::{FAINT, Layout, STRONG, WARN, count, date, grouped, size};
 
-/// How many problems, files or remarks are listed before the rest is only counted.
+/// How many problems, files or remarks are listed before the rest are only counted.
 pub const FEW: usize = 8;
 
-/// What of a survey is shown.
+/// The part of a survey that is shown.
 pub struct Shown<'s> {
     pub survey: &'s Survey,
-    /// What the last build said and need not be said again; none where all is to be said.
+    /// The report of the last build, which need not be repeated; `None` to show everything.
     pub last: Option<&'s LastBuild>,
     pub layout: &'s Layout,
 }
 
 impl Shown<'_> {
-    /// What is in, and what is left out.
+    /// What is listed, and what is left out.
     pub fn tables(&self) -> String {
         self.sections() + &self.left_out()
     }
@@ -35,7 +35,7 @@ impl Shown<'_> {
     }
 
     fn new_reasons(&self) -> impl Iterator<Item = &LeftOut> {
-        // That the files of this tool are passed over is as it should be.
+        // It goes without saying that the files of this tool are skipped.
         let is_told =
             |left_out: &&LeftOut| self.is_new(|last| left_out.reason == Reason::OwnFile || last.left_out(left_out));
         self.survey.left_out.iter().filter(is_told)
@@ -45,7 +45,7 @@ impl Shown<'_> {
         self.survey.notices.iter().filter(|one| self.is_new(|last| last.remarked(one.code.code(), one.count)))
     }
 
-    /// Problems that were not told. What keeps a row or file from being listed is told each time.
+    /// Problems that were not shown before. Problems that keep a row or file from being listed are shown each time.
     fn new_problems(&self) -> Vec<&Problem> {
         let all = self.survey.sources.iter().flat_map(|source| {
             let told =
@@ -59,7 +59,7 @@ impl Shown<'_> {
         all.collect()
     }
 
-    /// What sources say of themselves.
+    /// The remarks of sources about themselves.
     pub fn source_remarks(&self) -> String {
         let said = |source: &SourceReport| {
             let name = source.outcome.name.clone();
@@ -145,7 +145,7 @@ impl Shown<'_> {
         grid.text(self.layout) + &rest + &format!("  {FAINT}Each step that led there: idle-atlas why URL{FAINT:#}\n\n")
     }
 
-    /// What changed since the last build; nothing is said where nothing did.
+    /// What changed since the last build; empty if nothing did.
     pub fn changes(&self) -> String {
         let changes = &self.survey.changes;
         if changes.first {
@@ -198,7 +198,7 @@ impl Shown<'_> {
         out
     }
 
-    /// What goes in or leaves by itself when its time comes: all of it, or what does so next.
+    /// Entries that will be listed, or will leave, at a known time: all of them, or the next.
     pub fn waiting(&self) -> String {
         let waiting = &self.survey.waiting;
         let Some(next) = waiting.soonest.first() else { return String::new() };
@@ -222,12 +222,12 @@ impl Shown<'_> {
         grid.text(self.layout) + &more + "\n"
     }
 
-    /// What could not be read, or not in full.
+    /// What could not be read, in whole or in part.
     pub fn problems(&self) -> String {
         let new = self.new_problems();
         let kept: usize = self.survey.sources.iter().map(|source| source.outcome.problems.len()).sum();
         let all: u64 = self.survey.sources.iter().map(|source| source.outcome.problem_count).sum();
-        // Those whose words are not kept count as new.
+        // Problems whose words were not kept count as new.
         let all = all - (kept - new.len()) as u64;
         if all == 0 {
             return String::new();
@@ -250,7 +250,7 @@ impl Shown<'_> {
         out + "\n"
     }
 
-    /// Facts that no entry shows by itself: a line each, or all that is known of them.
+    /// Notices: one line each, or with all details.
     pub fn notices(&self) -> String {
         let new: Vec<&Noticed> = self.new_notices().collect();
         let mut out = String::new();
@@ -291,7 +291,7 @@ impl Shown<'_> {
         out + &self.accepted()
     }
 
-    /// What is not told because it was accepted.
+    /// The remarks that are not shown because they were accepted.
     fn accepted(&self) -> String {
         let accepted: u64 = self.survey.accepted.values().sum();
         let mut out = String::new();
@@ -311,7 +311,7 @@ impl Shown<'_> {
         if out.is_empty() { out } else { out + "\n" }
     }
 
-    /// What is as the last build said, in a line.
+    /// What is the same as in the last build, in one line.
     pub fn as_before(&self) -> String {
         let survey = self.survey;
         if self.last.is_none() {
@@ -363,7 +363,7 @@ impl Shown<'_> {
         out
     }
 
-    /// Sitemaps of others that robots.txt declares.
+    /// Sitemaps of other tools that robots.txt declares.
     pub fn other_sitemaps(&self) -> String {
         let new = self.survey.other_sitemaps.iter().filter(|other| self.is_new(|last| last.declared(other)));
         let lines: String = new.map(|other| format!("  line {}: Sitemap: {}\n", other.line, other.address)).collect();
@@ -375,8 +375,7 @@ impl Shown<'_> {
         )
     }
 
-    /// What to put into the robots.txt that the site has elsewhere, if it has one; or where the configuration leaves that to the
-    /// webmaster.
+    /// What to add to a robots.txt that is elsewhere, or that the configuration leaves to the webmaster.
     pub fn undeclared(&self) -> String {
         let lines = sitemap_lines(self.survey);
         match self.survey.robots {
@@ -392,7 +391,7 @@ impl Shown<'_> {
     }
 }
 
-/// Rows that were read but for a cell are told apart from those that are not listed.
+/// The heading of problems, which distinguishes incomplete rows from those that are not listed.
 fn problem_heading(but_for_a_part: u64, not_listed: u64) -> String {
     let part = |number| count(number, "value was not understood for certain", "values were not understood for certain");
     let lost = |number| {

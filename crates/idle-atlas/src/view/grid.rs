@@ -1,5 +1,5 @@
-//! Aligned columns: words to the left, numbers to the right. On a narrow terminal, columns that can be missed are left out, and long
-//! cells are cut in their middle.
+//! Tables with aligned columns: words on the left, numbers on the right. On a narrow terminal, dispensable columns are
+//! omitted, and long cells are cut in the middle.
 
 use comfy_table::presets::NOTHING;
 use comfy_table::{CellAlignment, ContentArrangement, Table};
@@ -7,12 +7,12 @@ use textwrap::core::display_width;
 
 use crate::screen::{FAINT, Layout, cut};
 
-/// No column is made narrower than this.
+/// The least width of a column.
 const LEAST: usize = 12;
-/// Blanks before the first column, and after each.
+/// The number of blanks before the first column and after each column.
 const GAP: usize = 2;
 
-/// Rows under a header, set in by two spaces.
+/// Rows under a header, indented by two spaces.
 pub struct Grid {
     columns: Vec<Column>,
     rows: Vec<Vec<String>>,
@@ -20,15 +20,15 @@ pub struct Grid {
 
 struct Column {
     name: String,
-    /// It holds numbers.
+    /// Whether it contains numbers.
     is_number: bool,
-    /// It is left out where there is no room for it.
+    /// Whether it is omitted if there is no room.
     can_be_missed: bool,
 }
 
 impl Grid {
-    /// Begins with the header. A name that starts with `>` heads a column of numbers, one that starts with `?` a column that can be
-    /// missed.
+    /// Begins with the header. A name that starts with `>` heads a column of numbers; one that starts with `?` heads a
+    /// dispensable column.
     pub fn new(header: &[&str]) -> Self {
         let column = |name: &&str| Column {
             name: name.trim_start_matches(['>', '?']).to_owned(),
@@ -43,7 +43,7 @@ impl Grid {
         self.rows.push(cells.into_iter().map(Into::into).collect());
     }
 
-    /// The rows as text, each line with its end.
+    /// The table as text; each line ends with a line feed.
     pub fn text(self, layout: &Layout) -> String {
         let Self { mut columns, mut rows } = self;
         if let Some(width) = layout.width {
@@ -69,7 +69,7 @@ impl Grid {
     }
 }
 
-/// Makes rows no wider than that: leaves columns out, the last first, then narrows the widest.
+/// Fits rows into a width: omits dispensable columns, the last first, then narrows the widest.
 fn fit(columns: &mut Vec<Column>, rows: &mut [Vec<String>], width: usize) {
     let widths = |columns: &[Column], rows: &[Vec<String>]| -> Vec<usize> {
         let cells = |at: usize| rows.iter().filter_map(move |row| row.get(at)).map(|cell| display_width(cell));
@@ -79,7 +79,7 @@ fn fit(columns: &mut Vec<Column>, rows: &mut [Vec<String>], width: usize) {
             .map(|(at, column)| cells(at).chain([display_width(&column.name)]).max().unwrap_or(0))
             .collect()
     };
-    // The blanks behind the last column are trimmed.
+    // Blanks after the last column are trimmed.
     let room = |columns: &[Column]| width.saturating_sub(GAP * columns.len());
     while widths(columns, rows).iter().sum::<usize>() > room(columns) {
         let Some(at) = columns.iter().rposition(|column| column.can_be_missed) else { break };

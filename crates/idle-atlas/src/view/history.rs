@@ -1,4 +1,4 @@
-//! What `history` shows.
+//! The output of `history`.
 
 use atlas_store::model::{Announced, RunRow};
 use serde::Serialize;

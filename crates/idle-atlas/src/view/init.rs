@@ -1,4 +1,4 @@
-//! What `init` shows.
+//! The output of `init`.
 
 use serde::Serialize;
 
@@ -13,13 +13,13 @@ pub struct SiteFacts {
     pub folder: String,
     pub pages: usize,
     pub drop_html: bool,
-    /// A canonical link, where most of them name another site.
+    /// A canonical link, if most of them name another site.
     pub other_canonical: Option<String>,
-    /// Name, folder and pages of each proposed section.
+    /// The name, folder and number of pages of each proposed section.
     pub sections: Vec<(String, String, usize)>,
     /// Folders that may not be meant for engines.
     pub private: Vec<String>,
-    /// What else would suit the site: proposed in the file, behind comment signs.
+    /// Further settings that may suit the site, which the file contains commented out.
     pub proposed: Vec<&'static str>,
     pub robots: bool,
     pub robots_exists: bool,
@@ -35,7 +35,7 @@ pub enum UrlFrom {
     Robots,
 }
 
-/// What `init` says of the site.
+/// What `init` says about the site.
 pub fn site(found: &SiteFacts) -> String {
     let from = match &found.url_from {
         UrlFrom::Told => "as you said".to_owned(),

@@ -1,4 +1,4 @@
-//! Lists of entries, as a table for people or as CSV for programs.
+//! Lists of entries, as a table or as CSV.
 
 use atlas_store::diagnostics::Listed;
 
@@ -6,7 +6,7 @@ use super::found::blank_or;
 use super::grid::Grid;
 use crate::screen::{FAINT, Layout, STRONG, count as counted, grouped};
 
-/// For people.
+/// A table.
 pub fn table(entries: &[Listed], count: u64, layout: &Layout) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}", counted(count, "entry", "entries"));
     if entries.len() as u64 == count {
@@ -40,7 +40,7 @@ fn goes_in(entry: &Listed) -> String {
     }
 }
 
-/// For programs: a line an entry, below a header where one is wanted.
+/// CSV: one line per entry, with or without a header.
 pub fn csv(entries: &[Listed], with_header: bool) -> String {
     let mut writer = csv::Writer::from_writer(Vec::new());
     let rows = entries.iter().map(|entry| {

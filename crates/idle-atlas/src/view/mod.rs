@@ -1,4 +1,4 @@
-//! What people read: plain data in, calm text out; one command a file.
+//! The texts that users read: plain data in, text out, one command per file.
 
 mod grid;
 mod found;

@@ -1,4 +1,4 @@
-//! What `build --dry-run` shows.
+//! The output of `build --dry-run`.
 
 use atlas_store::report::{FilePreview, Planned, Preview, RobotsFate};
 
@@ -6,7 +6,7 @@ use super::found::blank_or;
 use super::grid::Grid;
 use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, size};
 
-/// How many files or URLs are listed before the rest is only counted.
+/// How many files or URLs are listed before the rest are only counted.
 const FEW: usize = 10;
 
 /// The text of `build --dry-run`.
@@ -28,7 +28,7 @@ pub fn preview(preview: &Preview, layout: &Layout) -> String {
     if next.is_empty() { body.trim_end_matches('\n').to_owned() + "\n" } else { body + &next }
 }
 
-/// What a build would have done that a guard held back; what holds it is told apart.
+/// What a held build would have done. The guards that hold it back are shown separately.
 pub fn held(preview: &Preview, layout: &Layout) -> String {
     body(preview, layout, "")
 }
@@ -80,7 +80,7 @@ fn body(preview: &Preview, layout: &Layout, held: &str) -> String {
     out
 }
 
-/// The name of a file of ours as the user knows it.
+/// The name of a file as the user knows it.
 pub fn plain(name: &str) -> String {
     match name.split_once(':') {
         Some(("site", name)) => name.to_owned(),

@@ -1,4 +1,4 @@
-//! What is shown after a command was carried out for several sites.
+//! The summary after a command has run for several sites.
 
 use super::grid::Grid;
 use std::path::PathBuf;
@@ -8,19 +8,19 @@ use serde_json::Value;
 use crate::exit::Exit;
 use crate::screen::{Layout, STRONG, count, grouped};
 
-/// What came of one site.
+/// The result for one site.
 pub struct SiteResult {
     pub config: PathBuf,
     pub site: Option<String>,
     pub exit: Exit,
-    /// What was counted, by name.
+    /// Counts, by name.
     pub counts: Vec<(&'static str, u64)>,
     pub result: Value,
-    /// Why it failed.
+    /// The error, if it failed.
     pub error: Option<String>,
 }
 
-/// A row for each site.
+/// One row per site.
 pub fn table(told: &[SiteResult], layout: &Layout) -> String {
     let names: Vec<&str> = told
         .iter()

@@ -1,4 +1,4 @@
-//! What `survey` shows: what people look at most.
+//! The output of `survey`.
 
 use std::path::Path;
 

@@ -1,4 +1,4 @@
-//! What `why` shows.
+//! The output of `why`.
 
 use atlas_core::choose::{Step, Verdict};
 use atlas_core::contribution::Contribution;
@@ -13,7 +13,7 @@ use super::grid::Grid;
 use crate::config::Settings;
 use crate::screen::{BAD, FAINT, GOOD, Layout, STRONG, instant};
 
-/// Everything known of one URL.
+/// Everything that is known about one URL.
 #[derive(Debug, Serialize)]
 pub struct UrlReport {
     pub url: String,
@@ -29,11 +29,11 @@ pub struct UrlReport {
     pub content_changed: Option<Lastmod>,
     pub changed_in_run: Option<u32>,
     pub announcements: Vec<Announced>,
-    /// Where no source knows it, URLs that are much like it.
+    /// Similar URLs, if no source knows this one.
     pub nearest: Vec<String>,
 }
 
-/// What was decided and why.
+/// The decision, and the reasons for it.
 #[derive(Debug, Serialize)]
 pub struct Decision {
     pub kept: bool,
@@ -44,7 +44,7 @@ pub struct Decision {
     pub steps: Vec<Step>,
 }
 
-/// The word that stands for a field, and whose it is. A list has one for each of its items.
+/// The value of a field, and the source it comes from. A list has one for each item.
 #[derive(Debug, Serialize)]
 pub struct Winner {
     pub field: &'static str,
@@ -55,11 +55,11 @@ pub struct Winner {
 /// Structured data for the videos of a page.
 #[derive(Debug, Serialize)]
 pub struct StructuredData {
-    /// The page carries a `VideoObject` of its own.
+    /// Whether the page has a `VideoObject` of its own.
     pub on_the_page: bool,
-    /// What could be better about that.
+    /// How that could be improved.
     pub differences: Vec<String>,
-    /// What there is for its templates to include.
+    /// The structured data for its templates to include.
     pub objects: Vec<serde_json::Value>,
 }
 
@@ -225,7 +225,7 @@ pub fn why(answer: &UrlReport, layout: &Layout) -> String {
     out
 }
 
-/// In what one spelling of a URL differs from another, where that can be said in a word.
+/// How two spellings of a URL differ, if a word can say it.
 fn difference(asked: &str, known: &str) -> String {
     let scheme = |url: &str| url.split_once("://").map_or("", |(scheme, _)| scheme).to_owned();
     let bare = |url: &str| url.split_once("://").map_or(url, |(_, rest)| rest).to_owned();
@@ -252,7 +252,7 @@ fn difference(asked: &str, known: &str) -> String {
     if words.is_empty() { String::new() } else { format!("  ({})", words.join(", ")) }
 }
 
-/// Each field with the word that stands and the source whose word that is; lists have a line an item.
+/// Each field with its value and the source of that value; lists have one line per item.
 fn fields(answer: &UrlReport, layout: &Layout) -> String {
     let mut grid = Grid::new(&["field", "said by", "word"]);
     for Winner { field, value, source } in &answer.fields {

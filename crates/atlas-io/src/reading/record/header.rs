@@ -1,4 +1,4 @@
-//! Where fields are found in records.
+//! Headers: where each field is found in the records of a source.
 
 use atlas_core::fingerprint;
 
@@ -9,22 +9,22 @@ use crate::reading::template::ColumnTemplate;
 /// Where each field is found in the records of one source.
 #[derive(Debug, Default)]
 pub(crate) struct Header {
-    /// The names of the columns, for records that have no names of their own.
+    /// The names of the columns, for records without names of their own.
     pub(crate) columns: Vec<String>,
-    /// For fields that are columns: their places. By the field's number.
+    /// The columns of fields that are simply columns, by the field's number.
     pub(super) places: [Vec<usize>; Field::ALL.len()],
-    /// For fields that are templates, or members of an object. By the field's number.
+    /// The templates of fields that have one, or that are members of an object, by the field's number.
     pub(super) templates: [Vec<ColumnTemplate>; Field::ALL.len()],
     /// Parts of a video.
     pub(super) video: Vec<(String, ColumnTemplate)>,
-    /// Whether a field is anywhere to be found: most tables have few, and are asked for all. By the field's number.
+    /// Whether a field is found at all, by the field's number: most tables have few fields, and all are asked for.
     pub(super) found: [bool; Field::ALL.len()],
-    /// The fields that may be found, in their order.
+    /// The fields that may be found, in order.
     pub(super) present: Vec<Field>,
 }
 
 impl Header {
-    /// For records that are objects with names of their own.
+    /// For records that are objects with names.
     pub(crate) fn of_objects(mapping: &ColumnMapping) -> Self {
         let mut header = Self {
             video: mapping.video.clone().into_iter().collect(),
@@ -38,7 +38,7 @@ impl Header {
         header
     }
 
-    /// For records whose values stand in columns. Fails with the field and the column that is missing.
+    /// For records whose values are in columns. Fails with the field and the missing column.
     pub(crate) fn of_columns(mapping: &ColumnMapping, columns: Vec<String>) -> Result<Self, (Field, String)> {
         let mut header = Self { columns, ..Self::default() };
         for field in Field::ALL {
@@ -55,7 +55,7 @@ impl Header {
                 }
             }
             if !mapping.fields.contains_key(&field) {
-                // Several columns of one name make a list.
+                // Several columns with the same name make a list.
                 let named =
                     header.columns.iter().enumerate().filter(|(_, name)| name.eq_ignore_ascii_case(field.name()));
                 header.places[at] = named.map(|(place, _)| place).collect();
@@ -77,7 +77,7 @@ impl Header {
         Ok(header)
     }
 
-    /// How each field that has a say in what the page says is found, by a fingerprint; those that are nowhere are not among them.
+    /// How each field of a page is found, as a fingerprint. Fields that are not found are not included.
     pub(crate) fn maps(&self, settings: &RecordSettings) -> Vec<(fingerprint::PageField, u64)> {
         use fingerprint::PageField as Print;
         let RecordSettings { dates, separator, timezone, drop_parameters, .. } = settings;
@@ -107,13 +107,13 @@ impl Header {
         mapped.collect()
     }
 
-    /// Reads a field as the record names it, whatever template the configuration has for it.
+    /// Reads a field from the record by its own name, whatever template the configuration has for it.
     #[cfg(feature = "markdown")]
     pub(crate) fn forget_template(&mut self, field: Field) {
         self.templates[field as usize].retain(|template| matches!(template, ColumnTemplate::Column(_)));
     }
 
-    /// The column of the URL, where it is in one column as it stands.
+    /// The column of the URL, if the URL is simply a column.
     pub(crate) fn url_column(&self) -> Option<usize> {
         match (&self.places[Field::Url as usize][..], &self.templates[Field::Url as usize][..]) {
             ([column], []) => Some(*column),

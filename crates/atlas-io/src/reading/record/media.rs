@@ -1,4 +1,4 @@
-//! Pictures, videos and translations of a record.
+//! Reading the pictures, videos and translations of a record.
 
 use std::borrow::Cow;
 
@@ -10,7 +10,7 @@ use serde_json::{Map, Value};
 use crate::reading::field::Field;
 use crate::reading::template::{ColumnTemplate, fill};
 
-use super::trouble::RecordProblem;
+use super::problem::RecordProblem;
 use super::values::{Record, RecordReader, scalar};
 
 impl RecordReader<'_> {

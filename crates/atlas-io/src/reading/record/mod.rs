@@ -1,13 +1,13 @@
-//! From a record of whatever source (a line of a table, a row of a database, an object of JSON) to what it says of a URL.
+//! Turning a record of any source (a line of a table, a row of a database, a JSON object) into a contribution.
 
 mod settings;
-mod trouble;
+mod problem;
 mod header;
 mod values;
 mod media;
 mod reader;
 
 pub(crate) use self::header::Header;
+pub(crate) use self::problem::RecordProblem;
 pub use self::settings::{Dates, RecordSettings};
-pub(crate) use self::trouble::RecordProblem;
 pub(crate) use self::values::{Record, RecordReader};

@@ -1,4 +1,4 @@
-//! Reading records, field by field.
+//! The record reader, field by field.
 
 use std::borrow::Cow;
 
@@ -13,14 +13,14 @@ use serde_json::Value;
 use crate::reading::field::Field;
 use crate::reading::template::ColumnTemplate;
 
+use super::problem::RecordProblem;
 use super::settings::Dates;
-use super::trouble::RecordProblem;
 use super::values::{Record, RecordReader, scalar, shortened};
 
 impl RecordReader<'_> {
-    /// Writes what the record says into `said`, where nothing stands yet, or what this wrote of the record before: that is large,
-    /// and shall not be made anew a million times. False where the record has no URL that can be read. Fields that cannot be read are told to `trouble` and the rest
-    /// goes on.
+    /// Writes the record into `contribution`, which is empty or holds what this function wrote for the record before:
+    /// it is large, and should not be made anew a million times. Returns `false` if the record has no readable URL.
+    /// Fields that cannot be read are passed to `trouble`, and the others are read.
     pub(crate) fn read<'r>(
         &'r self,
         record: &Record<'_, 'r>,
@@ -46,7 +46,7 @@ impl RecordReader<'_> {
             }
         };
         contribution.section = self.settings.section.as_deref().map(Cow::Borrowed);
-        // What several fields have a say in begins anew.
+        // Fields that are combined from several others start empty.
         (
             contribution.published,
             contribution.expires,
@@ -58,7 +58,7 @@ impl RecordReader<'_> {
         true
     }
 
-    /// The address of the entry: that which stands in the record, where it is in its normal spelling.
+    /// The address of the entry: the text itself, if it is in normal spelling.
     pub(super) fn address<'r>(&self, text: Cow<'r, str>) -> Result<Cow<'r, str>, AddressError> {
         let site = &self.settings.site;
         match text {
@@ -127,13 +127,13 @@ impl RecordReader<'_> {
         }
     }
 
-    /// What the template of the URL names and the record does not have.
+    /// What the template of the URL names but the record lacks.
     fn wanting(&self, record: &Record<'_, '_>) -> Option<&str> {
         let mut names = self.header.templates[Field::Url as usize].iter().flat_map(ColumnTemplate::columns);
         names.find(|name| self.value(record, name).is_none_or(|value| value.trim().is_empty()))
     }
 
-    /// The date that the template of the URL asks for and that cannot be read: its name and text.
+    /// The date that the template of the URL needs but that cannot be read: its name and text.
     fn undated(&self, record: &Record<'_, '_>) -> Option<(&str, String)> {
         let mut names = self.header.templates[Field::Url as usize].iter().flat_map(ColumnTemplate::dates);
         names.find_map(|name| {
@@ -142,7 +142,7 @@ impl RecordReader<'_> {
         })
     }
 
-    /// Reads a field that need not be there; one that cannot be read is told, and the entry goes on without it.
+    /// Reads an optional field. If it cannot be read, that is reported, and the entry does without it.
     fn word<T>(
         &self,
         record: &Record<'_, '_>,
@@ -162,7 +162,7 @@ impl RecordReader<'_> {
         value
     }
 
-    /// A yes or no that decides whether the entry goes in: where it cannot be read, the entry stays out.
+    /// Reads a yes or no that decides whether the entry is kept. If it cannot be read, the entry is left out.
     fn switch(
         &self,
         record: &Record<'_, '_>,
@@ -178,8 +178,8 @@ impl RecordReader<'_> {
         value
     }
 
-    /// A date that decides whether the entry goes in: where it cannot be read, the entry stays out. What a database calls infinite
-    /// has a meaning.
+    /// Reads a date that decides whether the entry is kept. If it cannot be read, the entry is left out. A database's
+    /// “infinity” has a meaning.
     fn gate(
         &self,
         record: &Record<'_, '_>,
@@ -190,10 +190,10 @@ impl RecordReader<'_> {
         let Some(text) = self.text(record, field) else { return };
         let opens = field != Field::Expires;
         match (text.trim().to_ascii_lowercase().as_str(), opens) {
-            // It is published never, or has expired ever since.
+            // It is never published, or has always been expired.
             ("infinity" | "+infinity", true) => contribution.draft = true,
             ("-infinity", false) => contribution.expires = Lastmod::from_epoch_day(0),
-            // It has always been published, or expires never.
+            // It has always been published, or never expires.
             ("-infinity", true) | ("infinity" | "+infinity", false) => {}
             _ => {
                 let (mut told, mut read) = (Vec::new(), None);
@@ -206,7 +206,7 @@ impl RecordReader<'_> {
                 match field {
                     Field::Expires => contribution.expires = read,
                     Field::Published => contribution.published = read,
-                    // What waits for a later day than that of its publication goes in on that.
+                    // With an embargo later than its publication date, it is published then.
                     _ => {
                         let earlier =
                             |date: Lastmod| contribution.published.is_none_or(|known| known.seconds() < date.seconds());
@@ -217,7 +217,7 @@ impl RecordReader<'_> {
         }
     }
 
-    /// A value that decides whether the entry goes in cannot be read.
+    /// Leaves the entry out, because a value that decides about it cannot be read.
     fn shut(
         &self,
         field: Field,
@@ -234,7 +234,7 @@ impl RecordReader<'_> {
         contribution.unreadable.get_or_insert_with(|| Cow::Owned(format!("{} “{shown}”", field.name())));
     }
 
-    /// A robots directive, as a text or as a list of words.
+    /// Reads a robots directive, given as text or as a list of words.
     fn robots(
         &self,
         record: &Record<'_, '_>,
@@ -311,7 +311,7 @@ impl RecordReader<'_> {
         date
     }
 
-    /// The forms that a million rows come in cannot be doubted: they are not looked at twice.
+    /// Whether a date may be ambiguous. The forms that millions of rows have cannot be, so they are not checked twice.
     fn may_be_doubtful(text: &str) -> bool {
         !text.ends_with('Z') && text.len() != 10 || text.as_bytes().get(2).is_some_and(|byte| !byte.is_ascii_digit())
     }

@@ -1,4 +1,4 @@
-//! What the configuration says of a source of records.
+//! The settings of a source of records.
 
 use atlas_core::address::Site;
 use atlas_core::query::Parameters;
@@ -6,17 +6,17 @@ use jiff::tz::TimeZone;
 
 use crate::reading::field::ColumnMapping;
 
-/// How the dates of a source are written.
+/// The format of a source's dates.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub enum Dates {
-    /// ISO 8601 and whatever else cannot be mistaken.
+    /// ISO 8601 and other unambiguous formats.
     #[default]
     Plain,
     /// A `strptime` format.
     Format(String),
 }
 
-/// What the configuration says of a source of records.
+/// The settings of a source of records.
 #[derive(Debug, Clone)]
 pub struct RecordSettings {
     /// The site.
@@ -27,16 +27,16 @@ pub struct RecordSettings {
     pub mapping: ColumnMapping,
     /// How dates are written.
     pub dates: Dates,
-    /// What separates the items of a list in a text.
+    /// The separator between the items of a list in a text.
     pub separator: String,
-    /// The zone of dates that state none.
+    /// The zone of dates without one.
     pub timezone: TimeZone,
-    /// Query parameters that do not make another picture or film.
+    /// Query parameters that do not select another picture or video.
     pub drop_parameters: Parameters,
 }
 
 impl RecordSettings {
-    /// The settings as a text that differs wherever they make the same record say something else.
+    /// The settings as text, which differs whenever they could change what is read from a record.
     pub(crate) fn written(&self) -> String {
         let Self { site, section, mapping, dates, separator, timezone, drop_parameters } = self;
         let zone = timezone.iana_name();

@@ -10,9 +10,9 @@ use crate::reading::template::{ColumnTemplate, fill};
 use super::header::Header;
 use super::settings::RecordSettings;
 
-/// One record, whatever the source.
+/// One record of any source.
 pub(crate) enum Record<'c, 'r> {
-    /// Values in columns, most of which stand in a text that outlives the record.
+    /// Values in columns, most of which borrow from a text that outlives the record.
     Columns(&'c [Cow<'r, str>]),
     /// Values with names.
     Object(&'r Map<String, Value>),
@@ -25,13 +25,13 @@ pub(crate) struct RecordReader<'s> {
 }
 
 impl RecordReader<'_> {
-    /// The text of a field: of its first place that has one.
+    /// The text of a field: that of the first of its places which has one.
     pub(super) fn text<'r>(&'r self, record: &Record<'_, 'r>, field: Field) -> Option<Cow<'r, str>> {
         let at = field as usize;
         if !self.header.found[at] {
             return None;
         }
-        // One column, as it stands: what most fields are.
+        // The common case: a single column.
         if let (Record::Columns(row), [place], []) =
             (record, &self.header.places[at][..], &self.header.templates[at][..])
         {
@@ -55,7 +55,7 @@ impl RecordReader<'_> {
         filled.or_else(plain).filter(|text| !is_blank(text))
     }
 
-    /// The text of a column, of a member however deep (`meta.title`), of another field, or of the source's section.
+    /// The text of a column, of a member at any depth (`meta.title`), of another field, or of the source's section.
     pub(super) fn value<'r>(&'r self, record: &Record<'_, 'r>, name: &str) -> Option<Cow<'r, str>> {
         let own = match record {
             Record::Columns(row) => self.header.place(name).and_then(|at| row.get(at)).cloned(),
@@ -77,7 +77,7 @@ impl RecordReader<'_> {
         own.or_else(field).or_else(section)
     }
 
-    /// The JSON of a field, where the record has any.
+    /// The JSON value of a field, if the record has one.
     pub(super) fn json<'r>(&self, record: &Record<'_, 'r>, field: Field) -> Option<&'r Value> {
         let Record::Object(object) = record else { return None };
         let value = match self.header.templates[field as usize].first() {
@@ -88,7 +88,7 @@ impl RecordReader<'_> {
         value.filter(|value| !value.is_null())
     }
 
-    /// The items of a field that is a list: of all its places, each of them a list by separator or in JSON.
+    /// The items of a list field: those of all its places, each a text with separators or a JSON list.
     pub(super) fn list<'r>(&'r self, record: &Record<'_, 'r>, field: Field) -> Vec<Cow<'r, str>> {
         let at = field as usize;
         let mut items = Vec::new();
@@ -157,13 +157,13 @@ pub(super) fn member<'r>(object: &'r Map<String, Value>, name: &str) -> Option<&
     })
 }
 
-/// Whether there is nothing in a text but white space.
+/// Whether a text is empty or only white space.
 pub(super) fn is_blank(text: &str) -> bool {
-    // The first byte tells of most.
+    // The first byte decides in most cases.
     !text.bytes().next().is_some_and(|byte| byte > b' ' && byte < 0x7f) && text.trim().is_empty()
 }
 
-/// A text for a message, cut where it is long.
+/// A text for a message, shortened if it is long.
 pub(super) fn shortened(text: &str) -> String {
     match text.char_indices().nth(LONGEST_SHOWN) {
         Some((end, _)) => format!("{}…", &text[..end]),
@@ -171,10 +171,10 @@ pub(super) fn shortened(text: &str) -> String {
     }
 }
 
-/// How many letters of a value a message repeats.
+/// The most characters of a value that a message repeats.
 const LONGEST_SHOWN: usize = 80;
 
-/// An item of a list: a text, or an object that stands for a picture and names its address among other things.
+/// An item of a list: a text, or an object that describes a picture and contains its address.
 pub(super) fn item(value: &Value) -> Option<Cow<'_, str>> {
     let Value::Object(object) = value else { return scalar(value) };
     ["src", "url", "loc", "href", "file", "path"].into_iter().find_map(|name| scalar(object.get(name)?))

@@ -1,4 +1,4 @@
-//! Fetching one address as a crawler does: no redirect is followed unseen, no answer is taken without bounds.
+//! Fetching one address for a crawl: redirects are reported rather than followed, and answers are read within limits.
 
 use std::time::Duration;
 
@@ -10,58 +10,58 @@ use reqwest::{Client, StatusCode, header};
 
 use crate::http::{self, ClientError, FetchError, Fetched, retry_after};
 
-/// The most bytes of a page, as sent and unpacked.
+/// The most bytes of a page, both compressed and unpacked.
 pub(super) const LARGEST: usize = 32 << 20;
 
-/// What came of visiting an address.
+/// The result of visiting an address.
 #[derive(Debug)]
 pub(super) enum Visited {
-    /// A page, or a document that is asked for.
+    /// A page, or a document that is listed.
     Page(FetchedBody),
-    /// It is as it was when it was fetched last.
+    /// Unchanged since it was last fetched.
     Same,
-    /// It leads elsewhere: with which status, and where.
+    /// A redirect: its status and target.
     Redirect(String, Address),
-    /// There is no page: why, in words.
+    /// There is no page; the reason in words.
     Nothing(String),
-    /// The server keeps us out: how, in words.
+    /// The server refuses access; the reason in words.
     Refused(String),
-    /// The server has trouble: why, in words. It may be better another time.
-    RecordProblem(String),
-    /// The server asks for patience.
+    /// The server fails, perhaps temporarily; the reason in words.
+    Failing(String),
+    /// The server asks for a pause.
     Wait(Option<Duration>, StatusCode),
 }
 
-/// An answer that was taken.
+/// An answer with a body.
 #[derive(Debug)]
 pub(super) struct FetchedBody {
     pub(super) bytes: Vec<u8>,
-    /// Its type, without parameters, in small letters.
+    /// Its media type, without parameters, in lower case.
     pub(super) kind: String,
-    /// A robots directive of its headers that forbids indexing.
+    /// A robots directive in its headers that forbids indexing.
     pub(super) noindex: Option<String>,
-    /// A robots directive of its headers asks that its links be not followed.
+    /// Whether a robots directive in its headers asks not to follow its links.
     pub(super) nofollow: bool,
-    /// The date after which its headers ask not to list it, as it stands there.
+    /// The date after which its headers ask not to list it, as written.
     pub(super) unavailable_after: Option<String>,
-    /// The canonical address and the translations that its headers name.
+    /// The canonical address and the translations in its headers.
     pub(super) header_links: HeaderLinks,
-    /// What to ask with the next time: `ETag` and `Last-Modified`, on a line each.
+    /// What to send in conditional requests next time: `ETag` and `Last-Modified`, one per line.
     pub(super) validators: String,
 }
 
-/// How addresses are fetched.
+/// The settings for fetching.
 #[derive(Debug, Clone)]
 pub(super) struct Fetcher {
     pub(super) client: Client,
-    /// Crawlers whose own robots directives count.
+    /// The crawlers whose own robots directives count.
     pub(super) tokens: Vec<String>,
-    /// Types, besides pages, that are taken.
+    /// The media types that are listed besides pages.
     pub(super) documents: Vec<String>,
 }
 
 impl Fetcher {
-    /// A client that keeps its connections and follows nothing by itself.
+    /// A client that keeps its connections and follows no redirects.
     pub(super) fn new(
         wait: Duration,
         connections: usize,
@@ -108,7 +108,7 @@ impl Fetcher {
             return Visited::Wait(retry_after(answer.headers(), Timestamp::now()), status);
         }
         if status.is_server_error() {
-            return Visited::RecordProblem(status.to_string());
+            return Visited::Failing(status.to_string());
         }
         if matches!(status, StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN) {
             return Visited::Refused(status.to_string());
@@ -151,7 +151,7 @@ impl Fetcher {
             Err(error @ FetchError::Failed(_)) if error.to_string().starts_with("its gzip") => {
                 return Visited::Nothing(error.to_string());
             }
-            Err(error) => return Visited::RecordProblem(format!("{NO_ANSWER}: {error}")),
+            Err(error) => return Visited::Failing(format!("{NO_ANSWER}: {error}")),
         };
         if is_page(&kind) {
             bytes = by_header(bytes, charset);
@@ -161,11 +161,11 @@ impl Fetcher {
     }
 }
 
-/// Whether a type is that of a page. A page without a type is taken for one.
+/// Whether a media type is that of a page. Pages without a type count as well.
 pub(super) fn is_page(kind: &str) -> bool {
     matches!(kind, "text/html" | "application/xhtml+xml" | "")
 }
 
 fn no_answer(error: &reqwest::Error) -> Visited {
-    Visited::RecordProblem(format!("{NO_ANSWER}: {}", http::cause(error)))
+    Visited::Failing(format!("{NO_ANSWER}: {}", http::cause(error)))
 }

@@ -1,8 +1,8 @@
-//! The source `crawl`: walks the live site from its home page, as a search engine does and politely.
+//! The source `crawl`: visits the live site from its home page, politely, as a search engine does.
 //!
-//! It obeys robots.txt and nofollow under its own name, stays on the site's host, keeps to a rate and to limits, and asks
-//! with conditions for what it knows already. What it learns is kept as it goes: a crawl that is stopped goes on where it
-//! was.
+//! It obeys robots.txt and nofollow under its own name, stays on the site's host, keeps to a rate and to limits, and
+//! makes conditional requests for known pages. What it learns is saved as it goes, so that an interrupted crawl
+//! continues where it was.
 
 mod fetch;
 mod walk;
@@ -31,7 +31,7 @@ use crate::sources::failed;
 use crate::sources::html::{followed_links, maps};
 use crate::sources::oembed::Asking;
 
-/// The name by which robots.txt and robots directives know this crawler.
+/// The product token of this crawler in robots.txt and robots directives.
 pub const TOKEN: &str = "idle-atlas";
 
 /// A live site.
@@ -43,23 +43,23 @@ pub struct CrawlSource {
     pub section: Option<String>,
     /// How pages are read.
     pub reader: PageReader,
-    /// Whom to ask about films.
+    /// Where to ask about videos.
     pub asking: Arc<Asking>,
-    /// Types, such as `application/pdf`, of documents that are listed besides pages.
+    /// Media types, such as `application/pdf`, of documents that are listed besides pages.
     pub documents: Vec<String>,
-    /// Query parameters that make no other page.
+    /// Query parameters that do not select another page.
     pub dropped: Parameters,
-    /// At most so many requests a second; 0 for as many as come about.
+    /// The most requests per second; 0 for no limit.
     pub requests_per_second: f64,
-    /// At most so many at a time.
+    /// The most requests at the same time.
     pub connections: usize,
-    /// At most so many pages.
+    /// The most pages.
     pub most_pages: usize,
-    /// At most so many links from the home page.
+    /// The most links from the home page.
     pub most_depth: u32,
-    /// At most so long.
+    /// The time limit.
     pub most_time: Duration,
-    /// How long one answer may take.
+    /// The time limit for one answer.
     pub wait: Duration,
 }
 
@@ -81,7 +81,7 @@ impl Source for CrawlSource {
     }
 
     fn needs_links(&self) -> bool {
-        // The links of what has not changed lead on.
+        // Links on unchanged pages are followed, too.
         true
     }
 
@@ -120,8 +120,8 @@ impl CrawlSource {
         walk.finish()
     }
 
-    /// The site's robots.txt. A server in trouble, or none at all, means that nothing may be fetched (RFC 9309 section
-    /// 2.3.1). `None` where it is refused: there are no rules then, and what it says nobody knows.
+    /// The site's robots.txt. If the server fails or does not answer, nothing may be fetched (RFC 9309 section 2.3.1).
+    /// `None` if access is refused: then there are no rules, and its contents are unknown.
     async fn robots(&self, fetcher: &Fetcher) -> Result<Option<LiveRobots>, String> {
         let mut at = self.site.of_host("/robots.txt");
         for _ in 0..=5 {
@@ -156,7 +156,7 @@ impl CrawlSource {
     }
 }
 
-/// What a page turned out to be, once read.
+/// A page after reading.
 struct ReadPage {
     visit: Visit,
     contribution: Contribution<'static>,
@@ -168,7 +168,7 @@ struct ReadPage {
     troubles: Vec<String>,
 }
 
-/// Hands over what was found when the site was walked last.
+/// Passes on what the last crawl found.
 fn recall(gathering: &mut Gathering<'_>) {
     gathering.remark("as it was when it was walked last; survey walks it again");
     let known = gathering.memory().known.iter().map(|(address, learnt)| (address.clone(), learnt.clone()));
@@ -191,7 +191,7 @@ fn hand_over(found: impl Iterator<Item = (Vec<u8>, Vec<u8>)>, gathering: &mut Ga
 }
 
 impl CrawlSource {
-    /// Reads a body that came.
+    /// Reads a fetched body.
     fn read(&self, visit: Visit, body: FetchedBody) -> ReadPage {
         let FetchedBody { bytes, kind, noindex, nofollow, unavailable_after, header_links, validators } = body;
         let HeaderLinks { canonical, alternates } = header_links;
@@ -259,7 +259,7 @@ impl CrawlSource {
         ReadPage { visit, contribution, followed, links, validators, wall, empty, troubles }
     }
 
-    /// Where a page leads that a crawler may follow.
+    /// The links of a page that a crawler may follow.
     fn followed(&self, page: &Page) -> Vec<Address> {
         let links = page.links.iter().filter(|link| !page.nofollow && !link.nofollow).map(|link| &link.address);
         let others = page.alternates.iter().map(|one| Address::trusted(one.url.as_ref())).collect::<Vec<_>>();

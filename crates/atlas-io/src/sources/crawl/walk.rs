@@ -1,4 +1,4 @@
-//! One crawl on its way: what is asked for next, what came of it, and when to stop.
+//! A crawl under way: what to request next, what came of each request, and when to stop.
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
@@ -24,22 +24,22 @@ use super::fetch::{FetchedBody, Fetcher, Visited};
 use super::{CrawlSource, ReadPage, TOKEN, hand_over};
 use crate::sources::failed;
 
-/// How often an address is tried before it is given up.
+/// How often an address is tried.
 const TRIES: u32 = 3;
-/// So many failures in a row mean that the server is gone.
+/// After this many failures in a row, the server is considered gone.
 const GONE: u32 = 20;
-/// Of the first so many pages, most being refused means that robots are not welcome.
+/// If most of this many first pages are refused, robots are considered unwelcome.
 const FIRST: u32 = 20;
-/// The longest that the server's wish for patience is waited for.
+/// The longest pause that is waited for on a server's request.
 const PATIENCE: Duration = Duration::from_secs(120);
-/// How often what was learnt is kept.
+/// How often what was learnt is saved.
 const KEEP_EVERY: Duration = Duration::from_secs(5);
-/// A crawl that was stopped longer ago than this many milliseconds begins anew.
+/// An interrupted crawl starts over after this many milliseconds.
 const STALE: i64 = 86_400_000;
-/// How many pages may wait to be read, for each connection.
+/// How many fetched pages may wait to be read, for each connection.
 const BACKLOG: usize = 4;
 
-/// Something that comes once or more often: how often, and where first.
+/// Something that happens once or several times: how often, and where first.
 #[derive(Debug, Default)]
 struct SeenOften(u64, Option<String>);
 
@@ -49,7 +49,7 @@ impl SeenOften {
         self.1.get_or_insert_with(|| address.to_string());
     }
 
-    /// Remarks on it: `one` and `many` say what it is.
+    /// Adds a remark about it; `one` and `many` describe it.
     fn tell(&self, gathering: &mut Gathering<'_>, one: &str, many: &str) {
         if let Some(first) = &self.1 {
             gathering.remark(format!("{}, such as {first}", count(self.0, one, many)));
@@ -57,16 +57,16 @@ impl SeenOften {
     }
 }
 
-/// One crawl on its way.
+/// A crawl under way.
 pub(super) struct Walk<'w, 'g> {
     crawl: &'w CrawlSource,
     fetcher: Fetcher,
     robots: Robots,
     gathering: &'w mut Gathering<'g>,
     frontier: Frontier,
-    /// What was found, by address: in an order that does not depend on who answered first.
+    /// What was found, by address, so that the order does not depend on which answer came first.
     found: BTreeMap<String, (Vec<u8>, Vec<u8>)>,
-    /// When this round began, in milliseconds since 1970: what was learnt since then is not asked for again.
+    /// When this crawl began, in milliseconds since 1970. What was learnt since then is not requested again.
     since: i64,
     tries: HashMap<String, u32>,
     failures_in_a_row: u32,
@@ -77,7 +77,7 @@ pub(super) struct Walk<'w, 'g> {
     kept_at: Instant,
     barred: SeenOften,
     empty: SeenOften,
-    /// Why it stopped before it was through: it goes on another time.
+    /// Why it stopped early. It will continue another time.
     stopped: Option<String>,
 }
 
@@ -148,7 +148,7 @@ impl<'w, 'g> Walk<'w, 'g> {
                     if let Some((visit, body)) = self.take(visit, fetched)? {
                         reading += 1;
                         let (crawl, sender) = (Arc::clone(&reader), sender.clone());
-                        // Nobody listens any more only when the crawl has failed.
+                        // The receiver is gone only if the crawl has failed.
                         rayon::spawn(move || drop(sender.send(crawl.read(visit, body))));
                     }
                 }
@@ -166,13 +166,13 @@ impl<'w, 'g> Walk<'w, 'g> {
         self.next_request <= now && self.paused_until.is_none_or(|until| until <= now)
     }
 
-    /// How long until the next request may be made.
+    /// How long to wait before the next request.
     fn pause(&self) -> Duration {
         let next = self.paused_until.map_or(self.next_request, |until| until.max(self.next_request));
         next.saturating_duration_since(Instant::now()).clamp(Duration::from_millis(1), Duration::from_secs(1))
     }
 
-    /// Begins with an address: what was learnt of it in this round is taken as it is.
+    /// Begins to visit an address. What was already learnt in this crawl is used.
     fn begin(&mut self, visit: Visit, fetching: &mut JoinSet<(Visit, Visited)>) {
         if let Some(barred) = self.robots.barred(TOKEN, visit.address.path()) {
             self.barred.add(&visit.address);
@@ -197,9 +197,9 @@ impl<'w, 'g> Walk<'w, 'g> {
         });
     }
 
-    /// Takes an answer; a page is given back, to be read.
+    /// Processes an answer; a page is returned for reading.
     fn take(&mut self, visit: Visit, fetched: Visited) -> Result<Option<(Visit, FetchedBody)>, StoreError> {
-        if !matches!(fetched, Visited::RecordProblem(_) | Visited::Wait(..)) {
+        if !matches!(fetched, Visited::Failing(_) | Visited::Wait(..)) {
             self.failures_in_a_row = 0;
             self.visited += 1;
         }
@@ -216,13 +216,14 @@ impl<'w, 'g> Walk<'w, 'g> {
                 self.refused += 1;
                 self.no_page(&visit, why)?;
             }
-            Visited::RecordProblem(why) => self.again(visit, why)?,
+            Visited::Failing(why) => self.again(visit, why)?,
             Visited::Wait(wait, status) => self.patience(visit, wait, status)?,
         }
         Ok(None)
     }
 
-    /// There is no page. Where that goes for the home page, or for most of the first, it goes for the site.
+    /// Records that there is no page. If this concerns the home page or most of the first pages, it concerns the whole
+    /// site.
     fn no_page(&mut self, visit: &Visit, why: String) -> Result<(), StoreError> {
         if visit.depth == 0 {
             return Err(self.failed(format!(
@@ -249,7 +250,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         }
         let mut contribution = self.said_of(visit);
         if target == visit.address {
-            // It asks for marks that make no other page: without them there is no page to be had.
+            // It insists on parameters that do not select another page; without them there is no page.
             contribution.failure =
                 Some(format!("a redirect to itself ({status}), but for parameters that are dropped").into());
         } else {
@@ -261,7 +262,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         Ok(())
     }
 
-    /// Tries an address again, or gives it up: what was known of it stays then.
+    /// Tries an address again, or gives up. Then what was known of it remains.
     fn again(&mut self, visit: Visit, why: String) -> Result<(), StoreError> {
         self.failures_in_a_row += 1;
         if self.failures_in_a_row >= GONE || (visit.depth == 0 && self.visited == 0 && self.failures_in_a_row >= TRIES)
@@ -277,7 +278,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         Ok(())
     }
 
-    /// How often an address was tried by now.
+    /// How often an address has been tried.
     fn tries_of(&mut self, visit: &Visit) -> u32 {
         let tries = self.tries.entry(visit.address.to_string()).or_default();
         *tries += 1;
@@ -286,7 +287,7 @@ impl<'w, 'g> Walk<'w, 'g> {
 
     fn give_up(&mut self, visit: &Visit, why: String, tries: u32) {
         let known = self.gathering.memory().known.get(visit.address.as_str());
-        // That it failed before is nothing to list.
+        // A failure of an earlier crawl is not listed.
         let known = known.filter(|learnt| Contribution::read(&learnt.row).failure.is_none()).cloned();
         let message = match &known {
             Some(_) => format!("{why}, tried {tries} times; it is listed as it was found last"),
@@ -304,7 +305,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         }
     }
 
-    /// The server asks for patience: all wait, and not for ever.
+    /// The server asks for a pause: all requests wait, within limits.
     fn patience(&mut self, visit: Visit, wait: Option<Duration>, status: StatusCode) -> Result<(), StoreError> {
         let tries = self.tries_of(&visit);
         if tries > TRIES {
@@ -359,7 +360,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         Ok(())
     }
 
-    /// Takes what was learnt of a page before; `anew` where the server said just now that it still holds.
+    /// Takes over what was learnt about a page before; `anew` if the server has just confirmed it.
     fn meet_again(&mut self, visit: &Visit, learnt: Learnt, anew: bool) {
         links::each(&learnt.links, |link| self.frontier.offer(&Address::trusted(link), visit));
         let contribution = Contribution::read(&learnt.row);
@@ -400,12 +401,12 @@ impl<'w, 'g> Walk<'w, 'g> {
     }
 
     fn failed(&mut self, why: String) -> StoreError {
-        // What was learnt is worth keeping even now; that it cannot be kept would be the smaller trouble.
+        // What was learnt is worth saving even now. Failing to save it would be the smaller problem.
         let _ = self.gathering.keep();
         failed(self.crawl.name(), why)
     }
 
-    /// Says what there is to say, and hands over what was found.
+    /// Adds remarks and passes on what was found.
     pub(super) fn finish(mut self) -> Result<(), StoreError> {
         let passed: Vec<String> = (self.frontier.passed().iter())
             .map(|(reason, (times, first))| {

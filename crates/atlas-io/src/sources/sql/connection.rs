@@ -1,4 +1,4 @@
-//! Connections, as they are typed and as they may be shown.
+//! Database connections: as typed, and as they may be shown.
 
 use std::path::{Path, PathBuf};
 
@@ -7,18 +7,22 @@ use crate::secret::Secret;
 /// A database.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Database {
-    /// A file of SQLite.
+    /// An SQLite file.
     Sqlite(PathBuf),
-    /// A server, by the whole URL of its connection.
+    /// A PostgreSQL server, by its connection URL.
     #[cfg(feature = "sql-servers")]
     Postgres(Secret),
-    /// A server of MySQL or MariaDB, by the whole URL of its connection.
+    /// A MySQL or MariaDB server, by its connection URL.
     #[cfg(feature = "sql-servers")]
     MySql(Secret),
 }
 
 impl Database {
-    /// Reads a connection; a file's path is relative to `folder`. Fails, in words that do not repeat it, on any other scheme.
+    /// Parses a connection. The path of a file is relative to `folder`.
+    ///
+    /// # Errors
+    ///
+    /// Returns a [`ConnectionError`], which does not repeat the connection, for any other scheme.
     pub fn parse(connection: &Secret, folder: &Path) -> Result<Self, String> {
         match connection.expose().split_once(':') {
             Some(("sqlite", path)) => Ok(Self::Sqlite(folder.join(path.strip_prefix("//").unwrap_or(path)))),
@@ -36,7 +40,7 @@ impl Database {
     }
 }
 
-/// What a connection may be called: without user and password, and without what follows the database's name.
+/// A connection as it may be shown: without user and password, and without anything after the database's name.
 pub fn shown(connection: &str) -> String {
     let (scheme, rest) = connection.split_once("://").unwrap_or(("", connection));
     if scheme.is_empty() {
@@ -47,7 +51,7 @@ pub fn shown(connection: &str) -> String {
     format!("{scheme}://{place}")
 }
 
-/// Whether a connection as it was typed holds a password that everyone can read who reads the configuration.
+/// Whether a connection as typed contains a password that everyone who reads the configuration can see.
 pub fn has_plain_password(typed: &str) -> bool {
     let authority = typed.split_once("://").map_or("", |(_, rest)| rest);
     let authority = authority.rsplit_once('@').map_or("", |(user, _)| user);

@@ -1,9 +1,8 @@
-//! The source `sql`: one query of the user's, on SQLite, PostgreSQL, MySQL or MariaDB. Its columns are the fields.
+//! The source `sql`: a query of the user's on SQLite, PostgreSQL, MySQL or MariaDB, whose columns are the fields.
 //!
-//! Rows are streamed out of one read-only transaction, and there is a time limit. The server's clock runs in the site's zone
-//! meanwhile, so that what a query formats itself, and values without a zone, mean the same on both sides. Nothing that is set
-//! outlives the transaction: a pooler may stand in between, and give the session to others. A connection that holds a password is
-//! never shown, in errors neither.
+//! Rows are streamed from one read-only transaction with a time limit. Its time zone is the site's, so that times that
+//! the query formats, and values without a zone, mean the same on both sides. No setting outlives the transaction,
+//! because a pooler may pass the session on to others. A connection with a password is never shown, not even in errors.
 
 mod connection;
 mod query;
@@ -63,7 +62,7 @@ impl Source for SqlSource {
 }
 
 impl SqlSource {
-    /// Hands all rows on. What comes back is worth a remark.
+    /// Passes on all rows. Returns remarks.
     fn read(&self, lines: &mut JsonArrayLines, stop: &Stop) -> io::Result<Option<String>> {
         match &self.database {
             Database::Sqlite(path) => self.sqlite(path, lines, stop).map(|()| None),

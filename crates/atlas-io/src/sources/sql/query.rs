@@ -1,4 +1,4 @@
-//! A query, whichever database it goes to.
+//! A query on any kind of database.
 
 use std::io;
 use std::time::Duration;
@@ -16,18 +16,18 @@ use super::connection::Database;
 pub struct SqlSource {
     /// Where.
     pub database: Database,
-    /// What it is called: see [`shown`](super::shown).
+    /// Its name: see [`shown`](super::shown).
     pub shown: String,
     /// The query.
     pub query: String,
     /// How its rows are read.
     pub records: RecordSettings,
-    /// How long it may take.
+    /// Its time limit.
     pub wait: Duration,
 }
 
 impl SqlSource {
-    /// The query without what would end it early when it stands inside of another.
+    /// The query without a final semicolon, so that it can be embedded in another.
     pub(super) fn bare(&self) -> &str {
         self.query.trim().trim_end_matches(|letter: char| letter == ';' || letter.is_whitespace())
     }
@@ -40,7 +40,7 @@ impl SqlSource {
     }
 }
 
-/// Hands a row on.
+/// Passes on a row.
 pub(super) fn push(object: &Map<String, Value>, lines: &mut JsonArrayLines) -> io::Result<()> {
     lines.push(&serde_json::to_vec(object).map_err(io::Error::from)?)
 }

@@ -1,4 +1,4 @@
-//! Queries on PostgreSQL, MySQL and MariaDB.
+//! Queries on PostgreSQL, MySQL and MariaDB servers.
 
 use std::io;
 
@@ -19,7 +19,7 @@ impl SqlSource {
         self.within_limit(stop, self.ask_postgres(url, lines))
     }
 
-    /// What comes back is worth a remark.
+    /// Runs the query. Returns remarks.
     pub(super) fn mysql(&self, url: &str, lines: &mut JsonArrayLines, stop: &Stop) -> io::Result<Option<String>> {
         let mut remark = None;
         self.within_limit(stop, self.ask_mysql(url, lines, &mut remark))?;
@@ -35,9 +35,9 @@ impl SqlSource {
         })
     }
 
-    /// The server turns each row into JSON: it knows its types best.
+    /// Runs the query. The server turns each row into JSON, because it knows its types best.
     async fn ask_postgres(&self, url: &str, lines: &mut JsonArrayLines) -> Result<(), QueryFailure> {
-        // A pooler refuses startup parameters that it does not know.
+        // A pooler rejects unknown startup parameters.
         let options: PgConnectOptions = url.parse().map_err(QueryFailure::Connecting)?;
         let options = options.extra_float_digits(None).statement_cache_capacity(0);
         let mut connection = sqlx::PgConnection::connect_with(&options).await.map_err(QueryFailure::Connecting)?;
@@ -48,7 +48,7 @@ impl SqlSource {
         connection.execute(sqlx::raw_sql(AssertSqlSafe(setup))).await.map_err(QueryFailure::Query)?;
         let query = format!("select row_to_json(wanted)::text from (\n{}\n) as wanted", self.bare());
         {
-            // Behind a pooler, the name of a statement means something else to the next server.
+            // Behind a pooler, a named statement may mean something else on the next server.
             let mut rows = sqlx::query(AssertSqlSafe(query)).persistent(false).fetch(&mut connection);
             while let Some(row) = rows.next().await {
                 let row = row.map_err(QueryFailure::Query)?;
@@ -57,17 +57,17 @@ impl SqlSource {
             }
         }
         connection.execute(sqlx::raw_sql("rollback")).await.map_err(QueryFailure::Query)?;
-        // All rows are here: that a connection could not be closed in good order is no loss.
+        // All rows have arrived, so an error while closing does not matter.
         let _ = connection.close().await;
         Ok(())
     }
 
-    /// The name of the site's zone. The tables of zones are the same everywhere, and their names hold no quotes.
+    /// The name of the site's zone. It contains no quotes, because zone names are the same everywhere.
     fn zone(&self) -> String {
         self.records.timezone.iana_name().unwrap_or("UTC").replace('\'', "")
     }
 
-    /// In the protocol for plain text, every value comes as the server writes it.
+    /// Runs the query in the text protocol, in which every value comes as the server writes it.
     async fn ask_mysql(
         &self,
         url: &str,
@@ -84,7 +84,7 @@ impl SqlSource {
             .and_then(|row| row.try_get_unchecked(0))
             .map_err(QueryFailure::Query)?;
         let read = self.mysql_rows(&mut connection, lines, remark).await;
-        // There is no setting that ends with a transaction: what was set is put back, even where the query failed.
+        // No setting ends with the transaction, so it is put back, even if the query failed.
         let back =
             format!("rollback; set session transaction read write; set time_zone = '{}'", before.replace('\'', ""));
         let restored = connection.execute(sqlx::raw_sql(AssertSqlSafe(back))).await.map_err(QueryFailure::Query);
@@ -118,7 +118,7 @@ impl SqlSource {
             let mut object = Map::new();
             for (at, column) in row.columns().iter().enumerate() {
                 let bytes: Option<&[u8]> = row.try_get_unchecked(at).map_err(QueryFailure::Query)?;
-                // A TIMESTAMP is an instant, written in the zone of the session: the site's, as that of a DATETIME, or UTC.
+                // A TIMESTAMP is an instant, written in the zone of the session: the site's, as for a DATETIME, or UTC.
                 let zone = if !knows_zone && column.type_info().name() == "TIMESTAMP" { "Z" } else { "" };
                 let text = bytes.map_or(Value::Null, |bytes| (String::from_utf8_lossy(bytes) + zone).into());
                 object.insert(column.name().to_owned(), text);
@@ -129,7 +129,7 @@ impl SqlSource {
     }
 }
 
-/// Where a server's query went wrong.
+/// Where a query failed.
 #[derive(Debug)]
 enum QueryFailure {
     Connecting(sqlx::Error),
@@ -138,7 +138,7 @@ enum QueryFailure {
 }
 
 impl QueryFailure {
-    /// Never with the connection in it: it may hold a password.
+    /// The error in words, without the connection, which may contain a password.
     fn into_words(self) -> io::Error {
         match self {
             Self::Connecting(sqlx::Error::Configuration(_)) => io::Error::other(
@@ -151,7 +151,7 @@ impl QueryFailure {
     }
 }
 
-/// The server's own words.
+/// The server's own message.
 fn plain(error: &sqlx::Error) -> String {
     match error {
         sqlx::Error::Database(error) => error.message().to_owned(),

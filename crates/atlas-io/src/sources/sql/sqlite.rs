@@ -1,4 +1,4 @@
-//! Queries on a file of SQLite.
+//! Queries on SQLite files.
 
 use std::io;
 use std::path::Path;
@@ -13,7 +13,7 @@ use crate::reading::json_array::JsonArrayLines;
 
 use super::query::{SqlSource, push};
 
-/// How many virtual machine steps SQLite takes between two looks at the clock.
+/// How many virtual machine steps SQLite runs between two checks of the clock.
 const STEPS: i32 = 10_000;
 
 impl SqlSource {

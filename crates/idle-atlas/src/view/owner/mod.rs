@@ -1,4 +1,4 @@
-//! The owner's view: one page with every entry, those that are left out too, to be searched and sorted in a browser.
+//! The owner's page: every entry, including those that are left out, to be searched and sorted in a browser.
 
 use std::path::{Path, PathBuf};
 
@@ -12,23 +12,23 @@ const PAGE: &str = include_str!("page.html");
 const STYLE: &str = include_str!("page.css");
 const SCRIPT: &str = include_str!("page.js");
 
-/// Finds pictures of the site on disk, so that the page shows them without a network.
+/// Finds pictures of the site on disk, so that the page works without a network.
 pub struct Pictures<'a> {
     site: &'a Site,
     web_root: PathBuf,
-    /// From the folder of the page to the web root.
+    /// The relative path from the page's folder to the web root.
     way: Option<String>,
 }
 
 impl<'a> Pictures<'a> {
-    /// Of a site, for a page in a folder.
+    /// For a site, and a page in this folder.
     pub fn new(site: &'a Site, web_root: &Path, folder: &Path) -> Self {
         let web_root = web_root.canonicalize().unwrap_or_else(|_| web_root.to_owned());
         let way = way(folder, &web_root);
         Self { site, web_root, way }
     }
 
-    /// Where the page finds a picture: on disk where it is there, else where the site has it.
+    /// The address of a picture: on disk if it is there, else on the site.
     fn find(&self, image: &str) -> String {
         let on_disk = || {
             let rest = image.strip_prefix(self.site.root().as_str())?;
@@ -40,7 +40,7 @@ impl<'a> Pictures<'a> {
     }
 }
 
-/// The relative way from one folder to another, both whole, as a URL has it.
+/// The relative path between two absolute folders, as a URL.
 fn way(from: &Path, to: &Path) -> Option<String> {
     let common = from.components().zip(to.components()).take_while(|(one, other)| one == other).count();
     let up = from.components().skip(common).map(|_| "..".to_owned());
@@ -52,7 +52,7 @@ fn way(from: &Path, to: &Path) -> Option<String> {
     Some(if way.is_empty() { ".".to_owned() } else { way })
 }
 
-/// The page.
+/// Makes the page.
 pub fn page(site: &str, entries: &[Listed], pictures: &Pictures<'_>) -> String {
     let rows = entries.iter().map(|entry| {
         json!({
@@ -70,7 +70,7 @@ pub fn page(site: &str, entries: &[Listed], pictures: &Pictures<'_>) -> String {
         })
     });
     let data = serde_json::Value::Array(rows.collect()).to_string();
-    // Nothing in it can end the element that it stands in.
+    // So that nothing in it can end its element.
     let data = data.replace('<', "\\u003c");
     let site = site.replace('&', "&amp;").replace('<', "&lt;");
     PAGE.replace("{{site}}", &site).replace("{{style}}", STYLE).replace("{{script}}", SCRIPT).replace("{{data}}", &data)

@@ -1,11 +1,11 @@
-//! What stands in the way.
+//! Problems with a record or one of its fields.
 
-/// What stands in the way of a record or of one of its fields.
+/// A problem with a record or one of its fields.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct RecordProblem {
-    /// What is wrong, what was expected, how to mend it.
+    /// What is wrong, what was expected, and how to fix it.
     pub(crate) message: String,
-    /// The record is not listed because of it.
+    /// Whether the record is not listed because of it.
     pub(crate) passed_over: bool,
 }
 
@@ -15,7 +15,7 @@ impl RecordProblem {
         Self { message, passed_over: false }
     }
 
-    /// The whole record is passed over.
+    /// The whole record is skipped.
     pub(crate) fn row(message: String) -> Self {
         Self { message, passed_over: true }
     }
