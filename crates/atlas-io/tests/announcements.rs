@@ -1,4 +1,4 @@
-//! Telling an engine by a made-up protocol, on a clock that is moved by hand.
+//! Announcements by a made-up protocol, with a clock that is set by hand.
 
 use std::collections::VecDeque;
 use std::sync::{Arc, Mutex};
@@ -27,7 +27,7 @@ const ROOT: &str = "https://www.marrowvale.example/";
 const MAIN: &str = "https://www.marrowvale.example/sitemap.xml";
 const NOON: i64 = 1_795_435_200;
 
-/// Pages by their numbers.
+/// Pages by number.
 struct Numbers(Vec<u32>);
 
 impl Source for Numbers {
@@ -49,12 +49,12 @@ impl Source for Numbers {
     }
 }
 
-/// What an engine was sent, and what it is to answer: 200 where nothing is left to say.
+/// Records what an engine was sent, and what it is to answer: 200 once the list is empty.
 #[derive(Default)]
 struct TestEndpoint {
     sent: Vec<Vec<String>>,
     replies: VecDeque<Reply>,
-    /// It is to stop once so many messages have come.
+    /// Asks to stop after this many messages.
     stop: Option<(usize, Stop)>,
 }
 
@@ -64,7 +64,7 @@ struct Postcards {
 }
 
 impl Protocol for Postcards {
-    /// One card for each.
+    /// One message for each URL.
     fn messages(&self, pending: &[String]) -> Vec<Message> {
         pending.iter().map(|url| Message { about: vec![url.clone()], body: url.clone().into_bytes() }).collect()
     }
@@ -83,7 +83,7 @@ fn answer(status: u16, pause: Option<u64>) -> Reply {
     Reply { answer: Answer::Status(status), pause: pause.map(Duration::from_secs) }
 }
 
-/// A site and an engine that is told of it.
+/// A site, and an engine that is told of its changes.
 struct Vale {
     folder: tempfile::TempDir,
     memory: InMemory,
@@ -95,7 +95,7 @@ struct Vale {
 }
 
 impl Vale {
-    /// Pages 0 to 4 are the baseline; then page 0 leaves and pages 5 to 8 appear.
+    /// Pages 0 to 4 are the baseline; then page 0 is removed and pages 5 to 8 are added.
     fn new(tells: Tells) -> Self {
         let postcards = Postcards { heard: Arc::default() };
         let vale = Self {
@@ -148,12 +148,12 @@ impl Vale {
         self.postcards.heard.lock().unwrap().stop = Some((messages, self.stop.clone()));
     }
 
-    /// What was sent since this was asked last, in order.
+    /// What was sent since the last call, in order.
     fn sent(&self) -> Vec<String> {
         std::mem::take(&mut self.postcards.heard.lock().unwrap().sent).concat()
     }
 
-    /// What is still to be told.
+    /// What has still to be announced.
     fn pending(&self) -> Vec<String> {
         all_pending(&*self.ledger(), ("post", self.tells), MAIN, false)
             .unwrap()
@@ -180,7 +180,8 @@ fn what_changed_is_told_once() {
     assert_eq!(vale.sent(), [""; 0]);
 }
 
-/// A stop ends the round behind the message that is under way. What was taken is told once; no more than one batch is repeated.
+/// A stop ends the round after the message under way. What was accepted is announced once; at most one batch is
+/// repeated.
 #[test]
 fn a_stop_says_what_is_true_and_loses_nothing() {
     let vale = Vale::new(Tells::Urls(1));
@@ -197,7 +198,7 @@ fn a_stop_says_what_is_true_and_loses_nothing() {
     assert_eq!(sent, all);
 }
 
-/// What changed while a round stood interrupted is told in the same command.
+/// Changes made while a round was interrupted are announced by the same command.
 #[test]
 fn a_round_that_was_interrupted_is_ended_and_the_next_begun() {
     let vale = Vale::new(Tells::Urls(1));
@@ -237,7 +238,7 @@ fn an_engine_in_trouble(
     assert_eq!(outcome(&vale.tell()), (wanted.2, 0, 0), "nothing is lost");
 }
 
-/// Whoever looks into the ledger meanwhile knows of the pause; a stop ends it.
+/// Another command that reads the ledger meanwhile knows of the pause. A stop ends the pause.
 #[test]
 fn a_pause_stands_in_the_ledger_and_ends_with_a_stop() {
     let vale = Vale::new(Tells::Urls(1));
@@ -248,7 +249,7 @@ fn a_pause_stands_in_the_ledger_and_ends_with_a_stop() {
     assert_eq!(left_alone(&*vale.ledger(), "post", NOON).unwrap(), Some(NOON + 5));
 }
 
-/// A protocol that speaks of files is told of the main file where a build wrote anything.
+/// A protocol that announces files is told of the main file if a build wrote anything.
 #[test]
 fn files_are_told_instead_of_urls() {
     let vale = Vale::new(Tells::Files);
@@ -261,7 +262,7 @@ fn files_are_told_instead_of_urls() {
     assert_eq!(outcome(&vale.tell()), (1, 0, 0));
 }
 
-/// A round builds, then tells each engine; a build that is held tells nobody.
+/// A round builds, then tells each engine. If the build is held, no engine is told.
 #[test]
 fn a_round_and_its_events() {
     let vale = Vale::new(Tells::Urls(10));

@@ -1,6 +1,6 @@
-//! Bytes of all kinds at every reader of files: none may panic, hang or fill the memory.
+//! Arbitrary bytes for every reader of files: none may panic, hang or fill the memory.
 //!
-//! A few hundred cases run with all tests. For some minutes of it:
+//! A few hundred cases run with all tests. To run it for some minutes:
 //!
 //! ```text
 //! PROPTEST_CASES=20000 cargo test --release -p atlas-io --test fuzzing
@@ -68,7 +68,7 @@ fn records() -> RecordSettings {
     }
 }
 
-/// Every source that reads files, over one file of these bytes.
+/// Every source that reads files, over one file with these bytes.
 fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
     let input = |name: &str| {
         fs::write(folder.join(name), bytes).unwrap();
@@ -120,7 +120,7 @@ fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
     sources
 }
 
-/// Each source by itself: what one of them cannot read must not keep the others from being tried.
+/// Each source by itself, so that one that cannot read the bytes does not prevent the others from trying.
 fn survey_all(bytes: &[u8]) {
     let folder = tempfile::tempdir().unwrap();
     for source in sources(folder.path(), bytes) {
@@ -152,19 +152,19 @@ fn survey_all(bytes: &[u8]) {
             .memory(1 << 20)
             .fresh(true);
         let mut ledger = ledger::open(&folder.path().join(".ledger")).unwrap();
-        // A source may well refuse such bytes; it says so and that is that.
+        // A source may well reject such bytes.
         let _ = survey(&job, &mut *ledger);
     }
 }
 
-/// The most memory this process has taken, in KiB.
+/// The most memory that this process has used, in KiB.
 fn peak() -> u64 {
     let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
     let line = status.lines().find(|line| line.starts_with("VmHWM:")).unwrap_or("");
     line.split_whitespace().nth(1).and_then(|number| number.parse().ok()).unwrap_or(0)
 }
 
-/// Pieces of which files are made, well or badly put together.
+/// Pieces of files, combined well or badly.
 fn pieces() -> impl Strategy<Value = Vec<u8>> {
     let piece = prop_oneof![
         3 => prop::sample::select(vec![

@@ -1,4 +1,4 @@
-//! Gathering beside what is at hand for the same job. Prints medians and ratios:
+//! Gathering, compared with common tools for the same job. Prints medians and ratios:
 //!
 //! ```text
 //! cargo bench --bench gather -- folder DOCS [RUNS]    a folder of pages, beside a naive reader in Python (python3-lxml)
@@ -6,7 +6,7 @@
 //! cargo bench --bench gather -- rows [ROWS]           rows of CSV, and of PostgreSQL where IDLE_ATLAS_POSTGRES names one
 //! ```
 //!
-//! DOCS is any folder of HTML; the figures in docs/benchmarks.md are of Debian's openjdk-17-doc.
+//! DOCS is any folder of HTML; the figures in docs/benchmarks.md are for Debian's openjdk-17-doc.
 
 use std::fs;
 use std::io::Write as _;
@@ -38,7 +38,7 @@ impl Site {
         Self(folder)
     }
 
-    /// Wall time of a command, and its peak memory in KiB where `/usr/bin/time` is there to tell it.
+    /// The wall time of a command, and its peak memory in KiB if `/usr/bin/time` is installed.
     fn run(&self, arguments: &[&str]) -> (Duration, u64) {
         let mut command = match Path::new("/usr/bin/time").exists() {
             true => {
@@ -77,7 +77,7 @@ fn folder(docs: &Path, runs: usize) {
     println!("  {:34} {:7} MiB", "peak memory", peak / 1024);
 }
 
-/// Debian's python3 knows Debian's lxml, whatever other python3 comes first.
+/// Debian's python3 finds Debian's lxml, whichever other python3 comes first.
 fn python(docs: &Path) -> Option<Duration> {
     let script = Path::new(env!("CARGO_MANIFEST_DIR")).join("benches/scan_html.py");
     let begun = Instant::now();
@@ -97,7 +97,7 @@ fn crawl(docs: &Path, runs: usize) {
         let begun = Instant::now();
         let wget =
             Command::new("wget").args(["-q", "-r", "-l", "inf", "--spider", &url]).current_dir(folder.path()).status();
-        // It ends with 8 where some link is dead.
+        // It exits with 8 if some link is dead.
         baselines.extend(wget.ok().map(|_| begun.elapsed()));
         let site = Site::new(&url, source);
         let (first, memory) = site.run(&["survey"]);
@@ -114,7 +114,7 @@ fn crawl(docs: &Path, runs: usize) {
     println!("  {:34} {:7} MiB", "peak memory", peak / 1024);
 }
 
-/// nginx before a folder, until it is dropped.
+/// nginx serving a folder, until it is dropped.
 struct Nginx {
     child: Child,
     _folder: tempfile::TempDir,
@@ -148,7 +148,7 @@ impl Drop for Nginx {
     }
 }
 
-/// How many bytes of memory one more entry takes, from two sizes.
+/// The bytes of memory that one more entry takes, from two sizes.
 fn rows(rows: usize) {
     let sizes = [rows / 4, rows];
     let per_entry = |peaks: [u64; 2]| (peaks[1].saturating_sub(peaks[0])) * 1024 / (sizes[1] - sizes[0]) as u64;

@@ -1,4 +1,4 @@
-//! What was typed. What it means is for the commands to find out.
+//! The command line as typed. The commands find out what it means.
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use atlas_store::report::Guard;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
-/// What is said below the commands; paragraphs are wrapped where they are shown.
+/// The text below the list of commands. Paragraphs are wrapped when they are shown.
 fn after_help() -> String {
     let demo = if cfg!(feature = "test-engine") { "Or watch it: idle-atlas demo\n" } else { "" };
     format!(
@@ -29,11 +29,11 @@ pub struct Arguments {
     pub command: Command,
 }
 
-/// What every command takes.
+/// Options of every command.
 #[derive(Debug, Clone, Args)]
 pub struct Shared {
-    /// The configuration; may be repeated. A folder stands for every idle-atlas.toml in it or below [default:
-    /// idle-atlas.toml here or in a folder above]
+    /// The configuration file; may be repeated. A folder stands for every idle-atlas.toml in it or below it [default:
+    /// idle-atlas.toml in this folder or one above]
     #[arg(long, global = true, value_name = "FILE")]
     pub config: Vec<PathBuf>,
     /// Print one JSON document on standard output
@@ -45,7 +45,7 @@ pub struct Shared {
     /// Print every example, not the first few
     #[arg(long, short, global = true)]
     pub verbose: bool,
-    /// Exit with 1 if there is any remark
+    /// Exit with 1 if there are any remarks
     #[arg(long, global = true)]
     pub strict: bool,
     /// When to use colour
@@ -62,24 +62,24 @@ pub enum Color {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// Look at a folder of pages and write a configuration for it
+    /// Examine a folder of pages and write a configuration for it
     Init(InitArguments),
-    /// Show what would be in, by section, and what is left out and why; write nothing
+    /// Show what would be listed, by section, and what is left out and why; write nothing
     Survey(SurveyArguments),
-    /// Write the sitemap files, the index and robots.txt; say what changed
+    /// Write the sitemap files, the index and robots.txt; report what changed
     Build(BuildArguments),
-    /// Tell everything known of one URL
+    /// Explain everything that is known about one URL
     Why(WhyArguments),
-    /// Read a web root the way an engine does and list what is wrong
+    /// Read a web root as an engine does, and list what is wrong
     Check(CheckArguments),
-    /// Tell the engines what changed since each was last told
+    /// Tell engines what changed since each was last told
     Announce(AnnounceArguments),
     /// List runs and announcements, newest first
     History(HistoryArguments),
-    /// Run a small search engine on loopback to try announcing against
+    /// Run a small search engine on loopback, for trying out announcements
     #[command(hide = cfg!(not(feature = "test-engine")))]
     TestEngine(TestEngineArguments),
-    /// Do the whole job on the sample site, start to end
+    /// Do the whole job on the sample site, from start to end
     #[command(hide = cfg!(not(feature = "test-engine")))]
     Demo(DemoArguments),
 }
@@ -90,7 +90,7 @@ pub struct InitArguments {
     /// The folder of built pages that the web server serves
     #[arg(default_value = "public")]
     pub folder: PathBuf,
-    /// The site's URL, exactly as visitors end up on it, where the pages do not say it
+    /// The site's URL, exactly as visitors reach it, if the pages do not state it
     #[arg(long, value_name = "URL")]
     pub url: Option<String>,
     /// The IndexNow endpoint to announce to
@@ -101,16 +101,16 @@ pub struct InitArguments {
 #[derive(Debug, Args)]
 #[command(after_help = "Example: idle-atlas survey --list --reason noindex --under /journal/ --as csv")]
 pub struct SurveyArguments {
-    /// Read every file anew, even those that were not touched
+    /// Read every file again, even if it has not changed
     #[arg(long)]
     pub fresh: bool,
-    /// List entries one by one: all, or those that the options below choose
+    /// List entries one by one: all, or those selected by the options below
     #[arg(long)]
     pub list: bool,
-    /// Write a page with every entry, to be searched and sorted in a browser
+    /// Write a page with every entry, which can be searched and sorted in a browser
     #[arg(long, value_name = "FILE", conflicts_with = "list")]
     pub html: Option<PathBuf>,
-    /// Tell a remark no more: its code, and patterns for paths or URLs if it is not to go for all; written into
+    /// Stop showing a remark: its code, and patterns for paths or URLs unless it applies to all; added to
     /// known-findings.txt
     #[arg(long, value_names = ["CODE", "PATTERN"], num_args = 1.., conflicts_with_all = ["list", "html"])]
     pub accept: Vec<String>,
@@ -122,43 +122,43 @@ pub struct SurveyArguments {
 #[derive(Debug, Args)]
 #[command(next_help_heading = "With --list")]
 pub struct ListOptions {
-    /// Only what goes into this section
+    /// Only entries in this section
     #[arg(long, value_name = "NAME", requires = "list", conflicts_with = "reason")]
     pub section: Option<String>,
-    /// Only what is left out for this reason, such as noindex
+    /// Only entries that are left out for this reason, such as noindex
     #[arg(long, value_name = "CODE", requires = "list")]
     pub reason: Option<String>,
-    /// Only what a source of this name speaks of; a part of the name will do
+    /// Only entries from sources whose name contains this
     #[arg(long, value_name = "NAME", requires = "list")]
     pub source: Option<String>,
-    /// Only what lies under this path
+    /// Only entries below this path
     #[arg(long, value_name = "PATH", requires = "list")]
     pub under: Option<String>,
-    /// In which order
+    /// The order
     #[arg(long, value_name = "ORDER", requires = "list", default_value = "found")]
     pub sort: Sort,
-    /// At most so many
+    /// The most entries to list
     #[arg(long, value_name = "NUMBER", requires = "list", value_parser = at_least_one)]
     pub most: Option<usize>,
-    /// As a table for people, or for programs
+    /// As a table, or in a format for programs
     #[arg(long = "as", value_name = "FORM", requires = "list", default_value = "table")]
     pub form: ListFormat,
 }
 
-/// Orders of a list.
+/// The orders of a list.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum Sort {
     /// As the sources name them
     Found,
     /// By URL
     Url,
-    /// The newest first
+    /// Newest first
     Newest,
-    /// Those with the most pictures first
+    /// Most pictures first
     Pictures,
 }
 
-/// Forms of a list.
+/// The formats of a list.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum ListFormat {
     Table,
@@ -169,41 +169,41 @@ pub enum ListFormat {
 #[derive(Debug, Default, Args)]
 #[command(after_help = "Example: idle-atlas build --dry-run")]
 pub struct BuildArguments {
-    /// Read every file anew, even those that were not touched
+    /// Read every file again, even if it has not changed
     #[arg(long)]
     pub fresh: bool,
-    /// Show by file what would be written, and which URLs come and go; write nothing
+    /// Show which files would be written, and which URLs would be added and removed; write nothing
     #[arg(long)]
     pub dry_run: bool,
-    /// Where there is no ledger, learn placement and dates from the site's own sitemaps: those on this disk, those that are
-    /// served, or from none
+    /// If there is no ledger, learn placement and dates from the site's own sitemaps: those on disk, those on the live
+    /// site, or none
     #[arg(long, value_name = "WHERE", value_enum, default_value = "disk")]
     pub recall: Recall,
-    /// Pass a guard that held the build back; it says by which word
+    /// Let a build pass the guard that held it back; its message names the word
     #[arg(long, value_name = "GUARD", value_parser = guard, help = allow_help())]
     pub allow: Vec<Guard>,
 }
 
-/// Where placement and dates are learnt from when there is no ledger.
+/// Where to learn placement and dates if there is no ledger.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, clap::ValueEnum)]
 pub enum Recall {
-    /// The folder that sitemaps are written into
+    /// The folder of the sitemap files
     #[default]
     Disk,
-    /// The site as it is served
+    /// The live site
     Live,
-    /// Nowhere: begin anew
+    /// Nowhere: start over
     None,
 }
 
-/// What `--allow` takes: each guard with what it holds a build back for.
+/// The help for `--allow`: each guard, with what it holds a build back for.
 fn allow_help() -> String {
     let passable = Guard::ALL.into_iter().filter_map(|guard| Some((guard.option()?, guard.words())));
     let lines: String = passable.map(|(option, words)| format!("\n- {option}: {words}")).collect();
     format!("Pass a guard that held the build back:{lines}")
 }
 
-/// A guard by the word that lets a build pass it.
+/// Parses the word that lets a build pass a guard.
 fn guard(word: &str) -> Result<Guard, String> {
     let passable = Guard::ALL.into_iter().filter_map(|guard| Some((guard.option()?, guard)));
     let known: Vec<&str> = passable.clone().map(|(option, _)| option).collect();
@@ -211,7 +211,7 @@ fn guard(word: &str) -> Result<Guard, String> {
     found.map(|(_, guard)| guard).ok_or_else(|| format!("expected one of {}", known.join(", ")))
 }
 
-/// A number of things to list: none would be no list.
+/// Parses a number of things to list, which must not be 0.
 fn at_least_one(text: &str) -> Result<usize, String> {
     text.parse().ok().filter(|number| *number > 0).ok_or_else(|| "expected a whole number, 1 or more".to_owned())
 }
@@ -221,7 +221,7 @@ fn at_least_one(text: &str) -> Result<usize, String> {
 pub struct WhyArguments {
     /// The URL, or its path on the site
     pub url: String,
-    /// Print structured data for its videos (schema.org VideoObject, JSON-LD), and nothing else
+    /// Print only structured data for its videos (schema.org VideoObject, JSON-LD)
     #[arg(long)]
     pub structured_data: bool,
 }
@@ -229,7 +229,7 @@ pub struct WhyArguments {
 #[derive(Debug, Args)]
 #[command(after_help = "Example: idle-atlas check public")]
 pub struct CheckArguments {
-    /// The web root to read [default: the one of the configuration]
+    /// The web root to read [default: the one in the configuration]
     #[arg(value_name = "WHERE")]
     pub folder: Option<PathBuf>,
 }
@@ -237,13 +237,13 @@ pub struct CheckArguments {
 #[derive(Debug, Args)]
 #[command(after_help = "Example: idle-atlas announce --dry-run")]
 pub struct AnnounceArguments {
-    /// Tell the whole site, not only what changed
+    /// Announce the whole site, not only what changed
     #[arg(long)]
     pub all: bool,
-    /// Make the IndexNow key if there is none, and write its key file into the web root; announce nothing
+    /// Make an IndexNow key if there is none, and write its key file into the web root; announce nothing
     #[arg(long, conflicts_with_all = ["all", "dry_run"])]
     pub key_file: bool,
-    /// Show what would be told; tell nothing
+    /// Show what would be announced; send nothing
     #[arg(long)]
     pub dry_run: bool,
 }
@@ -253,10 +253,10 @@ pub struct AnnounceArguments {
 pub struct HistoryArguments {
     /// Show this run in full
     pub run: Option<i64>,
-    /// Write every remembered entry as CSV: its URL, file, section, dates and the run in which it last changed
+    /// Print every remembered entry as CSV: its URL, file, section, dates and the run in which it last changed
     #[arg(long, conflicts_with = "run")]
     pub entries: bool,
-    /// How many runs and announcements to list
+    /// The number of runs and announcements to list
     #[arg(long, value_name = "NUMBER", default_value = "15", value_parser = at_least_one)]
     pub most: usize,
 }
@@ -266,13 +266,13 @@ pub struct HistoryArguments {
 
 While it runs: GET /received lists what came, POST /mood?answer=503 changes how it answers.")]
 pub struct TestEngineArguments {
-    /// Where to listen, on loopback; port 0 takes a free one
+    /// The loopback address to listen on; port 0 takes a free one
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7643")]
     pub listen: SocketAddr,
     /// How to answer: fair, 429, 429:SECONDS, 503 or hang
     #[arg(long, value_name = "HOW", default_value = "fair")]
     pub answer: String,
-    /// Where a host is to be reached, to fetch its key file
+    /// Where to reach a host, to fetch its key file
     #[arg(long, value_name = "HOST=ADDRESS")]
     pub reach: Vec<String>,
 }
@@ -280,7 +280,7 @@ pub struct TestEngineArguments {
 #[derive(Debug, Args)]
 #[command(after_help = "Example: idle-atlas demo railway")]
 pub struct DemoArguments {
-    /// A new folder to work in [default: a fresh one among the temporary files]
+    /// A new folder to work in [default: a new temporary folder]
     pub folder: Option<PathBuf>,
 }
 

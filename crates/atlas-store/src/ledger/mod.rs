@@ -39,7 +39,7 @@ pub const FOLDER: &str = ".idle-atlas";
 ///
 /// # Errors
 ///
-/// Returns [`StoreError::Locked`] if another process has it open for writing, or another error if it cannot be read.
+/// Returns [`StoreError::Busy`] if another process has it open for writing, or another error if it cannot be read.
 pub fn open(folder: &Path) -> Result<Box<dyn Ledger>, StoreError> {
     Ok(Box::new(sqlite::Sqlite::open(folder)?))
 }

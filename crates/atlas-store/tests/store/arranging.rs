@@ -1,4 +1,4 @@
-//! Where entries go: files in order, holes that are filled, numbers that are used once.
+//! Where entries go: files fill up in order, gaps are filled, and numbers are used once.
 
 use atlas_store::report::Guard;
 
@@ -32,7 +32,7 @@ fn files_are_filled_one_after_the_other_oldest_first() {
     assert_eq!(small.file("sitemap.xml"), ["atlas-halts-1.xml", "atlas-halts-2.xml", "atlas-halts-3.xml"]);
 }
 
-/// A change touches the file that holds it and no other.
+/// A change rewrites only the file that contains it.
 #[test]
 fn entries_stay_in_their_files() {
     let small = small();
@@ -84,7 +84,7 @@ fn pictures_count_as_well() {
     assert_eq!(sizes(&small), named(&[("atlas-halts-1.xml", 2), ("atlas-halts-2.xml", 2)]));
 }
 
-/// A file that holds little is folded into the others; its number is not used again.
+/// A file with few entries is folded into the others, and its number is not used again.
 #[test]
 fn a_number_is_used_once() {
     let small = small();
@@ -107,7 +107,7 @@ fn an_entry_moves_with_its_section() {
     assert_eq!(built.survey.changes.changed.count, 0, "to be listed elsewhere is no news");
 }
 
-/// Entries are kept by the segment: beyond one, the rest of a file is carried over as it is packed.
+/// Entries are stored in segments: the other segments of a file are carried over compressed.
 #[test]
 fn files_of_several_segments() {
     let mut small = small();
@@ -121,8 +121,8 @@ fn files_of_several_segments() {
     assert_eq!(small.file("sitemap.xml"), paths);
 }
 
-/// The open file that lost an entry to another section takes no new one in the same build: what is left of it goes on with the new
-/// ones in the next file, where it is less than half full.
+/// If the open file lost an entry to another section, it takes no new one in the same build. If it is then less than
+/// half full, the rest of it moves into the next file, together with the new entries.
 #[test]
 fn an_open_file_that_lost_an_entry_gives_way_to_the_next() {
     let small = small();

@@ -1,4 +1,4 @@
-//! Builds that would do harm are held back, leave everything as it was, and go on where that is allowed.
+//! Builds that would do harm are held back, leave everything as it was, and go on if that is allowed.
 
 use atlas_store::destination::{Destination, Gzip};
 use atlas_store::report::Guard;
@@ -32,7 +32,7 @@ fn a_section_that_shrinks(#[case] before: u32, #[case] after: u32, #[case] is_he
     assert_eq!(small.build(&rest).survey.changes.removed.count, u64::from(lost));
 }
 
-/// Entries that others replace are lost all the same.
+/// Entries are lost even if others replace them.
 #[test]
 fn a_loss_is_counted_before_what_is_new() {
     let small = Small::new();
@@ -108,7 +108,7 @@ fn a_section_of_another_name(#[case] gone: u32, #[case] wanted: Option<Guard>) {
     assert_eq!(small.guards(&renamed), Vec::from_iter(wanted));
 }
 
-/// A main file that another tool wrote is not written over; our own is, even where no ledger knows it.
+/// A main file that another tool wrote is not overwritten. Our own is, even if no ledger knows it.
 #[rstest]
 #[case::anothers("https://www.marrowvale.example/posts.xml", true)]
 #[case::our_own("https://www.marrowvale.example/atlas-halts-1.xml", false)]

@@ -1,4 +1,4 @@
-//! Builds over long random histories: what is on disk is always what the sources say, and entries stay where they are.
+//! Builds over long random histories: the files on disk always match the sources, and entries stay where they are.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::fs;
@@ -12,7 +12,7 @@ use rstest::rstest;
 
 use crate::railway::{Day, MadePage, Pages, Railway, day, live, railway_of, url};
 
-/// How many histories are lived through: more with `HISTORIES=500 cargo test -p atlas-store --test store`.
+/// The number of histories: more with `HISTORIES=500 cargo test -p atlas-store --test store`.
 fn cases() -> u32 {
     std::env::var("HISTORIES").ok().and_then(|text| text.parse().ok()).unwrap_or(16)
 }
@@ -25,7 +25,7 @@ proptest! {
         days in proptest::collection::vec(day(), 1..14),
         gzip in prop_oneof![Just(Gzip::Beside), Just(Gzip::Only), Just(Gzip::Off)],
     ) {
-        // Its twin lives in memory.
+        // Its twin is in memory.
         let (mut railway, mut twin) = (Railway::new(gzip), Railway::in_memory(gzip, &InMemory::default()));
         let (mut pages, mut next, mut limit) = (Pages::new(), 0, 10);
         let mut before: BTreeMap<String, String> = BTreeMap::new();
@@ -35,7 +35,7 @@ proptest! {
             twin.day += 1;
             live(&day, railway.day, &mut pages, &mut next, &mut limit);
             if let Day::Lose(which) = &day {
-                // One that is listed: those that left the index are not brought back.
+                // A file that is listed: those that left the index are not restored.
                 let live: BTreeSet<&String> = before.values().collect();
                 if let Some(name) = live.iter().nth(usize::from(*which) % live.len().max(1)) {
                     fs::remove_file(railway.folder.path().join("public").join(name)).unwrap();
@@ -43,7 +43,7 @@ proptest! {
             }
             let built = railway.build(&pages, limit);
             if pages.is_empty() {
-                // Held back, and a file that was lost comes back with the next build.
+                // The build was held, and a lost file comes back with the next build.
                 prop_assert!(built.is_none());
                 before.clear();
                 continue;
@@ -60,7 +60,7 @@ proptest! {
             let news = of(&|page| page.is_news(railway.day));
             let listed = railway.homes("news");
             if news.is_empty() {
-                // The file of news lists the newest all the same: some that it listed before, or those that were read.
+                // The news file lists the newest anyway: some that it listed before, or those that were read.
                 let halts = of(&|page| page.section == "halts");
                 prop_assert!(listed.len() <= 10 && listed.is_empty() == halts.is_empty(), "{:?}", listed);
                 prop_assert!(listed.keys().all(|url| halts.contains(url)), "{:?}", listed);
@@ -73,7 +73,7 @@ proptest! {
                 let url = url(*number, page);
                 let home = &homes[&url];
                 prop_assert!(home == "sitemap.xml" || home.starts_with(&format!("atlas-{}-", page.section)), "{} in {}", url, home);
-                // It may have moved only with its section, out of a folded file, or because limits moved.
+                // It may have moved only with its section, out of a folded file, or because limits changed.
                 let stayed = sections.get(number) == Some(&page.section) && !matches!(day, Day::Limit(_));
                 if let Some(old) = before.get(&url).filter(|old| stayed && !retired.contains(old.as_str()) && *old != "sitemap.xml") {
                     prop_assert_eq!(old, home, "{} moved without cause", url);

@@ -1,4 +1,4 @@
-//! The store driven as a whole, over made-up rows.
+//! The store driven as a whole, with made-up rows.
 
 mod railway;
 mod small;

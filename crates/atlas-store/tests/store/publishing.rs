@@ -1,4 +1,4 @@
-//! What is written, in which form, when, and how what was begun is undone.
+//! What is written, in which form and when, and how an interrupted build is undone.
 
 use atlas_core::format::{RawSitemap, read};
 use atlas_store::destination::{Destination, Gzip, InMemory};
@@ -36,7 +36,7 @@ fn where_nothing_changed_nothing_is_put() {
     assert_eq!(versions(&small.memory), before);
 }
 
-/// A file that somebody edited or removed is put back as it was.
+/// A file that somebody edited or removed is restored.
 #[rstest]
 #[case::child("atlas-halts-2.xml")]
 #[case::index("sitemap.xml")]
@@ -54,7 +54,7 @@ fn what_is_not_as_it_was_written_is_written_again(#[case] name: &str) {
     assert_eq!(small.memory.files(), before);
 }
 
-/// The index dates each file by the run in which what is in it last changed.
+/// The index dates each file by the run in which its content last changed.
 #[test]
 fn the_index_says_when_each_file_changed() {
     let mut small = small();
@@ -103,7 +103,7 @@ fn files_have_the_forms_that_are_asked_for(#[case] gzip: Gzip, #[case] names: &[
     }
 }
 
-/// Sites of more files than one index may name have several; the main file is the first.
+/// A site with more files than one index may list has several indexes; the main file is the first.
 #[test]
 fn indexes_are_split_and_joined_again() {
     let mut small = small();
@@ -118,7 +118,7 @@ fn indexes_are_split_and_joined_again() {
     assert_eq!(left, [""; 0], "an index that is no more goes at once: it names what is listed elsewhere");
 }
 
-/// A build that was stopped and is not wanted any more leaves nothing of itself behind.
+/// A build that was interrupted and is no longer wanted leaves nothing behind.
 #[test]
 fn what_was_begun_is_undone() {
     let small = small();

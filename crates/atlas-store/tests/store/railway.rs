@@ -1,4 +1,4 @@
-//! A railway whose site is built day after day, from made-up rows.
+//! A railway whose site is built day after day from made-up rows.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -30,10 +30,10 @@ use jiff::Timestamp;
 use proptest::prelude::*;
 
 pub const ROOT: &str = "https://www.marrowvale.example/";
-/// Pictures in one file: at least twice what one page has.
+/// The most pictures in one file: at least twice what one page has.
 pub const MEDIA: u32 = 12;
 
-/// What one entry is like.
+/// What a page says.
 #[derive(Debug, Clone, PartialEq)]
 pub struct MadePage {
     pub section: &'static str,
@@ -68,7 +68,7 @@ impl MadeRows {
         Self { name, rows, knows_rows: true }
     }
 
-    /// Its rows are read in every build.
+    /// Makes every build read its rows.
     pub fn read_anew(self) -> Self {
         Self { knows_rows: false, ..self }
     }
@@ -96,13 +96,13 @@ impl Source for MadeRows {
     }
 }
 
-/// A row as it comes: its fields, with tabs between them.
+/// A raw row: its fields, separated by tabs.
 pub fn line(url: &str, page: &MadePage) -> String {
     let MadePage { section, modified, title, pictures, published, .. } = page;
     format!("{url}\t{section}\t{}\t{title}\t{pictures}\t{published}", modified.unwrap_or(-1))
 }
 
-/// What such a row says.
+/// The contribution of such a row.
 pub fn contribution(line: &str) -> Contribution<'_> {
     let fields: Vec<&str> = line.split('\t').collect();
     let number = |at: usize| fields[at].parse::<i32>().unwrap();
@@ -126,7 +126,7 @@ impl RowReader for MadeRowReader {
     }
 }
 
-/// Some lines, which make one chunk.
+/// Some lines that form one chunk.
 pub fn block(decider: &Decider, lines: &[String], unread: bool) -> Block {
     let text = lines.concat();
     let print = decider.chunk_print(text.as_bytes(), 7);
@@ -151,7 +151,7 @@ pub fn block(decider: &Decider, lines: &[String], unread: bool) -> Block {
     block
 }
 
-/// Two sources that know every third entry both.
+/// Two sources that both name every third entry.
 pub fn sources(pages: &Pages) -> Vec<Box<dyn Source>> {
     let rows = |wanted: fn(&u32) -> bool| {
         pages
@@ -167,7 +167,7 @@ pub fn sources(pages: &Pages) -> Vec<Box<dyn Source>> {
 }
 
 pub struct Railway {
-    /// The ledger lives here, and the files do unless they are in memory.
+    /// The folder of the ledger, and of the files unless they are in memory.
     pub folder: tempfile::TempDir,
     pub destination: Box<dyn Destination>,
     pub gzip: Gzip,
@@ -175,7 +175,7 @@ pub struct Railway {
 }
 
 impl Railway {
-    /// Its files are in a folder.
+    /// With files in a folder.
     pub fn new(gzip: Gzip) -> Self {
         let folder = tempfile::tempdir().unwrap();
         let public = folder.path().join("public");
@@ -184,14 +184,14 @@ impl Railway {
         Self { folder, destination, gzip, day: 20_000 }
     }
 
-    /// Its files are in memory.
+    /// With files in memory.
     pub fn in_memory(gzip: Gzip, memory: &InMemory) -> Self {
         let folder = tempfile::tempdir().unwrap();
         fs::create_dir(folder.path().join(".idle-atlas")).unwrap();
         Self { folder, destination: Box::new(memory.clone()), gzip, day: 20_000 }
     }
 
-    /// Another that has lived through the same.
+    /// A copy with the same history.
     pub fn copy(&self, memory: &InMemory) -> Self {
         let copy = Self { day: self.day, ..Self::in_memory(self.gzip, memory) };
         for file in fs::read_dir(self.folder.path().join(".idle-atlas")).unwrap().flatten() {
@@ -222,7 +222,7 @@ impl Railway {
             .shape(vec![self.section(true), self.section(false)])
             .extras(self.extras())
             .cut(Cut { urls_per_file: UrlsPerFile::Fixed(limit), bytes_per_file: 4_000, media_per_file: MEDIA })
-            // Some live through all of it in a few kilobytes: most of it waits on the disk.
+            // Some histories run in a few kilobytes of memory, so that most data is written to disk.
             .memory(if self.gzip == Gzip::Beside { 3_000 } else { BUDGET })
             .thresholds(Thresholds { few: 0, ..Thresholds::default() })
             .allow([Guard::Shrink, Guard::NewSections]);
@@ -241,7 +241,7 @@ impl Railway {
     }
 
     fn extras(&self) -> ExtrasSettings {
-        // Where nothing is for people, rows are known without being read.
+        // Without files for visitors, rows are recognised without being read.
         if self.gzip == Gzip::Only {
             return ExtrasSettings::default();
         }
@@ -255,12 +255,12 @@ impl Railway {
         ExtrasSettings { visitors: Some(visitors), newest: Some(newest), text: true, structured_data: false }
     }
 
-    /// Builds; `None` where a guard holds the build back.
+    /// Builds; `None` if a guard holds the build back.
     pub fn build(&self, pages: &Pages, limit: u32) -> Option<Built> {
         self.try_build(pages, limit).unwrap()
     }
 
-    /// The same, which may fail.
+    /// Builds, and may fail.
     pub fn try_build(&self, pages: &Pages, limit: u32) -> Result<Option<Built>, StoreError> {
         Ok(match self.with_job(pages, limit, build)? {
             Ended::Built(built) => Some(*built),
@@ -278,14 +278,14 @@ impl Railway {
         if name.ends_with(".gz") { unpack(&bytes, 1 << 20).unwrap() } else { bytes }
     }
 
-    /// The files that the indexes name; none where there is no main file.
+    /// The files that the indexes list; empty if there is no main file.
     pub fn named(&self) -> Vec<String> {
         if self.destination.version("sitemap.xml").unwrap().is_none() {
             return Vec::new();
         }
         let mut children = Vec::new();
         let kind = read(&self.whole("sitemap.xml"), |_| (), |child| children.push(child.loc.unwrap())).unwrap();
-        // Further indexes are there as long as the last is full.
+        // There are further indexes as long as the last is full.
         for number in 2.. {
             let name = format!("sitemap-{number}.xml");
             if children.len() < 4 * (number - 1) || self.destination.version(&name).unwrap().is_none() {
@@ -299,7 +299,7 @@ impl Railway {
         }
     }
 
-    /// All URLs that an engine finds now, in whatever file: every file that is named is there and whole.
+    /// All URLs that an engine finds now, in any file: every listed file exists and is complete.
     pub fn served(&self) -> BTreeSet<String> {
         let mut urls = BTreeSet::new();
         for name in self.named() {
@@ -308,7 +308,7 @@ impl Railway {
         urls
     }
 
-    /// Which file each listed URL is in, among those of one kind of file.
+    /// The file that contains each listed URL, among those of one kind.
     pub fn homes(&self, kind: &str) -> BTreeMap<String, String> {
         let names = self.named();
         let mut homes = BTreeMap::new();

@@ -1,4 +1,4 @@
-//! One entry a URL: what several rows say, and what became of what was known.
+//! One entry per URL: merging rows, and what happens to known entries.
 
 use atlas_core::choose::Reason;
 use atlas_core::report::Notice;
@@ -46,7 +46,7 @@ fn a_url_that_two_sources_name_is_one_entry_and_the_first_is_believed() {
     assert_eq!(built.survey.sources.iter().map(|source| source.kept).collect::<Vec<_>>(), [6, 6]);
 }
 
-/// That another source drops a page that one still names is no departure.
+/// A page is not gone if one source drops it and another still names it.
 #[rstest]
 fn an_entry_stays_while_any_source_names_it(#[values(false, true)] reads_rows: bool) {
     let small = Small { reads_rows, ..Small::new() };
@@ -67,7 +67,7 @@ fn a_row_that_comes_twice_in_one_source_counts_once() {
     assert_eq!(small.file("sitemap.xml").len(), 5);
 }
 
-/// The order of rows says nothing: neither where an entry is known, nor whether it changed.
+/// The order of rows does not matter, neither for where an entry is known nor for whether it changed.
 #[rstest]
 fn rows_in_another_order_are_the_same_entries(#[values(false, true)] reads_rows: bool) {
     let small = Small { reads_rows, ..Small::new() };

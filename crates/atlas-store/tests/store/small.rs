@@ -1,4 +1,4 @@
-//! A small site that is built line by line: what a test does not speak of is as usual.
+//! A small site that is built line by line, with defaults for everything that a test does not mention.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -31,12 +31,12 @@ pub struct Small {
     pub urls_per_file: u32,
     pub media_per_file: u32,
     pub files_per_index: usize,
-    /// All rows are read in every build, those that are as they were, too.
+    /// Whether all rows are read in every build, including unchanged ones.
     pub reads_rows: bool,
     pub day: i64,
 }
 
-/// So many pages of a section, from a number on.
+/// This many pages of a section, from a number on.
 pub fn pages(section: &'static str, numbers: std::ops::Range<u32>) -> Vec<(String, MadePage)> {
     let page = |number: u32| MadePage {
         section,
@@ -78,7 +78,7 @@ impl Small {
         if self.reads_rows { rows.read_anew() } else { rows }
     }
 
-    /// A job for what some sources say, in the order in which they are believed.
+    /// A job for these sources, in the order of their precedence.
     fn with_job<T>(
         &self,
         sources: &[&[(String, MadePage)]],
@@ -115,22 +115,22 @@ impl Small {
         run(&job, &mut *self.ledger())
     }
 
-    /// Builds what some sources say.
+    /// Builds from these sources.
     pub fn run(&self, sources: &[&[(String, MadePage)]]) -> Ended {
         self.try_run(sources).unwrap()
     }
 
-    /// The same, which may fail.
+    /// Builds from these sources, and may fail.
     pub fn try_run(&self, sources: &[&[(String, MadePage)]]) -> Result<Ended, StoreError> {
         self.with_job(sources, build)
     }
 
-    /// Surveys what some sources say.
+    /// Surveys these sources.
     pub fn survey(&self, sources: &[&[(String, MadePage)]]) -> Survey {
         self.with_job(sources, survey).unwrap()
     }
 
-    /// Builds what one source says; no guard may hold that back.
+    /// Builds from one source; no guard may hold the build back.
     pub fn build(&self, rows: &[(String, MadePage)]) -> Built {
         match self.run(&[rows]) {
             Ended::Built(built) => *built,
@@ -138,7 +138,7 @@ impl Small {
         }
     }
 
-    /// What holds a build back.
+    /// The guards that hold a build back, with their messages.
     pub fn held(&self, rows: &[(String, MadePage)]) -> Vec<Held> {
         match self.run(&[rows]) {
             Ended::Built(_) => Vec::new(),
@@ -151,7 +151,7 @@ impl Small {
         self.held(rows).into_iter().map(|held| held.guard).collect()
     }
 
-    /// The paths in each file that is there, in their order.
+    /// The paths in each existing file, in order.
     pub fn files(&self) -> BTreeMap<String, Vec<String>> {
         let files = self.memory.files().into_iter().map(|(name, bytes)| {
             let (mut urls, mut children) = (Vec::new(), Vec::new());

@@ -1,6 +1,6 @@
-//! Builds that are stopped at any verb of their destination leave what can be served, and the next one completes.
+//! Builds that are stopped at any operation of their destination leave a complete site, and the next build finishes.
 //!
-//! The program's own tests kill whole processes that write into a folder; here every single instant has its turn.
+//! The program's own tests kill whole processes that write into a folder; here every single operation is tried.
 
 use std::collections::BTreeSet;
 
@@ -9,22 +9,22 @@ use rstest::rstest;
 
 use crate::railway::{Day, Pages, Railway, live, url};
 
-/// What a build changes that is stopped.
+/// What the stopped build changes.
 #[derive(Debug, Clone, Copy)]
 enum StoppedBuild {
-    /// There was none before.
+    /// Everything: there was no build before.
     Everything,
-    /// Some entries are new, some are edited.
+    /// Some entries are added, some edited.
     Some,
-    /// Entries move to the other section, and files get smaller.
+    /// Entries move to the other section, and files shrink.
     Sections,
-    /// Most entries go: files are folded.
+    /// Most entries are removed, so files are folded.
     Most,
-    /// Files get smaller, and nothing else moves.
+    /// Files shrink, and nothing else changes.
     Smaller,
 }
 
-/// A railway in memory with its first pages, built unless all of them are to be new.
+/// A railway in memory with its first pages, which are built unless all of them are to be new.
 fn before(gzip: Gzip, changes: StoppedBuild) -> (Railway, InMemory, Pages, u32) {
     let memory = InMemory::default();
     let railway = Railway::in_memory(gzip, &memory);
@@ -36,7 +36,7 @@ fn before(gzip: Gzip, changes: StoppedBuild) -> (Railway, InMemory, Pages, u32) 
     (railway, memory, pages, next)
 }
 
-/// What the pages are like that the stopped build is to write.
+/// The pages that the stopped build is to write.
 fn after(changes: StoppedBuild, before: &Pages, next: u32) -> (Pages, u32) {
     let (mut pages, mut next, mut limit) = (before.clone(), next, 10);
     let days: &[Day] = match changes {
@@ -78,7 +78,7 @@ fn a_build_that_is_stopped_anywhere_leaves_a_whole_site(#[case] gzip: Gzip, #[ca
         memory.fail_after(verb);
         let stopped = railway.try_build(&pages, limit);
         memory.mend();
-        // Whatever the instant: files that are named are there and whole, and no entry that stays is missing.
+        // At every instant, listed files exist and are complete, and no remaining entry is missing.
         let served = railway.served();
         assert!(stay.is_subset(&served), "verb {verb}: {:?}", stay.difference(&served).collect::<Vec<_>>());
         assert!(served.iter().all(|url| urls(&first).contains(url) || urls(&pages).contains(url)), "verb {verb}");

@@ -1,14 +1,15 @@
-//! Thirty days of a site, as placement sees them: how much an engine has to fetch again, against sorted pagination.
+//! Thirty days of a site, as placement sees them: how much an engine has to fetch again, compared with sorted
+//! pagination.
 //!
-//! Each day 0.1 % of the entries are added, 0.5 % changed and 0.05 % removed. Sites change where they are young: changes fall in the
-//! newest tenth; removals fall there too, or anywhere. An engine fetches a file again when it is not what it was. Sorted
-//! pagination cuts the files anew each day: the newest first, 50,000 to a file.
+//! Each day 0.1 % of the entries are added, 0.5 % changed and 0.05 % removed. Changes happen in the newest tenth;
+//! removals there too, or anywhere. An engine fetches a file again if it has changed. Sorted pagination divides the
+//! entries anew each day: newest first, 50,000 per file.
 
 use std::collections::BTreeMap;
 
 use atlas_core::placement::{FileState, Limits, Placer, UrlsPerFile, Weight};
 
-/// Bytes of a made-up entry.
+/// The bytes of a made-up entry.
 const BYTES: u64 = 136;
 
 struct Random(u64);
@@ -20,7 +21,7 @@ impl Random {
     }
 }
 
-/// Prints entries to fetch again as a share of what sorted pagination makes an engine fetch.
+/// Prints the entries to fetch again as a share of those with sorted pagination.
 pub fn run(entries: usize) {
     println!(
         "{entries} entries, thirty days: 0.1 % added, 0.5 % changed, 0.05 % removed a day, urls_per_file = \"auto\"\n"
@@ -33,7 +34,7 @@ pub fn run(entries: usize) {
     }
 }
 
-/// Which entries of those that live change and go on a day: all are in the order of their age.
+/// The entries that change and disappear on a day, all sorted by age.
 fn day(live: usize, newest: bool, random: &mut Random) -> (Vec<usize>, Vec<usize>, usize) {
     let mut pick = |count: usize, newest: bool| -> Vec<usize> {
         let from = if newest { live - live / 10 } else { 0 };
@@ -45,7 +46,7 @@ fn day(live: usize, newest: bool, random: &mut Random) -> (Vec<usize>, Vec<usize
     (changed, gone, live / 1000)
 }
 
-/// What is fetched again where entries stay in their files: entries and bytes.
+/// What is fetched again if entries stay in their files: entries and bytes.
 fn kept_in_place(entries: usize, newest: bool) -> (u64, u64) {
     let mut random = Random(11);
     let weight = |number: usize| Weight { bytes: BYTES + (number % 40) as u64, media: 0 };
@@ -98,12 +99,12 @@ fn kept_in_place(entries: usize, newest: bool) -> (u64, u64) {
     fetched
 }
 
-/// What is fetched again where each day's entries are sorted, the newest first, and cut anew.
+/// What is fetched again if each day's entries are sorted, newest first, and divided anew.
 fn sorted(entries: usize, newest: bool) -> (u64, u64) {
     const FILE: usize = 50_000;
     let mut random = Random(11);
     let weight = |number: usize| BYTES + (number % 40) as u64;
-    // The version of an entry moves when it changes.
+    // The version of an entry increases when it changes.
     let mut live: Vec<(usize, u32)> = (0..entries).map(|one| (one, 0)).collect();
     let (mut next, mut fetched) = (entries, (0, 0));
     for _ in 0..30 {

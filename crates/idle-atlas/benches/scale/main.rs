@@ -1,16 +1,16 @@
-//! Builds of any size, beside what compressing the same XML takes.
+//! Builds of any size, compared with compressing the same XML.
 //!
 //! ```console
 //! cargo bench --bench scale                    # a million rows, five runs
 //! cargo bench --bench scale -- 10000000 1      # ten million, once
-//! cargo bench --bench scale -- people          # everything for people on
+//! cargo bench --bench scale -- visitors        # with all files for visitors
 //! cargo bench --bench scale -- small           # sites of a hundred
 //! cargo bench --bench scale -- days            # thirty days, against sorted pagination
 //! ```
 //!
-//! The limit is `libdeflate-gzip -6` over the same XML in two halves at once (Debian: libdeflate-tools); memory is what
-//! `/usr/bin/time` says. `IDLE_ATLAS_TABLE` names a table with the columns `url,kind,modified,title` to be used instead of the
-//! made-up one.
+//! The limit is `libdeflate-gzip -6` over the same XML in two halves at once (Debian: libdeflate-tools); memory is
+//! measured by `/usr/bin/time`. `IDLE_ATLAS_TABLE` names a table with the columns `url,kind,modified,title` to use
+//! instead of the made-up one.
 
 mod days;
 
@@ -41,7 +41,7 @@ fn main() {
     let table = std::env::var_os("IDLE_ATLAS_TABLE").map(|path| fs::read_to_string(path).expect("the table is read"));
     let table = TableSource::new(table.unwrap_or_else(|| made_up(rows)));
     println!("{} rows, medians of {runs}; of the limit: libdeflate-gzip -6, two halves at once\n", table.lines.len());
-    if wants("people") {
+    if wants("visitors") {
         let steps: [(&str, Change); 2] = [("first build", Change::None), ("nothing changed", Change::None)];
         return measure(folder.path(), &table, PEOPLE, &steps, runs);
     }
@@ -68,7 +68,7 @@ enum Change {
     Remove,
 }
 
-/// A table, by its lines.
+/// A table as lines.
 struct TableSource {
     header: String,
     lines: Vec<String>,
@@ -89,7 +89,7 @@ impl TableSource {
     }
 
     fn edit(lines: &mut [String], at: usize) {
-        // Another title: the page changed, its date did not.
+        // Another title: the page changed, but its date did not.
         lines[at].push_str(" again");
         let date = lines[at].find("T").map_or(0, |at| at + 7);
         let second = if &lines[at][date..date + 2] == "00" { "30" } else { "00" };
@@ -129,7 +129,7 @@ impl TableSource {
     }
 }
 
-/// What came of one step, over all runs.
+/// The result of one step over all runs.
 #[derive(Default)]
 struct Measured {
     times: Vec<Duration>,
@@ -191,7 +191,7 @@ fn children(site: &Path) -> BTreeMap<PathBuf, (u64, std::time::SystemTime)> {
     stamped.collect()
 }
 
-/// Sites of a hundred rows and of a hundred pages, nothing changed.
+/// Sites of a hundred rows and of a hundred pages, without changes.
 fn small(runs: usize) {
     println!("sites of a hundred, nothing changed, medians of {runs}\n");
     let folder = tempfile::tempdir().expect("a temporary folder");
@@ -215,7 +215,7 @@ fn small(runs: usize) {
     }
 }
 
-/// Rows of the sample railway, the same for the same number.
+/// Rows of the sample railway, which are the same for the same number.
 fn made_up(rows: usize) -> String {
     const WORDS: [&str; 26] = [
         "lamp", "brass", "valve", "boiler", "signal", "halt", "tender", "coach", "timber", "ballast", "lever",
@@ -245,7 +245,7 @@ fn made_up(rows: usize) -> String {
     out
 }
 
-/// Wall time, and peak memory in KiB where `/usr/bin/time` is there to tell it.
+/// Wall time, and peak memory in KiB if `/usr/bin/time` is installed.
 fn build(site: &Path) -> (Duration, u64) {
     let timed = Path::new("/usr/bin/time").exists();
     let mut command = if timed {
@@ -255,7 +255,7 @@ fn build(site: &Path) -> (Duration, u64) {
     } else {
         Command::new(env!("CARGO_BIN_EXE_idle-atlas"))
     };
-    // The table and what the build before wrote are at rest: the disk is the build's own.
+    // The table and the files of the last build are synced, so that the disk is free for this build.
     assert!(Command::new("sync").status().is_ok_and(|status| status.success()));
     let begun = Instant::now();
     let output = command.args(["build", "--quiet"]).current_dir(site).output().expect("the program runs");
@@ -265,7 +265,7 @@ fn build(site: &Path) -> (Duration, u64) {
     (wall, errors.trim().parse().unwrap_or(0))
 }
 
-/// The XML that was written, in two halves through libdeflate-gzip at once; nothing where that is not installed.
+/// The time to compress the written XML with libdeflate-gzip, in two halves at once; `None` if it is not installed.
 fn limit(site: &Path) -> Option<Duration> {
     let mut xml = Vec::new();
     for path in children(site).keys() {

@@ -1,4 +1,4 @@
-//! `announce`, against the test engine.
+//! The command `announce`, against the test engine.
 
 use std::collections::HashMap;
 
@@ -10,7 +10,7 @@ use crate::support::{HTML, TestSite};
 
 const KEY: &str = "0123456789abcdef0123456789abcdef";
 
-/// A built site that is served on loopback, and an engine that can reach it.
+/// A built site, served on loopback, and an engine that can reach it.
 struct Web {
     site: TestSite,
     engine: TestEngine,
@@ -41,7 +41,7 @@ impl Web {
         web
     }
 
-    /// The paths that the engine has taken since it had received `before` messages.
+    /// The paths that the engine has accepted since it had received `before` messages.
     fn taken(&self, before: usize) -> Vec<String> {
         let received = self.engine.received();
         let taken = received[before..].iter().filter(|one| one.status == 200);
@@ -97,7 +97,7 @@ fn what_a_rule_leaves_out_is_not_told() {
     web.site.run(&["announce"]).says(0, &["nothing to tell"]);
 }
 
-/// What the page or its server says is told: gone, redirected, noindex, canonical elsewhere, expired.
+/// What the page or its server says is announced: gone, redirected, noindex, canonical elsewhere, expired.
 #[rstest]
 #[case::noindex("<meta name=robots content=noindex>", "1 removed")]
 #[case::canonical("<link rel=canonical href=/p2.html>", "1 removed")]
@@ -192,7 +192,8 @@ fn an_engine_that_is_not_there() {
     web.site.run(&["announce", "--all"]).says(1, &["no answer", "refused", "4 kept"]);
 }
 
-/// After a round that stopped half way and further changes, a dry run tells what would be told: the rest, and what changed since.
+/// After a round that stopped half way, and further changes, a dry run shows the rest of the round and what changed
+/// since.
 #[test]
 fn a_dry_run_tells_what_would_be_told() {
     let web = Web::with_key();
@@ -231,7 +232,8 @@ fn a_dry_run_tells_when_nothing_would_be_told_yet() {
     web.site.run(&["announce", "--dry-run"]).says(0, &["would be told 1 URL, but not before 2026-11-23 12:01 GMT"]);
 }
 
-/// A page that leaves and comes back as it was, between two announcements, is no news; to an engine that was told meanwhile, it is.
+/// A page that is removed and comes back unchanged between two announcements is not announced, except to an engine that
+/// was told in between.
 #[test]
 fn what_left_and_came_back_is_told_only_to_who_heard_of_it() {
     let web = Web::with_key();

@@ -144,7 +144,7 @@ fn unreadable_and_binary_files_and_a_page_without_a_head() {
     again.says(1, &["public/picture.html: it is binary data"]);
 }
 
-/// Rows that are as they were are not read again, but for those that there is something to say against.
+/// Unchanged rows are not read again, except those with something to report.
 #[test]
 fn what_is_wrong_with_a_row_is_told_by_every_build_with_its_line() {
     let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
@@ -154,7 +154,7 @@ fn what_is_wrong_with_a_row_is_told_by_every_build_with_its_line() {
     site.write("t.csv", rows("soonish", "2026-04-01"));
     let told = "t.csv line 4: modified “soonish” is not a date";
     site.run(&["build"]).says(0, &["Run 1: 5 entries", told]);
-    // What the last build said is counted, and told to those who ask.
+    // What the last build reported is counted, and shown to those who ask.
     let again = site.run(&["build", "--strict"]);
     again.says(1, &["5 entries", "1 value that was not understood"]);
     assert!(!again.out.contains("soonish"), "{}", again.out);
@@ -166,7 +166,7 @@ fn what_is_wrong_with_a_row_is_told_by_every_build_with_its_line() {
     site.run(&["build"]).says(0, &["5 entries"]);
 }
 
-/// One of two rows of a URL is as it was and would be let go, the other is not: both have to be heard.
+/// Of two rows for one URL, one is unchanged and would be skipped, the other is not: both have to be read.
 #[test]
 fn a_second_row_of_a_url_is_heard_although_the_first_is_as_it_was() {
     let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");

@@ -1,4 +1,4 @@
-//! What is for people, opened in a browser: nothing runs over, and a checker of accessibility finds no serious fault.
+//! Pages for visitors, opened in a browser: nothing overflows, and an accessibility checker finds no serious fault.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -8,10 +8,10 @@ use serde_json::Value;
 
 use crate::support::TestSite;
 
-/// The script of the checker, where the project's own checks have put it.
+/// The script of the accessibility checker, which the project's own checks provide.
 const AXE: &str = "IDLE_ATLAS_AXE";
 
-/// Opens a page in a window of this size and returns what a script on it leaves behind.
+/// Opens a page in a window of this size and returns the result of a script on it.
 fn look(folder: &Path, page: &Path, size: &str) -> Value {
     let axe = fs::read_to_string(std::env::var_os(AXE).unwrap_or_else(|| panic!("{AXE} names axe.min.js"))).unwrap();
     let look = "window.addEventListener('load', () => axe.run().then(found => {

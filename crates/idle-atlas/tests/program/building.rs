@@ -1,4 +1,4 @@
-//! `build`: what is written, and what is left alone.
+//! The command `build`: what is written, and what is left alone.
 
 use std::fs;
 use std::time::{Duration, SystemTime};
@@ -223,7 +223,7 @@ fn lost_and_altered_files_are_restored() {
 fn a_folded_file_leaves_the_index_and_stays_on_disk_for_a_while() {
     let mut site = railway();
     site.build();
-    // The first eight in the order of their names: all in the first file.
+    // The first eight in the order of their names, all in the first file.
     for number in [0, 1, 10, 11, 12, 13, 14, 15] {
         fs::remove_file(site.path(&format!("public/journal/j{number}.html"))).unwrap();
     }

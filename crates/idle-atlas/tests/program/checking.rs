@@ -1,4 +1,4 @@
-//! `check`: reading a web root back.
+//! The command `check`: reading a web root back.
 
 use std::fs;
 

@@ -6,7 +6,7 @@ use crate::support::{DAY, HTML, NOON, TestSite};
 
 const TABLE: &str = "[[source]]\nfrom = \"table\"\nfile = \"depot.csv\"\nsection = \"depot\"\n";
 
-/// A few entries that differ in everything a rule can ask for.
+/// A few entries that differ in everything that a rule can check.
 fn depot(choices: &str) -> TestSite {
     let site = TestSite::new(&format!("{TABLE}{choices}"));
     site.write(
@@ -231,7 +231,7 @@ fn an_archive_is_listed_only_where_the_site_has_its_page() {
         let head = format!("<title>{name}</title><meta property=\"article:section\" content=\"{category}\">");
         site.write(&format!("public/{name}"), format!("<html><head>{head}</head><body><main>{name}</main>"));
     }
-    // The archive's own page is filed under its category, as templates do: it is no entry of it.
+    // The archive's own page is filed under its category, as templates do, but is not one of its entries.
     let head = "<title>Frost</title><meta property=\"article:section\" content=\"Frost\">";
     site.write("public/about/frost/index.html", format!("<html><head>{head}</head><body><main>Frost</main>"));
     let report = site.json(&["survey"]);
@@ -333,7 +333,7 @@ fn news_age_out_of_their_file_and_the_page_stays_as_it_is() {
     site.at(NOON + 3 * DAY);
     let built = site.build();
     assert_eq!(built["sections"][0]["news"], 0);
-    // Where nothing is news, the file keeps its newest URLs.
+    // If nothing is news, the file keeps its newest URLs.
     let listed = site.listed();
     let kept = &listed["atlas-depot.news-1.xml"];
     assert_eq!((kept.len(), kept.iter().filter(|url| url.news.title.is_some()).count()), (10, 0));
@@ -341,7 +341,7 @@ fn news_age_out_of_their_file_and_the_page_stays_as_it_is() {
     let before = site.outputs();
     site.at(NOON + 9 * DAY);
     assert_eq!(site.build()["written"], serde_json::json!([]));
-    // Those that leave the site leave the file, and an article that is news stands in it alone.
+    // Articles that leave the site leave the file; and as soon as one article is news, the file lists only that.
     let gone = kept[0].loc.clone().unwrap().replace("https://www.marrowvale.example", "");
     site.write("depot.csv", site.read("depot.csv").replace(&format!("\n{gone},"), "\n/elsewhere/,"));
     site.build();
@@ -354,7 +354,7 @@ fn news_age_out_of_their_file_and_the_page_stays_as_it_is() {
     assert_ne!(site.outputs()["sitemap.xml"], before["sitemap.xml"]);
 }
 
-/// The newest article comes first, whatever stood in the file before, and its title is its headline.
+/// The newest article comes first, whatever the file listed before, and its title is its headline.
 #[test]
 fn the_first_file_of_news_holds_the_newest() {
     let mut site = TestSite::new(

@@ -1,4 +1,4 @@
-//! The source `crawl`: sites that are kind, and servers that are not.
+//! The source `crawl`: friendly sites, and hostile servers.
 
 use std::io::Write;
 use std::process::{Command, Stdio};
@@ -18,7 +18,7 @@ fn site(server: &Server, more: &str) -> TestSite {
     TestSite::at_url(&server.url(), &format!("{CRAWL}{more}"))
 }
 
-/// The paths of a list, with where each goes or why it does not.
+/// The paths of a list, each with its section or why it is left out.
 fn listed(site: &TestSite) -> Vec<(String, String)> {
     let list = site.json(&["survey", "--list", "--sort", "url"]);
     let one = |entry: &Value| {
@@ -326,7 +326,7 @@ fn patience_is_honoured_and_then_it_goes_on() {
     assert_eq!(asked.load(Ordering::SeqCst), 2);
 }
 
-/// Patience that leads to nothing has an end, and that is told together with the status.
+/// Waiting for a server has an end, which is reported with the status.
 #[test]
 fn a_page_that_asks_for_patience_again_and_again_is_given_up_on() {
     let server = Server::start(|request| match request.path.as_str() {
@@ -430,7 +430,7 @@ fn a_folder_and_a_crawl_of_it_give_the_same_entries() {
     let sample = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../sample/public");
     let copied = Command::new("cp").arg("-r").arg(sample.join(".")).arg(folder.path("public")).status().unwrap();
     assert!(copied.success());
-    // The sample site lives elsewhere; a page that nobody links to can be crawled by nobody.
+    // The sample site has another address; and a page without links to it cannot be crawled.
     let replaced = Command::new("find")
         .arg(folder.path("public"))
         .args([
@@ -476,7 +476,7 @@ fn a_folder_and_a_crawl_of_it_give_the_same_entries() {
     assert!(folder == crawl);
 }
 
-/// All that is fetched goes through the proxies that the environment names; one that is none is named.
+/// All requests go through the proxies in the environment; an invalid one is named.
 #[test]
 fn proxies_of_the_environment() {
     let proxy = Server::start(|request| match request.path.as_str() {

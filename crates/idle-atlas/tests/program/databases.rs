@@ -1,4 +1,4 @@
-//! The source `sql` against real servers, named by the environment.
+//! The source `sql` with real servers, named by environment variables.
 
 use rstest::rstest;
 
@@ -8,13 +8,13 @@ fn config(query: &str, more: &str) -> String {
     format!("[[source]]\nfrom = \"sql\"\nconnection = \"${{DEPOT}}\"\nquery = {query:?}\n{more}\n")
 }
 
-/// Runs the program with the connection that the environment names.
+/// Runs the program with the connection in an environment variable.
 fn run(site: &TestSite, server: &str, arguments: &[&str]) -> crate::support::Ran {
     let connection = std::env::var(server).unwrap_or_else(|_| panic!("{server} names a server to test against"));
     crate::support::Ran::of(site.command(arguments).env("DEPOT", connection).output().unwrap())
 }
 
-/// The same server as that of `POSTGRES`, behind a pooler that gives a session to another client after each transaction.
+/// The server of `POSTGRES`, behind a pooler that gives a session to another client after each transaction.
 const POOLED: &str = "IDLE_ATLAS_POOLED_POSTGRES";
 const POSTGRES: &str = "IDLE_ATLAS_POSTGRES";
 const MARIADB: &str = "IDLE_ATLAS_MARIADB";
@@ -34,7 +34,7 @@ fn a_query_is_a_source(#[case] server: &str, #[case] query: &str) {
     let lastmod = site.lastmod("/halts/lampworks/").unwrap();
     assert_eq!(lastmod, "2026-03-04T09:30:00Z");
     if server == MARIADB {
-        // One column of each type, both written at 09:30 in UTC: an instant, and a time of day in the site's zone.
+        // One column of each type, both written at 09:30 UTC: an instant, and a time of day in the site's zone.
         for (kind, wanted) in [("instant", "2026-07-04T10:30:00+01:00"), ("time_of_day", "2026-07-04T09:30:00+01:00")] {
             let query = format!("select '/{kind}/' as url, {kind} as modified from visits where {kind} is not null");
             let visits = TestSite::new(&config(&query, ""));
@@ -80,7 +80,7 @@ fn what_goes_wrong_is_told(#[case] server: &str, #[case] query: &str, #[case] mo
     assert!(!said.contains(&secret), "{said}");
 }
 
-/// The server's clock runs in the site's zone while a query is read: its own formatting agrees with ours.
+/// During a query the server's time zone is the site's, so its formatting agrees with ours.
 #[rstest]
 #[case::postgres(
     POSTGRES,
@@ -102,7 +102,7 @@ fn a_query_runs_in_the_sites_zone(#[case] server: &str, #[case] query: &str) {
     assert_eq!(site.lastmod("/2026/07/02/").as_deref(), Some("2026-07-02T00:30:00+01:00"));
 }
 
-/// A session that a pooler gives to others bears no trace of ours, even after a query that failed.
+/// A session that a pooler gives to others has none of our settings, even after a query that failed.
 #[rstest]
 #[case::done("select '/a/' as url", 0)]
 #[case::failed("select url from no_such_table", 2)]
@@ -117,7 +117,7 @@ fn a_pooled_session_is_given_back_as_it_was(#[case] query: &str, #[case] code: i
     let before = client();
     assert!(before.contains("/off/off/0/"), "{before}");
     let site = TestSite::new(&config(query, ""));
-    // Several sources in turns, as statements of one name would be mixed up.
+    // Several sources in turn, because statements with the same name would be mixed up.
     for _ in 0..3 {
         assert_eq!(run(&site, POOLED, &["survey"]).code, code);
         assert_eq!(client(), before);

@@ -1,4 +1,4 @@
-//! robots.txt: the rules that a site has are never lost, whether they lie in the web root or are served from elsewhere.
+//! robots.txt: the rules of a site are never lost, whether the file is in the web root or elsewhere.
 
 use rstest::rstest;
 
@@ -7,7 +7,7 @@ use crate::support::{HTML, ROOT, TestSite};
 
 const LINE: &str = "Sitemap: https://www.marrowvale.example/sitemap.xml";
 
-/// A site of HTML whose configuration names a robots.txt that is not there.
+/// An HTML site whose configuration names a robots.txt that does not exist.
 fn without_robots(keys: &str) -> TestSite {
     let site = TestSite::new("");
     let config = format!(
@@ -18,7 +18,7 @@ fn without_robots(keys: &str) -> TestSite {
     site
 }
 
-/// Where none is named, that is said once, and whenever somebody looks.
+/// If none is configured, that is reported once, and whenever someone asks.
 #[test]
 fn the_line_is_told_where_none_is_named() {
     let site = TestSite::new("");
@@ -44,7 +44,7 @@ fn none_is_made_where_nobody_said_that_there_is_no_other() {
     }
     assert!(!site.path("public/robots.txt").exists());
     assert_eq!(site.json(&["build"])["robots"], "missing");
-    // One that turns up gets the line, and keeps every other byte.
+    // When it appears it gets the line, and keeps every other byte.
     site.write("public/robots.txt", "User-agent: *\nDisallow: /private/\n");
     site.build();
     assert_eq!(site.read("public/robots.txt"), format!("User-agent: *\nDisallow: /private/\n{LINE}\n"));
@@ -99,7 +99,7 @@ fn a_crawl_takes_over_the_rules_of_the_live_site() {
     assert_eq!(site.json(&["build"])["robots"], "taken-over");
     assert_eq!(site.read("out/robots.txt"), format!("{LIVE}Sitemap: {}sitemap.xml\r\n", server.url()));
     assert_eq!(site.json(&["build"])["robots"], "unchanged");
-    // Whoever changes the live file and copies this one over it would lose the change: that is told.
+    // Changes to the live file would be lost by copying this one over it, which is reported.
     site.write("out/robots.txt", site.read("out/robots.txt").replace("/private/", "/secret/"));
     site.run(&["build"]).says(0, &["have different rules", "would undo what was changed there"]);
     site.run(&["build", "--strict"]).says(1, &["1 remark"]);

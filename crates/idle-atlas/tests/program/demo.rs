@@ -1,4 +1,4 @@
-//! `demo`, and the sample site.
+//! The command `demo`, and the sample site.
 
 use crate::support::{Ran, TestSite};
 

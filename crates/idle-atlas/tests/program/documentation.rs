@@ -1,4 +1,4 @@
-//! The pages tell all that the program may say.
+//! The documentation covers everything that the program may report.
 
 use atlas_core::choose::Reason;
 use atlas_core::report::Notice;

@@ -1,4 +1,4 @@
-//! Videos and pictures: found where pages hide them, completed from where people expect, and switched by section.
+//! Videos and pictures: found where pages hide them, completed from other places, and switched by section.
 
 #[cfg(feature = "test-engine")]
 use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings};

@@ -1,5 +1,5 @@
-//! What decides whether an entry goes in: dates in the site's zone, words to engines and to the site's generator, and pages that are
-//! not there. What cannot be read never opens a gate.
+//! What decides whether an entry is kept: dates in the site's zone, instructions to engines and to the site's
+//! generator, and missing pages. A value that cannot be read never lets an entry in.
 
 use rstest::rstest;
 use serde_json::Value;
@@ -19,7 +19,7 @@ fn paths(site: &TestSite) -> Vec<String> {
     site.paths().into_iter().collect()
 }
 
-/// The reason for which a path is left out, if it is.
+/// The reason why a path is left out, if it is.
 fn reason(site: &TestSite, path: &str) -> Option<String> {
     site.json(&["why", path])["decision"]["reason"].as_str().map(str::to_owned)
 }
@@ -78,7 +78,7 @@ fn what_cannot_be_read_never_opens_a_gate() {
     for path in ["/soon/", "/late/", "/half/", "/maybe/", "/perhaps/"] {
         assert_eq!(reason(&site, path).as_deref(), Some("unreadable"), "{path}");
     }
-    // It is told by every build, and the rest goes on.
+    // Every build reports it, and the rest goes on.
     site.run(&["build"]).says(1, &told);
 }
 
@@ -108,14 +108,14 @@ fn a_date_that_is_to_come_or_older_than_the_web_is_not_written() {
     assert_eq!(built["notices"][0]["code"], "date-not-written");
     assert_eq!(built["notices"][0]["examples"][0]["detail"], "2026-11-25");
     assert_eq!(held_back(&built), 3, "every build says so");
-    // Once it has come it is written, and nothing is told: the page says what it said.
+    // Once the date has come it is written, and nothing is announced, because the page says the same as before.
     site.at(NOON + 3 * 86_400);
     let built = site.build();
     assert_eq!((count(&built, "changed"), held_back(&built)), (0, 2.into()));
     assert_eq!(site.lastmod("/later/").as_deref(), Some("2026-11-25"));
 }
 
-/// An article with this front matter, of a site of articles.
+/// An article with this front matter.
 #[cfg(feature = "markdown")]
 fn article(front: &str) -> TestSite {
     let site = TestSite::new("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n");
@@ -180,7 +180,7 @@ fn pictures_as_objects_and_durations_by_iso_8601() {
     assert_eq!(url.videos[0].duration, Some(95));
 }
 
-/// What a page says to engines in its head.
+/// What a page tells engines in its head.
 #[rstest]
 #[case("<meta name=robots content='unavailable_after: Friday, 20-Nov-26 15:00:00 GMT'>", Some("expired"))]
 #[case(
@@ -272,7 +272,7 @@ fn an_entry_without_a_page_in_the_folder_that_serves_it_waits() {
     assert_eq!(paths(&site), ["/frost/"]);
     assert_eq!(reason(&site, "/thaw/").as_deref(), Some("not-in-folder"));
     site.run(&["why", "/thaw/"]).says(0, &["found no page", "may-be-elsewhere"]);
-    // It goes in with its page.
+    // It is listed with its page.
     site.page("thaw/index.html", "Thaw", "Mud");
     assert_eq!(paths(&site), ["/frost/", "/thaw/"]);
     std::fs::remove_dir_all(site.path("public/thaw")).unwrap();

@@ -8,7 +8,7 @@ use serde_json::Value;
 use crate::server::{CannedAnswer, Server};
 use crate::support::{TestSite, has, source, words};
 
-/// Two rows that say the same in every form of a table.
+/// Two rows that mean the same in every format of a table.
 #[rstest]
 #[case::csv("t.csv", "url,modified,images,images\n/a/,2026-01-02,/x.svg,/y.svg\n/b/,2026-01-03,,\n", "")]
 #[case::semicolons("t.csv", "url;modified;images\n/a/;2026-01-02;/x.svg|/y.svg\n/b/;2026-01-03;\n", "")]

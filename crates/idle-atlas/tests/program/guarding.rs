@@ -1,4 +1,4 @@
-//! Guards: builds that would do harm are held back, old files stay, and the option that is named goes on.
+//! Guards: builds that would do harm are held back, old files stay, and the named option lets a build pass.
 
 use std::fs;
 
@@ -7,7 +7,7 @@ use serde_json::Value;
 
 use crate::support::{DAY, HTML, NOON, TestSite, count};
 
-/// The guards that a report names.
+/// The guards in a report.
 fn guards(report: &Value) -> Vec<String> {
     let held = report["held"].as_array().map(Vec::as_slice).unwrap_or_default();
     held.iter().map(|held| held["guard"].as_str().unwrap().to_owned()).collect()
@@ -26,14 +26,14 @@ fn built() -> TestSite {
     site
 }
 
-/// The build is held back and changes nothing; with the option it names it goes on, and is not held back again.
+/// The build is held back and changes nothing. With the option that it names it goes on, and is not held back again.
 fn held(site: &TestSite, option: &str, words: &[&str]) {
     let before = site.outputs();
     let option_named = format!("If that is right: idle-atlas build --allow {option}");
     let words: Vec<&str> = words.iter().copied().chain([option_named.as_str(), "nothing was written"]).collect();
     site.run(&["build"]).says(3, &words);
     site.run(&["build", "--dry-run"]).says(3, &["It would be held back"]);
-    // A survey names it beforehand, and the report of the held build says what would have happened.
+    // A survey names the guard beforehand, and the report of the held build says what would have happened.
     assert!(guards(&site.json(&["survey"])).contains(&option.to_owned()));
     let report: Value = serde_json::from_str(&site.run(&["build", "--json"]).out).unwrap();
     assert!(guards(&report).contains(&option.to_owned()), "{report}");
@@ -64,7 +64,7 @@ fn a_robots_txt_that_shuts_engines_out() {
     held_every_time(&site, "shut-out", &["line 2 of robots.txt, “Disallow: /” (for *), shuts engines out"]);
 }
 
-/// As long as robots.txt says so, each build has to be told.
+/// As long as robots.txt says so, each build has to be allowed.
 fn held_every_time(site: &TestSite, option: &str, words: &[&str]) {
     site.run(&["build"]).says(3, words);
     assert!(site.run(&["build", "--allow", option]).code <= 1);
@@ -82,12 +82,12 @@ fn one_reason_for_most_of_the_site_even_on_a_first_build() {
     (0..60).for_each(|at| page(at, if at < 40 { noindex } else { "" }));
     assert!(site.outputs().is_empty());
     held(&site, "left-out", &["40 entries, 66 % of all, would be left out for one reason: page says noindex, such as"]);
-    // What was accepted is not asked about again, until it is a good deal more.
+    // What was accepted is not asked about again, unless it grows considerably.
     (40..48).for_each(|at| page(at, noindex));
     site.run(&["build", "--allow", "shrink"]).says(3, &["48 entries, 80 % of all"]);
 }
 
-/// Whatever it looks like, be it as this tool writes.
+/// Whatever it looks like, even like a file of this tool.
 #[rstest]
 #[case::in_one_line("")]
 #[case::a_line_for_each_url("\n")]
@@ -131,7 +131,7 @@ fn an_old_sitemap_is_not_destroyed() {
     assert_eq!(count(&site.build(), "removed"), 1);
 }
 
-/// To build again helps only where a build writes the file.
+/// Building again helps only if a build writes the file.
 #[test]
 fn check_advises_to_build_again_only_where_that_helps() {
     let site = TestSite::new(HTML);
@@ -164,7 +164,7 @@ fn a_ledger_that_was_lost_does_not_make_the_sites_own_files_anothers(#[case] fil
     site.run(&["build"]).says(0, &["of 2 entries were learnt from", "Run 2: 2 entries"]);
 }
 
-/// A site of a table with so many halts.
+/// A site from a table with this many halts.
 fn halts(number: usize, keys: &str) -> TestSite {
     let site = TestSite::new(&format!("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\nsection = \"halts\"\n{keys}"));
     rows(&site, 0..number);
@@ -177,7 +177,7 @@ fn rows(site: &TestSite, numbers: std::ops::Range<usize>) {
     site.write("t.csv", format!("url,expires\n/,\n{rows}"));
 }
 
-/// More than 30 % and more than two entries are held, however small the site; both can be set.
+/// A loss of more than 30 % and more than two entries is held, however small the site; both limits can be set.
 #[rstest]
 #[case::all_but_the_home_page(11, 0, "", 3)]
 #[case::most(29, 7, "", 3)]
@@ -201,7 +201,7 @@ fn a_small_section_that_was_renamed_is_held() {
     held(&site, "new-sections", &["section halts would be no more", "11 of its 11 entries"]);
 }
 
-/// What had said beforehand when it would leave is no loss.
+/// An entry that had announced when it would expire is not a loss.
 #[test]
 fn what_expires_is_not_lost() {
     let mut site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
@@ -223,7 +223,7 @@ fn thresholds_are_checked(#[case] key: &str, #[case] words: &str) {
     TestSite::new(&format!("{HTML}[guards]\n{key}\n")).run(&["build"]).says(2, &["idle-atlas.toml line ", words]);
 }
 
-/// A remark does not stop the routine, unless it is asked to.
+/// A remark does not stop a nightly build, unless asked to.
 #[test]
 fn remarks_do_not_stop_the_routine() {
     let site = TestSite::new(HTML);

@@ -1,4 +1,4 @@
-//! Builds that are killed at any instant leave what can be served, and the next one completes.
+//! Builds that are killed at any instant leave a complete site, and the next build finishes.
 
 use std::collections::BTreeSet;
 use std::fmt::Write as _;
@@ -10,24 +10,24 @@ use rstest::rstest;
 
 use crate::support::{NOON, TestSite, parse};
 
-/// How many builds are killed: more with `KILLS=500 cargo test --test program killing`.
+/// The number of builds that are killed: more with `KILLS=500 cargo test --test program killing`.
 fn kills() -> u64 {
     std::env::var("KILLS").ok().and_then(|text| text.parse().ok()).unwrap_or(60)
 }
 
 const ROWS: u64 = 2400;
 
-/// What moves.
+/// What changes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum KilledBuild {
-    /// Rows alone: a build looks at those that moved.
+    /// Only rows, so that a build reads those that changed.
     Rows,
-    /// The configuration too, and all that is for people is written: a build looks at all.
+    /// The configuration, too, and all files for visitors are written, so that a build reads everything.
     Everything,
 }
 
-/// In each round every file has a row that changes, and rows come and go; the journal takes the halts in or lets them go, where
-/// the configuration moves too.
+/// In each round every file has a row that changes, and rows are added and removed. If the configuration changes, the
+/// journal takes over the halts or gives them back.
 fn round(site: &mut TestSite, number: u64, moves: KilledBuild) -> BTreeSet<String> {
     site.at(NOON + number as i64 * 60);
     let with_halts = moves == KilledBuild::Everything && !number.is_multiple_of(2);
@@ -48,7 +48,7 @@ fn round(site: &mut TestSite, number: u64, moves: KilledBuild) -> BTreeSet<Strin
         }
         let folder = ["journal", "halts", "films"][(row % 3) as usize];
         let minute = if row % 10 == 0 { number } else { 0 };
-        // Files are filled by the day of publication, so that rows of this round's minute are in all of them.
+        // Files are filled by publication date, so rows of this round's minute are in all of them.
         let born = format!("2020-01-01T{:02}:{:02}:{:02}Z", row / 3600, row / 60 % 60, row % 60);
         let edited = format!("2026-11-23T{:02}:{:02}:00Z", 12 + minute / 60, minute % 60);
         let picture = if row % 4 == 0 { format!("/{row}-{minute}.svg") } else { String::new() };
@@ -59,23 +59,23 @@ fn round(site: &mut TestSite, number: u64, moves: KilledBuild) -> BTreeSet<Strin
     paths
 }
 
-/// What must hold at any instant, between what was listed before and what is to be listed now.
+/// What must hold at any instant, between the entries listed before and those to be listed now.
 fn holds(site: &TestSite, before: &BTreeSet<String>, wanted: &BTreeSet<String>) {
-    // Every file that the index names is there and whole: reading it panics otherwise. While entries move, one may stand
-    // in its old file and in its new one.
+    // Every file in the index exists and is complete: reading it would panic otherwise. While entries move, one may be
+    // in both its old file and its new one.
     let listed = site.listed();
     let urls = listed.values().flatten().map(|url| url.loc.as_deref().unwrap());
     let paths: BTreeSet<&str> = urls.map(|loc| loc.strip_prefix("https://www.marrowvale.example").unwrap()).collect();
     for path in before.intersection(wanted) {
         assert!(paths.contains(path.as_str()), "{path} is missing");
     }
-    // The index is never newer than its child: each round changes every tenth row, so that a file's rows tell its age.
+    // The index is never newer than its child: each round changes every tenth row, so a file's rows tell its age.
     let index = site.read("public/sitemap.xml");
     for line in index.lines().filter(|line| line.starts_with("<sitemap>")) {
         let between = |from: &str, to: &str| line.split_once(from).unwrap().1.split_once(to).unwrap().0.to_owned();
         let name = between("<loc>https://www.marrowvale.example/", "</loc>");
         let stated = between("<lastmod>", "</lastmod>");
-        // A file without such a row cannot tell its age.
+        // A file without such a row does not tell its age.
         let telling = |url: &&RawUrl| url.loc.as_deref().is_some_and(|loc| loc.ends_with("0/"));
         if let Some(newest) = listed[&name].iter().filter(telling).filter_map(|url| url.lastmod.clone()).max() {
             assert!(newest >= stated, "the index says {stated} of {name}, which is of {newest}");
@@ -102,7 +102,7 @@ fn a_killed_build_leaves_a_whole_site(#[values(KilledBuild::Everything, KilledBu
         sleep(instant);
         child.kill().unwrap();
         if child.wait().unwrap().success() {
-            // It takes less time than was thought: the machine may have had other work before.
+            // The build takes less time than expected: the machine may have been busy before.
             whole = whole.min(instant);
         } else {
             cut_short += 1;
@@ -121,7 +121,7 @@ fn a_killed_build_leaves_a_whole_site(#[values(KilledBuild::Everything, KilledBu
             assert!(left.iter().all(|name| !name.to_string_lossy().starts_with('.')), "{left:?}");
             listed = wanted;
         } else {
-            // Not finished before the next round begins: what both rounds want must still be there.
+            // Not finished before the next round begins, so what both rounds want must still be there.
             listed = listed.intersection(&wanted).cloned().collect();
         }
     }

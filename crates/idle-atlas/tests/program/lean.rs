@@ -1,4 +1,4 @@
-//! What was left out of the build of the program is told, and how to have it.
+//! A program built without some features says what it lacks, and how to get it.
 
 #[cfg(not(all(feature = "feed", feature = "markdown", feature = "sql-servers", feature = "test-engine")))]
 use crate::support::TestSite;

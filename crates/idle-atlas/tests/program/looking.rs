@@ -1,4 +1,4 @@
-//! `survey` as a whole and entry by entry: what no page shows by itself.
+//! The command `survey`, as a whole and entry by entry: what no single page shows.
 
 use rstest::rstest;
 use serde_json::Value;

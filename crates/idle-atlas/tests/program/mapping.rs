@@ -1,4 +1,5 @@
-//! A changed configuration is no change of the pages: what a source maps, and which sources there are, moves no date and tells nothing.
+//! A changed configuration is not a change to the pages: another mapping or other sources change no date and announce
+//! nothing.
 
 use rstest::rstest;
 
@@ -8,7 +9,7 @@ fn table(keys: &str) -> String {
     format!("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\npages = \"may-be-elsewhere\"\nfields = {{ {keys} }}\n")
 }
 
-/// Rows with a name and a date, the second of them as stated.
+/// Rows with a name and a date, the second date as given.
 fn rows(site: &TestSite, second: &str) {
     site.write(
         "t.csv",
@@ -16,7 +17,7 @@ fn rows(site: &TestSite, second: &str) {
     );
 }
 
-/// The paths that the engines would be told of. The baseline is told, as `announce --all` would.
+/// The paths that would be announced. The baseline is included, as by `announce --all`.
 fn told(site: &TestSite) -> Vec<String> {
     let entries = site.run(&["history", "--entries", "--json"]).out;
     let entries = entries.lines().map(|line| serde_json::from_str::<serde_json::Value>(line).unwrap());
@@ -25,7 +26,7 @@ fn told(site: &TestSite) -> Vec<String> {
     changed.map(|entry| entry["url"].as_str().unwrap().replace("https://www.marrowvale.example", "")).collect()
 }
 
-/// What is mapped before and after, and by which paths entries are told although the mapping changed with them.
+/// The mapping before and after, and how the paths of entries that change at the same time are announced.
 #[rstest]
 #[case::a_date_more("title = \"Name\"", "title = \"Name\", modified = \"Seen\"", "Brass,2026-03-02,/b.svg", &[])]
 #[case::a_title_more("modified = \"Seen\"", "title = \"Name\", modified = \"Seen\"", "Brass,2026-03-02,/b.svg", &[])]
@@ -55,7 +56,7 @@ fn a_changed_mapping_is_no_change(
     // A date that is mapped now is written at once.
     let date = after.contains("Seen").then_some("2026-03-01");
     assert_eq!(site.lastmod("/a/").as_deref(), date);
-    // And from then on all is as ever.
+    // From then on everything is as usual.
     let again = site.build();
     assert_eq!((count(&again, "changed"), again["written"].as_array().map(Vec::len)), (0, Some(0)));
     assert!(again["changes"]["remapped"].is_null());
@@ -106,14 +107,14 @@ fn a_source_that_joins_or_leaves_changes_no_page() {
     rows(&site, "Brass,2026-03-02,");
     site.build();
     site.at(NOON + DAY);
-    // It joins, as the one that is believed first, while a page is edited.
+    // It is added with the highest precedence, while a page is edited.
     site.configure(&format!("{table}{HTML}"));
     site.page("c/index.html", "c", "Polished");
     let built = site.build();
     assert_eq!((count(&built, "changed"), told(&site)), (1, vec!["/c/".to_owned()]));
     assert_eq!(built["changes"]["remapped"][0]["change"], "joined");
     assert_eq!(site.lastmod("/a/").as_deref(), Some("2026-03-01"));
-    // It leaves after the move, while a page is edited.
+    // It is removed after the move, while a page is edited.
     site.at(NOON + 2 * DAY);
     site.configure(HTML);
     site.page("b/index.html", "b", "Polished too");
@@ -123,7 +124,7 @@ fn a_source_that_joins_or_leaves_changes_no_page() {
     assert_eq!(["/a/", "/b/"].map(|path| site.lastmod(path)), [None, Some("2026-11-25".into())]);
 }
 
-/// What only a source knew that the configuration does not name any more is the user's choice: it is not told.
+/// What only a removed source knew was left out by the user, and is not announced.
 #[test]
 fn what_leaves_with_its_source_is_not_told() {
     let all = "[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:9/\"\n";
@@ -142,7 +143,7 @@ fn what_leaves_with_its_source_is_not_told() {
     assert_eq!(urls, ["https://www.marrowvale.example/fares.html"]);
 }
 
-/// Settings that have a say in what is read of a page change no page either.
+/// Settings that affect how a page is read do not change a page either.
 #[test]
 fn settings_of_the_reader_change_no_page() {
     let site = TestSite::new(HTML);

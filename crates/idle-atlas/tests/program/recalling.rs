@@ -1,4 +1,4 @@
-//! Builds on a machine without a ledger: it is begun anew from the site's own sitemaps.
+//! Builds on a machine without a ledger, which is rebuilt from the site's own sitemaps.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -22,7 +22,7 @@ fn without_a_ledger_every_file_and_date_of_the_sample_site_stays() {
     let before = site.outputs();
     lose_the_ledger(&site);
     site.at(NOON + 2 * DAY);
-    // The news of the sample are older than two days by then, but for those that are asked for.
+    // The news of the sample are older than two days by then, except those that are requested.
     site.run(&["build"])
         .says(0, &["places and dates of 96 entries were learnt from 11 sitemap files", "no entry changed"]);
     let after = site.outputs();
@@ -33,7 +33,7 @@ fn without_a_ledger_every_file_and_date_of_the_sample_site_stays() {
     assert_eq!(count(&site.json(&["build"]), "changed"), 0);
 }
 
-/// Halts without dates, in files of ten; one of which was edited a day later, so that only the ledger knew its date.
+/// Halts without dates, in files of ten. One was edited a day later, so that only the ledger knew its date.
 fn halts(site: &mut TestSite, gzip: &str) {
     site.configure(&format!(
         "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n[files]\nurls_per_file = 10\ngzip = \"{gzip}\"\n"
@@ -58,7 +58,7 @@ fn a_date_that_only_the_ledger_knew_is_read_back(#[values("beside", "only", "off
     let built = site.build();
     assert_eq!((count(&built, "added"), count(&built, "changed"), count(&built, "removed")), (0, 0, 0));
     assert!(site.outputs() == before);
-    // What comes later goes where it would have gone, and what goes is missed.
+    // New entries go where they would have gone, and removed ones are noticed.
     site.page("halts/99/index.html", "A halt", "A new one");
     fs::remove_dir_all(site.path("public/halts/03")).unwrap();
     let built = site.build();
@@ -135,7 +135,7 @@ fn the_ledger_can_be_begun_anew_for_good() {
     site.run(&["build", "--recall", "none"]).says(0, &["this one is the baseline"]);
 }
 
-/// A date that is another than the sitemap says is a change: it is told, and the key that is published is taken up again.
+/// A date that differs from the sitemap's is a change and is announced, with the key that was already published.
 #[cfg(feature = "test-engine")]
 #[test]
 fn a_lost_ledger_loses_no_change() {

@@ -1,11 +1,11 @@
-//! What is worth a look, and the fix that comes with it.
+//! Remarks, and the fixes that come with them.
 
 use rstest::rstest;
 use serde_json::Value;
 
 use crate::support::{DAY, HTML, NOON, TestSite};
 
-/// A remark of a survey, by its code: its count, and its examples as they are told.
+/// A remark of a survey, by its code: its count, and its examples as shown.
 fn remark(site: &TestSite, code: &str) -> (u64, Vec<String>) {
     let survey = site.json(&["survey"]);
     let found = survey["notices"].as_array().unwrap().iter().find(|one| one["code"] == code).cloned();
@@ -86,7 +86,7 @@ fn a_player_that_is_not_known_is_told_with_the_entry_to_add() {
     let entry = "[[player]]\nurl = \"https://player.weirfilms.example/embed/{id}\"";
     assert_eq!(remark(&site, "unknown-player"), (1, vec![format!("/film.html {entry}")]));
     site.run(&["survey", "--verbose"]).says(0, &["      url = \"https://player.weirfilms.example/embed/{id}\""]);
-    // Pasted as it is, the video is listed: by the title of its frame, with the paragraph although it is short.
+    // Pasted as it is, the video is listed: under the title of its frame, with the paragraph although it is short.
     site.write("idle-atlas.toml", site.read("idle-atlas.toml") + entry + "\n");
     assert_eq!(remark(&site, "unknown-player").0, 0);
     site.build();
@@ -227,7 +227,8 @@ fn slugs_of_archives_can_be_plain_ascii() {
     site.run(&["why", "/about/bran-fach/"]).says(0, &["lastmod     2026-05-01 (derived from its entries)"]);
 }
 
-/// A page whose template includes our file carries it from the next build on: that is no other word, and the file stays.
+/// A page whose template includes our file carries it from the next build on. It is not the page's own, and the file
+/// stays.
 #[test]
 fn structured_data_that_a_page_took_over_does_not_flap() {
     let site = TestSite::new(&format!("{HTML}[structured_data]\nfolder = \"data\"\n"));
@@ -249,11 +250,11 @@ fn structured_data_that_a_page_took_over_does_not_flap() {
         film(&format!("<script type=application/ld+json>{ours}</script>"));
         let built = site.build();
         assert_eq!(built["removed"], serde_json::json!([]), "{built}");
-        // The page says now when the video was put up, and the sitemap says so too: once.
+        // Now the page says when the video was uploaded, and so does the sitemap: once.
         assert_eq!(built["written"].as_array().unwrap().is_empty(), round > 0, "{built}");
         assert_eq!(site.read("data/film.html.json"), ours);
     }
-    // A word of its own is another matter.
+    // Structured data of its own is another matter.
     film(
         "<script type=application/ld+json>{\"@type\":\"VideoObject\",\"name\":\"Other\",\"contentUrl\":\"/film.webm\",\"uploadDate\":\"2026-05-01\"}</script>",
     );
@@ -319,7 +320,7 @@ fn an_archive_is_as_new_as_the_last_change_seen_in_it() {
     site.build();
     assert_eq!(site.lastmod("/frost.html").as_deref(), Some("2026-11-24"));
     assert_eq!(site.lastmod("/about/weather/").as_deref(), Some("2026-11-24"));
-    // What was seen then stands from now on, and nothing is written for its sake.
+    // What was seen then stands from now on, and nothing is rewritten because of it.
     site.at(NOON + 3 * DAY);
     assert_eq!(site.build()["written"], serde_json::json!([]));
     site.run(&["why", "/about/weather/"]).says(0, &["lastmod     2026-11-24 (derived from its entries)"]);

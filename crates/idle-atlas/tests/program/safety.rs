@@ -1,4 +1,4 @@
-//! What can go wrong with the machine: a disk that fills up, a ledger that is lost, newer or damaged, a signal in the middle.
+//! What can go wrong with the machine: a full disk, a lost, newer or damaged ledger, a signal in the middle.
 
 use std::collections::BTreeMap;
 use std::fmt::Write as _;
@@ -27,7 +27,8 @@ fn sitemaps(site: &TestSite) -> BTreeMap<String, Vec<u8>> {
     site.outputs().into_iter().filter(|(name, _)| name.contains(".xml")).collect()
 }
 
-/// Runs a build that may write files of no more than so many blocks of 512 bytes: past that, writing fails as on a full disk.
+/// Runs a build that may write only this many blocks of 512 bytes per file. Beyond that, writing fails as on a full
+/// disk.
 fn build_within(site: &TestSite, blocks: u32) -> Ran {
     let program = site.command(&["build", "--quiet"]);
     let line = format!("trap '' XFSZ; ulimit -f {blocks}; exec \"$0\" \"$@\"");
@@ -38,7 +39,7 @@ fn build_within(site: &TestSite, blocks: u32) -> Ran {
     Ran::of(command.output().unwrap())
 }
 
-/// Runs a build as a user who may not write everything: as nobody, where the tests are run by root, to whom all is allowed.
+/// Runs a build as a user who may not write everything: as nobody, if the tests are run by root, who may.
 #[cfg(unix)]
 fn build_as_nobody(site: &TestSite) -> Ran {
     use std::os::unix::fs::{MetadataExt, PermissionsExt, chown};
@@ -46,7 +47,7 @@ fn build_as_nobody(site: &TestSite) -> Ran {
 
     const NOBODY: u32 = 65_534;
     let usual = site.command(&["build", "--quiet"]);
-    // Nobody may not look into every folder that the program may be in.
+    // The user nobody may not be able to enter the folder of the program.
     let program = site.path("program");
     fs::copy(usual.get_program(), &program).unwrap();
     let folder = site.path("");
@@ -98,7 +99,7 @@ fn a_disk_that_fills_up_leaves_a_whole_site() {
         if ran.code != 0 {
             failed += 1;
             ran.says(2, &["error:"]);
-            // All that was listed is still there, in files that are whole: reading them panics otherwise.
+            // Everything listed before is still there, in complete files: reading them would panic otherwise.
             assert!(before.is_subset(&site.paths()), "with {blocks} blocks");
         }
         site.run(&["build"]).says(0, &["sitemap file"]);
@@ -108,7 +109,7 @@ fn a_disk_that_fills_up_leaves_a_whole_site() {
     assert!(failed >= 5, "only {failed} builds ran out of room");
 }
 
-/// Changes something about the ledger, and what a build says to that.
+/// Changes something about the ledger, and checks what a build says.
 #[rstest]
 #[case::another_format(|site: &TestSite| {
     let ledger = rusqlite::Connection::open(site.path(".idle-atlas/ledger.db")).unwrap();
@@ -157,7 +158,7 @@ fn a_ledger_damaged_in_one_place_is_told() {
         fs::write(&path, &bytes).unwrap();
         table(&site, 3000, 9);
         let ran = site.run(&["build"]);
-        // Damage in a part that nobody reads does no harm; the rest is refused, or mended by what the sources say.
+        // Damage in a part that nobody reads is harmless; other damage is reported, or repaired from the sources.
         if ran.code == 2 {
             refused += 1;
             ran.says(2, &["ledger"]);
@@ -186,7 +187,7 @@ fn a_signal_leaves_the_old_set_or_the_new_one(#[values("INT", "TERM", "HUP")] si
         Command::new("kill").args([&format!("-{signal}"), &child.id().to_string()]).status().unwrap();
         let ran = Ran::of(child.wait_with_output().unwrap());
         let now = sitemaps(&site);
-        // On a busy machine the signal may come before the program listens for it: then it has not begun.
+        // On a busy machine the signal may come before the program handles it: then it has not begun.
         assert!([0, 130].contains(&ran.code) || ran.code == -1 && now == old, "{}", ran.code);
         stopped += u64::from(ran.code == 130);
         site.build();

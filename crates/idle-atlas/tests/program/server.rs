@@ -12,20 +12,20 @@ pub enum CannedAnswer {
     Html(String),
     /// A status with headers and a body.
     Full(u16, Vec<(String, String)>, Vec<u8>),
-    /// A body without end, of this type, for at most so many bytes.
+    /// An endless body of this type, up to this many bytes.
     Endless(&'static str, u64),
     /// A byte now and then.
     Drip,
 }
 
-/// A request as it came: its path, and its head.
+/// A request: its path, and its head.
 #[derive(Debug, Clone)]
 pub struct Request {
     pub path: String,
     pub head: String,
 }
 
-/// A running server; it ends with the test's process.
+/// A running server, which ends with the test's process.
 pub struct Server {
     pub address: SocketAddr,
     requests: Arc<Mutex<Vec<Request>>>,
@@ -40,7 +40,7 @@ impl Server {
         thread::spawn(move || {
             for stream in listener.incoming().flatten() {
                 let (seen, answer) = (Arc::clone(&seen), Arc::clone(&answer));
-                // A client that went away is no fault of the server's.
+                // A client that disconnects is not the server's fault.
                 thread::spawn(move || drop(serve(stream, &seen, &*answer)));
             }
         });
@@ -51,12 +51,12 @@ impl Server {
         format!("http://{}/", self.address)
     }
 
-    /// What was asked for so far.
+    /// The requests so far.
     pub fn requests(&self) -> Vec<Request> {
         self.requests.lock().unwrap().clone()
     }
 
-    /// How often a path was asked for.
+    /// How often a path was requested.
     pub fn count(&self, path: &str) -> usize {
         self.requests().iter().filter(|request| request.path == path).count()
     }

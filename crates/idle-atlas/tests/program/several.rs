@@ -31,7 +31,7 @@ fn each_site_is_built_by_itself() {
         site.read("shop/robots.txt"),
         "User-agent: *\nDisallow:\n\nSitemap: https://shop.marrowvale.example/sitemap.xml\n"
     );
-    // Each has its own memory: both say that nothing changed.
+    // Each has its own ledger: both report that nothing changed.
     let again = site.json(&[&both[..], &["build"]].concat());
     let documents = again.as_array().unwrap();
     assert_eq!(documents.len(), 2);
@@ -82,13 +82,13 @@ fn sitemaps_on_another_host_are_declared_by_the_sites_robots() {
     site.reconfigure("[robots]\nfile = \"public/robots.txt\"\ncreate = true\n", "");
     site.run(&["build"])
         .says(0, &["put this line into https://www.marrowvale.example/robots.txt", "Sitemap: https://sitemaps"]);
-    // Without the line in robots.txt nobody may list another host's pages.
+    // Without the line in robots.txt, one host may not list another host's pages.
     site.write("public/robots.txt", "User-agent: *\nDisallow:\n");
     site.run(&["check"]).says(0, &["not-declared"]);
     site.run(&["check", "--strict"]).says(1, &["not-declared"]);
 }
 
-/// What is wrong with one configuration is wrong with that one alone.
+/// An error in one configuration affects only that one.
 #[rstest]
 #[case::broken("[site\n", "shop.toml: error: line 1")]
 #[case::unknown_key(
@@ -110,7 +110,7 @@ fn a_configuration_that_is_broken_fails_alone(#[case] config: &str, #[case] word
     ran.says(2, &["Run 1: 1 entry"]);
     let line = ran.errors.lines().find(|line| line.contains(words)).unwrap_or_else(|| panic!("{}", ran.errors));
     assert!(line.starts_with("shop.toml: "), "every line on standard error names the site: {line}");
-    // A table at the end tells how each ended.
+    // A table at the end says how each ended.
     let table = ran.out.rsplit("2 sites").next().unwrap();
     assert!(table.contains("shop.toml") && table.contains("not done"), "{}", ran.out);
     assert!(table.contains("https://www.marrowvale.example/  done"), "{}", ran.out);
@@ -155,7 +155,7 @@ fn lists_of_several_sites_are_one_list() {
     assert_eq!(entries.out.lines().count(), 3);
 }
 
-/// What is proposed next can be pasted: it names the configuration that was named.
+/// A proposed command can be pasted: it names the configuration that was named.
 #[test]
 fn proposals_name_the_configuration() {
     let site = two();
@@ -173,7 +173,7 @@ fn init_writes_the_configuration_that_is_named() {
     ran.says(0, &["Wrote depot.toml", "Next: idle-atlas --config depot.toml survey"]);
     assert!(!site.path("idle-atlas.toml").exists());
     site.run(&["--config", "depot.toml", "build"]).says(0, &["Run 1: 1 entry"]);
-    // In another folder it names the pages from there.
+    // From another folder, its path is relative to that.
     std::fs::create_dir(site.path("sites")).unwrap();
     site.run(&["init", "railway", "--url", ROOT, "--config", "sites"]).says(0, &["Wrote sites/idle-atlas.toml"]);
     site.run(&["--config", "sites", "build"]).says(0, &["Run 1: 1 entry"]);
@@ -181,7 +181,7 @@ fn init_writes_the_configuration_that_is_named() {
         .says(2, &["where visitors could read it"]);
 }
 
-/// A ledger that another command has open is waited for, with a word.
+/// A command waits for a ledger that another command is using, and says so.
 #[test]
 fn a_busy_ledger_is_waited_for() {
     let site = TestSite::new(HTML);
@@ -197,7 +197,7 @@ fn a_busy_ledger_is_waited_for() {
     waiting.join().unwrap();
 }
 
-/// An error names its configuration once, and the document of all sites has it too.
+/// An error names its configuration once, and is also in the document of all sites.
 #[test]
 fn a_broken_configuration_is_named_once() {
     let site = crate::support::TestSite::new(crate::support::HTML);

@@ -77,7 +77,7 @@ fn more_files_than_one_index_holds_make_a_second_and_all_are_declared() {
     assert_eq!(["sitemap.xml", "sitemap-2.xml", "sitemap-3.xml"].map(lines), [4, 4, 2]);
     assert!(site.path("public/sitemap-3.xml.gz").exists());
     site.run(&["check"]).says(0, &["Nothing is wrong"]);
-    // One index will do again: the others go, and so do their lines.
+    // One index is enough again: the others are removed, and so are their lines.
     table(11);
     site.run(&["build", "--allow", "shrink"]).says(0, &["Submit this one URL"]);
     assert!(!site.path("public/sitemap-2.xml").exists() && !site.path("public/sitemap-3.xml.gz").exists());

@@ -1,7 +1,7 @@
-//! The shape of the code: in every crate a module imports only from those that are declared above it.
+//! The structure of the code: in every crate, a module imports only from those that are declared above it.
 //!
-//! Among the modules of one parent, their order in the parent counts. A room is one: what is in it may use the room itself, and the
-//! room what is in it.
+//! Among the modules of one parent, their order in the parent counts. A folder counts as one module for those outside
+//! it; modules inside may use the folder's own module, and the reverse.
 
 use std::collections::HashMap;
 use std::fs;
@@ -13,13 +13,13 @@ use regex::Regex;
 type Module = Vec<String>;
 
 struct SourceFile {
-    /// The modules that it declares, in their order.
+    /// The modules that it declares, in order.
     children: Vec<String>,
     /// Its code, without comments and tests.
     code: String,
 }
 
-/// Reads a module and all that it declares.
+/// Reads a module and everything that it declares.
 fn read(path: Module, file: &Path, folder: &Path, all: &mut HashMap<Module, SourceFile>) {
     let text = fs::read_to_string(file).unwrap_or_else(|error| panic!("{}: {error}", file.display()));
     let text = text.split("#[cfg(test)]\n").next().unwrap();
@@ -35,7 +35,7 @@ fn read(path: Module, file: &Path, folder: &Path, all: &mut HashMap<Module, Sour
     all.insert(path, SourceFile { children, code });
 }
 
-/// The paths that a `use` names, its braces resolved.
+/// The paths that a `use` names, with braces resolved.
 fn resolved(text: &str) -> Vec<String> {
     let Some((before, rest)) = text.split_once('{') else { return vec![text.to_owned()] };
     let (mut parts, mut depth, mut part) = (Vec::new(), 0, String::new());
@@ -64,7 +64,7 @@ fn named(code: &str) -> Vec<String> {
     in_uses.chain(others).collect()
 }
 
-/// The module that a path leads to, seen from another.
+/// The module that a path leads to, from another module.
 fn target(from: &Module, path: &str, all: &HashMap<Module, SourceFile>) -> Module {
     let mut parts = path.split("::").peekable();
     let mut module = if parts.next_if_eq(&"crate").is_some() { Module::new() } else { from.clone() };
@@ -82,7 +82,7 @@ fn target(from: &Module, path: &str, all: &HashMap<Module, SourceFile>) -> Modul
     module
 }
 
-/// What a module imports from below, as sentences.
+/// What a module imports from below, in words.
 fn imports_from_below(all: &HashMap<Module, SourceFile>) -> Vec<String> {
     let mut found = Vec::new();
     for (module, source) in all {
@@ -118,7 +118,7 @@ fn modules_import_only_from_above() {
     }
 }
 
-/// Files are short enough to be seen whole, or say in their first lines why not.
+/// Files are short enough to be read at once, or say in their first lines why not.
 #[test]
 fn files_are_of_one_room() {
     let crates = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("..");

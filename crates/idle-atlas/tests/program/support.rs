@@ -34,7 +34,7 @@ pub struct TestSite {
 }
 
 impl TestSite {
-    /// An empty web root, and a configuration with this added to it.
+    /// An empty web root, and a configuration with these additions.
     pub fn new(config: &str) -> Self {
         Self::at_url(ROOT, config)
     }
@@ -48,7 +48,7 @@ impl TestSite {
         site
     }
 
-    /// A copy of the sample site, with every choice that there is made on it.
+    /// A copy of the sample site, with every setting of the program in use.
     pub fn sample() -> Self {
         let site = Self::new("");
         let sample = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../sample");
@@ -57,7 +57,7 @@ impl TestSite {
         site
     }
 
-    /// Replaces a piece of the configuration, which must be there.
+    /// Replaces a piece of the configuration, which must occur in it.
     pub fn reconfigure(&self, piece: &str, by: &str) {
         let text = self.read("idle-atlas.toml");
         assert!(text.contains(piece), "{piece} is not in the configuration");
@@ -90,7 +90,7 @@ impl TestSite {
         );
     }
 
-    /// Writes over a file in the web root with something that no validator is to see.
+    /// Overwrites a file in the web root with something that no validator should check.
     pub fn spoil(&self, name: &str, text: impl AsRef<[u8]>) {
         self.spoilt.set(true);
         self.write(&format!("public/{name}"), text);
@@ -111,12 +111,12 @@ impl TestSite {
         command
     }
 
-    /// Runs the program; returns its exit code and what it said on both outputs.
+    /// Runs the program; returns its exit code and both outputs.
     pub fn run(&self, arguments: &[&str]) -> Ran {
         Ran::of(self.command(arguments).output().unwrap())
     }
 
-    /// Runs a command that must succeed, for its JSON.
+    /// Runs a command that must succeed, and returns its JSON.
     pub fn json(&self, arguments: &[&str]) -> Value {
         let ran = self.run(&[arguments, &["--json"]].concat());
         assert!(ran.code <= 1, "{arguments:?}: exit {}\n{}", ran.code, ran.errors);
@@ -127,7 +127,7 @@ impl TestSite {
         self.json(&["build"])
     }
 
-    /// The names and contents of all files in the web root that are sitemaps, or robots.txt.
+    /// The names and contents of the sitemap files in the web root, and of robots.txt.
     pub fn outputs(&self) -> BTreeMap<String, Vec<u8>> {
         let ours = |name: &str| name.contains(".xml") || name == "robots.txt";
         let names = fs::read_dir(self.path("public")).unwrap().flatten();
@@ -162,8 +162,8 @@ impl TestSite {
         if name.ends_with(".gz") { atlas_store::disk::segmented_gzip::unpack(&bytes, 1 << 26).unwrap() } else { bytes }
     }
 
-    /// The paths of all listed URLs, each of which must be listed once; its pictures, videos or news may stand in files of
-    /// their own besides.
+    /// The paths of all listed URLs, each of which must be listed once, except that its pictures, videos or news may be
+    /// in files of their own.
     pub fn paths(&self) -> BTreeSet<String> {
         let mut paths = BTreeSet::new();
         let kind = |name: &str| [".images-", ".videos-", ".news-"].iter().any(|kind| name.contains(kind));
@@ -197,7 +197,7 @@ fn copy(from: &Path, to: &Path) {
     }
 }
 
-/// Where everything that was written is kept, for a validator to go over: set by the project's own checks.
+/// Names a folder in which everything that was written is kept for a validator; set by the project's own checks.
 const KEEP: &str = "IDLE_ATLAS_KEEP_SITEMAPS";
 
 impl Drop for TestSite {
@@ -219,14 +219,14 @@ impl Drop for TestSite {
     }
 }
 
-/// Which `urlset` or index it is, its entries, and the files it names.
+/// The kind of document, its entries, and the files it lists.
 pub fn parse(bytes: &[u8]) -> (Document, Vec<RawUrl>, Vec<String>) {
     let (mut urls, mut children) = (Vec::new(), Vec::new());
     let document = read(bytes, |url| urls.push(url), |child| children.extend(child.loc)).unwrap();
     (document, urls, children)
 }
 
-/// What came of a run.
+/// The result of a run.
 #[derive(Debug)]
 pub struct Ran {
     pub code: i32,
@@ -240,7 +240,7 @@ impl Ran {
         Self { code: output.status.code().unwrap_or(-1), out: text(output.stdout), errors: text(output.stderr) }
     }
 
-    /// Checks the exit code and that these words were said, on either output.
+    /// Checks the exit code, and that both outputs together contain these words.
     #[track_caller]
     pub fn says(&self, code: i32, words: &[&str]) {
         let all = format!("{}\n{}", self.out, self.errors);
@@ -261,7 +261,7 @@ pub fn source(kind: &str, more: &str) -> String {
     format!("[[source]]\nfrom = \"{kind}\"\n{more}\n")
 }
 
-/// What stands of a URL, as field and word.
+/// The fields of a URL with their values, in words.
 pub fn words(site: &TestSite, path: &str) -> Vec<(String, String)> {
     let why = site.json(&["why", path]);
     let word =

@@ -1,4 +1,4 @@
-//! `survey`, `why`, `init` and `history`: looking.
+//! The commands `survey`, `why`, `init` and `history`.
 
 use rstest::rstest;
 

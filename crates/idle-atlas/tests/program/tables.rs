@@ -1,4 +1,4 @@
-//! Tables of many rows, of which a build looks only at those that moved: it has to come to what it would come to had it looked at
+//! Tables with many rows, of which a build reads only those that changed: the result must be the same as if it had read
 //! all of them.
 
 use proptest::prelude::*;
@@ -9,7 +9,7 @@ use super::support::TestSite;
 const TABLE: &str = "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[files]\nurls_per_file = 200\n[[rule]]\nmatching = [\"/left-out/**\"]\nkeep = false\n";
 const WORDS: &str = "The up train waits at the halt until the lamp is lit";
 
-/// What a row is like.
+/// Kinds of rows.
 #[derive(Debug, Clone, Copy)]
 enum Row {
     Plain,
@@ -24,7 +24,7 @@ enum Row {
 }
 
 impl Row {
-    /// As it stands in the table.
+    /// The row as bytes of the table.
     fn bytes(self, number: u32) -> Vec<u8> {
         let date = format!("2026-{:02}-{:02}", number % 10 + 1, number % 28 + 1);
         let text = match self {
@@ -35,7 +35,7 @@ impl Row {
             Self::TooManyColumns => format!("/columns/{number}/,{date},{WORDS},,,\n"),
             Self::NoUrl => format!(",{date},{WORDS} {number},\n"),
             Self::NotUtf8 => return [format!("/broken/{number}/,{date},").as_bytes(), b"\xff\xfe,\n"].concat(),
-            // Many of these speak of the same few URLs.
+            // Many of these name the same few URLs.
             Self::Twice => format!("/twice/{}/,{date},{WORDS} {number},\n", number % 7),
             Self::Scheduled => format!("/later/{number}/,{date},{WORDS},2027-01-01\n"),
         };
@@ -97,7 +97,7 @@ fn apply(edit: &Edit, rows: &mut Vec<Vec<u8>>, next: &mut u32) {
     }
 }
 
-/// What a report says that does not depend on how much was looked at.
+/// The parts of a report that do not depend on how much was read.
 fn said(report: &Value) -> Vec<Value> {
     let sources = report["sources"].as_array().unwrap().iter();
     let counts =

@@ -1,4 +1,4 @@
-//! What is told: only what is new, only what is not known, and never wider than the terminal.
+//! What is reported: only what is new, only what is not known, and never wider than the terminal.
 
 use std::process::Command;
 
@@ -7,7 +7,7 @@ use serde_json::Value;
 
 use crate::support::{DAY, HTML, NOON, Ran, TestSite};
 
-/// A site with something to say about everything.
+/// A site with something to report about everything.
 fn eventful() -> TestSite {
     let site = TestSite::new(&format!(
         "{HTML}[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\npages = \"may-be-elsewhere\"\n[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n"
@@ -38,7 +38,7 @@ fn a_night_without_a_change_takes_three_lines() {
     assert_eq!(second.out.lines().count(), 3, "{}", second.out);
     site.run(&["build", "--verbose"]).says(0, &["1  error page", "t.csv line 2", "page without a head"]);
     site.run(&["survey"]).says(0, &["1  error page", "t.csv line 2", "page without a head"]);
-    // Under another configuration, all is told anew.
+    // Under another configuration, everything is reported again.
     site.reconfigure("[[section]]", "# A word.\n[[section]]");
     site.run(&["build"]).says(0, &["1  error page", "t.csv line 2", "atlas-halts-1.xml", "falls due"]);
 }
@@ -58,7 +58,7 @@ fn what_is_new_is_told_and_the_rest_is_counted() {
     for word in ["soonish", "without a head", "published in the future", "\n  pages ", "Submit"] {
         assert!(!ran.out.contains(word), "{word} in {}", ran.out);
     }
-    // The list of files to submit is told where it is another.
+    // The list of files to submit is printed if it has changed.
     site.reconfigure("[[section]]", "[[section]]\nname = \"sheds\"\nmatching = [\"/sheds/**\"]\n[[section]]");
     site.build();
     assert!(!site.run(&["build"]).out.contains("Submit"));
@@ -101,7 +101,7 @@ fn what_check_finds_can_be_accepted_too() {
     ran.says(0, &["1 finding is not told, as accepted", "Nothing is wrong"]);
 }
 
-/// Runs the program on a terminal of so many columns.
+/// Runs the program on a terminal with this many columns.
 #[cfg(target_os = "linux")]
 fn on_a_terminal(site: &TestSite, columns: usize, command: &str) -> Vec<String> {
     let program = env!("CARGO_BIN_EXE_idle-atlas");
@@ -188,7 +188,7 @@ fn the_demo_is_one_json_document_too() {
     assert!(demo["folder"].as_str().unwrap().ends_with("railway"));
 }
 
-/// The test engine names its endpoint and port in one document, and ends well when it is stopped.
+/// The test engine prints its endpoint and port in one document, and exits normally when it is stopped.
 #[cfg(feature = "test-engine")]
 #[test]
 fn the_test_engine_ends_by_being_stopped() {
@@ -208,7 +208,7 @@ fn the_test_engine_ends_by_being_stopped() {
     assert_eq!((ended.status.code(), String::from_utf8(ended.stderr).unwrap().as_str()), (Some(0), ""));
 }
 
-/// Videos are counted alike, wherever they are counted: those that are written.
+/// Videos are counted in the same way everywhere: those that are written.
 #[test]
 fn videos_and_pictures_are_counted_in_one_way() {
     let site = TestSite::sample();

@@ -1,4 +1,5 @@
-//! What is for people: the visitor page, the owner's view, feeds, the text form, structured data, the preview of a build.
+//! What people read: the visitor page, the owner's page, feeds, the text sitemap, structured data, the preview of a
+//! build.
 
 use std::fs;
 
@@ -43,7 +44,7 @@ fn the_visitor_page_lists_titles_by_section_and_never_comes_back_as_an_entry() {
     let again = site.build();
     assert_eq!(again["written"], serde_json::json!([]));
     assert_eq!(again["sections"][0]["entries"], 7, "its own pages are no entries");
-    // With fewer pages, those that are no longer needed go at once.
+    // With fewer pages, those that are no longer needed are deleted at once.
     for at in 1..6 {
         fs::remove_dir_all(site.path(&format!("public/journal/p{at}"))).unwrap();
     }
@@ -77,13 +78,13 @@ fn feeds_of_the_newest_and_the_text_form() {
     let listed: u64 =
         site.json(&["survey"])["sections"].as_array().unwrap().iter().filter_map(|one| one["entries"].as_u64()).sum();
     assert_eq!(text.lines().count() as u64, listed);
-    // A day later nothing is newer, so no byte of the feeds moves.
+    // A day later nothing is newer, so the feeds stay the same, byte for byte.
     site.at(NOON + DAY);
     site.build();
     assert_eq!(site.read("public/atlas-newest.xml"), atom);
 }
 
-/// What the tool writes as a feed, its own source can read.
+/// The tool's own source can read the feeds that it writes.
 #[cfg(feature = "feed")]
 #[test]
 fn the_feed_of_the_newest_is_a_feed() {
@@ -134,7 +135,7 @@ fn structured_data_for_pages_that_have_none() {
         .says(0, &["carries a VideoObject of its own, and nothing is wrong with it"]);
     site.run(&["why", "/films/ballast-pit/", "--structured-data"]).says(1, &["has no thumbnailUrl"]);
     site.run(&["why", "/fares/", "--structured-data"]).says(2, &["nothing is known of a video"]);
-    // A page that gets a VideoObject of its own loses the file; nothing else in the folder is touched.
+    // If a page gets a VideoObject of its own, its file is deleted; nothing else in the folder is touched.
     site.write("structured-data/ours.json", "{}");
     let page = site.read("public/films/cutting/index.html");
     let own = "<script type=\"application/ld+json\">{\"@type\":\"VideoObject\",\"name\":\"Cutting\",\"contentUrl\":\"/films/cutting.webm\",\"uploadDate\":\"2026-01-12T10:00\"}</script>";
@@ -192,7 +193,7 @@ fn a_dry_run_shows_by_file_what_a_build_would_do() {
     );
     site.run(&["build", "--dry-run"])
         .says(0, &["1 URL would come", "1 URL would go", "1 URL would change their section"]);
-    // And so it comes to pass.
+    // And that is what happens.
     let built = site.build();
     let names: Vec<&str> = built["written"].as_array().unwrap().iter().filter_map(|one| one.as_str()).collect();
     for name in ["atlas-stops-1.xml", "atlas-pages-1.xml", "sitemap.xml"] {
