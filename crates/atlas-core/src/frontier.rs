@@ -60,8 +60,8 @@ impl Passed {
             Self::EverDeeper => "their paths grow ever deeper",
             Self::ManyQueries => "one path with more than 1,000 different queries",
             Self::FarFuture => "a calendar that leads years ahead",
-            Self::EndlessChain => "pages of one kind that each lead to one more, 200 times over",
-            Self::TooDeep => "they lie more links from the home page than most_depth",
+            Self::EndlessChain => "pages of one shape that each lead to one more, 200 times",
+            Self::TooDeep => "they are more links from the home page than most_depth",
             Self::TooMany => "there are more pages than most_pages",
         }
     }

@@ -42,8 +42,8 @@ impl PriorityHint {
     pub fn how(self) -> &'static str {
         match self {
             Self::Fixed(_) => "by",
-            Self::ByDepth => "by depth, as wished by",
-            Self::ByShare => "by share of entries, as wished by",
+            Self::ByDepth => "by depth, as set by",
+            Self::ByShare => "by share of entries, as set by",
         }
     }
 }

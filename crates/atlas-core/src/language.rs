@@ -56,7 +56,7 @@ pub fn tag(text: &str) -> Result<String, String> {
     let mut parts = text.split(['-', '_']);
     let language = parts.next().unwrap_or("").to_ascii_lowercase();
     if !is_among(LANGUAGES, &language) {
-        return Err(format!("“{text}” does not begin with a language of ISO 639-1, such as en or cy"));
+        return Err(format!("“{text}” does not begin with an ISO 639-1 language, such as en or cy"));
     }
     let mut tag = language;
     let (mut script_seen, mut region_seen) = (false, false);
@@ -75,7 +75,7 @@ pub fn tag(text: &str) -> Result<String, String> {
                     return Err(format!("“{text}”: the United Kingdom is GB"));
                 }
                 if !is_among(REGIONS, &region) {
-                    return Err(format!("“{text}”: “{part}” is no region of ISO 3166-1"));
+                    return Err(format!("“{text}”: “{part}” is not an ISO 3166-1 region"));
                 }
                 region_seen = true;
                 tag += "-";

@@ -138,9 +138,11 @@ fn number<'de, D: Deserializer<'de>, T: Deserialize<'de> + FromStr>(deserializer
         None => Ok(None),
         Some(Loose::Value(value)) => Ok(Some(value)),
         Some(Loose::Text(text)) if text.trim().is_empty() => Ok(None),
-        Some(Loose::Text(text)) => {
-            text.trim().parse().map(Some).map_err(|_| serde::de::Error::custom(format!("“{text}” is no such number")))
-        }
+        Some(Loose::Text(text)) => text
+            .trim()
+            .parse()
+            .map(Some)
+            .map_err(|_| serde::de::Error::custom(format!("“{text}” is not such a number"))),
     }
 }
 

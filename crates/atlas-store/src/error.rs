@@ -43,10 +43,10 @@ pub enum StoreError {
     #[error("the threads that write files stopped early; build again")]
     Stopped,
     /// It was asked to stop before anything was written.
-    #[error("stopped: nothing was written; what is served is as it was")]
+    #[error("stopped: nothing was written; the served files are unchanged")]
     Interrupted,
     /// Another command is running.
-    #[error("another idle-atlas is at work on this site (it holds {path}): wait for it to end", path = path.display())]
+    #[error("another idle-atlas is working on this site (it has locked {path}); wait until it ends", path = path.display())]
     Busy {
         /// The lock file.
         path: PathBuf,
@@ -70,17 +70,17 @@ pub enum StoreError {
 }
 
 /// How to go on without a ledger.
-pub(crate) const ANEW: &str = "the files that are served stay as they are. The ledger lies in the folder .idle-atlas beside the configuration: move that folder away and build again; places and dates are then learnt from the sitemaps that are there";
+pub(crate) const ANEW: &str = "the served files stay as they are. The ledger is in the folder .idle-atlas beside the configuration: move that folder away and build again; placement and dates are then learnt from the existing sitemaps";
 
 /// What to do if the disk is full.
 pub(crate) const MAKE_ROOM: &str =
-    "there may be no room left on its disk: make some and build again; the files that are served stay as they are";
+    "its disk may be full: free some space and build again; the served files stay as they are";
 
 /// How to fix a system error, after a semicolon; empty if the error says enough.
 fn mend_of(error: &io::Error) -> String {
     let mend = match error.kind() {
         io::ErrorKind::PermissionDenied => {
-            "this user may not do that there: give it the right to, or run as the user whom the folder belongs to"
+            "this user has no permission for that: grant it, or run as the owner of the folder"
         }
         io::ErrorKind::ReadOnlyFilesystem => "make its file system writable, or write elsewhere",
         io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => MAKE_ROOM,

@@ -7,7 +7,7 @@ use atlas_store::error::StoreError;
 use thiserror::Error;
 
 /// What is true of a command that was stopped before it wrote anything.
-pub const NOTHING_WRITTEN: &str = "nothing was written; what is served is as it was";
+pub const NOTHING_WRITTEN: &str = "nothing was written; the served files are unchanged";
 
 /// The exit codes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
@@ -47,7 +47,7 @@ pub enum Failure {
     #[error("{0}")]
     Contribution(String),
     /// Standard output is closed.
-    #[error("nobody reads the output any more")]
+    #[error("the output was closed")]
     PipeClosed,
 }
 

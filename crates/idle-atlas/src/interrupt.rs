@@ -16,7 +16,7 @@ pub fn listen(session: &Session) {
     let end = || process::exit(i32::from(Exit::Interrupted as u8));
     let heard = move || match (stop.ask(), stop.is_writing()) {
         (false, true) => {
-            screen.complain("stopping", "once the files are in their places; once more to stop at once");
+            screen.complain("stopping", "once the files are in place; once more to stop immediately");
         }
         // Whoever checks the token will end soon, and report it.
         (false, false) if stop.is_heeded() => {}

@@ -52,21 +52,23 @@ impl Answer {
     pub fn words(&self) -> String {
         let words = match self {
             Self::Status(202) => {
-                "taken; the engine has yet to check the key file. If it stays so, look at the key file"
+                "accepted; the engine still has to check the key file. If this does not change, check that file"
             }
-            Self::Status(200..=299) => "taken (received, not yet crawled)",
-            Self::Status(400) => "malformed: a fault of this tool, please report it. It will not be sent again",
+            Self::Status(200..=299) => "accepted (received, not yet crawled)",
+            Self::Status(400) => {
+                "malformed: this is a bug in Idle Atlas, please report it. The message will not be sent again"
+            }
             Self::Status(403) => {
-                "the key file was not found or holds another key. Publish it (idle-atlas announce --key-file), then announce again"
+                "the key file was not found or contains another key. Publish it (idle-atlas announce --key-file), then announce again"
             }
             Self::Status(404 | 410) => "there is no such endpoint: check the engine's endpoint in the configuration",
             Self::Status(422) => {
-                "a URL is not of that host, or the key breaks its schema. This batch will not be sent again"
+                "a URL is on another host, or the key is not valid. This message will not be sent again"
             }
-            Self::Status(429) => "too many announcements: kept, to be sent again later",
-            Self::Status(500..=599) => "the engine is in trouble: kept, to be sent again later",
-            Self::Status(_) => "an answer that IndexNow does not know. This batch will not be sent again",
-            Self::None(why) => return format!("no answer ({why}): kept, to be sent again later"),
+            Self::Status(429) => "too many announcements; kept, and will be sent again later",
+            Self::Status(500..=599) => "the engine has a problem; kept, and will be sent again later",
+            Self::Status(_) => "an answer that IndexNow does not define. This message will not be sent again",
+            Self::None(why) => return format!("no answer ({why}); kept, and will be sent again later"),
         };
         words.to_owned()
     }

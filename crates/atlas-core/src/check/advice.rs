@@ -11,8 +11,8 @@ impl Inspection {
         let is_one = by_building.iter().any(|known| known.code == kind.code);
         match kind.code {
             _ if !is_one || self.is_built(file) => kind.mend,
-            code if code == FILE_MISSING.code => "Put the file there, or take the line out that names it.",
-            _ => "Another tool wrote the file: let that write it again, or take the line out that names it.",
+            code if code == FILE_MISSING.code => "Put the file there, or remove the line that names it.",
+            _ => "Another tool wrote the file: let that tool write it again, or remove the line that names it.",
         }
     }
 

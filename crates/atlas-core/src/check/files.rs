@@ -116,7 +116,7 @@ impl Inspection {
             FetchResult::Bytes(bytes) => bytes,
             FetchResult::OutOfReach => {
                 self.find(&OUT_OF_REACH, robots_address, None, || {
-                    "the robots.txt of the host is not below this web root: cannot look".to_owned()
+                    "the robots.txt of the host is not below this web root, so it was not checked".to_owned()
                 });
                 &[]
             }
@@ -178,13 +178,15 @@ impl Inspection {
             });
         }
         let by = || match &wanted.named_by {
-            Some((index, _)) => format!("named by {index}"),
+            Some((index, _)) => format!("listed in {index}"),
             None => "declared as a sitemap".to_owned(),
         };
         match fetched {
             FetchResult::Bytes(bytes) => self.bytes(wanted, bytes),
             FetchResult::OutOfReach => {
-                self.find(&OUT_OF_REACH, address, None, || format!("not below this web root: cannot look; {}", by()));
+                self.find(&OUT_OF_REACH, address, None, || {
+                    format!("not below this web root, so it was not checked; {}", by())
+                });
             }
             FetchResult::Missing => {
                 self.find(&FILE_MISSING, address, None, || format!("there is no such file; {}", by()))
@@ -219,7 +221,7 @@ impl Inspection {
             Ok(Document::Urlset) => self.urlset_ends(wanted, file),
             Ok(Document::Index) if wanted.named_by.is_some() => {
                 self.report.files[file as usize].is_index = true;
-                self.find(&INDEX_IN_INDEX, address, None, || "an index is named in an index".to_owned());
+                self.find(&INDEX_IN_INDEX, address, None, || "an index is listed in an index".to_owned());
             }
             Ok(Document::Index) => {
                 self.report.files[file as usize].is_index = true;
@@ -242,7 +244,7 @@ impl Inspection {
         let address = wanted.address.as_str();
         let seen = self.report.files[file as usize].clone();
         if seen.entries == 0 {
-            self.find(&NOTHING_IN_IT, address, None, || "there is no url in it".to_owned());
+            self.find(&NOTHING_IN_IT, address, None, || "it has no url element".to_owned());
         }
         if seen.news > u64::from(MOST_NEWS) {
             self.find(&NEWS_TOO_MANY, address, None, || count(seen.news, "article", "articles"));
@@ -257,7 +259,7 @@ impl Inspection {
             && newest.epoch_day() > stated.epoch_day()
         {
             self.find(&INDEX_BEHIND, index, None, || {
-                format!("says {text} of {address}, which holds a page of {newest}")
+                format!("gives {text} for {address}, which has a page of {newest}")
             });
         }
     }
@@ -266,7 +268,7 @@ impl Inspection {
         let address = self.report.files[file as usize].address.clone();
         self.report.files[file as usize].entries = children.len() as u64;
         if children.is_empty() {
-            self.find(&NOTHING_IN_IT, &address, None, || "there is no sitemap in it".to_owned());
+            self.find(&NOTHING_IN_IT, &address, None, || "it has no sitemap element".to_owned());
         }
         if children.len() > MOST_FILES {
             self.find(&TOO_MANY_FILES, &address, None, || count(children.len() as u64, "file", "files"));
@@ -292,7 +294,7 @@ impl Inspection {
                 self.find(&CHILD_ELSEWHERE, &address, line, || format!("{parsed} is not below {folder}"));
             }
             if self.asked.contains(parsed.as_str()) {
-                self.find(&LOC_TWICE, &address, line, || format!("{parsed} is named more than once"));
+                self.find(&LOC_TWICE, &address, line, || format!("{parsed} is listed more than once"));
             }
             let named_by = Some((address.clone(), child.lastmod));
             self.want(FileRequest { address: parsed.as_str().to_owned(), named_by });
@@ -301,11 +303,11 @@ impl Inspection {
 
     pub(super) fn date(&mut self, file: &str, line: Option<u64>, text: &str) -> Option<Lastmod> {
         let Some(date) = Lastmod::read(text, &TimeZone::UTC) else {
-            self.find(&LASTMOD_NO_DATE, file, line, || format!("“{text}” is no date"));
+            self.find(&LASTMOD_NO_DATE, file, line, || format!("“{text}” is not a date"));
             return None;
         };
         if !lastmod::is_schema_form(text) {
-            self.find(&LASTMOD_FORM, file, line, || format!("“{text}” is not in a form of the schema"));
+            self.find(&LASTMOD_FORM, file, line, || format!("“{text}” is not in a format that the schema allows"));
         }
         // One day of grace: the day may have begun in another zone.
         if date.epoch_day() > self.now.epoch_day() + 1 {
@@ -319,7 +321,7 @@ impl Inspection {
         match copy {
             FetchResult::Bytes(unpacked) if unpacked == file => {}
             FetchResult::Bytes(_) => {
-                self.find(&COPY_DIFFERS, address, None, || "its .gz copy holds something else".to_owned())
+                self.find(&COPY_DIFFERS, address, None, || "its .gz copy has other contents".to_owned())
             }
             FetchResult::Broken(why) => self.find(&FILE_BROKEN, &packed_name(address), None, || why.clone()),
             FetchResult::Missing | FetchResult::OutOfReach => {}

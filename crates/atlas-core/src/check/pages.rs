@@ -84,7 +84,7 @@ impl Inspection {
         let line = Some(url.line);
         let ascii = loc.bytes().all(|byte| byte.is_ascii_graphic());
         let Some(address) = Address::parse(loc).ok().filter(|_| ascii) else {
-            self.find(&LOC_NO_URL, sitemap, line, || format!("“{loc}” is no absolute, percent-encoded URL"));
+            self.find(&LOC_NO_URL, sitemap, line, || format!("“{loc}” is not an absolute, percent-encoded URL"));
             return;
         };
         if loc.len() > address::LONGEST {

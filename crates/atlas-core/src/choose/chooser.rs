@@ -81,13 +81,12 @@ impl Chooser {
         }
         if contribution.not_there {
             return trail.out(Reason::NoArchivePage, "archive page", || {
-                "the sources that read pages found none at this URL; assume_page = true lists it all the same"
-                    .to_owned()
+                "the sources that read pages found none at this URL; assume_page = true lists it anyway".to_owned()
             });
         }
         if contribution.not_in_folder {
             return trail.out(Reason::NotInFolder, "page in the folder", || {
-                "the html source read the folder that serves this URL and found no page; pages = \"may-be-elsewhere\" on the source lists it all the same".to_owned()
+                "the html source read the folder that serves this URL and found no page; pages = \"may-be-elsewhere\" on the source lists it anyway".to_owned()
             });
         }
         let section = self.ask_section(contribution, (at, placed), archive, &ruled, trail);
@@ -95,7 +94,7 @@ impl Chooser {
             return trail.out(Reason::SectionOff, "section is on", || "no: on = false".to_owned());
         }
         let kept = self.ask_hints(contribution, path, section, archive, &ruled, trail);
-        trail.note("goes in", || format!("yes, in section {}", self.sections.list()[section].name), true);
+        trail.note("listed", || format!("yes, in section {}", self.sections.list()[section].name), true);
         Verdict::Kept(kept)
     }
 
@@ -154,7 +153,7 @@ impl Chooser {
         None
     }
 
-    /// Whether it is kept: by its own word, by the rules, by what it is.
+    /// Whether it is kept: by its own setting, by the rules, by what it is.
     fn ask_keep(
         contribution: &Contribution<'_>,
         path: &str,
@@ -170,7 +169,7 @@ impl Chooser {
         let own = contribution.keep.map(|value| Setting { value, from: SettingOrigin::Itself });
         match own.or(ruled.keep) {
             Some(Setting { value: false, from: SettingOrigin::Itself }) => {
-                return Some(trail.out(Reason::OwnWord, "keep", || "no, by its own word".to_owned()));
+                return Some(trail.out(Reason::OwnWord, "keep", || "no, by its own setting".to_owned()));
             }
             Some(Setting { value: false, from }) => {
                 return Some(trail.out(Reason::Rule, "keep", || format!("no, by {from}: the last that matches")));
@@ -179,7 +178,7 @@ impl Chooser {
                 trail.pass("keep", || format!("yes, by {from}"));
                 return None;
             }
-            None => trail.pass("keep", || "neither its own word nor a rule says no".to_owned()),
+            None => trail.pass("keep", || "neither its own setting nor a rule says no".to_owned()),
         }
         if is_error_page(path, contribution.title.as_deref()) {
             return Some(trail.out(Reason::ErrorPage, "error page", || {
@@ -208,21 +207,21 @@ impl Chooser {
     /// Whether it is published and has not expired.
     fn ask_time(&self, contribution: &Contribution<'_>, trail: &mut impl Trail) -> Option<Verdict> {
         if let Some(published) = contribution.published.filter(|published| self.calendar.is_to_come(published)) {
-            return Some(trail.out(Reason::Scheduled, "published", || format!("on {published}, which is yet to come")));
+            return Some(trail.out(Reason::Scheduled, "published", || format!("on {published}, in the future")));
         }
         trail.pass("published", || {
             contribution.published.map_or("no date is stated".to_owned(), |date| date.to_string())
         });
         if let Some(expires) = contribution.expires.filter(|expires| !self.calendar.is_to_come(expires)) {
-            return Some(trail.out(Reason::Expired, "expires", || format!("on {expires}, which is past")));
+            return Some(trail.out(Reason::Expired, "expires", || format!("on {expires}, in the past")));
         }
         if let Some(expires) = contribution.expires {
-            trail.pass("expires", || format!("on {expires}, which is yet to come"));
+            trail.pass("expires", || format!("on {expires}, in the future"));
         }
         None
     }
 
-    /// Chooses its section: by its own word, a rule, its archive, its path or its source, in this order.
+    /// Chooses its section: by its own setting, a rule, its archive, its path or its source, in this order.
     fn ask_section(
         &self,
         contribution: &Contribution<'_>,
@@ -239,20 +238,20 @@ impl Chooser {
                 trail.pass("section", || format!("{}, by {}", word.value, word.from));
                 return at;
             }
-            trail.pass("section", || format!("{} wants “{}”, which there is not", word.from, word.value));
+            trail.pass("section", || format!("{} asks for “{}”, which does not exist", word.from, word.value));
         }
         trail.pass("section", || {
             let because = match placed {
                 SectionReason::ByPath => "its path matches",
                 SectionReason::BySource => "its source says so",
-                SectionReason::ByDefault => "nothing puts it elsewhere",
+                SectionReason::ByDefault => "nothing assigns it elsewhere",
             };
             format!("{}: {because}", self.sections.list()[found].name)
         });
         found
     }
 
-    /// Chooses its hints and date policy: by its own word, a rule, its archive or its section, in this order.
+    /// Chooses its hints and date policy: by its own setting, a rule, its archive or its section, in this order.
     fn ask_hints(
         &self,
         contribution: &Contribution<'_>,
@@ -413,7 +412,7 @@ mod tests {
         assert_eq!(kept.priority, Priority::new(0.9));
     }
 
-    /// One entry that its own word, a rule, its archive and its section all give settings to.
+    /// One entry that its own setting, a rule, its archive and its section all give settings to.
     #[rstest]
     #[case::itself(true, true, true, ("halts", 0.9))]
     #[case::rule(false, true, true, ("locomotives", 0.1))]
@@ -481,6 +480,6 @@ mod tests {
     fn a_section_that_there_is_not_is_told() {
         let (verdict, steps) = chooser().explain(&Contribution { own_section: Some("yard".into()), ..at("/a/") }, &[0]);
         assert!(matches!(verdict, Verdict::Kept(_)));
-        assert!(steps.iter().any(|step| step.answer.contains("wants “yard”, which there is not")), "{steps:?}");
+        assert!(steps.iter().any(|step| step.answer.contains("asks for “yard”, which does not exist")), "{steps:?}");
     }
 }

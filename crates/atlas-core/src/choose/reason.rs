@@ -114,7 +114,7 @@ impl Reason {
             Self::OtherHost => "not on this site (scheme, host, port or folder)",
             Self::TooLong => "URL of 2,048 characters or more",
             Self::OwnFile => "a file of this tool",
-            Self::NoPage => "the server gives no page there",
+            Self::NoPage => "the server has no page there",
             Self::ServerError => "the server fails there",
             Self::NotAPage => "what is served there is not a page",
             Self::Noindex => "page says noindex",
@@ -126,12 +126,12 @@ impl Reason {
             Self::Rule => "rule in the configuration",
             Self::ErrorPage => "error page",
             Self::Disallowed => "barred by robots.txt",
-            Self::Scheduled => "published in the future, waits for its day",
-            Self::Expired => "its day is over (expires)",
-            Self::NoArchivePage => "an archive that the site has no page for",
-            Self::NotInFolder => "no page in the folder that serves it, waits for one",
+            Self::Scheduled => "publication date in the future",
+            Self::Expired => "expired",
+            Self::NoArchivePage => "archive without a page on the site",
+            Self::NotInFolder => "no page in the folder that serves it",
             Self::SectionOff => "its section is off",
-            Self::Duplicate => "said again by the same source",
+            Self::Duplicate => "repeated by the same source",
         }
     }
 }

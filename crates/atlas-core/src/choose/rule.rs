@@ -234,9 +234,9 @@ impl fmt::Display for Condition {
             write!(formatter, "its {what} is not {}", names.join(" or "))
         };
         match self {
-            Self::Path(patterns) => write!(formatter, "its path is not like {}", patterns.written),
+            Self::Path(patterns) => write!(formatter, "its path does not match {}", patterns.written),
             Self::Section(names) => one_of(formatter, "section", names),
-            Self::Source(_, written) => write!(formatter, "no source like {written} speaks of it"),
+            Self::Source(_, written) => write!(formatter, "no source like {written} names it"),
             Self::Kind(names) => one_of(formatter, "kind", names),
             Self::Id(names) => one_of(formatter, "id", names),
             Self::Slug(names) => one_of(formatter, "slug", names),
@@ -250,8 +250,8 @@ impl fmt::Display for Condition {
                     Covers::ArchivePage => write!(formatter, "it is not the archive page of {by} {names}"),
                 }
             }
-            Self::Title(pattern) => write!(formatter, "its title is not like {pattern}"),
-            Self::Url(pattern) => write!(formatter, "its URL is not like {pattern}"),
+            Self::Title(pattern) => write!(formatter, "its title does not match {pattern}"),
+            Self::Url(pattern) => write!(formatter, "its URL does not match {pattern}"),
             Self::Listed(_, file) => write!(formatter, "neither its URL nor its id is listed in {file}"),
             Self::OlderThan(days) => write!(formatter, "it is not known to be {days} days old"),
             Self::NewerThan(days) => write!(formatter, "it is not known to be newer than {days} days"),

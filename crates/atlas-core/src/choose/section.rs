@@ -12,7 +12,7 @@ pub const DEFAULT_SECTION: &str = "pages";
 /// Why a text cannot be the name of a section.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 #[error(
-    "“{0}” cannot name a section: use 1 to 40 small letters, digits and hyphens, beginning with a letter or digit (it becomes part of file names)"
+    "“{0}” is not a valid section name: use 1 to 40 lower-case letters, digits and hyphens, beginning with a letter or digit (it becomes part of file names)"
 )]
 pub struct SectionNameError(String);
 

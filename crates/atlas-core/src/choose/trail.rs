@@ -62,7 +62,7 @@ pub(super) enum SettingOrigin {
 impl std::fmt::Display for SettingOrigin {
     fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
-            Self::Itself => formatter.write_str("its own word"),
+            Self::Itself => formatter.write_str("its own setting"),
             Self::Rule(line) => write!(formatter, "the rule in line {line}"),
             Self::Archive => formatter.write_str("its archive"),
             Self::Section => formatter.write_str("its section"),

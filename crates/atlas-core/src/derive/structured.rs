@@ -195,7 +195,7 @@ pub fn compare(contribution: &Contribution<'_>) -> Vec<String> {
             });
         }
         if stated.publication_date.as_deref().is_some_and(|date| !has_zone(date)) {
-            differences.push("uploadDate has no zone, and engines ask for one".to_owned());
+            differences.push("uploadDate has no zone, and engines require one".to_owned());
         }
         if let (None, Some(seconds)) = (stated.duration, known.duration) {
             differences.push(format!("duration is missing: {}", duration(seconds)));

@@ -20,7 +20,7 @@ const MOST_MEDIA: usize = 1001;
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum ReadError {
     /// Something comes before `<?xml`, even a blank line.
-    #[error("something stands before the XML declaration")]
+    #[error("something precedes the XML declaration")]
     TextBeforeDeclaration,
     /// It is not well-formed XML.
     #[error("line {line}: {why}")]
@@ -110,7 +110,7 @@ pub fn read(
             Event::Text(part) => {
                 push(&mut text, &part.decode().map_err(|error| broken(error.to_string()))?);
                 if open.is_empty() && !text.trim().is_empty() {
-                    return Err(broken("text outside of the root element".to_owned()));
+                    return Err(broken("text outside the root element".to_owned()));
                 }
             }
             Event::CData(part) => push(&mut text, &part.decode().map_err(|error| broken(error.to_string()))?),
@@ -126,7 +126,7 @@ pub fn read(
             Event::Eof if !open.is_empty() => {
                 return Err(broken("the file ends in the middle of an element".to_owned()));
             }
-            Event::Eof => return kind.ok_or_else(|| broken("there is no element in it".to_owned())),
+            Event::Eof => return kind.ok_or_else(|| broken("it contains no element".to_owned())),
             _ => {}
         }
     }
@@ -459,7 +459,7 @@ mod tests {
     const OPEN: &str = "<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\">";
 
     #[rstest]
-    #[case::blank_line("\n<?xml version=\"1.0\"?><urlset/>".into(), "before the XML declaration")]
+    #[case::blank_line("\n<?xml version=\"1.0\"?><urlset/>".into(), "precedes the XML declaration")]
     #[case::cut_off(format!("{OPEN}<url><loc>https://"), "line 1")]
     #[case::mismatch(format!("{OPEN}\n<url></loc></url></urlset>"), "line 2")]
     #[case::entity(format!("{OPEN}<url><loc>&lamp;</loc></url></urlset>"), "&lamp;")]
@@ -467,7 +467,7 @@ mod tests {
     #[case::no_namespace("<urlset></urlset>".into(), "namespace")]
     #[case::two_roots(format!("{OPEN}</urlset>{OPEN}</urlset>"), "second root")]
     #[case::nothing(String::new(), "no element")]
-    #[case::text("lamp oil".into(), "outside of the root")]
+    #[case::text("lamp oil".into(), "outside the root")]
     fn says_why_a_file_cannot_be_read(#[case] file: String, #[case] why: &str) {
         let message = urls(file.as_bytes()).unwrap_err().to_string();
         assert!(message.contains(why), "{message}");

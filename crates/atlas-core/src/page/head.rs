@@ -61,7 +61,7 @@ impl PageReading<'_> {
     pub(super) fn robots(&mut self, name: &str, content: &str) {
         let words = robots_words(content);
         for (word, meant) in misspelt(content) {
-            self.page.troubles.push(format!("robots “{word}” is not understood by engines; is “{meant}” meant?"));
+            self.page.troubles.push(format!("engines do not understand robots “{word}”; did you mean “{meant}”?"));
         }
         if self.page.noindex.is_none() && words.noindex {
             self.page.noindex = Some(cut(&format!("<meta name=\"{name}\" content=\"{content}\">")));

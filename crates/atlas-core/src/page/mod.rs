@@ -226,7 +226,7 @@ impl OwnWord {
             };
             if !known {
                 unread(format!(
-                    "its word to this tool, “{part}”, is not understood; expected keep=no, section=NAME, priority=0.8, changefreq=daily or date_policy=seen"
+                    "its instruction to this tool, “{part}”, is not understood; expected keep=no, section=NAME, priority=0.8, changefreq=daily or date_policy=seen"
                 ));
             }
         }

@@ -33,10 +33,10 @@ impl Player {
     pub fn new(url: &str, content: Option<&str>, thumbnail: Option<&str>) -> Result<Self, String> {
         let parts: Vec<&str> = url.split(ID).collect();
         let [before, after] = parts[..] else {
-            return Err(format!("“{url}” has to hold {ID} once, where the video's id stands"));
+            return Err(format!("“{url}” must contain {ID} once, in place of the video's id"));
         };
         if !before.starts_with("https://") && !before.starts_with("http://") {
-            return Err(format!("“{url}” has to begin with https:// or http://"));
+            return Err(format!("“{url}” must begin with https:// or http://"));
         }
         let owned = |text: Option<&str>| text.map(str::to_owned);
         Ok(Self {

@@ -136,45 +136,51 @@ impl Notice {
         match self {
             Self::Elsewhere => ("URL on another scheme or host", "URLs on another scheme or host"),
             Self::Unlinked => ("page that no other page links to", "pages that no other page links to"),
-            Self::LinkedNotFound => ("link that leads to nothing", "links that lead to nothing"),
+            Self::LinkedNotFound => ("dead link", "dead links"),
             Self::LinkedMisspelt => ("link to another scheme or host", "links to another scheme or host"),
             Self::LinkedRedirect => ("link to a page that redirects", "links to pages that redirect"),
             Self::LinkedKeptOut => ("link to a draft or noindex page", "links to drafts and noindex pages"),
             Self::CanonicalMisspelt => (
-                "page that names another scheme or host as its own",
-                "pages that name another scheme or host as their own",
+                "page whose canonical link has another scheme or host",
+                "pages whose canonical links have another scheme or host",
             ),
             Self::AtOdds => ("entry on which two sources differ", "entries on which two sources differ"),
             Self::RepeatsParent => ("attachment that repeats its article", "attachments that repeat their article"),
-            Self::DateAlone => ("page whose date moved, not its content", "pages whose date moved, not their content"),
+            Self::DateAlone => {
+                ("page whose date changed, but not its content", "pages whose date changed, but not their content")
+            }
             Self::ContentAlone => {
-                ("page whose content moved, not its date", "pages whose content moved, not their date")
+                ("page whose content changed, but not its date", "pages whose content changed, but not their date")
             }
             Self::UnknownSection => ("entry that names an unknown section", "entries that name an unknown section"),
-            Self::EmptySection => ("section without an entry", "sections without an entry"),
+            Self::EmptySection => ("section without entries", "sections without entries"),
             Self::UnusedRule => ("rule that no entry matches", "rules that no entry matches"),
             Self::OnlyOldSitemap => ("URL that only an old sitemap knows", "URLs that only an old sitemap knows"),
             Self::SameParameters => (
-                "URL that repeats another but for the order of parameters",
-                "URLs that repeat others but for the order of parameters",
+                "URL that repeats another with its parameters in another order",
+                "URLs that repeat others with their parameters in another order",
             ),
             Self::NoArchivePage => ("archive without a page", "archives without a page"),
             Self::AlternateNotReturned => ("translation that does not link back", "translations that do not link back"),
-            Self::AlternateNotIn => ("translation that is not in", "translations that are not in"),
-            Self::AlternateLanguage => ("translation without a language tag", "translations without a language tag"),
-            Self::AlternateTwice => {
-                ("translation into a language that is taken", "translations into a language that is taken")
+            Self::AlternateNotIn => ("translation that is not listed", "translations that are not listed"),
+            Self::AlternateLanguage => {
+                ("translation with an invalid language tag", "translations with an invalid language tag")
             }
+            Self::AlternateTwice => (
+                "translation into a language that another page has",
+                "translations into a language that another page has",
+            ),
             Self::VideoDataIncomplete => {
                 ("page whose own VideoObject lacks something", "pages whose own VideoObject lacks something")
             }
             Self::VideoDataLacking => {
-                ("page whose video makes no VideoObject", "pages whose videos make no VideoObject")
+                ("page whose video lacks data for a VideoObject", "pages whose videos lack data for a VideoObject")
             }
-            Self::UnknownPlayer => ("page with a player that is not known", "pages with a player that is not known"),
-            Self::VideoNotWritten => {
-                ("video that is not written: it lacks a part", "videos that are not written: they lack a part")
-            }
+            Self::UnknownPlayer => ("page with an unknown player", "pages with an unknown player"),
+            Self::VideoNotWritten => (
+                "video that is not written because a part is missing",
+                "videos that are not written because a part is missing",
+            ),
             Self::NoHead => ("page without a head", "pages without a head"),
             Self::DateNotWritten => (
                 "date of change in the future or before 1990, not written",
@@ -186,42 +192,42 @@ impl Notice {
     /// What to do about it.
     pub fn advice(self) -> &'static str {
         match self {
-            Self::Elsewhere => "write them as visitors end up on them, or correct [site] url",
-            Self::Unlinked => "only the sitemap leads there: link to them, or leave them out with a rule",
-            Self::LinkedNotFound => "mend the links, or add the source that knows these pages",
-            Self::LinkedMisspelt => "write them as the site's URL has them: each costs visitors and engines a redirect",
-            Self::LinkedRedirect => "link to where they lead",
-            Self::LinkedKeptOut => "visitors find what engines must not: is that meant so?",
+            Self::Elsewhere => "write them as visitors reach them, or correct [site] url",
+            Self::Unlinked => "only the sitemap leads there; link to them, or leave them out with a rule",
+            Self::LinkedNotFound => "fix the links, or add the source that has these pages",
+            Self::LinkedMisspelt => {
+                "write them with the site's own scheme and host: each costs visitors and engines a redirect"
+            }
+            Self::LinkedRedirect => "link to their targets",
+            Self::LinkedKeptOut => "visitors can find what engines must not: is that intended?",
             Self::CanonicalMisspelt => {
                 "they are left out: let all pages name one scheme and host, or correct [site] url if theirs is the right one"
             }
-            Self::AtOdds => "put the source that is right first, or take the field from one of them",
+            Self::AtOdds => "put the source that is right first, or remove the field from one of them",
             Self::RepeatsParent => "leave them out with a rule: their article is what people look for",
-            Self::DateAlone => "engines stop trusting dates that move for nothing",
-            Self::ContentAlone => "let the date follow the content, or do not declare one",
+            Self::DateAlone => "engines stop trusting dates that change without a reason",
+            Self::ContentAlone => "update the date with the content, or do not declare one",
             Self::UnknownSection => "correct the name, or give the section a table of its own ([[section]])",
-            Self::EmptySection => "see whether its matching fits: * stays within a part of the path, ** goes across",
-            Self::UnusedRule => {
-                "see whether its conditions are written right: * stays within a part of the path, ** goes across"
-            }
+            Self::EmptySection => "check its matching: * stays within a part of the path, ** crosses slashes",
+            Self::UnusedRule => "check its conditions: * stays within a part of the path, ** crosses slashes",
             Self::OnlyOldSitemap => {
                 "the pages are gone, or nothing links to them: leave them out with a rule, or link to them"
             }
             Self::SameParameters => "let the site write its parameters in one order, or name one URL as canonical",
-            Self::NoArchivePage => "make the page, or set assume_page = true where it is there and no source reads it",
-            Self::AlternateNotReturned => "let the other page link back: a link one way counts for nothing",
-            Self::AlternateNotIn => "link to the page that is in, or let that one in",
-            Self::AlternateLanguage => "write a language of ISO 639-1, perhaps with a region of ISO 3166-1: en-GB, cy",
-            Self::AlternateTwice => "give each page of a group another language",
-            Self::VideoDataIncomplete => "mend the page; where it carries a VideoObject, none is written for it",
+            Self::NoArchivePage => "create the page, or set assume_page = true if it exists and no source reads it",
+            Self::AlternateNotReturned => "let the other page link back: one-way links are ignored",
+            Self::AlternateNotIn => "link to a page that is listed, or list that one",
+            Self::AlternateLanguage => "use an ISO 639-1 language, optionally with an ISO 3166-1 region: en-GB, cy",
+            Self::AlternateTwice => "give each page of a group a language of its own",
+            Self::VideoDataIncomplete => "fix the page; if it has a VideoObject, none is written for it",
             Self::VideoDataLacking => {
-                "a VideoObject needs name, thumbnailUrl and uploadDate: tell them by page or table"
+                "a VideoObject needs name, thumbnailUrl and uploadDate; add them to the page or a table"
             }
-            Self::UnknownPlayer => "add the entry that is shown, so that its videos are listed",
+            Self::UnknownPlayer => "add the configuration shown, so that its videos are listed",
             Self::VideoNotWritten => {
-                "engines require title, description, thumbnail and player or file: tell them by page or table"
+                "engines require title, description, thumbnail and player or file; add them to the page or a table"
             }
-            Self::NoHead => "no head, hence no title and no canonical; the page is listed all the same",
+            Self::NoHead => "without a head it has no title and no canonical link; the page is listed anyway",
             Self::DateNotWritten => "correct the date, or leave it out",
         }
     }

@@ -15,7 +15,7 @@ pub struct PageTemplate(String);
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum TemplateError {
     /// It has no placeholder for the list.
-    #[error("there is no {{{{content}}}} in it: that is where the list goes")]
+    #[error("there is no {{{{content}}}} in it, which is where the list goes")]
     NoContent,
     /// It has an unknown placeholder.
     #[error(

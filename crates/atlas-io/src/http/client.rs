@@ -21,7 +21,7 @@ const THIS_MACHINE: &str = "localhost,127.0.0.0/8,::1";
 #[derive(Debug, Error)]
 pub enum ClientError {
     /// An environment variable that should name a proxy is not valid.
-    #[error("{name} of the environment is not the URL of a proxy, such as http://proxy.example:3128: {why}")]
+    #[error("the environment variable {name} is not the URL of a proxy, such as http://proxy.example:3128: {why}")]
     Proxy {
         /// The variable, in upper case.
         name: &'static str,
@@ -107,6 +107,6 @@ mod tests {
     #[test]
     fn a_proxy_that_is_no_url_is_told() {
         let error = proxies(|name| (name == "ALL_PROXY").then(|| "http://[".to_owned())).unwrap_err().to_string();
-        assert!(error.starts_with("ALL_PROXY of the environment is not the URL of a proxy"), "{error}");
+        assert!(error.starts_with("the environment variable ALL_PROXY is not the URL of a proxy"), "{error}");
     }
 }

@@ -122,7 +122,7 @@ impl Fetched {
         match MultiGzDecoder::new(&bytes[..]).take(most as u64 + 1).read_to_end(&mut unpacked) {
             Ok(length) if length > most => Err(FetchError::TooLarge(most)),
             Ok(_) => Ok(unpacked),
-            Err(error) => Err(FetchError::Failed(format!("its gzip is broken ({error})"))),
+            Err(error) => Err(FetchError::Failed(format!("its gzip data is broken ({error})"))),
         }
     }
 }

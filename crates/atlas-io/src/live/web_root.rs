@@ -54,7 +54,7 @@ impl WebRoot {
         match fetched {
             FetchResult::Bytes(bytes) if is_packed(address) => match unpack(&bytes, MOST_BYTES) {
                 Ok(bytes) => FetchResult::Bytes(bytes),
-                Err(error) => FetchResult::Broken(format!("it is no gzip file, or a broken one: {error}")),
+                Err(error) => FetchResult::Broken(format!("it is not a gzip file, or a broken one: {error}")),
             },
             fetched => fetched,
         }
@@ -115,7 +115,7 @@ mod tests {
         let site = Site::parse("https://www.marrowvale.example/").unwrap();
         let root = WebRoot { folder: folder.path().to_owned(), site, robots: None, sitemaps: None };
         let fetch = |name: &str| root.fetch(&format!("https://www.marrowvale.example/{name}"));
-        assert!(matches!(fetch("broken.xml.gz"), FetchResult::Broken(why) if why.contains("no gzip file")));
+        assert!(matches!(fetch("broken.xml.gz"), FetchResult::Broken(why) if why.contains("not a gzip file")));
         assert!(matches!(fetch("folder.xml"), FetchResult::Broken(why) if why.contains("cannot be read")));
         assert_eq!(fetch("lost.xml"), FetchResult::Missing);
     }

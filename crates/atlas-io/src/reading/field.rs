@@ -182,7 +182,7 @@ impl ColumnMapping {
         }
         let field = Field::named(name).ok_or_else(|| {
             let known: Vec<&str> = Field::ALL.iter().map(|field| field.name()).collect();
-            format!("there is no field “{name}”; known: {}, and {VIDEO_PREFIX}title and its kin", known.join(", "))
+            format!("there is no field “{name}”; known: {}, and {VIDEO_PREFIX}title and so on", known.join(", "))
         })?;
         self.fields.insert(field, templates);
         Ok(())

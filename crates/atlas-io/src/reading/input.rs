@@ -54,7 +54,7 @@ pub(crate) fn mend(error: &io::Error) -> &'static str {
         io::ErrorKind::NotFound | io::ErrorKind::PermissionDenied | io::ErrorKind::IsADirectory => {
             "; correct “file” in the configuration"
         }
-        _ => "; nothing of it is taken until it can be read to its end",
+        _ => "; none of it is used until it can be read to its end",
     }
 }
 

@@ -77,7 +77,8 @@ pub(crate) fn gather_lines(
     std::thread::scope(|scope| {
         let making = scope.spawn(move || make(&mut lines).and_then(|()| lines.flush()));
         let read = rows.gather(reader, gathering);
-        let made = making.join().unwrap_or_else(|_| Err(io::Error::other("it stopped by a fault of this program")));
+        let made =
+            making.join().unwrap_or_else(|_| Err(io::Error::other("it stopped because of a bug in this program")));
         made.map_err(RowsError::Read).and(read)
     })
 }
@@ -110,7 +111,7 @@ impl<R: Read> Read for Metered<'_, R> {
         let length = self.reader.read(buffer)?;
         self.read.set(self.read.get() + length as u64);
         if self.read.get() > LONGEST_ITEM {
-            let why = format!("an item of it is longer than {LONGEST_ITEM} bytes; is a quote left open?");
+            let why = format!("an item is longer than {LONGEST_ITEM} bytes; is there an unclosed quote?");
             return Err(io::Error::other(why));
         }
         Ok(length)

@@ -69,7 +69,7 @@ impl RowInput<'_> {
         for (column, field) in self.settings.mapping.passed_over(&reader.header.columns) {
             let field = field.name();
             gathering.remark(format!(
-                "column “{column}” is not read; if it is the field “{field}”, say so: fields = {{ {field} = \"{column}\" }}"
+                "column “{column}” is not read; if it is the field “{field}”, add: fields = {{ {field} = \"{column}\" }}"
             ));
         }
         let maps = reader.header.maps(self.settings);
@@ -144,7 +144,7 @@ impl RowInput<'_> {
         Header::of_columns(&self.settings.mapping, columns).map_err(|(field, name): (Field, String)| {
             let field = field.name();
             broken(format!(
-                "it has no column “{name}” for the field “{field}”; its columns are {listed}. Say which it is: fields = {{ {field} = \"…\" }}"
+                "it has no column “{name}” for the field “{field}”; its columns are {listed}. Name the right one: fields = {{ {field} = \"…\" }}"
             ))
         })
     }
@@ -247,7 +247,7 @@ impl<'t> BlockReading<'t> {
     /// Reads the block; with `unread`, only what is needed to recognise its rows.
     fn run(mut self, unread: bool, buffers: &Buffers) -> (Block, Vec<Problem>) {
         if self.cut.endless {
-            let message = "a record begins here that does not end within 16 MiB; is a quote left open?";
+            let message = "the record that begins here does not end within 16 MiB; is there an unclosed quote?";
             self.problem(self.cut.first_line, message.to_owned());
             return (self.block, self.problems);
         }
@@ -388,7 +388,7 @@ impl<'t> BlockReading<'t> {
                     }
                 }
                 Err(error) if matches!(error.kind(), csv::ErrorKind::Utf8 { .. }) => {
-                    self.problem(line, "not in UTF-8; the row is passed over. Save the table as UTF-8".to_owned());
+                    self.problem(line, "not in UTF-8; the row is skipped. Save the table as UTF-8".to_owned());
                 }
                 Err(error) => return self.problem(line, error.to_string()),
             }
@@ -411,7 +411,7 @@ impl<'t> BlockReading<'t> {
 
     fn wrong_columns(&mut self, line: u64, found: usize) {
         let wanted = self.reader.header.columns.len();
-        self.problem(line, format!("{found} columns where the header has {wanted}; the row is passed over"));
+        self.problem(line, format!("{found} columns, but the header has {wanted}; the row is skipped"));
     }
 
     fn json_lines(&mut self, bytes: &[u8]) {
@@ -427,7 +427,7 @@ impl<'t> BlockReading<'t> {
                 }
                 Err(error) => {
                     let message =
-                        format!("no JSON object ({error}); one object a line is expected. The row is passed over");
+                        format!("not a JSON object ({error}); one object per line is expected. The row is skipped");
                     self.problem(number, message);
                 }
             }

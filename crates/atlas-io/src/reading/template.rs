@@ -29,7 +29,7 @@ impl ColumnTemplate {
             return Ok(Self::Column(text.to_owned()));
         }
         let broken = || {
-            format!("the braces in “{text}” do not pair; write a column's name in each pair, as in “/halts/{{Slug}}/”")
+            format!("the braces in “{text}” do not match; write a column's name in each pair, as in “/halts/{{Slug}}/”")
         };
         let mut pieces = Vec::new();
         let mut rest = text;
@@ -45,7 +45,7 @@ impl ColumnTemplate {
                 None => Piece::Column(name.trim().to_owned()),
                 Some((name, format)) => {
                     let day = Lastmod::from_epoch_day(0).and_then(|day| day.format(format));
-                    day.ok_or_else(|| format!("“{format}” in “{text}” is no format of dates; %Y/%m is one"))?;
+                    day.ok_or_else(|| format!("“{format}” in “{text}” is not a date format; %Y/%m is one"))?;
                     Piece::Date(name.trim().to_owned(), format.to_owned())
                 }
             });
@@ -130,11 +130,11 @@ mod tests {
     #[case("/a/{{Slug}}")]
     #[case("/a/{}/")]
     fn braces_must_pair(#[case] template: &str) {
-        assert!(ColumnTemplate::parse(template).unwrap_err().contains("do not pair"));
+        assert!(ColumnTemplate::parse(template).unwrap_err().contains("do not match"));
     }
 
     #[test]
     fn formats_are_checked() {
-        assert!(ColumnTemplate::parse("/{day:%Q}/").unwrap_err().contains("no format of dates"));
+        assert!(ColumnTemplate::parse("/{day:%Q}/").unwrap_err().contains("not a date format"));
     }
 }

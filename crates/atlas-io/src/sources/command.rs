@@ -83,7 +83,7 @@ impl CommandSource {
             let ending = scope.spawn(|| self.look_after(&mut child, &read_out, asked));
             let read = stdout.map_or(Ok(()), |stdout| rows.gather(stdout, gathering));
             read_out.store(true, Ordering::Relaxed);
-            let ended = ending.join().unwrap_or_else(|_| Err("it could not be looked after".to_owned()));
+            let ended = ending.join().unwrap_or_else(|_| Err("it could not be monitored".to_owned()));
             let complaint = complaint.join().unwrap_or_default();
             let said = if complaint.is_empty() { String::new() } else { format!("; it said: {complaint}") };
             ended.map_err(|why| format!("{why}{said}"))?;
@@ -101,7 +101,7 @@ impl CommandSource {
             match child.try_wait() {
                 Ok(Some(status)) if status.success() => return Ok(()),
                 Ok(Some(status)) => {
-                    return Err(format!("it ended with {status}, so that what it wrote is not trusted"));
+                    return Err(format!("it ended with {status}, so its output is not trusted"));
                 }
                 Ok(None) if started.elapsed() > self.wait => {
                     stop(child);

@@ -74,7 +74,7 @@ impl Source for FeedSource {
             match self.contribution(entry, language.as_deref()) {
                 Ok(contribution) => block.push(&contribution),
                 Err(why) => {
-                    let message = format!("entry {}: {why}; it is passed over", nth + 1);
+                    let message = format!("entry {}: {why}; it is skipped", nth + 1);
                     gathering.problem(Problem { file: self.shown.clone(), line: None, message, passed_over: true });
                 }
             }

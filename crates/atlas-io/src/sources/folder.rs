@@ -130,7 +130,7 @@ impl SourceFolder {
                 let path = error.path().unwrap_or(&self.path).to_owned();
                 let message = match error.io_error() {
                     Some(error) if error.kind() == io::ErrorKind::NotFound => {
-                        "it is a link to a file that is not there; mend or remove the link".to_owned()
+                        "it is a link to a missing file; fix or remove the link".to_owned()
                     }
                     Some(error) => format!("cannot be read: {error}"),
                     None => error.to_string(),

@@ -141,7 +141,7 @@ fn read_front(fence: &str, front: &str) -> Result<Map<String, Value>, String> {
     };
     match value {
         Value::Object(front) => Ok(front),
-        _ => Err("its front matter is no list of keys and values; it is not listed".to_owned()),
+        _ => Err("its front matter is not a list of keys and values; it is not listed".to_owned()),
     }
 }
 
@@ -252,7 +252,7 @@ fn by_common_names(front: &mut Map<String, Value>, records: &RecordSettings, tro
 
 fn unread(key: &str, field: Field) -> RecordProblem {
     let name = field.name();
-    RecordProblem::cell(format!("“{key}” is not read, because “{name}” is known otherwise; keep one of the two"))
+    RecordProblem::cell(format!("“{key}” is not read, because “{name}” is already set; keep one of the two"))
 }
 
 /// Whether front matter names the article's URL. A pattern for a site generator does not, and is reported.
@@ -262,7 +262,7 @@ fn own_url(front: &mut Map<String, Value>, troubles: &mut Vec<RecordProblem>) ->
         return true;
     }
     troubles.push(RecordProblem::cell(format!(
-        "url “{url}” is a pattern for a site generator; it is not read. Say where articles are: fields = {{ url = \"/journal/{{slug}}/\" }}"
+        "url “{url}” is a pattern for a site generator; it is not read. Set the URLs of articles: fields = {{ url = \"/journal/{{slug}}/\" }}"
     )));
     front.remove("url");
     false
@@ -294,7 +294,7 @@ mod tests {
     #[case("---\ntitle: Frost\nBody", Err("has no end"))]
     #[case("---\ntitle: [a\n---\n", Err("broken YAML"))]
     #[case("+++\ntitle = \n+++\n", Err("broken TOML"))]
-    #[case("---\n- a\n---\n", Err("no list of keys"))]
+    #[case("---\n- a\n---\n", Err("not a list of keys"))]
     fn articles_come_apart(#[case] text: &str, #[case] wanted: Result<(&str, &str), &str>) {
         match (front_matter(text), wanted) {
             (Ok((front, body)), Ok((title, wanted))) => {

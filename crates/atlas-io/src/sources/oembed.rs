@@ -111,7 +111,7 @@ impl Asking {
     fn ask(&self, question: &str, endpoint: &Address) -> Result<Option<Video>, String> {
         let host = endpoint.host().to_owned();
         if self.silent.lock().unwrap_or_else(PoisonError::into_inner).contains(&host) {
-            return Err(format!("{host} gave no answer before in this run"));
+            return Err(format!("{host} gave no answer earlier in this run"));
         }
         let asked = http::block_on(&self.stop, async {
             let client = http::client(WAIT).map_err(io::Error::other)?;

@@ -64,7 +64,7 @@ impl Source for OldSitemap {
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         if self.written_over {
             gathering.remark(format!(
-                "the sitemap that was written over: what only it knows is listed until you delete {}",
+                "the overwritten sitemap: URLs that only it has are listed until you delete {}",
                 self.shown
             ));
         }
@@ -77,7 +77,7 @@ impl Source for OldSitemap {
                 Ok(_) => gathering.problem(Problem {
                     file: shown,
                     line: None,
-                    message: "an index within an index, which no engine reads; it is passed over".to_owned(),
+                    message: "an index within an index, which no engine reads; it is skipped".to_owned(),
                     passed_over: true,
                 }),
                 // It may list most of the site, so nothing may be written without it.
@@ -148,7 +148,7 @@ impl Adding<'_, '_> {
         match self.source.contribution(url) {
             Ok(contribution) => self.block.push(&contribution),
             Err(why) => {
-                let message = format!("{why}; the entry is passed over");
+                let message = format!("{why}; the entry is skipped");
                 self.gathering.problem(Problem {
                     file: self.shown.to_owned(),
                     line: Some(line),

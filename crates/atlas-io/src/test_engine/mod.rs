@@ -235,8 +235,10 @@ impl Mood {
             ("fair", _) => Ok(Self::Fair),
             ("503", _) => Ok(Self::Down),
             ("hang", _) => Ok(Self::Hang),
-            ("429", seconds) => seconds.parse().map(Self::TooMany).map_err(|_| format!("“{seconds}” are no seconds")),
-            _ => Err(format!("“{text}” is no way to answer: fair, 429, 429:SECONDS, 503 or hang")),
+            ("429", seconds) => {
+                seconds.parse().map(Self::TooMany).map_err(|_| format!("“{seconds}” is not a number of seconds"))
+            }
+            _ => Err(format!("“{text}” is not a way to answer; expected fair, 429, 429:SECONDS, 503 or hang")),
         }
     }
 }
@@ -250,22 +252,22 @@ impl SharedState {
                 self.answer(status, &why, many.host, many.url_list)
             }
             Mood::TooMany(seconds) => {
-                let response = self.answer(429, "told to answer so", many.host, many.url_list);
+                let response = self.answer(429, "set to answer so", many.host, many.url_list);
                 ([(header::RETRY_AFTER, seconds.to_string())], response).into_response()
             }
-            Mood::Down => self.answer(503, "told to answer so", many.host, many.url_list),
+            Mood::Down => self.answer(503, "set to answer so", many.host, many.url_list),
             Mood::Hang => {
                 tokio::time::sleep(HANG).await;
-                self.answer(503, "told to hang", many.host, many.url_list)
+                self.answer(503, "set to hang", many.host, many.url_list)
             }
         }
     }
 
     /// Checks a message by the rules of IndexNow; returns a status and the reason.
     async fn judge(&self, many: &Many) -> (u16, String) {
-        let Ok(key) = Key::parse(&many.key) else { return (422, "the key breaks its schema".to_owned()) };
+        let Ok(key) = Key::parse(&many.key) else { return (422, "the key is not valid".to_owned()) };
         if many.url_list.is_empty() {
-            return (400, "no URL in it".to_owned());
+            return (400, "it has no URLs".to_owned());
         }
         if many.url_list.len() > MOST_URLS {
             return (422, format!("{} URLs, {MOST_URLS} is the limit", many.url_list.len()));
@@ -274,14 +276,16 @@ impl SharedState {
             Some(location) => location.clone(),
             None => format!("{}/{}", atlas_core::address::origin(&many.url_list[0]), key.file_name()),
         };
-        let Ok(key_location) = Address::parse(&key_location) else { return (422, "keyLocation is no URL".to_owned()) };
+        let Ok(key_location) = Address::parse(&key_location) else {
+            return (422, "keyLocation is not a URL".to_owned());
+        };
         if key_location.host() != many.host {
             return (422, format!("keyLocation is not on {}", many.host));
         }
         for url in &many.url_list {
-            let Ok(address) = Address::parse(url) else { return (422, format!("{url} is no URL")) };
+            let Ok(address) = Address::parse(url) else { return (422, format!("{url} is not a URL")) };
             if address.host() != many.host {
-                return (422, format!("{url} is not of {}", many.host));
+                return (422, format!("{url} is not on {}", many.host));
             }
             if !address.as_str().starts_with(key_location.folder()) {
                 return (422, format!("{url} is not below the folder of the key file"));
@@ -310,7 +314,7 @@ impl SharedState {
             async { self.client.get(&url).header(header::HOST, host).send().await?.error_for_status()?.text().await };
         match fetched.await {
             Ok(text) if text.trim_start_matches('\u{feff}').trim() == key.as_str() => (200, "taken".to_owned()),
-            Ok(_) => (403, format!("{location} holds another key")),
+            Ok(_) => (403, format!("{location} contains another key")),
             Err(error) => (403, format!("{location} could not be fetched: {}", http::cause(&error))),
         }
     }
@@ -382,6 +386,6 @@ mod tests {
     #[case("fair", Ok(Mood::Fair))]
     fn moods(#[case] text: &str, #[case] wanted: Result<Mood, String>) {
         assert_eq!(Mood::parse(text), wanted);
-        assert!(Mood::parse("sulk").unwrap_err().contains("no way to answer"));
+        assert!(Mood::parse("sulk").unwrap_err().contains("not a way to answer"));
     }
 }

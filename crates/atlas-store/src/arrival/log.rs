@@ -195,7 +195,7 @@ impl Arrivals {
     /// Returns the first failure, if there was one. Whatever was read back since then may be wrong.
     pub(crate) fn check(&self, folder: &Path) -> Result<(), StoreError> {
         let failure = self.failure.lock().unwrap_or_else(PoisonError::into_inner).take();
-        failure.map_or(Ok(()), |error| Err(StoreError::io("cannot put rows aside in", folder)(error)))
+        failure.map_or(Ok(()), |error| Err(StoreError::io("cannot write temporary data to", folder)(error)))
     }
 
     /// Whether every row has to be read.

@@ -56,7 +56,7 @@ pub(super) fn gather(
             && differs_from_live(job.destination, job.names, live)
         {
             outcome.remarks.push(format!(
-                "the live site's robots.txt and {} have different rules: copied to the server, this one would undo what was changed there. Put the live one in its place and build again",
+                "the live site's robots.txt and {} have different rules: copying this one to the server would undo changes there. Replace it with the live one and build again",
                 job.destination.shown(ROBOTS)
             ));
         }

@@ -68,7 +68,7 @@ fn find_with(
         return Ok(None);
     }
     let folder = job.scratch.as_path();
-    let failed = || StoreError::io("cannot read back what was put aside in", folder);
+    let failed = || StoreError::io("cannot read temporary data in", folder);
     // Pages of archives are always derived in the same way.
     mappings.push(SourceMapping {
         source: ARCHIVES.to_owned(),

@@ -113,7 +113,7 @@ fn edited(found: &RunFindings) -> Vec<String> {
 }
 
 fn goes(one: &Departed) -> Goes {
-    let because = one.gone.reason.map_or("no source knows it any more", |reason| reason.words());
+    let because = one.gone.reason.map_or("no source names it any more", |reason| reason.words());
     Goes { url: one.url.clone(), reason: one.gone.reason, because }
 }
 

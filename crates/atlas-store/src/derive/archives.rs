@@ -120,7 +120,7 @@ pub(crate) fn archives(
     arrivals.push(rows);
     let mut outcome = Outcome { rows: pages.len() as u64, ..Outcome::of(ARCHIVES.to_owned()) };
     for (name, why) in troubles {
-        let message = format!("“{name}” makes no URL: {why}; mend the url of the [[archive]]");
+        let message = format!("“{name}” does not make a URL: {why}; correct the url of the [[archive]]");
         outcome.problem(Problem { file: ARCHIVES.to_owned(), line: None, message, passed_over: true });
     }
     Ok(Some(outcome))

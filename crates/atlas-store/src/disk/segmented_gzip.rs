@@ -72,7 +72,7 @@ pub fn decompress(body: &[u8], raw_size: u64) -> io::Result<Vec<u8>> {
     let mut decompress = Decompress::new(false);
     let status = decompress.decompress_vec(body, &mut raw, FlushDecompress::Sync).map_err(io::Error::other)?;
     if raw.len() != size || matches!(status, Status::StreamEnd) {
-        return Err(io::Error::new(io::ErrorKind::InvalidData, "a stored piece has another size than it should"));
+        return Err(io::Error::new(io::ErrorKind::InvalidData, "a stored segment has the wrong size"));
     }
     Ok(raw)
 }

@@ -88,7 +88,7 @@ pub(crate) fn guard(outlook: &Outlook<'_>) -> Vec<Held> {
         let message = ask(outlook)?;
         let mend = guard.option().map_or_else(
             || "Look closer with: idle-atlas survey".to_owned(),
-            |option| format!("If that is right: idle-atlas build --allow {option}"),
+            |option| format!("If this is intended: idle-atlas build --allow {option}"),
         );
         Some(Held { guard, message, mend })
     });
@@ -115,7 +115,7 @@ fn new_url(outlook: &Outlook<'_>) -> Option<String> {
 fn new_main(outlook: &Outlook<'_>) -> Option<String> {
     let (before, now) = (outlook.before.main.as_deref()?, outlook.names.main.as_str());
     (before != now).then(|| {
-        format!("the file to submit would be {now} instead of {before}: what was submitted before would lead nowhere")
+        format!("the file to submit would be {now} instead of {before}: the URL that was submitted before would no longer exist")
     })
 }
 
@@ -123,7 +123,7 @@ fn gzip(outlook: &Outlook<'_>) -> Option<String> {
     let (before, now) = (outlook.before.gzip.as_deref()?, gzip_word(outlook.names.gzip));
     (before != now).then(|| {
         let ends = if now == "only" { ".xml.gz instead of .xml" } else { ".xml instead of .xml.gz" };
-        format!("every file would end in {ends}: files that were submitted one by one would lead nowhere")
+        format!("every file would end in {ends}: files that were submitted one by one would no longer exist")
     })
 }
 
@@ -161,7 +161,7 @@ fn left_out(outlook: &Outlook<'_>) -> Option<String> {
     let sample = outlook.settled.counts.left_out.get(&reason)?.counted();
     let hint = match reason {
         Reason::NotInFolder => {
-            " (where their pages are in no folder that is read, say pages = \"may-be-elsewhere\" on their source)"
+            " (if their pages are not in a folder that is read, set pages = \"may-be-elsewhere\" on their source)"
         }
         _ => "",
     };
@@ -182,7 +182,7 @@ fn new_sections(outlook: &Outlook<'_>) -> Option<String> {
         .into_iter()
         .find(|(section, (count, gone))| !now.contains(section) && is_renamed(*gone, *count, outlook.thresholds))?;
     Some(format!(
-        "section {section} would be no more, and {} of its {} entries would stand in files of another name",
+        "section {section} would disappear, and {} of its {} entries would be in files with other names",
         grouped(count - gone),
         grouped(count)
     ))
@@ -193,9 +193,18 @@ fn shrink(outlook: &Outlook<'_>) -> Option<String> {
         return None;
     }
     let lost = |(_, (count, gone)): &(&str, (u64, u64))| is_lost(*gone, *count, outlook.thresholds);
-    let (section, (count, gone)) = sections_before(outlook).into_iter().find(lost)?;
-    let (percent, gone, count) = (share(gone, count), grouped(gone), grouped(count));
-    Some(format!("section {section} would lose {gone} of its {count} entries ({percent} %)"))
+    let lost: Vec<_> = sections_before(outlook).into_iter().filter(lost).collect();
+    let [(section, (count, gone)), others @ ..] = &lost[..] else { return None };
+    let first = format!(
+        "section {section} would lose {} of its {} entries ({} %)",
+        grouped(*gone),
+        grouped(*count),
+        share(*gone, *count)
+    );
+    let others = others.iter().map(|(section, (count, gone))| {
+        format!(", {section} {} of {} ({} %)", grouped(*gone), grouped(*count), share(*gone, *count))
+    });
+    Some(first + &others.collect::<String>())
 }
 
 /// The entries of each section after the last build, and how many of them are lost. Expired entries had announced it
@@ -229,7 +238,7 @@ fn overwrite(outlook: &Outlook<'_>) -> Option<String> {
     };
     let name = names.iter().filter(unknown).find(is_anothers)?;
     Some(format!(
-        "{} is there already, and another tool wrote it: it would be written over, and two tools would fight over it",
+        "{} is there already, and another tool wrote it: it would be overwritten, and two tools would compete for it",
         outlook.destination.shown(name)
     ))
 }

@@ -92,7 +92,7 @@ impl RememberedEntry {
 pub(crate) fn from_bytes(bytes: &[u8], count: usize) -> Result<impl Iterator<Item = RememberedEntry>, StoreError> {
     let (entries, rest) = bytes.as_chunks::<{ RememberedEntry::BYTES }>();
     if entries.len() != count || !rest.is_empty() {
-        return Err(StoreError::LedgerDamaged("a lane has another length than it should"));
+        return Err(StoreError::LedgerDamaged("remembered entries have the wrong length"));
     }
     Ok(entries.iter().map(RememberedEntry::read))
 }

@@ -26,7 +26,7 @@ impl SegmentText {
         }
         let ends: Vec<u32> = memmem::find_iter(&raw, URL_END).map(|at| (at + URL_END.len()) as u32).collect();
         if ends.len() != segment.count as usize || ends.last().is_some_and(|end| *end as usize != raw.len()) {
-            return Err(StoreError::LedgerDamaged("a segment has another number of entries than it should"));
+            return Err(StoreError::LedgerDamaged("a segment has the wrong number of entries"));
         }
         Ok(Self { raw, ends })
     }

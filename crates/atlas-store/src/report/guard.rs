@@ -38,9 +38,9 @@ impl Guard {
             Self::NewUrl => "the site has another URL than before",
             Self::NewMain => "the file to submit has another name than before",
             Self::NewSections => "a section has another name than before",
-            Self::Gzip => "files would end in .gz that did not before, or the other way round",
+            Self::Gzip => "files would end in .gz that did not before, or the reverse",
             Self::ShutOut => "robots.txt shuts engines out of the home page",
-            Self::Overwrite => "a file that another tool wrote would be written over",
+            Self::Overwrite => "a file that another tool wrote would be overwritten",
         }
     }
 

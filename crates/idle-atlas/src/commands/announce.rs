@@ -58,7 +58,7 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
     if let Some((told, all)) = results.iter().find_map(|told| Some((told, told.stopped?))) {
         let done = told.messages.len();
         let message = format!(
-            "after {done} of {}; the rest goes out with the next: idle-atlas announce",
+            "after {done} of {}; the rest will be sent by the next: idle-atlas announce",
             count(all, "message", "messages")
         );
         screen.complain("stopped", &message);

@@ -65,7 +65,7 @@ impl Story {
             .map_err(|error| Failure::said(format!("cannot listen on loopback: {error}")))?;
 
         self.say(&format!(
-            "The Marrow Vale Light Railway wants its web site to be found. Its files are in\n{}; a web server and a test engine run on this machine.\n",
+            "The Marrow Vale Light Railway wants its website to be found. Its files are in\n{}; a web server and a test engine run on this machine.\n",
             self.folder.display()
         ))?;
         self.begin(&engine)?;
@@ -77,7 +77,7 @@ impl Story {
     }
 
     fn begin(&self, engine: &TestEngine) -> Result<(), Failure> {
-        self.step("1. Say what the site is", "init public")?;
+        self.step("1. Describe the site", "init public")?;
         let arguments = args::InitArguments { folder: "public".into(), url: None, engine: engine.endpoint() };
         let found = init::write(&self.folder, Path::new(NAME), &arguments)?;
         self.session.screen.show(&found, || view::init::site(&found))?;
@@ -134,13 +134,13 @@ impl Story {
         let before = engine.received().len();
         self.step("6. Build again: only what changed is written", "build")?;
         self.build()?;
-        self.step("7. Tell the engine: only what changed is told", "announce")?;
+        self.step("7. Tell the engine: only what changed is announced", "announce")?;
         self.announce(false, false)?;
         let urls: usize = engine.received()[before..].iter().map(|received| received.urls.len()).sum();
-        self.say(&format!("The engine says that it has received {} more.\n", count(urls as u64, "URL", "URLs")))?;
+        self.say(&format!("The engine says that it has received another {}.\n", count(urls as u64, "URL", "URLs")))?;
         self.step("8. And once more, with nothing changed", "build")?;
         self.build()?;
-        self.step("9. There is nothing left to tell", "announce")?;
+        self.step("9. There is nothing left to announce", "announce")?;
         self.announce(false, false)
     }
 

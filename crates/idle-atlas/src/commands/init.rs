@@ -95,7 +95,7 @@ fn look(folder: &Path, init: &args::InitArguments) -> Result<SiteFacts, Failure>
         Some(url) => (Site::parse(url).map_err(|why| Failure::said(format!("--url: {why}")))?, UrlFrom::Told),
         None => votes.site().or_else(|| from_robots(&robots)).ok_or_else(|| {
             Failure::said(format!(
-                "the pages do not say what the site's URL is; say it: idle-atlas init {} --url https://www.marrowvale.example/",
+                "the pages do not state the site's URL; add it: idle-atlas init {} --url https://www.marrowvale.example/",
                 init.folder.display()
             ))
         })?,
@@ -247,11 +247,11 @@ fn configuration(found: &SiteFacts, init: &args::InitArguments) -> String {
 # Paths are relative to this file. ${{NAME}} reads the environment.
 
 [site]
-url      = {}   # exactly as visitors end up on it
+url      = {}   # exactly as visitors reach it
 web_root = {}   # what the web server serves; sitemap files are written here
 timezone = {}   # for dates without a zone
 
-# Where entries come from. Of several sources that know the same URL, the first is believed.
+# Where entries come from. If several sources name the same URL, the first takes precedence.
 [[source]]
 from   = \"html\"
 folder = {}
@@ -265,7 +265,7 @@ folder = {}
         out += "drop_html = true   # pages are served without .html at the end\n";
     }
     if found.other_canonical.is_some() {
-        out += "canonical = \"ignore\"   # the canonical links name another site; heeded, they would leave every page out\n";
+        out += "canonical = \"ignore\"   # the canonical links name another site; if followed, they would leave every page out\n";
     }
     out += "
 # A table of further entries (CSV or JSON Lines):
@@ -274,15 +274,15 @@ folder = {}
 # file    = \"photographs.csv\"
 # section = \"photographs\"
 # fields  = { url = \"/photographs/{Slug}/\", modified = \"Updated\" }   # a column, or a template over columns
-# dates   = \"%d/%m/%Y\"                                               # where they are not ISO
+# dates   = \"%d/%m/%Y\"                                               # if they are not ISO
 
-# Sections get sitemap files of their own, so that engines report on each alone.
+# Sections get sitemap files of their own, so that engines report on each separately.
 ";
     for (name, folder, _) in &found.sections {
         let glob = format!("{path}{}/**", atlas_core::address::encode_path(folder));
         out += &format!("[[section]]\nname     = {}\nmatching = [{}]\n\n", quoted(name), quoted(&glob));
     }
-    out += "# Choices about entries; the last rule that matches wins.\n";
+    out += "# Rules for entries; the last rule that matches wins.\n";
     let staff = found.private.first().map_or("staff", String::as_str);
     out += &format!("# [[rule]]\n# matching = [\"{path}{staff}/**\"]\n# keep     = false\n\n");
     out += &proposals(found, &path);
@@ -303,16 +303,16 @@ gzip          = \"beside\"        # beside, only, off
             quoted(&format!("{}/robots.txt", found.folder.trim_end_matches('/')))
         )
     } else {
-        "# The site lives in a folder of its host, so its robots.txt is not in this web root. Where it is, name it:\n# [robots]\n# file = \"../robots.txt\"\n".to_owned()
+        "# The site lives in a folder of its host, so its robots.txt is not in this web root. To name it:\n# [robots]\n# file = \"../robots.txt\"\n".to_owned()
     };
     out += &format!(
         "
-# Who is told of changes. The key is made by: idle-atlas announce --key-file
+# Engines that are told of changes. The key is made by: idle-atlas announce --key-file
 [[engine]]
 name     = \"all-indexnow\"
 via      = \"indexnow\"
 endpoint = {}
-# key    = \"${{INDEXNOW_KEY}}\"   # where you have one already
+# key    = \"${{INDEXNOW_KEY}}\"   # if you have one already
 ",
         quoted(&init.engine)
     );

@@ -33,7 +33,7 @@ fn open_ledger(settings: &Settings, screen: &Screen) -> Result<Box<dyn Ledger>, 
             Err(StoreError::Busy { .. }) if started.elapsed() < PATIENCE => {
                 if !std::mem::replace(&mut told, true) {
                     let seconds = PATIENCE.as_secs();
-                    let message = format!("another idle-atlas is at work on this site; for {seconds} seconds at most");
+                    let message = format!("another idle-atlas is working on this site; for {seconds} seconds at most");
                     screen.complain("waiting", &message);
                 }
                 thread::sleep(Duration::from_millis(100));

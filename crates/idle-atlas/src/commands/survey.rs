@@ -64,7 +64,7 @@ fn accept(settings: &Settings, code: &str, patterns: &[String], screen: &Screen)
 
 /// The beginning of a new file of known findings.
 const KNOWN_FINDINGS_HEAD: &str =
-    "# Remarks and findings that are known, and are not told any more: a code, and a pattern for paths or URLs.\n";
+    "# Remarks and findings that are known and no longer shown: a code, and a pattern for paths or URLs.\n";
 
 /// Writes the owner's page with every entry. It includes entries that are left out, so it must not be in a served
 /// folder.
@@ -82,7 +82,7 @@ pub fn as_page(settings: &Settings, file: &Path, fresh: bool, session: &Session)
     let folder = parent.canonicalize().map_err(failed)?;
     if settings.web_root.canonicalize().is_ok_and(|root| folder.starts_with(root)) {
         return Err(Failure::said(format!(
-            "{} would be served to everyone, and it lists what is left out too; name a file outside of {}",
+            "{} would be served to everyone, and it also lists what is left out; name a file outside {}",
             file.display(),
             settings.web_root.display()
         )));
@@ -165,7 +165,7 @@ fn listing(settings: &Settings, wanted: &args::ListOptions) -> Result<Listing, F
         return unknown("source", name, &sources);
     }
     if let Some(path) = wanted.under.as_deref().filter(|path| !path.starts_with('/')) {
-        return Err(Failure::said(format!("--under: “{path}” has to begin with “/”, as paths do: such as /journal/")));
+        return Err(Failure::said(format!("--under: “{path}” must begin with “/”, as paths do: such as /journal/")));
     }
     let order = match wanted.sort {
         Sort::Found => ListingOrder::Found,

@@ -30,7 +30,7 @@ pub fn run(arguments: &args::TestEngineArguments, session: &Session) -> Result<E
     let document = json!({ "endpoint": endpoint, "port": engine.port() });
     screen.show(&document, || {
         format!(
-            "The test engine listens. In idle-atlas.toml:\n\n  {STRONG}endpoint = \"{endpoint}\"{STRONG:#}\n\nWhat it receives is told here; stop it with Ctrl-C.\n\n"
+            "The test engine listens. In idle-atlas.toml:\n\n  {STRONG}endpoint = \"{endpoint}\"{STRONG:#}\n\nWhat it receives is printed here; stop it with Ctrl-C.\n\n"
         )
     })?;
     // It ends by being stopped.

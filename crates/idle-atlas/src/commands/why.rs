@@ -33,7 +33,7 @@ pub fn run(settings: &Settings, why: &args::WhyArguments, session: &Session) -> 
 /// Prints the structured data for a page's videos, as its template would include it.
 fn structured_data(url: &str, explained: &Explained, screen: &Screen) -> Result<Exit, Failure> {
     let Some(merged) = &explained.merged else {
-        return Err(Failure::said(format!("no source knows {url}; what is known: idle-atlas survey")));
+        return Err(Failure::said(format!("no source knows {url}; to see what is known: idle-atlas survey")));
     };
     if !merged.stated_videos.is_empty() {
         let differences = match &explained.structured_differences[..] {

@@ -25,9 +25,9 @@ pub(super) fn expand(origin: &ConfigText, text: &Spanned<String>) -> Result<Stri
     let mut out = String::new();
     let mut rest = text.as_ref().as_str();
     while let Some((before, after)) = rest.split_once("${") {
-        let (name, tail) = after.split_once('}').ok_or_else(|| origin.error(text, "“${” without its “}”"))?;
+        let (name, tail) = after.split_once('}').ok_or_else(|| origin.error(text, "“${” without a closing “}”"))?;
         let value = std::env::var(name).map_err(|_| {
-            origin.error(text, format!("the environment has no {name}; set it, or write the value here"))
+            origin.error(text, format!("the environment variable {name} is not set; set it, or write the value here"))
         })?;
         out.push_str(before);
         out.push_str(&value);

@@ -414,7 +414,7 @@ fn explain(message: &str, origin: &ConfigText, byte: usize) -> String {
             Some(nearest) => format!(" (did you mean “{nearest}”?)"),
             None => String::new(),
         };
-        return format!("unknown key “{wrong}”{hint}; known here: {}", known.join(", "));
+        return format!("unknown key “{wrong}”{hint}; known keys: {}", known.join(", "));
     }
     if message.starts_with("missing field") && !quoted.is_empty() {
         return format!("the key “{}” is missing here", quoted[0]);
@@ -422,7 +422,7 @@ fn explain(message: &str, origin: &ConfigText, byte: usize) -> String {
     if message.starts_with("duplicate key") {
         let rest = origin.text.get(byte..).unwrap_or("").lines().next().unwrap_or("");
         let key = rest.split(['=', ']']).next().unwrap_or("").trim();
-        return format!("“{key}” stands here for the second time; put what it says in one place");
+        return format!("“{key}” is set a second time here; set it in one place");
     }
     if message.starts_with("invalid type") || message.starts_with("expected") {
         let line = origin.text[..byte.min(origin.text.len())].rsplit('\n').next().unwrap_or("");
@@ -454,15 +454,15 @@ mod tests {
     const SITE: &str = "[site]\nurl = \"https://www.marrowvale.example/\"\nweb_root = \"public\"\n";
 
     #[rstest]
-    #[case::unknown_key("[site]\nurl = \"x\"\nweb_rot = \"public\"\n".into(), "line 3: unknown key “web_rot” (did you mean “web_root”?); known here: ")]
+    #[case::unknown_key("[site]\nurl = \"x\"\nweb_rot = \"public\"\n".into(), "line 3: unknown key “web_rot” (did you mean “web_root”?); known keys: ")]
     #[case::unknown_table(format!("{SITE}[[sauce]]\nfrom = \"html\"\n"), "unknown key “sauce” (did you mean “source”?)")]
     #[case::missing("[site]\nurl = \"x\"\n".into(), "“web_root” is missing")]
     #[case::wrong_type(format!("{SITE}[[rule]]\nmatching = \"/staff/**\"\n"), "line 5: “matching”: invalid type: string")]
     #[case::no_list(format!("{SITE}[[rule]]\nmatching = \"/staff/**\"\n"), "expected a list, such as")]
     #[case::no_number(format!("{SITE}[images]\nmost_per_page = true\n"), "expected a whole number")]
     #[case::wrong_word(format!("{SITE}[files]\nurls_per_file = true\n"), "line 5: “urls_per_file”: expected \"auto\" or a number")]
-    #[case::key_twice(format!("{SITE}url = \"x\"\n"), "line 4: “url” stands here for the second time")]
-    #[case::table_twice(format!("{SITE}[files]\n[site]\n"), "line 5: “site” stands here for the second time")]
+    #[case::key_twice(format!("{SITE}url = \"x\"\n"), "line 4: “url” is set a second time here")]
+    #[case::table_twice(format!("{SITE}[files]\n[site]\n"), "line 5: “site” is set a second time here")]
     #[case::broken("[site\nurl = 1\n".into(), "line 1")]
     fn errors_name_line_and_key(#[case] text: String, #[case] wanted: &str) {
         let origin = ConfigText { path: "idle-atlas.toml".into(), text };

@@ -127,8 +127,9 @@ impl Context<'_> {
             }
             let language = table.language.as_ref();
             if !is_language(language) {
-                let message =
-                    format!("“language”: “{language}” is none that news name; expected such as en, cy or zh-tw");
+                let message = format!(
+                    "“language”: “{language}” is not a language code for news; expected one such as en, cy or zh-tw"
+                );
                 return Err(self.origin.error(&table.language, message));
             }
             let places = table.sections.as_ref().iter().map(|name| self.known_section(sections, name));
@@ -148,7 +149,7 @@ impl Context<'_> {
         for (language, prefix) in &table.paths {
             let path = prefix.as_ref();
             if !path.starts_with('/') || !path.ends_with('/') {
-                let message = format!("“paths”: “{path}” is no folder; expected such as /cy/");
+                let message = format!("“paths”: “{path}” is not a folder; expected a path such as /cy/");
                 return Err(self.origin.error(prefix, message));
             }
             paths.push((tag(prefix, language)?, path.clone()));
@@ -282,7 +283,8 @@ impl Context<'_> {
             return Err(self.origin.error(folder, message));
         }
         let site = Site::parse(&expand(self.origin, address)?).map_err(|why| {
-            let message = format!("“address”: {why}; expected such as https://sitemaps.marrowvale.example/railway/");
+            let message =
+                format!("“address”: {why}; expected a URL such as https://sitemaps.marrowvale.example/railway/");
             self.origin.error(address, message)
         })?;
         Ok((path, site.root().as_str().to_owned()))

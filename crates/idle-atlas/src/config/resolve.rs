@@ -73,7 +73,7 @@ impl Settings {
         let expanded = |text: &Spanned<String>| expand(origin, text);
         let url = expanded(&typed.site.url)?;
         let site = Site::parse(&url).map_err(|why| {
-            origin.error(&typed.site.url, format!("“url”: {why}; expected the site's URL as visitors end up on it, such as https://www.marrowvale.example/"))
+            origin.error(&typed.site.url, format!("“url”: {why}; expected the site's URL as visitors reach it, such as https://www.marrowvale.example/"))
         })?;
         let web_root = folder.join(expanded(&typed.site.web_root)?);
         if !web_root.is_dir() {

@@ -92,7 +92,7 @@ impl Context<'_> {
         let table = at.as_ref();
         let conditions = self.conditions(table, sections, sources)?;
         if conditions.is_empty() {
-            let message = "this rule does not say what it is for; matching = [\"/**\"] is for everything";
+            let message = "this rule has no conditions; matching = [\"/**\"] matches everything";
             return Err(self.origin.error(at, message));
         }
         let hints = self.hints(&table.hints(), true)?;
@@ -167,7 +167,7 @@ impl Context<'_> {
             places.extend(like.map(|(at, _)| at as u16));
             if places.len() == before {
                 let message = format!(
-                    "“source”: there is no source whose name has “{}” in it; there are {}",
+                    "“source”: there is no source whose name contains “{}”; there are {}",
                     name.as_ref(),
                     sources.join(", ")
                 );
@@ -181,7 +181,7 @@ impl Context<'_> {
     fn covers(&self, table: &RuleTable) -> Result<Covers, Failure> {
         let Some(word) = &table.covers else { return Ok(Covers::default()) };
         if table.category.is_none() && table.tag.is_none() && table.author.is_none() {
-            let message = "“covers” means nothing without category, tag or author";
+            let message = "“covers” has no effect without category, tag or author";
             return Err(self.origin.error(word, message));
         }
         match word.as_ref().as_str() {
@@ -202,7 +202,7 @@ impl Context<'_> {
         compiled.map_err(|why| {
             let why = why.to_string();
             let why = why.lines().last().unwrap_or("").trim_start_matches("error: ");
-            self.origin.error(pattern, format!("“{key}”: “{}” is no regular expression: {why}", pattern.as_ref()))
+            self.origin.error(pattern, format!("“{key}”: “{}” is not a regular expression: {why}", pattern.as_ref()))
         })
     }
 

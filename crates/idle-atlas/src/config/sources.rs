@@ -172,14 +172,14 @@ impl<'a> Sources<'a> {
         let kind = source.from.as_ref().as_str();
         let Some((_, keys)) = KEYS.iter().find(|(known, _)| *known == kind) else {
             let known: Vec<&str> = KEYS.iter().map(|(kind, _)| *kind).collect();
-            let message = format!("“from”: “{kind}” is no kind of source; expected {}", known.join(", "));
+            let message = format!("“from”: “{kind}” is not a kind of source; expected {}", known.join(", "));
             return Err(origin.error(&source.from, message));
         };
         if let Some((key, at)) =
             source.typed().into_iter().find(|(key, _)| !ALL_TAKE.contains(key) && !keys.contains(key))
         {
             let message = format!(
-                "“{key}” means nothing for a source of kind {kind}; it takes {}",
+                "“{key}” has no effect on a source of kind {kind}, which takes {}",
                 [*keys, &ALL_TAKE].concat().join(", ")
             );
             return Err(origin.error_at(at, message));
@@ -278,7 +278,7 @@ impl<'a> Sources<'a> {
             Some(format) => {
                 let day = atlas_core::lastmod::Lastmod::from_epoch_day(0).and_then(|day| day.format(format.as_ref()));
                 if day.as_deref().is_none_or(|day| day == format.as_ref()) {
-                    let message = format!("“dates”: “{}” is no format of dates; %d/%m/%Y is one", format.as_ref());
+                    let message = format!("“dates”: “{}” is not a date format; %d/%m/%Y is one", format.as_ref());
                     return Err(self.context.origin.error(format, message));
                 }
                 Dates::Format(format.as_ref().clone())
@@ -341,8 +341,9 @@ impl<'a> Sources<'a> {
                 self.context.origin.error(word, message)
             })?,
             None => Format::of_name(&shown).ok_or_else(|| {
-                let message =
-                    format!("how is “{shown}” laid out? Say it: layout = \"csv\", \"tsv\", \"json-lines\" or \"json\"");
+                let message = format!(
+                    "the format of “{shown}” is unknown; set layout = \"csv\", \"tsv\", \"json-lines\" or \"json\""
+                );
                 self.context.origin.error(table, message)
             })?,
         };
@@ -355,7 +356,7 @@ impl<'a> Sources<'a> {
         let origin = self.context.origin;
         let typed = self.needed("connection", source.connection.as_ref(), table)?;
         if sql::has_plain_password(typed.as_ref()) {
-            let message = "“connection”: a password stands in it for all to read; put it in the environment and write ${NAME} in its place";
+            let message = "“connection”: it contains a password that anyone can read; put it in the environment and write ${NAME} in its place";
             return Err(origin.error(typed, message));
         }
         let connection = Secret::new(typed.as_ref(), expand(origin, typed)?);
@@ -397,7 +398,7 @@ impl<'a> Sources<'a> {
         let (input, shown) = self.input(table)?;
         if let Some(file) = table.as_ref().file.as_ref().filter(|_| self.is_ours(&input)) {
             let message = format!(
-                "“file”: {shown} is the file that build writes, so that nothing listed once would ever leave it. Move it elsewhere first, or give [files] main another name"
+                "“file”: {shown} is the file that build writes, so no entry would ever leave it. Move it elsewhere first, or give [files] main another name"
             );
             return Err(self.context.origin.error(file, message));
         }

@@ -56,7 +56,7 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
     if let (Some(until), true) = (told.not_before, told.messages.is_empty()) {
         return out
             + &format!(
-                "asked to be left alone until {}; {} kept for then.\n",
+                "asked for no messages until {}; {} kept until then.\n",
                 instant(until, &layout.zone),
                 count(told.kept, "URL is", "URLs are")
             );
@@ -64,11 +64,11 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
     if told.messages.is_empty() {
         let whole = match layout.brief {
             true => String::new(),
-            false => format!("{FAINT}To tell the whole site: idle-atlas announce --all{FAINT:#}\n"),
+            false => format!("{FAINT}To announce the whole site: idle-atlas announce --all{FAINT:#}\n"),
         };
-        return out + &format!("{GOOD}nothing to tell{GOOD:#}, it knows all that changed.\n{whole}");
+        return out + &format!("{GOOD}nothing to announce{GOOD:#}; it knows about every change.\n{whole}");
     }
-    let parts = [(told.taken, "taken"), (told.refused, "refused"), (told.kept, "kept for next time")];
+    let parts = [(told.taken, "accepted"), (told.refused, "refused"), (told.kept, "kept for the next time")];
     let parts: Vec<String> = parts
         .iter()
         .filter(|(number, _)| *number > 0)
@@ -87,7 +87,7 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
         .map(|(number, word)| format!("{} {word}", grouped(*number)))
         .collect();
     let all = told.taken + told.refused + told.kept;
-    out += &format!("{} to tell ({}); {}.\n", count(all, "URL", "URLs"), kinds.join(", "), parts.join(", "));
+    out += &format!("{} to announce ({}); {}.\n", count(all, "URL", "URLs"), kinds.join(", "), parts.join(", "));
     if !layout.brief {
         out.push('\n');
     }
@@ -107,7 +107,7 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
     if told.kept > 0 {
         let when =
             told.not_before.map_or("later".to_owned(), |until| format!("after {}", instant(until, &layout.zone)));
-        out += &format!("\nNothing is lost: what is kept goes out with the next idle-atlas announce, {when}.\n");
+        out += &format!("\nNothing is lost: the next idle-atlas announce, {when}, sends what is kept.\n");
     } else if told.refused == 0 && told.changes.added == all && !layout.brief {
         out += &format!(
             "\n{FAINT}Not every engine takes part in IndexNow; the largest learns from robots.txt and its own console.{FAINT:#}\n"
@@ -122,13 +122,17 @@ pub fn plans(plans: &[AnnouncePlan], layout: &Layout) -> String {
     let mut out = layout.host();
     for plan in plans {
         if plan.tell.is_empty() {
-            out += &format!("{STRONG}{}{STRONG:#}: nothing to tell. To tell the whole site: --all\n", plan.engine);
+            out += &format!(
+                "{STRONG}{}{STRONG:#}: nothing to announce. To announce the whole site: idle-atlas announce --all\n",
+                plan.engine
+            );
             continue;
         }
         let when = plan.not_before.map_or(String::new(), |until| {
-            format!(", but not before {}: it asked to be left alone until then", instant(until, &layout.zone))
+            format!(", but not before {}: it asked for no messages until then", instant(until, &layout.zone))
         });
-        out += &format!("{STRONG}{}{STRONG:#}: would be told {}{when}\n", plan.engine, count(plan.urls, "URL", "URLs"));
+        out +=
+            &format!("{STRONG}{}{STRONG:#}: would be told of {}{when}\n", plan.engine, count(plan.urls, "URL", "URLs"));
         if !plan.has_key {
             out += &format!("  {WARN}It has no key yet:{WARN:#} idle-atlas announce --key-file makes one\n");
         }
@@ -150,7 +154,7 @@ pub fn plans(plans: &[AnnouncePlan], layout: &Layout) -> String {
         (false, true) => layout.next("idle-atlas announce"),
         (false, false) => String::new(),
     };
-    out + &format!("\n{FAINT}Nothing has been told.{FAINT:#}\n{next}")
+    out + &format!("\n{FAINT}Nothing was announced.{FAINT:#}\n{next}")
 }
 
 /// The text of `announce --key-file`.

@@ -39,12 +39,12 @@ pub fn recalled(recalled: &Recalled) -> String {
     let passed_over = match &recalled.passed_over[..] {
         [] => String::new(),
         [first, rest @ ..] => format!(
-            "; {first}{} cannot be read as this tool writes, and its entries are placed anew",
+            "; {first}{} does not look like a file of this tool, so its entries are placed anew",
             if rest.is_empty() { String::new() } else { format!(" and {} more", rest.len()) }
         ),
     };
     format!(
-        "There is no ledger: the places and dates of {} were learnt from {}{passed_over}.\n\n",
+        "There is no ledger: the placement and dates of {} were learnt from {}{passed_over}.\n\n",
         count(recalled.entries, "entry", "entries"),
         count(recalled.files, "sitemap file", "sitemap files")
     )
@@ -162,7 +162,7 @@ fn written(built: &Built, layout: &Layout) -> String {
         out += &format!("  written   {}{more}\n", named.join(", "));
     }
     for name in &built.retired {
-        out += &format!("  retired   {name} (left the index; stays on disk for engines that hold the old one)\n");
+        out += &format!("  retired   {name} (left the index; stays on disk for engines that have the old one)\n");
     }
     for name in &built.removed {
         out += &format!("  removed   {}\n", plain(name));
@@ -191,5 +191,5 @@ fn children(survey: &Survey, layout: &Layout) -> String {
         Some(more) if more > 0 => format!("  and {} more: --verbose or --json\n", grouped(more as u64)),
         _ => String::new(),
     };
-    format!("or, to have each counted alone:\n\n{}{more}", grid.text(layout))
+    format!("or, to have each counted separately:\n\n{}{more}", grid.text(layout))
 }

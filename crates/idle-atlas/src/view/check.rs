@@ -43,10 +43,13 @@ pub fn check(report: &Report, folder: &Path, accepted: u64, layout: &Layout) -> 
         out.push('\n');
     }
     if accepted > 0 {
-        out += &format!("{FAINT}{} not told, as accepted.{FAINT:#}\n\n", count(accepted, "finding is", "findings are"));
+        out += &format!(
+            "{FAINT}{} not shown, because accepted.{FAINT:#}\n\n",
+            count(accepted, "finding is", "findings are")
+        );
     }
     if report.findings.is_empty() {
-        return out + &format!("{GOOD}Nothing is wrong{GOOD:#}: an engine can read it all.\n");
+        return out + &format!("{GOOD}Nothing is wrong{GOOD:#}: an engine can read everything.\n");
     }
     for finding in &report.findings {
         let (style, word) = match finding.severity {

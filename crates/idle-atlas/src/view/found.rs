@@ -142,7 +142,7 @@ impl Shown<'_> {
             true => format!("  {} more: idle-atlas survey --list --reason CODE\n", grouped(more)),
             false => String::new(),
         };
-        grid.text(self.layout) + &rest + &format!("  {FAINT}Each step that led there: idle-atlas why URL{FAINT:#}\n\n")
+        grid.text(self.layout) + &rest + &format!("  {FAINT}Each step of the decision: idle-atlas why URL{FAINT:#}\n\n")
     }
 
     /// What changed since the last build; empty if nothing did.
@@ -175,7 +175,7 @@ impl Shown<'_> {
                 SourceChange::Left => format!("{source} is gone from the configuration"),
             };
             out += &format!(
-                "{WARN}{what}:{WARN:#} {} taken as {}. That changes no page, and nothing of it will be announced.\n\n",
+                "{WARN}{what}:{WARN:#} {} taken as {}. No page changed, and nothing will be announced.\n\n",
                 count(*entries, "entry is", "entries are"),
                 if *entries == 1 { "it is" } else { "they are" }
             );
@@ -203,14 +203,14 @@ impl Shown<'_> {
         let waiting = &self.survey.waiting;
         let Some(next) = waiting.soonest.first() else { return String::new() };
         let then = |due: &Due| match due.to {
-            DueTo::GoIn => "goes in",
-            DueTo::Leave => "leaves",
+            DueTo::GoIn => "is listed",
+            DueTo::Leave => "expires",
         };
         if self.last.is_some() {
             let url = self.layout.urls(&next.url);
-            return format!("Falls due next: {url} {} on {}\n\n", then(next), date(&next.at, &self.layout.zone));
+            return format!("Due next: {url} {} on {}\n\n", then(next), date(&next.at, &self.layout.zone));
         }
-        let mut grid = Grid::new(&["falls due", "and then", "url"]);
+        let mut grid = Grid::new(&["due", "then", "url"]);
         for due in &waiting.soonest {
             let url = self.layout.urls(&due.url).into_owned();
             grid.row([date(&due.at, &self.layout.zone), then(due).to_owned(), url]);
@@ -235,7 +235,7 @@ impl Shown<'_> {
         let not_listed = new.iter().filter(|problem| problem.passed_over).count() as u64;
         let heading = match new.len() as u64 == all {
             true => problem_heading(all - not_listed, not_listed),
-            false => format!("{} could not be read, or not in full", grouped(all)),
+            false => format!("{} could not be read completely", grouped(all)),
         };
         let shown = self.layout.shown(FEW);
         let mut out = format!("{WARN}{heading}:{WARN:#}\n");
@@ -286,7 +286,7 @@ impl Shown<'_> {
             if let Some(more @ 1..) = new.len().checked_sub(2 * FEW) {
                 out += &format!("  and {more} more\n");
             }
-            out += &format!("  {FAINT}What to do, and all of them: idle-atlas survey --verbose{FAINT:#}\n\n");
+            out += &format!("  {FAINT}All of them, and what to do: idle-atlas survey --verbose{FAINT:#}\n\n");
         }
         out + &self.accepted()
     }
@@ -298,14 +298,14 @@ impl Shown<'_> {
         if accepted > 0 && self.last.is_none() {
             let codes: Vec<&str> = self.survey.accepted.keys().map(String::as_str).collect();
             out += &format!(
-                "  {FAINT}{} not told, as accepted: {}{FAINT:#}\n",
+                "  {FAINT}{} not shown, because accepted: {}{FAINT:#}\n",
                 count(accepted, "remark is", "remarks are"),
                 codes.join(", ")
             );
         }
         for (line, code) in &self.survey.accepted_in_vain {
             out += &format!(
-                "  {WARN}Line {line} of the known findings{WARN:#} ({code}) fits nothing any more: it can go\n"
+                "  {WARN}Line {line} of the known findings{WARN:#} ({code}) no longer matches anything; remove it\n"
             );
         }
         if out.is_empty() { out } else { out + "\n" }
@@ -326,14 +326,14 @@ impl Shown<'_> {
         add(survey.sections.len() - self.new_sections().count(), "section", "sections");
         add(
             survey.left_out.len() - self.new_reasons().count(),
-            "reason to leave entries out",
-            "reasons to leave entries out",
+            "reason for leaving entries out",
+            "reasons for leaving entries out",
         );
         let problems: usize = survey.sources.iter().map(|source| source.outcome.problems.len()).sum();
         add(
             problems - self.new_problems().len(),
-            "value that was not understood for certain",
-            "values that were not understood for certain",
+            "value that could not be read with certainty",
+            "values that could not be read with certainty",
         );
         let remarks =
             survey.sources.iter().flat_map(|source| source.outcome.remarks.iter().map(move |one| (source, one)));
@@ -345,8 +345,8 @@ impl Shown<'_> {
         if same.is_empty() {
             return String::new();
         }
-        let before = if survey.changes.first { "As the survey showed" } else { "As at the last build" };
-        format!("{before}: {}. All of it: idle-atlas survey\n", same.join(", "))
+        let before = if survey.changes.first { "As in the survey" } else { "As in the last build" };
+        format!("{before}: {}. Everything: idle-atlas survey\n", same.join(", "))
     }
 
     /// What to submit: one URL, or those of all indexes.
@@ -371,7 +371,7 @@ impl Shown<'_> {
             return lines;
         }
         format!(
-            "{WARN}robots.txt declares sitemaps of others;{WARN:#} remove a line if nobody keeps its sitemap up:\n{lines}\n"
+            "{WARN}robots.txt declares sitemaps of others;{WARN:#} remove a line if its sitemap is no longer maintained:\n{lines}\n"
         )
     }
 
@@ -381,10 +381,10 @@ impl Shown<'_> {
         match self.survey.robots {
             fate if !self.is_new(|last| last.left_undeclared(fate)) => String::new(),
             RobotsFate::Missing => format!(
-                "\n{WARN}There is no robots.txt to declare in:{WARN:#} if the site serves one from elsewhere, add to it\n{lines}{FAINT}If it has none at all, [robots] create = true makes it.{FAINT:#}\n\n",
+                "\n{WARN}There is no robots.txt for the declaration:{WARN:#} if the site serves one from elsewhere, add to it\n{lines}{FAINT}If it has none at all, [robots] create = true creates it.{FAINT:#}\n\n",
             ),
             RobotsFate::Unnamed => format!(
-                "\nThe configuration names no robots.txt to declare in. Name one ([robots] file), or add to it by hand\n{lines}\n",
+                "\nThe configuration names no robots.txt for the declaration. Name one ([robots] file), or add to it by hand\n{lines}\n",
             ),
             _ => String::new(),
         }
@@ -393,7 +393,8 @@ impl Shown<'_> {
 
 /// The heading of problems, which distinguishes incomplete rows from those that are not listed.
 fn problem_heading(but_for_a_part: u64, not_listed: u64) -> String {
-    let part = |number| count(number, "value was not understood for certain", "values were not understood for certain");
+    let part =
+        |number| count(number, "value could not be read with certainty", "values could not be read with certainty");
     let lost = |number| {
         count(
             number,

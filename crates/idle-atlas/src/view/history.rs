@@ -38,7 +38,7 @@ pub fn past(past: &Past, layout: &Layout) -> String {
     if past.announcements.is_empty() {
         out += "  none yet\n";
     } else {
-        let mut grid = Grid::new(&["when", "engine", "?>up to run", ">URLs", "?>answer", "which means"]);
+        let mut grid = Grid::new(&["when", "engine", "?>up to run", ">URLs", "?>answer", "meaning"]);
         for one in &past.announcements {
             let status = one.status.map_or("–".to_owned(), |status| status.to_string());
             let cells = [

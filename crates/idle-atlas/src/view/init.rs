@@ -38,17 +38,17 @@ pub enum UrlFrom {
 /// What `init` says about the site.
 pub fn site(found: &SiteFacts) -> String {
     let from = match &found.url_from {
-        UrlFrom::Told => "as you said".to_owned(),
+        UrlFrom::Told => "as given".to_owned(),
         UrlFrom::Canonical { agree, stated } => {
             format!(
-                "so say the canonical links of {} of {} pages that have one",
+                "according to the canonical links of {} of {} pages that have one",
                 grouped(*agree as u64),
                 grouped(*stated as u64)
             )
         }
-        UrlFrom::Robots => "so says the Sitemap line of robots.txt".to_owned(),
+        UrlFrom::Robots => "according to the Sitemap line in robots.txt".to_owned(),
     };
-    let mut out = format!("{STRONG}Wrote {}{STRONG:#}; it works as it stands.\n\n", found.config);
+    let mut out = format!("{STRONG}Wrote {}{STRONG:#}; it works as it is.\n\n", found.config);
     out += &format!("  site      {} ({from})\n", found.url);
     out += &format!("  web root  {}, {}\n", found.folder, count(found.pages as u64, "page", "pages"));
     let sections: Vec<String> =
@@ -61,7 +61,7 @@ pub fn site(found: &SiteFacts) -> String {
     };
     out += &format!("  sections  {rest}\n");
     if found.drop_html {
-        out += "  URLs      without .html, as the canonical links have them\n";
+        out += "  URLs      without .html, as in the canonical links\n";
     }
     out
 }
@@ -71,23 +71,23 @@ pub fn wrote(found: &SiteFacts, layout: &Layout) -> String {
     let mut out = site(found);
     if let Some(canonical) = &found.other_canonical {
         out += &format!(
-            "\n{WARN}Most canonical links name another site,{WARN:#} such as {canonical}\nHeeded, they would leave every page out, so the source says canonical = \"ignore\". Is the URL right?\n"
+            "\n{WARN}Most canonical links name another site,{WARN:#} such as {canonical}\nIf they were followed, every page would be left out, so the source has canonical = \"ignore\". Is the URL right?\n"
         );
     }
     if let Some(folder) = found.private.first() {
         out += &format!(
-            "\n{WARN}Is /{folder}/ meant for engines?{WARN:#} If not, take the comment signs off the rule in {}.\n",
+            "\n{WARN}Is /{folder}/ meant for engines?{WARN:#} If not, uncomment the rule in {}.\n",
             found.config
         );
     }
     if found.main_exists {
         out += &format!(
-            "\n{WARN}There is a sitemap.xml in {} already:{WARN:#} if another tool writes it, the first build is held back until it may write\nover it (--allow overwrite). To keep both, change “main” in {}.\n",
+            "\n{WARN}There is a sitemap.xml in {} already:{WARN:#} if another tool writes it, the first build is held back until it may overwrite\nit (--allow overwrite). To keep both, change “main” in {}.\n",
             found.folder, found.config
         );
     }
     if !found.proposed.is_empty() {
-        out += &format!("\nWhat else would suit, behind comment signs: {}.\n", found.proposed.join(", "));
+        out += &format!("\nAlso proposed, commented out: {}.\n", found.proposed.join(", "));
     }
     out + "\n" + &layout.next("idle-atlas survey")
 }

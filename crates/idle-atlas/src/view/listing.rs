@@ -17,7 +17,7 @@ pub fn table(entries: &[Listed], count: u64, layout: &Layout) -> String {
     if entries.is_empty() {
         return out + &format!("{FAINT}All of them, by section and by reason: idle-atlas survey{FAINT:#}\n");
     }
-    let mut grid = Grid::new(&["goes in", "lastmod", "?>pictures", "?>videos", "url"]);
+    let mut grid = Grid::new(&["listed", "lastmod", "?>pictures", "?>videos", "url"]);
     for entry in entries {
         grid.row([
             goes_in(entry),
@@ -29,7 +29,7 @@ pub fn table(entries: &[Listed], count: u64, layout: &Layout) -> String {
     }
     out + &layout.host()
         + &grid.text(layout)
-        + &format!("\n{FAINT}All that is known of one: idle-atlas why URL{FAINT:#}\n")
+        + &format!("\n{FAINT}Everything about one URL: idle-atlas why URL{FAINT:#}\n")
 }
 
 fn goes_in(entry: &Listed) -> String {

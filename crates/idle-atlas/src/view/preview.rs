@@ -46,7 +46,7 @@ fn body(preview: &Preview, layout: &Layout, held: &str) -> String {
     out += &layout.host();
     out += held;
     if at_stake.is_empty() {
-        out += &format!("{GOOD}No sitemap file would be written:{GOOD:#} all are as they should be.\n\n");
+        out += &format!("{GOOD}No sitemap file would be written:{GOOD:#} all are up to date.\n\n");
     } else {
         out += &files(&at_stake, staying, layout);
     }
@@ -54,11 +54,11 @@ fn body(preview: &Preview, layout: &Layout, held: &str) -> String {
     let shown = layout.shown(FEW);
     if !changes.first {
         let short = |url: &String| layout.urls(url).into_owned();
-        out += &urls("come", "+", preview.comes.iter().map(short), changes.added.count, shown);
-        out += &urls("be told as changed", "~", preview.edited.iter().map(short), changes.changed.count, shown);
+        out += &urls("be added", "+", preview.comes.iter().map(short), changes.added.count, shown);
+        out += &urls("be announced as changed", "~", preview.edited.iter().map(short), changes.changed.count, shown);
         let gone = changes.removed.count + changes.left_out.count;
         let goes = preview.goes.iter().map(|one| format!("{}  ({})", layout.urls(&one.url), one.because));
-        out += &urls("go", "−", goes, gone, shown);
+        out += &urls("be removed", "−", goes, gone, shown);
         let moves = preview.moves.iter().map(|one| format!("{}  ({} to {})", layout.urls(&one.url), one.from, one.to));
         out += &urls("change their section", "→", moves, preview.moves.len() as u64, shown);
     }

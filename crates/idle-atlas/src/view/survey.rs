@@ -14,7 +14,7 @@ pub fn survey(survey: &Survey, layout: &Layout) -> String {
     let shown = Shown { survey, last: None, layout };
     let left_out: u64 = survey.left_out.iter().map(|left_out| left_out.counted.count).sum();
     let mut out = format!(
-        "{STRONG}{} would be in{STRONG:#}, {} left out. Nothing has been written.\n\n{}",
+        "{STRONG}{} would be listed{STRONG:#}, {} left out. Nothing has been written.\n\n{}",
         count(survey.entries(), "entry", "entries"),
         grouped(left_out),
         layout.host()
@@ -50,7 +50,7 @@ fn has_to_be_built(survey: &Survey) -> bool {
 }
 
 fn sources(shown: &Shown<'_>) -> String {
-    let mut grid = Grid::new(&["source", ">rows", ">go in", ">left out", "?>unchanged", ">not read"]);
+    let mut grid = Grid::new(&["source", ">rows", ">listed", ">left out", "?>unchanged", ">not read"]);
     for source in &shown.survey.sources {
         let outcome = &source.outcome;
         let numbers = [outcome.rows, source.kept, source.left_out, outcome.unchanged_files, outcome.passed_over];
@@ -73,7 +73,7 @@ pub fn accepting(accepting: &Accepting, file: &Path, layout: &Layout) -> String 
     }
     let lines: String = accepting.lines.iter().map(|line| format!("  {line}\n")).collect();
     format!(
-        "Added to {}; take a line out to be told again:\n{lines}\n{}",
+        "Added to {}; remove a line to see its remarks again:\n{lines}\n{}",
         file.display(),
         layout.next("idle-atlas survey")
     )

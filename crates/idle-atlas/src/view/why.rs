@@ -113,14 +113,14 @@ impl UrlReport {
         let policy = decision.as_ref().map_or(DatePolicy::Usual, |decision| decision.date_policy);
         let declared = merged.is_some_and(|said| said.modified.is_some()) && policy != DatePolicy::Seen;
         let lastmod_from = match explained.lastmod {
-            None if policy == DatePolicy::None => "none is to be written of it: date_policy",
-            None if policy == DatePolicy::Declared => "none is declared, and no other is to be written: date_policy",
+            None if policy == DatePolicy::None => "no date is written: date_policy",
+            None if policy == DatePolicy::Declared => "no date is declared, and no other is written: date_policy",
             None if declared => "the declared date is in the future or before 1990",
-            None => "none is declared, and no change of its content has been seen yet",
+            None => "no date is declared, and no change to its content has been seen yet",
             Some(_) if merged.is_some_and(|said| said.archive.is_some()) => "derived from its entries",
             Some(_) if declared => "declared by the page or source",
             date if date == seen => "the day on which its content was seen to change",
-            Some(_) => "its publication; no later change has been seen",
+            Some(_) => "its publication date; no later change has been seen",
         };
         let winner = |(field, value): (&'static str, String)| {
             let says = |(_, said): &&(String, Contribution<'static>)| said.words().contains(&(field, value.clone()));
@@ -157,16 +157,16 @@ pub fn why(answer: &UrlReport, layout: &Layout) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}\n\n", answer.url);
     let Some(decision) = &answer.decision else {
         let remembered = match &answer.file {
-            Some(file) => format!(" It stands in {file} as of the last build, and leaves it with the next.\n"),
+            Some(file) => format!(" It is in {file} as of the last build, and will be removed by the next.\n"),
             None => String::new(),
         };
         out += &format!("No source knows this URL.{remembered}\n");
         if answer.nearest.is_empty() {
-            return out + &format!("{FAINT}What is known: idle-atlas survey --list{FAINT:#}\n");
+            return out + &format!("{FAINT}To see what is known: idle-atlas survey --list{FAINT:#}\n");
         }
         out += match &answer.nearest[..] {
-            [_] => "This one is much like it:\n",
-            _ => "These are much like it:\n",
+            [_] => "A similar URL:\n",
+            _ => "Similar URLs:\n",
         };
         for url in &answer.nearest {
             out += &format!("  {url}{}\n", difference(&answer.url, url));
@@ -174,7 +174,7 @@ pub fn why(answer: &UrlReport, layout: &Layout) -> String {
         return out;
     };
     out += &match &decision.section {
-        Some(section) => format!("  {GOOD}goes in{GOOD:#}, in section {section}\n"),
+        Some(section) => format!("  {GOOD}listed{GOOD:#}, in section {section}\n"),
         None => {
             let (reason, words) = (decision.reason.unwrap_or(""), decision.words.unwrap_or(""));
             format!("  {BAD}left out{BAD:#}: {reason} ({words})\n")
@@ -189,7 +189,7 @@ pub fn why(answer: &UrlReport, layout: &Layout) -> String {
         out += &format!("  {:<11} {file}{until}\n", if at == 0 { "file" } else { "" });
     }
     if answer.file.is_none() && decision.kept {
-        out += "  file        none yet: it goes in with the next build\n";
+        out += "  file        none yet: the next build lists it\n";
     }
     for (at, one) in answer.alternates.iter().enumerate() {
         out += &format!("  {:<11} {:<9} {}\n", if at == 0 { "languages" } else { "" }, one.language, one.url);
@@ -210,17 +210,17 @@ pub fn why(answer: &UrlReport, layout: &Layout) -> String {
         out += &format!("{mark} {:<width$}  {}\n", step.question, step.answer);
     }
     match &answer.sources[..] {
-        [only] => out += &format!("\nSaid by {}\n{}", only.source, said(&only.said)),
+        [only] => out += &format!("\nFrom {}\n{}", only.source, said(&only.said)),
         several => {
-            out += "\nWhat stands, and whose word it is\n";
+            out += "\nFields and their sources\n";
             out += &fields(answer, layout);
             for word in several {
-                out += &format!("\nSaid by {}\n{}", word.source, said(&word.said));
+                out += &format!("\nFrom {}\n{}", word.source, said(&word.said));
             }
         }
     }
     for one in &answer.announcements {
-        out += &format!("\nTold to {} on {}: {}\n", one.engine, instant(one.at, &layout.zone), one.words);
+        out += &format!("\nAnnounced to {} on {}: {}\n", one.engine, instant(one.at, &layout.zone), one.words);
     }
     out
 }
@@ -245,7 +245,7 @@ fn difference(asked: &str, known: &str) -> String {
             words.push(if other.ends_with('/') { "with a slash at the end" } else { "without the slash" }.to_owned());
         }
         (one, other) if without(&one).to_lowercase() == without(&other).to_lowercase() => {
-            words.push("with other capitals".to_owned());
+            words.push("with different capitals".to_owned());
         }
         _ => {}
     }
@@ -254,7 +254,7 @@ fn difference(asked: &str, known: &str) -> String {
 
 /// Each field with its value and the source of that value; lists have one line per item.
 fn fields(answer: &UrlReport, layout: &Layout) -> String {
-    let mut grid = Grid::new(&["field", "said by", "word"]);
+    let mut grid = Grid::new(&["field", "source", "value"]);
     for Winner { field, value, source } in &answer.fields {
         grid.row([field.replace('_', " "), source.clone(), value.clone()]);
     }

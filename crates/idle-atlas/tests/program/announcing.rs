@@ -54,12 +54,12 @@ impl Web {
 #[test]
 fn the_first_build_is_a_baseline_and_all_tells_the_whole_site() {
     let web = Web::with_key();
-    web.site.run(&["announce"]).says(0, &["nothing to tell"]);
-    web.site.run(&["announce", "--all", "--dry-run"]).says(0, &["would be told 4 URLs"]);
+    web.site.run(&["announce"]).says(0, &["nothing to announce"]);
+    web.site.run(&["announce", "--all", "--dry-run"]).says(0, &["would be told of 4 URLs"]);
     assert!(web.engine.received().is_empty());
-    web.site.run(&["announce", "--all"]).says(0, &["4 URLs to tell", "4 taken", "received, not yet crawled"]);
+    web.site.run(&["announce", "--all"]).says(0, &["4 URLs to announce", "4 accepted", "received, not yet crawled"]);
     assert_eq!(web.taken(0), ["/p0.html", "/p1.html", "/p2.html", "/p3.html"]);
-    web.site.run(&["announce"]).says(0, &["nothing to tell"]);
+    web.site.run(&["announce"]).says(0, &["nothing to announce"]);
 }
 
 #[test]
@@ -83,7 +83,7 @@ fn only_what_changed_is_told_and_only_once() {
     assert_eq!(told[0]["changes"], serde_json::json!({ "added": 1, "changed": 1, "removed": 1, "redirected": 1 }));
     assert_eq!(web.taken(0), ["/new.html", "/p1.html", "/p2.html", "/p3.html"]);
     web.site.build();
-    web.site.run(&["announce"]).says(0, &["nothing to tell"]);
+    web.site.run(&["announce"]).says(0, &["nothing to announce"]);
     assert_eq!(web.engine.received().len(), 1);
 }
 
@@ -94,7 +94,7 @@ fn what_a_rule_leaves_out_is_not_told() {
     web.site.write("idle-atlas.toml", format!("{config}\n[[rule]]\nmatching = [\"/p1.html\"]\nkeep = false\n"));
     let built = web.site.build();
     assert_eq!(built["changes"]["left_out"]["count"], 1);
-    web.site.run(&["announce"]).says(0, &["nothing to tell"]);
+    web.site.run(&["announce"]).says(0, &["nothing to announce"]);
 }
 
 /// What the page or its server says is announced: gone, redirected, noindex, canonical elsewhere, expired.
@@ -113,23 +113,23 @@ fn what_leaves_by_the_pages_own_word_is_told(#[case] head: &str, #[case] told: &
 
 #[rstest]
 #[case::too_many(Mood::TooMany(60), "429", "too many announcements")]
-#[case::down(Mood::Down, "503", "the engine is in trouble")]
+#[case::down(Mood::Down, "503", "the engine has a problem")]
 #[case::hang(Mood::Hang, "–", "no answer (timed out)")]
 fn what_was_not_taken_is_kept_for_next_time(#[case] mood: Mood, #[case] status: &str, #[case] words: &str) {
     let mut web = Web::with_key();
     web.site.page("p1.html", "Page", "Edited");
     web.site.build();
     web.engine.set_mood(mood);
-    web.site.run(&["announce"]).says(1, &[status, words, "1 kept for next time", "Nothing is lost"]);
+    web.site.run(&["announce"]).says(1, &[status, words, "1 kept for the next time", "Nothing is lost"]);
     web.engine.set_mood(Mood::Fair);
     if mood == Mood::TooMany(60) {
-        web.site.run(&["announce"]).says(1, &["asked to be left alone until", "1 URL is kept"]);
+        web.site.run(&["announce"]).says(1, &["asked for no messages until", "1 URL is kept"]);
         web.site.at(crate::support::NOON + 61);
     }
     let before = web.engine.received().len();
     web.site.page("p2.html", "Page", "Edited too");
     web.site.build();
-    web.site.run(&["announce"]).says(0, &["2 taken"]);
+    web.site.run(&["announce"]).says(0, &["2 accepted"]);
     assert_eq!(web.taken(before), ["/p1.html", "/p2.html"]);
 }
 
@@ -138,9 +138,9 @@ fn a_missing_key_file_is_explained_and_loses_nothing() {
     let web = Web::new(&format!("key = \"{KEY}\""));
     web.site.run(&["announce", "--all"]).says(1, &["403", "the key file was not found", "--key-file", "4 kept"]);
     web.site.run(&["announce", "--key-file"]).says(0, &["Wrote the key file"]);
-    web.site.run(&["announce"]).says(0, &["4 taken"]);
-    web.site.run(&["history"]).says(0, &["403", "200", "taken (received, not yet crawled)"]);
-    web.site.run(&["why", "/p1.html"]).says(0, &["Told to test"]);
+    web.site.run(&["announce"]).says(0, &["4 accepted"]);
+    web.site.run(&["history"]).says(0, &["403", "200", "accepted (received, not yet crawled)"]);
+    web.site.run(&["why", "/p1.html"]).says(0, &["Announced to test"]);
 }
 
 #[test]
@@ -152,7 +152,7 @@ fn a_key_is_made_on_request_and_kept() {
     assert_eq!(address.len(), "https://www.marrowvale.example/".len() + 32 + 4);
     let again = web.site.json(&["announce", "--key-file"]);
     assert_eq!((again[0]["address"].as_str(), again[0]["written"].as_bool()), (Some(address), Some(false)));
-    web.site.run(&["announce", "--all"]).says(0, &["4 taken"]);
+    web.site.run(&["announce", "--all"]).says(0, &["4 accepted"]);
 }
 
 #[test]
@@ -219,7 +219,7 @@ fn a_dry_run_tells_what_would_be_told() {
     let mut planned = planned;
     planned.sort();
     assert_eq!(web.taken(before), planned);
-    web.site.run(&["announce", "--dry-run"]).says(0, &["nothing to tell"]);
+    web.site.run(&["announce", "--dry-run"]).says(0, &["nothing to announce"]);
 }
 
 #[test]
@@ -229,7 +229,7 @@ fn a_dry_run_tells_when_nothing_would_be_told_yet() {
     web.site.build();
     web.engine.set_mood(Mood::TooMany(60));
     web.site.run(&["announce"]).says(1, &["1 kept"]);
-    web.site.run(&["announce", "--dry-run"]).says(0, &["would be told 1 URL, but not before 2026-11-23 12:01 GMT"]);
+    web.site.run(&["announce", "--dry-run"]).says(0, &["would be told of 1 URL, but not before 2026-11-23 12:01 GMT"]);
 }
 
 /// A page that is removed and comes back unchanged between two announcements is not announced, except to an engine that
@@ -245,11 +245,11 @@ fn what_left_and_came_back_is_told_only_to_who_heard_of_it() {
     come_back();
     let built = web.site.build();
     assert_eq!((built["changes"]["added"]["count"].as_u64(), built["to_announce"].as_u64()), (Some(1), Some(0)));
-    web.site.run(&["announce"]).says(0, &["nothing to tell"]);
+    web.site.run(&["announce"]).says(0, &["nothing to announce"]);
     leave();
     web.site.build();
-    web.site.run(&["announce"]).says(0, &["1 URL to tell (1 removed)"]);
+    web.site.run(&["announce"]).says(0, &["1 URL to announce (1 removed)"]);
     come_back();
     assert_eq!(web.site.build()["to_announce"], 1);
-    web.site.run(&["announce"]).says(0, &["1 URL to tell (1 added)"]);
+    web.site.run(&["announce"]).says(0, &["1 URL to announce (1 added)"]);
 }

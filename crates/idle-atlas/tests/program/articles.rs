@@ -34,9 +34,9 @@ fn markdown_with_front_matter_of_both_kinds() {
     ran.says(
         1,
         &[
-            "2 entries would be in",
+            "2 entries would be listed",
             "articles/broken.md: its front matter is broken YAML in line",
-            "articles/dateless.md: no url in it, for want of “published”; the file is passed over",
+            "articles/dateless.md: it has no url, because “published” is missing; the file is skipped",
         ],
     );
     let frost = words(&site, "/journal/2026/frost/");

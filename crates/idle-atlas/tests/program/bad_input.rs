@@ -19,14 +19,14 @@ fn broken_configuration(#[case] config: &str, #[case] words: &[&str]) {
 }
 
 #[rstest]
-#[case::source_kind("[[source]]\nfrom = \"hmtl\"\n", &["line 10", "“hmtl” is no kind of source"])]
-#[case::source_key("[[source]]\nfrom = \"html\"\nfile = \"x\"\n", &["line 11", "“file” means nothing"])]
+#[case::source_kind("[[source]]\nfrom = \"hmtl\"\n", &["line 10", "“hmtl” is not a kind of source"])]
+#[case::source_key("[[source]]\nfrom = \"html\"\nfile = \"x\"\n", &["line 11", "“file” has no effect"])]
 #[case::missing_key("[[source]]\nfrom = \"table\"\n", &["needs “file”"])]
 #[case::field("[[source]]\nfrom = \"table\"\nfile = \"x.csv\"\nfields = { ulr = \"x\" }\n", &["there is no field “ulr”"])]
 #[case::braces("[[source]]\nfrom = \"table\"\nfile = \"x.csv\"\nfields = { url = \"/{x\" }\n", &["braces"])]
 #[case::glob("[[rule]]\nmatching = [\"staff/**\"]\n", &["must begin with “/”"])]
 #[case::priority("[[rule]]\nmatching = [\"/a\"]\npriority = 7.0\n", &["“priority”", "0.0 to 1.0"])]
-#[case::section("[[section]]\nname = \"My Section\"\n", &["“name”", "small letters"])]
+#[case::section("[[section]]\nname = \"My Section\"\n", &["“name”", "lower-case letters"])]
 #[case::sections("[[section]]\nname = \"a\"\n[[section]]\nname = \"a\"\n", &["two sections “a”"])]
 #[case::main("[files]\nmain = \"maps/sitemap.xml\"\n", &["“main”"])]
 #[case::gzip("[files]\ngzip = \"both\"\n", &["beside, only or off"])]
@@ -71,9 +71,9 @@ fn malformed_rows_are_listed_and_good_rows_go_on() {
     ran.says(
         1,
         &[
-            "t.csv line 3: 2 columns where the header has 3",
-            "t.csv line 4: no url in it",
-            "t.csv line 5: “mailto:x@marrowvale.example” is no absolute",
+            "t.csv line 3: 2 columns, but the header has 3",
+            "t.csv line 4: it has no url",
+            "t.csv line 5: “mailto:x@marrowvale.example” is not an absolute",
             "t.csv line 6: modified “soon” is not a date such as",
             "t.csv line 7: not in UTF-8",
         ],
@@ -91,11 +91,11 @@ fn malformed_json_lines_are_listed_and_good_rows_go_on() {
     site.run(&["build"]).says(
         1,
         &[
-            "t.jsonl line 2: no JSON object",
+            "t.jsonl line 2: not a JSON object",
             "t.jsonl line 3",
             "t.jsonl line 5: videos:",
-            "t.jsonl line 6: no url in it",
-            "it lacks a part",
+            "t.jsonl line 6: it has no url",
+            "because a part is missing",
         ],
     );
     assert_eq!(site.paths().into_iter().collect::<Vec<_>>(), ["/7", "/good/", "/v/"]);
@@ -116,7 +116,7 @@ fn an_empty_table_is_held_back() {
     site.write("t.csv", "");
     site.run(&["build"]).says(3, &["nothing would be left to list", "the sources have no entries"]);
     site.run(&["survey"])
-        .says(0, &["0 entries would be in", "A build would be held back (empty)", "the sources have no entries"]);
+        .says(0, &["0 entries would be listed", "A build would be held back (empty)", "the sources have no entries"]);
 }
 
 #[cfg(unix)]
@@ -134,7 +134,7 @@ fn unreadable_and_binary_files_and_a_page_without_a_head() {
         &[
             "public/picture.html: it is binary data, not HTML; it is not listed",
             "public/empty.html: it is empty",
-            "public/dangling.html: it is a link to a file that is not there",
+            "public/dangling.html: it is a link to a missing file",
             "1  page without a head",
             "https://www.marrowvale.example/headless.html",
         ],
@@ -156,12 +156,18 @@ fn what_is_wrong_with_a_row_is_told_by_every_build_with_its_line() {
     site.run(&["build"]).says(0, &["Run 1: 5 entries", told]);
     // What the last build reported is counted, and shown to those who ask.
     let again = site.run(&["build", "--strict"]);
-    again.says(1, &["5 entries", "1 value that was not understood"]);
+    again.says(1, &["5 entries", "1 value that could not be read with certainty"]);
     assert!(!again.out.contains("soonish"), "{}", again.out);
     site.run(&["build", "--verbose"]).says(0, &[told]);
     site.write("t.csv", rows("soonish", "by and by"));
-    site.run(&["build"])
-        .says(0, &["5 entries", "1 value that was not understood", "t.csv line 6: modified “by and by” is not a date"]);
+    site.run(&["build"]).says(
+        0,
+        &[
+            "5 entries",
+            "1 value that could not be read with certainty",
+            "t.csv line 6: modified “by and by” is not a date",
+        ],
+    );
     site.write("t.csv", rows("2026-02-03", "2026-04-02"));
     site.run(&["build"]).says(0, &["5 entries"]);
 }
@@ -176,7 +182,7 @@ fn a_second_row_of_a_url_is_heard_although_the_first_is_as_it_was() {
         "t.csv",
         "url,modified,title\n/a/,2026-01-05,Fares\n/b/,2026-02-01,Halts\n/b/,2026-05-01,Halts and sidings\n",
     );
-    site.run(&["build"]).says(0, &["said again by the same source"]);
+    site.run(&["build"]).says(0, &["repeated by the same source"]);
     assert_eq!(site.listed()["sitemap.xml"].len(), 2);
 }
 

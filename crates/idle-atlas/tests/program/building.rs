@@ -296,7 +296,7 @@ fn link_loops_end() {
 fn two_builds_at_once_are_refused() {
     let site = railway();
     let ledger = atlas_store::ledger::open(&site.path(".idle-atlas")).unwrap();
-    site.run(&["build"]).says(2, &["another idle-atlas is at work"]);
+    site.run(&["build"]).says(2, &["another idle-atlas is working"]);
     drop(ledger);
     site.run(&["build"]).says(0, &["Run 1"]);
 }

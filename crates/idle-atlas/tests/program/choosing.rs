@@ -93,10 +93,10 @@ fn the_last_rule_wins_for_each_setting_and_the_row_stands_above() {
         0,
         &[
             "keep",
-            "yes, by its own word",
-            "own, by its own word",
-            "none, by its own word",
-            "none is to be written of it: date_policy",
+            "yes, by its own setting",
+            "own, by its own setting",
+            "none, by its own setting",
+            "no date is written: date_policy",
         ],
     );
 }
@@ -113,7 +113,7 @@ fn a_page_speaks_for_itself_in_its_head() {
     site.build();
     let weir = &site.listed()["atlas-halts-1.xml"][0];
     assert_eq!((weir.priority.as_deref(), weir.changefreq.as_deref()), (Some("0.7"), Some("weekly")));
-    site.run(&["why", "/shed.html"]).says(0, &["own-word", "no, by its own word"]);
+    site.run(&["why", "/shed.html"]).says(0, &["own-word", "no, by its own setting"]);
     site.reconfigure("[[section]]\nname = \"halts\"\n", "");
     site.run(&["survey", "--verbose"]).says(0, &["entry that names an unknown section", "/weir.html (“halts”)"]);
 }
@@ -130,8 +130,8 @@ fn a_section_whose_patterns_nothing_fits_is_told(#[case] section: &str, #[case] 
     ));
     site.write("rows.csv", "url\n/journal/frost/\n/fares/\n");
     let ran = site.run(&["survey"]);
-    ran.says(0, &["2 entries would be in"]);
-    assert_eq!(ran.out.contains("section without an entry – journal"), told, "{}", ran.out);
+    ran.says(0, &["2 entries would be listed"]);
+    assert_eq!(ran.out.contains("section without entries – journal"), told, "{}", ran.out);
 }
 
 #[rstest]
@@ -141,16 +141,16 @@ fn a_section_whose_patterns_nothing_fits_is_told(#[case] section: &str, #[case] 
 )]
 #[case::unknown_source(
     "[[rule]]\nsource = [\"crawl\"]\nkeep = false",
-    "there is no source whose name has “crawl” in it"
+    "there is no source whose name contains “crawl”"
 )]
-#[case::broken_pattern("[[rule]]\ntitle_pattern = \"(\"\nkeep = false", "is no regular expression: unclosed group")]
+#[case::broken_pattern("[[rule]]\ntitle_pattern = \"(\"\nkeep = false", "is not a regular expression: unclosed group")]
 #[case::no_list("[[rule]]\nlisted_in = \"lost.txt\"\nkeep = false", "cannot read lost.txt")]
 #[case::broken_list("[[rule]]\nlisted_in = \"broken.txt\"\nkeep = false", "broken.txt line 2: “http://”")]
-#[case::for_nothing("[[rule]]\nkeep = false", "does not say what it is for")]
+#[case::for_nothing("[[rule]]\nkeep = false", "has no conditions")]
 #[case::sets_nothing("[[rule]]\nid = [\"1\"]", "sets nothing; expected keep, section, priority")]
 #[case::covers(
     "[[rule]]\nid = [\"1\"]\ncovers = \"entries\"\nkeep = false",
-    "“covers” means nothing without category, tag or author"
+    "“covers” has no effect without category, tag or author"
 )]
 #[case::days("[[rule]]\nolder_than_days = -1\nkeep = false", "expected a number from 0 to 36500")]
 #[case::priority(
@@ -168,10 +168,10 @@ fn a_section_whose_patterns_nothing_fits_is_told(#[case] section: &str, #[case] 
 )]
 #[case::news(
     "[[news]]\nsections = [\"depot\"]\npublication = \"Gazette\"\nlanguage = \"English\"",
-    "“English” is none that news name"
+    "“English” is not a language code for news"
 )]
 #[case::language("[alternates]\nx_default = \"en-UK\"", "the United Kingdom is GB")]
-#[case::alternate_path("[alternates]\npaths = { cy = \"cy\" }", "“cy” is no folder; expected such as /cy/")]
+#[case::alternate_path("[alternates]\npaths = { cy = \"cy\" }", "“cy” is not a folder; expected a path such as /cy/")]
 #[case::media("[files]\nmedia_per_file = 5", "expected a number from 2000")]
 #[case::address("[files]\naddress = \"https://sitemaps.example/\"", "“address” needs “folder” beside it")]
 #[case::template("[visitor_page]\ntemplate = \"private.txt\"", "there is no {{content}} in it")]
@@ -281,8 +281,8 @@ fn what_is_published_later_waits_and_what_expires_leaves() {
     site.run(&["survey"]).says(
         0,
         &[
-            "2026-11-24 12:00 GMT  goes in   https://www.marrowvale.example/gala/",
-            "2026-11-25 12:00 GMT  leaves    https://www.marrowvale.example/fair/",
+            "2026-11-24 12:00 GMT  is listed  https://www.marrowvale.example/gala/",
+            "2026-11-25 12:00 GMT  expires    https://www.marrowvale.example/fair/",
         ],
     );
     for (later, wanted) in [

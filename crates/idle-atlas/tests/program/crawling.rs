@@ -268,7 +268,7 @@ fn a_challenge_and_an_empty_page_are_named() {
         "/robots.txt" => status(404),
         _ => CannedAnswer::Html("<title>App</title><div id=root></div><script src=/app.js></script>".into()),
     });
-    site(&app, "").run(&["survey"]).says(0, &["1 page is empty until a script runs", "1 entry would be in"]);
+    site(&app, "").run(&["survey"]).says(0, &["1 page is empty until a script runs", "1 entry would be listed"]);
 }
 
 #[test]
@@ -285,7 +285,7 @@ fn what_was_not_looked_at_is_not_dead_and_redirects_have_their_status() {
     });
     let site = site(&server, "most_depth = 1\n");
     let survey = site.run(&["survey", "--verbose"]);
-    survey.says(1, &["3 addresses not looked at: they lie more links from the home page than most_depth"]);
+    survey.says(1, &["3 addresses not visited: they are more links from the home page than most_depth"]);
     survey.says(1, &["/sick/: 500 Internal Server Error, tried 3 times; it is not listed", "the server fails there"]);
     assert!(!survey.out.contains("linked-not-found"), "{}", survey.out);
     survey.says(1, &["1 link to a page that redirects", "leads on to"]);
@@ -293,7 +293,7 @@ fn what_was_not_looked_at_is_not_dead_and_redirects_have_their_status() {
     site.run(&["why", "/moved/"]).says(0, &["301 Moved Permanently, to http"]);
     site.reconfigure("most_depth = 1", "most_depth = 2");
     let survey = site.run(&["survey", "--verbose"]);
-    survey.says(1, &["3 links that lead to nothing (linked-not-found)"]);
+    survey.says(1, &["3 dead links (linked-not-found)"]);
 }
 
 #[test]
@@ -302,9 +302,7 @@ fn the_home_page_says_where_the_site_is() {
         "/robots.txt" => status(404),
         _ => redirect("https://www.marrowvale.example/"),
     });
-    site(&server, "")
-        .run(&["survey"])
-        .says(2, &["sends visitors on to https://www.marrowvale.example/", "correct [site] url"]);
+    site(&server, "").run(&["survey"]).says(2, &["redirects to https://www.marrowvale.example/", "correct [site] url"]);
 }
 
 #[test]
@@ -352,7 +350,7 @@ fn one_that_asks_for_too_much_patience_is_left_for_another_time() {
         _ => CannedAnswer::Full(503, vec![header("Retry-After", "86400")], Vec::new()),
     });
     let site = site(&server, "connections = 1\n");
-    site.run(&["survey"]).says(0, &["asks to be left alone for 86400 seconds", "the next run goes on from there"]);
+    site.run(&["survey"]).says(0, &["asks for a pause of 86400 seconds", "the next run continues from there"]);
     patient.store(true, Ordering::SeqCst);
     assert_eq!(site.json(&["survey"])["sections"][0]["entries"], 3);
     assert_eq!(server.count("/"), 1, "what was fetched in this round is not fetched again");
@@ -488,6 +486,6 @@ fn proxies_of_the_environment() {
         TestSite::at_url("http://www.marrowvale.example/", "[[source]]\nfrom = \"crawl\"\nrequests_per_second = 0\n");
     let survey =
         |variable: &str, value: &str| Ran::of(site.command(&["survey"]).env(variable, value).output().unwrap());
-    survey("HTTP_PROXY", &proxy.url()).says(0, &["2 entries would be in"]);
-    survey("ALL_PROXY", "http://[").says(2, &["ALL_PROXY of the environment is not the URL of a proxy"]);
+    survey("HTTP_PROXY", &proxy.url()).says(0, &["2 entries would be listed"]);
+    survey("ALL_PROXY", "http://[").says(2, &["the environment variable ALL_PROXY is not the URL of a proxy"]);
 }

@@ -28,7 +28,7 @@ fn the_line_is_told_where_none_is_named() {
         let ran = site.run(&[command]);
         ran.says(0, &[]);
         assert_eq!(
-            ran.out.contains("names no robots.txt to declare in") && ran.out.contains(LINE),
+            ran.out.contains("names no robots.txt for the declaration") && ran.out.contains(LINE),
             told,
             "{}",
             ran.out
@@ -40,7 +40,7 @@ fn the_line_is_told_where_none_is_named() {
 fn none_is_made_where_nobody_said_that_there_is_no_other() {
     let site = without_robots("");
     for command in ["survey", "build"] {
-        site.run(&[command]).says(0, &["no robots.txt to declare in", LINE, "create = true"]);
+        site.run(&[command]).says(0, &["no robots.txt for the declaration", LINE, "create = true"]);
     }
     assert!(!site.path("public/robots.txt").exists());
     assert_eq!(site.json(&["build"])["robots"], "missing");
@@ -101,7 +101,7 @@ fn a_crawl_takes_over_the_rules_of_the_live_site() {
     assert_eq!(site.json(&["build"])["robots"], "unchanged");
     // Changes to the live file would be lost by copying this one over it, which is reported.
     site.write("out/robots.txt", site.read("out/robots.txt").replace("/private/", "/secret/"));
-    site.run(&["build"]).says(0, &["have different rules", "would undo what was changed there"]);
+    site.run(&["build"]).says(0, &["have different rules", "would undo changes there"]);
     site.run(&["build", "--strict"]).says(1, &["1 remark"]);
     site.run(&["build", "--verbose"]).says(0, &["have different rules"]);
 }

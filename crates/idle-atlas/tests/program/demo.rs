@@ -9,16 +9,16 @@ fn the_demo_tells_the_whole_story() {
     ran.says(
         0,
         &[
-            "1. Say what the site is",
-            "entries would be in",
+            "1. Describe the site",
+            "entries would be listed",
             "Run 1:",
             "Nothing is wrong",
             "Run 2:",
             "1 added, 3 changed, 1 removed",
-            "5 URLs to tell (1 added, 3 changed, 1 removed); 5 taken",
+            "5 URLs to announce (1 added, 3 changed, 1 removed); 5 accepted",
             "Run 3:",
             "nothing to write",
-            "nothing to tell",
+            "nothing to announce",
             "Three things to try next",
         ],
     );

@@ -99,7 +99,7 @@ fn a_provider_in_trouble_is_asked_again_another_time() {
     ));
     site.write("public/a.html", head_and_body("", "<iframe src='https://films.example/embed/cutting'></iframe>"));
     site.run(&["survey"])
-        .says(0, &["a.html: oEmbed: ", "503", "its videos may lack something until then", "1 entry would be in"]);
+        .says(0, &["a.html: oEmbed: ", "503", "its videos may lack something until then", "1 entry would be listed"]);
     engine.set_mood(Mood::Fair);
     assert_eq!(site.json(&["survey"])["sections"][0]["videos"], 1);
 }

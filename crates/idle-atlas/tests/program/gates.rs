@@ -70,7 +70,7 @@ fn what_cannot_be_read_never_opens_a_gate() {
     );
     let told = [
         "t.csv line 3: published “when it thaws” is not a date",
-        "so the entry stays out",
+        "so the entry is left out",
         "noindex “perhaps” is not yes or no",
     ];
     site.run(&["build"]).says(1, &told);
@@ -148,11 +148,11 @@ fn words_of_an_article_are_heeded(#[case] front: &str, #[case] wanted: &str) {
 #[case("sitemap: { priority: 0.7 }", "“sitemap” is not read")]
 #[case("idle_atlas: { kepe: no }", "there is no field “kepe”")]
 #[case("permalink: /:year/:title/", "is a pattern for a site generator")]
-#[case("published: 2026-01-01\ndate: 2026-01-02", "“date” is not read, because “published” is known otherwise")]
+#[case("published: 2026-01-01\ndate: 2026-01-02", "“date” is not read, because “published” is already set")]
 fn words_of_an_article_that_are_not_read_are_told(#[case] front: &str, #[case] words: &str) {
     let site = article(front);
     site.run(&["survey"]).says(0, &["articles/frost.md: ", words]);
-    assert_eq!(reason(&site, "/frost/"), None, "it is listed all the same");
+    assert_eq!(reason(&site, "/frost/"), None, "it is listed anyway");
 }
 
 #[cfg(feature = "markdown")]
@@ -214,7 +214,7 @@ fn words_of_a_page_that_are_not_understood_are_told() {
             "“kepe=no”, is not understood",
             "“priority=high”",
             "article:published_time “in spring” is not a date",
-            "robots “no-index” is not understood by engines; is “noindex” meant?",
+            "engines do not understand robots “no-index”; did you mean “noindex”?",
         ],
     );
     assert_eq!(site.paths().len(), 3);

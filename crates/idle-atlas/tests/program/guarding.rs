@@ -29,7 +29,7 @@ fn built() -> TestSite {
 /// The build is held back and changes nothing. With the option that it names it goes on, and is not held back again.
 fn held(site: &TestSite, option: &str, words: &[&str]) {
     let before = site.outputs();
-    let option_named = format!("If that is right: idle-atlas build --allow {option}");
+    let option_named = format!("If this is intended: idle-atlas build --allow {option}");
     let words: Vec<&str> = words.iter().copied().chain([option_named.as_str(), "nothing was written"]).collect();
     site.run(&["build"]).says(3, &words);
     site.run(&["build", "--dry-run"]).says(3, &["It would be held back"]);
@@ -49,7 +49,7 @@ fn held(site: &TestSite, option: &str, words: &[&str]) {
 #[case::url("new-url", "https://www.marrowvale.example/", "https://marrowvale.example/", &["every URL would change"])]
 #[case::main("new-main", "[[section]]", "[files]\nmain = \"map.xml\"\n[[section]]", &["would be map.xml instead of sitemap.xml"])]
 #[case::gzip("gzip", "[[section]]", "[files]\ngzip = \"only\"\n[[section]]", &[".xml.gz instead of .xml"])]
-#[case::section("new-sections", "name = \"halts\"", "name = \"stops\"", &["section halts would be no more", "25 of its 25 entries"])]
+#[case::section("new-sections", "name = \"halts\"", "name = \"stops\"", &["section halts would disappear", "25 of its 25 entries"])]
 #[case::off("shrink", "name = \"halts\"", "name = \"halts\"\non = false", &["section halts would lose 25 of its 25 entries"])]
 fn edited_the_configuration(#[case] option: &str, #[case] piece: &str, #[case] by: &str, #[case] words: &[&str]) {
     let site = built();
@@ -198,7 +198,7 @@ fn small_sites_are_guarded_too(#[case] before: usize, #[case] after: usize, #[ca
 fn a_small_section_that_was_renamed_is_held() {
     let site = halts(10, "");
     site.reconfigure("section = \"halts\"", "section = \"stops\"");
-    held(&site, "new-sections", &["section halts would be no more", "11 of its 11 entries"]);
+    held(&site, "new-sections", &["section halts would disappear", "11 of its 11 entries"]);
 }
 
 /// An entry that had announced when it would expire is not a loss.

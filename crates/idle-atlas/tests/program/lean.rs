@@ -24,7 +24,7 @@ fn articles() {
 fn servers_of_databases(#[case] connection: &str) {
     let query = "select url from pages";
     let source = format!("[[source]]\nfrom = \"sql\"\nconnection = \"{connection}\"\nquery = \"{query}\"\n");
-    let told = ["idle-atlas.toml", "built without servers of databases", "cargo feature “sql-servers”"];
+    let told = ["idle-atlas.toml", "built without database servers", "cargo feature “sql-servers”"];
     TestSite::new(&source).run(&["survey"]).says(2, &told);
 }
 

@@ -57,10 +57,8 @@ fn pages_that_nobody_links_to_and_links_that_lead_nowhere() {
     assert_eq!(nowhere, "linked from https://www.marrowvale.example/a/index.html".replace("index.html", "").as_str());
     let again = site.json(&["survey"]);
     assert_eq!(again["notices"], survey["notices"], "what is remembered says the same");
-    site.run(&["survey"]).says(
-        0,
-        &["worth a look", "3  pages that no other page links to", "2  links that lead to nothing", "survey --verbose"],
-    );
+    site.run(&["survey"])
+        .says(0, &["worth a look", "3  pages that no other page links to", "2  dead links", "survey --verbose"]);
     site.run(&["survey", "--verbose"]).says(
         0,
         &[
@@ -100,7 +98,7 @@ fn sources_that_disagree_and_hosts_that_differ() {
     let title = why["fields"].as_array().unwrap().iter().find(|field| field["field"] == "title").unwrap();
     assert_eq!((title["value"].as_str(), title["source"].as_str()), (Some("Fares"), Some("html public")));
     site.run(&["why", "/a.html"])
-        .says(0, &["What stands, and whose word it is", "Said by html public", "Said by table t.csv", "Prices"]);
+        .says(0, &["Fields and their sources", "From html public", "From table t.csv", "Prices"]);
 }
 
 #[test]
@@ -194,14 +192,14 @@ fn lists_as_table_csv_and_json() {
     let json = site.run(&["survey", "--list", "--most", "1", "--as", "json"]);
     assert_eq!(serde_json::from_str::<Value>(&json.out).unwrap()[0]["section"], "pages");
     site.run(&["survey", "--list", "--most", "2"])
-        .says(0, &["5 entries; 2 shown", "goes in", "no: rule", "idle-atlas why URL"]);
+        .says(0, &["5 entries; 2 shown", "listed", "no: rule", "idle-atlas why URL"]);
 }
 
 #[rstest]
 #[case(&["--list", "--section", "lamp"], "there is no section “lamp”; known: lamps, pages")]
 #[case(&["--list", "--reason", "bored"], "“bored” is unknown; expected one of other-host")]
 #[case(&["--list", "--source", "sql"], "there is no source “sql”; known: html public, table t.csv")]
-#[case(&["--list", "--under", "staff"], "has to begin with “/”")]
+#[case(&["--list", "--under", "staff"], "must begin with “/”")]
 #[case(&["--reason", "rule"], "--list")]
 fn a_wish_that_cannot_be_met_is_told(#[case] options: &[&str], #[case] wanted: &str) {
     shed().run(&[&["survey"], options].concat()).says(2, &[wanted]);

@@ -24,7 +24,7 @@ fn without_a_ledger_every_file_and_date_of_the_sample_site_stays() {
     site.at(NOON + 2 * DAY);
     // The news of the sample are older than two days by then, except those that are requested.
     site.run(&["build"])
-        .says(0, &["places and dates of 96 entries were learnt from 11 sitemap files", "no entry changed"]);
+        .says(0, &["placement and dates of 96 entries were learnt from 11 sitemap files", "no entry changed"]);
     let after = site.outputs();
     for (name, bytes) in before.iter().filter(|(name, _)| name.contains("sitemap") || name.contains("atlas-")) {
         assert!(after[name] == *bytes, "{name} is another");
@@ -111,7 +111,7 @@ fn a_file_that_is_not_as_it_was_written_is_told_and_placed_anew() {
     let text = site.read("public/atlas-pages-2.xml").replace("</url>\n", "</url>");
     site.spoil("atlas-pages-2.xml", text);
     site.at(NOON + 9 * DAY);
-    site.run(&["build"]).says(0, &["atlas-pages-2.xml cannot be read as this tool writes"]);
+    site.run(&["build"]).says(0, &["atlas-pages-2.xml does not look like a file of this tool"]);
     assert_eq!(site.paths().len(), 35);
     assert!(!site.path("public/atlas-pages-5.xml").exists() || site.listed().len() >= 4);
 }

@@ -148,14 +148,14 @@ fn sitemaps_of_others_in_robots_txt_are_named_with_their_lines() {
 #[rstest]
 #[case::slash("/fares", "/fares/  (with a slash at the end)")]
 #[case::scheme_and_host("http://marrowvale.example/fares/", "/fares/  (with https, on www.marrowvale.example)")]
-#[case::case("/Fares/", "/fares/  (with other capitals)")]
+#[case::case("/Fares/", "/fares/  (with different capitals)")]
 #[case::typo("/fairs/", "https://www.marrowvale.example/fares/\n")]
 fn a_url_that_nobody_knows_is_told_with_the_nearest(#[case] asked: &str, #[case] wanted: &str) {
     let site = TestSite::new(HTML);
     page(&site, "fares/index.html", "", "");
     page(&site, "timetable/index.html", "", "");
     let why = site.run(&["why", asked]);
-    why.says(1, &["No source knows this URL.", "This one is much like it:", wanted]);
+    why.says(1, &["No source knows this URL.", "A similar URL:", wanted]);
     assert!(!why.out.contains("timetable"), "{}", why.out);
 }
 
@@ -167,7 +167,7 @@ fn a_site_in_a_folder_does_not_take_its_own_robots_txt_for_that_of_the_host() {
     site.run(&["survey"]).says(2, &["“file”: engines read https://www.marrowvale.example/robots.txt alone"]);
     site.reconfigure("[robots]\nfile = \"public/robots.txt\"\ncreate = true\n", "");
     site.run(&["build"]).says(0, &["1 entry in 1 sitemap file"]);
-    site.run(&["check"]).says(0, &["out-of-reach", "is not below this web root: cannot look"]);
+    site.run(&["check"]).says(0, &["out-of-reach", "is not below this web root, so it was not checked"]);
 }
 
 #[test]
@@ -191,7 +191,7 @@ fn a_sitemap_on_another_host_cannot_be_looked_at() {
     site.write("public/robots.txt", "Sitemap: https://sitemaps.marrowvale.example/all.xml\n");
     site.build();
     let check = site.run(&["check"]);
-    check.says(0, &["https://sitemaps.marrowvale.example/all.xml", "not below this web root: cannot look"]);
+    check.says(0, &["https://sitemaps.marrowvale.example/all.xml", "not below this web root, so it was not checked"]);
 }
 
 #[test]
@@ -293,7 +293,7 @@ fn dry_run_lists_what_would_be_told_as_changed() {
     site.run(&["build", "--dry-run", "-v"]).says(
         0,
         &[
-            "3 URLs would be told as changed",
+            "3 URLs would be announced as changed",
             "~ https://www.marrowvale.example/p02.html",
             "+ https://www.marrowvale.example/new.html",
         ],

@@ -65,7 +65,7 @@ fn build_as_nobody(site: &TestSite) -> Ran {
 
 #[cfg(unix)]
 #[rstest]
-#[case::web_root("public", "cannot write into public: permission denied; this user may not do that there")]
+#[case::web_root("public", "cannot write into public: permission denied; this user has no permission for that")]
 #[case::ledger(".idle-atlas", "this user may not write it: give it the folder .idle-atlas")]
 fn a_folder_that_may_not_be_written_leaves_the_old_files(#[case] folder: &str, #[case] told: &str) {
     use std::os::unix::fs::PermissionsExt;

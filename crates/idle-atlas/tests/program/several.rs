@@ -101,7 +101,7 @@ fn sitemaps_on_another_host_are_declared_by_the_sites_robots() {
 )]
 #[case::no_variable(
     "[site]\nurl = \"${NOWHERE_TO_BE_FOUND}\"\nweb_root = \"shop\"\n",
-    "the environment has no NOWHERE_TO_BE_FOUND"
+    "the environment variable NOWHERE_TO_BE_FOUND is not set"
 )]
 fn a_configuration_that_is_broken_fails_alone(#[case] config: &str, #[case] words: &str) {
     let site = two();
@@ -193,7 +193,7 @@ fn a_busy_ledger_is_waited_for() {
         std::thread::sleep(std::time::Duration::from_millis(700));
         drop(lock);
     });
-    site.run(&["build"]).says(0, &["waiting:", "another idle-atlas is at work on this site", "no entry changed"]);
+    site.run(&["build"]).says(0, &["waiting:", "another idle-atlas is working on this site", "no entry changed"]);
     waiting.join().unwrap();
 }
 

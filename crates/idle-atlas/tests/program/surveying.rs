@@ -59,16 +59,17 @@ fn every_reason_is_counted_with_an_example() {
     assert!(left_out.iter().all(|one| !one["examples"].as_array().unwrap().is_empty()));
     assert_eq!(survey["sections"][0]["entries"], 2);
     assert!(!site.path("public/sitemap.xml").exists(), "a survey writes no site file");
-    site.run(&["survey"]).says(0, &["2 entries would be in", "14 left out", "page says noindex", "idle-atlas why URL"]);
+    site.run(&["survey"])
+        .says(0, &["2 entries would be listed", "14 left out", "page says noindex", "idle-atlas why URL"]);
 }
 
 #[rstest]
-#[case("/", 0, &["goes in", "in section pages", "http"])]
+#[case("/", 0, &["listed", "in section pages", "http"])]
 #[case("/noindex.html", 0, &["left out: noindex", "<meta name=\"robots\" content=\"noindex\">"])]
 #[case("/staff/rota.html", 0, &["left out: rule", "matching /staff/**: keep = false"])]
 #[case("/barred/x.html", 0, &["left out: disallowed", "line 2: Disallow: /barred/ (for *)"])]
 #[case("/lamps/x.html", 0, &["left out: disallowed", "(for lampbot)"])]
-#[case("/table/", 0, &["goes in", "Said by table more.csv", "title           Again"])]
+#[case("/table/", 0, &["listed", "From table more.csv", "title           Again"])]
 #[case("/nowhere/", 1, &["No source knows this URL"])]
 fn why_tells_each_step(#[case] path: &str, #[case] code: i32, #[case] words: &[&str]) {
     yard().run(&["why", path]).says(code, words);
@@ -82,7 +83,7 @@ fn why_knows_file_and_dates_after_a_build() {
     assert_eq!(why["file"], "https://www.marrowvale.example/sitemap.xml");
     assert_eq!(why["decision"]["kept"], true);
     assert_eq!(why["changed_in_run"], 1);
-    site.run(&["why", "/table/"]).says(0, &["none is declared, and no change of its content has been seen"]);
+    site.run(&["why", "/table/"]).says(0, &["no date is declared, and no change to its content has been seen"]);
 }
 
 #[test]
@@ -162,7 +163,7 @@ fn init_writes_what_works_as_it_stands() {
     }
     site.run(&["init", "public"])
         .says(0, &["Wrote idle-atlas.toml", "https://www.marrowvale.example/", "journal 11", "without .html"]);
-    site.run(&["survey"]).says(0, &["12 entries would be in"]);
+    site.run(&["survey"]).says(0, &["12 entries would be listed"]);
     site.run(&["build"]).says(0, &["Run 1: 12 entries in 2 sitemap files"]);
     assert!(site.paths().contains("/journal/n4"));
     site.run(&["init", "public"]).says(2, &["there is a idle-atlas.toml already"]);
@@ -175,7 +176,7 @@ fn init_says_what_it_needs_and_never_writes_into_what_is_served() {
     site.run(&["init", "nowhere"]).says(2, &["there is no folder nowhere"]);
     site.run(&["init", "public"]).says(2, &["there is no page (.html) in public"]);
     site.page("index.html", "Home", "x");
-    site.run(&["init", "public"]).says(2, &["do not say what the site's URL is", "--url"]);
+    site.run(&["init", "public"]).says(2, &["do not state the site's URL", "--url"]);
     let inside = site
         .command(&["init", ".", "--url", "https://www.marrowvale.example/"])
         .current_dir(site.path("public"))
@@ -185,7 +186,7 @@ fn init_says_what_it_needs_and_never_writes_into_what_is_served() {
     site.page("a.html", "A", "x");
     site.write("public/b.html", "<link rel=canonical href=https://elsewhere.example/b.html>");
     site.run(&["init", "public", "--url", "https://www.marrowvale.example"])
-        .says(0, &["as you said", "name another site"]);
+        .says(0, &["as given", "name another site"]);
     site.run(&["build"]).says(0, &["3 entries"]);
 }
 

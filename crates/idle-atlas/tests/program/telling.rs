@@ -33,14 +33,14 @@ fn a_night_without_a_change_takes_three_lines() {
     site.at(NOON + DAY);
     let second = site.run(&["build"]);
     second.says(0, &["Run 2: 7 entries in 2 sitemap files; no entry changed, nothing to write."]);
-    second.says(0, &["As at the last build: 2 sections, 2 reasons to leave entries out, 1 value", "1 remark."]);
-    second.says(0, &["Falls due next: https://www.marrowvale.example/gala.html goes in on 2027-03-01"]);
+    second.says(0, &["As in the last build: 2 sections, 2 reasons for leaving entries out, 1 value", "1 remark."]);
+    second.says(0, &["Due next: https://www.marrowvale.example/gala.html is listed on 2027-03-01"]);
     assert_eq!(second.out.lines().count(), 3, "{}", second.out);
     site.run(&["build", "--verbose"]).says(0, &["1  error page", "t.csv line 2", "page without a head"]);
     site.run(&["survey"]).says(0, &["1  error page", "t.csv line 2", "page without a head"]);
     // Under another configuration, everything is reported again.
     site.reconfigure("[[section]]", "# A word.\n[[section]]");
-    site.run(&["build"]).says(0, &["1  error page", "t.csv line 2", "atlas-halts-1.xml", "falls due"]);
+    site.run(&["build"]).says(0, &["1  error page", "t.csv line 2", "atlas-halts-1.xml", "due"]);
 }
 
 #[test]
@@ -54,7 +54,7 @@ fn what_is_new_is_told_and_the_rest_is_counted() {
     site.write("t.csv", "url,modified\n/table/a/,soonish\n/table/b/,by and by\n");
     let ran = site.run(&["build"]);
     ran.says(0, &["1 added", "halts/lamp.html", "  halts          3", "2  error page", "1  page says noindex"]);
-    ran.says(0, &["t.csv line 3: modified “by and by”", "As at the last build: 1 section, 1 reason", "1 value that"]);
+    ran.says(0, &["t.csv line 3: modified “by and by”", "As in the last build: 1 section, 1 reason", "1 value that"]);
     for word in ["soonish", "without a head", "published in the future", "\n  pages ", "Submit"] {
         assert!(!ran.out.contains(word), "{word} in {}", ran.out);
     }
@@ -82,8 +82,9 @@ fn what_is_accepted_is_counted_and_told_no_more() {
     let survey = site.json(&["survey"]);
     assert_eq!(survey["accepted"]["no-head"], 1);
     assert_eq!(survey["accepted_in_vain"], serde_json::json!([[3, "no-head"]]));
-    site.run(&["survey"]).says(0, &["1 remark is not told, as accepted: no-head", "Line 3 of the known findings"]);
-    site.run(&["build"]).says(0, &["1 remark is not told, as accepted: no-head"]);
+    site.run(&["survey"])
+        .says(0, &["1 remark is not shown, because accepted: no-head", "Line 3 of the known findings"]);
+    site.run(&["build"]).says(0, &["1 remark is not shown, because accepted: no-head"]);
     site.run(&["survey", "--accept", "no-head", "/lost.html"]).says(0, &["says so already"]);
     site.run(&["survey", "--accept", "no-hat"]).says(2, &["--accept: “no-hat” is unknown", "no-head"]);
     site.write("known-findings.txt", "no-head\nunlinked [a\n");
@@ -98,7 +99,7 @@ fn what_check_finds_can_be_accepted_too() {
     site.run(&["check"]).says(0, &["robots-missing"]);
     site.run(&["survey", "--accept", "robots-missing"]).says(0, &[]);
     let ran = site.run(&["check"]);
-    ran.says(0, &["1 finding is not told, as accepted", "Nothing is wrong"]);
+    ran.says(0, &["1 finding is not shown, because accepted", "Nothing is wrong"]);
 }
 
 /// Runs the program on a terminal with this many columns.

@@ -99,7 +99,7 @@ fn the_feed_of_the_newest_is_a_feed() {
 #[test]
 fn the_owners_view_has_every_entry_and_is_not_served() {
     let site = TestSite::sample();
-    site.run(&["survey", "--html", "owner.html"]).says(0, &["owner.html written", "keep it to yourself"]);
+    site.run(&["survey", "--html", "owner.html"]).says(0, &["owner.html written", "do not publish it"]);
     let page = site.read("owner.html");
     let data = page.split("id=\"data\">").nth(1).unwrap().split("</script>").next().unwrap();
     let entries: Value = serde_json::from_str(data).unwrap();
@@ -192,7 +192,7 @@ fn a_dry_run_shows_by_file_what_a_build_would_do() {
         (Some("halts"), Some("stops"))
     );
     site.run(&["build", "--dry-run"])
-        .says(0, &["1 URL would come", "1 URL would go", "1 URL would change their section"]);
+        .says(0, &["1 URL would be added", "1 URL would be removed", "1 URL would change their section"]);
     // And that is what happens.
     let built = site.build();
     let names: Vec<&str> = built["written"].as_array().unwrap().iter().filter_map(|one| one.as_str()).collect();
@@ -213,7 +213,7 @@ fn a_dry_run_tells_what_would_hold_the_build_back() {
         fs::remove_file(site.path(&format!("public/p{at}.html"))).unwrap();
     }
     site.run(&["build", "--dry-run"])
-        .says(3, &["It would be held back", "would lose 20 of its 30 entries", "20 URLs would go"]);
+        .says(3, &["It would be held back", "would lose 20 of its 30 entries", "20 URLs would be removed"]);
     site.run(&["build", "--dry-run", "--allow", "shrink"]).says(0, &["shrink"]);
 }
 

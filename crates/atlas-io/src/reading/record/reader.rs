@@ -29,19 +29,19 @@ impl RecordReader<'_> {
     ) -> bool {
         let Some(url) = self.text(record, Field::Url) else {
             let why = match (self.wanting(record), self.undated(record)) {
-                (Some(name), _) => format!("no url in it, for want of “{name}”"),
+                (Some(name), _) => format!("it has no url, because “{name}” is missing"),
                 (None, Some((name, text))) => {
-                    format!("{name} “{text}” is not {}, and the url is made of it", self.expected_date())
+                    format!("{name} “{text}” is not {}, and the url is made from it", self.expected_date())
                 }
-                (None, None) => "no url in it".to_owned(),
+                (None, None) => "it has no url".to_owned(),
             };
-            trouble(RecordProblem::row(format!("{why}; the row is passed over")));
+            trouble(RecordProblem::row(format!("{why}; the row is skipped")));
             return false;
         };
         contribution.url = match self.address(url) {
             Ok(url) => url,
             Err(why) => {
-                trouble(RecordProblem::row(format!("{why}; the row is passed over")));
+                trouble(RecordProblem::row(format!("{why}; the row is skipped")));
                 return false;
             }
         };
@@ -228,7 +228,7 @@ impl RecordReader<'_> {
     ) {
         let shown = shortened(text);
         trouble(RecordProblem::row(format!(
-            "{} “{shown}” is not {expected}; it decides whether the entry goes in, so the entry stays out",
+            "{} “{shown}” is not {expected}; it decides whether the entry is listed, so the entry is left out",
             field.name()
         )));
         contribution.unreadable.get_or_insert_with(|| Cow::Owned(format!("{} “{shown}”", field.name())));
@@ -287,12 +287,12 @@ impl RecordReader<'_> {
             match (date, doubt) {
                 (Some(date), Some(why)) => {
                     trouble(RecordProblem::cell(format!(
-                        "{} “{text}” can be read in two ways ({why}); taken as {date}",
+                        "{} “{text}” can be read in two ways ({why}); read as {date}",
                         field.name()
                     )));
                 }
                 (None, Some(why)) => trouble(RecordProblem::cell(format!(
-                    "{} “{text}” can be read in two ways ({why}); say which, such as dates = \"%d/%m/%Y\". The entry is listed without it",
+                    "{} “{text}” can be read in two ways ({why}); specify the format, such as dates = \"%d/%m/%Y\". The entry is listed without it",
                     field.name()
                 ))),
                 _ => {}

@@ -121,9 +121,7 @@ impl Fetcher {
         let charset = parameters.split(';').find_map(|parameter| parameter.trim().strip_prefix("charset="));
         let (kind, charset) = (kind.trim().to_owned(), charset.unwrap_or("").to_owned());
         if !is_page(&kind) && !self.documents.contains(&kind) {
-            return Visited::Nothing(format!(
-                "{kind}, which is not a page; documents on the source lists files by their ending"
-            ));
+            return Visited::Nothing(format!("{kind}, which is not a page; documents on the source lists such files"));
         }
         self.body(address, answer, kind, &charset).await
     }

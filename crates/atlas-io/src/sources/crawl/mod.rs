@@ -126,8 +126,9 @@ impl CrawlSource {
         let mut at = self.site.of_host("/robots.txt");
         for _ in 0..=5 {
             let answer = fetcher.client.get(at.as_str()).send().await;
-            let mut answer = answer
-                .map_err(|error| format!("{at} cannot be fetched ({}), so that nothing may be", http::cause(&error)))?;
+            let mut answer = answer.map_err(|error| {
+                format!("{at} cannot be fetched ({}), so nothing may be crawled", http::cause(&error))
+            })?;
             let status = answer.status();
             let location = answer.headers().get("location").and_then(|target| target.to_str().ok());
             if let Some(target) = location.filter(|_| status.is_redirection()).and_then(|target| at.join(target).ok()) {
@@ -135,7 +136,7 @@ impl CrawlSource {
                 continue;
             }
             if status.is_server_error() || status.as_u16() == 429 {
-                return Err(format!("{at} answers {status}: until it does better, nothing may be fetched"));
+                return Err(format!("{at} answers {status}: as long as it does, nothing may be crawled"));
             }
             if matches!(status.as_u16(), 404 | 410) {
                 return Ok(Some(LiveRobots::Absent));
@@ -170,7 +171,7 @@ struct ReadPage {
 
 /// Passes on what the last crawl found.
 fn recall(gathering: &mut Gathering<'_>) {
-    gathering.remark("as it was when it was walked last; survey walks it again");
+    gathering.remark("as of the last crawl; survey crawls it again");
     let known = gathering.memory().known.iter().map(|(address, learnt)| (address.clone(), learnt.clone()));
     let known: BTreeMap<String, Learnt> = known.collect();
     known.keys().for_each(|_| gathering.met_again());

@@ -227,12 +227,12 @@ impl<'w, 'g> Walk<'w, 'g> {
     fn no_page(&mut self, visit: &Visit, why: String) -> Result<(), StoreError> {
         if visit.depth == 0 {
             return Err(self.failed(format!(
-                "the home page answers {why}; where robots are kept out, let “{TOKEN}” in, or gather from another source"
+                "the home page answers {why}; if robots are kept out, let “{TOKEN}” in, or gather from another source"
             )));
         }
         if self.visited <= FIRST && self.refused > FIRST / 2 {
             return Err(self.failed(format!(
-                "{} of the first {} pages answer {why}: robots are met with a wall. Let “{TOKEN}” in, or gather from another source",
+                "{} of the first {} pages answer {why}: robots are blocked. Let “{TOKEN}” in, or gather from another source",
                 self.refused, self.visited
             )));
         }
@@ -244,15 +244,13 @@ impl<'w, 'g> Walk<'w, 'g> {
     fn redirected(&mut self, visit: &Visit, status: String, target: &Address) -> Result<(), StoreError> {
         let target = self.frontier.known_as(target);
         if visit.depth == 0 && !self.crawl.site.holds(target.as_str()) {
-            return Err(self.failed(format!(
-                "the home page sends visitors on to {target}; correct [site] url to where they end up"
-            )));
+            return Err(self.failed(format!("the home page redirects to {target}; correct [site] url")));
         }
         let mut contribution = self.said_of(visit);
         if target == visit.address {
             // It insists on parameters that do not select another page; without them there is no page.
             contribution.failure =
-                Some(format!("a redirect to itself ({status}), but for parameters that are dropped").into());
+                Some(format!("a redirect to itself ({status}), except for parameters that are dropped").into());
         } else {
             contribution.refresh = Some(target.as_str().to_owned().into());
             contribution.redirected = Some(status.into());
@@ -290,7 +288,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         // A failure of an earlier crawl is not listed.
         let known = known.filter(|learnt| Contribution::read(&learnt.row).failure.is_none()).cloned();
         let message = match &known {
-            Some(_) => format!("{why}, tried {tries} times; it is listed as it was found last"),
+            Some(_) => format!("{why}, tried {tries} times; it is listed as last found"),
             None => format!("{why}, tried {tries} times; it is not listed"),
         };
         let passed_over = known.is_none();
@@ -319,7 +317,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         let wait = wait.unwrap_or(Duration::from_secs(1 << tries));
         if wait > PATIENCE {
             self.stopped = Some(format!(
-                "stopped because the server answers {} and asks to be left alone for {} seconds",
+                "stopped because the server answers {} and asks for a pause of {} seconds",
                 status.as_u16(),
                 wait.as_secs()
             ));
@@ -411,7 +409,7 @@ impl<'w, 'g> Walk<'w, 'g> {
         let passed: Vec<String> = (self.frontier.passed().iter())
             .map(|(reason, (times, first))| {
                 let addresses = count(*times, "address", "addresses");
-                format!("{addresses} not looked at: {}; such as {first}", reason.words())
+                format!("{addresses} not visited: {}; such as {first}", reason.words())
             })
             .collect();
         passed.into_iter().for_each(|remark| self.gathering.remark(remark));
@@ -429,7 +427,7 @@ impl<'w, 'g> Walk<'w, 'g> {
                     .filter(|(address, _)| !self.found.contains_key(*address))
                     .map(|(address, learnt)| (address.clone(), learnt.clone()))
                     .collect();
-                let waiting = count(self.frontier.waiting() as u64, "address waits", "addresses wait");
+                let waiting = count(self.frontier.waiting() as u64, "address remains", "addresses remain");
                 let as_before = match known.len() {
                     0 => String::new(),
                     some => {
@@ -437,7 +435,7 @@ impl<'w, 'g> Walk<'w, 'g> {
                         format!("; {pages} listed as before")
                     }
                 };
-                self.gathering.remark(format!("{why}; {waiting}, and the next run goes on from there{as_before}"));
+                self.gathering.remark(format!("{why}; {waiting}, and the next run continues from there{as_before}"));
                 for (address, learnt) in known {
                     self.gathering.met_again();
                     self.found.insert(address, (learnt.row, learnt.links));

@@ -31,10 +31,10 @@ impl Database {
             #[cfg(feature = "sql-servers")]
             Some(("mysql" | "mariadb", rest)) => Ok(Self::MySql(connection.map(|_| format!("mysql:{rest}")))),
             #[cfg(not(feature = "sql-servers"))]
-            Some(("postgres" | "postgresql" | "mysql" | "mariadb", _)) => Err(
-                "this idle-atlas was built without servers of databases; build it with the cargo feature “sql-servers”"
-                    .to_owned(),
-            ),
+            Some(("postgres" | "postgresql" | "mysql" | "mariadb", _)) => {
+                Err("this idle-atlas was built without database servers; build it with the cargo feature “sql-servers”"
+                    .to_owned())
+            }
             _ => Err("a connection begins with sqlite:, postgres: or mysql:".to_owned()),
         }
     }

@@ -107,7 +107,7 @@ impl SqlSource {
         if !knows_zone {
             connection.execute(sqlx::raw_sql("set time_zone = '+00:00'")).await.map_err(QueryFailure::Query)?;
             *remark = Some(format!(
-                "the server knows no zone “{zone}”, so that the query runs in UTC: dates that it formats itself may be of another day. Fill the server's tables of zones: mysql_tzinfo_to_sql /usr/share/zoneinfo"
+                "the server does not know the zone “{zone}”, so the query runs in UTC, and dates that it formats may be off by a day. Fill the server's time zone tables: mysql_tzinfo_to_sql /usr/share/zoneinfo"
             ));
         }
         let setup = "set session transaction read only; start transaction read only";

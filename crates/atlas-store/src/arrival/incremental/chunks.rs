@@ -165,7 +165,7 @@ impl Chunks {
     ) -> Result<(), StoreError> {
         for head in &self.heads {
             let notes = self.notes(head.at, head.records as usize * 4 + head.rows as usize * TAG);
-            let notes = notes.map_err(StoreError::io("cannot read back what was put aside in", folder))?;
+            let notes = notes.map_err(StoreError::io("cannot read temporary data in", folder))?;
             let (records, tags) = notes.split_at(head.records as usize * 4);
             let (members, rest) = self.members(head, records.as_chunks().0, tags.as_chunks().0, &stands);
             let remembered = RememberedChunk {

@@ -51,7 +51,7 @@ pub(super) fn recollect(
             }
             let raw = raws.get(nth).map_or(0, |raw| u64::from_le_bytes(*raw));
             let keyed = known.push(KnownEntry { key, written, raw, at, from_page, provenance });
-            keyed.map_err(StoreError::io("cannot put entries aside in", scratch))?;
+            keyed.map_err(StoreError::io("cannot write temporary data to", scratch))?;
         }
         Ok(())
     })?;

@@ -13,7 +13,7 @@ impl From<rusqlite::Error> for StoreError {
             Some(ReadOnly | PermissionDenied | CannotOpen) => {
                 "this user may not write it: give it the folder .idle-atlas beside the configuration"
             }
-            Some(DatabaseBusy | DatabaseLocked) => "another program has it open: wait for it to end",
+            Some(DatabaseBusy | DatabaseLocked) => "another program has it open: wait until it ends",
             _ => ANEW,
         };
         Self::Ledger { why: error.to_string(), mend }

@@ -79,7 +79,7 @@ pub fn page(site: &str, entries: &[Listed], pictures: &Pictures<'_>) -> String {
 /// What `survey --html` says when it is done.
 pub fn written(file: &Path, entries: usize) -> String {
     format!(
-        "{STRONG}{} written{STRONG:#}, with {}. Open it in a browser.\n\n{FAINT}It lists what is left out too: keep it to yourself.{FAINT:#}\n",
+        "{STRONG}{} written{STRONG:#}, with {}. Open it in a browser.\n\n{FAINT}It also lists what is left out, so do not publish it.{FAINT:#}\n",
         file.display(),
         count(entries as u64, "entry", "entries")
     )
