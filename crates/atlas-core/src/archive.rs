@@ -91,7 +91,7 @@ impl By {
     }
 
     /// The slug in an [`ArchivePage::archive`], if the archive is of this kind.
-    pub fn of_archive(self, archive: &str) -> Option<&str> {
+    pub(crate) fn of_archive(self, archive: &str) -> Option<&str> {
         let (by, rest) = archive.split_once(' ')?;
         (by == self.as_str()).then(|| rest.split(' ').next().unwrap_or(rest))
     }

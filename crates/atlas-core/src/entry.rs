@@ -6,15 +6,16 @@ use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
 
+use crate::address::Address;
 use crate::language::Alternate;
 use crate::lastmod::Lastmod;
 use crate::video::Video;
 
 /// One `url` element with its extensions. Text is borrowed during a build, and owned if it was read back from a file.
-#[derive(Debug, Clone, PartialEq, Default)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Entry<'a> {
-    /// The `loc`, in the spelling of [`Address`](crate::address::Address).
-    pub address: Cow<'a, str>,
+    /// The `loc`, in the spelling of [`Address`].
+    pub(crate) address: Cow<'a, str>,
     /// When the page last changed, if known.
     pub lastmod: Option<Lastmod>,
     /// A hint about how often the page changes.
@@ -31,7 +32,35 @@ pub struct Entry<'a> {
     pub alternates: Vec<Alternate<'a>>,
 }
 
-impl Entry<'_> {
+impl Entry<'static> {
+    /// An entry with an address and nothing else.
+    #[must_use]
+    pub fn new(address: Address) -> Self {
+        Self::at(Cow::Owned(address.into_string()))
+    }
+}
+
+impl<'a> Entry<'a> {
+    /// An entry with this address, which is known to be in the spelling of [`Address`], as rows have it.
+    pub(crate) fn at(address: Cow<'a, str>) -> Self {
+        Self {
+            address,
+            lastmod: None,
+            changefreq: None,
+            priority: None,
+            images: Vec::new(),
+            videos: Vec::new(),
+            news: None,
+            alternates: Vec::new(),
+        }
+    }
+
+    /// The `loc`, in the spelling of [`Address`].
+    #[must_use]
+    pub fn address(&self) -> &str {
+        &self.address
+    }
+
     /// The number of its pictures and videos that are written.
     pub fn media(&self) -> u32 {
         u32::try_from(self.images.len() + self.videos.len()).unwrap_or(u32::MAX)

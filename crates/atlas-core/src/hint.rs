@@ -49,7 +49,7 @@ impl PriorityHint {
 }
 
 /// The priority of a page by the number of folders it is deep: 1.0, 0.8, 0.6, 0.4, and 0.2 from four on.
-pub fn by_depth(depth: usize) -> Priority {
+pub(crate) fn by_depth(depth: usize) -> Priority {
     fifths(5 - depth.min(4))
 }
 

@@ -4,6 +4,7 @@
 use std::borrow::Cow;
 
 use serde::{Deserialize, Serialize};
+use thiserror::Error;
 
 /// The same page in another language.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -17,7 +18,7 @@ pub struct Alternate<'a> {
 }
 
 /// The tag of the page for visitors whose language is not among the others.
-pub const X_DEFAULT: &str = "x-default";
+pub(crate) const X_DEFAULT: &str = "x-default";
 
 /// Two-letter languages, ISO 639-1.
 const LANGUAGES: &str = "aa ab ae af ak am an ar as av ay az ba be bg bh bi bm bn bo br bs ca ce ch co cr cs cu cv cy da de \
@@ -35,6 +36,34 @@ NA NC NE NF NG NI NL NO NP NR NU NZ OM PA PE PF PG PH PK PL PM PN PR PS PT PW PY
 SK SL SM SN SO SR SS ST SV SX SY SZ TC TD TF TG TH TJ TK TL TM TN TO TR TT TV TW TZ UA UG UM US UY UZ VA VC VE VG VI VN VU WF \
 WS YE YT ZA ZM ZW";
 
+/// Why a text is not a language tag.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum TagError {
+    /// It does not begin with a language.
+    #[error("“{0}” does not begin with an ISO 639-1 language, such as en or cy")]
+    Language(String),
+    /// It gives UK as the region, which is not the country's code.
+    #[error("“{0}”: the United Kingdom is GB")]
+    UnitedKingdom(String),
+    /// Its region is unknown.
+    #[error("“{tag}”: “{region}” is not an ISO 3166-1 region")]
+    Region {
+        /// The whole tag.
+        tag: String,
+        /// The unknown part.
+        region: String,
+    },
+    /// It has a part that is neither a script nor a region.
+    #[error("“{tag}”: “{part}” is neither a script nor a region")]
+    Part {
+        /// The whole tag.
+        tag: String,
+        /// The part.
+        part: String,
+    },
+}
+
 /// The tag in its usual spelling.
 ///
 /// # Errors
@@ -48,7 +77,7 @@ WS YE YT ZA ZM ZW";
 /// assert_eq!(tag("x-default").unwrap(), "x-default");
 /// assert!(tag("en-UK").unwrap_err().to_string().contains("GB"));
 /// ```
-pub fn tag(text: &str) -> Result<String, String> {
+pub fn tag(text: &str) -> Result<String, TagError> {
     let text = text.trim();
     if text.eq_ignore_ascii_case(X_DEFAULT) {
         return Ok(X_DEFAULT.to_owned());
@@ -56,7 +85,7 @@ pub fn tag(text: &str) -> Result<String, String> {
     let mut parts = text.split(['-', '_']);
     let language = parts.next().unwrap_or("").to_ascii_lowercase();
     if !is_among(LANGUAGES, &language) {
-        return Err(format!("“{text}” does not begin with an ISO 639-1 language, such as en or cy"));
+        return Err(TagError::Language(text.to_owned()));
     }
     let mut tag = language;
     let (mut script_seen, mut region_seen) = (false, false);
@@ -72,16 +101,16 @@ pub fn tag(text: &str) -> Result<String, String> {
             2 if letters && !region_seen => {
                 let region = part.to_ascii_uppercase();
                 if region == "UK" {
-                    return Err(format!("“{text}”: the United Kingdom is GB"));
+                    return Err(TagError::UnitedKingdom(text.to_owned()));
                 }
                 if !is_among(REGIONS, &region) {
-                    return Err(format!("“{text}”: “{part}” is not an ISO 3166-1 region"));
+                    return Err(TagError::Region { tag: text.to_owned(), region: part.to_owned() });
                 }
                 region_seen = true;
                 tag += "-";
                 tag += &region;
             }
-            _ => return Err(format!("“{text}”: “{part}” is neither a script nor a region")),
+            _ => return Err(TagError::Part { tag: text.to_owned(), part: part.to_owned() }),
         }
     }
     Ok(tag)
@@ -112,7 +141,7 @@ mod tests {
     fn tags(#[case] text: &str, #[case] wanted: Result<&str, &str>) {
         match (tag(text), wanted) {
             (Ok(found), Ok(wanted)) => assert_eq!(found, wanted),
-            (Err(why), Err(wanted)) => assert!(why.contains(wanted), "{why}"),
+            (Err(why), Err(wanted)) => assert!(why.to_string().contains(wanted), "{why}"),
             (found, wanted) => panic!("{found:?} instead of {wanted:?}"),
         }
     }

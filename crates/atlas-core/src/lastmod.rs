@@ -228,6 +228,7 @@ impl Lastmod {
     }
 
     /// The same date as clocks in a zone show it: an instant gets the zone's offset; a day stays a day.
+    #[must_use]
     pub fn at(self, zone: &TimeZone) -> Self {
         let Self::Instant { seconds, .. } = self else { return self };
         let Ok(timestamp) = Timestamp::from_second(seconds) else { return self };
@@ -345,7 +346,7 @@ impl Lastmod {
     }
 
     /// Appends the text to a file being written.
-    pub fn push_to(&self, out: &mut Vec<u8>) {
+    pub(crate) fn push_to(&self, out: &mut Vec<u8>) {
         let mut text = [0; LONGEST];
         let end = self.spell(&mut text);
         out.extend_from_slice(&text[..end]);
@@ -375,7 +376,7 @@ impl Serialize for Lastmod {
 
 /// Whether a text is in one of the two forms that the published sitemap schema accepts: `YYYY-MM-DD`, or a date and
 /// time with seconds and a zone (sitemaps protocol 0.9, XML schema).
-pub fn is_schema_form(text: &str) -> bool {
+pub(crate) fn is_schema_form(text: &str) -> bool {
     let Ok(pieces) = Pieces::parse(text) else { return false };
     let extended_zone = text.ends_with('Z')
         || text

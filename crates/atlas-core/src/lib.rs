@@ -20,6 +20,9 @@
 //! | check | [`check`], [`accepted`] (findings that are no longer shown) |
 #![deny(missing_docs)]
 
+/// The library of dates and time zones whose types are part of the interface.
+pub use jiff;
+
 mod varint;
 
 pub mod address;

@@ -129,7 +129,7 @@ impl OutputPolicy {
             FileKind::News => false,
             FileKind::Images | FileKind::Videos => media == Media::OwnFiles,
         };
-        let mut entry = Entry { address: Cow::Borrowed(&contribution.url), ..Entry::default() };
+        let mut entry = Entry::at(Cow::Borrowed(&contribution.url));
         if kind != FileKind::Videos && goes(policy.images) {
             entry.images = self.images(contribution, policy).map(Cow::Borrowed).collect();
         }

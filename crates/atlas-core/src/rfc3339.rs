@@ -4,11 +4,19 @@ use jiff::Timestamp;
 use serde::{Serialize, Serializer};
 
 /// An instant, in seconds since 1970.
+///
+/// # Errors
+///
+/// Fails only if the serializer does.
 pub fn seconds<S: Serializer>(seconds: &i64, serializer: S) -> Result<S::Ok, S::Error> {
     text(*seconds).serialize(serializer)
 }
 
 /// An optional instant.
+///
+/// # Errors
+///
+/// Fails only if the serializer does.
 pub fn maybe_seconds<S: Serializer>(seconds: &Option<i64>, serializer: S) -> Result<S::Ok, S::Error> {
     seconds.map(text).serialize(serializer)
 }

@@ -4,6 +4,7 @@ use std::fmt;
 use std::str::FromStr;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use thiserror::Error;
 
 use crate::address::{Address, LONGEST};
 use crate::lastmod::Lastmod;
@@ -98,12 +99,17 @@ impl Access {
     }
 }
 
-impl FromStr for Access {
-    type Err = String;
+/// A text that does not say where a video is available.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[error("“{0}” does not begin with allow or deny")]
+pub struct AccessError(String);
 
-    fn from_str(text: &str) -> Result<Self, String> {
+impl FromStr for Access {
+    type Err = AccessError;
+
+    fn from_str(text: &str) -> Result<Self, AccessError> {
         let (relationship, names) = text.trim().split_once(' ').unwrap_or((text, ""));
-        Self::new(relationship, names).ok_or_else(|| format!("“{text}” does not begin with allow or deny"))
+        Self::new(relationship, names).ok_or_else(|| AccessError(text.to_owned()))
     }
 }
 
@@ -162,7 +168,7 @@ fn duration<'de, D: Deserializer<'de>>(deserializer: D) -> Result<Option<u32>, D
 
 /// Reads an ISO 8601 duration such as `PT1M35S` as whole seconds. Returns `None` if it is invalid or outside
 /// [`DURATIONS`].
-pub fn read_duration(text: &str) -> Option<u32> {
+pub(crate) fn read_duration(text: &str) -> Option<u32> {
     let span: jiff::SignedDuration = text.parse().ok()?;
     u32::try_from(span.as_secs()).ok().filter(|seconds| DURATIONS.contains(seconds))
 }
@@ -204,13 +210,13 @@ pub fn read_yes_or_no(text: &str) -> Option<bool> {
 }
 
 /// The most tags of a video.
-pub const MOST_TAGS: usize = 32;
+pub(crate) const MOST_TAGS: usize = 32;
 /// The longest name of an uploader, in characters.
-pub const UPLOADER_LONGEST: usize = 255;
+pub(crate) const UPLOADER_LONGEST: usize = 255;
 /// The durations that the extension allows, in seconds.
 pub const DURATIONS: std::ops::RangeInclusive<u32> = 1..=28_800;
 /// The longest description that the video extension allows, in characters.
-pub const VIDEO_DESCRIPTION_LONGEST: usize = 2048;
+pub(crate) const VIDEO_DESCRIPTION_LONGEST: usize = 2048;
 
 /// A required part that a video lacks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
@@ -260,6 +266,7 @@ impl Video {
     }
 
     /// The video as it may be written for the page at `page`: neither file nor player may be the page itself.
+    #[must_use]
     pub fn beside(&self, page: &str) -> Self {
         let other = |place: &Option<String>| place.clone().filter(|place| place != page);
         Self { content_loc: other(&self.content_loc), player_loc: other(&self.player_loc), ..self.clone() }
@@ -300,13 +307,14 @@ impl Video {
     }
 
     /// Whether `other` describes the same video: it has the same file or player.
-    pub fn same_as(&self, other: &Self) -> bool {
+    pub(crate) fn same_as(&self, other: &Self) -> bool {
         let same = |mine: &Option<String>, theirs: &Option<String>| mine.is_some() && mine == theirs;
         same(&self.content_loc, &other.content_loc) || same(&self.player_loc, &other.player_loc)
     }
 
     /// The video as it may be written in a sitemap: addresses are completed by `place`, dates are read by `date`, and
     /// what the extension does not allow is removed.
+    #[must_use]
     pub fn settled(self, place: impl Fn(&str) -> Option<Address>, date: impl Fn(&str) -> Option<Lastmod>) -> Self {
         let place = |text: Option<String>| {
             let address = place(text.as_deref().filter(|text| !text.trim().is_empty())?)?;

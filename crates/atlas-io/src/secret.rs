@@ -22,6 +22,7 @@ impl Secret {
     }
 
     /// A value derived from this one, which is displayed in the same way.
+    #[must_use]
     pub fn map(&self, make: impl FnOnce(&str) -> String) -> Self {
         Self { typed: self.typed.clone(), value: make(&self.value) }
     }

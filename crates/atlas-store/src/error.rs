@@ -1,12 +1,18 @@
 //! Errors of the store.
 
+use std::error::Error as StdError;
 use std::io;
 use std::path::{Path, PathBuf};
 
+use atlas_core::placement::LimitError;
 use thiserror::Error;
+
+/// The cause of an error, of whatever type.
+pub type Cause = Box<dyn StdError + Send + Sync>;
 
 /// Why something could not be done. Whatever was there before is still there.
 #[derive(Debug, Error)]
+#[non_exhaustive]
 pub enum StoreError {
     /// An operation on a file or folder failed.
     #[error("{what} {path}: {source}{mend}", path = path.display(), mend = mend_of(.source))]
@@ -21,9 +27,10 @@ pub enum StoreError {
     /// The ledger's database failed.
     #[error("the ledger cannot be used: {why}; {mend}")]
     Ledger {
-        /// The database's word for it.
-        why: String,
-        /// How to mend it.
+        /// The database's error.
+        #[source]
+        why: Cause,
+        /// How to fix it.
         mend: &'static str,
     },
     /// Another version wrote the ledger.
@@ -39,6 +46,9 @@ pub enum StoreError {
     /// The ledger contains something that this program would not have written.
     #[error("the ledger is damaged ({0}); {ANEW}")]
     LedgerDamaged(&'static str),
+    /// A sitemap file would exceed a limit. It was not written.
+    #[error("a sitemap file would have {0}; build again, and report this as a bug if it happens again")]
+    Limit(#[from] LimitError),
     /// A thread ended before its work was done.
     #[error("the threads that write files stopped early; build again")]
     Stopped,
@@ -56,8 +66,9 @@ pub enum StoreError {
     Source {
         /// The name of the source.
         name: String,
-        /// What happened and how to mend it.
-        why: String,
+        /// What happened, and how to fix it.
+        #[source]
+        why: Cause,
     },
     /// An engine could not be contacted at all.
     #[error("engine {name}: {why}")]
@@ -65,7 +76,8 @@ pub enum StoreError {
         /// Its name in the configuration.
         name: String,
         /// What happened.
-        why: String,
+        #[source]
+        why: Cause,
     },
 }
 

@@ -16,7 +16,7 @@ use crate::report::SourceChange;
 
 /// The fields that a source gives, each with a fingerprint of how it finds them.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, Serialize, Deserialize)]
-pub struct SourceMapping {
+pub(crate) struct SourceMapping {
     /// The source's name.
     pub source: String,
     /// The fingerprints by field.

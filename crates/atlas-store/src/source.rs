@@ -272,6 +272,10 @@ impl<'a> Gathering<'a> {
 
     /// Saves what was learnt so far. A source that takes long calls this now and then, so that an interruption costs
     /// little.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the ledger cannot be written.
     pub fn keep(&mut self) -> Result<(), StoreError> {
         (self.keep)(&self.memory)?;
         let fresh = std::mem::take(&mut self.memory.fresh);

@@ -27,7 +27,11 @@ impl Stop {
         self.0.is_asked.load(Ordering::SeqCst)
     }
 
-    /// Returns [`StoreError::Stopped`] if work has been asked to stop.
+    /// Ends the work if it has been asked to stop.
+    ///
+    /// # Errors
+    ///
+    /// Returns [`StoreError::Interrupted`] then.
     pub fn check(&self) -> Result<(), StoreError> {
         if self.is_asked() { Err(StoreError::Interrupted) } else { Ok(()) }
     }
@@ -48,7 +52,7 @@ impl Stop {
     }
 
     /// Records that files are being moved into place, or that all of them are.
-    pub fn set_writing(&self, is_writing: bool) {
+    pub(crate) fn set_writing(&self, is_writing: bool) {
         self.0.is_writing.store(is_writing, Ordering::SeqCst);
     }
 }

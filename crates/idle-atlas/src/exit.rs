@@ -45,7 +45,7 @@ pub enum Failure {
     Store(#[from] StoreError),
     /// Any other failure, in words.
     #[error("{0}")]
-    Contribution(String),
+    Message(String),
     /// Standard output is closed.
     #[error("the output was closed")]
     PipeClosed,
@@ -54,7 +54,7 @@ pub enum Failure {
 impl Failure {
     /// A failure in words.
     pub fn said(text: impl Into<String>) -> Self {
-        Self::Contribution(text.into())
+        Self::Message(text.into())
     }
 
     /// A failure to write to standard output.

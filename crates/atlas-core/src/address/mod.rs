@@ -144,6 +144,10 @@ pub struct Base {
 
 impl Base {
     /// The base for references found at an address.
+    ///
+    /// # Errors
+    ///
+    /// Returns [`AddressError::Malformed`] if the address is not a URL.
     pub fn of(address: &Address) -> Result<Self, AddressError> {
         let url = Url::parse(&address.0).map_err(|why| AddressError::Malformed { text: shorten(&address.0), why })?;
         Ok(Self { url, folder: address.folder().to_owned() })
@@ -151,6 +155,10 @@ impl Base {
 
     /// Resolves a reference (RFC 3986 section 5). A path of plain bytes, which is what most links on a page are, is
     /// resolved without a full parse.
+    ///
+    /// # Errors
+    ///
+    /// Returns an [`AddressError`] if the reference is not valid, or the result is not an `http` or `https` URL.
     pub fn join(&self, reference: &str) -> Result<Address, AddressError> {
         let reference = reference.trim();
         if let Some(address) = self.join_plain(reference) {

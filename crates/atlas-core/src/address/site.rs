@@ -14,6 +14,10 @@ pub struct Site {
 
 impl Site {
     /// Parses the site's URL. A missing closing slash is added.
+    ///
+    /// # Errors
+    ///
+    /// Returns an [`AddressError`] if the text is not an absolute `http` or `https` URL.
     pub fn parse(text: &str) -> Result<Self, AddressError> {
         let address = Address::parse(text)?;
         let folder = match address.as_str().split_once('?') {
@@ -36,6 +40,10 @@ impl Site {
 
     /// Parses a URL of this site: absolute, from the host's root (`/halts/`), or relative to the site's folder. A URL
     /// that begins with the site's root and consists of plain bytes is accepted without a full parse.
+    ///
+    /// # Errors
+    ///
+    /// Returns an [`AddressError`] if the text is not a URL, or its scheme is not `http` or `https`.
     pub fn address(&self, text: &str) -> Result<Address, AddressError> {
         let text = text.trim();
         if let Some(address) = self.plain(text) {

@@ -58,9 +58,7 @@ impl Answer {
             Self::Status(400) => {
                 "malformed: this is a bug in Idle Atlas, please report it. The message will not be sent again"
             }
-            Self::Status(403) => {
-                "the key file was not found or contains another key. Publish it (idle-atlas announce --key-file), then announce again"
-            }
+            Self::Status(403) => "the key file was not found or contains another key. Publish it, then announce again",
             Self::Status(404 | 410) => "there is no such endpoint: check the engine's endpoint in the configuration",
             Self::Status(422) => {
                 "a URL is on another host, or the key is not valid. This message will not be sent again"

@@ -44,11 +44,13 @@ impl EngineState {
     }
 
     /// Records that all keys up to this one have been sent.
+    #[must_use]
     pub fn told(self, key: Option<u128>) -> Self {
         Self { cursor: key.or(self.cursor), not_before: None, ..self }
     }
 
     /// Ends the round.
+    #[must_use]
     pub fn finished(self) -> Self {
         Self { watermark: self.target(), ..Self::default() }
     }

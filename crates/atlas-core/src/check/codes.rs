@@ -53,6 +53,7 @@ kinds! {
     ALTERNATE_LANGUAGE = "alternate-language", Error, "Use an ISO 639-1 language as hreflang, optionally with an ISO 3166-1 region: en-GB.";
     ALTERNATE_NOT_ITSELF = "alternate-not-itself", Warning, "Let each page of a group list all pages of the group, itself included.";
     HINT_UNKNOWN = "hint-unknown", Error, "Use one of the protocol's seven words as changefreq, and 0.0 to 1.0 as priority.";
+    NAMESPACE = "namespace", Error, "Declare the element's namespace at the root, and use its prefix: engines ignore the element.";
     TOO_MANY_IMAGES = "too-many-images", Error, "1,000 pictures is the limit for one URL.";
     VIDEO_INCOMPLETE = "video-incomplete", Error, "A video needs a thumbnail, a title, a description, and a media file or player.";
     COPY_DIFFERS = "copy-differs", Error, "Build again: servers that send precompressed files send the old one.";

@@ -4,7 +4,7 @@ use xxhash_rust::xxh3::xxh3_64_with_seed;
 
 use super::codes::{
     ALTERNATE_LANGUAGE, ALTERNATE_NOT_ITSELF, HINT_UNKNOWN, LOC_BARRED, LOC_MISSING, LOC_NO_URL, LOC_OTHER_HOST,
-    LOC_OUT_OF_SCOPE, LOC_TOO_LONG, LOC_TWICE, NEWS_TOO_OLD, TOO_MANY_IMAGES, VIDEO_INCOMPLETE,
+    LOC_OUT_OF_SCOPE, LOC_TOO_LONG, LOC_TWICE, NAMESPACE, NEWS_TOO_OLD, TOO_MANY_IMAGES, VIDEO_INCOMPLETE,
 };
 use super::files::Inspection;
 use crate::address::{self, Address};
@@ -24,6 +24,9 @@ impl Inspection {
         let sitemap = seen.address.clone();
         let line = Some(url.line);
         let loc = url.loc.as_deref().unwrap_or("");
+        if let Some(name) = &url.misplaced {
+            self.find(&NAMESPACE, &sitemap, line, || format!("{name} is not in its namespace, at {loc}"));
+        }
         if loc.is_empty() {
             self.find(&LOC_MISSING, &sitemap, line, || "a url without loc".to_owned());
             return;

@@ -5,7 +5,7 @@ pub const NO_ANSWER: &str = "no answer";
 
 /// Why there is no page at a URL.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Absence {
+pub(crate) enum Absence {
     /// The server says that nothing is there.
     NotThere,
     /// The server failed or did not answer. It may do better another time.

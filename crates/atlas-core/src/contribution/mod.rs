@@ -11,6 +11,7 @@ mod row;
 mod merge;
 mod from_page;
 
-pub use self::absence::{Absence, NO_ANSWER};
+pub(crate) use self::absence::Absence;
+pub use self::absence::NO_ANSWER;
 pub use self::field_table::Contribution;
 pub use self::row::{address_of, is_dead, url_of};

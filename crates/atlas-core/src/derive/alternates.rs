@@ -169,7 +169,7 @@ impl<'a> GroupFinder<'a> {
                 let language = match tag(language) {
                     Ok(language) => language,
                     Err(why) => {
-                        self.faults.push((at, Fault::BadLanguage, why));
+                        self.faults.push((at, Fault::BadLanguage, why.to_string()));
                         continue;
                     }
                 };
@@ -217,7 +217,7 @@ impl<'a> GroupFinder<'a> {
             let url = self.pages[at].url;
             let Some(language) = self.languages[at].clone() else {
                 let told = self.pages[at].language.and_then(|language| tag(language).err());
-                let why = told.unwrap_or_else(|| "its own language is not known".to_owned());
+                let why = told.map_or_else(|| "its own language is not known".to_owned(), |why| why.to_string());
                 without_language.push((root, at, why));
                 continue;
             };

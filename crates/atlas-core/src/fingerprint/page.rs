@@ -184,6 +184,7 @@ impl PageFields {
     }
 
     /// The union of two sets.
+    #[must_use]
     pub fn and(self, other: Self) -> Self {
         Self(self.0 | other.0)
     }

@@ -1,10 +1,6 @@
 //! The contents of a sitemap file as text, before they are judged.
 
-use std::borrow::Cow;
-
-use crate::entry::{Entry, NewsArticle, Priority};
 use crate::language::Alternate;
-use crate::lastmod::Lastmod;
 use crate::video::Video;
 
 /// One `url` element as found in a file.
@@ -28,6 +24,9 @@ pub struct RawUrl {
     pub alternates: Vec<Alternate<'static>>,
     /// The contents of `news:news`.
     pub news: RawNews,
+    /// The name of the first element that the protocol or an extension defines but that is not in its namespace here,
+    /// as written (`image:image`). Such elements are not read.
+    pub misplaced: Option<String>,
 }
 
 /// One `news:news` element as found in a file.
@@ -54,30 +53,39 @@ pub struct RawSitemap {
     pub lastmod: Option<String>,
 }
 
-impl RawUrl {
-    /// The element as an entry, without what the protocol does not allow. `None` if it has no `loc`.
-    pub fn into_entry(self) -> Option<Entry<'static>> {
-        Some(Entry {
-            address: Cow::Owned(self.loc?),
-            lastmod: self.lastmod.and_then(|text| Lastmod::read(&text, &jiff::tz::TimeZone::UTC)),
-            changefreq: self.changefreq.and_then(|text| text.parse().ok()),
-            priority: self.priority.and_then(|text| Priority::new(text.parse().ok()?)),
-            images: self.images.into_iter().map(Cow::Owned).collect(),
-            videos: self.videos,
-            news: self.news.into_article(),
-            alternates: self.alternates,
-        })
-    }
-}
+#[cfg(test)]
+mod tests {
+    use std::borrow::Cow;
 
-impl RawNews {
-    /// The element as an article; `None` if a required part is missing.
-    fn into_article(self) -> Option<NewsArticle<'static>> {
-        Some(NewsArticle {
-            publication: self.publication?.into(),
-            language: self.language?.into(),
-            published: Lastmod::read(&self.published?, &jiff::tz::TimeZone::UTC)?,
-            title: self.title?.into(),
-        })
+    use super::*;
+    use crate::entry::{Entry, NewsArticle, Priority};
+    use crate::lastmod::Lastmod;
+
+    impl RawUrl {
+        /// The element as an entry, without what the protocol does not allow. `None` if it has no `loc`.
+        pub(crate) fn into_entry(self) -> Option<Entry<'static>> {
+            Some(Entry {
+                address: Cow::Owned(self.loc?),
+                lastmod: self.lastmod.and_then(|text| Lastmod::read(&text, &jiff::tz::TimeZone::UTC)),
+                changefreq: self.changefreq.and_then(|text| text.parse().ok()),
+                priority: self.priority.and_then(|text| Priority::new(text.parse().ok()?)),
+                images: self.images.into_iter().map(Cow::Owned).collect(),
+                videos: self.videos,
+                news: self.news.into_article(),
+                alternates: self.alternates,
+            })
+        }
+    }
+
+    impl RawNews {
+        /// The element as an article; `None` if a required part is missing.
+        fn into_article(self) -> Option<NewsArticle<'static>> {
+            Some(NewsArticle {
+                publication: self.publication?.into(),
+                language: self.language?.into(),
+                published: Lastmod::read(&self.published?, &jiff::tz::TimeZone::UTC)?,
+                title: self.title?.into(),
+            })
+        }
     }
 }

@@ -87,6 +87,9 @@ pub fn read(
                     Element::Sitemap => sitemap = RawSitemap { line: lines.at(at), ..RawSitemap::default() },
                     Element::Video if url.videos.len() < MOST_MEDIA => url.videos.push(Video::default()),
                     Element::Alternate if url.alternates.len() < MOST_MEDIA => url.alternates.extend(alternate(&tag)),
+                    Element::Misplaced => {
+                        url.misplaced.get_or_insert_with(|| String::from_utf8_lossy(tag.name().as_ref()).into_owned());
+                    }
                     Element::OfVideo(_) => {
                         detail = attribute(&tag, "relationship").or(attribute(&tag, "info")).unwrap_or_default()
                     }
@@ -153,6 +156,8 @@ enum Element {
     NewsLanguage,
     NewsDate,
     NewsTitle,
+    /// An element that is defined in a namespace, but not in this one.
+    Misplaced,
     Other,
 }
 
@@ -229,6 +234,10 @@ fn part_of(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>, open: &[Element]) -> 
         (Some(Element::NewsPublication), NEWS, b"language") => Element::NewsLanguage,
         (Some(Element::News), NEWS, b"publication_date") => Element::NewsDate,
         (Some(Element::News), NEWS, b"title") => Element::NewsTitle,
+        (Some(Element::Url), _, b"loc" | b"lastmod" | b"changefreq" | b"priority") => Element::Misplaced,
+        (Some(Element::Url), _, b"image" | b"video" | b"news") => Element::Misplaced,
+        (Some(Element::Image), _, b"loc") => Element::Misplaced,
+        (Some(Element::Video), _, name) if VideoElement::named(name).is_some() => Element::Misplaced,
         _ => Element::Other,
     }
 }
@@ -354,8 +363,9 @@ mod tests {
 
     use super::*;
     use crate::entry::{Changefreq, Entry, NewsArticle, Priority};
-    use crate::format::{Frame, IndexLine, clean, index, write_url};
+    use crate::format::{Frame, IndexLine, UrlsetWriter, clean, index};
     use crate::lastmod::Lastmod;
+    use crate::placement::Limits;
 
     fn urls(bytes: &[u8]) -> Result<Vec<RawUrl>, ReadError> {
         let mut urls = Vec::new();
@@ -417,10 +427,9 @@ mod tests {
     proptest! {
         #[test]
         fn what_is_written_is_read_back(entries in proptest::collection::vec(entry(), 0..5)) {
-            let frame = entries.iter().fold(Frame::default(), |frame, entry| frame.and(Frame::of(entry)));
-            let mut file = frame.open(Some("atlas.css"));
-            entries.iter().for_each(|entry| write_url(&mut file, entry));
-            file.extend_from_slice(Frame::CLOSE);
+            let mut writer = UrlsetWriter::new(Limits::PROTOCOL);
+            entries.iter().for_each(|entry| writer.push(entry).unwrap());
+            let file = writer.finish(Some("atlas.css"));
             let back: Vec<Entry<'_>> = urls(&file).unwrap().into_iter().filter_map(RawUrl::into_entry).collect();
             prop_assert_eq!(back, entries);
         }
@@ -430,11 +439,9 @@ mod tests {
             let video = Video { title: Some(title), description: Some(description), ..Video::default() };
             let site = crate::address::Site::parse("https://www.marrowvale.example/").unwrap();
             let Ok(address) = site.address(&url) else { return Ok(()) };
-            let entry = Entry { address: address.as_str().into(), videos: vec![video], ..Entry::default() };
-            let mut file = Frame::of(&entry).open(None);
-            write_url(&mut file, &entry);
-            file.extend_from_slice(Frame::CLOSE);
-            let back = urls(&file).unwrap();
+            let mut writer = UrlsetWriter::new(Limits::PROTOCOL);
+            writer.push(&Entry { videos: vec![video], ..Entry::new(address.clone()) }).unwrap();
+            let back = urls(&writer.finish(None)).unwrap();
             prop_assert_eq!(back[0].loc.as_deref(), Some(address.as_str()));
         }
 

@@ -49,6 +49,7 @@ impl Frame {
     }
 
     /// The frame that fits both.
+    #[must_use]
     pub fn and(self, other: Self) -> Self {
         Self::from_bits(self.bits() | other.bits())
     }
@@ -82,7 +83,7 @@ pub(super) fn begin(style: Option<&str>, root: &str) -> String {
 }
 
 /// Something that an element can be written to.
-pub trait ElementSink {
+pub(super) trait ElementSink {
     /// Takes bytes.
     fn put(&mut self, bytes: &[u8]);
 
@@ -115,14 +116,14 @@ impl ElementSink for Counter {
     }
 }
 
-/// The number of bytes that [`write_url`] writes for an entry.
+/// The number of bytes of an entry's `url` element.
 pub fn url_bytes(entry: &Entry<'_>) -> u64 {
     let mut counter = Counter(0);
     write_url(&mut counter, entry);
     counter.0
 }
 
-/// The end of an element that [`write_url`] wrote. No text inside the element can contain it.
+/// The end of every `url` element. No text inside the element can contain it.
 pub const URL_END: &[u8] = b"</url>\n";
 
 /// What every `url` element may have; most have nothing else.
@@ -140,20 +141,14 @@ pub struct Bare<'a> {
 }
 
 impl Bare<'_> {
-    /// Writes the `url` element of an entry that has nothing else; the same bytes as [`write_url`].
-    pub fn write(&self, out: &mut impl ElementSink) {
-        self.begin(out);
-        out.put(URL_END);
-    }
-
-    /// The number of bytes that [`Bare::write`] writes.
+    /// The number of bytes of its `url` element.
     pub fn bytes(&self) -> u64 {
         let mut counter = Counter(0);
-        self.write(&mut counter);
+        write_bare(&mut counter, self);
         counter.0
     }
 
-    pub(super) fn begin(&self, out: &mut impl ElementSink) {
+    fn begin(&self, out: &mut impl ElementSink) {
         out.put(b"<url><loc>");
         each_escaped(self.address, |part| out.put(part));
         out.put(b"</loc>");
@@ -171,10 +166,16 @@ impl Bare<'_> {
     }
 }
 
+/// Writes the `url` element of an entry that has nothing else; the same bytes as [`write_url`].
+pub(super) fn write_bare(out: &mut impl ElementSink, bare: &Bare<'_>) {
+    bare.begin(out);
+    out.put(URL_END);
+}
+
 /// Writes one `url` element on a line of its own. Videos that lack a required field must have been removed before.
-pub fn write_url(out: &mut impl ElementSink, entry: &Entry<'_>) {
+pub(super) fn write_url(out: &mut impl ElementSink, entry: &Entry<'_>) {
     let Entry { lastmod, changefreq, priority, .. } = *entry;
-    Bare { address: entry.address.as_bytes(), lastmod, changefreq, priority }.begin(out);
+    Bare { address: entry.address().as_bytes(), lastmod, changefreq, priority }.begin(out);
     for image in &entry.images {
         out.put(b"<image:image>");
         element(out, "image:loc", image);

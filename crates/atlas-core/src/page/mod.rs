@@ -55,17 +55,17 @@ pub const MOST_IMAGES: usize = 1000;
 /// The most videos on one page.
 pub const MOST_VIDEOS: usize = 200;
 /// The most links on one page.
-pub const MOST_LINKS: usize = 10_000;
+pub(crate) const MOST_LINKS: usize = 10_000;
 /// The most translations of one page.
-pub const MOST_ALTERNATES: usize = 500;
+pub(crate) const MOST_ALTERNATES: usize = 500;
 /// The most headings on one page.
-pub const MOST_HEADINGS: usize = 500;
+pub(crate) const MOST_HEADINGS: usize = 500;
 /// The most categories, tags or authors of one page.
-pub const MOST_NAMES: usize = 100;
+pub(crate) const MOST_NAMES: usize = 100;
 /// The longest title, heading or other text that is kept, in bytes.
-pub const LONGEST_TEXT: usize = 4096;
+pub(crate) const LONGEST_TEXT: usize = 4096;
 /// The largest block of linked data that is read, in bytes.
-pub const LARGEST_DATA: usize = 1024 * 1024;
+pub(crate) const LARGEST_DATA: usize = 1024 * 1024;
 
 /// The settings for reading pages.
 #[derive(Debug, Clone)]

@@ -1,9 +1,23 @@
 //! Players: which frames contain videos, and where the parts of such a video are found.
 
+use thiserror::Error;
+
 use crate::video::Video;
 
 /// The placeholder for the video's id in a pattern.
 const ID: &str = "{id}";
+
+/// Why the pattern of a player is not valid.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum PlayerError {
+    /// It does not contain `{id}` exactly once.
+    #[error("“{0}” must contain {ID} once, in place of the video's id")]
+    Id(String),
+    /// It is not an absolute URL.
+    #[error("“{0}” must begin with https:// or http://")]
+    Scheme(String),
+}
 
 /// A kind of player, recognised by the address of its frame.
 ///
@@ -30,13 +44,13 @@ impl Player {
     /// # Errors
     ///
     /// Returns a [`PlayerError`] if the frame's pattern does not contain `{id}` exactly once, or is not an address.
-    pub fn new(url: &str, content: Option<&str>, thumbnail: Option<&str>) -> Result<Self, String> {
+    pub fn new(url: &str, content: Option<&str>, thumbnail: Option<&str>) -> Result<Self, PlayerError> {
         let parts: Vec<&str> = url.split(ID).collect();
         let [before, after] = parts[..] else {
-            return Err(format!("“{url}” must contain {ID} once, in place of the video's id"));
+            return Err(PlayerError::Id(url.to_owned()));
         };
         if !before.starts_with("https://") && !before.starts_with("http://") {
-            return Err(format!("“{url}” must begin with https:// or http://"));
+            return Err(PlayerError::Scheme(url.to_owned()));
         }
         let owned = |text: Option<&str>| text.map(str::to_owned);
         Ok(Self {

@@ -117,7 +117,7 @@ fn stem(main: &str) -> &str {
 }
 
 /// Whether a name is that of a sitemap file or index of this tool.
-pub fn is_sitemap(main: &str, name: &str) -> bool {
+pub(crate) fn is_sitemap(main: &str, name: &str) -> bool {
     let plain = plain_name(name);
     plain == main || plain.starts_with(CHILD_PREFIX) || is_further_index(main, name)
 }

@@ -1,6 +1,7 @@
 //! The limits of a sitemap file, and how much of them one entry takes.
 
 use serde::{Deserialize, Serialize};
+use thiserror::Error;
 
 /// The most `url` elements in one file (sitemaps protocol 0.9).
 pub const MOST_URLS: u32 = 50_000;
@@ -23,6 +24,40 @@ pub struct Limits {
     pub bytes: u64,
     /// The pictures and videos of all `url` elements together. Engines take long to process a file with many of them.
     pub media: u32,
+}
+
+impl Limits {
+    /// The limits of the sitemaps protocol 0.9, which has none for pictures and videos.
+    pub const PROTOCOL: Self = Self { urls: MOST_URLS, bytes: MOST_BYTES, media: u32::MAX };
+
+    /// Checks the counts of a file.
+    ///
+    /// # Errors
+    ///
+    /// Returns the first limit that is exceeded.
+    pub fn check(&self, urls: u64, bytes: u64, media: u64) -> Result<(), LimitError> {
+        match () {
+            () if urls > u64::from(self.urls) => Err(LimitError::Urls(self.urls)),
+            () if bytes > self.bytes => Err(LimitError::Bytes(self.bytes)),
+            () if media > u64::from(self.media) => Err(LimitError::Media(self.media)),
+            () => Ok(()),
+        }
+    }
+}
+
+/// A limit of a sitemap file that would be exceeded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum LimitError {
+    /// The number of `url` elements.
+    #[error("more than {0} URLs")]
+    Urls(u32),
+    /// The size in bytes, unpacked.
+    #[error("more than {0} bytes")]
+    Bytes(u64),
+    /// The number of pictures and videos.
+    #[error("more than {0} pictures and videos")]
+    Media(u32),
 }
 
 /// How much of a file's limits one entry takes, besides being one `url` element.
@@ -54,6 +89,7 @@ impl UrlsPerFile {
     }
 
     /// The same, but at most `most`.
+    #[must_use]
     pub fn at_most(self, most: u32) -> Self {
         match self {
             Self::Auto => Self::Fixed(most),

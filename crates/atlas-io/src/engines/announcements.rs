@@ -92,6 +92,10 @@ fn files(ledger: &dyn Ledger, main: &str, state: &EngineState, all: bool) -> Res
 }
 
 /// Everything that an engine has still to be told: the rest of an interrupted round, and what has changed since.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read.
 pub fn all_pending(
     ledger: &dyn Ledger,
     (engine, tells): (&str, Tells),
@@ -111,6 +115,10 @@ pub fn all_pending(
 }
 
 /// The instant until which an engine asked for no messages, if it is later than `now`. Both in seconds since 1970.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read.
 pub fn left_alone(ledger: &dyn Ledger, engine: &str, now: i64) -> Result<Option<i64>, StoreError> {
     Ok(ledger.engine(engine)?.and_then(|state| state.left_alone(now)))
 }

@@ -5,7 +5,7 @@ use std::io;
 use atlas_core::address::Site;
 use atlas_core::announce::Answer;
 use atlas_core::announce::indexnow::{Key, messages};
-use atlas_store::error::StoreError;
+use atlas_store::error::{Cause, StoreError};
 use jiff::Timestamp;
 
 use super::{EngineSettings, Message, Protocol, Reply};
@@ -28,11 +28,11 @@ pub(super) fn connect(
     site: &Site,
     key: Option<&Key>,
 ) -> Result<Box<dyn Protocol>, StoreError> {
-    let failed = |why: String| StoreError::Engine { name: settings.name.clone(), why };
-    let key = key.ok_or_else(|| failed("it has no key".to_owned()))?;
+    let failed = |why: Cause| StoreError::Engine { name: settings.name.clone(), why };
+    let key = key.ok_or_else(|| failed("it has no key".into()))?;
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build();
-    let runtime = runtime.map_err(|error: io::Error| failed(error.to_string()))?;
-    let client = http::client(settings.wait).map_err(|error| failed(error.to_string()))?;
+    let runtime = runtime.map_err(|error: io::Error| failed(error.into()))?;
+    let client = http::client(settings.wait).map_err(|error| failed(error.into()))?;
     let key_location = site.of_file(&key.file_name()).as_str().to_owned();
     let endpoint = settings.endpoint.clone();
     Ok(Box::new(IndexNow { client, runtime, endpoint, key: key.clone(), key_location }))

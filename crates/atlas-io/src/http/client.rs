@@ -11,7 +11,7 @@ use reqwest::{Client, ClientBuilder, NoProxy, Proxy, redirect};
 use thiserror::Error;
 
 /// The `User-Agent` of all requests.
-pub const USER_AGENT: &str = concat!("idle-atlas/", env!("CARGO_PKG_VERSION"));
+pub(crate) const USER_AGENT: &str = concat!("idle-atlas/", env!("CARGO_PKG_VERSION"));
 /// How long connecting may take.
 const CONNECT: Duration = Duration::from_secs(10);
 /// The names of this machine, which are never reached through a proxy.
@@ -19,18 +19,19 @@ const THIS_MACHINE: &str = "localhost,127.0.0.0/8,::1";
 
 /// Why a client could not be made.
 #[derive(Debug, Error)]
+#[non_exhaustive]
 pub enum ClientError {
     /// An environment variable that should name a proxy is not valid.
-    #[error("the environment variable {name} is not the URL of a proxy, such as http://proxy.example:3128: {why}")]
+    #[error("the environment variable {name} is not the URL of a proxy, such as http://proxy.example:3128: {}", cause(.source))]
     Proxy {
         /// The variable, in upper case.
         name: &'static str,
         /// What is wrong with its value.
-        why: String,
+        source: reqwest::Error,
     },
     /// Another cause.
     #[error("{}", cause(.0))]
-    Client(reqwest::Error),
+    Client(#[source] reqwest::Error),
 }
 
 /// The innermost cause of an error, in one line.
@@ -79,7 +80,7 @@ fn proxies(variable: impl Fn(&str) -> Option<String>) -> Result<Vec<Proxy>, Clie
     let but_for = format!("{THIS_MACHINE},{}", read("NO_PROXY").unwrap_or_default());
     let proxy = |name, make: fn(String) -> reqwest::Result<Proxy>| {
         let made = read(name).map(make).transpose();
-        made.map_err(|why| ClientError::Proxy { name, why: cause(&why) })
+        made.map_err(|source| ClientError::Proxy { name, source })
     };
     let named =
         [proxy("HTTPS_PROXY", Proxy::https)?, proxy("HTTP_PROXY", Proxy::http)?, proxy("ALL_PROXY", Proxy::all)?];

@@ -1,12 +1,11 @@
-//! Fetching: an answer with its redirects and the time it took. Its body is read within limits.
+//! Fetching: an answer after its redirects, whose body is read within limits.
 
-use std::fmt;
 use std::io::{self, Read};
-use std::time::{Duration, Instant};
 
 use flate2::read::MultiGzDecoder;
 use reqwest::header::{self, HeaderMap, HeaderName};
 use reqwest::{Client, RequestBuilder, Response, StatusCode, Url};
+use thiserror::Error;
 
 use super::client::cause;
 
@@ -15,69 +14,60 @@ const REDIRECTS: usize = 5;
 
 /// An answer whose body is still to be read.
 #[derive(Debug)]
-pub struct Fetched {
-    /// The addresses that redirected, each with its status.
-    pub redirects: Vec<(StatusCode, Url)>,
-    /// The time until the headers arrived, including redirects.
-    pub took: Duration,
-    answer: Response,
-}
+pub(crate) struct Fetched(Response);
 
 /// Why nothing could be fetched.
-#[derive(Debug)]
-pub enum FetchError {
+#[derive(Debug, Error)]
+pub(crate) enum FetchError {
     /// The server answered with a status other than 2xx.
+    #[error("the server answers {0}")]
     Status(StatusCode),
-    /// There was no answer, or not a usable one; the reason in words.
-    Failed(String),
+    /// The address is not a URL.
+    #[error(transparent)]
+    Address(#[from] url::ParseError),
+    /// There was no answer, or it ended early.
+    #[error("{}", cause(.0))]
+    NoAnswer(#[from] reqwest::Error),
+    /// Each address redirects to another.
+    #[error("too many redirects")]
+    Redirects,
     /// The answer is longer than this many bytes.
+    #[error("the answer is longer than {0} bytes")]
     TooLarge(usize),
-}
-
-impl fmt::Display for FetchError {
-    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Status(status) => write!(formatter, "the server answers {status}"),
-            Self::Failed(why) => formatter.write_str(why),
-            Self::TooLarge(most) => write!(formatter, "the answer is longer than {most} bytes"),
-        }
-    }
+    /// The answer was sent as gzip but is not.
+    #[error("its gzip data is broken ({0})")]
+    Gzip(#[source] io::Error),
+    /// The answer could not be stored.
+    #[error(transparent)]
+    Store(io::Error),
 }
 
 impl Fetched {
     /// Sends a request without following redirects.
-    pub async fn of(request: RequestBuilder) -> Result<Self, reqwest::Error> {
-        let started = Instant::now();
-        let answer = request.send().await?;
-        Ok(Self { redirects: Vec::new(), took: started.elapsed(), answer })
+    pub(crate) async fn of(request: RequestBuilder) -> Result<Self, reqwest::Error> {
+        request.send().await.map(Self)
     }
 
     /// Fetches an address and follows up to five redirects.
-    pub async fn following(client: &Client, url: &str) -> Result<Self, FetchError> {
-        let started = Instant::now();
-        let mut redirects = Vec::new();
-        let mut url = Url::parse(url).map_err(|error| FetchError::Failed(error.to_string()))?;
-        loop {
-            let fetched = Self::of(client.get(url.clone())).await.map_err(|error| FetchError::Failed(cause(&error)))?;
+    pub(crate) async fn following(client: &Client, url: &str) -> Result<Self, FetchError> {
+        let mut url = Url::parse(url)?;
+        for _ in 0..=REDIRECTS {
+            let fetched = Self::of(client.get(url.clone())).await?;
             let target = fetched.text(header::LOCATION).filter(|_| fetched.status().is_redirection());
-            let Some(target) = target.and_then(|target| url.join(target).ok()) else {
-                return Ok(Self { redirects, took: started.elapsed(), ..fetched });
-            };
-            if redirects.len() >= REDIRECTS {
-                return Err(FetchError::Failed("too many redirects".to_owned()));
-            }
-            redirects.push((fetched.status(), std::mem::replace(&mut url, target)));
+            let Some(target) = target.and_then(|target| url.join(target).ok()) else { return Ok(fetched) };
+            url = target;
         }
+        Err(FetchError::Redirects)
     }
 
     /// Its status.
     pub fn status(&self) -> StatusCode {
-        self.answer.status()
+        self.0.status()
     }
 
     /// Its headers.
     pub fn headers(&self) -> &HeaderMap {
-        self.answer.headers()
+        self.0.headers()
     }
 
     /// A header as text.
@@ -86,23 +76,22 @@ impl Fetched {
     }
 
     /// Turns an answer with a status other than 2xx into an error.
-    pub fn successful(self) -> Result<Self, FetchError> {
+    pub(crate) fn successful(self) -> Result<Self, FetchError> {
         if self.status().is_success() { Ok(self) } else { Err(FetchError::Status(self.status())) }
     }
 
     /// Passes on its body piece by piece; `take` may fail.
-    pub async fn each_chunk(mut self, mut take: impl FnMut(&[u8]) -> io::Result<()>) -> Result<(), FetchError> {
-        let failed = |error: reqwest::Error| FetchError::Failed(cause(&error));
-        while let Some(chunk) = self.answer.chunk().await.map_err(failed)? {
-            take(&chunk).map_err(|error| FetchError::Failed(error.to_string()))?;
+    pub(crate) async fn each_chunk(mut self, mut take: impl FnMut(&[u8]) -> io::Result<()>) -> Result<(), FetchError> {
+        while let Some(chunk) = self.0.chunk().await? {
+            take(&chunk).map_err(FetchError::Store)?;
         }
         Ok(())
     }
 
     /// Its body, up to this many bytes, as sent.
     pub async fn bytes(mut self, most: usize) -> Result<Vec<u8>, FetchError> {
-        let mut bytes = Vec::with_capacity(self.answer.content_length().unwrap_or(0).min(1 << 20) as usize);
-        while let Some(chunk) = self.answer.chunk().await.map_err(|error| FetchError::Failed(cause(&error)))? {
+        let mut bytes = Vec::with_capacity(self.0.content_length().unwrap_or(0).min(1 << 20) as usize);
+        while let Some(chunk) = self.0.chunk().await? {
             if bytes.len() + chunk.len() > most {
                 return Err(FetchError::TooLarge(most));
             }
@@ -122,7 +111,7 @@ impl Fetched {
         match MultiGzDecoder::new(&bytes[..]).take(most as u64 + 1).read_to_end(&mut unpacked) {
             Ok(length) if length > most => Err(FetchError::TooLarge(most)),
             Ok(_) => Ok(unpacked),
-            Err(error) => Err(FetchError::Failed(format!("its gzip data is broken ({error})"))),
+            Err(error) => Err(FetchError::Gzip(error)),
         }
     }
 }

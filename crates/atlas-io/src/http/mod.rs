@@ -8,7 +8,7 @@ mod fetch;
 
 pub(crate) use self::address_rule::may_be_asked;
 pub(crate) use self::client::builder;
-pub use self::client::{ClientError, USER_AGENT, cause, client};
-pub use self::fetch::{FetchError, Fetched};
-pub use self::retry::retry_after;
+pub use self::client::{ClientError, cause, client};
+pub(crate) use self::fetch::{FetchError, Fetched};
+pub(crate) use self::retry::retry_after;
 pub(crate) use self::runtime::block_on;

@@ -9,7 +9,7 @@ use reqwest::header::{HeaderMap, RETRY_AFTER};
 const LONGEST: u64 = 24 * 3600;
 
 /// The pause that a server asks for, given in seconds or as a date (RFC 9110 section 10.2.3), at most one day.
-pub fn retry_after(headers: &HeaderMap, now: Timestamp) -> Option<Duration> {
+pub(crate) fn retry_after(headers: &HeaderMap, now: Timestamp) -> Option<Duration> {
     let value = headers.get(RETRY_AFTER)?.to_str().ok()?.trim();
     let seconds = match value.parse::<u64>() {
         Ok(seconds) => seconds,

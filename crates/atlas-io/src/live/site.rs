@@ -8,7 +8,7 @@ use atlas_store::error::StoreError;
 use atlas_store::stop::Stop;
 use reqwest::{Client, StatusCode};
 
-use crate::http::{self, FetchError, Fetched};
+use crate::http::{self, ClientError, FetchError, Fetched};
 
 /// The time limit for one file.
 const WAIT: Duration = Duration::from_secs(60);
@@ -23,12 +23,20 @@ pub struct Live {
 
 impl Live {
     /// Fetches from the folder with this address, which ends with a slash.
-    pub fn new(address: &str, stop: &Stop) -> Result<Self, String> {
-        let client = http::client(WAIT).map_err(|error| error.to_string())?;
+    ///
+    /// # Errors
+    ///
+    /// Returns a [`ClientError`] if a proxy in the environment is not valid.
+    pub fn new(address: &str, stop: &Stop) -> Result<Self, ClientError> {
+        let client = http::client(WAIT)?;
         Ok(Self { client, address: address.to_owned(), stop: stop.clone() })
     }
 
     /// Fetches a file by name; `None` if the server says that it does not exist.
+    ///
+    /// # Errors
+    ///
+    /// Returns a [`StoreError`] if the server fails or does not answer, or if it was asked to stop.
     pub fn fetch(&self, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
         let url = format!("{}{name}", self.address);
         let fetched = http::block_on(&self.stop, async {
@@ -42,7 +50,7 @@ impl Live {
         match fetched.map_err(StoreError::io("cannot fetch", Path::new(&url)))? {
             Ok(bytes) => Ok(Some(bytes)),
             Err(FetchError::Status(StatusCode::NOT_FOUND | StatusCode::GONE)) => Ok(None),
-            Err(why) => Err(StoreError::Source { name: url, why: why.to_string() }),
+            Err(why) => Err(StoreError::Source { name: url, why: why.into() }),
         }
     }
 }

@@ -2,14 +2,16 @@
 
 use std::collections::BTreeMap;
 
-use crate::reading::template::ColumnTemplate;
+use thiserror::Error;
+
+use crate::reading::template::{ColumnTemplate, ColumnTemplateError};
 
 /// Declares the fields with their numbers and their names in the configuration.
 macro_rules! fields {
     ($($(#[$doc:meta])* $name:ident = $text:literal),* $(,)?) => {
         /// A field that a row may have.
         #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-        pub enum Field {
+        pub(crate) enum Field {
             $($(#[$doc])* $name),*
         }
 
@@ -136,7 +138,19 @@ pub(crate) fn commonly_named(name: &str) -> Option<Field> {
 }
 
 /// The prefix of columns that hold parts of a row's only video: `videos.title` and so on.
-pub const VIDEO_PREFIX: &str = "videos.";
+pub(crate) const VIDEO_PREFIX: &str = "videos.";
+
+/// Why a line of the configuration is not a mapping.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum MappingError {
+    /// There is no field with this name.
+    #[error("there is no field “{0}”; known: {known}, and {VIDEO_PREFIX}title and so on", known = Field::ALL.map(Field::name).join(", "))]
+    Field(String),
+    /// A column or template is not valid.
+    #[error(transparent)]
+    Template(#[from] ColumnTemplateError),
+}
 
 /// Where fields are found whose columns do not have their names.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -172,7 +186,7 @@ impl ColumnMapping {
     /// # Errors
     ///
     /// Returns a [`MappingError`] if the name is not that of a field, or a template is not valid.
-    pub fn add(&mut self, name: &str, places: &[String]) -> Result<(), String> {
+    pub fn add(&mut self, name: &str, places: &[String]) -> Result<(), MappingError> {
         let templates = places.iter().map(|text| ColumnTemplate::parse(text)).collect::<Result<Vec<_>, _>>()?;
         if let Some(part) = name.strip_prefix(VIDEO_PREFIX) {
             if let Some(template) = templates.into_iter().next() {
@@ -180,10 +194,7 @@ impl ColumnMapping {
             }
             return Ok(());
         }
-        let field = Field::named(name).ok_or_else(|| {
-            let known: Vec<&str> = Field::ALL.iter().map(|field| field.name()).collect();
-            format!("there is no field “{name}”; known: {}, and {VIDEO_PREFIX}title and so on", known.join(", "))
-        })?;
+        let field = Field::named(name).ok_or_else(|| MappingError::Field(name.to_owned()))?;
         self.fields.insert(field, templates);
         Ok(())
     }

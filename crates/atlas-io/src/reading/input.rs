@@ -38,6 +38,10 @@ impl Input {
 
     /// Opens the input. Input compressed by gzip or zstd is recognised by its first bytes, not by its name, and
     /// unpacked while it is read.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the file cannot be opened or the URL cannot be fetched, or its compressed data is broken.
     pub fn open(&self, wait: Duration, stop: &Stop) -> io::Result<Box<dyn Read + Send>> {
         let raw: Box<dyn Read + Send> = match self {
             Self::Standard => Box::new(io::stdin()),

@@ -4,6 +4,24 @@ use std::borrow::Cow;
 
 use atlas_core::address::encode_path;
 use atlas_core::lastmod::Lastmod;
+use thiserror::Error;
+
+/// Why a text is not a column or template.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum ColumnTemplateError {
+    /// Its braces do not match.
+    #[error("the braces in “{0}” do not match; write a column's name in each pair, as in “/halts/{{Slug}}/”")]
+    Braces(String),
+    /// It gives a date a format that is not one.
+    #[error("“{format}” in “{text}” is not a date format; %Y/%m is one")]
+    DateFormat {
+        /// The whole text.
+        text: String,
+        /// The format.
+        format: String,
+    },
+}
 
 /// A column's name, or text with columns in braces.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -24,13 +42,11 @@ pub(crate) enum Piece {
 
 impl ColumnTemplate {
     /// Parses the text in the configuration. Fails if braces do not match or a date format is not valid.
-    pub(crate) fn parse(text: &str) -> Result<Self, String> {
+    pub(crate) fn parse(text: &str) -> Result<Self, ColumnTemplateError> {
         if !text.contains(['{', '}']) {
             return Ok(Self::Column(text.to_owned()));
         }
-        let broken = || {
-            format!("the braces in “{text}” do not match; write a column's name in each pair, as in “/halts/{{Slug}}/”")
-        };
+        let broken = || ColumnTemplateError::Braces(text.to_owned());
         let mut pieces = Vec::new();
         let mut rest = text;
         while let Some((before, after)) = rest.split_once('{') {
@@ -45,7 +61,10 @@ impl ColumnTemplate {
                 None => Piece::Column(name.trim().to_owned()),
                 Some((name, format)) => {
                     let day = Lastmod::from_epoch_day(0).and_then(|day| day.format(format));
-                    day.ok_or_else(|| format!("“{format}” in “{text}” is not a date format; %Y/%m is one"))?;
+                    day.ok_or_else(|| ColumnTemplateError::DateFormat {
+                        text: text.to_owned(),
+                        format: format.to_owned(),
+                    })?;
                     Piece::Date(name.trim().to_owned(), format.to_owned())
                 }
             });
@@ -130,11 +149,11 @@ mod tests {
     #[case("/a/{{Slug}}")]
     #[case("/a/{}/")]
     fn braces_must_pair(#[case] template: &str) {
-        assert!(ColumnTemplate::parse(template).unwrap_err().contains("do not match"));
+        assert!(ColumnTemplate::parse(template).unwrap_err().to_string().contains("do not match"));
     }
 
     #[test]
     fn formats_are_checked() {
-        assert!(ColumnTemplate::parse("/{day:%Q}/").unwrap_err().contains("not a date format"));
+        assert!(ColumnTemplate::parse("/{day:%Q}/").unwrap_err().to_string().contains("not a date format"));
     }
 }

@@ -13,9 +13,9 @@ pub mod sitemaps;
 pub mod command;
 pub mod crawl;
 
-use atlas_store::error::StoreError;
+use atlas_store::error::{Cause, StoreError};
 
-/// The error of a source that failed, in words.
-pub(crate) fn failed(name: String, why: String) -> StoreError {
-    StoreError::Source { name, why }
+/// The error of a source that failed, with its cause.
+pub(crate) fn failed(name: String, why: impl Into<Cause>) -> StoreError {
+    StoreError::Source { name, why: why.into() }
 }

@@ -118,10 +118,10 @@ impl Asking {
             Ok(match Fetched::of(client.get(question)).await.map(Fetched::successful) {
                 Ok(Ok(fetched)) => fetched.bytes(LONGEST_ANSWER).await,
                 Ok(Err(error)) => Err(error),
-                Err(error) => Err(FetchError::Failed(http::cause(&error))),
+                Err(error) => Err(error.into()),
             })
         });
-        match asked.unwrap_or_else(|error| Err(FetchError::Failed(error.to_string()))) {
+        match asked.unwrap_or_else(|error| Err(FetchError::Store(error))) {
             Ok(json) => Ok(read_oembed(&json, endpoint)),
             // The provider does not know the video. That is an answer, and will be the same tomorrow.
             Err(FetchError::Status(status)) if matches!(status.as_u16(), 401 | 403 | 404) => Ok(None),

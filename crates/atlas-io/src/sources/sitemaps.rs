@@ -13,6 +13,7 @@ use atlas_core::fingerprint;
 use atlas_core::format::{RawUrl, read};
 use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::number::count;
 use atlas_core::placement::packed_name;
 use atlas_core::report::Problem;
 use atlas_store::arrival::{BLOCK_BYTES, Block};
@@ -98,7 +99,8 @@ impl OldSitemap {
         if bytes.len() as u64 > LARGEST {
             return Err(format!("{shown} is longer than {LARGEST} bytes"));
         }
-        let mut adding = Adding { source: self, shown, block: Block::new(gathering.decider()), gathering };
+        let mut adding =
+            Adding { source: self, shown, block: Block::new(gathering.decider()), misplaced: None, gathering };
         // Engines reject blank lines before the declaration, but that is no reason to lose what follows.
         let content = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&bytes).trim_ascii_start();
         let mut children = Vec::new();
@@ -139,12 +141,17 @@ struct Adding<'a, 'g> {
     source: &'a OldSitemap,
     shown: &'a str,
     block: Block,
+    /// The first entry with an element that is not in its namespace: its line, the element, and how many there are.
+    misplaced: Option<(u64, String, u64)>,
     gathering: &'a mut Gathering<'g>,
 }
 
 impl Adding<'_, '_> {
-    fn url(&mut self, url: RawUrl) {
+    fn url(&mut self, mut url: RawUrl) {
         let line = url.line;
+        if let Some(name) = url.misplaced.take() {
+            self.misplaced.get_or_insert((line, name, 0)).2 += 1;
+        }
         match self.source.contribution(url) {
             Ok(contribution) => self.block.push(&contribution),
             Err(why) => {
@@ -165,6 +172,15 @@ impl Adding<'_, '_> {
 
     fn finish(self) {
         self.gathering.push(self.block);
+        if let Some((line, name, entries)) = self.misplaced {
+            let entries = count(entries, "entry", "entries");
+            self.gathering.problem(Problem {
+                file: self.shown.to_owned(),
+                line: Some(line),
+                message: format!("{name} is not in its namespace, in {entries}; it is not read"),
+                passed_over: false,
+            });
+        }
     }
 }
 

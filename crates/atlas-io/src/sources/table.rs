@@ -76,7 +76,7 @@ pub struct TableSource {
 
 impl TableSource {
     fn failed(&self, why: impl std::fmt::Display) -> StoreError {
-        StoreError::Source { name: self.name(), why: why.to_string() }
+        StoreError::Source { name: self.name(), why: why.to_string().into() }
     }
 
     fn cannot_read(&self, error: &io::Error) -> StoreError {

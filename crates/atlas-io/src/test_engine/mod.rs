@@ -21,6 +21,7 @@ use axum::response::{IntoResponse, Response};
 use axum::routing::{get, post};
 use axum::{Json, Router};
 use serde::{Deserialize, Serialize};
+use thiserror::Error;
 
 use crate::http;
 use crate::test_engine::serve::Served;
@@ -93,6 +94,10 @@ pub struct TestEngine {
 
 impl TestEngine {
     /// Starts it.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if its address or its log cannot be opened.
     pub fn start(settings: TestEngineSettings) -> io::Result<Self> {
         let mood = Arc::new(Mutex::new(settings.mood));
         let received = Arc::new(Mutex::new(Vec::new()));
@@ -224,21 +229,35 @@ async fn set_mood(State(shared): State<SharedState>, Query(new): Query<NewMood>)
             *shared.mood.lock().unwrap_or_else(PoisonError::into_inner) = mood;
             StatusCode::NO_CONTENT.into_response()
         }
-        Err(why) => (StatusCode::BAD_REQUEST, why + "\n").into_response(),
+        Err(why) => (StatusCode::BAD_REQUEST, format!("{why}\n")).into_response(),
     }
+}
+
+/// Why a text does not say how the engine behaves.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum MoodError {
+    /// It names no way to answer.
+    #[error("“{0}” is not a way to answer; expected fair, 429, 429:SECONDS, 503 or hang")]
+    Unknown(String),
+    /// What follows `429:` is not a number.
+    #[error("“{0}” is not a number of seconds")]
+    Seconds(String),
 }
 
 impl Mood {
     /// Parses `fair`, `429`, `429:SECONDS`, `503` or `hang`.
-    pub fn parse(text: &str) -> Result<Self, String> {
+    ///
+    /// # Errors
+    ///
+    /// Returns a [`MoodError`] for any other text.
+    pub fn parse(text: &str) -> Result<Self, MoodError> {
         match text.split_once(':').unwrap_or((text, "60")) {
             ("fair", _) => Ok(Self::Fair),
             ("503", _) => Ok(Self::Down),
             ("hang", _) => Ok(Self::Hang),
-            ("429", seconds) => {
-                seconds.parse().map(Self::TooMany).map_err(|_| format!("“{seconds}” is not a number of seconds"))
-            }
-            _ => Err(format!("“{text}” is not a way to answer; expected fair, 429, 429:SECONDS, 503 or hang")),
+            ("429", seconds) => seconds.parse().map(Self::TooMany).map_err(|_| MoodError::Seconds(seconds.to_owned())),
+            _ => Err(MoodError::Unknown(text.to_owned())),
         }
     }
 }
@@ -384,8 +403,8 @@ mod tests {
     #[case("503", Ok(Mood::Down))]
     #[case("hang", Ok(Mood::Hang))]
     #[case("fair", Ok(Mood::Fair))]
-    fn moods(#[case] text: &str, #[case] wanted: Result<Mood, String>) {
+    fn moods(#[case] text: &str, #[case] wanted: Result<Mood, MoodError>) {
         assert_eq!(Mood::parse(text), wanted);
-        assert!(Mood::parse("sulk").unwrap_err().contains("not a way to answer"));
+        assert!(Mood::parse("sulk").unwrap_err().to_string().contains("not a way to answer"));
     }
 }

@@ -24,6 +24,10 @@ pub struct Served {
 
 impl Served {
     /// Runs a router on an address of this machine; port 0 takes a free one.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the address is not valid or is in use.
     pub fn run(router: Router, address: &str) -> io::Result<Self> {
         let listener = TcpListener::bind(address)?;
         listener.set_nonblocking(true)?;
@@ -62,6 +66,10 @@ impl Drop for Served {
 }
 
 /// Serves the files of a folder on a free port of 127.0.0.1.
+///
+/// # Errors
+///
+/// Returns an error if no port is free.
 pub fn folder(folder: &Path) -> io::Result<Served> {
     let router = Router::new().fallback(file).with_state(folder.to_owned());
     Served::run(router, "127.0.0.1:0")

@@ -14,7 +14,6 @@ mod arranging;
 
 pub(crate) use self::arranging::arrange;
 pub use self::cut::Cut;
-pub(crate) use self::plan::SEGMENT;
-pub use self::plan::{FilePlan, Made, Member, MemberOrigin, Plan, SegmentPlan};
-pub use self::renderer::Renderer;
+pub(crate) use self::plan::{FilePlan, Made, MemberOrigin, Plan, SEGMENT, SegmentPlan};
+pub(crate) use self::renderer::Renderer;
 pub(crate) use self::site::ArrangedSite;

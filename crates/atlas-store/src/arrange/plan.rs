@@ -14,7 +14,7 @@ pub(crate) const SEGMENT: usize = 240;
 
 /// A planned file.
 #[derive(Debug)]
-pub struct FilePlan {
+pub(crate) struct FilePlan {
     /// Its id in the ledger, if the ledger has it.
     pub id: Option<i64>,
     /// Its section.
@@ -39,7 +39,7 @@ pub struct FilePlan {
 
 /// A planned segment.
 #[derive(Debug)]
-pub enum SegmentPlan {
+pub(crate) enum SegmentPlan {
     /// An unchanged segment.
     Kept(SegmentRow),
     /// A segment to be rebuilt.
@@ -48,7 +48,7 @@ pub enum SegmentPlan {
 
 /// A segment to be rebuilt.
 #[derive(Debug)]
-pub struct Made {
+pub(crate) struct Made {
     /// Its number in the file.
     pub number: u32,
     /// The existing segment that it replaces.
@@ -67,11 +67,11 @@ pub struct Made {
 
 /// Where an entry of a segment comes from, packed into a number because there are as many as entries.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Member(u32);
+pub(crate) struct Member(u32);
 
 /// The meaning of a [`Member`].
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum MemberOrigin {
+pub(crate) enum MemberOrigin {
     /// An unchanged entry: its index in the existing segment.
     Base(u32),
     /// A candidate: its index among the candidates.
@@ -224,7 +224,7 @@ impl FilePlan {
     }
 
     /// Whether any of it has to be rebuilt.
-    pub fn is_touched(&self) -> bool {
+    pub(crate) fn is_touched(&self) -> bool {
         !self.dropped.is_empty() || self.segments.iter().any(|segment| matches!(segment, SegmentPlan::Made(_)))
     }
 
@@ -236,7 +236,7 @@ impl FilePlan {
 
 /// The plan of the whole site.
 #[derive(Debug)]
-pub struct Plan {
+pub(crate) struct Plan {
     /// The files, in the order of the index.
     pub files: Vec<FilePlan>,
     /// Files to be folded, by their ids in the ledger.

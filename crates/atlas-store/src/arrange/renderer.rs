@@ -4,7 +4,8 @@ use std::ops::Range;
 
 use atlas_core::choose::Kept;
 use atlas_core::contribution::Contribution;
-use atlas_core::format::{Frame, write_url};
+use atlas_core::entry::Entry;
+use atlas_core::format::{Frame, url_bytes};
 use atlas_core::output_policy::OutputPolicy;
 use atlas_core::placement::{FileKind, Weight};
 use rayon::prelude::*;
@@ -19,7 +20,7 @@ use super::waiting::{Arrival, series_of};
 
 /// Renders entries.
 #[derive(Debug, Clone, Copy)]
-pub struct Renderer<'a> {
+pub(crate) struct Renderer<'a> {
     /// The rows.
     pub(crate) arrivals: &'a Arrivals,
     /// What is written for them.
@@ -31,40 +32,27 @@ pub struct Renderer<'a> {
 }
 
 impl Renderer<'_> {
-    /// Appends the `url` element of a candidate whose row has been read. Returns the frame it needs and its number of
-    /// media.
-    pub(crate) fn render(
-        &self,
-        candidate: &Candidate,
-        contribution: &Contribution<'_>,
-        out: &mut Vec<u8>,
-    ) -> (Frame, u32) {
+    /// A candidate as it is written; `contribution` is its row.
+    pub(crate) fn entry<'e>(&'e self, candidate: &Candidate, contribution: &'e Contribution<'_>) -> Entry<'e> {
         let group = self.alternates.list(candidate.group);
-        let entry = self.policy.entry(contribution, candidate.kept(), candidate.observed(), group, candidate.kind);
-        write_url(out, &entry);
-        (Frame::of(&entry), entry.media())
+        self.policy.entry(contribution, candidate.kept(), candidate.observed(), group, candidate.kind)
     }
 
-    /// Appends the `url` element of a new entry whose row has been read.
-    pub(crate) fn render_new(
-        &self,
-        kept: Kept,
-        group: u32,
-        contribution: &Contribution<'_>,
-        out: &mut Vec<u8>,
-    ) -> (Frame, u32) {
-        let entry = self.policy.entry(contribution, kept, None, self.alternates.list(group), FileKind::Pages);
-        write_url(out, &entry);
-        (Frame::of(&entry), entry.media())
+    /// A new entry as it is written; `contribution` is its row.
+    pub(crate) fn new_entry<'e>(&'e self, kept: Kept, group: u32, contribution: &'e Contribution<'_>) -> Entry<'e> {
+        self.policy.entry(contribution, kept, None, self.alternates.list(group), FileKind::Pages)
     }
 
     /// The weight of a candidate, and the namespaces it needs.
     pub(super) fn measure(&self, candidate: &Candidate) -> (Weight, Frame) {
-        let mut out = Vec::new();
-        let (frame, media) =
-            self.render(candidate, &Contribution::read(&self.arrivals.row(candidate.row_id)), &mut out);
-        (Weight { bytes: out.len() as u64, media }, frame)
+        let row = self.arrivals.row(candidate.row_id);
+        measured(&self.entry(candidate, &Contribution::read(&row)))
     }
+}
+
+/// The weight of an entry, and the namespaces it needs.
+fn measured(entry: &Entry<'_>) -> (Weight, Frame) {
+    (Weight { bytes: url_bytes(entry), media: entry.media() }, Frame::of(entry))
 }
 
 impl Renderer<'_> {
@@ -112,9 +100,8 @@ impl Renderer<'_> {
                     NO_GROUP => (weight, summary.frame()),
                     group => {
                         // It was measured without its alternates.
-                        let (row, mut out) = (arrivals.row(row_id), Vec::new());
-                        let (frame, media) = self.render_new(kept, group, &Contribution::read(&row), &mut out);
-                        (Weight { bytes: out.len() as u64, media }, frame)
+                        let row = arrivals.row(row_id);
+                        measured(&self.new_entry(kept, group, &Contribution::read(&row)))
                     }
                 };
                 let series = series_of(usize::from(kept.section), FileKind::Pages);

@@ -5,7 +5,7 @@ use crate::disk::spill::{RECORD, SpillRecord};
 
 /// The number of a row, in the order of arrival.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct RowId(pub(crate) u32);
+pub(crate) struct RowId(pub(crate) u32);
 
 /// A row with its key, for joining.
 #[derive(Debug, Clone, Copy)]

@@ -14,9 +14,8 @@ mod log;
 pub use self::block::{Block, RowReader};
 pub use self::decider::Decider;
 pub(crate) use self::decider::{RowFlag, RowSummary};
-pub(crate) use self::keyed_row::KeyedRow;
-pub use self::keyed_row::RowId;
-pub use self::log::BLOCK_BYTES;
+pub(crate) use self::keyed_row::{KeyedRow, RowId};
+pub(crate) use self::log::Need;
 #[cfg(test)]
 pub(crate) use self::log::tests::decider as plain_decider;
-pub(crate) use self::log::{Arrivals, Need};
+pub use self::log::{Arrivals, BLOCK_BYTES};

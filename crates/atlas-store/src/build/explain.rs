@@ -74,6 +74,10 @@ fn nearest(arrivals: &Arrivals, address: &str) -> Vec<String> {
 }
 
 /// Decides again about one address, from what the sources say now.
+///
+/// # Errors
+///
+/// Returns an error if a source or the ledger cannot be read.
 pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<Explained, StoreError> {
     let found = find(job, ledger, Purpose::LookCloser)?;
     let key = fingerprint::key(ledger.seed()?, address);

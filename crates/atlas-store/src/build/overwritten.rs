@@ -23,6 +23,10 @@ pub fn overwritten(ledger: &Path, main: &str) -> PathBuf {
 
 /// Copies the main file of another tool, and the files beside it that it lists, into the ledger's folder before they
 /// are overwritten. Returns their names, starting with the main file; empty if there is nothing to keep.
+///
+/// # Errors
+///
+/// Returns an error if a file cannot be read or copied, or the ledger cannot be read.
 pub fn keep_overwritten(
     (destination, names): (&dyn Destination, &Names),
     ledger: &dyn Ledger,

@@ -24,6 +24,10 @@ use crate::settle::Novelty;
 const MOST_LISTED: usize = 10_000;
 
 /// Gathers, chooses and arranges as a build does, but writes nothing except what was learnt about the sources' files.
+///
+/// # Errors
+///
+/// Returns an error if a source or the ledger cannot be read, or the run is interrupted.
 pub fn preview(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Preview, StoreError> {
     let found = find(job, ledger, Purpose::Write)?;
     learn(job, &found, ledger)?;

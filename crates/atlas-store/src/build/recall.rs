@@ -59,6 +59,10 @@ struct ReadBackFile {
 
 /// Fills a ledger without runs from the existing sitemaps; `fetch` reads a file beside the main file by name. Returns
 /// `None` if there is nothing to recall: no main file, one by another tool, or a ledger that knows more.
+///
+/// # Errors
+///
+/// Returns an error if `fetch` fails, a sitemap file is malformed, or the ledger cannot be written.
 pub fn recall(
     job: &Job<'_>,
     ledger: &mut dyn Ledger,

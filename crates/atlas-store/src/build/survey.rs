@@ -15,6 +15,10 @@ use crate::report::{FileFate, Survey};
 
 /// Gathers entries and reports which would be listed, and why the others are left out. Writes nothing except what was
 /// learnt about files.
+///
+/// # Errors
+///
+/// Returns an error if a source or the ledger cannot be read, or the run is interrupted.
 pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreError> {
     let found = find(job, ledger, Purpose::Look)?;
     let plan = &found.plan;
@@ -40,6 +44,10 @@ pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreErr
 }
 
 /// Gathers and lists entries, including those that are left out. Returns the list and the total number.
+///
+/// # Errors
+///
+/// As [`survey`].
 pub fn list(job: &Job<'_>, ledger: &mut dyn Ledger, listing: &Listing) -> Result<(Vec<Listed>, u64), StoreError> {
     let found = find(job, ledger, Purpose::LookCloser)?;
     learn(job, &found, ledger)?;

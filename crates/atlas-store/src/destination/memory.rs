@@ -38,6 +38,7 @@ impl InMemory {
     }
 
     /// A copy of this destination with the same files.
+    #[must_use]
     pub fn copy(&self) -> Self {
         let state = self.state();
         Self(Arc::new(Mutex::new(MemoryState {

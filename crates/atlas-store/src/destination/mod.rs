@@ -25,28 +25,60 @@ pub const ROBOTS: &str = "robots:";
 /// Where published files live. Each file appears whole or not at all.
 pub trait Destination: Send + Sync {
     /// Begins a file, which becomes visible only when it is put.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if there is no room or no permission.
     fn begin(&self, name: &str) -> Result<Draft, StoreError>;
 
     /// The bytes of a file; `None` if it does not exist.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the file exists but cannot be read.
     fn read(&self, name: &str) -> Result<Option<Vec<u8>>, StoreError>;
 
     /// The version of a file; `None` if it does not exist.
+    ///
+    /// # Errors
+    ///
+    /// As [`Destination::read`].
     fn version(&self, name: &str) -> Result<Option<Version>, StoreError>;
 
     /// Moves finished files into place, in order. From then on the contents of each survive a crash of the machine, but
     /// perhaps not its name.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if a file cannot be moved into place. Those before it are in place then.
     fn put(&self, drafts: Vec<Draft>) -> Result<Vec<(String, OnDisk)>, StoreError>;
 
     /// The names of all files beside the main file, in no particular order.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the folder cannot be read.
     fn list(&self) -> Result<Vec<String>, StoreError>;
 
     /// Removes a file. It is not an error if it does not exist.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the file exists but cannot be removed.
     fn remove(&self, name: &str) -> Result<(), StoreError>;
 
     /// Makes the names of all files that were put survive a crash of the machine.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the folder cannot be synced.
     fn commit(&self) -> Result<(), StoreError>;
 
     /// Removes files that a killed build began and never put. Only for the holder of the ledger's lock.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if such a file cannot be removed.
     fn sweep(&self) -> Result<(), StoreError>;
 
     /// Where a file is, for messages.
@@ -84,7 +116,7 @@ impl Draft {
     }
 
     /// Its name, its contents as the destination stores them, and their CRC-32.
-    pub fn into_parts(self) -> (String, Box<dyn Any>, u32) {
+    pub(crate) fn into_parts(self) -> (String, Box<dyn Any>, u32) {
         (self.name, self.body.into_any(), self.crc.finalize())
     }
 }

@@ -79,18 +79,18 @@ impl Names {
 
     /// The names of the indexes for this many files: the main file, then `sitemap-2.xml` and so on, derived from its
     /// name.
-    pub fn index_names(&self, files: usize) -> Vec<String> {
+    pub(crate) fn index_names(&self, files: usize) -> Vec<String> {
         let files = files.div_ceil(self.files_per_index.max(1)).max(1);
         (1..=files).map(|number| index_name(&self.main, number)).collect()
     }
 
     /// The addresses to submit and to declare: the main file, and further indexes.
-    pub fn index_addresses(&self, files: usize) -> Vec<String> {
+    pub(crate) fn index_addresses(&self, files: usize) -> Vec<String> {
         self.index_names(files).iter().map(|name| format!("{}{name}", self.address)).collect()
     }
 
     /// The name by which an index lists a file.
-    pub fn listed_name(&self, file: &str, form: MainFile) -> String {
+    pub(crate) fn listed_name(&self, file: &str, form: MainFile) -> String {
         match (form, self.gzip) {
             (MainFile::Urlset, _) => self.main.clone(),
             (MainFile::Index, Gzip::Only) => packed_name(file),
@@ -113,7 +113,7 @@ impl Names {
     }
 
     /// The name in the ledger of a file in the web root: a plain name, unless sitemaps are written elsewhere.
-    pub fn name_in_web_root(&self, name: &str) -> String {
+    pub(crate) fn name_in_web_root(&self, name: &str) -> String {
         if self.in_web_root { name.to_owned() } else { format!("site:{name}") }
     }
 

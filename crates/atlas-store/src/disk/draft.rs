@@ -15,7 +15,7 @@ const TEMPORARY_END: &str = ".tmp";
 const LARGE: u64 = 8 << 20;
 
 /// A file under a temporary name.
-pub struct TempFile {
+pub(crate) struct TempFile {
     target: PathBuf,
     file: BufWriter<NamedTempFile>,
     size: u64,
@@ -79,7 +79,7 @@ pub(crate) fn bring(path: &Path) {
 }
 
 /// Syncs files and moves them into place. Returns their stamps.
-pub fn put_in_place(drafts: Vec<TempFile>) -> Result<Vec<Stamp>, StoreError> {
+pub(crate) fn put_in_place(drafts: Vec<TempFile>) -> Result<Vec<Stamp>, StoreError> {
     let bytes = drafts.iter().map(|draft| draft.size).sum();
     let flushed: Vec<Flushed> = drafts.into_iter().map(TempFile::flushed).collect::<Result<_, _>>()?;
     sync_all(&flushed, bytes)?;
@@ -112,6 +112,10 @@ impl Write for TempFile {
 }
 
 /// Writes a small file whole.
+///
+/// # Errors
+///
+/// Returns an error if the file cannot be written. The old one is untouched then.
 pub fn replace(target: &Path, bytes: &[u8]) -> Result<Stamp, StoreError> {
     let mut draft = TempFile::begin(target)?;
     draft.write_all(bytes).map_err(StoreError::io("cannot write", target))?;
@@ -121,6 +125,10 @@ pub fn replace(target: &Path, bytes: &[u8]) -> Result<Stamp, StoreError> {
 }
 
 /// Removes a file. It is not an error if it does not exist.
+///
+/// # Errors
+///
+/// Returns an error if the file exists but cannot be removed.
 pub fn remove(path: &Path) -> Result<(), StoreError> {
     match fs::remove_file(path) {
         Err(error) if error.kind() != io::ErrorKind::NotFound => Err(StoreError::io("cannot remove", path)(error)),
@@ -129,12 +137,12 @@ pub fn remove(path: &Path) -> Result<(), StoreError> {
 }
 
 /// Syncs the names in a folder.
-pub fn sync_folder(folder: &Path) -> Result<(), StoreError> {
+pub(crate) fn sync_folder(folder: &Path) -> Result<(), StoreError> {
     File::open(folder).and_then(|folder| folder.sync_all()).map_err(StoreError::io("cannot write into", folder))
 }
 
 /// Removes temporary files that a killed build left. Only for the holder of the lock.
-pub fn sweep(folder: &Path) -> Result<(), StoreError> {
+pub(crate) fn sweep(folder: &Path) -> Result<(), StoreError> {
     let Ok(names) = fs::read_dir(folder) else { return Ok(()) };
     for name in names.flatten() {
         let text = name.file_name();

@@ -5,6 +5,6 @@ mod draft;
 pub mod spill;
 pub mod segmented_gzip;
 
-pub(crate) use self::draft::bring;
-pub use self::draft::{TempFile, put_in_place, remove, replace, sweep, sync_folder};
+pub(crate) use self::draft::{TempFile, bring, put_in_place, sweep, sync_folder};
+pub use self::draft::{remove, replace};
 pub use self::stamp::{Stamp, stamp, stamp_of};

@@ -25,7 +25,7 @@ pub struct Segment {
 
 /// Compresses segments one after the other, reusing its tables.
 #[derive(Debug)]
-pub struct SegmentCompressor(Compress);
+pub(crate) struct SegmentCompressor(Compress);
 
 impl Default for SegmentCompressor {
     fn default() -> Self {
@@ -35,7 +35,7 @@ impl Default for SegmentCompressor {
 
 impl SegmentCompressor {
     /// A compressor for segments that will soon be rebuilt: as fast as possible, with larger output.
-    pub fn hasty() -> Self {
+    pub(crate) fn hasty() -> Self {
         Self(Compress::new(Compression::fast(), false))
     }
 
@@ -57,6 +57,10 @@ impl SegmentCompressor {
 }
 
 /// Compresses a single segment.
+///
+/// # Errors
+///
+/// Returns an error if the compressor fails.
 pub fn compress(raw: &[u8]) -> io::Result<Segment> {
     SegmentCompressor::default().compress(raw)
 }
@@ -66,7 +70,7 @@ pub fn compress(raw: &[u8]) -> io::Result<Segment> {
 /// # Errors
 ///
 /// Returns an error if it does not contain exactly `raw_size` bytes.
-pub fn decompress(body: &[u8], raw_size: u64) -> io::Result<Vec<u8>> {
+pub(crate) fn decompress(body: &[u8], raw_size: u64) -> io::Result<Vec<u8>> {
     let size = usize::try_from(raw_size).map_err(io::Error::other)?;
     let mut raw = Vec::with_capacity(size + 1);
     let mut decompress = Decompress::new(false);
@@ -78,7 +82,7 @@ pub fn decompress(body: &[u8], raw_size: u64) -> io::Result<Vec<u8>> {
 }
 
 /// Writes segments as one gzip member.
-pub struct GzipWriter<W: Write> {
+pub(crate) struct GzipWriter<W: Write> {
     out: W,
     crc: Hasher,
     raw_size: u64,
@@ -110,6 +114,10 @@ impl<W: Write> GzipWriter<W> {
 
 /// Decompresses a whole gzip file, which may have several members, but at most `most` bytes and one more. So a file
 /// made to fill the memory is noticed before it does.
+///
+/// # Errors
+///
+/// Returns an error if the data is not gzip, or a checksum is wrong.
 pub fn unpack(gzip: &[u8], most: u64) -> io::Result<Vec<u8>> {
     let mut raw = Vec::new();
     flate2::read::MultiGzDecoder::new(gzip).take(most + 1).read_to_end(&mut raw)?;

@@ -14,6 +14,10 @@ pub struct Stamp {
 }
 
 /// The stamp of a file; `None` if it does not exist.
+///
+/// # Errors
+///
+/// Returns an error if the file exists but cannot be examined.
 pub fn stamp(path: &Path) -> io::Result<Option<Stamp>> {
     match fs::metadata(path) {
         Ok(metadata) => Ok(Some(stamp_of(&metadata))),

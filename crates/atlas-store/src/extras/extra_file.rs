@@ -3,7 +3,7 @@
 use std::fmt;
 
 /// A file that is made when it is needed.
-pub struct ExtraFile<'a> {
+pub(crate) struct ExtraFile<'a> {
     /// Its name in the ledger.
     pub name: String,
     make: Box<dyn Fn() -> Vec<u8> + Sync + 'a>,

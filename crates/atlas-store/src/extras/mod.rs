@@ -5,7 +5,7 @@ mod settings;
 mod extra_file;
 mod lines;
 
-pub use self::extra_file::ExtraFile;
+pub(crate) use self::extra_file::ExtraFile;
 pub(crate) use self::lines::VisitorLines;
 pub(crate) use self::settings::ExtrasContext;
 pub use self::settings::{ExtrasSettings, NewestSettings, VisitorSettings};

@@ -86,11 +86,7 @@ pub(crate) fn guard(outlook: &Outlook<'_>) -> Vec<Held> {
     let asked = guards.into_iter().filter(|(guard, _)| !outlook.allow.contains(guard));
     let held = asked.filter_map(|(guard, ask)| {
         let message = ask(outlook)?;
-        let mend = guard.option().map_or_else(
-            || "Look closer with: idle-atlas survey".to_owned(),
-            |option| format!("If this is intended: idle-atlas build --allow {option}"),
-        );
-        Some(Held { guard, message, mend })
+        Some(Held { guard, message, mend: guard.mend() })
     });
     held.collect()
 }

@@ -29,6 +29,10 @@ pub struct Exported {
 }
 
 /// Passes on all remembered entries, file by file and in the order within each file.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read, or the first error of `take`.
 pub fn export<E: From<StoreError>>(
     ledger: &dyn Ledger,
     mut take: impl FnMut(Exported) -> Result<(), E>,

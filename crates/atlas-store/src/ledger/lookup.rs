@@ -10,7 +10,7 @@ use crate::model::{PackedEntries, RememberedEntry, from_bytes};
 
 /// What is remembered of an entry in one file.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Remembrance {
+pub(crate) struct Remembrance {
     /// The index of the file in [`Remembered::files`].
     pub file: usize,
     /// The kind of the file.
@@ -20,7 +20,7 @@ pub struct Remembrance {
 }
 
 /// Looks up entries by key, in the order of files. However many keys there are, the ledger is read once.
-pub fn lookup(
+pub(crate) fn lookup(
     ledger: &dyn Ledger,
     remembered: &Remembered,
     keys: &HashSet<u128>,

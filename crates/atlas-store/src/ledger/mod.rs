@@ -7,6 +7,13 @@
 //!
 //! [`Ledger`] combines the traits for reading, one for each subject, and [`Writing`] those for changes. The only
 //! implementation is `sqlite`, which contains all SQL; another database would be another folder beside it.
+//!
+//! # Errors
+//!
+//! Every method of these traits that returns a `Result` fails if the database does, or if it contains something that
+//! this program would not have written: [`StoreError::Ledger`], [`StoreError::LedgerDamaged`].
+
+#![allow(clippy::missing_errors_doc, reason = "the same for every method: see the module")]
 
 mod remembered;
 mod sqlite;
@@ -21,7 +28,7 @@ use atlas_core::format::Frame;
 use atlas_core::placement::{FileKind, Limits};
 
 pub use self::export::{Exported, export};
-pub use self::lookup::{Remembrance, lookup};
+pub(crate) use self::lookup::lookup;
 pub use self::pending::pending;
 pub use self::remembered::Remembered;
 use crate::disk::segmented_gzip::Segment;

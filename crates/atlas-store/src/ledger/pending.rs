@@ -9,6 +9,10 @@ use atlas_core::announce::Change;
 
 /// All URLs that changed after run `after`, up to and including run `until`, sorted by key. With `all`, every entry,
 /// changed or not.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read.
 pub fn pending(ledger: &dyn Ledger, after: i64, until: i64, all: bool) -> Result<Vec<Pending>, StoreError> {
     let due = |run: i64| run > after && run <= until;
     let additions = ledger.additions(after)?;

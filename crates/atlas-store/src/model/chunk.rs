@@ -30,7 +30,7 @@ impl RememberedChunk {
 }
 
 /// All remembered chunks, by print.
-pub type KnownChunks = HashMap<u64, RememberedChunk>;
+pub(crate) type KnownChunks = HashMap<u64, RememberedChunk>;
 
 /// The entries that a chunk names: their tags, one after the other.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]

@@ -70,7 +70,7 @@ impl Version {
     }
 
     /// Whether files of these two versions may have the same bytes.
-    pub fn may_hold_the_same(&self, other: &Self) -> bool {
+    pub(crate) fn may_hold_the_same(&self, other: &Self) -> bool {
         self.size == other.size
     }
 }

@@ -11,7 +11,8 @@ mod memory;
 mod fact;
 mod untouched;
 
-pub use self::chunk::{KnownChunks, Members, RememberedChunk};
+pub(crate) use self::chunk::KnownChunks;
+pub use self::chunk::{Members, RememberedChunk};
 pub use self::engine::{Announced, Departure, Pending, Tombstone};
 pub use self::entry::{NEVER, RememberedEntry};
 pub(crate) use self::entry::{NO_GROUP, UNKNOWN, from_bytes, tag};

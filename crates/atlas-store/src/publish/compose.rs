@@ -55,11 +55,12 @@ impl Publisher<'_> {
                     } else {
                         Vec::new()
                     };
-                    sitemap_file.push(&raw, &Segment { body, crc: row.crc, raw_size: row.size })?;
+                    let segment = Segment { body, crc: row.crc, raw_size: row.size };
+                    sitemap_file.push(&raw, &segment, u64::from(row.count))?;
                 }
                 SegmentPlan::Made(made) => {
                     let rendered = queue.next()?;
-                    sitemap_file.push(&rendered.text.raw, &rendered.segment)?;
+                    sitemap_file.push(&rendered.text.raw, &rendered.segment, made.members.len() as u64)?;
                     keep(made, &rendered)?;
                 }
             }

@@ -36,7 +36,7 @@ use crate::model::Fact;
 use crate::source::LiveRobots;
 
 /// The input of publishing.
-pub struct Publisher<'a> {
+pub(crate) struct Publisher<'a> {
     /// Where the files go.
     pub destination: &'a dyn Destination,
     /// Their names.
@@ -61,7 +61,7 @@ pub struct Publisher<'a> {
 
 impl Publisher<'_> {
     /// The names of all files that this build may write or remove, to be recorded before it begins.
-    pub fn names_at_stake(&self, stale: &[usize]) -> BTreeSet<String> {
+    pub(crate) fn names_at_stake(&self, stale: &[usize]) -> BTreeSet<String> {
         let wanted = self.wanted_names();
         let mut names = self.remembered.planned.clone();
         let changing = self.plan.files.iter().filter(|file| file.is_touched() || file.id.is_none());
@@ -79,7 +79,7 @@ impl Publisher<'_> {
     }
 
     /// Whether everything is up to date on disk, so that only the run itself has to be recorded.
-    pub fn is_settled(&self) -> bool {
+    pub(crate) fn is_settled(&self) -> bool {
         self.remembered.planned.is_empty()
             && self.plan.folded.is_empty()
             && self.plan.files.iter().all(|file| !file.is_touched() && file.id.is_some())
@@ -100,7 +100,7 @@ impl Publisher<'_> {
     }
 
     /// The indexes of the extra files that are not up to date on disk.
-    pub fn stale_extra_files(&self) -> Vec<usize> {
+    pub(crate) fn stale_extra_files(&self) -> Vec<usize> {
         let stale = |at: &usize| {
             let extra_file = &self.extra_files[*at];
             let known = self.remembered.outputs.get(&extra_file.name);

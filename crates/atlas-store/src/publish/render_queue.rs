@@ -11,6 +11,8 @@ use std::thread;
 
 use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
+use atlas_core::format::UrlsetWriter;
+use atlas_core::placement::{LimitError, Limits};
 use rayon::prelude::*;
 
 use crate::arrange::{Made, MemberOrigin, Renderer};
@@ -113,8 +115,9 @@ impl<'a> SegmentRenderer<'a> {
     /// Renders the text of a segment.
     pub(crate) fn render(&self, job: &RenderJob<'_>) -> Result<RenderedText, StoreError> {
         let made = job.made;
+        let mut writer = UrlsetWriter::with_capacity(Limits::PROTOCOL, usize::try_from(made.size).unwrap_or(0));
         let mut text = RenderedText {
-            raw: Vec::with_capacity(usize::try_from(made.size).unwrap_or(0)),
+            raw: Vec::new(),
             entries: Vec::with_capacity(made.members.len() * RememberedEntry::BYTES),
             raws: Vec::with_capacity(made.members.len() * 8),
             facts: ContentCounts::default(),
@@ -145,22 +148,22 @@ impl<'a> SegmentRenderer<'a> {
                     let missing = || StoreError::LedgerDamaged("a segment is missing");
                     let (before, whole) = before.as_ref().ok_or_else(missing)?;
                     let (entry, raw) = whole.entry(at).ok_or_else(missing)?;
-                    text.raw.extend_from_slice(before.element(at));
+                    writer.push_written(before.element(at))?;
                     text.entries.extend_from_slice(entry);
                     text.raws.extend_from_slice(&raw);
                 }
                 MemberOrigin::Candidate(at) => {
                     let candidate = &self.candidates[at as usize];
                     let row = self.renderer.arrivals.row(candidate.row_id);
-                    let start = text.raw.len();
-                    self.renderer.render(candidate, &Contribution::read(&row), &mut text.raw);
+                    let start = writer.elements().len();
+                    writer.push(&self.renderer.entry(candidate, &Contribution::read(&row)))?;
                     candidate.entry.write(&mut text.entries);
                     text.raws.extend_from_slice(&candidate.raw.to_le_bytes());
-                    text.facts.add(facts_of(&text.raw[start..], made.frame).1);
+                    text.facts.add(facts_of(&writer.elements()[start..], made.frame).1);
                 }
                 MemberOrigin::Row(row_id) => {
                     let Some((row, summary)) = rows.next() else { continue };
-                    self.new_entry(row_id, &row, &summary, &mut text.raw).write(&mut text.entries);
+                    self.push_new(row_id, &row, &summary, &mut writer)?.write(&mut text.entries);
                     text.raws.extend_from_slice(&summary.raw.to_le_bytes());
                     let (images, videos) = (u64::from(summary.images), u64::from(summary.videos));
                     text.facts.add(ContentCounts {
@@ -174,19 +177,27 @@ impl<'a> SegmentRenderer<'a> {
         if text.raws.iter().all(|byte| *byte == 0) {
             text.raws.clear();
         }
+        text.raw = writer.into_elements();
         Ok(text)
     }
 
-    fn new_entry(&self, row_id: RowId, row: &[u8], summary: &RowSummary, raw: &mut Vec<u8>) -> RememberedEntry {
+    /// Writes a new entry; returns what the ledger will remember of it.
+    fn push_new(
+        &self,
+        row_id: RowId,
+        row: &[u8],
+        summary: &RowSummary,
+        writer: &mut UrlsetWriter,
+    ) -> Result<RememberedEntry, LimitError> {
         let alternates = self.renderer.alternates;
         let group = alternates.group_of(row_id);
         if let Some(kept) = summary.kept() {
             match summary.bare(&kept, row).filter(|_| group == NO_GROUP) {
-                Some(bare) => bare.write(raw),
-                None => _ = self.renderer.render_new(kept, group, &Contribution::read(row), raw),
+                Some(bare) => writer.push_bare(&bare)?,
+                None => writer.push(&self.renderer.new_entry(kept, group, &Contribution::read(row)))?,
             }
         }
-        RememberedEntry {
+        Ok(RememberedEntry {
             key: summary.key(),
             written: fingerprint::written(summary.decided(), self.settings, None, alternates.print(group)),
             page: summary.page,
@@ -195,7 +206,7 @@ impl<'a> SegmentRenderer<'a> {
             changed: self.returned.get(&summary.key()).copied().unwrap_or(self.run),
             from_page: summary.has(RowFlag::FromPage),
             provenance: self.entry_rows.provenance(self.renderer.arrivals, row_id),
-        }
+        })
     }
 
     fn render_and_compress(

@@ -2,6 +2,8 @@
 
 use std::io::Write as _;
 
+use atlas_core::placement::Limits;
+
 use crate::destination::Draft;
 use crate::disk::segmented_gzip::{GzipWriter, Segment, SegmentCompressor};
 use crate::error::StoreError;
@@ -12,6 +14,7 @@ pub(super) struct SitemapFile {
     pub(super) packed: Option<GzipWriter<Draft>>,
     pub(super) crc: crc32fast::Hasher,
     pub(super) size: u64,
+    urls: u64,
     /// Where it will be, for messages.
     shown: String,
 }
@@ -28,15 +31,19 @@ impl SitemapFile {
     pub(super) fn begin(plain: Option<Draft>, packed: Option<Draft>, shown: String) -> Result<Self, StoreError> {
         let failed = StoreError::io("cannot write", &shown);
         let packed = packed.map(GzipWriter::begin).transpose().map_err(failed)?;
-        Ok(Self { plain, packed, crc: crc32fast::Hasher::new(), size: 0, shown })
+        Ok(Self { plain, packed, crc: crc32fast::Hasher::new(), size: 0, urls: 0, shown })
     }
 
+    /// Adds the beginning or the end of the file.
     pub(super) fn frame(&mut self, raw: &[u8], compressor: &mut SegmentCompressor) -> Result<(), StoreError> {
         let segment = compressor.compress(raw).map_err(StoreError::io("cannot compress for", &self.shown))?;
-        self.push(raw, &segment)
+        self.push(raw, &segment, 0)
     }
 
-    pub(super) fn push(&mut self, raw: &[u8], segment: &Segment) -> Result<(), StoreError> {
+    /// Adds a segment with this many `url` elements.
+    pub(super) fn push(&mut self, raw: &[u8], segment: &Segment, urls: u64) -> Result<(), StoreError> {
+        let (urls, size) = (self.urls + urls, self.size + segment.raw_size);
+        Limits::PROTOCOL.check(urls, size, 0)?;
         let written = (|| {
             if let Some(plain) = &mut self.plain {
                 plain.write_all(raw)?;
@@ -48,7 +55,7 @@ impl SitemapFile {
         })();
         written.map_err(StoreError::io("cannot write", &self.shown))?;
         self.crc.combine(&crc32fast::Hasher::new_with_initial_len(segment.crc, segment.raw_size));
-        self.size += segment.raw_size;
+        (self.urls, self.size) = (urls, size);
         Ok(())
     }
 

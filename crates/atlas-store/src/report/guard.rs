@@ -1,7 +1,5 @@
 //! The names of guards, and builds that they held back.
 
-use std::fmt;
-
 use serde::Serialize;
 
 /// The guard that held a build back.
@@ -76,6 +74,11 @@ impl Guard {
             Self::Overwrite => Some("overwrite"),
         }
     }
+
+    /// How to go on, for the user.
+    pub(crate) fn mend(self) -> &'static str {
+        if self.option().is_some() { "If this is intended, let it pass" } else { "See what is left out, and why" }
+    }
 }
 
 /// A build that was held back.
@@ -86,11 +89,5 @@ pub struct Held {
     /// What would have happened.
     pub message: String,
     /// How to go on.
-    pub mend: String,
-}
-
-impl fmt::Display for Held {
-    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(formatter, "{}. {}", self.message, self.mend)
-    }
+    pub mend: &'static str,
 }

@@ -61,7 +61,7 @@ struct LastProblem {
 
 impl LastBuild {
     /// Reads a run's report, if it was made under the same configuration.
-    pub fn of_report(report: &str, configuration: &str) -> Option<Self> {
+    pub(crate) fn of_report(report: &str, configuration: &str) -> Option<Self> {
         let last: Self = serde_json::from_str(report).ok()?;
         (last.configuration == configuration).then_some(last)
     }
@@ -133,7 +133,7 @@ fn holds(numbers: &[CodeCount], code: &str, count: u64) -> bool {
 }
 
 /// A report for storing, without examples that will never be shown again.
-pub fn in_brief(survey: &Survey, examples: usize) -> Survey {
+pub(crate) fn in_brief(survey: &Survey, examples: usize) -> Survey {
     let mut survey = survey.clone();
     let cut = |counted: &mut Counted| counted.examples.truncate(examples);
     survey.left_out.iter_mut().for_each(|one| cut(&mut one.counted));

@@ -9,7 +9,8 @@ mod preview;
 
 pub use self::built::Built;
 pub use self::guard::{Guard, Held};
-pub use self::last::{LastBuild, in_brief};
+pub use self::last::LastBuild;
+pub(crate) use self::last::in_brief;
 pub use self::preview::{FilePreview, Goes, Moves, Planned, Preview};
 pub use self::robots::{OtherSitemap, RobotsFate};
 pub use self::survey::{

@@ -58,7 +58,7 @@ pub const EXAMPLES: usize = 5;
 /// An entry that is compared closely: the ledger knows it and it may have changed, or it is in a file of pictures,
 /// videos or news. New entries have none, because their summary says everything.
 #[derive(Debug, Clone)]
-pub struct Candidate {
+pub(crate) struct Candidate {
     /// What the ledger will remember of it.
     pub entry: RememberedEntry,
     /// The fingerprint by which its row may be recognised unread, or 0.
@@ -140,7 +140,7 @@ impl Candidate {
 
 /// Whether a candidate's change is news to engines.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Novelty {
+pub(crate) enum Novelty {
     /// Its page changed.
     Changed,
     /// Nothing to announce.
@@ -379,6 +379,10 @@ impl Settled {
 ///
 /// First the keys are joined, partition by partition; then the summaries are counted in the order of rows. What is
 /// announced is decided later, once the groups of translations are known.
+///
+/// # Errors
+///
+/// Returns an error if a spill file cannot be written or read.
 pub fn settle(
     arrivals: &mut Arrivals,
     remembered: &Remembered,

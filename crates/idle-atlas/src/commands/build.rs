@@ -83,7 +83,7 @@ fn build_site(
 fn held(settings: &Settings, preview: &Preview, screen: &Screen) -> Result<Exit, Failure> {
     screen.show(preview, || view::preview::held(preview, &screen.layout(settings)))?;
     for held in &preview.survey.held {
-        screen.complain("held back", &format!("{}; nothing was written. {}", held.message, held.mend));
+        screen.complain("held back", &format!("{}; nothing was written. {}", held.message, view::guard::advice(held)));
     }
     Ok(Exit::Held)
 }
@@ -128,7 +128,8 @@ fn remember(
         Recall::Disk => recall(job, ledger, |name| settings.destination().0.read(name))?,
         Recall::Live if ledger.last_run()? > 0 => None,
         Recall::Live => {
-            let live = Live::new(settings.folder_address(), &session.stop).map_err(Failure::said)?;
+            let live = Live::new(settings.folder_address(), &session.stop)
+                .map_err(|error| Failure::said(error.to_string()))?;
             recall(job, ledger, |name| live.fetch(name))?
         }
     };

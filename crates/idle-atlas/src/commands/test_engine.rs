@@ -19,7 +19,7 @@ pub fn run(arguments: &args::TestEngineArguments, session: &Session) -> Result<E
             arguments.listen
         )));
     }
-    let mood = Mood::parse(&arguments.answer).map_err(Failure::said)?;
+    let mood = Mood::parse(&arguments.answer).map_err(|error| Failure::said(error.to_string()))?;
     let reach = arguments.reach.iter().map(|text| reach(text)).collect::<Result<HashMap<_, _>, _>>()?;
     let tell = if screen.wants_json() { tell_aside } else { tell };
     let settings = TestEngineSettings { listen: arguments.listen.to_string(), reach, mood, tell: Some(tell) };

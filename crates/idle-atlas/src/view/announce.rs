@@ -8,6 +8,9 @@ use serde::Serialize;
 
 use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, instant};
 
+/// The status by which an engine says that it did not find the key file (IndexNow, response codes).
+const KEY_FILE_NOT_FOUND: u16 = 403;
+
 /// What an engine would be told.
 #[derive(Debug, Serialize)]
 pub struct AnnouncePlan {
@@ -108,6 +111,9 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
         let when =
             told.not_before.map_or("later".to_owned(), |until| format!("after {}", instant(until, &layout.zone)));
         out += &format!("\nNothing is lost: the next idle-atlas announce, {when}, sends what is kept.\n");
+        if told.messages.iter().any(|message| message.status == Some(KEY_FILE_NOT_FOUND)) {
+            out += &layout.next("idle-atlas announce --key-file, then idle-atlas announce");
+        }
     } else if told.refused == 0 && told.changes.added == all && !layout.brief {
         out += &format!(
             "\n{FAINT}Not every engine takes part in IndexNow; the largest learns from robots.txt and its own console.{FAINT:#}\n"

@@ -2,6 +2,7 @@
 
 mod grid;
 mod found;
+pub mod guard;
 pub mod announce;
 pub mod preview;
 pub mod build;

@@ -4,6 +4,7 @@ use atlas_store::report::{FilePreview, Planned, Preview, RobotsFate};
 
 use super::found::blank_or;
 use super::grid::Grid;
+use super::guard;
 use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, size};
 
 /// How many files or URLs are listed before the rest are only counted.
@@ -15,7 +16,7 @@ pub fn preview(preview: &Preview, layout: &Layout) -> String {
         .survey
         .held
         .iter()
-        .map(|held| format!("{WARN}It would be held back ({}):{WARN:#} {held}\n\n", held.guard.code()))
+        .map(|held| format!("{WARN}It would be held back ({}):{WARN:#} {}\n\n", held.guard.code(), guard::held(held)))
         .collect();
     let nothing_to_do = preview.files.iter().all(|file| file.fate == Planned::Stays)
         && preview.extra_files.is_empty()

@@ -7,6 +7,7 @@ use serde::Serialize;
 
 use super::found::{Shown, blank_or};
 use super::grid::Grid;
+use super::guard;
 use crate::screen::{Layout, STRONG, WARN, count, grouped};
 
 /// The text of `survey`.
@@ -28,7 +29,7 @@ pub fn survey(survey: &Survey, layout: &Layout) -> String {
     out += &(shown.tables() + &shown.waiting() + &shown.problems() + &shown.notices() + &shown.other_sitemaps());
     out += &shown.undeclared();
     for held in &survey.held {
-        out += &format!("{WARN}A build would be held back ({}):{WARN:#} {held}\n\n", held.guard.code());
+        out += &format!("{WARN}A build would be held back ({}):{WARN:#} {}\n\n", held.guard.code(), guard::held(held));
     }
     if survey.entries() > 0 {
         out += &shown.submit();

@@ -29,7 +29,7 @@ fn built() -> TestSite {
 /// The build is held back and changes nothing. With the option that it names it goes on, and is not held back again.
 fn held(site: &TestSite, option: &str, words: &[&str]) {
     let before = site.outputs();
-    let option_named = format!("If this is intended: idle-atlas build --allow {option}");
+    let option_named = format!("If this is intended, let it pass: idle-atlas build --allow {option}");
     let words: Vec<&str> = words.iter().copied().chain([option_named.as_str(), "nothing was written"]).collect();
     site.run(&["build"]).says(3, &words);
     site.run(&["build", "--dry-run"]).says(3, &["It would be held back"]);

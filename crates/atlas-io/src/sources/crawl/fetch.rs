@@ -146,9 +146,7 @@ impl Fetcher {
         let mut bytes = match answer.unpacked(LARGEST).await {
             Ok(bytes) => bytes,
             Err(FetchError::TooLarge(_)) => return Visited::Nothing(format!("more than {} MiB", LARGEST >> 20)),
-            Err(error @ FetchError::Failed(_)) if error.to_string().starts_with("its gzip") => {
-                return Visited::Nothing(error.to_string());
-            }
+            Err(error @ FetchError::Gzip(_)) => return Visited::Nothing(error.to_string()),
             Err(error) => return Visited::Failing(format!("{NO_ANSWER}: {error}")),
         };
         if is_page(&kind) {

@@ -32,7 +32,7 @@ use crate::sources::html::{followed_links, maps};
 use crate::sources::oembed::Asking;
 
 /// The product token of this crawler in robots.txt and robots directives.
-pub const TOKEN: &str = "idle-atlas";
+pub(crate) const TOKEN: &str = "idle-atlas";
 
 /// A live site.
 #[derive(Debug, Clone)]
@@ -98,7 +98,7 @@ impl Source for CrawlSource {
         }
         let run = Self { asking: self.asking.begin(gathering.stop()), ..self.clone() };
         let walked = http::block_on(gathering.stop(), async { Ok(run.walk(gathering).await) });
-        walked.map_err(|error| failed(self.name(), error.to_string())).and_then(|walked| walked)
+        walked.map_err(|error| failed(self.name(), error)).and_then(|walked| walked)
     }
 }
 

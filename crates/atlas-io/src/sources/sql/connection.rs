@@ -2,7 +2,22 @@
 
 use std::path::{Path, PathBuf};
 
+use thiserror::Error;
+
 use crate::secret::Secret;
+
+/// Why a text is not a connection to a database. It never contains the text, which may hold a password.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+#[non_exhaustive]
+pub enum ConnectionError {
+    /// Its scheme is unknown.
+    #[error("a connection begins with sqlite:, postgres: or mysql:")]
+    Scheme,
+    /// This build of the program cannot connect to servers.
+    #[cfg(not(feature = "sql-servers"))]
+    #[error("this idle-atlas was built without database servers; build it with the cargo feature “sql-servers”")]
+    NoServers,
+}
 
 /// A database.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,7 +38,7 @@ impl Database {
     /// # Errors
     ///
     /// Returns a [`ConnectionError`], which does not repeat the connection, for any other scheme.
-    pub fn parse(connection: &Secret, folder: &Path) -> Result<Self, String> {
+    pub fn parse(connection: &Secret, folder: &Path) -> Result<Self, ConnectionError> {
         match connection.expose().split_once(':') {
             Some(("sqlite", path)) => Ok(Self::Sqlite(folder.join(path.strip_prefix("//").unwrap_or(path)))),
             #[cfg(feature = "sql-servers")]
@@ -31,11 +46,8 @@ impl Database {
             #[cfg(feature = "sql-servers")]
             Some(("mysql" | "mariadb", rest)) => Ok(Self::MySql(connection.map(|_| format!("mysql:{rest}")))),
             #[cfg(not(feature = "sql-servers"))]
-            Some(("postgres" | "postgresql" | "mysql" | "mariadb", _)) => {
-                Err("this idle-atlas was built without database servers; build it with the cargo feature “sql-servers”"
-                    .to_owned())
-            }
-            _ => Err("a connection begins with sqlite:, postgres: or mysql:".to_owned()),
+            Some(("postgres" | "postgresql" | "mysql" | "mariadb", _)) => Err(ConnectionError::NoServers),
+            _ => Err(ConnectionError::Scheme),
         }
     }
 }

@@ -16,6 +16,6 @@ impl From<rusqlite::Error> for StoreError {
             Some(DatabaseBusy | DatabaseLocked) => "another program has it open: wait until it ends",
             _ => ANEW,
         };
-        Self::Ledger { why: error.to_string(), mend }
+        Self::Ledger { why: error.into(), mend }
     }
 }
