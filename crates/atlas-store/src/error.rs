@@ -108,3 +108,22 @@ impl StoreError {
         move |source| Self::Io { what, path, source }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    /// A caller finds the cause, of its own type, behind each kind of failure.
+    #[rstest]
+    #[case(StoreError::io("cannot write", "sitemap.xml")(io::ErrorKind::StorageFull.into()))]
+    #[case(StoreError::Ledger { why: Box::new(io::Error::from(io::ErrorKind::StorageFull)), mend: MAKE_ROOM })]
+    #[case(StoreError::Source { name: "table halts.csv".into(), why: Box::new(io::Error::from(io::ErrorKind::StorageFull)) })]
+    #[case(StoreError::Engine { name: "testmoor".into(), why: Box::new(io::Error::from(io::ErrorKind::StorageFull)) })]
+    fn errors_keep_their_cause(#[case] error: StoreError) {
+        let cause = error.source().and_then(|cause| cause.downcast_ref::<io::Error>()).expect("a cause");
+        assert_eq!(cause.kind(), io::ErrorKind::StorageFull);
+        assert!(error.to_string().contains(&cause.to_string()), "{error}");
+    }
+}

@@ -27,9 +27,9 @@ fn main() {
 }
 
 /// A site in a temporary folder.
-struct Site(tempfile::TempDir);
+struct BenchSite(tempfile::TempDir);
 
-impl Site {
+impl BenchSite {
     fn new(url: &str, source: &str) -> Self {
         let folder = tempfile::tempdir().expect("a temporary folder");
         fs::create_dir(folder.path().join("public")).expect("a web root");
@@ -62,7 +62,7 @@ fn folder(docs: &Path, runs: usize) {
     let (mut baselines, mut firsts, mut seconds, mut peak) = (Vec::new(), Vec::new(), Vec::new(), 0);
     for _ in 0..runs {
         baselines.extend(python(docs));
-        let site = Site::new("https://www.marrowvale.example/", &source);
+        let site = BenchSite::new("https://www.marrowvale.example/", &source);
         let (first, memory) = site.run(&["survey"]);
         let (second, memory_again) = site.run(&["survey"]);
         firsts.push(first);
@@ -88,7 +88,7 @@ fn python(docs: &Path) -> Option<Duration> {
 fn crawl(docs: &Path, runs: usize) {
     let port =
         std::net::TcpListener::bind("127.0.0.1:0").and_then(|free| free.local_addr()).expect("a free port").port();
-    let _nginx = Nginx::start(docs, port);
+    let _nginx = BenchNginx::start(docs, port);
     let url = format!("http://127.0.0.1:{port}/");
     let source = "from = \"crawl\"\nrequests_per_second = 0\nconnections = 8\nmost_depth = 1000";
     let (mut baselines, mut firsts, mut seconds, mut peak) = (Vec::new(), Vec::new(), Vec::new(), 0);
@@ -99,7 +99,7 @@ fn crawl(docs: &Path, runs: usize) {
             Command::new("wget").args(["-q", "-r", "-l", "inf", "--spider", &url]).current_dir(folder.path()).status();
         // It exits with 8 if some link is dead.
         baselines.extend(wget.ok().map(|_| begun.elapsed()));
-        let site = Site::new(&url, source);
+        let site = BenchSite::new(&url, source);
         let (first, memory) = site.run(&["survey"]);
         let (second, memory_again) = site.run(&["survey"]);
         firsts.push(first);
@@ -115,12 +115,12 @@ fn crawl(docs: &Path, runs: usize) {
 }
 
 /// nginx serving a folder, until it is dropped.
-struct Nginx {
+struct BenchNginx {
     child: Child,
     _folder: tempfile::TempDir,
 }
 
-impl Nginx {
+impl BenchNginx {
     fn start(root: &Path, port: u16) -> Self {
         let folder = tempfile::tempdir().expect("a temporary folder");
         let root: PathBuf = root.canonicalize().expect("the folder is there");
@@ -141,7 +141,7 @@ impl Nginx {
     }
 }
 
-impl Drop for Nginx {
+impl Drop for BenchNginx {
     fn drop(&mut self) {
         let _ = self.child.kill();
         let _ = self.child.wait();
@@ -153,7 +153,7 @@ fn rows(rows: usize) {
     let sizes = [rows / 4, rows];
     let per_entry = |peaks: [u64; 2]| (peaks[1].saturating_sub(peaks[0])) * 1024 / (sizes[1] - sizes[0]) as u64;
     let csv = sizes.map(|size| {
-        let site = Site::new("https://www.marrowvale.example/", "from = \"table\"\nfile = \"rows.csv\"");
+        let site = BenchSite::new("https://www.marrowvale.example/", "from = \"table\"\nfile = \"rows.csv\"");
         let mut file = std::io::BufWriter::new(fs::File::create(site.0.path().join("rows.csv")).expect("a file"));
         writeln!(file, "url,modified,title").expect("written");
         for row in 0..size {
@@ -177,7 +177,7 @@ fn rows(rows: usize) {
         let query = format!(
             "select '/lamps/brass-lamp-of-the-upper-halt-' || n || '/' as url, timestamptz '2026-03-04 09:30:00Z' as modified, 'Brass lamp ' || n as title from generate_series(1, {size}) as rows (n)"
         );
-        let site = Site::new(
+        let site = BenchSite::new(
             "https://www.marrowvale.example/",
             &format!("from = \"sql\"\nconnection = \"${{IDLE_ATLAS_POSTGRES}}\"\nquery = \"{query}\""),
         );

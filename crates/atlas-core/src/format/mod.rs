@@ -39,3 +39,6 @@ pub(crate) const VIDEO: &str = "http://www.google.com/schemas/sitemap-video/1.1"
 pub const NEWS: &str = "http://www.google.com/schemas/sitemap-news/0.9";
 /// The namespace of links to the same page in other languages.
 pub(crate) const XHTML: &str = "http://www.w3.org/1999/xhtml";
+
+#[cfg(test)]
+mod round_trip;

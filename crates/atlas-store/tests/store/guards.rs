@@ -32,6 +32,16 @@ fn a_section_that_shrinks(#[case] before: u32, #[case] after: u32, #[case] is_he
     assert_eq!(small.build(&rest).survey.changes.removed.count, u64::from(lost));
 }
 
+#[test]
+fn every_section_that_shrinks_is_named() {
+    let small = Small::new();
+    let both = |halts, films| [pages("halts", 0..halts), pages("films", 0..films), pages("fares", 0..10)].concat();
+    small.build(&both(20, 10));
+    let held = small.held(&both(5, 4));
+    assert_eq!(held.len(), 1);
+    assert_eq!(held[0].message, "section films would lose 6 of its 10 entries (60 %), halts 15 of 20 (75 %)");
+}
+
 /// Entries are lost even if others replace them.
 #[test]
 fn a_loss_is_counted_before_what_is_new() {
@@ -71,7 +81,7 @@ fn a_site_of_which_nothing_is_left_cannot_be_allowed() {
     small.allow.retain(|guard| *guard != Guard::Empty);
     let held = small.held(&[]);
     assert_eq!((held.len(), held[0].guard), (1, Guard::Empty));
-    assert_eq!(held[0].mend, "Look closer with: idle-atlas survey");
+    assert_eq!(held[0].mend, "See what is left out, and why");
 }
 
 #[test]

@@ -39,27 +39,27 @@ fn main() {
     }
     let folder = tempfile::tempdir().expect("a temporary folder");
     let table = std::env::var_os("IDLE_ATLAS_TABLE").map(|path| fs::read_to_string(path).expect("the table is read"));
-    let table = TableSource::new(table.unwrap_or_else(|| made_up(rows)));
+    let table = SampleTable::new(table.unwrap_or_else(|| made_up(rows)));
     println!("{} rows, medians of {runs}; of the limit: libdeflate-gzip -6, two halves at once\n", table.lines.len());
     if wants("visitors") {
-        let steps: [(&str, Change); 2] = [("first build", Change::None), ("nothing changed", Change::None)];
+        let steps: [(&str, TableEdit); 2] = [("first build", TableEdit::None), ("nothing changed", TableEdit::None)];
         return measure(folder.path(), &table, PEOPLE, &steps, runs);
     }
     let steps = [
-        ("first build", Change::None),
-        ("nothing changed", Change::None),
-        ("0.1 % changed, anywhere", Change::Anywhere),
-        ("0.1 % changed, newest tenth", Change::Newest),
-        ("one added", Change::Add),
-        ("one changed", Change::One),
-        ("one removed", Change::Remove),
+        ("first build", TableEdit::None),
+        ("nothing changed", TableEdit::None),
+        ("0.1 % changed, anywhere", TableEdit::Anywhere),
+        ("0.1 % changed, newest tenth", TableEdit::Newest),
+        ("one added", TableEdit::Add),
+        ("one changed", TableEdit::One),
+        ("one removed", TableEdit::Remove),
     ];
     measure(folder.path(), &table, PLAIN, &steps, runs);
 }
 
 /// What happens to the table before a build.
 #[derive(Debug, Clone, Copy)]
-enum Change {
+enum TableEdit {
     None,
     Anywhere,
     Newest,
@@ -69,14 +69,14 @@ enum Change {
 }
 
 /// A table as lines.
-struct TableSource {
+struct SampleTable {
     header: String,
     lines: Vec<String>,
     /// The lines of the newest tenth.
     newest: Vec<usize>,
 }
 
-impl TableSource {
+impl SampleTable {
     fn new(text: String) -> Self {
         let mut lines = text.lines().map(str::to_owned);
         let header = lines.next().expect("a header");
@@ -97,23 +97,23 @@ impl TableSource {
     }
 
     /// The lines after one more change.
-    fn change(&self, lines: &mut Vec<String>, change: Change, round: usize) {
+    fn change(&self, lines: &mut Vec<String>, change: TableEdit, round: usize) {
         let some = (self.lines.len() / 1000).max(1);
         let spread = |nth: usize, of: usize| (nth * 7919 + round * 104_729) * 31 % of;
         match change {
-            Change::None => {}
-            Change::Anywhere => (0..some).for_each(|nth| Self::edit(lines, spread(nth, self.lines.len() - 10))),
-            Change::Newest => {
+            TableEdit::None => {}
+            TableEdit::Anywhere => (0..some).for_each(|nth| Self::edit(lines, spread(nth, self.lines.len() - 10))),
+            TableEdit::Newest => {
                 let last = lines.len() - 1;
                 let some = (0..some).map(|nth| self.newest[spread(nth, self.newest.len())].min(last));
                 some.for_each(|at| Self::edit(lines, at));
             }
-            Change::Add => lines.push(format!(
+            TableEdit::Add => lines.push(format!(
                 "https://www.marrowvale.example/journal/added-{round}/,journal,2026-11-23T0{}:00:00Z,Added",
                 round % 10
             )),
-            Change::One => Self::edit(lines, spread(1, self.lines.len() / 2)),
-            Change::Remove => {
+            TableEdit::One => Self::edit(lines, spread(1, self.lines.len() / 2)),
+            TableEdit::Remove => {
                 lines.remove(spread(2, self.lines.len() / 2));
             }
         }
@@ -137,7 +137,7 @@ struct Measured {
     written: Vec<usize>,
 }
 
-fn measure(folder: &Path, table: &TableSource, files: &str, steps: &[(&str, Change)], runs: usize) {
+fn measure(folder: &Path, table: &SampleTable, files: &str, steps: &[(&str, TableEdit)], runs: usize) {
     let mut all: BTreeMap<usize, Measured> = BTreeMap::new();
     let mut limits = Vec::new();
     for run in 0..runs {

@@ -52,3 +52,32 @@ fn what_is_broken_is_found_in_words() {
 fn a_folder_that_is_not_there() {
     built().run(&["check", "elsewhere"]).says(2, &["there is no folder elsewhere"]);
 }
+
+/// A file by another writer that never declared the namespace of its images.
+#[test]
+fn elements_outside_their_namespace_are_found_and_told_by_the_source() {
+    let url = |path: &str| {
+        format!(
+            "<url><loc>https://www.marrowvale.example/{path}/</loc><image:image><image:loc>https://www.marrowvale.example/{path}.svg</image:loc></image:image></url>\n"
+        )
+    };
+    let old = format!(
+        "<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\">\n{}{}</urlset>",
+        url("halts"),
+        url("fares")
+    );
+    let site = TestSite::new("[[source]]\nfrom = \"sitemap\"\nfile = \"old.xml\"\n");
+    site.write("old.xml", &old);
+    let told = "old.xml line 2: image:image is not in its namespace, in 2 entries; it is not read";
+    site.run(&["survey"]).says(0, &[told]);
+    site.run(&["build"]).says(0, &[told, "2 entries"]);
+    site.write("public/sitemap.xml", &old);
+    site.run(&["check"]).says(
+        1,
+        &[
+            "error namespace",
+            "image:image is not in its namespace, at https://www.marrowvale.example/halts/",
+            "Declare the element's namespace at the root",
+        ],
+    );
+}

@@ -1,10 +1,16 @@
 //! The documentation covers everything that the program may report.
 
+use std::fs;
+use std::path::PathBuf;
+
 use atlas_core::choose::Reason;
 use atlas_core::report::Notice;
 use atlas_store::report::Guard;
+use regex::Regex;
 
 const REPORTS: &str = include_str!("../../../../docs/reports.md");
+const ARCHITECTURE: &str = include_str!("../../../../docs/architecture.md");
+const CONTRIBUTING: &str = include_str!("../../../../CONTRIBUTING.md");
 
 /// Whether a row of a table begins with this code.
 fn is_told(code: &str) -> bool {
@@ -32,4 +38,28 @@ fn every_exit_code_is_told_in_the_pages_and_in_help() {
     for words in ["0 done, remarks or not", "1 done in part", "3 held back by a guard", "--strict"] {
         assert!(help.contains(words), "{words}: {help}");
     }
+}
+
+#[test]
+fn every_path_and_test_that_the_pages_for_developers_name_exists() {
+    let crates = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("..");
+    let path = Regex::new(r"`((?:atlas-(?:core|store|io)|idle-atlas)/[^`]+)`").unwrap();
+    let mut named = 0;
+    for found in [ARCHITECTURE, CONTRIBUTING].iter().flat_map(|page| path.captures_iter(page)) {
+        named += 1;
+        let written = &found[1];
+        assert!(written.contains("NAME") || crates.join(written).exists(), "{written} does not exist");
+    }
+    assert!(named > 100, "only {named} paths were read");
+    let tests = Regex::new(r"`([^`]+\.rs)`: ((?:`[a-z_0-9]+`(?:, )?)+)").unwrap();
+    let name = Regex::new(r"`([a-z_0-9]+)`").unwrap();
+    let mut found = 0;
+    for row in tests.captures_iter(ARCHITECTURE) {
+        let code = fs::read_to_string(crates.join(&row[1])).unwrap();
+        for test in name.captures_iter(&row[2]) {
+            found += 1;
+            assert!(code.contains(&format!("fn {}(", &test[1])), "{} has no test {}", &row[1], &test[1]);
+        }
+    }
+    assert!(found >= 18, "only {found} tests were read");
 }

@@ -162,7 +162,8 @@ fn proposals_name_the_configuration() {
     let one = ["--config", "shop.toml"];
     site.run(&[&one[..], &["survey"]].concat()).says(0, &["Next: idle-atlas --config shop.toml build"]);
     site.write("shop/index.html", "");
-    site.run(&[&one[..], &["build"]].concat()).says(3, &["Look closer with: idle-atlas --config shop.toml survey"]);
+    site.run(&[&one[..], &["build"]].concat())
+        .says(3, &["See what is left out, and why: idle-atlas --config shop.toml survey"]);
 }
 
 #[test]

@@ -162,3 +162,51 @@ fn an_import_from_below_is_found() {
         ]
     );
 }
+
+/// All Rust files below a folder, with their contents.
+fn sources(folder: &Path) -> Vec<(PathBuf, String)> {
+    let mut found = Vec::new();
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        if path.is_dir() {
+            found.extend(sources(&path));
+        } else if path.extension().is_some_and(|end| end == "rs") {
+            found.push((path.clone(), fs::read_to_string(&path).unwrap()));
+        }
+    }
+    found
+}
+
+/// Type aliases inside an `impl` are indented; they take their names from the trait.
+#[test]
+fn no_type_name_stands_twice() {
+    let declared = Regex::new(
+        r"(?m)^(?:(?:pub(?:\([a-z: ]+\))? )?type|[ ]*(?:pub(?:\([a-z: ]+\))? )?(?:struct|enum|trait|union)) ([A-Z][A-Za-z0-9]*)",
+    )
+    .unwrap();
+    let mut places: HashMap<String, Vec<String>> = HashMap::new();
+    let crates = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("..");
+    for (path, text) in sources(&crates) {
+        for found in declared.captures_iter(&text) {
+            places.entry(found[1].to_owned()).or_default().push(path.display().to_string());
+        }
+    }
+    assert!(places.len() > 300, "only {} types were read", places.len());
+    let twice: Vec<_> = places.iter().filter(|(_, places)| places.len() > 1).collect();
+    assert!(twice.is_empty(), "{twice:#?}");
+}
+
+/// The core turns values into values.
+#[test]
+fn the_core_has_no_clock_network_or_file_system() {
+    let outside = Regex::new(
+        r"\b(?:std::(?:fs|net|env|process|io)\b|SystemTime|Instant::now|Timestamp::now|Zoned::now|TimeZone::system|e?println!|tracing::)",
+    )
+    .unwrap();
+    let core = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../atlas-core/src");
+    for (path, text) in sources(&core) {
+        if let Some(found) = outside.find(&text) {
+            panic!("{}: {}", path.display(), found.as_str());
+        }
+    }
+}
