@@ -164,7 +164,7 @@ mod tests {
     }
 
     #[test]
-    fn what_was_met_is_counted() {
+    fn matched_lines_are_counted() {
         let accepted = Accepted::parse("unlinked /a/\nunlinked /b/\nno-head\n", &CODES).unwrap();
         for path in ["/a/", "/b/", "/c/"] {
             accepted.holds("unlinked", &format!("https://www.marrowvale.example{path}"));

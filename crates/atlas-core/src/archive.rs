@@ -432,7 +432,7 @@ mod tests {
     #[case(false, false, true)]
     #[case(true, false, false)]
     #[case(false, true, false)]
-    fn a_page_must_be_there_or_be_taken_for_granted(
+    fn an_archive_needs_a_page_unless_pages_are_assumed(
         #[case] there: bool,
         #[case] assume_page: bool,
         #[case] not_there: bool,

@@ -260,7 +260,7 @@ mod tests {
     }
 
     #[test]
-    fn each_page_once_whatever_is_hung_on_it() {
+    fn each_page_is_visited_once_whatever_its_parameters() {
         let found = offered(
             &mut frontier(100),
             &["/a?utm_source=x", "/a", "/a?sid=9", "/b;jsessionid=7f?page=2", "/b?page=2", "/", "/a?page=2"],
@@ -269,7 +269,7 @@ mod tests {
     }
 
     #[test]
-    fn other_hosts_are_none_of_its_business() {
+    fn other_hosts_are_skipped() {
         let mut frontier = frontier(100);
         let home = frontier.next_visit().unwrap();
         frontier.offer(&Address::parse("https://other.example/").unwrap(), &home);
@@ -278,7 +278,7 @@ mod tests {
     }
 
     #[test]
-    fn other_spellings_of_the_site_lead_to_its_own() {
+    fn other_spellings_of_the_site_are_normalised() {
         let mut frontier = frontier(100);
         let home = frontier.next_visit().unwrap();
         for url in [
@@ -301,7 +301,7 @@ mod tests {
     #[case("/diary/2027/05/", None)]
     #[case("/locomotives/9031/05a/", None)]
     #[case("/part-2031-0577/", None)]
-    fn traps_are_told_by_their_looks(#[case] path: &str, #[case] wanted: Option<Passed>) {
+    fn traps_are_recognised_by_their_urls(#[case] path: &str, #[case] wanted: Option<Passed>) {
         let mut frontier = frontier(100);
         offered(&mut frontier, &[path]);
         assert_eq!(frontier.passed().keys().next().copied(), wanted);

@@ -21,7 +21,7 @@ pub struct Hints {
 pub enum PriorityHint {
     /// This value.
     Fixed(Priority),
-    /// From the depth of the page: [`by_depth`].
+    /// From the depth of the page in the folders of its path.
     ByDepth,
     /// For an archive's page, from its share of the entries: [`by_share`]. No priority for other pages.
     ByShare,

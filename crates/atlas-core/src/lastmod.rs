@@ -458,7 +458,7 @@ mod tests {
     #[case("2026-13-01")]
     #[case("2026-02-30")]
     #[case("20/11/2026")]
-    fn refuses_what_is_no_date(#[case] given: &str) {
+    fn rejects_text_that_is_not_a_date(#[case] given: &str) {
         assert_eq!(Lastmod::read(given, &TimeZone::UTC), None);
     }
 
@@ -486,7 +486,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn bytes_and_text_come_back(seconds in -62_000_000_000i64..250_000_000_000, offset in -720i16..840) {
+        fn bytes_and_text_round_trip(seconds in -62_000_000_000i64..250_000_000_000, offset in -720i16..840) {
             let moment = Lastmod::Instant { seconds, offset };
             prop_assert_eq!(Lastmod::from_bytes(&moment.to_bytes()), Some(moment));
             let day = Lastmod::from_epoch_day(moment.epoch_day()).unwrap();

@@ -18,7 +18,7 @@
 //! | declare | [`robots::declare`] |
 //! | announce | [`announce`] |
 //! | check | [`check`], [`accepted`] (findings that are no longer shown) |
-#![deny(missing_docs)]
+#![deny(missing_docs, unnameable_types)]
 
 /// The library of dates and time zones whose types are part of the interface.
 pub use jiff;

@@ -56,7 +56,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn links_come_back_sorted_and_once(links in proptest::collection::vec("/[aŵ/]{0,200}", 0..30)) {
+        fn links_are_sorted_and_unique(links in proptest::collection::vec("/[aŵ/]{0,200}", 0..30)) {
             let packed = pack(links.iter().map(String::as_str).collect());
             let mut back = Vec::new();
             each(&packed, |link| back.push(link.to_owned()));

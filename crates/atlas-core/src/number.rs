@@ -29,7 +29,7 @@ mod tests {
     #[case(999, "999")]
     #[case(1_000, "1,000")]
     #[case(1_204_567, "1,204,567")]
-    fn thousands_stand_apart(#[case] number: u64, #[case] wanted: &str) {
+    fn thousands_are_separated(#[case] number: u64, #[case] wanted: &str) {
         assert_eq!(grouped(number), wanted);
     }
 }

@@ -69,14 +69,14 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_name_makes_no_other_title(title in "[a-z]{1,9}( [a-z]{1,9}){0,3}", name in "[A-Z][a-z]{1,9}", at in 0usize..6) {
+        fn a_site_name_does_not_change_a_title(title in "[a-z]{1,9}( [a-z]{1,9}){0,3}", name in "[A-Z][a-z]{1,9}", at in 0usize..6) {
             let whole = format!("{title}{}{name}", SIGNS[at]);
             prop_assert!(is_same(&whole, &title) && is_same(&title, &whole));
             prop_assert_eq!(without(&whole, Some(&name)), title.as_str());
         }
 
         #[test]
-        fn something_is_left_of_any_title(title in "[a-z·|–:  -]{0,30}", name in "[a-z·|  ]{0,9}") {
+        fn a_title_is_never_emptied(title in "[a-z·|–:  -]{0,30}", name in "[a-z·|  ]{0,9}") {
             prop_assert!(title.starts_with(without(&title, Some(&name))));
             prop_assert!(title.is_empty() || !without(&title, Some(&name)).is_empty());
             prop_assert!(is_same(&title, &title));

@@ -352,7 +352,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_video_names_what_it_lacks() {
+    fn a_video_names_its_missing_fields() {
         let page = "https://www.marrowvale.example/films/cutting/";
         let mut video = Video { content_loc: Some(page.into()), title: Some(" ".into()), ..Video::default() };
         assert_eq!(

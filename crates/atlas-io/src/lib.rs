@@ -2,7 +2,7 @@
 //! engine.
 //!
 //! The modules are declared in an order in which each may use only those above it.
-#![deny(missing_docs)]
+#![deny(missing_docs, unnameable_types)]
 
 pub mod secret;
 pub mod http;

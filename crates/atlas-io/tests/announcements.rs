@@ -168,7 +168,7 @@ fn outcome(told: &EngineReport) -> (u64, u64, u64) {
 }
 
 #[test]
-fn what_changed_is_told_once() {
+fn each_change_is_announced_once() {
     let vale = Vale::new(Tells::Urls(2));
     let told = vale.tell();
     assert_eq!((outcome(&told), told.messages.len()), ((5, 0, 0), 5));
@@ -183,7 +183,7 @@ fn what_changed_is_told_once() {
 /// A stop ends the round after the message under way. What was accepted is announced once; at most one batch is
 /// repeated.
 #[test]
-fn a_stop_says_what_is_true_and_loses_nothing() {
+fn a_stop_reports_the_truth_and_loses_nothing() {
     let vale = Vale::new(Tells::Urls(1));
     let all = vale.pending();
     vale.stops_after(3);
@@ -200,7 +200,7 @@ fn a_stop_says_what_is_true_and_loses_nothing() {
 
 /// Changes made while a round was interrupted are announced by the same command.
 #[test]
-fn a_round_that_was_interrupted_is_ended_and_the_next_begun() {
+fn an_interrupted_round_is_finished_before_the_next() {
     let vale = Vale::new(Tells::Urls(1));
     vale.stops_after(2);
     vale.tell();
@@ -240,7 +240,7 @@ fn an_engine_in_trouble(
 
 /// Another command that reads the ledger meanwhile knows of the pause. A stop ends the pause.
 #[test]
-fn a_pause_stands_in_the_ledger_and_ends_with_a_stop() {
+fn a_pause_is_recorded_and_ends_on_a_stop() {
     let vale = Vale::new(Tells::Urls(1));
     vale.answers([answer(200, None), answer(429, Some(5))]);
     vale.stops_after(2);
@@ -251,7 +251,7 @@ fn a_pause_stands_in_the_ledger_and_ends_with_a_stop() {
 
 /// A protocol that announces files is told of the main file if a build wrote anything.
 #[test]
-fn files_are_told_instead_of_urls() {
+fn files_are_announced_instead_of_urls() {
     let vale = Vale::new(Tells::Files);
     assert_eq!(vale.pending(), [MAIN], "a dry run tells so");
     assert_eq!(outcome(&vale.tell()), (1, 0, 0));
@@ -288,7 +288,7 @@ fn a_round_and_its_events() {
 }
 
 #[test]
-fn to_an_engine_that_knows_nothing_all_of_the_site_is_new() {
+fn the_whole_site_is_new_to_a_new_engine() {
     let vale = Vale::new(Tells::Urls(10));
     let pending = all_pending(&*vale.ledger(), ("post", vale.tells), MAIN, true).unwrap();
     let count = |change: Change| pending.iter().filter(|one| one.change == change).count();

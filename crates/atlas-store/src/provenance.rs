@@ -200,7 +200,7 @@ mod tests {
     #[case::a_field_more(&[(PageField::Title, 1), (PageField::Modified, 1), (PageField::Images, 1)], ALL, true)]
     #[case::a_field_less(&[(PageField::Title, 1)], ALL, false)]
     #[case::mapped_otherwise(&[(PageField::Title, 2), (PageField::Modified, 1)], [false, true, true, true], true)]
-    fn what_was_mapped_as_before_can_be_compared(
+    fn unchanged_mappings_can_be_compared(
         #[case] fields: &[(PageField, u64)],
         #[case] parts: [bool; PARTS],
         #[case] dates: bool,
@@ -216,7 +216,7 @@ mod tests {
     }
 
     #[test]
-    fn a_source_that_joins_says_nothing_of_what_was() {
+    fn a_new_source_has_nothing_to_compare() {
         let known = provenances(&[mapping("b", &TABLE)], vec![mapping("a", &TABLE), mapping("b", &TABLE)]);
         let comparison = known.comparison(7, &[0, 1]);
         assert_eq!((comparison.parts, comparison.dates), (ALL, true));
@@ -229,7 +229,7 @@ mod tests {
     }
 
     #[test]
-    fn what_a_source_said_that_left_cannot_be_compared() {
+    fn a_removed_source_cannot_be_compared() {
         let before = [mapping("a", &[(PageField::Content, 1)]), mapping("b", &TABLE)];
         let known = provenances(&before, vec![mapping("a", &[(PageField::Content, 1)])]);
         let comparison = known.comparison(7, &[0]);

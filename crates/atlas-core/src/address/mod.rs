@@ -232,7 +232,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_is_respelt_is_of_the_site_and_stays(
+        fn a_respelled_url_belongs_to_the_site_and_is_stable(
             scheme in "https?", www in "(www\\.)?", host in "(marrowvale|shop)\\.example", port in "(:8080)?", path in "/[a-z/?=]{0,20}",
         ) {
             let site = Site::parse("https://www.marrowvale.example/").unwrap();
@@ -319,7 +319,7 @@ mod tests {
         }
 
         #[test]
-        fn the_short_way_and_the_long_way_agree(rest in "[a-z/._~-]{0,20}") {
+        fn plain_and_full_parsing_agree(rest in "[a-z/._~-]{0,20}") {
             let site = Site::parse("https://www.marrowvale.example/").unwrap();
             let text = format!("https://www.marrowvale.example/{rest}");
             prop_assert_eq!(site.address(&text).unwrap(), Address::parse(&text).unwrap());
@@ -328,7 +328,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn the_short_way_of_joining_leads_to_the_same_place(
+        fn plain_and_full_joining_agree(
             base in "https://a\\.example/([a-c]{1,2}/){0,4}[a-c.]{0,5}",
             reference in "(\\.\\./){0,5}/?([a-c~_.-]{0,3}/){0,3}[a-z.]{0,6}",
         ) {

@@ -102,7 +102,7 @@ mod tests {
     }
 
     #[test]
-    fn no_answer_is_tried_again() {
+    fn a_missing_answer_is_retried() {
         let answer = Answer::None("timed out".into());
         assert_eq!(answer.then(), Then::Later);
         assert!(answer.words().contains("timed out"));

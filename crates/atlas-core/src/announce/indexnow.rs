@@ -101,14 +101,14 @@ mod tests {
     }
 
     #[test]
-    fn a_made_key_is_a_key() {
+    fn a_generated_key_is_valid() {
         let key = Key::from_random([0xa7; 16]);
         assert_eq!(Key::parse(key.as_str()), Ok(key.clone()));
         assert_eq!(key.file_name(), format!("{}.txt", "a7".repeat(16)));
     }
 
     #[test]
-    fn batches_are_by_host_and_ten_thousand() {
+    fn messages_hold_one_host_and_ten_thousand_urls() {
         let key = Key::parse("0123456789abcdef").unwrap();
         let mut urls: Vec<String> = (0..10_001).map(|n| format!("https://www.marrowvale.example/{n}")).collect();
         urls.insert(1, "https://cymraeg.marrowvale.example/".into());

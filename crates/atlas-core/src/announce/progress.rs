@@ -95,7 +95,7 @@ mod tests {
     #[case(None, None)]
     #[case(Some(100), None)]
     #[case(Some(101), Some(101))]
-    fn it_is_left_alone_until_then(#[case] until: Option<i64>, #[case] wanted: Option<i64>) {
+    fn an_engine_is_left_alone_until_its_pause_ends(#[case] until: Option<i64>, #[case] wanted: Option<i64>) {
         assert_eq!(EngineState { not_before: until, ..EngineState::default() }.left_alone(100), wanted);
     }
 }

@@ -449,7 +449,7 @@ mod tests {
     }
 
     #[test]
-    fn robots_that_shuts_the_site_or_says_nothing() {
+    fn robots_txt_that_blocks_the_site_or_is_silent() {
         assert_eq!(codes(&inspect("User-agent: *\nDisallow: /\n", &[])), ["site-shut", "not-declared"]);
         assert_eq!(codes(&inspect("", &[])), ["not-declared"]);
     }
@@ -464,7 +464,7 @@ mod tests {
     }
 
     #[test]
-    fn codes_are_unlike() {
+    fn codes_are_unique() {
         let codes: HashSet<&str> = ALL_KINDS.iter().map(|kind| kind.code).collect();
         assert_eq!(codes.len(), ALL_KINDS.len());
     }

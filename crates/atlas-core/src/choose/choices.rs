@@ -58,7 +58,7 @@ mod tests {
     use crate::contribution::Contribution;
 
     #[test]
-    fn what_rules_have_met_is_of_one_run() {
+    fn rule_matches_are_counted_per_run() {
         let choices = Choices {
             rules: vec![rule_of(3, Condition::Path(globs(&["/staff/**"])))],
             ..Choices::of(Site::parse("https://www.marrowvale.example/").unwrap(), Sections::new(Vec::new(), []))

@@ -396,7 +396,7 @@ mod tests {
     }
 
     #[test]
-    fn a_named_crawler_is_asked_about_too() {
+    fn rules_for_named_crawlers_are_checked_too() {
         let mut chooser = chooser();
         chooser.tokens = vec!["lampbot".into()];
         assert_eq!(chooser.choose(&at("/fares/"), &[0]), Verdict::LeftOut(Reason::Disallowed));
@@ -418,7 +418,7 @@ mod tests {
     #[case::rule(false, true, true, ("locomotives", 0.1))]
     #[case::archive(false, false, true, ("archives", 0.6))]
     #[case::section(false, false, false, ("journal", 0.8))]
-    fn who_has_the_last_word(
+    fn which_rule_wins(
         #[case] itself: bool,
         #[case] by_rule: bool,
         #[case] by_archive: bool,
@@ -461,7 +461,7 @@ mod tests {
     }
 
     #[test]
-    fn the_chain_names_every_rule_and_who_has_the_word() {
+    fn the_trail_names_every_rule_and_the_winner() {
         let (_, steps) = chooser().explain(&at("/staff/vacancies/porter/"), &[0]);
         let told: Vec<String> = steps.iter().map(|step| format!("{}: {}", step.question, step.answer)).collect();
         let told = told.join("\n");
@@ -477,7 +477,7 @@ mod tests {
     }
 
     #[test]
-    fn a_section_that_there_is_not_is_told() {
+    fn an_unknown_section_is_reported() {
         let (verdict, steps) = chooser().explain(&Contribution { own_section: Some("yard".into()), ..at("/a/") }, &[0]);
         assert!(matches!(verdict, Verdict::Kept(_)));
         assert!(steps.iter().any(|step| step.answer.contains("asks for “yard”, which does not exist")), "{steps:?}");

@@ -141,7 +141,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn codes_are_unlike() {
+    fn codes_are_unique() {
         let codes: std::collections::HashSet<&str> = Reason::ALL.iter().map(|reason| reason.code()).collect();
         assert_eq!(codes.len(), Reason::ALL.len());
     }

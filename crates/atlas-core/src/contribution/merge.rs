@@ -109,7 +109,7 @@ mod tests {
     }
 
     #[test]
-    fn the_first_word_wins_and_lists_unite() {
+    fn the_first_value_wins_and_lists_are_combined() {
         let mut page = Contribution {
             title: Some("Lampworks Halt".into()),
             images: vec!["https://www.marrowvale.example/a.svg".into()],
@@ -140,7 +140,7 @@ mod tests {
     }
 
     #[test]
-    fn sources_differ_only_where_they_mean_something_else() {
+    fn sources_differ_only_if_the_meaning_differs() {
         let contribution = |title: &'static str, modified: &str| Contribution {
             title: Some(title.into()),
             modified: day(modified),

@@ -88,7 +88,7 @@ mod tests {
 
     proptest! {
         #[test]
-        fn a_row_comes_back(
+        fn a_row_round_trips(
             title in proptest::option::of(".{1,300}"),
             images in proptest::collection::vec("[a-z/:.]{1,20}", 0..4),
             digest in proptest::option::of(any::<u64>()),
@@ -142,7 +142,7 @@ mod tests {
     }
 
     #[test]
-    fn a_dead_page_is_told_without_reading_it() {
+    fn an_absent_page_is_recognised_without_parsing() {
         let dead = |failure: Option<&'static str>| {
             let mut row = Vec::new();
             let failure = failure.map(Cow::Borrowed);
@@ -159,7 +159,7 @@ mod tests {
     }
 
     #[test]
-    fn age_is_publication_before_change() {
+    fn age_counts_from_publication_before_change() {
         let contribution =
             Contribution { modified: day("2026-03-04"), published: day("1970-01-02"), ..Contribution::default() };
         assert_eq!(contribution.age(), Some(86_400));

@@ -305,7 +305,7 @@ mod tests {
     }
 
     #[test]
-    fn links_that_are_returned_make_a_group() {
+    fn reciprocal_links_form_a_group() {
         let pages = [page(EN, "en", &[("en", EN), ("cy", CY)]), page(CY, "cy", &[("en", EN), ("x-default", EN)])];
         let groups = group(&pages, &AlternatesSettings::default(), read);
         assert_eq!(told(&groups), [[format!("cy {CY}"), format!("en {EN}"), format!("x-default {EN}")]]);
@@ -314,7 +314,7 @@ mod tests {
     }
 
     #[test]
-    fn a_group_is_complete_even_where_its_pages_are_not() {
+    fn a_group_is_complete_even_if_its_pages_are_not() {
         let pages =
             [page(EN, "en", &[("cy", CY), ("fr", FR)]), page(CY, "cy", &[("en", EN)]), page(FR, "fr", &[("en", EN)])];
         let settings = AlternatesSettings { x_default: Some("en".into()), ..AlternatesSettings::default() };
@@ -327,7 +327,7 @@ mod tests {
     #[rstest]
     #[case::read(LinkTarget::Read, 0, vec![(0, Fault::NotReturned)])]
     #[case::not_read(LinkTarget::Unread, 1, vec![])]
-    fn a_link_known_not_to_be_returned_is_left_out(
+    fn a_link_that_is_not_reciprocal_is_left_out(
         #[case] known: LinkTarget,
         #[case] groups_wanted: usize,
         #[case] wanted: Vec<(usize, Fault)>,
@@ -339,7 +339,7 @@ mod tests {
     }
 
     #[test]
-    fn another_host_is_kept_and_a_page_that_is_not_in_is_not() {
+    fn other_hosts_are_kept_and_unlisted_pages_are_not() {
         let pages = [page(EN, "en-GB", &[("en-IE", IE), ("cy", CY)])];
         let known = |url: &str| if url == IE { LinkTarget::Elsewhere } else { LinkTarget::NotIn };
         let groups = group(&pages, &AlternatesSettings::default(), known);
@@ -348,7 +348,7 @@ mod tests {
     }
 
     #[test]
-    fn by_a_common_word() {
+    fn groups_by_a_shared_key() {
         let word = |url, language| GroupMember { group: Some("fares"), ..page(url, language, &[]) };
         let groups = group(&[word(EN, "en"), word(CY, "cy"), word(FR, "en")], &AlternatesSettings::default(), read);
         assert_eq!(told(&groups), [[format!("cy {CY}"), format!("en {EN}")]]);
@@ -357,7 +357,7 @@ mod tests {
     }
 
     #[test]
-    fn one_without_a_language_is_told() {
+    fn a_page_without_a_language_is_reported() {
         let of = |url, language| GroupMember { url, language, group: Some("fares"), links: vec![] };
         let groups =
             group(&[of(EN, Some("en")), of(CY, Some("welsh")), of(FR, None)], &AlternatesSettings::default(), read);
@@ -368,7 +368,7 @@ mod tests {
     }
 
     #[test]
-    fn by_the_shape_of_their_urls() {
+    fn groups_by_url_pattern() {
         let paths = vec![("en".to_owned(), "/".to_owned()), ("cy".to_owned(), "/cy/".to_owned())];
         let settings = AlternatesSettings { paths, x_default: None };
         let of = |url| GroupMember { url, language: None, group: None, links: vec![] };
@@ -380,7 +380,7 @@ mod tests {
     }
 
     #[test]
-    fn bad_tags_are_told_and_left_out() {
+    fn bad_tags_are_reported_and_left_out() {
         let pages = [page(EN, "en", &[("en-UK", EN), ("cy", CY)]), page(CY, "cy", &[("en", EN)])];
         let groups = group(&pages, &AlternatesSettings::default(), read);
         assert_eq!(groups.lists.len(), 1);

@@ -70,7 +70,7 @@ mod tests {
     #[case::to_come(-1, false)]
     #[case::within_two_days(NEWS_SECONDS - 1, true)]
     #[case::two_days_old(NEWS_SECONDS, false)]
-    fn two_days_and_no_longer(#[case] later: i64, #[case] wanted: bool) {
+    fn articles_are_news_for_two_days(#[case] later: i64, #[case] wanted: bool) {
         let news = News { publication: "Vale Gazette".into(), language: "en".into() };
         let published = Some(Lastmod::Instant { seconds: AT, offset: 0 });
         let contribution =

@@ -244,7 +244,7 @@ mod tests {
     }
 
     #[test]
-    fn an_object_has_all_that_is_required_and_ends_no_script() {
+    fn an_object_is_complete_and_cannot_close_its_script() {
         let london = TimeZone::get("Europe/London").unwrap();
         let objects = video_objects(&page(vec![film()]), &london);
         let object = &objects.objects[0];
@@ -257,7 +257,7 @@ mod tests {
     }
 
     #[test]
-    fn several_make_a_list_and_none_makes_nothing() {
+    fn several_objects_form_a_list_and_none_writes_nothing() {
         let objects = video_objects(&page(vec![film(), film()]), &TimeZone::UTC);
         assert!(serde_json::from_str::<Value>(&objects.text().unwrap()).unwrap().is_array());
         assert_eq!(video_objects(&page(vec![]), &TimeZone::UTC).text(), None);
@@ -266,7 +266,7 @@ mod tests {
     #[rstest]
     #[case(Video { title: None, ..film() }, vec![Property::Name])]
     #[case(Video { thumbnail_loc: None, publication_date: None, ..film() }, vec![Property::ThumbnailUrl, Property::UploadDate])]
-    fn what_is_lacking_is_told(#[case] video: Video, #[case] wanted: Vec<Property>) {
+    fn missing_fields_are_reported(#[case] video: Video, #[case] wanted: Vec<Property>) {
         let objects = video_objects(&page(vec![video]), &TimeZone::UTC);
         assert_eq!((objects.objects.len(), objects.lacking), (0, vec![wanted]));
     }
@@ -282,13 +282,13 @@ mod tests {
     }
 
     #[test]
-    fn long_names_are_cut_and_stay_apart() {
+    fn long_names_are_cut_and_stay_distinct() {
         let names = [1, 2].map(|end| file_name(&format!("/{}{end}", "x".repeat(2000))));
         assert!(names[0].len() < 150 && names[0] != names[1], "{names:?}");
     }
 
     #[test]
-    fn the_page_knows_when_its_video_was_put_up() {
+    fn a_video_takes_its_date_from_the_page() {
         let contribution = Contribution {
             published: Lastmod::from_epoch_day(20_000),
             ..page(vec![Video { publication_date: None, ..film() }])
@@ -308,7 +308,7 @@ mod tests {
         Video { duration: None, description: None, publication_date: Some("2026-07-01T09:00:00Z".into()), ..film() },
         &["description is missing: From the cab", "duration is missing: PT1H2M3S"],
     )]
-    fn a_page_with_its_own_is_compared(#[case] stated: Video, #[case] wanted: &[&str]) {
+    fn existing_structured_data_is_compared(#[case] stated: Video, #[case] wanted: &[&str]) {
         let contribution = Contribution { stated_videos: vec![stated], ..page(vec![film()]) };
         assert!(!is_wanted(&contribution));
         let differences = compare(&contribution);

@@ -33,7 +33,7 @@ macro_rules! weights {
         #[repr(u8)]
         pub enum PageField {
             $($(
-                #[doc = concat!("[`Said::", stringify!($name), "`]")]
+                #[doc = concat!("[`Contribution::", stringify!($name), "`]")]
                 $field,
             )?)*
         }
@@ -288,7 +288,7 @@ mod tests {
     #[case::text(Contribution { digest: Some(8), ..page() }, true)]
     #[case::picture(Contribution { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, true)]
     #[case::title(Contribution { title: Some("Fares 2027".into()), ..page() }, true)]
-    fn only_the_page_itself_moves_its_print(#[case] other: Contribution<'static>, #[case] moves: bool) {
+    fn only_the_page_changes_its_fingerprint(#[case] other: Contribution<'static>, #[case] moves: bool) {
         assert_eq!(prints(&page()).page != prints(&other).page, moves);
     }
 
@@ -299,7 +299,7 @@ mod tests {
     #[case::language(Contribution { language: Some("cy".into()), ..page() }, PageField::Language)]
     #[case::content(Contribution { digest: Some(8), ..page() }, PageField::Content)]
     #[case::pictures(Contribution { images: vec!["https://www.marrowvale.example/a.svg".into()], ..page() }, PageField::Images)]
-    fn parts_move_alone(#[case] other: Contribution<'static>, #[case] moved: PageField) {
+    fn parts_change_independently(#[case] other: Contribution<'static>, #[case] moved: PageField) {
         let (one, two) = (prints(&page()).page, prints(&other).page);
         let parts: Vec<usize> = (0..PARTS).filter(|part| !Prints::same_part(one, two, *part)).collect();
         assert_eq!(parts, [moved.part().unwrap()]);
@@ -309,13 +309,13 @@ mod tests {
     }
 
     #[test]
-    fn a_text_with_nothing_in_it_is_none() {
+    fn an_empty_text_counts_as_missing() {
         let empty = Contribution { description: Some("".into()), ..page() };
         assert_eq!(prints(&empty), prints(&page()));
     }
 
     #[test]
-    fn a_declared_date_has_a_print_of_its_own() {
+    fn a_declared_date_has_its_own_fingerprint() {
         let dated = Contribution { modified: Lastmod::from_epoch_day(20_000), ..page() };
         assert_eq!(prints(&dated).page, prints(&page()).page);
         assert_ne!(prints(&dated).declared, prints(&page()).declared);

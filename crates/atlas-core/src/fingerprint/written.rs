@@ -50,7 +50,7 @@ mod tests {
     use crate::entry::{Changefreq, DatePolicy, Priority};
 
     #[test]
-    fn written_follows_all_that_is_written() {
+    fn the_fingerprint_covers_everything_written() {
         let kept = Kept { section: 1, changefreq: None, priority: None, date_policy: DatePolicy::Usual };
         let told = |row_print, settings, observed, kept: &Kept, group, kind| {
             written(decided(row_print, kept, kind), settings, observed, group)

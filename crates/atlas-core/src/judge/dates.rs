@@ -60,7 +60,7 @@ mod tests {
     #[case::read_for_the_first_time(Sight { was_from_page: false, ..READ }, false, true, true)]
     #[case::read_no_more(Sight { is_from_page: false, ..READ }, false, true, true)]
     #[case::recalled(Sight { was_recalled: true, was_from_page: false, ..READ }, true, false, false)]
-    fn a_change_counts_where_the_page_is_seen_as_it_was(
+    fn a_change_counts_if_the_page_is_read_the_same_way(
         #[case] sight: Sight,
         #[case] redesign: bool,
         #[case] same_reader: bool,
@@ -75,7 +75,7 @@ mod tests {
     #[case(false, true, false, (false, true))]
     #[case(true, true, false, (true, true))]
     #[case(true, true, true, (false, false))]
-    fn a_declared_date_is_news_and_no_edit(
+    fn a_declared_date_is_announced_but_is_no_edit(
         #[case] content: bool,
         #[case] declared: bool,
         #[case] silent: bool,

@@ -116,12 +116,12 @@ mod tests {
     #[case(b"\x89PNG\r\n\x1a\n\0\0\0\rIHDR", PageError::Binary)]
     #[case(b"", PageError::Empty)]
     #[case(b" \n\t", PageError::Empty)]
-    fn refuses_what_is_no_text(#[case] bytes: &[u8], #[case] wanted: PageError) {
+    fn rejects_binary_data(#[case] bytes: &[u8], #[case] wanted: PageError) {
         assert_eq!(decode(bytes), Err(wanted));
     }
 
     #[test]
-    fn the_header_stands_above_the_page() {
+    fn the_header_overrides_the_page() {
         let page = b"<meta charset=utf-8><title>Br\xe2n</title>".to_vec();
         let read = decode(&by_header(page.clone(), "\"iso-8859-1\"")).unwrap().into_owned();
         assert!(String::from_utf8(read).unwrap().contains("Brân"));

@@ -43,7 +43,7 @@ use crate::video::{Video, read_yes_or_no};
 pub use encoding::by_header;
 pub use link_header::HeaderLinks;
 pub use oembed::read_oembed;
-pub use players::{Player, player_entry};
+pub use players::{Player, PlayerError, player_entry};
 pub use reader::{read, text_of};
 
 /// The version of this reader. A new version finds other words on the same page, so digests of different versions are

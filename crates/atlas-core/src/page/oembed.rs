@@ -58,7 +58,7 @@ mod tests {
     #[case("[]")]
     #[case("")]
     #[case("{\"type\": 7}")]
-    fn other_answers_say_nothing(#[case] json: &str) {
+    fn other_answers_are_ignored(#[case] json: &str) {
         let endpoint = Address::parse("https://films.example/oembed").unwrap();
         assert_eq!(read_oembed(json.as_bytes(), &endpoint), None);
     }

@@ -125,7 +125,7 @@ mod tests {
     #[case("https://films.example/{id}/player", "https://films.example/a/b/player", None)]
     #[case("https://films.example/embed/{id}", "https://films.example/embed/", None)]
     #[case("https://films.example/embed/{id}", "https://maps.example/embed/7", None)]
-    fn tells_its_frames(#[case] pattern: &str, #[case] frame: &str, #[case] wanted: Option<&str>) {
+    fn recognises_its_frames(#[case] pattern: &str, #[case] frame: &str, #[case] wanted: Option<&str>) {
         let player = Player::new(pattern, None, None).unwrap();
         assert_eq!(player.video(frame).and_then(|video| video.player_loc).as_deref(), wanted);
     }

@@ -266,7 +266,7 @@ mod tests {
     }
 
     #[test]
-    fn one_film_told_three_ways_is_one_video() {
+    fn one_film_described_three_ways_is_one_video() {
         let page = page(
             r#"<title>Cutting</title><meta name=description content="From the cab">
                <meta property=og:video content="/films/cutting.webm"><meta property=og:image content="/films/lead.svg">
@@ -320,7 +320,7 @@ mod tests {
     #[case("<meta name=idle-atlas content='keep=no'>", Some(false))]
     #[case("<meta name=idle-atlas content='keep = yes'>", Some(true))]
     #[case("<meta name=idle-atlas content='keep=perhaps'>", None)]
-    fn its_own_word(#[case] html: &str, #[case] wanted: Option<bool>) {
+    fn a_page_decides_about_itself(#[case] html: &str, #[case] wanted: Option<bool>) {
         assert_eq!(page(html).own_word.keep, wanted);
     }
 
@@ -332,7 +332,7 @@ mod tests {
     }
 
     #[test]
-    fn base_moves_what_follows() {
+    fn base_affects_what_follows() {
         let page = page("<base href='https://cdn.example/x/'><img src=a.svg>");
         assert_eq!(page.images[0].as_str(), "https://cdn.example/x/a.svg");
     }
@@ -415,7 +415,7 @@ mod tests {
     #[case("otherbot: noindex", false, false)]
     #[case("none", true, true)]
     #[case("unavailable_after: 25 Jun 2027 15:00:00 GMT", false, false)]
-    fn the_header_says_the_same(#[case] value: &str, #[case] noindex: bool, #[case] nofollow: bool) {
+    fn the_header_can_say_the_same(#[case] value: &str, #[case] noindex: bool, #[case] nofollow: bool) {
         let words = super::super::robots_header(value, &["lampbot".into()]);
         assert_eq!((words.noindex, words.nofollow), (noindex, nofollow));
         assert_eq!(words.unavailable_after.is_some(), value.starts_with("unavailable"));
@@ -446,7 +446,7 @@ mod tests {
     )]
     #[case::another_heading("<title>Frost | Vale</title><h1>Ice</h1>", "Frost | Vale")]
     #[case::no_name("<title>Frost</title><h1>Ice</h1>", "Frost")]
-    fn the_name_of_the_site_is_no_part_of_a_title(#[case] html: &str, #[case] wanted: &str) {
+    fn the_site_name_is_removed_from_a_title(#[case] html: &str, #[case] wanted: &str) {
         assert_eq!(page(html).own_title().as_deref(), Some(wanted));
     }
 

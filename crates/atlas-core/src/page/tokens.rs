@@ -330,7 +330,7 @@ mod tests {
     #[case("1 < 2 <3 </ x>y</>z<", "\n1 < 2 <3 \ny\nz<")]
     #[case("<a href=x?a=1&copy=2&amp;b>", "\n+a href=x?a=1&copy=2&b")]
     #[case("<p><img src=a", "\n+p")]
-    fn by_example(#[case] html: &str, #[case] wanted: &str) {
+    fn tokens_by_example(#[case] html: &str, #[case] wanted: &str) {
         // A comment within a run of text does not divide it for the sink.
         assert_eq!(ours(html).replace('\n', ""), wanted.replace('\n', ""));
     }
@@ -338,7 +338,7 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig::default())]
         #[test]
-        fn as_the_standard_says(pieces in proptest::collection::vec(prop_oneof![
+        fn tokens_match_the_standard(pieces in proptest::collection::vec(prop_oneof![
             Just("<"), Just(">"), Just("</"), Just("/"), Just("/>"), Just("="), Just("\""), Just("'"), Just(" "), Just("\n"), Just("!"),
             Just("-"), Just("--"), Just("<!--"), Just("-->"), Just("--!>"), Just("<!"), Just("<?"), Just("<!doctype html>"),
             Just("<p"), Just("<a "), Just("a"), Just("B"), Just("x=1"), Just("href='/y'"), Just("<script>"), Just("</script>"),

@@ -160,7 +160,7 @@ mod tests {
     #[case("data:films/weir.json", true)]
     #[case("sitemap.xml", false)]
     #[case("atlas-newest-1.xml.gz", false)]
-    fn sitemaps_are_told_from_other_files(#[case] name: &str, #[case] wanted: bool) {
+    fn sitemaps_are_distinguished_from_other_files(#[case] name: &str, #[case] wanted: bool) {
         assert_eq!(is_extra_file(name), wanted);
     }
 
@@ -170,7 +170,7 @@ mod tests {
     #[case("atlas-pages-1.xml", true)]
     #[case("sitemap-old.xml", false)]
     #[case("feed.xml", false)]
-    fn sitemap_files_of_ours_are_known(#[case] name: &str, #[case] wanted: bool) {
+    fn own_sitemap_files_are_recognised(#[case] name: &str, #[case] wanted: bool) {
         assert_eq!(is_sitemap("sitemap.xml", name), wanted);
         assert_eq!(is_further_index("sitemap.xml", name), name.starts_with("sitemap-2"));
         assert_eq!(index_name("sitemap.xml", 2), "sitemap-2.xml");

@@ -77,7 +77,7 @@ mod tests {
     }
 
     #[test]
-    fn problems_that_come_late_stand_in_the_order_of_lines() {
+    fn late_problems_are_sorted_by_line() {
         let mut outcome = Outcome::of("table halts.csv".into());
         [2, 9].into_iter().for_each(|line| outcome.problem(problem(line)));
         outcome.late_problem(problem(4));
@@ -86,7 +86,7 @@ mod tests {
     }
 
     #[test]
-    fn of_very_many_problems_the_first_are_kept_and_all_are_counted() {
+    fn the_first_problems_are_kept_and_all_are_counted() {
         let mut outcome = Outcome::of("table halts.csv".into());
         (1..=1001).for_each(|line| outcome.problem(problem(line)));
         outcome.late_problem(problem(1));

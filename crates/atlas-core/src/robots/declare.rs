@@ -108,7 +108,7 @@ mod tests {
     }
 
     #[test]
-    fn lists_lines_wherever_they_stand() {
+    fn finds_sitemap_lines_anywhere() {
         let file = b"\xef\xbb\xbfSitemap: https://a.example/1.xml\r\nUser-agent: *\rSITEMAP : https://a.example/2.xml#x\nDisallow: /";
         let lines = sitemap_lines(file);
         assert_eq!(lines, [(1, "https://a.example/1.xml".into()), (3, "https://a.example/2.xml#x".into())]);

@@ -255,7 +255,7 @@ mod tests {
     #[case("/%7Elamp", "/~lamp", true)]
     #[case("/a%2Fb", "/a/b", false)]
     #[case("/price$", "/price$", false)]
-    fn patterns_match_as_the_rfc_says(#[case] pattern: &str, #[case] path: &str, #[case] wanted: bool) {
+    fn patterns_match_by_rfc_9309(#[case] pattern: &str, #[case] path: &str, #[case] wanted: bool) {
         let robots = Robots::read(format!("User-agent: *\nDisallow: {pattern}\n").as_bytes());
         assert_eq!(robots.barred("*", path).is_some(), wanted);
     }
@@ -284,7 +284,7 @@ mod tests {
     #[case::rules_before_any_group("Disallow: /\n", "*", "/x", false)]
     #[case::unknown_key_between("User-agent: *\nCrawl-delay: 5\nDisallow: /x\n", "*", "/x", true)]
     #[case::always_allowed("User-agent: *\nDisallow: /\n", "*", "/robots.txt", false)]
-    fn groups_are_read_as_real_files_have_them(
+    fn groups_are_read_as_in_real_files(
         #[case] file: &str,
         #[case] token: &str,
         #[case] path: &str,
@@ -294,7 +294,7 @@ mod tests {
     }
 
     #[test]
-    fn says_which_line_bars() {
+    fn names_the_line_that_disallows() {
         let robots = Robots::read(b"# rules\r\nUser-agent: *\r\nDisallow: /staff/\r\n");
         assert_eq!(robots.barred("*", "/staff/"), Some(Barred { pattern: "/staff/".into(), line: 3 }));
     }

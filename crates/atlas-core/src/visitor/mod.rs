@@ -143,12 +143,12 @@ mod tests {
     #[case("/page/about/", false)]
     #[case("/topics/steam/why-it-hisses/", false)]
     #[case("/fares/", false)]
-    fn lists_are_told_by_their_paths(#[case] path: &str, #[case] wanted: bool) {
+    fn lists_are_recognised_by_their_paths(#[case] path: &str, #[case] wanted: bool) {
         assert_eq!(lists_others(path), wanted);
     }
 
     #[test]
-    fn nothing_of_a_title_is_markup() {
+    fn titles_are_escaped() {
         assert_eq!(escaped("<b>\"A\" & 'B'\u{0}</b>"), "&lt;b&gt;&quot;A&quot; &amp; &apos;B&apos;&lt;/b&gt;");
     }
 }

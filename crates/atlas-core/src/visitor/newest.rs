@@ -181,7 +181,7 @@ mod tests {
     }
 
     #[test]
-    fn rss_has_dates_of_its_own_form() {
+    fn rss_dates_have_their_own_format() {
         let text = String::from_utf8(rss(&feed(), &lines(), 1)).unwrap();
         assert!(text.contains("<pubDate>Thu, 31 Jul 2025 00:00:00 GMT</pubDate>"), "{text}");
         assert_eq!(text.matches("<item>").count(), 1);

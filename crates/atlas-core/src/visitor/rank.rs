@@ -220,21 +220,21 @@ mod tests {
 
     proptest! {
         #[test]
-        fn numbers_stand_by_what_they_count(one in 0u64..1_000_000, other in 0u64..1_000_000, zeros in 0usize..4) {
+        fn numbers_sort_by_value(one in 0u64..1_000_000, other in 0u64..1_000_000, zeros in 0usize..4) {
             let name = |number: u64| format!("Halt {}{number} of many", "0".repeat(zeros));
             let padded = by_name(&name(one), &format!("Halt {other} of many"));
             prop_assert!(padded == one.cmp(&other) || one == other);
         }
 
         #[test]
-        fn beginnings_stand_as_whole_names_do(one in "[aAbÉé 019]{0,50}", other in "[aAbÉé 019]{0,50}") {
+        fn prefixes_sort_like_whole_names(one in "[aAbÉé 019]{0,50}", other in "[aAbÉé 019]{0,50}") {
             let begun = beginning(&one).cmp(&beginning(&other));
             prop_assert!(begun == Ordering::Equal || begun == by_name(&one, &other), "{one} {other}");
             prop_assert_eq!(by_name(&one, &other), by_name(&other, &one).reverse());
         }
 
         #[test]
-        fn lines_stand_by_folder_then_by_name(
+        fn lines_are_sorted_by_folder_then_name(
             names in proptest::collection::vec(("[ab]{0,2}", "[aAbZéÉΣß 01]{0,40}"), 1..30),
         ) {
             let urls: Vec<String> = names.iter().enumerate()
@@ -260,7 +260,7 @@ mod tests {
     #[case::numbers(&["Halt 10", "Halt 2", "Halt 002a", "Halt"], &["Halt", "Halt 2", "Halt 002a", "Halt 10"])]
     #[case::accents(&["Zest", "Élan", "elan", "Ember", "Éclat"], &["Éclat", "elan", "Élan", "Ember", "Zest"])]
     #[case::case(&["weir", "Ash", "Weir", "ash"], &["Ash", "ash", "weir", "Weir"])]
-    fn names_stand_as_people_sort_them(#[case] titles: &[&str], #[case] wanted: &[&str]) {
+    fn names_sort_naturally(#[case] titles: &[&str], #[case] wanted: &[&str]) {
         let urls: Vec<String> = (0..titles.len()).map(|at| format!("https://a.example/{at}")).collect();
         let lines: Vec<VisitorLine<'_>> = titles.iter().zip(&urls).map(|(title, url)| line(url, Some(title))).collect();
         let found = names(&lines, SectionOrder::Name);
@@ -269,7 +269,7 @@ mod tests {
     }
 
     #[test]
-    fn the_newest_stand_first_and_lists_last() {
+    fn the_newest_come_first_and_lists_last() {
         let of = |url: &'static str, day: Option<i32>, is_list: bool| VisitorLine {
             published: day.and_then(Lastmod::from_epoch_day),
             is_list,

@@ -154,17 +154,17 @@ pub fn tell(
         told.not_before = Some(until);
         return Ok(told);
     }
-    let mut telling = Announcing { ledger, engine, clock, stop, now, told };
+    let mut announcing = Announcing { ledger, engine, clock, stop, now, told };
     let mut all = all;
     loop {
-        let (state, pending) = pending(telling.ledger, (&engine.name, engine.tells), main, all)?;
-        telling.told.changes.extend(pending.iter().map(|one| one.change));
-        let finished = telling.round(state, &pending)?;
+        let (state, pending) = pending(announcing.ledger, (&engine.name, engine.tells), main, all)?;
+        announcing.told.changes.extend(pending.iter().map(|one| one.change));
+        let finished = announcing.round(state, &pending)?;
         all = false;
         // More may have changed since an interrupted round began.
-        let caught_up = state.target() == telling.ledger.last_run()?;
+        let caught_up = state.target() == announcing.ledger.last_run()?;
         if !finished || caught_up {
-            return Ok(telling.told);
+            return Ok(announcing.told);
         }
     }
 }
@@ -191,7 +191,7 @@ impl Announcing<'_> {
         for batch in pending.chunks(most) {
             for (nth, message) in self.messages(batch).iter().enumerate() {
                 let before = self.told.messages.len() - nth;
-                let all = |telling: &Self| (before + telling.messages(&pending[told..]).len()) as u64;
+                let all = |announcing: &Self| (before + announcing.messages(&pending[told..]).len()) as u64;
                 if self.stop.is_asked() {
                     self.told.stopped = Some(all(self));
                     self.told.kept += (pending.len() - told) as u64;

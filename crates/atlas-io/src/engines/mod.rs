@@ -105,7 +105,7 @@ impl Engine {
     ///
     /// # Errors
     ///
-    /// Returns [`StoreError::Engine`](atlas_store::error::StoreError::Engine) if the engine cannot be contacted with
+    /// Returns [`StoreError::Engine`] if the engine cannot be contacted with
     /// these settings.
     pub fn connect(settings: &EngineSettings, site: &Site, key: Option<&Key>) -> Result<Self, StoreError> {
         let protocol = (settings.via.connect)(settings, site, key)?;

@@ -39,7 +39,7 @@ mod tests {
     #[case("http://10.0.0.7/oembed", false)]
     #[case("http://localhost/oembed", false)]
     #[case("https://www.marrowvale.example/oembed", true)]
-    fn pages_cannot_send_us_just_anywhere(#[case] link: &str, #[case] wanted: bool) {
+    fn pages_cannot_direct_requests_anywhere(#[case] link: &str, #[case] wanted: bool) {
         let site = Site::parse("https://www.marrowvale.example/").unwrap();
         assert_eq!(may_be_asked(&Address::parse(link).unwrap(), &site), wanted);
     }

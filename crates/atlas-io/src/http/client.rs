@@ -106,7 +106,7 @@ mod tests {
     }
 
     #[test]
-    fn a_proxy_that_is_no_url_is_told() {
+    fn an_invalid_proxy_is_reported() {
         let error = proxies(|name| (name == "ALL_PROXY").then(|| "http://[".to_owned())).unwrap_err().to_string();
         assert!(error.starts_with("the environment variable ALL_PROXY is not the URL of a proxy"), "{error}");
     }

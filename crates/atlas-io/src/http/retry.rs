@@ -33,7 +33,7 @@ mod tests {
     #[case("Mon, 23 Nov 2026 07:08:00 GMT", Some(60))]
     #[case("Mon, 23 Nov 2026 07:00:00 GMT", Some(0))]
     #[case("soon", None)]
-    fn patience(#[case] value: &str, #[case] wanted: Option<u64>) {
+    fn retry_after_values(#[case] value: &str, #[case] wanted: Option<u64>) {
         let headers = HeaderMap::from_iter([(RETRY_AFTER, value.parse().unwrap())]);
         let now = "2026-11-23T07:07:00Z".parse().unwrap();
         assert_eq!(retry_after(&headers, now), wanted.map(Duration::from_secs));

@@ -29,7 +29,7 @@ mod tests {
     #[case("/../../etc/passwd", Some("etc/passwd"))]
     #[case("/%2e%2e/x", Some("x"))]
     #[case("/..%2fx", None)]
-    fn paths_never_lead_out(#[case] path: &str, #[case] wanted: Option<&str>) {
+    fn paths_never_leave_the_folder(#[case] path: &str, #[case] wanted: Option<&str>) {
         let found = relative_path(path).map(|path| path.components().collect::<PathBuf>());
         assert_eq!(found, wanted.map(PathBuf::from));
     }

@@ -108,7 +108,7 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_be_fetched_is_told_apart() {
+    fn kinds_of_failure_are_distinguished() {
         let folder = tempfile::tempdir().unwrap();
         fs::write(folder.path().join("broken.xml.gz"), b"lamp oil").unwrap();
         fs::create_dir(folder.path().join("folder.xml")).unwrap();

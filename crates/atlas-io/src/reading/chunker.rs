@@ -284,7 +284,7 @@ mod tests {
     #[rstest]
     #[case::plain("plain, and long enough")]
     #[case::with_lines_in_quotes("\"two\nlines \"\"of\"\" it\"")]
-    fn a_row_put_in_moves_the_end_of_no_chunk_but_its_own(#[case] words: &str) {
+    fn an_inserted_row_changes_only_its_own_chunk(#[case] words: &str) {
         let row = |number: u32| format!("{},{words},{}\n", number.wrapping_mul(2_654_435_761), number.wrapping_mul(97));
         let mut rows: Vec<String> = (0..40_000).map(row).collect();
         let before = chunks(&rows.concat());
@@ -310,7 +310,7 @@ mod tests {
     }
 
     #[test]
-    fn rows_that_all_end_alike_make_chunks_too() {
+    fn identical_rows_form_chunks_too() {
         let table = "x,the same at the end of every row, however long the table may be, and then more\n".repeat(9_000);
         assert!(chunks(&table).iter().rev().skip(1).all(|chunk| chunk.len() <= CHUNK.end + 100));
     }

@@ -223,14 +223,14 @@ mod tests {
     #[case("\n\n\"a\",b\nc", &[2, 3])]
     #[case("a\rb\rc", &[0, 0, 0])]
     #[case("", &[])]
-    fn lines_are_told(#[case] text: &str, #[case] wanted: &[u64]) {
+    fn lines_are_numbered(#[case] text: &str, #[case] wanted: &[u64]) {
         let lines: Vec<u64> = split(text).into_iter().map(|(line, _)| line).collect();
         assert_eq!(lines, wanted);
     }
 
     proptest! {
         #[test]
-        fn records_are_those_of_the_csv_crate(text in "([a-c]{0,3}|[,\n\"]|\r\n|\r|\"\"|é|\"x,y\"){0,40}") {
+        fn records_match_the_csv_crate(text in "([a-c]{0,3}|[,\n\"]|\r\n|\r|\"\"|é|\"x,y\"){0,40}") {
             let records: Vec<Vec<String>> = split(&text).into_iter().map(|(_, fields)| fields).collect();
             prop_assert_eq!(&records, &by_the_crate(&text));
             let (mut splitter, mut columns) = (CsvSplitter::new(&text, b','), Vec::new());

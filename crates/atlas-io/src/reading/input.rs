@@ -103,7 +103,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn what_is_packed_is_told_by_its_bytes() {
+    fn compression_is_recognised_by_content() {
         let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
         packed.write_all(b"url\n/halts/\n").unwrap();
         let zstd =
@@ -116,7 +116,7 @@ mod tests {
     }
 
     #[test]
-    fn short_input_is_no_trouble() {
+    fn short_input_is_fine() {
         for bytes in [&b""[..], b"a", b"\x1f\x8b"] {
             let mut text = Vec::new();
             let _ = unpacked(Box::new(Cursor::new(bytes))).unwrap().read_to_end(&mut text);

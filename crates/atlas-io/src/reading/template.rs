@@ -148,7 +148,7 @@ mod tests {
     #[case("/a/Slug}")]
     #[case("/a/{{Slug}}")]
     #[case("/a/{}/")]
-    fn braces_must_pair(#[case] template: &str) {
+    fn braces_must_match(#[case] template: &str) {
         assert!(ColumnTemplate::parse(template).unwrap_err().to_string().contains("do not match"));
     }
 

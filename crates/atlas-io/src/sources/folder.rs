@@ -52,11 +52,11 @@ pub(crate) trait Files: Sync {
     fn address_of_other(&self, relative: &str) -> Option<String>;
 
     /// Reads a file; the error is in words. `relative` is its path below the folder, with forward slashes.
-    fn read(&self, relative: &str, bytes: &[u8]) -> Result<FileSaid, String>;
+    fn read(&self, relative: &str, bytes: &[u8]) -> Result<FileReading, String>;
 }
 
 /// The contents of one file.
-pub(crate) struct FileSaid {
+pub(crate) struct FileReading {
     pub(crate) contribution: Contribution<'static>,
     /// Its links within the site, packed.
     pub(crate) links: Vec<u8>,
@@ -204,7 +204,7 @@ impl SourceFolder {
         }
         let mut bytes = Vec::with_capacity(stamp.size as usize);
         file.take(LARGEST).read_to_end(&mut bytes)?;
-        let FileSaid { contribution, links, troubles } = match files.read(relative, &bytes) {
+        let FileReading { contribution, links, troubles } = match files.read(relative, &bytes) {
             Ok(read) => read,
             Err(why) => return Ok(FileOutcome::Unread(path.to_owned(), why)),
         };

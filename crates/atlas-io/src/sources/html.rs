@@ -16,7 +16,7 @@ use atlas_store::source::{Gathering, Source};
 
 use crate::reading::record::RecordProblem;
 use crate::sources::failed;
-use crate::sources::folder::{FileSaid, Files, SourceFolder, extension};
+use crate::sources::folder::{FileReading, Files, SourceFolder, extension};
 use crate::sources::oembed::Asking;
 
 /// A folder of pages.
@@ -95,7 +95,7 @@ impl Files for HtmlSource {
         Some(self.site.of_file(&format!("{}{relative}", self.below)).into_string())
     }
 
-    fn read(&self, relative: &str, bytes: &[u8]) -> Result<FileSaid, String> {
+    fn read(&self, relative: &str, bytes: &[u8]) -> Result<FileReading, String> {
         let address = self.site.of_file(&format!("{}{}", self.below, path_of(relative, self.drop_html)));
         let section = self.section.clone().map(Into::into);
         if !is_page(Path::new(relative)) {
@@ -103,7 +103,7 @@ impl Files for HtmlSource {
             let digest = Some(fingerprint::row(bytes));
             let contribution =
                 Contribution { url: address.into_string().into(), digest, section, ..Contribution::default() };
-            return Ok(FileSaid { contribution, links: Vec::new(), troubles: Vec::new() });
+            return Ok(FileReading { contribution, links: Vec::new(), troubles: Vec::new() });
         }
         let mut page = page::read(bytes, &address, &self.reader).map_err(|why| format!("{why}; it is not listed"))?;
         if !self.heed_canonical {
@@ -113,7 +113,7 @@ impl Files for HtmlSource {
         troubles.extend(self.asking.complete(&mut page, &address, &self.site));
         let links = followed_links(&page, &self.site);
         let troubles = troubles.into_iter().map(RecordProblem::cell).collect();
-        Ok(FileSaid { contribution: Contribution { section, ..page.into_contribution(&address) }, links, troubles })
+        Ok(FileReading { contribution: Contribution { section, ..page.into_contribution(&address) }, links, troubles })
     }
 }
 

@@ -17,7 +17,7 @@ use serde_json::{Map, Value};
 use crate::reading::field::{Field, commonly_named};
 use crate::reading::record::{Header, Record, RecordProblem, RecordReader, RecordSettings};
 use crate::sources::failed;
-use crate::sources::folder::{FileSaid, Files, SourceFolder, extension};
+use crate::sources::folder::{FileReading, Files, SourceFolder, extension};
 use crate::sources::html::{followed_links, maps};
 use crate::sources::oembed::Asking;
 
@@ -75,7 +75,7 @@ impl Files for MarkdownSource {
         None
     }
 
-    fn read(&self, relative: &str, bytes: &[u8]) -> Result<FileSaid, String> {
+    fn read(&self, relative: &str, bytes: &[u8]) -> Result<FileReading, String> {
         let text = std::str::from_utf8(bytes).map_err(|_| "not in UTF-8; it is not listed".to_owned())?;
         let text = text.strip_prefix('\u{feff}').unwrap_or(text);
         let (mut front, body) = front_matter(text)?;
@@ -105,7 +105,7 @@ impl Files for MarkdownSource {
         let links = followed_links(&page, &self.records.site);
         let mut merged = Contribution { no_head: false, ..contribution };
         merged.merge(Contribution { no_head: false, language: None, ..page.into_contribution(&address) });
-        Ok(FileSaid { contribution: merged, links, troubles })
+        Ok(FileReading { contribution: merged, links, troubles })
     }
 }
 
@@ -295,7 +295,7 @@ mod tests {
     #[case("---\ntitle: [a\n---\n", Err("broken YAML"))]
     #[case("+++\ntitle = \n+++\n", Err("broken TOML"))]
     #[case("---\n- a\n---\n", Err("not a list of keys"))]
-    fn articles_come_apart(#[case] text: &str, #[case] wanted: Result<(&str, &str), &str>) {
+    fn front_matter_is_split_from_the_text(#[case] text: &str, #[case] wanted: Result<(&str, &str), &str>) {
         match (front_matter(text), wanted) {
             (Ok((front, body)), Ok((title, wanted))) => {
                 assert_eq!((front.get("title").and_then(Value::as_str).unwrap_or(""), body), (title, wanted));
@@ -309,7 +309,7 @@ mod tests {
     #[case("2026-11-23-frost", "frost")]
     #[case("2026-11-23", "2026-11-23")]
     #[case("frost", "frost")]
-    fn days_are_no_part_of_the_slug(#[case] name: &str, #[case] wanted: &str) {
+    fn dates_are_not_part_of_the_slug(#[case] name: &str, #[case] wanted: &str) {
         assert_eq!(without_day(name), wanted);
     }
 }

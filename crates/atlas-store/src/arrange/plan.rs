@@ -300,7 +300,7 @@ mod tests {
     #[case(Member::candidates((1 << 30) - 1), MemberOrigin::Candidate((1 << 30) - 1))]
     #[case(Member::row(RowId(0)), MemberOrigin::Row(RowId(0)))]
     #[case(Member::row(RowId(77)), MemberOrigin::Row(RowId(77)))]
-    fn a_member_tells_where_it_comes_from(#[case] member: Member, #[case] wanted: MemberOrigin) {
+    fn a_member_knows_its_origin(#[case] member: Member, #[case] wanted: MemberOrigin) {
         assert_eq!(member.from(), wanted);
     }
 
@@ -319,7 +319,7 @@ mod tests {
     #[rstest]
     #[case::room(239, 1, (3, 240))]
     #[case::full(240, 2, (5, 1))]
-    fn what_stands_is_added_to(#[case] count: u32, #[case] segments: usize, #[case] last: (u32, usize)) {
+    fn existing_segments_are_extended(#[case] count: u32, #[case] segments: usize, #[case] last: (u32, usize)) {
         let mut file = FilePlan { segments: vec![SegmentPlan::Kept(row(3, count))], dropped: vec![4], ..file() };
         assert!(file.is_touched(), "a segment was dropped");
         file.append(Member::row(RowId(9)), LIGHT, Frame::default());

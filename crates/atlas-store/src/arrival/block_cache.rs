@@ -85,7 +85,7 @@ mod tests {
     }
 
     #[test]
-    fn what_fits_is_read_once_and_what_does_not_makes_room() {
+    fn cached_blocks_are_read_once_and_others_make_room() {
         let cache = BlockCache::new(block().size() * 4);
         let reads = AtomicUsize::new(0);
         let get = |at: usize| {
@@ -103,7 +103,7 @@ mod tests {
     }
 
     #[test]
-    fn one_that_is_larger_than_all_the_room_is_there_all_the_same() {
+    fn a_block_larger_than_the_cache_is_still_available() {
         let cache = BlockCache::new(1);
         assert_eq!(cache.get(0, block).len(), 1);
         assert_eq!(cache.get(1, block).len(), 1);

@@ -382,14 +382,14 @@ mod tests {
     }
 
     #[test]
-    fn a_mark_is_small() {
+    fn a_summary_is_small() {
         // There is one summary per row: 16 bytes more are 16 MB for a million rows.
         assert!(size_of::<RowSummary>() <= 88, "{}", size_of::<RowSummary>());
     }
 
     proptest! {
         #[test]
-        fn a_mark_comes_back_from_the_disk(
+        fn a_summary_round_trips_through_the_disk(
             verdict in verdict(),
             day in proptest::option::of(-700_000i32..2_900_000),
             (key, row_print, age) in any::<(u128, u64, i64)>(),

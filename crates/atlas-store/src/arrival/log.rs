@@ -434,7 +434,7 @@ pub(crate) mod tests {
     #[case::all_in_memory(1 << 20, 1)]
     #[case::three_blocks_in_memory(3, 10)]
     #[case::less_than_a_block(0, 10)]
-    fn rows_come_back_from_wherever_they_wait(#[case] memory: usize, #[case] windows: usize) {
+    fn rows_are_read_back_from_memory_and_disk(#[case] memory: usize, #[case] windows: usize) {
         let folder = tempfile::tempdir().unwrap();
         let size = arrivals(folder.path(), 1 << 20).block(0).size();
         let arrivals = arrivals(folder.path(), if memory < 100 { memory * size } else { memory });
@@ -452,7 +452,7 @@ pub(crate) mod tests {
     }
 
     #[test]
-    fn a_window_is_as_large_as_there_is_room_to_read_it_back() {
+    fn a_window_is_as_large_as_its_memory_allows() {
         let folder = tempfile::tempdir().unwrap();
         let size = arrivals(folder.path(), 1 << 20).block(9).size();
         let arrivals = arrivals(folder.path(), 8 * size);

@@ -210,7 +210,7 @@ mod tests {
     }
 
     #[test]
-    fn memory_fails_where_it_is_told_to_and_goes_on_failing() {
+    fn memory_fails_on_request_and_keeps_failing() {
         let memory = InMemory::default();
         replace(&memory, "a.xml", b"1").unwrap();
         memory.fail_after(1);

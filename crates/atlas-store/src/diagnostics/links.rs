@@ -255,7 +255,7 @@ mod tests {
     #[case("https://a.example/halts/index.html", "https://a.example/halts/")]
     #[case("https://a.example/halts.html?v=2", "https://a.example/halts")]
     #[case("https://a.example/", "https://a.example/index.html")]
-    fn servers_know_a_page_by_other_names_too(#[case] link: &str, #[case] known: &str) {
+    fn servers_use_other_names_for_a_page_too(#[case] link: &str, #[case] known: &str) {
         assert!(spellings(link).iter().any(|spelling| spelling == known), "{:?}", spellings(link));
     }
 }

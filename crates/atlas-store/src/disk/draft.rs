@@ -159,7 +159,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn many_files_at_once_are_there_only_when_they_are_put() {
+    fn files_appear_only_when_they_are_put() {
         let folder = tempfile::tempdir().unwrap();
         let paths: Vec<PathBuf> = (0..40).map(|nth| folder.path().join(format!("{nth}.xml"))).collect();
         let drafts = paths.iter().map(|path| {

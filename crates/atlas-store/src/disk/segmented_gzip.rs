@@ -152,7 +152,7 @@ mod tests {
     }
 
     #[test]
-    fn a_bomb_is_cut_off_and_rubbish_refused() {
+    fn a_gzip_bomb_is_cut_off_and_junk_is_rejected() {
         let segment = compress(&vec![b' '; 1 << 20]).unwrap();
         let mut writer = GzipWriter::begin(Vec::new()).unwrap();
         writer.push(&segment.body, segment.crc, segment.raw_size).unwrap();

@@ -169,7 +169,7 @@ mod tests {
     }
 
     #[test]
-    fn records_come_back_by_partition_from_memory_and_disk() {
+    fn records_are_read_back_by_partition() {
         let folder = tempfile::tempdir().unwrap();
         let mut partitions = Partitions::new(folder.path(), 1000 * 4 * RECORD);
         let records = (0..3500u64).map(|number| {

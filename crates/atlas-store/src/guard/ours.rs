@@ -40,7 +40,7 @@ mod tests {
         false
     )]
     #[case::no_sitemap("lamp oil", false)]
-    fn a_ledger_that_was_lost_does_not_make_files_anothers(#[case] text: &str, #[case] wanted: bool) {
+    fn own_files_are_recognised_without_a_ledger(#[case] text: &str, #[case] wanted: bool) {
         assert_eq!(is_ours(text.as_bytes()), wanted);
     }
 }

@@ -102,7 +102,7 @@ mod tests {
     use super::*;
 
     #[test]
-    fn a_lane_comes_back() {
+    fn packed_entries_round_trip() {
         let entry = RememberedEntry {
             key: u128::MAX / 3,
             written: 1,

@@ -219,7 +219,7 @@ mod tests {
     #[case::the_server_is_in_trouble(Reason::ServerError, None)]
     #[case::it_is_a_draft(Reason::Draft, None)]
     #[case::robots_txt_keeps_it_out(Reason::Disallowed, None)]
-    fn engines_are_told_what_the_page_itself_says(#[case] reason: Reason, #[case] wanted: Option<Change>) {
+    fn changes_on_the_page_itself_are_announced(#[case] reason: Reason, #[case] wanted: Option<Change>) {
         assert_eq!(change_for(reason), wanted);
     }
 }

@@ -397,7 +397,7 @@ mod tests {
     }
 
     #[test]
-    fn a_source_that_names_a_url_twice_is_no_second_source() {
+    fn a_repeated_url_in_one_source_is_not_a_second_source() {
         let folder = tempfile::tempdir().unwrap();
         let mut arrivals = arrivals(&folder, &[&[("a", "Weir"), ("a", "The weir")]]);
         let joined = joined(&mut arrivals, None, &Provenances::new(Vec::new(), mappings(1)));
@@ -414,7 +414,7 @@ mod tests {
     #[case::one_left(&[&[("b", "Shed"), ("c", "Ford")], SECOND], 1, "gone same same same")]
     #[case::one_source_dropped_it(&[FIRST, &[("d", "Depot")]], 1, "same met same same")]
     #[case::the_first_source_is_mapped_otherwise(&[FIRST, SECOND], 2, "met met met same")]
-    fn what_became_of_what_was_known(#[case] sources: &[TestRows], #[case] mapping: u64, #[case] wanted: &str) {
+    fn fates_of_remembered_entries(#[case] sources: &[TestRows], #[case] mapping: u64, #[case] wanted: &str) {
         let (remembered, known) = remembered();
         let folder = tempfile::tempdir().unwrap();
         let mut arrivals = arrivals(&folder, sources);

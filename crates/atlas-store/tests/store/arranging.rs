@@ -48,7 +48,7 @@ fn entries_stay_in_their_files() {
 }
 
 #[test]
-fn the_newest_file_takes_what_is_new_until_it_is_full() {
+fn new_entries_fill_the_newest_file() {
     let small = small();
     small.build(&pages("halts", 0..10));
     let first = small.memory.files()["atlas-halts-1.xml"].clone();
@@ -75,7 +75,7 @@ fn a_smaller_limit_moves_the_last_entries_and_a_larger_one_folds_small_files_int
 }
 
 #[test]
-fn pictures_count_as_well() {
+fn pictures_count_too() {
     let mut small = small();
     small.media_per_file = 6;
     let mut rows = pages("halts", 0..4);

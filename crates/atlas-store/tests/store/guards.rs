@@ -44,14 +44,14 @@ fn every_section_that_shrinks_is_named() {
 
 /// Entries are lost even if others replace them.
 #[test]
-fn a_loss_is_counted_before_what_is_new() {
+fn losses_are_counted_before_additions() {
     let small = Small::new();
     small.build(&pages("halts", 0..10));
     assert_eq!(small.guards(&pages("halts", 5..20)), [Guard::Shrink]);
 }
 
 #[test]
-fn what_one_reason_leaves_out_is_held_accepted_and_held_again_where_it_grows() {
+fn a_share_left_out_is_held_accepted_and_held_again_if_it_grows() {
     let rows = |elsewhere: u32| {
         let mut rows = pages("halts", 0..100);
         for (url, _) in rows.iter_mut().rev().take(elsewhere as usize) {
@@ -72,7 +72,7 @@ fn what_one_reason_leaves_out_is_held_accepted_and_held_again_where_it_grows() {
 }
 
 #[test]
-fn a_site_of_which_nothing_is_left_cannot_be_allowed() {
+fn an_empty_site_cannot_be_allowed() {
     let mut small = Small::new();
     assert_eq!(small.guards(&[]), [Guard::Empty], "a first build neither");
     assert_eq!(small.guards(&pages("halts", 0..1)), [], "one entry is something");
@@ -85,7 +85,7 @@ fn a_site_of_which_nothing_is_left_cannot_be_allowed() {
 }
 
 #[test]
-fn addresses_that_would_change_are_told() {
+fn changes_of_address_are_held() {
     let mut small = Small::new();
     let rows = pages("halts", 0..5);
     small.build(&rows);
@@ -109,7 +109,7 @@ fn addresses_that_would_change_are_told() {
 #[case::all_under_another_name(0, Some(Guard::NewSections))]
 #[case::some_gone_meanwhile(4, Some(Guard::NewSections))]
 #[case::half_gone(5, None)]
-fn a_section_of_another_name(#[case] gone: u32, #[case] wanted: Option<Guard>) {
+fn renamed_sections_are_held(#[case] gone: u32, #[case] wanted: Option<Guard>) {
     let mut small = Small::new();
     small.allow = vec![Guard::Shrink];
     small.build(&pages("halts", 0..10));
@@ -122,7 +122,7 @@ fn a_section_of_another_name(#[case] gone: u32, #[case] wanted: Option<Guard>) {
 #[rstest]
 #[case::anothers("https://www.marrowvale.example/posts.xml", true)]
 #[case::our_own("https://www.marrowvale.example/atlas-halts-1.xml", false)]
-fn a_main_file_that_is_there_already(#[case] child: &str, #[case] is_held: bool) {
+fn an_existing_main_file_is_held(#[case] child: &str, #[case] is_held: bool) {
     let index = format!(
         "<sitemapindex xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><sitemap><loc>{child}</loc></sitemap></sitemapindex>"
     );

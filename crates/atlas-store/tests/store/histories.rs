@@ -119,7 +119,7 @@ fn pending_is_what_changed_since_a_run() {
 #[rstest]
 #[case::as_it_was(false, None)]
 #[case::with_another_title(true, Some(Change::Added))]
-fn an_entry_that_comes_back_is_news_where_it_is_not_as_it_was(#[case] edited: bool, #[case] wanted: Option<Change>) {
+fn a_returning_entry_is_announced_if_it_changed(#[case] edited: bool, #[case] wanted: Option<Change>) {
     let (railway, mut pages) = railway_of(8);
     railway.build(&pages, 10).unwrap();
     let mut gone = pages.remove(&5).unwrap();
@@ -137,7 +137,7 @@ fn an_entry_that_comes_back_is_news_where_it_is_not_as_it_was(#[case] edited: bo
 }
 
 #[test]
-fn a_survey_says_what_a_build_then_does() {
+fn a_survey_predicts_the_build() {
     let (railway, mut pages) = railway_of(25);
     let surveyed = railway.with_job(&pages, 10, survey).unwrap();
     assert!(railway.files().is_empty());

@@ -25,7 +25,7 @@ fn days(small: &Small) -> Vec<(String, String)> {
 }
 
 #[test]
-fn where_nothing_changed_nothing_is_put() {
+fn an_unchanged_build_puts_nothing() {
     let mut small = small();
     small.build(&pages("halts", 0..10));
     let versions =
@@ -40,7 +40,7 @@ fn where_nothing_changed_nothing_is_put() {
 #[rstest]
 #[case::child("atlas-halts-2.xml")]
 #[case::index("sitemap.xml")]
-fn what_is_not_as_it_was_written_is_written_again(#[case] name: &str) {
+fn altered_files_are_rewritten(#[case] name: &str) {
     let small = small();
     small.build(&pages("halts", 0..10));
     let before = small.memory.files();
@@ -68,7 +68,7 @@ fn the_index_says_when_each_file_changed() {
 }
 
 #[test]
-fn a_folded_file_stays_for_a_while_and_goes_then() {
+fn a_folded_file_stays_for_a_while_and_is_then_removed() {
     let mut small = small();
     small.build(&pages("halts", 0..12));
     let before = small.memory.files();
@@ -88,7 +88,7 @@ fn a_folded_file_stays_for_a_while_and_goes_then() {
 #[case(Gzip::Off, &["atlas-halts-1.xml", "atlas-halts-2.xml", "sitemap.xml"])]
 #[case(Gzip::Only, &["atlas-halts-1.xml.gz", "atlas-halts-2.xml.gz", "sitemap.xml"])]
 #[case(Gzip::Beside, &["atlas-halts-1.xml", "atlas-halts-1.xml.gz", "atlas-halts-2.xml", "atlas-halts-2.xml.gz", "sitemap.xml", "sitemap.xml.gz"])]
-fn files_have_the_forms_that_are_asked_for(#[case] gzip: Gzip, #[case] names: &[&str]) {
+fn files_have_the_requested_forms(#[case] gzip: Gzip, #[case] names: &[&str]) {
     let mut small = small();
     small.gzip = gzip;
     small.build(&pages("halts", 0..6));
@@ -120,7 +120,7 @@ fn indexes_are_split_and_joined_again() {
 
 /// A build that was interrupted and is no longer wanted leaves nothing behind.
 #[test]
-fn what_was_begun_is_undone() {
+fn a_failed_build_is_undone() {
     let small = small();
     let rows = pages("halts", 0..10);
     small.build(&rows);

@@ -23,7 +23,7 @@ fn counts(built: &Built) -> (u64, u64, u64) {
 }
 
 #[test]
-fn a_url_that_two_sources_name_is_one_entry_and_the_first_is_believed() {
+fn a_url_in_two_sources_is_one_entry_and_the_first_source_wins() {
     let small = Small::new();
     let first = pages("halts", 0..6);
     let mut second = pages("halts", 3..9);
@@ -57,7 +57,7 @@ fn an_entry_stays_while_any_source_names_it(#[values(false, true)] reads_rows: b
 }
 
 #[test]
-fn a_row_that_comes_twice_in_one_source_counts_once() {
+fn a_repeated_row_counts_once() {
     let small = Small::new();
     let rows = [pages("halts", 0..5), pages("halts", 0..2)].concat();
     let built = small.build(&rows);

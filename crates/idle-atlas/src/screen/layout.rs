@@ -134,7 +134,7 @@ mod tests {
         }
 
         #[test]
-        fn what_is_cut_keeps_its_ends(text in "[a-zâ灯/]{0,80}", width in 3usize..60) {
+        fn cut_text_keeps_both_ends(text in "[a-zâ灯/]{0,80}", width in 3usize..60) {
             let short = cut(&text, width);
             prop_assert!(display_width(&short) <= width, "{short}");
             if short != text {
@@ -153,7 +153,7 @@ mod tests {
     #[case(None, "https://www.marrowvale.example/fares/")]
     #[case(Some(100), "https://www.marrowvale.example/fares/")]
     #[case(Some(99), "/fares/")]
-    fn urls_are_short_where_there_is_little_room(#[case] width: Option<usize>, #[case] wanted: &str) {
+    fn urls_are_shortened_on_narrow_terminals(#[case] width: Option<usize>, #[case] wanted: &str) {
         assert_eq!(layout(width).urls("https://www.marrowvale.example/fares/"), wanted);
         let other = "https://marrowvale.example/ (linked from https://www.marrowvale.example.example/)";
         assert_eq!(layout(width).urls(other), other);
@@ -170,7 +170,7 @@ mod tests {
     }
 
     #[test]
-    fn lines_hang_below_themselves() {
+    fn wrapped_lines_are_indented() {
         let text = "short\n  a line that is longer than twenty columns\n\n  \u{1b}[33mwarned\u{1b}[0m of this\n";
         let wanted =
             "short\n  a line that is\n    longer than\n    twenty columns\n\n  \u{1b}[33mwarned\u{1b}[0m of this\n";

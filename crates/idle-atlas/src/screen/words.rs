@@ -46,7 +46,7 @@ mod tests {
     #[case("Europe/London", "2026-07-02 00:30 BST")]
     #[case("UTC", "2026-07-01 23:30 UTC")]
     #[case("America/Los_Angeles", "2026-07-01 16:30 PDT")]
-    fn instants_are_told_in_the_sites_zone(#[case] zone: &str, #[case] wanted: &str) {
+    fn instants_are_shown_in_the_sites_zone(#[case] zone: &str, #[case] wanted: &str) {
         let zone = TimeZone::get(zone).unwrap();
         assert_eq!(instant(1_782_948_600, &zone), wanted);
         let dates =
@@ -55,7 +55,7 @@ mod tests {
     }
 
     #[test]
-    fn one_is_not_many() {
+    fn counts_agree_in_number() {
         assert_eq!(
             (count(1, "entry", "entries"), count(2, "entry", "entries")),
             ("1 entry".into(), "2 entries".into())

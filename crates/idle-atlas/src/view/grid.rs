@@ -153,7 +153,7 @@ mod tests {
         Some(40),
         "  section  entries  newest page\n  pages          7  /fares/\n  journal    1,204  /journal/…e-cutting/\n"
     )]
-    fn columns_give_way(#[case] width: Option<usize>, #[case] wanted: &str) {
+    fn columns_are_dropped_on_narrow_terminals(#[case] width: Option<usize>, #[case] wanted: &str) {
         assert_eq!(drawn(width), wanted);
     }
 }

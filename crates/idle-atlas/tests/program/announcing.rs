@@ -52,7 +52,7 @@ impl Web {
 }
 
 #[test]
-fn the_first_build_is_a_baseline_and_all_tells_the_whole_site() {
+fn the_first_build_is_a_baseline_and_all_announces_the_whole_site() {
     let web = Web::with_key();
     web.site.run(&["announce"]).says(0, &["nothing to announce"]);
     web.site.run(&["announce", "--all", "--dry-run"]).says(0, &["would be told of 4 URLs"]);
@@ -63,7 +63,7 @@ fn the_first_build_is_a_baseline_and_all_tells_the_whole_site() {
 }
 
 #[test]
-fn only_what_changed_is_told_and_only_once() {
+fn only_changes_are_announced_and_only_once() {
     let web = Web::with_key();
     web.site.page("p1.html", "Page", "Edited");
     web.site.page("new.html", "New", "Added");
@@ -88,7 +88,7 @@ fn only_what_changed_is_told_and_only_once() {
 }
 
 #[test]
-fn what_a_rule_leaves_out_is_not_told() {
+fn entries_left_out_by_a_rule_are_not_announced() {
     let web = Web::with_key();
     let config = web.site.read("idle-atlas.toml");
     web.site.write("idle-atlas.toml", format!("{config}\n[[rule]]\nmatching = [\"/p1.html\"]\nkeep = false\n"));
@@ -103,7 +103,7 @@ fn what_a_rule_leaves_out_is_not_told() {
 #[case::canonical("<link rel=canonical href=/p2.html>", "1 removed")]
 #[case::expired("<meta name=robots content='unavailable_after: 2026-11-20'>", "1 removed")]
 #[case::redirect("<meta http-equiv=refresh content='0;url=/p2.html'>", "1 redirected")]
-fn what_leaves_by_the_pages_own_word_is_told(#[case] head: &str, #[case] told: &str) {
+fn entries_that_opt_out_are_announced_as_removed(#[case] head: &str, #[case] told: &str) {
     let web = Web::with_key();
     web.site.write("public/p1.html", format!("<title>P</title>{head}"));
     assert_eq!(web.site.build()["changes"]["left_out"]["count"], 1);
@@ -115,7 +115,7 @@ fn what_leaves_by_the_pages_own_word_is_told(#[case] head: &str, #[case] told: &
 #[case::too_many(Mood::TooMany(60), "429", "too many announcements")]
 #[case::down(Mood::Down, "503", "the engine has a problem")]
 #[case::hang(Mood::Hang, "–", "no answer (timed out)")]
-fn what_was_not_taken_is_kept_for_next_time(#[case] mood: Mood, #[case] status: &str, #[case] words: &str) {
+fn rejected_messages_are_kept_for_next_time(#[case] mood: Mood, #[case] status: &str, #[case] words: &str) {
     let mut web = Web::with_key();
     web.site.page("p1.html", "Page", "Edited");
     web.site.build();
@@ -156,7 +156,7 @@ fn a_key_is_made_on_request_and_kept() {
 }
 
 #[test]
-fn more_than_one_message_goes_on_where_it_stopped() {
+fn several_messages_resume_where_they_stopped() {
     let web = Web::with_key();
     let rows: String = (0..25_000).map(|row| format!("/plates/{row}/\n")).collect();
     web.site.write("t.csv", format!("url\n{rows}"));
@@ -174,7 +174,7 @@ fn more_than_one_message_goes_on_where_it_stopped() {
 }
 
 #[test]
-fn nothing_to_announce_to_or_about() {
+fn no_engine_or_no_change() {
     let site = TestSite::new(HTML);
     site.page("a.html", "A", "x");
     site.run(&["announce"]).says(2, &["names no engine"]);
@@ -185,7 +185,7 @@ fn nothing_to_announce_to_or_about() {
 }
 
 #[test]
-fn an_engine_that_is_not_there() {
+fn an_unreachable_engine() {
     let web = Web::with_key();
     let config = web.site.read("idle-atlas.toml").replace(&web.engine.endpoint(), "http://127.0.0.1:9/indexnow");
     web.site.write("idle-atlas.toml", config);
@@ -195,7 +195,7 @@ fn an_engine_that_is_not_there() {
 /// After a round that stopped half way, and further changes, a dry run shows the rest of the round and what changed
 /// since.
 #[test]
-fn a_dry_run_tells_what_would_be_told() {
+fn a_dry_run_lists_what_would_be_announced() {
     let web = Web::with_key();
     web.site.page("p1.html", "Page", "Edited");
     web.site.page("p2.html", "Page", "Edited");
@@ -223,7 +223,7 @@ fn a_dry_run_tells_what_would_be_told() {
 }
 
 #[test]
-fn a_dry_run_tells_when_nothing_would_be_told_yet() {
+fn a_dry_run_names_the_pause() {
     let web = Web::with_key();
     web.site.page("p1.html", "Page", "Edited");
     web.site.build();
@@ -235,7 +235,7 @@ fn a_dry_run_tells_when_nothing_would_be_told_yet() {
 /// A page that is removed and comes back unchanged between two announcements is not announced, except to an engine that
 /// was told in between.
 #[test]
-fn what_left_and_came_back_is_told_only_to_who_heard_of_it() {
+fn a_returned_entry_is_announced_only_to_engines_that_knew_of_its_removal() {
     let web = Web::with_key();
     let page = web.site.read("public/p1.html");
     let leave = || std::fs::remove_file(web.site.path("public/p1.html")).unwrap();

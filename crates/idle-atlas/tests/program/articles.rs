@@ -56,7 +56,7 @@ fn markdown_with_front_matter_of_both_kinds() {
 }
 
 #[test]
-fn markdown_lies_where_its_files_lie_unless_told_otherwise() {
+fn markdown_urls_follow_their_files_by_default() {
     let site = TestSite::new(&source("markdown", "folder = \"docs\""));
     site.write("docs/index.md", "# Home");
     site.write("docs/halts/_index.md", "# Halts");

@@ -146,7 +146,7 @@ fn unreadable_and_binary_files_and_a_page_without_a_head() {
 
 /// Unchanged rows are not read again, except those with something to report.
 #[test]
-fn what_is_wrong_with_a_row_is_told_by_every_build_with_its_line() {
+fn bad_rows_are_reported_by_every_build_with_their_lines() {
     let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
     let rows = |fourth: &str, last: &str| {
         format!("url,modified\n/a/,2026-01-05\n/b/,2026-02-01\n/c/,{fourth}\n/d/,2026-03-01\n\"/e/\",{last}\n")
@@ -174,7 +174,7 @@ fn what_is_wrong_with_a_row_is_told_by_every_build_with_its_line() {
 
 /// Of two rows for one URL, one is unchanged and would be skipped, the other is not: both have to be read.
 #[test]
-fn a_second_row_of_a_url_is_heard_although_the_first_is_as_it_was() {
+fn a_second_row_of_a_url_counts_although_the_first_is_unchanged() {
     let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n");
     site.write("t.csv", "url,modified,title\n/a/,2026-01-05,Fares\n/b/,2026-02-01,Halts\n");
     site.build();

@@ -44,7 +44,7 @@ fn look(folder: &Path, page: &Path, size: &str) -> Value {
 
 #[test]
 #[ignore = "needs Chromium and axe-core"]
-fn pages_for_people_are_accessible_and_fit_their_window() {
+fn visitor_pages_are_accessible_and_fit_their_window() {
     let site = TestSite::sample();
     site.build();
     site.run(&["survey", "--html", "owner.html"]).says(0, &["written"]);

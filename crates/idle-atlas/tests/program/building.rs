@@ -123,7 +123,7 @@ fn walk(site: &TestSite) -> Vec<std::path::PathBuf> {
 }
 
 #[test]
-fn a_redesign_moves_no_date() {
+fn a_redesign_changes_no_date() {
     let mut site = railway();
     site.build();
     site.at(NOON + DAY);

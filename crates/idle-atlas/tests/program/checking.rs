@@ -49,13 +49,13 @@ fn what_is_broken_is_found_in_words() {
 }
 
 #[test]
-fn a_folder_that_is_not_there() {
+fn a_missing_folder() {
     built().run(&["check", "elsewhere"]).says(2, &["there is no folder elsewhere"]);
 }
 
 /// A file by another writer that never declared the namespace of its images.
 #[test]
-fn elements_outside_their_namespace_are_found_and_told_by_the_source() {
+fn elements_outside_their_namespace_are_found_and_reported() {
     let url = |path: &str| {
         format!(
             "<url><loc>https://www.marrowvale.example/{path}/</loc><image:image><image:loc>https://www.marrowvale.example/{path}.svg</image:loc></image:image></url>\n"

@@ -48,7 +48,7 @@ const ALL: [&str; 4] = ["/lamps/", "/lamps/brass/", "/lamps/tin/", "/tools/deep/
 #[case::with_images("with_images = true", &[1, 3])]
 #[case::without_videos("with_videos = false\nmost_depth = 1", &[0])]
 #[case::all_must_hold("kind = [\"lamp\"]\nwith_images = true", &[1])]
-fn each_form_of_rule_leaves_out_what_it_speaks_for(#[case] condition: &str, #[case] gone: &[usize]) {
+fn each_form_of_rule_leaves_out_what_it_matches(#[case] condition: &str, #[case] gone: &[usize]) {
     let site = depot(&format!("[[rule]]\n{condition}\nkeep = false\n[[rule]]\nid = [\"none\"]\nkeep = true\n"));
     let left: Vec<&str> = ALL.iter().enumerate().filter(|(at, _)| !gone.contains(at)).map(|(_, path)| *path).collect();
     if left.is_empty() {
@@ -59,7 +59,7 @@ fn each_form_of_rule_leaves_out_what_it_speaks_for(#[case] condition: &str, #[ca
 }
 
 #[test]
-fn the_last_rule_wins_for_each_setting_and_the_row_stands_above() {
+fn the_last_rule_wins_for_each_setting_and_the_row_overrides_it() {
     let site = depot(
         "[[rule]]\nmatching = [\"/**\"]\nkeep = false\npriority = 0.2\nchangefreq = \"yearly\"\n\
          [[rule]]\nkind = [\"lamp\"]\nkeep = true\npriority = 0.9\nsection = \"lamps\"\n",
@@ -102,7 +102,7 @@ fn the_last_rule_wins_for_each_setting_and_the_row_stands_above() {
 }
 
 #[test]
-fn a_page_speaks_for_itself_in_its_head() {
+fn a_page_decides_in_its_head() {
     let site = TestSite::new(&format!(
         "{HTML}[[section]]\nname = \"halts\"\n[[rule]]\nmatching = [\"/**\"]\npriority = 0.1\n"
     ));
@@ -123,7 +123,7 @@ fn a_page_speaks_for_itself_in_its_head() {
 #[case::some_fits("matching = [\"/journal/**\"]", false)]
 #[case::shut("matching = [\"/journal/*.txt\"]\non = false", false)]
 #[case::for_a_source("", false)]
-fn a_section_whose_patterns_nothing_fits_is_told(#[case] section: &str, #[case] told: bool) {
+fn a_section_that_matches_nothing_is_reported(#[case] section: &str, #[case] told: bool) {
     let site = TestSite::new(&format!(
         "[[source]]\nfrom = \"table\"\n\
          file = \"rows.csv\"\n[[section]]\nname = \"journal\"\n{section}\n"
@@ -176,7 +176,7 @@ fn a_section_whose_patterns_nothing_fits_is_told(#[case] section: &str, #[case] 
 #[case::address("[files]\naddress = \"https://sitemaps.example/\"", "“address” needs “folder” beside it")]
 #[case::template("[visitor_page]\ntemplate = \"private.txt\"", "there is no {{content}} in it")]
 #[case::forms("[newest]\nforms = [\"json\"]", "expected [\"atom\"], [\"rss\"] or both")]
-fn wrong_choices_are_told_with_their_line(#[case] choices: &str, #[case] wanted: &str) {
+fn wrong_choices_are_reported_with_their_lines(#[case] choices: &str, #[case] wanted: &str) {
     let site = depot(choices);
     site.write("broken.txt", "/a/\nhttp://\n");
     site.run(&["survey"]).says(2, &["idle-atlas.toml line ", wanted]);
@@ -248,7 +248,7 @@ fn an_archive_is_listed_only_where_the_site_has_its_page() {
 }
 
 #[test]
-fn keeping_out_a_category_can_mean_its_page_or_all_of_it() {
+fn a_category_can_be_left_out_with_or_without_its_entries() {
     let choices = |covers: &str| {
         format!(
             "[[archive]]\nby = \"category\"\nurl = \"/about/{{slug}}/\"\n\
@@ -270,7 +270,7 @@ fn keeping_out_a_category_can_mean_its_page_or_all_of_it() {
 }
 
 #[test]
-fn what_is_published_later_waits_and_what_expires_leaves() {
+fn future_entries_wait_and_expired_ones_leave() {
     let mut site = TestSite::new(TABLE);
     site.write(
         "depot.csv",
@@ -386,7 +386,7 @@ fn the_first_file_of_news_holds_the_newest() {
 }
 
 #[test]
-fn alternates_are_complete_and_what_is_not_returned_is_left_out() {
+fn alternates_are_complete_and_reciprocal() {
     let site = TestSite::new(&format!("{HTML}[alternates]\nx_default = \"en\"\n"));
     let page = |name: &str, language: &str, links: &[(&str, &str)]| {
         let links: String =
@@ -421,7 +421,7 @@ fn alternates_are_complete_and_what_is_not_returned_is_left_out() {
 }
 
 #[test]
-fn a_translation_is_found_by_a_common_word_and_by_the_shape_of_its_url() {
+fn translations_are_found_by_key_and_by_url_pattern() {
     let table = "[[source]]\nfrom = \"table\"\nfile = \"depot.csv\"\n";
     let site = TestSite::new(&format!("{table}[alternates]\npaths = {{ en = \"/\", cy = \"/cy/\" }}\n"));
     site.write(
@@ -481,7 +481,7 @@ fn the_sample_site_with_every_choice_is_built_checked_and_settled() {
 
 #[cfg(feature = "markdown")]
 #[test]
-fn articles_that_are_not_built_yet_do_not_tell_which_archives_have_a_page() {
+fn unbuilt_articles_do_not_decide_which_archives_have_a_page() {
     let archive = "[[archive]]\nby = \"category\"\nurl = \"/about/{slug}/\"\n";
     let site = TestSite::new(&format!("[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\n{archive}"));
     site.write(

@@ -245,7 +245,7 @@ fn a_hostile_server_is_survived_within_the_limits() {
 #[rstest]
 #[case::robots_in_trouble(503, "robots.txt answers 503")]
 #[case::home_forbidden(403, "the home page answers 403")]
-fn a_server_that_wants_no_robots_is_left_alone(#[case] answer: u16, #[case] wanted: &str) {
+fn a_server_that_forbids_crawlers_is_left_alone(#[case] answer: u16, #[case] wanted: &str) {
     let server = Server::start(move |request| match request.path.as_str() {
         "/robots.txt" if answer == 403 => status(404),
         _ => status(answer),
@@ -272,7 +272,7 @@ fn a_challenge_and_an_empty_page_are_named() {
 }
 
 #[test]
-fn what_was_not_looked_at_is_not_dead_and_redirects_have_their_status() {
+fn unvisited_pages_are_not_dead_and_redirects_have_their_status() {
     let server = Server::start(|request| match request.path.as_str() {
         "/robots.txt" => status(404),
         "/" => {
@@ -306,7 +306,7 @@ fn the_home_page_says_where_the_site_is() {
 }
 
 #[test]
-fn patience_is_honoured_and_then_it_goes_on() {
+fn retry_after_is_honoured_and_the_crawl_goes_on() {
     let asked = Arc::new(AtomicUsize::new(0));
     let counting = Arc::clone(&asked);
     let server = Server::start(move |request| match request.path.as_str() {
@@ -326,7 +326,7 @@ fn patience_is_honoured_and_then_it_goes_on() {
 
 /// Waiting for a server has an end, which is reported with the status.
 #[test]
-fn a_page_that_asks_for_patience_again_and_again_is_given_up_on() {
+fn a_page_that_keeps_asking_to_wait_is_given_up() {
     let server = Server::start(|request| match request.path.as_str() {
         "/robots.txt" => status(404),
         "/" => page("Home", &["/a/"]),
@@ -340,7 +340,7 @@ fn a_page_that_asks_for_patience_again_and_again_is_given_up_on() {
 }
 
 #[test]
-fn one_that_asks_for_too_much_patience_is_left_for_another_time() {
+fn a_page_that_asks_for_too_long_a_wait_is_postponed() {
     let patient = Arc::new(AtomicBool::new(false));
     let now = Arc::clone(&patient);
     let server = Server::start(move |request| match request.path.as_str() {
@@ -357,7 +357,7 @@ fn one_that_asks_for_too_much_patience_is_left_for_another_time() {
 }
 
 #[test]
-fn a_crawl_that_is_killed_goes_on_where_it_was() {
+fn a_killed_crawl_resumes() {
     let server = Server::start(|request| match request.path.as_str() {
         "/robots.txt" => status(404),
         "/" => page(

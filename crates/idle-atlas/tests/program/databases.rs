@@ -66,7 +66,7 @@ fn a_query_is_a_source(#[case] server: &str, #[case] query: &str) {
 #[case::postgres_slow(POSTGRES, "select '/a/' as url from pg_sleep(20)", "wait_seconds = 1", "longer than 1 second")]
 #[case::mariadb_slow(MARIADB, "select '/a/' as url, sleep(20)", "wait_seconds = 1", "longer than 1 second")]
 #[ignore = "needs PostgreSQL and MariaDB servers"]
-fn what_goes_wrong_is_told(#[case] server: &str, #[case] query: &str, #[case] more: &str, #[case] wanted: &str) {
+fn database_errors_are_reported(#[case] server: &str, #[case] query: &str, #[case] more: &str, #[case] wanted: &str) {
     let site = TestSite::new(&config(query, more));
     let ran = run(&site, server, &["survey"]);
     let said = format!("{}{}", ran.out, ran.errors);
@@ -107,7 +107,7 @@ fn a_query_runs_in_the_sites_zone(#[case] server: &str, #[case] query: &str) {
 #[case::done("select '/a/' as url", 0)]
 #[case::failed("select url from no_such_table", 2)]
 #[ignore = "needs PostgreSQL behind PgBouncer"]
-fn a_pooled_session_is_given_back_as_it_was(#[case] query: &str, #[case] code: i32) {
+fn a_pooled_session_is_returned_unchanged(#[case] query: &str, #[case] code: i32) {
     let shown = "select '/' || current_setting('transaction_read_only') || '/' || current_setting('default_transaction_read_only') || '/' || current_setting('statement_timeout') || '/' || current_setting('timezone') || '/' as url";
     let client = || {
         let connection = std::env::var(POOLED).unwrap();

@@ -20,7 +20,7 @@ fn without_robots(keys: &str) -> TestSite {
 
 /// If none is configured, that is reported once, and whenever someone asks.
 #[test]
-fn the_line_is_told_where_none_is_named() {
+fn the_line_to_add_is_shown_if_no_robots_txt_is_named() {
     let site = TestSite::new("");
     site.write("idle-atlas.toml", format!("[site]\nurl = \"{ROOT}\"\nweb_root = \"public\"\n{HTML}"));
     site.page("index.html", "Home", "Tea");
@@ -37,7 +37,7 @@ fn the_line_is_told_where_none_is_named() {
 }
 
 #[test]
-fn none_is_made_where_nobody_said_that_there_is_no_other() {
+fn robots_txt_is_not_created_without_consent() {
     let site = without_robots("");
     for command in ["survey", "build"] {
         site.run(&[command]).says(0, &["no robots.txt for the declaration", LINE, "create = true"]);
@@ -51,7 +51,7 @@ fn none_is_made_where_nobody_said_that_there_is_no_other() {
 }
 
 #[test]
-fn one_is_made_on_request_and_allows_everything() {
+fn robots_txt_is_created_on_request_and_allows_everything() {
     let site = without_robots("create = true\n");
     assert_eq!(site.json(&["build", "--dry-run"])["robots"], "created");
     assert_eq!(site.build()["robots"], "created");
@@ -59,7 +59,7 @@ fn one_is_made_on_request_and_allows_everything() {
 }
 
 #[test]
-fn init_says_so_where_the_folder_has_none() {
+fn init_says_if_the_folder_has_no_robots_txt() {
     let site = TestSite::new("");
     site.page("index.html", "Home", "Tea");
     std::fs::remove_file(site.path("idle-atlas.toml")).unwrap();
@@ -110,7 +110,10 @@ fn a_crawl_takes_over_the_rules_of_the_live_site() {
 #[case::none(|| status(404), Some("User-agent: *\nDisallow:\n\n"))]
 #[case::gone(|| status(410), Some("User-agent: *\nDisallow:\n\n"))]
 #[case::refused(|| status(403), None)]
-fn a_crawl_makes_one_where_the_live_site_has_none(#[case] robots: fn() -> CannedAnswer, #[case] wanted: Option<&str>) {
+fn a_crawl_creates_robots_txt_if_the_live_site_has_none(
+    #[case] robots: fn() -> CannedAnswer,
+    #[case] wanted: Option<&str>,
+) {
     let (server, site) = crawled(robots);
     let built = site.json(&["build"]);
     let made = std::fs::read_to_string(site.path("out/robots.txt")).ok();

@@ -18,7 +18,7 @@ fn is_told(code: &str) -> bool {
 }
 
 #[test]
-fn every_guard_reason_and_remark_is_told() {
+fn every_guard_reason_and_remark_is_documented() {
     let notices = Notice::ALL.map(|notice| serde_json::to_value(notice).unwrap().as_str().unwrap().to_owned());
     let guards = Guard::ALL.map(|guard| guard.code().to_owned());
     let reasons = Reason::ALL.map(|reason| reason.code().to_owned());
@@ -30,7 +30,7 @@ fn every_guard_reason_and_remark_is_told() {
 }
 
 #[test]
-fn every_exit_code_is_told_in_the_pages_and_in_help() {
+fn every_exit_code_is_documented_and_in_help() {
     for code in ["| 0 |", "| 1 |", "| 2 |", "| 3 |", "| 130 |"] {
         assert!(REPORTS.contains(code), "{code}");
     }

@@ -51,7 +51,7 @@ fn films_are_found(#[case] head: &str, #[case] body: &str, #[case] wanted: Optio
 }
 
 #[test]
-fn one_film_told_in_three_ways_is_one_video() {
+fn one_film_described_in_three_ways_is_one_video() {
     let site = TestSite::new(HTML);
     let head = "<meta property=og:video content=/f.webm><meta property=og:image content=/lead.jpg><script type='application/ld+json'>{\"@type\": \"VideoObject\", \"name\": \"The film\", \"contentUrl\": \"https://www.marrowvale.example/f.webm\", \"duration\": \"PT95S\"}</script>";
     site.write("public/film.html", head_and_body(head, "<video><source src=/f.webm></video>"));
@@ -71,7 +71,7 @@ fn engine(mood: Mood) -> TestEngine {
 
 #[cfg(feature = "test-engine")]
 #[test]
-fn what_a_page_does_not_say_a_provider_is_asked() {
+fn providers_supply_what_a_page_lacks() {
     let engine = engine(Mood::Fair);
     let site = TestSite::new(&format!(
         "{HTML}[[oembed]]\nmatching = [\"https://films.example/**\"]\nendpoint = \"{}\"\n",
@@ -91,7 +91,7 @@ fn what_a_page_does_not_say_a_provider_is_asked() {
 
 #[cfg(feature = "test-engine")]
 #[test]
-fn a_provider_in_trouble_is_asked_again_another_time() {
+fn a_failing_provider_is_asked_again_later() {
     let engine = engine(Mood::Down);
     let site = TestSite::new(&format!(
         "{HTML}[[oembed]]\nmatching = [\"https://films.example/**\"]\nendpoint = \"{}\"\n",

@@ -63,7 +63,7 @@ fn news_of_a_day_are_news_for_two_days_of_the_site() {
 }
 
 #[test]
-fn what_cannot_be_read_never_opens_a_gate() {
+fn unreadable_values_never_open_a_gate() {
     let site = table(
         "Europe/London",
         "url,published,expires,draft,keep,noindex\n/open/,2026-01-05,,no,yes,f\n/soon/,when it thaws,,,,\n/late/,,by and by,,,\n/half/,,,half,,\n/maybe/,,,,maybe,\n/perhaps/,,,,,perhaps\n",
@@ -83,7 +83,7 @@ fn what_cannot_be_read_never_opens_a_gate() {
 }
 
 #[test]
-fn what_has_a_meaning_is_read() {
+fn meaningful_values_are_read() {
     let rows = "url,published,expires,draft,keep,noindex\n/never/,infinity,,,,\n/always/,-infinity,infinity,F,T,off\n/gone/,,-infinity,,,\n/draft/,,,on,,\n/out/,,,,N,\n/hidden/,,,,,Y\n";
     let site = table("Europe/London", rows);
     assert_eq!(paths(&site), ["/always/"]);
@@ -93,7 +93,7 @@ fn what_has_a_meaning_is_read() {
 }
 
 #[test]
-fn a_date_that_is_to_come_or_older_than_the_web_is_not_written() {
+fn implausible_dates_are_not_written() {
     let mut site = table(
         "Europe/London",
         "url,modified\n/good/,2026-05-01\n/later/,2026-11-25\n/zero/,1970-01-01\n/old/,1904-05-01\n",
@@ -139,7 +139,7 @@ fn article(front: &str) -> TestSite {
 #[case::unpublish("unpublish_date: 2026-11-01", "expired")]
 #[case::unavailable("robots: \"unavailable_after: 20-Nov-26 10:00:00 GMT, nofollow\"", "expired")]
 #[case::own("idle_atlas: { keep: maybe }", "unreadable")]
-fn words_of_an_article_are_heeded(#[case] front: &str, #[case] wanted: &str) {
+fn directives_of_an_article_are_obeyed(#[case] front: &str, #[case] wanted: &str) {
     assert_eq!(reason(&article(front), "/frost/").as_deref(), Some(wanted));
 }
 
@@ -149,7 +149,7 @@ fn words_of_an_article_are_heeded(#[case] front: &str, #[case] wanted: &str) {
 #[case("idle_atlas: { kepe: no }", "there is no field “kepe”")]
 #[case("permalink: /:year/:title/", "is a pattern for a site generator")]
 #[case("published: 2026-01-01\ndate: 2026-01-02", "“date” is not read, because “published” is already set")]
-fn words_of_an_article_that_are_not_read_are_told(#[case] front: &str, #[case] words: &str) {
+fn unread_directives_of_an_article_are_reported(#[case] front: &str, #[case] words: &str) {
     let site = article(front);
     site.run(&["survey"]).says(0, &["articles/frost.md: ", words]);
     assert_eq!(reason(&site, "/frost/"), None, "it is listed anyway");
@@ -157,7 +157,7 @@ fn words_of_an_article_that_are_not_read_are_told(#[case] front: &str, #[case] w
 
 #[cfg(feature = "markdown")]
 #[test]
-fn an_articles_own_url_stands_above_the_template() {
+fn an_articles_own_url_overrides_the_template() {
     let site = TestSite::new(
         "[[source]]\nfrom = \"markdown\"\nfolder = \"articles\"\nfields = { url = \"/journal/{slug}/\" }\n",
     );
@@ -190,14 +190,14 @@ fn pictures_as_objects_and_durations_by_iso_8601() {
 #[case("<meta name=robots content='unavailable_after: 2027-01-01'>", None)]
 #[case("<meta name=robots content='unavailable_after: the thaw'>", Some("unreadable"))]
 #[case("<meta name=idle-atlas content='keep=perhaps'>", Some("unreadable"))]
-fn words_of_a_page_are_heeded(#[case] head: &str, #[case] wanted: Option<&str>) {
+fn directives_of_a_page_are_obeyed(#[case] head: &str, #[case] wanted: Option<&str>) {
     let site = TestSite::new(HTML);
     site.write("public/a.html", format!("<title>A</title>{head}<main>Tea</main>"));
     assert_eq!(reason(&site, "/a.html").as_deref(), wanted);
 }
 
 #[test]
-fn words_of_a_page_that_are_not_understood_are_told() {
+fn unknown_directives_of_a_page_are_reported() {
     let site = TestSite::new(HTML);
     site.write(
         "public/a.html",
@@ -221,7 +221,7 @@ fn words_of_a_page_that_are_not_understood_are_told() {
 }
 
 #[test]
-fn headers_of_documents_are_heeded() {
+fn headers_of_documents_are_obeyed() {
     let header = |name: &str, value: &str| (name.to_owned(), value.to_owned());
     let document = move |name: &str, value: &str| {
         CannedAnswer::Full(
@@ -283,7 +283,7 @@ fn an_entry_without_a_page_in_the_folder_that_serves_it_waits() {
 }
 
 #[test]
-fn what_lies_beside_the_folder_that_is_read_is_not_expected_in_it() {
+fn urls_outside_the_folder_are_not_expected_in_it() {
     let site = TestSite::new(
         "[[source]]\nfrom = \"html\"\nfolder = \"public/docs\"\n[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n",
     );
@@ -298,7 +298,7 @@ fn what_lies_beside_the_folder_that_is_read_is_not_expected_in_it() {
 
 /// A folder, a link, a canonical link and a crawl name the same URL.
 #[test]
-fn characters_that_a_path_may_hold_stay_as_they_are() {
+fn legal_path_characters_are_unchanged() {
     let site = TestSite::new(HTML);
     site.page("r&d.html", "R", "x");
     site.write(

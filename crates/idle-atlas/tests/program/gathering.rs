@@ -127,7 +127,7 @@ fn every_field_and_every_part_of_a_video() {
 }
 
 #[test]
-fn dates_that_can_be_read_in_two_ways_are_told() {
+fn ambiguous_dates_are_reported() {
     let site = TestSite::new(&source("table", "file = \"t.csv\""));
     site.write("t.csv", "url,modified\n/a/,04/07/2026\n/b/,2026-10-25 01:30\n/c/,2026-10-25 03:30\n");
     site.run(&["survey"]).says(
@@ -176,7 +176,7 @@ fn sqlite_by_query() {
     "longer than 1 second"
 )]
 #[case::no_url("select slug from locomotives", "", "row 1: it has no url")]
-fn queries_that_go_wrong(#[case] query: &str, #[case] more: &str, #[case] wanted: &str) {
+fn failing_queries(#[case] query: &str, #[case] more: &str, #[case] wanted: &str) {
     let site = TestSite::new(&source("sql", &format!("connection = \"sqlite:depot.db\"\nquery = \"{query}\"\n{more}")));
     depot(&site);
     let ran = site.run(&["survey"]);
@@ -318,13 +318,13 @@ fn a_program_of_the_users_own() {
 #[case::rate("from = \"crawl\"\nrequests_per_second = -1", "expected a number from 0 (no limit)")]
 #[case::limit("from = \"crawl\"\nmost_pages = 0", "“most_pages”: expected a number from 1")]
 #[case::layout("from = \"table\"\nfile = \"a.csv\"\nlayout = \"xlsx\"", "expected csv, tsv, json-lines or json")]
-fn what_is_wrong_with_a_source_is_said(#[case] table: &str, #[case] wanted: &str) {
+fn problems_with_a_source_are_reported(#[case] table: &str, #[case] wanted: &str) {
     let site = TestSite::new(&format!("[[source]]\n{table}\n"));
     site.run(&["survey"]).says(2, &["idle-atlas.toml line ", wanted]);
 }
 
 #[test]
-fn sources_that_look_alike_are_told_apart_by_section_then_by_number() {
+fn similar_sources_are_distinguished_by_section_then_number() {
     let query = |rest: &str| {
         source(
             "sql",
@@ -349,7 +349,7 @@ fn sources_that_look_alike_are_told_apart_by_section_then_by_number() {
 #[case::named_in_a_template("slug,date\nx,2026-01-01\n", "fields = { url = \"/{date}/{slug}/\" }\n", &[])]
 #[case::there_is_another("url,modified,lastmod\n/a/,2026-01-01,2026-01-02\n", "", &[])]
 #[case::nobody_knows_it("url,colour\n/a/,red\n", "", &[])]
-fn a_column_that_is_a_field_by_another_name_is_told(#[case] rows: &str, #[case] fields: &str, #[case] told: &[&str]) {
+fn a_column_with_a_common_name_is_reported(#[case] rows: &str, #[case] fields: &str, #[case] told: &[&str]) {
     let site = TestSite::new(&source("table", &format!("file = \"rows.csv\"\n{fields}")));
     site.write("rows.csv", rows);
     let ran = site.run(&["survey"]);

@@ -23,7 +23,7 @@ fn linked(site: &TestSite, name: &str, links: &[&str]) {
 }
 
 #[test]
-fn pages_that_nobody_links_to_and_links_that_lead_nowhere() {
+fn unlinked_pages_and_broken_links() {
     let site = TestSite::new(HTML);
     linked(
         &site,
@@ -102,7 +102,7 @@ fn sources_that_disagree_and_hosts_that_differ() {
 }
 
 #[test]
-fn of_three_sources_the_two_that_differ_are_named() {
+fn the_two_differing_sources_of_three_are_named() {
     let tables: String =
         ["a", "b", "c"].map(|name| format!("[[source]]\nfrom = \"table\"\nfile = \"{name}.csv\"\n")).concat();
     let site = TestSite::new(&tables);
@@ -114,7 +114,7 @@ fn of_three_sources_the_two_that_differ_are_named() {
 }
 
 #[test]
-fn dates_that_move_alone_and_contents_that_do() {
+fn dates_and_contents_that_change_alone() {
     let site = TestSite::new(HTML);
     let dated = |name: &str, day: &str, text: &str| {
         site.write(
@@ -201,6 +201,6 @@ fn lists_as_table_csv_and_json() {
 #[case(&["--list", "--source", "sql"], "there is no source “sql”; known: html public, table t.csv")]
 #[case(&["--list", "--under", "staff"], "must begin with “/”")]
 #[case(&["--reason", "rule"], "--list")]
-fn a_wish_that_cannot_be_met_is_told(#[case] options: &[&str], #[case] wanted: &str) {
+fn an_impossible_request_is_explained(#[case] options: &[&str], #[case] wanted: &str) {
     shed().run(&[&["survey"], options].concat()).says(2, &[wanted]);
 }

@@ -37,4 +37,4 @@ mod structure;
 mod support;
 mod surveying;
 mod tables;
-mod telling;
+mod reporting;

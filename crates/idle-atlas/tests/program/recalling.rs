@@ -71,7 +71,7 @@ fn a_date_that_only_the_ledger_knew_is_read_back(#[values("beside", "only", "off
 }
 
 #[test]
-fn what_is_served_will_do_where_nothing_is_on_the_disk() {
+fn the_live_site_is_used_if_the_disk_has_nothing() {
     let served: Arc<Mutex<BTreeMap<String, Vec<u8>>>> = Arc::default();
     let answers = Arc::clone(&served);
     let server = Server::start(move |request| {
@@ -95,7 +95,7 @@ fn what_is_served_will_do_where_nothing_is_on_the_disk() {
 }
 
 #[test]
-fn a_server_that_does_not_answer_is_told_and_nothing_is_begun_anew() {
+fn an_unreachable_server_is_reported_and_nothing_starts_over() {
     let server = Server::start(|_| CannedAnswer::Full(503, vec![], vec![]));
     let mut site = TestSite::at_url(&server.url(), "");
     halts(&mut site, "off");
@@ -104,7 +104,7 @@ fn a_server_that_does_not_answer_is_told_and_nothing_is_begun_anew() {
 }
 
 #[test]
-fn a_file_that_is_not_as_it_was_written_is_told_and_placed_anew() {
+fn an_altered_file_is_reported_and_placed_anew() {
     let mut site = TestSite::new("");
     halts(&mut site, "off");
     lose_the_ledger(&site);
@@ -128,7 +128,7 @@ fn another_tools_sitemap_is_not_recalled() {
 }
 
 #[test]
-fn the_ledger_can_be_begun_anew_for_good() {
+fn the_ledger_can_be_started_over() {
     let mut site = TestSite::new("");
     halts(&mut site, "beside");
     lose_the_ledger(&site);
@@ -167,7 +167,7 @@ fn a_lost_ledger_loses_no_change() {
 }
 
 #[test]
-fn a_file_that_was_recalled_goes_on_filling_up() {
+fn a_recalled_file_continues_to_fill() {
     let mut site = TestSite::new(
         "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n",
     );

@@ -26,7 +26,7 @@ fn page(site: &TestSite, name: &str, head: &str, body: &str) {
 }
 
 #[test]
-fn links_are_told_with_where_they_should_lead() {
+fn links_are_reported_with_their_right_target() {
     let site = TestSite::new(HTML);
     page(
         &site,
@@ -53,7 +53,7 @@ fn links_are_told_with_where_they_should_lead() {
 }
 
 #[test]
-fn pages_that_name_two_hosts_in_turns_are_told() {
+fn pages_with_alternating_hosts_are_reported() {
     let site = TestSite::new(HTML);
     for at in 0..7 {
         let host = if at < 4 { "www.marrowvale.example" } else { "marrowvale.example" };
@@ -65,7 +65,7 @@ fn pages_that_name_two_hosts_in_turns_are_told() {
 }
 
 #[test]
-fn a_rule_that_matches_nothing_is_told() {
+fn a_rule_that_matches_nothing_is_reported() {
     let site = TestSite::new(&format!(
         "{HTML}[[rule]]\nmatching = [\"/staff/*\"]\nkeep = false\n[[rule]]\nmatching = [\"/halts/**\"]\nkeep = false\n"
     ));
@@ -78,7 +78,7 @@ fn a_rule_that_matches_nothing_is_told() {
 }
 
 #[test]
-fn a_player_that_is_not_known_is_told_with_the_entry_to_add() {
+fn an_unknown_player_is_reported_with_the_lines_to_add() {
     let site = TestSite::new(HTML);
     let frame = "<iframe src='https://player.weirfilms.example/embed/77?autoplay=1' title='Down the bank'></iframe>";
     page(&site, "film.html", "<meta property=og:image content=/still.jpg>", &format!("{frame}<p>A short ride.</p>"));
@@ -96,7 +96,7 @@ fn a_player_that_is_not_known_is_told_with_the_entry_to_add() {
 }
 
 #[test]
-fn what_only_an_old_sitemap_knows_is_told() {
+fn entries_known_only_to_an_old_sitemap_are_reported() {
     let site = TestSite::new(&format!(
         "{HTML}[[source]]\nfrom = \"sitemap\"\nfile = \"old.txt\"\npages = \"may-be-elsewhere\"\n"
     ));
@@ -106,7 +106,7 @@ fn what_only_an_old_sitemap_knows_is_told() {
 }
 
 #[test]
-fn the_order_of_parameters_makes_no_other_page() {
+fn the_order_of_parameters_does_not_matter() {
     let server = crate::server::Server::start(|request| match request.path.as_str() {
         "/" => crate::server::CannedAnswer::Html(
             "<title>Home</title><a href='/l?a=1&b=2'>1</a><a href='/l?b=2&a=1'>2</a>".into(),
@@ -150,7 +150,7 @@ fn sitemaps_of_others_in_robots_txt_are_named_with_their_lines() {
 #[case::scheme_and_host("http://marrowvale.example/fares/", "/fares/  (with https, on www.marrowvale.example)")]
 #[case::case("/Fares/", "/fares/  (with different capitals)")]
 #[case::typo("/fairs/", "https://www.marrowvale.example/fares/\n")]
-fn a_url_that_nobody_knows_is_told_with_the_nearest(#[case] asked: &str, #[case] wanted: &str) {
+fn an_unknown_url_is_answered_with_the_nearest(#[case] asked: &str, #[case] wanted: &str) {
     let site = TestSite::new(HTML);
     page(&site, "fares/index.html", "", "");
     page(&site, "timetable/index.html", "", "");
@@ -171,7 +171,7 @@ fn a_site_in_a_folder_does_not_take_its_own_robots_txt_for_that_of_the_host() {
 }
 
 #[test]
-fn a_folder_without_a_configuration_is_checked_by_what_it_says_itself() {
+fn a_folder_without_a_configuration_is_checked_on_its_own_terms() {
     let site = TestSite::new(HTML);
     page(&site, "index.html", "", "");
     site.build();
@@ -185,7 +185,7 @@ fn a_folder_without_a_configuration_is_checked_by_what_it_says_itself() {
 }
 
 #[test]
-fn a_sitemap_on_another_host_cannot_be_looked_at() {
+fn a_sitemap_on_another_host_cannot_be_checked() {
     let site = TestSite::new(HTML);
     page(&site, "index.html", "", "");
     site.write("public/robots.txt", "Sitemap: https://sitemaps.marrowvale.example/all.xml\n");
@@ -230,7 +230,7 @@ fn slugs_of_archives_can_be_plain_ascii() {
 /// A page whose template includes our file carries it from the next build on. It is not the page's own, and the file
 /// stays.
 #[test]
-fn structured_data_that_a_page_took_over_does_not_flap() {
+fn adopted_structured_data_does_not_flap() {
     let site = TestSite::new(&format!("{HTML}[structured_data]\nfolder = \"data\"\n"));
     let film = |more: &str| {
         page(
@@ -263,7 +263,7 @@ fn structured_data_that_a_page_took_over_does_not_flap() {
 }
 
 #[test]
-fn one_instant_and_one_title_are_no_disagreement() {
+fn equal_instants_and_titles_are_no_disagreement() {
     let site = TestSite::new(&format!("{HTML}[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n"));
     for name in ["a", "b", "c", "d"] {
         site.write(
@@ -284,7 +284,7 @@ fn one_instant_and_one_title_are_no_disagreement() {
 }
 
 #[test]
-fn dry_run_lists_what_would_be_told_as_changed() {
+fn dry_run_lists_changes_to_announce() {
     let site = TestSite::new(HTML);
     (0..14).for_each(|at| page(&site, &format!("p{at:02}.html"), "", "x"));
     site.build();

@@ -67,7 +67,7 @@ fn build_as_nobody(site: &TestSite) -> Ran {
 #[rstest]
 #[case::web_root("public", "cannot write into public: permission denied; this user has no permission for that")]
 #[case::ledger(".idle-atlas", "this user may not write it: give it the folder .idle-atlas")]
-fn a_folder_that_may_not_be_written_leaves_the_old_files(#[case] folder: &str, #[case] told: &str) {
+fn a_read_only_folder_leaves_the_old_files(#[case] folder: &str, #[case] told: &str) {
     use std::os::unix::fs::PermissionsExt;
 
     let site = TestSite::new(CONFIG);
@@ -144,7 +144,7 @@ fn a_ledger_that_cannot_be_used_leaves_the_old_files(#[case] harm: fn(&TestSite)
 }
 
 #[test]
-fn a_ledger_damaged_in_one_place_is_told() {
+fn partial_damage_of_the_ledger_is_reported() {
     let site = TestSite::new(CONFIG);
     table(&site, 3000, 0);
     site.build();
@@ -198,7 +198,7 @@ fn a_signal_leaves_the_old_set_or_the_new_one(#[values("INT", "TERM", "HUP")] si
 }
 
 #[test]
-fn the_state_is_one_folder_that_can_be_carried() {
+fn the_state_is_one_portable_folder() {
     let site = TestSite::new(CONFIG);
     table(&site, 1000, 0);
     site.build();
@@ -213,7 +213,7 @@ fn the_state_is_one_folder_that_can_be_carried() {
 }
 
 #[test]
-fn what_is_remembered_can_be_taken_out() {
+fn the_ledger_can_be_exported() {
     let site = TestSite::new(CONFIG);
     table(&site, 700, 0);
     site.build();

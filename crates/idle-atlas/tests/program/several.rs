@@ -42,7 +42,7 @@ fn each_site_is_built_by_itself() {
 }
 
 #[test]
-fn one_that_fails_does_not_stop_the_other() {
+fn a_failing_site_does_not_stop_the_others() {
     let site = two();
     std::fs::remove_file(site.path("railway/index.html")).unwrap();
     let ran = site.run(&["--config", "railway.toml", "--config", "shop.toml", "build"]);

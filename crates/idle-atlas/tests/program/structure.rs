@@ -120,7 +120,7 @@ fn modules_import_only_from_above() {
 
 /// Files are short enough to be read at once, or say in their first lines why not.
 #[test]
-fn files_are_of_one_room() {
+fn files_are_of_moderate_size() {
     let crates = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("..");
     let mut long = Vec::new();
     for entry in walkdir::WalkDir::new(crates).into_iter().flatten() {

@@ -71,7 +71,7 @@ fn every_reason_is_counted_with_an_example() {
 #[case("/lamps/x.html", 0, &["left out: disallowed", "(for lampbot)"])]
 #[case("/table/", 0, &["listed", "From table more.csv", "title           Again"])]
 #[case("/nowhere/", 1, &["No source knows this URL"])]
-fn why_tells_each_step(#[case] path: &str, #[case] code: i32, #[case] words: &[&str]) {
+fn why_shows_each_step(#[case] path: &str, #[case] code: i32, #[case] words: &[&str]) {
     yard().run(&["why", path]).says(code, words);
 }
 
@@ -87,7 +87,7 @@ fn why_knows_file_and_dates_after_a_build() {
 }
 
 #[test]
-fn a_second_look_reads_no_untouched_file() {
+fn a_second_survey_reads_no_untouched_file() {
     let site = TestSite::new(HTML);
     for number in 0..9 {
         site.page(&format!("p{number}.html"), "Page", &number.to_string());
@@ -112,7 +112,7 @@ fn a_second_look_reads_no_untouched_file() {
 }
 
 #[test]
-fn sources_that_know_the_same_url_make_one_entry() {
+fn sources_that_know_the_same_url_are_merged() {
     let site = TestSite::new(&format!(
         "{HTML}[[source]]\nfrom = \"table\"\nfile = \"lamps.jsonl\"\npages = \"may-be-elsewhere\"\nsection = \"lamps\"\nfields = {{ url = \"/lamps/{{slug}}/\", modified = \"seen\", images = \"plates\" }}\n"
     ));
@@ -150,7 +150,7 @@ fn tables_by_mapping(#[case] name: &str, #[case] table: &str) {
 }
 
 #[test]
-fn init_writes_what_works_as_it_stands() {
+fn init_writes_a_working_configuration() {
     let site = TestSite::new("");
     std::fs::remove_file(site.path("idle-atlas.toml")).unwrap();
     for number in 0..12 {
@@ -170,7 +170,7 @@ fn init_writes_what_works_as_it_stands() {
 }
 
 #[test]
-fn init_says_what_it_needs_and_never_writes_into_what_is_served() {
+fn init_says_what_it_needs_and_never_writes_into_the_web_root() {
     let site = TestSite::new("");
     std::fs::remove_file(site.path("idle-atlas.toml")).unwrap();
     site.run(&["init", "nowhere"]).says(2, &["there is no folder nowhere"]);
@@ -191,7 +191,7 @@ fn init_says_what_it_needs_and_never_writes_into_what_is_served() {
 }
 
 #[test]
-fn history_tells_runs_newest_first() {
+fn history_lists_runs_newest_first() {
     let site = TestSite::new(HTML);
     site.run(&["history"]).says(2, &["nothing has been built yet"]);
     site.page("a.html", "A", "one");
@@ -235,7 +235,7 @@ fn a_closed_pipe_is_no_error() {
 }
 
 #[test]
-fn quiet_says_nothing() {
+fn quiet_prints_nothing() {
     let ran = yard().run(&["build", "--quiet"]);
     assert_eq!((ran.code, ran.out.as_str(), ran.errors.as_str()), (0, "", ""));
 }

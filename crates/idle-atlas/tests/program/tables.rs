@@ -110,7 +110,7 @@ proptest! {
     #![proptest_config(ProptestConfig::with_cases(12))]
 
     #[test]
-    fn a_build_that_looks_at_what_moved_comes_to_what_one_comes_to_that_looks_at_all(
+    fn an_incremental_build_equals_a_full_one(
         first in proptest::collection::vec(row(), 400..900),
         edits in proptest::collection::vec(proptest::collection::vec(edit(), 1..3), 1..7),
     ) {

@@ -8,7 +8,7 @@ use serde_json::Value;
 use crate::support::{DAY, HTML, NOON, TestSite};
 
 #[test]
-fn nothing_but_sitemaps_and_their_stylesheet_unless_asked_for() {
+fn only_sitemaps_and_their_stylesheet_by_default() {
     let site = TestSite::new(HTML);
     site.page("index.html", "Home", "Tea");
     site.build();
@@ -203,7 +203,7 @@ fn a_dry_run_shows_by_file_what_a_build_would_do() {
 }
 
 #[test]
-fn a_dry_run_tells_what_would_hold_the_build_back() {
+fn a_dry_run_names_the_guards() {
     let site = TestSite::new(HTML);
     for at in 0..30 {
         site.page(&format!("p{at}.html"), "Page", &at.to_string());
@@ -218,7 +218,7 @@ fn a_dry_run_tells_what_would_hold_the_build_back() {
 }
 
 #[test]
-fn what_init_proposes_works_once_its_comment_signs_are_gone() {
+fn proposals_of_init_work_once_uncommented() {
     let site = TestSite::sample();
     fs::remove_file(site.path("idle-atlas.toml")).unwrap();
     site.run(&["init", "public"])
@@ -266,7 +266,7 @@ fn feeds_hold_articles_of_the_sections_that_are_named() {
 }
 
 #[test]
-fn a_large_section_is_cut_in_the_order_of_its_names() {
+fn a_large_section_is_split_by_name() {
     let site = TestSite::new("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[visitor_page]\nentries_per_page = 4\n");
     let names = ["Halt 10", "Élan", "Halt 2", "ember", "Zest", "Ash", "Halt 1", "Weir", "Lamp"];
     let rows: String = names.iter().enumerate().map(|(at, name)| format!("/p/{at}/,{name}\n")).collect();

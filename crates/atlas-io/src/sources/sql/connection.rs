@@ -99,7 +99,7 @@ mod tests {
     #[case("postgres://db.example/depot?user=ifor&password=lamp", true)]
     #[case("${DATABASE_URL}", false)]
     #[case("sqlite:depot.db", false)]
-    fn plain_passwords_are_told(#[case] typed: &str, #[case] wanted: bool) {
+    fn plain_passwords_are_reported(#[case] typed: &str, #[case] wanted: bool) {
         assert_eq!(has_plain_password(typed), wanted);
     }
 

@@ -21,7 +21,7 @@ use crate::reading::json_array::{JsonArrayLines, gather_lines};
 use crate::reading::rows::{RecordLayout, RowInput, RowsError};
 use crate::sources::failed;
 
-pub use self::connection::{Database, has_plain_password, shown};
+pub use self::connection::{ConnectionError, Database, has_plain_password, shown};
 pub use self::query::SqlSource;
 
 impl Source for SqlSource {

@@ -55,7 +55,7 @@ mod tests {
     #[case::nobody(0, 0)]
     #[case::some_that_rows_speak_of(100, 50)]
     #[case::rows_of_others(3, 4000)]
-    fn there_is_interest_in_what_may_have_moved_and_in_what_rows_speak_of(#[case] open: u64, #[case] rows: u64) {
+    fn entries_that_may_have_changed_are_compared(#[case] open: u64, #[case] rows: u64) {
         let tag = |number: u64| number.wrapping_mul(0x9e37_79b9_7f4a_7c15);
         let tags = |range: std::ops::Range<u64>| range.map(tag).collect::<Vec<u64>>();
         let interest = Interest::new(&tags(0..open), &tags(open / 2..open / 2 + rows));

@@ -157,7 +157,7 @@ mod tests {
     use crate::ledger::{Ledger, pending};
 
     #[test]
-    fn how_far_an_engine_has_come_is_remembered() {
+    fn announcement_progress_is_remembered() {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         assert_eq!(ledger.engine("test").unwrap(), None);
@@ -171,7 +171,7 @@ mod tests {
     }
 
     #[test]
-    fn announcements_come_back_newest_first() {
+    fn announcements_are_listed_newest_first() {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         let announced = |at: i64, status: Option<u16>| Announced {
@@ -193,7 +193,7 @@ mod tests {
     }
 
     #[test]
-    fn a_tombstone_goes_when_its_entry_is_back() {
+    fn a_tombstone_is_removed_when_its_entry_returns() {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         let tombstone = |key, change| Tombstone { key, url: format!("https://www.marrowvale.example/{key}"), change };

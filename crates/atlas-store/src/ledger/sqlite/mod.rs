@@ -188,7 +188,7 @@ mod tests {
     }
 
     #[test]
-    fn a_ledger_of_another_format_or_a_broken_one_is_refused_in_words() {
+    fn unknown_and_broken_ledgers_are_refused_with_a_reason() {
         let folder = tempfile::tempdir().unwrap();
         drop(Sqlite::open(folder.path()).unwrap());
         let path = database(folder.path());

@@ -71,7 +71,7 @@ mod tests {
     use crate::ledger::Ledger;
 
     #[test]
-    fn what_was_learnt_stays_until_settings_change() {
+    fn memories_last_until_settings_change() {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         let learnt =

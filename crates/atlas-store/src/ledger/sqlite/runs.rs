@@ -66,7 +66,7 @@ mod tests {
     use crate::ledger::Ledger;
 
     #[test]
-    fn runs_come_back_newest_first_and_one_in_full() {
+    fn runs_are_listed_newest_first_and_one_in_full() {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         assert_eq!(ledger.last_run().unwrap(), 0);

@@ -234,7 +234,7 @@ mod tests {
     }
 
     #[test]
-    fn what_segments_held_before_is_forgotten() {
+    fn replaced_segments_are_forgotten() {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         let all = MOST_OUTGROWN as u32 + 40;
@@ -268,7 +268,7 @@ mod tests {
     }
 
     #[test]
-    fn a_segment_whose_content_is_lost_is_told() {
+    fn a_segment_without_content_is_reported() {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         let writing = ledger.transaction().unwrap();

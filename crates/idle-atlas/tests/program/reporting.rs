@@ -44,7 +44,7 @@ fn a_night_without_a_change_takes_three_lines() {
 }
 
 #[test]
-fn what_is_new_is_told_and_the_rest_is_counted() {
+fn new_remarks_are_shown_and_the_rest_is_counted() {
     let site = eventful();
     site.build();
     site.page("halts/lamp.html", "Page", "new");
@@ -67,7 +67,7 @@ fn what_is_new_is_told_and_the_rest_is_counted() {
 }
 
 #[test]
-fn what_is_accepted_is_counted_and_told_no_more() {
+fn accepted_remarks_are_only_counted() {
     let site = eventful();
     let codes = |site: &TestSite| -> Vec<String> {
         let survey = site.json(&["survey"]);
@@ -92,7 +92,7 @@ fn what_is_accepted_is_counted_and_told_no_more() {
 }
 
 #[test]
-fn what_check_finds_can_be_accepted_too() {
+fn findings_of_check_can_be_accepted_too() {
     let site = eventful();
     site.build();
     std::fs::remove_file(site.path("public/robots.txt")).unwrap();
@@ -192,7 +192,7 @@ fn the_demo_is_one_json_document_too() {
 /// The test engine prints its endpoint and port in one document, and exits normally when it is stopped.
 #[cfg(feature = "test-engine")]
 #[test]
-fn the_test_engine_ends_by_being_stopped() {
+fn the_test_engine_ends_when_stopped() {
     let site = TestSite::new(HTML);
     let mut command = site.command(&["test-engine", "--listen", "127.0.0.1:0", "--json"]);
     let mut engine = command.stdout(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap();
