@@ -468,7 +468,7 @@ mod tests {
         for wanted in [
             "rule: line 10, matching /staff/**: keep = false, priority = 0.1",
             "rule: line 14, matching /staff/vacancies/**: keep = true",
-            "rule: line 18, matching /**/drafts/*: not for it",
+            "rule: line 18, matching /**/drafts/*: does not apply",
             "keep: yes, by the rule in line 14",
             "priority: 0.1, by the rule in line 10",
         ] {

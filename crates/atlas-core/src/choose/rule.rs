@@ -227,7 +227,7 @@ impl Condition {
     }
 }
 
-/// Completes “not for it, …” with what does not hold.
+/// Completes “does not apply because …” with what does not hold.
 impl fmt::Display for Condition {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         let one_of = |formatter: &mut fmt::Formatter<'_>, what: &str, names: &[String]| {

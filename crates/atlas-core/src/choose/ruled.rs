@@ -23,8 +23,10 @@ impl<'r> Ruled<'r> {
             let against = rule.against(facts);
             trail.pass("rule", || match against {
                 // If a rule has only one condition, that is the one that does not hold.
-                Some(_) if rule.conditions.len() == 1 => format!("line {}, {}: not for it", rule.line, rule.is_for()),
-                Some(condition) => format!("line {}, {}: not for it, {condition}", rule.line, rule.is_for()),
+                Some(_) if rule.conditions.len() == 1 => {
+                    format!("line {}, {}: does not apply", rule.line, rule.is_for())
+                }
+                Some(condition) => format!("line {}, {}: does not apply because {condition}", rule.line, rule.is_for()),
                 None => format!("line {}, {}: {}", rule.line, rule.is_for(), rule.says()),
             });
             if against.is_some() {

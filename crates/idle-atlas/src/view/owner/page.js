@@ -2,7 +2,7 @@
 const entries = JSON.parse(document.getElementById("data").textContent);
 const rows = document.getElementById("rows");
 const search = document.getElementById("search");
-const fate = document.getElementById("fate");
+const listed = document.getElementById("listed");
 const more = document.getElementById("more");
 const STEP = 200;
 let shown = STEP, by = null, down = false, found = entries;
@@ -11,7 +11,7 @@ for (const entry of entries) {
   entry.text = [entry.title, entry.url, entry.file, entry.reason, ...entry.sources].join(" ").toLowerCase();
 }
 
-// What can be chosen: everything, what goes in, each section, what is left out, each reason.
+// What can be chosen: everything, what is listed, each section, what is left out, each reason.
 function choices() {
   const counts = new Map();
   const count = key => counts.set(key, (counts.get(key) || 0) + 1);
@@ -19,7 +19,7 @@ function choices() {
     count(entry.section === null ? "out" : "in");
     count(entry.section === null ? "out:" + entry.reason : "in:" + entry.section);
   }
-  const option = (value, label, number) => fate.add(new Option(`${label} (${number.toLocaleString("en")})`, value));
+  const option = (value, label, number) => listed.add(new Option(`${label} (${number.toLocaleString("en")})`, value));
   option("", "everything", entries.length);
   for (const [side, label] of [["in", "yes"], ["out", "no"]]) {
     if (counts.has(side)) option(side, label, counts.get(side));
@@ -30,7 +30,7 @@ function choices() {
 }
 
 function wanted(entry, words) {
-  const [side, name] = fate.value.split(":");
+  const [side, name] = listed.value.split(":");
   const is_in = entry.section !== null;
   if (side && is_in !== (side === "in")) return false;
   if (name && name !== (is_in ? entry.section : entry.reason)) return false;
@@ -71,9 +71,9 @@ function row(entry) {
   const address = element("div");
   address.append(link(entry.url, "url"));
   what.append(link(entry.title || entry.url), address, element("div", entry.sources.join(", "), "sources"));
-  const goes = entry.section === null ? element("td", "left out: " + entry.why, "out") : element("td", entry.section);
+  const status = entry.section === null ? element("td", "left out: " + entry.why, "out") : element("td", entry.section);
   const number = value => element("td", value ? value.toLocaleString("en") : "–", "number");
-  made.append(picture, what, goes, element("td", (entry.lastmod || "–").slice(0, 10)), number(entry.images),
+  made.append(picture, what, status, element("td", (entry.lastmod || "–").slice(0, 10)), number(entry.images),
     number(entry.videos), element("td", entry.file || "–"));
   return made;
 }
@@ -94,12 +94,12 @@ for (const button of document.querySelectorAll("th button")) {
     choose();
   };
 }
-document.getElementById("wishes").onsubmit = event => event.preventDefault();
+document.getElementById("filters").onsubmit = event => event.preventDefault();
 search.oninput = () => {
   history.replaceState(null, "", "#" + encodeURIComponent(search.value));
   choose();
 };
-fate.onchange = choose;
+listed.onchange = choose;
 more.onclick = () => { shown += STEP; draw(); };
 // A search can be kept as a bookmark: all.html#boiler
 search.value = decodeURIComponent(location.hash.slice(1));
