@@ -59,17 +59,23 @@ impl RowInput<'_> {
         let mut cuts = Chunker::new(reader, delimiter, &buffers);
         let mut batch = next_batch(&mut cuts)?;
         let Some(first) = batch.first_mut() else { return Ok(()) };
+        let header = self.header(first)?;
+        let names = match self.layout {
+            RecordLayout::Separated(_) => header.columns.clone(),
+            RecordLayout::JsonLines => names_of_the_first(&first.bytes),
+        };
         let reader = Arc::new(TableReader {
-            header: self.header(first)?,
+            header,
             settings: self.settings.clone(),
             layout: self.layout,
             shown: self.shown.to_owned(),
             unit: self.unit,
         });
-        for (column, field) in self.settings.mapping.passed_over(&reader.header.columns) {
+        let word = if self.layout == RecordLayout::JsonLines && self.unit != Some("row") { "key" } else { "column" };
+        for (column, field) in self.settings.mapping.passed_over(&names) {
             let field = field.name();
             gathering.remark(format!(
-                "column “{column}” is not read; if it is the field “{field}”, add: fields = {{ {field} = \"{column}\" }}"
+                "{word} “{column}” is not read; if it is the field “{field}”, add: fields = {{ {field} = \"{column}\" }}"
             ));
         }
         let maps = reader.header.maps(self.settings);
@@ -157,6 +163,14 @@ impl RowInput<'_> {
         let text = format!("{READING} {delimiter} {} {columns}", self.settings.written());
         Some(Raw { reading: fingerprint::settings(&text), column: header.url_column()? })
     }
+}
+
+/// The names in the first of several objects, one per line. Not every object has to have all of them, but most inputs
+/// are written by one program, so the first shows what it calls things.
+fn names_of_the_first(lines: &[u8]) -> Vec<String> {
+    let first = lines.split(|byte| *byte == b'\n').find(|line| !line.trim_ascii().is_empty());
+    let object = first.and_then(|line| serde_json::from_slice::<Map<String, Value>>(line).ok());
+    object.map_or_else(Vec::new, |object| object.into_iter().map(|(name, _)| name).collect())
 }
 
 /// Increased whenever the same row would be read differently.

@@ -356,3 +356,26 @@ fn a_column_with_a_common_name_is_reported(#[case] rows: &str, #[case] fields: &
     ran.says(0, told);
     assert_eq!(ran.out.contains("is not read"), !told.is_empty(), "{}", ran.out);
 }
+
+/// The columns of a query, and the keys of JSON objects, are no different.
+#[rstest]
+#[case::query(
+    "sql",
+    "connection = \"sqlite:halts.db\"\nquery = \"select '/a/' as url, '2026-01-01' as lastmod, 'x' as colour\"",
+    "column “lastmod”"
+)]
+#[case::json_lines("table", "file = \"rows.jsonl\"", "key “lastmod”")]
+#[case::json_array("table", "file = \"rows.json\"", "key “lastmod”")]
+fn a_key_with_a_common_name_is_reported(#[case] from: &str, #[case] settings: &str, #[case] told: &str) {
+    let object = "{\"url\": \"/a/\", \"lastmod\": \"2026-01-01\", \"colour\": \"red\"}";
+    let site = TestSite::new(&source(from, settings));
+    rusqlite::Connection::open(site.path("halts.db")).unwrap().execute("create table halt (name text)", []).unwrap();
+    site.write("rows.jsonl", object);
+    site.write("rows.json", &format!("[{object}]"));
+    let told = format!("{told} is not read; if it is the field “modified”, add: fields = {{ modified = \"lastmod\" }}");
+    let ran = site.run(&["survey"]);
+    ran.says(0, &[&told]);
+    assert!(!ran.out.contains("colour"), "{}", ran.out);
+    site.configure(&source(from, &format!("{settings}\nfields = {{ modified = \"lastmod\" }}")));
+    assert!(!site.run(&["survey"]).out.contains("is not read"));
+}
