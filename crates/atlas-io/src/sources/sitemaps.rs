@@ -2,6 +2,7 @@
 //! path or URL. Pictures, videos, translations, hints and dates are taken over, so that a site can change its tool and
 //! lose nothing.
 
+use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::Path;
 use std::time::Duration;
@@ -100,7 +101,7 @@ impl OldSitemap {
             return Err(format!("{shown} is longer than {LARGEST} bytes"));
         }
         let mut adding =
-            Adding { source: self, shown, block: Block::new(gathering.decider()), misplaced: None, gathering };
+            Adding { source: self, shown, block: Block::new(gathering.decider()), unread: BTreeMap::new(), gathering };
         // Engines reject blank lines before the declaration, but that is no reason to lose what follows.
         let content = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&bytes).trim_ascii_start();
         let mut children = Vec::new();
@@ -141,18 +142,20 @@ struct Adding<'a, 'g> {
     source: &'a OldSitemap,
     shown: &'a str,
     block: Block,
-    /// The first entry with an element that is not in its namespace: its line, the element, and how many there are.
-    misplaced: Option<(u64, String, u64)>,
+    /// The elements that some entries have but that are not read: the line of the first, why, and how many there are.
+    unread: BTreeMap<&'static str, (u64, String, u64)>,
     gathering: &'a mut Gathering<'g>,
 }
 
 impl Adding<'_, '_> {
-    fn url(&mut self, mut url: RawUrl) {
+    fn url(&mut self, url: RawUrl) {
         let line = url.line;
-        if let Some(name) = url.misplaced.take() {
-            self.misplaced.get_or_insert((line, name, 0)).2 += 1;
+        let mut unread = Vec::new();
+        let read = self.source.contribution(url, &mut unread);
+        for (element, why) in unread {
+            self.unread.entry(element).or_insert((line, why, 0)).2 += 1;
         }
-        match self.source.contribution(url) {
+        match read {
             Ok(contribution) => self.block.push(&contribution),
             Err(why) => {
                 let message = format!("{why}; the entry is skipped");
@@ -172,12 +175,15 @@ impl Adding<'_, '_> {
 
     fn finish(self) {
         self.gathering.push(self.block);
-        if let Some((line, name, entries)) = self.misplaced {
-            let entries = count(entries, "entry", "entries");
+        for (line, why, entries) in self.unread.into_values() {
+            let others = match entries - 1 {
+                0 => String::new(),
+                others => format!(", and likewise in {}", count(others, "more entry", "more entries")),
+            };
             self.gathering.problem(Problem {
                 file: self.shown.to_owned(),
                 line: Some(line),
-                message: format!("{name} is not in its namespace, in {entries}; it is not read"),
+                message: format!("{why}{others}; it is not read"),
                 passed_over: false,
             });
         }
@@ -185,31 +191,59 @@ impl Adding<'_, '_> {
 }
 
 impl OldSitemap {
-    fn contribution(&self, url: RawUrl) -> Result<Contribution<'static>, String> {
+    /// What an element says. What cannot be read is added to `unread`, by its name and with the reason.
+    fn contribution(
+        &self,
+        url: RawUrl,
+        unread: &mut Vec<(&'static str, String)>,
+    ) -> Result<Contribution<'static>, String> {
         let loc = url.loc.ok_or("it has no loc")?;
         let address = Address::parse(&loc).map_err(|why| why.to_string())?;
-        let date = |text: Option<String>| Lastmod::read(&text?, &self.timezone);
+        unread.extend(url.misplaced.map(|name| ("", format!("{name} is not in its namespace"))));
+        let mut date = |element, text: Option<String>| {
+            let text = text?;
+            let date = Lastmod::read(&text, &self.timezone);
+            if date.is_none() {
+                unread.push((element, format!("{element} “{text}” is not a date such as 2026-11-23")));
+            }
+            date
+        };
+        let (stated, published) = (date("lastmod", url.lastmod), date("news:publication_date", url.news.published));
         let place = |text: &str| self.site.address(text).ok();
+        let mut address_of = |element, text: &str| {
+            let address = self.site.address(text);
+            address.map_err(|why| unread.push((element, format!("{element}: {why}")))).ok().map(Address::into_string)
+        };
+        let images = url.images.iter().filter_map(|image| Some(address_of("image:loc", image)?.into())).collect();
+        let alternates = url.alternates.into_iter().filter_map(|one| {
+            Some(Alternate { language: one.language, url: address_of("xhtml:link", &one.url)?.into() })
+        });
+        let alternates = alternates.collect();
+        let changefreq = url.changefreq.filter(|_| self.hints).and_then(|text| {
+            let wrong = |_| unread.push(("changefreq", format!("changefreq “{text}” is not a word of the protocol")));
+            text.parse().map_err(wrong).ok()
+        });
+        let priority = url.priority.filter(|_| self.hints).and_then(|text| {
+            let priority = text.trim().parse().ok().and_then(Priority::new);
+            if priority.is_none() {
+                unread.push(("priority", format!("priority “{text}” is not a number from 0.0 to 1.0")));
+            }
+            priority
+        });
         let settle = |video: atlas_core::video::Video| video.settled(place, |text| Lastmod::read(text, &self.timezone));
-        let images = url.images.iter().filter_map(|image| Some(place(image)?.into_string().into()));
-        let alternates = url
-            .alternates
-            .into_iter()
-            .filter_map(|one| Some(Alternate { language: one.language, url: place(&one.url)?.into_string().into() }));
-        let stated = date(url.lastmod);
         let (modified, recorded) = if self.written_over { (None, stated) } else { (stated, None) };
         Ok(Contribution {
             url: address.into_string().into(),
             modified,
             recorded,
-            published: date(url.news.published),
+            published,
             title: url.news.title.map(Into::into),
             language: url.news.language.map(Into::into),
-            changefreq: url.changefreq.filter(|_| self.hints).and_then(|text| text.parse().ok()),
-            priority: url.priority.filter(|_| self.hints).and_then(|text| Priority::new(text.trim().parse().ok()?)),
-            images: images.collect(),
+            changefreq,
+            priority,
+            images,
             videos: url.videos.into_iter().map(settle).collect(),
-            alternates: alternates.collect(),
+            alternates,
             section: self.section.clone().map(Into::into),
             ..Contribution::default()
         })

@@ -170,7 +170,7 @@ fn write_key_files(settings: &Settings, ledger: &dyn Ledger, screen: &Screen) ->
     let untold = untold.collect::<Result<Vec<bool>, StoreError>>()?.contains(&true);
     let next = match (ledger.last_run()?, untold) {
         (0, _) => "idle-atlas build",
-        (_, true) => "idle-atlas announce --all, which tells the whole site once",
+        (_, true) => "idle-atlas announce --all, which announces the whole site once",
         (_, false) => "idle-atlas announce",
     };
     screen.show(&written, || view::announce::key_files(&written, next, &screen.layout(settings)))?;

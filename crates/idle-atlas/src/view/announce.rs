@@ -108,9 +108,8 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
         }
     }
     if told.kept > 0 {
-        let when =
-            told.not_before.map_or("later".to_owned(), |until| format!("after {}", instant(until, &layout.zone)));
-        out += &format!("\nNothing is lost: the next idle-atlas announce, {when}, sends what is kept.\n");
+        let when = told.not_before.map_or(String::new(), |until| format!(" after {}", instant(until, &layout.zone)));
+        out += &format!("\nNothing is lost: the next idle-atlas announce{when} sends what is kept.\n");
         if told.messages.iter().any(|message| message.status == Some(KEY_FILE_NOT_FOUND)) {
             out += &layout.next("idle-atlas announce --key-file, then idle-atlas announce");
         }

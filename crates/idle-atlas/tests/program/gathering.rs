@@ -261,6 +261,31 @@ fn moving_from_another_tool_loses_nothing() {
     site.run(&["build"]).says(2, &["is the file that build writes"]);
 }
 
+/// What an old sitemap says and cannot be carried over is reported once for each element, with its first line.
+#[rstest]
+#[case::date("<lastmod>yesterday</lastmod>", "lastmod “yesterday” is not a date such as 2026-11-23")]
+#[case::frequency("<changefreq>often</changefreq>", "changefreq “often” is not a word of the protocol")]
+#[case::priority("<priority>high</priority>", "priority “high” is not a number from 0.0 to 1.0")]
+#[case::image("<i:image><i:loc>https://</i:loc></i:image>", "image:loc: ")]
+#[case::translation("<x:link rel='alternate' hreflang='cy' href='https://'/>", "xhtml:link: ")]
+#[case::namespace("<image><loc>/a.svg</loc></image>", "image is not in its namespace")]
+fn what_an_old_sitemap_says_in_vain_is_reported(#[case] element: &str, #[case] why: &str) {
+    let site = TestSite::new(&source("sitemap", "file = \"old.xml\"\nhints = true"));
+    let url = |path: &str| format!("<url><loc>https://www.marrowvale.example/{path}/</loc>{element}</url>\n");
+    let open = "<urlset xmlns='http://www.sitemaps.org/schemas/sitemap/0.9' xmlns:i='http://www.google.com/schemas/sitemap-image/1.1' xmlns:x='http://www.w3.org/1999/xhtml'>";
+    site.write("old.xml", format!("{open}\n{}{}{}</urlset>", url("halts"), url("fares"), url("films")));
+    let ran = site.run(&["survey"]);
+    ran.says(
+        0,
+        &[
+            "3 entries would be listed",
+            &format!("old.xml line 2: {why}"),
+            "and likewise in 2 more entries; it is not read",
+        ],
+    );
+    assert_eq!(ran.out.matches("is not read").count(), 1, "{}", ran.out);
+}
+
 #[test]
 fn an_old_sitemap_is_read_from_the_live_site_too() {
     let server = Server::start(|request| {
@@ -371,7 +396,7 @@ fn a_key_with_a_common_name_is_reported(#[case] from: &str, #[case] settings: &s
     let site = TestSite::new(&source(from, settings));
     rusqlite::Connection::open(site.path("halts.db")).unwrap().execute("create table halt (name text)", []).unwrap();
     site.write("rows.jsonl", object);
-    site.write("rows.json", &format!("[{object}]"));
+    site.write("rows.json", format!("[{object}]"));
     let told = format!("{told} is not read; if it is the field “modified”, add: fields = {{ modified = \"lastmod\" }}");
     let ran = site.run(&["survey"]);
     ran.says(0, &[&told]);
