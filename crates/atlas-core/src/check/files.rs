@@ -177,9 +177,11 @@ impl Inspection {
                 format!("robots.txt line {} bars it: “Disallow: {}”", barred.line, barred.pattern)
             });
         }
+        let is_main = self.main.as_deref() == Some(address);
         let by = || match &wanted.named_by {
             Some((index, _)) => format!("listed in {index}"),
-            None => "declared as a sitemap".to_owned(),
+            None if is_main => "it is the main file of this site".to_owned(),
+            None => "declared in robots.txt".to_owned(),
         };
         match fetched {
             FetchResult::Bytes(bytes) => self.bytes(wanted, bytes),

@@ -46,7 +46,9 @@ fn body(preview: &Preview, layout: &Layout, held: &str) -> String {
     );
     out += &layout.host();
     out += held;
-    if at_stake.is_empty() {
+    if preview.files.is_empty() {
+        out += "No sitemap file would be written.\n\n";
+    } else if at_stake.is_empty() {
         out += &format!("{GOOD}No sitemap file would be written:{GOOD:#} all are up to date.\n\n");
     } else {
         out += &files(&at_stake, staying, layout);

@@ -81,3 +81,14 @@ fn elements_outside_their_namespace_are_found_and_reported() {
         ],
     );
 }
+
+#[test]
+fn a_missing_file_is_reported_with_what_names_it() {
+    let site = built();
+    fs::remove_file(site.path("public/sitemap.xml")).unwrap();
+    site.write("public/robots.txt", "Sitemap: https://www.marrowvale.example/gone.xml\n");
+    site.run(&["check"]).says(
+        1,
+        &["there is no such file; it is the main file of this site", "there is no such file; declared in robots.txt"],
+    );
+}
