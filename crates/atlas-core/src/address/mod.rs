@@ -25,6 +25,7 @@ pub const LONGEST: usize = 2047;
 
 /// Why a text is not an address that a sitemap may contain.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[non_exhaustive]
 pub enum AddressError {
     /// The text is empty.
     #[error("the URL is empty")]

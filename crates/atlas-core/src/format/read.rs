@@ -18,6 +18,7 @@ const MOST_MEDIA: usize = 1001;
 
 /// Why a file cannot be read to its end.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[non_exhaustive]
 pub enum ReadError {
     /// Something comes before `<?xml`, even a blank line.
     #[error("something precedes the XML declaration")]

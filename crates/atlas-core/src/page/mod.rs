@@ -302,6 +302,7 @@ pub fn robots_header<'a>(value: &'a str, tokens: &[String]) -> RobotsWords<'a> {
 
 /// Why a file is not a page.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Error)]
+#[non_exhaustive]
 pub enum PageError {
     /// It contains bytes that no text contains.
     #[error("it is binary data, not HTML")]

@@ -13,6 +13,7 @@ pub struct PageTemplate(String);
 
 /// Why a text is not a template.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
+#[non_exhaustive]
 pub enum TemplateError {
     /// It has no placeholder for the list.
     #[error("there is no {{{{content}}}} in it, which is where the list goes")]

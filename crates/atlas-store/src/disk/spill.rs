@@ -79,7 +79,7 @@ pub(crate) struct Partitions<R> {
     budget: usize,
     /// The runs on disk: where each begins, and the number of records before each partition in it.
     runs: Vec<(u64, Vec<u32>)>,
-    aside: SpillFile,
+    spilled: SpillFile,
 }
 
 impl<R> Default for Partitions<R> {
@@ -90,7 +90,7 @@ impl<R> Default for Partitions<R> {
             held: 0,
             budget: usize::MAX,
             runs: Vec::new(),
-            aside: SpillFile::new(Path::new("")),
+            spilled: SpillFile::new(Path::new("")),
         }
     }
 }
@@ -98,7 +98,7 @@ impl<R> Default for Partitions<R> {
 impl<R: SpillRecord> Partitions<R> {
     /// An empty set of partitions. Records that do not fit into a quarter of the memory are written to `folder`.
     pub(crate) fn new(folder: &Path, memory: usize) -> Self {
-        Self { budget: memory / 4 / RECORD, aside: SpillFile::new(folder), ..Self::default() }
+        Self { budget: memory / 4 / RECORD, spilled: SpillFile::new(folder), ..Self::default() }
     }
 
     /// Adds a record.
@@ -119,12 +119,12 @@ impl<R: SpillRecord> Partitions<R> {
             starts.push(before);
             part.clear();
             if bytes.len() >= 1 << 20 {
-                let at = self.aside.put(&bytes)?;
+                let at = self.spilled.put(&bytes)?;
                 run.get_or_insert(at);
                 bytes.clear();
             }
         }
-        let at = self.aside.put(&bytes)?;
+        let at = self.spilled.put(&bytes)?;
         self.runs.push((run.unwrap_or(at), starts));
         self.held = 0;
         Ok(())
@@ -135,7 +135,7 @@ impl<R: SpillRecord> Partitions<R> {
         let mut all = self.parts[part].clone();
         for (at, starts) in &self.runs {
             let (first, end) = (starts[part] as usize, starts[part + 1] as usize);
-            let bytes = self.aside.get(at + (first * RECORD) as u64, (end - first) * RECORD)?;
+            let bytes = self.spilled.get(at + (first * RECORD) as u64, (end - first) * RECORD)?;
             all.extend(bytes.as_chunks().0.iter().map(R::unpack));
         }
         Ok(all)
@@ -191,8 +191,8 @@ mod tests {
 
     #[test]
     fn a_folder_that_cannot_be_written_is_an_error() {
-        let mut aside = SpillFile::new(Path::new("/nonexistent"));
-        assert!(aside.put(b"lamp").is_err());
-        assert!(aside.get(0, 1).is_err());
+        let mut spilled = SpillFile::new(Path::new("/nonexistent"));
+        assert!(spilled.put(b"lamp").is_err());
+        assert!(spilled.get(0, 1).is_err());
     }
 }
