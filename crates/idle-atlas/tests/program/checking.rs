@@ -71,7 +71,7 @@ fn elements_outside_their_namespace_are_found_and_reported() {
     let told = "old.xml line 2: image:image is not in its namespace, and likewise in 1 more entry; it is not read";
     site.run(&["survey"]).says(0, &[told]);
     site.run(&["build"]).says(0, &[told, "2 entries"]);
-    site.write("public/sitemap.xml", &old);
+    site.spoil("sitemap.xml", &old);
     site.run(&["check"]).says(
         1,
         &[
