@@ -14,7 +14,7 @@ use crate::arrival::{Arrivals, RowId};
 use crate::derive::Alternates;
 use crate::error::StoreError;
 use crate::extras::{ExtraFile, VisitorLines};
-use crate::guard::{Before, Outlook};
+use crate::guard::{Before, GuardInput};
 use crate::ledger::{Ledger, Remembered};
 use crate::model::{Departure, Fact, Memory, Tombstone};
 use crate::provenance::Provenances;
@@ -95,8 +95,8 @@ impl RunFindings {
     }
 
     /// The input of the guards.
-    pub(super) fn outlook<'a>(&'a self, job: &'a Job<'_>) -> Outlook<'a> {
-        Outlook {
+    pub(super) fn guard_input<'a>(&'a self, job: &'a Job<'_>) -> GuardInput<'a> {
+        GuardInput {
             allow: &job.allow,
             thresholds: &job.thresholds,
             chooser: self.chooser(),

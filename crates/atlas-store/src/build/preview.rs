@@ -58,7 +58,7 @@ pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, found: &RunFindings) -> Res
         bytes_before: file.digest.size,
         bytes: 0,
     }));
-    let (held, comes, moves) = (guard(&found.outlook(job)), comes(found), moves(found));
+    let (held, comes, moves) = (guard(&found.guard_input(job)), comes(found), moves(found));
     let goes = found.gone.iter().take(MOST_LISTED).map(goes).collect();
     let form = publisher.form;
     let fates = vec![FileFate::Unchanged; plan.files.len()];

@@ -225,7 +225,7 @@ fn limit(writing: &dyn Writing, job: &Job<'_>, files: &[RecalledFile]) -> Result
         let most = files.iter().map(|file| file.urls).max().unwrap_or(0).clamp(1, MOST_URLS);
         let urls = if files.len() == 1 { opened.urls.max(most) } else { most };
         for file in &files {
-            writing.file_stands(file.id, Limits { urls, ..opened }, file.digest)?;
+            writing.record_file(file.id, Limits { urls, ..opened }, file.digest)?;
         }
         let last = files.iter().map(|file| file.number).max().unwrap_or(0);
         writing.set_next_number(section, kind, last + 1)?;

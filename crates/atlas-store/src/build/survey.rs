@@ -35,7 +35,7 @@ pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreErr
     let fates: Vec<FileFate> = fates.collect();
     let sizes: Vec<u64> = plan.files.iter().map(|file| file.size(job.names.style)).collect();
     found.arrivals.check(&job.scratch)?;
-    let held = guard(&found.outlook(job));
+    let held = guard(&found.guard_input(job));
     let (robots, other_sitemaps) = found.robots(job, ledger)?;
     let unmet = job.telling.accepted.unmet();
     let unmet = unmet.filter(|(_, code)| Notice::ALL.iter().any(|notice| notice.code() == *code));

@@ -37,7 +37,7 @@ pub enum Ended {
 /// not an error: see [`Ended::Held`].
 pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError> {
     let found = find(job, ledger, Purpose::Write)?;
-    if !guard(&found.outlook(job)).is_empty() {
+    if !guard(&found.guard_input(job)).is_empty() {
         return Ok(Ended::Held(Box::new(preview::of(job, ledger, &found)?)));
     }
     let lines = (!found.extra_files_stand).then(|| found.lines(job));
@@ -68,20 +68,20 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     restate(&found, &*writing)?;
     writing.keep_provenances(&found.provenances.added())?;
     writing.set_fact(Fact::Reader, Some(&page::VERSION.to_string()))?;
-    guard::remember(&found.outlook(job), &*writing)?;
+    guard::remember(&found.guard_input(job), &*writing)?;
     keep_memories(job, &found, &*writing)?;
     for tombstone in found.tombstones() {
-        writing.bury(&tombstone, found.run)?;
+        writing.add_tombstone(&tombstone, found.run)?;
     }
     for Departed { key, departure, .. } in &found.gone {
-        writing.depart(*key, *departure, found.run)?;
+        writing.add_departure(*key, *departure, found.run)?;
     }
     if !found.first {
         let mut added: Vec<u128> = found.added().into_iter().map(|(key, _)| key).collect();
         added.sort_unstable();
         let news: Vec<u128> = added.iter().copied().filter(|key| !found.returned.contains_key(key)).collect();
-        writing.arrive(&added, &news, found.run)?;
-        writing.forget_what_is_known()?;
+        writing.record_additions(&added, &news, found.run)?;
+        writing.forget_progress()?;
     }
     found.arrivals.check(folder)?;
     let run = found.run;
@@ -109,7 +109,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     let brief = Built { survey: in_brief(&built.survey, EXAMPLES), last: None, ..built.clone() };
     writing.add_run(&run_row(job, &built), &serde_json::to_string(&brief).unwrap_or_default())?;
     if published.to_remove.is_empty() {
-        writing.plan_is_done()?;
+        writing.finish_plan()?;
     }
     drop(extra_files);
     drop(lines);
@@ -121,7 +121,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     if !published.to_remove.is_empty() {
         published.to_remove.iter().try_for_each(|name| job.destination.remove(name))?;
         let writing = ledger.transaction()?;
-        writing.plan_is_done()?;
+        writing.finish_plan()?;
         writing.commit()?;
     }
     job.stop.set_writing(false);

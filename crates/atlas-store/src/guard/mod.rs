@@ -22,7 +22,7 @@ use crate::report::{Guard, Held};
 use crate::settle::Settled;
 
 /// The input of the guards: the build as it would be, and the state before.
-pub(crate) struct Outlook<'a> {
+pub(crate) struct GuardInput<'a> {
     /// Guards that are allowed to be passed.
     pub(crate) allow: &'a HashSet<Guard>,
     pub(crate) thresholds: &'a Thresholds,
@@ -40,12 +40,12 @@ pub(crate) struct Outlook<'a> {
 }
 
 /// Remembers the state after a build.
-pub(crate) fn remember(outlook: &Outlook<'_>, writing: &dyn Writing) -> Result<(), StoreError> {
-    writing.set_fact(Fact::Site, Some(outlook.chooser.site.root().as_str()))?;
-    writing.set_fact(Fact::Main, Some(&outlook.names.main))?;
-    writing.set_fact(Fact::Gzip, Some(gzip_word(outlook.names.gzip)))?;
-    if outlook.allow.contains(&Guard::LeftOut) {
-        let lines = shares(outlook).map(|(reason, share)| format!("{} {share}\n", reason.code()));
+pub(crate) fn remember(input: &GuardInput<'_>, writing: &dyn Writing) -> Result<(), StoreError> {
+    writing.set_fact(Fact::Site, Some(input.chooser.site.root().as_str()))?;
+    writing.set_fact(Fact::Main, Some(&input.names.main))?;
+    writing.set_fact(Fact::Gzip, Some(gzip_word(input.names.gzip)))?;
+    if input.allow.contains(&Guard::LeftOut) {
+        let lines = shares(input).map(|(reason, share)| format!("{} {share}\n", reason.code()));
         writing.set_fact(Fact::AcceptedLeftOut, Some(&lines.collect::<String>()))?;
     }
     Ok(())
@@ -68,10 +68,10 @@ const BY_MISTAKE: [Reason; 11] = [
 ];
 
 /// A guard: returns what would happen, if it would do harm.
-type Ask = fn(&Outlook<'_>) -> Option<String>;
+type Ask = fn(&GuardInput<'_>) -> Option<String>;
 
 /// Runs all guards and returns those that hold the build back.
-pub(crate) fn guard(outlook: &Outlook<'_>) -> Vec<Held> {
+pub(crate) fn guard(input: &GuardInput<'_>) -> Vec<Held> {
     let guards: [(Guard, Ask); 9] = [
         (Guard::NewUrl, new_url),
         (Guard::ShutOut, shut_out),
@@ -83,19 +83,19 @@ pub(crate) fn guard(outlook: &Outlook<'_>) -> Vec<Held> {
         (Guard::Shrink, shrink),
         (Guard::Overwrite, overwrite),
     ];
-    let asked = guards.into_iter().filter(|(guard, _)| !outlook.allow.contains(guard));
+    let asked = guards.into_iter().filter(|(guard, _)| !input.allow.contains(guard));
     let held = asked.filter_map(|(guard, ask)| {
-        let message = ask(outlook)?;
+        let message = ask(input)?;
         Some(Held { guard, message, mend: guard.mend() })
     });
     held.collect()
 }
 
-fn empty(outlook: &Outlook<'_>) -> Option<String> {
-    if outlook.settled.entries() > 0 {
+fn empty(input: &GuardInput<'_>) -> Option<String> {
+    if input.settled.entries() > 0 {
         return None;
     }
-    let why = outlook.settled.counts.left_out.iter().max_by_key(|(_, sample)| sample.count());
+    let why = input.settled.counts.left_out.iter().max_by_key(|(_, sample)| sample.count());
     let why = why.map_or_else(
         || "the sources have no entries".to_owned(),
         |(reason, sample)| format!("{} left out: {}", grouped(sample.count()), reason.words()),
@@ -103,20 +103,20 @@ fn empty(outlook: &Outlook<'_>) -> Option<String> {
     Some(format!("nothing would be left to list ({why})"))
 }
 
-fn new_url(outlook: &Outlook<'_>) -> Option<String> {
-    let (before, now) = (outlook.before.site.as_deref()?, outlook.chooser.site.root().as_str());
+fn new_url(input: &GuardInput<'_>) -> Option<String> {
+    let (before, now) = (input.before.site.as_deref()?, input.chooser.site.root().as_str());
     (before != now).then(|| format!("the last build was for {before}, this one is for {now}: every URL would change"))
 }
 
-fn new_main(outlook: &Outlook<'_>) -> Option<String> {
-    let (before, now) = (outlook.before.main.as_deref()?, outlook.names.main.as_str());
+fn new_main(input: &GuardInput<'_>) -> Option<String> {
+    let (before, now) = (input.before.main.as_deref()?, input.names.main.as_str());
     (before != now).then(|| {
         format!("the file to submit would be {now} instead of {before}: the URL that was submitted before would no longer exist")
     })
 }
 
-fn gzip(outlook: &Outlook<'_>) -> Option<String> {
-    let (before, now) = (outlook.before.gzip.as_deref()?, gzip_word(outlook.names.gzip));
+fn gzip(input: &GuardInput<'_>) -> Option<String> {
+    let (before, now) = (input.before.gzip.as_deref()?, gzip_word(input.names.gzip));
     (before != now).then(|| {
         let ends = if now == "only" { ".xml.gz instead of .xml" } else { ".xml instead of .xml.gz" };
         format!("every file would end in {ends}: files that were submitted one by one would no longer exist")
@@ -124,10 +124,10 @@ fn gzip(outlook: &Outlook<'_>) -> Option<String> {
 }
 
 /// robots.txt forbids the home page, so that engines would look at nothing.
-fn shut_out(outlook: &Outlook<'_>) -> Option<String> {
-    let home = outlook.chooser.site.root().path();
-    let tokens = std::iter::once("*").chain(outlook.chooser.tokens.iter().map(String::as_str));
-    let mut barred = tokens.filter_map(|token| Some((token, outlook.chooser.robots.barred(token, home)?)));
+fn shut_out(input: &GuardInput<'_>) -> Option<String> {
+    let home = input.chooser.site.root().path();
+    let tokens = std::iter::once("*").chain(input.chooser.tokens.iter().map(String::as_str));
+    let mut barred = tokens.filter_map(|token| Some((token, input.chooser.robots.barred(token, home)?)));
     let (token, barred) = barred.next()?;
     Some(format!(
         "line {} of robots.txt, “Disallow: {}” (for {token}), shuts engines out of the home page",
@@ -136,11 +136,11 @@ fn shut_out(outlook: &Outlook<'_>) -> Option<String> {
 }
 
 /// Reasons that leave out more than a few entries, each with its share in percent.
-fn shares(outlook: &Outlook<'_>) -> impl Iterator<Item = (Reason, u64)> {
-    let few = outlook.thresholds.few;
-    let left_out: u64 = outlook.settled.counts.left_out.values().map(|sample| sample.count()).sum();
-    let all = outlook.settled.entries() + left_out;
-    let many = outlook
+fn shares(input: &GuardInput<'_>) -> impl Iterator<Item = (Reason, u64)> {
+    let few = input.thresholds.few;
+    let left_out: u64 = input.settled.counts.left_out.values().map(|sample| sample.count()).sum();
+    let all = input.settled.entries() + left_out;
+    let many = input
         .settled
         .counts
         .left_out
@@ -149,12 +149,12 @@ fn shares(outlook: &Outlook<'_>) -> impl Iterator<Item = (Reason, u64)> {
     many.map(move |(reason, sample)| (*reason, share(sample.count(), all)))
 }
 
-fn left_out(outlook: &Outlook<'_>) -> Option<String> {
-    let (reason, share) = shares(outlook).find(|(reason, share)| {
-        let accepted = outlook.before.accepted.get(reason.code()).copied();
-        is_too_much_left_out(*share, accepted, outlook.thresholds)
+fn left_out(input: &GuardInput<'_>) -> Option<String> {
+    let (reason, share) = shares(input).find(|(reason, share)| {
+        let accepted = input.before.accepted.get(reason.code()).copied();
+        is_too_much_left_out(*share, accepted, input.thresholds)
     })?;
-    let sample = outlook.settled.counts.left_out.get(&reason)?.counted();
+    let sample = input.settled.counts.left_out.get(&reason)?.counted();
     let hint = match reason {
         Reason::NotInFolder => {
             " (if their pages are not in a folder that is read, set pages = \"may-be-elsewhere\" on their source)"
@@ -170,13 +170,13 @@ fn left_out(outlook: &Outlook<'_>) -> Option<String> {
 }
 
 /// A section that is now empty although its entries are still listed: it has another name now.
-fn new_sections(outlook: &Outlook<'_>) -> Option<String> {
-    let sections = outlook.chooser.sections.list().iter().zip(&outlook.settled.counts.tallies);
+fn new_sections(input: &GuardInput<'_>) -> Option<String> {
+    let sections = input.chooser.sections.list().iter().zip(&input.settled.counts.tallies);
     let now: HashSet<&str> =
         sections.filter(|(_, tally)| tally.entries > 0).map(|(section, _)| section.name.as_str()).collect();
-    let (section, (count, gone)) = sections_before(outlook)
+    let (section, (count, gone)) = sections_before(input)
         .into_iter()
-        .find(|(section, (count, gone))| !now.contains(section) && is_renamed(*gone, *count, outlook.thresholds))?;
+        .find(|(section, (count, gone))| !now.contains(section) && is_renamed(*gone, *count, input.thresholds))?;
     Some(format!(
         "section {section} would disappear, and {} of its {} entries would be in files with other names",
         grouped(count - gone),
@@ -184,12 +184,12 @@ fn new_sections(outlook: &Outlook<'_>) -> Option<String> {
     ))
 }
 
-fn shrink(outlook: &Outlook<'_>) -> Option<String> {
-    if outlook.allow.contains(&Guard::NewUrl) && new_url(outlook).is_some() {
+fn shrink(input: &GuardInput<'_>) -> Option<String> {
+    if input.allow.contains(&Guard::NewUrl) && new_url(input).is_some() {
         return None;
     }
-    let lost = |(_, (count, gone)): &(&str, (u64, u64))| is_lost(*gone, *count, outlook.thresholds);
-    let lost: Vec<_> = sections_before(outlook).into_iter().filter(lost).collect();
+    let lost = |(_, (count, gone)): &(&str, (u64, u64))| is_lost(*gone, *count, input.thresholds);
+    let lost: Vec<_> = sections_before(input).into_iter().filter(lost).collect();
     let [(section, (count, gone)), others @ ..] = &lost[..] else { return None };
     let first = format!(
         "section {section} would lose {} of its {} entries ({} %)",
@@ -205,11 +205,11 @@ fn shrink(outlook: &Outlook<'_>) -> Option<String> {
 
 /// The entries of each section after the last build, and how many of them are lost. Expired entries had announced it
 /// and are not a loss.
-fn sections_before<'a>(outlook: &Outlook<'a>) -> BTreeMap<&'a str, (u64, u64)> {
+fn sections_before<'a>(input: &GuardInput<'a>) -> BTreeMap<&'a str, (u64, u64)> {
     let mut before: BTreeMap<&'a str, (u64, u64)> = BTreeMap::new();
-    let lost = outlook.settled.gone.iter().filter(|gone| gone.reason != Some(Reason::Expired));
+    let lost = input.settled.gone.iter().filter(|gone| gone.reason != Some(Reason::Expired));
     let lost: HashSet<u32> = lost.map(|gone| gone.prior).collect();
-    for file in outlook.remembered.files.iter().filter(|file| file.kind == FileKind::Pages) {
+    for file in input.remembered.files.iter().filter(|file| file.kind == FileKind::Pages) {
         let (count, gone) = before.entry(&file.section).or_default();
         for segment in &file.segments {
             *count += u64::from(segment.count);
@@ -221,20 +221,20 @@ fn sections_before<'a>(outlook: &Outlook<'a>) -> BTreeMap<&'a str, (u64, u64)> {
 }
 
 /// There is a main file that another tool wrote.
-fn overwrite(outlook: &Outlook<'_>) -> Option<String> {
-    let names = match outlook.form {
-        MainFile::Index => outlook.names.index_names(outlook.files),
-        MainFile::Urlset => vec![outlook.names.main.clone()],
+fn overwrite(input: &GuardInput<'_>) -> Option<String> {
+    let names = match input.form {
+        MainFile::Index => input.names.index_names(input.files),
+        MainFile::Urlset => vec![input.names.main.clone()],
     };
-    let remembered = outlook.remembered;
+    let remembered = input.remembered;
     let unknown = |name: &&String| !remembered.outputs.contains_key(*name) && !remembered.planned.contains(*name);
     let is_anothers = |name: &&String| {
-        let bytes = outlook.destination.read(name).ok().flatten();
+        let bytes = input.destination.read(name).ok().flatten();
         bytes.is_some_and(|bytes| !is_ours(&bytes))
     };
     let name = names.iter().filter(unknown).find(is_anothers)?;
     Some(format!(
         "{} is there already, and another tool wrote it: it would be overwritten, and two tools would compete for it",
-        outlook.destination.shown(name)
+        input.destination.shown(name)
     ))
 }

@@ -151,7 +151,7 @@ pub trait WriteFiles {
     fn open_file(&self, section: &str, kind: FileKind, number: u32, limits: Limits) -> Result<i64, StoreError>;
 
     /// Records the contents and limits of a file.
-    fn file_stands(&self, file: i64, limits: Limits, digest: FileDigest) -> Result<(), StoreError>;
+    fn record_file(&self, file: i64, limits: Limits, digest: FileDigest) -> Result<(), StoreError>;
 
     /// Forgets a file and its segments.
     fn drop_file(&self, file: i64) -> Result<(), StoreError>;
@@ -169,7 +169,7 @@ pub trait WriteFiles {
     fn drop_output(&self, name: &str) -> Result<(), StoreError>;
 
     /// Records that all planned files have been written.
-    fn plan_is_done(&self) -> Result<(), StoreError>;
+    fn finish_plan(&self) -> Result<(), StoreError>;
 }
 
 /// Reads the contents of segments.
@@ -298,14 +298,14 @@ pub trait WriteEngines {
     fn add_announcement(&self, announced: &Announced) -> Result<(), StoreError>;
 
     /// Records that an entry was removed in this run.
-    fn bury(&self, tombstone: &Tombstone, run: i64) -> Result<(), StoreError>;
+    fn add_tombstone(&self, tombstone: &Tombstone, run: i64) -> Result<(), StoreError>;
 
     /// Records the state of an entry that leaves in this run.
-    fn depart(&self, key: u128, departure: Departure, run: i64) -> Result<(), StoreError>;
+    fn add_departure(&self, key: u128, departure: Departure, run: i64) -> Result<(), StoreError>;
 
     /// Records that entries were added in a run; `news` are those that are announced as added.
-    fn arrive(&self, keys: &[u128], news: &[u128], run: i64) -> Result<(), StoreError>;
+    fn record_additions(&self, keys: &[u128], news: &[u128], run: i64) -> Result<(), StoreError>;
 
     /// Forgets the announcement progress of every engine.
-    fn forget_what_is_known(&self) -> Result<(), StoreError>;
+    fn forget_progress(&self) -> Result<(), StoreError>;
 }

@@ -61,7 +61,7 @@ impl Publisher<'_> {
         let same = file.before.is_some_and(|before| (before.crc, before.size) == (finished.crc, finished.size));
         let changed = if same { file.before.map_or(self.now, |before| before.changed) } else { self.now };
         let standing = FileDigest { changed, crc: finished.crc, size: finished.size };
-        writing.file_stands(id, file.limits, standing)?;
+        writing.record_file(id, file.limits, standing)?;
         state.digests[at] = Some(standing);
         state.published.sizes[at] = finished.size;
         state.published.fates[at] = match (file.before, same, work.plain_holds && work.packed_holds) {

@@ -121,7 +121,7 @@ mod tests {
     use super::*;
 
     #[rstest]
-    fn what_is_set_is_told_and_all_else_is_passed_over(#[values(false, true)] remembers: bool) {
+    fn assigned_rows_are_listed_and_others_passed_over(#[values(false, true)] remembers: bool) {
         let mut assignment = Assignment::new(130, remembers);
         [0, 63, 64, 129].iter().for_each(|at| assignment.set(RowId(*at), None));
         assignment.push(None);
@@ -132,7 +132,7 @@ mod tests {
     }
 
     #[test]
-    fn a_place_in_the_ledger_is_kept() {
+    fn a_position_in_the_ledger_is_kept() {
         let mut assignment = Assignment::new(2, true);
         assignment.set(RowId(1), Some(7));
         assignment.push(Some(9));

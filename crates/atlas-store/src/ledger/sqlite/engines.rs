@@ -108,7 +108,7 @@ impl WriteEngines for Changing<'_> {
         Ok(())
     }
 
-    fn bury(&self, tombstone: &Tombstone, run: i64) -> Result<(), StoreError> {
+    fn add_tombstone(&self, tombstone: &Tombstone, run: i64) -> Result<(), StoreError> {
         let mut statement = self
             .inner
             .prepare_cached("insert or replace into tombstone (key, url, run, cause) values (?1, ?2, ?3, ?4)")?;
@@ -116,7 +116,7 @@ impl WriteEngines for Changing<'_> {
         Ok(())
     }
 
-    fn depart(&self, key: u128, departure: Departure, run: i64) -> Result<(), StoreError> {
+    fn add_departure(&self, key: u128, departure: Departure, run: i64) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached(
             "insert or replace into departure (key, run, changed, page, declared) values (?1, ?2, ?3, ?4, ?5)",
         )?;
@@ -125,7 +125,7 @@ impl WriteEngines for Changing<'_> {
         Ok(())
     }
 
-    fn arrive(&self, keys: &[u128], news: &[u128], run: i64) -> Result<(), StoreError> {
+    fn record_additions(&self, keys: &[u128], news: &[u128], run: i64) -> Result<(), StoreError> {
         for table in ["tombstone", "departure"] {
             let any = format!("select exists (select 1 from {table})");
             if self.inner.query_row(&any, [], |row| row.get::<_, bool>(0))? {
@@ -140,7 +140,7 @@ impl WriteEngines for Changing<'_> {
         Ok(())
     }
 
-    fn forget_what_is_known(&self) -> Result<(), StoreError> {
+    fn forget_progress(&self) -> Result<(), StoreError> {
         for table in ["departure", "addition"] {
             self.inner.execute(
                 &format!("delete from {table} where run <= (select min(watermark) from engine where target is null)"),
@@ -198,10 +198,10 @@ mod tests {
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         let tombstone = |key, change| Tombstone { key, url: format!("https://www.marrowvale.example/{key}"), change };
         let writing = ledger.transaction().unwrap();
-        writing.bury(&tombstone(2, Change::Redirected), 4).unwrap();
-        writing.bury(&tombstone(1, Change::Removed), 4).unwrap();
-        writing.bury(&tombstone(3, Change::Removed), 4).unwrap();
-        writing.arrive(&[3], &[3], 4).unwrap();
+        writing.add_tombstone(&tombstone(2, Change::Redirected), 4).unwrap();
+        writing.add_tombstone(&tombstone(1, Change::Removed), 4).unwrap();
+        writing.add_tombstone(&tombstone(3, Change::Removed), 4).unwrap();
+        writing.record_additions(&[3], &[3], 4).unwrap();
         writing.commit().unwrap();
         let told: Vec<_> =
             pending(&ledger, 3, 4, false).unwrap().into_iter().map(|one| (one.key, one.change)).collect();
@@ -215,8 +215,8 @@ mod tests {
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         let departure = Departure { changed: 2, page: u64::MAX, declared: 7 };
         let writing = ledger.transaction().unwrap();
-        writing.depart(1, departure, 4).unwrap();
-        writing.depart(2, departure, 6).unwrap();
+        writing.add_departure(1, departure, 4).unwrap();
+        writing.add_departure(2, departure, 6).unwrap();
         writing.commit().unwrap();
         assert_eq!(ledger.departures().unwrap(), HashMap::from([(1, departure), (2, departure)]));
         let writing = ledger.transaction().unwrap();
@@ -225,7 +225,7 @@ mod tests {
         assert_eq!(ledger.departures().unwrap(), HashMap::from([(2, departure)]));
         let writing = ledger.transaction().unwrap();
         writing.set_engine("test", &EngineState { watermark: 6, ..EngineState::default() }).unwrap();
-        writing.forget_what_is_known().unwrap();
+        writing.forget_progress().unwrap();
         writing.commit().unwrap();
         assert!(ledger.departures().unwrap().is_empty());
     }

@@ -88,7 +88,7 @@ impl WriteFiles for Changing<'_> {
         Ok(self.inner.last_insert_rowid())
     }
 
-    fn file_stands(&self, file: i64, limits: Limits, digest: FileDigest) -> Result<(), StoreError> {
+    fn record_file(&self, file: i64, limits: Limits, digest: FileDigest) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached(
             "update file set most_urls = ?2, most_bytes = ?3, most_media = ?4, changed = ?5, crc = ?6, size = ?7 where id = ?1",
         )?;
@@ -136,7 +136,7 @@ impl WriteFiles for Changing<'_> {
         Ok(())
     }
 
-    fn plan_is_done(&self) -> Result<(), StoreError> {
+    fn finish_plan(&self) -> Result<(), StoreError> {
         self.inner.execute("delete from planned", [])?;
         Ok(())
     }
