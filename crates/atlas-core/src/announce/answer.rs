@@ -38,11 +38,14 @@ pub enum Answer {
 }
 
 impl Answer {
+    /// The status by which an engine says that it did not find the key in its file (IndexNow, response codes).
+    pub const KEY_NOT_FOUND: u16 = 403;
+
     /// What to do after this answer (IndexNow, response codes).
     pub fn then(&self) -> Then {
         match self {
             Self::Status(200..=299) => Then::Done,
-            Self::Status(403 | 404 | 410) => Then::MendFirst,
+            Self::Status(Self::KEY_NOT_FOUND | 404 | 410) => Then::MendFirst,
             Self::Status(429 | 500..=599) | Self::None(_) => Then::Later,
             Self::Status(_) => Then::Refused,
         }
@@ -58,7 +61,9 @@ impl Answer {
             Self::Status(400) => {
                 "malformed: this is a bug in Idle Atlas, please report it. The message will not be sent again"
             }
-            Self::Status(403) => "the key file was not found or contains another key. Publish it, then announce again",
+            Self::Status(Self::KEY_NOT_FOUND) => {
+                "the key file was not found or contains another key. Publish it, then announce again"
+            }
             Self::Status(404 | 410) => "there is no such endpoint: check the engine's endpoint in the configuration",
             Self::Status(422) => {
                 "a URL is on another host, or the key is not valid. This message will not be sent again"

@@ -235,10 +235,15 @@ fn part_of(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>, open: &[Element]) -> 
         (Some(Element::NewsPublication), NEWS, b"language") => Element::NewsLanguage,
         (Some(Element::News), NEWS, b"publication_date") => Element::NewsDate,
         (Some(Element::News), NEWS, b"title") => Element::NewsTitle,
-        (Some(Element::Url), _, b"loc" | b"lastmod" | b"changefreq" | b"priority") => Element::Misplaced,
+        // Nothing else has these names, whatever namespace the writer took for theirs.
         (Some(Element::Url), _, b"image" | b"video" | b"news") => Element::Misplaced,
-        (Some(Element::Image), _, b"loc") => Element::Misplaced,
-        (Some(Element::Video), _, name) if VideoElement::named(name).is_some() => Element::Misplaced,
+        (Some(Element::Url), "", b"loc" | b"lastmod" | b"changefreq" | b"priority") => Element::Misplaced,
+        // Other extensions may use the following names, in namespaces of their own.
+        (Some(Element::Url), "" | SITEMAP, b"link") => Element::Misplaced,
+        (Some(Element::Image), "" | SITEMAP, b"loc") => Element::Misplaced,
+        (Some(Element::Video), "" | SITEMAP, name) if VideoElement::named(name).is_some() => Element::Misplaced,
+        (Some(Element::News), "" | SITEMAP, b"publication" | b"publication_date" | b"title") => Element::Misplaced,
+        (Some(Element::NewsPublication), "" | SITEMAP, b"name" | b"language") => Element::Misplaced,
         _ => Element::Other,
     }
 }
@@ -410,6 +415,12 @@ mod tests {
         Some("v:video")
     )]
     #[case::of_the_protocol("<lastmod xmlns=''>2026-11-05</lastmod>", Some("lastmod"))]
+    #[case::translation("<xhtml:link rel='alternate' hreflang='cy' href='/cy/'/>", Some("xhtml:link"))]
+    #[case::within_news(
+        "<n:news xmlns:n='http://www.google.com/schemas/sitemap-news/0.9'><title>Cab</title></n:news>",
+        Some("title")
+    )]
+    #[case::of_another_extension("<a:link xmlns:a='http://www.w3.org/2005/Atom' href='/halts.xml'/>", None)]
     #[case::another_standard("<pagemap><loc>https://www.marrowvale.example/b/</loc></pagemap>", None)]
     #[case::right("<i:image xmlns:i='http://www.google.com/schemas/sitemap-image/1.1'/>", None)]
     fn elements_outside_their_namespace_are_named(#[case] element: &str, #[case] wanted: Option<&str>) {

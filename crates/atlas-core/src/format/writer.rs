@@ -2,7 +2,7 @@
 
 use super::urlset::{Bare, Frame, write_bare, write_url};
 use crate::entry::Entry;
-use crate::placement::{LimitError, Limits, Weight};
+use crate::placement::{LimitError, Limits};
 
 /// Writes `url` elements, declares the namespaces that they need, and refuses an entry that would exceed a limit.
 ///
@@ -89,12 +89,6 @@ impl UrlsetWriter {
         self.frame
     }
 
-    /// The bytes and media of its entries.
-    #[must_use]
-    pub fn weight(&self) -> Weight {
-        Weight { bytes: self.elements.len() as u64, media: self.media }
-    }
-
     /// The elements so far.
     #[must_use]
     pub fn elements(&self) -> &[u8] {
@@ -141,7 +135,7 @@ mod tests {
         let before = writer.elements().to_vec();
         assert_eq!(writer.push(&page(2)), Err(wanted), "and so is the next");
         assert_eq!(writer.elements(), before, "nothing of it is written");
-        assert!(limits.check(u64::from(writer.urls), writer.weight().bytes, u64::from(writer.weight().media)).is_ok());
+        assert!(limits.check(u64::from(writer.urls), before.len() as u64, u64::from(writer.media)).is_ok());
     }
 
     #[test]

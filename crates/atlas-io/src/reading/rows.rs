@@ -29,6 +29,17 @@ pub(crate) enum RecordLayout {
     JsonLines,
 }
 
+/// How a record is identified in messages.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum RecordUnit {
+    /// By its line.
+    Line,
+    /// By its number among the items of an array, which may share lines.
+    Item,
+    /// By its number among the rows of a query.
+    Row,
+}
+
 /// Why records cannot be read to their end.
 #[derive(Debug)]
 pub(crate) enum RowsError {
@@ -44,8 +55,7 @@ pub(crate) struct RowInput<'s> {
     pub(crate) layout: RecordLayout,
     /// The name of the input in messages.
     pub(crate) shown: &'s str,
-    /// The word for a record if line numbers mean nothing to the user, such as `row`.
-    pub(crate) unit: Option<&'static str>,
+    pub(crate) unit: RecordUnit,
 }
 
 impl RowInput<'_> {
@@ -71,7 +81,10 @@ impl RowInput<'_> {
             shown: self.shown.to_owned(),
             unit: self.unit,
         });
-        let word = if self.layout == RecordLayout::JsonLines && self.unit != Some("row") { "key" } else { "column" };
+        let word = match (self.layout, self.unit) {
+            (RecordLayout::Separated(_), _) | (_, RecordUnit::Row) => "column",
+            (RecordLayout::JsonLines, RecordUnit::Line | RecordUnit::Item) => "key",
+        };
         for (column, field) in self.settings.mapping.passed_over(&names) {
             let field = field.name();
             gathering.remark(format!(
@@ -190,15 +203,16 @@ struct TableReader {
     settings: RecordSettings,
     layout: RecordLayout,
     shown: String,
-    unit: Option<&'static str>,
+    unit: RecordUnit,
 }
 
 impl TableReader {
     fn problem(&self, number: u64, trouble: RecordProblem) -> Problem {
         let RecordProblem { message, passed_over } = trouble;
         let (line, message) = match self.unit {
-            None => (Some(number), message),
-            Some(unit) => (None, format!("{unit} {number}: {message}")),
+            RecordUnit::Line => (Some(number), message),
+            RecordUnit::Item => (None, format!("item {number}: {message}")),
+            RecordUnit::Row => (None, format!("row {number}: {message}")),
         };
         Problem { file: self.shown.clone(), line, message, passed_over }
     }

@@ -15,7 +15,7 @@ use atlas_store::source::{Gathering, Source};
 use atlas_store::stop::Stop;
 
 use crate::reading::record::RecordSettings;
-use crate::reading::rows::{RecordLayout, RowInput, RowsError};
+use crate::reading::rows::{RecordLayout, RecordUnit, RowInput, RowsError};
 use crate::sources::failed;
 
 /// How many bytes of the program's error output are shown.
@@ -75,7 +75,12 @@ impl CommandSource {
             .map_err(|error| format!("cannot run “{program}”: {error}; correct “run” in the configuration"))?;
         let (stdout, stderr) = (child.stdout.take(), child.stderr.take());
         let shown = format!("output of {program}");
-        let rows = RowInput { settings: &self.records, layout: RecordLayout::JsonLines, shown: &shown, unit: None };
+        let rows = RowInput {
+            settings: &self.records,
+            layout: RecordLayout::JsonLines,
+            shown: &shown,
+            unit: RecordUnit::Line,
+        };
         let read_out = AtomicBool::new(false);
         let asked = gathering.stop();
         thread::scope(|scope| {

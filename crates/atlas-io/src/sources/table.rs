@@ -14,7 +14,7 @@ use atlas_store::source::{Gathering, Source};
 use crate::reading::input::{self, Input};
 use crate::reading::json_array;
 use crate::reading::record::RecordSettings;
-use crate::reading::rows::{RecordLayout, RowInput, RowsError};
+use crate::reading::rows::{RecordLayout, RecordUnit, RowInput, RowsError};
 
 /// How many bytes of a table are examined to find its separator.
 const PREVIEW: u64 = 64 * 1024;
@@ -100,7 +100,7 @@ impl Source for TableSource {
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let mut reader = self.input.open(self.wait, gathering.stop()).map_err(|error| self.cannot_read(&error))?;
-        let rows = |layout| RowInput { settings: &self.records, layout, shown: &self.shown, unit: None };
+        let rows = |layout| RowInput { settings: &self.records, layout, shown: &self.shown, unit: RecordUnit::Line };
         let read = match self.format {
             Format::Csv => {
                 let mut start = Vec::new();
@@ -114,7 +114,7 @@ impl Source for TableSource {
                 let mut reader = BufReader::new(reader);
                 let is_array = starts_array(&mut reader).map_err(|error| self.cannot_read(&error))?;
                 if is_array {
-                    let rows = RowInput { unit: Some("item"), ..rows(RecordLayout::JsonLines) };
+                    let rows = RowInput { unit: RecordUnit::Item, ..rows(RecordLayout::JsonLines) };
                     json_array::gather(reader, &rows, gathering)
                 } else {
                     // Many programs write one object per line and call it JSON.

@@ -65,3 +65,24 @@ impl SitemapFile {
         Ok(FinishedFile { plain: self.plain, packed, crc: self.crc.finalize(), size: self.size })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use atlas_core::placement::{LimitError, MOST_BYTES, MOST_URLS};
+    use rstest::rstest;
+
+    use super::*;
+
+    /// Whatever was planned, no file exceeds the protocol's limits.
+    #[rstest]
+    #[case::urls(u64::from(MOST_URLS) + 1, 9, LimitError::Urls(MOST_URLS))]
+    #[case::bytes(1, MOST_BYTES + 1, LimitError::Bytes(MOST_BYTES))]
+    fn a_segment_past_a_limit_is_refused(#[case] urls: u64, #[case] raw_size: u64, #[case] wanted: LimitError) {
+        let mut file = SitemapFile::begin(None, None, "atlas-halts-1.xml".into()).unwrap();
+        let segment = |raw_size| Segment { body: Vec::new(), crc: 0, raw_size };
+        file.push(&[], &segment(9), 1).unwrap();
+        let refused = file.push(&[], &segment(raw_size), urls).unwrap_err();
+        assert!(matches!(refused, StoreError::Limit(limit) if limit == wanted), "{refused}");
+        assert_eq!((file.urls, file.size), (1, 9), "it counts for nothing");
+    }
+}

@@ -1,15 +1,12 @@
 //! The output of `announce`.
 
-use atlas_core::announce::Change;
+use atlas_core::announce::{Answer, Change};
 use atlas_core::rfc3339;
 use atlas_io::engines::EngineReport;
 use atlas_store::model::Pending;
 use serde::Serialize;
 
 use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, instant};
-
-/// The status by which an engine says that it did not find the key file (IndexNow, response codes).
-const KEY_FILE_NOT_FOUND: u16 = 403;
 
 /// What an engine would be told.
 #[derive(Debug, Serialize)]
@@ -110,7 +107,7 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
     if told.kept > 0 {
         let when = told.not_before.map_or(String::new(), |until| format!(" after {}", instant(until, &layout.zone)));
         out += &format!("\nNothing is lost: the next idle-atlas announce{when} sends what is kept.\n");
-        if told.messages.iter().any(|message| message.status == Some(KEY_FILE_NOT_FOUND)) {
+        if told.messages.iter().any(|message| message.status == Some(Answer::KEY_NOT_FOUND)) {
             out += &layout.next("idle-atlas announce --key-file, then idle-atlas announce");
         }
     } else if told.refused == 0 && told.changes.added == all && !layout.brief {

@@ -18,7 +18,7 @@ use atlas_store::source::{Gathering, Source};
 use atlas_store::stop::Stop;
 
 use crate::reading::json_array::{JsonArrayLines, gather_lines};
-use crate::reading::rows::{RecordLayout, RowInput, RowsError};
+use crate::reading::rows::{RecordLayout, RecordUnit, RowInput, RowsError};
 use crate::sources::failed;
 
 pub use self::connection::{ConnectionError, Database, has_plain_password, shown};
@@ -38,7 +38,7 @@ impl Source for SqlSource {
             settings: &self.records,
             layout: RecordLayout::JsonLines,
             shown: &self.shown,
-            unit: Some("row"),
+            unit: RecordUnit::Row,
         };
         let mut remark = None;
         let stop = gathering.stop();
