@@ -57,6 +57,10 @@ pub trait Source: Sync {
     ///
     /// An error means that the source failed: nothing is written, whatever it yielded before.
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError>;
+
+    /// Gives back what it shares with other sources, such as a connection. Called when all sources have been gathered
+    /// from, or one has failed.
+    fn release(&self) {}
 }
 
 /// A source under a name of its own, with the settings that are common to all kinds of source.
@@ -107,6 +111,10 @@ impl Source for Named {
             StoreError::Source { why, .. } => StoreError::Source { name: self.name.clone(), why },
             other => other,
         })
+    }
+
+    fn release(&self) {
+        self.source.release();
     }
 }
 

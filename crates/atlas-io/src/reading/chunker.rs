@@ -23,7 +23,7 @@ const DECIDING: usize = 64;
 const ONE_IN: u64 = 32;
 /// The largest record. A quote that is never closed would turn the rest of the file into one record, which is noticed
 /// here.
-const LARGEST_RECORD: usize = 16 << 20;
+pub(crate) const LARGEST_RECORD: usize = 16 << 20;
 
 /// Some whole records.
 #[derive(Debug, PartialEq, Eq)]
@@ -33,8 +33,17 @@ pub(crate) struct InputBlock {
     pub(crate) first_line: u64,
     /// Their chunks, in order.
     pub(crate) chunks: Vec<Extent>,
-    /// Whether no end was found within [`LARGEST_RECORD`], so that these are not records.
-    pub(crate) endless: bool,
+    /// Why these are not records, if no end was found within [`LARGEST_RECORD`].
+    pub(crate) endless: Option<Endless>,
+}
+
+/// Why a record has no end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Endless {
+    /// A quote opens in it that may never close.
+    InQuotes,
+    /// It is simply too large. Its rest is skipped.
+    TooLarge,
 }
 
 /// The size of a chunk.
@@ -72,17 +81,24 @@ pub(crate) struct Chunker<'b, R> {
     rest: Vec<u8>,
     line: u64,
     done: bool,
+    /// Whether what comes up to the next line end belongs to a record that is too large.
+    skips_line: bool,
 }
 
 impl<'b, R: Read> Chunker<'b, R> {
     pub(crate) fn new(reader: R, delimiter: Option<u8>, buffers: &'b Buffers) -> Self {
-        Self { buffers, reader, delimiter, rest: Vec::new(), line: 1, done: false }
+        Self { buffers, reader, delimiter, rest: Vec::new(), line: 1, done: false, skips_line: false }
     }
 
     fn fill(&mut self) -> io::Result<()> {
         self.rest.reserve(BLOCK + BLOCK / 64);
         let mut chunk = (&mut self.reader).take(BLOCK as u64);
         self.done = chunk.read_to_end(&mut self.rest)? == 0;
+        if self.skips_line {
+            let end = memchr(b'\n', &self.rest);
+            self.rest.drain(..end.unwrap_or(self.rest.len()));
+            self.skips_line = end.is_none();
+        }
         Ok(())
     }
 
@@ -161,17 +177,20 @@ impl<R: Read> Iterator for Chunker<'_, R> {
                 ends.dedup();
             }
             if !ends.is_empty() && !self.rest.is_empty() {
-                return Some(Ok(self.cut(&ends, false)));
+                return Some(Ok(self.cut(&ends, None)));
             }
             if self.rest.len() > LARGEST_RECORD {
                 // Whole records before it are read, but are not a chunk.
                 return Some(Ok(match self.last_end() {
                     // Skip only this line. The next may be a record again.
-                    0 => {
-                        let end = memchr(b'\n', &self.rest).map_or(self.rest.len(), |at| at + 1);
-                        self.cut(&[end], true)
-                    }
-                    end => self.cut(&[end], false),
+                    0 => match memchr(b'\n', &self.rest) {
+                        Some(at) => self.cut(&[at + 1], Some(Endless::InQuotes)),
+                        None => {
+                            self.skips_line = true;
+                            self.cut(&[self.rest.len()], Some(Endless::TooLarge))
+                        }
+                    },
+                    end => self.cut(&[end], None),
                 }));
             }
         }
@@ -181,7 +200,7 @@ impl<R: Read> Iterator for Chunker<'_, R> {
 
 impl<R> Chunker<'_, R> {
     /// Takes the chunks that end here.
-    fn cut(&mut self, ends: &[usize], endless: bool) -> InputBlock {
+    fn cut(&mut self, ends: &[usize], endless: Option<Endless>) -> InputBlock {
         let end = ends.last().copied().unwrap_or_default();
         let mut rest = self.buffers.take();
         rest.extend_from_slice(&self.rest[end..]);
@@ -253,10 +272,21 @@ mod tests {
         let mut table = b"a,b\n1,\"open\n".to_vec();
         table.extend(std::iter::repeat_n(b"2,fine\n", 4_000_000).flatten());
         let cuts = cut(&table);
-        let bad: Vec<&InputBlock> = cuts.iter().filter(|cut| cut.endless).collect();
+        let bad: Vec<&InputBlock> = cuts.iter().filter(|cut| cut.endless.is_some()).collect();
         assert_eq!(bad.len(), 1);
         assert_eq!((bad[0].first_line, &bad[0].bytes[..]), (2, &b"1,\"open\n"[..]));
         assert_eq!(cuts.iter().map(|cut| cut.bytes.len()).sum::<usize>(), table.len());
+    }
+
+    #[test]
+    fn a_record_that_is_too_large_costs_only_itself() {
+        let table = format!("a,b\n1,{}\n2,fine\n", "x".repeat(40 << 20));
+        let cuts = cut(table.as_bytes());
+        let bad: Vec<(u64, Option<Endless>)> =
+            cuts.iter().filter(|cut| cut.endless.is_some()).map(|cut| (cut.first_line, cut.endless)).collect();
+        assert_eq!(bad, [(2, Some(Endless::TooLarge))]);
+        let last = cuts.last().unwrap();
+        assert_eq!((last.first_line, &last.bytes[..]), (2, &b"\n2,fine\n"[..]));
     }
 
     #[test]

@@ -3,8 +3,11 @@
 pub mod input;
 pub mod template;
 pub mod field;
-mod chunker;
+pub(crate) mod chunker;
 mod csv_split;
+mod surrogates;
 pub mod record;
+mod record_blocks;
 pub(crate) mod rows;
+pub(crate) mod pipe;
 pub(crate) mod json_array;

@@ -88,7 +88,7 @@ impl Files for MarkdownSource {
         let reader = RecordReader { settings: &self.records, header: &header };
         let record = Record::Object(&front);
         let mut contribution = Contribution::default();
-        if !reader.read(&record, &mut contribution, &mut |trouble| troubles.push(trouble)) {
+        if !reader.read(&record, &mut contribution, &mut |found| troubles.extend(found.alone())) {
             let why = troubles.pop().map(|trouble: RecordProblem| trouble.message).unwrap_or_default();
             return Err(why.replace("the row", "the file"));
         }

@@ -30,6 +30,18 @@ pub(super) fn gather(
     purpose: Purpose,
     need: Need,
 ) -> Result<Gathered, StoreError> {
+    let gathered = gather_each(job, ledger, decider, purpose, need);
+    job.sources.iter().for_each(|source| source.release());
+    gathered
+}
+
+fn gather_each(
+    job: &Job<'_>,
+    ledger: &mut dyn Ledger,
+    decider: Decider,
+    purpose: Purpose,
+    need: Need,
+) -> Result<Gathered, StoreError> {
     let arrivals = Arrivals::new(decider, &job.scratch, need, job.memory);
     let mut gathered =
         Gathered { arrivals, outcomes: Vec::new(), memories: Vec::new(), live_robots: None, mappings: Vec::new() };

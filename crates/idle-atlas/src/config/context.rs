@@ -22,15 +22,25 @@ pub(super) struct Context<'a> {
 
 /// Replaces `${NAME}` by the value of that environment variable.
 pub(super) fn expand(origin: &ConfigText, text: &Spanned<String>) -> Result<String, Failure> {
+    expand_with(origin, text, |_, _, value| value)
+}
+
+/// The same, where `encode` gets what was typed before and after a variable, and its value, and returns what to write.
+pub(super) fn expand_with(
+    origin: &ConfigText,
+    text: &Spanned<String>,
+    encode: impl Fn(&str, &str, String) -> String,
+) -> Result<String, Failure> {
+    let typed = text.as_ref().as_str();
     let mut out = String::new();
-    let mut rest = text.as_ref().as_str();
+    let mut rest = typed;
     while let Some((before, after)) = rest.split_once("${") {
         let (name, tail) = after.split_once('}').ok_or_else(|| origin.error(text, "“${” without a closing “}”"))?;
         let value = std::env::var(name).map_err(|_| {
             origin.error(text, format!("the environment variable {name} is not set; set it, or write the value here"))
         })?;
         out.push_str(before);
-        out.push_str(&value);
+        out.push_str(&encode(&typed[..typed.len() - after.len()], tail, value));
         rest = tail;
     }
     Ok(out + rest)

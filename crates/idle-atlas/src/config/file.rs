@@ -116,6 +116,8 @@ source_table! {
     fields: BTreeMap<String, Spanned<OneOrMore>>,
     connection: String,
     query: String,
+    query_file: String,
+    retries: i64,
     run: Vec<String>,
     wait_seconds: i64,
     requests_per_second: f64,

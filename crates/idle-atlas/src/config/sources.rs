@@ -1,5 +1,9 @@
 //! Resolving each `[[source]]`: the keys that its kind accepts, their bounds and their defaults.
 
+mod sql;
+
+use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
@@ -8,8 +12,7 @@ use atlas_core::choose;
 use atlas_core::page::PageReader;
 use atlas_io::reading::field::ColumnMapping;
 use atlas_io::reading::input::{Input, WAIT};
-use atlas_io::reading::record::{Dates, RecordSettings};
-use atlas_io::secret::Secret;
+use atlas_io::reading::record::{Dates, RecordSettings, SEPARATOR};
 use atlas_io::sources::command::CommandSource;
 use atlas_io::sources::crawl::CrawlSource;
 #[cfg(feature = "feed")]
@@ -20,7 +23,7 @@ use atlas_io::sources::html::HtmlSource;
 use atlas_io::sources::markdown::MarkdownSource;
 use atlas_io::sources::oembed::Asking;
 use atlas_io::sources::sitemaps::OldSitemap;
-use atlas_io::sources::sql::{self, Database, SqlSource};
+use atlas_io::sources::sql::SharedConnection;
 use atlas_io::sources::table::{Format, TableSource};
 use atlas_store::build::{ARCHIVES, overwritten};
 use atlas_store::destination::MAIN;
@@ -37,7 +40,7 @@ const KEYS: [(&str, &[&str]); 8] = [
     ("html", &["folder", "drop_html", "canonical", "documents"]),
     ("markdown", &["folder", "dates", "lists", "fields"]),
     ("table", &["file", "layout", "dates", "lists", "fields", "wait_seconds"]),
-    ("sql", &["connection", "query", "dates", "lists", "fields", "wait_seconds"]),
+    ("sql", &["connection", "query", "query_file", "dates", "lists", "fields", "wait_seconds", "retries"]),
     ("feed", &["file", "wait_seconds"]),
     (
         "crawl",
@@ -86,6 +89,8 @@ pub struct Sources<'a> {
     reader: PageReader,
     asking: Arc<Asking>,
     main: String,
+    /// The connections that `sql` sources share, by their URLs.
+    connections: RefCell<BTreeMap<String, Arc<SharedConnection>>>,
 }
 
 impl<'a> Sources<'a> {
@@ -93,7 +98,7 @@ impl<'a> Sources<'a> {
         let reader = reader(context, typed)?;
         let asking = Arc::new(asking(context, typed)?);
         let main = typed.files.main.as_ref().map_or(MAIN, |name| name.as_ref()).to_owned();
-        Ok(Self { context, tables: &typed.source, reader, asking, main })
+        Ok(Self { context, tables: &typed.source, reader, asking, main, connections: RefCell::default() })
     }
 
     /// All sources, in order, each with a unique name.
@@ -289,7 +294,7 @@ impl<'a> Sources<'a> {
             section: self.section(source),
             mapping,
             dates,
-            separator: source.lists.as_ref().map_or("|", |separator| separator.as_ref()).to_owned(),
+            separator: source.lists.as_ref().map_or(SEPARATOR, |separator| separator.as_ref()).to_owned(),
             timezone: self.context.timezone.clone(),
             drop_parameters: self.reader.drop_parameters.clone(),
         })
@@ -349,31 +354,6 @@ impl<'a> Sources<'a> {
         };
         let records = self.records(source)?;
         Ok(Box::new(TableSource { input, shown, format, records, wait: self.wait(source, WAIT)? }))
-    }
-
-    fn sql(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
-        let source = table.as_ref();
-        let origin = self.context.origin;
-        let typed = self.needed("connection", source.connection.as_ref(), table)?;
-        if sql::has_plain_password(typed.as_ref()) {
-            let message = "“connection”: it contains a password that anyone can read; put it in the environment and write ${NAME} in its place";
-            return Err(origin.error(typed, message));
-        }
-        let connection = Secret::new(typed.as_ref(), expand(origin, typed)?);
-        let database = Database::parse(&connection, self.context.folder)
-            .map_err(|why| origin.error(typed, format!("“connection”: {why}")))?;
-        let query = self.needed("query", source.query.as_ref(), table)?.as_ref().clone();
-        if query.trim().is_empty() {
-            return Err(origin.error(table, "“query” is empty; expected a select whose columns are fields"));
-        }
-        let records = self.records(source)?;
-        Ok(Box::new(SqlSource {
-            database,
-            shown: sql::shown(connection.expose()),
-            query,
-            records,
-            wait: self.wait(source, Duration::from_secs(300))?,
-        }))
     }
 
     #[cfg(not(feature = "feed"))]

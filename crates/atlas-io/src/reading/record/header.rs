@@ -6,6 +6,15 @@ use super::settings::RecordSettings;
 use crate::reading::field::{ColumnMapping, Field, VIDEO_PREFIX};
 use crate::reading::template::ColumnTemplate;
 
+/// Where the URL is found in a record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum UrlPlace {
+    /// In this column.
+    Column(usize),
+    /// In a template over several.
+    Template,
+}
+
 /// Where each field is found in the records of one source.
 #[derive(Debug, Default)]
 pub(crate) struct Header {
@@ -44,14 +53,15 @@ impl Header {
         for field in Field::ALL {
             let at = field as usize;
             for template in mapping.fields.get(&field).into_iter().flatten() {
-                let known =
-                    |name: &str| header.place(name).is_some() || (Field::named(name).is_some() && name != field.name());
+                let known = |name: &str| header.knows(name) || (Field::named(name).is_some() && name != field.name());
                 if let Some(missing) = template.columns().find(|name| !known(name) && *name != "section") {
                     return Err((field, missing.to_owned()));
                 }
                 match template {
-                    ColumnTemplate::Column(name) => header.places[at].extend(header.place(name)),
-                    ColumnTemplate::Pieces(_) => header.templates[at].push(template.clone()),
+                    ColumnTemplate::Column(name) if !header.is_member(name) => {
+                        header.places[at].extend(header.place(name));
+                    }
+                    _ => header.templates[at].push(template.clone()),
                 }
             }
             if !mapping.fields.contains_key(&field) {
@@ -113,12 +123,23 @@ impl Header {
         self.templates[field as usize].retain(|template| matches!(template, ColumnTemplate::Column(_)));
     }
 
-    /// The column of the URL, if the URL is simply a column.
-    pub(crate) fn url_column(&self) -> Option<usize> {
+    /// Where the URL is found, if in one place.
+    pub(crate) fn url_place(&self) -> Option<UrlPlace> {
         match (&self.places[Field::Url as usize][..], &self.templates[Field::Url as usize][..]) {
-            ([column], []) => Some(*column),
+            ([column], []) => Some(UrlPlace::Column(*column)),
+            ([], [_]) => Some(UrlPlace::Template),
             _ => None,
         }
+    }
+
+    /// Whether a name is that of a member of the JSON object in a column.
+    fn is_member(&self, name: &str) -> bool {
+        self.place(name).is_none() && self.knows(name)
+    }
+
+    /// Whether a name is that of a column, or of a member of the JSON object in one: `meta.title`.
+    fn knows(&self, name: &str) -> bool {
+        self.place(name).is_some() || name.split_once('.').is_some_and(|(outer, _)| self.place(outer).is_some())
     }
 
     pub(super) fn place(&self, name: &str) -> Option<usize> {

@@ -10,42 +10,41 @@ use serde_json::{Map, Value};
 use crate::reading::field::Field;
 use crate::reading::template::{ColumnTemplate, fill};
 
-use super::problem::RecordProblem;
-use super::values::{Record, RecordReader, scalar};
+use super::problem::{Found, SummedProblem};
+use super::settings::SEPARATOR;
+use super::values::{Record, RecordReader, scalar, shortened};
 
 impl RecordReader<'_> {
-    pub(super) fn images<'r>(
-        &'r self,
-        record: &Record<'_, 'r>,
-        trouble: &mut impl FnMut(RecordProblem),
-    ) -> Vec<Cow<'r, str>> {
+    pub(super) fn images<'r>(&'r self, record: &Record<'_, 'r>, tell: &mut impl FnMut(Found)) -> Vec<Cow<'r, str>> {
         let mut images: Vec<Cow<'r, str>> = Vec::new();
-        for item in self.list(record, Field::Images) {
+        let items = self.list(record, Field::Images);
+        if let [item] = &items[..]
+            && self.settings.separator == SEPARATOR
+            && item.split(',').skip(1).any(|part| part.trim_start().starts_with(['/', 'h']))
+        {
+            tell(Found::Sum(SummedProblem::Commas(Field::Images), shortened(item)));
+        }
+        for item in items {
             match self.settings.site.address(&item) {
                 Ok(address) if address.as_str().len() > LONGEST => {
-                    trouble(RecordProblem::cell(
+                    tell(Found::cell(
                         "images: a URL of 2,048 characters or more; the entry is listed without it".to_owned(),
                     ));
                 }
                 Ok(address) => {
                     images.push(Cow::Owned(self.settings.drop_parameters.clean(address.as_str()).into_owned()))
                 }
-                Err(why) => trouble(RecordProblem::cell(format!("images: {why}; the entry is listed without it"))),
+                Err(why) => tell(Found::cell(format!("images: {why}; the entry is listed without it"))),
             }
         }
         images
     }
 
-    pub(super) fn videos(
-        &self,
-        record: &Record<'_, '_>,
-        page: &Address,
-        trouble: &mut impl FnMut(RecordProblem),
-    ) -> Vec<Video> {
-        let read = match self.json(record, Field::Videos) {
-            Some(Value::String(text)) => serde_json::from_str(text),
-            Some(value @ Value::Object(_)) => serde_json::from_value(value.clone()).map(|video| vec![video]),
-            Some(value) => serde_json::from_value(value.clone()),
+    pub(super) fn videos(&self, record: &Record<'_, '_>, page: &Address, tell: &mut impl FnMut(Found)) -> Vec<Video> {
+        let read = match self.json(record, Field::Videos).map(Cow::into_owned) {
+            Some(Value::String(text)) => serde_json::from_str(&text),
+            Some(value @ Value::Object(_)) => serde_json::from_value(value).map(|video| vec![video]),
+            Some(value) => serde_json::from_value(value),
             None => match self.text(record, Field::Videos) {
                 Some(text) => serde_json::from_str(&text),
                 None => Ok(Vec::new()),
@@ -64,7 +63,7 @@ impl RecordReader<'_> {
         {
             Ok(videos) => videos,
             Err(error) => {
-                trouble(RecordProblem::cell(format!(
+                tell(Found::cell(format!(
                     "videos: {error}; a JSON array of objects is expected. The entry is listed without them"
                 )));
                 return Vec::new();
@@ -88,12 +87,8 @@ impl RecordReader<'_> {
         Some(text).filter(|text| !text.trim().is_empty())
     }
 
-    pub(super) fn alternates(
-        &self,
-        record: &Record<'_, '_>,
-        trouble: &mut impl FnMut(RecordProblem),
-    ) -> Vec<Alternate<'static>> {
-        let pairs: Vec<(String, String)> = match self.json(record, Field::Alternates) {
+    pub(super) fn alternates(&self, record: &Record<'_, '_>, tell: &mut impl FnMut(Found)) -> Vec<Alternate<'static>> {
+        let pairs: Vec<(String, String)> = match self.json(record, Field::Alternates).as_deref() {
             Some(Value::Object(by_language)) => {
                 let texts = by_language
                     .iter()
@@ -103,9 +98,7 @@ impl RecordReader<'_> {
             Some(Value::Array(items)) if items.iter().any(Value::is_object) => {
                 let read = serde_json::from_value::<Vec<Alternate<'static>>>(Value::Array(items.clone()));
                 let read = read.unwrap_or_else(|error| {
-                    trouble(RecordProblem::cell(format!(
-                        "alternates: {error}; objects with “language” and “url” are expected"
-                    )));
+                    tell(Found::cell(format!("alternates: {error}; objects with “language” and “url” are expected")));
                     Vec::new()
                 });
                 read.into_iter().map(|one| (one.language.into_owned(), one.url.into_owned())).collect()
@@ -119,7 +112,7 @@ impl RecordReader<'_> {
                         .split_once([' ', '='])
                         .map(|(language, url)| (language.to_owned(), url.trim().to_owned()));
                     if pair.is_none() {
-                        trouble(RecordProblem::cell(format!(
+                        tell(Found::cell(format!(
                             "alternates: “{item}” is not a language and a URL, such as “cy /cy/halts/”"
                         )));
                     }
@@ -130,7 +123,7 @@ impl RecordReader<'_> {
         let complete = |(language, url): (String, String)| match self.settings.site.address(&url) {
             Ok(address) => Some(Alternate { language: language.into(), url: address.as_str().to_owned().into() }),
             Err(why) => {
-                trouble(RecordProblem::cell(format!("alternates: {why}; the entry is listed without it")));
+                tell(Found::cell(format!("alternates: {why}; the entry is listed without it")));
                 None
             }
         };

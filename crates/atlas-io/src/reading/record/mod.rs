@@ -7,7 +7,7 @@ mod values;
 mod media;
 mod reader;
 
-pub(crate) use self::header::Header;
-pub(crate) use self::problem::RecordProblem;
-pub use self::settings::{Dates, RecordSettings};
+pub(crate) use self::header::{Header, UrlPlace};
+pub(crate) use self::problem::{Found, RecordProblem, RecordSums};
+pub use self::settings::{Dates, RecordSettings, SEPARATOR};
 pub(crate) use self::values::{Record, RecordReader};

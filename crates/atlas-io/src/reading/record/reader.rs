@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use atlas_core::address::{Address, AddressError};
+use atlas_core::address::Address;
 use atlas_core::contribution::Contribution;
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::lastmod::Lastmod;
@@ -13,8 +13,8 @@ use serde_json::Value;
 use crate::reading::field::Field;
 use crate::reading::template::ColumnTemplate;
 
-use super::problem::RecordProblem;
-use super::settings::Dates;
+use super::problem::{Found, SummedProblem};
+use super::settings::{Dates, SEPARATOR};
 use super::values::{Record, RecordReader, scalar, shortened};
 
 impl RecordReader<'_> {
@@ -25,7 +25,7 @@ impl RecordReader<'_> {
         &'r self,
         record: &Record<'_, 'r>,
         contribution: &mut Contribution<'r>,
-        trouble: &mut impl FnMut(RecordProblem),
+        tell: &mut impl FnMut(Found),
     ) -> bool {
         let Some(url) = self.text(record, Field::Url) else {
             let why = match (self.wanting(record), self.undated(record)) {
@@ -35,13 +35,13 @@ impl RecordReader<'_> {
                 }
                 (None, None) => "it has no url".to_owned(),
             };
-            trouble(RecordProblem::row(format!("{why}; the row is skipped")));
+            tell(Found::row(format!("{why}; the row is skipped")));
             return false;
         };
-        contribution.url = match self.address(url) {
+        contribution.url = match self.address(url, tell) {
             Ok(url) => url,
             Err(why) => {
-                trouble(RecordProblem::row(format!("{why}; the row is skipped")));
+                tell(Found::row(format!("{why}; the row is skipped")));
                 return false;
             }
         };
@@ -54,20 +54,48 @@ impl RecordReader<'_> {
             contribution.noindex,
             contribution.unreadable,
         ) = (None, None, false, None, None);
-        self.header.present.iter().for_each(|field| self.take(record, *field, contribution, trouble));
+        self.header.present.iter().for_each(|field| self.take(record, *field, contribution, tell));
         true
     }
 
-    /// The address of the entry: the text itself, if it is in normal spelling.
-    pub(super) fn address<'r>(&self, text: Cow<'r, str>) -> Result<Cow<'r, str>, AddressError> {
+    /// The URL as the record gives it.
+    pub(crate) fn url<'r>(&'r self, record: &Record<'_, 'r>) -> Option<Cow<'r, str>> {
+        self.text(record, Field::Url)
+    }
+
+    /// The address of the entry: the text itself, if it is in normal spelling. Fails with the reason in words. A part
+    /// that is lost on the way is passed to `tell`.
+    pub(crate) fn address<'r>(&self, text: Cow<'r, str>, tell: &mut impl FnMut(Found)) -> Result<Cow<'r, str>, String> {
         let site = &self.settings.site;
-        match text {
-            Cow::Borrowed(text) => match site.plain(text.trim()) {
-                Some(plain) => Ok(Cow::Borrowed(plain)),
-                None => Ok(Cow::Owned(site.address(text)?.into_string())),
-            },
-            Cow::Owned(text) => Ok(Cow::Owned(site.address(&text)?.into_string())),
+        if let Cow::Borrowed(text) = text
+            && let Some(plain) = site.plain(text.trim())
+        {
+            return Ok(Cow::Borrowed(plain));
         }
+        let text = text.trim();
+        if text.contains(char::REPLACEMENT_CHARACTER) {
+            return Err(format!("its url “{}” has bytes that are not UTF-8", shortened(text)));
+        }
+        if let Some(name) = self.template_in(text) {
+            return Err(format!(
+                "its url “{}” is a template, which is filled in only in the configuration: fields = {{ url = \"{}\" }}, and {name} a column",
+                shortened(text),
+                shortened(text)
+            ));
+        }
+        let address = site.address(text).map_err(|error| error.to_string())?;
+        if text.contains(['#', '\\', '\t', '\n', '\r']) {
+            let example = format!("“{}”, which became {}", shortened(text).escape_debug(), shortened(address.as_str()));
+            tell(Found::Sum(SummedProblem::LostPart, example));
+        }
+        Ok(Cow::Owned(address.into_string()))
+    }
+
+    /// The first name in braces in a URL, if the record has a value with this name.
+    fn template_in<'t>(&self, url: &'t str) -> Option<&'t str> {
+        let (name, _) = url.split_once('{')?.1.split_once('}')?;
+        let name = name.split(':').next().unwrap_or(name).trim();
+        (self.header.place(name).is_some() || Field::named(name).is_some()).then_some(name)
     }
 
     /// Reads one field.
@@ -76,15 +104,15 @@ impl RecordReader<'_> {
         record: &Record<'_, 'r>,
         field: Field,
         contribution: &mut Contribution<'r>,
-        trouble: &mut impl FnMut(RecordProblem),
+        tell: &mut impl FnMut(Found),
     ) {
         let text = || self.text(record, field);
         match field {
             Field::Url => {}
-            Field::Modified => contribution.modified = self.date(record, field, trouble),
-            Field::Published => self.gate(record, field, contribution, trouble),
-            Field::Embargo => self.gate(record, field, contribution, trouble),
-            Field::Expires => self.gate(record, field, contribution, trouble),
+            Field::Modified => contribution.modified = self.date(record, field, tell),
+            Field::Published => self.gate(record, field, contribution, tell),
+            Field::Embargo => self.gate(record, field, contribution, tell),
+            Field::Expires => self.gate(record, field, contribution, tell),
             Field::Title => contribution.title = text(),
             Field::Description => contribution.description = text(),
             Field::Language => contribution.language = text(),
@@ -94,37 +122,49 @@ impl RecordReader<'_> {
             Field::Kind => contribution.kind = text(),
             Field::Parent => contribution.parent = text(),
             Field::Section => contribution.own_section = text(),
-            Field::Category => contribution.categories = self.list(record, field),
-            Field::Tags => contribution.tags = self.list(record, field),
-            Field::Author => contribution.authors = self.list(record, field),
-            Field::Images => contribution.images = self.images(record, trouble),
+            Field::Category => contribution.categories = self.words(record, field, tell),
+            Field::Tags => contribution.tags = self.words(record, field, tell),
+            Field::Author => contribution.authors = self.words(record, field, tell),
+            Field::Images => contribution.images = self.images(record, tell),
             Field::Videos => {
-                contribution.videos = self.videos(record, &Address::trusted(contribution.url.as_ref()), trouble);
+                contribution.videos = self.videos(record, &Address::trusted(contribution.url.as_ref()), tell);
             }
-            Field::Alternates => contribution.alternates = self.alternates(record, trouble),
-            Field::Draft => contribution.draft |= self.switch(record, field, contribution, trouble) == Some(true),
-            Field::Keep => contribution.keep = self.switch(record, field, contribution, trouble),
+            Field::Alternates => contribution.alternates = self.alternates(record, tell),
+            Field::Draft => contribution.draft |= self.switch(record, field, contribution, tell) == Some(true),
+            Field::Keep => contribution.keep = self.switch(record, field, contribution, tell),
             Field::Noindex => {
-                if self.switch(record, field, contribution, trouble) == Some(true) {
+                if self.switch(record, field, contribution, tell) == Some(true) {
                     contribution.noindex = Some(Cow::Borrowed("noindex: yes"));
                 }
             }
-            Field::Robots => self.robots(record, contribution, trouble),
+            Field::Robots => self.robots(record, contribution, tell),
             Field::Changefreq => {
                 let expected = "one of always, hourly, daily, weekly, monthly, yearly, never";
                 contribution.changefreq =
-                    self.word(record, field, expected, |text| text.parse::<Changefreq>().ok(), trouble);
+                    self.word(record, field, expected, |text| text.parse::<Changefreq>().ok(), tell);
             }
             Field::Priority => {
                 let read = |text: &str| Priority::new(text.trim().parse().ok()?);
-                contribution.priority = self.word(record, field, "a number from 0.0 to 1.0", read, trouble);
+                contribution.priority = self.word(record, field, "a number from 0.0 to 1.0", read, tell);
             }
             Field::DatePolicy => {
                 let expected = "one of usual, declared, seen, none";
                 contribution.date_policy =
-                    self.word(record, field, expected, |text| text.parse::<DatePolicy>().ok(), trouble);
+                    self.word(record, field, expected, |text| text.parse::<DatePolicy>().ok(), tell);
             }
         }
+    }
+
+    /// The items of a list of words. One item with commas may be meant as several.
+    fn words<'r>(&'r self, record: &Record<'_, 'r>, field: Field, tell: &mut impl FnMut(Found)) -> Vec<Cow<'r, str>> {
+        let items = self.list(record, field);
+        if let [item] = &items[..]
+            && item.contains(',')
+            && self.settings.separator == SEPARATOR
+        {
+            tell(Found::Sum(SummedProblem::Commas(field), shortened(item)));
+        }
+        items
     }
 
     /// What the template of the URL names but the record lacks.
@@ -149,15 +189,12 @@ impl RecordReader<'_> {
         field: Field,
         expected: &str,
         read: impl Fn(&str) -> Option<T>,
-        trouble: &mut impl FnMut(RecordProblem),
+        tell: &mut impl FnMut(Found),
     ) -> Option<T> {
         let text = self.text(record, field)?;
         let value = read(&text);
         if value.is_none() {
-            trouble(RecordProblem::cell(format!(
-                "{} “{text}” is not {expected}; the entry is listed without it",
-                field.name()
-            )));
+            tell(Found::cell(format!("{} “{text}” is not {expected}; the entry is listed without it", field.name())));
         }
         value
     }
@@ -168,12 +205,12 @@ impl RecordReader<'_> {
         record: &Record<'_, '_>,
         field: Field,
         contribution: &mut Contribution<'_>,
-        trouble: &mut impl FnMut(RecordProblem),
+        tell: &mut impl FnMut(Found),
     ) -> Option<bool> {
         let text = self.text(record, field)?;
         let value = read_yes_or_no(&text);
         if value.is_none() {
-            self.shut(field, &text, "yes or no", contribution, trouble);
+            self.shut(field, &text, "yes or no", contribution, tell);
         }
         value
     }
@@ -185,7 +222,7 @@ impl RecordReader<'_> {
         record: &Record<'_, '_>,
         field: Field,
         contribution: &mut Contribution<'_>,
-        trouble: &mut impl FnMut(RecordProblem),
+        tell: &mut impl FnMut(Found),
     ) {
         let Some(text) = self.text(record, field) else { return };
         let opens = field != Field::Expires;
@@ -199,9 +236,9 @@ impl RecordReader<'_> {
                 let (mut told, mut read) = (Vec::new(), None);
                 if let Some(date) = self.date(record, field, &mut |one| told.push(one)) {
                     read = Some(date);
-                    told.into_iter().for_each(&mut *trouble);
+                    told.into_iter().for_each(&mut *tell);
                 } else {
-                    self.shut(field, &text, &self.expected_date(), contribution, trouble);
+                    self.shut(field, &text, &self.expected_date(), contribution, tell);
                 }
                 match field {
                     Field::Expires => contribution.expires = read,
@@ -224,10 +261,10 @@ impl RecordReader<'_> {
         text: &str,
         expected: &str,
         contribution: &mut Contribution<'_>,
-        trouble: &mut impl FnMut(RecordProblem),
+        tell: &mut impl FnMut(Found),
     ) {
         let shown = shortened(text);
-        trouble(RecordProblem::row(format!(
+        tell(Found::row(format!(
             "{} “{shown}” is not {expected}; it decides whether the entry is listed, so the entry is left out",
             field.name()
         )));
@@ -235,13 +272,8 @@ impl RecordReader<'_> {
     }
 
     /// Reads a robots directive, given as text or as a list of words.
-    fn robots(
-        &self,
-        record: &Record<'_, '_>,
-        contribution: &mut Contribution<'_>,
-        trouble: &mut impl FnMut(RecordProblem),
-    ) {
-        let listed = match self.json(record, Field::Robots) {
+    fn robots(&self, record: &Record<'_, '_>, contribution: &mut Contribution<'_>, tell: &mut impl FnMut(Found)) {
+        let listed = match self.json(record, Field::Robots).as_deref() {
             Some(Value::Array(words)) => Some(words.iter().filter_map(scalar).collect::<Vec<_>>().join(", ")),
             _ => None,
         };
@@ -253,7 +285,7 @@ impl RecordReader<'_> {
         if let Some(after) = words.unavailable_after {
             match Lastmod::read_deadline(after, &self.settings.timezone) {
                 Some(date) => contribution.expires = contribution.expires.or(Some(date)),
-                None => self.shut(Field::Robots, after, &self.expected_date(), contribution, trouble),
+                None => self.shut(Field::Robots, after, &self.expected_date(), contribution, tell),
             }
         }
     }
@@ -274,24 +306,19 @@ impl RecordReader<'_> {
         }
     }
 
-    pub(super) fn date(
-        &self,
-        record: &Record<'_, '_>,
-        field: Field,
-        trouble: &mut impl FnMut(RecordProblem),
-    ) -> Option<Lastmod> {
+    pub(super) fn date(&self, record: &Record<'_, '_>, field: Field, tell: &mut impl FnMut(Found)) -> Option<Lastmod> {
         let text = self.text(record, field)?;
         let date = self.read_date(&text);
         if matches!(self.settings.dates, Dates::Plain) && Self::may_be_doubtful(&text) {
             let doubt = Lastmod::doubt(&text, &self.settings.timezone);
             match (date, doubt) {
                 (Some(date), Some(why)) => {
-                    trouble(RecordProblem::cell(format!(
+                    tell(Found::cell(format!(
                         "{} “{text}” can be read in two ways ({why}); read as {date}",
                         field.name()
                     )));
                 }
-                (None, Some(why)) => trouble(RecordProblem::cell(format!(
+                (None, Some(why)) => tell(Found::cell(format!(
                     "{} “{text}” can be read in two ways ({why}); specify the format, such as dates = \"%d/%m/%Y\". The entry is listed without it",
                     field.name()
                 ))),
@@ -303,10 +330,7 @@ impl RecordReader<'_> {
         }
         if date.is_none() {
             let expected = self.expected_date();
-            trouble(RecordProblem::cell(format!(
-                "{} “{text}” is not {expected}; the entry is listed without it",
-                field.name()
-            )));
+            tell(Found::cell(format!("{} “{text}” is not {expected}; the entry is listed without it", field.name())));
         }
         date
     }

@@ -16,6 +16,9 @@ pub enum Dates {
     Format(String),
 }
 
+/// The default separator between the items of a list in a text.
+pub const SEPARATOR: &str = "|";
+
 /// The settings of a source of records.
 #[derive(Debug, Clone)]
 pub struct RecordSettings {

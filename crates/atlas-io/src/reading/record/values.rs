@@ -58,7 +58,10 @@ impl RecordReader<'_> {
     /// The text of a column, of a member at any depth (`meta.title`), of another field, or of the source's section.
     pub(super) fn value<'r>(&'r self, record: &Record<'_, 'r>, name: &str) -> Option<Cow<'r, str>> {
         let own = match record {
-            Record::Columns(row) => self.header.place(name).and_then(|at| row.get(at)).cloned(),
+            Record::Columns(row) => match self.header.place(name) {
+                Some(at) => row.get(at).cloned(),
+                None => self.cell_member(row, name).and_then(|value| Some(Cow::Owned(scalar(&value)?.into_owned()))),
+            },
             Record::Object(object) => member(object, name).and_then(scalar),
         };
         let field = || {
@@ -77,15 +80,27 @@ impl RecordReader<'_> {
         own.or_else(field).or_else(section)
     }
 
-    /// The JSON value of a field, if the record has one.
-    pub(super) fn json<'r>(&self, record: &Record<'_, 'r>, field: Field) -> Option<&'r Value> {
-        let Record::Object(object) = record else { return None };
-        let value = match self.header.templates[field as usize].first() {
-            Some(ColumnTemplate::Column(name)) => member(object, name),
-            Some(ColumnTemplate::Pieces(_)) => None,
-            None => object.get(field.name()),
+    /// The JSON value of a field, if the record has one: a value of an object, or a list or object in a column.
+    pub(super) fn json<'r>(&self, record: &Record<'_, 'r>, field: Field) -> Option<Cow<'r, Value>> {
+        let template = self.header.templates[field as usize].first();
+        let value = match (record, template) {
+            (_, Some(ColumnTemplate::Pieces(_))) => None,
+            (Record::Object(object), Some(ColumnTemplate::Column(name))) => member(object, name).map(Cow::Borrowed),
+            (Record::Object(object), None) => object.get(field.name()).map(Cow::Borrowed),
+            (Record::Columns(row), Some(ColumnTemplate::Column(name))) => self.cell_member(row, name).map(Cow::Owned),
+            (Record::Columns(row), None) => {
+                let place = self.header.places[field as usize].first()?;
+                json_in(row.get(*place)?).map(Cow::Owned)
+            }
         };
         value.filter(|value| !value.is_null())
+    }
+
+    /// A member of the JSON object in a column: `meta.title`.
+    fn cell_member(&self, row: &[Cow<'_, str>], name: &str) -> Option<Value> {
+        let (outer, inner) = name.split_once('.')?;
+        let object = json_in(row.get(self.header.place(outer)?)?)?;
+        member(object.as_object()?, inner).cloned()
     }
 
     /// The items of a list field: those of all its places, each a text with separators or a JSON list.
@@ -106,6 +121,13 @@ impl RecordReader<'_> {
                             items.extend(own.into_iter().map(|item| Cow::Owned(item.into_owned())));
                         }
                     }
+                }
+                for template in &self.header.templates[at] {
+                    let ColumnTemplate::Column(name) = template else { continue };
+                    let Some(value) = self.cell_member(row, name) else { continue };
+                    let mut own = Vec::new();
+                    self.items(&value, &mut own);
+                    items.extend(own.into_iter().map(|item| Cow::Owned(item.into_owned())));
                 }
             }
             Record::Object(object) => {
@@ -157,6 +179,14 @@ pub(super) fn member<'r>(object: &'r Map<String, Value>, name: &str) -> Option<&
     })
 }
 
+/// The list or object that a text is, if it is one.
+fn json_in(text: &str) -> Option<Value> {
+    if !text.trim_start().starts_with(['[', '{']) {
+        return None;
+    }
+    serde_json::from_str(text).ok()
+}
+
 /// Whether a text is empty or only white space.
 pub(super) fn is_blank(text: &str) -> bool {
     // The first byte decides in most cases.
@@ -173,6 +203,23 @@ pub(super) fn shortened(text: &str) -> String {
 
 /// The most characters of a value that a message repeats.
 const LONGEST_SHOWN: usize = 80;
+
+/// The most columns that name a record without a URL.
+const NAMING_COLUMNS: usize = 2;
+
+impl RecordReader<'_> {
+    /// The beginning of a message about a record that has no line: its URL, else its first columns.
+    pub(crate) fn named(&self, record: &Record<'_, '_>) -> String {
+        if let Some(url) = self.url(record) {
+            return format!("{}: ", shortened(url.trim()));
+        }
+        let Record::Columns(row) = record else { return String::new() };
+        let given = self.header.columns.iter().zip(*row).filter(|(name, text)| !name.is_empty() && !is_blank(text));
+        let named: Vec<String> =
+            given.take(NAMING_COLUMNS).map(|(name, text)| format!("{name} “{}”", shortened(text))).collect();
+        if named.is_empty() { "a row without any value: ".to_owned() } else { format!("{}: ", named.join(", ")) }
+    }
+}
 
 /// An item of a list: a text, or an object that describes a picture and contains its address.
 pub(super) fn item(value: &Value) -> Option<Cow<'_, str>> {

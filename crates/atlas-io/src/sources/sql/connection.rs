@@ -2,6 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
+use percent_encoding::{NON_ALPHANUMERIC, utf8_percent_encode};
 use thiserror::Error;
 
 use crate::secret::Secret;
@@ -52,6 +53,15 @@ impl Database {
     }
 }
 
+/// The value of a variable as it is written in a connection, given what was typed before and after it. A part of the
+/// user, the password or the parameters may hold any characters, which are percent-encoded (RFC 3986, section 2.1).
+pub fn encode_variable(before: &str, after: &str, value: String) -> String {
+    let is_in_user =
+        before.split_once("://").is_some_and(|(_, before)| !before.contains(['@', '/'])) && after.contains('@');
+    let is_in_query = before.contains('?');
+    if is_in_user || is_in_query { utf8_percent_encode(&value, NON_ALPHANUMERIC).to_string() } else { value }
+}
+
 /// A connection as it may be shown: without user and password, and without anything after the database's name.
 pub fn shown(connection: &str) -> String {
     let (scheme, rest) = connection.split_once("://").unwrap_or(("", connection));
@@ -90,6 +100,15 @@ mod tests {
     #[case("mysql://ifor:p@ss@db.example/depot", "mysql://db.example/depot")]
     fn connections_are_shown_without_secrets(#[case] connection: &str, #[case] wanted: &str) {
         assert_eq!(shown(connection), wanted);
+    }
+
+    #[rstest]
+    #[case::password("postgres://ifor:${", "@db.example/depot", "p%40ss%3Aw%2Frd%251")]
+    #[case::parameter("postgres://db.example/depot?password=${", "", "p%40ss%3Aw%2Frd%251")]
+    #[case::host("postgres://ifor@${", "/depot", "p@ss:w/rd%1")]
+    #[case::whole("${", "", "p@ss:w/rd%1")]
+    fn secrets_may_hold_any_characters(#[case] before: &str, #[case] after: &str, #[case] wanted: &str) {
+        assert_eq!(encode_variable(before, after, "p@ss:w/rd%1".to_owned()), wanted);
     }
 
     #[rstest]

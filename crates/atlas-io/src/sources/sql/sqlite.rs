@@ -1,63 +1,87 @@
 //! Queries on SQLite files.
 
-use std::io;
 use std::path::Path;
 use std::time::Instant;
 
 use atlas_store::stop::Stop;
-use rusqlite::OpenFlags;
 use rusqlite::types::ValueRef;
-use serde_json::{Map, Value};
+use rusqlite::{Connection, OpenFlags};
 
-use crate::reading::json_array::JsonArrayLines;
-
-use super::query::{SqlSource, push};
+use super::failure::QueryFailure;
+use super::query::Query;
+use super::rows::RowWriter;
+use super::session::DatabaseSession;
 
 /// How many virtual machine steps SQLite runs between two checks of the clock.
 const STEPS: i32 = 10_000;
 
-impl SqlSource {
-    pub(super) fn sqlite(&self, path: &Path, lines: &mut JsonArrayLines, stop: &Stop) -> io::Result<()> {
-        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+/// An open file, in a transaction.
+pub(super) struct SqliteSession(Connection);
+
+impl SqliteSession {
+    pub(super) fn open(path: &Path) -> Result<Self, QueryFailure> {
         if !path.is_file() {
-            return Err(io::Error::other(format!(
-                "there is no file {}; correct “connection” in the configuration",
-                path.display()
-            )));
+            let why = format!("there is no file {}; correct “connection” in the configuration", path.display());
+            return Err(QueryFailure::lasting(why));
         }
-        let started = Instant::now();
-        let wait = self.wait;
-        let words = |error: rusqlite::Error| match error {
-            error if started.elapsed() > wait => {
-                let _ = error;
-                self.out_of_time()
+        let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let connection = Connection::open_with_flags(path, flags).map_err(failed)?;
+        // A deferred transaction begins with the first query and sees the file as it is then.
+        connection.execute_batch("begin deferred").map_err(failed)?;
+        Ok(Self(connection))
+    }
+}
+
+impl DatabaseSession for SqliteSession {
+    fn read(&mut self, query: &Query<'_>, rows: &mut RowWriter<'_>, stop: &Stop) -> Result<(), QueryFailure> {
+        let (started, wait, asked) = (Instant::now(), query.wait, stop.clone());
+        self.0.progress_handler(STEPS, Some(move || started.elapsed() > wait || asked.is_asked())).map_err(failed)?;
+        let words = |error: rusqlite::Error| match error.sqlite_error_code() {
+            Some(rusqlite::ErrorCode::OperationInterrupted) if started.elapsed() > wait => {
+                QueryFailure::out_of_time(wait)
             }
-            error => io::Error::other(format!("the query failed: {error}")),
+            _ => failed(error),
         };
-        let mut connection = rusqlite::Connection::open_with_flags(path, flags).map_err(words)?;
-        let asked = stop.clone();
-        connection
-            .progress_handler(STEPS, Some(move || started.elapsed() > wait || asked.is_asked()))
-            .map_err(words)?;
-        let mut statement = connection.prepare(self.bare()).map_err(words)?;
+        let mut statement = self.0.prepare(query.bare()).map_err(words)?;
         if !statement.readonly() {
-            return Err(io::Error::other("the query would write; a source only reads"));
+            return Err(QueryFailure::lasting("the query would write; a source only reads"));
         }
-        let names: Vec<String> = statement.column_names().map(str::to_owned).collect();
-        let mut rows = statement.query([]).map_err(words)?;
-        while let Some(row) = rows.next().map_err(words)? {
-            let mut object = Map::new();
-            for (at, name) in names.iter().enumerate() {
-                let value = match row.get_ref(at).map_err(words)? {
-                    ValueRef::Null => Value::Null,
-                    ValueRef::Integer(number) => number.into(),
-                    ValueRef::Real(number) => number.into(),
-                    ValueRef::Text(bytes) | ValueRef::Blob(bytes) => String::from_utf8_lossy(bytes).into(),
-                };
-                object.insert(name.clone(), value);
+        let columns = statement.column_count();
+        rows.set_columns(statement.column_names().map(str::to_owned));
+        let mut found = statement.query([]).map_err(words)?;
+        let mut numbers = vec![String::new(); columns];
+        while let Some(row) = found.next().map_err(words)? {
+            for (at, number) in numbers.iter_mut().enumerate() {
+                number.clear();
+                match row.get_ref(at).map_err(words)? {
+                    ValueRef::Integer(value) => number.push_str(&value.to_string()),
+                    ValueRef::Real(value) => number.push_str(&format!("{value:?}")),
+                    _ => {}
+                }
             }
-            push(&object, lines)?;
+            let values = numbers.iter().enumerate().map(|(at, number)| match row.get_ref(at) {
+                Ok(ValueRef::Text(bytes) | ValueRef::Blob(bytes)) => Some(bytes),
+                _ => Some(number.as_bytes()),
+            });
+            rows.push(values).map_err(QueryFailure::reading)?;
         }
         Ok(())
     }
+
+    fn close(self: Box<Self>) {
+        // Nothing was written, so nothing depends on how the transaction ends.
+        let _ = self.0.execute_batch("rollback");
+    }
+
+    fn cancel(self: Box<Self>) {
+        self.close();
+    }
+}
+
+fn failed(error: rusqlite::Error) -> QueryFailure {
+    let may_pass = matches!(
+        error.sqlite_error_code(),
+        Some(rusqlite::ErrorCode::DatabaseBusy | rusqlite::ErrorCode::DatabaseLocked)
+    );
+    QueryFailure { may_pass, ..QueryFailure::lasting(format!("the query failed: {error}")) }
 }

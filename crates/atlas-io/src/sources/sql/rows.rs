@@ -1,0 +1,129 @@
+//! The rows of a query on their way to the reader: separated values under a header, as in a table (RFC 4180).
+
+use std::io;
+
+use atlas_core::number::{count, grouped};
+
+use crate::reading::chunker::LARGEST_RECORD;
+use crate::reading::pipe::PipeWriter;
+
+/// How many bytes of a row that is too large are shown.
+const SHOWN: usize = 60;
+
+/// Writes the rows of one query.
+pub(super) struct RowWriter<'p> {
+    pipe: &'p mut PipeWriter,
+    columns: Vec<String>,
+    is_begun: bool,
+    line: Vec<u8>,
+    /// Problems with rows that are not passed on.
+    pub(super) problems: Vec<String>,
+    /// Cells that were not UTF-8: how many, and the column of the first.
+    not_text: Option<(u64, String)>,
+}
+
+impl<'p> RowWriter<'p> {
+    pub(super) fn new(pipe: &'p mut PipeWriter) -> Self {
+        let (columns, line, problems) = (Vec::new(), Vec::new(), Vec::new());
+        Self { pipe, columns, is_begun: false, line, problems, not_text: None }
+    }
+
+    /// Sets the names of the columns, before the first row.
+    pub(super) fn set_columns(&mut self, names: impl IntoIterator<Item = String>) {
+        self.columns = names.into_iter().collect();
+    }
+
+    /// Whether rows have been passed on, so that the query cannot be asked again.
+    pub(super) fn is_begun(&self) -> bool {
+        self.is_begun
+    }
+
+    /// Passes on the header, and nothing before there are columns.
+    fn begin(&mut self) -> io::Result<()> {
+        if self.is_begun || self.columns.is_empty() {
+            return Ok(());
+        }
+        self.is_begun = true;
+        let mut header = Vec::new();
+        self.columns.iter().for_each(|name| push_cell(name.as_bytes(), &mut header));
+        push_cell(b"", &mut header);
+        end_line(&mut header);
+        self.pipe.push(&header)
+    }
+
+    /// Adds a row as a line that ends with an empty cell, so that a line is never empty.
+    pub(super) fn push_line(&mut self, line: &[u8]) -> io::Result<()> {
+        self.begin()?;
+        if line.len() > LARGEST_RECORD {
+            self.problems.push(too_large(line));
+            return Ok(());
+        }
+        self.pipe.push(line)
+    }
+
+    /// Adds a row: a value for each column, or `None`, as bytes that should be UTF-8.
+    pub(super) fn push<'v>(&mut self, values: impl Iterator<Item = Option<&'v [u8]>>) -> io::Result<()> {
+        let mut line = std::mem::take(&mut self.line);
+        line.clear();
+        for (at, value) in values.enumerate() {
+            let value = value.unwrap_or_default();
+            match std::str::from_utf8(value) {
+                Ok(text) => push_cell(text.as_bytes(), &mut line),
+                Err(_) => {
+                    let column = || self.columns.get(at).cloned().unwrap_or_default();
+                    self.not_text.get_or_insert_with(|| (0, column())).0 += 1;
+                    push_cell(String::from_utf8_lossy(value).as_bytes(), &mut line);
+                }
+            }
+        }
+        push_cell(b"", &mut line);
+        end_line(&mut line);
+        let pushed = self.push_line(&line);
+        self.line = line;
+        pushed
+    }
+
+    /// Passes on the header if there was no row. Returns a remark on cells that are not text.
+    pub(super) fn finish(&mut self) -> io::Result<Option<String>> {
+        self.begin()?;
+        Ok(self.not_text.take().map(|(cells, column)| {
+            format!(
+                "{} not UTF-8, the first in the column “{column}”; the bytes that are not are read as �. Convert them in the query",
+                count(cells, "value is", "values are")
+            )
+        }))
+    }
+}
+
+/// Appends a value and a comma.
+fn push_cell(value: &[u8], line: &mut Vec<u8>) {
+    if memchr::memchr3(b',', b'"', b'\n', value).is_none() && !value.contains(&b'\r') {
+        line.extend_from_slice(value);
+    } else {
+        line.push(b'"');
+        for part in value.split_inclusive(|byte| *byte == b'"') {
+            line.extend_from_slice(part);
+            if part.ends_with(b"\"") {
+                line.push(b'"');
+            }
+        }
+        line.push(b'"');
+    }
+    line.push(b',');
+}
+
+/// Ends a line in place of its last comma.
+fn end_line(line: &mut [u8]) {
+    if let Some(last) = line.last_mut() {
+        *last = b'\n';
+    }
+}
+
+fn too_large(line: &[u8]) -> String {
+    let begins = String::from_utf8_lossy(&line[..SHOWN.min(line.len())]).replace(['\r', '\n'], " ");
+    format!(
+        "the row that begins with “{begins}…” has {} bytes, and at most {} are read; the row is skipped. Ask only for columns that are fields",
+        grouped(line.len() as u64),
+        grouped(LARGEST_RECORD as u64)
+    )
+}
