@@ -120,7 +120,7 @@ impl OutputPolicy {
         contribution: &'a Contribution<'_>,
         kept: Kept,
         observed: Option<i32>,
-        group: &'a [Alternate<'a>],
+        group: Vec<Alternate<'a>>,
         kind: FileKind,
     ) -> Entry<'a> {
         let policy = self.of(usize::from(kept.section));
@@ -141,11 +141,7 @@ impl OutputPolicy {
                 entry.lastmod = lastmod(contribution, observed, kept.date_policy, &self.calendar);
                 entry.changefreq = kept.changefreq;
                 entry.priority = kept.priority;
-                let borrowed = |one: &'a Alternate<'_>| Alternate {
-                    language: Cow::Borrowed(one.language.as_ref()),
-                    url: Cow::Borrowed(one.url.as_ref()),
-                };
-                entry.alternates = group.iter().map(borrowed).collect();
+                entry.alternates = group;
             }
             FileKind::News => {
                 entry.news = policy.news.as_ref().and_then(|news| news.article(contribution, &self.calendar))
@@ -338,7 +334,7 @@ mod tests {
         let kinds = std::iter::once(FileKind::Pages).chain(policy.own_files(&contribution, 0));
         let found: Vec<_> = kinds
             .map(|kind| {
-                let entry = policy.entry(&contribution, kept(0), None, &[], kind);
+                let entry = policy.entry(&contribution, kept(0), None, Vec::new(), kind);
                 (kind, entry.images.len(), entry.videos.len(), entry.lastmod.is_some(), entry.news.is_some())
             })
             .collect();

@@ -17,7 +17,7 @@ use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
 use crate::model::{NEVER, RememberedEntry, UNKNOWN};
 use crate::provenance::Comparison;
-use crate::settle::{Candidate, EntryFate, Novelty, Role, Settled, Terms};
+use crate::settle::{Candidate, EntryFate, Novelty, Settled, Terms};
 use atlas_core::report::Notice;
 
 impl Settled {
@@ -31,7 +31,6 @@ impl Settled {
         terms: &Terms<'_>,
     ) -> Result<(), StoreError> {
         let mut candidates = std::mem::take(&mut self.candidates);
-        candidates.extend(self.grouped(arrivals, &candidates, alternates));
         candidates.par_sort_unstable_by_key(|candidate| candidate.prior);
         let remembered_entries =
             remembered_of(ledger, remembered, candidates.iter().filter_map(|candidate| candidate.prior))?;
@@ -79,26 +78,6 @@ impl Settled {
         });
         self.candidates = candidates;
         self.kinds(ledger, remembered, terms)
-    }
-
-    /// Entries that are in a group of translations and are not candidates yet.
-    fn grouped(&self, arrivals: &Arrivals, candidates: &[Candidate], alternates: &Alternates) -> Vec<Candidate> {
-        let known: HashSet<RowId> = match alternates.is_empty() {
-            true => HashSet::new(),
-            false => candidates.iter().map(|candidate| candidate.row_id).collect(),
-        };
-        let row_ids = alternates.row_ids().filter(|row_id| !known.contains(row_id));
-        let candidates = row_ids.filter_map(|row_id| match self.entry_rows.assignment.of(row_id) {
-            Role::Known(prior) => self.candidate(arrivals, row_id, prior),
-            Role::New | Role::PassedOver => None,
-        });
-        candidates.collect()
-    }
-
-    /// The candidate for a row, in a pages file.
-    fn candidate(&self, arrivals: &Arrivals, row_id: RowId, prior: u32) -> Option<Candidate> {
-        let summary = arrivals.summary(row_id);
-        Some(Candidate::of_page(&summary, summary.kept()?, row_id, self.entry_rows.named(row_id), Some(prior)))
     }
 
     /// Counts the changes and decides whether they are a redesign.

@@ -51,6 +51,12 @@ pub trait Source: Sync {
         false
     }
 
+    /// Whether it is dear to ask twice, or may answer otherwise. Then what it yields is retained until it is clear that
+    /// nothing more is needed of it.
+    fn yields_once(&self) -> bool {
+        false
+    }
+
     /// Yields all entries.
     ///
     /// # Errors
@@ -104,6 +110,10 @@ impl Source for Named {
 
     fn knows_rows(&self) -> bool {
         self.source.knows_rows()
+    }
+
+    fn yields_once(&self) -> bool {
+        self.source.yields_once()
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
@@ -217,6 +227,11 @@ impl<'a> Gathering<'a> {
     /// Whether every row has to be read. If not, rows may be passed on unread, with [`Block::unread`].
     pub fn reads_all(&self) -> bool {
         self.arrivals.reads_all()
+    }
+
+    /// Whether the texts of blocks with rows that were skipped or not read are to be [retained](Block::retain).
+    pub fn retains(&self) -> bool {
+        self.arrivals.retains()
     }
 
     /// Passes on rows. The order of blocks must depend only on the input.

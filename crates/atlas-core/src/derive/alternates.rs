@@ -23,7 +23,7 @@ pub struct AlternatesSettings {
 
 impl AlternatesSettings {
     /// The language of a path and the path without its prefix. The longest prefix that fits wins.
-    fn split<'p>(&self, path: &'p str) -> Option<(&str, &'p str)> {
+    pub fn split<'p>(&self, path: &'p str) -> Option<(&str, &'p str)> {
         let fitting = self.paths.iter().filter_map(|(language, prefix)| {
             Some((prefix.len(), language.as_str(), path.strip_prefix(prefix.as_str())?))
         });

@@ -11,6 +11,7 @@ use std::ops::Range;
 use std::sync::{Mutex, PoisonError};
 
 use atlas_core::fingerprint;
+use atlas_store::arrival::ChunkExtent;
 use memchr::{memchr, memchr_iter, memrchr};
 
 /// How many bytes are read at a time.
@@ -32,7 +33,7 @@ pub(crate) struct InputBlock {
     /// The line on which they begin, counted from 1.
     pub(crate) first_line: u64,
     /// Their chunks, in order.
-    pub(crate) chunks: Vec<Extent>,
+    pub(crate) chunks: Vec<ChunkExtent>,
     /// Why these are not records, if no end was found within [`LARGEST_RECORD`].
     pub(crate) endless: Option<Endless>,
 }
@@ -44,13 +45,6 @@ pub(crate) enum Endless {
     InQuotes,
     /// It is simply too large. Its rest is skipped.
     TooLarge,
-}
-
-/// The size of a chunk.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Extent {
-    pub(crate) bytes: usize,
-    pub(crate) lines: u64,
 }
 
 /// Buffers for blocks, which are reused because the system has to clear new memory first.
@@ -210,9 +204,9 @@ impl<R> Chunker<'_, R> {
         let mut begun = 0;
         let chunks = ends.iter().map(|&end| {
             let lines = memchr_iter(b'\n', &bytes[begun..end]).count() as u64;
-            Extent { bytes: end - std::mem::replace(&mut begun, end), lines }
+            ChunkExtent { bytes: end - std::mem::replace(&mut begun, end), lines }
         });
-        let chunks: Vec<Extent> = chunks.collect();
+        let chunks: Vec<ChunkExtent> = chunks.collect();
         self.line += chunks.iter().map(|chunk| chunk.lines).sum::<u64>();
         InputBlock { bytes, first_line, chunks, endless }
     }
@@ -301,7 +295,7 @@ mod tests {
         let mut chunks = Vec::new();
         for cut in cut(table.as_bytes()) {
             let mut begun = 0;
-            for Extent { bytes, lines } in cut.chunks {
+            for ChunkExtent { bytes, lines } in cut.chunks {
                 let chunk = std::str::from_utf8(&cut.bytes[begun..begun + bytes]).unwrap();
                 assert_eq!(chunk.matches('\n').count() as u64, lines);
                 begun += bytes;
@@ -334,7 +328,7 @@ mod tests {
         let table = ["\n".repeat(150_000).as_str(), "url\n/halts/\n"].concat();
         let mut first = cut(table.as_bytes()).remove(0);
         first.take_off(150_004, 150_001);
-        let left = |of: fn(&Extent) -> u64| first.chunks.iter().map(of).sum::<u64>();
+        let left = |of: fn(&ChunkExtent) -> u64| first.chunks.iter().map(of).sum::<u64>();
         assert_eq!((&first.bytes[..], first.first_line), (&b"/halts/\n"[..], 150_002));
         assert_eq!((left(|chunk| chunk.bytes as u64), left(|chunk| chunk.lines)), (8, 1));
     }

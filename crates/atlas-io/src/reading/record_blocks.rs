@@ -6,10 +6,10 @@ use std::sync::Arc;
 use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
 use atlas_core::report::Problem;
-use atlas_store::arrival::{Block, Decider, RowReader};
+use atlas_store::arrival::{Block, ChunkExtent, Decider, RetainedText, RowReader};
 use serde_json::{Map, Value};
 
-use crate::reading::chunker::{Buffers, Endless, Extent, InputBlock};
+use crate::reading::chunker::{Buffers, Endless, InputBlock};
 use crate::reading::csv_split::CsvSplitter;
 use crate::reading::record::{
     Found, Header, Record, RecordProblem, RecordReader, RecordSettings, RecordSums, UrlPlace,
@@ -51,6 +51,8 @@ pub(super) struct TableReader {
     pub(super) layout: RecordLayout,
     pub(super) shown: String,
     pub(super) unit: RecordUnit,
+    /// How rows are recognised unread, if they can be.
+    pub(super) raw: Option<Raw>,
 }
 
 impl TableReader {
@@ -95,6 +97,13 @@ impl RowReader for TableReader {
             take(&contribution);
         }
     }
+
+    fn read_all(self: Arc<Self>, decider: &Decider, text: RetainedText) -> (Block, Vec<Problem>) {
+        let RetainedText { text: bytes, first_line, chunks, .. } = text;
+        let (raw, cut) = (self.raw, InputBlock { bytes, first_line, chunks, endless: None });
+        let read = BlockReading::new(&self, decider, cut, raw).run(false, false, &Buffers::default());
+        (read.block, read.problems)
+    }
 }
 
 /// Some records.
@@ -132,7 +141,9 @@ impl<'t> BlockReading<'t> {
     }
 
     /// Reads the block; with `unread`, only what is needed to recognise its rows.
-    pub(super) fn run(mut self, unread: bool, buffers: &Buffers) -> ReadBlock {
+    ///
+    /// With `retains`, the text of a block that has rows which were skipped or not read stays with it.
+    pub(super) fn run(mut self, unread: bool, retains: bool, buffers: &Buffers) -> ReadBlock {
         match self.cut.endless {
             Some(Endless::InQuotes) => {
                 let message = "the record that begins here does not end within 16 MiB; is there an unclosed quote?";
@@ -143,9 +154,15 @@ impl<'t> BlockReading<'t> {
                 self.problem(self.cut.first_line, message.to_owned());
             }
             None => {
-                let bytes = std::mem::take(&mut self.cut.bytes);
-                self.take_apart(&bytes, unread);
-                buffers.give_back(bytes);
+                let text = std::mem::take(&mut self.cut.bytes);
+                self.take_apart(&text, unread);
+                if retains && unread && self.raw.is_some() {
+                    let (first_line, chunks) = (self.cut.first_line, std::mem::take(&mut self.cut.chunks));
+                    let problems = std::mem::take(&mut self.problems);
+                    self.block.retain(RetainedText { text, first_line, chunks, reader: self.reader.clone(), problems });
+                } else {
+                    buffers.give_back(text);
+                }
             }
         }
         ReadBlock { block: self.block, problems: self.problems, sums: self.sums }
@@ -162,7 +179,7 @@ impl<'t> BlockReading<'t> {
             None => Block::with_room(self.decider, bytes.len()),
         };
         let (mut begun, mut line) = (0, self.cut.first_line);
-        for Extent { bytes: length, lines } in std::mem::take(&mut self.cut.chunks) {
+        for ChunkExtent { bytes: length, lines } in self.cut.chunks.clone() {
             let chunk = &bytes[begun..begun + length];
             self.chunk(&Records { bytes: chunk, line, delimiter, unread: raw });
             (begun, line) = (begun + length, line + lines);

@@ -51,7 +51,9 @@ impl RowInput<'_> {
             RecordLayout::Separated(_) => header.columns.clone(),
             RecordLayout::JsonLines => names_of_the_first(&first.bytes),
         };
+        let raw = self.raw(&header);
         let reader = Arc::new(TableReader {
+            raw,
             header,
             settings: self.settings.clone(),
             layout: self.layout,
@@ -73,8 +75,8 @@ impl RowInput<'_> {
             RecordLayout::Separated(_) => gathering.maps(maps),
             RecordLayout::JsonLines => gathering.maps_what_is_given(maps),
         }
-        let (decider, raw) = (gathering.decider().clone(), self.raw(&reader.header));
-        let unread = !gathering.reads_all();
+        let decider = gathering.decider().clone();
+        let (unread, retains) = (!gathering.reads_all(), gathering.retains());
         let stop = gathering.stop();
         let mut sums = RecordSums::default();
         let mut hand_over = |read: Vec<ReadBlock>| {
@@ -93,7 +95,7 @@ impl RowInput<'_> {
             // While these blocks are parsed, those before them are passed on and the next are read.
             let (read, next) = rayon::join(
                 || {
-                    let read = |cut| BlockReading::new(&reader, &decider, cut, raw).run(unread, &buffers);
+                    let read = |cut| BlockReading::new(&reader, &decider, cut, raw).run(unread, retains, &buffers);
                     batch.into_par_iter().map(read).collect::<Vec<_>>()
                 },
                 || {

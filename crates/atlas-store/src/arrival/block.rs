@@ -23,6 +23,8 @@ pub struct Block {
     pub(super) met: Vec<(u64, u32)>,
     /// The packed links of some rows.
     pub(super) links: Vec<(u32, Vec<u8>)>,
+    /// The text that it was read from, if any of its rows was skipped or not read.
+    pub(super) retained: Option<RetainedText>,
     /// The fields that are set in some row, as far as rows were read.
     given: PageFields,
     /// A buffer, reused for every row.
@@ -73,10 +75,37 @@ pub(super) struct Unread {
     first_line: u64,
 }
 
+/// Consecutive rows of a text that form a chunk.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct ChunkExtent {
+    /// How long they are.
+    pub bytes: usize,
+    /// How many lines they take.
+    pub lines: u64,
+}
+
+/// The text of a block of rows.
+#[derive(Debug, Clone)]
+pub struct RetainedText {
+    /// The rows.
+    pub text: Vec<u8>,
+    /// The line on which they begin.
+    pub first_line: u64,
+    /// Their chunks, in order.
+    pub chunks: Vec<ChunkExtent>,
+    /// Reads them.
+    pub reader: Arc<dyn RowReader>,
+    /// What is wrong with the rows that were read so far. It is reported unless all rows are read.
+    pub problems: Vec<Problem>,
+}
+
 /// Reads raw rows.
 pub trait RowReader: fmt::Debug + Send + Sync {
     /// Reads a row and passes its contribution to `take`, unless it cannot be read; passes problems to `problem`.
     fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Contribution<'_>), problem: &mut dyn FnMut(Problem));
+
+    /// Reads all rows of a text for a source with this decider. Returns them with what is wrong with them.
+    fn read_all(self: Arc<Self>, decider: &Decider, text: RetainedText) -> (Block, Vec<Problem>);
 }
 
 impl Block {
@@ -106,6 +135,7 @@ impl Block {
             chunks: Vec::new(),
             met: Vec::new(),
             links: Vec::new(),
+            retained: None,
             given: PageFields::default(),
             scratch: Vec::new(),
         }
@@ -284,6 +314,11 @@ impl Block {
         });
         let (summary, bytes) = found?;
         Some((if sound { summary } else { summary.doubtful() }, bytes))
+    }
+
+    /// Keeps the text that the block was read from, so that rows which were skipped or not read can be read after all.
+    pub fn retain(&mut self, text: RetainedText) {
+        self.retained = Some(text);
     }
 
     /// About how much memory it uses, in bytes.

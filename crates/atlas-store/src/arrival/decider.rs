@@ -21,6 +21,8 @@ pub struct Decider {
     rules: Arc<Rules>,
     /// The remembered chunks, if chunks are used.
     chunks: Option<Arc<KnownChunks>>,
+    /// Whether all sources recognise their rows. Then groups of translations need no row that says what it said before.
+    by_row: bool,
 }
 
 /// The settings that decide.
@@ -135,8 +137,13 @@ impl RowSummary {
 
 impl Decider {
     /// A decider for the first source.
-    pub(crate) fn new(seed: u64, chooser: Chooser, policy: OutputPolicy, chunks: Option<Arc<KnownChunks>>) -> Self {
-        Self { seed, source: 0, rules: Arc::new(Rules { chooser, policy }), chunks }
+    pub(crate) fn new(seed: u64, chooser: Chooser, policy: OutputPolicy) -> Self {
+        Self { seed, source: 0, rules: Arc::new(Rules { chooser, policy }), chunks: None, by_row: false }
+    }
+
+    /// The same for a build whose sources all recognise their rows, or not, and that uses these chunks.
+    pub(crate) fn recognising(self, by_row: bool, chunks: Option<Arc<KnownChunks>>) -> Self {
+        Self { by_row, chunks, ..self }
     }
 
     /// Whether chunks of rows are used.
@@ -173,8 +180,8 @@ impl Decider {
     ) -> RowSummary {
         let summary = self.summary_of_merged(contribution, fingerprint::row(row), &[self.source], start, scratch);
         // If the decision may differ tomorrow although the row is the same, the row has to be read again.
-        let settled =
-            summary.flags & (RowFlag::Odd as u8 | RowFlag::SpeaksOfOthers as u8) == 0 && summary.forms >> 4 == 0;
+        let needed = summary.has(RowFlag::SpeaksOfOthers) && !self.by_row;
+        let settled = !summary.has(RowFlag::Odd) && !needed && summary.forms >> 4 == 0;
         let own = self.rules.chooser.own_files.may_hold(&contribution.url);
         RowSummary { raw: if settled && !own { raw } else { 0 }, ..summary }
     }
@@ -217,7 +224,7 @@ impl Decider {
         let bytes = if contribution.images.is_empty() && contribution.videos.is_empty() && of_section.news.is_none() {
             bare(contribution.url.as_bytes(), summary.date, &kept).bytes()
         } else {
-            let entry = policy.entry(contribution, kept, None, &[], FileKind::Pages);
+            let entry = policy.entry(contribution, kept, None, Vec::new(), FileKind::Pages);
             let (images, videos) = policy.media(contribution, usize::from(kept.section));
             summary.images = u16::try_from(images).unwrap_or(u16::MAX);
             summary.videos = u16::try_from(videos).unwrap_or(u16::MAX);

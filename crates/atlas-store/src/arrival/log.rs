@@ -13,6 +13,7 @@ use super::block_cache::BlockCache;
 use super::decider::{Decider, RowFlag, RowSummary};
 use super::incremental::chunks::Chunks;
 use super::keyed_row::{KeyedRow, RowId};
+use super::texts::Texts;
 use crate::disk::spill::{Partitions, SpillFile};
 use crate::error::StoreError;
 use crate::model::tag;
@@ -47,12 +48,12 @@ pub(crate) enum Need {
 /// All rows of a build.
 #[derive(Debug)]
 pub struct Arrivals {
-    decider: Decider,
+    pub(super) decider: Decider,
     blocks: Vec<Stored>,
     /// The number of the first row of each block, and finally the number of all rows.
     firsts: Vec<u32>,
     /// The first block of each source.
-    sources: Vec<u32>,
+    pub(super) sources: Vec<u32>,
     partitions: Partitions<KeyedRow>,
     /// The packed links of rows.
     links: Vec<(RowId, Vec<u8>)>,
@@ -61,8 +62,10 @@ pub struct Arrivals {
     unread: Vec<u64>,
     let_go: Vec<u64>,
     /// The keys of files of the site that are not entries.
-    others: Vec<u128>,
+    pub(super) others: Vec<u128>,
     need: Need,
+    /// The texts of all blocks, if they are retained.
+    pub(super) texts: Option<Texts>,
     /// How many bytes of blocks may be in memory.
     budget: usize,
     held: usize,
@@ -89,6 +92,7 @@ impl Arrivals {
             let_go: Vec::new(),
             others: Vec::new(),
             need,
+            texts: None,
             budget: match need {
                 Need::AllAtHand => usize::MAX,
                 Need::All => memory,
@@ -102,6 +106,16 @@ impl Arrivals {
             cache: BlockCache::new(memory / 2),
             failure: Mutex::new(None),
         }
+    }
+
+    /// The same, but the texts of blocks are retained.
+    pub(crate) fn retaining(self, folder: &Path, memory: usize) -> Self {
+        Self { texts: Some(Texts::new(folder, memory / 4)), ..self }
+    }
+
+    /// Whether the texts of blocks are retained.
+    pub(crate) fn retains(&self) -> bool {
+        self.texts.is_some()
     }
 
     /// Begins the next source and returns its decider.
@@ -120,6 +134,11 @@ impl Arrivals {
         let first = self.len() as u32;
         let noted = self.chunks.note(&mut block, RowId(first));
         self.note(noted);
+        let source = self.sources.len().saturating_sub(1) as u16;
+        if let (Some(text), Some(texts)) = (block.retained.take(), &mut self.texts) {
+            let kept = texts.push(source, text);
+            self.note(kept);
+        }
         if block.is_empty() {
             return;
         }
@@ -410,7 +429,7 @@ pub(crate) mod tests {
             archives: Archives::default(),
             calendar: Calendar::utc(0),
         };
-        Decider::new(7, chooser, OutputPolicy { sections: Vec::new(), calendar: Calendar::utc(0) }, None)
+        Decider::new(7, chooser, OutputPolicy { sections: Vec::new(), calendar: Calendar::utc(0) })
     }
 
     fn url(nth: usize) -> String {

@@ -9,9 +9,11 @@ mod decider;
 mod block;
 mod block_cache;
 pub(crate) mod incremental;
+mod texts;
 mod log;
+mod in_full;
 
-pub use self::block::{Block, RowReader};
+pub use self::block::{Block, ChunkExtent, RetainedText, RowReader};
 pub use self::decider::Decider;
 pub(crate) use self::decider::{RowFlag, RowSummary};
 pub(crate) use self::keyed_row::{KeyedRow, RowId};

@@ -135,7 +135,7 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
         files: files.collect(),
         remembered: remembered_entry,
         lastmod,
-        alternates: group.map(|group| found.alternates.list(group).to_vec()).unwrap_or_default(),
+        alternates: group.map(|group| found.alternates.owned_list(group)).unwrap_or_default(),
         structured: wanted.map(|merged| structured::video_objects(merged, &job.timezone)),
         nearest: if row_ids.is_empty() { nearest(arrivals, address) } else { Vec::new() },
         structured_differences: merged.as_ref().map(structured::compare).unwrap_or_default(),

@@ -11,7 +11,7 @@ use super::job::Job;
 use crate::arrange::{MemberOrigin, Plan, Renderer, SegmentPlan};
 use crate::arrival::incremental::Reuse;
 use crate::arrival::{Arrivals, RowId};
-use crate::derive::Alternates;
+use crate::derive::{Alternates, DerivedRows};
 use crate::error::StoreError;
 use crate::extras::{ExtraFile, VisitorLines};
 use crate::guard::{Before, GuardInput};
@@ -32,6 +32,10 @@ pub(super) struct RunFindings {
     pub(super) reuse: Reuse,
     pub(super) settled: Settled,
     pub(super) alternates: Alternates,
+    /// The rows that were derived from entries, unless they are as before.
+    pub(super) derived: Option<DerivedRows>,
+    /// Whether nothing was derived anew, because no entry has moved.
+    pub(super) stands: bool,
     /// The plan of the whole site.
     pub(super) plan: Plan,
     pub(super) outcomes: Vec<Outcome>,
@@ -64,6 +68,9 @@ pub(super) struct Departed {
     pub(super) gone: Gone,
     pub(super) departure: Departure,
 }
+
+/// What the ledger remembers if everything that was derived from entries was sound.
+pub(super) const SOUND: &str = "sound";
 
 impl RunFindings {
     /// The job's chooser, which now knows the tool's own files.

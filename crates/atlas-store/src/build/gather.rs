@@ -4,6 +4,7 @@ use atlas_core::report::Outcome;
 
 use super::Purpose;
 use super::job::Job;
+use crate::arrival::incremental::Reuse;
 use crate::arrival::{Arrivals, Decider, Need};
 use crate::destination::ROBOTS;
 use crate::error::StoreError;
@@ -28,9 +29,9 @@ pub(super) fn gather(
     ledger: &mut dyn Ledger,
     decider: Decider,
     purpose: Purpose,
-    need: Need,
+    reuse: &Reuse,
 ) -> Result<Gathered, StoreError> {
-    let gathered = gather_each(job, ledger, decider, purpose, need);
+    let gathered = gather_each(job, ledger, decider, purpose, reuse);
     job.sources.iter().for_each(|source| source.release());
     gathered
 }
@@ -40,9 +41,12 @@ fn gather_each(
     ledger: &mut dyn Ledger,
     decider: Decider,
     purpose: Purpose,
-    need: Need,
+    reuse: &Reuse,
 ) -> Result<Gathered, StoreError> {
-    let arrivals = Arrivals::new(decider, &job.scratch, need, job.memory);
+    let mut arrivals = Arrivals::new(decider, &job.scratch, reuse.need, job.memory);
+    if reuse.retains && reuse.need == Need::Moved {
+        arrivals = arrivals.retaining(&job.scratch, job.memory);
+    }
     let mut gathered =
         Gathered { arrivals, outcomes: Vec::new(), memories: Vec::new(), live_robots: None, mappings: Vec::new() };
     for source in job.sources {

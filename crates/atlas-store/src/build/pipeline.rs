@@ -3,41 +3,49 @@
 use std::collections::HashMap;
 
 use atlas_core::choose::Chooser;
+use atlas_core::derive::alternates::AlternatesSettings;
 use atlas_core::fingerprint::PageField;
 use atlas_core::page;
 
 use super::Purpose;
 use super::departures::{gone, returned};
-use super::found::{RunFindings, standing_extra_files};
+use super::found::{RunFindings, SOUND, standing_extra_files};
 use super::gather::{Gathered, gather};
 use super::job::Job;
 use crate::arrange::{self, Renderer, arrange};
 use crate::arrival::incremental::{Reuse, ReuseConditions, remember_entries};
 use crate::arrival::{Decider, Need};
-use crate::derive::{ARCHIVES, Alternates, archives};
+use crate::derive::{ARCHIVES, Alternates, DerivedRows, archives};
 use crate::destination::holds;
 use crate::error::StoreError;
 use crate::guard::Before;
 use crate::ledger::Ledger;
-use crate::model::Fact;
+use crate::model::{DerivedBefore, Fact, Untouched};
 use crate::provenance::{Provenances, SourceMapping};
-use crate::settle::{Expected, Terms, settle};
+use crate::settle::{Expected, GroupsBefore, ReportLimits, Terms, join, settle};
 
 /// Gathers, settles, chooses, derives, judges and arranges.
 pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> Result<RunFindings, StoreError> {
     job.stop.heed();
     let chooser = job.chooser();
     let wants_all = job.extras.wants_all();
+    let by_row = job.sources.iter().all(|source| source.knows_rows());
+    let has_archives = !chooser.archives.is_empty();
+    let groups =
+        |settings: &AlternatesSettings| Ok(!settings.paths.is_empty() || ledger.fact(Fact::Derived)?.is_some());
+    let has_groups = job.alternates.as_ref().map_or(Ok::<_, StoreError>(false), groups)?;
     let conditions = ReuseConditions {
         is_build: purpose == Purpose::Write,
-        choices: job.choices_print(&chooser).filter(|_| chooser.archives.is_empty()),
-        by_chunk: job.sources.iter().all(|source| source.knows_rows()),
+        choices: job.choices_print(&chooser).filter(|_| by_row || !has_archives),
+        by_row,
+        derives: by_row && (has_archives || has_groups),
+        yields_once: job.sources.iter().any(|source| source.yields_once()),
         wants_all,
         same_extras: wants_all && same_extras_settings(job, ledger)?,
         is_fresh: job.fresh,
     };
     let reuse = Reuse::of(&conditions, ledger)?;
-    let enough = |found: &RunFindings| reuse.need != Need::Moved || !wants_all || found.extra_files_stand;
+    let enough = |found: &RunFindings| found.reuse.need != Need::Moved || !wants_all || found.extra_files_stand;
     if let Some(found) = find_with(job, ledger, (purpose, chooser.clone()), reuse.clone())?.filter(enough) {
         return Ok(found);
     }
@@ -50,7 +58,7 @@ fn find_with(
     job: &Job<'_>,
     ledger: &mut dyn Ledger,
     (purpose, mut chooser): (Purpose, Chooser),
-    reuse: Reuse,
+    mut reuse: Reuse,
 ) -> Result<Option<RunFindings>, StoreError> {
     let choices = job.choices_print(&chooser);
     let seed = ledger.seed()?;
@@ -59,14 +67,11 @@ fn find_with(
     let run = last_run + 1;
     chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.names.address_of(name)));
     let settings = job.settings_print();
-    let decider = Decider::new(seed, chooser, job.policy.clone(), reuse.chunks.clone());
+    let decider = Decider::new(seed, chooser, job.policy.clone()).recognising(reuse.by_row, reuse.chunks.clone());
     let Gathered { mut arrivals, mut outcomes, memories, live_robots, mut mappings } =
-        gather(job, ledger, decider.clone(), purpose, reuse.need)?;
+        gather(job, ledger, decider.clone(), purpose, &reuse)?;
     let ledger = &*ledger;
     let _reading = ledger.snapshot()?;
-    if !remember_entries(ledger, &mut remembered, &arrivals, &reuse, (&job.scratch, job.memory))? {
-        return Ok(None);
-    }
     let folder = job.scratch.as_path();
     let failed = || StoreError::io("cannot read temporary data in", folder);
     // Pages of archives are always derived in the same way.
@@ -79,10 +84,57 @@ fn find_with(
     let expected = Expected::of(job.sources, &arrivals);
     let same_reader = ledger.fact(Fact::Reader)?.as_deref() == Some(&page::VERSION.to_string());
     let today = job.policy.calendar.today();
-    if !decider.chooser().archives.is_empty() {
-        let before = archives::PagesBefore::read(ledger, &remembered, Some(today).filter(|_| same_reader))?;
-        let derived = archives::archives(&mut arrivals, pages_known, expected.as_ref(), &provenances, before);
-        outcomes.extend(derived.map_err(failed())?);
+    let has_archives = !decider.chooser().archives.is_empty();
+    let mut groups = GroupsBefore::default();
+    let mut as_before = None;
+    let space = (folder, job.memory);
+    let before = if reuse.need == Need::Moved { ledger.derived()? } else { DerivedBefore::default() };
+    let derived = DerivedRows(before.rows);
+    let mut in_part = reuse.need == Need::Moved;
+    if in_part {
+        in_part = remember_entries(ledger, &mut remembered, &arrivals, (&reuse, &derived.keys(seed)), space)?;
+        let wants_all = job.extras.wants_all() && reuse.retains;
+        if in_part && (reuse.derives || wants_all) {
+            groups = GroupsBefore::read(&before.groups);
+            let (blocks, quiet) = (arrivals.blocks(), ReportLimits { examples: 0, ..job.telling });
+            let joining = (&provenances, settings, &groups);
+            let joined = join(&mut arrivals, Some(&remembered), expected.as_ref(), joining, quiet).map_err(failed())?;
+            arrivals.truncate(blocks);
+            let is_sound = ledger.fact(Fact::Derived)?.as_deref() == Some(SOUND);
+            in_part = (is_sound || !reuse.derives) && !joined.has_moved;
+            as_before = (in_part && reuse.derives).then_some(derived);
+        }
+    }
+    if in_part {
+        let problems = arrivals.give_up_texts();
+        problems.into_iter().for_each(|(source, problem)| outcomes[usize::from(source)].late_problem(problem));
+    } else {
+        groups = GroupsBefore::default();
+        if reuse.need == Need::Moved {
+            reuse = reuse.reading_all(job.extras.wants_all());
+            let Some((read, problems)) = arrivals.read_in_full(folder, reuse.need, job.memory)? else {
+                return Ok(None);
+            };
+            arrivals = read;
+            problems.into_iter().for_each(|(source, problem)| outcomes[usize::from(source)].late_problem(problem));
+        }
+        remember_entries(ledger, &mut remembered, &arrivals, (&reuse, &[]), space)?;
+    }
+    let stands = as_before.is_some();
+    let mut derived = None;
+    if has_archives {
+        derived = Some(match as_before {
+            Some(rows) => {
+                let untouched = matches!(remembered.untouched, Untouched::All);
+                archives::archives_as_before(&mut arrivals, rows, untouched)
+            }
+            None => {
+                let before = archives::PagesBefore::read(ledger, &remembered, Some(today).filter(|_| same_reader))?;
+                let derived = archives::archives(&mut arrivals, pages_known, expected.as_ref(), &provenances, before);
+                derived.map_err(failed())?
+            }
+        });
+        outcomes.extend(derived.as_ref().map(|derived| derived.outcome.clone()));
     }
     job.stop.check()?;
     let blocks = arrivals.blocks();
@@ -97,13 +149,22 @@ fn find_with(
         telling: job.telling,
     };
     job.telling.accepted.forget_counts();
-    let mut settled = settle(&mut arrivals, &remembered, expected.as_ref(), &terms).map_err(failed())?;
+    let joining = (&provenances, settings, &groups);
+    let joined = join(&mut arrivals, Some(&remembered), expected.as_ref(), joining, job.telling).map_err(failed())?;
+    arrivals.drop_partitions(folder);
+    remembered.drop_known();
+    // If no entry has moved, all groups are as before, and no entry has to be written anew because of its group.
+    let wanted = job.alternates.as_ref().filter(|_| !stands);
+    let alternates = Alternates::find(&joined.entry_rows, &arrivals, wanted, job.telling);
+    if alternates.any && reuse.skips_rows() {
+        // A row that was skipped may belong to a group.
+        return Ok(None);
+    }
+    let group_print = |row_id| alternates.print(alternates.group_of(row_id));
+    let mut settled = settle(joined, &arrivals, &remembered, &group_print, &terms);
     for (source, problem) in std::mem::take(&mut settled.problems) {
         outcomes[usize::from(source)].late_problem(problem);
     }
-    arrivals.drop_partitions(folder);
-    remembered.drop_known();
-    let alternates = Alternates::find(&settled, &arrivals, job.alternates.as_ref(), job.telling);
     settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)?;
     job.stop.check()?;
     let renderer =
@@ -123,6 +184,8 @@ fn find_with(
         reuse,
         settled,
         alternates,
+        derived: if stands { None } else { derived.map(|derived| derived.rows) },
+        stands,
         plan,
         outcomes,
         memories,

@@ -2,11 +2,14 @@
 
 use std::collections::HashSet;
 
-use super::found::RunFindings;
+use super::found::{RunFindings, SOUND};
 use super::job::Job;
 use crate::arrange::SegmentPlan;
+use crate::derive::ARCHIVES;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Writing};
+use crate::model::{DerivedBefore, Fact};
+use crate::settle::GroupsBefore;
 
 /// Remembers the new fingerprints of rows that came in another form and say the same, in segments that stay.
 pub(super) fn restate(found: &RunFindings, writing: &dyn Writing) -> Result<(), StoreError> {
@@ -41,6 +44,20 @@ pub(super) fn restate(found: &RunFindings, writing: &dyn Writing) -> Result<(), 
         }
     }
     Ok(())
+}
+
+/// Remembers what was derived from entries, unless it is as before.
+pub(super) fn keep_derived(found: &RunFindings, writing: &dyn Writing) -> Result<(), StoreError> {
+    if found.stands {
+        return Ok(());
+    }
+    let rows = found.derived.as_ref().map_or_else(Vec::new, |rows| rows.0.clone());
+    let groups = GroupsBefore::packed(found.alternates.of_read_rows(&found.arrivals).into_iter());
+    writing.keep_derived(&DerivedBefore { rows, groups })?;
+    let of_archives = found.outcomes.iter().find(|outcome| outcome.name == ARCHIVES);
+    let is_sound = found.alternates.faults.is_empty() && of_archives.is_none_or(|outcome| outcome.problem_count == 0);
+    let is_any = found.alternates.any || found.derived.is_some();
+    writing.set_fact(Fact::Derived, is_any.then_some(if is_sound { SOUND } else { "faulty" }))
 }
 
 /// Remembers what was learnt about files, in a run that writes nothing else.

@@ -7,7 +7,7 @@ use atlas_core::page;
 use super::found::Departed;
 use super::job::Job;
 use super::pipeline::find;
-use super::remember::{keep_memories, restate};
+use super::remember::{keep_derived, keep_memories, restate};
 use super::report::{report, run_row};
 use super::{Purpose, preview};
 use crate::arrival::incremental::keep_chunks;
@@ -66,6 +66,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     writing.set_fact(Fact::Extras, Some(&job.extras.print(&job.context()).to_string()))?;
     writing.set_fact(Fact::Choices, found.choices.map(|choices| choices.to_string()).as_deref())?;
     restate(&found, &*writing)?;
+    keep_derived(&found, &*writing)?;
     writing.keep_provenances(&found.provenances.added())?;
     writing.set_fact(Fact::Reader, Some(&page::VERSION.to_string()))?;
     guard::remember(&found.guard_input(job), &*writing)?;

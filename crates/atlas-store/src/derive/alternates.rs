@@ -1,119 +1,115 @@
 //! Finding the groups of translations among the listed entries.
+//!
+//! There may be as many groups as entries. So entries are first divided into clusters that no group can cross, by small
+//! numbers only, and then the clusters are read and grouped a few at a time. What the pages of each group list is kept
+//! packed.
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, HashMap, HashSet};
 
+use atlas_core::address;
 use atlas_core::choose::Verdict;
 use atlas_core::contribution::Contribution;
-use atlas_core::derive::alternates::{AlternatesSettings, GroupMember, LinkTarget, group};
+use atlas_core::derive::alternates::{AlternatesSettings, GroupMember, Groups, LinkTarget, group};
 use atlas_core::fingerprint;
 use atlas_core::language::Alternate;
+use foldhash::fast::FixedState;
+use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::model::NO_GROUP;
-use crate::settle::{ReportLimits, Sample, Settled};
+use crate::settle::{EntryRow, EntryRows, ReportLimits, Sample};
 use atlas_core::report::Notice;
+
+use super::packed_lists::PackedLists;
+
+/// About how many entries are grouped together.
+const BATCH: usize = 1 << 13;
+/// How many of these batches are in memory at a time.
+const BATCHES_AT_A_TIME: usize = 8;
 
 /// The groups of a site.
 #[derive(Debug, Default)]
 pub(crate) struct Alternates {
-    lists: Vec<Vec<Alternate<'static>>>,
+    lists: PackedLists,
     prints: Vec<u64>,
-    of: BTreeMap<RowId, u32>,
+    /// The rows of all entries in groups, in order, each with its group.
+    of: Vec<(RowId, u32)>,
     /// Links that are ignored: the page, and what is wrong.
     pub(crate) faults: BTreeMap<Notice, Sample>,
-}
-
-/// A listed entry.
-struct GroupedEntry {
-    row_id: RowId,
-    named: RowId,
-    key: u128,
-    from_page: bool,
-    speaks: bool,
+    /// Whether any entry may belong to a group.
+    pub(crate) any: bool,
 }
 
 impl Alternates {
     /// Finds all groups.
     pub(crate) fn find(
-        settled: &Settled,
+        entry_rows: &EntryRows,
         arrivals: &Arrivals,
         settings: Option<&AlternatesSettings>,
         telling: ReportLimits<'_>,
     ) -> Self {
         let Some(settings) = settings else { return Self::default() };
-        let everyone = !settings.paths.is_empty();
-        if !everyone && settled.counts.speakers == 0 {
-            return Self::default();
+        let speakers = Speakers::find(entry_rows, arrivals, settings);
+        let mut found =
+            Self { lists: PackedLists::new(arrivals.decider().chooser().site.root().as_str()), ..Self::default() };
+        found.any = !speakers.list.is_empty();
+        let clusters = speakers.clusters();
+        let batches: Vec<Vec<u32>> = batches(&clusters).collect();
+        for some in batches.chunks(BATCHES_AT_A_TIME) {
+            let grouped: Vec<Grouped> =
+                some.par_iter().map(|batch| speakers.grouped(batch, arrivals, settings)).collect();
+            grouped.into_iter().for_each(|grouped| found.add(grouped, &speakers, telling));
         }
-        let mut entries = Vec::new();
-        settled.entry_rows.each(arrivals, |entry_row| {
-            if let Verdict::Kept(_) = entry_row.verdict() {
-                entries.push(GroupedEntry {
-                    row_id: entry_row.row_id,
-                    named: entry_row.named(),
-                    key: entry_row.summary.key(),
-                    from_page: entry_row.summary.has(RowFlag::FromPage),
-                    speaks: entry_row.summary.has(RowFlag::SpeaksOfOthers),
-                });
-            }
-        });
-        let in_it: HashMap<u128, usize> = entries.iter().enumerate().map(|(at, entry)| (entry.key, at)).collect();
-        let key = |url: &str| fingerprint::key(arrivals.decider().seed(), url);
-        let mut row_ids: Vec<usize> = (0..entries.len()).filter(|at| everyone || entries[*at].speaks).collect();
-        if !everyone {
-            // Pages that others link to belong to a group, too, even if they have no such links themselves.
-            let mut asked: HashSet<usize> = row_ids.iter().copied().collect();
-            for at in row_ids.clone() {
-                for link in Contribution::read(&arrivals.row(entries[at].row_id)).alternates {
-                    row_ids.extend(in_it.get(&key(&link.url)).copied().filter(|other| asked.insert(*other)));
-                }
-            }
-        }
-        row_ids.sort_unstable_by_key(|at| entries[*at].named);
-        let rows: Vec<Cow<'_, [u8]>> = row_ids.iter().map(|at| arrivals.row(entries[*at].row_id)).collect();
-        let rows: Vec<Speaking<'_>> = rows.iter().map(|row| Speaking::of(Contribution::read(row))).collect();
-        let pages: Vec<GroupMember<'_>> = rows.iter().map(Speaking::page).collect();
-        let known = |url: &str| match in_it.get(&key(url)) {
-            Some(at) if entries[*at].from_page => LinkTarget::Read,
-            Some(_) => LinkTarget::Unread,
-            None if arrivals.decider().chooser().site.holds(url) => LinkTarget::NotIn,
-            None => LinkTarget::Elsewhere,
-        };
-        let groups = group(&pages, settings, known);
-        let mut found = Self::default();
-        for (page, fault, detail) in &groups.faults {
-            let (notice, url) = (Notice::from(*fault), pages[*page].url);
-            if telling.wants(notice, url) {
-                let sample = found.faults.entry(notice).or_default();
-                sample.add(telling.examples, entries[row_ids[*page]].named, || format!("{url}\n{detail}"));
-            }
-        }
-        found.prints = groups.lists.iter().map(|list| fingerprint::group(list)).collect();
-        found.lists = groups.lists;
-        let of = row_ids.iter().zip(&groups.of).filter_map(|(at, group)| Some((entries[*at].row_id, (*group)?)));
-        found.of = of.collect();
+        found.of.par_sort_unstable_by_key(|(row_id, _)| *row_id);
         found
     }
 
-    /// Whether there are no groups.
-    pub(crate) fn is_empty(&self) -> bool {
-        self.of.is_empty()
-    }
-
-    /// The rows of all entries in groups.
-    pub(crate) fn row_ids(&self) -> impl Iterator<Item = RowId> {
-        self.of.keys().copied()
+    fn add(&mut self, grouped: Grouped, speakers: &Speakers, telling: ReportLimits<'_>) {
+        let Grouped { of, groups, urls } = grouped;
+        let before = self.prints.len() as u32;
+        for list in &groups.lists {
+            self.lists.push(list);
+            self.prints.push(fingerprint::group(list));
+        }
+        let rows = of.iter().zip(&groups.of);
+        self.of.extend(rows.filter_map(|(at, group)| Some((speakers.list[*at as usize].row_id, before + (*group)?))));
+        for (page, fault, detail) in &groups.faults {
+            let (notice, url) = (Notice::from(*fault), &urls[*page]);
+            if telling.wants(notice, url) {
+                let named = speakers.list[of[*page] as usize].named;
+                let sample = self.faults.entry(notice).or_default();
+                sample.add(telling.examples, named, || format!("{url}\n{detail}"));
+            }
+        }
     }
 
     /// The group of an entry, by its row.
     pub(crate) fn group_of(&self, row_id: RowId) -> u32 {
-        self.of.get(&row_id).copied().unwrap_or(NO_GROUP)
+        let at = self.of.binary_search_by_key(&row_id, |(row_id, _)| *row_id);
+        at.map_or(NO_GROUP, |at| self.of[at].1)
+    }
+
+    /// The groups of entries whose rows every build reads, for [`GroupsBefore`](crate::settle::GroupsBefore): the key, and the fingerprint of the
+    /// list.
+    pub(crate) fn of_read_rows(&self, arrivals: &Arrivals) -> Vec<(u128, u64)> {
+        let summaries = self.of.iter().map(|(row_id, group)| (arrivals.summary(*row_id), *group));
+        let read = summaries.filter(|(summary, _)| summary.raw == 0);
+        read.map(|(summary, group)| (summary.key(), self.print(group))).collect()
     }
 
     /// What the pages of a group list.
-    pub(crate) fn list(&self, group: u32) -> &[Alternate<'static>] {
-        self.lists.get(group as usize).map_or(&[], Vec::as_slice)
+    pub(crate) fn list(&self, group: u32) -> Vec<Alternate<'_>> {
+        self.lists.get(group)
+    }
+
+    /// The same, borrowing nothing.
+    pub(crate) fn owned_list(&self, group: u32) -> Vec<Alternate<'static>> {
+        let own = |one: Alternate<'_>| Alternate {
+            language: Cow::Owned(one.language.into_owned()),
+            url: Cow::Owned(one.url.into_owned()),
+        };
+        self.list(group).into_iter().map(own).collect()
     }
 
     /// A fingerprint of that list.
@@ -122,18 +118,202 @@ impl Alternates {
     }
 }
 
-/// What an entry says about its group, and nothing else, because there may be as many as entries.
-struct Speaking<'a> {
-    url: Cow<'a, str>,
-    language: Option<Cow<'a, str>>,
-    group: Option<Cow<'a, str>>,
-    alternates: Vec<Alternate<'a>>,
+/// A listed entry that may belong to a group.
+#[derive(Debug, Clone, Copy)]
+struct Speaker {
+    row_id: RowId,
+    named: RowId,
+    key: u128,
+    from_page: bool,
+    /// Fingerprints of the key that its translations share, and of its path without the language; 0 if it has none.
+    words: [u64; 2],
 }
 
-impl<'a> Speaking<'a> {
-    fn of(contribution: Contribution<'a>) -> Self {
+/// The entries that may belong to groups.
+struct Speakers {
+    list: Vec<Speaker>,
+    /// Links between entries: the index of the page, and the key of the URL.
+    links: Vec<(u32, u128)>,
+    /// The entries that links lead to, by key.
+    targets: HashMap<u128, u32, FixedState>,
+}
+
+/// A batch of entries in groups.
+struct Grouped {
+    /// The indexes of the entries.
+    of: Vec<u32>,
+    groups: Groups,
+    urls: Vec<String>,
+}
+
+impl Speakers {
+    fn find(entry_rows: &EntryRows, arrivals: &Arrivals, settings: &AlternatesSettings) -> Self {
+        let everyone = !settings.paths.is_empty();
+        let seed = arrivals.decider().seed();
+        let of_block = |at: usize| {
+            let block = arrivals.block(at);
+            let (mut list, mut links) = (Vec::new(), Vec::new());
+            for (entry_row, row) in entry_rows.of_block(arrivals, at, &block) {
+                let speaks = entry_row.summary.has(RowFlag::SpeaksOfOthers);
+                if !is_listed(&entry_row) || !(everyone || speaks) {
+                    continue;
+                }
+                let mut speaker = Speaker::of(&entry_row);
+                if speaks {
+                    let contribution = Contribution::read(&row);
+                    speaker.words[0] = contribution.language_group.as_deref().map_or(0, |word| word_print(word, 0));
+                    let keys = contribution.alternates.iter().map(|link| fingerprint::key(seed, &link.url));
+                    links.extend(keys.map(|key| (list.len() as u32, key)));
+                }
+                if everyone {
+                    let url = atlas_core::contribution::url_of(&row);
+                    speaker.words[1] = settings.split(address::path(url)).map_or(0, |(_, rest)| word_print(rest, 1));
+                }
+                list.push(speaker);
+            }
+            (list, links)
+        };
+        let mut speakers = Self { list: Vec::new(), links: Vec::new(), targets: HashMap::default() };
+        let blocks: Vec<_> = (0..arrivals.blocks()).into_par_iter().map(of_block).collect();
+        for (list, links) in blocks {
+            let before = speakers.list.len() as u32;
+            speakers.list.extend(list);
+            speakers.links.extend(links.into_iter().map(|(at, key)| (before + at, key)));
+        }
+        if !speakers.links.is_empty() {
+            speakers.add_targets(entry_rows, arrivals, everyone);
+        }
+        speakers
+    }
+
+    /// Adds the entries that links lead to: they belong to groups, too, even if they have no links themselves.
+    fn add_targets(&mut self, entry_rows: &EntryRows, arrivals: &Arrivals, everyone: bool) {
+        let wanted: HashSet<u128, FixedState> = self.links.iter().map(|(_, key)| *key).collect();
+        for (speaker, at) in self.list.iter().zip(0..) {
+            if wanted.contains(&speaker.key) {
+                self.targets.insert(speaker.key, at);
+            }
+        }
+        if everyone {
+            return;
+        }
+        entry_rows.each(arrivals, |entry_row| {
+            let key = entry_row.summary.key();
+            if wanted.contains(&key) && is_listed(&entry_row) && !self.targets.contains_key(&key) {
+                self.targets.insert(key, self.list.len() as u32);
+                self.list.push(Speaker::of(&entry_row));
+            }
+        });
+    }
+
+    /// The indexes of all entries, cluster by cluster in the order in which they were first named, each index with its
+    /// cluster.
+    fn clusters(&self) -> Vec<(u32, u32)> {
+        let mut forest = Forest((0..self.list.len() as u32).collect());
+        let mut first: HashMap<u64, u32, FixedState> = HashMap::default();
+        for (speaker, at) in self.list.iter().zip(0..) {
+            for word in speaker.words.into_iter().filter(|word| *word != 0) {
+                let with = *first.entry(word).or_insert(at);
+                forest.unite(with, at);
+            }
+        }
+        drop(first);
+        for (at, key) in &self.links {
+            if let Some(other) = self.targets.get(key) {
+                forest.unite(*at, *other);
+            }
+        }
+        let mut clusters: Vec<(u32, u32)> = (0..self.list.len() as u32).map(|at| (forest.root(at), at)).collect();
+        clusters.par_sort_unstable();
+        clusters
+    }
+
+    /// Reads and groups some whole clusters.
+    fn grouped(&self, batch: &[u32], arrivals: &Arrivals, settings: &AlternatesSettings) -> Grouped {
+        let mut of = batch.to_vec();
+        of.sort_unstable_by_key(|at| self.list[*at as usize].named);
+        let row_ids: Vec<RowId> = of.iter().map(|at| self.list[*at as usize].row_id).collect();
+        let rows = arrivals.read_each(&row_ids, |_, row| Speaking::of(Contribution::read(row).into_owned()));
+        let pages: Vec<GroupMember<'_>> = rows.iter().map(Speaking::page).collect();
+        let seed = arrivals.decider().seed();
+        let known = |url: &str| match self.targets.get(&fingerprint::key(seed, url)) {
+            Some(at) if self.list[*at as usize].from_page => LinkTarget::Read,
+            Some(_) => LinkTarget::Unread,
+            None if arrivals.decider().chooser().site.holds(url) => LinkTarget::NotIn,
+            None => LinkTarget::Elsewhere,
+        };
+        let groups = group(&pages, settings, known);
+        drop(pages);
+        let urls = if groups.faults.is_empty() { Vec::new() } else { rows.into_iter().map(|row| row.url).collect() };
+        Grouped { of, groups, urls }
+    }
+}
+
+impl Speaker {
+    fn of(entry_row: &EntryRow<'_>) -> Self {
+        Self {
+            row_id: entry_row.row_id,
+            named: entry_row.named(),
+            key: entry_row.summary.key(),
+            from_page: entry_row.summary.has(RowFlag::FromPage),
+            words: [0; 2],
+        }
+    }
+}
+
+fn is_listed(entry_row: &EntryRow<'_>) -> bool {
+    matches!(entry_row.verdict(), Verdict::Kept(_))
+}
+
+/// A fingerprint of a word that entries share, of this kind; never 0.
+fn word_print(word: &str, kind: u64) -> u64 {
+    fingerprint::raw(word.as_bytes(), kind).max(1)
+}
+
+/// Divides clusters into batches of about [`BATCH`] entries.
+fn batches(mut clusters: &[(u32, u32)]) -> impl Iterator<Item = Vec<u32>> {
+    std::iter::from_fn(move || {
+        let (root, _) = *clusters.get(BATCH.min(clusters.len()).checked_sub(1)?)?;
+        let end = clusters.partition_point(|(other, _)| *other <= root);
+        let (batch, rest) = clusters.split_at(end);
+        clusters = rest;
+        Some(batch.iter().map(|(_, at)| *at).collect())
+    })
+}
+
+/// A union-find forest: for each speaker the index of another of its cluster, or its own. The smallest is the root.
+struct Forest(Vec<u32>);
+
+impl Forest {
+    fn root(&mut self, speaker: u32) -> u32 {
+        let parents = &mut self.0;
+        let mut at = speaker as usize;
+        while parents[at] as usize != at {
+            parents[at] = parents[parents[at] as usize];
+            at = parents[at] as usize;
+        }
+        at as u32
+    }
+
+    fn unite(&mut self, one: u32, other: u32) {
+        let (one, other) = (self.root(one), self.root(other));
+        self.0[one.max(other) as usize] = one.min(other);
+    }
+}
+
+/// What an entry says about its group, and nothing else.
+struct Speaking {
+    url: String,
+    language: Option<String>,
+    group: Option<String>,
+    alternates: Vec<Alternate<'static>>,
+}
+
+impl Speaking {
+    fn of(contribution: Contribution<'static>) -> Self {
         let Contribution { url, language, language_group, alternates, .. } = contribution;
-        Self { url, language, group: language_group, alternates }
+        let own = Cow::into_owned;
+        Self { url: own(url), language: language.map(own), group: language_group.map(own), alternates }
     }
 
     fn page(&self) -> GroupMember<'_> {

@@ -6,7 +6,7 @@ use std::io;
 use atlas_core::accepted::Accepted;
 use atlas_core::archive::{ArchivePage, ArchiveTally};
 use atlas_core::choose::{Chooser, Verdict};
-use atlas_core::contribution::{Contribution, is_dead};
+use atlas_core::contribution::{Contribution, is_dead, url_of};
 use atlas_core::fingerprint;
 use atlas_core::judge::is_redesign;
 use atlas_core::output_policy::lastmod;
@@ -17,7 +17,7 @@ use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
 use crate::model::RememberedEntry;
 use crate::provenance::Provenances;
-use crate::settle::{EntryRow, EntryRows, Expected, ReportLimits, join};
+use crate::settle::{EntryRow, EntryRows, Expected, GroupsBefore, ReportLimits, join};
 use atlas_core::report::{Outcome, Problem};
 
 /// The name of this source in reports. It comes after all others.
@@ -77,6 +77,15 @@ impl<'a> PagesBefore<'a> {
     }
 }
 
+/// The pages of all archives.
+#[derive(Debug)]
+pub(crate) struct DerivedPages {
+    /// What is reported of them.
+    pub(crate) outcome: Outcome,
+    /// Their rows, as the ledger keeps them.
+    pub(crate) rows: DerivedRows,
+}
+
 /// Derives the pages of all archives from the contributions, and adds them to the arrivals as a source of their own. An
 /// archive is as new as its newest date, counting days on which entries were seen to change. `pages_known` tells
 /// whether some source reads the pages of the site: then an archive is listed only if its page is among them.
@@ -86,16 +95,14 @@ pub(crate) fn archives(
     expected: Option<&Expected>,
     provenances: &Provenances,
     mut before: PagesBefore<'_>,
-) -> io::Result<Option<Outcome>> {
+) -> io::Result<DerivedPages> {
     let decider = arrivals.decider().clone();
     let (chooser, seed) = (decider.chooser(), decider.seed());
-    if chooser.archives.is_empty() {
-        return Ok(None);
-    }
     let blocks = arrivals.blocks();
     // Remarks on rows are reported when all rows are joined.
     let telling = ReportLimits { examples: 0, accepted: &Accepted::default() };
-    let entry_rows = EntryRows::from(join(arrivals, Some(before.remembered), expected, (provenances, 0), telling)?);
+    let joining = (provenances, 0, &GroupsBefore::default());
+    let entry_rows = join(arrivals, Some(before.remembered), expected, joining, telling)?.entry_rows;
     if before.is_redesigned(arrivals, &entry_rows) {
         before.today = None;
     }
@@ -113,17 +120,74 @@ pub(crate) fn archives(
         (pages, troubles) = count(arrivals, &entry_rows, chooser, &before, &there).pages(&chooser.site);
     }
     arrivals.truncate(blocks);
-    let mut rows = Block::new(&arrivals.begin_source());
+    let mut rows = DerivedRows::default();
     for page in &pages {
         rows.push(&page.contribution(!pages_known || there.contains(&key(page, seed))));
     }
-    arrivals.push(rows);
-    let mut outcome = Outcome { rows: pages.len() as u64, ..Outcome::of(ARCHIVES.to_owned()) };
+    rows.arrive(arrivals);
+    let mut outcome = outcome(pages.len());
     for (name, why) in troubles {
         let message = format!("“{name}” does not make a URL: {why}; correct the url of the [[archive]]");
         outcome.problem(Problem { file: ARCHIVES.to_owned(), line: None, message, passed_over: true });
     }
-    Ok(Some(outcome))
+    Ok(DerivedPages { outcome, rows })
+}
+
+/// Adds the pages of archives as they were derived by the last build, because no entry has moved since. If all entries
+/// are `untouched`, they are only counted.
+pub(crate) fn archives_as_before(arrivals: &mut Arrivals, rows: DerivedRows, untouched: bool) -> DerivedPages {
+    let count = if untouched { rows.pass(arrivals) } else { rows.arrive(arrivals) };
+    DerivedPages { outcome: outcome(count), rows }
+}
+
+fn outcome(pages: usize) -> Outcome {
+    Outcome { rows: pages as u64, ..Outcome::of(ARCHIVES.to_owned()) }
+}
+
+/// Rows in one piece: each after its length, in 4 bytes.
+#[derive(Debug, Default)]
+pub(crate) struct DerivedRows(pub(crate) Vec<u8>);
+
+impl DerivedRows {
+    fn push(&mut self, contribution: &Contribution<'_>) {
+        let at = self.0.len();
+        self.0.extend_from_slice(&[0; 4]);
+        contribution.write(&mut self.0);
+        let length = (self.0.len() - at - 4) as u32;
+        self.0[at..at + 4].copy_from_slice(&length.to_le_bytes());
+    }
+
+    fn rows(&self) -> impl Iterator<Item = &[u8]> {
+        let mut rest = &self.0[..];
+        std::iter::from_fn(move || {
+            let (length, after) = rest.split_first_chunk()?;
+            let (row, after) = after.split_at_checked(u32::from_le_bytes(*length) as usize)?;
+            rest = after;
+            Some(row)
+        })
+    }
+
+    /// The keys of their URLs.
+    pub(crate) fn keys(&self, seed: u64) -> Vec<u128> {
+        self.rows().map(|row| fingerprint::key(seed, url_of(row))).collect()
+    }
+
+    /// Adds them to the arrivals as a source of their own; returns how many there are.
+    fn arrive(&self, arrivals: &mut Arrivals) -> usize {
+        let mut block = Block::new(&arrivals.begin_source());
+        self.rows().for_each(|row| block.push_bytes(row));
+        let rows = block.len();
+        arrivals.push(block);
+        rows
+    }
+
+    /// Counts them as rows of a source of their own that were skipped.
+    fn pass(&self, arrivals: &mut Arrivals) -> usize {
+        let rows = self.rows().count();
+        arrivals.begin_source();
+        arrivals.let_go(rows as u64);
+        rows
+    }
 }
 
 fn key(page: &ArchivePage, seed: u64) -> u128 {

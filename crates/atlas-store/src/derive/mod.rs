@@ -1,8 +1,10 @@
 //! Deriving what follows from all entries together. The pages of archives settle and are chosen like the contributions
 //! of a source; groups of translations are found among the listed entries.
 
+mod packed_lists;
 mod alternates;
 pub(crate) mod archives;
 
 pub(crate) use alternates::Alternates;
 pub use archives::ARCHIVES;
+pub(crate) use archives::DerivedRows;

@@ -34,8 +34,8 @@ pub use self::remembered::Remembered;
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
-    Announced, ContentCounts, Departure, Fact, FileDigest, KnownChunks, Members, Memory, OutputRow, PackedEntries,
-    RememberedChunk, RememberedEntry, RunRow, SegmentRow, Tombstone, Whole,
+    Announced, ContentCounts, Departure, DerivedBefore, Fact, FileDigest, KnownChunks, Members, Memory, OutputRow,
+    PackedEntries, RememberedChunk, RememberedEntry, RunRow, SegmentRow, Tombstone, Whole,
 };
 use atlas_core::announce::EngineState;
 
@@ -101,12 +101,18 @@ pub trait ReadFacts {
 
     /// Sets a fact immediately; `None` forgets it.
     fn set_fact(&self, fact: Fact, value: Option<&str>) -> Result<(), StoreError>;
+
+    /// What the last build derived from entries, as [`WriteFacts::keep_derived`] got it.
+    fn derived(&self) -> Result<DerivedBefore, StoreError>;
 }
 
 /// Writes facts about the site as a whole.
 pub trait WriteFacts {
     /// Remembers provenances.
     fn keep_provenances(&self, added: &[(u16, String)]) -> Result<(), StoreError>;
+
+    /// Remembers what was derived from entries, in place of what the build before derived.
+    fn keep_derived(&self, derived: &DerivedBefore) -> Result<(), StoreError>;
 
     /// A fact as of now, including changes of this transaction.
     fn fact(&self, fact: Fact) -> Result<Option<String>, StoreError>;

@@ -13,6 +13,8 @@ pub enum Fact {
     Extras,
     /// A fingerprint of what decided about the rows that are recognised unread.
     Choices,
+    /// Whether entries are derived from others, or groups of translations found, and whether all of that was sound.
+    Derived,
     /// The site's URL.
     Site,
     /// The name of the main file.
@@ -36,6 +38,7 @@ impl Fact {
             Self::Reader => "reader",
             Self::Extras => "people",
             Self::Choices => "choices",
+            Self::Derived => "derived",
             Self::Site => "site",
             Self::Main => "main",
             Self::Gzip => "gzip",
@@ -44,4 +47,13 @@ impl Fact {
             Self::IndexNowKey => "indexnow-key",
         }
     }
+}
+
+/// What a build derived from entries, packed.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct DerivedBefore {
+    /// The rows of archive pages.
+    pub rows: Vec<u8>,
+    /// The groups of translations of some entries.
+    pub groups: Vec<u8>,
 }

@@ -3,6 +3,7 @@
 use atlas_core::choose::{Kept, Reason, Verdict};
 use atlas_core::contribution::Contribution;
 use atlas_core::derive::news::News;
+use atlas_core::fingerprint;
 use atlas_core::output_policy::{self, Media};
 use atlas_core::placement::FileKind;
 use atlas_core::{address, page};
@@ -16,10 +17,27 @@ use crate::report::DueTo;
 use atlas_core::announce::Change;
 use atlas_core::report::Notice;
 
+/// What joining found out about remembered entries, and what depends on their groups of translations.
+#[derive(Clone, Copy)]
+pub(super) struct KnownFates<'a> {
+    /// The [`EntryFate`] of each.
+    pub(super) fates: &'a [u8],
+    /// The fingerprint of what was written for each, as far as it may be written as before.
+    pub(super) written: &'a [u64],
+    /// The fingerprint of what the group of a row lists, or 0.
+    pub(super) group_print: &'a (dyn Fn(RowId) -> u64 + Sync),
+}
+
+impl KnownFates<'_> {
+    fn is(&self, at: u32, fate: EntryFate) -> bool {
+        self.fates[at as usize] == fate as u8
+    }
+}
+
 /// Processes the entries of one block.
 pub(super) struct Choosing<'a> {
     remembered: &'a Remembered,
-    fates: &'a [u8],
+    known: KnownFates<'a>,
     terms: &'a Terms<'a>,
     source: u16,
     out: SettledBlock,
@@ -29,14 +47,14 @@ impl<'a> Choosing<'a> {
     pub(super) fn new(
         arrivals: &'a Arrivals,
         remembered: &'a Remembered,
-        fates: &'a [u8],
+        known: KnownFates<'a>,
         terms: &'a Terms<'a>,
         block: usize,
     ) -> Self {
         let tallies = vec![SectionTally::default(); terms.chooser.sections.list().len()];
         let out = SettledBlock { counts: Counts { tallies, ..Counts::default() }, ..SettledBlock::default() };
         let source = arrivals.source_of(arrivals.first_of(block));
-        Self { remembered, fates, terms, source, out }
+        Self { remembered, known, terms, source, out }
     }
 
     pub(super) fn run(mut self, entry_rows: &EntryRows, arrivals: &Arrivals, block: usize) -> SettledBlock {
@@ -49,13 +67,15 @@ impl<'a> Choosing<'a> {
                 self.row(&entry_rows.entry_row(first, row, prior, summaries[row]), &rows.row(row), &mut own);
                 continue;
             }
-            if prior.is_some_and(|at| self.fates[at as usize] == EntryFate::Untouched as u8) {
+            let row_id = RowId(first.0 + row as u32);
+            if prior.is_some_and(|at| self.known.is(at, EntryFate::Untouched)) && (self.known.group_print)(row_id) == 0
+            {
                 own.count(true);
                 continue;
             }
             let read = rows.read(row, &mut |problem| problems.push(problem));
             if read.as_ref().is_none_or(|(summary, _)| summary.raw == 0 || summary.kept().is_none()) {
-                self.out.doubtful.push(RowId(first.0 + row as u32));
+                self.out.doubtful.push(row_id);
             }
             match read {
                 Some((summary, bytes)) => self.row(&entry_rows.entry_row(first, row, prior, summary), &bytes, &mut own),
@@ -144,8 +164,7 @@ impl<'a> Choosing<'a> {
                 .counts
                 .added
                 .add(self.terms.telling.examples, entry_row.named(), || Contribution::read(row).url.into_owned()),
-            Some(at) if self.fates[at as usize] == EntryFate::Same as u8 => {}
-            known => self.out.candidates.push(Candidate::of_page(&summary, kept, row_id, entry_row.named(), known)),
+            Some(at) => self.compare(at, Candidate::of_page(&summary, kept, row_id, entry_row.named(), prior)),
         }
         let is_news = summary.own_files().any(|kind| kind == FileKind::News);
         let has_news = self.terms.policy.of(usize::from(kept.section)).news.is_some();
@@ -155,6 +174,24 @@ impl<'a> Choosing<'a> {
         let kinds = summary.own_files();
         let candidates = kinds.map(|kind| Candidate::of_kind(&summary, kept, row_id, entry_row.named(), kind));
         self.out.own_files.extend(candidates);
+    }
+
+    /// Makes an entry that the ledger knows a candidate, unless it is written as before.
+    fn compare(&mut self, at: u32, candidate: Candidate) {
+        let print = (self.known.group_print)(candidate.row_id);
+        let fate = if print == 0 {
+            if self.known.is(at, EntryFate::Same) { EntryFate::Same } else { EntryFate::Met }
+        } else {
+            let observed = self.remembered.observed(at);
+            let written = fingerprint::written(candidate.decided, self.terms.settings, observed, print);
+            if written == self.known.written[at as usize] { EntryFate::Same } else { EntryFate::Met }
+        };
+        if !self.known.is(at, fate) {
+            self.out.fates.push((at, fate));
+        }
+        if fate == EntryFate::Met {
+            self.out.candidates.push(candidate);
+        }
     }
 
     /// Collects remarks on a kept entry.

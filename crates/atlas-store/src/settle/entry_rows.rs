@@ -4,11 +4,24 @@ use std::borrow::Cow;
 use std::collections::HashMap;
 
 use atlas_core::choose::Verdict;
+use atlas_core::fingerprint::Prints;
 
 use super::assignment::{Assignment, Role};
-use super::join::{Joined, MergedFrom};
 use crate::arrival::{Arrivals, Block, RowId, RowSummary};
 use crate::model::UNKNOWN;
+
+/// The origin of a merged row.
+#[derive(Debug, Clone)]
+pub(crate) struct MergedFrom {
+    /// The first of its rows.
+    pub(crate) first: RowId,
+    /// Its sources, without duplicates.
+    pub(crate) sources: Vec<u16>,
+    /// The number of its provenance.
+    pub(crate) provenance: u16,
+    /// The fingerprints that it would have if nothing about its sources had changed; `None` if nothing has.
+    pub(crate) as_before: Option<Prints>,
+}
 
 /// Which rows represent entries, and where merged ones come from. With this, all entries can be iterated again.
 #[derive(Debug, Default)]
@@ -30,12 +43,6 @@ pub(crate) struct EntryRow<'s> {
     pub(crate) origin: Option<&'s MergedFrom>,
     /// The position where the ledger remembers the entry, if it does.
     pub(crate) prior: Option<u32>,
-}
-
-impl From<Joined> for EntryRows {
-    fn from(joined: Joined) -> Self {
-        Self { assignment: joined.assignment, origins: joined.origins, single: joined.single }
-    }
 }
 
 impl EntryRows {

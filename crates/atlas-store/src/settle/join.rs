@@ -3,19 +3,21 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::io;
-use std::sync::atomic::{AtomicU8, Ordering};
+use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
 
 use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::fingerprint::{self, Prints};
+use foldhash::fast::FixedState;
 use rayon::prelude::*;
 
 use super::assignment::Assignment;
+use super::entry_rows::{EntryRows, MergedFrom};
 use super::expected::Expected;
 use super::{ReportLimits, Sample};
 use crate::arrival::{Arrivals, Block, KeyedRow, RowFlag, RowId};
 use crate::disk::spill::PARTITIONS;
 use crate::ledger::Remembered;
-use crate::model::{KnownEntry, UNKNOWN};
+use crate::model::{KnownEntry, UNKNOWN, tag};
 use crate::provenance::Provenances;
 use atlas_core::report::Notice;
 
@@ -43,36 +45,46 @@ impl EntryFate {
 /// The result of joining.
 #[derive(Debug, Default)]
 pub(crate) struct Joined {
-    /// The provenances of one source alone, by the index of the source.
-    pub(crate) single: Vec<u16>,
-    /// The role of each row.
-    pub(crate) assignment: Assignment,
+    /// Which rows represent entries.
+    pub(crate) entry_rows: EntryRows,
     /// The [`EntryFate`] of each remembered entry.
     pub(crate) fates: Vec<u8>,
-    /// The sources of merged rows.
-    pub(crate) origins: HashMap<RowId, MergedFrom>,
     /// Rows whose source had already named the URL.
     pub(crate) duplicates: Option<Sample>,
     /// Fields on which two sources disagree.
     pub(crate) at_odds: BTreeMap<Odds, Sample>,
     /// The number of remembered entries whose page was read both then and now.
     pub(crate) pages_known: u64,
+    /// Whether anything moved: an entry came, left, or may have changed. Pages of archives do not count.
+    pub(crate) has_moved: bool,
+    /// For each remembered entry that may be written as before with its group of translations: the fingerprint of what
+    /// was written; 0 for all others.
+    pub(crate) written: Vec<u64>,
 }
 
 /// A field, and the two sources that disagree on it.
 pub(crate) type Odds = (&'static str, u16, u16);
 
-/// The origin of a merged row.
-#[derive(Debug, Clone)]
-pub(crate) struct MergedFrom {
-    /// The first of its rows.
-    pub(crate) first: RowId,
-    /// Its sources, without duplicates.
-    pub(crate) sources: Vec<u16>,
-    /// The number of its provenance.
-    pub(crate) provenance: u16,
-    /// The fingerprints that it would have if nothing about its sources had changed; `None` if nothing has.
-    pub(crate) as_before: Option<Prints>,
+/// The groups of translations of the last build, as far as they are needed to recognise entries whose rows every build
+/// reads: the fingerprint of what the group lists, by the [`tag`] of the entry's key.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct GroupsBefore(HashMap<u64, u64, FixedState>);
+
+impl GroupsBefore {
+    /// Reads what [`GroupsBefore::packed`] wrote.
+    pub(crate) fn read(bytes: &[u8]) -> Self {
+        let numbers: Vec<u64> = bytes.as_chunks().0.iter().map(|number| u64::from_le_bytes(*number)).collect();
+        Self(numbers.as_chunks().0.iter().map(|[tag, print]| (*tag, *print)).collect())
+    }
+
+    /// The groups of these entries as bytes.
+    pub(crate) fn packed(entries: impl Iterator<Item = (u128, u64)>) -> Vec<u8> {
+        entries.flat_map(|(key, print)| [tag(key), print]).flat_map(u64::to_le_bytes).collect()
+    }
+
+    fn of(&self, key: u128) -> Option<u64> {
+        self.0.get(&tag(key)).copied()
+    }
 }
 
 /// Joins the keys of all rows with each other and with those that the ledger remembers. Merged rows are added to the
@@ -81,7 +93,7 @@ pub(crate) fn join(
     arrivals: &mut Arrivals,
     remembered: Option<&Remembered>,
     expected: Option<&Expected>,
-    (provenances, settings): (&Provenances, u64),
+    (provenances, settings, groups): (&Provenances, u64, &GroupsBefore),
     telling: ReportLimits<'_>,
 ) -> io::Result<Joined> {
     let entries = remembered.map_or(0, Remembered::entries);
@@ -94,9 +106,11 @@ pub(crate) fn join(
         provenances,
         single: provenances.single(),
         settings,
+        groups,
         telling,
         assignment: Assignment::new(arrivals.len(), entries > 0),
         fates: (0..entries).map(|at| AtomicU8::new(fate(at) as u8)).collect(),
+        written: (0..entries).map(|_| AtomicU64::new(0)).collect(),
     };
     let parts = (0..PARTITIONS).into_par_iter().map(|part| {
         let rows = joining.arrivals.partitions().part(part)?;
@@ -105,9 +119,9 @@ pub(crate) fn join(
     });
     let parts: Vec<JoinedPartition> = parts.collect::<io::Result<_>>()?;
     let mut joined = Joined {
-        assignment: joining.assignment,
-        single: joining.single,
+        entry_rows: EntryRows { assignment: joining.assignment, single: joining.single, ..EntryRows::default() },
         fates: joining.fates.into_iter().map(AtomicU8::into_inner).collect(),
+        written: joining.written.into_iter().map(AtomicU64::into_inner).collect(),
         ..Joined::default()
     };
     let most = telling.examples;
@@ -116,6 +130,7 @@ pub(crate) fn join(
     for part in parts {
         part.at_odds.into_iter().for_each(|(odds, sample)| joined.at_odds.entry(odds).or_default().join(most, sample));
         joined.pages_known += part.pages_known;
+        joined.has_moved |= part.has_moved;
         if part.duplicates.count() > 0 {
             joined.duplicates.get_or_insert_default().join(most, part.duplicates);
         }
@@ -129,8 +144,8 @@ pub(crate) fn join(
         let mut block = Block::new(arrivals.decider());
         for ((merged, at, row), row_id) in some.iter().zip(first..) {
             block.push_copy(&blocks[*at].row(*row), blocks[*at].summary(*row));
-            joined.assignment.push(merged.prior);
-            joined.origins.insert(RowId(row_id), merged.origin.clone());
+            joined.entry_rows.assignment.push(merged.prior);
+            joined.entry_rows.origins.insert(RowId(row_id), merged.origin.clone());
         }
         arrivals.push_unjoined(block);
     }
@@ -154,9 +169,11 @@ struct Joining<'a> {
     /// The provenances of one source alone, by the index of the source.
     single: Vec<u16>,
     settings: u64,
+    groups: &'a GroupsBefore,
     telling: ReportLimits<'a>,
     assignment: Assignment,
     fates: Vec<AtomicU8>,
+    written: Vec<AtomicU64>,
 }
 
 /// The result of one partition.
@@ -166,6 +183,7 @@ struct JoinedPartition {
     duplicates: Sample,
     at_odds: BTreeMap<Odds, Sample>,
     pages_known: u64,
+    has_moved: bool,
 }
 
 impl Joining<'_> {
@@ -178,11 +196,16 @@ impl Joining<'_> {
             duplicates: Sample::default(),
             at_odds: BTreeMap::new(),
             pages_known: 0,
+            has_moved: false,
         };
+        let derived = self.single.last().copied();
+        let counts = |known: &KnownEntry| Some(known.provenance) != derived;
         let mut known = known.into_iter().peekable();
         for group in rows.chunk_by(|one, other| one.key == other.key) {
             let key = group[0].key;
-            while known.next_if(|known| known.key < key).is_some() {}
+            while let Some(gone) = known.next_if(|known| known.key < key) {
+                part.has_moved |= counts(&gone);
+            }
             let known = known.next_if(|known| known.key == key);
             let prior = known.map(|known| known.at);
             let misses_page = self.misses_page(group);
@@ -192,13 +215,21 @@ impl Joining<'_> {
             } else {
                 part.merge(self, group, known.as_ref(), misses_page);
             }
-            let Some(known) = known else { continue };
+            let Some(known) = known else {
+                part.has_moved = part.has_moved || self.is_kept(group, alone, &part);
+                continue;
+            };
             let fate = match group {
                 [row] if alone && row.unread && row.print == known.raw => EntryFate::Untouched,
+                // A row that every build reads may say what it said before.
+                [row] if alone && row.unread && known.raw == 0 => {
+                    let summary = self.arrivals.summary(row.row_id);
+                    let provenance = self.single_provenance(row.row_id);
+                    self.fate(summary.decided(), summary.has(RowFlag::FromPage), provenance, &known, &mut part)
+                }
                 [row] if alone && row.unread => EntryFate::Met,
                 [row] if alone => {
-                    let provenance = self.single.get(usize::from(self.arrivals.source_of(row.row_id)));
-                    let provenance = provenance.copied().unwrap_or(UNKNOWN);
+                    let provenance = self.single_provenance(row.row_id);
                     self.fate(row.print, row.from_page, provenance, &known, &mut part)
                 }
                 _ => {
@@ -207,9 +238,24 @@ impl Joining<'_> {
                     self.fate(summary.decided(), summary.has(RowFlag::FromPage), provenance, &known, &mut part)
                 }
             };
+            part.has_moved |= fate == EntryFate::Met && counts(&known);
             self.fates[known.at as usize].store(fate as u8, Ordering::Relaxed);
         }
+        part.has_moved |= known.any(|gone| counts(&gone));
         part
+    }
+
+    /// The provenance of an entry that only the source of this row names.
+    fn single_provenance(&self, row_id: RowId) -> u16 {
+        self.single.get(usize::from(self.arrivals.source_of(row_id))).copied().unwrap_or(UNKNOWN)
+    }
+
+    /// Whether the entry of these rows is kept. The row of a merged entry is the last of the partition.
+    fn is_kept(&self, group: &[KeyedRow], alone: bool, part: &JoinedPartition) -> bool {
+        match group {
+            [row] if alone => self.arrivals.summary(row.row_id).kept().is_some(),
+            _ => part.rows.summary(part.rows.len() - 1).kept().is_some(),
+        }
     }
 
     /// The fate of an entry whose row has this `decided` fingerprint.
@@ -223,11 +269,17 @@ impl Joining<'_> {
     ) -> EntryFate {
         part.pages_known += u64::from(known.from_page && from_page);
         let observed = self.remembered.and_then(|remembered| remembered.observed(known.at));
-        let same = decided != 0
-            && known.from_page == from_page
-            && known.provenance == provenance
-            && fingerprint::written(decided, self.settings, observed, 0) == known.written;
-        if same { EntryFate::Same } else { EntryFate::Met }
+        let may_be_same = decided != 0 && known.from_page == from_page && known.provenance == provenance;
+        if !may_be_same {
+            return EntryFate::Met;
+        }
+        let is_written = |group| fingerprint::written(decided, self.settings, observed, group) == known.written;
+        if is_written(0) || self.groups.of(known.key).is_some_and(is_written) {
+            return EntryFate::Same;
+        }
+        // It may have been in a group of translations, which is not known yet.
+        self.written[known.at as usize].store(known.written, Ordering::Relaxed);
+        EntryFate::Met
     }
 
     /// Whether these rows name an entry that lacks the page it should have.
@@ -343,12 +395,12 @@ mod tests {
 
     fn joined(arrivals: &mut Arrivals, remembered: Option<&Remembered>, provenances: &Provenances) -> Joined {
         let telling = ReportLimits { examples: 5, accepted: &ALL };
-        join(arrivals, remembered, None, (provenances, SETTINGS), telling).unwrap()
+        join(arrivals, remembered, None, (provenances, SETTINGS, &GroupsBefore::default()), telling).unwrap()
     }
 
     /// The path of each row that represents an entry, and its position in the ledger.
     fn entries(arrivals: &Arrivals, joined: &Joined) -> Vec<(String, RowId, Option<u32>)> {
-        let entry_rows = joined.assignment.all().filter_map(|(row_id, role)| Some((row_id, role.prior()?)));
+        let entry_rows = joined.entry_rows.assignment.all().filter_map(|(row_id, role)| Some((row_id, role.prior()?)));
         let named = entry_rows.map(|(row_id, prior)| {
             let row = arrivals.row(row_id);
             (url_of(&row).trim_end_matches('/').rsplit('/').next().unwrap().to_owned(), row_id, prior)
@@ -367,14 +419,14 @@ mod tests {
         let mut remembered = Remembered { entries: entries.len(), ..Remembered::default() };
         for ((_, row_id, _), at) in entries.into_iter().zip(0..) {
             let summary = before.summary(row_id);
-            let alone = || joined.single[usize::from(before.source_of(row_id))];
+            let alone = || joined.entry_rows.single[usize::from(before.source_of(row_id))];
             let known = KnownEntry {
                 key: summary.key(),
                 written: fingerprint::written(summary.decided(), SETTINGS, None, 0),
                 raw: 0,
                 at,
                 from_page: false,
-                provenance: joined.origins.get(&row_id).map_or_else(alone, |origin| origin.provenance),
+                provenance: joined.entry_rows.origins.get(&row_id).map_or_else(alone, |origin| origin.provenance),
             };
             remembered.known.push(known).unwrap();
         }
@@ -388,8 +440,8 @@ mod tests {
         let joined = joined(&mut arrivals, None, &Provenances::new(Vec::new(), mappings(1)));
         let paths: Vec<String> = entries(&arrivals, &joined).into_iter().map(|(path, ..)| path).collect();
         assert_eq!(paths, ["a", "c", "d", "b"], "what was merged comes last");
-        assert_eq!(joined.assignment.of(RowId(1)), Role::PassedOver);
-        let origin = &joined.origins[&RowId(5)];
+        assert_eq!(joined.entry_rows.assignment.of(RowId(1)), Role::PassedOver);
+        let origin = &joined.entry_rows.origins[&RowId(5)];
         assert_eq!((origin.first, origin.sources.as_slice()), (RowId(1), [0, 1].as_slice()));
         assert_eq!(Contribution::read(&arrivals.row(RowId(5))).title.as_deref(), Some("Shed"), "the first is believed");
         assert_eq!(joined.at_odds.keys().collect::<Vec<_>>(), [&("title", 0, 1)]);
@@ -403,7 +455,7 @@ mod tests {
         let joined = joined(&mut arrivals, None, &Provenances::new(Vec::new(), mappings(1)));
         assert_eq!(joined.duplicates.map(|sample| sample.count()), Some(1));
         assert!(joined.at_odds.is_empty());
-        assert_eq!(joined.origins[&RowId(2)].sources, [0]);
+        assert_eq!(joined.entry_rows.origins[&RowId(2)].sources, [0]);
     }
 
     #[rstest]

@@ -18,13 +18,12 @@ mod sample;
 mod assignment;
 mod latest;
 mod expected;
+mod entry_rows;
 mod join;
 mod remarks;
-mod entry_rows;
 mod choosing;
 
 use std::collections::{BTreeMap, HashMap};
-use std::io;
 
 use atlas_core::choose::{Chooser, Kept, Reason};
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
@@ -34,11 +33,10 @@ use atlas_core::output_policy::OutputPolicy;
 use atlas_core::placement::FileKind;
 use rayon::prelude::*;
 
-pub(crate) use self::assignment::Role;
-use self::choosing::Choosing;
+use self::choosing::{Choosing, KnownFates};
 pub(crate) use self::entry_rows::{EntryRow, EntryRows};
 pub use self::expected::Expected;
-pub(crate) use self::join::{EntryFate, Odds, join};
+pub(crate) use self::join::{EntryFate, GroupsBefore, Joined, Odds, join};
 use self::latest::Latest;
 use self::remarks::Remarks;
 pub use self::sample::ReportLimits;
@@ -315,6 +313,8 @@ struct SettledBlock {
     gone: Vec<Gone>,
     problems: Vec<(u16, Problem)>,
     doubtful: Vec<RowId>,
+    /// Fates that depend on groups of translations.
+    fates: Vec<(u32, EntryFate)>,
 }
 
 /// The result of settling.
@@ -377,21 +377,17 @@ impl Settled {
 
 /// Settles all arrivals. Merged rows are added to the arrivals as blocks of their own.
 ///
-/// First the keys are joined, partition by partition; then the summaries are counted in the order of rows. What is
-/// announced is decided later, once the groups of translations are known.
-///
-/// # Errors
-///
-/// Returns an error if a spill file cannot be written or read.
-pub fn settle(
-    arrivals: &mut Arrivals,
+/// The keys have been joined, and the groups of translations are known: `group_print` returns the fingerprint of what
+/// the group of a row lists, or 0. Here the summaries are counted in the order of rows. What is announced is decided
+/// later.
+pub(crate) fn settle(
+    joined: Joined,
+    arrivals: &Arrivals,
     remembered: &Remembered,
-    expected: Option<&Expected>,
+    group_print: &(dyn Fn(RowId) -> u64 + Sync),
     terms: &Terms<'_>,
-) -> io::Result<Settled> {
-    let joined = join(arrivals, Some(remembered), expected, (terms.provenances, terms.settings), terms.telling)?;
-    let (assignment, origins, fates) = (joined.assignment, joined.origins, joined.fates);
-    let entry_rows = EntryRows { assignment, origins, single: joined.single };
+) -> Settled {
+    let Joined { entry_rows, mut fates, written, .. } = joined;
     let counts = Counts {
         tallies: vec![SectionTally::default(); terms.chooser.sections.list().len()],
         remarks: Remarks { at_odds: joined.at_odds, ..Remarks::default() },
@@ -400,12 +396,16 @@ pub fn settle(
     let mut settled = Settled { counts, pages_known: joined.pages_known, ..Settled::default() };
     let blocks: Vec<usize> = (0..arrivals.blocks()).collect();
     for some in blocks.chunks(BLOCKS_AT_A_TIME) {
+        let known = KnownFates { fates: &fates, written: &written, group_print };
         let parts = some.par_iter().map(|&at| {
-            let choosing = Choosing::new(arrivals, remembered, &fates, terms, at);
+            let choosing = Choosing::new(arrivals, remembered, known, terms, at);
             choosing.run(&entry_rows, arrivals, at)
         });
         let parts: Vec<SettledBlock> = parts.collect();
-        parts.into_iter().for_each(|part| settled.join(terms.telling.examples, part));
+        for mut part in parts {
+            part.fates.drain(..).for_each(|(at, fate)| fates[at as usize] = fate as u8);
+            settled.join(terms.telling.examples, part);
+        }
     }
     let pages = remembered.segments(|kind| kind == FileKind::Pages).flat_map(|(_, segment)| segment.range());
     let gone = pages.filter(|at| fates[*at] == EntryFate::Gone as u8);
@@ -422,5 +422,5 @@ pub fn settle(
     for (source, rows) in (0u16..).zip(arrivals.all_let_go()) {
         settled.counts.source(source).kept += rows;
     }
-    Ok(settled)
+    settled
 }

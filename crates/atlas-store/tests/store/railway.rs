@@ -16,7 +16,7 @@ use atlas_core::output_policy::{Media, SectionPolicy};
 use atlas_core::placement::{OwnFiles, UrlsPerFile};
 use atlas_core::report::Problem;
 use atlas_store::arrange::Cut;
-use atlas_store::arrival::{Block, Decider, RowReader};
+use atlas_store::arrival::{Block, Decider, RetainedText, RowReader};
 use atlas_store::build::{Ended, Job, build};
 use atlas_store::destination::{Destination, Folder, Gzip, InMemory, Names};
 use atlas_store::disk::segmented_gzip::unpack;
@@ -90,7 +90,18 @@ impl Source for MadeRows {
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         for rows in self.rows.chunks(7) {
             let lines: Vec<String> = rows.iter().map(|(url, page)| line(url, page)).collect();
-            gathering.push(block(gathering.decider(), &lines, self.knows_rows && !gathering.reads_all()));
+            let unread = self.knows_rows && !gathering.reads_all();
+            let mut block = block(gathering.decider(), &lines, unread);
+            if unread && gathering.retains() {
+                block.retain(RetainedText {
+                    text: lines.join("\n").into_bytes(),
+                    first_line: 1,
+                    chunks: Vec::new(),
+                    reader: Arc::new(MadeRowReader),
+                    problems: Vec::new(),
+                });
+            }
+            gathering.push(block);
         }
         Ok(())
     }
@@ -123,6 +134,11 @@ pub struct MadeRowReader;
 impl RowReader for MadeRowReader {
     fn read(&self, raw: &str, _: u64, take: &mut dyn FnMut(&Contribution<'_>), _: &mut dyn FnMut(Problem)) {
         take(&contribution(raw));
+    }
+
+    fn read_all(self: Arc<Self>, decider: &Decider, text: RetainedText) -> (Block, Vec<Problem>) {
+        let lines = String::from_utf8(text.text).unwrap();
+        (block(decider, &lines.split('\n').map(str::to_owned).collect::<Vec<_>>(), false), Vec::new())
     }
 }
 

@@ -50,6 +50,10 @@ impl Source for SqlSource {
         true
     }
 
+    fn yields_once(&self) -> bool {
+        true
+    }
+
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let rows = RowInput {
             settings: &self.records,

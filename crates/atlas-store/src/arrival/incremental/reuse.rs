@@ -9,7 +9,7 @@ use super::recollect::recollect;
 use crate::arrival::{Arrivals, Need, RowId};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered, Writing};
-use crate::model::{Fact, KnownChunks, Untouched};
+use crate::model::{Fact, KnownChunks, Untouched, tag};
 
 /// What a build can reuse.
 #[derive(Debug, Clone)]
@@ -18,6 +18,12 @@ pub(crate) struct Reuse {
     pub(crate) need: Need,
     /// The remembered chunks, if chunks are used.
     pub(crate) chunks: Option<Arc<KnownChunks>>,
+    /// [`ReuseConditions::by_row`].
+    pub(crate) by_row: bool,
+    /// [`ReuseConditions::derives`].
+    pub(crate) derives: bool,
+    /// Whether texts are retained, so that rows which were skipped can be read after all.
+    pub(crate) retains: bool,
 }
 
 /// The conditions for reuse.
@@ -29,7 +35,11 @@ pub(crate) struct ReuseConditions {
     /// too.
     pub(crate) choices: Option<u64>,
     /// Whether all sources recognise their rows, so that no entry comes from rows that are read in another way.
-    pub(crate) by_chunk: bool,
+    pub(crate) by_row: bool,
+    /// Whether entries are derived from others, or groups of translations found: then any row may be needed after all.
+    pub(crate) derives: bool,
+    /// Whether a source yields its rows only once.
+    pub(crate) yields_once: bool,
     /// Whether files are made from all entries, so that all rows must be in memory if any has to be read.
     pub(crate) wants_all: bool,
     /// Whether these files would be the same as before.
@@ -42,16 +52,18 @@ impl Reuse {
     /// Decides what can be reused. Rows can be reused by a build if nothing but the row and fixed settings decide about
     /// it; chunks, if in addition no entry comes from rows that are read in another way.
     pub(crate) fn of(conditions: &ReuseConditions, ledger: &dyn Ledger) -> Result<Self, StoreError> {
-        let nothing = Self { need: Need::All, chunks: None };
+        let &ReuseConditions { by_row, derives, .. } = conditions;
+        let retains = by_row && (derives || conditions.yields_once);
+        let nothing = Self { need: Need::All, chunks: None, by_row, derives, retains };
         if !conditions.is_build {
             return Ok(nothing);
         }
         let Some(choices) = conditions.choices else { return Ok(nothing.reading_all(conditions.wants_all)) };
-        let chunks = conditions.by_chunk.then(|| ledger.chunks().map(Arc::new)).transpose()?;
+        let chunks = conditions.by_row.then(|| ledger.chunks().map(Arc::new)).transpose()?;
         let same_choices = ledger.fact(Fact::Choices)?.is_some_and(|known| known == choices.to_string());
         let any = chunks.as_ref().is_none_or(|chunks| !chunks.is_empty());
         let same_extras = !conditions.wants_all || conditions.same_extras;
-        let moved = Self { need: Need::Moved, chunks };
+        let moved = Self { need: Need::Moved, chunks, ..nothing };
         let is_known = same_choices && any && same_extras && !conditions.is_fresh;
         Ok(if is_known { moved } else { moved.reading_all(conditions.wants_all) })
     }
@@ -61,19 +73,25 @@ impl Reuse {
         Self { need: if wants_all { Need::AllAtHand } else { Need::All }, ..self }
     }
 
+    /// Whether rows of unchanged chunks are skipped.
+    pub(crate) fn skips_rows(&self) -> bool {
+        self.quiet().is_some()
+    }
+
     /// The chunks that can be skipped.
     fn quiet(&self) -> Option<&KnownChunks> {
         self.chunks.as_deref().filter(|_| self.need == Need::Moved)
     }
 }
 
-/// Reads what is remembered of the entries. All entries of unchanged chunks are untouched. Returns `false` if that
-/// cannot be told for each of them, or if so much changed that reading all rows costs no more.
+/// Reads what is remembered of the entries. All entries of unchanged chunks are untouched; those that were derived, with
+/// these keys, belong to no chunk. Returns `false` if that cannot be told for each of them, or if so much changed that
+/// reading all rows costs no more.
 pub(crate) fn remember_entries(
     ledger: &dyn Ledger,
     remembered: &mut Remembered,
     arrivals: &Arrivals,
-    reuse: &Reuse,
+    (reuse, derived): (&Reuse, &[u128]),
     (scratch, memory): (&Path, usize),
 ) -> Result<bool, StoreError> {
     let Some(chunks) = reuse.quiet() else {
@@ -83,15 +101,16 @@ pub(crate) fn remember_entries(
     let quiet: usize = arrivals.chunks().met().iter().map(|print| chunks[print].rows() as usize).sum();
     let moved = chunks.iter().map(|(print, chunk)| (chunk, !met.contains(print)));
     let open = moved.filter(|(chunk, moved)| *moved || chunk.rest().next().is_some());
-    let open = ledger.tags(&mut open.map(|(chunk, moved)| (chunk.members, moved)))?;
+    let mut open = ledger.tags(&mut open.map(|(chunk, moved)| (chunk.members, moved)))?;
     let rows = arrivals.unread();
-    if open.is_empty() && rows.is_empty() && quiet == remembered.entries() {
+    if open.is_empty() && rows.is_empty() && quiet + derived.len() == remembered.entries() {
         remembered.untouched = Untouched::All;
         return Ok(true);
     }
     if open.len() + rows.len() > memory / BYTES_OF_INTEREST {
         return Ok(false);
     }
+    open.extend(derived.iter().map(|key| tag(*key)));
     let interest = Interest::new(&open, rows);
     drop(open);
     // If two unchanged chunks name the same entry, the numbers differ.

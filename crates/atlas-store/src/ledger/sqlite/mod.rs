@@ -21,7 +21,7 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, params};
 use super::{Ledger, ReadFacts, Snapshot, WriteFacts, Writing};
 use crate::disk::bring;
 use crate::error::StoreError;
-use crate::model::Fact;
+use crate::model::{DerivedBefore, Fact};
 
 /// How much of the database is kept in memory while writing.
 const CACHE_KIB: i64 = 4 * 1024;
@@ -104,6 +104,12 @@ impl ReadFacts for Sqlite {
     fn set_fact(&self, fact: Fact, value: Option<&str>) -> Result<(), StoreError> {
         set_fact(&self.connection, fact, value)
     }
+
+    fn derived(&self) -> Result<DerivedBefore, StoreError> {
+        let mut statement = self.connection.prepare_cached("select rows, translations from derived")?;
+        let read = |row: &rusqlite::Row<'_>| Ok(DerivedBefore { rows: row.get(0)?, groups: row.get(1)? });
+        Ok(statement.query_row([], read).optional()?.unwrap_or_default())
+    }
 }
 
 /// Settings of every connection, for writing or reading.
@@ -153,6 +159,12 @@ impl WriteFacts for Changing<'_> {
     fn keep_provenances(&self, added: &[(u16, String)]) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached("insert into provenance (number, mappings) values (?1, ?2)")?;
         added.iter().try_for_each(|(number, mappings)| statement.execute(params![number, mappings]).map(drop))?;
+        Ok(())
+    }
+
+    fn keep_derived(&self, derived: &DerivedBefore) -> Result<(), StoreError> {
+        self.inner.execute("delete from derived", [])?;
+        self.inner.execute("insert into derived values (?1, ?2)", params![derived.rows, derived.groups])?;
         Ok(())
     }
 

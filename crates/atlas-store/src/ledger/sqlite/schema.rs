@@ -7,7 +7,7 @@ use rusqlite::Connection;
 use crate::error::StoreError;
 
 /// The format that this version writes.
-const FORMAT: i64 = 8;
+const FORMAT: i64 = 9;
 
 const PAGE_TABLES: &str = "
 -- what was learnt of files that sources read
@@ -26,6 +26,9 @@ create table fact (name text primary key, value text not null) without rowid;
 
 -- which sources entries come from, and how each maps its fields: JSON; entries name them by number
 create table provenance (number integer primary key, mappings text not null);
+
+-- what was derived from entries: the rows of archive pages, and the groups of some entries
+create table derived (rows blob not null, translations blob not null);
 
 -- a sitemap file: which entries it holds is in its segments
 create table file (
