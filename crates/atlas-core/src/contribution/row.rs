@@ -34,6 +34,19 @@ macro_rules! rows {
 field_table!(rows);
 
 impl Contribution<'_> {
+    /// Whether the lists whose order means nothing are in order.
+    pub fn has_sorted_sets(&self) -> bool {
+        let lists = [&self.images, &self.categories, &self.tags, &self.authors];
+        lists.iter().all(|list| list.is_sorted()) && self.alternates.is_sorted()
+    }
+
+    /// Sorts the lists whose order means nothing: pictures, categories, tags, authors and translations.
+    pub fn sort_sets(&mut self) {
+        let lists = [&mut self.images, &mut self.categories, &mut self.tags, &mut self.authors];
+        lists.into_iter().for_each(|list| list.sort_unstable());
+        self.alternates.sort_unstable();
+    }
+
     /// When the entry was created, which decides the order in which files are filled: published, else modified, in
     /// seconds since 1970.
     pub fn age(&self) -> Option<i64> {

@@ -163,11 +163,16 @@ impl FieldWeight<'_> {
         matches!(self, Self::Text("") | Self::Texts([]) | Self::Videos([]) | Self::Number(None) | Self::Date)
     }
 
-    /// Appends the value, framed with its position.
+    /// Appends the value, framed with its position. Texts are a set.
     fn push(&self, place: u8, out: &mut Vec<u8>) {
         match self {
             Self::Text(text) => frame(out, place, text.as_bytes()),
-            Self::Texts(texts) => texts.iter().for_each(|text| frame(out, place, text.as_bytes())),
+            Self::Texts(texts) if texts.is_sorted() => texts.iter().for_each(|text| frame(out, place, text.as_bytes())),
+            Self::Texts(texts) => {
+                let mut sorted: Vec<&str> = texts.iter().map(Cow::as_ref).collect();
+                sorted.sort_unstable();
+                sorted.into_iter().for_each(|text| frame(out, place, text.as_bytes()));
+            }
             Self::Videos(videos) => {
                 videos.iter().for_each(|video| frame(out, place, &serde_json::to_vec(video).unwrap_or_default()));
             }

@@ -48,7 +48,7 @@ pub use reader::{read, text_of};
 
 /// The version of this reader. A new version finds other words on the same page, so digests of different versions are
 /// never compared: the ledger takes over the new ones without an announcement.
-pub const VERSION: u32 = 5;
+pub const VERSION: u32 = 6;
 
 /// The most pictures on one page: the limit of the image extension.
 pub const MOST_IMAGES: usize = 1000;

@@ -37,7 +37,7 @@ struct Rules {
 pub(crate) struct RowSummary {
     /// [`fingerprint::key`] of its URL, in two halves: one number would take 8 bytes more, because of its alignment.
     pub(super) key: [u64; 2],
-    /// [`fingerprint::row`], or the sum of those of the merged rows.
+    /// [`fingerprint::contribution`], or the sum of those of the merged rows.
     pub(crate) row_print: u64,
     /// The fingerprint of the raw row, by which the next build can recognise it unread; 0 if that build has to read it.
     pub(crate) raw: u64,
@@ -178,7 +178,8 @@ impl Decider {
         start: usize,
         scratch: &mut Vec<u8>,
     ) -> RowSummary {
-        let summary = self.summary_of_merged(contribution, fingerprint::row(row), &[self.source], start, scratch);
+        let print = fingerprint::contribution(contribution, row);
+        let summary = self.summary_of_merged(contribution, print, &[self.source], start, scratch);
         // If the decision may differ tomorrow although the row is the same, the row has to be read again.
         let needed = summary.has(RowFlag::SpeaksOfOthers) && !self.by_row;
         let settled = !summary.has(RowFlag::Odd) && !needed && summary.forms >> 4 == 0;

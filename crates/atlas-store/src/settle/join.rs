@@ -1,6 +1,7 @@
 //! Joining: which rows name the same URL, and where the ledger remembers it. Rows are read only if several have to be
 //! merged.
 
+use std::cmp::Reverse;
 use std::collections::{BTreeMap, HashMap};
 use std::io;
 use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
@@ -250,6 +251,24 @@ impl Joining<'_> {
         self.single.get(usize::from(self.arrivals.source_of(row_id))).copied().unwrap_or(UNKNOWN)
     }
 
+    /// What each of these rows says, with its source, the most credible first: sources count in their own order; of the
+    /// rows of one source, that with the newer date does, else the greater, so that their order decides nothing.
+    fn said(&self, group: &[KeyedRow]) -> Vec<(u16, RowId, Contribution<'static>)> {
+        let read = |row: &KeyedRow| {
+            let contribution = Contribution::read(&self.arrivals.row(row.row_id)).into_owned();
+            (self.arrivals.source_of(row.row_id), row.row_id, contribution)
+        };
+        let mut said: Vec<_> = group.iter().map(read).collect();
+        said.sort_by_cached_key(|(source, _, contribution)| {
+            let date = contribution.modified.or(contribution.published).map(|date| date.seconds());
+            let (mut sorted, mut bytes) = (contribution.clone(), Vec::new());
+            sorted.sort_sets();
+            sorted.write(&mut bytes);
+            (*source, Reverse((date, bytes)))
+        });
+        said
+    }
+
     /// Whether the entry of these rows is kept. The row of a merged entry is the last of the partition.
     fn is_kept(&self, group: &[KeyedRow], alone: bool, part: &JoinedPartition) -> bool {
         match group {
@@ -295,16 +314,12 @@ impl JoinedPartition {
     fn merge(&mut self, joining: &Joining<'_>, group: &[KeyedRow], known: Option<&KnownEntry>, misses_page: bool) {
         let arrivals = joining.arrivals;
         let first = group[0].row_id;
-        let row = arrivals.row(first);
-        let mut contribution = Contribution::read(&row).into_owned();
+        let mut said = joining.said(group).into_iter();
+        let Some((own, _, mut contribution)) = said.next() else { return };
         let mut sum = arrivals.summary(first).row_print;
-        let own = arrivals.source_of(first);
         let mut sources = vec![own];
         let mut earlier = vec![(own, contribution.clone())];
-        for &KeyedRow { row_id, .. } in &group[1..] {
-            let source = arrivals.source_of(row_id);
-            let row = arrivals.row(row_id);
-            let other = Contribution::read(&row).into_owned();
+        for (source, row_id, other) in said {
             if sources.contains(&source) {
                 self.duplicates.add(joining.telling.examples, row_id, || contribution.url.to_string());
             } else {
@@ -325,7 +340,9 @@ impl JoinedPartition {
                 earlier.push((source, other.clone()));
             }
             contribution.merge(other);
-            sum = sum.wrapping_add(arrivals.summary(row_id).row_print);
+        }
+        for row in &group[1..] {
+            sum = sum.wrapping_add(arrivals.summary(row.row_id).row_print);
         }
         contribution.not_in_folder = misses_page;
         self.rows.push_merged(&contribution, sum, &sources);
@@ -334,9 +351,8 @@ impl JoinedPartition {
         let as_before = before.map(|known| {
             let comparison = joining.provenances.comparison(known.provenance, &sources);
             let mut heard = Contribution::default();
-            for &KeyedRow { row_id, .. } in group {
-                let row = arrivals.row(row_id);
-                heard.merge(comparison.select(arrivals.source_of(row_id), &Contribution::read(&row)).into_owned());
+            for (source, _, one) in joining.said(group) {
+                heard.merge(comparison.select(source, &one).into_owned());
             }
             Prints::of(&heard, &mut Vec::new())
         });
@@ -446,6 +462,33 @@ mod tests {
         assert_eq!(Contribution::read(&arrivals.row(RowId(5))).title.as_deref(), Some("Shed"), "the first is believed");
         assert_eq!(joined.at_odds.keys().collect::<Vec<_>>(), [&("title", 0, 1)]);
         assert_eq!(joined.duplicates.map(|sample| sample.count()), None);
+    }
+
+    #[test]
+    fn the_order_of_rows_with_one_url_decides_nothing() {
+        let said = |order: [usize; 3]| {
+            let folder = tempfile::tempdir().unwrap();
+            let mut arrivals = Arrivals::new(plain_decider(), folder.path(), Need::All, 1 << 20);
+            let mut block = Block::new(&arrivals.begin_source());
+            for at in order {
+                let (title, day) = [("Weir", 10), ("Ford", 20), ("Shed", 20)][at];
+                block.push(&Contribution {
+                    url: "https://www.marrowvale.example/a/".into(),
+                    title: Some(title.into()),
+                    modified: atlas_core::lastmod::Lastmod::from_epoch_day(day),
+                    images: vec![format!("https://www.marrowvale.example/{at}.svg").into()],
+                    ..Contribution::default()
+                });
+            }
+            arrivals.push(block);
+            joined(&mut arrivals, None, &Provenances::new(Vec::new(), mappings(1)));
+            Contribution::read(&arrivals.row(RowId(3))).into_owned()
+        };
+        let wanted = said([0, 1, 2]);
+        assert_eq!(wanted.title.as_deref(), Some("Shed"), "the newest, and of two the greater");
+        for order in [[0, 2, 1], [1, 0, 2], [1, 2, 0], [2, 0, 1], [2, 1, 0]] {
+            assert_eq!(said(order), wanted);
+        }
     }
 
     #[test]
