@@ -83,6 +83,12 @@ impl Provenances {
         added.iter().filter_map(|(number, set)| Some((*number, serde_json::to_string(set).ok()?))).collect()
     }
 
+    /// The names of the sources of a provenance, as the ledger knows it.
+    pub(crate) fn names_of(&self, number: u16) -> Vec<String> {
+        let set = self.known.iter().find(|(known, _)| *known == number).map(|(_, set)| set);
+        set.into_iter().flatten().map(|mapping| mapping.source.clone()).collect()
+    }
+
     /// Whether none of the sources of a provenance is configured any more.
     pub(crate) fn all_left(&self, number: u16) -> bool {
         let set = self.known.iter().find(|(known, _)| *known == number).map(|(_, set)| set);

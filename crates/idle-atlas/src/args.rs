@@ -221,7 +221,10 @@ fn at_least_one(text: &str) -> Result<usize, String> {
 pub struct WhyArguments {
     /// The URL, or its path on the site
     pub url: String,
-    /// Print only structured data for its videos (schema.org VideoObject, JSON-LD)
+    /// Ask the sources again, and show each step of the decision, rather than what the last build found
+    #[arg(long)]
+    pub fresh: bool,
+    /// Print only structured data for its videos (schema.org VideoObject, JSON-LD); asks the sources
     #[arg(long)]
     pub structured_data: bool,
 }

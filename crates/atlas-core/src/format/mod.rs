@@ -23,7 +23,7 @@ mod read;
 
 pub use self::index::{IndexLine, index};
 pub use self::raw::{RawNews, RawSitemap, RawUrl};
-pub use self::read::{Document, ReadError, read};
+pub use self::read::{Document, ReadError, read, read_element};
 pub use self::text::clean;
 pub(crate) use self::text::{has_special, push_escaped};
 pub use self::urlset::{Bare, Frame, URL_END, url_bytes};

@@ -7,6 +7,7 @@ use quick_xml::name::ResolveResult;
 use thiserror::Error;
 
 use super::raw::{RawSitemap, RawUrl};
+use super::urlset::Frame;
 use super::{IMAGE, NEWS, SITEMAP, VIDEO, XHTML};
 use crate::language::Alternate;
 use crate::video::{Access, MOST_TAGS, Video, read_yes_or_no};
@@ -46,6 +47,15 @@ pub enum Document {
     Urlset,
     /// A `sitemapindex`.
     Index,
+}
+
+/// Reads one `url` element of a file that [`UrlsetWriter`](super::UrlsetWriter) wrote, without the file's frame.
+/// Returns `None` if it is not one.
+pub fn read_element(element: &[u8]) -> Option<RawUrl> {
+    let file = [&Frame::ALL.open(None), element, Frame::CLOSE].concat();
+    let mut found = None;
+    read(&file, |url| found = Some(url), |_| ()).ok()?;
+    found
 }
 
 /// Reads a file and passes each `url` or `sitemap` element to the caller; returns the kind of document. Memory use does

@@ -9,6 +9,7 @@
 //! | `report` | the report on the findings |
 //! | `survey`, `preview`, `write`, `explain` | what a command does with the findings |
 //! | `remember` | what the ledger keeps besides the files |
+//! | `recorded` | what the ledger knows of one URL |
 //! | `recall`, `overwritten` | starting without a ledger, or over the files of another tool |
 
 mod job;
@@ -22,6 +23,7 @@ mod survey;
 mod preview;
 mod write;
 mod explain;
+mod recorded;
 mod recall;
 mod overwritten;
 
@@ -30,6 +32,7 @@ pub use self::job::Job;
 pub use self::overwritten::{keep_overwritten, overwritten};
 pub use self::preview::preview;
 pub use self::recall::{Recalled, recall};
+pub use self::recorded::{ListedUrl, Recorded, RecordedState, recorded};
 pub use self::survey::{list, survey};
 pub use self::write::{Ended, build};
 pub use crate::derive::ARCHIVES;

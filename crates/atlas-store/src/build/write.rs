@@ -15,7 +15,7 @@ use crate::destination::MainFile;
 use crate::error::StoreError;
 use crate::guard::{self, guard};
 use crate::ledger::Ledger;
-use crate::model::Fact;
+use crate::model::{Fact, LeftOutBefore};
 use crate::report::{Built, LastBuild, Preview, RobotsFate, Survey, in_brief};
 use crate::settle::EXAMPLES;
 
@@ -67,6 +67,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     writing.set_fact(Fact::Choices, found.choices.map(|choices| choices.to_string()).as_deref())?;
     restate(&found, &*writing)?;
     keep_derived(&found, &*writing)?;
+    writing.keep_left_out(&LeftOutBefore::of(found.settled.left_out.clone()))?;
     writing.keep_provenances(&found.provenances.added())?;
     writing.set_fact(Fact::Reader, Some(&page::VERSION.to_string()))?;
     guard::remember(&found.guard_input(job), &*writing)?;

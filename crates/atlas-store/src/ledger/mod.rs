@@ -28,14 +28,14 @@ use atlas_core::format::Frame;
 use atlas_core::placement::{FileKind, Limits};
 
 pub use self::export::{Exported, export};
-pub(crate) use self::lookup::lookup;
+pub(crate) use self::lookup::{Remembrance, lookup};
 pub use self::pending::pending;
 pub use self::remembered::Remembered;
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
-    Announced, ContentCounts, Departure, DerivedBefore, Fact, FileDigest, KnownChunks, Members, Memory, OutputRow,
-    PackedEntries, RememberedChunk, RememberedEntry, RunRow, SegmentRow, Tombstone, Whole,
+    Announced, ContentCounts, Departure, DerivedBefore, Fact, FileDigest, KnownChunks, LeftOutBefore, Members, Memory,
+    OutputRow, PackedEntries, RememberedChunk, RememberedEntry, RunRow, SegmentRow, Tombstone, Whole,
 };
 use atlas_core::announce::EngineState;
 
@@ -104,6 +104,9 @@ pub trait ReadFacts {
 
     /// What the last build derived from entries, as [`WriteFacts::keep_derived`] got it.
     fn derived(&self) -> Result<DerivedBefore, StoreError>;
+
+    /// Why the last build left entries out.
+    fn left_out(&self) -> Result<LeftOutBefore, StoreError>;
 }
 
 /// Writes facts about the site as a whole.
@@ -113,6 +116,9 @@ pub trait WriteFacts {
 
     /// Remembers what was derived from entries, in place of what the build before derived.
     fn keep_derived(&self, derived: &DerivedBefore) -> Result<(), StoreError>;
+
+    /// Remembers why entries were left out, unless that is as before.
+    fn keep_left_out(&self, left_out: &LeftOutBefore) -> Result<(), StoreError>;
 
     /// A fact as of now, including changes of this transaction.
     fn fact(&self, fact: Fact) -> Result<Option<String>, StoreError>;

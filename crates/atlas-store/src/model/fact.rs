@@ -1,5 +1,9 @@
 //! Facts about a site as a whole.
 
+use atlas_core::choose::Reason;
+
+use crate::bytes::part;
+
 /// A fact about the site as a whole.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Fact {
@@ -56,4 +60,39 @@ pub struct DerivedBefore {
     pub rows: Vec<u8>,
     /// The groups of translations of some entries.
     pub groups: Vec<u8>,
+}
+
+/// Why entries were left out, packed: 9 bytes for each, sorted by the [`tag`](super::tag) of its key.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct LeftOutBefore(pub Vec<u8>);
+
+impl LeftOutBefore {
+    /// Packs the reasons of entries.
+    pub(crate) fn of(mut entries: Vec<(u64, Reason)>) -> Self {
+        entries.sort_unstable_by_key(|(tag, reason)| (*tag, *reason as u8));
+        let bytes = |(tag, reason): (u64, Reason)| tag.to_le_bytes().into_iter().chain([reason as u8]);
+        Self(entries.into_iter().flat_map(bytes).collect())
+    }
+
+    /// Why the entry with this tag was left out.
+    pub(crate) fn reason(&self, tag: u64) -> Option<Reason> {
+        let entries = self.0.as_chunks::<9>().0;
+        let tag_of = |entry: &[u8; 9]| u64::from_le_bytes(part(entry, 0));
+        let at = entries.binary_search_by_key(&tag, tag_of).ok()?;
+        Reason::ALL.get(usize::from(entries[at][8])).copied()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn reasons_come_back() {
+        let entries: Vec<(u64, Reason)> =
+            (0..200u64).map(|at| (at * 7_919 % 1_000, Reason::ALL[at as usize % 5])).collect();
+        let packed = LeftOutBefore::of(entries.clone());
+        assert!(entries.iter().all(|(tag, reason)| packed.reason(*tag) == Some(*reason)));
+        assert_eq!(packed.reason(1_001), None);
+    }
 }

@@ -9,10 +9,11 @@ use atlas_core::placement::FileKind;
 use atlas_core::{address, page};
 
 use super::entry_rows::{EntryRow, EntryRows};
-use super::join::EntryFate;
+use super::fate::EntryFate;
 use super::{Candidate, Counts, Gone, SectionTally, SettledBlock, SourceTally, Terms};
 use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::ledger::Remembered;
+use crate::model::tag;
 use crate::report::DueTo;
 use atlas_core::announce::Change;
 use atlas_core::report::Notice;
@@ -103,6 +104,7 @@ impl<'a> Choosing<'a> {
 
     fn left_out(&mut self, contribution: &Contribution<'_>, reason: Reason, entry_row: &EntryRow<'_>) {
         let named = entry_row.named();
+        self.out.left_out.push((tag(entry_row.summary.key()), reason));
         let (most, url) = (self.terms.telling.examples, || contribution.url.to_string());
         self.out.counts.left_out.entry(reason).or_default().add(most, named, url);
         let origin = address::origin(&contribution.url);

@@ -2,46 +2,25 @@
 //! merged.
 
 use std::cmp::Reverse;
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 use std::io;
 use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
 
 use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::fingerprint::{self, Prints};
-use foldhash::fast::FixedState;
 use rayon::prelude::*;
 
 use super::assignment::Assignment;
 use super::entry_rows::{EntryRows, MergedFrom};
 use super::expected::Expected;
+use super::fate::{EntryFate, GroupsBefore};
 use super::{ReportLimits, Sample};
 use crate::arrival::{Arrivals, Block, KeyedRow, RowFlag, RowId};
 use crate::disk::spill::PARTITIONS;
 use crate::ledger::Remembered;
-use crate::model::{KnownEntry, UNKNOWN, tag};
+use crate::model::{KnownEntry, UNKNOWN};
 use crate::provenance::Provenances;
 use atlas_core::report::Notice;
-
-/// What happened to a remembered entry.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-#[repr(u8)]
-pub(crate) enum EntryFate {
-    /// No row names it any more.
-    Gone = 0,
-    /// Nothing about it changed.
-    Same = 1,
-    /// A row names it, and something changed.
-    Met = 2,
-    /// Its row is unchanged, byte for byte, and was not read.
-    Untouched = 3,
-}
-
-impl EntryFate {
-    /// Whether an entry with this fate is written as before.
-    pub(crate) fn stays(fate: u8) -> bool {
-        fate == Self::Same as u8 || fate == Self::Untouched as u8
-    }
-}
 
 /// The result of joining.
 #[derive(Debug, Default)]
@@ -65,28 +44,6 @@ pub(crate) struct Joined {
 
 /// A field, and the two sources that disagree on it.
 pub(crate) type Odds = (&'static str, u16, u16);
-
-/// The groups of translations of the last build, as far as they are needed to recognise entries whose rows every build
-/// reads: the fingerprint of what the group lists, by the [`tag`] of the entry's key.
-#[derive(Debug, Clone, Default)]
-pub(crate) struct GroupsBefore(HashMap<u64, u64, FixedState>);
-
-impl GroupsBefore {
-    /// Reads what [`GroupsBefore::packed`] wrote.
-    pub(crate) fn read(bytes: &[u8]) -> Self {
-        let numbers: Vec<u64> = bytes.as_chunks().0.iter().map(|number| u64::from_le_bytes(*number)).collect();
-        Self(numbers.as_chunks().0.iter().map(|[tag, print]| (*tag, *print)).collect())
-    }
-
-    /// The groups of these entries as bytes.
-    pub(crate) fn packed(entries: impl Iterator<Item = (u128, u64)>) -> Vec<u8> {
-        entries.flat_map(|(key, print)| [tag(key), print]).flat_map(u64::to_le_bytes).collect()
-    }
-
-    fn of(&self, key: u128) -> Option<u64> {
-        self.0.get(&tag(key)).copied()
-    }
-}
 
 /// Joins the keys of all rows with each other and with those that the ledger remembers. Merged rows are added to the
 /// arrivals, in the order of their first rows.

@@ -7,6 +7,7 @@
 //! | file | contents |
 //! |---|---|
 //! | `join` | joining rows by key |
+//! | `fate` | what happened to remembered entries |
 //! | `expected` | entries that lack a page where they should have one |
 //! | `assignment`, `entry_rows` | which rows represent entries |
 //! | `choosing` | the verdict on each entry |
@@ -19,6 +20,7 @@ mod assignment;
 mod latest;
 mod expected;
 mod entry_rows;
+mod fate;
 mod join;
 mod remarks;
 mod choosing;
@@ -36,7 +38,8 @@ use rayon::prelude::*;
 use self::choosing::{Choosing, KnownFates};
 pub(crate) use self::entry_rows::{EntryRow, EntryRows};
 pub use self::expected::Expected;
-pub(crate) use self::join::{EntryFate, GroupsBefore, Joined, Odds, join};
+pub(crate) use self::fate::{EntryFate, GroupsBefore};
+pub(crate) use self::join::{Joined, Odds, join};
 use self::latest::Latest;
 use self::remarks::Remarks;
 pub use self::sample::ReportLimits;
@@ -315,6 +318,7 @@ struct SettledBlock {
     doubtful: Vec<RowId>,
     /// Fates that depend on groups of translations.
     fates: Vec<(u32, EntryFate)>,
+    left_out: Vec<(u64, Reason)>,
 }
 
 /// The result of settling.
@@ -335,6 +339,8 @@ pub struct Settled {
     pub(crate) same_own_files: HashMap<u32, RowId>,
     /// Remembered entries that are no longer listed.
     pub gone: Vec<Gone>,
+    /// All entries that are left out, by the [`tag`](crate::model::tag)s of their keys.
+    pub(crate) left_out: Vec<(u64, Reason)>,
     /// Entries whose page changed.
     pub(crate) changed: Sample,
     /// The day on which the content of entries was seen to change in this run, by their position in the ledger.
@@ -372,6 +378,7 @@ impl Settled {
         self.gone.append(&mut part.gone);
         self.problems.append(&mut part.problems);
         self.doubtful.append(&mut part.doubtful);
+        self.left_out.append(&mut part.left_out);
     }
 }
 

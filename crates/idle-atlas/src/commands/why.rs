@@ -1,7 +1,9 @@
-//! The command `why`: everything that is known about one URL.
+//! The command `why`: everything that is known about one URL, as the last build recorded it or as the sources say now.
 
 use atlas_core::address::Site;
-use atlas_store::build::{Explained, explain};
+use atlas_store::build::{Explained, explain, recorded};
+use atlas_store::ledger::{self, Ledger};
+use atlas_store::model::Announced;
 
 use super::open_ledger;
 use crate::config::Settings;
@@ -14,6 +16,12 @@ pub fn run(settings: &Settings, why: &args::WhyArguments, session: &Session) -> 
     let screen = &session.screen;
     let site: &Site = &settings.site;
     let address = site.address(&why.url).map_err(|error| Failure::said(error.to_string()))?;
+    if !why.fresh
+        && !why.structured_data
+        && let Some(exit) = from_ledger(settings, address.as_str(), session)?
+    {
+        return Ok(exit);
+    }
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
@@ -23,11 +31,28 @@ pub fn run(settings: &Settings, why: &args::WhyArguments, session: &Session) -> 
     if why.structured_data {
         return structured_data(address.as_str(), &explained, screen);
     }
-    let told = ledger.announcements(1000)?;
-    let told: Vec<_> = told.into_iter().filter(|one| one.examples.iter().any(|url| url == address.as_str())).collect();
+    let told = told(&*ledger, address.as_str())?;
     let answer = view::why::UrlReport::new(settings, address.as_str(), explained, told);
     screen.show(&answer, || view::why::why(&answer, &screen.layout(settings)))?;
     Ok(Exit::in_part(!answer.is_known()))
+}
+
+/// Answers from what the last build recorded, if there was one.
+fn from_ledger(settings: &Settings, address: &str, session: &Session) -> Result<Option<Exit>, Failure> {
+    let screen = &session.screen;
+    let Some(ledger) = ledger::open_for_reading(&settings.ledger)? else { return Ok(None) };
+    let job = settings.job(session.now(), &session.stop);
+    let Some(recorded) = recorded(&job, &*ledger, address)? else { return Ok(None) };
+    let answer = view::recorded::RecordedReport::new(settings, address, recorded, told(&*ledger, address)?);
+    screen.show(&answer, || view::recorded::recorded(&answer, &screen.layout(settings)))?;
+    Ok(Some(Exit::in_part(!answer.is_known())))
+}
+
+/// The announcements of a URL, as far as they are remembered with their URLs.
+fn told(ledger: &dyn Ledger, address: &str) -> Result<Vec<Announced>, Failure> {
+    let mut told = ledger.announcements(1000)?;
+    told.retain(|one| one.examples.iter().any(|url| url == address));
+    Ok(told)
 }
 
 /// Prints the structured data for a page's videos, as its template would include it.

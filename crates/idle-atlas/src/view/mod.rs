@@ -14,3 +14,4 @@ pub mod owner;
 pub mod sites;
 pub mod survey;
 pub mod why;
+pub mod recorded;

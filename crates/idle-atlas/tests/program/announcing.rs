@@ -140,7 +140,7 @@ fn a_missing_key_file_is_explained_and_loses_nothing() {
     web.site.run(&["announce", "--key-file"]).says(0, &["Wrote the key file"]);
     web.site.run(&["announce"]).says(0, &["4 accepted"]);
     web.site.run(&["history"]).says(0, &["403", "200", "accepted (received, not yet crawled)"]);
-    web.site.run(&["why", "/p1.html"]).says(0, &["Announced to test"]);
+    web.site.run(&["why", "--fresh", "/p1.html"]).says(0, &["Announced to test"]);
 }
 
 #[test]

@@ -79,7 +79,7 @@ fn the_last_rule_wins_for_each_setting_and_the_row_overrides_it() {
     assert_eq!((own.priority.as_deref(), own.lastmod.as_deref()), (Some("0.4"), None));
     let lamp = &listed["atlas-lamps-1.xml"][0];
     assert_eq!((lamp.priority.as_deref(), lamp.changefreq.as_deref()), (Some("0.9"), Some("yearly")));
-    site.run(&["why", "/lamps/tin/"]).says(
+    site.run(&["why", "--fresh", "/lamps/tin/"]).says(
         0,
         &[
             "matching /**: keep = false, priority = 0.2, changefreq = yearly",
@@ -89,7 +89,7 @@ fn the_last_rule_wins_for_each_setting_and_the_row_overrides_it() {
             "yearly, by the rule in line",
         ],
     );
-    site.run(&["why", "/tools/deep/down/spanner/"]).says(
+    site.run(&["why", "--fresh", "/tools/deep/down/spanner/"]).says(
         0,
         &[
             "keep",
@@ -113,7 +113,7 @@ fn a_page_decides_in_its_head() {
     site.build();
     let weir = &site.listed()["atlas-halts-1.xml"][0];
     assert_eq!((weir.priority.as_deref(), weir.changefreq.as_deref()), (Some("0.7"), Some("weekly")));
-    site.run(&["why", "/shed.html"]).says(0, &["own-word", "no, by its own setting"]);
+    site.run(&["why", "--fresh", "/shed.html"]).says(0, &["own-word", "no, by its own setting"]);
     site.reconfigure("[[section]]\nname = \"halts\"\n", "");
     site.run(&["survey", "--verbose"]).says(0, &["entry that names an unknown section", "/weir.html (“halts”)"]);
 }
@@ -217,9 +217,10 @@ fn archives_follow_from_their_entries() {
     };
     assert_eq!(of("atlas-years-1.xml"), [whole("/2020/", "2020-01-01", None), whole("/2026/", "2026-11-20", None)]);
     assert_eq!(of("atlas-pages-1.xml"), [whole("/about/oil-lamps/", "2026-11-20", Some("0.8"))]);
-    site.run(&["why", "/about/oil-lamps/"])
+    site.run(&["why", "--fresh", "/about/oil-lamps/"])
         .says(0, &["category oil-lamps in depot", "members         2", "by share of entries"]);
-    site.run(&["why", "/about/tools/"]).says(0, &["left out: rule", "category tools, archive page: keep = false"]);
+    site.run(&["why", "--fresh", "/about/tools/"])
+        .says(0, &["left out: rule", "category tools, archive page: keep = false"]);
     site.run(&["survey", "--list", "--source", "archives"]).says(0, &["4 entries", "/about/oil-lamps/"]);
 }
 
@@ -242,7 +243,7 @@ fn an_archive_is_listed_only_where_the_site_has_its_page() {
         ["/a.html", "/about/frost/", "/b.html", "/c.html"],
         "never twice when it was gathered too"
     );
-    site.run(&["why", "/about/frost/"]).says(0, &["members         2", "archive         category frost"]);
+    site.run(&["why", "--fresh", "/about/frost/"]).says(0, &["members         2", "archive         category frost"]);
     site.reconfigure("by = \"category\"", "by = \"category\"\nassume_page = true");
     assert!(paths(&site).contains(&"/about/thaw/".to_owned()));
 }
@@ -414,7 +415,8 @@ fn alternates_are_complete_and_reciprocal() {
     for wanted in ["alternate-not-returned", "alternate-language", "alternate-not-in"] {
         assert!(codes.contains(&wanted), "{codes:?}");
     }
-    site.run(&["why", "/prisiau.html"]).says(0, &["languages", "de        https://marrowvale-de.example/preise"]);
+    site.run(&["why", "--fresh", "/prisiau.html"])
+        .says(0, &["languages", "de        https://marrowvale-de.example/preise"]);
     site.reconfigure("x_default", "write = false\nx_default");
     site.build();
     assert!(site.listed()["sitemap.xml"].iter().all(|url| url.alternates.is_empty()));

@@ -95,10 +95,10 @@ fn walks_a_site_as_an_engine_would() {
         (dead["count"].as_u64(), dead["examples"][0]["url"].as_str()),
         (Some(1), Some(&*format!("{}gone", server.url())))
     );
-    site.run(&["why", "/latin"]).says(0, &["Brân"]);
-    site.run(&["why", "/marked"]).says(0, &["a redirect to itself"]);
-    site.run(&["why", "/gone"]).says(0, &["left out: no-page", "404 Not Found"]);
-    site.run(&["why", "/private/x"])
+    site.run(&["why", "--fresh", "/latin"]).says(0, &["Brân"]);
+    site.run(&["why", "--fresh", "/marked"]).says(0, &["a redirect to itself"]);
+    site.run(&["why", "--fresh", "/gone"]).says(0, &["left out: no-page", "404 Not Found"]);
+    site.run(&["why", "--fresh", "/private/x"])
         .says(0, &["left out: disallowed", "line 2 of the live site's file: Disallow: /private/ (for idle-atlas)"]);
 }
 
@@ -237,8 +237,8 @@ fn a_hostile_server_is_survived_within_the_limits() {
     }
     assert_eq!(goes(&list, "barred/x"), "disallowed");
     assert!(list.iter().all(|(path, _)| !path.contains("10.0.0.1")));
-    site.run(&["why", "/big"]).says(0, &["more than 32 MiB"]);
-    site.run(&["why", "/bomb"]).says(0, &["more than 32 MiB"]);
+    site.run(&["why", "--fresh", "/big"]).says(0, &["more than 32 MiB"]);
+    site.run(&["why", "--fresh", "/bomb"]).says(0, &["more than 32 MiB"]);
     assert!(server.requests().iter().all(|request| request.path != "/barred/x"));
 }
 
@@ -289,8 +289,9 @@ fn unvisited_pages_are_not_dead_and_redirects_have_their_status() {
     survey.says(1, &["/sick/: 500 Internal Server Error, tried 3 times; it is not listed", "the server fails there"]);
     assert!(!survey.out.contains("linked-not-found"), "{}", survey.out);
     survey.says(1, &["1 link to a page that redirects", "leads on to"]);
-    site.run(&["why", "/sick/"]).says(0, &["left out: server-error", "500 Internal Server Error, tried 3 times"]);
-    site.run(&["why", "/moved/"]).says(0, &["301 Moved Permanently, to http"]);
+    site.run(&["why", "--fresh", "/sick/"])
+        .says(0, &["left out: server-error", "500 Internal Server Error, tried 3 times"]);
+    site.run(&["why", "--fresh", "/moved/"]).says(0, &["301 Moved Permanently, to http"]);
     site.reconfigure("most_depth = 1", "most_depth = 2");
     let survey = site.run(&["survey", "--verbose"]);
     survey.says(1, &["3 dead links (linked-not-found)"]);

@@ -21,7 +21,7 @@ fn paths(site: &TestSite) -> Vec<String> {
 
 /// The reason why a path is left out, if it is.
 fn reason(site: &TestSite, path: &str) -> Option<String> {
-    site.json(&["why", path])["decision"]["reason"].as_str().map(str::to_owned)
+    site.json(&["why", "--fresh", path])["decision"]["reason"].as_str().map(str::to_owned)
 }
 
 /// 2026-07-01T23:30:00Z: the second of July in London, the first in Los Angeles and in UTC.
@@ -257,7 +257,7 @@ fn headers_of_documents_are_obeyed() {
         ("/cy.pdf", Value::Null),
     ];
     assert_eq!(found, wanted.map(|(path, reason)| (path.to_owned(), reason)));
-    let why = site.json(&["why", &format!("{}c.pdf", server.url())]);
+    let why = site.json(&["why", "--fresh", &format!("{}c.pdf", server.url())]);
     assert_eq!(why["alternates"].as_array().map(Vec::len), Some(2), "{why}");
 }
 
@@ -271,7 +271,7 @@ fn an_entry_without_a_page_in_the_folder_that_serves_it_waits() {
     site.write("articles/thaw.md", "---\ntitle: Thaw\n---\nMud.");
     assert_eq!(paths(&site), ["/frost/"]);
     assert_eq!(reason(&site, "/thaw/").as_deref(), Some("not-in-folder"));
-    site.run(&["why", "/thaw/"]).says(0, &["found no page", "may-be-elsewhere"]);
+    site.run(&["why", "--fresh", "/thaw/"]).says(0, &["found no page", "may-be-elsewhere"]);
     // It is listed with its page.
     site.page("thaw/index.html", "Thaw", "Mud");
     assert_eq!(paths(&site), ["/frost/", "/thaw/"]);

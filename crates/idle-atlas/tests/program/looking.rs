@@ -94,10 +94,10 @@ fn sources_that_disagree_and_hosts_that_differ() {
         .map(|source| (source["kept"].as_u64().unwrap(), source["left_out"].as_u64().unwrap()))
         .collect();
     assert_eq!(sources, [(2, 0), (2, 3)]);
-    let why = site.json(&["why", "/a.html"]);
+    let why = site.json(&["why", "--fresh", "/a.html"]);
     let title = why["fields"].as_array().unwrap().iter().find(|field| field["field"] == "title").unwrap();
     assert_eq!((title["value"].as_str(), title["source"].as_str()), (Some("Fares"), Some("html public")));
-    site.run(&["why", "/a.html"])
+    site.run(&["why", "--fresh", "/a.html"])
         .says(0, &["Fields and their sources", "From html public", "From table t.csv", "Prices"]);
 }
 

@@ -154,7 +154,7 @@ fn an_unknown_url_is_answered_with_the_nearest(#[case] asked: &str, #[case] want
     let site = TestSite::new(HTML);
     page(&site, "fares/index.html", "", "");
     page(&site, "timetable/index.html", "", "");
-    let why = site.run(&["why", asked]);
+    let why = site.run(&["why", "--fresh", asked]);
     why.says(1, &["No source knows this URL.", "A similar URL:", wanted]);
     assert!(!why.out.contains("timetable"), "{}", why.out);
 }
@@ -224,7 +224,7 @@ fn slugs_of_archives_can_be_plain_ascii() {
     site.write("t.csv", "url,category,modified\n/a/,Brân Fach,2026-05-01\n");
     site.build();
     assert!(site.paths().contains("/about/bran-fach/"), "{:?}", site.paths());
-    site.run(&["why", "/about/bran-fach/"]).says(0, &["lastmod     2026-05-01 (derived from its entries)"]);
+    site.run(&["why", "--fresh", "/about/bran-fach/"]).says(0, &["lastmod     2026-05-01 (derived from its entries)"]);
 }
 
 /// A page whose template includes our file carries it from the next build on. It is not the page's own, and the file
@@ -323,5 +323,5 @@ fn an_archive_is_as_new_as_the_last_change_seen_in_it() {
     // What was seen then stands from now on, and nothing is rewritten because of it.
     site.at(NOON + 3 * DAY);
     assert_eq!(site.build()["written"], serde_json::json!([]));
-    site.run(&["why", "/about/weather/"]).says(0, &["lastmod     2026-11-24 (derived from its entries)"]);
+    site.run(&["why", "--fresh", "/about/weather/"]).says(0, &["lastmod     2026-11-24 (derived from its entries)"]);
 }

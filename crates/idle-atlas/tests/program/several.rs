@@ -78,7 +78,8 @@ fn sitemaps_on_another_host_are_declared_by_the_sites_robots() {
     site.run(&["check"]).says(0, &["Nothing is wrong", "https://sitemaps.marrowvale.example/railway/sitemap.xml"]);
     let again = site.build();
     assert_eq!(again["written"], serde_json::json!([]));
-    site.run(&["why", "/halts/weir.html"]).says(0, &["https://sitemaps.marrowvale.example/railway/sitemap.xml"]);
+    site.run(&["why", "--fresh", "/halts/weir.html"])
+        .says(0, &["https://sitemaps.marrowvale.example/railway/sitemap.xml"]);
     site.reconfigure("[robots]\nfile = \"public/robots.txt\"\ncreate = true\n", "");
     site.run(&["build"])
         .says(0, &["put this line into https://www.marrowvale.example/robots.txt", "Sitemap: https://sitemaps"]);

@@ -263,7 +263,7 @@ pub fn source(kind: &str, more: &str) -> String {
 
 /// The fields of a URL with their values, in words.
 pub fn words(site: &TestSite, path: &str) -> Vec<(String, String)> {
-    let why = site.json(&["why", path]);
+    let why = site.json(&["why", "--fresh", path]);
     let word =
         |field: &Value| (field["field"].as_str().unwrap().to_owned(), field["value"].as_str().unwrap().to_owned());
     why["fields"].as_array().unwrap().iter().map(word).collect()

@@ -72,18 +72,19 @@ fn every_reason_is_counted_with_an_example() {
 #[case("/table/", 0, &["listed", "From table more.csv", "title           Again"])]
 #[case("/nowhere/", 1, &["No source knows this URL"])]
 fn why_shows_each_step(#[case] path: &str, #[case] code: i32, #[case] words: &[&str]) {
-    yard().run(&["why", path]).says(code, words);
+    yard().run(&["why", "--fresh", path]).says(code, words);
 }
 
 #[test]
 fn why_knows_file_and_dates_after_a_build() {
     let site = yard();
     site.build();
-    let why = site.json(&["why", "https://www.marrowvale.example/table/"]);
+    let why = site.json(&["why", "--fresh", "https://www.marrowvale.example/table/"]);
     assert_eq!(why["file"], "https://www.marrowvale.example/sitemap.xml");
     assert_eq!(why["decision"]["kept"], true);
     assert_eq!(why["changed_in_run"], 1);
-    site.run(&["why", "/table/"]).says(0, &["no date is declared, and no change to its content has been seen"]);
+    site.run(&["why", "--fresh", "/table/"])
+        .says(0, &["no date is declared, and no change to its content has been seen"]);
 }
 
 #[test]
@@ -127,7 +128,7 @@ fn sources_that_know_the_same_url_are_merged() {
     let listed = site.listed();
     let (name, urls) = listed.iter().next().unwrap();
     assert_eq!((name.as_str(), urls[0].images.len()), ("sitemap.xml", 2));
-    let why = site.json(&["why", "/lamps/brass/"]);
+    let why = site.json(&["why", "--fresh", "/lamps/brass/"]);
     assert_eq!(why["sources"].as_array().unwrap().len(), 2);
     assert_eq!(why["decision"]["section"], "lamps");
 }

@@ -129,12 +129,12 @@ fn structured_data_for_pages_that_have_none() {
         assert!(!object[required].is_null(), "{required}");
     }
     assert!(!site.path("structured-data/films/late-parcels/index.json").exists(), "that page has its own");
-    let ran = site.run(&["why", "/films/cutting/", "--structured-data"]);
+    let ran = site.run(&["why", "--fresh", "/films/cutting/", "--structured-data"]);
     assert_eq!((ran.code, ran.out.as_str()), (0, text.as_str()));
-    site.run(&["why", "/films/late-parcels/", "--structured-data"])
+    site.run(&["why", "--fresh", "/films/late-parcels/", "--structured-data"])
         .says(0, &["carries a VideoObject of its own, and nothing is wrong with it"]);
-    site.run(&["why", "/films/ballast-pit/", "--structured-data"]).says(1, &["has no thumbnailUrl"]);
-    site.run(&["why", "/fares/", "--structured-data"]).says(2, &["nothing is known of a video"]);
+    site.run(&["why", "--fresh", "/films/ballast-pit/", "--structured-data"]).says(1, &["has no thumbnailUrl"]);
+    site.run(&["why", "--fresh", "/fares/", "--structured-data"]).says(2, &["nothing is known of a video"]);
     // If a page gets a VideoObject of its own, its file is deleted; nothing else in the folder is touched.
     site.write("structured-data/ours.json", "{}");
     let page = site.read("public/films/cutting/index.html");
@@ -143,7 +143,7 @@ fn structured_data_for_pages_that_have_none() {
     site.build();
     assert!(!site.path("structured-data/films").exists(), "nor are empty folders left");
     assert!(site.path("structured-data/ours.json").exists());
-    site.run(&["why", "/films/cutting/"])
+    site.run(&["why", "--fresh", "/films/cutting/"])
         .says(0, &["VideoObject on the page; thumbnailUrl is missing, and it is required", "uploadDate has no zone"]);
     let report = site.json(&["survey"]);
     assert!(report["notices"].as_array().unwrap().iter().any(|one| one["code"] == "video-data-incomplete"));

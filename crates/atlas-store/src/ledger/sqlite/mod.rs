@@ -21,7 +21,7 @@ use rusqlite::{Connection, OpenFlags, OptionalExtension, Transaction, params};
 use super::{Ledger, ReadFacts, Snapshot, WriteFacts, Writing};
 use crate::disk::bring;
 use crate::error::StoreError;
-use crate::model::{DerivedBefore, Fact};
+use crate::model::{DerivedBefore, Fact, LeftOutBefore};
 
 /// How much of the database is kept in memory while writing.
 const CACHE_KIB: i64 = 4 * 1024;
@@ -105,6 +105,10 @@ impl ReadFacts for Sqlite {
         set_fact(&self.connection, fact, value)
     }
 
+    fn left_out(&self) -> Result<LeftOutBefore, StoreError> {
+        read_left_out(&self.connection)
+    }
+
     fn derived(&self) -> Result<DerivedBefore, StoreError> {
         let mut statement = self.connection.prepare_cached("select rows, translations from derived")?;
         let read = |row: &rusqlite::Row<'_>| Ok(DerivedBefore { rows: row.get(0)?, groups: row.get(1)? });
@@ -118,6 +122,11 @@ fn set_up(connection: Connection) -> Result<Connection, StoreError> {
     // Statements are planned once, not again for each value.
     connection.set_db_config(DbConfig::SQLITE_DBCONFIG_ENABLE_QPSG, true)?;
     Ok(connection)
+}
+
+fn read_left_out(connection: &Connection) -> Result<LeftOutBefore, StoreError> {
+    let mut statement = connection.prepare_cached("select entries from left_out")?;
+    Ok(statement.query_row([], |row| row.get(0).map(LeftOutBefore)).optional()?.unwrap_or_default())
 }
 
 fn read_fact(connection: &Connection, fact: Fact) -> Result<Option<String>, StoreError> {
@@ -159,6 +168,14 @@ impl WriteFacts for Changing<'_> {
     fn keep_provenances(&self, added: &[(u16, String)]) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached("insert into provenance (number, mappings) values (?1, ?2)")?;
         added.iter().try_for_each(|(number, mappings)| statement.execute(params![number, mappings]).map(drop))?;
+        Ok(())
+    }
+
+    fn keep_left_out(&self, left_out: &LeftOutBefore) -> Result<(), StoreError> {
+        if read_left_out(&self.inner)? != *left_out {
+            self.inner.execute("delete from left_out", [])?;
+            self.inner.execute("insert into left_out values (?1)", [&left_out.0])?;
+        }
         Ok(())
     }
 

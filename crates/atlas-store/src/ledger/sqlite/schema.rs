@@ -30,6 +30,9 @@ create table provenance (number integer primary key, mappings text not null);
 -- what was derived from entries: the rows of archive pages, and the groups of some entries
 create table derived (rows blob not null, translations blob not null);
 
+-- why entries were left out, 9 bytes for each
+create table left_out (entries blob not null);
+
 -- a sitemap file: which entries it holds is in its segments
 create table file (
     id integer primary key,

@@ -1,0 +1,173 @@
+//! The output of `why` from the ledger: what the last build recorded.
+
+use atlas_core::announce::Change;
+use atlas_core::language::Alternate;
+use atlas_core::lastmod::Lastmod;
+use atlas_store::build::{Recorded, RecordedState};
+use atlas_store::model::{Announced, NEVER, RunRow};
+use serde::Serialize;
+
+use crate::config::Settings;
+use crate::screen::{BAD, FAINT, GOOD, Layout, STRONG, instant};
+
+/// How many pictures or videos are listed before the others are only counted.
+const MOST_MEDIA: usize = 5;
+
+/// What the ledger knows of one URL.
+#[derive(Debug, Serialize)]
+pub struct RecordedReport {
+    pub url: String,
+    /// The build that recorded it.
+    pub as_of: RunRow,
+    pub decision: Option<RecordedDecision>,
+    pub sources: Vec<String>,
+    pub file: Option<String>,
+    pub other_files: Vec<String>,
+    pub lastmod: Option<String>,
+    pub changefreq: Option<String>,
+    pub priority: Option<String>,
+    pub images: Vec<String>,
+    pub videos: Vec<String>,
+    pub alternates: Vec<Alternate<'static>>,
+    pub content_changed: Option<Lastmod>,
+    pub changed_in_run: Option<u32>,
+    /// The run in which it left, if it was listed once.
+    pub left_in_run: Option<i64>,
+    pub change: Option<Change>,
+    pub announcements: Vec<Announced>,
+    /// Listed URLs that differ from this one only in spelling, if no source named it.
+    pub nearest: Vec<String>,
+}
+
+/// The decision of the last build.
+#[derive(Debug, Serialize)]
+pub struct RecordedDecision {
+    pub kept: bool,
+    pub section: Option<String>,
+    pub reason: Option<&'static str>,
+    pub words: Option<&'static str>,
+}
+
+impl RecordedReport {
+    pub fn new(settings: &Settings, url: &str, recorded: Recorded, announcements: Vec<Announced>) -> Self {
+        let mut report = Self {
+            url: url.to_owned(),
+            as_of: recorded.run,
+            decision: None,
+            sources: Vec::new(),
+            file: None,
+            other_files: Vec::new(),
+            lastmod: None,
+            changefreq: None,
+            priority: None,
+            images: Vec::new(),
+            videos: Vec::new(),
+            alternates: Vec::new(),
+            content_changed: None,
+            changed_in_run: None,
+            left_in_run: None,
+            change: None,
+            announcements,
+            nearest: recorded.nearest,
+        };
+        match recorded.state {
+            RecordedState::Listed(listed) => {
+                let mut files = listed.files.iter().map(|name| format!("{}{name}", settings.folder_address()));
+                (report.file, report.other_files) = (files.next(), files.collect());
+                let section = Some(listed.section);
+                report.decision = Some(RecordedDecision { kept: true, section, reason: None, words: None });
+                report.sources = listed.sources;
+                report.lastmod = listed.written.lastmod;
+                report.changefreq = listed.written.changefreq;
+                report.priority = listed.written.priority;
+                report.images = listed.written.images;
+                report.videos = listed.written.videos.into_iter().filter_map(|video| video.title).collect();
+                report.alternates = listed.written.alternates;
+                let observed = Some(listed.remembered.observed).filter(|day| *day != NEVER);
+                report.content_changed = observed.and_then(Lastmod::from_epoch_day);
+                report.changed_in_run = Some(listed.remembered.changed);
+            }
+            RecordedState::LeftOut(reason) => {
+                let (reason, words) = (Some(reason.code()), Some(reason.words()));
+                report.decision = Some(RecordedDecision { kept: false, section: None, reason, words });
+            }
+            RecordedState::Gone(run, change) => (report.left_in_run, report.change) = (Some(run), Some(change)),
+            RecordedState::Unknown => {}
+        }
+        report
+    }
+
+    /// Whether any source named it.
+    pub fn is_known(&self) -> bool {
+        self.decision.is_some()
+    }
+}
+
+/// The text.
+pub fn recorded(answer: &RecordedReport, layout: &Layout) -> String {
+    let mut out = format!("{STRONG}{}{STRONG:#}\n\n", answer.url);
+    out += &match &answer.decision {
+        Some(RecordedDecision { section: Some(section), .. }) => {
+            format!("  {GOOD}listed{GOOD:#}, in section {section}\n")
+        }
+        Some(RecordedDecision { reason, words, .. }) => {
+            format!("  {BAD}left out{BAD:#}: {} ({})\n", reason.unwrap_or_default(), words.unwrap_or_default())
+        }
+        None => match (answer.left_in_run, answer.change) {
+            (Some(run), Some(Change::Redirected)) => format!("  left in run {run}: it redirects elsewhere\n"),
+            (Some(run), _) => format!("  left in run {run}: no source named it any more, or its page is gone\n"),
+            _ => "  No source named this URL.\n".to_owned(),
+        },
+    };
+    let mut line = |name: &str, value: &str| out += &format!("  {name:<11} {value}\n");
+    if answer.file.is_some() {
+        line("lastmod", answer.lastmod.as_deref().unwrap_or("–"));
+    }
+    let hints = [("changefreq", &answer.changefreq), ("priority", &answer.priority)];
+    hints
+        .into_iter()
+        .filter_map(|(name, value)| Some((name, value.as_deref()?)))
+        .for_each(|(name, value)| line(name, value));
+    let mut list = |name: &str, values: &[String]| {
+        values.iter().enumerate().for_each(|(at, value)| line(if at == 0 { name } else { "" }, value));
+    };
+    let files: Vec<String> = answer.file.iter().chain(&answer.other_files).cloned().collect();
+    list("file", &files);
+    list(if answer.sources.len() == 1 { "source" } else { "sources" }, &answer.sources);
+    list("pictures", &some(&answer.images));
+    list("videos", &some(&answer.videos));
+    let languages: Vec<String> =
+        answer.alternates.iter().map(|one| format!("{:<9} {}", one.language, one.url)).collect();
+    list("languages", &languages);
+    if let Some(day) = answer.content_changed {
+        line("content", &format!("seen to change on {day}"));
+    }
+    if let Some(run) = answer.changed_in_run {
+        let baseline = if run == 1 { ", the baseline" } else { "" };
+        line("changed", &format!("last in run {run}{baseline}"));
+    }
+    for one in &answer.announcements {
+        out += &format!("\nAnnounced to {} on {}: {}\n", one.engine, instant(one.at, &layout.zone), one.words);
+    }
+    if !answer.nearest.is_empty() {
+        out += match &answer.nearest[..] {
+            [_] => "\nA similar URL is listed:\n",
+            _ => "\nSimilar URLs are listed:\n",
+        };
+        answer.nearest.iter().for_each(|url| out += &format!("  {url}\n"));
+    }
+    let RunRow { run, at, .. } = &answer.as_of;
+    out + &format!(
+        "\n{FAINT}As of run {run}, {}. What the sources say now, and each step of the decision: idle-atlas why URL --fresh{FAINT:#}\n",
+        instant(*at, &layout.zone)
+    )
+}
+
+/// The first of several values, and how many more there are.
+fn some(values: &[String]) -> Vec<String> {
+    let mut shown: Vec<String> = values.iter().take(MOST_MEDIA).cloned().collect();
+    if values.len() > MOST_MEDIA {
+        shown.push(format!("and {} more", values.len() - MOST_MEDIA));
+    }
+    shown
+}
