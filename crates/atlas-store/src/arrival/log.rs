@@ -103,7 +103,7 @@ impl Arrivals {
             spills: false,
             spill: SpillFile::new(folder),
             // Blocks that are read back are processed in windows, so they need less memory than gathering.
-            cache: BlockCache::new(memory / 2),
+            cache: BlockCache::new(memory / 3),
             failure: Mutex::new(None),
         }
     }

@@ -25,6 +25,8 @@ use super::packed_lists::PackedLists;
 
 /// About how many entries are grouped together.
 const BATCH: usize = 1 << 13;
+/// How many blocks are looked through before the results are combined.
+const BLOCKS_AT_A_TIME: usize = 16;
 /// How many of these batches are in memory at a time.
 const BATCHES_AT_A_TIME: usize = 8;
 
@@ -55,11 +57,16 @@ impl Alternates {
             Self { lists: PackedLists::new(arrivals.decider().chooser().site.root().as_str()), ..Self::default() };
         found.any = !speakers.list.is_empty();
         let clusters = speakers.clusters();
-        let batches: Vec<Vec<u32>> = batches(&clusters).collect();
-        for some in batches.chunks(BATCHES_AT_A_TIME) {
+        let mut batches = batches(&clusters);
+        loop {
+            let some: Vec<Vec<u32>> = batches.by_ref().take(BATCHES_AT_A_TIME).collect();
+            if some.is_empty() {
+                break;
+            }
             let grouped: Vec<Grouped> =
-                some.par_iter().map(|batch| speakers.grouped(batch, arrivals, settings)).collect();
+                some.into_par_iter().map(|batch| speakers.grouped(batch, arrivals, settings)).collect();
             grouped.into_iter().for_each(|grouped| found.add(grouped, &speakers, telling));
+            found.lists.end_piece();
         }
         found.of.par_sort_unstable_by_key(|(row_id, _)| *row_id);
         found
@@ -174,11 +181,14 @@ impl Speakers {
             (list, links)
         };
         let mut speakers = Self { list: Vec::new(), links: Vec::new(), targets: HashMap::default() };
-        let blocks: Vec<_> = (0..arrivals.blocks()).into_par_iter().map(of_block).collect();
-        for (list, links) in blocks {
-            let before = speakers.list.len() as u32;
-            speakers.list.extend(list);
-            speakers.links.extend(links.into_iter().map(|(at, key)| (before + at, key)));
+        let blocks: Vec<usize> = (0..arrivals.blocks()).collect();
+        for some in blocks.chunks(BLOCKS_AT_A_TIME) {
+            let found: Vec<_> = some.par_iter().map(|at| of_block(*at)).collect();
+            for (list, links) in found {
+                let before = speakers.list.len() as u32;
+                speakers.list.extend(list);
+                speakers.links.extend(links.into_iter().map(|(at, key)| (before + at, key)));
+            }
         }
         if !speakers.links.is_empty() {
             speakers.add_targets(entry_rows, arrivals, everyone);
@@ -229,8 +239,8 @@ impl Speakers {
     }
 
     /// Reads and groups some whole clusters.
-    fn grouped(&self, batch: &[u32], arrivals: &Arrivals, settings: &AlternatesSettings) -> Grouped {
-        let mut of = batch.to_vec();
+    fn grouped(&self, batch: Vec<u32>, arrivals: &Arrivals, settings: &AlternatesSettings) -> Grouped {
+        let mut of = batch;
         of.sort_unstable_by_key(|at| self.list[*at as usize].named);
         let row_ids: Vec<RowId> = of.iter().map(|at| self.list[*at as usize].row_id).collect();
         let rows = arrivals.read_each(&row_ids, |_, row| Speaking::of(Contribution::read(row).into_owned()));

@@ -11,9 +11,11 @@ const BELOW_ROOT: u32 = 1 << 31;
 #[derive(Debug, Default)]
 pub(super) struct PackedLists {
     root: String,
+    /// Pieces of whole lists, so that no large one has to grow.
+    pieces: Vec<Box<[u8]>>,
     bytes: Vec<u8>,
-    /// Where each list ends.
-    ends: Vec<usize>,
+    /// The piece of each list, and where the list ends in it.
+    ends: Vec<(u32, u32)>,
 }
 
 impl PackedLists {
@@ -34,14 +36,22 @@ impl PackedLists {
             self.bytes.extend_from_slice(rest.as_bytes());
             self.bytes.extend_from_slice(language.as_bytes());
         }
-        self.ends.push(self.bytes.len());
+        self.ends.push((self.pieces.len() as u32, self.bytes.len() as u32));
+    }
+
+    /// Ends a piece.
+    pub(super) fn end_piece(&mut self) {
+        self.pieces.push(self.bytes.as_slice().into());
+        self.bytes.clear();
     }
 
     /// A list; empty if there is none with this number.
     pub(super) fn get(&self, number: u32) -> Vec<Alternate<'_>> {
-        let Some(end) = self.ends.get(number as usize) else { return Vec::new() };
-        let begin = (number as usize).checked_sub(1).map_or(0, |before| self.ends[before]);
-        let mut rest = &self.bytes[begin..*end];
+        let Some((piece, end)) = self.ends.get(number as usize) else { return Vec::new() };
+        let before = (number as usize).checked_sub(1).map(|before| self.ends[before]);
+        let begin = before.filter(|(before, _)| before == piece).map_or(0, |(_, end)| end);
+        let bytes = self.pieces.get(*piece as usize).map_or(&self.bytes[..], |piece| piece);
+        let mut rest = &bytes[begin as usize..*end as usize];
         let mut list = Vec::new();
         while let Some((alternate, after)) = self.first(rest) {
             list.push(alternate);
@@ -75,7 +85,12 @@ mod tests {
                 pairs.iter().map(|(language, url)| Alternate { language: language.clone().into(), url: url.clone().into() }).collect()
             };
             let mut packed = PackedLists::new("https://a.example/");
-            lists.iter().for_each(|pairs| packed.push(&list(pairs)));
+            for (number, pairs) in lists.iter().enumerate() {
+                packed.push(&list(pairs));
+                if number % 3 == 0 {
+                    packed.end_piece();
+                }
+            }
             for (number, pairs) in lists.iter().enumerate() {
                 prop_assert_eq!(packed.get(number as u32), list(pairs));
             }
