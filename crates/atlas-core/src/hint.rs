@@ -16,6 +16,18 @@ pub struct Hints {
     pub date_policy: Option<DatePolicy>,
 }
 
+impl Hints {
+    /// These hints, and in place of those that are not set the others.
+    #[must_use]
+    pub fn or(self, others: Self) -> Self {
+        Self {
+            changefreq: self.changefreq.or(others.changefreq),
+            priority: self.priority.or(others.priority),
+            date_policy: self.date_policy.or(others.date_policy),
+        }
+    }
+}
+
 /// How a priority is computed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub enum PriorityHint {

@@ -80,25 +80,16 @@ pub struct SectionPolicy {
 pub struct OutputPolicy {
     /// The policy of each section.
     pub sections: Vec<SectionPolicy>,
+    /// The policy of sections beyond these, which rows make.
+    pub usual: SectionPolicy,
     /// The instant of the run and the site's zone. What was published within the two days before is news.
     pub calendar: Calendar,
 }
 
-/// An unknown section writes no media.
-const NOTHING: SectionPolicy = SectionPolicy {
-    images: Media::Off,
-    most_images: 0,
-    image_hosts: Hosts::All,
-    videos: Media::Off,
-    most_videos: 0,
-    video_hosts: Hosts::All,
-    news: None,
-};
-
 impl OutputPolicy {
     /// The policy of one section.
     pub fn of(&self, section: usize) -> &SectionPolicy {
-        self.sections.get(section).unwrap_or(&NOTHING)
+        self.sections.get(section).unwrap_or(&self.usual)
     }
 
     /// The kinds of file, besides pages, that contain an entry.
@@ -329,7 +320,11 @@ mod tests {
             news: news.clone(),
             ..SectionPolicy::default()
         };
-        let policy = OutputPolicy { sections: vec![of], calendar: Calendar::utc(20_001 * 86_400) };
+        let policy = OutputPolicy {
+            sections: vec![of],
+            usual: SectionPolicy::default(),
+            calendar: Calendar::utc(20_001 * 86_400),
+        };
         let contribution = contribution();
         let kinds = std::iter::once(FileKind::Pages).chain(policy.own_files(&contribution, 0));
         let found: Vec<_> = kinds

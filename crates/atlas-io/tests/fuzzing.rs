@@ -60,6 +60,7 @@ fn records() -> RecordSettings {
     RecordSettings {
         site: site(),
         section: None,
+        makes_sections: true,
         mapping: ColumnMapping::default(),
         dates: Dates::Plain,
         separator: "|".into(),

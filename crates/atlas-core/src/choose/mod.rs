@@ -33,6 +33,8 @@ pub use self::chooser::Chooser;
 pub use self::pattern::Patterns;
 pub use self::reason::Reason;
 pub use self::rule::{Condition, Covers, Met, Rule};
-pub use self::section::{DEFAULT_SECTION, Section, SectionNameError, SectionReason, Sections, check_section_name};
+pub use self::section::{
+    DEFAULT_SECTION, MOST_MADE, Section, SectionNameError, SectionReason, Sections, check_section_name, made_name,
+};
 pub use self::trail::Step;
 pub use self::verdict::{Kept, Verdict};

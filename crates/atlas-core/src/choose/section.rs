@@ -4,10 +4,14 @@ use serde::Serialize;
 use thiserror::Error;
 
 use super::pattern::Patterns;
+use crate::archive::ascii_slug;
 use crate::hint::Hints;
 
 /// The section of every entry that nothing else assigns.
 pub const DEFAULT_SECTION: &str = "pages";
+
+/// The most characters of a section's name.
+const LONGEST_NAME: usize = 40;
 
 /// Why a text cannot be the name of a section.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -23,7 +27,7 @@ pub struct SectionNameError(String);
 /// Returns a [`SectionNameError`] if the name could not be part of a file name.
 pub fn check_section_name(name: &str) -> Result<(), SectionNameError> {
     let allowed = |byte: u8| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'-';
-    let good = (1..=40).contains(&name.len()) && name.bytes().all(allowed) && !name.starts_with('-');
+    let good = (1..=LONGEST_NAME).contains(&name.len()) && name.bytes().all(allowed) && !name.starts_with('-');
     if good { Ok(()) } else { Err(SectionNameError(name.to_owned())) }
 }
 
@@ -73,12 +77,32 @@ impl Section {
     }
 }
 
+/// The most sections that rows may make.
+pub const MOST_MADE: usize = 1_000;
+
+/// A name that a row gives, as the name of a section; `None` if no letter or digit is in it.
+///
+/// ```
+/// assert_eq!(atlas_core::choose::made_name("Cab rides & Films").as_deref(), Some("cab-rides-films"));
+/// assert_eq!(atlas_core::choose::made_name("—"), None);
+/// ```
+pub fn made_name(text: &str) -> Option<String> {
+    let mut name = ascii_slug(text);
+    name.truncate(LONGEST_NAME);
+    name.truncate(name.trim_end_matches('-').len());
+    (!name.is_empty()).then_some(name)
+}
+
 /// All sections of a site, in the order in which they are listed.
 #[derive(Debug, Clone, Serialize)]
 pub struct Sections {
     list: Vec<Section>,
     /// The index of the default section.
     default: usize,
+    /// The settings of sections that rows make.
+    usual: Section,
+    /// How many sections at the end of the list rows have made.
+    made: usize,
 }
 
 /// Why an entry is in its section.
@@ -96,14 +120,43 @@ impl Sections {
     /// The configured sections, then those that only sources, rules and archives name, then the default section if it
     /// is not among them.
     pub fn new(configured: Vec<Section>, named_elsewhere: impl IntoIterator<Item = String>) -> Self {
+        Self::with_usual(configured, named_elsewhere, Section::named(""))
+    }
+
+    /// The same, where sections that are not configured, and those that rows make, have these usual settings.
+    pub fn with_usual(
+        configured: Vec<Section>,
+        named_elsewhere: impl IntoIterator<Item = String>,
+        usual: Section,
+    ) -> Self {
         let mut list = configured;
         for name in named_elsewhere.into_iter().chain([DEFAULT_SECTION.to_owned()]) {
             if !list.iter().any(|section| section.name == name) {
-                list.push(Section::named(&name));
+                list.push(Section { name, ..usual.clone() });
             }
         }
         let default = list.iter().position(|section| section.name == DEFAULT_SECTION).unwrap_or(0);
-        Self { list, default }
+        Self { list, default, usual, made: 0 }
+    }
+
+    /// Adds sections that rows make, as far as they are not known and not too many.
+    pub fn make<'n>(&mut self, names: impl IntoIterator<Item = &'n str>) {
+        for name in names {
+            if self.may_make(name) {
+                self.list.push(Section { name: name.to_owned(), ..self.usual.clone() });
+                self.made += 1;
+            }
+        }
+    }
+
+    /// Whether a row may make a section with this name: it does not exist, and there are not too many.
+    pub fn may_make(&self, name: &str) -> bool {
+        self.made < MOST_MADE && check_section_name(name).is_ok() && self.named(name).is_none()
+    }
+
+    /// The names of the sections that rows have made, in the order in which they came.
+    pub fn made(&self) -> impl Iterator<Item = &str> {
+        self.list[self.list.len() - self.made..].iter().map(|section| section.name.as_str())
     }
 
     /// Finds the section of an entry: the first whose `matching` fits, else the one that its source names, else the
@@ -164,6 +217,19 @@ mod tests {
         let sections = sections();
         let (at, placed) = sections.find(path, source);
         assert_eq!((sections.list()[at].name.as_str(), placed), (wanted, because));
+    }
+
+    #[test]
+    fn rows_make_sections_up_to_a_number() {
+        let usual = Section { urls_per_file: Some(7), ..Section::named("") };
+        let mut sections = Sections::with_usual(vec![Section::named("journal")], [], usual);
+        sections.make(["films", "journal", "films", "Films"]);
+        assert_eq!(sections.made().collect::<Vec<_>>(), ["films"]);
+        assert_eq!(sections.list().last().map(|section| section.urls_per_file), Some(Some(7)));
+        let many: Vec<String> = (0..2 * MOST_MADE).map(|at| format!("s{at}")).collect();
+        sections.make(many.iter().map(String::as_str));
+        assert_eq!(sections.made().count(), MOST_MADE);
+        assert!(!sections.may_make("one-more"));
     }
 
     #[rstest]

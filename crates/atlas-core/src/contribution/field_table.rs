@@ -101,6 +101,8 @@ macro_rules! field_table {
             priority: Option<Priority> = 15, first, told;
             /// The page was read and has no `head`, so neither its title nor its canonical address is known.
             no_head: bool = 17, any, quiet;
+            /// A section that it names is made if there is none with this name.
+            makes_section: bool = 44, any, quiet;
             /// It is not public yet.
             draft: bool = 29, any, told;
             /// For an archive page: the site's pages are known, and it is not among them.

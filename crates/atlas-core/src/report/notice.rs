@@ -34,6 +34,8 @@ pub enum Notice {
     ContentAlone,
     /// Entries that name an unknown section.
     UnknownSection,
+    /// Rows made a section that did not exist before.
+    NewSection,
     /// A section whose patterns match no entry.
     EmptySection,
     /// A rule that matches no entry.
@@ -68,7 +70,7 @@ pub enum Notice {
 
 impl Notice {
     /// All kinds.
-    pub const ALL: [Self; 27] = [
+    pub const ALL: [Self; 28] = [
         Self::Elsewhere,
         Self::Unlinked,
         Self::LinkedNotFound,
@@ -81,6 +83,7 @@ impl Notice {
         Self::DateAlone,
         Self::ContentAlone,
         Self::UnknownSection,
+        Self::NewSection,
         Self::EmptySection,
         Self::UnusedRule,
         Self::OnlyOldSitemap,
@@ -113,6 +116,7 @@ impl Notice {
             Self::DateAlone => "date-alone",
             Self::ContentAlone => "content-alone",
             Self::UnknownSection => "unknown-section",
+            Self::NewSection => "new-section",
             Self::EmptySection => "empty-section",
             Self::UnusedRule => "unused-rule",
             Self::OnlyOldSitemap => "only-old-sitemap",
@@ -152,6 +156,7 @@ impl Notice {
             Self::ContentAlone => {
                 ("page whose content changed, but not its date", "pages whose content changed, but not their date")
             }
+            Self::NewSection => ("section that rows made", "sections that rows made"),
             Self::UnknownSection => ("entry that names an unknown section", "entries that name an unknown section"),
             Self::EmptySection => ("section without entries", "sections without entries"),
             Self::UnusedRule => ("rule that no entry matches", "rules that no entry matches"),
@@ -207,6 +212,7 @@ impl Notice {
             Self::RepeatsParent => "leave them out with a rule: their article is what people look for",
             Self::DateAlone => "engines stop trusting dates that change without a reason",
             Self::ContentAlone => "update the date with the content, or do not declare one",
+            Self::NewSection => "a table of its own ([[section]]) gives a section a title and hints",
             Self::UnknownSection => "correct the name, or give the section a table of its own ([[section]])",
             Self::EmptySection => "check its matching: * stays within a part of the path, ** crosses slashes",
             Self::UnusedRule => "check its conditions: * stays within a part of the path, ** crosses slashes",

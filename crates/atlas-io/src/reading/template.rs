@@ -104,21 +104,32 @@ impl ColumnTemplate {
     }
 }
 
-/// Joins the pieces with the values that `value` finds and the dates that `date` reads; `None` if one is missing or
-/// empty.
+/// Joins the pieces with the values that `value` finds and the dates that `date` reads, encoded as parts of a path;
+/// `None` if one is missing or empty.
 pub(crate) fn fill<'v>(
     pieces: &[Piece],
     value: impl Fn(&str) -> Option<Cow<'v, str>>,
     date: impl Fn(&str) -> Option<Lastmod>,
+) -> Option<String> {
+    join(pieces, value, date, encode_path)
+}
+
+/// Joins the pieces with the values that `value` finds and the dates that `date` reads, as `write` writes them; `None`
+/// if one is missing or empty.
+pub(crate) fn join<'v>(
+    pieces: &[Piece],
+    value: impl Fn(&str) -> Option<Cow<'v, str>>,
+    date: impl Fn(&str) -> Option<Lastmod>,
+    write: impl Fn(&str) -> String,
 ) -> Option<String> {
     pieces.iter().try_fold(String::new(), |text, piece| match piece {
         Piece::Text(more) => Some(text + more),
         Piece::Column(name) => {
             let value = value(name)?;
             let value = value.trim();
-            (!value.is_empty()).then(|| text + &encode_path(value))
+            (!value.is_empty()).then(|| text + &write(value))
         }
-        Piece::Date(name, format) => Some(text + &encode_path(&date(&value(name)?)?.format(format)?)),
+        Piece::Date(name, format) => Some(text + &write(&date(&value(name)?)?.format(format)?)),
     })
 }
 

@@ -1,8 +1,9 @@
 //! The decider: decides about each row while it is in memory, and gives it the summary that all later steps use.
 
-use std::sync::Arc;
+use std::collections::BTreeSet;
+use std::sync::{Arc, Mutex, PoisonError};
 
-use atlas_core::choose::{Chooser, Kept, Verdict};
+use atlas_core::choose::{Chooser, Kept, MOST_MADE, Verdict};
 use atlas_core::contribution::{Contribution, address_of};
 use atlas_core::entry::DatePolicy;
 use atlas_core::fingerprint::{self, Prints};
@@ -30,6 +31,8 @@ pub struct Decider {
 struct Rules {
     chooser: Chooser,
     policy: OutputPolicy,
+    /// The names of sections that rows make and that do not exist yet.
+    new_sections: Mutex<BTreeSet<String>>,
 }
 
 /// What is known of a row without reading it again.
@@ -138,7 +141,13 @@ impl RowSummary {
 impl Decider {
     /// A decider for the first source.
     pub(crate) fn new(seed: u64, chooser: Chooser, policy: OutputPolicy) -> Self {
-        Self { seed, source: 0, rules: Arc::new(Rules { chooser, policy }), chunks: None, by_row: false }
+        Self {
+            seed,
+            source: 0,
+            rules: Arc::new(Rules { chooser, policy, new_sections: Mutex::default() }),
+            chunks: None,
+            by_row: false,
+        }
     }
 
     /// The same for a build whose sources all recognise their rows, or not, and that uses these chunks.
@@ -163,6 +172,23 @@ impl Decider {
 
     pub(crate) fn seed(&self) -> u64 {
         self.seed
+    }
+
+    fn note_sections(&self, contribution: &Contribution<'_>) {
+        let sections = &self.rules.chooser.sections;
+        let names = [contribution.own_section.as_deref(), contribution.section.as_deref()];
+        for name in names.into_iter().flatten().filter(|name| sections.may_make(name)) {
+            let mut new = self.rules.new_sections.lock().unwrap_or_else(PoisonError::into_inner);
+            if new.len() < MOST_MADE && !new.contains(name) {
+                new.insert(name.to_owned());
+            }
+        }
+    }
+
+    /// The names of sections that rows made and that do not exist yet, in order.
+    pub(crate) fn new_sections(&self) -> Vec<String> {
+        let new = self.rules.new_sections.lock().unwrap_or_else(PoisonError::into_inner);
+        new.iter().cloned().collect()
     }
 
     pub(crate) fn chooser(&self) -> &Chooser {
@@ -196,7 +222,7 @@ impl Decider {
         start: usize,
         scratch: &mut Vec<u8>,
     ) -> RowSummary {
-        let Rules { chooser, policy } = &*self.rules;
+        let Rules { chooser, policy, .. } = &*self.rules;
         let mut summary = RowSummary {
             key: halves(fingerprint::key(self.seed, &contribution.url)),
             row_print: sum,
@@ -241,6 +267,9 @@ impl Decider {
         };
         let unknown_section =
             || contribution.own_section.as_deref().is_some_and(|name| chooser.sections.named(name).is_none());
+        if contribution.makes_section {
+            self.note_sections(contribution);
+        }
         let seen = kept.date_policy == DatePolicy::Seen
             || kept.date_policy == DatePolicy::Usual && (contribution.modified.is_none() || held_back);
         let flags = [

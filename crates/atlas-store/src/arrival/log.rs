@@ -410,7 +410,7 @@ pub(crate) mod tests {
     use atlas_core::calendar::Calendar;
     use atlas_core::choose::{Chooser, Sections};
     use atlas_core::contribution::{Contribution, url_of};
-    use atlas_core::output_policy::OutputPolicy;
+    use atlas_core::output_policy::{OutputPolicy, SectionPolicy};
     use atlas_core::placement::OwnFiles;
     use atlas_core::robots::Robots;
     use rstest::rstest;
@@ -429,7 +429,11 @@ pub(crate) mod tests {
             archives: Archives::default(),
             calendar: Calendar::utc(0),
         };
-        Decider::new(7, chooser, OutputPolicy { sections: Vec::new(), calendar: Calendar::utc(0) })
+        Decider::new(
+            7,
+            chooser,
+            OutputPolicy { sections: Vec::new(), usual: SectionPolicy::default(), calendar: Calendar::utc(0) },
+        )
     }
 
     fn url(nth: usize) -> String {

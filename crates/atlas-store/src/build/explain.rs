@@ -28,6 +28,8 @@ pub struct Explained {
     pub said: Vec<(String, Contribution<'static>)>,
     /// The verdict, and each step that led to it.
     pub verdict: Option<(Verdict, Vec<Step>)>,
+    /// The section that it is in, if it is listed.
+    pub section: Option<String>,
     /// The merged contributions.
     pub merged: Option<Contribution<'static>>,
     /// The files that contain it, as of the last build.
@@ -130,7 +132,14 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
         _ => None,
     };
     let wanted = merged.as_ref().filter(|merged| structured::is_wanted(merged));
+    let section = match &verdict {
+        Some((Verdict::Kept(kept), _)) => {
+            found.chooser().sections.list().get(usize::from(kept.section)).map(|section| section.name.clone())
+        }
+        _ => None,
+    };
     Ok(Explained {
+        section,
         verdict,
         files: files.collect(),
         remembered: remembered_entry,

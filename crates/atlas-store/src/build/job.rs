@@ -70,7 +70,11 @@ impl<'a> Job<'a> {
             names,
             scratch: scratch.to_owned(),
             now,
-            policy: OutputPolicy { sections: Vec::new(), calendar: Calendar::utc(now.as_second()) },
+            policy: OutputPolicy {
+                sections: Vec::new(),
+                usual: SectionPolicy::default(),
+                calendar: Calendar::utc(now.as_second()),
+            },
             alternates: None,
             extras: ExtrasSettings::default(),
             cut: Cut::default(),
@@ -90,6 +94,13 @@ impl<'a> Job<'a> {
     #[must_use]
     pub fn shape(mut self, sections: Vec<SectionPolicy>) -> Self {
         self.policy.sections = sections;
+        self
+    }
+
+    /// Sets what is written for entries of sections that rows make.
+    #[must_use]
+    pub fn usual_shape(mut self, usual: SectionPolicy) -> Self {
+        self.policy.usual = usual;
         self
     }
 
@@ -192,7 +203,7 @@ impl<'a> Job<'a> {
     /// A fingerprint of the settings that affect what is written for an entry.
     pub(super) fn settings_print(&self) -> u64 {
         let sections = self.choices.sections.names();
-        fingerprint::canonical(&(VERSION, &self.policy.sections, self.names.style, sections))
+        fingerprint::canonical(&(VERSION, &self.policy.sections, &self.policy.usual, self.names.style, sections))
     }
 
     /// A fingerprint of the whole configuration. Under a new configuration a build reports everything.
@@ -214,7 +225,7 @@ impl<'a> Job<'a> {
             (source.name(), source.settings(), source.serves().map(str::to_owned), conditions)
         });
         let sources: Vec<_> = sources.collect();
-        let of_entries = (self.choices, &self.policy.sections, &self.alternates, &self.extras);
+        let of_entries = (self.choices, &self.policy.sections, &self.policy.usual, &self.alternates, &self.extras);
         let of_files = (&self.cut, self.names, &self.thresholds, self.timezone.iana_name());
         (VERSION, sources, of_entries, of_files, self.written)
     }

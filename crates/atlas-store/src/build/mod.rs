@@ -30,6 +30,7 @@ mod overwritten;
 pub use self::explain::{Explained, explain};
 pub use self::job::Job;
 pub use self::overwritten::{keep_overwritten, overwritten};
+pub use self::pipeline::made_sections;
 pub use self::preview::preview;
 pub use self::recall::{Recalled, recall};
 pub use self::recorded::{ListedUrl, Recorded, RecordedState, recorded};

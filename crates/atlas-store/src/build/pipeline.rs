@@ -1,6 +1,6 @@
 //! The pipeline: from sources to a plan of files.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use atlas_core::choose::Chooser;
 use atlas_core::derive::alternates::AlternatesSettings;
@@ -44,22 +44,53 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
         same_extras: wants_all && same_extras_settings(job, ledger)?,
         is_fresh: job.fresh,
     };
-    let reuse = Reuse::of(&conditions, ledger)?;
-    let enough = |found: &RunFindings| found.reuse.need != Need::Moved || !wants_all || found.extra_files_stand;
-    if let Some(found) = find_with(job, ledger, (purpose, chooser.clone()), reuse.clone())?.filter(enough) {
-        return Ok(found);
+    let mut reuse = Reuse::of(&conditions, ledger)?;
+    let mut chooser = chooser;
+    chooser.sections.make(made_sections(ledger)?.iter().map(String::as_str));
+    let wants_more = |found: &RunFindings| found.reuse.need == Need::Moved && wants_all && !found.extra_files_stand;
+    let mut reads_all = false;
+    loop {
+        match find_with(job, ledger, (purpose, chooser.clone()), reuse.clone())? {
+            Attempt::Found(found) if !wants_more(&found) => return Ok(*found),
+            Attempt::NewSections(names) => chooser.sections.make(names.iter().map(String::as_str)),
+            Attempt::Found(_) | Attempt::ReadAll if reads_all => {
+                return Err(StoreError::LedgerDamaged("entries are remembered twice"));
+            }
+            Attempt::Found(_) | Attempt::ReadAll => {
+                reads_all = true;
+                reuse = reuse.reading_all(wants_all);
+            }
+        }
     }
-    let found = find_with(job, ledger, (purpose, chooser), reuse.reading_all(wants_all))?;
-    found.ok_or(StoreError::LedgerDamaged("entries are remembered twice"))
 }
 
-/// Makes the findings; `None` if it turns out that more rows have to be read than planned.
+/// The result of an attempt to make findings.
+enum Attempt {
+    /// The findings.
+    Found(Box<RunFindings>),
+    /// More rows have to be read than planned.
+    ReadAll,
+    /// Rows make these sections.
+    NewSections(Vec<String>),
+}
+
+/// The sections that rows have made before.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read.
+pub fn made_sections(ledger: &dyn Ledger) -> Result<Vec<String>, StoreError> {
+    let known = ledger.fact(Fact::MadeSections)?.unwrap_or_default();
+    Ok(known.lines().map(str::to_owned).collect())
+}
+
+/// Tries to make the findings.
 fn find_with(
     job: &Job<'_>,
     ledger: &mut dyn Ledger,
     (purpose, mut chooser): (Purpose, Chooser),
     mut reuse: Reuse,
-) -> Result<Option<RunFindings>, StoreError> {
+) -> Result<Attempt, StoreError> {
     let choices = job.choices_print(&chooser);
     let seed = ledger.seed()?;
     let mut remembered = ledger.remembered()?;
@@ -70,6 +101,10 @@ fn find_with(
     let decider = Decider::new(seed, chooser, job.policy.clone()).recognising(reuse.by_row, reuse.chunks.clone());
     let Gathered { mut arrivals, mut outcomes, memories, live_robots, mut mappings } =
         gather(job, ledger, decider.clone(), purpose, &reuse)?;
+    let made = || Some(decider.new_sections()).filter(|names| !names.is_empty());
+    if let Some(names) = made() {
+        return Ok(Attempt::NewSections(names));
+    }
     let ledger = &*ledger;
     let _reading = ledger.snapshot()?;
     let folder = job.scratch.as_path();
@@ -113,7 +148,7 @@ fn find_with(
         if reuse.need == Need::Moved {
             reuse = reuse.reading_all(job.extras.wants_all());
             let Some((read, problems)) = arrivals.read_in_full(folder, reuse.need, job.memory)? else {
-                return Ok(None);
+                return Ok(Attempt::ReadAll);
             };
             arrivals = read;
             problems.into_iter().for_each(|(source, problem)| outcomes[usize::from(source)].late_problem(problem));
@@ -158,20 +193,27 @@ fn find_with(
     let alternates = Alternates::find(&joined.entry_rows, &arrivals, wanted, job.telling);
     if alternates.any && reuse.skips_rows() {
         // A row that was skipped may belong to a group.
-        return Ok(None);
+        return Ok(Attempt::ReadAll);
     }
     let group_print = |row_id| alternates.print(alternates.group_of(row_id));
     let mut settled = settle(joined, &arrivals, &remembered, &group_print, &terms);
     for (source, problem) in std::mem::take(&mut settled.problems) {
         outcomes[usize::from(source)].late_problem(problem);
     }
+    // Some rows were only read just now.
+    if let Some(names) = made() {
+        return Ok(Attempt::NewSections(names));
+    }
+    let known: HashSet<String> = made_sections(ledger)?.into_iter().collect();
+    let new = decider.chooser().sections.made().filter(|name| !known.contains(*name));
+    settled.note_new_sections(new, job.telling);
     settled.judge(&arrivals, ledger, &remembered, &alternates, &terms)?;
     job.stop.check()?;
     let renderer =
         Renderer { arrivals: &arrivals, policy: &job.policy, alternates: &alternates, style: job.names.style };
     let sections = &decider.chooser().sections;
     let site = arrange::ArrangedSite { ledger, remembered: &remembered, sections, cut: &job.cut, renderer };
-    let Some(plan) = arrange(&site, &mut settled)? else { return Ok(None) };
+    let Some(plan) = arrange(&site, &mut settled)? else { return Ok(Attempt::ReadAll) };
     arrivals.check(folder)?;
     arrivals.doubt(&settled.doubtful);
     let gone = gone(ledger, &remembered, &settled, &provenances)?;
@@ -211,7 +253,7 @@ fn find_with(
         && found.is_unmoved()
         && same_extras_settings(job, ledger)?
         && standing_extra_files(&found.remembered).all(entry_row);
-    Ok(Some(found))
+    Ok(Attempt::Found(Box::new(found)))
 }
 
 /// Whether the files for visitors and templates would be made in the same way as before.

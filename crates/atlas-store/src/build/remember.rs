@@ -60,6 +60,12 @@ pub(super) fn keep_derived(found: &RunFindings, writing: &dyn Writing) -> Result
     writing.set_fact(Fact::Derived, is_any.then_some(if is_sound { SOUND } else { "faulty" }))
 }
 
+/// Remembers the sections that rows have made.
+pub(super) fn keep_sections(found: &RunFindings, writing: &dyn Writing) -> Result<(), StoreError> {
+    let made: Vec<&str> = found.chooser().sections.made().collect();
+    if made.is_empty() { Ok(()) } else { writing.set_fact(Fact::MadeSections, Some(&made.join("\n"))) }
+}
+
 /// Remembers what was learnt about files, in a run that writes nothing else.
 pub(super) fn learn(job: &Job<'_>, found: &RunFindings, ledger: &mut dyn Ledger) -> Result<(), StoreError> {
     let writing = ledger.transaction()?;

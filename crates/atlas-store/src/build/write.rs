@@ -7,7 +7,7 @@ use atlas_core::page;
 use super::found::Departed;
 use super::job::Job;
 use super::pipeline::find;
-use super::remember::{keep_derived, keep_memories, restate};
+use super::remember::{keep_derived, keep_memories, keep_sections, restate};
 use super::report::{report, run_row};
 use super::{Purpose, preview};
 use crate::arrival::incremental::keep_chunks;
@@ -67,6 +67,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     writing.set_fact(Fact::Choices, found.choices.map(|choices| choices.to_string()).as_deref())?;
     restate(&found, &*writing)?;
     keep_derived(&found, &*writing)?;
+    keep_sections(&found, &*writing)?;
     writing.keep_left_out(&LeftOutBefore::of(found.settled.left_out.clone()))?;
     writing.keep_provenances(&found.provenances.added())?;
     writing.set_fact(Fact::Reader, Some(&page::VERSION.to_string()))?;

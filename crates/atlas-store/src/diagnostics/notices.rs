@@ -20,8 +20,8 @@ use atlas_core::report::{Example, Notice, Noticed, Outcome};
 const MOST_PICTURES: usize = 50;
 
 /// Notices that a build reports, too, because they cost nothing to find.
-const BY_A_BUILD: [Notice; 4] =
-    [Notice::UnknownPlayer, Notice::VideoNotWritten, Notice::NoHead, Notice::DateNotWritten];
+const BY_A_BUILD: [Notice; 5] =
+    [Notice::NewSection, Notice::UnknownPlayer, Notice::VideoNotWritten, Notice::NoHead, Notice::DateNotWritten];
 
 /// The notices of a build.
 pub(crate) fn notice_while_building(settled: &Settled) -> Vec<Noticed> {

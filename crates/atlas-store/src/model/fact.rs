@@ -19,6 +19,8 @@ pub enum Fact {
     Choices,
     /// Whether entries are derived from others, or groups of translations found, and whether all of that was sound.
     Derived,
+    /// The sections that rows have made, in the order in which they came, one per line.
+    MadeSections,
     /// The site's URL.
     Site,
     /// The name of the main file.
@@ -43,6 +45,7 @@ impl Fact {
             Self::Extras => "people",
             Self::Choices => "choices",
             Self::Derived => "derived",
+            Self::MadeSections => "made-sections",
             Self::Site => "site",
             Self::Main => "main",
             Self::Gzip => "gzip",

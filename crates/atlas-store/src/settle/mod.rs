@@ -50,7 +50,7 @@ use crate::model::{ContentCounts, NEVER, NO_GROUP, RememberedEntry, UNKNOWN};
 use crate::provenance::Provenances;
 use crate::report::SourceChange;
 use atlas_core::announce::Change;
-use atlas_core::report::Problem;
+use atlas_core::report::{Notice, Problem};
 
 /// How many blocks are counted before their results are combined. Otherwise all results would be in memory twice.
 const BLOCKS_AT_A_TIME: usize = 16;
@@ -363,6 +363,15 @@ impl Settled {
     /// The day on which the content of an entry was last seen to change.
     pub(crate) fn observed(&self, remembered: &Remembered, prior: Option<u32>) -> Option<i32> {
         self.edited.get(&prior?).copied().or_else(|| remembered.observed(prior?))
+    }
+
+    /// Notes sections that rows made in this run.
+    pub(crate) fn note_new_sections<'n>(&mut self, names: impl Iterator<Item = &'n str>, telling: ReportLimits<'_>) {
+        for (name, nth) in names.zip(0..) {
+            if telling.wants(Notice::NewSection, name) {
+                self.counts.remarks.of(Notice::NewSection).add(telling.examples, RowId(nth), || name.to_owned());
+            }
+        }
     }
 
     /// The number of kept entries.

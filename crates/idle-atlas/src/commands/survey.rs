@@ -5,9 +5,10 @@ use std::{fs, io};
 
 use atlas_core::accepted::Accepted;
 use atlas_core::choose::Reason;
-use atlas_store::build::{list, survey};
+use atlas_store::build::{list, made_sections, survey};
 use atlas_store::diagnostics::{Filter, Listing, ListingOrder};
 use atlas_store::disk;
+use atlas_store::ledger;
 use atlas_store::report::Survey;
 
 use super::open_ledger;
@@ -155,7 +156,12 @@ fn listing(settings: &Settings, wanted: &args::ListOptions) -> Result<Listing, F
     let unknown = |what: &str, name: &str, known: &[&str]| {
         Err(Failure::said(format!("--{what}: there is no {what} “{name}”; known: {}", known.join(", "))))
     };
-    let sections = settings.section_names();
+    let made = match ledger::open_for_reading(&settings.ledger)? {
+        Some(ledger) => made_sections(&*ledger)?,
+        None => Vec::new(),
+    };
+    let mut sections = settings.section_names();
+    sections.extend(made.iter().map(String::as_str));
     if let Some(name) = wanted.section.as_deref().filter(|name| !sections.contains(name)) {
         return unknown("section", name, &sections);
     }

@@ -46,6 +46,11 @@ pub(super) fn expand_with(
     Ok(out + rest)
 }
 
+/// Whether a section is made from each row.
+pub(super) fn is_template(section: &str) -> bool {
+    section.contains(['{', '}'])
+}
+
 /// The time zone with this name.
 pub(super) fn timezone(origin: &ConfigText, name: Option<&Spanned<String>>) -> Result<TimeZone, Failure> {
     let Some(name) = name else { return Ok(TimeZone::UTC) };

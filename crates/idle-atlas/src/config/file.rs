@@ -40,6 +40,8 @@ pub struct ConfigFile {
     #[serde(default)]
     pub source: Vec<Spanned<SourceTable>>,
     #[serde(default)]
+    pub sections: SectionsTable,
+    #[serde(default)]
     pub section: Vec<SectionTable>,
     #[serde(default)]
     pub rule: Vec<Spanned<RuleTable>>,
@@ -191,6 +193,20 @@ pub struct SectionTable {
 }
 
 has_hints!(SectionTable);
+
+/// What holds for sections that do not set it themselves.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct SectionsTable {
+    pub urls_per_file: Option<Spanned<i64>>,
+    pub bytes_per_file: Option<Spanned<i64>>,
+    pub media_per_file: Option<Spanned<i64>>,
+    pub changefreq: Option<Spanned<String>>,
+    pub priority: Option<Spanned<NumberOrWord>>,
+    pub date_policy: Option<Spanned<String>>,
+}
+
+has_hints!(SectionsTable);
 
 /// A number, or a word that says how to compute one.
 #[derive(Debug, Deserialize)]

@@ -29,8 +29,9 @@ const LEAST_BYTES: i64 = 10_000;
 const MOST_ENTRIES: i64 = 10_000;
 
 impl Context<'_> {
-    pub(super) fn shape(&self, typed: &ConfigFile, sections: &Sections) -> Result<Vec<SectionPolicy>, Failure> {
-        let usual = SectionPolicy {
+    /// What is written for entries of sections that have no settings of their own.
+    pub(super) fn usual_shape(&self, typed: &ConfigFile) -> Result<SectionPolicy, Failure> {
+        Ok(SectionPolicy {
             images: self.media("write", typed.images.write.as_ref())?,
             most_images: self.most("most_per_page", typed.images.most_per_page.as_ref(), MOST_IMAGES, MOST_IMAGES)?,
             image_hosts: self.hosts("hosts", typed.images.hosts.as_ref(), &Hosts::All)?,
@@ -38,7 +39,12 @@ impl Context<'_> {
             video_hosts: self.hosts("hosts", typed.videos.hosts.as_ref(), &Hosts::All)?,
             most_videos: self.most("most_per_page", typed.videos.most_per_page.as_ref(), MOST_VIDEOS, MOST_VIDEOS)?,
             news: None,
-        };
+        })
+    }
+
+    /// What is written for the entries of each section.
+    pub(super) fn shape(&self, typed: &ConfigFile, sections: &Sections) -> Result<Vec<SectionPolicy>, Failure> {
+        let usual = self.usual_shape(typed)?;
         let news = self.news(typed, sections)?;
         let of = |(at, section): (usize, &Section)| {
             let news = news.iter().find(|(sections, _)| sections.contains(&at)).map(|(_, news)| news.clone());

@@ -57,6 +57,7 @@ pub struct Settings {
     policy: Vec<SectionPolicy>,
     alternates: Option<AlternatesSettings>,
     extras: ExtrasSettings,
+    usual_policy: SectionPolicy,
     cut: Cut,
     thresholds: Thresholds,
     names: Names,
@@ -98,7 +99,7 @@ impl Settings {
         let sections = context.sections(&typed)?;
         let rules = context.rules(&typed, &sections, &names)?;
         let archives = context.archives(&typed, &sections)?;
-        let policy = context.shape(&typed, &sections)?;
+        let (policy, usual_policy) = (context.shape(&typed, &sections)?, context.usual_shape(&typed)?);
         let alternates = context.alternates(&typed)?;
         let extras = context.extras(&typed, &sections)?;
         let cut = context.cut(&typed.files)?;
@@ -153,6 +154,7 @@ impl Settings {
             sources,
             choices,
             policy,
+            usual_policy,
             alternates,
             extras,
             cut,
@@ -168,6 +170,7 @@ impl Settings {
     pub fn job<'a>(&'a self, now: Timestamp, stop: &Stop) -> Job<'a> {
         Job::new(&self.sources, &self.choices, (&*self.destination, &self.names), &self.ledger, now)
             .shape(self.policy.clone())
+            .usual_shape(self.usual_policy.clone())
             .alternates(self.alternates.clone())
             .extras(self.extras.clone())
             .cut(self.cut.clone())
@@ -224,11 +227,6 @@ impl Settings {
     pub fn source_names(&self) -> Vec<String> {
         let archives = (!self.choices.archives.is_empty()).then(|| ARCHIVES.to_owned());
         self.sources.iter().map(|source| source.name()).chain(archives).collect()
-    }
-
-    /// The name of a section.
-    pub fn section_name(&self, at: usize) -> &str {
-        &self.choices.sections.list()[at].name
     }
 }
 

@@ -11,7 +11,7 @@ use globset::{GlobBuilder, GlobSetBuilder};
 use regex::{Regex, RegexBuilder};
 use toml::Spanned;
 
-use super::context::{Context, expand};
+use super::context::{Context, expand, is_template};
 use super::file::{ArchiveTable, ConfigFile, HintKeys, NumberOrWord, RuleTable};
 use crate::exit::Failure;
 
@@ -21,6 +21,13 @@ const LARGEST_PATTERN: usize = 1 << 20;
 impl Context<'_> {
     /// All sections: those with a table, then those that sources, rules and archives name.
     pub(super) fn sections(&self, typed: &ConfigFile) -> Result<Sections, Failure> {
+        let usual = Section {
+            urls_per_file: self.urls(typed.sections.urls_per_file.as_ref())?,
+            bytes_per_file: self.bytes(typed.sections.bytes_per_file.as_ref())?,
+            media_per_file: self.media_limit(typed.sections.media_per_file.as_ref())?,
+            hints: self.hints(&typed.sections.hints(), false)?,
+            ..Section::named("")
+        };
         let mut sections: Vec<Section> = Vec::new();
         for table in &typed.section {
             let name = table.name.as_ref();
@@ -34,18 +41,32 @@ impl Context<'_> {
                 title: table.title.clone(),
                 matching: (!table.matching.is_empty()).then(|| self.paths(&table.matching)).transpose()?,
                 on: table.on.unwrap_or(true),
-                urls_per_file: table.urls_per_file.as_ref().map(|number| self.urls_per_file(number)).transpose()?,
-                bytes_per_file: table.bytes_per_file.as_ref().map(|number| self.bytes_per_file(number)).transpose()?,
-                media_per_file: table.media_per_file.as_ref().map(|number| self.media_per_file(number)).transpose()?,
-                hints: self.hints(&table.hints(), false)?,
+                urls_per_file: self.urls(table.urls_per_file.as_ref())?.or(usual.urls_per_file),
+                bytes_per_file: self.bytes(table.bytes_per_file.as_ref())?.or(usual.bytes_per_file),
+                media_per_file: self.media_limit(table.media_per_file.as_ref())?.or(usual.media_per_file),
+                hints: self.hints(&table.hints(), false)?.or(usual.hints),
             });
         }
         let by_sources = typed.source.iter().filter_map(|table| table.as_ref().section.as_ref());
+        let by_sources = by_sources.filter(|name| !is_template(name.as_ref()));
         let by_rules = typed.rule.iter().filter_map(|table| table.as_ref().section.as_ref());
         let by_archives = typed.archive.iter().filter_map(|table| table.as_ref().into.as_ref());
         let named: Vec<&Spanned<String>> = by_sources.chain(by_rules).chain(by_archives).collect();
         named.iter().try_for_each(|name| self.section_name("section", name))?;
-        Ok(Sections::new(sections, named.into_iter().map(|name| name.as_ref().clone())))
+        let named = named.into_iter().map(|name| name.as_ref().clone());
+        Ok(Sections::with_usual(sections, named, usual))
+    }
+
+    fn urls(&self, typed: Option<&Spanned<i64>>) -> Result<Option<u32>, Failure> {
+        typed.map(|number| self.urls_per_file(number)).transpose()
+    }
+
+    fn bytes(&self, typed: Option<&Spanned<i64>>) -> Result<Option<u64>, Failure> {
+        typed.map(|number| self.bytes_per_file(number)).transpose()
+    }
+
+    fn media_limit(&self, typed: Option<&Spanned<i64>>) -> Result<Option<u32>, Failure> {
+        typed.map(|number| self.media_per_file(number)).transpose()
     }
 
     fn section_name(&self, key: &str, name: &Spanned<String>) -> Result<(), Failure> {

@@ -12,7 +12,7 @@ use atlas_core::choose;
 use atlas_core::page::PageReader;
 use atlas_io::reading::field::ColumnMapping;
 use atlas_io::reading::input::{Input, WAIT};
-use atlas_io::reading::record::{Dates, RecordSettings, SEPARATOR};
+use atlas_io::reading::record::{Dates, RecordSettings, SEPARATOR, SourceSection};
 use atlas_io::sources::command::CommandSource;
 use atlas_io::sources::crawl::CrawlSource;
 #[cfg(feature = "feed")]
@@ -30,7 +30,7 @@ use atlas_store::destination::MAIN;
 use atlas_store::source::{Named, Source};
 use toml::Spanned;
 
-use super::context::{Context, expand, ledger_folder};
+use super::context::{Context, expand, is_template, ledger_folder};
 use super::file::{ConfigFile, SourceTable};
 use super::pages::{asking, parameters, reader};
 use crate::exit::Failure;
@@ -64,6 +64,9 @@ const OVERWRITTEN: &str = "overwritten sitemap";
 
 /// The keys that all kinds accept.
 const ALL_TAKE: [&str; 3] = ["name", "section", "pages"];
+
+/// The kinds of source whose rows can make sections.
+const MAKE_SECTIONS: [&str; 3] = ["table", "sql", "command"];
 
 /// Parameters that never select another page in a crawl: those of campaigns and sessions.
 const NO_OTHER_PAGE: [&str; 6] = ["utm_*", "*clid", "sid", "sessionid", "phpsessid", "jsessionid"];
@@ -170,11 +173,17 @@ impl<'a> Sources<'a> {
 
     fn one(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let (source, origin) = (table.as_ref(), self.context.origin);
-        if let Some(section) = &source.section {
+        let kind = source.from.as_ref().as_str();
+        if let Some(section) = source.section.as_ref().filter(|name| !is_template(name.as_ref())) {
             choose::check_section_name(section.as_ref())
                 .map_err(|why| origin.error(section, format!("“section”: {why}")))?;
+        } else if let Some(section) = source.section.as_ref().filter(|_| !MAKE_SECTIONS.contains(&kind)) {
+            let message = format!(
+                "“section”: only sources of the kinds {} make sections from their rows; write the name of one section",
+                MAKE_SECTIONS.join(", ")
+            );
+            return Err(origin.error(section, message));
         }
-        let kind = source.from.as_ref().as_str();
         let Some((_, keys)) = KEYS.iter().find(|(known, _)| *known == kind) else {
             let known: Vec<&str> = KEYS.iter().map(|(kind, _)| *kind).collect();
             let message = format!("“from”: “{kind}” is not a kind of source; expected {}", known.join(", "));
@@ -291,13 +300,19 @@ impl<'a> Sources<'a> {
         };
         Ok(RecordSettings {
             site: self.context.site.clone(),
-            section: self.section(source),
+            section: source.section.as_ref().map(|typed| self.source_section(typed)).transpose()?,
+            makes_sections: MAKE_SECTIONS.contains(&source.from.as_ref().as_str()),
             mapping,
             dates,
             separator: source.lists.as_ref().map_or(SEPARATOR, |separator| separator.as_ref()).to_owned(),
             timezone: self.context.timezone.clone(),
             drop_parameters: self.reader.drop_parameters.clone(),
         })
+    }
+
+    fn source_section(&self, typed: &Spanned<String>) -> Result<SourceSection, Failure> {
+        SourceSection::parse(typed.as_ref())
+            .map_err(|why| self.context.origin.error(typed, format!("“section”: {why}")))
     }
 
     /// A number within these bounds.

@@ -98,7 +98,7 @@ impl UrlReport {
         let mut files = explained.files.iter().map(|name| format!("{}{name}", settings.folder_address()));
         let decision = explained.verdict.map(|(verdict, steps)| match verdict {
             Verdict::Kept(kept) => {
-                let section = Some(settings.section_name(usize::from(kept.section)).to_owned());
+                let section = explained.section.clone();
                 Decision { kept: true, section, date_policy: kept.date_policy, reason: None, words: None, steps }
             }
             Verdict::LeftOut(reason) => {

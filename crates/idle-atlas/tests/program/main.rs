@@ -25,6 +25,7 @@ mod guarding;
 mod killing;
 mod lean;
 mod looking;
+mod making_sections;
 mod mapping;
 mod visitors;
 mod recalling;

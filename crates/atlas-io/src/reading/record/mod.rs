@@ -9,5 +9,5 @@ mod reader;
 
 pub(crate) use self::header::{Header, UrlPlace};
 pub(crate) use self::problem::{Found, RecordProblem, RecordSums};
-pub use self::settings::{Dates, RecordSettings, SEPARATOR};
+pub use self::settings::{Dates, RecordSettings, SEPARATOR, SectionTemplate, SourceSection};
 pub(crate) use self::values::{Record, RecordReader};

@@ -3,6 +3,7 @@
 use std::borrow::Cow;
 
 use atlas_core::address::Address;
+use atlas_core::choose::made_name;
 use atlas_core::contribution::Contribution;
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::lastmod::Lastmod;
@@ -11,10 +12,10 @@ use atlas_core::video::read_yes_or_no;
 use serde_json::Value;
 
 use crate::reading::field::Field;
-use crate::reading::template::ColumnTemplate;
+use crate::reading::template::{ColumnTemplate, join};
 
 use super::problem::{Found, SummedProblem};
-use super::settings::{Dates, SEPARATOR};
+use super::settings::{Dates, SEPARATOR, SectionTemplate, SourceSection};
 use super::values::{Record, RecordReader, scalar, shortened};
 
 impl RecordReader<'_> {
@@ -45,7 +46,18 @@ impl RecordReader<'_> {
                 return false;
             }
         };
-        contribution.section = self.settings.section.as_deref().map(Cow::Borrowed);
+        contribution.makes_section = false;
+        contribution.section = match &self.settings.section {
+            None => None,
+            Some(SourceSection::Named(name)) => Some(Cow::Borrowed(name.as_str())),
+            Some(SourceSection::Template(SectionTemplate(pieces))) => {
+                let date = |text: &str| self.read_date(text).map(|date| date.at(&self.settings.timezone));
+                let text = join(pieces, |name| self.value(record, name), date, str::to_owned);
+                let name = text.and_then(|text| made_name(&text));
+                contribution.makes_section = name.is_some();
+                name.map(Cow::Owned)
+            }
+        };
         // Fields that are combined from several others start empty.
         (
             contribution.published,
@@ -121,7 +133,14 @@ impl RecordReader<'_> {
             Field::Slug => contribution.slug = text(),
             Field::Kind => contribution.kind = text(),
             Field::Parent => contribution.parent = text(),
-            Field::Section => contribution.own_section = text(),
+            Field::Section => {
+                contribution.own_section = text();
+                if let Some(name) = contribution.own_section.as_deref().filter(|_| self.settings.makes_sections) {
+                    let made = made_name(name).filter(|made| made != name);
+                    contribution.makes_section = true;
+                    contribution.own_section = made.map(Cow::Owned).or(contribution.own_section.take());
+                }
+            }
             Field::Category => contribution.categories = self.words(record, field, tell),
             Field::Tags => contribution.tags = self.words(record, field, tell),
             Field::Author => contribution.authors = self.words(record, field, tell),

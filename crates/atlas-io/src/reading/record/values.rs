@@ -76,7 +76,8 @@ impl RecordReader<'_> {
                 _ => None,
             }
         };
-        let section = || (name == "section").then(|| self.settings.section.as_deref().map(Cow::Borrowed)).flatten();
+        let section =
+            || (name == "section").then(|| self.settings.section.as_ref()?.name().map(Cow::Borrowed)).flatten();
         own.or_else(field).or_else(section)
     }
 
