@@ -8,8 +8,10 @@ mod spelling;
 mod likeness;
 mod site;
 
+use std::borrow::Cow;
 use std::fmt;
 
+use crate::number::grouped;
 use serde::{Serialize, Serializer};
 use thiserror::Error;
 use url::Url;
@@ -215,6 +217,22 @@ pub fn host(address: &str) -> &str {
 /// Path and query of an address, given as text in its normal spelling.
 pub fn path(address: &str) -> &str {
     &address[origin(address).len()..]
+}
+
+/// An address for display: cut, with its length, if it is longer than a sitemap allows.
+///
+/// ```
+/// use atlas_core::address::shown;
+///
+/// assert_eq!(shown("https://www.marrowvale.example/"), "https://www.marrowvale.example/");
+/// let long = format!("https://www.marrowvale.example/{}", "a".repeat(3_000));
+/// assert!(shown(&long).len() < 300 && shown(&long).ends_with("… (3,031 characters)"));
+/// ```
+pub fn shown(address: &str) -> Cow<'_, str> {
+    if address.len() <= LONGEST {
+        return Cow::Borrowed(address);
+    }
+    Cow::Owned(format!("{} ({} characters)", shorten(address), grouped(address.chars().count() as u64)))
 }
 
 fn shorten(text: &str) -> String {

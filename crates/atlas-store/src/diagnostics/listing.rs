@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
+use atlas_core::address::shown;
 use atlas_core::choose::{Chooser, Reason, Verdict};
 use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::lastmod::Lastmod;
@@ -187,7 +188,7 @@ impl Looking<'_> {
             published: contribution.published,
             file: kept.and_then(|_| self.files.get(&entry_row.summary.key()).cloned()),
             sources: entry_row.sources(self.arrivals).iter().map(|source| self.name(*source).to_owned()).collect(),
-            url: contribution.url.into_owned(),
+            url: shown(&contribution.url).into_owned(),
         }
     }
 }

@@ -1,6 +1,9 @@
 //! Samples: counts with their first examples, in whatever order partial results are combined.
 
+use std::borrow::Cow;
+
 use atlas_core::accepted::Accepted;
+use atlas_core::address::shown;
 use atlas_core::lastmod::Lastmod;
 
 use super::EXAMPLES;
@@ -38,7 +41,9 @@ impl Sample {
         let later = self.first.len() >= most && self.first.last().is_some_and(|(known, _)| *known < row_id);
         if !later {
             let at = self.first.partition_point(|(known, _)| *known < row_id);
-            self.first.insert(at, (row_id, address()));
+            let lines = address();
+            let lines: Vec<Cow<'_, str>> = lines.split('\n').map(shown).collect();
+            self.first.insert(at, (row_id, lines.join("\n")));
             self.first.truncate(most);
         }
     }

@@ -1,5 +1,6 @@
 //! The output of `why` from the ledger: what the last build recorded.
 
+use atlas_core::address::shown;
 use atlas_core::announce::Change;
 use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
@@ -51,7 +52,7 @@ pub struct RecordedDecision {
 impl RecordedReport {
     pub fn new(settings: &Settings, url: &str, recorded: Recorded, announcements: Vec<Announced>) -> Self {
         let mut report = Self {
-            url: url.to_owned(),
+            url: shown(url).into_owned(),
             as_of: recorded.run,
             decision: None,
             sources: Vec::new(),

@@ -1,5 +1,6 @@
 //! The output of `why`.
 
+use atlas_core::address::shown;
 use atlas_core::choose::{Step, Verdict};
 use atlas_core::contribution::Contribution;
 use atlas_core::entry::DatePolicy;
@@ -129,7 +130,7 @@ impl UrlReport {
         };
         let fields = merged.map_or_else(Vec::new, |merged| merged.words().into_iter().map(winner).collect());
         Self {
-            url: url.to_owned(),
+            url: shown(url).into_owned(),
             fields,
             decision,
             sources: explained.said.iter().cloned().map(|(source, said)| SourceWord { source, said }).collect(),
