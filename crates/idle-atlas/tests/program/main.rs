@@ -28,6 +28,7 @@ mod looking;
 mod making_sections;
 mod mapping;
 mod visitors;
+mod queries;
 mod recalling;
 mod remarking;
 mod safety;
