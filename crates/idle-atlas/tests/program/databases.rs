@@ -14,15 +14,15 @@ fn config(query: &str, more: &str) -> String {
 }
 
 /// Runs the program with the connection in an environment variable.
-fn run(site: &TestSite, server: &str, arguments: &[&str]) -> crate::support::Ran {
+pub fn run(site: &TestSite, server: &str, arguments: &[&str]) -> crate::support::Ran {
     let connection = std::env::var(server).unwrap_or_else(|_| panic!("{server} names a server to test against"));
     crate::support::Ran::of(site.command(arguments).env("DEPOT", connection).output().unwrap())
 }
 
 /// The server of `POSTGRES`, behind a pooler that gives a session to another client after each transaction.
 const POOLED: &str = "IDLE_ATLAS_POOLED_POSTGRES";
-const POSTGRES: &str = "IDLE_ATLAS_POSTGRES";
-const MARIADB: &str = "IDLE_ATLAS_MARIADB";
+pub const POSTGRES: &str = "IDLE_ATLAS_POSTGRES";
+pub const MARIADB: &str = "IDLE_ATLAS_MARIADB";
 
 const POSTGRES_QUERY: &str = "select '/halts/' || slug || '/' as url, seen as modified, array[photo, '/all.svg'] as images, stops as priority, json_build_object('a',
  1) as other from (values ('lampworks', timestamptz '2026-03-04 09:30:00+00', '/l.svg', 0.5::numeric), ('kettlewend', null, null, null)) as halts (slug, seen, photo, stops) -- all of them";
@@ -130,7 +130,7 @@ fn a_pooled_session_is_returned_unchanged(#[case] query: &str, #[case] code: i32
 }
 
 /// Runs a statement as the server's own client does, and returns what it prints.
-fn ask(server: &str, statement: &str) -> String {
+pub fn ask(server: &str, statement: &str) -> String {
     let url = std::env::var(server).unwrap();
     let output = client(server, &url, statement).output().unwrap();
     assert!(output.status.success(), "{statement}: {}", String::from_utf8_lossy(&output.stderr));

@@ -27,6 +27,8 @@ mod lean;
 mod looking;
 mod making_sections;
 mod mapping;
+#[cfg(feature = "sql-servers")]
+mod nights;
 mod visitors;
 mod queries;
 mod recalling;
