@@ -3,7 +3,7 @@
 //! ```text
 //! cargo bench --bench gather -- folder DOCS [RUNS]    a folder of pages, beside a naive reader in Python (python3-lxml)
 //! cargo bench --bench gather -- crawl DOCS [RUNS]     the same from nginx on loopback, beside wget --spider
-//! cargo bench --bench gather -- rows [ROWS]           rows of CSV, and of PostgreSQL where IDLE_ATLAS_POSTGRES names one
+//! cargo bench --bench gather -- rows [ROWS]           rows of CSV; those of databases have a benchmark of their own
 //! ```
 //!
 //! DOCS is any folder of HTML; the figures in docs/benchmarks.md are for Debian's openjdk-17-doc.
@@ -169,27 +169,6 @@ fn rows(rows: usize) {
         csv[1].0.as_secs_f64(),
         csv[1].1 / 1024,
         per_entry(csv.map(|one| one.1))
-    );
-    if std::env::var_os("IDLE_ATLAS_POSTGRES").is_none() {
-        return println!("IDLE_ATLAS_POSTGRES names no server: no figure for PostgreSQL");
-    }
-    let postgres = sizes.map(|size| {
-        let query = format!(
-            "select '/lamps/brass-lamp-of-the-upper-halt-' || n || '/' as url, timestamptz '2026-03-04 09:30:00Z' as modified, 'Brass lamp ' || n as title from generate_series(1, {size}) as rows (n)"
-        );
-        let site = BenchSite::new(
-            "https://www.marrowvale.example/",
-            &format!("from = \"sql\"\nconnection = \"${{IDLE_ATLAS_POSTGRES}}\"\nquery = \"{query}\""),
-        );
-        site.run(&["survey"])
-    });
-    println!(
-        "PostgreSQL, {} rows: {:.2} s ({:.1} of CSV), {} MiB; {} bytes an entry",
-        rows,
-        postgres[1].0.as_secs_f64(),
-        postgres[1].0.as_secs_f64() / csv[1].0.as_secs_f64(),
-        postgres[1].1 / 1024,
-        per_entry(postgres.map(|one| one.1))
     );
 }
 

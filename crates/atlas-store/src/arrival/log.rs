@@ -340,6 +340,15 @@ impl Arrivals {
     /// Reads rows in the order of arrival, whatever the order of `row_ids`, so that each block on disk is read back
     /// once. `look` gets the index into `row_ids` and the row; its results are in the order of `row_ids`.
     pub(crate) fn read_each<T: Send>(&self, row_ids: &[RowId], look: impl Fn(usize, &[u8]) -> T + Sync) -> Vec<T> {
+        self.each_in_order(row_ids, |nth, block, row| look(nth, &block.row(row)))
+    }
+
+    /// The summaries of rows, read in the order of arrival and returned in the order of `row_ids`.
+    pub(crate) fn summaries_of(&self, row_ids: &[RowId]) -> Vec<RowSummary> {
+        self.each_in_order(row_ids, |_, block, row| block.summary(row))
+    }
+
+    fn each_in_order<T: Send>(&self, row_ids: &[RowId], look: impl Fn(usize, &Block, usize) -> T + Sync) -> Vec<T> {
         let mut order: Vec<usize> = (0..row_ids.len()).collect();
         order.par_sort_unstable_by_key(|nth| row_ids[*nth]);
         let block_of = |nth: usize| self.find(row_ids[nth]).0;
@@ -347,7 +356,7 @@ impl Arrivals {
         let looked = of_one_block.par_iter().flat_map_iter(|some| {
             let block = self.block(block_of(some[0]));
             let look = &look;
-            some.iter().map(move |nth| (*nth, look(*nth, &block.row(self.find(row_ids[*nth]).1))))
+            some.iter().map(move |nth| (*nth, look(*nth, &block, self.find(row_ids[*nth]).1)))
         });
         let mut looked: Vec<(usize, T)> = looked.collect();
         looked.par_sort_unstable_by_key(|(nth, _)| *nth);
@@ -478,7 +487,7 @@ pub(crate) mod tests {
     fn a_window_is_as_large_as_its_memory_allows() {
         let folder = tempfile::tempdir().unwrap();
         let size = arrivals(folder.path(), 1 << 20).block(9).size();
-        let arrivals = arrivals(folder.path(), 8 * size);
+        let arrivals = arrivals(folder.path(), 12 * size);
         let windows = arrivals.windows();
         assert_eq!(windows, [0..4, 4..8, 8..10]);
         assert_eq!(arrivals.ends_of_windows(), [RowId(40), RowId(80), RowId(100)]);

@@ -120,7 +120,9 @@ fn find_with(
     let same_reader = ledger.fact(Fact::Reader)?.as_deref() == Some(&page::VERSION.to_string());
     let today = job.policy.calendar.today();
     let has_archives = !decider.chooser().archives.is_empty();
-    let mut groups = GroupsBefore::default();
+    let joining = (&provenances, settings);
+    // While nothing has moved, entries are recognised with the groups that they had.
+    let mut groups = None;
     let mut as_before = None;
     let space = (folder, job.memory);
     let before = if reuse.need == Need::Moved { ledger.derived()? } else { DerivedBefore::default() };
@@ -130,10 +132,10 @@ fn find_with(
         in_part = remember_entries(ledger, &mut remembered, &arrivals, (&reuse, &derived.keys(seed)), space)?;
         let wants_all = job.extras.wants_all() && reuse.retains;
         if in_part && (reuse.derives || wants_all) {
-            groups = GroupsBefore::read(&before.groups);
+            groups = Some(GroupsBefore::read(&before.groups));
             let (blocks, quiet) = (arrivals.blocks(), ReportLimits { examples: 0, ..job.telling });
-            let joining = (&provenances, settings, &groups);
-            let joined = join(&mut arrivals, Some(&remembered), expected.as_ref(), joining, quiet).map_err(failed())?;
+            let joined = join(&mut arrivals, Some(&remembered), expected.as_ref(), joining, groups.as_ref(), quiet);
+            let joined = joined.map_err(failed())?;
             arrivals.truncate(blocks);
             let is_sound = ledger.fact(Fact::Derived)?.as_deref() == Some(SOUND);
             in_part = (is_sound || !reuse.derives) && !joined.has_moved;
@@ -144,7 +146,7 @@ fn find_with(
         let problems = arrivals.give_up_texts();
         problems.into_iter().for_each(|(source, problem)| outcomes[usize::from(source)].late_problem(problem));
     } else {
-        groups = GroupsBefore::default();
+        groups = None;
         if reuse.need == Need::Moved {
             reuse = reuse.reading_all(job.extras.wants_all());
             let Some((read, problems)) = arrivals.read_in_full(folder, reuse.need, job.memory)? else {
@@ -184,8 +186,8 @@ fn find_with(
         telling: job.telling,
     };
     job.telling.accepted.forget_counts();
-    let joining = (&provenances, settings, &groups);
-    let joined = join(&mut arrivals, Some(&remembered), expected.as_ref(), joining, job.telling).map_err(failed())?;
+    let joined = join(&mut arrivals, Some(&remembered), expected.as_ref(), joining, groups.as_ref(), job.telling);
+    let joined = joined.map_err(failed())?;
     arrivals.drop_partitions(folder);
     remembered.drop_known();
     // If no entry has moved, all groups are as before, and no entry has to be written anew because of its group.

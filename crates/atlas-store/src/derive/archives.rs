@@ -17,7 +17,7 @@ use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered};
 use crate::model::RememberedEntry;
 use crate::provenance::Provenances;
-use crate::settle::{EntryRow, EntryRows, Expected, GroupsBefore, ReportLimits, join};
+use crate::settle::{EntryRow, EntryRows, Expected, ReportLimits, join};
 use atlas_core::report::{Outcome, Problem};
 
 /// The name of this source in reports. It comes after all others.
@@ -101,8 +101,8 @@ pub(crate) fn archives(
     let blocks = arrivals.blocks();
     // Remarks on rows are reported when all rows are joined.
     let telling = ReportLimits { examples: 0, accepted: &Accepted::default() };
-    let joining = (provenances, 0, &GroupsBefore::default());
-    let entry_rows = join(arrivals, Some(before.remembered), expected, joining, telling)?.entry_rows;
+    let joined = join(arrivals, Some(before.remembered), expected, (provenances, 0), None, telling)?;
+    let entry_rows = joined.entry_rows;
     if before.is_redesigned(arrivals, &entry_rows) {
         before.today = None;
     }

@@ -51,7 +51,8 @@ pub(crate) fn join(
     arrivals: &mut Arrivals,
     remembered: Option<&Remembered>,
     expected: Option<&Expected>,
-    (provenances, settings, groups): (&Provenances, u64, &GroupsBefore),
+    (provenances, settings): (&Provenances, u64),
+    watch: Option<&GroupsBefore>,
     telling: ReportLimits<'_>,
 ) -> io::Result<Joined> {
     let entries = remembered.map_or(0, Remembered::entries);
@@ -64,7 +65,7 @@ pub(crate) fn join(
         provenances,
         single: provenances.single(),
         settings,
-        groups,
+        watch,
         telling,
         assignment: Assignment::new(arrivals.len(), entries > 0),
         fates: (0..entries).map(|at| AtomicU8::new(fate(at) as u8)).collect(),
@@ -75,11 +76,18 @@ pub(crate) fn join(
         let known = remembered.map_or(Ok(Vec::new()), |remembered| remembered.known.part(part))?;
         Ok(joining.partition(rows, known))
     });
-    let parts: Vec<JoinedPartition> = parts.collect::<io::Result<_>>()?;
+    let mut parts: Vec<JoinedPartition> = parts.collect::<io::Result<_>>()?;
+    let mut sure = Sure::default();
+    if watch.is_some() {
+        let unsure = parts.iter_mut().flat_map(|part| std::mem::take(&mut part.unsure)).collect();
+        sure = joining.make_sure(unsure);
+    }
     let mut joined = Joined {
         entry_rows: EntryRows { assignment: joining.assignment, single: joining.single, ..EntryRows::default() },
         fates: joining.fates.into_iter().map(AtomicU8::into_inner).collect(),
         written: joining.written.into_iter().map(AtomicU64::into_inner).collect(),
+        has_moved: sure.has_moved,
+        pages_known: sure.pages_known,
         ..Joined::default()
     };
     let most = telling.examples;
@@ -110,6 +118,13 @@ pub(crate) fn join(
     Ok(joined)
 }
 
+/// What reading rows told.
+#[derive(Debug, Default)]
+struct Sure {
+    has_moved: bool,
+    pages_known: u64,
+}
+
 /// How many merged rows a block holds.
 const MERGED_BLOCK: usize = 8192;
 
@@ -127,7 +142,8 @@ struct Joining<'a> {
     /// The provenances of one source alone, by the index of the source.
     single: Vec<u16>,
     settings: u64,
-    groups: &'a GroupsBefore,
+    /// With this, it is found out whether anything moved.
+    watch: Option<&'a GroupsBefore>,
     telling: ReportLimits<'a>,
     assignment: Assignment,
     fates: Vec<AtomicU8>,
@@ -142,6 +158,9 @@ struct JoinedPartition {
     at_odds: BTreeMap<Odds, Sample>,
     pages_known: u64,
     has_moved: bool,
+    /// Rows about which nothing can be told without reading them: those of new entries, and those that every build
+    /// reads, with what the ledger knows of their entries.
+    unsure: Vec<(RowId, Option<KnownEntry>)>,
 }
 
 impl Joining<'_> {
@@ -155,6 +174,7 @@ impl Joining<'_> {
             at_odds: BTreeMap::new(),
             pages_known: 0,
             has_moved: false,
+            unsure: Vec::new(),
         };
         let derived = self.single.last().copied();
         let counts = |known: &KnownEntry| Some(known.provenance) != derived;
@@ -174,26 +194,34 @@ impl Joining<'_> {
                 part.merge(self, group, known.as_ref(), misses_page);
             }
             let Some(known) = known else {
-                part.has_moved = part.has_moved || self.is_kept(group, alone, &part);
+                match group {
+                    [row] if alone => part.unsure.push((row.row_id, None)),
+                    _ => part.has_moved |= part.rows.summary(part.rows.len() - 1).kept().is_some(),
+                }
                 continue;
             };
             let fate = match group {
                 [row] if alone && row.unread && row.print == known.raw => EntryFate::Untouched,
                 // A row that every build reads may say what it said before.
-                [row] if alone && row.unread && known.raw == 0 => {
-                    let summary = self.arrivals.summary(row.row_id);
-                    let provenance = self.single_provenance(row.row_id);
-                    self.fate(summary.decided(), summary.has(RowFlag::FromPage), provenance, &known, &mut part)
+                [row] if alone && row.unread && known.raw == 0 && self.watch.is_some() => {
+                    part.unsure.push((row.row_id, Some(known)));
+                    continue;
                 }
                 [row] if alone && row.unread => EntryFate::Met,
                 [row] if alone => {
                     let provenance = self.single_provenance(row.row_id);
-                    self.fate(row.print, row.from_page, provenance, &known, &mut part)
+                    self.fate(row.print, row.from_page, provenance, &known, &mut part.pages_known)
                 }
                 _ => {
                     let summary = part.rows.summary(part.rows.len() - 1);
                     let provenance = part.merged.last().map_or(UNKNOWN, |merged| merged.origin.provenance);
-                    self.fate(summary.decided(), summary.has(RowFlag::FromPage), provenance, &known, &mut part)
+                    self.fate(
+                        summary.decided(),
+                        summary.has(RowFlag::FromPage),
+                        provenance,
+                        &known,
+                        &mut part.pages_known,
+                    )
                 }
             };
             part.has_moved |= fate == EntryFate::Met && counts(&known);
@@ -201,6 +229,23 @@ impl Joining<'_> {
         }
         part.has_moved |= known.any(|gone| counts(&gone));
         part
+    }
+
+    /// Reads rows, in the order of arrival, and sets the fates of their entries.
+    fn make_sure(&self, unsure: Vec<(RowId, Option<KnownEntry>)>) -> Sure {
+        let row_ids: Vec<RowId> = unsure.iter().map(|(row_id, _)| *row_id).collect();
+        let mut sure = Sure::default();
+        for ((row_id, known), summary) in unsure.into_iter().zip(self.arrivals.summaries_of(&row_ids)) {
+            let Some(known) = known else {
+                sure.has_moved |= summary.kept().is_some();
+                continue;
+            };
+            let (page, provenance) = (summary.has(RowFlag::FromPage), self.single_provenance(row_id));
+            let fate = self.fate(summary.decided(), page, provenance, &known, &mut sure.pages_known);
+            sure.has_moved |= fate == EntryFate::Met && Some(known.provenance) != self.single.last().copied();
+            self.fates[known.at as usize].store(fate as u8, Ordering::Relaxed);
+        }
+        sure
     }
 
     /// The provenance of an entry that only the source of this row names.
@@ -226,14 +271,6 @@ impl Joining<'_> {
         said
     }
 
-    /// Whether the entry of these rows is kept. The row of a merged entry is the last of the partition.
-    fn is_kept(&self, group: &[KeyedRow], alone: bool, part: &JoinedPartition) -> bool {
-        match group {
-            [row] if alone => self.arrivals.summary(row.row_id).kept().is_some(),
-            _ => part.rows.summary(part.rows.len() - 1).kept().is_some(),
-        }
-    }
-
     /// The fate of an entry whose row has this `decided` fingerprint.
     fn fate(
         &self,
@@ -241,16 +278,16 @@ impl Joining<'_> {
         from_page: bool,
         provenance: u16,
         known: &KnownEntry,
-        part: &mut JoinedPartition,
+        pages_known: &mut u64,
     ) -> EntryFate {
-        part.pages_known += u64::from(known.from_page && from_page);
+        *pages_known += u64::from(known.from_page && from_page);
         let observed = self.remembered.and_then(|remembered| remembered.observed(known.at));
         let may_be_same = decided != 0 && known.from_page == from_page && known.provenance == provenance;
         if !may_be_same {
             return EntryFate::Met;
         }
         let is_written = |group| fingerprint::written(decided, self.settings, observed, group) == known.written;
-        if is_written(0) || self.groups.of(known.key).is_some_and(is_written) {
+        if is_written(0) || self.watch.and_then(|groups| groups.of(known.key)).is_some_and(is_written) {
             return EntryFate::Same;
         }
         // It may have been in a group of translations, which is not known yet.
@@ -368,7 +405,7 @@ mod tests {
 
     fn joined(arrivals: &mut Arrivals, remembered: Option<&Remembered>, provenances: &Provenances) -> Joined {
         let telling = ReportLimits { examples: 5, accepted: &ALL };
-        join(arrivals, remembered, None, (provenances, SETTINGS, &GroupsBefore::default()), telling).unwrap()
+        join(arrivals, remembered, None, (provenances, SETTINGS), None, telling).unwrap()
     }
 
     /// The path of each row that represents an entry, and its position in the ledger.
