@@ -110,7 +110,7 @@ impl Arrivals {
 
     /// The same, but the texts of blocks are retained.
     pub(crate) fn retaining(self, folder: &Path, memory: usize) -> Self {
-        Self { texts: Some(Texts::new(folder, memory / 4)), ..self }
+        Self { texts: Some(Texts::new(folder, memory / 2)), ..self }
     }
 
     /// Whether the texts of blocks are retained.

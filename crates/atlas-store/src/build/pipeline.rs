@@ -149,7 +149,8 @@ fn find_with(
         groups = None;
         if reuse.need == Need::Moved {
             reuse = reuse.reading_all(job.extras.wants_all());
-            let Some((read, problems)) = arrivals.read_in_full(folder, reuse.need, job.memory)? else {
+            remembered.drop_known();
+            let Some((read, problems)) = arrivals.read_in_full(folder, reuse.need, job.memory / 2)? else {
                 return Ok(Attempt::ReadAll);
             };
             arrivals = read;
@@ -166,7 +167,11 @@ fn find_with(
                 archives::archives_as_before(&mut arrivals, rows, untouched)
             }
             None => {
-                let before = archives::PagesBefore::read(ledger, &remembered, Some(today).filter(|_| same_reader))?;
+                let before = archives::PagesBefore::read(
+                    (ledger, !reuse.by_row),
+                    &remembered,
+                    Some(today).filter(|_| same_reader),
+                )?;
                 let derived = archives::archives(&mut arrivals, pages_known, expected.as_ref(), &provenances, before);
                 derived.map_err(failed())?
             }

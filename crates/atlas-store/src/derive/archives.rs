@@ -32,15 +32,19 @@ pub(crate) struct PagesBefore<'a> {
 }
 
 impl<'a> PagesBefore<'a> {
-    /// Reads it; `today` is `None` if another version of the reader read the pages then.
+    /// Reads it; `today` is `None` if another version of the reader read the pages then. If no source reads pages,
+    /// there is nothing to compare.
     pub(crate) fn read(
-        ledger: &dyn Ledger,
+        (ledger, reads_pages): (&dyn Ledger, bool),
         remembered: &'a Remembered,
         today: Option<i32>,
     ) -> Result<Self, StoreError> {
-        let mut entries = Vec::with_capacity(remembered.entries());
-        for (file, segment) in remembered.segments(|_| true) {
-            entries.extend(ledger.entries_of(file.id, segment)?);
+        let mut entries = Vec::new();
+        if reads_pages {
+            entries.reserve(remembered.entries());
+            for (file, segment) in remembered.segments(|_| true) {
+                entries.extend(ledger.entries_of(file.id, segment)?);
+            }
         }
         Ok(Self { remembered, entries, today })
     }

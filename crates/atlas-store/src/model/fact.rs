@@ -65,7 +65,7 @@ pub struct DerivedBefore {
     pub groups: Vec<u8>,
 }
 
-/// Why entries were left out, packed: 9 bytes for each, sorted by the [`tag`](super::tag) of its key.
+/// Why entries were left out, packed: 9 bytes for each, sorted by the tag of its key.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct LeftOutBefore(pub Vec<u8>);
 

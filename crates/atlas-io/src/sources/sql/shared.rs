@@ -23,8 +23,8 @@ const PAUSE: Duration = Duration::from_secs(1);
 /// How often a pause looks at the stop token.
 const GLANCE: Duration = Duration::from_millis(50);
 
-/// The connection that several sources share. It is opened by the first that reads, and closed by
-/// [`SharedConnection::close`].
+/// The connection that several sources share. It is opened by the first that reads, and closed when all have been
+/// read.
 #[derive(Default)]
 pub struct SharedConnection(Mutex<Option<Box<dyn DatabaseSession>>>);
 
