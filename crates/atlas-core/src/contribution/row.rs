@@ -1,5 +1,7 @@
 //! The row format: a contribution as compact bytes. Each field that is set has a number, a length and its bytes.
 
+use std::cmp::Reverse;
+
 use super::absence::Absence;
 use super::field_table::{Contribution, URL, field_table, number};
 use super::value::{FieldValue, put, text};
@@ -45,6 +47,16 @@ impl Contribution<'_> {
         let lists = [&mut self.images, &mut self.categories, &mut self.tags, &mut self.authors];
         lists.into_iter().for_each(|list| list.sort_unstable());
         self.alternates.sort_unstable();
+    }
+
+    /// The place of a row among the rows of one source with the same URL: the newer row comes first, and of two with the
+    /// same date the greater one, so that the order in which they came decides nothing.
+    pub fn precedence(&self) -> impl Ord + use<> {
+        let date = self.modified.or(self.published).map(|date| date.seconds());
+        let (mut sorted, mut bytes) = (self.clone(), Vec::new());
+        sorted.sort_sets();
+        sorted.write(&mut bytes);
+        Reverse((date, bytes))
     }
 
     /// When the entry was created, which decides the order in which files are filled: published, else modified, in

@@ -91,13 +91,14 @@ pub fn explain(job: &Job<'_>, ledger: &mut dyn Ledger, address: &str) -> Result<
     arrivals.each_summary(|row_id, summary| row_ids.extend((summary.key() == key).then_some(row_id)));
     // Merged rows come after those of the last source.
     row_ids.retain(|row_id| arrivals.find(*row_id).0 < found.blocks);
-    for row_id in &row_ids {
-        let one = Contribution::read(&arrivals.row(*row_id)).into_owned();
+    let read = |row_id: &RowId| (arrivals.source_of(*row_id), Contribution::read(&arrivals.row(*row_id)).into_owned());
+    let mut rows: Vec<(u16, Contribution<'static>)> = row_ids.iter().map(read).collect();
+    rows.sort_by_cached_key(|(source, one)| (*source, one.precedence()));
+    for (source, one) in rows {
         match &mut merged {
             Some(merged) => merged.merge(one.clone()),
             None => merged = Some(one.clone()),
         }
-        let source = arrivals.source_of(*row_id);
         if !sources.contains(&source) {
             sources.push(source);
         }

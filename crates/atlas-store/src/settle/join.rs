@@ -1,7 +1,6 @@
 //! Joining: which rows name the same URL, and where the ledger remembers it. Rows are read only if several have to be
 //! merged.
 
-use std::cmp::Reverse;
 use std::collections::BTreeMap;
 use std::io;
 use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
@@ -253,21 +252,15 @@ impl Joining<'_> {
         self.single.get(usize::from(self.arrivals.source_of(row_id))).copied().unwrap_or(UNKNOWN)
     }
 
-    /// What each of these rows says, with its source, the most credible first: sources count in their own order; of the
-    /// rows of one source, that with the newer date does, else the greater, so that their order decides nothing.
+    /// What each of these rows says, with its source, the most credible first: sources count in their own order, and the
+    /// rows of one source by [`Contribution::precedence`].
     fn said(&self, group: &[KeyedRow]) -> Vec<(u16, RowId, Contribution<'static>)> {
         let read = |row: &KeyedRow| {
             let contribution = Contribution::read(&self.arrivals.row(row.row_id)).into_owned();
             (self.arrivals.source_of(row.row_id), row.row_id, contribution)
         };
         let mut said: Vec<_> = group.iter().map(read).collect();
-        said.sort_by_cached_key(|(source, _, contribution)| {
-            let date = contribution.modified.or(contribution.published).map(|date| date.seconds());
-            let (mut sorted, mut bytes) = (contribution.clone(), Vec::new());
-            sorted.sort_sets();
-            sorted.write(&mut bytes);
-            (*source, Reverse((date, bytes)))
-        });
+        said.sort_by_cached_key(|(source, _, contribution)| (*source, contribution.precedence()));
         said
     }
 

@@ -142,7 +142,9 @@ impl Shown<'_> {
             true => format!("  {} more: idle-atlas survey --list --reason CODE\n", grouped(more)),
             false => String::new(),
         };
-        grid.text(self.layout) + &rest + &format!("  {FAINT}Each step of the decision: idle-atlas why URL{FAINT:#}\n\n")
+        grid.text(self.layout)
+            + &rest
+            + &format!("  {FAINT}Each step of the decision: idle-atlas why URL --fresh{FAINT:#}\n\n")
     }
 
     /// What changed since the last build; empty if nothing did.

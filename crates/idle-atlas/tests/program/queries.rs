@@ -44,6 +44,8 @@ fn the_order_of_rows_and_of_list_items_decides_nothing() {
     let first = site.run(&["build"]);
     first.says(0, &["3 entries", "2  repeated by the same source", "https://www.marrowvale.example/a/"]);
     assert_eq!(site.lastmod("/a/").as_deref(), Some("2026-02-01"));
+    let why = site.json(&["why", "--fresh", "/a/"]);
+    assert_eq!((&why["lastmod"], &why["sources"][0]["title"]), (&"2026-02-01".into(), &"New".into()), "{why}");
     let homes: Vec<String> = site.listed().into_keys().collect();
     let before = site.outputs();
     run_script(
