@@ -150,7 +150,7 @@ impl Story {
             "
 {STRONG}That was the whole job.{STRONG:#} Three things to try next in {folder}:
 
-  idle-atlas why /staff/rota/                 why a page is left out, step by step
+  idle-atlas why /staff/rota/ --fresh         why a page is left out, step by step
   idle-atlas survey --html railway.html       every entry, to be searched and sorted in a browser
   rm public/robots.txt && idle-atlas check    what a broken site looks like to an engine
 

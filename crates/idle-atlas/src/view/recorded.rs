@@ -1,6 +1,6 @@
 //! The output of `why` from the ledger: what the last build recorded.
 
-use atlas_core::address::shown;
+use atlas_core::address::{self, shown};
 use atlas_core::announce::Change;
 use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
@@ -13,6 +13,9 @@ use crate::screen::{BAD, FAINT, GOOD, Layout, STRONG, instant};
 
 /// How many pictures or videos are listed before the others are only counted.
 const MOST_MEDIA: usize = 5;
+
+/// The longest path that is repeated in a command line to copy.
+const LONGEST_REPEATED: usize = 60;
 
 /// What the ledger knows of one URL.
 #[derive(Debug, Serialize)]
@@ -158,8 +161,10 @@ pub fn recorded(answer: &RecordedReport, layout: &Layout) -> String {
         answer.nearest.iter().for_each(|url| out += &format!("  {url}\n"));
     }
     let RunRow { run, at, .. } = &answer.as_of;
+    let path = address::path(&answer.url);
+    let asked = if path.len() > LONGEST_REPEATED { "URL" } else { path };
     out + &format!(
-        "\n{FAINT}As of run {run}, {}. What the sources say now, and each step of the decision: idle-atlas why URL --fresh{FAINT:#}\n",
+        "\n{FAINT}As of run {run}, {}. To ask the sources now, and see each step: idle-atlas why {asked} --fresh{FAINT:#}\n",
         instant(*at, &layout.zone)
     )
 }

@@ -301,7 +301,7 @@ fn why_answers_from_what_the_last_build_recorded() {
             "pictures    https://www.marrowvale.example/a.jpg",
             "languages   cy",
             "As of run 2",
-            "why URL --fresh",
+            "idle-atlas why /a/ --fresh",
         ],
     );
     site.run(&["why", "/secret/"]).says(0, &["left out: draft"]);
