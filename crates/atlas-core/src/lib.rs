@@ -25,11 +25,11 @@ pub use jiff;
 
 mod varint;
 
+pub mod number;
 pub mod address;
 pub mod lastmod;
 pub mod calendar;
 pub mod rfc3339;
-pub mod number;
 pub mod language;
 pub mod query;
 pub mod titles;

@@ -149,12 +149,12 @@ impl QuerySite {
 
 /// The times of one step, and the most memory.
 #[derive(Default)]
-struct Measured {
+struct StepTimes {
     times: Vec<Duration>,
     peak: u64,
 }
 
-impl Measured {
+impl StepTimes {
     fn add(&mut self, (time, peak): (Duration, u64)) {
         self.times.push(time);
         self.peak = self.peak.max(peak);
@@ -176,8 +176,8 @@ fn compare(server: &BenchServer, url: &str, rows: usize, runs: usize) {
             "build, 0.1 % changed",
             "why URL",
         ];
-        let mut baseline = Measured::default();
-        let mut measured: [Measured; 5] = Default::default();
+        let mut baseline = StepTimes::default();
+        let mut measured: [StepTimes; 5] = Default::default();
         for run in 0..runs {
             let site = QuerySite::new(server, query);
             baseline.add((server.baseline(url, query), 0));

@@ -6,7 +6,7 @@
 //!
 //! | file | contents |
 //! |---|---|
-//! | `join` | joining rows by key |
+//! | `join`, `partition` | joining rows by key |
 //! | `fate` | what happened to remembered entries |
 //! | `expected` | entries that lack a page where they should have one |
 //! | `assignment`, `entry_rows` | which rows represent entries |
@@ -21,6 +21,7 @@ mod latest;
 mod expected;
 mod entry_rows;
 mod fate;
+mod partition;
 mod join;
 mod remarks;
 mod choosing;
@@ -39,8 +40,9 @@ use self::choosing::{Choosing, KnownFates};
 pub(crate) use self::entry_rows::{EntryRow, EntryRows};
 pub use self::expected::Expected;
 pub(crate) use self::fate::{EntryFate, GroupsBefore};
-pub(crate) use self::join::{Joined, Odds, join};
+pub(crate) use self::join::{Joined, join};
 use self::latest::Latest;
+pub(crate) use self::partition::Odds;
 use self::remarks::Remarks;
 pub use self::sample::ReportLimits;
 pub(crate) use self::sample::{Sample, Soonest};

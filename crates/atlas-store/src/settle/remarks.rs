@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use super::Sample;
-use super::join::Odds;
+use super::partition::Odds;
 use atlas_core::report::Notice;
 
 /// Remarks on entries, each with the first few examples.
