@@ -14,6 +14,8 @@ use atlas_core::fingerprint;
 use atlas_store::arrival::ChunkExtent;
 use memchr::{memchr, memchr_iter, memrchr};
 
+use crate::reading::csv_split::Separators;
+
 /// How many bytes are read at a time.
 pub(crate) const BLOCK: usize = 1 << 19;
 /// The least size of a chunk, and the size from which on it ends with the next record.
@@ -70,8 +72,8 @@ impl Buffers {
 pub(crate) struct Chunker<'b, R> {
     buffers: &'b Buffers,
     reader: R,
-    /// The delimiter around which quotes count; `None` if quotes never count.
-    delimiter: Option<u8>,
+    /// The separators of values; `None` if quotes never count.
+    separators: Option<Separators>,
     rest: Vec<u8>,
     line: u64,
     done: bool,
@@ -80,8 +82,8 @@ pub(crate) struct Chunker<'b, R> {
 }
 
 impl<'b, R: Read> Chunker<'b, R> {
-    pub(crate) fn new(reader: R, delimiter: Option<u8>, buffers: &'b Buffers) -> Self {
-        Self { buffers, reader, delimiter, rest: Vec::new(), line: 1, done: false, skips_line: false }
+    pub(crate) fn new(reader: R, separators: Option<Separators>, buffers: &'b Buffers) -> Self {
+        Self { buffers, reader, separators, rest: Vec::new(), line: 1, done: false, skips_line: false }
     }
 
     fn fill(&mut self) -> io::Result<()> {
@@ -99,19 +101,19 @@ impl<'b, R: Read> Chunker<'b, R> {
     /// Passes on the parts outside quotes, where alone line ends count.
     fn each_outside(&self, mut take: impl FnMut(Range<usize>)) {
         let bytes = &self.rest[..];
-        let Some(delimiter) = self.delimiter else { return take(0..bytes.len()) };
+        let Some(Separators { delimiter, quote: mark }) = self.separators else { return take(0..bytes.len()) };
         let mut at = 0;
         while at < bytes.len() {
-            let opens = memchr_iter(b'"', &bytes[at..]).map(|found| at + found).find(|&quote| {
+            let opens = memchr_iter(mark, &bytes[at..]).map(|found| at + found).find(|&quote| {
                 quote == 0 || matches!(bytes[quote - 1], b'\n' | b'\r') || bytes[quote - 1] == delimiter
             });
             take(at..opens.unwrap_or(bytes.len()));
             let Some(open) = opens else { break };
             // A doubled quote closes and opens again at once, which makes no difference.
-            let mut quotes = memchr_iter(b'"', &bytes[open + 1..]).map(|found| open + 1 + found);
+            let mut quotes = memchr_iter(mark, &bytes[open + 1..]).map(|found| open + 1 + found);
             let close = loop {
                 let Some(quote) = quotes.next() else { return };
-                if bytes.get(quote + 1) == Some(&b'"') {
+                if bytes.get(quote + 1) == Some(&mark) {
                     quotes.next();
                     continue;
                 }
@@ -232,7 +234,7 @@ mod tests {
     use super::*;
 
     fn cut(bytes: &[u8]) -> Vec<InputBlock> {
-        Chunker::new(bytes, Some(b','), &Buffers::default()).map(Result::unwrap).collect()
+        Chunker::new(bytes, Some(Separators::of_table(b',')), &Buffers::default()).map(Result::unwrap).collect()
     }
 
     fn records(bytes: &[u8]) -> Vec<csv::StringRecord> {

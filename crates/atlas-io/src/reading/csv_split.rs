@@ -9,10 +9,37 @@ use std::ops::Range;
 use csv_core::ReadRecordResult;
 use memchr::{memchr, memchr_iter, memchr2_iter};
 
+/// The bytes that separate values.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Separators {
+    /// Between two values.
+    pub(crate) delimiter: u8,
+    /// Around a value that contains one of these, or a line end. Doubled, it stands for itself.
+    pub(crate) quote: u8,
+}
+
+impl Separators {
+    /// Those of tables: quotes, and this delimiter.
+    pub(crate) fn of_table(delimiter: u8) -> Self {
+        Self { delimiter, quote: b'"' }
+    }
+
+    /// Those of the rows of databases: two control characters that values hardly ever contain, so that few have to be
+    /// quoted.
+    pub(crate) const OF_ROWS: Self = Self { delimiter: 0x1f, quote: 0x01 };
+
+    /// A reader of records with these separators.
+    pub(crate) fn csv(self) -> csv::ReaderBuilder {
+        let mut builder = csv::ReaderBuilder::new();
+        builder.delimiter(self.delimiter).quote(self.quote);
+        builder
+    }
+}
+
 /// The records of a block, one after the other.
 pub(crate) struct CsvSplitter<'t> {
     text: &'t str,
-    delimiter: u8,
+    separators: Separators,
     at: usize,
     /// The line of the next record, counted from 0.
     line: u64,
@@ -33,21 +60,22 @@ struct Careful {
 }
 
 impl Careful {
-    fn new(delimiter: u8) -> Box<Self> {
-        let core = csv_core::ReaderBuilder::new().delimiter(delimiter).build();
+    fn new(separators: Separators) -> Box<Self> {
+        let Separators { delimiter, quote } = separators;
+        let core = csv_core::ReaderBuilder::new().delimiter(delimiter).quote(quote).build();
         Box::new(Self { core, unquoted: vec![0; 4096], ends: vec![0; 64] })
     }
 }
 
 impl<'t> CsvSplitter<'t> {
     /// For a block of whole records.
-    pub(crate) fn new(text: &'t str, delimiter: u8) -> Self {
+    pub(crate) fn new(text: &'t str, separators: Separators) -> Self {
         Self {
             text,
-            delimiter,
+            separators,
             at: 0,
             line: 0,
-            quote: find(text, b'"', 0),
+            quote: find(text, separators.quote, 0),
             cr: find(text, b'\r', 0),
             last: 0..0,
             careful: None,
@@ -61,7 +89,7 @@ impl<'t> CsvSplitter<'t> {
             // Delimiters and the end are found in one pass, as if it had no quotes.
             let rest = &self.text[self.at..];
             let (mut start, mut length) = (0, rest.len());
-            for at in memchr2_iter(self.delimiter, b'\n', rest.as_bytes()) {
+            for at in memchr2_iter(self.separators.delimiter, b'\n', rest.as_bytes()) {
                 if rest.as_bytes()[at] == b'\n' {
                     length = at;
                     break;
@@ -102,7 +130,7 @@ impl<'t> CsvSplitter<'t> {
             }
         };
         let (mut count, mut start, mut wanted) = (0, 0, "");
-        for end in memchr_iter(self.delimiter, record.as_bytes()).chain([record.len()]) {
+        for end in memchr_iter(self.separators.delimiter, record.as_bytes()).chain([record.len()]) {
             if count == column {
                 wanted = &record[start..end];
             }
@@ -120,7 +148,7 @@ impl<'t> CsvSplitter<'t> {
     fn take(&mut self, length: usize) -> Plain<'t> {
         let (end, next) = (self.at + length, (self.at + length + 1).min(self.text.len()));
         if self.at > self.quote {
-            self.quote = find(self.text, b'"', self.at);
+            self.quote = find(self.text, self.separators.quote, self.at);
         }
         if self.at > self.cr {
             self.cr = find(self.text, b'\r', self.at);
@@ -141,8 +169,8 @@ impl<'t> CsvSplitter<'t> {
 
     /// Reads a record with quotes or other line ends.
     fn quoted(&mut self, fields: &mut Vec<Cow<'t, str>>) -> Option<u64> {
-        let delimiter = self.delimiter;
-        let Careful { core, unquoted, ends } = &mut **self.careful.get_or_insert_with(|| Careful::new(delimiter));
+        let separators = self.separators;
+        let Careful { core, unquoted, ends } = &mut **self.careful.get_or_insert_with(|| Careful::new(separators));
         core.reset();
         let (mut bytes, mut found, begun) = (0, 0, self.at);
         loop {
@@ -203,7 +231,7 @@ mod tests {
     use super::*;
 
     fn split(text: &str) -> Vec<(u64, Vec<String>)> {
-        let mut splitter = CsvSplitter::new(text, b',');
+        let mut splitter = CsvSplitter::new(text, Separators::of_table(b','));
         let mut fields = Vec::new();
         std::iter::from_fn(|| {
             let line = splitter.next(&mut fields)?;
@@ -233,7 +261,7 @@ mod tests {
         fn records_match_the_csv_crate(text in "([a-c]{0,3}|[,\n\"]|\r\n|\r|\"\"|é|\"x,y\"){0,40}") {
             let records: Vec<Vec<String>> = split(&text).into_iter().map(|(_, fields)| fields).collect();
             prop_assert_eq!(&records, &by_the_crate(&text));
-            let (mut splitter, mut columns) = (CsvSplitter::new(&text, b','), Vec::new());
+            let (mut splitter, mut columns) = (CsvSplitter::new(&text, Separators::of_table(b',')), Vec::new());
             while let Some((_, column, count)) = splitter.next_column(1) {
                 let again = split(&text[splitter.last()]);
                 prop_assert_eq!(again.len(), 1, "a record can be read again alone");

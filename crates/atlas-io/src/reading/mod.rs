@@ -4,7 +4,7 @@ pub mod input;
 pub mod template;
 pub mod field;
 pub(crate) mod chunker;
-mod csv_split;
+pub(crate) mod csv_split;
 mod surrogates;
 pub mod record;
 mod record_blocks;

@@ -10,7 +10,7 @@ use atlas_store::arrival::{Block, ChunkExtent, Decider, RetainedText, RowReader}
 use serde_json::{Map, Value};
 
 use crate::reading::chunker::{Buffers, Endless, InputBlock};
-use crate::reading::csv_split::CsvSplitter;
+use crate::reading::csv_split::{CsvSplitter, Separators};
 use crate::reading::record::{
     Found, Header, Record, RecordProblem, RecordReader, RecordSettings, RecordSums, UrlPlace,
 };
@@ -19,8 +19,8 @@ use crate::reading::surrogates::without_lone_surrogates;
 /// The layout of a sequence of records.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum RecordLayout {
-    /// Separated values under a header (RFC 4180), with this separator.
-    Separated(u8),
+    /// Separated values under a header (RFC 4180).
+    Separated(Separators),
     /// One JSON object per line.
     JsonLines,
 }
@@ -81,9 +81,9 @@ impl TableReader {
 
 impl RowReader for TableReader {
     fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Contribution<'_>), problem: &mut dyn FnMut(Problem)) {
-        let RecordLayout::Separated(delimiter) = self.layout else { return };
+        let RecordLayout::Separated(separators) = self.layout else { return };
         let mut fields = Vec::new();
-        if CsvSplitter::new(raw, delimiter).next(&mut fields).is_none() {
+        if CsvSplitter::new(raw, separators).next(&mut fields).is_none() {
             return;
         }
         let record = Record::Columns(&fields);
@@ -111,7 +111,7 @@ struct Records<'r> {
     bytes: &'r [u8],
     /// The line of the first record.
     line: u64,
-    delimiter: u8,
+    separators: Separators,
     /// How they are recognised unread, if they need not be read.
     unread: Option<Raw>,
 }
@@ -169,7 +169,7 @@ impl<'t> BlockReading<'t> {
     }
 
     fn take_apart(&mut self, bytes: &[u8], unread: bool) {
-        let RecordLayout::Separated(delimiter) = self.reader.layout else {
+        let RecordLayout::Separated(separators) = self.reader.layout else {
             self.block = Block::with_room(self.decider, bytes.len());
             return self.json_lines(bytes);
         };
@@ -181,7 +181,7 @@ impl<'t> BlockReading<'t> {
         let (mut begun, mut line) = (0, self.cut.first_line);
         for ChunkExtent { bytes: length, lines } in self.cut.chunks.clone() {
             let chunk = &bytes[begun..begun + length];
-            self.chunk(&Records { bytes: chunk, line, delimiter, unread: raw });
+            self.chunk(&Records { bytes: chunk, line, separators, unread: raw });
             (begun, line) = (begun + length, line + lines);
         }
     }
@@ -212,14 +212,14 @@ impl<'t> BlockReading<'t> {
 
     /// Reads records. `ended` is told where each record began, after it was read, or that this is unknown.
     fn records(&mut self, records: &Records<'_>, ended: &mut dyn FnMut(&mut Block, Option<usize>)) {
-        let &Records { bytes, line, delimiter, unread } = records;
+        let &Records { bytes, line, separators, unread } = records;
         let Ok(text) = std::str::from_utf8(bytes) else {
             self.rubbish(records);
             return ended(&mut self.block, None);
         };
         match unread {
-            Some(raw) => self.unread(text, line, delimiter, raw, ended),
-            None => self.separated(text, line, delimiter, ended),
+            Some(raw) => self.unread(text, line, separators, raw, ended),
+            None => self.separated(text, line, separators, ended),
         }
     }
 
@@ -228,12 +228,12 @@ impl<'t> BlockReading<'t> {
         &mut self,
         text: &str,
         first_line: u64,
-        delimiter: u8,
+        separators: Separators,
         raw: Raw,
         ended: &mut dyn FnMut(&mut Block, Option<usize>),
     ) {
         let wanted = self.reader.header.columns.len();
-        let mut splitter = CsvSplitter::new(text, delimiter);
+        let mut splitter = CsvSplitter::new(text, separators);
         let mut fields = Vec::new();
         loop {
             let next = match raw.url {
@@ -271,10 +271,10 @@ impl<'t> BlockReading<'t> {
         &mut self,
         text: &str,
         first_line: u64,
-        delimiter: u8,
+        separators: Separators,
         ended: &mut dyn FnMut(&mut Block, Option<usize>),
     ) {
-        let mut splitter = CsvSplitter::new(text, delimiter);
+        let mut splitter = CsvSplitter::new(text, separators);
         let mut fields = Vec::with_capacity(self.reader.header.columns.len());
         let (records, mut contribution) = (self.reader.records(), Contribution::default());
         while let Some(line) = splitter.next(&mut fields) {
@@ -287,9 +287,8 @@ impl<'t> BlockReading<'t> {
 
     /// Reads records that are not all UTF-8, so that only those which are not are skipped.
     fn rubbish(&mut self, records: &Records<'_>) {
-        let &Records { bytes, line: first_line, delimiter, unread } = records;
-        let mut reader =
-            csv::ReaderBuilder::new().delimiter(delimiter).has_headers(false).flexible(true).from_reader(bytes);
+        let &Records { bytes, line: first_line, separators, unread } = records;
+        let mut reader = separators.csv().has_headers(false).flexible(true).from_reader(bytes);
         let mut record = csv::StringRecord::new();
         loop {
             let line = first_line + reader.position().line() - 1;

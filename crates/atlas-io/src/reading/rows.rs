@@ -38,12 +38,12 @@ pub(crate) struct RowInput<'s> {
 impl RowInput<'_> {
     /// Reads all records and passes on their contributions.
     pub(crate) fn gather(&self, reader: impl Read + Send, gathering: &mut Gathering<'_>) -> Result<(), RowsError> {
-        let delimiter = match self.layout {
-            RecordLayout::Separated(delimiter) => Some(delimiter),
+        let separators = match self.layout {
+            RecordLayout::Separated(separators) => Some(separators),
             RecordLayout::JsonLines => None,
         };
         let buffers = Buffers::default();
-        let mut cuts = Chunker::new(reader, delimiter, &buffers);
+        let mut cuts = Chunker::new(reader, separators, &buffers);
         let mut batch = next_batch(&mut cuts)?;
         let Some(first) = batch.first_mut() else { return Ok(()) };
         let header = self.header(first)?;
@@ -126,10 +126,10 @@ impl RowInput<'_> {
         if first.bytes.starts_with(b"\xff\xfe") || first.bytes.starts_with(b"\xfe\xff") {
             return Err(broken("it is in UTF-16; save it as UTF-8".to_owned()));
         }
-        let RecordLayout::Separated(delimiter) = self.layout else {
+        let RecordLayout::Separated(separators) = self.layout else {
             return Ok(Header::of_objects(&self.settings.mapping));
         };
-        let mut reader = csv::ReaderBuilder::new().delimiter(delimiter).from_reader(&first.bytes[..]);
+        let mut reader = separators.csv().from_reader(&first.bytes[..]);
         let columns = reader.headers().map_err(|error| {
             broken(match error.kind() {
                 csv::ErrorKind::Utf8 { .. } => "its header is not in UTF-8; save the table as UTF-8".to_owned(),
@@ -154,9 +154,9 @@ impl RowInput<'_> {
     /// How rows are recognised unread: a fingerprint of how they are read, and the column of the URL. Only for tables
     /// whose rows are independent of each other and have their URL in one column or template.
     fn raw(&self, header: &Header) -> Option<Raw> {
-        let RecordLayout::Separated(delimiter) = self.layout else { return None };
+        let RecordLayout::Separated(separators) = self.layout else { return None };
         let columns = header.columns.join("\n");
-        let text = format!("{READING} {delimiter} {} {columns}", self.settings.written());
+        let text = format!("{READING} {separators:?} {} {columns}", self.settings.written());
         Some(Raw { reading: fingerprint::settings(&text), url: header.url_place()? })
     }
 }

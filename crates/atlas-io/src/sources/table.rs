@@ -11,6 +11,7 @@ use atlas_core::fingerprint;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 
+use crate::reading::csv_split::Separators;
 use crate::reading::input::{self, Input};
 use crate::reading::json_array;
 use crate::reading::record::RecordSettings;
@@ -106,9 +107,10 @@ impl Source for TableSource {
                 let mut start = Vec::new();
                 (&mut reader).take(PREVIEW).read_to_end(&mut start).map_err(|error| self.cannot_read(&error))?;
                 let delimiter = separator(&start);
-                rows(RecordLayout::Separated(delimiter)).gather(Cursor::new(start).chain(reader), gathering)
+                rows(RecordLayout::Separated(Separators::of_table(delimiter)))
+                    .gather(Cursor::new(start).chain(reader), gathering)
             }
-            Format::Tsv => rows(RecordLayout::Separated(b'\t')).gather(reader, gathering),
+            Format::Tsv => rows(RecordLayout::Separated(Separators::of_table(b'\t'))).gather(reader, gathering),
             Format::JsonLines => rows(RecordLayout::JsonLines).gather(reader, gathering),
             Format::Json => {
                 let mut reader = BufReader::new(reader);

@@ -176,7 +176,7 @@ fn odd_and_large_values() {
         1,
         &[
             "2 entries",
-            "the row that begins with “/b/,xxx",
+            "the row that begins with “/b/ xxx",
             "at most 16,777,216 are read",
             "Ask only for columns that are fields",
         ],
@@ -194,6 +194,23 @@ fn odd_and_large_values() {
         let ran = site.run(arguments);
         let longest = ran.out.lines().chain(ran.errors.lines()).map(str::len).max().unwrap_or_default();
         assert!(longest < 1_000, "{arguments:?}: a line of {longest}");
+    }
+}
+
+/// Whatever separates values on their way is an ordinary part of a value.
+#[test]
+fn values_may_contain_what_separates_them() {
+    let site = depot("select url, title, tags from halt", "", "create table halt (url text, title text, tags text)");
+    let halts = rusqlite::Connection::open(site.path("depot.db")).unwrap();
+    let titles = ["a\u{1f}b", "\u{1}", "\u{1}\u{1}c\u{1}", "d\u{1f}\u{1}\n\u{1f}e", "\"f\", g"];
+    for (nth, title) in titles.iter().enumerate() {
+        let row = rusqlite::params![format!("/{nth}/"), title, "[\"h, i\", \"j\"]"];
+        halts.execute("insert into halt values (?1, ?2, ?3)", row).unwrap();
+    }
+    for (nth, title) in titles.iter().enumerate() {
+        let why = site.json(&["why", "--fresh", &format!("/{nth}/")]);
+        assert_eq!(why["sources"][0]["title"], *title);
+        assert_eq!(why["sources"][0]["tags"], serde_json::json!(["h, i", "j"]));
     }
 }
 

@@ -7,6 +7,7 @@ use tokio::runtime::Runtime;
 use tokio_stream::StreamExt;
 
 use crate::http;
+use crate::reading::csv_split::Separators;
 
 use super::failure::QueryFailure;
 use super::query::Query;
@@ -71,8 +72,9 @@ impl PostgresClient {
         let values: Vec<String> =
             columns.iter().enumerate().map(|(at, column)| format!("{}, ", text(at, column.type_info()))).collect();
         let aliases: Vec<String> = (0..columns.len()).map(|at| format!("c{at}")).collect();
+        let Separators { delimiter, quote } = Separators::OF_ROWS;
         let copy = format!(
-            "copy (select {}null from (\n{bare}\n) as wanted ({})) to stdout (format csv)",
+            "copy (select {}null from (\n{bare}\n) as wanted ({})) to stdout (format csv, delimiter E'\\x{delimiter:02x}', quote E'\\x{quote:02x}')",
             values.concat(),
             aliases.join(", ")
         );

@@ -5,6 +5,7 @@ use std::io;
 use atlas_core::number::{count, grouped};
 
 use crate::reading::chunker::LARGEST_RECORD;
+use crate::reading::csv_split::Separators;
 use crate::reading::pipe::PipeWriter;
 
 /// How many bytes of a row that is too large are shown.
@@ -95,24 +96,25 @@ impl<'p> RowWriter<'p> {
     }
 }
 
-/// Appends a value and a comma.
+/// Appends a value and a delimiter.
 fn push_cell(value: &[u8], line: &mut Vec<u8>) {
-    if memchr::memchr3(b',', b'"', b'\n', value).is_none() && !value.contains(&b'\r') {
+    let Separators { delimiter, quote } = Separators::OF_ROWS;
+    if memchr::memchr3(delimiter, quote, b'\n', value).is_none() && !value.contains(&b'\r') {
         line.extend_from_slice(value);
     } else {
-        line.push(b'"');
-        for part in value.split_inclusive(|byte| *byte == b'"') {
+        line.push(quote);
+        for part in value.split_inclusive(|byte| *byte == quote) {
             line.extend_from_slice(part);
-            if part.ends_with(b"\"") {
-                line.push(b'"');
+            if part.ends_with(&[quote]) {
+                line.push(quote);
             }
         }
-        line.push(b'"');
+        line.push(quote);
     }
-    line.push(b',');
+    line.push(delimiter);
 }
 
-/// Ends a line in place of its last comma.
+/// Ends a line in place of its last delimiter.
 fn end_line(line: &mut [u8]) {
     if let Some(last) = line.last_mut() {
         *last = b'\n';
@@ -120,7 +122,8 @@ fn end_line(line: &mut [u8]) {
 }
 
 fn too_large(line: &[u8]) -> String {
-    let begins = String::from_utf8_lossy(&line[..SHOWN.min(line.len())]).replace(['\r', '\n'], " ");
+    let begins =
+        String::from_utf8_lossy(&line[..SHOWN.min(line.len())]).replace(|letter: char| letter.is_control(), " ");
     format!(
         "the row that begins with “{begins}…” has {} bytes, and at most {} are read; the row is skipped. Ask only for columns that are fields",
         grouped(line.len() as u64),

@@ -8,6 +8,7 @@ use atlas_core::report::Problem;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 
+use crate::reading::csv_split::Separators;
 use crate::reading::pipe::gather_piped;
 use crate::reading::record::RecordSettings;
 use crate::reading::rows::{RecordLayout, RecordUnit, RowInput, RowsError};
@@ -57,7 +58,7 @@ impl Source for SqlSource {
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let rows = RowInput {
             settings: &self.records,
-            layout: RecordLayout::Separated(b','),
+            layout: RecordLayout::Separated(Separators::OF_ROWS),
             shown: &self.shown,
             unit: RecordUnit::Row,
         };
