@@ -3,8 +3,8 @@
 pub mod input;
 pub mod template;
 pub mod field;
-pub(crate) mod chunker;
 pub(crate) mod csv_split;
+pub(crate) mod chunker;
 mod surrogates;
 pub mod record;
 mod record_blocks;
