@@ -99,14 +99,16 @@ async fn watch_for_clients(connection: &mut PgConnection) -> Result<(), sqlx::Er
 
 /// The expression for a column as text: JSON for lists and objects, and the plain text of everything else.
 fn text(at: usize, kind: &PgTypeInfo) -> String {
-    if is_json(kind) { format!("to_json(c{at}) #>> '{{}}'") } else { format!("c{at}") }
-}
-
-fn is_json(kind: &PgTypeInfo) -> bool {
     match kind.kind() {
-        PgTypeKind::Array(_) | PgTypeKind::Composite(_) => true,
-        PgTypeKind::Domain(kind) => is_json(kind),
-        _ => matches!(kind.name(), "BOOL" | "JSON" | "JSONB" | "RECORD"),
+        PgTypeKind::Array(_) | PgTypeKind::Composite(_) => format!("to_json(c{at})"),
+        PgTypeKind::Domain(kind) => text(at, kind),
+        _ => match kind.name() {
+            "BOOL" => format!("c{at}::text"),
+            "RECORD" => format!("to_json(c{at})"),
+            // A text in JSON is meant without its quotes.
+            "JSON" | "JSONB" => format!("to_json(c{at}) #>> '{{}}'"),
+            _ => format!("c{at}"),
+        },
     }
 }
 
