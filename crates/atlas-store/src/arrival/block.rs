@@ -8,7 +8,7 @@ use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint::PageFields;
 
-use super::decider::{Decider, RowSummary, packed};
+use super::decider::{Decider, RowFlag, RowSummary, packed};
 use crate::bytes::part;
 use atlas_core::report::Problem;
 
@@ -199,6 +199,12 @@ impl Block {
     /// The fields that are set in some row, as far as rows were read.
     pub(crate) fn given(&self) -> PageFields {
         self.given
+    }
+
+    /// Whether some row may belong to a group of translations. Those that were not read may.
+    pub(super) fn may_speak(&self) -> bool {
+        let is_read = matches!(self.rows, BlockRows::Read { .. });
+        !is_read || self.summaries().unwrap_or_default().iter().any(|summary| summary.has(RowFlag::SpeaksOfOthers))
     }
 
     /// The number of rows that were skipped because they have not changed.

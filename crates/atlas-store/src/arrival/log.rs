@@ -6,8 +6,6 @@ use std::ops::Range;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use rayon::prelude::*;
-
 use super::block::{Block, Unread};
 use super::block_cache::BlockCache;
 use super::decider::{Decider, RowFlag, RowSummary};
@@ -50,6 +48,8 @@ pub(crate) enum Need {
 pub struct Arrivals {
     pub(super) decider: Decider,
     blocks: Vec<Stored>,
+    /// Whether some row of each block may belong to a group of translations.
+    speaking: Vec<bool>,
     /// The number of the first row of each block, and finally the number of all rows.
     firsts: Vec<u32>,
     /// The first block of each source.
@@ -83,6 +83,7 @@ impl Arrivals {
         Self {
             decider,
             blocks: Vec::new(),
+            speaking: Vec::new(),
             firsts: vec![0],
             sources: Vec::new(),
             partitions: Partitions::new(folder, memory),
@@ -187,6 +188,7 @@ impl Arrivals {
         self.links.extend(block.links.drain(..).map(|(row, links)| (RowId(first + row), links)));
         self.firsts.push(first + block.len() as u32);
         self.held += block.size();
+        self.speaking.push(block.may_speak());
         self.blocks.push(Stored::Held(Arc::new(block)));
         self.spills |= self.held > self.budget;
         if self.spills {
@@ -234,6 +236,7 @@ impl Arrivals {
     /// Removes the last blocks, down to this many: those of merged rows.
     pub(crate) fn truncate(&mut self, blocks: usize) {
         self.blocks.truncate(blocks);
+        self.speaking.truncate(blocks);
         self.firsts.truncate(blocks + 1);
     }
 
@@ -280,6 +283,11 @@ impl Arrivals {
     /// The first row after each window.
     pub(crate) fn ends_of_windows(&self) -> Vec<RowId> {
         self.windows().into_iter().map(|window| self.first_of(window.end)).collect()
+    }
+
+    /// Whether some row of a block may belong to a group of translations.
+    pub(crate) fn may_speak(&self, block: usize) -> bool {
+        self.speaking[block]
     }
 
     /// The number of the first row of a block.
@@ -335,32 +343,6 @@ impl Arrivals {
             Stored::Held(block) => block.row(row),
             Stored::Spilled { .. } => Cow::Owned(self.block(block).row(row).into_owned()),
         }
-    }
-
-    /// Reads rows in the order of arrival, whatever the order of `row_ids`, so that each block on disk is read back
-    /// once. `look` gets the index into `row_ids` and the row; its results are in the order of `row_ids`.
-    pub(crate) fn read_each<T: Send>(&self, row_ids: &[RowId], look: impl Fn(usize, &[u8]) -> T + Sync) -> Vec<T> {
-        self.each_in_order(row_ids, |nth, block, row| look(nth, &block.row(row)))
-    }
-
-    /// The summaries of rows, read in the order of arrival and returned in the order of `row_ids`.
-    pub(crate) fn summaries_of(&self, row_ids: &[RowId]) -> Vec<RowSummary> {
-        self.each_in_order(row_ids, |_, block, row| block.summary(row))
-    }
-
-    fn each_in_order<T: Send>(&self, row_ids: &[RowId], look: impl Fn(usize, &Block, usize) -> T + Sync) -> Vec<T> {
-        let mut order: Vec<usize> = (0..row_ids.len()).collect();
-        order.par_sort_unstable_by_key(|nth| row_ids[*nth]);
-        let block_of = |nth: usize| self.find(row_ids[nth]).0;
-        let of_one_block: Vec<&[usize]> = order.chunk_by(|one, next| block_of(*one) == block_of(*next)).collect();
-        let looked = of_one_block.par_iter().flat_map_iter(|some| {
-            let block = self.block(block_of(some[0]));
-            let look = &look;
-            some.iter().map(move |nth| (*nth, look(*nth, &block, self.find(row_ids[*nth]).1)))
-        });
-        let mut looked: Vec<(usize, T)> = looked.collect();
-        looked.par_sort_unstable_by_key(|(nth, _)| *nth);
-        looked.into_iter().map(|(_, one)| one).collect()
     }
 
     /// The bytes of a row, if all rows are in memory; otherwise empty.

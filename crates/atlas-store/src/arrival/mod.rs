@@ -12,6 +12,7 @@ pub(crate) mod incremental;
 mod texts;
 mod log;
 mod in_full;
+mod in_order;
 
 pub use self::block::{Block, ChunkExtent, RetainedText, RowReader};
 pub use self::decider::Decider;

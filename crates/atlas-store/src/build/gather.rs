@@ -23,20 +23,8 @@ pub(super) struct Gathered {
     pub(super) mappings: Vec<SourceMapping>,
 }
 
-/// Gathers from all sources.
+/// Gathers from all sources, which may share things until they are released.
 pub(super) fn gather(
-    job: &Job<'_>,
-    ledger: &mut dyn Ledger,
-    decider: Decider,
-    purpose: Purpose,
-    reuse: &Reuse,
-) -> Result<Gathered, StoreError> {
-    let gathered = gather_each(job, ledger, decider, purpose, reuse);
-    job.sources.iter().for_each(|source| source.release());
-    gathered
-}
-
-fn gather_each(
     job: &Job<'_>,
     ledger: &mut dyn Ledger,
     decider: Decider,

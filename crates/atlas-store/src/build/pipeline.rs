@@ -99,8 +99,9 @@ fn find_with(
     chooser.own_files.others.extend(remembered.outputs.keys().filter_map(|name| job.names.address_of(name)));
     let settings = job.settings_print();
     let decider = Decider::new(seed, chooser, job.policy.clone()).recognising(reuse.by_row, reuse.chunks.clone());
-    let Gathered { mut arrivals, mut outcomes, memories, live_robots, mut mappings } =
-        gather(job, ledger, decider.clone(), purpose, &reuse)?;
+    let gathered = gather(job, ledger, decider.clone(), purpose, &reuse);
+    job.sources.iter().for_each(|source| source.release());
+    let Gathered { mut arrivals, mut outcomes, memories, live_robots, mut mappings } = gathered?;
     let made = || Some(decider.new_sections()).filter(|names| !names.is_empty());
     if let Some(names) = made() {
         return Ok(Attempt::NewSections(names));
@@ -197,7 +198,7 @@ fn find_with(
     remembered.drop_known();
     // If no entry has moved, all groups are as before, and no entry has to be written anew because of its group.
     let wanted = job.alternates.as_ref().filter(|_| !stands);
-    let alternates = Alternates::find(&joined.entry_rows, &arrivals, wanted, job.telling);
+    let alternates = Alternates::find(&joined, &arrivals, wanted, job.telling);
     if alternates.any && reuse.skips_rows() {
         // A row that was skipped may belong to a group.
         return Ok(Attempt::ReadAll);

@@ -18,7 +18,7 @@ use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, RowFlag, RowId};
 use crate::model::NO_GROUP;
-use crate::settle::{EntryRow, EntryRows, ReportLimits, Sample};
+use crate::settle::{EntryFate, EntryRow, EntryRows, Joined, ReportLimits, Sample};
 use atlas_core::report::Notice;
 
 use super::packed_lists::PackedLists;
@@ -46,13 +46,13 @@ pub(crate) struct Alternates {
 impl Alternates {
     /// Finds all groups.
     pub(crate) fn find(
-        entry_rows: &EntryRows,
+        joined: &Joined,
         arrivals: &Arrivals,
         settings: Option<&AlternatesSettings>,
         telling: ReportLimits<'_>,
     ) -> Self {
         let Some(settings) = settings else { return Self::default() };
-        let speakers = Speakers::find(entry_rows, arrivals, settings);
+        let speakers = Speakers::find(joined, arrivals, settings);
         let mut found =
             Self { lists: PackedLists::new(arrivals.decider().chooser().site.root().as_str()), ..Self::default() };
         found.any = !speakers.list.is_empty();
@@ -154,13 +154,17 @@ struct Grouped {
 }
 
 impl Speakers {
-    fn find(entry_rows: &EntryRows, arrivals: &Arrivals, settings: &AlternatesSettings) -> Self {
+    fn find(joined: &Joined, arrivals: &Arrivals, settings: &AlternatesSettings) -> Self {
+        let Joined { entry_rows, fates, .. } = joined;
         let everyone = !settings.paths.is_empty();
+        // Rows that are not read because they say what they said before have no links and no group.
+        let is_wanted =
+            |prior: Option<u32>| everyone || prior.is_none_or(|at| fates[at as usize] != EntryFate::Untouched as u8);
         let seed = arrivals.decider().seed();
         let of_block = |at: usize| {
             let block = arrivals.block(at);
             let (mut list, mut links) = (Vec::new(), Vec::new());
-            for (entry_row, row) in entry_rows.of_block(arrivals, at, &block) {
+            for (entry_row, row) in entry_rows.some_of_block(arrivals, at, &block, is_wanted) {
                 let speaks = entry_row.summary.has(RowFlag::SpeaksOfOthers);
                 if !is_listed(&entry_row) || !(everyone || speaks) {
                     continue;
@@ -181,7 +185,7 @@ impl Speakers {
             (list, links)
         };
         let mut speakers = Self { list: Vec::new(), links: Vec::new(), targets: HashMap::default() };
-        let blocks: Vec<usize> = (0..arrivals.blocks()).collect();
+        let blocks: Vec<usize> = (0..arrivals.blocks()).filter(|at| everyone || arrivals.may_speak(*at)).collect();
         for some in blocks.chunks(BLOCKS_AT_A_TIME) {
             let found: Vec<_> = some.par_iter().map(|at| of_block(*at)).collect();
             for (list, links) in found {

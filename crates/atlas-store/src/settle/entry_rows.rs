@@ -61,8 +61,20 @@ impl EntryRows {
         at: usize,
         block: &'b Block,
     ) -> impl Iterator<Item = (EntryRow<'_>, Cow<'b, [u8]>)> {
+        self.some_of_block(arrivals, at, block, |_| true)
+    }
+
+    /// The same, but only rows whose place in the ledger is wanted.
+    pub(crate) fn some_of_block<'b>(
+        &self,
+        arrivals: &Arrivals,
+        at: usize,
+        block: &'b Block,
+        is_wanted: impl Fn(Option<u32>) -> bool,
+    ) -> impl Iterator<Item = (EntryRow<'_>, Cow<'b, [u8]>)> {
         let assignment = self.roles_of(arrivals, at, block).enumerate();
         let entry_rows = assignment.filter_map(|(row, role)| Some((row, role.prior()?)));
+        let entry_rows = entry_rows.filter(move |(_, prior)| is_wanted(*prior));
         let first = arrivals.first_of(at);
         entry_rows.map(move |(row, prior)| {
             let (bytes, summary) = block.entry(row);

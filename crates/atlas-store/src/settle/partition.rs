@@ -95,6 +95,7 @@ impl Joining<'_> {
             }
             let Some(known) = known else {
                 match group {
+                    _ if self.watch.is_none() => {}
                     [row] if alone => part.unsure.push((row.row_id, None)),
                     _ => part.has_moved |= part.rows.summary(part.rows.len() - 1).kept().is_some(),
                 }
