@@ -8,12 +8,16 @@
 //!
 //! DOCS is any folder of HTML; the figures in docs/benchmarks.md are for Debian's openjdk-17-doc.
 
+mod site;
+
 use std::fs;
 use std::io::Write as _;
 use std::net::TcpStream;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
+
+use site::BenchSite;
 
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).filter(|argument| argument != "--bench").collect();
@@ -26,43 +30,12 @@ fn main() {
     }
 }
 
-/// A site in a temporary folder.
-struct BenchSite(tempfile::TempDir);
-
-impl BenchSite {
-    fn new(url: &str, source: &str) -> Self {
-        let folder = tempfile::tempdir().expect("a temporary folder");
-        fs::create_dir(folder.path().join("public")).expect("a web root");
-        let config = format!("[site]\nurl = \"{url}\"\nweb_root = \"public\"\n[[source]]\n{source}\n");
-        fs::write(folder.path().join("idle-atlas.toml"), config).expect("a configuration");
-        Self(folder)
-    }
-
-    /// The wall time of a command, and its peak memory in KiB if `/usr/bin/time` is installed.
-    fn run(&self, arguments: &[&str]) -> (Duration, u64) {
-        let mut command = match Path::new("/usr/bin/time").exists() {
-            true => {
-                let mut command = Command::new("/usr/bin/time");
-                command.args(["-f", "%M", env!("CARGO_BIN_EXE_idle-atlas")]);
-                command
-            }
-            false => Command::new(env!("CARGO_BIN_EXE_idle-atlas")),
-        };
-        let begun = Instant::now();
-        let output = command.args(arguments).arg("--quiet").current_dir(self.0.path()).output().expect("it runs");
-        let wall = begun.elapsed();
-        let errors = String::from_utf8_lossy(&output.stderr).into_owned();
-        assert!(output.status.code().is_some_and(|code| code <= 1), "{errors}");
-        (wall, errors.lines().last().and_then(|line| line.trim().parse().ok()).unwrap_or(0))
-    }
-}
-
 fn folder(docs: &Path, runs: usize) {
     let source = format!("from = \"html\"\nfolder = {docs:?}\ncanonical = \"ignore\"");
     let (mut baselines, mut firsts, mut seconds, mut peak) = (Vec::new(), Vec::new(), Vec::new(), 0);
     for _ in 0..runs {
         baselines.extend(python(docs));
-        let site = BenchSite::new("https://www.marrowvale.example/", &source);
+        let site = BenchSite::new("https://www.marrowvale.example/", &source, "");
         let (first, memory) = site.run(&["survey"]);
         let (second, memory_again) = site.run(&["survey"]);
         firsts.push(first);
@@ -99,7 +72,7 @@ fn crawl(docs: &Path, runs: usize) {
             Command::new("wget").args(["-q", "-r", "-l", "inf", "--spider", &url]).current_dir(folder.path()).status();
         // It exits with 8 if some link is dead.
         baselines.extend(wget.ok().map(|_| begun.elapsed()));
-        let site = BenchSite::new(&url, source);
+        let site = BenchSite::new(&url, source, "");
         let (first, memory) = site.run(&["survey"]);
         let (second, memory_again) = site.run(&["survey"]);
         firsts.push(first);
@@ -153,7 +126,7 @@ fn rows(rows: usize) {
     let sizes = [rows / 4, rows];
     let per_entry = |peaks: [u64; 2]| (peaks[1].saturating_sub(peaks[0])) * 1024 / (sizes[1] - sizes[0]) as u64;
     let csv = sizes.map(|size| {
-        let site = BenchSite::new("https://www.marrowvale.example/", "from = \"table\"\nfile = \"rows.csv\"");
+        let site = BenchSite::new("https://www.marrowvale.example/", "from = \"table\"\nfile = \"rows.csv\"", "");
         let mut file = std::io::BufWriter::new(fs::File::create(site.0.path().join("rows.csv")).expect("a file"));
         writeln!(file, "url,modified,title").expect("written");
         for row in 0..size {

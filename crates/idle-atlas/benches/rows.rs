@@ -8,10 +8,12 @@
 //! The servers are those that IDLE_ATLAS_POSTGRES and IDLE_ATLAS_MARIADB name; a server that is not named is passed
 //! over. A table named `bench_pages` is made in each, and dropped at the end.
 
-use std::fs;
-use std::path::Path;
+mod site;
+
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
+
+use site::BenchSite;
 
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).filter(|argument| argument != "--bench").collect();
@@ -110,41 +112,12 @@ impl BenchServer {
     }
 }
 
-/// A site in a temporary folder whose only source is a query.
-struct QuerySite(tempfile::TempDir);
-
-impl QuerySite {
-    fn new(server: &BenchServer, query: &str) -> Self {
-        let folder = tempfile::tempdir().expect("a temporary folder");
-        fs::create_dir(folder.path().join("public")).expect("a web root");
-        let archive =
-            if query.contains("category") { "[[archive]]\nby = \"category\"\nurl = \"/about/{slug}/\"\n" } else { "" };
-        let config = format!(
-            "[site]\nurl = \"https://www.marrowvale.example/\"\nweb_root = \"public\"\n{archive}[[source]]\nfrom = \"sql\"\nconnection = \"${{{}}}\"\nquery = \"{query}\"\n",
-            server.variable
-        );
-        fs::write(folder.path().join("idle-atlas.toml"), config).expect("a configuration");
-        Self(folder)
-    }
-
-    /// The wall time of a command, and its peak memory in KiB if `/usr/bin/time` is installed.
-    fn run(&self, arguments: &[&str]) -> (Duration, u64) {
-        let program = env!("CARGO_BIN_EXE_idle-atlas");
-        let mut command = match Path::new("/usr/bin/time").exists() {
-            true => {
-                let mut command = Command::new("/usr/bin/time");
-                command.args(["-f", "%M", program]);
-                command
-            }
-            false => Command::new(program),
-        };
-        let begun = Instant::now();
-        let output = command.args(arguments).arg("--quiet").current_dir(self.0.path()).output().expect("it runs");
-        let wall = begun.elapsed();
-        let errors = String::from_utf8_lossy(&output.stderr).into_owned();
-        assert!(output.status.code().is_some_and(|code| code <= 1), "{errors}");
-        (wall, errors.lines().last().and_then(|line| line.trim().parse().ok()).unwrap_or(0))
-    }
+/// A site whose only source is a query.
+fn query_site(server: &BenchServer, query: &str) -> BenchSite {
+    let archive =
+        if query.contains("category") { "[[archive]]\nby = \"category\"\nurl = \"/about/{slug}/\"" } else { "" };
+    let source = format!("from = \"sql\"\nconnection = \"${{{}}}\"\nquery = \"{query}\"", server.variable);
+    BenchSite::new("https://www.marrowvale.example/", &source, archive)
 }
 
 /// The times of one step, and the most memory.
@@ -179,7 +152,7 @@ fn compare(server: &BenchServer, url: &str, rows: usize, runs: usize) {
         let mut baseline = StepTimes::default();
         let mut measured: [StepTimes; 5] = Default::default();
         for run in 0..runs {
-            let site = QuerySite::new(server, query);
+            let site = query_site(server, query);
             baseline.add((server.baseline(url, query), 0));
             measured[0].add(site.run(&["survey"]));
             measured[1].add(site.run(&["build"]));

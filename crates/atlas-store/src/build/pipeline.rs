@@ -27,7 +27,7 @@ use crate::settle::{Expected, GroupsBefore, ReportLimits, Terms, join, settle};
 /// Gathers, settles, chooses, derives, judges and arranges.
 pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> Result<RunFindings, StoreError> {
     job.stop.heed();
-    let chooser = job.chooser();
+    let mut chooser = job.chooser();
     let wants_all = job.extras.wants_all();
     let by_row = job.sources.iter().all(|source| source.knows_rows());
     let has_archives = !chooser.archives.is_empty();
@@ -45,7 +45,6 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
         is_fresh: job.fresh,
     };
     let mut reuse = Reuse::of(&conditions, ledger)?;
-    let mut chooser = chooser;
     chooser.sections.make(made_sections(ledger)?.iter().map(String::as_str));
     let wants_more = |found: &RunFindings| found.reuse.need == Need::Moved && wants_all && !found.extra_files_stand;
     let mut reads_all = false;
