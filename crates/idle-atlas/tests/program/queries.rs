@@ -2,13 +2,18 @@
 //! With SQLite, or with servers that are not what they should be.
 
 use std::fmt::Write as _;
+#[cfg(feature = "sql-servers")]
 use std::io::{Read as _, Write as _};
+#[cfg(feature = "sql-servers")]
 use std::net::TcpListener;
+#[cfg(feature = "sql-servers")]
 use std::thread;
 
 use rstest::rstest;
 
-use crate::support::{Ran, TestSite, count};
+#[cfg(feature = "sql-servers")]
+use crate::support::Ran;
+use crate::support::{TestSite, count};
 
 /// A site from a query on an SQLite file that this script makes.
 fn depot(query: &str, more: &str, script: &str) -> TestSite {
@@ -235,6 +240,7 @@ fn half_a_surrogate_pair_costs_no_page() {
 }
 
 /// A server that closes each connection at once.
+#[cfg(feature = "sql-servers")]
 fn closing_server() -> (u16, thread::JoinHandle<usize>) {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     let port = listener.local_addr().unwrap().port();
