@@ -235,6 +235,21 @@ struct ArchiveCount {
     newest: Option<Lastmod>,
 }
 
+/// The count of one archive, as it is passed on.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct CountedArchive<'a> {
+    /// The position of its kind in the configuration.
+    pub kind: usize,
+    /// Its name as it is written in URLs.
+    pub slug: &'a str,
+    /// What its entries share, as they write it.
+    pub name: &'a str,
+    /// The number of its entries.
+    pub members: u64,
+    /// The newest date among its entries.
+    pub newest: Option<Lastmod>,
+}
+
 /// Counts entries by archive. The result does not depend on the order of the entries.
 #[derive(Debug)]
 pub struct ArchiveTally<'a> {
@@ -253,34 +268,43 @@ impl ArchiveTally<'_> {
             let mut seen = BTreeSet::new();
             for name in archive.by.names(contribution, self.zone) {
                 let slug = if archive.ascii_slugs { ascii_slug(&name) } else { slug(&name) };
-                if slug.is_empty() || !seen.insert(slug.clone()) {
+                if slug.is_empty() || seen.contains(&slug) {
                     continue;
                 }
-                let group = self.groups.entry((at, slug)).or_default();
-                // Of two spellings of a name the smaller wins, whichever comes first.
-                if group.name.is_empty() || *name < *group.name {
-                    group.name = name.into_owned();
-                }
-                group.members += 1;
-                if date.map(|date| date.seconds()) > group.newest.map(|date| date.seconds()) {
-                    group.newest = date;
-                }
+                self.add_counted(CountedArchive { kind: at, slug: &slug, name: &name, members: 1, newest: date });
+                seen.insert(slug);
             }
         }
     }
 
     /// Adds the counts of another tally.
     pub fn join(&mut self, other: Self) {
-        for (key, theirs) in other.groups {
-            let group = self.groups.entry(key).or_default();
-            if group.name.is_empty() || theirs.name < group.name {
-                group.name = theirs.name;
-            }
-            group.members += theirs.members;
-            if theirs.newest.map(|date| date.seconds()) > group.newest.map(|date| date.seconds()) {
-                group.newest = theirs.newest;
-            }
+        other.counts().for_each(|counted| self.add_counted(counted));
+    }
+
+    /// Adds entries of one archive that have been counted.
+    pub fn add_counted(&mut self, counted: CountedArchive<'_>) {
+        let CountedArchive { kind, slug, name, members, newest } = counted;
+        let group = self.groups.entry((kind, slug.to_owned())).or_default();
+        // Of two spellings of a name the smaller wins, whichever comes first.
+        if group.name.is_empty() || *name < *group.name {
+            name.clone_into(&mut group.name);
         }
+        group.members += members;
+        if newest.map(|date| date.seconds()) > group.newest.map(|date| date.seconds()) {
+            group.newest = newest;
+        }
+    }
+
+    /// The counts of all archives.
+    pub fn counts(&self) -> impl Iterator<Item = CountedArchive<'_>> {
+        self.groups.iter().map(|((kind, slug), group)| CountedArchive {
+            kind: *kind,
+            slug,
+            name: &group.name,
+            members: group.members,
+            newest: group.newest,
+        })
     }
 
     /// The pages of all archives, as a source would give them, and the URLs that are not valid addresses.

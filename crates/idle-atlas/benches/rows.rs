@@ -8,11 +8,14 @@
 //! The servers are those that IDLE_ATLAS_POSTGRES and IDLE_ATLAS_MARIADB name; a server that is not named is passed
 //! over. A table named `bench_pages` is made in each, and dropped at the end.
 
+#[path = "site/relay.rs"]
+mod relay;
 mod site;
 
 use std::process::{Command, Stdio};
 use std::time::{Duration, Instant};
 
+use relay::Relay;
 use site::BenchSite;
 
 fn main() {
@@ -113,11 +116,25 @@ impl BenchServer {
 }
 
 /// A site whose only source is a query.
-fn query_site(server: &BenchServer, query: &str) -> BenchSite {
+fn query_site(server: &BenchServer, url: &str, query: &str) -> BenchSite {
     let archive =
         if query.contains("category") { "[[archive]]\nby = \"category\"\nurl = \"/about/{slug}/\"" } else { "" };
     let source = format!("from = \"sql\"\nconnection = \"${{{}}}\"\nquery = \"{query}\"", server.variable);
-    BenchSite::new("https://www.marrowvale.example/", &source, archive)
+    let mut site = BenchSite::new("https://www.marrowvale.example/", &source, archive);
+    site.1.push((server.variable, url.to_owned()));
+    site
+}
+
+/// The time until the last rows of a first build came from the server.
+fn gathering(server: &BenchServer, url: &str, query: &str) -> (Duration, u64) {
+    let mut relayed = url::Url::parse(url).expect("a URL");
+    let host = relayed.host_str().unwrap_or("127.0.0.1").to_owned();
+    let relay = Relay::before(host, relayed.port().expect("a port"));
+    relayed.set_port(Some(relay.port)).expect("a host");
+    let site = query_site(server, relayed.as_str(), query);
+    let begun = Instant::now();
+    let (_, peak) = site.run(&["build"]);
+    (relay.last_since(begun), peak)
 }
 
 /// The times of one step, and the most memory.
@@ -143,24 +160,26 @@ fn compare(server: &BenchServer, url: &str, rows: usize, runs: usize) {
     server.fill(url, rows);
     for (what, query) in QUERIES {
         let steps = [
-            "survey: gathering and choosing",
+            "first build, until its last row",
+            "survey",
             "first build",
             "build, nothing changed",
             "build, 0.1 % changed",
             "why URL",
         ];
         let mut baseline = StepTimes::default();
-        let mut measured: [StepTimes; 5] = Default::default();
+        let mut measured: [StepTimes; 6] = Default::default();
         for run in 0..runs {
-            let site = query_site(server, query);
+            let site = query_site(server, url, query);
             baseline.add((server.baseline(url, query), 0));
-            measured[0].add(site.run(&["survey"]));
-            measured[1].add(site.run(&["build"]));
-            baseline.add((server.baseline(url, query), 0));
+            measured[0].add(gathering(server, url, query));
+            measured[1].add(site.run(&["survey"]));
             measured[2].add(site.run(&["build"]));
-            server.run(url, &format!("update bench_pages set title = concat(title, '!') where mod(id, 1000) = {run}"));
+            baseline.add((server.baseline(url, query), 0));
             measured[3].add(site.run(&["build"]));
-            measured[4].add(site.run(&["why", &format!("/locomotives/guard-lever-brass-platform-{}/", rows / 2)]));
+            server.run(url, &format!("update bench_pages set title = concat(title, '!') where mod(id, 1000) = {run}"));
+            measured[4].add(site.run(&["build"]));
+            measured[5].add(site.run(&["why", &format!("/locomotives/guard-lever-brass-platform-{}/", rows / 2)]));
         }
         let base = baseline.median();
         println!("{}, {rows} rows, {what}: medians of {runs} runs", server.name);

@@ -83,7 +83,7 @@ pub struct Groups {
 }
 
 /// Groups pages. `known` tells what is known of a URL that is not among them. The result depends on the order of the
-/// pages only if two of them claim the same language: the first gets it.
+/// pages only if two of them claim the same language: the first gets it, so their order should mean something.
 pub fn group(pages: &[GroupMember<'_>], settings: &AlternatesSettings, known: impl Fn(&str) -> LinkTarget) -> Groups {
     let mut finding = GroupFinder::new(pages, settings);
     finding.by_word();

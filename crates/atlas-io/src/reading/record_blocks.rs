@@ -6,7 +6,7 @@ use std::sync::Arc;
 use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
 use atlas_core::report::Problem;
-use atlas_store::arrival::{Block, ChunkExtent, Decider, RetainedText, RowReader};
+use atlas_store::arrival::{AskedRows, Block, ChunkExtent, Decider, RetainedText, RowReader};
 use serde_json::{Map, Value};
 
 use crate::reading::chunker::{Buffers, Endless, InputBlock};
@@ -98,10 +98,16 @@ impl RowReader for TableReader {
         }
     }
 
-    fn read_all(self: Arc<Self>, decider: &Decider, text: RetainedText) -> (Block, Vec<Problem>) {
+    fn read_again(
+        self: Arc<Self>,
+        decider: &Decider,
+        text: RetainedText,
+        asked: Option<&AskedRows>,
+    ) -> (Block, Vec<Problem>) {
         let RetainedText { text: bytes, first_line, chunks, .. } = text;
         let (raw, cut) = (self.raw, InputBlock { bytes, first_line, chunks, endless: None });
-        let read = BlockReading::new(&self, decider, cut, raw).run(false, false, &Buffers::default());
+        let reading = BlockReading { asked, ..BlockReading::new(&self, decider, cut, raw) };
+        let read = reading.run(false, false, &Buffers::default());
         (read.block, read.problems)
     }
 }
@@ -128,6 +134,8 @@ pub(super) struct BlockReading<'t> {
     reader: &'t Arc<TableReader>,
     decider: &'t Decider,
     raw: Option<Raw>,
+    /// If the block is read again: the rows of unchanged chunks to read.
+    asked: Option<&'t AskedRows>,
     cut: InputBlock,
     pub(super) block: Block,
     pub(super) problems: Vec<Problem>,
@@ -137,7 +145,7 @@ pub(super) struct BlockReading<'t> {
 impl<'t> BlockReading<'t> {
     pub(super) fn new(reader: &'t Arc<TableReader>, decider: &'t Decider, cut: InputBlock, raw: Option<Raw>) -> Self {
         let (block, problems, sums) = (Block::new(decider), Vec::new(), RecordSums::default());
-        Self { reader, decider, raw, cut, block, problems, sums }
+        Self { reader, decider, raw, asked: None, cut, block, problems, sums }
     }
 
     /// Reads the block; with `unread`, only what is needed to recognise its rows.
@@ -192,8 +200,10 @@ impl<'t> BlockReading<'t> {
             return self.records(all, &mut |_, _| ());
         };
         let print = self.decider.chunk_print(all.bytes, raw.reading);
-        if let Some(known) = self.decider.knows(print).filter(|_| all.unread.is_some()) {
-            self.block.meet(print, known.rows());
+        if let Some(known) = self.decider.knows(print).filter(|_| all.unread.is_some() || self.asked.is_some()) {
+            let asked = self.asked.filter(|asked| asked.any_of(print));
+            let read = asked.map_or(0, |asked| self.some(all, print, asked, raw));
+            self.block.meet(print, known.rows() - read);
             let (mut line, mut before) = (all.line, 0);
             for span in known.rest() {
                 let before = all.bytes.get(std::mem::replace(&mut before, span.start)..span.start);
@@ -221,6 +231,35 @@ impl<'t> BlockReading<'t> {
             Some(raw) => self.unread(text, line, separators, raw, ended),
             None => self.separated(text, line, separators, ended),
         }
+    }
+
+    /// Reads the rows of a chunk that are asked for; returns how many there are.
+    fn some(&mut self, all: &Records<'_>, print: u64, asked: &AskedRows, raw: Raw) -> u32 {
+        let Some((text, known)) = std::str::from_utf8(all.bytes).ok().zip(self.decider.knows(print)) else { return 0 };
+        let reader = self.reader.clone();
+        let mut splitter = CsvSplitter::new(text, all.separators);
+        let (mut fields, mut read) = (Vec::with_capacity(reader.header.columns.len()), 0);
+        while splitter.next(&mut fields).is_some() {
+            let at = splitter.last();
+            if fields.len() != reader.header.columns.len() || known.rest().any(|span| span.contains(&at.start)) {
+                continue;
+            }
+            let url = match raw.url {
+                UrlPlace::Column(column) => fields[column].clone(),
+                UrlPlace::Template => reader.url(&fields),
+            };
+            let holds = |url: &str| asked.holds(print, self.decider, url);
+            let is_asked = match reader.settings.site.plain(&url) {
+                Some(plain) => holds(plain),
+                None => reader.records().address(url, &mut |_| ()).is_ok_and(|url| holds(&url)),
+            };
+            let (records, mut contribution) = (reader.records(), Contribution::default());
+            if is_asked && records.read(&Record::Columns(&fields), &mut contribution, &mut |_| ()) {
+                self.block.push_asked(&contribution, fingerprint::raw(text[at].as_bytes(), raw.reading));
+                read += 1;
+            }
+        }
+        read
     }
 
     /// Takes rows unread.

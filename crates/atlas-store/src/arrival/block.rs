@@ -8,6 +8,7 @@ use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint::PageFields;
 
+use super::asked::AskedRows;
 use super::decider::{Decider, RowFlag, RowSummary, packed};
 use crate::bytes::part;
 use atlas_core::report::Problem;
@@ -21,6 +22,8 @@ pub struct Block {
     pub(super) chunks: Vec<Chunk>,
     /// Unchanged chunks: their prints, and the numbers of rows that were skipped.
     pub(super) met: Vec<(u64, u32)>,
+    /// Rows of unchanged chunks that had to be read all the same.
+    pub(super) asked: Vec<u32>,
     /// The packed links of some rows.
     pub(super) links: Vec<(u32, Vec<u8>)>,
     /// The text that it was read from, if any of its rows was skipped or not read.
@@ -104,8 +107,14 @@ pub trait RowReader: fmt::Debug + Send + Sync {
     /// Reads a row and passes its contribution to `take`, unless it cannot be read; passes problems to `problem`.
     fn read(&self, raw: &str, line: u64, take: &mut dyn FnMut(&Contribution<'_>), problem: &mut dyn FnMut(Problem));
 
-    /// Reads all rows of a text for a source with this decider. Returns them with what is wrong with them.
-    fn read_all(self: Arc<Self>, decider: &Decider, text: RetainedText) -> (Block, Vec<Problem>);
+    /// Reads a text again for a source with this decider: all rows, or with `asked` only those, the rows of chunks that
+    /// have changed, and those that every build reads. Returns them with what is wrong with them.
+    fn read_again(
+        self: Arc<Self>,
+        decider: &Decider,
+        text: RetainedText,
+        asked: Option<&AskedRows>,
+    ) -> (Block, Vec<Problem>);
 }
 
 impl Block {
@@ -134,6 +143,7 @@ impl Block {
             rows,
             chunks: Vec::new(),
             met: Vec::new(),
+            asked: Vec::new(),
             links: Vec::new(),
             retained: None,
             given: PageFields::default(),
@@ -164,6 +174,12 @@ impl Block {
         let start = bytes.len();
         contribution.write(bytes);
         summaries.push(self.decider.summary(contribution, &bytes[start..], raw, start, &mut self.scratch));
+    }
+
+    /// Adds a row of an unchanged chunk, which had to be read all the same.
+    pub fn push_asked(&mut self, contribution: &Contribution<'_>, raw: u64) {
+        self.asked.push(self.len() as u32);
+        self.push_raw(contribution, raw);
     }
 
     /// Adds a row in its compact form.

@@ -58,8 +58,11 @@ pub struct Arrivals {
     /// The packed links of rows.
     links: Vec<(RowId, Vec<u8>)>,
     chunks: Chunks,
-    /// The [`tag`]s of unread rows.
-    unread: Vec<u64>,
+    /// The [`tag`]s of rows by which entries are compared with unchanged chunks: those of unread rows, and of rows that
+    /// were read again.
+    named: Vec<u64>,
+    /// Rows of unchanged chunks that had to be read all the same, in order.
+    asked: Vec<RowId>,
     let_go: Vec<u64>,
     /// The keys of files of the site that are not entries.
     pub(super) others: Vec<u128>,
@@ -89,7 +92,8 @@ impl Arrivals {
             partitions: Partitions::new(folder, memory),
             links: Vec::new(),
             chunks: Chunks::new(folder),
-            unread: Vec::new(),
+            named: Vec::new(),
+            asked: Vec::new(),
             let_go: Vec::new(),
             others: Vec::new(),
             need,
@@ -143,7 +147,11 @@ impl Arrivals {
         if block.is_empty() {
             return;
         }
-        self.unread.extend(block.unread_rows().iter().map(|row| tag(row.key)));
+        self.named.extend(block.unread_rows().iter().map(|row| tag(row.key)));
+        if self.need == Need::Moved && self.decider.wants_chunks() {
+            self.named.extend(block.summaries().unwrap_or_default().iter().map(|summary| tag(summary.key())));
+        }
+        self.asked.extend(block.asked.drain(..).map(|row| RowId(first + row)));
         let summaries = block.summaries().unwrap_or_default().iter().zip(first..);
         let read = summaries.map(|(summary, at)| KeyedRow {
             key: summary.key(),
@@ -316,15 +324,20 @@ impl Arrivals {
         &self.partitions
     }
 
-    /// The [`tag`]s of unread rows.
-    pub(crate) fn unread(&self) -> &[u64] {
-        &self.unread
+    /// The [`tag`]s of the rows that were read or came unread.
+    pub(crate) fn named(&self) -> &[u64] {
+        &self.named
+    }
+
+    /// Rows of unchanged chunks that had to be read all the same, in order.
+    pub(crate) fn asked(&self) -> &[RowId] {
+        &self.asked
     }
 
     /// Frees what only joining needs.
     pub(crate) fn drop_partitions(&mut self, folder: &Path) {
         self.partitions = Partitions::new(folder, 0);
-        self.unread = Vec::new();
+        self.named = Vec::new();
     }
 
     /// The summary of a row.

@@ -6,14 +6,18 @@
 
 mod keyed_row;
 mod decider;
+mod asked;
 mod block;
 mod block_cache;
 pub(crate) mod incremental;
 mod texts;
 mod log;
-mod in_full;
+mod again;
 mod in_order;
 
+pub(crate) use self::again::ProblemsBySource;
+pub use self::asked::AskedRows;
+pub(crate) use self::asked::short_key;
 pub use self::block::{Block, ChunkExtent, RetainedText, RowReader};
 pub use self::decider::Decider;
 pub(crate) use self::decider::{RowFlag, RowSummary};

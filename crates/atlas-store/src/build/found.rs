@@ -11,12 +11,12 @@ use super::job::Job;
 use crate::arrange::{MemberOrigin, Plan, Renderer, SegmentPlan};
 use crate::arrival::incremental::Reuse;
 use crate::arrival::{Arrivals, RowId};
-use crate::derive::{Alternates, DerivedRows};
+use crate::derive::{Alternates, ArchiveNumbers, DerivedRows, ShareMaker};
 use crate::error::StoreError;
 use crate::extras::{ExtraFile, VisitorLines};
 use crate::guard::{Before, GuardInput};
 use crate::ledger::{Ledger, Remembered};
-use crate::model::{Departure, Fact, Memory, Tombstone};
+use crate::model::{ChunkShare, Departure, Fact, Memory, Tombstone};
 use crate::provenance::Provenances;
 use crate::publish::{Declaration, Publisher, SegmentRenderer};
 use crate::report::{OtherSitemap, RobotsFate};
@@ -34,6 +34,10 @@ pub(super) struct RunFindings {
     pub(super) alternates: Alternates,
     /// The rows that were derived from entries, unless they are as before.
     pub(super) derived: Option<DerivedRows>,
+    /// The archives that the shares of chunks count.
+    pub(super) counted: ArchiveNumbers,
+    /// Whether only what depends on a change was derived.
+    pub(super) in_part: bool,
     /// Whether nothing was derived anew, because no entry has moved.
     pub(super) stands: bool,
     /// The plan of the whole site.
@@ -99,6 +103,23 @@ impl RunFindings {
             now: job.now.as_second(),
             live_robots: self.live_robots.as_ref(),
         }
+    }
+
+    /// Whether entries may be in groups of translations.
+    pub(super) fn has_groups(&self) -> bool {
+        self.alternates.any || (self.reuse.groups && (self.stands || self.in_part))
+    }
+
+    /// The shares of new chunks in what is derived, and the archives that they count.
+    pub(super) fn shares(&self, job: &Job<'_>) -> (HashMap<u64, ChunkShare>, ArchiveNumbers) {
+        let (mut archives, chooser) = (self.counted.clone(), self.chooser());
+        let alternates = job.alternates.as_ref().filter(|_| self.has_groups());
+        if self.reuse.chunks.is_none() || (alternates.is_none() && chooser.archives.is_empty()) {
+            return (HashMap::new(), archives);
+        }
+        let Self { arrivals, settled, remembered, .. } = self;
+        let shares = ShareMaker { arrivals, settled, remembered, chooser, alternates }.shares(&mut archives);
+        (shares, archives)
     }
 
     /// The input of the guards.

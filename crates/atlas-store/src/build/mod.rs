@@ -14,6 +14,7 @@
 
 mod job;
 mod found;
+mod skipped;
 mod departures;
 mod gather;
 mod pipeline;

@@ -9,20 +9,21 @@ use atlas_core::page;
 
 use super::Purpose;
 use super::departures::{gone, returned};
-use super::found::{RunFindings, SOUND, standing_extra_files};
+use super::found::{RunFindings, standing_extra_files};
 use super::gather::{Gathered, gather};
 use super::job::Job;
+use super::skipped::{SkippedRows, Skipping};
 use crate::arrange::{self, Renderer, arrange};
-use crate::arrival::incremental::{Reuse, ReuseConditions, remember_entries};
+use crate::arrival::incremental::{Reuse, ReuseConditions};
 use crate::arrival::{Decider, Need};
-use crate::derive::{ARCHIVES, Alternates, DerivedRows, archives};
+use crate::derive::{ARCHIVES, Alternates};
 use crate::destination::holds;
 use crate::error::StoreError;
 use crate::guard::Before;
 use crate::ledger::Ledger;
-use crate::model::{DerivedBefore, Fact, Untouched};
+use crate::model::Fact;
 use crate::provenance::{Provenances, SourceMapping};
-use crate::settle::{Expected, GroupsBefore, ReportLimits, Terms, join, settle};
+use crate::settle::{Expected, Terms, join, settle};
 
 /// Gathers, settles, chooses, derives, judges and arranges.
 pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> Result<RunFindings, StoreError> {
@@ -31,14 +32,14 @@ pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> 
     let wants_all = job.extras.wants_all();
     let by_row = job.sources.iter().all(|source| source.knows_rows());
     let has_archives = !chooser.archives.is_empty();
-    let groups =
-        |settings: &AlternatesSettings| Ok(!settings.paths.is_empty() || ledger.fact(Fact::Derived)?.is_some());
+    let groups = |settings: &AlternatesSettings| Ok(!settings.paths.is_empty() || ledger.fact(Fact::Groups)?.is_some());
     let has_groups = job.alternates.as_ref().map_or(Ok::<_, StoreError>(false), groups)?;
     let conditions = ReuseConditions {
         is_build: purpose == Purpose::Write,
         choices: job.choices_print(&chooser).filter(|_| by_row || !has_archives),
         by_row,
         derives: by_row && (has_archives || has_groups),
+        groups: has_groups,
         yields_once: job.sources.iter().any(|source| source.yields_once()),
         wants_all,
         same_extras: wants_all && same_extras_settings(job, ledger)?,
@@ -115,68 +116,20 @@ fn find_with(
         fields: PageField::ALL.iter().map(|field| (*field, 0)).collect(),
     });
     let provenances = Provenances::new(ledger.provenances()?, mappings);
-    let pages_known = job.sources.iter().any(|source| source.reads_pages());
     let expected = Expected::of(job.sources, &arrivals);
     let same_reader = ledger.fact(Fact::Reader)?.as_deref() == Some(&page::VERSION.to_string());
     let today = job.policy.calendar.today();
-    let has_archives = !decider.chooser().archives.is_empty();
-    let joining = (&provenances, settings);
-    // While nothing has moved, entries are recognised with the groups that they had.
-    let mut groups = None;
-    let mut as_before = None;
-    let space = (folder, job.memory);
-    let before = if reuse.need == Need::Moved { ledger.derived()? } else { DerivedBefore::default() };
-    let derived = DerivedRows(before.rows);
-    let mut in_part = reuse.need == Need::Moved;
-    if in_part {
-        in_part = remember_entries(ledger, &mut remembered, &arrivals, (&reuse, &derived.keys(seed)), space)?;
-        let wants_all = job.extras.wants_all() && reuse.retains;
-        if in_part && (reuse.derives || wants_all) {
-            groups = Some(GroupsBefore::read(&before.groups));
-            let (blocks, quiet) = (arrivals.blocks(), ReportLimits { examples: 0, ..job.telling });
-            let joined = join(&mut arrivals, Some(&remembered), expected.as_ref(), joining, groups.as_ref(), quiet);
-            let joined = joined.map_err(failed())?;
-            arrivals.truncate(blocks);
-            let is_sound = ledger.fact(Fact::Derived)?.as_deref() == Some(SOUND);
-            in_part = (is_sound || !reuse.derives) && !joined.has_moved;
-            as_before = (in_part && reuse.derives).then_some(derived);
-        }
-    }
-    if in_part {
-        let problems = arrivals.give_up_texts();
-        problems.into_iter().for_each(|(source, problem)| outcomes[usize::from(source)].late_problem(problem));
-    } else {
-        groups = None;
-        if reuse.need == Need::Moved {
-            reuse = reuse.reading_all(job.extras.wants_all());
-            remembered.drop_known();
-            let Some((read, problems)) = arrivals.read_in_full(folder, reuse.need, job.memory / 2)? else {
-                return Ok(Attempt::ReadAll);
-            };
-            arrivals = read;
-            problems.into_iter().for_each(|(source, problem)| outcomes[usize::from(source)].late_problem(problem));
-        }
-        remember_entries(ledger, &mut remembered, &arrivals, (&reuse, &[]), space)?;
-    }
-    let stands = as_before.is_some();
+    let skipping = Skipping { job, ledger, expected: expected.as_ref(), provenances: &provenances, settings, seed };
+    let decided = skipping.decide(decider.chooser(), &mut arrivals, &mut remembered, &mut reuse, &mut outcomes)?;
+    let Some(SkippedRows { derivation, groups, archives: counted }) = decided else { return Ok(Attempt::ReadAll) };
+    let (in_part, stands) = (derivation.is_in_part(), derivation.stands());
     let mut derived = None;
-    if has_archives {
-        derived = Some(match as_before {
-            Some(rows) => {
-                let untouched = matches!(remembered.untouched, Untouched::All);
-                archives::archives_as_before(&mut arrivals, rows, untouched)
-            }
-            None => {
-                let before = archives::PagesBefore::read(
-                    (ledger, !reuse.by_row),
-                    &remembered,
-                    Some(today).filter(|_| same_reader),
-                )?;
-                let derived = archives::archives(&mut arrivals, pages_known, expected.as_ref(), &provenances, before);
-                derived.map_err(failed())?
-            }
-        });
-        outcomes.extend(derived.as_ref().map(|derived| derived.outcome.clone()));
+    if !decider.chooser().archives.is_empty() {
+        let pages =
+            skipping.archives(derivation, &mut arrivals, &remembered, &reuse, Some(today).filter(|_| same_reader))?;
+        let Some(pages) = pages else { return Ok(Attempt::ReadAll) };
+        outcomes.push(pages.outcome);
+        derived = Some(pages.rows);
     }
     job.stop.check()?;
     let blocks = arrivals.blocks();
@@ -191,6 +144,7 @@ fn find_with(
         telling: job.telling,
     };
     job.telling.accepted.forget_counts();
+    let joining = (&provenances, settings);
     let joined = join(&mut arrivals, Some(&remembered), expected.as_ref(), joining, groups.as_ref(), job.telling);
     let joined = joined.map_err(failed())?;
     arrivals.drop_partitions(folder);
@@ -198,7 +152,7 @@ fn find_with(
     // If no entry has moved, all groups are as before, and no entry has to be written anew because of its group.
     let wanted = job.alternates.as_ref().filter(|_| !stands);
     let alternates = Alternates::find(&joined, &arrivals, wanted, job.telling);
-    if alternates.any && reuse.skips_rows() {
+    if alternates.any && reuse.skips_rows() && !(in_part && reuse.groups) {
         // A row that was skipped may belong to a group.
         return Ok(Attempt::ReadAll);
     }
@@ -233,7 +187,9 @@ fn find_with(
         reuse,
         settled,
         alternates,
-        derived: if stands { None } else { derived.map(|derived| derived.rows) },
+        derived: derived.filter(|_| !stands),
+        counted,
+        in_part,
         stands,
         plan,
         outcomes,

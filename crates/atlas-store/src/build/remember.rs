@@ -52,11 +52,12 @@ pub(super) fn keep_derived(found: &RunFindings, writing: &dyn Writing) -> Result
         return Ok(());
     }
     let rows = found.derived.as_ref().map_or_else(Vec::new, |rows| rows.0.clone());
-    let groups = GroupsBefore::packed(found.alternates.of_read_rows(&found.arrivals).into_iter());
+    let groups = GroupsBefore::packed(found.alternates.of_read_rows());
     writing.keep_derived(&DerivedBefore { rows, groups })?;
     let of_archives = found.outcomes.iter().find(|outcome| outcome.name == ARCHIVES);
     let is_sound = found.alternates.faults.is_empty() && of_archives.is_none_or(|outcome| outcome.problem_count == 0);
-    let is_any = found.alternates.any || found.derived.is_some();
+    let is_any = found.has_groups() || found.derived.is_some();
+    writing.set_fact(Fact::Groups, found.has_groups().then_some("some"))?;
     writing.set_fact(Fact::Derived, is_any.then_some(if is_sound { SOUND } else { "faulty" }))
 }
 

@@ -55,10 +55,11 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     let last =
         last.and_then(|(_, report)| LastBuild::of_report(&report, &format!("{:016x}", job.configuration_print())));
     let folder = job.scratch.as_path();
+    let (shares, archives) = found.shares(job);
     let writing = ledger.transaction()?;
     let published = publisher.publish(&*writing, &stale, || {
         let stands = |place| found.settled.entry_rows.is_entry(place);
-        keep_chunks(&found.reuse, &found.arrivals, stands, &*writing, folder)
+        keep_chunks(&found.reuse, &found.arrivals, stands, &shares, &*writing, folder)
     })?;
     if form == MainFile::Index {
         writing.set_fact(Fact::MainFile, Some("index"))?;
@@ -67,6 +68,8 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     writing.set_fact(Fact::Choices, found.choices.map(|choices| choices.to_string()).as_deref())?;
     restate(&found, &*writing)?;
     keep_derived(&found, &*writing)?;
+    let (first, added) = archives.added();
+    writing.keep_archives(first, added)?;
     keep_sections(&found, &*writing)?;
     writing.keep_left_out(&LeftOutBefore::of(found.settled.left_out.clone()))?;
     writing.keep_provenances(&found.provenances.added())?;

@@ -16,7 +16,7 @@ use atlas_core::language::Alternate;
 use foldhash::fast::FixedState;
 use rayon::prelude::*;
 
-use crate::arrival::{Arrivals, RowFlag, RowId};
+use crate::arrival::{Arrivals, RowFlag, RowId, short_key};
 use crate::model::NO_GROUP;
 use crate::settle::{EntryFate, EntryRow, EntryRows, Joined, ReportLimits, Sample};
 use atlas_core::report::Notice;
@@ -37,6 +37,8 @@ pub(crate) struct Alternates {
     prints: Vec<u64>,
     /// The rows of all entries in groups, in order, each with its group.
     of: Vec<(RowId, u32)>,
+    /// The groups of entries whose rows every build reads, by key.
+    of_read: Vec<(u128, u32)>,
     /// Links that are ignored: the page, and what is wrong.
     pub(crate) faults: BTreeMap<Notice, Sample>,
     /// Whether any entry may belong to a group.
@@ -80,7 +82,13 @@ impl Alternates {
             self.prints.push(fingerprint::group(list));
         }
         let rows = of.iter().zip(&groups.of);
-        self.of.extend(rows.filter_map(|(at, group)| Some((speakers.list[*at as usize].row_id, before + (*group)?))));
+        for (at, group) in rows.filter_map(|(at, group)| Some((at, before + (*group)?))) {
+            let speaker = &speakers.list[*at as usize];
+            self.of.push((speaker.row_id, group));
+            if speaker.is_read {
+                self.of_read.push((speaker.key, group));
+            }
+        }
         for (page, fault, detail) in &groups.faults {
             let (notice, url) = (Notice::from(*fault), &urls[*page]);
             if telling.wants(notice, url) {
@@ -97,12 +105,10 @@ impl Alternates {
         at.map_or(NO_GROUP, |at| self.of[at].1)
     }
 
-    /// The groups of entries whose rows every build reads, for [`GroupsBefore`](crate::settle::GroupsBefore): the key, and the fingerprint of the
-    /// list.
-    pub(crate) fn of_read_rows(&self, arrivals: &Arrivals) -> Vec<(u128, u64)> {
-        let summaries = self.of.iter().map(|(row_id, group)| (arrivals.summary(*row_id), *group));
-        let read = summaries.filter(|(summary, _)| summary.raw == 0);
-        read.map(|(summary, group)| (summary.key(), self.print(group))).collect()
+    /// The groups of entries whose rows every build reads, for [`GroupsBefore`](crate::settle::GroupsBefore): the key,
+    /// and the fingerprint of the list.
+    pub(crate) fn of_read_rows(&self) -> impl Iterator<Item = (u128, u64)> {
+        self.of_read.iter().map(|(key, group)| (*key, self.print(*group)))
     }
 
     /// What the pages of a group list.
@@ -132,7 +138,9 @@ struct Speaker {
     named: RowId,
     key: u128,
     from_page: bool,
-    /// Fingerprints of the key that its translations share, and of its path without the language; 0 if it has none.
+    /// Whether every build reads its row.
+    is_read: bool,
+    /// [`words`].
     words: [u64; 2],
 }
 
@@ -170,16 +178,10 @@ impl Speakers {
                     continue;
                 }
                 let mut speaker = Speaker::of(&entry_row);
-                if speaks {
-                    let contribution = Contribution::read(&row);
-                    speaker.words[0] = contribution.language_group.as_deref().map_or(0, |word| word_print(word, 0));
-                    let keys = contribution.alternates.iter().map(|link| fingerprint::key(seed, &link.url));
-                    links.extend(keys.map(|key| (list.len() as u32, key)));
-                }
-                if everyone {
-                    let url = atlas_core::contribution::url_of(&row);
-                    speaker.words[1] = settings.split(address::path(url)).map_or(0, |(_, rest)| word_print(rest, 1));
-                }
+                let contribution = Contribution::read(&row);
+                speaker.words = words(&contribution, settings);
+                let keys = contribution.alternates.iter().map(|link| fingerprint::key(seed, &link.url));
+                links.extend(keys.map(|key| (list.len() as u32, key)));
                 list.push(speaker);
             }
             (list, links)
@@ -244,10 +246,12 @@ impl Speakers {
 
     /// Reads and groups some whole clusters.
     fn grouped(&self, batch: Vec<u32>, arrivals: &Arrivals, settings: &AlternatesSettings) -> Grouped {
-        let mut of = batch;
-        of.sort_unstable_by_key(|at| self.list[*at as usize].named);
-        let row_ids: Vec<RowId> = of.iter().map(|at| self.list[*at as usize].row_id).collect();
+        let row_ids: Vec<RowId> = batch.iter().map(|at| self.list[*at as usize].row_id).collect();
         let rows = arrivals.read_each(&row_ids, |_, row| Speaking::of(Contribution::read(row).into_owned()));
+        // If two pages of a group have the same language, the order of their sources decides, not that of rows.
+        let mut members: Vec<(u32, Speaking)> = batch.into_iter().zip(rows).collect();
+        members.sort_by_cached_key(|(at, row)| (arrivals.source_of(self.list[*at as usize].named), row.url.clone()));
+        let (of, rows): (Vec<u32>, Vec<Speaking>) = members.into_iter().unzip();
         let pages: Vec<GroupMember<'_>> = rows.iter().map(Speaking::page).collect();
         let seed = arrivals.decider().seed();
         let known = |url: &str| match self.targets.get(&fingerprint::key(seed, url)) {
@@ -270,6 +274,7 @@ impl Speaker {
             named: entry_row.named(),
             key: entry_row.summary.key(),
             from_page: entry_row.summary.has(RowFlag::FromPage),
+            is_read: entry_row.summary.raw == 0,
             words: [0; 2],
         }
     }
@@ -277,6 +282,30 @@ impl Speaker {
 
 fn is_listed(entry_row: &EntryRow<'_>) -> bool {
     matches!(entry_row.verdict(), Verdict::Kept(_))
+}
+
+/// Fingerprints of what the translations of an entry share with it: their group, and their path without the language; 0
+/// if it has none.
+fn words(contribution: &Contribution<'_>, settings: &AlternatesSettings) -> [u64; 2] {
+    let group = contribution.language_group.as_deref().map_or(0, |word| word_print(word, 0));
+    let path = match settings.paths.is_empty() {
+        true => None,
+        false => settings.split(address::path(&contribution.url)),
+    };
+    [group, path.map_or(0, |(_, rest)| word_print(rest, 1))]
+}
+
+/// The blocking keys of a row: entries that share none of them, directly or through others, are in different groups.
+/// First comes the [`short_key`] of the row itself.
+pub(super) fn blocking_keys(
+    contribution: &Contribution<'_>,
+    settings: &AlternatesSettings,
+    seed: u64,
+) -> impl Iterator<Item = u32> {
+    let own = short_key(fingerprint::key(seed, &contribution.url));
+    let words = words(contribution, settings).into_iter().filter(|word| *word != 0).map(|word| (word >> 32) as u32);
+    let links = contribution.alternates.iter().map(move |link| short_key(fingerprint::key(seed, &link.url)));
+    [own].into_iter().chain(words).chain(links)
 }
 
 /// A fingerprint of a word that entries share, of this kind; never 0.

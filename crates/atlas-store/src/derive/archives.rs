@@ -92,9 +92,11 @@ pub(crate) struct DerivedPages {
 
 /// Derives the pages of all archives from the contributions, and adds them to the arrivals as a source of their own. An
 /// archive is as new as its newest date, counting days on which entries were seen to change. `pages_known` tells
-/// whether some source reads the pages of the site: then an archive is listed only if its page is among them.
+/// whether some source reads the pages of the site: then an archive is listed only if its page is among them. `skipped`
+/// counts the rows of unchanged chunks; those that were read all the same are not counted again.
 pub(crate) fn archives(
     arrivals: &mut Arrivals,
+    skipped: Option<&ArchiveTally<'_>>,
     pages_known: bool,
     expected: Option<&Expected>,
     provenances: &Provenances,
@@ -110,8 +112,12 @@ pub(crate) fn archives(
     if before.is_redesigned(arrivals, &entry_rows) {
         before.today = None;
     }
-    let (mut pages, mut troubles) =
-        count(arrivals, &entry_rows, chooser, &before, &HashSet::new()).pages(&chooser.site);
+    let counted = |passed_over: &HashSet<u128>| {
+        let mut tally = count(arrivals, &entry_rows, chooser, &before, passed_over);
+        skipped.into_iter().flat_map(ArchiveTally::counts).for_each(|counted| tally.add_counted(counted));
+        tally
+    };
+    let (mut pages, mut troubles) = counted(&HashSet::new()).pages(&chooser.site);
     let keys: HashSet<u128> = pages.iter().map(|page| key(page, seed)).collect();
     let mut there: HashSet<u128> = HashSet::new();
     arrivals.each_summary(|place, summary| {
@@ -121,7 +127,7 @@ pub(crate) fn archives(
     });
     if !there.is_empty() {
         // The archive's own page may be filed under it, but is not one of its entries.
-        (pages, troubles) = count(arrivals, &entry_rows, chooser, &before, &there).pages(&chooser.site);
+        (pages, troubles) = counted(&there).pages(&chooser.site);
     }
     arrivals.truncate(blocks);
     let mut rows = DerivedRows::default();
@@ -198,7 +204,7 @@ fn key(page: &ArchivePage, seed: u64) -> u128 {
     fingerprint::key(seed, page.address.as_str())
 }
 
-/// Counts all kept entries, except those with these keys.
+/// Counts all kept entries that were read, except those with these keys and those that their chunks count.
 fn count<'c>(
     arrivals: &Arrivals,
     entry_rows: &EntryRows,
@@ -210,7 +216,8 @@ fn count<'c>(
         let mut tally = chooser.archives.tally();
         let rows = arrivals.block(block);
         for (entry_row, row) in entry_rows.of_block(arrivals, block, &rows) {
-            if passed_over.contains(&entry_row.summary.key()) {
+            let is_counted = arrivals.asked().binary_search(&entry_row.row_id).is_ok();
+            if is_counted || passed_over.contains(&entry_row.summary.key()) {
                 continue;
             }
             if let Verdict::Kept(kept) = entry_row.verdict() {

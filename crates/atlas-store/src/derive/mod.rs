@@ -3,8 +3,12 @@
 
 mod packed_lists;
 mod alternates;
+mod shares;
+mod affected;
 pub(crate) mod archives;
 
+pub(crate) use affected::{Affected, affected};
 pub(crate) use alternates::Alternates;
 pub use archives::ARCHIVES;
 pub(crate) use archives::DerivedRows;
+pub(crate) use shares::{ArchiveNumbers, ShareMaker};

@@ -34,8 +34,9 @@ pub use self::remembered::Remembered;
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
-    Announced, ContentCounts, Departure, DerivedBefore, Fact, FileDigest, KnownChunks, LeftOutBefore, Members, Memory,
-    OutputRow, PackedEntries, RememberedChunk, RememberedEntry, RunRow, SegmentRow, Tombstone, Whole,
+    Announced, ArchiveName, ChunkShare, ContentCounts, Departure, DerivedBefore, Fact, FileDigest, KnownChunks,
+    LeftOutBefore, Members, Memory, OutputRow, PackedEntries, RememberedChunk, RememberedEntry, RunRow, SegmentRow,
+    Tombstone, Whole,
 };
 use atlas_core::announce::EngineState;
 
@@ -254,12 +255,21 @@ pub trait ReadChunks {
     /// The members of some chunks, by their tags: for each chunk either all of them, or only those that every build
     /// reads. A chunk is given by the id of its members.
     fn tags(&self, chunks: &mut dyn Iterator<Item = (i64, bool)>) -> Result<Vec<u64>, StoreError>;
+
+    /// Passes on the shares of all chunks that have one, by the prints of the chunks.
+    fn each_share(&self, take: &mut dyn FnMut(u64, ChunkShare)) -> Result<(), StoreError>;
+
+    /// The archives that shares count, in the order of their numbers.
+    fn archives(&self) -> Result<Vec<ArchiveName>, StoreError>;
 }
 
 /// Writes chunks of rows.
 pub trait WriteChunks {
     /// Forgets all chunks.
     fn forget_chunks(&self) -> Result<(), StoreError>;
+
+    /// Remembers the archives that shares count, from this number on.
+    fn keep_archives(&self, first: usize, archives: &[ArchiveName]) -> Result<(), StoreError>;
 
     /// Forgets remembered chunks that did not occur, and begins to remember new ones; `came` are the prints of all
     /// chunks that did.
@@ -272,8 +282,14 @@ pub trait WriteChunks {
 
 /// Adds chunks to the remembered ones.
 pub trait KeepChunks {
-    /// Remembers a chunk.
-    fn keep(&mut self, print: u64, chunk: RememberedChunk, members: &Members) -> Result<(), StoreError>;
+    /// Remembers a chunk, and its share if it has one.
+    fn keep(
+        &mut self,
+        print: u64,
+        chunk: RememberedChunk,
+        members: &Members,
+        share: Option<&ChunkShare>,
+    ) -> Result<(), StoreError>;
 
     /// Finishes.
     fn done(self: Box<Self>) -> Result<(), StoreError>;

@@ -32,6 +32,26 @@ impl RememberedChunk {
 /// All remembered chunks, by print.
 pub(crate) type KnownChunks = HashMap<u64, RememberedChunk>;
 
+/// What the rows of a chunk contribute to what is derived from entries, packed.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct ChunkShare {
+    /// The counts of archives among the rows that can be skipped.
+    pub(crate) counts: Vec<u8>,
+    /// The blocking keys of all rows: those that share one may belong to the same group of translations.
+    pub(crate) keys: Vec<u8>,
+}
+
+/// An archive that shares count.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct ArchiveName {
+    /// The position of its kind in the configuration.
+    pub kind: u32,
+    /// Its name as it is written in URLs.
+    pub slug: String,
+    /// Its name as entries write it.
+    pub name: String,
+}
+
 /// The entries that a chunk names: their tags, one after the other.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct Members {

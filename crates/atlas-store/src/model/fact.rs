@@ -17,8 +17,11 @@ pub enum Fact {
     Extras,
     /// A fingerprint of what decided about the rows that are recognised unread.
     Choices,
-    /// Whether entries are derived from others, or groups of translations found, and whether all of that was sound.
+    /// Whether what was derived from entries was without faults, which every build has to report. Not known if nothing
+    /// is derived.
     Derived,
+    /// Whether entries may be in groups of translations.
+    Groups,
     /// The sections that rows have made, in the order in which they came, one per line.
     MadeSections,
     /// The site's URL.
@@ -45,6 +48,7 @@ impl Fact {
             Self::Extras => "people",
             Self::Choices => "choices",
             Self::Derived => "derived",
+            Self::Groups => "groups",
             Self::MadeSections => "made-sections",
             Self::Site => "site",
             Self::Main => "main",

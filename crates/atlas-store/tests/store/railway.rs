@@ -16,7 +16,7 @@ use atlas_core::output_policy::{Media, SectionPolicy};
 use atlas_core::placement::{OwnFiles, UrlsPerFile};
 use atlas_core::report::Problem;
 use atlas_store::arrange::Cut;
-use atlas_store::arrival::{Block, Decider, RetainedText, RowReader};
+use atlas_store::arrival::{AskedRows, Block, Decider, RetainedText, RowReader};
 use atlas_store::build::{Ended, Job, build};
 use atlas_store::destination::{Destination, Folder, Gzip, InMemory, Names};
 use atlas_store::disk::segmented_gzip::unpack;
@@ -136,9 +136,31 @@ impl RowReader for MadeRowReader {
         take(&contribution(raw));
     }
 
-    fn read_all(self: Arc<Self>, decider: &Decider, text: RetainedText) -> (Block, Vec<Problem>) {
-        let lines = String::from_utf8(text.text).unwrap();
-        (block(decider, &lines.split('\n').map(str::to_owned).collect::<Vec<_>>(), false), Vec::new())
+    fn read_again(
+        self: Arc<Self>,
+        decider: &Decider,
+        text: RetainedText,
+        asked: Option<&AskedRows>,
+    ) -> (Block, Vec<Problem>) {
+        let text = String::from_utf8(text.text).unwrap();
+        let lines: Vec<String> = text.split('\n').map(str::to_owned).collect();
+        let print = decider.chunk_print(lines.concat().as_bytes(), 7);
+        let Some((asked, known)) = asked.zip(decider.knows(print)) else {
+            return (block(decider, &lines, false), Vec::new());
+        };
+        let (mut block, mut start, mut read) = (Block::new(decider), 0, 0);
+        for line in &lines {
+            let contribution = contribution(line);
+            if known.rest().any(|span| span.contains(&start)) {
+                block.push_raw(&contribution, raw(line.as_bytes(), 7));
+            } else if asked.holds(print, decider, &contribution.url) {
+                block.push_asked(&contribution, raw(line.as_bytes(), 7));
+                read += 1;
+            }
+            start += line.len();
+        }
+        block.meet(print, known.rows() - read);
+        (block, Vec::new())
     }
 }
 

@@ -5,8 +5,8 @@ use std::path::Path;
 use std::process::Command;
 use std::time::{Duration, Instant};
 
-/// A site in a temporary folder.
-pub struct BenchSite(pub tempfile::TempDir);
+/// A site in a temporary folder, and variables for the program.
+pub struct BenchSite(pub tempfile::TempDir, pub Vec<(&'static str, String)>);
 
 impl BenchSite {
     /// A site with this source, and whatever else the configuration says.
@@ -15,7 +15,7 @@ impl BenchSite {
         fs::create_dir(folder.path().join("public")).expect("a web root");
         let config = format!("[site]\nurl = \"{url}\"\nweb_root = \"public\"\n{more}\n[[source]]\n{source}\n");
         fs::write(folder.path().join("idle-atlas.toml"), config).expect("a configuration");
-        Self(folder)
+        Self(folder, Vec::new())
     }
 
     /// The wall time of a command, and its peak memory in KiB if `/usr/bin/time` is installed.
@@ -29,7 +29,8 @@ impl BenchSite {
             false => Command::new(env!("CARGO_BIN_EXE_idle-atlas")),
         };
         let begun = Instant::now();
-        let output = command.args(arguments).arg("--quiet").current_dir(self.0.path()).output().expect("it runs");
+        command.args(arguments).arg("--quiet").current_dir(self.0.path()).envs(self.1.clone());
+        let output = command.output().expect("it runs");
         let wall = begun.elapsed();
         let errors = String::from_utf8_lossy(&output.stderr).into_owned();
         assert!(output.status.code().is_some_and(|code| code <= 1), "{errors}");

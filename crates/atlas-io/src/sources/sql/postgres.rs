@@ -72,15 +72,16 @@ impl PostgresClient {
         let values: Vec<String> =
             columns.iter().enumerate().map(|(at, column)| format!("{}, ", text(at, column.type_info()))).collect();
         let aliases: Vec<String> = (0..columns.len()).map(|at| format!("c{at}")).collect();
-        let Separators { delimiter, quote } = Separators::OF_ROWS;
+        // The server writes its text format faster than separated values.
         let copy = format!(
-            "copy (select {}null from (\n{bare}\n) as wanted ({})) to stdout (format csv, delimiter E'\\x{delimiter:02x}', quote E'\\x{quote:02x}')",
+            "copy (select {}null from (\n{bare}\n) as wanted ({})) to stdout (delimiter E'\\x{:02x}', null '')",
             values.concat(),
-            aliases.join(", ")
+            aliases.join(", "),
+            Separators::OF_ROWS.delimiter
         );
         let mut lines = self.connection.copy_out_raw(&copy).await.map_err(failed)?;
         while let Some(line) = lines.next().await {
-            rows.push_line(&line.map_err(failed)?).map_err(QueryFailure::reading)?;
+            rows.push_copied(&line.map_err(failed)?).map_err(QueryFailure::reading)?;
         }
         Ok(())
     }

@@ -52,8 +52,35 @@ impl<'p> RowWriter<'p> {
         self.pipe.push(&header)
     }
 
+    /// Adds a row in the text format of PostgreSQL's COPY, with our delimiter between values and an empty last value.
+    #[cfg(feature = "sql-servers")]
+    pub(super) fn push_copied(&mut self, row: &[u8]) -> io::Result<()> {
+        let Separators { delimiter, quote } = Separators::OF_ROWS;
+        if memchr::memchr2(b'\\', quote, row).is_none() {
+            return self.push_line(row);
+        }
+        let mut line = std::mem::take(&mut self.line);
+        line.clear();
+        let (mut value, mut bytes) = (Vec::new(), row.strip_suffix(b"\n").unwrap_or(row).iter());
+        while let Some(&byte) = bytes.next() {
+            match byte {
+                b'\\' => value.extend(bytes.next().map(|&letter| unescaped(letter))),
+                _ if byte == delimiter => {
+                    push_cell(&value, &mut line);
+                    value.clear();
+                }
+                _ => value.push(byte),
+            }
+        }
+        push_cell(&value, &mut line);
+        end_line(&mut line);
+        let pushed = self.push_line(&line);
+        self.line = line;
+        pushed
+    }
+
     /// Adds a row as a line that ends with an empty cell, so that a line is never empty.
-    pub(super) fn push_line(&mut self, line: &[u8]) -> io::Result<()> {
+    fn push_line(&mut self, line: &[u8]) -> io::Result<()> {
         self.begin()?;
         if line.len() > LARGEST_RECORD {
             self.problems.push(too_large(line));
@@ -93,6 +120,20 @@ impl<'p> RowWriter<'p> {
                 count(cells, "value is", "values are")
             )
         }))
+    }
+}
+
+/// What a letter after a backslash stands for in the text format of COPY.
+#[cfg(feature = "sql-servers")]
+fn unescaped(letter: u8) -> u8 {
+    match letter {
+        b'b' => 0x08,
+        b't' => b'\t',
+        b'n' => b'\n',
+        b'v' => 0x0b,
+        b'f' => 0x0c,
+        b'r' => b'\r',
+        _ => letter,
     }
 }
 

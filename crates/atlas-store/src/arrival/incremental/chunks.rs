@@ -65,8 +65,8 @@ impl Block {
 /// The chunks of all sources.
 #[derive(Debug)]
 pub(crate) struct Chunks {
-    /// The prints of unchanged chunks.
-    met: Vec<u64>,
+    /// The prints of unchanged chunks, and the numbers of rows that were skipped.
+    met: Vec<(u64, u32)>,
     heads: Vec<Head>,
     notes: Vec<u8>,
     spill: SpillFile,
@@ -102,7 +102,7 @@ impl Chunks {
 
     /// Notes the chunks of a block whose first row has this id.
     pub(in crate::arrival) fn note(&mut self, block: &mut Block, first: RowId) -> io::Result<()> {
-        self.met.extend(block.met.drain(..).map(|(print, _)| print));
+        self.met.append(&mut block.met);
         for chunk in std::mem::take(&mut block.chunks) {
             let Chunk { print, length, rows, ref records, whole, .. } = chunk;
             let at = self.spilled + self.notes.len() as u64;
@@ -140,12 +140,28 @@ impl Chunks {
 
     /// The prints of all chunks.
     pub(crate) fn prints(&self) -> impl Iterator<Item = u64> {
-        self.met.iter().copied().chain(self.heads.iter().map(|head| head.print))
+        self.met.iter().map(|(print, _)| *print).chain(self.heads.iter().map(|head| head.print))
     }
 
-    /// The prints of unchanged chunks.
-    pub(crate) fn met(&self) -> &[u64] {
+    /// The prints of unchanged chunks, and the number of rows of each that were skipped.
+    pub(crate) fn met(&self) -> &[(u64, u32)] {
         &self.met
+    }
+
+    /// The chunks that were divided into rows: the print of each, and its rows with whether the next build can skip them.
+    pub(crate) fn divided<'c>(
+        &'c self,
+        stands: &'c (dyn Fn(RowId) -> bool + Sync),
+    ) -> impl Iterator<Item = (u64, impl Iterator<Item = (RowId, bool)> + 'c)> {
+        self.heads.iter().map(move |head| {
+            let rows = (head.first.0..head.first.0 + head.rows).map(RowId);
+            (head.print, rows.map(move |row_id| (row_id, self.is_quiet(head, row_id, stands))))
+        })
+    }
+
+    /// Whether the next build can skip a row of a chunk that was divided into rows.
+    fn is_quiet(&self, head: &Head, row_id: RowId, stands: impl Fn(RowId) -> bool) -> bool {
+        !head.whole && !self.is_doubtful(row_id) && stands(row_id)
     }
 
     fn notes(&self, at: u64, length: usize) -> io::Result<Vec<u8>> {
@@ -199,8 +215,7 @@ impl Chunks {
             let start = u32::from_le_bytes(*record);
             let row = if start & CAME != 0 { rows.next() } else { None };
             if let Some((row_id, tag)) = row
-                && !self.is_doubtful(row_id)
-                && stands(row_id)
+                && self.is_quiet(head, row_id, &stands)
             {
                 members.quiet.extend_from_slice(tag);
                 continue;

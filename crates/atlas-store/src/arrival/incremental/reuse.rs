@@ -1,6 +1,6 @@
 //! What a build can reuse of the one before: unchanged chunks of rows, and the entries that they name.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::path::Path;
 use std::sync::Arc;
 
@@ -9,7 +9,7 @@ use super::recollect::recollect;
 use crate::arrival::{Arrivals, Need, RowId};
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembered, Writing};
-use crate::model::{Fact, KnownChunks, Untouched, tag};
+use crate::model::{ChunkShare, Fact, KnownChunks, Untouched, tag};
 
 /// What a build can reuse.
 #[derive(Debug, Clone)]
@@ -22,6 +22,8 @@ pub(crate) struct Reuse {
     pub(crate) by_row: bool,
     /// [`ReuseConditions::derives`].
     pub(crate) derives: bool,
+    /// [`ReuseConditions::groups`].
+    pub(crate) groups: bool,
     /// Whether texts are retained, so that rows which were skipped can be read after all.
     pub(crate) retains: bool,
 }
@@ -38,6 +40,8 @@ pub(crate) struct ReuseConditions {
     pub(crate) by_row: bool,
     /// Whether entries are derived from others, or groups of translations found: then any row may be needed after all.
     pub(crate) derives: bool,
+    /// Whether entries may be in groups of translations.
+    pub(crate) groups: bool,
     /// Whether a source yields its rows only once.
     pub(crate) yields_once: bool,
     /// Whether files are made from all entries, so that all rows must be in memory if any has to be read.
@@ -52,9 +56,9 @@ impl Reuse {
     /// Decides what can be reused. Rows can be reused by a build if nothing but the row and fixed settings decide about
     /// it; chunks, if in addition no entry comes from rows that are read in another way.
     pub(crate) fn of(conditions: &ReuseConditions, ledger: &dyn Ledger) -> Result<Self, StoreError> {
-        let &ReuseConditions { by_row, derives, .. } = conditions;
+        let &ReuseConditions { by_row, derives, groups, .. } = conditions;
         let retains = by_row && (derives || conditions.yields_once);
-        let nothing = Self { need: Need::All, chunks: None, by_row, derives, retains };
+        let nothing = Self { need: Need::All, chunks: None, by_row, derives, groups, retains };
         if !conditions.is_build {
             return Ok(nothing);
         }
@@ -97,12 +101,12 @@ pub(crate) fn remember_entries(
     let Some(chunks) = reuse.quiet() else {
         return Ok(recollect(ledger, remembered, (scratch, memory), None)?.is_some());
     };
-    let met: HashSet<u64> = arrivals.chunks().met().iter().copied().collect();
-    let quiet: usize = arrivals.chunks().met().iter().map(|print| chunks[print].rows() as usize).sum();
+    let met: HashSet<u64> = arrivals.chunks().met().iter().map(|(print, _)| *print).collect();
+    let quiet: usize = arrivals.chunks().met().iter().map(|(_, rows)| *rows as usize).sum();
     let moved = chunks.iter().map(|(print, chunk)| (chunk, !met.contains(print)));
     let open = moved.filter(|(chunk, moved)| *moved || chunk.rest().next().is_some());
     let mut open = ledger.tags(&mut open.map(|(chunk, moved)| (chunk.members, moved)))?;
-    let rows = arrivals.unread();
+    let rows = arrivals.named();
     if open.is_empty() && rows.is_empty() && quiet + derived.len() == remembered.entries() {
         remembered.untouched = Untouched::All;
         return Ok(true);
@@ -111,6 +115,7 @@ pub(crate) fn remember_entries(
         return Ok(false);
     }
     open.extend(derived.iter().map(|key| tag(*key)));
+    open.extend(arrivals.summaries_of(arrivals.asked()).iter().map(|summary| tag(summary.key())));
     let interest = Interest::new(&open, rows);
     drop(open);
     // If two unchanged chunks name the same entry, the numbers differ.
@@ -126,12 +131,13 @@ pub(crate) fn keep_chunks(
     reuse: &Reuse,
     arrivals: &Arrivals,
     stands: impl Fn(RowId) -> bool,
+    shares: &HashMap<u64, ChunkShare>,
     writing: &dyn Writing,
     scratch: &Path,
 ) -> Result<(), StoreError> {
     let Some(known) = &reuse.chunks else { return writing.forget_chunks() };
     let chunks = arrivals.chunks();
     let mut keeping = writing.keep_chunks(known, &chunks.prints().collect())?;
-    chunks.each(scratch, stands, |print, chunk, members| keeping.keep(print, chunk, &members))?;
+    chunks.each(scratch, stands, |print, chunk, members| keeping.keep(print, chunk, &members, shares.get(&print)))?;
     keeping.done()
 }

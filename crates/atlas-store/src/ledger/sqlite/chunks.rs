@@ -7,7 +7,7 @@ use rusqlite::{Connection, params};
 use super::{Changing, Sqlite};
 use crate::error::StoreError;
 use crate::ledger::{KeepChunks, ReadChunks, WriteChunks};
-use crate::model::{KnownChunks, Members, RememberedChunk};
+use crate::model::{ArchiveName, ChunkShare, KnownChunks, Members, RememberedChunk};
 
 impl ReadChunks for Sqlite {
     fn chunks(&self) -> Result<KnownChunks, StoreError> {
@@ -38,6 +38,22 @@ impl ReadChunks for Sqlite {
         }
         Ok(tags)
     }
+
+    fn each_share(&self, take: &mut dyn FnMut(u64, ChunkShare)) -> Result<(), StoreError> {
+        let mut statement = self.connection.prepare("select print, counts, keys from share")?;
+        let mut rows = statement.query([])?;
+        while let Some(row) = rows.next()? {
+            take(row.get::<_, i64>(0)? as u64, ChunkShare { counts: row.get(1)?, keys: row.get(2)? });
+        }
+        Ok(())
+    }
+
+    fn archives(&self) -> Result<Vec<ArchiveName>, StoreError> {
+        let mut statement = self.connection.prepare("select kind, slug, name from archive order by number")?;
+        let read =
+            |row: &rusqlite::Row<'_>| Ok(ArchiveName { kind: row.get(0)?, slug: row.get(1)?, name: row.get(2)? });
+        Ok(statement.query_map([], read)?.collect::<Result<_, _>>()?)
+    }
 }
 
 /// Adds chunks to the remembered ones.
@@ -48,12 +64,24 @@ struct Keeping<'w> {
     spare: HashMap<u64, i64>,
     next: i64,
     gone: Vec<u64>,
+    /// Chunks that came again, but with other members.
+    outdated: Vec<u64>,
     fresh: Vec<(u64, RememberedChunk)>,
 }
 
 impl WriteChunks for Changing<'_> {
     fn forget_chunks(&self) -> Result<(), StoreError> {
-        Ok(self.inner.execute_batch("delete from stretch; delete from members;")?)
+        let forget = "delete from stretch; delete from members; delete from share; delete from archive;";
+        Ok(self.inner.execute_batch(forget)?)
+    }
+
+    fn keep_archives(&self, first: usize, archives: &[ArchiveName]) -> Result<(), StoreError> {
+        self.inner.execute("delete from archive where number >= ?1", [first as i64])?;
+        let mut insert = self.inner.prepare_cached("insert into archive values (?1, ?2, ?3, ?4)")?;
+        for (number, ArchiveName { kind, slug, name }) in (first as i64..).zip(archives) {
+            insert.execute(params![number, kind, slug, name])?;
+        }
+        Ok(())
     }
 
     fn keep_chunks<'w>(
@@ -64,18 +92,32 @@ impl WriteChunks for Changing<'_> {
         let gone: Vec<u64> = known.keys().copied().filter(|print| !came.contains(print)).collect();
         let spare = gone.iter().map(|print| (known[print].members_print, known[print].members)).collect();
         let next = self.inner.query_row("select coalesce(max(id), 0) + 1 from members", [], |row| row.get(0))?;
-        Ok(Box::new(Keeping { inner: &self.inner, known, spare, next, gone, fresh: Vec::new() }))
+        Ok(Box::new(Keeping { inner: &self.inner, known, spare, next, gone, outdated: Vec::new(), fresh: Vec::new() }))
     }
 }
 
 impl KeepChunks for Keeping<'_> {
-    fn keep(&mut self, print: u64, chunk: RememberedChunk, members: &Members) -> Result<(), StoreError> {
+    fn keep(
+        &mut self,
+        print: u64,
+        chunk: RememberedChunk,
+        members: &Members,
+        share: Option<&ChunkShare>,
+    ) -> Result<(), StoreError> {
+        match share {
+            Some(ChunkShare { counts, keys }) => {
+                let mut insert = self.inner.prepare_cached("insert or replace into share values (?1, ?2, ?3)")?;
+                insert.execute(params![print as i64, counts, keys])?;
+            }
+            None if !self.known.contains_key(&print) => {}
+            None => _ = self.inner.prepare_cached("delete from share where print = ?1")?.execute([print as i64])?,
+        }
         if let Some(known) = self.known.get(&print) {
             let same = known.members_print == chunk.members_print && known.rest == chunk.rest;
             if same {
                 return Ok(());
             }
-            self.gone.push(print);
+            self.outdated.push(print);
         }
         let id = match self.spare.remove(&chunk.members_print) {
             Some(id) => id,
@@ -95,7 +137,11 @@ impl KeepChunks for Keeping<'_> {
         let reused: HashSet<i64> = self.fresh.iter().map(|(_, chunk)| chunk.members).collect();
         let mut forget = self.inner.prepare_cached("delete from stretch where print = ?1")?;
         let mut forget_members = self.inner.prepare_cached("delete from members where id = ?1")?;
+        let mut forget_share = self.inner.prepare_cached("delete from share where print = ?1")?;
         for print in &self.gone {
+            forget_share.execute([*print as i64])?;
+        }
+        for print in self.gone.iter().chain(&self.outdated) {
             forget.execute([*print as i64])?;
             let id = self.known[print].members;
             if !reused.contains(&id) {

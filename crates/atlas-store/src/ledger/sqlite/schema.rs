@@ -7,7 +7,7 @@ use rusqlite::Connection;
 use crate::error::StoreError;
 
 /// The format that this version writes.
-const FORMAT: i64 = 9;
+const FORMAT: i64 = 10;
 
 const PAGE_TABLES: &str = "
 -- what was learnt of files that sources read
@@ -115,6 +115,10 @@ create table stretch (
 );
 -- whose rows they are: 8 bytes of each key. Apart, because an edited row has the same
 create table members (id integer primary key, rest blob not null, quiet blob not null);
+-- what their rows contribute to what is derived from entries: counts of archives, and blocking keys
+create table share (print integer primary key, counts blob not null, keys blob not null);
+-- the archives that these count
+create table archive (number integer primary key, kind integer not null, slug text not null, name text not null);
 ";
 
 /// Creates the tables if they do not exist.

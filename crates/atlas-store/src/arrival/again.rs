@@ -1,15 +1,16 @@
-//! Reading all rows after all: those that were skipped or not read are in the texts that were retained.
+//! Reading rows after all: those that were skipped or not read are in the texts that were retained.
 
 use std::path::Path;
 
 use atlas_core::report::Problem;
 use rayon::prelude::*;
 
+use super::asked::AskedRows;
 use super::block::Block;
 use super::log::{Arrivals, Need};
 use crate::error::StoreError;
 
-/// How many blocks are read in full before they are passed on.
+/// How many blocks are read before they are passed on.
 const BLOCKS_AT_A_TIME: usize = 16;
 
 /// What is wrong with rows, each with the index of its source.
@@ -21,19 +22,22 @@ impl Arrivals {
         self.texts.take().map_or_else(Vec::new, |mut texts| texts.take_problems().collect())
     }
 
-    /// The same arrivals with all rows read, and what is wrong with them, by source; `None` if the texts of blocks were
-    /// not retained.
-    pub(crate) fn read_in_full(
-        self,
+    /// Reads the texts of blocks again: all rows, or with `asked` those and the rows that may have changed. Returns what
+    /// is wrong with them, by source; `None` if the texts were not retained.
+    pub(crate) fn read_again(
+        &mut self,
+        asked: Option<&AskedRows>,
         folder: &Path,
         need: Need,
         memory: usize,
-    ) -> Result<Option<(Self, ProblemsBySource)>, StoreError> {
+    ) -> Result<Option<ProblemsBySource>, StoreError> {
         self.check(folder)?;
-        let Self { decider, sources, texts: Some(mut texts), others, .. } = self else { return Ok(None) };
-        let mut read = Self::new(decider, folder, need, memory);
-        let mut problems = Vec::new();
-        for source in 0..sources.len() as u16 {
+        let Some(mut texts) = self.texts.take() else { return Ok(None) };
+        let sources = self.sources.len() as u16;
+        let read = Self::new(self.decider.clone(), folder, need, memory);
+        let others = std::mem::replace(self, read).others;
+        let (read, mut problems) = (self, Vec::new());
+        for source in 0..sources {
             let decider = read.begin_source();
             loop {
                 let some = texts.take(source, BLOCKS_AT_A_TIME);
@@ -41,8 +45,9 @@ impl Arrivals {
                 if some.is_empty() {
                     break;
                 }
-                let full = some.into_par_iter().map(|text| text.reader.clone().read_all(&decider, text));
+                let full = some.into_par_iter().map(|text| text.reader.clone().read_again(&decider, text, asked));
                 for (block, found) in full.collect::<Vec<(Block, Vec<Problem>)>>() {
+                    read.let_go(block.let_go());
                     read.push(block);
                     problems.extend(found.into_iter().map(|problem| (source, problem)));
                 }
@@ -50,6 +55,6 @@ impl Arrivals {
         }
         read.check(folder)?;
         read.others = others;
-        Ok(Some((read, problems)))
+        Ok(Some(problems))
     }
 }
