@@ -295,6 +295,27 @@ fn values_come_as_the_database_writes_them() {
     run(&broken, MARIADB, &["build"]).says(0, &["1 entry", "1 value is not UTF-8, the first in the column “title”"]);
 }
 
+/// No character of a value is lost or ends it, neither those that our rows are separated by nor those of the servers'
+/// formats.
+#[rstest]
+#[case::postgres(
+    POSTGRES,
+    "select '/a/' as url, concat('a', chr(92), 'n', chr(92), chr(9), chr(10), chr(13), chr(31), chr(1), chr(1), '.') as title, '2026-02-03' as modified"
+)]
+#[case::mariadb(
+    MARIADB,
+    "select '/a/' as url, concat('a', char(92), 'n', char(92, 9, 10, 13, 31, 1, 1), '.') as title, '2026-02-03' as modified"
+)]
+#[ignore = "needs PostgreSQL and MariaDB servers"]
+fn every_character_of_a_value_comes(#[case] server: &str, #[case] query: &str) {
+    let site = TestSite::new(&config(query, ""));
+    run(&site, server, &["build"]).says(0, &["1 entry"]);
+    assert_eq!(site.lastmod("/a/").as_deref(), Some("2026-02-03"));
+    let why = run(&site, server, &["why", "--fresh", "/a/", "--json"]);
+    let why: serde_json::Value = serde_json::from_str(&why.out).unwrap();
+    assert_eq!(why["sources"][0]["title"], "a\\n\\\t\n\r\u{1f}\u{1}\u{1}.");
+}
+
 /// What stands in the way is said, and the files stay as they were.
 #[rstest]
 #[case::postgres_lock(
