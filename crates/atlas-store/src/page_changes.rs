@@ -111,6 +111,7 @@ impl Settled {
     /// filled anew by each build.
     fn kinds(&mut self, ledger: &dyn Ledger, remembered: &Remembered, terms: &Terms<'_>) -> Result<(), StoreError> {
         let mut own = std::mem::take(&mut self.own_files);
+        self.keep_standing(ledger, remembered)?;
         self.keep_news(&mut own, ledger, remembered, terms)?;
         if own.is_empty() {
             return Ok(());
@@ -134,6 +135,22 @@ impl Settled {
             !same
         });
         self.candidates.append(&mut own);
+        Ok(())
+    }
+
+    /// Entries that stay as they were also stay in files of pictures, videos and news.
+    fn keep_standing(&mut self, ledger: &dyn Ledger, remembered: &Remembered) -> Result<(), StoreError> {
+        if self.standing.is_empty() {
+            return Ok(());
+        }
+        let standing: HashSet<u128> = self.standing.iter().map(|entry| entry.key).collect();
+        for (file, segment) in remembered.segments(|kind| kind != FileKind::Pages) {
+            for (at, entry) in segment.range().zip(ledger.entries_of(file.id, segment)?) {
+                if standing.contains(&entry.key) {
+                    self.fates[at] = EntryFate::Same as u8;
+                }
+            }
+        }
         Ok(())
     }
 

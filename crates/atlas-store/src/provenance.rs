@@ -34,6 +34,10 @@ pub(crate) struct Provenances {
     known: Vec<(u16, Set)>,
     /// The names of all sources in the ledger.
     names: HashSet<String>,
+    /// The sources that could not be read whole and whose entries stand, by index.
+    standing: Vec<u16>,
+    /// Those among the sources of each known provenance that has any, by its number.
+    standing_by_number: HashMap<u16, Vec<u16>>,
     /// The numbers of provenances, by sources.
     numbers: Mutex<HashMap<Vec<u16>, u16>>,
     added: Mutex<Vec<(u16, Set)>>,
@@ -48,6 +52,35 @@ impl Provenances {
         let known: Vec<(u16, Set)> = known.into_iter().filter_map(read).collect();
         let names = known.iter().flat_map(|(_, set)| set.iter().map(|mapping| mapping.source.clone())).collect();
         Self { mappings, known, names, ..Self::default() }
+    }
+
+    /// The same, in a run in which these sources could not be read whole.
+    pub(crate) fn standing(mut self, sources: &[u16]) -> Self {
+        let names = |set: &Set, at: u16| {
+            let mapping = self.mappings.get(usize::from(at));
+            mapping.is_some_and(|mapping| set.iter().any(|known| known.source == mapping.source))
+        };
+        let of_set = |set: &Set| sources.iter().copied().filter(|at| names(set, *at)).collect::<Vec<u16>>();
+        let known = self.known.iter().map(|(number, set)| (*number, of_set(set)));
+        self.standing_by_number = known.filter(|(_, sources)| !sources.is_empty()).collect();
+        self.standing = sources.to_vec();
+        self
+    }
+
+    /// Whether some source could not be read whole and its entries stand.
+    pub(crate) fn any_stands(&self) -> bool {
+        !self.standing.is_empty()
+    }
+
+    /// The sources because of which an entry stays as it was written, now that these sources name it: they named it
+    /// before, could not be read whole, and do not name it now.
+    pub(crate) fn stands_for(&self, number: u16, named: impl Fn(u16) -> bool) -> Vec<u16> {
+        let before = match number {
+            // It is not known who named it: any of them may have.
+            UNKNOWN if !(0..self.mappings.len() as u16).any(&named) => Some(&self.standing),
+            number => self.standing_by_number.get(&number),
+        };
+        before.into_iter().flatten().copied().filter(|source| !named(*source)).collect()
     }
 
     /// The number of the provenance that consists of these sources, given by index.
@@ -81,6 +114,11 @@ impl Provenances {
     pub(crate) fn added(&self) -> Vec<(u16, String)> {
         let added = self.added.lock().unwrap_or_else(PoisonError::into_inner);
         added.iter().filter_map(|(number, set)| Some((*number, serde_json::to_string(set).ok()?))).collect()
+    }
+
+    /// Whether entries of this source are or were in the ledger.
+    pub(crate) fn names(&self, source: &str) -> bool {
+        self.names.contains(source)
     }
 
     /// The names of the sources of a provenance, as the ledger knows it.

@@ -61,7 +61,8 @@ pub trait Source: Sync {
     ///
     /// # Errors
     ///
-    /// An error means that the source failed: nothing is written, whatever it yielded before.
+    /// An error means that the source failed. What it yielded before counts; everything else that it named in the last
+    /// build stays as it was. A source of which only a part could not be read calls [`Gathering::fail_in_part`].
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError>;
 
     /// Gives back what it shares with other sources, such as a connection. Called when all sources have been gathered
@@ -251,6 +252,17 @@ impl<'a> Gathering<'a> {
         self.given = self.given.and(block.given());
         self.arrivals.let_go(block.let_go());
         self.arrivals.push(block);
+    }
+
+    /// Records that part of the source could not be read, and why. What it named before and does not name now stays as
+    /// it was.
+    pub fn fail_in_part(&mut self, why: impl Into<String>) {
+        self.outcome.fail(why.into(), true);
+    }
+
+    /// Records that the source could not be read.
+    pub(crate) fn fail(&mut self, why: String) {
+        self.outcome.fail(why, false);
     }
 
     /// Reports something that could not be read.

@@ -10,7 +10,7 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 fn after_help() -> String {
     let demo = if cfg!(feature = "test-engine") { "Or watch it: idle-atlas demo\n" } else { "" };
     format!(
-        "Begin with:  idle-atlas init public --url https://www.marrowvale.example/\n{demo}\nExit codes: 0 done, remarks or not; 1 done in part (rows, files or announcements that failed, errors found by check); 2 could not be done; 3 held back by a guard. With --strict, remarks count as 1."
+        "Begin with:  idle-atlas init public --url https://www.marrowvale.example/\n{demo}\nExit codes: 0 done, remarks or not; 1 done in part (sources, rows, files or announcements that failed, errors found by check); 2 could not be done; 3 held back by a guard. With --strict, remarks count as 1, and a source that cannot be read as 2."
     )
 }
 
@@ -45,7 +45,7 @@ pub struct Shared {
     /// Print every example, not the first few
     #[arg(long, short, global = true)]
     pub verbose: bool,
-    /// Exit with 1 if there are any remarks
+    /// Exit with 1 if there are any remarks, and stop if a source cannot be read
     #[arg(long, global = true)]
     pub strict: bool,
     /// When to use colour

@@ -18,8 +18,8 @@ use url::Url;
 
 pub use self::likeness::{in_short, is_same};
 pub use self::site::Site;
-pub use self::spelling::encode_path;
 pub(crate) use self::spelling::is_unreserved;
+pub use self::spelling::{encode_path, file_name};
 use self::spelling::{is_plain, normal_escapes};
 
 /// The longest address that the sitemaps protocol 0.9 allows: "less than 2,048 characters".

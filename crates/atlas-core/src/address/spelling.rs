@@ -15,7 +15,46 @@ pub fn encode_path(text: &str) -> String {
     const SOME: &AsciiSet = &UNRESERVED.remove(b'!').remove(b'$').remove(b'&').remove(b'\'').remove(b'(').remove(b')');
     const IN_PATH: &AsciiSet =
         &SOME.remove(b'*').remove(b'+').remove(b',').remove(b';').remove(b'=').remove(b':').remove(b'@').remove(b'/');
-    utf8_percent_encode(text, IN_PATH).to_string()
+    if memchr::memchr(RAW_LEAD, text.as_bytes()).is_none() {
+        return utf8_percent_encode(text, IN_PATH).to_string();
+    }
+    let parts = text.split_inclusive(|letter| raw_byte(letter).is_some()).map(|part| {
+        let raw = part.chars().next_back().and_then(|letter| Some((letter, raw_byte(letter)?)));
+        match raw {
+            Some((letter, byte)) => {
+                format!("{}%{byte:02X}", utf8_percent_encode(&part[..part.len() - letter.len_utf8()], IN_PATH))
+            }
+            None => utf8_percent_encode(part, IN_PATH).to_string(),
+        }
+    });
+    parts.collect()
+}
+
+/// The first of the private characters that stand for the bytes of file names that are not UTF-8.
+const RAW: u32 = 0xf_0000;
+/// The first byte of these characters in UTF-8.
+const RAW_LEAD: u8 = 0xf3;
+
+fn raw_byte(letter: char) -> Option<u8> {
+    u8::try_from(u32::from(letter).checked_sub(RAW)?).ok()
+}
+
+/// The name of a file as text. Bytes that are not UTF-8 become private characters, which [`encode_path`] turns into
+/// those bytes again, percent-encoded.
+///
+/// ```
+/// use atlas_core::address::{encode_path, file_name};
+///
+/// assert_eq!(encode_path(&file_name(b"br\xe2n fach.html")), "br%E2n%20fach.html");
+/// assert_eq!(encode_path(&file_name("brân.html".as_bytes())), "br%C3%A2n.html");
+/// ```
+pub fn file_name(bytes: &[u8]) -> String {
+    let mut name = String::with_capacity(bytes.len());
+    for chunk in bytes.utf8_chunks() {
+        name.push_str(chunk.valid());
+        name.extend(chunk.invalid().iter().filter_map(|byte| char::from_u32(RAW + u32::from(*byte))));
+    }
+    name
 }
 
 /// Whether the rest of an address, after a root that ends with a slash, is already in its normal spelling.

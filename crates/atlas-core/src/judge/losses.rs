@@ -13,11 +13,13 @@ pub struct Thresholds {
     pub left_out_may_grow: u64,
     /// The number of entries that may always disappear or be left out, whatever their share.
     pub few: u64,
+    /// For how many days entries stay as they were if their source cannot be read.
+    pub stand_days: i64,
 }
 
 impl Default for Thresholds {
     fn default() -> Self {
-        Self { most_lost: 30, most_left_out: 50, left_out_may_grow: 10, few: 2 }
+        Self { most_lost: 30, most_left_out: 50, left_out_may_grow: 10, few: 2, stand_days: 14 }
     }
 }
 

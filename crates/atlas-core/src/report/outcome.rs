@@ -3,15 +3,32 @@
 use serde::Serialize;
 
 use super::problem::Problem;
+use crate::lastmod::Lastmod;
 
 /// The most problems of one source that are kept in words. Further ones are only counted.
 const MOST_PROBLEMS: usize = 1000;
+
+/// Why a source could not be read whole, and what becomes of what it named before.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct SourceFailure {
+    /// What happened, and how to fix it.
+    pub why: String,
+    /// Whether the rest of it was read.
+    pub in_part: bool,
+    /// Since when it could not be read whole.
+    pub since: Option<Lastmod>,
+    /// The number of entries that stay as they were because of it.
+    pub stand: u64,
+}
 
 /// The outcome of one source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Outcome {
     /// The name of the source.
     pub name: String,
+    /// Why it could not be read whole, if so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub failure: Option<SourceFailure>,
     /// The number of rows that it yielded.
     pub rows: u64,
     /// The number of files that were not read again because they had not changed.
@@ -31,6 +48,7 @@ impl Outcome {
     pub fn of(name: String) -> Self {
         Self {
             name,
+            failure: None,
             rows: 0,
             unchanged_files: 0,
             remarks: Vec::new(),
@@ -38,6 +56,11 @@ impl Outcome {
             problem_count: 0,
             passed_over: 0,
         }
+    }
+
+    /// Records that it could not be read whole. The first reason counts.
+    pub fn fail(&mut self, why: String, in_part: bool) {
+        self.failure.get_or_insert(SourceFailure { why, in_part, since: None, stand: 0 });
     }
 
     fn count(&mut self, problem: &Problem) {

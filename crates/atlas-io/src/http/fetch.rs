@@ -7,6 +7,7 @@ use reqwest::header::{self, HeaderMap, HeaderName};
 use reqwest::{Client, RequestBuilder, Response, StatusCode, Url};
 use thiserror::Error;
 
+use super::address_rule::may_lead;
 use super::client::cause;
 
 /// The most redirects that are followed.
@@ -28,6 +29,9 @@ pub(crate) enum FetchError {
     /// There was no answer, or it ended early.
     #[error("{}", cause(.0))]
     NoAnswer(#[from] reqwest::Error),
+    /// It redirects to an address of this machine or a private network.
+    #[error("it redirects to {0}, which is not a public address")]
+    NotPublic(String),
     /// Each address redirects to another.
     #[error("too many redirects")]
     Redirects,
@@ -40,6 +44,12 @@ pub(crate) enum FetchError {
     /// The answer could not be stored.
     #[error(transparent)]
     Store(io::Error),
+}
+
+/// The host of a URL, with its port.
+fn authority(url: &Url) -> String {
+    let host = url.host_str().unwrap_or_default();
+    url.port().map_or(host.to_owned(), |port| format!("{host}:{port}"))
 }
 
 impl Fetched {
@@ -55,6 +65,9 @@ impl Fetched {
             let fetched = Self::of(client.get(url.clone())).await?;
             let target = fetched.text(header::LOCATION).filter(|_| fetched.status().is_redirection());
             let Some(target) = target.and_then(|target| url.join(target).ok()) else { return Ok(fetched) };
+            if !may_lead(&authority(&url), &authority(&target)) {
+                return Err(FetchError::NotPublic(target.to_string()));
+            }
             url = target;
         }
         Err(FetchError::Redirects)

@@ -6,7 +6,7 @@ mod runtime;
 mod client;
 mod fetch;
 
-pub(crate) use self::address_rule::may_be_asked;
+pub(crate) use self::address_rule::{may_be_asked, may_lead};
 pub(crate) use self::client::builder;
 pub use self::client::{ClientError, cause, client};
 pub(crate) use self::fetch::{FetchError, Fetched};

@@ -9,6 +9,7 @@ use atlas_store::stop::Stop;
 use flate2::read::MultiGzDecoder;
 
 use crate::http::{self, Fetched};
+use crate::reading::zstd::ZstdReader;
 
 /// The most bytes that are fetched from a URL.
 const MOST_FETCHED: u64 = 4 << 30;
@@ -69,10 +70,7 @@ pub(crate) fn unpacked(mut raw: Box<dyn Read + Send>) -> io::Result<Box<dyn Read
     let whole = Cursor::new(start.clone()).chain(raw);
     Ok(match start[..] {
         [0x1f, 0x8b, ..] => Box::new(MultiGzDecoder::new(BufReader::new(whole))),
-        [0x28, 0xb5, 0x2f, 0xfd] => {
-            let unpacking = ruzstd::decoding::StreamingDecoder::new(BufReader::new(whole));
-            Box::new(unpacking.map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error.to_string()))?)
-        }
+        [0x28, 0xb5, 0x2f, 0xfd] => Box::new(ZstdReader::new(BufReader::new(whole))),
         _ => Box::new(whole),
     })
 }
@@ -113,6 +111,16 @@ mod tests {
             unpacked(Box::new(Cursor::new(bytes))).unwrap().read_to_string(&mut text).unwrap();
             assert_eq!(text, "url\n/halts/\n");
         }
+    }
+
+    #[test]
+    fn junk_behind_compressed_input_is_an_error() {
+        let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        packed.write_all(b"url\n/halts/\n").unwrap();
+        let mut bytes = packed.finish().unwrap();
+        bytes.extend_from_slice(b"/weir/\n");
+        let read = unpacked(Box::new(Cursor::new(bytes))).unwrap().read_to_end(&mut Vec::new());
+        assert!(read.is_err());
     }
 
     #[test]

@@ -1,5 +1,6 @@
 //! Reading records: from the bytes of a table, a query or a program to contributions.
 
+mod zstd;
 pub mod input;
 pub mod template;
 pub mod field;

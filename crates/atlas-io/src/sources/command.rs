@@ -99,30 +99,41 @@ impl CommandSource {
         })
     }
 
-    /// Waits until the program has ended, up to the time limit.
+    /// Waits until the program has ended and its output is read, up to the time limit. What it has started may keep the
+    /// output open when it has ended itself.
     fn look_after(&self, child: &mut Child, read_out: &AtomicBool, asked: &Stop) -> Result<(), String> {
         let started = Instant::now();
+        let mut ended = None;
         loop {
-            match child.try_wait() {
-                Ok(Some(status)) if status.success() => return Ok(()),
-                Ok(Some(status)) => {
+            let is_read = read_out.load(Ordering::Relaxed);
+            match ended.map_or_else(|| child.try_wait(), |status| Ok(Some(status))) {
+                Ok(Some(status)) if !status.success() => {
+                    stop(child);
                     return Err(format!("it ended with {status}, so its output is not trusted"));
                 }
-                Ok(None) if started.elapsed() > self.wait => {
+                Ok(Some(_)) if is_read => return Ok(()),
+                Ok(status) => ended = status,
+                Err(error) => {
                     stop(child);
-                    return Err(format!(
-                        "it took longer than {} (wait_seconds) and was stopped",
-                        count(self.wait.as_secs(), "second", "seconds")
-                    ));
+                    return Err(format!("it could not be waited for: {error}"));
                 }
-                Ok(None) if asked.is_asked() => {
-                    stop(child);
-                    return Err("it was stopped".to_owned());
-                }
-                // Checked often near the end, and rarely before.
-                Ok(None) => thread::sleep(if read_out.load(Ordering::Relaxed) { GLANCE / 10 } else { GLANCE }),
-                Err(error) => return Err(format!("it could not be waited for: {error}")),
             }
+            if started.elapsed() > self.wait {
+                stop(child);
+                let limit = count(self.wait.as_secs(), "second", "seconds");
+                return Err(match ended {
+                    Some(_) => format!(
+                        "it ended, but left a program running that kept its output open for longer than {limit} (wait_seconds); both were stopped"
+                    ),
+                    None => format!("it took longer than {limit} (wait_seconds) and was stopped"),
+                });
+            }
+            if asked.is_asked() {
+                stop(child);
+                return Err("it was stopped".to_owned());
+            }
+            // Checked often near the end, and rarely before.
+            thread::sleep(if is_read { GLANCE / 10 } else { GLANCE });
         }
     }
 }

@@ -1,12 +1,14 @@
 //! Reading a folder of files that each become an entry: visited in the order of names, read in parallel, and not read
 //! again until they change. Hidden files, and links that lead back into themselves, are skipped.
 
+use std::ffi::OsStr;
 use std::fs::{self, File};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::sync_channel;
 use std::thread;
 
+use atlas_core::address::file_name;
 use atlas_core::contribution::Contribution;
 use atlas_core::report::Problem;
 use atlas_store::arrival::{BLOCK_BYTES, Block};
@@ -37,8 +39,17 @@ pub struct SourceFolder {
     pub shown: String,
 }
 
-/// A file with its path below the folder; or one that cannot be accessed, and why.
-pub(crate) type FoundFile = Result<(PathBuf, String), (PathBuf, String)>;
+/// A file with its path below the folder, or something that cannot be accessed.
+pub(crate) type FoundFile = Result<(PathBuf, String), Inaccessible>;
+
+/// A file or folder that cannot be accessed.
+#[derive(Debug)]
+pub(crate) struct Inaccessible {
+    pub(crate) path: PathBuf,
+    pub(crate) message: String,
+    /// Whether nothing is there: a link to a missing file.
+    is_missing: bool,
+}
 
 /// What a kind of source does with the files of a folder.
 pub(crate) trait Files: Sync {
@@ -68,7 +79,10 @@ pub(crate) struct FileReading {
 enum FileOutcome {
     Met(Learnt),
     Learnt(String, Learnt, Vec<Problem>),
+    /// It is not listed, and why.
     Unread(PathBuf, String),
+    /// It cannot be read, although it is there.
+    Lacking(PathBuf, String),
 }
 
 impl SourceFolder {
@@ -109,10 +123,12 @@ impl SourceFolder {
                         gathering.also_there(&address);
                     }
                 }
-                Err((path, message)) if files.is_ours(&path) => {
+                Err(Inaccessible { path, message, is_missing: true }) if files.is_ours(&path) => {
                     self.cannot_read(&path, message, files, gathering);
                 }
-                Err(_) => {}
+                Err(Inaccessible { is_missing: true, .. }) => {}
+                // It may be a folder with pages, or lead to one.
+                Err(Inaccessible { path, message, .. }) => self.lacks(&path, &message, files, gathering),
             }
         }
         self.read_batch(ours, files, gathering);
@@ -128,25 +144,33 @@ impl SourceFolder {
             Err(error) if error.loop_ancestor().is_some() => None,
             Err(error) => {
                 let path = error.path().unwrap_or(&self.path).to_owned();
+                let is_missing = error.io_error().is_some_and(|error| error.kind() == io::ErrorKind::NotFound);
                 let message = match error.io_error() {
-                    Some(error) if error.kind() == io::ErrorKind::NotFound => {
-                        "it is a link to a missing file; fix or remove the link".to_owned()
-                    }
-                    Some(error) => format!("cannot be read: {error}"),
+                    Some(_) if is_missing => "it is a link to a missing file; fix or remove the link".to_owned(),
+                    Some(error) => cannot_be_read(error),
                     None => error.to_string(),
                 };
-                Some(Err((path, message)))
+                Some(Err(Inaccessible { path, message, is_missing }))
             }
         })
     }
 
     fn relative(&self, path: &Path) -> Option<(PathBuf, String)> {
         let relative = path.strip_prefix(&self.path).ok()?;
-        let parts: Vec<_> = relative.components().map(|part| part.as_os_str().to_string_lossy()).collect();
+        let parts: Vec<String> = relative.components().map(|part| name_of(part.as_os_str())).collect();
         Some((path.to_owned(), parts.join("/")))
     }
 
-    /// Records a file that exists but cannot be read.
+    /// Records that something below the folder cannot be read, so that the source is read only in part.
+    fn lacks(&self, path: &Path, message: &str, files: &impl Files, gathering: &mut Gathering<'_>) {
+        if files.is_ours(path) {
+            self.cannot_read(path, message.to_owned(), files, gathering);
+        }
+        let Problem { file, .. } = self.problem(path, RecordProblem::row(String::new()));
+        gathering.fail_in_part(format!("{file} {message}"));
+    }
+
+    /// Records a file that exists but is not listed.
     fn cannot_read(&self, path: &Path, message: String, files: &impl Files, gathering: &mut Gathering<'_>) {
         if let Some(address) = self.relative(path).and_then(|(_, relative)| files.address_of(&relative)) {
             gathering.also_there(&address);
@@ -166,7 +190,10 @@ impl SourceFolder {
             .into_par_iter()
             .map(|(path, relative)| match self.read(&path, &relative, files, memory) {
                 Ok(read) => read,
-                Err(error) => FileOutcome::Unread(path, format!("cannot be read: {error}")),
+                Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                    FileOutcome::Unread(path, cannot_be_read(&error))
+                }
+                Err(error) => FileOutcome::Lacking(path, cannot_be_read(&error)),
             })
             .collect();
         let mut block = Block::new(gathering.decider());
@@ -184,6 +211,7 @@ impl SourceFolder {
                     problems.into_iter().for_each(|problem| gathering.problem(problem));
                 }
                 FileOutcome::Unread(path, why) => self.cannot_read(&path, why, files, gathering),
+                FileOutcome::Lacking(path, why) => self.lacks(&path, &why, files, gathering),
             }
             if block.len() * 300 > BLOCK_BYTES {
                 gathering.push(std::mem::replace(&mut block, Block::new(gathering.decider())));
@@ -216,6 +244,26 @@ impl SourceFolder {
         let learnt = Learnt { stamp, row, links, validators: String::new() };
         Ok(FileOutcome::Learnt(relative.to_owned(), learnt, problems))
     }
+}
+
+#[cfg(unix)]
+fn name_of(name: &OsStr) -> String {
+    file_name(std::os::unix::ffi::OsStrExt::as_bytes(name))
+}
+
+#[cfg(not(unix))]
+fn name_of(name: &OsStr) -> String {
+    name.to_string_lossy().into_owned()
+}
+
+/// Why a file or folder cannot be read, and what to do.
+fn cannot_be_read(error: &io::Error) -> String {
+    let mend = match error.kind() {
+        io::ErrorKind::PermissionDenied => "; let the user who builds read it",
+        io::ErrorKind::InvalidFilename => "; its path is too long: name a folder further down as a source of its own",
+        _ => "",
+    };
+    format!("cannot be read: {error}{mend}")
 }
 
 fn is_hidden(entry: &DirEntry) -> bool {

@@ -7,6 +7,7 @@ use atlas_core::contribution::url_of;
 use atlas_core::placement::{FileKind, is_extra_file};
 use atlas_core::report::Outcome;
 
+use super::failing::Failing;
 use super::job::Job;
 use crate::arrange::{MemberOrigin, Plan, Renderer, SegmentPlan};
 use crate::arrival::incremental::Reuse;
@@ -62,6 +63,8 @@ pub(super) struct RunFindings {
     /// last changed.
     pub(super) returned: HashMap<u128, u32>,
     pub(super) provenances: Provenances,
+    /// The sources that could not be read whole.
+    pub(super) failing: Failing,
 }
 
 /// An entry that is no longer listed.
@@ -123,7 +126,7 @@ impl RunFindings {
     }
 
     /// The input of the guards.
-    pub(super) fn guard_input<'a>(&'a self, job: &'a Job<'_>) -> GuardInput<'a> {
+    pub(super) fn guard_input<'a>(&'a self, job: &'a Job<'_>, foreign: &'a [String]) -> GuardInput<'a> {
         GuardInput {
             allow: &job.allow,
             thresholds: &job.thresholds,
@@ -132,9 +135,9 @@ impl RunFindings {
             destination: job.destination,
             before: &self.before,
             remembered: &self.remembered,
+            foreign,
             settled: &self.settled,
-            files: self.plan.files.len(),
-            form: job.names.form(self.plan.files.len(), self.was_index),
+            part: self.failing.held.as_deref(),
         }
     }
 

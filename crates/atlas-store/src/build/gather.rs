@@ -1,5 +1,7 @@
 //! Gathering: all sources, one after the other.
 
+use std::panic::{self, AssertUnwindSafe};
+
 use atlas_core::report::Outcome;
 
 use super::Purpose;
@@ -12,7 +14,7 @@ use crate::ledger::Ledger;
 use crate::model::Memory;
 use crate::provenance::SourceMapping;
 use crate::publish::differs_from_live;
-use crate::source::{Gathering, Left, LiveRobots};
+use crate::source::{Gathering, Left, LiveRobots, Source};
 
 /// What the sources yielded.
 pub(super) struct Gathered {
@@ -21,6 +23,16 @@ pub(super) struct Gathered {
     pub(super) memories: Vec<Memory>,
     pub(super) live_robots: Option<LiveRobots>,
     pub(super) mappings: Vec<SourceMapping>,
+}
+
+/// Asks a source for all entries. If its code, or that of a library that it uses, panics, the source has failed.
+fn ask(source: &dyn Source, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+    panic::catch_unwind(AssertUnwindSafe(|| source.gather(gathering))).unwrap_or_else(|panic| {
+        let said = panic.downcast_ref::<&str>().copied().map(str::to_owned);
+        let said = said.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_default();
+        let why = format!("its reader broke off ({said}); report this as a bug, with the input if you can");
+        Err(StoreError::Source { name: source.name(), why: why.into() })
+    })
 }
 
 /// Gathers from all sources, which may share things until they are released.
@@ -50,11 +62,17 @@ pub(super) fn gather(
         };
         let arrivals = &mut gathered.arrivals;
         let mut gathering = Gathering::new(name.clone(), memory, arrivals, (job.progress, &job.stop), &mut keep);
-        let ended = source.gather(&mut gathering);
+        let ended = ask(&**source, &mut gathering);
         // If it was asked to stop, that is what happened, whatever the source reports.
         job.stop.check()?;
-        ended?;
+        match ended {
+            Err(StoreError::Source { why, .. }) => gathering.fail(why.to_string()),
+            ended => ended?,
+        }
         let Left { mut outcome, memory, live_robots, mapping } = gathering.finish();
+        if let Some(failure) = outcome.failure.as_ref().filter(|_| job.strict) {
+            return Err(StoreError::Source { name, why: failure.why.clone().into() });
+        }
         gathered.arrivals.check(&job.scratch)?;
         if let Some(live) = &live_robots
             && differs_from_live(job.destination, job.names, live)

@@ -18,6 +18,7 @@ use serde::Serialize;
 use crate::arrange::Cut;
 use crate::destination::{Destination, Names, ROBOTS};
 use crate::disk::spill::BUDGET;
+use crate::error::StoreError;
 use crate::extras::{ExtrasContext, ExtrasSettings};
 use crate::report::Guard;
 use crate::settle::{EXAMPLES, ReportLimits};
@@ -43,6 +44,7 @@ pub struct Job<'a> {
     pub(super) memory: usize,
     pub(super) timezone: TimeZone,
     pub(super) fresh: bool,
+    pub(super) strict: bool,
     pub(super) allow: HashSet<Guard>,
     pub(super) thresholds: Thresholds,
     pub(super) telling: ReportLimits<'a>,
@@ -81,6 +83,7 @@ impl<'a> Job<'a> {
             memory: BUDGET,
             timezone: TimeZone::UTC,
             fresh: false,
+            strict: false,
             allow: HashSet::new(),
             thresholds: Thresholds::default(),
             telling: ReportLimits { examples: EXAMPLES, accepted: &NOTHING },
@@ -147,6 +150,13 @@ impl<'a> Job<'a> {
         self
     }
 
+    /// Whether a source that cannot be read whole ends the run.
+    #[must_use]
+    pub fn strict(mut self, strict: bool) -> Self {
+        self.strict = strict;
+        self
+    }
+
     /// The guards that are allowed to be passed.
     #[must_use]
     pub fn allow(mut self, guards: impl IntoIterator<Item = Guard>) -> Self {
@@ -190,9 +200,11 @@ impl<'a> Job<'a> {
     }
 
     /// The chooser of this run: at its instant, with the current robots.txt.
-    pub(super) fn chooser(&self) -> Chooser {
-        let robots = self.destination.read(ROBOTS).ok().flatten().unwrap_or_default();
-        self.choices.chooser(Robots::read(&robots), self.policy.calendar.clone())
+    ///
+    /// A robots.txt that cannot be read is no robots.txt without rules (RFC 9309, section 2.3.1.4).
+    pub(super) fn chooser(&self) -> Result<Chooser, StoreError> {
+        let robots = self.destination.read(ROBOTS)?.unwrap_or_default();
+        Ok(self.choices.chooser(Robots::read(&robots), self.policy.calendar.clone()))
     }
 
     /// What the files beside the sitemaps are made with.
@@ -269,7 +281,7 @@ mod tests {
         let (choices, names): (&Choices, &Names) = (Box::leak(Box::new(choices())), Box::leak(Box::new(names())));
         let memory: &InMemory = Box::leak(Box::default());
         let job = || Job::new(&[], choices, (memory, names), Path::new(""), Timestamp::UNIX_EPOCH);
-        let print = |job: Job<'_>| job.choices_print(&job.chooser());
+        let print = |job: Job<'_>| job.choices_print(&job.chooser().unwrap());
         assert_eq!(print(job()) == print(change(job())), is_same);
     }
 
@@ -277,9 +289,9 @@ mod tests {
     fn robots_txt_is_read_by_the_run() {
         let (choices, names, memory) = (choices(), names(), InMemory::default());
         let job = || Job::new(&[], &choices, (&memory, &names), Path::new(""), Timestamp::UNIX_EPOCH);
-        let before = job().choices_print(&job().chooser());
+        let before = job().choices_print(&job().chooser().unwrap());
         replace(&memory, ROBOTS, b"User-agent: *\nDisallow: /staff/\n").unwrap();
-        assert!(job().chooser().robots.barred("*", "/staff/rota/").is_some());
-        assert_ne!(job().choices_print(&job().chooser()), before);
+        assert!(job().chooser().unwrap().robots.barred("*", "/staff/rota/").is_some());
+        assert_ne!(job().choices_print(&job().chooser().unwrap()), before);
     }
 }

@@ -13,6 +13,7 @@
 //! | `recall`, `overwritten` | starting without a ledger, or over the files of another tool |
 
 mod job;
+mod failing;
 mod found;
 mod skipped;
 mod departures;
@@ -22,11 +23,11 @@ mod report;
 mod remember;
 mod survey;
 mod preview;
+mod overwritten;
 mod write;
 mod explain;
 mod recorded;
 mod recall;
-mod overwritten;
 
 pub use self::explain::{Explained, explain};
 pub use self::job::Job;

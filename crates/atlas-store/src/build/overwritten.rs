@@ -46,13 +46,22 @@ pub fn keep_overwritten(
     let _ = read(&bytes, |_| (), |child| kept_names.extend(child.loc.and_then(beside)));
     let copies: Vec<String> = kept_names.iter().map(|name| packed_name(name)).collect();
     kept_names.extend(copies);
+    keep_files(destination, &kept_names, folder)
+}
+
+/// Copies those of these files that exist into the ledger's folder. Returns their names.
+pub(super) fn keep_files(
+    destination: &dyn Destination,
+    names: &[String],
+    folder: &Path,
+) -> Result<Vec<String>, StoreError> {
     let folder = folder.join(FOLDER);
-    fs::create_dir_all(&folder).map_err(StoreError::io("cannot make", &folder))?;
     let mut kept = Vec::new();
-    for name in kept_names {
-        if let Some(bytes) = destination.read(&name)? {
-            disk::replace(&folder.join(&name), &bytes)?;
-            kept.push(name);
+    for name in names {
+        if let Some(bytes) = destination.read(name)? {
+            fs::create_dir_all(&folder).map_err(StoreError::io("cannot make", &folder))?;
+            disk::replace(&folder.join(name.replace([':', '/'], "-")), &bytes)?;
+            kept.push(name.clone());
         }
     }
     Ok(kept)

@@ -9,6 +9,7 @@ use atlas_core::page;
 
 use super::Purpose;
 use super::departures::{gone, returned};
+use super::failing::Failing;
 use super::found::{RunFindings, standing_extra_files};
 use super::gather::{Gathered, gather};
 use super::job::Job;
@@ -16,7 +17,7 @@ use super::skipped::{SkippedRows, Skipping};
 use crate::arrange::{self, Renderer, arrange};
 use crate::arrival::incremental::{Reuse, ReuseConditions};
 use crate::arrival::{Decider, Need};
-use crate::derive::{ARCHIVES, Alternates};
+use crate::derive::{ARCHIVES, Alternates, standing_rows};
 use crate::destination::holds;
 use crate::error::StoreError;
 use crate::guard::Before;
@@ -28,7 +29,7 @@ use crate::settle::{Expected, Terms, join, settle};
 /// Gathers, settles, chooses, derives, judges and arranges.
 pub(super) fn find(job: &Job<'_>, ledger: &mut dyn Ledger, purpose: Purpose) -> Result<RunFindings, StoreError> {
     job.stop.heed();
-    let mut chooser = job.chooser();
+    let mut chooser = job.chooser()?;
     let wants_all = job.extras.wants_all();
     let by_row = job.sources.iter().all(|source| source.knows_rows());
     let has_archives = !chooser.archives.is_empty();
@@ -115,11 +116,20 @@ fn find_with(
         source: ARCHIVES.to_owned(),
         fields: PageField::ALL.iter().map(|field| (*field, 0)).collect(),
     });
-    let provenances = Provenances::new(ledger.provenances()?, mappings);
-    let expected = Expected::of(job.sources, &arrivals);
+    let failing = Failing::of(job, &mut outcomes, ledger)?;
+    let provenances = Provenances::new(ledger.provenances()?, mappings).standing(&failing.standing);
+    let expected = Expected::of(job.sources, &outcomes, &arrivals);
     let same_reader = ledger.fact(Fact::Reader)?.as_deref() == Some(&page::VERSION.to_string());
     let today = job.policy.calendar.today();
-    let skipping = Skipping { job, ledger, expected: expected.as_ref(), provenances: &provenances, settings, seed };
+    let skipping = Skipping {
+        job,
+        ledger,
+        failing: &failing,
+        expected: expected.as_ref(),
+        provenances: &provenances,
+        settings,
+        seed,
+    };
     let decided = skipping.decide(decider.chooser(), &mut arrivals, &mut remembered, &mut reuse, &mut outcomes)?;
     let Some(SkippedRows { derivation, groups, archives: counted }) = decided else { return Ok(Attempt::ReadAll) };
     let (in_part, stands) = (derivation.is_in_part(), derivation.stands());
@@ -151,7 +161,14 @@ fn find_with(
     remembered.drop_known();
     // If no entry has moved, all groups are as before, and no entry has to be written anew because of its group.
     let wanted = job.alternates.as_ref().filter(|_| !stands);
-    let alternates = Alternates::find(&joined, &arrivals, wanted, job.telling);
+    let blocks_so_far = arrivals.blocks();
+    let standing: Vec<u32> = joined.standing.iter().map(|standing| standing.at).collect();
+    let standing_rows = match wanted.filter(|_| !standing.is_empty()) {
+        Some(_) => standing_rows(ledger, &remembered, &standing, &mut arrivals)?,
+        None => Vec::new(),
+    };
+    let alternates = Alternates::find(&joined, &arrivals, &standing_rows, wanted, job.telling);
+    arrivals.truncate(blocks_so_far);
     if alternates.any && reuse.skips_rows() && !(in_part && reuse.groups) {
         // A row that was skipped may belong to a group.
         return Ok(Attempt::ReadAll);
@@ -174,6 +191,13 @@ fn find_with(
         Renderer { arrivals: &arrivals, policy: &job.policy, alternates: &alternates, style: job.names.style };
     let sections = &decider.chooser().sections;
     let site = arrange::ArrangedSite { ledger, remembered: &remembered, sections, cut: &job.cut, renderer };
+    for standing in &settled.standing {
+        for source in &standing.sources {
+            if let Some(failure) = &mut outcomes[usize::from(*source)].failure {
+                failure.stand += 1;
+            }
+        }
+    }
     let Some(plan) = arrange(&site, &mut settled)? else { return Ok(Attempt::ReadAll) };
     arrivals.check(folder)?;
     arrivals.doubt(&settled.doubtful);
@@ -205,16 +229,18 @@ fn find_with(
         gone,
         returned: HashMap::new(),
         provenances,
+        failing,
     };
     found.returned = returned(&found, ledger)?;
     let entry_row = |name: String| {
         let output = found.remembered.outputs.get(&name);
         output.is_some_and(|output| holds(job.destination, &name, &output.on_disk))
     };
+    // They are made from all rows, some of which could not be read.
+    let must_stand = !found.failing.standing.is_empty();
     found.extra_files_stand = found.remembered.planned.is_empty()
         && !found.first
-        && found.is_unmoved()
-        && same_extras_settings(job, ledger)?
+        && (must_stand || (found.is_unmoved() && same_extras_settings(job, ledger)?))
         && standing_extra_files(&found.remembered).all(entry_row);
     Ok(Attempt::Found(Box::new(found)))
 }

@@ -13,7 +13,7 @@ use super::remember::learn;
 use super::report::report;
 use crate::arrange::FilePlan;
 use crate::error::StoreError;
-use crate::guard::guard;
+use crate::guard::{foreign, guard};
 use crate::ledger::Ledger;
 use crate::model::FileRow;
 use crate::publish::Publisher;
@@ -58,7 +58,9 @@ pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, found: &RunFindings) -> Res
         bytes_before: file.digest.size,
         bytes: 0,
     }));
-    let (held, comes, moves) = (guard(&found.guard_input(job)), comes(found), moves(found));
+    let at_stake = publisher.names_at_stake(&publisher.stale_extra_files());
+    let foreign = foreign(&publisher, &at_stake, &job.choices.site, ledger)?;
+    let (held, comes, moves) = (guard(&found.guard_input(job, &foreign)), comes(found), moves(found));
     let goes = found.gone.iter().take(MOST_LISTED).map(goes).collect();
     let form = publisher.form;
     let fates = vec![FileFate::Unchanged; plan.files.len()];

@@ -55,7 +55,10 @@ pub(super) fn keep_derived(found: &RunFindings, writing: &dyn Writing) -> Result
     let groups = GroupsBefore::packed(found.alternates.of_read_rows());
     writing.keep_derived(&DerivedBefore { rows, groups })?;
     let of_archives = found.outcomes.iter().find(|outcome| outcome.name == ARCHIVES);
-    let is_sound = found.alternates.faults.is_empty() && of_archives.is_none_or(|outcome| outcome.problem_count == 0);
+    // After a run in part, everything is derived again.
+    let is_sound = !found.failing.is_any()
+        && found.alternates.faults.is_empty()
+        && of_archives.is_none_or(|outcome| outcome.problem_count == 0);
     let is_any = found.has_groups() || found.derived.is_some();
     writing.set_fact(Fact::Groups, found.has_groups().then_some("some"))?;
     writing.set_fact(Fact::Derived, is_any.then_some(if is_sound { SOUND } else { "faulty" }))
@@ -76,8 +79,12 @@ pub(super) fn learn(job: &Job<'_>, found: &RunFindings, ledger: &mut dyn Ledger)
 
 /// Saves what sources learnt.
 pub(super) fn keep_memories(job: &Job<'_>, found: &RunFindings, writing: &dyn Writing) -> Result<(), StoreError> {
-    for (source, memory) in job.sources.iter().zip(&found.memories) {
-        writing.remember(&source.name(), source.settings(), memory)?;
+    for ((source, memory), outcome) in job.sources.iter().zip(&found.memories).zip(&found.outcomes) {
+        match outcome.failure {
+            // Files that it did not get to are not gone.
+            Some(_) => writing.learnt(&source.name(), source.settings(), memory)?,
+            None => writing.remember(&source.name(), source.settings(), memory)?,
+        }
     }
     Ok(())
 }

@@ -6,6 +6,7 @@ use std::collections::HashSet;
 use atlas_core::choose::Chooser;
 use atlas_core::report::Outcome;
 
+use super::failing::Failing;
 use super::found::SOUND;
 use super::job::Job;
 use crate::arrival::incremental::{Reuse, remember_entries};
@@ -56,6 +57,7 @@ pub(super) struct SkippedRows<'c> {
 pub(super) struct Skipping<'a> {
     pub(super) job: &'a Job<'a>,
     pub(super) ledger: &'a dyn Ledger,
+    pub(super) failing: &'a Failing,
     pub(super) expected: Option<&'a Expected>,
     pub(super) provenances: &'a Provenances,
     pub(super) settings: u64,
@@ -98,6 +100,7 @@ impl Skipping<'_> {
             }
             let alternates = job.alternates.as_ref().filter(|_| reuse.groups);
             if is_sound
+                && !self.failing.is_any()
                 && !job.extras.wants_all()
                 && let Some(found) = affected(ledger, arrivals, &archives, chooser.archives.tally(), alternates)?
             {
@@ -135,6 +138,11 @@ impl Skipping<'_> {
     ) -> Result<Option<DerivedPages>, StoreError> {
         let Self { job, ledger, expected, provenances, .. } = *self;
         let tally = match derivation {
+            // They cannot be counted as long as some of their entries are not read.
+            Derivation::FromAll if !self.failing.standing.is_empty() => {
+                let rows = DerivedRows(ledger.derived()?.rows);
+                return Ok(Some(archives_as_before(arrivals, rows, false)));
+            }
             Derivation::FromAll => None,
             Derivation::InPart(affected) => Some(affected.tally),
             Derivation::AsBefore(rows) => {

@@ -9,7 +9,7 @@ use super::remember::learn;
 use super::report::report;
 use crate::diagnostics::{self, Listed, Listing, notice};
 use crate::error::StoreError;
-use crate::guard::guard;
+use crate::guard::{foreign, guard};
 use crate::ledger::Ledger;
 use crate::report::{FileFate, Survey};
 
@@ -35,7 +35,9 @@ pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreErr
     let fates: Vec<FileFate> = fates.collect();
     let sizes: Vec<u64> = plan.files.iter().map(|file| file.size(job.names.style)).collect();
     found.arrivals.check(&job.scratch)?;
-    let held = guard(&found.guard_input(job));
+    let publisher = found.publisher(job, &[]);
+    let foreign = foreign(&publisher, &publisher.names_at_stake(&[]), &job.choices.site, ledger)?;
+    let held = guard(&found.guard_input(job, &foreign));
     let (robots, other_sitemaps) = found.robots(job, ledger)?;
     let unmet = job.telling.accepted.unmet();
     let unmet = unmet.filter(|(_, code)| Notice::ALL.iter().any(|notice| notice.code() == *code));

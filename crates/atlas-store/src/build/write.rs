@@ -6,6 +6,7 @@ use atlas_core::page;
 
 use super::found::Departed;
 use super::job::Job;
+use super::overwritten::keep_files;
 use super::pipeline::find;
 use super::remember::{keep_derived, keep_memories, keep_sections, restate};
 use super::report::{report, run_row};
@@ -13,7 +14,7 @@ use super::{Purpose, preview};
 use crate::arrival::incremental::keep_chunks;
 use crate::destination::MainFile;
 use crate::error::StoreError;
-use crate::guard::{self, guard};
+use crate::guard::{self, foreign, guard};
 use crate::ledger::Ledger;
 use crate::model::{Fact, LeftOutBefore};
 use crate::report::{Built, LastBuild, Preview, RobotsFate, Survey, in_brief};
@@ -37,18 +38,21 @@ pub enum Ended {
 /// not an error: see [`Ended::Held`].
 pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError> {
     let found = find(job, ledger, Purpose::Write)?;
-    if !guard(&found.guard_input(job)).is_empty() {
-        return Ok(Ended::Held(Box::new(preview::of(job, ledger, &found)?)));
-    }
     let lines = (!found.extra_files_stand).then(|| found.lines(job));
     let extra_files = found.extra_files(job, lines.as_ref());
     let publisher = found.publisher(job, &extra_files);
     let form = publisher.form;
     let stale = publisher.stale_extra_files();
+    let at_stake = publisher.names_at_stake(&stale);
+    let foreign = foreign(&publisher, &at_stake, &job.choices.site, ledger)?;
+    if !guard(&found.guard_input(job, &foreign)).is_empty() {
+        return Ok(Ended::Held(Box::new(preview::of(job, ledger, &found)?)));
+    }
     job.stop.check()?;
+    keep_files(job.destination, &foreign, &job.scratch)?;
     job.stop.set_writing(true);
     if !publisher.is_settled() || !stale.is_empty() {
-        ledger.plan(&publisher.names_at_stake(&stale))?;
+        ledger.plan(&at_stake)?;
     }
     let (_, other_sitemaps) = found.robots(job, ledger)?;
     let last = ledger.run(found.run - 1)?;
@@ -64,7 +68,10 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     if form == MainFile::Index {
         writing.set_fact(Fact::MainFile, Some("index"))?;
     }
-    writing.set_fact(Fact::Extras, Some(&job.extras.print(&job.context()).to_string()))?;
+    let extras = job.extras.print(&job.context()).to_string();
+    // Those that lack what could not be read are made again when it can be.
+    writing.set_fact(Fact::Extras, Some(extras.as_str()).filter(|_| !found.failing.is_any()))?;
+    found.failing.remember(&*writing)?;
     writing.set_fact(Fact::Choices, found.choices.map(|choices| choices.to_string()).as_deref())?;
     restate(&found, &*writing)?;
     keep_derived(&found, &*writing)?;
@@ -74,7 +81,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     writing.keep_left_out(&LeftOutBefore::of(found.settled.left_out.clone()))?;
     writing.keep_provenances(&found.provenances.added())?;
     writing.set_fact(Fact::Reader, Some(&page::VERSION.to_string()))?;
-    guard::remember(&found.guard_input(job), &*writing)?;
+    guard::remember(&found.guard_input(job, &foreign), &*writing)?;
     keep_memories(job, &found, &*writing)?;
     for tombstone in found.tombstones() {
         writing.add_tombstone(&tombstone, found.run)?;
@@ -107,6 +114,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
         written: published.written,
         retired: published.retired,
         removed: published.to_remove.clone(),
+        kept: foreign.clone(),
         to_announce,
         last,
         configuration,

@@ -46,15 +46,16 @@ pub(crate) struct Alternates {
 }
 
 impl Alternates {
-    /// Finds all groups.
+    /// Finds all groups. `standing` are rows of entries that stay as they were and are listed by the others.
     pub(crate) fn find(
         joined: &Joined,
         arrivals: &Arrivals,
+        standing: &[RowId],
         settings: Option<&AlternatesSettings>,
         telling: ReportLimits<'_>,
     ) -> Self {
         let Some(settings) = settings else { return Self::default() };
-        let speakers = Speakers::find(joined, arrivals, settings);
+        let speakers = Speakers::find(joined, arrivals, standing, settings);
         let mut found =
             Self { lists: PackedLists::new(arrivals.decider().chooser().site.root().as_str()), ..Self::default() };
         found.any = !speakers.list.is_empty();
@@ -162,7 +163,7 @@ struct Grouped {
 }
 
 impl Speakers {
-    fn find(joined: &Joined, arrivals: &Arrivals, settings: &AlternatesSettings) -> Self {
+    fn find(joined: &Joined, arrivals: &Arrivals, standing: &[RowId], settings: &AlternatesSettings) -> Self {
         let Joined { entry_rows, fates, .. } = joined;
         let everyone = !settings.paths.is_empty();
         // Rows that are not read because they say what they said before have no links and no group.
@@ -195,6 +196,16 @@ impl Speakers {
                 speakers.list.extend(list);
                 speakers.links.extend(links.into_iter().map(|(at, key)| (before + at, key)));
             }
+        }
+        for row_id in standing {
+            let row = arrivals.row(*row_id);
+            let contribution = Contribution::read(&row);
+            let at = speakers.list.len() as u32;
+            let (key, words) = (fingerprint::key(seed, &contribution.url), words(&contribution, settings));
+            let (row_id, named) = (*row_id, *row_id);
+            speakers.list.push(Speaker { row_id, named, key, from_page: false, is_read: false, words });
+            let keys = contribution.alternates.iter().map(|link| fingerprint::key(seed, &link.url));
+            speakers.links.extend(keys.map(|key| (at, key)));
         }
         if !speakers.links.is_empty() {
             speakers.add_targets(entry_rows, arrivals, everyone);

@@ -3,6 +3,7 @@
 
 mod packed_lists;
 mod alternates;
+mod standing;
 mod shares;
 mod affected;
 pub(crate) mod archives;
@@ -12,3 +13,4 @@ pub(crate) use alternates::Alternates;
 pub use archives::ARCHIVES;
 pub(crate) use archives::DerivedRows;
 pub(crate) use shares::{ArchiveNumbers, ShareMaker};
+pub(crate) use standing::standing_rows;

@@ -33,7 +33,7 @@ impl Folder {
     /// The path of a file.
     fn path(&self, name: &str) -> PathBuf {
         match (name.split_once(':'), &self.data, &self.robots) {
-            (_, _, Some(robots)) if name == ROBOTS => robots.clone(),
+            (_, _, Some(robots)) if name == ROBOTS => target_of(robots),
             (Some(("site", name)), ..) => self.web_root.join(name),
             (Some(("data", name)), Some(data), _) => data.join(name),
             _ => self.sitemaps.join(name),
@@ -44,6 +44,12 @@ impl Folder {
         let folder = path.parent().map(Path::to_owned);
         self.touched.lock().unwrap_or_else(PoisonError::into_inner).extend(folder);
     }
+}
+
+/// The file that a path leads to: symbolic links are written through, not replaced.
+fn target_of(path: &Path) -> PathBuf {
+    let beside = |target: PathBuf| path.parent().map_or(target.clone(), |folder| folder.join(target));
+    fs::canonicalize(path).or_else(|_| fs::read_link(path).map(beside)).unwrap_or_else(|_| path.to_owned())
 }
 
 impl DraftBody for disk::TempFile {
@@ -58,11 +64,21 @@ impl Destination for Folder {
         if let Some(folder) = path.parent().filter(|_| name.contains(':') && name != ROBOTS) {
             fs::create_dir_all(folder).map_err(StoreError::io("cannot make", folder))?;
         }
-        Ok(Draft::new(name, Box::new(disk::TempFile::begin(&path)?)))
+        let file = disk::TempFile::begin(&path)?;
+        if name == ROBOTS {
+            // It is the site's own file, perhaps with an owner and a mode of its own.
+            file.like(&path)?;
+        }
+        Ok(Draft::new(name, Box::new(file)))
     }
 
     fn read(&self, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
         let path = self.path(name);
+        // Opening a named pipe would wait for whoever writes into it.
+        if fs::metadata(&path).is_ok_and(|metadata| !metadata.is_file() && !metadata.is_dir()) {
+            let error = io::Error::new(io::ErrorKind::InvalidInput, "it is not a file");
+            return Err(StoreError::io("cannot read", path)(error));
+        }
         match fs::read(&path) {
             Ok(bytes) => Ok(Some(bytes)),
             // If it is not a file, that is reported when it is about to be overwritten.

@@ -41,9 +41,13 @@ pub(crate) fn notice(
     for (origin, sample) in &settled.counts.remarks.elsewhere {
         all.push(Noticed::of_counted(Notice::Elsewhere, Some(origin.clone()), sample.counted()));
     }
-    let links = Links::read(arrivals, settled, sources, telling);
-    all.extend(links.unlinked());
-    all.extend(links.astray());
+    // What could not be read says nothing about the rest.
+    let whole = outcomes.iter().all(|outcome| outcome.failure.is_none());
+    if whole {
+        let links = Links::read(arrivals, settled, sources, telling);
+        all.extend(links.unlinked());
+        all.extend(links.astray());
+    }
     all.extend(at_odds(settled, outcomes));
     all.extend(repeats(arrivals, settled, chooser, telling));
     let others = [
@@ -55,7 +59,7 @@ pub(crate) fn notice(
     ];
     all.extend(others.into_iter().filter_map(|code| of_kind(settled, code)));
     for (section, tally) in chooser.sections.list().iter().zip(&settled.counts.tallies) {
-        let is_empty = section.on && section.matching.is_some() && tally.entries == 0;
+        let is_empty = whole && section.on && section.matching.is_some() && tally.entries == 0;
         if is_empty && telling.wants(Notice::EmptySection, &section.name) {
             all.push(Noticed::new(Notice::EmptySection, Some(section.name.clone()), 1, Vec::new()));
         }
@@ -66,7 +70,9 @@ pub(crate) fn notice(
             all.push(Noticed::new(Notice::UnusedRule, Some(about), 1, Vec::new()));
         }
     }
-    all.push(only_in_old_sitemaps(arrivals, settled, sources, telling));
+    if whole {
+        all.push(only_in_old_sitemaps(arrivals, settled, sources, telling));
+    }
     all.push(same_parameters(arrivals, settled, telling));
     all.extend(alternates.faults.iter().map(|(code, sample)| Noticed::of_counted(*code, None, sample.counted())));
     if structured {

@@ -36,6 +36,19 @@ impl TempFile {
         Ok(Self { target: target.to_owned(), file: BufWriter::with_capacity(1 << 14, file), size: 0 })
     }
 
+    /// Takes over the mode and, as far as this user may, the owner of an existing file.
+    pub fn like(&self, existing: &Path) -> Result<(), StoreError> {
+        let Ok(metadata) = fs::metadata(existing) else { return Ok(()) };
+        let file = self.file.get_ref().as_file();
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::{MetadataExt, fchown};
+            // Only root may give files away; for everyone else the file becomes theirs, as with any editor.
+            let _ = fchown(file, Some(metadata.uid()), Some(metadata.gid()));
+        }
+        file.set_permissions(metadata.permissions()).map_err(StoreError::io("cannot write", &self.target))
+    }
+
     /// Passes what is still buffered to the system.
     fn flushed(self) -> Result<Flushed, StoreError> {
         let target = self.target;

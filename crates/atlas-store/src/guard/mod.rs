@@ -3,18 +3,20 @@
 
 mod before;
 mod ours;
+mod foreign;
 
 use std::collections::{BTreeMap, HashSet};
 
 use atlas_core::choose::{Chooser, Reason};
 use atlas_core::judge::{Thresholds, is_lost, is_renamed, is_too_much_left_out, share};
-use atlas_core::number::grouped;
-use atlas_core::placement::FileKind;
+use atlas_core::number::{count, grouped};
+use atlas_core::placement::{FileKind, plain_name};
 
 pub(crate) use self::before::Before;
 use self::before::gzip_word;
+pub(crate) use self::foreign::foreign;
 pub(crate) use self::ours::is_ours;
-use crate::destination::{Destination, MainFile, Names};
+use crate::destination::{Destination, Names};
 use crate::error::StoreError;
 use crate::ledger::{Remembered, Writing};
 use crate::model::Fact;
@@ -32,11 +34,11 @@ pub(crate) struct GuardInput<'a> {
     /// The state after the last build.
     pub(crate) before: &'a Before,
     pub(crate) remembered: &'a Remembered,
+    /// The names of files that would be overwritten although another tool wrote them.
+    pub(crate) foreign: &'a [String],
     pub(crate) settled: &'a Settled,
-    /// The number of sitemap files after the build.
-    pub(crate) files: usize,
-    /// What the main file would be.
-    pub(crate) form: MainFile,
+    /// Why sources that could not be read hold the build back, if they do.
+    pub(crate) part: Option<&'a str>,
 }
 
 /// Remembers the state after a build.
@@ -72,7 +74,8 @@ type Ask = fn(&GuardInput<'_>) -> Option<String>;
 
 /// Runs all guards and returns those that hold the build back.
 pub(crate) fn guard(input: &GuardInput<'_>) -> Vec<Held> {
-    let guards: [(Guard, Ask); 9] = [
+    let guards: [(Guard, Ask); 10] = [
+        (Guard::Part, |input| input.part.map(str::to_owned)),
         (Guard::NewUrl, new_url),
         (Guard::ShutOut, shut_out),
         (Guard::LeftOut, left_out),
@@ -92,7 +95,7 @@ pub(crate) fn guard(input: &GuardInput<'_>) -> Vec<Held> {
 }
 
 fn empty(input: &GuardInput<'_>) -> Option<String> {
-    if input.settled.entries() > 0 {
+    if input.settled.entries() > 0 || input.part.is_some() {
         return None;
     }
     let why = input.settled.counts.left_out.iter().max_by_key(|(_, sample)| sample.count());
@@ -220,21 +223,18 @@ fn sections_before<'a>(input: &GuardInput<'a>) -> BTreeMap<&'a str, (u64, u64)> 
     before
 }
 
-/// There is a main file that another tool wrote.
+/// Files that another tool wrote would be overwritten.
 fn overwrite(input: &GuardInput<'_>) -> Option<String> {
-    let names = match input.form {
-        MainFile::Index => input.names.index_names(input.files),
-        MainFile::Urlset => vec![input.names.main.clone()],
+    let (first, others) = input.foreign.split_first()?;
+    let shown = input.destination.shown(first);
+    if plain_name(first) == input.names.main {
+        return Some(format!(
+            "{shown} is there already, and another tool wrote it: it would be overwritten, and two tools would compete for it"
+        ));
+    }
+    let others = match others.len() as u64 {
+        0 => String::new(),
+        more => format!(" and {}", count(more, "more file", "more files")),
     };
-    let remembered = input.remembered;
-    let unknown = |name: &&String| !remembered.outputs.contains_key(*name) && !remembered.planned.contains(*name);
-    let is_anothers = |name: &&String| {
-        let bytes = input.destination.read(name).ok().flatten();
-        bytes.is_some_and(|bytes| !is_ours(&bytes))
-    };
-    let name = names.iter().filter(unknown).find(is_anothers)?;
-    Some(format!(
-        "{} is there already, and another tool wrote it: it would be overwritten, and two tools would compete for it",
-        input.destination.shown(name)
-    ))
+    Some(format!("{shown}{others} would be overwritten, and it was not written by Idle Atlas"))
 }

@@ -22,6 +22,8 @@ pub enum Fact {
     Derived,
     /// Whether entries may be in groups of translations.
     Groups,
+    /// The sources that could not be read whole, and since when, as JSON.
+    Failing,
     /// The sections that rows have made, in the order in which they came, one per line.
     MadeSections,
     /// The site's URL.
@@ -49,6 +51,7 @@ impl Fact {
             Self::Choices => "choices",
             Self::Derived => "derived",
             Self::Groups => "groups",
+            Self::Failing => "failing",
             Self::MadeSections => "made-sections",
             Self::Site => "site",
             Self::Main => "main",

@@ -20,6 +20,9 @@ pub struct Built {
     pub retired: Vec<String>,
     /// Names of files that were removed from disk.
     pub removed: Vec<String>,
+    /// Names of files of other tools that were overwritten, and copied into the ledger's folder before.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub kept: Vec<String>,
     /// The number of changes that engines have to be told of.
     pub to_announce: u64,
     /// A fingerprint of the configuration.

@@ -24,6 +24,8 @@ pub enum Guard {
     ShutOut,
     /// A file that another tool wrote would be overwritten.
     Overwrite,
+    /// A source cannot be read, and nothing stands in for what it has.
+    Part,
 }
 
 impl Guard {
@@ -39,11 +41,12 @@ impl Guard {
             Self::Gzip => "files would end in .gz that did not before, or the reverse",
             Self::ShutOut => "robots.txt shuts engines out of the home page",
             Self::Overwrite => "a file that another tool wrote would be overwritten",
+            Self::Part => "a source cannot be read, and nothing stands in for what it has",
         }
     }
 
     /// All guards.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 10] = [
         Self::Shrink,
         Self::LeftOut,
         Self::NewUrl,
@@ -52,6 +55,7 @@ impl Guard {
         Self::Gzip,
         Self::ShutOut,
         Self::Overwrite,
+        Self::Part,
         Self::Empty,
     ];
 
@@ -72,12 +76,17 @@ impl Guard {
             Self::Gzip => Some("gzip"),
             Self::ShutOut => Some("shut-out"),
             Self::Overwrite => Some("overwrite"),
+            Self::Part => Some("part"),
         }
     }
 
     /// How to go on, for the user.
     pub(crate) fn mend(self) -> &'static str {
-        if self.option().is_some() { "If this is intended, let it pass" } else { "See what is left out, and why" }
+        match self {
+            Self::Empty => "See what is left out, and why",
+            Self::Part => "Mend it; or, to go on without it",
+            _ => "If this is intended, let it pass",
+        }
     }
 }
 

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use atlas_core::choose::Reason;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::FileKind;
-use atlas_core::report::{Counted, Noticed, Outcome};
+use atlas_core::report::{Counted, Noticed, Outcome, SourceFailure};
 use serde::Serialize;
 
 use super::guard::Held;
@@ -55,7 +55,12 @@ impl Survey {
 
     /// Whether something could not be read, so that entries may be missing.
     pub fn is_in_part(&self) -> bool {
-        self.sources.iter().any(|source| source.outcome.passed_over > 0)
+        self.failures().next().is_some() || self.sources.iter().any(|source| source.outcome.passed_over > 0)
+    }
+
+    /// The sources that could not be read whole, by name.
+    pub fn failures(&self) -> impl Iterator<Item = (&str, &SourceFailure)> {
+        self.sources.iter().filter_map(|source| Some((source.outcome.name.as_str(), source.outcome.failure.as_ref()?)))
     }
 
     /// Whether there is something worth a look besides the result itself.

@@ -94,12 +94,17 @@ impl Assignment {
         }
     }
 
-    /// The role of a row.
+    /// The role of a row. Rows that came after joining represent no entry.
     pub(crate) fn of(&self, row_id: RowId) -> Role {
         let at = row_id.0 as usize;
+        let is_set = |words: &[AtomicU64]| {
+            words.get(at / 64).map_or(0, |word| word.load(Ordering::Relaxed)) >> (at % 64) & 1 == 1
+        };
         match self {
-            Self::Numbers(numbers) => Role::numbered(numbers[at].load(Ordering::Relaxed)),
-            Self::Bits(_, words) if words[at / 64].load(Ordering::Relaxed) >> (at % 64) & 1 == 1 => Role::New,
+            Self::Numbers(numbers) => {
+                numbers.get(at).map_or(Role::PassedOver, |number| Role::numbered(number.load(Ordering::Relaxed)))
+            }
+            Self::Bits(_, words) if is_set(words) => Role::New,
             Self::Bits(..) => Role::PassedOver,
         }
     }

@@ -3,6 +3,8 @@
 
 use std::collections::HashSet;
 
+use atlas_core::report::Outcome;
+
 use crate::arrival::Arrivals;
 use crate::source::Source;
 
@@ -18,9 +20,11 @@ pub struct Expected {
 }
 
 impl Expected {
-    /// Derived from the sources; `None` if nothing is expected.
-    pub(crate) fn of(sources: &[Box<dyn Source>], arrivals: &Arrivals) -> Option<Self> {
-        let folders: Vec<String> = sources.iter().filter_map(|source| source.serves()).map(str::to_owned).collect();
+    /// Derived from the sources and their outcomes; `None` if nothing is expected. A folder that could not be read whole
+    /// proves nothing.
+    pub(crate) fn of(sources: &[Box<dyn Source>], outcomes: &[Outcome], arrivals: &Arrivals) -> Option<Self> {
+        let whole = sources.iter().zip(outcomes).filter(|(_, outcome)| outcome.failure.is_none());
+        let folders: Vec<String> = whole.filter_map(|(source, _)| source.serves()).map(str::to_owned).collect();
         let mut will_do: Vec<bool> =
             sources.iter().map(|source| source.reads_pages() || source.may_be_elsewhere()).collect();
         // Archives have a check of their own.

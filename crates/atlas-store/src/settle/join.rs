@@ -11,7 +11,7 @@ use super::assignment::Assignment;
 use super::entry_rows::EntryRows;
 use super::expected::Expected;
 use super::fate::{EntryFate, GroupsBefore};
-use super::partition::{JoinedPartition, Joining, Merged, Odds, Sure};
+use super::partition::{JoinedPartition, Joining, Merged, Odds, StandingEntry, Sure};
 use super::{ReportLimits, Sample};
 use crate::arrival::{Arrivals, Block, RowId};
 use crate::disk::spill::PARTITIONS;
@@ -31,6 +31,8 @@ pub(crate) struct Joined {
     pub(crate) at_odds: BTreeMap<Odds, Sample>,
     /// The number of remembered entries whose page was read both then and now.
     pub(crate) pages_known: u64,
+    /// Remembered entries that stay as they were because sources could not be read, in the order of the ledger.
+    pub(crate) standing: Vec<StandingEntry>,
     /// Whether anything moved: an entry came, left, or may have changed. Pages of archives do not count.
     pub(crate) has_moved: bool,
     /// For each remembered entry that may be written as before with its group of translations: the fingerprint of what
@@ -90,6 +92,7 @@ pub(crate) fn join(
         part.at_odds.into_iter().for_each(|(odds, sample)| joined.at_odds.entry(odds).or_default().join(most, sample));
         joined.pages_known += part.pages_known;
         joined.has_moved |= part.has_moved;
+        joined.standing.extend(part.standing);
         if part.duplicates.count() > 0 {
             joined.duplicates.get_or_insert_default().join(most, part.duplicates);
         }
@@ -97,6 +100,7 @@ pub(crate) fn join(
         merged.extend(rows.map(|(row, merged)| (merged, at, row)));
         blocks.push(part.rows);
     }
+    joined.standing.sort_unstable_by_key(|standing| standing.at);
     merged.sort_unstable_by_key(|(merged, ..)| merged.origin.first);
     for some in merged.chunks(MERGED_BLOCK) {
         let first = arrivals.len() as u32;

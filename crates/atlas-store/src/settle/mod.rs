@@ -42,7 +42,7 @@ pub use self::expected::Expected;
 pub(crate) use self::fate::{EntryFate, GroupsBefore};
 pub(crate) use self::join::{Joined, join};
 use self::latest::Latest;
-pub(crate) use self::partition::Odds;
+pub(crate) use self::partition::{Odds, StandingEntry};
 use self::remarks::Remarks;
 pub use self::sample::ReportLimits;
 pub(crate) use self::sample::{Sample, Soonest};
@@ -341,6 +341,8 @@ pub struct Settled {
     pub(crate) same_own_files: HashMap<u32, RowId>,
     /// Remembered entries that are no longer listed.
     pub gone: Vec<Gone>,
+    /// Remembered entries that stay as they were because sources could not be read, in the order of the ledger.
+    pub(crate) standing: Vec<StandingEntry>,
     /// All entries that are left out, by the [`tag`](crate::model::tag)s of their keys.
     pub(crate) left_out: Vec<(u64, Reason)>,
     /// Entries whose page changed.
@@ -405,13 +407,13 @@ pub(crate) fn settle(
     group_print: &(dyn Fn(RowId) -> u64 + Sync),
     terms: &Terms<'_>,
 ) -> Settled {
-    let Joined { entry_rows, mut fates, written, .. } = joined;
+    let Joined { entry_rows, mut fates, written, standing, .. } = joined;
     let counts = Counts {
         tallies: vec![SectionTally::default(); terms.chooser.sections.list().len()],
         remarks: Remarks { at_odds: joined.at_odds, ..Remarks::default() },
         ..Counts::default()
     };
-    let mut settled = Settled { counts, pages_known: joined.pages_known, ..Settled::default() };
+    let mut settled = Settled { counts, pages_known: joined.pages_known, standing, ..Settled::default() };
     let blocks: Vec<usize> = (0..arrivals.blocks()).collect();
     for some in blocks.chunks(BLOCKS_AT_A_TIME) {
         let known = KnownFates { fates: &fates, written: &written, group_print };

@@ -28,6 +28,16 @@ pub(super) struct Sure {
 /// A field, and the two sources that disagree on it.
 pub(crate) type Odds = (&'static str, u16, u16);
 
+/// A remembered entry that stays as it was written.
+#[derive(Debug, Clone)]
+pub(crate) struct StandingEntry {
+    /// Its position in the ledger.
+    pub(crate) at: u32,
+    pub(crate) key: u128,
+    /// The sources that named it and could not be read.
+    pub(crate) sources: Vec<u16>,
+}
+
 /// A row merged from several.
 pub(super) struct Merged {
     pub(super) prior: Option<u32>,
@@ -58,6 +68,9 @@ pub(super) struct JoinedPartition {
     pub(super) at_odds: BTreeMap<Odds, Sample>,
     pub(super) pages_known: u64,
     pub(super) has_moved: bool,
+    /// Remembered entries that stay as they were because sources could not be read: their positions and keys, and the
+    /// sources.
+    pub(super) standing: Vec<StandingEntry>,
     /// Rows about which nothing can be told without reading them: those of new entries, and those that every build
     /// reads, with what the ledger knows of their entries.
     pub(super) unsure: Vec<(RowId, Option<KnownEntry>)>,
@@ -74,6 +87,7 @@ impl Joining<'_> {
             at_odds: BTreeMap::new(),
             pages_known: 0,
             has_moved: false,
+            standing: Vec::new(),
             unsure: Vec::new(),
         };
         let derived = self.single.last().copied();
@@ -82,9 +96,12 @@ impl Joining<'_> {
         for group in rows.chunk_by(|one, other| one.key == other.key) {
             let key = group[0].key;
             while let Some(gone) = known.next_if(|known| known.key < key) {
-                part.has_moved |= counts(&gone);
+                part.has_moved |= !part.stands(self, &gone, &[]) && counts(&gone);
             }
             let known = known.next_if(|known| known.key == key);
+            if known.is_some_and(|known| part.stands(self, &known, group)) {
+                continue;
+            }
             let prior = known.map(|known| known.at);
             let misses_page = self.misses_page(group);
             let alone = group.len() == 1 && !misses_page;
@@ -128,7 +145,9 @@ impl Joining<'_> {
             part.has_moved |= fate == EntryFate::Met && counts(&known);
             self.fates[known.at as usize].store(fate as u8, Ordering::Relaxed);
         }
-        part.has_moved |= known.any(|gone| counts(&gone));
+        for gone in known {
+            part.has_moved |= !part.stands(self, &gone, &[]) && counts(&gone);
+        }
         part
     }
 
@@ -200,6 +219,22 @@ impl Joining<'_> {
 }
 
 impl JoinedPartition {
+    /// Whether a remembered entry that these rows name stays as it was written, because a source that named it before
+    /// could not be read. Then its rows do not count.
+    fn stands(&mut self, joining: &Joining<'_>, known: &KnownEntry, group: &[KeyedRow]) -> bool {
+        if !joining.provenances.any_stands() {
+            return false;
+        }
+        let named: Vec<u16> = group.iter().map(|row| joining.arrivals.source_of(row.row_id)).collect();
+        let sources = joining.provenances.stands_for(known.provenance, |source| named.contains(&source));
+        if sources.is_empty() {
+            return false;
+        }
+        joining.fates[known.at as usize].store(EntryFate::Untouched as u8, Ordering::Relaxed);
+        self.standing.push(StandingEntry { at: known.at, key: known.key, sources });
+        true
+    }
+
     fn merge(&mut self, joining: &Joining<'_>, group: &[KeyedRow], known: Option<&KnownEntry>, misses_page: bool) {
         let arrivals = joining.arrivals;
         let first = group[0].row_id;

@@ -154,7 +154,15 @@ fn write_key_files(settings: &Settings, ledger: &dyn Ledger, screen: &Screen) ->
         };
         let path = settings.web_root.join(key.file_name());
         let address = settings.site.of_file(&key.file_name()).as_str().to_owned();
-        let is_there = fs::read(&path).is_ok_and(|bytes| bytes == key.as_str().as_bytes());
+        let there = fs::read_to_string(&path).ok();
+        let is_there = there.as_deref() == Some(key.as_str());
+        if there.is_some_and(|text| text.trim() != key.as_str()) {
+            return Err(Failure::said(format!(
+                "{} is there already and is not the file of this key; move it away, or set another key for the engine {}",
+                path.display(),
+                engine.name
+            )));
+        }
         if !is_there {
             disk::replace(&path, key.as_str().as_bytes())?;
         }

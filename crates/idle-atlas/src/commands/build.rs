@@ -52,13 +52,18 @@ fn build_site(
     remember(settings, arguments.recall, &job, &mut *ledger, session)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job = job.fresh(arguments.fresh).allow(arguments.allow.iter().copied()).progress(&more);
+    let job =
+        job.strict(screen.is_strict()).fresh(arguments.fresh).allow(arguments.allow.iter().copied()).progress(&more);
     let job = job.telling(screen.examples(), &settings.accepted);
     if arguments.dry_run {
         let preview = preview(&job, &mut *ledger)?;
         drop(progress);
         screen.show(&preview, || view::preview::preview(&preview, &screen.layout(settings)))?;
-        return Ok(if preview.survey.held.is_empty() { Exit::Done } else { Exit::Held });
+        screen.complain_of_sources(&preview.survey);
+        return Ok(match preview.survey.held.is_empty() {
+            true => Exit::in_part(preview.survey.failures().next().is_some()),
+            false => Exit::Held,
+        });
     }
     let round = Round { job: Some(&job), engines: &[], main: &settings.main_address(), all: false };
     let mut events = Vec::new();
@@ -112,6 +117,7 @@ fn show(
         let elsewhere = elsewhere.as_ref().map(|address| address.as_str());
         view::build::built(&built, elsewhere, engines, &screen.layout(settings))
     })?;
+    screen.complain_of_sources(&built.survey);
     Ok(screen.exit(built.survey.is_in_part(), built.survey.has_remarks()))
 }
 

@@ -91,7 +91,7 @@ pub fn as_page(settings: &Settings, file: &Path, fresh: bool, session: &Session)
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job = settings.job(session.now(), &session.stop).fresh(fresh).progress(&more);
+    let job = settings.job(session.now(), &session.stop).strict(true).fresh(fresh).progress(&more);
     let (entries, _) = list(&job, &mut *ledger, &Listing::default())?;
     drop(progress);
     let pictures = view::owner::Pictures::new(&settings.site, &settings.web_root, &folder);
@@ -117,12 +117,13 @@ pub fn whole(settings: &Settings, fresh: bool, session: &Session) -> Result<Surv
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job = settings.job(session.now(), &session.stop).fresh(fresh).progress(&more);
+    let job = settings.job(session.now(), &session.stop).strict(screen.is_strict()).fresh(fresh).progress(&more);
     let found = survey(&job.telling(screen.examples(), &settings.accepted), &mut *ledger)?;
     drop(progress);
     let left_out = found.left_out.iter().map(|left_out| left_out.counted.count).sum();
     screen.count(&[("entries", found.entries()), ("left out", left_out), ("guards", found.held.len() as u64)]);
     screen.show(&found, || view::survey::survey(&found, &screen.layout(settings)))?;
+    screen.complain_of_sources(&found);
     Ok(found)
 }
 
@@ -132,7 +133,7 @@ fn one_by_one(settings: &Settings, arguments: &args::SurveyArguments, session: &
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job = settings.job(session.now(), &session.stop).fresh(arguments.fresh).progress(&more);
+    let job = settings.job(session.now(), &session.stop).strict(true).fresh(arguments.fresh).progress(&more);
     let (entries, count) = list(&job, &mut *ledger, &listing)?;
     drop(progress);
     match wanted.form {

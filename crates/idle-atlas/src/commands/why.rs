@@ -25,7 +25,7 @@ pub fn run(settings: &Settings, why: &args::WhyArguments, session: &Session) -> 
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job = settings.job(session.now(), &session.stop).progress(&more);
+    let job = settings.job(session.now(), &session.stop).strict(true).progress(&more);
     let explained = explain(&job, &mut *ledger, address.as_str())?;
     drop(progress);
     if why.structured_data {

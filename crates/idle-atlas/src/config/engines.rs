@@ -29,11 +29,16 @@ impl Context<'_> {
             let message = "“few”: expected a whole number of entries, 0 or more";
             u64::try_from(*typed.as_ref()).map_err(|_| self.origin.error(typed, message))
         });
+        let days = table.stand_days.as_ref().map(|typed| match *typed.as_ref() {
+            days @ 0..=3650 => Ok(days),
+            _ => Err(self.origin.error(typed, "“stand_days”: expected a number of days from 0 to 3650")),
+        });
         Ok(Thresholds {
             most_lost: share("most_lost", &table.most_lost, usual.most_lost)?,
             most_left_out: share("most_left_out", &table.most_left_out, usual.most_left_out)?,
             left_out_may_grow: share("left_out_may_grow", &table.left_out_may_grow, usual.left_out_may_grow)?,
             few: few.transpose()?.unwrap_or(usual.few),
+            stand_days: days.transpose()?.unwrap_or(usual.stand_days),
         })
     }
 

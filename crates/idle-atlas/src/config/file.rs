@@ -394,6 +394,7 @@ pub struct GuardsTable {
     pub most_left_out: Option<Spanned<String>>,
     pub left_out_may_grow: Option<Spanned<String>>,
     pub few: Option<Spanned<i64>>,
+    pub stand_days: Option<Spanned<i64>>,
 }
 
 #[derive(Debug, Default, Deserialize)]

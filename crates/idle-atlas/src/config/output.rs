@@ -238,11 +238,11 @@ impl Context<'_> {
         let main = files.main.as_ref().map_or(MAIN, |name| name.as_ref());
         if let Some(name) = &files.main
             && (!main.ends_with(".xml")
-                || main.contains(['/', '\\', ':'])
+                || !main.chars().all(|letter| letter.is_ascii_alphanumeric() || "-._~".contains(letter))
                 || main.starts_with('.')
                 || main.starts_with(CHILD_PREFIX))
         {
-            return Err(self.origin.error(name, "“main”: expected a file name that ends in .xml and does not begin with “atlas-”, in the web root itself"));
+            return Err(self.origin.error(name, "“main”: expected a file name of letters, digits, “-”, “.” and “_” that ends in .xml and does not begin with “atlas-”, in the web root itself"));
         }
         let site = self.site.root().as_str();
         let (folder, address) = match (&files.folder, &files.address) {
@@ -284,6 +284,20 @@ impl Context<'_> {
             return Err(self.origin.error(folder, format!("“folder”: there is no folder {}", path.display())));
         }
         let whole = |path: &Path| fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
+        let is_inside = [self.folder.join("."), self.web_root.join(".")];
+        let is_inside = is_inside.iter().any(|inside| whole(&path).starts_with(whole(inside)));
+        let is_ours = |path: &Path| {
+            let mut names =
+                fs::read_dir(path).into_iter().flatten().flatten().map(|entry| entry.file_name()).peekable();
+            names.peek().is_none() || names.any(|name| name.to_string_lossy().starts_with(CHILD_PREFIX))
+        };
+        if !is_inside && !(Path::new(folder.as_ref()).is_absolute() && is_ours(&path)) {
+            let message = format!(
+                "“folder”: {} is neither below the folder of the configuration nor below the web root; such a folder must be named by an absolute path, and be empty or already contain files of this tool",
+                path.display()
+            );
+            return Err(self.origin.error(folder, message));
+        }
         if whole(&path) == whole(self.web_root) {
             let message = "“folder” is the web root: leave folder and address out, or name another folder";
             return Err(self.origin.error(folder, message));

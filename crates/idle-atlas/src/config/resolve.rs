@@ -105,6 +105,15 @@ impl Settings {
         let cut = context.cut(&typed.files)?;
         let thresholds = context.thresholds(&typed.guards)?;
         let declare_in = typed.robots.file.as_ref().map(expanded).transpose()?.map(|file| folder.join(file));
+        if let (Some(file), Some(path)) = (&typed.robots.file, &declare_in)
+            && (*path == origin.path
+                || path.starts_with(ledger_folder(&origin.path))
+                || path.to_string_lossy().ends_with(".xml")
+                || path.to_string_lossy().ends_with(".gz"))
+        {
+            let message = format!("“file”: {} is not a robots.txt; lines would be added to it", path.display());
+            return Err(origin.error(file, message));
+        }
         let is_in_a_folder = site.root().path() != "/";
         if let (Some(file), Some(path)) = (&typed.robots.file, &declare_in)
             && is_in_a_folder

@@ -17,6 +17,7 @@ use std::time::Duration;
 use anstream::{AutoStream, ColorChoice};
 use atlas_store::build::EXAMPLES;
 use atlas_store::error::StoreError;
+use atlas_store::report::Survey;
 use indicatif::{ProgressBar, ProgressStyle};
 use jiff::tz::TimeZone;
 use serde::Serialize;
@@ -131,6 +132,18 @@ impl Screen {
     /// Whether JSON output is wanted.
     pub fn wants_json(&self) -> bool {
         self.json
+    }
+
+    /// Whether a source that cannot be read ends the command.
+    pub fn is_strict(&self) -> bool {
+        self.strict
+    }
+
+    /// Reports sources that could not be read on standard error, if the report itself is not shown.
+    pub fn complain_of_sources(&self, survey: &Survey) {
+        if self.quiet {
+            survey.failures().for_each(|(name, failure)| self.complain("error", &format!("{name}: {}", failure.why)));
+        }
     }
 
     /// How many examples of anything are wanted.

@@ -57,7 +57,9 @@ pub fn built(built: &Built, elsewhere: Option<&str>, engines: Engines, layout: &
     let last = built.last.as_ref().filter(|_| !layout.verbose);
     let shown = Shown { survey, last, layout };
     let files: usize = survey.sections.iter().map(|section| section.files.len()).sum();
-    let mut out = format!(
+    let failures = shown.failures();
+    let mut out = if failures.is_empty() { failures } else { failures + "\n" };
+    out += &format!(
         "{STRONG}Run {}: {} in {}{STRONG:#}; ",
         built.run,
         count(survey.entries(), "entry", "entries"),
@@ -160,6 +162,9 @@ fn written(built: &Built, layout: &Layout) -> String {
         };
         let named: Vec<String> = extra_files.into_iter().take(shown).collect();
         out += &format!("  written   {}{more}\n", named.join(", "));
+    }
+    for name in &built.kept {
+        out += &format!("  kept      {} of another tool, in the folder of the ledger: overwritten/\n", plain(name));
     }
     for name in &built.retired {
         out += &format!("  retired   {name} (left the index; stays on disk for engines that have the old one)\n");

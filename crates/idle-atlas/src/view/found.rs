@@ -1,7 +1,7 @@
 //! The findings of a run, for `survey` and `build`: all of them, or those that differ from the last build.
 
 use atlas_core::choose::Reason;
-use atlas_core::report::{Counted, Noticed, Problem};
+use atlas_core::report::{Counted, Noticed, Problem, SourceFailure};
 use atlas_store::report::{
     Due, DueTo, LastBuild, LeftOut, Remapped, RobotsFate, SectionReport, SourceChange, SourceReport, Survey,
 };
@@ -57,6 +57,23 @@ impl Shown<'_> {
                 .filter(move |one| one.passed_over || !told.iter().any(|told| std::ptr::eq(*told, *one)))
         });
         all.collect()
+    }
+
+    /// The sources that could not be read whole, and what becomes of their entries.
+    pub fn failures(&self) -> String {
+        let told = self.survey.failures().map(|(name, failure)| {
+            let what = if failure.in_part { "not all of it could be read" } else { "it could not be read" };
+            let SourceFailure { why, since, stand, .. } = failure;
+            let mut lines = format!("{WARN}{name}: {what}{WARN:#}\n  {}\n", self.layout.urls(why));
+            if *stand > 0 {
+                let since =
+                    since.map_or(String::new(), |since| format!(", as since {}", date(&since, &self.layout.zone)));
+                let (entries, stay) = (count(*stand, "entry", "entries"), if *stand == 1 { "stays" } else { "stay" });
+                lines += &format!("  {entries} of it {stay} as written until it can{since}\n");
+            }
+            lines
+        });
+        told.collect()
     }
 
     /// The remarks of sources about themselves.

@@ -2,7 +2,7 @@
 
 use atlas_store::report::{FilePreview, Planned, Preview, RobotsFate};
 
-use super::found::blank_or;
+use super::found::{Shown, blank_or};
 use super::grid::Grid;
 use super::guard;
 use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, size};
@@ -39,7 +39,9 @@ fn body(preview: &Preview, layout: &Layout, held: &str) -> String {
     let entries: u64 = survey.sections.iter().map(|section| section.entries).sum();
     let at_stake: Vec<&FilePreview> = preview.files.iter().filter(|file| file.fate != Planned::Stays).collect();
     let staying = preview.files.len() - at_stake.len();
-    let mut out = format!(
+    let failures = Shown { survey, last: None, layout }.failures();
+    let mut out = if failures.is_empty() { failures } else { failures + "\n" };
+    out += &format!(
         "{STRONG}A build would list {} in {}{STRONG:#}. Nothing has been written.\n\n",
         count(entries, "entry", "entries"),
         count(survey.sections.iter().map(|section| section.files.len() as u64).sum(), "sitemap file", "sitemap files"),

@@ -14,7 +14,9 @@ use crate::screen::{Layout, STRONG, WARN, count, grouped};
 pub fn survey(survey: &Survey, layout: &Layout) -> String {
     let shown = Shown { survey, last: None, layout };
     let left_out: u64 = survey.left_out.iter().map(|left_out| left_out.counted.count).sum();
-    let mut out = format!(
+    let failures = shown.failures();
+    let mut out = if failures.is_empty() { failures } else { failures + "\n" };
+    out += &format!(
         "{STRONG}{} would be listed{STRONG:#}, {} left out. Nothing has been written.\n\n{}",
         count(survey.entries(), "entry", "entries"),
         grouped(left_out),

@@ -18,6 +18,7 @@ mod demo;
 mod documentation;
 #[cfg(feature = "feed")]
 mod feeds;
+mod faults;
 mod films;
 mod gates;
 mod gathering;

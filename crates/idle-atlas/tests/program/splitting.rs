@@ -92,7 +92,8 @@ fn an_index_that_another_tool_wrote_is_not_written_over() {
     );
     site.write("t.csv", "url\n/a/\n/b/\n");
     site.spoil("sitemap-2.xml", "<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"></urlset>");
-    site.run(&["build"]).says(3, &["sitemap-2.xml is there already", "--allow overwrite"]);
+    site.run(&["build"])
+        .says(3, &["sitemap-2.xml would be overwritten", "not written by Idle Atlas", "--allow overwrite"]);
 }
 
 #[test]

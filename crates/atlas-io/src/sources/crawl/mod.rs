@@ -132,6 +132,11 @@ impl CrawlSource {
             let status = answer.status();
             let location = answer.headers().get("location").and_then(|target| target.to_str().ok());
             if let Some(target) = location.filter(|_| status.is_redirection()).and_then(|target| at.join(target).ok()) {
+                if !http::may_lead(at.host(), target.host()) {
+                    return Err(format!(
+                        "{at} redirects to {target}, which is not a public address; nothing may be crawled"
+                    ));
+                }
                 at = target;
                 continue;
             }
@@ -145,7 +150,13 @@ impl CrawlSource {
                 return Ok(None);
             }
             let mut bytes = Vec::new();
-            while let Ok(Some(chunk)) = answer.chunk().await {
+            let cut_off = |error| {
+                format!(
+                    "{at} ends early ({}), so that rules may be missing: nothing may be crawled",
+                    http::cause(&error)
+                )
+            };
+            while let Some(chunk) = answer.chunk().await.map_err(cut_off)? {
                 bytes.extend_from_slice(&chunk);
                 if bytes.len() >= 1 << 20 {
                     break;

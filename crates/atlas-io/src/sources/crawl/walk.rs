@@ -205,11 +205,12 @@ impl<'w, 'g> Walk<'w, 'g> {
         }
         match fetched {
             Visited::Page(body) => return Ok(Some((visit, body))),
-            Visited::Same => {
-                if let Some(learnt) = self.gathering.memory().known.get(visit.address.as_str()).cloned() {
-                    self.meet_again(&visit, learnt, true);
+            Visited::Same => match self.gathering.memory().known.get(visit.address.as_str()).cloned() {
+                Some(learnt) => self.meet_again(&visit, learnt, true),
+                None => {
+                    self.no_page(&visit, "304 Not Modified, although it was asked for the whole page".to_owned())?
                 }
-            }
+            },
             Visited::Redirect(status, target) => self.redirected(&visit, status, &target)?,
             Visited::Nothing(why) => self.no_page(&visit, why)?,
             Visited::Refused(why) => {
@@ -435,7 +436,8 @@ impl<'w, 'g> Walk<'w, 'g> {
                         format!("; {pages} listed as before")
                     }
                 };
-                self.gathering.remark(format!("{why}; {waiting}, and the next run continues from there{as_before}"));
+                self.gathering
+                    .fail_in_part(format!("{why}; {waiting}, and the next run continues from there{as_before}"));
                 for (address, learnt) in known {
                     self.gathering.met_again();
                     self.found.insert(address, (learnt.row, learnt.links));
