@@ -1,5 +1,7 @@
 //! robots.txt (RFC 9309): what it allows, and declaring sitemaps in it.
 
+mod pattern;
+mod index;
 mod rules;
 mod declare;
 

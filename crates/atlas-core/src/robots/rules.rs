@@ -1,12 +1,21 @@
 //! Reading robots.txt, and checking addresses against it.
 
 use std::borrow::Cow;
+use std::collections::{BTreeSet, HashMap};
 
-use crate::address::is_unreserved;
 use serde::Serialize;
+
+use super::index::RuleIndex;
+use super::pattern::{PathRule, matches};
+use crate::address::is_unreserved;
 
 /// How many bytes of a file are read. RFC 9309 section 2.5 requires at least 500 KiB.
 const MOST_BYTES: usize = 1024 * 1024;
+
+/// Up to this many rules are compared one by one.
+const FEW: usize = 8;
+/// Up to this many rules, counted for each crawler that a group names, are indexed.
+const MOST_INDEXED: usize = 100_000;
 
 /// The rules of one robots.txt.
 ///
@@ -20,20 +29,15 @@ const MOST_BYTES: usize = 1024 * 1024;
 #[derive(Debug, Clone, Default, Serialize)]
 pub struct Robots {
     groups: Vec<AgentGroup>,
+    /// Indexes of the rules for each token that a group names, in lower case, where there are many.
+    #[serde(skip)]
+    indexes: HashMap<String, RuleIndex>,
 }
 
 #[derive(Debug, Clone, Default, Serialize)]
 struct AgentGroup {
     tokens: Vec<String>,
     rules: Vec<PathRule>,
-}
-
-#[derive(Debug, Clone, Serialize)]
-struct PathRule {
-    allow: bool,
-    pattern: String,
-    written: String,
-    line: usize,
 }
 
 /// The rule that forbids fetching an address.
@@ -79,7 +83,20 @@ impl Robots {
                 _ => {}
             }
         }
-        Self { groups }
+        Self { groups, indexes: HashMap::new() }.indexed()
+    }
+
+    /// The same, with indexes of long lists of rules. If many crawlers share many rules, there are none, so that the
+    /// memory is bounded by the size of the file.
+    fn indexed(mut self) -> Self {
+        let tokens: BTreeSet<String> =
+            self.groups.iter().flat_map(|group| &group.tokens).map(|token| token.to_ascii_lowercase()).collect();
+        let rules = |token: &str| self.rules_for(token).count();
+        if tokens.iter().map(|token| rules(token)).sum::<usize>() <= MOST_INDEXED {
+            let many = tokens.into_iter().filter(|token| rules(token) > FEW);
+            self.indexes = many.map(|token| (token.clone(), RuleIndex::of(self.rules_for(&token)))).collect();
+        }
+        self
     }
 
     /// The rule that bars a crawler with this product token (or `*`) from a path with its query; `None` if the crawler
@@ -89,10 +106,13 @@ impl Robots {
             return None;
         }
         let path = comparable(path, false);
-        let decisive = self
-            .rules_for(token)
-            .filter(|rule| matches(&rule.pattern, &path))
-            .max_by_key(|rule| (rule.pattern.len(), rule.allow))?;
+        let decisive = match self.index_for(token) {
+            Some(index) => self.rules_for(token).nth(index.decisive(&path)?)?,
+            None => self
+                .rules_for(token)
+                .filter(|rule| matches(&rule.pattern, &path))
+                .max_by_key(|rule| (rule.pattern.len(), rule.allow))?,
+        };
         (!decisive.allow).then(|| Barred { pattern: decisive.written.clone(), line: decisive.line })
     }
 
@@ -107,12 +127,27 @@ impl Robots {
 
     /// The rules of all groups that name the token, or else of all groups for everyone.
     fn rules_for<'t>(&'t self, token: &'t str) -> impl Iterator<Item = &'t PathRule> {
+        let wanted = self.named(token);
+        self.groups.iter().filter(move |group| group.names(wanted)).flat_map(|group| &group.rules)
+    }
+
+    fn index_for(&self, token: &str) -> Option<&RuleIndex> {
+        if self.indexes.is_empty() {
+            return None;
+        }
+        self.indexes.get(&self.named(token).to_ascii_lowercase())
+    }
+
+    /// The token itself if any group names it, otherwise `*`.
+    fn named<'t>(&self, token: &'t str) -> &'t str {
         let token = product(token);
-        let names =
-            |group: &AgentGroup, wanted: &str| group.tokens.iter().any(|token| token.eq_ignore_ascii_case(wanted));
-        let own = self.groups.iter().any(|group| names(group, token));
-        let wanted = if own { token } else { "*" };
-        self.groups.iter().filter(move |group| names(group, wanted)).flat_map(|group| &group.rules)
+        if self.groups.iter().any(|group| group.names(token)) { token } else { "*" }
+    }
+}
+
+impl AgentGroup {
+    fn names(&self, wanted: &str) -> bool {
+        self.tokens.iter().any(|token| token.eq_ignore_ascii_case(wanted))
     }
 }
 
@@ -164,7 +199,7 @@ impl<'a> Iterator for RobotsLines<'a> {
 /// The product name of a user agent: letters, `-` and `_`, up to the first other character (RFC 9309 section 2.2.1).
 fn product(text: &str) -> &str {
     let text = text.trim();
-    if text.starts_with('*') {
+    if text.split_whitespace().next() == Some("*") {
         return "*";
     }
     let end = text.find(|letter: char| !(letter.is_ascii_alphanumeric() || matches!(letter, '-' | '_')));
@@ -172,10 +207,16 @@ fn product(text: &str) -> &str {
 }
 
 /// A path or pattern in comparable form (RFC 9309 section 2.2.2): raw octets outside ASCII are encoded, and encoded
-/// ones are decoded only if unreserved. `*` and `$` are special in a pattern and ordinary in a path.
+/// ones are decoded only if unreserved. `*`, and `$` at the end, are special in a pattern and ordinary elsewhere.
 fn comparable(text: &str, is_pattern: bool) -> Cow<'_, str> {
-    let plain = |byte: u8| byte.is_ascii_graphic() && byte != b'%' && (is_pattern || !matches!(byte, b'*' | b'$'));
-    if text.bytes().all(plain) {
+    let last = text.len().saturating_sub(1);
+    let is_special = |at: usize, byte: u8| match byte {
+        b'*' => is_pattern,
+        b'$' => is_pattern && at == last,
+        _ => true,
+    };
+    let is_plain = |at: usize, byte: u8| byte.is_ascii_graphic() && byte != b'%' && is_special(at, byte);
+    if text.bytes().enumerate().all(|(at, byte)| is_plain(at, byte)) {
         return Cow::Borrowed(text);
     }
     let bytes = text.as_bytes();
@@ -196,7 +237,7 @@ fn comparable(text: &str, is_pattern: bool) -> Cow<'_, str> {
                 at += 3;
             }
             None => {
-                if plain(bytes[at]) || bytes[at] == b'%' {
+                if is_plain(at, bytes[at]) || bytes[at] == b'%' {
                     out.push(bytes[at] as char);
                 } else {
                     out.push_str(&format!("%{:02X}", bytes[at]));
@@ -208,33 +249,9 @@ fn comparable(text: &str, is_pattern: bool) -> Cow<'_, str> {
     Cow::Owned(out)
 }
 
-/// Matches from the start; `*` matches any run of characters, and a final `$` anchors at the end. The time is linear in
-/// both, whatever the number of stars.
-fn matches(pattern: &str, path: &str) -> bool {
-    let (pattern, anchored) = match pattern.strip_suffix('$') {
-        Some(pattern) => (pattern, true),
-        None => (pattern, false),
-    };
-    let mut pieces = pattern.split('*');
-    let first = pieces.next().unwrap_or("");
-    let Some(mut rest) = path.strip_prefix(first) else { return false };
-    let mut pieces: Vec<&str> = pieces.collect();
-    let last = if anchored { pieces.pop() } else { None };
-    for piece in pieces {
-        match rest.find(piece) {
-            Some(at) => rest = &rest[at + piece.len()..],
-            None => return false,
-        }
-    }
-    match (anchored, last) {
-        (false, _) => true,
-        (true, None) => rest.is_empty(),
-        (true, Some(last)) => rest.ends_with(last),
-    }
-}
-
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
     use rstest::rstest;
 
     use super::*;
@@ -255,6 +272,9 @@ mod tests {
     #[case("/%7Elamp", "/~lamp", true)]
     #[case("/a%2Fb", "/a/b", false)]
     #[case("/price$", "/price$", false)]
+    #[case("/a$b", "/a$b", true)]
+    #[case("/a$b", "/a", false)]
+    #[case("/a%24", "/a$", true)]
     fn patterns_match_by_rfc_9309(#[case] pattern: &str, #[case] path: &str, #[case] wanted: bool) {
         let robots = Robots::read(format!("User-agent: *\nDisallow: {pattern}\n").as_bytes());
         assert_eq!(robots.barred("*", path).is_some(), wanted);
@@ -283,6 +303,7 @@ mod tests {
     #[case::empty_pattern("User-agent: *\nDisallow:\n", "*", "/x", false)]
     #[case::rules_before_any_group("Disallow: /\n", "*", "/x", false)]
     #[case::unknown_key_between("User-agent: *\nCrawl-delay: 5\nDisallow: /x\n", "*", "/x", true)]
+    #[case::no_wildcard_in_names("User-agent: *bot\nDisallow: /x\n", "lampbot", "/x", false)]
     #[case::always_allowed("User-agent: *\nDisallow: /\n", "*", "/robots.txt", false)]
     fn groups_are_read_as_in_real_files(
         #[case] file: &str,
@@ -291,6 +312,23 @@ mod tests {
         #[case] barred: bool,
     ) {
         assert_eq!(Robots::read(file.as_bytes()).barred(token, path).is_some(), barred);
+    }
+
+    proptest! {
+        /// The index finds what comparing one by one finds.
+        #[test]
+        fn an_index_changes_nothing(
+            rules in proptest::collection::vec((any::<bool>(), "/?[ab/*]{0,6}[$]?"), 9..40),
+            paths in proptest::collection::vec("/[ab/$*]{0,9}", 20),
+        ) {
+            let rules = rules.iter().map(|(allow, pattern)| format!("{}: {pattern}\n", if *allow { "Allow" } else { "Disallow" }));
+            let file = format!("User-agent: *\n{}", rules.collect::<String>());
+            let indexed = Robots::read(file.as_bytes());
+            let plain = Robots { indexes: HashMap::new(), ..indexed.clone() };
+            for path in paths {
+                prop_assert_eq!(indexed.barred("*", &path), plain.barred("*", &path), "{}\n{}", path, file);
+            }
+        }
     }
 
     #[test]

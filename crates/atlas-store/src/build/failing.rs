@@ -58,7 +58,8 @@ impl Failing {
                     }
                 });
             }
-            if !is_new && !(is_over && job.allow.contains(&Guard::Part)) {
+            let is_given_up = is_over && job.allow.contains(&Guard::Part);
+            if !is_new && !is_given_up {
                 failing.standing.push(at);
             }
         }

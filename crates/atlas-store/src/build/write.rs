@@ -114,7 +114,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
         written: published.written,
         retired: published.retired,
         removed: published.to_remove.clone(),
-        kept: foreign.clone(),
+        kept: foreign,
         to_announce,
         last,
         configuration,

@@ -36,3 +36,20 @@ fn feeds(#[case] name: &str, #[case] text: &str) {
         _ => assert_eq!(videos(&words), 0),
     }
 }
+
+/// A number that the library for feeds cannot hold ends its work, not ours.
+#[test]
+fn a_panic_of_the_reader_is_a_failed_source() {
+    let config = source("feed", "file = \"news.xml\"") + &source("table", "file = \"t.csv\"");
+    let site = TestSite::new(&config);
+    site.write("news.xml", RSS);
+    site.write("t.csv", "url\n/a/\n");
+    site.run(&["build"]).says(1, &["2 entries"]);
+    let long = RSS
+        .replace("<rss ", "<rss xmlns:itunes=\"http://www.itunes.com/dtds/podcast-1.0.dtd\" ")
+        .replace("</item>", "<itunes:duration>99999999999999999999999</itunes:duration></item>");
+    site.write("news.xml", long);
+    site.write("t.csv", "url\n/a/\n/b/\n");
+    site.run(&["build"]).says(1, &["3 entries", "feed news.xml: it could not be read", "report this as a bug"]);
+    assert!(site.paths().contains("/news/gala/"));
+}
