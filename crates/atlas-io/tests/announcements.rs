@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use atlas_core::address::Site;
-use atlas_core::announce::{Answer, Change};
+use atlas_core::announce::{Answer, Change, EngineState};
 use atlas_core::choose::{Choices, Sections};
 use atlas_core::contribution::Contribution;
 use atlas_core::placement::OwnFiles;
@@ -108,6 +108,11 @@ impl Vale {
             tells,
         };
         vale.build(0..5);
+        let mut ledger = vale.ledger();
+        let writing = ledger.transaction().unwrap();
+        ["post", "parcel"].iter().for_each(|name| writing.set_engine(name, &EngineState::met(1)).unwrap());
+        writing.commit().unwrap();
+        drop(ledger);
         vale.build(1..9);
         vale
     }
@@ -155,11 +160,9 @@ impl Vale {
 
     /// What has still to be announced.
     fn pending(&self) -> Vec<String> {
-        all_pending(&*self.ledger(), ("post", self.tells), MAIN, false)
-            .unwrap()
-            .into_iter()
-            .map(|one| one.url)
-            .collect()
+        let mut pending = all_pending(&*self.ledger(), ("post", self.tells), MAIN, false, 100).unwrap().first;
+        pending.sort_by_key(|one| one.key);
+        pending.into_iter().map(|one| one.url).collect()
     }
 }
 
@@ -217,6 +220,8 @@ fn an_interrupted_round_is_finished_before_the_next() {
 #[case::asked_for_much(vec![answer(429, Some(600))], (0, 0, 5), 0, Some(NOON + 600))]
 #[case::to_mend(vec![answer(403, None)], (0, 0, 5), 0, None)]
 #[case::refused(vec![answer(422, None)], (4, 1, 0), 0, None)]
+#[case::all_refused(vec![answer(422, None), answer(422, None), answer(400, None), answer(422, None), answer(422, None)], (0, 0, 5), 0, None)]
+#[case::moved(vec![answer(308, None)], (0, 0, 5), 0, None)]
 fn an_engine_in_trouble(
     #[case] replies: Vec<Reply>,
     #[case] wanted: (u64, u64, u64),
@@ -236,6 +241,54 @@ fn an_engine_in_trouble(
         vale.clock.set(Timestamp::from_second(NOON + 600).unwrap());
     }
     assert_eq!(outcome(&vale.tell()), (wanted.2, 0, 0), "nothing is lost");
+}
+
+/// An engine that takes many URLs in one message, but not all.
+struct Parcels {
+    heard: Arc<Mutex<TestEndpoint>>,
+    faulty: fn(&str) -> bool,
+    most: usize,
+}
+
+impl Protocol for Parcels {
+    fn messages(&self, pending: &[String]) -> Vec<Message> {
+        vec![Message { about: pending.to_vec(), body: Vec::new() }]
+    }
+
+    fn send(&self, message: &Message) -> Reply {
+        let status = match message.about.len() {
+            many if many > self.most => 413,
+            _ if message.about.iter().any(|url| (self.faulty)(url)) => 422,
+            _ => 200,
+        };
+        if status == 200 {
+            self.heard.lock().unwrap().sent.push(message.about.clone());
+        }
+        answer(status, None)
+    }
+}
+
+/// A message that is not accepted is halved until the URLs at fault stand alone. Only these are refused, and every other
+/// is accepted once.
+#[rstest]
+#[case::none(|_: &str| false, 100, (5, 0, 0))]
+#[case::one(|url: &str| url.ends_with("/6/"), 100, (4, 1, 0))]
+#[case::two(|url: &str| url.ends_with("/5/") || url.ends_with("/0/"), 100, (3, 2, 0))]
+#[case::all_at_fault_is_the_key(|_: &str| true, 100, (0, 0, 5))]
+#[case::too_large(|_: &str| false, 2, (5, 0, 0))]
+fn urls_at_fault_are_found(#[case] faulty: fn(&str) -> bool, #[case] most: usize, #[case] wanted: (u64, u64, u64)) {
+    let vale = Vale::new(Tells::Urls(10));
+    let heard = Arc::<Mutex<TestEndpoint>>::default();
+    let engine = Engine::new("post", Tells::Urls(10), Box::new(Parcels { heard: Arc::clone(&heard), faulty, most }));
+    let all = vale.pending();
+    let told = tell(&mut *vale.ledger(), &engine, MAIN, false, (&vale.clock, &vale.stop)).unwrap();
+    assert_eq!(outcome(&told), wanted, "{told:?}");
+    let sent = heard.lock().unwrap().sent.concat();
+    let sound: Vec<String> = all.iter().filter(|url| !faulty(url)).cloned().collect();
+    assert_eq!(sent, sound);
+    let last = told.messages.last().unwrap();
+    assert!(wanted.0 > 0 || last.words.contains("check the engine's key"), "{last:?}");
+    assert_eq!(vale.pending().len() as u64, wanted.2);
 }
 
 /// Another command that reads the ledger meanwhile knows of the pause. A stop ends the pause.
@@ -290,7 +343,8 @@ fn a_round_and_its_events() {
 #[test]
 fn the_whole_site_is_new_to_a_new_engine() {
     let vale = Vale::new(Tells::Urls(10));
-    let pending = all_pending(&*vale.ledger(), ("post", vale.tells), MAIN, true).unwrap();
-    let count = |change: Change| pending.iter().filter(|one| one.change == change).count();
+    let pending = all_pending(&*vale.ledger(), ("post", vale.tells), MAIN, true, 100).unwrap();
+    assert_eq!(pending.count, 9);
+    let count = |change: Change| pending.first.iter().filter(|one| one.change == change).count();
     assert_eq!((count(Change::Added), count(Change::Removed)), (8, 1));
 }

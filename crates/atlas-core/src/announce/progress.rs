@@ -4,8 +4,8 @@
 //! it still has to be told follows from the two. While a round of many messages is under way, a cursor records the last
 //! key that was sent, so that an interruption at any instant repeats at most one message.
 
-/// The run that makes the baseline: entries that existed then are announced only on request.
-const BASELINE: i64 = 1;
+/// The longest pause that an engine may ask for, in seconds.
+pub const LONGEST_PAUSE: i64 = 86_400;
 
 /// The announcement progress of one engine.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -18,15 +18,22 @@ pub struct EngineState {
     pub cursor: Option<u128>,
     /// The engine asked for no more messages before this instant, in seconds since 1970.
     pub not_before: Option<i64>,
+    /// Whether it was ever told anything.
+    pub was_told: bool,
 }
 
 impl EngineState {
+    /// The progress of an engine that is met after this run: it is told of what changes from now on.
+    pub fn met(last_run: i64) -> Self {
+        Self { watermark: last_run, ..Self::default() }
+    }
+
     /// Resumes the round that is under way, or begins one that ends with the last run. `known` is `None` for an engine
-    /// that was never told anything; with `all`, a round over the whole site begins.
+    /// that was not met before; with `all`, a round over the whole site begins.
     pub fn begin(known: Option<Self>, last_run: i64, all: bool) -> Self {
-        let known = known.unwrap_or(Self { watermark: BASELINE, ..Self::default() });
+        let known = known.unwrap_or(Self::met(last_run));
         let mut state = match all {
-            true => Self { not_before: known.not_before, ..Self::default() },
+            true => Self { not_before: known.not_before, was_told: known.was_told, ..Self::default() },
             false => known,
         };
         state.target.get_or_insert(last_run);
@@ -46,18 +53,19 @@ impl EngineState {
     /// Records that all keys up to this one have been sent.
     #[must_use]
     pub fn told(self, key: Option<u128>) -> Self {
-        Self { cursor: key.or(self.cursor), not_before: None, ..self }
+        Self { cursor: key.or(self.cursor), not_before: None, was_told: true, ..self }
     }
 
     /// Ends the round.
     #[must_use]
     pub fn finished(self) -> Self {
-        Self { watermark: self.target(), ..Self::default() }
+        Self { watermark: self.target(), was_told: self.was_told, ..Self::default() }
     }
 
     /// The instant until which the engine asked for no messages, if it is later than `now`. Both in seconds since 1970.
     pub fn left_alone(&self, now: i64) -> Option<i64> {
-        self.not_before.filter(|until| *until > now)
+        // No pause is longer than a day: it was recorded under a clock that was ahead.
+        self.not_before.filter(|until| *until > now && *until - now <= LONGEST_PAUSE)
     }
 }
 
@@ -68,11 +76,11 @@ mod tests {
     use super::*;
 
     fn state(watermark: i64, target: Option<i64>, cursor: Option<u128>) -> EngineState {
-        EngineState { watermark, target, cursor, not_before: None }
+        EngineState { watermark, target, cursor, not_before: None, was_told: false }
     }
 
     #[rstest]
-    #[case::a_new_engine_knows_the_baseline(None, false, state(1, Some(9), None))]
+    #[case::a_new_engine_is_told_from_now_on(None, false, state(9, Some(9), None))]
     #[case::a_new_engine_told_all(None, true, state(0, Some(9), None))]
     #[case::what_changed_since(Some(state(4, None, None)), false, state(4, Some(9), None))]
     #[case::an_interrupted_round_goes_on(Some(state(4, Some(6), Some(77))), false, state(4, Some(6), Some(77)))]
@@ -83,18 +91,20 @@ mod tests {
 
     #[test]
     fn a_round_goes_on_key_by_key_and_ends() {
-        let begun = EngineState::begin(None, 9, false);
+        let begun = EngineState::begin(Some(EngineState::met(3)), 9, false);
         assert!(begun.awaits(0) && begun.awaits(7));
         let some = EngineState { not_before: Some(5), ..begun }.told(Some(7));
         assert!(!some.awaits(7) && some.awaits(8) && some.not_before.is_none());
-        assert_eq!(some.finished(), state(9, None, None));
-        assert_eq!(EngineState::begin(Some(some.finished()), 12, false), state(9, Some(12), None));
+        let told = |state| EngineState { was_told: true, ..state };
+        assert_eq!(some.finished(), told(state(9, None, None)));
+        assert_eq!(EngineState::begin(Some(some.finished()), 12, false), told(state(9, Some(12), None)));
     }
 
     #[rstest]
     #[case(None, None)]
     #[case(Some(100), None)]
     #[case(Some(101), Some(101))]
+    #[case(Some(100 + LONGEST_PAUSE + 1), None)]
     fn an_engine_is_left_alone_until_its_pause_ends(#[case] until: Option<i64>, #[case] wanted: Option<i64>) {
         assert_eq!(EngineState { not_before: until, ..EngineState::default() }.left_alone(100), wanted);
     }

@@ -4,6 +4,7 @@
 //! accepts, the progress is recorded, so that an interruption at any instant repeats at most one message. If an engine
 //! asks for a pause, that is recorded, too: a short pause is waited for, a longer one is left for the next time.
 
+use std::collections::HashMap;
 use std::time::Duration;
 
 use atlas_core::announce::{Answer, Change, ChangeCounts, EngineState, Then};
@@ -16,7 +17,7 @@ use atlas_store::stop::Stop;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
-use super::{Engine, Message, Reply, Tells};
+use super::{Engine, EngineSettings, Message, Reply, Tells};
 
 /// How often a message is sent before it is kept for the next time.
 const TRIES: u32 = 3;
@@ -24,6 +25,8 @@ const TRIES: u32 = 3;
 const PAUSE: Duration = Duration::from_millis(500);
 /// The longest pause between tries within one command.
 const LONGEST_PAUSE: Duration = Duration::from_secs(5);
+/// If so many URLs are not accepted one by one, and no other was accepted, the key is at fault rather than the URLs.
+const MOST_DOUBTFUL: usize = 16;
 /// How many addresses of a message are recorded as examples.
 const EXAMPLES: usize = 5;
 
@@ -45,9 +48,33 @@ pub struct EngineReport {
     /// The engine asked for no messages before this instant, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
     pub not_before: Option<i64>,
+    /// Why it could not be told anything.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub problem: Option<String>,
     /// The round was stopped after this many messages, of this many.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub stopped: Option<u64>,
+}
+
+impl EngineReport {
+    /// The report on an engine that cannot be told anything, and why.
+    pub fn of_trouble(engine: &str, kept: u64, problem: String) -> Self {
+        Self { kept, problem: Some(problem), ..Self::of(engine) }
+    }
+
+    fn of(engine: &str) -> Self {
+        Self {
+            engine: engine.to_owned(),
+            taken: 0,
+            refused: 0,
+            kept: 0,
+            changes: ChangeCounts::default(),
+            messages: Vec::new(),
+            not_before: None,
+            problem: None,
+            stopped: None,
+        }
+    }
 }
 
 /// What an engine has still to be told, in order, with the state of its round.
@@ -60,7 +87,7 @@ fn pending(
     let known = ledger.engine(engine)?;
     let state = EngineState::begin(known, ledger.last_run()?, all);
     let mut pending = due(ledger, tells, main, &state, all)?;
-    if all && known.is_none() {
+    if all && !known.is_some_and(|known| known.was_told) {
         // To an engine that was never told anything, the whole site is new.
         pending.iter_mut().filter(|one| one.change == Change::Changed).for_each(|one| one.change = Change::Added);
     }
@@ -91,7 +118,33 @@ fn files(ledger: &dyn Ledger, main: &str, state: &EngineState, all: bool) -> Res
     Ok((all || is_new).then_some(pending).into_iter().collect())
 }
 
-/// Everything that an engine has still to be told: the rest of an interrupted round, and what has changed since.
+/// What an engine has still to be told, as far as it is listed.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct PendingList {
+    /// The number of all URLs.
+    pub count: u64,
+    /// The first of them, by URL.
+    pub first: Vec<Pending>,
+}
+
+impl PendingList {
+    /// Adds a URL. At most `most` are kept.
+    fn add(&mut self, one: Pending, most: usize) {
+        self.count += 1;
+        self.first.push(one);
+        if self.first.len() >= most * 2 {
+            self.cut(most);
+        }
+    }
+
+    fn cut(&mut self, most: usize) {
+        self.first.sort_unstable_by(|one, other| one.url.cmp(&other.url));
+        self.first.truncate(most);
+    }
+}
+
+/// What an engine has still to be told: the rest of an interrupted round, and what has changed since. At most `most`
+/// URLs are listed.
 ///
 /// # Errors
 ///
@@ -101,17 +154,60 @@ pub fn all_pending(
     (engine, tells): (&str, Tells),
     main: &str,
     all: bool,
-) -> Result<Vec<Pending>, StoreError> {
-    let (state, mut told) = pending(ledger, (engine, tells), main, all)?;
-    let last_run = ledger.last_run()?;
+    most: usize,
+) -> Result<PendingList, StoreError> {
+    let (known, last_run) = (ledger.engine(engine)?, ledger.last_run()?);
+    let state = EngineState::begin(known, last_run, all);
+    let is_new = all && !known.is_some_and(|known| known.was_told);
+    let mut list = PendingList::default();
+    let mut rounds = vec![(state, all)];
     if state.target() < last_run {
-        let next = EngineState::begin(Some(state.finished()), last_run, false);
-        told.extend(due(ledger, tells, main, &next, false)?);
+        rounds.push((EngineState::begin(Some(state.finished()), last_run, false), false));
     }
+    for (state, all) in rounds {
+        let mut add = |one: Pending| {
+            if state.awaits(one.key) {
+                let change = if is_new && one.change == Change::Changed { Change::Added } else { one.change };
+                list.add(Pending { change, ..one }, most);
+            }
+        };
+        match tells {
+            Tells::Urls(_) => ledger::each_pending(ledger, state.watermark, state.target(), all, &mut add)?,
+            Tells::Files => files(ledger, main, &state, all)?.into_iter().for_each(add),
+        }
+    }
+    list.cut(most);
     if tells == Tells::Files {
-        told.truncate(1);
+        list.first.truncate(1);
+        list.count = list.first.len() as u64;
     }
-    Ok(told)
+    Ok(list)
+}
+
+/// Notes engines that were not met before: their progress begins with the last run, or is that of the engine whose name
+/// they had.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read or written.
+pub fn meet(ledger: &mut dyn Ledger, engines: &[EngineSettings]) -> Result<(), StoreError> {
+    let last_run = ledger.last_run()?;
+    for engine in engines.iter().filter(|_| last_run > 0) {
+        if ledger.engine(&engine.name)?.is_some() {
+            continue;
+        }
+        let was = match &engine.was {
+            Some(was) => ledger.engine(was)?.and(Some(was)),
+            None => None,
+        };
+        let writing = ledger.transaction()?;
+        match was {
+            Some(was) => writing.rename_engine(was, &engine.name)?,
+            None => writing.set_engine(&engine.name, &EngineState::met(last_run))?,
+        }
+        writing.commit()?;
+    }
+    Ok(())
 }
 
 /// The instant until which an engine asked for no messages, if it is later than `now`. Both in seconds since 1970.
@@ -139,18 +235,9 @@ pub fn tell(
 ) -> Result<EngineReport, StoreError> {
     stop.heed();
     let now = clock.now().as_second();
-    let mut told = EngineReport {
-        engine: engine.name.clone(),
-        taken: 0,
-        refused: 0,
-        kept: 0,
-        changes: ChangeCounts::default(),
-        messages: Vec::new(),
-        not_before: None,
-        stopped: None,
-    };
+    let mut told = EngineReport::of(&engine.name);
     if let Some(until) = left_alone(ledger, &engine.name, now)? {
-        told.kept = all_pending(ledger, (&engine.name, engine.tells), main, all)?.len() as u64;
+        told.kept = all_pending(ledger, (&engine.name, engine.tells), main, all, 1)?.count;
         told.not_before = Some(until);
         return Ok(told);
     }
@@ -187,35 +274,104 @@ impl Announcing<'_> {
             Tells::Urls(most) => most.max(1),
             Tells::Files => pending.len().max(1),
         };
-        let mut told = 0;
-        for batch in pending.chunks(most) {
-            for (nth, message) in self.messages(batch).iter().enumerate() {
-                let before = self.told.messages.len() - nth;
-                let all = |announcing: &Self| (before + announcing.messages(&pending[told..]).len()) as u64;
-                if self.stop.is_asked() {
-                    self.told.stopped = Some(all(self));
-                    self.told.kept += (pending.len() - told) as u64;
-                    return Ok(false);
-                }
-                let then = self.message(message, &mut state)?;
-                let count = message.about.len() as u64;
-                match then {
-                    Then::Done => self.told.taken += count,
-                    Then::Refused => self.told.refused += count,
-                    Then::Later | Then::MendFirst => {
-                        self.told.stopped = self.stop.is_asked().then(|| all(self));
-                        self.told.not_before = state.not_before;
-                        self.told.kept += (pending.len() - told) as u64;
-                        return Ok(false);
-                    }
-                }
-            }
-            told += batch.len();
-            state = state.told(batch.last().map(|one| one.key));
-            self.note(&state)?;
+        let mut doubtful = Vec::new();
+        let mut ended = self.batches(pending.chunks(most), &mut state, &mut doubtful)?;
+        if ended.is_none()
+            && let Some(last) = doubtful.pop()
+        {
+            // No URL was accepted, so none of them is to blame.
+            self.record(last.then(Then::MendFirst))?;
+            ended = Some(Then::MendFirst);
+        }
+        if ended.is_some() {
+            let rest = &pending[pending.partition_point(|one| !state.awaits(one.key))..];
+            self.told.not_before = state.not_before;
+            self.told.kept += rest.len() as u64;
+            let is_over = |message: &&Announced| {
+                ![Then::Later, Then::MendFirst].iter().any(|then| then.as_str() == message.outcome)
+            };
+            let sent = self.told.messages.iter().filter(is_over).count();
+            let all = || (sent + self.messages(rest).len()) as u64;
+            self.told.stopped = self.stop.is_asked().then(all);
+            return Ok(false);
         }
         self.note(&state.finished())?;
         Ok(true)
+    }
+
+    /// Sends the messages about some URLs, and records the progress. A message that is not accepted is halved until the
+    /// URLs at fault stand alone. They are `doubtful` as long as no other URL was accepted, because then the key may be
+    /// at fault. Returns what to do first if it has to stop early.
+    fn batch(
+        &mut self,
+        batch: &[Pending],
+        state: &mut EngineState,
+        doubtful: &mut Vec<SentMessage>,
+    ) -> Result<Option<Then>, StoreError> {
+        let mut messages = self.messages(batch);
+        if messages.len() == 1
+            && let Some(message) = messages.pop()
+        {
+            if self.stop.is_asked() {
+                return Ok(Some(Then::Later));
+            }
+            let sent = self.send(message, state)?;
+            match sent.then {
+                Then::Done => {
+                    self.told.taken += sent.message.about.len() as u64;
+                    self.record(sent)?;
+                    for refused in std::mem::take(doubtful) {
+                        self.refuse(refused)?;
+                    }
+                }
+                Then::Halve if batch.len() > 1 => {
+                    self.record(sent)?;
+                    let (first, second) = batch.split_at(batch.len() / 2);
+                    return self.batches([first, second].into_iter(), state, doubtful);
+                }
+                Then::Halve | Then::Refused if self.told.taken > 0 => self.refuse(sent)?,
+                Then::Halve | Then::Refused => doubtful.push(sent),
+                then @ (Then::Later | Then::MendFirst) => {
+                    self.record(sent)?;
+                    return Ok(Some(then));
+                }
+            }
+        } else {
+            let places: HashMap<&str, &Pending> = batch.iter().map(|one| (one.url.as_str(), one)).collect();
+            let of_message = |message: &Message| {
+                message.about.iter().filter_map(|url| places.get(url.as_str()).map(|one| (*one).clone())).collect()
+            };
+            let parts: Vec<Vec<Pending>> = messages.iter().map(of_message).collect();
+            // Their keys are in no order, so the progress is recorded when all of them are told.
+            let before = *state;
+            let mut told = before;
+            let ended = self.batches(parts.iter().map(Vec::as_slice), &mut told, doubtful)?;
+            state.not_before = told.not_before;
+            self.note(state)?;
+            if ended.is_some() {
+                return Ok(ended);
+            }
+        }
+        if doubtful.is_empty() {
+            *state = state.told(batch.last().map(|one| one.key));
+            self.note(state)?;
+        }
+        Ok(None)
+    }
+
+    fn batches<'b>(
+        &mut self,
+        batches: impl Iterator<Item = &'b [Pending]>,
+        state: &mut EngineState,
+        doubtful: &mut Vec<SentMessage>,
+    ) -> Result<Option<Then>, StoreError> {
+        for batch in batches {
+            let ended = self.batch(batch, state, doubtful)?;
+            if ended.is_some() || doubtful.len() >= MOST_DOUBTFUL {
+                return Ok(ended);
+            }
+        }
+        Ok(None)
     }
 
     fn messages(&self, pending: &[Pending]) -> Vec<Message> {
@@ -223,12 +379,12 @@ impl Announcing<'_> {
         self.engine.protocol.messages(&urls)
     }
 
-    /// Sends a message, several times if necessary, and records the answer.
-    fn message(&mut self, message: &Message, state: &mut EngineState) -> Result<Then, StoreError> {
+    /// Sends a message, several times if necessary. If it has to be sent again later, the pause is recorded.
+    fn send(&mut self, message: Message, state: &mut EngineState) -> Result<SentMessage, StoreError> {
         let mut pause = PAUSE;
         let mut tries = 1;
         let Reply { answer, pause: asked } = loop {
-            let reply = self.engine.protocol.send(message);
+            let reply = self.engine.protocol.send(&message);
             let wait = reply.pause.unwrap_or(pause);
             if reply.answer.then() != Then::Later || tries == TRIES || wait > LONGEST_PAUSE {
                 break reply;
@@ -243,16 +399,37 @@ impl Announcing<'_> {
             tries += 1;
         };
         let then = answer.then();
-        let announced = self.announced(message, &answer, then, state.target());
+        if matches!(then, Then::Later | Then::MendFirst) {
+            let now = self.clock.now().as_second();
+            state.not_before = asked.map(|pause| now + i64::try_from(pause.as_secs()).unwrap_or(0));
+            self.note(state)?;
+        }
+        Ok(SentMessage { message, answer, then, run: state.target() })
+    }
+
+    /// Records that a URL is refused for good.
+    fn refuse(&mut self, sent: SentMessage) -> Result<(), StoreError> {
+        self.told.refused += sent.message.about.len() as u64;
+        self.record(sent.then(Then::Refused))
+    }
+
+    fn record(&mut self, sent: SentMessage) -> Result<(), StoreError> {
+        let SentMessage { message, answer, then, run } = sent;
+        let announced = Announced {
+            engine: self.engine.name.clone(),
+            at: self.now,
+            run,
+            urls: message.about.len() as u64,
+            status: answer.status(),
+            outcome: then.as_str().to_owned(),
+            words: answer.words(then),
+            examples: message.about.iter().take(EXAMPLES).cloned().collect(),
+        };
         let writing = self.ledger.transaction()?;
         writing.add_announcement(&announced)?;
-        if !matches!(then, Then::Done | Then::Refused) {
-            state.not_before = asked.map(|pause| self.now + i64::try_from(pause.as_secs()).unwrap_or(0));
-            writing.set_engine(&self.engine.name, state)?;
-        }
         writing.commit()?;
         self.told.messages.push(announced);
-        Ok(then)
+        Ok(())
     }
 
     fn note(&mut self, state: &EngineState) -> Result<(), StoreError> {
@@ -260,18 +437,20 @@ impl Announcing<'_> {
         writing.set_engine(&self.engine.name, state)?;
         writing.commit()
     }
+}
 
-    fn announced(&self, message: &Message, answer: &Answer, then: Then, run: i64) -> Announced {
-        Announced {
-            engine: self.engine.name.clone(),
-            at: self.now,
-            run,
-            urls: message.about.len() as u64,
-            status: answer.status(),
-            outcome: then.as_str().to_owned(),
-            words: answer.words(),
-            examples: message.about.iter().take(EXAMPLES).cloned().collect(),
-        }
+/// A message that was answered, or not.
+struct SentMessage {
+    message: Message,
+    answer: Answer,
+    then: Then,
+    /// The run up to which it announces changes.
+    run: i64,
+}
+
+impl SentMessage {
+    fn then(self, then: Then) -> Self {
+        Self { then, ..self }
     }
 }
 

@@ -15,7 +15,7 @@ use atlas_store::error::StoreError;
 
 use crate::secret::Secret;
 
-pub use self::announcements::{EngineReport, all_pending, left_alone, tell};
+pub use self::announcements::{EngineReport, PendingList, all_pending, left_alone, meet, tell};
 
 /// A protocol for telling engines of changes.
 pub trait Protocol {
@@ -58,6 +58,8 @@ pub struct Reply {
 pub struct EngineSettings {
     /// Its name.
     pub name: String,
+    /// The name that it had before.
+    pub was: Option<String>,
     /// Its protocol, one of [`PROTOCOLS`].
     pub via: &'static Registration,
     /// Where messages go.

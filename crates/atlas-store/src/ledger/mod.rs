@@ -29,7 +29,7 @@ use atlas_core::placement::{FileKind, Limits};
 
 pub use self::export::{Exported, export};
 pub(crate) use self::lookup::{Remembrance, lookup};
-pub use self::pending::pending;
+pub use self::pending::{each_pending, pending};
 pub use self::remembered::Remembered;
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
@@ -321,6 +321,9 @@ pub trait ReadEngines {
 pub trait WriteEngines {
     /// Records the announcement progress of an engine.
     fn set_engine(&self, name: &str, state: &EngineState) -> Result<(), StoreError>;
+
+    /// Gives an engine another name, with its progress.
+    fn rename_engine(&self, old: &str, name: &str) -> Result<(), StoreError>;
 
     /// Records an announcement.
     fn add_announcement(&self, announced: &Announced) -> Result<(), StoreError>;

@@ -14,9 +14,26 @@ use atlas_core::announce::Change;
 ///
 /// Returns an error if the ledger cannot be read.
 pub fn pending(ledger: &dyn Ledger, after: i64, until: i64, all: bool) -> Result<Vec<Pending>, StoreError> {
+    let mut pending = Vec::new();
+    each_pending(ledger, after, until, all, &mut |one| pending.push(one))?;
+    pending.sort_unstable_by_key(|one| one.key);
+    Ok(pending)
+}
+
+/// Passes on the same URLs, in no particular order.
+///
+/// # Errors
+///
+/// As [`pending`].
+pub fn each_pending(
+    ledger: &dyn Ledger,
+    after: i64,
+    until: i64,
+    all: bool,
+    take: &mut dyn FnMut(Pending),
+) -> Result<(), StoreError> {
     let due = |run: i64| run > after && run <= until;
     let additions = ledger.additions(after)?;
-    let mut pending = Vec::new();
     let remembered = ledger.remembered()?;
     for (file, segment) in remembered.segments(|kind| kind == FileKind::Pages) {
         let entries = ledger.entries_of(file.id, segment)?;
@@ -25,14 +42,12 @@ pub fn pending(ledger: &dyn Ledger, after: i64, until: i64, all: bool) -> Result
             continue;
         }
         let urls = urls_of(&ledger.body(file.id, segment.number)?, segment.size)?;
-        let both = entries.iter().zip(urls).filter(|(entry, _)| told(entry.changed));
-        pending.extend(both.map(|(entry, url)| {
+        for (entry, url) in entries.iter().zip(urls).filter(|(entry, _)| told(entry.changed)) {
             let change = if additions.contains(&entry.key) { Change::Added } else { Change::Changed };
-            Pending { key: entry.key, url, change }
-        }));
+            take(Pending { key: entry.key, url, change });
+        }
     }
     let gone = ledger.tombstones()?.into_iter().filter(|(_, run)| due(*run));
-    pending.extend(gone.map(|(gone, _)| Pending { key: gone.key, url: gone.url, change: gone.change }));
-    pending.sort_by_key(|one| one.key);
-    Ok(pending)
+    gone.for_each(|(gone, _)| take(Pending { key: gone.key, url: gone.url, change: gone.change }));
+    Ok(())
 }

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use atlas_core::announce::indexnow::Key;
-use atlas_io::engines::{Engine, EngineReport, EngineSettings, all_pending, left_alone};
+use atlas_io::engines::{Engine, EngineReport, EngineSettings, all_pending, left_alone, meet};
 use atlas_io::round::{self, Event, Round};
 use atlas_store::disk;
 use atlas_store::error::StoreError;
@@ -19,6 +19,8 @@ use crate::session::Session;
 use crate::view::build::Engines;
 use crate::{args, view};
 
+/// The most URLs that a dry run lists for an engine.
+const MOST_LISTED: usize = 100_000;
 /// The longest key file in bytes. A key has at most 128 characters.
 const LONGEST_KEY_FILE: u64 = 200;
 
@@ -39,10 +41,24 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
     if arguments.dry_run {
         return dry_run(settings, &*ledger, arguments.all, session);
     }
-    let engines = settings.engines.iter().map(|engine| connect(settings, &*ledger, engine));
-    let engines = engines.collect::<Result<Vec<_>, _>>()?;
+    meet(&mut *ledger, &settings.engines)?;
+    // An engine that cannot be told anything does not hold up the others.
+    let (mut engines, mut results, mut failure) = (Vec::new(), Vec::new(), None);
+    for engine in &settings.engines {
+        match connect(settings, &*ledger, engine) {
+            Ok(connected) => engines.push(connected),
+            Err(error) => {
+                let tells = (engine.name.as_str(), engine.via.tells);
+                let kept = all_pending(&*ledger, tells, &settings.main_address(), arguments.all, 1)?.count;
+                results.push(EngineReport::of_trouble(&engine.name, kept, error.to_string()));
+                failure = Some(error);
+            }
+        }
+    }
+    if let Some(failure) = failure.filter(|_| engines.is_empty() && settings.engines.len() == 1) {
+        return Err(failure);
+    }
     let round = Round { job: None, engines: &engines, main: &settings.main_address(), all: arguments.all };
-    let mut results = Vec::new();
     round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| {
         if let Event::Told(told) = event {
             results.push(told);
@@ -64,17 +80,18 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
         screen.complain("stopped", &message);
         return Ok(Exit::Interrupted);
     }
-    Ok(Exit::in_part(results.iter().any(|told| told.refused + told.kept > 0)))
+    Ok(Exit::in_part(results.iter().any(|told| told.refused + told.kept > 0 || told.problem.is_some())))
 }
 
 fn dry_run(settings: &Settings, ledger: &dyn Ledger, all: bool, session: &Session) -> Result<Exit, Failure> {
     let mut plans = Vec::new();
     let (now, screen) = (session.now().as_second(), &session.screen);
     for engine in &settings.engines {
-        let pending = all_pending(ledger, (&engine.name, engine.via.tells), &settings.main_address(), all)?;
+        let tells = (engine.name.as_str(), engine.via.tells);
+        let pending = all_pending(ledger, tells, &settings.main_address(), all, MOST_LISTED)?;
         let not_before = left_alone(ledger, &engine.name, now)?;
         let has_key = !engine.via.wants_key || key_of(settings, ledger, engine)?.is_some();
-        plans.push(view::announce::AnnouncePlan::new(&engine.name, &pending, not_before, has_key));
+        plans.push(view::announce::AnnouncePlan::new(&engine.name, pending, not_before, has_key));
     }
     screen.show(&plans, || view::announce::plans(&plans, &screen.layout(settings)))?;
     Ok(Exit::Done)
@@ -174,7 +191,8 @@ fn write_key_files(settings: &Settings, ledger: &dyn Ledger, screen: &Screen) ->
         };
         written.push(file);
     }
-    let untold = settings.engines.iter().map(|engine| Ok(ledger.engine(&engine.name)?.is_none()));
+    let untold =
+        settings.engines.iter().map(|engine| Ok(!ledger.engine(&engine.name)?.is_some_and(|state| state.was_told)));
     let untold = untold.collect::<Result<Vec<bool>, StoreError>>()?.contains(&true);
     let next = match (ledger.last_run()?, untold) {
         (0, _) => "idle-atlas build",

@@ -1,5 +1,6 @@
 //! The command `build`: writes the files, the index and robots.txt, or shows what it would write.
 
+use atlas_io::engines::meet;
 use atlas_io::live::Live;
 use atlas_io::round::{self, Event, Round};
 use atlas_store::build::{Job, keep_overwritten, preview, recall};
@@ -72,6 +73,9 @@ fn build_site(
     if session.stop.is_asked() {
         // When it was asked to stop, it said that it would finish the files first.
         return Ok(Exit::Interrupted);
+    }
+    if events.iter().any(|event| matches!(event, Event::Built(_))) {
+        meet(&mut *ledger, &settings.engines)?;
     }
     let mut exit = Exit::Done;
     for event in events {

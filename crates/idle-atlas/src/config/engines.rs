@@ -42,8 +42,22 @@ impl Context<'_> {
         })
     }
 
+    /// The settings of all engines.
+    pub(super) fn engines(&self, tables: &[EngineTable]) -> Result<Vec<EngineSettings>, Failure> {
+        for (nth, table) in tables.iter().enumerate() {
+            if tables[..nth].iter().any(|other| other.name.as_ref() == table.name.as_ref()) {
+                let message = format!(
+                    "“name”: another [[engine]] is named “{}” already; each remembers under its name what it was told",
+                    table.name.as_ref()
+                );
+                return Err(self.origin.error(&table.name, message));
+            }
+        }
+        tables.iter().map(|table| self.engine(table)).collect()
+    }
+
     /// The settings of an engine. Its key may come from the ledger.
-    pub(super) fn engine(&self, table: &EngineTable) -> Result<EngineSettings, Failure> {
+    fn engine(&self, table: &EngineTable) -> Result<EngineSettings, Failure> {
         let via = engines::named(table.via.as_ref()).ok_or_else(|| {
             let known: Vec<&str> = engines::PROTOCOLS.iter().map(|protocol| protocol.word).collect();
             let message = format!("“via”: “{}” is unknown; expected {}", table.via.as_ref(), known.join(" or "));
@@ -64,7 +78,8 @@ impl Context<'_> {
                 .ok_or_else(|| self.origin.error(seconds, "“wait_seconds”: expected a number from 1 to 300"))?,
         };
         Ok(EngineSettings {
-            name: table.name.clone(),
+            name: table.name.as_ref().clone(),
+            was: table.was.clone(),
             via,
             endpoint,
             key: key.transpose()?,

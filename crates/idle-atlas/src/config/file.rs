@@ -406,7 +406,8 @@ pub struct CheckTable {
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct EngineTable {
-    pub name: String,
+    pub name: Spanned<String>,
+    pub was: Option<String>,
     pub via: Spanned<String>,
     pub endpoint: Spanned<String>,
     pub key: Option<Spanned<String>>,

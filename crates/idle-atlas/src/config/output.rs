@@ -291,7 +291,8 @@ impl Context<'_> {
                 fs::read_dir(path).into_iter().flatten().flatten().map(|entry| entry.file_name()).peekable();
             names.peek().is_none() || names.any(|name| name.to_string_lossy().starts_with(CHILD_PREFIX))
         };
-        if !is_inside && !(Path::new(folder.as_ref()).is_absolute() && is_ours(&path)) {
+        let is_named_for_it = Path::new(folder.as_ref()).is_absolute() && is_ours(&path);
+        if !is_inside && !is_named_for_it {
             let message = format!(
                 "“folder”: {} is neither below the folder of the configuration nor below the web root; such a folder must be named by an absolute path, and be empty or already contain files of this tool",
                 path.display()

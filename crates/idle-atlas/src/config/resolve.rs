@@ -132,7 +132,7 @@ impl Settings {
         let (names, sitemaps) = context.names(&typed.files, (declare_in.is_some(), typed.robots.create))?;
         let data = context.data_folder(&typed)?;
         let destination = Folder::new(sitemaps.clone(), web_root.clone(), data, robots.clone());
-        let engines = typed.engine.iter().map(|engine| context.engine(engine)).collect::<Result<Vec<_>, _>>()?;
+        let engines = context.engines(&typed.engine)?;
         let ours = [VISITOR_PAGE, TEXT].map(|name| format!("{}{name}", site.root()));
         let choices = Choices {
             own_files: OwnFiles {

@@ -2,7 +2,7 @@
 
 use atlas_core::announce::{Answer, Change};
 use atlas_core::rfc3339;
-use atlas_io::engines::EngineReport;
+use atlas_io::engines::{EngineReport, PendingList};
 use atlas_store::model::Pending;
 use serde::Serialize;
 
@@ -13,6 +13,7 @@ use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, instant};
 pub struct AnnouncePlan {
     pub engine: String,
     pub urls: u64,
+    /// The first 100,000, by URL.
     pub tell: Vec<PlannedUrl>,
     /// It asked for no messages before this instant, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
@@ -29,11 +30,10 @@ pub struct PlannedUrl {
 }
 
 impl AnnouncePlan {
-    pub fn new(engine: &str, pending: &[Pending], not_before: Option<i64>, has_key: bool) -> Self {
-        let mut tell: Vec<PlannedUrl> =
-            pending.iter().map(|one| PlannedUrl { change: one.change, url: one.url.clone() }).collect();
-        tell.sort_unstable_by(|one, other| one.url.cmp(&other.url));
-        Self { engine: engine.to_owned(), urls: pending.len() as u64, tell, not_before, has_key }
+    pub fn new(engine: &str, pending: PendingList, not_before: Option<i64>, has_key: bool) -> Self {
+        let PendingList { count: urls, first } = pending;
+        let tell = first.into_iter().map(|Pending { change, url, .. }| PlannedUrl { change, url }).collect();
+        Self { engine: engine.to_owned(), urls, tell, not_before, has_key }
     }
 }
 
@@ -53,6 +53,9 @@ pub fn told(results: &[EngineReport], layout: &Layout) -> String {
 
 fn one(told: &EngineReport, layout: &Layout) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}: ", told.engine);
+    if let Some(problem) = &told.problem {
+        return out + &format!("{WARN}not told{WARN:#}; {} kept. {problem}\n", count(told.kept, "URL is", "URLs are"));
+    }
     if let (Some(until), true) = (told.not_before, told.messages.is_empty()) {
         return out
             + &format!(
@@ -147,8 +150,9 @@ pub fn plans(plans: &[AnnouncePlan], layout: &Layout) -> String {
             };
             out += &format!("  {sign} {}\n", layout.urls(&one.url));
         }
-        if plan.tell.len() > shown {
-            out += &format!("  and {} more: --verbose\n", grouped((plan.tell.len() - shown) as u64));
+        let listed = plan.tell.len().min(shown) as u64;
+        if plan.urls > listed {
+            out += &format!("  and {} more: --verbose\n", grouped(plan.urls - listed));
         }
     }
     let next = match (plans.iter().any(|plan| !plan.has_key), plans.iter().any(|plan| !plan.tell.is_empty())) {

@@ -253,3 +253,32 @@ fn a_returned_entry_is_announced_only_to_engines_that_knew_of_its_removal() {
     assert_eq!(web.site.build()["to_announce"], 1);
     web.site.run(&["announce"]).says(0, &["1 URL to announce (1 added)"]);
 }
+
+/// An engine without a key does not hold up the others. One that is new is told of what changes from now on; one with a
+/// new name goes on where it was.
+#[test]
+fn engines_have_progress_of_their_own() {
+    let web = Web::with_key();
+    let engine = |name: &str, more: &str| {
+        format!("[[engine]]\nname = \"{name}\"\nvia = \"indexnow\"\nendpoint = \"{}\"\n{more}\n", web.engine.endpoint())
+    };
+    let keyed = format!("key = \"{KEY}\"");
+    web.site.page("p0.html", "Page", "other text");
+    web.site.build();
+    web.site.configure(&format!(
+        "{HTML}{}{}",
+        engine("renamed", &format!("{keyed}\nwas = \"test\"")),
+        engine("new", &keyed)
+    ));
+    web.site.run(&["build"]).says(0, &["nothing to write"]);
+    let told = web.site.json(&["announce"]);
+    assert_eq!((&told[0]["taken"], &told[1]["taken"]), (&1.into(), &0.into()), "{told}");
+    web.site.page("p1.html", "Page", "other text");
+    web.site.build();
+    web.site.configure(&format!("{HTML}{}{}", engine("keyless", ""), engine("new", &keyed)));
+    std::fs::remove_file(web.site.path(&format!("public/{KEY}.txt"))).unwrap();
+    let ran = web.site.run(&["announce"]);
+    ran.says(1, &["keyless: not told; 0 URLs are kept. engine keyless has no key yet", "new: "]);
+    web.site.configure(&format!("{HTML}{}{}", engine("new", &keyed), engine("new", "")));
+    web.site.run(&["announce"]).says(2, &["line ", "another [[engine]] is named “new” already"]);
+}

@@ -14,7 +14,7 @@ impl ReadEngines for Sqlite {
     fn engine(&self, name: &str) -> Result<Option<EngineState>, StoreError> {
         let mut statement = self
             .connection
-            .prepare_cached("select watermark, target, cursor, not_before from engine where name = ?1")?;
+            .prepare_cached("select watermark, target, cursor, not_before, was_told from engine where name = ?1")?;
         let state = statement.query_row([name], |row| {
             let cursor: Option<[u8; 16]> = row.get(2)?;
             Ok(EngineState {
@@ -22,6 +22,7 @@ impl ReadEngines for Sqlite {
                 target: row.get(1)?,
                 cursor: cursor.map(u128::from_be_bytes),
                 not_before: row.get(3)?,
+                was_told: row.get(4)?,
             })
         });
         Ok(state.optional()?)
@@ -84,9 +85,22 @@ impl ReadEngines for Sqlite {
 impl WriteEngines for Changing<'_> {
     fn set_engine(&self, name: &str, state: &EngineState) -> Result<(), StoreError> {
         self.inner.execute(
-            "insert or replace into engine (name, watermark, target, cursor, not_before) values (?1, ?2, ?3, ?4, ?5)",
-            params![name, state.watermark, state.target, state.cursor.map(u128::to_be_bytes), state.not_before],
+            "insert or replace into engine (name, watermark, target, cursor, not_before, was_told)
+             values (?1, ?2, ?3, ?4, ?5, ?6)",
+            params![
+                name,
+                state.watermark,
+                state.target,
+                state.cursor.map(u128::to_be_bytes),
+                state.not_before,
+                state.was_told
+            ],
         )?;
+        Ok(())
+    }
+
+    fn rename_engine(&self, old: &str, name: &str) -> Result<(), StoreError> {
+        self.inner.execute("update engine set name = ?2 where name = ?1", [old, name])?;
         Ok(())
     }
 
@@ -161,7 +175,13 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         assert_eq!(ledger.engine("test").unwrap(), None);
-        let state = EngineState { watermark: 3, target: Some(5), cursor: Some(u128::MAX - 7), not_before: Some(99) };
+        let state = EngineState {
+            watermark: 3,
+            target: Some(5),
+            cursor: Some(u128::MAX - 7),
+            not_before: Some(99),
+            was_told: true,
+        };
         let writing = ledger.transaction().unwrap();
         writing.set_engine("test", &state).unwrap();
         writing.set_engine("other", &EngineState::default()).unwrap();

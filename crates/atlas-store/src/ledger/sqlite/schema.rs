@@ -75,7 +75,8 @@ create table departure (
 create table addition (run integer primary key, keys blob not null);
 -- how far an engine has been told: all up to and including run watermark; of the runs up to target, all keys up to cursor
 create table engine (
-    name text primary key, watermark integer not null, target integer, cursor blob, not_before integer
+    name text primary key, watermark integer not null, target integer, cursor blob, not_before integer,
+    was_told integer not null
 ) without rowid;
 create table announcement (
     id integer primary key,
