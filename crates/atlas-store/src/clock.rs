@@ -17,6 +17,11 @@ pub trait Clock: Send + Sync {
     /// The current instant.
     fn now(&self) -> Timestamp;
 
+    /// Whether that instant was set by someone.
+    fn is_set(&self) -> bool {
+        false
+    }
+
     /// Waits until an instant.
     ///
     /// # Errors
@@ -41,6 +46,10 @@ impl SystemClock {
 impl Clock for SystemClock {
     fn now(&self) -> Timestamp {
         self.fixed.unwrap_or_else(Timestamp::now)
+    }
+
+    fn is_set(&self) -> bool {
+        self.fixed.is_some()
     }
 
     fn sleep_until(&self, instant: Timestamp, stop: &Stop) -> Result<(), StoreError> {

@@ -137,6 +137,7 @@ impl RunFindings {
             remembered: &self.remembered,
             foreign,
             settled: &self.settled,
+            now: (!job.is_instant_set).then(|| job.now.as_second()),
             part: self.failing.held.as_deref(),
         }
     }

@@ -37,6 +37,7 @@ pub struct Job<'a> {
     pub(super) names: &'a Names,
     pub(super) scratch: PathBuf,
     pub(super) now: Timestamp,
+    pub(super) is_instant_set: bool,
     pub(super) policy: OutputPolicy,
     pub(super) alternates: Option<AlternatesSettings>,
     pub(super) extras: ExtrasSettings,
@@ -72,6 +73,7 @@ impl<'a> Job<'a> {
             names,
             scratch: scratch.to_owned(),
             now,
+            is_instant_set: false,
             policy: OutputPolicy {
                 sections: Vec::new(),
                 usual: SectionPolicy::default(),
@@ -147,6 +149,13 @@ impl<'a> Job<'a> {
     #[must_use]
     pub fn fresh(mut self, fresh: bool) -> Self {
         self.fresh = fresh;
+        self
+    }
+
+    /// Whether the instant was set by someone, rather than told by a clock. Then it may be any.
+    #[must_use]
+    pub fn instant_is_set(mut self, is_set: bool) -> Self {
+        self.is_instant_set = is_set;
         self
     }
 

@@ -14,10 +14,10 @@ use super::{Purpose, preview};
 use crate::arrival::incremental::keep_chunks;
 use crate::destination::MainFile;
 use crate::error::StoreError;
-use crate::guard::{self, foreign, guard};
+use crate::guard::{self, foreign, guard, is_behind};
 use crate::ledger::Ledger;
 use crate::model::{Fact, LeftOutBefore};
-use crate::report::{Built, LastBuild, Preview, RobotsFate, Survey, in_brief};
+use crate::report::{Built, Guard, LastBuild, Preview, RobotsFate, Survey, in_brief};
 use crate::settle::EXAMPLES;
 
 /// How a build ended.
@@ -29,6 +29,20 @@ pub enum Ended {
     Held(Box<Preview>),
 }
 
+/// If the last run had a clock that was ahead, and that is known: what it recorded as later than now is now. Rows are read
+/// again, because dates that were written may follow from this.
+fn lower_dates(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<(), StoreError> {
+    let now = job.now.as_second();
+    let is_ahead = ledger.runs(1)?.first().is_some_and(|last| is_behind(now, last.at));
+    if is_ahead && !job.is_instant_set && job.allow.contains(&Guard::Clock) {
+        let writing = ledger.transaction()?;
+        writing.lower_dates(now, job.policy.calendar.today())?;
+        writing.set_fact(Fact::Choices, None)?;
+        writing.commit()?;
+    }
+    Ok(())
+}
+
 /// Gathers, chooses, writes the files, the index and robots.txt, and updates the ledger.
 ///
 /// # Errors
@@ -37,6 +51,7 @@ pub enum Ended {
 /// ledger are then as before, or the next build finishes or undoes what was begun. A build that a guard holds back is
 /// not an error: see [`Ended::Held`].
 pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError> {
+    lower_dates(job, ledger)?;
     let found = find(job, ledger, Purpose::Write)?;
     let lines = (!found.extra_files_stand).then(|| found.lines(job));
     let extra_files = found.extra_files(job, lines.as_ref());

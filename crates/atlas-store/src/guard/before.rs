@@ -14,6 +14,8 @@ pub(crate) struct Before {
     pub(super) main: Option<String>,
     pub(super) gzip: Option<String>,
     pub(super) accepted: BTreeMap<String, u64>,
+    /// The instant of the last run, in seconds since 1970.
+    pub(super) at: Option<i64>,
 }
 
 impl Before {
@@ -28,6 +30,7 @@ impl Before {
             main: ledger.fact(Fact::Main)?,
             gzip: ledger.fact(Fact::Gzip)?,
             accepted: accepted.collect(),
+            at: ledger.runs(1)?.first().map(|run| run.at),
         })
     }
 }

@@ -22,6 +22,7 @@ use crate::ledger::{Remembered, Writing};
 use crate::model::Fact;
 use crate::report::{Guard, Held};
 use crate::settle::Settled;
+use jiff::Timestamp;
 
 /// The input of the guards: the build as it would be, and the state before.
 pub(crate) struct GuardInput<'a> {
@@ -37,6 +38,8 @@ pub(crate) struct GuardInput<'a> {
     /// The names of files that would be overwritten although another tool wrote them.
     pub(crate) foreign: &'a [String],
     pub(crate) settled: &'a Settled,
+    /// The instant of this run, in seconds since 1970, if the clock told it.
+    pub(crate) now: Option<i64>,
     /// Why sources that could not be read hold the build back, if they do.
     pub(crate) part: Option<&'a str>,
 }
@@ -74,7 +77,8 @@ type Ask = fn(&GuardInput<'_>) -> Option<String>;
 
 /// Runs all guards and returns those that hold the build back.
 pub(crate) fn guard(input: &GuardInput<'_>) -> Vec<Held> {
-    let guards: [(Guard, Ask); 10] = [
+    let guards: [(Guard, Ask); 11] = [
+        (Guard::Clock, clock),
         (Guard::Part, |input| input.part.map(str::to_owned)),
         (Guard::NewUrl, new_url),
         (Guard::ShutOut, shut_out),
@@ -104,6 +108,22 @@ fn empty(input: &GuardInput<'_>) -> Option<String> {
         |(reason, sample)| format!("{} left out: {}", grouped(sample.count()), reason.words()),
     );
     Some(format!("nothing would be left to list ({why})"))
+}
+
+/// How far the clock may be behind the last run, in seconds.
+const CLOCK_MAY_BE_BEHIND: i64 = 3600;
+
+/// Whether the clock is so far behind the last run that one of them is wrong. Both in seconds since 1970.
+pub(crate) fn is_behind(now: i64, last_run: i64) -> bool {
+    now < last_run - CLOCK_MAY_BE_BEHIND
+}
+
+fn clock(input: &GuardInput<'_>) -> Option<String> {
+    let (now, last) = (input.now?, input.before.at?);
+    let shown = |seconds| Timestamp::from_second(seconds).map(|instant| instant.to_string()).unwrap_or_default();
+    is_behind(now, last).then(|| {
+        format!("the last run was at {}, and now it is {}: the clock is wrong, or was then", shown(last), shown(now))
+    })
 }
 
 fn new_url(input: &GuardInput<'_>) -> Option<String> {

@@ -144,6 +144,9 @@ pub trait ReadRuns {
 pub trait WriteRuns {
     /// Adds a run.
     fn add_run(&self, row: &RunRow, report: &str) -> Result<(), StoreError>;
+
+    /// Lowers every recorded instant that is later than `now`, in seconds since 1970, and every day later than `today`.
+    fn lower_dates(&self, now: i64, today: i32) -> Result<(), StoreError>;
 }
 
 /// Reads the files of the site.

@@ -24,6 +24,8 @@ pub enum Guard {
     ShutOut,
     /// A file that another tool wrote would be overwritten.
     Overwrite,
+    /// The clock is behind that of the last run.
+    Clock,
     /// A source cannot be read, and nothing stands in for what it has.
     Part,
 }
@@ -41,12 +43,13 @@ impl Guard {
             Self::Gzip => "files would end in .gz that did not before, or the reverse",
             Self::ShutOut => "robots.txt shuts engines out of the home page",
             Self::Overwrite => "a file that another tool wrote would be overwritten",
+            Self::Clock => "the clock is behind that of the last run",
             Self::Part => "a source cannot be read, and nothing stands in for what it has",
         }
     }
 
     /// All guards.
-    pub const ALL: [Self; 10] = [
+    pub const ALL: [Self; 11] = [
         Self::Shrink,
         Self::LeftOut,
         Self::NewUrl,
@@ -55,6 +58,7 @@ impl Guard {
         Self::Gzip,
         Self::ShutOut,
         Self::Overwrite,
+        Self::Clock,
         Self::Part,
         Self::Empty,
     ];
@@ -76,6 +80,7 @@ impl Guard {
             Self::Gzip => Some("gzip"),
             Self::ShutOut => Some("shut-out"),
             Self::Overwrite => Some("overwrite"),
+            Self::Clock => Some("clock"),
             Self::Part => Some("part"),
         }
     }
@@ -85,6 +90,7 @@ impl Guard {
         match self {
             Self::Empty => "See what is left out, and why",
             Self::Part => "Mend it; or, to go on without it",
+            Self::Clock => "Set it right; or, if it was ahead then, let this run lower the dates that were recorded",
             _ => "If this is intended, let it pass",
         }
     }

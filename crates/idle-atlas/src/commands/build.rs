@@ -49,7 +49,7 @@ fn build_site(
     told: Option<LastBuild>,
 ) -> Result<Exit, Failure> {
     let screen = &session.screen;
-    let job = settings.job(session.now(), &session.stop);
+    let job = settings.job(session.now(), &session.stop).instant_is_set(session.clock.is_set());
     remember(settings, arguments.recall, &job, &mut *ledger, session)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);

@@ -117,7 +117,8 @@ pub fn whole(settings: &Settings, fresh: bool, session: &Session) -> Result<Surv
     let mut ledger = open_ledger(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job = settings.job(session.now(), &session.stop).strict(screen.is_strict()).fresh(fresh).progress(&more);
+    let job = settings.job(session.now(), &session.stop).instant_is_set(session.clock.is_set());
+    let job = job.strict(screen.is_strict()).fresh(fresh).progress(&more);
     let found = survey(&job.telling(screen.examples(), &settings.accepted), &mut *ledger)?;
     drop(progress);
     let left_out = found.left_out.iter().map(|left_out| left_out.counted.count).sum();

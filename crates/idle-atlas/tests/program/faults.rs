@@ -32,8 +32,10 @@ const B: [&str; 4] = [
     "/both/,,Both,,,,/d.svg",
 ];
 
+type UrlFacts = (Option<String>, Vec<String>, Vec<String>);
+
 /// What is listed of each URL: its date, pictures and translations.
-fn listed(site: &TestSite) -> BTreeMap<String, (Option<String>, Vec<String>, Vec<String>)> {
+fn listed(site: &TestSite) -> BTreeMap<String, UrlFacts> {
     let urls = site.listed().into_values().flatten();
     let facts = urls.map(|url| {
         let alternates = url.alternates.iter().map(|one| format!("{} {}", one.language, one.url)).collect();
@@ -310,4 +312,27 @@ fn an_answer_without_a_page_is_told() {
     let site = TestSite::at_url(&server.url(), &source("crawl", "requests_per_second = 0"));
     let why: Value = site.json(&["why", "/a/"]);
     assert!(why.to_string().contains("304 Not Modified, although it was asked for the whole page"), "{why}");
+}
+
+/// The clock of the machine, without an instant that somebody set.
+fn by_the_clock(site: &TestSite, arguments: &[&str]) -> Ran {
+    Ran::of(site.command(arguments).env_remove("SOURCE_DATE_EPOCH").output().unwrap())
+}
+
+#[test]
+fn a_clock_that_was_ahead_is_noticed_and_its_dates_are_lowered() {
+    let mut site = TestSite::new(HTML);
+    site.page("a.html", "A", "x");
+    site.page("b.html", "B", "x");
+    site.build();
+    // In the year 2100 a page is seen to change.
+    site.at(4_102_444_800 + NOON % DAY);
+    site.page("a.html", "A", "other text");
+    site.build();
+    assert!(site.lastmod("/a.html").unwrap().starts_with("2100-"));
+    by_the_clock(&site, &["build"]).says(3, &["held back: the last run was at 2100-01-01T", "--allow clock"]);
+    by_the_clock(&site, &["survey"]).says(0, &["A build would be held back (clock)"]);
+    by_the_clock(&site, &["build", "--allow", "clock"]).says(0, &["2 entries"]);
+    assert!(!site.lastmod("/a.html").unwrap().starts_with("2100-"));
+    by_the_clock(&site, &["build"]).says(0, &["nothing to write"]);
 }

@@ -181,6 +181,26 @@ impl WriteSegments for Changing<'_> {
 }
 
 impl Changing<'_> {
+    /// Lowers the days on which entries were seen to change to `today`.
+    pub(super) fn lower_days(&self, today: i32) -> Result<(), StoreError> {
+        let ids: Vec<i64> =
+            self.inner.prepare("select id from content")?.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?;
+        let mut read = self.inner.prepare("select lane from content where id = ?1")?;
+        let mut write = self.inner.prepare("update content set lane = ?2, lane_crc = ?3 where id = ?1")?;
+        for id in ids {
+            let packed: Vec<u8> = read.query_row([id], |row| row.get(0))?;
+            let entries = from_bytes(&packed, packed.len() / RememberedEntry::BYTES)?;
+            let mut lowered = Vec::with_capacity(packed.len());
+            entries.for_each(|entry| {
+                RememberedEntry { observed: entry.observed.min(today), ..entry }.write(&mut lowered);
+            });
+            if lowered != packed {
+                write.execute(params![id, lowered, crc32fast::hash(&lowered)])?;
+            }
+        }
+        Ok(())
+    }
+
     /// Notes contents that no segment has any more. Deleting each at once would let the next one take its place, and
     /// the old pages would first have to be saved in the journal; so most are deleted at the end.
     fn outgrow(&self, contents: impl Iterator<Item = rusqlite::Result<i64>>) -> Result<(), StoreError> {
