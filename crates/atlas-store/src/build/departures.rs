@@ -37,7 +37,8 @@ pub(super) fn gone(
             let change = gone.change.filter(|_| !by_choice);
             let RememberedEntry { key, changed, page, declared, .. } = entries[nth];
             let departure = Departure { changed, page, declared };
-            departed.push(Departed { key, url, gone: Gone { change, ..gone }, departure });
+            let section = file.section.clone();
+            departed.push(Departed { key, url, section, gone: Gone { change, ..gone }, departure });
         }
     }
     Ok(departed)

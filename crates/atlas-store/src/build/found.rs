@@ -72,6 +72,8 @@ pub(super) struct RunFindings {
 pub(super) struct Departed {
     pub(super) key: u128,
     pub(super) url: String,
+    /// The section that it was in.
+    pub(super) section: String,
     pub(super) gone: Gone,
     pub(super) departure: Departure,
 }
@@ -228,10 +230,14 @@ impl RunFindings {
         url_of(&self.arrivals.row(row_id)).to_owned()
     }
 
-    /// What engines have to be told about removed entries.
+    /// What is remembered of entries that are no longer listed.
     pub(super) fn tombstones(&self) -> impl Iterator<Item = Tombstone> {
-        let told = self.gone.iter().filter_map(|one| Some((one, one.gone.change?)));
-        told.map(|(one, change)| Tombstone { key: one.key, url: one.url.clone(), change })
+        self.gone.iter().map(|Departed { key, url, section, gone, .. }| Tombstone {
+            key: *key,
+            url: url.clone(),
+            section: section.clone(),
+            change: gone.change,
+        })
     }
 }
 

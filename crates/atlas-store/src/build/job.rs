@@ -46,6 +46,7 @@ pub struct Job<'a> {
     pub(super) timezone: TimeZone,
     pub(super) fresh: bool,
     pub(super) strict: bool,
+    pub(super) keep_days: u32,
     pub(super) allow: HashSet<Guard>,
     pub(super) thresholds: Thresholds,
     pub(super) telling: ReportLimits<'a>,
@@ -53,6 +54,9 @@ pub struct Job<'a> {
     pub(super) progress: &'a (dyn Fn(u64) + Sync),
     written: &'a str,
 }
+
+/// For how many days the ledger remembers what is gone, unless the configuration says otherwise.
+pub const KEEP_DAYS: u32 = 400;
 
 static NOTHING: Accepted = Accepted::NONE;
 
@@ -86,6 +90,7 @@ impl<'a> Job<'a> {
             timezone: TimeZone::UTC,
             fresh: false,
             strict: false,
+            keep_days: KEEP_DAYS,
             allow: HashSet::new(),
             thresholds: Thresholds::default(),
             telling: ReportLimits { examples: EXAMPLES, accepted: &NOTHING },
@@ -149,6 +154,13 @@ impl<'a> Job<'a> {
     #[must_use]
     pub fn fresh(mut self, fresh: bool) -> Self {
         self.fresh = fresh;
+        self
+    }
+
+    /// For how many days the ledger remembers what is gone.
+    #[must_use]
+    pub fn keep_days(mut self, days: u32) -> Self {
+        self.keep_days = days;
         self
     }
 

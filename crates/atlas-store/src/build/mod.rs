@@ -30,7 +30,7 @@ mod recorded;
 mod recall;
 
 pub use self::explain::{Explained, explain};
-pub use self::job::Job;
+pub use self::job::{Job, KEEP_DAYS};
 pub use self::overwritten::{keep_overwritten, overwritten};
 pub use self::pipeline::made_sections;
 pub use self::preview::preview;

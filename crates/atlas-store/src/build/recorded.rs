@@ -33,8 +33,8 @@ pub enum RecordedState {
     Listed(Box<ListedUrl>),
     /// Sources named it, and it was left out.
     LeftOut(Reason),
-    /// It was listed once, and left in this run.
-    Gone(i64, Change),
+    /// It was listed once, in this section, and left in this run.
+    Gone(i64, String, Option<Change>),
     /// No source named it.
     Unknown,
 }
@@ -91,7 +91,9 @@ pub fn recorded(job: &Job<'_>, ledger: &dyn Ledger, address: &str) -> Result<Opt
             None => {
                 let tombstones = ledger.tombstones()?;
                 let gone = tombstones.into_iter().find(|(tombstone, _)| tombstone.key == key);
-                gone.map_or(RecordedState::Unknown, |(tombstone, run)| RecordedState::Gone(run, tombstone.change))
+                gone.map_or(RecordedState::Unknown, |(tombstone, run)| {
+                    RecordedState::Gone(run, tombstone.section, tombstone.change)
+                })
             }
         },
     };

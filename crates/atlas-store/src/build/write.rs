@@ -121,7 +121,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
         true => 0,
         false => {
             let added = survey.changes.added.count - found.returned.len() as u64;
-            added + changed + found.tombstones().count() as u64
+            added + changed + found.tombstones().filter(|one| one.change.is_some()).count() as u64
         }
     };
     let built = Built {
@@ -137,6 +137,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     };
     let brief = Built { survey: in_brief(&built.survey, EXAMPLES), last: None, ..built.clone() };
     writing.add_run(&run_row(job, &built), &serde_json::to_string(&brief).unwrap_or_default())?;
+    writing.forget_history(job.now.as_second(), job.keep_days)?;
     if published.to_remove.is_empty() {
         writing.finish_plan()?;
     }

@@ -145,6 +145,10 @@ pub trait WriteRuns {
     /// Adds a run.
     fn add_run(&self, row: &RunRow, report: &str) -> Result<(), StoreError>;
 
+    /// Forgets what is older than this many days before `now`: what is known of entries that are gone, of announcements,
+    /// and of runs. Runs that changed nothing, and the reports of others, are forgotten sooner.
+    fn forget_history(&self, now: i64, keep_days: u32) -> Result<(), StoreError>;
+
     /// Lowers every recorded instant that is later than `now`, in seconds since 1970, and every day later than `today`.
     fn lower_dates(&self, now: i64, today: i32) -> Result<(), StoreError>;
 }

@@ -47,7 +47,10 @@ pub fn each_pending(
             take(Pending { key: entry.key, url, change });
         }
     }
-    let gone = ledger.tombstones()?.into_iter().filter(|(_, run)| due(*run));
-    gone.for_each(|(gone, _)| take(Pending { key: gone.key, url: gone.url, change: gone.change }));
+    for (gone, _) in ledger.tombstones()?.into_iter().filter(|(_, run)| due(*run)) {
+        if let Some(change) = gone.change {
+            take(Pending { key: gone.key, url: gone.url, change });
+        }
+    }
     Ok(())
 }

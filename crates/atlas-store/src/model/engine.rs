@@ -15,15 +15,17 @@ pub struct Pending {
     pub change: Change,
 }
 
-/// An entry that was removed.
+/// An entry that is no longer listed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Tombstone {
     /// Its key.
     pub key: u128,
     /// Its URL.
     pub url: String,
-    /// Removed, or redirected.
-    pub change: Change,
+    /// The section that it was in.
+    pub section: String,
+    /// Removed or redirected; `None` if its source left the configuration, which engines are not told.
+    pub change: Option<Change>,
 }
 
 /// The state of an entry when it left.

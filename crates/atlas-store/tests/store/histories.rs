@@ -149,3 +149,34 @@ fn a_survey_predicts_the_build() {
     assert_eq!(surveyed.changes, built.survey.changes);
     assert_eq!(built.survey.changes.changed.examples, [url(3, &pages[&3])]);
 }
+
+/// A site that stays the same size: each day some pages come, some go and some change. After a hundred and ten days, seventy of which are remembered, its
+/// ledger is hardly larger than after a week.
+#[test]
+fn the_ledger_has_an_end() {
+    let (mut railway, mut pages) = railway_of(100);
+    let mut next = 100;
+    let size = |railway: &Railway| -> u64 {
+        let files = fs::read_dir(railway.folder.path().join(".idle-atlas")).unwrap().flatten();
+        files.map(|file| file.metadata().unwrap().len()).sum()
+    };
+    let mut week = 0;
+    for day in 1..=110 {
+        railway.day += 1;
+        let oldest: Vec<u32> = pages.keys().copied().take(3).collect();
+        pages.retain(|number, _| !oldest.contains(number));
+        pages.values_mut().step_by(40).for_each(|page| page.title += 1);
+        live(&Day::Add(3), railway.day, &mut pages, &mut next, &mut 50);
+        railway.build(&pages, 50).unwrap();
+        if day == 7 {
+            week = size(&railway);
+        }
+    }
+    let year = size(&railway);
+    assert!(year <= 2 * week, "{year} bytes, and {week} after a week");
+    let ledger = railway.ledger();
+    let gone = ledger.tombstones().unwrap();
+    assert!(gone.iter().all(|(one, _)| !one.section.is_empty()));
+    assert!(gone.len() <= 71 * 3 && gone.len() >= 69 * 3, "{} entries that are gone", gone.len());
+    assert_eq!(ledger.runs(1000).unwrap().len(), 71);
+}

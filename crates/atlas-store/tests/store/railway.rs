@@ -263,6 +263,7 @@ impl Railway {
             // Some histories run in a few kilobytes of memory, so that most data is written to disk.
             .memory(if self.gzip == Gzip::Beside { 3_000 } else { BUDGET })
             .thresholds(Thresholds { few: 0, ..Thresholds::default() })
+            .keep_days(70)
             .allow([Guard::Shrink, Guard::NewSections]);
         run(&job, &mut *self.ledger())
     }

@@ -144,6 +144,8 @@ fn remember(
         }
     };
     if let Some(recalled) = recalled {
+        // Engines had been met before the ledger was lost.
+        meet(ledger, &settings.engines)?;
         session.screen.say(&view::build::recalled(&recalled))?;
     }
     Ok(())

@@ -10,7 +10,7 @@ use atlas_io::secret::Secret;
 use toml::Spanned;
 
 use super::context::{Context, expand};
-use super::file::{EngineTable, GuardsTable};
+use super::upkeep::{EngineTable, GuardsTable};
 use crate::exit::Failure;
 
 impl Context<'_> {

@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use serde::Deserialize;
 use toml::Spanned;
 
+use super::upkeep::{CheckTable, EngineTable, FilesTable, GuardsTable, HistoryTable, RobotsTable};
 use crate::exit::Failure;
 
 /// The file and its text, for the positions of errors.
@@ -72,6 +73,8 @@ pub struct ConfigFile {
     pub guards: GuardsTable,
     #[serde(default)]
     pub check: CheckTable,
+    #[serde(default)]
+    pub history: HistoryTable,
 }
 
 #[derive(Debug, Deserialize)]
@@ -353,65 +356,6 @@ pub struct PlayerTable {
 pub struct OembedTable {
     pub matching: Vec<Spanned<String>>,
     pub endpoint: Spanned<String>,
-}
-
-#[derive(Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct FilesTable {
-    pub main: Option<Spanned<String>>,
-    pub urls_per_file: Option<Spanned<NumberOrAuto>>,
-    pub bytes_per_file: Option<Spanned<i64>>,
-    pub media_per_file: Option<Spanned<i64>>,
-    pub files_per_index: Option<Spanned<i64>>,
-    pub folded_days: Option<Spanned<i64>>,
-    pub gzip: Option<Spanned<String>>,
-    pub style: Option<bool>,
-    pub text: bool,
-    pub address: Option<Spanned<String>>,
-    pub folder: Option<Spanned<String>>,
-}
-
-/// `"auto"` or a number.
-#[derive(Debug, Deserialize)]
-#[serde(untagged, expecting = "expected \"auto\" or a number")]
-pub enum NumberOrAuto {
-    Number(i64),
-    Word(String),
-}
-
-#[derive(Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct RobotsTable {
-    pub file: Option<Spanned<String>>,
-    pub create: bool,
-    pub crawlers: Vec<String>,
-}
-
-#[derive(Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct GuardsTable {
-    pub most_lost: Option<Spanned<String>>,
-    pub most_left_out: Option<Spanned<String>>,
-    pub left_out_may_grow: Option<Spanned<String>>,
-    pub few: Option<Spanned<i64>>,
-    pub stand_days: Option<Spanned<i64>>,
-}
-
-#[derive(Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct CheckTable {
-    pub known_findings: Option<Spanned<String>>,
-}
-
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct EngineTable {
-    pub name: Spanned<String>,
-    pub was: Option<String>,
-    pub via: Spanned<String>,
-    pub endpoint: Spanned<String>,
-    pub key: Option<Spanned<String>>,
-    pub wait_seconds: Option<Spanned<i64>>,
 }
 
 /// Parses the text. Unknown keys and wrong types are errors that name the line and the most similar key.

@@ -1,6 +1,7 @@
 //! The configuration: parsed as typed ([`mod@file`]), then resolved into settings ([`resolve`]). The rest of the
 //! program sees only the settings.
 
+mod upkeep;
 pub mod file;
 mod context;
 mod rules;

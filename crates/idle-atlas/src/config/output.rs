@@ -20,7 +20,8 @@ use atlas_store::extras::{ExtrasSettings, NewestSettings, VisitorSettings};
 use toml::Spanned;
 
 use super::context::{Context, expand};
-use super::file::{self, ConfigFile, FilesTable, WordOrList, YesOrWord};
+use super::file::{self, ConfigFile, WordOrList, YesOrWord};
+use super::upkeep::{FilesTable, NumberOrAuto};
 use crate::exit::Failure;
 
 /// The smallest size limit of a file, so that a frame and a long URL fit.
@@ -167,9 +168,9 @@ impl Context<'_> {
     pub(super) fn cut(&self, files: &FilesTable) -> Result<Cut, Failure> {
         let urls_per_file = match files.urls_per_file.as_ref().map(|value| (value, value.as_ref())) {
             None => UrlsPerFile::Auto,
-            Some((_, file::NumberOrAuto::Word(word))) if word == "auto" => UrlsPerFile::Auto,
-            Some((at, file::NumberOrAuto::Number(number))) => UrlsPerFile::Fixed(self.urls_number(at, *number)?),
-            Some((at, file::NumberOrAuto::Word(_))) => {
+            Some((_, NumberOrAuto::Word(word))) if word == "auto" => UrlsPerFile::Auto,
+            Some((at, NumberOrAuto::Number(number))) => UrlsPerFile::Fixed(self.urls_number(at, *number)?),
+            Some((at, NumberOrAuto::Word(_))) => {
                 return Err(self.origin.error(at, "“urls_per_file”: expected \"auto\" or a number from 1 to 50,000"));
             }
         };
@@ -192,7 +193,13 @@ impl Context<'_> {
     }
 
     /// A number within these bounds, or the default.
-    fn number<N>(&self, key: &str, typed: Option<&Spanned<i64>>, (least, most): (N, N), usual: N) -> Result<N, Failure>
+    pub(super) fn number<N>(
+        &self,
+        key: &str,
+        typed: Option<&Spanned<i64>>,
+        (least, most): (N, N),
+        usual: N,
+    ) -> Result<N, Failure>
     where
         N: TryFrom<i64> + PartialOrd + Copy + std::fmt::Display,
     {

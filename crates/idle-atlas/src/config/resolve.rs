@@ -16,7 +16,7 @@ use atlas_core::placement::{OwnFiles, TEXT, VISITOR_PAGE};
 use atlas_core::report::Notice;
 use atlas_io::engines::EngineSettings;
 use atlas_store::arrange::Cut;
-use atlas_store::build::{ARCHIVES, Job};
+use atlas_store::build::{ARCHIVES, Job, KEEP_DAYS};
 use atlas_store::destination::{Destination, Folder, Names};
 use atlas_store::extras::ExtrasSettings;
 use atlas_store::source::Source;
@@ -60,6 +60,7 @@ pub struct Settings {
     usual_policy: SectionPolicy,
     cut: Cut,
     thresholds: Thresholds,
+    keep_days: u32,
     names: Names,
     /// The folder for sitemap files.
     sitemaps: PathBuf,
@@ -104,6 +105,7 @@ impl Settings {
         let extras = context.extras(&typed, &sections)?;
         let cut = context.cut(&typed.files)?;
         let thresholds = context.thresholds(&typed.guards)?;
+        let keep_days = context.number("keep_days", typed.history.keep_days.as_ref(), (7, 36_500), KEEP_DAYS)?;
         let declare_in = typed.robots.file.as_ref().map(expanded).transpose()?.map(|file| folder.join(file));
         if let (Some(file), Some(path)) = (&typed.robots.file, &declare_in)
             && (*path == origin.path
@@ -167,6 +169,7 @@ impl Settings {
             alternates,
             extras,
             cut,
+            keep_days,
             thresholds,
             names,
             sitemaps,
@@ -184,6 +187,7 @@ impl Settings {
             .extras(self.extras.clone())
             .cut(self.cut.clone())
             .thresholds(self.thresholds.clone())
+            .keep_days(self.keep_days)
             .timezone(self.timezone.clone())
             .telling(0, &self.accepted)
             .written(&self.text)

@@ -72,6 +72,9 @@ pub fn one(row: &RunRow, report: &Value, layout: &Layout) -> String {
         grid.row([name.to_owned(), grouped(number)]);
     }
     out += &grid.text(layout);
+    if report.is_null() {
+        return out + "\nMore is remembered only of the last 30 runs.\n";
+    }
     let text = |value: &Value| value.as_str().unwrap_or("").to_owned();
     let list = |value: &Value| value.as_array().cloned().unwrap_or_default();
     let mut grid = Grid::new(&["section", ">entries", "file", "fate"]);

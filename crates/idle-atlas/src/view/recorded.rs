@@ -37,6 +37,8 @@ pub struct RecordedReport {
     pub changed_in_run: Option<u32>,
     /// The run in which it left, if it was listed once.
     pub left_in_run: Option<i64>,
+    /// The section that it was in then.
+    pub left_section: Option<String>,
     pub change: Option<Change>,
     pub announcements: Vec<Announced>,
     /// Listed URLs that differ from this one only in spelling, if no source named it.
@@ -70,6 +72,7 @@ impl RecordedReport {
             content_changed: None,
             changed_in_run: None,
             left_in_run: None,
+            left_section: None,
             change: None,
             announcements,
             nearest: recorded.nearest,
@@ -95,7 +98,9 @@ impl RecordedReport {
                 let (reason, words) = (Some(reason.code()), Some(reason.words()));
                 report.decision = Some(RecordedDecision { kept: false, section: None, reason, words });
             }
-            RecordedState::Gone(run, change) => (report.left_in_run, report.change) = (Some(run), Some(change)),
+            RecordedState::Gone(run, section, change) => {
+                (report.left_in_run, report.left_section, report.change) = (Some(run), Some(section), change);
+            }
             RecordedState::Unknown => {}
         }
         report
@@ -117,10 +122,17 @@ pub fn recorded(answer: &RecordedReport, layout: &Layout) -> String {
         Some(RecordedDecision { reason, words, .. }) => {
             format!("  {BAD}left out{BAD:#}: {} ({})\n", reason.unwrap_or_default(), words.unwrap_or_default())
         }
-        None => match (answer.left_in_run, answer.change) {
-            (Some(run), Some(Change::Redirected)) => format!("  left in run {run}: it redirects elsewhere\n"),
-            (Some(run), _) => format!("  left in run {run}: no source named it any more, or its page is gone\n"),
-            _ => "  No source named this URL.\n".to_owned(),
+        None => match answer.left_in_run {
+            Some(run) => {
+                let section = answer.left_section.as_deref().unwrap_or_default();
+                let why = match answer.change {
+                    Some(Change::Redirected) => "it redirects elsewhere",
+                    Some(_) => "no source named it any more, or its page is gone",
+                    None => "its source is no longer configured",
+                };
+                format!("  left section {section} in run {run}: {why}\n")
+            }
+            None => "  No source named this URL.\n".to_owned(),
         },
     };
     let mut line = |name: &str, value: &str| out += &format!("  {name:<11} {value}\n");

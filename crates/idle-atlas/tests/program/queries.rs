@@ -328,7 +328,7 @@ fn why_answers_from_what_the_last_build_recorded() {
         ],
     );
     site.run(&["why", "/secret/"]).says(0, &["left out: draft"]);
-    site.run(&["why", "/old/"]).says(1, &["left in run 2"]);
+    site.run(&["why", "/old/"]).says(1, &["left section halts in run 2"]);
     site.run(&["why", "/A.html"])
         .says(1, &["No source named this URL", "A similar URL is listed:\n  https://www.marrowvale.example/a/"]);
     let why = site.json(&["why", "/cy/a/"]);

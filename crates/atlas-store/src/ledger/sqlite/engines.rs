@@ -72,11 +72,15 @@ impl ReadEngines for Sqlite {
     }
 
     fn tombstones(&self) -> Result<Vec<(Tombstone, i64)>, StoreError> {
-        let mut statement = self.connection.prepare("select key, url, run, cause from tombstone")?;
+        let mut statement = self.connection.prepare("select key, url, run, cause, section from tombstone")?;
         let rows = statement.query_map([], |row| {
-            let is_redirected = row.get_ref(3)?.as_str() == Ok(Change::Redirected.as_str());
-            let change = if is_redirected { Change::Redirected } else { Change::Removed };
-            Ok((Tombstone { key: u128::from_be_bytes(row.get(0)?), url: row.get(1)?, change }, row.get(2)?))
+            let cause: Option<String> = row.get(3)?;
+            let change = cause.map(|cause| match cause == Change::Redirected.as_str() {
+                true => Change::Redirected,
+                false => Change::Removed,
+            });
+            let key = u128::from_be_bytes(row.get(0)?);
+            Ok((Tombstone { key, url: row.get(1)?, section: row.get(4)?, change }, row.get(2)?))
         })?;
         Ok(rows.collect::<Result<_, _>>()?)
     }
@@ -123,10 +127,11 @@ impl WriteEngines for Changing<'_> {
     }
 
     fn add_tombstone(&self, tombstone: &Tombstone, run: i64) -> Result<(), StoreError> {
-        let mut statement = self
-            .inner
-            .prepare_cached("insert or replace into tombstone (key, url, run, cause) values (?1, ?2, ?3, ?4)")?;
-        statement.execute(params![tombstone.key.to_be_bytes(), tombstone.url, run, tombstone.change.as_str()])?;
+        let mut statement = self.inner.prepare_cached(
+            "insert or replace into tombstone (key, url, section, run, cause) values (?1, ?2, ?3, ?4, ?5)",
+        )?;
+        let Tombstone { key, url, section, change } = tombstone;
+        statement.execute(params![key.to_be_bytes(), url, section, run, change.map(Change::as_str)])?;
         Ok(())
     }
 
@@ -216,7 +221,8 @@ mod tests {
     fn a_tombstone_is_removed_when_its_entry_returns() {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
-        let tombstone = |key, change| Tombstone { key, url: format!("https://www.marrowvale.example/{key}"), change };
+        let url = |key| format!("https://www.marrowvale.example/{key}");
+        let tombstone = |key, change| Tombstone { key, url: url(key), section: "pages".into(), change: Some(change) };
         let writing = ledger.transaction().unwrap();
         writing.add_tombstone(&tombstone(2, Change::Redirected), 4).unwrap();
         writing.add_tombstone(&tombstone(1, Change::Removed), 4).unwrap();

@@ -7,6 +7,15 @@ use crate::error::StoreError;
 use crate::ledger::{ReadRuns, WriteRuns};
 use crate::model::{RunCounts, RunRow};
 
+/// The seconds of a day.
+const DAY: i64 = 86_400;
+/// For how many days runs that changed nothing are remembered.
+const QUIET_DAYS: i64 = 7;
+/// How many runs are remembered with their report.
+const WITH_REPORT: i64 = 30;
+/// For how many days announcements are remembered with some of their URLs.
+const EXAMPLE_DAYS: i64 = 30;
+
 const COLUMNS: &str = "id, at, entries, added, changed, removed, left_out, files_written";
 
 fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRow> {
@@ -34,7 +43,10 @@ impl ReadRuns for Sqlite {
     }
 
     fn run(&self, run: i64) -> Result<Option<(RunRow, String)>, StoreError> {
-        let mut statement = self.connection.prepare(&format!("select {COLUMNS}, report from run where id = ?1"))?;
+        let query = format!(
+            "select {COLUMNS}, coalesce(report, '') from run left join report on report.run = id where id = ?1"
+        );
+        let mut statement = self.connection.prepare(&query)?;
         Ok(statement.query_row([run], |row| Ok((run_row(row)?, row.get(8)?))).optional()?)
     }
 }
@@ -43,7 +55,7 @@ impl WriteRuns for Changing<'_> {
     fn add_run(&self, row: &RunRow, report: &str) -> Result<(), StoreError> {
         let RunCounts { entries, added, changed, removed, left_out, files_written } = row.counts;
         self.inner.execute(
-            &format!("insert into run ({COLUMNS}, report) values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)"),
+            &format!("insert into run ({COLUMNS}) values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)"),
             params![
                 row.run,
                 row.at,
@@ -53,9 +65,28 @@ impl WriteRuns for Changing<'_> {
                 removed as i64,
                 left_out as i64,
                 files_written as i64,
-                report
             ],
         )?;
+        self.inner.execute("insert into report values (?1, ?2)", params![row.run, report])?;
+        Ok(())
+    }
+
+    fn forget_history(&self, now: i64, keep_days: u32) -> Result<(), StoreError> {
+        let before = |days: i64| now - days * DAY;
+        let old = before(i64::from(keep_days));
+        let last: i64 = self.inner.query_row("select coalesce(max(id), 0) from run", [], |row| row.get(0))?;
+        let run = "select coalesce(max(id), 0) from run where at < ?1";
+        let old_run: i64 = self.inner.query_row(run, [old], |row| row.get(0))?;
+        for table in ["tombstone", "departure", "addition"] {
+            self.inner.execute(&format!("delete from {table} where run <= ?1"), [old_run])?;
+        }
+        self.inner.execute("delete from announcement where at < ?1", [old])?;
+        self.inner.execute("delete from run where at < ?1 and id < ?2", [old, last])?;
+        let quiet = "delete from run where at < ?1 and id < ?2 and added + changed + removed + files_written = 0";
+        self.inner.execute(quiet, [before(QUIET_DAYS), last])?;
+        self.inner.execute("delete from report where run <= ?1", [last - WITH_REPORT])?;
+        let examples = "update announcement set examples = '' where at < ?1 and examples <> ''";
+        self.inner.execute(examples, [before(EXAMPLE_DAYS)])?;
         Ok(())
     }
 

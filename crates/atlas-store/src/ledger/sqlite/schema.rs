@@ -61,12 +61,16 @@ create table run (
     id integer primary key,
     at integer not null,
     entries integer not null, added integer not null, changed integer not null, removed integer not null,
-    left_out integer not null, files_written integer not null,
-    report text not null            -- JSON, as build printed it
+    left_out integer not null, files_written integer not null
 );
+-- the reports of the last runs: JSON, as build printed it. Apart, so that old ones leave no holes
+create table report (run integer primary key, report text not null);
 
--- entries that are gone, until every engine knows
-create table tombstone (key blob primary key, url text not null, run integer not null, cause text not null) without rowid;
+-- entries that are gone
+create table tombstone (
+    key blob primary key, url text not null, section text not null, run integer not null,
+    cause text                      -- null if engines are not told
+) without rowid;
 -- what entries were like when they left: one that is back as it was is no news to engines that have not been told meanwhile
 create table departure (
     key blob primary key, run integer not null, changed integer not null, page integer not null, declared integer not null
