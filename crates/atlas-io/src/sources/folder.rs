@@ -89,7 +89,7 @@ impl SourceFolder {
     /// Reads all files. Fails, in words, if the folder does not exist.
     pub(crate) fn gather(&self, files: &impl Files, gathering: &mut Gathering<'_>) -> Result<(), String> {
         if !self.path.is_dir() {
-            return Err(format!("there is no folder {}; correct “folder” in the configuration", self.path.display()));
+            return Err(format!("there is no folder {}; correct “folder” in the configuration", self.shown));
         }
         thread::scope(|scope| {
             // One thread lists the folder while the others read what was found.

@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use atlas_core::address::Site;
+use atlas_io::secret::Secret;
 use atlas_store::ledger;
 use jiff::tz::TimeZone;
 use toml::Spanned;
@@ -20,8 +21,8 @@ pub(super) struct Context<'a> {
     pub(super) crawlers: &'a [String],
 }
 
-/// Replaces `${NAME}` by the value of that environment variable.
-pub(super) fn expand(origin: &ConfigText, text: &Spanned<String>) -> Result<String, Failure> {
+/// Replaces `${NAME}` by the value of that environment variable. Whatever shows the setting shows what was typed.
+pub(super) fn expand(origin: &ConfigText, text: &Spanned<String>) -> Result<Secret, Failure> {
     expand_with(origin, text, |_, _, value| value)
 }
 
@@ -30,7 +31,7 @@ pub(super) fn expand_with(
     origin: &ConfigText,
     text: &Spanned<String>,
     encode: impl Fn(&str, &str, String) -> String,
-) -> Result<String, Failure> {
+) -> Result<Secret, Failure> {
     let typed = text.as_ref().as_str();
     let mut out = String::new();
     let mut rest = typed;
@@ -43,7 +44,7 @@ pub(super) fn expand_with(
         out.push_str(&encode(&typed[..typed.len() - after.len()], tail, value));
         rest = tail;
     }
-    Ok(out + rest)
+    Ok(Secret::new(typed, out + rest))
 }
 
 /// Whether a section is made from each row.

@@ -6,7 +6,6 @@ use atlas_core::address::Address;
 use atlas_core::announce::indexnow::Key;
 use atlas_core::judge::Thresholds;
 use atlas_io::engines::{self, EngineSettings};
-use atlas_io::secret::Secret;
 use toml::Spanned;
 
 use super::context::{Context, expand};
@@ -63,12 +62,12 @@ impl Context<'_> {
             let message = format!("“via”: “{}” is unknown; expected {}", table.via.as_ref(), known.join(" or "));
             self.origin.error(&table.via, message)
         })?;
-        let endpoint = Secret::new(table.endpoint.as_ref(), expand(self.origin, &table.endpoint)?);
+        let endpoint = expand(self.origin, &table.endpoint)?;
         Address::parse(endpoint.expose())
-            .map_err(|why| self.origin.error(&table.endpoint, format!("“endpoint”: {why}")))?;
+            .map_err(|why| self.origin.error(&table.endpoint, endpoint.hide(format!("“endpoint”: {why}"))))?;
         let key = table.key.as_ref().map(|key| {
             let text = expand(self.origin, key)?;
-            Key::parse(&text).map_err(|why| self.origin.error(key, format!("“key”: {why}")))
+            Key::parse(text.expose()).map_err(|why| self.origin.error(key, text.hide(format!("“key”: {why}"))))
         });
         let wait = match &table.wait_seconds {
             None => 20,

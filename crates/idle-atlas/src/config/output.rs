@@ -286,7 +286,7 @@ impl Context<'_> {
 
     /// Sitemaps that are served from another host or folder than the site.
     fn elsewhere(&self, folder: &Spanned<String>, address: &Spanned<String>) -> Result<(PathBuf, String), Failure> {
-        let path = self.folder.join(expand(self.origin, folder)?);
+        let path = self.folder.join(expand(self.origin, folder)?.expose());
         if !path.is_dir() {
             return Err(self.origin.error(folder, format!("“folder”: there is no folder {}", path.display())));
         }
@@ -310,10 +310,11 @@ impl Context<'_> {
             let message = "“folder” is the web root: leave folder and address out, or name another folder";
             return Err(self.origin.error(folder, message));
         }
-        let site = Site::parse(&expand(self.origin, address)?).map_err(|why| {
+        let typed = expand(self.origin, address)?;
+        let site = Site::parse(typed.expose()).map_err(|why| {
             let message =
                 format!("“address”: {why}; expected a URL such as https://sitemaps.marrowvale.example/railway/");
-            self.origin.error(address, message)
+            self.origin.error(address, typed.hide(message))
         })?;
         Ok((path, site.root().as_str().to_owned()))
     }
@@ -376,7 +377,7 @@ impl Context<'_> {
 
     fn template(&self, file: &Spanned<String>) -> Result<PageTemplate, Failure> {
         let shown = expand(self.origin, file)?;
-        let text = fs::read_to_string(self.folder.join(&shown))
+        let text = fs::read_to_string(self.folder.join(shown.expose()))
             .map_err(|error| self.origin.error(file, format!("“template”: cannot read {shown}: {error}")))?;
         PageTemplate::parse(&text).map_err(|why| self.origin.error(file, format!("“template”: {shown}: {why}")))
     }
@@ -385,10 +386,10 @@ impl Context<'_> {
     pub(super) fn data_folder(&self, typed: &ConfigFile) -> Result<Option<PathBuf>, Failure> {
         let Some(table) = &typed.structured_data else { return Ok(None) };
         let folder = expand(self.origin, &table.folder)?;
-        if folder.trim().is_empty() || Path::new(&folder).is_file() {
+        if folder.expose().trim().is_empty() || Path::new(folder.expose()).is_file() {
             let message = "“folder”: expected a folder of its own, such as structured-data";
             return Err(self.origin.error(&table.folder, message));
         }
-        Ok(Some(self.folder.join(folder)))
+        Ok(Some(self.folder.join(folder.expose())))
     }
 }

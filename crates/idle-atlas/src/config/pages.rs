@@ -58,8 +58,8 @@ pub fn asking(context: &Context<'_>, typed: &ConfigFile) -> Result<Asking, Failu
         endpoints.push(Endpoint {
             matching: globs.build().map_err(|why| Failure::said(why.to_string()))?,
             written: table.matching.iter().map(|pattern| pattern.as_ref().as_str()).collect::<Vec<_>>().join(" "),
-            address: Address::parse(&endpoint)
-                .map_err(|why| context.origin.error(&table.endpoint, format!("“endpoint”: {why}")))?,
+            address: Address::parse(endpoint.expose())
+                .map_err(|why| context.origin.error(&table.endpoint, endpoint.hide(format!("“endpoint”: {why}"))))?,
         });
     }
     Ok(Asking::new(endpoints, typed.videos.oembed))

@@ -72,10 +72,10 @@ impl Settings {
     /// Resolves what was typed. Every error names the line.
     pub fn from_file(origin: &ConfigText, typed: ConfigFile) -> Result<Self, Failure> {
         let folder = origin.path.parent().unwrap_or(Path::new(""));
-        let expanded = |text: &Spanned<String>| expand(origin, text);
-        let url = expanded(&typed.site.url)?;
-        let site = Site::parse(&url).map_err(|why| {
-            origin.error(&typed.site.url, format!("“url”: {why}; expected the site's URL as visitors reach it, such as https://www.marrowvale.example/"))
+        let expanded = |text: &Spanned<String>| expand(origin, text).map(|secret| secret.expose().to_owned());
+        let url = expand(origin, &typed.site.url)?;
+        let site = Site::parse(url.expose()).map_err(|why| {
+            origin.error(&typed.site.url, url.hide(format!("“url”: {why}; expected the site's URL as visitors reach it, such as https://www.marrowvale.example/")))
         })?;
         let web_root = folder.join(expanded(&typed.site.web_root)?);
         if !web_root.is_dir() {

@@ -230,7 +230,7 @@ impl Context<'_> {
     /// Reads a file of URLs, paths and ids, one per line; `#` begins a comment.
     fn listed_in(&self, file: &Spanned<String>) -> Result<Condition, Failure> {
         let shown = expand(self.origin, file)?;
-        let text = fs::read_to_string(self.folder.join(&shown))
+        let text = fs::read_to_string(self.folder.join(shown.expose()))
             .map_err(|error| self.origin.error(file, format!("“listed_in”: cannot read {shown}: {error}")))?;
         let mut list = HashSet::new();
         for (at, line) in text.lines().enumerate() {
@@ -247,7 +247,7 @@ impl Context<'_> {
                 list.insert(line.to_owned());
             }
         }
-        Ok(Condition::Listed(list, shown))
+        Ok(Condition::Listed(list, shown.to_string()))
     }
 
     pub(super) fn archives(&self, typed: &ConfigFile, sections: &Sections) -> Result<Archives, Failure> {

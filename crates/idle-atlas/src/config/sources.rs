@@ -13,6 +13,7 @@ use atlas_core::page::PageReader;
 use atlas_io::reading::field::ColumnMapping;
 use atlas_io::reading::input::{Input, WAIT};
 use atlas_io::reading::record::{Dates, RecordSettings, SEPARATOR, SourceSection};
+use atlas_io::secret::Secret;
 use atlas_io::sources::command::CommandSource;
 use atlas_io::sources::crawl::CrawlSource;
 #[cfg(feature = "feed")]
@@ -234,8 +235,8 @@ impl<'a> Sources<'a> {
     }
 
     fn folder(&self, table: &Spanned<SourceTable>) -> Result<SourceFolder, Failure> {
-        let shown = expand(self.context.origin, self.needed("folder", table.as_ref().folder.as_ref(), table)?)?;
-        Ok(SourceFolder { path: self.context.folder.join(&shown), shown })
+        let folder = expand(self.context.origin, self.needed("folder", table.as_ref().folder.as_ref(), table)?)?;
+        Ok(SourceFolder { path: self.context.folder.join(folder.expose()), shown: folder.to_string() })
     }
 
     fn html(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
@@ -342,13 +343,11 @@ impl<'a> Sources<'a> {
         }))
     }
 
-    fn input(&self, table: &Spanned<SourceTable>) -> Result<(Input, String), Failure> {
+    /// Where to read from, and what was typed.
+    fn input(&self, table: &Spanned<SourceTable>) -> Result<(Input, Secret), Failure> {
         let file = self.needed("file", table.as_ref().file.as_ref(), table)?;
-        let path = expand(self.context.origin, file)?;
-        let input = Input::parse(&path, self.context.folder);
-        // A URL may contain a secret that the configuration does not.
-        let shown = if matches!(input, Input::Url(_)) { file.as_ref().clone() } else { path };
-        Ok((input, shown))
+        let typed = expand(self.context.origin, file)?;
+        Ok((Input::parse(typed.expose(), self.context.folder), typed))
     }
 
     fn table(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
@@ -360,7 +359,7 @@ impl<'a> Sources<'a> {
                     format!("“layout”: “{}” is unknown; expected csv, tsv, json-lines or json", word.as_ref());
                 self.context.origin.error(word, message)
             })?,
-            None => Format::of_name(&shown).ok_or_else(|| {
+            None => Format::of_name(shown.expose()).ok_or_else(|| {
                 let message = format!(
                     "the format of “{shown}” is unknown; set layout = \"csv\", \"tsv\", \"json-lines\" or \"json\""
                 );
@@ -368,6 +367,7 @@ impl<'a> Sources<'a> {
             })?,
         };
         let records = self.records(source)?;
+        let shown = shown.to_string();
         Ok(Box::new(TableSource { input, shown, format, records, wait: self.wait(source, WAIT)? }))
     }
 
@@ -381,7 +381,7 @@ impl<'a> Sources<'a> {
         let (input, shown) = self.input(table)?;
         Ok(Box::new(FeedSource {
             input,
-            shown,
+            shown: shown.to_string(),
             site: self.context.site.clone(),
             section: self.section(table.as_ref()),
             reader: self.reader.clone(),
@@ -402,7 +402,7 @@ impl<'a> Sources<'a> {
             written_over: false,
             hints,
             input,
-            shown,
+            shown: shown.to_string(),
             site: self.context.site.clone(),
             section: self.section(table.as_ref()),
             timezone: self.context.timezone.clone(),

@@ -334,7 +334,7 @@ fn why_answers_from_what_the_last_build_recorded() {
     let why = site.json(&["why", "/cy/a/"]);
     assert_eq!((&why["decision"]["kept"], &why["as_of"]["run"]), (&true.into(), &2.into()), "{why}");
     assert_eq!(why["alternates"].as_array().map(Vec::len), Some(2));
-    site.run(&["why", "--fresh", "/a/"]).says(2, &["there is no file"]);
+    site.run(&["why", "--fresh", "/a/"]).says(2, &["there is no such file"]);
 }
 
 /// A source of rows for histories: each row has a number and what it says. Two neighbours may be translations, because

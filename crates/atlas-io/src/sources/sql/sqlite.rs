@@ -21,8 +21,10 @@ pub(super) struct SqliteSession(Connection);
 impl SqliteSession {
     pub(super) fn open(path: &Path) -> Result<Self, QueryFailure> {
         if !path.is_file() {
-            let why = format!("there is no file {}; correct “connection” in the configuration", path.display());
-            return Err(QueryFailure::lasting(why));
+            // The source's name says which file; the path may come from the environment.
+            return Err(QueryFailure::lasting(
+                "there is no such file; correct “connection” in the configuration".to_owned(),
+            ));
         }
         let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let connection = Connection::open_with_flags(path, flags).map_err(failed)?;

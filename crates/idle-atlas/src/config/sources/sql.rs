@@ -3,7 +3,6 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use atlas_io::secret::Secret;
 use atlas_io::sources::sql::{self, Database, SqlSource};
 use atlas_store::source::Source;
 use toml::Spanned;
@@ -27,7 +26,7 @@ impl Sources<'_> {
             let message = "“connection”: it contains a password that anyone can read; put it in the environment and write ${NAME} in its place";
             return Err(origin.error(typed, message));
         }
-        let connection = Secret::new(typed.as_ref(), expand_with(origin, typed, sql::encode_variable)?);
+        let connection = expand_with(origin, typed, sql::encode_variable)?;
         let database = Database::parse(&connection, self.context.folder)
             .map_err(|why| origin.error(typed, format!("“connection”: {why}")))?;
         let mut connections = self.connections.borrow_mut();
@@ -35,7 +34,7 @@ impl Sources<'_> {
         Ok(Box::new(SqlSource {
             database,
             connection: shared,
-            shown: sql::shown(connection.expose()),
+            shown: sql::shown(typed.as_ref()),
             query: self.query(table)?,
             records: self.records(source)?,
             wait: self.wait(source, WAIT)?,
@@ -49,9 +48,9 @@ impl Sources<'_> {
         let (query, key) = match (&source.query, &source.query_file) {
             (Some(query), None) => (query.as_ref().clone(), "query"),
             (None, Some(file)) => {
-                let path = self.context.folder.join(expand(origin, file)?);
-                let query = std::fs::read_to_string(&path).map_err(|error| {
-                    let message = format!("“query_file”: cannot read {}: {error}", path.display());
+                let typed = expand(origin, file)?;
+                let query = std::fs::read_to_string(self.context.folder.join(typed.expose())).map_err(|error| {
+                    let message = format!("“query_file”: cannot read {typed}: {error}");
                     origin.error(file, message)
                 })?;
                 (query.trim_start_matches('\u{feff}').to_owned(), "query_file")
