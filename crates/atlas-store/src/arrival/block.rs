@@ -233,6 +233,11 @@ impl Block {
         self.len() as u64 + self.let_go()
     }
 
+    /// The key of a row.
+    pub(crate) fn key(&self, row: usize) -> u128 {
+        self.in_brief(row).0
+    }
+
     /// The key of a row, and whether the next build will have to read it.
     pub(super) fn in_brief(&self, row: usize) -> (u128, bool) {
         match &self.rows {

@@ -236,6 +236,16 @@ impl Arrivals {
         self.others.push(key);
     }
 
+    /// The folder of temporary data.
+    pub(crate) fn folder(&self) -> &Path {
+        self.spill.folder()
+    }
+
+    /// Whether some blocks are on disk.
+    pub(crate) fn is_on_disk(&self) -> bool {
+        self.spills
+    }
+
     /// The number of blocks.
     pub(crate) fn blocks(&self) -> usize {
         self.blocks.len()

@@ -23,6 +23,11 @@ impl SpillFile {
         Self { folder: folder.to_owned(), file: Mutex::new(None), end: 0 }
     }
 
+    /// The folder that it is in.
+    pub(crate) fn folder(&self) -> &Path {
+        &self.folder
+    }
+
     fn file(&self) -> MutexGuard<'_, Option<File>> {
         self.file.lock().unwrap_or_else(PoisonError::into_inner)
     }

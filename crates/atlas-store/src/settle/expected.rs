@@ -33,6 +33,11 @@ impl Expected {
         any.then(|| Self { folders, will_do, others: arrivals.others().iter().copied().collect() })
     }
 
+    /// Whether the page of an entry has to be looked for, because none of these sources vouches for it.
+    pub(super) fn asks(&self, mut sources: impl Iterator<Item = u16>) -> bool {
+        !sources.any(|source| self.will_do.get(usize::from(source)).copied().unwrap_or(true))
+    }
+
     /// Whether an entry that these sources name has no page, although it should have one.
     pub(super) fn misses(
         &self,
@@ -40,8 +45,7 @@ impl Expected {
         key: u128,
         url: impl FnOnce() -> String,
     ) -> bool {
-        let mut sources = sources.into_iter();
-        if sources.any(|source| self.will_do.get(usize::from(source)).copied().unwrap_or(true)) {
+        if !self.asks(sources.into_iter()) {
             return false;
         }
         let url = url();

@@ -12,6 +12,7 @@ use super::entry_rows::EntryRows;
 use super::expected::Expected;
 use super::fate::{EntryFate, GroupsBefore};
 use super::partition::{JoinedPartition, Joining, Merged, Odds, StandingEntry, Sure};
+use super::shared_rows::{RowsOfPart, SharedRows};
 use super::{ReportLimits, Sample};
 use crate::arrival::{Arrivals, Block, RowId};
 use crate::disk::spill::PARTITIONS;
@@ -50,6 +51,7 @@ pub(crate) fn join(
     watch: Option<&GroupsBefore>,
     telling: ReportLimits<'_>,
 ) -> io::Result<Joined> {
+    let shared = SharedRows::read(arrivals, expected)?;
     let entries = remembered.map_or(0, Remembered::entries);
     let untouched = |at: usize| remembered.is_some_and(|remembered| remembered.untouched.holds(at));
     let fate = |at: usize| if untouched(at) { EntryFate::Untouched } else { EntryFate::Gone };
@@ -69,7 +71,8 @@ pub(crate) fn join(
     let parts = (0..PARTITIONS).into_par_iter().map(|part| {
         let rows = joining.arrivals.partitions().part(part)?;
         let known = remembered.map_or(Ok(Vec::new()), |remembered| remembered.known.part(part))?;
-        Ok(joining.partition(rows, known))
+        let read = shared.as_ref().map_or(Ok(RowsOfPart::default()), |shared| shared.of_part(part))?;
+        Ok(joining.partition(rows, known, &read))
     });
     let mut parts: Vec<JoinedPartition> = parts.collect::<io::Result<_>>()?;
     let mut sure = Sure::default();

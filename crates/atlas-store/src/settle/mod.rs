@@ -21,6 +21,7 @@ mod latest;
 mod expected;
 mod entry_rows;
 mod fate;
+mod shared_rows;
 mod partition;
 mod join;
 mod remarks;

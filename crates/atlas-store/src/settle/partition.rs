@@ -1,6 +1,7 @@
 //! Joining the rows of one partition: which of them name the same URL, and what happened to the entries that the ledger
 //! remembers. Rows are read only if several have to be merged.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
 
@@ -11,6 +12,7 @@ use super::assignment::Assignment;
 use super::entry_rows::MergedFrom;
 use super::expected::Expected;
 use super::fate::{EntryFate, GroupsBefore};
+use super::shared_rows::RowsOfPart;
 use super::{ReportLimits, Sample};
 use crate::arrival::{Arrivals, Block, KeyedRow, RowFlag, RowId};
 use crate::ledger::Remembered;
@@ -77,7 +79,13 @@ pub(super) struct JoinedPartition {
 }
 
 impl Joining<'_> {
-    pub(super) fn partition(&self, mut rows: Vec<KeyedRow>, mut known: Vec<KnownEntry>) -> JoinedPartition {
+    /// Joins one partition; `read` are the rows of it that have to be read, if they were read before.
+    pub(super) fn partition(
+        &self,
+        mut rows: Vec<KeyedRow>,
+        mut known: Vec<KnownEntry>,
+        read: &RowsOfPart,
+    ) -> JoinedPartition {
         rows.sort_unstable_by_key(|row| (row.key, row.row_id));
         known.sort_unstable_by_key(|known| known.key);
         let mut part = JoinedPartition {
@@ -103,12 +111,12 @@ impl Joining<'_> {
                 continue;
             }
             let prior = known.map(|known| known.at);
-            let misses_page = self.misses_page(group);
+            let misses_page = self.misses_page(group, read);
             let alone = group.len() == 1 && !misses_page;
             if alone {
                 self.assignment.set(group[0].row_id, prior);
             } else {
-                part.merge(self, group, known.as_ref(), misses_page);
+                part.merge(self, group, known.as_ref(), misses_page, read);
             }
             let Some(known) = known else {
                 match group {
@@ -173,11 +181,21 @@ impl Joining<'_> {
         self.single.get(usize::from(self.arrivals.source_of(row_id))).copied().unwrap_or(UNKNOWN)
     }
 
+    /// The bytes of a row.
+    fn row<'r>(&'r self, row_id: RowId, read: &'r RowsOfPart) -> Cow<'r, [u8]> {
+        read.get(&row_id).map_or_else(|| self.arrivals.row(row_id), |(_, row)| Cow::Borrowed(row))
+    }
+
+    /// [`RowSummary::row_print`](crate::arrival::RowSummary::row_print).
+    fn row_print(&self, row_id: RowId, read: &RowsOfPart) -> u64 {
+        read.get(&row_id).map_or_else(|| self.arrivals.summary(row_id).row_print, |(print, _)| *print)
+    }
+
     /// What each of these rows says, with its source, the most credible first: sources count in their own order, and the
     /// rows of one source by [`Contribution::precedence`].
-    fn said(&self, group: &[KeyedRow]) -> Vec<(u16, RowId, Contribution<'static>)> {
+    fn said(&self, group: &[KeyedRow], read: &RowsOfPart) -> Vec<(u16, RowId, Contribution<'static>)> {
         let read = |row: &KeyedRow| {
-            let contribution = Contribution::read(&self.arrivals.row(row.row_id)).into_owned();
+            let contribution = Contribution::read(&self.row(row.row_id, read)).into_owned();
             (self.arrivals.source_of(row.row_id), row.row_id, contribution)
         };
         let mut said: Vec<_> = group.iter().map(read).collect();
@@ -210,10 +228,10 @@ impl Joining<'_> {
     }
 
     /// Whether these rows name an entry that lacks the page it should have.
-    fn misses_page(&self, group: &[KeyedRow]) -> bool {
+    fn misses_page(&self, group: &[KeyedRow], read: &RowsOfPart) -> bool {
         self.expected.is_some_and(|expected| {
             let sources = group.iter().map(|row| self.arrivals.source_of(row.row_id));
-            expected.misses(sources, group[0].key, || url_of(&self.arrivals.row(group[0].row_id)).to_owned())
+            expected.misses(sources, group[0].key, || url_of(&self.row(group[0].row_id, read)).to_owned())
         })
     }
 }
@@ -235,12 +253,18 @@ impl JoinedPartition {
         true
     }
 
-    fn merge(&mut self, joining: &Joining<'_>, group: &[KeyedRow], known: Option<&KnownEntry>, misses_page: bool) {
-        let arrivals = joining.arrivals;
+    fn merge(
+        &mut self,
+        joining: &Joining<'_>,
+        group: &[KeyedRow],
+        known: Option<&KnownEntry>,
+        misses_page: bool,
+        read: &RowsOfPart,
+    ) {
         let first = group[0].row_id;
-        let mut said = joining.said(group).into_iter();
+        let mut said = joining.said(group, read).into_iter();
         let Some((own, _, mut contribution)) = said.next() else { return };
-        let mut sum = arrivals.summary(first).row_print;
+        let mut sum = joining.row_print(first, read);
         let mut sources = vec![own];
         let mut earlier = vec![(own, contribution.clone())];
         for (source, row_id, other) in said {
@@ -266,7 +290,7 @@ impl JoinedPartition {
             contribution.merge(other);
         }
         for row in &group[1..] {
-            sum = sum.wrapping_add(arrivals.summary(row.row_id).row_print);
+            sum = sum.wrapping_add(joining.row_print(row.row_id, read));
         }
         contribution.not_in_folder = misses_page;
         self.rows.push_merged(&contribution, sum, &sources);
@@ -275,7 +299,7 @@ impl JoinedPartition {
         let as_before = before.map(|known| {
             let comparison = joining.provenances.comparison(known.provenance, &sources);
             let mut heard = Contribution::default();
-            for (source, _, one) in joining.said(group) {
+            for (source, _, one) in joining.said(group, read) {
                 heard.merge(comparison.select(source, &one).into_owned());
             }
             Prints::of(&heard, &mut Vec::new())
