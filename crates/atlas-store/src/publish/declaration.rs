@@ -3,6 +3,7 @@
 //! A robots.txt made from nothing would replace the site's real one, with all its rules, as soon as it is copied to the
 //! server. So it is created only if the configuration says that there is no other, or if a crawl has seen the live one.
 
+use atlas_core::placement::is_further_index;
 use atlas_core::robots::{ALLOW_ALL, Robots, declare, sitemap_lines};
 
 use crate::destination::{Destination, Names, ROBOTS};
@@ -39,7 +40,15 @@ impl Declaration {
             (None, None) => (names.create_robots.then_some(ALLOW_ALL), false),
         };
         let wanted = names.index_addresses(files);
-        let outdated: Vec<&str> = declared.lines().filter(|line| !wanted.iter().any(|one| one == line)).collect();
+        // A killed build may have declared further indexes that are no longer needed.
+        let is_left = |address: &str| {
+            let name = address.strip_prefix(names.address.as_str());
+            name.is_some_and(|name| is_further_index(&names.main, name))
+        };
+        let there = sitemap_lines(base.unwrap_or_default()).into_iter().map(|(_, address)| address);
+        let left: Vec<String> = there.filter(|address| is_left(address) && !wanted.contains(address)).collect();
+        let outdated = declared.lines().filter(|line| !wanted.iter().any(|one| one == line));
+        let outdated: Vec<&str> = outdated.chain(left.iter().map(String::as_str)).collect();
         let ours: Vec<&str> = wanted.iter().map(String::as_str).collect();
         let after = base.map(|base| declare(base, &ours, &outdated));
         Ok(Some(Self { before, after, taken_over, wanted }))

@@ -9,6 +9,7 @@ use super::state::PublishState;
 use crate::destination::{Gzip, holds, replace};
 use crate::disk::segmented_gzip::{GzipWriter, compress};
 use crate::error::StoreError;
+use crate::ledger::Writing;
 
 impl Publisher<'_> {
     pub(super) fn index_lines(&self, state: &PublishState, which: impl Fn(usize) -> bool) -> Vec<IndexLine> {
@@ -22,7 +23,12 @@ impl Publisher<'_> {
     }
 
     /// Writes an index for the time in between: it lists the files that gained entries, and all files of the old index.
-    pub(super) fn write_interim_index(&self, state: &mut PublishState, gained: &[usize]) -> Result<(), StoreError> {
+    pub(super) fn write_interim_index(
+        &self,
+        state: &mut PublishState,
+        gained: &[usize],
+        writing: &dyn Writing,
+    ) -> Result<(), StoreError> {
         let mut lines = self.index_lines(state, |at| gained.contains(&at) || self.plan.files[at].id.is_some());
         for folded in self.remembered.files.iter().filter(|file| self.plan.folded.contains(&file.id)) {
             let name = child_name(&folded.section, folded.kind, folded.number);
@@ -32,12 +38,17 @@ impl Publisher<'_> {
                 lines.push(IndexLine { address, lastmod: instant(folded.digest.changed) });
             }
         }
-        self.write_indexes(state, &lines)
+        self.write_indexes(state, &lines, writing)
     }
 
     /// Writes these lines into as many indexes as needed. In between, an index may briefly have more lines than it
-    /// should.
-    pub(super) fn write_indexes(&self, state: &mut PublishState, lines: &[IndexLine]) -> Result<(), StoreError> {
+    /// should. New indexes are written and declared in robots.txt before the others lose lines to them.
+    pub(super) fn write_indexes(
+        &self,
+        state: &mut PublishState,
+        lines: &[IndexLine],
+        writing: &dyn Writing,
+    ) -> Result<(), StoreError> {
         let names = self.names.index_names(self.plan.files.len());
         let mut rest = lines;
         // The main file comes last, because engines read it most.
@@ -48,7 +59,16 @@ impl Publisher<'_> {
             parts.push(part);
             rest = after;
         }
-        for (name, part) in names.iter().zip(parts).rev() {
+        let is_new = |name: &String| *name != self.names.main && !self.remembered.outputs.contains_key(name);
+        let (new, old): (Vec<_>, Vec<_>) = names.iter().zip(parts).rev().partition(|(name, _)| is_new(name));
+        for (name, part) in &new {
+            self.small_file(state, name, &index(part, self.names.style))?;
+        }
+        if !new.is_empty() {
+            self.destination.commit()?;
+            state.published.robots = Some(self.declare(writing)?);
+        }
+        for (name, part) in old {
             self.small_file(state, name, &index(part, self.names.style))?;
         }
         Ok(())

@@ -33,6 +33,7 @@ use crate::error::StoreError;
 use crate::extras::ExtraFile;
 use crate::ledger::{Remembered, Writing};
 use crate::model::Fact;
+use crate::report::RobotsFate;
 use crate::source::LiveRobots;
 
 /// The input of publishing.
@@ -195,7 +196,7 @@ impl Publisher<'_> {
                 gained = true;
                 state.all_placed(self.destination)?;
                 if nth > 0 && self.form == MainFile::Index && files.iter().any(|file| file.id.is_none()) {
-                    self.write_interim_index(&mut state, &order[..nth])?;
+                    self.write_interim_index(&mut state, &order[..nth], writing)?;
                 }
             }
             self.file(at, &mut queue, writing, &mut state)?;
@@ -209,13 +210,18 @@ impl Publisher<'_> {
         }
         if self.form == MainFile::Index {
             let lines = self.index_lines(&state, |_| true);
-            self.write_indexes(&mut state, &lines)?;
+            self.write_indexes(&mut state, &lines, writing)?;
         }
         self.write_extra_files(&mut state, stale)?;
         if !state.published.written.is_empty() {
             self.destination.commit()?;
         }
-        state.published.robots = Some(self.declare(writing)?);
+        let declared = self.declare(writing)?;
+        // It may have been declared before, when there were new indexes.
+        state.published.robots = match (state.published.robots, declared) {
+            (Some(before), RobotsFate::Unchanged) => Some(before),
+            (_, declared) => Some(declared),
+        };
         self.settle_outputs(&mut state, writing)?;
         Ok(state.published)
     }

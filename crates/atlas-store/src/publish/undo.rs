@@ -40,7 +40,7 @@ impl Publisher<'_> {
             // What is listed stays listed, but with dates no newer than they will be in a moment.
             let named = before.named(&before.index_lines(&state, |_| true))?;
             if !named.is_empty() {
-                before.write_indexes(&mut state, &named)?;
+                before.write_indexes(&mut state, &named, writing)?;
             }
             for at in lost {
                 before.file(at, &mut queue, writing, &mut state)?;
@@ -49,7 +49,7 @@ impl Publisher<'_> {
             let mut lines = before.index_lines(&state, |_| true);
             let known: HashSet<String> = lines.iter().map(|line| line.address.clone()).collect();
             lines.extend(named.into_iter().filter(|line| !known.contains(&line.address)));
-            before.write_indexes(&mut state, &lines)?;
+            before.write_indexes(&mut state, &lines, writing)?;
             for at in gained {
                 before.file(at, &mut queue, writing, &mut state)?;
             }

@@ -22,6 +22,8 @@ const ROWS: u64 = 2400;
 enum KilledBuild {
     /// Only rows, so that a build reads those that changed.
     Rows,
+    /// Only rows, of which many are added, so that new indexes are needed.
+    Indexes,
     /// The configuration, too, and all files for visitors are written, so that a build reads everything.
     Everything,
 }
@@ -34,6 +36,7 @@ fn round(site: &mut TestSite, number: u64, moves: KilledBuild) -> BTreeSet<Strin
     let journal = if with_halts { "\"/journal/**\", \"/halts/**\"" } else { "\"/journal/**\"" };
     let people = match moves {
         KilledBuild::Rows => "",
+        KilledBuild::Indexes => "files_per_index = 7\n",
         KilledBuild::Everything => {
             "text = true\n[images]\nwrite = \"own-files\"\n[visitor_page]\nentries_per_page = 300\n[newest]\n"
         }
@@ -42,7 +45,8 @@ fn round(site: &mut TestSite, number: u64, moves: KilledBuild) -> BTreeSet<Strin
         "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[section]]\nname = \"journal\"\nmatching = [{journal}]\n[files]\nurls_per_file = 60\n{people}"
     ));
     let (mut table, mut paths) = ("url,published,modified,images\n".to_owned(), BTreeSet::new());
-    for row in 0..ROWS + number * 7 {
+    let added = if moves == KilledBuild::Indexes { 150 } else { 7 };
+    for row in 0..ROWS + number * added {
         if row % 97 == number % 97 {
             continue;
         }
@@ -59,8 +63,27 @@ fn round(site: &mut TestSite, number: u64, moves: KilledBuild) -> BTreeSet<Strin
     paths
 }
 
+/// The paths of all URLs that robots.txt leads to.
+fn declared(site: &TestSite) -> BTreeSet<String> {
+    let robots = site.read("public/robots.txt");
+    let read = |address: &str| {
+        let name = address.strip_prefix("https://www.marrowvale.example/").unwrap();
+        parse(site.read(&format!("public/{name}")).as_bytes())
+    };
+    let indexes = robots.lines().filter_map(|line| line.strip_prefix("Sitemap: "));
+    let children = indexes.flat_map(|index| read(index).2).collect::<BTreeSet<String>>();
+    let urls = children.iter().flat_map(|child| read(child).1);
+    urls.map(|url| url.loc.unwrap().strip_prefix("https://www.marrowvale.example").unwrap().to_owned()).collect()
+}
+
 /// What must hold at any instant, between the entries listed before and those to be listed now.
-fn holds(site: &TestSite, before: &BTreeSet<String>, wanted: &BTreeSet<String>) {
+fn holds(site: &TestSite, before: &BTreeSet<String>, wanted: &BTreeSet<String>, moves: KilledBuild) {
+    if moves == KilledBuild::Indexes {
+        let paths = declared(site);
+        let missing = before.intersection(wanted).find(|path| !paths.contains(*path));
+        assert_eq!(missing, None, "robots.txt leads to it no more");
+        return;
+    }
     // Every file in the index exists and is complete: reading it would panic otherwise. While entries move, one may be
     // in both its old file and its new one.
     let listed = site.listed();
@@ -84,7 +107,9 @@ fn holds(site: &TestSite, before: &BTreeSet<String>, wanted: &BTreeSet<String>) 
 }
 
 #[rstest]
-fn a_killed_build_leaves_a_whole_site(#[values(KilledBuild::Everything, KilledBuild::Rows)] moves: KilledBuild) {
+fn a_killed_build_leaves_a_whole_site(
+    #[values(KilledBuild::Everything, KilledBuild::Rows, KilledBuild::Indexes)] moves: KilledBuild,
+) {
     let mut site = TestSite::new("");
     let mut listed = round(&mut site, 0, moves);
     let timed = |site: &TestSite| {
@@ -93,7 +118,8 @@ fn a_killed_build_leaves_a_whole_site(#[values(KilledBuild::Everything, KilledBu
         begun.elapsed()
     };
     let mut whole = timed(&site);
-    let (kills, mut cut_short) = (kills(), 0);
+    // More rows with every round take longer.
+    let (kills, mut cut_short) = (if moves == KilledBuild::Indexes { kills() / 3 } else { kills() }, 0);
     for number in 1..=kills {
         let wanted = round(&mut site, number, moves);
         let mut child = site.command(&["build", "--quiet"]).spawn().unwrap();
@@ -107,10 +133,13 @@ fn a_killed_build_leaves_a_whole_site(#[values(KilledBuild::Everything, KilledBu
         } else {
             cut_short += 1;
         }
-        holds(&site, &listed, &wanted);
+        holds(&site, &listed, &wanted, moves);
         if number.is_multiple_of(3) {
             whole = timed(&site);
-            assert_eq!(site.paths(), wanted);
+            match moves {
+                KilledBuild::Indexes => assert_eq!(declared(&site), wanted),
+                _ => assert_eq!(site.paths(), wanted),
+            }
             site.run(&["check"]).says(0, &["Nothing is wrong"]);
             if moves == KilledBuild::Everything {
                 let lines = site.read("public/atlas.txt").lines().count();
