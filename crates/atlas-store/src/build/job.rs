@@ -157,6 +157,13 @@ impl<'a> Job<'a> {
         self
     }
 
+    /// The folder for data that does not fit into memory.
+    #[must_use]
+    pub fn scratch(mut self, folder: &Path) -> Self {
+        folder.clone_into(&mut self.scratch);
+        self
+    }
+
     /// For how many days the ledger remembers what is gone.
     #[must_use]
     pub fn keep_days(mut self, days: u32) -> Self {

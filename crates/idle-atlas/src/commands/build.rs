@@ -7,7 +7,7 @@ use atlas_store::build::{Job, keep_overwritten, preview, recall};
 use atlas_store::ledger::Ledger;
 use atlas_store::report::{Built, Guard, LastBuild, Preview};
 
-use super::{announce, open_ledger};
+use super::{LookedAt, announce, open_ledger};
 use crate::args::{self, Recall};
 use crate::config::{self, Settings};
 use crate::exit::{Exit, Failure};
@@ -17,8 +17,11 @@ use crate::view;
 
 pub fn run(settings: &Settings, arguments: &args::BuildArguments, session: &Session) -> Result<Exit, Failure> {
     let screen = &session.screen;
+    if arguments.dry_run {
+        return dry_run(settings, arguments, session);
+    }
     let ledger = open_ledger(settings, screen)?;
-    if arguments.allow.contains(&Guard::Overwrite) && !arguments.dry_run {
+    if arguments.allow.contains(&Guard::Overwrite) {
         let (destination, names) = settings.destination();
         let kept = keep_overwritten((destination, names), &*ledger, &settings.ledger)?;
         if !kept.is_empty() {
@@ -41,6 +44,30 @@ pub fn after_survey(
     build_site(settings, ledger, &args::BuildArguments::default(), session, Some(LastBuild::of_survey(survey)))
 }
 
+/// Shows what a build would write.
+fn dry_run(settings: &Settings, arguments: &args::BuildArguments, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
+    let mut looked_at = LookedAt::open(settings, screen)?;
+    let job = looked_at.job(settings.job(session.now(), &session.stop)).instant_is_set(session.clock.is_set());
+    remember(settings, arguments.recall, &job, &mut *looked_at.ledger, session)?;
+    let progress = screen.progress();
+    let more = |rows| progress.more(rows);
+    let job = asked(job, arguments, screen).progress(&more).telling(screen.examples(), &settings.accepted);
+    let preview = preview(&job, &mut *looked_at.ledger)?;
+    drop(progress);
+    screen.show(&preview, || view::preview::preview(&preview, &screen.layout(settings)))?;
+    screen.complain_of_sources(&preview.survey);
+    Ok(match preview.survey.held.is_empty() {
+        true => Exit::in_part(preview.survey.failures().next().is_some()),
+        false => Exit::Held,
+    })
+}
+
+/// A job as the options want it.
+fn asked<'a>(job: Job<'a>, arguments: &args::BuildArguments, screen: &Screen) -> Job<'a> {
+    job.strict(screen.is_strict()).fresh(arguments.fresh).allow(arguments.allow.iter().copied())
+}
+
 fn build_site(
     settings: &Settings,
     mut ledger: Box<dyn Ledger>,
@@ -53,19 +80,7 @@ fn build_site(
     remember(settings, arguments.recall, &job, &mut *ledger, session)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job =
-        job.strict(screen.is_strict()).fresh(arguments.fresh).allow(arguments.allow.iter().copied()).progress(&more);
-    let job = job.telling(screen.examples(), &settings.accepted);
-    if arguments.dry_run {
-        let preview = preview(&job, &mut *ledger)?;
-        drop(progress);
-        screen.show(&preview, || view::preview::preview(&preview, &screen.layout(settings)))?;
-        screen.complain_of_sources(&preview.survey);
-        return Ok(match preview.survey.held.is_empty() {
-            true => Exit::in_part(preview.survey.failures().next().is_some()),
-            false => Exit::Held,
-        });
-    }
+    let job = asked(job, arguments, screen).progress(&more).telling(screen.examples(), &settings.accepted);
     let round = Round { job: Some(&job), engines: &[], main: &settings.main_address(), all: false };
     let mut events = Vec::new();
     round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| events.push(event))?;

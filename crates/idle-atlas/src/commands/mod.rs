@@ -12,17 +12,57 @@ pub mod why;
 #[cfg(feature = "test-engine")]
 pub mod demo;
 
-use std::thread;
 use std::time::{Duration, Instant};
+use std::{fs, io, thread};
 
+use atlas_store::build::Job;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{self, Ledger};
+use tempfile::TempDir;
 
 use crate::config::Settings;
 use crate::screen::Screen;
 
 /// How long to wait for a ledger that another command is using.
 const PATIENCE: Duration = Duration::from_secs(60);
+
+/// A ledger for a command that only looks.
+struct LookedAt {
+    ledger: Box<dyn Ledger>,
+    /// The folder of a copy, if this user may not write into that of the ledger.
+    copy: Option<TempDir>,
+}
+
+impl LookedAt {
+    /// Opens the ledger of a site, or a copy of it.
+    fn open(settings: &Settings, screen: &Screen) -> Result<Self, StoreError> {
+        let error = match open_ledger(settings, screen) {
+            Ok(ledger) => return Ok(Self { ledger, copy: None }),
+            Err(error) => error,
+        };
+        let StoreError::Io { source, .. } = &error else { return Err(error) };
+        if !matches!(source.kind(), io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem) {
+            return Err(error);
+        }
+        let folder = std::env::temp_dir();
+        let copy = tempfile::tempdir().map_err(StoreError::io("cannot make a folder in", &folder))?;
+        for file in fs::read_dir(&settings.ledger).into_iter().flatten().flatten() {
+            let target = copy.path().join(file.file_name());
+            if file.path().is_file() {
+                fs::copy(file.path(), &target).map_err(StoreError::io("cannot copy", file.path()))?;
+            }
+        }
+        Ok(Self { ledger: ledger::open(copy.path())?, copy: Some(copy) })
+    }
+
+    /// A job whose temporary data is where it may be.
+    fn job<'a>(&self, job: Job<'a>) -> Job<'a> {
+        match &self.copy {
+            Some(copy) => job.scratch(copy.path()),
+            None => job,
+        }
+    }
+}
 
 /// Opens the ledger of a site. If it is busy, says so and waits.
 fn open_ledger(settings: &Settings, screen: &Screen) -> Result<Box<dyn Ledger>, StoreError> {

@@ -11,7 +11,7 @@ use atlas_store::disk;
 use atlas_store::ledger;
 use atlas_store::report::Survey;
 
-use super::open_ledger;
+use super::LookedAt;
 use crate::args::{self, ListFormat, Sort};
 use crate::config::{Settings, resolve};
 use crate::exit::{Exit, Failure};
@@ -88,11 +88,11 @@ pub fn as_page(settings: &Settings, file: &Path, fresh: bool, session: &Session)
             settings.web_root.display()
         )));
     }
-    let mut ledger = open_ledger(settings, screen)?;
+    let mut looked_at = LookedAt::open(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job = settings.job(session.now(), &session.stop).strict(true).fresh(fresh).progress(&more);
-    let (entries, _) = list(&job, &mut *ledger, &Listing::default())?;
+    let job = looked_at.job(settings.job(session.now(), &session.stop)).strict(true).fresh(fresh).progress(&more);
+    let (entries, _) = list(&job, &mut *looked_at.ledger, &Listing::default())?;
     drop(progress);
     let pictures = view::owner::Pictures::new(&settings.site, &settings.web_root, &folder);
     let page = view::owner::page(settings.site.root().as_str(), &entries, &pictures);
@@ -114,12 +114,12 @@ fn file_of(settings: &Settings, file: &Path) -> PathBuf {
 /// Surveys the site as a whole.
 pub fn whole(settings: &Settings, fresh: bool, session: &Session) -> Result<Survey, Failure> {
     let screen = &session.screen;
-    let mut ledger = open_ledger(settings, screen)?;
+    let mut looked_at = LookedAt::open(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job = settings.job(session.now(), &session.stop).instant_is_set(session.clock.is_set());
+    let job = looked_at.job(settings.job(session.now(), &session.stop)).instant_is_set(session.clock.is_set());
     let job = job.strict(screen.is_strict()).fresh(fresh).progress(&more);
-    let found = survey(&job.telling(screen.examples(), &settings.accepted), &mut *ledger)?;
+    let found = survey(&job.telling(screen.examples(), &settings.accepted), &mut *looked_at.ledger)?;
     drop(progress);
     let left_out = found.left_out.iter().map(|left_out| left_out.counted.count).sum();
     screen.count(&[("entries", found.entries()), ("left out", left_out), ("guards", found.held.len() as u64)]);
@@ -131,11 +131,12 @@ pub fn whole(settings: &Settings, fresh: bool, session: &Session) -> Result<Surv
 fn one_by_one(settings: &Settings, arguments: &args::SurveyArguments, session: &Session) -> Result<Exit, Failure> {
     let (wanted, screen) = (&arguments.wanted, &session.screen);
     let listing = listing(settings, wanted)?;
-    let mut ledger = open_ledger(settings, screen)?;
+    let mut looked_at = LookedAt::open(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job = settings.job(session.now(), &session.stop).strict(true).fresh(arguments.fresh).progress(&more);
-    let (entries, count) = list(&job, &mut *ledger, &listing)?;
+    let job =
+        looked_at.job(settings.job(session.now(), &session.stop)).strict(true).fresh(arguments.fresh).progress(&more);
+    let (entries, count) = list(&job, &mut *looked_at.ledger, &listing)?;
     drop(progress);
     match wanted.form {
         ListFormat::Json => screen.for_programs().show(&entries, String::new)?,

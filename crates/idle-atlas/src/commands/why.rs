@@ -5,7 +5,7 @@ use atlas_store::build::{Explained, explain, recorded};
 use atlas_store::ledger::{self, Ledger};
 use atlas_store::model::Announced;
 
-use super::open_ledger;
+use super::LookedAt;
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
@@ -22,16 +22,16 @@ pub fn run(settings: &Settings, why: &args::WhyArguments, session: &Session) -> 
     {
         return Ok(exit);
     }
-    let mut ledger = open_ledger(settings, screen)?;
+    let mut looked_at = LookedAt::open(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
-    let job = settings.job(session.now(), &session.stop).strict(true).progress(&more);
-    let explained = explain(&job, &mut *ledger, address.as_str())?;
+    let job = looked_at.job(settings.job(session.now(), &session.stop)).strict(true).progress(&more);
+    let explained = explain(&job, &mut *looked_at.ledger, address.as_str())?;
     drop(progress);
     if why.structured_data {
         return structured_data(address.as_str(), &explained, screen);
     }
-    let told = told(&*ledger, address.as_str())?;
+    let told = told(&*looked_at.ledger, address.as_str())?;
     let answer = view::why::UrlReport::new(settings, address.as_str(), explained, told);
     screen.show(&answer, || view::why::why(&answer, &screen.layout(settings)))?;
     Ok(Exit::in_part(!answer.is_known()))

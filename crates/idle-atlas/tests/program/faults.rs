@@ -175,6 +175,23 @@ fn what_this_user_may_not_read_stands(#[case] path: &str, #[case] told: &[&str],
     assert_eq!(site.outputs(), before);
 }
 
+/// Looking needs no folder that this user may write into, before the first build and after it.
+#[test]
+#[cfg(unix)]
+#[ignore = "needs root, to run as another user"]
+fn looking_writes_nothing() {
+    let site = TestSite::new(HTML);
+    site.page("index.html", "Home", "x");
+    mode(&site, "", 0o755);
+    as_nobody(&site, &["survey"]).says(0, &["1 entry would be listed"]);
+    site.build();
+    site.page("a.html", "A", "x");
+    as_nobody(&site, &["survey"]).says(0, &["2 entries would be listed", "1 added"]);
+    as_nobody(&site, &["build", "--dry-run"]).says(0, &["1 URL would be added"]);
+    as_nobody(&site, &["why", "/", "--fresh"]).says(0, &["listed"]);
+    as_nobody(&site, &["build"]).says(2, &["no permission"]);
+}
+
 #[rstest]
 #[case::cut_off(|bytes: &[u8]| bytes[..bytes.len() - 9].to_vec())]
 #[case::junk_behind(|bytes: &[u8]| [bytes, b"lamp oil"].concat())]
