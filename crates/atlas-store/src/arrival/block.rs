@@ -1,12 +1,14 @@
 //! Blocks of rows, either read and decided about, or unread as they came.
 
 use std::borrow::Cow;
+use std::collections::{BTreeMap, HashMap};
 use std::fmt;
 use std::sync::Arc;
 
 use atlas_core::choose::{Reason, Verdict};
 use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint::PageFields;
+use foldhash::fast::FixedState;
 
 use super::asked::AskedRows;
 use super::decider::{Decider, RowFlag, RowSummary, packed};
@@ -24,6 +26,9 @@ pub struct Block {
     pub(super) met: Vec<(u64, u32)>,
     /// Rows of unchanged chunks that had to be read all the same.
     pub(super) asked: Vec<u32>,
+    /// Its rows by their fingerprints, and how often each came again: the same row is kept once.
+    seen: HashMap<u64, u32, FixedState>,
+    pub(super) repeats: BTreeMap<u32, u32>,
     /// The packed links of some rows.
     pub(super) links: Vec<(u32, Vec<u8>)>,
     /// The text that it was read from, if any of its rows was skipped or not read.
@@ -144,6 +149,8 @@ impl Block {
             chunks: Vec::new(),
             met: Vec::new(),
             asked: Vec::new(),
+            seen: HashMap::default(),
+            repeats: BTreeMap::new(),
             links: Vec::new(),
             retained: None,
             given: PageFields::default(),
@@ -154,6 +161,9 @@ impl Block {
     /// Adds an unread row: its URL in normal spelling, its fingerprint, its text and its line.
     pub fn push_unread(&mut self, url: &str, raw: u64, came: &str, line: u64) {
         let key = atlas_core::fingerprint::key(self.decider.seed(), url);
+        if self.repeats(key as u64 ^ raw) {
+            return;
+        }
         let BlockRows::Unread { text, unread_rows, reading } = &mut self.rows else { return };
         let start = text.len() as u32;
         text.extend_from_slice(came.as_bytes());
@@ -169,11 +179,28 @@ impl Block {
     /// Adds a row that was read from another format; `raw` is its fingerprint in that format, or 0 if the next build
     /// has to read it again.
     pub fn push_raw(&mut self, contribution: &Contribution<'_>, raw: u64) {
-        let BlockRows::Read { bytes, summaries } = &mut self.rows else { return };
+        let BlockRows::Read { bytes, .. } = &mut self.rows else { return };
         self.given = self.given.and(PageFields::of(contribution));
         let start = bytes.len();
         contribution.write(bytes);
-        summaries.push(self.decider.summary(contribution, &bytes[start..], raw, start, &mut self.scratch));
+        let summary = self.decider.summary(contribution, &bytes[start..], raw, start, &mut self.scratch);
+        if self.repeats(summary.key[0] ^ summary.row_print) {
+            let BlockRows::Read { bytes, .. } = &mut self.rows else { return };
+            return bytes.truncate(start);
+        }
+        let BlockRows::Read { summaries, .. } = &mut self.rows else { return };
+        summaries.push(summary);
+    }
+
+    /// Whether the row that comes next, with this fingerprint, came before. It is counted then.
+    fn repeats(&mut self, print: u64) -> bool {
+        let next = self.len() as u32;
+        let row = *self.seen.entry(print).or_insert(next);
+        if row == next {
+            return false;
+        }
+        *self.repeats.entry(row).or_default() += 1;
+        true
     }
 
     /// Adds a row of an unchanged chunk, which had to be read all the same.
@@ -228,9 +255,9 @@ impl Block {
         self.met.iter().map(|(_, rows)| u64::from(*rows)).sum()
     }
 
-    /// The number of rows that it received, including those that were skipped.
+    /// The number of rows that it received, including those that were skipped or came several times.
     pub(crate) fn came(&self) -> u64 {
-        self.len() as u64 + self.let_go()
+        self.len() as u64 + self.let_go() + self.repeats.values().map(|times| u64::from(*times)).sum::<u64>()
     }
 
     /// The key of a row.
@@ -341,6 +368,12 @@ impl Block {
         });
         let (summary, bytes) = found?;
         Some((if sound { summary } else { summary.doubtful() }, bytes))
+    }
+
+    /// Forgets the fingerprints of its rows; returns which came again, and how often.
+    pub(super) fn forget_seen(&mut self) -> BTreeMap<u32, u32> {
+        self.seen = HashMap::default();
+        std::mem::take(&mut self.repeats)
     }
 
     /// Keeps the text that the block was read from, so that rows which were skipped or not read can be read after all.

@@ -63,6 +63,8 @@ pub struct Arrivals {
     named: Vec<u64>,
     /// Rows of unchanged chunks that had to be read all the same, in order.
     asked: Vec<RowId>,
+    /// Rows that came several times in one block, and how often they came again.
+    repeats: Vec<(RowId, u32)>,
     let_go: Vec<u64>,
     /// The keys of files of the site that are not entries.
     pub(super) others: Vec<u128>,
@@ -94,6 +96,7 @@ impl Arrivals {
             chunks: Chunks::new(folder),
             named: Vec::new(),
             asked: Vec::new(),
+            repeats: Vec::new(),
             let_go: Vec::new(),
             others: Vec::new(),
             need,
@@ -152,6 +155,11 @@ impl Arrivals {
             self.named.extend(block.summaries().unwrap_or_default().iter().map(|summary| tag(summary.key())));
         }
         self.asked.extend(block.asked.drain(..).map(|row| RowId(first + row)));
+        for (row, times) in block.forget_seen() {
+            // Their entries are not those of one row alone, as if the others had been kept.
+            self.chunks.doubt(RowId(first + row));
+            self.repeats.push((RowId(first + row), times));
+        }
         let summaries = block.summaries().unwrap_or_default().iter().zip(first..);
         let read = summaries.map(|(summary, at)| KeyedRow {
             key: summary.key(),
@@ -342,6 +350,11 @@ impl Arrivals {
     /// Rows of unchanged chunks that had to be read all the same, in order.
     pub(crate) fn asked(&self) -> &[RowId] {
         &self.asked
+    }
+
+    /// Rows that came several times in one block, and how often they came again.
+    pub(crate) fn repeats(&self) -> &[(RowId, u32)] {
+        &self.repeats
     }
 
     /// Frees what only joining needs.

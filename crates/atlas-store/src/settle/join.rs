@@ -5,6 +5,7 @@ use std::collections::BTreeMap;
 use std::io;
 use std::sync::atomic::{AtomicU8, AtomicU64};
 
+use atlas_core::contribution::url_of;
 use rayon::prelude::*;
 
 use super::assignment::Assignment;
@@ -103,6 +104,10 @@ pub(crate) fn join(
         merged.extend(rows.map(|(row, merged)| (merged, at, row)));
         blocks.push(part.rows);
     }
+    for (row_id, times) in arrivals.repeats().iter().filter(|(_, times)| *times > 0) {
+        let url = || url_of(&arrivals.row(*row_id)).to_owned();
+        joined.duplicates.get_or_insert_default().add_many(*times, most, *row_id, url);
+    }
     joined.standing.sort_unstable_by_key(|standing| standing.at);
     merged.sort_unstable_by_key(|(merged, ..)| merged.origin.first);
     for some in merged.chunks(MERGED_BLOCK) {
@@ -124,7 +129,7 @@ const MERGED_BLOCK: usize = 8192;
 #[cfg(test)]
 mod tests {
     use atlas_core::accepted::Accepted;
-    use atlas_core::contribution::{Contribution, url_of};
+    use atlas_core::contribution::Contribution;
     use atlas_core::fingerprint::{self, PageField};
     use rstest::rstest;
 

@@ -2,7 +2,7 @@
 //! remembers. Rows are read only if several have to be merged.
 
 use std::borrow::Cow;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
 
 use atlas_core::contribution::{Contribution, url_of};
@@ -264,7 +264,6 @@ impl JoinedPartition {
         let first = group[0].row_id;
         let mut said = joining.said(group, read).into_iter();
         let Some((own, _, mut contribution)) = said.next() else { return };
-        let mut sum = joining.row_print(first, read);
         let mut sources = vec![own];
         let mut earlier = vec![(own, contribution.clone())];
         for (source, row_id, other) in said {
@@ -289,9 +288,10 @@ impl JoinedPartition {
             }
             contribution.merge(other);
         }
-        for row in &group[1..] {
-            sum = sum.wrapping_add(joining.row_print(row.row_id, read));
-        }
+        // A row that comes again says nothing new.
+        let print = |row: &KeyedRow| (joining.arrivals.source_of(row.row_id), joining.row_print(row.row_id, read));
+        let prints: BTreeSet<(u16, u64)> = group.iter().map(print).collect();
+        let sum = prints.into_iter().fold(0u64, |sum, (_, print)| sum.wrapping_add(print));
         contribution.not_in_folder = misses_page;
         self.rows.push_merged(&contribution, sum, &sources);
         let provenance = joining.provenances.number(&sources);

@@ -48,6 +48,12 @@ impl Sample {
         }
     }
 
+    /// Counts one more, and as many again.
+    pub(super) fn add_many(&mut self, times: u32, most: usize, row_id: RowId, address: impl FnOnce() -> String) {
+        self.add(most, row_id, address);
+        self.count += u64::from(times) - 1;
+    }
+
     pub(super) fn join(&mut self, most: usize, other: Self) {
         let count = self.count + other.count;
         other.first.into_iter().for_each(|(row_id, address)| self.add(most, row_id, || address));

@@ -131,3 +131,21 @@ proptest! {
         }
     }
 }
+
+/// A row that comes again and again is one entry, wherever it comes, and says nothing new when it moves.
+#[test]
+fn equal_rows_are_one_entry() {
+    let site = TestSite::new(TABLE);
+    let table = |before: usize, times: usize| {
+        let others = |range: std::ops::Range<usize>| range.map(|row| format!("/other/{row}/,,\n")).collect::<String>();
+        let equal = "/halts/weir/,2026-03-04,The weir\n".repeat(times);
+        format!("url,modified,title\n{}{equal}{}", others(0..before), others(before..900))
+    };
+    site.write("t.csv", table(300, 3000));
+    site.run(&["build"]).says(0, &["901 entries"]);
+    let report = site.json(&["survey"]);
+    let duplicates = report["left_out"].as_array().unwrap().iter().find(|one| one["reason"] == "duplicate").unwrap();
+    assert_eq!((&duplicates["count"], &report["sources"][0]["rows"]), (&2999.into(), &3900.into()), "{duplicates}");
+    site.write("t.csv", table(700, 2));
+    assert_eq!(site.build()["written"], serde_json::json!([]));
+}
