@@ -141,8 +141,12 @@ impl RowInput<'_> {
         let end = reader.position().byte() as usize;
         let lines = memchr::memchr_iter(b'\n', &first.bytes[..end]).count() as u64;
         first.take_off(end, lines);
-        let named = columns.iter().filter(|column| !column.is_empty());
-        let listed = named.map(|column| format!("“{column}”")).collect::<Vec<_>>().join(", ");
+        let named: Vec<&String> = columns.iter().filter(|column| !column.is_empty()).collect();
+        let short = |column: &&String| format!("“{}”", column.chars().take(LONGEST_NAME).collect::<String>());
+        let mut listed = named.iter().take(MOST_NAMES).map(short).collect::<Vec<_>>().join(", ");
+        if named.len() > MOST_NAMES {
+            listed += &format!(" and {} more", named.len() - MOST_NAMES);
+        }
         Header::of_columns(&self.settings.mapping, columns).map_err(|(field, name): (Field, String)| {
             let field = field.name();
             broken(format!(
@@ -178,6 +182,10 @@ fn next_batch<R: Read>(cuts: &mut Chunker<'_, R>) -> Result<Vec<InputBlock>, Row
     }
     Ok(batch)
 }
+
+/// How many columns an error lists, and how many characters of each.
+const MOST_NAMES: usize = 30;
+const LONGEST_NAME: usize = 60;
 
 /// Increased whenever the same row would be read differently.
 const READING: u32 = 2;

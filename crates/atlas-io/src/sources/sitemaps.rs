@@ -102,6 +102,9 @@ impl OldSitemap {
         }
         let mut adding =
             Adding { source: self, shown, block: Block::new(gathering.decider()), unread: BTreeMap::new(), gathering };
+        if bytes.starts_with(b"\xff\xfe") || bytes.starts_with(b"\xfe\xff") {
+            return Err(format!("{shown} is in UTF-16; engines read only UTF-8, so save it as UTF-8"));
+        }
         // Engines reject blank lines before the declaration, but that is no reason to lose what follows.
         let content = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&bytes).trim_ascii_start();
         let mut children = Vec::new();

@@ -7,6 +7,7 @@ use rayon::prelude::*;
 
 use super::asked::AskedRows;
 use super::block::Block;
+use super::keyed_row::RowId;
 use super::log::{Arrivals, Need};
 use crate::error::StoreError;
 
@@ -17,6 +18,21 @@ const BLOCKS_AT_A_TIME: usize = 16;
 pub(crate) type ProblemsBySource = Vec<(u16, Problem)>;
 
 impl Arrivals {
+    /// The [`tag`](crate::model::tag)s of the rows that were read or came unread.
+    pub(crate) fn named(&self) -> &[u64] {
+        &self.named
+    }
+
+    /// Rows of unchanged chunks that had to be read all the same, in order.
+    pub(crate) fn asked(&self) -> &[RowId] {
+        &self.asked
+    }
+
+    /// Rows that came several times in one block, and how often they came again.
+    pub(crate) fn repeats(&self) -> &[(RowId, u32)] {
+        &self.repeats
+    }
+
     /// Gives up the texts of blocks. Returns what is wrong with the rows that were read of them, by source.
     pub(crate) fn give_up_texts(&mut self) -> ProblemsBySource {
         self.texts.take().map_or_else(Vec::new, |mut texts| texts.take_problems().collect())

@@ -60,11 +60,11 @@ pub struct Arrivals {
     chunks: Chunks,
     /// The [`tag`]s of rows by which entries are compared with unchanged chunks: those of unread rows, and of rows that
     /// were read again.
-    named: Vec<u64>,
+    pub(super) named: Vec<u64>,
     /// Rows of unchanged chunks that had to be read all the same, in order.
-    asked: Vec<RowId>,
+    pub(super) asked: Vec<RowId>,
     /// Rows that came several times in one block, and how often they came again.
-    repeats: Vec<(RowId, u32)>,
+    pub(super) repeats: Vec<(RowId, u32)>,
     let_go: Vec<u64>,
     /// The keys of files of the site that are not entries.
     pub(super) others: Vec<u128>,
@@ -340,21 +340,6 @@ impl Arrivals {
     /// The rows, partitioned by key.
     pub(crate) fn partitions(&self) -> &Partitions<KeyedRow> {
         &self.partitions
-    }
-
-    /// The [`tag`]s of the rows that were read or came unread.
-    pub(crate) fn named(&self) -> &[u64] {
-        &self.named
-    }
-
-    /// Rows of unchanged chunks that had to be read all the same, in order.
-    pub(crate) fn asked(&self) -> &[RowId] {
-        &self.asked
-    }
-
-    /// Rows that came several times in one block, and how often they came again.
-    pub(crate) fn repeats(&self) -> &[(RowId, u32)] {
-        &self.repeats
     }
 
     /// Frees what only joining needs.

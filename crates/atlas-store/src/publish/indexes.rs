@@ -1,6 +1,8 @@
 //! Writing the indexes and other small files.
 
-use atlas_core::format::{IndexLine, index};
+use std::collections::HashSet;
+
+use atlas_core::format::{IndexLine, index, read};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::placement::{child_name, packed_name};
 
@@ -42,7 +44,7 @@ impl Publisher<'_> {
     }
 
     /// Writes these lines into as many indexes as needed. In between, an index may briefly have more lines than it
-    /// should. New indexes are written and declared in robots.txt before the others lose lines to them.
+    /// should.
     pub(super) fn write_indexes(
         &self,
         state: &mut PublishState,
@@ -51,7 +53,6 @@ impl Publisher<'_> {
     ) -> Result<(), StoreError> {
         let names = self.names.index_names(self.plan.files.len());
         let mut rest = lines;
-        // The main file comes last, because engines read it most.
         let mut parts = Vec::new();
         for at in 0..names.len() {
             let most = if at + 1 == names.len() { rest.len() } else { self.names.files_per_index.min(rest.len()) };
@@ -59,17 +60,41 @@ impl Publisher<'_> {
             parts.push(part);
             rest = after;
         }
-        let is_new = |name: &String| *name != self.names.main && !self.remembered.outputs.contains_key(name);
-        let (new, old): (Vec<_>, Vec<_>) = names.iter().zip(parts).rev().partition(|(name, _)| is_new(name));
-        for (name, part) in &new {
+        // The main file comes last, because engines read it most.
+        let indexes: Vec<(&String, &[IndexLine])> = names.iter().zip(parts).rev().collect();
+        if names.len() > 1 {
+            self.write_overlapping(state, &indexes, lines, writing)?;
+        }
+        for (name, part) in indexes {
             self.small_file(state, name, &index(part, self.names.style))?;
         }
-        if !new.is_empty() {
+        Ok(())
+    }
+
+    /// Prepares for lines to move from one index to another, in whatever direction: each index lists its new lines and
+    /// keeps its old ones, and robots.txt leads to all of them.
+    fn write_overlapping(
+        &self,
+        state: &mut PublishState,
+        indexes: &[(&String, &[IndexLine])],
+        lines: &[IndexLine],
+        writing: &dyn Writing,
+    ) -> Result<(), StoreError> {
+        let mut is_any_new = false;
+        for (name, part) in indexes {
+            let mut listed = HashSet::new();
+            let there = self.destination.read(name)?;
+            is_any_new |= there.is_none();
+            // What is not an index lists nothing that could be lost.
+            let _ = read(&there.unwrap_or_default(), |_| (), |child| listed.extend(child.loc));
+            part.iter().for_each(|line| _ = listed.remove(&line.address));
+            let moving = lines.iter().filter(|line| listed.contains(&line.address));
+            let both: Vec<IndexLine> = part.iter().chain(moving).cloned().collect();
+            self.small_file(state, name, &index(&both, self.names.style))?;
+        }
+        if is_any_new {
             self.destination.commit()?;
             state.published.robots = Some(self.declare(writing)?);
-        }
-        for (name, part) in old {
-            self.small_file(state, name, &index(part, self.names.style))?;
         }
         Ok(())
     }

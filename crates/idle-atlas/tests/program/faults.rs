@@ -353,3 +353,15 @@ fn a_clock_that_was_ahead_is_noticed_and_its_dates_are_lowered() {
     assert!(!site.lastmod("/a.html").unwrap().starts_with("2100-"));
     by_the_clock(&site, &["build"]).says(0, &["nothing to write"]);
 }
+
+#[test]
+fn what_cannot_be_a_table_or_a_sitemap_is_told_in_few_words() {
+    let site = TestSite::new(&source("table", "file = \"t.csv\""));
+    site.write("t.csv", format!("{}\n1\n", "lamp oil ".repeat(1_000_000)));
+    let ran = site.run(&["survey"]);
+    ran.says(1, &["it has no column “url”"]);
+    assert!(ran.out.len() + ran.errors.len() < 5_000, "{} bytes", ran.out.len() + ran.errors.len());
+    site.configure(&source("sitemap", "file = \"old.xml\""));
+    site.write("old.xml", b"\xff\xfe<\0u\0r\0l\0s\0e\0t\0/\0>\0");
+    site.run(&["survey"]).says(1, &["old.xml is in UTF-16", "save it as UTF-8"]);
+}
