@@ -66,10 +66,11 @@ impl Shown<'_> {
             let SourceFailure { why, since, stand, .. } = failure;
             let mut lines = format!("{WARN}{name}: {what}{WARN:#}\n  {}\n", self.layout.urls(why));
             if *stand > 0 {
-                let since =
-                    since.map_or(String::new(), |since| format!(", as since {}", date(&since, &self.layout.zone)));
-                let (entries, stay) = (count(*stand, "entry", "entries"), if *stand == 1 { "stays" } else { "stay" });
-                lines += &format!("  {entries} of it {stay} as written until it can{since}\n");
+                let stay = if *stand == 1 { "stays" } else { "stay" };
+                let since = since.map_or(String::new(), |since| {
+                    format!("; it has failed since {}", date(&since, &self.layout.zone))
+                });
+                lines += &format!("  {} of its entries {stay} as written until it can be{since}\n", grouped(*stand));
             }
             lines
         });

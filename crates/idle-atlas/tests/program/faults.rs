@@ -62,7 +62,7 @@ fn what_a_failed_source_named_stands_as_written() {
     ];
     rows(&site, "a.csv", &later);
     let ran = site.run(&["build"]);
-    ran.says(1, &["4 entries of it stay as written until it can", "1 added, 1 changed, 1 removed"]);
+    ran.says(1, &["4 of its entries stay as written until it can be", "1 added, 1 changed, 1 removed"]);
     assert!(ran.out.starts_with("table b.csv: it could not be read\n  cannot read b.csv"), "{}", ran.out);
     let now = listed(&site);
     for url in ["/b/1/", "/b/2/", "/b/3/", "/both/", "/about/halts/", "/about/fords/"] {
@@ -107,7 +107,7 @@ fn a_source_may_fail_for_so_many_days() {
     site.run(&["build", "--strict"]).says(2, &["source table b.csv: cannot read b.csv"]);
     site.run(&["build", "--quiet"]).says(1, &["error: table b.csv: cannot read b.csv"]);
     site.at(NOON + 2 * DAY);
-    site.run(&["build"]).says(1, &["as since 2026-11-23"]);
+    site.run(&["build"]).says(1, &["it has failed since 2026-11-23"]);
     site.at(NOON + 3 * DAY);
     let before = site.outputs();
     site.run(&["build"]).says(3, &["table b.csv could not be read for 3 days", "3 days (stand_days)"]);
@@ -133,7 +133,7 @@ fn pages_in_a_folder_that_cannot_be_read_stand() {
     let ran = site.run(&["build"]);
     ran.says(
         1,
-        &["html public: not all of it could be read", "its path is too long", "1 entry of it stays as written"],
+        &["html public: not all of it could be read", "its path is too long", "1 of its entries stays as written"],
     );
     assert!(site.paths().contains("/deep/"));
 }
@@ -154,8 +154,8 @@ fn mode(site: &TestSite, path: &str, mode: u32) {
 }
 
 #[rstest]
-#[case::folder("public/staff", &["html public: not all of it could be read", "public/staff cannot be read", "2 entries of it stay as written"], 1)]
-#[case::file("public/staff/a.html", &["public/staff/a.html cannot be read", "1 entry of it stays as written"], 1)]
+#[case::folder("public/staff", &["html public: not all of it could be read", "public/staff cannot be read", "2 of its entries stay as written"], 1)]
+#[case::file("public/staff/a.html", &["public/staff/a.html cannot be read", "1 of its entries stays as written"], 1)]
 #[case::robots("public/robots.txt", &["cannot read", "robots.txt", "no permission"], 2)]
 #[cfg(unix)]
 #[ignore = "needs root, to run as another user"]

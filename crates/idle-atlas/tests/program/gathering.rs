@@ -276,7 +276,7 @@ fn moving_from_another_tool_loses_nothing() {
         assert!(has(&words, field, value), "{field}: {words:?}");
     }
     std::fs::remove_file(site.path("old/part-1.xml.gz")).unwrap();
-    site.run(&["build"]).says(1, &["cannot read old/part-1.xml", "2 entries of it stay as written until it can"]);
+    site.run(&["build"]).says(1, &["cannot read old/part-1.xml", "2 of its entries stay as written until it can be"]);
     site.configure(&source("sitemap", "file = \"public/sitemap.xml\""));
     site.run(&["build"]).says(2, &["is the file that build writes"]);
     site.configure(&source("sitemap", "file = \"https://www.marrowvale.example/sitemap.xml\""));
