@@ -365,3 +365,15 @@ fn what_cannot_be_a_table_or_a_sitemap_is_told_in_few_words() {
     site.write("old.xml", b"\xff\xfe<\0u\0r\0l\0s\0e\0t\0/\0>\0");
     site.run(&["survey"]).says(1, &["old.xml is in UTF-16", "save it as UTF-8"]);
 }
+
+/// A robots.txt that is not read to its end may lack the very rule that counts.
+#[test]
+fn nothing_is_crawled_if_robots_txt_is_cut_off() {
+    let server = Server::start(|request| match request.path.as_str() {
+        "/robots.txt" => CannedAnswer::CutOff("User-agent: *\nDisallow: /lamp-room/\n"),
+        _ => page("Home", &["/a/"]),
+    });
+    let site = TestSite::at_url(&server.url(), &source("crawl", "requests_per_second = 0"));
+    site.run(&["survey"]).says(1, &["robots.txt ends early", "nothing may be crawled"]);
+    assert_eq!(server.requests().len(), 1);
+}

@@ -14,6 +14,8 @@ pub enum CannedAnswer {
     Full(u16, Vec<(String, String)>, Vec<u8>),
     /// An endless body of this type, up to this many bytes.
     Endless(&'static str, u64),
+    /// A body that ends before its stated length.
+    CutOff(&'static str),
     /// A byte now and then.
     Drip,
 }
@@ -93,6 +95,10 @@ fn serve(
                     out.write_all(&chunk)?;
                     sent += chunk.len() as u64;
                 }
+                return Ok(());
+            }
+            CannedAnswer::CutOff(text) => {
+                write!(out, "HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nContent-Length: 100000\r\n\r\n{text}")?;
                 return Ok(());
             }
             CannedAnswer::Drip => {
