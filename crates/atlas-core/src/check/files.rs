@@ -92,6 +92,8 @@ pub struct Inspection {
     /// The address of the main file, if there is a configuration.
     pub(super) main: Option<String>,
     pub(super) report: Report,
+    /// The index of every finding in the report, by its file and code.
+    found: HashMap<String, HashMap<&'static str, usize>>,
 }
 
 impl Inspection {
@@ -106,6 +108,7 @@ impl Inspection {
             origin: String::new(),
             main: None,
             report: Report { files: Vec::new(), findings: Vec::new() },
+            found: HashMap::new(),
         }
     }
 
@@ -337,19 +340,22 @@ impl Inspection {
     }
 
     pub(super) fn find(&mut self, kind: &FindingKind, file: &str, line: Option<u64>, message: impl FnOnce() -> String) {
-        let known = self.report.findings.iter_mut().rev().find(|known| known.code == kind.code && known.file == file);
-        match known {
-            Some(known) => known.count += 1,
-            None => self.report.findings.push(Finding {
-                code: kind.code,
-                severity: kind.severity,
-                file: file.to_owned(),
-                line,
-                count: 1,
-                message: message(),
-                mend: self.mend(kind, file),
-            }),
+        let known = self.found.get(file).and_then(|by_code| by_code.get(kind.code));
+        if let Some(&known) = known {
+            self.report.findings[known].count += 1;
+            return;
         }
+        let finding = Finding {
+            code: kind.code,
+            severity: kind.severity,
+            file: file.to_owned(),
+            line,
+            count: 1,
+            message: message(),
+            mend: self.mend(kind, file),
+        };
+        self.found.entry(file.to_owned()).or_default().insert(kind.code, self.report.findings.len());
+        self.report.findings.push(finding);
     }
 }
 

@@ -166,7 +166,7 @@ impl Condition {
         let any = |wanted: &[String], word: Option<&str>| word.is_some_and(|word| wanted.iter().any(|one| one == word));
         let age = || contribution.age().map(|born| now - born);
         match self {
-            Self::Path(patterns) => patterns.globs.is_match(path),
+            Self::Path(patterns) => patterns.fits(path),
             Self::Section(names) => any(names, Some(section)),
             Self::Source(places, _) => sources.iter().any(|source| places.contains(source)),
             Self::Kind(kinds) => {
@@ -205,7 +205,7 @@ impl Condition {
     fn written(&self) -> String {
         let list = |key: &str, names: &[String]| format!("{key} {}", names.join(" or "));
         match self {
-            Self::Path(patterns) => format!("matching {}", patterns.written),
+            Self::Path(patterns) => format!("matching {}", patterns.written()),
             Self::Section(names) => list("in_section", names),
             Self::Source(_, written) => format!("source {written}"),
             Self::Kind(names) => list("kind", names),
@@ -234,7 +234,7 @@ impl fmt::Display for Condition {
             write!(formatter, "its {what} is not {}", names.join(" or "))
         };
         match self {
-            Self::Path(patterns) => write!(formatter, "its path does not match {}", patterns.written),
+            Self::Path(patterns) => write!(formatter, "its path does not match {}", patterns.written()),
             Self::Section(names) => one_of(formatter, "section", names),
             Self::Source(_, written) => write!(formatter, "no source like {written} names it"),
             Self::Kind(names) => one_of(formatter, "kind", names),
@@ -267,7 +267,7 @@ impl fmt::Display for Condition {
 
 #[cfg(test)]
 pub(super) mod tests {
-    use globset::{Glob, GlobSetBuilder};
+    use globset::Glob;
     use rstest::rstest;
 
     use super::*;
@@ -275,11 +275,7 @@ pub(super) mod tests {
     use crate::video::Video;
 
     pub(in crate::choose) fn globs(patterns: &[&str]) -> Patterns {
-        let mut builder = GlobSetBuilder::new();
-        patterns.iter().for_each(|pattern| {
-            builder.add(Glob::new(pattern).unwrap());
-        });
-        Patterns { globs: builder.build().unwrap(), written: patterns.join(", ") }
+        Patterns::new(patterns.iter().map(|pattern| Glob::new(pattern).unwrap()).collect()).unwrap()
     }
 
     /// A rule without settings.

@@ -1,9 +1,11 @@
 //! Sections: named groups of entries with sitemap files of their own.
 
+use std::collections::HashMap;
+
 use serde::Serialize;
 use thiserror::Error;
 
-use super::pattern::Patterns;
+use super::pattern::{FirstFit, Patterns};
 use crate::archive::ascii_slug;
 use crate::hint::Hints;
 
@@ -103,6 +105,12 @@ pub struct Sections {
     usual: Section,
     /// How many sections at the end of the list rows have made.
     made: usize,
+    /// The index of every section, by its name.
+    #[serde(skip)]
+    by_name: HashMap<String, usize>,
+    /// The patterns of the sections that have some.
+    #[serde(skip)]
+    by_path: FirstFit,
 }
 
 /// Why an entry is in its section.
@@ -129,21 +137,34 @@ impl Sections {
         named_elsewhere: impl IntoIterator<Item = String>,
         usual: Section,
     ) -> Self {
-        let mut list = configured;
-        for name in named_elsewhere.into_iter().chain([DEFAULT_SECTION.to_owned()]) {
-            if !list.iter().any(|section| section.name == name) {
-                list.push(Section { name, ..usual.clone() });
-            }
+        let owned: Vec<_> =
+            configured.iter().enumerate().filter_map(|(at, one)| Some((at, one.matching.as_ref()?))).collect();
+        let by_path = FirstFit::new(&owned);
+        let mut by_name = HashMap::new();
+        for (at, section) in configured.iter().enumerate() {
+            by_name.entry(section.name.clone()).or_insert(at);
         }
-        let default = list.iter().position(|section| section.name == DEFAULT_SECTION).unwrap_or(0);
-        Self { list, default, usual, made: 0 }
+        let mut sections = Self { list: configured, default: 0, usual, made: 0, by_name, by_path };
+        for name in named_elsewhere.into_iter().chain([DEFAULT_SECTION.to_owned()]) {
+            sections.add(name);
+        }
+        sections.default = sections.named(DEFAULT_SECTION).unwrap_or(0);
+        sections
+    }
+
+    /// Adds a section with the usual settings, unless there is one with this name.
+    fn add(&mut self, name: String) {
+        if self.named(&name).is_none() {
+            self.by_name.insert(name.clone(), self.list.len());
+            self.list.push(Section { name, ..self.usual.clone() });
+        }
     }
 
     /// Adds sections that rows make, as far as they are not known and not too many.
     pub fn make<'n>(&mut self, names: impl IntoIterator<Item = &'n str>) {
         for name in names {
             if self.may_make(name) {
-                self.list.push(Section { name: name.to_owned(), ..self.usual.clone() });
+                self.add(name.to_owned());
                 self.made += 1;
             }
         }
@@ -162,8 +183,7 @@ impl Sections {
     /// Finds the section of an entry: the first whose `matching` fits, else the one that its source names, else the
     /// default. Returns an index into [`Sections::list`].
     pub fn find(&self, path: &str, from_source: Option<&str>) -> (usize, SectionReason) {
-        let fits = |section: &Section| section.matching.as_ref().is_some_and(|patterns| patterns.globs.is_match(path));
-        if let Some(at) = self.list.iter().position(fits) {
+        if let Some(at) = self.by_path.find(path) {
             return (at, SectionReason::ByPath);
         }
         match from_source.and_then(|name| self.named(name)) {
@@ -174,7 +194,7 @@ impl Sections {
 
     /// The index in [`Sections::list`] of the section with this name.
     pub fn named(&self, wanted: &str) -> Option<usize> {
-        self.list.iter().position(|section| section.name == wanted)
+        self.by_name.get(wanted).copied()
     }
 
     /// The names of the sections, in order.
@@ -190,15 +210,14 @@ impl Sections {
 
 #[cfg(test)]
 mod tests {
-    use globset::{Glob, GlobSetBuilder};
+    use globset::Glob;
     use rstest::rstest;
 
     use super::*;
 
     fn sections() -> Sections {
-        let globs = GlobSetBuilder::new().add(Glob::new("/journal/**").unwrap()).build().unwrap();
-        let matching = Some(Patterns { globs, written: "/journal/**".into() });
-        let journal = Section { matching, ..Section::named("journal") };
+        let patterns = Patterns::new(vec![Glob::new("/journal/**").unwrap()]).unwrap();
+        let journal = Section { matching: Some(patterns), ..Section::named("journal") };
         Sections::new(vec![journal], ["locomotives".to_owned()])
     }
 

@@ -7,7 +7,7 @@ use atlas_core::archive::{Archive, Archives, By, slug};
 use atlas_core::choose::{self, Condition, Covers, Met, Patterns, Rule, Section, Sections};
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::hint::{Hints, PriorityHint};
-use globset::{GlobBuilder, GlobSetBuilder};
+use globset::GlobBuilder;
 use regex::{Regex, RegexBuilder};
 use toml::Spanned;
 
@@ -84,7 +84,7 @@ impl Context<'_> {
 
     /// Path patterns.
     fn paths(&self, patterns: &[Spanned<String>]) -> Result<Patterns, Failure> {
-        let mut builder = GlobSetBuilder::new();
+        let mut globs = Vec::new();
         for pattern in patterns {
             let text = pattern.as_ref();
             if !text.starts_with('/') && !text.starts_with('*') {
@@ -92,11 +92,9 @@ impl Context<'_> {
                 return Err(self.origin.error(pattern, message));
             }
             let glob = GlobBuilder::new(text).literal_separator(true).build();
-            builder.add(glob.map_err(|why| self.origin.error(pattern, format!("“matching”: {}", why.kind())))?);
+            globs.push(glob.map_err(|why| self.origin.error(pattern, format!("“matching”: {}", why.kind())))?);
         }
-        let written: Vec<&str> = patterns.iter().map(|pattern| pattern.as_ref().as_str()).collect();
-        let globs = builder.build().map_err(|why| Failure::said(why.to_string()))?;
-        Ok(Patterns { globs, written: written.join(" or ") })
+        Patterns::new(globs).map_err(|why| Failure::said(why.to_string()))
     }
 
     /// The rules, in order; `sources` are the names of all sources.

@@ -210,9 +210,11 @@ fn secrets_are_never_printed() {
         "postgres://ifor:lampoil127.0.0.1:9/depot",
         "sqlite:lampoil.db",
     ] {
-        let out = site.command(&["survey"]).env("DEPOT_URL", connection).output().unwrap();
-        let said = String::from_utf8([out.stdout, out.stderr].concat()).unwrap();
-        assert_eq!(out.status.code(), Some(1), "{said}");
+        let ran = Ran::of(site.command(&["survey"]).env("DEPOT_URL", connection).output().unwrap());
+        // A program without database servers says so, as of any configuration that it cannot use.
+        let wanted = if cfg!(feature = "sql-servers") || connection.starts_with("sqlite") { 1 } else { 2 };
+        let said = format!("{}{}", ran.out, ran.errors);
+        assert_eq!(ran.code, wanted, "{connection}: {said}");
         assert!(!said.contains("lampoil") && !said.contains("ifor"), "{said}");
     }
     site.run(&["survey"]).says(2, &["the environment variable DEPOT_URL is not set"]);

@@ -119,7 +119,7 @@ fn a_killed_build_leaves_a_whole_site(
     };
     let mut whole = timed(&site);
     // More rows with every round take longer.
-    let (kills, mut cut_short) = (if moves == KilledBuild::Indexes { kills() / 3 } else { kills() }, 0);
+    let (kills, mut cut_short) = (if moves == KilledBuild::Indexes { (kills() / 3).max(3) } else { kills() }, 0);
     for number in 1..=kills {
         let wanted = round(&mut site, number, moves);
         let mut child = site.command(&["build", "--quiet"]).spawn().unwrap();
