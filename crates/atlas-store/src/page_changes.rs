@@ -111,7 +111,7 @@ impl Settled {
     /// filled anew by each build.
     fn kinds(&mut self, ledger: &dyn Ledger, remembered: &Remembered, terms: &Terms<'_>) -> Result<(), StoreError> {
         let mut own = std::mem::take(&mut self.own_files);
-        self.keep_standing(ledger, remembered)?;
+        self.keep_standing(ledger, remembered, terms)?;
         self.keep_news(&mut own, ledger, remembered, terms)?;
         if own.is_empty() {
             return Ok(());
@@ -139,15 +139,28 @@ impl Settled {
     }
 
     /// Entries that stay as they were also stay in files of pictures, videos and news.
-    fn keep_standing(&mut self, ledger: &dyn Ledger, remembered: &Remembered) -> Result<(), StoreError> {
+    fn keep_standing(
+        &mut self,
+        ledger: &dyn Ledger,
+        remembered: &Remembered,
+        terms: &Terms<'_>,
+    ) -> Result<(), StoreError> {
         if self.standing.is_empty() {
             return Ok(());
         }
         let standing: HashSet<u128> = self.standing.iter().map(|entry| entry.key).collect();
         for (file, segment) in remembered.segments(|kind| kind != FileKind::Pages) {
             for (at, entry) in segment.range().zip(ledger.entries_of(file.id, segment)?) {
-                if standing.contains(&entry.key) {
-                    self.fates[at] = EntryFate::Same as u8;
+                if !standing.contains(&entry.key) {
+                    continue;
+                }
+                if file.kind != FileKind::News {
+                    self.fates[at] = EntryFate::Untouched as u8;
+                    continue;
+                }
+                self.fates[at] = EntryFate::Same as u8;
+                if let Some(section) = terms.chooser.sections.named(&file.section).filter(|_| segment.frame.news) {
+                    self.counts.tallies[section].news += 1;
                 }
             }
         }

@@ -97,7 +97,7 @@ impl<'a> Arranging<'a> {
             for segment in &file.segments {
                 let fates = &settled.fates[segment.range()];
                 if fates.iter().all(|fate| EntryFate::stays(*fate)) {
-                    if series.kind == FileKind::Pages {
+                    if series.kind != FileKind::News {
                         untouched.note(section, file.id, segment, fates);
                     }
                     plan.segments.push(SegmentPlan::Kept(*segment));

@@ -7,7 +7,7 @@ use std::process::Command;
 use std::time::{Duration, Instant};
 
 use rstest::rstest;
-use serde_json::Value;
+use serde_json::{Value, json};
 
 use crate::server::{CannedAnswer, Server, page, redirect, status};
 use crate::support::{DAY, HTML, NOON, Ran, TestSite, source};
@@ -77,7 +77,7 @@ fn what_a_failed_source_named_stands_as_written() {
     let again = site.json(&["build"]);
     let failure = &again["sources"][1]["failure"];
     assert_eq!((&failure["stand"], &failure["in_part"]), (&4.into(), &false.into()), "{again}");
-    assert_eq!(again["written"], serde_json::json!([]));
+    assert_eq!(again["written"], json!([]));
     // When it is back, everything is as if it had never failed.
     site.at(NOON + 3 * DAY);
     rows(&site, "b.csv", &B[..2]);
@@ -93,6 +93,31 @@ fn what_a_failed_source_named_stands_as_written() {
         listed(&fresh)["https://www.marrowvale.example/about/halts/"]
     );
     assert_ne!(site.read("public/atlas.html"), visitors);
+}
+
+#[test]
+fn pictures_and_news_of_a_failed_source_are_counted() {
+    let site = TestSite::new(
+        "[images]\nwrite = \"own-files\"\n[[section]]\nname = \"news\"\nmatching = [\"/news/**\"]\n[[news]]\nsections = [\"news\"]\npublication = \"Bulletin\"\nlanguage = \"en\"\n[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[source]]\nfrom = \"table\"\nfile = \"own.csv\"\n",
+    );
+    let table = "url,title,published,images\n/news/a/,A,2026-11-23,/a.svg\n/news/b/,B,2026-11-20,/b.svg\n/c/,C,,/c.svg\n/d/,D,,\n";
+    site.write("t.csv", table);
+    site.write("own.csv", "url,title,images\n/e/,E,/e.svg\n");
+    let before = site.json(&["build"])["sections"].clone();
+    let counts = |of: &Value| -> Vec<_> {
+        of.as_array()
+            .unwrap()
+            .iter()
+            .map(|one| json!(["name", "entries", "images", "news"].map(|key| one[key].clone())))
+            .collect()
+    };
+    assert_eq!(counts(&before)[0], json!(["news", 2, 2, 1]), "{before}");
+    fs::remove_file(site.path("t.csv")).unwrap();
+    let now = site.json(&["build"])["sections"].clone();
+    assert_eq!(counts(&now), counts(&before));
+    site.write("own.csv", "url,title,images\n/e/,Else,/else.svg\n");
+    let now = site.json(&["build"])["sections"].clone();
+    assert_eq!(counts(&now), counts(&before), "with a file that is written anew");
 }
 
 #[test]
