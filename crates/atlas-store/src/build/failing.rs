@@ -29,7 +29,7 @@ pub(super) struct Failing {
 }
 
 impl Failing {
-    /// Looks for them among the outcomes, which are told since when.
+    /// Finds them among the outcomes, and notes in each since when it has failed.
     pub(super) fn of(job: &Job<'_>, outcomes: &mut [Outcome], ledger: &dyn Ledger) -> Result<Self, StoreError> {
         let known = ledger.fact(Fact::Failing)?.unwrap_or_default();
         let known: BTreeMap<String, i64> = serde_json::from_str(&known).unwrap_or_default();

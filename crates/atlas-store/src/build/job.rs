@@ -229,7 +229,7 @@ impl<'a> Job<'a> {
 
     /// The chooser of this run: at its instant, with the current robots.txt.
     ///
-    /// A robots.txt that cannot be read is no robots.txt without rules (RFC 9309, section 2.3.1.4).
+    /// A robots.txt that exists but cannot be read is an error: it may have rules (RFC 9309, section 2.3.1.4).
     pub(super) fn chooser(&self) -> Result<Chooser, StoreError> {
         let robots = self.destination.read(ROBOTS)?.unwrap_or_default();
         Ok(self.choices.chooser(Robots::read(&robots), self.policy.calendar.clone()))
