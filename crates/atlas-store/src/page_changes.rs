@@ -296,7 +296,7 @@ impl Settled {
             let Some(comparison) = compared(closely[nth]).filter(|_| !known.is_recalled()) else {
                 return recalled(row, candidate, known, terms);
             };
-            let merged = self.entry_rows.origins.get(&candidate.row_id).and_then(|origin| origin.as_before);
+            let merged = self.entry_rows.origins.as_before(candidate.row_id);
             let as_before = merged.unwrap_or_else(|| {
                 let heard = comparison.select(arrivals.source_of(candidate.row_id), &Contribution::read(row));
                 Prints::of(&heard, &mut Vec::new())

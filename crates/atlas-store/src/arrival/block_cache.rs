@@ -19,9 +19,9 @@ pub(super) struct BlockCache {
 
 #[derive(Debug, Default)]
 struct Cached {
-    blocks: HashMap<usize, Arc<Block>>,
+    blocks: HashMap<u64, Arc<Block>>,
     /// In the order in which they were read.
-    order: VecDeque<usize>,
+    order: VecDeque<u64>,
     size: usize,
 }
 
@@ -36,24 +36,24 @@ impl BlockCache {
         self.most
     }
 
-    /// The block with this number; `read` reads it back if it is not cached.
-    pub(super) fn get(&self, at: usize, read: impl FnOnce() -> Block) -> Arc<Block> {
+    /// The block in this place on disk; `read` reads it back if it is not cached.
+    pub(super) fn get(&self, at: u64, read: impl FnOnce() -> Arc<Block>) -> Arc<Block> {
         let known = || lock(&self.cached).blocks.get(&at).cloned();
         if let Some(block) = known() {
             return block;
         }
-        let _alone = lock(&self.reading[at % AT_A_TIME]);
+        let _alone = lock(&self.reading[(at % AT_A_TIME as u64) as usize]);
         if let Some(block) = known() {
             return block;
         }
-        let block = Arc::new(read());
+        let block = read();
         lock(&self.cached).put(at, block.clone(), self.most);
         block
     }
 }
 
 impl Cached {
-    fn put(&mut self, at: usize, block: Arc<Block>, most: usize) {
+    fn put(&mut self, at: u64, block: Arc<Block>, most: usize) {
         self.size += block.size();
         self.blocks.insert(at, block);
         self.order.push_back(at);
@@ -78,23 +78,23 @@ mod tests {
     use super::*;
     use crate::arrival::log::tests::decider;
 
-    fn block() -> Block {
+    fn block() -> Arc<Block> {
         let mut block = Block::new(&decider());
         block.push(&Contribution { url: "https://www.marrowvale.example/".into(), ..Contribution::default() });
-        block
+        Arc::new(block)
     }
 
     #[test]
     fn cached_blocks_are_read_once_and_others_make_room() {
         let cache = BlockCache::new(block().size() * 4);
         let reads = AtomicUsize::new(0);
-        let get = |at: usize| {
+        let get = |at: u64| {
             cache.get(at, || {
                 reads.fetch_add(1, Ordering::Relaxed);
                 block()
             })
         };
-        (0..400usize).into_par_iter().for_each(|nth| _ = get(nth % 4));
+        (0..400u64).into_par_iter().for_each(|nth| _ = get(nth % 4));
         assert_eq!(reads.load(Ordering::Relaxed), 4);
         (4..8).for_each(|at| _ = get(at));
         assert_eq!(lock(&cache.cached).blocks.len(), 4);

@@ -6,13 +6,14 @@ use std::ops::Range;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use super::block::{Block, Unread};
+use super::block::Block;
 use super::block_cache::BlockCache;
+use super::block_store::BlockStore;
 use super::decider::{Decider, RowFlag, RowSummary};
 use super::incremental::chunks::Chunks;
 use super::keyed_row::{KeyedRow, RowId};
 use super::texts::Texts;
-use crate::disk::spill::{Partitions, SpillFile};
+use crate::disk::spill::Partitions;
 use crate::error::StoreError;
 use crate::model::tag;
 
@@ -24,13 +25,6 @@ const MOST_ROWS: usize = 1 << 30;
 
 /// If rows are read in another order than that of arrival, this is done in windows of at most this many rows.
 const WINDOW: usize = 1 << 19;
-
-/// A block, in memory or on disk.
-#[derive(Debug)]
-enum Stored {
-    Held(Arc<Block>),
-    Spilled { at: u64, length: usize, size: usize, reading: Option<Unread> },
-}
 
 /// Which rows a build needs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -47,7 +41,7 @@ pub(crate) enum Need {
 #[derive(Debug)]
 pub struct Arrivals {
     pub(super) decider: Decider,
-    blocks: Vec<Stored>,
+    blocks: BlockStore,
     /// Whether some row of each block may belong to a group of translations.
     speaking: Vec<bool>,
     /// The number of the first row of each block, and finally the number of all rows.
@@ -69,13 +63,9 @@ pub struct Arrivals {
     /// The keys of files of the site that are not entries.
     pub(super) others: Vec<u128>,
     need: Need,
+    memory: usize,
     /// The texts of all blocks, if they are retained.
     pub(super) texts: Option<Texts>,
-    /// How many bytes of blocks may be in memory.
-    budget: usize,
-    held: usize,
-    spills: bool,
-    spill: SpillFile,
     /// The blocks that were read back last.
     cache: BlockCache,
     /// The first failure, which is reported before anything is written.
@@ -85,9 +75,15 @@ pub struct Arrivals {
 impl Arrivals {
     /// An empty log. Blocks that do not fit into this much memory are written to `folder`.
     pub(crate) fn new(decider: Decider, folder: &Path, need: Need, memory: usize) -> Self {
+        let budget = match need {
+            Need::AllAtHand => usize::MAX,
+            Need::All => memory,
+            // Most unread rows will turn out to be unchanged and are not needed again.
+            Need::Moved => memory / 4,
+        };
         Self {
+            blocks: BlockStore::new(decider.clone(), folder, budget),
             decider,
-            blocks: Vec::new(),
             speaking: Vec::new(),
             firsts: vec![0],
             sources: Vec::new(),
@@ -100,16 +96,8 @@ impl Arrivals {
             let_go: Vec::new(),
             others: Vec::new(),
             need,
+            memory,
             texts: None,
-            budget: match need {
-                Need::AllAtHand => usize::MAX,
-                Need::All => memory,
-                // Most unread rows will turn out to be unchanged and are not needed again.
-                Need::Moved => memory / 4,
-            },
-            held: 0,
-            spills: false,
-            spill: SpillFile::new(folder),
             // Blocks that are read back are processed in windows, so they need less memory than gathering.
             cache: BlockCache::new(memory / 3),
             failure: Mutex::new(None),
@@ -203,24 +191,9 @@ impl Arrivals {
         }
         self.links.extend(block.links.drain(..).map(|(row, links)| (RowId(first + row), links)));
         self.firsts.push(first + block.len() as u32);
-        self.held += block.size();
         self.speaking.push(block.may_speak());
-        self.blocks.push(Stored::Held(Arc::new(block)));
-        self.spills |= self.held > self.budget;
-        if self.spills {
-            let spilled = self.spill();
-            self.note(spilled);
-        }
-    }
-
-    fn spill(&mut self) -> io::Result<()> {
-        for stored in self.blocks.iter_mut().rev() {
-            let Stored::Held(block) = stored else { break };
-            let ((bytes, reading), size) = (block.pack(), block.size());
-            self.held -= size;
-            *stored = Stored::Spilled { at: self.spill.put(&bytes)?, length: bytes.len(), size, reading };
-        }
-        Ok(())
+        let pushed = self.blocks.push(block);
+        self.note(pushed);
     }
 
     fn note(&self, result: io::Result<()>) {
@@ -244,14 +217,19 @@ impl Arrivals {
         self.others.push(key);
     }
 
+    /// How many bytes of rows may be in memory.
+    pub(crate) fn memory(&self) -> usize {
+        self.memory
+    }
+
     /// The folder of temporary data.
     pub(crate) fn folder(&self) -> &Path {
-        self.spill.folder()
+        self.blocks.folder()
     }
 
     /// Whether some blocks are on disk.
     pub(crate) fn is_on_disk(&self) -> bool {
-        self.spills
+        self.blocks.is_on_disk()
     }
 
     /// The number of blocks.
@@ -268,19 +246,15 @@ impl Arrivals {
 
     /// A block, from memory or disk.
     pub(crate) fn block(&self, at: usize) -> Arc<Block> {
-        let (offset, length, reading) = match &self.blocks[at] {
-            Stored::Held(block) => return block.clone(),
-            Stored::Spilled { at, length, reading, .. } => (*at, *length, reading.clone()),
-        };
-        self.cache.get(at, || {
-            let rows = (self.firsts[at + 1] - self.firsts[at]) as usize;
-            match self.spill.get(offset, length) {
-                Ok(bytes) => Block::unpack(&self.decider, bytes, rows, reading),
-                Err(error) => {
-                    self.note(Err(error));
-                    Block::blank(&self.decider, rows)
-                }
-            }
+        if let Some(block) = self.blocks.held(at) {
+            return block.clone();
+        }
+        self.cache.get(self.blocks.place(at).unwrap_or_default(), || {
+            self.blocks.get(at).unwrap_or_else(|error| {
+                self.note(Err(error));
+                let rows = (self.firsts[at + 1] - self.firsts[at]) as usize;
+                Arc::new(Block::blank(&self.decider, rows))
+            })
         })
     }
 
@@ -289,11 +263,8 @@ impl Arrivals {
     pub(crate) fn windows(&self) -> Vec<Range<usize>> {
         let mut windows: Vec<Range<usize>> = Vec::new();
         let (mut rows, mut bytes) = (0, 0);
-        for (at, stored) in self.blocks.iter().enumerate() {
-            let size = match stored {
-                Stored::Held(block) => block.size(),
-                Stored::Spilled { size, .. } => *size,
-            };
+        for at in 0..self.blocks() {
+            let size = self.blocks.size(at);
             (rows, bytes) = (rows + (self.firsts[at + 1] - self.firsts[at]) as usize, bytes + size);
             match windows.last_mut() {
                 Some(window) if rows <= WINDOW && bytes <= self.cache.most() => window.end = at + 1,
@@ -351,30 +322,27 @@ impl Arrivals {
     /// The summary of a row.
     pub(crate) fn summary(&self, row_id: RowId) -> RowSummary {
         let (block, row) = self.find(row_id);
-        match &self.blocks[block] {
-            Stored::Held(block) => block.summary(row),
-            Stored::Spilled { .. } => self.block(block).summary(row),
+        match self.blocks.held(block) {
+            Some(block) => block.summary(row),
+            None => self.block(block).summary(row),
         }
     }
 
     /// The bytes of a row.
     pub(crate) fn row(&self, row_id: RowId) -> Cow<'_, [u8]> {
         let (block, row) = self.find(row_id);
-        match &self.blocks[block] {
-            Stored::Held(block) => block.row(row),
-            Stored::Spilled { .. } => Cow::Owned(self.block(block).row(row).into_owned()),
+        match self.blocks.held(block) {
+            Some(block) => block.row(row),
+            None => Cow::Owned(self.block(block).row(row).into_owned()),
         }
     }
 
     /// The bytes of a row, if all rows are in memory; otherwise empty.
     pub(crate) fn held(&self, row_id: RowId) -> &[u8] {
         let (block, row) = self.find(row_id);
-        match &self.blocks[block] {
-            Stored::Held(block) => match block.row(row) {
-                Cow::Borrowed(row) => row,
-                Cow::Owned(_) => &[],
-            },
-            Stored::Spilled { .. } => &[],
+        match self.blocks.held(block).map(|block| block.row(row)) {
+            Some(Cow::Borrowed(row)) => row,
+            Some(Cow::Owned(_)) | None => &[],
         }
     }
 

@@ -9,25 +9,84 @@ use atlas_core::fingerprint::Prints;
 use super::assignment::{Assignment, Role};
 use crate::arrival::{Arrivals, Block, RowId, RowSummary};
 use crate::model::UNKNOWN;
+use crate::provenance::Provenances;
 
 /// The origin of a merged row.
-#[derive(Debug, Clone)]
-pub(crate) struct MergedFrom {
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct MergedFrom<'s> {
     /// The first of its rows.
     pub(crate) first: RowId,
-    /// Its sources, without duplicates.
-    pub(crate) sources: Vec<u16>,
+    /// Its sources, without duplicates, the most credible first.
+    pub(crate) sources: &'s [u16],
     /// The number of its provenance.
     pub(crate) provenance: u16,
-    /// The fingerprints that it would have if nothing about its sources had changed; `None` if nothing has.
-    pub(crate) as_before: Option<Prints>,
+}
+
+/// The sources of merged rows. Many rows share one set.
+#[derive(Debug, Default)]
+pub(crate) struct SourceSets {
+    /// Each with the number of its provenance.
+    sets: Vec<(Vec<u16>, u16)>,
+    by_sources: HashMap<Vec<u16>, u32>,
+}
+
+impl SourceSets {
+    /// The number of a set, and that of its provenance.
+    pub(super) fn number(&mut self, sources: &[u16], provenances: &Provenances) -> (u32, u16) {
+        if let Some(&number) = self.by_sources.get(sources) {
+            return (number, self.sets[number as usize].1);
+        }
+        let (number, provenance) = (self.sets.len() as u32, provenances.number(sources));
+        self.sets.push((sources.to_owned(), provenance));
+        self.by_sources.insert(sources.to_owned(), number);
+        (number, provenance)
+    }
+}
+
+/// The origins of merged rows, which follow each other in the arrivals.
+#[derive(Debug, Default)]
+pub(crate) struct Origins {
+    /// The first merged row.
+    begin: u32,
+    /// The first row of each merged row, and the number of its set of sources.
+    rows: Vec<(RowId, u32)>,
+    sets: SourceSets,
+    /// The fingerprints that rows would have if nothing about their sources had changed, if anything has.
+    as_before: HashMap<RowId, Prints>,
+}
+
+impl Origins {
+    /// No origins yet, of rows that come from here on.
+    pub(super) fn new(begin: usize, sets: SourceSets) -> Self {
+        Self { begin: begin as u32, sets, ..Self::default() }
+    }
+
+    /// Adds the origin of the next merged row.
+    pub(super) fn push(&mut self, first: RowId, set: u32, as_before: Option<Prints>) {
+        if let Some(prints) = as_before {
+            self.as_before.insert(RowId(self.begin + self.rows.len() as u32), prints);
+        }
+        self.rows.push((first, set));
+    }
+
+    /// The origin of a row, if it was merged.
+    pub(crate) fn of(&self, row_id: RowId) -> Option<MergedFrom<'_>> {
+        let (first, set) = *self.rows.get(row_id.0.checked_sub(self.begin)? as usize)?;
+        let (sources, provenance) = &self.sets.sets[set as usize];
+        Some(MergedFrom { first, sources, provenance: *provenance })
+    }
+
+    /// The fingerprints that a merged row would have if nothing about its sources had changed, if anything has.
+    pub(crate) fn as_before(&self, row_id: RowId) -> Option<Prints> {
+        self.as_before.get(&row_id).copied()
+    }
 }
 
 /// Which rows represent entries, and where merged ones come from. With this, all entries can be iterated again.
 #[derive(Debug, Default)]
 pub(crate) struct EntryRows {
     pub(crate) assignment: Assignment,
-    pub(crate) origins: HashMap<RowId, MergedFrom>,
+    pub(crate) origins: Origins,
     /// The provenances of one source alone, by the index of the source.
     pub(crate) single: Vec<u16>,
 }
@@ -40,7 +99,7 @@ pub(crate) struct EntryRow<'s> {
     /// Its summary.
     pub(crate) summary: RowSummary,
     /// The sources of a merged row.
-    pub(crate) origin: Option<&'s MergedFrom>,
+    pub(crate) origin: Option<MergedFrom<'s>>,
     /// The position where the ledger remembers the entry, if it does.
     pub(crate) prior: Option<u32>,
 }
@@ -91,8 +150,7 @@ impl EntryRows {
     /// A row of a block whose first row has this id.
     pub(crate) fn entry_row(&self, first: RowId, row: usize, prior: Option<u32>, summary: RowSummary) -> EntryRow<'_> {
         let row_id = RowId(first.0 + row as u32);
-        let origin = if self.origins.is_empty() { None } else { self.origins.get(&row_id) };
-        EntryRow { row_id, summary, origin, prior }
+        EntryRow { row_id, summary, origin: self.origins.of(row_id), prior }
     }
 
     /// Whether a row represents an entry.
@@ -112,19 +170,18 @@ impl EntryRows {
 
     /// The sources that name the entry of a row.
     pub(crate) fn sources(&self, arrivals: &Arrivals, row_id: RowId) -> Vec<u16> {
-        self.origins.get(&row_id).map_or_else(|| vec![arrivals.source_of(row_id)], |origin| origin.sources.clone())
+        self.origins.of(row_id).map_or_else(|| vec![arrivals.source_of(row_id)], |origin| origin.sources.to_owned())
     }
 
     /// The number of the provenance of a row that represents an entry.
     pub(crate) fn provenance(&self, arrivals: &Arrivals, row_id: RowId) -> u16 {
         let alone = || self.single.get(usize::from(arrivals.source_of(row_id))).copied();
-        let merged = if self.origins.is_empty() { None } else { self.origins.get(&row_id) };
-        merged.map(|origin| origin.provenance).or_else(alone).unwrap_or(UNKNOWN)
+        self.origins.of(row_id).map(|origin| origin.provenance).or_else(alone).unwrap_or(UNKNOWN)
     }
 
     /// The row that first named the entry of this row.
     pub(crate) fn named(&self, row_id: RowId) -> RowId {
-        self.origins.get(&row_id).map_or(row_id, |origin| origin.first)
+        self.origins.of(row_id).map_or(row_id, |origin| origin.first)
     }
 }
 
@@ -137,7 +194,7 @@ impl EntryRow<'_> {
     /// The sources that name the entry.
     pub(crate) fn sources(&self, arrivals: &Arrivals) -> Cow<'_, [u16]> {
         match self.origin {
-            Some(origin) => Cow::Borrowed(&origin.sources),
+            Some(origin) => Cow::Borrowed(origin.sources),
             None => Cow::Owned(vec![arrivals.source_of(self.row_id)]),
         }
     }

@@ -4,18 +4,20 @@
 use std::collections::BTreeMap;
 use std::io;
 use std::sync::atomic::{AtomicU8, AtomicU64};
+use std::sync::{Mutex, PoisonError};
 
 use atlas_core::contribution::url_of;
 use rayon::prelude::*;
 
 use super::assignment::Assignment;
-use super::entry_rows::EntryRows;
+use super::entry_rows::{EntryRows, Origins};
 use super::expected::Expected;
 use super::fate::{EntryFate, GroupsBefore};
-use super::partition::{JoinedPartition, Joining, Merged, Odds, StandingEntry, Sure};
+use super::merged_rows::MergedRows;
+use super::partition::{JoinedPartition, Joining, Odds, StandingEntry, Sure};
 use super::shared_rows::{RowsOfPart, SharedRows};
 use super::{ReportLimits, Sample};
-use crate::arrival::{Arrivals, Block, RowId};
+use crate::arrival::{Arrivals, Block};
 use crate::disk::spill::PARTITIONS;
 use crate::ledger::Remembered;
 use crate::provenance::Provenances;
@@ -63,6 +65,8 @@ pub(crate) fn join(
         provenances,
         single: provenances.single(),
         settings,
+        sets: Mutex::default(),
+        merged: MergedRows::new(arrivals.decider(), arrivals.folder(), arrivals.memory() / 4),
         watch,
         telling,
         assignment: Assignment::new(arrivals.len(), entries > 0),
@@ -73,7 +77,7 @@ pub(crate) fn join(
         let rows = joining.arrivals.partitions().part(part)?;
         let known = remembered.map_or(Ok(Vec::new()), |remembered| remembered.known.part(part))?;
         let read = shared.as_ref().map_or(Ok(RowsOfPart::default()), |shared| shared.of_part(part))?;
-        Ok(joining.partition(rows, known, &read))
+        joining.partition(rows, known, &read)
     });
     let mut parts: Vec<JoinedPartition> = parts.collect::<io::Result<_>>()?;
     let mut sure = Sure::default();
@@ -81,8 +85,10 @@ pub(crate) fn join(
         let unsure = parts.iter_mut().flat_map(|part| std::mem::take(&mut part.unsure)).collect();
         sure = joining.make_sure(unsure);
     }
+    let (all_merged, sets) = (joining.merged, joining.sets.into_inner().unwrap_or_else(PoisonError::into_inner));
+    let origins = Origins::new(arrivals.len(), sets);
     let mut joined = Joined {
-        entry_rows: EntryRows { assignment: joining.assignment, single: joining.single, ..EntryRows::default() },
+        entry_rows: EntryRows { assignment: joining.assignment, single: joining.single, origins },
         fates: joining.fates.into_iter().map(AtomicU8::into_inner).collect(),
         written: joining.written.into_iter().map(AtomicU64::into_inner).collect(),
         has_moved: sure.has_moved,
@@ -90,8 +96,7 @@ pub(crate) fn join(
         ..Joined::default()
     };
     let most = telling.examples;
-    let mut merged: Vec<(Merged, usize, usize)> = Vec::new();
-    let mut blocks: Vec<Block> = Vec::with_capacity(PARTITIONS);
+    let mut merged = Vec::with_capacity(PARTITIONS);
     for part in parts {
         part.at_odds.into_iter().for_each(|(odds, sample)| joined.at_odds.entry(odds).or_default().join(most, sample));
         joined.pages_known += part.pages_known;
@@ -100,24 +105,25 @@ pub(crate) fn join(
         if part.duplicates.count() > 0 {
             joined.duplicates.get_or_insert_default().join(most, part.duplicates);
         }
-        let (at, rows) = (blocks.len(), part.merged.into_iter().enumerate());
-        merged.extend(rows.map(|(row, merged)| (merged, at, row)));
-        blocks.push(part.rows);
+        merged.push(part.merged);
     }
     for (row_id, times) in arrivals.repeats().iter().filter(|(_, times)| *times > 0) {
         let url = || url_of(&arrivals.row(*row_id)).to_owned();
         joined.duplicates.get_or_insert_default().add_many(*times, most, *row_id, url);
     }
     joined.standing.sort_unstable_by_key(|standing| standing.at);
-    merged.sort_unstable_by_key(|(merged, ..)| merged.origin.first);
-    for some in merged.chunks(MERGED_BLOCK) {
-        let first = arrivals.len() as u32;
-        let mut block = Block::new(arrivals.decider());
-        for ((merged, at, row), row_id) in some.iter().zip(first..) {
-            block.push_copy(&blocks[*at].row(*row), blocks[*at].summary(*row));
-            joined.entry_rows.assignment.push(merged.prior);
-            joined.entry_rows.origins.insert(RowId(row_id), merged.origin.clone());
+    let mut block = Block::new(arrivals.decider());
+    all_merged.in_order(merged, |rows, row, merged| {
+        block.push_copy(&rows.row(row), rows.summary(row));
+        let EntryRows { assignment, origins, .. } = &mut joined.entry_rows;
+        assignment.push(merged.prior);
+        origins.push(merged.first, merged.set, merged.as_before.as_deref().copied());
+        if block.len() == MERGED_BLOCK {
+            let full = std::mem::replace(&mut block, Block::new(arrivals.decider()));
+            arrivals.push_unjoined(full);
         }
+    })?;
+    if !block.is_empty() {
         arrivals.push_unjoined(block);
     }
     Ok(joined)
@@ -135,7 +141,7 @@ mod tests {
 
     use super::super::assignment::Role;
     use super::*;
-    use crate::arrival::{Need, plain_decider};
+    use crate::arrival::{Need, RowId, plain_decider};
     use crate::model::KnownEntry;
     use crate::provenance::SourceMapping;
 
@@ -199,7 +205,7 @@ mod tests {
                 raw: 0,
                 at,
                 from_page: false,
-                provenance: joined.entry_rows.origins.get(&row_id).map_or_else(alone, |origin| origin.provenance),
+                provenance: joined.entry_rows.origins.of(row_id).map_or_else(alone, |origin| origin.provenance),
             };
             remembered.known.push(known).unwrap();
         }
@@ -214,8 +220,8 @@ mod tests {
         let paths: Vec<String> = entries(&arrivals, &joined).into_iter().map(|(path, ..)| path).collect();
         assert_eq!(paths, ["a", "c", "d", "b"], "what was merged comes last");
         assert_eq!(joined.entry_rows.assignment.of(RowId(1)), Role::PassedOver);
-        let origin = &joined.entry_rows.origins[&RowId(5)];
-        assert_eq!((origin.first, origin.sources.as_slice()), (RowId(1), [0, 1].as_slice()));
+        let origin = joined.entry_rows.origins.of(RowId(5)).unwrap();
+        assert_eq!((origin.first, origin.sources), (RowId(1), [0, 1].as_slice()));
         assert_eq!(Contribution::read(&arrivals.row(RowId(5))).title.as_deref(), Some("Shed"), "the first is believed");
         assert_eq!(joined.at_odds.keys().collect::<Vec<_>>(), [&("title", 0, 1)]);
         assert_eq!(joined.duplicates.map(|sample| sample.count()), None);
@@ -255,7 +261,7 @@ mod tests {
         let joined = joined(&mut arrivals, None, &Provenances::new(Vec::new(), mappings(1)));
         assert_eq!(joined.duplicates.map(|sample| sample.count()), Some(1));
         assert!(joined.at_odds.is_empty());
-        assert_eq!(joined.entry_rows.origins[&RowId(2)].sources, [0]);
+        assert_eq!(joined.entry_rows.origins.of(RowId(2)).unwrap().sources, [0]);
     }
 
     #[rstest]

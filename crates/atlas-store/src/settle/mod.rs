@@ -7,6 +7,7 @@
 //! | file | contents |
 //! |---|---|
 //! | `join`, `partition` | joining rows by key |
+//! | `shared_rows`, `merged_rows` | what joining reads and merges, in memory or on disk |
 //! | `fate` | what happened to remembered entries |
 //! | `expected` | entries that lack a page where they should have one |
 //! | `assignment`, `entry_rows` | which rows represent entries |
@@ -22,6 +23,7 @@ mod expected;
 mod entry_rows;
 mod fate;
 mod shared_rows;
+mod merged_rows;
 mod partition;
 mod join;
 mod remarks;

@@ -3,18 +3,21 @@
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet};
+use std::io;
 use std::sync::atomic::{AtomicU8, AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
 
 use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::fingerprint::{self, Prints};
 
 use super::assignment::Assignment;
-use super::entry_rows::MergedFrom;
+use super::entry_rows::SourceSets;
 use super::expected::Expected;
 use super::fate::{EntryFate, GroupsBefore};
+use super::merged_rows::{Merged, MergedPart, MergedRows};
 use super::shared_rows::RowsOfPart;
 use super::{ReportLimits, Sample};
-use crate::arrival::{Arrivals, Block, KeyedRow, RowFlag, RowId};
+use crate::arrival::{Arrivals, Block, KeyedRow, RowFlag, RowId, RowSummary};
 use crate::ledger::Remembered;
 use crate::model::{KnownEntry, UNKNOWN};
 use crate::provenance::Provenances;
@@ -40,12 +43,6 @@ pub(crate) struct StandingEntry {
     pub(crate) sources: Vec<u16>,
 }
 
-/// A row merged from several.
-pub(super) struct Merged {
-    pub(super) prior: Option<u32>,
-    pub(super) origin: MergedFrom,
-}
-
 pub(super) struct Joining<'a> {
     pub(super) arrivals: &'a Arrivals,
     pub(super) remembered: Option<&'a Remembered>,
@@ -54,6 +51,8 @@ pub(super) struct Joining<'a> {
     /// The provenances of one source alone, by the index of the source.
     pub(super) single: Vec<u16>,
     pub(super) settings: u64,
+    pub(super) sets: Mutex<SourceSets>,
+    pub(super) merged: MergedRows,
     /// With this, it is found out whether anything moved.
     pub(super) watch: Option<&'a GroupsBefore>,
     pub(super) telling: ReportLimits<'a>,
@@ -64,8 +63,7 @@ pub(super) struct Joining<'a> {
 
 /// The result of one partition.
 pub(super) struct JoinedPartition {
-    pub(super) rows: Block,
-    pub(super) merged: Vec<Merged>,
+    pub(super) merged: MergedPart,
     pub(super) duplicates: Sample,
     pub(super) at_odds: BTreeMap<Odds, Sample>,
     pub(super) pages_known: u64,
@@ -78,6 +76,13 @@ pub(super) struct JoinedPartition {
     pub(super) unsure: Vec<(RowId, Option<KnownEntry>)>,
 }
 
+/// The rows of a partition that were merged so far, with the provenance of the last.
+struct Merging {
+    rows: Block,
+    merged: Vec<Merged>,
+    provenance: u16,
+}
+
 impl Joining<'_> {
     /// Joins one partition; `read` are the rows of it that have to be read, if they were read before.
     pub(super) fn partition(
@@ -85,12 +90,11 @@ impl Joining<'_> {
         mut rows: Vec<KeyedRow>,
         mut known: Vec<KnownEntry>,
         read: &RowsOfPart,
-    ) -> JoinedPartition {
+    ) -> io::Result<JoinedPartition> {
         rows.sort_unstable_by_key(|row| (row.key, row.row_id));
         known.sort_unstable_by_key(|known| known.key);
         let mut part = JoinedPartition {
-            rows: Block::new(self.arrivals.decider()),
-            merged: Vec::new(),
+            merged: MergedPart::default(),
             duplicates: Sample::default(),
             at_odds: BTreeMap::new(),
             pages_known: 0,
@@ -98,6 +102,8 @@ impl Joining<'_> {
             standing: Vec::new(),
             unsure: Vec::new(),
         };
+        let mut merging =
+            Merging { rows: Block::new(self.arrivals.decider()), merged: Vec::new(), provenance: UNKNOWN };
         let derived = self.single.last().copied();
         let counts = |known: &KnownEntry| Some(known.provenance) != derived;
         let mut known = known.into_iter().peekable();
@@ -116,13 +122,13 @@ impl Joining<'_> {
             if alone {
                 self.assignment.set(group[0].row_id, prior);
             } else {
-                part.merge(self, group, known.as_ref(), misses_page, read);
+                part.merge(self, group, known.as_ref(), misses_page, read, &mut merging);
             }
             let Some(known) = known else {
                 match group {
                     _ if self.watch.is_none() => {}
                     [row] if alone => part.unsure.push((row.row_id, None)),
-                    _ => part.has_moved |= part.rows.summary(part.rows.len() - 1).kept().is_some(),
+                    _ => part.has_moved |= merging.last().kept().is_some(),
                 }
                 continue;
             };
@@ -139,15 +145,9 @@ impl Joining<'_> {
                     self.fate(row.print, row.from_page, provenance, &known, &mut part.pages_known)
                 }
                 _ => {
-                    let summary = part.rows.summary(part.rows.len() - 1);
-                    let provenance = part.merged.last().map_or(UNKNOWN, |merged| merged.origin.provenance);
-                    self.fate(
-                        summary.decided(),
-                        summary.has(RowFlag::FromPage),
-                        provenance,
-                        &known,
-                        &mut part.pages_known,
-                    )
+                    let summary = merging.last();
+                    let from_page = summary.has(RowFlag::FromPage);
+                    self.fate(summary.decided(), from_page, merging.provenance, &known, &mut part.pages_known)
                 }
             };
             part.has_moved |= fate == EntryFate::Met && counts(&known);
@@ -156,7 +156,8 @@ impl Joining<'_> {
         for gone in known {
             part.has_moved |= !part.stands(self, &gone, &[]) && counts(&gone);
         }
-        part
+        part.merged = self.merged.take(&merging.rows, merging.merged)?;
+        Ok(part)
     }
 
     /// Reads rows, in the order of arrival, and sets the fates of their entries.
@@ -260,6 +261,7 @@ impl JoinedPartition {
         known: Option<&KnownEntry>,
         misses_page: bool,
         read: &RowsOfPart,
+        merging: &mut Merging,
     ) {
         let first = group[0].row_id;
         let mut said = joining.said(group, read).into_iter();
@@ -293,8 +295,11 @@ impl JoinedPartition {
         let prints: BTreeSet<(u16, u64)> = group.iter().map(print).collect();
         let sum = prints.into_iter().fold(0u64, |sum, (_, print)| sum.wrapping_add(print));
         contribution.not_in_folder = misses_page;
-        self.rows.push_merged(&contribution, sum, &sources);
-        let provenance = joining.provenances.number(&sources);
+        merging.rows.push_merged(&contribution, sum, &sources);
+        let (set, provenance) = {
+            let mut sets = joining.sets.lock().unwrap_or_else(PoisonError::into_inner);
+            sets.number(&sources, joining.provenances)
+        };
         let before = known.filter(|known| ![UNKNOWN, provenance].contains(&known.provenance));
         let as_before = before.map(|known| {
             let comparison = joining.provenances.comparison(known.provenance, &sources);
@@ -302,10 +307,17 @@ impl JoinedPartition {
             for (source, _, one) in joining.said(group, read) {
                 heard.merge(comparison.select(source, &one).into_owned());
             }
-            Prints::of(&heard, &mut Vec::new())
+            Box::new(Prints::of(&heard, &mut Vec::new()))
         });
-        let prior = known.map(|known| known.at);
-        self.merged.push(Merged { prior, origin: MergedFrom { first, sources, provenance, as_before } });
+        merging.merged.push(Merged { first, prior: known.map(|known| known.at), set, as_before });
+        merging.provenance = provenance;
+    }
+}
+
+impl Merging {
+    /// The summary of the row that was merged last.
+    fn last(&self) -> RowSummary {
+        self.rows.summary(self.rows.len() - 1)
     }
 }
 
