@@ -51,7 +51,8 @@ pub(crate) struct Origins {
     /// The first row of each merged row, and the number of its set of sources.
     rows: Vec<(RowId, u32)>,
     sets: SourceSets,
-    /// The fingerprints that rows would have if nothing about their sources had changed, if anything has.
+    /// The fingerprints that merged rows would have if nothing about their sources had changed, if anything has, by the
+    /// first of their rows.
     as_before: HashMap<RowId, Prints>,
 }
 
@@ -62,11 +63,13 @@ impl Origins {
     }
 
     /// Adds the origin of the next merged row.
-    pub(super) fn push(&mut self, first: RowId, set: u32, as_before: Option<Prints>) {
-        if let Some(prints) = as_before {
-            self.as_before.insert(RowId(self.begin + self.rows.len() as u32), prints);
-        }
+    pub(super) fn push(&mut self, first: RowId, set: u32) {
         self.rows.push((first, set));
+    }
+
+    /// Adds fingerprints that merged rows would have, by the first of their rows.
+    pub(super) fn add_as_before(&mut self, prints: Vec<(RowId, Prints)>) {
+        self.as_before.extend(prints);
     }
 
     /// The origin of a row, if it was merged.
@@ -78,7 +81,7 @@ impl Origins {
 
     /// The fingerprints that a merged row would have if nothing about its sources had changed, if anything has.
     pub(crate) fn as_before(&self, row_id: RowId) -> Option<Prints> {
-        self.as_before.get(&row_id).copied()
+        self.as_before.get(&self.of(row_id)?.first).copied()
     }
 }
 

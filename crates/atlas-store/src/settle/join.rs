@@ -106,6 +106,7 @@ pub(crate) fn join(
             joined.duplicates.get_or_insert_default().join(most, part.duplicates);
         }
         merged.push(part.merged);
+        joined.entry_rows.origins.add_as_before(part.as_before);
     }
     for (row_id, times) in arrivals.repeats().iter().filter(|(_, times)| *times > 0) {
         let url = || url_of(&arrivals.row(*row_id)).to_owned();
@@ -113,11 +114,11 @@ pub(crate) fn join(
     }
     joined.standing.sort_unstable_by_key(|standing| standing.at);
     let mut block = Block::new(arrivals.decider());
-    all_merged.in_order(merged, |rows, row, merged| {
-        block.push_copy(&rows.row(row), rows.summary(row));
+    all_merged.in_order(merged, |row, summary, merged| {
+        block.push_copy(row, summary);
         let EntryRows { assignment, origins, .. } = &mut joined.entry_rows;
         assignment.push(merged.prior);
-        origins.push(merged.first, merged.set, merged.as_before.as_deref().copied());
+        origins.push(merged.first, merged.set);
         if block.len() == MERGED_BLOCK {
             let full = std::mem::replace(&mut block, Block::new(arrivals.decider()));
             arrivals.push_unjoined(full);

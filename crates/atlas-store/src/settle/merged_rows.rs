@@ -7,15 +7,13 @@ use std::io;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
-use atlas_core::fingerprint::Prints;
-
-use crate::arrival::{Block, BlockStore, Decider, RowId};
+use crate::arrival::{Block, BlockStore, Decider, RowId, RowSummary};
 
 /// How many bytes of rows are read back at a time of each partition.
 const PIECE: usize = 64 << 10;
 
 /// What is known of a merged row.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct Merged {
     /// The first of its rows.
     pub(super) first: RowId,
@@ -23,8 +21,6 @@ pub(super) struct Merged {
     pub(super) prior: Option<u32>,
     /// The number of its set of sources.
     pub(super) set: u32,
-    /// The fingerprints that it would have if nothing about its sources had changed, if anything has.
-    pub(super) as_before: Option<Box<Prints>>,
 }
 
 /// Merged rows, in memory or on disk.
@@ -34,14 +30,13 @@ pub(super) struct MergedRows {
     blocks: Mutex<BlockStore>,
 }
 
-/// The merged rows of one partition, in the order of their first rows.
-#[derive(Debug, Default)]
-pub(super) struct MergedPart {
-    rows: VecDeque<Merged>,
-    /// The numbers of its blocks.
-    blocks: VecDeque<usize>,
-    /// The block that is read, and the index of its next row.
-    read: Option<(Arc<Block>, usize)>,
+/// The numbers of the blocks that hold the merged rows of one partition, in the order of their first rows.
+pub(super) type MergedPart = VecDeque<usize>;
+
+/// A row with its place in a block.
+struct Next {
+    block: Arc<Block>,
+    row: usize,
 }
 
 impl MergedRows {
@@ -51,25 +46,26 @@ impl MergedRows {
     }
 
     /// Takes the rows of a partition and what is known of each.
-    pub(super) fn take(&self, rows: &Block, mut merged: Vec<Merged>) -> io::Result<MergedPart> {
+    pub(super) fn take(&self, rows: &Block, merged: &[Merged]) -> io::Result<MergedPart> {
         let mut order: Vec<usize> = (0..merged.len()).collect();
         order.sort_unstable_by_key(|at| merged[*at].first);
-        let mut part = MergedPart::default();
-        let (mut piece, mut bytes) = (Block::new(&self.decider), 0);
+        let mut part = MergedPart::new();
+        let (mut piece, mut bytes) = (Block::new(&self.decider), Vec::new());
+        let mut size = 0;
         for at in order {
-            let row = rows.row(at);
-            bytes += row.len();
-            piece.push_copy(&row, rows.summary(at));
-            if bytes >= PIECE {
-                part.blocks.push_back(self.put(std::mem::replace(&mut piece, Block::new(&self.decider)))?);
-                bytes = 0;
+            bytes.clear();
+            merged[at].write(&mut bytes);
+            bytes.extend_from_slice(&rows.row(at));
+            piece.push_copy(&bytes, rows.summary(at));
+            size += bytes.len();
+            if size >= PIECE {
+                part.push_back(self.put(std::mem::replace(&mut piece, Block::new(&self.decider)))?);
+                size = 0;
             }
         }
         if !piece.is_empty() {
-            part.blocks.push_back(self.put(piece)?);
+            part.push_back(self.put(piece)?);
         }
-        merged.sort_unstable_by_key(|merged| merged.first);
-        part.rows = merged.into();
         Ok(part)
     }
 
@@ -80,31 +76,53 @@ impl MergedRows {
         Ok(number)
     }
 
-    /// Passes on the rows of all partitions, in the order of their first rows: the block that holds a row, its index
-    /// there, and what is known of it.
+    /// Passes on the rows of all partitions, in the order of their first rows: the bytes of each, its summary, and what
+    /// else is known of it.
     pub(super) fn in_order(
         self,
         mut parts: Vec<MergedPart>,
-        mut take: impl FnMut(&Block, usize, &Merged),
+        mut take: impl FnMut(&[u8], RowSummary, Merged),
     ) -> io::Result<()> {
         let blocks = self.blocks.into_inner().unwrap_or_else(PoisonError::into_inner);
-        let nexts = parts.iter().enumerate().filter_map(|(at, part)| Some(Reverse((part.rows.front()?.first, at))));
-        let mut nexts: BinaryHeap<Reverse<(RowId, usize)>> = nexts.collect();
-        while let Some(Reverse((_, at))) = nexts.pop() {
-            let part = &mut parts[at];
-            let Some(merged) = part.rows.pop_front() else { continue };
-            let (block, row) = match part.read.take().filter(|(block, row)| *row < block.len()) {
-                Some(read) => read,
-                None => {
-                    let number = part.blocks.pop_front().ok_or_else(|| io::Error::other("a merged row is missing"))?;
-                    (blocks.get(number)?, 0)
-                }
-            };
-            take(&block, row, &merged);
-            part.read = Some((block, row + 1));
-            nexts.extend(part.rows.front().map(|next| Reverse((next.first, at))));
+        let open = |part: &mut MergedPart| match part.pop_front() {
+            Some(number) => blocks.get(number).map(|block| Some(Next { block, row: 0 })),
+            None => Ok(None),
+        };
+        let mut nexts: Vec<Option<Next>> = parts.iter_mut().map(open).collect::<io::Result<_>>()?;
+        let waiting = nexts.iter().zip(0..).filter_map(|(next, at)| Some(Reverse((next.as_ref()?.merged().first, at))));
+        let mut waiting: BinaryHeap<Reverse<(RowId, usize)>> = waiting.collect();
+        while let Some(Reverse((_, at))) = waiting.pop() {
+            let Some(Next { block, row }) = nexts[at].take() else { continue };
+            let next = Next { block, row };
+            take(&next.block.row(row)[Merged::BYTES..], next.block.summary(row), next.merged());
+            let has_more = row + 1 < next.block.len();
+            nexts[at] = if has_more { Some(Next { row: row + 1, ..next }) } else { open(&mut parts[at])? };
+            waiting.extend(nexts[at].as_ref().map(|next| Reverse((next.merged().first, at))));
         }
         Ok(())
+    }
+}
+
+impl Next {
+    fn merged(&self) -> Merged {
+        Merged::read(&self.block.row(self.row))
+    }
+}
+
+impl Merged {
+    const BYTES: usize = 12;
+
+    /// Appends it to bytes, [`Merged::BYTES`] of them.
+    fn write(&self, out: &mut Vec<u8>) {
+        out.extend_from_slice(&self.first.0.to_le_bytes());
+        out.extend_from_slice(&self.prior.unwrap_or(u32::MAX).to_le_bytes());
+        out.extend_from_slice(&self.set.to_le_bytes());
+    }
+
+    /// The inverse of [`Merged::write`]; the bytes may go on.
+    fn read(bytes: &[u8]) -> Self {
+        let number = |at: usize| bytes[at..].first_chunk().copied().map_or(u32::MAX, u32::from_le_bytes);
+        Self { first: RowId(number(0)), prior: Some(number(4)).filter(|prior| *prior != u32::MAX), set: number(8) }
     }
 }
 
@@ -129,16 +147,17 @@ mod tests {
             let firsts = (0..40).map(|at| (at * 7 + nth) % 40 * 3 + nth);
             let merged = firsts.map(|first| {
                 block.push(&Contribution { url: url(first).into(), ..Contribution::default() });
-                Merged { first: RowId(first), prior: Some(first + 1), set: nth, as_before: None }
+                Merged { first: RowId(first), prior: Some(first + 1).filter(|prior| prior % 2 == 0), set: nth }
             });
-            let merged = merged.collect();
-            rows.take(&block, merged).unwrap()
+            let merged: Vec<Merged> = merged.collect();
+            rows.take(&block, &merged).unwrap()
         };
         let parts = (0..3).map(part).collect();
         let mut next = 0;
-        let take = |block: &Block, row: usize, merged: &Merged| {
-            assert_eq!((merged.first, merged.prior, merged.set), (RowId(next), Some(next + 1), next % 3));
-            assert_eq!(url_of(&block.row(row)), url(next));
+        let take = |row: &[u8], _, merged: Merged| {
+            let prior = Some(next + 1).filter(|prior| prior % 2 == 0);
+            assert_eq!(merged, Merged { first: RowId(next), prior, set: next % 3 });
+            assert_eq!(url_of(row), url(next));
             next += 1;
         };
         rows.in_order(parts, take).unwrap();

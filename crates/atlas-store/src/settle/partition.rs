@@ -64,6 +64,8 @@ pub(super) struct Joining<'a> {
 /// The result of one partition.
 pub(super) struct JoinedPartition {
     pub(super) merged: MergedPart,
+    /// The fingerprints that merged rows would have if nothing about their sources had changed, by their first rows.
+    pub(super) as_before: Vec<(RowId, Prints)>,
     pub(super) duplicates: Sample,
     pub(super) at_odds: BTreeMap<Odds, Sample>,
     pub(super) pages_known: u64,
@@ -94,7 +96,8 @@ impl Joining<'_> {
         rows.sort_unstable_by_key(|row| (row.key, row.row_id));
         known.sort_unstable_by_key(|known| known.key);
         let mut part = JoinedPartition {
-            merged: MergedPart::default(),
+            merged: MergedPart::new(),
+            as_before: Vec::new(),
             duplicates: Sample::default(),
             at_odds: BTreeMap::new(),
             pages_known: 0,
@@ -156,7 +159,7 @@ impl Joining<'_> {
         for gone in known {
             part.has_moved |= !part.stands(self, &gone, &[]) && counts(&gone);
         }
-        part.merged = self.merged.take(&merging.rows, merging.merged)?;
+        part.merged = self.merged.take(&merging.rows, &merging.merged)?;
         Ok(part)
     }
 
@@ -301,15 +304,15 @@ impl JoinedPartition {
             sets.number(&sources, joining.provenances)
         };
         let before = known.filter(|known| ![UNKNOWN, provenance].contains(&known.provenance));
-        let as_before = before.map(|known| {
+        self.as_before.extend(before.map(|known| {
             let comparison = joining.provenances.comparison(known.provenance, &sources);
             let mut heard = Contribution::default();
             for (source, _, one) in joining.said(group, read) {
                 heard.merge(comparison.select(source, &one).into_owned());
             }
-            Box::new(Prints::of(&heard, &mut Vec::new()))
-        });
-        merging.merged.push(Merged { first, prior: known.map(|known| known.at), set, as_before });
+            (first, Prints::of(&heard, &mut Vec::new()))
+        }));
+        merging.merged.push(Merged { first, prior: known.map(|known| known.at), set });
         merging.provenance = provenance;
     }
 }
