@@ -1,6 +1,7 @@
 //! An index of many rules: an automaton finds, in one pass over a path, the rules that may match it.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use aho_corasick::AhoCorasick;
 
@@ -9,7 +10,7 @@ use super::pattern::{PathRule, matches};
 /// An index of rules.
 #[derive(Debug, Clone)]
 pub(super) struct RuleIndex {
-    rules: Vec<IndexedRule>,
+    rules: Vec<Arc<PathRule>>,
     /// Finds the longest literal piece of each pattern. If it cannot be made, all rules are compared.
     automaton: Option<AhoCorasick>,
     /// The rules with each literal, the most decisive first.
@@ -18,17 +19,10 @@ pub(super) struct RuleIndex {
     others: Vec<u32>,
 }
 
-#[derive(Debug, Clone)]
-struct IndexedRule {
-    pattern: String,
-    allow: bool,
-}
-
 impl RuleIndex {
-    /// An index of these rules, which are known by their positions.
-    pub(super) fn of<'r>(rules: impl Iterator<Item = &'r PathRule>) -> Self {
-        let rules = rules.map(|rule| IndexedRule { pattern: rule.pattern.clone(), allow: rule.allow });
-        let rules: Vec<IndexedRule> = rules.collect();
+    /// An index of these rules.
+    pub(super) fn of<'r>(rules: impl Iterator<Item = &'r Arc<PathRule>>) -> Self {
+        let rules: Vec<Arc<PathRule>> = rules.cloned().collect();
         let (mut literals, mut by_literal, mut others) =
             (HashMap::<&str, usize>::new(), Vec::<Vec<u32>>::new(), Vec::new());
         for (rule, at) in rules.iter().zip(0..) {
@@ -54,9 +48,8 @@ impl RuleIndex {
         Self { rules, automaton, by_literal, others }
     }
 
-    /// The position of the rule that decides about a path: of those that match, the longest, and of equally long ones
-    /// one that allows (RFC 9309, section 2.2.2).
-    pub(super) fn decisive(&self, path: &str) -> Option<usize> {
+    /// The rule that decides about a path: of those that match, the longest, and of equally long ones one that allows (RFC 9309, section 2.2.2).
+    pub(super) fn decisive(&self, path: &str) -> Option<&PathRule> {
         let mut best = None;
         let mut look = |some: &[u32]| {
             for at in some {
@@ -73,13 +66,7 @@ impl RuleIndex {
         for found in self.automaton.iter().flat_map(|automaton| automaton.find_overlapping_iter(path)) {
             look(&self.by_literal[found.pattern().as_usize()]);
         }
-        best.map(|(_, at)| at as usize)
-    }
-}
-
-impl IndexedRule {
-    fn weight(&self) -> (usize, bool) {
-        (self.pattern.len(), self.allow)
+        best.map(|(_, at)| &*self.rules[at as usize])
     }
 }
 

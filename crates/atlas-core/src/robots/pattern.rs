@@ -14,6 +14,13 @@ pub(super) struct PathRule {
     pub(super) line: usize,
 }
 
+impl PathRule {
+    /// How decisive it is: the longest pattern counts, and of equally long ones one that allows (RFC 9309, section 2.2.2).
+    pub(super) fn weight(&self) -> (usize, bool) {
+        (self.pattern.len(), self.allow)
+    }
+}
+
 /// Matches from the start; `*` matches any run of characters, and a final `$` anchors at the end. The time is linear in
 /// both, whatever the number of stars.
 pub(super) fn matches(pattern: &str, path: &str) -> bool {

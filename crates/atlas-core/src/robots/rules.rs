@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 use std::collections::{BTreeSet, HashMap};
+use std::sync::Arc;
 
 use serde::Serialize;
 
@@ -37,7 +38,7 @@ pub struct Robots {
 #[derive(Debug, Clone, Default, Serialize)]
 struct AgentGroup {
     tokens: Vec<String>,
-    rules: Vec<PathRule>,
+    rules: Vec<Arc<PathRule>>,
 }
 
 /// The rule that forbids fetching an address.
@@ -72,12 +73,12 @@ impl Robots {
                     if let Some(group) = groups.last_mut()
                         && !value.is_empty()
                     {
-                        group.rules.push(PathRule {
+                        group.rules.push(Arc::new(PathRule {
                             allow: key == "allow",
                             pattern: comparable(&value, true).into_owned(),
                             written: value.into_owned(),
                             line: line.number,
-                        });
+                        }));
                     }
                 }
                 _ => {}
@@ -107,11 +108,12 @@ impl Robots {
         }
         let path = comparable(path, false);
         let decisive = match self.index_for(token) {
-            Some(index) => self.rules_for(token).nth(index.decisive(&path)?)?,
+            Some(index) => index.decisive(&path)?,
             None => self
                 .rules_for(token)
+                .map(Arc::as_ref)
                 .filter(|rule| matches(&rule.pattern, &path))
-                .max_by_key(|rule| (rule.pattern.len(), rule.allow))?,
+                .max_by_key(|rule| rule.weight())?,
         };
         (!decisive.allow).then(|| Barred { pattern: decisive.written.clone(), line: decisive.line })
     }
@@ -126,7 +128,7 @@ impl Robots {
     }
 
     /// The rules of all groups that name the token, or else of all groups for everyone.
-    fn rules_for<'t>(&'t self, token: &'t str) -> impl Iterator<Item = &'t PathRule> {
+    fn rules_for<'t>(&'t self, token: &'t str) -> impl Iterator<Item = &'t Arc<PathRule>> {
         let wanted = self.named(token);
         self.groups.iter().filter(move |group| group.names(wanted)).flat_map(|group| &group.rules)
     }

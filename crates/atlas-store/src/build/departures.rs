@@ -38,7 +38,7 @@ pub(super) fn gone(
             let RememberedEntry { key, changed, page, declared, .. } = entries[nth];
             let departure = Departure { changed, page, declared };
             let section = file.section.clone();
-            departed.push(Departed { key, url, section, gone: Gone { change, ..gone }, departure });
+            departed.push(Departed { key, url, section, title: None, gone: Gone { change, ..gone }, departure });
         }
     }
     Ok(departed)

@@ -31,8 +31,11 @@ pub(super) struct Failing {
 impl Failing {
     /// Finds them among the outcomes, and notes in each since when it has failed.
     pub(super) fn of(job: &Job<'_>, outcomes: &mut [Outcome], ledger: &dyn Ledger) -> Result<Self, StoreError> {
-        let known = ledger.fact(Fact::Failing)?.unwrap_or_default();
-        let known: BTreeMap<String, i64> = serde_json::from_str(&known).unwrap_or_default();
+        let known: BTreeMap<String, i64> = match ledger.fact(Fact::Failing)? {
+            Some(text) => serde_json::from_str(&text)
+                .map_err(|_| StoreError::LedgerDamaged("since when sources have failed cannot be read"))?,
+            None => BTreeMap::new(),
+        };
         let now = job.now.as_second();
         let read_before = Provenances::new(ledger.provenances()?, Vec::new());
         let mut failing = Self::default();

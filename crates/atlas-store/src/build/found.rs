@@ -12,12 +12,12 @@ use super::job::Job;
 use crate::arrange::{MemberOrigin, Plan, Renderer, SegmentPlan};
 use crate::arrival::incremental::Reuse;
 use crate::arrival::{Arrivals, RowId};
-use crate::derive::{Alternates, ArchiveNumbers, DerivedRows, ShareMaker};
+use crate::derive::{Alternates, ArchiveNumbers, ChunkShares, DerivedRows, ShareMaker};
 use crate::error::StoreError;
 use crate::extras::{ExtraFile, VisitorLines};
 use crate::guard::{Before, GuardInput};
 use crate::ledger::{Ledger, Remembered};
-use crate::model::{ChunkShare, Departure, Fact, Memory, Tombstone};
+use crate::model::{Departure, Fact, Memory, Tombstone};
 use crate::provenance::Provenances;
 use crate::publish::{Declaration, Publisher, SegmentRenderer};
 use crate::report::{OtherSitemap, RobotsFate};
@@ -74,6 +74,8 @@ pub(super) struct Departed {
     pub(super) url: String,
     /// The section that it was in.
     pub(super) section: String,
+    /// Its title, if a source remembers its page.
+    pub(super) title: Option<String>,
     pub(super) gone: Gone,
     pub(super) departure: Departure,
 }
@@ -116,15 +118,15 @@ impl RunFindings {
     }
 
     /// The shares of new chunks in what is derived, and the archives that they count.
-    pub(super) fn shares(&self, job: &Job<'_>) -> (HashMap<u64, ChunkShare>, ArchiveNumbers) {
+    pub(super) fn shares(&self, job: &Job<'_>) -> Result<(ChunkShares, ArchiveNumbers), StoreError> {
         let (mut archives, chooser) = (self.counted.clone(), self.chooser());
         let alternates = job.alternates.as_ref().filter(|_| self.has_groups());
         if self.reuse.chunks.is_none() || (alternates.is_none() && chooser.archives.is_empty()) {
-            return (HashMap::new(), archives);
+            return Ok((ChunkShares::new(&job.scratch), archives));
         }
         let Self { arrivals, settled, remembered, .. } = self;
         let shares = ShareMaker { arrivals, settled, remembered, chooser, alternates }.shares(&mut archives);
-        (shares, archives)
+        Ok((shares.map_err(StoreError::io("cannot write temporary data to", &job.scratch))?, archives))
     }
 
     /// The input of the guards.
@@ -232,10 +234,11 @@ impl RunFindings {
 
     /// What is remembered of entries that are no longer listed.
     pub(super) fn tombstones(&self) -> impl Iterator<Item = Tombstone> {
-        self.gone.iter().map(|Departed { key, url, section, gone, .. }| Tombstone {
+        self.gone.iter().map(|Departed { key, url, section, title, gone, .. }| Tombstone {
             key: *key,
             url: url.clone(),
             section: section.clone(),
+            title: title.clone(),
             change: gone.change,
         })
     }

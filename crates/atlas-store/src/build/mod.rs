@@ -17,6 +17,7 @@ mod failing;
 mod found;
 mod skipped;
 mod departures;
+mod run_urls;
 mod gather;
 mod pipeline;
 mod report;

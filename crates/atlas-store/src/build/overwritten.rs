@@ -49,6 +49,11 @@ pub fn keep_overwritten(
     keep_files(destination, &kept_names, folder)
 }
 
+/// A name for the copy of a file. No two names have the same.
+fn file_name(name: &str) -> String {
+    name.replace('%', "%25").replace('/', "%2F").replace(':', "%3A")
+}
+
 /// Copies those of these files that exist into the ledger's folder. Returns their names.
 pub(super) fn keep_files(
     destination: &dyn Destination,
@@ -60,7 +65,7 @@ pub(super) fn keep_files(
     for name in names {
         if let Some(bytes) = destination.read(name)? {
             fs::create_dir_all(&folder).map_err(StoreError::io("cannot make", &folder))?;
-            disk::replace(&folder.join(name.replace([':', '/'], "-")), &bytes)?;
+            disk::replace(&folder.join(file_name(name)), &bytes)?;
             kept.push(name.clone());
         }
     }

@@ -2,7 +2,6 @@
 
 use std::collections::HashMap;
 
-use atlas_core::announce::Change;
 use atlas_core::choose::Reason;
 use atlas_core::fingerprint;
 use atlas_core::format::{RawUrl, read_element};
@@ -12,7 +11,7 @@ use super::job::Job;
 use crate::destination::MainFile;
 use crate::error::StoreError;
 use crate::ledger::{Ledger, Remembrance, lookup};
-use crate::model::{Fact, RememberedEntry, RunRow, SegmentText, tag};
+use crate::model::{Fact, RememberedEntry, RunRow, SegmentText, Tombstone, tag};
 use crate::provenance::Provenances;
 
 /// What the ledger knows of one URL, as of the last build.
@@ -34,7 +33,7 @@ pub enum RecordedState {
     /// Sources named it, and it was left out.
     LeftOut(Reason),
     /// It was listed once, in this section, and left in this run.
-    Gone(i64, String, Option<Change>),
+    Gone(i64, Tombstone),
     /// No source named it.
     Unknown,
 }
@@ -91,9 +90,7 @@ pub fn recorded(job: &Job<'_>, ledger: &dyn Ledger, address: &str) -> Result<Opt
             None => {
                 let tombstones = ledger.tombstones()?;
                 let gone = tombstones.into_iter().find(|(tombstone, _)| tombstone.key == key);
-                gone.map_or(RecordedState::Unknown, |(tombstone, run)| {
-                    RecordedState::Gone(run, tombstone.section, tombstone.change)
-                })
+                gone.map_or(RecordedState::Unknown, |(tombstone, run)| RecordedState::Gone(run, tombstone))
             }
         },
     };

@@ -10,7 +10,9 @@ use super::overwritten::keep_files;
 use super::pipeline::find;
 use super::remember::{keep_derived, keep_memories, keep_sections, restate};
 use super::report::{report, run_row};
+use super::run_urls::run_urls;
 use super::{Purpose, preview};
+use crate::arrival::RowId;
 use crate::arrival::incremental::keep_chunks;
 use crate::destination::MainFile;
 use crate::error::StoreError;
@@ -74,11 +76,12 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     let last =
         last.and_then(|(_, report)| LastBuild::of_report(&report, &format!("{:016x}", job.configuration_print())));
     let folder = job.scratch.as_path();
-    let (shares, archives) = found.shares(job);
+    let (shares, archives) = found.shares(job)?;
     let writing = ledger.transaction()?;
     let published = publisher.publish(&*writing, &stale, || {
         let stands = |place| found.settled.entry_rows.is_entry(place);
-        keep_chunks(&found.reuse, &found.arrivals, stands, &shares, &*writing, folder)
+        let share = |print| shares.get(print).map_err(StoreError::io("cannot read temporary data in", folder));
+        keep_chunks(&found.reuse, &found.arrivals, stands, share, &*writing, folder)
     })?;
     if form == MainFile::Index {
         writing.set_fact(Fact::MainFile, Some("index"))?;
@@ -105,7 +108,8 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
         writing.add_departure(*key, *departure, found.run)?;
     }
     if !found.first {
-        let mut added: Vec<u128> = found.added().into_iter().map(|(key, _)| key).collect();
+        let (mut added, rows): (Vec<u128>, Vec<RowId>) = found.added().into_iter().unzip();
+        writing.add_run_urls(found.run, &run_urls(&found, &rows))?;
         added.sort_unstable();
         let news: Vec<u128> = added.iter().copied().filter(|key| !found.returned.contains_key(key)).collect();
         writing.record_additions(&added, &news, found.run)?;

@@ -55,7 +55,7 @@ impl Alternates {
         telling: ReportLimits<'_>,
     ) -> Self {
         let Some(settings) = settings else { return Self::default() };
-        let speakers = Speakers::find(joined, arrivals, standing, settings);
+        let mut speakers = Speakers::find(joined, arrivals, standing, settings);
         let mut found =
             Self { lists: PackedLists::new(arrivals.decider().chooser().site.root().as_str()), ..Self::default() };
         found.any = !speakers.list.is_empty();
@@ -71,6 +71,9 @@ impl Alternates {
             grouped.into_iter().for_each(|grouped| found.add(grouped, &speakers, telling));
             found.lists.end_piece();
         }
+        // They stay as they are until the end of the build.
+        found.of.shrink_to_fit();
+        found.prints.shrink_to_fit();
         found.of.par_sort_unstable_by_key(|(row_id, _)| *row_id);
         found
     }
@@ -87,7 +90,7 @@ impl Alternates {
             let speaker = &speakers.list[*at as usize];
             self.of.push((speaker.row_id, group));
             if speaker.is_read {
-                self.of_read.push((speaker.key, group));
+                self.of_read.push((speaker.key(), group));
             }
         }
         for (page, fault, detail) in &groups.faults {
@@ -137,17 +140,18 @@ impl Alternates {
 struct Speaker {
     row_id: RowId,
     named: RowId,
-    key: u128,
+    /// The halves of its key; a `u128` would need more room.
+    key: [u64; 2],
     from_page: bool,
     /// Whether every build reads its row.
     is_read: bool,
-    /// [`words`].
-    words: [u64; 2],
 }
 
 /// The entries that may belong to groups.
 struct Speakers {
     list: Vec<Speaker>,
+    /// The [`words`] of each, as far as it has any, until the clusters are found.
+    words: Vec<[u64; 2]>,
     /// Links between entries: the index of the page, and the key of the URL.
     links: Vec<(u32, u128)>,
     /// The entries that links lead to, by key.
@@ -172,28 +176,28 @@ impl Speakers {
         let seed = arrivals.decider().seed();
         let of_block = |at: usize| {
             let block = arrivals.block(at);
-            let (mut list, mut links) = (Vec::new(), Vec::new());
+            let (mut list, mut of_each, mut links) = (Vec::new(), Vec::new(), Vec::new());
             for (entry_row, row) in entry_rows.some_of_block(arrivals, at, &block, is_wanted) {
                 let speaks = entry_row.summary.has(RowFlag::SpeaksOfOthers);
                 if !is_listed(&entry_row) || !(everyone || speaks) {
                     continue;
                 }
-                let mut speaker = Speaker::of(&entry_row);
                 let contribution = Contribution::read(&row);
-                speaker.words = words(&contribution, settings);
+                of_each.push(words(&contribution, settings));
                 let keys = contribution.alternates.iter().map(|link| fingerprint::key(seed, &link.url));
                 links.extend(keys.map(|key| (list.len() as u32, key)));
-                list.push(speaker);
+                list.push(Speaker::of(&entry_row));
             }
-            (list, links)
+            (list, of_each, links)
         };
-        let mut speakers = Self { list: Vec::new(), links: Vec::new(), targets: HashMap::default() };
+        let mut speakers = Self { list: Vec::new(), words: Vec::new(), links: Vec::new(), targets: HashMap::default() };
         let blocks: Vec<usize> = (0..arrivals.blocks()).filter(|at| everyone || arrivals.may_speak(*at)).collect();
         for some in blocks.chunks(BLOCKS_AT_A_TIME) {
             let found: Vec<_> = some.par_iter().map(|at| of_block(*at)).collect();
-            for (list, links) in found {
+            for (list, of_each, links) in found {
                 let before = speakers.list.len() as u32;
-                speakers.list.extend(list);
+                extend(&mut speakers.list, list);
+                extend(&mut speakers.words, of_each);
                 speakers.links.extend(links.into_iter().map(|(at, key)| (before + at, key)));
             }
         }
@@ -201,9 +205,10 @@ impl Speakers {
             let row = arrivals.row(*row_id);
             let contribution = Contribution::read(&row);
             let at = speakers.list.len() as u32;
-            let (key, words) = (fingerprint::key(seed, &contribution.url), words(&contribution, settings));
+            let key = halves(fingerprint::key(seed, &contribution.url));
             let (row_id, named) = (*row_id, *row_id);
-            speakers.list.push(Speaker { row_id, named, key, from_page: false, is_read: false, words });
+            speakers.list.push(Speaker { row_id, named, key, from_page: false, is_read: false });
+            speakers.words.push(words(&contribution, settings));
             let keys = contribution.alternates.iter().map(|link| fingerprint::key(seed, &link.url));
             speakers.links.extend(keys.map(|key| (at, key)));
         }
@@ -217,8 +222,8 @@ impl Speakers {
     fn add_targets(&mut self, entry_rows: &EntryRows, arrivals: &Arrivals, everyone: bool) {
         let wanted: HashSet<u128, FixedState> = self.links.iter().map(|(_, key)| *key).collect();
         for (speaker, at) in self.list.iter().zip(0..) {
-            if wanted.contains(&speaker.key) {
-                self.targets.insert(speaker.key, at);
+            if wanted.contains(&speaker.key()) {
+                self.targets.insert(speaker.key(), at);
             }
         }
         if everyone {
@@ -235,11 +240,11 @@ impl Speakers {
 
     /// The indexes of all entries, cluster by cluster in the order in which they were first named, each index with its
     /// cluster.
-    fn clusters(&self) -> Vec<(u32, u32)> {
+    fn clusters(&mut self) -> Vec<(u32, u32)> {
         let mut forest = Forest((0..self.list.len() as u32).collect());
         let mut first: HashMap<u64, u32, FixedState> = HashMap::default();
-        for (speaker, at) in self.list.iter().zip(0..) {
-            for word in speaker.words.into_iter().filter(|word| *word != 0) {
+        for (words, at) in std::mem::take(&mut self.words).into_iter().zip(0..) {
+            for word in words.into_iter().filter(|word| *word != 0) {
                 let with = *first.entry(word).or_insert(at);
                 forest.unite(with, at);
             }
@@ -283,12 +288,27 @@ impl Speaker {
         Self {
             row_id: entry_row.row_id,
             named: entry_row.named(),
-            key: entry_row.summary.key(),
+            key: halves(entry_row.summary.key()),
             from_page: entry_row.summary.has(RowFlag::FromPage),
             is_read: entry_row.summary.raw == 0,
-            words: [0; 2],
         }
     }
+
+    fn key(&self) -> u128 {
+        u128::from(self.key[1]) << 64 | u128::from(self.key[0])
+    }
+}
+
+fn halves(key: u128) -> [u64; 2] {
+    [key as u64, (key >> 64) as u64]
+}
+
+/// Appends to a list that may become very long: it grows by a quarter, not to twice its size.
+fn extend<T>(list: &mut Vec<T>, more: Vec<T>) {
+    if list.capacity() - list.len() < more.len() {
+        list.reserve_exact(more.len().max(list.len() / 4));
+    }
+    list.extend(more);
 }
 
 fn is_listed(entry_row: &EntryRow<'_>) -> bool {

@@ -12,5 +12,5 @@ pub(crate) use affected::{Affected, affected};
 pub(crate) use alternates::Alternates;
 pub use archives::ARCHIVES;
 pub(crate) use archives::DerivedRows;
-pub(crate) use shares::{ArchiveNumbers, ShareMaker};
+pub(crate) use shares::{ArchiveNumbers, ChunkShares, ShareMaker};
 pub(crate) use standing::standing_rows;

@@ -2,7 +2,9 @@
 //! the rows of unchanged chunks need not be read when other entries have moved.
 
 use std::collections::HashMap;
+use std::io;
 use std::ops::Range;
+use std::path::Path;
 
 use atlas_core::archive::{ArchiveTally, CountedArchive};
 use atlas_core::choose::Chooser;
@@ -14,6 +16,7 @@ use rayon::prelude::*;
 
 use super::alternates::blocking_keys;
 use crate::arrival::{Arrivals, RowId};
+use crate::disk::spill::SpillFile;
 use crate::ledger::Remembered;
 use crate::model::{ArchiveName, ChunkShare};
 use crate::settle::Settled;
@@ -114,6 +117,40 @@ pub(super) fn keys_of_rows(keys: &[u8]) -> impl Iterator<Item = &[[u8; 4]]> {
     })
 }
 
+/// The shares of the chunks of one build, on disk.
+pub(crate) struct ChunkShares {
+    /// Where each is, by the print of the chunk, and how long its counts and its keys are.
+    places: HashMap<u64, (u64, u32, u32)>,
+    spill: SpillFile,
+    end: u64,
+}
+
+impl ChunkShares {
+    /// None so far.
+    pub(crate) fn new(folder: &Path) -> Self {
+        Self { places: HashMap::new(), spill: SpillFile::new(folder), end: 0 }
+    }
+
+    /// Notes a share in the bytes that are put next: where it begins there, and how long its counts and its keys are.
+    fn note(&mut self, print: u64, (start, counts, keys): (usize, usize, usize)) {
+        self.places.insert(print, (self.end + start as u64, counts as u32, keys as u32));
+    }
+
+    fn put(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.spill.put(bytes)?;
+        self.end += bytes.len() as u64;
+        Ok(())
+    }
+
+    /// The share of a chunk, if it has one.
+    pub(crate) fn get(&self, print: u64) -> io::Result<Option<ChunkShare>> {
+        let Some((at, counts, keys)) = self.places.get(&print) else { return Ok(None) };
+        let mut bytes = self.spill.get(*at, (counts + keys) as usize)?;
+        let keys = bytes.split_off(*counts as usize);
+        Ok(Some(ChunkShare { counts: bytes, keys }))
+    }
+}
+
 /// Makes the shares of the chunks of one build.
 pub(crate) struct ShareMaker<'a> {
     pub(crate) arrivals: &'a Arrivals,
@@ -125,21 +162,26 @@ pub(crate) struct ShareMaker<'a> {
 }
 
 impl ShareMaker<'_> {
-    /// The shares of all chunks that were divided into rows, by print.
-    pub(crate) fn shares(&self, archives: &mut ArchiveNumbers) -> HashMap<u64, ChunkShare> {
+    /// The shares of all chunks that were divided into rows.
+    pub(crate) fn shares(&self, archives: &mut ArchiveNumbers) -> io::Result<ChunkShares> {
         let stands = |row_id| self.settled.entry_rows.is_entry(row_id);
-        let chunks: Vec<(u64, Vec<(RowId, bool)>)> =
-            self.arrivals.chunks().divided(&stands).map(|(print, rows)| (print, rows.collect())).collect();
-        let mut shares = HashMap::with_capacity(chunks.len());
-        for some in chunks.chunks(CHUNKS_AT_A_TIME) {
-            let made: Vec<(ArchiveTally<'_>, Vec<u8>)> = some.par_iter().map(|(_, rows)| self.share(rows)).collect();
-            for ((print, _), (tally, keys)) in some.iter().zip(made) {
-                let mut share = ChunkShare { counts: Vec::new(), keys };
-                archives.write(&tally, &mut share.counts);
-                shares.insert(*print, share);
+        let mut chunks = self.arrivals.chunks().divided(&stands).map(|(print, rows)| (print, rows.collect()));
+        let mut shares = ChunkShares::new(self.arrivals.folder());
+        loop {
+            let some: Vec<(u64, Vec<(RowId, bool)>)> = chunks.by_ref().take(CHUNKS_AT_A_TIME).collect();
+            if some.is_empty() {
+                return Ok(shares);
             }
+            let made: Vec<(ArchiveTally<'_>, Vec<u8>)> = some.par_iter().map(|(_, rows)| self.share(rows)).collect();
+            let mut bytes = Vec::new();
+            for ((print, _), (tally, keys)) in some.iter().zip(made) {
+                let start = bytes.len();
+                archives.write(&tally, &mut bytes);
+                shares.note(*print, (start, bytes.len() - start, keys.len()));
+                bytes.extend_from_slice(&keys);
+            }
+            shares.put(&bytes)?;
         }
-        shares
     }
 
     fn share(&self, rows: &[(RowId, bool)]) -> (ArchiveTally<'_>, Vec<u8>) {

@@ -35,8 +35,8 @@ use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
     Announced, ArchiveName, ChunkShare, ContentCounts, Departure, DerivedBefore, Fact, FileDigest, KnownChunks,
-    LeftOutBefore, Members, Memory, OutputRow, PackedEntries, RememberedChunk, RememberedEntry, RunRow, SegmentRow,
-    Tombstone, Whole,
+    LeftOutBefore, Members, Memory, OutputRow, PackedEntries, RememberedChunk, RememberedEntry, RunRow, RunUrls,
+    SegmentRow, Tombstone, Whole,
 };
 use atlas_core::announce::EngineState;
 
@@ -138,6 +138,9 @@ pub trait ReadRuns {
 
     /// A run, with its report as JSON.
     fn run(&self, run: i64) -> Result<Option<(RunRow, String)>, StoreError>;
+
+    /// The URLs of a run, as far as they are remembered.
+    fn urls_of_run(&self, run: i64) -> Result<RunUrls, StoreError>;
 }
 
 /// Writes what a build found and did.
@@ -145,8 +148,11 @@ pub trait WriteRuns {
     /// Adds a run.
     fn add_run(&self, row: &RunRow, report: &str) -> Result<(), StoreError>;
 
+    /// Adds the URLs of a run.
+    fn add_run_urls(&self, run: i64, urls: &RunUrls) -> Result<(), StoreError>;
+
     /// Forgets what is older than this many days before `now`: what is known of entries that are gone, of announcements,
-    /// and of runs. Runs that changed nothing, and the reports of others, are forgotten sooner.
+    /// and of runs. Runs that changed nothing, and the reports and URLs of others, are forgotten sooner.
     fn forget_history(&self, now: i64, keep_days: u32) -> Result<(), StoreError>;
 
     /// Lowers every recorded instant that is later than `now`, in seconds since 1970, and every day later than `today`.

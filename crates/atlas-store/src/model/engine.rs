@@ -24,6 +24,8 @@ pub struct Tombstone {
     pub url: String,
     /// The section that it was in.
     pub section: String,
+    /// Its title, if a source remembered its page.
+    pub title: Option<String>,
     /// Removed or redirected; `None` if its source left the configuration, which engines are not told.
     pub change: Option<Change>,
 }

@@ -16,6 +16,37 @@ pub struct RunRow {
     pub counts: RunCounts,
 }
 
+/// URLs that a run brought, changed and took away. Of each kind, the first 10,000.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct RunUrls {
+    /// Those that were not listed before.
+    pub added: Vec<String>,
+    /// Those whose page changed.
+    pub changed: Vec<String>,
+    /// Those that no source names any more.
+    pub removed: Vec<String>,
+    /// Those that were listed before and are left out now.
+    pub left_out: Vec<String>,
+}
+
+impl RunUrls {
+    /// Each kind with its name.
+    pub fn kinds(&self) -> [(&'static str, &Vec<String>); 4] {
+        [("added", &self.added), ("changed", &self.changed), ("removed", &self.removed), ("left_out", &self.left_out)]
+    }
+
+    /// The list of a kind, by its name.
+    pub(crate) fn of_kind(&mut self, kind: &str) -> Option<&mut Vec<String>> {
+        match kind {
+            "added" => Some(&mut self.added),
+            "changed" => Some(&mut self.changed),
+            "removed" => Some(&mut self.removed),
+            "left_out" => Some(&mut self.left_out),
+            _ => None,
+        }
+    }
+}
+
 /// The counts of a build.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub struct RunCounts {

@@ -18,8 +18,12 @@ pub fn run(settings: &Settings, history: &args::HistoryArguments, screen: &Scree
         let (row, report) = ledger
             .run(number)?
             .ok_or_else(|| Failure::said(format!("there is no run {number}; list them with: idle-atlas history")))?;
-        let report: serde_json::Value = serde_json::from_str(&report).unwrap_or_default();
-        screen.show(&report, || view::history::one(&row, &report, &screen.layout(settings)))?;
+        let run = view::history::PastRun {
+            row,
+            urls: ledger.urls_of_run(number)?,
+            report: serde_json::from_str(&report).unwrap_or_default(),
+        };
+        screen.show(&run, || view::history::one(&run, &screen.layout(settings)))?;
         return Ok(Exit::Done);
     }
     let past =

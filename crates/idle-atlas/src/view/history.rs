@@ -1,6 +1,6 @@
 //! The output of `history`.
 
-use atlas_store::model::{Announced, RunRow};
+use atlas_store::model::{Announced, RunRow, RunUrls};
 use serde::Serialize;
 use serde_json::Value;
 
@@ -56,8 +56,20 @@ pub fn past(past: &Past, layout: &Layout) -> String {
     out + &format!("\n{FAINT}One run in full: idle-atlas history RUN{FAINT:#}\n")
 }
 
+/// One run in full.
+#[derive(Debug, Serialize)]
+pub struct PastRun {
+    #[serde(flatten)]
+    pub row: RunRow,
+    /// The URLs that came, changed and went.
+    pub urls: RunUrls,
+    /// What the build printed; null if it is no longer remembered.
+    pub report: Value,
+}
+
 /// The text of `history RUN`.
-pub fn one(row: &RunRow, report: &Value, layout: &Layout) -> String {
+pub fn one(run: &PastRun, layout: &Layout) -> String {
+    let PastRun { row, urls, report } = run;
     let counts = row.counts;
     let mut out = format!("{STRONG}Run {}{STRONG:#}, {}\n\n{}", row.run, instant(row.at, &layout.zone), layout.host());
     let mut grid = Grid::new(&["", ">number"]);
@@ -72,8 +84,17 @@ pub fn one(row: &RunRow, report: &Value, layout: &Layout) -> String {
         grid.row([name.to_owned(), grouped(number)]);
     }
     out += &grid.text(layout);
+    let left_out = report["changes"]["left_out"]["count"].as_u64().unwrap_or(urls.left_out.len() as u64);
+    for (title, urls, all) in [
+        ("Added", &urls.added, counts.added),
+        ("Changed", &urls.changed, counts.changed),
+        ("Removed", &urls.removed, counts.removed),
+        ("Left out from now on", &urls.left_out, left_out),
+    ] {
+        out += &some_urls(title, urls, all, layout);
+    }
     if report.is_null() {
-        return out + "\nMore is remembered only of the last 30 runs.\n";
+        return out + "\nThe files and reasons are remembered only of the last 30 runs.\n";
     }
     let text = |value: &Value| value.as_str().unwrap_or("").to_owned();
     let list = |value: &Value| value.as_array().cloned().unwrap_or_default();
@@ -90,19 +111,6 @@ pub fn one(row: &RunRow, report: &Value, layout: &Layout) -> String {
         }
     }
     out += &format!("\n{}", grid.text(layout));
-    for (title, at) in
-        [("Added", "added"), ("Changed", "changed"), ("Removed", "removed"), ("Now left out", "left_out")]
-    {
-        let examples = list(&report["changes"][at]["examples"]);
-        let all = report["changes"][at]["count"].as_u64().unwrap_or(0);
-        if !examples.is_empty() && !report["changes"]["first"].as_bool().unwrap_or(false) {
-            out += &format!("\n{title}\n");
-            out += &examples.iter().map(|url| format!("  {}\n", layout.urls(&text(url)))).collect::<String>();
-            if all > examples.len() as u64 {
-                out += &format!("  and {} more\n", grouped(all - examples.len() as u64));
-            }
-        }
-    }
     let mut grid = Grid::new(&[">left out", "because"]);
     let left_out = list(&report["left_out"]);
     for one in &left_out {
@@ -110,6 +118,30 @@ pub fn one(row: &RunRow, report: &Value, layout: &Layout) -> String {
     }
     if !left_out.is_empty() {
         out += &format!("\n{}", grid.text(layout));
+    }
+    out
+}
+
+/// How many URLs of each kind are shown without `--verbose`.
+const MOST_SHOWN: usize = 10;
+
+/// A list of URLs with a title; `all` is their number, of which some may not be remembered.
+fn some_urls(title: &str, urls: &[String], all: u64, layout: &Layout) -> String {
+    if urls.is_empty() {
+        return String::new();
+    }
+    let shown = if layout.verbose { urls.len() } else { urls.len().min(MOST_SHOWN) };
+    let mut out = format!("\n{title}\n");
+    out += &urls[..shown].iter().map(|url| format!("  {}\n", layout.urls(url))).collect::<String>();
+    if shown < urls.len() {
+        out += &format!("  and {} more: --verbose\n", grouped((urls.len() - shown) as u64));
+    }
+    if all > urls.len() as u64 {
+        out += &format!(
+            "  {FAINT}The first {} of {} are remembered.{FAINT:#}\n",
+            grouped(urls.len() as u64),
+            grouped(all)
+        );
     }
     out
 }

@@ -39,6 +39,8 @@ pub struct RecordedReport {
     pub left_in_run: Option<i64>,
     /// The section that it was in then.
     pub left_section: Option<String>,
+    /// The title that it had then, if a source remembered its page.
+    pub title: Option<String>,
     pub change: Option<Change>,
     pub announcements: Vec<Announced>,
     /// Listed URLs that differ from this one only in spelling, if no source named it.
@@ -73,6 +75,7 @@ impl RecordedReport {
             changed_in_run: None,
             left_in_run: None,
             left_section: None,
+            title: None,
             change: None,
             announcements,
             nearest: recorded.nearest,
@@ -98,8 +101,9 @@ impl RecordedReport {
                 let (reason, words) = (Some(reason.code()), Some(reason.words()));
                 report.decision = Some(RecordedDecision { kept: false, section: None, reason, words });
             }
-            RecordedState::Gone(run, section, change) => {
-                (report.left_in_run, report.left_section, report.change) = (Some(run), Some(section), change);
+            RecordedState::Gone(run, gone) => {
+                (report.left_in_run, report.left_section) = (Some(run), Some(gone.section));
+                (report.title, report.change) = (gone.title, gone.change);
             }
             RecordedState::Unknown => {}
         }
@@ -130,7 +134,8 @@ pub fn recorded(answer: &RecordedReport, layout: &Layout) -> String {
                     Some(_) => "no source named it any more, or its page is gone",
                     None => "its source is no longer configured",
                 };
-                format!("  left section {section} in run {run}: {why}\n")
+                let title = answer.title.as_ref().map(|title| format!("  title       {title}\n")).unwrap_or_default();
+                format!("  left section {section} in run {run}: {why}\n{title}")
             }
             None => "  No source named this URL.\n".to_owned(),
         },

@@ -207,6 +207,18 @@ fn history_lists_runs_newest_first() {
     site.run(&["history"]).says(0, &["Runs", "Announcements", "none yet"]);
     site.run(&["history", "2"]).says(0, &["Run 2", "Changed", "https://www.marrowvale.example/a.html"]);
     site.run(&["history", "9"]).says(2, &["there is no run 9"]);
+    std::fs::remove_file(site.path("public/b.html")).unwrap();
+    site.write("public/a.html", "<meta name=robots content=noindex><title>A</title>");
+    (0..12).for_each(|nth| site.page(&format!("c{nth:02}.html"), "C", &format!("page {nth}")));
+    site.run(&["build", "--allow", "shrink"]).says(0, &["12 added"]);
+    let run = site.json(&["history", "3"]);
+    assert_eq!(run["urls"]["added"].as_array().unwrap().len(), 12);
+    assert_eq!(run["urls"]["removed"], serde_json::json!(["https://www.marrowvale.example/b.html"]));
+    assert_eq!(run["urls"]["left_out"], serde_json::json!(["https://www.marrowvale.example/a.html"]));
+    site.run(&["history", "3"]).says(0, &["Removed\n", "Left out from now on\n", "c09.html", "and 2 more: --verbose"]);
+    site.run(&["history", "3", "--verbose"]).says(0, &["c11.html"]);
+    site.run(&["why", "/b.html"]).says(1, &["left section pages in run 3", "title       B\n"]);
+    assert!(site.json(&["history", "1"])["urls"]["added"].as_array().unwrap().is_empty(), "the baseline");
 }
 
 #[rstest]

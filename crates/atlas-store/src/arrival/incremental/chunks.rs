@@ -19,7 +19,7 @@ const CAME: u32 = 1 << 31;
 /// The size of a [`tag`] in bytes.
 const TAG: usize = 8;
 /// How many bytes of notes are kept in memory before they are written to disk.
-const HELD: usize = 16 << 20;
+const HELD: usize = 4 << 20;
 
 impl Decider {
     /// The print of a chunk; `reading` is a fingerprint of how its rows are read.

@@ -1,6 +1,6 @@
 //! What a build can reuse of the one before: unchanged chunks of rows, and the entries that they name.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -125,19 +125,20 @@ pub(crate) fn remember_entries(
 /// About how many bytes it takes to record that an entry has to be compared, or that a row names it.
 const BYTES_OF_INTEREST: usize = 24;
 
-/// Remembers the chunks, and which of their rows the next build has to read. If chunks are not used, remembered ones
+/// Remembers the chunks with their shares, by print, and which of their rows the next build has to read. If chunks are not used, remembered ones
 /// are forgotten.
 pub(crate) fn keep_chunks(
     reuse: &Reuse,
     arrivals: &Arrivals,
     stands: impl Fn(RowId) -> bool,
-    shares: &HashMap<u64, ChunkShare>,
+    share: impl Fn(u64) -> Result<Option<ChunkShare>, StoreError>,
     writing: &dyn Writing,
     scratch: &Path,
 ) -> Result<(), StoreError> {
     let Some(known) = &reuse.chunks else { return writing.forget_chunks() };
     let chunks = arrivals.chunks();
     let mut keeping = writing.keep_chunks(known, &chunks.prints().collect())?;
-    chunks.each(scratch, stands, |print, chunk, members| keeping.keep(print, chunk, &members, shares.get(&print)))?;
+    chunks
+        .each(scratch, stands, |print, chunk, members| keeping.keep(print, chunk, &members, share(print)?.as_ref()))?;
     keeping.done()
 }

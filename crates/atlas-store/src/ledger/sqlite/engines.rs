@@ -72,7 +72,7 @@ impl ReadEngines for Sqlite {
     }
 
     fn tombstones(&self) -> Result<Vec<(Tombstone, i64)>, StoreError> {
-        let mut statement = self.connection.prepare("select key, url, run, cause, section from tombstone")?;
+        let mut statement = self.connection.prepare("select key, url, run, cause, section, title from tombstone")?;
         let rows = statement.query_map([], |row| {
             let cause: Option<String> = row.get(3)?;
             let change = cause.map(|cause| match cause == Change::Redirected.as_str() {
@@ -80,7 +80,7 @@ impl ReadEngines for Sqlite {
                 false => Change::Removed,
             });
             let key = u128::from_be_bytes(row.get(0)?);
-            Ok((Tombstone { key, url: row.get(1)?, section: row.get(4)?, change }, row.get(2)?))
+            Ok((Tombstone { key, url: row.get(1)?, section: row.get(4)?, title: row.get(5)?, change }, row.get(2)?))
         })?;
         Ok(rows.collect::<Result<_, _>>()?)
     }
@@ -128,10 +128,10 @@ impl WriteEngines for Changing<'_> {
 
     fn add_tombstone(&self, tombstone: &Tombstone, run: i64) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached(
-            "insert or replace into tombstone (key, url, section, run, cause) values (?1, ?2, ?3, ?4, ?5)",
+            "insert or replace into tombstone (key, url, section, title, run, cause) values (?1, ?2, ?3, ?4, ?5, ?6)",
         )?;
-        let Tombstone { key, url, section, change } = tombstone;
-        statement.execute(params![key.to_be_bytes(), url, section, run, change.map(Change::as_str)])?;
+        let Tombstone { key, url, section, title, change } = tombstone;
+        statement.execute(params![key.to_be_bytes(), url, section, title, run, change.map(Change::as_str)])?;
         Ok(())
     }
 
@@ -222,7 +222,10 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         let url = |key| format!("https://www.marrowvale.example/{key}");
-        let tombstone = |key, change| Tombstone { key, url: url(key), section: "pages".into(), change: Some(change) };
+        let tombstone = |key, change| {
+            let title = (key == 1).then(|| "The weir".to_owned());
+            Tombstone { key, url: url(key), section: "pages".into(), title, change: Some(change) }
+        };
         let writing = ledger.transaction().unwrap();
         writing.add_tombstone(&tombstone(2, Change::Redirected), 4).unwrap();
         writing.add_tombstone(&tombstone(1, Change::Removed), 4).unwrap();

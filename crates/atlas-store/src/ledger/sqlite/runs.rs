@@ -1,11 +1,14 @@
 //! The tables of facts, provenances and runs.
 
+use std::path::Path;
+
 use rusqlite::{OptionalExtension, Row, params};
 
 use super::{Changing, Sqlite};
+use crate::disk::segmented_gzip::{compress, decompress};
 use crate::error::StoreError;
 use crate::ledger::{ReadRuns, WriteRuns};
-use crate::model::{RunCounts, RunRow};
+use crate::model::{RunCounts, RunRow, RunUrls};
 
 /// The seconds of a day.
 const DAY: i64 = 86_400;
@@ -13,6 +16,8 @@ const DAY: i64 = 86_400;
 const QUIET_DAYS: i64 = 7;
 /// How many runs are remembered with their report.
 const WITH_REPORT: i64 = 30;
+/// How many URLs of runs are remembered, but for those of the last run: as many as the site has entries, or so many.
+const LEAST_URLS: i64 = 100_000;
 /// For how many days announcements are remembered with some of their URLs.
 const EXAMPLE_DAYS: i64 = 30;
 
@@ -49,6 +54,21 @@ impl ReadRuns for Sqlite {
         let mut statement = self.connection.prepare(&query)?;
         Ok(statement.query_row([run], |row| Ok((run_row(row)?, row.get(8)?))).optional()?)
     }
+
+    fn urls_of_run(&self, run: i64) -> Result<RunUrls, StoreError> {
+        let mut statement = self.connection.prepare("select kind, size, urls from run_url where run = ?1")?;
+        let mut rows = statement.query([run])?;
+        let mut urls = RunUrls::default();
+        let damaged = || StoreError::LedgerDamaged("the URLs of a run cannot be read");
+        while let Some(row) = rows.next()? {
+            let body = row.get_ref(2)?.as_blob().unwrap_or_default();
+            let text = decompress(body, row.get::<_, i64>(1)? as u64).map_err(|_| damaged())?;
+            let text = String::from_utf8(text).map_err(|_| damaged())?;
+            let list = urls.of_kind(&row.get::<_, String>(0)?).ok_or_else(damaged)?;
+            list.extend(text.lines().map(str::to_owned));
+        }
+        Ok(urls)
+    }
 }
 
 impl WriteRuns for Changing<'_> {
@@ -71,6 +91,18 @@ impl WriteRuns for Changing<'_> {
         Ok(())
     }
 
+    fn add_run_urls(&self, run: i64, urls: &RunUrls) -> Result<(), StoreError> {
+        for (kind, urls) in urls.kinds().into_iter().filter(|(_, urls)| !urls.is_empty()) {
+            let text = urls.join("\n");
+            let body = compress(text.as_bytes())
+                .map_err(StoreError::io("cannot compress URLs for", Path::new("the ledger")))?
+                .body;
+            let row = params![run, kind, urls.len() as i64, text.len() as i64, body];
+            self.inner.execute("insert into run_url values (?1, ?2, ?3, ?4, ?5)", row)?;
+        }
+        Ok(())
+    }
+
     fn forget_history(&self, now: i64, keep_days: u32) -> Result<(), StoreError> {
         let before = |days: i64| now - days * DAY;
         let old = before(i64::from(keep_days));
@@ -85,6 +117,11 @@ impl WriteRuns for Changing<'_> {
         let quiet = "delete from run where at < ?1 and id < ?2 and added + changed + removed + files_written = 0";
         self.inner.execute(quiet, [before(QUIET_DAYS), last])?;
         self.inner.execute("delete from report where run <= ?1", [last - WITH_REPORT])?;
+        let entries: i64 = self.inner.query_row("select entries from run where id = ?1", [last], |row| row.get(0))?;
+        let urls = "delete from run_url where run < ?1 and (run not in (select id from run) or run in (
+             select run from (select run, sum(sum(count)) over (order by run desc) as so_far from run_url group by run)
+             where so_far > ?2))";
+        self.inner.execute(urls, [last, entries.max(LEAST_URLS)])?;
         let examples = "update announcement set examples = '' where at < ?1 and examples <> ''";
         self.inner.execute(examples, [before(EXAMPLE_DAYS)])?;
         Ok(())
@@ -120,5 +157,26 @@ mod tests {
         assert_eq!(ledger.runs(9).unwrap(), [row(2), row(1)]);
         assert_eq!(ledger.run(2).unwrap(), Some((row(2), "{\"main\": \"x\"}".to_owned())));
         assert_eq!(ledger.run(3).unwrap(), None);
+    }
+
+    #[test]
+    fn urls_of_old_runs_make_room_for_those_of_new_ones() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut ledger = Sqlite::open(folder.path()).unwrap();
+        let counts = RunCounts { entries: 9, added: 1, changed: 0, removed: 0, left_out: 0, files_written: 1 };
+        let urls = |run: i64| {
+            let urls = (0..10_000).map(|nth| format!("https://www.marrowvale.example/halts/{run}-{nth}/"));
+            RunUrls { added: urls.collect(), removed: vec!["/gone".to_owned()], ..RunUrls::default() }
+        };
+        for run in 1..=12 {
+            let writing = ledger.transaction().unwrap();
+            writing.add_run(&RunRow { run, at: run, counts }, "{}").unwrap();
+            writing.add_run_urls(run, &urls(run)).unwrap();
+            writing.forget_history(run, 400).unwrap();
+            writing.commit().unwrap();
+        }
+        assert_eq!(ledger.urls_of_run(12).unwrap(), urls(12));
+        let kept = (1..=12).filter(|run| ledger.urls_of_run(*run).unwrap() != RunUrls::default());
+        assert_eq!(kept.collect::<Vec<_>>(), [4, 5, 6, 7, 8, 9, 10, 11, 12], "100,000 of the last runs");
     }
 }

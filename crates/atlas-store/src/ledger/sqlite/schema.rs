@@ -7,7 +7,7 @@ use rusqlite::Connection;
 use crate::error::StoreError;
 
 /// The format that this version writes.
-const FORMAT: i64 = 10;
+const FORMAT: i64 = 11;
 
 const PAGE_TABLES: &str = "
 -- what was learnt of files that sources read
@@ -65,10 +65,15 @@ create table run (
 );
 -- the reports of the last runs: JSON, as build printed it. Apart, so that old ones leave no holes
 create table report (run integer primary key, report text not null);
+-- the URLs that came, changed and went with a run: one in a line, compressed
+create table run_url (
+    run integer not null, kind text not null, count integer not null, size integer not null, urls blob not null,
+    primary key (run, kind)
+);
 
 -- entries that are gone
 create table tombstone (
-    key blob primary key, url text not null, section text not null, run integer not null,
+    key blob primary key, url text not null, section text not null, title text, run integer not null,
     cause text                      -- null if engines are not told
 ) without rowid;
 -- what entries were like when they left: one that is back as it was is no news to engines that have not been told meanwhile
