@@ -99,7 +99,7 @@ impl Arrivals {
             memory,
             texts: None,
             // Blocks that are read back are processed in windows, so they need less memory than gathering.
-            cache: BlockCache::new(memory / 3),
+            cache: BlockCache::new(memory / 4),
             failure: Mutex::new(None),
         }
     }
@@ -458,7 +458,7 @@ pub(crate) mod tests {
     fn a_window_is_as_large_as_its_memory_allows() {
         let folder = tempfile::tempdir().unwrap();
         let size = arrivals(folder.path(), 1 << 20).block(9).size();
-        let arrivals = arrivals(folder.path(), 12 * size);
+        let arrivals = arrivals(folder.path(), 16 * size);
         let windows = arrivals.windows();
         assert_eq!(windows, [0..4, 4..8, 8..10]);
         assert_eq!(arrivals.ends_of_windows(), [RowId(40), RowId(80), RowId(100)]);

@@ -202,6 +202,17 @@ fn odd_and_large_values() {
     }
 }
 
+#[test]
+fn a_row_too_large_to_load_is_a_source_that_failed() {
+    let site = depot(
+        "select url, title from halt",
+        "",
+        "create table halt (url text, title text);
+         insert into halt values ('/weir/', 'The weir'), ('/ford/', zeroblob(70000000)), ('/shed/', 'The shed');",
+    );
+    site.run(&["build"]).says(3, &["a row has more than 67,108,864 bytes; ask only for columns that are fields"]);
+}
+
 /// Whatever separates values on their way is an ordinary part of a value.
 #[test]
 fn values_may_contain_what_separates_them() {

@@ -3,7 +3,9 @@
 use std::path::Path;
 use std::time::Instant;
 
+use atlas_core::number::grouped;
 use atlas_store::stop::Stop;
+use rusqlite::limits::Limit;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags};
 
@@ -14,6 +16,9 @@ use super::session::DatabaseSession;
 
 /// How many virtual machine steps SQLite runs between two checks of the clock.
 const STEPS: i32 = 10_000;
+
+/// The most bytes of one row that SQLite loads. Longer rows end the query: it could only skip them once they are in memory.
+const MOST_BYTES: i32 = 64 << 20;
 
 /// An open file, in a transaction.
 pub(super) struct SqliteSession(Connection);
@@ -28,6 +33,7 @@ impl SqliteSession {
         }
         let flags = OpenFlags::SQLITE_OPEN_READ_ONLY | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let connection = Connection::open_with_flags(path, flags).map_err(failed)?;
+        connection.set_limit(Limit::SQLITE_LIMIT_LENGTH, MOST_BYTES).map_err(failed)?;
         // A deferred transaction begins with the first query and sees the file as it is then.
         connection.execute_batch("begin deferred").map_err(failed)?;
         Ok(Self(connection))
@@ -42,6 +48,10 @@ impl DatabaseSession for SqliteSession {
             Some(rusqlite::ErrorCode::OperationInterrupted) if started.elapsed() > wait => {
                 QueryFailure::out_of_time(wait)
             }
+            Some(rusqlite::ErrorCode::TooBig) => QueryFailure::lasting(format!(
+                "a row has more than {} bytes; ask only for columns that are fields",
+                grouped(MOST_BYTES as u64)
+            )),
             _ => failed(error),
         };
         let mut statement = self.0.prepare(query.bare()).map_err(words)?;
