@@ -11,6 +11,8 @@ use crate::screen::{FAINT, Layout, STRONG, WARN, count, date, grouped, size};
 
 /// How many problems, files or remarks are listed before the rest are only counted.
 pub const FEW: usize = 8;
+/// How many sections are listed without `--verbose`.
+const MOST_SECTIONS: usize = 40;
 
 /// The part of a survey that is shown.
 pub struct Shown<'s> {
@@ -108,7 +110,8 @@ impl Shown<'_> {
         let newest = |section: &SectionReport| {
             section.newest.map_or("–".to_owned(), |date| date.to_string().chars().take(10).collect())
         };
-        for section in &new {
+        let shown = if self.layout.verbose { new.len() } else { new.len().min(MOST_SECTIONS) };
+        for section in &new[..shown] {
             grid.row(cells([
                 section.name.clone(),
                 grouped(section.entries),
@@ -137,7 +140,11 @@ impl Shown<'_> {
                 size(sum(SectionReport::bytes)),
             ]));
         }
-        grid.text(self.layout) + "\n"
+        let more = match new.len() - shown {
+            0 => String::new(),
+            more => format!("  and {}: --verbose or --json\n", count(more as u64, "more section", "more sections")),
+        };
+        grid.text(self.layout) + &more + "\n"
     }
 
     fn left_out(&self) -> String {

@@ -231,3 +231,15 @@ fn instants_have_one_form_in_json() {
     assert_eq!(history["runs"][0]["at"], "2026-11-23T12:00:00Z");
     site.run(&["history", "--most", "0"]).says(2, &["1 or more"]);
 }
+
+#[test]
+fn of_many_sections_the_first_are_shown() {
+    let sections: String =
+        (0..45).map(|nth| format!("[[section]]\nname = \"s{nth}\"\nmatching = [\"/s{nth}/**\"]\n")).collect();
+    let site = TestSite::new(&(HTML.to_owned() + &sections));
+    (0..45).for_each(|nth| site.page(&format!("s{nth}/index.html"), "Halt", &format!("number {nth}")));
+    let built = site.run(&["build"]);
+    built.says(0, &["  s39 ", "\n  and 5 more sections: --verbose or --json\n"]);
+    assert!(!built.out.contains("  s40 "), "{}", built.out);
+    site.run(&["survey", "--verbose"]).says(0, &["  s44 "]);
+}
