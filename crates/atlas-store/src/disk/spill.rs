@@ -101,9 +101,9 @@ impl<R> Default for Partitions<R> {
 }
 
 impl<R: SpillRecord> Partitions<R> {
-    /// An empty set of partitions. Records that do not fit into a quarter of the memory are written to `folder`.
+    /// An empty set of partitions. Records that do not fit into a fifth of the memory are written to `folder`.
     pub(crate) fn new(folder: &Path, memory: usize) -> Self {
-        Self { budget: memory / 4 / RECORD, spilled: SpillFile::new(folder), ..Self::default() }
+        Self { budget: memory / 5 / RECORD, spilled: SpillFile::new(folder), ..Self::default() }
     }
 
     /// Adds a record.
