@@ -176,7 +176,7 @@ mod tests {
     #[test]
     fn records_are_read_back_by_partition() {
         let folder = tempfile::tempdir().unwrap();
-        let mut partitions = Partitions::new(folder.path(), 1000 * 4 * RECORD);
+        let mut partitions = Partitions::new(folder.path(), 1000 * 5 * RECORD);
         let records = (0..3500u64).map(|number| {
             NumberedRecord(u128::from(number).wrapping_mul(0x9e37_79b9_7f4a_7c15_f39c_c060_5ced_c835), number)
         });
