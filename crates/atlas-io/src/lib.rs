@@ -5,6 +5,7 @@
 #![deny(missing_docs, unnameable_types)]
 
 pub mod secret;
+pub mod program;
 pub mod http;
 pub mod reading;
 pub mod sources;

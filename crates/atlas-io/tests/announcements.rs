@@ -9,14 +9,18 @@ use atlas_core::announce::{Answer, Change, EngineState};
 use atlas_core::choose::{Choices, Sections};
 use atlas_core::contribution::Contribution;
 use atlas_core::placement::OwnFiles;
-use atlas_io::engines::{Engine, EngineReport, Message, Protocol, Reply, Tells, all_pending, left_alone, tell};
+use atlas_io::engines::{
+    self, Engine, EngineReport, EngineSettings, Message, Protocol, Reply, Tells, all_pending, left_alone, tell,
+};
 use atlas_io::round::{Event, Round, run};
+use atlas_io::secret::Secret;
 use atlas_store::arrival::Block;
 use atlas_store::build::Job;
 use atlas_store::clock::{Clock, ManualClock};
 use atlas_store::destination::{InMemory, Names};
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{self, Ledger};
+use atlas_store::model::Pending;
 use atlas_store::report::Guard;
 use atlas_store::source::{Gathering, Source};
 use atlas_store::stop::Stop;
@@ -64,14 +68,9 @@ struct Postcards {
 }
 
 impl Protocol for Postcards {
-    /// One message for each URL.
-    fn messages(&self, pending: &[String]) -> Vec<Message> {
-        pending.iter().map(|url| Message { about: vec![url.clone()], body: url.clone().into_bytes() }).collect()
-    }
-
     fn send(&self, message: &Message) -> Reply {
         let mut heard = self.heard.lock().unwrap();
-        heard.sent.push(message.about.clone());
+        heard.sent.push(message.urls().into_iter().map(str::to_owned).collect());
         if let Some((_, stop)) = heard.stop.as_ref().filter(|(after, _)| heard.sent.len() >= *after) {
             stop.ask();
         }
@@ -81,6 +80,21 @@ impl Protocol for Postcards {
 
 fn answer(status: u16, pause: Option<u64>) -> Reply {
     Reply { answer: Answer::Status(status), pause: pause.map(Duration::from_secs) }
+}
+
+/// The settings of the engine, as far as they count here.
+fn settings(tells: Tells) -> EngineSettings {
+    EngineSettings {
+        name: "post".into(),
+        was: None,
+        on: true,
+        via: engines::named("indexnow").unwrap(),
+        tells,
+        endpoint: Secret::new("", String::new()),
+        key: None,
+        call: None,
+        wait: Duration::from_secs(1),
+    }
 }
 
 /// A site, and an engine that is told of its changes.
@@ -131,7 +145,7 @@ impl Vale {
         let job = Job::new(&sources, &choices, (&self.memory, &names), self.folder.path(), self.clock.now());
         let job = numbers.is_some().then_some(&job);
         let mut events = Vec::new();
-        let round = Round { job, engines, main: MAIN, all: false };
+        let round = Round { job, engines, names: &names, all: false };
         run(&round, &mut *self.ledger(), (&self.clock, &self.stop), |event| events.push(event)).unwrap();
         events
     }
@@ -142,7 +156,7 @@ impl Vale {
     }
 
     fn tell(&self) -> EngineReport {
-        tell(&mut *self.ledger(), &self.engine, MAIN, false, (&self.clock, &self.stop)).unwrap()
+        tell(&mut *self.ledger(), &self.engine, &Names::of(ROOT), false, (&self.clock, &self.stop)).unwrap()
     }
 
     fn answers(&self, replies: impl IntoIterator<Item = Reply>) {
@@ -160,7 +174,8 @@ impl Vale {
 
     /// What has still to be announced.
     fn pending(&self) -> Vec<String> {
-        let mut pending = all_pending(&*self.ledger(), ("post", self.tells), MAIN, false, 100).unwrap().first;
+        let mut pending =
+            all_pending(&*self.ledger(), &settings(self.tells), &Names::of(ROOT), false, 100).unwrap().first;
         pending.sort_by_key(|one| one.key);
         pending.into_iter().map(|one| one.url).collect()
     }
@@ -251,18 +266,18 @@ struct Parcels {
 }
 
 impl Protocol for Parcels {
-    fn messages(&self, pending: &[String]) -> Vec<Message> {
-        vec![Message { about: pending.to_vec(), body: Vec::new() }]
+    fn messages(&self, pending: &[Pending]) -> Vec<Message> {
+        vec![Message { about: pending.to_vec() }]
     }
 
     fn send(&self, message: &Message) -> Reply {
         let status = match message.about.len() {
             many if many > self.most => 413,
-            _ if message.about.iter().any(|url| (self.faulty)(url)) => 422,
+            _ if message.urls().into_iter().any(self.faulty) => 422,
             _ => 200,
         };
         if status == 200 {
-            self.heard.lock().unwrap().sent.push(message.about.clone());
+            self.heard.lock().unwrap().sent.push(message.urls().into_iter().map(str::to_owned).collect());
         }
         answer(status, None)
     }
@@ -281,13 +296,13 @@ fn urls_at_fault_are_found(#[case] faulty: fn(&str) -> bool, #[case] most: usize
     let heard = Arc::<Mutex<TestEndpoint>>::default();
     let engine = Engine::new("post", Tells::Urls(10), Box::new(Parcels { heard: Arc::clone(&heard), faulty, most }));
     let all = vale.pending();
-    let told = tell(&mut *vale.ledger(), &engine, MAIN, false, (&vale.clock, &vale.stop)).unwrap();
+    let told = tell(&mut *vale.ledger(), &engine, &Names::of(ROOT), false, (&vale.clock, &vale.stop)).unwrap();
     assert_eq!(outcome(&told), wanted, "{told:?}");
     let sent = heard.lock().unwrap().sent.concat();
     let sound: Vec<String> = all.iter().filter(|url| !faulty(url)).cloned().collect();
     assert_eq!(sent, sound);
     let last = told.messages.last().unwrap();
-    assert!(wanted.0 > 0 || last.words.contains("check the engine's key"), "{last:?}");
+    assert!(wanted.0 > 0 || last.words.contains("check the engine's settings"), "{last:?}");
     assert_eq!(vale.pending().len() as u64, wanted.2);
 }
 
@@ -305,7 +320,7 @@ fn a_pause_is_recorded_and_ends_on_a_stop() {
 /// A protocol that announces files is told of the main file if a build wrote anything.
 #[test]
 fn files_are_announced_instead_of_urls() {
-    let vale = Vale::new(Tells::Files);
+    let vale = Vale::new(Tells::Main);
     assert_eq!(vale.pending(), [MAIN], "a dry run tells so");
     assert_eq!(outcome(&vale.tell()), (1, 0, 0));
     assert_eq!(vale.sent(), [MAIN]);
@@ -313,6 +328,17 @@ fn files_are_announced_instead_of_urls() {
     assert_eq!(outcome(&vale.tell()), (0, 0, 0), "that build wrote nothing");
     vale.build(1..10);
     assert_eq!(outcome(&vale.tell()), (1, 0, 0));
+}
+
+/// An engine that is told of new files is told of each of them once, and of all of them if it was never told.
+#[test]
+fn new_files_are_announced_once() {
+    let vale = Vale::new(Tells::NewFiles);
+    assert_eq!(outcome(&vale.tell()), (1, 0, 0));
+    assert_eq!(vale.sent(), [MAIN], "there is a single file");
+    vale.build(1..10);
+    assert_eq!(outcome(&vale.tell()), (0, 0, 0), "the file has changed, but it is not new");
+    assert!(!vale.tell().retired);
 }
 
 /// A round builds, then tells each engine. If the build is held, no engine is told.
@@ -343,7 +369,7 @@ fn a_round_and_its_events() {
 #[test]
 fn the_whole_site_is_new_to_a_new_engine() {
     let vale = Vale::new(Tells::Urls(10));
-    let pending = all_pending(&*vale.ledger(), ("post", vale.tells), MAIN, true, 100).unwrap();
+    let pending = all_pending(&*vale.ledger(), &settings(vale.tells), &Names::of(ROOT), true, 100).unwrap();
     assert_eq!(pending.count, 9);
     let count = |change: Change| pending.first.iter().filter(|one| one.change == change).count();
     assert_eq!((count(Change::Added), count(Change::Removed)), (8, 1));

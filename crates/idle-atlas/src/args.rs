@@ -272,7 +272,7 @@ pub struct TestEngineArguments {
     /// The loopback address to listen on; port 0 takes a free one
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7643")]
     pub listen: SocketAddr,
-    /// How to answer: fair, 429, 429:SECONDS, 503 or hang
+    /// How to answer: fair, 429:SECONDS, another status such as 503, or hang
     #[arg(long, value_name = "HOW", default_value = "fair")]
     pub answer: String,
     /// Where to reach a host, to fetch its key file

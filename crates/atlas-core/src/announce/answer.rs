@@ -16,6 +16,8 @@ pub enum Then {
     MendFirst,
     /// Send it again later.
     Later,
+    /// Never send anything again: the engine has given up this way of being told.
+    Retired,
 }
 
 impl Then {
@@ -27,6 +29,7 @@ impl Then {
             Self::Refused => "refused",
             Self::MendFirst => "mend-first",
             Self::Later => "later",
+            Self::Retired => "retired",
         }
     }
 }
@@ -41,10 +44,7 @@ pub enum Answer {
 }
 
 impl Answer {
-    /// The status by which an engine says that it did not find the key in its file (IndexNow, response codes).
-    pub const KEY_NOT_FOUND: u16 = 403;
-
-    /// What to do after this answer (IndexNow, response codes; RFC 9110, section 15).
+    /// What to do after this answer, unless the protocol says otherwise (RFC 9110, section 15).
     pub fn then(&self) -> Then {
         match self {
             Self::Status(200..=299) => Then::Done,
@@ -57,24 +57,24 @@ impl Answer {
     /// What the answer means and what to do about it, for the user, if this follows from it.
     pub fn words(&self, then: Then) -> String {
         let words = match (self, then) {
-            (Self::Status(202), _) => {
-                "accepted; the engine still has to check the key file. If this does not change, check that file"
+            (Self::Status(200..=299), Then::Done) => "accepted (received, not yet crawled)",
+            (_, Then::Done) => "accepted",
+            (_, Then::Retired) => {
+                "the engine has given up this way of being told; it learns from robots.txt and from its console. Nothing is kept for it"
             }
-            (Self::Status(200..=299), _) => "accepted (received, not yet crawled)",
             (_, Then::Halve) => {
                 "not accepted as a whole; sent again in two halves, to find out which URLs are at fault"
             }
-            (Self::Status(400 | 422), Then::Refused) => {
-                "not accepted: malformed, or on a host that the key is not for. It will not be sent again"
-            }
             (_, Then::Refused) => "not accepted. It will not be sent again",
             (Self::Status(400 | 413 | 422), Then::MendFirst) => {
-                "no URL is accepted: check the engine's key, and the hosts that it is for; kept until then"
+                "nothing is accepted: check the engine's settings in the configuration; kept until then"
             }
-            (Self::Status(Self::KEY_NOT_FOUND), _) => {
-                "the key file was not found or contains another key. Publish it, then announce again"
+            (Self::Status(401 | 403 | 407), _) => {
+                "it asks who is asking, or does not allow it: check the engine's settings in the configuration; kept until then"
             }
-            (Self::Status(401 | 407), _) => "it asks who is asking: check the engine's endpoint in the configuration",
+            (Self::Status(200..=299), _) => {
+                "a status that is not expected: check “expect” in the engine's settings; kept until then"
+            }
             (Self::Status(300..=399), _) => {
                 "the endpoint has moved, and messages do not follow redirects: correct the engine's endpoint in the configuration"
             }
@@ -85,7 +85,7 @@ impl Answer {
             (Self::Status(429), _) => "too many announcements; kept, and will be sent again later",
             (Self::Status(500..=599), _) => "the engine has a problem; kept, and will be sent again later",
             (Self::Status(_), _) => {
-                "an answer that IndexNow does not define: check the engine's endpoint in the configuration; kept until then"
+                "an answer that was not expected: check the engine's endpoint in the configuration; kept until then"
             }
             (Self::None(why), _) => return format!("no answer ({why}); kept, and will be sent again later"),
         };

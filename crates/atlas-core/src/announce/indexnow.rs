@@ -3,6 +3,8 @@
 use serde::Serialize;
 use thiserror::Error;
 
+use super::request::EngineRequest;
+use super::{Answer, Then};
 use crate::address;
 
 /// The most URLs in one message.
@@ -64,23 +66,68 @@ pub struct IndexNowBody {
     pub url_list: Vec<String>,
 }
 
-/// Groups URLs into messages of one host and at most 10,000 URLs each, in the order given.
-pub fn messages(key: &Key, key_location: &str, urls: &[String]) -> Vec<IndexNowBody> {
-    let mut messages: Vec<IndexNowBody> = Vec::new();
-    for url in urls {
-        let host = address::host(url);
-        let room = |message: &&mut IndexNowBody| message.host == host && message.url_list.len() < MOST_URLS;
-        match messages.iter_mut().rev().find(room) {
-            Some(message) => message.url_list.push(url.clone()),
-            None => messages.push(IndexNowBody {
-                host: host.to_owned(),
-                key: key.0.clone(),
-                key_location: key_location.to_owned(),
-                url_list: vec![url.clone()],
-            }),
+/// The request that posts a message; a message with a single URL is sent by `GET` (IndexNow, “Submitting one URL” and
+/// “Submitting set of URLs”).
+pub fn request(endpoint: &str, message: &IndexNowBody) -> EngineRequest {
+    match &message.url_list[..] {
+        [url] => {
+            let values = [("url", url.as_str()), ("key", &message.key), ("keyLocation", &message.key_location)];
+            EngineRequest::get(endpoint, &values)
+        }
+        _ => {
+            let body = serde_json::to_vec(message).unwrap_or_default();
+            EngineRequest::post(endpoint, "application/json; charset=utf-8", body)
         }
     }
-    messages
+}
+
+/// The status by which an engine says that it did not find the key in its file (IndexNow, response codes).
+pub const KEY_NOT_FOUND: u16 = 403;
+
+/// What an answer means in particular (IndexNow, response codes).
+pub fn words(answer: &Answer, then: Then) -> Option<&'static str> {
+    match (answer, then) {
+        (Answer::Status(202), Then::Done) => {
+            Some("accepted; the engine still has to check the key file. If this does not change, check that file")
+        }
+        (Answer::Status(400 | 422), Then::Refused) => {
+            Some("not accepted: malformed, or on a host that the key is not for. It will not be sent again")
+        }
+        (Answer::Status(400 | 413 | 422), Then::MendFirst) => {
+            Some("no URL is accepted: check the engine's key, and the hosts that it is for; kept until then")
+        }
+        (Answer::Status(KEY_NOT_FOUND), _) => {
+            Some("the key file was not found or contains another key. Publish it, then announce again")
+        }
+        _ => None,
+    }
+}
+
+impl IndexNowBody {
+    /// The body of a message about URLs of one host; `key_location` is the address of the key file.
+    pub fn new(key: &Key, key_location: &str, urls: &[&str]) -> Self {
+        Self {
+            host: urls.first().map_or("", |url| address::host(url)).to_owned(),
+            key: key.0.clone(),
+            key_location: key_location.to_owned(),
+            url_list: urls.iter().map(|url| (*url).to_owned()).collect(),
+        }
+    }
+}
+
+/// Groups URLs into messages of one host and at most 10,000 URLs each, in the order given: the indexes of the URLs of
+/// each message.
+pub fn messages(urls: &[&str]) -> Vec<Vec<usize>> {
+    let mut messages: Vec<(&str, Vec<usize>)> = Vec::new();
+    for (at, url) in urls.iter().enumerate() {
+        let host = address::host(url);
+        let room = |(of, message): &&mut (&str, Vec<usize>)| *of == host && message.len() < MOST_URLS;
+        match messages.iter_mut().rev().find(room) {
+            Some((_, message)) => message.push(at),
+            None => messages.push((host, vec![at])),
+        }
+    }
+    messages.into_iter().map(|(_, message)| message).collect()
 }
 
 #[cfg(test)]
@@ -109,15 +156,28 @@ mod tests {
 
     #[test]
     fn messages_hold_one_host_and_ten_thousand_urls() {
-        let key = Key::parse("0123456789abcdef").unwrap();
         let mut urls: Vec<String> = (0..10_001).map(|n| format!("https://www.marrowvale.example/{n}")).collect();
         urls.insert(1, "https://cymraeg.marrowvale.example/".into());
-        let messages = messages(&key, "https://www.marrowvale.example/k.txt", &urls);
-        let sizes: Vec<(&str, usize)> = messages.iter().map(|m| (m.host.as_str(), m.url_list.len())).collect();
+        let urls: Vec<&str> = urls.iter().map(String::as_str).collect();
+        let messages = messages(&urls);
+        let sizes: Vec<(&str, usize)> = messages.iter().map(|one| (address::host(urls[one[0]]), one.len())).collect();
         let main = "www.marrowvale.example";
         assert_eq!(sizes, [(main, 10_000), ("cymraeg.marrowvale.example", 1), (main, 1)]);
-        let json = serde_json::to_value(&messages[1]).unwrap();
-        assert_eq!(json["keyLocation"], "https://www.marrowvale.example/k.txt");
-        assert_eq!(json["urlList"][0], "https://cymraeg.marrowvale.example/");
+    }
+
+    #[test]
+    fn requests_as_published() {
+        let key = Key::parse("0123456789abcdef").unwrap();
+        let location = "https://www.marrowvale.example/0123456789abcdef.txt";
+        let urls = ["https://www.marrowvale.example/brân/?a=1&b", "https://www.marrowvale.example/"];
+        let post = request("https://engine.example/indexnow", &IndexNowBody::new(&key, location, &urls));
+        assert_eq!((post.method.as_str(), post.url.as_str()), ("POST", "https://engine.example/indexnow"));
+        assert_eq!(post.headers, [("content-type".to_owned(), "application/json; charset=utf-8".to_owned())]);
+        let body = r#"{"host":"www.marrowvale.example","key":"0123456789abcdef","keyLocation":"https://www.marrowvale.example/0123456789abcdef.txt","urlList":["https://www.marrowvale.example/brân/?a=1&b","https://www.marrowvale.example/"]}"#;
+        assert_eq!(String::from_utf8(post.body).unwrap(), body);
+        let get = request("https://engine.example/indexnow", &IndexNowBody::new(&key, location, &urls[..1]));
+        let url = "https://engine.example/indexnow?url=https%3A%2F%2Fwww.marrowvale.example%2Fbr%C3%A2n%2F%3Fa%3D1%26b\
+                   &key=0123456789abcdef&keyLocation=https%3A%2F%2Fwww.marrowvale.example%2F0123456789abcdef.txt";
+        assert_eq!((get.method.as_str(), get.url.as_str(), get.body.len()), ("GET", url, 0));
     }
 }

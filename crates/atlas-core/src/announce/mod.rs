@@ -4,8 +4,13 @@
 mod change;
 mod answer;
 mod progress;
+mod request;
 pub mod indexnow;
+pub mod sitemap_ping;
+pub mod websub;
+pub mod http_call;
 
 pub use self::answer::{Answer, Then};
 pub use self::change::{Change, ChangeCounts};
 pub use self::progress::EngineState;
+pub use self::request::{EngineRequest, Method};

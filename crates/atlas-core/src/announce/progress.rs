@@ -20,6 +20,8 @@ pub struct EngineState {
     pub not_before: Option<i64>,
     /// Whether it was ever told anything.
     pub was_told: bool,
+    /// A fingerprint of the endpoint that has given up being told, if one has.
+    pub retired: Option<u64>,
 }
 
 impl EngineState {
@@ -33,7 +35,7 @@ impl EngineState {
     pub fn begin(known: Option<Self>, last_run: i64, all: bool) -> Self {
         let known = known.unwrap_or(Self::met(last_run));
         let mut state = match all {
-            true => Self { not_before: known.not_before, was_told: known.was_told, ..Self::default() },
+            true => Self { watermark: 0, target: None, cursor: None, ..known },
             false => known,
         };
         state.target.get_or_insert(last_run);
@@ -59,7 +61,7 @@ impl EngineState {
     /// Ends the round.
     #[must_use]
     pub fn finished(self) -> Self {
-        Self { watermark: self.target(), was_told: self.was_told, ..Self::default() }
+        Self { watermark: self.target(), was_told: self.was_told, retired: self.retired, ..Self::default() }
     }
 
     /// The instant until which the engine asked for no messages, if it is later than `now`. Both in seconds since 1970.
@@ -76,7 +78,7 @@ mod tests {
     use super::*;
 
     fn state(watermark: i64, target: Option<i64>, cursor: Option<u128>) -> EngineState {
-        EngineState { watermark, target, cursor, not_before: None, was_told: false }
+        EngineState { watermark, target, cursor, not_before: None, was_told: false, retired: None }
     }
 
     #[rstest]

@@ -17,6 +17,8 @@ pub struct FeedFrame {
     pub site: String,
     /// The feed's own URL.
     pub own: String,
+    /// The hubs that tell subscribers of changes (W3C Recommendation WebSub, section 4).
+    pub hubs: Vec<String>,
     /// The stylesheet with which a browser displays it.
     pub style: Option<&'static str>,
     /// The indexes of the sections whose entries it contains; all sections if empty.
@@ -30,6 +32,11 @@ impl FeedFrame {
             .style
             .map_or(String::new(), |style| format!("<?xml-stylesheet type=\"text/css\" href=\"{style}\"?>\n"));
         format!("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n{style}")
+    }
+
+    /// The links to its hubs, as elements of this name.
+    fn hub_links(&self, element: &str) -> String {
+        self.hubs.iter().map(|hub| format!("<{element} rel=\"hub\" href=\"{}\"/>\n", escaped(hub))).collect()
     }
 
     /// Whether it may contain an entry. Pages that list others are not news.
@@ -67,12 +74,13 @@ pub fn atom(feed: &FeedFrame, lines: &[VisitorLine<'_>], most: usize) -> Vec<u8>
     let updated = newest.iter().map(|(line, date)| timestamp(changed(line, *date))).max();
     let mut out = format!(
         "{}<feed xmlns=\"http://www.w3.org/2005/Atom\">\n<title>{title}</title>\n\
-         <id>{own}</id>\n<link rel=\"self\" href=\"{own}\"/>\n<link href=\"{site}\"/>\n<author><name>{title}</name></author>\n\
+         <id>{own}</id>\n<link rel=\"self\" href=\"{own}\"/>\n{hubs}<link href=\"{site}\"/>\n<author><name>{title}</name></author>\n\
          <updated>{}</updated>\n",
         feed.head(),
         updated.unwrap_or(Timestamp::UNIX_EPOCH),
         title = escaped(&feed.title),
         own = escaped(&feed.own),
+        hubs = feed.hub_links("link"),
         site = escaped(&feed.site),
     );
     for (line, date) in newest {
@@ -95,11 +103,12 @@ pub fn rss(feed: &FeedFrame, lines: &[VisitorLine<'_>], most: usize) -> Vec<u8> 
     let mut out = format!(
         "{}<rss version=\"2.0\" xmlns:atom=\"http://www.w3.org/2005/Atom\">\n<channel>\n\
          <title>{title}</title>\n<link>{}</link>\n<description>{title}</description>\n\
-         <atom:link rel=\"self\" type=\"application/rss+xml\" href=\"{}\"/>\n",
+         <atom:link rel=\"self\" type=\"application/rss+xml\" href=\"{}\"/>\n{hubs}",
         feed.head(),
         escaped(&feed.site),
         escaped(&feed.own),
         title = escaped(&feed.title),
+        hubs = feed.hub_links("atom:link"),
     );
     for (line, date) in newest(feed, lines, most) {
         let url = escaped(line.url);
@@ -125,6 +134,7 @@ mod tests {
             title: "New on the line & beyond".into(),
             site: "https://www.marrowvale.example/".into(),
             own: "https://www.marrowvale.example/atlas-newest.xml".into(),
+            hubs: vec!["https://hub.example/?a=1&b".into()],
             style: Some("atlas.css"),
             sections: Vec::new(),
         }

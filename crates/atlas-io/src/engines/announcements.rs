@@ -4,12 +4,12 @@
 //! accepts, the progress is recorded, so that an interruption at any instant repeats at most one message. If an engine
 //! asks for a pause, that is recorded, too: a short pause is waited for, a longer one is left for the next time.
 
-use std::collections::HashMap;
 use std::time::Duration;
 
 use atlas_core::announce::{Answer, Change, ChangeCounts, EngineState, Then};
 use atlas_core::rfc3339;
 use atlas_store::clock::Clock;
+use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{self, Ledger};
 use atlas_store::model::{Announced, Pending};
@@ -17,7 +17,7 @@ use atlas_store::stop::Stop;
 use jiff::{SignedDuration, Timestamp};
 use serde::Serialize;
 
-use super::{Engine, EngineSettings, Message, Reply, Tells};
+use super::{Engine, EngineSettings, Message, Reply, Tells, addresses};
 
 /// How often a message is sent before it is kept for the next time.
 const TRIES: u32 = 3;
@@ -48,6 +48,10 @@ pub struct EngineReport {
     /// The engine asked for no messages before this instant, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
     pub not_before: Option<i64>,
+    /// The word for its protocol.
+    pub via: &'static str,
+    /// It has given up being told in this way, and nothing is kept for it.
+    pub retired: bool,
     /// Why it could not be told anything.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub problem: Option<String>,
@@ -58,13 +62,15 @@ pub struct EngineReport {
 
 impl EngineReport {
     /// The report on an engine that cannot be told anything, and why.
-    pub fn of_trouble(engine: &str, kept: u64, problem: String) -> Self {
-        Self { kept, problem: Some(problem), ..Self::of(engine) }
+    pub fn of_trouble(engine: &EngineSettings, kept: u64, problem: String) -> Self {
+        Self { kept, problem: Some(problem), ..Self::of(&engine.name, engine.via.word) }
     }
 
-    fn of(engine: &str) -> Self {
+    fn of(engine: &str, via: &'static str) -> Self {
         Self {
             engine: engine.to_owned(),
+            via,
+            retired: false,
             taken: 0,
             refused: 0,
             kept: 0,
@@ -81,12 +87,12 @@ impl EngineReport {
 fn pending(
     ledger: &dyn Ledger,
     (engine, tells): (&str, Tells),
-    main: &str,
+    names: &Names,
     all: bool,
 ) -> Result<(EngineState, Vec<Pending>), StoreError> {
     let known = ledger.engine(engine)?;
     let state = EngineState::begin(known, ledger.last_run()?, all);
-    let mut pending = due(ledger, tells, main, &state, all)?;
+    let mut pending = due(ledger, tells, names, &state, all)?;
     if all && !known.is_some_and(|known| known.was_told) {
         // To an engine that was never told anything, the whole site is new.
         pending.iter_mut().filter(|one| one.change == Change::Changed).for_each(|one| one.change = Change::Added);
@@ -99,23 +105,14 @@ fn pending(
 fn due(
     ledger: &dyn Ledger,
     tells: Tells,
-    main: &str,
+    names: &Names,
     state: &EngineState,
     all: bool,
 ) -> Result<Vec<Pending>, StoreError> {
     match tells {
         Tells::Urls(_) => ledger::pending(ledger, state.watermark, state.target(), all),
-        Tells::Files => files(ledger, main, state, all),
+        tells => addresses::pending(ledger, tells, names, state, all),
     }
-}
-
-/// The main file, if a build has written any file since the engine was last told.
-fn files(ledger: &dyn Ledger, main: &str, state: &EngineState, all: bool) -> Result<Vec<Pending>, StoreError> {
-    let runs = usize::try_from(state.target() - state.watermark).unwrap_or(0);
-    let mut written = ledger.runs(runs)?.into_iter();
-    let is_new = written.any(|run| run.run > state.watermark && run.counts.files_written > 0);
-    let pending = Pending { key: 1, url: main.to_owned(), change: Change::Changed };
-    Ok((all || is_new).then_some(pending).into_iter().collect())
 }
 
 /// What an engine has still to be told, as far as it is listed.
@@ -125,6 +122,8 @@ pub struct PendingList {
     pub count: u64,
     /// The first of them, by URL.
     pub first: Vec<Pending>,
+    /// The engine has given up being told, and nothing is kept for it.
+    pub is_retired: bool,
 }
 
 impl PendingList {
@@ -151,8 +150,27 @@ impl PendingList {
 /// Returns an error if the ledger cannot be read.
 pub fn all_pending(
     ledger: &dyn Ledger,
+    engine: &EngineSettings,
+    names: &Names,
+    all: bool,
+    most: usize,
+) -> Result<PendingList, StoreError> {
+    let known = ledger.engine(&engine.name)?;
+    if is_retired(known, engine.endpoint_print()) {
+        return Ok(PendingList { is_retired: true, ..PendingList::default() });
+    }
+    pending_list(ledger, (&engine.name, engine.tells), names, all, most)
+}
+
+/// Whether the engine has given up being told at this endpoint.
+fn is_retired(known: Option<EngineState>, endpoint: u64) -> bool {
+    known.is_some_and(|state| state.retired == Some(endpoint))
+}
+
+fn pending_list(
+    ledger: &dyn Ledger,
     (engine, tells): (&str, Tells),
-    main: &str,
+    names: &Names,
     all: bool,
     most: usize,
 ) -> Result<PendingList, StoreError> {
@@ -173,12 +191,13 @@ pub fn all_pending(
         };
         match tells {
             Tells::Urls(_) => ledger::each_pending(ledger, state.watermark, state.target(), all, &mut add)?,
-            Tells::Files => files(ledger, main, &state, all)?.into_iter().for_each(add),
+            tells => addresses::pending(ledger, tells, names, &state, all)?.into_iter().for_each(add),
         }
     }
     list.cut(most);
-    if tells == Tells::Files {
-        list.first.truncate(1);
+    if !matches!(tells, Tells::Urls(_)) {
+        // Two rounds may name the same file.
+        list.first.dedup_by(|one, other| one.url == other.url);
         list.count = list.first.len() as u64;
     }
     Ok(list)
@@ -219,8 +238,8 @@ pub fn left_alone(ledger: &dyn Ledger, engine: &str, now: i64) -> Result<Option<
     Ok(ledger.engine(engine)?.and_then(|state| state.left_alone(now)))
 }
 
-/// Tells one engine everything that it has still to be told. `main` is the address of the main file; with `all`, the
-/// whole site is announced.
+/// Tells one engine everything that it has still to be told; `names` are those of the site's files. With `all`, the whole
+/// site is announced.
 ///
 /// # Errors
 ///
@@ -229,22 +248,26 @@ pub fn left_alone(ledger: &dyn Ledger, engine: &str, now: i64) -> Result<Option<
 pub fn tell(
     ledger: &mut dyn Ledger,
     engine: &Engine,
-    main: &str,
+    names: &Names,
     all: bool,
     (clock, stop): (&dyn Clock, &Stop),
 ) -> Result<EngineReport, StoreError> {
     stop.heed();
     let now = clock.now().as_second();
-    let mut told = EngineReport::of(&engine.name);
+    let mut told = EngineReport::of(&engine.name, engine.via);
+    if is_retired(ledger.engine(&engine.name)?, engine.endpoint) {
+        told.retired = true;
+        return Ok(told);
+    }
     if let Some(until) = left_alone(ledger, &engine.name, now)? {
-        told.kept = all_pending(ledger, (&engine.name, engine.tells), main, all, 1)?.count;
+        told.kept = pending_list(ledger, (&engine.name, engine.tells), names, all, 1)?.count;
         told.not_before = Some(until);
         return Ok(told);
     }
     let mut announcing = Announcing { ledger, engine, clock, stop, now, told };
     let mut all = all;
     loop {
-        let (state, pending) = pending(announcing.ledger, (&engine.name, engine.tells), main, all)?;
+        let (state, pending) = pending(announcing.ledger, (&engine.name, engine.tells), names, all)?;
         announcing.told.changes.extend(pending.iter().map(|one| one.change));
         let finished = announcing.round(state, &pending)?;
         all = false;
@@ -272,7 +295,7 @@ impl Announcing<'_> {
     fn round(&mut self, mut state: EngineState, pending: &[Pending]) -> Result<bool, StoreError> {
         let most = match self.engine.tells {
             Tells::Urls(most) => most.max(1),
-            Tells::Files => pending.len().max(1),
+            Tells::Main | Tells::Feeds | Tells::NewFiles => 1,
         };
         let mut doubtful = Vec::new();
         let mut ended = self.batches(pending.chunks(most), &mut state, &mut doubtful)?;
@@ -282,6 +305,11 @@ impl Announcing<'_> {
             // No URL was accepted, so none of them is to blame.
             self.record(last.then(Then::MendFirst))?;
             ended = Some(Then::MendFirst);
+        }
+        if ended == Some(Then::Retired) {
+            self.told.retired = true;
+            self.note(&EngineState { retired: Some(self.engine.endpoint), ..state.finished() })?;
+            return Ok(true);
         }
         if ended.is_some() {
             let rest = &pending[pending.partition_point(|one| !state.awaits(one.key))..];
@@ -331,17 +359,13 @@ impl Announcing<'_> {
                 }
                 Then::Halve | Then::Refused if self.told.taken > 0 => self.refuse(sent)?,
                 Then::Halve | Then::Refused => doubtful.push(sent),
-                then @ (Then::Later | Then::MendFirst) => {
+                then @ (Then::Later | Then::MendFirst | Then::Retired) => {
                     self.record(sent)?;
                     return Ok(Some(then));
                 }
             }
         } else {
-            let places: HashMap<&str, &Pending> = batch.iter().map(|one| (one.url.as_str(), one)).collect();
-            let of_message = |message: &Message| {
-                message.about.iter().filter_map(|url| places.get(url.as_str()).map(|one| (*one).clone())).collect()
-            };
-            let parts: Vec<Vec<Pending>> = messages.iter().map(of_message).collect();
+            let parts: Vec<Vec<Pending>> = messages.into_iter().map(|message| message.about).collect();
             // Their keys are in no order, so the progress is recorded when all of them are told.
             let before = *state;
             let mut told = before;
@@ -375,8 +399,7 @@ impl Announcing<'_> {
     }
 
     fn messages(&self, pending: &[Pending]) -> Vec<Message> {
-        let urls: Vec<String> = pending.iter().map(|one| one.url.clone()).collect();
-        self.engine.protocol.messages(&urls)
+        self.engine.protocol.messages(pending)
     }
 
     /// Sends a message, several times if necessary. If it has to be sent again later, the pause is recorded.
@@ -386,7 +409,7 @@ impl Announcing<'_> {
         let Reply { answer, pause: asked } = loop {
             let reply = self.engine.protocol.send(&message);
             let wait = reply.pause.unwrap_or(pause);
-            if reply.answer.then() != Then::Later || tries == TRIES || wait > LONGEST_PAUSE {
+            if self.engine.protocol.then(&reply.answer) != Then::Later || tries == TRIES || wait > LONGEST_PAUSE {
                 break reply;
             }
             // Recorded now, so that another command knows of the pause.
@@ -398,7 +421,7 @@ impl Announcing<'_> {
             pause *= 2;
             tries += 1;
         };
-        let then = answer.then();
+        let then = self.engine.protocol.then(&answer);
         if matches!(then, Then::Later | Then::MendFirst) {
             let now = self.clock.now().as_second();
             state.not_before = asked.map(|pause| now + i64::try_from(pause.as_secs()).unwrap_or(0));
@@ -422,8 +445,8 @@ impl Announcing<'_> {
             urls: message.about.len() as u64,
             status: answer.status(),
             outcome: then.as_str().to_owned(),
-            words: answer.words(then),
-            examples: message.about.iter().take(EXAMPLES).cloned().collect(),
+            words: self.engine.protocol.words(&answer, then),
+            examples: message.about.iter().take(EXAMPLES).map(|one| one.url.clone()).collect(),
         };
         let writing = self.ledger.transaction()?;
         writing.add_announcement(&announced)?;

@@ -3,27 +3,48 @@
 //! A protocol consists of one file here, one file of messages in [`atlas_core::announce`], and one line in
 //! [`PROTOCOLS`].
 
+mod sender;
 mod indexnow;
+mod sitemap_ping;
+mod websub;
+mod http_call;
+mod addresses;
 mod announcements;
 
 use std::time::Duration;
 
 use atlas_core::address::Site;
-use atlas_core::announce::Answer;
 use atlas_core::announce::indexnow::{Key, MOST_URLS};
+use atlas_core::announce::{Answer, Then};
+use atlas_core::fingerprint;
+use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
+use atlas_store::model::Pending;
 
 use crate::secret::Secret;
 
 pub use self::announcements::{EngineReport, PendingList, all_pending, left_alone, meet, tell};
+pub use self::http_call::CallSettings;
 
 /// A protocol for telling engines of changes.
 pub trait Protocol {
-    /// Groups pending URLs or files into messages, in order.
-    fn messages(&self, pending: &[String]) -> Vec<Message>;
+    /// Groups pending URLs or files into messages, in order; one for each, unless the protocol takes several at once.
+    fn messages(&self, pending: &[Pending]) -> Vec<Message> {
+        pending.iter().map(|one| Message { about: vec![one.clone()] }).collect()
+    }
 
     /// Sends one message, without retries.
     fn send(&self, message: &Message) -> Reply;
+
+    /// What to do after an answer.
+    fn then(&self, answer: &Answer) -> Then {
+        answer.then()
+    }
+
+    /// What an answer means, for the user.
+    fn words(&self, answer: &Answer, then: Then) -> String {
+        answer.words(then)
+    }
 }
 
 /// What a protocol announces.
@@ -31,17 +52,31 @@ pub trait Protocol {
 pub enum Tells {
     /// Changed URLs: at most this many are announced before progress is recorded.
     Urls(usize),
-    /// The sitemap files that list changed URLs.
-    Files,
+    /// The main file, after each build that wrote a file.
+    Main,
+    /// The feeds of the newest entries, when they have changed.
+    Feeds,
+    /// New sitemap files.
+    NewFiles,
 }
 
 /// A message to an engine.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Message {
     /// The URLs, or the addresses of files, that it announces.
-    pub about: Vec<String>,
-    /// Its body, as sent.
-    pub body: Vec<u8>,
+    pub about: Vec<Pending>,
+}
+
+impl Message {
+    /// Its URLs.
+    pub fn urls(&self) -> Vec<&str> {
+        self.about.iter().map(|one| one.url.as_str()).collect()
+    }
+
+    /// Its first URL.
+    pub fn url(&self) -> &str {
+        self.about.first().map_or("", |one| one.url.as_str())
+    }
 }
 
 /// The result of sending a message.
@@ -60,14 +95,27 @@ pub struct EngineSettings {
     pub name: String,
     /// The name that it had before.
     pub was: Option<String>,
+    /// Whether it is told anything.
+    pub on: bool,
     /// Its protocol, one of [`PROTOCOLS`].
     pub via: &'static Registration,
+    /// What it is told of.
+    pub tells: Tells,
     /// Where messages go.
     pub endpoint: Secret,
     /// The site's key, if the configuration names one and the protocol needs one.
     pub key: Option<Key>,
+    /// What is called, if the protocol calls by template.
+    pub call: Option<CallSettings>,
     /// How long an answer may take.
     pub wait: Duration,
+}
+
+impl EngineSettings {
+    /// A fingerprint of the endpoint: one that has given up being told is not asked again.
+    fn endpoint_print(&self) -> u64 {
+        fingerprint::settings(self.endpoint.expose())
+    }
 }
 
 /// A protocol that the configuration can name.
@@ -77,17 +125,32 @@ pub struct Registration {
     pub word: &'static str,
     /// Whether a key has to be published on the site first.
     pub wants_key: bool,
-    /// What it announces: changed URLs, or the sitemap files that list them.
+    /// What it announces, unless the configuration decides.
     pub tells: Tells,
     connect: Connect,
 }
 
-/// Prepares to tell an engine about a site, with the published key.
-type Connect = fn(&EngineSettings, &Site, Option<&Key>) -> Result<Box<dyn Protocol>, StoreError>;
+/// The site that an engine is told about.
+#[derive(Debug, Clone, Copy)]
+pub struct ToldSite<'a> {
+    /// Its address.
+    pub site: &'a Site,
+    /// The names of its files.
+    pub names: &'a Names,
+    /// The published key.
+    pub key: Option<&'a Key>,
+}
+
+/// Prepares to tell an engine about a site.
+type Connect = fn(&EngineSettings, &ToldSite<'_>) -> Result<Box<dyn Protocol>, StoreError>;
 
 /// All protocols.
-pub static PROTOCOLS: &[Registration] =
-    &[Registration { word: "indexnow", wants_key: true, tells: Tells::Urls(MOST_URLS), connect: indexnow::connect }];
+pub static PROTOCOLS: &[Registration] = &[
+    Registration { word: "indexnow", wants_key: true, tells: Tells::Urls(MOST_URLS), connect: indexnow::connect },
+    Registration { word: "websub", wants_key: false, tells: Tells::Feeds, connect: websub::connect },
+    Registration { word: "sitemap-ping", wants_key: false, tells: Tells::Main, connect: sitemap_ping::connect },
+    Registration { word: "http-call", wants_key: false, tells: Tells::Urls(1), connect: http_call::connect },
+];
 
 /// The protocol that this word names.
 pub fn named(word: &str) -> Option<&'static Registration> {
@@ -98,24 +161,28 @@ pub fn named(word: &str) -> Option<&'static Registration> {
 pub struct Engine {
     /// Its name in the configuration.
     pub name: String,
+    /// The word for its protocol.
+    pub via: &'static str,
     tells: Tells,
+    endpoint: u64,
     protocol: Box<dyn Protocol>,
 }
 
 impl Engine {
-    /// Prepares to tell an engine about a site; `key` is the published one.
+    /// Prepares to tell an engine about a site.
     ///
     /// # Errors
     ///
     /// Returns [`StoreError::Engine`] if the engine cannot be contacted with
     /// these settings.
-    pub fn connect(settings: &EngineSettings, site: &Site, key: Option<&Key>) -> Result<Self, StoreError> {
-        let protocol = (settings.via.connect)(settings, site, key)?;
-        Ok(Self { name: settings.name.clone(), tells: settings.via.tells, protocol })
+    pub fn connect(settings: &EngineSettings, site: &ToldSite<'_>) -> Result<Self, StoreError> {
+        let protocol = (settings.via.connect)(settings, site)?;
+        let (name, via) = (settings.name.clone(), settings.via.word);
+        Ok(Self { name, via, tells: settings.tells, endpoint: settings.endpoint_print(), protocol })
     }
 
     /// An engine with a protocol of the caller's own.
     pub fn new(name: &str, tells: Tells, protocol: Box<dyn Protocol>) -> Self {
-        Self { name: name.to_owned(), tells, protocol }
+        Self { name: name.to_owned(), via: "own", tells, endpoint: 0, protocol }
     }
 }

@@ -2,6 +2,7 @@
 
 use atlas_store::build::{Ended, Job, build};
 use atlas_store::clock::Clock;
+use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::Ledger;
 use atlas_store::report::{Built, Preview};
@@ -16,8 +17,8 @@ pub struct Round<'r> {
     pub job: Option<&'r Job<'r>>,
     /// The engines to tell; empty to build only.
     pub engines: &'r [Engine],
-    /// The address of the main file.
-    pub main: &'r str,
+    /// The names of the site's files.
+    pub names: &'r Names,
     /// Whether to announce the whole site.
     pub all: bool,
 }
@@ -56,7 +57,7 @@ pub fn run(
         }
     }
     for engine in round.engines {
-        let told = tell(ledger, engine, round.main, round.all, (clock, stop))?;
+        let told = tell(ledger, engine, round.names, round.all, (clock, stop))?;
         let is_stopped = told.stopped.is_some();
         hear(Event::Told(told));
         if is_stopped {

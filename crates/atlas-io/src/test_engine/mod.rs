@@ -1,8 +1,8 @@
 //! A small search engine on loopback, for trying out announcements.
 //!
 //! It accepts IndexNow as published: it checks host, schema and count, fetches the key file, and answers with the right
-//! status. It can be told to answer 429 or 503 or to hang, and lists what it has received. It also describes videos by
-//! oEmbed, as a video provider does.
+//! status. It takes pings of sitemaps, messages to a hub, and any call. It can be told to answer with any status or to
+//! hang, and lists what it has received. It also describes videos by oEmbed, as a video provider does.
 
 pub mod serve;
 
@@ -15,10 +15,11 @@ use std::{io, thread};
 use atlas_core::address::Address;
 use atlas_core::announce::indexnow::{Key, MOST_URLS};
 use atlas_store::stop::Stop;
-use axum::extract::{DefaultBodyLimit, Query, State};
+use axum::extract::rejection::FormRejection;
+use axum::extract::{DefaultBodyLimit, Form, Query, Request, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Response};
-use axum::routing::{get, post};
+use axum::routing::{any, get, post};
 use axum::{Json, Router};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
@@ -44,8 +45,8 @@ pub enum Mood {
     Fair,
     /// Answers 429 with this `Retry-After` in seconds.
     TooMany(u64),
-    /// Answers 503.
-    Down,
+    /// Answers with this status.
+    Status(u16),
     /// Does not answer.
     Hang,
 }
@@ -110,6 +111,9 @@ impl TestEngine {
         };
         let router = Router::new()
             .route("/indexnow", get(one).post(many))
+            .route("/ping", get(ping))
+            .route("/hub", post(publish))
+            .route("/call", any(call))
             .route("/oembed", get(describe))
             .route("/received", get(list))
             .route("/mood", post(set_mood))
@@ -121,6 +125,21 @@ impl TestEngine {
     /// The endpoint to configure.
     pub fn endpoint(&self) -> String {
         format!("http://{}/indexnow", self.served.address())
+    }
+
+    /// The endpoint for pings of a sitemap.
+    pub fn ping(&self) -> String {
+        format!("http://{}/ping", self.served.address())
+    }
+
+    /// The hub for feeds.
+    pub fn hub(&self) -> String {
+        format!("http://{}/hub", self.served.address())
+    }
+
+    /// An address that takes any call.
+    pub fn call(&self) -> String {
+        format!("http://{}/call", self.served.address())
     }
 
     /// The port it listens on.
@@ -185,6 +204,53 @@ async fn many(State(shared): State<SharedState>, headers: HeaderMap, body: axum:
     }
 }
 
+#[derive(Debug, Deserialize)]
+struct Ping {
+    sitemap: String,
+}
+
+/// A ping: the address of a sitemap (sitemaps.org).
+async fn ping(State(shared): State<SharedState>, Query(ping): Query<Ping>) -> Response {
+    let verdict = match Address::parse(&ping.sitemap) {
+        Ok(_) => (200, "taken".to_owned()),
+        Err(why) => (400, format!("sitemap is not a URL: {why}")),
+    };
+    shared.reply(verdict, vec![ping.sitemap]).await
+}
+
+#[derive(Debug, Deserialize)]
+struct HubMessage {
+    #[serde(rename = "hub.mode")]
+    mode: String,
+    #[serde(rename = "hub.url")]
+    url: String,
+}
+
+/// A message to a hub (WebSub).
+async fn publish(State(shared): State<SharedState>, form: Result<Form<HubMessage>, FormRejection>) -> Response {
+    match form {
+        Ok(Form(HubMessage { mode, url })) => {
+            let verdict = match (mode.as_str(), Address::parse(&url)) {
+                ("publish", Ok(_)) => (204, "taken".to_owned()),
+                ("publish", Err(why)) => (400, format!("hub.url is not a URL: {why}")),
+                (mode, _) => (400, format!("hub.mode is “{mode}”, not “publish”")),
+            };
+            shared.reply(verdict, vec![url]).await
+        }
+        Err(why) => shared.reply((400, why.body_text()), Vec::new()).await,
+    }
+}
+
+/// Any call: its method, its query and its body are listed as they came.
+async fn call(State(shared): State<SharedState>, request: Request) -> Response {
+    let line = format!("{} {}", request.method(), request.uri());
+    let authorization = request.headers().get(header::AUTHORIZATION).and_then(|value| value.to_str().ok());
+    let authorization = authorization.unwrap_or_default().to_owned();
+    let body = axum::body::to_bytes(request.into_body(), LARGEST_MESSAGE).await.unwrap_or_default();
+    let urls = vec![line, authorization, String::from_utf8_lossy(&body).into_owned()];
+    shared.reply((200, "taken".to_owned()), urls).await
+}
+
 async fn list(State(shared): State<SharedState>) -> Json<Vec<Received>> {
     Json(shared.received.lock().unwrap_or_else(PoisonError::into_inner).clone())
 }
@@ -201,7 +267,7 @@ async fn describe(State(shared): State<SharedState>, Query(film): Query<Describe
     match mood {
         Mood::Hang => tokio::time::sleep(HANG).await,
         Mood::Fair => {}
-        Mood::TooMany(_) | Mood::Down => return StatusCode::SERVICE_UNAVAILABLE.into_response(),
+        Mood::TooMany(_) | Mood::Status(_) => return StatusCode::SERVICE_UNAVAILABLE.into_response(),
     }
     if name.starts_with("unknown") {
         return StatusCode::NOT_FOUND.into_response();
@@ -238,7 +304,7 @@ async fn set_mood(State(shared): State<SharedState>, Query(new): Query<NewMood>)
 #[non_exhaustive]
 pub enum MoodError {
     /// It names no way to answer.
-    #[error("“{0}” is not a way to answer; expected fair, 429, 429:SECONDS, 503 or hang")]
+    #[error("“{0}” is not a way to answer; expected fair, 429:SECONDS, another status such as 503, or hang")]
     Unknown(String),
     /// What follows `429:` is not a number.
     #[error("“{0}” is not a number of seconds")]
@@ -246,7 +312,7 @@ pub enum MoodError {
 }
 
 impl Mood {
-    /// Parses `fair`, `429`, `429:SECONDS`, `503` or `hang`.
+    /// Parses `fair`, `429`, `429:SECONDS`, another status such as `503`, or `hang`.
     ///
     /// # Errors
     ///
@@ -254,30 +320,46 @@ impl Mood {
     pub fn parse(text: &str) -> Result<Self, MoodError> {
         match text.split_once(':').unwrap_or((text, "60")) {
             ("fair", _) => Ok(Self::Fair),
-            ("503", _) => Ok(Self::Down),
             ("hang", _) => Ok(Self::Hang),
             ("429", seconds) => seconds.parse().map(Self::TooMany).map_err(|_| MoodError::Seconds(seconds.to_owned())),
-            _ => Err(MoodError::Unknown(text.to_owned())),
+            (status, _) => match status.parse() {
+                Ok(status @ 200..=599) => Ok(Self::Status(status)),
+                _ => Err(MoodError::Unknown(text.to_owned())),
+            },
         }
     }
 }
 
 impl SharedState {
     async fn take(&self, many: Many) -> Response {
-        let mood = *self.mood.lock().unwrap_or_else(PoisonError::into_inner);
-        match mood {
-            Mood::Fair => {
-                let (status, why) = self.judge(&many).await;
-                self.answer(status, &why, many.host, many.url_list)
-            }
+        let verdict = match self.mood() {
+            Mood::Fair => self.judge(&many).await,
+            _ => (200, "taken".to_owned()),
+        };
+        self.reply_from(verdict, many.host, many.url_list).await
+    }
+
+    fn mood(&self) -> Mood {
+        *self.mood.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Answers as it is told to, or else by a verdict: a status and the reason.
+    async fn reply(&self, verdict: (u16, String), urls: Vec<String>) -> Response {
+        let host = urls.first().map_or("", |url| atlas_core::address::host(url)).to_owned();
+        self.reply_from(verdict, host, urls).await
+    }
+
+    async fn reply_from(&self, (status, why): (u16, String), host: String, urls: Vec<String>) -> Response {
+        match self.mood() {
+            Mood::Fair => self.answer(status, &why, host, urls),
             Mood::TooMany(seconds) => {
-                let response = self.answer(429, "set to answer so", many.host, many.url_list);
+                let response = self.answer(429, "set to answer so", host, urls);
                 ([(header::RETRY_AFTER, seconds.to_string())], response).into_response()
             }
-            Mood::Down => self.answer(503, "set to answer so", many.host, many.url_list),
+            Mood::Status(status) => self.answer(status, "set to answer so", host, urls),
             Mood::Hang => {
                 tokio::time::sleep(HANG).await;
-                self.answer(503, "set to hang", many.host, many.url_list)
+                self.answer(503, "set to hang", host, urls)
             }
         }
     }
@@ -393,14 +475,15 @@ mod tests {
         let engine = TestEngine::start(settings).unwrap();
         assert_eq!(post(&engine, &body), status, "{:?}", engine.received());
         assert_eq!(engine.received()[0].status, status);
-        engine.set_mood(Mood::Down);
+        engine.set_mood(Mood::Status(503));
         assert_eq!(post(&engine, &self::body(HOST, KEY, &[format!("https://{HOST}/")])), 503);
     }
 
     #[rstest]
     #[case("429", Ok(Mood::TooMany(60)))]
     #[case("429:3", Ok(Mood::TooMany(3)))]
-    #[case("503", Ok(Mood::Down))]
+    #[case("503", Ok(Mood::Status(503)))]
+    #[case("410", Ok(Mood::Status(410)))]
     #[case("hang", Ok(Mood::Hang))]
     #[case("fair", Ok(Mood::Fair))]
     fn moods(#[case] text: &str, #[case] wanted: Result<Mood, MoodError>) {

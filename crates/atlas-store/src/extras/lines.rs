@@ -137,6 +137,7 @@ impl<'a> VisitorLines<'a> {
                     title: settings.title.clone(),
                     site: names.site.clone(),
                     own: names.site.clone() + name,
+                    hubs: settings.hubs.clone(),
                     // A browser would not load a stylesheet from another host.
                     style: names.style.filter(|_| names.in_web_root),
                     sections: settings.sections.clone(),

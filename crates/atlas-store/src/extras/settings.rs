@@ -65,6 +65,8 @@ pub struct NewestSettings {
     pub rss: bool,
     /// The most entries.
     pub entries: usize,
+    /// The hubs that they name.
+    pub hubs: Vec<String>,
     /// The indexes of the sections whose entries they contain; all sections if empty.
     pub sections: Vec<u16>,
 }

@@ -35,8 +35,8 @@ use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
     Announced, ArchiveName, ChunkShare, ContentCounts, Departure, DerivedBefore, Fact, FileDigest, KnownChunks,
-    LeftOutBefore, Members, Memory, OutputRow, PackedEntries, RememberedChunk, RememberedEntry, RunRow, RunUrls,
-    SegmentRow, Tombstone, Whole,
+    LeftOutBefore, Members, Memory, OutputRow, OutputRuns, PackedEntries, RememberedChunk, RememberedEntry, RunRow,
+    RunUrls, SegmentRow, Tombstone, Whole,
 };
 use atlas_core::announce::EngineState;
 
@@ -163,6 +163,9 @@ pub trait WriteRuns {
 pub trait ReadFiles {
     /// Reads everything that a build needs, except the entries.
     fn remembered(&self) -> Result<Remembered, StoreError>;
+
+    /// The files whose content changed after this run, by name, except those that have left the index.
+    fn outputs_after(&self, run: i64) -> Result<Vec<OutputRuns>, StoreError>;
 
     /// Whether a build was interrupted while it wrote files.
     fn is_planned(&self) -> Result<bool, StoreError>;

@@ -27,6 +27,17 @@ pub struct FileRow {
     pub segments: Vec<SegmentRow>,
 }
 
+/// When a file of ours was written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OutputRuns {
+    /// Its name in the ledger.
+    pub name: String,
+    /// The run that first wrote it.
+    pub made: i64,
+    /// The run that last changed its content.
+    pub changed: i64,
+}
+
 /// The content of a sitemap file, in brief.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct FileDigest {

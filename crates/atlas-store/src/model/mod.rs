@@ -17,7 +17,7 @@ pub use self::engine::{Announced, Departure, Pending, Tombstone};
 pub use self::entry::{NEVER, RememberedEntry};
 pub(crate) use self::entry::{NO_GROUP, UNKNOWN, from_bytes, tag};
 pub use self::fact::{DerivedBefore, Fact, LeftOutBefore};
-pub use self::file::{ContentCounts, FileDigest, FileRow, OnDisk, OutputRow, SegmentRow, Version};
+pub use self::file::{ContentCounts, FileDigest, FileRow, OnDisk, OutputRow, OutputRuns, SegmentRow, Version};
 pub use self::memory::{Learnt, Memory};
 pub use self::run::{RunCounts, RunRow, RunUrls};
 pub(crate) use self::segment::KnownEntry;

@@ -290,7 +290,14 @@ impl Railway {
             template: Default::default(),
             entries_per_page: 9,
         };
-        let newest = NewestSettings { title: "New".into(), atom: true, rss: true, entries: 5, sections: Vec::new() };
+        let newest = NewestSettings {
+            title: "New".into(),
+            atom: true,
+            rss: true,
+            entries: 5,
+            hubs: Vec::new(),
+            sections: Vec::new(),
+        };
         ExtrasSettings { visitors: Some(visitors), newest: Some(newest), text: true, structured_data: false }
     }
 

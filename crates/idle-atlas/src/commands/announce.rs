@@ -4,7 +4,7 @@ use std::fs;
 use std::path::Path;
 
 use atlas_core::announce::indexnow::Key;
-use atlas_io::engines::{Engine, EngineReport, EngineSettings, all_pending, left_alone, meet};
+use atlas_io::engines::{Engine, EngineReport, EngineSettings, ToldSite, all_pending, left_alone, meet};
 use atlas_io::round::{self, Event, Round};
 use atlas_store::disk;
 use atlas_store::error::StoreError;
@@ -44,21 +44,21 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
     meet(&mut *ledger, &settings.engines)?;
     // An engine that cannot be told anything does not hold up the others.
     let (mut engines, mut results, mut failure) = (Vec::new(), Vec::new(), None);
-    for engine in &settings.engines {
+    let on: Vec<&EngineSettings> = settings.engines.iter().filter(|engine| engine.on).collect();
+    for engine in &on {
         match connect(settings, &*ledger, engine) {
             Ok(connected) => engines.push(connected),
             Err(error) => {
-                let tells = (engine.name.as_str(), engine.via.tells);
-                let kept = all_pending(&*ledger, tells, &settings.main_address(), arguments.all, 1)?.count;
-                results.push(EngineReport::of_trouble(&engine.name, kept, error.to_string()));
+                let kept = all_pending(&*ledger, engine, &settings.names, arguments.all, 1)?.count;
+                results.push(EngineReport::of_trouble(engine, kept, error.to_string()));
                 failure = Some(error);
             }
         }
     }
-    if let Some(failure) = failure.filter(|_| engines.is_empty() && settings.engines.len() == 1) {
+    if let Some(failure) = failure.filter(|_| engines.is_empty() && on.len() == 1) {
         return Err(failure);
     }
-    let round = Round { job: None, engines: &engines, main: &settings.main_address(), all: arguments.all };
+    let round = Round { job: None, engines: &engines, names: &settings.names, all: arguments.all };
     round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| {
         if let Event::Told(told) = event {
             results.push(told);
@@ -70,7 +70,8 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
         ("refused", sum(|told| told.refused)),
         ("kept", sum(|told| told.kept)),
     ]);
-    screen.show(&results, || view::announce::told(&results, &screen.layout(settings)))?;
+    let off = off(settings);
+    screen.show(&results, || view::announce::told(&results, &off, &screen.layout(settings)))?;
     if let Some((told, all)) = results.iter().find_map(|told| Some((told, told.stopped?))) {
         let done = told.messages.len();
         let message = format!(
@@ -86,21 +87,27 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
 fn dry_run(settings: &Settings, ledger: &dyn Ledger, all: bool, session: &Session) -> Result<Exit, Failure> {
     let mut plans = Vec::new();
     let (now, screen) = (session.now().as_second(), &session.screen);
-    for engine in &settings.engines {
-        let tells = (engine.name.as_str(), engine.via.tells);
-        let pending = all_pending(ledger, tells, &settings.main_address(), all, MOST_LISTED)?;
+    for engine in settings.engines.iter().filter(|engine| engine.on) {
+        let pending = all_pending(ledger, engine, &settings.names, all, MOST_LISTED)?;
         let not_before = left_alone(ledger, &engine.name, now)?;
         let has_key = !engine.via.wants_key || key_of(settings, ledger, engine)?.is_some();
-        plans.push(view::announce::AnnouncePlan::new(&engine.name, pending, not_before, has_key));
+        plans.push(view::announce::AnnouncePlan::new(engine, pending, not_before, has_key));
     }
-    screen.show(&plans, || view::announce::plans(&plans, &screen.layout(settings)))?;
+    let off = off(settings);
+    screen.show(&plans, || view::announce::plans(&plans, &off, &screen.layout(settings)))?;
     Ok(Exit::Done)
+}
+
+/// The names of engines that are switched off.
+fn off(settings: &Settings) -> Vec<&str> {
+    settings.engines.iter().filter(|engine| !engine.on).map(|engine| engine.name.as_str()).collect()
 }
 
 /// Prepares to tell an engine.
 fn connect(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> Result<Engine, Failure> {
     let key = if engine.via.wants_key { Some(published(settings, ledger, engine)?) } else { None };
-    Ok(Engine::connect(engine, &settings.site, key.as_ref())?)
+    let site = ToldSite { site: &settings.site, names: &settings.names, key: key.as_ref() };
+    Ok(Engine::connect(engine, &site)?)
 }
 
 /// The published key for an engine.
@@ -115,11 +122,11 @@ fn published(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) 
 
 /// What a build should say about engines.
 pub fn after_a_build(settings: &Settings, ledger: &dyn Ledger) -> Result<Engines, Failure> {
-    if settings.engines.is_empty() {
+    if !settings.engines.iter().any(|engine| engine.on) {
         return Ok(Engines::None);
     }
     let mut waiting = false;
-    for engine in &settings.engines {
+    for engine in settings.engines.iter().filter(|engine| engine.on) {
         if engine.via.wants_key && key_of(settings, ledger, engine)?.is_none() {
             return Ok(Engines::WithoutKey);
         }
@@ -160,7 +167,7 @@ fn published_key(folder: &Path) -> Option<Key> {
 
 fn write_key_files(settings: &Settings, ledger: &dyn Ledger, screen: &Screen) -> Result<Exit, Failure> {
     let mut written = Vec::new();
-    for engine in settings.engines.iter().filter(|engine| engine.via.wants_key) {
+    for engine in settings.engines.iter().filter(|engine| engine.on && engine.via.wants_key) {
         let key = match key_of(settings, ledger, engine)? {
             Some(key) => key,
             None => {

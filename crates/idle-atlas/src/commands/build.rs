@@ -81,7 +81,7 @@ fn build_site(
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
     let job = asked(job, arguments, screen).progress(&more).telling(screen.examples(), &settings.accepted);
-    let round = Round { job: Some(&job), engines: &[], main: &settings.main_address(), all: false };
+    let round = Round { job: Some(&job), engines: &[], names: &settings.names, all: false };
     let mut events = Vec::new();
     round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| events.push(event))?;
     drop(progress);

@@ -1,8 +1,10 @@
 //! The context in which the tables of a configuration are resolved.
 
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use atlas_core::address::Site;
+use atlas_io::program::Program;
 use atlas_io::secret::Secret;
 use atlas_store::ledger;
 use jiff::tz::TimeZone;
@@ -19,6 +21,19 @@ pub(super) struct Context<'a> {
     pub(super) web_root: &'a Path,
     pub(super) timezone: &'a TimeZone,
     pub(super) crawlers: &'a [String],
+}
+
+impl Context<'_> {
+    /// A program of the user's, which runs in the folder of the configuration.
+    pub(super) fn program(&self, key: &str, run: &Spanned<Vec<String>>, wait: Duration) -> Result<Program, Failure> {
+        if run.as_ref().first().is_none_or(|program| program.trim().is_empty()) {
+            let message =
+                format!("“{key}” is empty; expected a program and its arguments, such as [\"python3\", \"export.py\"]");
+            return Err(self.origin.error(run, message));
+        }
+        let folder = if self.folder.as_os_str().is_empty() { Path::new(".") } else { self.folder };
+        Ok(Program { run: run.as_ref().clone(), folder: folder.to_owned(), wait })
+    }
 }
 
 /// Replaces `${NAME}` by the value of that environment variable. Whatever shows the setting shows what was typed.

@@ -21,7 +21,7 @@ use toml::Spanned;
 
 use super::context::{Context, expand};
 use super::file::{self, ConfigFile, WordOrList, YesOrWord};
-use super::upkeep::{FilesTable, NumberOrAuto};
+use super::upkeep::{EngineTable, FilesTable, NumberOrAuto};
 use crate::exit::Failure;
 
 /// The smallest size limit of a file, so that a frame and a long URL fit.
@@ -362,6 +362,7 @@ impl Context<'_> {
                 atom: has("atom"),
                 rss: has("rss"),
                 entries: entries.transpose()?.unwrap_or(50),
+                hubs: hubs(&typed.engine),
                 sections: (table.sections.iter())
                     .map(|name| Ok(self.known_section(known, name)? as u16))
                     .collect::<Result<_, Failure>>()?,
@@ -392,4 +393,10 @@ impl Context<'_> {
         }
         Ok(Some(self.folder.join(folder.expose())))
     }
+}
+
+/// The hubs that feeds name: those that are told of them.
+fn hubs(engines: &[EngineTable]) -> Vec<String> {
+    let hubs = engines.iter().filter(|engine| engine.on && engine.via.as_ref() == "websub");
+    hubs.filter_map(|engine| Some(engine.endpoint.as_ref()?.as_ref().clone())).collect()
 }

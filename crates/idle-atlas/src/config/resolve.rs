@@ -61,7 +61,8 @@ pub struct Settings {
     cut: Cut,
     thresholds: Thresholds,
     keep_days: u32,
-    names: Names,
+    /// The names of the site's files.
+    pub names: Names,
     /// The folder for sitemap files.
     sitemaps: PathBuf,
     destination: Box<dyn Destination>,
@@ -134,7 +135,7 @@ impl Settings {
         let (names, sitemaps) = context.names(&typed.files, (declare_in.is_some(), typed.robots.create))?;
         let data = context.data_folder(&typed)?;
         let destination = Folder::new(sitemaps.clone(), web_root.clone(), data, robots.clone());
-        let engines = context.engines(&typed.engine)?;
+        let engines = context.engines(&typed.engine, typed.newest.is_some())?;
         let ours = [VISITOR_PAGE, TEXT].map(|name| format!("{}{name}", site.root()));
         let choices = Choices {
             own_files: OwnFiles {

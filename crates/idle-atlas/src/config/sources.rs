@@ -4,7 +4,7 @@ mod sql;
 
 use std::cell::RefCell;
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -59,6 +59,9 @@ const KEYS: [(&str, &[&str]); 8] = [
     ("sitemap", &["file", "hints", "wait_seconds"]),
     ("command", &["run", "dates", "lists", "fields", "wait_seconds"]),
 ];
+
+/// How long a program may take, unless the configuration says otherwise.
+const PROGRAM_WAIT: Duration = Duration::from_secs(600);
 
 /// The name of the overwritten sitemap as a source.
 const OVERWRITTEN: &str = "overwritten sitemap";
@@ -426,21 +429,8 @@ impl<'a> Sources<'a> {
     fn command(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let source = table.as_ref();
         let run = self.needed("run", source.run.as_ref(), table)?;
-        if run.as_ref().first().is_none_or(|program| program.trim().is_empty()) {
-            let message = "“run” is empty; expected a program and its arguments, such as [\"python3\", \"export.py\"]";
-            return Err(self.context.origin.error(run, message));
-        }
-        let records = self.records(source)?;
-        let folder = match self.context.folder {
-            here if here.as_os_str().is_empty() => PathBuf::from("."),
-            folder => folder.to_owned(),
-        };
-        Ok(Box::new(CommandSource {
-            run: run.as_ref().clone(),
-            folder,
-            records,
-            wait: self.wait(source, Duration::from_secs(600))?,
-        }))
+        let program = self.context.program("run", run, self.wait(source, PROGRAM_WAIT)?)?;
+        Ok(Box::new(CommandSource { program, records: self.records(source)? }))
     }
 
     fn crawl(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {

@@ -1,6 +1,8 @@
 //! The tables of the configuration, as typed, that are not about entries: files, robots.txt, guards, history, findings and
 //! engines.
 
+use std::collections::BTreeMap;
+
 use serde::Deserialize;
 use toml::Spanned;
 
@@ -64,7 +66,21 @@ pub struct EngineTable {
     pub name: Spanned<String>,
     pub was: Option<String>,
     pub via: Spanned<String>,
-    pub endpoint: Spanned<String>,
+    pub endpoint: Option<Spanned<String>>,
+    #[serde(default = "yes")]
+    pub on: bool,
     pub key: Option<Spanned<String>>,
+    pub each: Option<Spanned<String>>,
+    pub method: Option<Spanned<String>>,
+    pub headers: Option<Spanned<BTreeMap<String, Spanned<String>>>>,
+    pub body: Option<Spanned<String>>,
+    pub expect: Option<Spanned<Vec<i64>>>,
+    pub changes: Option<Spanned<BTreeMap<String, Spanned<String>>>>,
+    pub most_urls: Option<Spanned<i64>>,
+    pub token_command: Option<Spanned<Vec<String>>>,
     pub wait_seconds: Option<Spanned<i64>>,
+}
+
+fn yes() -> bool {
+    true
 }

@@ -1,9 +1,10 @@
 //! The output of `announce`.
 
-use atlas_core::announce::{Answer, Change};
+use atlas_core::announce::Change;
+use atlas_core::announce::indexnow::KEY_NOT_FOUND;
 use atlas_core::rfc3339;
-use atlas_io::engines::{EngineReport, PendingList};
-use atlas_store::model::Pending;
+use atlas_io::engines::{EngineReport, EngineSettings, PendingList};
+use atlas_store::model::{Announced, Pending};
 use serde::Serialize;
 
 use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, instant};
@@ -12,6 +13,8 @@ use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, instant};
 #[derive(Debug, Serialize)]
 pub struct AnnouncePlan {
     pub engine: String,
+    /// The word for its protocol.
+    pub via: &'static str,
     pub urls: u64,
     /// The first 100,000, by URL.
     pub tell: Vec<PlannedUrl>,
@@ -20,6 +23,8 @@ pub struct AnnouncePlan {
     pub not_before: Option<i64>,
     /// Whether there is a key for it.
     pub has_key: bool,
+    /// It has given up being told in this way, and nothing is kept for it.
+    pub retired: bool,
 }
 
 /// A URL that would be announced.
@@ -30,10 +35,10 @@ pub struct PlannedUrl {
 }
 
 impl AnnouncePlan {
-    pub fn new(engine: &str, pending: PendingList, not_before: Option<i64>, has_key: bool) -> Self {
-        let PendingList { count: urls, first } = pending;
+    pub fn new(engine: &EngineSettings, pending: PendingList, not_before: Option<i64>, has_key: bool) -> Self {
+        let PendingList { count: urls, first, is_retired: retired } = pending;
         let tell = first.into_iter().map(|Pending { change, url, .. }| PlannedUrl { change, url }).collect();
-        Self { engine: engine.to_owned(), urls, tell, not_before, has_key }
+        Self { engine: engine.name.clone(), via: engine.via.word, urls, tell, not_before, has_key, retired }
     }
 }
 
@@ -47,14 +52,26 @@ pub struct KeyFile {
 }
 
 /// The text of `announce`.
-pub fn told(results: &[EngineReport], layout: &Layout) -> String {
-    results.iter().map(|told| one(told, layout)).collect::<Vec<_>>().join("\n")
+pub fn told(results: &[EngineReport], off: &[&str], layout: &Layout) -> String {
+    let told = results.iter().map(|told| one(told, layout));
+    told.chain(off.iter().map(|name| switched_off(name))).collect::<Vec<_>>().join("\n")
 }
+
+fn switched_off(name: &str) -> String {
+    format!("{STRONG}{name}{STRONG:#}: {FAINT}switched off (on = false); what changes is kept for it{FAINT:#}\n")
+}
+
+/// What an engine that has given up being told is said to be.
+const RETIRED: &str = "has given up being told in this way; it learns from robots.txt and from its console. Nothing is kept for it. \
+                       Its [[engine]] table can go";
 
 fn one(told: &EngineReport, layout: &Layout) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}: ", told.engine);
     if let Some(problem) = &told.problem {
         return out + &format!("{WARN}not told{WARN:#}; {} kept. {problem}\n", count(told.kept, "URL is", "URLs are"));
+    }
+    if told.retired && told.messages.is_empty() {
+        return out + &format!("{FAINT}{RETIRED}.{FAINT:#}\n");
     }
     if let (Some(until), true) = (told.not_before, told.messages.is_empty()) {
         return out
@@ -67,6 +84,7 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
     if told.messages.is_empty() {
         let whole = match layout.brief {
             true => String::new(),
+            false if told.via != "indexnow" => String::new(),
             false => format!("{FAINT}To announce the whole site: idle-atlas announce --all{FAINT:#}\n"),
         };
         return out + &format!("{GOOD}nothing to announce{GOOD:#}; it knows about every change.\n{whole}");
@@ -110,10 +128,11 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
     if told.kept > 0 {
         let when = told.not_before.map_or(String::new(), |until| format!(" after {}", instant(until, &layout.zone)));
         out += &format!("\nNothing is lost: the next idle-atlas announce{when} sends what is kept.\n");
-        if told.messages.iter().any(|message| message.status == Some(Answer::KEY_NOT_FOUND)) {
+        let misses_key = |message: &Announced| told.via == "indexnow" && message.status == Some(KEY_NOT_FOUND);
+        if told.messages.iter().any(misses_key) {
             out += &layout.next("idle-atlas announce --key-file, then idle-atlas announce");
         }
-    } else if told.refused == 0 && told.changes.added == all && !layout.brief {
+    } else if told.via == "indexnow" && told.refused == 0 && told.changes.added == all && !layout.brief {
         out += &format!(
             "\n{FAINT}Not every engine takes part in IndexNow; the largest learns from robots.txt and its own console.{FAINT:#}\n"
         );
@@ -122,10 +141,14 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
 }
 
 /// The text of `announce --dry-run`.
-pub fn plans(plans: &[AnnouncePlan], layout: &Layout) -> String {
+pub fn plans(plans: &[AnnouncePlan], off: &[&str], layout: &Layout) -> String {
     let shown = layout.shown(10);
     let mut out = layout.host();
     for plan in plans {
+        if plan.retired {
+            out += &format!("{STRONG}{}{STRONG:#}: {FAINT}{RETIRED}.{FAINT:#}\n", plan.engine);
+            continue;
+        }
         if plan.tell.is_empty() {
             out += &format!(
                 "{STRONG}{}{STRONG:#}: nothing to announce. To announce the whole site: idle-atlas announce --all\n",
@@ -155,6 +178,7 @@ pub fn plans(plans: &[AnnouncePlan], layout: &Layout) -> String {
             out += &format!("  and {} more: --verbose\n", grouped(plan.urls - listed));
         }
     }
+    off.iter().for_each(|name| out += &switched_off(name));
     let next = match (plans.iter().any(|plan| !plan.has_key), plans.iter().any(|plan| !plan.tell.is_empty())) {
         (true, _) => layout.next("idle-atlas announce --key-file"),
         (false, true) => layout.next("idle-atlas announce"),

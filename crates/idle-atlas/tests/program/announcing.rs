@@ -113,7 +113,7 @@ fn entries_that_opt_out_are_announced_as_removed(#[case] head: &str, #[case] tol
 
 #[rstest]
 #[case::too_many(Mood::TooMany(60), "429", "too many announcements")]
-#[case::down(Mood::Down, "503", "the engine has a problem")]
+#[case::down(Mood::Status(503), "503", "the engine has a problem")]
 #[case::hang(Mood::Hang, "–", "no answer (timed out)")]
 fn rejected_messages_are_kept_for_next_time(#[case] mood: Mood, #[case] status: &str, #[case] words: &str) {
     let mut web = Web::with_key();
@@ -200,7 +200,7 @@ fn a_dry_run_lists_what_would_be_announced() {
     web.site.page("p1.html", "Page", "Edited");
     web.site.page("p2.html", "Page", "Edited");
     web.site.build();
-    web.engine.set_mood(Mood::Down);
+    web.engine.set_mood(Mood::Status(503));
     web.site.run(&["announce"]).says(1, &["2 kept"]);
     web.site.page("p3.html", "Page", "Edited");
     web.site.page("p1.html", "Page", "Edited again");

@@ -92,7 +92,7 @@ fn providers_supply_what_a_page_lacks() {
 #[cfg(feature = "test-engine")]
 #[test]
 fn a_failing_provider_is_asked_again_later() {
-    let engine = engine(Mood::Down);
+    let engine = engine(Mood::Status(503));
     let site = TestSite::new(&format!(
         "{HTML}[[oembed]]\nmatching = [\"https://films.example/**\"]\nendpoint = \"{}\"\n",
         engine.films()

@@ -31,6 +31,8 @@ mod mapping;
 #[cfg(feature = "sql-servers")]
 mod nights;
 mod visitors;
+#[cfg(feature = "test-engine")]
+mod protocols;
 mod queries;
 mod recalling;
 mod remarking;

@@ -12,9 +12,9 @@ use atlas_core::announce::{Change, EngineState};
 
 impl ReadEngines for Sqlite {
     fn engine(&self, name: &str) -> Result<Option<EngineState>, StoreError> {
-        let mut statement = self
-            .connection
-            .prepare_cached("select watermark, target, cursor, not_before, was_told from engine where name = ?1")?;
+        let mut statement = self.connection.prepare_cached(
+            "select watermark, target, cursor, not_before, was_told, retired from engine where name = ?1",
+        )?;
         let state = statement.query_row([name], |row| {
             let cursor: Option<[u8; 16]> = row.get(2)?;
             Ok(EngineState {
@@ -23,6 +23,7 @@ impl ReadEngines for Sqlite {
                 cursor: cursor.map(u128::from_be_bytes),
                 not_before: row.get(3)?,
                 was_told: row.get(4)?,
+                retired: row.get::<_, Option<i64>>(5)?.map(|print| print as u64),
             })
         });
         Ok(state.optional()?)
@@ -89,15 +90,16 @@ impl ReadEngines for Sqlite {
 impl WriteEngines for Changing<'_> {
     fn set_engine(&self, name: &str, state: &EngineState) -> Result<(), StoreError> {
         self.inner.execute(
-            "insert or replace into engine (name, watermark, target, cursor, not_before, was_told)
-             values (?1, ?2, ?3, ?4, ?5, ?6)",
+            "insert or replace into engine (name, watermark, target, cursor, not_before, was_told, retired)
+             values (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
             params![
                 name,
                 state.watermark,
                 state.target,
                 state.cursor.map(u128::to_be_bytes),
                 state.not_before,
-                state.was_told
+                state.was_told,
+                state.retired.map(|print| print as i64),
             ],
         )?;
         Ok(())
@@ -162,7 +164,7 @@ impl WriteEngines for Changing<'_> {
     fn forget_progress(&self) -> Result<(), StoreError> {
         for table in ["departure", "addition"] {
             self.inner.execute(
-                &format!("delete from {table} where run <= (select min(watermark) from engine where target is null)"),
+                &format!("delete from {table} where run <= (select min(watermark) from engine where target is null and retired is null)"),
                 [],
             )?;
         }
@@ -186,6 +188,7 @@ mod tests {
             cursor: Some(u128::MAX - 7),
             not_before: Some(99),
             was_told: true,
+            retired: Some(u64::MAX - 1),
         };
         let writing = ledger.transaction().unwrap();
         writing.set_engine("test", &state).unwrap();

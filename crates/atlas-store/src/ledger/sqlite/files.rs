@@ -9,7 +9,7 @@ use super::segments::segment_row;
 use super::{Changing, Sqlite};
 use crate::error::StoreError;
 use crate::ledger::{ReadFiles, Remembered, WriteFiles};
-use crate::model::{FileDigest, FileRow, OnDisk, OutputRow, Version};
+use crate::model::{FileDigest, FileRow, OnDisk, OutputRow, OutputRuns, Version};
 
 impl ReadFiles for Sqlite {
     fn remembered(&self) -> Result<Remembered, StoreError> {
@@ -59,6 +59,14 @@ impl ReadFiles for Sqlite {
         let mut statement = connection.prepare("select name from planned")?;
         remembered.planned = statement.query_map([], |row| row.get(0))?.collect::<Result<_, _>>()?;
         Ok(remembered)
+    }
+
+    fn outputs_after(&self, run: i64) -> Result<Vec<OutputRuns>, StoreError> {
+        let query = "select name, made, changed from output where changed > ?1 and retired is null order by name";
+        let mut statement = self.connection.prepare_cached(query)?;
+        let rows = statement
+            .query_map([run], |row| Ok(OutputRuns { name: row.get(0)?, made: row.get(1)?, changed: row.get(2)? }))?;
+        Ok(rows.collect::<Result<_, _>>()?)
     }
 
     fn is_planned(&self) -> Result<bool, StoreError> {
@@ -125,7 +133,11 @@ impl WriteFiles for Changing<'_> {
         let OnDisk { version, crc } = output.on_disk;
         let (size, modified) = version.to_parts();
         let mut statement = self.inner.prepare_cached(
-            "insert or replace into output (name, size, modified, crc, retired) values (?1, ?2, ?3, ?4, ?5)",
+            "insert into output (name, size, modified, crc, retired, made, changed)
+             values (?1, ?2, ?3, ?4, ?5, (select coalesce(max(id), 0) + 1 from run), (select coalesce(max(id), 0) + 1 from run))
+             on conflict (name) do update set size = excluded.size, modified = excluded.modified, crc = excluded.crc,
+             retired = excluded.retired,
+             changed = case when crc = excluded.crc and size = excluded.size then changed else excluded.changed end",
         )?;
         statement.execute(params![name, size as i64, modified, crc, output.retired])?;
         Ok(())

@@ -52,7 +52,9 @@ create table next_number (
 create table output (
     name text primary key,
     size integer not null, modified integer not null, crc integer not null,
-    retired integer                 -- when it left the index, seconds since 1970
+    retired integer,                -- when it left the index, seconds since 1970
+    made integer not null,          -- the run that first wrote it
+    changed integer not null        -- the run that last changed its content
 ) without rowid;
 -- files that a build has begun to write; empty again when it ends
 create table planned (name text primary key) without rowid;
@@ -85,7 +87,8 @@ create table addition (run integer primary key, keys blob not null);
 -- how far an engine has been told: all up to and including run watermark; of the runs up to target, all keys up to cursor
 create table engine (
     name text primary key, watermark integer not null, target integer, cursor blob, not_before integer,
-    was_told integer not null
+    was_told integer not null,
+    retired integer                 -- a fingerprint of the endpoint that has given up being told
 ) without rowid;
 create table announcement (
     id integer primary key,
