@@ -15,6 +15,8 @@ use atlas_store::stop::Stop;
 const COMPLAINT: usize = 1000;
 /// How many bytes of output are kept, if not all of it is needed.
 const OUTPUT: usize = 64 << 10;
+/// How many characters of the command line are shown.
+const LONGEST_SHOWN: usize = 40;
 /// How often a running program is checked.
 const GLANCE: Duration = Duration::from_millis(20);
 
@@ -43,6 +45,15 @@ impl Program {
     pub fn line(&self) -> String {
         let words: Vec<&str> = self.run.iter().flat_map(|argument| argument.split_whitespace()).collect();
         words.join(" ")
+    }
+
+    /// The beginning of the command line, for messages.
+    pub fn shown(&self) -> String {
+        let line = self.line();
+        match line.char_indices().nth(LONGEST_SHOWN) {
+            Some((end, _)) => format!("{}…", &line[..end]),
+            None => line,
+        }
     }
 
     /// Runs the program and returns its output, of which the last 64 KiB are kept.

@@ -175,6 +175,9 @@ pub struct BuildArguments {
     /// Show which files would be written, and which URLs would be added and removed; write nothing
     #[arg(long)]
     pub dry_run: bool,
+    /// Then tell the engines what changed, if the build went through; what earlier builds published is told in any case
+    #[arg(long, conflicts_with = "dry_run")]
+    pub announce: bool,
     /// If there is no ledger, learn placement and dates from the site's own sitemaps: those on disk, those on the live
     /// site, or none
     #[arg(long, value_name = "WHERE", value_enum, default_value = "disk")]
@@ -237,7 +240,7 @@ pub struct CheckArguments {
     pub folder: Option<PathBuf>,
 }
 
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 #[command(after_help = "Example: idle-atlas announce --dry-run")]
 pub struct AnnounceArguments {
     /// Announce the whole site, not only what changed

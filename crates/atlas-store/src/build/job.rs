@@ -47,6 +47,7 @@ pub struct Job<'a> {
     pub(super) fresh: bool,
     pub(super) strict: bool,
     pub(super) keep_days: u32,
+    pub(super) delivers: bool,
     pub(super) allow: HashSet<Guard>,
     pub(super) thresholds: Thresholds,
     pub(super) telling: ReportLimits<'a>,
@@ -91,6 +92,7 @@ impl<'a> Job<'a> {
             fresh: false,
             strict: false,
             keep_days: KEEP_DAYS,
+            delivers: false,
             allow: HashSet::new(),
             thresholds: Thresholds::default(),
             telling: ReportLimits { examples: EXAMPLES, accepted: &NOTHING },
@@ -111,6 +113,13 @@ impl<'a> Job<'a> {
     #[must_use]
     pub fn usual_shape(mut self, usual: SectionPolicy) -> Self {
         self.policy.usual = usual;
+        self
+    }
+
+    /// Whether the ledger notes which files changed, for commands that run afterwards.
+    #[must_use]
+    pub fn delivers(mut self, delivers: bool) -> Self {
+        self.delivers = delivers;
         self
     }
 

@@ -1,5 +1,6 @@
 //! The build: writes the files, the index and robots.txt, and updates the ledger.
 
+use std::collections::BTreeSet;
 use std::thread;
 
 use atlas_core::page;
@@ -75,6 +76,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
     let last = ledger.run(found.run - 1)?;
     let last =
         last.and_then(|(_, report)| LastBuild::of_report(&report, &format!("{:016x}", job.configuration_print())));
+    let undelivered = ledger.fact(Fact::Undelivered)?;
     let folder = job.scratch.as_path();
     let (shares, archives) = found.shares(job)?;
     let writing = ledger.transaction()?;
@@ -140,6 +142,15 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
         survey,
     };
     let brief = Built { survey: in_brief(&built.survey, EXAMPLES), last: None, ..built.clone() };
+    if job.delivers {
+        let names: BTreeSet<&str> = undelivered
+            .iter()
+            .flat_map(|names| names.lines())
+            .chain(built.written.iter().chain(&built.removed).map(String::as_str))
+            .collect();
+        let names: Vec<&str> = names.into_iter().collect();
+        writing.set_fact(Fact::Undelivered, Some(names.join("\n")).as_deref().filter(|names| !names.is_empty()))?;
+    }
     writing.add_run(&run_row(job, &built), &serde_json::to_string(&brief).unwrap_or_default())?;
     writing.forget_history(job.now.as_second(), job.keep_days)?;
     if published.to_remove.is_empty() {

@@ -38,6 +38,8 @@ pub enum Fact {
     Declared,
     /// The IndexNow key that the tool made.
     IndexNowKey,
+    /// The files that changed since the user's commands last dealt with them, one per line.
+    Undelivered,
 }
 
 impl Fact {
@@ -59,6 +61,7 @@ impl Fact {
             Self::AcceptedLeftOut => "accepted-left-out",
             Self::Declared => "declared",
             Self::IndexNowKey => "indexnow-key",
+            Self::Undelivered => "undelivered",
         }
     }
 }

@@ -11,7 +11,7 @@ use atlas_store::error::StoreError;
 use atlas_store::ledger::Ledger;
 use atlas_store::model::Fact;
 
-use super::open_ledger;
+use super::{open_ledger, programs};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::{Screen, count};
@@ -41,15 +41,49 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
     if arguments.dry_run {
         return dry_run(settings, &*ledger, arguments.all, session);
     }
-    meet(&mut *ledger, &settings.engines)?;
+    match programs::when_built(settings, &mut *ledger, session)? {
+        true => tell_all(settings, &mut *ledger, arguments, session),
+        false => Ok(Exit::InPart),
+    }
+}
+
+/// Announces after a build, whatever became of it, once the programs that deal with changed files have done so.
+pub fn after(settings: &Settings, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
+    let mut ledger = open_ledger(settings, screen)?;
+    if !programs::when_built(settings, &mut *ledger, session)? {
+        return Ok(Exit::InPart);
+    }
+    if !settings.engines.iter().any(|engine| engine.on) {
+        let words = if settings.engines.is_empty() { "names no engine" } else { "has switched every engine off" };
+        screen.show(&Vec::<EngineReport>::new(), || format!("\nNothing is announced: the configuration {words}.\n"))?;
+        return Ok(Exit::Done);
+    }
+    if ledger.last_run()? == 0 {
+        // There is nothing to announce, and why has been said.
+        return Ok(Exit::Done);
+    }
+    screen.say("\n")?;
+    tell_all(settings, &mut *ledger, &args::AnnounceArguments::default(), session)
+}
+
+/// Tells all engines.
+fn tell_all(
+    settings: &Settings,
+    ledger: &mut dyn Ledger,
+    arguments: &args::AnnounceArguments,
+    session: &Session,
+) -> Result<Exit, Failure> {
+    let screen = &session.screen;
+    meet(ledger, &settings.engines)?;
     // An engine that cannot be told anything does not hold up the others.
     let (mut engines, mut results, mut failure) = (Vec::new(), Vec::new(), None);
     let on: Vec<&EngineSettings> = settings.engines.iter().filter(|engine| engine.on).collect();
     for engine in &on {
-        match connect(settings, &*ledger, engine) {
+        match connect(settings, ledger, engine) {
             Ok(connected) => engines.push(connected),
             Err(error) => {
-                let kept = all_pending(&*ledger, engine, &settings.names, arguments.all, 1)?.count;
+                let kept = all_pending(ledger, engine, &settings.names, arguments.all, 1)?.count;
                 results.push(EngineReport::of_trouble(engine, kept, error.to_string()));
                 failure = Some(error);
             }
@@ -59,7 +93,7 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
         return Err(failure);
     }
     let round = Round { job: None, engines: &engines, names: &settings.names, all: arguments.all };
-    round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| {
+    round::run(&round, ledger, (&*session.clock, &session.stop), |event| {
         if let Event::Told(told) = event {
             results.push(told);
         }

@@ -4,22 +4,73 @@ use atlas_io::engines::meet;
 use atlas_io::live::Live;
 use atlas_io::round::{self, Event, Round};
 use atlas_store::build::{Job, keep_overwritten, preview, recall};
+use atlas_store::error::StoreError;
 use atlas_store::ledger::Ledger;
 use atlas_store::report::{Built, Guard, LastBuild, Preview};
 
-use super::{LookedAt, announce, open_ledger};
+use super::{LookedAt, announce, open_ledger, programs};
 use crate::args::{self, Recall};
 use crate::config::{self, Settings};
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
 use crate::session::Session;
 use crate::view;
+use crate::view::build::Engines;
 
 pub fn run(settings: &Settings, arguments: &args::BuildArguments, session: &Session) -> Result<Exit, Failure> {
     let screen = &session.screen;
     if arguments.dry_run {
         return dry_run(settings, arguments, session);
     }
+    if !arguments.announce {
+        return build_once(settings, arguments, session);
+    }
+    // The results of both are one document.
+    let both = session.on(screen.for_one_document());
+    let built = build_once(settings, arguments, &both);
+    let exit = match built {
+        Ok(exit @ Exit::Interrupted) => return Ok(exit),
+        Ok(exit) => exit,
+        Err(failure @ Failure::PipeClosed) => return Err(failure),
+        Err(failure) => both.screen.fail_in_part(&failure)?,
+    };
+    // What earlier builds published is told, whatever became of this one.
+    let told = announce::after(settings, &both);
+    let told = match told {
+        Ok(told) => told,
+        Err(failure) => both.screen.fail_in_part(&failure)?,
+    };
+    if screen.wants_json() {
+        let mut documents = both.screen.documents().into_iter();
+        let document = serde_json::json!({ "build": documents.next(), "announce": documents.next() });
+        screen.show(&document, String::new)?;
+    }
+    Ok(exit.max(told))
+}
+
+/// Builds, and runs the programs around it.
+fn build_once(settings: &Settings, arguments: &args::BuildArguments, session: &Session) -> Result<Exit, Failure> {
+    let built = build_from_scratch(settings, arguments, session);
+    if let Err(failure) = &built
+        && !matches!(failure, Failure::PipeClosed | Failure::Store(StoreError::Interrupted))
+    {
+        let document = serde_json::json!({
+            "site": settings.site.root().as_str(),
+            "error": failure.to_string(),
+            "exit": Exit::NotDone as u8,
+        });
+        programs::when_failed(settings, session, &document);
+    }
+    built
+}
+
+fn build_from_scratch(
+    settings: &Settings,
+    arguments: &args::BuildArguments,
+    session: &Session,
+) -> Result<Exit, Failure> {
+    let screen = &session.screen;
+    programs::before_build(settings, session)?;
     let ledger = open_ledger(settings, screen)?;
     if arguments.allow.contains(&Guard::Overwrite) {
         let (destination, names) = settings.destination();
@@ -89,16 +140,30 @@ fn build_site(
         // When it was asked to stop, it said that it would finish the files first.
         return Ok(Exit::Interrupted);
     }
-    if events.iter().any(|event| matches!(event, Event::Built(_))) {
+    let is_built = events.iter().any(|event| matches!(event, Event::Built(_)));
+    if is_built {
         meet(&mut *ledger, &settings.engines)?;
     }
     let mut exit = Exit::Done;
     for event in events {
         exit = match event {
-            Event::Built(built) => show(settings, *built, &*ledger, told.clone(), screen)?,
-            Event::Held(preview) => held(settings, &preview, screen)?,
+            Event::Built(built) => {
+                let engines = match arguments.announce {
+                    true => Engines::ToldNow,
+                    false => announce::after_a_build(settings, &*ledger)?,
+                };
+                show(settings, *built, engines, told.clone(), screen)?
+            }
+            Event::Held(preview) => {
+                programs::when_failed(settings, session, &serde_json::to_value(&preview).unwrap_or_default());
+                held(settings, &preview, screen)?
+            }
             Event::Told(_) => exit,
         };
+    }
+    // With --announce, they run before anything is announced.
+    if is_built && !arguments.announce && !programs::when_built(settings, &mut *ledger, session)? {
+        exit = exit.max(Exit::InPart);
     }
     Ok(exit)
 }
@@ -116,7 +181,7 @@ fn held(settings: &Settings, preview: &Preview, screen: &Screen) -> Result<Exit,
 fn show(
     settings: &Settings,
     mut built: Built,
-    ledger: &dyn Ledger,
+    engines: Engines,
     told: Option<LastBuild>,
     screen: &Screen,
 ) -> Result<Exit, Failure> {
@@ -130,7 +195,6 @@ fn show(
         ("gone", changes.removed.count + changes.left_out.count),
         ("files written", built.written.len() as u64),
     ]);
-    let engines = announce::after_a_build(settings, ledger)?;
     let elsewhere = settings.sitemaps_elsewhere().map(|_| settings.site.of_host("/robots.txt"));
     screen.show(&built, || {
         let elsewhere = elsewhere.as_ref().map(|address| address.as_str());

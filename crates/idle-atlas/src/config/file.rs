@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::upkeep::{CheckTable, EngineTable, FilesTable, GuardsTable, HistoryTable, RobotsTable};
+use super::upkeep::{CheckTable, EngineTable, FilesTable, GuardsTable, HistoryTable, ProgramTable, RobotsTable};
 use crate::exit::Failure;
 
 /// The file and its text, for the positions of errors.
@@ -69,6 +69,12 @@ pub struct ConfigFile {
     pub robots: RobotsTable,
     #[serde(default)]
     pub engine: Vec<EngineTable>,
+    #[serde(default)]
+    pub before_build: Vec<ProgramTable>,
+    #[serde(default)]
+    pub when_built: Vec<ProgramTable>,
+    #[serde(default)]
+    pub when_failed: Vec<ProgramTable>,
     #[serde(default)]
     pub guards: GuardsTable,
     #[serde(default)]

@@ -9,6 +9,7 @@ mod output;
 mod pages;
 mod sources;
 mod engines;
+mod programs;
 pub mod resolve;
 
 use std::fs;

@@ -27,6 +27,7 @@ use toml::Spanned;
 
 use super::context::{Context, expand, ledger_folder, timezone};
 use super::file::{ConfigFile, ConfigText};
+use super::programs::Programs;
 use super::sources::Sources;
 use crate::exit::Failure;
 
@@ -43,6 +44,8 @@ pub struct Settings {
     pub robots: Option<PathBuf>,
     /// The engines to tell.
     pub engines: Vec<EngineSettings>,
+    /// The programs around a build.
+    pub programs: Programs,
     /// The configuration file.
     pub path: PathBuf,
     /// The folder of the ledger.
@@ -135,6 +138,7 @@ impl Settings {
         let (names, sitemaps) = context.names(&typed.files, (declare_in.is_some(), typed.robots.create))?;
         let data = context.data_folder(&typed)?;
         let destination = Folder::new(sitemaps.clone(), web_root.clone(), data, robots.clone());
+        let programs = context.programs(&typed)?;
         let engines = context.engines(&typed.engine, typed.newest.is_some())?;
         let ours = [VISITOR_PAGE, TEXT].map(|name| format!("{}{name}", site.root()));
         let choices = Choices {
@@ -158,6 +162,7 @@ impl Settings {
             web_root,
             robots,
             engines,
+            programs,
             path: origin.path.clone(),
             ledger,
             known_findings,
@@ -189,6 +194,7 @@ impl Settings {
             .cut(self.cut.clone())
             .thresholds(self.thresholds.clone())
             .keep_days(self.keep_days)
+            .delivers(!self.programs.when_built.is_empty())
             .timezone(self.timezone.clone())
             .telling(0, &self.accepted)
             .written(&self.text)

@@ -62,6 +62,13 @@ pub struct CheckTable {
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
+pub struct ProgramTable {
+    pub run: Spanned<Vec<String>>,
+    pub wait_seconds: Option<Spanned<i64>>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct EngineTable {
     pub name: Spanned<String>,
     pub was: Option<String>,

@@ -120,10 +120,29 @@ impl Screen {
         self.counts.take()
     }
 
+    /// The same screen for commands whose documents become one.
+    pub fn for_one_document(&self) -> Self {
+        Self { waiting: self.json.then(Rc::default), ..self.clone() }
+    }
+
+    /// The documents that were held back.
+    pub fn documents(&self) -> Vec<Value> {
+        self.waiting.as_ref().map(|waiting| waiting.take()).unwrap_or_default()
+    }
+
+    /// Reports a failure after which another command goes on, and holds back its document.
+    pub fn fail_in_part(&self, failure: &Failure) -> Result<Exit, Failure> {
+        let exit = self.fail(failure);
+        if self.json {
+            let document = serde_json::json!({ "error": failure.to_string(), "exit": exit as u8 });
+            self.show(&document, String::new)?;
+        }
+        Ok(exit)
+    }
+
     /// The document that was held back, or an array of several.
     pub fn collected(&self) -> Value {
-        let documents = self.waiting.as_ref().map(|waiting| waiting.take()).unwrap_or_default();
-        match <[Value; 1]>::try_from(documents) {
+        match <[Value; 1]>::try_from(self.documents()) {
             Ok([one]) => one,
             Err(several) => Value::Array(several),
         }

@@ -17,6 +17,8 @@ pub enum Engines {
     None,
     /// One of them has no key yet.
     WithoutKey,
+    /// They are told next.
+    ToldNow,
     /// All can be told; `waiting` tells whether one of them has not yet accepted everything from before.
     Ready { waiting: bool },
 }
@@ -121,6 +123,7 @@ fn ended(part: String) -> String {
 /// The next step, if there is one.
 fn next(built: &Built, engines: Engines) -> Option<&'static str> {
     match engines {
+        Engines::ToldNow => None,
         Engines::WithoutKey if built.survey.changes.first => {
             Some("idle-atlas check, then idle-atlas announce --key-file")
         }

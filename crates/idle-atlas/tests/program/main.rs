@@ -36,6 +36,8 @@ mod protocols;
 mod queries;
 mod recalling;
 mod remarking;
+#[cfg(feature = "test-engine")]
+mod rounds;
 mod safety;
 mod server;
 mod several;

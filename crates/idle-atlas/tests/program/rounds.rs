@@ -1,0 +1,164 @@
+//! A build and its announcements in one command, and the user's own programs around them.
+
+use std::collections::HashMap;
+
+use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings};
+use rstest::rstest;
+
+use crate::support::{HTML, TestSite};
+
+/// A site with two pages, an engine that is called for each URL, and these further tables.
+struct Night {
+    site: TestSite,
+    engine: TestEngine,
+}
+
+impl Night {
+    fn new(more: &str) -> Self {
+        let settings =
+            TestEngineSettings { listen: "127.0.0.1:0".into(), reach: HashMap::new(), mood: Mood::Fair, tell: None };
+        let engine = TestEngine::start(settings).unwrap();
+        let site = TestSite::new(HTML);
+        ["a", "b"].iter().for_each(|name| site.page(&format!("{name}.html"), name, "Text"));
+        site.configure(&format!(
+            "{HTML}\n[[engine]]\nname = \"test\"\nvia = \"http-call\"\nendpoint = \"{}\"\nbody = \"{{url}}\"\n{more}\n",
+            engine.call()
+        ));
+        Self { site, engine }
+    }
+
+    fn edit(&self, text: &str) {
+        self.site.page("a.html", "a", text);
+    }
+
+    /// Adds tables to the configuration.
+    fn add(&self, tables: &str) {
+        self.site.reconfigure("[[engine]]", &format!("{tables}[[engine]]"));
+    }
+
+    fn told(&self) -> usize {
+        self.engine.received().len()
+    }
+}
+
+fn sh(kind: &str, script: &str) -> String {
+    format!("[[{kind}]]\nrun = [\"sh\", \"-c\", {script:?}]\n")
+}
+
+#[test]
+fn one_command_builds_and_announces() {
+    let night = Night::new("");
+    night.site.run(&["build", "--announce"]).says(0, &["Run 1: 2 entries", "test: "]);
+    night.edit("Other text");
+    let ran = night.site.run(&["build", "--announce"]);
+    ran.says(0, &["1 changed", "1 URL to announce (1 changed); 1 accepted"]);
+    assert!(!ran.out.contains("Next:"), "{}", ran.out);
+    night.edit("And other text");
+    let both = night.site.json(&["build", "--announce"]);
+    assert_eq!((&both["build"]["run"], &both["announce"][0]["taken"]), (&3.into(), &1.into()), "{both}");
+    assert_eq!(night.told(), 2);
+}
+
+/// After a build that was held back or failed, what earlier builds published is told all the same. The exit code is the
+/// graver of the two.
+#[test]
+fn a_held_or_failed_build_does_not_hold_up_the_engines() {
+    let night = Night::new("");
+    (0..10).for_each(|nth| night.site.page(&format!("c{nth}.html"), "c", "Text"));
+    night.site.build();
+    night.edit("Other text");
+    night.site.build();
+    (0..10).for_each(|nth| std::fs::remove_file(night.site.path(&format!("public/c{nth}.html"))).unwrap());
+    night.site.run(&["build", "--announce"]).says(3, &["held back", "1 URL to announce (1 changed); 1 accepted"]);
+    night.site.run(&["build", "--allow", "shrink"]).says(0, &["10 removed"]);
+    night.add(&sh("before_build", "echo no lamp >&2; exit 4"));
+    night.site.run(&["build", "--announce"]).says(2, &["before_build", "no lamp", "10 accepted"]);
+    let both = night.site.run(&["build", "--announce", "--json"]).out;
+    let both: serde_json::Value = serde_json::from_str(&both).unwrap();
+    assert!(both["build"]["error"].as_str().unwrap().contains("no lamp"), "{both}");
+    assert_eq!(both["announce"][0]["taken"], 0);
+}
+
+#[test]
+fn a_generator_runs_before_the_build() {
+    let night = Night::new(&sh("before_build", "echo '<title>Made</title>Made.' > public/made.html"));
+    night.site.run(&["build"]).says(0, &["3 entries"]);
+    night.site.run(&["survey"]).says(0, &["3 entries"]);
+}
+
+/// The changed files come on standard input and in a file, below the web root.
+#[test]
+fn changed_files_are_delivered_before_anything_is_announced() {
+    let night = Night::new(&sh(
+        "when_built",
+        "cat > delivered; cmp delivered \"$IDLE_ATLAS_CHANGED\" && cp \"$IDLE_ATLAS_CHANGED\" twice",
+    ));
+    night.site.run(&["build"]).says(0, &["when_built  sh -c cat > delivered", "done, for 3 changed files"]);
+    assert_eq!(night.site.read("delivered"), "atlas.css\nsitemap.xml\nsitemap.xml.gz\n");
+    assert_eq!(night.site.read("twice"), night.site.read("delivered"));
+    std::fs::remove_file(night.site.path("delivered")).unwrap();
+    let still = night.site.run(&["build", "--announce"]);
+    assert!(
+        !still.out.contains("when_built") && !night.site.path("delivered").exists(),
+        "nothing changed: {}",
+        still.out
+    );
+    night.edit("Other text");
+    night.site.run(&["build", "--announce"]).says(0, &["done, for 2 changed files\n", "1 accepted"]);
+    assert_eq!(night.site.read("delivered"), "sitemap.xml\nsitemap.xml.gz\n");
+}
+
+/// What could not be delivered is not announced, and is delivered by the next command, changes or not.
+#[rstest]
+#[case::announced(&["announce"])]
+#[case::built(&["build", "--announce"])]
+fn a_delivery_that_fails_holds_announcements_back(#[case] again: &[&str]) {
+    let night = Night::new(&sh(
+        "when_built",
+        "test -e way-is-clear || { echo snow on the line >&2; exit 1; }; cat >> delivered",
+    ));
+    night.site.write("way-is-clear", "");
+    night.site.build();
+    std::fs::remove_file(night.site.path("way-is-clear")).unwrap();
+    night.edit("Other text");
+    night
+        .site
+        .run(&["build", "--announce"])
+        .says(1, &["when_built", "snow on the line", "Nothing is announced until it succeeds"]);
+    night.site.run(again).says(1, &["snow on the line"]);
+    assert_eq!(night.told(), 0);
+    night.site.write("way-is-clear", "");
+    night.site.run(again).says(0, &["done, for 2 changed files", "1 accepted"]);
+    assert!(night.site.read("delivered").ends_with("sitemap.xml\nsitemap.xml.gz\n"));
+    night.site.run(again).says(0, &["nothing to announce"]);
+}
+
+#[test]
+fn a_build_that_is_held_or_fails_is_reported() {
+    let night = Night::new(&sh("when_failed", "cat > report.json"));
+    (0..10).for_each(|nth| night.site.page(&format!("c{nth}.html"), "c", "Text"));
+    night.site.build();
+    (0..10).for_each(|nth| std::fs::remove_file(night.site.path(&format!("public/c{nth}.html"))).unwrap());
+    night.site.run(&["build"]).says(3, &["held back"]);
+    let report: serde_json::Value = serde_json::from_str(&night.site.read("report.json")).unwrap();
+    assert_eq!(report["held"][0]["guard"], "shrink", "{report}");
+    night.add(&sh("before_build", "exit 4"));
+    night.site.run(&["build"]).says(2, &["before_build"]);
+    let report: serde_json::Value = serde_json::from_str(&night.site.read("report.json")).unwrap();
+    assert!(report["error"].as_str().unwrap().contains("exit status: 4"), "{report}");
+    assert_eq!((&report["exit"], &report["site"]), (&2.into(), &"https://www.marrowvale.example/".into()));
+}
+
+#[rstest]
+#[case::missing("[[when_built]]\nrun = [\"no-such-program\"]", 1, "cannot run “no-such-program”")]
+#[case::hangs(
+    "[[when_built]]\nrun = [\"sleep\", \"60\"]\nwait_seconds = 1",
+    1,
+    "it took longer than 1 second (wait_seconds)"
+)]
+#[case::empty("[[before_build]]\nrun = []", 2, "“run” is empty")]
+#[case::unknown_key("[[before_build]]\nrun = [\"true\"]\nshell = true", 2, "unknown key “shell”")]
+fn programs_that_do_not_run(#[case] table: &str, #[case] exit: i32, #[case] wanted: &str) {
+    let night = Night::new(table);
+    night.site.run(&["build"]).says(exit, &[wanted]);
+}
