@@ -50,6 +50,11 @@ pub struct EngineReport {
     pub not_before: Option<i64>,
     /// The word for its protocol.
     pub via: &'static str,
+    /// Whether it is told of files rather than of URLs.
+    pub of_files: bool,
+    /// If it was never told anything: the number of URLs that are the baseline from which changes are counted.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub baseline: Option<u64>,
     /// It has given up being told in this way, and nothing is kept for it.
     pub retired: bool,
     /// Why it could not be told anything.
@@ -63,13 +68,15 @@ pub struct EngineReport {
 impl EngineReport {
     /// The report on an engine that cannot be told anything, and why.
     pub fn of_trouble(engine: &EngineSettings, kept: u64, problem: String) -> Self {
-        Self { kept, problem: Some(problem), ..Self::of(&engine.name, engine.via.word) }
+        Self { kept, problem: Some(problem), ..Self::of(&engine.name, engine.via.word, engine.tells) }
     }
 
-    fn of(engine: &str, via: &'static str) -> Self {
+    fn of(engine: &str, via: &'static str, tells: Tells) -> Self {
         Self {
             engine: engine.to_owned(),
             via,
+            of_files: tells.of_files(),
+            baseline: None,
             retired: false,
             taken: 0,
             refused: 0,
@@ -124,6 +131,8 @@ pub struct PendingList {
     pub first: Vec<Pending>,
     /// The engine has given up being told, and nothing is kept for it.
     pub is_retired: bool,
+    /// If it was never told anything: the number of URLs that are the baseline from which changes are counted.
+    pub baseline: Option<u64>,
 }
 
 impl PendingList {
@@ -159,7 +168,16 @@ pub fn all_pending(
     if is_retired(known, engine.endpoint_print()) {
         return Ok(PendingList { is_retired: true, ..PendingList::default() });
     }
-    pending_list(ledger, (&engine.name, engine.tells), names, all, most)
+    let baseline = baseline(ledger, (&engine.name, engine.tells))?;
+    Ok(PendingList { baseline, ..pending_list(ledger, (&engine.name, engine.tells), names, all, most)? })
+}
+
+/// The number of URLs that are the baseline of an engine that was never told of any.
+fn baseline(ledger: &dyn Ledger, (engine, tells): (&str, Tells)) -> Result<Option<u64>, StoreError> {
+    if tells.of_files() || ledger.engine(engine)?.is_some_and(|state| state.was_told) {
+        return Ok(None);
+    }
+    Ok(ledger.runs(1)?.first().map(|run| run.counts.entries))
 }
 
 /// Whether the engine has given up being told at this endpoint.
@@ -195,7 +213,7 @@ fn pending_list(
         }
     }
     list.cut(most);
-    if !matches!(tells, Tells::Urls(_)) {
+    if tells.of_files() {
         // Two rounds may name the same file.
         list.first.dedup_by(|one, other| one.url == other.url);
         list.count = list.first.len() as u64;
@@ -254,7 +272,7 @@ pub fn tell(
 ) -> Result<EngineReport, StoreError> {
     stop.heed();
     let now = clock.now().as_second();
-    let mut told = EngineReport::of(&engine.name, engine.via);
+    let mut told = EngineReport::of(&engine.name, engine.via, engine.tells);
     if is_retired(ledger.engine(&engine.name)?, engine.endpoint) {
         told.retired = true;
         return Ok(told);
@@ -274,7 +292,9 @@ pub fn tell(
         // More may have changed since an interrupted round began.
         let caught_up = state.target() == announcing.ledger.last_run()?;
         if !finished || caught_up {
-            return Ok(announcing.told);
+            let Announcing { ledger, mut told, .. } = announcing;
+            told.baseline = baseline(ledger, (&engine.name, engine.tells))?;
+            return Ok(told);
         }
     }
 }

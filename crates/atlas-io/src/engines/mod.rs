@@ -60,6 +60,13 @@ pub enum Tells {
     NewFiles,
 }
 
+impl Tells {
+    /// Whether it announces files rather than URLs.
+    pub fn of_files(self) -> bool {
+        !matches!(self, Self::Urls(_))
+    }
+}
+
 /// A message to an engine.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Message {

@@ -25,6 +25,11 @@ pub struct AnnouncePlan {
     pub has_key: bool,
     /// It has given up being told in this way, and nothing is kept for it.
     pub retired: bool,
+    /// Whether it is told of files rather than of URLs.
+    pub of_files: bool,
+    /// If it was never told anything: the number of URLs that are the baseline from which changes are counted.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub baseline: Option<u64>,
 }
 
 /// A URL that would be announced.
@@ -36,9 +41,10 @@ pub struct PlannedUrl {
 
 impl AnnouncePlan {
     pub fn new(engine: &EngineSettings, pending: PendingList, not_before: Option<i64>, has_key: bool) -> Self {
-        let PendingList { count: urls, first, is_retired: retired } = pending;
+        let PendingList { count: urls, first, is_retired: retired, baseline } = pending;
         let tell = first.into_iter().map(|Pending { change, url, .. }| PlannedUrl { change, url }).collect();
-        Self { engine: engine.name.clone(), via: engine.via.word, urls, tell, not_before, has_key, retired }
+        let (via, of_files) = (engine.via.word, engine.tells.of_files());
+        Self { engine: engine.name.clone(), via, urls, tell, not_before, has_key, retired, of_files, baseline }
     }
 }
 
@@ -57,6 +63,15 @@ pub fn told(results: &[EngineReport], off: &[&str], layout: &Layout) -> String {
     told.chain(off.iter().map(|name| switched_off(name))).collect::<Vec<_>>().join("\n")
 }
 
+/// What is said of an engine that was never told anything.
+fn of_baseline(urls: u64) -> String {
+    let (are, them) =
+        if urls == 1 { ("1 URL is".to_owned(), "it") } else { (format!("{} URLs are", grouped(urls)), "them") };
+    format!(
+        "{are} the baseline, and only changes are announced from here on. To announce {them} once: idle-atlas announce --all\n"
+    )
+}
+
 fn switched_off(name: &str) -> String {
     format!("{STRONG}{name}{STRONG:#}: {FAINT}switched off (on = false); what changes is kept for it{FAINT:#}\n")
 }
@@ -67,8 +82,11 @@ const RETIRED: &str = "has given up being told in this way; it learns from robot
 
 fn one(told: &EngineReport, layout: &Layout) -> String {
     let mut out = format!("{STRONG}{}{STRONG:#}: ", told.engine);
+    let (noun, nouns) = if told.of_files { ("file", "files") } else { ("URL", "URLs") };
+    let is_kept = |kept| format!("{} kept", count(kept, &format!("{noun} is"), &format!("{nouns} are")));
     if let Some(problem) = &told.problem {
-        return out + &format!("{WARN}not told{WARN:#}; {} kept. {problem}\n", count(told.kept, "URL is", "URLs are"));
+        let kept = if told.kept > 0 { format!("  {} for it.\n", is_kept(told.kept)) } else { String::new() };
+        return out + &format!("{WARN}not told{WARN:#}: {problem}\n{kept}");
     }
     if told.retired && told.messages.is_empty() {
         return out + &format!("{FAINT}{RETIRED}.{FAINT:#}\n");
@@ -76,18 +94,14 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
     if let (Some(until), true) = (told.not_before, told.messages.is_empty()) {
         return out
             + &format!(
-                "asked for no messages until {}; {} kept until then.\n",
+                "asked for no messages until {}; {} until then.\n",
                 instant(until, &layout.zone),
-                count(told.kept, "URL is", "URLs are")
+                is_kept(told.kept)
             );
     }
     if told.messages.is_empty() {
-        let whole = match layout.brief {
-            true => String::new(),
-            false if told.via != "indexnow" => String::new(),
-            false => format!("{FAINT}To announce the whole site: idle-atlas announce --all{FAINT:#}\n"),
-        };
-        return out + &format!("{GOOD}nothing to announce{GOOD:#}; it knows about every change.\n{whole}");
+        let known = told.baseline.map_or("it knows about every change.\n".to_owned(), of_baseline);
+        return out + &format!("{GOOD}nothing to announce{GOOD:#}; {known}");
     }
     let parts = [(told.taken, "accepted"), (told.refused, "refused"), (told.kept, "kept for the next time")];
     let parts: Vec<String> = parts
@@ -108,14 +122,14 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
         .map(|(number, word)| format!("{} {word}", grouped(*number)))
         .collect();
     let all = told.taken + told.refused + told.kept;
-    out += &format!("{} to announce ({}); {}.\n", count(all, "URL", "URLs"), kinds.join(", "), parts.join(", "));
+    out += &format!("{} to announce ({}); {}.\n", count(all, noun, nouns), kinds.join(", "), parts.join(", "));
     if !layout.brief {
         out.push('\n');
     }
     for message in &told.messages {
         let status = message.status.map_or("–".to_owned(), |status| status.to_string());
         let style = if message.outcome == "done" { GOOD } else { WARN };
-        out += &format!("  {style}{status}{style:#}  {}: {}\n", count(message.urls, "URL", "URLs"), message.words);
+        out += &format!("  {style}{status}{style:#}  {}: {}\n", count(message.urls, noun, nouns), message.words);
         let examples = message.examples.len().min(layout.shown(usize::MAX));
         for url in message.examples.iter().take(examples) {
             out += &format!("       {}\n", layout.urls(url));
@@ -150,17 +164,21 @@ pub fn plans(plans: &[AnnouncePlan], off: &[&str], layout: &Layout) -> String {
             continue;
         }
         if plan.tell.is_empty() {
-            out += &format!(
-                "{STRONG}{}{STRONG:#}: nothing to announce. To announce the whole site: idle-atlas announce --all\n",
-                plan.engine
-            );
+            let known = plan.baseline.map_or(".\n".to_owned(), |baseline| format!("; {}", of_baseline(baseline)));
+            out += &format!("{STRONG}{}{STRONG:#}: nothing to announce{known}", plan.engine);
             continue;
         }
         let when = plan.not_before.map_or(String::new(), |until| {
             format!(", but not before {}: it asked for no messages until then", instant(until, &layout.zone))
         });
-        out +=
-            &format!("{STRONG}{}{STRONG:#}: would be told of {}{when}\n", plan.engine, count(plan.urls, "URL", "URLs"));
+        out += &format!(
+            "{STRONG}{}{STRONG:#}: would be told of {}{when}\n",
+            plan.engine,
+            match plan.of_files {
+                true => count(plan.urls, "file", "files"),
+                false => count(plan.urls, "URL", "URLs"),
+            }
+        );
         if !plan.has_key {
             out += &format!("  {WARN}It has no key yet:{WARN:#} idle-atlas announce --key-file makes one\n");
         }

@@ -278,7 +278,7 @@ fn engines_have_progress_of_their_own() {
     web.site.configure(&format!("{HTML}{}{}", engine("keyless", ""), engine("new", &keyed)));
     std::fs::remove_file(web.site.path(&format!("public/{KEY}.txt"))).unwrap();
     let ran = web.site.run(&["announce"]);
-    ran.says(1, &["keyless: not told; 0 URLs are kept. engine keyless has no key yet", "new: "]);
+    ran.says(1, &["keyless: not told: engine keyless has no key yet", "new: "]);
     web.site.configure(&format!("{HTML}{}{}", engine("new", &keyed), engine("new", "")));
     web.site.run(&["announce"]).says(2, &["line ", "another [[engine]] is named “new” already"]);
 }

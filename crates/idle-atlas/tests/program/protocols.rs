@@ -52,12 +52,12 @@ impl Told {
 fn a_ping_names_the_main_file() {
     let told = Told::new("sitemap-ping", TestEngine::ping, "");
     let mut before = 0;
-    told.site.run(&["announce", "--dry-run"]).says(0, &["would be told of 1 URL", MAIN]);
-    told.site.run(&["announce"]).says(0, &["1 URL to announce (1 added)", "200", MAIN]);
+    told.site.run(&["announce", "--dry-run"]).says(0, &["would be told of 1 file", MAIN]);
+    told.site.run(&["announce"]).says(0, &["1 file to announce (1 added)", "200", MAIN]);
     assert_eq!(told.received(&mut before), [[MAIN]]);
     told.site.run(&["announce"]).says(0, &["nothing to announce"]);
     told.edit("Other text");
-    told.site.run(&["announce"]).says(0, &["1 URL to announce (1 changed)"]);
+    told.site.run(&["announce"]).says(0, &["1 file to announce (1 changed)"]);
     assert_eq!(told.received(&mut before), [[MAIN]]);
 }
 
@@ -105,7 +105,9 @@ fn a_call_for_each_url() {
                     token_command = [\"echo\", \"lamp-oil\"]";
     let told = Told::new("http-call", TestEngine::call, template);
     let mut before = 0;
-    told.site.run(&["announce"]).says(0, &["nothing to announce"]);
+    told.site
+        .run(&["announce"])
+        .says(0, &["nothing to announce; 2 URLs are the baseline", "idle-atlas announce --all"]);
     std::fs::remove_file(told.site.path("public/b.html")).unwrap();
     told.edit("Other text");
     told.site.run(&["announce"]).says(0, &["2 URLs to announce (1 changed, 1 removed); 2 accepted"]);
