@@ -28,6 +28,13 @@ impl Change {
     }
 }
 
+impl Change {
+    /// The change with this word.
+    pub fn of_word(word: &str) -> Option<Self> {
+        [Self::Added, Self::Changed, Self::Removed, Self::Redirected].into_iter().find(|one| one.as_str() == word)
+    }
+}
+
 /// The number of changes of each kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Default)]
 pub struct ChangeCounts {

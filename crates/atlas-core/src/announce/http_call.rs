@@ -173,7 +173,8 @@ impl CallTemplate {
     /// The request of a call.
     pub fn request(&self, endpoint: &str, values: CallValues<'_>) -> EngineRequest {
         let named = self.headers.iter().find(|(name, _)| name.eq_ignore_ascii_case("content-type"));
-        let is_json = self.body.trim_start().starts_with(['{', '[']);
+        let body = self.body.trim_start();
+        let is_json = body.starts_with(['{', '[']) && next_field(body).is_none_or(|(start, _)| start > 0);
         let usual = if is_json { "application/json; charset=utf-8" } else { "text/plain; charset=utf-8" };
         let content_type = named.map_or(usual, |(_, value)| value);
         let escape = Escape::of(content_type);

@@ -1,21 +1,22 @@
 //! The announcement progress of one engine.
 //!
-//! An entry carries the run in which it last changed, and an engine carries the run up to which it has been told. What
-//! it still has to be told follows from the two. While a round of many messages is under way, a cursor records the last
-//! key that was sent, so that an interruption at any instant repeats at most one message.
+//! An entry carries the run in which it last changed, and an engine carries the runs that it has been told of. What it
+//! still has to be told follows from the two. The most recent run comes first, and within a run the order is that of
+//! keys: a cursor records how far it has come, so that an interruption at any instant repeats at most one message.
+
+use std::collections::BTreeMap;
 
 /// The longest pause that an engine may ask for, in seconds.
 pub const LONGEST_PAUSE: i64 = 86_400;
 
 /// The announcement progress of one engine.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct EngineState {
     /// The engine has been told of everything that changed up to and including this run.
     pub watermark: i64,
-    /// The run that the round under way ends with.
-    pub target: Option<i64>,
-    /// The round under way has covered all keys up to and including this one.
-    pub cursor: Option<u128>,
+    /// Later runs that it has been told of: `None` if of all changes, else of those with keys up to and including this
+    /// one.
+    pub runs: BTreeMap<i64, Option<u128>>,
     /// The engine asked for no more messages before this instant, in seconds since 1970.
     pub not_before: Option<i64>,
     /// Whether it was ever told anything.
@@ -30,38 +31,43 @@ impl EngineState {
         Self { watermark: last_run, ..Self::default() }
     }
 
-    /// Resumes the round that is under way, or begins one that ends with the last run. `known` is `None` for an engine
-    /// that was not met before; with `all`, a round over the whole site begins.
+    /// The progress to go on from. `known` is `None` for an engine that was not met before; with `all`, everything is
+    /// announced again.
     pub fn begin(known: Option<Self>, last_run: i64, all: bool) -> Self {
-        let known = known.unwrap_or(Self::met(last_run));
-        let mut state = match all {
-            true => Self { watermark: 0, target: None, cursor: None, ..known },
-            false => known,
-        };
-        state.target.get_or_insert(last_run);
-        state
+        let known = known.unwrap_or_else(|| Self::met(last_run));
+        if all { Self { watermark: 0, runs: BTreeMap::new(), ..known } } else { known }
     }
 
-    /// The run that the round under way ends with, or 0.
-    pub fn target(&self) -> i64 {
-        self.target.unwrap_or_default()
+    /// Whether a change has still to be announced: its run, and the key of its URL.
+    pub fn awaits(&self, run: i64, key: u128) -> bool {
+        run > self.watermark
+            && match self.runs.get(&run) {
+                None => true,
+                Some(None) => false,
+                Some(Some(cursor)) => key > *cursor,
+            }
     }
 
-    /// Whether a key has still to be sent in the round under way.
-    pub fn awaits(&self, key: u128) -> bool {
-        self.cursor.is_none_or(|cursor| key > cursor)
+    /// Records that a change was announced, and with it all changes of its run with smaller keys; `is_last` if it was the
+    /// last of its run.
+    pub fn tell(&mut self, run: i64, key: u128, is_last: bool) {
+        self.not_before = None;
+        self.was_told = true;
+        if run > self.watermark {
+            self.runs.insert(run, Some(key).filter(|_| !is_last));
+        }
     }
 
-    /// Records that all keys up to this one have been sent.
-    #[must_use]
-    pub fn told(self, key: Option<u128>) -> Self {
-        Self { cursor: key.or(self.cursor), not_before: None, was_told: true, ..self }
+    /// Records that nothing is left to announce up to and including this run.
+    pub fn finish(&mut self, last_run: i64) {
+        self.watermark = self.watermark.max(last_run);
+        self.runs = self.runs.split_off(&(self.watermark + 1));
+        self.not_before = None;
     }
 
-    /// Ends the round.
-    #[must_use]
-    pub fn finished(self) -> Self {
-        Self { watermark: self.target(), was_told: self.was_told, retired: self.retired, ..Self::default() }
+    /// The last run that it may have been told anything of.
+    pub fn last_told(&self) -> i64 {
+        self.runs.keys().next_back().copied().unwrap_or_default().max(self.watermark)
     }
 
     /// The instant until which the engine asked for no messages, if it is later than `now`. Both in seconds since 1970.
@@ -69,37 +75,68 @@ impl EngineState {
         // No pause is longer than a day: it was recorded under a clock that was ahead.
         self.not_before.filter(|until| *until > now && *until - now <= LONGEST_PAUSE)
     }
+
+    /// The runs as text, for the ledger: the number of each, and after a colon the key in hexadecimal digits.
+    pub fn runs_as_text(&self) -> String {
+        let run = |(run, key): (&i64, &Option<u128>)| match key {
+            Some(key) => format!("{run}:{key:x}"),
+            None => run.to_string(),
+        };
+        self.runs.iter().map(run).collect::<Vec<_>>().join(" ")
+    }
+
+    /// The inverse of [`EngineState::runs_as_text`]; `None` if it is no such text.
+    pub fn runs_of_text(text: &str) -> Option<BTreeMap<i64, Option<u128>>> {
+        let run = |word: &str| match word.split_once(':') {
+            Some((run, key)) => Some((run.parse().ok()?, Some(u128::from_str_radix(key, 16).ok()?))),
+            None => Some((word.parse().ok()?, None)),
+        };
+        text.split_whitespace().map(run).collect()
+    }
 }
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
     use rstest::rstest;
 
     use super::*;
 
-    fn state(watermark: i64, target: Option<i64>, cursor: Option<u128>) -> EngineState {
-        EngineState { watermark, target, cursor, not_before: None, was_told: false, retired: None }
+    fn state(watermark: i64, runs: &[(i64, Option<u128>)]) -> EngineState {
+        EngineState { watermark, runs: runs.iter().copied().collect(), ..EngineState::default() }
     }
 
     #[rstest]
-    #[case::a_new_engine_is_told_from_now_on(None, false, state(9, Some(9), None))]
-    #[case::a_new_engine_told_all(None, true, state(0, Some(9), None))]
-    #[case::what_changed_since(Some(state(4, None, None)), false, state(4, Some(9), None))]
-    #[case::an_interrupted_round_goes_on(Some(state(4, Some(6), Some(77))), false, state(4, Some(6), Some(77)))]
-    #[case::all_begins_anew(Some(state(4, Some(6), Some(77))), true, state(0, Some(9), None))]
-    fn a_round_begins(#[case] known: Option<EngineState>, #[case] all: bool, #[case] wanted: EngineState) {
+    #[case::a_new_engine_is_told_from_now_on(None, false, state(9, &[]))]
+    #[case::a_new_engine_told_all(None, true, state(0, &[]))]
+    #[case::what_changed_since(Some(state(4, &[])), false, state(4, &[]))]
+    #[case::what_was_interrupted_goes_on(Some(state(4, &[(6, Some(77))])), false, state(4, &[(6, Some(77))]))]
+    #[case::all_begins_anew(Some(state(4, &[(6, Some(77))])), true, state(0, &[]))]
+    fn progress_begins(#[case] known: Option<EngineState>, #[case] all: bool, #[case] wanted: EngineState) {
         assert_eq!(EngineState::begin(known, 9, all), wanted);
     }
 
     #[test]
-    fn a_round_goes_on_key_by_key_and_ends() {
-        let begun = EngineState::begin(Some(EngineState::met(3)), 9, false);
-        assert!(begun.awaits(0) && begun.awaits(7));
-        let some = EngineState { not_before: Some(5), ..begun }.told(Some(7));
-        assert!(!some.awaits(7) && some.awaits(8) && some.not_before.is_none());
-        let told = |state| EngineState { was_told: true, ..state };
-        assert_eq!(some.finished(), told(state(9, None, None)));
-        assert_eq!(EngineState::begin(Some(some.finished()), 12, false), told(state(9, Some(12), None)));
+    fn runs_are_told_key_by_key_in_any_order() {
+        let mut state = EngineState { not_before: Some(5), ..EngineState::met(3) };
+        state.tell(9, 7, false);
+        assert!(!state.awaits(9, 7) && state.awaits(9, 8) && state.awaits(8, 0) && !state.awaits(3, 9));
+        assert_eq!((state.not_before, state.was_told, state.last_told()), (None, true, 9));
+        state.tell(9, 12, true);
+        state.tell(5, 1, true);
+        assert!(!state.awaits(9, 99) && !state.awaits(5, 99) && state.awaits(8, 0));
+        assert_eq!(EngineState::runs_of_text(&state.runs_as_text()), Some(state.runs.clone()));
+        state.finish(9);
+        assert_eq!((state.watermark, state.runs.len()), (9, 0));
+        assert!(state.awaits(10, 0));
+    }
+
+    proptest! {
+        #[test]
+        fn runs_come_back_from_their_text(runs: BTreeMap<i64, Option<u128>>) {
+            let state = EngineState { runs, ..EngineState::default() };
+            prop_assert_eq!(EngineState::runs_of_text(&state.runs_as_text()), Some(state.runs));
+        }
     }
 
     #[rstest]

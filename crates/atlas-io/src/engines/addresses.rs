@@ -5,35 +5,33 @@ use atlas_core::fingerprint;
 use atlas_core::placement::{NEWEST_ATOM, NEWEST_RSS, is_packed, parts_of, plain_name};
 use atlas_store::destination::{Gzip, Names};
 use atlas_store::error::StoreError;
-use atlas_store::ledger::Ledger;
+use atlas_store::ledger::{Ledger, PendingChanges};
 use atlas_store::model::{OutputRuns, Pending};
 
 use super::Tells;
 
-/// What an engine has to be told of files, sorted by key. An engine that was never told anything is told at once, even
-/// if nothing has changed since the baseline.
+/// What an engine with this progress has to be told of files.
 pub(super) fn pending(
     ledger: &dyn Ledger,
     tells: Tells,
     names: &Names,
     state: &EngineState,
-    all: bool,
-) -> Result<Vec<Pending>, StoreError> {
-    let is_first = all || !state.was_told;
-    let after = if is_first { 0 } else { state.watermark };
-    let mut pending = match tells {
+) -> Result<PendingChanges, StoreError> {
+    let after = state.watermark;
+    let addresses = match tells {
         Tells::Urls(_) => Vec::new(),
-        Tells::Main if is_first => vec![address(names.main_address(), Change::Added)],
         Tells::Main => {
-            let runs = usize::try_from(state.target() - after).unwrap_or(0);
+            let last_run = ledger.last_run()?;
+            let runs = usize::try_from(last_run - after).unwrap_or(0);
             let mut written = ledger.runs(runs)?.into_iter();
-            let is_new = written.any(|run| run.run > after && run.counts.files_written > 0);
-            is_new.then(|| address(names.main_address(), Change::Changed)).into_iter().collect()
+            let last = written.find(|run| run.run > after && run.counts.files_written > 0);
+            let change = if after == 0 { Change::Added } else { Change::Changed };
+            last.map(|run| (names.main_address(), change, run.run)).into_iter().collect()
         }
         Tells::Feeds => {
             let is_feed = |output: &OutputRuns| {
                 let name = output.name.rsplit(':').next().unwrap_or_default();
-                [NEWEST_ATOM, NEWEST_RSS].contains(&name)
+                [NEWEST_ATOM, NEWEST_RSS].contains(&name).then_some(output.changed)
             };
             outputs(ledger, names, after, is_feed)?
         }
@@ -41,30 +39,33 @@ pub(super) fn pending(
             let packed = names.gzip == Gzip::Only;
             let is_new = |output: &OutputRuns| {
                 let is_child = parts_of(plain_name(&output.name)).is_some() && is_packed(&output.name) == packed;
-                output.made > after && (is_child || output.name == names.main)
+                (is_child || output.name == names.main).then_some(output.made)
             };
             outputs(ledger, names, after, is_new)?
         }
     };
-    pending.sort_unstable_by_key(|one| one.key);
+    let mut pending = PendingChanges::default();
+    for (url, change, run) in addresses {
+        let key = fingerprint::key(0, &url);
+        if state.awaits(run, key) {
+            pending.push(&Pending { key, url, change, run, ends_run: false });
+        }
+    }
+    pending.sort();
     Ok(pending)
 }
 
-/// The addresses of files of ours that changed after a run.
+/// The addresses of files of ours that changed after a run, with the run that counts for each; `run_of` returns it for a
+/// file that is wanted.
 fn outputs(
     ledger: &dyn Ledger,
     names: &Names,
     after: i64,
-    is_wanted: impl Fn(&OutputRuns) -> bool,
-) -> Result<Vec<Pending>, StoreError> {
-    let outputs = ledger.outputs_after(after)?.into_iter().filter(is_wanted);
-    let addresses = outputs.filter_map(|output| {
+    run_of: impl Fn(&OutputRuns) -> Option<i64>,
+) -> Result<Vec<(String, Change, i64)>, StoreError> {
+    let addresses = ledger.outputs_after(after)?.into_iter().filter_map(|output| {
         let change = if output.made > after { Change::Added } else { Change::Changed };
-        Some(address(names.address_of(&output.name)?, change))
+        Some((names.address_of(&output.name)?, change, run_of(&output)?))
     });
     Ok(addresses.collect())
-}
-
-fn address(url: String, change: Change) -> Pending {
-    Pending { key: fingerprint::key(0, &url), url, change }
 }

@@ -1,23 +1,25 @@
 //! Announcements: telling an engine, once, of what changed since it was last told.
 //!
-//! What an engine has still to be told follows from the ledger, sorted by key. After each message that the engine
-//! accepts, the progress is recorded, so that an interruption at any instant repeats at most one message. If an engine
-//! asks for a pause, that is recorded, too: a short pause is waited for, a longer one is left for the next time.
+//! What an engine has still to be told follows from the ledger: the most recent run first, and within a run by key. After
+//! each message that the engine accepts, the progress is recorded, so that an interruption at any instant repeats at most
+//! one message. If an engine asks for a pause, that is recorded, too: a short pause is waited for, a longer one is left for
+//! the next time. What a day's allowance or a pause between two announcements of one URL leaves over waits.
 
+use std::collections::{HashMap, HashSet};
 use std::time::Duration;
 
-use atlas_core::announce::{Answer, Change, ChangeCounts, EngineState, Then};
-use atlas_core::rfc3339;
+use atlas_core::announce::{Answer, Change, EngineState, Then};
 use atlas_store::clock::Clock;
 use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
-use atlas_store::ledger::{self, Ledger};
-use atlas_store::model::{Announced, Pending};
+use atlas_store::ledger::{Ledger, PendingChanges};
+use atlas_store::model::{Announced, Pending, ToldUrl};
 use atlas_store::stop::Stop;
 use jiff::{SignedDuration, Timestamp};
-use serde::Serialize;
 
-use super::{Engine, EngineSettings, Message, Reply, Tells, addresses};
+use super::outlook::{baseline, is_retired, left_alone, pending, pending_list};
+use super::report::{EngineReport, Waiting, WaitsFor};
+use super::{Engine, Message, Reply, Tells};
 
 /// How often a message is sent before it is kept for the next time.
 const TRIES: u32 = 3;
@@ -27,234 +29,10 @@ const PAUSE: Duration = Duration::from_millis(500);
 const LONGEST_PAUSE: Duration = Duration::from_secs(5);
 /// If so many URLs are not accepted one by one, and no other was accepted, the key is at fault rather than the URLs.
 const MOST_DOUBTFUL: usize = 16;
+/// The seconds of a day.
+const DAY: i64 = 86_400;
 /// How many addresses of a message are recorded as examples.
 const EXAMPLES: usize = 5;
-
-/// The result for one engine.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct EngineReport {
-    /// The engine's name.
-    pub engine: String,
-    /// The number of URLs that it accepted.
-    pub taken: u64,
-    /// The number of URLs that it refused for good.
-    pub refused: u64,
-    /// The number of URLs that are kept for the next time.
-    pub kept: u64,
-    /// The numbers of added, changed, removed and redirected URLs among all of them.
-    pub changes: ChangeCounts,
-    /// Each message.
-    pub messages: Vec<Announced>,
-    /// The engine asked for no messages before this instant, in seconds since 1970.
-    #[serde(serialize_with = "rfc3339::maybe_seconds")]
-    pub not_before: Option<i64>,
-    /// The word for its protocol.
-    pub via: &'static str,
-    /// Whether it is told of files rather than of URLs.
-    pub of_files: bool,
-    /// If it was never told anything: the number of URLs that are the baseline from which changes are counted.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub baseline: Option<u64>,
-    /// It has given up being told in this way, and nothing is kept for it.
-    pub retired: bool,
-    /// Why it could not be told anything.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub problem: Option<String>,
-    /// The round was stopped after this many messages, of this many.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub stopped: Option<u64>,
-}
-
-impl EngineReport {
-    /// The report on an engine that cannot be told anything, and why.
-    pub fn of_trouble(engine: &EngineSettings, kept: u64, problem: String) -> Self {
-        Self { kept, problem: Some(problem), ..Self::of(&engine.name, engine.via.word, engine.tells) }
-    }
-
-    fn of(engine: &str, via: &'static str, tells: Tells) -> Self {
-        Self {
-            engine: engine.to_owned(),
-            via,
-            of_files: tells.of_files(),
-            baseline: None,
-            retired: false,
-            taken: 0,
-            refused: 0,
-            kept: 0,
-            changes: ChangeCounts::default(),
-            messages: Vec::new(),
-            not_before: None,
-            problem: None,
-            stopped: None,
-        }
-    }
-}
-
-/// What an engine has still to be told, in order, with the state of its round.
-fn pending(
-    ledger: &dyn Ledger,
-    (engine, tells): (&str, Tells),
-    names: &Names,
-    all: bool,
-) -> Result<(EngineState, Vec<Pending>), StoreError> {
-    let known = ledger.engine(engine)?;
-    let state = EngineState::begin(known, ledger.last_run()?, all);
-    let mut pending = due(ledger, tells, names, &state, all)?;
-    if all && !known.is_some_and(|known| known.was_told) {
-        // To an engine that was never told anything, the whole site is new.
-        pending.iter_mut().filter(|one| one.change == Change::Changed).for_each(|one| one.change = Change::Added);
-    }
-    pending.retain(|one| state.awaits(one.key));
-    Ok((state, pending))
-}
-
-/// What the current round has to tell an engine.
-fn due(
-    ledger: &dyn Ledger,
-    tells: Tells,
-    names: &Names,
-    state: &EngineState,
-    all: bool,
-) -> Result<Vec<Pending>, StoreError> {
-    match tells {
-        Tells::Urls(_) => ledger::pending(ledger, state.watermark, state.target(), all),
-        tells => addresses::pending(ledger, tells, names, state, all),
-    }
-}
-
-/// What an engine has still to be told, as far as it is listed.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct PendingList {
-    /// The number of all URLs.
-    pub count: u64,
-    /// The first of them, by URL.
-    pub first: Vec<Pending>,
-    /// The engine has given up being told, and nothing is kept for it.
-    pub is_retired: bool,
-    /// If it was never told anything: the number of URLs that are the baseline from which changes are counted.
-    pub baseline: Option<u64>,
-}
-
-impl PendingList {
-    /// Adds a URL. At most `most` are kept.
-    fn add(&mut self, one: Pending, most: usize) {
-        self.count += 1;
-        self.first.push(one);
-        if self.first.len() >= most * 2 {
-            self.cut(most);
-        }
-    }
-
-    fn cut(&mut self, most: usize) {
-        self.first.sort_unstable_by(|one, other| one.url.cmp(&other.url));
-        self.first.truncate(most);
-    }
-}
-
-/// What an engine has still to be told: the rest of an interrupted round, and what has changed since. At most `most`
-/// URLs are listed.
-///
-/// # Errors
-///
-/// Returns an error if the ledger cannot be read.
-pub fn all_pending(
-    ledger: &dyn Ledger,
-    engine: &EngineSettings,
-    names: &Names,
-    all: bool,
-    most: usize,
-) -> Result<PendingList, StoreError> {
-    let known = ledger.engine(&engine.name)?;
-    if is_retired(known, engine.endpoint_print()) {
-        return Ok(PendingList { is_retired: true, ..PendingList::default() });
-    }
-    let baseline = baseline(ledger, (&engine.name, engine.tells))?;
-    Ok(PendingList { baseline, ..pending_list(ledger, (&engine.name, engine.tells), names, all, most)? })
-}
-
-/// The number of URLs that are the baseline of an engine that was never told of any.
-fn baseline(ledger: &dyn Ledger, (engine, tells): (&str, Tells)) -> Result<Option<u64>, StoreError> {
-    if tells.of_files() || ledger.engine(engine)?.is_some_and(|state| state.was_told) {
-        return Ok(None);
-    }
-    Ok(ledger.runs(1)?.first().map(|run| run.counts.entries))
-}
-
-/// Whether the engine has given up being told at this endpoint.
-fn is_retired(known: Option<EngineState>, endpoint: u64) -> bool {
-    known.is_some_and(|state| state.retired == Some(endpoint))
-}
-
-fn pending_list(
-    ledger: &dyn Ledger,
-    (engine, tells): (&str, Tells),
-    names: &Names,
-    all: bool,
-    most: usize,
-) -> Result<PendingList, StoreError> {
-    let (known, last_run) = (ledger.engine(engine)?, ledger.last_run()?);
-    let state = EngineState::begin(known, last_run, all);
-    let is_new = all && !known.is_some_and(|known| known.was_told);
-    let mut list = PendingList::default();
-    let mut rounds = vec![(state, all)];
-    if state.target() < last_run {
-        rounds.push((EngineState::begin(Some(state.finished()), last_run, false), false));
-    }
-    for (state, all) in rounds {
-        let mut add = |one: Pending| {
-            if state.awaits(one.key) {
-                let change = if is_new && one.change == Change::Changed { Change::Added } else { one.change };
-                list.add(Pending { change, ..one }, most);
-            }
-        };
-        match tells {
-            Tells::Urls(_) => ledger::each_pending(ledger, state.watermark, state.target(), all, &mut add)?,
-            tells => addresses::pending(ledger, tells, names, &state, all)?.into_iter().for_each(add),
-        }
-    }
-    list.cut(most);
-    if tells.of_files() {
-        // Two rounds may name the same file.
-        list.first.dedup_by(|one, other| one.url == other.url);
-        list.count = list.first.len() as u64;
-    }
-    Ok(list)
-}
-
-/// Notes engines that were not met before: their progress begins with the last run, or is that of the engine whose name
-/// they had.
-///
-/// # Errors
-///
-/// Returns an error if the ledger cannot be read or written.
-pub fn meet(ledger: &mut dyn Ledger, engines: &[EngineSettings]) -> Result<(), StoreError> {
-    let last_run = ledger.last_run()?;
-    for engine in engines.iter().filter(|_| last_run > 0) {
-        if ledger.engine(&engine.name)?.is_some() {
-            continue;
-        }
-        let was = match &engine.was {
-            Some(was) => ledger.engine(was)?.and(Some(was)),
-            None => None,
-        };
-        let writing = ledger.transaction()?;
-        match was {
-            Some(was) => writing.rename_engine(was, &engine.name)?,
-            None => writing.set_engine(&engine.name, &EngineState::met(last_run))?,
-        }
-        writing.commit()?;
-    }
-    Ok(())
-}
-
-/// The instant until which an engine asked for no messages, if it is later than `now`. Both in seconds since 1970.
-///
-/// # Errors
-///
-/// Returns an error if the ledger cannot be read.
-pub fn left_alone(ledger: &dyn Ledger, engine: &str, now: i64) -> Result<Option<i64>, StoreError> {
-    Ok(ledger.engine(engine)?.and_then(|state| state.left_alone(now)))
-}
 
 /// Tells one engine everything that it has still to be told; `names` are those of the site's files. With `all`, the whole
 /// site is announced.
@@ -273,7 +51,7 @@ pub fn tell(
     stop.heed();
     let now = clock.now().as_second();
     let mut told = EngineReport::of(&engine.name, engine.via, engine.tells);
-    if is_retired(ledger.engine(&engine.name)?, engine.endpoint) {
+    if is_retired(ledger.engine(&engine.name)?.as_ref(), engine.endpoint) {
         told.retired = true;
         return Ok(told);
     }
@@ -282,16 +60,18 @@ pub fn tell(
         told.not_before = Some(until);
         return Ok(told);
     }
-    let mut announcing = Announcing { ledger, engine, clock, stop, now, told };
+    let mut announcing =
+        Announcing { ledger, engine, clock, stop, now, apart: HashSet::new(), just_told: Vec::new(), told };
     let mut all = all;
     loop {
+        let last_run = announcing.ledger.last_run()?;
         let (state, pending) = pending(announcing.ledger, (&engine.name, engine.tells), names, all)?;
+        let pending = announcing.hold_back(&state, pending)?;
         announcing.told.changes.extend(pending.iter().map(|one| one.change));
-        let finished = announcing.round(state, &pending)?;
+        let finished = announcing.round(state, &pending, last_run)?;
         all = false;
-        // More may have changed since an interrupted round began.
-        let caught_up = state.target() == announcing.ledger.last_run()?;
-        if !finished || caught_up {
+        // More may have changed in the meantime.
+        if !finished || announcing.ledger.last_run()? == last_run {
             let Announcing { ledger, mut told, .. } = announcing;
             told.baseline = baseline(ledger, (&engine.name, engine.tells))?;
             return Ok(told);
@@ -307,18 +87,93 @@ struct Announcing<'t> {
     stop: &'t Stop,
     /// The instant at which it began, in seconds since 1970.
     now: i64,
+    /// The keys of URLs that are remembered apart from runs, because the engine was told of them a short time ago.
+    apart: HashSet<u128>,
+    /// What was accepted since the progress was last recorded.
+    just_told: Vec<ToldUrl>,
     told: EngineReport,
 }
 
 impl Announcing<'_> {
-    /// Sends the messages of one round; `false` if it had to stop early.
-    fn round(&mut self, mut state: EngineState, pending: &[Pending]) -> Result<bool, StoreError> {
+    /// Holds back URLs of which the engine was told less than the pause ago, and adds those whose pause is over.
+    fn hold_back(&mut self, state: &EngineState, pending: PendingChanges) -> Result<PendingChanges, StoreError> {
+        let pause = self.engine.limits.pause_seconds;
+        let name = self.engine.name.as_str();
+        let mut known: HashMap<u128, ToldUrl> =
+            self.ledger.told_urls(name)?.into_iter().map(|one| (one.key, one)).collect();
+        if known.is_empty() {
+            return Ok(pending);
+        }
+        let (mut free, mut held) = (PendingChanges::default(), Vec::new());
+        for one in pending.iter() {
+            match known.remove(&one.key) {
+                Some(told) if told.at + pause > self.now => held.push(ToldUrl { waits: Some(one.change), ..told }),
+                told => {
+                    self.apart.extend(told.map(|told| told.key));
+                    free.push(&one);
+                }
+            }
+        }
+        let gone: HashSet<u128> = self.ledger.tombstones()?.into_iter().map(|(gone, _)| gone.key).collect();
+        // An entry that is back as it was is no news.
+        let is_back = |told: &ToldUrl| {
+            matches!(told.waits, Some(Change::Removed | Change::Redirected)) && !gone.contains(&told.key)
+        };
+        for told in known.into_values() {
+            match told.waits {
+                Some(_) if is_back(&told) => held.push(ToldUrl { waits: None, ..told }),
+                Some(_) if told.at + pause > self.now => held.push(told),
+                Some(change) => {
+                    self.apart.insert(told.key);
+                    free.push(&Pending { key: told.key, url: told.url, change, run: 0, ends_run: false });
+                }
+                None => {}
+            }
+        }
+        let writing = self.ledger.transaction()?;
+        writing.keep_told(name, &held)?;
+        writing.forget_told(name, self.now - pause)?;
+        writing.set_engine(name, state)?;
+        writing.commit()?;
+        let wait = held.iter().filter(|told| told.waits.is_some());
+        let until = wait.clone().map(|told| told.at + pause).min();
+        let waits = until.map(|until| Waiting { urls: wait.count() as u64, until, why: WaitsFor::Pause });
+        self.told.waiting.retain(|waiting| waiting.why != WaitsFor::Pause);
+        self.told.waiting.extend(waits);
+        free.sort();
+        Ok(free)
+    }
+
+    /// How many URLs may still be announced today, and when that becomes more; `None` if there is no limit.
+    fn allowance(&self) -> Result<Option<(u64, i64)>, StoreError> {
+        let Some(per_day) = self.engine.limits.per_day else { return Ok(None) };
+        let told = self.ledger.told_after(&self.engine.name, self.now - DAY)?;
+        let used: u64 = told.iter().map(|(_, urls)| urls).sum();
+        let until = told.first().map_or(self.now, |(at, _)| *at) + DAY;
+        Ok(Some((per_day.saturating_sub(used), until)))
+    }
+
+    /// Sends the messages about these changes; `false` if it had to stop early.
+    fn round(&mut self, mut state: EngineState, pending: &PendingChanges, last_run: i64) -> Result<bool, StoreError> {
         let most = match self.engine.tells {
             Tells::Urls(most) => most.max(1),
             Tells::Main | Tells::Feeds | Tells::NewFiles => 1,
         };
-        let mut doubtful = Vec::new();
-        let mut ended = self.batches(pending.chunks(most), &mut state, &mut doubtful)?;
+        let (mut at, mut doubtful, mut ended) = (0, Vec::new(), None);
+        let mut is_used_up = false;
+        while at < pending.len() && ended.is_none() && doubtful.len() < MOST_DOUBTFUL {
+            let allowed = self.allowance()?;
+            let room = allowed.map_or(usize::MAX, |(left, _)| usize::try_from(left).unwrap_or(usize::MAX));
+            if let (0, Some((_, until))) = (room, allowed) {
+                let urls = (pending.len() - at) as u64;
+                self.told.waiting.push(Waiting { urls, until, why: WaitsFor::Allowance });
+                is_used_up = true;
+                break;
+            }
+            let batch = pending.some(at..at + most.min(room).min(pending.len() - at));
+            ended = self.batch(&batch, &mut state, &mut doubtful)?;
+            at += batch.len();
+        }
         if ended.is_none()
             && let Some(last) = doubtful.pop()
         {
@@ -326,100 +181,112 @@ impl Announcing<'_> {
             self.record(last.then(Then::MendFirst))?;
             ended = Some(Then::MendFirst);
         }
-        if ended == Some(Then::Retired) {
-            self.told.retired = true;
-            self.note(&EngineState { retired: Some(self.engine.endpoint), ..state.finished() })?;
-            return Ok(true);
+        match ended {
+            None if is_used_up => {
+                self.note(&state)?;
+                Ok(false)
+            }
+            None => {
+                state.finish(last_run);
+                self.note(&state)?;
+                Ok(true)
+            }
+            Some(Then::Retired) => {
+                self.told.retired = true;
+                state.finish(last_run);
+                self.note(&EngineState { retired: Some(self.engine.endpoint), ..state })?;
+                Ok(true)
+            }
+            Some(_) => {
+                self.told.not_before = state.not_before;
+                self.told.kept += pending.awaited(&state) as u64;
+                if self.stop.is_asked() {
+                    let is_over = |message: &&Announced| {
+                        ![Then::Later, Then::MendFirst].iter().any(|then| then.as_str() == message.outcome)
+                    };
+                    let sent = self.told.messages.iter().filter(is_over).count();
+                    let rest: Vec<Pending> = pending.iter().filter(|one| state.awaits(one.run, one.key)).collect();
+                    let rest = rest.chunks(most).map(|some| self.engine.protocol.messages(some).len());
+                    self.told.stopped = Some((sent + rest.sum::<usize>()) as u64);
+                }
+                Ok(false)
+            }
         }
-        if ended.is_some() {
-            let rest = &pending[pending.partition_point(|one| !state.awaits(one.key))..];
-            self.told.not_before = state.not_before;
-            self.told.kept += rest.len() as u64;
-            let is_over = |message: &&Announced| {
-                ![Then::Later, Then::MendFirst].iter().any(|then| then.as_str() == message.outcome)
-            };
-            let sent = self.told.messages.iter().filter(is_over).count();
-            let all = || (sent + self.messages(rest).len()) as u64;
-            self.told.stopped = self.stop.is_asked().then(all);
-            return Ok(false);
-        }
-        self.note(&state.finished())?;
-        Ok(true)
     }
 
-    /// Sends the messages about some URLs, and records the progress. A message that is not accepted is halved until the
-    /// URLs at fault stand alone. They are `doubtful` as long as no other URL was accepted, because then the key may be
-    /// at fault. Returns what to do first if it has to stop early.
+    /// Sends the messages about some changes, and records the progress. Returns what to do first if it has to stop
+    /// early.
     fn batch(
         &mut self,
         batch: &[Pending],
         state: &mut EngineState,
         doubtful: &mut Vec<SentMessage>,
     ) -> Result<Option<Then>, StoreError> {
-        let mut messages = self.messages(batch);
-        if messages.len() == 1
-            && let Some(message) = messages.pop()
-        {
-            if self.stop.is_asked() {
-                return Ok(Some(Then::Later));
-            }
-            let sent = self.send(message, state)?;
-            match sent.then {
-                Then::Done => {
-                    self.told.taken += sent.message.about.len() as u64;
-                    self.record(sent)?;
-                    for refused in std::mem::take(doubtful) {
-                        self.refuse(refused)?;
-                    }
-                }
-                Then::Halve if batch.len() > 1 => {
-                    self.record(sent)?;
-                    let (first, second) = batch.split_at(batch.len() / 2);
-                    return self.batches([first, second].into_iter(), state, doubtful);
-                }
-                Then::Halve | Then::Refused if self.told.taken > 0 => self.refuse(sent)?,
-                Then::Halve | Then::Refused => doubtful.push(sent),
-                then @ (Then::Later | Then::MendFirst | Then::Retired) => {
-                    self.record(sent)?;
-                    return Ok(Some(then));
-                }
-            }
-        } else {
-            let parts: Vec<Vec<Pending>> = messages.into_iter().map(|message| message.about).collect();
-            // Their keys are in no order, so the progress is recorded when all of them are told.
-            let before = *state;
-            let mut told = before;
-            let ended = self.batches(parts.iter().map(Vec::as_slice), &mut told, doubtful)?;
-            state.not_before = told.not_before;
-            self.note(state)?;
-            if ended.is_some() {
-                return Ok(ended);
-            }
-        }
-        if doubtful.is_empty() {
-            *state = state.told(batch.last().map(|one| one.key));
-            self.note(state)?;
-        }
-        Ok(None)
-    }
-
-    fn batches<'b>(
-        &mut self,
-        batches: impl Iterator<Item = &'b [Pending]>,
-        state: &mut EngineState,
-        doubtful: &mut Vec<SentMessage>,
-    ) -> Result<Option<Then>, StoreError> {
-        for batch in batches {
-            let ended = self.batch(batch, state, doubtful)?;
+        let messages = self.engine.protocol.messages(batch);
+        // The keys of several messages are in no order, so their progress is recorded when all of them are told.
+        let is_in_order = messages.len() == 1;
+        for message in messages {
+            let ended = self.message(message, is_in_order, state, doubtful)?;
             if ended.is_some() || doubtful.len() >= MOST_DOUBTFUL {
                 return Ok(ended);
             }
         }
+        if !is_in_order && doubtful.is_empty() {
+            self.note_told(batch, state)?;
+        }
         Ok(None)
     }
 
-    fn messages(&self, pending: &[Pending]) -> Vec<Message> {
-        self.engine.protocol.messages(pending)
+    /// Sends a message. If it is not accepted, it is halved until the URLs at fault stand alone. They are `doubtful` as
+    /// long as no other URL was accepted, because then the key may be at fault.
+    fn message(
+        &mut self,
+        message: Message,
+        is_in_order: bool,
+        state: &mut EngineState,
+        doubtful: &mut Vec<SentMessage>,
+    ) -> Result<Option<Then>, StoreError> {
+        if self.stop.is_asked() {
+            return Ok(Some(Then::Later));
+        }
+        let sent = self.send(message, state)?;
+        let about = sent.message.about.clone();
+        match sent.then {
+            Then::Done => {
+                self.told.taken += about.len() as u64;
+                self.record(sent)?;
+                for refused in std::mem::take(doubtful) {
+                    self.refuse(refused)?;
+                }
+                if self.engine.limits.pause_seconds > 0 {
+                    let told =
+                        |one: &Pending| ToldUrl { key: one.key, url: one.url.clone(), at: self.now, waits: None };
+                    self.just_told.extend(about.iter().map(told));
+                }
+            }
+            Then::Halve if about.len() > 1 => {
+                self.record(sent)?;
+                let (first, second) = about.split_at(about.len() / 2);
+                for half in [first, second] {
+                    let half = Message { about: half.to_vec() };
+                    let ended = self.message(half, is_in_order, state, doubtful)?;
+                    if ended.is_some() || doubtful.len() >= MOST_DOUBTFUL {
+                        return Ok(ended);
+                    }
+                }
+                return Ok(None);
+            }
+            Then::Halve | Then::Refused if self.told.taken > 0 => self.refuse(sent)?,
+            Then::Halve | Then::Refused => doubtful.push(sent),
+            then @ (Then::Later | Then::MendFirst | Then::Retired) => {
+                self.record(sent)?;
+                return Ok(Some(then));
+            }
+        }
+        if is_in_order && doubtful.is_empty() {
+            self.note_told(&about, state)?;
+        }
+        Ok(None)
     }
 
     /// Sends a message, several times if necessary. If it has to be sent again later, the pause is recorded.
@@ -434,7 +301,7 @@ impl Announcing<'_> {
             }
             // Recorded now, so that another command knows of the pause.
             let until = self.clock.now() + SignedDuration::try_from(wait).unwrap_or_default();
-            self.note(&EngineState { not_before: Some(ceiling(until)), ..*state })?;
+            self.note(&EngineState { not_before: Some(ceiling(until)), ..state.clone() })?;
             if self.clock.sleep_until(until, self.stop).is_err() {
                 break reply;
             }
@@ -447,7 +314,7 @@ impl Announcing<'_> {
             state.not_before = asked.map(|pause| now + i64::try_from(pause.as_secs()).unwrap_or(0));
             self.note(state)?;
         }
-        Ok(SentMessage { message, answer, then, run: state.target() })
+        Ok(SentMessage { message, answer, then })
     }
 
     /// Records that a URL is refused for good.
@@ -457,11 +324,11 @@ impl Announcing<'_> {
     }
 
     fn record(&mut self, sent: SentMessage) -> Result<(), StoreError> {
-        let SentMessage { message, answer, then, run } = sent;
+        let SentMessage { message, answer, then } = sent;
         let announced = Announced {
             engine: self.engine.name.clone(),
             at: self.now,
-            run,
+            run: message.about.iter().map(|one| one.run).max().unwrap_or_default(),
             urls: message.about.len() as u64,
             status: answer.status(),
             outcome: then.as_str().to_owned(),
@@ -475,9 +342,22 @@ impl Announcing<'_> {
         Ok(())
     }
 
+    /// Records that these changes were announced or refused.
+    fn note_told(&mut self, about: &[Pending], state: &mut EngineState) -> Result<(), StoreError> {
+        about.iter().for_each(|one| state.tell(one.run, one.key, one.ends_run));
+        // Those that waited apart wait no longer, whether a pause is kept or not.
+        let apart = about.iter().filter(|one| self.apart.contains(&one.key));
+        let told = |one: &Pending| ToldUrl { key: one.key, url: one.url.clone(), at: self.now, waits: None };
+        let apart: Vec<ToldUrl> = apart.map(told).collect();
+        self.just_told.extend(apart);
+        self.note(state)
+    }
+
     fn note(&mut self, state: &EngineState) -> Result<(), StoreError> {
+        let told = std::mem::take(&mut self.just_told);
         let writing = self.ledger.transaction()?;
         writing.set_engine(&self.engine.name, state)?;
+        writing.keep_told(&self.engine.name, &told)?;
         writing.commit()
     }
 }
@@ -487,8 +367,6 @@ struct SentMessage {
     message: Message,
     answer: Answer,
     then: Then,
-    /// The run up to which it announces changes.
-    run: i64,
 }
 
 impl SentMessage {

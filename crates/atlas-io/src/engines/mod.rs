@@ -9,6 +9,8 @@ mod sitemap_ping;
 mod websub;
 mod http_call;
 mod addresses;
+mod report;
+mod outlook;
 mod announcements;
 
 use std::time::Duration;
@@ -23,8 +25,10 @@ use atlas_store::model::Pending;
 
 use crate::secret::Secret;
 
-pub use self::announcements::{EngineReport, PendingList, all_pending, left_alone, meet, tell};
+pub use self::announcements::tell;
 pub use self::http_call::CallSettings;
+pub use self::outlook::{PendingList, all_pending, left_alone, meet};
+pub use self::report::{EngineReport, Waiting, WaitsFor};
 
 /// A protocol for telling engines of changes.
 pub trait Protocol {
@@ -114,8 +118,19 @@ pub struct EngineSettings {
     pub key: Option<Key>,
     /// What is called, if the protocol calls by template.
     pub call: Option<CallSettings>,
+    /// How much it may be told, and how often.
+    pub limits: TellingLimits,
     /// How long an answer may take.
     pub wait: Duration,
+}
+
+/// How much an engine may be told, and how often.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct TellingLimits {
+    /// The most URLs in 24 hours.
+    pub per_day: Option<u64>,
+    /// The pause between two announcements of one URL, in seconds.
+    pub pause_seconds: i64,
 }
 
 impl EngineSettings {
@@ -171,6 +186,7 @@ pub struct Engine {
     /// The word for its protocol.
     pub via: &'static str,
     tells: Tells,
+    limits: TellingLimits,
     endpoint: u64,
     protocol: Box<dyn Protocol>,
 }
@@ -185,11 +201,12 @@ impl Engine {
     pub fn connect(settings: &EngineSettings, site: &ToldSite<'_>) -> Result<Self, StoreError> {
         let protocol = (settings.via.connect)(settings, site)?;
         let (name, via) = (settings.name.clone(), settings.via.word);
-        Ok(Self { name, via, tells: settings.tells, endpoint: settings.endpoint_print(), protocol })
+        let (tells, limits) = (settings.tells, settings.limits);
+        Ok(Self { name, via, tells, limits, endpoint: settings.endpoint_print(), protocol })
     }
 
     /// An engine with a protocol of the caller's own.
-    pub fn new(name: &str, tells: Tells, protocol: Box<dyn Protocol>) -> Self {
-        Self { name: name.to_owned(), via: "own", tells, endpoint: 0, protocol }
+    pub fn new(name: &str, tells: Tells, limits: TellingLimits, protocol: Box<dyn Protocol>) -> Self {
+        Self { name: name.to_owned(), via: "own", tells, limits, endpoint: 0, protocol }
     }
 }

@@ -32,7 +32,7 @@ pub enum Event {
     /// A guard held the build back. Nothing was written, and no engine is told.
     Held(Box<Preview>),
     /// An engine was told.
-    Told(EngineReport),
+    Told(Box<EngineReport>),
 }
 
 /// Runs a round and calls `hear` with each event as it happens. The round ends if the build is held back, or if it is
@@ -59,7 +59,7 @@ pub fn run(
     for engine in round.engines {
         let told = tell(ledger, engine, round.names, round.all, (clock, stop))?;
         let is_stopped = told.stopped.is_some();
-        hear(Event::Told(told));
+        hear(Event::Told(Box::new(told)));
         if is_stopped {
             return Ok(());
         }

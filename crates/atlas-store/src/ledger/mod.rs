@@ -29,14 +29,14 @@ use atlas_core::placement::{FileKind, Limits};
 
 pub use self::export::{Exported, export};
 pub(crate) use self::lookup::{Remembrance, lookup};
-pub use self::pending::{each_pending, pending};
+pub use self::pending::{PendingChanges, each_pending, pending};
 pub use self::remembered::Remembered;
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
     Announced, ArchiveName, ChunkShare, ContentCounts, Departure, DerivedBefore, Fact, FileDigest, KnownChunks,
     LeftOutBefore, Members, Memory, OutputRow, OutputRuns, PackedEntries, RememberedChunk, RememberedEntry, RunRow,
-    RunUrls, SegmentRow, Tombstone, Whole,
+    RunUrls, SegmentRow, ToldUrl, Tombstone, Whole,
 };
 use atlas_core::announce::EngineState;
 
@@ -326,6 +326,12 @@ pub trait ReadEngines {
     /// The last announcements, newest first.
     fn announcements(&self, most: usize) -> Result<Vec<Announced>, StoreError>;
 
+    /// The URLs that an engine was told of, as far as they matter for a pause between two announcements.
+    fn told_urls(&self, engine: &str) -> Result<Vec<ToldUrl>, StoreError>;
+
+    /// How many URLs an engine has taken or refused after an instant: when, in seconds since 1970, and how many.
+    fn told_after(&self, engine: &str, after: i64) -> Result<Vec<(i64, u64)>, StoreError>;
+
     /// The keys of entries that were added after a run.
     fn additions(&self, after: i64) -> Result<HashSet<u128>, StoreError>;
 
@@ -337,6 +343,12 @@ pub trait ReadEngines {
 pub trait WriteEngines {
     /// Records the announcement progress of an engine.
     fn set_engine(&self, name: &str, state: &EngineState) -> Result<(), StoreError>;
+
+    /// Remembers URLs that an engine was told of, or that wait because it was told of them a short time ago.
+    fn keep_told(&self, engine: &str, told: &[ToldUrl]) -> Result<(), StoreError>;
+
+    /// Forgets URLs that an engine was told of before an instant, unless they wait to be announced again.
+    fn forget_told(&self, engine: &str, before: i64) -> Result<(), StoreError>;
 
     /// Gives an engine another name, with its progress.
     fn rename_engine(&self, old: &str, name: &str) -> Result<(), StoreError>;

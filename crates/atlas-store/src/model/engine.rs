@@ -7,12 +7,29 @@ use serde::Serialize;
 /// One URL that an engine has still to be told of.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pending {
-    /// Its key. URLs are announced in the order of their keys.
+    /// Its key. The URLs of a run are announced in the order of their keys.
     pub key: u128,
     /// The URL.
     pub url: String,
     /// The change.
     pub change: Change,
+    /// The run in which it changed; 0 if it waits apart from all runs.
+    pub run: i64,
+    /// Whether it is the last of its run.
+    pub ends_run: bool,
+}
+
+/// A URL that an engine was told of a short time ago.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ToldUrl {
+    /// Its key.
+    pub key: u128,
+    /// The URL.
+    pub url: String,
+    /// When it was told of it, in seconds since 1970.
+    pub at: i64,
+    /// The change of which it has still to be told, when the pause is over.
+    pub waits: Option<Change>,
 }
 
 /// An entry that is no longer listed.

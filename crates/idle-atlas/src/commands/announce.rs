@@ -3,6 +3,7 @@
 use std::fs;
 use std::path::Path;
 
+use atlas_core::announce::EngineState;
 use atlas_core::announce::indexnow::Key;
 use atlas_io::engines::{Engine, EngineReport, EngineSettings, ToldSite, all_pending, left_alone, meet};
 use atlas_io::round::{self, Event, Round};
@@ -95,7 +96,7 @@ fn tell_all(
     let round = Round { job: None, engines: &engines, names: &settings.names, all: arguments.all };
     round::run(&round, ledger, (&*session.clock, &session.stop), |event| {
         if let Event::Told(told) = event {
-            results.push(told);
+            results.push(*told);
         }
     })?;
     let sum = |of: fn(&EngineReport) -> u64| results.iter().map(of).sum::<u64>();
@@ -159,12 +160,16 @@ pub fn after_a_build(settings: &Settings, ledger: &dyn Ledger) -> Result<Engines
     if !settings.engines.iter().any(|engine| engine.on) {
         return Ok(Engines::None);
     }
-    let mut waiting = false;
+    let (mut waiting, last_run) = (false, ledger.last_run()?);
     for engine in settings.engines.iter().filter(|engine| engine.on) {
         if engine.via.wants_key && key_of(settings, ledger, engine)?.is_none() {
             return Ok(Engines::WithoutKey);
         }
-        waiting |= ledger.engine(&engine.name)?.is_some_and(|state| state.target.is_some());
+        // Whether something is left from before the last build.
+        let is_behind = |state: &EngineState| !state.runs.is_empty() || state.watermark < last_run - 1;
+        if ledger.engine(&engine.name)?.as_ref().is_some_and(is_behind) {
+            waiting |= all_pending(ledger, engine, &settings.names, false, 1)?.count > 0;
+        }
     }
     Ok(Engines::Ready { waiting })
 }

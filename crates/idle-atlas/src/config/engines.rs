@@ -8,7 +8,7 @@ use atlas_core::announce::http_call::{CallFor, CallTemplate};
 use atlas_core::announce::indexnow::Key;
 use atlas_core::announce::{Change, Method};
 use atlas_core::judge::Thresholds;
-use atlas_io::engines::{self, CallSettings, EngineSettings, Tells};
+use atlas_io::engines::{self, CallSettings, EngineSettings, TellingLimits, Tells};
 use atlas_io::secret::Secret;
 use toml::Spanned;
 
@@ -98,6 +98,9 @@ impl Context<'_> {
             let text = expand(self.origin, key)?;
             Key::parse(text.expose()).map_err(|why| self.origin.error(key, text.hide(format!("“key”: {why}"))))
         });
+        let per_day = table.per_day.as_ref().map(|typed| self.number("per_day", Some(typed), (1, 1_000_000_000), 1));
+        let pause = self.number("pause_minutes", table.pause_minutes.as_ref(), (0, 525_600), 0i64)?;
+        let limits = TellingLimits { per_day: per_day.transpose()?, pause_seconds: pause * 60 };
         let wait = self.number("wait_seconds", table.wait_seconds.as_ref(), (1u64, 300), 20)?;
         let wait = Duration::from_secs(wait);
         let call = if is_template { Some(self.call(table, typed, wait)?) } else { None };
@@ -117,6 +120,7 @@ impl Context<'_> {
             endpoint,
             key: key.transpose()?,
             call,
+            limits,
             wait,
         })
     }

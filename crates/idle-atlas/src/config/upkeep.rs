@@ -85,6 +85,8 @@ pub struct EngineTable {
     pub changes: Option<Spanned<BTreeMap<String, Spanned<String>>>>,
     pub most_urls: Option<Spanned<i64>>,
     pub token_command: Option<Spanned<Vec<String>>>,
+    pub per_day: Option<Spanned<i64>>,
+    pub pause_minutes: Option<Spanned<i64>>,
     pub wait_seconds: Option<Spanned<i64>>,
 }
 

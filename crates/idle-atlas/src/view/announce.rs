@@ -3,7 +3,7 @@
 use atlas_core::announce::Change;
 use atlas_core::announce::indexnow::KEY_NOT_FOUND;
 use atlas_core::rfc3339;
-use atlas_io::engines::{EngineReport, EngineSettings, PendingList};
+use atlas_io::engines::{EngineReport, EngineSettings, PendingList, Waiting, WaitsFor};
 use atlas_store::model::{Announced, Pending};
 use serde::Serialize;
 
@@ -63,6 +63,20 @@ pub fn told(results: &[EngineReport], off: &[&str], layout: &Layout) -> String {
     told.chain(off.iter().map(|name| switched_off(name))).collect::<Vec<_>>().join("\n")
 }
 
+/// What waits for a time that the configuration sets.
+fn waiting(told: &EngineReport, layout: &Layout) -> String {
+    let line = |one: &Waiting| {
+        let (wait, next) = if one.urls == 1 { ("waits", "It goes") } else { ("wait", "The next go") };
+        let why = match one.why {
+            WaitsFor::Allowance => "as many as a day allows have been announced (per_day)",
+            WaitsFor::Pause => "announced too short a time ago (pause_minutes)",
+        };
+        let (urls, until) = (count(one.urls, "URL", "URLs"), instant(one.until, &layout.zone));
+        format!("  {urls} {wait}: {why}. {next} at {until} or later\n")
+    };
+    told.waiting.iter().map(line).collect()
+}
+
 /// What is said of an engine that was never told anything.
 fn of_baseline(urls: u64) -> String {
     let (are, them) =
@@ -98,6 +112,9 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
                 instant(until, &layout.zone),
                 is_kept(told.kept)
             );
+    }
+    if told.messages.is_empty() && !told.waiting.is_empty() {
+        return out + "nothing to announce now.\n" + &waiting(told, layout);
     }
     if told.messages.is_empty() {
         let known = told.baseline.map_or("it knows about every change.\n".to_owned(), of_baseline);
@@ -139,6 +156,7 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
             out += &format!("       and {} more\n", grouped(more));
         }
     }
+    out += &waiting(told, layout);
     if told.kept > 0 {
         let when = told.not_before.map_or(String::new(), |until| format!(" after {}", instant(until, &layout.zone)));
         out += &format!("\nNothing is lost: the next idle-atlas announce{when} sends what is kept.\n");

@@ -7,32 +7,57 @@ use rusqlite::{OptionalExtension, params};
 use super::{Changing, Sqlite};
 use crate::error::StoreError;
 use crate::ledger::{ReadEngines, WriteEngines};
-use crate::model::{Announced, Departure, Tombstone};
+use crate::model::{Announced, Departure, ToldUrl, Tombstone};
 use atlas_core::announce::{Change, EngineState};
 
 impl ReadEngines for Sqlite {
     fn engine(&self, name: &str) -> Result<Option<EngineState>, StoreError> {
-        let mut statement = self.connection.prepare_cached(
-            "select watermark, target, cursor, not_before, was_told, retired from engine where name = ?1",
-        )?;
+        let mut statement = self
+            .connection
+            .prepare_cached("select watermark, runs, not_before, was_told, retired from engine where name = ?1")?;
         let state = statement.query_row([name], |row| {
-            let cursor: Option<[u8; 16]> = row.get(2)?;
-            Ok(EngineState {
+            let state = EngineState {
                 watermark: row.get(0)?,
-                target: row.get(1)?,
-                cursor: cursor.map(u128::from_be_bytes),
-                not_before: row.get(3)?,
-                was_told: row.get(4)?,
-                retired: row.get::<_, Option<i64>>(5)?.map(|print| print as u64),
-            })
+                not_before: row.get(2)?,
+                was_told: row.get(3)?,
+                retired: row.get::<_, Option<i64>>(4)?.map(|print| print as u64),
+                ..EngineState::default()
+            };
+            Ok((state, row.get::<_, String>(1)?))
         });
-        Ok(state.optional()?)
+        let Some((state, runs)) = state.optional()? else { return Ok(None) };
+        let damaged = StoreError::LedgerDamaged("the progress of an engine cannot be read");
+        Ok(Some(EngineState { runs: EngineState::runs_of_text(&runs).ok_or(damaged)?, ..state }))
+    }
+
+    fn told_urls(&self, engine: &str) -> Result<Vec<ToldUrl>, StoreError> {
+        let mut statement =
+            self.connection.prepare_cached("select key, url, at, waits from told_url where engine = ?1")?;
+        let rows = statement.query_map([engine], |row| {
+            let waits: Option<String> = row.get(3)?;
+            Ok(ToldUrl {
+                key: u128::from_be_bytes(row.get(0)?),
+                url: row.get(1)?,
+                at: row.get(2)?,
+                waits: waits.and_then(|word| Change::of_word(&word)),
+            })
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
+    }
+
+    fn told_after(&self, engine: &str, after: i64) -> Result<Vec<(i64, u64)>, StoreError> {
+        let mut statement = self.connection.prepare_cached(
+            "select at, urls from announcement where engine = ?1 and at > ?2 and outcome in ('done', 'refused') order by at",
+        )?;
+        let rows =
+            statement.query_map(params![engine, after], |row| Ok((row.get(0)?, row.get::<_, i64>(1)? as u64)))?;
+        Ok(rows.collect::<Result<_, _>>()?)
     }
 
     fn departures(&self) -> Result<HashMap<u128, Departure>, StoreError> {
         let mut statement = self.connection.prepare(
             "select key, changed, page, declared from departure
-             where run > (select coalesce(max(max(watermark, coalesce(target, 0))), 0) from engine)",
+             where run > (select coalesce(max(last_told), 0) from engine)",
         )?;
         let rows = statement.query_map([], |row| {
             let departure =
@@ -90,13 +115,13 @@ impl ReadEngines for Sqlite {
 impl WriteEngines for Changing<'_> {
     fn set_engine(&self, name: &str, state: &EngineState) -> Result<(), StoreError> {
         self.inner.execute(
-            "insert or replace into engine (name, watermark, target, cursor, not_before, was_told, retired)
+            "insert or replace into engine (name, watermark, runs, last_told, not_before, was_told, retired)
              values (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
             params![
                 name,
                 state.watermark,
-                state.target,
-                state.cursor.map(u128::to_be_bytes),
+                state.runs_as_text(),
+                state.last_told(),
                 state.not_before,
                 state.was_told,
                 state.retired.map(|print| print as i64),
@@ -105,8 +130,27 @@ impl WriteEngines for Changing<'_> {
         Ok(())
     }
 
+    fn keep_told(&self, engine: &str, told: &[ToldUrl]) -> Result<(), StoreError> {
+        let mut statement = self.inner.prepare_cached(
+            "insert or replace into told_url (engine, key, url, at, waits) values (?1, ?2, ?3, ?4, ?5)",
+        )?;
+        for ToldUrl { key, url, at, waits } in told {
+            statement.execute(params![engine, key.to_be_bytes(), url, at, waits.map(Change::as_str)])?;
+        }
+        Ok(())
+    }
+
+    fn forget_told(&self, engine: &str, before: i64) -> Result<(), StoreError> {
+        self.inner
+            .execute("delete from told_url where engine = ?1 and at < ?2 and waits is null", params![engine, before])?;
+        Ok(())
+    }
+
     fn rename_engine(&self, old: &str, name: &str) -> Result<(), StoreError> {
-        self.inner.execute("update engine set name = ?2 where name = ?1", [old, name])?;
+        for table in [("engine", "name"), ("told_url", "engine")] {
+            let rename = format!("update {} set {column} = ?2 where {column} = ?1", table.0, column = table.1);
+            self.inner.execute(&rename, [old, name])?;
+        }
         Ok(())
     }
 
@@ -164,7 +208,7 @@ impl WriteEngines for Changing<'_> {
     fn forget_progress(&self) -> Result<(), StoreError> {
         for table in ["departure", "addition"] {
             self.inner.execute(
-                &format!("delete from {table} where run <= (select min(watermark) from engine where target is null and retired is null)"),
+                &format!("delete from {table} where run <= (select min(watermark) from engine where retired is null)"),
                 [],
             )?;
         }
@@ -184,8 +228,7 @@ mod tests {
         assert_eq!(ledger.engine("test").unwrap(), None);
         let state = EngineState {
             watermark: 3,
-            target: Some(5),
-            cursor: Some(u128::MAX - 7),
+            runs: [(5, Some(u128::MAX - 7)), (8, None)].into(),
             not_before: Some(99),
             was_told: true,
             retired: Some(u64::MAX - 1),
@@ -236,9 +279,9 @@ mod tests {
         writing.record_additions(&[3], &[3], 4).unwrap();
         writing.commit().unwrap();
         let told: Vec<_> =
-            pending(&ledger, 3, 4, false).unwrap().into_iter().map(|one| (one.key, one.change)).collect();
+            pending(&ledger, &EngineState::met(3)).unwrap().iter().map(|one| (one.key, one.change)).collect();
         assert_eq!(told, [(1, Change::Removed), (2, Change::Redirected)]);
-        assert!(pending(&ledger, 4, 9, false).unwrap().is_empty());
+        assert!(pending(&ledger, &EngineState::met(4)).unwrap().is_empty());
     }
 
     #[test]
@@ -252,7 +295,9 @@ mod tests {
         writing.commit().unwrap();
         assert_eq!(ledger.departures().unwrap(), HashMap::from([(1, departure), (2, departure)]));
         let writing = ledger.transaction().unwrap();
-        writing.set_engine("test", &EngineState { watermark: 3, target: Some(4), ..EngineState::default() }).unwrap();
+        writing
+            .set_engine("test", &EngineState { watermark: 3, runs: [(4, Some(9))].into(), ..EngineState::default() })
+            .unwrap();
         writing.commit().unwrap();
         assert_eq!(ledger.departures().unwrap(), HashMap::from([(2, departure)]));
         let writing = ledger.transaction().unwrap();

@@ -84,11 +84,16 @@ create table departure (
 ) without rowid;
 -- the keys of the entries that came in with a run, 16 bytes each, until every engine knows
 create table addition (run integer primary key, keys blob not null);
--- how far an engine has been told: all up to and including run watermark; of the runs up to target, all keys up to cursor
+-- how far an engine has been told: all up to and including run watermark, and of later runs; last_told is the last of them
 create table engine (
-    name text primary key, watermark integer not null, target integer, cursor blob, not_before integer,
+    name text primary key, watermark integer not null, runs text not null, last_told integer not null, not_before integer,
     was_told integer not null,
     retired integer                 -- a fingerprint of the endpoint that has given up being told
+) without rowid;
+-- URLs that an engine was told of a short time ago, and those of them that have changed again since
+create table told_url (
+    engine text not null, key blob not null, url text not null, at integer not null, waits text,
+    primary key (engine, key)
 ) without rowid;
 create table announcement (
     id integer primary key,

@@ -1,185 +1,24 @@
 //! Announcements by a made-up protocol, with a clock that is set by hand.
 
-use std::collections::VecDeque;
-use std::sync::{Arc, Mutex};
-use std::time::Duration;
+mod promise;
+mod vale;
 
-use atlas_core::address::Site;
-use atlas_core::announce::{Answer, Change, EngineState};
-use atlas_core::choose::{Choices, Sections};
-use atlas_core::contribution::Contribution;
-use atlas_core::placement::OwnFiles;
+use std::sync::{Arc, Mutex};
+
+use atlas_core::announce::Change;
 use atlas_io::engines::{
-    self, Engine, EngineReport, EngineSettings, Message, Protocol, Reply, Tells, all_pending, left_alone, tell,
+    Engine, EngineReport, Message, Protocol, Reply, TellingLimits, Tells, WaitsFor, all_pending, left_alone, tell,
 };
-use atlas_io::round::{Event, Round, run};
-use atlas_io::secret::Secret;
-use atlas_store::arrival::Block;
-use atlas_store::build::Job;
-use atlas_store::clock::{Clock, ManualClock};
-use atlas_store::destination::{InMemory, Names};
-use atlas_store::error::StoreError;
-use atlas_store::ledger::{self, Ledger};
+use atlas_io::round::Event;
+use atlas_store::clock::Clock;
+use atlas_store::destination::Names;
 use atlas_store::model::Pending;
 use atlas_store::report::Guard;
-use atlas_store::source::{Gathering, Source};
 use atlas_store::stop::Stop;
 use jiff::Timestamp;
 use rstest::rstest;
 
-const ROOT: &str = "https://www.marrowvale.example/";
-const MAIN: &str = "https://www.marrowvale.example/sitemap.xml";
-const NOON: i64 = 1_795_435_200;
-
-/// Pages by number.
-struct Numbers(Vec<u32>);
-
-impl Source for Numbers {
-    fn name(&self) -> String {
-        "numbers".to_owned()
-    }
-
-    fn settings(&self) -> u64 {
-        0
-    }
-
-    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
-        let mut block = Block::new(gathering.decider());
-        for number in &self.0 {
-            block.push(&Contribution { url: format!("{ROOT}{number}/").into(), ..Contribution::default() });
-        }
-        gathering.push(block);
-        Ok(())
-    }
-}
-
-/// Records what an engine was sent, and what it is to answer: 200 once the list is empty.
-#[derive(Default)]
-struct TestEndpoint {
-    sent: Vec<Vec<String>>,
-    replies: VecDeque<Reply>,
-    /// Asks to stop after this many messages.
-    stop: Option<(usize, Stop)>,
-}
-
-#[derive(Clone)]
-struct Postcards {
-    heard: Arc<Mutex<TestEndpoint>>,
-}
-
-impl Protocol for Postcards {
-    fn send(&self, message: &Message) -> Reply {
-        let mut heard = self.heard.lock().unwrap();
-        heard.sent.push(message.urls().into_iter().map(str::to_owned).collect());
-        if let Some((_, stop)) = heard.stop.as_ref().filter(|(after, _)| heard.sent.len() >= *after) {
-            stop.ask();
-        }
-        heard.replies.pop_front().unwrap_or_else(|| answer(200, None))
-    }
-}
-
-fn answer(status: u16, pause: Option<u64>) -> Reply {
-    Reply { answer: Answer::Status(status), pause: pause.map(Duration::from_secs) }
-}
-
-/// The settings of the engine, as far as they count here.
-fn settings(tells: Tells) -> EngineSettings {
-    EngineSettings {
-        name: "post".into(),
-        was: None,
-        on: true,
-        via: engines::named("indexnow").unwrap(),
-        tells,
-        endpoint: Secret::new("", String::new()),
-        key: None,
-        call: None,
-        wait: Duration::from_secs(1),
-    }
-}
-
-/// A site, and an engine that is told of its changes.
-struct Vale {
-    folder: tempfile::TempDir,
-    memory: InMemory,
-    clock: ManualClock,
-    stop: Stop,
-    postcards: Postcards,
-    tells: Tells,
-    engine: Engine,
-}
-
-impl Vale {
-    /// Pages 0 to 4 are the baseline; then page 0 is removed and pages 5 to 8 are added.
-    fn new(tells: Tells) -> Self {
-        let postcards = Postcards { heard: Arc::default() };
-        let vale = Self {
-            folder: tempfile::tempdir().unwrap(),
-            memory: InMemory::default(),
-            clock: ManualClock::at(Timestamp::from_second(NOON).unwrap()),
-            stop: Stop::default(),
-            engine: Engine::new("post", tells, Box::new(postcards.clone())),
-            postcards,
-            tells,
-        };
-        vale.build(0..5);
-        let mut ledger = vale.ledger();
-        let writing = ledger.transaction().unwrap();
-        ["post", "parcel"].iter().for_each(|name| writing.set_engine(name, &EngineState::met(1)).unwrap());
-        writing.commit().unwrap();
-        drop(ledger);
-        vale.build(1..9);
-        vale
-    }
-
-    fn ledger(&self) -> Box<dyn Ledger> {
-        ledger::open(self.folder.path()).unwrap()
-    }
-
-    fn round(&self, numbers: Option<Vec<u32>>, engines: &[Engine]) -> Vec<Event> {
-        let choices = Choices {
-            own_files: OwnFiles { folder: ROOT.into(), main: "sitemap.xml".into(), ..OwnFiles::default() },
-            ..Choices::of(Site::parse(ROOT).unwrap(), Sections::new(vec![], []))
-        };
-        let names = Names::of(ROOT);
-        let sources: Vec<Box<dyn Source>> = vec![Box::new(Numbers(numbers.clone().unwrap_or_default()))];
-        let job = Job::new(&sources, &choices, (&self.memory, &names), self.folder.path(), self.clock.now());
-        let job = numbers.is_some().then_some(&job);
-        let mut events = Vec::new();
-        let round = Round { job, engines, names: &names, all: false };
-        run(&round, &mut *self.ledger(), (&self.clock, &self.stop), |event| events.push(event)).unwrap();
-        events
-    }
-
-    fn build(&self, numbers: std::ops::Range<u32>) {
-        let events = self.round(Some(numbers.collect()), &[]);
-        assert!(matches!(events[..], [Event::Built(_)]), "{events:?}");
-    }
-
-    fn tell(&self) -> EngineReport {
-        tell(&mut *self.ledger(), &self.engine, &Names::of(ROOT), false, (&self.clock, &self.stop)).unwrap()
-    }
-
-    fn answers(&self, replies: impl IntoIterator<Item = Reply>) {
-        self.postcards.heard.lock().unwrap().replies = replies.into_iter().collect();
-    }
-
-    fn stops_after(&self, messages: usize) {
-        self.postcards.heard.lock().unwrap().stop = Some((messages, self.stop.clone()));
-    }
-
-    /// What was sent since the last call, in order.
-    fn sent(&self) -> Vec<String> {
-        std::mem::take(&mut self.postcards.heard.lock().unwrap().sent).concat()
-    }
-
-    /// What has still to be announced.
-    fn pending(&self) -> Vec<String> {
-        let mut pending =
-            all_pending(&*self.ledger(), &settings(self.tells), &Names::of(ROOT), false, 100).unwrap().first;
-        pending.sort_by_key(|one| one.key);
-        pending.into_iter().map(|one| one.url).collect()
-    }
-}
+use crate::vale::{MAIN, NOON, ROOT, TestEndpoint, Vale, answer, settings};
 
 fn outcome(told: &EngineReport) -> (u64, u64, u64) {
     (told.taken, told.refused, told.kept)
@@ -294,7 +133,12 @@ impl Protocol for Parcels {
 fn urls_at_fault_are_found(#[case] faulty: fn(&str) -> bool, #[case] most: usize, #[case] wanted: (u64, u64, u64)) {
     let vale = Vale::new(Tells::Urls(10));
     let heard = Arc::<Mutex<TestEndpoint>>::default();
-    let engine = Engine::new("post", Tells::Urls(10), Box::new(Parcels { heard: Arc::clone(&heard), faulty, most }));
+    let engine = Engine::new(
+        "post",
+        Tells::Urls(10),
+        TellingLimits::default(),
+        Box::new(Parcels { heard: Arc::clone(&heard), faulty, most }),
+    );
     let all = vale.pending();
     let told = tell(&mut *vale.ledger(), &engine, &Names::of(ROOT), false, (&vale.clock, &vale.stop)).unwrap();
     assert_eq!(outcome(&told), wanted, "{told:?}");
@@ -346,7 +190,8 @@ fn new_files_are_announced_once() {
 fn a_round_and_its_events() {
     let vale = Vale::new(Tells::Urls(10));
     let engines = || {
-        let engine = |name| Engine::new(name, Tells::Urls(10), Box::new(vale.postcards.clone()));
+        let engine =
+            |name| Engine::new(name, Tells::Urls(10), TellingLimits::default(), Box::new(vale.postcards.clone()));
         [engine("post"), engine("parcel")]
     };
     let events = vale.round(Some((1..10).collect()), &engines());
@@ -373,4 +218,69 @@ fn the_whole_site_is_new_to_a_new_engine() {
     assert_eq!(pending.count, 9);
     let count = |change: Change| pending.first.iter().filter(|one| one.change == change).count();
     assert_eq!((count(Change::Added), count(Change::Removed)), (8, 1));
+}
+
+/// A day's allowance is never exceeded. What is left over waits, the most recent run first.
+#[test]
+fn an_allowance_lets_the_most_recent_run_go_first() {
+    let vale = Vale::new(Tells::Urls(10)).limited(TellingLimits { per_day: Some(3), ..TellingLimits::default() });
+    let oldest = vale.pending();
+    vale.build(1..11);
+    let told = vale.tell();
+    assert_eq!(outcome(&told), (3, 0, 0));
+    let [waiting] = told.waiting[..] else { panic!("{told:?}") };
+    assert_eq!((waiting.urls, waiting.until, waiting.why), (4, NOON + 86_400, WaitsFor::Allowance));
+    let sent = vale.sent();
+    let newest = [9, 10].map(|number| format!("{ROOT}{number}/"));
+    assert!(newest.iter().all(|url| sent[..2].contains(url)), "{sent:?}");
+    assert_eq!(sent[2], oldest[0]);
+    vale.later(3_600);
+    assert_eq!((outcome(&vale.tell()), vale.sent().len()), ((0, 0, 0), 0));
+    vale.build(1..12);
+    vale.later(86_400);
+    assert_eq!(outcome(&vale.tell()), (3, 0, 0));
+    let sent = vale.sent();
+    assert_eq!(sent[0], format!("{ROOT}11/"), "the most recent run first");
+    assert_eq!(sent[1..], oldest[1..3]);
+    vale.later(86_401);
+    assert_eq!((outcome(&vale.tell()), vale.sent()), ((2, 0, 0), oldest[3..].to_vec()));
+    assert!(vale.pending().is_empty());
+}
+
+/// A page that changes again within the pause waits, while others go; however often it changes meanwhile, it is told
+/// once, and as what it is then.
+#[test]
+fn a_url_waits_for_its_pause() {
+    let vale = Vale::new(Tells::Urls(10)).limited(TellingLimits { pause_seconds: 600, ..TellingLimits::default() });
+    assert_eq!(outcome(&vale.tell()), (5, 0, 0));
+    vale.sent();
+    vale.build(2..8);
+    let told = vale.tell();
+    assert_eq!((outcome(&told), vale.sent()), ((1, 0, 0), vec![format!("{ROOT}1/")]), "8 was told a moment ago");
+    let [waiting] = told.waiting[..] else { panic!("{told:?}") };
+    assert_eq!((waiting.urls, waiting.until, waiting.why), (1, NOON + 600, WaitsFor::Pause));
+    assert_eq!(vale.pending(), [format!("{ROOT}8/")]);
+    vale.later(300);
+    assert_eq!((outcome(&vale.tell()), vale.sent().len()), ((0, 0, 0), 0));
+    vale.later(301);
+    let told = vale.tell();
+    assert_eq!((outcome(&told), vale.sent()), ((1, 0, 0), vec![format!("{ROOT}8/")]));
+    assert_eq!((told.changes.removed, vale.pending().len()), (1, 0), "{told:?}");
+    assert_eq!((outcome(&vale.tell()), vale.sent().len()), ((0, 0, 0), 0));
+}
+
+/// A page that left and is back within the pause is not told as removed.
+#[test]
+fn what_is_back_within_the_pause_is_not_removed() {
+    let vale = Vale::new(Tells::Urls(10)).limited(TellingLimits { pause_seconds: 600, ..TellingLimits::default() });
+    vale.tell();
+    vale.sent();
+    vale.build(1..8);
+    assert_eq!(vale.tell().waiting.len(), 1);
+    vale.build(1..9);
+    vale.later(601);
+    let told = vale.tell();
+    let sent = vale.sent();
+    // The pages of this source have no content by which they could be recognised.
+    assert_eq!((sent.len(), told.changes.added, told.changes.removed), (1, 1, 0), "{told:?}");
 }

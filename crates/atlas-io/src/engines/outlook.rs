@@ -1,0 +1,153 @@
+//! What engines have still to be told.
+
+use std::collections::HashSet;
+
+use atlas_core::announce::EngineState;
+use atlas_store::destination::Names;
+use atlas_store::error::StoreError;
+use atlas_store::ledger::{self, Ledger, PendingChanges};
+use atlas_store::model::Pending;
+
+use super::{EngineSettings, Tells, addresses};
+
+/// What an engine has still to be told, in order, with its progress.
+pub(super) fn pending(
+    ledger: &dyn Ledger,
+    (engine, tells): (&str, Tells),
+    names: &Names,
+    all: bool,
+) -> Result<(EngineState, PendingChanges), StoreError> {
+    let known = ledger.engine(engine)?;
+    let was_told = known.as_ref().is_some_and(|known| known.was_told);
+    // The address of a file is told at once, even if nothing has changed since the baseline.
+    let is_whole = all || (tells.of_files() && !was_told);
+    let state = EngineState::begin(known, ledger.last_run()?, is_whole);
+    let mut pending = match tells {
+        Tells::Urls(_) => ledger::pending(ledger, &state)?,
+        tells => addresses::pending(ledger, tells, names, &state)?,
+    };
+    if is_whole && !was_told {
+        pending.all_new();
+    }
+    Ok((state, pending))
+}
+
+/// What an engine has still to be told, as far as it is listed.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct PendingList {
+    /// The number of all URLs.
+    pub count: u64,
+    /// The first of them, by URL.
+    pub first: Vec<Pending>,
+    /// The engine has given up being told, and nothing is kept for it.
+    pub is_retired: bool,
+    /// If it was never told anything: the number of URLs that are the baseline from which changes are counted.
+    pub baseline: Option<u64>,
+}
+
+impl PendingList {
+    /// Adds a URL. At most `most` are kept.
+    fn add(&mut self, one: Pending, most: usize) {
+        self.count += 1;
+        self.first.push(one);
+        if self.first.len() >= most * 2 {
+            self.cut(most);
+        }
+    }
+
+    fn cut(&mut self, most: usize) {
+        self.first.sort_unstable_by(|one, other| one.url.cmp(&other.url));
+        self.first.truncate(most);
+    }
+}
+
+/// What an engine has still to be told: the rest of an interrupted round, and what has changed since. At most `most`
+/// URLs are listed.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read.
+pub fn all_pending(
+    ledger: &dyn Ledger,
+    engine: &EngineSettings,
+    names: &Names,
+    all: bool,
+    most: usize,
+) -> Result<PendingList, StoreError> {
+    let known = ledger.engine(&engine.name)?;
+    if is_retired(known.as_ref(), engine.endpoint_print()) {
+        return Ok(PendingList { is_retired: true, ..PendingList::default() });
+    }
+    let baseline = baseline(ledger, (&engine.name, engine.tells))?;
+    Ok(PendingList { baseline, ..pending_list(ledger, (&engine.name, engine.tells), names, all, most)? })
+}
+
+/// The number of URLs that are the baseline of an engine that was never told of any.
+pub(super) fn baseline(ledger: &dyn Ledger, (engine, tells): (&str, Tells)) -> Result<Option<u64>, StoreError> {
+    if tells.of_files() || ledger.engine(engine)?.is_some_and(|state| state.was_told) {
+        return Ok(None);
+    }
+    Ok(ledger.runs(1)?.first().map(|run| run.counts.entries))
+}
+
+/// Whether the engine has given up being told at this endpoint.
+pub(super) fn is_retired(known: Option<&EngineState>, endpoint: u64) -> bool {
+    known.is_some_and(|state| state.retired == Some(endpoint))
+}
+
+pub(super) fn pending_list(
+    ledger: &dyn Ledger,
+    (engine, tells): (&str, Tells),
+    names: &Names,
+    all: bool,
+    most: usize,
+) -> Result<PendingList, StoreError> {
+    let (_, pending) = pending(ledger, (engine, tells), names, all)?;
+    let mut list = PendingList::default();
+    pending.iter().for_each(|one| list.add(one, most));
+    let told = ledger.told_urls(engine)?;
+    let known: HashSet<u128> =
+        if told.is_empty() { HashSet::new() } else { pending.iter().map(|one| one.key).collect() };
+    for told in told.into_iter().filter(|told| !known.contains(&told.key)) {
+        if let Some(change) = told.waits {
+            list.add(Pending { key: told.key, url: told.url, change, run: 0, ends_run: false }, most);
+        }
+    }
+    list.cut(most);
+    Ok(list)
+}
+
+/// Notes engines that were not met before: their progress begins with the last run, or is that of the engine whose name
+/// they had.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read or written.
+pub fn meet(ledger: &mut dyn Ledger, engines: &[EngineSettings]) -> Result<(), StoreError> {
+    let last_run = ledger.last_run()?;
+    for engine in engines.iter().filter(|_| last_run > 0) {
+        if ledger.engine(&engine.name)?.is_some() {
+            continue;
+        }
+        let was = match &engine.was {
+            Some(was) => ledger.engine(was)?.and(Some(was)),
+            None => None,
+        };
+        let writing = ledger.transaction()?;
+        match was {
+            Some(was) => writing.rename_engine(was, &engine.name)?,
+            None => writing.set_engine(&engine.name, &EngineState::met(last_run))?,
+        }
+        writing.commit()?;
+    }
+    Ok(())
+}
+
+/// The instant until which an engine asked for no messages, if it is later than `now`. Both in seconds since 1970.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read.
+pub fn left_alone(ledger: &dyn Ledger, engine: &str, now: i64) -> Result<Option<i64>, StoreError> {
+    Ok(ledger.engine(engine)?.and_then(|state| state.left_alone(now)))
+}
