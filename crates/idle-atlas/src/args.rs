@@ -243,9 +243,24 @@ pub struct CheckArguments {
 #[derive(Debug, Default, Args)]
 #[command(after_help = "Example: idle-atlas announce --dry-run")]
 pub struct AnnounceArguments {
+    /// Announce these URLs or paths now, whether they were announced before or not
+    #[arg(value_name = "URL", conflicts_with_all = ["all", "section", "since", "key_file"])]
+    pub urls: Vec<String>,
     /// Announce the whole site, not only what changed
     #[arg(long)]
     pub all: bool,
+    /// Announce only what is, or was, in this section
+    #[arg(long, value_name = "NAME", conflicts_with = "key_file")]
+    pub section: Option<String>,
+    /// Announce what has changed since this run or date, whether it was announced before or not
+    #[arg(long, value_name = "RUN|DATE", conflicts_with_all = ["all", "key_file"])]
+    pub since: Option<String>,
+    /// Tell only this engine; may be repeated
+    #[arg(long, value_name = "NAME", conflicts_with = "key_file")]
+    pub engine: Vec<String>,
+    /// Announce more than 10,000 URLs with --all
+    #[arg(long, requires = "all")]
+    pub yes: bool,
     /// Make an IndexNow key if there is none, and write its key file into the web root; announce nothing
     #[arg(long, conflicts_with_all = ["all", "dry_run"])]
     pub key_file: bool,

@@ -19,7 +19,7 @@ use jiff::{SignedDuration, Timestamp};
 
 use super::outlook::{baseline, is_retired, left_alone, pending, pending_list};
 use super::report::{EngineReport, Waiting, WaitsFor};
-use super::{Engine, Message, Reply, Tells};
+use super::{Engine, Message, Reply, Tells, ToAnnounce};
 
 /// How often a message is sent before it is kept for the next time.
 const TRIES: u32 = 3;
@@ -34,8 +34,7 @@ const DAY: i64 = 86_400;
 /// How many addresses of a message are recorded as examples.
 const EXAMPLES: usize = 5;
 
-/// Tells one engine everything that it has still to be told; `names` are those of the site's files. With `all`, the whole
-/// site is announced.
+/// Tells one engine what is wanted; `names` are those of the site's files.
 ///
 /// # Errors
 ///
@@ -45,7 +44,7 @@ pub fn tell(
     ledger: &mut dyn Ledger,
     engine: &Engine,
     names: &Names,
-    all: bool,
+    wanted: ToAnnounce<'_>,
     (clock, stop): (&dyn Clock, &Stop),
 ) -> Result<EngineReport, StoreError> {
     stop.heed();
@@ -56,22 +55,33 @@ pub fn tell(
         return Ok(told);
     }
     if let Some(until) = left_alone(ledger, &engine.name, now)? {
-        told.kept = pending_list(ledger, (&engine.name, engine.tells), names, all, 1)?.count;
+        told.kept = pending_list(ledger, (&engine.name, engine.tells), names, wanted, 1)?.count;
         told.not_before = Some(until);
         return Ok(told);
     }
-    let mut announcing =
-        Announcing { ledger, engine, clock, stop, now, apart: HashSet::new(), just_told: Vec::new(), told };
-    let mut all = all;
+    let mut announcing = Announcing {
+        ledger,
+        engine,
+        clock,
+        stop,
+        now,
+        last_run: 0,
+        apart: HashSet::new(),
+        just_told: Vec::new(),
+        told,
+    };
+    let mut wanted = wanted;
     loop {
         let last_run = announcing.ledger.last_run()?;
-        let (state, pending) = pending(announcing.ledger, (&engine.name, engine.tells), names, all)?;
-        let pending = announcing.hold_back(&state, pending)?;
+        let (state, pending) = pending(announcing.ledger, (&engine.name, engine.tells), names, wanted)?;
+        let is_chosen = matches!(wanted, ToAnnounce::Chosen(_));
+        announcing.last_run = last_run;
+        let pending = announcing.hold_back(&state, pending, is_chosen)?;
         announcing.told.changes.extend(pending.iter().map(|one| one.change));
-        let finished = announcing.round(state, &pending, last_run)?;
-        all = false;
+        let finished = announcing.round(state, &pending, is_chosen)?;
+        wanted = if is_chosen { wanted } else { ToAnnounce::Due };
         // More may have changed in the meantime.
-        if !finished || announcing.ledger.last_run()? == last_run {
+        if !finished || is_chosen || announcing.ledger.last_run()? == last_run {
             let Announcing { ledger, mut told, .. } = announcing;
             told.baseline = baseline(ledger, (&engine.name, engine.tells))?;
             return Ok(told);
@@ -87,6 +97,8 @@ struct Announcing<'t> {
     stop: &'t Stop,
     /// The instant at which it began, in seconds since 1970.
     now: i64,
+    /// The last run, up to which changes are announced.
+    last_run: i64,
     /// The keys of URLs that are remembered apart from runs, because the engine was told of them a short time ago.
     apart: HashSet<u128>,
     /// What was accepted since the progress was last recorded.
@@ -96,17 +108,27 @@ struct Announcing<'t> {
 
 impl Announcing<'_> {
     /// Holds back URLs of which the engine was told less than the pause ago, and adds those whose pause is over.
-    fn hold_back(&mut self, state: &EngineState, pending: PendingChanges) -> Result<PendingChanges, StoreError> {
+    fn hold_back(
+        &mut self,
+        state: &EngineState,
+        pending: PendingChanges,
+        is_chosen: bool,
+    ) -> Result<PendingChanges, StoreError> {
         let pause = self.engine.limits.pause_seconds;
         let name = self.engine.name.as_str();
         let mut known: HashMap<u128, ToldUrl> =
             self.ledger.told_urls(name)?.into_iter().map(|one| (one.key, one)).collect();
+        if is_chosen {
+            self.apart.extend(pending.iter().map(|one| one.key));
+        }
         if known.is_empty() {
             return Ok(pending);
         }
         let (mut free, mut held) = (PendingChanges::default(), Vec::new());
         for one in pending.iter() {
             match known.remove(&one.key) {
+                // It was told by hand, as it is now.
+                Some(told) if !is_chosen && told.waits.is_none() && told.run >= one.run => {}
                 Some(told) if told.at + pause > self.now => held.push(ToldUrl { waits: Some(one.change), ..told }),
                 told => {
                     self.apart.extend(told.map(|told| told.key));
@@ -119,7 +141,7 @@ impl Announcing<'_> {
         let is_back = |told: &ToldUrl| {
             matches!(told.waits, Some(Change::Removed | Change::Redirected)) && !gone.contains(&told.key)
         };
-        for told in known.into_values() {
+        for told in known.into_values().filter(|_| !is_chosen) {
             match told.waits {
                 Some(_) if is_back(&told) => held.push(ToldUrl { waits: None, ..told }),
                 Some(_) if told.at + pause > self.now => held.push(told),
@@ -132,7 +154,6 @@ impl Announcing<'_> {
         }
         let writing = self.ledger.transaction()?;
         writing.keep_told(name, &held)?;
-        writing.forget_told(name, self.now - pause)?;
         writing.set_engine(name, state)?;
         writing.commit()?;
         let wait = held.iter().filter(|told| told.waits.is_some());
@@ -154,7 +175,7 @@ impl Announcing<'_> {
     }
 
     /// Sends the messages about these changes; `false` if it had to stop early.
-    fn round(&mut self, mut state: EngineState, pending: &PendingChanges, last_run: i64) -> Result<bool, StoreError> {
+    fn round(&mut self, mut state: EngineState, pending: &PendingChanges, is_chosen: bool) -> Result<bool, StoreError> {
         let most = match self.engine.tells {
             Tells::Urls(most) => most.max(1),
             Tells::Main | Tells::Feeds | Tells::NewFiles => 1,
@@ -186,14 +207,19 @@ impl Announcing<'_> {
                 self.note(&state)?;
                 Ok(false)
             }
+            None if is_chosen => Ok(true),
             None => {
-                state.finish(last_run);
+                state.finish(self.last_run);
                 self.note(&state)?;
+                // Nothing is left that they could be compared with, but for the pause.
+                let writing = self.ledger.transaction()?;
+                writing.forget_told(&self.engine.name, self.now - self.engine.limits.pause_seconds)?;
+                writing.commit()?;
                 Ok(true)
             }
             Some(Then::Retired) => {
                 self.told.retired = true;
-                state.finish(last_run);
+                state.finish(self.last_run);
                 self.note(&EngineState { retired: Some(self.engine.endpoint), ..state })?;
                 Ok(true)
             }
@@ -259,9 +285,8 @@ impl Announcing<'_> {
                     self.refuse(refused)?;
                 }
                 if self.engine.limits.pause_seconds > 0 {
-                    let told =
-                        |one: &Pending| ToldUrl { key: one.key, url: one.url.clone(), at: self.now, waits: None };
-                    self.just_told.extend(about.iter().map(told));
+                    let told: Vec<ToldUrl> = about.iter().map(|one| self.told_now(one)).collect();
+                    self.just_told.extend(told);
                 }
             }
             Then::Halve if about.len() > 1 => {
@@ -347,10 +372,13 @@ impl Announcing<'_> {
         about.iter().for_each(|one| state.tell(one.run, one.key, one.ends_run));
         // Those that waited apart wait no longer, whether a pause is kept or not.
         let apart = about.iter().filter(|one| self.apart.contains(&one.key));
-        let told = |one: &Pending| ToldUrl { key: one.key, url: one.url.clone(), at: self.now, waits: None };
-        let apart: Vec<ToldUrl> = apart.map(told).collect();
+        let apart: Vec<ToldUrl> = apart.map(|one| self.told_now(one)).collect();
         self.just_told.extend(apart);
         self.note(state)
+    }
+
+    fn told_now(&self, one: &Pending) -> ToldUrl {
+        ToldUrl { key: one.key, url: one.url.clone(), at: self.now, run: self.last_run, waits: None }
     }
 
     fn note(&mut self, state: &EngineState) -> Result<(), StoreError> {

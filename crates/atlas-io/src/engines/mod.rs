@@ -21,6 +21,7 @@ use atlas_core::announce::{Answer, Then};
 use atlas_core::fingerprint;
 use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
+use atlas_store::ledger::ByHand;
 use atlas_store::model::Pending;
 
 use crate::secret::Secret;
@@ -62,6 +63,17 @@ pub enum Tells {
     Feeds,
     /// New sitemap files.
     NewFiles,
+}
+
+/// What a command wants to announce.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ToAnnounce<'a> {
+    /// What has still to be announced.
+    Due,
+    /// Everything, and from then on what changes.
+    All,
+    /// What is chosen by hand.
+    Chosen(&'a ByHand),
 }
 
 impl Tells {

@@ -8,23 +8,26 @@ use atlas_store::error::StoreError;
 use atlas_store::ledger::{self, Ledger, PendingChanges};
 use atlas_store::model::Pending;
 
-use super::{EngineSettings, Tells, addresses};
+use super::{EngineSettings, Tells, ToAnnounce, addresses};
 
 /// What an engine has still to be told, in order, with its progress.
 pub(super) fn pending(
     ledger: &dyn Ledger,
     (engine, tells): (&str, Tells),
     names: &Names,
-    all: bool,
+    wanted: ToAnnounce<'_>,
 ) -> Result<(EngineState, PendingChanges), StoreError> {
     let known = ledger.engine(engine)?;
     let was_told = known.as_ref().is_some_and(|known| known.was_told);
     // The address of a file is told at once, even if nothing has changed since the baseline.
-    let is_whole = all || (tells.of_files() && !was_told);
+    let is_whole = wanted == ToAnnounce::All || (tells.of_files() && !was_told);
     let state = EngineState::begin(known, ledger.last_run()?, is_whole);
-    let mut pending = match tells {
-        Tells::Urls(_) => ledger::pending(ledger, &state)?,
-        tells => addresses::pending(ledger, tells, names, &state)?,
+    let mut pending = match (wanted, tells) {
+        (ToAnnounce::Chosen(by_hand), Tells::Urls(_)) => ledger::chosen(ledger, &state, by_hand)?.0,
+        // What is chosen are URLs.
+        (ToAnnounce::Chosen(_), _) => PendingChanges::default(),
+        (_, Tells::Urls(_)) => ledger::pending(ledger, &state)?,
+        (_, tells) => addresses::pending(ledger, tells, names, &state)?,
     };
     if is_whole && !was_told {
         pending.all_new();
@@ -71,7 +74,7 @@ pub fn all_pending(
     ledger: &dyn Ledger,
     engine: &EngineSettings,
     names: &Names,
-    all: bool,
+    wanted: ToAnnounce<'_>,
     most: usize,
 ) -> Result<PendingList, StoreError> {
     let known = ledger.engine(&engine.name)?;
@@ -79,7 +82,7 @@ pub fn all_pending(
         return Ok(PendingList { is_retired: true, ..PendingList::default() });
     }
     let baseline = baseline(ledger, (&engine.name, engine.tells))?;
-    Ok(PendingList { baseline, ..pending_list(ledger, (&engine.name, engine.tells), names, all, most)? })
+    Ok(PendingList { baseline, ..pending_list(ledger, (&engine.name, engine.tells), names, wanted, most)? })
 }
 
 /// The number of URLs that are the baseline of an engine that was never told of any.
@@ -99,13 +102,13 @@ pub(super) fn pending_list(
     ledger: &dyn Ledger,
     (engine, tells): (&str, Tells),
     names: &Names,
-    all: bool,
+    wanted: ToAnnounce<'_>,
     most: usize,
 ) -> Result<PendingList, StoreError> {
-    let (_, pending) = pending(ledger, (engine, tells), names, all)?;
+    let (_, pending) = pending(ledger, (engine, tells), names, wanted)?;
     let mut list = PendingList::default();
     pending.iter().for_each(|one| list.add(one, most));
-    let told = ledger.told_urls(engine)?;
+    let told = if matches!(wanted, ToAnnounce::Chosen(_)) { Vec::new() } else { ledger.told_urls(engine)? };
     let known: HashSet<u128> =
         if told.is_empty() { HashSet::new() } else { pending.iter().map(|one| one.key).collect() };
     for told in told.into_iter().filter(|told| !known.contains(&told.key)) {

@@ -9,7 +9,7 @@ use atlas_store::report::{Built, Preview};
 use atlas_store::stop::Stop;
 use serde::Serialize;
 
-use crate::engines::{Engine, EngineReport, tell};
+use crate::engines::{Engine, EngineReport, ToAnnounce, tell};
 
 /// What to do in a round.
 pub struct Round<'r> {
@@ -19,8 +19,8 @@ pub struct Round<'r> {
     pub engines: &'r [Engine],
     /// The names of the site's files.
     pub names: &'r Names,
-    /// Whether to announce the whole site.
-    pub all: bool,
+    /// What to announce.
+    pub wanted: ToAnnounce<'r>,
 }
 
 /// An event in a round.
@@ -57,7 +57,7 @@ pub fn run(
         }
     }
     for engine in round.engines {
-        let told = tell(ledger, engine, round.names, round.all, (clock, stop))?;
+        let told = tell(ledger, engine, round.names, round.wanted, (clock, stop))?;
         let is_stopped = told.stopped.is_some();
         hear(Event::Told(Box::new(told)));
         if is_stopped {

@@ -7,7 +7,8 @@ use std::sync::{Arc, Mutex};
 
 use atlas_core::announce::Change;
 use atlas_io::engines::{
-    Engine, EngineReport, Message, Protocol, Reply, TellingLimits, Tells, WaitsFor, all_pending, left_alone, tell,
+    Engine, EngineReport, Message, Protocol, Reply, TellingLimits, Tells, ToAnnounce, WaitsFor, all_pending,
+    left_alone, tell,
 };
 use atlas_io::round::Event;
 use atlas_store::clock::Clock;
@@ -140,7 +141,8 @@ fn urls_at_fault_are_found(#[case] faulty: fn(&str) -> bool, #[case] most: usize
         Box::new(Parcels { heard: Arc::clone(&heard), faulty, most }),
     );
     let all = vale.pending();
-    let told = tell(&mut *vale.ledger(), &engine, &Names::of(ROOT), false, (&vale.clock, &vale.stop)).unwrap();
+    let told =
+        tell(&mut *vale.ledger(), &engine, &Names::of(ROOT), ToAnnounce::Due, (&vale.clock, &vale.stop)).unwrap();
     assert_eq!(outcome(&told), wanted, "{told:?}");
     let sent = heard.lock().unwrap().sent.concat();
     let sound: Vec<String> = all.iter().filter(|url| !faulty(url)).cloned().collect();
@@ -214,7 +216,7 @@ fn a_round_and_its_events() {
 #[test]
 fn the_whole_site_is_new_to_a_new_engine() {
     let vale = Vale::new(Tells::Urls(10));
-    let pending = all_pending(&*vale.ledger(), &settings(vale.tells), &Names::of(ROOT), true, 100).unwrap();
+    let pending = all_pending(&*vale.ledger(), &settings(vale.tells), &Names::of(ROOT), ToAnnounce::All, 100).unwrap();
     assert_eq!(pending.count, 9);
     let count = |change: Change| pending.first.iter().filter(|one| one.change == change).count();
     assert_eq!((count(Change::Added), count(Change::Removed)), (8, 1));

@@ -4,7 +4,7 @@ use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, Mutex};
 
 use atlas_core::announce::Answer;
-use atlas_io::engines::{Engine, Message, Protocol, Reply, TellingLimits, Tells, tell};
+use atlas_io::engines::{Engine, Message, Protocol, Reply, TellingLimits, Tells, ToAnnounce, tell};
 use atlas_io::round::Event;
 use atlas_store::clock::{Clock, ManualClock};
 use atlas_store::destination::Names;
@@ -94,7 +94,7 @@ fn nothing_is_lost_and_nothing_is_told_twice() {
                 stop: stop.clone(),
             };
             let engine = Engine::new("post", Tells::Urls(40), limits, Box::new(moody));
-            tell(&mut *vale.ledger(), &engine, &Names::of(ROOT), false, (&vale.clock, &stop)).unwrap();
+            tell(&mut *vale.ledger(), &engine, &Names::of(ROOT), ToAnnounce::Due, (&vale.clock, &stop)).unwrap();
             commands += 1;
             vale.later(i64::from(random.u32(1..1_500)));
         }

@@ -10,7 +10,8 @@ use atlas_core::choose::{Choices, Sections};
 use atlas_core::contribution::Contribution;
 use atlas_core::placement::OwnFiles;
 use atlas_io::engines::{
-    self, Engine, EngineReport, EngineSettings, Message, Protocol, Reply, TellingLimits, Tells, all_pending, tell,
+    self, Engine, EngineReport, EngineSettings, Message, Protocol, Reply, TellingLimits, Tells, ToAnnounce,
+    all_pending, tell,
 };
 use atlas_io::round::{Event, Round, run};
 use atlas_io::secret::Secret;
@@ -143,7 +144,7 @@ impl Vale {
         let job = Job::new(&sources, &choices, (&self.memory, &names), self.folder.path(), self.clock.now());
         let job = numbers.is_some().then_some(&job);
         let mut events = Vec::new();
-        let round = Round { job, engines, names: &names, all: false };
+        let round = Round { job, engines, names: &names, wanted: ToAnnounce::Due };
         run(&round, &mut *self.ledger(), (&self.clock, &self.stop), |event| events.push(event)).unwrap();
         events
     }
@@ -154,7 +155,7 @@ impl Vale {
     }
 
     pub fn tell(&self) -> EngineReport {
-        tell(&mut *self.ledger(), &self.engine, &Names::of(ROOT), false, (&self.clock, &self.stop)).unwrap()
+        tell(&mut *self.ledger(), &self.engine, &Names::of(ROOT), ToAnnounce::Due, (&self.clock, &self.stop)).unwrap()
     }
 
     pub fn answers(&self, replies: impl IntoIterator<Item = Reply>) {
@@ -173,7 +174,7 @@ impl Vale {
     /// What has still to be announced.
     pub fn pending(&self) -> Vec<String> {
         let mut pending =
-            all_pending(&*self.ledger(), &settings(self.tells), &Names::of(ROOT), false, 100).unwrap().first;
+            all_pending(&*self.ledger(), &settings(self.tells), &Names::of(ROOT), ToAnnounce::Due, 100).unwrap().first;
         pending.sort_by_key(|one| (std::cmp::Reverse(one.run), one.key));
         pending.into_iter().map(|one| one.url).collect()
     }

@@ -17,8 +17,8 @@
 
 mod remembered;
 mod sqlite;
-mod pending;
 mod lookup;
+mod pending;
 mod export;
 
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -29,7 +29,7 @@ use atlas_core::placement::{FileKind, Limits};
 
 pub use self::export::{Exported, export};
 pub(crate) use self::lookup::{Remembrance, lookup};
-pub use self::pending::{PendingChanges, each_pending, pending};
+pub use self::pending::{ByHand, PendingChanges, chosen, pending};
 pub use self::remembered::Remembered;
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;

@@ -1,13 +1,16 @@
 //! What engines have still to be told.
 
+use std::collections::HashMap;
 use std::ops::Range;
 
 use atlas_core::announce::{Change, EngineState};
+use atlas_core::fingerprint;
 use atlas_core::placement::FileKind;
 
 use super::Ledger;
+use super::lookup::lookup;
 use crate::error::StoreError;
-use crate::model::{Pending, urls_of};
+use crate::model::{Pending, Tombstone, urls_of};
 
 /// Changes that an engine has still to be told of, in order: the most recent run first, and within a run by key. Each
 /// takes its URL and 40 bytes.
@@ -98,6 +101,57 @@ impl PendingChanges {
     }
 }
 
+/// What to announce by hand, whether it was announced before or not.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct ByHand {
+    /// These URLs; if there are none, whatever the others choose.
+    pub urls: Vec<String>,
+    /// Only what is, or was, in this section.
+    pub section: Option<String>,
+    /// What has changed in this run or later; otherwise what has still to be announced.
+    pub since: Option<i64>,
+    /// Everything that is listed.
+    pub all: bool,
+}
+
+/// What is chosen by hand, apart from all runs, and the URLs that are neither listed nor known to have been.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read.
+pub fn chosen(
+    ledger: &dyn Ledger,
+    state: &EngineState,
+    by_hand: &ByHand,
+) -> Result<(PendingChanges, Vec<String>), StoreError> {
+    let mut pending = PendingChanges::default();
+    let mut apart = |one: Pending| pending.push(&Pending { run: 0, ..one });
+    let mut unknown = Vec::new();
+    if by_hand.urls.is_empty() {
+        let after = by_hand.since.map(|run| run - 1).or(by_hand.all.then_some(0));
+        let since = after.map(EngineState::met);
+        each_pending(ledger, since.as_ref().unwrap_or(state), by_hand.section.as_deref(), &mut apart)?;
+    } else {
+        let seed = ledger.seed()?;
+        let keys: Vec<u128> = by_hand.urls.iter().map(|url| fingerprint::key(seed, url)).collect();
+        let listed = lookup(ledger, &ledger.remembered()?, &keys.iter().copied().collect())?;
+        let gone: HashMap<u128, Option<Change>> =
+            ledger.tombstones()?.into_iter().map(|(gone, _)| (gone.key, gone.change)).collect();
+        for (url, key) in by_hand.urls.iter().zip(keys) {
+            let change = match listed.contains_key(&key) {
+                true => Some(Change::Changed),
+                false => gone.get(&key).map(|change| change.unwrap_or(Change::Removed)),
+            };
+            match change {
+                Some(change) => apart(Pending { key, url: url.clone(), change, run: 0, ends_run: false }),
+                None => unknown.push(url.clone()),
+            }
+        }
+    }
+    pending.sort();
+    Ok((pending, unknown))
+}
+
 /// All changes that an engine with this progress has still to be told of.
 ///
 /// # Errors
@@ -105,20 +159,23 @@ impl PendingChanges {
 /// Returns an error if the ledger cannot be read.
 pub fn pending(ledger: &dyn Ledger, state: &EngineState) -> Result<PendingChanges, StoreError> {
     let mut pending = PendingChanges::default();
-    each_pending(ledger, state, &mut |one| pending.push(&one))?;
+    each_pending(ledger, state, None, &mut |one| pending.push(&one))?;
     pending.sort();
     Ok(pending)
 }
 
-/// Passes on the same changes, in no particular order.
-///
-/// # Errors
-///
-/// As [`pending`].
-pub fn each_pending(ledger: &dyn Ledger, state: &EngineState, take: &mut dyn FnMut(Pending)) -> Result<(), StoreError> {
+/// Passes on the same changes, in no particular order: all of them, or those of one section.
+fn each_pending(
+    ledger: &dyn Ledger,
+    state: &EngineState,
+    section: Option<&str>,
+    take: &mut dyn FnMut(Pending),
+) -> Result<(), StoreError> {
     let additions = ledger.additions(state.watermark)?;
     let remembered = ledger.remembered()?;
-    for (file, segment) in remembered.segments(|kind| kind == FileKind::Pages) {
+    let is_wanted = |of: &str| section.is_none_or(|section| section == of);
+    let segments = remembered.segments(|kind| kind == FileKind::Pages);
+    for (file, segment) in segments.filter(|(file, _)| is_wanted(&file.section)) {
         let entries = ledger.entries_of(file.id, segment)?;
         let awaited = |run: u32, key: u128| state.awaits(i64::from(run), key);
         if !entries.iter().any(|entry| awaited(entry.changed, entry.key)) {
@@ -130,7 +187,8 @@ pub fn each_pending(ledger: &dyn Ledger, state: &EngineState, take: &mut dyn FnM
             take(Pending { key: entry.key, url, change, run: i64::from(entry.changed), ends_run: false });
         }
     }
-    for (gone, run) in ledger.tombstones()?.into_iter().filter(|(gone, run)| state.awaits(*run, gone.key)) {
+    let is_awaited = |(gone, run): &(Tombstone, i64)| state.awaits(*run, gone.key) && is_wanted(&gone.section);
+    for (gone, run) in ledger.tombstones()?.into_iter().filter(is_awaited) {
         if let Some(change) = gone.change {
             take(Pending { key: gone.key, url: gone.url, change, run, ends_run: false });
         }

@@ -28,6 +28,8 @@ pub struct ToldUrl {
     pub url: String,
     /// When it was told of it, in seconds since 1970.
     pub at: i64,
+    /// The last run at that time: it knows all changes up to that run.
+    pub run: i64,
     /// The change of which it has still to be told, when the pause is over.
     pub waits: Option<Change>,
 }

@@ -5,11 +5,12 @@ use std::path::Path;
 
 use atlas_core::announce::EngineState;
 use atlas_core::announce::indexnow::Key;
-use atlas_io::engines::{Engine, EngineReport, EngineSettings, ToldSite, all_pending, left_alone, meet};
+use atlas_core::lastmod::Lastmod;
+use atlas_io::engines::{Engine, EngineReport, EngineSettings, ToAnnounce, ToldSite, all_pending, left_alone, meet};
 use atlas_io::round::{self, Event, Round};
 use atlas_store::disk;
 use atlas_store::error::StoreError;
-use atlas_store::ledger::Ledger;
+use atlas_store::ledger::{ByHand, Ledger, chosen};
 use atlas_store::model::Fact;
 
 use super::{open_ledger, programs};
@@ -39,11 +40,15 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
     if ledger.last_run()? == 0 {
         return Err(Failure::said("there is no build yet to announce; build first: idle-atlas build"));
     }
+    let chosen = Choice::of(settings, &*ledger, arguments)?;
     if arguments.dry_run {
-        return dry_run(settings, &*ledger, arguments.all, session);
+        return dry_run(settings, &*ledger, &chosen, session);
+    }
+    if arguments.all && !arguments.yes {
+        chosen.ask_for_yes(settings, &*ledger)?;
     }
     match programs::when_built(settings, &mut *ledger, session)? {
-        true => tell_all(settings, &mut *ledger, arguments, session),
+        true => tell_all(settings, &mut *ledger, &chosen, session),
         false => Ok(Exit::InPart),
     }
 }
@@ -65,26 +70,129 @@ pub fn after(settings: &Settings, session: &Session) -> Result<Exit, Failure> {
         return Ok(Exit::Done);
     }
     screen.say("\n")?;
-    tell_all(settings, &mut *ledger, &args::AnnounceArguments::default(), session)
+    let chosen = Choice::of(settings, &*ledger, &args::AnnounceArguments::default())?;
+    tell_all(settings, &mut *ledger, &chosen, session)
+}
+
+/// The most URLs that `--all` announces without `--yes`.
+const MOST_UNASKED: u64 = 10_000;
+
+/// What a command announces, and to whom.
+struct Choice<'s> {
+    /// The engines that are switched on, as far as they are wanted.
+    engines: Vec<&'s EngineSettings>,
+    all: bool,
+    by_hand: Option<ByHand>,
+}
+
+impl<'s> Choice<'s> {
+    fn of(settings: &'s Settings, ledger: &dyn Ledger, arguments: &args::AnnounceArguments) -> Result<Self, Failure> {
+        let args::AnnounceArguments { urls, section, since, engine: named, all, .. } = arguments;
+        if let Some(unknown) = named.iter().find(|name| !settings.engines.iter().any(|engine| engine.name == **name)) {
+            let known: Vec<&str> = settings.engines.iter().map(|engine| engine.name.as_str()).collect();
+            return Err(Failure::said(format!(
+                "there is no engine “{unknown}”; the configuration names {}",
+                known.join(", ")
+            )));
+        }
+        let is_wanted = |engine: &&EngineSettings| engine.on && (named.is_empty() || named.contains(&engine.name));
+        let urls = urls.iter().map(|url| {
+            let address = settings.site.address(url).map_err(|error| Failure::said(error.to_string()))?;
+            Ok(address.as_str().to_owned())
+        });
+        let urls: Vec<String> = urls.collect::<Result<_, Failure>>()?;
+        let since = since.as_ref().map(|since| run_since(settings, ledger, since)).transpose()?;
+        let is_by_hand = !urls.is_empty() || section.is_some() || since.is_some();
+        let by_hand = ByHand { urls, section: section.clone(), since, all: *all };
+        if is_by_hand {
+            let (chosen, unknown) = chosen(ledger, &EngineState::default(), &by_hand)?;
+            if let [first, rest @ ..] = &unknown[..] {
+                let others = if rest.is_empty() { String::new() } else { format!(" and {} more", rest.len()) };
+                return Err(Failure::said(format!(
+                    "{first}{others}: no build has listed it, so nothing was announced; see why: idle-atlas why {first} --fresh"
+                )));
+            }
+            if let Some(section) = section.as_ref().filter(|_| chosen.is_empty()) {
+                return Err(Failure::said(format!(
+                    "nothing is or was listed in a section “{section}”; the sections: idle-atlas survey"
+                )));
+            }
+        }
+        Ok(Self {
+            engines: settings.engines.iter().filter(is_wanted).collect(),
+            all: *all,
+            by_hand: is_by_hand.then_some(by_hand),
+        })
+    }
+
+    fn wanted(&self) -> ToAnnounce<'_> {
+        match &self.by_hand {
+            Some(by_hand) => ToAnnounce::Chosen(by_hand),
+            None if self.all => ToAnnounce::All,
+            None => ToAnnounce::Due,
+        }
+    }
+
+    /// An error if so much would be announced that it should not happen by mistake.
+    fn ask_for_yes(&self, settings: &Settings, ledger: &dyn Ledger) -> Result<(), Failure> {
+        for engine in self.engines.iter().filter(|engine| !engine.tells.of_files()) {
+            let urls = all_pending(ledger, engine, &settings.names, self.wanted(), 1)?.count;
+            if urls > MOST_UNASKED {
+                return Err(Failure::said(format!(
+                    "{} would be told of {}; add --yes if you want that, or look first: idle-atlas announce --all --dry-run",
+                    engine.name,
+                    count(urls, "URL", "URLs")
+                )));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The first run at or after a date, or the run with this number.
+fn run_since(settings: &Settings, ledger: &dyn Ledger, since: &str) -> Result<i64, Failure> {
+    let last_run = ledger.last_run()?;
+    if let Ok(run) = since.parse::<i64>() {
+        if (1..=last_run).contains(&run) {
+            return Ok(run);
+        }
+        return Err(Failure::said(format!("there is no run {run}; the last is {last_run}: idle-atlas history")));
+    }
+    let date = Lastmod::read(since, settings.timezone()).ok_or_else(|| {
+        let message = "is neither a run nor a date; expected a number, or a date such as 2026-11-23";
+        Failure::said(format!("--since: “{since}” {message}"))
+    })?;
+    let midnight =
+        |day: jiff::civil::Date| Some(day.to_zoned(settings.timezone().clone()).ok()?.timestamp().as_second());
+    let begin = match date {
+        Lastmod::Day(day) => midnight(day).unwrap_or_else(|| date.seconds()),
+        Lastmod::Instant { seconds, .. } => seconds,
+    };
+    let runs = ledger.runs(usize::try_from(last_run).unwrap_or(usize::MAX))?;
+    let first = runs.iter().take_while(|run| run.at >= begin).last();
+    // If nothing was built since then, nothing has changed.
+    Ok(first.map_or(last_run + 1, |run| run.run))
 }
 
 /// Tells all engines.
 fn tell_all(
     settings: &Settings,
     ledger: &mut dyn Ledger,
-    arguments: &args::AnnounceArguments,
+    chosen: &Choice<'_>,
     session: &Session,
 ) -> Result<Exit, Failure> {
     let screen = &session.screen;
     meet(ledger, &settings.engines)?;
     // An engine that cannot be told anything does not hold up the others.
     let (mut engines, mut results, mut failure) = (Vec::new(), Vec::new(), None);
-    let on: Vec<&EngineSettings> = settings.engines.iter().filter(|engine| engine.on).collect();
+    let on: Vec<&EngineSettings> = (chosen.engines.iter().copied())
+        .filter(|engine| chosen.by_hand.is_none() || !engine.tells.of_files())
+        .collect();
     for engine in &on {
         match connect(settings, ledger, engine) {
             Ok(connected) => engines.push(connected),
             Err(error) => {
-                let kept = all_pending(ledger, engine, &settings.names, arguments.all, 1)?.count;
+                let kept = all_pending(ledger, engine, &settings.names, chosen.wanted(), 1)?.count;
                 results.push(EngineReport::of_trouble(engine, kept, error.to_string()));
                 failure = Some(error);
             }
@@ -93,7 +201,7 @@ fn tell_all(
     if let Some(failure) = failure.filter(|_| engines.is_empty() && on.len() == 1) {
         return Err(failure);
     }
-    let round = Round { job: None, engines: &engines, names: &settings.names, all: arguments.all };
+    let round = Round { job: None, engines: &engines, names: &settings.names, wanted: chosen.wanted() };
     round::run(&round, ledger, (&*session.clock, &session.stop), |event| {
         if let Event::Told(told) = event {
             results.push(*told);
@@ -119,11 +227,11 @@ fn tell_all(
     Ok(Exit::in_part(results.iter().any(|told| told.refused + told.kept > 0 || told.problem.is_some())))
 }
 
-fn dry_run(settings: &Settings, ledger: &dyn Ledger, all: bool, session: &Session) -> Result<Exit, Failure> {
+fn dry_run(settings: &Settings, ledger: &dyn Ledger, chosen: &Choice<'_>, session: &Session) -> Result<Exit, Failure> {
     let mut plans = Vec::new();
     let (now, screen) = (session.now().as_second(), &session.screen);
-    for engine in settings.engines.iter().filter(|engine| engine.on) {
-        let pending = all_pending(ledger, engine, &settings.names, all, MOST_LISTED)?;
+    for engine in &chosen.engines {
+        let pending = all_pending(ledger, engine, &settings.names, chosen.wanted(), MOST_LISTED)?;
         let not_before = left_alone(ledger, &engine.name, now)?;
         let has_key = !engine.via.wants_key || key_of(settings, ledger, engine)?.is_some();
         plans.push(view::announce::AnnouncePlan::new(engine, pending, not_before, has_key));
@@ -168,7 +276,7 @@ pub fn after_a_build(settings: &Settings, ledger: &dyn Ledger) -> Result<Engines
         // Whether something is left from before the last build.
         let is_behind = |state: &EngineState| !state.runs.is_empty() || state.watermark < last_run - 1;
         if ledger.engine(&engine.name)?.as_ref().is_some_and(is_behind) {
-            waiting |= all_pending(ledger, engine, &settings.names, false, 1)?.count > 0;
+            waiting |= all_pending(ledger, engine, &settings.names, ToAnnounce::Due, 1)?.count > 0;
         }
     }
     Ok(Engines::Ready { waiting })

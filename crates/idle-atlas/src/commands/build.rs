@@ -1,6 +1,6 @@
 //! The command `build`: writes the files, the index and robots.txt, or shows what it would write.
 
-use atlas_io::engines::meet;
+use atlas_io::engines::{ToAnnounce, meet};
 use atlas_io::live::Live;
 use atlas_io::round::{self, Event, Round};
 use atlas_store::build::{Job, keep_overwritten, preview, recall};
@@ -132,7 +132,7 @@ fn build_site(
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
     let job = asked(job, arguments, screen).progress(&more).telling(screen.examples(), &settings.accepted);
-    let round = Round { job: Some(&job), engines: &[], names: &settings.names, all: false };
+    let round = Round { job: Some(&job), engines: &[], names: &settings.names, wanted: ToAnnounce::Due };
     let mut events = Vec::new();
     round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| events.push(event))?;
     drop(progress);

@@ -169,7 +169,11 @@ impl Story {
     }
 
     fn announce(&self, all: bool, key_file: bool) -> Result<(), Failure> {
-        announce::run(&self.settings()?, &args::AnnounceArguments { all, key_file, dry_run: false }, &self.session)?;
+        announce::run(
+            &self.settings()?,
+            &args::AnnounceArguments { all, key_file, ..args::AnnounceArguments::default() },
+            &self.session,
+        )?;
         Ok(())
     }
 

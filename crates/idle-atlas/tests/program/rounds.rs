@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings};
 use rstest::rstest;
 
-use crate::support::{HTML, TestSite};
+use crate::support::{DAY, HTML, NOON, TestSite};
 
 /// A site with two pages, an engine that is called for each URL, and these further tables.
 struct Night {
@@ -161,4 +161,67 @@ fn a_build_that_is_held_or_fails_is_reported() {
 fn programs_that_do_not_run(#[case] table: &str, #[case] exit: i32, #[case] wanted: &str) {
     let night = Night::new(table);
     night.site.run(&["build"]).says(exit, &[wanted]);
+}
+
+/// What is announced by hand is not announced again by itself, and what waits goes on waiting.
+#[test]
+fn urls_are_announced_by_hand() {
+    let night = Night::new("");
+    night.site.build();
+    night.edit("Other text");
+    night.site.page("b.html", "b", "Other text");
+    night.site.page("c.html", "c", "Text");
+    night.site.build();
+    night
+        .site
+        .run(&["announce", "/b.html", "--dry-run"])
+        .says(0, &["would be told of 1 URL", "~ https://www.marrowvale.example/b.html"]);
+    night.site.run(&["announce", "/b.html"]).says(0, &["1 URL to announce (1 changed); 1 accepted"]);
+    night.site.run(&["announce"]).says(0, &["2 URLs to announce (1 added, 1 changed); 2 accepted"]);
+    assert_eq!(night.told(), 3);
+    night.site.run(&["announce", "b.html"]).says(0, &["1 accepted"]);
+    night.site.run(&["announce", "/nowhere/"]).says(2, &["/nowhere/: no build has listed it", "idle-atlas why"]);
+    std::fs::remove_file(night.site.path("public/b.html")).unwrap();
+    night.site.build();
+    night.site.run(&["announce", "/b.html"]).says(0, &["(1 removed); 1 accepted"]);
+    night.site.run(&["announce"]).says(0, &["nothing to announce"]);
+}
+
+#[test]
+fn a_section_a_run_or_an_engine_alone() {
+    let mut night = Night::new("[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n");
+    night.site.page("halts/x.html", "x", "Text");
+    night.site.build();
+    night.site.at(NOON + DAY);
+    night.edit("Other text");
+    night.site.page("halts/x.html", "x", "Other text");
+    night.site.build();
+    night.site.run(&["announce", "--section", "halts"]).says(0, &["1 URL to announce", "/halts/x.html"]);
+    night.site.run(&["announce", "--section", "sheds"]).says(2, &["in a section “sheds”"]);
+    night.site.run(&["announce"]).says(0, &["1 URL to announce", "/a.html"]);
+    night.site.run(&["announce", "--all", "--section", "halts", "--dry-run"]).says(0, &["1 URL"]);
+    for since in ["2", "2026-11-24"] {
+        night.site.run(&["announce", "--since", since, "--dry-run"]).says(0, &["2 URLs"]);
+    }
+    night.site.run(&["announce", "--since", "2026-11-23", "--dry-run"]).says(0, &["3 URLs"]);
+    night.site.run(&["announce", "--since", "2026-12-01", "--dry-run"]).says(0, &["nothing to announce"]);
+    night.site.run(&["announce", "--since", "7"]).says(2, &["there is no run 7; the last is 2"]);
+    night.site.run(&["announce", "--since", "lately"]).says(2, &["neither a run nor a date"]);
+    night.site.run(&["announce", "--engine", "test"]).says(0, &["test: nothing to announce"]);
+    night
+        .site
+        .run(&["announce", "--engine", "tset"])
+        .says(2, &["there is no engine “tset”; the configuration names test"]);
+}
+
+#[test]
+fn more_than_ten_thousand_urls_are_not_announced_by_mistake() {
+    let night = Night::new("");
+    let rows: String = (0..10_001).map(|row| format!("/plates/{row}-x/\n")).collect();
+    night.site.write("t.csv", format!("url\n{rows}"));
+    night.add("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\npages = \"may-be-elsewhere\"\n");
+    night.site.build();
+    night.site.run(&["announce", "--all"]).says(2, &["test would be told of 10,003 URLs; add --yes"]);
+    assert_eq!(night.told(), 0);
+    night.site.run(&["announce", "--yes"]).says(2, &["--all"]);
 }

@@ -32,13 +32,14 @@ impl ReadEngines for Sqlite {
 
     fn told_urls(&self, engine: &str) -> Result<Vec<ToldUrl>, StoreError> {
         let mut statement =
-            self.connection.prepare_cached("select key, url, at, waits from told_url where engine = ?1")?;
+            self.connection.prepare_cached("select key, url, at, waits, run from told_url where engine = ?1")?;
         let rows = statement.query_map([engine], |row| {
             let waits: Option<String> = row.get(3)?;
             Ok(ToldUrl {
                 key: u128::from_be_bytes(row.get(0)?),
                 url: row.get(1)?,
                 at: row.get(2)?,
+                run: row.get(4)?,
                 waits: waits.and_then(|word| Change::of_word(&word)),
             })
         })?;
@@ -132,10 +133,10 @@ impl WriteEngines for Changing<'_> {
 
     fn keep_told(&self, engine: &str, told: &[ToldUrl]) -> Result<(), StoreError> {
         let mut statement = self.inner.prepare_cached(
-            "insert or replace into told_url (engine, key, url, at, waits) values (?1, ?2, ?3, ?4, ?5)",
+            "insert or replace into told_url (engine, key, url, at, run, waits) values (?1, ?2, ?3, ?4, ?5, ?6)",
         )?;
-        for ToldUrl { key, url, at, waits } in told {
-            statement.execute(params![engine, key.to_be_bytes(), url, at, waits.map(Change::as_str)])?;
+        for ToldUrl { key, url, at, run, waits } in told {
+            statement.execute(params![engine, key.to_be_bytes(), url, at, run, waits.map(Change::as_str)])?;
         }
         Ok(())
     }

@@ -92,7 +92,7 @@ create table engine (
 ) without rowid;
 -- URLs that an engine was told of a short time ago, and those of them that have changed again since
 create table told_url (
-    engine text not null, key blob not null, url text not null, at integer not null, waits text,
+    engine text not null, key blob not null, url text not null, at integer not null, run integer not null, waits text,
     primary key (engine, key)
 ) without rowid;
 create table announcement (
