@@ -117,7 +117,7 @@ impl Program {
             match ended.map_or_else(|| child.try_wait(), |status| Ok(Some(status))) {
                 Ok(Some(status)) if !status.success() => {
                     stop(child);
-                    return Err(format!("it ended with {status}, so its output is not trusted"));
+                    return Err(format!("it ended with {status}"));
                 }
                 Ok(Some(_)) if is_read => return Ok(()),
                 Ok(status) => ended = status,

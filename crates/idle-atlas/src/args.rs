@@ -277,6 +277,12 @@ pub struct HistoryArguments {
     /// Print every remembered entry as CSV: its URL, file, section, dates and the run in which it last changed
     #[arg(long, conflicts_with = "run")]
     pub entries: bool,
+    /// Only announcements to this engine
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["run", "entries"])]
+    pub engine: Option<String>,
+    /// Only what has happened since this run or date
+    #[arg(long, value_name = "RUN|DATE", conflicts_with_all = ["run", "entries"])]
+    pub since: Option<String>,
     /// The number of runs and announcements to list
     #[arg(long, value_name = "NUMBER", default_value = "15", value_parser = at_least_one)]
     pub most: usize,

@@ -79,7 +79,7 @@ fn on_site(command: &Command, settings: &Settings, session: &Session) -> Result<
         Command::Why(why) => commands::why::run(settings, why, session),
         Command::Check(check) => commands::check::run(settings, check, session),
         Command::Announce(announce) => commands::announce::run(settings, announce, session),
-        Command::History(history) => commands::history::run(settings, history, &session.screen),
+        Command::History(history) => commands::history::run(settings, history, session),
         Command::Init(_) | Command::TestEngine(_) | Command::Demo(_) => Ok(Exit::Done),
     }
 }

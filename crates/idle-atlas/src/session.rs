@@ -1,8 +1,10 @@
 //! The session of a command: its screen, its clock, and the token that asks it to stop.
 
+use std::io::{IsTerminal, stdin, stdout};
 use std::sync::Arc;
 
 use atlas_store::clock::{Clock, SystemClock};
+use atlas_store::model::StartedBy;
 use atlas_store::stop::Stop;
 use jiff::Timestamp;
 
@@ -26,6 +28,15 @@ impl Session {
     /// The same session with another screen.
     pub fn on(&self, screen: Screen) -> Self {
         Self { screen, ..self.clone() }
+    }
+
+    /// What started this command, as far as its surroundings tell.
+    pub fn started_by() -> StartedBy {
+        // Set by systemd for everything that its units start.
+        if std::env::var_os("INVOCATION_ID").is_some() && !stdout().is_terminal() {
+            return StartedBy::Unit;
+        }
+        if stdin().is_terminal() || stdout().is_terminal() { StartedBy::Hand } else { StartedBy::Program }
     }
 
     /// The current instant.

@@ -20,6 +20,7 @@ use crate::destination::{Destination, Names, ROBOTS};
 use crate::disk::spill::BUDGET;
 use crate::error::StoreError;
 use crate::extras::{ExtrasContext, ExtrasSettings};
+use crate::model::StartedBy;
 use crate::report::Guard;
 use crate::settle::{EXAMPLES, ReportLimits};
 use crate::source::Source;
@@ -48,6 +49,7 @@ pub struct Job<'a> {
     pub(super) strict: bool,
     pub(super) keep_days: u32,
     pub(super) delivers: bool,
+    pub(super) started_by: StartedBy,
     pub(super) allow: HashSet<Guard>,
     pub(super) thresholds: Thresholds,
     pub(super) telling: ReportLimits<'a>,
@@ -93,6 +95,7 @@ impl<'a> Job<'a> {
             strict: false,
             keep_days: KEEP_DAYS,
             delivers: false,
+            started_by: StartedBy::default(),
             allow: HashSet::new(),
             thresholds: Thresholds::default(),
             telling: ReportLimits { examples: EXAMPLES, accepted: &NOTHING },
@@ -113,6 +116,13 @@ impl<'a> Job<'a> {
     #[must_use]
     pub fn usual_shape(mut self, usual: SectionPolicy) -> Self {
         self.policy.usual = usual;
+        self
+    }
+
+    /// What started the build.
+    #[must_use]
+    pub fn started_by(mut self, started_by: StartedBy) -> Self {
+        self.started_by = started_by;
         self
     }
 

@@ -131,9 +131,11 @@ pub fn recall(
     if form == Some(Document::Index) {
         writing.set_fact(Fact::MainFile, Some("index"))?;
     }
-    let counts =
-        RunCounts { entries: recalled.entries, added: 0, changed: 0, removed: 0, left_out: 0, files_written: 0 };
-    writing.add_run(&RunRow { run: 1, at, counts }, &serde_json::to_string(&recalled).unwrap_or_default())?;
+    let counts = RunCounts { entries: recalled.entries, files: recalled.files, ..RunCounts::default() };
+    writing.add_run(
+        &RunRow { run: 1, at, took_ms: 0, started_by: job.started_by, counts },
+        &serde_json::to_string(&recalled).unwrap_or_default(),
+    )?;
     writing.commit()?;
     Ok(Some(recalled))
 }

@@ -1,5 +1,7 @@
 //! The report on the findings of a run.
 
+use std::time::Duration;
+
 use atlas_core::report::{Counted, Outcome};
 
 use super::found::RunFindings;
@@ -80,11 +82,13 @@ pub(super) fn report(job: &Job<'_>, found: &RunFindings, form: MainFile, fates: 
 }
 
 /// The summary of a run.
-pub(super) fn run_row(job: &Job<'_>, built: &Built) -> RunRow {
+pub(super) fn run_row(job: &Job<'_>, built: &Built, took: Duration) -> RunRow {
     let survey = &built.survey;
     RunRow {
         run: built.run,
         at: job.now.as_second(),
+        took_ms: took.as_millis() as u64,
+        started_by: job.started_by,
         counts: RunCounts {
             entries: survey.sections.iter().map(|section| section.entries).sum(),
             added: survey.changes.added.count,
@@ -92,6 +96,10 @@ pub(super) fn run_row(job: &Job<'_>, built: &Built) -> RunRow {
             removed: survey.changes.removed.count,
             left_out: survey.left_out.iter().map(|left_out| left_out.counted.count).sum(),
             files_written: built.written.len() as u64,
+            files: survey.sections.iter().map(|section| section.files.len() as u64).sum(),
+            bytes: survey.sections.iter().map(SectionReport::bytes).sum(),
+            warnings: survey.sources.iter().map(|source| source.outcome.problem_count).sum::<u64>()
+                + survey.notices.iter().map(|notice| notice.count).sum::<u64>(),
         },
     }
 }

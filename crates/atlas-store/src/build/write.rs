@@ -2,6 +2,7 @@
 
 use std::collections::BTreeSet;
 use std::thread;
+use std::time::Instant;
 
 use atlas_core::page;
 
@@ -54,6 +55,7 @@ fn lower_dates(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<(), StoreError>
 /// ledger are then as before, or the next build finishes or undoes what was begun. A build that a guard holds back is
 /// not an error: see [`Ended::Held`].
 pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError> {
+    let started = Instant::now();
     lower_dates(job, ledger)?;
     let found = find(job, ledger, Purpose::Write)?;
     let lines = (!found.extra_files_stand).then(|| found.lines(job));
@@ -151,7 +153,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
         let names: Vec<&str> = names.into_iter().collect();
         writing.set_fact(Fact::Undelivered, Some(names.join("\n")).as_deref().filter(|names| !names.is_empty()))?;
     }
-    writing.add_run(&run_row(job, &built), &serde_json::to_string(&brief).unwrap_or_default())?;
+    writing.add_run(&run_row(job, &built, started.elapsed()), &serde_json::to_string(&brief).unwrap_or_default())?;
     writing.forget_history(job.now.as_second(), job.keep_days)?;
     if published.to_remove.is_empty() {
         writing.finish_plan()?;

@@ -34,9 +34,9 @@ pub use self::remembered::Remembered;
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
-    Announced, ArchiveName, ChunkShare, ContentCounts, Departure, DerivedBefore, Fact, FileDigest, KnownChunks,
-    LeftOutBefore, Members, Memory, OutputRow, OutputRuns, PackedEntries, RememberedChunk, RememberedEntry, RunRow,
-    RunUrls, SegmentRow, ToldUrl, Tombstone, Whole,
+    Announced, ArchiveName, AttemptRow, ChunkShare, ContentCounts, Departure, DerivedBefore, Fact, FileDigest,
+    KnownChunks, LeftOutBefore, Members, Memory, OutputRow, OutputRuns, PackedEntries, RememberedChunk,
+    RememberedEntry, RunRow, RunUrls, SegmentRow, ToldUrl, Tombstone, Whole,
 };
 use atlas_core::announce::EngineState;
 
@@ -139,6 +139,9 @@ pub trait ReadRuns {
     /// A run, with its report as JSON.
     fn run(&self, run: i64) -> Result<Option<(RunRow, String)>, StoreError>;
 
+    /// The last builds that did not go through, newest first.
+    fn attempts(&self, most: usize) -> Result<Vec<AttemptRow>, StoreError>;
+
     /// The URLs of a run, as far as they are remembered.
     fn urls_of_run(&self, run: i64) -> Result<RunUrls, StoreError>;
 }
@@ -147,6 +150,9 @@ pub trait ReadRuns {
 pub trait WriteRuns {
     /// Adds a run.
     fn add_run(&self, row: &RunRow, report: &str) -> Result<(), StoreError>;
+
+    /// Adds a build that did not go through.
+    fn add_attempt(&self, attempt: &AttemptRow) -> Result<(), StoreError>;
 
     /// Adds the URLs of a run.
     fn add_run_urls(&self, run: i64, urls: &RunUrls) -> Result<(), StoreError>;
@@ -328,6 +334,9 @@ pub trait ReadEngines {
 
     /// The URLs that an engine was told of, as far as they matter for a pause between two announcements.
     fn told_urls(&self, engine: &str) -> Result<Vec<ToldUrl>, StoreError>;
+
+    /// When an engine last accepted a message, in seconds since 1970.
+    fn last_success(&self, engine: &str) -> Result<Option<i64>, StoreError>;
 
     /// How many URLs an engine has taken or refused after an instant: when, in seconds since 1970, and how many.
     fn told_after(&self, engine: &str, after: i64) -> Result<Vec<(i64, u64)>, StoreError>;

@@ -19,7 +19,7 @@ pub(crate) use self::entry::{NO_GROUP, UNKNOWN, from_bytes, tag};
 pub use self::fact::{DerivedBefore, Fact, LeftOutBefore};
 pub use self::file::{ContentCounts, FileDigest, FileRow, OnDisk, OutputRow, OutputRuns, SegmentRow, Version};
 pub use self::memory::{Learnt, Memory};
-pub use self::run::{RunCounts, RunRow, RunUrls};
+pub use self::run::{AttemptEnd, AttemptRow, RunCounts, RunRow, RunUrls, StartedBy};
 pub(crate) use self::segment::KnownEntry;
 pub use self::segment::{PackedEntries, Whole};
 pub(crate) use self::text::{SegmentText, facts_of, urls_and_dates_of, urls_of};

@@ -11,6 +11,10 @@ pub struct RunRow {
     /// Its instant, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::seconds")]
     pub at: i64,
+    /// How long it took, in milliseconds.
+    pub took_ms: u64,
+    /// What started it.
+    pub started_by: StartedBy,
     /// Its counts.
     #[serde(flatten)]
     pub counts: RunCounts,
@@ -48,7 +52,7 @@ impl RunUrls {
 }
 
 /// The counts of a build.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
 pub struct RunCounts {
     /// Entries in the sitemap.
     pub entries: u64,
@@ -62,4 +66,81 @@ pub struct RunCounts {
     pub left_out: u64,
     /// Files written.
     pub files_written: u64,
+    /// Sitemap files.
+    pub files: u64,
+    /// The size of all sitemap files, unpacked, in bytes.
+    pub bytes: u64,
+    /// Rows and files that could not be read, and remarks.
+    pub warnings: u64,
+}
+
+/// What started a run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum StartedBy {
+    /// Somebody at a terminal.
+    Hand,
+    /// A unit of the system's service manager, such as a timer.
+    Unit,
+    /// Another program.
+    #[default]
+    Program,
+}
+
+impl StartedBy {
+    /// Its word in the ledger.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Hand => "hand",
+            Self::Unit => "unit",
+            Self::Program => "program",
+        }
+    }
+
+    /// What this word stands for.
+    pub(crate) fn of_word(word: &str) -> Self {
+        [Self::Hand, Self::Unit].into_iter().find(|one| one.as_str() == word).unwrap_or_default()
+    }
+}
+
+/// A build that did not go through.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct AttemptRow {
+    /// Its instant, in seconds since 1970.
+    #[serde(serialize_with = "rfc3339::seconds")]
+    pub at: i64,
+    /// What became of it.
+    pub ended: AttemptEnd,
+    /// Why.
+    pub reason: String,
+    /// What started it.
+    pub started_by: StartedBy,
+}
+
+/// What became of a build that did not go through.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum AttemptEnd {
+    /// A guard held it back.
+    Held,
+    /// It failed.
+    Failed,
+    /// It was asked to stop.
+    Stopped,
+}
+
+impl AttemptEnd {
+    /// Its word in the ledger.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Held => "held",
+            Self::Failed => "failed",
+            Self::Stopped => "stopped",
+        }
+    }
+
+    /// What this word stands for.
+    pub(crate) fn of_word(word: &str) -> Self {
+        [Self::Held, Self::Stopped].into_iter().find(|one| one.as_str() == word).unwrap_or(Self::Failed)
+    }
 }

@@ -150,7 +150,7 @@ impl<'s> Choice<'s> {
 }
 
 /// The first run at or after a date, or the run with this number.
-fn run_since(settings: &Settings, ledger: &dyn Ledger, since: &str) -> Result<i64, Failure> {
+pub fn run_since(settings: &Settings, ledger: &dyn Ledger, since: &str) -> Result<i64, Failure> {
     let last_run = ledger.last_run()?;
     if let Ok(run) = since.parse::<i64>() {
         if (1..=last_run).contains(&run) {

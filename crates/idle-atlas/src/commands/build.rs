@@ -5,7 +5,8 @@ use atlas_io::live::Live;
 use atlas_io::round::{self, Event, Round};
 use atlas_store::build::{Job, keep_overwritten, preview, recall};
 use atlas_store::error::StoreError;
-use atlas_store::ledger::Ledger;
+use atlas_store::ledger::{self, Ledger};
+use atlas_store::model::{AttemptEnd, AttemptRow};
 use atlas_store::report::{Built, Guard, LastBuild, Preview};
 
 use super::{LookedAt, announce, open_ledger, programs};
@@ -51,6 +52,14 @@ pub fn run(settings: &Settings, arguments: &args::BuildArguments, session: &Sess
 /// Builds, and runs the programs around it.
 fn build_once(settings: &Settings, arguments: &args::BuildArguments, session: &Session) -> Result<Exit, Failure> {
     let built = build_from_scratch(settings, arguments, session);
+    match &built {
+        Err(Failure::PipeClosed) => {}
+        Ok(Exit::Interrupted) | Err(Failure::Store(StoreError::Interrupted)) => {
+            record(settings, session, AttemptEnd::Stopped, "it was asked to stop".to_owned());
+        }
+        Err(failure) => record(settings, session, AttemptEnd::Failed, failure.to_string()),
+        Ok(_) => {}
+    }
     if let Err(failure) = &built
         && !matches!(failure, Failure::PipeClosed | Failure::Store(StoreError::Interrupted))
     {
@@ -62,6 +71,19 @@ fn build_once(settings: &Settings, arguments: &args::BuildArguments, session: &S
         programs::when_failed(settings, session, &document);
     }
     built
+}
+
+/// Records a build that did not go through. If the ledger cannot be written, that is why it failed.
+fn record(settings: &Settings, session: &Session, ended: AttemptEnd, reason: String) {
+    let attempt = AttemptRow { at: session.now().as_second(), ended, reason, started_by: Session::started_by() };
+    let Ok(mut ledger) = ledger::open(&settings.ledger) else { return };
+    let recorded = ledger.transaction().and_then(|writing| {
+        writing.add_attempt(&attempt)?;
+        writing.commit()
+    });
+    if let Err(error) = recorded {
+        session.screen.complain("history", &format!("this build could not be recorded: {error}"));
+    }
 }
 
 fn build_from_scratch(
@@ -132,6 +154,7 @@ fn build_site(
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
     let job = asked(job, arguments, screen).progress(&more).telling(screen.examples(), &settings.accepted);
+    let job = job.started_by(Session::started_by());
     let round = Round { job: Some(&job), engines: &[], names: &settings.names, wanted: ToAnnounce::Due };
     let mut events = Vec::new();
     round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| events.push(event))?;
@@ -155,6 +178,10 @@ fn build_site(
                 show(settings, *built, engines, told.clone(), screen)?
             }
             Event::Held(preview) => {
+                let reasons: Vec<String> = preview.survey.held.iter().map(|held| held.message.clone()).collect();
+                drop(ledger);
+                record(settings, session, AttemptEnd::Held, reasons.join("; "));
+                ledger = open_ledger(settings, screen)?;
                 programs::when_failed(settings, session, &serde_json::to_value(&preview).unwrap_or_default());
                 held(settings, &preview, screen)?
             }

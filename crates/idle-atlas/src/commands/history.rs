@@ -1,13 +1,18 @@
 //! The command `history`: runs and announcements, newest first.
 
+use atlas_io::engines::{ToAnnounce, all_pending, left_alone};
 use atlas_store::ledger::{self, Ledger};
 
+use super::announce::run_since;
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
+use crate::session::Session;
+use crate::view::history::{EngineHealth, Health};
 use crate::{args, view};
 
-pub fn run(settings: &Settings, history: &args::HistoryArguments, screen: &Screen) -> Result<Exit, Failure> {
+pub fn run(settings: &Settings, history: &args::HistoryArguments, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
     let Some(ledger) = ledger::open_for_reading(&settings.ledger)? else {
         return Err(Failure::said("nothing has been built yet; begin with: idle-atlas build"));
     };
@@ -26,10 +31,56 @@ pub fn run(settings: &Settings, history: &args::HistoryArguments, screen: &Scree
         screen.show(&run, || view::history::one(&run, &screen.layout(settings)))?;
         return Ok(Exit::Done);
     }
-    let past =
-        view::history::Past { runs: ledger.runs(history.most)?, announcements: ledger.announcements(history.most)? };
+    let since = history.since.as_ref().map(|since| run_since(settings, &*ledger, since)).transpose()?;
+    let begin = match since {
+        Some(run) => ledger.run(run)?.map_or(i64::MAX, |(row, _)| row.at),
+        None => i64::MIN,
+    };
+    let most = if history.engine.is_some() { MOST_SEARCHED } else { history.most };
+    let mut announcements = ledger.announcements(most)?;
+    announcements.retain(|one| one.at >= begin && history.engine.as_ref().is_none_or(|engine| one.engine == *engine));
+    announcements.truncate(history.most);
+    let mut past = view::history::Past {
+        health: health(settings, &*ledger, session)?,
+        runs: ledger.runs(history.most)?,
+        attempts: ledger.attempts(history.most)?,
+        announcements,
+    };
+    past.runs.retain(|run| since.is_none_or(|since| run.run >= since));
+    past.attempts.retain(|attempt| attempt.at >= begin);
     screen.show(&past, || view::history::past(&past, &screen.layout(settings)))?;
     Ok(Exit::Done)
+}
+
+/// How many announcements are searched for those to one engine.
+const MOST_SEARCHED: usize = 10_000;
+/// How many intervals between builds tell how often they usually come.
+const INTERVALS: usize = 10;
+/// The shortest time, in seconds, after which a build can be overdue.
+const LEAST_OVERDUE: i64 = 3_600;
+
+/// Whether it still runs.
+fn health(settings: &Settings, ledger: &dyn Ledger, session: &Session) -> Result<Health, Failure> {
+    let now = session.now().as_second();
+    let runs = ledger.runs(INTERVALS + 1)?;
+    let mut intervals: Vec<i64> = runs.windows(2).map(|pair| pair[0].at - pair[1].at).collect();
+    intervals.sort_unstable();
+    let usual = (intervals.len() >= 3).then(|| intervals[intervals.len() / 2]);
+    let since = runs.first().map(|last| now - last.at);
+    let is_overdue = since.zip(usual).is_some_and(|(since, usual)| since > LEAST_OVERDUE.max(2 * usual));
+    let mut engines = Vec::new();
+    for engine in &settings.engines {
+        let pending = all_pending(ledger, engine, &settings.names, ToAnnounce::Due, 1)?;
+        engines.push(EngineHealth {
+            name: engine.name.clone(),
+            on: engine.on,
+            retired: pending.is_retired,
+            last_success: ledger.last_success(&engine.name)?,
+            waiting: pending.count,
+            not_before: left_alone(ledger, &engine.name, now)?,
+        });
+    }
+    Ok(Health { last_build: runs.first().map(|last| last.at), usual_interval: usual, is_overdue, engines })
 }
 
 /// Prints every remembered entry on a line of its own, streaming, however many there are. As JSON, one object per line.

@@ -1,17 +1,94 @@
 //! The output of `history`.
 
-use atlas_store::model::{Announced, RunRow, RunUrls};
+use atlas_core::rfc3339;
+use atlas_store::model::{Announced, AttemptEnd, AttemptRow, RunRow, RunUrls, StartedBy};
 use serde::Serialize;
 use serde_json::Value;
 
 use super::grid::Grid;
-use crate::screen::{FAINT, Layout, STRONG, grouped, instant};
+use crate::screen::{FAINT, Layout, STRONG, WARN, count, grouped, instant, size};
 
 /// Runs and announcements, newest first.
 #[derive(Debug, Serialize)]
 pub struct Past {
+    pub health: Health,
     pub runs: Vec<RunRow>,
+    /// Builds that did not go through.
+    pub attempts: Vec<AttemptRow>,
     pub announcements: Vec<Announced>,
+}
+
+/// Whether it still runs.
+#[derive(Debug, Serialize)]
+pub struct Health {
+    /// When the last build went through, in seconds since 1970.
+    #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    pub last_build: Option<i64>,
+    /// The usual time between two builds, in seconds, if there were enough of them.
+    pub usual_interval: Option<i64>,
+    /// Whether the last build is much longer ago than that.
+    pub is_overdue: bool,
+    pub engines: Vec<EngineHealth>,
+}
+
+/// The state of an engine.
+#[derive(Debug, Serialize)]
+pub struct EngineHealth {
+    pub name: String,
+    pub on: bool,
+    pub retired: bool,
+    #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    pub last_success: Option<i64>,
+    /// The URLs or files that it has still to be told of.
+    pub waiting: u64,
+    #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    pub not_before: Option<i64>,
+}
+
+/// A time span in the largest unit that fits: `3 days`.
+fn span(seconds: i64) -> String {
+    let seconds = seconds.max(0) as u64;
+    match seconds {
+        0..120 => count(seconds, "second", "seconds"),
+        120..7_200 => count(seconds / 60, "minute", "minutes"),
+        7_200..172_800 => count(seconds / 3_600, "hour", "hours"),
+        _ => count(seconds / 86_400, "day", "days"),
+    }
+}
+
+/// The first lines: whether it still runs, and what waits.
+fn health(past: &Past, layout: &Layout) -> String {
+    let Health { last_build, usual_interval, is_overdue, engines } = &past.health;
+    let mut grid = Grid::new(&["", "", ""]);
+    if let Some(at) = last_build {
+        let usual = usual_interval.map(|usual| format!("usually every {}", span(usual))).unwrap_or_default();
+        let note = if *is_overdue { format!("{WARN}overdue{WARN:#}: {usual}") } else { usual };
+        grid.row(["last build".to_owned(), instant(*at, &layout.zone), note]);
+    }
+    if let Some(attempt) = past.attempts.first().filter(|attempt| last_build.is_none_or(|at| attempt.at >= at)) {
+        let ended = match attempt.ended {
+            AttemptEnd::Held => "held back",
+            AttemptEnd::Failed => "failed",
+            AttemptEnd::Stopped => "stopped",
+        };
+        let what = format!("{WARN}{ended}{WARN:#}: {}", attempt.reason.lines().next().unwrap_or_default());
+        grid.row(["last attempt".to_owned(), instant(attempt.at, &layout.zone), what]);
+    }
+    for engine in engines {
+        let told = engine.last_success.map_or("not told yet".to_owned(), |at| instant(at, &layout.zone));
+        let state = match engine {
+            EngineHealth { on: false, .. } => "switched off".to_owned(),
+            EngineHealth { retired: true, .. } => "has given up being told".to_owned(),
+            EngineHealth { waiting: 0, .. } => "knows about every change".to_owned(),
+            EngineHealth { waiting, not_before, .. } => {
+                let until = not_before.map(|until| format!(" until {} at least", instant(until, &layout.zone)));
+                let (one, many) = ("announcement waits", "announcements wait");
+                format!("{}{}", count(*waiting, one, many), until.unwrap_or_default())
+            }
+        };
+        grid.row([engine.name.clone(), told, state]);
+    }
+    grid.text(layout) + "\n"
 }
 
 /// The text of `history`.
@@ -19,33 +96,70 @@ pub fn past(past: &Past, layout: &Layout) -> String {
     if past.runs.is_empty() {
         return "Nothing has been built yet.\n\n".to_owned() + &layout.next("idle-atlas build");
     }
-    let mut grid =
-        Grid::new(&[">run", "when", ">entries", ">added", ">changed", ">removed", "?>left out", "?>files written"]);
+    let mut grid = Grid::new(&[
+        ">run",
+        "when",
+        "?>took",
+        ">entries",
+        ">added",
+        ">changed",
+        ">removed",
+        "?>files",
+        "?>written",
+        "?>size",
+        "?>warnings",
+        "?started",
+    ]);
     for row in &past.runs {
         let counts = row.counts;
-        let numbers =
-            [counts.entries, counts.added, counts.changed, counts.removed, counts.left_out, counts.files_written];
-        grid.row(
-            [
-                vec![row.run.to_string(), instant(row.at, &layout.zone)],
-                numbers.iter().map(|number| grouped(*number)).collect(),
-            ]
-            .concat(),
-        );
+        let took = format!("{}.{} s", row.took_ms / 1000, row.took_ms % 1000 / 100);
+        let started = match row.started_by {
+            StartedBy::Hand => "by hand",
+            StartedBy::Unit => "by a unit",
+            StartedBy::Program => "by a program",
+        };
+        grid.row([
+            row.run.to_string(),
+            instant(row.at, &layout.zone),
+            took,
+            grouped(counts.entries),
+            grouped(counts.added),
+            grouped(counts.changed),
+            grouped(counts.removed),
+            grouped(counts.files),
+            grouped(counts.files_written),
+            size(counts.bytes),
+            grouped(counts.warnings),
+            started.to_owned(),
+        ]);
     }
-    let mut out = format!("{STRONG}Runs{STRONG:#}\n\n{}", grid.text(layout));
+    let mut out = health(past, layout);
+    out += &format!("{STRONG}Runs{STRONG:#}\n\n{}", grid.text(layout));
+    if !past.attempts.is_empty() {
+        let mut grid = Grid::new(&["when", "", "because"]);
+        for attempt in &past.attempts {
+            let because = attempt.reason.lines().next().unwrap_or_default();
+            grid.row([&instant(attempt.at, &layout.zone), attempt.ended.as_str(), because]);
+        }
+        out += &format!("\n{STRONG}Builds that did not go through{STRONG:#}\n\n{}", grid.text(layout));
+    }
     out += &format!("\n{STRONG}Announcements{STRONG:#}\n\n");
     if past.announcements.is_empty() {
         out += "  none yet\n";
     } else {
         let mut grid = Grid::new(&["when", "engine", "?>up to run", ">URLs", "?>answer", "meaning"]);
-        for one in &past.announcements {
+        // Calls for single URLs are many messages with one answer.
+        let alike = |one: &Announced, next: &Announced| {
+            (&one.engine, one.at, one.status, &one.words) == (&next.engine, next.at, next.status, &next.words)
+        };
+        for some in past.announcements.chunk_by(alike) {
+            let one = &some[0];
             let status = one.status.map_or("–".to_owned(), |status| status.to_string());
             let cells = [
                 instant(one.at, &layout.zone),
                 one.engine.clone(),
-                one.run.to_string(),
-                grouped(one.urls),
+                some.iter().map(|one| one.run).max().unwrap_or_default().to_string(),
+                grouped(some.iter().map(|one| one.urls).sum()),
                 status,
                 one.words.clone(),
             ];

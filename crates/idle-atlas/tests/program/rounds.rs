@@ -225,3 +225,48 @@ fn more_than_ten_thousand_urls_are_not_announced_by_mistake() {
     assert_eq!(night.told(), 0);
     night.site.run(&["announce", "--yes"]).says(2, &["--all"]);
 }
+
+/// The first lines of the history say whether it still runs: the last build, a later attempt, and each engine.
+#[test]
+fn the_history_says_whether_it_still_runs() {
+    let mut night = Night::new("");
+    (0..10).for_each(|nth| night.site.page(&format!("c{nth}.html"), "c", "Text"));
+    for day in 0..4 {
+        night.site.at(NOON + day * DAY);
+        night.edit(&format!("Text of day {day}"));
+        night.site.run(&["build", "--announce"]).says(0, &["12 entries"]);
+    }
+    let day = night.site.run(&["history"]);
+    day.says(
+        0,
+        &["last build", "2026-11-26 12:00 GMT", "usually every 24 hours", "knows about every change", "by a program"],
+    );
+    assert!(!day.out.contains("overdue") && !day.out.contains("last attempt"), "{}", day.out);
+    night.site.at(NOON + 6 * DAY);
+    (0..10).for_each(|nth| std::fs::remove_file(night.site.path(&format!("public/c{nth}.html"))).unwrap());
+    night.site.run(&["build"]).says(3, &["held back"]);
+    let late = night.site.run(&["history"]);
+    late.says(
+        0,
+        &[
+            "overdue: usually every 24 hours",
+            "last attempt",
+            "held back: section pages would lose 10 of its 12",
+            "Builds that did not go through",
+        ],
+    );
+    let past = night.site.json(&["history"]);
+    assert_eq!(
+        (&past["health"]["is_overdue"], &past["attempts"][0]["ended"]),
+        (&true.into(), &"held".into()),
+        "{past}"
+    );
+    assert_eq!((&past["runs"][0]["files"], &past["runs"][0]["entries"]), (&1.into(), &12.into()));
+    night.add(&sh("before_build", "exit 4"));
+    night.site.run(&["build"]).says(2, &["before_build"]);
+    night.site.run(&["history"]).says(0, &["failed: before_build", "exit status: 4"]);
+    let some = night.site.json(&["history", "--since", "2026-11-25", "--engine", "test"]);
+    let lengths = ["runs", "announcements", "attempts"].map(|list| some[list].as_array().unwrap().len());
+    assert_eq!(lengths, [2, 2, 2], "{some}");
+    assert_eq!(night.site.json(&["history", "--engine", "other"])["announcements"], serde_json::json!([]));
+}

@@ -46,6 +46,11 @@ impl ReadEngines for Sqlite {
         Ok(rows.collect::<Result<_, _>>()?)
     }
 
+    fn last_success(&self, engine: &str) -> Result<Option<i64>, StoreError> {
+        let query = "select max(at) from announcement where engine = ?1 and outcome = 'done'";
+        Ok(self.connection.query_row(query, [engine], |row| row.get(0))?)
+    }
+
     fn told_after(&self, engine: &str, after: i64) -> Result<Vec<(i64, u64)>, StoreError> {
         let mut statement = self.connection.prepare_cached(
             "select at, urls from announcement where engine = ?1 and at > ?2 and outcome in ('done', 'refused') order by at",

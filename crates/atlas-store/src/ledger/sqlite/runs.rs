@@ -8,7 +8,7 @@ use super::{Changing, Sqlite};
 use crate::disk::segmented_gzip::{compress, decompress};
 use crate::error::StoreError;
 use crate::ledger::{ReadRuns, WriteRuns};
-use crate::model::{RunCounts, RunRow, RunUrls};
+use crate::model::{AttemptEnd, AttemptRow, RunCounts, RunRow, RunUrls, StartedBy};
 
 /// The seconds of a day.
 const DAY: i64 = 86_400;
@@ -18,10 +18,13 @@ const QUIET_DAYS: i64 = 7;
 const WITH_REPORT: i64 = 30;
 /// How many URLs of runs are remembered, but for those of the last run: as many as the site has entries, or so many.
 const LEAST_URLS: i64 = 100_000;
+/// How many builds that did not go through are remembered.
+const MOST_ATTEMPTS: i64 = 1_000;
 /// For how many days announcements are remembered with some of their URLs.
 const EXAMPLE_DAYS: i64 = 30;
 
-const COLUMNS: &str = "id, at, entries, added, changed, removed, left_out, files_written";
+const COLUMNS: &str =
+    "id, at, entries, added, changed, removed, left_out, files_written, files, bytes, warnings, took_ms, started_by";
 
 fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRow> {
     let count = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
@@ -32,8 +35,12 @@ fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRow> {
         removed: count(5)?,
         left_out: count(6)?,
         files_written: count(7)?,
+        files: count(8)?,
+        bytes: count(9)?,
+        warnings: count(10)?,
     };
-    Ok(RunRow { run: row.get(0)?, at: row.get(1)?, counts })
+    let started_by = StartedBy::of_word(&row.get::<_, String>(12)?);
+    Ok(RunRow { run: row.get(0)?, at: row.get(1)?, took_ms: count(11)?, started_by, counts })
 }
 
 impl ReadRuns for Sqlite {
@@ -52,7 +59,21 @@ impl ReadRuns for Sqlite {
             "select {COLUMNS}, coalesce(report, '') from run left join report on report.run = id where id = ?1"
         );
         let mut statement = self.connection.prepare(&query)?;
-        Ok(statement.query_row([run], |row| Ok((run_row(row)?, row.get(8)?))).optional()?)
+        Ok(statement.query_row([run], |row| Ok((run_row(row)?, row.get(13)?))).optional()?)
+    }
+
+    fn attempts(&self, most: usize) -> Result<Vec<AttemptRow>, StoreError> {
+        let query = "select at, ended, reason, started_by from attempt order by id desc limit ?1";
+        let mut statement = self.connection.prepare(query)?;
+        let rows = statement.query_map([most as i64], |row| {
+            Ok(AttemptRow {
+                at: row.get(0)?,
+                ended: AttemptEnd::of_word(&row.get::<_, String>(1)?),
+                reason: row.get(2)?,
+                started_by: StartedBy::of_word(&row.get::<_, String>(3)?),
+            })
+        })?;
+        Ok(rows.collect::<Result<_, _>>()?)
     }
 
     fn urls_of_run(&self, run: i64) -> Result<RunUrls, StoreError> {
@@ -73,9 +94,10 @@ impl ReadRuns for Sqlite {
 
 impl WriteRuns for Changing<'_> {
     fn add_run(&self, row: &RunRow, report: &str) -> Result<(), StoreError> {
-        let RunCounts { entries, added, changed, removed, left_out, files_written } = row.counts;
+        let RunCounts { entries, added, changed, removed, left_out, files_written, files, bytes, warnings } =
+            row.counts;
         self.inner.execute(
-            &format!("insert into run ({COLUMNS}) values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8)"),
+            &format!("insert into run ({COLUMNS}) values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)"),
             params![
                 row.run,
                 row.at,
@@ -85,9 +107,22 @@ impl WriteRuns for Changing<'_> {
                 removed as i64,
                 left_out as i64,
                 files_written as i64,
+                files as i64,
+                bytes as i64,
+                warnings as i64,
+                row.took_ms as i64,
+                row.started_by.as_str(),
             ],
         )?;
         self.inner.execute("insert into report values (?1, ?2)", params![row.run, report])?;
+        Ok(())
+    }
+
+    fn add_attempt(&self, attempt: &AttemptRow) -> Result<(), StoreError> {
+        let AttemptRow { at, ended, reason, started_by } = attempt;
+        let row = params![at, ended.as_str(), reason, started_by.as_str()];
+        self.inner.execute("insert into attempt (at, ended, reason, started_by) values (?1, ?2, ?3, ?4)", row)?;
+        self.inner.execute("delete from attempt where id <= (select max(id) from attempt) - ?1", [MOST_ATTEMPTS])?;
         Ok(())
     }
 
@@ -112,7 +147,9 @@ impl WriteRuns for Changing<'_> {
         for table in ["tombstone", "departure", "addition"] {
             self.inner.execute(&format!("delete from {table} where run <= ?1"), [old_run])?;
         }
-        self.inner.execute("delete from announcement where at < ?1", [old])?;
+        for table in ["announcement", "attempt"] {
+            self.inner.execute(&format!("delete from {table} where at < ?1"), [old])?;
+        }
         self.inner.execute("delete from run where at < ?1 and id < ?2", [old, last])?;
         let quiet = "delete from run where at < ?1 and id < ?2 and added + changed + removed + files_written = 0";
         self.inner.execute(quiet, [before(QUIET_DAYS), last])?;
@@ -147,8 +184,18 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         assert_eq!(ledger.last_run().unwrap(), 0);
-        let counts = RunCounts { entries: 9, added: 1, changed: 2, removed: 3, left_out: 4, files_written: 5 };
-        let row = |run| RunRow { run, at: 1_795_435_200 + run, counts };
+        let counts = RunCounts {
+            entries: 9,
+            added: 1,
+            changed: 2,
+            removed: 3,
+            left_out: 4,
+            files_written: 5,
+            files: 6,
+            bytes: 7,
+            warnings: 8,
+        };
+        let row = |run| RunRow { run, at: 1_795_435_200 + run, took_ms: 12, started_by: StartedBy::Unit, counts };
         let writing = ledger.transaction().unwrap();
         writing.add_run(&row(1), "{}").unwrap();
         writing.add_run(&row(2), "{\"main\": \"x\"}").unwrap();
@@ -163,14 +210,14 @@ mod tests {
     fn urls_of_old_runs_make_room_for_those_of_new_ones() {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
-        let counts = RunCounts { entries: 9, added: 1, changed: 0, removed: 0, left_out: 0, files_written: 1 };
+        let counts = RunCounts { entries: 9, added: 1, files_written: 1, ..RunCounts::default() };
         let urls = |run: i64| {
             let urls = (0..10_000).map(|nth| format!("https://www.marrowvale.example/halts/{run}-{nth}/"));
             RunUrls { added: urls.collect(), removed: vec!["/gone".to_owned()], ..RunUrls::default() }
         };
         for run in 1..=12 {
             let writing = ledger.transaction().unwrap();
-            writing.add_run(&RunRow { run, at: run, counts }, "{}").unwrap();
+            writing.add_run(&RunRow { run, at: run, took_ms: 0, started_by: StartedBy::Hand, counts }, "{}").unwrap();
             writing.add_run_urls(run, &urls(run)).unwrap();
             writing.forget_history(run, 400).unwrap();
             writing.commit().unwrap();

@@ -63,7 +63,13 @@ create table run (
     id integer primary key,
     at integer not null,
     entries integer not null, added integer not null, changed integer not null, removed integer not null,
-    left_out integer not null, files_written integer not null
+    left_out integer not null, files_written integer not null,
+    files integer not null, bytes integer not null, warnings integer not null,
+    took_ms integer not null, started_by text not null
+);
+-- builds that did not go through, and why
+create table attempt (
+    id integer primary key, at integer not null, ended text not null, reason text not null, started_by text not null
 );
 -- the reports of the last runs: JSON, as build printed it. Apart, so that old ones leave no holes
 create table report (run integer primary key, report text not null);
