@@ -102,8 +102,10 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
         let kept = if told.kept > 0 { format!("  {} for it.\n", is_kept(told.kept)) } else { String::new() };
         return out + &format!("{WARN}not told{WARN:#}: {problem}\n{kept}");
     }
-    if told.retired && told.messages.is_empty() {
-        return out + &format!("{FAINT}{RETIRED}.{FAINT:#}\n");
+    if told.retired {
+        let status = told.messages.last().and_then(|message| message.status);
+        let answered = status.map(|status| format!(" It answers {status}.")).unwrap_or_default();
+        return out + &format!("{FAINT}{RETIRED}.{answered}{FAINT:#}\n");
     }
     if let (Some(until), true) = (told.not_before, told.messages.is_empty()) {
         return out

@@ -68,7 +68,7 @@ fn a_ping_names_the_main_file() {
 fn a_ping_that_is_given_up_rests(#[case] status: u16) {
     let told = Told::new("sitemap-ping", TestEngine::ping, "");
     told.engine.set_mood(Mood::Status(status));
-    told.site.run(&["announce"]).says(0, &[&status.to_string(), "has given up this way of being told"]);
+    told.site.run(&["announce"]).says(0, &["has given up being told in this way", &format!("It answers {status}.")]);
     told.edit("Other text");
     told.site.run(&["announce"]).says(0, &["test: has given up being told in this way", "Its [[engine]] table can go"]);
     told.site.run(&["announce", "--dry-run"]).says(0, &["test: has given up being told in this way"]);
