@@ -59,9 +59,7 @@ impl Answer {
         let words = match (self, then) {
             (Self::Status(200..=299), Then::Done) => "accepted (received, not yet crawled)",
             (_, Then::Done) => "accepted",
-            (_, Then::Retired) => {
-                "the engine has given up this way of being told; it learns from robots.txt and from its console. Nothing is kept for it"
-            }
+            (_, Then::Retired) => "the engine has given up this way of being told; nothing is kept for it",
             (_, Then::Halve) => {
                 "not accepted as a whole; sent again in two halves, to find out which URLs are at fault"
             }

@@ -98,7 +98,8 @@ pub(super) fn run_row(job: &Job<'_>, built: &Built, took: Duration) -> RunRow {
             files_written: built.written.len() as u64,
             files: survey.sections.iter().map(|section| section.files.len() as u64).sum(),
             bytes: survey.sections.iter().map(SectionReport::bytes).sum(),
-            warnings: survey.sources.iter().map(|source| source.outcome.problem_count).sum::<u64>()
+            warnings: survey.failures().count() as u64
+                + survey.sources.iter().map(|source| source.outcome.problem_count).sum::<u64>()
                 + survey.notices.iter().map(|notice| notice.count).sum::<u64>(),
         },
     }

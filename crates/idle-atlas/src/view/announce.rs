@@ -178,7 +178,8 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
 pub fn plans(plans: &[AnnouncePlan], off: &[&str], layout: &Layout) -> String {
     let shown = layout.shown(10);
     let mut out = layout.host();
-    for plan in plans {
+    for (nth, plan) in plans.iter().enumerate() {
+        out += if nth > 0 { "\n" } else { "" };
         if plan.retired {
             out += &format!("{STRONG}{}{STRONG:#}: {FAINT}{RETIRED}.{FAINT:#}\n", plan.engine);
             continue;

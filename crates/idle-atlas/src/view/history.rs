@@ -45,15 +45,17 @@ pub struct EngineHealth {
     pub not_before: Option<i64>,
 }
 
-/// A time span in the largest unit that fits: `3 days`.
-fn span(seconds: i64) -> String {
-    let seconds = seconds.max(0) as u64;
-    match seconds {
-        0..120 => count(seconds, "second", "seconds"),
-        120..7_200 => count(seconds / 60, "minute", "minutes"),
-        7_200..172_800 => count(seconds / 3_600, "hour", "hours"),
-        _ => count(seconds / 86_400, "day", "days"),
-    }
+/// How often something happens, in the largest unit that fits: `every hour`, `every 3 days`.
+fn every(seconds: i64) -> String {
+    let seconds = seconds.max(1) as u64;
+    let rounded = |unit: u64| (seconds + unit / 2) / unit;
+    let (number, one, many) = match seconds {
+        0..90 => (seconds, "second", "seconds"),
+        90..5_400 => (rounded(60), "minute", "minutes"),
+        5_400..72_000 => (rounded(3_600), "hour", "hours"),
+        _ => (rounded(86_400), "day", "days"),
+    };
+    if number == 1 { format!("every {one}") } else { format!("every {}", count(number, one, many)) }
 }
 
 /// The first lines: whether it still runs, and what waits.
@@ -61,7 +63,7 @@ fn health(past: &Past, layout: &Layout) -> String {
     let Health { last_build, usual_interval, is_overdue, engines } = &past.health;
     let mut grid = Grid::new(&["", "", ""]);
     if let Some(at) = last_build {
-        let usual = usual_interval.map(|usual| format!("usually every {}", span(usual))).unwrap_or_default();
+        let usual = usual_interval.map(|usual| format!("usually {}", every(usual))).unwrap_or_default();
         let note = if *is_overdue { format!("{WARN}overdue{WARN:#}: {usual}") } else { usual };
         grid.row(["last build".to_owned(), instant(*at, &layout.zone), note]);
     }
@@ -75,7 +77,8 @@ fn health(past: &Past, layout: &Layout) -> String {
         grid.row(["last attempt".to_owned(), instant(attempt.at, &layout.zone), what]);
     }
     for engine in engines {
-        let told = engine.last_success.map_or("not told yet".to_owned(), |at| instant(at, &layout.zone));
+        let never = if engine.on && !engine.retired { "not told yet" } else { "–" };
+        let told = engine.last_success.map_or(never.to_owned(), |at| instant(at, &layout.zone));
         let state = match engine {
             EngineHealth { on: false, .. } => "switched off".to_owned(),
             EngineHealth { retired: true, .. } => "has given up being told".to_owned(),
@@ -258,4 +261,22 @@ fn some_urls(title: &str, urls: &[String], all: u64, layout: &Layout) -> String 
         );
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(1, "every second")]
+    #[case(600, "every 10 minutes")]
+    #[case(3_500, "every 58 minutes")]
+    #[case(21_700, "every 6 hours")]
+    #[case(86_100, "every day")]
+    #[case(604_000, "every 7 days")]
+    fn how_often(#[case] seconds: i64, #[case] wanted: &str) {
+        assert_eq!(every(seconds), wanted);
+    }
 }

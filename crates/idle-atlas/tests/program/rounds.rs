@@ -239,7 +239,7 @@ fn the_history_says_whether_it_still_runs() {
     let day = night.site.run(&["history"]);
     day.says(
         0,
-        &["last build", "2026-11-26 12:00 GMT", "usually every 24 hours", "knows about every change", "by a program"],
+        &["last build", "2026-11-26 12:00 GMT", "usually every day", "knows about every change", "by a program"],
     );
     assert!(!day.out.contains("overdue") && !day.out.contains("last attempt"), "{}", day.out);
     night.site.at(NOON + 6 * DAY);
@@ -249,7 +249,7 @@ fn the_history_says_whether_it_still_runs() {
     late.says(
         0,
         &[
-            "overdue: usually every 24 hours",
+            "overdue: usually every day",
             "last attempt",
             "held back: section pages would lose 10 of its 12",
             "Builds that did not go through",
