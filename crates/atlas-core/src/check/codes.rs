@@ -56,5 +56,7 @@ kinds! {
     NAMESPACE = "namespace", Error, "Declare the element's namespace at the root, and use its prefix: engines ignore the element.";
     TOO_MANY_IMAGES = "too-many-images", Error, "1,000 pictures is the limit for one URL.";
     VIDEO_INCOMPLETE = "video-incomplete", Error, "A video needs a thumbnail, a title, a description, and a media file or player.";
+    OWNERSHIP_ELEMENT = "ownership-element", Warning, "Put the element into the head of the home page: consoles forget whose site it is without it.";
+    OWNERSHIP_FILE = "ownership-file", Warning, "Build again, or put the file into the web root: consoles forget whose site it is without it.";
     COPY_DIFFERS = "copy-differs", Error, "Build again: servers that send precompressed files send the old one.";
 }

@@ -7,6 +7,8 @@ mod codes;
 mod files;
 mod pages;
 mod advice;
+mod ownership;
 
 pub use self::codes::CODES;
 pub use self::files::{FetchResult, FileRequest, FileSeen, Inspection, Report};
+pub use self::ownership::Ownership;

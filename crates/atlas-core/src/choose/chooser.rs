@@ -328,6 +328,7 @@ mod tests {
                 folder: ROOT.into(),
                 main: "sitemap.xml".into(),
                 others: [format!("{ROOT}atlas.html")].into(),
+                named: [format!("{ROOT}lamp-console.html")].into(),
             },
             robots: Robots::read(b"User-agent: *\nDisallow: /yard/\nUser-agent: lampbot\nDisallow: /fares/\n"),
             tokens: vec![],
@@ -379,6 +380,7 @@ mod tests {
     #[case::not_over_yet(Contribution { expires: Lastmod::from_epoch_day(30_000), ..at("/gala/") }, None)]
     #[case::published(Contribution { published: Lastmod::from_epoch_day(20_000), ..at("/news/gala/") }, None)]
     #[case::visitor_page(at("/atlas.html"), Some(Reason::OwnFile))]
+    #[case::what_a_console_asks_for(at("/lamp-console.html"), Some(Reason::OwnFile))]
     #[case::archive_without_page(Contribution { not_there: true, ..at("/journal/about/lamps/") }, Some(Reason::NoArchivePage))]
     #[case::section_off(Contribution { section: Some("shed".into()), ..at("/sheds/") }, Some(Reason::SectionOff))]
     #[case::off_by_own_word(Contribution { own_section: Some("shed".into()), ..at("/journal/a/") }, Some(Reason::SectionOff))]

@@ -24,6 +24,7 @@ mod linked_data;
 mod players;
 mod link_header;
 mod reading;
+mod metas;
 mod head;
 mod body;
 mod reader;
@@ -42,6 +43,7 @@ use crate::video::{Video, read_yes_or_no};
 
 pub use encoding::by_header;
 pub use link_header::HeaderLinks;
+pub use metas::metas;
 pub use oembed::read_oembed;
 pub use players::{Player, PlayerError, player_entry};
 pub use reader::{read, text_of};

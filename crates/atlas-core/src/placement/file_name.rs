@@ -32,6 +32,8 @@ pub struct OwnFiles {
     /// Addresses of other files that the tool writes or has written. Their names begin with “atlas” or end in `.xml` or
     /// `.gz`.
     pub others: BTreeSet<String>,
+    /// Addresses of files that the configuration names, whatever they are called.
+    pub named: BTreeSet<String>,
 }
 
 impl OwnFiles {
@@ -42,12 +44,15 @@ impl OwnFiles {
             return false;
         }
         let in_folder = address.strip_prefix(&self.folder).is_some_and(|name| self.names(name));
-        in_folder || self.others.contains(address)
+        in_folder || self.others.contains(address) || self.named.contains(address)
     }
 
     /// Whether an address could be one of them, now or once more files are written. A quick check of the last part of
     /// the address, because most of a site's addresses look nothing like these files.
     pub fn may_hold(&self, address: &str) -> bool {
+        if self.named.contains(address) {
+            return true;
+        }
         let last = address.as_bytes();
         if last.ends_with(b"/") {
             return false;

@@ -9,7 +9,7 @@ use atlas_store::ledger::{self, Ledger};
 use atlas_store::model::{AttemptEnd, AttemptRow};
 use atlas_store::report::{Built, Guard, LastBuild, Preview};
 
-use super::{LookedAt, announce, open_ledger, programs};
+use super::{LookedAt, announce, open_ledger, ownership, programs};
 use crate::args::{self, Recall};
 use crate::config::{self, Settings};
 use crate::exit::{Exit, Failure};
@@ -187,6 +187,9 @@ fn build_site(
             }
             Event::Told(_) => exit,
         };
+    }
+    if is_built && !ownership::place(settings, &mut *ledger, session)? {
+        exit = exit.max(Exit::InPart);
     }
     // With --announce, they run before anything is announced.
     if is_built && !arguments.announce && !programs::when_built(settings, &mut *ledger, session)? {

@@ -29,6 +29,13 @@ pub fn run(settings: &Settings, check: &args::CheckArguments, session: &Session)
     let sitemaps = settings.sitemaps_elsewhere().filter(|_| is_own);
     let root = WebRoot { folder: folder.to_owned(), site: settings.site.clone(), robots, sitemaps };
     let mut report = root.check(Some(&settings.main_address()), Lastmod::from_timestamp(session.now()));
+    if is_own {
+        let home = fs::read(folder.join("index.html")).ok();
+        let missing = settings
+            .ownership
+            .missing(settings.site.root().as_str(), home.as_deref(), |name| fs::read(folder.join(name)).ok());
+        report.findings.extend(missing);
+    }
     let found = report.findings.len();
     report.findings.retain(|finding| !settings.accepted.holds(finding.code, &finding.file));
     let accepted = (found - report.findings.len()) as u64;

@@ -1,5 +1,6 @@
 //! The commands, one per file. Each does its work through the libraries and passes the result to its view.
 
+mod ownership;
 mod programs;
 pub mod announce;
 pub mod build;

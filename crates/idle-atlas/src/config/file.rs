@@ -6,7 +6,9 @@ use std::path::PathBuf;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::upkeep::{CheckTable, EngineTable, FilesTable, GuardsTable, HistoryTable, ProgramTable, RobotsTable};
+use super::upkeep::{
+    CheckTable, EngineTable, FilesTable, GuardsTable, HistoryTable, OwnershipTable, ProgramTable, RobotsTable,
+};
 use crate::exit::Failure;
 
 /// The file and its text, for the positions of errors.
@@ -69,6 +71,8 @@ pub struct ConfigFile {
     pub robots: RobotsTable,
     #[serde(default)]
     pub engine: Vec<EngineTable>,
+    #[serde(default)]
+    pub ownership: Vec<Spanned<OwnershipTable>>,
     #[serde(default)]
     pub before_build: Vec<ProgramTable>,
     #[serde(default)]

@@ -10,6 +10,7 @@ mod pages;
 mod sources;
 mod engines;
 mod programs;
+mod ownership;
 pub mod resolve;
 
 use std::fs;

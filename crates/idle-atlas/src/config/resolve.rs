@@ -1,7 +1,6 @@
 //! Resolving the configuration: it is checked, defaults are filled in, patterns are compiled, and `${NAME}` is
 //! replaced.
 
-use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::{fs, io};
 
@@ -30,6 +29,7 @@ use super::file::{ConfigFile, ConfigText};
 use super::programs::Programs;
 use super::sources::Sources;
 use crate::exit::Failure;
+use atlas_core::check::Ownership;
 
 /// The default name of the file of accepted remarks and findings.
 const KNOWN_FINDINGS: &str = "known-findings.txt";
@@ -46,6 +46,8 @@ pub struct Settings {
     pub engines: Vec<EngineSettings>,
     /// The programs around a build.
     pub programs: Programs,
+    /// What consoles ask for.
+    pub ownership: Ownership,
     /// The configuration file.
     pub path: PathBuf,
     /// The folder of the ledger.
@@ -139,13 +141,17 @@ impl Settings {
         let data = context.data_folder(&typed)?;
         let destination = Folder::new(sitemaps.clone(), web_root.clone(), data, robots.clone());
         let programs = context.programs(&typed)?;
+        let ownership = context.ownership(&typed.ownership, &names.main)?;
         let engines = context.engines(&typed.engine, typed.newest.is_some())?;
         let ours = [VISITOR_PAGE, TEXT].map(|name| format!("{}{name}", site.root()));
+        // What consoles ask for is no page.
+        let owned = ownership.files.iter().map(|(name, _)| format!("{}{name}", site.root()));
         let choices = Choices {
             own_files: OwnFiles {
                 folder: names.address.clone(),
                 main: names.main.clone(),
-                others: BTreeSet::from(ours),
+                others: ours.into(),
+                named: owned.collect(),
             },
             tokens: crawlers,
             rules,
@@ -163,6 +169,7 @@ impl Settings {
             robots,
             engines,
             programs,
+            ownership,
             path: origin.path.clone(),
             ledger,
             known_findings,

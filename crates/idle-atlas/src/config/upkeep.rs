@@ -62,6 +62,29 @@ pub struct CheckTable {
 
 #[derive(Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
+pub struct OwnershipTable {
+    pub meta: Option<Spanned<ElementOrTable>>,
+    pub file: Option<Spanned<NamedContent>>,
+}
+
+/// An element as it was copied, or its name and content.
+#[derive(Debug, Deserialize)]
+#[serde(untagged, expecting = "expected the element as it was copied, or { name = \"…\", content = \"…\" }")]
+pub enum ElementOrTable {
+    Element(String),
+    Table(NamedContent),
+}
+
+/// A name and a content.
+#[derive(Debug, Clone, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct NamedContent {
+    pub name: String,
+    pub content: String,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct ProgramTable {
     pub run: Spanned<Vec<String>>,
     pub wait_seconds: Option<Spanned<i64>>,

@@ -270,3 +270,47 @@ fn the_history_says_whether_it_still_runs() {
     assert_eq!(lengths, [2, 2, 2], "{some}");
     assert_eq!(night.site.json(&["history", "--engine", "other"])["announcements"], serde_json::json!([]));
 }
+
+/// The files that consoles ask for are placed, never listed as pages, and delivered; a missing element is named, ready to
+/// be pasted.
+#[test]
+fn consoles_find_what_they_ask_for() {
+    let tables = "[[ownership]]\nmeta = { name = \"lamp-console\", content = \"3f9c\" }\n\
+                  file = { name = \"lamp-3f9c.html\", content = \"lamp-console: 3f9c\" }\n\
+                  [[ownership]]\nmeta = '<meta name=\"oil-console\" content=\"a&amp;b\" />'\n";
+    let night = Night::new(&(tables.to_owned() + &sh("when_built", "cat > delivered")));
+    night.site.write("public/index.html", "<title>Home</title><meta name=oil-console content='a&amp;b'>Home.");
+    night.site.run(&["build"]).says(0, &["3 entries", "ownership  wrote lamp-3f9c.html into the web root"]);
+    assert_eq!(night.site.read("public/lamp-3f9c.html"), "lamp-console: 3f9c\n");
+    assert!(
+        night.site.read("delivered").lines().any(|line| line == "lamp-3f9c.html"),
+        "{}",
+        night.site.read("delivered")
+    );
+    let again = night.site.run(&["build"]);
+    again.says(
+        0,
+        &["3 entries, no entry changed", "nothing to write"].map(|words| words.trim_start_matches("3 entries, ")),
+    );
+    assert!(!night.site.paths().iter().any(|path| path.contains("lamp")), "{:?}", night.site.paths());
+    let lacks = "the head of the home page lacks <meta name=\"lamp-console\" content=\"3f9c\">";
+    night.site.run(&["check"]).says(0, &[lacks, "consoles forget whose site it is"]);
+    std::fs::remove_file(night.site.path("public/lamp-3f9c.html")).unwrap();
+    night.site.run(&["check"]).says(0, &["the file lamp-3f9c.html is missing"]);
+    night.site.write("public/lamp-3f9c.html", "something else");
+    night.site.run(&["build"]).says(1, &["is there already with another content, and was left as it is"]);
+    assert_eq!(night.site.read("public/lamp-3f9c.html"), "something else");
+}
+
+#[rstest]
+#[case::nothing("[[ownership]]", "has neither “meta” nor “file”")]
+#[case::no_meta("[[ownership]]\nmeta = \"3f9c\"", "expected an element with a name and a content")]
+#[case::our_file(
+    "[[ownership]]\nfile = { name = \"robots.txt\", content = \"x\" }",
+    "“robots.txt” cannot be the name of such a file"
+)]
+#[case::below("[[ownership]]\nfile = { name = \"a/b.txt\", content = \"x\" }", "expected a plain name")]
+#[case::slip("[[ownership]]\nfiles = { name = \"b.txt\", content = \"x\" }", "unknown key “files”")]
+fn ownership_that_is_misconfigured(#[case] table: &str, #[case] wanted: &str) {
+    Night::new(table).site.run(&["build"]).says(2, &["idle-atlas.toml line ", wanted]);
+}
