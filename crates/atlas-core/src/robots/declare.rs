@@ -18,14 +18,14 @@ pub fn sitemap_lines(robots: &[u8]) -> Vec<(usize, String)> {
 pub const ALLOW_ALL: &[u8] = b"User-agent: *\nDisallow:\n\n";
 
 /// Returns the file with one `Sitemap:` line for each address in `wanted`. Existing lines stay where they are, missing
-/// ones are added at the end, and lines for `outdated` addresses, which the tool itself once wrote, are removed. Every
-/// other byte stays as it was.
+/// ones are added at the end, after a blank line where a group of rules would otherwise run into them, and lines for
+/// `outdated` addresses, which the tool itself once wrote, are removed. Every other byte stays as it was.
 ///
 /// ```
 /// use atlas_core::robots::declare;
 ///
 /// let robots = declare(b"User-agent: *\r\nDisallow: /staff/", &["https://www.marrowvale.example/sitemap.xml"], &[]);
-/// assert_eq!(robots, b"User-agent: *\r\nDisallow: /staff/\r\nSitemap: https://www.marrowvale.example/sitemap.xml\r\n");
+/// assert_eq!(robots, b"User-agent: *\r\nDisallow: /staff/\r\n\r\nSitemap: https://www.marrowvale.example/sitemap.xml\r\n");
 /// ```
 pub fn declare(robots: &[u8], wanted: &[&str], outdated: &[&str]) -> Vec<u8> {
     let mut out = Vec::with_capacity(robots.len() + 100);
@@ -48,8 +48,12 @@ pub fn declare(robots: &[u8], wanted: &[&str], outdated: &[&str]) -> Vec<u8> {
         Some(at) if robots[at] == b'\r' => b"\r",
         _ => b"\n",
     };
-    for (address, _) in wanted.iter().zip(&found).filter(|(_, found)| !**found) {
+    let ends_in_a_group = RobotsLines::of(&out).last().is_some_and(|line| line.is_of_a_group());
+    for (nth, (address, _)) in wanted.iter().zip(&found).filter(|(_, found)| !**found).enumerate() {
         if !out.is_empty() && !matches!(out.last(), Some(b'\r' | b'\n')) {
+            out.extend_from_slice(newline);
+        }
+        if nth == 0 && ends_in_a_group {
             out.extend_from_slice(newline);
         }
         out.extend_from_slice(b"Sitemap: ");
@@ -60,6 +64,11 @@ pub fn declare(robots: &[u8], wanted: &[&str], outdated: &[&str]) -> Vec<u8> {
 }
 
 impl super::rules::RobotsLine<'_> {
+    /// Whether it belongs to a group of rules: some readers take a line that follows for one of the group.
+    fn is_of_a_group(&self) -> bool {
+        self.pair_keeping_hash().is_some_and(|(key, _)| !key.eq_ignore_ascii_case("sitemap"))
+    }
+
     /// As [`pair`](super::rules::RobotsLine::pair), but a `#` within the value belongs to it unless a space precedes
     /// it.
     fn pair_keeping_hash(&self) -> Option<(String, String)> {
@@ -92,7 +101,15 @@ mod tests {
     )]
     #[case::old_name_goes(
         "Sitemap: https://www.marrowvale.example/old.xml\nUser-agent: *\n",
-        "User-agent: *\nSitemap: https://www.marrowvale.example/sitemap.xml\n"
+        "User-agent: *\n\nSitemap: https://www.marrowvale.example/sitemap.xml\n"
+    )]
+    #[case::a_group_is_ended(
+        "User-agent: *\nDisallow: /staff/ # rota",
+        "User-agent: *\nDisallow: /staff/ # rota\n\nSitemap: https://www.marrowvale.example/sitemap.xml\n"
+    )]
+    #[case::a_group_that_has_ended(
+        "User-agent: *\nDisallow: /staff/\n\n",
+        "User-agent: *\nDisallow: /staff/\n\nSitemap: https://www.marrowvale.example/sitemap.xml\n"
     )]
     #[case::repeats_go(
         "Sitemap: https://www.marrowvale.example/sitemap.xml\nSitemap: https://www.marrowvale.example/sitemap.xml\n",

@@ -152,10 +152,14 @@ impl RunFindings {
         job: &Job<'_>,
         ledger: &dyn Ledger,
     ) -> Result<(RobotsFate, Vec<OtherSitemap>), StoreError> {
-        let declared = ledger.fact(Fact::Declared)?.unwrap_or_default();
-        let declaration =
-            Declaration::of((job.destination, job.names), self.plan.files.len(), &declared, self.live_robots.as_ref())?;
+        let declaration = self.declaration(job, ledger)?;
         Ok(declaration.map_or((RobotsFate::Unnamed, Vec::new()), |one| (one.fate(), one.others())))
+    }
+
+    /// The intended contents of robots.txt, if the configuration names one.
+    pub(super) fn declaration(&self, job: &Job<'_>, ledger: &dyn Ledger) -> Result<Option<Declaration>, StoreError> {
+        let declared = ledger.fact(Fact::Declared)?.unwrap_or_default();
+        Declaration::of((job.destination, job.names), self.plan.files.len(), &declared, self.live_robots.as_ref())
     }
 
     /// Whether all entries are unchanged, so that files made from all of them are, too.

@@ -67,7 +67,8 @@ pub(super) fn of(job: &Job<'_>, ledger: &dyn Ledger, found: &RunFindings) -> Res
     let (robots, other_sitemaps) = found.robots(job, ledger)?;
     let survey = Survey { held, robots, other_sitemaps, ..report(job, found, form, &fates, &sizes) };
     let edited = edited(found);
-    Ok(Preview { survey, files, comes, edited, goes, moves, extra_files })
+    let robots_txt = found.declaration(job, ledger)?.and_then(|declaration| declaration.change());
+    Ok(Preview { survey, files, comes, edited, goes, moves, robots_txt, extra_files })
 }
 
 fn planned(

@@ -8,7 +8,7 @@ use atlas_core::robots::{ALLOW_ALL, Robots, declare, sitemap_lines};
 
 use crate::destination::{Destination, Names, ROBOTS};
 use crate::error::StoreError;
-use crate::report::{OtherSitemap, RobotsFate};
+use crate::report::{OtherSitemap, RobotsFate, TextChange};
 use crate::source::LiveRobots;
 
 /// The intended contents of robots.txt.
@@ -59,6 +59,13 @@ impl Declaration {
         let lines = sitemap_lines(self.after.as_deref().unwrap_or_default()).into_iter();
         let others = lines.filter(|(_, address)| !self.wanted.contains(address));
         others.map(|(line, address)| OtherSitemap { line, address }).collect()
+    }
+
+    /// Its text before and after, if it will change.
+    pub(crate) fn change(&self) -> Option<TextChange> {
+        let text = |bytes: &Option<Vec<u8>>| String::from_utf8_lossy(bytes.as_deref().unwrap_or_default()).into_owned();
+        let is_same = self.after.is_none() || self.before == self.after;
+        (!is_same).then(|| TextChange { before: text(&self.before), after: text(&self.after) })
     }
 
     /// What will happen to it.

@@ -11,7 +11,7 @@ pub use self::built::Built;
 pub use self::guard::{Guard, Held};
 pub use self::last::LastBuild;
 pub(crate) use self::last::in_brief;
-pub use self::preview::{FilePreview, Goes, Moves, Planned, Preview};
+pub use self::preview::{FilePreview, Goes, Moves, Planned, Preview, TextChange};
 pub use self::robots::{OtherSitemap, RobotsFate};
 pub use self::survey::{
     ChangeReport, Due, DueReport, DueTo, FileFate, FileReport, LeftOut, Remapped, SectionReport, SourceChange,

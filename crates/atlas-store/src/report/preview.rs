@@ -22,9 +22,21 @@ pub struct Preview {
     pub goes: Vec<Goes>,
     /// URLs that would move to another section, at most the first 10,000.
     pub moves: Vec<Moves>,
+    /// robots.txt, if it would change.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub robots_txt: Option<TextChange>,
     /// Other files that would be written.
     #[serde(rename = "asides")]
     pub extra_files: Vec<String>,
+}
+
+/// A text before and after.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct TextChange {
+    /// As it is; empty if there is none.
+    pub before: String,
+    /// As it would be.
+    pub after: String,
 }
 
 /// What would happen to one sitemap file.

@@ -1,11 +1,12 @@
 //! The output of `build --dry-run`.
 
-use atlas_store::report::{FilePreview, Planned, Preview, RobotsFate};
+use atlas_store::report::{FilePreview, Planned, Preview, RobotsFate, TextChange};
+use similar::TextDiff;
 
 use super::found::{Shown, blank_or};
 use super::grid::Grid;
 use super::guard;
-use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, size};
+use crate::screen::{BAD, FAINT, GOOD, Layout, STRONG, WARN, count, grouped, size};
 
 /// How many files or URLs are listed before the rest are only counted.
 const FEW: usize = 10;
@@ -82,7 +83,23 @@ fn body(preview: &Preview, layout: &Layout, held: &str) -> String {
         let named: Vec<String> = others.into_iter().take(shown).collect();
         out += &format!("Also to be written: {}{more}\n\n", named.join(", "));
     }
+    if let Some(change) = &preview.robots_txt {
+        out += &difference("robots.txt", change);
+    }
     out
+}
+
+/// The difference between two texts, as a unified diff.
+fn difference(name: &str, change: &TextChange) -> String {
+    let diff = TextDiff::from_lines(&change.before, &change.after);
+    let text = diff.unified_diff().header(name, name).to_string();
+    let line = |line: &str| match line.as_bytes().first() {
+        Some(b'+') => format!("  {GOOD}{line}{GOOD:#}\n"),
+        Some(b'-') => format!("  {BAD}{line}{BAD:#}\n"),
+        _ => format!("  {line}\n"),
+    };
+    // A robots.txt may hold anything, such as the escapes of a terminal.
+    text.lines().map(|text| line(&text.replace(char::is_control, "�"))).collect::<String>() + "\n"
 }
 
 /// The name of a file as the user knows it.

@@ -43,7 +43,7 @@ fn a_first_build_lists_every_page_once() {
     assert_eq!(site.lastmod("/halts/h3/"), None, "nobody has seen it change");
     assert_eq!(
         site.read("public/robots.txt"),
-        "# ours\r\nUser-agent: *\r\nDisallow: /staff/\r\nSitemap: https://www.marrowvale.example/sitemap.xml\r\n"
+        "# ours\r\nUser-agent: *\r\nDisallow: /staff/\r\n\r\nSitemap: https://www.marrowvale.example/sitemap.xml\r\n"
     );
     for (name, bytes) in site.outputs().into_iter().filter(|(name, _)| name.ends_with(".gz")) {
         let plain = fs::read(site.path("public").join(name.trim_end_matches(".gz"))).unwrap();

@@ -46,8 +46,10 @@ fn robots_txt_is_not_created_without_consent() {
     assert_eq!(site.json(&["build"])["robots"], "missing");
     // When it appears it gets the line, and keeps every other byte.
     site.write("public/robots.txt", "User-agent: *\nDisallow: /private/\n");
+    let diff = "  --- robots.txt\n  +++ robots.txt\n  @@ -1,2 +1,4 @@\n   User-agent: *\n   Disallow: /private/\n  +\n";
+    site.run(&["build", "--dry-run"]).says(0, &[diff, &format!("  +{LINE}\n")]);
     site.build();
-    assert_eq!(site.read("public/robots.txt"), format!("User-agent: *\nDisallow: /private/\n{LINE}\n"));
+    assert_eq!(site.read("public/robots.txt"), format!("User-agent: *\nDisallow: /private/\n\n{LINE}\n"));
 }
 
 #[test]
@@ -97,7 +99,7 @@ fn a_crawl_takes_over_the_rules_of_the_live_site() {
     let (server, site) =
         crawled(|| CannedAnswer::Full(200, vec![("Content-Type".into(), "text/plain".into())], LIVE.into()));
     assert_eq!(site.json(&["build"])["robots"], "taken-over");
-    assert_eq!(site.read("out/robots.txt"), format!("{LIVE}Sitemap: {}sitemap.xml\r\n", server.url()));
+    assert_eq!(site.read("out/robots.txt"), format!("{LIVE}\r\nSitemap: {}sitemap.xml\r\n", server.url()));
     assert_eq!(site.json(&["build"])["robots"], "unchanged");
     // Changes to the live file would be lost by copying this one over it, which is reported.
     site.write("out/robots.txt", site.read("out/robots.txt").replace("/private/", "/secret/"));
