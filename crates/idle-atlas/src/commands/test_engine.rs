@@ -26,6 +26,8 @@ pub fn run(arguments: &args::TestEngineArguments, session: &Session) -> Result<E
     let engine = TestEngine::start(settings).map_err(|error| {
         Failure::said(format!("cannot listen on {}: {error}; choose another with --listen", arguments.listen))
     })?;
+    // It ends by being stopped, as soon as it has said that it listens.
+    session.stop.heed();
     let endpoint = engine.endpoint();
     let document = json!({ "endpoint": endpoint, "port": engine.port() });
     screen.show(&document, || {
@@ -33,8 +35,6 @@ pub fn run(arguments: &args::TestEngineArguments, session: &Session) -> Result<E
             "The test engine listens. In idle-atlas.toml:\n\n  {STRONG}endpoint = \"{endpoint}\"{STRONG:#}\n\nWhat it receives is printed here; stop it with Ctrl-C.\n\n"
         )
     })?;
-    // It ends by being stopped.
-    session.stop.heed();
     engine.wait(&session.stop);
     Ok(Exit::Done)
 }
