@@ -181,10 +181,11 @@ impl Announcing<'_> {
             Tells::Main | Tells::Feeds | Tells::NewFiles => 1,
         };
         let (mut at, mut doubtful, mut ended) = (0, Vec::new(), None);
-        let mut is_used_up = false;
+        let (mut is_used_up, allowed, before) = (false, self.allowance()?, self.told.taken + self.told.refused);
         while at < pending.len() && ended.is_none() && doubtful.len() < MOST_DOUBTFUL {
-            let allowed = self.allowance()?;
-            let room = allowed.map_or(usize::MAX, |(left, _)| usize::try_from(left).unwrap_or(usize::MAX));
+            let sent = self.told.taken + self.told.refused - before;
+            let left = allowed.map_or(u64::MAX, |(left, _)| left.saturating_sub(sent));
+            let room = usize::try_from(left).unwrap_or(usize::MAX);
             if let (0, Some((_, until))) = (room, allowed) {
                 let urls = (pending.len() - at) as u64;
                 self.told.waiting.push(Waiting { urls, until, why: WaitsFor::Allowance });
