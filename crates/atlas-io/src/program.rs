@@ -76,6 +76,8 @@ impl Program {
         stop: &Stop,
         read: impl FnOnce(Option<ChildStdout>) -> Result<T, String>,
     ) -> Result<T, String> {
+        // A stop ends the program, and then the command.
+        stop.heed();
         let program = self.run.first().ok_or("there is no program in “run”")?;
         let mut process = Process::new(program);
         // In a process group of its own, so that everything the program has started can be stopped with it.

@@ -5,10 +5,10 @@
 //! one message. If an engine asks for a pause, that is recorded, too: a short pause is waited for, a longer one is left for
 //! the next time. What a day's allowance or a pause between two announcements of one URL leaves over waits.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 use std::time::Duration;
 
-use atlas_core::announce::{Answer, Change, EngineState, Then};
+use atlas_core::announce::{Answer, EngineState, Then};
 use atlas_store::clock::Clock;
 use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
@@ -17,7 +17,7 @@ use atlas_store::model::{Announced, Pending, ToldUrl};
 use atlas_store::stop::Stop;
 use jiff::{SignedDuration, Timestamp};
 
-use super::outlook::{baseline, is_retired, left_alone, pending, pending_list};
+use super::outlook::{Split, baseline, is_retired, left_alone, pending, pending_list, split};
 use super::report::{EngineReport, Waiting, WaitsFor};
 use super::{Engine, Message, Reply, Tells, ToAnnounce};
 
@@ -50,6 +50,7 @@ pub fn tell(
     stop.heed();
     let now = clock.now().as_second();
     let mut told = EngineReport::of(&engine.name, engine.via, engine.tells);
+    told.by_hand = matches!(wanted, ToAnnounce::Chosen(_));
     if is_retired(ledger.engine(&engine.name)?.as_ref(), engine.endpoint) {
         told.retired = true;
         return Ok(told);
@@ -76,7 +77,7 @@ pub fn tell(
         let (state, pending) = pending(announcing.ledger, (&engine.name, engine.tells), names, wanted)?;
         let is_chosen = matches!(wanted, ToAnnounce::Chosen(_));
         announcing.last_run = last_run;
-        let pending = announcing.hold_back(&state, pending, is_chosen)?;
+        let pending = announcing.hold_back(&state, pending, wanted)?;
         announcing.told.changes.extend(pending.iter().map(|one| one.change));
         let finished = announcing.round(state, &pending, is_chosen)?;
         wanted = if is_chosen { wanted } else { ToAnnounce::Due };
@@ -112,46 +113,20 @@ impl Announcing<'_> {
         &mut self,
         state: &EngineState,
         pending: PendingChanges,
-        is_chosen: bool,
+        wanted: ToAnnounce<'_>,
     ) -> Result<PendingChanges, StoreError> {
         let pause = self.engine.limits.pause_seconds;
         let name = self.engine.name.as_str();
-        let mut known: HashMap<u128, ToldUrl> =
-            self.ledger.told_urls(name)?.into_iter().map(|one| (one.key, one)).collect();
-        if is_chosen {
+        let known = self.ledger.told_urls(name)?;
+        if matches!(wanted, ToAnnounce::Chosen(_)) {
             self.apart.extend(pending.iter().map(|one| one.key));
         }
         if known.is_empty() {
             return Ok(pending);
         }
-        let (mut free, mut held) = (PendingChanges::default(), Vec::new());
-        for one in pending.iter() {
-            match known.remove(&one.key) {
-                // It was told by hand, as it is now.
-                Some(told) if !is_chosen && told.waits.is_none() && told.run >= one.run => {}
-                Some(told) if told.at + pause > self.now => held.push(ToldUrl { waits: Some(one.change), ..told }),
-                told => {
-                    self.apart.extend(told.map(|told| told.key));
-                    free.push(&one);
-                }
-            }
-        }
         let gone: HashSet<u128> = self.ledger.tombstones()?.into_iter().map(|(gone, _)| gone.key).collect();
-        // An entry that is back as it was is no news.
-        let is_back = |told: &ToldUrl| {
-            matches!(told.waits, Some(Change::Removed | Change::Redirected)) && !gone.contains(&told.key)
-        };
-        for told in known.into_values().filter(|_| !is_chosen) {
-            match told.waits {
-                Some(_) if is_back(&told) => held.push(ToldUrl { waits: None, ..told }),
-                Some(_) if told.at + pause > self.now => held.push(told),
-                Some(change) => {
-                    self.apart.insert(told.key);
-                    free.push(&Pending { key: told.key, url: told.url, change, run: 0, ends_run: false });
-                }
-                None => {}
-            }
-        }
+        let Split { free, held, apart } = split(pending, known, &gone, wanted, self.now - pause);
+        self.apart.extend(apart);
         let writing = self.ledger.transaction()?;
         writing.keep_told(name, &held)?;
         writing.set_engine(name, state)?;
@@ -161,7 +136,6 @@ impl Announcing<'_> {
         let waits = until.map(|until| Waiting { urls: wait.count() as u64, until, why: WaitsFor::Pause });
         self.told.waiting.retain(|waiting| waiting.why != WaitsFor::Pause);
         self.told.waiting.extend(waits);
-        free.sort();
         Ok(free)
     }
 
@@ -226,19 +200,24 @@ impl Announcing<'_> {
             }
             Some(_) => {
                 self.told.not_before = state.not_before;
-                self.told.kept += pending.awaited(&state) as u64;
+                let rest: Vec<Pending> = pending.iter().filter(|one| self.awaits(&state, one)).collect();
+                self.told.kept += rest.len() as u64;
                 if self.stop.is_asked() {
                     let is_over = |message: &&Announced| {
                         ![Then::Later, Then::MendFirst].iter().any(|then| then.as_str() == message.outcome)
                     };
                     let sent = self.told.messages.iter().filter(is_over).count();
-                    let rest: Vec<Pending> = pending.iter().filter(|one| state.awaits(one.run, one.key)).collect();
                     let rest = rest.chunks(most).map(|some| self.engine.protocol.messages(some).len());
                     self.told.stopped = Some((sent + rest.sum::<usize>()) as u64);
                 }
                 Ok(false)
             }
         }
+    }
+
+    /// Whether a change has still to be announced.
+    fn awaits(&self, state: &EngineState, one: &Pending) -> bool {
+        if one.run == 0 { self.apart.contains(&one.key) } else { state.awaits(one.run, one.key) }
     }
 
     /// Sends the messages about some changes, and records the progress. Returns what to do first if it has to stop
@@ -375,6 +354,7 @@ impl Announcing<'_> {
         let apart = about.iter().filter(|one| self.apart.contains(&one.key));
         let apart: Vec<ToldUrl> = apart.map(|one| self.told_now(one)).collect();
         self.just_told.extend(apart);
+        about.iter().for_each(|one| _ = self.apart.remove(&one.key));
         self.note(state)
     }
 

@@ -1,5 +1,6 @@
 //! Calls by template: whatever request an interface wants.
 
+use std::fmt;
 use std::sync::{Mutex, PoisonError};
 
 use atlas_core::announce::http_call::{CallFor, CallTemplate, CallValues};
@@ -17,12 +18,19 @@ use crate::secret::Secret;
 const LONGEST_TOKEN: usize = 16 << 10;
 
 /// The settings of a call.
-#[derive(Debug, Clone)]
+#[derive(Clone)]
 pub struct CallSettings {
     /// Its template. What came from the environment is in it.
     pub template: CallTemplate,
     /// The command whose output is the token.
     pub token: Option<Program>,
+}
+
+impl fmt::Debug for CallSettings {
+    /// Without the template, which may contain secrets.
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.debug_struct("CallSettings").field("each", &self.template.each).finish_non_exhaustive()
+    }
 }
 
 /// An interface that is called.

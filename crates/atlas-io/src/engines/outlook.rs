@@ -1,12 +1,12 @@
 //! What engines have still to be told.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
-use atlas_core::announce::EngineState;
+use atlas_core::announce::{Change, EngineState};
 use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{self, Ledger, PendingChanges};
-use atlas_store::model::Pending;
+use atlas_store::model::{Pending, ToldUrl};
 
 use super::{EngineSettings, Tells, ToAnnounce, addresses};
 
@@ -105,19 +105,68 @@ pub(super) fn pending_list(
     wanted: ToAnnounce<'_>,
     most: usize,
 ) -> Result<PendingList, StoreError> {
-    let (_, pending) = pending(ledger, (engine, tells), names, wanted)?;
+    let (_, mut pending) = pending(ledger, (engine, tells), names, wanted)?;
+    let told = ledger.told_urls(engine)?;
+    if !told.is_empty() {
+        let gone = ledger.tombstones()?.into_iter().map(|(gone, _)| gone.key).collect();
+        // What waits for its pause has still to be told.
+        pending = split(pending, told, &gone, wanted, i64::MAX).free;
+    }
     let mut list = PendingList::default();
     pending.iter().for_each(|one| list.add(one, most));
-    let told = if matches!(wanted, ToAnnounce::Chosen(_)) { Vec::new() } else { ledger.told_urls(engine)? };
-    let known: HashSet<u128> =
-        if told.is_empty() { HashSet::new() } else { pending.iter().map(|one| one.key).collect() };
-    for told in told.into_iter().filter(|told| !known.contains(&told.key)) {
-        if let Some(change) = told.waits {
-            list.add(Pending { key: told.key, url: told.url, change, run: 0, ends_run: false }, most);
-        }
-    }
     list.cut(most);
     Ok(list)
+}
+
+/// Pending changes, divided by what an engine was told of a short time ago.
+pub(super) struct Split {
+    /// Those that may be told now, with those whose pause is over.
+    pub(super) free: PendingChanges,
+    /// What is to be remembered: URLs that wait, and those that need wait no longer.
+    pub(super) held: Vec<ToldUrl>,
+    /// The keys of the URLs among the free ones that are remembered apart from runs.
+    pub(super) apart: Vec<u128>,
+}
+
+/// Divides pending changes. URLs that were `told` after an instant, in seconds since 1970, are held; `gone` are the keys of
+/// entries that are no longer listed.
+pub(super) fn split(
+    pending: PendingChanges,
+    told: Vec<ToldUrl>,
+    gone: &HashSet<u128>,
+    wanted: ToAnnounce<'_>,
+    after: i64,
+) -> Split {
+    let mut known: HashMap<u128, ToldUrl> = told.into_iter().map(|one| (one.key, one)).collect();
+    let mut split = Split { free: PendingChanges::default(), held: Vec::new(), apart: Vec::new() };
+    for one in pending.iter() {
+        match known.remove(&one.key) {
+            // It was told by hand, as it is now.
+            Some(told) if wanted == ToAnnounce::Due && told.waits.is_none() && told.run >= one.run => {}
+            Some(told) if told.at > after => split.held.push(ToldUrl { waits: Some(one.change), ..told }),
+            told => {
+                split.apart.extend(told.map(|told| told.key));
+                split.free.push(&one);
+            }
+        }
+    }
+    // An entry that is back as it was is no news.
+    let is_back =
+        |told: &ToldUrl| matches!(told.waits, Some(Change::Removed | Change::Redirected)) && !gone.contains(&told.key);
+    let is_by_hand = matches!(wanted, ToAnnounce::Chosen(_));
+    for told in known.into_values().filter(|_| !is_by_hand) {
+        match told.waits {
+            Some(_) if is_back(&told) => split.held.push(ToldUrl { waits: None, ..told }),
+            Some(_) if told.at > after => split.held.push(told),
+            Some(change) => {
+                split.apart.push(told.key);
+                split.free.push(&Pending { key: told.key, url: told.url, change, run: 0, ends_run: false });
+            }
+            None => {}
+        }
+    }
+    split.free.sort();
+    split
 }
 
 /// Notes engines that were not met before: their progress begins with the last run, or is that of the engine whose name

@@ -34,6 +34,8 @@ pub struct EngineReport {
     /// If it was never told anything: the number of URLs that are the baseline from which changes are counted.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub baseline: Option<u64>,
+    /// Whether what it was told of was chosen by hand; what is left of that is not kept.
+    pub by_hand: bool,
     /// It has given up being told in this way, and nothing is kept for it.
     pub retired: bool,
     /// Why it could not be told anything.
@@ -78,6 +80,7 @@ impl EngineReport {
             via,
             of_files: tells.of_files(),
             baseline: None,
+            by_hand: false,
             retired: false,
             taken: 0,
             refused: 0,

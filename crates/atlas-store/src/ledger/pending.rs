@@ -34,10 +34,6 @@ impl PackedChange {
     fn key(&self) -> u128 {
         u128::from(self.key[1]) << 64 | u128::from(self.key[0])
     }
-
-    fn run(&self) -> i64 {
-        i64::from(self.run)
-    }
 }
 
 impl PendingChanges {
@@ -90,14 +86,9 @@ impl PendingChanges {
             key: packed.key(),
             url: self.urls.get(end - packed.length as usize..end).unwrap_or_default().to_owned(),
             change: packed.change,
-            run: packed.run(),
+            run: i64::from(packed.run),
             ends_run: self.changes.get(at + 1).is_none_or(|next| next.run != packed.run),
         }
-    }
-
-    /// How many of them a state still awaits.
-    pub fn awaited(&self, state: &EngineState) -> usize {
-        self.changes.iter().filter(|one| state.awaits(one.run(), one.key())).count()
     }
 }
 

@@ -1,6 +1,6 @@
 //! Placing the files by which consoles know whose site it is.
 
-use std::fs;
+use std::{fs, io};
 
 use atlas_store::disk;
 use atlas_store::ledger::Ledger;
@@ -16,9 +16,10 @@ pub fn place(settings: &Settings, ledger: &mut dyn Ledger, session: &Session) ->
     let mut is_whole = true;
     for (name, content) in &settings.ownership.files {
         let path = settings.web_root.join(name);
-        match fs::read_to_string(&path) {
-            Ok(there) if there.trim() == content.trim() => continue,
-            Ok(_) => {
+        match fs::read(&path) {
+            Ok(there) if String::from_utf8_lossy(&there).trim() == content.trim() => continue,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+            Ok(_) | Err(_) => {
                 let message = format!(
                     "{} is there already with another content, and was left as it is; remove it, and build again",
                     path.display()
@@ -27,7 +28,6 @@ pub fn place(settings: &Settings, ledger: &mut dyn Ledger, session: &Session) ->
                 is_whole = false;
                 continue;
             }
-            Err(_) => {}
         }
         disk::replace(&path, format!("{}\n", content.trim_end()).as_bytes())?;
         session.screen.say(&format!("\nownership  wrote {name} into the web root\n"))?;

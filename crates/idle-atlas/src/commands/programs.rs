@@ -20,7 +20,9 @@ const CHANGED: &str = "IDLE_ATLAS_CHANGED";
 /// Runs the programs that come before a build. If one fails, nothing is built.
 pub fn before_build(settings: &Settings, session: &Session) -> Result<(), Failure> {
     for program in &settings.programs.before_build {
-        program.output(ProgramInput::default(), &session.stop).map_err(|why| {
+        let output = program.output(ProgramInput::default(), &session.stop);
+        session.stop.check()?;
+        output.map_err(|why| {
             Failure::said(format!(
                 "before_build “{}”: {why}. Nothing was built, and the files are as before",
                 program.shown()

@@ -81,8 +81,10 @@ impl Context<'_> {
         };
         let endpoint = expand(self.origin, typed)?;
         let is_template = via.word == HTTP_CALL;
-        let bare = if is_template { endpoint.expose().replace(['{', '}'], "") } else { endpoint.expose().to_owned() };
-        Address::parse(&bare).map_err(|why| self.origin.error(typed, endpoint.hide(format!("“endpoint”: {why}"))))?;
+        // The fields of a template are not part of an address yet.
+        let bare = if is_template { endpoint.map(|text| text.replace(['{', '}'], "")) } else { endpoint.clone() };
+        Address::parse(bare.expose())
+            .map_err(|why| self.origin.error(typed, bare.hide(format!("“endpoint”: {why}"))))?;
         if via.word == "websub" {
             if !has_feed {
                 let message =

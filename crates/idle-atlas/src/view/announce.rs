@@ -122,7 +122,11 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
         let known = told.baseline.map_or("it knows about every change.\n".to_owned(), of_baseline);
         return out + &format!("{GOOD}nothing to announce{GOOD:#}; {known}");
     }
-    let parts = [(told.taken, "accepted"), (told.refused, "refused"), (told.kept, "kept for the next time")];
+    let parts = [
+        (told.taken, "accepted"),
+        (told.refused, "refused"),
+        (told.kept, if told.by_hand { "not sent" } else { "kept for the next time" }),
+    ];
     let parts: Vec<String> = parts
         .iter()
         .filter(|(number, _)| *number > 0)
@@ -159,7 +163,9 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
         }
     }
     out += &waiting(told, layout);
-    if told.kept > 0 {
+    if told.kept > 0 && told.by_hand {
+        out += "\nWhat was chosen by hand is not kept: give the command again.\n";
+    } else if told.kept > 0 {
         let when = told.not_before.map_or(String::new(), |until| format!(" after {}", instant(until, &layout.zone)));
         out += &format!("\nNothing is lost: the next idle-atlas announce{when} sends what is kept.\n");
         let misses_key = |message: &Announced| told.via == "indexnow" && message.status == Some(KEY_NOT_FOUND);

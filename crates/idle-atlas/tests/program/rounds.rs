@@ -176,9 +176,15 @@ fn urls_are_announced_by_hand() {
         .site
         .run(&["announce", "/b.html", "--dry-run"])
         .says(0, &["would be told of 1 URL", "~ https://www.marrowvale.example/b.html"]);
+    night.engine.set_mood(Mood::Status(503));
+    let down = ["1 not sent", "What was chosen by hand is not kept"];
+    night.site.run(&["announce", "/b.html"]).says(1, &down);
+    night.engine.set_mood(Mood::Fair);
+    let before = night.told();
     night.site.run(&["announce", "/b.html"]).says(0, &["1 URL to announce (1 changed); 1 accepted"]);
+    night.site.run(&["announce", "--dry-run"]).says(0, &["would be told of 2 URLs"]);
     night.site.run(&["announce"]).says(0, &["2 URLs to announce (1 added, 1 changed); 2 accepted"]);
-    assert_eq!(night.told(), 3);
+    assert_eq!(night.told() - before, 3);
     night.site.run(&["announce", "b.html"]).says(0, &["1 accepted"]);
     night.site.run(&["announce", "/nowhere/"]).says(2, &["/nowhere/: no build has listed it", "idle-atlas why"]);
     std::fs::remove_file(night.site.path("public/b.html")).unwrap();
@@ -300,6 +306,8 @@ fn consoles_find_what_they_ask_for() {
     night.site.write("public/lamp-3f9c.html", "something else");
     night.site.run(&["build"]).says(1, &["is there already with another content, and was left as it is"]);
     assert_eq!(night.site.read("public/lamp-3f9c.html"), "something else");
+    night.site.write("public/lamp-3f9c.html", b"\xff\xfe");
+    night.site.run(&["build"]).says(1, &["was left as it is"]);
 }
 
 #[rstest]
