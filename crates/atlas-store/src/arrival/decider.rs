@@ -12,6 +12,7 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::output_policy::{self, Media, OutputPolicy};
 use atlas_core::placement::FileKind;
 
+use crate::bytes::key_of;
 use crate::model::{KnownChunks, RememberedChunk};
 
 /// Decides about rows as they arrive. Made for one source; cheap to clone.
@@ -89,7 +90,7 @@ pub(crate) enum RowFlag {
 impl RowSummary {
     /// [`fingerprint::key`] of its URL.
     pub(crate) fn key(&self) -> u128 {
-        u128::from(self.key[1]) << 64 | u128::from(self.key[0])
+        key_of(self.key)
     }
 
     /// The number of pictures and videos in its element in a pages file.

@@ -13,7 +13,6 @@ use super::failing::Failing;
 use super::found::{RunFindings, standing_extra_files};
 use super::gather::{Gathered, gather};
 use super::job::Job;
-use super::run_urls::title_gone;
 use super::skipped::{SkippedRows, Skipping};
 use crate::arrange::{self, Renderer, arrange};
 use crate::arrival::incremental::{Reuse, ReuseConditions};
@@ -202,8 +201,7 @@ fn find_with(
     let Some(plan) = arrange(&site, &mut settled)? else { return Ok(Attempt::ReadAll) };
     arrivals.check(folder)?;
     arrivals.doubt(&settled.doubtful);
-    let mut gone = gone(ledger, &remembered, &settled, &provenances)?;
-    title_gone(&mut gone, &memories);
+    let gone = gone(ledger, &remembered, &settled, &provenances)?;
     let was_index = ledger.fact(Fact::MainFile)?.is_some();
     let first = last_run == 0;
     let mut found = RunFindings {

@@ -12,7 +12,7 @@ use super::overwritten::keep_files;
 use super::pipeline::find;
 use super::remember::{keep_derived, keep_memories, keep_sections, restate};
 use super::report::{report, run_row};
-use super::run_urls::run_urls;
+use super::run_urls::{run_urls, title_gone};
 use super::{Purpose, preview};
 use crate::arrival::RowId;
 use crate::arrival::incremental::keep_chunks;
@@ -57,7 +57,8 @@ fn lower_dates(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<(), StoreError>
 pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError> {
     let started = Instant::now();
     lower_dates(job, ledger)?;
-    let found = find(job, ledger, Purpose::Write)?;
+    let mut found = find(job, ledger, Purpose::Write)?;
+    title_gone(&mut found.gone, &found.memories);
     let lines = (!found.extra_files_stand).then(|| found.lines(job));
     let extra_files = found.extra_files(job, lines.as_ref());
     let publisher = found.publisher(job, &extra_files);

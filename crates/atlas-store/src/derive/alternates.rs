@@ -17,6 +17,7 @@ use foldhash::fast::FixedState;
 use rayon::prelude::*;
 
 use crate::arrival::{Arrivals, RowFlag, RowId, short_key};
+use crate::bytes::{halves, key_of};
 use crate::model::NO_GROUP;
 use crate::settle::{EntryFate, EntryRow, EntryRows, Joined, ReportLimits, Sample};
 use atlas_core::report::Notice;
@@ -295,12 +296,8 @@ impl Speaker {
     }
 
     fn key(&self) -> u128 {
-        u128::from(self.key[1]) << 64 | u128::from(self.key[0])
+        key_of(self.key)
     }
-}
-
-fn halves(key: u128) -> [u64; 2] {
-    [key as u64, (key >> 64) as u64]
 }
 
 /// Appends to a list that may become very long: it grows by a quarter, not to twice its size.

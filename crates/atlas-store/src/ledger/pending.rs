@@ -9,6 +9,7 @@ use atlas_core::placement::FileKind;
 
 use super::Ledger;
 use super::lookup::lookup;
+use crate::bytes::{halves, key_of};
 use crate::error::StoreError;
 use crate::model::{Pending, Tombstone, urls_of};
 
@@ -32,7 +33,7 @@ struct PackedChange {
 
 impl PackedChange {
     fn key(&self) -> u128 {
-        u128::from(self.key[1]) << 64 | u128::from(self.key[0])
+        key_of(self.key)
     }
 }
 
@@ -41,7 +42,7 @@ impl PendingChanges {
     pub fn push(&mut self, one: &Pending) {
         self.urls.push_str(&one.url);
         self.changes.push(PackedChange {
-            key: [one.key as u64, (one.key >> 64) as u64],
+            key: halves(one.key),
             end: self.urls.len() as u64,
             length: one.url.len() as u32,
             run: one.run as u32,

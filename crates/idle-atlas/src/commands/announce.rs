@@ -104,7 +104,7 @@ impl<'s> Choice<'s> {
         let since = since.as_ref().map(|since| run_since(settings, ledger, since)).transpose()?;
         let is_by_hand = !urls.is_empty() || section.is_some() || since.is_some();
         let by_hand = ByHand { urls, section: section.clone(), since, all: *all };
-        if is_by_hand {
+        if !by_hand.urls.is_empty() || by_hand.section.is_some() {
             let (chosen, unknown) = chosen(ledger, &EngineState::default(), &by_hand)?;
             if let [first, rest @ ..] = &unknown[..] {
                 let others = if rest.is_empty() { String::new() } else { format!(" and {} more", rest.len()) };
