@@ -55,9 +55,9 @@ fn build_once(settings: &Settings, arguments: &args::BuildArguments, session: &S
     match &built {
         Err(Failure::PipeClosed) => {}
         Ok(Exit::Interrupted) | Err(Failure::Store(StoreError::Interrupted)) => {
-            record(settings, session, AttemptEnd::Stopped, "it was asked to stop".to_owned());
+            record_failure(settings, session, AttemptEnd::Stopped, "it was asked to stop".to_owned());
         }
-        Err(failure) => record(settings, session, AttemptEnd::Failed, failure.to_string()),
+        Err(failure) => record_failure(settings, session, AttemptEnd::Failed, failure.to_string()),
         Ok(_) => {}
     }
     if let Err(failure) = &built
@@ -73,15 +73,18 @@ fn build_once(settings: &Settings, arguments: &args::BuildArguments, session: &S
     built
 }
 
-/// Records a build that did not go through. If the ledger cannot be written, that is why it failed.
-fn record(settings: &Settings, session: &Session, ended: AttemptEnd, reason: String) {
+/// Records a build that did not go through.
+fn record(ledger: &mut dyn Ledger, session: &Session, ended: AttemptEnd, reason: String) -> Result<(), StoreError> {
     let attempt = AttemptRow { at: session.now().as_second(), ended, reason, started_by: Session::started_by() };
+    let writing = ledger.transaction()?;
+    writing.add_attempt(&attempt)?;
+    writing.commit()
+}
+
+/// Records a build that failed or was stopped. If the ledger cannot be opened, that is why it failed.
+fn record_failure(settings: &Settings, session: &Session, ended: AttemptEnd, reason: String) {
     let Ok(mut ledger) = ledger::open(&settings.ledger) else { return };
-    let recorded = ledger.transaction().and_then(|writing| {
-        writing.add_attempt(&attempt)?;
-        writing.commit()
-    });
-    if let Err(error) = recorded {
+    if let Err(error) = record(&mut *ledger, session, ended, reason) {
         session.screen.complain("history", &format!("this build could not be recorded: {error}"));
     }
 }
@@ -179,9 +182,7 @@ fn build_site(
             }
             Event::Held(preview) => {
                 let reasons: Vec<String> = preview.survey.held.iter().map(|held| held.message.clone()).collect();
-                drop(ledger);
-                record(settings, session, AttemptEnd::Held, reasons.join("; "));
-                ledger = open_ledger(settings, screen)?;
+                record(&mut *ledger, session, AttemptEnd::Held, reasons.join("; "))?;
                 programs::when_failed(settings, session, &serde_json::to_value(&preview).unwrap_or_default());
                 held(settings, &preview, screen)?
             }
