@@ -6,6 +6,10 @@
 
 use std::collections::BTreeMap;
 
+use serde::Serialize;
+
+use crate::rfc3339;
+
 /// The longest pause that an engine may ask for, in seconds.
 pub const LONGEST_PAUSE: i64 = 86_400;
 
@@ -19,10 +23,33 @@ pub struct EngineState {
     pub runs: BTreeMap<i64, Option<u128>>,
     /// The engine asked for no more messages before this instant, in seconds since 1970.
     pub not_before: Option<i64>,
+    /// The number of rounds in a row that ended because the engine failed or did not answer.
+    pub failures: u32,
+    /// After a failure: when it is tried again, in seconds since 1970.
+    pub retry_at: Option<i64>,
     /// Whether it was ever told anything.
     pub was_told: bool,
     /// A fingerprint of the endpoint that has given up being told, if one has.
     pub retired: Option<u64>,
+}
+
+/// An engine that is sent no messages for now.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct LeftAlone {
+    /// Until when, in seconds since 1970.
+    #[serde(serialize_with = "rfc3339::seconds")]
+    pub until: i64,
+    /// Whether the engine asked for it; else it failed, and is tried again then.
+    #[serde(rename = "asked")]
+    pub is_asked: bool,
+}
+
+/// The pause after this many failures in a row, in seconds: about a minute, doubled with each failure up to about an
+/// hour, and varied by up to a quarter.
+fn back_off(failures: u32, seed: u64) -> i64 {
+    let usual = (60 << failures.saturating_sub(1).min(6)).min(3_600);
+    let quarter = usual / 4;
+    usual - quarter + i64::try_from(seed % (2 * quarter as u64 + 1)).unwrap_or_default()
 }
 
 impl EngineState {
@@ -51,7 +78,7 @@ impl EngineState {
     /// Records that a change was announced, and with it all changes of its run with smaller keys; `is_last` if it was the
     /// last of its run.
     pub fn tell(&mut self, run: i64, key: u128, is_last: bool) {
-        self.not_before = None;
+        self.recover();
         self.was_told = true;
         if run > self.watermark {
             self.runs.insert(run, Some(key).filter(|_| !is_last));
@@ -62,7 +89,20 @@ impl EngineState {
     pub fn finish(&mut self, last_run: i64) {
         self.watermark = self.watermark.max(last_run);
         self.runs = self.runs.split_off(&(self.watermark + 1));
-        self.not_before = None;
+        self.recover();
+    }
+
+    /// Records that a message failed at an instant, in seconds since 1970, and when the engine is tried again: when it
+    /// `asked` to be, else after a pause that doubles with each failure in a row. `seed` varies that pause, so that many
+    /// sites do not come back at once.
+    pub fn fail(&mut self, now: i64, asked: Option<i64>, seed: u64) {
+        self.not_before = asked;
+        self.failures += 1;
+        self.retry_at = asked.is_none().then(|| now + back_off(self.failures, seed));
+    }
+
+    fn recover(&mut self) {
+        (self.not_before, self.failures, self.retry_at) = (None, 0, None);
     }
 
     /// The last run that it may have been told anything of.
@@ -70,10 +110,12 @@ impl EngineState {
         self.runs.keys().next_back().copied().unwrap_or_default().max(self.watermark)
     }
 
-    /// The instant until which the engine asked for no messages, if it is later than `now`. Both in seconds since 1970.
-    pub fn left_alone(&self, now: i64) -> Option<i64> {
+    /// Whether the engine is left alone at this instant, in seconds since 1970, and until when.
+    pub fn left_alone(&self, now: i64) -> Option<LeftAlone> {
         // No pause is longer than a day: it was recorded under a clock that was ahead.
-        self.not_before.filter(|until| *until > now && *until - now <= LONGEST_PAUSE)
+        let is_ahead = |until: &i64| *until > now && *until - now <= LONGEST_PAUSE;
+        let asked = self.not_before.filter(is_ahead).map(|until| LeftAlone { until, is_asked: true });
+        asked.or_else(|| self.retry_at.filter(is_ahead).map(|until| LeftAlone { until, is_asked: false }))
     }
 
     /// The runs as text, for the ledger: the number of each, and after a colon the key in hexadecimal digits.
@@ -145,6 +187,23 @@ mod tests {
     #[case(Some(101), Some(101))]
     #[case(Some(100 + LONGEST_PAUSE + 1), None)]
     fn an_engine_is_left_alone_until_its_pause_ends(#[case] until: Option<i64>, #[case] wanted: Option<i64>) {
-        assert_eq!(EngineState { not_before: until, ..EngineState::default() }.left_alone(100), wanted);
+        let asked = EngineState { not_before: until, ..EngineState::default() }.left_alone(100);
+        assert_eq!(asked, wanted.map(|until| LeftAlone { until, is_asked: true }));
+        let failed = EngineState { retry_at: until, ..EngineState::default() }.left_alone(100);
+        assert_eq!(failed, wanted.map(|until| LeftAlone { until, is_asked: false }));
+    }
+
+    #[test]
+    fn an_engine_that_fails_is_tried_less_and_less_often_until_it_answers() {
+        let mut state = EngineState::met(3);
+        for usual in [60, 120, 240, 480, 960, 1_920, 3_600, 3_600, 3_600] {
+            state.fail(1_000, None, u64::MAX / 3);
+            let pause = state.retry_at.unwrap() - 1_000;
+            assert!((usual * 3 / 4..=usual * 5 / 4).contains(&pause), "{pause} for {usual}");
+        }
+        state.fail(1_000, Some(1_030), 0);
+        assert_eq!(state.left_alone(1_000), Some(LeftAlone { until: 1_030, is_asked: true }));
+        state.tell(4, 1, true);
+        assert_eq!((state.failures, state.retry_at, state.not_before), (0, None, None));
     }
 }

@@ -9,6 +9,7 @@ use std::collections::HashSet;
 use std::time::Duration;
 
 use atlas_core::announce::{Answer, EngineState, Then};
+use atlas_core::fingerprint;
 use atlas_store::clock::Clock;
 use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
@@ -17,9 +18,11 @@ use atlas_store::model::{Announced, Pending, ToldUrl};
 use atlas_store::stop::Stop;
 use jiff::{SignedDuration, Timestamp};
 
+use super::not_live::{Look, Looked};
 use super::outlook::{Split, baseline, is_retired, left_alone, pending, pending_list, split};
 use super::report::{EngineReport, Waiting, WaitsFor};
-use super::{Engine, Message, Reply, Tells, ToAnnounce};
+use super::{Engine, Message, Reply, Telling, Tells, ToAnnounce};
+use crate::live::LiveSite;
 
 /// How often a message is sent before it is kept for the next time.
 const TRIES: u32 = 3;
@@ -31,10 +34,12 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(5);
 const MOST_DOUBTFUL: usize = 16;
 /// The seconds of a day.
 const DAY: i64 = 86_400;
+/// The outcome of what was given up without a message.
+const GIVEN_UP: &str = "given-up";
 /// How many addresses of a message are recorded as examples.
 const EXAMPLES: usize = 5;
 
-/// Tells one engine what is wanted; `names` are those of the site's files.
+/// Tells one engine.
 ///
 /// # Errors
 ///
@@ -43,10 +48,10 @@ const EXAMPLES: usize = 5;
 pub fn tell(
     ledger: &mut dyn Ledger,
     engine: &Engine,
-    names: &Names,
-    wanted: ToAnnounce<'_>,
+    telling: Telling<'_>,
     (clock, stop): (&dyn Clock, &Stop),
 ) -> Result<EngineReport, StoreError> {
+    let Telling { names, mut wanted, at_once, live } = telling;
     stop.heed();
     let now = clock.now().as_second();
     let mut told = EngineReport::of(&engine.name, engine.via, engine.tells);
@@ -55,9 +60,11 @@ pub fn tell(
         told.retired = true;
         return Ok(told);
     }
-    if let Some(until) = left_alone(ledger, &engine.name, now)? {
+    // What is chosen by hand is tried at once, unless the engine itself asked for a pause.
+    let at_once = at_once || told.by_hand;
+    if let Some(alone) = left_alone(ledger, &engine.name, now)?.filter(|alone| alone.is_asked || !at_once) {
         told.kept = pending_list(ledger, (&engine.name, engine.tells), names, wanted, 1)?.count;
-        told.not_before = Some(until);
+        told.left_alone = Some(alone);
         return Ok(told);
     }
     let mut announcing = Announcing {
@@ -71,13 +78,21 @@ pub fn tell(
         just_told: Vec::new(),
         told,
     };
-    let mut wanted = wanted;
     loop {
         let last_run = announcing.ledger.last_run()?;
         let (state, pending) = pending(announcing.ledger, (&engine.name, engine.tells), names, wanted)?;
         let is_chosen = matches!(wanted, ToAnnounce::Chosen(_));
         announcing.last_run = last_run;
         let pending = announcing.hold_back(&state, pending, wanted)?;
+        let pending = match live.filter(|_| engine.waits_until_live) {
+            Some(live) => announcing.what_is_live(&state, pending, (live, names))?,
+            None => pending,
+        };
+        if announcing.told.not_live.as_ref().is_some_and(|report| report.waiting > 0) && pending.is_empty() {
+            let Announcing { ledger, mut told, .. } = announcing;
+            told.baseline = baseline(ledger, (&engine.name, engine.tells))?;
+            return Ok(told);
+        }
         announcing.told.changes.extend(pending.iter().map(|one| one.change));
         let finished = announcing.round(state, &pending, is_chosen)?;
         wanted = if is_chosen { wanted } else { ToAnnounce::Due };
@@ -139,6 +154,50 @@ impl Announcing<'_> {
         Ok(free)
     }
 
+    /// Holds back what the live site does not serve yet.
+    fn what_is_live(
+        &mut self,
+        state: &EngineState,
+        pending: PendingChanges,
+        (live, names): (&dyn LiveSite, &Names),
+    ) -> Result<PendingChanges, StoreError> {
+        let look = Look {
+            ledger: self.ledger,
+            live,
+            names,
+            engine: &self.engine.name,
+            tells: self.engine.tells,
+            key: self.engine.key_file.as_ref(),
+            state,
+            now: self.now,
+        };
+        let Looked { free, held, given_up, report } = look.at(pending)?;
+        held.iter().for_each(|held| _ = self.apart.remove(&held.key));
+        let over = given_up.iter().filter(|(one, _)| self.apart.contains(&one.key)).map(|(one, _)| self.told_now(one));
+        let over: Vec<ToldUrl> = over.collect();
+        let writing = self.ledger.transaction()?;
+        writing.keep_told(&self.engine.name, &held)?;
+        writing.keep_told(&self.engine.name, &over)?;
+        writing.commit()?;
+        for (one, why) in given_up {
+            self.told.refused += 1;
+            self.told.changes.extend([one.change]);
+            let announced = Announced {
+                engine: self.engine.name.clone(),
+                at: self.now,
+                run: one.run,
+                urls: 1,
+                status: None,
+                outcome: GIVEN_UP.to_owned(),
+                words: format!("not announced, and given up after a day: the live page {why}"),
+                examples: vec![one.url],
+            };
+            self.add(announced)?;
+        }
+        self.told.not_live = report;
+        Ok(free)
+    }
+
     /// How many URLs may still be announced today, and when that becomes more; `None` if there is no limit.
     fn allowance(&self) -> Result<Option<(u64, i64)>, StoreError> {
         let Some(per_day) = self.engine.limits.per_day else { return Ok(None) };
@@ -163,6 +222,12 @@ impl Announcing<'_> {
             if let (0, Some((_, until))) = (room, allowed) {
                 let urls = (pending.len() - at) as u64;
                 self.told.waiting.push(Waiting { urls, until, why: WaitsFor::Allowance });
+                is_used_up = true;
+                break;
+            }
+            if self.clock.now().as_second() - self.now >= self.engine.limits.round_seconds {
+                let (urls, until) = ((pending.len() - at) as u64, self.clock.now().as_second());
+                self.told.waiting.push(Waiting { urls, until, why: WaitsFor::Time });
                 is_used_up = true;
                 break;
             }
@@ -199,7 +264,7 @@ impl Announcing<'_> {
                 Ok(true)
             }
             Some(_) => {
-                self.told.not_before = state.not_before;
+                self.told.left_alone = state.left_alone(self.clock.now().as_second());
                 let rest: Vec<Pending> = pending.iter().filter(|one| self.awaits(&state, one)).collect();
                 self.told.kept += rest.len() as u64;
                 if self.stop.is_asked() {
@@ -314,10 +379,20 @@ impl Announcing<'_> {
             tries += 1;
         };
         let then = self.engine.protocol.then(&answer);
-        if matches!(then, Then::Later | Then::MendFirst) {
-            let now = self.clock.now().as_second();
-            state.not_before = asked.map(|pause| now + i64::try_from(pause.as_secs()).unwrap_or(0));
-            self.note(state)?;
+        let now = self.clock.now().as_second();
+        let asked = asked.map(|pause| now + i64::try_from(pause.as_secs()).unwrap_or(0));
+        match then {
+            // An interruption is not the engine's failure.
+            Then::Later if asked.is_some() || !self.stop.is_asked() => {
+                let seed = fingerprint::canonical(&(&self.engine.name, self.engine.endpoint, message.url(), now));
+                state.fail(now, asked, seed);
+                self.note(state)?;
+            }
+            Then::MendFirst => {
+                state.not_before = asked;
+                self.note(state)?;
+            }
+            _ => {}
         }
         Ok(SentMessage { message, answer, then })
     }
@@ -340,6 +415,10 @@ impl Announcing<'_> {
             words: self.engine.protocol.words(&answer, then),
             examples: message.about.iter().take(EXAMPLES).map(|one| one.url.clone()).collect(),
         };
+        self.add(announced)
+    }
+
+    fn add(&mut self, announced: Announced) -> Result<(), StoreError> {
         let writing = self.ledger.transaction()?;
         writing.add_announcement(&announced)?;
         writing.commit()?;

@@ -11,6 +11,7 @@ mod http_call;
 mod addresses;
 mod report;
 mod outlook;
+mod not_live;
 mod announcements;
 
 use std::time::Duration;
@@ -24,10 +25,12 @@ use atlas_store::error::StoreError;
 use atlas_store::ledger::ByHand;
 use atlas_store::model::Pending;
 
+use crate::live::LiveSite;
 use crate::secret::Secret;
 
 pub use self::announcements::tell;
 pub use self::http_call::CallSettings;
+pub use self::not_live::{LiveReport, SeenLive};
 pub use self::outlook::{PendingList, all_pending, left_alone, meet};
 pub use self::report::{EngineReport, Waiting, WaitsFor};
 
@@ -74,6 +77,26 @@ pub enum ToAnnounce<'a> {
     All,
     /// What is chosen by hand.
     Chosen(&'a ByHand),
+}
+
+/// What engines are told, and under which conditions.
+#[derive(Clone, Copy)]
+pub struct Telling<'a> {
+    /// The names of the site's files.
+    pub names: &'a Names,
+    /// What to announce.
+    pub wanted: ToAnnounce<'a>,
+    /// Whether an engine that has failed is tried at once, instead of later.
+    pub at_once: bool,
+    /// The live site, for engines that are told only of what it serves.
+    pub live: Option<&'a dyn LiveSite>,
+}
+
+impl<'a> Telling<'a> {
+    /// What has still to be announced, without a look at the live site.
+    pub fn due(names: &'a Names) -> Self {
+        Self { names, wanted: ToAnnounce::Due, at_once: false, live: None }
+    }
 }
 
 impl Tells {
@@ -134,15 +157,25 @@ pub struct EngineSettings {
     pub limits: TellingLimits,
     /// How long an answer may take.
     pub wait: Duration,
+    /// Whether it is told only of what the live site serves.
+    pub waits_until_live: bool,
 }
 
 /// How much an engine may be told, and how often.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct TellingLimits {
     /// The most URLs in 24 hours.
     pub per_day: Option<u64>,
     /// The pause between two announcements of one URL, in seconds.
     pub pause_seconds: i64,
+    /// How long a round of announcements may take, in seconds; what is left goes with the next.
+    pub round_seconds: i64,
+}
+
+impl Default for TellingLimits {
+    fn default() -> Self {
+        Self { per_day: None, pause_seconds: 0, round_seconds: 1_800 }
+    }
 }
 
 impl EngineSettings {
@@ -200,6 +233,9 @@ pub struct Engine {
     tells: Tells,
     limits: TellingLimits,
     endpoint: u64,
+    waits_until_live: bool,
+    /// The address of the key file, and the key.
+    key_file: Option<(String, String)>,
     protocol: Box<dyn Protocol>,
 }
 
@@ -214,11 +250,14 @@ impl Engine {
         let protocol = (settings.via.connect)(settings, site)?;
         let (name, via) = (settings.name.clone(), settings.via.word);
         let (tells, limits) = (settings.tells, settings.limits);
-        Ok(Self { name, via, tells, limits, endpoint: settings.endpoint_print(), protocol })
+        let key_file = |key: &Key| (site.site.of_file(&key.file_name()).as_str().to_owned(), key.as_str().to_owned());
+        let (key_file, waits_until_live) = (site.key.map(key_file), settings.waits_until_live);
+        Ok(Self { name, via, tells, limits, endpoint: settings.endpoint_print(), waits_until_live, key_file, protocol })
     }
 
     /// An engine with a protocol of the caller's own.
     pub fn new(name: &str, tells: Tells, limits: TellingLimits, protocol: Box<dyn Protocol>) -> Self {
-        Self { name: name.to_owned(), via: "own", tells, limits, endpoint: 0, protocol }
+        let (endpoint, waits_until_live, key_file) = (0, true, None);
+        Self { name: name.to_owned(), via: "own", tells, limits, endpoint, waits_until_live, key_file, protocol }
     }
 }

@@ -2,7 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 
-use atlas_core::announce::{Change, EngineState};
+use atlas_core::announce::{Change, EngineState, LeftAlone};
 use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{self, Ledger, PendingChanges};
@@ -195,11 +195,11 @@ pub fn meet(ledger: &mut dyn Ledger, engines: &[EngineSettings]) -> Result<(), S
     Ok(())
 }
 
-/// The instant until which an engine asked for no messages, if it is later than `now`. Both in seconds since 1970.
+/// Whether an engine is left alone at this instant, in seconds since 1970, and until when.
 ///
 /// # Errors
 ///
 /// Returns an error if the ledger cannot be read.
-pub fn left_alone(ledger: &dyn Ledger, engine: &str, now: i64) -> Result<Option<i64>, StoreError> {
+pub fn left_alone(ledger: &dyn Ledger, engine: &str, now: i64) -> Result<Option<LeftAlone>, StoreError> {
     Ok(ledger.engine(engine)?.and_then(|state| state.left_alone(now)))
 }

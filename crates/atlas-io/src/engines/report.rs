@@ -1,11 +1,11 @@
 //! The result of an announcement to one engine.
 
-use atlas_core::announce::ChangeCounts;
+use atlas_core::announce::{ChangeCounts, LeftAlone};
 use atlas_core::rfc3339;
 use atlas_store::model::Announced;
 use serde::Serialize;
 
-use super::{EngineSettings, Tells};
+use super::{EngineSettings, LiveReport, Tells};
 
 /// The result for one engine.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -22,9 +22,12 @@ pub struct EngineReport {
     pub changes: ChangeCounts,
     /// Each message.
     pub messages: Vec<Announced>,
-    /// The engine asked for no messages before this instant, in seconds since 1970.
-    #[serde(serialize_with = "rfc3339::maybe_seconds")]
-    pub not_before: Option<i64>,
+    /// Until when it is left alone, because it asked for that or failed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub left_alone: Option<LeftAlone>,
+    /// What the live site does not serve yet, and is not told for that reason.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub not_live: Option<LiveReport>,
     /// URLs that wait for a time that the configuration sets.
     pub waiting: Vec<Waiting>,
     /// The word for its protocol.
@@ -66,6 +69,8 @@ pub enum WaitsFor {
     Allowance,
     /// They were announced a short time ago.
     Pause,
+    /// The round took as long as it may.
+    Time,
 }
 
 impl EngineReport {
@@ -87,7 +92,8 @@ impl EngineReport {
             kept: 0,
             changes: ChangeCounts::default(),
             messages: Vec::new(),
-            not_before: None,
+            left_alone: None,
+            not_live: None,
             waiting: Vec::new(),
             problem: None,
             stopped: None,

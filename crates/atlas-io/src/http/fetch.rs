@@ -4,7 +4,7 @@ use std::io::{self, Read};
 
 use flate2::read::MultiGzDecoder;
 use reqwest::header::{self, HeaderMap, HeaderName};
-use reqwest::{Client, RequestBuilder, Response, StatusCode, Url};
+use reqwest::{RequestBuilder, Response, StatusCode, Url};
 use thiserror::Error;
 
 use super::address_rule::may_lead;
@@ -59,10 +59,11 @@ impl Fetched {
     }
 
     /// Fetches an address and follows up to five redirects.
-    pub(crate) async fn following(client: &Client, url: &str) -> Result<Self, FetchError> {
+    /// `get` makes the request for an address.
+    pub(crate) async fn following(get: impl Fn(&str) -> RequestBuilder, url: &str) -> Result<Self, FetchError> {
         let mut url = Url::parse(url)?;
         for _ in 0..=REDIRECTS {
-            let fetched = Self::of(client.get(url.clone())).await?;
+            let fetched = Self::of(get(url.as_str())).await?;
             let target = fetched.text(header::LOCATION).filter(|_| fetched.status().is_redirection());
             let Some(target) = target.and_then(|target| url.join(target).ok()) else { return Ok(fetched) };
             if !may_lead(&authority(&url), &authority(&target)) {

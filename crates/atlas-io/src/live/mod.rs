@@ -2,8 +2,12 @@
 
 mod path;
 mod web_root;
+mod reach;
 mod site;
+mod deployed;
 
+pub use self::deployed::{Deployed, LiveSite};
 pub use self::path::relative_path;
+pub use self::reach::Reach;
 pub use self::site::Live;
 pub use self::web_root::WebRoot;

@@ -8,6 +8,7 @@ use atlas_store::error::StoreError;
 use atlas_store::stop::Stop;
 use reqwest::{Client, StatusCode};
 
+use super::Reach;
 use crate::http::{self, ClientError, FetchError, Fetched};
 
 /// The time limit for one file.
@@ -17,6 +18,7 @@ const WAIT: Duration = Duration::from_secs(60);
 #[derive(Debug)]
 pub struct Live {
     client: Client,
+    reach: Reach,
     address: String,
     stop: Stop,
 }
@@ -27,9 +29,9 @@ impl Live {
     /// # Errors
     ///
     /// Returns a [`ClientError`] if a proxy in the environment is not valid.
-    pub fn new(address: &str, stop: &Stop) -> Result<Self, ClientError> {
+    pub fn new(address: &str, reach: Reach, stop: &Stop) -> Result<Self, ClientError> {
         let client = http::client(WAIT)?;
-        Ok(Self { client, address: address.to_owned(), stop: stop.clone() })
+        Ok(Self { client, reach, address: address.to_owned(), stop: stop.clone() })
     }
 
     /// Fetches a file by name; `None` if the server says that it does not exist.
@@ -40,7 +42,8 @@ impl Live {
     pub fn fetch(&self, name: &str) -> Result<Option<Vec<u8>>, StoreError> {
         let url = format!("{}{name}", self.address);
         let fetched = http::block_on(&self.stop, async {
-            let fetched = Fetched::following(&self.client, &url).await.and_then(Fetched::successful);
+            let fetched =
+                Fetched::following(|url| self.reach.get(&self.client, url), &url).await.and_then(Fetched::successful);
             Ok(match fetched {
                 Ok(fetched) => fetched.bytes(MOST_BYTES as usize).await,
                 Err(error) => Err(error),

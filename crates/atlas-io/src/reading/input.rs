@@ -80,7 +80,7 @@ fn fetch(url: &str, wait: Duration, stop: &Stop) -> io::Result<File> {
     let mut file = tempfile::tempfile()?;
     http::block_on(stop, async {
         let client = http::client(wait).map_err(io::Error::other)?;
-        let fetched = Fetched::following(&client, url).await.and_then(Fetched::successful);
+        let fetched = Fetched::following(|url| client.get(url), url).await.and_then(Fetched::successful);
         let fetched = fetched.map_err(|error| io::Error::other(error.to_string()))?;
         let mut size = 0;
         let written = fetched.each_chunk(|chunk| {

@@ -2,14 +2,13 @@
 
 use atlas_store::build::{Ended, Job, build};
 use atlas_store::clock::Clock;
-use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::Ledger;
 use atlas_store::report::{Built, Preview};
 use atlas_store::stop::Stop;
 use serde::Serialize;
 
-use crate::engines::{Engine, EngineReport, ToAnnounce, tell};
+use crate::engines::{Engine, EngineReport, Telling, tell};
 
 /// What to do in a round.
 pub struct Round<'r> {
@@ -17,10 +16,8 @@ pub struct Round<'r> {
     pub job: Option<&'r Job<'r>>,
     /// The engines to tell; empty to build only.
     pub engines: &'r [Engine],
-    /// The names of the site's files.
-    pub names: &'r Names,
-    /// What to announce.
-    pub wanted: ToAnnounce<'r>,
+    /// What to tell them.
+    pub telling: Telling<'r>,
 }
 
 /// An event in a round.
@@ -57,7 +54,7 @@ pub fn run(
         }
     }
     for engine in round.engines {
-        let told = tell(ledger, engine, round.names, round.wanted, (clock, stop))?;
+        let told = tell(ledger, engine, round.telling, (clock, stop))?;
         let is_stopped = told.stopped.is_some();
         hear(Event::Told(Box::new(told)));
         if is_stopped {

@@ -3,6 +3,7 @@
 use std::io;
 use std::net::{SocketAddr, TcpListener};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::thread::{self, JoinHandle};
 
 use axum::Router;
@@ -71,13 +72,33 @@ impl Drop for Served {
 ///
 /// Returns an error if no port is free.
 pub fn folder(folder: &Path) -> io::Result<Served> {
-    let router = Router::new().fallback(file).with_state(folder.to_owned());
+    site(folder, |_| None)
+}
+
+/// The same, with an application that makes the page of a path for which there is no file, or does not.
+///
+/// # Errors
+///
+/// Returns an error if no port is free.
+pub fn site(folder: &Path, application: impl Fn(&str) -> Option<String> + Send + Sync + 'static) -> io::Result<Served> {
+    let state = ServedSite { folder: folder.to_owned(), application: Arc::new(application) };
+    let router = Router::new().fallback(answer).with_state(state);
     Served::run(router, "127.0.0.1:0")
 }
 
-async fn file(State(folder): State<PathBuf>, uri: Uri) -> Response {
-    match find(&folder, uri.path()) {
-        Some((bytes, kind)) => ([(header::CONTENT_TYPE, kind)], Bytes::from(bytes)).into_response(),
+/// What is served.
+#[derive(Clone)]
+struct ServedSite {
+    folder: PathBuf,
+    application: Arc<dyn Fn(&str) -> Option<String> + Send + Sync>,
+}
+
+async fn answer(State(site): State<ServedSite>, uri: Uri) -> Response {
+    if let Some((bytes, kind)) = find(&site.folder, uri.path()) {
+        return ([(header::CONTENT_TYPE, kind)], Bytes::from(bytes)).into_response();
+    }
+    match (site.application)(uri.path()) {
+        Some(page) => ([(header::CONTENT_TYPE, "text/html; charset=utf-8")], page).into_response(),
         None => (StatusCode::NOT_FOUND, "404 not found\n").into_response(),
     }
 }

@@ -1,13 +1,14 @@
 //! Announcements by a made-up protocol, with a clock that is set by hand.
 
+mod live;
 mod promise;
 mod vale;
 
 use std::sync::{Arc, Mutex};
 
-use atlas_core::announce::Change;
+use atlas_core::announce::{Change, LeftAlone};
 use atlas_io::engines::{
-    Engine, EngineReport, Message, Protocol, Reply, TellingLimits, Tells, ToAnnounce, WaitsFor, all_pending,
+    Engine, EngineReport, Message, Protocol, Reply, Telling, TellingLimits, Tells, ToAnnounce, WaitsFor, all_pending,
     left_alone, tell,
 };
 use atlas_io::round::Event;
@@ -86,14 +87,15 @@ fn an_engine_in_trouble(
     let vale = Vale::new(Tells::Urls(1));
     vale.answers(replies);
     let told = vale.tell();
-    assert_eq!((outcome(&told), told.not_before), (wanted, not_before));
+    let asked = |alone: Option<LeftAlone>| alone.filter(|alone| alone.is_asked).map(|alone| alone.until);
+    assert_eq!((outcome(&told), asked(told.left_alone)), (wanted, not_before));
     assert_eq!(vale.clock.now().as_second() - NOON, seconds, "so long was waited, by its own clock");
-    assert_eq!(left_alone(&*vale.ledger(), "post", NOON).unwrap(), not_before, "the ledger knows");
+    assert_eq!(asked(left_alone(&*vale.ledger(), "post", NOON).unwrap()), not_before, "the ledger knows");
     vale.answers([]);
     vale.sent();
-    if not_before.is_some() {
+    if let Some(alone) = told.left_alone {
         assert_eq!((outcome(&vale.tell()), vale.sent().len()), (wanted, 0), "it is left alone");
-        vale.clock.set(Timestamp::from_second(NOON + 600).unwrap());
+        vale.clock.set(Timestamp::from_second(alone.until).unwrap());
     }
     assert_eq!(outcome(&vale.tell()), (wanted.2, 0, 0), "nothing is lost");
 }
@@ -141,8 +143,7 @@ fn urls_at_fault_are_found(#[case] faulty: fn(&str) -> bool, #[case] most: usize
         Box::new(Parcels { heard: Arc::clone(&heard), faulty, most }),
     );
     let all = vale.pending();
-    let told =
-        tell(&mut *vale.ledger(), &engine, &Names::of(ROOT), ToAnnounce::Due, (&vale.clock, &vale.stop)).unwrap();
+    let told = tell(&mut *vale.ledger(), &engine, Telling::due(&Names::of(ROOT)), (&vale.clock, &vale.stop)).unwrap();
     assert_eq!(outcome(&told), wanted, "{told:?}");
     let sent = heard.lock().unwrap().sent.concat();
     let sound: Vec<String> = all.iter().filter(|url| !faulty(url)).cloned().collect();
@@ -160,7 +161,8 @@ fn a_pause_is_recorded_and_ends_on_a_stop() {
     vale.stops_after(2);
     let told = vale.tell();
     assert_eq!((outcome(&told), told.stopped), ((1, 0, 4), Some(5)));
-    assert_eq!(left_alone(&*vale.ledger(), "post", NOON).unwrap(), Some(NOON + 5));
+    let alone = left_alone(&*vale.ledger(), "post", NOON).unwrap();
+    assert_eq!(alone, Some(LeftAlone { until: NOON + 5, is_asked: true }));
 }
 
 /// A protocol that announces files is told of the main file if a build wrote anything.

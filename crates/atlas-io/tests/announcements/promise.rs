@@ -4,7 +4,7 @@ use std::collections::{HashMap, VecDeque};
 use std::sync::{Arc, Mutex};
 
 use atlas_core::announce::Answer;
-use atlas_io::engines::{Engine, Message, Protocol, Reply, TellingLimits, Tells, ToAnnounce, tell};
+use atlas_io::engines::{Engine, Message, Protocol, Reply, Telling, TellingLimits, Tells, tell};
 use atlas_io::round::Event;
 use atlas_store::clock::{Clock, ManualClock};
 use atlas_store::destination::Names;
@@ -64,7 +64,7 @@ fn nothing_is_lost_and_nothing_is_told_twice() {
     let mut random = fastrand::Rng::with_seed(19);
     let vale = Vale::new(Tells::Urls(40));
     let (taken, lost) = (Arc::default(), Arc::default());
-    let limits = TellingLimits { per_day: Some(700), pause_seconds: 1_800 };
+    let limits = TellingLimits { per_day: Some(700), pause_seconds: 1_800, ..TellingLimits::default() };
     let (mut changes, mut commands) = (9 - 5 + 1, 0);
     // Numbers of errors, such as 404, would not be listed.
     let (mut pages, mut next): (VecDeque<u32>, u32) = ((1..9).collect(), 1_000);
@@ -94,7 +94,7 @@ fn nothing_is_lost_and_nothing_is_told_twice() {
                 stop: stop.clone(),
             };
             let engine = Engine::new("post", Tells::Urls(40), limits, Box::new(moody));
-            tell(&mut *vale.ledger(), &engine, &Names::of(ROOT), ToAnnounce::Due, (&vale.clock, &stop)).unwrap();
+            tell(&mut *vale.ledger(), &engine, Telling::due(&Names::of(ROOT)), (&vale.clock, &stop)).unwrap();
             commands += 1;
             vale.later(i64::from(random.u32(1..1_500)));
         }

@@ -10,7 +10,7 @@ use atlas_core::choose::{Choices, Sections};
 use atlas_core::contribution::Contribution;
 use atlas_core::placement::OwnFiles;
 use atlas_io::engines::{
-    self, Engine, EngineReport, EngineSettings, Message, Protocol, Reply, TellingLimits, Tells, ToAnnounce,
+    self, Engine, EngineReport, EngineSettings, Message, Protocol, Reply, Telling, TellingLimits, Tells, ToAnnounce,
     all_pending, tell,
 };
 use atlas_io::round::{Event, Round, run};
@@ -93,6 +93,7 @@ pub fn settings(tells: Tells) -> EngineSettings {
         call: None,
         limits: TellingLimits::default(),
         wait: Duration::from_secs(1),
+        waits_until_live: true,
     }
 }
 
@@ -144,7 +145,7 @@ impl Vale {
         let job = Job::new(&sources, &choices, (&self.memory, &names), self.folder.path(), self.clock.now());
         let job = numbers.is_some().then_some(&job);
         let mut events = Vec::new();
-        let round = Round { job, engines, names: &names, wanted: ToAnnounce::Due };
+        let round = Round { job, engines, telling: Telling::due(&names) };
         run(&round, &mut *self.ledger(), (&self.clock, &self.stop), |event| events.push(event)).unwrap();
         events
     }
@@ -155,7 +156,7 @@ impl Vale {
     }
 
     pub fn tell(&self) -> EngineReport {
-        tell(&mut *self.ledger(), &self.engine, &Names::of(ROOT), ToAnnounce::Due, (&self.clock, &self.stop)).unwrap()
+        tell(&mut *self.ledger(), &self.engine, Telling::due(&Names::of(ROOT)), (&self.clock, &self.stop)).unwrap()
     }
 
     pub fn answers(&self, replies: impl IntoIterator<Item = Reply>) {

@@ -19,6 +19,24 @@ pub(crate) struct Remembrance {
     pub entry: RememberedEntry,
 }
 
+/// The fingerprints of what pages say, by key: of those entries whose HTML was read by the current version of the reader
+/// ([`Prints::page`](atlas_core::fingerprint::Prints::page)).
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read.
+pub fn page_prints(ledger: &dyn Ledger, keys: &HashSet<u128>) -> Result<HashMap<u128, u64>, StoreError> {
+    if keys.is_empty() {
+        return Ok(HashMap::new());
+    }
+    let found = lookup(ledger, &ledger.remembered()?, keys)?;
+    let print = |all: &[Remembrance]| {
+        let read = all.iter().find(|one| one.kind == FileKind::Pages && one.entry.from_page)?;
+        Some(read.entry.page)
+    };
+    Ok(found.iter().filter_map(|(key, all)| Some((*key, print(all)?))).collect())
+}
+
 /// Looks up entries by key, in the order of files. However many keys there are, the ledger is read once.
 pub(crate) fn lookup(
     ledger: &dyn Ledger,

@@ -28,6 +28,7 @@ use atlas_core::format::Frame;
 use atlas_core::placement::{FileKind, Limits};
 
 pub use self::export::{Exported, export};
+pub use self::lookup::page_prints;
 pub(crate) use self::lookup::{Remembrance, lookup};
 pub use self::pending::{ByHand, PendingChanges, chosen, pending};
 pub use self::remembered::Remembered;

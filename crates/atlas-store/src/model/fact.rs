@@ -40,6 +40,8 @@ pub enum Fact {
     IndexNowKey,
     /// The files that changed since the user's commands last dealt with them, one per line.
     Undelivered,
+    /// Since when the live site does not serve what was built, in seconds since 1970.
+    NotLiveSince,
 }
 
 impl Fact {
@@ -62,6 +64,7 @@ impl Fact {
             Self::Declared => "declared",
             Self::IndexNowKey => "indexnow-key",
             Self::Undelivered => "undelivered",
+            Self::NotLiveSince => "not-live-since",
         }
     }
 }

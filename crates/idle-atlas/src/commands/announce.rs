@@ -6,7 +6,9 @@ use std::path::Path;
 use atlas_core::announce::EngineState;
 use atlas_core::announce::indexnow::Key;
 use atlas_core::lastmod::Lastmod;
-use atlas_io::engines::{Engine, EngineReport, EngineSettings, ToAnnounce, ToldSite, all_pending, left_alone, meet};
+use atlas_io::engines::{
+    Engine, EngineReport, EngineSettings, Telling, ToAnnounce, ToldSite, all_pending, left_alone, meet,
+};
 use atlas_io::round::{self, Event, Round};
 use atlas_store::disk;
 use atlas_store::error::StoreError;
@@ -83,6 +85,8 @@ struct Choice<'s> {
     engines: Vec<&'s EngineSettings>,
     all: bool,
     by_hand: Option<ByHand>,
+    /// Whether an engine that has failed is tried at once.
+    at_once: bool,
 }
 
 impl<'s> Choice<'s> {
@@ -122,6 +126,7 @@ impl<'s> Choice<'s> {
             engines: settings.engines.iter().filter(is_wanted).collect(),
             all: *all,
             by_hand: is_by_hand.then_some(by_hand),
+            at_once: !named.is_empty(),
         })
     }
 
@@ -201,7 +206,14 @@ fn tell_all(
     if let Some(failure) = failure.filter(|_| engines.is_empty() && on.len() == 1) {
         return Err(failure);
     }
-    let round = Round { job: None, engines: &engines, names: &settings.names, wanted: chosen.wanted() };
+    let live = settings.deployed(session.now(), &session.stop)?;
+    let telling = Telling {
+        wanted: chosen.wanted(),
+        at_once: chosen.at_once,
+        live: Some(&live),
+        ..Telling::due(&settings.names)
+    };
+    let round = Round { job: None, engines: &engines, telling };
     round::run(&round, ledger, (&*session.clock, &session.stop), |event| {
         if let Event::Told(told) = event {
             results.push(*told);
@@ -224,7 +236,9 @@ fn tell_all(
         screen.complain("stopped", &message);
         return Ok(Exit::Interrupted);
     }
-    Ok(Exit::in_part(results.iter().any(|told| told.refused + told.kept > 0 || told.problem.is_some())))
+    let is_overdue = |told: &EngineReport| told.not_live.as_ref().is_some_and(|report| report.is_overdue);
+    let is_in_part = |told: &EngineReport| told.refused + told.kept > 0 || told.problem.is_some() || is_overdue(told);
+    Ok(Exit::in_part(results.iter().any(is_in_part)))
 }
 
 fn dry_run(settings: &Settings, ledger: &dyn Ledger, chosen: &Choice<'_>, session: &Session) -> Result<Exit, Failure> {
@@ -232,9 +246,9 @@ fn dry_run(settings: &Settings, ledger: &dyn Ledger, chosen: &Choice<'_>, sessio
     let (now, screen) = (session.now().as_second(), &session.screen);
     for engine in &chosen.engines {
         let pending = all_pending(ledger, engine, &settings.names, chosen.wanted(), MOST_LISTED)?;
-        let not_before = left_alone(ledger, &engine.name, now)?;
+        let alone = left_alone(ledger, &engine.name, now)?.filter(|alone| alone.is_asked || !chosen.at_once);
         let has_key = !engine.via.wants_key || key_of(settings, ledger, engine)?.is_some();
-        plans.push(view::announce::AnnouncePlan::new(engine, pending, not_before, has_key));
+        plans.push(view::announce::AnnouncePlan::new(engine, pending, alone, has_key));
     }
     let off = off(settings);
     screen.show(&plans, || view::announce::plans(&plans, &off, &screen.layout(settings)))?;

@@ -1,6 +1,6 @@
 //! The command `build`: writes the files, the index and robots.txt, or shows what it would write.
 
-use atlas_io::engines::{ToAnnounce, meet};
+use atlas_io::engines::{Telling, meet};
 use atlas_io::live::Live;
 use atlas_io::round::{self, Event, Round};
 use atlas_store::build::{Job, keep_overwritten, preview, recall};
@@ -158,7 +158,7 @@ fn build_site(
     let more = |rows| progress.more(rows);
     let job = asked(job, arguments, screen).progress(&more).telling(screen.examples(), &settings.accepted);
     let job = job.started_by(Session::started_by());
-    let round = Round { job: Some(&job), engines: &[], names: &settings.names, wanted: ToAnnounce::Due };
+    let round = Round { job: Some(&job), engines: &[], telling: Telling::due(&settings.names) };
     let mut events = Vec::new();
     round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| events.push(event))?;
     drop(progress);
@@ -248,7 +248,7 @@ fn remember(
         Recall::Disk => recall(job, ledger, |name| settings.destination().0.read(name))?,
         Recall::Live if ledger.last_run()? > 0 => None,
         Recall::Live => {
-            let live = Live::new(settings.folder_address(), &session.stop)
+            let live = Live::new(settings.folder_address(), settings.reach(), &session.stop)
                 .map_err(|error| Failure::said(error.to_string()))?;
             recall(job, ledger, |name| live.fetch(name))?
         }

@@ -47,6 +47,22 @@ fn new_folder(wanted: Option<&Path>) -> Result<PathBuf, Failure> {
     fs::canonicalize(folder).map_err(failed)
 }
 
+/// The application that serves the pages of photographs: each has the caption that the table has.
+fn gallery(folder: &Path) -> impl Fn(&str) -> Option<String> + use<> {
+    let table = fs::read_to_string(folder.join("photographs.csv")).unwrap_or_default();
+    let row = |line: &str| {
+        let (slug, rest) = line.split_once(',')?;
+        Some((format!("/photographs/{slug}/"), rest.split(',').next()?.to_owned()))
+    };
+    let captions: HashMap<String, String> = table.lines().skip(1).filter_map(row).collect();
+    move |path| {
+        let caption = captions.get(path)?;
+        Some(format!(
+            "<!doctype html>\n<html lang=\"en-GB\"><head><title>{caption}</title></head><body><main><h1>{caption}</h1></main></body></html>\n"
+        ))
+    }
+}
+
 /// The demo under way.
 struct Story {
     folder: PathBuf,
@@ -57,8 +73,8 @@ impl Story {
     fn tell(&self) -> Result<(), Failure> {
         SAMPLE.extract(&self.folder).map_err(|error| Failure::said(format!("cannot copy the sample site: {error}")))?;
         let public = self.folder.join("public");
-        let site =
-            serve::folder(&public).map_err(|error| Failure::said(format!("cannot serve on loopback: {error}")))?;
+        let site = serve::site(&public, gallery(&self.folder))
+            .map_err(|error| Failure::said(format!("cannot serve on loopback: {error}")))?;
         let reach = HashMap::from([(HOST.to_owned(), site.address())]);
         let settings = TestEngineSettings { listen: "127.0.0.1:0".to_owned(), reach, mood: Mood::Fair, tell: None };
         let engine = TestEngine::start(settings)
@@ -68,7 +84,7 @@ impl Story {
             "The Marrow Vale Light Railway wants its website to be found. Its files are in\n{}; a web server and a test engine run on this machine.\n",
             self.folder.display()
         ))?;
-        self.begin(&engine)?;
+        self.begin(&engine, &site)?;
         self.first_build()?;
         self.first_announcement(&engine)?;
         self.a_day_at_the_railway(&public)?;
@@ -76,13 +92,15 @@ impl Story {
         self.end()
     }
 
-    fn begin(&self, engine: &TestEngine) -> Result<(), Failure> {
+    fn begin(&self, engine: &TestEngine, site: &serve::Served) -> Result<(), Failure> {
         self.step("1. Describe the site", "init public")?;
         let arguments = args::InitArguments { folder: "public".into(), url: None, engine: engine.endpoint() };
         let found = init::write(&self.folder, Path::new(NAME), &arguments)?;
         self.session.screen.show(&found, || view::init::site(&found))?;
         let path = self.folder.join(NAME);
-        let text = fs::read_to_string(&path).unwrap_or_default() + ADDED;
+        // The site is reached on this machine, as a server behind a proxy would be.
+        let reached = format!("[site]\nreached_at = \"http://{}\"", site.address());
+        let text = fs::read_to_string(&path).unwrap_or_default().replacen("[site]", &reached, 1) + ADDED;
         fs::write(&path, text).map_err(|error| Failure::said(format!("cannot write {}: {error}", path.display())))?;
         self.say("Added by hand: a table of photographs, a rule that keeps /staff/ out, archives, news, a page for visitors, a feed.\n")
     }

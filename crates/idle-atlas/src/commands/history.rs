@@ -77,7 +77,7 @@ fn health(settings: &Settings, ledger: &dyn Ledger, session: &Session) -> Result
             retired: pending.is_retired,
             last_success: ledger.last_success(&engine.name)?,
             waiting: pending.count,
-            not_before: left_alone(ledger, &engine.name, now)?,
+            left_alone: left_alone(ledger, &engine.name, now)?,
         });
     }
     Ok(Health { last_build: runs.first().map(|last| last.at), usual_interval: usual, is_overdue, engines })

@@ -3,7 +3,8 @@
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use atlas_core::address::Site;
+use atlas_core::address::{Address, Site};
+use atlas_io::live::Reach;
 use atlas_io::program::Program;
 use atlas_io::secret::Secret;
 use atlas_store::ledger;
@@ -24,6 +25,20 @@ pub(super) struct Context<'a> {
 }
 
 impl Context<'_> {
+    /// Where the live site is reached, if not at its own address.
+    pub(super) fn reach(&self, typed: &Spanned<String>) -> Result<Reach, Failure> {
+        let text = expand(self.origin, typed)?;
+        let bad = |why: String| {
+            let message = format!("“reached_at”: {why}; expected a scheme and a host, such as http://127.0.0.1:8080");
+            self.origin.error(typed, text.hide(message))
+        };
+        let at = Address::parse(text.expose()).map_err(|why| bad(why.to_string()))?;
+        if at.path() != "/" {
+            return Err(bad("the path of an address stays the same, so it has none".to_owned()));
+        }
+        Ok(Reach::at(self.site.root().origin(), at.origin()))
+    }
+
     /// A program of the user's, which runs in the folder of the configuration.
     pub(super) fn program(&self, key: &str, run: &Spanned<Vec<String>>, wait: Duration) -> Result<Program, Failure> {
         if run.as_ref().first().is_none_or(|program| program.trim().is_empty()) {

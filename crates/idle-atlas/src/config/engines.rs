@@ -102,7 +102,9 @@ impl Context<'_> {
         });
         let per_day = table.per_day.as_ref().map(|typed| self.number("per_day", Some(typed), (1, 1_000_000_000), 1));
         let pause = self.number("pause_minutes", table.pause_minutes.as_ref(), (0, 525_600), 0i64)?;
-        let limits = TellingLimits { per_day: per_day.transpose()?, pause_seconds: pause * 60 };
+        let round = self.number("round_minutes", table.round_minutes.as_ref(), (1, 1_440), 30i64)?;
+        let limits =
+            TellingLimits { per_day: per_day.transpose()?, pause_seconds: pause * 60, round_seconds: round * 60 };
         let wait = self.number("wait_seconds", table.wait_seconds.as_ref(), (1u64, 300), 20)?;
         let wait = Duration::from_secs(wait);
         let call = if is_template { Some(self.call(table, typed, wait)?) } else { None };
@@ -124,6 +126,7 @@ impl Context<'_> {
             call,
             limits,
             wait,
+            waits_until_live: table.wait_until_live,
         })
     }
 

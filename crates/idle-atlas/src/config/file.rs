@@ -93,6 +93,7 @@ pub struct SiteTable {
     pub url: Spanned<String>,
     pub web_root: Spanned<String>,
     pub timezone: Option<Spanned<String>>,
+    pub reached_at: Option<Spanned<String>>,
 }
 
 /// Declares the table of a source, which knows the keys that were typed in it.

@@ -11,9 +11,11 @@ use atlas_core::choose::Choices;
 use atlas_core::derive::alternates::AlternatesSettings;
 use atlas_core::judge::Thresholds;
 use atlas_core::output_policy::SectionPolicy;
+use atlas_core::page::PageReader;
 use atlas_core::placement::{OwnFiles, TEXT, VISITOR_PAGE};
 use atlas_core::report::Notice;
 use atlas_io::engines::EngineSettings;
+use atlas_io::live::{Deployed, Reach};
 use atlas_store::arrange::Cut;
 use atlas_store::build::{ARCHIVES, Job, KEEP_DAYS};
 use atlas_store::destination::{Destination, Folder, Names};
@@ -26,6 +28,7 @@ use toml::Spanned;
 
 use super::context::{Context, expand, ledger_folder, timezone};
 use super::file::{ConfigFile, ConfigText};
+use super::pages;
 use super::programs::Programs;
 use super::sources::Sources;
 use crate::exit::Failure;
@@ -71,6 +74,8 @@ pub struct Settings {
     /// The folder for sitemap files.
     sitemaps: PathBuf,
     destination: Box<dyn Destination>,
+    reach: Reach,
+    reader: PageReader,
     text: String,
 }
 
@@ -142,6 +147,8 @@ impl Settings {
         let destination = Folder::new(sitemaps.clone(), web_root.clone(), data, robots.clone());
         let programs = context.programs(&typed)?;
         let ownership = context.ownership(&typed.ownership, &names.main)?;
+        let reach = typed.site.reached_at.as_ref().map(|at| context.reach(at)).transpose()?;
+        let reader = pages::reader(&context, &typed)?;
         let engines = context.engines(&typed.engine, typed.newest.is_some())?;
         let ours = [VISITOR_PAGE, TEXT].map(|name| format!("{}{name}", site.root()));
         // What consoles ask for is no page.
@@ -187,6 +194,8 @@ impl Settings {
             names,
             sitemaps,
             destination: Box::new(destination),
+            reach: reach.unwrap_or_default(),
+            reader,
             text: origin.text.clone(),
         })
     }
@@ -216,6 +225,17 @@ impl Settings {
     /// The destination and the names of files.
     pub fn destination(&self) -> (&dyn Destination, &Names) {
         (&*self.destination, &self.names)
+    }
+
+    /// Where the live site is reached.
+    pub fn reach(&self) -> Reach {
+        self.reach.clone()
+    }
+
+    /// The live site at an instant, for comparing it with what was built.
+    pub fn deployed(&self, now: Timestamp, stop: &Stop) -> Result<Deployed<'_>, Failure> {
+        Deployed::new(&*self.destination, self.reach(), self.reader.clone(), (now.as_second(), stop))
+            .map_err(|error| Failure::said(error.to_string()))
     }
 
     /// The address of the main file.

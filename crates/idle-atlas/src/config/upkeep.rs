@@ -111,6 +111,9 @@ pub struct EngineTable {
     pub per_day: Option<Spanned<i64>>,
     pub pause_minutes: Option<Spanned<i64>>,
     pub wait_seconds: Option<Spanned<i64>>,
+    pub round_minutes: Option<Spanned<i64>>,
+    #[serde(default = "yes")]
+    pub wait_until_live: bool,
 }
 
 fn yes() -> bool {

@@ -1,9 +1,8 @@
 //! The output of `announce`.
 
-use atlas_core::announce::Change;
 use atlas_core::announce::indexnow::KEY_NOT_FOUND;
-use atlas_core::rfc3339;
-use atlas_io::engines::{EngineReport, EngineSettings, PendingList, Waiting, WaitsFor};
+use atlas_core::announce::{Change, LeftAlone};
+use atlas_io::engines::{EngineReport, EngineSettings, LiveReport, PendingList, Waiting, WaitsFor};
 use atlas_store::model::{Announced, Pending};
 use serde::Serialize;
 
@@ -18,9 +17,9 @@ pub struct AnnouncePlan {
     pub urls: u64,
     /// The first 100,000, by URL.
     pub tell: Vec<PlannedUrl>,
-    /// It asked for no messages before this instant, in seconds since 1970.
-    #[serde(serialize_with = "rfc3339::maybe_seconds")]
-    pub not_before: Option<i64>,
+    /// Until when it is left alone, because it asked for that or failed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub left_alone: Option<LeftAlone>,
     /// Whether there is a key for it.
     pub has_key: bool,
     /// It has given up being told in this way, and nothing is kept for it.
@@ -40,11 +39,11 @@ pub struct PlannedUrl {
 }
 
 impl AnnouncePlan {
-    pub fn new(engine: &EngineSettings, pending: PendingList, not_before: Option<i64>, has_key: bool) -> Self {
+    pub fn new(engine: &EngineSettings, pending: PendingList, left_alone: Option<LeftAlone>, has_key: bool) -> Self {
         let PendingList { count: urls, first, is_retired: retired, baseline } = pending;
         let tell = first.into_iter().map(|Pending { change, url, .. }| PlannedUrl { change, url }).collect();
         let (via, of_files) = (engine.via.word, engine.tells.of_files());
-        Self { engine: engine.name.clone(), via, urls, tell, not_before, has_key, retired, of_files, baseline }
+        Self { engine: engine.name.clone(), via, urls, tell, left_alone, has_key, retired, of_files, baseline }
     }
 }
 
@@ -70,11 +69,47 @@ fn waiting(told: &EngineReport, layout: &Layout) -> String {
         let why = match one.why {
             WaitsFor::Allowance => "as many as a day allows have been announced (per_day)",
             WaitsFor::Pause => "announced too short a time ago (pause_minutes)",
+            WaitsFor::Time => {
+                let urls = count(one.urls, "URL", "URLs");
+                return format!(
+                    "  {urls} {wait}: a round has taken as long as it may (round_minutes). {} with the next idle-atlas announce\n",
+                    if one.urls == 1 { "It goes" } else { "They go" }
+                );
+            }
         };
         let (urls, until) = (count(one.urls, "URL", "URLs"), instant(one.until, &layout.zone));
         format!("  {urls} {wait}: {why}. {next} at {until} or later\n")
     };
     told.waiting.iter().map(line).collect()
+}
+
+/// What is not announced yet because the live site does not serve it.
+fn not_live(told: &EngineReport, report: &LiveReport, layout: &Layout) -> String {
+    let (noun, nouns) = if told.of_files { ("file waits", "files wait") } else { ("URL waits", "URLs wait") };
+    let mut out = String::new();
+    if report.waiting > 0 {
+        let waiting = count(report.waiting, noun, nouns);
+        let since = match report.is_overdue {
+            true => format!(" {WARN}For more than a day{WARN:#}, since {}.", instant(report.since, &layout.zone)),
+            false => String::new(),
+        };
+        out += &format!("  {waiting} until the live site serves what was built.{since}\n");
+    }
+    if report.given_up > 0 {
+        out += &format!("  {} given up after a day.\n", count(report.given_up, "URL is", "URLs are"));
+    }
+    for seen in &report.seen {
+        out += &format!("    {} {}\n", layout.urls(&seen.address), seen.words);
+    }
+    if report.misses_key_file {
+        out += "  The key file is written into the web root by: idle-atlas announce --key-file\n";
+    }
+    if report.waiting > 0 {
+        out += &format!(
+            "  {FAINT}Deploy, then look again: idle-atlas announce. Not to look: wait_until_live = false in its [[engine]]{FAINT:#}\n"
+        );
+    }
+    out
 }
 
 /// What is said of an engine that was never told anything.
@@ -107,13 +142,19 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
         let answered = status.map(|status| format!(" It answers {status}.")).unwrap_or_default();
         return out + &format!("{FAINT}{RETIRED}.{answered}{FAINT:#}\n");
     }
-    if let (Some(until), true) = (told.not_before, told.messages.is_empty()) {
+    if let (Some(alone), true) = (told.left_alone, told.messages.is_empty()) {
+        let (until, kept) = (instant(alone.until, &layout.zone), is_kept(told.kept));
         return out
-            + &format!(
-                "asked for no messages until {}; {} until then.\n",
-                instant(until, &layout.zone),
-                is_kept(told.kept)
-            );
+            + &match alone.is_asked {
+                true => format!("asked for no messages until {until}; {kept} until then.\n"),
+                false => format!(
+                    "did not answer, or failed, the last time; {kept}, and it is tried again after {until}. To try at once: idle-atlas announce --engine {}\n",
+                    told.engine
+                ),
+            };
+    }
+    if let Some(report) = told.not_live.as_ref().filter(|_| told.messages.is_empty()) {
+        return out + "nothing is announced yet.\n" + &not_live(told, report, layout);
     }
     if told.messages.is_empty() && !told.waiting.is_empty() {
         return out + "nothing to announce now.\n" + &waiting(told, layout);
@@ -163,10 +204,14 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
         }
     }
     out += &waiting(told, layout);
+    if let Some(report) = &told.not_live {
+        out += &not_live(told, report, layout);
+    }
     if told.kept > 0 && told.by_hand {
         out += "\nWhat was chosen by hand is not kept: give the command again.\n";
     } else if told.kept > 0 {
-        let when = told.not_before.map_or(String::new(), |until| format!(" after {}", instant(until, &layout.zone)));
+        let when =
+            told.left_alone.map_or(String::new(), |alone| format!(" after {}", instant(alone.until, &layout.zone)));
         out += &format!("\nNothing is lost: the next idle-atlas announce{when} sends what is kept.\n");
         let misses_key = |message: &Announced| told.via == "indexnow" && message.status == Some(KEY_NOT_FOUND);
         if told.messages.iter().any(misses_key) {
@@ -195,8 +240,9 @@ pub fn plans(plans: &[AnnouncePlan], off: &[&str], layout: &Layout) -> String {
             out += &format!("{STRONG}{}{STRONG:#}: nothing to announce{known}", plan.engine);
             continue;
         }
-        let when = plan.not_before.map_or(String::new(), |until| {
-            format!(", but not before {}: it asked for no messages until then", instant(until, &layout.zone))
+        let when = plan.left_alone.map_or(String::new(), |alone| {
+            let why = if alone.is_asked { "it asked for no messages until then" } else { "it failed the last time" };
+            format!(", but not before {}: {why}", instant(alone.until, &layout.zone))
         });
         out += &format!(
             "{STRONG}{}{STRONG:#}: would be told of {}{when}\n",

@@ -1,5 +1,6 @@
 //! The output of `history`.
 
+use atlas_core::announce::LeftAlone;
 use atlas_core::rfc3339;
 use atlas_store::model::{Announced, AttemptEnd, AttemptRow, RunRow, RunUrls, StartedBy};
 use serde::Serialize;
@@ -41,8 +42,8 @@ pub struct EngineHealth {
     pub last_success: Option<i64>,
     /// The URLs or files that it has still to be told of.
     pub waiting: u64,
-    #[serde(serialize_with = "rfc3339::maybe_seconds")]
-    pub not_before: Option<i64>,
+    /// Until when it is left alone, because it asked for that or failed.
+    pub left_alone: Option<LeftAlone>,
 }
 
 /// How often something happens, in the largest unit that fits: `every hour`, `every 3 days`.
@@ -83,8 +84,8 @@ fn health(past: &Past, layout: &Layout) -> String {
             EngineHealth { on: false, .. } => "switched off".to_owned(),
             EngineHealth { retired: true, .. } => "has given up being told".to_owned(),
             EngineHealth { waiting: 0, .. } => "knows about every change".to_owned(),
-            EngineHealth { waiting, not_before, .. } => {
-                let until = not_before.map(|until| format!(" until {} at least", instant(until, &layout.zone)));
+            EngineHealth { waiting, left_alone, .. } => {
+                let until = left_alone.map(|alone| format!(" until {} at least", instant(alone.until, &layout.zone)));
                 let (one, many) = ("announcement waits", "announcements wait");
                 format!("{}{}", count(*waiting, one, many), until.unwrap_or_default())
             }

@@ -31,6 +31,7 @@ impl Web {
             "{HTML}[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"{}\"\nwait_seconds = 1\n{key}\n",
             engine.endpoint()
         ));
+        site.reconfigure("[site]", &format!("[site]\nreached_at = \"http://{}\"", served.address()));
         site.build();
         Self { site, engine, _served: served }
     }
@@ -122,9 +123,15 @@ fn rejected_messages_are_kept_for_next_time(#[case] mood: Mood, #[case] status: 
     web.engine.set_mood(mood);
     web.site.run(&["announce"]).says(1, &[status, words, "1 kept for the next time", "Nothing is lost"]);
     web.engine.set_mood(Mood::Fair);
+    let before_pause = web.engine.received().len();
     if mood == Mood::TooMany(60) {
         web.site.run(&["announce"]).says(1, &["asked for no messages until", "1 URL is kept"]);
         web.site.at(crate::support::NOON + 61);
+    } else {
+        let kept = ["the last time; 1 URL is kept, and it is tried again after", "idle-atlas announce --engine test"];
+        web.site.run(&["announce"]).says(1, &kept);
+        assert_eq!(web.engine.received().len(), before_pause, "it is left alone for a while");
+        web.site.at(crate::support::NOON + 76);
     }
     let before = web.engine.received().len();
     web.site.page("p2.html", "Page", "Edited too");
@@ -136,6 +143,8 @@ fn rejected_messages_are_kept_for_next_time(#[case] mood: Mood, #[case] status: 
 #[test]
 fn a_missing_key_file_is_explained_and_loses_nothing() {
     let web = Web::new(&format!("key = \"{KEY}\""));
+    web.site.run(&["announce", "--all"]).says(0, &["4 URLs wait", ".txt is not there yet", "--key-file"]);
+    web.site.reconfigure("[[engine]]", "[[engine]]\nwait_until_live = false");
     web.site.run(&["announce", "--all"]).says(1, &["403", "the key file was not found", "--key-file", "4 kept"]);
     web.site.run(&["announce", "--key-file"]).says(0, &["Wrote the key file"]);
     web.site.run(&["announce"]).says(0, &["4 accepted"]);
@@ -166,6 +175,8 @@ fn several_messages_resume_where_they_stopped() {
         format!("{config}\n[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\npages = \"may-be-elsewhere\"\n"),
     );
     web.site.build();
+    // Most of them are nowhere.
+    web.site.reconfigure("[[engine]]", "[[engine]]\nwait_until_live = false");
     let told = web.site.json(&["announce"]);
     let sizes: Vec<u64> =
         told[0]["messages"].as_array().unwrap().iter().map(|one| one["urls"].as_u64().unwrap()).collect();
@@ -179,7 +190,7 @@ fn no_engine_or_no_change() {
     site.page("a.html", "A", "x");
     site.run(&["announce"]).says(2, &["names no engine"]);
     site.configure(&format!(
-        "{HTML}[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:9/\"\n"
+        "{HTML}[[engine]]\nwait_until_live = false\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:9/\"\n"
     ));
     site.run(&["announce"]).says(2, &["there is no build yet"]);
 }
@@ -214,7 +225,7 @@ fn a_dry_run_lists_what_would_be_announced() {
         .collect();
     web.engine.set_mood(Mood::Fair);
     let before = web.engine.received().len();
-    let told = web.site.json(&["announce"]);
+    let told = web.site.json(&["announce", "--engine", "test"]);
     assert_eq!(told[0]["taken"], planned.len());
     let mut planned = planned;
     planned.sort();
@@ -260,7 +271,10 @@ fn a_returned_entry_is_announced_only_to_engines_that_knew_of_its_removal() {
 fn engines_have_progress_of_their_own() {
     let web = Web::with_key();
     let engine = |name: &str, more: &str| {
-        format!("[[engine]]\nname = \"{name}\"\nvia = \"indexnow\"\nendpoint = \"{}\"\n{more}\n", web.engine.endpoint())
+        format!(
+            "[[engine]]\nwait_until_live = false\nname = \"{name}\"\nvia = \"indexnow\"\nendpoint = \"{}\"\n{more}\n",
+            web.engine.endpoint()
+        )
     };
     let keyed = format!("key = \"{KEY}\"");
     web.site.page("p0.html", "Page", "other text");

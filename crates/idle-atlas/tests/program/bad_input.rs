@@ -32,8 +32,8 @@ fn broken_configuration(#[case] config: &str, #[case] words: &[&str]) {
 #[case::gzip("[files]\ngzip = \"both\"\n", &["beside, only or off"])]
 #[case::urls("[files]\nurls_per_file = 50001\n", &["1 to 50,000"])]
 #[case::bytes("[files]\nbytes_per_file = 99999999999\n", &["52428800"])]
-#[case::key("[[engine]]\nname = \"e\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:1/\"\nkey = \"short\"\n", &["“key”", "8 to 128"])]
-#[case::via("[[engine]]\nname = \"e\"\nvia = \"pigeon\"\nendpoint = \"http://127.0.0.1:1/\"\n", &["“pigeon” is unknown"])]
+#[case::key("[[engine]]\nwait_until_live = false\nname = \"e\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:1/\"\nkey = \"short\"\n", &["“key”", "8 to 128"])]
+#[case::via("[[engine]]\nwait_until_live = false\nname = \"e\"\nvia = \"pigeon\"\nendpoint = \"http://127.0.0.1:1/\"\n", &["“pigeon” is unknown"])]
 fn settings_that_make_no_sense(#[case] config: &str, #[case] words: &[&str]) {
     let site = TestSite::new(&format!("{config}{HTML}"));
     site.run(&["survey"]).says(2, words);

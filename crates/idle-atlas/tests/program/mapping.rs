@@ -127,7 +127,7 @@ fn a_source_that_joins_or_leaves_changes_no_page() {
 /// What only a removed source knew was left out by the user, and is not announced.
 #[test]
 fn entries_of_a_removed_source_are_not_announced() {
-    let all = "[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:9/\"\n";
+    let all = "[[engine]]\nwait_until_live = false\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:9/\"\n";
     let site = TestSite::new(&format!("{HTML}{}{all}", table("title = \"Name\"")));
     site.page("index.html", "Home", "Tea");
     site.page("fares.html", "Fares", "Eight shillings");

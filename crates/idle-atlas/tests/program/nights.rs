@@ -162,7 +162,7 @@ fn config(dialect: &Dialect) -> String {
             list("")
         )
     };
-    let engine = "[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:9/indexnow\"\n";
+    let engine = "[[engine]]\nwait_until_live = false\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"http://127.0.0.1:9/indexnow\"\n";
     let archive = "[[archive]]\nby = \"category\"\nurl = \"/about/{slug}/\"\n";
     let halts = "[[source]]\nfrom = \"sql\"\nname = \"halts\"\nconnection = \"${DEPOT}\"\nquery = \"select slug, updated as modified from halts\"\nfields = { url = \"/halts/{slug}/\" }\n";
     format!("{engine}{archive}{}{}{halts}", articles("en", "{category}"), articles("cy", "welsh"))

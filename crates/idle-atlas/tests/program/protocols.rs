@@ -26,7 +26,7 @@ impl Told {
         site.page("a.html", "A", "Text");
         site.page("b.html", "B", "Text");
         site.configure(&format!(
-            "{HTML}\n[newest]\n[[engine]]\nname = \"test\"\nvia = \"{via}\"\nendpoint = \"{}\"\nwait_seconds = 2\n{more}\n",
+            "{HTML}\n[newest]\n[[engine]]\nwait_until_live = false\nname = \"test\"\nvia = \"{via}\"\nendpoint = \"{}\"\nwait_seconds = 2\n{more}\n",
             address(&engine)
         ));
         site.build();
@@ -93,7 +93,7 @@ fn a_hub_is_told_of_a_feed_that_changed() {
     told.engine.set_mood(Mood::Status(500));
     told.site.run(&["announce"]).says(1, &["500", "kept"]);
     told.engine.set_mood(Mood::Fair);
-    told.site.run(&["announce"]).says(0, &["1 accepted"]);
+    told.site.run(&["announce", "--engine", "test"]).says(0, &["1 accepted"]);
     told.site.run(&["announce"]).says(0, &["nothing to announce"]);
 }
 
@@ -202,6 +202,6 @@ fn an_engine_is_switched_off_by_one_word() {
     "a b is not a header of HTTP"
 )]
 fn engines_that_are_misconfigured(#[case] table: &str, #[case] wanted: &str) {
-    let site = TestSite::new(&format!("{HTML}[[engine]]\nname = \"test\"\n{table}\n"));
+    let site = TestSite::new(&format!("{HTML}[[engine]]\nwait_until_live = false\nname = \"test\"\n{table}\n"));
     site.run(&["announce"]).says(2, &["idle-atlas.toml line ", wanted]);
 }

@@ -147,7 +147,7 @@ fn a_lost_ledger_loses_no_change() {
     })
     .unwrap();
     let mut site = TestSite::new(&format!(
-        "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"{}\"\n",
+        "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[engine]]\nwait_until_live = false\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"{}\"\n",
         engine.endpoint()
     ));
     site.write("t.csv", "url,modified\n/a/,2026-03-01\n/b/,2026-03-02\n/c/,\n/d/,2026-03-04T09:00:00+01:00\n");

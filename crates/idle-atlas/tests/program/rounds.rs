@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings};
+use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings, serve};
 use rstest::rstest;
 
 use crate::support::{DAY, HTML, NOON, TestSite};
@@ -21,7 +21,7 @@ impl Night {
         let site = TestSite::new(HTML);
         ["a", "b"].iter().for_each(|name| site.page(&format!("{name}.html"), name, "Text"));
         site.configure(&format!(
-            "{HTML}\n[[engine]]\nname = \"test\"\nvia = \"http-call\"\nendpoint = \"{}\"\nbody = \"{{url}}\"\n{more}\n",
+            "{HTML}\n[[engine]]\nwait_until_live = false\nname = \"test\"\nvia = \"http-call\"\nendpoint = \"{}\"\nbody = \"{{url}}\"\n{more}\n",
             engine.call()
         ));
         Self { site, engine }
@@ -321,4 +321,50 @@ fn consoles_find_what_they_ask_for() {
 #[case::slip("[[ownership]]\nfiles = { name = \"b.txt\", content = \"x\" }", "unknown key “files”")]
 fn ownership_that_is_misconfigured(#[case] table: &str, #[case] wanted: &str) {
     Night::new(table).site.run(&["build"]).says(2, &["idle-atlas.toml line ", wanted]);
+}
+
+/// A site whose live server has a folder of its own, to which files are deployed.
+fn with_a_live_site(more: &str) -> (Night, serve::Served) {
+    let night = Night::new("");
+    std::fs::create_dir(night.site.path("live")).unwrap();
+    let served = serve::folder(&night.site.path("live")).unwrap();
+    let reached = format!("[site]\nreached_at = \"http://{}\"", served.address());
+    night.site.reconfigure("[site]", &reached);
+    night.site.reconfigure("wait_until_live = false\n", "");
+    night.add(more);
+    (night, served)
+}
+
+/// What is not deployed yet waits, with the reason; that is no failure until a day has gone by.
+#[test]
+fn what_is_not_deployed_yet_waits() {
+    let (mut night, _served) = with_a_live_site("");
+    night.site.build();
+    night.edit("Other text");
+    night.site.page("c.html", "c", "Text");
+    let waits = ["nothing is announced yet", "2 URLs wait until the live site", "sitemap.xml is not there yet"];
+    night.site.run(&["build", "--announce"]).says(0, &waits);
+    night.site.at(NOON + DAY + 60);
+    night.site.run(&["announce"]).says(1, &["For more than a day, since 2026-11-23"]);
+    assert_eq!(night.told(), 0);
+    night.site.at(NOON + 60);
+    for name in ["sitemap.xml", "a.html"] {
+        std::fs::copy(night.site.path(&format!("public/{name}")), night.site.path(&format!("live/{name}"))).unwrap();
+    }
+    let some = ["1 changed); 1 accepted", "1 URL waits until the live site", "c.html is not there yet"];
+    night.site.run(&["announce"]).says(0, &some);
+    night.site.write("live/c.html", "<title>c</title><main><p>Quite another text</main>");
+    night.site.run(&["announce"]).says(0, &["c.html still has another text than the page built here"]);
+    std::fs::copy(night.site.path("public/c.html"), night.site.path("live/c.html")).unwrap();
+    let told = night.site.json(&["announce"]);
+    assert_eq!((&told[0]["taken"], &told[0]["not_live"]), (&1.into(), &serde_json::Value::Null), "{told}");
+}
+
+#[test]
+fn a_deployment_between_build_and_announcement_is_seen() {
+    let deploy = sh("when_built", "cp -r public/. live/");
+    let (night, _served) = with_a_live_site(&deploy);
+    night.site.run(&["build", "--announce"]).says(0, &["2 URLs are the baseline"]);
+    night.edit("Other text");
+    night.site.run(&["build", "--announce"]).says(0, &["1 URL to announce (1 changed); 1 accepted"]);
 }

@@ -12,15 +12,17 @@ use atlas_core::announce::{Change, EngineState};
 
 impl ReadEngines for Sqlite {
     fn engine(&self, name: &str) -> Result<Option<EngineState>, StoreError> {
-        let mut statement = self
-            .connection
-            .prepare_cached("select watermark, runs, not_before, was_told, retired from engine where name = ?1")?;
+        let mut statement = self.connection.prepare_cached(
+            "select watermark, runs, not_before, was_told, retired, failures, retry_at from engine where name = ?1",
+        )?;
         let state = statement.query_row([name], |row| {
             let state = EngineState {
                 watermark: row.get(0)?,
                 not_before: row.get(2)?,
                 was_told: row.get(3)?,
                 retired: row.get::<_, Option<i64>>(4)?.map(|print| print as u64),
+                failures: row.get(5)?,
+                retry_at: row.get(6)?,
                 ..EngineState::default()
             };
             Ok((state, row.get::<_, String>(1)?))
@@ -121,8 +123,8 @@ impl ReadEngines for Sqlite {
 impl WriteEngines for Changing<'_> {
     fn set_engine(&self, name: &str, state: &EngineState) -> Result<(), StoreError> {
         self.inner.execute(
-            "insert or replace into engine (name, watermark, runs, last_told, not_before, was_told, retired)
-             values (?1, ?2, ?3, ?4, ?5, ?6, ?7)",
+            "insert or replace into engine (name, watermark, runs, last_told, not_before, was_told, retired, failures, retry_at)
+             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
             params![
                 name,
                 state.watermark,
@@ -131,6 +133,8 @@ impl WriteEngines for Changing<'_> {
                 state.not_before,
                 state.was_told,
                 state.retired.map(|print| print as i64),
+                state.failures,
+                state.retry_at,
             ],
         )?;
         Ok(())
@@ -236,6 +240,8 @@ mod tests {
             watermark: 3,
             runs: [(5, Some(u128::MAX - 7)), (8, None)].into(),
             not_before: Some(99),
+            failures: 3,
+            retry_at: Some(120),
             was_told: true,
             retired: Some(u64::MAX - 1),
         };

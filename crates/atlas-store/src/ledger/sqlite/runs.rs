@@ -165,9 +165,13 @@ impl WriteRuns for Changing<'_> {
     }
 
     fn lower_dates(&self, now: i64, today: i32) -> Result<(), StoreError> {
-        for (table, column) in
-            [("file", "changed"), ("output", "retired"), ("engine", "not_before"), ("announcement", "at")]
-        {
+        for (table, column) in [
+            ("file", "changed"),
+            ("output", "retired"),
+            ("engine", "not_before"),
+            ("engine", "retry_at"),
+            ("announcement", "at"),
+        ] {
             self.inner.execute(&format!("update {table} set {column} = ?1 where {column} > ?1"), [now])?;
         }
         self.lower_days(today)

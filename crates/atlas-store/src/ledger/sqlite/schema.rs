@@ -94,6 +94,7 @@ create table addition (run integer primary key, keys blob not null);
 create table engine (
     name text primary key, watermark integer not null, runs text not null, last_told integer not null, not_before integer,
     was_told integer not null,
+    failures integer not null, retry_at integer,
     retired integer                 -- a fingerprint of the endpoint that has given up being told
 ) without rowid;
 -- URLs that an engine was told of a short time ago, and those of them that have changed again since

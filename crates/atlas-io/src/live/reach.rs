@@ -1,0 +1,60 @@
+//! Where the live site is reached.
+
+use reqwest::{Client, RequestBuilder, header};
+
+/// Where the live site is reached: at its own address, or at another one, such as that of the server behind a proxy.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Reach {
+    /// The scheme and host of the site, and those to ask instead.
+    instead: Option<(String, String)>,
+}
+
+impl Reach {
+    /// Asks `at` for everything that is at `origin`, both a scheme and a host such as `http://127.0.0.1:8080`.
+    pub fn at(origin: &str, at: &str) -> Self {
+        Self { instead: Some((origin.trim_end_matches('/').to_owned(), at.trim_end_matches('/').to_owned())) }
+    }
+
+    /// A request for an address.
+    pub(super) fn get(&self, client: &Client, address: &str) -> RequestBuilder {
+        let below = |origin: &str| {
+            address.strip_prefix(origin).filter(|rest| rest.is_empty() || rest.starts_with(['/', '?', '#']))
+        };
+        let instead = self.instead.as_ref().and_then(|(origin, at)| Some((origin, at, below(origin)?)));
+        match instead {
+            // The server learns which of its hosts is meant.
+            Some((origin, at, rest)) => {
+                let host = origin.split_once("//").map_or(origin.as_str(), |(_, host)| host);
+                client.get(format!("{at}{rest}")).header(header::HOST, host)
+            }
+            None => client.get(address),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case(
+        "https://www.marrowvale.example/fares/?x=1",
+        "http://127.0.0.1:8080/fares/?x=1",
+        Some("www.marrowvale.example")
+    )]
+    #[case("https://www.marrowvale.example.quay.example/", "https://www.marrowvale.example.quay.example/", None)]
+    #[case("https://cdn.example/a.xml", "https://cdn.example/a.xml", None)]
+    fn another_server_is_asked_under_the_host_of_the_site(
+        #[case] address: &str,
+        #[case] asked: &str,
+        #[case] host: Option<&str>,
+    ) {
+        let reach = Reach::at("https://www.marrowvale.example", "http://127.0.0.1:8080/");
+        let request =
+            reach.get(&crate::http::client(std::time::Duration::from_secs(1)).unwrap(), address).build().unwrap();
+        assert_eq!(request.url().as_str(), asked);
+        assert_eq!(request.headers().get(header::HOST).map(|host| host.to_str().unwrap()), host);
+    }
+}
