@@ -12,5 +12,6 @@ pub mod sources;
 pub mod live;
 pub mod engines;
 pub mod round;
+pub mod watch;
 #[cfg(feature = "test-engine")]
 pub mod test_engine;

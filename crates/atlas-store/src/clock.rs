@@ -4,7 +4,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::Duration;
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 
 use crate::error::StoreError;
 use crate::stop::Stop;
@@ -54,16 +54,49 @@ impl Clock for SystemClock {
 
     fn sleep_until(&self, instant: Timestamp, stop: &Stop) -> Result<(), StoreError> {
         // The length of the wait follows from the fixed instant, if there is one; the wait itself takes real time.
-        let wait = Duration::try_from(instant.duration_since(self.now())).unwrap_or_default();
-        let end = std::time::Instant::now() + wait;
-        loop {
-            stop.check()?;
-            let left = end.saturating_duration_since(std::time::Instant::now());
-            if left.is_zero() {
-                return Ok(());
-            }
-            thread::sleep(left.min(GLANCE));
+        sleep(Duration::try_from(instant.duration_since(self.now())).unwrap_or_default(), stop)
+    }
+}
+
+/// A clock that begins at an instant and goes on from there.
+#[derive(Debug, Clone, Copy)]
+pub struct RunningClock {
+    begin: Timestamp,
+    since: std::time::Instant,
+}
+
+impl RunningClock {
+    /// A clock that shows this instant now.
+    pub fn from(begin: Timestamp) -> Self {
+        Self { begin, since: std::time::Instant::now() }
+    }
+}
+
+impl Clock for RunningClock {
+    fn now(&self) -> Timestamp {
+        let passed = SignedDuration::try_from(self.since.elapsed()).unwrap_or_default();
+        self.begin.saturating_add(passed).unwrap_or(self.begin)
+    }
+
+    fn is_set(&self) -> bool {
+        true
+    }
+
+    fn sleep_until(&self, instant: Timestamp, stop: &Stop) -> Result<(), StoreError> {
+        sleep(Duration::try_from(instant.duration_since(self.now())).unwrap_or_default(), stop)
+    }
+}
+
+/// Sleeps in real time.
+fn sleep(wait: Duration, stop: &Stop) -> Result<(), StoreError> {
+    let end = std::time::Instant::now() + wait;
+    loop {
+        stop.check()?;
+        let left = end.saturating_duration_since(std::time::Instant::now());
+        if left.is_zero() {
+            return Ok(());
         }
+        thread::sleep(left.min(GLANCE));
     }
 }
 

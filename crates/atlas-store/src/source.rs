@@ -1,6 +1,7 @@
 //! Sources: where entries come from, as a build sees them.
 
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 
 use atlas_core::fingerprint::{self, PageField, PageFields};
 use atlas_core::report::{Outcome, Problem};
@@ -55,6 +56,12 @@ pub trait Source: Sync {
     /// nothing more is needed of it.
     fn yields_once(&self) -> bool {
         false
+    }
+
+    /// The files and folders that it reads, if their changes tell that it would yield something else; `None` if it has to
+    /// be asked.
+    fn reads(&self) -> Option<Vec<PathBuf>> {
+        None
     }
 
     /// Yields all entries.
@@ -115,6 +122,10 @@ impl Source for Named {
 
     fn yields_once(&self) -> bool {
         self.source.yields_once()
+    }
+
+    fn reads(&self) -> Option<Vec<PathBuf>> {
+        self.source.reads()
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {

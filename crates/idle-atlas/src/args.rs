@@ -74,6 +74,8 @@ pub enum Command {
     Check(CheckArguments),
     /// Tell engines what changed since each was last told
     Announce(AnnounceArguments),
+    /// Build and announce again whenever files change, an entry falls due, or an interval passes
+    Watch(WatchArguments),
     /// List runs and announcements, newest first
     History(HistoryArguments),
     /// Run a small search engine on loopback, for trying out announcements
@@ -267,6 +269,36 @@ pub struct AnnounceArguments {
     /// Show what would be announced; send nothing
     #[arg(long)]
     pub dry_run: bool,
+}
+
+#[derive(Debug, Args)]
+#[command(after_help = "Example: idle-atlas watch --unit systemd > /etc/systemd/system/idle-atlas.service")]
+pub struct WatchArguments {
+    /// Do one round, for a timer, and end
+    #[arg(long)]
+    pub once: bool,
+    /// How to write what happens: a line of text for each event, or a JSON object
+    #[arg(long, value_name = "FORM", default_value = "text")]
+    pub log: LogForm,
+    /// Print a unit for this site: a service, a service with a timer, or a line for cron
+    #[arg(long, value_name = "KIND", conflicts_with = "once")]
+    pub unit: Option<UnitKind>,
+    /// Write the units into this folder
+    #[arg(long, value_name = "FOLDER", requires = "unit")]
+    pub into: Option<PathBuf>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum LogForm {
+    Text,
+    Json,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum UnitKind {
+    Systemd,
+    Timer,
+    Cron,
 }
 
 #[derive(Debug, Args)]

@@ -62,6 +62,7 @@ fn run(arguments: &Arguments, session: &Session) -> Result<Exit, Failure> {
         Command::TestEngine(_) | Command::Demo(_) => Err(Failure::said(
             "this idle-atlas was built without a test engine; build it with the cargo feature “test-engine”",
         )),
+        Command::Watch(watch) => commands::watch::run(watch, &arguments.shared, session),
         Command::Check(args::CheckArguments { folder: Some(folder) }) if config::is_none(&arguments.shared) => {
             commands::check::without_configuration(folder, session)
         }
@@ -80,6 +81,6 @@ fn on_site(command: &Command, settings: &Settings, session: &Session) -> Result<
         Command::Check(check) => commands::check::run(settings, check, session),
         Command::Announce(announce) => commands::announce::run(settings, announce, session),
         Command::History(history) => commands::history::run(settings, history, session),
-        Command::Init(_) | Command::TestEngine(_) | Command::Demo(_) => Ok(Exit::Done),
+        Command::Init(_) | Command::Watch(_) | Command::TestEngine(_) | Command::Demo(_) => Ok(Exit::Done),
     }
 }

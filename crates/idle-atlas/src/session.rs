@@ -16,13 +16,14 @@ pub struct Session {
     pub screen: Screen,
     pub clock: Arc<dyn Clock>,
     pub stop: Stop,
+    started_by: Option<StartedBy>,
 }
 
 impl Session {
     /// A session with the machine's clock, or the instant in `SOURCE_DATE_EPOCH`.
     pub fn new(screen: Screen) -> Self {
         let fixed = std::env::var("SOURCE_DATE_EPOCH").ok().and_then(|text| text.trim().parse().ok());
-        Self { screen, clock: Arc::new(SystemClock::new(fixed)), stop: Stop::default() }
+        Self { screen, clock: Arc::new(SystemClock::new(fixed)), stop: Stop::default(), started_by: None }
     }
 
     /// The same session with another screen.
@@ -30,8 +31,16 @@ impl Session {
         Self { screen, ..self.clone() }
     }
 
+    /// A session for builds that something started, with another's clock and stop token.
+    pub fn started(screen: Screen, (clock, stop): (Arc<dyn Clock>, Stop), by: StartedBy) -> Self {
+        Self { screen, clock, stop, started_by: Some(by) }
+    }
+
     /// What started this command, as far as its surroundings tell.
-    pub fn started_by() -> StartedBy {
+    pub fn started_by(&self) -> StartedBy {
+        if let Some(by) = self.started_by {
+            return by;
+        }
         // Set by systemd for everything that its units start.
         if std::env::var_os("INVOCATION_ID").is_some() && !stdout().is_terminal() {
             return StartedBy::Unit;

@@ -37,6 +37,14 @@ impl Input {
         }
     }
 
+    /// The file, if it is one.
+    pub fn file(&self) -> Option<&Path> {
+        match self {
+            Self::File(path) => Some(path),
+            Self::Standard | Self::Url(_) => None,
+        }
+    }
+
     /// Opens the input. Input compressed by gzip or zstd is recognised by its first bytes, not by its name, and
     /// unpacked while it is read.
     ///

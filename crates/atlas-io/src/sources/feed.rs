@@ -1,6 +1,7 @@
 //! The source `feed`: RSS, Atom or JSON Feed, including the pictures and videos of its entries.
 
 use std::io::Read;
+use std::path::PathBuf;
 use std::time::Duration;
 
 use atlas_core::address::{Address, Site};
@@ -45,6 +46,10 @@ impl Source for FeedSource {
 
     fn settings(&self) -> u64 {
         fingerprint::settings("")
+    }
+
+    fn reads(&self) -> Option<Vec<PathBuf>> {
+        self.input.file().map(|file| vec![file.to_owned()])
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {

@@ -71,6 +71,10 @@ impl Source for HtmlSource {
         Some(&self.address)
     }
 
+    fn reads(&self) -> Option<Vec<PathBuf>> {
+        Some(vec![self.folder.path.clone()])
+    }
+
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let mut maps = maps(&self.reader, &self.asking, "");
         if !self.heed_canonical {

@@ -4,6 +4,7 @@
 //! links are found as on built pages. Drafts are left out for that reason.
 
 use std::path::Path;
+use std::path::PathBuf;
 use std::sync::Arc;
 
 use atlas_core::contribution::Contribution;
@@ -49,6 +50,10 @@ impl Source for MarkdownSource {
             reader.written(),
             asking.written()
         ))
+    }
+
+    fn reads(&self) -> Option<Vec<PathBuf>> {
+        Some(vec![self.folder.path.clone()])
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {

@@ -5,6 +5,7 @@
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::Path;
+use std::path::PathBuf;
 use std::time::Duration;
 
 use atlas_core::address::{Address, Site};
@@ -61,6 +62,10 @@ impl Source for OldSitemap {
 
     fn is_old_sitemap(&self) -> bool {
         true
+    }
+
+    fn reads(&self) -> Option<Vec<PathBuf>> {
+        self.input.file().map(|file| vec![file.to_owned()])
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {

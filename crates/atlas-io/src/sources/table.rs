@@ -5,6 +5,7 @@
 //! that cannot be read is reported with its line, and the others are read.
 
 use std::io::{self, BufRead, BufReader, Cursor, Read};
+use std::path::PathBuf;
 use std::time::Duration;
 
 use atlas_core::fingerprint;
@@ -97,6 +98,10 @@ impl Source for TableSource {
 
     fn knows_rows(&self) -> bool {
         matches!(self.format, Format::Csv | Format::Tsv) && !matches!(self.input, Input::Standard)
+    }
+
+    fn reads(&self) -> Option<Vec<PathBuf>> {
+        self.input.file().map(|file| vec![file.to_owned()])
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {

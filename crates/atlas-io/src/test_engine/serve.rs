@@ -90,8 +90,11 @@ pub fn site(folder: &Path, application: impl Fn(&str) -> Option<String> + Send +
 #[derive(Clone)]
 struct ServedSite {
     folder: PathBuf,
-    application: Arc<dyn Fn(&str) -> Option<String> + Send + Sync>,
+    application: Arc<Application>,
 }
+
+/// Makes the page of a path.
+type Application = dyn Fn(&str) -> Option<String> + Send + Sync;
 
 async fn answer(State(site): State<ServedSite>, uri: Uri) -> Response {
     if let Some((bytes, kind)) = find(&site.folder, uri.path()) {

@@ -80,7 +80,11 @@ pub struct RunCounts {
 pub enum StartedBy {
     /// Somebody at a terminal.
     Hand,
-    /// A unit of the system's service manager, such as a timer.
+    /// `watch`.
+    Watch,
+    /// A timer, by `watch --once`.
+    Timer,
+    /// A unit of the system's service manager.
     Unit,
     /// Another program.
     #[default]
@@ -92,6 +96,8 @@ impl StartedBy {
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Hand => "hand",
+            Self::Watch => "watch",
+            Self::Timer => "timer",
             Self::Unit => "unit",
             Self::Program => "program",
         }
@@ -99,7 +105,10 @@ impl StartedBy {
 
     /// What this word stands for.
     pub(crate) fn of_word(word: &str) -> Self {
-        [Self::Hand, Self::Unit].into_iter().find(|one| one.as_str() == word).unwrap_or_default()
+        [Self::Hand, Self::Watch, Self::Timer, Self::Unit]
+            .into_iter()
+            .find(|one| one.as_str() == word)
+            .unwrap_or_default()
     }
 }
 

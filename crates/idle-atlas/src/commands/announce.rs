@@ -167,12 +167,7 @@ pub fn run_since(settings: &Settings, ledger: &dyn Ledger, since: &str) -> Resul
         let message = "is neither a run nor a date; expected a number, or a date such as 2026-11-23";
         Failure::said(format!("--since: “{since}” {message}"))
     })?;
-    let midnight =
-        |day: jiff::civil::Date| Some(day.to_zoned(settings.timezone().clone()).ok()?.timestamp().as_second());
-    let begin = match date {
-        Lastmod::Day(day) => midnight(day).unwrap_or_else(|| date.seconds()),
-        Lastmod::Instant { seconds, .. } => seconds,
-    };
+    let begin = settings.instants_of(&date).first().map_or_else(|| date.seconds(), |begin| begin.as_second());
     let runs = ledger.runs(usize::try_from(last_run).unwrap_or(usize::MAX))?;
     let first = runs.iter().take_while(|run| run.at >= begin).last();
     // If nothing was built since then, nothing has changed.

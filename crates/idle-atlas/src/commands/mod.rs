@@ -8,6 +8,8 @@ pub mod check;
 pub mod history;
 pub mod init;
 pub mod survey;
+mod units;
+pub mod watch;
 #[cfg(feature = "test-engine")]
 pub mod test_engine;
 pub mod why;

@@ -8,6 +8,7 @@ use toml::Spanned;
 
 use super::upkeep::{
     CheckTable, EngineTable, FilesTable, GuardsTable, HistoryTable, OwnershipTable, ProgramTable, RobotsTable,
+    WatchTable,
 };
 use crate::exit::Failure;
 
@@ -85,6 +86,8 @@ pub struct ConfigFile {
     pub check: CheckTable,
     #[serde(default)]
     pub history: HistoryTable,
+    #[serde(default)]
+    pub watch: WatchTable,
 }
 
 #[derive(Debug, Deserialize)]

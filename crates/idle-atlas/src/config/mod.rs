@@ -11,6 +11,7 @@ mod sources;
 mod engines;
 mod programs;
 mod ownership;
+mod watch;
 pub mod resolve;
 
 use std::fs;

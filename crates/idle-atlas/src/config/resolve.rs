@@ -10,9 +10,10 @@ use atlas_core::check;
 use atlas_core::choose::Choices;
 use atlas_core::derive::alternates::AlternatesSettings;
 use atlas_core::judge::Thresholds;
+use atlas_core::lastmod::Lastmod;
 use atlas_core::output_policy::SectionPolicy;
 use atlas_core::page::PageReader;
-use atlas_core::placement::{OwnFiles, TEXT, VISITOR_PAGE};
+use atlas_core::placement::{CHILD_PREFIX, OwnFiles, STYLESHEET_NAME, TEXT, VISITOR_PAGE, plain_name};
 use atlas_core::report::Notice;
 use atlas_io::engines::EngineSettings;
 use atlas_io::live::{Deployed, Reach};
@@ -23,6 +24,7 @@ use atlas_store::extras::ExtrasSettings;
 use atlas_store::source::Source;
 use atlas_store::stop::Stop;
 use jiff::Timestamp;
+use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use toml::Spanned;
 
@@ -31,6 +33,7 @@ use super::file::{ConfigFile, ConfigText};
 use super::pages;
 use super::programs::Programs;
 use super::sources::Sources;
+use super::watch::Watching;
 use crate::exit::Failure;
 use atlas_core::check::Ownership;
 
@@ -51,6 +54,8 @@ pub struct Settings {
     pub programs: Programs,
     /// What consoles ask for.
     pub ownership: Ownership,
+    /// How it is watched.
+    pub watching: Watching,
     /// The configuration file.
     pub path: PathBuf,
     /// The folder of the ledger.
@@ -73,6 +78,8 @@ pub struct Settings {
     pub names: Names,
     /// The folder for sitemap files.
     sitemaps: PathBuf,
+    /// The folder for structured data.
+    data: Option<PathBuf>,
     destination: Box<dyn Destination>,
     reach: Reach,
     reader: PageReader,
@@ -144,9 +151,10 @@ impl Settings {
         let robots = declare_in.clone().or(own_robots);
         let (names, sitemaps) = context.names(&typed.files, (declare_in.is_some(), typed.robots.create))?;
         let data = context.data_folder(&typed)?;
-        let destination = Folder::new(sitemaps.clone(), web_root.clone(), data, robots.clone());
+        let destination = Folder::new(sitemaps.clone(), web_root.clone(), data.clone(), robots.clone());
         let programs = context.programs(&typed)?;
         let ownership = context.ownership(&typed.ownership, &names.main)?;
+        let watching = context.watching(&typed.watch)?;
         let reach = typed.site.reached_at.as_ref().map(|at| context.reach(at)).transpose()?;
         let reader = pages::reader(&context, &typed)?;
         let engines = context.engines(&typed.engine, typed.newest.is_some())?;
@@ -177,6 +185,8 @@ impl Settings {
             engines,
             programs,
             ownership,
+            watching,
+            data,
             path: origin.path.clone(),
             ledger,
             known_findings,
@@ -222,6 +232,15 @@ impl Settings {
         &self.timezone
     }
 
+    /// The instant of a date; of a day, its begin and its end in the site's zone.
+    pub fn instants_of(&self, date: &Lastmod) -> Vec<Timestamp> {
+        let midnight = |day: Date| Some(day.to_zoned(self.timezone.clone()).ok()?.timestamp());
+        match date {
+            Lastmod::Day(day) => [Some(*day), day.tomorrow().ok()].into_iter().flatten().filter_map(midnight).collect(),
+            Lastmod::Instant { seconds, .. } => Timestamp::from_second(*seconds).into_iter().collect(),
+        }
+    }
+
     /// The destination and the names of files.
     pub fn destination(&self) -> (&dyn Destination, &Names) {
         (&*self.destination, &self.names)
@@ -257,6 +276,38 @@ impl Settings {
     pub fn sitemaps_elsewhere(&self) -> Option<(PathBuf, Site)> {
         let site = Site::parse(&self.names.address).ok().filter(|_| !self.names.in_web_root)?;
         Some((self.sitemaps.clone(), site))
+    }
+
+    /// What its sources read, as far as that can be watched, and the names of those that have to be asked.
+    pub fn reads(&self) -> (Vec<PathBuf>, Vec<String>) {
+        let (mut paths, mut asked) = (Vec::new(), Vec::new());
+        for source in &self.sources {
+            match source.reads() {
+                Some(read) => paths.extend(read),
+                None => asked.push(source.name()),
+            }
+        }
+        (paths, asked)
+    }
+
+    /// Whether a build writes the file at this path.
+    pub fn writes(&self, path: &Path) -> bool {
+        let below = |folder: &Path| {
+            let folder = folder.canonicalize().unwrap_or_else(|_| folder.to_owned());
+            path.strip_prefix(folder).ok().map(Path::to_owned)
+        };
+        let is_ours = |name: &Path| {
+            let name = name.to_string_lossy();
+            let is_named = self.ownership.files.iter().any(|(owned, _)| *owned == name);
+            let is_child = name.starts_with(CHILD_PREFIX) || [VISITOR_PAGE, TEXT, STYLESHEET_NAME].contains(&&*name);
+            is_named || is_child || plain_name(&name) == self.names.main
+        };
+        let is_robots =
+            self.robots.as_ref().is_some_and(|robots| robots.canonicalize().is_ok_and(|robots| robots == path));
+        let folders = [&self.sitemaps, &self.web_root];
+        is_robots
+            || folders.into_iter().filter_map(|folder| below(folder)).any(|name| is_ours(&name))
+            || self.data.as_deref().is_some_and(|data| below(data).is_some())
     }
 
     /// Whether another site would write into the same folder.

@@ -56,6 +56,14 @@ pub struct HistoryTable {
 
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
+pub struct WatchTable {
+    pub quiet_seconds: Option<Spanned<i64>>,
+    pub every: Option<Spanned<String>>,
+    pub also: Vec<Spanned<String>>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
 pub struct CheckTable {
     pub known_findings: Option<Spanned<String>>,
 }

@@ -36,6 +36,16 @@ use crate::exit::{Exit, Failure, NOTHING_WRITTEN};
 
 /// How many examples are shown of anything with `--verbose`.
 const MOST_EXAMPLES: usize = 10_000;
+
+/// A problem that waits to be written to a log.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LoggedProblem {
+    /// What kind of problem it is, in a word.
+    pub what: String,
+    /// What happened.
+    pub message: String,
+}
+
 /// The terminal, or whatever takes its place.
 #[derive(Debug, Clone)]
 pub struct Screen {
@@ -48,6 +58,8 @@ pub struct Screen {
     color: ColorChoice,
     /// Documents that wait to be printed as one.
     waiting: Option<Rc<RefCell<Vec<Value>>>>,
+    /// Problems that wait to be written to a log.
+    problems: Option<Rc<RefCell<Vec<LoggedProblem>>>>,
     /// The configuration that was named, to be repeated in proposed commands.
     config: Option<String>,
     /// Which of several sites this is, counted from 0.
@@ -71,6 +83,7 @@ impl Screen {
             brief: false,
             color,
             waiting: None,
+            problems: None,
             config: None,
             nth: None,
             counts: Rc::default(),
@@ -123,6 +136,16 @@ impl Screen {
     /// The same screen for commands whose documents become one.
     pub fn for_one_document(&self) -> Self {
         Self { waiting: self.json.then(Rc::default), ..self.clone() }
+    }
+
+    /// The same screen for commands whose documents and problems become lines of a log.
+    pub fn for_a_log(&self) -> Self {
+        Self { json: true, waiting: Some(Rc::default()), problems: Some(Rc::default()), ..self.clone() }
+    }
+
+    /// The problems that were held back.
+    pub fn problems(&self) -> Vec<LoggedProblem> {
+        self.problems.as_ref().map(|problems| problems.take()).unwrap_or_default()
     }
 
     /// The documents that were held back.
@@ -220,7 +243,7 @@ impl Screen {
 
     /// A text whose proposed commands name the configuration, if it was named.
     fn proposing(&self, text: &str) -> String {
-        const COMMANDS: [&str; 6] = ["survey", "build", "why", "check", "announce", "history"];
+        const COMMANDS: [&str; 7] = ["survey", "build", "why", "check", "announce", "history", "watch"];
         let Some(config) = &self.config else { return text.to_owned() };
         let config = if config.contains(' ') { format!("\"{config}\"") } else { config.clone() };
         COMMANDS.iter().fold(text.to_owned(), |text, command| {
@@ -238,6 +261,10 @@ impl Screen {
     pub fn complain(&self, what: &str, message: &str) {
         let site = self.nth.and(self.config.as_deref());
         let message = self.proposing(message);
+        if let Some(problems) = &self.problems {
+            problems.borrow_mut().push(LoggedProblem { what: what.to_owned(), message });
+            return;
+        }
         // The message of a configuration error already names the configuration.
         let rest = site.and_then(|site| message.strip_prefix(site)).map(str::trim_start);
         self.for_complaints().complain_of(site, what, rest.unwrap_or(&message));

@@ -119,6 +119,8 @@ pub fn past(past: &Past, layout: &Layout) -> String {
         let took = format!("{}.{} s", row.took_ms / 1000, row.took_ms % 1000 / 100);
         let started = match row.started_by {
             StartedBy::Hand => "by hand",
+            StartedBy::Watch => "by watch",
+            StartedBy::Timer => "by a timer",
             StartedBy::Unit => "by a unit",
             StartedBy::Program => "by a program",
         };

@@ -13,5 +13,6 @@ pub mod listing;
 pub mod owner;
 pub mod sites;
 pub mod survey;
+pub mod watch;
 pub mod why;
 pub mod recorded;

@@ -31,6 +31,8 @@ mod mapping;
 #[cfg(feature = "sql-servers")]
 mod nights;
 mod visitors;
+#[cfg(all(unix, feature = "test-engine"))]
+mod watching;
 #[cfg(feature = "test-engine")]
 mod protocols;
 mod queries;

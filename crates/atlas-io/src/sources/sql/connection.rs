@@ -34,6 +34,15 @@ pub enum Database {
 }
 
 impl Database {
+    /// The files that change with it, if it is a file: an SQLite database and its log (“Write-Ahead Logging”).
+    pub(super) fn files(&self) -> Option<Vec<PathBuf>> {
+        match self {
+            Self::Sqlite(path) => Some(vec![path.clone(), PathBuf::from(format!("{}-wal", path.display()))]),
+            #[cfg(feature = "sql-servers")]
+            Self::Postgres(_) | Self::MySql(_) => None,
+        }
+    }
+
     /// Parses a connection. The path of a file is relative to `folder`.
     ///
     /// # Errors

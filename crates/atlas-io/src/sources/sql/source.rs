@@ -1,5 +1,6 @@
 //! The source `sql`.
 
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -53,6 +54,10 @@ impl Source for SqlSource {
 
     fn yields_once(&self) -> bool {
         true
+    }
+
+    fn reads(&self) -> Option<Vec<PathBuf>> {
+        self.database.files()
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {

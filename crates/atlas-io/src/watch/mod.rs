@@ -1,0 +1,7 @@
+//! Watching a site: noticing that files changed, and deciding when to build and to announce.
+
+mod files;
+mod schedule;
+
+pub use self::files::{FileWatch, FilesChanged, WatchError};
+pub use self::schedule::{RoundEnd, Schedule, Wake};

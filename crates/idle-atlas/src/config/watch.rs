@@ -1,0 +1,50 @@
+//! Resolving `[watch]`.
+
+use std::path::PathBuf;
+
+use jiff::SignedDuration;
+use toml::Spanned;
+
+use super::context::Context;
+use super::upkeep::WatchTable;
+use crate::exit::Failure;
+
+/// How long nothing may have changed before a build, in seconds.
+const QUIET: i64 = 5;
+
+/// How a site is watched.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Watching {
+    /// How long nothing may have changed before a build.
+    pub quiet: SignedDuration,
+    /// How often to build without a change, if the configuration says so.
+    pub every: Option<SignedDuration>,
+    /// Folders and files to watch besides what sources read.
+    pub also: Vec<PathBuf>,
+}
+
+impl Context<'_> {
+    /// How the site is watched.
+    pub(super) fn watching(&self, table: &WatchTable) -> Result<Watching, Failure> {
+        let quiet = self.number("quiet_seconds", table.quiet_seconds.as_ref(), (0, 3_600), QUIET)?;
+        let every = |typed: &Spanned<String>| {
+            let every = typed.as_ref().trim().parse::<SignedDuration>().ok();
+            let range = SignedDuration::from_mins(1)..=SignedDuration::from_hours(24 * 366);
+            every.filter(|every| range.contains(every)).ok_or_else(|| {
+                self.origin.error(typed, "“every”: expected a time of a minute or more, such as \"15m\" or \"6h\"")
+            })
+        };
+        let also = |typed: &Spanned<String>| {
+            let path = self.folder.join(typed.as_ref());
+            match path.exists() {
+                true => Ok(path),
+                false => Err(self.origin.error(typed, format!("“also”: there is no {}", path.display()))),
+            }
+        };
+        Ok(Watching {
+            quiet: SignedDuration::from_secs(quiet),
+            every: table.every.as_ref().map(every).transpose()?,
+            also: table.also.iter().map(also).collect::<Result<_, _>>()?,
+        })
+    }
+}
