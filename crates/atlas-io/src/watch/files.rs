@@ -68,7 +68,7 @@ impl FileWatch {
     /// Returns a [`WatchError`] if one of them cannot be watched.
     pub fn new(wanted: &[PathBuf], aside: &Path) -> Result<Self, WatchError> {
         let heard = Arc::<Heard>::default();
-        let filter = Filter::of(wanted, aside)?;
+        let filter = PathFilter::of(wanted, aside)?;
         let folders = filter.folders();
         let listener = { move |heard: &Heard, event: notify::Result<Event>| filter.hear(heard, event) };
         let hearing = Arc::clone(&heard);
@@ -97,7 +97,7 @@ impl FileWatch {
 
 /// Which events count.
 #[derive(Debug)]
-struct Filter {
+struct PathFilter {
     /// Folders that are watched with everything below them.
     trees: Vec<PathBuf>,
     /// Single files, by folder.
@@ -105,7 +105,7 @@ struct Filter {
     aside: PathBuf,
 }
 
-impl Filter {
+impl PathFilter {
     fn of(wanted: &[PathBuf], aside: &Path) -> Result<Self, WatchError> {
         let whole = |path: &Path| path.canonicalize().unwrap_or_else(|_| path.to_owned());
         let mut filter = Self { trees: Vec::new(), files: BTreeMap::new(), aside: whole(aside) };

@@ -11,7 +11,6 @@ use std::time::{Duration, Instant};
 use atlas_core::lastmod::Lastmod;
 use atlas_io::watch::{FileWatch, FilesChanged, RoundEnd, Schedule, Wake};
 use atlas_store::clock::{Clock, RunningClock};
-use atlas_store::stop::Stop;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::Value;
 

@@ -33,7 +33,7 @@ use super::file::{ConfigFile, ConfigText};
 use super::pages;
 use super::programs::Programs;
 use super::sources::Sources;
-use super::watch::Watching;
+use super::watch::WatchSettings;
 use crate::exit::Failure;
 use atlas_core::check::Ownership;
 
@@ -55,7 +55,7 @@ pub struct Settings {
     /// What consoles ask for.
     pub ownership: Ownership,
     /// How it is watched.
-    pub watching: Watching,
+    pub watching: WatchSettings,
     /// The configuration file.
     pub path: PathBuf,
     /// The folder of the ledger.

@@ -14,7 +14,7 @@ const QUIET: i64 = 5;
 
 /// How a site is watched.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Watching {
+pub struct WatchSettings {
     /// How long nothing may have changed before a build.
     pub quiet: SignedDuration,
     /// How often to build without a change, if the configuration says so.
@@ -25,7 +25,7 @@ pub struct Watching {
 
 impl Context<'_> {
     /// How the site is watched.
-    pub(super) fn watching(&self, table: &WatchTable) -> Result<Watching, Failure> {
+    pub(super) fn watching(&self, table: &WatchTable) -> Result<WatchSettings, Failure> {
         let quiet = self.number("quiet_seconds", table.quiet_seconds.as_ref(), (0, 3_600), QUIET)?;
         let every = |typed: &Spanned<String>| {
             let every = typed.as_ref().trim().parse::<SignedDuration>().ok();
@@ -41,7 +41,7 @@ impl Context<'_> {
                 false => Err(self.origin.error(typed, format!("“also”: there is no {}", path.display()))),
             }
         };
-        Ok(Watching {
+        Ok(WatchSettings {
             quiet: SignedDuration::from_secs(quiet),
             every: table.every.as_ref().map(every).transpose()?,
             also: table.also.iter().map(also).collect::<Result<_, _>>()?,
