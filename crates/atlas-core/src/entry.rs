@@ -2,6 +2,7 @@
 
 use std::borrow::Cow;
 use std::fmt;
+use std::num::NonZeroU8;
 use std::str::FromStr;
 
 use serde::{Deserialize, Serialize};
@@ -163,35 +164,44 @@ impl FromStr for Changefreq {
 }
 
 /// The `priority` of the sitemaps protocol 0.9, kept in hundredths so that equal hints have equal bytes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Default)]
-pub struct Priority(u8);
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Priority(
+    /// One more than the hundredths, so that an optional priority takes one byte.
+    NonZeroU8,
+);
+
+impl Default for Priority {
+    fn default() -> Self {
+        Self(NonZeroU8::MIN)
+    }
+}
 
 impl Priority {
     /// Converts a number between 0.0 and 1.0, rounded to two places; `None` if it is outside this range.
     pub fn new(number: f64) -> Option<Self> {
-        (0.0..=1.0).contains(&number).then(|| Self((number * 100.0).round() as u8))
+        (0.0..=1.0).contains(&number).then(|| Self(NonZeroU8::MIN.saturating_add((number * 100.0).round() as u8)))
     }
 
     /// The inverse of [`Priority::hundredths`].
     pub fn from_hundredths(number: u8) -> Option<Self> {
-        (number <= 100).then_some(Self(number))
+        (number <= 100).then(|| Self(NonZeroU8::MIN.saturating_add(number)))
     }
 
     /// The value in hundredths, 0 to 100.
     pub fn hundredths(self) -> u8 {
-        self.0
+        self.0.get() - 1
     }
 }
 
 impl Serialize for Priority {
     fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_f64(f64::from(self.0) / 100.0)
+        serializer.serialize_f64(f64::from(self.hundredths()) / 100.0)
     }
 }
 
 impl fmt::Display for Priority {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match (self.0 / 100, self.0 % 100) {
+        match (self.hundredths() / 100, self.hundredths() % 100) {
             (whole, part) if part % 10 == 0 => write!(formatter, "{whole}.{}", part / 10),
             (whole, part) => write!(formatter, "{whole}.{part:02}"),
         }

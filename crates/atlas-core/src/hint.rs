@@ -5,7 +5,7 @@
 use crate::entry::{Changefreq, DatePolicy, Priority};
 use serde::Serialize;
 
-/// The hints and date policy that a rule, an archive or a section sets.
+/// The hints, date policy and word about announcements that a rule, an archive or a section sets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
 pub struct Hints {
     /// The `changefreq` to write.
@@ -14,6 +14,8 @@ pub struct Hints {
     pub priority: Option<PriorityHint>,
     /// Which date is written.
     pub date_policy: Option<DatePolicy>,
+    /// Whether engines are told of it.
+    pub announce: Option<bool>,
 }
 
 impl Hints {
@@ -24,6 +26,7 @@ impl Hints {
             changefreq: self.changefreq.or(others.changefreq),
             priority: self.priority.or(others.priority),
             date_policy: self.date_policy.or(others.date_policy),
+            announce: self.announce.or(others.announce),
         }
     }
 }

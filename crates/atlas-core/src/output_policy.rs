@@ -292,7 +292,7 @@ mod tests {
     }
 
     fn kept(section: u16) -> Kept {
-        Kept { section, changefreq: None, priority: None, date_policy: DatePolicy::Usual }
+        Kept { section, changefreq: None, priority: None, date_policy: DatePolicy::Usual, announce: true }
     }
 
     /// The contents of each kind of file: pictures, videos, and whether it has a date and is news.

@@ -278,6 +278,10 @@ impl Chooser {
             .or(ruled.date_policy)
             .or_else(|| word(archive.date_policy, SettingOrigin::Archive))
             .or_else(|| word(of_section.date_policy, SettingOrigin::Section));
+        let announce = word(contribution.announce, SettingOrigin::Itself)
+            .or(ruled.announce)
+            .or_else(|| word(archive.announce, SettingOrigin::Archive))
+            .or_else(|| word(of_section.announce, SettingOrigin::Section));
         let computed = priority.and_then(|word| word.value.of(path, contribution.share));
         if let Some((word, value)) = priority.zip(computed) {
             trail.pass("priority", || format!("{value}, {} {}", word.value.how(), word.from));
@@ -288,11 +292,15 @@ impl Chooser {
         if let Some(word) = date_policy {
             trail.pass("date policy", || format!("{}, by {}", word.value.as_str(), word.from));
         }
+        if let Some(word) = announce {
+            trail.pass("announce", || format!("{}, by {}", if word.value { "yes" } else { "no" }, word.from));
+        }
         Kept {
             section: section as u16,
             changefreq: changefreq.map(|word| word.value),
             priority: computed,
             date_policy: date_policy.map(|word| word.value).unwrap_or_default(),
+            announce: announce.is_none_or(|word| word.value),
         }
     }
 }

@@ -155,6 +155,7 @@ impl Rule {
             priority,
             self.hints.changefreq.map(|word| format!("changefreq = {}", word.as_str())),
             self.hints.date_policy.map(|word| format!("date_policy = {}", word.as_str())),
+            self.hints.announce.map(|announce| format!("announce = {announce}")),
         ];
         words.into_iter().flatten().collect::<Vec<_>>().join(", ")
     }

@@ -13,6 +13,7 @@ pub(super) struct Ruled<'r> {
     pub(super) changefreq: Option<Setting<Changefreq>>,
     pub(super) priority: Option<Setting<PriorityHint>>,
     pub(super) date_policy: Option<Setting<DatePolicy>>,
+    pub(super) announce: Option<Setting<bool>>,
 }
 
 impl<'r> Ruled<'r> {
@@ -43,6 +44,7 @@ impl<'r> Ruled<'r> {
             set(&mut ruled.changefreq, rule.hints.changefreq, from);
             set(&mut ruled.priority, rule.hints.priority, from);
             set(&mut ruled.date_policy, rule.hints.date_policy, from);
+            set(&mut ruled.announce, rule.hints.announce, from);
         }
         ruled
     }

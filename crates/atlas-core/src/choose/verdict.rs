@@ -23,4 +23,6 @@ pub struct Kept {
     pub priority: Option<Priority>,
     /// Which date is written.
     pub date_policy: DatePolicy,
+    /// Whether engines are told of it.
+    pub announce: bool,
 }

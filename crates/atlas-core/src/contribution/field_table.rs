@@ -95,6 +95,8 @@ macro_rules! field_table {
             digest: Option<u64> = 9, first, told, weighs Content (2 7);
             /// Whether the page or row itself asks to be listed.
             keep: Option<bool> = 13, first, told;
+            /// Whether the page or row itself asks that engines are told of it.
+            announce: Option<bool> = 45, first, told;
             /// The hint that the row itself gives.
             changefreq: Option<Changefreq> = 14, first, told;
             /// The hint that the row itself gives.

@@ -30,6 +30,7 @@ impl Page {
             keep: self.own_word.keep,
             own_section: self.own_word.section.map(Cow::Owned),
             date_policy: self.own_word.date_policy,
+            announce: self.own_word.announce,
             changefreq: self.own_word.changefreq,
             priority: self.own_word.priority,
             categories: self.categories.into_iter().map(Cow::Owned).collect(),

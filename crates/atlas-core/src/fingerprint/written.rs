@@ -15,7 +15,7 @@ pub fn decided(row_print: u64, kept: &Kept, kind: FileKind) -> u64 {
         kept.date_policy as u8,
         kind as u8,
     ];
-    let section = u32::from(kept.section);
+    let section = u32::from(kept.section) | u32::from(!kept.announce) << 16;
     xxh3_64_with_seed(&(u64::from(u32::from_le_bytes(hints)) << 32 | u64::from(section)).to_le_bytes(), row_print)
 }
 
@@ -51,7 +51,8 @@ mod tests {
 
     #[test]
     fn the_fingerprint_covers_everything_written() {
-        let kept = Kept { section: 1, changefreq: None, priority: None, date_policy: DatePolicy::Usual };
+        let kept =
+            Kept { section: 1, changefreq: None, priority: None, date_policy: DatePolicy::Usual, announce: true };
         let told = |row_print, settings, observed, kept: &Kept, group, kind| {
             written(decided(row_print, kept, kind), settings, observed, group)
         };
@@ -63,6 +64,7 @@ mod tests {
             told(1, 2, None, &Kept { priority: Priority::new(0.0), ..kept }, 0, FileKind::Pages),
             told(1, 2, None, &Kept { changefreq: Some(Changefreq::Always), ..kept }, 0, FileKind::Pages),
             told(1, 2, None, &Kept { date_policy: DatePolicy::None, ..kept }, 0, FileKind::Pages),
+            told(1, 2, None, &Kept { announce: false, ..kept }, 0, FileKind::Pages),
             told(1, 2, None, &Kept { section: 2, ..kept }, 0, FileKind::Pages),
             told(1, 2, None, &kept, 9, FileKind::Pages),
             told(1, 2, None, &kept, 0, FileKind::News),

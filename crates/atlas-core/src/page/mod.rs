@@ -186,6 +186,8 @@ pub struct OwnWord {
     pub changefreq: Option<Changefreq>,
     /// Which date is written.
     pub date_policy: Option<DatePolicy>,
+    /// Whether engines are told of it.
+    pub announce: Option<bool>,
 }
 
 impl OwnWord {
@@ -224,11 +226,15 @@ impl OwnWord {
                     word.date_policy = value.parse().ok();
                     word.date_policy.is_some()
                 }
+                "announce" => {
+                    word.announce = read_yes_or_no(value);
+                    word.announce.is_some()
+                }
                 _ => false,
             };
             if !known {
                 unread(format!(
-                    "its instruction to this tool, “{part}”, is not understood; expected keep=no, section=NAME, priority=0.8, changefreq=daily or date_policy=seen"
+                    "its instruction to this tool, “{part}”, is not understood; expected keep=no, section=NAME, priority=0.8, changefreq=daily, date_policy=seen or announce=no"
                 ));
             }
         }

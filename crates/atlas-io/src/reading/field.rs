@@ -84,6 +84,8 @@ fields! {
     Section = "section",
     /// Which date is written: usual, declared, seen or none.
     DatePolicy = "date_policy",
+    /// Whether engines are told of it: yes or no.
+    Announce = "announce",
 }
 
 impl Field {

@@ -334,7 +334,9 @@ pub(super) mod packed {
                 let [low, high] = kept.section.to_le_bytes();
                 let changefreq = kept.changefreq.map_or(NONE, |hint| hint as u8);
                 let priority = kept.priority.map_or(NONE, |hint| hint.hundredths());
-                [1, low, high, changefreq, priority, kept.date_policy as u8]
+                // The policy leaves room for a bit.
+                let policy = kept.date_policy as u8 | u8::from(!kept.announce) << 7;
+                [1, low, high, changefreq, priority, policy]
             }
         };
         out.extend_from_slice(&verdict);
@@ -365,7 +367,8 @@ pub(super) mod packed {
                 section: u16::from_le_bytes([low, high]),
                 changefreq: Changefreq::ALL.get(usize::from(changefreq)).copied(),
                 priority: Priority::from_hundredths(priority),
-                date_policy: DatePolicy::ALL.get(usize::from(policy)).copied().unwrap_or_default(),
+                date_policy: DatePolicy::ALL.get(usize::from(policy & 0x7f)).copied().unwrap_or_default(),
+                announce: policy < 0x80,
             }),
             [_, reason, ..] => {
                 Verdict::LeftOut(Reason::ALL.get(usize::from(reason)).copied().unwrap_or(Reason::Duplicate))
@@ -414,6 +417,7 @@ mod tests {
                     changefreq: None,
                     priority: priority.and_then(Priority::from_hundredths),
                     date_policy: DatePolicy::ALL[policy],
+                    announce: section % 2 == 0,
                 })
             }),
         ]

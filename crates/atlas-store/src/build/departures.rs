@@ -34,7 +34,7 @@ pub(super) fn gone(
             let url = urls.get(nth).cloned().unwrap_or_default();
             // Its source is no longer configured, so its page may well exist.
             let by_choice = gone.reason.is_none() && provenances.all_left(entries[nth].provenance);
-            let change = gone.change.filter(|_| !by_choice);
+            let change = gone.change.filter(|_| !by_choice && !entries[nth].untold);
             let RememberedEntry { key, changed, page, declared, .. } = entries[nth];
             let departure = Departure { changed, page, declared };
             let section = file.section.clone();

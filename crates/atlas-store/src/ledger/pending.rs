@@ -11,7 +11,7 @@ use super::Ledger;
 use super::lookup::lookup;
 use crate::bytes::{halves, key_of};
 use crate::error::StoreError;
-use crate::model::{Pending, Tombstone, urls_of};
+use crate::model::{Pending, RememberedEntry, Tombstone, urls_of};
 
 /// Changes that an engine has still to be told of, in order: the most recent run first, and within a run by key. Each
 /// takes its URL and 40 bytes.
@@ -169,12 +169,12 @@ fn each_pending(
     let segments = remembered.segments(|kind| kind == FileKind::Pages);
     for (file, segment) in segments.filter(|(file, _)| is_wanted(&file.section)) {
         let entries = ledger.entries_of(file.id, segment)?;
-        let awaited = |run: u32, key: u128| state.awaits(i64::from(run), key);
-        if !entries.iter().any(|entry| awaited(entry.changed, entry.key)) {
+        let awaited = |entry: &RememberedEntry| !entry.untold && state.awaits(i64::from(entry.changed), entry.key);
+        if !entries.iter().any(awaited) {
             continue;
         }
         let urls = urls_of(&ledger.body(file.id, segment.number)?, segment.size)?;
-        for (entry, url) in entries.iter().zip(urls).filter(|(entry, _)| awaited(entry.changed, entry.key)) {
+        for (entry, url) in entries.iter().zip(urls).filter(|(entry, _)| awaited(entry)) {
             let change = if additions.contains(&entry.key) { Change::Added } else { Change::Changed };
             take(Pending { key: entry.key, url, change, run: i64::from(entry.changed), ends_run: false });
         }

@@ -35,6 +35,8 @@ pub struct RememberedEntry {
     pub changed: u32,
     /// Whether its page was read, by the current version of the page reader.
     pub from_page: bool,
+    /// Whether engines are told nothing of it, because the user wants it so.
+    pub untold: bool,
     /// The number of its provenance: the mapping under which its fingerprints were taken.
     pub provenance: u16,
 }
@@ -53,6 +55,7 @@ impl RememberedEntry {
             observed: NEVER,
             changed: 1,
             from_page: false,
+            untold: false,
             provenance: UNKNOWN,
         }
     }
@@ -70,7 +73,7 @@ impl RememberedEntry {
         out.extend_from_slice(&self.declared.to_le_bytes());
         out.extend_from_slice(&self.observed.to_le_bytes());
         out.extend_from_slice(&self.changed.to_le_bytes());
-        out.push(u8::from(self.from_page));
+        out.push(u8::from(self.from_page) | u8::from(self.untold) << 1);
         out.extend_from_slice(&self.provenance.to_le_bytes());
     }
 
@@ -82,7 +85,8 @@ impl RememberedEntry {
             declared: u32::from_le_bytes(part(bytes, 32)),
             observed: i32::from_le_bytes(part(bytes, 36)),
             changed: u32::from_le_bytes(part(bytes, 40)),
-            from_page: bytes[44] != 0,
+            from_page: bytes[44] & 1 != 0,
+            untold: bytes[44] & 2 != 0,
             provenance: u16::from_le_bytes(part(bytes, 45)),
         }
     }
@@ -111,6 +115,7 @@ mod tests {
             observed: NEVER,
             changed: 4,
             from_page: true,
+            untold: true,
             provenance: 300,
         };
         let other = RememberedEntry { observed: 20_000, from_page: false, ..entry };

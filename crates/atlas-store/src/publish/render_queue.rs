@@ -205,6 +205,7 @@ impl<'a> SegmentRenderer<'a> {
             observed: NEVER,
             changed: self.returned.get(&summary.key()).copied().unwrap_or(self.run),
             from_page: summary.has(RowFlag::FromPage),
+            untold: summary.kept().is_some_and(|kept| !kept.announce),
             provenance: self.entry_rows.provenance(self.renderer.arrivals, row_id),
         })
     }

@@ -104,6 +104,7 @@ impl Candidate {
                 observed: NEVER,
                 changed: 0,
                 from_page: summary.has(RowFlag::FromPage),
+                untold: !kept.announce,
                 provenance: UNKNOWN,
             },
             raw: summary.raw,
@@ -161,6 +162,7 @@ impl Candidate {
             changefreq: self.changefreq,
             priority: self.priority,
             date_policy: self.date_policy,
+            announce: !self.entry.untold,
         }
     }
 

@@ -170,6 +170,7 @@ pub struct HintKeys<'t> {
     pub changefreq: Option<&'t Spanned<String>>,
     pub priority: Option<&'t Spanned<NumberOrWord>>,
     pub date_policy: Option<&'t Spanned<String>>,
+    pub announce: Option<bool>,
 }
 
 /// Implements access to a table's hints.
@@ -181,6 +182,7 @@ macro_rules! has_hints {
                     changefreq: self.changefreq.as_ref(),
                     priority: self.priority.as_ref(),
                     date_policy: self.date_policy.as_ref(),
+                    announce: self.announce,
                 }
             }
         }
@@ -207,6 +209,7 @@ pub struct SectionTable {
     pub changefreq: Option<Spanned<String>>,
     pub priority: Option<Spanned<NumberOrWord>>,
     pub date_policy: Option<Spanned<String>>,
+    pub announce: Option<bool>,
 }
 
 has_hints!(SectionTable);
@@ -221,6 +224,7 @@ pub struct SectionsTable {
     pub changefreq: Option<Spanned<String>>,
     pub priority: Option<Spanned<NumberOrWord>>,
     pub date_policy: Option<Spanned<String>>,
+    pub announce: Option<bool>,
 }
 
 has_hints!(SectionsTable);
@@ -276,6 +280,7 @@ pub struct RuleTable {
     pub changefreq: Option<Spanned<String>>,
     pub priority: Option<Spanned<NumberOrWord>>,
     pub date_policy: Option<Spanned<String>>,
+    pub announce: Option<bool>,
 }
 
 has_hints!(RuleTable);
@@ -293,6 +298,7 @@ pub struct ArchiveTable {
     pub changefreq: Option<Spanned<String>>,
     pub priority: Option<Spanned<NumberOrWord>>,
     pub date_policy: Option<Spanned<String>>,
+    pub announce: Option<bool>,
 }
 
 has_hints!(ArchiveTable);

@@ -116,7 +116,8 @@ impl Context<'_> {
         }
         let hints = self.hints(&table.hints(), true)?;
         if table.keep.is_none() && table.section.is_none() && hints == Hints::default() {
-            let message = "this rule sets nothing; expected keep, section, priority, changefreq or date_policy";
+            let message =
+                "this rule sets nothing; expected keep, section, priority, changefreq, date_policy or announce";
             return Err(self.origin.error(at, message));
         }
         Ok(Rule {
@@ -325,6 +326,7 @@ impl Context<'_> {
             changefreq: changefreq.transpose()?,
             priority: priority.transpose()?,
             date_policy: date_policy.transpose()?,
+            announce: keys.announce,
         })
     }
 }

@@ -35,6 +35,8 @@ pub struct RecordedReport {
     pub alternates: Vec<Alternate<'static>>,
     pub content_changed: Option<Lastmod>,
     pub changed_in_run: Option<u32>,
+    /// Whether engines are told of it.
+    pub announce: bool,
     /// The run in which it left, if it was listed once.
     pub left_in_run: Option<i64>,
     /// The section that it was in then.
@@ -73,6 +75,7 @@ impl RecordedReport {
             alternates: Vec::new(),
             content_changed: None,
             changed_in_run: None,
+            announce: true,
             left_in_run: None,
             left_section: None,
             title: None,
@@ -96,6 +99,7 @@ impl RecordedReport {
                 let observed = Some(listed.remembered.observed).filter(|day| *day != NEVER);
                 report.content_changed = observed.and_then(Lastmod::from_epoch_day);
                 report.changed_in_run = Some(listed.remembered.changed);
+                report.announce = !listed.remembered.untold;
             }
             RecordedState::LeftOut(reason) => {
                 let (reason, words) = (Some(reason.code()), Some(reason.words()));
@@ -132,7 +136,7 @@ pub fn recorded(answer: &RecordedReport, layout: &Layout) -> String {
                 let why = match answer.change {
                     Some(Change::Redirected) => "it redirects elsewhere",
                     Some(_) => "no source named it any more, or its page is gone",
-                    None => "its source is no longer configured",
+                    None => "its source is no longer configured, or engines are told nothing of it",
                 };
                 let title = answer.title.as_ref().map(|title| format!("  title       {title}\n")).unwrap_or_default();
                 format!("  left section {section} in run {run}: {why}\n{title}")
@@ -166,6 +170,9 @@ pub fn recorded(answer: &RecordedReport, layout: &Layout) -> String {
     if let Some(run) = answer.changed_in_run {
         let baseline = if run == 1 { ", the baseline" } else { "" };
         line("changed", &format!("last in run {run}{baseline}"));
+    }
+    if !answer.announce {
+        line("announce", "no: it is listed, and engines are told nothing of it");
     }
     for one in &answer.announcements {
         out += &format!("\nAnnounced to {} on {}: {}\n", one.engine, instant(one.at, &layout.zone), one.words);

@@ -368,3 +368,50 @@ fn a_deployment_between_build_and_announcement_is_seen() {
     night.edit("Other text");
     night.site.run(&["build", "--announce"]).says(0, &["1 URL to announce (1 changed); 1 accepted"]);
 }
+
+/// Pages that are listed and not announced, by each of the ways to say so.
+#[rstest]
+#[case::rule("[[rule]]\nmatching = [\"/quiet.html\"]\nannounce = false\n", "")]
+#[case::section("[[section]]\nname = \"calm\"\nmatching = [\"/quiet.html\"]\nannounce = false\n", "")]
+#[case::itself("", "<meta name=idle-atlas content='announce=no'>")]
+fn what_is_not_to_be_announced_is_listed_and_untold(#[case] tables: &str, #[case] head: &str) {
+    let night = Night::new("");
+    night.add(tables);
+    let quiet =
+        |text: &str| night.site.write("public/quiet.html", format!("<title>Q</title>{head}<main>{text}</main>"));
+    quiet("One");
+    night.site.build();
+    night.edit("Other text");
+    quiet("Two");
+    assert_eq!(night.site.build()["changes"]["changed"]["count"], 2);
+    night.site.run(&["announce"]).says(0, &["1 URL to announce (1 changed); 1 accepted"]);
+    assert!(night.site.paths().contains("/quiet.html"));
+    night.site.run(&["why", "/quiet.html"]).says(0, &["listed", "announce    no: it is listed"]);
+    night.site.run(&["why", "/quiet.html", "--fresh"]).says(0, &["announce", "no, by "]);
+    night.site.run(&["announce", "/quiet.html"]).says(0, &["1 accepted"]);
+    std::fs::remove_file(night.site.path("public/quiet.html")).unwrap();
+    night.site.run(&["build", "--allow", "shrink"]).says(0, &["1 removed"]);
+    night.site.run(&["announce"]).says(0, &["nothing to announce"]);
+    assert_eq!(night.told(), 2);
+}
+
+#[test]
+fn a_row_may_ask_not_to_be_announced() {
+    let night = Night::new("");
+    night.site.reconfigure(
+        "[[engine]]",
+        "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\npages = \"may-be-elsewhere\"\n[[engine]]",
+    );
+    night.site.write("t.csv", "url,announce,modified\n/x/,no,2026-01-01\n/y/,,2026-01-01\n");
+    night.site.build();
+    night.site.write("t.csv", "url,announce,modified\n/x/,no,2026-02-02\n/y/,,2026-02-02\n");
+    night.site.build();
+    night.site.run(&["announce"]).says(0, &["1 URL to announce (1 changed); 1 accepted", "/y/"]);
+    // From now on it is announced, which is no change of the page.
+    night.site.write("t.csv", "url,announce,modified\n/x/,yes,2026-02-02\n/y/,,2026-02-02\n");
+    night.site.build();
+    night.site.run(&["announce"]).says(0, &["nothing to announce"]);
+    night.site.write("t.csv", "url,announce,modified\n/x/,yes,2026-03-03\n/y/,,2026-02-02\n");
+    night.site.build();
+    night.site.run(&["announce"]).says(0, &["1 accepted", "/x/"]);
+}

@@ -7,7 +7,7 @@ use rusqlite::Connection;
 use crate::error::StoreError;
 
 /// The format that this version writes.
-const FORMAT: i64 = 11;
+const FORMAT: i64 = 12;
 
 const PAGE_TABLES: &str = "
 -- what was learnt of files that sources read
