@@ -14,7 +14,7 @@
 //! | remember | [`ledger`], in terms of the [`model`] |
 //!
 //! Data that does not fit into memory is written to [`disk`]. [`provenance`] tracks which sources an entry comes from,
-//! and how they map its fields. [`diagnostics`] finds what is worth reuse about a settled site, [`report`] holds the
+//! and how they map its fields. [`diagnostics`] finds what is worth knowing about a settled site, [`report`] holds the
 //! results, and [`build`] drives everything, at an instant given by the [`clock`] and until it is asked to [`stop`].
 #![deny(missing_docs, unnameable_types)]
 
@@ -28,6 +28,7 @@ pub mod disk;
 pub mod model;
 pub mod ledger;
 pub mod destination;
+pub mod consoles;
 pub mod arrival;
 pub mod provenance;
 pub mod source;

@@ -269,6 +269,15 @@ pub struct AnnounceArguments {
     /// Show what would be announced; send nothing
     #[arg(long)]
     pub dry_run: bool,
+    /// Print the URLs most worth submitting in a console, and what to do with sitemap files there
+    #[arg(long, value_name = "NUMBER", value_parser = at_least_one, conflicts_with_all = ["urls", "all", "section", "since", "engine", "key_file", "dry_run"])]
+    pub by_hand: Option<usize>,
+    /// Tick off URLs that were submitted in a console, or with --in, sitemap files submitted or removed there
+    #[arg(long, value_name = "URL", num_args = 1.., conflicts_with_all = ["urls", "all", "section", "since", "engine", "key_file", "dry_run", "by_hand"])]
+    pub done: Vec<String>,
+    /// The console in which sitemap files were submitted or removed
+    #[arg(long = "in", value_name = "NAME", requires = "done")]
+    pub console: Option<String>,
 }
 
 #[derive(Debug, Args)]

@@ -18,6 +18,9 @@ pub const LONGEST_PAUSE: i64 = 86_400;
 pub struct EngineState {
     /// The engine has been told of everything that changed up to and including this run.
     pub watermark: i64,
+    /// The last run of which it was told nothing, because the site was as it is when the engine was met; 0 if it was told
+    /// of everything.
+    pub baseline: i64,
     /// Later runs that it has been told of: `None` if of all changes, else of those with keys up to and including this
     /// one.
     pub runs: BTreeMap<i64, Option<u128>>,
@@ -55,14 +58,14 @@ fn back_off(failures: u32, seed: u64) -> i64 {
 impl EngineState {
     /// The progress of an engine that is met after this run: it is told of what changes from now on.
     pub fn met(last_run: i64) -> Self {
-        Self { watermark: last_run, ..Self::default() }
+        Self { watermark: last_run, baseline: last_run, ..Self::default() }
     }
 
     /// The progress to go on from. `known` is `None` for an engine that was not met before; with `all`, everything is
     /// announced again.
     pub fn begin(known: Option<Self>, last_run: i64, all: bool) -> Self {
         let known = known.unwrap_or_else(|| Self::met(last_run));
-        if all { Self { watermark: 0, runs: BTreeMap::new(), ..known } } else { known }
+        if all { Self { watermark: 0, baseline: 0, runs: BTreeMap::new(), ..known } } else { known }
     }
 
     /// Whether a change has still to be announced: its run, and the key of its URL.
@@ -73,6 +76,11 @@ impl EngineState {
                 Some(None) => false,
                 Some(Some(cursor)) => key > *cursor,
             }
+    }
+
+    /// Whether the engine has been told of what an entry became in this run.
+    pub fn knows(&self, run: i64, key: u128) -> bool {
+        run > self.baseline && !self.awaits(run, key)
     }
 
     /// Records that a change was announced, and with it all changes of its run with smaller keys; `is_last` if it was the
@@ -149,7 +157,7 @@ mod tests {
     }
 
     #[rstest]
-    #[case::a_new_engine_is_told_from_now_on(None, false, state(9, &[]))]
+    #[case::a_new_engine_is_told_from_now_on(None, false, EngineState::met(9))]
     #[case::a_new_engine_told_all(None, true, state(0, &[]))]
     #[case::what_changed_since(Some(state(4, &[])), false, state(4, &[]))]
     #[case::what_was_interrupted_goes_on(Some(state(4, &[(6, Some(77))])), false, state(4, &[(6, Some(77))]))]
@@ -168,6 +176,7 @@ mod tests {
         state.tell(5, 1, true);
         assert!(!state.awaits(9, 99) && !state.awaits(5, 99) && state.awaits(8, 0));
         assert_eq!(EngineState::runs_of_text(&state.runs_as_text()), Some(state.runs.clone()));
+        assert!(state.knows(9, 99) && !state.knows(8, 0) && !state.knows(3, 9), "the baseline is not known");
         state.finish(9);
         assert_eq!((state.watermark, state.runs.len()), (9, 0));
         assert!(state.awaits(10, 0));

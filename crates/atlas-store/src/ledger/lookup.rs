@@ -37,6 +37,15 @@ pub fn page_prints(ledger: &dyn Ledger, keys: &HashSet<u128>) -> Result<HashMap<
     Ok(found.iter().filter_map(|(key, all)| Some((*key, print(all)?))).collect())
 }
 
+/// Which of these keys are those of listed entries.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read.
+pub fn lists(ledger: &dyn Ledger, keys: &HashSet<u128>) -> Result<HashSet<u128>, StoreError> {
+    Ok(lookup(ledger, &ledger.remembered()?, keys)?.into_keys().collect())
+}
+
 /// Looks up entries by key, in the order of files. However many keys there are, the ledger is read once.
 pub(crate) fn lookup(
     ledger: &dyn Ledger,

@@ -19,6 +19,7 @@ mod remembered;
 mod sqlite;
 mod lookup;
 mod pending;
+mod worth;
 mod export;
 
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -28,16 +29,17 @@ use atlas_core::format::Frame;
 use atlas_core::placement::{FileKind, Limits};
 
 pub use self::export::{Exported, export};
-pub use self::lookup::page_prints;
 pub(crate) use self::lookup::{Remembrance, lookup};
+pub use self::lookup::{lists, page_prints};
 pub use self::pending::{ByHand, PendingChanges, chosen, pending};
 pub use self::remembered::Remembered;
+pub use self::worth::{WorthSubmitting, WorthUrl, worth_submitting};
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
     Announced, ArchiveName, AttemptRow, ChunkShare, ContentCounts, Departure, DerivedBefore, Fact, FileDigest,
     KnownChunks, LeftOutBefore, Members, Memory, OutputRow, OutputRuns, PackedEntries, RememberedChunk,
-    RememberedEntry, RunRow, RunUrls, SegmentRow, ToldUrl, Tombstone, Whole,
+    RememberedEntry, RunRow, RunUrls, SegmentRow, SubmittedFile, SubmittedUrl, ToldUrl, Tombstone, Whole,
 };
 use atlas_core::announce::EngineState;
 
@@ -65,7 +67,7 @@ pub fn open_for_reading(folder: &Path) -> Result<Option<Box<dyn Ledger>>, StoreE
 
 /// An open ledger.
 pub trait Ledger:
-    ReadFacts + ReadRuns + ReadFiles + ReadSegments + ReadMemories + ReadChunks + ReadEngines + Send
+    ReadFacts + ReadRuns + ReadFiles + ReadSegments + ReadMemories + ReadChunks + ReadEngines + ReadSubmitted + Send
 {
     /// Begins a transaction: all of its changes take effect together, or none.
     fn transaction(&mut self) -> Result<Box<dyn Writing + '_>, StoreError>;
@@ -80,7 +82,7 @@ pub trait Snapshot {}
 
 /// A transaction. If it is dropped without a commit, nothing has changed.
 pub trait Writing:
-    WriteFacts + WriteRuns + WriteFiles + WriteSegments + WriteMemories + WriteChunks + WriteEngines
+    WriteFacts + WriteRuns + WriteFiles + WriteSegments + WriteMemories + WriteChunks + WriteEngines + WriteSubmitted
 {
     /// Makes the changes permanent.
     fn commit(self: Box<Self>) -> Result<(), StoreError>;
@@ -377,4 +379,25 @@ pub trait WriteEngines {
 
     /// Forgets the announcement progress of every engine.
     fn forget_progress(&self) -> Result<(), StoreError>;
+}
+
+/// Reads what the user submitted in consoles.
+pub trait ReadSubmitted {
+    /// The URLs, by key.
+    fn submitted_urls(&self) -> Result<HashMap<u128, SubmittedUrl>, StoreError>;
+
+    /// The sitemap files, by console and address.
+    fn submitted_files(&self) -> Result<Vec<SubmittedFile>, StoreError>;
+}
+
+/// Writes what the user submitted in consoles.
+pub trait WriteSubmitted {
+    /// Records that a URL was submitted.
+    fn submit_url(&self, key: u128, submitted: &SubmittedUrl) -> Result<(), StoreError>;
+
+    /// Records that a sitemap file was submitted.
+    fn submit_file(&self, file: &SubmittedFile) -> Result<(), StoreError>;
+
+    /// Records that a sitemap file was removed from a console.
+    fn withdraw_file(&self, console: &str, address: &str) -> Result<(), StoreError>;
 }

@@ -34,6 +34,29 @@ pub struct ToldUrl {
     pub waits: Option<Change>,
 }
 
+/// A URL that the user submitted in a console.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SubmittedUrl {
+    /// The URL.
+    pub url: String,
+    /// When, in seconds since 1970.
+    pub at: i64,
+    /// The last run at that time.
+    pub run: i64,
+}
+
+/// A sitemap file that the user submitted in a console.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct SubmittedFile {
+    /// The name by which the user knows the console.
+    pub console: String,
+    /// The address of the file.
+    pub address: String,
+    /// When, in seconds since 1970.
+    #[serde(serialize_with = "rfc3339::seconds")]
+    pub at: i64,
+}
+
 /// An entry that is no longer listed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Tombstone {

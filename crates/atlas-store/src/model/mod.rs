@@ -13,7 +13,7 @@ mod untouched;
 
 pub(crate) use self::chunk::KnownChunks;
 pub use self::chunk::{ArchiveName, ChunkShare, Members, RememberedChunk};
-pub use self::engine::{Announced, Departure, Pending, ToldUrl, Tombstone};
+pub use self::engine::{Announced, Departure, Pending, SubmittedFile, SubmittedUrl, ToldUrl, Tombstone};
 pub use self::entry::{NEVER, RememberedEntry};
 pub(crate) use self::entry::{NO_GROUP, UNKNOWN, from_bytes, tag};
 pub use self::fact::{DerivedBefore, Fact, LeftOutBefore};

@@ -15,7 +15,7 @@ use atlas_store::error::StoreError;
 use atlas_store::ledger::{ByHand, Ledger, chosen};
 use atlas_store::model::Fact;
 
-use super::{open_ledger, programs};
+use super::{by_hand, open_ledger, programs};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::{Screen, count};
@@ -29,6 +29,12 @@ const MOST_LISTED: usize = 100_000;
 const LONGEST_KEY_FILE: u64 = 200;
 
 pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &Session) -> Result<Exit, Failure> {
+    if let Some(most) = arguments.by_hand {
+        return by_hand::list(settings, most, session);
+    }
+    if !arguments.done.is_empty() {
+        return by_hand::done(settings, &arguments.done, arguments.console.as_deref(), session);
+    }
     let screen = &session.screen;
     if settings.engines.is_empty() {
         return Err(Failure::said(

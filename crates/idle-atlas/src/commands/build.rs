@@ -4,6 +4,7 @@ use atlas_io::engines::{Telling, meet};
 use atlas_io::live::Live;
 use atlas_io::round::{self, Event, Round};
 use atlas_store::build::{Job, keep_overwritten, preview, recall};
+use atlas_store::consoles::{ConsoleFiles, consoles};
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{self, Ledger};
 use atlas_store::model::{AttemptEnd, AttemptRow};
@@ -178,7 +179,8 @@ fn build_site(
                     true => Engines::ToldNow,
                     false => announce::after_a_build(settings, &*ledger)?,
                 };
-                show(settings, *built, engines, told.clone(), screen)?
+                let consoles = consoles(&*ledger, &settings.names)?;
+                show(settings, *built, (engines, &consoles), told.clone(), screen)?
             }
             Event::Held(preview) => {
                 let reasons: Vec<String> = preview.survey.held.iter().map(|held| held.message.clone()).collect();
@@ -212,7 +214,7 @@ fn held(settings: &Settings, preview: &Preview, screen: &Screen) -> Result<Exit,
 fn show(
     settings: &Settings,
     mut built: Built,
-    engines: Engines,
+    (engines, consoles): (Engines, &[ConsoleFiles]),
     told: Option<LastBuild>,
     screen: &Screen,
 ) -> Result<Exit, Failure> {
@@ -229,7 +231,7 @@ fn show(
     let elsewhere = settings.sitemaps_elsewhere().map(|_| settings.site.of_host("/robots.txt"));
     screen.show(&built, || {
         let elsewhere = elsewhere.as_ref().map(|address| address.as_str());
-        view::build::built(&built, elsewhere, engines, &screen.layout(settings))
+        view::build::built(&built, elsewhere, (engines, consoles), &screen.layout(settings))
     })?;
     screen.complain_of_sources(&built.survey);
     Ok(screen.exit(built.survey.is_in_part(), built.survey.has_remarks()))

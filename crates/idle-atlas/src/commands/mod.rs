@@ -2,6 +2,7 @@
 
 mod ownership;
 mod programs;
+mod by_hand;
 pub mod announce;
 pub mod build;
 pub mod check;

@@ -3,8 +3,10 @@
 use std::path::Path;
 
 use atlas_store::build::Recalled;
+use atlas_store::consoles::ConsoleFiles;
 use atlas_store::report::{Built, FileFate, RobotsFate, Survey};
 
+use super::by_hand;
 use super::found::{FEW, Shown};
 use super::grid::Grid;
 use super::preview::plain;
@@ -53,7 +55,12 @@ pub fn recalled(recalled: &Recalled) -> String {
 }
 
 /// The text of `build`; `elsewhere` is the address of the site's robots.txt if the sitemaps are on another host.
-pub fn built(built: &Built, elsewhere: Option<&str>, engines: Engines, layout: &Layout) -> String {
+pub fn built(
+    built: &Built,
+    elsewhere: Option<&str>,
+    (engines, consoles): (Engines, &[ConsoleFiles]),
+    layout: &Layout,
+) -> String {
     let survey = &built.survey;
     // After a change of configuration, or with --verbose, everything is shown.
     let last = built.last.as_ref().filter(|_| !layout.verbose);
@@ -101,6 +108,10 @@ pub fn built(built: &Built, elsewhere: Option<&str>, engines: Engines, layout: &
         }
         Some(_) => {}
         None => news += &shown.undeclared(),
+    }
+    let in_consoles = by_hand::after_a_build(consoles);
+    if !in_consoles.is_empty() {
+        news += &format!("\n{in_consoles}");
     }
     if is_still && built.written.is_empty() && last.is_some() {
         // For a night like any other, three lines.

@@ -5,6 +5,7 @@ mod found;
 pub mod guard;
 pub mod announce;
 pub mod preview;
+pub mod by_hand;
 pub mod build;
 pub mod check;
 pub mod history;

@@ -6,6 +6,7 @@ mod announcing;
 mod articles;
 mod bad_input;
 mod browser;
+mod by_hand;
 mod building;
 mod checking;
 mod choosing;

@@ -13,7 +13,7 @@ use atlas_core::announce::{Change, EngineState};
 impl ReadEngines for Sqlite {
     fn engine(&self, name: &str) -> Result<Option<EngineState>, StoreError> {
         let mut statement = self.connection.prepare_cached(
-            "select watermark, runs, not_before, was_told, retired, failures, retry_at from engine where name = ?1",
+            "select watermark, runs, not_before, was_told, retired, failures, retry_at, baseline from engine where name = ?1",
         )?;
         let state = statement.query_row([name], |row| {
             let state = EngineState {
@@ -23,6 +23,7 @@ impl ReadEngines for Sqlite {
                 retired: row.get::<_, Option<i64>>(4)?.map(|print| print as u64),
                 failures: row.get(5)?,
                 retry_at: row.get(6)?,
+                baseline: row.get(7)?,
                 ..EngineState::default()
             };
             Ok((state, row.get::<_, String>(1)?))
@@ -123,8 +124,8 @@ impl ReadEngines for Sqlite {
 impl WriteEngines for Changing<'_> {
     fn set_engine(&self, name: &str, state: &EngineState) -> Result<(), StoreError> {
         self.inner.execute(
-            "insert or replace into engine (name, watermark, runs, last_told, not_before, was_told, retired, failures, retry_at)
-             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9)",
+            "insert or replace into engine (name, watermark, runs, last_told, not_before, was_told, retired, failures, retry_at, baseline)
+             values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10)",
             params![
                 name,
                 state.watermark,
@@ -135,6 +136,7 @@ impl WriteEngines for Changing<'_> {
                 state.retired.map(|print| print as i64),
                 state.failures,
                 state.retry_at,
+                state.baseline,
             ],
         )?;
         Ok(())
@@ -244,6 +246,7 @@ mod tests {
             retry_at: Some(120),
             was_told: true,
             retired: Some(u64::MAX - 1),
+            baseline: 2,
         };
         let writing = ledger.transaction().unwrap();
         writing.set_engine("test", &state).unwrap();

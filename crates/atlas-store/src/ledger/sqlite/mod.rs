@@ -8,6 +8,7 @@ mod runs;
 mod pages;
 mod chunks;
 mod engines;
+mod submitted;
 
 use std::cell::RefCell;
 use std::fs::{self, File, TryLockError};

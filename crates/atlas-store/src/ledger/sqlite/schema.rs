@@ -94,13 +94,19 @@ create table addition (run integer primary key, keys blob not null);
 create table engine (
     name text primary key, watermark integer not null, runs text not null, last_told integer not null, not_before integer,
     was_told integer not null,
-    failures integer not null, retry_at integer,
+    failures integer not null, retry_at integer, baseline integer not null,
     retired integer                 -- a fingerprint of the endpoint that has given up being told
 ) without rowid;
 -- URLs that an engine was told of a short time ago, and those of them that have changed again since
 create table told_url (
     engine text not null, key blob not null, url text not null, at integer not null, run integer not null, waits text,
     primary key (engine, key)
+) without rowid;
+-- URLs that the user submitted in a console: the last run at that time
+create table submitted_url (key blob primary key, url text not null, at integer not null, run integer not null) without rowid;
+-- sitemap files that the user submitted in a console
+create table submitted_file (
+    console text not null, address text not null, at integer not null, primary key (console, address)
 ) without rowid;
 create table announcement (
     id integer primary key,
