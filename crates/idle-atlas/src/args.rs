@@ -269,6 +269,10 @@ pub struct AnnounceArguments {
     /// Show what would be announced; send nothing
     #[arg(long)]
     pub dry_run: bool,
+    /// Tell a test engine on this machine instead, let it read the site, and show what it has seen
+    #[arg(long, conflicts_with_all = ["key_file", "dry_run"])]
+    #[cfg_attr(not(feature = "test-engine"), arg(hide = true))]
+    pub rehearse: bool,
     /// Print the URLs most worth submitting in a console, and what to do with sitemap files there
     #[arg(long, value_name = "NUMBER", value_parser = at_least_one, conflicts_with_all = ["urls", "all", "section", "since", "engine", "key_file", "dry_run"])]
     pub by_hand: Option<usize>,
@@ -332,17 +336,20 @@ pub struct HistoryArguments {
 #[derive(Debug, Args)]
 #[command(after_help = "Example: idle-atlas test-engine --reach www.marrowvale.example=127.0.0.1:8080
 
-While it runs: GET /received lists what came, POST /mood?answer=503 changes how it answers.")]
+While it runs: GET /received lists what came, POST /mood?answer=503 changes how it answers, POST /crawl?site=URL reads a site, and GET /picked-up lists what it has picked up of it.")]
 pub struct TestEngineArguments {
     /// The loopback address to listen on; port 0 takes a free one
     #[arg(long, value_name = "ADDRESS", default_value = "127.0.0.1:7643")]
     pub listen: SocketAddr,
-    /// How to answer: fair, 429:SECONDS, another status such as 503, or hang
+    /// How to answer: fair, 429:SECONDS, another status such as 503, hang, reset, garbage, or slow:SECONDS
     #[arg(long, value_name = "HOW", default_value = "fair")]
     pub answer: String,
     /// Where to reach a host, to fetch its key file
     #[arg(long, value_name = "HOST=ADDRESS")]
     pub reach: Vec<String>,
+    /// Add its own requests to this file, as an access log
+    #[arg(long, value_name = "FILE")]
+    pub access_log: Option<PathBuf>,
 }
 
 #[derive(Debug, Args)]

@@ -59,9 +59,7 @@ fn run(arguments: &Arguments, session: &Session) -> Result<Exit, Failure> {
         #[cfg(feature = "test-engine")]
         Command::Demo(demo) => commands::demo::run(demo, session),
         #[cfg(not(feature = "test-engine"))]
-        Command::TestEngine(_) | Command::Demo(_) => Err(Failure::said(
-            "this idle-atlas was built without a test engine; build it with the cargo feature “test-engine”",
-        )),
+        Command::TestEngine(_) | Command::Demo(_) => Err(Failure::said(commands::NO_TEST_ENGINE)),
         Command::Watch(watch) => commands::watch::run(watch, &arguments.shared, session),
         Command::Check(args::CheckArguments { folder: Some(folder) }) if config::is_none(&arguments.shared) => {
             commands::check::without_configuration(folder, session)
@@ -79,6 +77,10 @@ fn on_site(command: &Command, settings: &Settings, session: &Session) -> Result<
         Command::Build(build) => commands::build::run(settings, build, session),
         Command::Why(why) => commands::why::run(settings, why, session),
         Command::Check(check) => commands::check::run(settings, check, session),
+        #[cfg(feature = "test-engine")]
+        Command::Announce(announce) if announce.rehearse => commands::rehearse::run(settings, announce, session),
+        #[cfg(not(feature = "test-engine"))]
+        Command::Announce(announce) if announce.rehearse => Err(Failure::said(commands::NO_TEST_ENGINE)),
         Command::Announce(announce) => commands::announce::run(settings, announce, session),
         Command::History(history) => commands::history::run(settings, history, session),
         Command::Init(_) | Command::Watch(_) | Command::TestEngine(_) | Command::Demo(_) => Ok(Exit::Done),

@@ -124,7 +124,7 @@ impl LiveSite for Deployed<'_> {
 }
 
 /// Fetches an address, without following redirects.
-async fn see(request: RequestBuilder, address: &str, most: usize) -> Result<Seen, FetchError> {
+pub(crate) async fn see(request: RequestBuilder, address: &str, most: usize) -> Result<Seen, FetchError> {
     let fetched = Fetched::of(request.header(header::ACCEPT_ENCODING, "gzip")).await?;
     let text = |name| fetched.text(name).map(str::to_owned);
     let target = |target: &str| Url::parse(address).ok()?.join(target).ok().map(String::from);

@@ -6,6 +6,8 @@ mod reach;
 mod site;
 mod deployed;
 
+#[cfg(feature = "test-engine")]
+pub(crate) use self::deployed::see;
 pub use self::deployed::{Deployed, LiveSite};
 pub use self::path::relative_path;
 pub use self::reach::Reach;

@@ -1,5 +1,10 @@
 //! Where the live site is reached.
 
+#[cfg(feature = "test-engine")]
+use std::net::SocketAddr;
+
+#[cfg(feature = "test-engine")]
+use atlas_core::address::Site;
 use reqwest::{Client, RequestBuilder, header};
 
 /// Where the live site is reached: at its own address, or at another one, such as that of the server behind a proxy.
@@ -13,6 +18,15 @@ impl Reach {
     /// Asks `at` for everything that is at `origin`, both a scheme and a host such as `http://127.0.0.1:8080`.
     pub fn at(origin: &str, at: &str) -> Self {
         Self { instead: Some((origin.trim_end_matches('/').to_owned(), at.trim_end_matches('/').to_owned())) }
+    }
+
+    /// The address at which a site is reached, if it is reached by `http` on this machine.
+    #[cfg(feature = "test-engine")]
+    pub fn loopback(&self, site: &Site) -> Option<SocketAddr> {
+        let at = self.instead.as_ref().map_or_else(|| site.root().origin(), |(_, at)| at);
+        let host = at.strip_prefix("http://")?.replace("localhost", "127.0.0.1");
+        let address: SocketAddr = if host.contains(':') { host.parse() } else { format!("{host}:80").parse() }.ok()?;
+        address.ip().is_loopback().then_some(address)
     }
 
     /// A request for an address.

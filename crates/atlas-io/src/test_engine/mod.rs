@@ -1,31 +1,39 @@
 //! A small search engine on loopback, for trying out announcements.
 //!
 //! It accepts IndexNow as published: it checks host, schema and count, fetches the key file, and answers with the right
-//! status. It takes pings of sitemaps, messages to a hub, and any call. It can be told to answer with any status or to
-//! hang, and lists what it has received. It also describes videos by oEmbed, as a video provider does.
+//! status. It takes pings of sitemaps, messages to a hub, and any call. It can be told to fail in every way, and lists what
+//! it has received. After an announcement, or when it is asked to, it crawls the site as an engine does, and keeps a list
+//! of what it has picked up. It also describes videos by oEmbed, as a video provider does.
 
 pub mod serve;
+mod mood;
+mod loopback;
+mod crawler;
+mod indexnow;
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 use std::{io, thread};
 
 use atlas_core::address::Address;
-use atlas_core::announce::indexnow::{Key, MOST_URLS};
 use atlas_store::stop::Stop;
 use axum::extract::rejection::FormRejection;
 use axum::extract::{DefaultBodyLimit, Form, Query, Request, State};
-use axum::http::{HeaderMap, StatusCode, header};
+use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 use axum::routing::{any, get, post};
 use axum::{Json, Router};
 use serde::{Deserialize, Serialize};
-use thiserror::Error;
 
+use self::crawler::Crawler;
+pub use self::crawler::{NotPickedUp, PickedUp, ReadSitemap};
+use self::loopback::Loopback;
+pub use self::mood::{Mood, MoodError};
+use self::serve::Served;
 use crate::http;
-use crate::test_engine::serve::Served;
 
 /// The largest accepted message: 10,000 of the longest URLs.
 const LARGEST_MESSAGE: usize = 24 * 1024 * 1024;
@@ -35,21 +43,10 @@ const KEY_WAIT: Duration = Duration::from_secs(5);
 const GLANCE: Duration = Duration::from_millis(50);
 /// How long the engine hangs when it is told to.
 const HANG: Duration = Duration::from_secs(120);
+/// A status that no standard knows.
+const GARBAGE: u16 = 599;
 /// The most messages that it remembers.
 const MOST_RECEIVED: usize = 10_000;
-
-/// How the engine behaves, whatever it receives.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
-pub enum Mood {
-    /// As published.
-    Fair,
-    /// Answers 429 with this `Retry-After` in seconds.
-    TooMany(u64),
-    /// Answers with this status.
-    Status(u16),
-    /// Does not answer.
-    Hang,
-}
 
 /// The settings of the test engine.
 #[derive(Debug, Clone)]
@@ -62,6 +59,16 @@ pub struct TestEngineSettings {
     pub mood: Mood,
     /// Called with each message.
     pub tell: Option<fn(&Received)>,
+    /// The file to which its own requests to sites are added, as the access log of their server.
+    pub access_log: Option<PathBuf>,
+}
+
+impl TestEngineSettings {
+    /// An engine on a free port of 127.0.0.1 that behaves as published.
+    pub fn fair() -> Self {
+        let listen = "127.0.0.1:0".to_owned();
+        Self { listen, reach: HashMap::new(), mood: Mood::Fair, tell: None, access_log: None }
+    }
 }
 
 /// A message that it received.
@@ -83,6 +90,7 @@ struct SharedState {
     mood: Arc<Mutex<Mood>>,
     received: Arc<Mutex<Vec<Received>>>,
     client: reqwest::Client,
+    crawler: Arc<Crawler>,
 }
 
 /// A running engine.
@@ -91,6 +99,7 @@ pub struct TestEngine {
     served: Served,
     mood: Arc<Mutex<Mood>>,
     received: Arc<Mutex<Vec<Received>>>,
+    crawler: Arc<Crawler>,
 }
 
 impl TestEngine {
@@ -103,23 +112,30 @@ impl TestEngine {
         let mood = Arc::new(Mutex::new(settings.mood));
         let received = Arc::new(Mutex::new(Vec::new()));
         let listen = settings.listen.clone();
+        let client = http::client(KEY_WAIT).map_err(io::Error::other)?;
+        let loopback = Loopback::new(settings.reach.clone());
+        let crawler = Crawler::new(client.clone(), loopback, settings.access_log.as_deref())?;
+        let crawler = Arc::new(crawler);
         let shared = SharedState {
             settings: Arc::new(settings),
             mood: Arc::clone(&mood),
             received: Arc::clone(&received),
-            client: http::client(KEY_WAIT).map_err(io::Error::other)?,
+            client,
+            crawler: Arc::clone(&crawler),
         };
         let router = Router::new()
-            .route("/indexnow", get(one).post(many))
+            .route("/indexnow", get(indexnow::one).post(indexnow::many))
             .route("/ping", get(ping))
             .route("/hub", post(publish))
             .route("/call", any(call))
             .route("/oembed", get(describe))
             .route("/received", get(list))
             .route("/mood", post(set_mood))
+            .route("/crawl", post(crawl))
+            .route("/picked-up", get(picked_up))
             .layer(DefaultBodyLimit::max(LARGEST_MESSAGE))
             .with_state(shared);
-        Ok(Self { served: Served::run(router, &listen)?, mood, received })
+        Ok(Self { served: Served::run(router, &listen)?, mood, received, crawler })
     }
 
     /// The endpoint to configure.
@@ -157,6 +173,24 @@ impl TestEngine {
         self.received.lock().unwrap_or_else(PoisonError::into_inner).clone()
     }
 
+    /// Crawls a site as an engine does, beginning at its robots.txt: `site` is its URL. Returns everything that it knows
+    /// then.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if it was asked to stop.
+    pub fn crawl(&self, site: &Address, stop: &Stop) -> io::Result<PickedUp> {
+        http::block_on(stop, async {
+            self.crawler.crawl(site).await;
+            Ok(self.crawler.picked_up())
+        })
+    }
+
+    /// What it has picked up so far, and what it has not, and why.
+    pub fn picked_up(&self) -> PickedUp {
+        self.crawler.picked_up()
+    }
+
     /// Changes how it behaves.
     pub fn set_mood(&self, mood: Mood) {
         *self.mood.lock().unwrap_or_else(PoisonError::into_inner) = mood;
@@ -167,40 +201,6 @@ impl TestEngine {
         while !stop.is_asked() {
             thread::sleep(GLANCE);
         }
-    }
-}
-
-#[derive(Debug, Deserialize)]
-struct One {
-    url: String,
-    key: String,
-    #[serde(rename = "keyLocation")]
-    key_location: Option<String>,
-}
-
-#[derive(Debug, Deserialize)]
-#[serde(rename_all = "camelCase")]
-struct Many {
-    host: String,
-    key: String,
-    key_location: Option<String>,
-    url_list: Vec<String>,
-}
-
-async fn one(State(shared): State<SharedState>, Query(one): Query<One>) -> Response {
-    let host = atlas_core::address::host(&one.url).to_owned();
-    let many = Many { host, key: one.key, key_location: one.key_location, url_list: vec![one.url] };
-    shared.take(many).await
-}
-
-async fn many(State(shared): State<SharedState>, headers: HeaderMap, body: axum::body::Bytes) -> Response {
-    let kind = headers.get(header::CONTENT_TYPE).and_then(|kind| kind.to_str().ok()).unwrap_or("");
-    if !kind.starts_with("application/json") {
-        return shared.answer(400, "the content type is not application/json", String::new(), Vec::new());
-    }
-    match serde_json::from_slice::<Many>(&body) {
-        Ok(many) => shared.take(many).await,
-        Err(error) => shared.answer(400, &format!("malformed: {error}"), String::new(), Vec::new()),
     }
 }
 
@@ -266,8 +266,10 @@ async fn describe(State(shared): State<SharedState>, Query(film): Query<Describe
     let name = film.url.split(['?', '#']).next().unwrap_or("").trim_end_matches('/').rsplit('/').next().unwrap_or("");
     match mood {
         Mood::Hang => tokio::time::sleep(HANG).await,
+        Mood::Slow(seconds) => tokio::time::sleep(Duration::from_secs(seconds)).await,
         Mood::Fair => {}
-        Mood::TooMany(_) | Mood::Status(_) => return StatusCode::SERVICE_UNAVAILABLE.into_response(),
+        Mood::Reset => reset(),
+        Mood::TooMany(_) | Mood::Status(_) | Mood::Garbage => return StatusCode::SERVICE_UNAVAILABLE.into_response(),
     }
     if name.starts_with("unknown") {
         return StatusCode::NOT_FOUND.into_response();
@@ -285,6 +287,31 @@ async fn describe(State(shared): State<SharedState>, Query(film): Query<Describe
 }
 
 #[derive(Debug, Deserialize)]
+struct WhatToCrawl {
+    site: String,
+}
+
+/// Crawls a site, and lists what was picked up.
+async fn crawl(State(shared): State<SharedState>, Query(what): Query<WhatToCrawl>) -> Response {
+    match Address::parse(&what.site) {
+        Ok(site) => {
+            shared.crawler.crawl(&site).await;
+            Json(shared.crawler.picked_up()).into_response()
+        }
+        Err(why) => (StatusCode::BAD_REQUEST, format!("site: {why}\n")).into_response(),
+    }
+}
+
+async fn picked_up(State(shared): State<SharedState>) -> Json<PickedUp> {
+    Json(shared.crawler.picked_up())
+}
+
+/// Closes the connection: the task that serves it ends, without a message.
+fn reset() -> ! {
+    std::panic::resume_unwind(Box::new("set to close the connection"))
+}
+
+#[derive(Debug, Deserialize)]
 struct NewMood {
     answer: String,
 }
@@ -299,46 +326,7 @@ async fn set_mood(State(shared): State<SharedState>, Query(new): Query<NewMood>)
     }
 }
 
-/// Why a text does not say how the engine behaves.
-#[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[non_exhaustive]
-pub enum MoodError {
-    /// It names no way to answer.
-    #[error("“{0}” is not a way to answer; expected fair, 429:SECONDS, another status such as 503, or hang")]
-    Unknown(String),
-    /// What follows `429:` is not a number.
-    #[error("“{0}” is not a number of seconds")]
-    Seconds(String),
-}
-
-impl Mood {
-    /// Parses `fair`, `429`, `429:SECONDS`, another status such as `503`, or `hang`.
-    ///
-    /// # Errors
-    ///
-    /// Returns a [`MoodError`] for any other text.
-    pub fn parse(text: &str) -> Result<Self, MoodError> {
-        match text.split_once(':').unwrap_or((text, "60")) {
-            ("fair", _) => Ok(Self::Fair),
-            ("hang", _) => Ok(Self::Hang),
-            ("429", seconds) => seconds.parse().map(Self::TooMany).map_err(|_| MoodError::Seconds(seconds.to_owned())),
-            (status, _) => match status.parse() {
-                Ok(status @ 200..=599) => Ok(Self::Status(status)),
-                _ => Err(MoodError::Unknown(text.to_owned())),
-            },
-        }
-    }
-}
-
 impl SharedState {
-    async fn take(&self, many: Many) -> Response {
-        let verdict = match self.mood() {
-            Mood::Fair => self.judge(&many).await,
-            _ => (200, "taken".to_owned()),
-        };
-        self.reply_from(verdict, many.host, many.url_list).await
-    }
-
     fn mood(&self) -> Mood {
         *self.mood.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -351,7 +339,21 @@ impl SharedState {
 
     async fn reply_from(&self, (status, why): (u16, String), host: String, urls: Vec<String>) -> Response {
         match self.mood() {
-            Mood::Fair => self.answer(status, &why, host, urls),
+            Mood::Fair => self.taken((status, &why), host, urls),
+            Mood::Slow(seconds) => {
+                tokio::time::sleep(Duration::from_secs(seconds)).await;
+                self.taken((status, &why), host, urls)
+            }
+            Mood::Reset => {
+                self.answer(0, "set to close the connection", host, urls);
+                reset()
+            }
+            Mood::Garbage => {
+                let response = self.answer(GARBAGE, "set to answer with noise", host, urls);
+                let noise: Vec<u8> =
+                    (0..1 << 20u32).map(|at: u32| (at.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+                (response.status(), noise).into_response()
+            }
             Mood::TooMany(seconds) => {
                 let response = self.answer(429, "set to answer so", host, urls);
                 ([(header::RETRY_AFTER, seconds.to_string())], response).into_response()
@@ -364,60 +366,13 @@ impl SharedState {
         }
     }
 
-    /// Checks a message by the rules of IndexNow; returns a status and the reason.
-    async fn judge(&self, many: &Many) -> (u16, String) {
-        let Ok(key) = Key::parse(&many.key) else { return (422, "the key is not valid".to_owned()) };
-        if many.url_list.is_empty() {
-            return (400, "it has no URLs".to_owned());
+    /// Answers by a verdict. Of what it has taken, it visits the pages, or the site if it was told of a file.
+    fn taken(&self, (status, why): (u16, &str), host: String, urls: Vec<String>) -> Response {
+        if (200..300).contains(&status) {
+            let (crawler, urls) = (Arc::clone(&self.crawler), urls.clone());
+            tokio::spawn(async move { crawler.visit(&urls).await });
         }
-        if many.url_list.len() > MOST_URLS {
-            return (422, format!("{} URLs, {MOST_URLS} is the limit", many.url_list.len()));
-        }
-        let key_location = match &many.key_location {
-            Some(location) => location.clone(),
-            None => format!("{}/{}", atlas_core::address::origin(&many.url_list[0]), key.file_name()),
-        };
-        let Ok(key_location) = Address::parse(&key_location) else {
-            return (422, "keyLocation is not a URL".to_owned());
-        };
-        if key_location.host() != many.host {
-            return (422, format!("keyLocation is not on {}", many.host));
-        }
-        for url in &many.url_list {
-            let Ok(address) = Address::parse(url) else { return (422, format!("{url} is not a URL")) };
-            if address.host() != many.host {
-                return (422, format!("{url} is not on {}", many.host));
-            }
-            if !address.as_str().starts_with(key_location.folder()) {
-                return (422, format!("{url} is not below the folder of the key file"));
-            }
-        }
-        self.check_key(&key, &key_location).await
-    }
-
-    /// Fetches the key file from the address that was given for its host, or from loopback, and never from anywhere
-    /// else.
-    async fn check_key(&self, key: &Key, location: &Address) -> (u16, String) {
-        let host = location.host();
-        let name = host.rsplit_once(':').map_or(host, |(name, _)| name);
-        let known = self.settings.reach.get(host).or_else(|| self.settings.reach.get(name));
-        let url = match known {
-            Some(address) => format!("http://{address}{}", location.path()),
-            None if matches!(name, "localhost" | "127.0.0.1" | "[::1]") => location.as_str().to_owned(),
-            None => {
-                return (
-                    403,
-                    format!("{host} cannot be reached from here; start the engine with --reach {host}=ADDRESS"),
-                );
-            }
-        };
-        let fetched =
-            async { self.client.get(&url).header(header::HOST, host).send().await?.error_for_status()?.text().await };
-        match fetched.await {
-            Ok(text) if text.trim_start_matches('\u{feff}').trim() == key.as_str() => (200, "taken".to_owned()),
-            Ok(_) => (403, format!("{location} contains another key")),
-            Err(error) => (403, format!("{location} could not be fetched: {}", http::cause(&error))),
-        }
+        self.answer(status, why, host, urls)
     }
 
     fn answer(&self, status: u16, why: &str, host: String, urls: Vec<String>) -> Response {
@@ -471,23 +426,11 @@ mod tests {
         fs::write(folder.path().join(format!("{KEY}.txt")), KEY).unwrap();
         let site = serve::folder(folder.path()).unwrap();
         let reach = HashMap::from([(HOST.to_owned(), site.address())]);
-        let settings = TestEngineSettings { listen: "127.0.0.1:0".into(), reach, mood: Mood::Fair, tell: None };
+        let settings = TestEngineSettings { reach, ..TestEngineSettings::fair() };
         let engine = TestEngine::start(settings).unwrap();
         assert_eq!(post(&engine, &body), status, "{:?}", engine.received());
         assert_eq!(engine.received()[0].status, status);
         engine.set_mood(Mood::Status(503));
         assert_eq!(post(&engine, &self::body(HOST, KEY, &[format!("https://{HOST}/")])), 503);
-    }
-
-    #[rstest]
-    #[case("429", Ok(Mood::TooMany(60)))]
-    #[case("429:3", Ok(Mood::TooMany(3)))]
-    #[case("503", Ok(Mood::Status(503)))]
-    #[case("410", Ok(Mood::Status(410)))]
-    #[case("hang", Ok(Mood::Hang))]
-    #[case("fair", Ok(Mood::Fair))]
-    fn moods(#[case] text: &str, #[case] wanted: Result<Mood, MoodError>) {
-        assert_eq!(Mood::parse(text), wanted);
-        assert!(Mood::parse("sulk").unwrap_err().to_string().contains("not a way to answer"));
     }
 }

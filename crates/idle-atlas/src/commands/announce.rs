@@ -86,7 +86,7 @@ pub fn after(settings: &Settings, session: &Session) -> Result<Exit, Failure> {
 const MOST_UNASKED: u64 = 10_000;
 
 /// What a command announces, and to whom.
-struct Choice<'s> {
+pub struct Choice<'s> {
     /// The engines that are switched on, as far as they are wanted.
     engines: Vec<&'s EngineSettings>,
     all: bool,
@@ -96,7 +96,11 @@ struct Choice<'s> {
 }
 
 impl<'s> Choice<'s> {
-    fn of(settings: &'s Settings, ledger: &dyn Ledger, arguments: &args::AnnounceArguments) -> Result<Self, Failure> {
+    pub fn of(
+        settings: &'s Settings,
+        ledger: &dyn Ledger,
+        arguments: &args::AnnounceArguments,
+    ) -> Result<Self, Failure> {
         let args::AnnounceArguments { urls, section, since, engine: named, all, .. } = arguments;
         if let Some(unknown) = named.iter().find(|name| !settings.engines.iter().any(|engine| engine.name == **name)) {
             let known: Vec<&str> = settings.engines.iter().map(|engine| engine.name.as_str()).collect();
@@ -136,7 +140,13 @@ impl<'s> Choice<'s> {
         })
     }
 
-    fn wanted(&self) -> ToAnnounce<'_> {
+    /// The engines that are wanted.
+    #[cfg(feature = "test-engine")]
+    pub fn engines(&self) -> impl Iterator<Item = &'s EngineSettings> {
+        self.engines.iter().copied()
+    }
+
+    pub fn wanted(&self) -> ToAnnounce<'_> {
         match &self.by_hand {
             Some(by_hand) => ToAnnounce::Chosen(by_hand),
             None if self.all => ToAnnounce::All,
@@ -262,7 +272,7 @@ fn off(settings: &Settings) -> Vec<&str> {
 }
 
 /// Prepares to tell an engine.
-fn connect(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> Result<Engine, Failure> {
+pub fn connect(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> Result<Engine, Failure> {
     let key = if engine.via.wants_key { Some(published(settings, ledger, engine)?) } else { None };
     let site = ToldSite { site: &settings.site, names: &settings.names, key: key.as_ref() };
     Ok(Engine::connect(engine, &site)?)

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings, serve};
+use atlas_io::test_engine::{TestEngine, TestEngineSettings, serve};
 use include_dir::{Dir, include_dir};
 
 use super::{announce, build, check, init, survey};
@@ -76,7 +76,7 @@ impl Story {
         let site = serve::site(&public, gallery(&self.folder))
             .map_err(|error| Failure::said(format!("cannot serve on loopback: {error}")))?;
         let reach = HashMap::from([(HOST.to_owned(), site.address())]);
-        let settings = TestEngineSettings { listen: "127.0.0.1:0".to_owned(), reach, mood: Mood::Fair, tell: None };
+        let settings = TestEngineSettings { reach, ..TestEngineSettings::fair() };
         let engine = TestEngine::start(settings)
             .map_err(|error| Failure::said(format!("cannot listen on loopback: {error}")))?;
 

@@ -12,6 +12,8 @@ pub mod survey;
 mod units;
 pub mod watch;
 #[cfg(feature = "test-engine")]
+pub mod rehearse;
+#[cfg(feature = "test-engine")]
 pub mod test_engine;
 pub mod why;
 #[cfg(feature = "test-engine")]
@@ -28,6 +30,10 @@ use tempfile::TempDir;
 use crate::config::Settings;
 use crate::screen::Screen;
 
+/// What is said of commands that need a test engine, in a program without one.
+#[cfg(not(feature = "test-engine"))]
+pub const NO_TEST_ENGINE: &str =
+    "this idle-atlas was built without a test engine; build it with the cargo feature “test-engine”";
 /// How long to wait for a ledger that another command is using.
 const PATIENCE: Duration = Duration::from_secs(60);
 
@@ -49,6 +55,11 @@ impl LookedAt {
         if !matches!(source.kind(), io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem) {
             return Err(error);
         }
+        Self::copy(settings)
+    }
+
+    /// A copy of the ledger of a site.
+    fn copy(settings: &Settings) -> Result<Self, StoreError> {
         let folder = std::env::temp_dir();
         let copy = tempfile::tempdir().map_err(StoreError::io("cannot make a folder in", &folder))?;
         for file in fs::read_dir(&settings.ledger).into_iter().flatten().flatten() {

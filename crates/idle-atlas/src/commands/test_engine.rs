@@ -22,7 +22,13 @@ pub fn run(arguments: &args::TestEngineArguments, session: &Session) -> Result<E
     let mood = Mood::parse(&arguments.answer).map_err(|error| Failure::said(error.to_string()))?;
     let reach = arguments.reach.iter().map(|text| reach(text)).collect::<Result<HashMap<_, _>, _>>()?;
     let tell = if screen.wants_json() { tell_aside } else { tell };
-    let settings = TestEngineSettings { listen: arguments.listen.to_string(), reach, mood, tell: Some(tell) };
+    let settings = TestEngineSettings {
+        listen: arguments.listen.to_string(),
+        reach,
+        mood,
+        tell: Some(tell),
+        access_log: arguments.access_log.clone(),
+    };
     let engine = TestEngine::start(settings).map_err(|error| {
         Failure::said(format!("cannot listen on {}: {error}; choose another with --listen", arguments.listen))
     })?;

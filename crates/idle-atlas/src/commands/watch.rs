@@ -124,12 +124,12 @@ impl WatchedSite {
             let now = self.session.now();
             match watched.schedule.next(now) {
                 Some((at, wake)) if at <= now => {
-                    let changed = std::mem::take(&mut changed);
-                    if watched.lost_a_folder(&changed) {
+                    let before = std::mem::take(&mut changed);
+                    if watched.lost_a_folder(&before) {
                         watched.files = self.watch_files(&watched.settings, &watched.wanted)?;
                     }
-                    if let (_, Some(more)) = self.round(&mut watched, wake, &changed)? {
-                        self.hear(&mut watched, more, &mut FilesChanged::default())?;
+                    if let (_, Some(more)) = self.round(&mut watched, wake, &before)? {
+                        self.hear(&mut watched, more, &mut changed)?;
                     }
                 }
                 next => {

@@ -1,6 +1,8 @@
 //! Resolving the configuration: it is checked, defaults are filled in, patterns are compiled, and `${NAME}` is
 //! replaced.
 
+#[cfg(feature = "test-engine")]
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::{fs, io};
 
@@ -244,6 +246,12 @@ impl Settings {
     /// The destination and the names of files.
     pub fn destination(&self) -> (&dyn Destination, &Names) {
         (&*self.destination, &self.names)
+    }
+
+    /// The address at which the live site is reached, if that is on this machine.
+    #[cfg(feature = "test-engine")]
+    pub fn reached_on_loopback(&self) -> Option<SocketAddr> {
+        self.reach.loopback(&self.site)
     }
 
     /// Where the live site is reached.

@@ -13,6 +13,8 @@ pub mod init;
 pub mod listing;
 pub mod owner;
 pub mod sites;
+#[cfg(feature = "test-engine")]
+pub mod rehearsal;
 pub mod survey;
 pub mod watch;
 pub mod why;

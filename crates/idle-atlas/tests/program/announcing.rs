@@ -25,7 +25,7 @@ impl Web {
         }
         let served = serve::folder(&site.path("public")).unwrap();
         let reach = HashMap::from([("www.marrowvale.example".to_owned(), served.address())]);
-        let settings = TestEngineSettings { listen: "127.0.0.1:0".into(), reach, mood: Mood::Fair, tell: None };
+        let settings = TestEngineSettings { reach, ..TestEngineSettings::fair() };
         let engine = TestEngine::start(settings).unwrap();
         site.configure(&format!(
             "{HTML}[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"{}\"\nwait_seconds = 1\n{key}\n",

@@ -65,8 +65,7 @@ fn one_film_described_in_three_ways_is_one_video() {
 
 #[cfg(feature = "test-engine")]
 fn engine(mood: Mood) -> TestEngine {
-    TestEngine::start(TestEngineSettings { listen: "127.0.0.1:0".into(), reach: Default::default(), mood, tell: None })
-        .unwrap()
+    TestEngine::start(TestEngineSettings { mood, ..TestEngineSettings::fair() }).unwrap()
 }
 
 #[cfg(feature = "test-engine")]

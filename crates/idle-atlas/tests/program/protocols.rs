@@ -1,7 +1,5 @@
 //! The protocols besides IndexNow, against the test engine: pings, hubs and calls by template.
 
-use std::collections::HashMap;
-
 use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings};
 use rstest::rstest;
 use serde_json::Value;
@@ -19,8 +17,7 @@ struct Told {
 
 impl Told {
     fn new(via: &str, address: fn(&TestEngine) -> String, more: &str) -> Self {
-        let settings =
-            TestEngineSettings { listen: "127.0.0.1:0".into(), reach: HashMap::new(), mood: Mood::Fair, tell: None };
+        let settings = TestEngineSettings::fair();
         let engine = TestEngine::start(settings).unwrap();
         let site = TestSite::new(HTML);
         site.page("a.html", "A", "Text");

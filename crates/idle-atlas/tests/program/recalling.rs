@@ -5,7 +5,7 @@ use std::fs;
 use std::sync::{Arc, Mutex};
 
 #[cfg(feature = "test-engine")]
-use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings};
+use atlas_io::test_engine::{TestEngine, TestEngineSettings};
 use rstest::rstest;
 
 use crate::server::{CannedAnswer, Server};
@@ -139,13 +139,7 @@ fn the_ledger_can_be_started_over() {
 #[cfg(feature = "test-engine")]
 #[test]
 fn a_lost_ledger_loses_no_change() {
-    let engine = TestEngine::start(TestEngineSettings {
-        listen: "127.0.0.1:0".into(),
-        reach: Default::default(),
-        mood: Mood::Fair,
-        tell: None,
-    })
-    .unwrap();
+    let engine = TestEngine::start(TestEngineSettings::fair()).unwrap();
     let mut site = TestSite::new(&format!(
         "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[engine]]\nwait_until_live = false\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"{}\"\n",
         engine.endpoint()

@@ -1,7 +1,5 @@
 //! A build and its announcements in one command, and the user's own programs around them.
 
-use std::collections::HashMap;
-
 use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings, serve};
 use rstest::rstest;
 
@@ -15,8 +13,7 @@ struct Night {
 
 impl Night {
     fn new(more: &str) -> Self {
-        let settings =
-            TestEngineSettings { listen: "127.0.0.1:0".into(), reach: HashMap::new(), mood: Mood::Fair, tell: None };
+        let settings = TestEngineSettings::fair();
         let engine = TestEngine::start(settings).unwrap();
         let site = TestSite::new(HTML);
         ["a", "b"].iter().for_each(|name| site.page(&format!("{name}.html"), name, "Text"));
@@ -414,4 +411,23 @@ fn a_row_may_ask_not_to_be_announced() {
     night.site.write("t.csv", "url,announce,modified\n/x/,yes,2026-03-03\n/y/,,2026-02-02\n");
     night.site.build();
     night.site.run(&["announce"]).says(0, &["1 accepted", "/x/"]);
+}
+
+/// A rehearsal tells a test engine, lets it read the site, and records nothing.
+#[test]
+fn a_rehearsal_shows_what_an_engine_would_see() {
+    let night = Night::new("");
+    night.add("[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\npages = \"may-be-elsewhere\"\n");
+    night.site.write("t.csv", "url\n/x/\n");
+    night.site.build();
+    night.edit("Other text");
+    night.site.build();
+    let said =
+        ["1 URL to announce (1 changed); 1 accepted", "picked up      2 of 3 pages", "it answers 404", "reached_at"];
+    night.site.run(&["announce", "--rehearse"]).says(0, &said);
+    let all = night.site.json(&["announce", "--rehearse", "--all"]);
+    assert_eq!((&all["told"][0]["taken"], &all["seen"]["found"]), (&3.into(), &3.into()), "{all}");
+    assert_eq!(all["seen"]["sitemaps"][0]["urls"], 3);
+    assert_eq!(night.told(), 0);
+    night.site.run(&["announce"]).says(0, &["1 URL to announce (1 changed); 1 accepted"]);
 }

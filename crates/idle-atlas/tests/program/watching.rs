@@ -1,6 +1,5 @@
 //! `watch`: the running program, files that change under it, and its log.
 
-use std::collections::HashMap;
 use std::io::{BufRead, BufReader};
 use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{Receiver, channel};
@@ -81,7 +80,7 @@ impl Drop for Watching {
 }
 
 fn engine(mood: Mood) -> TestEngine {
-    let settings = TestEngineSettings { listen: "127.0.0.1:0".into(), reach: HashMap::new(), mood, tell: None };
+    let settings = TestEngineSettings { mood, ..TestEngineSettings::fair() };
     TestEngine::start(settings).unwrap()
 }
 
@@ -193,7 +192,7 @@ fn a_generator_does_not_wake_itself() {
         "echo \"<title>c</title><main>$(cat words.txt) $(date +%N)\" > public/c.html; touch -d yesterday public/b.html";
     let site = watched(&engine, &format!("[[before_build]]\nrun = [\"sh\", \"-c\", {generate:?}]\n"));
     site.write("words.txt", "One");
-    site.reconfigure("[watch]\n", "[watch]\nalso = [\"words.txt\"]\n");
+    site.reconfigure("quiet_seconds = 0", "quiet_seconds = 1\nalso = [\"words.txt\"]");
     let watching = Watching::begin(&site, &[]);
     assert_eq!(watching.next("built")["added"], 3);
     assert_eq!(watching.more(), [Value::Null; 0]);
