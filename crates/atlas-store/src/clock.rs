@@ -1,5 +1,6 @@
 //! The clock: the current time, and waiting until a later one.
 
+use std::sync::atomic::{AtomicI64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread;
 use std::time::Duration;
@@ -58,23 +59,31 @@ impl Clock for SystemClock {
     }
 }
 
-/// A clock that begins at an instant and goes on from there.
-#[derive(Debug, Clone, Copy)]
+/// A clock that begins at an instant and goes on from there. It can be set forward; all copies show the same.
+#[derive(Debug, Clone)]
 pub struct RunningClock {
     begin: Timestamp,
     since: std::time::Instant,
+    /// By how many seconds it was set forward.
+    ahead: Arc<AtomicI64>,
 }
 
 impl RunningClock {
     /// A clock that shows this instant now.
     pub fn from(begin: Timestamp) -> Self {
-        Self { begin, since: std::time::Instant::now() }
+        Self { begin, since: std::time::Instant::now(), ahead: Arc::default() }
+    }
+
+    /// Sets it forward.
+    pub fn advance(&self, by: SignedDuration) {
+        self.ahead.fetch_add(by.as_secs(), Ordering::SeqCst);
     }
 }
 
 impl Clock for RunningClock {
     fn now(&self) -> Timestamp {
-        let passed = SignedDuration::try_from(self.since.elapsed()).unwrap_or_default();
+        let ahead = SignedDuration::from_secs(self.ahead.load(Ordering::SeqCst));
+        let passed = SignedDuration::try_from(self.since.elapsed()).unwrap_or_default().saturating_add(ahead);
         self.begin.saturating_add(passed).unwrap_or(self.begin)
     }
 
@@ -143,6 +152,16 @@ mod tests {
         assert_eq!(clock.now(), at(160));
         clock.sleep_until(at(10), &Stop::default()).unwrap();
         assert_eq!(clock.now(), at(160));
+    }
+
+    #[test]
+    fn a_running_clock_goes_on_and_can_be_set_forward() {
+        let clock = RunningClock::from(at(100));
+        let other = clock.clone();
+        assert!((100..110).contains(&clock.now().as_second()) && clock.is_set());
+        other.advance(SignedDuration::from_secs(3_600));
+        assert!((3_700..3_710).contains(&clock.now().as_second()));
+        clock.sleep_until(at(50), &Stop::default()).unwrap();
     }
 
     #[test]

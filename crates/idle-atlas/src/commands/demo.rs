@@ -3,11 +3,17 @@
 use std::collections::HashMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::thread;
+use std::time::Duration;
 
-use atlas_io::test_engine::{TestEngine, TestEngineSettings, serve};
+use atlas_io::test_engine::{Mood, TestEngine, TestEngineSettings, serve};
+use atlas_store::clock::{Clock, RunningClock};
+use atlas_store::stop::Stop;
 use include_dir::{Dir, include_dir};
+use jiff::{SignedDuration, Timestamp};
 
-use super::{announce, build, check, init, survey};
+use super::{announce, build, check, init, survey, watch};
 use crate::config::{self, NAME};
 use crate::exit::{Exit, Failure};
 use crate::screen::{FAINT, STRONG, count};
@@ -63,6 +69,90 @@ fn gallery(folder: &Path) -> impl Fn(&str) -> Option<String> + use<> {
     }
 }
 
+const FARES: &str = "fares/index.html";
+const FROST: &str = "journal/frost-on-the-cutting/index.html";
+
+/// Adds a line to a page.
+fn edit(public: &Path, page: &str, line: &str) -> std::io::Result<()> {
+    let path = public.join(page);
+    let text = fs::read_to_string(&path)?;
+    fs::write(&path, text.replacen("</main>", &format!("<p>{line}</p>\n</main>"), 1))
+}
+
+/// Writes a piece of news with this name, title and text, published at an instant.
+fn publish(public: &Path, (name, title, text): (&str, &str, &str), at: Timestamp) -> std::io::Result<()> {
+    let folder = public.join("news").join(name);
+    fs::create_dir_all(&folder)?;
+    let page = format!(
+        "<!doctype html>\n<html lang=\"en-GB\"><head><title>{title}</title>\n<meta property=\"article:published_time\" content=\"{at}\"></head>\n<body><main><h1>{title}</h1><p>{text}</p></main></body></html>\n"
+    );
+    fs::write(folder.join("index.html"), page)
+}
+
+/// What happens while the site is watched.
+struct Events<'e> {
+    engine: &'e TestEngine,
+    public: &'e Path,
+    clock: &'e RunningClock,
+    /// The token of the watch, and that of the demo.
+    stop: (&'e Stop, &'e Stop),
+}
+
+impl Events<'_> {
+    fn happen(&self) -> std::io::Result<()> {
+        let ended = self.one_after_the_other();
+        self.stop.0.ask();
+        ended
+    }
+
+    fn one_after_the_other(&self) -> std::io::Result<()> {
+        let before = self.engine.received().len();
+        self.pause(1_500);
+        edit(self.public, FARES, "And a platform ticket is a penny.")?;
+        self.await_messages(before + 1);
+        let due = self.clock.now() + SignedDuration::from_mins(30);
+        let text = "The first train of the year leaves at ten.";
+        publish(self.public, ("new-year-special", "New Year special", text), due)?;
+        self.pause(2_500);
+        self.clock.advance(SignedDuration::from_mins(31));
+        self.await_messages(before + 2);
+        self.engine.set_mood(Mood::Status(503));
+        edit(self.public, FROST, "The points were frozen until noon.")?;
+        // It is tried three times, and then left alone for a while.
+        self.await_messages(before + 5);
+        self.pause(700);
+        self.engine.set_mood(Mood::Fair);
+        self.clock.advance(SignedDuration::from_mins(2));
+        self.await_messages(before + 6);
+        self.pause(700);
+        Ok(())
+    }
+
+    /// Waits until the engine has received so many messages, but not for ever.
+    fn await_messages(&self, number: usize) {
+        for _ in 0..60 {
+            if self.engine.received().len() >= number || self.is_over() {
+                break;
+            }
+            thread::sleep(Duration::from_millis(100));
+        }
+        self.pause(300);
+    }
+
+    fn pause(&self, milliseconds: u64) {
+        for _ in 0..milliseconds.div_ceil(100) {
+            if self.is_over() {
+                break;
+            }
+            thread::sleep(Duration::from_millis(100));
+        }
+    }
+
+    fn is_over(&self) -> bool {
+        self.stop.0.is_asked() || self.stop.1.is_asked()
+    }
+}
+
 /// The demo under way.
 struct Story {
     folder: PathBuf,
@@ -89,6 +179,8 @@ impl Story {
         self.first_announcement(&engine)?;
         self.a_day_at_the_railway(&public)?;
         self.second_build(&engine)?;
+        self.by_itself(&engine, &public)?;
+        self.picked_up(&engine)?;
         self.end()
     }
 
@@ -130,22 +222,12 @@ impl Story {
             "\n{STRONG}A day at the railway{STRONG:#}: the fares go up, the journal corrects a date, a newsletter appears, a notice goes.\n"
         ))?;
         let failed = |error: std::io::Error| Failure::said(format!("cannot edit the sample site: {error}"));
-        let edit = |page: &str, line: &str| {
-            let path = public.join(page);
-            let text = fs::read_to_string(&path)?;
-            fs::write(&path, text.replacen("</main>", &format!("<p>{line}</p>\n</main>"), 1))
-        };
-        edit("fares/index.html", "From January a day ticket is nine shillings.").map_err(failed)?;
-        edit("journal/frost-on-the-cutting/index.html", "Correction: the frost was on the ninth.").map_err(failed)?;
+        edit(public, FARES, "From January a day ticket is nine shillings.").map_err(failed)?;
+        edit(public, FROST, "Correction: the frost was on the ninth.").map_err(failed)?;
         let notice = public.join("news/lamp-oil-delivery");
         fs::remove_dir_all(&notice).map_err(failed)?;
-        let newsletter = public.join("news/winter-newsletter");
-        fs::create_dir_all(&newsletter).map_err(failed)?;
-        let page = format!(
-            "<!doctype html>\n<html lang=\"en-GB\"><head><title>Winter newsletter</title>\n<meta property=\"article:published_time\" content=\"{}\"></head>\n<body><main><h1>Winter newsletter</h1><p>The shed is warm and the kettle is on.</p></main></body></html>\n",
-            self.session.now()
-        );
-        fs::write(newsletter.join("index.html"), page).map_err(failed)
+        let text = "The shed is warm and the kettle is on.";
+        publish(public, ("winter-newsletter", "Winter newsletter", text), self.session.now()).map_err(failed)
     }
 
     fn second_build(&self, engine: &TestEngine) -> Result<(), Failure> {
@@ -160,6 +242,35 @@ impl Story {
         self.build()?;
         self.step("9. There is nothing left to announce", "announce")?;
         self.announce(false, false)
+    }
+
+    /// For a few seconds, the site is watched: the fares are edited, an article falls due, and the engine goes away for a
+    /// while and comes back.
+    fn by_itself(&self, engine: &TestEngine, public: &Path) -> Result<(), Failure> {
+        self.step("10. Let it run by itself, for a few seconds", "watch")?;
+        self.say("The fares go up again; an article is scheduled for half an hour later; and the engine goes away for a while. The clock is set forward where nobody wants to wait.\n\n")?;
+        let (clock, stop) = (RunningClock::from(self.session.now()), Stop::default());
+        let watched = Arc::new(clock.clone());
+        let events = Events { engine, public, clock: &clock, stop: (&stop, &self.session.stop) };
+        thread::scope(|scope| {
+            let happening = scope.spawn(|| events.happen());
+            let ended = watch::for_a_story(&self.folder.join(NAME), &self.session, watched, stop.clone());
+            // Whatever ended the watch ends the events.
+            stop.ask();
+            let happened =
+                happening.join().unwrap_or_else(|_| Err(std::io::Error::other("the events of the demo ended early")));
+            ended.and(happened.map_err(|error| Failure::said(format!("cannot edit the sample site: {error}"))))
+        })
+    }
+
+    /// What the engine has picked up, and why not the rest.
+    fn picked_up(&self, engine: &TestEngine) -> Result<(), Failure> {
+        self.say(&format!("\n{STRONG}11. What the engine has picked up, and why not the rest{STRONG:#}\n"))?;
+        let settings = self.settings()?;
+        let seen = engine.crawl(settings.site.root(), &self.session.stop);
+        let seen = seen.map_err(|error| Failure::said(format!("the test engine cannot crawl: {error}")))?;
+        let layout = self.session.screen.layout(&settings);
+        self.session.screen.show(&seen, || view::rehearsal::seen_by_engine(&seen, &layout))
     }
 
     fn end(&self) -> Result<(), Failure> {

@@ -6,11 +6,14 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::thread;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use atlas_core::lastmod::Lastmod;
 use atlas_io::watch::{FileWatch, FilesChanged, RoundEnd, Schedule, Wake};
 use atlas_store::clock::{Clock, RunningClock};
+use atlas_store::ledger;
+#[cfg(feature = "test-engine")]
+use atlas_store::stop::Stop;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::Value;
 
@@ -76,6 +79,15 @@ pub fn run(arguments: &args::WatchArguments, shared: &Shared, session: &Session)
     })
 }
 
+/// Watches a site for the demo, by a clock and until it is asked to stop.
+#[cfg(feature = "test-engine")]
+pub fn for_a_story(path: &Path, session: &Session, clock: Arc<dyn Clock>, stop: Stop) -> Result<(), Failure> {
+    let screen = session.screen.clone();
+    let log = Log { screen: screen.clone(), json: screen.holds_back(), site: None, zone: jiff::tz::TimeZone::UTC };
+    let session = Session::started(screen, (clock, stop), view::started_by(false));
+    WatchedSite::new(path, log, session, false).run(true).map(drop)
+}
+
 /// A site that is watched.
 struct WatchedSite {
     path: PathBuf,
@@ -83,6 +95,8 @@ struct WatchedSite {
     session: Session,
     once: bool,
     rounds: u64,
+    /// What was last said of the next round.
+    announced: Option<(Timestamp, Wake)>,
 }
 
 /// What is known of a site as long as its configuration stays the same.
@@ -96,7 +110,7 @@ struct Watched {
 
 impl WatchedSite {
     fn new(path: &Path, log: Log, session: Session, once: bool) -> Self {
-        Self { path: path.to_owned(), log, session, once, rounds: 0 }
+        Self { path: path.to_owned(), log, session, once, rounds: 0, announced: None }
     }
 
     fn say(&self, line: Line) -> Result<(), Failure> {
@@ -248,13 +262,15 @@ impl WatchedSite {
         watched.schedule.begin(wake);
         self.rounds += 1;
         let (exit, documents) = self.build_and_announce(&watched.settings, wake)?;
-        let end = self.round_end(&watched.settings, &documents);
+        let (end, due) = self.round_end(&watched.settings, &documents);
         watched.schedule.end(wake, end, self.session.now());
         if !self.once
             && let Some((at, wake)) = watched.schedule.next(self.session.now())
             && matches!(wake, Wake::Due | Wake::Retry | Wake::Announce)
+            && self.announced != Some((at, wake))
         {
-            self.say(view::next(at, wake, &self.log.zone))?;
+            self.announced = Some((at, wake));
+            self.say(view::next(at, wake, due.as_deref(), &self.log.zone))?;
         }
         let Some(files) = &watched.files else { return Ok((exit, None)) };
         thread::sleep(SETTLE);
@@ -267,7 +283,6 @@ impl WatchedSite {
     fn build_and_announce(&self, settings: &Settings, wake: Wake) -> Result<(Exit, RoundDocuments), Failure> {
         let screen = self.session.screen.for_a_log();
         let session = self.session.on(screen.clone());
-        let begin = Instant::now();
         let ended = match wake {
             Wake::Announce => announce::after(settings, &session),
             _ => {
@@ -275,7 +290,6 @@ impl WatchedSite {
                 build::run(settings, &arguments, &session)
             }
         };
-        let took_ms = u64::try_from(begin.elapsed().as_millis()).unwrap_or(u64::MAX);
         let document = screen.documents().into_iter().next().unwrap_or_default();
         let (mut built, told) = match wake {
             Wake::Announce => (Value::Null, document),
@@ -290,7 +304,9 @@ impl WatchedSite {
             }
         };
         if !built.is_null() {
-            self.say(view::built(&built, took_ms))?;
+            let ledger = ledger::open_for_reading(&settings.ledger).ok().flatten();
+            let run = ledger.and_then(|ledger| ledger.runs(1).ok()?.into_iter().next());
+            self.say(view::built(&built, run.map_or(0, |run| run.took_ms)))?;
         }
         // What a failed or held build says of itself has been said.
         let is_said = |what: &str| matches!(what, "error" | "held back");
@@ -305,16 +321,20 @@ impl WatchedSite {
         Ok((exit, RoundDocuments { built, told }))
     }
 
-    /// What the next round depends on.
-    fn round_end(&self, settings: &Settings, documents: &RoundDocuments) -> RoundEnd {
+    /// What the next round depends on, and what falls due then, in words.
+    fn round_end(&self, settings: &Settings, documents: &RoundDocuments) -> (RoundEnd, Option<String>) {
         let now = self.session.now();
         let RoundDocuments { built, told } = documents;
         let is_held = !built.is_null() && built["run"].is_null();
         let soonest = built["waiting"]["soonest"].as_array().into_iter().flatten();
         let due = soonest.filter_map(|entry| {
             let date = Lastmod::read(entry["at"].as_str()?, settings.timezone())?;
-            settings.instants_of(&date).into_iter().find(|instant| *instant > now)
+            let instant = settings.instants_of(&date).into_iter().find(|instant| *instant > now)?;
+            let then = if entry["to"] == "leave" { "expires" } else { "is listed" };
+            let url = entry["url"].as_str()?;
+            Some((instant, format!("{} {then}", url.strip_prefix(settings.site.root().origin()).unwrap_or(url))))
         });
+        let due = due.min();
         let reports = || told.as_array().into_iter().flatten();
         let instant = |value: &Value| value.as_str().and_then(|text| text.parse::<Timestamp>().ok());
         let announce = reports().flat_map(|report| {
@@ -325,7 +345,13 @@ impl WatchedSite {
             asked.into_iter().chain(waiting).chain(mend).collect::<Vec<_>>()
         });
         let waits = |report: &Value| report["not_live"]["waiting"].as_u64().is_some_and(|waiting| waiting > 0);
-        RoundEnd { has_failed: is_held, due: due.min(), announce: announce.min(), waits_for_live: reports().any(waits) }
+        let end = RoundEnd {
+            has_failed: is_held,
+            due: due.as_ref().map(|(instant, _)| *instant),
+            announce: announce.min(),
+            waits_for_live: reports().any(waits),
+        };
+        (end, due.map(|(_, words)| words))
     }
 }
 

@@ -143,6 +143,11 @@ impl Screen {
         Self { json: true, waiting: Some(Rc::default()), problems: Some(Rc::default()), ..self.clone() }
     }
 
+    /// Whether documents are held back, to be printed as one.
+    pub fn holds_back(&self) -> bool {
+        self.json && self.waiting.is_some()
+    }
+
     /// The problems that were held back.
     pub fn problems(&self) -> Vec<LoggedProblem> {
         self.problems.as_ref().map(|problems| problems.take()).unwrap_or_default()

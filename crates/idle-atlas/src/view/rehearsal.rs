@@ -31,10 +31,18 @@ pub fn rehearsal(rehearsal: &Rehearsal, layout: &Layout) -> String {
         out += "The configuration names no engine, so it was told nothing.\n";
     }
     out += &announce::told(told, &[], layout);
+    out += &format!("\n{STRONG}What it has seen{STRONG:#}\n\n{}", seen_by_engine(seen, layout));
+    if folder.is_some() && seen.not_picked_up.iter().any(|one| one.reason == "gone") {
+        out += "\nPages that an application serves are not in that folder. To rehearse with its server: [site] reached_at = \"http://127.0.0.1:8080\"\n";
+    }
+    out
+}
+
+/// What an engine has seen of a site.
+pub fn seen_by_engine(seen: &PickedUp, layout: &Layout) -> String {
     let urls: usize = seen.sitemaps.iter().filter(|file| !file.address.is_empty()).map(|file| file.urls).sum();
-    let _ = write!(
-        out,
-        "\n{STRONG}What it has seen{STRONG:#}\n\n  robots.txt     {}\n  sitemap files  {}, with {}\n",
+    let mut out = format!(
+        "  robots.txt     {}\n  sitemap files  {}, with {}\n",
         seen.robots,
         count(seen.sitemaps.len() as u64, "file", "files"),
         count(urls as u64, "address", "addresses")
@@ -66,9 +74,5 @@ pub fn rehearsal(rehearsal: &Rehearsal, layout: &Layout) -> String {
             grid.row([number, (*why).to_owned(), layout.urls(url).to_string()]);
         }
     }
-    out += &format!("\n{}", grid.text(layout));
-    if folder.is_some() && seen.not_picked_up.iter().any(|one| one.reason == "gone") {
-        out += "\nPages that an application serves are not in that folder. To rehearse with its server: [site] reached_at = \"http://127.0.0.1:8080\"\n";
-    }
-    out
+    out + &format!("\n{}", grid.text(layout))
 }

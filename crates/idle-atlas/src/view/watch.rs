@@ -52,7 +52,11 @@ impl Log {
             object.insert("event".to_owned(), json!(event));
             object.extend(fields);
             object.insert("words".to_owned(), json!(words));
-            return self.screen.print(&format!("{}\n", Value::Object(object)));
+            let object = Value::Object(object);
+            return match self.screen.holds_back() {
+                true => self.screen.show(&object, String::new),
+                false => self.screen.print(&format!("{object}\n")),
+            };
         }
         let style = match event {
             "failed" | "held" | "problem" => BAD,
@@ -169,7 +173,8 @@ pub fn told(report: &Value, zone: &TimeZone) -> Vec<Line> {
     if !some.is_empty() {
         let last = report["messages"].as_array().and_then(|messages| messages.last());
         let trouble = last.filter(|last| last["outcome"] != "done").and_then(|last| last["words"].as_str());
-        let why = trouble.map_or(String::new(), |why| format!(": {why}"));
+        let brief = |why: &str| why.split(';').next().unwrap_or(why).to_owned();
+        let why = trouble.map_or(String::new(), |why| format!(": {}", brief(why)));
         let line = Line::new("told", format!("{engine}: {}{why}", some.join(", "))).with("engine", engine);
         let line = parts.iter().fold(line, |line, (name, _)| line.with(name, number(name)));
         lines.push(line.with("status", last.map_or(Value::Null, |last| last["status"].clone())));
@@ -205,10 +210,10 @@ pub fn problem(problem: &LoggedProblem) -> Line {
     Line::new("problem", format!("{}: {}", problem.what, problem.message)).with("what", problem.what.as_str())
 }
 
-/// When the next round comes by itself.
-pub fn next(at: Timestamp, wake: Wake, zone: &TimeZone) -> Line {
+/// When the next round comes by itself; `due` is what falls due then, in words.
+pub fn next(at: Timestamp, wake: Wake, due: Option<&str>, zone: &TimeZone) -> Line {
     let why = match wake {
-        Wake::Due => "an entry falls due",
+        Wake::Due => due.unwrap_or("an entry falls due"),
         Wake::Retry => "the build is tried again",
         _ => "what waits is announced",
     };
