@@ -180,6 +180,9 @@ pub struct BuildArguments {
     /// Then tell the engines what changed, if the build went through; what earlier builds published is told in any case
     #[arg(long, conflicts_with = "dry_run")]
     pub announce: bool,
+    /// Take the files of this tool, and its lines in robots.txt, out of the web root, and nothing else
+    #[arg(long, conflicts_with_all = ["announce", "fresh", "recall"])]
+    pub withdraw: bool,
     /// If there is no ledger, learn placement and dates from the site's own sitemaps: those on disk, those on the live
     /// site, or none
     #[arg(long, value_name = "WHERE", value_enum, default_value = "disk")]

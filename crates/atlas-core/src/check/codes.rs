@@ -24,6 +24,8 @@ kinds! {
     OUT_OF_REACH = "out-of-reach", Advice, "Check it where it is: it is not below this web root.";
     NOT_DECLARED = "not-declared", Warning, "Add a line “Sitemap: URL of the main file” to robots.txt, or let a build do it.";
     SITE_SHUT = "site-shut", Error, "Remove the rule from robots.txt: it forbids engines to read the site.";
+    ROBOTS_TOO_LARGE = "robots-too-large", Warning, "Shorten robots.txt to 500 KiB: engines need not read what comes after that.";
+    ROBOTS_ELSEWHERE = "robots-elsewhere", Warning, "Put its rules into the robots.txt at the root of the host: engines read no other.";
     FILE_BARRED = "file-barred", Error, "Allow the sitemap in robots.txt: engines may not fetch it.";
     FILE_MISSING = "file-missing", Error, "Build again, or remove the line that names the file.";
     FILE_BROKEN = "file-broken", Error, "Build again.";
@@ -43,6 +45,7 @@ kinds! {
     LOC_OTHER_HOST = "loc-other-host", Error, "List only URLs with the scheme, host and port of the sitemap itself.";
     LOC_OUT_OF_SCOPE = "loc-out-of-scope", Warning, "Move the sitemap up: it may list only URLs in its own folder and below.";
     LOC_TWICE = "loc-twice", Warning, "List each URL once.";
+    ALL_BARRED = "all-barred", Error, "Allow these URLs in robots.txt or leave the section out: engines may fetch none of them.";
     LOC_BARRED = "loc-barred", Warning, "Allow the URL in robots.txt or leave it out: engines may not fetch it.";
     LASTMOD_NO_DATE = "lastmod-no-date", Error, "Write lastmod as YYYY-MM-DD, or with time, seconds and zone.";
     LASTMOD_FORM = "lastmod-form", Warning, "Write lastmod as YYYY-MM-DD, or with time, seconds and zone: strict readers refuse other forms.";

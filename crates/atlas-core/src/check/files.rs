@@ -8,8 +8,8 @@ use serde::Serialize;
 use super::codes::{
     BEFORE_DECLARATION, BYTE_ORDER_MARK, CHILD_ELSEWHERE, COPY_DIFFERS, FILE_BARRED, FILE_BROKEN, FILE_MISSING,
     FindingKind, INDEX_BEHIND, INDEX_IN_INDEX, LASTMOD_FORM, LASTMOD_FUTURE, LASTMOD_NO_DATE, LOC_MISSING, LOC_NO_URL,
-    LOC_TWICE, NEWS_TOO_MANY, NOT_DECLARED, NOT_WELL_FORMED, NOTHING_IN_IT, OTHER_ROOT, OUT_OF_REACH, ROBOTS_MISSING,
-    SITE_SHUT, TOO_MANY_BYTES, TOO_MANY_FILES, TOO_MANY_URLS,
+    LOC_TWICE, NEWS_TOO_MANY, NOT_DECLARED, NOT_WELL_FORMED, NOTHING_IN_IT, OTHER_ROOT, OUT_OF_REACH, ROBOTS_ELSEWHERE,
+    ROBOTS_MISSING, ROBOTS_TOO_LARGE, SITE_SHUT, TOO_MANY_BYTES, TOO_MANY_FILES, TOO_MANY_URLS,
 };
 use crate::address::{self, Address};
 use crate::derive::news::MOST_NEWS;
@@ -18,7 +18,7 @@ use crate::lastmod::{self, Lastmod};
 use crate::number::count;
 use crate::placement::{MOST_BYTES, MOST_FILES, MOST_URLS, is_packed, packed_name};
 use crate::report::Finding;
-use crate::robots::{Robots, sitemap_lines};
+use crate::robots::{ROBOTS_LIMIT, Robots, sitemap_lines};
 
 /// A file to fetch, and where it was named.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -64,6 +64,8 @@ pub struct FileSeen {
     pub videos: u64,
     /// News articles.
     pub news: u64,
+    /// URLs that robots.txt forbids to fetch.
+    pub barred: u64,
     /// Unpacked size in bytes.
     pub bytes: u64,
     /// The newest `lastmod` in it.
@@ -132,6 +134,10 @@ impl Inspection {
                 &[]
             }
         };
+        if bytes.len() > ROBOTS_LIMIT {
+            let size = bytes.len().div_ceil(1024);
+            self.find(&ROBOTS_TOO_LARGE, robots_address, None, || format!("robots.txt has {size} KiB"));
+        }
         self.robots = Robots::read(bytes);
         address::origin(robots_address).clone_into(&mut self.origin);
         if let Some(barred) = self.robots.barred("*", "/") {
@@ -158,6 +164,12 @@ impl Inspection {
             }
             _ => {}
         }
+    }
+
+    /// Takes note of a robots.txt where no engine looks for it.
+    pub fn robots_elsewhere(&mut self, address: &str) {
+        let root = format!("{}/robots.txt", self.origin);
+        self.find(&ROBOTS_ELSEWHERE, address, None, || format!("engines read {root} alone"));
     }
 
     fn want(&mut self, wanted: FileRequest) {
@@ -217,6 +229,7 @@ impl Inspection {
             images: 0,
             videos: 0,
             news: 0,
+            barred: 0,
             bytes: bytes.len() as u64,
             newest: None,
         });
@@ -251,6 +264,7 @@ impl Inspection {
         if seen.entries == 0 {
             self.find(&NOTHING_IN_IT, address, None, || "it has no url element".to_owned());
         }
+        self.all_barred(file);
         if seen.news > u64::from(MOST_NEWS) {
             self.find(&NEWS_TOO_MANY, address, None, || count(seen.news, "article", "articles"));
         }

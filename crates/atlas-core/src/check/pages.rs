@@ -3,8 +3,9 @@
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
 use super::codes::{
-    ALTERNATE_LANGUAGE, ALTERNATE_NOT_ITSELF, HINT_UNKNOWN, LOC_BARRED, LOC_MISSING, LOC_NO_URL, LOC_OTHER_HOST,
-    LOC_OUT_OF_SCOPE, LOC_TOO_LONG, LOC_TWICE, NAMESPACE, NEWS_TOO_OLD, TOO_MANY_IMAGES, VIDEO_INCOMPLETE,
+    ALL_BARRED, ALTERNATE_LANGUAGE, ALTERNATE_NOT_ITSELF, HINT_UNKNOWN, LOC_BARRED, LOC_MISSING, LOC_NO_URL,
+    LOC_OTHER_HOST, LOC_OUT_OF_SCOPE, LOC_TOO_LONG, LOC_TWICE, NAMESPACE, NEWS_TOO_OLD, TOO_MANY_IMAGES,
+    VIDEO_INCOMPLETE,
 };
 use super::files::Inspection;
 use crate::address::{self, Address};
@@ -12,6 +13,7 @@ use crate::derive::news::NEWS_SECONDS;
 use crate::entry::Changefreq;
 use crate::format::{RawNews, RawUrl};
 use crate::language;
+use crate::number::count;
 use crate::page::MOST_IMAGES;
 use crate::placement::{FileKind, parts_of};
 
@@ -102,6 +104,7 @@ impl Inspection {
             self.find(&LOC_OUT_OF_SCOPE, sitemap, line, || loc.to_owned());
         }
         if self.robots.barred("*", address.path()).is_some() {
+            self.report.files[file as usize].barred += 1;
             self.find(&LOC_BARRED, sitemap, line, || loc.to_owned());
         }
         // The pictures, videos or news of a page may be in files of their own, beside the page itself.
@@ -112,6 +115,20 @@ impl Inspection {
             let before = self.report.files[before as usize].address.clone();
             let place = if before == sitemap { "above in this file".to_owned() } else { format!("in {before} too") };
             self.find(&LOC_TWICE, sitemap, line, || format!("{loc} stands {place}"));
+        }
+    }
+}
+
+impl Inspection {
+    /// Whether robots.txt forbids every URL of a file, such as those of a section.
+    pub(super) fn all_barred(&mut self, file: u32) {
+        let seen = &self.report.files[file as usize];
+        let (sitemap, entries) = (seen.address.clone(), seen.entries);
+        if entries > 0 && seen.barred == entries {
+            let urls = count(entries, "URL", "URLs");
+            self.find(&ALL_BARRED, &sitemap, None, || {
+                format!("robots.txt shuts engines out of {urls}, which is all of them")
+            });
         }
     }
 }

@@ -28,6 +28,16 @@ impl Patterns {
         self.globs.is_match(path)
     }
 
+    /// The folders that the patterns begin with, as far as they name one: `/journal/` for `/journal/**`.
+    pub fn folders(&self) -> impl Iterator<Item = String> {
+        let folder = |glob: &Glob| {
+            let literal = glob.glob().split(['*', '?', '[', '{', '\\']).next().unwrap_or_default();
+            let end = literal.rfind('/').unwrap_or_default();
+            (end > 0).then(|| literal[..=end].to_owned())
+        };
+        self.list.iter().filter_map(folder)
+    }
+
     /// The text as typed, for messages.
     pub fn written(&self) -> &str {
         &self.written

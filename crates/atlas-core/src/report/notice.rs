@@ -66,11 +66,19 @@ pub enum Notice {
     NoHead,
     /// A declared date of change that lies in the future or is older than the web, and is not written.
     DateNotWritten,
+    /// A section that robots.txt shuts engines out of.
+    SectionShut,
+    /// Sitemap files that robots.txt forbids to fetch.
+    SitemapShut,
+    /// Lines in robots.txt that declare sitemaps which do not exist.
+    DeadSitemapLine,
+    /// A robots.txt that is longer than engines need to read.
+    RobotsTooLarge,
 }
 
 impl Notice {
     /// All kinds.
-    pub const ALL: [Self; 28] = [
+    pub const ALL: [Self; 32] = [
         Self::Elsewhere,
         Self::Unlinked,
         Self::LinkedNotFound,
@@ -99,6 +107,10 @@ impl Notice {
         Self::VideoNotWritten,
         Self::NoHead,
         Self::DateNotWritten,
+        Self::SectionShut,
+        Self::SitemapShut,
+        Self::DeadSitemapLine,
+        Self::RobotsTooLarge,
     ];
 
     /// Its stable code.
@@ -132,6 +144,10 @@ impl Notice {
             Self::VideoNotWritten => "video-not-written",
             Self::NoHead => "no-head",
             Self::DateNotWritten => "date-not-written",
+            Self::SectionShut => "section-shut",
+            Self::SitemapShut => "sitemap-shut",
+            Self::DeadSitemapLine => "dead-sitemap-line",
+            Self::RobotsTooLarge => "robots-too-large",
         }
     }
 
@@ -191,6 +207,12 @@ impl Notice {
                 "date of change in the future or before 1990, not written",
                 "dates of change in the future or before 1990, not written",
             ),
+            Self::SectionShut => ("section that robots.txt shuts out", "sections that robots.txt shuts out"),
+            Self::SitemapShut => ("sitemap file that robots.txt shuts out", "sitemap files that robots.txt shuts out"),
+            Self::DeadSitemapLine => {
+                ("Sitemap line in robots.txt that leads nowhere", "Sitemap lines in robots.txt that lead nowhere")
+            }
+            Self::RobotsTooLarge => ("robots.txt of more than 500 KiB", "robots.txt of more than 500 KiB"),
         }
     }
 
@@ -235,6 +257,10 @@ impl Notice {
             }
             Self::NoHead => "without a head it has no title and no canonical link; the page is listed anyway",
             Self::DateNotWritten => "correct the date, or leave it out",
+            Self::SectionShut => "allow its folder in robots.txt, or leave the section out: on = false",
+            Self::SitemapShut => "allow it in robots.txt: engines may not fetch it",
+            Self::DeadSitemapLine => "remove the line, unless another tool still writes that file",
+            Self::RobotsTooLarge => "shorten it: engines need not read what comes after the first 500 KiB",
         }
     }
 }

@@ -6,4 +6,4 @@ mod rules;
 mod declare;
 
 pub use declare::{ALLOW_ALL, declare, sitemap_lines};
-pub use rules::{Barred, Robots};
+pub use rules::{Barred, ROBOTS_LIMIT, Robots};

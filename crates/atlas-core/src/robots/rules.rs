@@ -13,6 +13,8 @@ use crate::address::is_unreserved;
 /// How many bytes of a file are read. RFC 9309 section 2.5 requires at least 500 KiB.
 const MOST_BYTES: usize = 1024 * 1024;
 
+/// What engines must read of a robots.txt, in bytes; some read no more (RFC 9309 section 2.5).
+pub const ROBOTS_LIMIT: usize = 500 * 1024;
 /// Up to this many rules are compared one by one.
 const FEW: usize = 8;
 /// Up to this many rules, counted for each crawler that a group names, are indexed.

@@ -1,6 +1,6 @@
 //! Checking a web root as an engine would see it.
 
-use std::fs::File;
+use std::fs::{self, File};
 use std::io::{self, Read};
 use std::path::{Path, PathBuf};
 
@@ -35,6 +35,7 @@ impl WebRoot {
             None => self.fetch(&robots_address),
         };
         inspection.robots(&robots_address, &robots, main);
+        self.astray(&robots_address).iter().for_each(|address| inspection.robots_elsewhere(address));
         while let Some(wanted) = inspection.next_wanted() {
             let fetched = self.fetch(&wanted.address);
             inspection.file(&wanted, &fetched);
@@ -46,6 +47,21 @@ impl WebRoot {
             }
         }
         inspection.finish()
+    }
+
+    /// The addresses of robots.txt files where no engine looks: that of the folder itself, if the site is in a folder of
+    /// its host, and those of the folders in it.
+    fn astray(&self, robots_address: &str) -> Vec<String> {
+        let folders = fs::read_dir(&self.folder).into_iter().flatten().flatten().map(|entry| entry.path());
+        let files = folders.chain([self.folder.clone()]).map(|folder| folder.join("robots.txt"));
+        let address = |file: &Path| {
+            let below = file.strip_prefix(&self.folder).ok()?.to_str()?.replace('\\', "/");
+            Some(format!("{}{below}", self.site.root()))
+        };
+        let there = files.filter(|file| file.is_file()).filter_map(|file| address(&file));
+        let mut astray: Vec<String> = there.filter(|address| address != robots_address).collect();
+        astray.sort();
+        astray
     }
 
     fn fetch(&self, address: &str) -> FetchResult {
@@ -86,7 +102,6 @@ fn read(path: &Path) -> FetchResult {
 
 #[cfg(test)]
 mod tests {
-    use std::fs;
 
     use rstest::rstest;
 

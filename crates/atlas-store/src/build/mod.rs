@@ -29,6 +29,7 @@ mod write;
 mod explain;
 mod recorded;
 mod recall;
+mod withdraw;
 
 pub use self::explain::{Explained, explain};
 pub use self::job::{Job, KEEP_DAYS};
@@ -38,6 +39,7 @@ pub use self::preview::preview;
 pub use self::recall::{Recalled, recall};
 pub use self::recorded::{ListedUrl, Recorded, RecordedState, recorded};
 pub use self::survey::{list, survey};
+pub use self::withdraw::{Withdrawn, withdraw, withdrawal};
 pub use self::write::{Ended, build};
 pub use crate::derive::ARCHIVES;
 pub use crate::settle::{EXAMPLES, ReportLimits};

@@ -1,5 +1,7 @@
 //! Surveys: what would be listed, and what is left out. Nothing of the site is written.
 
+use std::collections::BTreeSet;
+
 use atlas_core::report::Notice;
 
 use super::Purpose;
@@ -7,7 +9,7 @@ use super::job::Job;
 use super::pipeline::find;
 use super::remember::learn;
 use super::report::report;
-use crate::diagnostics::{self, Listed, Listing, notice};
+use crate::diagnostics::{self, Listed, Listing, about_robots, notice};
 use crate::error::StoreError;
 use crate::guard::{foreign, guard};
 use crate::ledger::Ledger;
@@ -25,7 +27,7 @@ pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreErr
     learn(job, &found, ledger)?;
     let derived = (&found.alternates, job.extras.structured_data);
     let (settled, outcomes) = (&found.settled, &found.outcomes);
-    let notices = notice(&found.arrivals, settled, (job.sources, outcomes), derived, job.telling);
+    let mut notices = notice(&found.arrivals, settled, (job.sources, outcomes), derived, job.telling);
     let form = job.names.form(plan.files.len(), found.was_index);
     let fates = plan.files.iter().map(|file| match (file.id, file.is_touched()) {
         (None, _) => FileFate::New,
@@ -39,6 +41,11 @@ pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreErr
     let foreign = foreign(&publisher, &publisher.names_at_stake(&[]), &job.choices.site, ledger)?;
     let held = guard(&found.guard_input(job, &foreign));
     let (robots, other_sitemaps) = found.robots(job, ledger)?;
+    let files = plan.files.iter().map(|file| job.names.listed_name(&file.name(), form));
+    let files = files.chain([job.names.main.clone()]).filter_map(|name| job.names.address_of(&name));
+    let files: Vec<String> = files.collect::<BTreeSet<String>>().into_iter().collect();
+    let destination = (job.destination, job.names);
+    notices.extend(about_robots(destination, found.chooser(), &files, &other_sitemaps, job.telling)?);
     let unmet = job.telling.accepted.unmet();
     let unmet = unmet.filter(|(_, code)| Notice::ALL.iter().any(|notice| notice.code() == *code));
     let accepted_in_vain = unmet.map(|(line, code)| (line, code.to_owned())).collect();

@@ -139,6 +139,7 @@ pub fn build(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Ended, StoreError
         retired: published.retired,
         removed: published.to_remove.clone(),
         kept: foreign,
+        moved_main: published.moved_main.and_then(|name| job.names.address_of(&name)),
         to_announce,
         last,
         configuration,

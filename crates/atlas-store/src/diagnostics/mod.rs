@@ -3,8 +3,10 @@
 mod listing;
 mod links;
 mod notices;
+mod robots;
 
 pub use listing::{Filter, Listed, Listing, ListingOrder};
 
 pub(crate) use listing::list;
 pub(crate) use notices::{notice, notice_while_building};
+pub(crate) use robots::about_robots;

@@ -134,7 +134,7 @@ fn new_url(input: &GuardInput<'_>) -> Option<String> {
 fn new_main(input: &GuardInput<'_>) -> Option<String> {
     let (before, now) = (input.before.main.as_deref()?, input.names.main.as_str());
     (before != now).then(|| {
-        format!("the file to submit would be {now} instead of {before}: the URL that was submitted before would no longer exist")
+        format!("the file to submit would be {now} instead of {before}: the URL that was submitted before would stand for {}, and then no longer exist", atlas_core::number::count(u64::from(input.names.folded_days), "more day", "more days"))
     })
 }
 

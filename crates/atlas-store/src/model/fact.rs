@@ -40,6 +40,8 @@ pub enum Fact {
     IndexNowKey,
     /// The files that changed since the user's commands last dealt with them, one per line.
     Undelivered,
+    /// The name that the main file had before it was renamed, as long as it stands.
+    FormerMain,
     /// Since when the live site does not serve what was built, in seconds since 1970.
     NotLiveSince,
 }
@@ -64,6 +66,7 @@ impl Fact {
             Self::Declared => "declared",
             Self::IndexNowKey => "indexnow-key",
             Self::Undelivered => "undelivered",
+            Self::FormerMain => "former-main",
             Self::NotLiveSince => "not-live-since",
         }
     }

@@ -14,6 +14,7 @@ mod compose;
 mod record;
 mod indexes;
 mod undo;
+mod former;
 
 use std::collections::BTreeSet;
 use std::thread;
@@ -223,6 +224,7 @@ impl Publisher<'_> {
             (_, declared) => Some(declared),
         };
         self.settle_outputs(&mut state, writing)?;
+        self.follow_main(&mut state, writing)?;
         Ok(state.published)
     }
 }

@@ -23,6 +23,8 @@ pub struct Published {
     pub retired: Vec<String>,
     /// Names of files to remove once the ledger is committed.
     pub to_remove: Vec<String>,
+    /// The name that the main file had before this build renamed it.
+    pub moved_main: Option<String>,
     /// The fate of robots.txt.
     pub robots: Option<RobotsFate>,
 }

@@ -23,6 +23,9 @@ pub struct Built {
     /// Names of files of other tools that were overwritten, and copied into the ledger's folder before.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub kept: Vec<String>,
+    /// The address that the main file had before this build renamed it. It stands for some days.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub moved_main: Option<String>,
     /// The number of changes that engines have to be told of.
     pub to_announce: u64,
     /// A fingerprint of the configuration.

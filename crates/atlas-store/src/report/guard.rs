@@ -28,6 +28,8 @@ pub enum Guard {
     Clock,
     /// A source cannot be read, and nothing stands in for what it has.
     Part,
+    /// Everything that the tool has written would leave the web root.
+    Withdraw,
 }
 
 impl Guard {
@@ -45,11 +47,12 @@ impl Guard {
             Self::Overwrite => "a file that another tool wrote would be overwritten",
             Self::Clock => "the clock is behind that of the last run",
             Self::Part => "a source cannot be read, and nothing stands in for what it has",
+            Self::Withdraw => "with --withdraw, everything that was written would leave the web root",
         }
     }
 
     /// All guards.
-    pub const ALL: [Self; 11] = [
+    pub const ALL: [Self; 12] = [
         Self::Shrink,
         Self::LeftOut,
         Self::NewUrl,
@@ -60,6 +63,7 @@ impl Guard {
         Self::Overwrite,
         Self::Clock,
         Self::Part,
+        Self::Withdraw,
         Self::Empty,
     ];
 
@@ -82,6 +86,7 @@ impl Guard {
             Self::Overwrite => Some("overwrite"),
             Self::Clock => Some("clock"),
             Self::Part => Some("part"),
+            Self::Withdraw => Some("withdraw"),
         }
     }
 

@@ -3,7 +3,7 @@
 use atlas_io::engines::{Telling, meet};
 use atlas_io::live::Live;
 use atlas_io::round::{self, Event, Round};
-use atlas_store::build::{Job, keep_overwritten, preview, recall};
+use atlas_store::build::{Job, keep_overwritten, preview, recall, withdraw, withdrawal};
 use atlas_store::consoles::{ConsoleFiles, consoles};
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{self, Ledger};
@@ -21,6 +21,9 @@ use crate::view::build::Engines;
 
 pub fn run(settings: &Settings, arguments: &args::BuildArguments, session: &Session) -> Result<Exit, Failure> {
     let screen = &session.screen;
+    if arguments.withdraw {
+        return withdrawing(settings, arguments, session);
+    }
     if arguments.dry_run {
         return dry_run(settings, arguments, session);
     }
@@ -138,6 +141,24 @@ fn dry_run(settings: &Settings, arguments: &args::BuildArguments, session: &Sess
         true => Exit::in_part(preview.survey.failures().next().is_some()),
         false => Exit::Held,
     })
+}
+
+/// Takes everything out of the web root that the tool has written, or shows what that would be.
+fn withdrawing(settings: &Settings, arguments: &args::BuildArguments, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
+    let mut ledger = open_ledger(settings, screen)?;
+    let job = settings.job(session.now(), &session.stop);
+    let is_allowed = arguments.allow.contains(&Guard::Withdraw);
+    let done = is_allowed && !arguments.dry_run;
+    let withdrawn = if done { withdraw(&job, &mut *ledger)? } else { withdrawal(&job, &*ledger)? };
+    let layout = screen.layout(settings);
+    screen.show(&withdrawn, || view::withdrawn::withdrawn(&withdrawn, done, &layout))?;
+    if done || arguments.dry_run || withdrawn.is_empty() {
+        return Ok(Exit::Done);
+    }
+    let message = "all of this would leave the web root, so that engines find no sitemap; nothing was changed. If this is intended: idle-atlas build --withdraw --allow withdraw";
+    screen.complain("held back", message);
+    Ok(Exit::Held)
 }
 
 /// A job as the options want it.

@@ -109,6 +109,12 @@ pub fn built(
         Some(_) => {}
         None => news += &shown.undeclared(),
     }
+    if let Some(before) = &built.moved_main {
+        news += &format!(
+            "\n{WARN}The main file is now {}.{WARN:#} For some days ([files] folded_days) its old address holds the same.\nIt was submitted somewhere, so redirect it for good: 301 {before} to {}, and submit the new one.\n",
+            survey.main, survey.main
+        );
+    }
     let in_consoles = by_hand::after_a_build(consoles);
     if !in_consoles.is_empty() {
         news += &format!("\n{in_consoles}");

@@ -16,6 +16,7 @@ pub mod sites;
 #[cfg(feature = "test-engine")]
 pub mod rehearsal;
 pub mod survey;
+pub mod withdrawn;
 pub mod watch;
 pub mod why;
 pub mod recorded;

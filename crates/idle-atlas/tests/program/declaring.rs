@@ -123,3 +123,78 @@ fn a_crawl_creates_robots_txt_if_the_live_site_has_none(
     assert_eq!(made, declared);
     assert_eq!(built["robots"], if wanted.is_some() { "created" } else { "missing" });
 }
+
+/// Everything that the tool wrote leaves the web root, and nothing else; the next build goes on where it left off.
+#[test]
+fn what_was_written_can_be_withdrawn() {
+    let site = without_robots("");
+    site.write("public/robots.txt", "User-agent: *\nDisallow: /private/\n");
+    site.run(&["build", "--withdraw"]).says(0, &["There is nothing to withdraw"]);
+    site.build();
+    let before = site.outputs();
+    site.spoil("atlas.css", "body { margin: 0 }");
+    site.run(&["build", "--withdraw", "--dry-run"]).says(0, &["Would be withdrawn: 2 files of this tool, and 1 line"]);
+    site.run(&["build", "--withdraw"]).says(3, &["− sitemap.xml", LINE, "--allow withdraw", "nothing was changed"]);
+    assert_eq!(site.outputs(), before);
+    let done = ["Withdrawn: 2 files", "Changed by somebody else, and left where they are: atlas.css"];
+    site.run(&["build", "--withdraw", "--allow", "withdraw"]).says(0, &done);
+    assert_eq!(site.read("public/robots.txt"), "User-agent: *\nDisallow: /private/\n\n");
+    assert!(!site.path("public/sitemap.xml").exists() && site.path("public/index.html").exists());
+    let again = site.json(&["build", "--allow", "overwrite"]);
+    assert_eq!((&again["changes"]["added"]["count"], &again["robots"]), (&0.into(), &"declared".into()), "{again}");
+    assert_eq!(site.outputs()["sitemap.xml"], before["sitemap.xml"]);
+}
+
+/// A renamed main file: its old address holds the same for some days, and the redirect to set is named.
+#[test]
+fn a_renamed_main_file_stands_for_some_days() {
+    let mut site = without_robots("create = true\n");
+    site.build();
+    site.reconfigure("[robots]", "[files]\nmain = \"map.xml\"\nfolded_days = 10\n[robots]");
+    site.run(&["build"]).says(3, &["would stand for 10 more days", "--allow new-main"]);
+    let moved = [&format!("301 {ROOT}sitemap.xml to {ROOT}map.xml")[..], "its old address holds the same"];
+    site.run(&["build", "--allow", "new-main"]).says(0, &moved);
+    assert_eq!(site.read("public/sitemap.xml"), site.read("public/map.xml"));
+    site.page("new.html", "New", "Text");
+    site.at(crate::support::NOON + crate::support::DAY);
+    site.build();
+    assert!(site.read("public/sitemap.xml").contains("new.html"), "it follows");
+    assert_eq!(site.read("public/sitemap.xml"), site.read("public/map.xml"));
+    assert!(!site.read("public/robots.txt").contains("sitemap.xml"), "it is no longer declared");
+    site.at(crate::support::NOON + 11 * crate::support::DAY);
+    site.page("newer.html", "Newer", "Text");
+    site.build();
+    assert!(!site.path("public/sitemap.xml").exists());
+}
+
+/// What robots.txt shuts out by mistake, and lines in it that lead nowhere.
+#[test]
+fn robots_txt_is_looked_at() {
+    let site = without_robots("");
+    let config = site.read("idle-atlas.toml");
+    site.write("idle-atlas.toml", config + "[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n");
+    site.page("halts/weir.html", "Weir", "Text");
+    let rest = "# oil\n".repeat(90_000);
+    let robots = format!("User-agent: *\nDisallow: /halts/\nDisallow: /atlas-\n\nSitemap: {ROOT}old.xml\n{rest}");
+    site.write("public/robots.txt", robots);
+    site.write("public/halts/robots.txt", "User-agent: *\nDisallow: /\n");
+    let remarks = site.json(&["survey"]);
+    let codes: Vec<&str> =
+        remarks["notices"].as_array().unwrap().iter().map(|one| one["code"].as_str().unwrap()).collect();
+    for code in ["section-shut", "dead-sitemap-line", "robots-too-large"] {
+        assert!(codes.contains(&code), "{code}: {codes:?}");
+    }
+    site.run(&["survey", "--verbose"]).says(0, &["halts", "line 2: Disallow: /halts/", "line 5"]);
+    site.build();
+    let checked = site.run(&["check", "public"]);
+    checked.says(1, &["robots-too-large", "robots-elsewhere", "halts/robots.txt", "engines read", "file-missing"]);
+}
+
+/// A file whose every URL is shut out is an error.
+#[test]
+fn a_section_that_is_shut_out_is_found() {
+    let site = without_robots("create = true\n");
+    site.build();
+    site.write("public/robots.txt", format!("User-agent: *\nDisallow: /*.html\nDisallow: /$\n{LINE}\n"));
+    site.run(&["check"]).says(1, &["error all-barred", "robots.txt shuts engines out of 1 URL"]);
+}
