@@ -269,6 +269,9 @@ pub struct AnnounceArguments {
     /// Make an IndexNow key if there is none, and write its key file into the web root; announce nothing
     #[arg(long, conflicts_with_all = ["all", "dry_run"])]
     pub key_file: bool,
+    /// With --key-file: make another key; both key files stand for two weeks
+    #[arg(long, requires = "key_file")]
+    pub renew: bool,
     /// Show what would be announced; send nothing
     #[arg(long)]
     pub dry_run: bool,

@@ -40,6 +40,7 @@ struct HttpCall {
     call: CallSettings,
     main: String,
     host: String,
+    stop: Stop,
     /// The token, once the command has made it.
     token: Mutex<Option<String>>,
 }
@@ -54,6 +55,7 @@ pub(super) fn connect(settings: &EngineSettings, site: &ToldSite<'_>) -> Result<
         call,
         main: site.names.main_address(),
         host: site.site.root().host().to_owned(),
+        stop: site.stop.clone(),
         token: Mutex::new(None),
     }))
 }
@@ -72,7 +74,7 @@ impl HttpCall {
         if let Some(token) = &*known {
             return Ok(token.clone());
         }
-        let output = command.output(ProgramInput::default(), &Stop::default());
+        let output = command.output(ProgramInput::default(), &self.stop);
         let output = output.map_err(|why| format!("token_command: {why}"))?;
         let text = String::from_utf8_lossy(&output).trim().to_owned();
         if text.is_empty() || text.len() > LONGEST_TOKEN || text.contains(char::is_control) {

@@ -24,6 +24,7 @@ use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::ByHand;
 use atlas_store::model::Pending;
+use atlas_store::stop::Stop;
 
 use crate::live::LiveSite;
 use crate::secret::Secret;
@@ -206,6 +207,8 @@ pub struct ToldSite<'a> {
     pub names: &'a Names,
     /// The published key.
     pub key: Option<&'a Key>,
+    /// The token that asks to stop.
+    pub stop: &'a Stop,
 }
 
 /// Prepares to tell an engine about a site.

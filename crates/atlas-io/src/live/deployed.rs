@@ -62,6 +62,20 @@ impl<'a> Deployed<'a> {
         Ok(Self { client, reach, reader, built, now, stop: stop.clone(), known: RefCell::default() })
     }
 
+    /// What the live site serves at an address; `None` if it is anything but 200.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if it was asked to stop.
+    pub fn body(&self, address: &str) -> Result<Option<Vec<u8>>, StoreError> {
+        let seen = http::block_on(&self.stop, async {
+            Ok(see(self.reach.get(&self.client, address), address, LARGEST_PAGE).await)
+        });
+        self.stop.check()?;
+        let seen = seen.ok().and_then(Result::ok).filter(|seen| seen.status == 200);
+        Ok(seen.map(|seen| seen.body))
+    }
+
     /// Compares one answer.
     fn compare(&self, expected: &ExpectedLive, seen: &Seen) -> Result<Option<NotLive>, StoreError> {
         Ok(match expected {

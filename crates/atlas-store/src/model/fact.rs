@@ -38,6 +38,8 @@ pub enum Fact {
     Declared,
     /// The IndexNow key that the tool made.
     IndexNowKey,
+    /// The IndexNow key before the last renewal, and when that was, in seconds since 1970.
+    FormerKey,
     /// The files that changed since the user's commands last dealt with them, one per line.
     Undelivered,
     /// The name that the main file had before it was renamed, as long as it stands.
@@ -65,6 +67,7 @@ impl Fact {
             Self::AcceptedLeftOut => "accepted-left-out",
             Self::Declared => "declared",
             Self::IndexNowKey => "indexnow-key",
+            Self::FormerKey => "former-key",
             Self::Undelivered => "undelivered",
             Self::FormerMain => "former-main",
             Self::NotLiveSince => "not-live-since",

@@ -1,32 +1,25 @@
 //! The command `announce`: tells engines what changed.
 
-use std::fs;
-use std::path::Path;
-
 use atlas_core::announce::EngineState;
-use atlas_core::announce::indexnow::Key;
 use atlas_core::lastmod::Lastmod;
 use atlas_io::engines::{
     Engine, EngineReport, EngineSettings, Telling, ToAnnounce, ToldSite, all_pending, left_alone, meet,
 };
+use atlas_io::live::LiveSite;
 use atlas_io::round::{self, Event, Round};
-use atlas_store::disk;
-use atlas_store::error::StoreError;
 use atlas_store::ledger::{ByHand, Ledger, chosen};
-use atlas_store::model::Fact;
+use atlas_store::stop::Stop;
 
-use super::{by_hand, open_ledger, programs};
+use super::{by_hand, keys, open_ledger, ownership, programs};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
-use crate::screen::{Screen, count};
+use crate::screen::count;
 use crate::session::Session;
 use crate::view::build::Engines;
 use crate::{args, view};
 
 /// The most URLs that a dry run lists for an engine.
 const MOST_LISTED: usize = 100_000;
-/// The longest key file in bytes. A key has at most 128 characters.
-const LONGEST_KEY_FILE: u64 = 200;
 
 pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &Session) -> Result<Exit, Failure> {
     if let Some(most) = arguments.by_hand {
@@ -43,7 +36,7 @@ pub fn run(settings: &Settings, arguments: &args::AnnounceArguments, session: &S
     }
     let mut ledger = open_ledger(settings, screen)?;
     if arguments.key_file {
-        return write_key_files(settings, &*ledger, screen);
+        return keys::write_files(settings, &*ledger, arguments.renew, session);
     }
     if ledger.last_run()? == 0 {
         return Err(Failure::said("there is no build yet to announce; build first: idle-atlas build"));
@@ -170,6 +163,11 @@ impl<'s> Choice<'s> {
     }
 }
 
+/// Whether one of these engines is told only of what the live site serves.
+fn engines_wait(engines: &[&EngineSettings]) -> bool {
+    engines.iter().any(|engine| engine.waits_until_live)
+}
+
 /// The first run at or after a date, or the run with this number.
 pub fn run_since(settings: &Settings, ledger: &dyn Ledger, since: &str) -> Result<i64, Failure> {
     let last_run = ledger.last_run()?;
@@ -199,13 +197,15 @@ fn tell_all(
 ) -> Result<Exit, Failure> {
     let screen = &session.screen;
     meet(ledger, &settings.engines)?;
+    keys::end_renewal(settings, ledger, session.now().as_second())?;
+    let live = settings.deployed(session.now(), &session.stop)?;
     // An engine that cannot be told anything does not hold up the others.
     let (mut engines, mut results, mut failure) = (Vec::new(), Vec::new(), None);
     let on: Vec<&EngineSettings> = (chosen.engines.iter().copied())
         .filter(|engine| chosen.by_hand.is_none() || !engine.tells.of_files())
         .collect();
     for engine in &on {
-        match connect(settings, ledger, engine) {
+        match connect(settings, ledger, engine, (Some(&live), &session.stop)) {
             Ok(connected) => engines.push(connected),
             Err(error) => {
                 let kept = all_pending(ledger, engine, &settings.names, chosen.wanted(), 1)?.count;
@@ -217,7 +217,6 @@ fn tell_all(
     if let Some(failure) = failure.filter(|_| engines.is_empty() && on.len() == 1) {
         return Err(failure);
     }
-    let live = settings.deployed(session.now(), &session.stop)?;
     let telling = Telling {
         wanted: chosen.wanted(),
         at_once: chosen.at_once,
@@ -236,6 +235,9 @@ fn tell_all(
         ("refused", sum(|told| told.refused)),
         ("kept", sum(|told| told.kept)),
     ]);
+    if engines_wait(&on) {
+        ownership::look(settings, &live, session)?;
+    }
     let off = off(settings);
     screen.show(&results, || view::announce::told(&results, &off, &screen.layout(settings)))?;
     if let Some((told, all)) = results.iter().find_map(|told| Some((told, told.stopped?))) {
@@ -258,7 +260,7 @@ fn dry_run(settings: &Settings, ledger: &dyn Ledger, chosen: &Choice<'_>, sessio
     for engine in &chosen.engines {
         let pending = all_pending(ledger, engine, &settings.names, chosen.wanted(), MOST_LISTED)?;
         let alone = left_alone(ledger, &engine.name, now)?.filter(|alone| alone.is_asked || !chosen.at_once);
-        let has_key = !engine.via.wants_key || key_of(settings, ledger, engine)?.is_some();
+        let has_key = !engine.via.wants_key || keys::of(settings, ledger, engine)?.is_some();
         plans.push(view::announce::AnnouncePlan::new(engine, pending, alone, has_key));
     }
     let off = off(settings);
@@ -272,20 +274,15 @@ fn off(settings: &Settings) -> Vec<&str> {
 }
 
 /// Prepares to tell an engine.
-pub fn connect(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> Result<Engine, Failure> {
-    let key = if engine.via.wants_key { Some(published(settings, ledger, engine)?) } else { None };
-    let site = ToldSite { site: &settings.site, names: &settings.names, key: key.as_ref() };
+pub fn connect(
+    settings: &Settings,
+    ledger: &dyn Ledger,
+    engine: &EngineSettings,
+    (live, stop): (Option<&dyn LiveSite>, &Stop),
+) -> Result<Engine, Failure> {
+    let key = if engine.via.wants_key { Some(keys::published(settings, ledger, engine, live)?) } else { None };
+    let site = ToldSite { site: &settings.site, names: &settings.names, key: key.as_ref(), stop };
     Ok(Engine::connect(engine, &site)?)
-}
-
-/// The published key for an engine.
-fn published(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> Result<Key, Failure> {
-    key_of(settings, ledger, engine)?.ok_or_else(|| {
-        Failure::said(format!(
-            "engine {} has no key yet; make one and publish its file with: idle-atlas announce --key-file",
-            engine.name
-        ))
-    })
 }
 
 /// What a build should say about engines.
@@ -295,7 +292,7 @@ pub fn after_a_build(settings: &Settings, ledger: &dyn Ledger) -> Result<Engines
     }
     let (mut waiting, last_run) = (false, ledger.last_run()?);
     for engine in settings.engines.iter().filter(|engine| engine.on) {
-        if engine.via.wants_key && key_of(settings, ledger, engine)?.is_none() {
+        if engine.via.wants_key && keys::of(settings, ledger, engine)?.is_none() {
             return Ok(Engines::WithoutKey);
         }
         // Whether something is left from before the last build.
@@ -305,88 +302,4 @@ pub fn after_a_build(settings: &Settings, ledger: &dyn Ledger) -> Result<Engines
         }
     }
     Ok(Engines::Ready { waiting })
-}
-
-/// The configured key, else the one that was made before, else one whose file is in the web root, so that a lost ledger
-/// does not lead to another key.
-fn key_of(settings: &Settings, ledger: &dyn Ledger, engine: &EngineSettings) -> Result<Option<Key>, Failure> {
-    if let Some(key) = &engine.key {
-        return Ok(Some(key.clone()));
-    }
-    if let Some(key) = ledger.fact(Fact::IndexNowKey)?.and_then(|text| Key::parse(&text).ok()) {
-        return Ok(Some(key));
-    }
-    let key = published_key(&settings.web_root);
-    if let Some(key) = &key {
-        ledger.set_fact(Fact::IndexNowKey, Some(key.as_str()))?;
-    }
-    Ok(key)
-}
-
-/// The key whose file is in a folder: a text file that contains its own name (IndexNow). If there are several, the
-/// first by name.
-fn published_key(folder: &Path) -> Option<Key> {
-    let names = fs::read_dir(folder).ok()?.flatten().filter_map(|entry| entry.file_name().into_string().ok());
-    let keys = names.filter_map(|name| {
-        let key = Key::parse(name.strip_suffix(".txt")?).ok()?;
-        let path = folder.join(&name);
-        let is_short = fs::metadata(&path).is_ok_and(|file| file.len() <= LONGEST_KEY_FILE);
-        let holds = is_short && fs::read_to_string(&path).is_ok_and(|text| text.trim() == key.as_str());
-        holds.then_some(key)
-    });
-    keys.min_by(|one, other| one.as_str().cmp(other.as_str()))
-}
-
-fn write_key_files(settings: &Settings, ledger: &dyn Ledger, screen: &Screen) -> Result<Exit, Failure> {
-    let mut written = Vec::new();
-    for engine in settings.engines.iter().filter(|engine| engine.on && engine.via.wants_key) {
-        let key = match key_of(settings, ledger, engine)? {
-            Some(key) => key,
-            None => {
-                let key = Key::from_random(random()?);
-                ledger.set_fact(Fact::IndexNowKey, Some(key.as_str()))?;
-                key
-            }
-        };
-        let path = settings.web_root.join(key.file_name());
-        let address = settings.site.of_file(&key.file_name()).as_str().to_owned();
-        let there = fs::read_to_string(&path).ok();
-        let is_there = there.as_deref() == Some(key.as_str());
-        if there.is_some_and(|text| text.trim() != key.as_str()) {
-            return Err(Failure::said(format!(
-                "{} is there already and is not the file of this key; move it away, or set another key for the engine {}",
-                path.display(),
-                engine.name
-            )));
-        }
-        if !is_there {
-            disk::replace(&path, key.as_str().as_bytes())?;
-        }
-        let file = view::announce::KeyFile {
-            engine: engine.name.clone(),
-            path: path.display().to_string(),
-            address,
-            written: !is_there,
-        };
-        written.push(file);
-    }
-    let untold =
-        settings.engines.iter().map(|engine| Ok(!ledger.engine(&engine.name)?.is_some_and(|state| state.was_told)));
-    let untold = untold.collect::<Result<Vec<bool>, StoreError>>()?.contains(&true);
-    let next = match (ledger.last_run()?, untold) {
-        (0, _) => "idle-atlas build",
-        (_, true) => "idle-atlas announce --all, which announces the whole site once",
-        (_, false) => "idle-atlas announce",
-    };
-    screen.show(&written, || view::announce::key_files(&written, next, &screen.layout(settings)))?;
-    Ok(Exit::Done)
-}
-
-/// 16 random bytes.
-fn random() -> Result<[u8; 16], Failure> {
-    let mut bytes = [0; 16];
-    getrandom::fill(&mut bytes).map_err(|error| {
-        Failure::said(format!("cannot make a key: {error}; write one of your own into the configuration: key = \"…\""))
-    })?;
-    Ok(bytes)
 }

@@ -3,6 +3,7 @@
 mod ownership;
 mod programs;
 mod by_hand;
+mod keys;
 pub mod announce;
 pub mod build;
 pub mod check;

@@ -1,7 +1,10 @@
 //! Placing the files by which consoles know whose site it is.
 
+use std::collections::HashMap;
 use std::{fs, io};
 
+use atlas_core::check::Ownership;
+use atlas_io::live::Deployed;
 use atlas_store::disk;
 use atlas_store::ledger::Ledger;
 use atlas_store::model::Fact;
@@ -9,6 +12,24 @@ use atlas_store::model::Fact;
 use crate::config::Settings;
 use crate::exit::Failure;
 use crate::session::Session;
+
+/// Looks whether the live site still has what consoles ask for, and reports what is missing.
+pub fn look(settings: &Settings, live: &Deployed<'_>, session: &Session) -> Result<(), Failure> {
+    if settings.ownership == Ownership::default() {
+        return Ok(());
+    }
+    let root = settings.site.root().as_str();
+    let home = live.body(root)?;
+    let mut files = HashMap::new();
+    for (name, _) in &settings.ownership.files {
+        files.insert(name.as_str(), live.body(&format!("{root}{name}"))?);
+    }
+    let read = |name: &str| files.get(name).cloned().flatten();
+    for finding in settings.ownership.missing(root, home.as_deref(), read) {
+        session.screen.complain("ownership", &format!("on the live site {}", finding.message));
+    }
+    Ok(())
+}
 
 /// Writes the files that consoles ask for into the web root, where they are not there yet. Returns whether all of them are
 /// there; a file with another content is left as it is.

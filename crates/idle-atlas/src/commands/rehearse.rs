@@ -57,7 +57,7 @@ fn tell(
     let chosen = Choice::of(settings, ledger, arguments)?;
     let (mut engines, mut told) = (Vec::new(), Vec::new());
     for one in chosen.engines() {
-        match connect(settings, ledger, &in_place_of(one, engine)) {
+        match connect(settings, ledger, &in_place_of(one, engine), (None, &session.stop)) {
             Ok(connected) => engines.push(connected),
             Err(failure) => told.push(EngineReport::of_trouble(one, 0, failure.to_string())),
         }

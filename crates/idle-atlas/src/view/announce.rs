@@ -279,12 +279,15 @@ pub fn plans(plans: &[AnnouncePlan], off: &[&str], layout: &Layout) -> String {
 }
 
 /// The text of `announce --key-file`.
-pub fn key_files(files: &[KeyFile], next: &str, layout: &Layout) -> String {
+pub fn key_files(files: &[KeyFile], former: Option<&str>, next: &str, layout: &Layout) -> String {
     let mut out = String::new();
     for file in files {
         let word = if file.written { "Wrote" } else { "There already:" };
         out += &format!("{word} the key file for {}: {}\n", file.engine, file.path);
         out += &format!("Engines must find it at {STRONG}{}{STRONG:#}: publish the web root.\n", file.address);
+    }
+    if let Some(former) = former {
+        out += &format!("{former} stays for two weeks after the renewal, and is used until the new one is live.\n");
     }
     out + "\n" + &layout.next(next)
 }

@@ -296,3 +296,33 @@ fn engines_have_progress_of_their_own() {
     web.site.configure(&format!("{HTML}{}{}", engine("new", &keyed), engine("new", "")));
     web.site.run(&["announce"]).says(2, &["line ", "another [[engine]] is named “new” already"]);
 }
+
+/// A renewed key: both files stand for two weeks, and the former key is used until the new file is live.
+#[test]
+fn a_key_is_renewed_with_an_overlap() {
+    let mut web = Web::new("");
+    web.site.run(&["announce", "--key-file", "--renew"]).says(2, &["there is no key to renew"]);
+    let made = web.site.json(&["announce", "--key-file"]);
+    let name = |made: &serde_json::Value| made[0]["address"].as_str().unwrap()[31..].to_owned();
+    web.site.run(&["announce", "--all"]).says(0, &["4 accepted"]);
+    let renewed = web.site.json(&["announce", "--key-file", "--renew"]);
+    assert_ne!(name(&made), name(&renewed));
+    let (old, new) = (format!("public/{}", name(&made)), format!("public/{}", name(&renewed)));
+    assert!(web.site.path(&old).exists() && web.site.path(&new).exists());
+    web.site
+        .run(&["announce", "--key-file", "--renew"])
+        .says(2, &["was renewed a short time ago", "both key files stand"]);
+    // As long as the new file is not live, the former key serves.
+    let text = web.site.read(&new);
+    std::fs::remove_file(web.site.path(&new)).unwrap();
+    web.site.page("p1.html", "Page", "Edited");
+    web.site.build();
+    web.site.run(&["announce"]).says(0, &["1 accepted"]);
+    web.site.write(&new, text);
+    web.site.page("p1.html", "Page", "Edited again");
+    web.site.build();
+    web.site.run(&["announce"]).says(0, &["1 accepted"]);
+    web.site.at(crate::support::NOON + 15 * crate::support::DAY);
+    web.site.run(&["announce"]).says(0, &["nothing to announce"]);
+    assert!(!web.site.path(&old).exists() && web.site.path(&new).exists());
+}

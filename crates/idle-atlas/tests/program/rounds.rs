@@ -431,3 +431,25 @@ fn a_rehearsal_shows_what_an_engine_would_see() {
     assert_eq!(night.told(), 0);
     night.site.run(&["announce"]).says(0, &["1 URL to announce (1 changed); 1 accepted"]);
 }
+
+/// What consoles ask for is looked at on the live site, too.
+#[test]
+fn ownership_is_looked_at_on_the_live_site() {
+    let ownership = "[[ownership]]\nmeta = { name = \"lamp-console\", content = \"3f9c\" }\nfile = { name = \"lamp.html\", content = \"lamp: 3f9c\" }\n";
+    let (night, _served) = with_a_live_site(&format!("{}{ownership}", sh("when_built", "cp -r public/. live/")));
+    night.site.page("index.html", "Home", "Text");
+    night
+        .site
+        .run(&["build", "--announce"])
+        .says(0, &["on the live site the head of the home page lacks <meta name=\"lamp-console\" content=\"3f9c\">"]);
+    night.site.write(
+        "public/index.html",
+        "<title>Home</title><meta name=lamp-console content=3f9c><main><p>Other text</main>",
+    );
+    night.site.page("d.html", "d", "Text");
+    let ran = night.site.run(&["build", "--announce"]);
+    ran.says(0, &[]);
+    assert!(!ran.errors.contains("ownership"), "{}", ran.errors);
+    std::fs::remove_file(night.site.path("live/lamp.html")).unwrap();
+    night.site.run(&["announce"]).says(0, &["on the live site the file lamp.html is missing"]);
+}
