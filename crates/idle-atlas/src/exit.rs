@@ -31,6 +31,12 @@ impl From<Exit> for ExitCode {
 }
 
 impl Exit {
+    /// The exit that this code stands for.
+    pub fn of_code(code: i32) -> Self {
+        let all = [Self::Done, Self::InPart, Self::Held, Self::Interrupted];
+        all.into_iter().find(|exit| *exit as i32 == code).unwrap_or(Self::NotDone)
+    }
+
     /// [`Exit::InPart`] if something was not done.
     pub fn in_part(something: bool) -> Self {
         if something { Self::InPart } else { Self::Done }

@@ -16,14 +16,16 @@ pub struct Session {
     pub screen: Screen,
     pub clock: Arc<dyn Clock>,
     pub stop: Stop,
-    started_by: Option<StartedBy>,
 }
+
+/// The environment variable by which `watch` tells a round what started it.
+pub const STARTED_BY: &str = "IDLE_ATLAS_STARTED_BY";
 
 impl Session {
     /// A session with the machine's clock, or the instant in `SOURCE_DATE_EPOCH`.
     pub fn new(screen: Screen) -> Self {
         let fixed = std::env::var("SOURCE_DATE_EPOCH").ok().and_then(|text| text.trim().parse().ok());
-        Self { screen, clock: Arc::new(SystemClock::new(fixed)), stop: Stop::default(), started_by: None }
+        Self { screen, clock: Arc::new(SystemClock::new(fixed)), stop: Stop::default() }
     }
 
     /// The same session with another screen.
@@ -31,14 +33,9 @@ impl Session {
         Self { screen, ..self.clone() }
     }
 
-    /// A session for builds that something started, with another's clock and stop token.
-    pub fn started(screen: Screen, (clock, stop): (Arc<dyn Clock>, Stop), by: StartedBy) -> Self {
-        Self { screen, clock, stop, started_by: Some(by) }
-    }
-
     /// What started this command, as far as its surroundings tell.
-    pub fn started_by(&self) -> StartedBy {
-        if let Some(by) = self.started_by {
+    pub fn started_by() -> StartedBy {
+        if let Some(by) = std::env::var(STARTED_BY).ok().and_then(|word| StartedBy::of_word(&word)) {
             return by;
         }
         // Set by systemd for everything that its units start.

@@ -2,6 +2,8 @@
 
 use jiff::{SignedDuration, Timestamp};
 
+/// One change of a file may be noticed several times: so long at least nothing may have changed.
+const SHORTEST_QUIET: SignedDuration = SignedDuration::from_millis(100);
 /// However many changes follow each other, a build is not put off longer than this.
 const LONGEST_QUIET: SignedDuration = SignedDuration::from_mins(10);
 /// The pauses between looks at a live site, or tries after a failure: 1, 2, 4 … minutes, and at most an hour.
@@ -72,7 +74,7 @@ impl Schedule {
     /// often to build without a change.
     pub fn new(quiet: SignedDuration, every: Option<SignedDuration>) -> Self {
         Self {
-            quiet,
+            quiet: quiet.max(SHORTEST_QUIET),
             every,
             changed: None,
             started: false,

@@ -133,7 +133,14 @@ pub fn recall(
     }
     let counts = RunCounts { entries: recalled.entries, files: recalled.files, ..RunCounts::default() };
     writing.add_run(
-        &RunRow { run: 1, at, took_ms: 0, started_by: job.started_by, counts },
+        &RunRow {
+            run: 1,
+            at,
+            took_ms: 0,
+            started_by: job.started_by,
+            gzip: job.names.gzip.as_str().to_owned(),
+            counts,
+        },
         &serde_json::to_string(&recalled).unwrap_or_default(),
     )?;
     writing.commit()?;

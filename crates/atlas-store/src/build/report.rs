@@ -89,6 +89,7 @@ pub(super) fn run_row(job: &Job<'_>, built: &Built, took: Duration) -> RunRow {
         at: job.now.as_second(),
         took_ms: took.as_millis() as u64,
         started_by: job.started_by,
+        gzip: job.names.gzip.as_str().to_owned(),
         counts: RunCounts {
             entries: survey.sections.iter().map(|section| section.entries).sum(),
             added: survey.changes.added.count,

@@ -20,6 +20,17 @@ pub enum Gzip {
     Off,
 }
 
+impl Gzip {
+    /// Its word in the configuration and the ledger.
+    pub fn as_str(self) -> &'static str {
+        match self {
+            Self::Beside => "beside",
+            Self::Only => "only",
+            Self::Off => "off",
+        }
+    }
+}
+
 /// What the main file is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum MainFile {

@@ -15,6 +15,8 @@ pub struct RunRow {
     pub took_ms: u64,
     /// What started it.
     pub started_by: StartedBy,
+    /// Whether files were compressed: `beside`, `only` or `off`.
+    pub gzip: String,
     /// Its counts.
     #[serde(flatten)]
     pub counts: RunCounts,
@@ -104,11 +106,8 @@ impl StartedBy {
     }
 
     /// What this word stands for.
-    pub(crate) fn of_word(word: &str) -> Self {
-        [Self::Hand, Self::Watch, Self::Timer, Self::Unit]
-            .into_iter()
-            .find(|one| one.as_str() == word)
-            .unwrap_or_default()
+    pub fn of_word(word: &str) -> Option<Self> {
+        [Self::Hand, Self::Watch, Self::Timer, Self::Unit, Self::Program].into_iter().find(|one| one.as_str() == word)
     }
 }
 

@@ -79,7 +79,7 @@ fn build_once(settings: &Settings, arguments: &args::BuildArguments, session: &S
 
 /// Records a build that did not go through.
 fn record(ledger: &mut dyn Ledger, session: &Session, ended: AttemptEnd, reason: String) -> Result<(), StoreError> {
-    let attempt = AttemptRow { at: session.now().as_second(), ended, reason, started_by: session.started_by() };
+    let attempt = AttemptRow { at: session.now().as_second(), ended, reason, started_by: Session::started_by() };
     let writing = ledger.transaction()?;
     writing.add_attempt(&attempt)?;
     writing.commit()
@@ -179,7 +179,7 @@ fn build_site(
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
     let job = asked(job, arguments, screen).progress(&more).telling(screen.examples(), &settings.accepted);
-    let job = job.started_by(session.started_by());
+    let job = job.started_by(Session::started_by());
     let round = Round { job: Some(&job), engines: &[], telling: Telling::due(&settings.names) };
     let mut events = Vec::new();
     round::run(&round, &mut *ledger, (&*session.clock, &session.stop), |event| events.push(event))?;

@@ -11,6 +11,7 @@ pub mod history;
 pub mod init;
 pub mod survey;
 mod units;
+mod round_process;
 pub mod watch;
 #[cfg(feature = "test-engine")]
 pub mod rehearse;

@@ -1,7 +1,7 @@
 //! The command `watch`: builds and announces whenever something changes, until it is stopped.
 //!
-//! Each site has a thread of its own, so that one in trouble does not hold up another. A round is what `build --announce`
-//! does; its documents become lines of the log.
+//! Each site has a thread of its own, so that one in trouble does not hold up another. A round is a process that does
+//! `build --announce`; its documents become lines of the log.
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -17,7 +17,8 @@ use atlas_store::stop::Stop;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::Value;
 
-use super::{announce, build, units};
+use super::round_process::{self, RoundResult};
+use super::units;
 use crate::args::{self, LogForm, Shared};
 use crate::config::{self, Settings};
 use crate::exit::{Exit, Failure};
@@ -56,7 +57,7 @@ pub fn run(arguments: &args::WatchArguments, shared: &Shared, session: &Session)
             site: is_one_of_several.then(|| path.display().to_string()),
             zone: jiff::tz::TimeZone::UTC,
         };
-        let session = Session::started(screen, (Arc::clone(&clock), stop.clone()), view::started_by(arguments.once));
+        let session = Session { screen, clock: Arc::clone(&clock), stop: stop.clone() };
         let mut site = WatchedSite::new(path, log, session, arguments.once);
         match site.run(!is_one_of_several) {
             Ok(exit) => Ok(exit),
@@ -84,7 +85,7 @@ pub fn run(arguments: &args::WatchArguments, shared: &Shared, session: &Session)
 pub fn for_a_story(path: &Path, session: &Session, clock: Arc<dyn Clock>, stop: Stop) -> Result<(), Failure> {
     let screen = session.screen.clone();
     let log = Log { screen: screen.clone(), json: screen.holds_back(), site: None, zone: jiff::tz::TimeZone::UTC };
-    let session = Session::started(screen, (clock, stop), view::started_by(false));
+    let session = Session { screen, clock, stop };
     WatchedSite::new(path, log, session, false).run(true).map(drop)
 }
 
@@ -261,8 +262,8 @@ impl WatchedSite {
         self.say(view::begins(wake, &paths, changed.is_more))?;
         watched.schedule.begin(wake);
         self.rounds += 1;
-        let (exit, documents) = self.build_and_announce(&watched.settings, wake)?;
-        let (end, due) = self.round_end(&watched.settings, &documents);
+        let result = self.build_and_announce(&watched.settings, wake)?;
+        let (exit, (end, due)) = (result.exit, self.round_end(&watched.settings, &result));
         watched.schedule.end(wake, end, self.session.now());
         if !self.once
             && let Some((at, wake)) = watched.schedule.next(self.session.now())
@@ -279,52 +280,31 @@ impl WatchedSite {
         Ok((exit, Some(more)))
     }
 
-    /// Does what `build --announce` does, or `announce`; returns the documents of both.
-    fn build_and_announce(&self, settings: &Settings, wake: Wake) -> Result<(Exit, RoundDocuments), Failure> {
-        let screen = self.session.screen.for_a_log();
-        let session = self.session.on(screen.clone());
-        let ended = match wake {
-            Wake::Announce => announce::after(settings, &session),
-            _ => {
-                let arguments = args::BuildArguments { announce: true, ..args::BuildArguments::default() };
-                build::run(settings, &arguments, &session)
-            }
-        };
-        let document = screen.documents().into_iter().next().unwrap_or_default();
-        let (mut built, told) = match wake {
-            Wake::Announce => (Value::Null, document),
-            _ => (document["build"].clone(), document["announce"].clone()),
-        };
-        let exit = match ended {
-            Ok(exit) => exit,
-            Err(Failure::PipeClosed) => return Err(Failure::PipeClosed),
-            Err(failure) => {
-                built = serde_json::json!({ "error": failure.to_string() });
-                Exit::NotDone
-            }
-        };
-        if !built.is_null() {
+    /// Does what `build --announce` does, or `announce`, and says what became of it.
+    fn build_and_announce(&self, settings: &Settings, wake: Wake) -> Result<RoundResult, Failure> {
+        let result = round_process::run(settings, wake, view::started_by(self.once), &self.session)?;
+        if !result.built.is_null() {
             let ledger = ledger::open_for_reading(&settings.ledger).ok().flatten();
             let run = ledger.and_then(|ledger| ledger.runs(1).ok()?.into_iter().next());
-            self.say(view::built(&built, run.map_or(0, |run| run.took_ms)))?;
+            self.say(view::built(&result.built, run.map_or(0, |run| run.took_ms)))?;
         }
         // What a failed or held build says of itself has been said.
         let is_said = |what: &str| matches!(what, "error" | "held back");
-        for problem in screen.problems().iter().filter(|problem| !is_said(&problem.what)) {
-            self.say(view::problem(problem))?;
+        for problem in result.problems.iter().filter(|problem| !is_said(&problem.what)) {
+            self.say(view::problem(&problem.what, &problem.message))?;
         }
-        for report in told.as_array().into_iter().flatten() {
+        for report in result.told.as_array().into_iter().flatten() {
             for line in view::told(report, &self.log.zone) {
                 self.say(line)?;
             }
         }
-        Ok((exit, RoundDocuments { built, told }))
+        Ok(result)
     }
 
     /// What the next round depends on, and what falls due then, in words.
-    fn round_end(&self, settings: &Settings, documents: &RoundDocuments) -> (RoundEnd, Option<String>) {
+    fn round_end(&self, settings: &Settings, result: &RoundResult) -> (RoundEnd, Option<String>) {
         let now = self.session.now();
-        let RoundDocuments { built, told } = documents;
+        let RoundResult { built, told, .. } = result;
         let is_held = !built.is_null() && built["run"].is_null();
         let soonest = built["waiting"]["soonest"].as_array().into_iter().flatten();
         let due = soonest.filter_map(|entry| {
@@ -353,12 +333,6 @@ impl WatchedSite {
         };
         (end, due.map(|(_, words)| words))
     }
-}
-
-/// The documents of a round.
-struct RoundDocuments {
-    built: Value,
-    told: Value,
 }
 
 impl Watched {

@@ -80,9 +80,14 @@ pub fn apart(before: &[(PathBuf, Settings)], path: &Path, settings: &Settings) -
     )))
 }
 
+/// The environment variable that names a file with the text of the configuration as it was when `watch` read it. A round
+/// goes by that text, whatever has become of the configuration since.
+pub const AS_READ: &str = "IDLE_ATLAS_CONFIGURATION_AS_READ";
+
 /// Reads the configuration at a path.
 pub fn load_from(path: &Path) -> Result<Settings, Failure> {
-    let text = fs::read_to_string(path).map_err(|error| {
+    let as_read = std::env::var_os(AS_READ).map(PathBuf::from);
+    let text = fs::read_to_string(as_read.as_deref().unwrap_or(path)).map_err(|error| {
         Failure::said(format!(
             "cannot read the configuration {}: {error}; write one with: idle-atlas init FOLDER",
             path.display()

@@ -229,6 +229,11 @@ impl Settings {
             .stop(stop)
     }
 
+    /// The configuration as written.
+    pub fn text(&self) -> &str {
+        &self.text
+    }
+
     /// The site's zone, for its days and for all times that are shown.
     pub fn timezone(&self) -> &TimeZone {
         &self.timezone

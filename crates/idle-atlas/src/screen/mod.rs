@@ -37,15 +37,6 @@ use crate::exit::{Exit, Failure, NOTHING_WRITTEN};
 /// How many examples are shown of anything with `--verbose`.
 const MOST_EXAMPLES: usize = 10_000;
 
-/// A problem that waits to be written to a log.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct LoggedProblem {
-    /// What kind of problem it is, in a word.
-    pub what: String,
-    /// What happened.
-    pub message: String,
-}
-
 /// The terminal, or whatever takes its place.
 #[derive(Debug, Clone)]
 pub struct Screen {
@@ -58,8 +49,6 @@ pub struct Screen {
     color: ColorChoice,
     /// Documents that wait to be printed as one.
     waiting: Option<Rc<RefCell<Vec<Value>>>>,
-    /// Problems that wait to be written to a log.
-    problems: Option<Rc<RefCell<Vec<LoggedProblem>>>>,
     /// The configuration that was named, to be repeated in proposed commands.
     config: Option<String>,
     /// Which of several sites this is, counted from 0.
@@ -83,7 +72,6 @@ impl Screen {
             brief: false,
             color,
             waiting: None,
-            problems: None,
             config: None,
             nth: None,
             counts: Rc::default(),
@@ -138,19 +126,9 @@ impl Screen {
         Self { waiting: self.json.then(Rc::default), ..self.clone() }
     }
 
-    /// The same screen for commands whose documents and problems become lines of a log.
-    pub fn for_a_log(&self) -> Self {
-        Self { json: true, waiting: Some(Rc::default()), problems: Some(Rc::default()), ..self.clone() }
-    }
-
     /// Whether documents are held back, to be printed as one.
     pub fn holds_back(&self) -> bool {
         self.json && self.waiting.is_some()
-    }
-
-    /// The problems that were held back.
-    pub fn problems(&self) -> Vec<LoggedProblem> {
-        self.problems.as_ref().map(|problems| problems.take()).unwrap_or_default()
     }
 
     /// The documents that were held back.
@@ -266,10 +244,6 @@ impl Screen {
     pub fn complain(&self, what: &str, message: &str) {
         let site = self.nth.and(self.config.as_deref());
         let message = self.proposing(message);
-        if let Some(problems) = &self.problems {
-            problems.borrow_mut().push(LoggedProblem { what: what.to_owned(), message });
-            return;
-        }
         // The message of a configuration error already names the configuration.
         let rest = site.and_then(|site| message.strip_prefix(site)).map(str::trim_start);
         self.for_complaints().complain_of(site, what, rest.unwrap_or(&message));

@@ -95,6 +95,17 @@ fn health(past: &Past, layout: &Layout) -> String {
     grid.text(layout) + "\n"
 }
 
+/// What started a run, in words.
+fn started(by: StartedBy) -> &'static str {
+    match by {
+        StartedBy::Hand => "by hand",
+        StartedBy::Watch => "by watch",
+        StartedBy::Timer => "by a timer",
+        StartedBy::Unit => "by a unit",
+        StartedBy::Program => "by a program",
+    }
+}
+
 /// The text of `history`.
 pub fn past(past: &Past, layout: &Layout) -> String {
     if past.runs.is_empty() {
@@ -117,13 +128,7 @@ pub fn past(past: &Past, layout: &Layout) -> String {
     for row in &past.runs {
         let counts = row.counts;
         let took = format!("{}.{} s", row.took_ms / 1000, row.took_ms % 1000 / 100);
-        let started = match row.started_by {
-            StartedBy::Hand => "by hand",
-            StartedBy::Watch => "by watch",
-            StartedBy::Timer => "by a timer",
-            StartedBy::Unit => "by a unit",
-            StartedBy::Program => "by a program",
-        };
+        let started = started(row.started_by);
         grid.row([
             row.run.to_string(),
             instant(row.at, &layout.zone),
@@ -191,7 +196,15 @@ pub struct PastRun {
 pub fn one(run: &PastRun, layout: &Layout) -> String {
     let PastRun { row, urls, report } = run;
     let counts = row.counts;
-    let mut out = format!("{STRONG}Run {}{STRONG:#}, {}\n\n{}", row.run, instant(row.at, &layout.zone), layout.host());
+    let files = match row.gzip.as_str() {
+        "beside" => "files with compressed copies beside them",
+        "only" => "compressed files only",
+        _ => "files that are not compressed",
+    };
+    let (at, by) = (instant(row.at, &layout.zone), started(row.started_by));
+    let took = format!("{}.{} s", row.took_ms / 1000, row.took_ms % 1000 / 100);
+    let mut out =
+        format!("{STRONG}Run {}{STRONG:#}, {at}, started {by}, took {took}; {files}\n\n{}", row.run, layout.host());
     let mut grid = Grid::new(&["", ">number"]);
     for (name, number) in [
         ("entries", counts.entries),

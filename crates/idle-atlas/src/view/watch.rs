@@ -9,7 +9,7 @@ use jiff::tz::TimeZone;
 use serde_json::{Map, Value, json};
 
 use crate::exit::Failure;
-use crate::screen::{BAD, FAINT, GOOD, LoggedProblem, STRONG, Screen, WARN, count, grouped};
+use crate::screen::{BAD, FAINT, GOOD, STRONG, Screen, WARN, count, grouped};
 
 /// The log of one site.
 pub struct Log {
@@ -206,8 +206,8 @@ pub fn told(report: &Value, zone: &TimeZone) -> Vec<Line> {
 }
 
 /// A problem that was met.
-pub fn problem(problem: &LoggedProblem) -> Line {
-    Line::new("problem", format!("{}: {}", problem.what, problem.message)).with("what", problem.what.as_str())
+pub fn problem(what: &str, message: &str) -> Line {
+    Line::new("problem", format!("{what}: {message}")).with("what", what)
 }
 
 /// When the next round comes by itself; `due` is what falls due then, in words.

@@ -23,8 +23,7 @@ const MOST_ATTEMPTS: i64 = 1_000;
 /// For how many days announcements are remembered with some of their URLs.
 const EXAMPLE_DAYS: i64 = 30;
 
-const COLUMNS: &str =
-    "id, at, entries, added, changed, removed, left_out, files_written, files, bytes, warnings, took_ms, started_by";
+const COLUMNS: &str = "id, at, entries, added, changed, removed, left_out, files_written, files, bytes, warnings, took_ms, started_by, gzip";
 
 fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRow> {
     let count = |at: usize| row.get::<_, i64>(at).map(|number| number as u64);
@@ -39,8 +38,9 @@ fn run_row(row: &Row<'_>) -> rusqlite::Result<RunRow> {
         bytes: count(9)?,
         warnings: count(10)?,
     };
-    let started_by = StartedBy::of_word(&row.get::<_, String>(12)?);
-    Ok(RunRow { run: row.get(0)?, at: row.get(1)?, took_ms: count(11)?, started_by, counts })
+    let started_by = StartedBy::of_word(&row.get::<_, String>(12)?).unwrap_or_default();
+    let (run, at, took_ms) = (row.get(0)?, row.get(1)?, count(11)?);
+    Ok(RunRow { run, at, took_ms, started_by, gzip: row.get(13)?, counts })
 }
 
 impl ReadRuns for Sqlite {
@@ -59,7 +59,7 @@ impl ReadRuns for Sqlite {
             "select {COLUMNS}, coalesce(report, '') from run left join report on report.run = id where id = ?1"
         );
         let mut statement = self.connection.prepare(&query)?;
-        Ok(statement.query_row([run], |row| Ok((run_row(row)?, row.get(13)?))).optional()?)
+        Ok(statement.query_row([run], |row| Ok((run_row(row)?, row.get(14)?))).optional()?)
     }
 
     fn attempts(&self, most: usize) -> Result<Vec<AttemptRow>, StoreError> {
@@ -70,7 +70,7 @@ impl ReadRuns for Sqlite {
                 at: row.get(0)?,
                 ended: AttemptEnd::of_word(&row.get::<_, String>(1)?),
                 reason: row.get(2)?,
-                started_by: StartedBy::of_word(&row.get::<_, String>(3)?),
+                started_by: StartedBy::of_word(&row.get::<_, String>(3)?).unwrap_or_default(),
             })
         })?;
         Ok(rows.collect::<Result<_, _>>()?)
@@ -97,7 +97,9 @@ impl WriteRuns for Changing<'_> {
         let RunCounts { entries, added, changed, removed, left_out, files_written, files, bytes, warnings } =
             row.counts;
         self.inner.execute(
-            &format!("insert into run ({COLUMNS}) values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13)"),
+            &format!(
+                "insert into run ({COLUMNS}) values (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)"
+            ),
             params![
                 row.run,
                 row.at,
@@ -112,6 +114,7 @@ impl WriteRuns for Changing<'_> {
                 warnings as i64,
                 row.took_ms as i64,
                 row.started_by.as_str(),
+                row.gzip,
             ],
         )?;
         self.inner.execute("insert into report values (?1, ?2)", params![row.run, report])?;
@@ -199,7 +202,8 @@ mod tests {
             bytes: 7,
             warnings: 8,
         };
-        let row = |run| RunRow { run, at: 1_795_435_200 + run, took_ms: 12, started_by: StartedBy::Unit, counts };
+        let started_by = StartedBy::Unit;
+        let row = |run| RunRow { run, at: 1_795_435_200 + run, took_ms: 12, started_by, gzip: "only".into(), counts };
         let writing = ledger.transaction().unwrap();
         writing.add_run(&row(1), "{}").unwrap();
         writing.add_run(&row(2), "{\"main\": \"x\"}").unwrap();
@@ -221,7 +225,8 @@ mod tests {
         };
         for run in 1..=12 {
             let writing = ledger.transaction().unwrap();
-            writing.add_run(&RunRow { run, at: run, took_ms: 0, started_by: StartedBy::Hand, counts }, "{}").unwrap();
+            let (started_by, gzip) = (StartedBy::Hand, String::new());
+            writing.add_run(&RunRow { run, at: run, took_ms: 0, started_by, gzip, counts }, "{}").unwrap();
             writing.add_run_urls(run, &urls(run)).unwrap();
             writing.forget_history(run, 400).unwrap();
             writing.commit().unwrap();

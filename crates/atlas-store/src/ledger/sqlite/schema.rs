@@ -65,7 +65,8 @@ create table run (
     entries integer not null, added integer not null, changed integer not null, removed integer not null,
     left_out integer not null, files_written integer not null,
     files integer not null, bytes integer not null, warnings integer not null,
-    took_ms integer not null, started_by text not null
+    took_ms integer not null, started_by text not null,
+    gzip text not null              -- whether files were compressed: beside, only, off
 );
 -- builds that did not go through, and why
 create table attempt (
