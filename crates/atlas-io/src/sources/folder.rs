@@ -137,7 +137,9 @@ impl SourceFolder {
     /// All files below the folder, sorted by name, with their paths below it; or what is wrong with one.
     pub(crate) fn walk(&self) -> impl Iterator<Item = FoundFile> + '_ {
         let visible = |entry: &DirEntry| entry.depth() == 0 || !is_hidden(entry);
-        let walk = WalkDir::new(&self.path).follow_links(true).sort_by_file_name().into_iter();
+        // Those that are compared are in one folder, so the order of their paths is that of their names.
+        let by_name = |one: &DirEntry, other: &DirEntry| one.path().as_os_str().cmp(other.path().as_os_str());
+        let walk = WalkDir::new(&self.path).follow_links(true).sort_by(by_name).into_iter();
         walk.filter_entry(visible).filter_map(|found| match found {
             Ok(entry) if entry.file_type().is_file() => self.relative(entry.path()).map(Ok),
             Ok(_) => None,

@@ -2,6 +2,8 @@
 
 use std::collections::HashMap;
 
+use foldhash::fast::RandomState;
+
 use crate::disk::Stamp;
 
 /// What was learnt when a file was last read.
@@ -21,7 +23,7 @@ pub struct Learnt {
 #[derive(Debug, Default)]
 pub struct Memory {
     /// By path, as the source spells it.
-    pub known: HashMap<String, Learnt>,
+    pub known: HashMap<String, Learnt, RandomState>,
     /// A note of the source to itself, about where to go on.
     pub note: Option<String>,
     /// What is to be remembered from now on.

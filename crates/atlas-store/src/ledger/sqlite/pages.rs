@@ -25,7 +25,7 @@ impl ReadMemories for Sqlite {
             let stamp = Stamp { size: row.get::<_, i64>(1)? as u64, modified: row.get(2)? };
             Ok((row.get(0)?, Learnt { stamp, row: row.get(3)?, validators: row.get(4)?, links: row.get(5)? }))
         })?;
-        Ok(Memory { known: rows.collect::<Result<HashMap<_, _>, _>>()?, note, ..Memory::default() })
+        Ok(Memory { known: rows.collect::<Result<HashMap<_, _, _>, _>>()?, note, ..Memory::default() })
     }
 }
 
