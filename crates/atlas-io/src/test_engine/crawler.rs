@@ -77,6 +77,8 @@ pub(super) struct Crawler {
 struct Known {
     robots: Option<String>,
     sitemaps: Vec<ReadSitemap>,
+    /// The URLs that sitemaps list.
+    listed: BTreeSet<String>,
     /// Each URL, with the reason and the words for it if it was not picked up.
     pages: BTreeMap<String, Option<(&'static str, String)>>,
 }
@@ -115,7 +117,7 @@ impl Crawler {
         let (sitemaps, listed) = self.sitemaps(first, &rules).await;
         {
             let mut known = self.known();
-            (known.robots, known.sitemaps) = (Some(words), sitemaps);
+            (known.robots, known.sitemaps, known.listed) = (Some(words), sitemaps, listed.clone());
         }
         for url in listed.into_iter().take(MOST_PAGES) {
             self.visit_page(&url, &rules).await;
@@ -221,7 +223,12 @@ impl Crawler {
         let picked_up = known.pages.iter().filter(|(_, verdict)| verdict.is_none()).map(|(url, _)| url.clone());
         let others = known.pages.iter().filter_map(|(url, verdict)| {
             let (reason, why) = verdict.as_ref()?;
-            Some(NotPickedUp { url: url.clone(), reason, why: why.clone() })
+            // What is gone and is not listed is as it should be.
+            let (reason, why) = match *reason == "gone" && !known.listed.contains(url) {
+                true => (&"left", format!("{why}, and no sitemap lists it")),
+                false => (reason, why.clone()),
+            };
+            Some(NotPickedUp { url: url.clone(), reason, why })
         });
         PickedUp {
             robots: known.robots.clone().unwrap_or_else(|| "not read yet".to_owned()),

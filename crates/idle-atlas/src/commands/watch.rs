@@ -96,6 +96,8 @@ struct WatchedSite {
     session: Session,
     once: bool,
     rounds: u64,
+    /// What falls due next, in words, as of the last build.
+    due: Option<String>,
     /// What was last said of the next round.
     announced: Option<(Timestamp, Wake)>,
 }
@@ -111,7 +113,7 @@ struct Watched {
 
 impl WatchedSite {
     fn new(path: &Path, log: Log, session: Session, once: bool) -> Self {
-        Self { path: path.to_owned(), log, session, once, rounds: 0, announced: None }
+        Self { path: path.to_owned(), log, session, once, rounds: 0, due: None, announced: None }
     }
 
     fn say(&self, line: Line) -> Result<(), Failure> {
@@ -264,6 +266,9 @@ impl WatchedSite {
         self.rounds += 1;
         let result = self.build_and_announce(&watched.settings, wake)?;
         let (exit, (end, due)) = (result.exit, self.round_end(&watched.settings, &result));
+        if wake != Wake::Announce {
+            self.due = due;
+        }
         watched.schedule.end(wake, end, self.session.now());
         if !self.once
             && let Some((at, wake)) = watched.schedule.next(self.session.now())
@@ -271,7 +276,7 @@ impl WatchedSite {
             && self.announced != Some((at, wake))
         {
             self.announced = Some((at, wake));
-            self.say(view::next(at, wake, due.as_deref(), &self.log.zone))?;
+            self.say(view::next(at, wake, self.due.as_deref(), &self.log.zone))?;
         }
         let Some(files) = &watched.files else { return Ok((exit, None)) };
         thread::sleep(SETTLE);

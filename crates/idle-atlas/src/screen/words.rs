@@ -20,6 +20,14 @@ pub fn instant(seconds: i64, zone: &TimeZone) -> String {
     timestamp.to_zoned(zone.clone()).strftime("%Y-%m-%d %H:%M %Z").to_string()
 }
 
+/// How long something took, by its milliseconds: `12 ms`, `1.5 s`.
+pub fn took(milliseconds: u64) -> String {
+    match milliseconds {
+        0..1_000 => format!("{milliseconds} ms"),
+        _ => format!("{}.{} s", grouped(milliseconds / 1_000), milliseconds % 1_000 / 100),
+    }
+}
+
 /// A date: a day as it is; an instant as [`instant`] shows it.
 pub fn date(date: &Lastmod, zone: &TimeZone) -> String {
     match date {
@@ -52,6 +60,14 @@ mod tests {
         let dates =
             ["2026-07-01T23:30:00Z", "2026-07-02"].map(|text| date(&Lastmod::read(text, &zone).unwrap(), &zone));
         assert_eq!(dates, [wanted, "2026-07-02"]);
+    }
+
+    #[rstest]
+    #[case(7, "7 ms")]
+    #[case(1_560, "1.5 s")]
+    #[case(3_600_000, "3,600.0 s")]
+    fn durations(#[case] milliseconds: u64, #[case] wanted: &str) {
+        assert_eq!(took(milliseconds), wanted);
     }
 
     #[test]

@@ -7,7 +7,7 @@ use serde::Serialize;
 use serde_json::Value;
 
 use super::grid::Grid;
-use crate::screen::{FAINT, Layout, STRONG, WARN, count, grouped, instant, size};
+use crate::screen::{FAINT, Layout, STRONG, WARN, count, grouped, instant, size, took};
 
 /// Runs and announcements, newest first.
 #[derive(Debug, Serialize)]
@@ -127,12 +127,11 @@ pub fn past(past: &Past, layout: &Layout) -> String {
     ]);
     for row in &past.runs {
         let counts = row.counts;
-        let took = format!("{}.{} s", row.took_ms / 1000, row.took_ms % 1000 / 100);
         let started = started(row.started_by);
         grid.row([
             row.run.to_string(),
             instant(row.at, &layout.zone),
-            took,
+            took(row.took_ms),
             grouped(counts.entries),
             grouped(counts.added),
             grouped(counts.changed),
@@ -202,7 +201,7 @@ pub fn one(run: &PastRun, layout: &Layout) -> String {
         _ => "files that are not compressed",
     };
     let (at, by) = (instant(row.at, &layout.zone), started(row.started_by));
-    let took = format!("{}.{} s", row.took_ms / 1000, row.took_ms % 1000 / 100);
+    let took = took(row.took_ms);
     let mut out =
         format!("{STRONG}Run {}{STRONG:#}, {at}, started {by}, took {took}; {files}\n\n{}", row.run, layout.host());
     let mut grid = Grid::new(&["", ">number"]);

@@ -9,7 +9,7 @@ use jiff::tz::TimeZone;
 use serde_json::{Map, Value, json};
 
 use crate::exit::Failure;
-use crate::screen::{BAD, FAINT, GOOD, STRONG, Screen, WARN, count, grouped};
+use crate::screen::{BAD, FAINT, GOOD, STRONG, Screen, WARN, count, grouped, took};
 
 /// The log of one site.
 pub struct Log {
@@ -58,8 +58,10 @@ impl Log {
                 false => self.screen.print(&format!("{object}\n")),
             };
         }
+        let is_in_part = ["refused", "kept"].iter().any(|part| fields.get(*part).is_some_and(|count| *count != 0));
         let style = match event {
             "failed" | "held" | "problem" => BAD,
+            "told" if is_in_part => WARN,
             "built" | "told" => GOOD,
             "waits" | "configuration" => WARN,
             _ => FAINT,
@@ -138,10 +140,7 @@ pub fn built(document: &Value, took_ms: u64) -> Line {
     let told = if told.is_empty() { "nothing changed".to_owned() } else { told.join(", ") };
     let files = if written > 0 { format!("; {} written", count(written, "file", "files")) } else { String::new() };
     let entries_words = count(entries, "entry", "entries");
-    let seconds = match took_ms {
-        0..1_000 => format!("{took_ms} ms"),
-        _ => format!("{}.{} s", took_ms / 1_000, took_ms % 1_000 / 100),
-    };
+    let seconds = took(took_ms);
     let line = Line::new("built", format!("run {}: {entries_words}; {told}{files} ({seconds})", document["run"]))
         .with("run", document["run"].clone())
         .with("entries", entries);

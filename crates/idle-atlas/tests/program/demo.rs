@@ -25,7 +25,7 @@ fn the_demo_tells_the_whole_story() {
             "1 URL kept for later: the engine has a problem",
             "something waits to be announced",
             "picked up      85 of 86 pages",
-            "1  it answers 404",
+            "1  it answers 404, and no sitemap lists it",
             "Three things to try next",
         ],
     );
