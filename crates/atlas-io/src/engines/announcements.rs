@@ -93,7 +93,6 @@ pub fn tell(
             told.baseline = baseline(ledger, (&engine.name, engine.tells))?;
             return Ok(told);
         }
-        announcing.told.changes.extend(pending.iter().map(|one| one.change));
         let finished = announcing.round(state, &pending, is_chosen)?;
         wanted = if is_chosen { wanted } else { ToAnnounce::Due };
         // More may have changed in the meantime.
@@ -232,8 +231,13 @@ impl Announcing<'_> {
                 break;
             }
             let batch = pending.some(at..at + most.min(room).min(pending.len() - at));
+            self.told.changes.extend(batch.iter().map(|one| one.change));
             ended = self.batch(&batch, &mut state, &mut doubtful)?;
             at += batch.len();
+        }
+        if !is_used_up {
+            // What is kept counts; what waits is said apart.
+            self.told.changes.extend(pending.some(at..pending.len()).iter().map(|one| one.change));
         }
         if ended.is_none()
             && let Some(last) = doubtful.pop()

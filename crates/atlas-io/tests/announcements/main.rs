@@ -232,6 +232,7 @@ fn an_allowance_lets_the_most_recent_run_go_first() {
     vale.build(1..11);
     let told = vale.tell();
     assert_eq!(outcome(&told), (3, 0, 0));
+    assert_eq!(told.changes.added + told.changes.removed, 3, "what waits is said apart");
     let [waiting] = told.waiting[..] else { panic!("{told:?}") };
     assert_eq!((waiting.urls, waiting.until, waiting.why), (4, NOON + 86_400, WaitsFor::Allowance));
     let sent = vale.sent();
@@ -287,4 +288,23 @@ fn what_is_back_within_the_pause_is_not_removed() {
     let sent = vale.sent();
     // The pages of this source have no content by which they could be recognised.
     assert_eq!((sent.len(), told.changes.added, told.changes.removed), (1, 1, 0), "{told:?}");
+}
+
+/// An engine that answers 500 for a week is tried less and less often, up to once an hour, and loses nothing.
+#[test]
+fn an_engine_that_is_down_for_a_week_loses_nothing() {
+    let vale = Vale::new(Tells::Urls(10));
+    let mut rounds = 0;
+    for _ in 0..7 * 24 * 12 {
+        vale.answers((0..3).map(|_| answer(500, None)));
+        let told = vale.tell();
+        rounds += usize::from(!told.messages.is_empty());
+        assert_eq!((outcome(&told), told.left_alone.is_some()), ((0, 0, 5), true));
+        vale.sent();
+        vale.later(300);
+    }
+    assert!((7 * 24 * 3 / 4..7 * 24 * 2).contains(&rounds), "{rounds} rounds in a week");
+    vale.answers([]);
+    vale.later(2 * 3_600);
+    assert_eq!((outcome(&vale.tell()), vale.sent().len()), ((5, 0, 0), 5));
 }

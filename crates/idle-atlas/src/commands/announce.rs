@@ -2,10 +2,11 @@
 
 use atlas_core::announce::EngineState;
 use atlas_core::lastmod::Lastmod;
+use atlas_core::robots::Robots;
 use atlas_io::engines::{
     Engine, EngineReport, EngineSettings, Telling, ToAnnounce, ToldSite, all_pending, left_alone, meet,
 };
-use atlas_io::live::LiveSite;
+use atlas_io::live::{Deployed, LiveSite};
 use atlas_io::round::{self, Event, Round};
 use atlas_store::ledger::{ByHand, Ledger, chosen};
 use atlas_store::stop::Stop;
@@ -163,6 +164,20 @@ impl<'s> Choice<'s> {
     }
 }
 
+/// Looks whether the live robots.txt has other rules than the one here, which would undo them if it were copied there, or
+/// has yet to be copied.
+fn look_at_robots(settings: &Settings, live: &Deployed<'_>, session: &Session) -> Result<(), Failure> {
+    let Some(path) = &settings.robots else { return Ok(()) };
+    let Ok(here) = std::fs::read(path) else { return Ok(()) };
+    let address = settings.site.of_host("/robots.txt");
+    let Some(there) = live.body(address.as_str())? else { return Ok(()) };
+    if !Robots::read(&there).says_the_same(&Robots::read(&here)) {
+        let message = format!("{} and {} have different rules; the live one counts", address.as_str(), path.display());
+        session.screen.complain("robots.txt", &message);
+    }
+    Ok(())
+}
+
 /// Whether one of these engines is told only of what the live site serves.
 fn engines_wait(engines: &[&EngineSettings]) -> bool {
     engines.iter().any(|engine| engine.waits_until_live)
@@ -237,6 +252,7 @@ fn tell_all(
     ]);
     if engines_wait(&on) {
         ownership::look(settings, &live, session)?;
+        look_at_robots(settings, &live, session)?;
     }
     let off = off(settings);
     screen.show(&results, || view::announce::told(&results, &off, &screen.layout(settings)))?;

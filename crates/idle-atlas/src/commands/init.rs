@@ -313,6 +313,11 @@ name     = \"all-indexnow\"
 via      = \"indexnow\"
 endpoint = {}
 # key    = \"${{INDEXNOW_KEY}}\"   # if you have one already
+# wait_until_live = false      # tell it at once, without a look at the live site
+
+# Or let it run by itself: idle-atlas watch, or idle-atlas watch --unit systemd
+# [watch]
+# quiet_seconds = 5            # so that a site generator can finish
 ",
         quoted(&init.engine)
     );

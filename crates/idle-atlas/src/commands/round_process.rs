@@ -13,6 +13,9 @@ use crate::config::{AS_READ, Settings};
 use crate::exit::{Exit, Failure};
 use crate::session::{STARTED_BY, Session};
 
+/// The longest word for a kind of problem, in bytes.
+const LONGEST_WHAT: usize = 16;
+
 /// What became of a round.
 pub struct RoundResult {
     pub exit: Exit,
@@ -75,24 +78,17 @@ fn lost(output: &Output, problems: &[RoundProblem]) -> String {
     }
 }
 
-/// The problems on standard error, each of which begins with a word and a colon. Its further lines belong to it.
+/// The problems on standard error, each of which begins with a word or two and a colon. Its further lines belong to it.
 fn problems(text: &str) -> Vec<RoundProblem> {
-    const WHATS: [&str; 11] = [
-        "error",
-        "held back",
-        "stopped",
-        "stopping",
-        "waiting",
-        "ownership",
-        "when_built",
-        "when_failed",
-        "history",
-        "left alone",
-        "not complete",
-    ];
+    let is_what = |what: &str| {
+        let is_part = |letter: char| letter.is_ascii_lowercase() || "_. ".contains(letter);
+        what.len() <= LONGEST_WHAT
+            && what.starts_with(|letter: char| letter.is_ascii_lowercase())
+            && what.chars().all(is_part)
+    };
     let mut problems: Vec<RoundProblem> = Vec::new();
     for line in text.lines() {
-        let begin = line.split_once(": ").filter(|(what, _)| WHATS.contains(what));
+        let begin = line.split_once(": ").filter(|(what, _)| is_what(what));
         match (begin, problems.last_mut()) {
             (Some((what, message)), _) => {
                 problems.push(RoundProblem { what: what.to_owned(), message: message.to_owned() })

@@ -451,5 +451,10 @@ fn ownership_is_looked_at_on_the_live_site() {
     ran.says(0, &[]);
     assert!(!ran.errors.contains("ownership"), "{}", ran.errors);
     std::fs::remove_file(night.site.path("live/lamp.html")).unwrap();
+    night.site.write("live/robots.txt", "User-agent: *\nDisallow: /staff/\n");
+    night
+        .site
+        .run(&["announce"])
+        .says(0, &["https://www.marrowvale.example/robots.txt and public/robots.txt have different rules"]);
     night.site.run(&["announce"]).says(0, &["on the live site the file lamp.html is missing"]);
 }
