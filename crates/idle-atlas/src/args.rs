@@ -331,6 +331,9 @@ pub struct HistoryArguments {
     /// Only announcements to this engine
     #[arg(long, value_name = "NAME", conflicts_with_all = ["run", "entries"])]
     pub engine: Option<String>,
+    /// Only runs in which a file of this section was written; of the last 30
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["run", "entries"])]
+    pub section: Option<String>,
     /// Only what has happened since this run or date
     #[arg(long, value_name = "RUN|DATE", conflicts_with_all = ["run", "entries"])]
     pub since: Option<String>,

@@ -2,6 +2,8 @@
 
 use atlas_io::engines::{ToAnnounce, all_pending, left_alone};
 use atlas_store::ledger::{self, Ledger};
+use atlas_store::model::RunRow;
+use serde_json::Value;
 
 use super::announce::run_since;
 use crate::config::Settings;
@@ -42,16 +44,45 @@ pub fn run(settings: &Settings, history: &args::HistoryArguments, session: &Sess
     announcements.truncate(history.most);
     let mut past = view::history::Past {
         health: health(settings, &*ledger, session)?,
+        section: history.section.clone(),
         runs: ledger.runs(history.most)?,
         attempts: ledger.attempts(history.most)?,
         announcements,
     };
+    if let Some(section) = &history.section {
+        past.runs = of_section(settings, &*ledger, section)?;
+        past.runs.truncate(history.most);
+        past.announcements.clear();
+        past.attempts.clear();
+    }
     past.runs.retain(|run| since.is_none_or(|since| run.run >= since));
     past.attempts.retain(|attempt| attempt.at >= begin);
     screen.show(&past, || view::history::past(&past, &screen.layout(settings)))?;
     Ok(Exit::Done)
 }
 
+/// The runs in which a file of this section was written, as far as their reports are remembered.
+fn of_section(settings: &Settings, ledger: &dyn Ledger, section: &str) -> Result<Vec<RunRow>, Failure> {
+    let (mut runs, mut is_known) = (Vec::new(), settings.section_names().contains(&section));
+    for row in ledger.runs(WITH_REPORT)? {
+        let report = ledger.run(row.run)?.map(|(_, report)| report).unwrap_or_default();
+        let report: Value = serde_json::from_str(&report).unwrap_or_default();
+        let sections = report["sections"].as_array().into_iter().flatten();
+        let mut files = sections.filter(|one| one["name"] == section).flat_map(|one| one["files"].as_array()).flatten();
+        let was_written = |file: &Value| file["fate"] != "unchanged";
+        is_known |= report["sections"].as_array().into_iter().flatten().any(|one| one["name"] == section);
+        if files.any(was_written) {
+            runs.push(row);
+        }
+    }
+    match is_known {
+        true => Ok(runs),
+        false => Err(Failure::said(format!("there is no section “{section}”; the sections: idle-atlas survey"))),
+    }
+}
+
+/// How many runs are remembered with their reports.
+const WITH_REPORT: usize = 30;
 /// How many announcements are searched for those to one engine.
 const MOST_SEARCHED: usize = 10_000;
 /// How many intervals between builds tell how often they usually come.

@@ -13,6 +13,9 @@ use crate::screen::{FAINT, Layout, STRONG, WARN, count, grouped, instant, size, 
 #[derive(Debug, Serialize)]
 pub struct Past {
     pub health: Health,
+    /// The section that the runs are about, if only some are wanted. Attempts and announcements are about no section.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub section: Option<String>,
     pub runs: Vec<RunRow>,
     /// Builds that did not go through.
     pub attempts: Vec<AttemptRow>,
@@ -153,6 +156,10 @@ pub fn past(past: &Past, layout: &Layout) -> String {
         }
         out += &format!("\n{STRONG}Builds that did not go through{STRONG:#}\n\n{}", grid.text(layout));
     }
+    let next = format!("\n{FAINT}One run in full: idle-atlas history RUN{FAINT:#}\n");
+    if past.section.is_some() {
+        return out + &next;
+    }
     out += &format!("\n{STRONG}Announcements{STRONG:#}\n\n");
     if past.announcements.is_empty() {
         out += "  none yet\n";
@@ -177,7 +184,7 @@ pub fn past(past: &Past, layout: &Layout) -> String {
         }
         out += &grid.text(layout);
     }
-    out + &format!("\n{FAINT}One run in full: idle-atlas history RUN{FAINT:#}\n")
+    out + &next
 }
 
 /// One run in full.

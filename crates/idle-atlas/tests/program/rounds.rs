@@ -458,3 +458,23 @@ fn ownership_is_looked_at_on_the_live_site() {
         .says(0, &["https://www.marrowvale.example/robots.txt and public/robots.txt have different rules"]);
     night.site.run(&["announce"]).says(0, &["on the live site the file lamp.html is missing"]);
 }
+
+/// The history of a section: the runs in which one of its files was written.
+#[test]
+fn the_history_of_a_section() {
+    let night = Night::new("");
+    night.add("[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n");
+    night.site.page("halts/weir.html", "Weir", "Text");
+    night.site.build();
+    night.site.page("c.html", "c", "Text");
+    night.site.build();
+    night.site.page("halts/quay.html", "Quay", "Text");
+    night.site.build();
+    let runs = |section: &str| -> Vec<i64> {
+        let past = night.site.json(&["history", "--section", section]);
+        past["runs"].as_array().unwrap().iter().map(|run| run["run"].as_i64().unwrap()).collect()
+    };
+    assert_eq!((runs("halts"), runs("pages")), (vec![3, 1], vec![2, 1]));
+    night.site.run(&["history", "--section", "quays"]).says(2, &["there is no section “quays”"]);
+    night.site.run(&["history", "--section", "halts"]).says(0, &["Runs"]);
+}
