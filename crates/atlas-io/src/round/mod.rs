@@ -32,6 +32,15 @@ pub enum Event {
     Told(Box<EngineReport>),
 }
 
+/// The engines, those last that failed the last time, so that they hold up no other.
+fn healthy_first<'e>(engines: &'e [Engine], ledger: &dyn Ledger) -> Result<Vec<&'e Engine>, StoreError> {
+    let failures = |engine: &Engine| Ok(ledger.engine(&engine.name)?.map_or(0, |state| state.failures));
+    let failures = engines.iter().map(failures).collect::<Result<Vec<u32>, StoreError>>()?;
+    let mut order: Vec<(u32, &Engine)> = failures.into_iter().zip(engines).collect();
+    order.sort_by_key(|(failures, _)| *failures);
+    Ok(order.into_iter().map(|(_, engine)| engine).collect())
+}
+
 /// Runs a round and calls `hear` with each event as it happens. The round ends if the build is held back, or if it is
 /// asked to stop: then after the message under way.
 ///
@@ -53,7 +62,7 @@ pub fn run(
             }
         }
     }
-    for engine in round.engines {
+    for engine in healthy_first(round.engines, ledger)? {
         let told = tell(ledger, engine, round.telling, (clock, stop))?;
         let is_stopped = told.stopped.is_some();
         hear(Event::Told(Box::new(told)));

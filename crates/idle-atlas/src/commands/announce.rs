@@ -244,6 +244,8 @@ fn tell_all(
             results.push(*told);
         }
     })?;
+    // Those in trouble come last; the report keeps the order of the configuration.
+    results.sort_by_key(|told| on.iter().position(|engine| engine.name == told.engine));
     let sum = |of: fn(&EngineReport) -> u64| results.iter().map(of).sum::<u64>();
     screen.count(&[
         ("taken", sum(|told| told.taken)),

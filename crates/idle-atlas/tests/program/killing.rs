@@ -171,3 +171,44 @@ fn a_killed_first_build_is_finished_by_the_next() {
     site.build();
     assert_eq!(site.paths(), wanted);
 }
+
+/// An announcement that is killed at any instant: every change is taken, and at most one message for each kill is repeated.
+#[cfg(feature = "test-engine")]
+#[test]
+fn a_killed_announcement_loses_nothing_and_repeats_little() {
+    use std::collections::HashMap;
+    use std::time::Duration;
+
+    use atlas_io::test_engine::{TestEngine, TestEngineSettings};
+
+    let engine = TestEngine::start(TestEngineSettings::fair()).unwrap();
+    let site = TestSite::new(&format!(
+        "[[source]]\nfrom = \"table\"\nfile = \"t.csv\"\n[[engine]]\nname = \"test\"\nvia = \"http-call\"\nendpoint = \"{}\"\nbody = \"{{url}}\"\nwait_until_live = false\n",
+        engine.call()
+    ));
+    let rows = |date: &str| (0..300).map(|number| format!("/x{number}y/,{date}\n")).collect::<String>();
+    for date in ["2026-01-01", "2026-02-02"] {
+        site.write("t.csv", format!("url,modified\n{}", rows(date)));
+        site.build();
+    }
+    let (mut kills, mut instant) = (0, 20);
+    loop {
+        let mut child = site.command(&["announce", "--quiet"]).spawn().unwrap();
+        std::thread::sleep(Duration::from_millis(instant));
+        instant = 20 + instant * 37 % 91;
+        if child.try_wait().unwrap().is_some_and(|status| status.success()) {
+            break;
+        }
+        child.kill().unwrap();
+        child.wait().unwrap();
+        kills += 1;
+        assert!(kills < 500, "it never ends");
+    }
+    let mut times: HashMap<String, usize> = HashMap::new();
+    engine.received().iter().for_each(|one| *times.entry(one.urls[2].clone()).or_default() += 1);
+    let repeated: usize = times.values().map(|times| times - 1).sum();
+    assert_eq!(times.len(), 300, "every change is taken");
+    assert!(repeated <= kills, "{repeated} messages were repeated after {kills} kills");
+    println!("300 changes, {kills} kills, {repeated} messages repeated");
+    site.run(&["announce"]).says(0, &["nothing to announce"]);
+}
