@@ -181,3 +181,54 @@ fn for_shell(text: &str) -> String {
     let is_plain = |letter: char| letter.is_ascii_alphanumeric() || "/._-".contains(letter);
     if text.chars().all(is_plain) { text.to_owned() } else { format!("'{}'", text.replace('\'', "'\\''")) }
 }
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    fn unit(minutes: i64) -> Unit {
+        Unit {
+            name: "idle-atlas".into(),
+            sites: "https://www.marrowvale.example/100%/".into(),
+            program: "/usr/local/bin/idle-atlas".into(),
+            paths: vec!["/srv/site one/idle-atlas.toml".into(), "/srv/two/idle-atlas.toml".into()],
+            folder: "/srv/site one".into(),
+            every: SignedDuration::from_mins(minutes),
+        }
+    }
+
+    #[rstest]
+    #[case(15, "*/15 * * * *")]
+    #[case(45, "17 * * * *")]
+    #[case(60, "17 * * * *")]
+    #[case(360, "17 */6 * * *")]
+    #[case(1_440, "17 4 * * *")]
+    fn intervals_become_lines_of_a_crontab(#[case] minutes: i64, #[case] wanted: &str) {
+        let text = unit(minutes).cron().text;
+        assert!(text.lines().any(|line| line.starts_with(&format!("{wanted}  cd '/srv/site one' && "))), "{text}");
+        assert!(
+            text.contains("--config '/srv/site one/idle-atlas.toml' --config /srv/two/idle-atlas.toml watch --once")
+        );
+    }
+
+    #[test]
+    fn services_name_every_configuration() {
+        let text = unit(20).service(true).text;
+        let command = "ExecStart=/usr/local/bin/idle-atlas --config \"/srv/site one/idle-atlas.toml\" --config /srv/two/idle-atlas.toml watch --log json\n";
+        assert!(text.contains(command) && text.contains("100%%") && text.contains("Restart=on-failure"), "{text}");
+        let text = unit(20).service(false).text;
+        assert!(text.contains("Type=oneshot") && !text.contains("[Install]"), "{text}");
+        assert!(unit(20).timer().text.contains("OnUnitActiveSec=20min\n"));
+    }
+
+    #[rstest]
+    #[case("/srv/site", "/srv/site", "/srv/site")]
+    #[case("a b", "\"a b\"", "'a b'")]
+    #[case("50%$HOME\"", "\"50%%$$HOME\\\"\"", "'50%$HOME\"'")]
+    #[case("it's", "it's", "'it'\\''s'")]
+    fn arguments_are_quoted(#[case] text: &str, #[case] systemd: &str, #[case] shell: &str) {
+        assert_eq!((for_systemd(text), for_shell(text)), (systemd.to_owned(), shell.to_owned()));
+    }
+}

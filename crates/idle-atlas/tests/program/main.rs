@@ -26,6 +26,8 @@ mod gathering;
 mod guarding;
 mod killing;
 mod lean;
+#[cfg(feature = "test-engine")]
+mod living;
 mod looking;
 mod making_sections;
 mod mapping;
