@@ -17,7 +17,7 @@ use atlas_store::stop::Stop;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::Value;
 
-use super::round_process::{self, RoundResult};
+use super::round_process::{self, RoundProblem, RoundResult};
 use super::units;
 use crate::args::{self, LogForm, Shared};
 use crate::config::{self, Settings};
@@ -189,7 +189,11 @@ impl WatchedSite {
     /// Begins to watch a site.
     fn watch(&mut self, settings: Settings) -> Result<Watched, Failure> {
         self.log.zone = settings.timezone().clone();
-        let (reads, asked) = settings.reads();
+        let (reads, mut asked) = settings.reads();
+        if !settings.programs.before_build.is_empty() {
+            // A generator may hold back a page that is scheduled, so that nobody knows of it.
+            asked.push("what before_build would make".to_owned());
+        }
         let mut wanted: Vec<PathBuf> = reads.into_iter().chain(settings.watching.also.iter().cloned()).collect();
         wanted.sort();
         wanted.dedup();
@@ -294,8 +298,9 @@ impl WatchedSite {
             self.say(view::built(&result.built, run.map_or(0, |run| run.took_ms)))?;
         }
         // What a failed or held build says of itself has been said.
-        let is_said = |what: &str| matches!(what, "error" | "held back");
-        for problem in result.problems.iter().filter(|problem| !is_said(&problem.what)) {
+        let is_said =
+            |problem: &&RoundProblem| problem.what == "held back" || result.built["error"] == problem.message.as_str();
+        for problem in result.problems.iter().filter(|problem| !is_said(problem)) {
             self.say(view::problem(&problem.what, &problem.message))?;
         }
         for report in result.told.as_array().into_iter().flatten() {

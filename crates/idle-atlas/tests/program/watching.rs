@@ -195,6 +195,7 @@ fn a_generator_does_not_wake_itself() {
     site.reconfigure("quiet_seconds = 0", "quiet_seconds = 1\nalso = [\"words.txt\"]");
     let watching = Watching::begin(&site, &[]);
     assert_eq!(watching.next("built")["added"], 3);
+    // What a generator holds back until it is due, nobody knows of.
     assert_eq!(watching.more(), [Value::Null; 0]);
     site.write("words.txt", "Two");
     assert_eq!(watching.next("begins")["paths"][0], "words.txt");
@@ -309,4 +310,22 @@ fn systemd_accepts_the_units(#[values("systemd", "timer")] kind: &str) {
     let verified = Command::new("systemd-analyze").args(["verify", "--man=no"]).args(units).output().unwrap();
     let ran = Ran::of(verified);
     assert_eq!((ran.code, ran.errors.trim()), (0, ""), "{ran:?}");
+}
+
+/// An engine that cannot be told anything is said in every round, and builds go on.
+#[test]
+fn an_engine_without_a_key_is_reported() {
+    let engine = engine(Mood::Fair);
+    let site = TestSite::new("");
+    site.page("a.html", "a", "Text");
+    let endpoint = engine.endpoint();
+    site.configure(&format!(
+        "{HTML}{QUIET}[[engine]]\nname = \"test\"\nvia = \"indexnow\"\nendpoint = \"{endpoint}\"\n"
+    ));
+    let watching = Watching::begin(&site, &[]);
+    watching.next("built");
+    let problem = watching.next("problem");
+    assert!(problem["words"].as_str().unwrap().contains("engine test has no key yet"), "{problem}");
+    site.page("a.html", "a", "Other text");
+    assert_eq!(watching.next("built")["changed"], 1);
 }
