@@ -32,6 +32,8 @@ const GLANCE: Duration = Duration::from_millis(500);
 const SETTLE: Duration = Duration::from_millis(50);
 /// How often sources are asked that cannot be watched, unless the configuration says otherwise.
 const EVERY: SignedDuration = SignedDuration::from_hours(1);
+/// How often it is tried to watch what could not be watched.
+const AGAIN: SignedDuration = SignedDuration::from_mins(1);
 /// How often an engine is tried whose settings have to be mended.
 const MEND: SignedDuration = SignedDuration::from_hours(1);
 
@@ -109,6 +111,9 @@ struct Watched {
     files: Option<FileWatch>,
     /// The folders and files that are watched.
     wanted: Vec<PathBuf>,
+    /// When it was last tried to watch them, and since when they are not watched.
+    tried: Timestamp,
+    unwatched_since: Timestamp,
 }
 
 impl WatchedSite {
@@ -144,6 +149,7 @@ impl WatchedSite {
                     let before = std::mem::take(&mut changed);
                     if watched.lost_a_folder(&before) {
                         watched.files = self.watch_files(&watched.settings, &watched.wanted)?;
+                        watched.unwatched_since = now;
                     }
                     if let (_, Some(more)) = self.round(&mut watched, wake, &before)? {
                         self.hear(&mut watched, more, &mut changed)?;
@@ -157,7 +163,7 @@ impl WatchedSite {
                         Some(files) => files.wait(wait),
                         None => {
                             thread::sleep(wait);
-                            FilesChanged::default()
+                            self.watch_again(&mut watched)?
                         }
                     };
                     self.hear(&mut watched, heard, &mut changed)?;
@@ -207,7 +213,8 @@ impl WatchedSite {
             self.say(view::watching(paths, &asked, every))?;
         }
         let schedule = Schedule::new(settings.watching.quiet, every);
-        Ok(Watched { settings, schedule, files, wanted })
+        let now = self.session.now();
+        Ok(Watched { settings, schedule, files, wanted, tried: now, unwatched_since: now })
     }
 
     /// Watches files. If that is not possible, the site is built at intervals.
@@ -219,6 +226,24 @@ impl WatchedSite {
                 Ok(None)
             }
         }
+    }
+
+    /// Tries again to watch what could not be watched. Once that works, or an hour has gone by, anything may have changed.
+    fn watch_again(&self, watched: &mut Watched) -> Result<FilesChanged, Failure> {
+        let now = self.session.now();
+        if now.duration_since(watched.tried) < AGAIN {
+            return Ok(FilesChanged::default());
+        }
+        watched.tried = now;
+        watched.files = FileWatch::new(&watched.wanted, &watched.settings.ledger).ok();
+        let is_an_hour_over = now.duration_since(watched.unwatched_since) >= EVERY;
+        if is_an_hour_over {
+            watched.unwatched_since = now;
+        }
+        if watched.files.is_some() {
+            self.say(Line::new("watching", "the files can be watched again"))?;
+        }
+        Ok(FilesChanged { is_more: watched.files.is_some() || is_an_hour_over, ..FilesChanged::default() })
     }
 
     /// Takes note of changes.

@@ -329,3 +329,27 @@ fn an_engine_without_a_key_is_reported() {
     site.page("a.html", "a", "Other text");
     assert_eq!(watching.next("built")["changed"], 1);
 }
+
+/// A web root that is removed and made again, as some generators do, is still watched.
+#[test]
+fn a_folder_that_is_made_again_is_watched() {
+    let engine = engine(Mood::Fair);
+    let site = watched(&engine, "");
+    let watching = Watching::begin(&site, &[]);
+    watching.next("built");
+    std::fs::rename(site.path("public"), site.path("old")).unwrap();
+    std::fs::create_dir(site.path("public")).unwrap();
+    for name in ["a", "b", "c"] {
+        site.page(&format!("{name}.html"), name, "Text");
+    }
+    let built = loop {
+        let built = watching.next("built");
+        if built["added"] != 0 {
+            break built;
+        }
+    };
+    assert_eq!(built["entries"], 3, "{built}");
+    while !watching.more().is_empty() {}
+    site.page("c.html", "c", "Other text");
+    assert_eq!(watching.next("built")["changed"], 1);
+}
