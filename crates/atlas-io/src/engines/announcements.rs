@@ -19,7 +19,7 @@ use atlas_store::stop::Stop;
 use jiff::{SignedDuration, Timestamp};
 
 use super::not_live::{Look, Looked};
-use super::outlook::{Split, baseline, is_retired, left_alone, pending, pending_list, split};
+use super::outlook::{Allowance, Split, baseline, is_retired, left_alone, paused, pending, pending_list, split};
 use super::report::{EngineReport, Waiting, WaitsFor};
 use super::{Engine, Message, Reply, Telling, Tells, ToAnnounce};
 use crate::live::LiveSite;
@@ -32,8 +32,6 @@ const PAUSE: Duration = Duration::from_millis(500);
 const LONGEST_PAUSE: Duration = Duration::from_secs(5);
 /// If so many URLs are not accepted one by one, and no other was accepted, the key is at fault rather than the URLs.
 const MOST_DOUBTFUL: usize = 16;
-/// The seconds of a day.
-const DAY: i64 = 86_400;
 /// The outcome of what was given up without a message.
 const GIVEN_UP: &str = "given-up";
 /// How many addresses of a message are recorded as examples.
@@ -145,11 +143,8 @@ impl Announcing<'_> {
         writing.keep_told(name, &held)?;
         writing.set_engine(name, state)?;
         writing.commit()?;
-        let wait = held.iter().filter(|told| told.waits.is_some());
-        let until = wait.clone().map(|told| told.at + pause).min();
-        let waits = until.map(|until| Waiting { urls: wait.count() as u64, until, why: WaitsFor::Pause });
         self.told.waiting.retain(|waiting| waiting.why != WaitsFor::Pause);
-        self.told.waiting.extend(waits);
+        self.told.waiting.extend(paused(&held, pause));
         Ok(free)
     }
 
@@ -197,15 +192,6 @@ impl Announcing<'_> {
         Ok(free)
     }
 
-    /// How many URLs may still be announced today, and when that becomes more; `None` if there is no limit.
-    fn allowance(&self) -> Result<Option<(u64, i64)>, StoreError> {
-        let Some(per_day) = self.engine.limits.per_day else { return Ok(None) };
-        let told = self.ledger.told_after(&self.engine.name, self.now - DAY)?;
-        let used: u64 = told.iter().map(|(_, urls)| urls).sum();
-        let until = told.first().map_or(self.now, |(at, _)| *at) + DAY;
-        Ok(Some((per_day.saturating_sub(used), until)))
-    }
-
     /// Sends the messages about these changes; `false` if it had to stop early.
     fn round(&mut self, mut state: EngineState, pending: &PendingChanges, is_chosen: bool) -> Result<bool, StoreError> {
         let most = match self.engine.tells {
@@ -213,12 +199,17 @@ impl Announcing<'_> {
             Tells::Main | Tells::Feeds | Tells::NewFiles => 1,
         };
         let (mut at, mut doubtful, mut ended) = (0, Vec::new(), None);
-        let (mut is_used_up, allowed, before) = (false, self.allowance()?, self.told.taken + self.told.refused);
+        let (mut is_used_up, allowed, before) = (
+            false,
+            Allowance::of(self.ledger, &self.engine.name, self.engine.limits, self.now)?,
+            self.told.taken + self.told.refused,
+        );
         while at < pending.len() && ended.is_none() && doubtful.len() < MOST_DOUBTFUL {
             let sent = self.told.taken + self.told.refused - before;
-            let left = allowed.map_or(u64::MAX, |(left, _)| left.saturating_sub(sent));
+            let left = allowed.as_ref().map_or(u64::MAX, |allowed| allowed.left.saturating_sub(sent));
             let room = usize::try_from(left).unwrap_or(usize::MAX);
-            if let (0, Some((_, until))) = (room, allowed) {
+            if let (0, Some(Allowance { until, .. })) = (room, &allowed) {
+                let until = *until;
                 let urls = (pending.len() - at) as u64;
                 self.told.waiting.push(Waiting { urls, until, why: WaitsFor::Allowance });
                 is_used_up = true;

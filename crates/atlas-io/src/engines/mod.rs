@@ -32,7 +32,7 @@ use crate::secret::Secret;
 pub use self::announcements::tell;
 pub use self::http_call::CallSettings;
 pub use self::not_live::{LiveReport, SeenLive};
-pub use self::outlook::{PendingList, all_pending, left_alone, meet};
+pub use self::outlook::{PendingList, all_pending, left_alone, meet, would_wait};
 pub use self::report::{EngineReport, Waiting, WaitsFor};
 
 /// A protocol for telling engines of changes.

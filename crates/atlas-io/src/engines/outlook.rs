@@ -8,7 +8,11 @@ use atlas_store::error::StoreError;
 use atlas_store::ledger::{self, Ledger, PendingChanges};
 use atlas_store::model::{Pending, ToldUrl};
 
-use super::{EngineSettings, Tells, ToAnnounce, addresses};
+use super::report::{Waiting, WaitsFor};
+use super::{EngineSettings, TellingLimits, Tells, ToAnnounce, addresses};
+
+/// The seconds of a day.
+const DAY: i64 = 86_400;
 
 /// What an engine has still to be told, in order, with its progress.
 pub(super) fn pending(
@@ -167,6 +171,63 @@ pub(super) fn split(
     }
     split.free.sort();
     split
+}
+
+/// What would wait if an engine were told now, at an instant in seconds since 1970: URLs of which it was told too short a
+/// time ago, and those that a day's allowance leaves over.
+///
+/// # Errors
+///
+/// Returns an error if the ledger cannot be read.
+pub fn would_wait(
+    ledger: &dyn Ledger,
+    engine: &EngineSettings,
+    names: &Names,
+    wanted: ToAnnounce<'_>,
+    now: i64,
+) -> Result<Vec<Waiting>, StoreError> {
+    let limits = engine.limits;
+    let (_, pending) = pending(ledger, (&engine.name, engine.tells), names, wanted)?;
+    let told = ledger.told_urls(&engine.name)?;
+    let gone = ledger.tombstones()?.into_iter().map(|(gone, _)| gone.key).collect();
+    let Split { free, held, .. } = split(pending, told, &gone, wanted, now - limits.pause_seconds);
+    let mut waiting = Vec::from_iter(paused(&held, limits.pause_seconds));
+    if let Some(Allowance { left, until }) = Allowance::of(ledger, &engine.name, limits, now)? {
+        let urls = (free.len() as u64).saturating_sub(left);
+        waiting.extend((urls > 0).then_some(Waiting { urls, until, why: WaitsFor::Allowance }));
+    }
+    Ok(waiting)
+}
+
+/// The URLs among these that wait for their pause, in seconds.
+pub(super) fn paused(held: &[ToldUrl], pause: i64) -> Option<Waiting> {
+    let wait = held.iter().filter(|told| told.waits.is_some());
+    let until = wait.clone().map(|told| told.at + pause).min()?;
+    Some(Waiting { urls: wait.count() as u64, until, why: WaitsFor::Pause })
+}
+
+/// What an engine may still be told today.
+pub(super) struct Allowance {
+    /// The number of URLs.
+    pub(super) left: u64,
+    /// When that becomes more, in seconds since 1970.
+    pub(super) until: i64,
+}
+
+impl Allowance {
+    /// The allowance at an instant; `None` if there is no limit.
+    pub(super) fn of(
+        ledger: &dyn Ledger,
+        engine: &str,
+        limits: TellingLimits,
+        now: i64,
+    ) -> Result<Option<Self>, StoreError> {
+        let Some(per_day) = limits.per_day else { return Ok(None) };
+        let told = ledger.told_after(engine, now - DAY)?;
+        let used: u64 = told.iter().map(|(_, urls)| urls).sum();
+        let until = told.first().map_or(now, |(at, _)| *at) + DAY;
+        Ok(Some(Self { left: per_day.saturating_sub(used), until }))
+    }
 }
 
 /// Notes engines that were not met before: their progress begins with the last run, or is that of the engine whose name

@@ -4,7 +4,7 @@ use atlas_core::announce::EngineState;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::robots::Robots;
 use atlas_io::engines::{
-    Engine, EngineReport, EngineSettings, Telling, ToAnnounce, ToldSite, all_pending, left_alone, meet,
+    Engine, EngineReport, EngineSettings, Telling, ToAnnounce, ToldSite, all_pending, left_alone, meet, would_wait,
 };
 use atlas_io::live::{Deployed, LiveSite};
 use atlas_io::round::{self, Event, Round};
@@ -279,7 +279,8 @@ fn dry_run(settings: &Settings, ledger: &dyn Ledger, chosen: &Choice<'_>, sessio
         let pending = all_pending(ledger, engine, &settings.names, chosen.wanted(), MOST_LISTED)?;
         let alone = left_alone(ledger, &engine.name, now)?.filter(|alone| alone.is_asked || !chosen.at_once);
         let has_key = !engine.via.wants_key || keys::of(settings, ledger, engine)?.is_some();
-        plans.push(view::announce::AnnouncePlan::new(engine, pending, alone, has_key));
+        let waiting = would_wait(ledger, engine, &settings.names, chosen.wanted(), now)?;
+        plans.push(view::announce::AnnouncePlan::new(engine, pending, (alone, waiting), has_key));
     }
     let off = off(settings);
     screen.show(&plans, || view::announce::plans(&plans, &off, &screen.layout(settings)))?;

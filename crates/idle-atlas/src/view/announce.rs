@@ -20,6 +20,8 @@ pub struct AnnouncePlan {
     /// Until when it is left alone, because it asked for that or failed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub left_alone: Option<LeftAlone>,
+    /// URLs of these that would wait for a time that the configuration sets.
+    pub waiting: Vec<Waiting>,
     /// Whether there is a key for it.
     pub has_key: bool,
     /// It has given up being told in this way, and nothing is kept for it.
@@ -39,11 +41,16 @@ pub struct PlannedUrl {
 }
 
 impl AnnouncePlan {
-    pub fn new(engine: &EngineSettings, pending: PendingList, left_alone: Option<LeftAlone>, has_key: bool) -> Self {
+    pub fn new(
+        engine: &EngineSettings,
+        pending: PendingList,
+        (left_alone, waiting): (Option<LeftAlone>, Vec<Waiting>),
+        has_key: bool,
+    ) -> Self {
         let PendingList { count: urls, first, is_retired: retired, baseline } = pending;
         let tell = first.into_iter().map(|Pending { change, url, .. }| PlannedUrl { change, url }).collect();
         let (via, of_files) = (engine.via.word, engine.tells.of_files());
-        Self { engine: engine.name.clone(), via, urls, tell, left_alone, has_key, retired, of_files, baseline }
+        Self { engine: engine.name.clone(), via, urls, tell, left_alone, waiting, has_key, retired, of_files, baseline }
     }
 }
 
@@ -63,7 +70,7 @@ pub fn told(results: &[EngineReport], off: &[&str], layout: &Layout) -> String {
 }
 
 /// What waits for a time that the configuration sets.
-fn waiting(told: &EngineReport, layout: &Layout) -> String {
+fn waiting(all: &[Waiting], layout: &Layout) -> String {
     let line = |one: &Waiting| {
         let (wait, next) = if one.urls == 1 { ("waits", "It goes") } else { ("wait", "The next go") };
         let why = match one.why {
@@ -80,7 +87,7 @@ fn waiting(told: &EngineReport, layout: &Layout) -> String {
         let (urls, until) = (count(one.urls, "URL", "URLs"), instant(one.until, &layout.zone));
         format!("  {urls} {wait}: {why}. {next} at {until} or later\n")
     };
-    told.waiting.iter().map(line).collect()
+    all.iter().map(line).collect()
 }
 
 /// What is not announced yet because the live site does not serve it.
@@ -157,7 +164,7 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
         return out + "nothing is announced yet.\n" + &not_live(told, report, layout);
     }
     if told.messages.is_empty() && !told.waiting.is_empty() {
-        return out + "nothing to announce now.\n" + &waiting(told, layout);
+        return out + "nothing to announce now.\n" + &waiting(&told.waiting, layout);
     }
     if told.messages.is_empty() {
         let known = told.baseline.map_or("it knows about every change.\n".to_owned(), of_baseline);
@@ -203,7 +210,7 @@ fn one(told: &EngineReport, layout: &Layout) -> String {
             out += &format!("       and {} more\n", grouped(more));
         }
     }
-    out += &waiting(told, layout);
+    out += &waiting(&told.waiting, layout);
     if let Some(report) = &told.not_live {
         out += &not_live(told, report, layout);
     }
@@ -268,6 +275,7 @@ pub fn plans(plans: &[AnnouncePlan], off: &[&str], layout: &Layout) -> String {
         if plan.urls > listed {
             out += &format!("  and {} more: --verbose\n", grouped(plan.urls - listed));
         }
+        out += &waiting(&plan.waiting, layout);
     }
     off.iter().for_each(|name| out += &switched_off(name));
     let next = match (plans.iter().any(|plan| !plan.has_key), plans.iter().any(|plan| !plan.tell.is_empty())) {

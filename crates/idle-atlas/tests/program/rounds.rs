@@ -478,3 +478,18 @@ fn the_history_of_a_section() {
     night.site.run(&["history", "--section", "quays"]).says(2, &["there is no section “quays”"]);
     night.site.run(&["history", "--section", "halts"]).says(0, &["Runs"]);
 }
+
+/// A dry run says what would wait.
+#[test]
+fn a_dry_run_says_what_would_wait() {
+    let night = Night::new("per_day = 1\n");
+    night.site.build();
+    night.site.page("a.html", "a", "Other text");
+    night.site.page("b.html", "b", "Other text");
+    night.site.build();
+    let would = ["would be told of 2 URLs", "1 URL waits: as many as a day allows have been announced (per_day)"];
+    night.site.run(&["announce", "--dry-run"]).says(0, &would);
+    night.site.run(&["announce"]).says(0, &["1 URL to announce (1 changed); 1 accepted", "1 URL waits"]);
+    let plan = night.site.json(&["announce", "--dry-run"]);
+    assert_eq!((&plan[0]["urls"], &plan[0]["waiting"][0]["why"]), (&1.into(), &"allowance".into()), "{plan}");
+}
