@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use atlas_core::contribution::{Contribution, url_of};
-use atlas_core::fingerprint::{self, PARTS, Prints};
+use atlas_core::fingerprint::{self, PARTS, PageField, Prints};
 use atlas_core::judge::{Moved, Movement, Sight, dates_hold, is_silent, judge};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::output_policy;
@@ -49,6 +49,10 @@ impl Settled {
             let outcome = judge(*moved, is_silent(sight, redesign, terms.same_reader));
             candidate.entry.observed = if outcome.edited { terms.today } else { known.observed };
             candidate.entry.changed = if outcome.changed { terms.run } else { known.changed };
+            candidate.entry.text_changed = match outcome.changed {
+                true => is_other_text(known, &candidate.entry),
+                false => known.text_changed,
+            };
             if outcome.changed {
                 candidate.news = Novelty::Changed;
             }
@@ -351,4 +355,10 @@ fn remembered_of(
         }
     }
     Ok(found)
+}
+
+/// Whether the text of a page differs from what it was; both times its HTML was read.
+fn is_other_text(before: &RememberedEntry, now: &RememberedEntry) -> bool {
+    let part = PageField::Content.part().unwrap_or_default();
+    before.from_page && now.from_page && !Prints::same_part(before.page, now.page, part)
 }

@@ -49,6 +49,9 @@ impl WorthSubmitting {
 pub struct WorthUrl {
     /// Why.
     pub why: WorthSubmitting,
+    /// Whether only something besides its text has changed. Those whose text has come first.
+    #[serde(skip)]
+    pub is_same_text: bool,
     /// The run in which it last changed, most recent first.
     #[serde(skip)]
     pub changed: Reverse<u32>,
@@ -92,7 +95,8 @@ pub fn worth_submitting(
                 (false, false) => WorthSubmitting::Unknown,
                 (false, true) => continue,
             };
-            best.push(WorthUrl { why, changed: Reverse(entry.changed), depth, url });
+            let is_same_text = why == WorthSubmitting::Changed && !entry.text_changed;
+            best.push(WorthUrl { why, is_same_text, changed: Reverse(entry.changed), depth, url });
         }
         if best.len() > most.saturating_mul(2).max(1_000) {
             best.sort_unstable();

@@ -37,6 +37,8 @@ pub struct RememberedEntry {
     pub from_page: bool,
     /// Whether engines are told nothing of it, because the user wants it so.
     pub untold: bool,
+    /// Whether its text changed when it last changed, as far as its page was read; otherwise something else did.
+    pub text_changed: bool,
     /// The number of its provenance: the mapping under which its fingerprints were taken.
     pub provenance: u16,
 }
@@ -56,6 +58,7 @@ impl RememberedEntry {
             changed: 1,
             from_page: false,
             untold: false,
+            text_changed: false,
             provenance: UNKNOWN,
         }
     }
@@ -73,7 +76,7 @@ impl RememberedEntry {
         out.extend_from_slice(&self.declared.to_le_bytes());
         out.extend_from_slice(&self.observed.to_le_bytes());
         out.extend_from_slice(&self.changed.to_le_bytes());
-        out.push(u8::from(self.from_page) | u8::from(self.untold) << 1);
+        out.push(u8::from(self.from_page) | u8::from(self.untold) << 1 | u8::from(self.text_changed) << 2);
         out.extend_from_slice(&self.provenance.to_le_bytes());
     }
 
@@ -87,6 +90,7 @@ impl RememberedEntry {
             changed: u32::from_le_bytes(part(bytes, 40)),
             from_page: bytes[44] & 1 != 0,
             untold: bytes[44] & 2 != 0,
+            text_changed: bytes[44] & 4 != 0,
             provenance: u16::from_le_bytes(part(bytes, 45)),
         }
     }
@@ -116,6 +120,7 @@ mod tests {
             changed: 4,
             from_page: true,
             untold: true,
+            text_changed: true,
             provenance: 300,
         };
         let other = RememberedEntry { observed: 20_000, from_page: false, ..entry };

@@ -206,6 +206,7 @@ impl<'a> SegmentRenderer<'a> {
             changed: self.returned.get(&summary.key()).copied().unwrap_or(self.run),
             from_page: summary.has(RowFlag::FromPage),
             untold: summary.kept().is_some_and(|kept| !kept.announce),
+            text_changed: false,
             provenance: self.entry_rows.provenance(self.renderer.arrivals, row_id),
         })
     }

@@ -105,6 +105,7 @@ impl Candidate {
                 changed: 0,
                 from_page: summary.has(RowFlag::FromPage),
                 untold: !kept.announce,
+                text_changed: false,
                 provenance: UNKNOWN,
             },
             raw: summary.raw,

@@ -82,3 +82,21 @@ fn sitemap_files_in_consoles() {
     site.run(&["announce", "--done", "atlas-news-1.xml", "atlas-halts-1.xml", "--in", "quay-console"])
         .says(0, &["1 sitemap file: submitted in", "1 sitemap file: removed from", "quay-console: nothing to do"]);
 }
+
+/// Of changed pages, those come first whose text has changed, rather than their title.
+#[test]
+fn pages_with_another_text_come_first() {
+    let site = TestSite::new(HTML);
+    let deep = |name: &str| format!("a/b/{name}.html");
+    ["one", "two"].iter().for_each(|name| site.page(&deep(name), name, "Text"));
+    site.build();
+    site.page(&deep("two"), "two", "Quite another text");
+    site.build();
+    site.page(&deep("one"), "Another title", "Text");
+    site.build();
+    assert_eq!(listed(&site, "9"), pairs(&[("/a/b/two.html", "changed"), ("/a/b/one.html", "changed")]));
+    site.page("c.html", "c", "Text");
+    site.build();
+    let after = pairs(&[("/c.html", "unknown-main-page"), ("/a/b/two.html", "changed"), ("/a/b/one.html", "changed")]);
+    assert_eq!(listed(&site, "9"), after, "an unchanged page keeps what is known of it");
+}
