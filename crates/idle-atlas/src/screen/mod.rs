@@ -159,6 +159,11 @@ impl Screen {
         self.json
     }
 
+    /// Whether only errors are wanted.
+    pub fn is_quiet(&self) -> bool {
+        self.quiet
+    }
+
     /// Whether a source that cannot be read ends the command.
     pub fn is_strict(&self) -> bool {
         self.strict

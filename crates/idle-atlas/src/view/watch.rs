@@ -41,10 +41,16 @@ impl Line {
     }
 }
 
+/// The events that are written even if only errors are wanted.
+const IN_TROUBLE: [&str; 3] = ["failed", "held", "problem"];
+
 impl Log {
     /// Writes a line.
     pub fn say(&self, at: Timestamp, line: Line) -> Result<(), Failure> {
         let Line { event, words, fields } = line;
+        if self.screen.is_quiet() && !IN_TROUBLE.contains(&event) {
+            return Ok(());
+        }
         if self.json {
             let mut object = Map::new();
             object.insert("at".to_owned(), json!(at.round(jiff::Unit::Millisecond).unwrap_or(at).to_string()));
@@ -60,7 +66,7 @@ impl Log {
         }
         let is_in_part = ["refused", "kept"].iter().any(|part| fields.get(*part).is_some_and(|count| *count != 0));
         let style = match event {
-            "failed" | "held" | "problem" => BAD,
+            event if IN_TROUBLE.contains(&event) => BAD,
             "told" if is_in_part => WARN,
             "built" | "told" => GOOD,
             "waits" | "configuration" => WARN,

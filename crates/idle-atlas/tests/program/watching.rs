@@ -265,9 +265,11 @@ fn one_round_for_a_timer(#[case] more: &str, #[case] code: i32, #[case] word: &s
     let engine = engine(Mood::Fair);
     let mut site = watched(&engine, more);
     site.run(&["watch", "--once", "--log", "json"]).says(code, &["\"begins\"", word]);
+    let quiet = site.run(&["watch", "--once", "--quiet"]);
+    assert_eq!((quiet.code, quiet.out.is_empty()), (code, code == 0), "{quiet:?}");
     site.at(NOON + DAY);
     if code == 0 {
-        site.run(&["watch", "--once"]).says(0, &["2026-11-24 12:00:00  built      run 2: 2 entries; nothing changed"]);
+        site.run(&["watch", "--once"]).says(0, &["2026-11-24 12:00:00  built      run 3: 2 entries; nothing changed"]);
         site.run(&["history"]).says(0, &["by a timer"]);
     }
 }
