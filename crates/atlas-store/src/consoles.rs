@@ -2,10 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use atlas_core::placement::{is_packed, parts_of, plain_name};
 use serde::Serialize;
 
-use crate::destination::{Gzip, Names};
+use crate::destination::Names;
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 
@@ -26,10 +25,8 @@ pub struct ConsoleFiles {
 ///
 /// Returns an error if the ledger cannot be read.
 pub fn sitemap_files(ledger: &dyn Ledger, names: &Names) -> Result<BTreeSet<String>, StoreError> {
-    let packed = names.gzip == Gzip::Only;
-    let is_child = |name: &str| parts_of(plain_name(name)).is_some() && is_packed(name) == packed;
     let outputs = ledger.outputs_after(-1)?;
-    let listed = outputs.iter().filter(|output| output.name == names.main || is_child(&output.name));
+    let listed = outputs.iter().filter(|output| output.name == names.main || names.is_child(&output.name));
     Ok(listed.filter_map(|output| names.address_of(&output.name)).collect())
 }
 

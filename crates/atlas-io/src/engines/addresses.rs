@@ -2,8 +2,8 @@
 
 use atlas_core::announce::{Change, EngineState};
 use atlas_core::fingerprint;
-use atlas_core::placement::{NEWEST_ATOM, NEWEST_RSS, is_packed, parts_of, plain_name};
-use atlas_store::destination::{Gzip, Names};
+use atlas_core::placement::{NEWEST_ATOM, NEWEST_RSS};
+use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{Ledger, PendingChanges};
 use atlas_store::model::{OutputRuns, Pending};
@@ -36,10 +36,8 @@ pub(super) fn pending(
             outputs(ledger, names, after, is_feed)?
         }
         Tells::NewFiles => {
-            let packed = names.gzip == Gzip::Only;
             let is_new = |output: &OutputRuns| {
-                let is_child = parts_of(plain_name(&output.name)).is_some() && is_packed(&output.name) == packed;
-                (is_child || output.name == names.main).then_some(output.made)
+                (names.is_child(&output.name) || output.name == names.main).then_some(output.made)
             };
             outputs(ledger, names, after, is_new)?
         }

@@ -169,10 +169,12 @@ impl Announcing<'_> {
         held.iter().for_each(|held| _ = self.apart.remove(&held.key));
         let over = given_up.iter().filter(|(one, _)| self.apart.contains(&one.key)).map(|(one, _)| self.told_now(one));
         let over: Vec<ToldUrl> = over.collect();
-        let writing = self.ledger.transaction()?;
-        writing.keep_told(&self.engine.name, &held)?;
-        writing.keep_told(&self.engine.name, &over)?;
-        writing.commit()?;
+        if !held.is_empty() || !over.is_empty() {
+            let writing = self.ledger.transaction()?;
+            writing.keep_told(&self.engine.name, &held)?;
+            writing.keep_told(&self.engine.name, &over)?;
+            writing.commit()?;
+        }
         for (one, why) in given_up {
             self.told.refused += 1;
             self.told.changes.extend([one.change]);

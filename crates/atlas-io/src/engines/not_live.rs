@@ -4,9 +4,9 @@ use std::collections::{HashMap, HashSet};
 
 use atlas_core::announce::live::{ExpectedLive, NotLive};
 use atlas_core::announce::{Change, EngineState};
-use atlas_core::placement::{NEWEST_ATOM, NEWEST_RSS, is_packed, parts_of, plain_name};
+use atlas_core::placement::{NEWEST_ATOM, NEWEST_RSS};
 use atlas_core::rfc3339;
-use atlas_store::destination::{Gzip, Names};
+use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
 use atlas_store::ledger::{self, Ledger, PendingChanges};
 use atlas_store::model::{Fact, OutputRuns, Pending, ToldUrl};
@@ -100,7 +100,7 @@ impl Look<'_> {
             return Ok(Looked { report: Some(self.all_wait(pending.len(), &wrong)?), ..none });
         }
         if self.tells.of_files() {
-            self.ledger.set_fact(Fact::NotLiveSince, None)?;
+            self.all_files_are_live()?;
             return Ok(Looked { free: pending, ..none });
         }
         let pages = self.pages(&pending)?;
@@ -108,8 +108,16 @@ impl Look<'_> {
         if pending.len() > SAMPLE && wrong.len() * DOUBTFUL > pages.len() {
             return Ok(Looked { report: Some(self.all_wait(pending.len(), &wrong)?), ..none });
         }
-        self.ledger.set_fact(Fact::NotLiveSince, None)?;
+        self.all_files_are_live()?;
         self.without(pending, &wrong)
+    }
+
+    /// Forgets since when they were not.
+    fn all_files_are_live(&self) -> Result<(), StoreError> {
+        match self.ledger.fact(Fact::NotLiveSince)? {
+            Some(_) => self.ledger.set_fact(Fact::NotLiveSince, None),
+            None => Ok(()),
+        }
     }
 
     /// What is not as expected.
@@ -121,17 +129,14 @@ impl Look<'_> {
 
     /// The main file, the changed files that it leads to, and the key file.
     fn files(&self, pending: &PendingChanges) -> Result<Vec<ExpectedLive>, StoreError> {
-        let packed = self.names.gzip == Gzip::Only;
         let told: HashSet<String> = match self.tells.of_files() {
             true => pending.iter().map(|one| one.url).collect(),
             false => HashSet::new(),
         };
         let is_wanted = |output: &&OutputRuns| {
-            let plain = plain_name(&output.name);
-            let is_child = parts_of(plain).is_some() && is_packed(&output.name) == packed;
             let is_feed = [NEWEST_ATOM, NEWEST_RSS].iter().any(|feed| output.name.ends_with(feed));
             let address = self.names.address_of(&output.name);
-            is_child || is_feed && address.is_some_and(|address| told.contains(&address))
+            self.names.is_child(&output.name) || is_feed && address.is_some_and(|address| told.contains(&address))
         };
         let changed = self.ledger.outputs_after(self.state.watermark)?;
         let changed = changed.iter().filter(is_wanted).map(|output| output.name.clone());
@@ -176,8 +181,10 @@ impl Look<'_> {
         if wrong.is_empty() {
             return Ok(Looked { free: pending, ..looked });
         }
-        let waited: HashMap<u128, i64> =
-            self.ledger.told_urls(self.engine)?.into_iter().map(|told| (told.key, told.run)).collect();
+        // Those that waited for the live site before, rather than for a pause, were never told at any instant.
+        let waited = self.ledger.told_urls(self.engine)?.into_iter().filter(|told| told.at == 0);
+        let waited: HashMap<u128, i64> = waited.map(|told| (told.key, told.run)).collect();
+        let last_run = self.ledger.last_run()?;
         let (mut since, mut seen) = (self.now, Vec::new());
         for one in pending.iter() {
             let Some(why) = wrong.get(one.url.as_str()) else {
@@ -188,7 +195,8 @@ impl Look<'_> {
                 seen.push(SeenLive::new(&one.url, why));
             }
             // The run in which it changed tells how long it has waited.
-            let run = if one.run > 0 { one.run } else { waited.get(&one.key).copied().unwrap_or_default() };
+            let apart = || waited.get(&one.key).copied().unwrap_or(last_run);
+            let run = if one.run > 0 { one.run } else { apart() };
             let built = self.ledger.run(run)?.map_or(self.now, |(run, _)| run.at);
             if self.now - built > OVERDUE {
                 looked.given_up.push((one, (*why).clone()));

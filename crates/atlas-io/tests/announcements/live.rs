@@ -4,10 +4,11 @@ use std::cell::RefCell;
 use std::collections::HashMap;
 
 use atlas_core::announce::live::{ExpectedLive, NotLive};
-use atlas_io::engines::{EngineReport, Telling, Tells, tell};
+use atlas_io::engines::{EngineReport, Telling, Tells, ToAnnounce, tell};
 use atlas_io::live::LiveSite;
 use atlas_store::destination::Names;
 use atlas_store::error::StoreError;
+use atlas_store::ledger::ByHand;
 
 use crate::outcome;
 use crate::vale::{MAIN, ROOT, Vale};
@@ -97,4 +98,21 @@ fn of_many_pages_a_sample_is_looked_at() {
     assert_eq!((outcome(&held), held.not_live.unwrap().waiting), ((0, 0, 0), 346));
     assert_eq!(outcome(&told(&vale, &live)), (346, 0, 0));
     assert_eq!(live.looked_at.take().len(), 101, "the main file and a hundred pages");
+}
+
+/// What was chosen by hand and is not live waits a day like everything else, and is then given up.
+#[test]
+fn what_was_chosen_by_hand_is_given_up_after_a_day() {
+    let vale = Vale::new(Tells::Urls(10));
+    told(&vale, &Behind::default());
+    let (url, names) = (format!("{ROOT}3/"), Names::of(ROOT));
+    let missing = behind(&url, NotLive::Status(404));
+    let by_hand = ByHand { urls: vec![url], ..ByHand::default() };
+    let telling = Telling { live: Some(&missing), wanted: ToAnnounce::Chosen(&by_hand), ..Telling::due(&names) };
+    let chosen = tell(&mut *vale.ledger(), &vale.engine, telling, (&vale.clock, &vale.stop)).unwrap();
+    assert_eq!((outcome(&chosen), chosen.not_live.unwrap().waiting), ((0, 0, 0), 1));
+    assert_eq!(told(&vale, &missing).not_live.unwrap().waiting, 1);
+    vale.later(DAY + 1);
+    assert_eq!(outcome(&told(&vale, &missing)), (0, 1, 0));
+    assert_eq!(outcome(&told(&vale, &missing)), (0, 0, 0), "once");
 }

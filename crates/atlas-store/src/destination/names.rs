@@ -1,6 +1,6 @@
 //! The names of the files, and the addresses that serve them.
 
-use atlas_core::placement::{MOST_FILES, index_name, packed_name};
+use atlas_core::placement::{MOST_FILES, index_name, is_packed, packed_name, parts_of, plain_name};
 use serde::Serialize;
 
 /// The name of the main file, unless the configuration says otherwise.
@@ -121,6 +121,11 @@ impl Names {
             Some(("data", _)) => None,
             _ => Some(format!("{}{name}", self.address)),
         }
+    }
+
+    /// Whether a file with this name is one that an index leads to: in its compressed form if only that is written.
+    pub fn is_child(&self, name: &str) -> bool {
+        parts_of(plain_name(name)).is_some() && is_packed(name) == (self.gzip == Gzip::Only)
     }
 
     /// The name in the ledger of a file in the web root: a plain name, unless sitemaps are written elsewhere.
