@@ -45,6 +45,12 @@ impl Accepted {
     /// Accepts nothing.
     pub const NONE: Self = Self { lines: Vec::new() };
 
+    /// Accepts nothing, for as long as anyone likes.
+    pub fn none() -> &'static Self {
+        static NONE: Accepted = Accepted::NONE;
+        &NONE
+    }
+
     /// Reads the text of the file; `codes` lists the known codes.
     ///
     /// # Errors

@@ -116,6 +116,11 @@ pub fn tag(text: &str) -> Result<String, TagError> {
     Ok(tag)
 }
 
+/// Whether a text is a country or region of ISO 3166-1 alpha-2.
+pub(crate) fn is_region(text: &str) -> bool {
+    text.len() == 2 && is_among(REGIONS, text)
+}
+
 fn is_among(list: &str, word: &str) -> bool {
     list.split(' ').any(|one| one == word)
 }

@@ -10,6 +10,7 @@ pub mod http;
 pub mod reading;
 pub mod sources;
 pub mod live;
+pub mod check;
 pub mod engines;
 pub mod round;
 pub mod watch;

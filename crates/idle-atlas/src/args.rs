@@ -3,6 +3,8 @@
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
+use atlas_core::check::PageSample;
+use atlas_io::check::Pace;
 use atlas_store::report::Guard;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
@@ -237,12 +239,74 @@ pub struct WhyArguments {
     pub structured_data: bool,
 }
 
-#[derive(Debug, Args)]
-#[command(after_help = "Example: idle-atlas check public")]
+#[derive(Debug, Default, Args)]
+#[command(after_help = "Example: idle-atlas check https://www.marrowvale.example/")]
 pub struct CheckArguments {
-    /// The web root to read [default: the one in the configuration]
+    /// A web root, a sitemap file, or the URL of a site or sitemap [default: the web root in the configuration]
     #[arg(value_name = "WHERE")]
-    pub folder: Option<PathBuf>,
+    pub place: Option<String>,
+    /// Check the live site of the configuration
+    #[arg(long, conflicts_with = "place")]
+    pub live: bool,
+    /// Visit the listed pages, their pictures and videos on the live site: all, or a sample of so many
+    #[arg(long, value_name = "all|NUMBER", value_parser = sample)]
+    pub pages: Option<PageSample>,
+    /// With --pages: the most requests per second; 0 for no limit
+    #[arg(long, value_name = "NUMBER", default_value = "10")]
+    pub requests_per_second: f64,
+    /// With --pages: the most requests at the same time
+    #[arg(long, value_name = "NUMBER", default_value = "4", value_parser = clap::value_parser!(u16).range(1..=64))]
+    pub connections: u16,
+    /// The least severity that makes the exit code 1 [default: error, or warning with --strict]
+    #[arg(long, value_name = "SEVERITY")]
+    pub fail_on: Option<FailOn>,
+    /// Accept the findings with this code: those about the URLs that follow, or all that there are now
+    #[arg(long, value_names = ["CODE", "URL"], num_args = 1..)]
+    pub accept: Vec<String>,
+    /// Explain one kind of finding
+    #[arg(long, value_name = "CODE", exclusive = true)]
+    pub explain: Option<String>,
+    /// Also write the findings as SARIF 2.1.0, for build servers
+    #[arg(long, value_name = "FILE")]
+    pub sarif: Option<PathBuf>,
+}
+
+/// The least severity that makes the exit code 1.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum FailOn {
+    Error,
+    Warning,
+    Advice,
+    Never,
+}
+
+impl CheckArguments {
+    /// Whether the live site is asked.
+    pub fn is_live(&self) -> bool {
+        self.live || self.pages.is_some()
+    }
+
+    /// Which of the listed URLs are visited.
+    pub fn sample(&self) -> PageSample {
+        self.pages.unwrap_or_default()
+    }
+
+    /// How servers are asked.
+    pub fn pace(&self) -> Pace {
+        let connections = usize::from(self.connections.max(1));
+        Pace { requests_per_second: self.requests_per_second.max(0.0), connections, ..Pace::default() }
+    }
+}
+
+/// Reads how many pages to visit.
+fn sample(text: &str) -> Result<PageSample, String> {
+    match text {
+        "all" => Ok(PageSample::All),
+        number => match number.parse() {
+            Ok(0) | Err(_) => Err("expected “all” or a number from 1".to_owned()),
+            Ok(number) => Ok(PageSample::Some(number)),
+        },
+    }
 }
 
 #[derive(Debug, Default, Args)]

@@ -61,8 +61,9 @@ fn run(arguments: &Arguments, session: &Session) -> Result<Exit, Failure> {
         #[cfg(not(feature = "test-engine"))]
         Command::TestEngine(_) | Command::Demo(_) => Err(Failure::said(commands::NO_TEST_ENGINE)),
         Command::Watch(watch) => commands::watch::run(watch, &arguments.shared, session),
-        Command::Check(args::CheckArguments { folder: Some(folder) }) if config::is_none(&arguments.shared) => {
-            commands::check::without_configuration(folder, session)
+        Command::Check(args::CheckArguments { explain: Some(code), .. }) => commands::check::explain(code, session),
+        Command::Check(check) if check.place.is_some() && config::is_none(&arguments.shared) => {
+            commands::check::without_configuration(check, session)
         }
         command => {
             sites::each(&arguments.shared, command, session, |settings, session| on_site(command, settings, session))

@@ -62,6 +62,8 @@ pub struct Seen {
     pub age: Option<u64>,
     /// `ETag`.
     pub etag: Option<String>,
+    /// The pause that `Retry-After` asks for, in seconds.
+    pub retry_after: Option<u64>,
     /// The values of `X-Robots-Tag`.
     pub robots: Vec<String>,
     /// The body, unpacked.

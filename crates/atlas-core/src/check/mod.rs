@@ -1,14 +1,37 @@
 //! Inspecting a site's sitemaps as an engine reads them: files in, findings out.
 //!
-//! The caller fetches the files; [`Inspection`] says which file to fetch next and judges what came. Findings of one
-//! kind in one file are counted rather than listed, so that a broken file of 50,000 URLs takes one line.
+//! The caller fetches; [`Inspection`] says which file to fetch next, its [`Judge`] judges each file on its own, several at
+//! once if the caller likes, and the inspection puts the verdicts together.
 
 mod codes;
-mod files;
-mod pages;
-mod advice;
+mod findings;
+mod returned;
+mod listed;
+mod request;
+mod answer;
+mod fetched;
+mod seen;
+mod judge;
+mod entry;
+mod media;
+mod file;
+mod met;
+mod inspection;
+mod page;
 mod ownership;
 
-pub use self::codes::CODES;
-pub use self::files::{FetchResult, FileRequest, FileSeen, Inspection, Report};
+pub use self::answer::{ServerAnswer, Silence};
+pub use self::codes::{FindingKind, SECOND_COPY, SITE_REDIRECTS, THEMES, kinds, named};
+pub use self::fetched::{FetchResult, FetchedFile, is_sitemap};
+pub use self::file::each_url;
+pub use self::findings::{Collected, Findings, MOST_KEPT, Place};
+pub use self::inspection::{Inspection, PagesVisited, Report, USUAL_PLACES};
+pub use self::judge::Judge;
+pub use self::listed::{ListedPage, MediaKind, PageSample};
 pub use self::ownership::Ownership;
+pub use self::page::{MissingPage, PageVisit, judge_media, judge_page, trouble};
+pub use self::request::FileRequest;
+pub use self::seen::{FileSeen, Form, JudgedFile};
+
+#[cfg(test)]
+mod tests;

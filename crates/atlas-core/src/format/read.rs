@@ -1,21 +1,33 @@
 //! Reading `urlset` and `sitemapindex` files, forgivingly: the contents of an element are passed on as found, for the
 //! caller to judge.
 
-use quick_xml::NsReader;
+use std::borrow::Cow;
+
+use quick_xml::Reader;
+use quick_xml::escape::resolve_predefined_entity;
 use quick_xml::events::{BytesStart, Event};
-use quick_xml::name::ResolveResult;
+use quick_xml::name::{NamespaceResolver, ResolveResult};
 use thiserror::Error;
 
-use super::raw::{RawSitemap, RawUrl};
+use super::elements::{Element, VideoElement, WITHDRAWN_OF_PLAYER, may_repeat, rank, recognise};
+use super::oddity::{Oddity, OddityKind};
+use super::plain::plain_url;
+use super::raw::{RawNews, RawSitemap, RawUrl, RawVideo, VideoText};
+use super::text::is_xml_char;
 use super::urlset::Frame;
 use super::{IMAGE, NEWS, SITEMAP, VIDEO, XHTML};
 use crate::language::Alternate;
-use crate::video::{Access, MOST_TAGS, Video, read_yes_or_no};
 
 /// The longest text of one element that is kept, in bytes. The rest is skipped.
 const LONGEST_TEXT: usize = 64 * 1024;
 /// The most pictures or videos of one URL that are kept. One more than the format allows is enough to judge.
 const MOST_MEDIA: usize = 1001;
+/// The most elements of one video that are kept.
+const MOST_OF_VIDEO: usize = 100;
+/// The most oddities of one URL that are kept.
+const MOST_ODDITIES: usize = 20;
+/// The most elements within each other. A sitemap needs five.
+const DEEPEST: usize = 64;
 
 /// Why a file cannot be read to its end.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -49,12 +61,39 @@ pub enum Document {
     Index,
 }
 
+/// Takes what is found in a file, in its order.
+pub trait SitemapVisitor<'a> {
+    /// A `url` element.
+    fn url(&mut self, url: RawUrl<'a>);
+
+    /// A `sitemap` element.
+    fn sitemap(&mut self, sitemap: RawSitemap<'a>);
+
+    /// An odd element that is in neither.
+    fn oddity(&mut self, oddity: Oddity);
+}
+
+/// Passes `url` and `sitemap` elements to closures.
+struct Closures<U, S>(U, S);
+
+impl<'a, U: FnMut(RawUrl<'a>), S: FnMut(RawSitemap<'a>)> SitemapVisitor<'a> for Closures<U, S> {
+    fn url(&mut self, url: RawUrl<'a>) {
+        (self.0)(url);
+    }
+
+    fn sitemap(&mut self, sitemap: RawSitemap<'a>) {
+        (self.1)(sitemap);
+    }
+
+    fn oddity(&mut self, _: Oddity) {}
+}
+
 /// Reads one `url` element of a file that [`UrlsetWriter`](super::UrlsetWriter) wrote, without the file's frame.
 /// Returns `None` if it is not one.
-pub fn read_element(element: &[u8]) -> Option<RawUrl> {
+pub fn read_element(element: &[u8]) -> Option<RawUrl<'static>> {
     let file = [&Frame::ALL.open(None), element, Frame::CLOSE].concat();
     let mut found = None;
-    read(&file, |url| found = Some(url), |_| ()).ok()?;
+    read(&file, |url| found = Some(url.into_owned()), |_| ()).ok()?;
     found
 }
 
@@ -64,261 +103,284 @@ pub fn read_element(element: &[u8]) -> Option<RawUrl> {
 /// # Errors
 ///
 /// Returns a [`ReadError`] if the file is not a well-formed sitemap. Elements before the error have been passed on.
-pub fn read(
-    bytes: &[u8],
-    mut on_url: impl FnMut(RawUrl),
-    mut on_sitemap: impl FnMut(RawSitemap),
+pub fn read<'a>(
+    bytes: &'a [u8],
+    on_url: impl FnMut(RawUrl<'a>),
+    on_sitemap: impl FnMut(RawSitemap<'a>),
 ) -> Result<Document, ReadError> {
+    visit(bytes, &mut Closures(on_url, on_sitemap))
+}
+
+/// As [`read`], for a visitor that is told of odd elements as well.
+///
+/// # Errors
+///
+/// As [`read`].
+pub fn visit<'a>(bytes: &'a [u8], visitor: &mut impl SitemapVisitor<'a>) -> Result<Document, ReadError> {
     let bytes = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(bytes);
     let content = bytes.trim_ascii_start();
     if content.len() < bytes.len() && content.starts_with(b"<?xml") {
         return Err(ReadError::TextBeforeDeclaration);
     }
-    let mut reader = NsReader::from_reader(bytes);
+    let mut reader = Reader::from_reader(bytes);
     reader.config_mut().expand_empty_elements = true;
-    let mut lines = LineCount { bytes, counted: 0, line: 1 };
-    let mut kind = None;
-    let mut open: Vec<Element> = Vec::new();
-    let mut url = RawUrl::default();
-    let mut sitemap = RawSitemap::default();
-    let mut text = String::new();
-    let mut detail = String::new();
+    reader.config_mut().check_comments = true;
+    let mut file = Reading { lines: LineCount::of(bytes), ..Reading::default() };
     loop {
-        let at = reader.buffer_position();
+        if file.is_between_urls() {
+            file.plain_urls(&mut reader, visitor);
+        }
+        let at = reader.buffer_position() + file.skipped;
         let event = reader.read_event();
-        let position = if event.is_err() { reader.error_position() } else { at };
-        let mut broken = |why: String| ReadError::NotWellFormed { line: lines.at(position), why };
-        match event.map_err(|error| broken(error.to_string()))? {
-            Event::Start(tag) => {
-                let part = part_of(&reader, &tag, &open);
-                match part {
-                    Element::Root if kind.is_some() => return Err(broken("a second root element".to_owned())),
-                    Element::Root => kind = Some(root(&reader, &tag)?),
-                    Element::Url => url = RawUrl { line: lines.at(at), ..RawUrl::default() },
-                    Element::Sitemap => sitemap = RawSitemap { line: lines.at(at), ..RawSitemap::default() },
-                    Element::Video if url.videos.len() < MOST_MEDIA => url.videos.push(Video::default()),
-                    Element::Alternate if url.alternates.len() < MOST_MEDIA => url.alternates.extend(alternate(&tag)),
-                    Element::Misplaced => {
-                        url.misplaced.get_or_insert_with(|| String::from_utf8_lossy(tag.name().as_ref()).into_owned());
-                    }
-                    Element::OfVideo(_) => {
-                        detail = attribute(&tag, "relationship").or(attribute(&tag, "info")).unwrap_or_default()
-                    }
-                    _ => {}
-                }
-                text.clear();
-                open.push(part);
-            }
-            Event::End(_) => {
-                match open.pop() {
-                    Some(Element::Url) => on_url(std::mem::take(&mut url)),
-                    Some(Element::Sitemap) => on_sitemap(std::mem::take(&mut sitemap)),
-                    Some(Element::OfVideo(element)) if url.videos.len() <= MOST_MEDIA => {
-                        put_video(element, text.trim(), &detail, url.videos.last_mut());
-                    }
-                    Some(part) => put(part, &open, text.trim(), &mut url, &mut sitemap),
-                    None => {}
-                }
-                text.clear();
-            }
+        let event = event.map_err(|error| file.broken(reader.error_position() + file.skipped, error.to_string()))?;
+        match event {
+            Event::Start(tag) => file.start(&tag, at, visitor)?,
+            Event::End(_) => file.end(visitor),
             Event::Text(part) => {
-                push(&mut text, &part.decode().map_err(|error| broken(error.to_string()))?);
-                if open.is_empty() && !text.trim().is_empty() {
-                    return Err(broken("text outside the root element".to_owned()));
+                let text = part.decode().map_err(|error| file.broken(at, error.to_string()))?;
+                if file.open.is_empty() && !text.trim().is_empty() {
+                    return Err(file.broken(at, "text outside the root element".to_owned()));
                 }
+                file.text(at, text)?;
             }
-            Event::CData(part) => push(&mut text, &part.decode().map_err(|error| broken(error.to_string()))?),
+            Event::CData(part) => {
+                let text = part.decode().map_err(|error| file.broken(at, error.to_string()))?;
+                file.text(at, text)?;
+            }
             Event::GeneralRef(reference) => {
-                let name = reference.decode().map_err(|error| broken(error.to_string()))?;
-                let letter = match reference.resolve_char_ref() {
-                    Ok(Some(letter)) => letter,
-                    Ok(None) => named(&name).ok_or_else(|| broken(format!("unknown entity “&{name};”")))?,
-                    Err(error) => return Err(broken(error.to_string())),
+                let name = reference.decode().map_err(|error| file.broken(at, error.to_string()))?;
+                let text = match reference.resolve_char_ref() {
+                    Ok(Some(letter)) => Cow::Owned(letter.to_string()),
+                    // Others than the five of XML 1.0 section 4.6 would need a document type, which no sitemap has.
+                    Ok(None) => Cow::Borrowed(
+                        resolve_predefined_entity(&name)
+                            .ok_or_else(|| file.broken(at, format!("unknown entity “&{name};”")))?,
+                    ),
+                    Err(error) => return Err(file.broken(at, error.to_string())),
                 };
-                push(&mut text, letter.encode_utf8(&mut [0; 4]));
+                file.text(at, text)?;
             }
-            Event::Eof if !open.is_empty() => {
-                return Err(broken("the file ends in the middle of an element".to_owned()));
+            Event::Eof if !file.open.is_empty() => {
+                return Err(file.broken(at, "the file ends in the middle of an element".to_owned()));
             }
-            Event::Eof => return kind.ok_or_else(|| broken("it contains no element".to_owned())),
+            Event::Eof => return file.kind.ok_or_else(|| file.broken(at, "it contains no element".to_owned())),
             _ => {}
         }
     }
 }
 
-/// The known elements, by where they occur.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Element {
-    Root,
-    Url,
-    Sitemap,
-    Loc,
-    Lastmod,
-    Changefreq,
-    Priority,
-    Image,
-    ImageLoc,
-    Video,
-    OfVideo(VideoElement),
-    Alternate,
-    News,
-    NewsPublication,
-    NewsName,
-    NewsLanguage,
-    NewsDate,
-    NewsTitle,
-    /// An element that is defined in a namespace, but not in this one.
-    Misplaced,
-    Other,
+/// A file that is being read.
+#[derive(Default)]
+struct Reading<'a> {
+    lines: LineCount<'a>,
+    /// The number of bytes that the parser did not see.
+    skipped: u64,
+    namespaces: NamespaceResolver,
+    kind: Option<Document>,
+    /// Whether elements of the protocol have no prefix.
+    unprefixed: bool,
+    /// The elements that are open, and what has been met in each.
+    open: Vec<(Element, Siblings)>,
+    url: RawUrl<'a>,
+    sitemap: RawSitemap<'a>,
+    text: Cow<'a, str>,
+    /// The attribute that belongs to the element of a video.
+    detail: Option<String>,
 }
 
-/// The elements of a video.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum VideoElement {
-    Thumbnail,
-    Title,
-    Description,
-    Content,
-    Player,
-    Duration,
-    Expiration,
-    Rating,
-    ViewCount,
-    Publication,
-    Tag,
-    FamilyFriendly,
-    Restriction,
-    Subscription,
-    Uploader,
-    Platform,
-    Live,
+/// What has been met in an element: the highest rank, and which ranks, as bits.
+#[derive(Debug, Clone, Copy, Default)]
+struct Siblings {
+    highest: u8,
+    ranks: u32,
 }
 
-impl VideoElement {
-    fn named(name: &[u8]) -> Option<Self> {
-        Some(match name {
-            b"thumbnail_loc" => Self::Thumbnail,
-            b"title" => Self::Title,
-            b"description" => Self::Description,
-            b"content_loc" => Self::Content,
-            b"player_loc" => Self::Player,
-            b"duration" => Self::Duration,
-            b"expiration_date" => Self::Expiration,
-            b"rating" => Self::Rating,
-            b"view_count" => Self::ViewCount,
-            b"publication_date" => Self::Publication,
-            b"tag" => Self::Tag,
-            b"family_friendly" => Self::FamilyFriendly,
-            b"restriction" => Self::Restriction,
-            b"requires_subscription" => Self::Subscription,
-            b"uploader" => Self::Uploader,
-            b"platform" => Self::Platform,
-            b"live" => Self::Live,
-            _ => return None,
-        })
+impl<'a> Reading<'a> {
+    fn broken(&mut self, position: u64, why: String) -> ReadError {
+        ReadError::NotWellFormed { line: self.lines.at(position), why }
+    }
+
+    fn is_between_urls(&self) -> bool {
+        self.unprefixed && self.open.len() == 1
+    }
+
+    /// Reads elements that consist of plain bytes, as most do, without the parser.
+    fn plain_urls(&mut self, reader: &mut Reader<&'a [u8]>, visitor: &mut impl SitemapVisitor<'a>) {
+        let rest: &'a [u8] = reader.get_ref();
+        let start = reader.buffer_position() + self.skipped;
+        let mut taken = 0;
+        while let Some((at, length, mut url)) = plain_url(&rest[taken..]) {
+            url.line = self.lines.at(start + (taken + at) as u64);
+            visitor.url(url);
+            taken += length;
+        }
+        *reader.get_mut() = &rest[taken..];
+        self.skipped += taken as u64;
+    }
+
+    fn start(&mut self, tag: &BytesStart<'a>, at: u64, visitor: &mut impl SitemapVisitor<'a>) -> Result<(), ReadError> {
+        if self.open.len() >= DEEPEST {
+            return Err(self.broken(at, format!("more than {DEEPEST} elements within each other")));
+        }
+        if let Some(Err(why)) = tag.attributes().find(Result::is_err) {
+            return Err(self.broken(at, why.to_string()));
+        }
+        self.namespaces.push(tag).map_err(|why| self.broken(at, why.to_string()))?;
+        let (namespace, name) = self.namespaces.resolve_element(tag.name());
+        let namespace = match namespace {
+            ResolveResult::Bound(namespace) => known_namespace(namespace.into_inner()),
+            _ => "",
+        };
+        let parent = self.open.last().map(|(element, _)| *element);
+        let (element, odd) = recognise(parent, namespace, name.as_ref());
+        if let Some(kind) = odd.or_else(|| self.out_of_place(element)) {
+            self.odd(tag.name().as_ref(), at, kind, visitor);
+        }
+        match element {
+            Element::Root if self.kind.is_some() => {
+                return Err(self.broken(at, "a second root element".to_owned()));
+            }
+            Element::Root => {
+                self.kind = Some(root(namespace, name.as_ref())?);
+                self.unprefixed = tag.name().prefix().is_none() && self.kind == Some(Document::Urlset);
+            }
+            Element::Url => self.url = RawUrl { line: self.lines.at(at), ..RawUrl::default() },
+            Element::Sitemap => self.sitemap = RawSitemap { line: self.lines.at(at), ..RawSitemap::default() },
+            Element::Image if self.url.images.len() < MOST_MEDIA => self.url.images.push(Cow::Borrowed("")),
+            Element::Video if self.url.videos.len() < MOST_MEDIA => self.url.videos.push(RawVideo::default()),
+            Element::Alternate if self.url.alternates.len() < MOST_MEDIA => {
+                self.url.alternates.extend(alternate(tag));
+            }
+            Element::News => self.url.news = Some(RawNews::default()),
+            Element::OfVideo(of) => {
+                self.detail = attribute(tag, if of == VideoElement::Uploader { "info" } else { "relationship" });
+                if of == VideoElement::Player {
+                    for name in WITHDRAWN_OF_PLAYER.into_iter().filter(|name| attribute(tag, name).is_some()) {
+                        self.odd(name.as_bytes(), at, OddityKind::Withdrawn, visitor);
+                    }
+                }
+            }
+            _ => {}
+        }
+        self.text = Cow::Borrowed("");
+        self.open.push((element, Siblings::default()));
+        Ok(())
+    }
+
+    /// Whether an element comes too late, or once too often.
+    fn out_of_place(&mut self, element: Element) -> Option<OddityKind> {
+        let rank = rank(element)?;
+        let (_, met) = self.open.last_mut()?;
+        let is_repeated = met.ranks & 1 << rank != 0 && !may_repeat(element);
+        let is_late = rank < met.highest;
+        met.ranks |= 1 << rank;
+        met.highest = met.highest.max(rank);
+        match (is_repeated, is_late) {
+            (true, _) => Some(OddityKind::Repeated),
+            (_, true) => Some(OddityKind::OutOfOrder),
+            _ => None,
+        }
+    }
+
+    fn odd(&mut self, name: &[u8], at: u64, kind: OddityKind, visitor: &mut impl SitemapVisitor<'a>) {
+        let name = String::from_utf8_lossy(&name[..name.len().min(80)]).into_owned();
+        let oddity = Oddity { line: self.lines.at(at), name, kind };
+        let is_in = |wanted| self.open.iter().any(|(element, _)| *element == wanted);
+        let oddities = match (is_in(Element::Url), is_in(Element::Sitemap)) {
+            (true, _) => &mut self.url.oddities,
+            (_, true) => &mut self.sitemap.oddities,
+            _ => return visitor.oddity(oddity),
+        };
+        if oddities.len() < MOST_ODDITIES {
+            oddities.push(oddity);
+        }
+    }
+
+    fn end(&mut self, visitor: &mut impl SitemapVisitor<'a>) {
+        let text = trimmed(std::mem::take(&mut self.text));
+        self.namespaces.pop();
+        match self.open.pop().map(|(element, _)| element) {
+            Some(Element::Url) => visitor.url(std::mem::take(&mut self.url)),
+            Some(Element::Sitemap) => visitor.sitemap(std::mem::take(&mut self.sitemap)),
+            Some(element) => self.put(element, text),
+            None => {}
+        }
+    }
+
+    /// Stores the text of an element. Of several, the first counts.
+    fn put(&mut self, element: Element, text: Cow<'a, str>) {
+        let in_index = self.open.last().is_some_and(|(element, _)| *element == Element::Sitemap);
+        let (url, sitemap) = (&mut self.url, &mut self.sitemap);
+        let mut news = url.news.as_mut();
+        let place = match element {
+            Element::Loc if in_index => &mut sitemap.loc,
+            Element::Loc => &mut url.loc,
+            Element::Lastmod if in_index => &mut sitemap.lastmod,
+            Element::Lastmod => &mut url.lastmod,
+            Element::Changefreq => &mut url.changefreq,
+            Element::Priority => &mut url.priority,
+            Element::ImageLoc => {
+                if let Some(image) = url.images.last_mut().filter(|image| image.is_empty()) {
+                    *image = text;
+                }
+                return;
+            }
+            Element::OfVideo(element) => {
+                let detail = self.detail.take();
+                if let Some(video) = url.videos.last_mut().filter(|video| video.elements.len() < MOST_OF_VIDEO) {
+                    video.elements.push(VideoText { element, text, detail });
+                }
+                return;
+            }
+            Element::NewsName | Element::NewsLanguage | Element::NewsDate | Element::NewsTitle => {
+                let Some(news) = news.as_mut() else { return };
+                match element {
+                    Element::NewsName => &mut news.publication,
+                    Element::NewsLanguage => &mut news.language,
+                    Element::NewsDate => &mut news.published,
+                    _ => &mut news.title,
+                }
+            }
+            _ => return,
+        };
+        place.get_or_insert(text);
+    }
+
+    fn text(&mut self, at: u64, more: Cow<'a, str>) -> Result<(), ReadError> {
+        if let Some(letter) = more.chars().find(|letter| !is_xml_char(*letter)) {
+            let why = format!("XML does not allow the character U+{:04X}", u32::from(letter));
+            return Err(self.broken(at, why));
+        }
+        if self.text.is_empty() {
+            self.text = if more.len() <= LONGEST_TEXT { more } else { Cow::Borrowed("") };
+        } else if self.text.len() + more.len() <= LONGEST_TEXT {
+            self.text.to_mut().push_str(&more);
+        }
+        Ok(())
     }
 }
 
-fn part_of(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>, open: &[Element]) -> Element {
-    let (namespace, name) = reader.resolver().resolve_element(tag.name());
-    let namespace = match namespace {
-        ResolveResult::Bound(namespace) => namespace.into_inner(),
-        _ => b"",
-    };
-    let namespace = std::str::from_utf8(namespace).unwrap_or("");
-    match (open.last(), namespace, name.as_ref()) {
-        (None, ..) => Element::Root,
-        (Some(Element::Root), SITEMAP, b"url") => Element::Url,
-        (Some(Element::Root), SITEMAP, b"sitemap") => Element::Sitemap,
-        (Some(Element::Url | Element::Sitemap), SITEMAP, b"loc") => Element::Loc,
-        (Some(Element::Url | Element::Sitemap), SITEMAP, b"lastmod") => Element::Lastmod,
-        (Some(Element::Url), SITEMAP, b"changefreq") => Element::Changefreq,
-        (Some(Element::Url), SITEMAP, b"priority") => Element::Priority,
-        (Some(Element::Url), IMAGE, b"image") => Element::Image,
-        (Some(Element::Image), IMAGE, b"loc") => Element::ImageLoc,
-        (Some(Element::Url), VIDEO, b"video") => Element::Video,
-        (Some(Element::Video), VIDEO, name) => VideoElement::named(name).map_or(Element::Other, Element::OfVideo),
-        (Some(Element::Url), XHTML, b"link") => Element::Alternate,
-        (Some(Element::Url), NEWS, b"news") => Element::News,
-        (Some(Element::News), NEWS, b"publication") => Element::NewsPublication,
-        (Some(Element::NewsPublication), NEWS, b"name") => Element::NewsName,
-        (Some(Element::NewsPublication), NEWS, b"language") => Element::NewsLanguage,
-        (Some(Element::News), NEWS, b"publication_date") => Element::NewsDate,
-        (Some(Element::News), NEWS, b"title") => Element::NewsTitle,
-        // Nothing else has these names, whatever namespace the writer took for theirs.
-        (Some(Element::Url), _, b"image" | b"video" | b"news") => Element::Misplaced,
-        (Some(Element::Url), "", b"loc" | b"lastmod" | b"changefreq" | b"priority") => Element::Misplaced,
-        // Other extensions may use the following names, in namespaces of their own.
-        (Some(Element::Url), "" | SITEMAP, b"link") => Element::Misplaced,
-        (Some(Element::Image), "" | SITEMAP, b"loc") => Element::Misplaced,
-        (Some(Element::Video), "" | SITEMAP, name) if VideoElement::named(name).is_some() => Element::Misplaced,
-        (Some(Element::News), "" | SITEMAP, b"publication" | b"publication_date" | b"title") => Element::Misplaced,
-        (Some(Element::NewsPublication), "" | SITEMAP, b"name" | b"language") => Element::Misplaced,
-        _ => Element::Other,
+/// A text without white space around it.
+fn trimmed(text: Cow<'_, str>) -> Cow<'_, str> {
+    match text {
+        Cow::Borrowed(text) => Cow::Borrowed(text.trim()),
+        Cow::Owned(text) => Cow::Owned(text.trim().to_owned()),
     }
 }
 
-fn root(reader: &NsReader<&[u8]>, tag: &BytesStart<'_>) -> Result<Document, ReadError> {
-    let (namespace, name) = reader.resolver().resolve_element(tag.name());
-    let kind = match name.as_ref() {
+fn root(namespace: &str, name: &[u8]) -> Result<Document, ReadError> {
+    let kind = match name {
         b"urlset" => Document::Urlset,
         b"sitemapindex" => Document::Index,
         other => return Err(ReadError::OtherRoot(String::from_utf8_lossy(&other[..other.len().min(60)]).into_owned())),
     };
-    match namespace {
-        ResolveResult::Bound(namespace) if namespace.into_inner() == SITEMAP.as_bytes() => Ok(kind),
-        _ => Err(ReadError::OtherNamespace),
-    }
+    if namespace == SITEMAP { Ok(kind) } else { Err(ReadError::OtherNamespace) }
 }
 
-/// Stores the text of an element.
-fn put(part: Element, open: &[Element], text: &str, url: &mut RawUrl, sitemap: &mut RawSitemap) {
-    let in_index = open.last() == Some(&Element::Sitemap);
-    let owned = || Some(text.to_owned());
-    match part {
-        Element::Loc if in_index => sitemap.loc = owned(),
-        Element::Loc => url.loc = owned(),
-        Element::Lastmod if in_index => sitemap.lastmod = owned(),
-        Element::Lastmod => url.lastmod = owned(),
-        Element::Changefreq => url.changefreq = owned(),
-        Element::Priority => url.priority = owned(),
-        Element::ImageLoc if url.images.len() < MOST_MEDIA => url.images.push(text.to_owned()),
-        Element::NewsName => url.news.publication = owned(),
-        Element::NewsLanguage => url.news.language = owned(),
-        Element::NewsDate => url.news.published = owned(),
-        Element::NewsTitle => url.news.title = owned(),
-        _ => {}
-    }
-}
-
-/// Stores the text of an element of a video; `detail` is the attribute that belongs to it.
-fn put_video(element: VideoElement, text: &str, detail: &str, video: Option<&mut Video>) {
-    use VideoElement as V;
-    let Some(video) = video else { return };
-    let owned = || Some(text.to_owned());
-    match element {
-        V::Thumbnail => video.thumbnail_loc = owned(),
-        V::Title => video.title = owned(),
-        V::Description => video.description = owned(),
-        V::Content => video.content_loc = owned(),
-        V::Player => video.player_loc = owned(),
-        V::Duration => video.duration = text.parse().ok(),
-        V::Expiration => video.expiration_date = owned(),
-        V::Rating => video.rating = text.parse().ok(),
-        V::ViewCount => video.view_count = text.parse().ok(),
-        V::Publication => video.publication_date = owned(),
-        V::Tag if video.tags.len() <= MOST_TAGS => video.tags.push(text.to_owned()),
-        V::Tag => {}
-        V::FamilyFriendly => video.family_friendly = read_yes_or_no(text),
-        V::Restriction => video.restriction = Access::new(detail, text),
-        V::Subscription => video.requires_subscription = read_yes_or_no(text),
-        V::Uploader => {
-            video.uploader = owned();
-            video.uploader_info = Some(detail.to_owned()).filter(|info| !info.is_empty());
-        }
-        V::Platform => video.platform = Access::new(detail, text),
-        V::Live => video.live = read_yes_or_no(text),
-    }
+/// A namespace of the protocol or an extension; another word for all others.
+fn known_namespace(namespace: &[u8]) -> &'static str {
+    let known = [SITEMAP, IMAGE, VIDEO, NEWS, XHTML].into_iter().find(|known| known.as_bytes() == namespace);
+    known.unwrap_or(if namespace.is_empty() { "" } else { "other" })
 }
 
 /// The value of an attribute without a namespace.
@@ -328,41 +390,30 @@ fn attribute(tag: &BytesStart<'_>, name: &str) -> Option<String> {
     (value.len() <= LONGEST_TEXT).then(|| value.trim().to_owned())
 }
 
+/// A link to a translation. What it lacks is empty.
 fn alternate(tag: &BytesStart<'_>) -> Option<Alternate<'static>> {
     attribute(tag, "rel").filter(|rel| rel == "alternate")?;
-    Some(Alternate { language: attribute(tag, "hreflang")?.into(), url: attribute(tag, "href")?.into() })
-}
-
-fn push(text: &mut String, more: &str) {
-    if text.len() + more.len() <= LONGEST_TEXT {
-        text.push_str(more);
-    }
-}
-
-/// The five entities of XML 1.0 section 4.6. Others would need a document type, which no sitemap has.
-fn named(name: &str) -> Option<char> {
-    Some(match name {
-        "amp" => '&',
-        "lt" => '<',
-        "gt" => '>',
-        "apos" => '\'',
-        "quot" => '"',
-        _ => return None,
-    })
+    let part = |name| attribute(tag, name).unwrap_or_default().into();
+    Some(Alternate { language: part("hreflang"), url: part("href") })
 }
 
 /// The line numbers of ascending positions, which looks at each byte once.
-struct LineCount<'a> {
+#[derive(Default)]
+pub(super) struct LineCount<'a> {
     bytes: &'a [u8],
     counted: usize,
     line: u64,
 }
 
-impl LineCount<'_> {
-    fn at(&mut self, position: u64) -> u64 {
+impl<'a> LineCount<'a> {
+    pub(super) fn of(bytes: &'a [u8]) -> Self {
+        Self { bytes, counted: 0, line: 1 }
+    }
+
+    pub(super) fn at(&mut self, position: u64) -> u64 {
         let position = usize::try_from(position).unwrap_or(usize::MAX).min(self.bytes.len());
         if position > self.counted {
-            let newlines = self.bytes[self.counted..position].iter().filter(|byte| **byte == b'\n').count();
+            let newlines = memchr::memchr_iter(b'\n', &self.bytes[self.counted..position]).count();
             self.line += newlines as u64;
             self.counted = position;
         }
@@ -376,7 +427,7 @@ mod tests {
 
     use super::*;
 
-    fn urls(bytes: &[u8]) -> Result<Vec<RawUrl>, ReadError> {
+    fn urls(bytes: &[u8]) -> Result<Vec<RawUrl<'_>>, ReadError> {
         let mut urls = Vec::new();
         read(bytes, |url| urls.push(url), |_| ()).map(|_| urls)
     }
@@ -436,8 +487,9 @@ mod tests {
     fn elements_outside_their_namespace_are_named(#[case] element: &str, #[case] wanted: Option<&str>) {
         let file = format!("{OPEN}<url><loc>https://www.marrowvale.example/halts/</loc>{element}</url></urlset>");
         let urls = urls(file.as_bytes()).unwrap();
-        assert_eq!(urls[0].misplaced.as_deref(), wanted);
+        assert_eq!(urls[0].misplaced(), wanted);
         assert_eq!(urls[0].loc.as_deref(), Some("https://www.marrowvale.example/halts/"));
-        assert_eq!((&urls[0].lastmod, urls[0].images.len(), urls[0].videos.len()), (&None, 0, 0));
+        let pictures = urls[0].images.iter().filter(|image| !image.is_empty()).count();
+        assert_eq!((&urls[0].lastmod, pictures, urls[0].videos.len()), (&None, 0, 0));
     }
 }

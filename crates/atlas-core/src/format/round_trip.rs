@@ -11,7 +11,7 @@ use crate::lastmod::Lastmod;
 use crate::placement::Limits;
 use crate::video::Video;
 
-fn urls(bytes: &[u8]) -> Result<Vec<RawUrl>, ReadError> {
+fn urls(bytes: &[u8]) -> Result<Vec<RawUrl<'_>>, ReadError> {
     let mut urls = Vec::new();
     read(bytes, |url| urls.push(url), |_| ()).map(|_| urls)
 }
@@ -82,7 +82,8 @@ proptest! {
         let Ok(address) = site.address(&url) else { return Ok(()) };
         let mut writer = UrlsetWriter::new(Limits::PROTOCOL);
         writer.push(&Entry { videos: vec![video], ..Entry::new(address.clone()) }).unwrap();
-        let back = urls(&writer.finish(None)).unwrap();
+        let file = writer.finish(None);
+        let back = urls(&file).unwrap();
         prop_assert_eq!(back[0].loc.as_deref(), Some(address.as_str()));
     }
 
@@ -97,7 +98,8 @@ proptest! {
         let lastmod = Lastmod::Instant { seconds: 1_780_000_000, offset: 0 };
         let lines: Vec<IndexLine> = names.into_iter().map(|address| IndexLine { address, lastmod }).collect();
         let mut back = Vec::new();
-        let kind = read(&index(&lines, Some("atlas.css")), |_| (), |sitemap| back.push(sitemap)).unwrap();
+        let file = index(&lines, Some("atlas.css"));
+        let kind = read(&file, |_| (), |sitemap| back.push(sitemap)).unwrap();
         prop_assert_eq!(kind, Document::Index);
         prop_assert_eq!(back.iter().map(|one| one.loc.clone().unwrap()).collect::<Vec<_>>(),
             lines.iter().map(|line| line.address.clone()).collect::<Vec<_>>());

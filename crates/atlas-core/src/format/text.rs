@@ -7,6 +7,11 @@ fn is_allowed(letter: char) -> bool {
     matches!(letter, ' '..='\u{d7ff}' | '\u{e000}'..='\u{fffd}' | '\u{10000}'..) && letter != '\u{7f}'
 }
 
+/// Whether XML 1.0 allows a character (section 2.2).
+pub(super) fn is_xml_char(letter: char) -> bool {
+    matches!(letter, '\t' | '\n' | '\r' | ' '..='\u{d7ff}' | '\u{e000}'..='\u{fffd}' | '\u{10000}'..)
+}
+
 /// A text on one line, without the characters that XML 1.0 does not allow: white space becomes spaces, the rest is
 /// removed, and the ends are trimmed.
 ///

@@ -1,5 +1,7 @@
 //! Findings: what `check` reports.
 
+use std::fmt;
+
 use serde::Serialize;
 
 /// The severity of a finding.
@@ -14,21 +16,43 @@ pub enum Severity {
     Advice,
 }
 
-/// One finding in one file, however often it occurs.
-#[derive(Debug, Clone, PartialEq, Serialize)]
+impl Severity {
+    /// All severities, the worst first.
+    pub const ALL: [Self; 3] = [Self::Error, Self::Warning, Self::Advice];
+}
+
+impl fmt::Display for Severity {
+    fn fmt(&self, out: &mut fmt::Formatter<'_>) -> fmt::Result {
+        out.write_str(match self {
+            Self::Error => "error",
+            Self::Warning => "warning",
+            Self::Advice => "advice",
+        })
+    }
+}
+
+/// One finding at one place.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Finding {
     /// The stable code.
     pub code: &'static str,
     /// Its severity.
     pub severity: Severity,
     /// The file, as an address.
-    pub file: String,
-    /// The line of the first occurrence, counted from 1.
+    pub file: Option<String>,
+    /// The line in the file, counted from 1.
     pub line: Option<u64>,
-    /// The number of occurrences in this file.
-    pub count: u64,
-    /// What is wrong, with the first example.
-    pub message: String,
+    /// The URL that it is about.
+    pub url: Option<String>,
+    /// What is wrong.
+    pub what: String,
     /// What to do about it.
     pub mend: &'static str,
+}
+
+impl Finding {
+    /// What it is about: the URL, or else the file. Known findings are recognised by this and the code.
+    pub fn about(&self) -> &str {
+        self.url.as_deref().or(self.file.as_deref()).unwrap_or_default()
+    }
 }

@@ -29,6 +29,9 @@ pub enum ClientError {
         /// What is wrong with its value.
         source: reqwest::Error,
     },
+    /// There is no runtime for it.
+    #[error("cannot start: {0}")]
+    Runtime(#[source] std::io::Error),
     /// Another cause.
     #[error("{}", cause(.0))]
     Client(#[source] reqwest::Error),

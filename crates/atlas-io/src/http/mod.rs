@@ -11,6 +11,4 @@ pub(crate) use self::client::builder;
 pub use self::client::{ClientError, cause, client};
 pub(crate) use self::fetch::{FetchError, Fetched};
 pub(crate) use self::retry::retry_after;
-pub(crate) use self::runtime::block_on;
-#[cfg(feature = "sql-servers")]
-pub(crate) use self::runtime::{runtime, until_stopped};
+pub(crate) use self::runtime::{block_on, runtime, until_stopped};

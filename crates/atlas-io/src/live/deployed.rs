@@ -11,11 +11,12 @@ use atlas_store::destination::Destination;
 use atlas_store::disk::segmented_gzip::unpack;
 use atlas_store::error::StoreError;
 use atlas_store::stop::Stop;
+use jiff::Timestamp;
 use reqwest::{Client, RequestBuilder, Url, header};
 use tokio::task::JoinSet;
 
 use super::Reach;
-use crate::http::{self, ClientError, FetchError, Fetched};
+use crate::http::{self, ClientError, FetchError, Fetched, retry_after};
 
 /// The time limit for one answer.
 const WAIT: Duration = Duration::from_secs(20);
@@ -149,6 +150,7 @@ pub(crate) async fn see(request: RequestBuilder, address: &str, most: usize) -> 
         content_type: text(header::CONTENT_TYPE).unwrap_or_default(),
         age: fetched.text(header::AGE).and_then(|age| age.trim().parse().ok()),
         etag: text(header::ETAG),
+        retry_after: retry_after(fetched.headers(), Timestamp::now()).map(|pause| pause.as_secs()),
         robots: robots.filter_map(|value| value.to_str().ok()).map(str::to_owned).collect(),
         body: Vec::new(),
     };

@@ -2,6 +2,7 @@
 //! path or URL. Pictures, videos, translations, hints and dates are taken over, so that a site can change its tool and
 //! lose nothing.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::Path;
@@ -12,7 +13,7 @@ use atlas_core::address::{Address, Site};
 use atlas_core::contribution::Contribution;
 use atlas_core::entry::Priority;
 use atlas_core::fingerprint;
-use atlas_core::format::{RawUrl, read};
+use atlas_core::format::{RawUrl, RawVideo, read, read_lines};
 use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::number::count;
@@ -114,15 +115,11 @@ impl OldSitemap {
         let content = bytes.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&bytes).trim_ascii_start();
         let mut children = Vec::new();
         if content.starts_with(b"<") {
-            let document = read(content, |url| adding.url(url), |child| children.extend(child.loc));
+            let document =
+                read(content, |url| adding.url(url), |child| children.extend(child.loc.map(Cow::into_owned)));
             document.map_err(|why| format!("{shown}: {why}"))?;
         } else {
-            for (nth, line) in content.split(|byte| *byte == b'\n').enumerate() {
-                let line = String::from_utf8_lossy(line);
-                if !line.trim().is_empty() {
-                    adding.url(RawUrl { line: nth as u64 + 1, loc: Some(line.trim().to_owned()), ..RawUrl::default() });
-                }
-            }
+            read_lines(content).for_each(|url| adding.url(url));
         }
         adding.finish();
         Ok(children)
@@ -156,7 +153,7 @@ struct Adding<'a, 'g> {
 }
 
 impl Adding<'_, '_> {
-    fn url(&mut self, url: RawUrl) {
+    fn url(&mut self, url: RawUrl<'_>) {
         let line = url.line;
         let mut unread = Vec::new();
         let read = self.source.contribution(url, &mut unread);
@@ -202,13 +199,14 @@ impl OldSitemap {
     /// What an element says. What cannot be read is added to `unread`, by its name and with the reason.
     fn contribution(
         &self,
-        url: RawUrl,
+        url: RawUrl<'_>,
         unread: &mut Vec<(&'static str, String)>,
     ) -> Result<Contribution<'static>, String> {
+        unread.extend(url.misplaced().map(|name| ("", format!("{name} is not in its namespace"))));
         let loc = url.loc.ok_or("it has no loc")?;
         let address = Address::parse(&loc).map_err(|why| why.to_string())?;
-        unread.extend(url.misplaced.map(|name| ("", format!("{name} is not in its namespace"))));
-        let mut date = |element, text: Option<String>| {
+        let news = url.news.unwrap_or_default();
+        let mut date = |element, text: Option<Cow<'_, str>>| {
             let text = text?;
             let date = Lastmod::read(&text, &self.timezone);
             if date.is_none() {
@@ -216,7 +214,7 @@ impl OldSitemap {
             }
             date
         };
-        let (stated, published) = (date("lastmod", url.lastmod), date("news:publication_date", url.news.published));
+        let (stated, published) = (date("lastmod", url.lastmod), date("news:publication_date", news.published));
         let place = |text: &str| self.site.address(text).ok();
         let mut address_of = |element, text: &str| {
             let address = self.site.address(text);
@@ -245,12 +243,12 @@ impl OldSitemap {
             modified,
             recorded,
             published,
-            title: url.news.title.map(Into::into),
-            language: url.news.language.map(Into::into),
+            title: news.title.map(|title| Cow::Owned(title.into_owned())),
+            language: news.language.map(|language| Cow::Owned(language.into_owned())),
             changefreq,
             priority,
             images,
-            videos: url.videos.into_iter().map(settle).collect(),
+            videos: url.videos.iter().map(RawVideo::to_video).map(settle).collect(),
             alternates,
             section: self.section.clone().map(Into::into),
             ..Contribution::default()

@@ -1,5 +1,6 @@
 //! The crawler of the test engine: it reads a site as engines do, and keeps a list of what it has picked up.
 
+use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::fs::{File, OpenOptions};
 use std::io::{self, Write};
@@ -154,7 +155,11 @@ impl Crawler {
                 Err(why) => Some(why),
                 Ok(()) => match self.fetch(&address).await {
                     Ok(seen) if seen.status == 200 => {
-                        match read(&seen.body, |url| urls.extend(url.loc), |child| children.extend(child.loc)) {
+                        match read(
+                            &seen.body,
+                            |url| urls.extend(url.loc.map(Cow::into_owned)),
+                            |child| children.extend(child.loc.map(Cow::into_owned)),
+                        ) {
                             Ok(Document::Urlset | Document::Index) => None,
                             Err(why) => Some(why.to_string()),
                         }

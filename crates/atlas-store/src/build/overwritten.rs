@@ -38,7 +38,7 @@ pub fn keep_overwritten(
         return Ok(Vec::new());
     }
     let mut kept_names = vec![names.main.clone()];
-    let beside = |url: String| {
+    let beside = |url: std::borrow::Cow<'_, str>| {
         let name = url.strip_prefix(names.address.as_str())?.split(['?', '#']).next()?.to_owned();
         (!name.is_empty() && !name.contains(['/', '\\'])).then_some(name)
     };

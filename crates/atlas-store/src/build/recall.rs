@@ -54,7 +54,7 @@ struct ReadBackFile {
     size: u64,
     /// Its elements, one after the other, and their contents.
     text: Vec<u8>,
-    urls: Vec<RawUrl>,
+    urls: Vec<RawUrl<'static>>,
 }
 
 /// Fills a ledger without runs from the existing sitemaps; `fetch` reads a file beside the main file by name. Returns
@@ -152,7 +152,7 @@ fn file(bytes: &[u8], (section, kind, number): (&str, FileKind, u32), changed: i
     let start = memchr::memmem::find(bytes, b"<url>")?;
     let text = bytes[start..].strip_suffix(Frame::CLOSE)?;
     let mut urls = Vec::new();
-    read(bytes, |url| urls.extend(url.loc.is_some().then_some(url)), |_| ()).ok()?;
+    read(bytes, |url| urls.extend(url.loc.is_some().then(|| url.into_owned())), |_| ()).ok()?;
     let elements = memchr::memmem::find_iter(text, URL_END).count();
     let whole = text.ends_with(URL_END) && elements == urls.len() && !urls.is_empty();
     whole.then(|| ReadBackFile {
@@ -197,7 +197,7 @@ impl Recalling<'_> {
             rest = after;
             (text, urls)
         });
-        let segments: Vec<(&[u8], &[RawUrl])> = segments.collect();
+        let segments: Vec<(&[u8], &[RawUrl<'_>])> = segments.collect();
         // It is unknown what the entries said, so the next build rebuilds every segment.
         let made = segments.par_iter().map_init(SegmentCompressor::hasty, |compressor, (text, urls)| {
             let frame = facts_of(text, Frame::ALL).0;
@@ -243,7 +243,7 @@ fn limit(writing: &dyn Writing, job: &Job<'_>, files: &[RecalledFile]) -> Result
 }
 
 /// What can be remembered of an entry. A day may have been that of a change that was seen.
-fn entry(url: &RawUrl, seed: u64) -> RememberedEntry {
+fn entry(url: &RawUrl<'_>, seed: u64) -> RememberedEntry {
     let stated = url.lastmod.as_deref().and_then(|text| Lastmod::read(text, &TimeZone::UTC));
     let observed = match stated {
         Some(day @ Lastmod::Day(_)) => day.epoch_day(),

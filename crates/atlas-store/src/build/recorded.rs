@@ -48,7 +48,7 @@ pub struct ListedUrl {
     /// The sources that named it.
     pub sources: Vec<String>,
     /// Its element in the file for pages.
-    pub written: RawUrl,
+    pub written: RawUrl<'static>,
     /// What the ledger remembers of it.
     pub remembered: RememberedEntry,
 }
@@ -129,7 +129,7 @@ fn written(
     ledger: &dyn Ledger,
     remembered: &crate::ledger::Remembered,
     page: &Remembrance,
-) -> Result<RawUrl, StoreError> {
+) -> Result<RawUrl<'static>, StoreError> {
     let missing = || StoreError::LedgerDamaged("an entry is not where it was");
     let file = &remembered.files[page.file];
     for segment in &file.segments {

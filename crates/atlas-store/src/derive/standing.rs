@@ -31,7 +31,7 @@ pub(crate) fn standing_rows(
         for at in of_segment.into_iter().filter(|at| range.contains(&(*at as usize))) {
             let element = text.element(at - range.start as u32);
             let document = [&segment.frame.open(None)[..], element, Frame::CLOSE].concat();
-            let take = |url: atlas_core::format::RawUrl| {
+            let take = |url: atlas_core::format::RawUrl<'_>| {
                 let Some(loc) = url.loc.filter(|_| !url.alternates.is_empty()) else { return };
                 let own = url.alternates.iter().find(|one| one.url == loc);
                 let language = own.map(|own| own.language.to_string().into());
@@ -40,7 +40,7 @@ pub(crate) fn standing_rows(
                     url: one.url.to_string().into(),
                 });
                 let alternates = alternates.collect();
-                block.push(&Contribution { url: loc.into(), language, alternates, ..Contribution::default() });
+                block.push(&Contribution { url: loc, language, alternates, ..Contribution::default() });
             };
             read(&document, take, |_| ())
                 .map_err(|_| StoreError::LedgerDamaged("the text of a segment is not what was written"))?;

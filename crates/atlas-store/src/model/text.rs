@@ -4,6 +4,7 @@ use atlas_core::format::{Frame, URL_END, read};
 use atlas_core::lastmod::Lastmod;
 use jiff::tz::TimeZone;
 use memchr::memmem;
+use std::borrow::Cow;
 
 use super::file::{ContentCounts, SegmentRow};
 use crate::disk::segmented_gzip::decompress;
@@ -101,7 +102,7 @@ pub(crate) fn urls_and_dates_of(body: &[u8], raw_size: u64) -> Result<Vec<(Strin
     let frame = Frame::ALL;
     let file = [&frame.open(None)[..], &raw, Frame::CLOSE].concat();
     let mut urls = Vec::new();
-    read(&file, |url| urls.extend(url.loc.map(|loc| (loc, url.lastmod))), |_| ())
+    read(&file, |url| urls.extend(url.loc.map(|loc| (loc.into_owned(), url.lastmod.map(Cow::into_owned)))), |_| ())
         .map_err(|_| StoreError::LedgerDamaged("the text of a segment is not what was written"))?;
     Ok(urls)
 }

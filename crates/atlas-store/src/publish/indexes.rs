@@ -85,10 +85,11 @@ impl Publisher<'_> {
             let mut listed = HashSet::new();
             let there = self.destination.read(name)?;
             is_any_new |= there.is_none();
+            let there = there.unwrap_or_default();
             // What is not an index lists nothing that could be lost.
-            let _ = read(&there.unwrap_or_default(), |_| (), |child| listed.extend(child.loc));
-            part.iter().for_each(|line| _ = listed.remove(&line.address));
-            let moving = lines.iter().filter(|line| listed.contains(&line.address));
+            let _ = read(&there, |_| (), |child| listed.extend(child.loc));
+            part.iter().for_each(|line| _ = listed.remove(line.address.as_str()));
+            let moving = lines.iter().filter(|line| listed.contains(line.address.as_str()));
             let both: Vec<IndexLine> = part.iter().chain(moving).cloned().collect();
             self.small_file(state, name, &index(&both, self.names.style))?;
         }

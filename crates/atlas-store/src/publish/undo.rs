@@ -67,7 +67,7 @@ impl Publisher<'_> {
             let readable = read(&bytes, |url| there.extend(url.loc), |_| ()).is_ok();
             for segment in &file.segments {
                 let known = urls_of(&writing.body(file.id, segment.number)?, segment.size)?;
-                if !readable || known.iter().any(|url| !there.contains(url)) {
+                if !readable || known.iter().any(|url| !there.contains(url.as_str())) {
                     return Ok(true);
                 }
             }
@@ -87,7 +87,7 @@ impl Publisher<'_> {
                 &bytes,
                 |_| (),
                 |child| {
-                    let address = child.loc.unwrap_or_default();
+                    let address = child.loc.unwrap_or_default().into_owned();
                     let file = address.strip_prefix(self.names.address.as_str());
                     let there =
                         file.is_some_and(|file| self.destination.version(file).is_ok_and(|version| version.is_some()));

@@ -330,14 +330,15 @@ impl Railway {
             return Vec::new();
         }
         let mut children = Vec::new();
-        let kind = read(&self.whole("sitemap.xml"), |_| (), |child| children.push(child.loc.unwrap())).unwrap();
+        let kind =
+            read(&self.whole("sitemap.xml"), |_| (), |child| children.push(child.loc.unwrap().into_owned())).unwrap();
         // There are further indexes as long as the last is full.
         for number in 2.. {
             let name = format!("sitemap-{number}.xml");
             if children.len() < 4 * (number - 1) || self.destination.version(&name).unwrap().is_none() {
                 break;
             }
-            read(&self.whole(&name), |_| (), |child| children.push(child.loc.unwrap())).unwrap();
+            read(&self.whole(&name), |_| (), |child| children.push(child.loc.unwrap().into_owned())).unwrap();
         }
         match kind {
             Document::Urlset => vec!["sitemap.xml".to_owned()],
@@ -349,7 +350,7 @@ impl Railway {
     pub fn served(&self) -> BTreeSet<String> {
         let mut urls = BTreeSet::new();
         for name in self.named() {
-            read(&self.whole(&name), |url| urls.extend(url.loc), |_| ()).unwrap();
+            read(&self.whole(&name), |url| urls.extend(url.loc.map(String::from)), |_| ()).unwrap();
         }
         urls
     }
@@ -363,9 +364,9 @@ impl Railway {
             let bytes = self.whole(&name);
             assert!(bytes.len() <= 4_000, "{name} has {} bytes", bytes.len());
             let (mut urls, mut media) = (Vec::new(), 0);
-            let mut take = |url: RawUrl| {
+            let mut take = |url: RawUrl<'_>| {
                 media += url.images.len();
-                urls.extend(url.loc);
+                urls.extend(url.loc.map(String::from));
             };
             read(&bytes, &mut take, |_| ()).unwrap();
             assert!(!urls.is_empty());

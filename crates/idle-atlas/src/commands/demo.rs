@@ -203,7 +203,7 @@ impl Story {
         self.step("3. Write the files", "build")?;
         build::after_survey(&self.settings()?, &found, &self.session)?;
         self.step("4. Read them back as an engine does", "check")?;
-        check::run(&self.settings()?, &args::CheckArguments { folder: None }, &self.session)?;
+        check::run(&self.settings()?, &args::CheckArguments::default(), &self.session)?;
         Ok(())
     }
 

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::{fs, io};
 
-use atlas_core::check::Ownership;
+use atlas_core::check::{Findings, Ownership};
 use atlas_io::live::Deployed;
 use atlas_store::disk;
 use atlas_store::ledger::Ledger;
@@ -25,8 +25,10 @@ pub fn look(settings: &Settings, live: &Deployed<'_>, session: &Session) -> Resu
         files.insert(name.as_str(), live.body(&format!("{root}{name}"))?);
     }
     let read = |name: &str| files.get(name).cloned().flatten();
-    for finding in settings.ownership.missing(root, home.as_deref(), read) {
-        session.screen.complain("ownership", &format!("on the live site {}", finding.message));
+    let mut findings = Findings::new(&settings.accepted);
+    settings.ownership.missing(root, home.as_deref(), read, &mut findings);
+    for finding in findings.finish().findings {
+        session.screen.complain("ownership", &format!("on the live site {}", finding.what));
     }
     Ok(())
 }

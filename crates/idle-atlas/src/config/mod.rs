@@ -22,7 +22,7 @@ use walkdir::{DirEntry, WalkDir};
 use crate::args::Shared;
 use crate::exit::Failure;
 
-pub use resolve::Settings;
+pub use resolve::{Settings, codes};
 
 /// The name of the configuration file, which is looked for in the current folder and its parents.
 pub const NAME: &str = "idle-atlas.toml";

@@ -84,7 +84,8 @@ pub struct Settings {
     data: Option<PathBuf>,
     destination: Box<dyn Destination>,
     reach: Reach,
-    reader: PageReader,
+    /// How pages are read.
+    pub reader: PageReader,
     text: String,
 }
 
@@ -344,7 +345,7 @@ impl Settings {
 /// The codes of all remarks and findings that can be accepted.
 pub fn codes() -> Vec<&'static str> {
     let mut codes: Vec<&str> =
-        Notice::ALL.iter().map(|notice| notice.code()).chain(check::CODES.iter().copied()).collect();
+        Notice::ALL.iter().map(|notice| notice.code()).chain(check::kinds().map(|kind| kind.code)).collect();
     codes.sort_unstable();
     codes.dedup();
     codes

@@ -20,6 +20,11 @@ impl Progress {
         let rows = count(all, "entry", "entries");
         self.bar.set_message(format!("{}gathering: {rows}", self.site));
     }
+
+    /// Shows how many pages were visited.
+    pub fn visited(&self, pages: u64) {
+        self.bar.set_message(format!("{}visiting: {}", self.site, count(pages, "page", "pages")));
+    }
 }
 
 impl Drop for Progress {

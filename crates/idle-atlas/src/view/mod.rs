@@ -8,6 +8,8 @@ pub mod preview;
 pub mod by_hand;
 pub mod build;
 pub mod check;
+pub mod explained;
+pub mod sarif;
 pub mod history;
 pub mod init;
 pub mod listing;

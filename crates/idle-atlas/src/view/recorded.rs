@@ -90,11 +90,11 @@ impl RecordedReport {
                 let section = Some(listed.section);
                 report.decision = Some(RecordedDecision { kept: true, section, reason: None, words: None });
                 report.sources = listed.sources;
-                report.lastmod = listed.written.lastmod;
-                report.changefreq = listed.written.changefreq;
-                report.priority = listed.written.priority;
-                report.images = listed.written.images;
-                report.videos = listed.written.videos.into_iter().filter_map(|video| video.title).collect();
+                report.lastmod = listed.written.lastmod.map(Into::into);
+                report.changefreq = listed.written.changefreq.map(Into::into);
+                report.priority = listed.written.priority.map(Into::into);
+                report.images = listed.written.images.into_iter().map(Into::into).collect();
+                report.videos = listed.written.videos.iter().filter_map(|video| video.to_video().title).collect();
                 report.alternates = listed.written.alternates;
                 let observed = Some(listed.remembered.observed).filter(|day| *day != NEVER);
                 report.content_changed = observed.and_then(Lastmod::from_epoch_day);

@@ -50,7 +50,7 @@ fn what_is_broken_is_found_in_words() {
 
 #[test]
 fn a_missing_folder() {
-    built().run(&["check", "elsewhere"]).says(2, &["there is no folder elsewhere"]);
+    built().run(&["check", "elsewhere"]).says(2, &["there is no folder or file elsewhere"]);
 }
 
 /// A file by another writer that never declared the namespace of its images.
@@ -76,7 +76,7 @@ fn elements_outside_their_namespace_are_found_and_reported() {
         1,
         &[
             "error namespace",
-            "image:image is not in its namespace, at https://www.marrowvale.example/halts/",
+            "https://www.marrowvale.example/halts/: image:image is not in its namespace",
             "Declare the element's namespace at the root",
         ],
     );

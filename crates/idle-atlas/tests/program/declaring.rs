@@ -196,5 +196,5 @@ fn a_section_that_is_shut_out_is_found() {
     let site = without_robots("create = true\n");
     site.build();
     site.write("public/robots.txt", format!("User-agent: *\nDisallow: /*.html\nDisallow: /$\n{LINE}\n"));
-    site.run(&["check"]).says(1, &["error all-barred", "robots.txt shuts engines out of 1 URL"]);
+    site.run(&["check"]).says(1, &["error section-shut", "robots.txt shuts engines out of 1 URL"]);
 }

@@ -5,7 +5,6 @@ use std::fmt::Write as _;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
-use atlas_core::format::RawUrl;
 use rstest::rstest;
 
 use crate::support::{NOON, TestSite, parse};
@@ -99,7 +98,7 @@ fn holds(site: &TestSite, before: &BTreeSet<String>, wanted: &BTreeSet<String>, 
         let name = between("<loc>https://www.marrowvale.example/", "</loc>");
         let stated = between("<lastmod>", "</lastmod>");
         // A file without such a row does not tell its age.
-        let telling = |url: &&RawUrl| url.loc.as_deref().is_some_and(|loc| loc.ends_with("0/"));
+        let telling = |url: &&crate::support::UrlRead| url.loc.as_deref().is_some_and(|loc| loc.ends_with("0/"));
         if let Some(newest) = listed[&name].iter().filter(telling).filter_map(|url| url.lastmod.clone()).max() {
             assert!(newest >= stated, "the index says {stated} of {name}, which is of {newest}");
         }

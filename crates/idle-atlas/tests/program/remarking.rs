@@ -180,8 +180,10 @@ fn a_folder_without_a_configuration_is_checked_on_its_own_terms() {
     std::fs::remove_file(site.path("public/robots.txt")).unwrap();
     site.run(&["check", "public"]).says(0, &["Read 1 sitemap file", "robots-missing"]);
     std::fs::remove_file(site.path("public/sitemap.xml")).unwrap();
-    site.run(&["check", "public"]).says(2, &["nothing in public says what the site's URL is"]);
-    site.run(&["check", "nowhere"]).says(2, &["there is no folder nowhere"]);
+    site.run(&["check", "public"]).says(0, &["sitemap.xml.gz", "robots-missing"]);
+    std::fs::remove_file(site.path("public/sitemap.xml.gz")).unwrap();
+    site.run(&["check", "public"]).says(2, &["there is no sitemap in public"]);
+    site.run(&["check", "nowhere"]).says(2, &["there is no folder or file nowhere"]);
 }
 
 #[test]

@@ -6,7 +6,9 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output};
 
-use atlas_core::format::{Document, RawUrl, read};
+use atlas_core::format::{Document, RawUrl, RawVideo, read};
+use atlas_core::language::Alternate;
+use atlas_core::video::Video;
 use serde_json::Value;
 use tempfile::TempDir;
 
@@ -136,7 +138,7 @@ impl TestSite {
     }
 
     /// The entries of all files that the main file leads to, by file name.
-    pub fn listed(&self) -> BTreeMap<String, Vec<RawUrl>> {
+    pub fn listed(&self) -> BTreeMap<String, Vec<UrlRead>> {
         let mut files = BTreeMap::new();
         let (document, urls, children) = parse(&self.sitemap("sitemap.xml"));
         match document {
@@ -219,10 +221,55 @@ impl Drop for TestSite {
     }
 }
 
+/// An entry of a sitemap file.
+#[derive(Debug, Clone, PartialEq)]
+pub struct UrlRead {
+    pub loc: Option<String>,
+    pub lastmod: Option<String>,
+    pub changefreq: Option<String>,
+    pub priority: Option<String>,
+    pub images: Vec<String>,
+    pub videos: Vec<Video>,
+    pub alternates: Vec<Alternate<'static>>,
+    pub news: NewsRead,
+}
+
+/// The news element of an entry; empty if there is none.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct NewsRead {
+    pub publication: Option<String>,
+    pub published: Option<String>,
+    pub title: Option<String>,
+    pub language: Option<String>,
+}
+
+impl From<RawUrl<'_>> for UrlRead {
+    fn from(url: RawUrl<'_>) -> Self {
+        let owned = |text: Option<std::borrow::Cow<'_, str>>| text.map(Into::into);
+        let news = url.news.unwrap_or_default();
+        Self {
+            loc: owned(url.loc),
+            lastmod: owned(url.lastmod),
+            changefreq: owned(url.changefreq),
+            priority: owned(url.priority),
+            images: url.images.into_iter().map(Into::into).collect(),
+            videos: url.videos.iter().map(RawVideo::to_video).collect(),
+            alternates: url.alternates,
+            news: NewsRead {
+                publication: owned(news.publication),
+                published: owned(news.published),
+                title: owned(news.title),
+                language: owned(news.language),
+            },
+        }
+    }
+}
+
 /// The kind of document, its entries, and the files it lists.
-pub fn parse(bytes: &[u8]) -> (Document, Vec<RawUrl>, Vec<String>) {
+pub fn parse(bytes: &[u8]) -> (Document, Vec<UrlRead>, Vec<String>) {
     let (mut urls, mut children) = (Vec::new(), Vec::new());
-    let document = read(bytes, |url| urls.push(url), |child| children.extend(child.loc)).unwrap();
+    let document =
+        read(bytes, |url| urls.push(url.into()), |child| children.extend(child.loc.map(Into::into))).unwrap();
     (document, urls, children)
 }
 

@@ -1,16 +1,20 @@
-//! Checking a web root as an engine would see it.
+//! A web root as an engine would see it.
 
-use std::fs::{self, File};
-use std::io::{self, Read};
+use std::fs;
 use std::path::{Path, PathBuf};
 
-use atlas_core::address::Site;
-use atlas_core::check::{FetchResult, Inspection, Report};
-use atlas_core::lastmod::Lastmod;
-use atlas_core::placement::{MOST_BYTES, is_packed, packed_name};
-use atlas_store::disk::segmented_gzip::unpack;
+use atlas_core::address::{Address, Site};
+use atlas_core::check::{FetchResult, FetchedFile, FileRequest, Inspection, is_sitemap};
+use atlas_core::placement::{is_packed, packed_name, plain_name};
+use atlas_store::error::StoreError;
+use atlas_store::stop::Stop;
 
-use super::path::relative_path;
+use super::files::{first_listed, head, read, read_unpacked};
+use super::place::{SitemapPlace, inspect};
+use crate::live::relative_path;
+
+/// The most files of a folder that are searched for sitemaps that nothing leads to.
+const MOST_SEARCHED: usize = 100_000;
 
 /// A folder that is served under a site's URL.
 #[derive(Debug, Clone)]
@@ -26,27 +30,33 @@ pub struct WebRoot {
 }
 
 impl WebRoot {
-    /// Inspects all sitemaps, starting from robots.txt; `main` is the main file of the configuration, if there is one.
-    pub fn check(&self, main: Option<&str>, now: Lastmod) -> Report {
-        let mut inspection = Inspection::new(now);
+    /// Inspects all sitemaps, starting from robots.txt; `main` is the main file of the configuration, if there is one,
+    /// and `is_retired` says which files are known to be out of the index for a while.
+    ///
+    /// # Errors
+    ///
+    /// Returns [`StoreError::Interrupted`] if it was asked to stop.
+    pub fn inspect(
+        &self,
+        inspection: &mut Inspection<'_>,
+        main: Option<&str>,
+        is_retired: &dyn Fn(&str) -> bool,
+        stop: &Stop,
+    ) -> Result<(), StoreError> {
         let robots_address = format!("{}/robots.txt", self.site.root().origin());
         let robots = match &self.robots {
             Some(path) => read(path),
-            None => self.fetch(&robots_address),
+            None => self.result(&robots_address),
         };
-        inspection.robots(&robots_address, &robots, main);
+        inspection.robots(&robots_address, &robots.into(), main);
         self.astray(&robots_address).iter().for_each(|address| inspection.robots_elsewhere(address));
-        while let Some(wanted) = inspection.next_wanted() {
-            let fetched = self.fetch(&wanted.address);
-            inspection.file(&wanted, &fetched);
-            if let FetchResult::Bytes(bytes) = &fetched
-                && !wanted.is_gzip()
-            {
-                let copy = self.fetch(&packed_name(&wanted.address));
-                inspection.copies(&wanted.address, bytes, &copy);
+        inspect(inspection, self, stop)?;
+        for (folder, site) in self.folders() {
+            for name in sitemaps_in(folder).into_iter().filter(|name| !is_retired(name)) {
+                inspection.lies_there(site.of_file(&name).as_str());
             }
         }
-        inspection.finish()
+        Ok(())
     }
 
     /// The addresses of robots.txt files where no engine looks: that of the folder itself, if the site is in a folder of
@@ -64,22 +74,20 @@ impl WebRoot {
         astray
     }
 
-    fn fetch(&self, address: &str) -> FetchResult {
-        let Some(path) = self.path(address) else { return FetchResult::OutOfReach };
-        let fetched = read(&path);
-        match fetched {
-            FetchResult::Bytes(bytes) if is_packed(address) => match unpack(&bytes, MOST_BYTES) {
-                Ok(bytes) => FetchResult::Bytes(bytes),
-                Err(error) => FetchResult::Broken(format!("it is not a gzip file, or a broken one: {error}")),
-            },
-            fetched => fetched,
-        }
+    /// The folders that may hold sitemaps, with their URLs.
+    fn folders(&self) -> impl Iterator<Item = (&PathBuf, &Site)> {
+        let elsewhere = self.sitemaps.iter().map(|(folder, site)| (folder, site));
+        elsewhere.chain([(&self.folder, &self.site)])
     }
 
-    fn path(&self, address: &str) -> Option<PathBuf> {
-        let own = (&self.folder, &self.site);
-        let served = self.sitemaps.iter().map(|(folder, site)| (folder, site)).chain([own]);
-        let mut found = served.filter_map(|(folder, site)| {
+    fn result(&self, address: &str) -> FetchResult {
+        let Some(path) = self.path(address) else { return FetchResult::OutOfReach };
+        read_unpacked(&path, is_packed(address))
+    }
+
+    /// The file with an address.
+    pub fn path(&self, address: &str) -> Option<PathBuf> {
+        let mut found = self.folders().filter_map(|(folder, site)| {
             let rest = address.strip_prefix(site.root().as_str())?;
             Some(folder.join(relative_path(&format!("/{rest}"))?))
         });
@@ -87,22 +95,38 @@ impl WebRoot {
     }
 }
 
-fn read(path: &Path) -> FetchResult {
-    let read = || -> io::Result<Vec<u8>> {
-        let mut bytes = Vec::new();
-        File::open(path)?.take(MOST_BYTES + 1).read_to_end(&mut bytes)?;
-        Ok(bytes)
-    };
-    match read() {
-        Ok(bytes) => FetchResult::Bytes(bytes),
-        Err(error) if error.kind() == io::ErrorKind::NotFound => FetchResult::Missing,
-        Err(error) => FetchResult::Broken(format!("cannot be read: {error}")),
+impl SitemapPlace for WebRoot {
+    fn fetch(&self, wanted: &FileRequest) -> FetchedFile {
+        let copy = (!wanted.is_gzip()).then(|| self.result(&packed_name(&wanted.address)));
+        FetchedFile { result: self.result(&wanted.address), answer: None, copy }
     }
+}
+
+/// The names of the files in a folder that are sitemaps, in order.
+fn sitemaps_in(folder: &Path) -> Vec<String> {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten().take(MOST_SEARCHED);
+    let named = entries.filter_map(|entry| entry.file_name().into_string().ok());
+    let may_be = |name: &String| plain_name(name).to_ascii_lowercase().ends_with(".xml");
+    let mut names: Vec<String> = named.filter(may_be).filter(|name| is_sitemap(&head(&folder.join(name)))).collect();
+    names.sort();
+    names
+}
+
+/// The site that a folder without a configuration belongs to: that of the first address in its robots.txt or in a
+/// sitemap in it.
+pub fn site_of(folder: &Path) -> Option<Site> {
+    let robots = fs::read(folder.join("robots.txt")).unwrap_or_default();
+    let declared = atlas_core::robots::sitemap_lines(&robots).into_iter().map(|(_, address)| address);
+    let listed = sitemaps_in(folder).into_iter().filter_map(|name| {
+        let FetchResult::Bytes(bytes) = read_unpacked(&folder.join(&name), is_packed(&name)) else { return None };
+        first_listed(&bytes)
+    });
+    let first = declared.chain(listed).find_map(|text| Address::parse(&text).ok())?;
+    Site::parse(&format!("{}/", first.origin())).ok()
 }
 
 #[cfg(test)]
 mod tests {
-
     use rstest::rstest;
 
     use super::*;
@@ -129,7 +153,7 @@ mod tests {
         fs::create_dir(folder.path().join("folder.xml")).unwrap();
         let site = Site::parse("https://www.marrowvale.example/").unwrap();
         let root = WebRoot { folder: folder.path().to_owned(), site, robots: None, sitemaps: None };
-        let fetch = |name: &str| root.fetch(&format!("https://www.marrowvale.example/{name}"));
+        let fetch = |name: &str| root.result(&format!("https://www.marrowvale.example/{name}"));
         assert!(matches!(fetch("broken.xml.gz"), FetchResult::Broken(why) if why.contains("not a gzip file")));
         assert!(matches!(fetch("folder.xml"), FetchResult::Broken(why) if why.contains("cannot be read")));
         assert_eq!(fetch("lost.xml"), FetchResult::Missing);
