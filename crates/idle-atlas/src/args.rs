@@ -251,6 +251,19 @@ pub struct CheckArguments {
     /// Visit the listed pages, their pictures and videos on the live site: all, or a sample of so many
     #[arg(long, value_name = "all|NUMBER", value_parser = sample)]
     pub pages: Option<PageSample>,
+    /// Look at these pages on the live site, listed or not, and print a card for each
+    #[arg(long, value_name = "URL", num_args = 1.., conflicts_with_all = ["place", "pages", "accept"])]
+    pub page: Vec<String>,
+    /// Look at the pages in a file in the same way: a URL at the beginning of each line, or a sitemap
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["place", "pages", "accept"])]
+    pub pages_from: Option<PathBuf>,
+    /// Look at what URLs answer that are no longer listed: those that left the ledger, or those in an older sitemap, a
+    /// console's export or any list
+    #[arg(long, value_name = "FILE|URL", num_args = 0..=1, conflicts_with_all = ["place", "pages", "page", "accept"])]
+    pub gone: Option<Option<String>>,
+    /// With --gone: print a proposed redirect for each URL that is lost
+    #[arg(long, value_name = "FORM", requires = "gone")]
+    pub redirects: Option<RedirectForm>,
     /// With --pages: the most requests per second; 0 for no limit
     #[arg(long, value_name = "NUMBER", default_value = "10")]
     pub requests_per_second: f64,
@@ -271,6 +284,13 @@ pub struct CheckArguments {
     pub sarif: Option<PathBuf>,
 }
 
+/// The form of proposed redirects.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum RedirectForm {
+    Csv,
+    Nginx,
+}
+
 /// The least severity that makes the exit code 1.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum FailOn {
@@ -284,6 +304,16 @@ impl CheckArguments {
     /// Whether the live site is asked.
     pub fn is_live(&self) -> bool {
         self.live || self.pages.is_some()
+    }
+
+    /// Whether single pages are looked at.
+    pub fn wants_cards(&self) -> bool {
+        !self.page.is_empty() || self.pages_from.is_some()
+    }
+
+    /// Whether it can do without a configuration.
+    pub fn stands_alone(&self) -> bool {
+        self.place.is_some() || self.wants_cards() || self.gone.is_some()
     }
 
     /// Which of the listed URLs are visited.

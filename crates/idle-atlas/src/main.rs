@@ -62,7 +62,7 @@ fn run(arguments: &Arguments, session: &Session) -> Result<Exit, Failure> {
         Command::TestEngine(_) | Command::Demo(_) => Err(Failure::said(commands::NO_TEST_ENGINE)),
         Command::Watch(watch) => commands::watch::run(watch, &arguments.shared, session),
         Command::Check(args::CheckArguments { explain: Some(code), .. }) => commands::check::explain(code, session),
-        Command::Check(check) if check.place.is_some() && config::is_none(&arguments.shared) => {
+        Command::Check(check) if check.stands_alone() && config::is_none(&arguments.shared) => {
             commands::check::without_configuration(check, session)
         }
         command => {

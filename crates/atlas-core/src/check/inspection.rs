@@ -16,7 +16,7 @@ use super::findings::{Collected, Findings, Place};
 use super::judge::Judge;
 use super::listed::{ListedPage, PageSample};
 use super::met::MetBefore;
-use super::request::FileRequest;
+use super::request::{FileRequest, Origin};
 use super::returned::Unreturned;
 use super::seen::{Child, DateTally, FEW_DATES, FileSeen, JudgedFile};
 use crate::accepted::Accepted;
@@ -83,6 +83,8 @@ pub struct Inspection<'k> {
     dates: DateTally,
     listed: Vec<ListedPage>,
     pages: Option<PagesVisited>,
+    /// Whether any file is wanted that is not a guess.
+    is_any_named: bool,
     /// Whether nothing may be fetched, because robots.txt cannot be read.
     shut: bool,
 }
@@ -111,6 +113,7 @@ impl<'k> Inspection<'k> {
             dates: DateTally::default(),
             listed: Vec::new(),
             pages: None,
+            is_any_named: false,
             shut: false,
         }
     }
@@ -136,7 +139,7 @@ impl<'k> Inspection<'k> {
     }
 
     /// Takes robots.txt, which declares the sitemaps. `main` is the main file of the configuration. Without one, and
-    /// without a Sitemap line, the usual places are wanted; [`Inspection::is_guess`] recognises them.
+    /// without a Sitemap line, the usual places are wanted.
     pub fn robots(&mut self, robots_address: &str, fetched: &FetchedFile, main: Option<&str>) {
         self.judge.main = main.map(str::to_owned);
         self.set_origin(robots_address);
@@ -178,12 +181,7 @@ impl<'k> Inspection<'k> {
         let declared = sitemap_lines(bytes);
         for (line, text) in &declared {
             match Address::parse(text) {
-                Ok(address) => self.want(FileRequest {
-                    address: address.into_string(),
-                    trail: Vec::new(),
-                    stated: None,
-                    declared: true,
-                }),
+                Ok(address) => self.want(FileRequest::named(address.as_str(), Origin::Declared)),
                 Err(why) => self.findings.add(&LOC_NO_URL, place.at(*line as u64), || format!("Sitemap: {why}")),
             }
         }
@@ -200,7 +198,7 @@ impl<'k> Inspection<'k> {
                     self.findings.add(&NOT_DECLARED, place, || "no “Sitemap:” line in it".to_owned());
                 }
                 let places = USUAL_PLACES.map(|name| format!("{}/{name}", self.judge.origin));
-                places.iter().for_each(|place| self.start_at(place));
+                places.iter().for_each(|place| self.want(FileRequest::named(place, Origin::Guessed)));
             }
             _ => {}
         }
@@ -218,7 +216,7 @@ impl<'k> Inspection<'k> {
 
     /// Wants a file that nothing but the caller names.
     pub fn start_at(&mut self, address: &str) {
-        self.want(FileRequest { address: address.to_owned(), trail: Vec::new(), stated: None, declared: false });
+        self.want(FileRequest::named(address, Origin::Named));
     }
 
     /// Inspects a single file: what it lists may be anywhere on `origin`, since it is unknown where it will be served.
@@ -226,12 +224,6 @@ impl<'k> Inspection<'k> {
         self.set_origin(address);
         self.judge.anywhere = true;
         self.start_at(address);
-    }
-
-    /// Whether a file is wanted only because sitemaps are usually there: it is not missed.
-    pub fn is_guess(&self, wanted: &FileRequest) -> bool {
-        let is_main = self.judge.main.as_deref() == Some(&wanted.address);
-        !wanted.declared && wanted.trail.is_empty() && !is_main && !self.judge.anywhere
     }
 
     /// Takes note of a robots.txt where no engine looks for it.
@@ -249,7 +241,13 @@ impl<'k> Inspection<'k> {
         }
     }
 
+    /// Whether there is no sitemap: none was read, and nothing named one.
+    pub fn found_nothing(&self) -> bool {
+        self.files.is_empty() && !self.is_any_named && !self.shut
+    }
+
     fn want(&mut self, wanted: FileRequest) {
+        self.is_any_named |= !wanted.is_guess();
         if self.asked.len() < MOST_FILES && self.asked.insert(wanted.address.clone()) {
             self.waiting.push_back(wanted);
         }
@@ -307,7 +305,7 @@ impl<'k> Inspection<'k> {
                     address: child.address,
                     trail: trail(),
                     stated: child.lastmod,
-                    declared: false,
+                    origin: Origin::Listed,
                 });
             }
         }

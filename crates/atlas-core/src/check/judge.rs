@@ -2,7 +2,7 @@
 
 use super::codes::FindingKind;
 use super::listed::PageSample;
-use super::request::FileRequest;
+use super::request::{FileRequest, Origin};
 use crate::accepted::Accepted;
 use crate::address::Site;
 use crate::lastmod::Lastmod;
@@ -31,11 +31,11 @@ pub struct Judge<'k> {
 impl Judge<'_> {
     /// What names a file.
     pub(super) fn named_by(&self, wanted: &FileRequest) -> String {
-        match wanted.trail.last() {
-            Some(index) => format!("listed in {index}"),
-            None if wanted.declared => "declared in robots.txt".to_owned(),
-            None if self.main.as_deref() == Some(&wanted.address) => "it is the main file of this site".to_owned(),
-            None => "looked for where sitemaps usually are".to_owned(),
+        match (wanted.trail.last(), wanted.origin) {
+            (Some(index), _) => format!("listed in {index}"),
+            (None, Origin::Declared) => "declared in robots.txt".to_owned(),
+            _ if self.main.as_deref() == Some(&wanted.address) => "it is the main file of this site".to_owned(),
+            _ => "it is the file to be checked".to_owned(),
         }
     }
 

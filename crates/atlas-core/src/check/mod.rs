@@ -18,6 +18,8 @@ mod file;
 mod met;
 mod inspection;
 mod page;
+mod gone;
+mod successors;
 mod ownership;
 
 pub use self::answer::{ServerAnswer, Silence};
@@ -25,6 +27,7 @@ pub use self::codes::{FindingKind, SECOND_COPY, SITE_REDIRECTS, THEMES, kinds, n
 pub use self::fetched::{FetchResult, FetchedFile, is_sitemap};
 pub use self::file::each_url;
 pub use self::findings::{Collected, Findings, MOST_KEPT, Place};
+pub use self::gone::{Fate, GoneFolder, Trail, by_folder, fate};
 pub use self::inspection::{Inspection, PagesVisited, Report, USUAL_PLACES};
 pub use self::judge::Judge;
 pub use self::listed::{ListedPage, MediaKind, PageSample};
@@ -32,6 +35,7 @@ pub use self::ownership::Ownership;
 pub use self::page::{MissingPage, PageVisit, judge_media, judge_page, trouble};
 pub use self::request::FileRequest;
 pub use self::seen::{FileSeen, Form, JudgedFile};
+pub use self::successors::{Successor, Successors, Titled};
 
 #[cfg(test)]
 mod tests;

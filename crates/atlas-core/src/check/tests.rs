@@ -23,7 +23,7 @@ fn inspect(robots: &str, files: &[(&str, &str)]) -> Report {
     while let Some(wanted) = inspection.next_wanted() {
         let known = files.iter().find(|(name, _)| wanted.address.ends_with(name));
         let fetched = known.map_or(FetchResult::Missing, |(_, text)| FetchResult::Bytes(text.as_bytes().to_vec()));
-        if fetched == FetchResult::Missing && inspection.is_guess(&wanted) {
+        if fetched == FetchResult::Missing && wanted.is_guess() {
             continue;
         }
         let judged = inspection.judge().file(&wanted, fetched.into());

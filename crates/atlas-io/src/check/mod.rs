@@ -7,8 +7,12 @@ mod single_file;
 mod server;
 mod live_site;
 mod visits;
+mod gone;
+mod look;
 
+pub use self::gone::take_urls;
 pub use self::live_site::{LiveSitemaps, Start, start_of};
+pub use self::look::{BarredFrom, PageLook, PageTrouble, Step, look_at};
 pub use self::place::{SitemapPlace, inspect};
 pub use self::server::{Pace, SiteServer};
 pub use self::single_file::SingleFile;

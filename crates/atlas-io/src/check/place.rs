@@ -40,7 +40,7 @@ pub fn inspect(inspection: &mut Inspection<'_>, place: &dyn SitemapPlace, stop: 
                 FetchResult::Bytes(bytes) => bytes.len(),
                 _ => 0,
             };
-            let is_missed = !inspection.is_guess(wanted) || fetched.is_sitemap();
+            let is_missed = !wanted.is_guess() || fetched.is_sitemap();
             Ok((is_missed.then(|| inspection.judge().file(wanted, fetched)), size))
         });
         let judged: Vec<_> = judged.collect::<Result<_, StoreError>>()?;

@@ -131,7 +131,7 @@ fn media_of<'v>(pages: &[&'v ListedPage]) -> Vec<Errand<'v>> {
 
 impl SiteServer {
     /// What the site shows instead of pages that do not exist.
-    fn missing_page(&self, origin: &str, reader: &PageReader) -> MissingPage {
+    pub(super) fn missing_page(&self, origin: &str, reader: &PageReader) -> MissingPage {
         let made_up = format!("{origin}/no-page-has-this-address-{:x}/", origin.len() * 7_919);
         let visit = self.block_on(self.visit(&made_up, Method::GET));
         match visit.map(|visit| visit.seen) {

@@ -67,7 +67,7 @@ pub struct Settings {
     /// The contents of that file.
     pub accepted: Accepted,
     timezone: TimeZone,
-    sources: Vec<Box<dyn Source>>,
+    pub sources: Vec<Box<dyn Source>>,
     choices: Choices,
     policy: Vec<SectionPolicy>,
     alternates: Option<AlternatesSettings>,

@@ -110,7 +110,7 @@ fn files(files: &[FileSeen], layout: &Layout) -> String {
             blank_or(file.videos),
             blank_or(file.news),
             size(file.bytes),
-            file.milliseconds.filter(|took| *took >= SLOW).map_or(String::new(), took),
+            file.milliseconds.filter(|took| *took >= SLOW).map_or("–".to_owned(), took),
             format!("{}{kind}", layout.urls(&file.address)),
         ]);
     }

@@ -16,7 +16,8 @@ pub fn page(kind: &FindingKind) -> String {
         Severity::Warning => WARN,
         Severity::Advice => FAINT,
     };
-    let example = kind.example.lines().map(|line| format!("    {line}\n")).collect::<String>();
+    let example =
+        kind.example.lines().map(|line| format!("{}\n", format!("    {line}").trim_end())).collect::<String>();
     format!(
         "{STRONG}{}{STRONG:#} ({style}{}{style:#})\n\n{}\n\n{FAINT}For example{FAINT:#}\n{example}\n{FAINT}What to do{FAINT:#}\n  {}\n",
         kind.code, kind.severity, kind.means, kind.mend

@@ -7,10 +7,12 @@ mod files;
 mod entries;
 mod media;
 mod pages;
+mod gone;
 
 pub use self::answers::*;
 pub use self::entries::*;
 pub use self::files::*;
+pub use self::gone::*;
 pub use self::media::*;
 pub use self::pages::*;
 pub use self::site::*;
@@ -48,13 +50,14 @@ macro_rules! declare {
 use declare;
 
 /// The kinds by theme, each with the theme's name.
-pub const THEMES: [(&str, &[&FindingKind]); 6] = [
+pub const THEMES: [(&str, &[&FindingKind]); 7] = [
     ("The site", site::OF_SITE),
     ("Answers of the server", answers::OF_ANSWERS),
     ("Sitemap files", files::OF_FILES),
     ("Entries", entries::OF_ENTRIES),
     ("Pictures, videos and news", media::OF_MEDIA),
     ("Pages", pages::OF_PAGES),
+    ("URLs that are gone", gone::OF_GONE),
 ];
 
 /// All kinds.

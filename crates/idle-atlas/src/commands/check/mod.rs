@@ -2,6 +2,8 @@
 
 mod target;
 mod known;
+mod pages;
+mod gone;
 
 use std::fs;
 
@@ -20,6 +22,12 @@ use crate::view;
 use crate::view::check::Checked;
 
 pub fn run(settings: &Settings, arguments: &CheckArguments, session: &Session) -> Result<Exit, Failure> {
+    if arguments.wants_cards() {
+        return pages::run(Some(settings), arguments, session);
+    }
+    if arguments.gone.is_some() {
+        return gone::run(Some(settings), arguments, session);
+    }
     let target = Target::of(settings, arguments, session)?;
     if let Some((code, urls)) = arguments.accept.split_first() {
         // What is accepted already is not to be accepted again.
@@ -33,6 +41,12 @@ pub fn run(settings: &Settings, arguments: &CheckArguments, session: &Session) -
 
 /// Checks without a configuration.
 pub fn without_configuration(arguments: &CheckArguments, session: &Session) -> Result<Exit, Failure> {
+    if arguments.wants_cards() {
+        return pages::run(None, arguments, session);
+    }
+    if arguments.gone.is_some() {
+        return gone::run(None, arguments, session);
+    }
     if !arguments.accept.is_empty() {
         return Err(Failure::said("--accept needs a configuration, beside which the file of known findings lies"));
     }
@@ -63,6 +77,7 @@ fn inspect(
     session.stop.heed();
     let mut inspection = Inspection::new(Lastmod::from_timestamp(session.now()), known, sample);
     target.inspect(settings, &mut inspection, (sample, known), session)?;
+    target.missing(&inspection)?;
     Ok(inspection.finish())
 }
 

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use atlas_core::accepted::Accepted;
 use atlas_core::address::{Address, Site};
-use atlas_core::check::{FetchResult, Inspection, PageSample, is_sitemap};
+use atlas_core::check::{FetchResult, Inspection, PageSample, USUAL_PLACES, is_sitemap};
 use atlas_io::check::{LiveSitemaps, SingleFile, SiteServer, Start, WebRoot, inspect, site_of, start_of, visit_pages};
 use atlas_io::live::Reach;
 use atlas_store::destination::MAIN;
@@ -50,10 +50,7 @@ impl Target {
                 if same_folder(path, &settings.web_root) {
                     return Self::own_root(settings, main);
                 }
-                folder_there(path)?;
-                let root =
-                    WebRoot { folder: path.to_owned(), site: settings.site.clone(), robots: None, sitemaps: None };
-                Ok(Self::Folder { root, main: Some(main), is_own: false })
+                Self::folder(path, Some((&settings.site, main)))
             }
         }
     }
@@ -80,6 +77,12 @@ impl Target {
         if path.is_file() {
             return Self::file(path);
         }
+        Self::folder(path, None)
+    }
+
+    /// A folder of which nothing is known but what is in it. If it is another copy of the site of the configuration, its
+    /// main file is known, too.
+    fn folder(path: &Path, own: Option<(&Site, String)>) -> Result<Self, Failure> {
         folder_there(path)?;
         let Some(site) = site_of(path) else {
             return Err(Failure::said(format!(
@@ -88,7 +91,13 @@ impl Target {
                 path.display()
             )));
         };
-        let main = path.join(MAIN).is_file().then(|| site.of_file(MAIN).into_string());
+        let main = match own.filter(|(own, _)| own.root().origin() == site.root().origin()) {
+            Some((own, main)) => {
+                let root = WebRoot { folder: path.to_owned(), site: own.clone(), robots: None, sitemaps: None };
+                return Ok(Self::Folder { root, main: Some(main), is_own: false });
+            }
+            None => path.join(MAIN).is_file().then(|| site.of_file(MAIN).into_string()),
+        };
         let root = WebRoot { folder: path.to_owned(), site, robots: None, sitemaps: None };
         Ok(Self::Folder { root, main, is_own: false })
     }
@@ -171,6 +180,24 @@ impl Target {
             }
         }
         Ok(())
+    }
+
+    /// An error, if there is nothing that could be checked.
+    pub fn missing(&self, inspection: &Inspection<'_>) -> Result<(), Failure> {
+        let places = || USUAL_PLACES.join(", ");
+        match self {
+            Self::Live { site, .. } if inspection.found_nothing() => Err(Failure::said(format!(
+                "there is no sitemap at {}: robots.txt declares none, and none is where sitemaps usually are ({})",
+                site.root(),
+                places()
+            ))),
+            Self::Folder { root, .. } if inspection.found_nothing() => Err(Failure::said(format!(
+                "there is no sitemap in {}: robots.txt declares none, and none is where sitemaps usually are ({})",
+                root.folder.display(),
+                places()
+            ))),
+            _ => Ok(()),
+        }
     }
 
     /// Where it is, for the user.

@@ -1,0 +1,143 @@
+//! Finding out what URLs that are no longer listed answer today.
+
+use atlas_core::address;
+use atlas_core::check::{MissingPage, PageVisit, Trail, each_url, is_sitemap, trouble};
+use atlas_core::page::PageReader;
+use atlas_core::placement::{MOST_BYTES, is_packed};
+use atlas_store::disk::segmented_gzip::unpack;
+use atlas_store::error::StoreError;
+use futures_util::StreamExt;
+use futures_util::stream::FuturesUnordered;
+use reqwest::Method;
+
+use super::server::SiteServer;
+use crate::http::may_lead;
+
+/// The most redirects that are followed.
+const REDIRECTS: usize = 5;
+/// The most files of an older sitemap that are read.
+const MOST_FILES: usize = 1_000;
+
+/// The answers on the way from a URL to where it leads.
+#[derive(Debug, Clone)]
+pub(super) struct Followed {
+    /// The address and the status of each answer; 0 if there was none.
+    pub(super) steps: Vec<(String, u16)>,
+    pub(super) first: PageVisit,
+    pub(super) last: PageVisit,
+}
+
+impl SiteServer {
+    /// Follows the redirects of an address.
+    pub(super) async fn trace(&self, url: &str) -> Followed {
+        let first = self.visit(url, Method::GET).await;
+        let mut followed = Followed { steps: Vec::new(), first: first.clone(), last: first };
+        let mut at = url.to_owned();
+        for _ in 0..=REDIRECTS {
+            let seen = followed.last.seen.as_ref().ok();
+            followed.steps.push((at.clone(), seen.map_or(0, |seen| seen.status)));
+            let target = seen.and_then(|seen| seen.location.clone().filter(|_| (300..400).contains(&seen.status)));
+            let Some(target) = target.filter(|target| may_lead(address::host(&at), address::host(target))) else {
+                break;
+            };
+            at = target;
+            self.take_turn().await;
+            followed.last = self.visit(&at, Method::GET).await;
+        }
+        followed
+    }
+
+    /// What became of URLs, in their order; `progress` is called with the number of those that were visited. If it was
+    /// asked to stop, those that were visited until then.
+    pub fn trails(&self, urls: &[String], reader: &PageReader, progress: &dyn Fn(u64)) -> Vec<(usize, Trail)> {
+        let origin = urls.first().map(|url| address::origin(url).to_owned()).unwrap_or_default();
+        let missing = self.missing_page(&origin, reader);
+        let mut trails = Vec::new();
+        // Without a result, work was asked to stop; what was found until then counts.
+        let _ = self.block_on(async {
+            let mut next = urls.iter().enumerate();
+            let mut under_way = FuturesUnordered::new();
+            loop {
+                while under_way.len() < self.pace.connections
+                    && let Some((at, url)) = next.next()
+                {
+                    self.take_turn().await;
+                    under_way.push(async move { (at, self.trace(url).await) });
+                }
+                let Some((at, followed)) = under_way.next().await else { return };
+                trails.push((at, trail(&followed, &missing, reader)));
+                progress(trails.len() as u64);
+            }
+        });
+        trails.sort_by_key(|(at, _)| *at);
+        trails
+    }
+
+    /// The URLs in an older sitemap, or in any list, at an address.
+    ///
+    /// # Errors
+    ///
+    /// Returns in words why there are none.
+    pub fn listed_at(&self, address: &str) -> Result<Vec<String>, String> {
+        let mut urls = Vec::new();
+        let mut waiting = vec![address.to_owned()];
+        let mut read = 0;
+        while let Some(file) = waiting.pop().filter(|_| read < MOST_FILES) {
+            let reply = self.block_on(self.ask(&file, MOST_BYTES as usize));
+            let reply = reply.ok_or_else(|| StoreError::Interrupted.to_string())?;
+            if reply.answer.status != 200 {
+                let why = reply.answer.silence.map_or(format!("answers {}", reply.answer.status), |(_, why)| why);
+                if read == 0 {
+                    return Err(format!("{file}: {why}"));
+                }
+                continue;
+            }
+            read += 1;
+            let is_gzip = reply.answer.still_gzip || is_packed(&file);
+            let body = if is_gzip { unpack(&reply.body, MOST_BYTES).unwrap_or(reply.body) } else { reply.body };
+            take_urls(&body, &mut urls, &mut waiting);
+        }
+        Ok(urls)
+    }
+}
+
+/// Takes the URLs of a file: of a sitemap or feed, or the first one in each line. Those of an index go into `files`.
+pub fn take_urls(bytes: &[u8], urls: &mut Vec<String>, files: &mut Vec<String>) {
+    let is_index = memchr::memmem::find(&bytes[..bytes.len().min(2_000)], b"sitemapindex").is_some();
+    if is_sitemap(bytes) || bytes.trim_ascii_start().starts_with(b"<") {
+        return each_url(bytes, |url| if is_index { files.push(url.to_owned()) } else { urls.push(url.to_owned()) });
+    }
+    let text = String::from_utf8_lossy(bytes);
+    let is_url = |word: &&str| word.starts_with("http://") || word.starts_with("https://");
+    for line in text.trim_start_matches('\u{feff}').lines() {
+        let words = || line.split([',', '\t', ';', ' ', '"']).map(str::trim);
+        // A path counts only at the beginning of a line: elsewhere it may be anything.
+        let path = words().find(|word| !word.is_empty()).filter(|word| word.starts_with('/'));
+        urls.extend(words().find(is_url).or(path).map(str::to_owned));
+    }
+}
+
+fn trail(followed: &Followed, missing: &MissingPage, reader: &PageReader) -> Trail {
+    let end = followed.steps.last().map_or("", |(url, _)| url.as_str());
+    let found = trouble(end, &followed.last, missing, reader);
+    let is_there = followed.steps.last().is_some_and(|(_, status)| *status == 200);
+    Trail { steps: followed.steps.clone(), trouble: found.filter(|_| is_there).map(|(kind, _)| kind.code) }
+}
+
+#[cfg(test)]
+mod tests {
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::lines("https://a.example/1\n\n# x\nhttps://a.example/2", &["https://a.example/1", "https://a.example/2"])]
+    #[case::a_table("\u{feff}Page,Clicks\n\"https://a.example/1\",7\nnone,https://a.example/2\n", &["https://a.example/1", "https://a.example/2"])]
+    #[case::paths("/old/\t3\nlamp oil\n", &["/old/"])]
+    #[case::a_sitemap("<urlset xmlns='http://www.sitemaps.org/schemas/sitemap/0.9'><url><loc>https://a.example/1</loc></url></urlset>", &["https://a.example/1"])]
+    fn urls_of_any_list(#[case] text: &str, #[case] wanted: &[&str]) {
+        let (mut urls, mut files) = (Vec::new(), Vec::new());
+        take_urls(text.as_bytes(), &mut urls, &mut files);
+        assert_eq!((urls, files.len()), (wanted.iter().map(|url| (*url).to_owned()).collect(), 0));
+    }
+}
