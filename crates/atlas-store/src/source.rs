@@ -72,6 +72,11 @@ pub trait Source: Sync {
     /// build stays as it was. A source of which only a part could not be read calls [`Gathering::fail_in_part`].
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError>;
 
+    /// A page of the site as its visitors get it, if it can be had without asking a server.
+    fn page(&self, _: &str) -> Option<Vec<u8>> {
+        None
+    }
+
     /// Gives back what it shares with other sources, such as a connection. Called when all sources have been gathered
     /// from, or one has failed.
     fn release(&self) {}
@@ -133,6 +138,10 @@ impl Source for Named {
             StoreError::Source { why, .. } => StoreError::Source { name: self.name.clone(), why },
             other => other,
         })
+    }
+
+    fn page(&self, url: &str) -> Option<Vec<u8>> {
+        self.source.page(url)
     }
 
     fn release(&self) {

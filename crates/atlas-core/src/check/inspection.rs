@@ -55,6 +55,16 @@ pub struct Report {
     pub pages: Option<PagesVisited>,
 }
 
+impl Report {
+    /// A report of findings alone.
+    pub fn of_findings(findings: Findings<'_>) -> Self {
+        let collected = findings.finish();
+        let counts = Severity::ALL.into_iter().map(|severity| (severity, collected.count(severity))).collect();
+        let Collected { findings, more, accepted } = collected;
+        Self { files: Vec::new(), findings, more, accepted, counts, pages: None }
+    }
+}
+
 /// How many pages were visited.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
 pub struct PagesVisited {
@@ -394,10 +404,7 @@ impl<'k> Inspection<'k> {
             let what = || format!("all {} are {same}", count(number, "date", "dates"));
             self.findings.add(&DATES_ALL_SAME, Place::file(&file), what);
         }
-        let collected = self.findings.finish();
-        let counts = Severity::ALL.into_iter().map(|severity| (severity, collected.count(severity))).collect();
-        let Collected { findings, more, accepted } = collected;
-        Report { files: self.files, findings, more, accepted, counts, pages: self.pages }
+        Report { files: self.files, pages: self.pages, ..Report::of_findings(self.findings) }
     }
 }
 

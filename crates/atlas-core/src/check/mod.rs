@@ -20,10 +20,15 @@ mod inspection;
 mod page;
 mod gone;
 mod successors;
+mod content;
 mod ownership;
 
 pub use self::answer::{ServerAnswer, Silence};
-pub use self::codes::{FindingKind, SECOND_COPY, SITE_REDIRECTS, THEMES, kinds, named};
+pub use self::codes::{
+    FindingKind, LINK_NOFOLLOW, LINKED_NOT_FOUND, SECOND_COPY, SITE_REDIRECTS, THEMES, UNLINKED, VISITOR_PAGE_UNLINKED,
+    kinds, named,
+};
+pub use self::content::{ContentPage, NoindexShare, ThinWords, judge_content};
 pub use self::fetched::{FetchResult, FetchedFile, is_sitemap};
 pub use self::file::each_url;
 pub use self::findings::{Collected, Findings, MOST_KEPT, Place};

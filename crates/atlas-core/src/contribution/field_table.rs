@@ -93,6 +93,9 @@ macro_rules! field_table {
             share: Option<Priority> = 35, first, quiet;
             /// A digest of the page's main content; set if the page itself was read.
             digest: Option<u64> = 9, first, told, weighs Content (2 7);
+            /// Facts about the content of the page, as [`PageFacts::bits`](crate::page::PageFacts::bits) writes them.
+            #[serde(skip_serializing_if = "Option::is_none")]
+            facts: Option<u64> = 46, first, quiet;
             /// Whether the page or row itself asks to be listed.
             keep: Option<bool> = 13, first, told;
             /// Whether the page or row itself asks that engines are told of it.

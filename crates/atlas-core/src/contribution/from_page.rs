@@ -24,6 +24,7 @@ impl Page {
             alternates: self.alternates,
             expires: self.expires,
             digest: Some(self.digest),
+            facts: Some(self.facts.bits()),
             noindex: self.noindex.map(Cow::Owned),
             canonical: self.canonical.map(owned),
             refresh: self.refresh.map(owned),

@@ -41,6 +41,11 @@ impl PageReading<'_> {
         };
         let chosen = offer.choose(self.picture.take());
         if let Some(address) = chosen.and_then(|reference| self.file(&reference)) {
+            if self.content.is_content() {
+                let facts = &mut self.page.facts;
+                facts.pictures = facts.pictures.saturating_add(1);
+                facts.wordless = facts.wordless.saturating_add(u16::from(!attributes.has("alt")));
+            }
             push_new(&mut self.page.images, address);
         }
     }

@@ -15,6 +15,7 @@
 //! assert_eq!(page.noindex.as_deref(), Some("<meta name=\"robots\" content=\"noindex\">"));
 //! ```
 
+mod facts;
 mod tokens;
 mod encoding;
 mod digest;
@@ -28,6 +29,7 @@ mod metas;
 mod head;
 mod body;
 mod reader;
+mod link_spots;
 mod oembed;
 
 use jiff::tz::TimeZone;
@@ -41,7 +43,9 @@ use crate::query::Parameters;
 use crate::titles;
 use crate::video::{Video, read_yes_or_no};
 
+pub use self::link_spots::{LinkSpot, link_spots};
 pub use encoding::by_header;
+pub use facts::PageFacts;
 pub use link_header::HeaderLinks;
 pub use metas::metas;
 pub use oembed::read_oembed;
@@ -50,7 +54,7 @@ pub use reader::{read, text_of};
 
 /// The version of this reader. A new version finds other words on the same page, so digests of different versions are
 /// never compared: the ledger takes over the new ones without an announcement.
-pub const VERSION: u32 = 6;
+pub const VERSION: u32 = 7;
 
 /// The most pictures on one page: the limit of the image extension.
 pub const MOST_IMAGES: usize = 1000;
@@ -169,6 +173,8 @@ pub struct Page {
     pub troubles: Vec<String>,
     /// The number of bytes of text in the content.
     pub text_bytes: usize,
+    /// Facts about its content.
+    pub facts: PageFacts,
     /// The number of scripts on the page, without data blocks.
     pub scripts: usize,
 }

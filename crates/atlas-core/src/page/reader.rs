@@ -50,7 +50,12 @@ impl TokenSink for PageReading<'_> {
             }
             b"head" => self.page.has_head = true,
             b"svg" if !self_closing => self.svg_depth += 1,
-            b"title" if self.svg_depth == 0 && self.page.title.is_none() => self.listen(Listening::Title),
+            b"title" if self.svg_depth == 0 => {
+                self.page.facts.titles = self.page.facts.titles.saturating_add(1);
+                if self.page.title.is_none() {
+                    self.listen(Listening::Title);
+                }
+            }
             b"base" => self.rebase(attributes),
             b"meta" => self.meta(attributes),
             b"link" => self.link_element(attributes),
@@ -58,9 +63,14 @@ impl TokenSink for PageReading<'_> {
                 self.listen(Listening::LinkedData);
             }
             b"script" => self.page.scripts += 1,
-            b"h1" | b"h2" | b"h3" | b"h4" | b"h5" | b"h6" if self.content.is_content() => {
-                self.listen(Listening::Heading(tag[1] - b'0'));
+            b"h1" | b"h2" | b"h3" | b"h4" | b"h5" | b"h6" => {
+                let facts = &mut self.page.facts;
+                facts.first_level = facts.first_level.saturating_add(u8::from(tag == b"h1"));
+                if self.content.is_content() {
+                    self.listen(Listening::Heading(tag[1] - b'0'));
+                }
             }
+            b"input" => self.page.facts.password |= attributes.text("type").eq_ignore_ascii_case("password"),
             b"p" if self.page.first_paragraph.is_none() && self.content.is_content() => {
                 self.listen(Listening::Paragraph);
             }
@@ -112,6 +122,8 @@ impl TokenSink for PageReading<'_> {
             self.content.text(text);
             if self.content.is_content() {
                 self.page.text_bytes += text.trim_ascii().len();
+                let words = text.split(u8::is_ascii_whitespace).filter(|word| !word.is_empty()).count();
+                self.page.facts.words = self.page.facts.words.saturating_add(words as u32);
             }
         }
     }
@@ -120,6 +132,7 @@ impl TokenSink for PageReading<'_> {
 impl PageReading<'_> {
     fn finish(mut self) -> Page {
         self.heard_out();
+        self.weigh_content();
         self.page.digest = self.content.digest();
         self.page.has_head |= self.page.title.is_some();
         let first_heading = self.page.headings.iter().find(|heading| heading.level == 1).map(|h| h.text.clone());
@@ -153,6 +166,20 @@ impl PageReading<'_> {
             self.page.videos.iter().filter_map(|video| video.player_loc.as_deref()).map(plain).collect();
         self.page.unknown_players.retain(|player| !told.contains(&plain(player.as_str())));
         self.page
+    }
+}
+
+impl PageReading<'_> {
+    /// The facts that follow from what was found.
+    fn weigh_content(&mut self) {
+        let origin = self.address.origin();
+        let within = |link: &&super::Link| link.nofollow && link.address.origin() == origin;
+        let nofollow = self.page.links.iter().filter(within).count();
+        let levels: Vec<u8> = self.page.headings.iter().map(|heading| heading.level).collect();
+        let facts = &mut self.page.facts;
+        facts.nofollow = u8::try_from(nofollow).unwrap_or(u8::MAX);
+        facts.headings = u8::try_from(levels.len()).unwrap_or(u8::MAX);
+        facts.skips_level = levels.windows(2).any(|pair| pair[1] > pair[0] + 1);
     }
 }
 

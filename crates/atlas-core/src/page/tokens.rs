@@ -13,6 +13,9 @@ const MOST_ATTRIBUTES: usize = 256;
 
 /// Receives the tokens of a page in order. Names are in lower case.
 pub(super) trait TokenSink {
+    /// Called with the position of a tag before it is opened.
+    fn at(&mut self, _: usize) {}
+
     /// A start tag.
     fn open(&mut self, name: &[u8], attributes: &Attributes<'_>, self_closing: bool);
     /// An end tag.
@@ -29,6 +32,11 @@ pub(super) struct Attributes<'p> {
 }
 
 impl<'p> Attributes<'p> {
+    /// Whether there is an attribute with this name, empty or not.
+    pub(super) fn has(&self, name: &str) -> bool {
+        self.places.iter().any(|((start, end), _)| self.page[*start..*end].eq_ignore_ascii_case(name.as_bytes()))
+    }
+
     /// The value as written on the page; empty if the attribute is missing. The first of several counts.
     pub(super) fn raw(&self, name: &str) -> &'p [u8] {
         let named = |((start, end), _): &&((usize, usize), (usize, usize))| {
@@ -117,6 +125,7 @@ pub(super) fn read(page: &[u8], sink: &mut impl TokenSink) {
                 if closes {
                     sink.close(&name);
                 } else {
+                    sink.at(here);
                     sink.open(&name, &attributes, self_closing);
                     at = raw_text(page, end, &name, sink);
                 }

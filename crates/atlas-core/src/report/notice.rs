@@ -270,6 +270,9 @@ impl Notice {
 pub struct Example {
     /// The URL.
     pub url: String,
+    /// The page that links to it.
+    #[serde(skip)]
+    pub page: Option<String>,
     /// Details: who links to it, what each source says.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub detail: Option<String>,
@@ -315,8 +318,8 @@ impl Noticed {
     /// A notice from a count; an example may have details on the line after its URL.
     pub fn of_counted(code: Notice, about: Option<String>, counted: Counted) -> Self {
         let example = |text: String| match text.split_once('\n') {
-            Some((url, detail)) => Example { url: url.to_owned(), detail: Some(detail.to_owned()) },
-            None => Example { url: text, detail: None },
+            Some((url, detail)) => Example { url: url.to_owned(), detail: Some(detail.to_owned()), page: None },
+            None => Example { url: text, detail: None, page: None },
         };
         Self::new(code, about, counted.count, counted.examples.into_iter().map(example).collect())
     }

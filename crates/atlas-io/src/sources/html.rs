@@ -3,6 +3,7 @@
 //! Each file gets the URL under which a web server delivers it: `index.html` that of its folder, any other file its own
 //! path, without `.html` if the site drops it. Other documents (PDF and the like) are listed if configured.
 
+use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -14,6 +15,7 @@ use atlas_core::page::{self, Page, PageReader};
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 
+use crate::live::relative_path;
 use crate::reading::record::RecordProblem;
 use crate::sources::failed;
 use crate::sources::folder::{FileReading, Files, SourceFolder, extension};
@@ -73,6 +75,15 @@ impl Source for HtmlSource {
 
     fn reads(&self) -> Option<Vec<PathBuf>> {
         Some(vec![self.folder.path.clone()])
+    }
+
+    fn page(&self, url: &str) -> Option<Vec<u8>> {
+        let below = relative_path(&format!("/{}", url.strip_prefix(self.address.as_str())?))?;
+        let path = self.folder.path.join(below);
+        let named = path.file_name().map(|name| format!("{}.html", name.to_string_lossy()));
+        let beside = named.map(|name| path.with_file_name(name));
+        let files = [Some(path.join("index.html")), Some(path.join("index.htm")), Some(path), beside];
+        files.into_iter().flatten().find(|file| file.is_file()).and_then(|file| fs::read(file).ok())
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {

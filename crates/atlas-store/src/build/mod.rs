@@ -38,7 +38,7 @@ pub use self::pipeline::made_sections;
 pub use self::preview::preview;
 pub use self::recall::{Recalled, recall};
 pub use self::recorded::{ListedUrl, Recorded, RecordedState, recorded};
-pub use self::survey::{list, survey};
+pub use self::survey::{list, survey, survey_closely};
 pub use self::withdraw::{Withdrawn, withdraw, withdrawal};
 pub use self::write::{Ended, build};
 pub use crate::derive::ARCHIVES;

@@ -5,6 +5,7 @@ use std::collections::BTreeSet;
 use atlas_core::report::Notice;
 
 use super::Purpose;
+use super::found::RunFindings;
 use super::job::Job;
 use super::pipeline::find;
 use super::remember::learn;
@@ -23,8 +24,26 @@ use crate::report::{FileFate, Survey};
 /// Returns an error if a source or the ledger cannot be read, or the run is interrupted.
 pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreError> {
     let found = find(job, ledger, Purpose::Look)?;
-    let plan = &found.plan;
     learn(job, &found, ledger)?;
+    surveyed(job, &found, ledger)
+}
+
+/// As [`survey`], with all entries, including those that are left out.
+///
+/// # Errors
+///
+/// As [`survey`].
+pub fn survey_closely(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<(Survey, Vec<Listed>), StoreError> {
+    let found = find(job, ledger, Purpose::Look)?;
+    learn(job, &found, ledger)?;
+    let survey = surveyed(job, &found, ledger)?;
+    let (entries, _) = listed(job, &found, ledger, &Listing::default())?;
+    Ok((survey, entries))
+}
+
+/// The survey of what was found.
+fn surveyed(job: &Job<'_>, found: &RunFindings, ledger: &dyn Ledger) -> Result<Survey, StoreError> {
+    let plan = &found.plan;
     let derived = (&found.alternates, job.extras.structured_data);
     let (settled, outcomes) = (&found.settled, &found.outcomes);
     let mut notices = notice(&found.arrivals, settled, (job.sources, outcomes), derived, job.telling);
@@ -49,7 +68,7 @@ pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreErr
     let unmet = job.telling.accepted.unmet();
     let unmet = unmet.filter(|(_, code)| Notice::ALL.iter().any(|notice| notice.code() == *code));
     let accepted_in_vain = unmet.map(|(line, code)| (line, code.to_owned())).collect();
-    Ok(Survey { notices, accepted_in_vain, held, robots, other_sitemaps, ..report(job, &found, form, &fates, &sizes) })
+    Ok(Survey { notices, accepted_in_vain, held, robots, other_sitemaps, ..report(job, found, form, &fates, &sizes) })
 }
 
 /// Gathers and lists entries, including those that are left out. Returns the list and the total number.
@@ -60,6 +79,16 @@ pub fn survey(job: &Job<'_>, ledger: &mut dyn Ledger) -> Result<Survey, StoreErr
 pub fn list(job: &Job<'_>, ledger: &mut dyn Ledger, listing: &Listing) -> Result<(Vec<Listed>, u64), StoreError> {
     let found = find(job, ledger, Purpose::LookCloser)?;
     learn(job, &found, ledger)?;
+    listed(job, &found, ledger, listing)
+}
+
+/// A list of what was found.
+fn listed(
+    job: &Job<'_>,
+    found: &RunFindings,
+    ledger: &dyn Ledger,
+    listing: &Listing,
+) -> Result<(Vec<Listed>, u64), StoreError> {
     let files = found.files(job, ledger)?;
     let candidates =
         diagnostics::list(listing, &found.arrivals, &found.settled, &found.remembered, &found.outcomes, &files);

@@ -202,7 +202,11 @@ impl<'a> Links<'a> {
         for (url, (_, page, more)) in seen.iter().filter(|(url, _)| self.telling.wants(code, url)) {
             count += 1;
             if examples.len() < most_of(self.telling) {
-                examples.push(Example { url: url.clone(), detail: Some(format!("linked from {page}{more}")) });
+                examples.push(Example {
+                    url: url.clone(),
+                    detail: Some(format!("linked from {page}{more}")),
+                    page: Some(page.clone()),
+                });
             }
         }
         Noticed::new(code, None, count, examples)

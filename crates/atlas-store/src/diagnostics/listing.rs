@@ -6,6 +6,7 @@ use atlas_core::address::shown;
 use atlas_core::choose::{Chooser, Reason, Verdict};
 use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::lastmod::Lastmod;
+use atlas_core::page::PageFacts;
 use atlas_core::{address, output_policy, titles};
 use rayon::prelude::*;
 use serde::Serialize;
@@ -70,6 +71,12 @@ pub struct Listed {
     pub videos: usize,
     /// Its title.
     pub title: Option<String>,
+    /// Its description.
+    #[serde(skip)]
+    pub description: Option<String>,
+    /// Facts about its content, if its page was read.
+    #[serde(skip)]
+    pub facts: Option<PageFacts>,
     /// Its first picture.
     pub image: Option<String>,
     /// When it was published.
@@ -184,6 +191,8 @@ impl Looking<'_> {
                 None => contribution.videos.iter().filter(|video| video.lacks(&contribution.url).is_empty()).count(),
             },
             title: contribution.title.as_deref().map(str::to_owned),
+            description: contribution.description.as_deref().map(str::to_owned),
+            facts: contribution.facts.map(PageFacts::from_bits),
             image: contribution.images.first().map(|image| image.to_string()),
             published: contribution.published,
             file: kept.and_then(|_| self.files.get(&entry_row.summary.key()).cloned()),

@@ -94,7 +94,7 @@ fn at_odds(settled: &Settled, outcomes: &[Outcome]) -> Vec<Noticed> {
         let examples = counted.examples.iter().filter_map(|example| {
             let mut lines = example.splitn(3, '\n');
             let (url, mine, theirs) = (lines.next()?, lines.next()?, lines.next()?);
-            Some(Example { url: url.to_owned(), detail: Some(format!("“{mine}” and “{theirs}”")) })
+            Some(Example { url: url.to_owned(), detail: Some(format!("“{mine}” and “{theirs}”")), page: None })
         });
         let about = format!("{field}, between {} and {}", name(*first), name(*second));
         Noticed::new(Notice::AtOdds, Some(about), counted.count, examples.collect())
@@ -206,7 +206,7 @@ fn repeats(arrivals: &Arrivals, settled: &Settled, chooser: &Chooser, telling: R
         let is_told = || telling.wants(Notice::RepeatsParent, &contribution.url);
         if *goes_in && parent.url != contribution.url && adds_nothing(contribution, parent) && is_told() {
             let detail = Some(format!("belongs to {}", parent.url));
-            repeating.push((*named, Example { url: contribution.url.to_string(), detail }));
+            repeating.push((*named, Example { url: contribution.url.to_string(), detail, page: None }));
         }
     }
     repeating.sort_by_key(|(named, _)| *named);

@@ -25,7 +25,8 @@ pub(crate) fn about_robots(
     let mut all = Vec::new();
     for section in chooser.sections.list().iter().filter(|section| section.on) {
         let folders = section.matching.iter().flat_map(|patterns| patterns.folders());
-        let shut = folders.filter_map(|folder| Some(Example { detail: rule(barred(&folder)?), url: folder }));
+        let shut =
+            folders.filter_map(|folder| Some(Example { detail: rule(barred(&folder)?), url: folder, page: None }));
         let shut: Vec<Example> = shut.collect();
         if !shut.is_empty() && telling.wants(Notice::SectionShut, &section.name) {
             all.push(Noticed::new(Notice::SectionShut, Some(section.name.clone()), 1, shut));
@@ -40,7 +41,8 @@ pub(crate) fn about_robots(
     };
     let origin = chooser.site.root().origin();
     let own = files.iter().filter(|file| address::origin(file) == origin);
-    let shut = own.filter_map(|file| Some(Example { detail: rule(barred(address::path(file))?), url: file.clone() }));
+    let shut = own
+        .filter_map(|file| Some(Example { detail: rule(barred(address::path(file))?), url: file.clone(), page: None }));
     some(Notice::SitemapShut, shut.collect());
     let mut dead = Vec::new();
     for OtherSitemap { line, address } in others {
@@ -48,14 +50,14 @@ pub(crate) fn about_robots(
         if let Some(name) = name
             && destination.version(name)?.is_none()
         {
-            dead.push(Example { url: address.clone(), detail: Some(format!("line {line}")) });
+            dead.push(Example { url: address.clone(), detail: Some(format!("line {line}")), page: None });
         }
     }
     some(Notice::DeadSitemapLine, dead);
     let size = destination.read(ROBOTS)?.map_or(0, |robots| robots.len());
     if size > ROBOTS_LIMIT {
         let detail = Some(format!("{} KiB", size.div_ceil(1024)));
-        some(Notice::RobotsTooLarge, vec![Example { url: format!("{origin}/robots.txt"), detail }]);
+        some(Notice::RobotsTooLarge, vec![Example { url: format!("{origin}/robots.txt"), detail, page: None }]);
     }
     Ok(all)
 }

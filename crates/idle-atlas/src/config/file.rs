@@ -210,6 +210,7 @@ pub struct SectionTable {
     pub priority: Option<Spanned<NumberOrWord>>,
     pub date_policy: Option<Spanned<String>>,
     pub announce: Option<bool>,
+    pub thin_words: Option<Spanned<i64>>,
 }
 
 has_hints!(SectionTable);

@@ -37,7 +37,7 @@ use super::programs::Programs;
 use super::sources::Sources;
 use super::watch::WatchSettings;
 use crate::exit::Failure;
-use atlas_core::check::Ownership;
+use atlas_core::check::{Ownership, ThinWords};
 
 /// The default name of the file of accepted remarks and findings.
 const KNOWN_FINDINGS: &str = "known-findings.txt";
@@ -66,12 +66,14 @@ pub struct Settings {
     pub known_findings: PathBuf,
     /// The contents of that file.
     pub accepted: Accepted,
+    /// What counts as thin.
+    pub thin_words: ThinWords,
     timezone: TimeZone,
     pub sources: Vec<Box<dyn Source>>,
     choices: Choices,
     policy: Vec<SectionPolicy>,
     alternates: Option<AlternatesSettings>,
-    extras: ExtrasSettings,
+    pub extras: ExtrasSettings,
     usual_policy: SectionPolicy,
     cut: Cut,
     thresholds: Thresholds,
@@ -124,6 +126,7 @@ impl Settings {
         let (policy, usual_policy) = (context.shape(&typed, &sections)?, context.usual_shape(&typed)?);
         let alternates = context.alternates(&typed)?;
         let extras = context.extras(&typed, &sections)?;
+        let thin_words = context.thin_words(&typed)?;
         let cut = context.cut(&typed.files)?;
         let thresholds = context.thresholds(&typed.guards)?;
         let keep_days = context.number("keep_days", typed.history.keep_days.as_ref(), (7, 36_500), KEEP_DAYS)?;
@@ -194,6 +197,7 @@ impl Settings {
             ledger,
             known_findings,
             accepted,
+            thin_words,
             timezone,
             sources,
             choices,

@@ -1,9 +1,12 @@
 //! Resolving sections, rules and archives, and the hints that each may set.
 
+use std::collections::BTreeMap;
+
 use std::collections::HashSet;
 use std::fs;
 
 use atlas_core::archive::{Archive, Archives, By, slug};
+use atlas_core::check::ThinWords;
 use atlas_core::choose::{self, Condition, Covers, Met, Patterns, Rule, Section, Sections};
 use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::hint::{Hints, PriorityHint};
@@ -55,6 +58,22 @@ impl Context<'_> {
         named.iter().try_for_each(|name| self.section_name("section", name))?;
         let named = named.into_iter().map(|name| name.as_ref().clone());
         Ok(Sections::with_usual(sections, named, usual))
+    }
+
+    /// The number of words below which a page is thin, for all sections and for single ones.
+    pub(super) fn thin_words(&self, typed: &ConfigFile) -> Result<ThinWords, Failure> {
+        let number = |number: &Spanned<i64>| {
+            u32::try_from(*number.as_ref())
+                .map_err(|_| self.origin.error(number, "“thin_words”: expected a number of words, 0 or more"))
+        };
+        let usual = typed.check.thin_words.as_ref().map(number).transpose()?;
+        let mut sections = BTreeMap::new();
+        for table in &typed.section {
+            if let Some(words) = &table.thin_words {
+                sections.insert(table.name.as_ref().clone(), number(words)?);
+            }
+        }
+        Ok(ThinWords { usual: usual.unwrap_or(ThinWords::default().usual), sections })
     }
 
     fn urls(&self, typed: Option<&Spanned<i64>>) -> Result<Option<u32>, Failure> {

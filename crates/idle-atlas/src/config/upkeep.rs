@@ -66,6 +66,7 @@ pub struct WatchTable {
 #[serde(deny_unknown_fields, default)]
 pub struct CheckTable {
     pub known_findings: Option<Spanned<String>>,
+    pub thin_words: Option<Spanned<i64>>,
 }
 
 #[derive(Debug, Deserialize)]

@@ -38,12 +38,7 @@ pub fn check(checked: &Checked<'_>) -> String {
     if !report.files.is_empty() && !layout.brief {
         out += &files(&report.files, layout);
     }
-    if report.accepted > 0 {
-        out += &format!(
-            "{FAINT}{} not shown, because accepted.{FAINT:#}\n\n",
-            count(report.accepted, "finding is", "findings are")
-        );
-    }
+    out += &accepted(report);
     if report.findings.is_empty() {
         return out
             + &match report.files.is_empty() {
@@ -51,7 +46,33 @@ pub fn check(checked: &Checked<'_>) -> String {
                 false => format!("{GOOD}Nothing is wrong{GOOD:#}: an engine can read everything.\n"),
             };
     }
-    out += &findings(report, layout);
+    out + &end(report, layout)
+}
+
+/// The text of `check --content`; `read` is the number of pages that were read.
+pub fn content(report: &Report, read: u64, layout: &Layout) -> String {
+    let mut out = format!("{STRONG}Read {}{STRONG:#} that are listed.\n\n", count(read, "page", "pages"));
+    out += &layout.host();
+    out += &accepted(report);
+    match report.findings.is_empty() {
+        true => out + &format!("{GOOD}There is nothing to advise.{GOOD:#}\n"),
+        false => out + &end(report, layout),
+    }
+}
+
+/// How many findings are not shown.
+fn accepted(report: &Report) -> String {
+    match report.accepted {
+        0 => String::new(),
+        known => {
+            format!("{FAINT}{} not shown, because accepted.{FAINT:#}\n\n", count(known, "finding is", "findings are"))
+        }
+    }
+}
+
+/// The findings, their number, and the next step.
+fn end(report: &Report, layout: &Layout) -> String {
+    let mut out = findings(report, layout);
     let number = |severity| report.counts.get(&severity).copied().unwrap_or(0);
     out += &format!(
         "{}, {}, {}.\n",

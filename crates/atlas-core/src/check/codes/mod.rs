@@ -8,8 +8,10 @@ mod entries;
 mod media;
 mod pages;
 mod gone;
+mod content;
 
 pub use self::answers::*;
+pub use self::content::*;
 pub use self::entries::*;
 pub use self::files::*;
 pub use self::gone::*;
@@ -50,7 +52,7 @@ macro_rules! declare {
 use declare;
 
 /// The kinds by theme, each with the theme's name.
-pub const THEMES: [(&str, &[&FindingKind]); 7] = [
+pub const THEMES: [(&str, &[&FindingKind]); 8] = [
     ("The site", site::OF_SITE),
     ("Answers of the server", answers::OF_ANSWERS),
     ("Sitemap files", files::OF_FILES),
@@ -58,6 +60,7 @@ pub const THEMES: [(&str, &[&FindingKind]); 7] = [
     ("Pictures, videos and news", media::OF_MEDIA),
     ("Pages", pages::OF_PAGES),
     ("URLs that are gone", gone::OF_GONE),
+    ("Content", content::OF_CONTENT),
 ];
 
 /// All kinds.

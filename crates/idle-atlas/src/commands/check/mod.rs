@@ -4,13 +4,15 @@ mod target;
 mod known;
 mod pages;
 mod gone;
+mod content;
 
-use std::fs;
+use std::path::PathBuf;
 
 use atlas_core::accepted::Accepted;
 use atlas_core::check::{Inspection, PageSample, Report};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::report::Severity;
+use atlas_store::disk;
 
 use self::target::Target;
 use crate::args::{CheckArguments, FailOn};
@@ -28,6 +30,9 @@ pub fn run(settings: &Settings, arguments: &CheckArguments, session: &Session) -
     if arguments.gone.is_some() {
         return gone::run(Some(settings), arguments, session);
     }
+    if arguments.content {
+        return content::run(settings, arguments, session);
+    }
     let target = Target::of(settings, arguments, session)?;
     if let Some((code, urls)) = arguments.accept.split_first() {
         // What is accepted already is not to be accepted again.
@@ -36,7 +41,7 @@ pub fn run(settings: &Settings, arguments: &CheckArguments, session: &Session) -
     }
     let report = inspect(&target, Some(settings), &settings.accepted, arguments.sample(), session)?;
     let layout = session.screen.layout(settings);
-    show(&target, report, arguments, &layout, session)
+    show(&target, &report, arguments, &layout, session)
 }
 
 /// Checks without a configuration.
@@ -53,7 +58,7 @@ pub fn without_configuration(arguments: &CheckArguments, session: &Session) -> R
     let target = Target::without_configuration(arguments, session)?;
     let report = inspect(&target, None, Accepted::none(), arguments.sample(), session)?;
     let layout = session.screen.layout_at(target.origin());
-    show(&target, report, arguments, &layout, session)
+    show(&target, &report, arguments, &layout, session)
 }
 
 /// Prints the page about a code.
@@ -83,27 +88,37 @@ fn inspect(
 
 fn show(
     target: &Target,
-    report: Report,
+    report: &Report,
     arguments: &CheckArguments,
     layout: &Layout,
     session: &Session,
 ) -> Result<Exit, Failure> {
+    show_report(report, arguments, session, &|address| target.path(address), || {
+        let checked = Checked { report, place: target.words(), notes: target.notes(), layout };
+        view::check::check(&checked)
+    })
+}
+
+/// Shows a report in all wanted forms; `path` finds the file on disk with an address. Returns the exit code.
+fn show_report(
+    report: &Report,
+    arguments: &CheckArguments,
+    session: &Session,
+    path: &dyn Fn(&str) -> Option<PathBuf>,
+    text: impl FnOnce() -> String,
+) -> Result<Exit, Failure> {
     let screen = &session.screen;
     if let Some(file) = &arguments.sarif {
-        let document = view::sarif::document(&report, &|address| target.path(address));
-        fs::write(file, document)
-            .map_err(|error| Failure::said(format!("cannot write {}: {error}", file.display())))?;
+        let document = view::sarif::document(report, path);
+        disk::replace(file, document.as_bytes())?;
     }
-    screen.show(&report, || {
-        let checked = Checked { report: &report, place: target.words(), notes: target.notes(), layout };
-        view::check::check(&checked)
-    })?;
+    screen.show(report, text)?;
     let number = |severity| report.counts.get(&severity).copied().unwrap_or(0);
     screen.count(&[("errors", number(Severity::Error)), ("warnings", number(Severity::Warning))]);
     if session.stop.is_asked() {
         return Ok(Exit::Interrupted);
     }
-    Ok(exit_of(&report, arguments.fail_on, screen))
+    Ok(exit_of(report, arguments.fail_on, screen))
 }
 
 /// The exit code: 1 if there is a finding that is at least as bad as was said.
