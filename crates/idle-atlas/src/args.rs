@@ -265,7 +265,7 @@ pub struct CheckArguments {
     #[arg(long, value_name = "FORM", requires = "gone")]
     pub redirects: Option<RedirectForm>,
     /// Gather, and give advice about the content of the pages that are listed
-    #[arg(long, conflicts_with_all = ["place", "pages", "page", "gone", "accept", "live"])]
+    #[arg(long, conflicts_with_all = ["place", "pages", "page", "gone", "live"])]
     pub content: bool,
     /// With --pages: the most requests per second; 0 for no limit
     #[arg(long, value_name = "NUMBER", default_value = "10")]

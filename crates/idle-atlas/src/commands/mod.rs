@@ -4,6 +4,7 @@ mod ownership;
 mod programs;
 mod by_hand;
 mod keys;
+mod known;
 pub mod announce;
 pub mod build;
 pub mod check;

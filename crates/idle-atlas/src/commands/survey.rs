@@ -1,9 +1,8 @@
 //! The command `survey`: what would be listed, and what is left out and why, as a whole or entry by entry.
 
+use std::io;
 use std::path::{Path, PathBuf};
-use std::{fs, io};
 
-use atlas_core::accepted::Accepted;
 use atlas_core::choose::Reason;
 use atlas_store::build::{list, made_sections, survey};
 use atlas_store::diagnostics::{Filter, Listing, ListingOrder};
@@ -11,17 +10,16 @@ use atlas_store::disk;
 use atlas_store::ledger;
 use atlas_store::report::Survey;
 
-use super::LookedAt;
+use super::{LookedAt, known};
 use crate::args::{self, ListFormat, Sort};
-use crate::config::{Settings, resolve};
+use crate::config::Settings;
 use crate::exit::{Exit, Failure};
-use crate::screen::Screen;
 use crate::session::Session;
 use crate::view;
 
 pub fn run(settings: &Settings, arguments: &args::SurveyArguments, session: &Session) -> Result<Exit, Failure> {
     if let [code, patterns @ ..] = &arguments.accept[..] {
-        return accept(settings, code, patterns, &session.screen);
+        return known::accept(settings, code, patterns, &session.screen);
     }
     match (&arguments.html, arguments.list) {
         (Some(file), _) => as_page(settings, file, arguments.fresh, session),
@@ -32,40 +30,6 @@ pub fn run(settings: &Settings, arguments: &args::SurveyArguments, session: &Ses
         }
     }
 }
-
-/// Adds lines to the file of known findings.
-fn accept(settings: &Settings, code: &str, patterns: &[String], screen: &Screen) -> Result<Exit, Failure> {
-    let lines: Vec<String> = match patterns {
-        [] => vec![code.to_owned()],
-        _ => patterns.iter().map(|pattern| format!("{code} {pattern}")).collect(),
-    };
-    let codes = resolve::codes();
-    for line in &lines {
-        Accepted::parse(line, &codes).map_err(|bad| Failure::said(format!("--accept: {}", bad.message)))?;
-    }
-    let file = &settings.known_findings;
-    let failed = |error: io::Error| Failure::said(format!("cannot read {}: {error}", file.display()));
-    let mut text = match fs::read_to_string(file) {
-        Ok(text) => text,
-        Err(error) if error.kind() == io::ErrorKind::NotFound => KNOWN_FINDINGS_HEAD.to_owned(),
-        Err(error) => return Err(failed(error)),
-    };
-    let new: Vec<String> = lines.into_iter().filter(|line| !text.lines().any(|known| known.trim() == line)).collect();
-    if !new.is_empty() {
-        if !text.ends_with('\n') {
-            text.push('\n');
-        }
-        text.extend(new.iter().map(|line| format!("{line}\n")));
-        disk::replace(file, text.as_bytes())?;
-    }
-    let accepting = view::survey::Accepting { file: file.display().to_string(), lines: new };
-    screen.show(&accepting, || view::survey::accepting(&accepting, file, &screen.layout(settings)))?;
-    Ok(Exit::Done)
-}
-
-/// The beginning of a new file of known findings.
-const KNOWN_FINDINGS_HEAD: &str =
-    "# Remarks and findings that are known and no longer shown: a code, and a pattern for paths or URLs.\n";
 
 /// Writes the owner's page with every entry. It includes entries that are left out, so it must not be in a served
 /// folder.

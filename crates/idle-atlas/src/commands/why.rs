@@ -1,6 +1,11 @@
 //! The command `why`: everything that is known about one URL, as the last build recorded it or as the sources say now.
 
-use atlas_core::address::Site;
+use std::collections::BTreeSet;
+
+use atlas_core::address::{Address, Site};
+use atlas_core::contribution::{Contribution, url_of};
+use atlas_core::links;
+use atlas_core::page::{self, PageFacts};
 use atlas_store::build::{Explained, explain, recorded};
 use atlas_store::ledger::{self, Ledger};
 use atlas_store::model::Announced;
@@ -10,6 +15,7 @@ use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
 use crate::session::Session;
+use crate::view::recorded::PageSeen;
 use crate::{args, view};
 
 pub fn run(settings: &Settings, why: &args::WhyArguments, session: &Session) -> Result<Exit, Failure> {
@@ -43,9 +49,39 @@ fn from_ledger(settings: &Settings, address: &str, session: &Session) -> Result<
     let Some(ledger) = ledger::open_for_reading(&settings.ledger)? else { return Ok(None) };
     let job = settings.job(session.now(), &session.stop);
     let Some(recorded) = recorded(&job, &*ledger, address)? else { return Ok(None) };
-    let answer = view::recorded::RecordedReport::new(settings, address, recorded, told(&*ledger, address)?);
+    let mut answer = view::recorded::RecordedReport::new(settings, address, recorded, told(&*ledger, address)?);
+    answer.page = page_seen(settings, &*ledger, address)?;
     screen.show(&answer, || view::recorded::recorded(&answer, &screen.layout(settings)))?;
     Ok(Some(Exit::in_part(!answer.is_known())))
+}
+
+/// What sources remember of the page at an address: its words and outline, and the pages that link to it. `None` if no
+/// source has read it.
+fn page_seen(settings: &Settings, ledger: &dyn Ledger, address: &str) -> Result<Option<PageSeen>, Failure> {
+    let (mut facts, mut linked_from) = (None, BTreeSet::new());
+    for source in settings.sources.iter().filter(|source| source.reads_pages()) {
+        let memory = ledger.memory(&source.name(), source.settings(), true)?;
+        for learnt in memory.known.values() {
+            if url_of(&learnt.row) == address {
+                facts = facts.or(Contribution::read(&learnt.row).facts.map(PageFacts::from_bits));
+            }
+            if url_of(&learnt.row) == address || settings.choices.own_files.holds(url_of(&learnt.row)) {
+                continue;
+            }
+            links::each(&learnt.links, |link| {
+                if link == address {
+                    linked_from.insert(url_of(&learnt.row).to_owned());
+                }
+            });
+        }
+    }
+    let Some(facts) = facts else { return Ok(None) };
+    let bytes = settings.sources.iter().find_map(|source| source.page(address));
+    let here = Address::parse(address).map_err(|why| Failure::said(why.to_string()))?;
+    let page = bytes.and_then(|bytes| page::read(&bytes, &here, &settings.reader).ok());
+    let headings = page.map(|page| page.headings).unwrap_or_default();
+    let outline = headings.into_iter().map(|heading| (heading.level, heading.text)).collect();
+    Ok(Some(PageSeen { words: facts.words, outline, linked_from: linked_from.into_iter().collect() }))
 }
 
 /// The announcements of a URL, as far as they are remembered with their URLs.

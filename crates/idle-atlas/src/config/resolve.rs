@@ -70,7 +70,7 @@ pub struct Settings {
     pub thin_words: ThinWords,
     timezone: TimeZone,
     pub sources: Vec<Box<dyn Source>>,
-    choices: Choices,
+    pub choices: Choices,
     policy: Vec<SectionPolicy>,
     alternates: Option<AlternatesSettings>,
     pub extras: ExtrasSettings,

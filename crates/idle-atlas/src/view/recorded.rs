@@ -9,10 +9,14 @@ use atlas_store::model::{Announced, NEVER, RunRow};
 use serde::Serialize;
 
 use crate::config::Settings;
-use crate::screen::{BAD, FAINT, GOOD, Layout, STRONG, instant};
+use crate::screen::{BAD, FAINT, GOOD, Layout, STRONG, count, cut, instant};
 
 /// How many pictures or videos are listed before the others are only counted.
 const MOST_MEDIA: usize = 5;
+/// How many headings are listed.
+const MOST_HEADINGS: usize = 12;
+/// The longest heading that is shown whole.
+const LONGEST_HEADING: usize = 60;
 
 /// The longest path that is repeated in a command line to copy.
 const LONGEST_REPEATED: usize = 60;
@@ -34,6 +38,7 @@ pub struct RecordedReport {
     pub videos: Vec<String>,
     pub alternates: Vec<Alternate<'static>>,
     pub content_changed: Option<Lastmod>,
+    pub page: Option<PageSeen>,
     pub changed_in_run: Option<u32>,
     /// Whether engines are told of it.
     pub announce: bool,
@@ -47,6 +52,17 @@ pub struct RecordedReport {
     pub announcements: Vec<Announced>,
     /// Listed URLs that differ from this one only in spelling, if no source named it.
     pub nearest: Vec<String>,
+}
+
+/// What the page itself is like, as its source last read it.
+#[derive(Debug, Serialize)]
+pub struct PageSeen {
+    /// The words of its content.
+    pub words: u32,
+    /// Its headings, each with its level.
+    pub outline: Vec<(u8, String)>,
+    /// The pages that link to it.
+    pub linked_from: Vec<String>,
 }
 
 /// The decision of the last build.
@@ -74,6 +90,7 @@ impl RecordedReport {
             videos: Vec::new(),
             alternates: Vec::new(),
             content_changed: None,
+            page: None,
             changed_in_run: None,
             announce: true,
             left_in_run: None,
@@ -159,11 +176,24 @@ pub fn recorded(answer: &RecordedReport, layout: &Layout) -> String {
     let files: Vec<String> = answer.file.iter().chain(&answer.other_files).cloned().collect();
     list("file", &files);
     list(if answer.sources.len() == 1 { "source" } else { "sources" }, &answer.sources);
-    list("pictures", &some(&answer.images));
-    list("videos", &some(&answer.videos));
+    list("pictures", &some(&answer.images, MOST_MEDIA));
+    list("videos", &some(&answer.videos, MOST_MEDIA));
     let languages: Vec<String> =
         answer.alternates.iter().map(|one| format!("{:<9} {}", one.language, one.url)).collect();
     list("languages", &languages);
+    if let Some(page) = &answer.page {
+        let words = count(u64::from(page.words), "word", "words");
+        let outline = page.outline.iter().map(|(level, text)| {
+            format!("{}{}", "  ".repeat(usize::from(level.saturating_sub(1))), cut(text, LONGEST_HEADING))
+        });
+        list("page", &[words]);
+        list("outline", &some(&outline.collect::<Vec<_>>(), MOST_HEADINGS));
+        let from = match &page.linked_from[..] {
+            [] => vec!["no page of the site".to_owned()],
+            pages => some(pages, MOST_MEDIA),
+        };
+        list("linked from", &from);
+    }
     if let Some(day) = answer.content_changed {
         line("content", &format!("seen to change on {day}"));
     }
@@ -194,10 +224,10 @@ pub fn recorded(answer: &RecordedReport, layout: &Layout) -> String {
 }
 
 /// The first of several values, and how many more there are.
-fn some(values: &[String]) -> Vec<String> {
-    let mut shown: Vec<String> = values.iter().take(MOST_MEDIA).cloned().collect();
-    if values.len() > MOST_MEDIA {
-        shown.push(format!("and {} more", values.len() - MOST_MEDIA));
+fn some(values: &[String], most: usize) -> Vec<String> {
+    let mut shown: Vec<String> = values.iter().take(most).cloned().collect();
+    if values.len() > most {
+        shown.push(format!("and {} more", values.len() - most));
     }
     shown
 }

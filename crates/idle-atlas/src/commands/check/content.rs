@@ -2,6 +2,7 @@
 
 use std::fs;
 
+use atlas_core::accepted::Accepted;
 use atlas_core::address::Address;
 use atlas_core::check::{
     ContentPage, Findings, LINK_NOFOLLOW, LINKED_NOT_FOUND, NoindexShare, Place, Report, UNLINKED,
@@ -17,7 +18,7 @@ use atlas_store::ledger::Ledger;
 use atlas_store::report::Survey;
 use serde_json::Value;
 
-use super::show_report;
+use super::{known, show_report};
 use crate::args::CheckArguments;
 use crate::commands::LookedAt;
 use crate::config::Settings;
@@ -36,10 +37,11 @@ pub fn run(settings: &Settings, arguments: &CheckArguments, session: &Session) -
     let more = |rows| progress.more(rows);
     let job = looked_at.job(settings.job(session.now(), &session.stop)).strict(true).progress(&more);
     // All examples of a notice become findings.
-    let job = job.telling(MOST_SPOTS, &settings.accepted);
+    let job = job.telling(MOST_SPOTS, Accepted::none());
     let (survey, entries) = survey_closely(&job, &mut *looked_at.ledger)?;
     drop(progress);
-    let mut findings = Findings::new(&settings.accepted);
+    let accepted = if arguments.accept.is_empty() { &settings.accepted } else { Accepted::none() };
+    let mut findings = Findings::new(accepted);
     judge_content(
         &pages(&entries),
         &settings.thin_words,
@@ -51,6 +53,9 @@ pub fn run(settings: &Settings, arguments: &CheckArguments, session: &Session) -
     visitor_page(settings, &mut findings);
     let read = entries.iter().filter(|one| one.reason.is_none() && one.facts.is_some()).count() as u64;
     let report = Report::of_findings(findings);
+    if let Some((code, urls)) = arguments.accept.split_first() {
+        return known::accept(settings, &report, code, urls, session);
+    }
     show_report(&report, arguments, session, &|_| None, || {
         view::check::content(&report, read, &screen.layout(settings))
     })

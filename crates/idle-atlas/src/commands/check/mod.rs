@@ -36,7 +36,7 @@ pub fn run(settings: &Settings, arguments: &CheckArguments, session: &Session) -
     let target = Target::of(settings, arguments, session)?;
     if let Some((code, urls)) = arguments.accept.split_first() {
         // What is accepted already is not to be accepted again.
-        let report = inspect(&target, Some(settings), Accepted::none(), PageSample::None, session)?;
+        let report = inspect(&target, Some(settings), Accepted::none(), arguments.sample(), session)?;
         return known::accept(settings, &report, code, urls, session);
     }
     let report = inspect(&target, Some(settings), &settings.accepted, arguments.sample(), session)?;

@@ -140,7 +140,7 @@ impl Remembered {
 fn when_told(announcements: &[Announced], engine: &str, run: i64) -> Option<ToldTo> {
     let about = |one: &&Announced| one.engine == engine && one.run >= run && one.outcome == "done";
     // The newest come first.
-    let first = announcements.iter().filter(about).next_back()?;
+    let first = announcements.iter().rfind(about)?;
     let at = Timestamp::from_second(first.at).ok()?;
     Some(ToldTo { engine: engine.to_owned(), at: Lastmod::from_timestamp(at) })
 }
