@@ -267,10 +267,10 @@ pub struct CheckArguments {
     /// Gather, and give advice about the content of the pages that are listed
     #[arg(long, conflicts_with_all = ["place", "pages", "page", "gone", "live"])]
     pub content: bool,
-    /// With --pages: the most requests per second; 0 for no limit
+    /// With --pages and --gone: the most requests per second; 0 for no limit
     #[arg(long, value_name = "NUMBER", default_value = "10")]
     pub requests_per_second: f64,
-    /// With --pages: the most requests at the same time
+    /// With --pages and --gone: the most requests at the same time
     #[arg(long, value_name = "NUMBER", default_value = "4", value_parser = clap::value_parser!(u16).range(1..=64))]
     pub connections: u16,
     /// The least severity that makes the exit code 1 [default: error, or warning with --strict]
@@ -280,7 +280,7 @@ pub struct CheckArguments {
     #[arg(long, value_names = ["CODE", "URL"], num_args = 1..)]
     pub accept: Vec<String>,
     /// Explain one kind of finding
-    #[arg(long, value_name = "CODE", exclusive = true)]
+    #[arg(long, value_name = "CODE", conflicts_with_all = ["place", "live", "pages", "page", "pages_from", "gone", "content", "accept", "sarif"])]
     pub explain: Option<String>,
     /// Also write the findings as SARIF 2.1.0, for build servers
     #[arg(long, value_name = "FILE")]

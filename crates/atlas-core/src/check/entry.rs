@@ -192,7 +192,7 @@ impl<'j, 'k> FileJudge<'j, 'k> {
             self.find(&LOC_OUT_OF_SCOPE, line, loc, || "not in the folder of the sitemap".to_owned());
         }
         if origin == self.judge.origin
-            && let Some(barred) = self.judge.robots.barred("*", address::path(address))
+            && let Some(barred) = self.judge.barred(address::path(address))
         {
             self.seen.barred += 1;
             self.find(&DISALLOWED, line, loc, || {

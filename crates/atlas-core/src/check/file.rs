@@ -5,9 +5,9 @@ use std::borrow::Cow;
 use jiff::tz::TimeZone;
 
 use super::codes::{
-    BEFORE_DECLARATION, BYTE_ORDER_MARK, COPY_DIFFERS, DATES_NOW, FILE_BROKEN, FILE_HEAVY, FILE_MISSING, INDEX_BEHIND,
-    NEWS_TOO_MANY, NOT_UTF8, NOT_WELL_FORMED, NOTHING_IN_IT, OTHER_ROOT, OUT_OF_REACH, SECTION_SHUT, SITEMAP_SHUT,
-    TOO_MANY_BYTES, TOO_MANY_FILES, TOO_MANY_URLS,
+    BEFORE_DECLARATION, BYTE_ORDER_MARK, COPY_DIFFERS, DATES_NOW, DISALLOWED, FILE_BROKEN, FILE_HEAVY, FILE_MISSING,
+    INDEX_BEHIND, NEWS_TOO_MANY, NOT_UTF8, NOT_WELL_FORMED, NOTHING_IN_IT, OTHER_ROOT, OUT_OF_REACH, SECTION_SHUT,
+    SITEMAP_SHUT, TOO_MANY_BYTES, TOO_MANY_FILES, TOO_MANY_URLS,
 };
 use super::entry::FileJudge;
 use super::fetched::{FetchResult, FetchedFile};
@@ -46,7 +46,7 @@ impl<'k> Judge<'k> {
         let address = wanted.address.as_str();
         let place = Place::file(address);
         let own_host = address::origin(address) == self.origin;
-        if let Some(barred) = self.robots.barred("*", address::path(address)).filter(|_| own_host) {
+        if let Some(barred) = self.barred(address::path(address)).filter(|_| own_host) {
             let what = || format!("robots.txt line {} bars it: “Disallow: {}”", barred.line, barred.pattern);
             judged.findings.add(&SITEMAP_SHUT, place, what);
         }
@@ -165,6 +165,7 @@ impl<'k> Judge<'k> {
             findings.add(&NOTHING_IN_IT, place, || format!("it has no {element}"));
         }
         if seen.entries > 0 && seen.barred == seen.entries {
+            findings.forget(&DISALLOWED);
             findings.add(&SECTION_SHUT, place, || {
                 format!("robots.txt shuts engines out of {}, which is all of them", count(seen.entries, "URL", "URLs"))
             });

@@ -109,6 +109,12 @@ impl<'k> Findings<'k> {
         self.counts.is_empty() && self.accepted == 0
     }
 
+    /// Forgets those of a kind, because another finding says the same of all of them.
+    pub(super) fn forget(&mut self, kind: &FindingKind) {
+        self.kept.retain(|finding| finding.code != kind.code);
+        self.counts.remove(kind.code);
+    }
+
     /// Adds those of another collection after these.
     pub fn append(&mut self, others: Self) {
         let mut room: BTreeMap<&str, u64> = BTreeMap::new();

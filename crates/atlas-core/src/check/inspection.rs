@@ -108,6 +108,7 @@ impl<'k> Inspection<'k> {
                 now,
                 known,
                 robots: Robots::default(),
+                shut_by: None,
                 origin: String::new(),
                 home: None,
                 main: None,
@@ -184,6 +185,7 @@ impl<'k> Inspection<'k> {
         }
         self.judge.robots = Robots::read(bytes);
         if let Some(barred) = self.judge.robots.barred("*", "/") {
+            self.judge.shut_by = Some(barred.line);
             self.findings.add(&SITE_SHUT, place.at(barred.line as u64), || {
                 format!("“Disallow: {}” shuts all engines out of the home page", barred.pattern)
             });

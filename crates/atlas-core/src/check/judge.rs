@@ -7,7 +7,7 @@ use crate::accepted::Accepted;
 use crate::address::Site;
 use crate::lastmod::Lastmod;
 use crate::placement::is_sitemap;
-use crate::robots::Robots;
+use crate::robots::{Barred, Robots};
 
 /// A judge of files, and what it knows beforehand.
 #[derive(Debug)]
@@ -16,6 +16,8 @@ pub struct Judge<'k> {
     pub(super) now: Lastmod,
     pub(super) known: &'k Accepted,
     pub(super) robots: Robots,
+    /// The line of the rule that shuts engines out of the home page, if there is one.
+    pub(super) shut_by: Option<usize>,
     /// The origin whose robots.txt declares the sitemaps. They may list its URLs from any host.
     pub(super) origin: String,
     /// The same as a site, for recognising its plain addresses.
@@ -29,6 +31,11 @@ pub struct Judge<'k> {
 }
 
 impl Judge<'_> {
+    /// The rule that bars engines from a path, unless it shuts the whole site, which is said once.
+    pub(super) fn barred(&self, path: &str) -> Option<Barred> {
+        self.robots.barred("*", path).filter(|barred| self.shut_by != Some(barred.line))
+    }
+
     /// What names a file.
     pub(super) fn named_by(&self, wanted: &FileRequest) -> String {
         match (wanted.trail.last(), wanted.origin) {

@@ -39,6 +39,11 @@ impl SingleFile {
         &self.address
     }
 
+    /// Whether nothing in it tells where it will be served.
+    pub fn is_nowhere(&self) -> bool {
+        self.address.starts_with(NOWHERE)
+    }
+
     /// What came of reading it.
     pub fn fetched(&self) -> &FetchResult {
         &self.fetched

@@ -135,7 +135,7 @@ fn files(files: &[FileSeen], layout: &Layout) -> String {
             format!("{}{kind}", layout.urls(&file.address)),
         ]);
     }
-    let mut out = grid.text(layout);
+    let mut out = grid.without_blank_columns().text(layout);
     if files.len() > shown {
         out += &format!("  and {} more: --verbose\n", grouped((files.len() - shown) as u64));
     }

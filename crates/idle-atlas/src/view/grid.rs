@@ -43,6 +43,19 @@ impl Grid {
         self.rows.push(cells.into_iter().map(Into::into).collect());
     }
 
+    /// The same without dispensable columns in which nothing stands.
+    #[must_use]
+    pub fn without_blank_columns(mut self) -> Self {
+        for at in (0..self.columns.len()).rev() {
+            let is_blank = self.rows.iter().all(|row| row.get(at).is_none_or(|cell| cell == "–" || cell.is_empty()));
+            if self.columns[at].can_be_missed && is_blank {
+                self.columns.remove(at);
+                self.rows.iter_mut().for_each(|row| drop(row.remove(at)));
+            }
+        }
+        self
+    }
+
     /// The table as text; each line ends with a line feed.
     pub fn text(self, layout: &Layout) -> String {
         let Self { mut columns, mut rows } = self;

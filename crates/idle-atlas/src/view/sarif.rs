@@ -13,7 +13,6 @@ pub fn document(report: &Report, path: &dyn Fn(&str) -> Option<PathBuf>) -> Stri
         kinds().filter(|kind| report.findings.iter().any(|finding| finding.code == kind.code)).collect();
     let results: Vec<Value> = report.findings.iter().map(|finding| result(finding, &met, path)).collect();
     let document = json!({
-        "$schema": "https://json.schemastore.org/sarif-2.1.0.json",
         "version": "2.1.0",
         "runs": [{
             "tool": { "driver": {

@@ -5,10 +5,12 @@ mod announcing;
 #[cfg(feature = "markdown")]
 mod articles;
 mod bad_input;
+mod broken;
 mod browser;
 mod by_hand;
 mod building;
 mod checking;
+mod checking_live;
 mod choosing;
 mod crawling;
 #[cfg(feature = "sql-servers")]
@@ -21,6 +23,7 @@ mod documentation;
 mod feeds;
 mod faults;
 mod films;
+mod findings;
 mod gates;
 mod gathering;
 mod guarding;

@@ -80,13 +80,14 @@ fn serve(
         }
         let path = head.split(' ').nth(1).unwrap_or("/").to_owned();
         let request = Request { path, head };
+        let is_head = request.head.starts_with("HEAD ");
         seen.lock().unwrap().push(request.clone());
         match answer(&request) {
             CannedAnswer::Html(html) => {
                 let headers = vec![("Content-Type".to_owned(), "text/html; charset=utf-8".to_owned())];
-                full(&mut out, 200, &headers, html.as_bytes())?;
+                full(&mut out, 200, &headers, html.as_bytes(), is_head)?;
             }
-            CannedAnswer::Full(status, headers, body) => full(&mut out, status, &headers, &body)?,
+            CannedAnswer::Full(status, headers, body) => full(&mut out, status, &headers, &body, is_head)?,
             CannedAnswer::Endless(kind, most) => {
                 write!(out, "HTTP/1.1 200 OK\r\nContent-Type: {kind}\r\nConnection: close\r\n\r\n")?;
                 let chunk = b"<p>and so on ".repeat(5000);
@@ -113,11 +114,18 @@ fn serve(
     }
 }
 
-fn full(out: &mut TcpStream, status: u16, headers: &[(String, String)], body: &[u8]) -> std::io::Result<()> {
+fn full(
+    out: &mut TcpStream,
+    status: u16,
+    headers: &[(String, String)],
+    body: &[u8],
+    is_head: bool,
+) -> std::io::Result<()> {
     let mut answer = format!("HTTP/1.1 {status} Said So\r\nContent-Length: {}\r\n", body.len());
     for (name, value) in headers {
         answer += &format!("{name}: {value}\r\n");
     }
+    let body = if is_head { b"" } else { body };
     out.write_all(&[answer.as_bytes(), b"\r\n", body].concat())
 }
 

@@ -95,7 +95,7 @@ fn show(
 ) -> Result<Exit, Failure> {
     show_report(report, arguments, session, &|address| target.path(address), || {
         let checked = Checked { report, place: target.words(), notes: target.notes(), layout };
-        view::check::check(&checked)
+        target.shown(view::check::check(&checked))
     })
 }
 

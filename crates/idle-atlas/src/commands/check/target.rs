@@ -216,8 +216,18 @@ impl Target {
             Self::Live { site, moved: Some(moved), .. } => {
                 vec![format!("{moved} leads to {}, which was checked instead.", site.root())]
             }
-            Self::File(file, _) => vec![format!("As if it were served as {}.", file.address())],
+            Self::File(file, _) if !file.is_nowhere() => {
+                vec![format!("It is taken to be served by {}.", atlas_core::address::origin(file.address()))]
+            }
             _ => Vec::new(),
+        }
+    }
+
+    /// A text in which a file that is checked on its own bears its path rather than an address.
+    pub fn shown(&self, text: String) -> String {
+        match self {
+            Self::File(file, path) => text.replace(file.address(), &path.display().to_string()),
+            _ => text,
         }
     }
 
