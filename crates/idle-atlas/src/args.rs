@@ -72,7 +72,7 @@ pub enum Command {
     Build(BuildArguments),
     /// Explain everything that is known about one URL
     Why(WhyArguments),
-    /// Read a web root as an engine does, and list what is wrong
+    /// Read a web root or live site as an engine does, and list what is wrong
     Check(CheckArguments),
     /// Tell engines what changed since each was last told
     Announce(AnnounceArguments),
@@ -248,41 +248,40 @@ pub struct CheckArguments {
     /// Check the live site of the configuration
     #[arg(long, conflicts_with = "place")]
     pub live: bool,
-    /// Visit the listed pages, their pictures and videos on the live site: all, or a sample of so many
-    #[arg(long, value_name = "all|NUMBER", value_parser = sample)]
+    /// Visit the listed pages on the live site: all, or so many
+    #[arg(long, value_name = "all|N", value_parser = sample)]
     pub pages: Option<PageSample>,
-    /// Look at these pages on the live site, listed or not, and print a card for each
+    /// Look at single pages on the live site, listed or not
     #[arg(long, value_name = "URL", num_args = 1.., conflicts_with_all = ["place", "pages", "accept"])]
     pub page: Vec<String>,
-    /// Look at the pages in a file in the same way: a URL at the beginning of each line, or a sitemap
+    /// The same for each URL that a file lists, one a line
     #[arg(long, value_name = "FILE", conflicts_with_all = ["place", "pages", "accept"])]
     pub pages_from: Option<PathBuf>,
-    /// Look at what URLs answer that are no longer listed: those that left the ledger, or those in an older sitemap, a
-    /// console's export or any list
-    #[arg(long, value_name = "FILE|URL", num_args = 0..=1, conflicts_with_all = ["place", "pages", "page", "accept"])]
+    /// See what URLs answer that left: those that the ledger knows, or those in an older sitemap, an export or a list
+    #[arg(long, value_name = "LIST", num_args = 0..=1, conflicts_with_all = ["place", "pages", "page", "accept"])]
     pub gone: Option<Option<String>>,
-    /// With --gone: print a proposed redirect for each URL that is lost
+    /// With --gone: propose redirects for lost URLs
     #[arg(long, value_name = "FORM", requires = "gone")]
     pub redirects: Option<RedirectForm>,
-    /// Gather, and give advice about the content of the pages that are listed
+    /// Gather, and give advice about the content of listed pages
     #[arg(long, conflicts_with_all = ["place", "pages", "page", "gone", "live"])]
     pub content: bool,
-    /// With --pages and --gone: the most requests per second; 0 for no limit
-    #[arg(long, value_name = "NUMBER", default_value = "10")]
-    pub requests_per_second: f64,
-    /// With --pages and --gone: the most requests at the same time
-    #[arg(long, value_name = "NUMBER", default_value = "4", value_parser = clap::value_parser!(u16).range(1..=64))]
+    /// With --pages or --gone: the most requests per second; 0: no limit
+    #[arg(long, value_name = "N", default_value = "10")]
+    pub rate: f64,
+    /// With --pages or --gone: the most requests at once
+    #[arg(long, value_name = "N", default_value = "4", value_parser = clap::value_parser!(u16).range(1..=64))]
     pub connections: u16,
-    /// The least severity that makes the exit code 1 [default: error, or warning with --strict]
-    #[arg(long, value_name = "SEVERITY")]
+    /// The least severity for exit code 1 [default: error; warning with --strict]
+    #[arg(long, value_name = "LEAST")]
     pub fail_on: Option<FailOn>,
-    /// Accept the findings with this code: those about the URLs that follow, or all that there are now
+    /// Accept findings: those about these URLs, or all of now
     #[arg(long, value_names = ["CODE", "URL"], num_args = 1..)]
     pub accept: Vec<String>,
     /// Explain one kind of finding
     #[arg(long, value_name = "CODE", conflicts_with_all = ["place", "live", "pages", "page", "pages_from", "gone", "content", "accept", "sarif"])]
     pub explain: Option<String>,
-    /// Also write the findings as SARIF 2.1.0, for build servers
+    /// Also write SARIF 2.1.0, for build servers
     #[arg(long, value_name = "FILE")]
     pub sarif: Option<PathBuf>,
 }
@@ -327,7 +326,7 @@ impl CheckArguments {
     /// How servers are asked.
     pub fn pace(&self) -> Pace {
         let connections = usize::from(self.connections.max(1));
-        Pace { requests_per_second: self.requests_per_second.max(0.0), connections, ..Pace::default() }
+        Pace { requests_per_second: self.rate.max(0.0), connections, ..Pace::default() }
     }
 }
 

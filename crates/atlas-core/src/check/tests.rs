@@ -1,6 +1,7 @@
 //! What the inspection finds in small files, and that it finds nothing else.
 
 use jiff::tz::TimeZone;
+use proptest::prelude::*;
 use rstest::rstest;
 
 use super::*;
@@ -361,4 +362,52 @@ fn a_failing_robots_txt_shuts_the_site() {
     inspection.robots(ROBOTS, &fetched, Some(MAIN));
     assert_eq!(inspection.next_wanted(), None);
     assert_eq!(codes(&inspection.finish()), ["robots-failing"]);
+}
+
+/// A sitemap with something of everything.
+const RICH: &str = "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\" xmlns:image=\"http://www.google.com/schemas/sitemap-image/1.1\" xmlns:video=\"http://www.google.com/schemas/sitemap-video/1.1\" xmlns:xhtml=\"http://www.w3.org/1999/xhtml\">
+<url><loc>https://www.marrowvale.example/</loc><lastmod>2026-11-01</lastmod><changefreq>daily</changefreq><priority>0.5</priority></url>
+<url><loc>https://www.marrowvale.example/?a&amp;b</loc><!-- x --><image:image><image:loc>https://www.marrowvale.example/a.svg</image:loc></image:image></url>
+<url>\n<loc><![CDATA[https://www.marrowvale.example/cab/]]></loc><video:video><video:thumbnail_loc>https://www.marrowvale.example/c.jpg</video:thumbnail_loc><video:title>Cab &#8211; ride</video:title><video:description>x</video:description><video:player_loc>https://www.marrowvale.example/p</video:player_loc><video:duration>95</video:duration></video:video></url>
+<url><loc>https://www.marrowvale.example/en/</loc><xhtml:link rel=\"alternate\" hreflang=\"en\" href=\"https://www.marrowvale.example/en/\"/></url>
+</urlset>\n";
+
+/// The verdict on one file, and what it lists.
+fn judged(bytes: &[u8]) -> (Report, Vec<String>) {
+    let mut inspection = inspection();
+    inspection.single(MAIN);
+    let wanted = inspection.next_wanted().unwrap();
+    let judged = inspection.judge().file(&wanted, FetchResult::Bytes(bytes.to_vec()).into());
+    inspection.take(&wanted, judged);
+    let mut urls = Vec::new();
+    each_url(bytes, |url| urls.push(url.to_owned()));
+    (inspection.finish(), urls)
+}
+
+proptest! {
+    /// A file that was broken anywhere is judged without a panic, and either something is found, or only a text, a name
+    /// of no meaning or a comment is another one.
+    #[test]
+    fn any_break_is_named_or_harmless(
+        at in any::<prop::sample::Index>(),
+        length in 0..40usize,
+        by in "[<>&/\"'= a-z!\\[\\]?\u{e2}-]{0,12}",
+    ) {
+        let rich = RICH.as_bytes();
+        prop_assert_eq!(judged(rich).0.findings, []);
+        let start = at.index(rich.len());
+        let end = (start + length).min(rich.len());
+        let broken = [&rich[..start], by.as_bytes(), &rich[end..]].concat();
+        let (report, urls) = judged(&broken);
+        let lines = broken.iter().filter(|byte| **byte == b'\n').count() as u64 + 1;
+        prop_assert!(report.findings.iter().all(|finding| finding.line.is_none_or(|line| line <= lines)));
+        if report.findings.is_empty() {
+            prop_assert!(urls.len() >= 3, "{}", String::from_utf8_lossy(&broken));
+        }
+    }
+
+    #[test]
+    fn anything_at_all_is_judged(bytes in prop::collection::vec(any::<u8>(), 0..300)) {
+        judged(&bytes);
+    }
 }

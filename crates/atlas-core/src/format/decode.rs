@@ -24,7 +24,13 @@ pub struct Decoded<'a> {
 /// ```
 pub fn decode(bytes: &[u8]) -> Decoded<'_> {
     let marked = Encoding::for_bom(bytes).map(|(encoding, _)| encoding);
-    let named = marked.or_else(|| declared(&bytes[..bytes.len().min(200)])).unwrap_or(UTF_8);
+    let declared = declared(&bytes[..bytes.len().min(200)]);
+    let known = declared.and_then(Encoding::for_label);
+    let named = marked.or(known).unwrap_or(UTF_8);
+    if let Some(label) = declared.filter(|_| known.is_none() && std::str::from_utf8(bytes).is_ok()) {
+        let trouble = Some((1, format!("there is no encoding “{}”", String::from_utf8_lossy(label))));
+        return Decoded { bytes: Cow::Borrowed(bytes), trouble };
+    }
     let (encoding, trouble) = match std::str::from_utf8(bytes) {
         // What is valid UTF-8 is UTF-8, unless it is said to be something that could look like it.
         Ok(_) if named == UTF_8 || bytes.is_ascii() => return Decoded { bytes: Cow::Borrowed(bytes), trouble: None },
@@ -41,14 +47,14 @@ pub fn decode(bytes: &[u8]) -> Decoded<'_> {
     Decoded { bytes: Cow::Owned(text.into_owned().into_bytes()), trouble: Some(trouble) }
 }
 
-/// The encoding in the XML declaration.
-fn declared(head: &[u8]) -> Option<&'static Encoding> {
+/// The name of the encoding in the XML declaration.
+fn declared(head: &[u8]) -> Option<&[u8]> {
     let head = head.strip_prefix(b"<?xml")?;
     let head = &head[..memchr::memmem::find(head, b"?>")?];
     let value = head[memchr::memmem::find(head, b"encoding")? + 8..].trim_ascii_start().strip_prefix(b"=")?;
     let value = value.trim_ascii_start();
     let quote = *value.first().filter(|quote| matches!(quote, b'"' | b'\''))?;
-    Encoding::for_label(value[1..].split(|byte| *byte == quote).next()?)
+    value[1..].split(|byte| *byte == quote).next()
 }
 
 #[cfg(test)]
@@ -63,6 +69,7 @@ mod tests {
     #[case::said("<?xml version=\"1.0\" encoding=\"utf-8\"?>â".as_bytes(), "<?xml version=\"1.0\" encoding=\"utf-8\"?>â", None)]
     #[case::wide(b"\xff\xfe<\0a\0/\0>\0", "<a/>", Some("UTF-16LE"))]
     #[case::stray(b"x\n\xe2", "x\nâ", Some("byte e2"))]
+    #[case::unknown(b"<?xml encoding='lamp'?><a/>", "<?xml encoding='lamp'?><a/>", Some("no encoding “lamp”"))]
     #[case::harmless(b"<?xml encoding='latin1'?><a/>", "<?xml encoding='latin1'?><a/>", None)]
     fn files_become_utf8(#[case] bytes: &[u8], #[case] text: &str, #[case] trouble: Option<&str>) {
         let decoded = decode(bytes);

@@ -4,11 +4,11 @@
 use std::borrow::Cow;
 
 use quick_xml::Reader;
-use quick_xml::escape::resolve_predefined_entity;
 use quick_xml::events::{BytesStart, Event};
 
 use super::raw::RawUrl;
 use super::read::{LineCount, ReadError};
+use super::well_formed::{fault, resolved};
 
 /// The form of a feed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,6 +27,7 @@ pub enum Feed {
 pub fn read_feed<'a>(bytes: &'a [u8], mut on_url: impl FnMut(RawUrl<'a>)) -> Result<Feed, ReadError> {
     let mut reader = Reader::from_reader(bytes);
     reader.config_mut().expand_empty_elements = true;
+    reader.config_mut().check_comments = true;
     let mut lines = LineCount::of(bytes);
     let mut feed = None;
     // The depth, that of the open item, and the item itself.
@@ -37,7 +38,11 @@ pub fn read_feed<'a>(bytes: &'a [u8], mut on_url: impl FnMut(RawUrl<'a>)) -> Res
         let event = reader.read_event();
         let position = if event.is_err() { reader.error_position() } else { at };
         let mut broken = |why: String| ReadError::NotWellFormed { line: lines.at(position), why };
-        match event.map_err(|error| broken(error.to_string()))? {
+        let event = event.map_err(|error| broken(error.to_string()))?;
+        if let Some(why) = fault(&event, at, depth as usize, feed.is_some()) {
+            return Err(broken(why));
+        }
+        match event {
             Event::Start(tag) => {
                 depth += 1;
                 text.clear();
@@ -77,19 +82,9 @@ pub fn read_feed<'a>(bytes: &'a [u8], mut on_url: impl FnMut(RawUrl<'a>)) -> Res
                 depth -= 1;
                 text.clear();
             }
-            Event::Text(part) => text += &part.decode().map_err(|error| broken(error.to_string()))?,
-            Event::CData(part) => text += &part.decode().map_err(|error| broken(error.to_string()))?,
-            Event::GeneralRef(reference) => {
-                let name = reference.decode().map_err(|error| broken(error.to_string()))?;
-                match reference.resolve_char_ref() {
-                    Ok(Some(letter)) => text.push(letter),
-                    // Feeds are full of HTML entities, in texts that do not matter here.
-                    _ => text += resolve_predefined_entity(&name).unwrap_or(" "),
-                }
-            }
-            Event::Eof if depth > 0 => {
-                return Err(broken("the file ends in the middle of an element".to_owned()));
-            }
+            Event::Text(part) => text += &part.decode().unwrap_or_default(),
+            Event::CData(part) => text += &part.decode().unwrap_or_default(),
+            Event::GeneralRef(reference) => text += &resolved(&reference).unwrap_or_default(),
             Event::Eof => return feed.ok_or_else(|| broken("it contains no element".to_owned())),
             _ => {}
         }
@@ -125,7 +120,7 @@ mod tests {
 
     #[rstest]
     #[case::rss(
-        "<rss><channel><link>https://a.example/</link><item><title>A &nbsp; B</title><link>https://a.example/1</link>\n<pubDate>Mon, 23 Nov 2026 07:07:29 GMT</pubDate></item></channel></rss>",
+        "<rss><channel><link>https://a.example/</link><item><title>A &amp; B</title><link>https://a.example/1</link>\n<pubDate>Mon, 23 Nov 2026 07:07:29 GMT</pubDate></item></channel></rss>",
         Ok(Feed::Rss),
         "https://a.example/1 Mon, 23 Nov 2026 07:07:29 GMT"
     )]
@@ -135,6 +130,7 @@ mod tests {
         "https://a.example/?a&b 2026-11-23"
     )]
     #[case::page("<html/>", Err("html"), "")]
+    #[case::entity("<rss><channel><title>a &nbsp; b</title></channel></rss>", Err("&nbsp;"), "")]
     #[case::cut_off("<rss><channel>", Err("ends in the middle"), "")]
     fn feeds_are_read(#[case] text: &str, #[case] wanted: Result<Feed, &str>, #[case] first: &str) {
         let mut urls = Vec::new();

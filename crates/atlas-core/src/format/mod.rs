@@ -22,6 +22,7 @@ mod oddity;
 mod elements;
 mod raw;
 mod plain;
+mod well_formed;
 mod decode;
 mod read;
 mod feed;

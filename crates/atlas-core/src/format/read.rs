@@ -4,7 +4,6 @@
 use std::borrow::Cow;
 
 use quick_xml::Reader;
-use quick_xml::escape::resolve_predefined_entity;
 use quick_xml::events::{BytesStart, Event};
 use quick_xml::name::{NamespaceResolver, ResolveResult};
 use thiserror::Error;
@@ -13,8 +12,8 @@ use super::elements::{Element, VideoElement, WITHDRAWN_OF_PLAYER, may_repeat, ra
 use super::oddity::{Oddity, OddityKind};
 use super::plain::plain_url;
 use super::raw::{RawNews, RawSitemap, RawUrl, RawVideo, VideoText};
-use super::text::is_xml_char;
 use super::urlset::Frame;
+use super::well_formed::{fault, resolved};
 use super::{IMAGE, NEWS, SITEMAP, VIDEO, XHTML};
 use crate::language::Alternate;
 
@@ -26,8 +25,6 @@ const MOST_MEDIA: usize = 1001;
 const MOST_OF_VIDEO: usize = 100;
 /// The most oddities of one URL that are kept.
 const MOST_ODDITIES: usize = 20;
-/// The most elements within each other. A sitemap needs five.
-const DEEPEST: usize = 64;
 
 /// Why a file cannot be read to its end.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
@@ -126,43 +123,25 @@ pub fn visit<'a>(bytes: &'a [u8], visitor: &mut impl SitemapVisitor<'a>) -> Resu
     reader.config_mut().expand_empty_elements = true;
     reader.config_mut().check_comments = true;
     let mut file = Reading { lines: LineCount::of(bytes), ..Reading::default() };
+    let mut after_tag = false;
     loop {
-        if file.is_between_urls() {
+        if after_tag && file.is_between_urls() {
             file.plain_urls(&mut reader, visitor);
         }
         let at = reader.buffer_position() + file.skipped;
         let event = reader.read_event();
         let event = event.map_err(|error| file.broken(reader.error_position() + file.skipped, error.to_string()))?;
+        // After a text, the parser has already seen the beginning of what follows.
+        after_tag = matches!(event, Event::Start(_) | Event::End(_));
+        if let Some(why) = fault(&event, at, file.open.len(), file.kind.is_some()) {
+            return Err(file.broken(at, why));
+        }
         match event {
             Event::Start(tag) => file.start(&tag, at, visitor)?,
             Event::End(_) => file.end(visitor),
-            Event::Text(part) => {
-                let text = part.decode().map_err(|error| file.broken(at, error.to_string()))?;
-                if file.open.is_empty() && !text.trim().is_empty() {
-                    return Err(file.broken(at, "text outside the root element".to_owned()));
-                }
-                file.text(at, text)?;
-            }
-            Event::CData(part) => {
-                let text = part.decode().map_err(|error| file.broken(at, error.to_string()))?;
-                file.text(at, text)?;
-            }
-            Event::GeneralRef(reference) => {
-                let name = reference.decode().map_err(|error| file.broken(at, error.to_string()))?;
-                let text = match reference.resolve_char_ref() {
-                    Ok(Some(letter)) => Cow::Owned(letter.to_string()),
-                    // Others than the five of XML 1.0 section 4.6 would need a document type, which no sitemap has.
-                    Ok(None) => Cow::Borrowed(
-                        resolve_predefined_entity(&name)
-                            .ok_or_else(|| file.broken(at, format!("unknown entity “&{name};”")))?,
-                    ),
-                    Err(error) => return Err(file.broken(at, error.to_string())),
-                };
-                file.text(at, text)?;
-            }
-            Event::Eof if !file.open.is_empty() => {
-                return Err(file.broken(at, "the file ends in the middle of an element".to_owned()));
-            }
+            Event::Text(part) => file.text(part.decode().unwrap_or_default()),
+            Event::CData(part) => file.text(part.decode().unwrap_or_default()),
+            Event::GeneralRef(reference) => file.text(resolved(&reference).unwrap_or_default()),
             Event::Eof => return file.kind.ok_or_else(|| file.broken(at, "it contains no element".to_owned())),
             _ => {}
         }
@@ -219,12 +198,6 @@ impl<'a> Reading<'a> {
     }
 
     fn start(&mut self, tag: &BytesStart<'a>, at: u64, visitor: &mut impl SitemapVisitor<'a>) -> Result<(), ReadError> {
-        if self.open.len() >= DEEPEST {
-            return Err(self.broken(at, format!("more than {DEEPEST} elements within each other")));
-        }
-        if let Some(Err(why)) = tag.attributes().find(Result::is_err) {
-            return Err(self.broken(at, why.to_string()));
-        }
         self.namespaces.push(tag).map_err(|why| self.broken(at, why.to_string()))?;
         let (namespace, name) = self.namespaces.resolve_element(tag.name());
         let namespace = match namespace {
@@ -237,9 +210,6 @@ impl<'a> Reading<'a> {
             self.odd(tag.name().as_ref(), at, kind, visitor);
         }
         match element {
-            Element::Root if self.kind.is_some() => {
-                return Err(self.broken(at, "a second root element".to_owned()));
-            }
             Element::Root => {
                 self.kind = Some(root(namespace, name.as_ref())?);
                 self.unprefixed = tag.name().prefix().is_none() && self.kind == Some(Document::Urlset);
@@ -346,17 +316,12 @@ impl<'a> Reading<'a> {
         place.get_or_insert(text);
     }
 
-    fn text(&mut self, at: u64, more: Cow<'a, str>) -> Result<(), ReadError> {
-        if let Some(letter) = more.chars().find(|letter| !is_xml_char(*letter)) {
-            let why = format!("XML does not allow the character U+{:04X}", u32::from(letter));
-            return Err(self.broken(at, why));
-        }
+    fn text(&mut self, more: Cow<'a, str>) {
         if self.text.is_empty() {
             self.text = if more.len() <= LONGEST_TEXT { more } else { Cow::Borrowed("") };
         } else if self.text.len() + more.len() <= LONGEST_TEXT {
             self.text.to_mut().push_str(&more);
         }
-        Ok(())
     }
 }
 
@@ -444,6 +409,8 @@ mod tests {
     #[case::two_roots(format!("{OPEN}</urlset>{OPEN}</urlset>"), "second root")]
     #[case::nothing(String::new(), "no element")]
     #[case::text("lamp oil".into(), "outside the root")]
+    #[case::declaration(format!("<?xml version=\"1.0\"\"?>{OPEN}</urlset>"), "declaration")]
+    #[case::declaration_order(format!("<?xml encoding='utf-8' version='1.0'?>{OPEN}</urlset>"), "declaration")]
     fn says_why_a_file_cannot_be_read(#[case] file: String, #[case] why: &str) {
         let message = urls(file.as_bytes()).unwrap_err().to_string();
         assert!(message.contains(why), "{message}");

@@ -213,7 +213,7 @@ fn faulty(request: &Request) -> CannedAnswer {
 #[test]
 fn each_listed_page_is_one_that_engines_take() {
     let server = Server::start(faulty);
-    let report = nowhere().json(&["check", &server.url(), "--pages", "all", "--requests-per-second", "0"]);
+    let report = nowhere().json(&["check", &server.url(), "--pages", "all", "--rate", "0"]);
     let mut found = codes(&report);
     found.sort();
     let wanted = [
@@ -236,7 +236,7 @@ fn each_listed_page_is_one_that_engines_take() {
     );
     // A sample is the same each time.
     let sampled = || {
-        let report = nowhere().json(&["check", &server.url(), "--pages", "4", "--requests-per-second", "0"]);
+        let report = nowhere().json(&["check", &server.url(), "--pages", "4", "--rate", "0"]);
         assert_eq!(report["pages"]["visited"], 4);
         codes(&report)
     };
@@ -264,7 +264,7 @@ fn pictures_and_videos_have_to_answer() {
         "/c.jpg" => page("Not a picture", &[]),
         _ => status(404),
     });
-    let report = nowhere().json(&["check", &server.url(), "--pages", "all", "--requests-per-second", "0"]);
+    let report = nowhere().json(&["check", &server.url(), "--pages", "all", "--rate", "0"]);
     assert_eq!(codes(&report), ["thumbnail-missing", "picture-missing"]);
     assert!(found(&report)[1].1.ends_with("/b.svg answers 404"), "{report:#}");
 }
@@ -340,16 +340,16 @@ fn what_became_of_urls_that_left() {
     let paths = ["home/", "more/", "frost-on-the-cutting.html", "circle/", "fares/", "there/"];
     let list: String = paths.iter().map(|path| format!("{}old/{path}\n", server.url())).collect();
     site.write("old.txt", list);
-    let report = site.json(&["check", "--gone", "old.txt", "--requests-per-second", "0"]);
+    let report = site.json(&["check", "--gone", "old.txt", "--rate", "0"]);
     let wanted = serde_json::json!({ "redirected": 1, "to-home": 2, "dead-end": 1, "lost": 1, "still-there": 1 });
     assert_eq!(report["fates"], wanted);
     assert_eq!((&report["folders"][0]["folder"], &report["folders"][0]["urls"]), (&"/old/".into(), &6.into()));
-    site.run(&["check", "--gone", "old.txt", "--requests-per-second", "0"])
+    site.run(&["check", "--gone", "old.txt", "--rate", "0"])
         .says(1, &["to the home page: 2 URLs", "4 URLs lead to nothing"]);
-    let csv = site.run(&["check", "--gone", "old.txt", "--redirects", "csv", "--requests-per-second", "0"]).out;
+    let csv = site.run(&["check", "--gone", "old.txt", "--redirects", "csv", "--rate", "0"]).out;
     let best = format!("{0}old/frost-on-the-cutting.html,{0}journal/frost-on-the-cutting/,", server.url());
     assert!(csv.lines().nth(1).unwrap().starts_with(&best), "{csv}");
-    let nginx = site.run(&["check", "--gone", "old.txt", "--redirects", "nginx", "--requests-per-second", "0"]).out;
+    let nginx = site.run(&["check", "--gone", "old.txt", "--redirects", "nginx", "--rate", "0"]).out;
     assert!(nginx.contains("location = \"/old/frost-on-the-cutting.html\" { return 301 "), "{nginx}");
     assert!(nginx.contains("# /old/circle/: no page looks like it"), "{nginx}");
     site.run(&["check", "--gone", "nothing.txt"]).says(2, &["cannot read nothing.txt"]);

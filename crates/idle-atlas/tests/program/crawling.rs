@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 use rstest::rstest;
 use serde_json::Value;
 
+use crate::nginx::{Nginx, free_port};
 use crate::server::{CannedAnswer, Request, Server, page, redirect, status};
 use crate::support::{Ran, TestSite};
 
@@ -384,49 +385,10 @@ fn a_killed_crawl_resumes() {
     assert!(server.requests().len() < 402 + before, "not all over again");
 }
 
-/// nginx in front of a folder, until it is dropped.
-struct Nginx {
-    child: std::process::Child,
-    _folder: tempfile::TempDir,
-}
-
-impl Nginx {
-    fn start(root: &std::path::Path, port: u16) -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        let at = folder.path().display();
-        let config = format!(
-            "master_process off; daemon off; pid {at}/pid; error_log {at}/error.log;\nevents {{ worker_connections 256; }}\nhttp {{ include /etc/nginx/mime.types; access_log off;\n client_body_temp_path {at}/b; proxy_temp_path {at}/p; fastcgi_temp_path {at}/f; uwsgi_temp_path {at}/u; scgi_temp_path {at}/s;\n server {{ listen 127.0.0.1:{port}; root {}; index index.html; gzip on; }} }}",
-            root.display()
-        );
-        std::fs::write(folder.path().join("nginx.conf"), config).unwrap();
-        let child = Command::new("nginx")
-            .arg("-c")
-            .arg(folder.path().join("nginx.conf"))
-            .arg("-e")
-            .arg(folder.path().join("error.log"))
-            .spawn();
-        let nginx = Self { child: child.expect("nginx is installed"), _folder: folder };
-        for _ in 0..100 {
-            if std::net::TcpStream::connect(("127.0.0.1", port)).is_ok() {
-                return nginx;
-            }
-            std::thread::sleep(Duration::from_millis(50));
-        }
-        panic!("nginx does not listen");
-    }
-}
-
-impl Drop for Nginx {
-    fn drop(&mut self) {
-        let _ = self.child.kill();
-        let _ = self.child.wait();
-    }
-}
-
 #[test]
 #[ignore = "needs nginx"]
 fn a_folder_and_a_crawl_of_it_give_the_same_entries() {
-    let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let port = free_port();
     let url = format!("http://127.0.0.1:{port}/");
     let folder = TestSite::at_url(&url, "[[source]]\nfrom = \"html\"\nfolder = \"public\"\n");
     let sample = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../sample/public");
@@ -458,7 +420,7 @@ fn a_folder_and_a_crawl_of_it_give_the_same_entries() {
     let home = folder.read("public/index.html").replace("</main>", &format!("{unlinked}</main>"));
     folder.write("public/index.html", home);
     let survey = folder.json(&["survey", "--list", "--sort", "url"]);
-    let _nginx = Nginx::start(&folder.path("public"), port);
+    let _nginx = Nginx::start(&folder.path("public"), port, "", "");
     let crawl = TestSite::at_url(&url, CRAWL);
     let crawled = crawl.json(&["survey", "--list", "--sort", "url"]);
     let kept = |list: &Value| -> Vec<Value> {

@@ -35,6 +35,7 @@ mod looking;
 mod making_sections;
 mod mapping;
 #[cfg(feature = "sql-servers")]
+mod nginx;
 mod nights;
 mod visitors;
 #[cfg(all(unix, feature = "test-engine"))]
@@ -50,6 +51,7 @@ mod safety;
 mod server;
 mod several;
 mod splitting;
+mod strangers;
 mod structure;
 mod support;
 mod surveying;
