@@ -52,7 +52,7 @@ impl Fate {
 
 /// What was seen of a URL: the statuses on the way, and why engines would not list where it ends.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Trail {
+pub struct GoneTrail {
     /// The address and the status of each answer; 0 if there was none.
     pub steps: Vec<(String, u16)>,
     /// The code of what keeps engines from listing the last one, if it answers 200.
@@ -60,7 +60,7 @@ pub struct Trail {
 }
 
 /// What became of a URL of the site whose home page is at `home`.
-pub fn fate(trail: &Trail, home: &str) -> Fate {
+pub fn fate(trail: &GoneTrail, home: &str) -> Fate {
     let redirects = trail.steps.len() > 1;
     let Some((end, status)) = trail.steps.last() else { return Fate::Failing };
     match (redirects, status) {
@@ -146,7 +146,7 @@ mod tests {
     #[case(&[0], None, Fate::Failing)]
     fn fates(#[case] statuses: &[u16], #[case] trouble: Option<&'static str>, #[case] wanted: Fate) {
         let steps = statuses.iter().zip(0..).map(|(status, at): (_, u32)| (format!("{HOME}old/{at}/"), *status));
-        assert_eq!(fate(&Trail { steps: steps.collect(), trouble }, HOME), wanted);
+        assert_eq!(fate(&GoneTrail { steps: steps.collect(), trouble }, HOME), wanted);
     }
 
     #[rstest]
@@ -156,7 +156,7 @@ mod tests {
     #[case("https://www.marrowvale.example/cy/", Fate::Redirected)]
     fn redirects_to_the_home_page_are_told_apart(#[case] end: &str, #[case] wanted: Fate) {
         let steps = vec![(format!("{HOME}old/"), 301), (end.to_owned(), 200)];
-        assert_eq!(fate(&Trail { steps, trouble: None }, HOME), wanted);
+        assert_eq!(fate(&GoneTrail { steps, trouble: None }, HOME), wanted);
     }
 
     #[test]

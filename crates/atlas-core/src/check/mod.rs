@@ -32,7 +32,7 @@ pub use self::content::{ContentPage, NoindexShare, ThinWords, judge_content};
 pub use self::fetched::{FetchResult, FetchedFile, is_sitemap};
 pub use self::file::each_url;
 pub use self::findings::{Collected, Findings, MOST_KEPT, Place};
-pub use self::gone::{Fate, GoneFolder, Trail, by_folder, fate};
+pub use self::gone::{Fate, GoneFolder, GoneTrail, by_folder, fate};
 pub use self::inspection::{Inspection, PagesVisited, Report, USUAL_PLACES};
 pub use self::judge::Judge;
 pub use self::listed::{ListedPage, MediaKind, PageSample};

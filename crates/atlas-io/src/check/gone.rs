@@ -1,7 +1,8 @@
 //! Finding out what URLs that are no longer listed answer today.
 
 use atlas_core::address;
-use atlas_core::check::{MissingPage, PageVisit, Trail, each_url, is_sitemap, trouble};
+use atlas_core::check::{GoneTrail, MissingPage, PageVisit, each_url, trouble};
+use atlas_core::format::decode;
 use atlas_core::page::PageReader;
 use atlas_core::placement::{MOST_BYTES, is_packed};
 use atlas_store::disk::segmented_gzip::unpack;
@@ -49,7 +50,7 @@ impl SiteServer {
 
     /// What became of URLs, in their order; `progress` is called with the number of those that were visited. If it was
     /// asked to stop, those that were visited until then.
-    pub fn trails(&self, urls: &[String], reader: &PageReader, progress: &dyn Fn(u64)) -> Vec<(usize, Trail)> {
+    pub fn trails(&self, urls: &[String], reader: &PageReader, progress: &dyn Fn(u64)) -> Vec<(usize, GoneTrail)> {
         let origin = urls.first().map(|url| address::origin(url).to_owned()).unwrap_or_default();
         let missing = self.missing_page(&origin, reader);
         let mut trails = Vec::new();
@@ -104,12 +105,13 @@ impl SiteServer {
 /// Takes the URLs of a file: of a sitemap or feed, or the first one in each line. Those of an index go into `files`.
 pub fn take_urls(bytes: &[u8], urls: &mut Vec<String>, files: &mut Vec<String>) {
     let is_index = memchr::memmem::find(&bytes[..bytes.len().min(2_000)], b"sitemapindex").is_some();
-    if is_sitemap(bytes) || bytes.trim_ascii_start().starts_with(b"<") {
+    let text = String::from_utf8_lossy(&decode(bytes).bytes).into_owned();
+    let text = text.trim_start_matches('\u{feff}');
+    if text.trim_start().starts_with('<') {
         return each_url(bytes, |url| if is_index { files.push(url.to_owned()) } else { urls.push(url.to_owned()) });
     }
-    let text = String::from_utf8_lossy(bytes);
     let is_url = |word: &&str| word.starts_with("http://") || word.starts_with("https://");
-    for line in text.trim_start_matches('\u{feff}').lines() {
+    for line in text.lines() {
         let words = || line.split([',', '\t', ';', ' ', '"']).map(str::trim);
         // A path counts only at the beginning of a line: elsewhere it may be anything.
         let path = words().find(|word| !word.is_empty()).filter(|word| word.starts_with('/'));
@@ -117,11 +119,11 @@ pub fn take_urls(bytes: &[u8], urls: &mut Vec<String>, files: &mut Vec<String>) 
     }
 }
 
-fn trail(followed: &Followed, missing: &MissingPage, reader: &PageReader) -> Trail {
+fn trail(followed: &Followed, missing: &MissingPage, reader: &PageReader) -> GoneTrail {
     let end = followed.steps.last().map_or("", |(url, _)| url.as_str());
     let found = trouble(end, &followed.last, missing, reader);
     let is_there = followed.steps.last().is_some_and(|(_, status)| *status == 200);
-    Trail { steps: followed.steps.clone(), trouble: found.filter(|_| is_there).map(|(kind, _)| kind.code) }
+    GoneTrail { steps: followed.steps.clone(), trouble: found.filter(|_| is_there).map(|(kind, _)| kind.code) }
 }
 
 #[cfg(test)]
@@ -134,7 +136,7 @@ mod tests {
     #[case::lines("https://a.example/1\n\n# x\nhttps://a.example/2", &["https://a.example/1", "https://a.example/2"])]
     #[case::a_table("\u{feff}Page,Clicks\n\"https://a.example/1\",7\nnone,https://a.example/2\n", &["https://a.example/1", "https://a.example/2"])]
     #[case::paths("/old/\t3\nlamp oil\n", &["/old/"])]
-    #[case::a_sitemap("<urlset xmlns='http://www.sitemaps.org/schemas/sitemap/0.9'><url><loc>https://a.example/1</loc></url></urlset>", &["https://a.example/1"])]
+    #[case::a_sitemap("\u{feff}<urlset xmlns='http://www.sitemaps.org/schemas/sitemap/0.9'><url><loc>https://a.example/1</loc></url></urlset>", &["https://a.example/1"])]
     fn urls_of_any_list(#[case] text: &str, #[case] wanted: &[&str]) {
         let (mut urls, mut files) = (Vec::new(), Vec::new());
         take_urls(text.as_bytes(), &mut urls, &mut files);

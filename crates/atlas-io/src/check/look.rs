@@ -25,7 +25,7 @@ const MOST_ROBOTS: usize = 2 << 20;
 
 /// One answer on the way to a page.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Step {
+pub struct PageStep {
     /// The address that was asked for.
     pub url: String,
     /// The HTTP status; 0 if there was no answer.
@@ -62,7 +62,7 @@ pub struct PageLook {
     /// The URL that was asked for.
     pub url: String,
     /// The answers: one, or several if it redirects.
-    pub steps: Vec<Step>,
+    pub steps: Vec<PageStep>,
     /// The time of the first answer, in milliseconds.
     pub milliseconds: u64,
     /// The rules of robots.txt that bar it.
@@ -153,7 +153,7 @@ impl Looker<'_> {
         let search_ended = search(self.server, host, url.as_str(), likely)?;
         Ok(PageLook {
             url: url.as_str().to_owned(),
-            steps: steps.into_iter().map(|(url, status)| Step { url, status }).collect(),
+            steps: steps.into_iter().map(|(url, status)| PageStep { url, status }).collect(),
             milliseconds: first.milliseconds,
             barred,
             noindex,

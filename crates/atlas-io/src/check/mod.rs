@@ -12,7 +12,7 @@ mod look;
 
 pub use self::gone::take_urls;
 pub use self::live_site::{LiveSitemaps, Start, start_of};
-pub use self::look::{BarredFrom, PageLook, PageTrouble, Step, look_at};
+pub use self::look::{BarredFrom, PageLook, PageStep, PageTrouble, look_at};
 pub use self::place::{SitemapPlace, inspect};
 pub use self::server::{Pace, SiteServer};
 pub use self::single_file::SingleFile;

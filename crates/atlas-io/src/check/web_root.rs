@@ -11,7 +11,7 @@ use atlas_store::stop::Stop;
 
 use super::files::{first_listed, head, read, read_unpacked};
 use super::place::{SitemapPlace, inspect};
-use crate::live::relative_path;
+use crate::reading::relative_path;
 
 /// The most files of a folder that are searched for sitemaps that nothing leads to.
 const MOST_SEARCHED: usize = 100_000;

@@ -1,12 +1,10 @@
 //! The live site: where it is reached, and whether it serves what was built.
 
-mod path;
 mod reach;
 mod site;
 mod deployed;
 
 pub(crate) use self::deployed::see;
 pub use self::deployed::{Deployed, LiveSite};
-pub use self::path::relative_path;
 pub use self::reach::Reach;
 pub use self::site::Live;

@@ -1,6 +1,7 @@
-//! Reading records: from the bytes of a table, a query or a program to contributions.
+//! Reading records: from the bytes of a table, a query or a program to contributions; and mapping addresses to files.
 
 mod zstd;
+mod served_path;
 pub mod input;
 pub mod template;
 pub mod field;
@@ -12,3 +13,5 @@ mod record_blocks;
 pub(crate) mod rows;
 pub(crate) mod pipe;
 pub(crate) mod json_array;
+
+pub use self::served_path::relative_path;

@@ -15,8 +15,8 @@ use atlas_core::page::{self, Page, PageReader};
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 
-use crate::live::relative_path;
 use crate::reading::record::RecordProblem;
+use crate::reading::relative_path;
 use crate::sources::failed;
 use crate::sources::folder::{FileReading, Files, SourceFolder, extension};
 use crate::sources::oembed::Asking;

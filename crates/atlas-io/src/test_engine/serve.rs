@@ -13,7 +13,7 @@ use axum::http::{StatusCode, Uri, header};
 use axum::response::{IntoResponse, Response};
 use tokio::sync::oneshot;
 
-use crate::live::relative_path;
+use crate::reading::relative_path;
 
 /// A server that runs until it is dropped.
 #[derive(Debug)]

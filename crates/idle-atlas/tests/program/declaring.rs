@@ -194,7 +194,9 @@ fn robots_txt_is_looked_at() {
 #[test]
 fn a_section_that_is_shut_out_is_found() {
     let site = without_robots("create = true\n");
+    std::fs::remove_file(site.path("public/index.html")).unwrap();
+    site.page("halts.html", "Halts", "All halts.");
     site.build();
-    site.write("public/robots.txt", format!("User-agent: *\nDisallow: /*.html\nDisallow: /$\n{LINE}\n"));
+    site.write("public/robots.txt", format!("User-agent: *\nDisallow: /*.html\n{LINE}\n"));
     site.run(&["check"]).says(1, &["error section-shut", "robots.txt shuts engines out of 1 URL"]);
 }

@@ -33,7 +33,7 @@ pub fn run(settings: Option<&Settings>, arguments: &CheckArguments, session: &Se
     let reach = settings.map_or_else(Reach::default, Settings::reach);
     let server = SiteServer::new(reach, arguments.pace(), &session.stop);
     let server = server.map_err(|error| Failure::said(error.to_string()))?;
-    let gone = Gone::of(settings, arguments, &server)?;
+    let gone = GoneList::of(settings, arguments, &server)?;
     let reader = settings.map_or_else(PageReader::default, |settings| settings.reader.clone());
     let urls: Vec<String> = gone.urls.iter().map(|one| one.url.clone()).collect();
     let progress = screen.progress();
@@ -86,14 +86,14 @@ pub fn run(settings: Option<&Settings>, arguments: &CheckArguments, session: &Se
 }
 
 /// The URLs that left.
-struct Gone {
+struct GoneList {
     site: Site,
     urls: Vec<Titled>,
     /// Where they come from, for the user.
     from: String,
 }
 
-impl Gone {
+impl GoneList {
     fn of(settings: Option<&Settings>, arguments: &CheckArguments, server: &SiteServer) -> Result<Self, Failure> {
         let named = arguments.gone.as_ref().and_then(Option::as_deref);
         let mut gone = match (named, settings) {

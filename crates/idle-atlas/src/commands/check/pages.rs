@@ -30,7 +30,7 @@ pub fn run(settings: Option<&Settings>, arguments: &CheckArguments, session: &Se
     let server = SiteServer::new(reach, arguments.pace(), &session.stop);
     let server = server.map_err(|error| Failure::said(error.to_string()))?;
     let reader = settings.map_or_else(PageReader::default, |settings| settings.reader.clone());
-    let memory = settings.map(|settings| Remembered::of(settings, &urls, session)).transpose()?.unwrap_or_default();
+    let memory = settings.map(|settings| KnownPages::of(settings, &urls, session)).transpose()?.unwrap_or_default();
     let likely = |url: &str| memory.files(url);
     let looks = look_at(&server, &urls, &reader, &reader.tokens, &likely)?;
     let cards: Vec<PageCard> = looks.into_iter().map(|look| memory.card(look)).collect();
@@ -78,13 +78,13 @@ fn urls(settings: Option<&Settings>, arguments: &CheckArguments) -> Result<Vec<A
 
 /// What the ledger knows of the pages.
 #[derive(Default)]
-struct Remembered {
+struct KnownPages {
     folder: String,
     known: Vec<(String, RecordedState)>,
     told: Vec<(String, Vec<ToldTo>)>,
 }
 
-impl Remembered {
+impl KnownPages {
     fn of(settings: &Settings, urls: &[Address], session: &Session) -> Result<Self, Failure> {
         let Some(ledger) = ledger::open_for_reading(&settings.ledger)? else { return Ok(Self::default()) };
         let job = settings.job(session.now(), &session.stop);

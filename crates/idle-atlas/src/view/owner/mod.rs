@@ -32,7 +32,7 @@ impl<'a> Pictures<'a> {
     fn find(&self, image: &str) -> String {
         let on_disk = || {
             let rest = image.strip_prefix(self.site.root().as_str())?;
-            let path = atlas_io::live::relative_path(&format!("/{rest}"))?;
+            let path = atlas_io::reading::relative_path(&format!("/{rest}"))?;
             self.web_root.join(path).is_file().then_some(())?;
             Some(format!("{}/{rest}", self.way.as_deref()?))
         };
