@@ -34,8 +34,8 @@ mod living;
 mod looking;
 mod making_sections;
 mod mapping;
-#[cfg(feature = "sql-servers")]
 mod nginx;
+#[cfg(feature = "sql-servers")]
 mod nights;
 mod visitors;
 #[cfg(all(unix, feature = "test-engine"))]

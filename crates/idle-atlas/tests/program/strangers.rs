@@ -9,13 +9,15 @@ use atlas_core::jiff::tz::TimeZone;
 use atlas_core::lastmod::Lastmod;
 use walkdir::WalkDir;
 
-const FOLDERS: [&str; 2] = ["/usr/share/doc", "/usr/share/gocode/src"];
+/// Names the folder into which `.ci/run` unpacks such packages.
+const FOLDER: &str = "IDLE_ATLAS_SITEMAPS_OF_OTHERS";
 /// In so many ways each file is broken.
 const BREAKS: usize = 50;
 const LETTERS: [char; 12] = ['<', '>', '&', '/', '"', '=', ' ', 'a', 'x', '!', ']', 'é'];
 
 fn sitemaps() -> Vec<PathBuf> {
-    let files = FOLDERS.iter().flat_map(|folder| WalkDir::new(folder).into_iter().flatten());
+    let folder = std::env::var(FOLDER).unwrap_or_else(|_| "/usr/share".to_owned());
+    let files = WalkDir::new(folder).into_iter().flatten();
     let is_one = |path: &Path| {
         let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
         (name.starts_with("sitemap") || name.contains("feed")) && (name.ends_with(".xml") || name.ends_with(".xml.gz"))
@@ -49,7 +51,7 @@ fn is_well_formed(bytes: &[u8]) -> bool {
 }
 
 #[test]
-#[ignore = "needs xmllint, and Debian packages with sitemaps and feeds in them"]
+#[ignore = "needs xmllint, and Debian packages with sitemaps and feeds"]
 fn files_of_others_are_read_and_each_break_is_named_or_harmless() {
     let files = sitemaps();
     assert!(files.len() >= 5, "{files:?}");
