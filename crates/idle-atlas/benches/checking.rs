@@ -100,9 +100,12 @@ fn files(entries: usize, runs: usize) {
 }
 
 /// nginx in front of a folder.
-struct Nginx(Child, TempDir);
+struct NginxServer {
+    child: Child,
+    _folder: TempDir,
+}
 
-impl Nginx {
+impl NginxServer {
     fn start(root: &Path, port: u16) -> Self {
         let folder = tempfile::tempdir().expect("a temporary folder");
         let at = folder.path().display();
@@ -113,7 +116,7 @@ impl Nginx {
         fs::write(folder.path().join("nginx.conf"), config).expect("a configuration");
         let configuration = folder.path().join("nginx.conf");
         let child = Command::new("nginx").arg("-c").arg(configuration).arg("-e").arg(folder.path().join("log")).spawn();
-        let nginx = Self(child.expect("nginx runs"), folder);
+        let nginx = Self { child: child.expect("nginx runs"), _folder: folder };
         while TcpStream::connect(("127.0.0.1", port)).is_err() {
             thread::sleep(Duration::from_millis(20));
         }
@@ -121,10 +124,10 @@ impl Nginx {
     }
 }
 
-impl Drop for Nginx {
+impl Drop for NginxServer {
     fn drop(&mut self) {
-        let _ = self.0.kill();
-        let _ = self.0.wait();
+        let _ = self.child.kill();
+        let _ = self.child.wait();
     }
 }
 
@@ -148,7 +151,7 @@ fn pages(pages: usize, runs: usize) {
     fs::write(folder.path().join("robots.txt"), format!("Sitemap: {at}/sitemap.xml\n")).expect("robots.txt");
     let lists = tempfile::tempdir().expect("a temporary folder");
     fs::write(lists.path().join("list"), list).expect("a list");
-    let _nginx = Nginx::start(folder.path(), port);
+    let _nginx = NginxServer::start(folder.path(), port);
     let (mut ours, mut theirs) = (Vec::new(), Vec::new());
     for _ in 0..runs {
         let check = ["check", &format!("{at}/"), "--pages", "all", "--rate", "0", "--connections", "32"];

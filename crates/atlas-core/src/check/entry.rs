@@ -215,7 +215,7 @@ impl<'j, 'k> FileJudge<'j, 'k> {
             url.videos.iter().filter_map(move |video| Some((kind, video.text(element)?.to_owned())))
         };
         let thumbnails = of(MediaKind::Thumbnail, VideoElement::Thumbnail);
-        let videos = of(MediaKind::Video, VideoElement::Content).chain(of(MediaKind::Video, VideoElement::Player));
+        let videos = of(MediaKind::Video, VideoElement::Content).chain(of(MediaKind::Player, VideoElement::Player));
         let media = pictures.chain(thumbnails).chain(videos).take(MOST_VISITED).collect();
         let key = xxh3_64(address.as_bytes());
         self.listed.push(ListedPage { url: address.to_owned(), file: self.address.to_owned(), line, media, key });

@@ -24,13 +24,26 @@ pub struct FetchedFile {
     pub result: FetchResult,
     /// How a server answered, if one was asked.
     pub answer: Option<ServerAnswer>,
-    /// The compressed copy beside it, unpacked, if there may be one.
-    pub copy: Option<FetchResult>,
+    /// What there is of a compressed copy beside it.
+    pub copy: PackedCopy,
+}
+
+/// The compressed copy beside a file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum PackedCopy {
+    /// There is none, or none that matters.
+    Absent,
+    /// It has the same contents.
+    Same,
+    /// It has other contents.
+    Different,
+    /// It could not be unpacked, and why.
+    Broken(String),
 }
 
 impl From<FetchResult> for FetchedFile {
     fn from(result: FetchResult) -> Self {
-        Self { result, answer: None, copy: None }
+        Self { result, answer: None, copy: PackedCopy::Absent }
     }
 }
 

@@ -10,7 +10,7 @@ use super::codes::{
     SITEMAP_SHUT, TOO_MANY_BYTES, TOO_MANY_FILES, TOO_MANY_URLS,
 };
 use super::entry::FileJudge;
-use super::fetched::{FetchResult, FetchedFile};
+use super::fetched::{FetchResult, FetchedFile, PackedCopy};
 use super::findings::{Findings, Place};
 use super::judge::Judge;
 use super::request::FileRequest;
@@ -55,7 +55,7 @@ impl<'k> Judge<'k> {
         }
         match fetched.result {
             FetchResult::Bytes(bytes) => {
-                self.copies(address, &bytes, fetched.copy.as_ref(), &mut judged.findings);
+                self.copy(address, &fetched.copy, &mut judged.findings);
                 self.bytes(wanted, bytes, &mut judged);
                 if let (Some(seen), Some(answer)) = (&mut judged.seen, &fetched.answer) {
                     seen.milliseconds = Some(answer.milliseconds);
@@ -200,19 +200,19 @@ impl<'k> Judge<'k> {
         }
     }
 
-    /// Compares a file with the compressed copy beside it.
-    fn copies(&self, address: &str, file: &[u8], copy: Option<&FetchResult>, findings: &mut Findings<'k>) {
+    /// What is wrong with the compressed copy beside a file.
+    fn copy(&self, address: &str, copy: &PackedCopy, findings: &mut Findings<'k>) {
         match copy {
-            Some(FetchResult::Bytes(unpacked)) if unpacked != file => {
+            PackedCopy::Different => {
                 let mend = self.mend(&COPY_DIFFERS, address, ELSE);
                 let what = || "its .gz copy has other contents".to_owned();
                 findings.add_with(&COPY_DIFFERS, Place::file(address), mend, what);
             }
-            Some(FetchResult::Broken(why)) => {
+            PackedCopy::Broken(why) => {
                 let mend = self.mend(&FILE_BROKEN, address, ELSE);
                 findings.add_with(&FILE_BROKEN, Place::file(&packed_name(address)), mend, || why.clone());
             }
-            _ => {}
+            PackedCopy::Absent | PackedCopy::Same => {}
         }
     }
 }

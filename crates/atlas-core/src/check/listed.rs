@@ -21,8 +21,10 @@ pub enum MediaKind {
     Picture,
     /// The thumbnail of a video.
     Thumbnail,
-    /// The media file or player of a video.
+    /// The media file of a video.
     Video,
+    /// The player of a video, as pages embed it.
+    Player,
 }
 
 /// A listed URL that is to be visited.

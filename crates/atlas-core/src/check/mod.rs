@@ -29,7 +29,7 @@ pub use self::codes::{
     kinds, named,
 };
 pub use self::content::{ContentPage, NoindexShare, ThinWords, judge_content};
-pub use self::fetched::{FetchResult, FetchedFile, is_sitemap};
+pub use self::fetched::{FetchResult, FetchedFile, PackedCopy, is_sitemap};
 pub use self::file::each_url;
 pub use self::findings::{Collected, Findings, MOST_KEPT, Place};
 pub use self::gone::{Fate, GoneFolder, GoneTrail, by_folder, fate};

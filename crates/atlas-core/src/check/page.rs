@@ -142,12 +142,15 @@ pub fn judge_media(
         (Ok(seen), MediaKind::Picture | MediaKind::Thumbnail) if seen.status == 200 && !is_picture(seen) => {
             format!("is served as {}", seen.content_type)
         }
+        (Ok(seen), MediaKind::Video) if seen.status == 200 && seen.content_type.starts_with("text/html") => {
+            "is served as text/html".to_owned()
+        }
         _ => return,
     };
     let kind: &'static FindingKind = match kind {
         MediaKind::Picture => &PICTURE_MISSING,
         MediaKind::Thumbnail => &THUMBNAIL_MISSING,
-        MediaKind::Video => &VIDEO_MISSING,
+        MediaKind::Video | MediaKind::Player => &VIDEO_MISSING,
     };
     findings.add(kind, place, || format!("{address} {what}"));
 }

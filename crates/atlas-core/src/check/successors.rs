@@ -10,6 +10,8 @@ const MOST_PAGES: usize = 2_000;
 const LEAST: f64 = 0.3;
 /// How many successors are proposed.
 const MOST_PROPOSED: usize = 3;
+/// How much a word counts that no page has. A word of one page counts 0.9.
+const UNKNOWN_WORD: f64 = 0.2;
 /// How much an equal last part of the path counts, of 1.
 const SAME_NAME: f64 = 0.5;
 
@@ -57,8 +59,11 @@ impl Successors {
     pub fn of(&self, gone: &Titled) -> Vec<Successor> {
         let wanted = words(gone);
         let name = name(&gone.url);
-        let weigh =
-            |word: &String| 1.0 / (1.0 + self.by_word.get(word).map_or(0.0, |pages| pages.len() as f64)).ln_1p();
+        let weigh = |word: &String| match self.by_word.get(word) {
+            Some(pages) => 1.0 / (1.0 + pages.len() as f64).ln_1p(),
+            // A word that no page has tells little about which one is meant.
+            None => UNKNOWN_WORD,
+        };
         let own: f64 = wanted.iter().map(weigh).sum();
         let mut shared: HashMap<u32, f64> = HashMap::new();
         for word in &wanted {
@@ -121,6 +126,7 @@ mod tests {
     #[case::moved("/old/frost-on-the-cutting.html", None, Some("/journal/frost-on-the-cutting/"))]
     #[case::by_title("/?p=71", Some("Frost on the cutting"), Some("/journal/frost-on-the-cutting/"))]
     #[case::by_both("/news/2024/cab-ride-films", None, Some("/films/cab-ride/"))]
+    #[case::with_a_year("/old/cab-ride-2024/", None, Some("/films/cab-ride/"))]
     #[case::nothing("/lamp-oil/", None, None)]
     fn the_likeliest_page_is_proposed(#[case] path: &str, #[case] title: Option<&str>, #[case] wanted: Option<&str>) {
         let pages = [

@@ -303,10 +303,9 @@ fn a_copy_that_differs() {
     inspection.robots(ROBOTS, &FetchResult::Bytes(declared().into_bytes()).into(), Some(MAIN));
     let wanted = inspection.next_wanted().unwrap();
     let file = urlset(&format!("<url>{HALTS}</url>")).into_bytes();
-    let copies =
-        [FetchResult::Bytes(b"b".to_vec()), FetchResult::Bytes(file.clone()), FetchResult::Broken("cut off".into())];
+    let copies = [PackedCopy::Different, PackedCopy::Same, PackedCopy::Broken("cut off".into())];
     for copy in copies {
-        let fetched = FetchedFile { result: FetchResult::Bytes(file.clone()), answer: None, copy: Some(copy) };
+        let fetched = FetchedFile { result: FetchResult::Bytes(file.clone()), answer: None, copy };
         let judged = inspection.judge().file(&wanted, fetched);
         inspection.take(&wanted, judged);
     }
@@ -348,7 +347,8 @@ fn how_a_server_answers(#[case] answer: ServerAnswer, #[case] wanted: &[&str]) {
         200 => FetchResult::Bytes(urlset(&format!("<url>{HALTS}</url>")).into_bytes()),
         _ => FetchResult::Failed,
     };
-    let judged = inspection.judge().file(&wanted_file, FetchedFile { result, answer: Some(answer), copy: None });
+    let judged =
+        inspection.judge().file(&wanted_file, FetchedFile { result, answer: Some(answer), copy: PackedCopy::Absent });
     inspection.take(&wanted_file, judged);
     assert_eq!(codes(&inspection.finish()), wanted);
 }
@@ -358,7 +358,7 @@ fn how_a_server_answers(#[case] answer: ServerAnswer, #[case] wanted: &[&str]) {
 fn a_failing_robots_txt_shuts_the_site() {
     let mut inspection = inspection();
     let answer = ServerAnswer { status: 503, ..ServerAnswer::default() };
-    let fetched = FetchedFile { result: FetchResult::Failed, answer: Some(answer), copy: None };
+    let fetched = FetchedFile { result: FetchResult::Failed, answer: Some(answer), copy: PackedCopy::Absent };
     inspection.robots(ROBOTS, &fetched, Some(MAIN));
     assert_eq!(inspection.next_wanted(), None);
     assert_eq!(codes(&inspection.finish()), ["robots-failing"]);

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use atlas_core::address::{Address, Site};
 use atlas_core::check::{
-    FetchResult, FetchedFile, FileRequest, Inspection, Place, SECOND_COPY, SITE_REDIRECTS, is_sitemap,
+    FetchResult, FetchedFile, FileRequest, Inspection, PackedCopy, Place, SECOND_COPY, SITE_REDIRECTS, is_sitemap,
 };
 use atlas_core::page::{self, PageReader};
 use atlas_core::placement::{MOST_BYTES, is_packed};
@@ -198,7 +198,7 @@ fn fetched(address: &str, reply: ServerReply) -> FetchedFile {
         404 | 410 => FetchResult::Missing,
         _ => FetchResult::Failed,
     };
-    FetchedFile { result, answer: Some(answer), copy: None }
+    FetchedFile { result, answer: Some(answer), copy: PackedCopy::Absent }
 }
 
 /// Whether an answer is a page that keeps programs out.

@@ -45,7 +45,8 @@ pub fn inspect(inspection: &mut Inspection<'_>, place: &dyn SitemapPlace, stop: 
         });
         let judged: Vec<_> = judged.collect::<Result<_, StoreError>>()?;
         let largest = judged.iter().map(|(_, size)| *size).max().unwrap_or(0).max(1);
-        at_once = (MOST_AT_ONCE / largest).clamp(2, MOST_FILES).min(place.connections());
+        // Slowly, because the files that follow an index are larger than the index.
+        at_once = (MOST_AT_ONCE / largest).clamp(2, MOST_FILES).min(at_once * 2).min(place.connections());
         for (wanted, (judged, _)) in batch.iter().zip(judged) {
             judged.into_iter().for_each(|judged| inspection.take(wanted, judged));
         }

@@ -4,12 +4,12 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use atlas_core::address::{Address, Site};
-use atlas_core::check::{FetchResult, FetchedFile, FileRequest, Inspection, is_sitemap};
+use atlas_core::check::{FetchResult, FetchedFile, FileRequest, Inspection, PackedCopy, is_sitemap};
 use atlas_core::placement::{is_packed, packed_name, plain_name};
 use atlas_store::error::StoreError;
 use atlas_store::stop::Stop;
 
-use super::files::{first_listed, head, read, read_unpacked};
+use super::files::{compared, first_listed, head, read, read_unpacked};
 use super::place::{SitemapPlace, inspect};
 use crate::reading::relative_path;
 
@@ -97,8 +97,14 @@ impl WebRoot {
 
 impl SitemapPlace for WebRoot {
     fn fetch(&self, wanted: &FileRequest) -> FetchedFile {
-        let copy = (!wanted.is_gzip()).then(|| self.result(&packed_name(&wanted.address)));
-        FetchedFile { result: self.result(&wanted.address), answer: None, copy }
+        let result = self.result(&wanted.address);
+        let copy = match &result {
+            FetchResult::Bytes(bytes) if !wanted.is_gzip() => {
+                self.path(&packed_name(&wanted.address)).map_or(PackedCopy::Absent, |path| compared(&path, bytes))
+            }
+            _ => PackedCopy::Absent,
+        };
+        FetchedFile { result, answer: None, copy }
     }
 }
 

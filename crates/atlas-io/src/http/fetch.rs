@@ -118,7 +118,8 @@ impl Fetched {
     pub async fn unpacked(self, most: usize) -> Result<Vec<u8>, FetchError> {
         let is_packed = self.text(header::CONTENT_ENCODING).is_some_and(|coding| coding.eq_ignore_ascii_case("gzip"));
         let bytes = self.bytes(most).await?;
-        if !is_packed {
+        // The answer to a HEAD request has no body, however it would be encoded.
+        if !is_packed || bytes.is_empty() {
             return Ok(bytes);
         }
         let mut unpacked = Vec::new();

@@ -121,7 +121,10 @@ fn examples(report: &GoneReport, fate: Fate, layout: &Layout) -> String {
                 _ => format!("{} ({status})", layout.urls(url)),
             })
             .collect();
-        out += &format!("    {} {FAINT}{}{FAINT:#}\n", layout.urls(&one.url), way.join(" → "));
+        // Otherwise an answer of 200 would not be a loss.
+        let is_soft = one.fate.is_loss() && fate != Fate::ToHome && one.steps.last().is_some_and(|last| last.1 == 200);
+        let soft = if is_soft { ", with the text for missing pages" } else { "" };
+        out += &format!("    {} {FAINT}{}{soft}{FAINT:#}\n", layout.urls(&one.url), way.join(" → "));
     }
     if of_fate.len() > shown {
         out += &format!("    and {} more: --verbose\n", grouped((of_fate.len() - shown) as u64));
