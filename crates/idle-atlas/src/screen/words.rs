@@ -23,7 +23,8 @@ pub fn instant(seconds: i64, zone: &TimeZone) -> String {
 /// How long something took, by its milliseconds: `12 ms`, `1.5 s`.
 pub fn took(milliseconds: u64) -> String {
     match milliseconds {
-        0..1_000 => format!("{milliseconds} ms"),
+        0 => "under 1 ms".to_owned(),
+        1..1_000 => format!("{milliseconds} ms"),
         _ => format!("{}.{} s", grouped(milliseconds / 1_000), milliseconds % 1_000 / 100),
     }
 }

@@ -155,7 +155,7 @@ fn visitor_page(settings: &Settings, findings: &mut Findings<'_>) {
     };
     let address = format!("{}{VISITOR_PAGE}", settings.folder_address());
     if link_spots(&bytes, home, &|target, _| target.as_str() == address).is_empty() {
-        let what = || format!("the home page does not link to {address}");
+        let what = || "the home page does not link to it".to_owned();
         findings.add(&VISITOR_PAGE_UNLINKED, Place::url(&address), what);
     }
 }
