@@ -6,7 +6,7 @@ use serde::{Serialize, Serializer};
 
 use crate::address::Address;
 use crate::fingerprint::{PageField, Prints};
-use crate::page::{PageReader, by_header, read, robots_header};
+use crate::page::{Page, PageReader, by_header, read, robots_header};
 
 /// What is expected of the live site.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -243,8 +243,8 @@ pub fn gone(url: &str, seen: &Seen, now: i64, reader: &PageReader) -> Option<Not
 
 const BYTE_ORDER_MARK: &[u8] = b"\xef\xbb\xbf";
 
-/// What is wrong with the answer as such.
-fn answered(address: &str, seen: &Seen) -> Option<NotLive> {
+/// What is wrong with the answer as such: a redirect, or another status than 200.
+pub fn answered(address: &str, seen: &Seen) -> Option<NotLive> {
     let origin = |address: &str| Address::parse(address).map(|address| address.origin().to_owned()).ok();
     match (seen.status, &seen.location) {
         (300..=399, Some(to)) if origin(to) != origin(address) => Some(NotLive::OtherSite(to.clone())),
@@ -263,23 +263,38 @@ struct LivePage {
     expires: Option<i64>,
 }
 
-fn live_page(url: &str, seen: &Seen, reader: &PageReader) -> LivePage {
-    let forbids = |value: &&String| robots_header(value, &reader.tokens).noindex;
-    if let Some(value) = seen.robots.iter().find(forbids) {
-        return LivePage { not_live: Some(NotLive::NoindexHeader(value.clone())), ..LivePage::default() };
-    }
+/// Reads the page that was seen; `None` if it is not one.
+pub fn read_seen(url: &str, seen: &Seen, reader: &PageReader) -> Option<Page> {
     let (kind, parameters) = seen.content_type.split_once(';').unwrap_or((&seen.content_type, ""));
     let is_page = matches!(kind.trim().to_ascii_lowercase().as_str(), "text/html" | "application/xhtml+xml" | "");
+    let address = Address::parse(url).ok().filter(|_| is_page)?;
     let charset = parameters.split(';').find_map(|parameter| parameter.trim().strip_prefix("charset="));
-    let read = Address::parse(url).ok().filter(|_| is_page).and_then(|address| {
-        let bytes = by_header(seen.body.clone(), charset.unwrap_or_default());
-        Some((read(&bytes, &address, reader).ok()?, address))
-    });
-    let Some((page, address)) = read else { return LivePage::default() };
-    let elsewhere = page.canonical.as_ref().filter(|canonical| **canonical != address);
+    match charset.filter(|charset| !charset.eq_ignore_ascii_case("utf-8")) {
+        Some(charset) => read(&by_header(seen.body.clone(), charset), &address, reader).ok(),
+        None => read(&seen.body, &address, reader).ok(),
+    }
+}
+
+/// What keeps engines from listing a page that answers 200; `page` is what was read of it.
+pub fn unlisted(url: &str, seen: &Seen, page: Option<&Page>, reader: &PageReader) -> Option<NotLive> {
+    let forbids = |value: &&String| robots_header(value, &reader.tokens).noindex;
+    if let Some(value) = seen.robots.iter().find(forbids) {
+        return Some(NotLive::NoindexHeader(value.clone()));
+    }
+    let page = page?;
+    let elsewhere = page.canonical.as_ref().filter(|canonical| Address::parse(url).as_ref() != Ok(*canonical));
     let canonical = || Some(NotLive::Canonical(elsewhere?.as_str().to_owned()));
     let refresh = || Some(NotLive::Refresh(page.refresh.as_ref()?.as_str().to_owned()));
-    let not_live = page.noindex.clone().map(NotLive::Noindex).or_else(canonical).or_else(refresh);
+    page.noindex.clone().map(NotLive::Noindex).or_else(canonical).or_else(refresh)
+}
+
+fn live_page(url: &str, seen: &Seen, reader: &PageReader) -> LivePage {
+    let page = read_seen(url, seen, reader);
+    let not_live = unlisted(url, seen, page.as_ref(), reader);
+    if let Some(NotLive::NoindexHeader(_)) = not_live {
+        return LivePage { not_live, ..LivePage::default() };
+    }
+    let Some(page) = page else { return LivePage::default() };
     let digest = crate::contribution::Contribution { digest: Some(page.digest), ..Default::default() };
     let expires = page.expires.map(|expires| expires.seconds());
     LivePage { not_live, digest: Some(Prints::of(&digest, &mut Vec::new()).page), expires }

@@ -7,10 +7,9 @@ use super::codes::{
 };
 use super::findings::{Findings, Place};
 use super::listed::{ListedPage, MediaKind};
-use crate::address::Address;
-use crate::announce::live::{NotLive, Seen, page};
+use crate::announce::live::{NotLive, Seen, answered, read_seen, unlisted};
 use crate::number::grouped;
-use crate::page::{self, PageReader, by_header};
+use crate::page::{Page, PageReader};
 
 /// A page that took longer is slow, in milliseconds.
 const SLOW: u64 = 3_000;
@@ -36,25 +35,19 @@ pub struct MissingPage {
 impl MissingPage {
     /// Learns it from the answer for a made-up address.
     pub fn of(address: &str, seen: &Seen, reader: &PageReader) -> Self {
-        Self { digest: (seen.status == 200).then(|| digest(address, seen, reader)).flatten() }
+        let page = (seen.status == 200).then(|| read_seen(address, seen, reader)).flatten();
+        Self { digest: page.as_ref().and_then(digest) }
     }
 
     /// Whether a page that exists looks the same.
-    fn is_like(&self, address: &str, seen: &Seen, reader: &PageReader) -> bool {
-        self.digest.is_some() && seen.status == 200 && self.digest == digest(address, seen, reader)
+    fn is_like(&self, page: &Page) -> bool {
+        self.digest.is_some() && self.digest == digest(page)
     }
 }
 
-/// A digest of the main text of a page; `None` if it is too short, or there is no page.
-fn digest(address: &str, seen: &Seen, reader: &PageReader) -> Option<u64> {
-    let read = read_page(address, seen, reader)?;
-    (read.text_bytes >= LEAST_TEXT).then_some(read.digest)
-}
-
-fn read_page(address: &str, seen: &Seen, reader: &PageReader) -> Option<page::Page> {
-    let charset = seen.content_type.split(';').find_map(|part| part.trim().strip_prefix("charset="));
-    let bytes = by_header(seen.body.clone(), charset.unwrap_or_default());
-    page::read(&bytes, &Address::parse(address).ok()?, reader).ok()
+/// A digest of the main text of a page; `None` if it is too short.
+fn digest(page: &Page) -> Option<u64> {
+    (page.text_bytes >= LEAST_TEXT).then_some(page.digest)
 }
 
 /// What keeps engines from taking a page: the kind of finding, and what is wrong.
@@ -72,10 +65,12 @@ pub fn trouble(
     let kind = seen.content_type.split(';').next().unwrap_or_default().trim().to_ascii_lowercase();
     let is_page = matches!(kind.as_str(), "text/html" | "application/xhtml+xml" | "");
     let may_be_wall = matches!(seen.status, 200 | 401 | 403 | 429 | 503) && is_page;
-    if may_be_wall && read_page(url, seen, reader).is_some_and(|page| page.is_wall()) {
+    let page = if may_be_wall { read_seen(url, seen, reader) } else { None };
+    if page.as_ref().is_some_and(Page::is_wall) {
         return Some((&PAGE_BLOCKED, format!("answers {} with a page that asks for a browser", seen.status)));
     }
-    if let Some(not_live) = page(url, seen, None, reader) {
+    let not_live = answered(url, seen).or_else(|| unlisted(url, seen, page.as_ref(), reader));
+    if let Some(not_live) = not_live {
         let kind: &'static FindingKind = match &not_live {
             NotLive::Redirect(..) | NotLive::OtherSite(_) | NotLive::Refresh(_) => &REDIRECT,
             NotLive::Noindex(_) | NotLive::NoindexHeader(_) => &NOINDEX,
@@ -95,7 +90,7 @@ pub fn trouble(
     if !is_page && !is_document {
         return Some((&NOT_A_PAGE, format!("is served as {kind}")));
     }
-    missing.is_like(url, seen, reader).then(|| {
+    page.is_some_and(|page| missing.is_like(&page)).then(|| {
         (&SOFT_404, "answers 200 with the text that the server shows for addresses that do not exist".to_owned())
     })
 }

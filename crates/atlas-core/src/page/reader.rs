@@ -122,8 +122,7 @@ impl TokenSink for PageReading<'_> {
             self.content.text(text);
             if self.content.is_content() {
                 self.page.text_bytes += text.trim_ascii().len();
-                let words = text.split(u8::is_ascii_whitespace).filter(|word| !word.is_empty()).count();
-                self.page.facts.words = self.page.facts.words.saturating_add(words as u32);
+                self.page.facts.words = self.page.facts.words.saturating_add(words_in(text));
             }
         }
     }
@@ -181,6 +180,14 @@ impl PageReading<'_> {
         facts.headings = u8::try_from(levels.len()).unwrap_or(u8::MAX);
         facts.skips_level = levels.windows(2).any(|pair| pair[1] > pair[0] + 1);
     }
+}
+
+/// The number of words: of bytes that are no white space and follow some, or nothing.
+fn words_in(text: &[u8]) -> u32 {
+    let is_space = |byte: u8| byte.is_ascii_whitespace();
+    let first = text.first().is_some_and(|byte| !is_space(*byte));
+    let begun = text.windows(2).filter(|pair| is_space(pair[0]) && !is_space(pair[1])).count();
+    u32::from(first) + begun as u32
 }
 
 /// Elements without an end tag (HTML Standard, "void elements").
