@@ -67,6 +67,8 @@ pub struct PageLook {
     pub milliseconds: u64,
     /// The rules of robots.txt that bar it.
     pub barred: Vec<BarredFrom>,
+    /// Why robots.txt cannot be read, so that engines fetch nothing.
+    pub robots_trouble: Option<String>,
     /// What forbids engines to list it, as written.
     pub noindex: Option<String>,
     /// The canonical address that it names, if that is another one.
@@ -101,6 +103,8 @@ pub fn look_at(
 /// What is known of a host.
 struct KnownHost {
     robots: Robots,
+    /// Why robots.txt cannot be read, so that engines fetch nothing.
+    robots_trouble: Option<String>,
     missing: MissingPage,
     /// The sitemap files that are still to be read, and those that were.
     waiting: VecDeque<String>,
@@ -156,6 +160,7 @@ impl Looker<'_> {
             steps: steps.into_iter().map(|(url, status)| PageStep { url, status }).collect(),
             milliseconds: first.milliseconds,
             barred,
+            robots_trouble: host.robots_trouble.clone(),
             noindex,
             canonical,
             troubles,
@@ -169,6 +174,11 @@ impl Looker<'_> {
         let robots_address = format!("{origin}/robots.txt");
         let reply = self.server.block_on(self.server.ask(&robots_address, MOST_ROBOTS));
         let reply = reply.ok_or(StoreError::Interrupted)?;
+        let robots_trouble = match (&reply.answer.silence, reply.answer.status) {
+            (Some((_, why)), _) => Some(why.clone()),
+            (None, status @ (429 | 500..)) => Some(format!("answers {status}")),
+            _ => None,
+        };
         let body = if reply.answer.status == 200 { reply.body } else { Vec::new() };
         let mut waiting: VecDeque<String> = sitemap_lines(&body).into_iter().map(|(_, address)| address).collect();
         if waiting.is_empty() {
@@ -176,6 +186,7 @@ impl Looker<'_> {
         }
         Ok(KnownHost {
             robots: Robots::read(&body),
+            robots_trouble,
             missing: self.server.missing_page(origin, self.reader),
             waiting,
             asked: HashSet::new(),

@@ -71,7 +71,10 @@ impl SiteServer {
 
     /// What is served at an address, after redirects; `None` if it is anything but 200.
     pub fn body(&self, address: &str) -> Option<Vec<u8>> {
-        let reply = self.block_on(self.ask(address, MOST_BODY))?;
+        let reply = self.block_on(async {
+            self.take_turn().await;
+            self.ask(address, MOST_BODY).await
+        })?;
         (reply.answer.status == 200 && reply.answer.silence.is_none()).then_some(reply.body)
     }
 

@@ -51,12 +51,20 @@ impl WebRoot {
         inspection.robots(&robots_address, &robots.into(), main);
         self.astray(&robots_address).iter().for_each(|address| inspection.robots_elsewhere(address));
         inspect(inspection, self, stop)?;
-        for (folder, site) in self.folders() {
-            for name in sitemaps_in(folder).into_iter().filter(|name| !is_retired(name)) {
-                inspection.lies_there(site.of_file(&name).as_str());
+        for (name, address) in self.sitemaps() {
+            if !is_retired(&name) {
+                inspection.lies_there(&address);
             }
         }
         Ok(())
+    }
+
+    /// The names and addresses of all sitemap files, whether anything leads to them or not.
+    pub fn sitemaps(&self) -> Vec<(String, String)> {
+        let of = |(folder, site): (&PathBuf, &Site)| {
+            sitemaps_in(folder).into_iter().map(|name| (site.of_file(&name).into_string(), name)).collect::<Vec<_>>()
+        };
+        self.folders().flat_map(of).map(|(address, name)| (name, address)).collect()
     }
 
     /// The addresses of robots.txt files where no engine looks: that of the folder itself, if the site is in a folder of

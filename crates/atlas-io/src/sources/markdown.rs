@@ -9,7 +9,7 @@ use std::sync::Arc;
 
 use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint;
-use atlas_core::page::{self, PageReader};
+use atlas_core::page::{self, PageFacts, PageReader};
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 use pulldown_cmark::{Options, Parser, html};
@@ -109,7 +109,10 @@ impl Files for MarkdownSource {
             .extend(self.asking.complete(&mut page, &address, &self.records.site).into_iter().map(RecordProblem::cell));
         let links = followed_links(&page, &self.records.site);
         let mut merged = Contribution { no_head: false, ..contribution };
-        merged.merge(Contribution { no_head: false, language: None, ..page.into_contribution(&address) });
+        // The title and the first heading come from the site's template.
+        let first_level = page.facts.first_level.max(1);
+        let facts = Some(PageFacts { titles: 1, first_level, ..page.facts }.bits());
+        merged.merge(Contribution { no_head: false, language: None, facts, ..page.into_contribution(&address) });
         Ok(FileReading { contribution: merged, links, troubles })
     }
 }

@@ -43,9 +43,10 @@ fn card(card: &PageCard, layout: &Layout) -> String {
     }
     row(
         "robots.txt",
-        match &look.barred[..] {
-            [] => "allows it".to_owned(),
-            barred => barred
+        match (&look.robots_trouble, &look.barred[..]) {
+            (Some(why), _) => format!("cannot be read, so that engines fetch nothing ({why})"),
+            (None, []) => "allows it".to_owned(),
+            (None, barred) => barred
                 .iter()
                 .map(|one| format!("line {} bars {}: “Disallow: {}”", one.line, whom(&one.token), one.pattern))
                 .collect::<Vec<_>>()

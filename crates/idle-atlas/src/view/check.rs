@@ -49,12 +49,23 @@ pub fn check(checked: &Checked<'_>) -> String {
     out + &end(report, layout)
 }
 
-/// The text of `check --content`; `read` is the number of pages that were read.
-pub fn content(report: &Report, read: u64, layout: &Layout) -> String {
-    let mut out = format!("{STRONG}Read {}{STRONG:#} that are listed.\n\n", count(read, "page", "pages"));
+/// The text of `check --content`; `read` is the number of pages that were read, `listed` that of all entries.
+pub fn content(report: &Report, (read, listed): (u64, u64), layout: &Layout) -> String {
+    let mut out = format!("{STRONG}Read {}{STRONG:#} that are listed.\n", count(read, "page", "pages"));
+    if read < listed {
+        out += &format!(
+            "Of {}, only title and description are known: no source has read {}.\n",
+            count(listed - read, "entry", "entries"),
+            if listed - read == 1 { "its page" } else { "their pages" }
+        );
+    }
+    out += "\n";
     out += &layout.host();
     out += &accepted(report);
     match report.findings.is_empty() {
+        true if read == 0 => {
+            out + "To get advice about pages, let a source read them: html for a folder of pages, crawl for a live site.\n"
+        }
         true => out + &format!("{GOOD}There is nothing to advise.{GOOD:#}\n"),
         false => out + &end(report, layout),
     }

@@ -1,5 +1,6 @@
 //! Advice about the content of the pages that are listed: `check --content`.
 
+use std::cell::Cell;
 use std::fs;
 
 use atlas_core::accepted::Accepted;
@@ -12,6 +13,7 @@ use atlas_core::choose::Reason;
 use atlas_core::page::{LinkSpot, link_spots};
 use atlas_core::placement::VISITOR_PAGE;
 use atlas_core::report::Notice;
+use atlas_io::check::SiteServer;
 use atlas_store::build::survey_closely;
 use atlas_store::diagnostics::Listed;
 use atlas_store::ledger::Ledger;
@@ -28,6 +30,8 @@ use crate::view;
 
 /// The most places of links that are looked up on their pages.
 const MOST_SPOTS: usize = 10_000;
+/// The most pages that the live site is asked for once more.
+const MOST_ASKED: usize = 50;
 
 /// Gathers, and gives advice about what is listed.
 pub fn run(settings: &Settings, arguments: &CheckArguments, session: &Session) -> Result<Exit, Failure> {
@@ -48,16 +52,18 @@ pub fn run(settings: &Settings, arguments: &CheckArguments, session: &Session) -
         noindex(&survey, &entries, &*looked_at.ledger)?,
         &mut findings,
     );
-    nofollow(settings, &entries, &mut findings);
-    about_links(settings, &survey, &mut findings);
-    visitor_page(settings, &mut findings);
-    let read = entries.iter().filter(|one| one.reason.is_none() && one.facts.is_some()).count() as u64;
+    let again = Pages::new(settings, arguments, session)?;
+    nofollow(&again, &entries, &mut findings);
+    about_links(&again, &survey, &mut findings);
+    visitor_page(&again, &mut findings);
+    let listed = entries.iter().filter(|one| one.reason.is_none());
+    let (listed, read) = (listed.clone().count() as u64, listed.filter(|one| one.facts.is_some()).count() as u64);
     let report = Report::of_findings(findings);
     if let Some((code, urls)) = arguments.accept.split_first() {
         return known::accept(settings, &report, code, urls, session);
     }
     show_report(&report, arguments, session, &|_| None, || {
-        view::check::content(&report, read, &screen.layout(settings))
+        view::check::content(&report, (read, listed), &screen.layout(settings))
     })
 }
 
@@ -88,25 +94,46 @@ fn noindex(survey: &Survey, entries: &[Listed], ledger: &dyn Ledger) -> Result<N
     Ok(NoindexShare { now, before, pages: entries.len() as u64 })
 }
 
-/// A page as its visitors get it.
-fn page(settings: &Settings, url: &str) -> Option<Vec<u8>> {
-    settings.sources.iter().find_map(|source| source.page(url))
+/// The pages of the site, to look at some of them once more: in their folder, or on the live site if they were crawled.
+struct Pages<'s> {
+    settings: &'s Settings,
+    server: Option<SiteServer>,
+    /// How many may still be asked for.
+    left: Cell<usize>,
 }
 
-/// Where links are on a page, if it can be read again.
-fn spots(settings: &Settings, url: &str, wanted: &dyn Fn(&Address, bool) -> bool) -> Vec<LinkSpot> {
-    let read = || Some((page(settings, url)?, Address::parse(url).ok()?));
-    read().map_or_else(Vec::new, |(bytes, address)| link_spots(&bytes, &address, wanted))
+impl<'s> Pages<'s> {
+    fn new(settings: &'s Settings, arguments: &CheckArguments, session: &Session) -> Result<Self, Failure> {
+        let is_crawled = settings.sources.iter().any(|source| source.reads_pages() && source.serves().is_none());
+        let server = is_crawled.then(|| SiteServer::new(settings.reach(), arguments.pace(), &session.stop));
+        let server = server.transpose().map_err(|error| Failure::said(error.to_string()))?;
+        Ok(Self { settings, server, left: Cell::new(MOST_ASKED) })
+    }
+
+    /// A page as its visitors get it.
+    fn page(&self, url: &str) -> Option<Vec<u8>> {
+        self.settings.sources.iter().find_map(|source| source.page(url)).or_else(|| {
+            let server = self.server.as_ref().filter(|_| self.left.get() > 0)?;
+            self.left.set(self.left.get() - 1);
+            server.body(url)
+        })
+    }
+
+    /// Where links are on a page, if it can be read again.
+    fn spots(&self, url: &str, wanted: &dyn Fn(&Address, bool) -> bool) -> Vec<LinkSpot> {
+        let read = || Some((self.page(url)?, Address::parse(url).ok()?));
+        read().map_or_else(Vec::new, |(bytes, address)| link_spots(&bytes, &address, wanted))
+    }
 }
 
 /// Names the links that are marked nofollow, which so far are only counted.
-fn nofollow(settings: &Settings, entries: &[Listed], findings: &mut Findings<'_>) {
+fn nofollow(pages: &Pages<'_>, entries: &[Listed], findings: &mut Findings<'_>) {
     let marked = entries.iter().filter(|one| one.reason.is_none());
     let marked = marked.filter(|one| one.facts.is_some_and(|facts| facts.nofollow > 0));
     for entry in marked.take(MOST_SPOTS) {
-        let origin = settings.site.root().origin();
+        let origin = pages.settings.site.root().origin();
         let within = |target: &Address, nofollow: bool| nofollow && target.origin() == origin;
-        let found = spots(settings, &entry.url, &within);
+        let found = pages.spots(&entry.url, &within);
         let place = Place::file(&entry.url);
         for LinkSpot { line, words } in &found {
             findings.add(&LINK_NOFOLLOW, place.at(*line).about(&entry.url), || {
@@ -121,7 +148,7 @@ fn nofollow(settings: &Settings, entries: &[Listed], findings: &mut Findings<'_>
 }
 
 /// What the survey has noticed about links.
-fn about_links(settings: &Settings, survey: &Survey, findings: &mut Findings<'_>) {
+fn about_links(pages: &Pages<'_>, survey: &Survey, findings: &mut Findings<'_>) {
     for noticed in &survey.notices {
         for example in &noticed.examples {
             match (noticed.code, &example.page) {
@@ -129,7 +156,7 @@ fn about_links(settings: &Settings, survey: &Survey, findings: &mut Findings<'_>
                     findings.add(&UNLINKED, Place::url(&example.url), || "no other page links to it".to_owned());
                 }
                 (Notice::LinkedNotFound, Some(from)) => {
-                    let found = spots(settings, from, &|target, _| target.as_str() == example.url);
+                    let found = pages.spots(from, &|target, _| target.as_str() == example.url);
                     let place = Place::file(from).about(&example.url);
                     match found.first() {
                         Some(LinkSpot { line, words }) => findings
@@ -144,13 +171,13 @@ fn about_links(settings: &Settings, survey: &Survey, findings: &mut Findings<'_>
 }
 
 /// Whether the home page links to the visitor page, if there is one.
-fn visitor_page(settings: &Settings, findings: &mut Findings<'_>) {
+fn visitor_page(pages: &Pages<'_>, findings: &mut Findings<'_>) {
+    let settings = pages.settings;
     if settings.extras.visitors.is_none() {
         return;
     }
     let home = settings.site.root();
-    let Some(bytes) = page(settings, home.as_str()).or_else(|| fs::read(settings.web_root.join("index.html")).ok())
-    else {
+    let Some(bytes) = pages.page(home.as_str()).or_else(|| fs::read(settings.web_root.join("index.html")).ok()) else {
         return;
     };
     let address = format!("{}{VISITOR_PAGE}", settings.folder_address());

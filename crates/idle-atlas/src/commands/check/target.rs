@@ -191,11 +191,17 @@ impl Target {
                 site.root(),
                 places()
             ))),
-            Self::Folder { root, .. } if inspection.found_nothing() => Err(Failure::said(format!(
-                "there is no sitemap in {}: robots.txt declares none, and none is where sitemaps usually are ({})",
-                root.folder.display(),
-                places()
-            ))),
+            Self::Folder { root, .. } if inspection.found_nothing() => {
+                let folder = root.folder.display();
+                let stray = root.sitemaps().into_iter().next().map(|(name, _)| root.folder.join(name));
+                let stray = stray.map_or(String::new(), |path| {
+                    format!(". There is a file that nothing leads to: idle-atlas check {}", path.display())
+                });
+                Err(Failure::said(format!(
+                    "there is no sitemap in {folder}: robots.txt declares none, and none is where sitemaps usually are ({}){stray}",
+                    places()
+                )))
+            }
             _ => Ok(()),
         }
     }
