@@ -52,7 +52,7 @@ pub fn run(settings: &Settings, arguments: &CheckArguments, session: &Session) -
         noindex(&survey, &entries, &*looked_at.ledger)?,
         &mut findings,
     );
-    let again = Pages::new(settings, arguments, session)?;
+    let again = PagesAgain::new(settings, arguments, session)?;
     nofollow(&again, &entries, &mut findings);
     about_links(&again, &survey, &mut findings);
     visitor_page(&again, &mut findings);
@@ -95,14 +95,14 @@ fn noindex(survey: &Survey, entries: &[Listed], ledger: &dyn Ledger) -> Result<N
 }
 
 /// The pages of the site, to look at some of them once more: in their folder, or on the live site if they were crawled.
-struct Pages<'s> {
+struct PagesAgain<'s> {
     settings: &'s Settings,
     server: Option<SiteServer>,
     /// How many may still be asked for.
     left: Cell<usize>,
 }
 
-impl<'s> Pages<'s> {
+impl<'s> PagesAgain<'s> {
     fn new(settings: &'s Settings, arguments: &CheckArguments, session: &Session) -> Result<Self, Failure> {
         let is_crawled = settings.sources.iter().any(|source| source.reads_pages() && source.serves().is_none());
         let server = is_crawled.then(|| SiteServer::new(settings.reach(), arguments.pace(), &session.stop));
@@ -127,7 +127,7 @@ impl<'s> Pages<'s> {
 }
 
 /// Names the links that are marked nofollow, which so far are only counted.
-fn nofollow(pages: &Pages<'_>, entries: &[Listed], findings: &mut Findings<'_>) {
+fn nofollow(pages: &PagesAgain<'_>, entries: &[Listed], findings: &mut Findings<'_>) {
     let marked = entries.iter().filter(|one| one.reason.is_none());
     let marked = marked.filter(|one| one.facts.is_some_and(|facts| facts.nofollow > 0));
     for entry in marked.take(MOST_SPOTS) {
@@ -148,7 +148,7 @@ fn nofollow(pages: &Pages<'_>, entries: &[Listed], findings: &mut Findings<'_>) 
 }
 
 /// What the survey has noticed about links.
-fn about_links(pages: &Pages<'_>, survey: &Survey, findings: &mut Findings<'_>) {
+fn about_links(pages: &PagesAgain<'_>, survey: &Survey, findings: &mut Findings<'_>) {
     for noticed in &survey.notices {
         for example in &noticed.examples {
             match (noticed.code, &example.page) {
@@ -171,7 +171,7 @@ fn about_links(pages: &Pages<'_>, survey: &Survey, findings: &mut Findings<'_>) 
 }
 
 /// Whether the home page links to the visitor page, if there is one.
-fn visitor_page(pages: &Pages<'_>, findings: &mut Findings<'_>) {
+fn visitor_page(pages: &PagesAgain<'_>, findings: &mut Findings<'_>) {
     let settings = pages.settings;
     if settings.extras.visitors.is_none() {
         return;
