@@ -195,9 +195,7 @@ impl<'j, 'k> FileJudge<'j, 'k> {
             && let Some(barred) = self.judge.barred(address::path(address))
         {
             self.seen.barred += 1;
-            self.find(&DISALLOWED, line, loc, || {
-                format!("robots.txt line {} bars it: “Disallow: {}”", barred.line, barred.pattern)
-            });
+            self.find(&DISALLOWED, line, loc, || barred);
         }
         // The pictures, videos or news of a page may be in files of their own, beside the page itself.
         let part = [!url.images.is_empty(), !url.videos.is_empty(), url.news.is_some() || self.is_news];

@@ -47,8 +47,7 @@ impl<'k> Judge<'k> {
         let place = Place::file(address);
         let own_host = address::origin(address) == self.origin;
         if let Some(barred) = self.barred(address::path(address)).filter(|_| own_host) {
-            let what = || format!("robots.txt line {} bars it: “Disallow: {}”", barred.line, barred.pattern);
-            judged.findings.add(&SITEMAP_SHUT, place, what);
+            judged.findings.add(&SITEMAP_SHUT, place, || barred);
         }
         if let Some(answer) = &fetched.answer {
             answer.judge(wanted, &mut judged.findings);

@@ -108,7 +108,8 @@ impl<'k> Inspection<'k> {
                 now,
                 known,
                 robots: Robots::default(),
-                shut_by: None,
+                tokens: vec!["*".to_owned()],
+                shut_by: Vec::new(),
                 origin: String::new(),
                 home: None,
                 main: None,
@@ -127,6 +128,11 @@ impl<'k> Inspection<'k> {
             is_any_named: false,
             shut: false,
         }
+    }
+
+    /// Names crawlers whose rules in robots.txt count, besides those for all.
+    pub fn heed(&mut self, tokens: &[String]) {
+        self.judge.tokens.extend_from_slice(tokens);
     }
 
     /// Takes findings that were collected elsewhere.
@@ -184,10 +190,15 @@ impl<'k> Inspection<'k> {
             self.findings.add(&ROBOTS_TOO_LARGE, place, || format!("robots.txt has {size} KiB"));
         }
         self.judge.robots = Robots::read(bytes);
-        if let Some(barred) = self.judge.robots.barred("*", "/") {
-            self.judge.shut_by = Some(barred.line);
+        for token in &self.judge.tokens {
+            let Some(barred) = self.judge.robots.barred(token, "/") else { continue };
+            if self.judge.shut_by.contains(&barred.line) {
+                continue;
+            }
+            self.judge.shut_by.push(barred.line);
+            let whom = if token == "*" { "all engines" } else { token };
             self.findings.add(&SITE_SHUT, place.at(barred.line as u64), || {
-                format!("“Disallow: {}” shuts all engines out of the home page", barred.pattern)
+                format!("“Disallow: {}” shuts {whom} out of the home page", barred.pattern)
             });
         }
         let declared = sitemap_lines(bytes);

@@ -7,7 +7,7 @@ use crate::accepted::Accepted;
 use crate::address::Site;
 use crate::lastmod::Lastmod;
 use crate::placement::is_sitemap;
-use crate::robots::{Barred, Robots};
+use crate::robots::Robots;
 
 /// A judge of files, and what it knows beforehand.
 #[derive(Debug)]
@@ -16,8 +16,10 @@ pub struct Judge<'k> {
     pub(super) now: Lastmod,
     pub(super) known: &'k Accepted,
     pub(super) robots: Robots,
-    /// The line of the rule that shuts engines out of the home page, if there is one.
-    pub(super) shut_by: Option<usize>,
+    /// The crawlers whose rules count: `*`, and those that the configuration names.
+    pub(super) tokens: Vec<String>,
+    /// The lines of the rules that shut crawlers out of the home page.
+    pub(super) shut_by: Vec<usize>,
     /// The origin whose robots.txt declares the sitemaps. They may list its URLs from any host.
     pub(super) origin: String,
     /// The same as a site, for recognising its plain addresses.
@@ -31,9 +33,13 @@ pub struct Judge<'k> {
 }
 
 impl Judge<'_> {
-    /// The rule that bars engines from a path, unless it shuts the whole site, which is said once.
-    pub(super) fn barred(&self, path: &str) -> Option<Barred> {
-        self.robots.barred("*", path).filter(|barred| self.shut_by != Some(barred.line))
+    /// What bars engines from a path, in words, unless it shuts the whole site, which is said once.
+    pub(super) fn barred(&self, path: &str) -> Option<String> {
+        self.tokens.iter().find_map(|token| {
+            let barred = self.robots.barred(token, path).filter(|barred| !self.shut_by.contains(&barred.line))?;
+            let whom = if token == "*" { String::new() } else { format!("{token} from ") };
+            Some(format!("robots.txt line {} bars {whom}it: “Disallow: {}”", barred.line, barred.pattern))
+        })
     }
 
     /// What names a file.

@@ -247,6 +247,23 @@ fn robots_txt_that_shuts_the_site_or_is_silent() {
     assert_eq!(codes(&inspect("<!DOCTYPE html><title>x</title>", &[])), ["robots-not-text", "not-declared"]);
 }
 
+/// Crawlers that the configuration names count as well.
+#[test]
+fn rules_for_named_crawlers_count() {
+    let mut inspection = inspection();
+    inspection.heed(&["lampbot".to_owned()]);
+    let robots =
+        format!("User-agent: lampbot\nDisallow: /yard/\nDisallow: /$\nUser-agent: *\nDisallow:\nSitemap: {MAIN}\n");
+    inspection.robots(ROBOTS, &FetchResult::Bytes(robots.into_bytes()).into(), None);
+    let wanted = inspection.next_wanted().unwrap();
+    let file = urlset(&format!("<url>{HALTS}</url><url><loc>https://www.marrowvale.example/yard/</loc></url>"));
+    let judged = inspection.judge().file(&wanted, FetchResult::Bytes(file.into_bytes()).into());
+    inspection.take(&wanted, judged);
+    let report = inspection.finish();
+    assert_eq!(codes(&report), ["site-shut", "disallowed"]);
+    assert!(report.findings[1].what.contains("bars lampbot from it"), "{:#?}", report.findings);
+}
+
 /// What robots.txt does not declare is looked for where it usually is.
 #[test]
 fn undeclared_sitemaps_are_found() {

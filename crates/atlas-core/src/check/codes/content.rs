@@ -26,7 +26,7 @@ declare! { OF_CONTENT;
     MAIN_HEADINGS_MANY = "main-headings-many", Advice,
         "A page has several first-level headings, so that it is unclear which one is its subject.",
         "<h1>Marrow Vale</h1> <h1>Fares</h1>",
-        "Keep the h1 for the subject of the page, and use h2 for its parts.";
+        "Keep the h1 for the subject of the page, and use h2 for its parts: several subjects make none clear.";
     HEADING_SKIPPED = "heading-skipped", Advice,
         "A heading is more than one level below the one before. People who read by headings think that they missed something.",
         "<h2>Tickets</h2> <h4>Children</h4>",
@@ -38,15 +38,15 @@ declare! { OF_CONTENT;
     THIN_PAGE = "thin-page", Advice,
         "A page has few words. Engines often do not take such pages, and like the site less for them.",
         "14 words and a picture",
-        "Write more, join it with another page, or leave it out of the sitemap.";
+        "Write more, join it with another page, or leave it out: engines often pass over thin pages.";
     PICTURE_WITHOUT_WORDS = "picture-without-words", Advice,
         "A picture has no alt attribute. People who cannot see it, and engines, learn nothing of it.",
         "<img src=\"viaduct.jpg\">",
-        "Describe each picture in its alt attribute; an empty one says that it is only decoration.";
+        "Describe each picture in its alt attribute: people who cannot see it and engines know nothing else of it. An empty alt marks decoration.";
     UNLINKED = "unlinked", Advice,
         "No other page links to a listed page. Engines take it for unimportant, and visitors do not find it.",
         "/sand-siding/ is in the sitemap, and nothing links to it",
-        "Link to it where visitors would look for it, or leave it out.";
+        "Link to it where visitors would look for it, or leave it out: engines take what nothing links to for unimportant.";
     LINK_NOFOLLOW = "link-nofollow", Advice,
         "A link to a page of the same site asks engines not to follow it. It passes nothing on.",
         "<a href=\"/fares/\" rel=\"nofollow\">",
@@ -70,5 +70,5 @@ declare! { OF_CONTENT;
     OLD_SECTION = "old-section", Advice,
         "Nothing in a section has changed for years, while the rest of the site has. Engines visit it ever more rarely.",
         "section news: newest page of 2019, the site's newest of this month",
-        "Bring it up to date, mark it as an archive, or leave it out.";
+        "Bring it up to date, mark it as an archive, or leave it out: engines visit it ever more rarely.";
 }

@@ -87,6 +87,8 @@ mod tests {
             assert!(kind.means.ends_with('.') && kind.mend.ends_with('.'), "{}", kind.code);
             assert!(!kind.example.trim().is_empty(), "{}", kind.code);
         }
+        // Advice about content says why it matters.
+        assert!(content::OF_CONTENT.iter().all(|kind| kind.mend.contains(": ")));
         assert_eq!(named("site-shut"), Some(&SITE_SHUT));
         assert_eq!(named("lamp"), None);
     }

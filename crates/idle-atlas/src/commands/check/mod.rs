@@ -81,6 +81,9 @@ fn inspect(
 ) -> Result<Report, Failure> {
     session.stop.heed();
     let mut inspection = Inspection::new(Lastmod::from_timestamp(session.now()), known, sample);
+    if let Some(settings) = settings {
+        inspection.heed(&settings.reader.tokens);
+    }
     target.inspect(settings, &mut inspection, (sample, known), session)?;
     target.missing(&inspection)?;
     Ok(inspection.finish())
