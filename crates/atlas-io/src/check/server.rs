@@ -174,17 +174,17 @@ fn unpacked(sent: &[u8], most: usize, reply: &mut ServerReply) -> Vec<u8> {
 
 /// Why there was no answer.
 pub(super) fn silence(error: &reqwest::Error) -> (Silence, String) {
-    let mut causes = std::iter::successors(Some(error as &(dyn std::error::Error + 'static)), |error| error.source());
-    let is_tls = |cause: &(dyn std::error::Error + 'static)| {
-        cause.is::<rustls::Error>()
-            || cause
-                .downcast_ref::<std::io::Error>()
-                .and_then(std::io::Error::get_ref)
-                .is_some_and(|inner| inner.is::<rustls::Error>())
-    };
+    let mut causes = std::iter::successors(Some(error as &(dyn std::error::Error + 'static)), |error| inner(*error));
+    let is_tls = |cause: &(dyn std::error::Error + 'static)| cause.is::<rustls::Error>();
     let why = http::cause(error);
     match causes.any(is_tls) {
         true => (Silence::Tls, why),
         false => (Silence::NoAnswer, why),
     }
+}
+
+/// The cause of an error. An I/O error hides the error that it is made of, and names only that one's cause.
+fn inner<'e>(error: &'e (dyn std::error::Error + 'static)) -> Option<&'e (dyn std::error::Error + 'static)> {
+    let hidden = error.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref);
+    hidden.map(|hidden| hidden as &(dyn std::error::Error + 'static)).or_else(|| error.source())
 }

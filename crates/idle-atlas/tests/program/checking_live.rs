@@ -392,3 +392,51 @@ fn a_site_url_that_redirects_and_a_second_copy() {
     assert_eq!(codes(&report), ["site-redirects", "second-copy"]);
     assert!(found(&report)[0].1.contains("the right [site] url is https://marrowvale.example/"), "{report:#}");
 }
+
+/// Interrupted, it says what it has found so far.
+#[cfg(unix)]
+#[test]
+fn an_interrupted_check_says_what_it_has() {
+    let server = Server::start(|request| match request.path.as_str() {
+        "/robots.txt" => robots(request),
+        "/sitemap.xml" => {
+            let paths: Vec<String> = (0..500).map(|number| format!("/{number}/")).collect();
+            let paths: Vec<&str> = paths.iter().map(String::as_str).collect();
+            full(200, "application/xml", sitemap(request, &paths))
+        }
+        _ => status(404),
+    });
+    let site = nowhere();
+    let child = site
+        .command(&["check", &server.url(), "--pages", "all", "--rate", "20"])
+        .stdout(std::process::Stdio::piped())
+        .spawn()
+        .unwrap();
+    let begun = std::time::Instant::now();
+    while server.count("/3/") == 0 && begun.elapsed().as_secs() < 60 {
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+    let stopped = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+    assert!(stopped.success());
+    let output = child.wait_with_output().unwrap();
+    let text = String::from_utf8(output.stdout).unwrap();
+    assert_eq!(output.status.code(), Some(130), "{text}");
+    assert!(text.contains("of 500 pages") && text.contains("Interrupted: what follows"), "{text}");
+    assert!(text.contains("error no-page"), "{text}");
+}
+
+#[test]
+fn trouble_with_encryption_is_told_apart_from_silence() {
+    // A server that speaks no TLS, as nginx answers on such a port.
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let address = listener.local_addr().unwrap();
+    std::thread::spawn(move || {
+        for mut stream in listener.incoming().flatten() {
+            let _ = stream.write_all(b"HTTP/1.1 400 Bad Request\r\nConnection: close\r\n\r\n");
+        }
+    });
+    let site = TestSite::at_url(&format!("https://{address}/"), HTML);
+    assert_eq!(codes(&site.json(&["check", "--live"])), ["tls-trouble"]);
+    let site = TestSite::at_url("http://127.0.0.1:9/", HTML);
+    assert_eq!(codes(&site.json(&["check", "--live"])), ["no-answer"]);
+}
