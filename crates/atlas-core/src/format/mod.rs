@@ -10,7 +10,8 @@
 //! writer.push(&Entry::new(Address::parse("https://www.marrowvale.example/?a=1&b=2").unwrap())).unwrap();
 //!
 //! let mut locs = Vec::new();
-//! read(&writer.finish(None), |url| locs.extend(url.loc), |_| ()).unwrap();
+//! let file = writer.finish(None);
+//! read(&file, |url| locs.extend(url.loc), |_| ()).unwrap();
 //! assert_eq!(locs, ["https://www.marrowvale.example/?a=1&b=2"]);
 //! ```
 
