@@ -150,12 +150,15 @@ impl<'s> LiveSitemaps<'s> {
         };
         let found =
             self.server.block_on(async { lookup_host(named).await.map(Iterator::collect::<Vec<SocketAddr>>) })?;
-        let found = found.ok()?;
-        let answers_elsewhere =
-            || found.iter().any(|one| one.is_ipv4() && TcpStream::connect_timeout(one, CONNECT).is_ok());
-        let dead = found.iter().find(|one| one.is_ipv6() && is_dead(**one))?;
-        answers_elsewhere().then(|| dead.to_string())
+        dead_among(&found.ok()?).map(|dead| dead.to_string())
     }
+}
+
+/// The IPv6 address among those of a host at which nothing answers, if an IPv4 address does.
+fn dead_among(found: &[SocketAddr]) -> Option<SocketAddr> {
+    let dead = found.iter().find(|one| one.is_ipv6() && is_dead(**one))?;
+    let answers_elsewhere = found.iter().any(|one| one.is_ipv4() && TcpStream::connect_timeout(one, CONNECT).is_ok());
+    answers_elsewhere.then_some(*dead)
 }
 
 /// Whether nothing answers at an address to which this machine has a route.
@@ -207,4 +210,24 @@ pub(super) fn is_wall(address: &str, status: u16, content_type: &str, body: &[u8
     let Some(address) = Address::parse(address).ok().filter(|_| is_page) else { return false };
     let says_so = || page::read(body, &address, &PageReader::default()).is_ok_and(|page| page.is_wall());
     matches!(status, 200 | 401 | 403 | 429 | 503) && says_so()
+}
+
+#[cfg(test)]
+mod tests {
+    use std::net::{Ipv4Addr, Ipv6Addr, TcpListener};
+
+    use super::*;
+
+    /// A machine without IPv6 cannot tell whether an IPv6 address answers, and says nothing.
+    #[test]
+    fn a_dead_ipv6_address_is_found_where_this_machine_could_reach_it() {
+        let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0)).unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let (old, new) = (SocketAddr::from((Ipv4Addr::LOCALHOST, port)), SocketAddr::from((Ipv6Addr::LOCALHOST, port)));
+        let has_ipv6 = TcpListener::bind((Ipv6Addr::LOCALHOST, 0)).is_ok();
+        assert_eq!(dead_among(&[new, old]), has_ipv6.then_some(new));
+        assert_eq!(dead_among(&[old]), None);
+        drop(listener);
+        assert_eq!(dead_among(&[new, old]), None, "nothing answers anywhere");
+    }
 }
