@@ -22,14 +22,26 @@ use crate::address;
 #[derive(Debug, Default)]
 pub struct Accepted {
     lines: Vec<AcceptedLine>,
+    /// The lines whose pattern is a plain text, by code and text: there may be thousands.
+    plain: BTreeMap<String, BTreeMap<String, usize>>,
 }
 
 #[derive(Debug)]
 struct AcceptedLine {
     number: usize,
     code: String,
-    pattern: Option<GlobMatcher>,
+    /// What it must match; `None` if everything with the code is accepted.
+    pattern: Option<AcceptedPattern>,
     met: AtomicU64,
+}
+
+/// The pattern of a line.
+#[derive(Debug)]
+enum AcceptedPattern {
+    /// A plain text, which is looked up.
+    Plain,
+    /// A pattern with wildcards.
+    Glob(GlobMatcher),
 }
 
 /// A line that cannot be read.
@@ -43,7 +55,7 @@ pub struct BadLine {
 
 impl Accepted {
     /// Accepts nothing.
-    pub const NONE: Self = Self { lines: Vec::new() };
+    pub const NONE: Self = Self { lines: Vec::new(), plain: BTreeMap::new() };
 
     /// Accepts nothing, for as long as anyone likes.
     pub fn none() -> &'static Self {
@@ -57,7 +69,7 @@ impl Accepted {
     ///
     /// Returns the first line that cannot be read.
     pub fn parse(text: &str, codes: &[&str]) -> Result<Self, BadLine> {
-        let mut lines = Vec::new();
+        let (mut lines, mut plain) = (Vec::new(), BTreeMap::<String, BTreeMap<String, usize>>::new());
         for (at, line) in text.lines().enumerate() {
             let line = line.trim_start_matches('\u{feff}');
             let said = line.find('#').filter(|at| line[..*at].trim().is_empty() || line[..*at].ends_with(' '));
@@ -68,26 +80,38 @@ impl Accepted {
             if !codes.contains(&code) {
                 return Err(bad(format!("“{code}” is unknown; expected one of {}", codes.join(", "))));
             }
+            if let [pattern] = patterns[..]
+                && let Some(text) = plain_text(pattern)
+            {
+                plain.entry(code.to_owned()).or_default().entry(text).or_insert(lines.len());
+            }
             let pattern = match patterns[..] {
                 [] => None,
-                [pattern] => Some(matcher(pattern).map_err(bad)?),
+                [pattern] if plain_text(pattern).is_some() => Some(AcceptedPattern::Plain),
+                [pattern] => Some(AcceptedPattern::Glob(matcher(pattern).map_err(bad)?)),
                 _ => return Err(bad("expected a code and one pattern; begin a line of its own for each".to_owned())),
             };
             lines.push(AcceptedLine { number: at + 1, code: code.to_owned(), pattern, met: AtomicU64::new(0) });
         }
-        Ok(Self { lines })
+        Ok(Self { lines, plain })
     }
 
     /// Returns whether a remark with this code about this URL or name is accepted, and counts it if so.
     pub fn holds(&self, code: &str, about: &str) -> bool {
+        if self.lines.is_empty() {
+            return false;
+        }
+        let of_code = self.plain.get(code);
+        let at = |text: &str| of_code.and_then(|plain| plain.get(text)).map(|at| &self.lines[*at]);
         let fits = |line: &&AcceptedLine| {
             line.code == code
-                && line
-                    .pattern
-                    .as_ref()
-                    .is_none_or(|pattern| pattern.is_match(about) || pattern.is_match(address::path(about)))
+                && match &line.pattern {
+                    None => true,
+                    Some(AcceptedPattern::Plain) => false,
+                    Some(AcceptedPattern::Glob(glob)) => glob.is_match(about) || glob.is_match(address::path(about)),
+                }
         };
-        let found = self.lines.iter().find(fits);
+        let found = at(about).or_else(|| at(address::path(about))).or_else(|| self.lines.iter().find(fits));
         if let Some(line) = found {
             line.met.fetch_add(1, Ordering::Relaxed);
         }
@@ -116,6 +140,24 @@ impl Accepted {
     pub fn forget_counts(&self) {
         self.lines.iter().for_each(|line| line.met.store(0, Ordering::Relaxed));
     }
+}
+
+/// The text that alone matches a pattern, if it has no wildcard: classes of one letter (`[?]`) stand for that letter.
+fn plain_text(pattern: &str) -> Option<String> {
+    let mut text = String::with_capacity(pattern.len());
+    let mut letters = pattern.chars();
+    while let Some(letter) = letters.next() {
+        match letter {
+            '[' => {
+                let only = letters.next().filter(|only| !matches!(only, '!' | '^' | ']'))?;
+                letters.next().filter(|end| *end == ']')?;
+                text.push(only);
+            }
+            '*' | '?' | ']' | '{' | '}' | '\\' => return None,
+            letter => text.push(letter),
+        }
+    }
+    Some(text)
 }
 
 /// Compiles a pattern: `*` stays within one part of a path, `**` crosses slashes.
@@ -154,6 +196,9 @@ mod tests {
     #[case("unlinked https://*.example/**", "unlinked", "https://www.marrowvale.example/about/", true)]
     #[case("# all\n\nunlinked journal # a section", "unlinked", "journal", true)]
     #[case("unlinked /a#b", "unlinked", "https://www.marrowvale.example/a#b", true)]
+    #[case("unlinked /a[?]b=[[]", "unlinked", "https://www.marrowvale.example/a?b=[", true)]
+    #[case("unlinked /a[?]b", "unlinked", "https://www.marrowvale.example/axb", false)]
+    #[case("unlinked /a[bc]", "unlinked", "https://www.marrowvale.example/ac", true)]
     #[case("unlinked /about/", "no-head", "https://www.marrowvale.example/about/", false)]
     fn lines_accept(#[case] text: &str, #[case] code: &str, #[case] about: &str, #[case] wanted: bool) {
         assert_eq!(Accepted::parse(text, &CODES).unwrap().holds(code, about), wanted);

@@ -255,13 +255,15 @@ impl<'k> Inspection<'k> {
         self.findings.add(&ROBOTS_ELSEWHERE, Place::file(address), || format!("engines read {root} alone"));
     }
 
-    /// Takes note of a sitemap file that lies beside the others; it is a finding if nothing led to it.
+    /// Whether anything led to a file so far. A compressed copy belongs to its file.
+    pub fn leads_to(&self, address: &str) -> bool {
+        self.asked.contains(address) || self.asked.contains(plain_name(address))
+    }
+
+    /// Takes note of a sitemap file that lies beside the others, and to which nothing led.
     pub fn lies_there(&mut self, address: &str) {
-        // A compressed copy belongs to its file.
-        if !self.asked.contains(address) && !self.asked.contains(plain_name(address)) {
-            let what = || "no index lists it, and robots.txt does not declare it".to_owned();
-            self.findings.add(&UNLISTED_FILE, Place::file(address), what);
-        }
+        let what = || "no index lists it, and robots.txt does not declare it".to_owned();
+        self.findings.add(&UNLISTED_FILE, Place::file(address), what);
     }
 
     /// Whether there is no sitemap: none was read, and nothing named one.

@@ -51,10 +51,12 @@ impl WebRoot {
         inspection.robots(&robots_address, &robots.into(), main);
         self.astray(&robots_address).iter().for_each(|address| inspection.robots_elsewhere(address));
         inspect(inspection, self, stop)?;
-        for (name, address) in self.sitemaps() {
-            if !is_retired(&name) {
-                inspection.lies_there(&address);
-            }
+        for (folder, site) in self.folders() {
+            let named = may_be_sitemaps(folder).into_iter().map(|name| (site.of_file(&name).into_string(), name));
+            let unmet = named.filter(|(address, name)| !is_retired(name) && !inspection.leads_to(address));
+            let stray: Vec<String> =
+                unmet.filter(|(_, name)| is_sitemap(&head(&folder.join(name)))).map(|(address, _)| address).collect();
+            stray.iter().for_each(|address| inspection.lies_there(address));
         }
         Ok(())
     }
@@ -118,10 +120,16 @@ impl SitemapPlace for WebRoot {
 
 /// The names of the files in a folder that are sitemaps, in order.
 fn sitemaps_in(folder: &Path) -> Vec<String> {
+    let named = may_be_sitemaps(folder).into_iter();
+    named.filter(|name| is_sitemap(&head(&folder.join(name)))).collect()
+}
+
+/// The names of the files in a folder that could be sitemaps, in order.
+fn may_be_sitemaps(folder: &Path) -> Vec<String> {
     let entries = fs::read_dir(folder).into_iter().flatten().flatten().take(MOST_SEARCHED);
     let named = entries.filter_map(|entry| entry.file_name().into_string().ok());
     let may_be = |name: &String| plain_name(name).to_ascii_lowercase().ends_with(".xml");
-    let mut names: Vec<String> = named.filter(may_be).filter(|name| is_sitemap(&head(&folder.join(name)))).collect();
+    let mut names: Vec<String> = named.filter(may_be).collect();
     names.sort();
     names
 }
