@@ -69,14 +69,6 @@ impl SiteServer {
         Ok(Self { runtime, client, reach, pace, stop: stop.clone(), next: Mutex::new(Instant::now()) })
     }
 
-    /// The same server, asked from another thread with half of the connections each. Only one without a rate is worth it.
-    pub(super) fn halves(&self) -> Option<[Self; 2]> {
-        let connections = self.pace.connections.div_ceil(2);
-        let is_worth_it = self.pace.requests_per_second <= 0.0 && self.pace.connections > 1;
-        let half = || Self::new(self.reach.clone(), Pace { connections, ..self.pace }, &self.stop).ok();
-        Some([half().filter(|_| is_worth_it)?, half()?])
-    }
-
     /// What is served at an address, after redirects; `None` if it is anything but 200.
     pub fn body(&self, address: &str) -> Option<Vec<u8>> {
         let reply = self.block_on(async {

@@ -71,8 +71,6 @@ pub fn visit_pages<'k>(
     let verdicts: Mutex<Vec<(usize, Findings<'k>)>> = Mutex::new(Vec::new());
     let (to_readers, answers) = sync_channel::<(usize, PageVisit)>(WAITING);
     let answers = Mutex::new(answers);
-    let halves = server.halves();
-    let servers: Vec<&SiteServer> = halves.as_ref().map_or_else(|| vec![server], |halves| halves.iter().collect());
     thread::scope(|scope| {
         for _ in 0..thread::available_parallelism().map_or(1, usize::from) {
             scope.spawn(|| {
@@ -95,15 +93,11 @@ pub fn visit_pages<'k>(
                 }
             });
         }
-        for (nth, &one) in servers.iter().enumerate() {
-            let (to_readers, errands, step) = (to_readers.clone(), &errands, servers.len());
-            let fetch = move || {
-                let own = errands.iter().enumerate().skip(nth).step_by(step);
-                // Without a result, work was asked to stop. The readers wait for answers until there are no more.
-                let _ = one.block_on(one.fetch_all(own, |answer| drop(to_readers.send(answer))));
-            };
-            scope.spawn(fetch);
-        }
+        // Without a result, work was asked to stop.
+        let _ = server.block_on(server.fetch_all(&errands, |answer| {
+            // The readers wait for answers until there are no more.
+            let _ = to_readers.send(answer);
+        }));
         drop(to_readers);
     });
     let mut verdicts = verdicts.into_inner().unwrap_or_else(PoisonError::into_inner);
@@ -147,11 +141,8 @@ impl SiteServer {
     }
 
     /// Fetches everything, so many at once, and passes on the answers as they come.
-    async fn fetch_all<'v>(
-        &self,
-        mut next: impl Iterator<Item = (usize, &'v Errand<'v>)>,
-        mut take: impl FnMut((usize, PageVisit)),
-    ) {
+    async fn fetch_all(&self, errands: &[Errand<'_>], mut take: impl FnMut((usize, PageVisit))) {
+        let mut next = errands.iter().enumerate();
         let mut under_way = FuturesUnordered::new();
         loop {
             while under_way.len() < self.pace.connections
