@@ -151,11 +151,11 @@ impl<'j, 'k> FileJudge<'j, 'k> {
             self.find(&LASTMOD_FORM, line, loc, || format!("“{text}” is not in a form that the schema allows"));
         }
         // One day of grace: the day may have begun in another zone.
-        let is_over = date.epoch_day() <= self.judge.now.epoch_day() + 1;
-        if !is_over {
+        let is_possible = date.epoch_day() <= self.judge.now.epoch_day() + 1;
+        if !is_possible {
             self.find(&LASTMOD_FUTURE, line, loc, || format!("{text} lies in the future"));
         }
-        if is_right && is_over {
+        if is_right && is_possible {
             self.last_date.0.clear();
             self.last_date.0.push_str(text);
             self.last_date.1 = Some(date);

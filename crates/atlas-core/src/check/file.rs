@@ -96,7 +96,7 @@ impl<'k> Judge<'k> {
         let mut content: &[u8] = &decoded.bytes;
         let mut skipped = 0;
         let trimmed = content.strip_prefix(b"\xef\xbb\xbf").unwrap_or(content).trim_ascii_start();
-        if trimmed.starts_with(b"<?xml") && !content.ends_with(trimmed) || is_after_blank(content, trimmed) {
+        if is_after_blank(content, trimmed) {
             judged.findings.add(&BEFORE_DECLARATION, place.at(1), || ReadError::TextBeforeDeclaration.to_string());
             skipped = memchr::memchr_iter(b'\n', &content[..content.len() - trimmed.len()]).count() as u64;
             content = trimmed;
@@ -110,11 +110,10 @@ impl<'k> Judge<'k> {
         );
         let outcome = read_any(content, &mut file);
         file.end();
-        let FileJudge { findings, seen, children, keys, unreturned, dates, listed, weights, .. } = file;
+        let FileJudge { findings, mut seen, children, keys, unreturned, dates, listed, weights, .. } = file;
         (judged.findings, judged.children, judged.keys, judged.dates) = (findings, children, keys, dates);
         judged.unreturned = unreturned;
         judged.listed = listed;
-        let mut seen = FileSeen { newest: seen.newest, ..seen };
         match outcome {
             Ok(form) => {
                 seen.form = form;
@@ -262,17 +261,17 @@ fn local(name: &str) -> &str {
     name.rsplit(':').next().unwrap_or(name)
 }
 
-/// Passes on each URL that a file lists, whatever its form: of pages, and of files in an index. What cannot be read is
-/// passed over.
-pub fn each_url(bytes: &[u8], on_url: impl FnMut(&str)) {
+/// Passes on each URL that a file lists, whatever its form, and whether it is that of a file in an index. What cannot be
+/// read is passed over.
+pub fn each_url(bytes: &[u8], on_url: impl FnMut(&str, bool)) {
     struct Each<F>(F);
-    impl<'a, F: FnMut(&str)> SitemapVisitor<'a> for Each<F> {
+    impl<'a, F: FnMut(&str, bool)> SitemapVisitor<'a> for Each<F> {
         fn url(&mut self, url: RawUrl<'a>) {
-            url.loc.iter().for_each(|loc| (self.0)(loc));
+            url.loc.iter().for_each(|loc| (self.0)(loc, false));
         }
 
         fn sitemap(&mut self, sitemap: RawSitemap<'a>) {
-            sitemap.loc.iter().for_each(|loc| (self.0)(loc));
+            sitemap.loc.iter().for_each(|loc| (self.0)(loc, true));
         }
 
         fn oddity(&mut self, _: Oddity) {}

@@ -397,7 +397,7 @@ fn judged(bytes: &[u8]) -> (Report, Vec<String>) {
     let judged = inspection.judge().file(&wanted, FetchResult::Bytes(bytes.to_vec()).into());
     inspection.take(&wanted, judged);
     let mut urls = Vec::new();
-    each_url(bytes, |url| urls.push(url.to_owned()));
+    each_url(bytes, |url, _| urls.push(url.to_owned()));
     (inspection.finish(), urls)
 }
 

@@ -56,7 +56,7 @@ pub(super) fn read(path: &Path) -> FetchResult {
 /// The first address in a sitemap, an index or a feed.
 pub(super) fn first_listed(bytes: &[u8]) -> Option<String> {
     let mut first = None;
-    each_url(bytes, |url| {
+    each_url(bytes, |url, _| {
         first.get_or_insert_with(|| url.to_owned());
     });
     first

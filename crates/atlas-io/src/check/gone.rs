@@ -4,18 +4,15 @@ use atlas_core::address;
 use atlas_core::check::{GoneTrail, MissingPage, PageVisit, each_url, trouble};
 use atlas_core::format::decode;
 use atlas_core::page::PageReader;
-use atlas_core::placement::{MOST_BYTES, is_packed};
-use atlas_store::disk::segmented_gzip::unpack;
+use atlas_core::placement::MOST_BYTES;
 use atlas_store::error::StoreError;
 use futures_util::StreamExt;
 use futures_util::stream::FuturesUnordered;
 use reqwest::Method;
 
-use super::server::SiteServer;
+use super::server::{REDIRECTS, SiteServer};
 use crate::http::may_lead;
 
-/// The most redirects that are followed.
-const REDIRECTS: usize = 5;
 /// The most files of an older sitemap that are read.
 const MOST_FILES: usize = 1_000;
 
@@ -84,7 +81,10 @@ impl SiteServer {
         let mut waiting = vec![address.to_owned()];
         let mut read = 0;
         while let Some(file) = waiting.pop().filter(|_| read < MOST_FILES) {
-            let reply = self.block_on(self.ask(&file, MOST_BYTES as usize));
+            let reply = self.block_on(async {
+                self.take_turn().await;
+                self.ask(&file, MOST_BYTES as usize).await
+            });
             let reply = reply.ok_or_else(|| StoreError::Interrupted.to_string())?;
             if reply.answer.status != 200 {
                 let why = reply.answer.silence.map_or(format!("answers {}", reply.answer.status), |(_, why)| why);
@@ -94,9 +94,7 @@ impl SiteServer {
                 continue;
             }
             read += 1;
-            let is_gzip = reply.answer.still_gzip || is_packed(&file);
-            let body = if is_gzip { unpack(&reply.body, MOST_BYTES).unwrap_or(reply.body) } else { reply.body };
-            take_urls(&body, &mut urls, &mut waiting);
+            take_urls(&reply.plain(&file), &mut urls, &mut waiting);
         }
         Ok(urls)
     }
@@ -104,11 +102,13 @@ impl SiteServer {
 
 /// Takes the URLs of a file: of a sitemap or feed, or the first one in each line. Those of an index go into `files`.
 pub fn take_urls(bytes: &[u8], urls: &mut Vec<String>, files: &mut Vec<String>) {
-    let is_index = memchr::memmem::find(&bytes[..bytes.len().min(2_000)], b"sitemapindex").is_some();
     let text = String::from_utf8_lossy(&decode(bytes).bytes).into_owned();
     let text = text.trim_start_matches('\u{feff}');
     if text.trim_start().starts_with('<') {
-        return each_url(bytes, |url| if is_index { files.push(url.to_owned()) } else { urls.push(url.to_owned()) });
+        return each_url(
+            bytes,
+            |url, is_file| if is_file { files.push(url.to_owned()) } else { urls.push(url.to_owned()) },
+        );
     }
     let is_url = |word: &&str| word.starts_with("http://") || word.starts_with("https://");
     for line in text.lines() {

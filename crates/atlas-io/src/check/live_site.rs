@@ -9,16 +9,14 @@ use atlas_core::check::{
     FetchResult, FetchedFile, FileRequest, Inspection, PackedCopy, Place, SECOND_COPY, SITE_REDIRECTS, is_sitemap,
 };
 use atlas_core::page::{self, PageReader};
-use atlas_core::placement::{MOST_BYTES, is_packed};
+use atlas_core::placement::MOST_BYTES;
 use atlas_store::disk::segmented_gzip::unpack;
 use atlas_store::error::StoreError;
 use tokio::net::lookup_host;
 
 use super::place::{SitemapPlace, inspect};
-use super::server::{ServerReply, SiteServer};
+use super::server::{MOST_ROBOTS, ServerReply, SiteServer};
 
-/// The most bytes of a robots.txt that are fetched.
-const MOST_ROBOTS: usize = 2 << 20;
 /// The most bytes of a home page that are fetched.
 const MOST_HOME: usize = 4 << 20;
 /// How long connecting to an IPv6 address may take.
@@ -185,10 +183,9 @@ impl SitemapPlace for LiveSitemaps<'_> {
 
 /// What came of asking for a file.
 fn fetched(address: &str, reply: ServerReply) -> FetchedFile {
+    let is_gzip = reply.is_packed(address);
     let ServerReply { mut answer, body, is_cut } = reply;
     answer.is_wall = is_wall(address, answer.status, &answer.content_type, &body);
-    let end = answer.redirects.last().map_or(address, String::as_str);
-    let is_gzip = answer.still_gzip || is_packed(end.split('?').next().unwrap_or_default());
     let result = match answer.status {
         _ if answer.silence.is_some() || answer.is_wall => FetchResult::Failed,
         200 if is_gzip && !is_cut => match unpack(&body, MOST_BYTES) {
@@ -205,7 +202,7 @@ fn fetched(address: &str, reply: ServerReply) -> FetchedFile {
 }
 
 /// Whether an answer is a page that keeps programs out.
-pub(super) fn is_wall(address: &str, status: u16, content_type: &str, body: &[u8]) -> bool {
+fn is_wall(address: &str, status: u16, content_type: &str, body: &[u8]) -> bool {
     let is_page = content_type.to_ascii_lowercase().starts_with("text/html");
     let Some(address) = Address::parse(address).ok().filter(|_| is_page) else { return false };
     let says_so = || page::read(body, &address, &PageReader::default()).is_ok_and(|page| page.is_wall());

@@ -8,20 +8,17 @@ use atlas_core::address::Address;
 use atlas_core::announce::live::{NotLive, page};
 use atlas_core::check::{MissingPage, each_url, trouble};
 use atlas_core::page::PageReader;
-use atlas_core::placement::{MOST_BYTES, is_packed};
+use atlas_core::placement::MOST_BYTES;
 use atlas_core::report::Severity;
 use atlas_core::robots::{Robots, sitemap_lines};
-use atlas_store::disk::segmented_gzip::unpack;
 use atlas_store::error::StoreError;
 use serde::Serialize;
 
 use super::gone::Followed;
-use super::server::SiteServer;
+use super::server::{MOST_ROBOTS, SiteServer};
 
 /// The longest search for the sitemap file that lists a page.
 const LONGEST_SEARCH: Duration = Duration::from_secs(5);
-/// The most bytes of a robots.txt that are fetched.
-const MOST_ROBOTS: usize = 2 << 20;
 
 /// One answer on the way to a page.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -222,11 +219,8 @@ fn search(server: &SiteServer, host: &mut KnownHost, url: &str, likely: &[String
             continue;
         }
         host.read += 1;
-        let is_gzip = reply.answer.still_gzip || is_packed(&file);
-        let body = if is_gzip { unpack(&reply.body, MOST_BYTES).unwrap_or(reply.body) } else { reply.body };
-        let is_index = memchr::memmem::find(&body[..body.len().min(2_000)], b"sitemapindex").is_some();
-        each_url(&body, |listed| {
-            if is_index {
+        each_url(&reply.plain(&file), |listed, is_file| {
+            if is_file {
                 host.waiting.push_back(listed.to_owned());
             } else {
                 host.listed.entry(listed.to_owned()).or_insert_with(|| file.clone());

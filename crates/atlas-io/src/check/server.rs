@@ -3,6 +3,8 @@
 use std::time::{Duration, Instant};
 
 use atlas_core::check::{ServerAnswer, Silence};
+use atlas_core::placement::{MOST_BYTES, is_packed};
+use atlas_store::disk::segmented_gzip::unpack;
 use atlas_store::stop::Stop;
 use reqwest::{Client, Url, header};
 use tokio::runtime::Runtime;
@@ -12,7 +14,10 @@ use crate::http::{self, ClientError, Fetched, may_lead};
 use crate::live::Reach;
 
 /// The most redirects that are followed.
-const REDIRECTS: usize = 5;
+pub(super) const REDIRECTS: usize = 5;
+
+/// The most bytes of a robots.txt that are read.
+pub(super) const MOST_ROBOTS: usize = 2 << 20;
 
 /// The most bytes of a page that are read.
 const MOST_BODY: usize = 4 << 20;
@@ -54,6 +59,22 @@ pub(super) struct ServerReply {
     pub(super) body: Vec<u8>,
     /// Whether the body is longer than was wanted.
     pub(super) is_cut: bool,
+}
+
+impl ServerReply {
+    /// Whether a body from this address should be a gzip file.
+    pub(super) fn is_packed(&self, address: &str) -> bool {
+        let end = self.answer.redirects.last().map_or(address, String::as_str);
+        self.answer.still_gzip || is_packed(end.split('?').next().unwrap_or_default())
+    }
+
+    /// The body, unpacked if it is a gzip file.
+    pub(super) fn plain(self, address: &str) -> Vec<u8> {
+        match self.is_packed(address) {
+            true => unpack(&self.body, MOST_BYTES).unwrap_or(self.body),
+            false => self.body,
+        }
+    }
 }
 
 impl SiteServer {

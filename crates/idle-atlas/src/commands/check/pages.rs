@@ -51,7 +51,7 @@ fn urls(settings: Option<&Settings>, arguments: &CheckArguments) -> Result<Vec<A
         let bytes = bytes.map_err(|error| Failure::said(format!("cannot read {}: {error}", file.display())))?;
         let before = texts.len();
         match bytes.trim_ascii_start().starts_with(b"<") {
-            true => each_url(&bytes, |url| texts.push(url.to_owned())),
+            true => each_url(&bytes, |url, _| texts.push(url.to_owned())),
             false => {
                 let lines = String::from_utf8_lossy(&bytes).into_owned();
                 let words = lines.lines().filter_map(|line| line.split([',', '\t', ';', ' ']).next());
