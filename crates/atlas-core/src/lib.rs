@@ -18,6 +18,7 @@
 //! | declare | [`robots::declare`] |
 //! | announce | [`announce`] |
 //! | check | [`check`], [`accepted`] (findings that are no longer shown) |
+//! | look back | [`uptake`] (what engines took) |
 #![deny(missing_docs, unnameable_types)]
 
 /// The library of dates and time zones whose types are part of the interface.
@@ -54,3 +55,4 @@ pub mod format;
 pub mod visitor;
 pub mod announce;
 pub mod check;
+pub mod uptake;

@@ -61,6 +61,24 @@ impl Site {
         self.root.join(text)
     }
 
+    /// The address of a request's target on the site's host, written into `buffer`: [`Site::address`] without an
+    /// allocation for each.
+    ///
+    /// # Errors
+    ///
+    /// As [`Site::address`].
+    pub fn address_in<'b>(&self, target: &str, buffer: &'b mut String) -> Result<&'b str, AddressError> {
+        buffer.clear();
+        match target.strip_prefix('/') {
+            Some(rest) if !rest.starts_with('/') && is_plain(rest) => {
+                buffer.push_str(self.root.origin());
+                buffer.push_str(target);
+            }
+            _ => buffer.push_str(self.address(target)?.as_str()),
+        }
+        Ok(buffer)
+    }
+
     /// Returns the text unchanged if it is an address of this site in its normal spelling; `None` if it has to be
     /// parsed.
     pub fn plain<'t>(&self, text: &'t str) -> Option<&'t str> {

@@ -1,0 +1,161 @@
+//! Where entries stand: submitted, fetched, picked up, waiting.
+
+use serde::Serialize;
+
+/// What is known of one listed page, picture or video.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Known {
+    /// Whether a crawler fetched it, as far as access logs tell.
+    pub fetched: bool,
+    /// Whether the last answer was an error (400 and above).
+    pub error: bool,
+    /// Whether an engine has it in its index; `None` if no export tells.
+    pub picked_up: Option<bool>,
+    /// Whether engines were told of it, or it was first listed, so short a time ago that nothing follows.
+    pub recent: bool,
+}
+
+impl Known {
+    /// Whether it is too early to say anything.
+    pub fn is_waiting(self) -> bool {
+        self.recent && self.picked_up != Some(true) && (self.picked_up.is_some() || !self.fetched)
+    }
+
+    /// Whether an engine has not taken it, though it had the time.
+    pub fn is_not_taken(self) -> bool {
+        self.picked_up == Some(false) && !self.recent
+    }
+
+    /// Whether no crawler came, though it had the time.
+    pub fn is_never_fetched(self) -> bool {
+        !self.fetched && !self.is_waiting()
+    }
+}
+
+/// How many of the entries of a kind stand where. What no file tells is `None`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+pub struct Standings {
+    /// Those that are listed.
+    pub submitted: u64,
+    /// Those that a crawler fetched.
+    pub fetched: Option<u64>,
+    /// Those that an engine has in its index.
+    pub picked_up: Option<u64>,
+    /// Those that are not picked up (or, without exports, not fetched) but changed, or were told, a short time ago.
+    pub waiting: u64,
+    /// Those that are not picked up though there was time.
+    pub not_picked_up: Option<u64>,
+    /// Those that no crawler fetched though there was time.
+    pub never_fetched: Option<u64>,
+    /// Those whose last answer to a crawler was an error.
+    pub answered_with_error: Option<u64>,
+    /// What crawlers fetched and no sitemap lists.
+    pub fetched_not_listed: Option<u64>,
+    /// What engines have in their index and no sitemap lists.
+    pub picked_up_not_listed: Option<u64>,
+}
+
+impl Standings {
+    /// Nothing yet; of what is known from access logs and from exports.
+    pub fn new(logs: bool, exports: bool) -> Self {
+        let (logs, exports) = (logs.then_some(0), exports.then_some(0));
+        Self {
+            fetched: logs,
+            never_fetched: logs,
+            answered_with_error: logs,
+            fetched_not_listed: logs,
+            picked_up: exports,
+            not_picked_up: exports,
+            picked_up_not_listed: exports,
+            ..Self::default()
+        }
+    }
+
+    /// Counts an entry.
+    pub fn count(&mut self, known: Known) {
+        let add = |number: &mut Option<u64>, holds: bool| {
+            if let Some(number) = number {
+                *number += u64::from(holds);
+            }
+        };
+        self.submitted += 1;
+        self.waiting += u64::from(known.is_waiting());
+        add(&mut self.fetched, known.fetched);
+        add(&mut self.picked_up, known.picked_up == Some(true));
+        add(&mut self.not_picked_up, known.is_not_taken());
+        add(&mut self.never_fetched, known.is_never_fetched());
+        add(&mut self.answered_with_error, known.error);
+    }
+}
+
+/// The median and the nine tenths of some durations, in seconds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct Delay {
+    /// Half of them took at most this long.
+    pub median: u64,
+    /// Nine tenths of them took at most this long.
+    pub nine_tenths: u64,
+    /// How many there are.
+    pub of: u64,
+}
+
+impl Delay {
+    /// Of some durations, in any order; `None` if there is none.
+    pub fn of(mut durations: Vec<u32>) -> Option<Self> {
+        durations.sort_unstable();
+        let at = |share: usize| durations.get((durations.len() * share).div_ceil(10).saturating_sub(1));
+        Some(Self { median: u64::from(*at(5)?), nine_tenths: u64::from(*at(9)?), of: durations.len() as u64 })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+    use rstest::rstest;
+
+    use super::*;
+
+    #[rstest]
+    #[case::taken(Known { fetched: true, picked_up: Some(true), recent: true, error: false }, [1, 1, 0, 0, 0])]
+    #[case::too_early(Known { fetched: true, picked_up: Some(false), recent: true, error: false }, [1, 0, 1, 0, 0])]
+    #[case::left(Known { fetched: true, picked_up: Some(false), recent: false, error: true }, [1, 0, 0, 1, 0])]
+    #[case::unseen(Known { fetched: false, picked_up: Some(false), recent: false, error: false }, [0, 0, 0, 1, 1])]
+    #[case::unseen_early(Known { fetched: false, picked_up: None, recent: true, error: false }, [0, 0, 1, 0, 0])]
+    #[case::seen_early(Known { fetched: true, picked_up: None, recent: true, error: false }, [1, 0, 0, 0, 0])]
+    fn an_entry_stands_somewhere(#[case] known: Known, #[case] wanted: [u64; 5]) {
+        let mut standings = Standings::new(true, true);
+        standings.count(known);
+        let Standings { fetched, picked_up, waiting, not_picked_up, never_fetched, .. } = standings;
+        let number = |number: Option<u64>| number.unwrap();
+        assert_eq!([number(fetched), number(picked_up), waiting, number(not_picked_up), number(never_fetched)], wanted);
+    }
+
+    #[test]
+    fn what_no_file_tells_is_unknown() {
+        let mut standings = Standings::new(true, false);
+        standings.count(Known::default());
+        assert_eq!((standings.picked_up, standings.never_fetched), (None, Some(1)));
+    }
+
+    proptest! {
+        #[test]
+        fn with_an_export_every_entry_is_picked_up_waiting_or_not(
+            all in proptest::collection::vec((any::<bool>(), any::<bool>(), any::<bool>()), 0..50),
+        ) {
+            let mut standings = Standings::new(true, true);
+            for (fetched, picked_up, recent) in all {
+                standings.count(Known { fetched, picked_up: Some(picked_up), recent, error: false });
+            }
+            let sum = standings.picked_up.unwrap() + standings.waiting + standings.not_picked_up.unwrap();
+            prop_assert_eq!(sum, standings.submitted);
+        }
+    }
+
+    #[test]
+    fn delays() {
+        assert_eq!(Delay::of(Vec::new()), None);
+        let delay = Delay::of((1..=10).rev().collect()).unwrap();
+        assert_eq!((delay.median, delay.nine_tenths, delay.of), (5, 9, 10));
+        assert_eq!(Delay::of(vec![7]).unwrap(), Delay { median: 7, nine_tenths: 7, of: 1 });
+    }
+}
