@@ -8,6 +8,7 @@ pub mod secret;
 pub mod program;
 pub mod http;
 pub mod reading;
+pub mod uptake;
 pub mod sources;
 pub mod live;
 pub mod check;

@@ -41,3 +41,4 @@ pub mod publish;
 mod guard;
 pub mod diagnostics;
 pub mod build;
+pub mod uptake;

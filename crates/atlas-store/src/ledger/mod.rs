@@ -38,10 +38,12 @@ use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
     Announced, ArchiveName, AttemptRow, ChunkShare, ContentCounts, Departure, DerivedBefore, Fact, FileDigest,
-    KnownChunks, LeftOutBefore, Members, Memory, OutputRow, OutputRuns, PackedEntries, RememberedChunk,
-    RememberedEntry, RunRow, RunUrls, SegmentRow, SubmittedFile, SubmittedUrl, ToldUrl, Tombstone, Whole,
+    KnownChunks, LeftOutBefore, Look, LookRecord, Members, Memory, NumbersRecord, OutputRow, OutputRuns, PackedEntries,
+    RememberedChunk, RememberedEntry, RunRow, RunUrls, SegmentRow, SubmittedFile, SubmittedUrl, ToldUrl, Tombstone,
+    UptakePart, Whole,
 };
 use atlas_core::announce::EngineState;
+use atlas_core::uptake::export::Subject;
 
 /// The name of its folder, beside the configuration file.
 pub const FOLDER: &str = ".idle-atlas";
@@ -67,7 +69,16 @@ pub fn open_for_reading(folder: &Path) -> Result<Option<Box<dyn Ledger>>, StoreE
 
 /// An open ledger.
 pub trait Ledger:
-    ReadFacts + ReadRuns + ReadFiles + ReadSegments + ReadMemories + ReadChunks + ReadEngines + ReadSubmitted + Send
+    ReadFacts
+    + ReadRuns
+    + ReadFiles
+    + ReadSegments
+    + ReadMemories
+    + ReadChunks
+    + ReadEngines
+    + ReadSubmitted
+    + ReadUptake
+    + Send
 {
     /// Begins a transaction: all of its changes take effect together, or none.
     fn transaction(&mut self) -> Result<Box<dyn Writing + '_>, StoreError>;
@@ -82,7 +93,15 @@ pub trait Snapshot {}
 
 /// A transaction. If it is dropped without a commit, nothing has changed.
 pub trait Writing:
-    WriteFacts + WriteRuns + WriteFiles + WriteSegments + WriteMemories + WriteChunks + WriteEngines + WriteSubmitted
+    WriteFacts
+    + WriteRuns
+    + WriteFiles
+    + WriteSegments
+    + WriteMemories
+    + WriteChunks
+    + WriteEngines
+    + WriteSubmitted
+    + WriteUptake
 {
     /// Makes the changes permanent.
     fn commit(self: Box<Self>) -> Result<(), StoreError>;
@@ -400,4 +419,42 @@ pub trait WriteSubmitted {
 
     /// Records that a sitemap file was removed from a console.
     fn withdraw_file(&self, console: &str, address: &str) -> Result<(), StoreError>;
+}
+
+/// Reads what access logs and exports of consoles said.
+pub trait ReadUptake {
+    /// A part of what is known of crawlers' visits; empty if nothing is.
+    fn visits(&self, part: UptakePart) -> Result<Vec<u8>, StoreError>;
+
+    /// What the exports of consoles said as a whole, newest first, each with its id.
+    fn looks(&self) -> Result<Vec<(i64, Look)>, StoreError>;
+
+    /// What they said of each URL; empty if that is no longer remembered.
+    fn look_records(&self, look: i64) -> Result<Vec<LookRecord>, StoreError>;
+
+    /// What searchers did, by day in days since 1970, newest first; of the last days.
+    fn numbers(
+        &self,
+        engine: &str,
+        subject: Subject,
+        most: usize,
+    ) -> Result<Vec<(i32, Vec<NumbersRecord>)>, StoreError>;
+}
+
+/// Writes what access logs and exports of consoles said.
+pub trait WriteUptake {
+    /// Replaces a part of what is known of crawlers' visits.
+    fn keep_visits(&self, part: UptakePart, value: &[u8]) -> Result<(), StoreError>;
+
+    /// Adds what exports said. What they said of each URL is remembered of the last two of an engine and subject.
+    fn add_look(&self, look: &Look, records: &[LookRecord]) -> Result<(), StoreError>;
+
+    /// Replaces what searchers did on a day.
+    fn keep_numbers(
+        &self,
+        engine: &str,
+        subject: Subject,
+        day: i32,
+        records: &[NumbersRecord],
+    ) -> Result<(), StoreError>;
 }

@@ -10,6 +10,7 @@ mod chunk;
 mod memory;
 mod fact;
 mod untouched;
+mod uptake;
 
 pub(crate) use self::chunk::KnownChunks;
 pub use self::chunk::{ArchiveName, ChunkShare, Members, RememberedChunk};
@@ -24,3 +25,6 @@ pub(crate) use self::segment::KnownEntry;
 pub use self::segment::{PackedEntries, Whole};
 pub(crate) use self::text::{SegmentText, facts_of, urls_and_dates_of, urls_of};
 pub(crate) use self::untouched::Untouched;
+pub use self::uptake::{
+    Look, LookFacts, LookRecord, NumbersRecord, OtherRecord, SitemapFileLook, UptakePart, VisitRecord,
+};

@@ -111,7 +111,7 @@ impl Column {
         let words: Vec<&str> = header.split(|letter: char| !letter.is_alphanumeric()).collect();
         let means = |known: &&'static str| words.contains(known) || (known.contains(' ') && header.contains(&**known));
         let mut all = Self::ALL.iter().filter(|(column, _, _)| wanted(*column));
-        all.find(|(_, _, known)| known.iter().any(|known| means(known))).map(|(column, _, _)| *column)
+        all.find(|(_, _, known)| known.iter().any(&means)).map(|(column, _, _)| *column)
     }
 }
 

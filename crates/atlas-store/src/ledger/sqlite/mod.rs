@@ -9,6 +9,7 @@ mod pages;
 mod chunks;
 mod engines;
 mod submitted;
+mod uptake;
 
 use std::cell::RefCell;
 use std::fs::{self, File, TryLockError};

@@ -7,7 +7,7 @@ use rusqlite::Connection;
 use crate::error::StoreError;
 
 /// The format that this version writes.
-const FORMAT: i64 = 12;
+const FORMAT: i64 = 13;
 
 const PAGE_TABLES: &str = "
 -- what was learnt of files that sources read
@@ -115,6 +115,20 @@ create table announcement (
     status integer, outcome text not null, words text not null, examples text not null
 );
 create index announcement_engine on announcement (engine, id);
+
+-- what is known of crawlers' visits, in parts
+create table visits (part text primary key, value blob not null) without rowid;
+-- what the exports of consoles said: facts are JSON
+create table look (
+    id integer primary key, engine text not null, subject text not null, at integer not null, facts text not null
+);
+-- and of each URL; only of the last two of an engine and subject
+create table look_record (look integer primary key, records blob not null);
+-- what searchers did with URLs, by engine, subject and day
+create table numbers (
+    engine text not null, subject text not null, day integer not null, records blob not null,
+    primary key (engine, subject, day)
+);
 ";
 
 const SEGMENT_TABLES: &str = "

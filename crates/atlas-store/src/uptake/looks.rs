@@ -1,0 +1,206 @@
+//! What the exports of a console say, row by row.
+
+use std::collections::{BTreeMap, HashMap};
+
+use atlas_core::address;
+use atlas_core::uptake::export::{Subject, Taken};
+use foldhash::fast::RandomState;
+
+use super::subjects::Subjects;
+use super::visits::Visits;
+use crate::error::StoreError;
+use crate::ledger::Writing;
+use crate::model::{Look, LookFacts, LookRecord, NumbersRecord, SitemapFileLook};
+
+/// How many URLs that no sitemap lists are remembered with their text.
+const MOST_STRANGE: usize = 10_000;
+/// The most different reasons that are told apart.
+const MOST_REASONS: usize = 200;
+/// The most sitemap files of which a console tells.
+const MOST_FILES: usize = 50_000;
+/// A day, in seconds.
+const DAY: i64 = 86_400;
+
+/// One row of an export.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Row<'a> {
+    /// The URL, or a path of the site.
+    pub url: &'a str,
+    /// Why it is in the index or not.
+    pub reason: Option<&'a str>,
+    /// The date, in seconds since 1970.
+    pub date: Option<i64>,
+    /// How often it was shown.
+    pub shown: Option<f64>,
+    /// How often it was clicked.
+    pub clicked: Option<f64>,
+    /// Its average position.
+    pub position: Option<f64>,
+    /// Of a sitemap file: the URLs that were found.
+    pub found: Option<f64>,
+    /// Of a sitemap file: the URLs that are in the index.
+    pub in_index: Option<f64>,
+}
+
+impl Row<'_> {
+    fn has_numbers(&self) -> bool {
+        self.shown.is_some() || self.clicked.is_some() || self.position.is_some()
+    }
+}
+
+/// Collects what the exports of one engine say of one subject.
+#[derive(Debug)]
+pub struct LookBuilder<'s> {
+    subjects: &'s Subjects,
+    engine: String,
+    subject: Subject,
+    at: i64,
+    /// The words of reasons that mean “picked up”, if they are declared.
+    words: Vec<String>,
+    facts: LookFacts,
+    reasons: HashMap<String, u16>,
+    records: HashMap<u64, LookRecord, RandomState>,
+    numbers: BTreeMap<i32, HashMap<u64, NumbersRecord, RandomState>>,
+    other_hosts: BTreeMap<String, u64>,
+}
+
+impl<'s> LookBuilder<'s> {
+    /// For an engine and subject at an instant, in seconds since 1970; `words` are the reasons that mean “picked up”.
+    pub fn new(subjects: &'s Subjects, engine: &str, subject: Subject, at: i64, words: &[String]) -> Self {
+        Self {
+            subjects,
+            engine: engine.to_owned(),
+            subject,
+            at,
+            words: words.to_vec(),
+            facts: LookFacts::default(),
+            reasons: HashMap::new(),
+            records: HashMap::default(),
+            numbers: BTreeMap::new(),
+            other_hosts: BTreeMap::new(),
+        }
+    }
+
+    /// The engine and what it is of.
+    pub fn is_of(&self, engine: &str, subject: Subject) -> bool {
+        (self.engine.as_str(), self.subject) == (engine, subject)
+    }
+
+    /// Begins a file.
+    pub fn file(&mut self, name: &str) {
+        self.facts.files.push(name.to_owned());
+    }
+
+    /// The rows so far, and the hosts of rows that are not of the site with the number of their rows.
+    pub fn so_far(&self) -> (u64, &BTreeMap<String, u64>) {
+        (self.facts.rows, &self.other_hosts)
+    }
+
+    /// Takes a row; `false` if its URL is not of the site. `lists_taken` tells that URLs without a reason are in the
+    /// index; otherwise they are not.
+    pub fn row(&mut self, row: &Row<'_>, lists_taken: bool) -> bool {
+        let site = self.subjects.site();
+        let Ok(address) = site.address(row.url) else { return false };
+        let address = address.as_str();
+        if address::origin(address) != site.root().origin() && site.respelt(address).is_none() {
+            let host = address::host(address).to_owned();
+            if self.other_hosts.len() < MOST_REASONS || self.other_hosts.contains_key(&host) {
+                *self.other_hosts.entry(host).or_default() += 1;
+            }
+            // Pictures and videos may be anywhere.
+            let tag = self.subjects.tag_of(address);
+            if self.subject == Subject::Pages || self.subjects.find(tag).is_none() {
+                return false;
+            }
+        }
+        self.facts.rows += 1;
+        if self.subject == Subject::SitemapFiles {
+            self.sitemap_file(address, row);
+            return true;
+        }
+        let tag = self.subjects.tag_of(address);
+        let (reason, picked_up) = match row.reason.map(str::trim).filter(|reason| !reason.is_empty()) {
+            Some(reason) => self.reason(reason),
+            None => (0, lists_taken),
+        };
+        self.facts.is_whole |= picked_up && !row.has_numbers();
+        let date = row.date.map_or(0, |date| date.clamp(1, i64::from(u32::MAX)) as u32);
+        let record = self.records.entry(tag).or_insert(LookRecord { tag, reason, picked_up, date: 0 });
+        // Several rows of one URL: its word is the last, its date the latest.
+        (record.reason, record.picked_up, record.date) = (reason, picked_up, record.date.max(date));
+        if row.has_numbers() {
+            let day = row.date.unwrap_or(self.at).div_euclid(DAY) as i32;
+            let of_day = self.numbers.entry(day).or_default();
+            let known = of_day.entry(tag).or_insert(NumbersRecord { tag, ..NumbersRecord::default() });
+            add(known, row);
+        }
+        if self.subjects.find(tag).is_none() && self.facts.strange.len() < MOST_STRANGE {
+            self.facts.strange.insert(tag, address.to_owned());
+        }
+        true
+    }
+
+    fn sitemap_file(&mut self, address: &str, row: &Row<'_>) {
+        let number = |number: Option<f64>| number.filter(|number| *number >= 0.0).map(|number| number as u64);
+        if self.facts.sitemap_files.len() < MOST_FILES {
+            self.facts.sitemap_files.push(SitemapFileLook {
+                address: address.to_owned(),
+                read: row.date,
+                found: number(row.found),
+                in_index: number(row.in_index),
+                words: row.reason.map(str::to_owned),
+            });
+        }
+    }
+
+    fn reason(&mut self, reason: &str) -> (u16, bool) {
+        if let Some(at) = self.reasons.get(reason) {
+            return (*at, self.facts.reasons[usize::from(*at) - 1].1);
+        }
+        let picked_up = Taken::of(reason, &self.words) == Taken::PickedUp;
+        if self.facts.reasons.len() >= MOST_REASONS {
+            return (0, picked_up);
+        }
+        self.facts.reasons.push((reason.to_owned(), picked_up));
+        let at = self.facts.reasons.len() as u16;
+        self.reasons.insert(reason.to_owned(), at);
+        (at, picked_up)
+    }
+
+    /// Remembers it, and since when each subject is picked up.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the ledger cannot be written.
+    pub fn keep(mut self, writing: &dyn Writing, visits: &Visits<'_>) -> Result<(), StoreError> {
+        let mut records: Vec<LookRecord> = self.records.into_values().collect();
+        records.sort_unstable_by_key(|record| record.tag);
+        let at = self.at.clamp(1, i64::from(u32::MAX)) as u32;
+        for record in records.iter().filter(|record| record.picked_up) {
+            self.facts.picked_up += 1;
+            if let Some(subject) = self.subjects.find(record.tag) {
+                visits.picked_up(subject, at);
+            }
+        }
+        self.facts.days = self.numbers.keys().copied().collect();
+        for (day, numbers) in self.numbers {
+            let mut numbers: Vec<NumbersRecord> = numbers.into_values().collect();
+            numbers.sort_unstable_by_key(|one| one.tag);
+            writing.keep_numbers(&self.engine, self.subject, day, &numbers)?;
+        }
+        writing.add_look(&Look { engine: self.engine, subject: self.subject, at: self.at, facts: self.facts }, &records)
+    }
+}
+
+/// Adds the numbers of a row: sums, and the position as an average over what was shown.
+fn add(known: &mut NumbersRecord, row: &Row<'_>) {
+    let number = |number: Option<f64>| number.unwrap_or(0.0).clamp(0.0, f64::from(u32::MAX)) as u32;
+    let (shown, clicked) = (number(row.shown), number(row.clicked));
+    if let Some(position) = row.position.filter(|position| *position > 0.0) {
+        let (before, now) = (f64::from(known.shown), f64::from(shown.max(1)));
+        let before = if known.position > 0.0 { before.max(1.0) } else { 0.0 };
+        known.position = ((f64::from(known.position) * before + position * now) / (before + now)) as f32;
+    }
+    known.shown = known.shown.saturating_add(shown);
+    known.clicked = known.clicked.saturating_add(clicked);
+}

@@ -1,0 +1,199 @@
+//! What is known of pages besides their visits: what sources learnt when they read them, and what sitemaps say.
+
+use std::collections::HashMap;
+
+use atlas_core::contribution::{Contribution, url_of};
+use atlas_core::format::{Frame, read};
+use atlas_core::hint::depth;
+use atlas_core::lastmod::Lastmod;
+use atlas_core::page::PageFacts;
+use atlas_core::placement::FileKind;
+use atlas_core::uptake::difference::{PageTrait, Traits};
+use atlas_core::{address, fingerprint, links};
+use foldhash::fast::RandomState;
+use jiff::tz::TimeZone;
+use rayon::prelude::*;
+
+use super::subjects::Subjects;
+use crate::disk::segmented_gzip::decompress;
+use crate::error::StoreError;
+use crate::ledger::Ledger;
+use crate::model::{VisitRecord, from_bytes, tag};
+use crate::source::Source;
+
+/// A year, in seconds.
+const YEAR: i64 = 365 * 86_400;
+/// How many segments are read before their texts are unpacked side by side.
+const BATCH: usize = 256;
+
+/// What sources learnt of one page.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct PageKnown {
+    /// Its words.
+    pub words: Option<u32>,
+    /// A fingerprint of its title.
+    title: Option<u64>,
+    /// How many pages link to it.
+    pub linked_from: u32,
+}
+
+/// What sources learnt of pages, by the tag of their key.
+#[derive(Debug, Default)]
+pub struct PageKnowledge {
+    pages: HashMap<u64, PageKnown, RandomState>,
+    /// How many pages have each title.
+    titles: HashMap<u64, u32, RandomState>,
+    /// Whether links are known.
+    has_links: bool,
+    /// Pages with fewer words are thin.
+    thin_words: u32,
+}
+
+impl PageKnowledge {
+    /// Reads what sources remember. `thin_words`: pages with fewer words are thin.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the ledger cannot be read.
+    pub fn read(
+        ledger: &dyn Ledger,
+        subjects: &Subjects,
+        sources: &[Box<dyn Source>],
+        thin_words: u32,
+    ) -> Result<Self, StoreError> {
+        let mut known = Self { thin_words, ..Self::default() };
+        for source in sources.iter().filter(|source| source.reads_pages()) {
+            let memory = ledger.memory(&source.name(), source.settings(), true)?;
+            for learnt in memory.known.values().filter(|learnt| !learnt.row.is_empty()) {
+                let url = url_of(&learnt.row);
+                let row = Contribution::read(&learnt.row);
+                let title = row.title.as_deref().map(|title| fingerprint::row(title.trim().as_bytes()));
+                let of = subjects.tag_of(url);
+                if let Some(title) = title.filter(|_| subjects.find(of).is_some()) {
+                    *known.titles.entry(title).or_default() += 1;
+                }
+                let page = known.pages.entry(of).or_default();
+                page.words = row.facts.map(|facts| PageFacts::from_bits(facts).words).or(page.words);
+                page.title = title.or(page.title);
+                links::each(&learnt.links, |link| {
+                    known.has_links = true;
+                    if link != url {
+                        known.pages.entry(subjects.tag_of(link)).or_default().linked_from += 1;
+                    }
+                });
+            }
+        }
+        Ok(known)
+    }
+
+    /// What is known of a page.
+    pub(super) fn of(&self, tag: u64) -> Option<&PageKnown> {
+        self.pages.get(&tag)
+    }
+
+    /// How many pages link to a page, if links are known.
+    pub(super) fn linked_from(&self, tag: u64) -> Option<u32> {
+        self.has_links.then(|| self.of(tag).map_or(0, |page| page.linked_from))
+    }
+
+    /// The traits of a page, as far as they are known. `logs` tells whether visits are known.
+    pub(super) fn traits(&self, page: &ListedPage<'_>, visits: &VisitRecord, logs: bool, now: i64) -> Traits {
+        let mut traits = Traits::default();
+        let depth = depth(address::path(page.url));
+        traits.set(PageTrait::Deep, depth >= PageTrait::DEEP);
+        traits.set(PageTrait::Undated, page.lastmod.is_none());
+        traits.set(PageTrait::NoPicture, page.images == 0);
+        if let Some(date) = page.lastmod.and_then(|date| Lastmod::read(date, &TimeZone::UTC)) {
+            traits.set(PageTrait::Old, now - date.seconds() > YEAR);
+        }
+        if let Some(known) = self.of(page.tag) {
+            if let Some(words) = known.words {
+                traits.set(PageTrait::Thin, words < self.thin_words);
+            }
+            if known.words.is_some() {
+                traits.set(PageTrait::NoTitle, known.title.is_none());
+                let shared = known.title.is_some_and(|title| self.titles.get(&title).is_some_and(|pages| *pages > 1));
+                traits.set(PageTrait::SharedTitle, shared);
+            }
+        }
+        if self.has_links && depth > 0 {
+            traits.set(PageTrait::Unlinked, self.of(page.tag).is_none_or(|known| known.linked_from == 0));
+        }
+        if logs {
+            traits.set(PageTrait::NeverFetched, visits.count == 0);
+            if visits.count > 0 {
+                traits.set(PageTrait::Redirecting, (300..400).contains(&visits.status) && visits.status != 304);
+                traits.set(PageTrait::Failing, visits.status >= 400);
+            }
+            if visits.slowest > 0 {
+                traits.set(PageTrait::Slow, visits.slowest >= PageTrait::SLOW);
+            }
+        }
+        traits
+    }
+
+    /// The number of words under which a page is thin.
+    pub(super) fn thin_words(&self) -> u32 {
+        self.thin_words
+    }
+}
+
+/// A listed page, as its sitemap says.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct ListedPage<'a> {
+    /// The tag of its key.
+    pub tag: u64,
+    /// Its URL.
+    pub url: &'a str,
+    /// Its date.
+    pub lastmod: Option<&'a str>,
+    /// The number of its pictures.
+    pub images: usize,
+}
+
+/// Passes every listed page through `map` on all cores, and what that makes to `take`, in order. Pages for which `wants`
+/// says no are not unpacked if that holds for a whole segment.
+pub(super) fn each_page<T: Send>(
+    ledger: &dyn Ledger,
+    wants: impl Fn(u64) -> bool + Sync,
+    map: impl Fn(&ListedPage<'_>) -> Option<T> + Sync,
+    mut take: impl FnMut(T),
+) -> Result<(), StoreError> {
+    let remembered = ledger.remembered()?;
+    let segments: Vec<_> = remembered.segments(|kind| kind == FileKind::Pages).collect();
+    for batch in segments.chunks(BATCH) {
+        let mut packed = Vec::new();
+        for (file, segment) in batch {
+            let whole = ledger.whole(file.id, segment.number, false)?;
+            let tags: Vec<u64> =
+                from_bytes(&whole.entries, segment.count as usize)?.map(|entry| tag(entry.key)).collect();
+            if tags.iter().any(|tag| wants(*tag)) {
+                packed.push((tags, ledger.body(file.id, segment.number)?, segment.size));
+            }
+        }
+        let made: Result<Vec<Vec<T>>, StoreError> =
+            packed.par_iter().map(|(tags, body, size)| of_segment(tags, body, *size, &map)).collect();
+        made?.into_iter().flatten().for_each(&mut take);
+    }
+    Ok(())
+}
+
+fn of_segment<T>(
+    tags: &[u64],
+    body: &[u8],
+    size: u64,
+    map: &(impl Fn(&ListedPage<'_>) -> Option<T> + Sync),
+) -> Result<Vec<T>, StoreError> {
+    let damaged = || StoreError::LedgerDamaged("the text of a segment cannot be read");
+    let raw = decompress(body, size).map_err(|_| damaged())?;
+    let frame = Frame::ALL;
+    let file = [&frame.open(None)[..], &raw, Frame::CLOSE].concat();
+    let (mut made, mut tags) = (Vec::new(), tags.iter());
+    let each = |url: atlas_core::format::RawUrl<'_>| {
+        let (Some(tag), Some(loc)) = (tags.next(), &url.loc) else { return };
+        let page = ListedPage { tag: *tag, url: loc, lastmod: url.lastmod.as_deref(), images: url.images.len() };
+        made.extend(map(&page));
+    };
+    read(&file, each, |_| ()).map_err(|_| damaged())?;
+    Ok(made)
+}

@@ -1,0 +1,400 @@
+//! Counting crawlers' visits. All counts are sums, first and last instants, so that neither the order of lines nor the
+//! number of threads matters.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::atomic::{AtomicU32, AtomicU64, Ordering::Relaxed};
+
+use atlas_core::uptake::log::{LogLine, product_token};
+use atlas_core::uptake::request::RequestKind;
+use foldhash::fast::RandomState;
+use serde::{Deserialize, Serialize};
+
+use super::crawlers::{CrawlerName, CrawlerSettings, Crawlers, MOST_CRAWLERS};
+use super::read_logs::LogsRead;
+use super::subjects::Subjects;
+use super::times::RunTimes;
+use crate::error::StoreError;
+use crate::ledger::{Ledger, Writing};
+use crate::model::{OtherRecord, UptakePart, VisitRecord};
+
+/// The most user agents whose crawler is remembered by each thread.
+const MOST_AGENTS: usize = 20_000;
+/// The most URLs that no sitemap lists that are counted apart.
+const MOST_OTHERS: usize = 1 << 20;
+/// Of how many of them the text is remembered.
+const MOST_TEXTS: usize = 2_000;
+
+/// The visits to one subject.
+#[derive(Debug, Default)]
+struct Slot {
+    first: AtomicU32,
+    since: AtomicU32,
+    count: AtomicU32,
+    /// The last visit and its status: the instant in the upper bits.
+    last: AtomicU64,
+    slowest: AtomicU32,
+    picked_up: AtomicU32,
+    by: AtomicU64,
+}
+
+/// Sets the earlier of two instants; 0 is none.
+fn earliest(slot: &AtomicU32, seconds: u32) {
+    // Wrapped around, none becomes the latest.
+    let _ = slot
+        .fetch_update(Relaxed, Relaxed, |known| (seconds.wrapping_sub(1) < known.wrapping_sub(1)).then_some(seconds));
+}
+
+/// What one crawler did.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub(super) struct CrawlerCounts {
+    pub requests: u64,
+    /// By kind, in the order of [`RequestKind::ALL`].
+    pub kinds: [u64; RequestKind::ALL.len()],
+    /// Answers of 400 and above.
+    pub errors: u64,
+    pub first: Option<i64>,
+    pub last: Option<i64>,
+}
+
+impl CrawlerCounts {
+    fn add(&mut self, other: &Self) {
+        self.requests += other.requests;
+        self.errors += other.errors;
+        self.kinds.iter_mut().zip(other.kinds).for_each(|(kind, other)| *kind += other);
+        self.first = [self.first, other.first].into_iter().flatten().min();
+        self.last = self.last.max(other.last);
+    }
+}
+
+/// What is stored of crawlers and logs.
+#[derive(Debug, Default, Serialize, Deserialize)]
+struct Stored {
+    logs: LogsRead,
+    crawlers: Vec<(CrawlerName, CrawlerCounts)>,
+    /// URLs that crawlers fetched and no sitemap lists.
+    others: BTreeMap<String, u32>,
+}
+
+/// All visits.
+#[derive(Debug)]
+pub struct Visits<'s> {
+    subjects: &'s Subjects,
+    slots: Vec<Slot>,
+    crawlers: Crawlers,
+    counts: Vec<CrawlerCounts>,
+    /// When each subject changed, in seconds since 1970.
+    times: RunTimes,
+    others: HashMap<u64, u32, RandomState>,
+    texts: BTreeMap<String, u32>,
+    /// What logs said.
+    pub logs: LogsRead,
+}
+
+impl<'s> Visits<'s> {
+    /// What the ledger remembers of visits to these subjects.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the ledger cannot be read.
+    pub fn read(ledger: &dyn Ledger, subjects: &'s Subjects, settings: &[CrawlerSettings]) -> Result<Self, StoreError> {
+        let damaged = |_| StoreError::LedgerDamaged("what is known of crawlers cannot be read");
+        let stored = ledger.visits(UptakePart::Logs)?;
+        let stored: Stored = match &stored[..] {
+            [] => Stored::default(),
+            stored => serde_json::from_slice(stored).map_err(damaged)?,
+        };
+        let (names, counts): (Vec<CrawlerName>, Vec<CrawlerCounts>) = stored.crawlers.into_iter().unzip();
+        let slots = (0..subjects.len()).map(|_| Slot::default()).collect();
+        let others = ledger.visits(UptakePart::Others)?;
+        let others = OtherRecord::read_all(&others)?.map(|one| (one.tag, one.count)).collect();
+        let visits = Self {
+            subjects,
+            slots,
+            crawlers: Crawlers::new(settings, names),
+            counts,
+            times: RunTimes::read(ledger)?,
+            others,
+            texts: stored.others,
+            logs: stored.logs,
+        };
+        for record in VisitRecord::read_all(&ledger.visits(UptakePart::Visits)?)? {
+            let Some(at) = subjects.find(record.tag) else { continue };
+            let slot = &visits.slots[at as usize];
+            slot.first.store(record.first, Relaxed);
+            // What came before the last change tells nothing of it.
+            let is_same = record.changed == subjects.changed(at);
+            slot.since.store(if is_same { record.since } else { 0 }, Relaxed);
+            slot.count.store(record.count, Relaxed);
+            slot.last.store(packed(record.last, record.status), Relaxed);
+            slot.slowest.store(record.slowest, Relaxed);
+            slot.picked_up.store(record.picked_up, Relaxed);
+            slot.by.store(record.by, Relaxed);
+        }
+        Ok(visits)
+    }
+
+    /// Begins to count lines on a thread of its own.
+    pub fn worker(&self) -> Worker<'_> {
+        Worker {
+            visits: self,
+            agents: HashMap::default(),
+            buffer: String::new(),
+            counts: Vec::new(),
+            others: HashMap::default(),
+            texts: HashMap::default(),
+            logs: LogsRead::default(),
+        }
+    }
+
+    /// Adds what a thread has counted.
+    pub fn add(&mut self, counted: Counted) {
+        let Counted { counts, others, texts, logs } = counted;
+        self.counts.resize(self.counts.len().max(counts.len()), CrawlerCounts::default());
+        self.counts.iter_mut().zip(&counts).for_each(|(known, new)| known.add(new));
+        for (tag, count) in others {
+            if self.others.len() < MOST_OTHERS || self.others.contains_key(&tag) {
+                *self.others.entry(tag).or_default() += count;
+            }
+        }
+        for (tag, text) in texts {
+            if self.texts.len() < MOST_TEXTS || self.texts.contains_key(&text) {
+                self.texts.insert(text, self.others.get(&tag).copied().unwrap_or(1));
+            }
+        }
+        self.logs.add(&logs);
+    }
+
+    /// Records that an export named a subject as picked up at an instant.
+    pub(super) fn picked_up(&self, at: u32, seconds: u32) {
+        earliest(&self.slots[at as usize].picked_up, seconds);
+    }
+
+    /// The visits to a subject.
+    pub(super) fn of(&self, at: u32) -> VisitRecord {
+        let slot = &self.slots[at as usize];
+        let last = slot.last.load(Relaxed);
+        VisitRecord {
+            tag: self.subjects.tags()[at as usize],
+            first: slot.first.load(Relaxed),
+            since: slot.since.load(Relaxed),
+            changed: self.subjects.changed(at),
+            count: slot.count.load(Relaxed),
+            last: (last >> 16) as u32,
+            status: last as u16,
+            slowest: slot.slowest.load(Relaxed),
+            picked_up: slot.picked_up.load(Relaxed),
+            by: slot.by.load(Relaxed),
+        }
+    }
+
+    /// All crawlers with their counts, and whether each counts as an engine's.
+    pub(super) fn crawlers(&self) -> Vec<(CrawlerName, CrawlerCounts, bool)> {
+        let names = self.crawlers.names().into_iter().enumerate();
+        names
+            .map(|(at, name)| {
+                let counts = self.crawlers.counts(&name);
+                (name, self.counts.get(at).cloned().unwrap_or_default(), counts)
+            })
+            .collect()
+    }
+
+    /// URLs that engines' crawlers fetched and no sitemap lists: how many, and the most visited of them.
+    pub(super) fn others(&self) -> (u64, Vec<(&str, u32)>) {
+        let listed = |tag: &u64| self.subjects.find(*tag).is_some();
+        let count = self.others.keys().filter(|tag| !listed(tag)).count() as u64;
+        let mut texts: Vec<(&str, u32)> = self
+            .texts
+            .iter()
+            .filter(|(url, _)| !listed(&self.subjects.tag_of(url)))
+            .map(|(url, count)| (url.as_str(), *count))
+            .collect();
+        texts.sort_by(|one, other| other.1.cmp(&one.1).then(one.0.cmp(other.0)));
+        (count, texts)
+    }
+
+    /// When runs were, and when engines were told of them.
+    pub(super) fn times(&self) -> &RunTimes {
+        &self.times
+    }
+
+    /// Remembers everything.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the ledger cannot be written.
+    pub fn keep(&self, writing: &dyn Writing) -> Result<(), StoreError> {
+        let mut bytes = Vec::new();
+        for at in 0..self.subjects.len() as u32 {
+            let record = self.of(at);
+            if record.count > 0 || record.by > 0 || record.picked_up > 0 {
+                record.write(&mut bytes);
+            }
+        }
+        writing.keep_visits(UptakePart::Visits, &bytes)?;
+        let mut others: Vec<OtherRecord> =
+            self.others.iter().map(|(tag, count)| OtherRecord { tag: *tag, count: *count }).collect();
+        others.sort_unstable();
+        bytes.clear();
+        others.iter().for_each(|one| one.write(&mut bytes));
+        writing.keep_visits(UptakePart::Others, &bytes)?;
+        let crawlers = self.crawlers().into_iter().map(|(name, counts, _)| (name, counts)).collect();
+        let stored = Stored { logs: self.logs.clone(), crawlers, others: self.texts.clone() };
+        let stored =
+            serde_json::to_vec(&stored).map_err(|_| StoreError::LedgerDamaged("crawlers cannot be written"))?;
+        writing.keep_visits(UptakePart::Logs, &stored)
+    }
+}
+
+fn packed(seconds: u32, status: u16) -> u64 {
+    u64::from(seconds) << 16 | u64::from(status)
+}
+
+/// A URL that a thread has seen and no sitemap lists.
+type Others = HashMap<u64, u32, RandomState>;
+
+/// What a thread has counted.
+#[derive(Debug)]
+pub struct Counted {
+    counts: Vec<CrawlerCounts>,
+    others: Others,
+    texts: HashMap<u64, String, RandomState>,
+    logs: LogsRead,
+}
+
+/// Who a user agent is: its token, and its number if that does not depend on the address.
+#[derive(Debug, Clone)]
+struct Agent {
+    token: String,
+    number: Option<(usize, bool)>,
+}
+
+/// Counts lines on one thread.
+#[derive(Debug)]
+pub struct Worker<'v> {
+    visits: &'v Visits<'v>,
+    agents: HashMap<Vec<u8>, Option<Agent>, RandomState>,
+    buffer: String,
+    counts: Vec<CrawlerCounts>,
+    others: Others,
+    texts: HashMap<u64, String, RandomState>,
+    logs: LogsRead,
+}
+
+impl Worker<'_> {
+    /// Counts a line that cannot be read.
+    pub fn broken(&mut self) {
+        self.logs.lines += 1;
+        self.logs.broken += 1;
+    }
+
+    /// Counts a line.
+    pub fn line(&mut self, line: &LogLine<'_>) {
+        self.logs.lines += 1;
+        self.logs.at(line.seconds);
+        let Some(agent) = line.agent else {
+            self.logs.nameless += 1;
+            return;
+        };
+        let known = match self.agents.get(agent) {
+            Some(known) => known.as_ref(),
+            None => {
+                if self.agents.len() >= MOST_AGENTS {
+                    self.agents.clear();
+                }
+                let found = recognised(&self.visits.crawlers, agent);
+                self.agents.entry(agent.to_vec()).or_insert(found).as_ref()
+            }
+        };
+        let Some(known) = known else { return };
+        let (number, counts) = known.number.unwrap_or_else(|| {
+            let crawlers = &self.visits.crawlers;
+            let prefixes = crawlers.prefixes(&known.token);
+            let verified = prefixes.map(|prefixes| line.address.is_some_and(|address| prefixes.hold(address)));
+            number_of(crawlers, CrawlerName { token: known.token.clone(), verified })
+        });
+        self.visit(line, number, counts);
+    }
+
+    fn visit(&mut self, line: &LogLine<'_>, number: usize, counts: bool) {
+        let subjects = self.visits.subjects;
+        let host = subjects.site().root().host().as_bytes();
+        let is_ours = line.host.is_none_or(|other| other.eq_ignore_ascii_case(host));
+        let requested = subjects.requested(line.target, &mut self.buffer).filter(|_| is_ours);
+        let Some((subject, address)) = requested else {
+            self.logs.other_hosts += 1;
+            return;
+        };
+        let kind = match subject {
+            Some(at) => {
+                self.visits.count(at, line, number, counts);
+                subjects.kind(at)
+            }
+            None => RequestKind::of_other(atlas_core::address::path(address), line.status),
+        };
+        if counts && matches!(kind, RequestKind::OtherPage | RequestKind::Parameters) {
+            let tag = subjects.tag_of(address);
+            if self.others.len() < MOST_OTHERS || self.others.contains_key(&tag) {
+                *self.others.entry(tag).or_default() += 1;
+                if self.texts.len() < MOST_TEXTS && !self.texts.contains_key(&tag) {
+                    self.texts.insert(tag, address.to_owned());
+                }
+            }
+        }
+        if self.counts.len() <= number {
+            self.counts.resize(number + 1, CrawlerCounts::default());
+        }
+        let mine = &mut self.counts[number];
+        mine.requests += 1;
+        mine.kinds[kind as usize] += 1;
+        mine.errors += u64::from(line.status >= 400);
+        let seconds = Some(line.seconds);
+        mine.first = [mine.first, seconds].into_iter().flatten().min();
+        mine.last = mine.last.max(seconds);
+    }
+
+    /// What was counted.
+    pub fn done(self) -> Counted {
+        Counted { counts: self.counts, others: self.others, texts: self.texts, logs: self.logs }
+    }
+}
+
+impl Visits<'_> {
+    /// Counts a visit to a subject. Only engines' crawlers count; of others, only that they came.
+    fn count(&self, at: u32, line: &LogLine<'_>, number: usize, counts: bool) {
+        let slot = &self.slots[at as usize];
+        if number < MOST_CRAWLERS {
+            let bit = 1 << number;
+            if slot.by.load(Relaxed) & bit == 0 {
+                slot.by.fetch_or(bit, Relaxed);
+            }
+        }
+        if !counts {
+            return;
+        }
+        let seconds = line.seconds.clamp(1, i64::from(u32::MAX)) as u32;
+        slot.count.fetch_add(1, Relaxed);
+        earliest(&slot.first, seconds);
+        if i64::from(seconds) >= self.times.run_at(self.subjects.changed(at)) {
+            earliest(&slot.since, seconds);
+        }
+        slot.last.fetch_max(packed(seconds, line.status), Relaxed);
+        if let Some(took) = line.took {
+            slot.slowest.fetch_max(took, Relaxed);
+        }
+    }
+}
+
+fn number_of(crawlers: &Crawlers, name: CrawlerName) -> (usize, bool) {
+    let counts = crawlers.counts(&name);
+    (crawlers.number(name), counts)
+}
+
+/// The crawler behind a user agent; `None` for a browser.
+fn recognised(crawlers: &Crawlers, agent: &[u8]) -> Option<Agent> {
+    let token = product_token(agent)?;
+    let number = match crawlers.prefixes(&token) {
+        Some(_) => None,
+        None => Some(number_of(crawlers, CrawlerName { token: token.clone(), verified: None })),
+    };
+    Some(Agent { token, number })
+}
