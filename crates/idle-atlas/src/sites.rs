@@ -38,13 +38,18 @@ pub fn each(
 
 /// Whether a command's own options ask for JSON.
 fn wants_json(command: &Command) -> bool {
-    matches!(command, Command::Survey(survey) if survey.list && survey.wanted.form == ListFormat::Json)
+    match command {
+        Command::Survey(survey) => survey.list && survey.wanted.form == ListFormat::Json,
+        Command::Uptake(uptake) => uptake.list && uptake.wanted.form == ListFormat::Json,
+        _ => false,
+    }
 }
 
 /// Whether a command prints one line per entry for programs, so that nothing else may be printed in between.
 fn is_raw(command: &Command) -> bool {
     match command {
         Command::Survey(survey) => survey.list && survey.wanted.form == ListFormat::Csv,
+        Command::Uptake(uptake) => uptake.list && uptake.wanted.form == ListFormat::Csv,
         Command::History(history) => history.entries,
         Command::Why(why) => why.structured_data,
         _ => false,

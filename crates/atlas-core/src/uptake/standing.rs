@@ -32,6 +32,38 @@ impl Known {
     }
 }
 
+/// Where a page stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PageState {
+    /// An engine has not taken it, though it had the time.
+    NotPickedUp,
+    /// No crawler came, though it had the time.
+    NeverFetched,
+    /// It is too early to say.
+    Waiting,
+    /// A crawler came; whether an engine has it, no export tells.
+    Fetched,
+    /// An engine has it in its index.
+    PickedUp,
+    /// Nothing is known.
+    Unknown,
+}
+
+impl PageState {
+    /// Its word.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::NotPickedUp => "not picked up",
+            Self::NeverFetched => "never fetched",
+            Self::Waiting => "waiting",
+            Self::Fetched => "fetched",
+            Self::PickedUp => "picked up",
+            Self::Unknown => "–",
+        }
+    }
+}
+
 /// How many of the entries of a kind stand where. What no file tells is `None`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
 pub struct Standings {

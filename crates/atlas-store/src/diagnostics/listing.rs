@@ -7,6 +7,7 @@ use atlas_core::choose::{Chooser, Reason, Verdict};
 use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::page::PageFacts;
+use atlas_core::uptake::standing::PageState;
 use atlas_core::{address, output_policy, titles};
 use rayon::prelude::*;
 use serde::Serialize;
@@ -85,6 +86,9 @@ pub struct Listed {
     pub file: Option<String>,
     /// Its sources, in order.
     pub sources: Vec<String>,
+    /// Where it stands with engines, if that was asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub uptake: Option<PageState>,
 }
 
 /// Makes a list, and counts all matching entries. `files` gives the file of an entry by key.
@@ -197,6 +201,7 @@ impl Looking<'_> {
             published: contribution.published,
             file: kept.and_then(|_| self.files.get(&entry_row.summary.key()).cloned()),
             sources: entry_row.sources(self.arrivals).iter().map(|source| self.name(*source).to_owned()).collect(),
+            uptake: None,
             url: shown(&contribution.url).into_owned(),
         }
     }

@@ -446,6 +446,12 @@ pub trait WriteUptake {
     /// Replaces a part of what is known of crawlers' visits.
     fn keep_visits(&self, part: UptakePart, value: &[u8]) -> Result<(), StoreError>;
 
+    /// Forgets what access logs said.
+    fn forget_logs(&self) -> Result<(), StoreError>;
+
+    /// Forgets the exports of an engine; returns how many there were.
+    fn forget_looks(&self, engine: &str) -> Result<usize, StoreError>;
+
     /// Adds what exports said. What they said of each URL is remembered of the last two of an engine and subject.
     fn add_look(&self, look: &Look, records: &[LookRecord]) -> Result<(), StoreError>;
 

@@ -1,6 +1,7 @@
 //! The URLs that are most worth submitting by hand.
 
 use std::cmp::Reverse;
+use std::collections::HashSet;
 
 use atlas_core::address;
 use atlas_core::announce::EngineState;
@@ -10,7 +11,7 @@ use serde::Serialize;
 
 use super::Ledger;
 use crate::error::StoreError;
-use crate::model::urls_of;
+use crate::model::{tag, urls_of};
 
 /// A page that is this deep or less is a main page.
 const MAIN_DEPTH: usize = 1;
@@ -19,6 +20,8 @@ const MAIN_DEPTH: usize = 1;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum WorthSubmitting {
+    /// A page that an engine has not taken, by its own word.
+    NotPickedUp,
     /// A main page that no engine has been told of.
     UnknownMainPage,
     /// A page that was added since the baseline and that no engine has been told of.
@@ -35,6 +38,7 @@ impl WorthSubmitting {
     /// The reason in words.
     pub fn words(self) -> &'static str {
         match self {
+            Self::NotPickedUp => "not picked up, by an engine's own word",
             Self::UnknownMainPage => "a main page that no engine has been told of",
             Self::NewAndUnknown => "new, and no engine has been told of it",
             Self::New => "new",
@@ -63,7 +67,8 @@ pub struct WorthUrl {
 }
 
 /// The URLs that are most worth submitting by hand, best first, at most `most`. `engines` are those that are told of
-/// URLs. What was submitted counts again only once it has changed; what engines are not to be told of does not count.
+/// URLs, `not_picked_up` the tags of pages that an engine has not taken. What was submitted counts again only once it has
+/// changed; what engines are not to be told of does not count.
 ///
 /// # Errors
 ///
@@ -71,6 +76,7 @@ pub struct WorthUrl {
 pub fn worth_submitting(
     ledger: &dyn Ledger,
     engines: &[EngineState],
+    not_picked_up: &HashSet<u64>,
     most: usize,
 ) -> Result<Vec<WorthUrl>, StoreError> {
     let submitted = ledger.submitted_urls()?;
@@ -88,6 +94,7 @@ pub fn worth_submitting(
             let is_known = engines.iter().any(|engine| engine.knows(run, entry.key));
             let depth = depth(address::path(&url));
             let why = match (additions.contains(&entry.key), is_known) {
+                _ if not_picked_up.contains(&tag(entry.key)) => WorthSubmitting::NotPickedUp,
                 (_, false) if depth <= MAIN_DEPTH => WorthSubmitting::UnknownMainPage,
                 (true, false) => WorthSubmitting::NewAndUnknown,
                 (true, true) => WorthSubmitting::New,

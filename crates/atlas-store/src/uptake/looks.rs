@@ -167,6 +167,32 @@ impl<'s> LookBuilder<'s> {
         (at, picked_up)
     }
 
+    /// Adds what another file of the same engine and subject says.
+    pub fn merge(&mut self, other: Self) {
+        let places: Vec<u16> = other.facts.reasons.iter().map(|(reason, _)| self.reason(reason).0).collect();
+        let place = |reason: u16| usize::from(reason).checked_sub(1).map_or(0, |at| places[at]);
+        self.facts.files.extend(other.facts.files);
+        self.facts.rows += other.facts.rows;
+        self.facts.is_whole |= other.facts.is_whole;
+        self.facts.sitemap_files.extend(other.facts.sitemap_files);
+        let room = MOST_STRANGE.saturating_sub(self.facts.strange.len());
+        self.facts.strange.extend(other.facts.strange.into_iter().take(room));
+        for (tag, record) in other.records {
+            let record = LookRecord { reason: place(record.reason), ..record };
+            let known = self.records.entry(tag).or_insert(record);
+            // A URL that one file lists as taken and another gives a reason for: the reason says more.
+            if record.reason > 0 || known.reason == 0 {
+                *known = LookRecord { date: known.date.max(record.date), ..record };
+            }
+        }
+        for (day, numbers) in other.numbers {
+            self.numbers.entry(day).or_default().extend(numbers);
+        }
+        for (host, rows) in other.other_hosts {
+            *self.other_hosts.entry(host).or_default() += rows;
+        }
+    }
+
     /// Remembers it, and since when each subject is picked up.
     ///
     /// # Errors

@@ -17,12 +17,14 @@ mod overview;
 mod times;
 mod held;
 mod overlay;
+mod listing;
 mod searches;
 mod pages;
 mod reasons;
 mod worth;
 
 pub use self::crawlers::CrawlerSettings;
+pub use self::listing::PageUptake;
 pub use self::looks::{LookBuilder, Row};
 pub use self::overlay::{Overlaid, overlay};
 pub use self::overview::*;

@@ -1,6 +1,6 @@
 //! The subjects of uptake: everything that is listed, found by the tag of its key.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::hash::{BuildHasherDefault, Hasher};
 
 use atlas_core::address::{Address, Site};
@@ -82,13 +82,9 @@ impl Subjects {
             files: Vec::new(),
             elsewhere: [0; 2],
         };
-        let mut sections: BTreeMap<&str, u16> = BTreeMap::new();
-        for file in &remembered.files {
-            let next = sections.len() as u16;
-            sections.entry(&file.section).or_insert(next);
-        }
-        subjects.sections = vec![String::new(); sections.len()];
-        sections.iter().for_each(|(name, at)| subjects.sections[usize::from(*at)] = (*name).to_owned());
+        let names_of: BTreeSet<&str> = remembered.files.iter().map(|file| file.section.as_str()).collect();
+        let sections: BTreeMap<&str, u16> = names_of.into_iter().zip(0..).collect();
+        subjects.sections = sections.keys().map(|name| (*name).to_owned()).collect();
         let section_of = |file: &FileRow| sections.get(file.section.as_str()).copied().unwrap_or(NO_SECTION);
         subjects.pages(ledger, &remembered, &section_of)?;
         subjects.ends[0] = subjects.tags.len() as u32;

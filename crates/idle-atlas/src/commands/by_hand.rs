@@ -1,5 +1,7 @@
 //! `announce --by-hand` and `--done`: what is worth submitting in a console, and what has been.
 
+use std::collections::HashSet;
+
 use atlas_core::announce::EngineState;
 use atlas_core::fingerprint;
 use atlas_io::engines::EngineSettings;
@@ -9,7 +11,7 @@ use atlas_store::ledger::{self, Ledger, lists, worth_submitting};
 use atlas_store::model::{SubmittedFile, SubmittedUrl};
 use serde_json::json;
 
-use super::open_ledger;
+use super::{open_ledger, uptake};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::count;
@@ -28,7 +30,11 @@ pub fn list(settings: &Settings, most: usize, session: &Session) -> Result<Exit,
     let engines = engines.collect::<Result<Vec<Option<EngineState>>, StoreError>>()?;
     let engines: Vec<EngineState> = engines.into_iter().flatten().collect();
     let origin = settings.site.root().origin();
-    let urls = worth_submitting(&*ledger, &engines, most)?.into_iter().map(|worth| SubmittableUrl {
+    let not_picked_up = match uptake::is_known(&*ledger)? {
+        true => uptake::with(settings, &*ledger, session, |overlaid| Ok(overlaid.not_picked_up()))?,
+        false => HashSet::new(),
+    };
+    let urls = worth_submitting(&*ledger, &engines, &not_picked_up, most)?.into_iter().map(|worth| SubmittableUrl {
         path: worth.url.strip_prefix(origin).unwrap_or(&worth.url).to_owned(),
         why: worth.why,
         words: worth.why.words(),

@@ -13,7 +13,7 @@ use atlas_store::stop::Stop;
 use include_dir::{Dir, include_dir};
 use jiff::{SignedDuration, Timestamp};
 
-use super::{announce, build, check, init, survey, watch};
+use super::{announce, build, check, init, survey, uptake, watch};
 use crate::config::{self, NAME};
 use crate::exit::{Exit, Failure};
 use crate::screen::{FAINT, STRONG, count};
@@ -68,6 +68,13 @@ fn gallery(folder: &Path) -> impl Fn(&str) -> Option<String> + use<> {
         ))
     }
 }
+
+/// The requests of the test engine, as the web server of the site logs them.
+const ACCESS_LOG: &str = "access.log";
+/// What the test engine's console exports: pages, and sitemap files.
+const EXPORTS: [&str; 2] = ["lamp-pages.csv", "lamp-sitemaps.csv"];
+/// The addresses of the test engine's crawler, as engines publish theirs.
+const CRAWLER: (&str, &str) = ("lampbot.json", "{ \"prefixes\": [{ \"ipv4Prefix\": \"127.0.0.0/8\" }] }\n");
 
 const FARES: &str = "fares/index.html";
 const FROST: &str = "journal/frost-on-the-cutting/index.html";
@@ -166,7 +173,8 @@ impl Story {
         let site = serve::site(&public, gallery(&self.folder))
             .map_err(|error| Failure::said(format!("cannot serve on loopback: {error}")))?;
         let reach = HashMap::from([(HOST.to_owned(), site.address())]);
-        let settings = TestEngineSettings { reach, ..TestEngineSettings::fair() };
+        let access_log = Some(self.folder.join(ACCESS_LOG));
+        let settings = TestEngineSettings { reach, access_log, ..TestEngineSettings::fair() };
         let engine = TestEngine::start(settings)
             .map_err(|error| Failure::said(format!("cannot listen on loopback: {error}")))?;
 
@@ -181,6 +189,7 @@ impl Story {
         self.second_build(&engine)?;
         self.by_itself(&engine, &public)?;
         self.picked_up(&engine)?;
+        self.look_back()?;
         self.end()
     }
 
@@ -193,7 +202,8 @@ impl Story {
         // The site is reached on this machine, as a server behind a proxy would be.
         let reached = format!("[site]\nreached_at = \"http://{}\"", site.address());
         let text = fs::read_to_string(&path).unwrap_or_default().replacen("[site]", &reached, 1) + ADDED;
-        fs::write(&path, text).map_err(|error| Failure::said(format!("cannot write {}: {error}", path.display())))?;
+        self.write(NAME, &text)?;
+        self.write(CRAWLER.0, CRAWLER.1)?;
         self.say("Added by hand: a table of photographs, a rule that keeps /staff/ out, archives, news, a page for visitors, a feed.\n")
     }
 
@@ -270,7 +280,27 @@ impl Story {
         let seen = engine.crawl(settings.site.root(), &self.session.stop);
         let seen = seen.map_err(|error| Failure::said(format!("the test engine cannot crawl: {error}")))?;
         let layout = self.session.screen.layout(&settings);
-        self.session.screen.show(&seen, || view::rehearsal::seen_by_engine(&seen, &layout))
+        self.session.screen.show(&seen, || view::rehearsal::seen_by_engine(&seen, &layout))?;
+        let now = self.session.now().to_string();
+        for (name, text) in EXPORTS.into_iter().zip(view::rehearsal::exports(&seen, &now)) {
+            self.write(name, &text)?;
+        }
+        Ok(())
+    }
+
+    fn write(&self, name: &str, text: &str) -> Result<(), Failure> {
+        let path = self.folder.join(name);
+        fs::write(&path, text).map_err(|error| Failure::said(format!("cannot write {}: {error}", path.display())))
+    }
+
+    /// The access log and the exports, laid over what is listed.
+    fn look_back(&self) -> Result<(), Failure> {
+        let names = [ACCESS_LOG, EXPORTS[0], EXPORTS[1]];
+        self.step("12. Look back", &format!("uptake {} --engine lamp", names.join(" ")))?;
+        let files = names.map(|name| self.folder.join(name).display().to_string()).to_vec();
+        let arguments = args::UptakeArguments { files, engine: Some("lamp".to_owned()), ..Default::default() };
+        uptake::run(&self.settings()?, &arguments, &self.session)?;
+        Ok(())
     }
 
     fn end(&self) -> Result<(), Failure> {

@@ -11,6 +11,7 @@ pub mod check;
 pub mod history;
 pub mod init;
 pub mod survey;
+pub mod uptake;
 mod units;
 mod round_process;
 pub mod watch;

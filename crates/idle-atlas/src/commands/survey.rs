@@ -4,13 +4,14 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use atlas_core::choose::Reason;
+use atlas_core::uptake::standing::PageState;
 use atlas_store::build::{list, made_sections, survey};
-use atlas_store::diagnostics::{Filter, Listing, ListingOrder};
+use atlas_store::diagnostics::{Filter, Listed, Listing, ListingOrder};
 use atlas_store::disk;
-use atlas_store::ledger;
+use atlas_store::ledger::{self, Ledger};
 use atlas_store::report::Survey;
 
-use super::{LookedAt, known};
+use super::{LookedAt, known, uptake};
 use crate::args::{self, ListFormat, Sort};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
@@ -100,8 +101,12 @@ fn one_by_one(settings: &Settings, arguments: &args::SurveyArguments, session: &
     let more = |rows| progress.more(rows);
     let job =
         looked_at.job(settings.job(session.now(), &session.stop)).strict(true).fresh(arguments.fresh).progress(&more);
-    let (entries, count) = list(&job, &mut *looked_at.ledger, &listing)?;
+    let (mut entries, count) = list(&job, &mut *looked_at.ledger, &listing)?;
     drop(progress);
+    if wanted.sort == Sort::Uptake {
+        by_uptake(settings, &*looked_at.ledger, &mut entries, session)?;
+        entries.truncate(wanted.most.unwrap_or(usize::MAX));
+    }
     match wanted.form {
         ListFormat::Json => screen.for_programs().show(&entries, String::new)?,
         ListFormat::Table => {
@@ -110,6 +115,31 @@ fn one_by_one(settings: &Settings, arguments: &args::SurveyArguments, session: &
         ListFormat::Csv => screen.show(&entries, || view::listing::csv(&entries, !screen.is_a_further_site()))?,
     }
     Ok(Exit::Done)
+}
+
+/// Sorts entries by what engines did with them: what they have not taken comes first.
+fn by_uptake(
+    settings: &Settings,
+    ledger: &dyn Ledger,
+    entries: &mut [Listed],
+    session: &Session,
+) -> Result<(), Failure> {
+    if !uptake::is_known(ledger)? {
+        return Err(Failure::said(
+            "--sort uptake: nothing is known of what engines did; begin with: idle-atlas uptake FILE",
+        ));
+    }
+    uptake::with(settings, ledger, session, |overlaid| {
+        let state = |entry: &Listed| {
+            let address = settings.site.address(&entry.url).ok();
+            address.and_then(|address| overlaid.state_of(address.as_str())).unwrap_or(PageState::Unknown)
+        };
+        for entry in entries.iter_mut() {
+            entry.uptake = Some(state(entry));
+        }
+        entries.sort_by_key(|entry| entry.uptake);
+        Ok(())
+    })
 }
 
 /// The options of a list from what was typed. Unknown names are errors.
@@ -141,7 +171,7 @@ fn listing(settings: &Settings, wanted: &args::ListOptions) -> Result<Listing, F
         return Err(Failure::said(format!("--under: “{path}” must begin with “/”, as paths do: such as /journal/")));
     }
     let order = match wanted.sort {
-        Sort::Found => ListingOrder::Found,
+        Sort::Found | Sort::Uptake => ListingOrder::Found,
         Sort::Url => ListingOrder::Url,
         Sort::Newest => ListingOrder::Newest,
         Sort::Pictures => ListingOrder::Pictures,
@@ -152,5 +182,6 @@ fn listing(settings: &Settings, wanted: &args::ListOptions) -> Result<Listing, F
         source: wanted.source.clone(),
         under: wanted.under.clone(),
     };
-    Ok(Listing { filter, order, most: wanted.most })
+    let most = wanted.most.filter(|_| wanted.sort != Sort::Uptake);
+    Ok(Listing { filter, order, most })
 }

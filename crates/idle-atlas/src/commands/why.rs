@@ -10,7 +10,7 @@ use atlas_store::build::{Explained, explain, recorded};
 use atlas_store::ledger::{self, Ledger};
 use atlas_store::model::Announced;
 
-use super::LookedAt;
+use super::{LookedAt, uptake};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
@@ -51,6 +51,7 @@ fn from_ledger(settings: &Settings, address: &str, session: &Session) -> Result<
     let Some(recorded) = recorded(&job, &*ledger, address)? else { return Ok(None) };
     let mut answer = view::recorded::RecordedReport::new(settings, address, recorded, told(&*ledger, address)?);
     answer.page = page_seen(settings, &*ledger, address)?;
+    answer.uptake = uptake::of_page(settings, &*ledger, address, session)?;
     screen.show(&answer, || view::recorded::recorded(&answer, &screen.layout(settings)))?;
     Ok(Some(Exit::in_part(!answer.is_known())))
 }

@@ -7,8 +7,8 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::upkeep::{
-    CheckTable, EngineTable, FilesTable, GuardsTable, HistoryTable, OwnershipTable, ProgramTable, RobotsTable,
-    WatchTable,
+    AccessLogTable, CheckTable, CrawlerTable, EngineTable, FilesTable, GuardsTable, HistoryTable, OwnershipTable,
+    ProgramTable, RobotsTable, UptakeTable, WatchTable,
 };
 use crate::exit::Failure;
 
@@ -88,6 +88,12 @@ pub struct ConfigFile {
     pub history: HistoryTable,
     #[serde(default)]
     pub watch: WatchTable,
+    #[serde(default)]
+    pub crawler: Vec<CrawlerTable>,
+    #[serde(default)]
+    pub uptake: Vec<UptakeTable>,
+    #[serde(default)]
+    pub access_log: AccessLogTable,
 }
 
 #[derive(Debug, Deserialize)]

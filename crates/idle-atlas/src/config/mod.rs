@@ -12,6 +12,7 @@ mod engines;
 mod programs;
 mod ownership;
 mod watch;
+mod uptake;
 pub mod resolve;
 
 use std::fs;
@@ -23,6 +24,7 @@ use crate::args::Shared;
 use crate::exit::Failure;
 
 pub use resolve::{Settings, codes};
+pub use uptake::EngineExports;
 
 /// The name of the configuration file, which is looked for in the current folder and its parents.
 pub const NAME: &str = "idle-atlas.toml";

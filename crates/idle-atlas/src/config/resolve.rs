@@ -35,6 +35,7 @@ use super::file::{ConfigFile, ConfigText};
 use super::pages;
 use super::programs::Programs;
 use super::sources::Sources;
+use super::uptake::UptakeSettings;
 use super::watch::WatchSettings;
 use crate::exit::Failure;
 use atlas_core::check::{Ownership, ThinWords};
@@ -68,6 +69,8 @@ pub struct Settings {
     pub accepted: Accepted,
     /// What counts as thin.
     pub thin_words: ThinWords,
+    /// What tells about engines: crawlers, exports and access logs.
+    pub uptake: UptakeSettings,
     timezone: TimeZone,
     pub sources: Vec<Box<dyn Source>>,
     pub choices: Choices,
@@ -127,6 +130,8 @@ impl Settings {
         let alternates = context.alternates(&typed)?;
         let extras = context.extras(&typed, &sections)?;
         let thin_words = context.thin_words(&typed)?;
+        let patience_days = typed.history.patience_days.as_ref();
+        let uptake = context.uptake(&typed.crawler, &typed.uptake, &typed.access_log, patience_days)?;
         let cut = context.cut(&typed.files)?;
         let thresholds = context.thresholds(&typed.guards)?;
         let keep_days = context.number("keep_days", typed.history.keep_days.as_ref(), (7, 36_500), KEEP_DAYS)?;
@@ -198,6 +203,7 @@ impl Settings {
             known_findings,
             accepted,
             thin_words,
+            uptake,
             timezone,
             sources,
             choices,

@@ -52,6 +52,7 @@ pub struct GuardsTable {
 #[serde(deny_unknown_fields, default)]
 pub struct HistoryTable {
     pub keep_days: Option<Spanned<i64>>,
+    pub patience_days: Option<Spanned<i64>>,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -90,6 +91,32 @@ pub enum ElementOrTable {
 pub struct NamedContent {
     pub name: String,
     pub content: String,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct CrawlerTable {
+    pub token: Spanned<String>,
+    pub addresses: Option<Spanned<String>>,
+}
+
+#[derive(Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct UptakeTable {
+    pub engine: Spanned<String>,
+    pub files: Option<Spanned<String>>,
+    pub of: Option<Spanned<String>>,
+    pub columns: Option<BTreeMap<String, Spanned<String>>>,
+    pub dates: Option<String>,
+    #[serde(default)]
+    pub picked_up: Vec<String>,
+}
+
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct AccessLogTable {
+    pub format: Option<Spanned<String>>,
+    pub fields: Option<BTreeMap<String, Spanned<String>>>,
 }
 
 #[derive(Debug, Deserialize)]

@@ -231,7 +231,8 @@ impl Screen {
 
     /// A text whose proposed commands name the configuration, if it was named.
     fn proposing(&self, text: &str) -> String {
-        const COMMANDS: [&str; 7] = ["survey", "build", "why", "check", "announce", "history", "watch"];
+        const COMMANDS: [&str; 9] =
+            ["survey", "build", "why", "check", "announce", "history", "watch", "uptake", "report"];
         let Some(config) = &self.config else { return text.to_owned() };
         let config = if config.contains(' ') { format!("\"{config}\"") } else { config.clone() };
         COMMANDS.iter().fold(text.to_owned(), |text, command| {
@@ -252,6 +253,13 @@ impl Screen {
         // The message of a configuration error already names the configuration.
         let rest = site.and_then(|site| message.strip_prefix(site)).map(str::trim_start);
         self.for_complaints().complain_of(site, what, rest.unwrap_or(&message));
+    }
+
+    /// Says on standard error what was done with something, for people.
+    pub fn note(&self, what: &str, message: &str) {
+        if !self.quiet && !self.json {
+            self.complain(what, message);
+        }
     }
 
     /// Reports a failure on standard error; returns the exit code.

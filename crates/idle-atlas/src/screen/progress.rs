@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 
 use indicatif::ProgressBar;
 
-use super::words::count;
+use super::words::{count, size};
 
 /// A counter of gathered rows.
 pub struct Progress {
@@ -24,6 +24,11 @@ impl Progress {
     /// Shows how many pages were visited.
     pub fn visited(&self, pages: u64) {
         self.bar.set_message(format!("{}visiting: {}", self.site, count(pages, "page", "pages")));
+    }
+
+    /// Shows how many bytes of logs were read.
+    pub fn read(&self, bytes: u64) {
+        self.bar.set_message(format!("{}reading logs: {}", self.site, size(bytes)));
     }
 }
 

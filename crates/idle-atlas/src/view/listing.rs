@@ -19,8 +19,9 @@ pub fn table(entries: &[Listed], count: u64, layout: &Layout) -> String {
     }
     let mut grid = Grid::new(&["listed", "lastmod", "?>pictures", "?>videos", "url"]);
     for entry in entries {
+        let state = entry.uptake.map_or(String::new(), |state| format!(", {}", state.words()));
         grid.row([
-            goes_in(entry),
+            goes_in(entry) + &state,
             entry.lastmod.map_or("–".to_owned(), |date| date.to_string().chars().take(10).collect()),
             blank_or(entry.images as u64),
             blank_or(entry.videos as u64),

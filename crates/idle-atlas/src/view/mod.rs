@@ -20,6 +20,7 @@ pub mod sites;
 #[cfg(feature = "test-engine")]
 pub mod rehearsal;
 pub mod survey;
+pub mod uptake;
 pub mod withdrawn;
 pub mod watch;
 pub mod why;

@@ -6,6 +6,7 @@ use atlas_core::language::Alternate;
 use atlas_core::lastmod::Lastmod;
 use atlas_store::build::{Recorded, RecordedState};
 use atlas_store::model::{Announced, NEVER, RunRow};
+use atlas_store::uptake::PageUptake;
 use serde::Serialize;
 
 use crate::config::Settings;
@@ -39,6 +40,8 @@ pub struct RecordedReport {
     pub alternates: Vec<Alternate<'static>>,
     pub content_changed: Option<Lastmod>,
     pub page: Option<PageSeen>,
+    /// What engines did with it, if logs or exports tell.
+    pub uptake: Option<PageUptake>,
     pub changed_in_run: Option<u32>,
     /// Whether engines are told of it.
     pub announce: bool,
@@ -91,6 +94,7 @@ impl RecordedReport {
             alternates: Vec::new(),
             content_changed: None,
             page: None,
+            uptake: None,
             changed_in_run: None,
             announce: true,
             left_in_run: None,
@@ -203,6 +207,9 @@ pub fn recorded(answer: &RecordedReport, layout: &Layout) -> String {
     }
     if !answer.announce {
         line("announce", "no: it is listed, and engines are told nothing of it");
+    }
+    if let Some(uptake) = &answer.uptake {
+        out += &super::uptake::of_page(uptake, layout);
     }
     for one in &answer.announcements {
         out += &format!("\nAnnounced to {} on {}: {}\n", one.engine, instant(one.at, &layout.zone), one.words);

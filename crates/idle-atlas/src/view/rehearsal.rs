@@ -76,3 +76,24 @@ pub fn seen_by_engine(seen: &PickedUp, layout: &Layout) -> String {
     }
     out + &format!("\n{}", grid.text(layout))
 }
+
+/// What the console of the test engine exports: pages, and sitemap files, each as CSV.
+pub fn exports(seen: &PickedUp, now: &str) -> [String; 2] {
+    let pages = seen.picked_up.iter().map(|url| [url.as_str(), "Picked up"]);
+    let others = seen.not_picked_up.iter().map(|one| [one.url.as_str(), one.why.as_str()]);
+    let counts: Vec<String> = seen.sitemaps.iter().map(|file| file.urls.to_string()).collect();
+    let files = seen.sitemaps.iter().zip(&counts).map(|(file, urls)| [file.address.as_str(), now, urls]);
+    [
+        csv_of([["URL", "State"]].into_iter().chain(pages).chain(others)),
+        csv_of([["Sitemap", "Last read", "Found"]].into_iter().chain(files)),
+    ]
+}
+
+fn csv_of<'r, const N: usize>(rows: impl Iterator<Item = [&'r str; N]>) -> String {
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    for row in rows {
+        // Writing into memory does not fail.
+        let _ = writer.write_record(row);
+    }
+    writer.into_inner().map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default()
+}

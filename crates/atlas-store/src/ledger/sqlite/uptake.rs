@@ -70,6 +70,18 @@ impl WriteUptake for Changing<'_> {
         Ok(())
     }
 
+    fn forget_logs(&self) -> Result<(), StoreError> {
+        self.inner.execute("delete from visits", [])?;
+        Ok(())
+    }
+
+    fn forget_looks(&self, engine: &str) -> Result<usize, StoreError> {
+        self.inner
+            .execute("delete from look_record where look in (select id from look where engine = ?1)", [engine])?;
+        self.inner.execute("delete from numbers where engine = ?1", [engine])?;
+        Ok(self.inner.execute("delete from look where engine = ?1", [engine])?)
+    }
+
     fn add_look(&self, look: &Look, records: &[LookRecord]) -> Result<(), StoreError> {
         let facts = serde_json::to_string(&look.facts).map_err(|_| DAMAGED)?;
         let subject = look.subject.as_str();

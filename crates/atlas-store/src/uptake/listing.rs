@@ -1,0 +1,145 @@
+//! Lists of pages with what engines did with each.
+
+use std::collections::HashSet;
+
+use atlas_core::rfc3339;
+use atlas_core::uptake::difference::PageTrait;
+use atlas_core::uptake::export::Subject;
+use atlas_core::uptake::standing::PageState;
+use serde::Serialize;
+
+use super::overlay::Overlaid;
+use super::pages::{ListedPage, each_page};
+use crate::error::StoreError;
+use crate::ledger::Ledger;
+
+/// A page with what engines did with it.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct PageUptake {
+    /// Its URL.
+    pub url: String,
+    /// Its section.
+    pub section: String,
+    /// Where it stands.
+    pub state: PageState,
+    /// What an engine says, if it says why not.
+    pub reason: Option<String>,
+    /// When it last changed, in seconds since 1970.
+    #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    pub changed: Option<i64>,
+    /// When an engine was first told of that.
+    #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    pub told: Option<i64>,
+    /// How often engines' crawlers fetched it.
+    pub visits: u32,
+    /// The first visit.
+    #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    pub first_visit: Option<i64>,
+    /// The last visit.
+    #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    pub last_visit: Option<i64>,
+    /// The status of the last answer.
+    pub status: Option<u16>,
+    /// The crawlers that came.
+    pub crawlers: Vec<String>,
+    /// When an export first had it as picked up.
+    #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    pub picked_up_since: Option<i64>,
+    /// Its words, if the page was read.
+    pub words: Option<u32>,
+    /// How many pages link to it, if pages were read.
+    pub linked_from: Option<u32>,
+    /// What may keep an engine from taking it.
+    pub traits: Vec<PageTrait>,
+}
+
+impl Overlaid<'_> {
+    fn state(&self, at: u32) -> PageState {
+        let known = self.known(at);
+        match () {
+            () if known.picked_up == Some(true) => PageState::PickedUp,
+            () if known.is_waiting() => PageState::Waiting,
+            () if known.is_not_taken() => PageState::NotPickedUp,
+            () if !self.has_logs => PageState::Unknown,
+            () if known.fetched => PageState::Fetched,
+            () => PageState::NeverFetched,
+        }
+    }
+
+    /// The tags of the pages that an engine has not taken though it had the time.
+    pub fn not_picked_up(&self) -> HashSet<u64> {
+        let pages = self.subjects.range(Subject::Pages).filter(|at| self.known(*at).is_not_taken());
+        pages.map(|at| self.subjects.tags()[at as usize]).collect()
+    }
+
+    /// The state of the page with an address; `None` if it is not listed.
+    pub fn state_of(&self, address: &str) -> Option<PageState> {
+        let at = self.subjects.find(self.subjects.tag_of(address))?;
+        self.subjects.range(Subject::Pages).contains(&at).then(|| self.state(at))
+    }
+
+    /// Lists pages, in the order of files, for which `wants` says yes.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the ledger cannot be read.
+    pub fn pages(
+        &self,
+        ledger: &dyn Ledger,
+        wants: &(dyn Fn(&PageUptake) -> bool + Sync),
+    ) -> Result<Vec<PageUptake>, StoreError> {
+        let names = self.visits.crawlers();
+        let map = |page: &ListedPage<'_>| {
+            let at = self.subjects.find(page.tag)?;
+            Some(self.page(at, page, &names)).filter(wants)
+        };
+        let mut pages = Vec::new();
+        each_page(ledger, |_| true, map, |page| pages.push(page))?;
+        Ok(pages)
+    }
+
+    /// What engines did with the page at an address; `None` if it is not listed.
+    ///
+    /// # Errors
+    ///
+    /// Returns an error if the ledger cannot be read.
+    pub fn of_page(&self, ledger: &dyn Ledger, address: &str) -> Result<Option<PageUptake>, StoreError> {
+        let wanted = self.subjects.tag_of(address);
+        let names = self.visits.crawlers();
+        let map = |page: &ListedPage<'_>| {
+            let at = self.subjects.find(page.tag).filter(|_| page.tag == wanted)?;
+            Some(self.page(at, page, &names))
+        };
+        let mut found = None;
+        each_page(ledger, |tag| tag == wanted, map, |page| found = Some(page))?;
+        Ok(found)
+    }
+
+    fn page(
+        &self,
+        at: u32,
+        page: &ListedPage<'_>,
+        names: &[(super::crawlers::CrawlerName, super::visits::CrawlerCounts, bool)],
+    ) -> PageUptake {
+        let visits = self.visits.of(at);
+        let instant = |seconds: u32| (seconds > 0).then_some(i64::from(seconds));
+        let by = names.iter().enumerate().take(64).filter(|(nth, _)| visits.by & (1 << nth) != 0);
+        PageUptake {
+            url: page.url.to_owned(),
+            section: self.subjects.sections().get(self.subjects.section(at)).cloned().unwrap_or_default(),
+            state: self.state(at),
+            reason: self.reason(at).map(str::to_owned),
+            changed: Some(self.changed_at(at)).filter(|at| *at > 0),
+            told: self.visits.times().told_at(self.subjects.changed(at)),
+            visits: visits.count,
+            first_visit: instant(visits.first),
+            last_visit: instant(visits.last),
+            status: (visits.count > 0).then_some(visits.status),
+            crawlers: by.map(|(_, (name, _, _))| name.token.clone()).collect(),
+            picked_up_since: instant(visits.picked_up),
+            words: self.knowledge.of(visits.tag).and_then(|known| known.words),
+            linked_from: self.knowledge.linked_from(visits.tag),
+            traits: self.knowledge.traits(page, &visits, self.has_logs, self.now).all().collect(),
+        }
+    }
+}

@@ -1,0 +1,553 @@
+//! The output of `uptake`.
+
+use atlas_core::uptake::difference::Difference;
+use atlas_core::uptake::export::Subject;
+use atlas_core::uptake::standing::{Delay, PageState, Standings};
+use atlas_store::uptake::{Overview, PageUptake, ReasonUptake, Searches, WorthLooking};
+
+use super::found::blank_or;
+use super::grid::Grid;
+use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, instant};
+
+/// How many rows of a table are shown without `--verbose`.
+const FEW: usize = 8;
+
+/// A subject in words.
+pub fn subject(subject: Subject) -> &'static str {
+    match subject {
+        Subject::Pages => "pages",
+        Subject::Images => "pictures",
+        Subject::Videos => "videos",
+        Subject::SitemapFiles => "sitemap files",
+    }
+}
+
+/// A number that may be unknown.
+fn maybe(number: Option<u64>) -> String {
+    number.map_or("–".to_owned(), grouped)
+}
+
+/// How long something took: `40 minutes`, `3 days`.
+pub fn lasting(seconds: u64) -> String {
+    let (number, one, many) = match seconds {
+        0..90 => (seconds, "second", "seconds"),
+        90..5_400 => (seconds.div_ceil(60), "minute", "minutes"),
+        5_400..172_800 => (seconds.div_ceil(3_600), "hour", "hours"),
+        _ => (seconds.div_ceil(86_400), "day", "days"),
+    };
+    count(number, one, many)
+}
+
+/// A title and its table.
+fn part(title: &str, grid: Grid, layout: &Layout) -> String {
+    format!("\n{STRONG}{title}{STRONG:#}\n\n{}", grid.without_blank_columns().text(layout))
+}
+
+/// What is not shown of a list.
+fn more(shown: usize, all: usize) -> String {
+    match all.saturating_sub(shown) {
+        0 => String::new(),
+        rest => format!("  {FAINT}and {} more: --verbose{FAINT:#}\n", grouped(rest as u64)),
+    }
+}
+
+/// The columns of standings.
+const STANDINGS: [&str; 8] = [
+    ">submitted",
+    "?>fetched",
+    "?>picked up",
+    "?>waiting",
+    "?>not picked up",
+    "?>never fetched",
+    "?>errors",
+    "?>fetched, not listed",
+];
+
+fn cells(standings: &Standings) -> [String; 7] {
+    let Standings { submitted, fetched, picked_up, waiting, not_picked_up, never_fetched, answered_with_error, .. } =
+        standings;
+    [
+        grouped(*submitted),
+        maybe(*fetched),
+        maybe(*picked_up),
+        blank_or(*waiting),
+        maybe(*not_picked_up),
+        maybe(*never_fetched),
+        answered_with_error.map_or("–".to_owned(), blank_or),
+    ]
+}
+
+fn table(first: &str) -> Grid {
+    let mut header = vec![first];
+    header.extend(&STANDINGS[..7]);
+    Grid::new(&header)
+}
+
+fn row(grid: &mut Grid, name: &str, standings: &Standings) {
+    grid.row([vec![name.to_owned()], cells(standings).to_vec()].concat());
+}
+
+/// The first line: what most want to know.
+pub fn headline(overview: &Overview) -> String {
+    let totals = &overview.totals;
+    let submitted = count(totals.submitted, "page", "pages");
+    match (totals.picked_up, totals.fetched) {
+        (Some(picked_up), _) => {
+            let not = totals.not_picked_up.unwrap_or(0);
+            let waiting = match totals.waiting {
+                0 => String::new(),
+                waiting => format!(", {} waiting", grouped(waiting)),
+            };
+            format!("{submitted} submitted: {} picked up, {} not{waiting}", grouped(picked_up), grouped(not))
+        }
+        (None, Some(fetched)) => format!(
+            "{submitted} submitted: {} fetched by crawlers, {} not",
+            grouped(fetched),
+            grouped(totals.submitted.saturating_sub(fetched))
+        ),
+        (None, None) => format!("{submitted} submitted; nothing is known of what engines did"),
+    }
+}
+
+/// The text of `uptake`.
+pub fn overview(overview: &Overview, layout: &Layout) -> String {
+    let totals = &overview.totals;
+    let mut out = format!("{STRONG}{}{STRONG:#}\n\n{}", headline(overview), layout.host());
+    let mut grid = table("");
+    row(&mut grid, "pages", totals);
+    if overview.images.standings.submitted > 0 {
+        row(&mut grid, "pictures", &overview.images.standings);
+    }
+    if overview.videos.standings.submitted > 0 {
+        row(&mut grid, "videos", &overview.videos.standings);
+    }
+    out += &grid.without_blank_columns().text(layout);
+    out += &elsewhere(overview);
+    if overview.logs.is_none() && overview.exports.is_empty() {
+        return out
+            + "\nGive it an access log of your server, and what an engine's console exports:\n"
+            + &layout.next("idle-atlas uptake access.log pages.csv --engine NAME");
+    }
+    if overview.sections.len() > 1 {
+        let mut grid = table("section");
+        overview.sections.iter().for_each(|one| row(&mut grid, &one.section, &one.pages));
+        out += &part("By section", grid, layout);
+    }
+    if overview.ages.len() > 1 {
+        let mut grid = table("last changed");
+        overview.ages.iter().for_each(|one| row(&mut grid, &age(one.under_days), &one.pages));
+        out += &part("By age", grid, layout);
+    }
+    out += &reasons(&overview.reasons, layout);
+    out += &differences(&overview.differences, overview.thin_words);
+    out += &worth(overview, layout);
+    out += &crawlers(overview, layout);
+    out += &delays(overview);
+    out += &sitemap_files(overview, layout);
+    out += &not_listed(overview, layout);
+    out += &overview.searches.iter().map(|one| searches(one, layout)).collect::<String>();
+    out += &known(overview, layout);
+    let next = match (overview.worth_looking_at.first(), totals.not_picked_up.unwrap_or(0)) {
+        (Some(page), _) => format!("idle-atlas why {}", layout.urls(&page.url)),
+        (None, 1..) => "idle-atlas uptake --list --state not-picked-up".to_owned(),
+        (None, 0) => "idle-atlas report".to_owned(),
+    };
+    out + "\n" + &layout.next(&next)
+}
+
+/// The name of an age.
+pub fn age(under_days: Option<u32>) -> String {
+    under_days.map_or("before that".to_owned(), |days| format!("under {days} days ago"))
+}
+
+fn elsewhere(overview: &Overview) -> String {
+    let one = |number: u64, one: &str, many: &str| {
+        (number > 0).then(|| count(number, &format!("{one} is"), &format!("{many} are")))
+    };
+    let parts =
+        [one(overview.images.elsewhere, "picture", "pictures"), one(overview.videos.elsewhere, "video", "videos")];
+    let parts: Vec<String> = parts.into_iter().flatten().collect();
+    match (parts.is_empty(), &overview.logs) {
+        (false, Some(_)) => {
+            format!("\n  {FAINT}{} on other hosts, whose access logs are not here.{FAINT:#}\n", parts.join(", "))
+        }
+        _ => String::new(),
+    }
+}
+
+fn reasons(reasons: &[ReasonUptake], layout: &Layout) -> String {
+    let mut out = String::new();
+    let not: Vec<&ReasonUptake> = reasons.iter().filter(|one| !one.means_picked_up && one.urls > 0).collect();
+    if !not.is_empty() {
+        out += &format!("\n{STRONG}Why not, by the engine's own word, and does it matter?{STRONG:#}\n");
+    }
+    for one in not {
+        let urls = count(one.urls, "URL", "URLs");
+        out += &format!("\n  {STRONG}{}{STRONG:#} ({}): {urls}\n", one.reason, one.engine);
+        for known in &one.known {
+            let mark = if known.on_purpose { format!("{GOOD}fine{GOOD:#}") } else { format!("{WARN}look{WARN:#}") };
+            out += &format!("    {mark}  {}: {}\n", grouped(known.urls), known.words);
+            if !known.on_purpose {
+                out += &examples(&known.examples, layout);
+            }
+        }
+        if one.unexplained > 0 {
+            out += &format!("    {WARN}look{WARN:#}  {}: nothing here explains it\n", grouped(one.unexplained));
+            out += &examples(&one.examples, layout);
+        }
+    }
+    let taken: Vec<String> = reasons
+        .iter()
+        .filter(|one| one.means_picked_up && one.urls > 0)
+        .map(|one| format!("“{}” ({})", one.reason, grouped(one.urls)))
+        .collect();
+    if !taken.is_empty() {
+        out += &format!("\n  {FAINT}Taken to mean picked up: {}.{FAINT:#}\n", taken.join(", "));
+    }
+    out
+}
+
+fn examples(urls: &[String], layout: &Layout) -> String {
+    let few = urls.len().min(layout.shown(3));
+    let lines: String = urls[..few].iter().map(|url| format!("            {}\n", layout.urls(url))).collect();
+    lines + &more(few, urls.len()).replace("  ", "            ")
+}
+
+/// A difference in words: “6 of 7 not picked up have under 100 words; of 61 picked up, 2”.
+pub fn difference(one: &Difference, thin_words: u32) -> String {
+    format!(
+        "of {} not picked up, {} {}; of {} picked up, {}",
+        grouped(one.of_not_picked_up),
+        grouped(one.not_picked_up),
+        one.one.words(thin_words, one.not_picked_up != 1),
+        grouped(one.of_picked_up),
+        grouped(one.picked_up)
+    )
+}
+
+fn differences(differences: &[Difference], thin_words: u32) -> String {
+    if differences.is_empty() {
+        return String::new();
+    }
+    let lines = differences.iter().map(|one| format!("  {}\n", difference(one, thin_words)));
+    format!("\n{STRONG}What sets them apart{STRONG:#}\n\n{}", lines.collect::<String>())
+}
+
+/// What is known of a page, in words.
+pub fn about(page: &WorthLooking, thin_words: u32, layout: &Layout) -> String {
+    let mut parts: Vec<String> = page.reason.iter().map(|reason| format!("“{reason}”")).collect();
+    parts.extend(page.traits.iter().map(|one| one.words(thin_words, false)));
+    if let (Some(status), Some(at)) = (page.status, page.last_visit) {
+        let times = count(u64::from(page.visits), "visit", "visits");
+        parts.push(format!("{times}, last {} ({status})", instant(at, &layout.zone)));
+    }
+    parts.join("; ")
+}
+
+fn worth(overview: &Overview, layout: &Layout) -> String {
+    let pages = &overview.worth_looking_at;
+    if pages.is_empty() {
+        return String::new();
+    }
+    let few = pages.len().min(layout.shown(FEW));
+    let lines = pages[..few].iter().map(|page| {
+        format!("  {}\n      {FAINT}{}{FAINT:#}\n", layout.urls(&page.url), about(page, overview.thin_words, layout))
+    });
+    let lines: String = lines.collect();
+    format!("\n{STRONG}Most worth looking at{STRONG:#}\n\n{lines}{}", more(few, pages.len()))
+}
+
+fn crawlers(overview: &Overview, layout: &Layout) -> String {
+    if overview.crawlers.is_empty() {
+        return match overview.logs {
+            Some(_) => format!("\n{WARN}No crawler{WARN:#} came, as far as the access logs tell.\n"),
+            None => String::new(),
+        };
+    }
+    let mut grid = Grid::new(&[
+        "crawler",
+        "",
+        ">requests",
+        ">pages",
+        "?>pictures",
+        "?>videos",
+        "?>sitemaps",
+        "?>robots.txt",
+        "?>errors",
+        "?first",
+        "last",
+    ]);
+    let few = overview.crawlers.len().min(layout.shown(FEW));
+    for one in &overview.crawlers[..few] {
+        let state = match (one.verified, one.addresses_known, one.counts) {
+            (true, _, _) => "verified",
+            (false, true, _) => "not from its engine",
+            (false, false, true) => "unverified",
+            (false, false, false) => "not counted",
+        };
+        let at = |seconds: Option<i64>| seconds.map_or("–".to_owned(), |at| instant(at, &layout.zone));
+        grid.row([
+            one.token.clone(),
+            state.to_owned(),
+            grouped(one.requests),
+            one.pages.map_or("–".to_owned(), grouped),
+            blank_or(one.image_requests),
+            blank_or(one.video_requests),
+            blank_or(one.sitemap_requests),
+            blank_or(one.robots_requests),
+            blank_or(one.errors),
+            at(one.first),
+            at(one.last),
+        ]);
+    }
+    let mut out = part("Crawlers", grid, layout) + &more(few, overview.crawlers.len());
+    let is_named = overview.crawlers.iter().any(|one| !one.counts);
+    if !is_named && overview.crawlers.iter().all(|one| !one.addresses_known) {
+        out += &format!(
+            "\n  {FAINT}Every crawler counts. Name those that matter, and their addresses, under [[crawler]].{FAINT:#}\n"
+        );
+    }
+    let mut grid = Grid::new(&["what engines' crawlers asked for", ">requests", ">share", "?"]);
+    for one in &overview.crawl {
+        let note = if one.is_spent { format!("{WARN}not listed{WARN:#}") } else { String::new() };
+        grid.row([one.kind.words().to_owned(), grouped(one.requests), format!("{:.1} %", one.percent), note]);
+    }
+    out += &part("Where their requests went", grid, layout);
+    out
+}
+
+fn delays(overview: &Overview) -> String {
+    let delays = &overview.delays;
+    let line = |words: &str, delay: &Option<Delay>| {
+        let Some(delay) = delay else { return String::new() };
+        let (median, nine_tenths) = (lasting(delay.median), lasting(delay.nine_tenths));
+        let pages = count(delay.of, "page", "pages");
+        format!("  {words:<36}half within {median}, nine tenths within {nine_tenths} ({pages})\n")
+    };
+    let lines = [
+        line("from a change to its announcement", &delays.change_to_announcement),
+        line("from there to the first fetch", &delays.announcement_to_fetch),
+        line("from there to being picked up", &delays.fetch_to_pick_up),
+    ]
+    .concat();
+    if lines.is_empty() { lines } else { format!("\n{STRONG}How long it takes{STRONG:#}\n\n{lines}") }
+}
+
+fn sitemap_files(overview: &Overview, layout: &Layout) -> String {
+    let files = &overview.sitemap_files;
+    if files.is_empty() {
+        return String::new();
+    }
+    let mut grid = Grid::new(&["sitemap file", "?>entries", "?>read", "?last", "?>status", "?what consoles say"]);
+    let few = files.len().min(layout.shown(12));
+    for file in &files[..few] {
+        let consoles = file.consoles.iter().map(|one| {
+            let mut parts = Vec::new();
+            parts.extend(one.read.map(|at| format!("read {}", instant(at, &layout.zone))));
+            parts.extend(one.found.map(|found| match one.held {
+                Some(held) if held != found => format!("found {} of the {} in it then", grouped(found), grouped(held)),
+                Some(_) => format!("found all {}", grouped(found)),
+                None => format!("found {}", grouped(found)),
+            }));
+            parts.extend(one.in_index.map(|number| format!("{} in the index", grouped(number))));
+            parts.extend(one.words.clone());
+            format!("{}: {}", one.engine, parts.join(", "))
+        });
+        let consoles: Vec<String> = consoles.collect();
+        grid.row([
+            layout.urls(&file.address).into_owned(),
+            maybe(file.entries),
+            if overview.logs.is_some() { grouped(file.requests) } else { "–".to_owned() },
+            file.last_read.map_or("–".to_owned(), |at| instant(at, &layout.zone)),
+            file.status.map_or("–".to_owned(), |status| status.to_string()),
+            if consoles.is_empty() { "–".to_owned() } else { consoles.join("; ") },
+        ]);
+    }
+    part("Sitemap files", grid, layout) + &more(few, files.len())
+}
+
+fn not_listed(overview: &Overview, layout: &Layout) -> String {
+    let mut out = String::new();
+    let fetched = overview.totals.fetched_not_listed.unwrap_or(0);
+    if fetched > 0 {
+        let few = overview.fetched_not_listed.len().min(layout.shown(5));
+        let title = count(fetched, "URL was fetched and is not listed", "URLs were fetched and are not listed");
+        let lines = overview.fetched_not_listed[..few].iter().map(|one| {
+            format!(
+                "  {}  {FAINT}{}{FAINT:#}\n",
+                layout.urls(&one.url),
+                count(u64::from(one.requests), "request", "requests")
+            )
+        });
+        out += &format!("\n{STRONG}{title}{STRONG:#}\n\n{}", lines.collect::<String>());
+        out += &more(few, fetched as usize);
+    }
+    let picked_up = overview.totals.picked_up_not_listed.unwrap_or(0);
+    if picked_up > 0 {
+        let few = overview.picked_up_not_listed.len().min(layout.shown(5));
+        let title = count(picked_up, "URL is picked up and is not listed", "URLs are picked up and are not listed");
+        let lines = overview.picked_up_not_listed[..few].iter().map(|url| format!("  {}\n", layout.urls(url)));
+        out += &format!("\n{STRONG}{title}{STRONG:#}\n\n{}", lines.collect::<String>());
+        out += &more(few, picked_up as usize);
+    }
+    out
+}
+
+fn searches(one: &Searches, layout: &Layout) -> String {
+    let mut out = format!(
+        "\n{STRONG}Searches, by {} ({} to {}){STRONG:#}\n\n  shown {}, clicked {} on the last day; {} of the listed {} were never shown\n",
+        one.engine,
+        one.days.0,
+        one.days.1,
+        grouped(one.shown),
+        grouped(one.clicked),
+        grouped(one.never_shown),
+        subject(one.of)
+    );
+    let few = one.never_shown_examples.len().min(layout.shown(3));
+    out +=
+        &one.never_shown_examples[..few].iter().map(|url| format!("      {}\n", layout.urls(url))).collect::<String>();
+    if !one.moved.is_empty() {
+        let mut grid = Grid::new(&["moved since the day before", ">shown", ">position"]);
+        for moved in &one.moved {
+            let position = moved.position.map_or("–".to_owned(), |(then, now)| format!("{then:.1} to {now:.1}"));
+            let shown = format!("{} to {}", grouped(u64::from(moved.shown.0)), grouped(u64::from(moved.shown.1)));
+            grid.row([layout.urls(&moved.url).into_owned(), shown, position]);
+        }
+        out += "\n";
+        out += &grid.text(layout);
+    }
+    out
+}
+
+fn known(overview: &Overview, layout: &Layout) -> String {
+    let mut lines = Vec::new();
+    if let Some(logs) = &overview.logs {
+        let at = |at: Option<i64>| at.map_or("?".to_owned(), |at| instant(at, &layout.zone));
+        let broken = match logs.broken {
+            0 => String::new(),
+            broken => format!(", {} of which could not be read", grouped(broken)),
+        };
+        lines.push(format!(
+            "access logs: {}{broken}, from {} to {}",
+            count(logs.lines, "line", "lines"),
+            at(logs.from),
+            at(logs.to)
+        ));
+    }
+    for one in &overview.exports {
+        let since = one.since_before.as_ref().map_or(String::new(), |since| {
+            format!(
+                "; since {}: {} came, {} went",
+                instant(since.before, &layout.zone),
+                grouped(since.came),
+                grouped(since.went)
+            )
+        });
+        let rows = count(one.rows, "row", "rows");
+        lines.push(format!("{}, {}: {rows} of {}{since}", one.engine, subject(one.of), instant(one.at, &layout.zone)));
+    }
+    let lines: String = lines.iter().map(|line| format!("  {line}\n")).collect();
+    format!("\n{STRONG}What this rests on{STRONG:#}\n\n{lines}")
+}
+
+/// What engines did with one page, for `why`.
+pub fn of_page(page: &PageUptake, layout: &Layout) -> String {
+    let at = |seconds: i64| instant(seconds, &layout.zone);
+    let mut out = String::new();
+    let mut line = |name: &str, value: &str| out += &format!("  {name:<11} {value}\n");
+    if let Some(seconds) = page.told {
+        line("told", &at(seconds));
+    }
+    match (page.first_visit, page.last_visit) {
+        (Some(first), Some(last)) => {
+            let times = count(u64::from(page.visits), "time", "times");
+            let status = page.status.map_or(String::new(), |status| format!(", answered {status}"));
+            let by = page.crawlers.join(", ");
+            line("fetched", &format!("{times} by {by}; first {}, last {}{status}", at(first), at(last)));
+        }
+        _ => line("fetched", "never, as far as the access logs tell"),
+    }
+    let reason = page.reason.as_ref().map_or(String::new(), |reason| format!(": “{reason}”"));
+    let since = page.picked_up_since.map_or(String::new(), |since| format!(", since {} at the latest", at(since)));
+    match page.state {
+        PageState::PickedUp => line("uptake", &format!("{GOOD}picked up{GOOD:#}{since}")),
+        PageState::NotPickedUp => line("uptake", &format!("{WARN}not picked up{WARN:#}{reason}")),
+        PageState::Waiting => line("uptake", &format!("waiting: new or changed a short time ago{reason}")),
+        PageState::Fetched | PageState::NeverFetched | PageState::Unknown => {}
+    }
+    out
+}
+
+/// The text of `uptake --list`.
+pub fn list(pages: &[PageUptake], all: u64, layout: &Layout) -> String {
+    let mut out = format!("{STRONG}{}{STRONG:#}", count(all, "page", "pages"));
+    if (pages.len() as u64) < all {
+        out += &format!("; {} shown", grouped(pages.len() as u64));
+    }
+    let mut grid = Grid::new(&["state", "?section", "?>visits", "?last", "?>status", "?reason", "url"]);
+    for page in pages {
+        grid.row([
+            page.state.words().to_owned(),
+            page.section.clone(),
+            blank_or(u64::from(page.visits)),
+            page.last_visit.map_or("–".to_owned(), |at| instant(at, &layout.zone)),
+            page.status.map_or("–".to_owned(), |status| status.to_string()),
+            page.reason.clone().unwrap_or_else(|| "–".to_owned()),
+            layout.urls(&page.url).into_owned(),
+        ]);
+    }
+    out + "\n\n"
+        + &layout.host()
+        + &grid.without_blank_columns().text(layout)
+        + &format!("\n{FAINT}Everything about one URL: idle-atlas why URL{FAINT:#}\n")
+}
+
+/// The same as CSV, with or without a header.
+pub fn csv(pages: &[PageUptake], with_header: bool) -> String {
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    let at = |seconds: Option<i64>| {
+        let instant = seconds.and_then(|at| jiff::Timestamp::from_second(at).ok());
+        instant.map_or(String::new(), |at| at.to_string())
+    };
+    let header = [
+        "url",
+        "section",
+        "state",
+        "reason",
+        "changed",
+        "told",
+        "visits",
+        "first_visit",
+        "last_visit",
+        "status",
+        "crawlers",
+        "picked_up_since",
+        "words",
+        "linked_from",
+    ];
+    let number = |number: Option<u32>| number.map_or(String::new(), |number| number.to_string());
+    let rows = pages.iter().map(|page| {
+        [
+            page.url.clone(),
+            page.section.clone(),
+            page.state.words().replace(' ', "-"),
+            page.reason.clone().unwrap_or_default(),
+            at(page.changed),
+            at(page.told),
+            page.visits.to_string(),
+            at(page.first_visit),
+            at(page.last_visit),
+            page.status.map_or(String::new(), |status| status.to_string()),
+            page.crawlers.join("|"),
+            at(page.picked_up_since),
+            number(page.words),
+            number(page.linked_from),
+        ]
+    });
+    for row in with_header.then(|| header.map(str::to_owned)).into_iter().chain(rows) {
+        // Writing into memory does not fail.
+        let _ = writer.write_record(row);
+    }
+    writer.into_inner().map(|bytes| String::from_utf8_lossy(&bytes).into_owned()).unwrap_or_default()
+}
