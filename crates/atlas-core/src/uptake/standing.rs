@@ -4,7 +4,7 @@ use serde::Serialize;
 
 /// What is known of one listed page, picture or video.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Known {
+pub struct KnownUptake {
     /// Whether a crawler fetched it, as far as access logs tell.
     pub fetched: bool,
     /// Whether the last answer was an error (400 and above).
@@ -15,7 +15,7 @@ pub struct Known {
     pub recent: bool,
 }
 
-impl Known {
+impl KnownUptake {
     /// Whether it is too early to say anything.
     pub fn is_waiting(self) -> bool {
         self.recent && self.picked_up != Some(true) && (self.picked_up.is_some() || !self.fetched)
@@ -104,7 +104,7 @@ impl Standings {
     }
 
     /// Counts an entry.
-    pub fn count(&mut self, known: Known) {
+    pub fn count(&mut self, known: KnownUptake) {
         let add = |number: &mut Option<u64>, holds: bool| {
             if let Some(number) = number {
                 *number += u64::from(holds);
@@ -148,13 +148,13 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case::taken(Known { fetched: true, picked_up: Some(true), recent: true, error: false }, [1, 1, 0, 0, 0])]
-    #[case::too_early(Known { fetched: true, picked_up: Some(false), recent: true, error: false }, [1, 0, 1, 0, 0])]
-    #[case::left(Known { fetched: true, picked_up: Some(false), recent: false, error: true }, [1, 0, 0, 1, 0])]
-    #[case::unseen(Known { fetched: false, picked_up: Some(false), recent: false, error: false }, [0, 0, 0, 1, 1])]
-    #[case::unseen_early(Known { fetched: false, picked_up: None, recent: true, error: false }, [0, 0, 1, 0, 0])]
-    #[case::seen_early(Known { fetched: true, picked_up: None, recent: true, error: false }, [1, 0, 0, 0, 0])]
-    fn an_entry_stands_somewhere(#[case] known: Known, #[case] wanted: [u64; 5]) {
+    #[case::taken(KnownUptake { fetched: true, picked_up: Some(true), recent: true, error: false }, [1, 1, 0, 0, 0])]
+    #[case::too_early(KnownUptake { fetched: true, picked_up: Some(false), recent: true, error: false }, [1, 0, 1, 0, 0])]
+    #[case::left(KnownUptake { fetched: true, picked_up: Some(false), recent: false, error: true }, [1, 0, 0, 1, 0])]
+    #[case::unseen(KnownUptake { fetched: false, picked_up: Some(false), recent: false, error: false }, [0, 0, 0, 1, 1])]
+    #[case::unseen_early(KnownUptake { fetched: false, picked_up: None, recent: true, error: false }, [0, 0, 1, 0, 0])]
+    #[case::seen_early(KnownUptake { fetched: true, picked_up: None, recent: true, error: false }, [1, 0, 0, 0, 0])]
+    fn an_entry_stands_somewhere(#[case] known: KnownUptake, #[case] wanted: [u64; 5]) {
         let mut standings = Standings::new(true, true);
         standings.count(known);
         let Standings { fetched, picked_up, waiting, not_picked_up, never_fetched, .. } = standings;
@@ -165,7 +165,7 @@ mod tests {
     #[test]
     fn what_no_file_tells_is_unknown() {
         let mut standings = Standings::new(true, false);
-        standings.count(Known::default());
+        standings.count(KnownUptake::default());
         assert_eq!((standings.picked_up, standings.never_fetched), (None, Some(1)));
     }
 
@@ -176,7 +176,7 @@ mod tests {
         ) {
             let mut standings = Standings::new(true, true);
             for (fetched, picked_up, recent) in all {
-                standings.count(Known { fetched, picked_up: Some(picked_up), recent, error: false });
+                standings.count(KnownUptake { fetched, picked_up: Some(picked_up), recent, error: false });
             }
             let sum = standings.picked_up.unwrap() + standings.waiting + standings.not_picked_up.unwrap();
             prop_assert_eq!(sum, standings.submitted);

@@ -1,10 +1,10 @@
-//! Reading the rows of an export.
+//! RowReading the rows of an export.
 
 use std::borrow::Cow;
 use std::io::{self, BufRead, BufReader, Read};
 
 use atlas_core::lastmod::Lastmod;
-use atlas_core::uptake::export::{Column, Columns, ColumnsError, MOST_SAMPLE, Subject, read_number};
+use atlas_core::uptake::export::{Columns, ColumnsError, ExportColumn, MOST_SAMPLE, Subject, read_number};
 use atlas_store::stop::Stop;
 use atlas_store::uptake::Row;
 use csv::{ByteRecord, ReaderBuilder};
@@ -13,7 +13,7 @@ use serde_json::{Map, Value};
 use thiserror::Error;
 
 use super::file::UptakeFile;
-use super::form::Form;
+use super::form::UptakeForm;
 
 /// The longest row.
 const LONGEST_ROW: u64 = 1 << 20;
@@ -24,7 +24,7 @@ const GLANCE: u64 = 4_096;
 #[derive(Debug, Clone)]
 pub struct ExportSettings {
     /// The names of columns.
-    pub columns: Vec<(Column, String)>,
+    pub columns: Vec<(ExportColumn, String)>,
     /// The format of dates, such as `%d/%m/%Y`.
     pub dates: Option<String>,
     /// The zone of dates that have none.
@@ -78,7 +78,7 @@ type Cells<'r> = Vec<Cow<'r, str>>;
 /// Returns an error if it cannot be read at all, has no column of URLs, or has dates that can be read in two orders.
 pub fn read_export(
     file: &UptakeFile,
-    form: &Form,
+    form: &UptakeForm,
     settings: &ExportSettings,
     stop: &Stop,
     take: &mut dyn FnMut(Subject, &Columns, &Row<'_>) -> bool,
@@ -88,7 +88,7 @@ pub fn read_export(
         Some(subject) if columns.subject != Subject::SitemapFiles => subject,
         _ => columns.subject,
     };
-    let mut reading = Reading { settings, places: Places::of(&columns), rows: 0, broken: 0 };
+    let mut reading = RowReading { settings, places: Places::of(&columns), rows: 0, broken: 0 };
     let mut is_header = columns.has_header;
     let ended = each(file, form, &mut |cells| {
         if std::mem::take(&mut is_header) {
@@ -114,12 +114,12 @@ pub fn read_export(
         Err(ExportError::Io(error)) if reading.rows > 0 => Some(error.to_string()),
         Err(error) => return Err(error),
     };
-    let Reading { rows, broken, .. } = reading;
+    let RowReading { rows, broken, .. } = reading;
     Ok(ExportReading { columns, subject, rows, broken, trouble })
 }
 
 /// The first rows.
-fn sample(file: &UptakeFile, form: &Form) -> Result<Vec<Vec<String>>, ExportError> {
+fn sample(file: &UptakeFile, form: &UptakeForm) -> Result<Vec<Vec<String>>, ExportError> {
     let mut rows: Vec<Vec<String>> = Vec::new();
     let read = each(file, form, &mut |cells| {
         rows.extend(cells.map(|cells| cells.iter().map(|cell| cell.to_string()).collect()));
@@ -139,17 +139,17 @@ fn sample(file: &UptakeFile, form: &Form) -> Result<Vec<Vec<String>>, ExportErro
 /// Passes on the cells of each row, the header included; `None` for a row that cannot be read.
 fn each(
     file: &UptakeFile,
-    form: &Form,
+    form: &UptakeForm,
     take: &mut dyn FnMut(Option<&Cells<'_>>) -> Result<(), ExportError>,
 ) -> Result<(), ExportError> {
     let reader = BufReader::with_capacity(1 << 18, file.reader()?);
     match form {
-        Form::Table(Some(delimiter)) => separated(reader, *delimiter, take),
-        Form::Table(None) | Form::Log(_) => lines(reader, &mut |line| {
+        UptakeForm::Table(Some(delimiter)) => separated(reader, *delimiter, take),
+        UptakeForm::Table(None) | UptakeForm::Log(_) => lines(reader, &mut |line| {
             let cell = Cow::Borrowed(line.trim().trim_start_matches('\u{feff}').trim_matches('"'));
             if cell.is_empty() { Ok(()) } else { take(Some(&vec![cell])) }
         }),
-        Form::JsonLines => {
+        UptakeForm::JsonLines => {
             let mut names: Vec<String> = Vec::new();
             lines(reader, &mut |line| {
                 if line.trim().is_empty() {
@@ -223,27 +223,27 @@ struct Places {
 impl Places {
     fn of(columns: &Columns) -> Self {
         Self {
-            url: columns.place(Column::Url).unwrap_or(0),
-            reason: columns.place(Column::Reason),
-            date: columns.place(Column::Date),
-            shown: columns.place(Column::Shown),
-            clicked: columns.place(Column::Clicked),
-            position: columns.place(Column::Position),
-            found: columns.place(Column::Found),
-            in_index: columns.place(Column::InIndex),
+            url: columns.place(ExportColumn::Url).unwrap_or(0),
+            reason: columns.place(ExportColumn::Reason),
+            date: columns.place(ExportColumn::Date),
+            shown: columns.place(ExportColumn::Shown),
+            clicked: columns.place(ExportColumn::Clicked),
+            position: columns.place(ExportColumn::Position),
+            found: columns.place(ExportColumn::Found),
+            in_index: columns.place(ExportColumn::InIndex),
         }
     }
 }
 
 /// An export being read.
-struct Reading<'s> {
+struct RowReading<'s> {
     settings: &'s ExportSettings,
     places: Places,
     rows: u64,
     broken: u64,
 }
 
-impl Reading<'_> {
+impl RowReading<'_> {
     /// A row from its cells; `None` if it has no URL.
     fn row<'c>(&self, cells: &'c Cells<'_>, at: u64) -> Result<Option<Row<'c>>, ExportError> {
         let cell = |place: Option<usize>| cells.get(place?).map(|cell| cell.trim()).filter(|cell| !cell.is_empty());

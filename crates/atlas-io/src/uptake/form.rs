@@ -12,9 +12,9 @@ const DELIMITERS: [u8; 3] = [b'\t', b',', b';'];
 
 /// What a file is.
 #[derive(Debug, Clone)]
-pub enum Form {
+pub enum UptakeForm {
     /// An access log.
-    Log(LogForm),
+    Log(LogSyntax),
     /// An export whose values are separated by this byte; `None` if each line is one value.
     Table(Option<u8>),
     /// An export with a JSON object in each line.
@@ -23,14 +23,14 @@ pub enum Form {
 
 /// How a log is written.
 #[derive(Debug, Clone)]
-pub enum LogForm {
+pub enum LogSyntax {
     /// In this format.
     Text(LogFormat),
     /// With a JSON object in each line.
     Json(JsonFormat),
 }
 
-impl LogForm {
+impl LogSyntax {
     /// Passes a line on, if it can be read.
     pub(super) fn read(&mut self, line: &[u8], take: impl FnOnce(&LogLine<'_>)) -> bool {
         match self {
@@ -43,14 +43,14 @@ impl LogForm {
     }
 }
 
-impl Form {
+impl UptakeForm {
     /// Tells what a file is by its first lines. `formats` are those in which logs may be written, `json` how the fields of
     /// a JSON log are named.
     pub fn of(file: &UptakeFile, formats: &[LogFormat], json: &JsonFormat) -> Self {
         let lines: Vec<&[u8]> = file.first_lines().take(MOST_LINES).collect();
         let is_json = lines.iter().filter(|line| line.first() == Some(&b'{')).count() * 2 > lines.len();
-        let forms = formats.iter().cloned().map(LogForm::Text);
-        for mut form in forms.chain(is_json.then(|| LogForm::Json(json.clone()))) {
+        let forms = formats.iter().cloned().map(LogSyntax::Text);
+        for mut form in forms.chain(is_json.then(|| LogSyntax::Json(json.clone()))) {
             let read = lines.iter().filter(|line| form.read(line, |_| ())).count();
             if read > 0 && read * 2 >= lines.len() {
                 return Self::Log(form);

@@ -11,11 +11,11 @@ use std::thread;
 
 use atlas_core::fingerprint;
 use atlas_store::stop::Stop;
-use atlas_store::uptake::{Counted, LogMark, LogsRead, Visits, Worker};
+use atlas_store::uptake::{CountedLines, LogMark, LogsRead, Visits, Worker};
 use memchr::{memchr, memrchr};
 
 use super::file::{UptakeFile, read_exact_at};
-use super::form::LogForm;
+use super::form::LogSyntax;
 
 /// How much of a plain file a thread reads at once.
 const BLOCK: usize = 2 << 20;
@@ -36,9 +36,9 @@ pub struct LogReading {
 }
 
 /// A log, and where to begin.
-struct Log<'f> {
+struct OpenLog<'f> {
     file: &'f UptakeFile,
-    form: &'f LogForm,
+    form: &'f LogSyntax,
     /// Where to begin, and the end of its last whole line, of a plain file.
     range: (u64, u64),
     first_line: u64,
@@ -60,14 +60,14 @@ enum Task {
 ///
 /// Returns an error if a file cannot be read at all.
 pub fn read_logs(
-    files: &[(UptakeFile, LogForm)],
+    files: &[(UptakeFile, LogSyntax)],
     visits: &Visits<'_>,
     stop: &Stop,
     progress: &(dyn Fn(u64) + Sync),
-) -> io::Result<(Vec<LogReading>, Vec<Counted>)> {
-    let logs = files.iter().map(|(file, form)| Log::open(file, form, &visits.logs));
-    let logs: Vec<Log<'_>> = logs.collect::<io::Result<_>>()?;
-    let mut readings: Vec<LogReading> = logs.iter().map(Log::begin).collect();
+) -> io::Result<(Vec<LogReading>, Vec<CountedLines>)> {
+    let logs = files.iter().map(|(file, form)| OpenLog::open(file, form, &visits.logs));
+    let logs: Vec<OpenLog<'_>> = logs.collect::<io::Result<_>>()?;
+    let mut readings: Vec<LogReading> = logs.iter().map(OpenLog::begin).collect();
     let mut tasks: Vec<Task> = Vec::new();
     tasks.extend((0..logs.len()).filter(|at| logs[*at].file.plain().is_none()).map(Task::Stream));
     for (at, log) in logs.iter().enumerate().filter(|(_, log)| log.file.plain().is_some()) {
@@ -97,7 +97,7 @@ pub fn read_logs(
         worker.done()
     };
     let threads = thread::available_parallelism().map_or(1, usize::from);
-    let counted: Vec<Counted> = thread::scope(|scope| {
+    let counted: Vec<CountedLines> = thread::scope(|scope| {
         let running: Vec<_> = (0..threads).map(|_| scope.spawn(work)).collect();
         running.into_iter().filter_map(|one| one.join().ok()).collect()
     });
@@ -126,8 +126,8 @@ fn print_of_end(read: &[u8]) -> u64 {
     fingerprint::row(&read[read.len().saturating_sub(LogMark::END)..])
 }
 
-impl<'f> Log<'f> {
-    fn open(file: &'f UptakeFile, form: &'f LogForm, read: &LogsRead) -> io::Result<Self> {
+impl<'f> OpenLog<'f> {
+    fn open(file: &'f UptakeFile, form: &'f LogSyntax, read: &LogsRead) -> io::Result<Self> {
         let end = memchr(b'\n', &file.head).unwrap_or(file.head.len());
         let first_line = fingerprint::row(&file.head[..end]);
         let mut log = Self { file, form, range: (0, 0), first_line, marks: read.marks_of(first_line) };
@@ -287,7 +287,7 @@ impl<'f> Log<'f> {
 }
 
 /// Counts one line.
-fn take(form: &mut LogForm, line: &[u8], worker: &mut Worker<'_>) {
+fn take(form: &mut LogSyntax, line: &[u8], worker: &mut Worker<'_>) {
     let line = line.strip_suffix(b"\r").unwrap_or(line);
     if !line.is_empty() && !form.read(line, |line| worker.line(line)) {
         worker.broken();

@@ -14,5 +14,5 @@ mod exports;
 
 pub use self::exports::{ExportError, ExportReading, ExportSettings, read_export};
 pub use self::file::UptakeFile;
-pub use self::form::{Form, LogForm};
+pub use self::form::{LogSyntax, UptakeForm};
 pub use self::logs::{LogReading, read_logs};

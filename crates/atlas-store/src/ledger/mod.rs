@@ -37,10 +37,10 @@ pub use self::worth::{WorthSubmitting, WorthUrl, worth_submitting};
 use crate::disk::segmented_gzip::Segment;
 use crate::error::StoreError;
 use crate::model::{
-    Announced, ArchiveName, AttemptRow, ChunkShare, ContentCounts, Departure, DerivedBefore, Fact, FileDigest,
-    KnownChunks, LeftOutBefore, Look, LookRecord, Members, Memory, NumbersRecord, OutputRow, OutputRuns, PackedEntries,
-    RememberedChunk, RememberedEntry, RunRow, RunUrls, SegmentRow, SubmittedFile, SubmittedUrl, ToldUrl, Tombstone,
-    UptakePart, Whole,
+    Announced, ArchiveName, AttemptRow, ChunkShare, ConsoleLook, ContentCounts, Departure, DerivedBefore, Fact,
+    FileDigest, KnownChunks, LeftOutBefore, LookRecord, Members, Memory, NumbersRecord, OutputRow, OutputRuns,
+    PackedEntries, RememberedChunk, RememberedEntry, RunRow, RunUrls, SegmentRow, SubmittedFile, SubmittedUrl, ToldUrl,
+    Tombstone, UptakePart, Whole,
 };
 use atlas_core::announce::EngineState;
 use atlas_core::uptake::export::Subject;
@@ -427,7 +427,7 @@ pub trait ReadUptake {
     fn visits(&self, part: UptakePart) -> Result<Vec<u8>, StoreError>;
 
     /// What the exports of consoles said as a whole, newest first, each with its id.
-    fn looks(&self) -> Result<Vec<(i64, Look)>, StoreError>;
+    fn looks(&self) -> Result<Vec<(i64, ConsoleLook)>, StoreError>;
 
     /// What they said of each URL; empty if that is no longer remembered.
     fn look_records(&self, look: i64) -> Result<Vec<LookRecord>, StoreError>;
@@ -453,7 +453,7 @@ pub trait WriteUptake {
     fn forget_looks(&self, engine: &str) -> Result<usize, StoreError>;
 
     /// Adds what exports said. What they said of each URL is remembered of the last two of an engine and subject.
-    fn add_look(&self, look: &Look, records: &[LookRecord]) -> Result<(), StoreError>;
+    fn add_look(&self, look: &ConsoleLook, records: &[LookRecord]) -> Result<(), StoreError>;
 
     /// Replaces what searchers did on a day.
     fn keep_numbers(

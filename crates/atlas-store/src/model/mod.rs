@@ -26,5 +26,5 @@ pub use self::segment::{PackedEntries, Whole};
 pub(crate) use self::text::{SegmentText, facts_of, urls_and_dates_of, urls_of};
 pub(crate) use self::untouched::Untouched;
 pub use self::uptake::{
-    Look, LookFacts, LookRecord, NumbersRecord, OtherRecord, SitemapFileLook, UptakePart, VisitRecord,
+    ConsoleLook, LookFacts, LookRecord, NumbersRecord, OtherRecord, SitemapFileLook, UptakePart, VisitRecord,
 };

@@ -125,7 +125,7 @@ impl OtherRecord {
 
 /// What the exports of one console said at one time of pages, pictures, videos or sitemap files.
 #[derive(Debug, Clone, PartialEq)]
-pub struct Look {
+pub struct ConsoleLook {
     /// The name by which the user knows the engine.
     pub engine: String,
     /// What they are of.

@@ -33,11 +33,11 @@ pub(super) struct CrawlerName {
 #[derive(Debug, Default)]
 pub(super) struct Crawlers {
     settings: Vec<CrawlerSettings>,
-    known: RwLock<Known>,
+    known: RwLock<KnownCrawlers>,
 }
 
 #[derive(Debug, Default)]
-struct Known {
+struct KnownCrawlers {
     names: Vec<CrawlerName>,
     numbers: HashMap<CrawlerName, usize>,
 }
@@ -68,7 +68,7 @@ impl Crawlers {
             return *number;
         }
         let mut known = self.known.write().unwrap_or_else(PoisonError::into_inner);
-        let Known { names, numbers } = &mut *known;
+        let KnownCrawlers { names, numbers } = &mut *known;
         if let Some(number) = numbers.get(&name) {
             return *number;
         }

@@ -13,12 +13,12 @@ const MOST_RUNS: usize = 30;
 
 /// How many entries each sitemap file held after each run.
 #[derive(Debug, Default)]
-pub(super) struct Held {
+pub(super) struct HeldEntries {
     /// By the instant of the run, newest first: the entries of each file, by its address.
     runs: Vec<(i64, HashMap<String, u64>)>,
 }
 
-impl Held {
+impl HeldEntries {
     /// Reads the reports that are remembered.
     pub(super) fn read(ledger: &dyn Ledger, names: &Names) -> Result<Self, StoreError> {
         let mut runs = Vec::new();

@@ -9,7 +9,7 @@ use atlas_core::uptake::standing::PageState;
 use serde::Serialize;
 
 use super::overlay::Overlaid;
-use super::pages::{ListedPage, each_page};
+use super::pages::{PageText, each_page};
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 
@@ -89,7 +89,7 @@ impl Overlaid<'_> {
         wants: &(dyn Fn(&PageUptake) -> bool + Sync),
     ) -> Result<Vec<PageUptake>, StoreError> {
         let names = self.visits.crawlers();
-        let map = |page: &ListedPage<'_>| {
+        let map = |page: &PageText<'_>| {
             let at = self.subjects.find(page.tag)?;
             Some(self.page(at, page, &names)).filter(wants)
         };
@@ -106,7 +106,7 @@ impl Overlaid<'_> {
     pub fn of_page(&self, ledger: &dyn Ledger, address: &str) -> Result<Option<PageUptake>, StoreError> {
         let wanted = self.subjects.tag_of(address);
         let names = self.visits.crawlers();
-        let map = |page: &ListedPage<'_>| {
+        let map = |page: &PageText<'_>| {
             let at = self.subjects.find(page.tag).filter(|_| page.tag == wanted)?;
             Some(self.page(at, page, &names))
         };
@@ -118,7 +118,7 @@ impl Overlaid<'_> {
     fn page(
         &self,
         at: u32,
-        page: &ListedPage<'_>,
+        page: &PageText<'_>,
         names: &[(super::crawlers::CrawlerName, super::visits::CrawlerCounts, bool)],
     ) -> PageUptake {
         let visits = self.visits.of(at);

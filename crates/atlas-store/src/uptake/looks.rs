@@ -10,7 +10,7 @@ use super::subjects::Subjects;
 use super::visits::Visits;
 use crate::error::StoreError;
 use crate::ledger::Writing;
-use crate::model::{Look, LookFacts, LookRecord, NumbersRecord, SitemapFileLook};
+use crate::model::{ConsoleLook, LookFacts, LookRecord, NumbersRecord, SitemapFileLook};
 
 /// How many URLs that no sitemap lists are remembered with their text.
 const MOST_STRANGE: usize = 10_000;
@@ -214,7 +214,10 @@ impl<'s> LookBuilder<'s> {
             numbers.sort_unstable_by_key(|one| one.tag);
             writing.keep_numbers(&self.engine, self.subject, day, &numbers)?;
         }
-        writing.add_look(&Look { engine: self.engine, subject: self.subject, at: self.at, facts: self.facts }, &records)
+        writing.add_look(
+            &ConsoleLook { engine: self.engine, subject: self.subject, at: self.at, facts: self.facts },
+            &records,
+        )
     }
 }
 

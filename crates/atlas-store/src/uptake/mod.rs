@@ -31,4 +31,4 @@ pub use self::overview::*;
 pub use self::pages::PageKnowledge;
 pub use self::read_logs::{LogMark, LogsRead};
 pub use self::subjects::Subjects;
-pub use self::visits::{Counted, Visits, Worker};
+pub use self::visits::{CountedLines, Visits, Worker};

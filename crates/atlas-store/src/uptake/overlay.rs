@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use atlas_core::uptake::difference::differences;
 use atlas_core::uptake::export::Subject;
 use atlas_core::uptake::request::RequestKind;
-use atlas_core::uptake::standing::{Delay, Known, Standings};
+use atlas_core::uptake::standing::{Delay, KnownUptake, Standings};
 use foldhash::fast::RandomState;
 
 use super::overview::{
@@ -19,7 +19,7 @@ use super::{reasons, searches, worth};
 use crate::destination::Names;
 use crate::error::StoreError;
 use crate::ledger::Ledger;
-use crate::model::{Look, LookRecord};
+use crate::model::{ConsoleLook, LookRecord};
 
 /// A day, in seconds.
 pub(super) const DAY: i64 = 86_400;
@@ -41,9 +41,9 @@ pub(super) struct Said {
 /// The last exports of an engine of a subject, and the ones before.
 #[derive(Debug)]
 pub(super) struct LastLook {
-    pub look: Look,
+    pub look: ConsoleLook,
     pub records: Vec<LookRecord>,
-    pub before: Option<(Look, Vec<LookRecord>)>,
+    pub before: Option<(ConsoleLook, Vec<LookRecord>)>,
 }
 
 /// Visits and exports laid over what is listed.
@@ -142,12 +142,12 @@ impl Overlaid<'_> {
     }
 
     /// What is known of a subject.
-    pub(super) fn known(&self, at: u32) -> Known {
+    pub(super) fn known(&self, at: u32) -> KnownUptake {
         let visits = self.visits.of(at);
         let times = self.visits.times();
         let run = self.subjects.changed(at);
         let begins = times.run_at(run).max(times.told_at(run).unwrap_or(0));
-        Known {
+        KnownUptake {
             fetched: visits.count > 0,
             error: visits.count > 0 && visits.status >= 400,
             picked_up: self.said[at as usize].picked_up,
@@ -384,7 +384,7 @@ impl Overlaid<'_> {
     fn since(
         &self,
         ledger: &dyn Ledger,
-        (before, old): (&Look, &[LookRecord]),
+        (before, old): (&ConsoleLook, &[LookRecord]),
         records: &[LookRecord],
     ) -> Result<SinceBefore, StoreError> {
         let taken = |records: &[LookRecord]| -> std::collections::HashSet<u64, RandomState> {
@@ -404,7 +404,7 @@ impl Overlaid<'_> {
     }
 
     fn sitemap_files(&self, ledger: &dyn Ledger, names: &Names) -> Result<Vec<SitemapFileUptake>, StoreError> {
-        let held = super::held::Held::read(ledger, names)?;
+        let held = super::held::HeldEntries::read(ledger, names)?;
         let first = self.subjects.range(Subject::SitemapFiles).start;
         let consoles = |address: &str| {
             let looks = self.looks.iter().filter(|last| last.look.subject == Subject::SitemapFiles);

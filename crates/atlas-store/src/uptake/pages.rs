@@ -97,7 +97,7 @@ impl PageKnowledge {
     }
 
     /// The traits of a page, as far as they are known. `logs` tells whether visits are known.
-    pub(super) fn traits(&self, page: &ListedPage<'_>, visits: &VisitRecord, logs: bool, now: i64) -> Traits {
+    pub(super) fn traits(&self, page: &PageText<'_>, visits: &VisitRecord, logs: bool, now: i64) -> Traits {
         let mut traits = Traits::default();
         let depth = depth(address::path(page.url));
         traits.set(PageTrait::Deep, depth >= PageTrait::DEEP);
@@ -140,7 +140,7 @@ impl PageKnowledge {
 
 /// A listed page, as its sitemap says.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct ListedPage<'a> {
+pub(super) struct PageText<'a> {
     /// The tag of its key.
     pub tag: u64,
     /// Its URL.
@@ -156,7 +156,7 @@ pub(super) struct ListedPage<'a> {
 pub(super) fn each_page<T: Send>(
     ledger: &dyn Ledger,
     wants: impl Fn(u64) -> bool + Sync,
-    map: impl Fn(&ListedPage<'_>) -> Option<T> + Sync,
+    map: impl Fn(&PageText<'_>) -> Option<T> + Sync,
     mut take: impl FnMut(T),
 ) -> Result<(), StoreError> {
     let remembered = ledger.remembered()?;
@@ -182,7 +182,7 @@ fn of_segment<T>(
     tags: &[u64],
     body: &[u8],
     size: u64,
-    map: &(impl Fn(&ListedPage<'_>) -> Option<T> + Sync),
+    map: &(impl Fn(&PageText<'_>) -> Option<T> + Sync),
 ) -> Result<Vec<T>, StoreError> {
     let damaged = || StoreError::LedgerDamaged("the text of a segment cannot be read");
     let raw = decompress(body, size).map_err(|_| damaged())?;
@@ -191,7 +191,7 @@ fn of_segment<T>(
     let (mut made, mut tags) = (Vec::new(), tags.iter());
     let each = |url: atlas_core::format::RawUrl<'_>| {
         let (Some(tag), Some(loc)) = (tags.next(), &url.loc) else { return };
-        let page = ListedPage { tag: *tag, url: loc, lastmod: url.lastmod.as_deref(), images: url.images.len() };
+        let page = PageText { tag: *tag, url: loc, lastmod: url.lastmod.as_deref(), images: url.images.len() };
         made.extend(map(&page));
     };
     read(&file, each, |_| ()).map_err(|_| damaged())?;

@@ -13,13 +13,13 @@ use crate::model::tag;
 
 /// What we know of a URL that an engine names.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
-struct Verdict {
+struct ReasonVerdict {
     code: String,
     words: String,
     on_purpose: bool,
 }
 
-impl Verdict {
+impl ReasonVerdict {
     fn new(code: &str, words: &str, on_purpose: bool) -> Self {
         Self { code: code.to_owned(), words: words.to_owned(), on_purpose }
     }
@@ -27,7 +27,7 @@ impl Verdict {
 
 /// The URLs with a reason, by what we know of them.
 #[derive(Default)]
-struct Known {
+struct ReasonGroup {
     urls: u64,
     examples: Vec<String>,
     /// Listed pages whose URLs are still to be read.
@@ -44,7 +44,7 @@ pub(super) fn reasons(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<Ve
         ledger.tombstones()?.into_iter().map(|(tombstone, _)| (tag(tombstone.key), tombstone.url)).collect();
     let mut all = Vec::new();
     for LastLook { look, records, .. } in &overlaid.looks {
-        let mut by_reason: Vec<BTreeMap<Option<Verdict>, Known>> = Vec::new();
+        let mut by_reason: Vec<BTreeMap<Option<ReasonVerdict>, ReasonGroup>> = Vec::new();
         by_reason.resize_with(look.facts.reasons.len(), BTreeMap::new);
         for record in records {
             let Some(of_reason) = usize::from(record.reason).checked_sub(1).and_then(|at| by_reason.get_mut(at)) else {
@@ -52,12 +52,12 @@ pub(super) fn reasons(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<Ve
             };
             let listed = overlaid.subjects.find(record.tag);
             let verdict = match listed {
-                Some(_) if record.picked_up => Some(Verdict::new("listed", "listed, as it should be", true)),
+                Some(_) if record.picked_up => Some(ReasonVerdict::new("listed", "listed, as it should be", true)),
                 Some(at) => of_listed(overlaid, at),
                 None => Some(match (left_out.reason(record.tag), gone.get(&record.tag)) {
-                    (Some(reason), _) => Verdict::new(reason.code(), reason.words(), true),
-                    (None, Some(_)) => Verdict::new("gone", "no longer part of the site", true),
-                    (None, None) => Verdict::new("unknown", "no source names it", false),
+                    (Some(reason), _) => ReasonVerdict::new(reason.code(), reason.words(), true),
+                    (None, Some(_)) => ReasonVerdict::new("gone", "no longer part of the site", true),
+                    (None, None) => ReasonVerdict::new("unknown", "no source names it", false),
                 }),
             };
             let known = of_reason.entry(verdict).or_default();
@@ -82,14 +82,14 @@ pub(super) fn reasons(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<Ve
                 unexplained: 0,
                 examples: Vec::new(),
             };
-            for (verdict, Known { urls: count, mut examples, listed }) in known {
+            for (verdict, ReasonGroup { urls: count, mut examples, listed }) in known {
                 if !*means_picked_up {
                     examples.extend(urls(overlaid, ledger, &listed)?);
                 }
                 examples.sort();
                 match verdict {
                     None => (told.unexplained, told.examples) = (count, examples),
-                    Some(Verdict { code, words, on_purpose }) => {
+                    Some(ReasonVerdict { code, words, on_purpose }) => {
                         told.known.push(KnownOfReason { code, words, urls: count, on_purpose, examples });
                     }
                 }
@@ -106,16 +106,18 @@ pub(super) fn reasons(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<Ve
 }
 
 /// What explains that a listed page is not taken; `None` if nothing does.
-fn of_listed(overlaid: &Overlaid<'_>, at: u32) -> Option<Verdict> {
+fn of_listed(overlaid: &Overlaid<'_>, at: u32) -> Option<ReasonVerdict> {
     let visits = overlaid.visits.of(at);
     let known = overlaid.known(at);
     match visits.status {
-        404 | 410 if known.fetched => Some(Verdict::new("answers-gone", "listed, but it is gone by now", false)),
-        400.. if known.fetched => Some(Verdict::new("answers-error", "listed, but it answers with an error", false)),
-        status @ 300..400 if known.fetched && status != 304 => {
-            Some(Verdict::new("redirects", "listed, but it redirects by now", false))
+        404 | 410 if known.fetched => Some(ReasonVerdict::new("answers-gone", "listed, but it is gone by now", false)),
+        400.. if known.fetched => {
+            Some(ReasonVerdict::new("answers-error", "listed, but it answers with an error", false))
         }
-        _ if known.recent => Some(Verdict::new("waiting", "new or changed a short time ago", true)),
+        status @ 300..400 if known.fetched && status != 304 => {
+            Some(ReasonVerdict::new("redirects", "listed, but it redirects by now", false))
+        }
+        _ if known.recent => Some(ReasonVerdict::new("waiting", "new or changed a short time ago", true)),
         _ => None,
     }
 }

@@ -8,7 +8,7 @@ use foldhash::fast::RandomState;
 
 use super::overlay::{MOST_EXAMPLES, Overlaid};
 use super::overview::{MovedUrl, Searches};
-use super::pages::{ListedPage, each_page};
+use super::pages::{PageText, each_page};
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 use crate::model::NumbersRecord;
@@ -95,7 +95,7 @@ fn texts(
     }
     let mut wanted: HashMap<u64, ()> = moved.iter().map(|(tag, _)| (*tag, ())).collect();
     wanted.extend(never.iter().take(MOST_EXAMPLES).map(|at| (overlaid.subjects.tags()[*at as usize], ())));
-    let map = |page: &ListedPage<'_>| wanted.contains_key(&page.tag).then(|| (page.tag, page.url.to_owned()));
+    let map = |page: &PageText<'_>| wanted.contains_key(&page.tag).then(|| (page.tag, page.url.to_owned()));
     let mut texts = HashMap::new();
     each_page(ledger, |tag| wanted.contains_key(&tag), map, |(tag, url)| drop(texts.insert(tag, url)))?;
     Ok(texts)

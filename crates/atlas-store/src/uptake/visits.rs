@@ -68,7 +68,7 @@ impl CrawlerCounts {
 
 /// What is stored of crawlers and logs.
 #[derive(Debug, Default, Serialize, Deserialize)]
-struct Stored {
+struct StoredVisits {
     logs: LogsRead,
     crawlers: Vec<(CrawlerName, CrawlerCounts)>,
     /// URLs that crawlers fetched and no sitemap lists.
@@ -99,8 +99,8 @@ impl<'s> Visits<'s> {
     pub fn read(ledger: &dyn Ledger, subjects: &'s Subjects, settings: &[CrawlerSettings]) -> Result<Self, StoreError> {
         let damaged = |_| StoreError::LedgerDamaged("what is known of crawlers cannot be read");
         let stored = ledger.visits(UptakePart::Logs)?;
-        let stored: Stored = match &stored[..] {
-            [] => Stored::default(),
+        let stored: StoredVisits = match &stored[..] {
+            [] => StoredVisits::default(),
             stored => serde_json::from_slice(stored).map_err(damaged)?,
         };
         let (names, counts): (Vec<CrawlerName>, Vec<CrawlerCounts>) = stored.crawlers.into_iter().unzip();
@@ -147,8 +147,8 @@ impl<'s> Visits<'s> {
     }
 
     /// Adds what a thread has counted.
-    pub fn add(&mut self, counted: Counted) {
-        let Counted { counts, others, texts, logs } = counted;
+    pub fn add(&mut self, counted: CountedLines) {
+        let CountedLines { counts, others, texts, logs } = counted;
         self.counts.resize(self.counts.len().max(counts.len()), CrawlerCounts::default());
         self.counts.iter_mut().zip(&counts).for_each(|(known, new)| known.add(new));
         for (tag, count) in others {
@@ -238,7 +238,7 @@ impl<'s> Visits<'s> {
         others.iter().for_each(|one| one.write(&mut bytes));
         writing.keep_visits(UptakePart::Others, &bytes)?;
         let crawlers = self.crawlers().into_iter().map(|(name, counts, _)| (name, counts)).collect();
-        let stored = Stored { logs: self.logs.clone(), crawlers, others: self.texts.clone() };
+        let stored = StoredVisits { logs: self.logs.clone(), crawlers, others: self.texts.clone() };
         let stored =
             serde_json::to_vec(&stored).map_err(|_| StoreError::LedgerDamaged("crawlers cannot be written"))?;
         writing.keep_visits(UptakePart::Logs, &stored)
@@ -254,7 +254,7 @@ type Others = HashMap<u64, u32, RandomState>;
 
 /// What a thread has counted.
 #[derive(Debug)]
-pub struct Counted {
+pub struct CountedLines {
     counts: Vec<CrawlerCounts>,
     others: Others,
     texts: HashMap<u64, String, RandomState>,
@@ -353,8 +353,8 @@ impl Worker<'_> {
     }
 
     /// What was counted.
-    pub fn done(self) -> Counted {
-        Counted { counts: self.counts, others: self.others, texts: self.texts, logs: self.logs }
+    pub fn done(self) -> CountedLines {
+        CountedLines { counts: self.counts, others: self.others, texts: self.texts, logs: self.logs }
     }
 }
 

@@ -7,7 +7,7 @@ use atlas_core::uptake::difference::{PageTrait, Traits};
 
 use super::overlay::Overlaid;
 use super::overview::WorthLooking;
-use super::pages::{ListedPage, each_page};
+use super::pages::{PageText, each_page};
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 
@@ -16,7 +16,7 @@ const MOST_WORTH: usize = 20;
 
 /// All pages, looked at one by one.
 #[derive(Debug, Default)]
-pub(super) struct LookedAt {
+pub(super) struct ComparedPages {
     /// Whether each page that had the time was picked up, and its traits.
     pub compared: Vec<(bool, Traits)>,
     /// The pages most worth looking at, best first.
@@ -24,7 +24,7 @@ pub(super) struct LookedAt {
 }
 
 /// A page, and what is wrong with it: the more, the higher.
-struct Candidate {
+struct WorthCandidate {
     rank: (Reverse<u8>, Reverse<usize>, u32),
     at: u32,
     url: String,
@@ -44,12 +44,12 @@ fn urgency(overlaid: &Overlaid<'_>, at: u32, traits: Traits) -> u8 {
 }
 
 /// Looks at all pages, if there is anything to compare them by.
-pub(super) fn pages(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<LookedAt, StoreError> {
-    let mut looked = LookedAt::default();
+pub(super) fn pages(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<ComparedPages, StoreError> {
+    let mut looked = ComparedPages::default();
     if !overlaid.has_logs && !overlaid.tells_of_pages() {
         return Ok(looked);
     }
-    let map = |page: &ListedPage<'_>| {
+    let map = |page: &PageText<'_>| {
         let at = overlaid.subjects.find(page.tag)?;
         let visits = overlaid.visits.of(at);
         let traits = overlaid.knowledge.traits(page, &visits, overlaid.has_logs, overlaid.now);
@@ -60,7 +60,7 @@ pub(super) fn pages(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<Look
             _ => None,
         };
         let urgency = urgency(overlaid, at, traits);
-        let candidate = (urgency > 0).then(|| Candidate {
+        let candidate = (urgency > 0).then(|| WorthCandidate {
             rank: (Reverse(urgency), Reverse(traits.all().count()), at),
             at,
             url: page.url.to_owned(),
@@ -68,7 +68,7 @@ pub(super) fn pages(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<Look
         });
         Some((compared.map(|picked_up| (picked_up, traits)), candidate))
     };
-    let mut best: Vec<Candidate> = Vec::new();
+    let mut best: Vec<WorthCandidate> = Vec::new();
     each_page(
         ledger,
         |_| true,
@@ -88,8 +88,8 @@ pub(super) fn pages(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<Look
     Ok(looked)
 }
 
-fn worth(overlaid: &Overlaid<'_>, candidate: Candidate) -> WorthLooking {
-    let Candidate { at, url, traits, .. } = candidate;
+fn worth(overlaid: &Overlaid<'_>, candidate: WorthCandidate) -> WorthLooking {
+    let WorthCandidate { at, url, traits, .. } = candidate;
     let visits = overlaid.visits.of(at);
     let was_visited = visits.count > 0;
     WorthLooking {
@@ -113,7 +113,7 @@ pub(super) fn urls(overlaid: &Overlaid<'_>, ledger: &dyn Ledger, pages: &[u32]) 
     }
     let tags: HashSet<u64> = pages.iter().map(|at| overlaid.subjects.tags()[*at as usize]).collect();
     let mut urls = Vec::new();
-    let map = |page: &ListedPage<'_>| tags.contains(&page.tag).then(|| page.url.to_owned());
+    let map = |page: &PageText<'_>| tags.contains(&page.tag).then(|| page.url.to_owned());
     each_page(ledger, |tag| tags.contains(&tag), map, |url| urls.push(url))?;
     Ok(urls)
 }

@@ -6,7 +6,7 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::uptake::export::Subject;
 use atlas_core::uptake::log::LogFormat;
 use atlas_core::uptake::standing::PageState;
-use atlas_io::uptake::{ExportSettings, Form, LogForm, UptakeFile, read_export, read_logs};
+use atlas_io::uptake::{ExportSettings, LogSyntax, UptakeFile, UptakeForm, read_export, read_logs};
 use atlas_store::ledger::Ledger;
 use atlas_store::model::UptakePart;
 use atlas_store::uptake::{LogsRead, LookBuilder, Overlaid, PageKnowledge, PageUptake, Subjects, Visits, overlay};
@@ -136,8 +136,8 @@ fn take(
                 continue;
             }
         };
-        match Form::of(&file, &formats, &settings.uptake.json_log) {
-            Form::Log(form) => logs.push((file, form)),
+        match UptakeForm::of(&file, &formats, &settings.uptake.json_log) {
+            UptakeForm::Log(form) => logs.push((file, form)),
             form => taking.export(&file, &form, &subjects, at),
         }
     }
@@ -211,7 +211,7 @@ impl<'t> Taking<'t> {
         exports.iter().find(fits)
     }
 
-    fn export(&mut self, file: &UptakeFile, form: &Form, subjects: &'t Subjects, at: i64) {
+    fn export(&mut self, file: &UptakeFile, form: &UptakeForm, subjects: &'t Subjects, at: i64) {
         let (arguments, declared) = (self.arguments, self.declared(&file.name));
         let engine = arguments.engine.clone().or_else(|| declared.map(|one| one.engine.clone()));
         let engine = engine.unwrap_or_else(|| UNNAMED.to_owned());
@@ -312,7 +312,7 @@ impl<'t> Taking<'t> {
         }
     }
 
-    fn logs(&mut self, logs: &[(UptakeFile, LogForm)], visits: &mut Visits<'_>) -> Result<(), Failure> {
+    fn logs(&mut self, logs: &[(UptakeFile, LogSyntax)], visits: &mut Visits<'_>) -> Result<(), Failure> {
         if logs.is_empty() {
             return Ok(());
         }
@@ -338,7 +338,7 @@ impl<'t> Taking<'t> {
             if reading.known > 0 {
                 screen.note("continued", &format!("{}: its first lines were counted before", file.name));
             }
-            if matches!(form, LogForm::Text(format) if !format.tells_agent()) {
+            if matches!(form, LogSyntax::Text(format) if !format.tells_agent()) {
                 screen.complain("no crawlers", &format!("{}: its lines name no user agent, so no crawler is recognised; let the server write the Combined Log Format", file.name));
             }
             reading.mark.into_iter().for_each(|mark| visits.logs.mark(mark));

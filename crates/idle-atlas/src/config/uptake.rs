@@ -2,7 +2,7 @@
 
 use std::fs;
 
-use atlas_core::uptake::export::{Column, Subject};
+use atlas_core::uptake::export::{ExportColumn, Subject};
 use atlas_core::uptake::log::{JsonFormat, LogField, LogFormat, Prefixes};
 use atlas_store::uptake::CrawlerSettings;
 use globset::{Glob, GlobMatcher};
@@ -25,7 +25,7 @@ pub struct EngineExports {
     /// What they are of.
     pub of: Option<Subject>,
     /// The names of columns.
-    pub columns: Vec<(Column, String)>,
+    pub columns: Vec<(ExportColumn, String)>,
     /// The format of dates.
     pub dates: Option<String>,
     /// The reasons that mean “picked up”.
@@ -107,10 +107,11 @@ impl Context<'_> {
         });
         let columns = table.columns.iter().flatten().map(|(name, value)| {
             let unknown = || {
-                let message = format!("“columns”: there is no column “{name}”; known: {}", Column::names().join(", "));
+                let message =
+                    format!("“columns”: there is no column “{name}”; known: {}", ExportColumn::names().join(", "));
                 self.origin.error(value, message)
             };
-            Ok((Column::named(name).ok_or_else(unknown)?, value.as_ref().clone()))
+            Ok((ExportColumn::named(name).ok_or_else(unknown)?, value.as_ref().clone()))
         });
         Ok(EngineExports {
             engine: table.engine.as_ref().clone(),

@@ -51,7 +51,7 @@ impl Subject {
 
 /// What a column can hold.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Column {
+pub enum ExportColumn {
     /// The URL.
     Url,
     /// The sitemap file through which the engine knows it.
@@ -72,7 +72,7 @@ pub enum Column {
     InIndex,
 }
 
-impl Column {
+impl ExportColumn {
     /// Each with its name in the configuration, and the words of a header that mean it.
     const ALL: [(Self, &'static str, &'static [&'static str]); 9] = [
         (Self::Url, "url", &["url", "page", "address", "loc"]),
@@ -115,7 +115,7 @@ impl Column {
     }
 }
 
-impl fmt::Display for Column {
+impl fmt::Display for ExportColumn {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         formatter.write_str(self.name())
     }
@@ -136,7 +136,7 @@ pub enum ColumnsError {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Columns {
     /// The place of each.
-    places: Vec<(Column, usize)>,
+    places: Vec<(ExportColumn, usize)>,
     /// Whether the first row names the columns.
     pub has_header: bool,
     /// What the export is of: pages, unless the URLs are those of sitemap files.
@@ -147,7 +147,7 @@ pub struct Columns {
 
 /// What the cells of a column are, as counts.
 #[derive(Debug, Default)]
-struct Held {
+struct HeldCells {
     cells: usize,
     urls: usize,
     sitemaps: usize,
@@ -156,7 +156,7 @@ struct Held {
     distinct: HashSet<String>,
 }
 
-impl Held {
+impl HeldCells {
     fn most(&self, number: usize) -> bool {
         self.cells > 0 && number * 5 >= self.cells * 4
     }
@@ -187,7 +187,7 @@ impl Columns {
     /// # Errors
     ///
     /// Returns an error if no column holds URLs, or if a column that is named is not there.
-    pub fn find(rows: &[Vec<String>], named: &[(Column, String)]) -> Result<Self, ColumnsError> {
+    pub fn find(rows: &[Vec<String>], named: &[(ExportColumn, String)]) -> Result<Self, ColumnsError> {
         let width = rows.iter().map(Vec::len).max().unwrap_or(0);
         let first = rows.first().ok_or(ColumnsError::NoUrls)?;
         let has_header = !first.iter().any(|cell| is_url(cell.trim()));
@@ -195,7 +195,7 @@ impl Columns {
             true => first.iter().map(|cell| cell.trim().trim_start_matches('\u{feff}').to_owned()).collect(),
             false => Vec::new(),
         };
-        let mut held: Vec<Held> = (0..width).map(|_| Held::default()).collect();
+        let mut held: Vec<HeldCells> = (0..width).map(|_| HeldCells::default()).collect();
         for row in &rows[usize::from(has_header)..] {
             for (cell, held) in row.iter().zip(&mut held) {
                 let cell = cell.trim();
@@ -212,18 +212,18 @@ impl Columns {
                 }
             }
         }
-        let mut places: Vec<(Column, usize)> = Vec::new();
+        let mut places: Vec<(ExportColumn, usize)> = Vec::new();
         for (column, name) in named {
             let place = header.iter().position(|header| header.eq_ignore_ascii_case(name));
             let place = place.ok_or_else(|| ColumnsError::Missing(name.clone(), header.join(", ")))?;
             places.push((*column, place));
         }
-        let mut found = Finding { places, header: &header, held: &held };
+        let mut found = ColumnFinder { places, header: &header, held: &held };
         found.urls()?;
         found.others();
-        let Finding { places, .. } = found;
-        let of = |wanted: Column| places.iter().find(|(column, _)| *column == wanted).map(|(_, at)| *at);
-        let url = of(Column::Url).ok_or(ColumnsError::NoUrls)?;
+        let ColumnFinder { places, .. } = found;
+        let of = |wanted: ExportColumn| places.iter().find(|(column, _)| *column == wanted).map(|(_, at)| *at);
+        let url = of(ExportColumn::Url).ok_or(ColumnsError::NoUrls)?;
         let subject = match held.get(url) {
             Some(held) if held.most(held.sitemaps) => Subject::SitemapFiles,
             _ => Subject::Pages,
@@ -235,25 +235,25 @@ impl Columns {
     }
 
     /// The place of a column, counted from 0.
-    pub fn place(&self, wanted: Column) -> Option<usize> {
+    pub fn place(&self, wanted: ExportColumn) -> Option<usize> {
         self.places.iter().find(|(column, _)| *column == wanted).map(|(_, at)| *at)
     }
 
     /// The columns that are used.
-    pub fn used(&self) -> impl Iterator<Item = (Column, usize)> {
+    pub fn used(&self) -> impl Iterator<Item = (ExportColumn, usize)> {
         self.places.iter().copied()
     }
 }
 
 /// Columns being found.
-struct Finding<'h> {
-    places: Vec<(Column, usize)>,
+struct ColumnFinder<'h> {
+    places: Vec<(ExportColumn, usize)>,
     header: &'h [String],
-    held: &'h [Held],
+    held: &'h [HeldCells],
 }
 
-impl Finding<'_> {
-    fn is_found(&self, column: Column) -> bool {
+impl ColumnFinder<'_> {
+    fn is_found(&self, column: ExportColumn) -> bool {
         self.places.iter().any(|(known, _)| *known == column)
     }
 
@@ -262,17 +262,17 @@ impl Finding<'_> {
     }
 
     fn urls(&mut self) -> Result<(), ColumnsError> {
-        if self.is_found(Column::Url) {
+        if self.is_found(ExportColumn::Url) {
             return Ok(());
         }
         let urls = |at: &usize| self.held[*at].most(self.held[*at].urls) && self.is_free(*at);
         let candidates: Vec<usize> = (0..self.held.len()).filter(urls).collect();
         let pages = candidates.iter().find(|at| !self.held[**at].most(self.held[**at].sitemaps));
         let url = *pages.or(candidates.first()).ok_or(ColumnsError::NoUrls)?;
-        self.places.push((Column::Url, url));
+        self.places.push((ExportColumn::Url, url));
         let sitemap = candidates.iter().find(|at| **at != url && self.held[**at].most(self.held[**at].sitemaps));
-        if let Some(at) = sitemap.filter(|_| !self.is_found(Column::Sitemap)) {
-            self.places.push((Column::Sitemap, *at));
+        if let Some(at) = sitemap.filter(|_| !self.is_found(ExportColumn::Sitemap)) {
+            self.places.push((ExportColumn::Sitemap, *at));
         }
         Ok(())
     }
@@ -284,14 +284,14 @@ impl Finding<'_> {
             }
             let header = self.header.get(at).map_or("", String::as_str);
             let column = if held.most(held.dates) {
-                Some(Column::Date)
+                Some(ExportColumn::Date)
             } else if held.most(held.numbers) {
-                Column::meant(header, Column::is_number)
+                ExportColumn::meant(header, ExportColumn::is_number)
             } else if !held.most(held.urls) && held.distinct.len() <= MOST_REASONS {
                 // Words that differ from row to row are titles.
-                let is_meant = Column::meant(header, |column| column == Column::Reason).is_some();
+                let is_meant = ExportColumn::meant(header, |column| column == ExportColumn::Reason).is_some();
                 let repeats = held.distinct.len() * 2 <= held.cells || held.cells <= 3 && self.header.is_empty();
-                (is_meant || repeats).then_some(Column::Reason)
+                (is_meant || repeats).then_some(ExportColumn::Reason)
             } else {
                 None
             };
@@ -312,7 +312,7 @@ mod tests {
         text.lines().map(|line| line.split('\t').map(str::to_owned).collect()).collect()
     }
 
-    fn found(text: &str) -> Vec<(Column, usize)> {
+    fn found(text: &str) -> Vec<(ExportColumn, usize)> {
         let mut places = Columns::find(&rows(text), &[]).unwrap().places;
         places.sort_unstable();
         places
@@ -321,26 +321,26 @@ mod tests {
     const SITE: &str = "https://www.marrowvale.example";
 
     #[rstest]
-    #[case::list(format!("{SITE}/\n{SITE}/fares/"), vec![(Column::Url, 0)])]
-    #[case::paths("/\n/fares/".to_owned(), vec![(Column::Url, 0)])]
+    #[case::list(format!("{SITE}/\n{SITE}/fares/"), vec![(ExportColumn::Url, 0)])]
+    #[case::paths("/\n/fares/".to_owned(), vec![(ExportColumn::Url, 0)])]
     #[case::reasons(
         format!("Reason\tURL\nCrawled, not indexed\t{SITE}/fares/\nCrawled, not indexed\t{SITE}/halts/"),
-        vec![(Column::Url, 1), (Column::Reason, 0)]
+        vec![(ExportColumn::Url, 1), (ExportColumn::Reason, 0)]
     )]
-    #[case::one_row(format!("URL\tState\n{SITE}/fares/\tIndexed"), vec![(Column::Url, 0), (Column::Reason, 1)])]
+    #[case::one_row(format!("URL\tState\n{SITE}/fares/\tIndexed"), vec![(ExportColumn::Url, 0), (ExportColumn::Reason, 1)])]
     #[case::numbers(
         format!("Top pages\tClicks\tImpressions\tCTR\tPosition\n{SITE}/fares/\t3\t1,204\t0.2%\t4.5\n{SITE}/\t1\t80\t1%\t2"),
-        vec![(Column::Url, 0), (Column::Shown, 2), (Column::Clicked, 1), (Column::Position, 4)]
+        vec![(ExportColumn::Url, 0), (ExportColumn::Shown, 2), (ExportColumn::Clicked, 1), (ExportColumn::Position, 4)]
     )]
     #[case::sitemaps(
         format!("Sitemap\tLast read\tDiscovered pages\n{SITE}/sitemap.xml\t2026-11-02\t61\n{SITE}/atlas-news-1.xml\t2026-11-03\t7"),
-        vec![(Column::Url, 0), (Column::Date, 1), (Column::Found, 2)]
+        vec![(ExportColumn::Url, 0), (ExportColumn::Date, 1), (ExportColumn::Found, 2)]
     )]
     #[case::through_a_sitemap(
         format!("URL\tTitle\tVia\n{SITE}/fares/\tFares\t{SITE}/atlas-pages-1.xml\n{SITE}/\tHome\t{SITE}/atlas-pages-1.xml"),
-        vec![(Column::Url, 0), (Column::Sitemap, 2)]
+        vec![(ExportColumn::Url, 0), (ExportColumn::Sitemap, 2)]
     )]
-    fn columns_are_found_by_what_they_hold(#[case] text: String, #[case] wanted: Vec<(Column, usize)>) {
+    fn columns_are_found_by_what_they_hold(#[case] text: String, #[case] wanted: Vec<(ExportColumn, usize)>) {
         assert_eq!(found(&text), wanted);
     }
 
@@ -357,9 +357,9 @@ mod tests {
     #[test]
     fn columns_can_be_named() {
         let text = format!("Where\tSeen\n{SITE}/\t12\n{SITE}/fares/\t3");
-        let columns = Columns::find(&rows(&text), &[(Column::Shown, "seen".to_owned())]).unwrap();
-        assert_eq!((columns.place(Column::Shown), columns.place(Column::Url)), (Some(1), Some(0)));
-        let missing = Columns::find(&rows(&text), &[(Column::Shown, "Saw".to_owned())]).unwrap_err();
+        let columns = Columns::find(&rows(&text), &[(ExportColumn::Shown, "seen".to_owned())]).unwrap();
+        assert_eq!((columns.place(ExportColumn::Shown), columns.place(ExportColumn::Url)), (Some(1), Some(0)));
+        let missing = Columns::find(&rows(&text), &[(ExportColumn::Shown, "Saw".to_owned())]).unwrap_err();
         assert_eq!(missing.to_string(), "there is no column “Saw”; the columns: Where, Seen");
     }
 

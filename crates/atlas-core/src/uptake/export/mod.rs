@@ -3,5 +3,5 @@
 mod columns;
 mod state;
 
-pub use self::columns::{Column, Columns, ColumnsError, MOST_SAMPLE, Subject};
+pub use self::columns::{Columns, ColumnsError, ExportColumn, MOST_SAMPLE, Subject};
 pub use self::state::{Taken, read_number};

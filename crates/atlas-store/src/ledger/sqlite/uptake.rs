@@ -6,7 +6,7 @@ use rusqlite::{OptionalExtension, params};
 use super::{Changing, Sqlite};
 use crate::error::StoreError;
 use crate::ledger::{ReadUptake, WriteUptake};
-use crate::model::{Look, LookRecord, NumbersRecord, UptakePart};
+use crate::model::{ConsoleLook, LookRecord, NumbersRecord, UptakePart};
 
 /// Of how many looks of an engine and subject the URLs are remembered.
 const LOOKS_WITH_URLS: i64 = 2;
@@ -22,7 +22,7 @@ impl ReadUptake for Sqlite {
         Ok(value.unwrap_or_default())
     }
 
-    fn looks(&self) -> Result<Vec<(i64, Look)>, StoreError> {
+    fn looks(&self) -> Result<Vec<(i64, ConsoleLook)>, StoreError> {
         let query = "select id, engine, subject, at, facts from look order by at desc, id desc";
         let mut statement = self.connection.prepare_cached(query)?;
         let rows = statement.query_map([], |row| {
@@ -32,7 +32,7 @@ impl ReadUptake for Sqlite {
             let (id, engine, subject, at, facts) = row?;
             let subject = Subject::of_word(&subject).ok_or(DAMAGED)?;
             let facts = serde_json::from_str(&facts).map_err(|_| DAMAGED)?;
-            Ok((id, Look { engine, subject, at, facts }))
+            Ok((id, ConsoleLook { engine, subject, at, facts }))
         });
         looks.collect()
     }
@@ -82,7 +82,7 @@ impl WriteUptake for Changing<'_> {
         Ok(self.inner.execute("delete from look where engine = ?1", [engine])?)
     }
 
-    fn add_look(&self, look: &Look, records: &[LookRecord]) -> Result<(), StoreError> {
+    fn add_look(&self, look: &ConsoleLook, records: &[LookRecord]) -> Result<(), StoreError> {
         let facts = serde_json::to_string(&look.facts).map_err(|_| DAMAGED)?;
         let subject = look.subject.as_str();
         self.inner.execute(
@@ -135,7 +135,7 @@ mod tests {
         let mut ledger = Sqlite::open(folder.path()).unwrap();
         let facts = LookFacts { rows: 1, reasons: vec![("Indexed".into(), true)], ..LookFacts::default() };
         for at in 1..=3 {
-            let look = Look { engine: "lamp".into(), subject: Subject::Pages, at, facts: facts.clone() };
+            let look = ConsoleLook { engine: "lamp".into(), subject: Subject::Pages, at, facts: facts.clone() };
             let writing = ledger.transaction().unwrap();
             let record = LookRecord { tag: at as u64, reason: 1, picked_up: true, date: 0 };
             writing.add_look(&look, &[record]).unwrap();
