@@ -41,4 +41,6 @@ pub mod publish;
 mod guard;
 pub mod diagnostics;
 pub mod build;
+mod page_texts;
 pub mod uptake;
+pub mod site_state;

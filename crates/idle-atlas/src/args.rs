@@ -82,6 +82,8 @@ pub enum Command {
     History(HistoryArguments),
     /// Lay access logs and exports of consoles over what is listed: fetched, picked up, waiting, strange
     Uptake(UptakeArguments),
+    /// Write the state of the whole site on one page, for a browser or a printer
+    Report(ReportArguments),
     /// Run a small search engine on loopback, for trying out announcements
     #[command(hide = cfg!(not(feature = "test-engine")))]
     TestEngine(TestEngineArguments),
@@ -475,6 +477,13 @@ pub struct UptakeArguments {
     pub list: bool,
     #[command(flatten)]
     pub wanted: UptakeListOptions,
+}
+
+#[derive(Debug, Default, Args)]
+#[command(after_help = "Example: idle-atlas report railway.html")]
+pub struct ReportArguments {
+    /// The file to write, outside of what is served [default: site-report.html]
+    pub file: Option<PathBuf>,
 }
 
 /// Which pages to list, and how.

@@ -84,6 +84,7 @@ fn on_site(command: &Command, settings: &Settings, session: &Session) -> Result<
         Command::Announce(announce) if announce.rehearse => Err(Failure::said(commands::NO_TEST_ENGINE)),
         Command::Announce(announce) => commands::announce::run(settings, announce, session),
         Command::History(history) => commands::history::run(settings, history, session),
+        Command::Report(report) => commands::report::run(settings, report, session),
         Command::Uptake(uptake) => commands::uptake::run(settings, uptake, session),
         Command::Init(_) | Command::Watch(_) | Command::TestEngine(_) | Command::Demo(_) => Ok(Exit::Done),
     }

@@ -9,9 +9,10 @@ use atlas_core::uptake::standing::PageState;
 use serde::Serialize;
 
 use super::overlay::Overlaid;
-use super::pages::{PageText, each_page};
+
 use crate::error::StoreError;
 use crate::ledger::Ledger;
+use crate::page_texts::{PageText, each_page};
 
 /// A page with what engines did with it.
 #[derive(Debug, Clone, PartialEq, Serialize)]

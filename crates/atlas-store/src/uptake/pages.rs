@@ -3,28 +3,23 @@
 use std::collections::HashMap;
 
 use atlas_core::contribution::{Contribution, url_of};
-use atlas_core::format::{Frame, read};
 use atlas_core::hint::depth;
 use atlas_core::lastmod::Lastmod;
 use atlas_core::page::PageFacts;
-use atlas_core::placement::FileKind;
 use atlas_core::uptake::difference::{PageTrait, Traits};
 use atlas_core::{address, fingerprint, links};
 use foldhash::fast::RandomState;
 use jiff::tz::TimeZone;
-use rayon::prelude::*;
 
 use super::subjects::Subjects;
-use crate::disk::segmented_gzip::decompress;
 use crate::error::StoreError;
 use crate::ledger::Ledger;
-use crate::model::{VisitRecord, from_bytes, tag};
+use crate::model::VisitRecord;
+use crate::page_texts::PageText;
 use crate::source::Source;
 
 /// A year, in seconds.
 const YEAR: i64 = 365 * 86_400;
-/// How many segments are read before their texts are unpacked side by side.
-const BATCH: usize = 256;
 
 /// What sources learnt of one page.
 #[derive(Debug, Clone, Copy, Default)]
@@ -136,64 +131,4 @@ impl PageKnowledge {
     pub(super) fn thin_words(&self) -> u32 {
         self.thin_words
     }
-}
-
-/// A listed page, as its sitemap says.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct PageText<'a> {
-    /// The tag of its key.
-    pub tag: u64,
-    /// Its URL.
-    pub url: &'a str,
-    /// Its date.
-    pub lastmod: Option<&'a str>,
-    /// The number of its pictures.
-    pub images: usize,
-}
-
-/// Passes every listed page through `map` on all cores, and what that makes to `take`, in order. Pages for which `wants`
-/// says no are not unpacked if that holds for a whole segment.
-pub(super) fn each_page<T: Send>(
-    ledger: &dyn Ledger,
-    wants: impl Fn(u64) -> bool + Sync,
-    map: impl Fn(&PageText<'_>) -> Option<T> + Sync,
-    mut take: impl FnMut(T),
-) -> Result<(), StoreError> {
-    let remembered = ledger.remembered()?;
-    let segments: Vec<_> = remembered.segments(|kind| kind == FileKind::Pages).collect();
-    for batch in segments.chunks(BATCH) {
-        let mut packed = Vec::new();
-        for (file, segment) in batch {
-            let whole = ledger.whole(file.id, segment.number, false)?;
-            let tags: Vec<u64> =
-                from_bytes(&whole.entries, segment.count as usize)?.map(|entry| tag(entry.key)).collect();
-            if tags.iter().any(|tag| wants(*tag)) {
-                packed.push((tags, ledger.body(file.id, segment.number)?, segment.size));
-            }
-        }
-        let made: Result<Vec<Vec<T>>, StoreError> =
-            packed.par_iter().map(|(tags, body, size)| of_segment(tags, body, *size, &map)).collect();
-        made?.into_iter().flatten().for_each(&mut take);
-    }
-    Ok(())
-}
-
-fn of_segment<T>(
-    tags: &[u64],
-    body: &[u8],
-    size: u64,
-    map: &(impl Fn(&PageText<'_>) -> Option<T> + Sync),
-) -> Result<Vec<T>, StoreError> {
-    let damaged = || StoreError::LedgerDamaged("the text of a segment cannot be read");
-    let raw = decompress(body, size).map_err(|_| damaged())?;
-    let frame = Frame::ALL;
-    let file = [&frame.open(None)[..], &raw, Frame::CLOSE].concat();
-    let (mut made, mut tags) = (Vec::new(), tags.iter());
-    let each = |url: atlas_core::format::RawUrl<'_>| {
-        let (Some(tag), Some(loc)) = (tags.next(), &url.loc) else { return };
-        let page = PageText { tag: *tag, url: loc, lastmod: url.lastmod.as_deref(), images: url.images.len() };
-        made.extend(map(&page));
-    };
-    read(&file, each, |_| ()).map_err(|_| damaged())?;
-    Ok(made)
 }

@@ -8,10 +8,11 @@ use foldhash::fast::RandomState;
 
 use super::overlay::{MOST_EXAMPLES, Overlaid};
 use super::overview::{MovedUrl, Searches};
-use super::pages::{PageText, each_page};
+
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 use crate::model::NumbersRecord;
+use crate::page_texts::{PageText, each_page};
 
 /// How many days are looked at.
 const MOST_DAYS: usize = 100;

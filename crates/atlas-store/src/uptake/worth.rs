@@ -7,9 +7,10 @@ use atlas_core::uptake::difference::{PageTrait, Traits};
 
 use super::overlay::Overlaid;
 use super::overview::WorthLooking;
-use super::pages::{PageText, each_page};
+
 use crate::error::StoreError;
 use crate::ledger::Ledger;
+use crate::page_texts::{PageText, each_page};
 
 /// How many pages are told.
 const MOST_WORTH: usize = 20;

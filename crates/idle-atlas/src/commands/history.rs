@@ -91,7 +91,7 @@ const INTERVALS: usize = 10;
 const LEAST_OVERDUE: i64 = 3_600;
 
 /// Whether it still runs.
-fn health(settings: &Settings, ledger: &dyn Ledger, session: &Session) -> Result<Health, Failure> {
+pub fn health(settings: &Settings, ledger: &dyn Ledger, session: &Session) -> Result<Health, Failure> {
     let now = session.now().as_second();
     let runs = ledger.runs(INTERVALS + 1)?;
     let mut intervals: Vec<i64> = runs.windows(2).map(|pair| pair[0].at - pair[1].at).collect();

@@ -2,6 +2,7 @@
 
 mod ownership;
 mod programs;
+pub mod uptake;
 mod by_hand;
 mod keys;
 mod known;
@@ -10,8 +11,8 @@ pub mod build;
 pub mod check;
 pub mod history;
 pub mod init;
+pub mod report;
 pub mod survey;
-pub mod uptake;
 mod units;
 mod round_process;
 pub mod watch;

@@ -1,7 +1,6 @@
 //! The command `survey`: what would be listed, and what is left out and why, as a whole or entry by entry.
 
-use std::io;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 use atlas_core::choose::Reason;
 use atlas_core::uptake::standing::PageState;
@@ -11,6 +10,7 @@ use atlas_store::disk;
 use atlas_store::ledger::{self, Ledger};
 use atlas_store::report::Survey;
 
+use super::report::outside_of_what_is_served;
 use super::{LookedAt, known, uptake};
 use crate::args::{self, ListFormat, Sort};
 use crate::config::Settings;
@@ -38,21 +38,12 @@ pub fn as_page(settings: &Settings, file: &Path, fresh: bool, session: &Session)
     let screen = &session.screen;
     let own;
     let file = if screen.is_one_of_several() {
-        own = file_of(settings, file);
+        own = settings.file_of_site(file);
         own.as_path()
     } else {
         file
     };
-    let failed = |error: io::Error| Failure::said(format!("cannot write {}: {error}", file.display()));
-    let parent = file.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let folder = parent.canonicalize().map_err(failed)?;
-    if settings.web_root.canonicalize().is_ok_and(|root| folder.starts_with(root)) {
-        return Err(Failure::said(format!(
-            "{} would be served to everyone, and it also lists what is left out; name a file outside {}",
-            file.display(),
-            settings.web_root.display()
-        )));
-    }
+    let folder = outside_of_what_is_served(settings, file)?;
     let mut looked_at = LookedAt::open(settings, screen)?;
     let progress = screen.progress();
     let more = |rows| progress.more(rows);
@@ -65,15 +56,6 @@ pub fn as_page(settings: &Settings, file: &Path, fresh: bool, session: &Session)
     let written = serde_json::json!({ "file": file, "entries": entries.len() });
     screen.show(&written, || view::owner::written(file, entries.len()))?;
     Ok(Exit::Done)
-}
-
-/// The file for one of several sites: `all.html` becomes `all-www.marrowvale.example.html`.
-fn file_of(settings: &Settings, file: &Path) -> PathBuf {
-    let root = settings.site.root();
-    let site = format!("{}{}", root.host(), root.path()).replace(['/', ':'], "-");
-    let stem = file.file_stem().unwrap_or_default().to_string_lossy();
-    let extension = file.extension().map_or(String::new(), |extension| format!(".{}", extension.to_string_lossy()));
-    file.with_file_name(format!("{stem}-{}{extension}", site.trim_end_matches('-')))
 }
 
 /// Surveys the site as a whole.

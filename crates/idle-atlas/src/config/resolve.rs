@@ -340,6 +340,15 @@ impl Settings {
         whole(&self.sitemaps) == whole(&other.sitemaps)
     }
 
+    /// The file for one of several sites: `all.html` becomes `all-www.marrowvale.example.html`.
+    pub fn file_of_site(&self, file: &Path) -> PathBuf {
+        let root = self.site.root();
+        let site = format!("{}{}", root.host(), root.path()).replace(['/', ':'], "-");
+        let stem = file.file_stem().unwrap_or_default().to_string_lossy();
+        let extension = file.extension().map_or(String::new(), |extension| format!(".{}", extension.to_string_lossy()));
+        file.with_file_name(format!("{stem}-{}{extension}", site.trim_end_matches('-')))
+    }
+
     /// The names of all sections, in order.
     pub fn section_names(&self) -> Vec<&str> {
         self.choices.sections.list().iter().map(|section| section.name.as_str()).collect()

@@ -21,6 +21,7 @@ pub mod sites;
 pub mod rehearsal;
 pub mod survey;
 pub mod uptake;
+pub mod report;
 pub mod withdrawn;
 pub mod watch;
 pub mod why;

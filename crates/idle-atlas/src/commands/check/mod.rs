@@ -44,6 +44,12 @@ pub fn run(settings: &Settings, arguments: &CheckArguments, session: &Session) -
     show(&target, &report, arguments, &layout, session)
 }
 
+/// What is wrong with the web root of a configuration.
+pub fn of_web_root(settings: &Settings, session: &Session) -> Result<Report, Failure> {
+    let target = Target::of(settings, &CheckArguments::default(), session)?;
+    inspect(&target, Some(settings), &settings.accepted, PageSample::default(), session)
+}
+
 /// Checks without a configuration.
 pub fn without_configuration(arguments: &CheckArguments, session: &Session) -> Result<Exit, Failure> {
     if arguments.wants_cards() {

@@ -1,0 +1,230 @@
+//! The command `report`: the state of the whole site on one page.
+
+use std::path::{Path, PathBuf};
+use std::{fs, io};
+
+use atlas_core::report::Severity;
+use atlas_core::uptake::export::Subject;
+use atlas_store::consoles::consoles;
+use atlas_store::disk;
+use atlas_store::ledger::Ledger;
+use atlas_store::site_state::site_state;
+use atlas_store::uptake::Overview;
+
+use super::{LookedAt, check, history, uptake};
+use crate::args::ReportArguments;
+use crate::config::Settings;
+use crate::exit::{Exit, Failure};
+use crate::screen::{count, grouped};
+use crate::session::Session;
+use crate::view::report::{ExportAge, FindingCount, NextStep, SiteReport, page, written};
+use crate::view::uptake::subject;
+
+/// The file, unless another is named.
+const FILE: &str = "site-report.html";
+/// How many entries are shown altogether.
+const MOST_ENTRIES: usize = 3_000;
+/// How many announcements are shown.
+const MOST_ANNOUNCEMENTS: usize = 20;
+/// After how many days consoles have something new to tell.
+const LOOK_AGAIN_DAYS: i64 = 7;
+/// A day, in seconds.
+const DAY: i64 = 86_400;
+
+pub fn run(settings: &Settings, arguments: &ReportArguments, session: &Session) -> Result<Exit, Failure> {
+    let screen = &session.screen;
+    let file = arguments.file.clone().unwrap_or_else(|| PathBuf::from(FILE));
+    let file = if screen.is_one_of_several() { settings.file_of_site(&file) } else { file };
+    outside_of_what_is_served(settings, &file)?;
+    let looked_at = LookedAt::open(settings, screen)?;
+    let report = report(settings, &*looked_at.ledger, session)?;
+    disk::replace(&file, page(&report, settings.timezone()).as_bytes())?;
+    screen.show(&report, || written(&report, &file, &screen.layout(settings)))?;
+    Ok(Exit::Done)
+}
+
+/// A page that also shows what is left out must not be in a served folder.
+pub fn outside_of_what_is_served(settings: &Settings, file: &Path) -> Result<PathBuf, Failure> {
+    let failed = |error: io::Error| Failure::said(format!("cannot write {}: {error}", file.display()));
+    let parent = file.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = fs::canonicalize(parent).map_err(failed)?;
+    match settings.web_root.canonicalize().is_ok_and(|root| folder.starts_with(root)) {
+        true => Err(Failure::said(format!(
+            "{} would be served to everyone, and it also shows what is left out; name a file outside {}",
+            file.display(),
+            settings.web_root.display()
+        ))),
+        false => Ok(folder),
+    }
+}
+
+/// The state of the whole site.
+pub fn report(settings: &Settings, ledger: &dyn Ledger, session: &Session) -> Result<SiteReport, Failure> {
+    if ledger.last_run()? == 0 {
+        return Err(Failure::said(
+            "nothing has been built yet, so there is nothing to report; begin with: idle-atlas build",
+        ));
+    }
+    let now = session.now().as_second();
+    let overview = match uptake::is_known(ledger)? {
+        true => {
+            Some(uptake::with(settings, ledger, session, |overlaid| Ok(overlaid.overview(ledger, &settings.names)?))?)
+        }
+        false => None,
+    };
+    let exports = overview.iter().flat_map(|overview| &overview.exports).map(|export| ExportAge {
+        engine: export.engine.clone(),
+        of: subject(export.of),
+        at: export.at,
+        days: (now - export.at) / DAY,
+        again: export.at + LOOK_AGAIN_DAYS * DAY,
+    });
+    let mut report = SiteReport {
+        site: settings.site.root().to_string(),
+        at: now,
+        next: Vec::new(),
+        health: history::health(settings, ledger, session)?,
+        state: site_state(ledger, &settings.names, now, MOST_ENTRIES)?,
+        findings: findings(settings, session)?,
+        announcements: ledger.announcements(MOST_ANNOUNCEMENTS)?,
+        main: settings.main_address(),
+        consoles: consoles(ledger, &settings.names)?,
+        exports: exports.collect(),
+        uptake: overview,
+    };
+    report.next = next(&report, ledger)?;
+    Ok(report)
+}
+
+/// What is wrong with the files on disk, by kind, worst first.
+fn findings(settings: &Settings, session: &Session) -> Result<Vec<FindingCount>, Failure> {
+    let checked = check::of_web_root(settings, session)?;
+    let mut found: Vec<FindingCount> = Vec::new();
+    for one in &checked.findings {
+        match found.iter_mut().find(|known| known.code == one.code) {
+            Some(known) => known.count += 1,
+            None => found.push(FindingCount {
+                code: one.code.to_owned(),
+                severity: one.severity,
+                what: one.what.clone(),
+                mend: one.mend.to_owned(),
+                count: 1,
+            }),
+        }
+    }
+    for (code, more) in &checked.more {
+        found.iter_mut().filter(|one| one.code == *code).for_each(|one| one.count += more);
+    }
+    Ok(found)
+}
+
+/// What to do next, in order of worth.
+fn next(report: &SiteReport, ledger: &dyn Ledger) -> Result<Vec<NextStep>, Failure> {
+    let mut steps = Vec::new();
+    let mut step = |what: String, why: &str, command: &str| {
+        steps.push(NextStep { what, why: why.to_owned(), command: command.to_owned() });
+    };
+    let last = report.state.runs.last().map_or(0, |run| run.at);
+    if let Some(attempt) = ledger.attempts(1)?.first().filter(|attempt| attempt.at >= last) {
+        let reason = attempt.reason.lines().next().unwrap_or_default();
+        step(
+            format!("The last build did not go through: {reason}."),
+            "Until it does, engines are shown the site as it was before.",
+            "idle-atlas build",
+        );
+    } else if report.health.is_overdue {
+        step(
+            "No build has gone through for longer than usual.".to_owned(),
+            "What is new on the site is not on the list.",
+            "idle-atlas build",
+        );
+    }
+    let errors: u64 = report.findings.iter().filter(|one| one.severity == Severity::Error).map(|one| one.count).sum();
+    if errors > 0 {
+        let what = count(errors, "error is in the sitemap files.", "errors are in the sitemap files.");
+        step(what, "Engines may pass over what they cannot read.", "idle-atlas check");
+    }
+    if let Some(overview) = &report.uptake {
+        about_uptake(overview, &mut step);
+    }
+    let waiting: u64 = report.health.engines.iter().filter(|one| one.on && !one.retired).map(|one| one.waiting).sum();
+    if waiting > 0 {
+        let what = count(waiting, "announcement waits to be sent.", "announcements wait to be sent.");
+        step(what, "Engines that are told come sooner.", "idle-atlas announce");
+    }
+    for console in &report.consoles {
+        let (submit, remove) = (console.submit.len() as u64, console.remove.len() as u64);
+        if submit + remove > 0 {
+            let what = format!(
+                "In {}: {} to submit, {} to remove.",
+                console.console,
+                count(submit, "sitemap file", "sitemap files"),
+                grouped(remove)
+            );
+            step(
+                what,
+                "Consoles count by file, and go on asking for files that are gone.",
+                "idle-atlas announce --by-hand 10",
+            );
+        }
+    }
+    let warnings: u64 =
+        report.findings.iter().filter(|one| one.severity == Severity::Warning).map(|one| one.count).sum();
+    if warnings > 0 {
+        let what = count(warnings, "warning is about the sitemap files.", "warnings are about the sitemap files.");
+        step(what, "Engines read them, and may take something otherwise than it is meant.", "idle-atlas check");
+    }
+    match report.exports.iter().filter(|one| one.of == subject(Subject::Pages)).map(|one| one.again).max() {
+        None => step(
+            "It is not known what engines have picked up.".to_owned(),
+            "Export the list of pages from an engine's console, and lay it over the site's own list.",
+            "idle-atlas uptake pages.csv --engine NAME",
+        ),
+        Some(again) if again <= report.at => step(
+            "The last export of an engine is more than a week old.".to_owned(),
+            "Take a new one: it shows what came and went since.",
+            "idle-atlas uptake pages.csv --engine NAME",
+        ),
+        Some(_) => {}
+    }
+    Ok(steps)
+}
+
+/// What follows from what engines took.
+fn about_uptake(overview: &Overview, step: &mut impl FnMut(String, &str, &str)) {
+    let totals = &overview.totals;
+    if let Some(number @ 1..) = totals.answered_with_error {
+        let what =
+            count(number, "listed page answers crawlers with an error.", "listed pages answer crawlers with an error.");
+        step(what, "Such a page is dropped from an index before long.", "idle-atlas uptake --list --state error");
+    }
+    let unexplained: u64 = overview.reasons.iter().filter(|one| !one.means_picked_up).map(|one| one.unexplained).sum();
+    match totals.not_picked_up {
+        Some(number @ 1..) => {
+            let what = count(
+                number,
+                "page is not picked up though there was time.",
+                "pages are not picked up though there was time.",
+            );
+            let why = match (overview.differences.first(), unexplained) {
+                (Some(first), _) => {
+                    format!("What sets them apart: {}.", crate::view::uptake::difference(first, overview.thin_words))
+                }
+                (None, 0) => "Nobody finds them by searching.".to_owned(),
+                (None, number) => format!("Nothing here explains {}.", count(number, "of them", "of them")),
+            };
+            step(what, &why, "idle-atlas uptake --list --state not-picked-up");
+        }
+        _ => {
+            if let Some(number @ 1..) = totals.never_fetched {
+                let what =
+                    count(number, "page was never visited by a crawler.", "pages were never visited by a crawler.");
+                step(
+                    what,
+                    "Link to them from pages that are visited, or submit them by hand.",
+                    "idle-atlas announce --by-hand 10",
+                );
+            }
+        }
+    }
+}
