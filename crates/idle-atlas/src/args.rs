@@ -440,6 +440,9 @@ pub struct HistoryArguments {
     /// Only what has happened since this run or date
     #[arg(long, value_name = "RUN|DATE", conflicts_with_all = ["run", "entries"])]
     pub since: Option<String>,
+    /// Draw entries, changes and announcements over time
+    #[arg(long, conflicts_with_all = ["run", "entries", "engine", "section", "most"])]
+    pub plot: bool,
     /// The number of runs and announcements to list
     #[arg(long, value_name = "NUMBER", default_value = "15", value_parser = at_least_one)]
     pub most: usize,

@@ -55,7 +55,9 @@ pub(super) fn reasons(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<Ve
                 Some(_) if record.picked_up => Some(ReasonVerdict::new("listed", "listed, as it should be", true)),
                 Some(at) => of_listed(overlaid, at),
                 None => Some(match (left_out.reason(record.tag), gone.get(&record.tag)) {
-                    (Some(reason), _) => ReasonVerdict::new(reason.code(), reason.words(), true),
+                    (Some(reason), _) => {
+                        ReasonVerdict::new(reason.code(), &format!("left out: {}", reason.words()), true)
+                    }
                     (None, Some(_)) => ReasonVerdict::new("gone", "no longer part of the site", true),
                     (None, None) => ReasonVerdict::new("unknown", "no source names it", false),
                 }),

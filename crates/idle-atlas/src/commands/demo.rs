@@ -13,7 +13,7 @@ use atlas_store::stop::Stop;
 use include_dir::{Dir, include_dir};
 use jiff::{SignedDuration, Timestamp};
 
-use super::{announce, build, check, init, survey, uptake, watch};
+use super::{announce, build, check, init, report, survey, uptake, watch};
 use crate::config::{self, NAME};
 use crate::exit::{Exit, Failure};
 use crate::screen::{FAINT, STRONG, count};
@@ -73,6 +73,8 @@ fn gallery(folder: &Path) -> impl Fn(&str) -> Option<String> + use<> {
 const ACCESS_LOG: &str = "access.log";
 /// What the test engine's console exports: pages, and sitemap files.
 const EXPORTS: [&str; 2] = ["lamp-pages.csv", "lamp-sitemaps.csv"];
+/// The page with the state of the site.
+const REPORT: &str = "railway-report.html";
 /// The addresses of the test engine's crawler, as engines publish theirs.
 const CRAWLER: (&str, &str) = ("lampbot.json", "{ \"prefixes\": [{ \"ipv4Prefix\": \"127.0.0.0/8\" }] }\n");
 
@@ -300,6 +302,9 @@ impl Story {
         let files = names.map(|name| self.folder.join(name).display().to_string()).to_vec();
         let arguments = args::UptakeArguments { files, engine: Some("lamp".to_owned()), ..Default::default() };
         uptake::run(&self.settings()?, &arguments, &self.session)?;
+        self.step("13. The state of it all on one page", &format!("report {REPORT}"))?;
+        let arguments = args::ReportArguments { file: Some(self.folder.join(REPORT)) };
+        report::run(&self.settings()?, &arguments, &self.session)?;
         Ok(())
     }
 

@@ -11,6 +11,7 @@ use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
 use crate::session::Session;
 use crate::view::history::{EngineHealth, Health};
+use crate::view::plot::Timeline;
 use crate::{args, view};
 
 pub fn run(settings: &Settings, history: &args::HistoryArguments, session: &Session) -> Result<Exit, Failure> {
@@ -38,6 +39,9 @@ pub fn run(settings: &Settings, history: &args::HistoryArguments, session: &Sess
         Some(run) => ledger.run(run)?.map_or(i64::MAX, |(row, _)| row.at),
         None => i64::MIN,
     };
+    if history.plot {
+        return plot(&*ledger, begin, session, settings);
+    }
     let most = if history.engine.is_some() { MOST_SEARCHED } else { history.most };
     let mut announcements = ledger.announcements(most)?;
     announcements.retain(|one| one.at >= begin && history.engine.as_ref().is_none_or(|engine| one.engine == *engine));
@@ -61,6 +65,18 @@ pub fn run(settings: &Settings, history: &args::HistoryArguments, session: &Sess
     Ok(Exit::Done)
 }
 
+/// Draws what happened since an instant.
+fn plot(ledger: &dyn Ledger, begin: i64, session: &Session, settings: &Settings) -> Result<Exit, Failure> {
+    let screen = &session.screen;
+    let mut timeline = Timeline { runs: ledger.runs(MOST_DRAWN)?, announcements: ledger.announcements(MOST_DRAWN)? };
+    timeline.runs.retain(|run| run.at >= begin);
+    timeline.announcements.retain(|one| one.at >= begin && one.outcome == "done");
+    timeline.runs.reverse();
+    timeline.announcements.reverse();
+    screen.show(&timeline, || view::plot::timeline(&timeline, view::plot::shows_blocks(), &screen.layout(settings)))?;
+    Ok(Exit::Done)
+}
+
 /// The runs in which a file of this section was written, as far as their reports are remembered.
 fn of_section(settings: &Settings, ledger: &dyn Ledger, section: &str) -> Result<Vec<RunRow>, Failure> {
     let (mut runs, mut is_known) = (Vec::new(), settings.section_names().contains(&section));
@@ -81,6 +97,8 @@ fn of_section(settings: &Settings, ledger: &dyn Ledger, section: &str) -> Result
     }
 }
 
+/// How many runs and announcements are drawn.
+const MOST_DRAWN: usize = 10_000;
 /// How many runs are remembered with their reports.
 const WITH_REPORT: usize = 30;
 /// How many announcements are searched for those to one engine.

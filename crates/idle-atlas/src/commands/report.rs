@@ -66,12 +66,9 @@ pub fn report(settings: &Settings, ledger: &dyn Ledger, session: &Session) -> Re
         ));
     }
     let now = session.now().as_second();
-    let overview = match uptake::is_known(ledger)? {
-        true => {
-            Some(uptake::with(settings, ledger, session, |overlaid| Ok(overlaid.overview(ledger, &settings.names)?))?)
-        }
-        false => None,
-    };
+    let overview = uptake::with(settings, ledger, session, |overlaid| Ok(overlaid.overview(ledger, &settings.names)?))?;
+    let (images, videos) = (overview.images.standings.submitted, overview.videos.standings.submitted);
+    let overview = uptake::is_known(ledger)?.then_some(overview);
     let exports = overview.iter().flat_map(|overview| &overview.exports).map(|export| ExportAge {
         engine: export.engine.clone(),
         of: subject(export.of),
@@ -83,6 +80,8 @@ pub fn report(settings: &Settings, ledger: &dyn Ledger, session: &Session) -> Re
         site: settings.site.root().to_string(),
         at: now,
         next: Vec::new(),
+        images,
+        videos,
         health: history::health(settings, ledger, session)?,
         state: site_state(ledger, &settings.names, now, MOST_ENTRIES)?,
         findings: findings(settings, session)?,
@@ -211,7 +210,8 @@ fn about_uptake(overview: &Overview, step: &mut impl FnMut(String, &str, &str)) 
                     format!("What sets them apart: {}.", crate::view::uptake::difference(first, overview.thin_words))
                 }
                 (None, 0) => "Nobody finds them by searching.".to_owned(),
-                (None, number) => format!("Nothing here explains {}.", count(number, "of them", "of them")),
+                (None, some) if some >= number => "Nothing here explains why.".to_owned(),
+                (None, some) => format!("Nothing here explains {} of them.", grouped(some)),
             };
             step(what, &why, "idle-atlas uptake --list --state not-picked-up");
         }

@@ -51,7 +51,7 @@ pub fn as_page(settings: &Settings, file: &Path, fresh: bool, session: &Session)
     let (entries, _) = list(&job, &mut *looked_at.ledger, &Listing::default())?;
     drop(progress);
     let pictures = view::owner::Pictures::new(&settings.site, &settings.web_root, &folder);
-    let page = view::owner::page(settings.site.root().as_str(), &entries, &pictures);
+    let page = view::owner::page(settings.site.root().as_str(), settings.folder_address(), &entries, &pictures);
     disk::replace(file, page.as_bytes())?;
     let written = serde_json::json!({ "file": file, "entries": entries.len() });
     screen.show(&written, || view::owner::written(file, entries.len()))?;

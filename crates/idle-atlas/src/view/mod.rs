@@ -2,6 +2,7 @@
 
 mod grid;
 mod found;
+pub mod plot;
 pub mod guard;
 pub mod announce;
 pub mod preview;

@@ -326,8 +326,8 @@ fn delays(overview: &Overview) -> String {
     };
     let lines = [
         line("from a change to its announcement", &delays.change_to_announcement),
-        line("from there to the first fetch", &delays.announcement_to_fetch),
-        line("from there to being picked up", &delays.fetch_to_pick_up),
+        line("from its announcement to a fetch", &delays.announcement_to_fetch),
+        line("from that fetch to being picked up", &delays.fetch_to_pick_up),
     ]
     .concat();
     if lines.is_empty() { lines } else { format!("\n{STRONG}How long it takes{STRONG:#}\n\n{lines}") }
@@ -395,7 +395,7 @@ fn not_listed(overview: &Overview, layout: &Layout) -> String {
 
 fn searches(one: &Searches, layout: &Layout) -> String {
     let mut out = format!(
-        "\n{STRONG}Searches, by {} ({} to {}){STRONG:#}\n\n  shown {}, clicked {} on the last day; {} of the listed {} were never shown\n",
+        "\n{STRONG}Searches, by {} ({} to {}){STRONG:#}\n\n  shown {}, clicked {} in the last numbers; {} of the listed {} were never shown\n",
         one.engine,
         one.days.0,
         one.days.1,
@@ -408,7 +408,7 @@ fn searches(one: &Searches, layout: &Layout) -> String {
     out +=
         &one.never_shown_examples[..few].iter().map(|url| format!("      {}\n", layout.urls(url))).collect::<String>();
     if !one.moved.is_empty() {
-        let mut grid = Grid::new(&["moved since the day before", ">shown", ">position"]);
+        let mut grid = Grid::new(&["moved since the numbers before", ">shown", ">position"]);
         for moved in &one.moved {
             let position = moved.position.map_or("–".to_owned(), |(then, now)| format!("{then:.1} to {now:.1}"));
             let shown = format!("{} to {}", grouped(u64::from(moved.shown.0)), grouped(u64::from(moved.shown.1)));

@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use atlas_core::address::Site;
 use atlas_store::diagnostics::Listed;
+use htmlize::escape_attribute;
 use serde_json::json;
 
 use crate::screen::{FAINT, STRONG, count};
@@ -52,8 +53,8 @@ fn way(from: &Path, to: &Path) -> Option<String> {
     Some(if way.is_empty() { ".".to_owned() } else { way })
 }
 
-/// Makes the page.
-pub fn page(site: &str, entries: &[Listed], pictures: &Pictures<'_>) -> String {
+/// Makes the page; `files` is the address of the folder with the sitemap files.
+pub fn page(site: &str, files: &str, entries: &[Listed], pictures: &Pictures<'_>) -> String {
     let rows = entries.iter().map(|entry| {
         json!({
             "url": entry.url,
@@ -72,8 +73,12 @@ pub fn page(site: &str, entries: &[Listed], pictures: &Pictures<'_>) -> String {
     let data = serde_json::Value::Array(rows.collect()).to_string();
     // So that nothing in it can end its element.
     let data = data.replace('<', "\\u003c");
-    let site = site.replace('&', "&amp;").replace('<', "&lt;");
-    PAGE.replace("{{site}}", &site).replace("{{style}}", STYLE).replace("{{script}}", SCRIPT).replace("{{data}}", &data)
+    let (site, files) = (escape_attribute(site), escape_attribute(files));
+    PAGE.replace("{{site}}", &site)
+        .replace("{{files}}", &files)
+        .replace("{{style}}", STYLE)
+        .replace("{{script}}", SCRIPT)
+        .replace("{{data}}", &data)
 }
 
 /// What `survey --html` says when it is done.

@@ -73,9 +73,27 @@ function row(entry) {
   what.append(link(entry.title || entry.url), address, element("div", entry.sources.join(", "), "sources"));
   const status = entry.section === null ? element("td", "left out: " + entry.why, "out") : element("td", entry.section);
   const number = value => element("td", value ? value.toLocaleString("en") : "–", "number");
+  const file = element("td", entry.file ? undefined : "–");
+  if (entry.file) file.append(Object.assign(element("a", entry.file), { href: address_of(entry.file) }));
   made.append(picture, what, status, element("td", (entry.lastmod || "–").slice(0, 10)), number(entry.images),
-    number(entry.videos), element("td", entry.file || "–"));
+    number(entry.videos), file);
   return made;
+}
+
+const address_of = file => document.body.dataset.files + file;
+
+// Each sitemap file leads to its live address, and opens to its entries.
+function files() {
+  const counts = new Map();
+  for (const entry of entries) if (entry.file) counts.set(entry.file, (counts.get(entry.file) || 0) + 1);
+  for (const [file, count] of [...counts].sort()) {
+    const item = element("li");
+    const show = element("button", count === 1 ? "show its entry" : `show its ${count.toLocaleString("en")} entries`);
+    show.type = "button";
+    show.onclick = () => { search.value = file; search.oninput(); scrollTo(0, 0); };
+    item.append(Object.assign(element("a", file), { href: address_of(file) }), " ", show);
+    document.getElementById("files").append(item);
+  }
 }
 
 function draw() {
@@ -104,4 +122,5 @@ more.onclick = () => { shown += STEP; draw(); };
 // A search can be kept as a bookmark: all.html#boiler
 search.value = decodeURIComponent(location.hash.slice(1));
 choices();
+files();
 choose();

@@ -29,6 +29,10 @@ pub struct SiteReport {
     pub at: i64,
     /// What to do next, in order of worth.
     pub next: Vec<NextStep>,
+    /// The different pictures that are listed.
+    pub images: u64,
+    /// The different videos that are listed.
+    pub videos: u64,
     pub health: Health,
     pub state: SiteState,
     /// What is wrong with the sitemap files, by kind.
@@ -120,7 +124,7 @@ impl Page<'_> {
         let report = self.report;
         let (state, sections) = (&report.state, &report.state.sections);
         let sum = |part: fn(&atlas_store::site_state::SectionState) -> u64| sections.iter().map(part).sum::<u64>();
-        let (pages, images, videos) = (sum(|one| one.pages), sum(|one| one.images), sum(|one| one.videos));
+        let (pages, images, videos) = (sum(|one| one.pages), report.images, report.videos);
         let mut media = Vec::new();
         media.extend((images > 0).then(|| count(images, "picture", "pictures")));
         media.extend((videos > 0).then(|| count(videos, "video", "videos")));

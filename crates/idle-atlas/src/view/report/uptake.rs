@@ -184,10 +184,10 @@ impl Part<'_> {
             });
             let moved = match one.moved.is_empty() {
                 true => String::new(),
-                false => format!("<p>What moved most since the export before:</p>{}", table(&["page", "shown", "position"], moved)),
+                false => format!("<p>What moved most since the numbers before:</p>{}", table(&["page", "shown", "position"], moved)),
             };
             format!(
-                "<h3>What searchers did, by {} ({} to {})</h3><p>On the last day, pages were shown {} and clicked {}. <strong>{}</strong> of the listed {} were never shown.</p><ul>{never}</ul>{moved}\n",
+                "<h3>What searchers did, by {} ({} to {})</h3><p>By the last numbers, pages were shown {} and clicked {}. <strong>{}</strong> of the listed {} were never shown.</p><ul>{never}</ul>{moved}\n",
                 text(&one.engine),
                 text(&one.days.0),
                 text(&one.days.1),
@@ -241,8 +241,8 @@ impl Part<'_> {
         };
         let rows = [
             row("from a change to its announcement", &delays.change_to_announcement),
-            row("from there to the first fetch", &delays.announcement_to_fetch),
-            row("from there to being picked up", &delays.fetch_to_pick_up),
+            row("from its announcement to a fetch", &delays.announcement_to_fetch),
+            row("from that fetch to being picked up", &delays.fetch_to_pick_up),
         ];
         let rows: Vec<Vec<Cell>> = rows.into_iter().flatten().collect();
         if rows.is_empty() {
