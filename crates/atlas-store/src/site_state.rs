@@ -28,7 +28,7 @@ pub struct SiteState {
     /// Sections, by name.
     pub sections: Vec<SectionState>,
     /// Sitemap files.
-    pub files: Vec<FileState>,
+    pub files: Vec<SitemapFileState>,
     /// Pages by the age of their content, by their written dates.
     pub ages: Vec<ContentAge>,
     /// Pages without a date.
@@ -56,7 +56,7 @@ pub struct SectionState {
 
 /// A sitemap file.
 #[derive(Debug, Clone, Serialize)]
-pub struct FileState {
+pub struct SitemapFileState {
     /// Its address.
     pub address: String,
     /// Its section.
@@ -150,7 +150,7 @@ fn add(section: &mut SectionState, file: &FileRow) {
     }
 }
 
-fn state_of(file: &FileRow, names: &Names, form: MainFile) -> FileState {
+fn state_of(file: &FileRow, names: &Names, form: MainFile) -> SitemapFileState {
     let name = match form {
         MainFile::Urlset => names.main.clone(),
         MainFile::Index => names.listed_name(&child_name(&file.section, file.kind, file.number), form),
@@ -158,7 +158,7 @@ fn state_of(file: &FileRow, names: &Names, form: MainFile) -> FileState {
     let (entries, bytes) = (u64::from(file.urls()), file.digest.size);
     let (most_entries, most_bytes) = (u64::from(file.limits.urls), file.limits.bytes);
     let share = |part: u64, of: u64| (part * 100).div_ceil(of.max(1));
-    FileState {
+    SitemapFileState {
         address: format!("{}{name}", names.address),
         section: file.section.clone(),
         kind: file.kind.to_string(),

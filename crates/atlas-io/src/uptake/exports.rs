@@ -6,7 +6,7 @@ use std::io::{self, BufRead, BufReader, Read};
 use atlas_core::lastmod::Lastmod;
 use atlas_core::uptake::export::{Columns, ColumnsError, ExportColumn, MOST_SAMPLE, Subject, read_number};
 use atlas_store::stop::Stop;
-use atlas_store::uptake::Row;
+use atlas_store::uptake::ExportRow;
 use csv::{ByteRecord, ReaderBuilder};
 use jiff::tz::TimeZone;
 use serde_json::{Map, Value};
@@ -81,7 +81,7 @@ pub fn read_export(
     form: &UptakeForm,
     settings: &ExportSettings,
     stop: &Stop,
-    take: &mut dyn FnMut(Subject, &Columns, &Row<'_>) -> bool,
+    take: &mut dyn FnMut(Subject, &Columns, &ExportRow<'_>) -> bool,
 ) -> Result<ExportReading, ExportError> {
     let columns = Columns::find(&sample(file, form)?, &settings.columns)?;
     let subject = match settings.subject {
@@ -245,13 +245,13 @@ struct RowReading<'s> {
 
 impl RowReading<'_> {
     /// A row from its cells; `None` if it has no URL.
-    fn row<'c>(&self, cells: &'c Cells<'_>, at: u64) -> Result<Option<Row<'c>>, ExportError> {
+    fn row<'c>(&self, cells: &'c Cells<'_>, at: u64) -> Result<Option<ExportRow<'c>>, ExportError> {
         let cell = |place: Option<usize>| cells.get(place?).map(|cell| cell.trim()).filter(|cell| !cell.is_empty());
         let number = |place: Option<usize>| cell(place).and_then(read_number);
         let places = &self.places;
         let Some(url) = cell(Some(places.url)) else { return Ok(None) };
         let date = cell(places.date).map(|date| self.date(date, at)).transpose()?.flatten();
-        Ok(Some(Row {
+        Ok(Some(ExportRow {
             url,
             reason: cell(places.reason),
             date,

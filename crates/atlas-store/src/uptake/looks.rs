@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use atlas_core::address;
-use atlas_core::uptake::export::{Subject, Taken};
+use atlas_core::uptake::export::{ReasonMeaning, Subject};
 use foldhash::fast::RandomState;
 
 use super::subjects::Subjects;
@@ -23,7 +23,7 @@ const DAY: i64 = 86_400;
 
 /// One row of an export.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Row<'a> {
+pub struct ExportRow<'a> {
     /// The URL, or a path of the site.
     pub url: &'a str,
     /// Why it is in the index or not.
@@ -42,7 +42,7 @@ pub struct Row<'a> {
     pub in_index: Option<f64>,
 }
 
-impl Row<'_> {
+impl ExportRow<'_> {
     fn has_numbers(&self) -> bool {
         self.shown.is_some() || self.clicked.is_some() || self.position.is_some()
     }
@@ -98,7 +98,7 @@ impl<'s> LookBuilder<'s> {
 
     /// Takes a row; `false` if its URL is not of the site. `lists_taken` tells that URLs without a reason are in the
     /// index; otherwise they are not.
-    pub fn row(&mut self, row: &Row<'_>, lists_taken: bool) -> bool {
+    pub fn row(&mut self, row: &ExportRow<'_>, lists_taken: bool) -> bool {
         let site = self.subjects.site();
         let Ok(address) = site.address(row.url) else { return false };
         let address = address.as_str();
@@ -140,7 +140,7 @@ impl<'s> LookBuilder<'s> {
         true
     }
 
-    fn sitemap_file(&mut self, address: &str, row: &Row<'_>) {
+    fn sitemap_file(&mut self, address: &str, row: &ExportRow<'_>) {
         let number = |number: Option<f64>| number.filter(|number| *number >= 0.0).map(|number| number as u64);
         if self.facts.sitemap_files.len() < MOST_FILES {
             self.facts.sitemap_files.push(SitemapFileLook {
@@ -157,7 +157,7 @@ impl<'s> LookBuilder<'s> {
         if let Some(at) = self.reasons.get(reason) {
             return (*at, self.facts.reasons[usize::from(*at) - 1].1);
         }
-        let picked_up = Taken::of(reason, &self.words) == Taken::PickedUp;
+        let picked_up = ReasonMeaning::of(reason, &self.words) == ReasonMeaning::PickedUp;
         if self.facts.reasons.len() >= MOST_REASONS {
             return (0, picked_up);
         }
@@ -222,7 +222,7 @@ impl<'s> LookBuilder<'s> {
 }
 
 /// Adds the numbers of a row: sums, and the position as an average over what was shown.
-fn add(known: &mut NumbersRecord, row: &Row<'_>) {
+fn add(known: &mut NumbersRecord, row: &ExportRow<'_>) {
     let number = |number: Option<f64>| number.unwrap_or(0.0).clamp(0.0, f64::from(u32::MAX)) as u32;
     let (shown, clicked) = (number(row.shown), number(row.clicked));
     if let Some(position) = row.position.filter(|position| *position > 0.0) {

@@ -5,27 +5,29 @@
 //! | `subjects` | the listed pages, pictures, videos and sitemap files, found by the tag of their key |
 //! | `visits` | counts crawlers' visits to them: in any order, from many threads |
 //! | `looks` | collects what the exports of a console say |
-//! | `overlay` | where each subject stands, as a whole, by section and by age |
-//! | `reasons`, `worth` | the reasons that engines give beside our own decisions, and the URLs most worth looking at |
+//! | `overlay`, `listing` | where each subject stands |
+//! | `reasons`, `worth`, `searches` | the reasons that engines give beside our own decisions, the URLs most worth looking at, what searchers did |
+//! | `summary` | all of it as a whole, by section and by age |
 
 mod subjects;
 mod crawlers;
+mod read_logs;
+mod times;
 mod visits;
 mod looks;
-mod read_logs;
-mod overview;
-mod times;
 mod held;
+mod pages;
+mod overview;
 mod overlay;
 mod listing;
-mod searches;
-mod pages;
-mod reasons;
 mod worth;
+mod reasons;
+mod searches;
+mod summary;
 
 pub use self::crawlers::CrawlerSettings;
 pub use self::listing::PageUptake;
-pub use self::looks::{LookBuilder, Row};
+pub use self::looks::{ExportRow, LookBuilder};
 pub use self::overlay::{Overlaid, overlay};
 pub use self::overview::*;
 pub use self::pages::PageKnowledge;

@@ -61,7 +61,7 @@ pub fn with<T>(
         ));
     }
     let subjects = Subjects::read(ledger, &settings.site, &settings.names)?;
-    let visits = Visits::read(ledger, &subjects, &settings.uptake.crawlers)?;
+    let visits = Visits::read(ledger, &subjects, &settings.uptake.crawlers()?)?;
     let knowledge = PageKnowledge::read(ledger, &subjects, &settings.sources, settings.thin_words.usual)?;
     let now = session.now().as_second();
     then(&overlay(ledger, (&subjects, &visits, &knowledge), now, settings.uptake.patience_days)?)
@@ -104,8 +104,8 @@ fn show(
     pages.truncate(wanted.most.unwrap_or(usize::MAX));
     match wanted.form {
         ListFormat::Json => screen.for_programs().show(&pages, String::new),
-        ListFormat::Table => screen.show(&pages, || view::uptake::list(&pages, all, &screen.layout(settings))),
-        ListFormat::Csv => screen.show(&pages, || view::uptake::csv(&pages, !screen.is_a_further_site())),
+        ListFormat::Table => screen.show(&pages, || view::uptake::pages::list(&pages, all, &screen.layout(settings))),
+        ListFormat::Csv => screen.show(&pages, || view::uptake::pages::csv(&pages, !screen.is_a_further_site())),
     }
 }
 
@@ -124,7 +124,7 @@ fn take(
         ));
     }
     let mut taking = Taking { settings, arguments, session, troubles: 0, used: 0, looks: Vec::new() };
-    let mut visits = Visits::read(ledger, &subjects, &settings.uptake.crawlers)?;
+    let mut visits = Visits::read(ledger, &subjects, &settings.uptake.crawlers()?)?;
     let mut logs = Vec::new();
     let formats = taking.formats()?;
     let at = taking.at()?;
@@ -191,8 +191,9 @@ impl<'t> Taking<'t> {
         let Some(typed) = &self.arguments.on else { return Ok(now) };
         let date = Lastmod::read(typed, self.settings.timezone());
         let date = date.ok_or_else(|| Failure::said(format!("--on: “{typed}” is not a date such as 2026-12-01")))?;
-        // Of a day, its end: what happened on it is known by then.
-        let at = self.settings.instants_of(&date).last().map_or(now, |at| at.as_second());
+        // Of a day, its last second: what happened on it is known by then.
+        let ends = self.settings.instants_of(&date);
+        let at = ends.last().map_or(now, |at| at.as_second() - i64::from(ends.len() > 1));
         match date.seconds() > now {
             true => Err(Failure::said(format!("--on: {typed} is still to come"))),
             false => Ok(at.min(now)),
@@ -238,7 +239,7 @@ impl<'t> Taking<'t> {
             match reason {
                 Some(reason) if row.reason.is_none() => {
                     let reason = Some(reason).filter(|reason| !reason.is_empty());
-                    look.row(&atlas_store::uptake::Row { reason, ..*row }, false)
+                    look.row(&atlas_store::uptake::ExportRow { reason, ..*row }, false)
                 }
                 _ => look.row(row, true),
             }

@@ -1,6 +1,7 @@
 //! Resolving what tells about engines: `[[crawler]]`, `[[uptake]]` and `[access_log]`.
 
 use std::fs;
+use std::path::PathBuf;
 
 use atlas_core::uptake::export::{ExportColumn, Subject};
 use atlas_core::uptake::log::{JsonFormat, LogField, LogFormat, Prefixes};
@@ -32,11 +33,19 @@ pub struct EngineExports {
     pub picked_up: Vec<String>,
 }
 
+/// A crawler that matters.
+#[derive(Debug, Clone)]
+struct NamedCrawler {
+    token: String,
+    /// The file with the addresses that it comes from, and where the configuration names it.
+    addresses: Option<(PathBuf, String)>,
+}
+
 /// What tells about engines.
 #[derive(Debug, Clone, Default)]
 pub struct UptakeSettings {
     /// The crawlers that matter.
-    pub crawlers: Vec<CrawlerSettings>,
+    crawlers: Vec<NamedCrawler>,
     /// How exports are read.
     pub exports: Vec<EngineExports>,
     /// The format of access logs, besides the usual ones.
@@ -45,6 +54,21 @@ pub struct UptakeSettings {
     pub json_log: JsonFormat,
     /// For how many days something may wait before it counts as not taken.
     pub patience_days: u32,
+}
+
+impl UptakeSettings {
+    /// The crawlers that matter. Their addresses are read now, so that a file that is missing holds up nothing else.
+    pub fn crawlers(&self) -> Result<Vec<CrawlerSettings>, Failure> {
+        let read = |crawler: &NamedCrawler| {
+            let prefixes = crawler.addresses.as_ref().map(|(path, place)| {
+                let bad = |why: String| Failure::said(format!("{place}: “addresses”: {}: {why}", path.display()));
+                let text = fs::read_to_string(path).map_err(|error| bad(error.to_string()))?;
+                Prefixes::from_json(&text).map_err(bad)
+            });
+            Ok(CrawlerSettings { token: crawler.token.clone(), prefixes: prefixes.transpose()? })
+        };
+        self.crawlers.iter().map(read).collect()
+    }
 }
 
 impl Context<'_> {
@@ -75,7 +99,7 @@ impl Context<'_> {
         })
     }
 
-    fn crawler(&self, table: &CrawlerTable) -> Result<CrawlerSettings, Failure> {
+    fn crawler(&self, table: &CrawlerTable) -> Result<NamedCrawler, Failure> {
         let token = table.token.as_ref().trim().to_lowercase();
         if token.is_empty() || token.contains([' ', '/', '(']) {
             let message = format!(
@@ -83,13 +107,11 @@ impl Context<'_> {
             );
             return Err(self.origin.error(&table.token, message));
         }
-        let prefixes = table.addresses.as_ref().map(|file| {
-            let path = self.folder.join(file.as_ref());
-            let bad = |why: String| self.origin.error(file, format!("“addresses”: {}: {why}", path.display()));
-            let text = fs::read_to_string(&path).map_err(|error| bad(error.to_string()))?;
-            Prefixes::from_json(&text).map_err(bad)
+        let addresses = table.addresses.as_ref().map(|file| {
+            let place = format!("{} line {}", self.origin.path.display(), self.origin.line_of(file.span().start));
+            (self.folder.join(file.as_ref()), place)
         });
-        Ok(CrawlerSettings { token, prefixes: prefixes.transpose()? })
+        Ok(NamedCrawler { token, addresses })
     }
 
     fn exports(&self, table: &UptakeTable) -> Result<EngineExports, Failure> {

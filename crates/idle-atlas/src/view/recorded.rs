@@ -209,7 +209,7 @@ pub fn recorded(answer: &RecordedReport, layout: &Layout) -> String {
         line("announce", "no: it is listed, and engines are told nothing of it");
     }
     if let Some(uptake) = &answer.uptake {
-        out += &super::uptake::of_page(uptake, layout);
+        out += &super::uptake::pages::of_page(uptake, layout);
     }
     for one in &answer.announcements {
         out += &format!("\nAnnounced to {} on {}: {}\n", one.engine, instant(one.at, &layout.zone), one.words);

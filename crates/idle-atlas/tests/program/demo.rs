@@ -1,5 +1,9 @@
 //! The command `demo`, and the sample site.
 
+use std::collections::BTreeSet;
+
+use serde_json::{Value, json};
+
 use crate::support::{Ran, TestSite};
 
 #[test]
@@ -26,13 +30,32 @@ fn the_demo_tells_the_whole_story() {
             "something waits to be announced",
             "picked up      85 of 86 pages",
             "1  it answers 404, and no sitemap lists it",
+            "12. Look back",
+            "85 pages submitted: 85 picked up, 0 not",
+            "13. The state of it all on one page",
+            "railway-report.html written",
             "Three things to try next",
         ],
     );
-    assert!(ran.out.lines().count() <= 160, "{}", ran.out);
+    assert!(ran.out.lines().count() <= 185, "{}", ran.out);
     let robots = site.read("railway/public/robots.txt");
     assert!(robots.starts_with("# Marrow Vale Light Railway\n"));
     assert!(robots.ends_with("\nSitemap: https://www.marrowvale.example/sitemap.xml\n"));
+    // What uptake says agrees with what the test engine asked for and picked up.
+    let uptake = site.command(&["uptake", "--json"]).current_dir(site.path("railway")).output().unwrap();
+    let uptake: Value = serde_json::from_str(&Ran::of(uptake).out).unwrap();
+    let (log, export) = (site.read("railway/access.log"), site.read("railway/lamp-pages.csv"));
+    let crawler = &uptake["crawlers"][0];
+    assert_eq!((&crawler["token"], &crawler["verified"]), (&json!("lampbot"), &json!(true)));
+    assert_eq!(crawler["requests"], log.lines().count());
+    let pages: BTreeSet<&str> = log
+        .lines()
+        .filter(|line| !line.contains(".xml") && !line.contains(".txt") && !line.contains("\" 404 "))
+        .collect();
+    let pages: BTreeSet<&str> = pages.iter().filter_map(|line| line.split(' ').nth(6)).collect();
+    assert_eq!((&crawler["pages"], &uptake["totals"]["fetched"]), (&json!(pages.len()), &json!(pages.len())));
+    let picked_up = export.lines().filter(|line| line.ends_with(",Picked up")).count();
+    assert_eq!(uptake["totals"]["picked_up"], picked_up);
     let why = site.command(&["why", "--fresh", "/staff/rota/"]).current_dir(site.path("railway")).output().unwrap();
     Ran::of(why).says(0, &["left out: rule"]);
     site.run(&["demo", "railway"]).says(2, &["railway is not empty"]);

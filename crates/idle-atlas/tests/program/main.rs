@@ -1,5 +1,6 @@
 //! The built program, driven on files in temporary folders.
 
+mod access_logs;
 #[cfg(feature = "test-engine")]
 mod announcing;
 #[cfg(feature = "markdown")]
@@ -32,6 +33,7 @@ mod lean;
 #[cfg(feature = "test-engine")]
 mod living;
 mod looking;
+mod looking_back;
 mod making_sections;
 mod mapping;
 mod nginx;
@@ -48,6 +50,7 @@ mod remarking;
 #[cfg(feature = "test-engine")]
 mod rounds;
 mod safety;
+mod site_report;
 mod server;
 mod several;
 mod splitting;

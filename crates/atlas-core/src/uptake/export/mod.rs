@@ -1,7 +1,7 @@
 //! Exports of consoles: tables and lists of URLs, each with what the engine says of it.
 
-mod columns;
 mod state;
+mod columns;
 
 pub use self::columns::{Columns, ColumnsError, ExportColumn, MOST_SAMPLE, Subject};
-pub use self::state::{Taken, read_number};
+pub use self::state::{ReasonMeaning, read_number};

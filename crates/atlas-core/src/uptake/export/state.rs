@@ -2,7 +2,7 @@
 
 /// Whether a console says that a URL is in its index.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Taken {
+pub enum ReasonMeaning {
     /// It is.
     PickedUp,
     /// It is not, or not for itself.
@@ -15,7 +15,7 @@ const YES: [&str; 12] =
 /// Words that turn the meaning.
 const NO: [&str; 9] = ["not ", "non-", "un", "no ", "without", "exclu", "except", "error", "fail"];
 
-impl Taken {
+impl ReasonMeaning {
     /// What a reason means. `picked_up` are the words that the configuration declares to mean “picked up”; without them,
     /// a reason means it if it says “indexed” and nothing that turns the meaning.
     pub fn of(reason: &str, picked_up: &[String]) -> Self {
@@ -59,25 +59,25 @@ mod tests {
     use super::*;
 
     #[rstest]
-    #[case("Indexed", Taken::PickedUp)]
-    #[case("Submitted and indexed", Taken::PickedUp)]
-    #[case("Picked up", Taken::PickedUp)]
-    #[case("Crawled, not indexed", Taken::Not)]
-    #[case("Not indexed", Taken::Not)]
-    #[case("Excluded by a noindex", Taken::Not)]
-    #[case("Found, currently not indexed", Taken::Not)]
-    #[case("Unindexed", Taken::Not)]
-    #[case("Soft 404", Taken::Not)]
-    #[case("Invalid", Taken::Not)]
-    fn reasons(#[case] reason: &str, #[case] wanted: Taken) {
-        assert_eq!(Taken::of(reason, &[]), wanted);
+    #[case("Indexed", ReasonMeaning::PickedUp)]
+    #[case("Submitted and indexed", ReasonMeaning::PickedUp)]
+    #[case("Picked up", ReasonMeaning::PickedUp)]
+    #[case("Crawled, not indexed", ReasonMeaning::Not)]
+    #[case("Not indexed", ReasonMeaning::Not)]
+    #[case("Excluded by a noindex", ReasonMeaning::Not)]
+    #[case("Found, currently not indexed", ReasonMeaning::Not)]
+    #[case("Unindexed", ReasonMeaning::Not)]
+    #[case("Soft 404", ReasonMeaning::Not)]
+    #[case("Invalid", ReasonMeaning::Not)]
+    fn reasons(#[case] reason: &str, #[case] wanted: ReasonMeaning) {
+        assert_eq!(ReasonMeaning::of(reason, &[]), wanted);
     }
 
     #[test]
     fn declared_words_decide_alone() {
         let declared = ["Lamp lit".to_owned()];
-        assert_eq!(Taken::of("lamp lit ", &declared), Taken::PickedUp);
-        assert_eq!(Taken::of("Indexed", &declared), Taken::Not);
+        assert_eq!(ReasonMeaning::of("lamp lit ", &declared), ReasonMeaning::PickedUp);
+        assert_eq!(ReasonMeaning::of("Indexed", &declared), ReasonMeaning::Not);
     }
 
     #[rstest]

@@ -15,7 +15,7 @@ const COMMON: &str = r#"$remote_addr - $remote_user [$time_local] "$request" $st
 
 /// What a variable of a format tells.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Told {
+enum Variable {
     Address,
     LocalTime,
     AnyTime,
@@ -31,7 +31,7 @@ enum Told {
     Other,
 }
 
-impl Told {
+impl Variable {
     fn of(variable: &str) -> Self {
         match variable {
             "remote_addr" | "realip_remote_addr" => Self::Address,
@@ -53,7 +53,7 @@ impl Told {
 /// A variable, and the text that ends it.
 #[derive(Debug, Clone)]
 struct Part {
-    told: Told,
+    told: Variable,
     end: Vec<u8>,
     finder: Finder<'static>,
 }
@@ -135,13 +135,16 @@ impl LogFormat {
                 return Err(FormatError::NothingBetween(name.to_owned()));
             }
             let end = end.as_bytes().to_vec();
-            parts.push(Part { told: Told::of(name), finder: Finder::new(&end).into_owned(), end });
+            parts.push(Part { told: Variable::of(name), finder: Finder::new(&end).into_owned(), end });
         }
-        let tells = |wanted: &[Told]| parts.iter().any(|part| wanted.contains(&part.told));
+        let tells = |wanted: &[Variable]| parts.iter().any(|part| wanted.contains(&part.told));
         for (wanted, what) in [
-            (&[Told::LocalTime, Told::AnyTime, Told::Seconds][..], "when: $time_local, $time_iso8601 or $msec"),
-            (&[Told::Request, Told::Target], "what was asked for: $request or $request_uri"),
-            (&[Told::Status], "the answer: $status"),
+            (
+                &[Variable::LocalTime, Variable::AnyTime, Variable::Seconds][..],
+                "when: $time_local, $time_iso8601 or $msec",
+            ),
+            (&[Variable::Request, Variable::Target], "what was asked for: $request or $request_uri"),
+            (&[Variable::Status], "the answer: $status"),
         ] {
             if !tells(wanted) {
                 return Err(FormatError::Lacks(what));
@@ -152,7 +155,7 @@ impl LogFormat {
 
     /// Whether lines name the user agent, without which no crawler is recognised.
     pub fn tells_agent(&self) -> bool {
-        self.parts.iter().any(|part| part.told == Told::Agent)
+        self.parts.iter().any(|part| part.told == Variable::Agent)
     }
 
     /// Reads a line, without its end; `None` if it is not in this format.
@@ -165,17 +168,17 @@ impl LogFormat {
             let value = &rest[..length];
             rest = &rest[(length + part.end.len()).min(rest.len())..];
             match part.told {
-                Told::Address => address = told(value),
-                Told::LocalTime => seconds = Some(self.time.local(value)?),
-                Told::AnyTime => seconds = Some(any(&mut self.time, std::str::from_utf8(value).ok()?)?),
-                Told::Seconds => seconds = Some(since_1970(std::str::from_utf8(value).ok()?.parse().ok()?)?),
-                Told::Request => target = target_of(value).or(target),
-                Told::Target => target = told(value),
-                Told::Status => status = Some(status_of(value)?),
-                Told::Agent => agent = told(value),
-                Told::Host => host = told(value).map(without_port),
-                Told::Took => took = std::str::from_utf8(value).ok().and_then(milliseconds),
-                Told::Query | Told::Other => {}
+                Variable::Address => address = told(value),
+                Variable::LocalTime => seconds = Some(self.time.local(value)?),
+                Variable::AnyTime => seconds = Some(any(&mut self.time, std::str::from_utf8(value).ok()?)?),
+                Variable::Seconds => seconds = Some(since_1970(std::str::from_utf8(value).ok()?.parse().ok()?)?),
+                Variable::Request => target = target_of(value).or(target),
+                Variable::Target => target = told(value),
+                Variable::Status => status = Some(status_of(value)?),
+                Variable::Agent => agent = told(value),
+                Variable::Host => host = told(value).map(without_port),
+                Variable::Took => took = std::str::from_utf8(value).ok().and_then(milliseconds),
+                Variable::Query | Variable::Other => {}
             }
         }
         Some(LogLine { address, seconds: seconds?, host, target: target?, status: status?, agent, took })

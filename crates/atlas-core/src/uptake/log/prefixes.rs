@@ -1,6 +1,6 @@
 //! The addresses from which a crawler comes, by its engine's own word.
 
-use std::net::{IpAddr, Ipv4Addr, Ipv6Addr};
+use core::net::{IpAddr, Ipv4Addr, Ipv6Addr};
 
 use serde_json::Value;
 

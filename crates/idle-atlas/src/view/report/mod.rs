@@ -86,7 +86,7 @@ pub struct ExportAge {
 
 /// The page.
 pub fn page(report: &SiteReport, zone: &TimeZone) -> String {
-    let page = Page { report, zone };
+    let page = ReportPage { report, zone };
     let body = [
         page.head(),
         page.next(),
@@ -105,12 +105,12 @@ pub fn page(report: &SiteReport, zone: &TimeZone) -> String {
     )
 }
 
-struct Page<'r> {
+struct ReportPage<'r> {
     report: &'r SiteReport,
     zone: &'r TimeZone,
 }
 
-impl Page<'_> {
+impl ReportPage<'_> {
     fn at(&self, seconds: i64) -> String {
         instant(seconds, self.zone)
     }

@@ -13,7 +13,7 @@ use crate::view::uptake::{age, difference, lasting, subject};
 /// The part; empty if nothing is known.
 pub fn part(report: &SiteReport, zone: &TimeZone) -> String {
     let Some(uptake) = &report.uptake else { return String::new() };
-    let part = Part { report, uptake, zone };
+    let part = UptakePage { report, uptake, zone };
     let inside = [
         part.totals(),
         part.sections(),
@@ -54,13 +54,13 @@ fn standings(first: &str, rows: impl Iterator<Item = Vec<Cell>>) -> String {
     table(&header, rows)
 }
 
-struct Part<'r> {
+struct UptakePage<'r> {
     report: &'r SiteReport,
     uptake: &'r Overview,
     zone: &'r TimeZone,
 }
 
-impl Part<'_> {
+impl UptakePage<'_> {
     fn at(&self, seconds: Option<i64>) -> String {
         seconds.map_or("–".to_owned(), |at| instant(at, self.zone))
     }
