@@ -15,6 +15,8 @@ const BATCH: usize = 256;
 /// A listed page, as its sitemap says.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct PageText<'a> {
+    /// Its place among all listed pages, in the order of files.
+    pub nth: u32,
     /// The tag of its key.
     pub tag: u64,
     /// Its URL.
@@ -37,17 +39,20 @@ pub(crate) fn each_page_of<T: Send>(
     mut take: impl FnMut(T),
 ) -> Result<(), StoreError> {
     let segments: Vec<_> = remembered.segments(|kind| kind == FileKind::Pages).collect();
+    let mut nth = 0;
     for batch in segments.chunks(BATCH) {
         let mut packed = Vec::new();
         for (file, segment) in batch {
+            let first = nth;
+            nth += segment.count;
             let whole = ledger.whole(file.id, segment.number, false)?;
             let tags = tags_of(&whole.entries, segment)?;
             if tags.iter().any(|tag| wants(*tag)) {
-                packed.push((tags, ledger.body(file.id, segment.number)?, segment.size));
+                packed.push((tags, ledger.body(file.id, segment.number)?, segment.size, first));
             }
         }
         let made: Result<Vec<Vec<T>>, StoreError> =
-            packed.par_iter().map(|(tags, body, size)| of_segment(tags, body, *size, &map)).collect();
+            packed.par_iter().map(|(tags, body, size, first)| of_segment((tags, *first), body, *size, &map)).collect();
         made?.into_iter().flatten().for_each(&mut take);
     }
     Ok(())
@@ -55,7 +60,7 @@ pub(crate) fn each_page_of<T: Send>(
 
 /// Passes the entries of one segment through `map`.
 pub(crate) fn of_segment<T>(
-    tags: &[u64],
+    (tags, first): (&[u64], u32),
     body: &[u8],
     size: u64,
     map: &(impl Fn(&PageText<'_>) -> Option<T> + Sync),
@@ -64,10 +69,11 @@ pub(crate) fn of_segment<T>(
     let raw = decompress(body, size).map_err(|_| damaged())?;
     let frame = Frame::ALL;
     let file = [&frame.open(None)[..], &raw, Frame::CLOSE].concat();
-    let (mut made, mut tags) = (Vec::new(), tags.iter());
+    let (mut made, mut tags) = (Vec::new(), tags.iter().zip(first..));
     let each = |url: RawUrl<'_>| {
-        let (Some(tag), Some(loc)) = (tags.next(), &url.loc) else { return };
+        let (Some((tag, nth)), Some(loc)) = (tags.next(), &url.loc) else { return };
         let page = PageText {
+            nth,
             tag: *tag,
             url: loc,
             lastmod: url.lastmod.as_deref(),

@@ -185,7 +185,7 @@ fn sample(ledger: &dyn Ledger, file: &FileRow, most: usize) -> Result<Vec<Sample
             let lastmod = page.lastmod.map(str::to_owned);
             Some(SampleEntry { url: page.url.to_owned(), lastmod, images: page.images, videos: page.videos })
         };
-        let of_it = of_segment(&tags, &whole.body, segment.size, &map)?;
+        let of_it = of_segment((&tags, 0), &whole.body, segment.size, &map)?;
         some.extend(of_it.into_iter().rev().take(most - some.len()));
     }
     Ok(some)

@@ -98,7 +98,8 @@ pub fn address_of<'b>(site: &Site, target: &[u8], buffer: &'b mut String) -> Opt
     };
     let target = std::str::from_utf8(&bytes).ok()?;
     let address = site.address_in(target, buffer).ok()?;
-    (address::origin(address) == site.root().origin()).then_some(address)
+    let is_path = target.starts_with('/') && !target.starts_with("//");
+    (is_path || address::origin(address) == site.root().origin()).then_some(address)
 }
 
 /// Undoes `\x20`, `\"` and `\\`.

@@ -103,6 +103,20 @@ impl Standings {
         }
     }
 
+    /// Adds the numbers of others. What is unknown of either stays unknown.
+    pub fn add(&mut self, other: &Self) {
+        let add = |one: &mut Option<u64>, other: Option<u64>| *one = one.zip(other).map(|(one, other)| one + other);
+        self.submitted += other.submitted;
+        self.waiting += other.waiting;
+        add(&mut self.fetched, other.fetched);
+        add(&mut self.picked_up, other.picked_up);
+        add(&mut self.not_picked_up, other.not_picked_up);
+        add(&mut self.never_fetched, other.never_fetched);
+        add(&mut self.answered_with_error, other.answered_with_error);
+        add(&mut self.fetched_not_listed, other.fetched_not_listed);
+        add(&mut self.picked_up_not_listed, other.picked_up_not_listed);
+    }
+
     /// Counts an entry.
     pub fn count(&mut self, known: KnownUptake) {
         let add = |number: &mut Option<u64>, holds: bool| {
@@ -134,9 +148,12 @@ pub struct Delay {
 impl Delay {
     /// Of some durations, in any order; `None` if there is none.
     pub fn of(mut durations: Vec<u32>) -> Option<Self> {
-        durations.sort_unstable();
-        let at = |share: usize| durations.get((durations.len() * share).div_ceil(10).saturating_sub(1));
-        Some(Self { median: u64::from(*at(5)?), nine_tenths: u64::from(*at(9)?), of: durations.len() as u64 })
+        let number = durations.len();
+        let mut at = |share: usize| {
+            let place = (number * share).div_ceil(10).checked_sub(1)?;
+            Some(u64::from(*durations.select_nth_unstable(place).1))
+        };
+        Some(Self { median: at(5)?, nine_tenths: at(9)?, of: number as u64 })
     }
 }
 
@@ -180,6 +197,10 @@ mod tests {
             }
             let sum = standings.picked_up.unwrap() + standings.waiting + standings.not_picked_up.unwrap();
             prop_assert_eq!(sum, standings.submitted);
+            let mut twice = standings;
+            twice.add(&standings);
+            prop_assert_eq!(twice.submitted, 2 * sum);
+            prop_assert_eq!(twice.never_fetched, standings.never_fetched.map(|number| 2 * number));
         }
     }
 

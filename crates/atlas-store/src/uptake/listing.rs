@@ -91,7 +91,7 @@ impl Overlaid<'_> {
     ) -> Result<Vec<PageUptake>, StoreError> {
         let names = self.visits.crawlers();
         let map = |page: &PageText<'_>| {
-            let at = self.subjects.find(page.tag)?;
+            let at = self.subjects.page_at(page.nth, page.tag)?;
             Some(self.page(at, page, &names)).filter(wants)
         };
         let mut pages = Vec::new();
@@ -108,7 +108,7 @@ impl Overlaid<'_> {
         let wanted = self.subjects.tag_of(address);
         let names = self.visits.crawlers();
         let map = |page: &PageText<'_>| {
-            let at = self.subjects.find(page.tag).filter(|_| page.tag == wanted)?;
+            let at = self.subjects.page_at(page.nth, page.tag).filter(|_| page.tag == wanted)?;
             Some(self.page(at, page, &names))
         };
         let mut found = None;
@@ -140,7 +140,7 @@ impl Overlaid<'_> {
             picked_up_since: instant(visits.picked_up),
             words: self.knowledge.of(visits.tag).and_then(|known| known.words),
             linked_from: self.knowledge.linked_from(visits.tag),
-            traits: self.knowledge.traits(page, &visits, self.has_logs, self.now).all().collect(),
+            traits: self.knowledge.traits(page, &visits, (self.has_logs, &self.year_ago)).all().collect(),
         }
     }
 }

@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use atlas_core::lastmod::Lastmod;
 use atlas_core::uptake::export::Subject;
 use atlas_core::uptake::standing::KnownUptake;
 use foldhash::fast::RandomState;
@@ -15,6 +16,8 @@ use crate::model::{ConsoleLook, LookRecord};
 
 /// A day, in seconds.
 pub(super) const DAY: i64 = 86_400;
+/// A year, in days.
+const YEAR_DAYS: i64 = 365;
 /// How many examples are told of anything.
 pub(super) const MOST_EXAMPLES: usize = 20;
 
@@ -47,6 +50,8 @@ pub struct Overlaid<'s> {
     pub(super) has_logs: bool,
     pub(super) now: i64,
     pub(super) patience_days: u32,
+    /// The day a year ago.
+    pub(super) year_ago: String,
 }
 
 /// Lays visits and exports over what is listed, at an instant in seconds since 1970. What changed or was told less than
@@ -80,6 +85,7 @@ pub fn overlay<'s>(
         has_logs: visits.logs.lines > 0,
         now,
         patience_days,
+        year_ago: Lastmod::from_epoch_day((now / DAY - YEAR_DAYS) as i32).map_or(String::new(), |day| day.to_string()),
     };
     overlaid.hear();
     Ok(overlaid)

@@ -4,12 +4,10 @@ use std::collections::HashMap;
 
 use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::hint::depth;
-use atlas_core::lastmod::Lastmod;
 use atlas_core::page::PageFacts;
 use atlas_core::uptake::difference::{PageTrait, Traits};
-use atlas_core::{address, fingerprint, links};
+use atlas_core::{fingerprint, links};
 use foldhash::fast::RandomState;
-use jiff::tz::TimeZone;
 
 use super::subjects::Subjects;
 use crate::error::StoreError;
@@ -17,9 +15,6 @@ use crate::ledger::Ledger;
 use crate::model::VisitRecord;
 use crate::page_texts::PageText;
 use crate::source::Source;
-
-/// A year, in seconds.
-const YEAR: i64 = 365 * 86_400;
 
 /// What sources learnt of one page.
 #[derive(Debug, Clone, Copy, Default)]
@@ -42,6 +37,8 @@ pub struct PageKnowledge {
     has_links: bool,
     /// Pages with fewer words are thin.
     thin_words: u32,
+    /// The length of the site's origin.
+    origin: usize,
 }
 
 impl PageKnowledge {
@@ -56,7 +53,8 @@ impl PageKnowledge {
         sources: &[Box<dyn Source>],
         thin_words: u32,
     ) -> Result<Self, StoreError> {
-        let mut known = Self { thin_words, ..Self::default() };
+        let origin = subjects.site().root().origin().len();
+        let mut known = Self { thin_words, origin, ..Self::default() };
         for source in sources.iter().filter(|source| source.reads_pages()) {
             let memory = ledger.memory(&source.name(), source.settings(), true)?;
             for learnt in memory.known.values().filter(|learnt| !learnt.row.is_empty()) {
@@ -91,15 +89,17 @@ impl PageKnowledge {
         self.has_links.then(|| self.of(tag).map_or(0, |page| page.linked_from))
     }
 
-    /// The traits of a page, as far as they are known. `logs` tells whether visits are known.
-    pub(super) fn traits(&self, page: &PageText<'_>, visits: &VisitRecord, logs: bool, now: i64) -> Traits {
+    /// The traits of a page, as far as they are known. `logs` tells whether visits are known, `year_ago` is a day.
+    pub(super) fn traits(&self, page: &PageText<'_>, visits: &VisitRecord, (logs, year_ago): (bool, &str)) -> Traits {
         let mut traits = Traits::default();
-        let depth = depth(address::path(page.url));
+        // Addresses of the site begin with its origin.
+        let depth = depth(page.url.get(self.origin..).unwrap_or_default());
         traits.set(PageTrait::Deep, depth >= PageTrait::DEEP);
         traits.set(PageTrait::Undated, page.lastmod.is_none());
         traits.set(PageTrait::NoPicture, page.images == 0);
-        if let Some(date) = page.lastmod.and_then(|date| Lastmod::read(date, &TimeZone::UTC)) {
-            traits.set(PageTrait::Old, now - date.seconds() > YEAR);
+        // Dates of sitemaps are in order as texts, to the day.
+        if let Some(day) = page.lastmod.and_then(|date| date.get(..10)) {
+            traits.set(PageTrait::Old, day < year_ago);
         }
         if let Some(known) = self.of(page.tag) {
             if let Some(words) = known.words {

@@ -8,7 +8,7 @@ use atlas_core::fingerprint;
 use atlas_core::format::{Frame, VideoElement, read};
 use atlas_core::placement::FileKind;
 use atlas_core::uptake::export::Subject;
-use atlas_core::uptake::request::{self, RequestKind};
+use atlas_core::uptake::request::RequestKind;
 
 use atlas_core::{address, placement};
 
@@ -202,16 +202,14 @@ impl Subjects {
         self.by_tag.get(&tag).copied()
     }
 
+    /// The page with this tag, which is probably the one at this place: pages are in the order of files.
+    pub(super) fn page_at(&self, nth: u32, tag: u64) -> Option<u32> {
+        if self.tags.get(nth as usize) == Some(&tag) { Some(nth) } else { self.find(tag) }
+    }
+
     fn find_page(&self, url: &str) -> Option<u32> {
         let url = Address::parse(url).map_or_else(|_| url.to_owned(), Address::into_string);
         self.find(self.tag_of(&url)).filter(|at| *at < self.ends[0])
-    }
-
-    /// The subject that was asked for, and the address; `None` for the subject if it is not listed, and for both if the
-    /// target is on another host.
-    pub(super) fn requested<'b>(&self, target: &[u8], buffer: &'b mut String) -> Option<(Option<u32>, &'b str)> {
-        let address = request::address_of(&self.site, target, buffer)?;
-        Some((self.find(self.tag_of(address)), address))
     }
 
     /// What a subject is.

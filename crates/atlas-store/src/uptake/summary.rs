@@ -7,7 +7,9 @@ use atlas_core::uptake::export::Subject;
 use atlas_core::uptake::request::RequestKind;
 use atlas_core::uptake::standing::{Delay, Standings};
 use foldhash::fast::RandomState;
+use rayon::prelude::*;
 
+use super::crawlers::MOST_CRAWLERS;
 use super::held::HeldEntries;
 use super::overlay::{DAY, LastLook, MOST_EXAMPLES, Overlaid};
 use super::overview::{
@@ -30,7 +32,7 @@ impl Overlaid<'_> {
     ///
     /// Returns an error if the ledger cannot be read.
     pub fn overview(&self, ledger: &dyn Ledger, names: &Names) -> Result<Overview, StoreError> {
-        let (pages, ages) = self.by_section_and_age();
+        let PageSums { sections: pages, ages, delays, crawlers } = self.page_sums();
         let images = self.by_section(Subject::Images);
         let videos = self.by_section(Subject::Videos);
         let sections = self.subjects.sections().iter().enumerate().map(|(at, name)| SectionUptake {
@@ -68,9 +70,9 @@ impl Overlaid<'_> {
             images: media(Subject::Images, &images),
             videos: media(Subject::Videos, &videos),
             sections: sections.collect(),
-            ages,
-            delays: self.delays(),
-            crawlers: self.crawlers(),
+            ages: ages_of(&ages),
+            delays: delays.summed(),
+            crawlers: self.crawlers(&crawlers),
             crawl: self.crawl(),
             fetched_not_listed: most
                 .into_iter()
@@ -91,66 +93,68 @@ impl Overlaid<'_> {
         Standings::new(self.has_logs, self.has_exports(subject))
     }
 
+    /// Standings in which what is not listed does not count: it belongs to no section and has no age.
+    fn new_part(&self, subject: Subject) -> Standings {
+        Standings { fetched_not_listed: None, picked_up_not_listed: None, ..self.new_standings(subject) }
+    }
+
     fn by_section(&self, subject: Subject) -> Vec<Standings> {
-        let mut by_section = vec![self.new_standings(subject); self.subjects.sections().len()];
+        let mut by_section = vec![self.new_part(subject); self.subjects.sections().len()];
         for at in self.subjects.range(subject) {
             if let Some(standings) = by_section.get_mut(self.subjects.section(at)) {
                 standings.count(self.known(at));
             }
         }
-        // What is not listed belongs to no section.
-        by_section.iter_mut().for_each(|one| (one.fetched_not_listed, one.picked_up_not_listed) = (None, None));
         by_section
     }
 
-    fn by_section_and_age(&self) -> (Vec<Standings>, Vec<AgeUptake>) {
-        let new = self.new_standings(Subject::Pages);
-        let mut ages: Vec<AgeUptake> =
-            AGES.iter().map(|under_days| AgeUptake { under_days: *under_days, pages: new }).collect();
-        for at in self.subjects.range(Subject::Pages) {
-            let age = (self.now - self.changed_at(at)) / DAY;
-            let fits = |one: &&mut AgeUptake| one.under_days.is_none_or(|days| age < i64::from(days));
-            if let Some(one) = ages.iter_mut().find(fits) {
-                one.pages.count(self.known(at));
-            }
-        }
-        ages.iter_mut().for_each(|one| (one.pages.fetched_not_listed, one.pages.picked_up_not_listed) = (None, None));
-        ages.retain(|one| one.pages.submitted > 0);
-        (self.by_section(Subject::Pages), ages)
+    /// Goes over all pages once, on all cores.
+    fn page_sums(&self) -> PageSums {
+        let new = self.new_part(Subject::Pages);
+        let none = || PageSums {
+            sections: vec![new; self.subjects.sections().len()],
+            ages: [new; AGES.len()],
+            delays: Durations::default(),
+            crawlers: [0; MOST_CRAWLERS],
+        };
+        let pages = self.subjects.range(Subject::Pages).into_par_iter();
+        let sums = pages.fold(none, |mut sums, at| {
+            self.sum_page(at, &mut sums);
+            sums
+        });
+        sums.reduce(none, PageSums::and)
     }
 
-    fn delays(&self) -> Delays {
-        let (mut told, mut fetched, mut picked_up) = (Vec::new(), Vec::new(), Vec::new());
-        let times = self.visits.times();
+    fn sum_page(&self, at: u32, sums: &mut PageSums) {
+        let known = self.known(at);
+        if let Some(standings) = sums.sections.get_mut(self.subjects.section(at)) {
+            standings.count(known);
+        }
+        let (run, changed_at) = (self.subjects.changed(at), self.changed_at(at));
+        let age = (self.now - changed_at) / DAY;
+        let fits = |under_days: &Option<u32>| under_days.is_none_or(|days| age < i64::from(days));
+        if let Some(nth) = AGES.iter().position(fits) {
+            sums.ages[nth].count(known);
+        }
+        let visits = self.visits.of(at);
+        let told_at = self.visits.times().told_at(run).unwrap_or(0);
         let push = |all: &mut Vec<u32>, from: i64, to: i64| {
             if from > 0 && to >= from {
                 all.push(u32::try_from(to - from).unwrap_or(u32::MAX));
             }
         };
-        for at in self.subjects.range(Subject::Pages) {
-            let run = self.subjects.changed(at);
-            let visits = self.visits.of(at);
-            let told_at = times.told_at(run).unwrap_or(0);
-            push(&mut told, times.run_at(run), told_at);
-            push(&mut fetched, told_at, i64::from(visits.since));
-            push(&mut picked_up, i64::from(visits.since), i64::from(visits.picked_up));
-        }
-        Delays {
-            change_to_announcement: Delay::of(told),
-            announcement_to_fetch: Delay::of(fetched),
-            fetch_to_pick_up: Delay::of(picked_up),
+        push(&mut sums.delays.told, changed_at, told_at);
+        push(&mut sums.delays.fetched, told_at, i64::from(visits.since));
+        push(&mut sums.delays.picked_up, i64::from(visits.since), i64::from(visits.picked_up));
+        let mut by = visits.by;
+        while by != 0 {
+            sums.crawlers[by.trailing_zeros() as usize] += 1;
+            by &= by - 1;
         }
     }
 
-    fn crawlers(&self) -> Vec<CrawlerUptake> {
-        let mut pages = vec![0u64; 64];
-        for at in self.subjects.range(Subject::Pages) {
-            let mut by = self.visits.of(at).by;
-            while by != 0 {
-                pages[by.trailing_zeros() as usize] += 1;
-                by &= by - 1;
-            }
-        }
+    /// The crawlers that came; `pages` is how many pages each of them visited.
+    fn crawlers(&self, pages: &[u64]) -> Vec<CrawlerUptake> {
         let all = self.visits.crawlers().into_iter().enumerate();
         let mut all: Vec<CrawlerUptake> = all
             .filter(|(_, (_, counts, _))| counts.requests > 0)
@@ -306,17 +310,54 @@ impl Overlaid<'_> {
     }
 }
 
-/// The sum of some standings.
-fn total(new: Standings, all: &[Standings]) -> Standings {
-    let sum = |part: fn(&Standings) -> Option<u64>| all.iter().filter_map(part).sum::<u64>();
-    Standings {
-        submitted: all.iter().map(|one| one.submitted).sum(),
-        fetched: new.fetched.map(|_| sum(|one| one.fetched)),
-        picked_up: new.picked_up.map(|_| sum(|one| one.picked_up)),
-        waiting: all.iter().map(|one| one.waiting).sum(),
-        not_picked_up: new.not_picked_up.map(|_| sum(|one| one.not_picked_up)),
-        never_fetched: new.never_fetched.map(|_| sum(|one| one.never_fetched)),
-        answered_with_error: new.answered_with_error.map(|_| sum(|one| one.answered_with_error)),
-        ..new
+/// What is counted in one pass over all pages.
+struct PageSums {
+    sections: Vec<Standings>,
+    /// In the order of [`AGES`].
+    ages: [Standings; AGES.len()],
+    delays: Durations,
+    /// How many pages each crawler visited.
+    crawlers: [u64; MOST_CRAWLERS],
+}
+
+impl PageSums {
+    fn and(mut self, mut other: Self) -> Self {
+        self.sections.iter_mut().zip(&other.sections).for_each(|(one, other)| one.add(other));
+        self.ages.iter_mut().zip(&other.ages).for_each(|(one, other)| one.add(other));
+        self.crawlers.iter_mut().zip(other.crawlers).for_each(|(one, other)| *one += other);
+        self.delays.told.append(&mut other.delays.told);
+        self.delays.fetched.append(&mut other.delays.fetched);
+        self.delays.picked_up.append(&mut other.delays.picked_up);
+        self
     }
+}
+
+/// How long things took, in seconds, page by page.
+#[derive(Default)]
+struct Durations {
+    told: Vec<u32>,
+    fetched: Vec<u32>,
+    picked_up: Vec<u32>,
+}
+
+impl Durations {
+    fn summed(self) -> Delays {
+        Delays {
+            change_to_announcement: Delay::of(self.told),
+            announcement_to_fetch: Delay::of(self.fetched),
+            fetch_to_pick_up: Delay::of(self.picked_up),
+        }
+    }
+}
+
+fn ages_of(ages: &[Standings]) -> Vec<AgeUptake> {
+    let ages = AGES.into_iter().zip(ages).map(|(under_days, pages)| AgeUptake { under_days, pages: *pages });
+    ages.filter(|age| age.pages.submitted > 0).collect()
+}
+
+/// The sum of some standings, and what is not listed.
+fn total(new: Standings, all: &[Standings]) -> Standings {
+    let mut sum = Standings { fetched_not_listed: None, picked_up_not_listed: None, ..new };
+    all.iter().for_each(|one| sum.add(one));
+    Standings { fetched_not_listed: new.fetched_not_listed, picked_up_not_listed: new.picked_up_not_listed, ..sum }
 }

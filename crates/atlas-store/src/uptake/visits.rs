@@ -2,10 +2,11 @@
 //! number of threads matters.
 
 use std::collections::{BTreeMap, HashMap};
+use std::ops::Range;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering::Relaxed};
 
 use atlas_core::uptake::log::{LogLine, product_token};
-use atlas_core::uptake::request::RequestKind;
+use atlas_core::uptake::request::{self, RequestKind};
 use foldhash::fast::RandomState;
 use serde::{Deserialize, Serialize};
 
@@ -17,6 +18,8 @@ use crate::error::StoreError;
 use crate::ledger::{Ledger, Writing};
 use crate::model::{OtherRecord, UptakePart, VisitRecord};
 
+/// How many requests are looked up together.
+const BATCH: usize = 64;
 /// The most user agents whose crawler is remembered by each thread.
 const MOST_AGENTS: usize = 20_000;
 /// The most URLs that no sitemap lists that are counted apart.
@@ -32,9 +35,11 @@ struct Slot {
     count: AtomicU32,
     /// The last visit and its status: the instant in the upper bits.
     last: AtomicU64,
+    by: AtomicU64,
     slowest: AtomicU32,
     picked_up: AtomicU32,
-    by: AtomicU64,
+    /// When it last changed, in seconds since 1970: beside the rest, so that counting looks at one place in memory.
+    changed_at: u32,
 }
 
 /// Sets the earlier of two instants; 0 is none.
@@ -104,7 +109,12 @@ impl<'s> Visits<'s> {
             stored => serde_json::from_slice(stored).map_err(damaged)?,
         };
         let (names, counts): (Vec<CrawlerName>, Vec<CrawlerCounts>) = stored.crawlers.into_iter().unzip();
-        let slots = (0..subjects.len()).map(|_| Slot::default()).collect();
+        let times = RunTimes::read(ledger)?;
+        let slot = |at: u32| {
+            let changed_at = times.run_at(subjects.changed(at)).clamp(0, i64::from(u32::MAX)) as u32;
+            Slot { changed_at, ..Slot::default() }
+        };
+        let slots = (0..subjects.len() as u32).map(slot).collect();
         let others = ledger.visits(UptakePart::Others)?;
         let others = OtherRecord::read_all(&others)?.map(|one| (one.tag, one.count)).collect();
         let visits = Self {
@@ -112,7 +122,7 @@ impl<'s> Visits<'s> {
             slots,
             crawlers: Crawlers::new(settings, names),
             counts,
-            times: RunTimes::read(ledger)?,
+            times,
             others,
             texts: stored.others,
             logs: stored.logs,
@@ -139,6 +149,8 @@ impl<'s> Visits<'s> {
             visits: self,
             agents: HashMap::default(),
             buffer: String::new(),
+            waiting: Vec::with_capacity(BATCH),
+            addresses: String::new(),
             counts: Vec::new(),
             others: HashMap::default(),
             texts: HashMap::default(),
@@ -268,12 +280,29 @@ struct Agent {
     number: Option<(usize, bool)>,
 }
 
+/// A request of a crawler that is still to be counted.
+#[derive(Debug, Clone, Copy)]
+struct Waiting {
+    tag: u64,
+    /// Where its address ends.
+    end: usize,
+    seconds: i64,
+    took: Option<u32>,
+    status: u16,
+    /// The number of its crawler, and whether that is an engine's.
+    number: u16,
+    counts: bool,
+}
+
 /// Counts lines on one thread.
 #[derive(Debug)]
 pub struct Worker<'v> {
     visits: &'v Visits<'v>,
     agents: HashMap<Vec<u8>, Option<Agent>, RandomState>,
     buffer: String,
+    /// Requests that are still to be counted, and their addresses, one behind the other.
+    waiting: Vec<Waiting>,
+    addresses: String,
     counts: Vec<CrawlerCounts>,
     others: Others,
     texts: HashMap<u64, String, RandomState>,
@@ -317,68 +346,111 @@ impl Worker<'_> {
 
     fn visit(&mut self, line: &LogLine<'_>, number: usize, counts: bool) {
         let subjects = self.visits.subjects;
-        let host = subjects.site().root().host().as_bytes();
-        let is_ours = line.host.is_none_or(|other| other.eq_ignore_ascii_case(host));
-        let requested = subjects.requested(line.target, &mut self.buffer).filter(|_| is_ours);
-        let Some((subject, address)) = requested else {
+        let is_ours = |host: &[u8]| host.eq_ignore_ascii_case(subjects.site().root().host().as_bytes());
+        let is_ours = line.host.is_none_or(is_ours);
+        let address = request::address_of(subjects.site(), line.target, &mut self.buffer).filter(|_| is_ours);
+        let Some(address) = address else {
             self.logs.other_hosts += 1;
             return;
         };
-        let kind = match subject {
-            Some(at) => {
-                self.visits.count(at, line, number, counts);
-                subjects.kind(at)
-            }
-            None => RequestKind::of_other(atlas_core::address::path(address), line.status),
-        };
-        if counts && matches!(kind, RequestKind::OtherPage | RequestKind::Parameters) {
-            let tag = subjects.tag_of(address);
-            if self.others.len() < MOST_OTHERS || self.others.contains_key(&tag) {
-                *self.others.entry(tag).or_default() += 1;
-                if self.texts.len() < MOST_TEXTS && !self.texts.contains_key(&tag) {
-                    self.texts.insert(tag, address.to_owned());
-                }
+        self.addresses.push_str(address);
+        self.waiting.push(Waiting {
+            tag: subjects.tag_of(address),
+            end: self.addresses.len(),
+            seconds: line.seconds,
+            took: line.took,
+            status: line.status,
+            number: number as u16,
+            counts,
+        });
+        if self.waiting.len() == BATCH {
+            self.count_waiting();
+        }
+    }
+
+    /// Counts what waits. All of it is looked up before any of it is counted: each look goes to another place in memory,
+    /// and the processor waits for several at once.
+    fn count_waiting(&mut self) {
+        let subjects = self.visits.subjects;
+        let mut found = [None; BATCH];
+        for (found, one) in found.iter_mut().zip(&self.waiting) {
+            *found = subjects.find(one.tag);
+        }
+        for (one, at) in self.waiting.iter().zip(found) {
+            if let Some(at) = at {
+                self.visits.count(at, one);
             }
         }
+        let mut begin = 0;
+        for (one, at) in std::mem::take(&mut self.waiting).iter().zip(found) {
+            let address = begin..one.end;
+            begin = one.end;
+            self.tally(one, at, address);
+        }
+        self.waiting.reserve(BATCH);
+        self.addresses.clear();
+    }
+
+    /// Adds a request to the counts of its crawler; of what is not listed, also to that URL.
+    fn tally(&mut self, one: &Waiting, at: Option<u32>, address: Range<usize>) {
+        let subjects = self.visits.subjects;
+        let kind = match at {
+            Some(at) => subjects.kind(at),
+            None => {
+                let address = &self.addresses[address];
+                let kind = RequestKind::of_other(subjects.site().path(address), one.status);
+                let is_page = matches!(kind, RequestKind::OtherPage | RequestKind::Parameters);
+                let is_known = self.others.len() < MOST_OTHERS || self.others.contains_key(&one.tag);
+                if one.counts && is_page && is_known {
+                    *self.others.entry(one.tag).or_default() += 1;
+                    if self.texts.len() < MOST_TEXTS && !self.texts.contains_key(&one.tag) {
+                        self.texts.insert(one.tag, address.to_owned());
+                    }
+                }
+                kind
+            }
+        };
+        let number = usize::from(one.number);
         if self.counts.len() <= number {
             self.counts.resize(number + 1, CrawlerCounts::default());
         }
         let mine = &mut self.counts[number];
         mine.requests += 1;
         mine.kinds[kind as usize] += 1;
-        mine.errors += u64::from(line.status >= 400);
-        let seconds = Some(line.seconds);
+        mine.errors += u64::from(one.status >= 400);
+        let seconds = Some(one.seconds);
         mine.first = [mine.first, seconds].into_iter().flatten().min();
         mine.last = mine.last.max(seconds);
     }
 
     /// What was counted.
-    pub fn done(self) -> CountedLines {
+    pub fn done(mut self) -> CountedLines {
+        self.count_waiting();
         CountedLines { counts: self.counts, others: self.others, texts: self.texts, logs: self.logs }
     }
 }
 
 impl Visits<'_> {
     /// Counts a visit to a subject. Only engines' crawlers count; of others, only that they came.
-    fn count(&self, at: u32, line: &LogLine<'_>, number: usize, counts: bool) {
+    fn count(&self, at: u32, one: &Waiting) {
         let slot = &self.slots[at as usize];
-        if number < MOST_CRAWLERS {
-            let bit = 1 << number;
+        if usize::from(one.number) < MOST_CRAWLERS {
+            let bit = 1 << one.number;
             if slot.by.load(Relaxed) & bit == 0 {
                 slot.by.fetch_or(bit, Relaxed);
             }
         }
-        if !counts {
+        if !one.counts {
             return;
         }
-        let seconds = line.seconds.clamp(1, i64::from(u32::MAX)) as u32;
+        let seconds = one.seconds.clamp(1, i64::from(u32::MAX)) as u32;
         slot.count.fetch_add(1, Relaxed);
         earliest(&slot.first, seconds);
-        if i64::from(seconds) >= self.times.run_at(self.subjects.changed(at)) {
+        if seconds >= slot.changed_at {
             earliest(&slot.since, seconds);
         }
-        slot.last.fetch_max(packed(seconds, line.status), Relaxed);
-        if let Some(took) = line.took {
+        slot.last.fetch_max(packed(seconds, one.status), Relaxed);
+        if let Some(took) = one.took {
             slot.slowest.fetch_max(took, Relaxed);
         }
     }

@@ -51,9 +51,9 @@ pub(super) fn pages(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<Comp
         return Ok(looked);
     }
     let map = |page: &PageText<'_>| {
-        let at = overlaid.subjects.find(page.tag)?;
+        let at = overlaid.subjects.page_at(page.nth, page.tag)?;
         let visits = overlaid.visits.of(at);
-        let traits = overlaid.knowledge.traits(page, &visits, overlaid.has_logs, overlaid.now);
+        let traits = overlaid.knowledge.traits(page, &visits, (overlaid.has_logs, &overlaid.year_ago));
         let known = overlaid.known(at);
         let compared = match known.picked_up {
             Some(true) => Some(true),

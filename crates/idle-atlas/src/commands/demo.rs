@@ -75,8 +75,6 @@ const ACCESS_LOG: &str = "access.log";
 const EXPORTS: [&str; 2] = ["lamp-pages.csv", "lamp-sitemaps.csv"];
 /// The page with the state of the site.
 const REPORT: &str = "railway-report.html";
-/// The addresses of the test engine's crawler, as engines publish theirs.
-const CRAWLER: (&str, &str) = ("lampbot.json", "{ \"prefixes\": [{ \"ipv4Prefix\": \"127.0.0.0/8\" }] }\n");
 
 const FARES: &str = "fares/index.html";
 const FROST: &str = "journal/frost-on-the-cutting/index.html";
@@ -205,7 +203,6 @@ impl Story {
         let reached = format!("[site]\nreached_at = \"http://{}\"", site.address());
         let text = fs::read_to_string(&path).unwrap_or_default().replacen("[site]", &reached, 1) + ADDED;
         self.write(NAME, &text)?;
-        self.write(CRAWLER.0, CRAWLER.1)?;
         self.say("Added by hand: a table of photographs, a rule that keeps /staff/ out, archives, news, a page for visitors, a feed.\n")
     }
 

@@ -29,23 +29,32 @@ pub fn run(settings: &Settings, arguments: &UptakeArguments, session: &Session) 
     if let Some(what) = &arguments.forget {
         return forget(settings, what, session);
     }
-    let is_read = arguments.files.is_empty();
-    let mut opened: Option<Box<dyn Ledger>> = None;
-    let mut exit = Exit::Done;
-    if !is_read {
-        let ledger = opened.insert(open_ledger(settings, &session.screen)?);
-        exit = take(settings, arguments, &mut **ledger, session)?;
-    }
-    let looked_at;
-    let ledger: &dyn Ledger = match &opened {
-        Some(ledger) => &**ledger,
-        None => {
-            looked_at = LookedAt::open(settings, &session.screen)?;
-            &*looked_at.ledger
-        }
+    let screen = &session.screen;
+    let mut opened = match arguments.files.is_empty() {
+        true => LookedAt::open(settings, screen)?,
+        false => LookedAt { ledger: open_ledger(settings, screen)?, copy: None },
     };
-    with(settings, ledger, session, |overlaid| show(settings, arguments, ledger, overlaid, session))?;
-    Ok(exit)
+    let subjects = subjects(settings, &*opened.ledger)?;
+    let mut visits = Visits::read(&*opened.ledger, &subjects, &settings.uptake.crawlers()?)?;
+    let exit = match arguments.files.is_empty() {
+        true => Exit::Done,
+        false => take(settings, arguments, &mut *opened.ledger, (&subjects, &mut visits), session)?,
+    };
+    let ledger = &*opened.ledger;
+    let overlaid = lay_over(settings, ledger, (&subjects, &visits), session, |overlaid| {
+        show(settings, arguments, ledger, overlaid, session)
+    });
+    overlaid.map(|()| exit)
+}
+
+/// Everything that is listed; an error if nothing has been built.
+fn subjects(settings: &Settings, ledger: &dyn Ledger) -> Result<Subjects, Failure> {
+    if ledger.last_run()? == 0 {
+        return Err(Failure::said(
+            "nothing has been built yet, so there is nothing to compare with; begin with: idle-atlas build",
+        ));
+    }
+    Ok(Subjects::read(ledger, &settings.site, &settings.names)?)
 }
 
 /// Lays everything that is known over what is listed.
@@ -55,16 +64,21 @@ pub fn with<T>(
     session: &Session,
     then: impl FnOnce(&Overlaid<'_>) -> Result<T, Failure>,
 ) -> Result<T, Failure> {
-    if ledger.last_run()? == 0 {
-        return Err(Failure::said(
-            "nothing has been built yet, so there is nothing to compare with; begin with: idle-atlas build",
-        ));
-    }
-    let subjects = Subjects::read(ledger, &settings.site, &settings.names)?;
+    let subjects = subjects(settings, ledger)?;
     let visits = Visits::read(ledger, &subjects, &settings.uptake.crawlers()?)?;
-    let knowledge = PageKnowledge::read(ledger, &subjects, &settings.sources, settings.thin_words.usual)?;
+    lay_over(settings, ledger, (&subjects, &visits), session, then)
+}
+
+fn lay_over<T>(
+    settings: &Settings,
+    ledger: &dyn Ledger,
+    (subjects, visits): (&Subjects, &Visits<'_>),
+    session: &Session,
+    then: impl FnOnce(&Overlaid<'_>) -> Result<T, Failure>,
+) -> Result<T, Failure> {
+    let knowledge = PageKnowledge::read(ledger, subjects, &settings.sources, settings.thin_words.usual)?;
     let now = session.now().as_second();
-    then(&overlay(ledger, (&subjects, &visits, &knowledge), now, settings.uptake.patience_days)?)
+    then(&overlay(ledger, (subjects, visits, &knowledge), now, settings.uptake.patience_days)?)
 }
 
 fn show(
@@ -114,17 +128,11 @@ fn take(
     settings: &Settings,
     arguments: &UptakeArguments,
     ledger: &mut dyn Ledger,
+    (subjects, visits): (&Subjects, &mut Visits<'_>),
     session: &Session,
 ) -> Result<Exit, Failure> {
     session.stop.heed();
-    let subjects = Subjects::read(ledger, &settings.site, &settings.names)?;
-    if subjects.is_empty() || ledger.last_run()? == 0 {
-        return Err(Failure::said(
-            "nothing has been built yet, so there is nothing to compare with; begin with: idle-atlas build",
-        ));
-    }
     let mut taking = Taking { settings, arguments, session, troubles: 0, used: 0, looks: Vec::new() };
-    let mut visits = Visits::read(ledger, &subjects, &settings.uptake.crawlers()?)?;
     let mut logs = Vec::new();
     let formats = taking.formats()?;
     let at = taking.at()?;
@@ -138,10 +146,10 @@ fn take(
         };
         match UptakeForm::of(&file, &formats, &settings.uptake.json_log) {
             UptakeForm::Log(form) => logs.push((file, form)),
-            form => taking.export(&file, &form, &subjects, at),
+            form => taking.export(&file, &form, subjects, at),
         }
     }
-    taking.logs(&logs, &mut visits)?;
+    taking.logs(&logs, visits)?;
     if session.stop.is_asked() {
         return Err(Failure::said("stopped before anything was remembered"));
     }
@@ -151,7 +159,7 @@ fn take(
     let Taking { looks, troubles, .. } = taking;
     let writing = ledger.transaction()?;
     for look in looks {
-        look.keep(&*writing, &visits)?;
+        look.keep(&*writing, visits)?;
     }
     visits.keep(&*writing)?;
     writing.commit()?;

@@ -1,6 +1,5 @@
 //! Formats of access logs, written as the server's own `log_format`.
 
-use memchr::memmem::Finder;
 use thiserror::Error;
 
 use super::line::{LogLine, status_of, target_of, told, without_port};
@@ -55,7 +54,6 @@ impl Variable {
 struct Part {
     told: Variable,
     end: Vec<u8>,
-    finder: Finder<'static>,
 }
 
 /// Why a text is not the format of a log.
@@ -135,7 +133,7 @@ impl LogFormat {
                 return Err(FormatError::NothingBetween(name.to_owned()));
             }
             let end = end.as_bytes().to_vec();
-            parts.push(Part { told: Variable::of(name), finder: Finder::new(&end).into_owned(), end });
+            parts.push(Part { told: Variable::of(name), end });
         }
         let tells = |wanted: &[Variable]| parts.iter().any(|part| wanted.contains(&part.told));
         for (wanted, what) in [
@@ -187,21 +185,22 @@ impl LogFormat {
 
 /// Where the value of a part ends. A quote that is escaped ends nothing.
 fn end_of(rest: &[u8], part: &Part) -> Option<usize> {
-    match &part.end[..] {
-        [] => Some(rest.len()),
-        [b' '] => memchr::memchr(b' ', rest).or(Some(rest.len())),
-        [b'"', ..] => {
-            let mut from = 0;
-            loop {
-                let at = from + part.finder.find(&rest[from..])?;
-                let escapes = rest[..at].iter().rev().take_while(|byte| **byte == b'\\').count();
-                if escapes % 2 == 0 {
-                    return Some(at);
-                }
-                from = at + 1;
-            }
+    let Some(first) = part.end.first() else { return Some(rest.len()) };
+    let mut from = 0;
+    loop {
+        let Some(found) = memchr::memchr(*first, &rest[from..]) else {
+            // The last value of a line may lack the blank behind it.
+            return (part.end[..] == *b" ").then_some(rest.len());
+        };
+        let at = from + found;
+        let is_escaped = || rest[..at].iter().rev().take_while(|byte| **byte == b'\\').count() % 2 == 1;
+        // Compared byte by byte: it has two or three.
+        let is_end =
+            rest.len() - at >= part.end.len() && rest[at..].iter().zip(&part.end).all(|(one, other)| one == other);
+        if is_end && !(*first == b'"' && is_escaped()) {
+            return Some(at);
         }
-        _ => part.finder.find(rest),
+        from = at + 1;
     }
 }
 
