@@ -29,12 +29,12 @@ pub(crate) struct PageText<'a> {
     pub videos: usize,
 }
 
-/// Passes every listed page through `map` on all cores, and what that makes to `take`, in order. Pages for which `wants`
-/// says no are not unpacked if that holds for a whole segment.
+/// Passes every listed page through `map` on all cores, and what that makes to `take`, in order. Of pages at places that
+/// are not `wanted`, those in a segment without a wanted one are not unpacked; the places are sorted.
 pub(crate) fn each_page_of<T: Send>(
     ledger: &dyn Ledger,
     remembered: &Remembered,
-    wants: impl Fn(u64) -> bool + Sync,
+    wanted: Option<&[u32]>,
     map: impl Fn(&PageText<'_>) -> Option<T> + Sync,
     mut take: impl FnMut(T),
 ) -> Result<(), StoreError> {
@@ -45,10 +45,13 @@ pub(crate) fn each_page_of<T: Send>(
         for (file, segment) in batch {
             let first = nth;
             nth += segment.count;
-            let whole = ledger.whole(file.id, segment.number, false)?;
-            let tags = tags_of(&whole.entries, segment)?;
-            if tags.iter().any(|tag| wants(*tag)) {
-                packed.push((tags, ledger.body(file.id, segment.number)?, segment.size, first));
+            let is_wanted = wanted.is_none_or(|wanted| {
+                let next = wanted.partition_point(|place| *place < first);
+                wanted.get(next).is_some_and(|place| *place < nth)
+            });
+            if is_wanted {
+                let whole = ledger.whole(file.id, segment.number, true)?;
+                packed.push((tags_of(&whole.entries, segment)?, whole.body, segment.size, first));
             }
         }
         let made: Result<Vec<Vec<T>>, StoreError> =
@@ -94,9 +97,9 @@ pub(crate) fn tags_of(entries: &[u8], segment: &SegmentRow) -> Result<Vec<u64>, 
 /// As [`each_page_of`], of all that is listed.
 pub(crate) fn each_page<T: Send>(
     ledger: &dyn Ledger,
-    wants: impl Fn(u64) -> bool + Sync,
+    wanted: Option<&[u32]>,
     map: impl Fn(&PageText<'_>) -> Option<T> + Sync,
     take: impl FnMut(T),
 ) -> Result<(), StoreError> {
-    each_page_of(ledger, &ledger.remembered()?, wants, map, take)
+    each_page_of(ledger, &ledger.remembered()?, wanted, map, take)
 }

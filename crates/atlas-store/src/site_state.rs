@@ -199,22 +199,16 @@ fn ages(ledger: &dyn Ledger, remembered: &Remembered, now: i64) -> Result<(Vec<C
     let date = |page: &PageText<'_>| {
         Some(page.lastmod.and_then(|date| Lastmod::read(date, &TimeZone::UTC)).map(|date| date.seconds()))
     };
-    each_page_of(
-        ledger,
-        remembered,
-        |_| true,
-        date,
-        |date: Option<i64>| match date {
-            None => undated += 1,
-            Some(date) => {
-                let days = (now - date) / DAY;
-                let fits = |age: &&mut ContentAge| age.under_days.is_none_or(|under| days < i64::from(under));
-                if let Some(age) = ages.iter_mut().find(fits) {
-                    age.pages += 1;
-                }
+    each_page_of(ledger, remembered, None, date, |date: Option<i64>| match date {
+        None => undated += 1,
+        Some(date) => {
+            let days = (now - date) / DAY;
+            let fits = |age: &&mut ContentAge| age.under_days.is_none_or(|under| days < i64::from(under));
+            if let Some(age) = ages.iter_mut().find(fits) {
+                age.pages += 1;
             }
-        },
-    )?;
+        }
+    })?;
     ages.retain(|age| age.pages > 0);
     Ok((ages, undated))
 }

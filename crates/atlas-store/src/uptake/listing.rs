@@ -95,7 +95,7 @@ impl Overlaid<'_> {
             Some(self.page(at, page, &names)).filter(wants)
         };
         let mut pages = Vec::new();
-        each_page(ledger, |_| true, map, |page| pages.push(page))?;
+        each_page(ledger, None, map, |page| pages.push(page))?;
         Ok(pages)
     }
 
@@ -105,14 +105,16 @@ impl Overlaid<'_> {
     ///
     /// Returns an error if the ledger cannot be read.
     pub fn of_page(&self, ledger: &dyn Ledger, address: &str) -> Result<Option<PageUptake>, StoreError> {
-        let wanted = self.subjects.tag_of(address);
+        let pages = self.subjects.range(Subject::Pages);
+        let wanted = self.subjects.find(self.subjects.tag_of(address)).filter(|at| pages.contains(at));
+        let Some(wanted) = wanted else { return Ok(None) };
         let names = self.visits.crawlers();
         let map = |page: &PageText<'_>| {
-            let at = self.subjects.page_at(page.nth, page.tag).filter(|_| page.tag == wanted)?;
+            let at = self.subjects.page_at(page.nth, page.tag).filter(|at| *at == wanted)?;
             Some(self.page(at, page, &names))
         };
         let mut found = None;
-        each_page(ledger, |tag| tag == wanted, map, |page| found = Some(page))?;
+        each_page(ledger, Some(&self.subjects.places(&[wanted])), map, |page| found = Some(page))?;
         Ok(found)
     }
 

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use atlas_core::address;
 use atlas_core::uptake::export::{ReasonMeaning, Subject};
 use foldhash::fast::RandomState;
+use rayon::prelude::*;
 
 use super::subjects::Subjects;
 use super::visits::Visits;
@@ -59,7 +60,8 @@ pub struct LookBuilder<'s> {
     words: Vec<String>,
     facts: LookFacts,
     reasons: HashMap<String, u16>,
-    records: HashMap<u64, LookRecord, RandomState>,
+    /// In the order of rows; a URL may occur several times.
+    records: Vec<LookRecord>,
     numbers: BTreeMap<i32, HashMap<u64, NumbersRecord, RandomState>>,
     other_hosts: BTreeMap<String, u64>,
 }
@@ -75,7 +77,7 @@ impl<'s> LookBuilder<'s> {
             words: words.to_vec(),
             facts: LookFacts::default(),
             reasons: HashMap::new(),
-            records: HashMap::default(),
+            records: Vec::new(),
             numbers: BTreeMap::new(),
             other_hosts: BTreeMap::new(),
         }
@@ -125,16 +127,14 @@ impl<'s> LookBuilder<'s> {
         };
         self.facts.is_whole |= picked_up && !row.has_numbers();
         let date = row.date.map_or(0, |date| date.clamp(1, i64::from(u32::MAX)) as u32);
-        let record = self.records.entry(tag).or_insert(LookRecord { tag, reason, picked_up, date: 0 });
-        // Several rows of one URL: its word is the last, its date the latest.
-        (record.reason, record.picked_up, record.date) = (reason, picked_up, record.date.max(date));
+        self.records.push(LookRecord { tag, reason, picked_up, date });
         if row.has_numbers() {
             let day = row.date.unwrap_or(self.at).div_euclid(DAY) as i32;
             let of_day = self.numbers.entry(day).or_default();
             let known = of_day.entry(tag).or_insert(NumbersRecord { tag, ..NumbersRecord::default() });
             add(known, row);
         }
-        if self.subjects.find(tag).is_none() && self.facts.strange.len() < MOST_STRANGE {
+        if self.facts.strange.len() < MOST_STRANGE && self.subjects.find(tag).is_none() {
             self.facts.strange.insert(tag, address.to_owned());
         }
         true
@@ -177,14 +177,8 @@ impl<'s> LookBuilder<'s> {
         self.facts.sitemap_files.extend(other.facts.sitemap_files);
         let room = MOST_STRANGE.saturating_sub(self.facts.strange.len());
         self.facts.strange.extend(other.facts.strange.into_iter().take(room));
-        for (tag, record) in other.records {
-            let record = LookRecord { reason: place(record.reason), ..record };
-            let known = self.records.entry(tag).or_insert(record);
-            // A URL that one file lists as taken and another gives a reason for: the reason says more.
-            if record.reason > 0 || known.reason == 0 {
-                *known = LookRecord { date: known.date.max(record.date), ..record };
-            }
-        }
+        let records = other.records.into_iter();
+        self.records.extend(records.map(|record| LookRecord { reason: place(record.reason), ..record }));
         for (day, numbers) in other.numbers {
             self.numbers.entry(day).or_default().extend(numbers);
         }
@@ -199,8 +193,7 @@ impl<'s> LookBuilder<'s> {
     ///
     /// Returns an error if the ledger cannot be written.
     pub fn keep(mut self, writing: &dyn Writing, visits: &Visits<'_>) -> Result<(), StoreError> {
-        let mut records: Vec<LookRecord> = self.records.into_values().collect();
-        records.sort_unstable_by_key(|record| record.tag);
+        let records = merged(std::mem::take(&mut self.records));
         let at = self.at.clamp(1, i64::from(u32::MAX)) as u32;
         for record in records.iter().filter(|record| record.picked_up) {
             self.facts.picked_up += 1;
@@ -219,6 +212,24 @@ impl<'s> LookBuilder<'s> {
             &records,
         )
     }
+}
+
+/// One record for each URL. Of several, one with a reason says more than one without; else the last counts, with the
+/// latest date.
+fn merged(mut records: Vec<LookRecord>) -> Vec<LookRecord> {
+    records.par_sort_by_key(|record| record.tag);
+    records.dedup_by(|next, kept| {
+        let is_same = next.tag == kept.tag;
+        if is_same {
+            let date = next.date.max(kept.date);
+            if next.reason > 0 || kept.reason == 0 {
+                *kept = *next;
+            }
+            kept.date = date;
+        }
+        is_same
+    });
+    records
 }
 
 /// Adds the numbers of a row: sums, and the position as an average over what was shown.

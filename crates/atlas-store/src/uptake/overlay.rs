@@ -6,6 +6,7 @@ use atlas_core::lastmod::Lastmod;
 use atlas_core::uptake::export::Subject;
 use atlas_core::uptake::standing::KnownUptake;
 use foldhash::fast::RandomState;
+use rayon::prelude::*;
 
 use super::pages::PageKnowledge;
 use super::subjects::Subjects;
@@ -31,20 +32,31 @@ pub(super) struct Said {
     pub reason: (u8, u16),
 }
 
+/// The place of a record whose URL is not listed.
+pub(super) const NOWHERE: u32 = u32::MAX;
+
+impl LastLook {
+    /// Each record with its subject.
+    pub(super) fn placed(&self) -> impl Iterator<Item = (&LookRecord, Option<u32>)> {
+        self.records.iter().zip(self.places.iter().map(|at| (*at != NOWHERE).then_some(*at)))
+    }
+}
+
 /// The last exports of an engine of a subject, and the ones before.
 #[derive(Debug)]
 pub(super) struct LastLook {
     pub look: ConsoleLook,
     pub records: Vec<LookRecord>,
+    /// The subject of each record, or [`NOWHERE`].
+    pub places: Vec<u32>,
     pub before: Option<(ConsoleLook, Vec<LookRecord>)>,
 }
 
 /// Visits and exports laid over what is listed.
-#[derive(Debug)]
 pub struct Overlaid<'s> {
     pub(super) subjects: &'s Subjects,
     pub(super) visits: &'s Visits<'s>,
-    pub(super) knowledge: &'s PageKnowledge,
+    pub(super) knowledge: &'s PageKnowledge<'s>,
     pub(super) looks: Vec<LastLook>,
     pub(super) said: Vec<Said>,
     pub(super) has_logs: bool,
@@ -62,7 +74,7 @@ pub struct Overlaid<'s> {
 /// Returns an error if the ledger cannot be read.
 pub fn overlay<'s>(
     ledger: &dyn Ledger,
-    (subjects, visits, knowledge): (&'s Subjects, &'s Visits<'s>, &'s PageKnowledge),
+    (subjects, visits, knowledge): (&'s Subjects, &'s Visits<'s>, &'s PageKnowledge<'s>),
     now: i64,
     patience_days: u32,
 ) -> Result<Overlaid<'s>, StoreError> {
@@ -73,7 +85,11 @@ pub fn overlay<'s>(
         match known {
             Some(last) if last.before.is_none() => last.before = Some((look, ledger.look_records(id)?)),
             Some(_) => {}
-            None => looks.push(LastLook { look, records: ledger.look_records(id)?, before: None }),
+            None => {
+                let records = ledger.look_records(id)?;
+                let places = records.par_iter().map(|record| subjects.find(record.tag).unwrap_or(NOWHERE)).collect();
+                looks.push(LastLook { look, records, places, before: None });
+            }
         }
     }
     let mut overlaid = Overlaid {
@@ -94,7 +110,8 @@ pub fn overlay<'s>(
 impl Overlaid<'_> {
     /// Hears what every export says.
     fn hear(&mut self) {
-        for (nth, LastLook { look, records, .. }) in self.looks.iter().enumerate() {
+        for (nth, last) in self.looks.iter().enumerate() {
+            let look = &last.look;
             if look.subject == Subject::SitemapFiles {
                 continue;
             }
@@ -107,7 +124,7 @@ impl Overlaid<'_> {
             // Exports of pictures and videos may name the pages that show them.
             let by_page: HashMap<u32, LookRecord, RandomState> = match look.subject {
                 Subject::Pages => HashMap::default(),
-                _ => records.iter().filter_map(|record| Some((self.subjects.find(record.tag)?, *record))).collect(),
+                _ => last.placed().filter_map(|(record, at)| Some((at?, *record))).collect(),
             };
             let mut say = |at: u32, record: &LookRecord| {
                 let said = &mut self.said[at as usize];
@@ -118,10 +135,9 @@ impl Overlaid<'_> {
                     *said = Said { picked_up: Some(false), reason };
                 }
             };
-            for record in records {
-                match self.subjects.find(record.tag) {
-                    Some(at) if range.contains(&at) => say(at, record),
-                    _ => {}
+            for (record, at) in last.placed() {
+                if let Some(at) = at.filter(|at| range.contains(at)) {
+                    say(at, record);
                 }
             }
             for at in range.filter(|_| !by_page.is_empty()) {

@@ -2,9 +2,10 @@
 
 use std::collections::HashMap;
 
+use atlas_core::address::Address;
 use atlas_core::contribution::{Contribution, url_of};
 use atlas_core::hint::depth;
-use atlas_core::page::PageFacts;
+use atlas_core::page::{self, PageFacts, PageReader};
 use atlas_core::uptake::difference::{PageTrait, Traits};
 use atlas_core::{fingerprint, links};
 use foldhash::fast::RandomState;
@@ -28,8 +29,9 @@ pub(super) struct PageKnown {
 }
 
 /// What sources learnt of pages, by the tag of their key.
-#[derive(Debug, Default)]
-pub struct PageKnowledge {
+pub struct PageKnowledge<'s> {
+    sources: &'s [Box<dyn Source>],
+    reader: &'s PageReader,
     pages: HashMap<u64, PageKnown, RandomState>,
     /// How many pages have each title.
     titles: HashMap<u64, u32, RandomState>,
@@ -41,8 +43,8 @@ pub struct PageKnowledge {
     origin: usize,
 }
 
-impl PageKnowledge {
-    /// Reads what sources remember. `thin_words`: pages with fewer words are thin.
+impl<'s> PageKnowledge<'s> {
+    /// Reads what sources remember. `reader` is how pages are read; `thin_words`: pages with fewer words are thin.
     ///
     /// # Errors
     ///
@@ -50,11 +52,19 @@ impl PageKnowledge {
     pub fn read(
         ledger: &dyn Ledger,
         subjects: &Subjects,
-        sources: &[Box<dyn Source>],
-        thin_words: u32,
+        sources: &'s [Box<dyn Source>],
+        (reader, thin_words): (&'s PageReader, u32),
     ) -> Result<Self, StoreError> {
         let origin = subjects.site().root().origin().len();
-        let mut known = Self { thin_words, origin, ..Self::default() };
+        let mut known = Self {
+            sources,
+            reader,
+            pages: HashMap::default(),
+            titles: HashMap::default(),
+            has_links: false,
+            thin_words,
+            origin,
+        };
         for source in sources.iter().filter(|source| source.reads_pages()) {
             let memory = ledger.memory(&source.name(), source.settings(), true)?;
             for learnt in memory.known.values().filter(|learnt| !learnt.row.is_empty()) {
@@ -77,6 +87,15 @@ impl PageKnowledge {
             }
         }
         Ok(known)
+    }
+
+    /// Whether the page at an address, as it is now, forbids indexing.
+    pub(super) fn says_noindex(&self, url: &str) -> bool {
+        let read = || {
+            let bytes = self.sources.iter().find_map(|source| source.page(url))?;
+            page::read(&bytes, &Address::parse(url).ok()?, self.reader).ok()
+        };
+        read().is_some_and(|page| page.noindex.is_some())
     }
 
     /// What is known of a page.

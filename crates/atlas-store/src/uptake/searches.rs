@@ -8,11 +8,11 @@ use foldhash::fast::RandomState;
 
 use super::overlay::{MOST_EXAMPLES, Overlaid};
 use super::overview::{MovedUrl, Searches};
+use super::worth::urls;
 
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 use crate::model::NumbersRecord;
-use crate::page_texts::{PageText, each_page};
 
 /// How many days are looked at.
 const MOST_DAYS: usize = 100;
@@ -94,10 +94,9 @@ fn texts(
     if subject != Subject::Pages {
         return Ok(HashMap::new());
     }
-    let mut wanted: HashMap<u64, ()> = moved.iter().map(|(tag, _)| (*tag, ())).collect();
-    wanted.extend(never.iter().take(MOST_EXAMPLES).map(|at| (overlaid.subjects.tags()[*at as usize], ())));
-    let map = |page: &PageText<'_>| wanted.contains_key(&page.tag).then(|| (page.tag, page.url.to_owned()));
-    let mut texts = HashMap::new();
-    each_page(ledger, |tag| wanted.contains_key(&tag), map, |(tag, url)| drop(texts.insert(tag, url)))?;
-    Ok(texts)
+    let subjects = overlaid.subjects;
+    let mut wanted: Vec<u32> = moved.iter().filter_map(|(tag, _)| subjects.find(*tag)).collect();
+    wanted.extend(never.iter().take(MOST_EXAMPLES));
+    let urls = urls(overlaid, ledger, &wanted)?;
+    Ok(urls.into_iter().map(|(at, url)| (subjects.tags()[at as usize], url)).collect())
 }

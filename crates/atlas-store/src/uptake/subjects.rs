@@ -207,6 +207,13 @@ impl Subjects {
         if self.tags.get(nth as usize) == Some(&tag) { Some(nth) } else { self.find(tag) }
     }
 
+    /// The places of pages in the order of files, sorted.
+    pub(super) fn places(&self, pages: &[u32]) -> Vec<u32> {
+        let mut places = pages.to_vec();
+        places.sort_unstable();
+        places
+    }
+
     fn find_page(&self, url: &str) -> Option<u32> {
         let url = Address::parse(url).map_or_else(|_| url.to_owned(), Address::into_string);
         self.find(self.tag_of(&url)).filter(|at| *at < self.ends[0])

@@ -200,10 +200,10 @@ impl Overlaid<'_> {
     /// URLs that engines have and no sitemap lists: how many, and some of them.
     fn strange(&self, subject: Subject) -> (u64, Vec<String>) {
         let (mut count, mut examples) = (0, Vec::new());
-        for LastLook { look, records, .. } in self.looks.iter().filter(|last| last.look.subject == subject) {
-            for record in records.iter().filter(|record| record.picked_up && self.subjects.find(record.tag).is_none()) {
+        for last in self.looks.iter().filter(|last| last.look.subject == subject) {
+            for (record, _) in last.placed().filter(|(record, at)| record.picked_up && at.is_none()) {
                 count += 1;
-                if let Some(url) = look.facts.strange.get(&record.tag).filter(|_| examples.len() < MOST_EXAMPLES) {
+                if let Some(url) = last.look.facts.strange.get(&record.tag).filter(|_| examples.len() < MOST_EXAMPLES) {
                     examples.push(url.clone());
                 }
             }
@@ -215,7 +215,7 @@ impl Overlaid<'_> {
 
     fn exports(&self, ledger: &dyn Ledger) -> Result<Vec<ExportOverview>, StoreError> {
         let mut exports = Vec::new();
-        for LastLook { look, records, before } in &self.looks {
+        for LastLook { look, records, before, .. } in &self.looks {
             let since_before = match before {
                 Some((before, old)) if look.facts.is_whole && before.facts.is_whole => {
                     Some(self.since(ledger, (before, old), records)?)
@@ -249,7 +249,8 @@ impl Overlaid<'_> {
         let (then, now) = (taken(old), taken(records));
         let gone: Vec<u64> = then.difference(&now).copied().collect();
         let listed = gone.iter().filter_map(|tag| self.subjects.find(*tag)).take(MOST_EXAMPLES);
-        let mut went_examples = worth::urls(self, ledger, &listed.collect::<Vec<_>>())?;
+        let mut went_examples: Vec<String> =
+            worth::urls(self, ledger, &listed.collect::<Vec<_>>())?.into_values().collect();
         went_examples.sort();
         Ok(SinceBefore {
             before: before.at,

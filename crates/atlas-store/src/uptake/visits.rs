@@ -282,7 +282,7 @@ struct Agent {
 
 /// A request of a crawler that is still to be counted.
 #[derive(Debug, Clone, Copy)]
-struct Waiting {
+struct PendingVisit {
     tag: u64,
     /// Where its address ends.
     end: usize,
@@ -301,7 +301,7 @@ pub struct Worker<'v> {
     agents: HashMap<Vec<u8>, Option<Agent>, RandomState>,
     buffer: String,
     /// Requests that are still to be counted, and their addresses, one behind the other.
-    waiting: Vec<Waiting>,
+    waiting: Vec<PendingVisit>,
     addresses: String,
     counts: Vec<CrawlerCounts>,
     others: Others,
@@ -354,7 +354,7 @@ impl Worker<'_> {
             return;
         };
         self.addresses.push_str(address);
-        self.waiting.push(Waiting {
+        self.waiting.push(PendingVisit {
             tag: subjects.tag_of(address),
             end: self.addresses.len(),
             seconds: line.seconds,
@@ -392,7 +392,7 @@ impl Worker<'_> {
     }
 
     /// Adds a request to the counts of its crawler; of what is not listed, also to that URL.
-    fn tally(&mut self, one: &Waiting, at: Option<u32>, address: Range<usize>) {
+    fn tally(&mut self, one: &PendingVisit, at: Option<u32>, address: Range<usize>) {
         let subjects = self.visits.subjects;
         let kind = match at {
             Some(at) => subjects.kind(at),
@@ -432,7 +432,7 @@ impl Worker<'_> {
 
 impl Visits<'_> {
     /// Counts a visit to a subject. Only engines' crawlers count; of others, only that they came.
-    fn count(&self, at: u32, one: &Waiting) {
+    fn count(&self, at: u32, one: &PendingVisit) {
         let slot = &self.slots[at as usize];
         if usize::from(one.number) < MOST_CRAWLERS {
             let bit = 1 << one.number;

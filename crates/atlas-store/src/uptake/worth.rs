@@ -1,7 +1,7 @@
 //! The pages that are most worth looking at, and the URLs of pages.
 
 use std::cmp::Reverse;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use atlas_core::uptake::difference::{PageTrait, Traits};
 
@@ -70,19 +70,14 @@ pub(super) fn pages(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<Comp
         Some((compared.map(|picked_up| (picked_up, traits)), candidate))
     };
     let mut best: Vec<WorthCandidate> = Vec::new();
-    each_page(
-        ledger,
-        |_| true,
-        map,
-        |(compared, candidate)| {
-            looked.compared.extend(compared);
-            best.extend(candidate);
-            if best.len() > 100 * MOST_WORTH {
-                best.sort_unstable_by_key(|one| one.rank);
-                best.truncate(MOST_WORTH);
-            }
-        },
-    )?;
+    each_page(ledger, None, map, |(compared, candidate)| {
+        looked.compared.extend(compared);
+        best.extend(candidate);
+        if best.len() > 100 * MOST_WORTH {
+            best.sort_unstable_by_key(|one| one.rank);
+            best.truncate(MOST_WORTH);
+        }
+    })?;
     best.sort_unstable_by_key(|one| one.rank);
     best.truncate(MOST_WORTH);
     looked.worth = best.into_iter().map(|one| worth(overlaid, one)).collect();
@@ -108,13 +103,17 @@ fn worth(overlaid: &Overlaid<'_>, candidate: WorthCandidate) -> WorthLooking {
 }
 
 /// The URLs of some pages.
-pub(super) fn urls(overlaid: &Overlaid<'_>, ledger: &dyn Ledger, pages: &[u32]) -> Result<Vec<String>, StoreError> {
-    if pages.is_empty() {
-        return Ok(Vec::new());
-    }
-    let tags: HashSet<u64> = pages.iter().map(|at| overlaid.subjects.tags()[*at as usize]).collect();
-    let mut urls = Vec::new();
-    let map = |page: &PageText<'_>| tags.contains(&page.tag).then(|| page.url.to_owned());
-    each_page(ledger, |tag| tags.contains(&tag), map, |url| urls.push(url))?;
+pub(super) fn urls(
+    overlaid: &Overlaid<'_>,
+    ledger: &dyn Ledger,
+    pages: &[u32],
+) -> Result<HashMap<u32, String>, StoreError> {
+    let wanted: HashSet<u32> = pages.iter().copied().collect();
+    let map = |page: &PageText<'_>| {
+        let at = overlaid.subjects.page_at(page.nth, page.tag).filter(|at| wanted.contains(at))?;
+        Some((at, page.url.to_owned()))
+    };
+    let mut urls = HashMap::new();
+    each_page(ledger, Some(&overlaid.subjects.places(pages)), map, |(at, url)| drop(urls.insert(at, url)))?;
     Ok(urls)
 }

@@ -76,7 +76,8 @@ fn lay_over<T>(
     session: &Session,
     then: impl FnOnce(&Overlaid<'_>) -> Result<T, Failure>,
 ) -> Result<T, Failure> {
-    let knowledge = PageKnowledge::read(ledger, subjects, &settings.sources, settings.thin_words.usual)?;
+    let knowledge =
+        PageKnowledge::read(ledger, subjects, &settings.sources, (&settings.reader, settings.thin_words.usual))?;
     let now = session.now().as_second();
     then(&overlay(ledger, (subjects, visits, &knowledge), now, settings.uptake.patience_days)?)
 }

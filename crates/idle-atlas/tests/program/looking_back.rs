@@ -134,6 +134,12 @@ fn reasons_stand_beside_our_own_decisions() {
     assert_eq!(codes, [("gone", true), ("noindex", true), ("rule", true), ("unknown", false)]);
     assert_eq!((&reason["urls"], &reason["unexplained"]), (&json!(5), &json!(1)));
     assert_eq!(reason["examples"], json!([url(1)]));
+    // What has said noindex since the build explains itself.
+    site.write("public/halts/1/index.html", "<title>Halt 1</title><meta name=robots content=noindex>");
+    let uptake = site.json(&["uptake"]);
+    let known = uptake["reasons"][0]["known"].as_array().unwrap();
+    assert!(known.iter().any(|known| known["code"] == "says-noindex" && known["examples"] == json!([url(1)])));
+    assert_eq!(uptake["reasons"][0]["unexplained"], 0);
 }
 
 #[test]

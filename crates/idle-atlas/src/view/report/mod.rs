@@ -17,6 +17,9 @@ use super::history::Health;
 use super::uptake::headline;
 use crate::screen::{Layout, count, grouped, instant, size};
 
+/// How many sitemap files are shown.
+const MOST_FILES: usize = 1_000;
+
 const STYLE: &str = include_str!("page.css");
 
 /// The state of the whole site.
@@ -365,7 +368,7 @@ impl ReportPage<'_> {
         let mut out = format!(
             "<section aria-labelledby=\"files\"><h2 id=\"files\">Sitemap files</h2>\n<p>The main file is {main}. Each file opens to its entries, the newest first.</p>\n"
         );
-        for file in files {
+        for file in files.iter().take(MOST_FILES) {
             let name = file.address.rsplit('/').next().unwrap_or(&file.address);
             let full = format!("{} % full", file.percent_full);
             let rows = file.some.iter().map(|entry| {
@@ -387,15 +390,19 @@ impl ReportPage<'_> {
                 false => String::new(),
             };
             out += &format!(
-                "<details class=\"file\"><summary><span class=\"name\">{}</span><span>{}</span><span><span class=\"fill\"><i style=\"width:{}%\"></i></span><span class=\"faint\">{full}</span></span><span class=\"faint\">{}</span></summary><p>{} <span class=\"faint\">({})</span></p>{}{shown}</details>\n",
+                "<details class=file><summary><span class=name>{}</span><span>{}</span><span><span class=fill><i style=width:{}%></i></span><span class=faint>{full}</span></span><span class=faint>{}</span></summary><p>{} ({})</p>{}{shown}</details>\n",
                 text(name),
                 count(file.entries, "entry", "entries"),
                 file.percent_full,
                 text(&self.day(file.changed)),
-                link(&file.address, &file.address),
+                link(&file.address, "The file as it is served"),
                 size(file.bytes),
                 table(&["URL", "date", "#pictures", "#videos"], rows)
             );
+        }
+        if files.len() > MOST_FILES {
+            let more = grouped((files.len() - MOST_FILES) as u64);
+            out += &format!("<p class=\"faint\">And {more} more: idle-atlas report --json</p>\n");
         }
         out + "</section>\n</main>\n"
     }
