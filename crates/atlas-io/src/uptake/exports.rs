@@ -212,6 +212,7 @@ fn lines(mut reader: impl BufRead, take: &mut dyn FnMut(&str) -> Result<(), Expo
 struct Places {
     url: usize,
     reason: Option<usize>,
+    sitemap: Option<usize>,
     date: Option<usize>,
     shown: Option<usize>,
     clicked: Option<usize>,
@@ -225,6 +226,7 @@ impl Places {
         Self {
             url: columns.place(ExportColumn::Url).unwrap_or(0),
             reason: columns.place(ExportColumn::Reason),
+            sitemap: columns.place(ExportColumn::Sitemap),
             date: columns.place(ExportColumn::Date),
             shown: columns.place(ExportColumn::Shown),
             clicked: columns.place(ExportColumn::Clicked),
@@ -254,6 +256,7 @@ impl RowReading<'_> {
         Ok(Some(ExportRow {
             url,
             reason: cell(places.reason),
+            sitemap: cell(places.sitemap),
             date,
             shown: number(places.shown),
             clicked: number(places.clicked),

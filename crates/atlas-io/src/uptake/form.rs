@@ -60,7 +60,7 @@ impl UptakeForm {
     }
 }
 
-/// The byte that stands in most lines, as often in each.
+/// The byte that stands in nearly every line, as often in most.
 fn delimiter(lines: &[&[u8]]) -> Option<u8> {
     let count = |line: &[u8], delimiter: u8| {
         let mut quoted = false;
@@ -71,12 +71,16 @@ fn delimiter(lines: &[&[u8]]) -> Option<u8> {
             })
             .count()
     };
-    let common = |delimiter: &u8| {
-        let first = lines.first().map_or(0, |line| count(line, *delimiter));
-        let alike = lines.iter().filter(|line| count(line, *delimiter) == first).count();
-        (first > 0 && alike * 10 >= lines.len() * 8).then_some((alike, first))
+    let common = |delimiter: u8| {
+        let counts: Vec<usize> = lines.iter().map(|line| count(line, delimiter)).collect();
+        let with_some = counts.iter().filter(|count| **count > 0).count();
+        let alike = |one: usize| counts.iter().filter(|count| **count == one).count();
+        let usual = counts.iter().filter(|count| **count > 0).map(|count| alike(*count)).max()?;
+        (with_some * 10 >= lines.len() * 8).then_some(usual)
     };
-    DELIMITERS.into_iter().filter_map(|delimiter| Some((common(&delimiter)?, delimiter))).max().map(|(_, one)| one)
+    let found = DELIMITERS.into_iter().filter_map(|delimiter| Some((common(delimiter)?, delimiter)));
+    // Of several that are as common, the first.
+    found.rev().max_by_key(|(alike, _)| *alike).map(|(_, delimiter)| delimiter)
 }
 
 #[cfg(test)]
@@ -89,6 +93,7 @@ mod tests {
     #[case("URL\tReason\nhttps://a.example/,x\tnot, yet\n", Some(b'\t'))]
     #[case("URL,Reason\nhttps://a.example/,\"no; not, yet\"\n", Some(b','))]
     #[case("URL;Reason\nhttps://a.example/;none\n", Some(b';'))]
+    #[case("URL,Reason,More\nhttps://a.example/,none\nhttps://a.example/b,none\n", Some(b','))]
     #[case("https://a.example/\nhttps://a.example/b,c\nhttps://a.example/d\n", None)]
     fn delimiters(#[case] text: &str, #[case] wanted: Option<u8>) {
         let lines: Vec<&[u8]> = text.lines().map(str::as_bytes).collect();

@@ -56,7 +56,8 @@ pub struct VisitRecord {
 }
 
 impl VisitRecord {
-    const BYTES: usize = 46;
+    /// The size of one record in bytes.
+    pub(crate) const BYTES: usize = 46;
 
     /// Appends it as bytes.
     pub fn write(&self, out: &mut Vec<u8>) {
@@ -153,6 +154,8 @@ pub struct LookFacts {
     pub strange: BTreeMap<u64, String>,
     /// Sitemap files.
     pub sitemap_files: Vec<SitemapFileLook>,
+    /// Through which sitemap file the engine knows the URLs: how many, and how many of them are in its index.
+    pub through: BTreeMap<String, (u64, u64)>,
     /// The days for which there are numbers of searches, in days since 1970.
     pub days: Vec<i32>,
 }

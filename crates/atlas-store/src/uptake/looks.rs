@@ -29,6 +29,8 @@ pub struct ExportRow<'a> {
     pub url: &'a str,
     /// Why it is in the index or not.
     pub reason: Option<&'a str>,
+    /// The sitemap file through which the engine knows it.
+    pub sitemap: Option<&'a str>,
     /// The date, in seconds since 1970.
     pub date: Option<i64>,
     /// How often it was shown.
@@ -126,6 +128,9 @@ impl<'s> LookBuilder<'s> {
             None => (0, lists_taken),
         };
         self.facts.is_whole |= picked_up && !row.has_numbers();
+        if let Some(sitemap) = row.sitemap.and_then(|sitemap| self.subjects.site().address(sitemap).ok()) {
+            self.through(sitemap.as_str(), picked_up);
+        }
         let date = row.date.map_or(0, |date| date.clamp(1, i64::from(u32::MAX)) as u32);
         self.records.push(LookRecord { tag, reason, picked_up, date });
         if row.has_numbers() {
@@ -140,6 +145,15 @@ impl<'s> LookBuilder<'s> {
         true
     }
 
+    fn through(&mut self, sitemap: &str, picked_up: bool) {
+        if let Some((found, in_index)) = self.facts.through.get_mut(sitemap) {
+            *found += 1;
+            *in_index += u64::from(picked_up);
+        } else if self.facts.through.len() < MOST_FILES {
+            self.facts.through.insert(sitemap.to_owned(), (1, u64::from(picked_up)));
+        }
+    }
+
     fn sitemap_file(&mut self, address: &str, row: &ExportRow<'_>) {
         let number = |number: Option<f64>| number.filter(|number| *number >= 0.0).map(|number| number as u64);
         if self.facts.sitemap_files.len() < MOST_FILES {
@@ -148,7 +162,7 @@ impl<'s> LookBuilder<'s> {
                 read: row.date,
                 found: number(row.found),
                 in_index: number(row.in_index),
-                words: row.reason.map(str::to_owned),
+                words: row.reason.map(printable),
             });
         }
     }
@@ -161,7 +175,7 @@ impl<'s> LookBuilder<'s> {
         if self.facts.reasons.len() >= MOST_REASONS {
             return (0, picked_up);
         }
-        self.facts.reasons.push((reason.to_owned(), picked_up));
+        self.facts.reasons.push((printable(reason), picked_up));
         let at = self.facts.reasons.len() as u16;
         self.reasons.insert(reason.to_owned(), at);
         (at, picked_up)
@@ -175,6 +189,10 @@ impl<'s> LookBuilder<'s> {
         self.facts.rows += other.facts.rows;
         self.facts.is_whole |= other.facts.is_whole;
         self.facts.sitemap_files.extend(other.facts.sitemap_files);
+        for (sitemap, (found, in_index)) in other.facts.through {
+            let known = self.facts.through.entry(sitemap).or_default();
+            *known = (known.0 + found, known.1 + in_index);
+        }
         let room = MOST_STRANGE.saturating_sub(self.facts.strange.len());
         self.facts.strange.extend(other.facts.strange.into_iter().take(room));
         let records = other.records.into_iter();
@@ -212,6 +230,11 @@ impl<'s> LookBuilder<'s> {
             &records,
         )
     }
+}
+
+/// A console's words, without what would change a terminal.
+fn printable(words: &str) -> String {
+    words.chars().map(|letter| if letter.is_control() { '\u{fffd}' } else { letter }).collect()
 }
 
 /// One record for each URL. Of several, one with a reason says more than one without; else the last counts, with the

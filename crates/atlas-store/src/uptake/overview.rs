@@ -224,7 +224,7 @@ pub struct SitemapFileUptake {
 }
 
 /// What a console says of a sitemap file.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Default, Serialize)]
 pub struct ConsoleCount {
     /// The engine.
     pub engine: String,

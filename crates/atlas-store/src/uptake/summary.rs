@@ -1,6 +1,8 @@
 //! What engines took as a whole, from everything that is laid over what is listed.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
+
+use atlas_core::placement::plain_name;
 
 use atlas_core::uptake::difference::differences;
 use atlas_core::uptake::export::Subject;
@@ -20,7 +22,7 @@ use super::{reasons, searches, worth};
 use crate::destination::Names;
 use crate::error::StoreError;
 use crate::ledger::Ledger;
-use crate::model::{ConsoleLook, LookRecord};
+use crate::model::{ConsoleLook, LookRecord, SitemapFileLook};
 
 /// The ages by which pages are grouped, in days.
 const AGES: [Option<u32>; 5] = [Some(3), Some(30), Some(90), Some(365), None];
@@ -263,51 +265,59 @@ impl Overlaid<'_> {
     fn sitemap_files(&self, ledger: &dyn Ledger, names: &Names) -> Result<Vec<SitemapFileUptake>, StoreError> {
         let held = HeldEntries::read(ledger, names)?;
         let first = self.subjects.range(Subject::SitemapFiles).start;
-        let consoles = |address: &str| {
-            let looks = self.looks.iter().filter(|last| last.look.subject == Subject::SitemapFiles);
-            let all = looks.flat_map(|last| last.look.facts.sitemap_files.iter().map(move |file| (&last.look, file)));
-            let same = |file: &str| file == address || file.strip_suffix(".gz") == Some(address);
-            all.filter(|(_, file)| same(&file.address))
-                .map(|(look, file)| ConsoleCount {
-                    engine: look.engine.clone(),
-                    read: file.read,
-                    found: file.found,
-                    held: held.at(address, file.read.unwrap_or(look.at)),
-                    in_index: file.in_index,
-                    words: file.words.clone(),
-                })
-                .collect::<Vec<_>>()
-        };
+        let mut said = self.said_of_files(&held);
         let files = self.subjects.files().iter().zip(first..).map(|(address, at)| {
             let visits = self.visits.of(at);
+            let was_read = visits.count > 0;
             SitemapFileUptake {
                 entries: held.now(address),
                 requests: u64::from(visits.count),
-                last_read: (visits.count > 0).then_some(i64::from(visits.last)),
-                status: (visits.count > 0).then_some(visits.status),
-                consoles: consoles(address),
+                last_read: was_read.then_some(i64::from(visits.last)),
+                status: was_read.then_some(visits.status),
+                consoles: said.remove(plain_name(address)).unwrap_or_default(),
                 address: address.clone(),
             }
         });
         let mut files: Vec<SitemapFileUptake> = files.collect();
         // What a console knows and is no file of ours any more.
-        for LastLook { look, .. } in self.looks.iter().filter(|last| last.look.subject == Subject::SitemapFiles) {
-            for file in &look.facts.sitemap_files {
-                let plain = file.address.strip_suffix(".gz").unwrap_or(&file.address);
-                if files.iter().any(|known| known.address == plain || known.address == file.address) {
-                    continue;
-                }
-                files.push(SitemapFileUptake {
-                    address: file.address.clone(),
-                    entries: None,
-                    requests: 0,
-                    last_read: None,
-                    status: None,
-                    consoles: consoles(&file.address),
-                });
+        let others = said.into_iter().map(|(address, consoles)| SitemapFileUptake {
+            address,
+            entries: None,
+            requests: 0,
+            last_read: None,
+            status: None,
+            consoles,
+        });
+        files.extend(others);
+        Ok(files)
+    }
+
+    /// What consoles say of sitemap files, by their addresses without `.gz`.
+    fn said_of_files(&self, held: &HeldEntries) -> BTreeMap<String, Vec<ConsoleCount>> {
+        let mut said: BTreeMap<String, Vec<ConsoleCount>> = BTreeMap::new();
+        for LastLook { look, .. } in &self.looks {
+            let mut say = |address: &str, count: ConsoleCount| {
+                let address = plain_name(address);
+                let held = held.at(address, count.read.unwrap_or(look.at));
+                said.entry(address.to_owned()).or_default().push(ConsoleCount { held, ..count });
+            };
+            let of_engine = ConsoleCount { engine: look.engine.clone(), ..ConsoleCount::default() };
+            for SitemapFileLook { address, read, found, in_index, words } in &look.facts.sitemap_files {
+                let count = ConsoleCount {
+                    read: *read,
+                    found: *found,
+                    in_index: *in_index,
+                    words: words.clone(),
+                    ..of_engine.clone()
+                };
+                say(address, count);
+            }
+            // Rows of pages may tell through which file they are known.
+            for (address, (found, in_index)) in &look.facts.through {
+                say(address, ConsoleCount { found: Some(*found), in_index: Some(*in_index), ..of_engine.clone() });
             }
         }
-        Ok(files)
+        said
     }
 }
 

@@ -235,13 +235,10 @@ impl<'s> Visits<'s> {
     ///
     /// Returns an error if the ledger cannot be written.
     pub fn keep(&self, writing: &dyn Writing) -> Result<(), StoreError> {
-        let mut bytes = Vec::new();
-        for at in 0..self.subjects.len() as u32 {
-            let record = self.of(at);
-            if record.count > 0 || record.by > 0 || record.picked_up > 0 {
-                record.write(&mut bytes);
-            }
-        }
+        let known = |record: &VisitRecord| record.count > 0 || record.by > 0 || record.picked_up > 0;
+        let records = || (0..self.subjects.len() as u32).map(|at| self.of(at)).filter(known);
+        let mut bytes = Vec::with_capacity(records().count() * VisitRecord::BYTES);
+        records().for_each(|record| record.write(&mut bytes));
         writing.keep_visits(UptakePart::Visits, &bytes)?;
         let mut others: Vec<OtherRecord> =
             self.others.iter().map(|(tag, count)| OtherRecord { tag: *tag, count: *count }).collect();

@@ -3,7 +3,8 @@
 use std::cmp::Reverse;
 use std::collections::{HashMap, HashSet};
 
-use atlas_core::uptake::difference::{PageTrait, Traits};
+use atlas_core::uptake::difference::Traits;
+use atlas_core::uptake::export::Subject;
 
 use super::overlay::Overlaid;
 use super::overview::WorthLooking;
@@ -14,6 +15,10 @@ use crate::page_texts::{PageText, each_page};
 
 /// How many pages are told.
 const MOST_WORTH: usize = 20;
+/// The highest urgency.
+const MOST_URGENT: u8 = 4;
+/// How many of the most urgent pages are looked at closely, where nothing has to be compared.
+const MOST_LOOKED: usize = 2_000;
 
 /// All pages, looked at one by one.
 #[derive(Debug, Default)]
@@ -32,11 +37,12 @@ struct WorthCandidate {
     traits: Traits,
 }
 
-/// How pressing it is to look at a page; 0 if it is not worth it.
-fn urgency(overlaid: &Overlaid<'_>, at: u32, traits: Traits) -> u8 {
+/// How pressing it is to look at a page, up to [`MOST_URGENT`]; 0 if it is not worth it.
+fn urgency(overlaid: &Overlaid<'_>, at: u32) -> u8 {
     let known = overlaid.known(at);
+    let status = overlaid.visits.of(at).status;
     match () {
-        () if known.error || traits.has(PageTrait::Redirecting) => 4,
+        () if known.error || ((300..400).contains(&status) && status != 304) => MOST_URGENT,
         () if known.is_not_taken() && overlaid.reason(at).is_some() => 3,
         () if known.is_not_taken() => 2,
         () if overlaid.has_logs && known.is_never_fetched() && known.picked_up != Some(true) => 1,
@@ -44,7 +50,21 @@ fn urgency(overlaid: &Overlaid<'_>, at: u32, traits: Traits) -> u8 {
     }
 }
 
-/// Looks at all pages, if there is anything to compare them by.
+/// The most urgent pages, in the order of files.
+fn most_urgent(overlaid: &Overlaid<'_>) -> Vec<u32> {
+    let mut by_urgency: [Vec<u32>; MOST_URGENT as usize + 1] = Default::default();
+    for at in overlaid.subjects.range(Subject::Pages) {
+        let alike = &mut by_urgency[usize::from(urgency(overlaid, at))];
+        if alike.len() < MOST_LOOKED {
+            alike.push(at);
+        }
+    }
+    let mut urgent: Vec<u32> = by_urgency.into_iter().skip(1).rev().flatten().take(MOST_LOOKED).collect();
+    urgent.sort_unstable();
+    urgent
+}
+
+/// Looks at all pages, if there is anything to compare them by; else at the most urgent.
 pub(super) fn pages(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<ComparedPages, StoreError> {
     let mut looked = ComparedPages::default();
     if !overlaid.has_logs && !overlaid.tells_of_pages() {
@@ -60,7 +80,7 @@ pub(super) fn pages(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<Comp
             Some(false) if !known.recent => Some(false),
             _ => None,
         };
-        let urgency = urgency(overlaid, at, traits);
+        let urgency = urgency(overlaid, at);
         let candidate = (urgency > 0).then(|| WorthCandidate {
             rank: (Reverse(urgency), Reverse(traits.all().count()), at),
             at,
@@ -70,7 +90,8 @@ pub(super) fn pages(overlaid: &Overlaid<'_>, ledger: &dyn Ledger) -> Result<Comp
         Some((compared.map(|picked_up| (picked_up, traits)), candidate))
     };
     let mut best: Vec<WorthCandidate> = Vec::new();
-    each_page(ledger, None, map, |(compared, candidate)| {
+    let urgent = (!overlaid.tells_of_pages()).then(|| most_urgent(overlaid));
+    each_page(ledger, urgent.as_deref(), map, |(compared, candidate)| {
         looked.compared.extend(compared);
         best.extend(candidate);
         if best.len() > 100 * MOST_WORTH {

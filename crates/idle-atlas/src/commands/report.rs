@@ -23,7 +23,7 @@ use crate::view::uptake::subject;
 /// The file, unless another is named.
 const FILE: &str = "site-report.html";
 /// How many entries are shown altogether.
-const MOST_ENTRIES: usize = 2_000;
+const MOST_ENTRIES: usize = 1_500;
 /// How many announcements are shown.
 const MOST_ANNOUNCEMENTS: usize = 20;
 /// After how many days consoles have something new to tell.

@@ -48,9 +48,22 @@ fn visitor_pages_are_accessible_and_fit_their_window() {
     let site = TestSite::sample();
     site.build();
     site.run(&["survey", "--html", "owner.html"]).says(0, &["written"]);
+    let line = |path: &str, agent: &str| {
+        format!("127.0.0.1 - - [20/Nov/2026:10:00:00 +0000] \"GET {path} HTTP/1.1\" 200 5 \"-\" \"{agent}\"\n")
+    };
+    site.write("access.log", line("/fares/", "lampbot/1.0") + &line("/old/", "lampbot/1.0") + &line("/", "wickbot/2"));
+    let rows = ["/,Picked up", "/fares/,Not indexed", "/staff/rota/,Excluded", "/old/,Picked up"]
+        .map(|row| format!("https://www.marrowvale.example{row},7\n"));
+    site.write("lamp.csv", format!("URL,State,Impressions\n{}", rows.concat()));
+    site.run(&["uptake", "access.log", "lamp.csv", "--engine", "lamp"]).says(0, &["1 picked up"]);
+    site.run(&["report", "report.html"]).says(0, &["written"]);
     let profile = tempfile::tempdir().unwrap();
-    let pages: [(PathBuf, &[&str]); 2] =
-        [(site.path("public/atlas.html"), &["1280,800", "390,844"]), (site.path("owner.html"), &["1280,800"])];
+    let both: &[&str] = &["1280,800", "390,844"];
+    let pages: [(PathBuf, &[&str]); 3] = [
+        (site.path("public/atlas.html"), both),
+        (site.path("report.html"), both),
+        (site.path("owner.html"), &["1280,800"]),
+    ];
     for (page, sizes) in pages {
         for size in sizes {
             let found = look(profile.path(), &page, size);

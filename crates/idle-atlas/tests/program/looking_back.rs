@@ -182,6 +182,32 @@ fn counts_of_sitemap_files_are_compared_with_what_they_held() {
 }
 
 #[test]
+fn pages_are_counted_by_the_file_through_which_they_are_known() {
+    let site = site("");
+    let rows = (0..5).map(|nth| {
+        let state = if nth < 2 { "Indexed" } else { "Not indexed" };
+        format!("{},{state},https://www.marrowvale.example/sitemap.xml\n", url(nth))
+    });
+    site.write("export.csv", format!("URL,State,Via\n{}", rows.collect::<String>()));
+    let uptake = site.json(&["uptake", "export.csv"]);
+    let count = &uptake["sitemap_files"][0]["consoles"][0];
+    assert_eq!((&count["found"], &count["in_index"], &count["held"]), (&json!(5), &json!(2), &json!(20)));
+}
+
+#[test]
+fn words_of_consoles_do_no_harm() {
+    let site = site("");
+    let row = format!("{},\"Not \u{1b}[31m<script>taken\"\n", url(1));
+    site.write("export.csv", format!("URL,State,\u{1b}[2JScore\n{row}{}", row.replace("halts/1/", "halts/2/")));
+    let ran = site.run(&["uptake", "export.csv"]);
+    ran.says(0, &["<script>taken"]);
+    assert!(!ran.out.contains('\u{1b}') && !ran.errors.contains('\u{1b}'), "{ran:?}");
+    site.run(&["report", "report.html"]).says(0, &["written"]);
+    let page = site.read("report.html");
+    assert!(!page.contains('\u{1b}') && !page.contains("<script>"));
+}
+
+#[test]
 fn numbers_of_searches_are_kept_by_day() {
     let site = site("");
     let rows = |shown: usize| {

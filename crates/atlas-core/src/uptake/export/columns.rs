@@ -192,7 +192,7 @@ impl Columns {
         let first = rows.first().ok_or(ColumnsError::NoUrls)?;
         let has_header = !first.iter().any(|cell| is_url(cell.trim()));
         let header: Vec<String> = match has_header {
-            true => first.iter().map(|cell| cell.trim().trim_start_matches('\u{feff}').to_owned()).collect(),
+            true => first.iter().map(|cell| name_of(cell)).collect(),
             false => Vec::new(),
         };
         let mut held: Vec<HeldCells> = (0..width).map(|_| HeldCells::default()).collect();
@@ -243,6 +243,12 @@ impl Columns {
     pub fn used(&self) -> impl Iterator<Item = (ExportColumn, usize)> {
         self.places.iter().copied()
     }
+}
+
+/// The name of a column, without what would change a terminal.
+fn name_of(cell: &str) -> String {
+    let cell = cell.trim().trim_start_matches('\u{feff}');
+    cell.chars().filter(|letter| !letter.is_control()).collect()
 }
 
 /// Columns being found.

@@ -65,7 +65,7 @@ pub fn table(header: &[&str], rows: impl Iterator<Item = Vec<Cell>>) -> String {
             format!("<tr>{}</tr>", cells.collect::<String>())
         })
         .collect();
-    format!("<div class=\"scroll\"><table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table></div>")
+    format!("<div class=scroll tabindex=0><table><thead><tr>{head}</tr></thead><tbody>{body}</tbody></table></div>")
 }
 
 #[cfg(test)]
