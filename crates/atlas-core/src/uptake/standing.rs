@@ -88,17 +88,18 @@ pub struct Standings {
 }
 
 impl Standings {
-    /// Nothing yet; of what is known from access logs and from exports.
-    pub fn new(logs: bool, exports: bool) -> Self {
-        let (logs, exports) = (logs.then_some(0), exports.then_some(0));
+    /// Nothing yet; of what is known from access logs, from exports that say what is picked up, and from exports that say
+    /// what is not.
+    pub fn new(logs: bool, picked_up: bool, not_picked_up: bool) -> Self {
+        let known = |known: bool| known.then_some(0);
         Self {
-            fetched: logs,
-            never_fetched: logs,
-            answered_with_error: logs,
-            fetched_not_listed: logs,
-            picked_up: exports,
-            not_picked_up: exports,
-            picked_up_not_listed: exports,
+            fetched: known(logs),
+            never_fetched: known(logs),
+            answered_with_error: known(logs),
+            fetched_not_listed: known(logs),
+            picked_up: known(picked_up),
+            not_picked_up: known(not_picked_up),
+            picked_up_not_listed: known(picked_up),
             ..Self::default()
         }
     }
@@ -172,7 +173,7 @@ mod tests {
     #[case::unseen_early(KnownUptake { fetched: false, picked_up: None, recent: true, error: false }, [0, 0, 1, 0, 0])]
     #[case::seen_early(KnownUptake { fetched: true, picked_up: None, recent: true, error: false }, [1, 0, 0, 0, 0])]
     fn an_entry_stands_somewhere(#[case] known: KnownUptake, #[case] wanted: [u64; 5]) {
-        let mut standings = Standings::new(true, true);
+        let mut standings = Standings::new(true, true, true);
         standings.count(known);
         let Standings { fetched, picked_up, waiting, not_picked_up, never_fetched, .. } = standings;
         let number = |number: Option<u64>| number.unwrap();
@@ -181,7 +182,7 @@ mod tests {
 
     #[test]
     fn what_no_file_tells_is_unknown() {
-        let mut standings = Standings::new(true, false);
+        let mut standings = Standings::new(true, false, false);
         standings.count(KnownUptake::default());
         assert_eq!((standings.picked_up, standings.never_fetched), (None, Some(1)));
     }
@@ -191,7 +192,7 @@ mod tests {
         fn with_an_export_every_entry_is_picked_up_waiting_or_not(
             all in proptest::collection::vec((any::<bool>(), any::<bool>(), any::<bool>()), 0..50),
         ) {
-            let mut standings = Standings::new(true, true);
+            let mut standings = Standings::new(true, true, true);
             for (fetched, picked_up, recent) in all {
                 standings.count(KnownUptake { fetched, picked_up: Some(picked_up), recent, error: false });
             }

@@ -1,6 +1,6 @@
 //! What the exports of a console say, row by row.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use atlas_core::address;
 use atlas_core::uptake::export::{ReasonMeaning, Subject};
@@ -203,6 +203,29 @@ impl<'s> LookBuilder<'s> {
         for (host, rows) in other.other_hosts {
             *self.other_hosts.entry(host).or_default() += rows;
         }
+    }
+
+    /// Goes on from what the exports of the same engine and subject said before. What is not an export of everything in
+    /// the index adds to what is known; a new one of everything still lacks the reasons that were given on the same day.
+    pub fn go_on_from(&mut self, earlier: &ConsoleLook, records: Vec<LookRecord>) {
+        if self.facts.is_whole && self.at - earlier.at >= DAY {
+            return;
+        }
+        let own: HashSet<u64, RandomState> = self.records.iter().map(|record| record.tag).collect();
+        let places: Vec<u16> = earlier.facts.reasons.iter().map(|(reason, _)| self.reason(reason).0).collect();
+        let place = |reason: u16| usize::from(reason).checked_sub(1).map_or(0, |at| places[at]);
+        for record in records {
+            if own.contains(&record.tag) || (self.facts.is_whole && record.picked_up) {
+                continue;
+            }
+            self.records.push(LookRecord { reason: place(record.reason), ..record });
+            if let Some(url) =
+                earlier.facts.strange.get(&record.tag).filter(|_| self.facts.strange.len() < MOST_STRANGE)
+            {
+                self.facts.strange.insert(record.tag, url.clone());
+            }
+        }
+        self.facts.is_whole |= earlier.facts.is_whole;
     }
 
     /// Remembers it, and since when each subject is picked up.

@@ -172,6 +172,12 @@ impl Overlaid<'_> {
         self.looks.iter().any(|last| last.look.subject == subject)
     }
 
+    /// Whether an export tells that anything of a subject is picked up.
+    pub(super) fn says_what_is_picked_up(&self, subject: Subject) -> bool {
+        let mut looks = self.looks.iter().map(|last| &last.look).filter(|look| look.subject == subject);
+        looks.any(|look| look.facts.is_whole || look.facts.picked_up > 0)
+    }
+
     /// The words of an engine for not taking a subject.
     pub(super) fn reason(&self, at: u32) -> Option<&str> {
         let (look, reason) = self.said[at as usize].reason;

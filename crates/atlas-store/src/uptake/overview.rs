@@ -52,6 +52,13 @@ pub struct Overview {
     pub thin_words: u32,
 }
 
+impl Overview {
+    /// Whether engines' crawlers came and none of them read any sitemap file.
+    pub fn sitemap_is_unread(&self) -> bool {
+        self.crawlers.iter().any(|crawler| crawler.counts) && self.sitemap_files.iter().all(|file| file.requests == 0)
+    }
+}
+
 /// Where pictures or videos stand.
 #[derive(Debug, Clone, Default, Serialize)]
 pub struct MediaStandings {

@@ -92,7 +92,7 @@ impl Overlaid<'_> {
     }
 
     fn new_standings(&self, subject: Subject) -> Standings {
-        Standings::new(self.has_logs, self.has_exports(subject))
+        Standings::new(self.has_logs, self.says_what_is_picked_up(subject), self.has_exports(subject))
     }
 
     /// Standings in which what is not listed does not count: it belongs to no section and has no age.

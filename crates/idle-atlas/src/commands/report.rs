@@ -197,6 +197,13 @@ fn about_uptake(overview: &Overview, step: &mut impl FnMut(String, &str, &str)) 
             count(number, "listed page answers crawlers with an error.", "listed pages answer crawlers with an error.");
         step(what, "Such a page is dropped from an index before long.", "idle-atlas uptake --list --state error");
     }
+    if overview.sitemap_is_unread() {
+        step(
+            "No crawler has read the sitemap, as far as the access logs tell.".to_owned(),
+            "Declare it in robots.txt, and submit it in the engines' consoles.",
+            "idle-atlas check --live",
+        );
+    }
     let unexplained: u64 = overview.reasons.iter().filter(|one| !one.means_picked_up).map(|one| one.unexplained).sum();
     match totals.not_picked_up {
         Some(number @ 1..) => {

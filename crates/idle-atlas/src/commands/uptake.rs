@@ -157,7 +157,13 @@ fn take(
     if taking.used == 0 {
         return Err(Failure::said("none of the files could be used, so nothing has changed"));
     }
-    let Taking { looks, troubles, .. } = taking;
+    let Taking { mut looks, troubles, .. } = taking;
+    let before = ledger.looks()?;
+    for look in &mut looks {
+        if let Some((id, earlier)) = before.iter().find(|(_, earlier)| look.is_of(&earlier.engine, earlier.subject)) {
+            look.go_on_from(earlier, ledger.look_records(*id)?);
+        }
+    }
     let writing = ledger.transaction()?;
     for look in looks {
         look.keep(&*writing, visits)?;
@@ -361,7 +367,13 @@ impl<'t> Taking<'t> {
     fn tell(&self, before: &LogsRead, now: &LogsRead) {
         let screen = &self.session.screen;
         let (lines, broken) = (now.lines - before.lines, now.broken - before.broken);
-        screen.note("read", &format!("{} of access logs", count(lines, "line", "lines")));
+        screen.note(
+            "read",
+            &match lines {
+                0 => "nothing in the access logs is new".to_owned(),
+                lines => format!("{} of access logs", count(lines, "line", "lines")),
+            },
+        );
         if broken > 0 {
             let share = 100.0 * broken as f64 / lines.max(1) as f64;
             let lines = count(broken, "line of the access logs", "lines of the access logs");

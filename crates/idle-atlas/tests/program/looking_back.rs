@@ -290,8 +290,24 @@ fn urls_of_one_reason_can_be_given_as_a_list() {
     site.write("not.txt", (0..7).map(|nth| url(nth) + "\n").collect::<String>());
     let uptake = site.json(&["uptake", "not.txt", "--not-taken", "Crawled, not indexed"]);
     // Of the others, nothing is known.
-    assert_eq!((&uptake["totals"]["not_picked_up"], &uptake["totals"]["picked_up"]), (&json!(7), &json!(0)));
+    assert_eq!((&uptake["totals"]["not_picked_up"], &uptake["totals"]["picked_up"]), (&json!(7), &Value::Null));
+    site.run(&["uptake"]).says(0, &["20 pages submitted: 7 not picked up; of the others, no export tells"]);
     assert_eq!(uptake["reasons"][0]["reason"], "Crawled, not indexed");
+}
+
+#[test]
+fn exports_that_are_given_one_after_the_other_add_up() {
+    let list = |range: std::ops::Range<usize>| range.map(|nth| url(nth) + "\n").collect::<String>();
+    let not = ["uptake", "not.txt", "--not-taken", "Crawled, not indexed"];
+    for orders in [[&not[..], &["uptake", "yes.txt"]], [&["uptake", "yes.txt"], &not[..]]] {
+        let site = site("");
+        site.write("yes.txt", list(7..PAGES));
+        site.write("not.txt", list(0..5));
+        orders.iter().for_each(|order| drop(site.json(order)));
+        let uptake = site.json(&["uptake"]);
+        assert_eq!(totals(&uptake), [json!(20), json!(13), json!(7), json!(0)]);
+        assert_eq!((&uptake["reasons"][0]["urls"], &uptake["reasons"][0]["unexplained"]), (&json!(5), &json!(5)));
+    }
 }
 
 #[test]

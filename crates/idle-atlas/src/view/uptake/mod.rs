@@ -102,6 +102,10 @@ pub fn headline(overview: &Overview) -> String {
             };
             format!("{submitted} submitted: {} picked up, {} not{waiting}", grouped(picked_up), grouped(not))
         }
+        (None, _) if totals.not_picked_up.is_some() => {
+            let not = totals.not_picked_up.unwrap_or(0);
+            format!("{submitted} submitted: {} not picked up; of the others, no export tells", grouped(not))
+        }
         (None, Some(fetched)) => format!(
             "{submitted} submitted: {} fetched by crawlers, {} not",
             grouped(fetched),
@@ -373,7 +377,13 @@ fn sitemap_files(overview: &Overview, layout: &Layout) -> String {
             if consoles.is_empty() { "–".to_owned() } else { consoles.join("; ") },
         ]);
     }
-    part("Sitemap files", grid, layout) + &more(few, files.len())
+    let unread = match overview.sitemap_is_unread() {
+        true => format!(
+            "\n  {WARN}No crawler has read any of them.{WARN:#} Are they declared in robots.txt, or submitted in a console?\n"
+        ),
+        false => String::new(),
+    };
+    part("Sitemap files", grid, layout) + &more(few, files.len()) + &unread
 }
 
 fn not_listed(overview: &Overview, layout: &Layout) -> String {
