@@ -8,11 +8,9 @@ use atlas_store::source::Gathering;
 use serde::de::{Deserializer, SeqAccess, Visitor};
 use serde_json::value::RawValue;
 
+use crate::reading::metered::Metered;
 use crate::reading::pipe::{PipeWriter, gather_piped};
 use crate::reading::rows::{RowInput, RowsError};
-
-/// The longest item. One that never ends is noticed here, before it fills the memory.
-const LONGEST_ITEM: u64 = 16 << 20;
 
 /// Reads an array.
 pub(crate) fn gather(
@@ -26,24 +24,6 @@ pub(crate) fn gather(
         json.deserialize_seq(Items { lines, read: &read }).map_err(io::Error::from)?;
         json.end().map_err(io::Error::from)
     })
-}
-
-/// Counts what is read for one item, and fails if it is too much.
-struct Metered<'c, R> {
-    reader: R,
-    read: &'c Cell<u64>,
-}
-
-impl<R: Read> Read for Metered<'_, R> {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let length = self.reader.read(buffer)?;
-        self.read.set(self.read.get() + length as u64);
-        if self.read.get() > LONGEST_ITEM {
-            let why = format!("an item is longer than {LONGEST_ITEM} bytes; is there an unclosed quote?");
-            return Err(io::Error::other(why));
-        }
-        Ok(length)
-    }
 }
 
 struct Items<'l> {

@@ -12,6 +12,7 @@ pub mod record;
 mod record_blocks;
 pub(crate) mod rows;
 pub(crate) mod pipe;
+pub(crate) mod metered;
 pub(crate) mod json_array;
 
 pub use self::served_path::relative_path;

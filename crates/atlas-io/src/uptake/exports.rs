@@ -1,6 +1,7 @@
 //! RowReading the rows of an export.
 
 use std::borrow::Cow;
+use std::cell::Cell;
 use std::io::{self, BufRead, BufReader, Read};
 
 use atlas_core::lastmod::Lastmod;
@@ -14,6 +15,7 @@ use thiserror::Error;
 
 use super::file::UptakeFile;
 use super::form::UptakeForm;
+use crate::reading::metered::Metered;
 
 /// The longest row.
 const LONGEST_ROW: u64 = 1 << 20;
@@ -179,9 +181,12 @@ fn separated(
     delimiter: u8,
     take: &mut dyn FnMut(Option<&Cells<'_>>) -> Result<(), ExportError>,
 ) -> Result<(), ExportError> {
+    let read = Cell::new(0);
+    let reader = Metered { reader, read: &read };
     let mut reader = ReaderBuilder::new().has_headers(false).flexible(true).delimiter(delimiter).from_reader(reader);
     let mut record = ByteRecord::new();
     loop {
+        read.set(0);
         match reader.read_byte_record(&mut record) {
             Ok(false) => return Ok(()),
             Ok(true) => {

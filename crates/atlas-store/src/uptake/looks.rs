@@ -95,6 +95,11 @@ impl<'s> LookBuilder<'s> {
         self.facts.files.push(name.to_owned());
     }
 
+    /// Records that a file could not be read to its end: what it lacks may be in the index all the same.
+    pub fn was_cut(&mut self) {
+        self.facts.is_whole = false;
+    }
+
     /// The rows so far, and the hosts of rows that are not of the site with the number of their rows.
     pub fn so_far(&self) -> (u64, &BTreeMap<String, u64>) {
         (self.facts.rows, &self.other_hosts)

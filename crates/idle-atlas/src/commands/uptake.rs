@@ -272,7 +272,7 @@ impl<'t> Taking<'t> {
                 return self.trouble(&file.name, &why);
             }
         };
-        let Some(look) = look else { return self.trouble(&file.name, "it has no rows") };
+        let Some(mut look) = look else { return self.trouble(&file.name, "it has no rows") };
         let (ours, others) = look.so_far();
         let elsewhere: Vec<String> =
             others.iter().map(|(host, rows)| format!("{host} ({})", count(*rows, "row", "rows"))).collect();
@@ -293,10 +293,9 @@ impl<'t> Taking<'t> {
         }
         if let Some(why) = &reading.trouble {
             self.troubles += 1;
-            let rows = grouped(reading.rows);
-            self.session
-                .screen
-                .complain("read in part", &format!("{}: {why}; {rows} rows before that count", file.name));
+            look.was_cut();
+            let rows = count(reading.rows, "row before that counts", "rows before that count");
+            self.session.screen.complain("read in part", &format!("{}: {why}; {rows}", file.name));
         }
         let mut used: Vec<_> = reading.columns.used().collect();
         used.sort_unstable_by_key(|(_, at)| *at);

@@ -276,6 +276,15 @@ fn bad_exports_change_nothing(#[case] text: &str, #[case] words: &[&str]) {
 }
 
 #[test]
+fn a_quote_that_is_never_closed_does_not_fill_the_memory() {
+    let site = site("");
+    let rest = format!("{},Indexed\n", url(2)).repeat(400_000);
+    site.write("export.csv", format!("URL,State\n{},Indexed\n\"{rest}", url(1)));
+    let why = "read in part: export.csv: an item is longer than 16777216 bytes; is there an unclosed quote?";
+    site.run(&["uptake", "export.csv"]).says(1, &[why, "1 row before that counts", "1 picked up, 0 not"]);
+}
+
+#[test]
 fn one_order_of_dates_is_taken_when_it_is_said() {
     let site = site("");
     site.write("export.csv", format!("URL,Date\n{},03/04/2026\n", url(1)));
