@@ -31,7 +31,7 @@ pub fn list(settings: &Settings, most: usize, session: &Session) -> Result<Exit,
     let engines: Vec<EngineState> = engines.into_iter().flatten().collect();
     let origin = settings.site.root().origin();
     let not_picked_up = match uptake::is_known(&*ledger)? {
-        true => uptake::with(settings, &*ledger, session, |overlaid| Ok(overlaid.not_picked_up()))?,
+        true => uptake::with(settings, &*ledger, &[], session, |overlaid| Ok(overlaid.not_picked_up()))?,
         false => HashSet::new(),
     };
     let urls = worth_submitting(&*ledger, &engines, &not_picked_up, most)?.into_iter().map(|worth| SubmittableUrl {

@@ -66,7 +66,9 @@ pub fn report(settings: &Settings, ledger: &dyn Ledger, session: &Session) -> Re
         ));
     }
     let now = session.now().as_second();
-    let overview = uptake::with(settings, ledger, session, |overlaid| Ok(overlaid.overview(ledger, &settings.names)?))?;
+    let overview = uptake::with(settings, ledger, &settings.sources, session, |overlaid| {
+        Ok(overlaid.overview(ledger, &settings.names)?)
+    })?;
     let (images, videos) = (overview.images.standings.submitted, overview.videos.standings.submitted);
     let overview = uptake::is_known(ledger)?.then_some(overview);
     let exports = overview.iter().flat_map(|overview| &overview.exports).map(|export| ExportAge {

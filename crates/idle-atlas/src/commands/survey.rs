@@ -111,7 +111,7 @@ fn by_uptake(
             "--sort uptake: nothing is known of what engines did; begin with: idle-atlas uptake FILE",
         ));
     }
-    uptake::with(settings, ledger, session, |overlaid| {
+    uptake::with(settings, ledger, &[], session, |overlaid| {
         let state = |entry: &Listed| {
             let address = settings.site.address(&entry.url).ok();
             address.and_then(|address| overlaid.state_of(address.as_str())).unwrap_or(PageState::Unknown)

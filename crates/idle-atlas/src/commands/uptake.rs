@@ -9,6 +9,7 @@ use atlas_core::uptake::standing::PageState;
 use atlas_io::uptake::{ExportSettings, LogSyntax, UptakeFile, UptakeForm, read_export, read_logs};
 use atlas_store::ledger::Ledger;
 use atlas_store::model::UptakePart;
+use atlas_store::source::Source;
 use atlas_store::uptake::{LogsRead, LookBuilder, Overlaid, PageKnowledge, PageUptake, Subjects, Visits, overlay};
 use serde_json::json;
 
@@ -41,7 +42,7 @@ pub fn run(settings: &Settings, arguments: &UptakeArguments, session: &Session) 
         false => take(settings, arguments, &mut *opened.ledger, (&subjects, &mut visits), session)?,
     };
     let ledger = &*opened.ledger;
-    let overlaid = lay_over(settings, ledger, (&subjects, &visits), session, |overlaid| {
+    let overlaid = lay_over(settings, ledger, (&subjects, &visits, &settings.sources), session, |overlaid| {
         show(settings, arguments, ledger, overlaid, session)
     });
     overlaid.map(|()| exit)
@@ -57,27 +58,28 @@ fn subjects(settings: &Settings, ledger: &dyn Ledger) -> Result<Subjects, Failur
     Ok(Subjects::read(ledger, &settings.site, &settings.names)?)
 }
 
-/// Lays everything that is known over what is listed.
+/// Lays everything that is known over what is listed. What sources know of pages is read only if they are named: states
+/// can do without.
 pub fn with<T>(
     settings: &Settings,
     ledger: &dyn Ledger,
+    sources: &[Box<dyn Source>],
     session: &Session,
     then: impl FnOnce(&Overlaid<'_>) -> Result<T, Failure>,
 ) -> Result<T, Failure> {
     let subjects = subjects(settings, ledger)?;
     let visits = Visits::read(ledger, &subjects, &settings.uptake.crawlers()?)?;
-    lay_over(settings, ledger, (&subjects, &visits), session, then)
+    lay_over(settings, ledger, (&subjects, &visits, sources), session, then)
 }
 
 fn lay_over<T>(
     settings: &Settings,
     ledger: &dyn Ledger,
-    (subjects, visits): (&Subjects, &Visits<'_>),
+    (subjects, visits, sources): (&Subjects, &Visits<'_>, &[Box<dyn Source>]),
     session: &Session,
     then: impl FnOnce(&Overlaid<'_>) -> Result<T, Failure>,
 ) -> Result<T, Failure> {
-    let knowledge =
-        PageKnowledge::read(ledger, subjects, &settings.sources, (&settings.reader, settings.thin_words.usual))?;
+    let knowledge = PageKnowledge::read(ledger, subjects, sources, (&settings.reader, settings.thin_words.usual))?;
     let now = session.now().as_second();
     then(&overlay(ledger, (subjects, visits, &knowledge), now, settings.uptake.patience_days)?)
 }
@@ -429,7 +431,7 @@ pub fn of_page(
     if !is_known(ledger)? {
         return Ok(None);
     }
-    with(settings, ledger, session, |overlaid| Ok(overlaid.of_page(ledger, address)?))
+    with(settings, ledger, &[], session, |overlaid| Ok(overlaid.of_page(ledger, address)?))
 }
 
 /// Whether logs or exports were ever given.
