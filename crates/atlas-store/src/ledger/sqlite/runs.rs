@@ -153,6 +153,8 @@ impl WriteRuns for Changing<'_> {
         for table in ["announcement", "attempt"] {
             self.inner.execute(&format!("delete from {table} where at < ?1"), [old])?;
         }
+        self.inner.execute("delete from look where at < ?1 and id not in (select look from look_record)", [old])?;
+        self.inner.execute("delete from numbers where day < ?1", [old / DAY])?;
         self.inner.execute("delete from run where at < ?1 and id < ?2", [old, last])?;
         let quiet = "delete from run where at < ?1 and id < ?2 and added + changed + removed + files_written = 0";
         self.inner.execute(quiet, [before(QUIET_DAYS), last])?;

@@ -93,11 +93,14 @@ impl WriteUptake for Changing<'_> {
         let mut bytes = Vec::new();
         records.iter().for_each(|record| record.write(&mut bytes));
         self.inner.execute("insert into look_record (look, records) values (?1, ?2)", params![id, bytes])?;
-        self.inner.execute(
-            "delete from look_record where look in
-             (select id from look where engine = ?1 and subject = ?2 order by at desc, id desc limit -1 offset ?3)",
-            params![look.engine, subject, LOOKS_WITH_URLS],
-        )?;
+        let older =
+            "(select id from look where engine = ?1 and subject = ?2 order by at desc, id desc limit -1 offset ?3)";
+        let older_of = params![look.engine, subject, LOOKS_WITH_URLS];
+        self.inner.execute(&format!("delete from look_record where look in {older}"), older_of)?;
+        // Of older ones, only the counts remain.
+        let counts_of =
+            "json_set(facts, '$.strange', json('{}'), '$.through', json('{}'), '$.sitemap_files', json('[]'))";
+        self.inner.execute(&format!("update look set facts = {counts_of} where id in {older}"), older_of)?;
         Ok(())
     }
 
@@ -133,7 +136,12 @@ mod tests {
     fn the_last_two_looks_are_remembered_whole() {
         let folder = tempfile::tempdir().unwrap();
         let mut ledger = Sqlite::open(folder.path()).unwrap();
-        let facts = LookFacts { rows: 1, reasons: vec![("Indexed".into(), true)], ..LookFacts::default() };
+        let facts = LookFacts {
+            rows: 1,
+            reasons: vec![("Indexed".into(), true)],
+            strange: [(7, "https://www.marrowvale.example/old/".to_owned())].into(),
+            ..LookFacts::default()
+        };
         for at in 1..=3 {
             let look = ConsoleLook { engine: "lamp".into(), subject: Subject::Pages, at, facts: facts.clone() };
             let writing = ledger.transaction().unwrap();
@@ -147,6 +155,7 @@ mod tests {
         let looks = ledger.looks().unwrap();
         assert_eq!(looks.iter().map(|(_, look)| look.at).collect::<Vec<_>>(), [3, 2, 1]);
         assert_eq!(looks[0].1.facts, facts);
+        assert_eq!(looks[2].1.facts, LookFacts { strange: Default::default(), ..facts });
         let records: Vec<usize> = looks.iter().map(|(id, _)| ledger.look_records(*id).unwrap().len()).collect();
         assert_eq!(records, [1, 1, 0]);
         let days = ledger.numbers("lamp", Subject::Pages, 2).unwrap();
