@@ -1,6 +1,6 @@
 //! Reading the texts of listed pages: all of them on all cores, or those of one segment.
 
-use atlas_core::format::{Frame, RawUrl, read};
+use atlas_core::format::{Frame, RawUrl, RawVideo, VideoElement, read};
 use atlas_core::placement::FileKind;
 use rayon::prelude::*;
 
@@ -27,6 +27,10 @@ pub(crate) struct PageText<'a> {
     pub images: usize,
     /// The number of its videos.
     pub videos: usize,
+    /// Its first picture.
+    pub image: Option<&'a str>,
+    /// Where its first video is.
+    pub video: Option<&'a str>,
 }
 
 /// Passes every listed page through `map` on all cores, and what that makes to `take`, in order. Of pages at places that
@@ -75,6 +79,11 @@ pub(crate) fn of_segment<T>(
     let (mut made, mut tags) = (Vec::new(), tags.iter().zip(first..));
     let each = |url: RawUrl<'_>| {
         let (Some((tag, nth)), Some(loc)) = (tags.next(), &url.loc) else { return };
+        let video = |video: &'_ RawVideo<'_>| {
+            let place = video.text(VideoElement::Content).or_else(|| video.text(VideoElement::Player));
+            place.map(str::to_owned)
+        };
+        let video = url.videos.first().and_then(video);
         let page = PageText {
             nth,
             tag: *tag,
@@ -82,6 +91,8 @@ pub(crate) fn of_segment<T>(
             lastmod: url.lastmod.as_deref(),
             images: url.images.len(),
             videos: url.videos.len(),
+            image: url.images.first().map(AsRef::as_ref),
+            video: video.as_deref(),
         };
         made.extend(map(&page));
     };

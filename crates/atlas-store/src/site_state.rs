@@ -91,6 +91,10 @@ pub struct SampleEntry {
     pub images: usize,
     /// The number of its videos.
     pub videos: usize,
+    /// Its first picture.
+    pub image: Option<String>,
+    /// Where its first video is.
+    pub video: Option<String>,
 }
 
 /// Pages of an age.
@@ -182,8 +186,14 @@ fn sample(ledger: &dyn Ledger, file: &FileRow, most: usize) -> Result<Vec<Sample
         let whole = ledger.whole(file.id, segment.number, true)?;
         let tags = tags_of(&whole.entries, segment)?;
         let map = |page: &PageText<'_>| {
-            let lastmod = page.lastmod.map(str::to_owned);
-            Some(SampleEntry { url: page.url.to_owned(), lastmod, images: page.images, videos: page.videos })
+            Some(SampleEntry {
+                url: page.url.to_owned(),
+                lastmod: page.lastmod.map(str::to_owned),
+                images: page.images,
+                videos: page.videos,
+                image: page.image.map(str::to_owned),
+                video: page.video.map(str::to_owned),
+            })
         };
         let of_it = of_segment((&tags, 0), &whole.body, segment.size, &map)?;
         some.extend(of_it.into_iter().rev().take(most - some.len()));

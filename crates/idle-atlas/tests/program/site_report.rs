@@ -31,6 +31,10 @@ fn the_report_stands_on_its_own() {
         assert!(page.contains(&format!("<a href=\"{}\">", file["address"].as_str().unwrap())));
         assert!(!file["some"].as_array().unwrap().is_empty());
     }
+    // So do pictures and videos.
+    let entries = report["state"]["files"].as_array().unwrap().iter().flat_map(|file| file["some"].as_array().unwrap());
+    let pictures: Vec<&str> = entries.filter_map(|entry| entry["image"].as_str()).collect();
+    assert!(pictures.len() > 3 && pictures.iter().all(|picture| page.contains(&format!("<a href=\"{picture}\">"))));
     assert_eq!(page.matches("<figure>").count(), page.matches("<figcaption>").count());
     assert_eq!(page.matches("<svg").count(), page.matches("role=\"img\" aria-label=").count());
 }

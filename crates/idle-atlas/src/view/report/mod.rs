@@ -377,8 +377,8 @@ impl ReportPage<'_> {
                 vec![
                     Cell::url(link(&entry.url, path)),
                     Cell::words(date),
-                    Cell::number(entry.images as u64),
-                    Cell::number(entry.videos as u64),
+                    Cell::linked_number(entry.images as u64, entry.image.as_deref()),
+                    Cell::linked_number(entry.videos as u64, entry.video.as_deref()),
                 ]
             });
             let shown = match (file.some.len() as u64) < file.entries {

@@ -33,6 +33,14 @@ impl Cell {
         Self { html: if number == 0 { "–".to_owned() } else { grouped(number) }, class: "n" }
     }
 
+    /// A number that leads to the first of what it counts.
+    pub fn linked_number(number: u64, first: Option<&str>) -> Self {
+        match first.filter(|_| number > 0) {
+            Some(first) => Self { html: link(first, &grouped(number)), class: "n" },
+            None => Self::number(number),
+        }
+    }
+
     /// A number that may be unknown.
     pub fn maybe(number: Option<u64>) -> Self {
         Self { html: number.map_or("–".to_owned(), grouped), class: "n" }
