@@ -310,6 +310,7 @@ impl ColumnFinder<'_> {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
     use rstest::rstest;
 
     use super::*;
@@ -374,5 +375,22 @@ mod tests {
     #[case("Name\tAge\nAda\t36\nBen\t41")]
     fn without_urls_there_is_nothing_to_lay_over(#[case] text: &str) {
         assert_eq!(Columns::find(&rows(text), &[]), Err(ColumnsError::NoUrls));
+    }
+
+    proptest! {
+        #[test]
+        fn no_table_is_too_strange(
+            rows in proptest::collection::vec(
+                proptest::collection::vec("(https://a\\.example)?[/a-z0-9., -]{0,12}", 0..5), 0..8),
+        ) {
+            if let Ok(columns) = Columns::find(&rows, &[]) {
+                let width = rows.iter().map(Vec::len).max().unwrap_or(0);
+                let mut places: Vec<usize> = columns.used().map(|(_, at)| at).collect();
+                prop_assert!(places.iter().all(|at| *at < width));
+                places.sort_unstable();
+                places.dedup();
+                prop_assert_eq!(places.len(), columns.used().count());
+            }
+        }
     }
 }

@@ -212,6 +212,7 @@ fn milliseconds(text: &str) -> Option<u32> {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
     use rstest::rstest;
 
     use super::*;
@@ -255,5 +256,29 @@ mod tests {
     #[case("$time_local $request", FormatError::Lacks("the answer: $status"))]
     fn bad_patterns_are_errors(#[case] pattern: &str, #[case] wanted: FormatError) {
         assert_eq!(LogFormat::parse(pattern).unwrap_err(), wanted);
+    }
+
+    proptest! {
+        #[test]
+        fn no_line_is_too_strange(line in proptest::collection::vec(any::<u8>(), 0..300)) {
+            for mut format in LogFormat::usual() {
+                let _ = format.read(&line);
+            }
+        }
+
+        #[test]
+        fn what_is_written_is_read(
+            seconds in 0i64..4_000_000_000,
+            path in "/[a-zA-Z0-9/._~%?=&-]{0,60}",
+            status in 100u16..600,
+            agent in "[a-zA-Z0-9 ./;:()+,-]{1,80}",
+        ) {
+            let at = jiff::Timestamp::from_second(seconds).unwrap().strftime("%d/%b/%Y:%H:%M:%S +0000").to_string();
+            let line = format!("192.0.2.7 - - [{at}] \"GET {path} HTTP/1.1\" {status} 5 \"-\" \"{agent}\"");
+            let mut format = LogFormat::combined();
+            let read = format.read(line.as_bytes()).unwrap();
+            prop_assert_eq!((read.seconds, read.target, read.status), (seconds, path.as_bytes(), status));
+            prop_assert_eq!(read.agent, Some(agent.as_bytes()).filter(|agent| *agent != b"-"));
+        }
     }
 }
