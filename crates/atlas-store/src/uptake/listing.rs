@@ -67,6 +67,11 @@ impl Overlaid<'_> {
         }
     }
 
+    /// The names of all sections with pages.
+    pub fn sections(&self) -> &[String] {
+        self.subjects.sections()
+    }
+
     /// The tags of the pages that an engine has not taken though it had the time.
     pub fn not_picked_up(&self) -> HashSet<u64> {
         let pages = self.subjects.range(Subject::Pages).filter(|at| self.known(*at).is_not_taken());

@@ -6,6 +6,7 @@ mod small;
 mod arranging;
 mod guards;
 mod histories;
+mod looking_back;
 mod publishing;
 mod settling;
 mod stops;

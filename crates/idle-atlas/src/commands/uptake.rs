@@ -98,9 +98,9 @@ fn show(
     }
     let wanted = &arguments.wanted;
     if let Some(name) = &wanted.section
-        && !settings.section_names().contains(&name.as_str())
+        && !overlaid.sections().contains(name)
     {
-        let known = settings.section_names().join(", ");
+        let known = overlaid.sections().join(", ");
         return Err(Failure::said(format!("--section: there is no section “{name}”; known: {known}")));
     }
     let fits = |page: &PageUptake| {

@@ -242,6 +242,28 @@ fn nothing_is_counted_twice() {
     agrees(&site.json(&["uptake", "access.log.1.gz"]), &truth, broken);
 }
 
+/// Several threads read a large log block by block: every line is counted once, however long it is.
+#[test]
+fn lines_that_cross_blocks_are_counted_once() {
+    let mut random = Rng::with_seed(4);
+    let (mut log, mut lines, mut long) = (String::new(), 0, 0);
+    while log.len() < 9 << 20 {
+        let length = *random.choice([10, 300, 60_000, 70_000, 200_000].iter()).unwrap();
+        let path = format!("/halts/{}/?{}", random.usize(0..9), "x".repeat(random.usize(1..length)));
+        let request = LogRequest { at: NOON, address: "192.0.2.5".to_owned(), path, status: 200, agent: CRAWLERS[1].1 };
+        let line = request.line(Logged::Combined);
+        (lines, long) = (lines + 1, long + u64::from(line.len() > 1 << 16));
+        log += &(line + "\n");
+    }
+    for packed in [false, true] {
+        let site = site("");
+        site.write("access.log", if packed { gz(&log) } else { log.clone().into_bytes() });
+        let uptake = site.json(&["uptake", "access.log"]);
+        assert_eq!((&uptake["logs"]["lines"], &uptake["logs"]["broken"]), (&json!(lines), &json!(long)));
+        assert_eq!(uptake["crawlers"][0]["requests"], lines - long);
+    }
+}
+
 #[test]
 fn standard_input_is_read() {
     let (requests, truth) = requests(10, 500);

@@ -89,6 +89,11 @@ fn what_sets_them_apart_is_told() {
     let list = site.json(&["uptake", "--list", "--state", "not-picked-up"]);
     assert_eq!(list.as_array().unwrap().len(), 7);
     assert_eq!((&list[0]["reason"], &list[0]["words"]), (&json!("Crawled, not indexed"), &json!(10)));
+    site.run(&["uptake", "--list", "--section", "sheds"]).says(2, &["there is no section “sheds”; known: pages"]);
+    assert_eq!(
+        site.json(&["uptake", "--list", "--section", "pages", "--under", "/halts/1"]).as_array().unwrap().len(),
+        11
+    );
     site.run(&["uptake", "--list", "--state", "picked-up", "--as", "csv"]).says(0, &["url,section,state", "picked-up"]);
     site.run(&["why", "/halts/3/"]).says(0, &["not picked up: “Crawled, not indexed”"]);
     site.run(&["announce", "--by-hand", "3"]).says(0, &["not picked up, by an engine's own word", &url(0)]);
