@@ -246,6 +246,16 @@ fn pictures_are_counted_apart() {
     site.write("pages.csv", "Page\nhttps://www.marrowvale.example/shed.html\n");
     let uptake = site.json(&["uptake", "pages.csv", "--of", "images"]);
     assert_eq!(uptake["images"]["picked_up"], 2);
+    assert_eq!(uptake["sections"][0]["images"]["picked_up"], 2);
+}
+
+#[test]
+fn pictures_are_shown_by_section_on_request() {
+    let site = site("[[section]]\nname = \"halts\"\nmatching = [\"/halts/**\"]\n");
+    site.write("public/shed.html", "<title>Shed</title><main><img src=/a.jpg alt=a>");
+    site.build();
+    site.write("images.csv", "Image\nhttps://www.marrowvale.example/a.jpg\n");
+    site.run(&["uptake", "images.csv", "--of", "images", "--verbose"]).says(0, &["By section", "Pictures by section"]);
 }
 
 #[test]

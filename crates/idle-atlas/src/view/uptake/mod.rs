@@ -5,7 +5,7 @@ pub mod pages;
 use atlas_core::uptake::difference::Difference;
 use atlas_core::uptake::export::Subject;
 use atlas_core::uptake::standing::{Delay, Standings};
-use atlas_store::uptake::{Overview, ReasonUptake, Searches, WorthLooking};
+use atlas_store::uptake::{Overview, ReasonUptake, Searches, SectionUptake, WorthLooking};
 
 use super::found::blank_or;
 use super::grid::Grid;
@@ -144,6 +144,9 @@ pub fn overview(overview: &Overview, layout: &Layout) -> String {
         let mut grid = table("section");
         overview.sections.iter().for_each(|one| row(&mut grid, &one.section, &one.pages));
         out += &part("By section", grid, layout);
+        if layout.verbose {
+            out += &media_by_section(overview, layout);
+        }
     }
     if overview.ages.len() > 1 {
         let mut grid = table("last changed");
@@ -165,6 +168,20 @@ pub fn overview(overview: &Overview, layout: &Layout) -> String {
         (None, 0) => "idle-atlas report".to_owned(),
     };
     out + "\n" + &layout.next(&next)
+}
+
+/// Pictures and videos by section.
+fn media_by_section(overview: &Overview, layout: &Layout) -> String {
+    let of = |title: &str, standings: fn(&SectionUptake) -> &Standings| {
+        let sections: Vec<_> = overview.sections.iter().filter(|one| standings(one).submitted > 0).collect();
+        if sections.is_empty() {
+            return String::new();
+        }
+        let mut grid = table("section");
+        sections.into_iter().for_each(|one| row(&mut grid, &one.section, standings(one)));
+        part(title, grid, layout)
+    };
+    of("Pictures by section", |one| &one.images) + &of("Videos by section", |one| &one.videos)
 }
 
 /// The name of an age.
