@@ -90,9 +90,22 @@ impl<'s> LookBuilder<'s> {
         (self.engine.as_str(), self.subject) == (engine, subject)
     }
 
+    /// The engine, and what it is of.
+    pub fn of(&self) -> (&str, Subject) {
+        (&self.engine, self.subject)
+    }
+
     /// Begins a file.
     pub fn file(&mut self, name: &str) {
         self.facts.files.push(name.to_owned());
+    }
+
+    /// Goes on from the numbers that are known of a day: those of other URLs stay.
+    pub fn add_numbers(&mut self, day: i32, numbers: Vec<NumbersRecord>) {
+        let Some(of_day) = self.numbers.get_mut(&day) else { return };
+        for known in numbers {
+            of_day.entry(known.tag).or_insert(known);
+        }
     }
 
     /// Records that a file could not be read to its end: what it lacks may be in the index all the same.

@@ -165,6 +165,10 @@ fn take(
         if let Some((id, earlier)) = before.iter().find(|(_, earlier)| look.is_of(&earlier.engine, earlier.subject)) {
             look.go_on_from(earlier, ledger.look_records(*id)?);
         }
+        let (engine, subject) = look.of();
+        if let Some((day, numbers)) = ledger.numbers(engine, subject, 1)?.pop() {
+            look.add_numbers(day, numbers);
+        }
     }
     let writing = ledger.transaction()?;
     for look in looks {

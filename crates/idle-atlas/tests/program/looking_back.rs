@@ -228,6 +228,9 @@ fn numbers_of_searches_are_kept_by_day() {
     let shown = |nth: usize| searches["moved"][0]["shown"][nth].as_u64().unwrap();
     assert_eq!(shown(1) - shown(0), 100);
     assert_eq!(searches["days"], json!(["2026-11-20", "2026-11-23"]));
+    // Another part of the same day adds to it.
+    site.write("third.csv", format!("Page,Clicks,Impressions,Position\n{},1,9,3\n", url(19)));
+    assert_eq!(site.json(&["uptake", "third.csv"])["searches"][0]["never_shown"], 4);
     // What is shown is picked up; of the others, nothing is known.
     assert_eq!(uptake["totals"]["picked_up"], 15);
     assert_eq!(uptake["totals"]["not_picked_up"], 0);
