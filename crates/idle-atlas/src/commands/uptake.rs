@@ -135,7 +135,7 @@ fn take(
     session: &Session,
 ) -> Result<Exit, Failure> {
     session.stop.heed();
-    let mut taking = Taking { settings, arguments, session, troubles: 0, used: 0, looks: Vec::new() };
+    let mut taking = Taking { settings, arguments, session, troubles: 0, remarks: 0, used: 0, looks: Vec::new() };
     let mut logs = Vec::new();
     let formats = taking.formats()?;
     let at = taking.at()?;
@@ -159,7 +159,7 @@ fn take(
     if taking.used == 0 {
         return Err(Failure::said("none of the files could be used, so nothing has changed"));
     }
-    let Taking { mut looks, troubles, .. } = taking;
+    let Taking { mut looks, troubles, remarks, .. } = taking;
     let before = ledger.looks()?;
     for look in &mut looks {
         if let Some((id, earlier)) = before.iter().find(|(_, earlier)| look.is_of(&earlier.engine, earlier.subject)) {
@@ -176,7 +176,7 @@ fn take(
     }
     visits.keep(&*writing)?;
     writing.commit()?;
-    Ok(Exit::in_part(troubles > 0))
+    Ok(session.screen.exit(troubles > 0, remarks > 0))
 }
 
 /// Files being taken.
@@ -185,11 +185,18 @@ struct Taking<'t> {
     arguments: &'t UptakeArguments,
     session: &'t Session,
     troubles: u64,
+    /// What is worth a look and holds nothing back.
+    remarks: u64,
     used: u64,
     looks: Vec<LookBuilder<'t>>,
 }
 
 impl<'t> Taking<'t> {
+    fn remark(&mut self, what: &str, message: &str) {
+        self.remarks += 1;
+        self.session.screen.complain(what, message);
+    }
+
     fn trouble(&mut self, name: &str, why: &str) {
         self.troubles += 1;
         self.session.screen.complain("not used", &format!("{name}: {why}"));
@@ -317,7 +324,7 @@ impl<'t> Taking<'t> {
         );
         self.session.screen.note("read", &message);
         if CUTS.contains(&reading.rows) {
-            self.session.screen.complain(
+            self.remark(
                 "perhaps cut",
                 &format!(
                     "{}: consoles often end their exports after {} rows; what it lacks counts as not picked up",
@@ -360,7 +367,7 @@ impl<'t> Taking<'t> {
                 screen.note("continued", &format!("{}: its first lines were counted before", file.name));
             }
             if matches!(form, LogSyntax::Text(format) if !format.tells_agent()) {
-                screen.complain("no crawlers", &format!("{}: its lines name no user agent, so no crawler is recognised; let the server write the Combined Log Format", file.name));
+                self.remark("no crawlers", &format!("{}: its lines name no user agent, so no crawler is recognised; let the server write the Combined Log Format", file.name));
             }
             reading.mark.into_iter().for_each(|mark| visits.logs.mark(mark));
         }
@@ -369,10 +376,9 @@ impl<'t> Taking<'t> {
     }
 
     /// Says what could not be used of the logs.
-    fn tell(&self, before: &LogsRead, now: &LogsRead) {
-        let screen = &self.session.screen;
+    fn tell(&mut self, before: &LogsRead, now: &LogsRead) {
         let (lines, broken) = (now.lines - before.lines, now.broken - before.broken);
-        screen.note(
+        self.session.screen.note(
             "read",
             &match lines {
                 0 => "nothing in the access logs is new".to_owned(),
@@ -382,15 +388,13 @@ impl<'t> Taking<'t> {
         if broken > 0 {
             let share = 100.0 * broken as f64 / lines.max(1) as f64;
             let lines = count(broken, "line of the access logs", "lines of the access logs");
-            screen.complain("passed over", &format!("{lines} cannot be read ({share:.1} %)"));
+            self.remark("passed over", &format!("{lines} cannot be read ({share:.1} %)"));
         }
         let elsewhere = now.other_hosts - before.other_hosts;
         if elsewhere > 0 {
             let requests = count(elsewhere, "request of a crawler is", "requests of crawlers are");
-            screen.complain(
-                "passed over",
-                &format!("{requests} for another host than {}", self.settings.site.root().host()),
-            );
+            let host = self.settings.site.root().host();
+            self.remark("passed over", &format!("{requests} for another host than {host}"));
         }
     }
 }

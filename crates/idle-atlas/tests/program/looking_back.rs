@@ -342,6 +342,7 @@ fn an_export_that_ends_at_a_round_number_may_be_cut() {
     let site = site("");
     site.write("export.csv", url(1) + "\n" + &"https://www.marrowvale.example/x/\n".repeat(999));
     site.run(&["uptake", "export.csv"]).says(0, &["perhaps cut", "1,000 rows"]);
+    site.run(&["uptake", "export.csv", "--strict"]).says(1, &["perhaps cut"]);
 }
 
 #[test]
