@@ -137,7 +137,7 @@ fn export(rows: usize, runs: usize) {
     writeln!(export, "URL,State,Last fetched").expect("it is written");
     for nth in 0..rows {
         let section = ["halts", "journal", "locomotives", "news"][nth % 4];
-        let state = ["Indexed", "Indexed", "Crawled, not indexed"][nth % 3];
+        let state = ["Indexed", "Indexed", "Fetched, not indexed"][nth % 3];
         writeln!(export, "{ROOT}{section}/{nth}/,\"{state}\",2026-11-{:02}", nth % 28 + 1).expect("it is written");
     }
     drop(export);

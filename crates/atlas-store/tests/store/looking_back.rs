@@ -170,7 +170,7 @@ fn states(ledger: &dyn Ledger) -> String {
     (0..PAGES).map(|page| letter(pages[&url(page)].state)).collect()
 }
 
-const NOT: Option<&str> = Some("Crawled, not indexed");
+const NOT: Option<&str> = Some("Fetched, not indexed");
 const YES: Option<&str> = Some("Indexed");
 
 #[test]

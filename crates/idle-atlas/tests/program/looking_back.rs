@@ -27,7 +27,7 @@ fn url(nth: usize) -> String {
 /// An export with reasons: pages below `not` are not picked up.
 fn export(not: usize) -> String {
     let rows = (0..PAGES).map(|nth| {
-        let reason = if nth < not { "\"Crawled, not indexed\"" } else { "Indexed" };
+        let reason = if nth < not { "\"Fetched, not indexed\"" } else { "Indexed" };
         format!("{},{reason},2026-11-20\n", url(nth))
     });
     format!("URL,State,Last visit\n{}", rows.collect::<String>())
@@ -39,7 +39,7 @@ fn totals(uptake: &Value) -> [Value; 4] {
 
 #[rstest]
 #[case::csv(export(7))]
-#[case::semicolons(export(7).replace(", not", "; not").replace(',', ";").replace("\"Crawled; not", "\"Crawled, not"))]
+#[case::semicolons(export(7).replace(", not", "; not").replace(',', ";").replace("\"Fetched; not", "\"Fetched, not"))]
 #[case::tabs(export(7).replace(", not", " not").replace(',', "\t"))]
 #[case::json_lines(
     export(7).lines().skip(1).map(|line| {
@@ -80,7 +80,7 @@ fn what_sets_them_apart_is_told() {
         &[
             "20 pages submitted: 13 picked up, 7 not",
             "of 7 not picked up, 7 have under 100 words; of 13 picked up, 3",
-            "Crawled, not indexed (lamp): 7 URLs",
+            "Fetched, not indexed (lamp): 7 URLs",
             "nothing here explains it",
             "Taken to mean picked up: “Indexed” (13)",
             "reason in column 2",
@@ -88,14 +88,14 @@ fn what_sets_them_apart_is_told() {
     );
     let list = site.json(&["uptake", "--list", "--state", "not-picked-up"]);
     assert_eq!(list.as_array().unwrap().len(), 7);
-    assert_eq!((&list[0]["reason"], &list[0]["words"]), (&json!("Crawled, not indexed"), &json!(10)));
+    assert_eq!((&list[0]["reason"], &list[0]["words"]), (&json!("Fetched, not indexed"), &json!(10)));
     site.run(&["uptake", "--list", "--section", "sheds"]).says(2, &["there is no section “sheds”; known: pages"]);
     assert_eq!(
         site.json(&["uptake", "--list", "--section", "pages", "--under", "/halts/1"]).as_array().unwrap().len(),
         11
     );
     site.run(&["uptake", "--list", "--state", "picked-up", "--as", "csv"]).says(0, &["url,section,state", "picked-up"]);
-    site.run(&["why", "/halts/3/"]).says(0, &["not picked up: “Crawled, not indexed”"]);
+    site.run(&["why", "/halts/3/"]).says(0, &["not picked up: “Fetched, not indexed”"]);
     site.run(&["announce", "--by-hand", "3"]).says(0, &["not picked up, by an engine's own word", &url(0)]);
     let first = site.json(&["survey", "--list", "--sort", "uptake", "--most", "1"]);
     assert_eq!(first[0]["uptake"], "not-picked-up");
@@ -177,8 +177,8 @@ fn counts_of_sitemap_files_are_compared_with_what_they_held() {
     site.build();
     site.at(NOON);
     let row = |read: &str, found: u64| format!("https://www.marrowvale.example/sitemap.xml,{read},{found}\n");
-    site.write("early.csv", format!("Sitemap,Last read,Discovered pages\n{}", row("2026-11-15", 19)));
-    site.write("late.csv", format!("Sitemap,Last read,Discovered pages\n{}", row("2026-11-22", 21)));
+    site.write("early.csv", format!("Sitemap,Last read,URLs found\n{}", row("2026-11-15", 19)));
+    site.write("late.csv", format!("Sitemap,Last read,URLs found\n{}", row("2026-11-22", 21)));
     for (file, held, words) in [("early.csv", 20, "found 19 of the 20 in it then"), ("late.csv", 21, "found all 21")] {
         let uptake = site.json(&["uptake", file, "--engine", "lamp"]);
         assert_eq!(uptake["sitemap_files"][0]["consoles"][0]["held"], held);
@@ -315,17 +315,17 @@ fn one_order_of_dates_is_taken_when_it_is_said() {
 fn urls_of_one_reason_can_be_given_as_a_list() {
     let site = site("");
     site.write("not.txt", (0..7).map(|nth| url(nth) + "\n").collect::<String>());
-    let uptake = site.json(&["uptake", "not.txt", "--not-taken", "Crawled, not indexed"]);
+    let uptake = site.json(&["uptake", "not.txt", "--not-taken", "Fetched, not indexed"]);
     // Of the others, nothing is known.
     assert_eq!((&uptake["totals"]["not_picked_up"], &uptake["totals"]["picked_up"]), (&json!(7), &Value::Null));
     site.run(&["uptake"]).says(0, &["20 pages submitted: 7 not picked up; of the others, no export tells"]);
-    assert_eq!(uptake["reasons"][0]["reason"], "Crawled, not indexed");
+    assert_eq!(uptake["reasons"][0]["reason"], "Fetched, not indexed");
 }
 
 #[test]
 fn exports_that_are_given_one_after_the_other_add_up() {
     let list = |range: std::ops::Range<usize>| range.map(|nth| url(nth) + "\n").collect::<String>();
-    let not = ["uptake", "not.txt", "--not-taken", "Crawled, not indexed"];
+    let not = ["uptake", "not.txt", "--not-taken", "Fetched, not indexed"];
     for orders in [[&not[..], &["uptake", "yes.txt"]], [&["uptake", "yes.txt"], &not[..]]] {
         let site = site("");
         site.write("yes.txt", list(7..PAGES));

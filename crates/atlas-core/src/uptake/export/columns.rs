@@ -77,7 +77,7 @@ impl ExportColumn {
     const ALL: [(Self, &'static str, &'static [&'static str]); 9] = [
         (Self::Url, "url", &["url", "page", "address", "loc"]),
         (Self::Sitemap, "sitemap", &["sitemap"]),
-        (Self::Reason, "reason", &["reason", "status", "state", "coverage", "verdict", "why"]),
+        (Self::Reason, "reason", &["reason", "status", "state", "why"]),
         (Self::Date, "date", &["date", "last", "crawled", "fetched", "read", "day"]),
         (Self::Shown, "shown", &["impressions", "shown", "views", "appearances"]),
         (Self::Clicked, "clicked", &["clicks", "clicked"]),
@@ -331,16 +331,16 @@ mod tests {
     #[case::list(format!("{SITE}/\n{SITE}/fares/"), vec![(ExportColumn::Url, 0)])]
     #[case::paths("/\n/fares/".to_owned(), vec![(ExportColumn::Url, 0)])]
     #[case::reasons(
-        format!("Reason\tURL\nCrawled, not indexed\t{SITE}/fares/\nCrawled, not indexed\t{SITE}/halts/"),
+        format!("Reason\tURL\nFetched, not indexed\t{SITE}/fares/\nFetched, not indexed\t{SITE}/halts/"),
         vec![(ExportColumn::Url, 1), (ExportColumn::Reason, 0)]
     )]
     #[case::one_row(format!("URL\tState\n{SITE}/fares/\tIndexed"), vec![(ExportColumn::Url, 0), (ExportColumn::Reason, 1)])]
     #[case::numbers(
-        format!("Top pages\tClicks\tImpressions\tCTR\tPosition\n{SITE}/fares/\t3\t1,204\t0.2%\t4.5\n{SITE}/\t1\t80\t1%\t2"),
+        format!("Page\tClicks\tImpressions\tCTR\tPosition\n{SITE}/fares/\t3\t1,204\t0.2%\t4.5\n{SITE}/\t1\t80\t1%\t2"),
         vec![(ExportColumn::Url, 0), (ExportColumn::Shown, 2), (ExportColumn::Clicked, 1), (ExportColumn::Position, 4)]
     )]
     #[case::sitemaps(
-        format!("Sitemap\tLast read\tDiscovered pages\n{SITE}/sitemap.xml\t2026-11-02\t61\n{SITE}/atlas-news-1.xml\t2026-11-03\t7"),
+        format!("Sitemap\tLast read\tURLs found\n{SITE}/sitemap.xml\t2026-11-02\t61\n{SITE}/atlas-news-1.xml\t2026-11-03\t7"),
         vec![(ExportColumn::Url, 0), (ExportColumn::Date, 1), (ExportColumn::Found, 2)]
     )]
     #[case::through_a_sitemap(
