@@ -72,8 +72,8 @@ pub enum ExportError {
 /// The cells of one row.
 type Cells<'r> = Vec<Cow<'r, str>>;
 
-/// Reads an export. `begin` is called once the columns are known, `take` with each row; it returns whether the row is one
-/// of the site.
+/// Reads an export. `take` is called with what the export is of and each row; it returns whether the row is one of the
+/// site.
 ///
 /// # Errors
 ///
@@ -83,7 +83,7 @@ pub fn read_export(
     form: &UptakeForm,
     settings: &ExportSettings,
     stop: &Stop,
-    take: &mut dyn FnMut(Subject, &Columns, &ExportRow<'_>) -> bool,
+    take: &mut dyn FnMut(Subject, &ExportRow<'_>) -> bool,
 ) -> Result<ExportReading, ExportError> {
     let columns = Columns::find(&sample(file, form)?, &settings.columns)?;
     let subject = match settings.subject {
@@ -106,7 +106,7 @@ pub fn read_export(
         };
         let at = reading.rows + u64::from(columns.has_header);
         match reading.row(cells, at)? {
-            Some(row) if take(subject, &columns, &row) => {}
+            Some(row) if take(subject, &row) => {}
             _ => reading.broken += 1,
         }
         Ok(())

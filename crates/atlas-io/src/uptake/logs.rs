@@ -66,7 +66,8 @@ pub fn read_logs(
     progress: &(dyn Fn(u64) + Sync),
 ) -> io::Result<(Vec<LogReading>, Vec<CountedLines>)> {
     let logs = files.iter().map(|(file, form)| OpenLog::open(file, form, &visits.logs));
-    let logs: Vec<OpenLog<'_>> = logs.collect::<io::Result<_>>()?;
+    let mut logs: Vec<OpenLog<'_>> = logs.collect::<io::Result<_>>()?;
+    leave_out_copies(&mut logs)?;
     let mut readings: Vec<LogReading> = logs.iter().map(OpenLog::begin).collect();
     let mut tasks: Vec<Task> = Vec::new();
     tasks.extend((0..logs.len()).filter(|at| logs[*at].file.plain().is_none()).map(Task::Stream));
@@ -111,6 +112,25 @@ pub fn read_logs(
         readings[at] = reading;
     }
     Ok((readings, counted))
+}
+
+/// Of plain files that are the same log, only the longest is read.
+fn leave_out_copies(logs: &mut [OpenLog<'_>]) -> io::Result<()> {
+    for at in 0..logs.len() {
+        for other in 0..logs.len() {
+            let (one, longer) = (&logs[at], &logs[other]);
+            let (Some(plain), Some(other_plain)) = (one.file.plain(), longer.file.plain()) else { continue };
+            let (end, longer_end) = (one.range.1, longer.range.1);
+            let is_shorter = end < longer_end || (end == longer_end && at > other);
+            let is_copy = is_shorter
+                && one.first_line == longer.first_line
+                && before(plain, end, LogMark::END)? == before(other_plain, end, LogMark::END)?;
+            if is_copy {
+                logs[at].range.0 = end;
+            }
+        }
+    }
+    Ok(())
 }
 
 /// The bytes before an offset, at most so many.
@@ -250,7 +270,8 @@ impl<'f> OpenLog<'f> {
                 break;
             }
         }
-        if reading.trouble.is_none() && !stop.is_asked() {
+        // What was counted is counted, even if the rest cannot be read.
+        if !stop.is_asked() {
             let known_end = if done - known >= LogMark::END as u64 { None } else { self.end_before(known) };
             let end = [known_end.unwrap_or_default(), last].concat();
             reading.mark = Some(LogMark { first_line: self.first_line, bytes: done, end: print_of_end(&end) });

@@ -156,8 +156,6 @@ pub struct LookFacts {
     pub sitemap_files: Vec<SitemapFileLook>,
     /// Through which sitemap file the engine knows the URLs: how many, and how many of them are in its index.
     pub through: BTreeMap<String, (u64, u64)>,
-    /// The days for which there are numbers of searches, in days since 1970.
-    pub days: Vec<i32>,
 }
 
 /// What a console says of a sitemap file.

@@ -8,6 +8,7 @@ use foldhash::fast::RandomState;
 use rayon::prelude::*;
 
 use super::subjects::Subjects;
+use super::times::DAY;
 use super::visits::Visits;
 use crate::error::StoreError;
 use crate::ledger::Writing;
@@ -19,8 +20,6 @@ const MOST_STRANGE: usize = 10_000;
 const MOST_REASONS: usize = 200;
 /// The most sitemap files of which a console tells.
 const MOST_FILES: usize = 50_000;
-/// A day, in seconds.
-const DAY: i64 = 86_400;
 
 /// One row of an export.
 #[derive(Debug, Clone, Copy, Default)]
@@ -83,11 +82,6 @@ impl<'s> LookBuilder<'s> {
             numbers: BTreeMap::new(),
             other_hosts: BTreeMap::new(),
         }
-    }
-
-    /// The engine and what it is of.
-    pub fn is_of(&self, engine: &str, subject: Subject) -> bool {
-        (self.engine.as_str(), self.subject) == (engine, subject)
     }
 
     /// The engine, and what it is of.
@@ -260,7 +254,6 @@ impl<'s> LookBuilder<'s> {
                 visits.picked_up(subject, at);
             }
         }
-        self.facts.days = self.numbers.keys().copied().collect();
         for (day, numbers) in self.numbers {
             let mut numbers: Vec<NumbersRecord> = numbers.into_values().collect();
             numbers.sort_unstable_by_key(|one| one.tag);

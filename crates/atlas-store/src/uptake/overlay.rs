@@ -10,13 +10,12 @@ use rayon::prelude::*;
 
 use super::pages::PageKnowledge;
 use super::subjects::Subjects;
+use super::times::DAY;
 use super::visits::Visits;
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 use crate::model::{ConsoleLook, LookRecord};
 
-/// A day, in seconds.
-pub(super) const DAY: i64 = 86_400;
 /// A year, in days.
 const YEAR_DAYS: i64 = 365;
 /// How many examples are told of anything.
@@ -150,15 +149,14 @@ impl Overlaid<'_> {
 
     /// When a subject last changed, in seconds since 1970; 0 if that is no longer remembered.
     pub(super) fn changed_at(&self, at: u32) -> i64 {
-        self.visits.times().run_at(self.subjects.changed(at))
+        self.visits.changed_at(at)
     }
 
     /// What is known of a subject.
     pub(super) fn known(&self, at: u32) -> KnownUptake {
         let visits = self.visits.of(at);
-        let times = self.visits.times();
-        let run = self.subjects.changed(at);
-        let begins = times.run_at(run).max(times.told_at(run).unwrap_or(0));
+        let told_at = self.visits.times().told_at(self.subjects.changed(at));
+        let begins = self.changed_at(at).max(told_at.unwrap_or(0));
         KnownUptake {
             fetched: visits.count > 0,
             error: visits.count > 0 && visits.status >= 400,

@@ -34,8 +34,6 @@ pub struct LogsRead {
     pub from: Option<i64>,
     /// The time of the last line.
     pub to: Option<i64>,
-    /// When logs were last read, in seconds since 1970.
-    pub read_at: i64,
     /// How far each log has been read.
     pub marks: Vec<LogMark>,
 }

@@ -3,7 +3,6 @@
 use std::collections::{BTreeMap, HashSet};
 
 use atlas_core::placement::plain_name;
-
 use atlas_core::uptake::difference::differences;
 use atlas_core::uptake::export::Subject;
 use atlas_core::uptake::request::RequestKind;
@@ -13,11 +12,12 @@ use rayon::prelude::*;
 
 use super::crawlers::MOST_CRAWLERS;
 use super::held::HeldEntries;
-use super::overlay::{DAY, LastLook, MOST_EXAMPLES, Overlaid};
+use super::overlay::{LastLook, MOST_EXAMPLES, Overlaid};
 use super::overview::{
     AgeUptake, ConsoleCount, CrawlShare, CrawlerUptake, Delays, ExportOverview, LogsOverview, MediaStandings, Overview,
     SectionUptake, SinceBefore, SitemapFileUptake, VisitedUrl,
 };
+use super::times::DAY;
 use super::{reasons, searches, worth};
 use crate::destination::Names;
 use crate::error::StoreError;

@@ -3,6 +3,8 @@
 use crate::error::StoreError;
 use crate::ledger::Ledger;
 
+/// A day, in seconds.
+pub(super) const DAY: i64 = 86_400;
 /// The most runs and announcements that are looked at.
 const MOST: usize = 100_000;
 

@@ -1,7 +1,7 @@
 //! Counting crawlers' visits. All counts are sums, first and last instants, so that neither the order of lines nor the
 //! number of threads matters.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeSet, HashMap};
 use std::ops::Range;
 use std::sync::atomic::{AtomicU32, AtomicU64, Ordering::Relaxed};
 
@@ -76,8 +76,8 @@ impl CrawlerCounts {
 struct StoredVisits {
     logs: LogsRead,
     crawlers: Vec<(CrawlerName, CrawlerCounts)>,
-    /// URLs that crawlers fetched and no sitemap lists.
-    others: BTreeMap<String, u32>,
+    /// Some URLs that crawlers fetched and no sitemap lists.
+    others: BTreeSet<String>,
 }
 
 /// All visits.
@@ -89,8 +89,10 @@ pub struct Visits<'s> {
     counts: Vec<CrawlerCounts>,
     /// When each subject changed, in seconds since 1970.
     times: RunTimes,
-    others: HashMap<u64, u32, RandomState>,
-    texts: BTreeMap<String, u32>,
+    /// URLs that engines' crawlers fetched and no sitemap lists, by tag: how often.
+    others: Others,
+    /// Some of them, as text.
+    texts: BTreeSet<String>,
     /// What logs said.
     pub logs: LogsRead,
 }
@@ -168,11 +170,8 @@ impl<'s> Visits<'s> {
                 *self.others.entry(tag).or_default() += count;
             }
         }
-        for (tag, text) in texts {
-            if self.texts.len() < MOST_TEXTS || self.texts.contains_key(&text) {
-                self.texts.insert(text, self.others.get(&tag).copied().unwrap_or(1));
-            }
-        }
+        let room = MOST_TEXTS.saturating_sub(self.texts.len());
+        self.texts.extend(texts.into_values().take(room));
         self.logs.add(&logs);
     }
 
@@ -212,16 +211,21 @@ impl<'s> Visits<'s> {
 
     /// URLs that engines' crawlers fetched and no sitemap lists: how many, and the most visited of them.
     pub(super) fn others(&self) -> (u64, Vec<(&str, u32)>) {
-        let listed = |tag: &u64| self.subjects.find(*tag).is_some();
-        let count = self.others.keys().filter(|tag| !listed(tag)).count() as u64;
-        let mut texts: Vec<(&str, u32)> = self
-            .texts
-            .iter()
-            .filter(|(url, _)| !listed(&self.subjects.tag_of(url)))
-            .map(|(url, count)| (url.as_str(), *count))
-            .collect();
+        let is_listed = |tag: u64| self.subjects.find(tag).is_some();
+        let count = self.others.keys().filter(|tag| !is_listed(**tag)).count() as u64;
+        let requests = |url: &String| {
+            let tag = self.subjects.tag_of(url);
+            self.others.get(&tag).copied().filter(|_| !is_listed(tag))
+        };
+        let mut texts: Vec<(&str, u32)> =
+            self.texts.iter().filter_map(|url| Some((url.as_str(), requests(url)?))).collect();
         texts.sort_by(|one, other| other.1.cmp(&one.1).then(one.0.cmp(other.0)));
         (count, texts)
+    }
+
+    /// When a subject last changed, in seconds since 1970; 0 if that is no longer remembered.
+    pub(super) fn changed_at(&self, at: u32) -> i64 {
+        i64::from(self.slots[at as usize].changed_at)
     }
 
     /// When runs were, and when engines were told of them.
@@ -258,7 +262,7 @@ fn packed(seconds: u32, status: u16) -> u64 {
     u64::from(seconds) << 16 | u64::from(status)
 }
 
-/// A URL that a thread has seen and no sitemap lists.
+/// URLs that no sitemap lists, by tag: how often each was asked for.
 type Others = HashMap<u64, u32, RandomState>;
 
 /// What a thread has counted.

@@ -162,7 +162,9 @@ fn take(
     let Taking { mut looks, troubles, remarks, .. } = taking;
     let before = ledger.looks()?;
     for look in &mut looks {
-        if let Some((id, earlier)) = before.iter().find(|(_, earlier)| look.is_of(&earlier.engine, earlier.subject)) {
+        if let Some((id, earlier)) =
+            before.iter().find(|(_, earlier)| look.of() == (earlier.engine.as_str(), earlier.subject))
+        {
             look.go_on_from(earlier, ledger.look_records(*id)?);
         }
         let (engine, subject) = look.of();
@@ -258,7 +260,7 @@ impl<'t> Taking<'t> {
         let words = declared.map_or(&[][..], |one| &one.picked_up);
         let reason = arguments.not_taken.as_deref();
         let mut look: Option<LookBuilder<'t>> = None;
-        let read = read_export(file, form, &settings, &self.session.stop, &mut |subject, _, row| {
+        let read = read_export(file, form, &settings, &self.session.stop, &mut |subject, row| {
             let look = look.get_or_insert_with(|| {
                 let mut look = LookBuilder::new(subjects, &engine, subject, at, words);
                 look.file(&file.name);
@@ -334,7 +336,7 @@ impl<'t> Taking<'t> {
             );
         }
         self.used += 1;
-        match self.looks.iter_mut().find(|known| known.is_of(&engine, reading.subject)) {
+        match self.looks.iter_mut().find(|known| known.of() == (engine.as_str(), reading.subject)) {
             Some(known) => known.merge(look),
             None => self.looks.push(look),
         }
@@ -356,7 +358,6 @@ impl<'t> Taking<'t> {
             .map_err(|error| Failure::said(format!("cannot read the logs: {error}")))?;
         drop(progress);
         counted.into_iter().for_each(|counted| visits.add(counted));
-        visits.logs.read_at = self.session.now().as_second();
         for ((file, form), reading) in logs.iter().zip(readings) {
             self.used += 1;
             if let Some(why) = reading.trouble {

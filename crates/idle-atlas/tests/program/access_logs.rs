@@ -265,6 +265,28 @@ fn lines_that_cross_blocks_are_counted_once() {
 }
 
 #[test]
+fn a_log_given_twice_or_cut_short_counts_once() {
+    let (requests, truth) = requests(11, 800);
+    let (lines, broken) = lines(&requests, Logged::Combined);
+    let whole = lines.join("\n") + "\n";
+    let half = lines[..300].join("\n") + "\n";
+    let site = site("");
+    site.write("access.log", &whole);
+    site.write("copy.log", &half);
+    agrees(&site.json(&["uptake", "copy.log", "access.log", "access.log"]), &truth, broken);
+    // What came before the end of a cut file is not counted again.
+    site.run(&["uptake", "--forget", "logs"]).says(0, &["Forgotten"]);
+    let mut cut = gz(&whole);
+    cut.truncate(cut.len() / 2);
+    site.write("access.log.gz", cut);
+    let first = site.json(&["uptake", "access.log.gz"])["logs"]["lines"].clone();
+    assert!(first.as_u64().unwrap() > 0);
+    assert_eq!(site.json(&["uptake", "access.log.gz"])["logs"]["lines"], first);
+    site.write("access.log.gz", gz(&whole));
+    agrees(&site.json(&["uptake", "access.log.gz"]), &truth, broken);
+}
+
+#[test]
 fn standard_input_is_read() {
     let (requests, truth) = requests(10, 500);
     let (lines, broken) = lines(&requests, Logged::Combined);

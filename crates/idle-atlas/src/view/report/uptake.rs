@@ -1,6 +1,6 @@
 //! The part of the report about what engines took.
 
-use atlas_core::uptake::standing::{Delay, Standings};
+use atlas_core::uptake::standing::Standings;
 use atlas_store::uptake::Overview;
 use jiff::tz::TimeZone;
 
@@ -8,7 +8,7 @@ use super::SiteReport;
 use super::parts::{Cell, link, table, text};
 use super::plot;
 use crate::screen::{count, grouped, instant};
-use crate::view::uptake::{age, difference, lasting, subject};
+use crate::view::uptake::{age, crawler_state, difference, lasting, named_delays, subject};
 
 /// The part; empty if nothing is known.
 pub fn part(report: &SiteReport, zone: &TimeZone) -> String {
@@ -205,15 +205,9 @@ impl UptakePage<'_> {
             return String::new();
         }
         let rows = self.uptake.crawlers.iter().take(20).map(|one| {
-            let state = match (one.verified, one.addresses_known, one.counts) {
-                (true, ..) => "verified",
-                (false, true, _) => "not from its engine",
-                (false, false, true) => "unverified",
-                (false, false, false) => "not counted",
-            };
             vec![
                 Cell::words(&one.token),
-                Cell::words(state),
+                Cell::words(crawler_state(one)),
                 Cell::number(one.requests),
                 Cell::maybe(one.pages),
                 Cell::number(one.sitemap_requests),
@@ -232,19 +226,11 @@ impl UptakePage<'_> {
     }
 
     fn delays(&self) -> String {
-        let delays = &self.uptake.delays;
-        let row = |words: &str, delay: &Option<Delay>| {
-            delay.map(|delay| {
-                let (half, most) = (lasting(delay.median), lasting(delay.nine_tenths));
-                vec![Cell::words(words), Cell::words(half), Cell::words(most), Cell::number(delay.of)]
-            })
-        };
-        let rows = [
-            row("from a change to its announcement", &delays.change_to_announcement),
-            row("from its announcement to a fetch", &delays.announcement_to_fetch),
-            row("from that fetch to being picked up", &delays.fetch_to_pick_up),
-        ];
-        let rows: Vec<Vec<Cell>> = rows.into_iter().flatten().collect();
+        let rows = named_delays(&self.uptake.delays).map(|(words, delay)| {
+            let (half, most) = (lasting(delay.median), lasting(delay.nine_tenths));
+            vec![Cell::words(words), Cell::words(half), Cell::words(most), Cell::number(delay.of)]
+        });
+        let rows: Vec<Vec<Cell>> = rows.collect();
         if rows.is_empty() {
             return String::new();
         }

@@ -5,7 +5,7 @@ pub mod pages;
 use atlas_core::uptake::difference::Difference;
 use atlas_core::uptake::export::Subject;
 use atlas_core::uptake::standing::{Delay, Standings};
-use atlas_store::uptake::{Overview, ReasonUptake, Searches, SectionUptake, WorthLooking};
+use atlas_store::uptake::{CrawlerUptake, Delays, Overview, ReasonUptake, Searches, SectionUptake, WorthLooking};
 
 use super::found::blank_or;
 use super::grid::Grid;
@@ -54,16 +54,8 @@ fn more(shown: usize, all: usize) -> String {
 }
 
 /// The columns of standings.
-const STANDINGS: [&str; 8] = [
-    ">submitted",
-    "?>fetched",
-    "?>picked up",
-    "?>waiting",
-    "?>not picked up",
-    "?>never fetched",
-    "?>errors",
-    "?>fetched, not listed",
-];
+const STANDINGS: [&str; 7] =
+    [">submitted", "?>fetched", "?>picked up", "?>waiting", "?>not picked up", "?>never fetched", "?>errors"];
 
 fn cells(standings: &Standings) -> [String; 7] {
     let Standings { submitted, fetched, picked_up, waiting, not_picked_up, never_fetched, answered_with_error, .. } =
@@ -81,7 +73,7 @@ fn cells(standings: &Standings) -> [String; 7] {
 
 fn table(first: &str) -> Grid {
     let mut header = vec![first];
-    header.extend(&STANDINGS[..7]);
+    header.extend(&STANDINGS);
     Grid::new(&header)
 }
 
@@ -262,7 +254,7 @@ fn differences(differences: &[Difference], thin_words: u32) -> String {
 }
 
 /// What is known of a page, in words.
-pub fn about(page: &WorthLooking, thin_words: u32, layout: &Layout) -> String {
+fn about(page: &WorthLooking, thin_words: u32, layout: &Layout) -> String {
     let mut parts: Vec<String> = page.reason.iter().map(|reason| format!("“{reason}”")).collect();
     parts.extend(page.traits.iter().map(|one| one.words(thin_words, false)));
     if let (Some(status), Some(at)) = (page.status, page.last_visit) {
@@ -283,6 +275,16 @@ fn worth(overview: &Overview, layout: &Layout) -> String {
     });
     let lines: String = lines.collect();
     format!("\n{STRONG}Most worth looking at{STRONG:#}\n\n{lines}{}", more(few, pages.len()))
+}
+
+/// Whether a crawler is what it says, and counts.
+pub fn crawler_state(one: &CrawlerUptake) -> &'static str {
+    match (one.verified, one.addresses_known, one.counts) {
+        (true, _, _) => "verified",
+        (false, true, _) => "not from its engine",
+        (false, false, true) => "unverified",
+        (false, false, false) => "not counted",
+    }
 }
 
 fn crawlers(overview: &Overview, layout: &Layout) -> String {
@@ -307,16 +309,10 @@ fn crawlers(overview: &Overview, layout: &Layout) -> String {
     ]);
     let few = overview.crawlers.len().min(layout.shown(FEW));
     for one in &overview.crawlers[..few] {
-        let state = match (one.verified, one.addresses_known, one.counts) {
-            (true, _, _) => "verified",
-            (false, true, _) => "not from its engine",
-            (false, false, true) => "unverified",
-            (false, false, false) => "not counted",
-        };
         let at = |seconds: Option<i64>| seconds.map_or("–".to_owned(), |at| instant(at, &layout.zone));
         grid.row([
             one.token.clone(),
-            state.to_owned(),
+            crawler_state(one).to_owned(),
             grouped(one.requests),
             one.pages.map_or("–".to_owned(), grouped),
             blank_or(one.image_requests),
@@ -347,20 +343,23 @@ fn crawlers(overview: &Overview, layout: &Layout) -> String {
     out
 }
 
+/// What took how long, in words, as far as it is known.
+pub fn named_delays(delays: &Delays) -> impl Iterator<Item = (&'static str, Delay)> {
+    let all = [
+        ("from a change to its announcement", delays.change_to_announcement),
+        ("from its announcement to a fetch", delays.announcement_to_fetch),
+        ("from that fetch to being picked up", delays.fetch_to_pick_up),
+    ];
+    all.into_iter().filter_map(|(words, delay)| Some((words, delay?)))
+}
+
 fn delays(overview: &Overview) -> String {
-    let delays = &overview.delays;
-    let line = |words: &str, delay: &Option<Delay>| {
-        let Some(delay) = delay else { return String::new() };
+    let line = |(words, delay): (&str, Delay)| {
         let (median, nine_tenths) = (lasting(delay.median), lasting(delay.nine_tenths));
         let pages = count(delay.of, "page", "pages");
         format!("  {words:<36}half within {median}, nine tenths within {nine_tenths} ({pages})\n")
     };
-    let lines = [
-        line("from a change to its announcement", &delays.change_to_announcement),
-        line("from its announcement to a fetch", &delays.announcement_to_fetch),
-        line("from that fetch to being picked up", &delays.fetch_to_pick_up),
-    ]
-    .concat();
+    let lines: String = named_delays(&overview.delays).map(line).collect();
     if lines.is_empty() { lines } else { format!("\n{STRONG}How long it takes{STRONG:#}\n\n{lines}") }
 }
 
