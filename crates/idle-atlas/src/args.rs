@@ -1,22 +1,27 @@
 //! The command line as typed. The commands find out what it means.
 
+mod checking;
 mod looking_back;
+mod packaging;
 
 use std::net::SocketAddr;
 use std::path::PathBuf;
 
-use atlas_core::check::PageSample;
-use atlas_io::check::Pace;
 use atlas_store::report::Guard;
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{ArgAction, Args, Parser, Subcommand, ValueEnum};
 
+pub use self::checking::*;
 pub use self::looking_back::*;
+pub use self::packaging::*;
 
-/// The text below the list of commands. Paragraphs are wrapped when they are shown.
-fn after_help() -> String {
+/// The line below the list of commands.
+const BEGIN: &str = "Begin with: idle-atlas init public --url https://www.marrowvale.example/";
+
+/// The text below the list of commands with `--help`. Paragraphs are wrapped when they are shown.
+fn after_long_help() -> String {
     let demo = if cfg!(feature = "test-engine") { "Or watch it: idle-atlas demo\n" } else { "" };
     format!(
-        "Begin with:  idle-atlas init public --url https://www.marrowvale.example/\n{demo}\nExit codes: 0 done, remarks or not; 1 done in part (sources, rows, files or announcements that failed, errors found by check); 2 could not be done; 3 held back by a guard. With --strict, remarks count as 1, and a source that cannot be read as 2."
+        "{BEGIN}\n{demo}\nExit codes: 0 done, remarks or not; 1 done in part (sources, rows, files or announcements that failed, errors found by check); 2 could not be done; 3 held back by a guard; 130 stopped by a signal. With --strict, remarks count as 1, and a source that cannot be read as 2."
     )
 }
 
@@ -26,9 +31,16 @@ fn after_help() -> String {
     version,
     max_term_width = 110,
     arg_required_else_help = true,
-    after_help = after_help()
+    disable_help_subcommand = true,
+    disable_version_flag = true,
+    help_template = "{about}\n{usage-heading} {usage}\n\n{all-args}{after-help}",
+    after_help = BEGIN,
+    after_long_help = after_long_help()
 )]
 pub struct Arguments {
+    /// Print the version
+    #[arg(long, short = 'V', action = ArgAction::Version, hide_short_help = true)]
+    pub version: Option<bool>,
     #[command(flatten)]
     pub shared: Shared,
     #[command(subcommand)]
@@ -37,25 +49,26 @@ pub struct Arguments {
 
 /// Options of every command.
 #[derive(Debug, Clone, Args)]
+#[command(next_help_heading = "Options of every command")]
 pub struct Shared {
     /// The configuration file; may be repeated. A folder stands for every idle-atlas.toml in it or below it [default:
     /// idle-atlas.toml in this folder or one above]
-    #[arg(long, global = true, value_name = "FILE")]
+    #[arg(long, global = true, value_name = "FILE", hide_short_help = true)]
     pub config: Vec<PathBuf>,
     /// Print one JSON document on standard output
-    #[arg(long, global = true)]
+    #[arg(long, global = true, hide_short_help = true)]
     pub json: bool,
     /// Print nothing but errors
-    #[arg(long, short, global = true, conflicts_with = "verbose")]
+    #[arg(long, short, global = true, conflicts_with = "verbose", hide_short_help = true)]
     pub quiet: bool,
     /// Print every example, not the first few
-    #[arg(long, short, global = true)]
+    #[arg(long, short, global = true, hide_short_help = true)]
     pub verbose: bool,
     /// Exit with 1 if there are any remarks, and stop if a source cannot be read
-    #[arg(long, global = true)]
+    #[arg(long, global = true, hide_short_help = true)]
     pub strict: bool,
     /// When to use colour
-    #[arg(long, global = true, value_name = "WHEN", default_value = "auto")]
+    #[arg(long, global = true, value_name = "WHEN", default_value = "auto", hide_short_help = true)]
     pub color: Color,
 }
 
@@ -68,32 +81,38 @@ pub enum Color {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// Examine a folder of pages and write a configuration for it
+    /// Examine what is there and write a configuration for it
     Init(InitArguments),
-    /// Show what would be listed, by section, and what is left out and why; write nothing
+    /// Show what would be listed, and what is left out and why
     Survey(SurveyArguments),
-    /// Write the sitemap files, the index and robots.txt; report what changed
+    /// Write the sitemap files and robots.txt; report what changed
     Build(BuildArguments),
     /// Explain everything that is known about one URL
     Why(WhyArguments),
-    /// Read a web root or live site as an engine does, and list what is wrong
+    /// Read a site as an engine does, and list what is wrong
     Check(CheckArguments),
     /// Tell engines what changed since each was last told
     Announce(AnnounceArguments),
-    /// Build and announce again whenever files change, an entry falls due, or an interval passes
+    /// Build and announce again whenever something changes or falls due
     Watch(WatchArguments),
     /// List runs and announcements, newest first
     History(HistoryArguments),
-    /// Lay access logs and exports of consoles over what is listed: fetched, picked up, waiting, strange
+    /// Lay access logs and exports of consoles over what is listed
     Uptake(UptakeArguments),
-    /// Write the state of the whole site on one page, for a browser or a printer
+    /// Write the state of the whole site on one page
     Report(ReportArguments),
-    /// Run a small search engine on loopback, for trying out announcements
+    /// Run a small search engine, for trying out announcements
     #[command(hide = cfg!(not(feature = "test-engine")))]
     TestEngine(TestEngineArguments),
     /// Do the whole job on the sample site, from start to end
     #[command(hide = cfg!(not(feature = "test-engine")))]
     Demo(DemoArguments),
+    /// Check the configuration, show it, or print its schema
+    Config(ConfigArguments),
+    /// Print what a shell needs to complete commands and options
+    Completions(CompletionsArguments),
+    /// Write a man page for each command
+    Manual(ManualArguments),
 }
 
 #[derive(Debug, Args)]
@@ -106,7 +125,7 @@ pub struct InitArguments {
     #[arg(long, value_name = "URL")]
     pub url: Option<String>,
     /// The IndexNow endpoint to announce to
-    #[arg(long, value_name = "URL", default_value = "https://api.indexnow.org/indexnow")]
+    #[arg(long, value_name = "URL", default_value = "https://api.indexnow.org/indexnow", hide_short_help = true)]
     pub engine: String,
 }
 
@@ -119,12 +138,13 @@ pub struct SurveyArguments {
     /// List entries one by one: all, or those selected by the options below
     #[arg(long)]
     pub list: bool,
-    /// Write a page with every entry, which can be searched and sorted in a browser
+    /// Write a page with every entry, to search and sort in a browser
     #[arg(long, value_name = "FILE", conflicts_with = "list")]
     pub html: Option<PathBuf>,
-    /// Stop showing a remark: its code, and patterns for paths or URLs unless it applies to all; added to
-    /// known-findings.txt
-    #[arg(long, value_names = ["CODE", "PATTERN"], num_args = 1.., conflicts_with_all = ["list", "html"])]
+    /// Stop showing a remark
+    ///
+    /// Its code, and patterns for paths or URLs unless it applies to all. They are added to known-findings.txt.
+    #[arg(long, value_names = ["CODE", "PATTERN"], num_args = 1.., conflicts_with_all = ["list", "html"], hide_short_help = true)]
     pub accept: Vec<String>,
     #[command(flatten)]
     pub wanted: ListOptions,
@@ -137,20 +157,20 @@ pub struct ListOptions {
     /// Only entries in this section
     #[arg(long, value_name = "NAME", requires = "list", conflicts_with = "reason")]
     pub section: Option<String>,
-    /// Only entries that are left out for this reason, such as noindex
+    /// Only entries left out for this reason, such as noindex
     #[arg(long, value_name = "CODE", requires = "list")]
     pub reason: Option<String>,
     /// Only entries from sources whose name contains this
-    #[arg(long, value_name = "NAME", requires = "list")]
+    #[arg(long, value_name = "NAME", requires = "list", hide_short_help = true)]
     pub source: Option<String>,
     /// Only entries below this path
     #[arg(long, value_name = "PATH", requires = "list")]
     pub under: Option<String>,
     /// The order
-    #[arg(long, value_name = "ORDER", requires = "list", default_value = "found")]
+    #[arg(long, value_name = "ORDER", requires = "list", default_value = "found", hide_short_help = true)]
     pub sort: Sort,
     /// The most entries to list
-    #[arg(long, value_name = "NUMBER", requires = "list", value_parser = at_least_one)]
+    #[arg(long, value_name = "NUMBER", requires = "list", value_parser = at_least_one, hide_short_help = true)]
     pub most: Option<usize>,
     /// As a table, or in a format for programs
     #[arg(long = "as", value_name = "FORM", requires = "list", default_value = "table")]
@@ -194,14 +214,13 @@ pub struct BuildArguments {
     #[arg(long, conflicts_with = "dry_run")]
     pub announce: bool,
     /// Take the files of this tool, and its lines in robots.txt, out of the web root, and nothing else
-    #[arg(long, conflicts_with_all = ["announce", "fresh", "recall"])]
+    #[arg(long, conflicts_with_all = ["announce", "fresh", "recall"], hide_short_help = true)]
     pub withdraw: bool,
     /// If there is no ledger, learn placement and dates from the site's own sitemaps: those on disk, those on the live
     /// site, or none
-    #[arg(long, value_name = "WHERE", value_enum, default_value = "disk")]
+    #[arg(long, value_name = "WHERE", value_enum, default_value = "disk", hide_short_help = true)]
     pub recall: Recall,
-    /// Let a build pass the guard that held it back; its message names the word
-    #[arg(long, value_name = "GUARD", value_parser = guard, help = allow_help())]
+    #[arg(long, value_name = "GUARD", value_parser = guard, help = allow_words(), long_help = allow_help())]
     pub allow: Vec<Guard>,
 }
 
@@ -217,19 +236,30 @@ pub enum Recall {
     None,
 }
 
+/// The words that let a build pass a guard, and what each holds a build back for.
+fn passable() -> impl Iterator<Item = (&'static str, Guard)> {
+    Guard::ALL.into_iter().filter_map(|guard| Some((guard.option()?, guard)))
+}
+
+/// The help for `--allow` in short: its words.
+fn allow_words() -> String {
+    let words: Vec<&str> = passable().map(|(word, _)| word).collect();
+    format!("Pass a guard that held the build back: {}", words.join(", "))
+}
+
 /// The help for `--allow`: each guard, with what it holds a build back for.
 fn allow_help() -> String {
-    let passable = Guard::ALL.into_iter().filter_map(|guard| Some((guard.option()?, guard.words())));
-    let lines: String = passable.map(|(option, words)| format!("\n- {option}: {words}")).collect();
+    let lines: String = passable().map(|(word, guard)| format!("\n- {word}: {}", guard.words())).collect();
     format!("Pass a guard that held the build back:{lines}")
 }
 
 /// Parses the word that lets a build pass a guard.
 fn guard(word: &str) -> Result<Guard, String> {
-    let passable = Guard::ALL.into_iter().filter_map(|guard| Some((guard.option()?, guard)));
-    let known: Vec<&str> = passable.clone().map(|(option, _)| option).collect();
-    let found = passable.into_iter().find(|(option, _)| *option == word);
-    found.map(|(_, guard)| guard).ok_or_else(|| format!("expected one of {}", known.join(", ")))
+    let found = passable().find(|(known, _)| *known == word);
+    found.map(|(_, guard)| guard).ok_or_else(|| {
+        let known: Vec<&str> = passable().map(|(word, _)| word).collect();
+        format!("expected one of {}", known.join(", "))
+    })
 }
 
 /// Parses a number of things to list, which must not be 0.
@@ -251,108 +281,6 @@ pub struct WhyArguments {
 }
 
 #[derive(Debug, Default, Args)]
-#[command(after_help = "Example: idle-atlas check https://www.marrowvale.example/")]
-pub struct CheckArguments {
-    /// A web root, a sitemap file, or the URL of a site or sitemap [default: the web root in the configuration]
-    #[arg(value_name = "WHERE")]
-    pub place: Option<String>,
-    /// Check the live site of the configuration
-    #[arg(long, conflicts_with = "place")]
-    pub live: bool,
-    /// Visit the listed pages on the live site: all, or so many
-    #[arg(long, value_name = "all|N", value_parser = sample)]
-    pub pages: Option<PageSample>,
-    /// Look at single pages on the live site, listed or not
-    #[arg(long, value_name = "URL", num_args = 1.., conflicts_with_all = ["place", "pages", "accept"])]
-    pub page: Vec<String>,
-    /// The same for each URL that a file lists, one a line
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["place", "pages", "accept"])]
-    pub pages_from: Option<PathBuf>,
-    /// See what URLs answer that left: those that the ledger knows, or those in an older sitemap, an export or a list
-    #[arg(long, value_name = "LIST", num_args = 0..=1, conflicts_with_all = ["place", "pages", "page", "accept"])]
-    pub gone: Option<Option<String>>,
-    /// With --gone: propose redirects for lost URLs
-    #[arg(long, value_name = "FORM", requires = "gone")]
-    pub redirects: Option<RedirectForm>,
-    /// Gather, and give advice about the content of listed pages
-    #[arg(long, conflicts_with_all = ["place", "pages", "page", "gone", "live"])]
-    pub content: bool,
-    /// With --pages or --gone: the most requests per second; 0: no limit
-    #[arg(long, value_name = "N", default_value = "10")]
-    pub rate: f64,
-    /// With --pages or --gone: the most requests at once
-    #[arg(long, value_name = "N", default_value = "4", value_parser = clap::value_parser!(u16).range(1..=64))]
-    pub connections: u16,
-    /// The least severity for exit code 1 [default: error; warning with --strict]
-    #[arg(long, value_name = "LEAST")]
-    pub fail_on: Option<FailOn>,
-    /// Accept findings: those about these URLs, or all of now
-    #[arg(long, value_names = ["CODE", "URL"], num_args = 1..)]
-    pub accept: Vec<String>,
-    /// Explain one kind of finding
-    #[arg(long, value_name = "CODE", conflicts_with_all = ["place", "live", "pages", "page", "pages_from", "gone", "content", "accept", "sarif"])]
-    pub explain: Option<String>,
-    /// Also write SARIF 2.1.0, for build servers
-    #[arg(long, value_name = "FILE")]
-    pub sarif: Option<PathBuf>,
-}
-
-/// The form of proposed redirects.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum RedirectForm {
-    Csv,
-    Nginx,
-}
-
-/// The least severity that makes the exit code 1.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum FailOn {
-    Error,
-    Warning,
-    Advice,
-    Never,
-}
-
-impl CheckArguments {
-    /// Whether the live site is asked.
-    pub fn is_live(&self) -> bool {
-        self.live || self.pages.is_some()
-    }
-
-    /// Whether single pages are looked at.
-    pub fn wants_cards(&self) -> bool {
-        !self.page.is_empty() || self.pages_from.is_some()
-    }
-
-    /// Whether it can do without a configuration.
-    pub fn stands_alone(&self) -> bool {
-        self.place.is_some() || self.wants_cards() || self.gone.is_some()
-    }
-
-    /// Which of the listed URLs are visited.
-    pub fn sample(&self) -> PageSample {
-        self.pages.unwrap_or_default()
-    }
-
-    /// How servers are asked.
-    pub fn pace(&self) -> Pace {
-        let connections = usize::from(self.connections.max(1));
-        Pace { requests_per_second: self.rate.max(0.0), connections, ..Pace::default() }
-    }
-}
-
-/// Reads how many pages to visit.
-fn sample(text: &str) -> Result<PageSample, String> {
-    match text {
-        "all" => Ok(PageSample::All),
-        number => match number.parse() {
-            Ok(0) | Err(_) => Err("expected “all” or a number from 1".to_owned()),
-            Ok(number) => Ok(PageSample::Some(number)),
-        },
-    }
-}
-
-#[derive(Debug, Default, Args)]
 #[command(after_help = "Example: idle-atlas announce --dry-run")]
 pub struct AnnounceArguments {
     /// Announce these URLs or paths now, whether they were announced before or not
@@ -362,22 +290,22 @@ pub struct AnnounceArguments {
     #[arg(long)]
     pub all: bool,
     /// Announce only what is, or was, in this section
-    #[arg(long, value_name = "NAME", conflicts_with = "key_file")]
+    #[arg(long, value_name = "NAME", conflicts_with = "key_file", hide_short_help = true)]
     pub section: Option<String>,
     /// Announce what has changed since this run or date, whether it was announced before or not
-    #[arg(long, value_name = "RUN|DATE", conflicts_with_all = ["all", "key_file"])]
+    #[arg(long, value_name = "RUN|DATE", conflicts_with_all = ["all", "key_file"], hide_short_help = true)]
     pub since: Option<String>,
     /// Tell only this engine; may be repeated
     #[arg(long, value_name = "NAME", conflicts_with = "key_file")]
     pub engine: Vec<String>,
     /// Announce more than 10,000 URLs with --all
-    #[arg(long, requires = "all")]
+    #[arg(long, requires = "all", hide_short_help = true)]
     pub yes: bool,
     /// Make an IndexNow key if there is none, and write its key file into the web root; announce nothing
     #[arg(long, conflicts_with_all = ["all", "dry_run"])]
     pub key_file: bool,
     /// With --key-file: make another key; both key files stand for two weeks
-    #[arg(long, requires = "key_file")]
+    #[arg(long, requires = "key_file", hide_short_help = true)]
     pub renew: bool,
     /// Show what would be announced; send nothing
     #[arg(long)]
@@ -390,10 +318,10 @@ pub struct AnnounceArguments {
     #[arg(long, value_name = "NUMBER", value_parser = at_least_one, conflicts_with_all = ["urls", "all", "section", "since", "engine", "key_file", "dry_run"])]
     pub by_hand: Option<usize>,
     /// Tick off URLs that were submitted in a console, or with --in, sitemap files submitted or removed there
-    #[arg(long, value_name = "URL", num_args = 1.., conflicts_with_all = ["urls", "all", "section", "since", "engine", "key_file", "dry_run", "by_hand"])]
+    #[arg(long, value_name = "URL", num_args = 1.., conflicts_with_all = ["urls", "all", "section", "since", "engine", "key_file", "dry_run", "by_hand"], hide_short_help = true)]
     pub done: Vec<String>,
     /// The console in which sitemap files were submitted or removed
-    #[arg(long = "in", value_name = "NAME", requires = "done")]
+    #[arg(long = "in", value_name = "NAME", requires = "done", hide_short_help = true)]
     pub console: Option<String>,
 }
 
@@ -472,13 +400,27 @@ mod tests {
         assert!(guard("empty").unwrap_err().contains("shrink, left-out"));
     }
 
+    /// `-h` fits a screen of 80 columns and 24 lines; `--help` has everything, and an example.
     #[test]
     fn help_fits_a_screen() {
-        let mut command = Arguments::command();
+        let mut command = Arguments::command().term_width(80);
         command.build();
-        for sub in command.get_subcommands_mut() {
-            let help = sub.render_help().to_string();
-            assert!(help.lines().count() <= 40, "{help}");
+        let mut too_long = String::new();
+        let mut all: Vec<&mut clap::Command> = command.get_subcommands_mut().collect();
+        while let Some(sub) = all.pop() {
+            let short = sub.render_help().to_string();
+            if short.lines().count() > 24 {
+                too_long += &format!("{} lines\n{short}\n\n", short.lines().count());
+            }
+            let long = sub.render_long_help().to_string();
+            assert!(sub.get_name() == "help" || long.contains("Example: idle-atlas "), "{long}");
+            for option in sub.get_arguments().filter_map(|argument| argument.get_long()).filter(|name| *name != "help")
+            {
+                assert!(long.contains(&format!("--{option}")), "--{option} is missing in\n{long}");
+            }
+            all.extend(sub.get_subcommands_mut());
         }
+        let short = command.render_help().to_string();
+        assert!(too_long.is_empty() && short.lines().count() <= 24, "{too_long}{short}");
     }
 }

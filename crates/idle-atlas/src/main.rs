@@ -16,7 +16,7 @@ use std::process::ExitCode;
 use clap::Parser;
 use serde_json::json;
 
-use crate::args::{Arguments, Command};
+use crate::args::{Arguments, Command, ConfigArguments, ConfigCommand};
 use crate::config::Settings;
 use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
@@ -60,6 +60,11 @@ fn run(arguments: &Arguments, session: &Session) -> Result<Exit, Failure> {
         Command::Demo(demo) => commands::demo::run(demo, session),
         #[cfg(not(feature = "test-engine"))]
         Command::TestEngine(_) | Command::Demo(_) => Err(Failure::said(commands::NO_TEST_ENGINE)),
+        Command::Completions(completions) => commands::packaging::completions(completions, &session.screen),
+        Command::Manual(manual) => commands::packaging::manual(manual, &session.screen),
+        Command::Config(ConfigArguments { what: ConfigCommand::Schema }) => {
+            commands::configuration::schema(&session.screen)
+        }
         Command::Watch(watch) => commands::watch::run(watch, &arguments.shared, session),
         Command::Check(args::CheckArguments { explain: Some(code), .. }) => commands::check::explain(code, session),
         Command::Check(check) if check.stands_alone() && config::is_none(&arguments.shared) => {
@@ -86,6 +91,15 @@ fn on_site(command: &Command, settings: &Settings, session: &Session) -> Result<
         Command::History(history) => commands::history::run(settings, history, session),
         Command::Report(report) => commands::report::run(settings, report, session),
         Command::Uptake(uptake) => commands::uptake::run(settings, uptake, session),
-        Command::Init(_) | Command::Watch(_) | Command::TestEngine(_) | Command::Demo(_) => Ok(Exit::Done),
+        Command::Config(ConfigArguments { what: ConfigCommand::Show }) => {
+            commands::configuration::show(settings, session)
+        }
+        Command::Config(_) => commands::configuration::check(settings, session),
+        Command::Init(_)
+        | Command::Watch(_)
+        | Command::TestEngine(_)
+        | Command::Demo(_)
+        | Command::Completions(_)
+        | Command::Manual(_) => Ok(Exit::Done),
     }
 }

@@ -32,7 +32,7 @@ pub struct HistoryArguments {
 }
 
 #[derive(Debug, Default, Args)]
-#[command(after_help = "Example: idle-atlas uptake /var/log/nginx/access.log* lamp-export.csv --engine lamp")]
+#[command(after_help = "Example: idle-atlas uptake access.log* lamp-pages.csv --engine lamp")]
 pub struct UptakeArguments {
     /// Access logs and exports of consoles; - is standard input [default: show what is known]
     #[arg(value_name = "FILE")]
@@ -41,7 +41,7 @@ pub struct UptakeArguments {
     #[arg(long, value_name = "NAME")]
     pub engine: Option<String>,
     /// What the exports are of: pages, images or videos [default: as their columns say, or pages]
-    #[arg(long, value_name = "WHAT")]
+    #[arg(long, value_name = "WHAT", hide_short_help = true)]
     pub of: Option<ExportOf>,
     /// The day of the exports [default: today]
     #[arg(long, value_name = "DATE")]
@@ -50,13 +50,13 @@ pub struct UptakeArguments {
     #[arg(long, value_name = "REASON", num_args = 0..=1, default_missing_value = "")]
     pub not_taken: Option<String>,
     /// How the exports write dates, such as %d/%m/%Y
-    #[arg(long, value_name = "FORMAT")]
+    #[arg(long, value_name = "FORMAT", hide_short_help = true)]
     pub dates: Option<String>,
     /// The log_format of the server, if it is not the Common or Combined Log Format or JSON
-    #[arg(long, value_name = "PATTERN")]
+    #[arg(long, value_name = "PATTERN", hide_short_help = true)]
     pub log_format: Option<String>,
     /// Forget what logs said, or the exports of an engine
-    #[arg(long, value_name = "logs|ENGINE", conflicts_with_all = ["files", "list"])]
+    #[arg(long, value_name = "logs|ENGINE", conflicts_with_all = ["files", "list"], hide_short_help = true)]
     pub forget: Option<String>,
     /// List pages one by one: all, or those selected by the options below
     #[arg(long)]
@@ -80,13 +80,13 @@ pub struct UptakeListOptions {
     #[arg(long, value_name = "STATE", requires = "list")]
     pub state: Option<UptakeState>,
     /// Only pages in this section
-    #[arg(long, value_name = "NAME", requires = "list")]
+    #[arg(long, value_name = "NAME", requires = "list", hide_short_help = true)]
     pub section: Option<String>,
     /// Only pages below this path
-    #[arg(long, value_name = "PATH", requires = "list")]
+    #[arg(long, value_name = "PATH", requires = "list", hide_short_help = true)]
     pub under: Option<String>,
     /// The most pages to list
-    #[arg(long, value_name = "NUMBER", requires = "list", value_parser = at_least_one)]
+    #[arg(long, value_name = "NUMBER", requires = "list", value_parser = at_least_one, hide_short_help = true)]
     pub most: Option<usize>,
     /// As a table, or in a format for programs
     #[arg(long = "as", value_name = "FORM", requires = "list", default_value = "table")]

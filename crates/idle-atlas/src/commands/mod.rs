@@ -9,6 +9,8 @@ mod known;
 pub mod announce;
 pub mod build;
 pub mod check;
+pub mod configuration;
+pub mod packaging;
 pub mod history;
 pub mod init;
 pub mod report;

@@ -9,9 +9,9 @@ use atlas_io::program::Program;
 use atlas_io::secret::Secret;
 use atlas_store::ledger;
 use jiff::tz::TimeZone;
-use toml::Spanned;
 
 use super::file::ConfigText;
+use super::tables::At;
 use crate::exit::Failure;
 
 /// The context in which the tables of a configuration are resolved.
@@ -26,7 +26,7 @@ pub(super) struct Context<'a> {
 
 impl Context<'_> {
     /// Where the live site is reached, if not at its own address.
-    pub(super) fn reach(&self, typed: &Spanned<String>) -> Result<Reach, Failure> {
+    pub(super) fn reach(&self, typed: &At<String>) -> Result<Reach, Failure> {
         let text = expand(self.origin, typed)?;
         let bad = |why: String| {
             let message = format!("“reached_at”: {why}; expected a scheme and a host, such as http://127.0.0.1:8080");
@@ -40,7 +40,7 @@ impl Context<'_> {
     }
 
     /// A program of the user's, which runs in the folder of the configuration.
-    pub(super) fn program(&self, key: &str, run: &Spanned<Vec<String>>, wait: Duration) -> Result<Program, Failure> {
+    pub(super) fn program(&self, key: &str, run: &At<Vec<String>>, wait: Duration) -> Result<Program, Failure> {
         if run.as_ref().first().is_none_or(|program| program.trim().is_empty()) {
             let message =
                 format!("“{key}” is empty; expected a program and its arguments, such as [\"python3\", \"export.py\"]");
@@ -52,14 +52,14 @@ impl Context<'_> {
 }
 
 /// Replaces `${NAME}` by the value of that environment variable. Whatever shows the setting shows what was typed.
-pub(super) fn expand(origin: &ConfigText, text: &Spanned<String>) -> Result<Secret, Failure> {
+pub(super) fn expand(origin: &ConfigText, text: &At<String>) -> Result<Secret, Failure> {
     expand_with(origin, text, |_, _, value| value)
 }
 
 /// The same, where `encode` gets what was typed before and after a variable, and its value, and returns what to write.
 pub(super) fn expand_with(
     origin: &ConfigText,
-    text: &Spanned<String>,
+    text: &At<String>,
     encode: impl Fn(&str, &str, String) -> String,
 ) -> Result<Secret, Failure> {
     let typed = text.as_ref().as_str();
@@ -83,7 +83,7 @@ pub(super) fn is_template(section: &str) -> bool {
 }
 
 /// The time zone with this name.
-pub(super) fn timezone(origin: &ConfigText, name: Option<&Spanned<String>>) -> Result<TimeZone, Failure> {
+pub(super) fn timezone(origin: &ConfigText, name: Option<&At<String>>) -> Result<TimeZone, Failure> {
     let Some(name) = name else { return Ok(TimeZone::UTC) };
     TimeZone::get(name.as_ref()).map_err(|_| {
         origin.error(name, format!("“timezone”: “{}” is unknown; expected a name such as Europe/London", name.as_ref()))

@@ -10,17 +10,16 @@ use atlas_core::announce::{Change, Method};
 use atlas_core::judge::Thresholds;
 use atlas_io::engines::{self, CallSettings, EngineSettings, TellingLimits, Tells};
 use atlas_io::secret::Secret;
-use toml::Spanned;
 
 use super::context::{Context, expand};
-use super::upkeep::{EngineTable, GuardsTable};
+use super::tables::{At, EngineTable, GuardsTable};
 use crate::exit::Failure;
 
 impl Context<'_> {
     /// The limits of the guards.
     pub(super) fn thresholds(&self, table: &GuardsTable) -> Result<Thresholds, Failure> {
         let usual = Thresholds::default();
-        let share = |key: &str, typed: &Option<Spanned<String>>, usual: u64| {
+        let share = |key: &str, typed: &Option<At<String>>, usual: u64| {
             let Some(typed) = typed else { return Ok(usual) };
             let share = typed.as_ref().strip_suffix('%').and_then(|digits| digits.trim().parse::<u64>().ok());
             share.filter(|share| *share <= 100).ok_or_else(|| {
@@ -133,16 +132,16 @@ impl Context<'_> {
     /// Rejects keys that have no effect with a protocol.
     fn takes(&self, table: &EngineTable, via: &str) -> Result<(), Failure> {
         let calls: [(&str, Option<Range<usize>>); 8] = [
-            ("each", table.each.as_ref().map(Spanned::span)),
-            ("method", table.method.as_ref().map(Spanned::span)),
-            ("headers", table.headers.as_ref().map(Spanned::span)),
-            ("body", table.body.as_ref().map(Spanned::span)),
-            ("expect", table.expect.as_ref().map(Spanned::span)),
-            ("changes", table.changes.as_ref().map(Spanned::span)),
-            ("most_urls", table.most_urls.as_ref().map(Spanned::span)),
-            ("token_command", table.token_command.as_ref().map(Spanned::span)),
+            ("each", table.each.as_ref().map(At::span)),
+            ("method", table.method.as_ref().map(At::span)),
+            ("headers", table.headers.as_ref().map(At::span)),
+            ("body", table.body.as_ref().map(At::span)),
+            ("expect", table.expect.as_ref().map(At::span)),
+            ("changes", table.changes.as_ref().map(At::span)),
+            ("most_urls", table.most_urls.as_ref().map(At::span)),
+            ("token_command", table.token_command.as_ref().map(At::span)),
         ];
-        let keys = [("indexnow", ("key", table.key.as_ref().map(Spanned::span)))];
+        let keys = [("indexnow", ("key", table.key.as_ref().map(At::span)))];
         let owned = keys.into_iter().chain(calls.map(|key| (HTTP_CALL, key)));
         for (of, (key, span)) in owned {
             if let Some(span) = span.filter(|_| of != via) {
@@ -154,7 +153,7 @@ impl Context<'_> {
     }
 
     /// The settings of a call by template.
-    fn call(&self, table: &EngineTable, typed: &Spanned<String>, wait: Duration) -> Result<CallSettings, Failure> {
+    fn call(&self, table: &EngineTable, typed: &At<String>, wait: Duration) -> Result<CallSettings, Failure> {
         let each = match &table.each {
             None => CallFor::Url,
             Some(word) => CallFor::ALL
@@ -181,7 +180,7 @@ impl Context<'_> {
             headers.push((name.clone(), text.expose().to_owned()));
         }
         let status =
-            |typed: &Spanned<Vec<i64>>| {
+            |typed: &At<Vec<i64>>| {
                 let valid = |status: &i64| u16::try_from(*status).ok().filter(|status| (100..=599).contains(status));
                 typed.as_ref().iter().map(valid).collect::<Option<Vec<u16>>>().ok_or_else(|| {
                     self.origin.error(typed, "“expect”: expected a list of statuses, such as [200, 204]")

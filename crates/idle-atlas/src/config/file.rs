@@ -1,14 +1,15 @@
 //! The configuration as typed, and errors that say where it is wrong and how to fix it.
 
-use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use schemars::JsonSchema;
 use serde::Deserialize;
-use toml::Spanned;
 
-use super::upkeep::{
-    AccessLogTable, CheckTable, CrawlerTable, EngineTable, FilesTable, GuardsTable, HistoryTable, OwnershipTable,
-    ProgramTable, RobotsTable, UptakeTable, WatchTable,
+use super::tables::{
+    AccessLogTable, AlternatesTable, ArchiveTable, At, CheckTable, CrawlerTable, EngineTable, FilesTable, GuardsTable,
+    HistoryTable, ImagesTable, NewestTable, NewsTable, OembedTable, OwnershipTable, PlayerTable, ProgramTable,
+    RobotsTable, RuleTable, SectionTable, SectionsTable, SiteTable, SourceTable, StructuredTable, UptakeTable,
+    VideosTable, VisitorTable, WatchTable,
 };
 use crate::exit::Failure;
 
@@ -21,7 +22,7 @@ pub struct ConfigText {
 
 impl ConfigText {
     /// An error about this value.
-    pub fn error<T>(&self, at: &Spanned<T>, message: impl AsRef<str>) -> Failure {
+    pub fn error<T>(&self, at: &At<T>, message: impl AsRef<str>) -> Failure {
         self.error_at(at.span().start, message)
     }
 
@@ -37,20 +38,21 @@ impl ConfigText {
     }
 }
 
-#[derive(Debug, Deserialize)]
+/// The configuration of a site.
+#[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ConfigFile {
     pub site: SiteTable,
     #[serde(default)]
-    pub source: Vec<Spanned<SourceTable>>,
+    pub source: Vec<At<SourceTable>>,
     #[serde(default)]
     pub sections: SectionsTable,
     #[serde(default)]
     pub section: Vec<SectionTable>,
     #[serde(default)]
-    pub rule: Vec<Spanned<RuleTable>>,
+    pub rule: Vec<At<RuleTable>>,
     #[serde(default)]
-    pub archive: Vec<Spanned<ArchiveTable>>,
+    pub archive: Vec<At<ArchiveTable>>,
     #[serde(default)]
     pub news: Vec<NewsTable>,
     #[serde(default)]
@@ -63,7 +65,7 @@ pub struct ConfigFile {
     #[serde(default)]
     pub videos: VideosTable,
     #[serde(default)]
-    pub player: Vec<Spanned<PlayerTable>>,
+    pub player: Vec<At<PlayerTable>>,
     #[serde(default)]
     pub oembed: Vec<OembedTable>,
     #[serde(default)]
@@ -73,7 +75,7 @@ pub struct ConfigFile {
     #[serde(default)]
     pub engine: Vec<EngineTable>,
     #[serde(default)]
-    pub ownership: Vec<Spanned<OwnershipTable>>,
+    pub ownership: Vec<At<OwnershipTable>>,
     #[serde(default)]
     pub before_build: Vec<ProgramTable>,
     #[serde(default)]
@@ -94,295 +96,6 @@ pub struct ConfigFile {
     pub uptake: Vec<UptakeTable>,
     #[serde(default)]
     pub access_log: AccessLogTable,
-}
-
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct SiteTable {
-    pub url: Spanned<String>,
-    pub web_root: Spanned<String>,
-    pub timezone: Option<Spanned<String>>,
-    pub reached_at: Option<Spanned<String>>,
-}
-
-/// Declares the table of a source, which knows the keys that were typed in it.
-macro_rules! source_table {
-    ($($key:ident: $type:ty),* $(,)?) => {
-        #[derive(Debug, Deserialize)]
-        #[serde(deny_unknown_fields)]
-        pub struct SourceTable {
-            pub from: Spanned<String>,
-            $(pub $key: Option<Spanned<$type>>),*
-        }
-
-        impl SourceTable {
-            /// The keys that were typed besides “from”, with the positions of their values.
-            pub fn typed(&self) -> Vec<(&'static str, usize)> {
-                let keys = [$((stringify!($key), self.$key.as_ref().map(|value| value.span().start))),*];
-                keys.into_iter().filter_map(|(key, at)| Some((key, at?))).collect()
-            }
-        }
-    };
-}
-
-source_table! {
-    name: String,
-    section: String,
-    pages: String,
-    folder: String,
-    drop_html: bool,
-    canonical: String,
-    documents: Vec<String>,
-    file: String,
-    hints: bool,
-    layout: String,
-    dates: String,
-    lists: String,
-    fields: BTreeMap<String, Spanned<OneOrMore>>,
-    connection: String,
-    query: String,
-    query_file: String,
-    retries: i64,
-    run: Vec<String>,
-    wait_seconds: i64,
-    requests_per_second: f64,
-    connections: i64,
-    most_pages: i64,
-    most_depth: i64,
-    most_minutes: i64,
-    drop_parameters: Vec<String>,
-}
-
-/// A column or template, or a list of them.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(untagged, expecting = "expected a column's name or template, or a list of them")]
-pub enum OneOrMore {
-    One(String),
-    More(Vec<String>),
-}
-
-impl OneOrMore {
-    pub fn to_vec(&self) -> Vec<String> {
-        match self {
-            Self::One(text) => vec![text.clone()],
-            Self::More(texts) => texts.clone(),
-        }
-    }
-}
-
-/// Hints, which rules, archives and sections set in the same way.
-#[derive(Debug, Default)]
-pub struct HintKeys<'t> {
-    pub changefreq: Option<&'t Spanned<String>>,
-    pub priority: Option<&'t Spanned<NumberOrWord>>,
-    pub date_policy: Option<&'t Spanned<String>>,
-    pub announce: Option<bool>,
-}
-
-/// Implements access to a table's hints.
-macro_rules! has_hints {
-    ($table:ident) => {
-        impl $table {
-            pub fn hints(&self) -> HintKeys<'_> {
-                HintKeys {
-                    changefreq: self.changefreq.as_ref(),
-                    priority: self.priority.as_ref(),
-                    date_policy: self.date_policy.as_ref(),
-                    announce: self.announce,
-                }
-            }
-        }
-    };
-}
-
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct SectionTable {
-    pub name: Spanned<String>,
-    pub title: Option<String>,
-    #[serde(default)]
-    pub matching: Vec<Spanned<String>>,
-    pub on: Option<bool>,
-    pub urls_per_file: Option<Spanned<i64>>,
-    pub bytes_per_file: Option<Spanned<i64>>,
-    pub media_per_file: Option<Spanned<i64>>,
-    pub images: Option<Spanned<YesOrWord>>,
-    pub most_images: Option<Spanned<i64>>,
-    pub image_hosts: Option<Spanned<WordOrList>>,
-    pub videos: Option<Spanned<YesOrWord>>,
-    pub most_videos: Option<Spanned<i64>>,
-    pub video_hosts: Option<Spanned<WordOrList>>,
-    pub changefreq: Option<Spanned<String>>,
-    pub priority: Option<Spanned<NumberOrWord>>,
-    pub date_policy: Option<Spanned<String>>,
-    pub announce: Option<bool>,
-    pub thin_words: Option<Spanned<i64>>,
-}
-
-has_hints!(SectionTable);
-
-/// What holds for sections that do not set it themselves.
-#[derive(Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct SectionsTable {
-    pub urls_per_file: Option<Spanned<i64>>,
-    pub bytes_per_file: Option<Spanned<i64>>,
-    pub media_per_file: Option<Spanned<i64>>,
-    pub changefreq: Option<Spanned<String>>,
-    pub priority: Option<Spanned<NumberOrWord>>,
-    pub date_policy: Option<Spanned<String>>,
-    pub announce: Option<bool>,
-}
-
-has_hints!(SectionsTable);
-
-/// A number, or a word that says how to compute one.
-#[derive(Debug, Deserialize)]
-#[serde(untagged, expecting = "expected a number from 0.0 to 1.0, \"by-depth\" or \"by-share\"")]
-pub enum NumberOrWord {
-    Number(f64),
-    Word(String),
-}
-
-/// Yes, no, or a word.
-#[derive(Debug, Deserialize)]
-#[serde(untagged, expecting = "expected true, false, \"with-pages\", \"own-files\" or \"off\"")]
-pub enum YesOrWord {
-    Yes(bool),
-    Word(String),
-}
-
-/// A word, or a list of hosts.
-#[derive(Debug, Clone, Deserialize)]
-#[serde(untagged, expecting = "expected \"all\", \"own\" or a list of hosts")]
-pub enum WordOrList {
-    Word(String),
-    List(Vec<String>),
-}
-
-#[derive(Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct RuleTable {
-    pub matching: Option<Vec<Spanned<String>>>,
-    pub in_section: Option<Vec<Spanned<String>>>,
-    pub source: Option<Vec<Spanned<String>>>,
-    pub kind: Option<Vec<String>>,
-    pub id: Option<Vec<String>>,
-    pub slug: Option<Vec<String>>,
-    pub category: Option<Vec<String>>,
-    pub tag: Option<Vec<String>>,
-    pub author: Option<Vec<String>>,
-    pub covers: Option<Spanned<String>>,
-    pub title_pattern: Option<Spanned<String>>,
-    pub url_pattern: Option<Spanned<String>>,
-    pub listed_in: Option<Spanned<String>>,
-    pub older_than_days: Option<Spanned<i64>>,
-    pub newer_than_days: Option<Spanned<i64>>,
-    pub least_depth: Option<Spanned<i64>>,
-    pub most_depth: Option<Spanned<i64>>,
-    pub with_images: Option<bool>,
-    pub with_videos: Option<bool>,
-    pub keep: Option<bool>,
-    pub section: Option<Spanned<String>>,
-    pub changefreq: Option<Spanned<String>>,
-    pub priority: Option<Spanned<NumberOrWord>>,
-    pub date_policy: Option<Spanned<String>>,
-    pub announce: Option<bool>,
-}
-
-has_hints!(RuleTable);
-
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct ArchiveTable {
-    pub by: Spanned<String>,
-    pub url: Spanned<String>,
-    pub section: Option<Spanned<String>>,
-    pub into: Option<Spanned<String>>,
-    #[serde(default)]
-    pub assume_page: bool,
-    pub slugs: Option<Spanned<String>>,
-    pub changefreq: Option<Spanned<String>>,
-    pub priority: Option<Spanned<NumberOrWord>>,
-    pub date_policy: Option<Spanned<String>>,
-    pub announce: Option<bool>,
-}
-
-has_hints!(ArchiveTable);
-
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct NewsTable {
-    pub sections: Spanned<Vec<Spanned<String>>>,
-    pub publication: Spanned<String>,
-    pub language: Spanned<String>,
-}
-
-#[derive(Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct AlternatesTable {
-    pub write: Option<bool>,
-    pub paths: BTreeMap<String, Spanned<String>>,
-    pub x_default: Option<Spanned<String>>,
-}
-
-#[derive(Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct VisitorTable {
-    pub title: Option<String>,
-    pub language: Option<Spanned<String>>,
-    pub template: Option<Spanned<String>>,
-    pub entries_per_page: Option<Spanned<i64>>,
-}
-
-#[derive(Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct NewestTable {
-    pub forms: Option<Spanned<Vec<String>>>,
-    pub title: Option<String>,
-    pub entries: Option<Spanned<i64>>,
-    #[serde(default)]
-    pub sections: Vec<Spanned<String>>,
-}
-
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct StructuredTable {
-    pub folder: Spanned<String>,
-}
-
-#[derive(Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct ImagesTable {
-    pub write: Option<Spanned<String>>,
-    pub most_per_page: Option<Spanned<i64>>,
-    pub hosts: Option<Spanned<WordOrList>>,
-    pub lead_picture: Option<bool>,
-    pub drop_parameters: Option<Spanned<Vec<String>>>,
-}
-
-#[derive(Debug, Default, Deserialize)]
-#[serde(deny_unknown_fields, default)]
-pub struct VideosTable {
-    pub write: Option<Spanned<String>>,
-    pub most_per_page: Option<Spanned<i64>>,
-    pub hosts: Option<Spanned<WordOrList>>,
-    pub oembed: bool,
-}
-
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct PlayerTable {
-    pub url: String,
-    pub content: Option<String>,
-    pub thumbnail: Option<String>,
-}
-
-#[derive(Debug, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct OembedTable {
-    pub matching: Vec<Spanned<String>>,
-    pub endpoint: Spanned<String>,
 }
 
 /// Parses the text. Unknown keys and wrong types are errors that name the line and the most similar key.

@@ -1,7 +1,7 @@
-//! The configuration: parsed as typed ([`mod@file`]), then resolved into settings ([`resolve`]). The rest of the
+//! The configuration: parsed as typed ([`mod@file`], [`tables`]), then resolved into settings ([`resolve`]). The rest of the
 //! program sees only the settings.
 
-mod upkeep;
+mod tables;
 pub mod file;
 mod context;
 mod rules;
@@ -14,6 +14,8 @@ mod ownership;
 mod watch;
 mod uptake;
 pub mod resolve;
+pub mod reference;
+pub mod shown;
 
 use std::fs;
 use std::path::{Path, PathBuf};

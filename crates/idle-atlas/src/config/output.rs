@@ -17,11 +17,10 @@ use atlas_core::visitor::PageTemplate;
 use atlas_store::arrange::Cut;
 use atlas_store::destination::{FOLDED_DAYS, Gzip, MAIN, Names};
 use atlas_store::extras::{ExtrasSettings, NewestSettings, VisitorSettings};
-use toml::Spanned;
 
 use super::context::{Context, expand};
-use super::file::{self, ConfigFile, WordOrList, YesOrWord};
-use super::upkeep::{EngineTable, FilesTable, NumberOrAuto};
+use super::file::ConfigFile;
+use super::tables::{At, EngineTable, FilesTable, NewsTable, NumberOrAuto, WordOrList, YesOrWord};
 use crate::exit::Failure;
 
 /// The smallest size limit of a file, so that a frame and a long URL fit.
@@ -53,7 +52,7 @@ impl Context<'_> {
             let Some(table) = typed.section.iter().find(|table| *table.name.as_ref() == section.name) else {
                 return Ok(policy);
             };
-            let media = |key: &str, own: &Option<Spanned<YesOrWord>>, usual: Media| match own.as_ref() {
+            let media = |key: &str, own: &Option<At<YesOrWord>>, usual: Media| match own.as_ref() {
                 None => Ok(usual),
                 Some(typed) => match typed.as_ref() {
                     YesOrWord::Yes(true) if usual == Media::Off => Ok(Media::WithPages),
@@ -76,7 +75,7 @@ impl Context<'_> {
     }
 
     /// The hosts whose pictures or videos are written.
-    fn hosts(&self, key: &str, typed: Option<&Spanned<WordOrList>>, usual: &Hosts) -> Result<Hosts, Failure> {
+    fn hosts(&self, key: &str, typed: Option<&At<WordOrList>>, usual: &Hosts) -> Result<Hosts, Failure> {
         let Some(typed) = typed else { return Ok(usual.clone()) };
         let expected = || {
             let message = format!(
@@ -100,11 +99,11 @@ impl Context<'_> {
         }
     }
 
-    fn media(&self, key: &str, word: Option<&Spanned<String>>) -> Result<Media, Failure> {
+    fn media(&self, key: &str, word: Option<&At<String>>) -> Result<Media, Failure> {
         word.map_or(Ok(Media::WithPages), |word| self.media_word(key, word, word.as_ref()))
     }
 
-    fn media_word<T>(&self, key: &str, at: &Spanned<T>, word: &str) -> Result<Media, Failure> {
+    fn media_word<T>(&self, key: &str, at: &At<T>, word: &str) -> Result<Media, Failure> {
         match word {
             "with-pages" => Ok(Media::WithPages),
             "own-files" => Ok(Media::OwnFiles),
@@ -117,7 +116,7 @@ impl Context<'_> {
     }
 
     /// The most of something, up to the limit of the format or the reader.
-    fn most(&self, key: &str, typed: Option<&Spanned<i64>>, usual: usize, most: usize) -> Result<usize, Failure> {
+    fn most(&self, key: &str, typed: Option<&At<i64>>, usual: usize, most: usize) -> Result<usize, Failure> {
         let Some(number) = typed else { return Ok(usual) };
         let within = usize::try_from(*number.as_ref()).ok().filter(|number| *number <= most);
         within.ok_or_else(|| self.origin.error(number, format!("“{key}”: expected a number from 0 to {most}")))
@@ -125,7 +124,7 @@ impl Context<'_> {
 
     /// The sections with news, and their publications.
     fn news(&self, typed: &ConfigFile, sections: &Sections) -> Result<Vec<(Vec<usize>, News)>, Failure> {
-        let one = |table: &file::NewsTable| {
+        let one = |table: &NewsTable| {
             let publication = table.publication.as_ref().trim();
             if publication.is_empty() {
                 return Err(self
@@ -149,7 +148,7 @@ impl Context<'_> {
     /// How translations are found; `None` if none are written.
     pub(super) fn alternates(&self, typed: &ConfigFile) -> Result<Option<AlternatesSettings>, Failure> {
         let table = &typed.alternates;
-        let tag = |at: &Spanned<String>, text: &str| {
+        let tag = |at: &At<String>, text: &str| {
             language::tag(text).map_err(|why| self.origin.error(at, format!("[alternates]: {why}")))
         };
         let mut paths = Vec::new();
@@ -183,11 +182,11 @@ impl Context<'_> {
         })
     }
 
-    pub(super) fn urls_per_file(&self, number: &Spanned<i64>) -> Result<u32, Failure> {
+    pub(super) fn urls_per_file(&self, number: &At<i64>) -> Result<u32, Failure> {
         self.urls_number(number, *number.as_ref())
     }
 
-    fn urls_number<T>(&self, at: &Spanned<T>, number: i64) -> Result<u32, Failure> {
+    fn urls_number<T>(&self, at: &At<T>, number: i64) -> Result<u32, Failure> {
         let number = u32::try_from(number).ok().filter(|number| (1..=MOST_URLS).contains(number));
         number.ok_or_else(|| self.origin.error(at, "“urls_per_file”: expected a number from 1 to 50,000"))
     }
@@ -196,7 +195,7 @@ impl Context<'_> {
     pub(super) fn number<N>(
         &self,
         key: &str,
-        typed: Option<&Spanned<i64>>,
+        typed: Option<&At<i64>>,
         (least, most): (N, N),
         usual: N,
     ) -> Result<N, Failure>
@@ -208,13 +207,13 @@ impl Context<'_> {
         number.ok_or_else(|| self.origin.error(typed, format!("“{key}”: expected a number from {least} to {most}")))
     }
 
-    pub(super) fn bytes_per_file(&self, number: &Spanned<i64>) -> Result<u64, Failure> {
+    pub(super) fn bytes_per_file(&self, number: &At<i64>) -> Result<u64, Failure> {
         let within = (LEAST_BYTES..=MOST_BYTES as i64).contains(number.as_ref());
         let message = || format!("“bytes_per_file”: expected a number from {LEAST_BYTES} to {MOST_BYTES}");
         if within { Ok(*number.as_ref() as u64) } else { Err(self.origin.error(number, message())) }
     }
 
-    pub(super) fn media_per_file(&self, number: &Spanned<i64>) -> Result<u32, Failure> {
+    pub(super) fn media_per_file(&self, number: &At<i64>) -> Result<u32, Failure> {
         let most = u64::from(MOST_URLS) * MOST_IMAGES as u64;
         let within = u32::try_from(*number.as_ref()).ok();
         let within = within.filter(|number| *number >= LEAST_MEDIA && u64::from(*number) <= most);
@@ -285,7 +284,7 @@ impl Context<'_> {
     }
 
     /// Sitemaps that are served from another host or folder than the site.
-    fn elsewhere(&self, folder: &Spanned<String>, address: &Spanned<String>) -> Result<(PathBuf, String), Failure> {
+    fn elsewhere(&self, folder: &At<String>, address: &At<String>) -> Result<(PathBuf, String), Failure> {
         let path = self.folder.join(expand(self.origin, folder)?.expose());
         if !path.is_dir() {
             return Err(self.origin.error(folder, format!("“folder”: there is no folder {}", path.display())));
@@ -376,7 +375,7 @@ impl Context<'_> {
         })
     }
 
-    fn template(&self, file: &Spanned<String>) -> Result<PageTemplate, Failure> {
+    fn template(&self, file: &At<String>) -> Result<PageTemplate, Failure> {
         let shown = expand(self.origin, file)?;
         let text = fs::read_to_string(self.folder.join(shown.expose()))
             .map_err(|error| self.origin.error(file, format!("“template”: cannot read {shown}: {error}")))?;

@@ -3,15 +3,14 @@
 use atlas_core::check::Ownership;
 use atlas_core::page::metas;
 use atlas_core::placement::{CHILD_PREFIX, plain_name};
-use toml::Spanned;
 
 use super::context::Context;
-use super::upkeep::{ElementOrTable, NamedContent, OwnershipTable};
+use super::tables::{At, ElementOrTable, NamedContent, OwnershipTable};
 use crate::exit::Failure;
 
 impl Context<'_> {
     /// The elements and files that consoles ask for; `main` is the name of the main file.
-    pub(super) fn ownership(&self, tables: &[Spanned<OwnershipTable>], main: &str) -> Result<Ownership, Failure> {
+    pub(super) fn ownership(&self, tables: &[At<OwnershipTable>], main: &str) -> Result<Ownership, Failure> {
         let mut ownership = Ownership::default();
         for table in tables {
             let OwnershipTable { meta, file } = table.as_ref();

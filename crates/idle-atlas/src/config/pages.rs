@@ -5,10 +5,10 @@ use atlas_core::page::{PageReader, Player};
 use atlas_core::query::Parameters;
 use atlas_io::sources::oembed::{Asking, Endpoint};
 use globset::{GlobBuilder, GlobSetBuilder};
-use toml::Spanned;
 
 use super::context::{Context, expand};
-use super::file::{ConfigFile, PlayerTable};
+use super::file::ConfigFile;
+use super::tables::{At, PlayerTable};
 use crate::exit::Failure;
 
 /// How pages are read.
@@ -25,7 +25,7 @@ pub fn reader(context: &Context<'_>, typed: &ConfigFile) -> Result<PageReader, F
 /// Names of query parameters: the configured ones and the default ones.
 pub fn parameters(
     context: &Context<'_>,
-    typed: Option<&Spanned<Vec<String>>>,
+    typed: Option<&At<Vec<String>>>,
     usual: &[&str],
 ) -> Result<Parameters, Failure> {
     let own = typed.map(|names| names.as_ref().as_slice()).unwrap_or_default();
@@ -37,7 +37,7 @@ pub fn parameters(
 }
 
 fn players(context: &Context<'_>, typed: &ConfigFile) -> Result<Vec<Player>, Failure> {
-    let player = |table: &Spanned<PlayerTable>| {
+    let player = |table: &At<PlayerTable>| {
         let player = table.as_ref();
         Player::new(&player.url, player.content.as_deref(), player.thumbnail.as_deref())
             .map_err(|why| context.origin.error(table, format!("[[player]] “url”: {why}")))

@@ -6,7 +6,7 @@ use atlas_io::program::Program;
 
 use super::context::Context;
 use super::file::ConfigFile;
-use super::upkeep::ProgramTable;
+use super::tables::ProgramTable;
 use crate::exit::Failure;
 
 /// How long a program may take, in seconds, unless the configuration says otherwise.

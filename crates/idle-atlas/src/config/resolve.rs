@@ -28,13 +28,13 @@ use atlas_store::stop::Stop;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use toml::Spanned;
 
 use super::context::{Context, expand, ledger_folder, timezone};
 use super::file::{ConfigFile, ConfigText};
 use super::pages;
 use super::programs::Programs;
 use super::sources::Sources;
+use super::tables::At;
 use super::uptake::UptakeSettings;
 use super::watch::WatchSettings;
 use crate::exit::Failure;
@@ -98,7 +98,7 @@ impl Settings {
     /// Resolves what was typed. Every error names the line.
     pub fn from_file(origin: &ConfigText, typed: ConfigFile) -> Result<Self, Failure> {
         let folder = origin.path.parent().unwrap_or(Path::new(""));
-        let expanded = |text: &Spanned<String>| expand(origin, text).map(|secret| secret.expose().to_owned());
+        let expanded = |text: &At<String>| expand(origin, text).map(|secret| secret.expose().to_owned());
         let url = expand(origin, &typed.site.url)?;
         let site = Site::parse(url.expose()).map_err(|why| {
             origin.error(&typed.site.url, url.hide(format!("“url”: {why}; expected the site's URL as visitors reach it, such as https://www.marrowvale.example/")))

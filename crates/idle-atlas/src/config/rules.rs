@@ -12,10 +12,10 @@ use atlas_core::entry::{Changefreq, DatePolicy, Priority};
 use atlas_core::hint::{Hints, PriorityHint};
 use globset::GlobBuilder;
 use regex::{Regex, RegexBuilder};
-use toml::Spanned;
 
 use super::context::{Context, expand, is_template};
-use super::file::{ArchiveTable, ConfigFile, HintKeys, NumberOrWord, RuleTable};
+use super::file::ConfigFile;
+use super::tables::{ArchiveTable, At, HintKeys, NumberOrWord, RuleTable};
 use crate::exit::Failure;
 
 /// The largest size of a compiled pattern in bytes: enough for any that a person writes.
@@ -54,7 +54,7 @@ impl Context<'_> {
         let by_sources = by_sources.filter(|name| !is_template(name.as_ref()));
         let by_rules = typed.rule.iter().filter_map(|table| table.as_ref().section.as_ref());
         let by_archives = typed.archive.iter().filter_map(|table| table.as_ref().into.as_ref());
-        let named: Vec<&Spanned<String>> = by_sources.chain(by_rules).chain(by_archives).collect();
+        let named: Vec<&At<String>> = by_sources.chain(by_rules).chain(by_archives).collect();
         named.iter().try_for_each(|name| self.section_name("section", name))?;
         let named = named.into_iter().map(|name| name.as_ref().clone());
         Ok(Sections::with_usual(sections, named, usual))
@@ -62,7 +62,7 @@ impl Context<'_> {
 
     /// The number of words below which a page is thin, for all sections and for single ones.
     pub(super) fn thin_words(&self, typed: &ConfigFile) -> Result<ThinWords, Failure> {
-        let number = |number: &Spanned<i64>| {
+        let number = |number: &At<i64>| {
             u32::try_from(*number.as_ref())
                 .map_err(|_| self.origin.error(number, "“thin_words”: expected a number of words, 0 or more"))
         };
@@ -76,24 +76,24 @@ impl Context<'_> {
         Ok(ThinWords { usual: usual.unwrap_or(ThinWords::default().usual), sections })
     }
 
-    fn urls(&self, typed: Option<&Spanned<i64>>) -> Result<Option<u32>, Failure> {
+    fn urls(&self, typed: Option<&At<i64>>) -> Result<Option<u32>, Failure> {
         typed.map(|number| self.urls_per_file(number)).transpose()
     }
 
-    fn bytes(&self, typed: Option<&Spanned<i64>>) -> Result<Option<u64>, Failure> {
+    fn bytes(&self, typed: Option<&At<i64>>) -> Result<Option<u64>, Failure> {
         typed.map(|number| self.bytes_per_file(number)).transpose()
     }
 
-    fn media_limit(&self, typed: Option<&Spanned<i64>>) -> Result<Option<u32>, Failure> {
+    fn media_limit(&self, typed: Option<&At<i64>>) -> Result<Option<u32>, Failure> {
         typed.map(|number| self.media_per_file(number)).transpose()
     }
 
-    fn section_name(&self, key: &str, name: &Spanned<String>) -> Result<(), Failure> {
+    fn section_name(&self, key: &str, name: &At<String>) -> Result<(), Failure> {
         choose::check_section_name(name.as_ref()).map_err(|why| self.origin.error(name, format!("“{key}”: {why}")))
     }
 
     /// A section that must be known, because nothing would ever be in it otherwise.
-    pub(super) fn known_section(&self, sections: &Sections, name: &Spanned<String>) -> Result<usize, Failure> {
+    pub(super) fn known_section(&self, sections: &Sections, name: &At<String>) -> Result<usize, Failure> {
         sections.named(name.as_ref()).ok_or_else(|| {
             let known: Vec<&str> = sections.list().iter().map(|section| section.name.as_str()).collect();
             let message = format!("there is no section “{}”; there are {}", name.as_ref(), known.join(", "));
@@ -102,7 +102,7 @@ impl Context<'_> {
     }
 
     /// Path patterns.
-    fn paths(&self, patterns: &[Spanned<String>]) -> Result<Patterns, Failure> {
+    fn paths(&self, patterns: &[At<String>]) -> Result<Patterns, Failure> {
         let mut globs = Vec::new();
         for pattern in patterns {
             let text = pattern.as_ref();
@@ -126,7 +126,7 @@ impl Context<'_> {
         typed.rule.iter().map(|table| self.rule(table, sections, sources)).collect()
     }
 
-    fn rule(&self, at: &Spanned<RuleTable>, sections: &Sections, sources: &[String]) -> Result<Rule, Failure> {
+    fn rule(&self, at: &At<RuleTable>, sections: &Sections, sources: &[String]) -> Result<Rule, Failure> {
         let table = at.as_ref();
         let conditions = self.conditions(table, sections, sources)?;
         if conditions.is_empty() {
@@ -183,7 +183,7 @@ impl Context<'_> {
         if let Some(file) = &table.listed_in {
             all.push(self.listed_in(file)?);
         }
-        let number = |key: &str, number: &Option<Spanned<i64>>, most: i64| -> Result<Option<u32>, Failure> {
+        let number = |key: &str, number: &Option<At<i64>>, most: i64| -> Result<Option<u32>, Failure> {
             let Some(typed) = number else { return Ok(None) };
             let bounds = || self.origin.error(typed, format!("“{key}”: expected a number from 0 to {most}"));
             let within = (0..=most).contains(typed.as_ref());
@@ -198,7 +198,7 @@ impl Context<'_> {
         Ok(all)
     }
 
-    fn sources_like(&self, names: &[Spanned<String>], sources: &[String]) -> Result<Condition, Failure> {
+    fn sources_like(&self, names: &[At<String>], sources: &[String]) -> Result<Condition, Failure> {
         let mut places = Vec::new();
         for name in names {
             let like = sources.iter().enumerate().filter(|(_, source)| source.contains(name.as_ref().as_str()));
@@ -236,7 +236,7 @@ impl Context<'_> {
         }
     }
 
-    fn pattern(&self, key: &str, pattern: &Spanned<String>) -> Result<Regex, Failure> {
+    fn pattern(&self, key: &str, pattern: &At<String>) -> Result<Regex, Failure> {
         let compiled = RegexBuilder::new(pattern.as_ref()).size_limit(LARGEST_PATTERN).build();
         compiled.map_err(|why| {
             let why = why.to_string();
@@ -246,7 +246,7 @@ impl Context<'_> {
     }
 
     /// Reads a file of URLs, paths and ids, one per line; `#` begins a comment.
-    fn listed_in(&self, file: &Spanned<String>) -> Result<Condition, Failure> {
+    fn listed_in(&self, file: &At<String>) -> Result<Condition, Failure> {
         let shown = expand(self.origin, file)?;
         let text = fs::read_to_string(self.folder.join(shown.expose()))
             .map_err(|error| self.origin.error(file, format!("“listed_in”: cannot read {shown}: {error}")))?;
@@ -308,7 +308,7 @@ impl Context<'_> {
                 return Err(self.origin.error(word, message));
             }
         };
-        let name = |name: &Option<Spanned<String>>| name.as_ref().map(|name| name.as_ref().clone());
+        let name = |name: &Option<At<String>>| name.as_ref().map(|name| name.as_ref().clone());
         Ok(Archive {
             of: name(&table.section),
             into: name(&table.into),

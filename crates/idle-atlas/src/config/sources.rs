@@ -29,15 +29,15 @@ use atlas_io::sources::table::{Format, TableSource};
 use atlas_store::build::{ARCHIVES, overwritten};
 use atlas_store::destination::MAIN;
 use atlas_store::source::{Named, Source};
-use toml::Spanned;
 
 use super::context::{Context, expand, is_template, ledger_folder};
-use super::file::{ConfigFile, SourceTable};
+use super::file::ConfigFile;
 use super::pages::{asking, parameters, reader};
+use super::tables::{At, SourceTable};
 use crate::exit::Failure;
 
 /// The keys of each kind of source, besides those that all kinds accept.
-const KEYS: [(&str, &[&str]); 8] = [
+pub(super) const KEYS: [(&str, &[&str]); 8] = [
     ("html", &["folder", "drop_html", "canonical", "documents"]),
     ("markdown", &["folder", "dates", "lists", "fields"]),
     ("table", &["file", "layout", "dates", "lists", "fields", "wait_seconds"]),
@@ -56,7 +56,7 @@ const KEYS: [(&str, &[&str]); 8] = [
             "documents",
         ],
     ),
-    ("sitemap", &["file", "hints", "wait_seconds"]),
+    ("sitemap", &["file", "hints", "moved", "wait_seconds"]),
     ("command", &["run", "dates", "lists", "fields", "wait_seconds"]),
 ];
 
@@ -67,7 +67,7 @@ const PROGRAM_WAIT: Duration = Duration::from_secs(600);
 const OVERWRITTEN: &str = "overwritten sitemap";
 
 /// The keys that all kinds accept.
-const ALL_TAKE: [&str; 3] = ["name", "section", "pages"];
+pub(super) const ALL_TAKE: [&str; 3] = ["name", "section", "pages"];
 
 /// The kinds of source whose rows can make sections.
 const MAKE_SECTIONS: [&str; 3] = ["table", "sql", "command"];
@@ -92,7 +92,7 @@ const DOCUMENTS: [(&str, &str); 10] = [
 /// The context in which sources are resolved.
 pub struct Sources<'a> {
     context: &'a Context<'a>,
-    tables: &'a [Spanned<SourceTable>],
+    tables: &'a [At<SourceTable>],
     reader: PageReader,
     asking: Arc<Asking>,
     main: String,
@@ -175,7 +175,7 @@ impl<'a> Sources<'a> {
         }
     }
 
-    fn one(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+    fn one(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let (source, origin) = (table.as_ref(), self.context.origin);
         let kind = source.from.as_ref().as_str();
         if let Some(section) = source.section.as_ref().filter(|name| !is_template(name.as_ref())) {
@@ -216,7 +216,7 @@ impl<'a> Sources<'a> {
 
     /// Rejects a kind of source that this build of the tool lacks. Its cargo feature has the same name.
     #[cfg(not(all(feature = "feed", feature = "markdown")))]
-    fn not_built_in(&self, table: &Spanned<SourceTable>) -> Failure {
+    fn not_built_in(&self, table: &At<SourceTable>) -> Failure {
         let (source, origin) = (table.as_ref(), self.context.origin);
         let kind = source.from.as_ref();
         let message =
@@ -227,9 +227,9 @@ impl<'a> Sources<'a> {
     fn needed<'t, T>(
         &self,
         key: &str,
-        value: Option<&'t Spanned<T>>,
-        table: &Spanned<SourceTable>,
-    ) -> Result<&'t Spanned<T>, Failure> {
+        value: Option<&'t At<T>>,
+        table: &At<SourceTable>,
+    ) -> Result<&'t At<T>, Failure> {
         value.ok_or_else(|| self.context.origin.error(table, format!("this source needs “{key}”")))
     }
 
@@ -237,12 +237,12 @@ impl<'a> Sources<'a> {
         source.section.as_ref().map(|name| name.as_ref().clone())
     }
 
-    fn folder(&self, table: &Spanned<SourceTable>) -> Result<SourceFolder, Failure> {
+    fn folder(&self, table: &At<SourceTable>) -> Result<SourceFolder, Failure> {
         let folder = expand(self.context.origin, self.needed("folder", table.as_ref().folder.as_ref(), table)?)?;
         Ok(SourceFolder { path: self.context.folder.join(folder.expose()), shown: folder.to_string() })
     }
 
-    fn html(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+    fn html(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let source = table.as_ref();
         let folder = self.folder(table)?;
         let whole = |path: &Path| std::fs::canonicalize(path).unwrap_or_else(|_| path.to_owned());
@@ -314,13 +314,13 @@ impl<'a> Sources<'a> {
         })
     }
 
-    fn source_section(&self, typed: &Spanned<String>) -> Result<SourceSection, Failure> {
+    fn source_section(&self, typed: &At<String>) -> Result<SourceSection, Failure> {
         SourceSection::parse(typed.as_ref())
             .map_err(|why| self.context.origin.error(typed, format!("“section”: {why}")))
     }
 
     /// A number within these bounds.
-    fn number(&self, key: &str, typed: Option<&Spanned<i64>>, usual: u64, most: u64) -> Result<u64, Failure> {
+    fn number(&self, key: &str, typed: Option<&At<i64>>, usual: u64, most: u64) -> Result<u64, Failure> {
         let Some(typed) = typed else { return Ok(usual) };
         let number = u64::try_from(*typed.as_ref()).ok().filter(|number| (1..=most).contains(number));
         number.ok_or_else(|| self.context.origin.error(typed, format!("“{key}”: expected a number from 1 to {most}")))
@@ -332,12 +332,12 @@ impl<'a> Sources<'a> {
     }
 
     #[cfg(not(feature = "markdown"))]
-    fn markdown(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+    fn markdown(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         Err(self.not_built_in(table))
     }
 
     #[cfg(feature = "markdown")]
-    fn markdown(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+    fn markdown(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         Ok(Box::new(MarkdownSource {
             folder: self.folder(table)?,
             records: self.records(table.as_ref())?,
@@ -347,13 +347,13 @@ impl<'a> Sources<'a> {
     }
 
     /// Where to read from, and what was typed.
-    fn input(&self, table: &Spanned<SourceTable>) -> Result<(Input, Secret), Failure> {
+    fn input(&self, table: &At<SourceTable>) -> Result<(Input, Secret), Failure> {
         let file = self.needed("file", table.as_ref().file.as_ref(), table)?;
         let typed = expand(self.context.origin, file)?;
         Ok((Input::parse(typed.expose(), self.context.folder), typed))
     }
 
-    fn table(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+    fn table(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let source = table.as_ref();
         let (input, shown) = self.input(table)?;
         let format = match &source.layout {
@@ -375,12 +375,12 @@ impl<'a> Sources<'a> {
     }
 
     #[cfg(not(feature = "feed"))]
-    fn feed(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+    fn feed(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         Err(self.not_built_in(table))
     }
 
     #[cfg(feature = "feed")]
-    fn feed(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+    fn feed(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let (input, shown) = self.input(table)?;
         Ok(Box::new(FeedSource {
             input,
@@ -392,7 +392,7 @@ impl<'a> Sources<'a> {
         }))
     }
 
-    fn sitemap(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+    fn sitemap(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let (input, shown) = self.input(table)?;
         if let Some(file) = table.as_ref().file.as_ref().filter(|_| self.is_ours(&input)) {
             let message = format!(
@@ -426,21 +426,21 @@ impl<'a> Sources<'a> {
         }
     }
 
-    fn command(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+    fn command(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let source = table.as_ref();
         let run = self.needed("run", source.run.as_ref(), table)?;
         let program = self.context.program("run", run, self.wait(source, PROGRAM_WAIT)?)?;
         Ok(Box::new(CommandSource { program, records: self.records(source)? }))
     }
 
-    fn crawl(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+    fn crawl(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let source = table.as_ref();
         let rate = source.requests_per_second.as_ref();
         if let Some(rate) = rate.filter(|rate| !(0.0..=1000.0).contains(rate.as_ref())) {
             let message = "“requests_per_second”: expected a number from 0 (no limit) to 1000";
             return Err(self.context.origin.error(rate, message));
         }
-        let number = |key, typed: &Option<Spanned<i64>>, usual, most| self.number(key, typed.as_ref(), usual, most);
+        let number = |key, typed: &Option<At<i64>>, usual, most| self.number(key, typed.as_ref(), usual, most);
         Ok(Box::new(CrawlSource {
             site: self.context.site.clone(),
             section: self.section(source),

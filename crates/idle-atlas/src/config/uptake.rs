@@ -7,10 +7,9 @@ use atlas_core::uptake::export::{ExportColumn, Subject};
 use atlas_core::uptake::log::{JsonFormat, LogField, LogFormat, Prefixes};
 use atlas_store::uptake::CrawlerSettings;
 use globset::{Glob, GlobMatcher};
-use toml::Spanned;
 
 use super::context::Context;
-use super::upkeep::{AccessLogTable, CrawlerTable, UptakeTable};
+use super::tables::{AccessLogTable, At, CrawlerTable, UptakeTable};
 use crate::exit::Failure;
 
 /// For how many days something may wait before it counts as not taken, unless the configuration says otherwise.
@@ -78,7 +77,7 @@ impl Context<'_> {
         crawlers: &[CrawlerTable],
         exports: &[UptakeTable],
         log: &AccessLogTable,
-        patience_days: Option<&Spanned<i64>>,
+        patience_days: Option<&At<i64>>,
     ) -> Result<UptakeSettings, Failure> {
         let log_format = log.format.as_ref().map(|format| {
             LogFormat::parse(format.as_ref()).map_err(|why| self.origin.error(format, format!("“format”: {why}")))

@@ -3,10 +3,9 @@
 use std::path::PathBuf;
 
 use jiff::SignedDuration;
-use toml::Spanned;
 
 use super::context::Context;
-use super::upkeep::WatchTable;
+use super::tables::{At, WatchTable};
 use crate::exit::Failure;
 
 /// How long nothing may have changed before a build, in seconds.
@@ -27,14 +26,14 @@ impl Context<'_> {
     /// How the site is watched.
     pub(super) fn watching(&self, table: &WatchTable) -> Result<WatchSettings, Failure> {
         let quiet = self.number("quiet_seconds", table.quiet_seconds.as_ref(), (0, 3_600), QUIET)?;
-        let every = |typed: &Spanned<String>| {
+        let every = |typed: &At<String>| {
             let every = typed.as_ref().trim().parse::<SignedDuration>().ok();
             let range = SignedDuration::from_mins(1)..=SignedDuration::from_hours(24 * 366);
             every.filter(|every| range.contains(every)).ok_or_else(|| {
                 self.origin.error(typed, "“every”: expected a time of a minute or more, such as \"15m\" or \"6h\"")
             })
         };
-        let also = |typed: &Spanned<String>| {
+        let also = |typed: &At<String>| {
             let path = self.folder.join(typed.as_ref());
             match path.exists() {
                 true => Ok(path),

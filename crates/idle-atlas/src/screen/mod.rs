@@ -176,6 +176,11 @@ impl Screen {
         }
     }
 
+    /// Whether everything is wanted, not only the first few or the usual.
+    pub fn is_verbose(&self) -> bool {
+        self.verbose
+    }
+
     /// How many examples of anything are wanted.
     pub fn examples(&self) -> usize {
         if self.verbose { MOST_EXAMPLES } else { EXAMPLES }
@@ -231,8 +236,8 @@ impl Screen {
 
     /// A text whose proposed commands name the configuration, if it was named.
     fn proposing(&self, text: &str) -> String {
-        const COMMANDS: [&str; 9] =
-            ["survey", "build", "why", "check", "announce", "history", "watch", "uptake", "report"];
+        const COMMANDS: [&str; 10] =
+            ["config", "survey", "build", "why", "check", "announce", "history", "watch", "uptake", "report"];
         let Some(config) = &self.config else { return text.to_owned() };
         let config = if config.contains(' ') { format!("\"{config}\"") } else { config.clone() };
         COMMANDS.iter().fold(text.to_owned(), |text, command| {

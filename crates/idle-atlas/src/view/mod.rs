@@ -10,6 +10,7 @@ pub mod by_hand;
 pub mod build;
 pub mod card;
 pub mod check;
+pub mod configuration;
 pub mod gone;
 pub mod explained;
 pub mod sarif;

@@ -5,11 +5,10 @@ use std::time::Duration;
 
 use atlas_io::sources::sql::{self, Database, SqlSource};
 use atlas_store::source::Source;
-use toml::Spanned;
 
 use super::Sources;
 use crate::config::context::{expand, expand_with};
-use crate::config::file::SourceTable;
+use crate::config::tables::{At, SourceTable};
 use crate::exit::Failure;
 
 /// The default time limit of a query.
@@ -18,7 +17,7 @@ const WAIT: Duration = Duration::from_secs(300);
 const RETRIES: u64 = 3;
 
 impl Sources<'_> {
-    pub(super) fn sql(&self, table: &Spanned<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+    pub(super) fn sql(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
         let source = table.as_ref();
         let origin = self.context.origin;
         let typed = self.needed("connection", source.connection.as_ref(), table)?;
@@ -43,7 +42,7 @@ impl Sources<'_> {
     }
 
     /// The query, from the configuration or from a file of its own.
-    fn query(&self, table: &Spanned<SourceTable>) -> Result<String, Failure> {
+    fn query(&self, table: &At<SourceTable>) -> Result<String, Failure> {
         let (source, origin) = (table.as_ref(), self.context.origin);
         let (query, key) = match (&source.query, &source.query_file) {
             (Some(query), None) => (query.as_ref().clone(), "query"),

@@ -1,0 +1,42 @@
+//! The command `config`: check, show and schema.
+
+use serde_json::json;
+
+use crate::config::Settings;
+use crate::config::reference;
+use crate::config::shown::shown;
+use crate::exit::{Exit, Failure};
+use crate::screen::Screen;
+use crate::session::Session;
+use crate::view;
+use crate::view::configuration::Checked;
+
+/// Says what a valid configuration consists of. What is wrong was an error before.
+pub fn check(settings: &Settings, session: &Session) -> Result<Exit, Failure> {
+    let checked = Checked {
+        config: settings.path.clone(),
+        site: settings.site.root().to_string(),
+        sources: settings.sources.iter().map(|source| source.name()).collect(),
+        sections: settings.section_names().into_iter().map(str::to_owned).collect(),
+        rules: settings.choices.rules.len(),
+        engines: settings.engines.iter().map(|engine| engine.name.clone()).collect(),
+    };
+    session.screen.show(&checked, || view::configuration::checked(&checked, &session.screen.layout(settings)))?;
+    Ok(Exit::Done)
+}
+
+/// Shows every key as it stands.
+pub fn show(settings: &Settings, session: &Session) -> Result<Exit, Failure> {
+    let tables = shown(settings.text())?;
+    let screen = &session.screen;
+    screen.show(&json!({ "config": settings.path, "tables": tables }), || {
+        view::configuration::shown(&settings.path, &tables, screen.is_verbose())
+    })?;
+    Ok(Exit::Done)
+}
+
+/// Prints the JSON Schema of the configuration.
+pub fn schema(screen: &Screen) -> Result<Exit, Failure> {
+    screen.print(&format!("{:#}\n", reference::schema()))?;
+    Ok(Exit::Done)
+}

@@ -1,0 +1,42 @@
+//! The commands for shells and packages: `completions` and `manual`.
+
+use std::fs;
+
+use clap::CommandFactory;
+use serde_json::json;
+
+use crate::args::{Arguments, CompletionsArguments, ManualArguments};
+use crate::exit::{Exit, Failure};
+use crate::screen::{Screen, count};
+
+/// Prints the completions for a shell.
+pub fn completions(arguments: &CompletionsArguments, screen: &Screen) -> Result<Exit, Failure> {
+    let mut script = Vec::new();
+    clap_complete::generate(arguments.shell, &mut Arguments::command(), "idle-atlas", &mut script);
+    screen.print(&String::from_utf8_lossy(&script))?;
+    Ok(Exit::Done)
+}
+
+/// Writes a man page for the program and for each command.
+pub fn manual(arguments: &ManualArguments, screen: &Screen) -> Result<Exit, Failure> {
+    let folder = &arguments.folder;
+    let failed = |error: std::io::Error| Failure::said(format!("cannot write into {}: {error}", folder.display()));
+    fs::create_dir_all(folder).map_err(failed)?;
+    clap_mangen::generate_to(Arguments::command(), folder).map_err(failed)?;
+    let mut pages: Vec<String> = fs::read_dir(folder)
+        .map_err(failed)?
+        .flatten()
+        .map(|entry| entry.file_name().to_string_lossy().into_owned())
+        .filter(|name| name.starts_with("idle-atlas") && name.ends_with(".1"))
+        .collect();
+    pages.sort();
+    screen.show(&json!({ "folder": folder, "pages": pages }), || {
+        format!(
+            "Wrote {} into {}. To read one: man {}\n",
+            count(pages.len() as u64, "man page", "man pages"),
+            folder.display(),
+            folder.join("idle-atlas.1").display()
+        )
+    })?;
+    Ok(Exit::Done)
+}
