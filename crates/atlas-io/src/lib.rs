@@ -12,6 +12,7 @@ pub mod uptake;
 pub mod sources;
 pub mod live;
 pub mod check;
+pub mod examine;
 pub mod engines;
 pub mod round;
 pub mod watch;

@@ -30,7 +30,7 @@ use atlas_io::sources::html::HtmlSource;
 #[cfg(feature = "markdown")]
 use atlas_io::sources::markdown::MarkdownSource;
 use atlas_io::sources::oembed::Asking;
-use atlas_io::sources::sitemaps::OldSitemap;
+use atlas_io::sources::sitemaps::{OldSitemap, SitemapPurpose};
 use atlas_io::sources::table::{Format, TableSource};
 use atlas_store::arrange::Cut;
 use atlas_store::build::{Job, survey};
@@ -94,12 +94,11 @@ fn sources(folder: &Path, bytes: &[u8]) -> Vec<Box<dyn Source>> {
     let (old, shown) = input("old.xml");
     let timezone = TimeZone::UTC;
     sources.push(Box::new(OldSitemap {
-        input: old,
-        shown,
+        files: vec![(old, shown)],
         site: site(),
         section: None,
         timezone,
-        written_over: false,
+        purpose: SitemapPurpose::Entries,
         hints: true,
         wait: WAIT,
     }));

@@ -36,6 +36,11 @@ pub trait Source: Sync {
         false
     }
 
+    /// Whether it is a sitemap from which the site has moved: it gives dates, and no entries.
+    fn is_moved_from(&self) -> bool {
+        false
+    }
+
     /// The address that serves the folder which it reads in full, if it reads one. A page below this address that it
     /// does not find does not exist.
     fn serves(&self) -> Option<&str> {
@@ -111,6 +116,10 @@ impl Source for Named {
 
     fn is_old_sitemap(&self) -> bool {
         self.source.is_old_sitemap()
+    }
+
+    fn is_moved_from(&self) -> bool {
+        self.source.is_moved_from()
     }
 
     fn serves(&self) -> Option<&str> {

@@ -53,7 +53,7 @@ fn misused(error: &clap::Error) -> ! {
 
 fn run(arguments: &Arguments, session: &Session) -> Result<Exit, Failure> {
     match &arguments.command {
-        Command::Init(init) => commands::init::run(init, &arguments.shared, &session.screen),
+        Command::Init(init) => commands::init::run(init, &arguments.shared, session),
         #[cfg(feature = "test-engine")]
         Command::TestEngine(engine) => commands::test_engine::run(engine, session),
         #[cfg(feature = "test-engine")]

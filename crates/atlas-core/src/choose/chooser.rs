@@ -124,6 +124,10 @@ impl Chooser {
     }
 
     fn ask_page(contribution: &Contribution<'_>, trail: &mut impl Trail) -> Option<Verdict> {
+        if contribution.only_before_move {
+            let why = || "no: only the sitemap from which the site has moved (moved = true) has it".to_owned();
+            return Some(trail.out(Reason::OnlyBeforeMove, "named by a source", why));
+        }
         if let Some(failure) = &contribution.failure {
             let reason = match Absence::of(failure) {
                 Absence::NotThere => Reason::NoPage,

@@ -12,6 +12,8 @@ pub enum Reason {
     TooLong,
     /// It is a file that this tool wrote.
     OwnFile,
+    /// Only a sitemap from which the site has moved names it.
+    OnlyBeforeMove,
     /// The server says that no page is there.
     NoPage,
     /// The server fails to deliver it.
@@ -52,10 +54,11 @@ pub enum Reason {
 
 impl Reason {
     /// All reasons, in the order in which they are checked.
-    pub const ALL: [Self; 21] = [
+    pub const ALL: [Self; 22] = [
         Self::OtherHost,
         Self::TooLong,
         Self::OwnFile,
+        Self::OnlyBeforeMove,
         Self::NoPage,
         Self::ServerError,
         Self::NotAPage,
@@ -82,6 +85,7 @@ impl Reason {
             Self::OtherHost => "other-host",
             Self::TooLong => "too-long",
             Self::OwnFile => "own-file",
+            Self::OnlyBeforeMove => "only-before-move",
             Self::NoPage => "no-page",
             Self::ServerError => "server-error",
             Self::NotAPage => "not-a-page",
@@ -114,6 +118,7 @@ impl Reason {
             Self::OtherHost => "not on this site (scheme, host, port or folder)",
             Self::TooLong => "URL of 2,048 characters or more",
             Self::OwnFile => "a file of this tool",
+            Self::OnlyBeforeMove => "only the old sitemap has it",
             Self::NoPage => "the server has no page there",
             Self::ServerError => "the server fails there",
             Self::NotAPage => "what is served there is not a page",

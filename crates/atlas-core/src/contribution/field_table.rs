@@ -114,6 +114,8 @@ macro_rules! field_table {
             not_there: bool = 36, any, quiet;
             /// The folder that serves its URL was read, and has no such page.
             not_in_folder: bool = 39, any, quiet;
+            /// Only sitemaps from which the site has moved name it.
+            only_before_move: bool = 47, all, quiet;
         }
     };
 }

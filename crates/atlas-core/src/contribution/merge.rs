@@ -31,6 +31,11 @@ fn any(mine: &mut bool, theirs: bool) {
     *mine |= theirs;
 }
 
+/// A flag is set if every source sets it.
+fn all(mine: &mut bool, theirs: bool) {
+    *mine &= theirs;
+}
+
 macro_rules! merge {
     ($($(#[$about:meta])* $name:ident: $type:ty = $number:literal, $merge:ident, $told:ident
         $(, weighs $field:ident ($part:tt $place:literal))?;)*) => {

@@ -147,6 +147,7 @@ mod tests {
                 share: hundredths.and_then(Priority::from_hundredths),
                 not_there: true,
                 not_in_folder: true,
+                only_before_move: true,
                 unreadable: Some("published “soon”".into()),
                 stated_videos: vec![Video { title: Some("Cab ride".into()), ..Video::default() }],
                 failure: Some("404 Not Found".into()),

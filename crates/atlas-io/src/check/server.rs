@@ -99,6 +99,16 @@ impl SiteServer {
         (reply.answer.status == 200 && reply.answer.silence.is_none()).then_some(reply.body)
     }
 
+    /// How the server answers for an address, after redirects, with the body, unpacked, up to `most` bytes; `None` if work
+    /// was asked to stop.
+    pub fn get(&self, address: &str, most: usize) -> Option<(ServerAnswer, Vec<u8>)> {
+        let reply = self.block_on(async {
+            self.take_turn().await;
+            self.ask(address, most).await
+        })?;
+        Some((reply.answer.clone(), reply.plain(address)))
+    }
+
     /// Runs a future until it is done; `None` if work was asked to stop.
     pub(super) fn block_on<T>(&self, future: impl Future<Output = T>) -> Option<T> {
         self.runtime.block_on(http::until_stopped(&self.stop, async { Ok(future.await) })).ok()

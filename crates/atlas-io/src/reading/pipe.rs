@@ -66,6 +66,23 @@ impl Read for PipeReader {
     }
 }
 
+/// Everything that the maker of records passes on.
+pub(crate) fn collected(make: impl FnOnce(&mut PipeWriter) -> io::Result<()> + Send) -> io::Result<Vec<u8>> {
+    let (mut writer, mut reader) = pipe();
+    std::thread::scope(|scope| {
+        let making = scope.spawn(move || make(&mut writer).and_then(|()| writer.flush()));
+        let mut bytes = Vec::new();
+        reader.read_to_end(&mut bytes)?;
+        making.join().unwrap_or_else(|_| Err(bug()))?;
+        Ok(bytes)
+    })
+}
+
+/// The error of a thread that panicked.
+fn bug() -> io::Error {
+    io::Error::other("it stopped because of a bug in this program")
+}
+
 /// Runs the maker of records beside their reader. An error of the maker takes precedence: missing rows matter more than
 /// rows that could not be read.
 pub(crate) fn gather_piped(
@@ -77,8 +94,7 @@ pub(crate) fn gather_piped(
     std::thread::scope(|scope| {
         let making = scope.spawn(move || make(&mut writer).and_then(|()| writer.flush()));
         let read = rows.gather(reader, gathering);
-        let made =
-            making.join().unwrap_or_else(|_| Err(io::Error::other("it stopped because of a bug in this program")));
+        let made = making.join().unwrap_or_else(|_| Err(bug()));
         match (made, read) {
             // The maker was cut off because of what its reader found.
             (Err(error), Err(read)) if error.kind() == io::ErrorKind::BrokenPipe => Err(read),

@@ -42,6 +42,7 @@ pub use self::survey::{list, survey, survey_closely};
 pub use self::withdraw::{Withdrawn, withdraw, withdrawal};
 pub use self::write::{Ended, build};
 pub use crate::derive::ARCHIVES;
+pub use crate::guard::is_own_file;
 pub use crate::settle::{EXAMPLES, ReportLimits};
 
 /// What a run is for.

@@ -75,6 +75,7 @@ pub(super) fn report(job: &Job<'_>, found: &RunFindings, form: MainFile, fates: 
         notices: notice_while_building(settled),
         accepted: job.telling.accepted.counts(),
         accepted_in_vain: Vec::new(),
+        moved: None,
         robots: RobotsFate::Unnamed,
         other_sitemaps: Vec::new(),
         held: Vec::new(),

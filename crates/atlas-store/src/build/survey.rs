@@ -68,7 +68,16 @@ fn surveyed(job: &Job<'_>, found: &RunFindings, ledger: &dyn Ledger) -> Result<S
     let unmet = job.telling.accepted.unmet();
     let unmet = unmet.filter(|(_, code)| Notice::ALL.iter().any(|notice| notice.code() == *code));
     let accepted_in_vain = unmet.map(|(line, code)| (line, code.to_owned())).collect();
-    Ok(Survey { notices, accepted_in_vain, held, robots, other_sitemaps, ..report(job, found, form, &fates, &sizes) })
+    let moved = diagnostics::compare_move(&found.arrivals, settled, job.sources, job.telling);
+    Ok(Survey {
+        moved,
+        notices,
+        accepted_in_vain,
+        held,
+        robots,
+        other_sitemaps,
+        ..report(job, found, form, &fates, &sizes)
+    })
 }
 
 /// Gathers and lists entries, including those that are left out. Returns the list and the total number.

@@ -125,7 +125,7 @@ fn only_in_old_sitemaps(
 }
 
 /// Passes on the rows of all entries, block by block, so that each block on disk is read once.
-fn each_row(arrivals: &Arrivals, settled: &Settled, take: &mut dyn FnMut(EntryRow<'_>, &[u8])) {
+pub(super) fn each_row(arrivals: &Arrivals, settled: &Settled, take: &mut dyn FnMut(EntryRow<'_>, &[u8])) {
     for at in 0..arrivals.blocks() {
         let block = arrivals.block(at);
         settled.entry_rows.of_block(arrivals, at, &block).for_each(|(entry_row, row)| take(entry_row, &row));

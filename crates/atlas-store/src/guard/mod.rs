@@ -16,6 +16,7 @@ pub(crate) use self::before::Before;
 use self::before::gzip_word;
 pub(crate) use self::foreign::foreign;
 pub(crate) use self::ours::is_ours;
+pub use self::ours::is_own_file;
 use crate::destination::{Destination, Names};
 use crate::error::StoreError;
 use crate::ledger::{Remembered, Writing};

@@ -29,7 +29,7 @@ pub(crate) fn is_ours(bytes: &[u8]) -> bool {
 }
 
 /// Whether this tool wrote the file with this name, whatever kind it is.
-pub(crate) fn is_own_file(name: &str, bytes: &[u8], site: &Site) -> bool {
+pub fn is_own_file(name: &str, bytes: &[u8], site: &Site) -> bool {
     if is_packed(name) {
         return unpack(bytes, MOST_BYTES).is_ok_and(|bytes| is_ours(&bytes));
     }

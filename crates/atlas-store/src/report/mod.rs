@@ -14,6 +14,6 @@ pub(crate) use self::last::in_brief;
 pub use self::preview::{FilePreview, Goes, Moves, Planned, Preview, TextChange};
 pub use self::robots::{OtherSitemap, RobotsFate};
 pub use self::survey::{
-    ChangeReport, Due, DueReport, DueTo, FileFate, FileReport, LeftOut, Remapped, SectionReport, SourceChange,
-    SourceReport, Survey,
+    ChangeReport, Due, DueReport, DueTo, FileFate, FileReport, LeftOut, MoveReport, Remapped, SectionReport,
+    SourceChange, SourceReport, Survey,
 };

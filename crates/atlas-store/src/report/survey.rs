@@ -37,6 +37,9 @@ pub struct Survey {
     /// Lines that accept remarks which no longer occur, by number and code. A build does not check this.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub accepted_in_vain: Vec<(usize, String)>,
+    /// The comparison with the sitemap from which the site has moved. A build does not compare.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub moved: Option<MoveReport>,
     /// What happened, or would happen, to robots.txt.
     pub robots: RobotsFate,
     /// Sitemaps of other tools that robots.txt declares.
@@ -71,6 +74,21 @@ impl Survey {
             || !self.other_sitemaps.is_empty()
             || !self.held.is_empty()
     }
+}
+
+/// What would be listed, compared with the sitemap from which the site has moved.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct MoveReport {
+    /// The number of entries that both list.
+    pub both: u64,
+    /// URLs that only the old one lists.
+    pub only_old: Counted,
+    /// URLs that only the new one lists.
+    pub only_new: Counted,
+    /// URLs that the old one lists and the new one leaves out; each example with the reason, on a second line.
+    pub left_out: Counted,
+    /// Entries that now have another day; each example with both dates, on a second line.
+    pub other_date: Counted,
 }
 
 /// The report on one source.

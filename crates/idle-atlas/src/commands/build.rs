@@ -101,7 +101,7 @@ fn build_from_scratch(
     let screen = &session.screen;
     programs::before_build(settings, session)?;
     let ledger = open_ledger(settings, screen)?;
-    if arguments.allow.contains(&Guard::Overwrite) {
+    if settings.has_moved || arguments.allow.contains(&Guard::Overwrite) {
         let (destination, names) = settings.destination();
         let kept = keep_overwritten((destination, names), &*ledger, &settings.ledger)?;
         if !kept.is_empty() {

@@ -9,11 +9,11 @@ use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
 use crate::session::Session;
 use crate::view;
-use crate::view::configuration::Checked;
+use crate::view::configuration::CheckedConfiguration;
 
 /// Says what a valid configuration consists of. What is wrong was an error before.
 pub fn check(settings: &Settings, session: &Session) -> Result<Exit, Failure> {
-    let checked = Checked {
+    let checked = CheckedConfiguration {
         config: settings.path.clone(),
         site: settings.site.root().to_string(),
         sources: settings.sources.iter().map(|source| source.name()).collect(),

@@ -195,8 +195,13 @@ impl Story {
 
     fn begin(&self, engine: &TestEngine, site: &serve::Served) -> Result<(), Failure> {
         self.step("1. Describe the site", "init public")?;
-        let arguments = args::InitArguments { folder: "public".into(), url: None, engine: engine.endpoint() };
-        let found = init::write(&self.folder, Path::new(NAME), &arguments)?;
+        let arguments = args::InitArguments {
+            folder: Some("public".into()),
+            from: Vec::new(),
+            url: None,
+            engine: engine.endpoint(),
+        };
+        let found = init::write(&self.folder, Path::new(NAME), &arguments, &self.session.stop)?;
         self.session.screen.show(&found, || view::init::site(&found))?;
         let path = self.folder.join(NAME);
         // The site is reached on this machine, as a server behind a proxy would be.

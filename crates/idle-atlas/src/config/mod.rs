@@ -26,6 +26,7 @@ use crate::args::Shared;
 use crate::exit::Failure;
 
 pub use resolve::{Settings, codes};
+pub use sources::DOCUMENTS;
 pub use uptake::EngineExports;
 
 /// The name of the configuration file, which is looked for in the current folder and its parents.

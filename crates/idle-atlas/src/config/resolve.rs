@@ -23,6 +23,7 @@ use atlas_store::arrange::Cut;
 use atlas_store::build::{ARCHIVES, Job, KEEP_DAYS};
 use atlas_store::destination::{Destination, Folder, Names};
 use atlas_store::extras::ExtrasSettings;
+use atlas_store::report::Guard;
 use atlas_store::source::Source;
 use atlas_store::stop::Stop;
 use jiff::Timestamp;
@@ -33,7 +34,7 @@ use super::context::{Context, expand, ledger_folder, timezone};
 use super::file::{ConfigFile, ConfigText};
 use super::pages;
 use super::programs::Programs;
-use super::sources::Sources;
+use super::sources::{Sources, has_moved};
 use super::tables::At;
 use super::uptake::UptakeSettings;
 use super::watch::WatchSettings;
@@ -80,6 +81,8 @@ pub struct Settings {
     usual_policy: SectionPolicy,
     cut: Cut,
     thresholds: Thresholds,
+    /// Whether the site moves from the sitemap of another tool, so that its main file may be overwritten.
+    pub has_moved: bool,
     keep_days: u32,
     /// The names of the site's files.
     pub names: Names,
@@ -161,6 +164,7 @@ impl Settings {
         let own_robots = (!is_in_a_folder).then(|| web_root.join("robots.txt"));
         let robots = declare_in.clone().or(own_robots);
         let (names, sitemaps) = context.names(&typed.files, (declare_in.is_some(), typed.robots.create))?;
+        let has_moved = typed.source.iter().any(|table| has_moved(table.as_ref()));
         let data = context.data_folder(&typed)?;
         let destination = Folder::new(sitemaps.clone(), web_root.clone(), data.clone(), robots.clone());
         let programs = context.programs(&typed)?;
@@ -213,6 +217,7 @@ impl Settings {
             extras,
             cut,
             keep_days,
+            has_moved,
             thresholds,
             names,
             sitemaps,
@@ -236,6 +241,7 @@ impl Settings {
             .delivers(!self.programs.when_built.is_empty())
             .timezone(self.timezone.clone())
             .telling(0, &self.accepted)
+            .allow(self.has_moved.then_some(Guard::Overwrite))
             .written(&self.text)
             .stop(stop)
     }

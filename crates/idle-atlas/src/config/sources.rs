@@ -23,7 +23,7 @@ use atlas_io::sources::html::HtmlSource;
 #[cfg(feature = "markdown")]
 use atlas_io::sources::markdown::MarkdownSource;
 use atlas_io::sources::oembed::Asking;
-use atlas_io::sources::sitemaps::OldSitemap;
+use atlas_io::sources::sitemaps::{OldSitemap, SitemapPurpose, find_old_sitemaps};
 use atlas_io::sources::sql::SharedConnection;
 use atlas_io::sources::table::{Format, TableSource};
 use atlas_store::build::{ARCHIVES, overwritten};
@@ -76,7 +76,7 @@ const MAKE_SECTIONS: [&str; 3] = ["table", "sql", "command"];
 const NO_OTHER_PAGE: [&str; 6] = ["utm_*", "*clid", "sid", "sessionid", "phpsessid", "jsessionid"];
 
 /// Documents that can be listed besides pages: extension and media type.
-const DOCUMENTS: [(&str, &str); 10] = [
+pub const DOCUMENTS: [(&str, &str); 10] = [
     ("pdf", "application/pdf"),
     ("txt", "text/plain"),
     ("rtf", "application/rtf"),
@@ -88,6 +88,11 @@ const DOCUMENTS: [(&str, &str); 10] = [
     ("xlsx", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"),
     ("pptx", "application/vnd.openxmlformats-officedocument.presentationml.presentation"),
 ];
+
+/// Whether a site has moved from this source, an old sitemap.
+pub(super) fn has_moved(source: &SourceTable) -> bool {
+    source.moved.as_ref().is_some_and(|moved| *moved.as_ref())
+}
 
 /// The context in which sources are resolved.
 pub struct Sources<'a> {
@@ -125,16 +130,16 @@ impl<'a> Sources<'a> {
     fn overwritten(&self) -> Option<Box<dyn Source>> {
         let path = overwritten(&ledger_folder(&self.context.origin.path), &self.main);
         let source = OldSitemap {
-            written_over: true,
+            purpose: SitemapPurpose::Overwritten,
             hints: false,
-            input: Input::File(path.clone()),
-            shown: path.display().to_string(),
+            files: vec![(Input::File(path.clone()), path.display().to_string())],
             site: self.context.site.clone(),
             section: None,
             timezone: self.context.timezone.clone(),
             wait: WAIT,
         };
-        path.is_file().then(|| -> Box<dyn Source> {
+        let is_read_already = self.tables.iter().any(|table| has_moved(table.as_ref()));
+        (path.is_file() && !is_read_already).then(|| -> Box<dyn Source> {
             Box::new(Named { name: OVERWRITTEN.to_owned(), may_be_elsewhere: false, source: Box::new(source) })
         })
     }
@@ -393,24 +398,41 @@ impl<'a> Sources<'a> {
     }
 
     fn sitemap(&self, table: &At<SourceTable>) -> Result<Box<dyn Source>, Failure> {
+        let hints = table.as_ref().hints.as_ref().is_some_and(|hints| *hints.as_ref());
+        let old = |files: Vec<(Input, String)>, purpose: SitemapPurpose| -> Result<Box<dyn Source>, Failure> {
+            Ok(Box::new(OldSitemap {
+                purpose,
+                hints,
+                files,
+                site: self.context.site.clone(),
+                section: self.section(table.as_ref()),
+                timezone: self.context.timezone.clone(),
+                wait: self.wait(table.as_ref(), WAIT)?,
+            }))
+        };
+        if has_moved(table.as_ref()) && table.as_ref().file.is_none() {
+            return old(self.old_sitemaps(), SitemapPurpose::Dates);
+        }
         let (input, shown) = self.input(table)?;
+        if has_moved(table.as_ref()) {
+            let is_here = self.is_ours(&input) && input.file().is_some();
+            let files = if is_here { self.old_sitemaps() } else { vec![(input, shown.to_string())] };
+            return old(files, SitemapPurpose::Dates);
+        }
         if let Some(file) = table.as_ref().file.as_ref().filter(|_| self.is_ours(&input)) {
             let message = format!(
-                "“file”: {shown} is the file that build writes, so no entry would ever leave it. Move it elsewhere first, or give [files] main another name"
+                "“file”: {shown} is the file that build writes, so no entry would ever leave it. If the site moves from it, write moved = true; else move it elsewhere first, or give [files] main another name"
             );
             return Err(self.context.origin.error(file, message));
         }
-        let hints = table.as_ref().hints.as_ref().is_some_and(|hints| *hints.as_ref());
-        Ok(Box::new(OldSitemap {
-            written_over: false,
-            hints,
-            input,
-            shown: shown.to_string(),
-            site: self.context.site.clone(),
-            section: self.section(table.as_ref()),
-            timezone: self.context.timezone.clone(),
-            wait: self.wait(table.as_ref(), WAIT)?,
-        }))
+        old(vec![(input, shown.to_string())], SitemapPurpose::Entries)
+    }
+
+    /// The sitemaps of another tool in the web root and in robots.txt, and the copy of one that was overwritten.
+    fn old_sitemaps(&self) -> Vec<(Input, String)> {
+        let robots = std::fs::read(self.context.web_root.join("robots.txt")).unwrap_or_default();
+        let kept = overwritten(&ledger_folder(&self.context.origin.path), &self.main);
+        find_old_sitemaps(self.context.web_root, self.context.site, &robots, (&self.main, &kept))
     }
 
     /// Whether a sitemap is the main file itself, in the web root or on the live site.

@@ -10,7 +10,7 @@ use crate::screen::{FAINT, GOOD, Layout, STRONG, count};
 
 /// What a valid configuration consists of.
 #[derive(Debug, Serialize)]
-pub struct Checked {
+pub struct CheckedConfiguration {
     pub config: PathBuf,
     pub site: String,
     pub sources: Vec<String>,
@@ -20,7 +20,7 @@ pub struct Checked {
 }
 
 /// The text of `config check`.
-pub fn checked(checked: &Checked, layout: &Layout) -> String {
+pub fn checked(checked: &CheckedConfiguration, layout: &Layout) -> String {
     let listed = |names: &[String]| if names.is_empty() { "none".to_owned() } else { names.join(", ") };
     let rules = count(checked.rules as u64, "rule", "rules");
     format!(

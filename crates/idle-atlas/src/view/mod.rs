@@ -15,13 +15,13 @@ pub mod gone;
 pub mod explained;
 pub mod sarif;
 pub mod history;
-pub mod init;
 pub mod listing;
 pub mod owner;
 pub mod sites;
 #[cfg(feature = "test-engine")]
 pub mod rehearsal;
 pub mod survey;
+pub mod init;
 pub mod uptake;
 pub mod report;
 pub mod withdrawn;

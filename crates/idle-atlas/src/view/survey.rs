@@ -2,7 +2,8 @@
 
 use std::path::Path;
 
-use atlas_store::report::{FileFate, Survey};
+use atlas_core::report::Counted;
+use atlas_store::report::{FileFate, MoveReport, Survey};
 use serde::Serialize;
 
 use super::found::{Shown, blank_or};
@@ -28,6 +29,7 @@ pub fn survey(survey: &Survey, layout: &Layout) -> String {
     if !survey.changes.first {
         out += &shown.changes();
     }
+    out += &survey.moved.as_ref().map(|moved| move_report(moved, layout) + "\n").unwrap_or_default();
     out += &(shown.tables() + &shown.waiting() + &shown.problems() + &shown.notices() + &shown.other_sitemaps());
     out += &shown.undeclared();
     for held in &survey.held {
@@ -60,6 +62,32 @@ fn sources(shown: &Shown<'_>) -> String {
         grid.row([vec![outcome.name.clone()], numbers.map(blank_or).to_vec()].concat());
     }
     grid.text(shown.layout) + &shown.source_remarks() + "\n"
+}
+
+/// The comparison with the sitemap from which the site has moved.
+pub fn move_report(moved: &MoveReport, layout: &Layout) -> String {
+    let mut grid = Grid::new(&["compared with the old sitemap", ">URLs", "such as"]);
+    let mut row = |words: &str, counted: &Counted| {
+        let example = counted.examples.first().map_or(String::new(), |example| {
+            let (url, detail) =
+                example.split_once('\n').map_or((example.as_str(), None), |(url, detail)| (url, Some(detail)));
+            let detail = detail.map_or(String::new(), |detail| format!(" ({detail})"));
+            format!("{}{detail}", layout.urls(url))
+        });
+        if counted.count > 0 {
+            grid.row(vec![words.to_owned(), grouped(counted.count), example]);
+        }
+    };
+    row("in both", &Counted { count: moved.both, examples: Vec::new() });
+    row("in both, with another date", &moved.other_date);
+    row("only in the old one", &moved.only_old);
+    row("only in the new one", &moved.only_new);
+    row("in the old one, left out now", &moved.left_out);
+    let mut out = grid.text(layout);
+    if moved.only_old.count > 0 {
+        out += "\nWorth a look: idle-atlas survey --list --reason only-before-move\n";
+    }
+    out
 }
 
 /// What was added to the file of known findings.

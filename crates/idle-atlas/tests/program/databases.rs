@@ -395,3 +395,27 @@ fn a_connection_that_is_ended_is_said_to_be(#[case] server: &str) {
     // A first build that lacks a source is held back.
     assert!(ran.code == 3 && said.iter().any(|words| ran.out.contains(words)), "{ran:?}");
 }
+
+/// `init` proposes a source for each table that looks like one, and never writes the password.
+#[rstest]
+#[case::postgres(POSTGRES)]
+#[case::mariadb(MARIADB)]
+#[ignore = "needs PostgreSQL and MariaDB servers"]
+fn init_looks_at_the_tables_of_a_server(#[case] server: &str) {
+    let site = TestSite::new("");
+    std::fs::remove_file(site.path("idle-atlas.toml")).unwrap();
+    ask(server, "drop table if exists engine_sheds");
+    ask(server, "create table engine_sheds (slug varchar(40), name varchar(40), updated_at timestamp)");
+    ask(
+        server,
+        "insert into engine_sheds values ('upper-shed', 'Upper', '2026-10-01 10:00:00'), ('lower-shed', 'Lower', '2026-10-02 10:00:00')",
+    );
+    let url = ["--url", "https://www.marrowvale.example/"];
+    run(&site, server, &["init", "--from", "${DEPOT}", url[0], url[1]])
+        .says(0, &["table engine_sheds", "Set “url” under fields"]);
+    let text = site.read("idle-atlas.toml");
+    assert!(text.contains("connection = \"${DEPOT}\"") && !text.contains("lampoil"), "{text}");
+    assert!(text.contains("select slug, name, updated_at from engine_sheds"), "{text}");
+    run(&site, server, &["survey", "--list", "--under", "/engine_sheds/"]).says(0, &["upper-shed", "lower-shed"]);
+    ask(server, "drop table engine_sheds");
+}

@@ -6,6 +6,7 @@ mod announcing;
 #[cfg(feature = "markdown")]
 mod articles;
 mod bad_input;
+mod beginning;
 mod broken;
 mod browser;
 mod by_hand;
@@ -35,6 +36,7 @@ mod living;
 mod looking;
 mod looking_back;
 mod making_sections;
+mod moving;
 mod mapping;
 mod nginx;
 #[cfg(feature = "sql-servers")]

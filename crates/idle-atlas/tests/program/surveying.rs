@@ -177,7 +177,7 @@ fn init_says_what_it_needs_and_never_writes_into_the_web_root() {
     site.run(&["init", "nowhere"]).says(2, &["there is no folder nowhere"]);
     site.run(&["init", "public"]).says(2, &["there is no page (.html) in public"]);
     site.page("index.html", "Home", "x");
-    site.run(&["init", "public"]).says(2, &["do not state the site's URL", "--url"]);
+    site.run(&["init", "public"]).says(2, &["nothing here states the site's URL", "--url"]);
     let inside = site
         .command(&["init", ".", "--url", "https://www.marrowvale.example/"])
         .current_dir(site.path("public"))

@@ -15,6 +15,7 @@
 //! | `sqlite`, `postgres`, `mysql` | the transactions of one kind of database each |
 //! | `shared` | the transaction that sources share, and new tries |
 //! | `source` | the source itself |
+//! | `select` | a query whose few rows are wanted at once |
 
 mod connection;
 mod failure;
@@ -30,7 +31,9 @@ mod postgres;
 mod mysql;
 mod shared;
 mod source;
+mod select;
 
 pub use self::connection::{ConnectionError, Database, encode_variable, has_plain_password, shown};
+pub use self::select::{SelectedRows, select};
 pub use self::shared::SharedConnection;
 pub use self::source::SqlSource;

@@ -1,6 +1,8 @@
 //! The source `sitemap`: an existing sitemap of another tool, as an index, a `urlset` or text, compressed or not, by
 //! path or URL. Pictures, videos, translations, hints and dates are taken over, so that a site can change its tool and
-//! lose nothing.
+//! lose nothing. A sitemap from which the site has moved gives only dates.
+
+mod finding;
 
 use std::borrow::Cow;
 use std::collections::BTreeMap;
@@ -20,6 +22,7 @@ use atlas_core::number::count;
 use atlas_core::placement::packed_name;
 use atlas_core::report::Problem;
 use atlas_store::arrival::{BLOCK_BYTES, Block};
+use atlas_store::build::is_own_file;
 use atlas_store::error::StoreError;
 use atlas_store::source::{Gathering, Source};
 use jiff::tz::TimeZone;
@@ -27,25 +30,36 @@ use jiff::tz::TimeZone;
 use crate::reading::input::{self, Input};
 use crate::sources::failed;
 
+pub use self::finding::find_old_sitemaps;
+
 /// The most unpacked bytes of one file: twice what the protocol allows, so that a file slightly over the limit loses
 /// nothing.
 const LARGEST: u64 = 104_857_600;
 
-/// A sitemap.
+/// What a sitemap of another tool is read for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SitemapPurpose {
+    /// It names entries, as any source does.
+    Entries,
+    /// It names entries, but this tool has overwritten it: its dates hold only until something newer is known.
+    Overwritten,
+    /// The site has moved from it: it gives dates to entries that other sources name, and names none.
+    Dates,
+}
+
+/// A sitemap, or several.
 #[derive(Debug, Clone)]
 pub struct OldSitemap {
-    /// Where to read it from.
-    pub input: Input,
-    /// The same as typed by the user.
-    pub shown: String,
+    /// Where to read it from, and the same as typed by the user.
+    pub files: Vec<(Input, String)>,
     /// The site.
     pub site: Site,
     /// The section of its entries.
     pub section: Option<String>,
     /// The zone of dates without one.
     pub timezone: TimeZone,
-    /// Whether this tool has overwritten it. Then its dates hold only until something newer is known.
-    pub written_over: bool,
+    /// What it is read for.
+    pub purpose: SitemapPurpose,
     /// Whether its hints are taken over. Most old sitemaps have them by habit, and engines ignore them.
     pub hints: bool,
     /// The time limit for fetching each file.
@@ -54,7 +68,10 @@ pub struct OldSitemap {
 
 impl Source for OldSitemap {
     fn name(&self) -> String {
-        format!("sitemap {}", self.shown)
+        match &self.files[..] {
+            [] => "old sitemap".to_owned(),
+            [(_, shown), ..] => format!("sitemap {shown}"),
+        }
     }
 
     fn settings(&self) -> u64 {
@@ -65,21 +82,34 @@ impl Source for OldSitemap {
         true
     }
 
+    fn is_moved_from(&self) -> bool {
+        self.purpose == SitemapPurpose::Dates
+    }
+
     fn reads(&self) -> Option<Vec<PathBuf>> {
-        self.input.file().map(|file| vec![file.to_owned()])
+        self.files.iter().map(|(input, _)| input.file().map(Path::to_owned)).collect()
     }
 
     fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
-        if self.written_over {
-            gathering.remark(format!(
-                "the overwritten sitemap: URLs that only it has are listed until you delete {}",
-                self.shown
-            ));
+        match (self.purpose, &self.files[..]) {
+            (SitemapPurpose::Overwritten, [(_, shown), ..]) => gathering.remark(format!(
+                "the overwritten sitemap: URLs that only it has are listed until you delete {shown}"
+            )),
+            (SitemapPurpose::Dates, []) => gathering.remark(
+                "there is no sitemap of another tool in the web root or in robots.txt; name one with “file”, or take this source out".to_owned(),
+            ),
+            _ => {}
         }
+        self.files.iter().try_for_each(|file| self.whole(file, gathering))
+    }
+}
+
+impl OldSitemap {
+    /// Reads a file, and if it is an index, the files that it lists.
+    fn whole(&self, index: &(Input, String), gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
         let failed = |why: String| failed(self.name(), why);
-        let children = self.file(&self.input, &self.shown, gathering).map_err(failed)?;
-        for child in children {
-            let (input, shown) = self.child(&child);
+        for child in self.file(&index.0, &index.1, gathering).map_err(failed)? {
+            let (input, shown) = Self::child(index, &child);
             match self.file(&input, &shown, gathering) {
                 Ok(below) if below.is_empty() => {}
                 Ok(_) => gathering.problem(Problem {
@@ -94,9 +124,7 @@ impl Source for OldSitemap {
         }
         Ok(())
     }
-}
 
-impl OldSitemap {
     /// Reads one file; returns the files it lists, if it is an index.
     fn file(&self, input: &Input, shown: &str, gathering: &mut Gathering<'_>) -> Result<Vec<String>, String> {
         let cannot_read = |error: std::io::Error| format!("cannot read {shown}: {error}{}", input::mend(&error));
@@ -105,6 +133,12 @@ impl OldSitemap {
         reader.take(LARGEST + 1).read_to_end(&mut bytes).map_err(cannot_read)?;
         if bytes.len() as u64 > LARGEST {
             return Err(format!("{shown} is longer than {LARGEST} bytes"));
+        }
+        if self.is_moved_from() && is_own_file("sitemap.xml", &bytes, &self.site) {
+            gathering.remark(format!(
+                "{shown} is a sitemap of this tool by now, so it gives no dates; name a copy of the old one, or take this source out"
+            ));
+            return Ok(Vec::new());
         }
         let mut adding =
             Adding { source: self, shown, block: Block::new(gathering.decider()), unread: BTreeMap::new(), gathering };
@@ -126,15 +160,15 @@ impl OldSitemap {
     }
 
     /// Where to find a file that an index lists: beside the index, if that is a local file.
-    fn child(&self, address: &str) -> (Input, String) {
-        match &self.input {
+    fn child((input, shown): &(Input, String), address: &str) -> (Input, String) {
+        match input {
             Input::File(path) => {
                 let name = address.split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("");
                 let folder = path.parent().unwrap_or(Path::new(""));
                 let packed = folder.join(packed_name(name));
                 let beside = folder.join(name);
                 let found = if !beside.exists() && packed.exists() { packed } else { beside };
-                let shown = Path::new(&self.shown).with_file_name(name).display().to_string();
+                let shown = Path::new(shown).with_file_name(name).display().to_string();
                 (Input::File(found), shown)
             }
             _ => (Input::Url(address.to_owned()), address.to_owned()),
@@ -237,9 +271,21 @@ impl OldSitemap {
             priority
         });
         let settle = |video: atlas_core::video::Video| video.settled(place, |text| Lastmod::read(text, &self.timezone));
-        let (modified, recorded) = if self.written_over { (None, stated) } else { (stated, None) };
+        let url_of = address.into_string().into();
+        if self.purpose == SitemapPurpose::Dates {
+            return Ok(Contribution {
+                url: url_of,
+                recorded: stated,
+                only_before_move: true,
+                ..Contribution::default()
+            });
+        }
+        let (modified, recorded) = match self.purpose {
+            SitemapPurpose::Entries => (stated, None),
+            SitemapPurpose::Overwritten | SitemapPurpose::Dates => (None, stated),
+        };
         Ok(Contribution {
-            url: address.into_string().into(),
+            url: url_of,
             modified,
             recorded,
             published,

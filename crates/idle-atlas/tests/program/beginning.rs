@@ -1,0 +1,223 @@
+//! The command `init`, for every kind of site. What it writes works as it is.
+
+use std::fs;
+
+use rstest::rstest;
+
+use crate::server::{CannedAnswer, Server};
+use crate::support::{ROOT, TestSite};
+
+/// A folder without a configuration and without a web root.
+fn bare() -> TestSite {
+    let site = TestSite::new("");
+    fs::remove_file(site.path("idle-atlas.toml")).unwrap();
+    fs::remove_dir(site.path("public")).unwrap();
+    site
+}
+
+fn config(site: &TestSite) -> String {
+    site.read("idle-atlas.toml")
+}
+
+/// The number of entries that a survey finds with what `init` wrote.
+fn surveyed(site: &TestSite) -> u64 {
+    let survey = site.json(&["survey"]);
+    survey["sections"].as_array().unwrap().iter().map(|section| section["entries"].as_u64().unwrap()).sum()
+}
+
+fn shop(site: &TestSite) {
+    let database = rusqlite::Connection::open(site.path("shop.db")).unwrap();
+    database
+        .execute_batch("create table goods (id integer, slug text, name text, photo text, updated_at text, is_public integer); create table orders (id integer, mail text); insert into orders values (1, 'a@b.example');")
+        .unwrap();
+    for number in 0..12 {
+        database
+            .execute(
+                "insert into goods values (?1, ?2, 'Oil can', ?3, '2026-10-01T10:00:00Z', 1)",
+                (number, format!("oil-can-{number}"), format!("/pictures/{number}.jpg")),
+            )
+            .unwrap();
+    }
+}
+
+#[test]
+fn a_shop_in_sqlite() {
+    let site = bare();
+    shop(&site);
+    site.run(&["init", "--url", ROOT]).says(
+        0,
+        &[
+            "sql sqlite:shop.db, table goods",
+            "made, because there was none",
+            "“/goods/{slug}/” is a guess",
+            "12 would be listed",
+        ],
+    );
+    let text = config(&site);
+    assert!(text.contains("query      = \"select slug, name, photo, updated_at from goods\""), "{text}");
+    assert!(text.contains("where is_public = …") && !text.contains("orders"), "{text}");
+    site.build();
+    assert_eq!(site.lastmod("/goods/oil-can-3/").as_deref(), Some("2026-10-01T10:00:00Z"));
+}
+
+/// Where pages are known, nothing about the URLs of rows is a guess.
+#[rstest]
+#[case::by_an_old_sitemap(true)]
+#[case::by_built_pages(false)]
+fn rows_are_served_where_known_pages_are(#[case] by_sitemap: bool) {
+    let site = bare();
+    shop(&site);
+    if by_sitemap {
+        let urls: String =
+            (0..12).map(|number| format!("<url><loc>{ROOT}things/oil-can-{number}.html</loc></url>")).collect();
+        site.spoil(
+            "sitemap.xml",
+            format!("<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\">{urls}</urlset>"),
+        );
+    } else {
+        (0..12).for_each(|number| site.page(&format!("things/oil-can-{number}.html"), "Can", &number.to_string()));
+    }
+    site.run(&["init", "public", "--url", ROOT]).says(0, &["Wrote idle-atlas.toml", "12 would be listed"]);
+    assert!(config(&site).contains("url = \"/things/{slug}.html\""), "{}", config(&site));
+    assert!(!config(&site).contains("guess"), "{}", config(&site));
+    assert_eq!(surveyed(&site), 12);
+}
+
+#[cfg(feature = "markdown")]
+#[test]
+fn a_markdown_site_before_it_is_built() {
+    let site = bare();
+    site.write("articles/2026-11-01-frost.md", "---\ntitle: Frost\ndate: 2026-11-01\n---\nCold.\n");
+    site.write("articles/later.md", "---\ntitle: Later\ndate: 2027-01-01\n---\nSoon.\n");
+    site.write("README.md", "# About this folder\n");
+    site.run(&["init", "--url", ROOT])
+        .says(0, &["markdown articles, 2 articles", "follow from the paths", "1 would be listed"]);
+    assert_eq!(surveyed(&site), 1);
+}
+
+#[rstest]
+#[case::separated(
+    "photographs.csv",
+    "Slug;Caption;Updated\nfirst-light;First light;04/07/2026\nlast-train;Last train;23/11/2026\n",
+    "dates   = \"%d/%m/%Y\""
+)]
+#[case::objects("data/films.jsonl", "{\"path\": \"/films/weir/\", \"title\": \"Weir\"}\n", "url = \"path\"")]
+#[case::absolute("urls.tsv", "url\tmodified\nhttps://www.marrowvale.example/a/\t2026-10-01\n", "file = \"urls.tsv\"")]
+fn tables(#[case] name: &str, #[case] text: &str, #[case] written: &str) {
+    let site = bare();
+    site.write(name, text);
+    site.run(&["init", "--url", ROOT]).says(0, &[&format!("table {name}")]);
+    assert!(config(&site).contains(written), "{}", config(&site));
+    assert_eq!(surveyed(&site), text.lines().count() as u64 - u64::from(!name.ends_with("jsonl")));
+}
+
+#[test]
+fn the_url_of_a_table_is_that_of_its_urls() {
+    let site = bare();
+    site.write("urls.csv", "url\nhttps://www.marrowvale.example/a/\nhttps://www.marrowvale.example/b/\n");
+    site.run(&["init"]).says(0, &["https://www.marrowvale.example/ (according to the URLs in a table)"]);
+}
+
+/// No section for each year or for what would be empty; documents and news are seen.
+#[test]
+fn sections_are_those_that_will_have_entries() {
+    let site = bare();
+    for number in 0..10 {
+        site.page(&format!("2026/n{number}.html"), "N", &number.to_string());
+        site.page(&format!("journal/n{number}.html"), "J", &format!("j{number}"));
+        site.write(&format!("public/print/p{number}.html"), "<meta name=robots content=noindex><main>P");
+    }
+    site.write("public/leaflets/fares.pdf", "%PDF-1.4");
+    site.write(
+        "public/news/gala.html",
+        "<html lang=en-GB><head><title>Gala</title><script type=\"application/ld+json\">{\"@type\": \"NewsArticle\", \"publisher\": {\"@type\": \"Organization\", \"name\": \"The Marrow Vale Gazette\"}}</script></head><body><main>Gala</main>",
+    );
+    site.run(&["init", "--url", ROOT]).says(0, &["sections  journal 10, news 1"]);
+    let text = config(&site);
+    assert!(text.contains("# documents = [\"pdf\"]   # to list them, too: 1 .pdf"), "{text}");
+    assert!(text.contains("publication = \"The Marrow Vale Gazette\"\nlanguage    = \"en\""), "{text}");
+    assert!(!text.contains("\"2026\"") && !text.contains("\"print\""), "{text}");
+    site.run(&["survey"]).says(0, &["21 entries would be listed"]);
+}
+
+/// A section whose pages a later step leaves out is taken out again.
+#[test]
+fn a_section_that_turns_out_empty_is_not_written() {
+    let site = bare();
+    site.page("index.html", "Home", "Tea");
+    site.write("public/robots.txt", "User-agent: *\nDisallow: /search/\n");
+    (0..10).for_each(|number| site.page(&format!("search/s{number}.html"), "S", &number.to_string()));
+    site.run(&["init", "--url", ROOT]).says(0, &["sections  pages (all)", "1 would be listed"]);
+    assert!(!config(&site).contains("\"search\""), "{}", config(&site));
+}
+
+#[test]
+fn an_old_sitemap_is_compared() {
+    let site = bare();
+    site.page("index.html", "Home", "Tea");
+    site.spoil(
+        "sitemap.xml",
+        format!("<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><url><loc>{ROOT}</loc><lastmod>2026-03-01</lastmod></url><url><loc>{ROOT}gone/</loc></url></urlset>"),
+    );
+    site.run(&["init"]).says(
+        0,
+        &["according to the sitemap in the web root", "compared with the old sitemap", "only in the old one", "/gone/"],
+    );
+    site.run(&["build"]).says(0, &["1 entry"]);
+    assert_eq!(site.lastmod("/").as_deref(), Some("2026-03-01"));
+}
+
+/// From any spelling, to where visitors end up.
+#[rstest]
+#[case::crawled(false)]
+#[case::barred(true)]
+fn a_live_site(#[case] barred: bool) {
+    let home = Server::start(move |request| {
+        match request.path.as_str() {
+        "/" => CannedAnswer::Full(302, vec![("Location".into(), "/en/".into())], Vec::new()),
+        "/en/" => CannedAnswer::Html("<link rel=alternate type=application/rss+xml href=/feed.xml><a href=/a/>A</a><a href=/b/>B</a><main>A home page with enough of a text to be one.</main>".into()),
+        "/a/" | "/b/" => CannedAnswer::Html(format!("<main>The page {}, with a text of its own.</main>", request.path)),
+        "/robots.txt" if barred => CannedAnswer::Full(200, Vec::new(), b"User-agent: idle-atlas\nDisallow: /\n".to_vec()),
+        "/sitemap.xml" => {
+            let host = request.head.lines().find_map(|line| line.strip_prefix("host: ").or(line.strip_prefix("Host: "))).unwrap().trim().to_owned();
+            CannedAnswer::Full(200, vec![("Content-Type".into(), "application/xml".into())], format!("<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><url><loc>http://{host}/a/</loc><lastmod>2026-03-01</lastmod></url></urlset>").into_bytes())
+        }
+        _ => CannedAnswer::Full(404, Vec::new(), Vec::new()),
+    }
+    });
+    let site = bare();
+    let ran = site.run(&["init", "--from", home.address.to_string().as_str()]);
+    ran.says(0, &[&format!("{} (where visitors end up)", home.url()), "old sitemap", "crawl"]);
+    let text = config(&site);
+    assert!(text.contains("file  = \"old-sitemaps/sitemap.xml\"") && text.contains("moved = true"), "{text}");
+    if barred {
+        ran.says(0, &["robots.txt forbids a crawl by idle-atlas: Disallow: / (line 2)"]);
+    } else {
+        assert!(text.contains("# from = \"feed\""), "{text}");
+        site.build();
+        let sitemap = site.read("public/sitemap.xml");
+        assert_eq!(sitemap.matches("<loc>").count(), 3, "{sitemap}");
+        assert!(sitemap.contains("/a/</loc><lastmod>2026-03-01</lastmod>"), "{sitemap}");
+    }
+}
+
+#[test]
+fn what_only_a_server_can_make_is_crawled() {
+    let site = bare();
+    site.write("htdocs/index.php", "<?php");
+    site.run(&["init"])
+        .says(2, &["htdocs has no page (.html), but 1 file that only its server turns into pages", "--from URL"]);
+    site.run(&["init", "--url", "http://127.0.0.1:9/"]).says(0, &["crawl http://127.0.0.1:9/"]);
+}
+
+#[rstest]
+#[case::nothing(&["init", "--url", ROOT], "no article (.md with front matter), no table")]
+#[case::no_such_file(&["init", "--from", "./x.csv"], "there is no such file or folder")]
+#[case::no_answer(&["init", "--from", "http://127.0.0.1:9/"], "does not answer")]
+#[case::no_database(&["init", "--from", "sqlite:x.db"], "there is no such file")]
+#[case::no_variable(&["init", "--from", "postgres://a:${NO_SUCH}@h/d"], "the environment variable NO_SUCH is not set")]
+fn what_is_not_there_is_said(#[case] arguments: &[&str], #[case] words: &str) {
+    let site = bare();
+    site.run(arguments).says(2, &[words]);
+    assert!(!site.path("idle-atlas.toml").exists());
+}
