@@ -9,6 +9,8 @@ mod interrupt;
 mod view;
 mod commands;
 mod sites;
+#[cfg(test)]
+mod reference_pages;
 
 use std::io::Write;
 use std::process::ExitCode;

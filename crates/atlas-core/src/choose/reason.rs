@@ -139,6 +139,38 @@ impl Reason {
             Self::Duplicate => "repeated by the same source",
         }
     }
+
+    /// What to do to list it after all, or to be rid of it, for the user.
+    pub fn advice(self) -> &'static str {
+        match self {
+            Self::OtherHost => "correct [site] url, or let the source name the site's own URLs",
+            Self::TooLong => "shorten it: engines do not take longer ones",
+            Self::OwnFile => "nothing: it is no page",
+            Self::OnlyBeforeMove => {
+                "see what it answers (check --gone), and redirect it; or add the source that has its page"
+            }
+            Self::NoPage => "restore the page, or let links and sources name it no more",
+            Self::ServerError => "mend the server; what was listed before stays listed until then",
+            Self::NotAPage => "let the server deliver a page there; list documents with “documents”",
+            Self::Noindex => "take the noindex out of the page or its headers, if engines may have it",
+            Self::Redirect => "list the target in its place: link to it, and name it in the sources",
+            Self::CanonicalElsewhere => "correct the canonical link, or canonical = \"ignore\" on the source",
+            Self::Unreadable => "correct the value; the report of its source says which it is",
+            Self::Draft => "nothing until it is published",
+            Self::OwnWord => "take the word (keep, meta name=\"idle-atlas\", idle_atlas:) out of the page or row",
+            Self::Rule => "change the rule; why URL --fresh names its line",
+            Self::ErrorPage => "nothing, if it is one; else give it another title or name",
+            Self::Disallowed => "allow it in robots.txt; why URL --fresh names the line",
+            Self::Scheduled => "nothing: it is listed when its time comes",
+            Self::Expired => "give it a later expiry date, if it still holds",
+            Self::NoArchivePage => "create the page, or assume_page = true if it exists and no source reads it",
+            Self::NotInFolder => {
+                "build the page, or pages = \"may-be-elsewhere\" on the source if an application serves it"
+            }
+            Self::SectionOff => "on = true in its section",
+            Self::Duplicate => "name it once in the source",
+        }
+    }
 }
 
 #[cfg(test)]

@@ -6,8 +6,13 @@ use clap::CommandFactory;
 use serde_json::json;
 
 use crate::args::{Arguments, CompletionsArguments, ManualArguments};
+use crate::config::reference::tables;
 use crate::exit::{Exit, Failure};
 use crate::screen::{Screen, count};
+use crate::view;
+
+/// The man page of the configuration file.
+const CONFIGURATION: &str = "idle-atlas.toml.5";
 
 /// Prints the completions for a shell.
 pub fn completions(arguments: &CompletionsArguments, screen: &Screen) -> Result<Exit, Failure> {
@@ -23,11 +28,12 @@ pub fn manual(arguments: &ManualArguments, screen: &Screen) -> Result<Exit, Fail
     let failed = |error: std::io::Error| Failure::said(format!("cannot write into {}: {error}", folder.display()));
     fs::create_dir_all(folder).map_err(failed)?;
     clap_mangen::generate_to(Arguments::command(), folder).map_err(failed)?;
+    fs::write(folder.join(CONFIGURATION), view::configuration::man_page(&tables())).map_err(failed)?;
     let mut pages: Vec<String> = fs::read_dir(folder)
         .map_err(failed)?
         .flatten()
         .map(|entry| entry.file_name().to_string_lossy().into_owned())
-        .filter(|name| name.starts_with("idle-atlas") && name.ends_with(".1"))
+        .filter(|name| name.starts_with("idle-atlas") && (name.ends_with(".1") || name == CONFIGURATION))
         .collect();
     pages.sort();
     screen.show(&json!({ "folder": folder, "pages": pages }), || {

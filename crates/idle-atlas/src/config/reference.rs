@@ -43,6 +43,52 @@ pub struct KeyFacts {
     pub kinds: Vec<&'static str>,
 }
 
+impl TableFacts {
+    /// Its name in brackets, as in the file.
+    pub fn heading(&self) -> String {
+        if self.is_list { format!("[[{}]]", self.name) } else { format!("[{}]", self.name) }
+    }
+}
+
+impl KeyFacts {
+    /// What it takes, whether it is needed, and what holds without it, in words.
+    pub fn nature(&self) -> String {
+        let words = if self.words.is_empty() { String::new() } else { format!(": {}", self.words.join(", ")) };
+        let default = match &self.default {
+            Some(default) => format!("; default: {}", in_toml(default)),
+            None if self.is_needed => "; needed".to_owned(),
+            None => String::new(),
+        };
+        let kinds = if self.kinds.is_empty() { String::new() } else { format!("; only {}", self.kinds.join(", ")) };
+        format!("{}{words}{default}{kinds}", self.takes)
+    }
+
+    /// A line of TOML with it, if the default alone does not show how it is written.
+    pub fn shown_example(&self) -> Option<&str> {
+        self.example.as_deref()
+    }
+}
+
+/// A value as TOML, on one line.
+pub fn in_toml(value: &Value) -> String {
+    match value {
+        Value::String(text) => toml::Value::String(text.clone()).to_string(),
+        Value::Array(items) => format!("[{}]", items.iter().map(in_toml).collect::<Vec<_>>().join(", ")),
+        Value::Object(members) => {
+            let members: Vec<String> =
+                members.iter().map(|(key, value)| format!("{} = {}", key_in_toml(key), in_toml(value))).collect();
+            format!("{{ {} }}", members.join(", "))
+        }
+        other => other.to_string(),
+    }
+}
+
+/// A key as TOML: bare if it may be.
+fn key_in_toml(key: &str) -> String {
+    let is_bare = !key.is_empty() && key.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-_".contains(&byte));
+    if is_bare { key.to_owned() } else { toml::Value::String(key.to_owned()).to_string() }
+}
+
 /// The JSON Schema (draft 7) of the configuration, which editors of TOML understand.
 pub fn schema() -> Value {
     let generator = SchemaSettings::draft07().into_generator();
@@ -155,7 +201,7 @@ fn table(schema: &Value, name: &str, property: &Value) -> Option<TableFacts> {
     let keys = definition["properties"].as_object()?.iter().map(|(key, facts)| KeyFacts {
         name: key.clone(),
         meaning: facts["description"].as_str().unwrap_or_default().to_owned(),
-        takes: takes(facts).to_owned(),
+        takes: takes(facts),
         words: words(facts),
         default: facts.get("default").cloned(),
         example: facts["x-toml"].as_str().map(str::to_owned),
@@ -178,19 +224,28 @@ fn kinds(key: &str) -> Vec<&'static str> {
 }
 
 /// What a key takes, in a word or two.
-fn takes(facts: &Value) -> &'static str {
-    if !words(facts).is_empty() {
-        return if facts["type"] == "array" { "list of words" } else { "word" };
+fn takes(facts: &Value) -> String {
+    if let Some(variants) = facts["anyOf"].as_array() {
+        let all: Vec<String> = variants.iter().map(takes).collect();
+        return all.join(" or ");
     }
-    match facts["type"].as_str() {
+    let is_list = facts["type"] == "array";
+    let takes = match facts["type"].as_str() {
+        _ if !words(facts).is_empty() => {
+            if is_list {
+                "list of words"
+            } else {
+                "word"
+            }
+        }
         Some("string") => "text",
         Some("integer") => "whole number",
         Some("number") => "number",
         Some("boolean") => "true or false",
-        Some("array") => "list of texts",
-        Some("object") => "table",
-        _ => "see there",
-    }
+        Some("array") => "list",
+        _ => "table",
+    };
+    takes.to_owned()
 }
 
 #[cfg(test)]

@@ -386,3 +386,6 @@ fn accepted(file: &Path) -> Result<Accepted, Failure> {
     Accepted::parse(&text, &codes())
         .map_err(|bad| Failure::said(format!("{} line {}: {}", file.display(), bad.line, bad.message)))
 }
+
+#[cfg(test)]
+mod documented;

@@ -2,9 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
+use roff::{Roff, bold, italic, roman};
 use serde::Serialize;
-use serde_json::Value;
 
+use crate::config::reference::{TableFacts, in_toml};
 use crate::config::shown::{ShownKey, ShownTable, ValueFrom};
 use crate::screen::{FAINT, GOOD, Layout, STRONG, count};
 
@@ -68,22 +69,30 @@ pub fn shown(path: &Path, tables: &[ShownTable], all: bool) -> String {
     out
 }
 
-/// A value as TOML, on one line.
-fn in_toml(value: &Value) -> String {
-    match value {
-        Value::String(text) => toml::Value::String(text.clone()).to_string(),
-        Value::Array(items) => format!("[{}]", items.iter().map(in_toml).collect::<Vec<_>>().join(", ")),
-        Value::Object(members) => {
-            let members: Vec<String> =
-                members.iter().map(|(key, value)| format!("{} = {}", key_in_toml(key), in_toml(value))).collect();
-            format!("{{ {} }}", members.join(", "))
+/// The man page of the configuration file: every table and key.
+pub fn man_page(tables: &[TableFacts]) -> String {
+    let mut page = Roff::new();
+    page.control("TH", ["idle-atlas.toml", "5", "", concat!("idle-atlas ", env!("CARGO_PKG_VERSION"))]);
+    page.control("SH", ["NAME"]);
+    page.text([roman(
+        "idle-atlas.toml - what the site is, where its entries come from, what is written and who is told",
+    )]);
+    page.control("SH", ["DESCRIPTION"]);
+    page.text([roman(
+        "Paths are relative to the file. ${NAME} reads the environment. A table in double brackets may be repeated.",
+    )]);
+    for table in tables {
+        page.control("SH", [table.heading().as_str()]);
+        page.text([roman(table.meaning.as_str())]);
+        for key in &table.keys {
+            page.control("TP", []);
+            page.text([bold(key.name.as_str()), roman(format!(" ({})", key.nature()))]);
+            page.text([roman(key.meaning.as_str())]);
+            if let Some(example) = key.shown_example() {
+                page.control("br", []);
+                page.text([italic(example)]);
+            }
         }
-        other => other.to_string(),
     }
-}
-
-/// A key as TOML: bare if it may be.
-fn key_in_toml(key: &str) -> String {
-    let is_bare = !key.is_empty() && key.bytes().all(|byte| byte.is_ascii_alphanumeric() || b"-_".contains(&byte));
-    if is_bare { key.to_owned() } else { toml::Value::String(key.to_owned()).to_string() }
+    page.render()
 }

@@ -1,6 +1,7 @@
 //! The output of `why`.
 
 use atlas_core::address::shown;
+use atlas_core::choose::Reason;
 use atlas_core::choose::{Step, Verdict};
 use atlas_core::contribution::Contribution;
 use atlas_core::entry::DatePolicy;
@@ -178,7 +179,8 @@ pub fn why(answer: &UrlReport, layout: &Layout) -> String {
         Some(section) => format!("  {GOOD}listed{GOOD:#}, in section {section}\n"),
         None => {
             let (reason, words) = (decision.reason.unwrap_or(""), decision.words.unwrap_or(""));
-            format!("  {BAD}left out{BAD:#}: {reason} ({words})\n")
+            let advice = Reason::named(reason).map_or("", Reason::advice);
+            format!("  {BAD}left out{BAD:#}: {reason} ({words})\n  to mend it  {advice}\n")
         }
     };
     if decision.kept {

@@ -205,10 +205,10 @@ pub struct RuleTable {
     ///
     /// Example: `author = ["Tomos Weir"]`
     pub author: Option<Vec<String>>,
-    /// What category, tag and author stand for.
+    /// What category, tag and author stand for; without it, entries-and-archive-page.
     ///
     /// Words: entries-and-archive-page, entries, archive-page
-    /// Default: `"entries-and-archive-page"`
+    /// Example: `covers = "entries"`
     pub covers: Option<At<String>>,
     /// Condition: a regular expression for the title.
     ///
