@@ -83,6 +83,7 @@ pub struct NewsArticle<'a> {
 
 /// Which date is written for an entry.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum DatePolicy {
     /// The declared date, else the day on which its content was seen to change, else its publication date.
@@ -123,6 +124,7 @@ impl FromStr for DatePolicy {
 
 /// The `changefreq` of the sitemaps protocol 0.9: a hint that large engines ignore.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 #[expect(missing_docs, reason = "the seven words of the protocol say it")]
 pub enum Changefreq {

@@ -8,6 +8,7 @@ use thiserror::Error;
 
 /// The same page in another language.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Alternate<'a> {
     /// A language tag, or `x-default`.
     #[serde(alias = "hreflang")]

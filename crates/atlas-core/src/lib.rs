@@ -56,3 +56,5 @@ pub mod visitor;
 pub mod announce;
 pub mod check;
 pub mod uptake;
+#[cfg(feature = "schema")]
+mod schema;

@@ -14,6 +14,7 @@ use crate::lastmod::Lastmod;
 ///
 /// A source may give less than the extension requires: [`Video::lacks`] says what is missing.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(default, deny_unknown_fields)]
 pub struct Video {
     /// A picture of it (required).
@@ -220,6 +221,7 @@ pub(crate) const VIDEO_DESCRIPTION_LONGEST: usize = 2048;
 
 /// A required part that a video lacks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum VideoPart {
     /// `thumbnail_loc`.

@@ -10,6 +10,7 @@ use crate::ledger::Ledger;
 
 /// What is to be done in one console.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ConsoleFiles {
     /// The name by which the user knows it.
     pub console: String,

@@ -24,6 +24,7 @@ const AGES: [Option<u32>; 6] = [Some(7), Some(30), Some(90), Some(365), Some(3 *
 
 /// The state of the whole site.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SiteState {
     /// Sections, by name.
     pub sections: Vec<SectionState>,
@@ -39,6 +40,7 @@ pub struct SiteState {
 
 /// A section.
 #[derive(Debug, Clone, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SectionState {
     /// Its name.
     pub section: String,
@@ -56,6 +58,7 @@ pub struct SectionState {
 
 /// A sitemap file.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SitemapFileState {
     /// Its address.
     pub address: String,
@@ -75,6 +78,7 @@ pub struct SitemapFileState {
     pub percent_full: u64,
     /// When it last changed, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub changed: i64,
     /// Some of its entries.
     pub some: Vec<SampleEntry>,
@@ -82,6 +86,7 @@ pub struct SitemapFileState {
 
 /// An entry of a file.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SampleEntry {
     /// Its URL.
     pub url: String,
@@ -99,6 +104,7 @@ pub struct SampleEntry {
 
 /// Pages of an age.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ContentAge {
     /// Their date is less than so many days ago; `None`: any time before.
     pub under_days: Option<u32>,

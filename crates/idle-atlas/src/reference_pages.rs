@@ -5,14 +5,22 @@ use std::fmt::Write as _;
 use std::fs;
 use std::path::PathBuf;
 
+use atlas_core::check::Report;
 use atlas_core::choose::Reason;
 use atlas_core::report::Notice;
-use atlas_store::report::Guard;
+use atlas_io::engines::EngineReport;
+use atlas_store::build::Withdrawn;
+use atlas_store::diagnostics::Listed;
+use atlas_store::report::{Built, Guard, Preview, Survey};
+use atlas_store::uptake::{Overview, PageUptake};
 use clap::{Arg, Command, CommandFactory};
 use rstest::rstest;
+use schemars::generate::SchemaSettings;
+use schemars::{JsonSchema, Schema, SchemaGenerator};
 
 use crate::args::Arguments;
 use crate::config::reference::{schema, tables};
+use crate::view;
 
 /// What stands below the title of each page.
 const MADE: &str = "<!-- Made from the code by its tests; WRITE_REFERENCE=1 cargo test writes it anew. -->";
@@ -38,7 +46,8 @@ fn configuration() -> String {
                 None if key.is_needed => "an error".to_owned(),
                 None => "–".to_owned(),
             };
-            let kinds = if key.kinds.is_empty() { String::new() } else { format!(" Only {}.", key.kinds.join(", ")) };
+            let kinds =
+                if key.is_for_all_or_says_so() { String::new() } else { format!(" Only {}.", key.kinds.join(", ")) };
             let example = key.example.as_ref().map_or(String::new(), |example| format!(" `{example}`"));
             let _ = writeln!(
                 out,
@@ -134,6 +143,99 @@ fn codes() -> String {
     out
 }
 
+/// A document that a command prints with `--json`: its name, the command, and its schema.
+type PrintedDocument = (&'static str, &'static str, fn(&mut SchemaGenerator) -> Schema);
+
+/// All documents.
+const DOCUMENTS: [PrintedDocument; 28] = [
+    ("init", "init", SchemaGenerator::root_schema_for::<view::init::SiteFacts>),
+    ("survey", "survey", SchemaGenerator::root_schema_for::<Survey>),
+    ("survey-list", "survey --list", SchemaGenerator::root_schema_for::<Vec<Listed>>),
+    ("survey-html", "survey --html FILE", SchemaGenerator::root_schema_for::<view::owner::OwnerPage>),
+    ("survey-accept", "survey --accept CODE", SchemaGenerator::root_schema_for::<view::survey::Accepting>),
+    ("build", "build", SchemaGenerator::root_schema_for::<Built>),
+    ("build-dry-run", "build --dry-run, and a build that is held back", SchemaGenerator::root_schema_for::<Preview>),
+    ("build-withdraw", "build --withdraw", SchemaGenerator::root_schema_for::<Withdrawn>),
+    ("build-announce", "build --announce", SchemaGenerator::root_schema_for::<BuiltAndTold>),
+    ("why", "why URL", SchemaGenerator::root_schema_for::<view::recorded::RecordedReport>),
+    (
+        "why-fresh",
+        "why URL --fresh, and before the first build",
+        SchemaGenerator::root_schema_for::<view::why::UrlReport>,
+    ),
+    ("check", "check, also with --pages and --content", SchemaGenerator::root_schema_for::<Report>),
+    ("check-page", "check --page URL", SchemaGenerator::root_schema_for::<Vec<view::card::PageCard>>),
+    ("check-gone", "check --gone", SchemaGenerator::root_schema_for::<view::gone::GoneReport>),
+    ("announce", "announce", SchemaGenerator::root_schema_for::<Vec<EngineReport>>),
+    ("announce-dry-run", "announce --dry-run", SchemaGenerator::root_schema_for::<Vec<view::announce::AnnouncePlan>>),
+    ("announce-key-file", "announce --key-file", SchemaGenerator::root_schema_for::<Vec<view::announce::KeyFile>>),
+    ("announce-rehearse", "announce --rehearse", SchemaGenerator::root_schema_for::<view::rehearsal::Rehearsal>),
+    ("announce-by-hand", "announce --by-hand NUMBER", SchemaGenerator::root_schema_for::<view::by_hand::ByHandList>),
+    ("history", "history", SchemaGenerator::root_schema_for::<view::history::Past>),
+    ("history-run", "history RUN", SchemaGenerator::root_schema_for::<view::history::PastRun>),
+    ("history-plot", "history --plot", SchemaGenerator::root_schema_for::<view::plot::Timeline>),
+    ("uptake", "uptake", SchemaGenerator::root_schema_for::<Overview>),
+    ("uptake-list", "uptake --list", SchemaGenerator::root_schema_for::<Vec<PageUptake>>),
+    ("report", "report", SchemaGenerator::root_schema_for::<view::report::SiteReport>),
+    ("config-check", "config check", SchemaGenerator::root_schema_for::<view::configuration::CheckedConfiguration>),
+    ("config-show", "config show", SchemaGenerator::root_schema_for::<view::configuration::ShownConfiguration>),
+    ("manual", "manual FOLDER", SchemaGenerator::root_schema_for::<view::configuration::WrittenManual>),
+];
+
+/// What `build --announce` prints: the documents of both.
+#[derive(JsonSchema)]
+#[expect(dead_code, reason = "only its schema is used")]
+struct BuiltAndTold {
+    /// That of the build, or that of its failure.
+    build: serde_json::Value,
+    /// That of the announcement.
+    announce: serde_json::Value,
+}
+
+/// The schema of a document: nothing may be in it that the schema does not name.
+fn document(made: fn(&mut SchemaGenerator) -> Schema) -> String {
+    let mut generator = SchemaSettings::draft2020_12().for_serialize().into_generator();
+    let mut schema = made(&mut generator).to_value();
+    close(&mut schema);
+    format!("{schema:#}\n")
+}
+
+fn close(schema: &mut serde_json::Value) {
+    match schema {
+        serde_json::Value::Object(object) => {
+            let is_open =
+                ["allOf", "anyOf", "oneOf", "$ref", "additionalProperties"].iter().any(|key| object.contains_key(*key));
+            if object.contains_key("properties") && object.get("type").is_some_and(|kind| kind == "object") && !is_open
+            {
+                object.insert("additionalProperties".to_owned(), serde_json::json!(false));
+            }
+            if let Some(text) = object.get("description").and_then(|text| text.as_str()) {
+                // Instants are numbers inside, and texts outside.
+                let text = text.replace(", in seconds since 1970", "");
+                let text = text.split_whitespace().collect::<Vec<_>>().join(" ");
+                object.insert("description".to_owned(), serde_json::json!(text));
+            }
+            if object.get("format").is_some_and(|format| format.as_str().is_some_and(|name| name.contains("int"))) {
+                object.shift_remove("format");
+            }
+            object.values_mut().for_each(close);
+        }
+        serde_json::Value::Array(items) => items.iter_mut().for_each(close),
+        _ => {}
+    }
+}
+
+/// The page about JSON.
+fn json_page() -> String {
+    let mut out = format!(
+        "# The JSON of every command\n\n{MADE}\n\nWith `--json`, a command prints one document on standard output; `watch --log json` prints one object per line. For each there is a JSON\nSchema (draft 2020-12), which the tests hold against everything that they let the program print. Until version 1.0 keys may be added,\nrenamed or taken out from one minor version to the next, and the [changelog](../../CHANGELOG.md) names them; after that, only added.\n\nInstants are in RFC 3339, in UTC. A command that fails prints `{{\"error\": \"…\", \"exit\": 2}}`. For several sites, the documents are in an array of\nobjects with `config`, `site`, `exit` and `result`.\n\n| command | schema |\n|---|---|\n"
+    );
+    for (name, command, _) in DOCUMENTS {
+        let _ = writeln!(out, "| `{command}` | [{name}.json](json/{name}.json) |");
+    }
+    out
+}
+
 /// The schema of the configuration, for editors.
 fn configuration_schema() -> String {
     format!("{:#}\n", schema())
@@ -143,16 +245,28 @@ fn configuration_schema() -> String {
 #[case("configuration.md", configuration)]
 #[case("commands.md", commands)]
 #[case("codes.md", codes)]
+#[case("json.md", json_page)]
 #[case("idle-atlas.schema.json", configuration_schema)]
 fn the_reference_is_as_the_code(#[case] name: &str, #[case] made: fn() -> String) {
+    is_as_the_code(name, &made());
+}
+
+#[test]
+fn the_reference_of_json_is_as_the_code() {
+    for (name, _, made) in DOCUMENTS {
+        is_as_the_code(&format!("json/{name}.json"), &document(made));
+    }
+}
+
+fn is_as_the_code(name: &str, made: &str) {
     let path = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../docs/reference").join(name);
     if std::env::var_os("WRITE_REFERENCE").is_some() {
         fs::create_dir_all(path.parent().unwrap()).unwrap();
-        fs::write(&path, made()).unwrap();
+        fs::write(&path, made).unwrap();
     }
     let written = fs::read_to_string(&path).unwrap_or_default();
     assert!(
-        written == made(),
-        "docs/reference/{name} is stale; run: WRITE_REFERENCE=1 cargo test -p idle-atlas the_reference"
+        written == made,
+        "docs/reference/{name} is stale; run: WRITE_REFERENCE=1 cargo test -p idle-atlas reference"
     );
 }

@@ -4,6 +4,7 @@ use serde::Serialize;
 
 /// What to do after an answer.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Then {
     /// Nothing: the message was accepted.

@@ -4,6 +4,7 @@ use serde::Serialize;
 
 /// A change that engines are told of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Change {
     /// It was added.
@@ -37,6 +38,7 @@ impl Change {
 
 /// The number of changes of each kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Default)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ChangeCounts {
     /// Added.
     pub added: u64,

@@ -54,6 +54,7 @@ impl Key {
 
 /// The body of one message, as it is posted.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "camelCase")]
 pub struct IndexNowBody {
     /// The host of all URLs in the message.

@@ -38,9 +38,11 @@ pub struct EngineState {
 
 /// An engine that is sent no messages for now.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LeftAlone {
     /// Until when, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub until: i64,
     /// Whether the engine asked for it; else it failed, and is tried again then.
     #[serde(rename = "asked")]

@@ -9,6 +9,7 @@ use crate::address;
 
 /// What became of a URL.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Fate {
     /// It leads to another page.
@@ -94,6 +95,7 @@ fn is_home(address: &str, home: &str) -> bool {
 
 /// The URLs of one folder, by what became of them.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct GoneFolder {
     /// The first folder of the path: `/journal/`.
     pub folder: String,

@@ -39,6 +39,7 @@ pub const USUAL_PLACES: [&str; 6] =
 
 /// The result of an inspection.
 #[derive(Debug, Clone, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// The files that were read, in order.
     pub files: Vec<FileSeen>,
@@ -67,6 +68,7 @@ impl Report {
 
 /// How many pages were visited.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PagesVisited {
     /// The listed URLs that were to be visited.
     pub wanted: u64,

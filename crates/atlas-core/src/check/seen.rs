@@ -9,6 +9,7 @@ use crate::lastmod::Lastmod;
 
 /// The form of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Form {
     /// A `urlset`.
@@ -25,6 +26,7 @@ pub enum Form {
 
 /// One file that was read.
 #[derive(Debug, Clone, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct FileSeen {
     /// Its address.
     pub address: String,

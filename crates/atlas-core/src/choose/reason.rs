@@ -4,6 +4,7 @@ use serde::Serialize;
 
 /// Why an entry is left out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Reason {
     /// Its scheme, host, port or folder is not the site's.

@@ -7,6 +7,7 @@ use super::verdict::Verdict;
 
 /// One question asked about an entry, for `why`.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Step {
     /// The question.
     pub question: &'static str,

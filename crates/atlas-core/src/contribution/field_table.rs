@@ -126,6 +126,7 @@ macro_rules! declare {
         $(, weighs $field:ident ($part:tt $place:literal))?;)*) => {
         /// Everything that is said of one URL: by one source or, once merged, by all of them.
         #[derive(Debug, Clone, PartialEq, Default, Serialize)]
+        #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
         pub struct Contribution<'a> {
             /// The URL, in the spelling of [`Address`](crate::address::Address).
             pub url: Cow<'a, str>,

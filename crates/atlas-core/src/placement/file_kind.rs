@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 /// The kind of a sitemap file. An entry is in at most one file of each kind.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum FileKind {
     /// The entries themselves, with everything that is not in a file of its own.

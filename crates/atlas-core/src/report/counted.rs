@@ -4,6 +4,7 @@ use serde::Serialize;
 
 /// A count with a few examples.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Default)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Counted {
     /// The count.
     pub count: u64,

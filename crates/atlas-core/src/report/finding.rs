@@ -6,6 +6,7 @@ use serde::Serialize;
 
 /// The severity of a finding.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// An engine may refuse the file or a URL in it.
@@ -33,6 +34,7 @@ impl fmt::Display for Severity {
 
 /// One finding at one place.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Finding {
     /// The stable code.
     pub code: &'static str,

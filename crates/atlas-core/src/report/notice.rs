@@ -8,6 +8,7 @@ use super::counted::Counted;
 
 /// A kind of notice.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Notice {
     /// URLs under another scheme or host.
@@ -267,6 +268,7 @@ impl Notice {
 
 /// One example.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Example {
     /// The URL.
     pub url: String,
@@ -291,6 +293,7 @@ impl fmt::Display for Example {
 
 /// One kind of notice, and everything that it applies to.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Noticed {
     /// Its kind.
     pub code: Notice,

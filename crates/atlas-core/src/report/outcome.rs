@@ -10,6 +10,7 @@ const MOST_PROBLEMS: usize = 1000;
 
 /// Why a source could not be read whole, and what becomes of what it named before.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SourceFailure {
     /// What happened, and how to fix it.
     pub why: String,
@@ -23,6 +24,7 @@ pub struct SourceFailure {
 
 /// The outcome of one source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Outcome {
     /// The name of the source.
     pub name: String,

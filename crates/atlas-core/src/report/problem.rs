@@ -4,6 +4,7 @@ use serde::Serialize;
 
 /// Something in a source that could not be read, or that deserves a look. The rest of the source still counts.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Problem {
     /// The file, as the user named it, or relative to the folder that the user named.
     pub file: String,

@@ -4,6 +4,7 @@ use serde::Serialize;
 
 /// A trait of a page that may keep an engine from taking it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum PageTrait {
     /// It has few words.
@@ -108,6 +109,7 @@ impl Traits {
 
 /// How often a trait occurs among pages that were not picked up, and among those that were.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Difference {
     /// The trait.
     #[serde(rename = "trait")]

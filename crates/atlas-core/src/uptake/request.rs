@@ -8,6 +8,7 @@ use crate::address::{self, Site};
 
 /// What a request was for. The order is that in which a table shows them.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum RequestKind {
     /// A page that is listed.

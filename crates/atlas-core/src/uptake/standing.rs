@@ -34,6 +34,7 @@ impl KnownUptake {
 
 /// Where a page stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum PageState {
     /// An engine has not taken it, though it had the time.
@@ -66,6 +67,7 @@ impl PageState {
 
 /// How many of the entries of a kind stand where. What no file tells is `None`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Standings {
     /// Those that are listed.
     pub submitted: u64,
@@ -137,6 +139,7 @@ impl Standings {
 
 /// The median and the nine tenths of some durations, in seconds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Delay {
     /// Half of them took at most this long.
     pub median: u64,

@@ -22,6 +22,7 @@ const LONGEST_SEARCH: Duration = Duration::from_secs(5);
 
 /// One answer on the way to a page.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PageStep {
     /// The address that was asked for.
     pub url: String,
@@ -31,6 +32,7 @@ pub struct PageStep {
 
 /// A rule of robots.txt that bars a page.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct BarredFrom {
     /// The product token of the crawlers that may not fetch it; `*` is all.
     pub token: String,
@@ -42,6 +44,7 @@ pub struct BarredFrom {
 
 /// What keeps engines from taking a page.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PageTrouble {
     /// The code of the finding.
     pub code: &'static str,
@@ -55,6 +58,7 @@ pub struct PageTrouble {
 
 /// What was seen of one page.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PageLook {
     /// The URL that was asked for.
     pub url: String,

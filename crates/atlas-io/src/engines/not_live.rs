@@ -28,6 +28,7 @@ const EXAMPLES: usize = 5;
 
 /// What is not told yet because the live site does not serve it.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LiveReport {
     /// The URLs or files that wait.
     pub waiting: u64,
@@ -35,6 +36,7 @@ pub struct LiveReport {
     pub given_up: u64,
     /// Since when something waits, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub since: i64,
     /// Whether that is longer ago than a day.
     pub is_overdue: bool,
@@ -46,6 +48,7 @@ pub struct LiveReport {
 
 /// A file or page that the live site does not serve as it was built.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SeenLive {
     /// Its address.
     pub address: String,

@@ -9,6 +9,7 @@ use super::{EngineSettings, LiveReport, Tells};
 
 /// The result for one engine.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct EngineReport {
     /// The engine's name.
     pub engine: String,
@@ -51,11 +52,13 @@ pub struct EngineReport {
 
 /// URLs that wait for a time that the configuration sets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Waiting {
     /// How many.
     pub urls: u64,
     /// When the next of them may be announced, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub until: i64,
     /// What they wait for.
     pub why: WaitsFor,
@@ -63,6 +66,7 @@ pub struct Waiting {
 
 /// What URLs wait for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum WaitsFor {
     /// As many as a day allows have been announced.

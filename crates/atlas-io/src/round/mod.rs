@@ -22,6 +22,7 @@ pub struct Round<'r> {
 
 /// An event in a round.
 #[derive(Debug, Clone, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Event {
     /// The files are written.

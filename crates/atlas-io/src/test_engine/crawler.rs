@@ -30,6 +30,7 @@ const MOST_PAGES: usize = 20_000;
 
 /// What the engine has found of a site.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PickedUp {
     /// What became of robots.txt, in words.
     pub robots: String,
@@ -45,6 +46,7 @@ pub struct PickedUp {
 
 /// A sitemap file that the engine has read.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ReadSitemap {
     /// Its address.
     pub address: String,
@@ -56,6 +58,7 @@ pub struct ReadSitemap {
 
 /// A URL that the engine has not picked up.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct NotPickedUp {
     /// The URL.
     pub url: String,

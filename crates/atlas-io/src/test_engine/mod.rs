@@ -73,6 +73,7 @@ impl TestEngineSettings {
 
 /// A message that it received.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Received {
     /// The status of its answer.
     pub status: u16,

@@ -5,6 +5,7 @@ use thiserror::Error;
 
 /// How the engine behaves, whatever it receives.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub enum Mood {
     /// As published.
     Fair,

@@ -35,6 +35,7 @@ const AT_ONCE: usize = 4;
 
 /// The result of recalling.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Recalled {
     /// The number of sitemap files.
     pub files: u64,

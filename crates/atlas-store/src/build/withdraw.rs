@@ -13,6 +13,7 @@ use crate::model::Fact;
 
 /// What leaves the web root, or would.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Withdrawn {
     /// Names of the files.
     pub files: Vec<String>,

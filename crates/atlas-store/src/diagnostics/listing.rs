@@ -57,6 +57,7 @@ pub struct Listing {
 
 /// One line of a list.
 #[derive(Debug, Clone, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Listed {
     /// The URL.
     pub url: String,

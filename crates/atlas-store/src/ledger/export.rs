@@ -10,6 +10,7 @@ use atlas_core::placement::child_name;
 
 /// A remembered entry. If its pictures, videos or news are in files of their own, it occurs once for each file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Exported {
     /// The URL.
     pub url: String,

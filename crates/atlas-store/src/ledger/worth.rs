@@ -18,6 +18,7 @@ const MAIN_DEPTH: usize = 1;
 
 /// Why a URL is worth submitting. The first is worth most.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum WorthSubmitting {
     /// A page that an engine has not taken, by its own word.
@@ -50,6 +51,7 @@ impl WorthSubmitting {
 
 /// A URL that is worth submitting.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct WorthUrl {
     /// Why.
     pub why: WorthSubmitting,

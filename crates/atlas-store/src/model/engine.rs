@@ -47,6 +47,7 @@ pub struct SubmittedUrl {
 
 /// A sitemap file that the user submitted in a console.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SubmittedFile {
     /// The name by which the user knows the console.
     pub console: String,
@@ -54,6 +55,7 @@ pub struct SubmittedFile {
     pub address: String,
     /// When, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub at: i64,
 }
 
@@ -85,11 +87,13 @@ pub struct Departure {
 
 /// One message to one engine, and the outcome.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Announced {
     /// The engine's name.
     pub engine: String,
     /// The instant, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub at: i64,
     /// The run up to which it announces changes.
     pub run: i64,

@@ -5,11 +5,13 @@ use serde::Serialize;
 
 /// The summary of one build.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RunRow {
     /// Its number.
     pub run: i64,
     /// Its instant, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub at: i64,
     /// How long it took, in milliseconds.
     pub took_ms: u64,
@@ -24,6 +26,7 @@ pub struct RunRow {
 
 /// URLs that a run brought, changed and took away. Of each kind, the first 10,000.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RunUrls {
     /// Those that were not listed before.
     pub added: Vec<String>,
@@ -55,6 +58,7 @@ impl RunUrls {
 
 /// The counts of a build.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct RunCounts {
     /// Entries in the sitemap.
     pub entries: u64,
@@ -78,6 +82,7 @@ pub struct RunCounts {
 
 /// What started a run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum StartedBy {
     /// Somebody at a terminal.
@@ -113,9 +118,11 @@ impl StartedBy {
 
 /// A build that did not go through.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct AttemptRow {
     /// Its instant, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub at: i64,
     /// What became of it.
     pub ended: AttemptEnd,
@@ -127,6 +134,7 @@ pub struct AttemptRow {
 
 /// What became of a build that did not go through.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum AttemptEnd {
     /// A guard held it back.

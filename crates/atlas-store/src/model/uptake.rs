@@ -139,6 +139,7 @@ pub struct ConsoleLook {
 
 /// What exports said as a whole.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LookFacts {
     /// The files.
     pub files: Vec<String>,
@@ -160,6 +161,7 @@ pub struct LookFacts {
 
 /// What a console says of a sitemap file.
 #[derive(Debug, Clone, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SitemapFileLook {
     /// Its address.
     pub address: String,

@@ -8,6 +8,7 @@ use super::survey::Survey;
 
 /// The result of a build.
 #[derive(Debug, Clone, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Built {
     /// The number of the run.
     pub run: i64,

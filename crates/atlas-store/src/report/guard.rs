@@ -4,6 +4,7 @@ use serde::Serialize;
 
 /// The guard that held a build back.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Guard {
     /// A section would lose a large share of its entries.
@@ -103,6 +104,7 @@ impl Guard {
 
 /// A build that was held back.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Held {
     /// The guard.
     pub guard: Guard,

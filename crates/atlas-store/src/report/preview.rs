@@ -8,6 +8,7 @@ use super::survey::Survey;
 
 /// The preview of a build.
 #[derive(Debug, Clone, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Preview {
     /// The findings.
     #[serde(flatten)]
@@ -32,6 +33,7 @@ pub struct Preview {
 
 /// A text before and after.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct TextChange {
     /// As it is; empty if there is none.
     pub before: String,
@@ -41,6 +43,7 @@ pub struct TextChange {
 
 /// What would happen to one sitemap file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct FilePreview {
     /// Its address.
     pub address: String,
@@ -61,6 +64,7 @@ pub struct FilePreview {
 
 /// What would happen to a sitemap file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum Planned {
     /// It does not exist yet.
@@ -81,6 +85,7 @@ pub enum Planned {
 
 /// A URL that would be removed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Goes {
     /// The URL.
     pub url: String,
@@ -92,6 +97,7 @@ pub struct Goes {
 
 /// A URL that would move to another section.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Moves {
     /// The URL.
     pub url: String,

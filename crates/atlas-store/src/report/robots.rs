@@ -4,6 +4,7 @@ use serde::{Deserialize, Serialize};
 
 /// A sitemap of another tool that robots.txt declares.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct OtherSitemap {
     /// The line, counted from 1.
     pub line: usize,
@@ -13,6 +14,7 @@ pub struct OtherSitemap {
 
 /// What happened to robots.txt.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum RobotsFate {
     /// The configuration does not name one.

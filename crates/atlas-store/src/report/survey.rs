@@ -13,6 +13,7 @@ use super::robots::{OtherSitemap, RobotsFate};
 
 /// What was found, and what would be written.
 #[derive(Debug, Clone, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Survey {
     /// The URL to submit.
     pub main: String,
@@ -78,6 +79,7 @@ impl Survey {
 
 /// What would be listed, compared with the sitemap from which the site has moved.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct MoveReport {
     /// The number of entries that both list.
     pub both: u64,
@@ -93,6 +95,7 @@ pub struct MoveReport {
 
 /// The report on one source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SourceReport {
     /// Its outcome.
     #[serde(flatten)]
@@ -105,6 +108,7 @@ pub struct SourceReport {
 
 /// The report on one section.
 #[derive(Debug, Clone, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SectionReport {
     /// Its name.
     pub name: String,
@@ -131,6 +135,7 @@ impl SectionReport {
 
 /// The report on one sitemap file.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct FileReport {
     /// Its address, to submit or count alone.
     pub address: String,
@@ -147,6 +152,7 @@ pub struct FileReport {
 
 /// What happens to a sitemap file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum FileFate {
     /// It is new.
@@ -161,6 +167,7 @@ pub enum FileFate {
 
 /// Entries left out for one reason.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LeftOut {
     /// The reason.
     pub reason: Reason,
@@ -173,6 +180,7 @@ pub struct LeftOut {
 
 /// What changed since the last build.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Default)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ChangeReport {
     /// Whether this is the first build: everything is new, and nothing is announced.
     pub first: bool,
@@ -194,6 +202,7 @@ pub struct ChangeReport {
 
 /// Entries that are accepted as they are, because something about one of their sources changed.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Remapped {
     /// The source.
     pub source: String,
@@ -205,6 +214,7 @@ pub struct Remapped {
 
 /// What changed about a source.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum SourceChange {
     /// It maps its fields differently.
@@ -217,6 +227,7 @@ pub enum SourceChange {
 
 /// An entry that will be listed, or will leave, at a known time.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Due {
     /// The time.
     pub at: Lastmod,
@@ -228,6 +239,7 @@ pub struct Due {
 
 /// What happens to an entry when its time comes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum DueTo {
     /// It is published and will be listed.
@@ -238,6 +250,7 @@ pub enum DueTo {
 
 /// Entries with a known time.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Default)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct DueReport {
     /// The number of entries.
     pub count: u64,

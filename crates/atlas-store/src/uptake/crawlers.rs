@@ -22,6 +22,7 @@ pub struct CrawlerSettings {
 
 /// Who came.
 #[derive(Debug, Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub(super) struct CrawlerName {
     /// Its product token.
     pub token: String,

@@ -16,6 +16,7 @@ use crate::page_texts::{PageText, each_page};
 
 /// A page with what engines did with it.
 #[derive(Debug, Clone, PartialEq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct PageUptake {
     /// Its URL.
     pub url: String,
@@ -27,17 +28,21 @@ pub struct PageUptake {
     pub reason: Option<String>,
     /// When it last changed, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub changed: Option<i64>,
     /// When an engine was first told of that.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub told: Option<i64>,
     /// How often engines' crawlers fetched it.
     pub visits: u32,
     /// The first visit.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub first_visit: Option<i64>,
     /// The last visit.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub last_visit: Option<i64>,
     /// The status of the last answer.
     pub status: Option<u16>,
@@ -45,6 +50,7 @@ pub struct PageUptake {
     pub crawlers: Vec<String>,
     /// When an export first had it as picked up.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub picked_up_since: Option<i64>,
     /// Its words, if the page was read.
     pub words: Option<u32>,

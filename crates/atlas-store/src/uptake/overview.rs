@@ -8,9 +8,11 @@ use serde::Serialize;
 
 /// What engines took of the whole site.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Overview {
     /// The instant of the command, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub at: i64,
     /// How many days something may wait before it counts as not taken.
     pub patience_days: u32,
@@ -61,6 +63,7 @@ impl Overview {
 
 /// Where pictures or videos stand.
 #[derive(Debug, Clone, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct MediaStandings {
     /// As those of pages.
     #[serde(flatten)]
@@ -71,6 +74,7 @@ pub struct MediaStandings {
 
 /// What is known from access logs.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LogsOverview {
     /// The lines that were read so far.
     pub lines: u64,
@@ -82,14 +86,17 @@ pub struct LogsOverview {
     pub other_hosts: u64,
     /// The time of the first line.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub from: Option<i64>,
     /// The time of the last line.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub to: Option<i64>,
 }
 
 /// An export, as it was taken.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ExportOverview {
     /// The engine.
     pub engine: String,
@@ -97,6 +104,7 @@ pub struct ExportOverview {
     pub of: Subject,
     /// When.
     #[serde(serialize_with = "rfc3339::seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub at: i64,
     /// The files.
     pub files: Vec<String>,
@@ -112,9 +120,11 @@ pub struct ExportOverview {
 
 /// What changed between two exports.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SinceBefore {
     /// When the one before was.
     #[serde(serialize_with = "rfc3339::seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "String"))]
     pub before: i64,
     /// URLs that are picked up now and were not then.
     pub came: u64,
@@ -126,6 +136,7 @@ pub struct SinceBefore {
 
 /// Where the entries of a section stand.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SectionUptake {
     /// Its name.
     pub section: String,
@@ -139,6 +150,7 @@ pub struct SectionUptake {
 
 /// Where pages of an age stand.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct AgeUptake {
     /// They last changed less than so many days ago; `None`: any time before.
     pub under_days: Option<u32>,
@@ -148,6 +160,7 @@ pub struct AgeUptake {
 
 /// How long things took.
 #[derive(Debug, Clone, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Delays {
     /// From a change to its announcement.
     pub change_to_announcement: Option<Delay>,
@@ -159,6 +172,7 @@ pub struct Delays {
 
 /// What a crawler did.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct CrawlerUptake {
     /// Its product token.
     pub token: String,
@@ -184,14 +198,17 @@ pub struct CrawlerUptake {
     pub errors: u64,
     /// Its first request.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub first: Option<i64>,
     /// Its last request.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub last: Option<i64>,
 }
 
 /// A part of what engines' crawlers asked for.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct CrawlShare {
     /// What.
     pub kind: atlas_core::uptake::request::RequestKind,
@@ -205,6 +222,7 @@ pub struct CrawlShare {
 
 /// A URL and its visits.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct VisitedUrl {
     /// The URL.
     pub url: String,
@@ -214,6 +232,7 @@ pub struct VisitedUrl {
 
 /// What is known of a sitemap file.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct SitemapFileUptake {
     /// Its address.
     pub address: String,
@@ -223,6 +242,7 @@ pub struct SitemapFileUptake {
     pub requests: u64,
     /// When it was last read.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub last_read: Option<i64>,
     /// The status of the last answer.
     pub status: Option<u16>,
@@ -232,11 +252,13 @@ pub struct SitemapFileUptake {
 
 /// What a console says of a sitemap file.
 #[derive(Debug, Clone, Default, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ConsoleCount {
     /// The engine.
     pub engine: String,
     /// When it says that it read the file.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub read: Option<i64>,
     /// How many URLs it says that it found.
     pub found: Option<u64>,
@@ -250,6 +272,7 @@ pub struct ConsoleCount {
 
 /// A reason that exports give, beside our own decisions.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ReasonUptake {
     /// The engine.
     pub engine: String,
@@ -269,6 +292,7 @@ pub struct ReasonUptake {
 
 /// What we know of some of the URLs with a reason.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct KnownOfReason {
     /// A code: that of the reason for which they are left out, or `gone`, `unknown`, `redirects`, `fails`, `waiting`.
     pub code: String,
@@ -284,6 +308,7 @@ pub struct KnownOfReason {
 
 /// A page that is worth looking at.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct WorthLooking {
     /// The URL.
     pub url: String,
@@ -293,11 +318,13 @@ pub struct WorthLooking {
     pub reason: Option<String>,
     /// When it last changed.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub changed: Option<i64>,
     /// How often engines' crawlers fetched it.
     pub visits: u32,
     /// When they last did.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
     pub last_visit: Option<i64>,
     /// The status of the last answer.
     pub status: Option<u16>,
@@ -311,6 +338,7 @@ pub struct WorthLooking {
 
 /// What searchers did, by the numbers of an engine.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Searches {
     /// The engine.
     pub engine: String,
@@ -332,6 +360,7 @@ pub struct Searches {
 
 /// A URL whose numbers moved.
 #[derive(Debug, Clone, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct MovedUrl {
     /// The URL.
     pub url: String,

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 /// A log that was read: it is recognised by its first line, whatever its file is called by now, and continued behind what
 /// was read.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LogMark {
     /// A fingerprint of its first line.
     pub first_line: u64,
@@ -21,6 +22,7 @@ impl LogMark {
 
 /// What access logs said as a whole.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LogsRead {
     /// The lines that were read.
     pub lines: u64,

@@ -51,6 +51,7 @@ fn earliest(slot: &AtomicU32, seconds: u32) {
 
 /// What one crawler did.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub(super) struct CrawlerCounts {
     pub requests: u64,
     /// By kind, in the order of [`RequestKind::ALL`].
@@ -73,6 +74,7 @@ impl CrawlerCounts {
 
 /// What is stored of crawlers and logs.
 #[derive(Debug, Default, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 struct StoredVisits {
     logs: LogsRead,
     crawlers: Vec<(CrawlerName, CrawlerCounts)>,

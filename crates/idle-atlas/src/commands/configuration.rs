@@ -1,7 +1,5 @@
 //! The command `config`: check, show and schema.
 
-use serde_json::json;
-
 use crate::config::Settings;
 use crate::config::reference;
 use crate::config::shown::shown;
@@ -9,7 +7,7 @@ use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
 use crate::session::Session;
 use crate::view;
-use crate::view::configuration::CheckedConfiguration;
+use crate::view::configuration::{CheckedConfiguration, ShownConfiguration};
 
 /// Says what a valid configuration consists of. What is wrong was an error before.
 pub fn check(settings: &Settings, session: &Session) -> Result<Exit, Failure> {
@@ -27,11 +25,9 @@ pub fn check(settings: &Settings, session: &Session) -> Result<Exit, Failure> {
 
 /// Shows every key as it stands.
 pub fn show(settings: &Settings, session: &Session) -> Result<Exit, Failure> {
-    let tables = shown(settings.text())?;
+    let shown = ShownConfiguration { config: settings.path.clone(), tables: shown(settings.text())? };
     let screen = &session.screen;
-    screen.show(&json!({ "config": settings.path, "tables": tables }), || {
-        view::configuration::shown(&settings.path, &tables, screen.is_verbose())
-    })?;
+    screen.show(&shown, || view::configuration::shown(&shown.config, &shown.tables, screen.is_verbose()))?;
     Ok(Exit::Done)
 }
 

@@ -3,13 +3,13 @@
 use std::fs;
 
 use clap::CommandFactory;
-use serde_json::json;
 
 use crate::args::{Arguments, CompletionsArguments, ManualArguments};
 use crate::config::reference::tables;
 use crate::exit::{Exit, Failure};
 use crate::screen::{Screen, count};
 use crate::view;
+use crate::view::configuration::WrittenManual;
 
 /// The man page of the configuration file.
 const CONFIGURATION: &str = "idle-atlas.toml.5";
@@ -36,10 +36,11 @@ pub fn manual(arguments: &ManualArguments, screen: &Screen) -> Result<Exit, Fail
         .filter(|name| name.starts_with("idle-atlas") && (name.ends_with(".1") || name == CONFIGURATION))
         .collect();
     pages.sort();
-    screen.show(&json!({ "folder": folder, "pages": pages }), || {
+    let written = WrittenManual { folder: folder.clone(), pages };
+    screen.show(&written, || {
         format!(
             "Wrote {} into {}. To read one: man {}\n",
-            count(pages.len() as u64, "man page", "man pages"),
+            count(written.pages.len() as u64, "man page", "man pages"),
             folder.display(),
             folder.join("idle-atlas.1").display()
         )

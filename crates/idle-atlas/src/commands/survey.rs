@@ -53,7 +53,7 @@ pub fn as_page(settings: &Settings, file: &Path, fresh: bool, session: &Session)
     let pictures = view::owner::Pictures::new(&settings.site, &settings.web_root, &folder);
     let page = view::owner::page(settings.site.root().as_str(), settings.folder_address(), &entries, &pictures);
     disk::replace(file, page.as_bytes())?;
-    let written = serde_json::json!({ "file": file, "entries": entries.len() });
+    let written = view::owner::OwnerPage { file: file.to_owned(), entries: entries.len() };
     screen.show(&written, || view::owner::written(file, entries.len()))?;
     Ok(Exit::Done)
 }

@@ -1,6 +1,7 @@
 //! What can be configured, made from the types of the tables and their comments: as a JSON Schema for editors, and as a
 //! list of keys for the reference and for `config show`.
 
+use atlas_io::engines::PROTOCOLS;
 use schemars::generate::SchemaSettings;
 use serde_json::{Map, Value, json};
 
@@ -39,7 +40,7 @@ pub struct KeyFacts {
     pub is_needed: bool,
     /// Whether its value may be a secret.
     pub is_secret: bool,
-    /// Of a source: the kinds that take it, if not all do.
+    /// Of a source or an engine: the kinds or protocols that take it, if not all do.
     pub kinds: Vec<&'static str>,
 }
 
@@ -59,8 +60,14 @@ impl KeyFacts {
             None if self.is_needed => "; needed".to_owned(),
             None => String::new(),
         };
-        let kinds = if self.kinds.is_empty() { String::new() } else { format!("; only {}", self.kinds.join(", ")) };
+        let kinds =
+            if self.is_for_all_or_says_so() { String::new() } else { format!("; only {}", self.kinds.join(", ")) };
         format!("{}{words}{default}{kinds}", self.takes)
+    }
+
+    /// Whether all kinds take it, or its meaning begins with the one that does.
+    pub fn is_for_all_or_says_so(&self) -> bool {
+        self.kinds.is_empty() || self.kinds.iter().any(|kind| self.meaning.starts_with(*kind))
     }
 
     /// A line of TOML with it, if the default alone does not show how it is written.
@@ -112,16 +119,19 @@ fn by_kind(kind: &str, keys: &[&str]) -> Value {
 
 /// Reads what the comments of keys say, and takes out what TOML does not have: null.
 fn amend(schema: &mut Value) {
-    match schema {
-        Value::Object(object) => {
-            without_null(object);
-            if let Some(text) = object.get("description").and_then(Value::as_str).map(str::to_owned) {
-                explain(object, &text);
-            }
-            object.values_mut().for_each(amend);
+    let Value::Object(object) = schema else { return };
+    without_null(object);
+    if let Some(text) = object.get("description").and_then(Value::as_str).map(str::to_owned) {
+        explain(object, &text);
+    }
+    for (name, value) in object {
+        match (name.as_str(), value) {
+            // Their members are schemas, by names that may be anything.
+            ("properties" | "definitions", Value::Object(members)) => members.values_mut().for_each(amend),
+            ("anyOf" | "allOf" | "oneOf", Value::Array(variants)) => variants.iter_mut().for_each(amend),
+            ("items" | "additionalProperties", value) => amend(value),
+            _ => {}
         }
-        Value::Array(items) => items.iter_mut().for_each(amend),
-        _ => {}
     }
 }
 
@@ -207,7 +217,11 @@ fn table(schema: &Value, name: &str, property: &Value) -> Option<TableFacts> {
         example: facts["x-toml"].as_str().map(str::to_owned),
         is_needed: needed.contains(&json!(key)),
         is_secret: facts["writeOnly"] == true,
-        kinds: if name == "source" { kinds(key) } else { Vec::new() },
+        kinds: match name {
+            "source" => kinds(key),
+            "engine" => protocols(facts["description"].as_str().unwrap_or_default()),
+            _ => Vec::new(),
+        },
     });
     let meaning = definition["description"].as_str().unwrap_or_default().to_owned();
     Some(TableFacts { name: name.to_owned(), is_list, meaning, keys: keys.collect() })
@@ -221,6 +235,12 @@ fn words(facts: &Value) -> Vec<String> {
 /// The kinds of source that take a key, if not all do.
 fn kinds(key: &str) -> Vec<&'static str> {
     KEYS.iter().filter(|(_, keys)| keys.contains(&key)).map(|(kind, _)| *kind).collect()
+}
+
+/// The protocol before a colon at the beginning of the meaning of an engine's key, if it belongs to one.
+fn protocols(meaning: &str) -> Vec<&'static str> {
+    let named = meaning.split_once(": ").map_or("", |(before, _)| before);
+    PROTOCOLS.iter().map(|protocol| protocol.word).filter(|word| *word == named).collect()
 }
 
 /// What a key takes, in a word or two.

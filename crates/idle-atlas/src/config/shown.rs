@@ -11,7 +11,7 @@ use crate::exit::Failure;
 const HIDDEN: &str = "(hidden)";
 
 /// A table as it stands.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct ShownTable {
     /// Its name.
     pub table: String,
@@ -22,7 +22,7 @@ pub struct ShownTable {
 }
 
 /// A key as it stands.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct ShownKey {
     /// Its name.
     pub key: String,
@@ -33,7 +33,7 @@ pub struct ShownKey {
 }
 
 /// Where a value comes from.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum ValueFrom {
     /// The configuration.
@@ -66,7 +66,8 @@ fn is_optional(table: &str) -> bool {
 }
 
 fn as_it_stands(table: &TableFacts, typed: Option<&Map<String, Value>>) -> ShownTable {
-    let kind = typed.and_then(|typed| typed.get("from")).and_then(Value::as_str).unwrap_or_default();
+    let kind = typed.and_then(|typed| typed.get("from").or_else(|| typed.get("via")));
+    let kind = kind.and_then(Value::as_str).unwrap_or_default();
     let fits = |key: &&KeyFacts| key.kinds.is_empty() || key.kinds.contains(&kind);
     let keys = table.keys.iter().filter(fits).map(|key| {
         let value = typed.and_then(|typed| typed.get(&key.name)).cloned();

@@ -9,7 +9,7 @@ use serde::Serialize;
 use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped, instant};
 
 /// What an engine would be told.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct AnnouncePlan {
     pub engine: String,
     /// The word for its protocol.
@@ -34,7 +34,7 @@ pub struct AnnouncePlan {
 }
 
 /// A URL that would be announced.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct PlannedUrl {
     pub change: Change,
     pub url: String,
@@ -55,7 +55,7 @@ impl AnnouncePlan {
 }
 
 /// A key file.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct KeyFile {
     pub engine: String,
     pub path: String,

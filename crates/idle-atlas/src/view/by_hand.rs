@@ -9,7 +9,7 @@ use serde::Serialize;
 use crate::screen::{FAINT, Layout, STRONG, count};
 
 /// What is worth submitting by hand.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct ByHandList {
     /// Best first.
     pub urls: Vec<SubmittableUrl>,
@@ -20,7 +20,7 @@ pub struct ByHandList {
 }
 
 /// A URL that is worth submitting by hand.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct SubmittableUrl {
     pub url: String,
     /// The part of it behind the host.

@@ -8,7 +8,7 @@ use serde::Serialize;
 use crate::screen::{BAD, FAINT, GOOD, Layout, STRONG, WARN, count, date, took};
 
 /// What is known of one page.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct PageCard {
     #[serde(flatten)]
     pub look: PageLook,
@@ -21,7 +21,7 @@ pub struct PageCard {
 }
 
 /// An engine that was told of a page, and when.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct ToldTo {
     pub engine: String,
     pub at: Lastmod,

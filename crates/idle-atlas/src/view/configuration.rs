@@ -10,7 +10,7 @@ use crate::config::shown::{ShownKey, ShownTable, ValueFrom};
 use crate::screen::{FAINT, GOOD, Layout, STRONG, count};
 
 /// What a valid configuration consists of.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct CheckedConfiguration {
     pub config: PathBuf,
     pub site: String,
@@ -18,6 +18,20 @@ pub struct CheckedConfiguration {
     pub sections: Vec<String>,
     pub rules: usize,
     pub engines: Vec<String>,
+}
+
+/// The configuration as it stands.
+#[derive(Debug, Serialize, schemars::JsonSchema)]
+pub struct ShownConfiguration {
+    pub config: PathBuf,
+    pub tables: Vec<ShownTable>,
+}
+
+/// The man pages that were written.
+#[derive(Debug, Serialize, schemars::JsonSchema)]
+pub struct WrittenManual {
+    pub folder: PathBuf,
+    pub pages: Vec<String>,
 }
 
 /// The text of `config check`.

@@ -16,7 +16,7 @@ const FEW_FOLDERS: usize = 12;
 const FEW: usize = 5;
 
 /// What became of URLs.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct GoneReport {
     /// Where the URLs come from.
     pub from: String,
@@ -29,7 +29,7 @@ pub struct GoneReport {
 }
 
 /// One URL.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct GoneUrl {
     pub url: String,
     pub title: Option<String>,
@@ -39,11 +39,12 @@ pub struct GoneUrl {
 }
 
 /// A URL that is lost, and the pages that may have taken its place.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct Proposal {
     pub from: String,
     pub fate: Fate,
     #[serde(serialize_with = "successors")]
+    #[schemars(with = "Vec<(String, f64)>")]
     pub successors: Vec<Successor>,
 }
 

@@ -10,7 +10,7 @@ use super::grid::Grid;
 use crate::screen::{FAINT, Layout, STRONG, WARN, count, grouped, instant, size, took};
 
 /// Runs and announcements, newest first.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct Past {
     pub health: Health,
     /// The section that the runs are about, if only some are wanted. Attempts and announcements are about no section.
@@ -23,10 +23,11 @@ pub struct Past {
 }
 
 /// Whether it still runs.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct Health {
     /// When the last build went through, in seconds since 1970.
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[schemars(with = "Option<String>")]
     pub last_build: Option<i64>,
     /// The usual time between two builds, in seconds, if there were enough of them.
     pub usual_interval: Option<i64>,
@@ -36,12 +37,13 @@ pub struct Health {
 }
 
 /// The state of an engine.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct EngineHealth {
     pub name: String,
     pub on: bool,
     pub retired: bool,
     #[serde(serialize_with = "rfc3339::maybe_seconds")]
+    #[schemars(with = "Option<String>")]
     pub last_success: Option<i64>,
     /// The URLs or files that it has still to be told of.
     pub waiting: u64,
@@ -188,7 +190,7 @@ pub fn past(past: &Past, layout: &Layout) -> String {
 }
 
 /// One run in full.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct PastRun {
     #[serde(flatten)]
     pub row: RunRow,

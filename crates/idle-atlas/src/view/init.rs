@@ -15,7 +15,7 @@ pub const VISITOR_PAGE: &str = "a page for visitors";
 pub const NEWEST: &str = "a feed of the newest";
 
 /// What was found.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct SiteFacts {
     pub config: String,
     pub url: String,
@@ -55,7 +55,7 @@ pub struct SiteFacts {
 }
 
 /// A section that is written.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct ProposedSection {
     pub name: String,
     pub folder: String,
@@ -63,7 +63,7 @@ pub struct ProposedSection {
 }
 
 /// How the site's URL is known.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum UrlFrom {
     Told,

@@ -16,7 +16,7 @@ const MOST_COLUMNS: usize = 96;
 const LABEL: usize = 12;
 
 /// What happened over time, oldest first.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct Timeline {
     pub runs: Vec<RunRow>,
     pub announcements: Vec<Announced>,

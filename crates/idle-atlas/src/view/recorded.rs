@@ -23,7 +23,7 @@ const LONGEST_HEADING: usize = 60;
 const LONGEST_REPEATED: usize = 60;
 
 /// What the ledger knows of one URL.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct RecordedReport {
     pub url: String,
     /// The build that recorded it.
@@ -58,7 +58,7 @@ pub struct RecordedReport {
 }
 
 /// What the page itself is like, as its source last read it.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct PageSeen {
     /// The words of its content.
     pub words: u32,
@@ -69,7 +69,7 @@ pub struct PageSeen {
 }
 
 /// The decision of the last build.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct RecordedDecision {
     pub kept: bool,
     pub section: Option<String>,

@@ -12,7 +12,7 @@ use super::grid::Grid;
 use crate::screen::{FAINT, GOOD, Layout, STRONG, WARN, count, grouped};
 
 /// What a test engine was told, and what it has seen.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct Rehearsal {
     pub site: String,
     /// The folder that was served to it, if the site is not reached on this machine.

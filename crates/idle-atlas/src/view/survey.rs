@@ -91,7 +91,7 @@ pub fn move_report(moved: &MoveReport, layout: &Layout) -> String {
 }
 
 /// What was added to the file of known findings.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct Accepting {
     pub file: String,
     pub lines: Vec<String>,

@@ -16,7 +16,7 @@ use crate::config::Settings;
 use crate::screen::{BAD, FAINT, GOOD, Layout, STRONG, instant};
 
 /// Everything that is known about one URL.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct UrlReport {
     pub url: String,
     pub decision: Option<Decision>,
@@ -36,7 +36,7 @@ pub struct UrlReport {
 }
 
 /// The decision, and the reasons for it.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct Decision {
     pub kept: bool,
     pub section: Option<String>,
@@ -47,7 +47,7 @@ pub struct Decision {
 }
 
 /// The value of a field, and the source it comes from. A list has one for each item.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct Winner {
     pub field: &'static str,
     pub value: String,
@@ -55,7 +55,7 @@ pub struct Winner {
 }
 
 /// Structured data for the videos of a page.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct StructuredData {
     /// Whether the page has a `VideoObject` of its own.
     pub on_the_page: bool,
@@ -87,7 +87,7 @@ impl StructuredData {
 }
 
 /// What one source says.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct SourceWord {
     pub source: String,
     #[serde(flatten)]

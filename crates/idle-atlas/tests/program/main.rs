@@ -52,6 +52,7 @@ mod remarking;
 #[cfg(feature = "test-engine")]
 mod rounds;
 mod safety;
+mod schemas;
 mod site_report;
 mod server;
 mod several;

@@ -12,6 +12,8 @@ use atlas_core::video::Video;
 use serde_json::Value;
 use tempfile::TempDir;
 
+use crate::schemas;
+
 /// Noon on 23 November 2026.
 pub const NOON: i64 = 1_795_435_200;
 pub const DAY: i64 = 86_400;
@@ -122,7 +124,9 @@ impl TestSite {
     pub fn json(&self, arguments: &[&str]) -> Value {
         let ran = self.run(&[arguments, &["--json"]].concat());
         assert!(ran.code <= 1, "{arguments:?}: exit {}\n{}", ran.code, ran.errors);
-        serde_json::from_str(&ran.out).unwrap_or_else(|error| panic!("{error}\n{}", ran.out))
+        let document = serde_json::from_str(&ran.out).unwrap_or_else(|error| panic!("{error}\n{}", ran.out));
+        schemas::hold(arguments, &document);
+        document
     }
 
     pub fn build(&self) -> Value {

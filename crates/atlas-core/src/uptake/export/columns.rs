@@ -17,6 +17,7 @@ const MOST_REASONS: usize = 40;
 
 /// What an export is of.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Subject {
     /// Pages.

@@ -81,6 +81,13 @@ pub fn page(site: &str, files: &str, entries: &[Listed], pictures: &Pictures<'_>
         .replace("{{data}}", &data)
 }
 
+/// The page that was written.
+#[derive(Debug, serde::Serialize, schemars::JsonSchema)]
+pub struct OwnerPage {
+    pub file: PathBuf,
+    pub entries: usize,
+}
+
 /// What `survey --html` says when it is done.
 pub fn written(file: &Path, entries: usize) -> String {
     format!(

@@ -23,12 +23,13 @@ const MOST_FILES: usize = 1_000;
 const STYLE: &str = include_str!("page.css");
 
 /// The state of the whole site.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct SiteReport {
     /// The URL of the site.
     pub site: String,
     /// The instant of the report, in seconds since 1970.
     #[serde(serialize_with = "atlas_core::rfc3339::seconds")]
+    #[schemars(with = "String")]
     pub at: i64,
     /// What to do next, in order of worth.
     pub next: Vec<NextStep>,
@@ -53,7 +54,7 @@ pub struct SiteReport {
 }
 
 /// One thing to do.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct NextStep {
     /// What, in a sentence.
     pub what: String,
@@ -64,7 +65,7 @@ pub struct NextStep {
 }
 
 /// Findings of one kind.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct FindingCount {
     pub code: String,
     pub severity: Severity,
@@ -74,16 +75,18 @@ pub struct FindingCount {
 }
 
 /// An export, and when the next is worth taking.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, schemars::JsonSchema)]
 pub struct ExportAge {
     pub engine: String,
     pub of: &'static str,
     #[serde(serialize_with = "atlas_core::rfc3339::seconds")]
+    #[schemars(with = "String")]
     pub at: i64,
     /// Its age in days.
     pub days: i64,
     /// When to look again.
     #[serde(serialize_with = "atlas_core::rfc3339::seconds")]
+    #[schemars(with = "String")]
     pub again: i64,
 }
 
