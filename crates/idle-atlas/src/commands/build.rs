@@ -105,7 +105,7 @@ fn build_from_scratch(
         let (destination, names) = settings.destination();
         let kept = keep_overwritten((destination, names), &*ledger, &settings.ledger)?;
         if !kept.is_empty() {
-            screen.say(&view::build::overwritten(&kept, &settings.ledger))?;
+            screen.say(&view::build::overwritten(&kept, &settings.ledger, settings.has_moved))?;
             // From now on the old sitemap is one of the sources.
             return build_site(&config::load_from(&settings.path)?, ledger, arguments, session, None);
         }

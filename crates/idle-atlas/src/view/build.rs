@@ -25,16 +25,18 @@ pub enum Engines {
     Ready { waiting: bool },
 }
 
-/// Which files of another tool are kept before they are overwritten.
-pub fn overwritten(kept: &[String], ledger: &Path) -> String {
+/// Which files of another tool are kept before they are overwritten. If the site has moved from them, only their dates
+/// go on.
+pub fn overwritten(kept: &[String], ledger: &Path, has_moved: bool) -> String {
     let (main, others) = kept.split_first().map_or(("", 0), |(main, others)| (main.as_str(), others.len() as u64));
     let (others, they) = match others {
         0 => (String::new(), "it knows"),
         _ => (format!(" and {} that it lists", count(others, "file", "files")), "they know"),
     };
     format!(
-        "Kept the {main} of another tool{others} in {}. URLs and dates that only {they} are taken over.\n\n",
-        ledger.join("overwritten").display()
+        "Kept the {main} of another tool{others} in {}. {} that only {they} are taken over.\n\n",
+        ledger.join("overwritten").display(),
+        if has_moved { "Dates" } else { "URLs and dates" }
     )
 }
 

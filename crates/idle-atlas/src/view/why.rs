@@ -180,7 +180,7 @@ pub fn why(answer: &UrlReport, layout: &Layout) -> String {
         None => {
             let (reason, words) = (decision.reason.unwrap_or(""), decision.words.unwrap_or(""));
             let advice = Reason::named(reason).map_or("", Reason::advice);
-            format!("  {BAD}left out{BAD:#}: {reason} ({words})\n  to mend it  {advice}\n")
+            format!("  {BAD}left out{BAD:#}: {reason} ({words})\n  what to do  {advice}\n")
         }
     };
     if decision.kept {

@@ -29,6 +29,8 @@ mod findings;
 mod gates;
 mod gathering;
 mod guarding;
+#[cfg(unix)]
+mod guide;
 mod killing;
 mod lean;
 #[cfg(feature = "test-engine")]

@@ -37,6 +37,10 @@ pub fn find_old_sitemaps(
         found.push((Input::File(kept.to_owned()), kept.display().to_string()));
     }
     let mut names = named_in(web_root);
+    if kept.is_file() {
+        // It is the same, until a build has written over it.
+        names.retain(|name| name != main && *name != packed_name(main));
+    }
     let mut elsewhere = Vec::new();
     for (_, address) in sitemap_lines(robots) {
         let below = site.address(&address).ok().filter(|address| site.holds(address.as_str()));

@@ -151,7 +151,7 @@ impl FoundSite {
             && sitemaps.iter().all(|sitemap| !sitemap.contains("://"));
         Ok(Self {
             robots_exists: folder.join("robots.txt").exists(),
-            old_sitemaps: old.into_iter().map(|(_, shown)| shown).collect(),
+            old_sitemaps: old.into_iter().map(|(_, shown)| shown.trim_start_matches("./").to_owned()).collect(),
             web_root,
             site,
             url_from,

@@ -96,7 +96,10 @@ impl InitDraft {
         // Paths in a configuration are relative to it.
         let is_beside = Some(&whole_home) == whole(here).as_ref();
         let from_home = |path: &str| {
-            let elsewhere = || whole(&here.join(path)).map_or(path.to_owned(), |path| path.display().to_string());
+            let elsewhere = || {
+                let Some(path) = whole(&here.join(path)) else { return path.to_owned() };
+                path.strip_prefix(&whole_home).unwrap_or(&path).display().to_string()
+            };
             if is_beside { path.to_owned() } else { elsewhere() }
         };
         let proposals = proposals::sources(&found, &from_home);
