@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
+use atlas_core::contribution::Contribution;
 use atlas_core::fingerprint::{self, PageField, PageFields};
 use atlas_core::report::{Outcome, Problem};
 
@@ -11,6 +12,9 @@ use crate::error::StoreError;
 use crate::model::Memory;
 use crate::provenance::SourceMapping;
 use crate::stop::Stop;
+
+/// How many rows of an iterator make a block.
+const ROWS: usize = 1_000;
 
 /// A place to gather from.
 pub trait Source: Sync {
@@ -85,6 +89,50 @@ pub trait Source: Sync {
     /// Gives back what it shares with other sources, such as a connection. Called when all sources have been gathered
     /// from, or one has failed.
     fn release(&self) {}
+}
+
+/// A source that is an iterator: of rows of your own, wherever they come from.
+pub struct MadeSource<F> {
+    name: String,
+    make: F,
+}
+
+impl<F, I> MadeSource<F>
+where
+    F: Fn() -> I + Sync,
+    I: IntoIterator<Item = Contribution<'static>>,
+{
+    /// A source with this name; each build calls `make` for its entries.
+    pub fn new(name: impl Into<String>, make: F) -> Self {
+        Self { name: name.into(), make }
+    }
+}
+
+impl<F, I> Source for MadeSource<F>
+where
+    F: Fn() -> I + Sync,
+    I: IntoIterator<Item = Contribution<'static>>,
+{
+    fn name(&self) -> String {
+        self.name.clone()
+    }
+
+    fn settings(&self) -> u64 {
+        fingerprint::settings("")
+    }
+
+    fn gather(&self, gathering: &mut Gathering<'_>) -> Result<(), StoreError> {
+        let mut block = Block::new(gathering.decider());
+        for contribution in (self.make)() {
+            block.push(&contribution);
+            if block.len() >= ROWS {
+                let next = Block::new(gathering.decider());
+                gathering.push(std::mem::replace(&mut block, next));
+            }
+        }
+        gathering.push(block);
+        Ok(())
+    }
 }
 
 /// A source under a name of its own, with the settings that are common to all kinds of source.

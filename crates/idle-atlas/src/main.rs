@@ -24,6 +24,11 @@ use crate::exit::{Exit, Failure};
 use crate::screen::Screen;
 use crate::session::Session;
 
+/// The allocator of musl takes turns: with it, two cores are as slow as one.
+#[cfg(target_env = "musl")]
+#[global_allocator]
+static ALLOCATOR: mimalloc::MiMalloc = mimalloc::MiMalloc;
+
 fn main() -> ExitCode {
     let arguments = Arguments::try_parse().unwrap_or_else(|error| misused(&error));
     let screen = Screen::new(&arguments.shared);

@@ -21,7 +21,7 @@ use crate::session::Session;
 use crate::{args, view};
 
 /// The sample site: the Marrow Vale Light Railway, invented from its first sleeper to its last.
-static SAMPLE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/../../sample");
+static SAMPLE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/sample");
 
 const HOST: &str = "www.marrowvale.example";
 

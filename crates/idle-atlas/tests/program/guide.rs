@@ -22,7 +22,7 @@ use crate::server::{CannedAnswer, Server};
 use crate::support::NOON;
 
 /// A piece of a page.
-enum Piece {
+enum PagePiece {
     /// Anything that is only read.
     Text(String),
     /// A file to write: its opening line, its name, its contents.
@@ -33,23 +33,23 @@ enum Piece {
     Make(String, String),
 }
 
-fn pieces(page: &str) -> Vec<Piece> {
+fn pieces(page: &str) -> Vec<PagePiece> {
     let mut all = Vec::new();
     let mut lines = page.lines();
     while let Some(line) = lines.next() {
         if let Some(what) = line.strip_prefix("<!-- make ").and_then(|rest| rest.strip_suffix(" -->")) {
-            all.push(Piece::Make(line.to_owned(), what.to_owned()));
+            all.push(PagePiece::Make(line.to_owned(), what.to_owned()));
         } else if line.starts_with("```") && line.len() > 3 {
             let body: Vec<&str> = lines.by_ref().take_while(|line| *line != "```").collect();
             if let Some((_, name)) = line.split_once("file=") {
-                all.push(Piece::File(line.to_owned(), name.to_owned(), body.join("\n") + "\n"));
+                all.push(PagePiece::File(line.to_owned(), name.to_owned(), body.join("\n") + "\n"));
             } else if line.starts_with("```console") {
-                all.push(Piece::Console(line.to_owned(), commands(&body)));
+                all.push(PagePiece::Console(line.to_owned(), commands(&body)));
             } else {
-                all.push(Piece::Text(format!("{line}\n{}\n```", body.join("\n"))));
+                all.push(PagePiece::Text(format!("{line}\n{}\n```", body.join("\n"))));
             }
         } else {
-            all.push(Piece::Text(line.to_owned()));
+            all.push(PagePiece::Text(line.to_owned()));
         }
     }
     all
@@ -186,16 +186,16 @@ fn follow(page: &str) -> String {
     let mut out = String::new();
     for piece in pieces(page) {
         match piece {
-            Piece::Text(text) => out += &format!("{text}\n"),
-            Piece::File(opening, name, text) => {
+            PagePiece::Text(text) => out += &format!("{text}\n"),
+            PagePiece::File(opening, name, text) => {
                 reader.write(&name, &text);
                 out += &format!("{opening}\n{text}```\n");
             }
-            Piece::Make(line, what) => {
+            PagePiece::Make(line, what) => {
                 make(&what, &mut reader);
                 out += &format!("{line}\n");
             }
-            Piece::Console(opening, commands) => {
+            PagePiece::Console(opening, commands) => {
                 out += &format!("{opening}\n");
                 for (command, _) in commands {
                     let (succeeded, output) = reader.run(&command);

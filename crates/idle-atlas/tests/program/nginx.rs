@@ -58,7 +58,7 @@ impl Drop for Nginx {
 /// The sample site, built in several files, and reached at a port.
 fn sample(port: u16) -> TestSite {
     let site = TestSite::new(&format!("{HTML}[files]\nurls_per_file = 20\n[videos]\nwrite = \"off\"\n"));
-    let sample = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../sample/public");
+    let sample = Path::new(env!("CARGO_MANIFEST_DIR")).join("sample/public");
     let copied = Command::new("cp").arg("-r").arg(sample.join(".")).arg(site.path("public")).status().unwrap();
     assert!(copied.success());
     site.build();

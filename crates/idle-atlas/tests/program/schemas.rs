@@ -88,7 +88,7 @@ pub fn hold(arguments: &[&str], document: &Value) {
 
 /// Every configuration that is shipped is valid by the schema for editors, and a wrong key is not.
 #[rstest]
-#[case("sample/every-choice.toml", true)]
+#[case("crates/idle-atlas/sample/every-choice.toml", true)]
 #[case("crates/idle-atlas/src/commands/demo.toml", true)]
 fn shipped_configurations_are_valid(#[case] name: &str, #[case] whole: bool) {
     let validator = validator(&folder().join("idle-atlas.schema.json"));

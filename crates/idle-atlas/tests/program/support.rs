@@ -55,7 +55,7 @@ impl TestSite {
     /// A copy of the sample site, with every setting of the program in use.
     pub fn sample() -> Self {
         let site = Self::new("");
-        let sample = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../sample");
+        let sample = Path::new(env!("CARGO_MANIFEST_DIR")).join("sample");
         copy(&sample, site.folder.path());
         fs::rename(site.path("every-choice.toml"), site.path("idle-atlas.toml")).unwrap();
         site
