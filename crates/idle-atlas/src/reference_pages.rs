@@ -27,7 +27,7 @@ const MADE: &str = "<!-- Made from the code by its tests; WRITE_REFERENCE=1 carg
 
 /// Text in a cell of a table.
 fn cell(text: &str) -> String {
-    text.replace('|', "\\|").replace('\n', " ").replace("${", "`${").replace("}`", "}`").trim().to_owned()
+    text.replace('|', "\\|").replace('\n', " ").trim().to_owned()
 }
 
 /// Every table and key of the configuration.

@@ -7,7 +7,7 @@ use std::sync::Once;
 use std::time::Duration;
 use std::{env, iter};
 
-use reqwest::{Client, ClientBuilder, NoProxy, Proxy, redirect};
+use reqwest::{Certificate, Client, ClientBuilder, NoProxy, Proxy, redirect};
 use thiserror::Error;
 
 /// The `User-Agent` of all requests.
@@ -69,7 +69,19 @@ pub(crate) fn builder(wait: Duration) -> Result<ClientBuilder, ClientError> {
         .timeout(wait)
         .redirect(redirect::Policy::none())
         .no_proxy();
+    let builder = if has_certificates() { builder } else { builder.tls_certs_only(bundled()) };
     Ok(proxies(|name| env::var(name).ok())?.into_iter().fold(builder, ClientBuilder::proxy))
+}
+
+/// Whether the system says which certificate authorities it trusts. A container made from nothing does not.
+fn has_certificates() -> bool {
+    let found = openssl_probe::probe();
+    cfg!(not(target_os = "linux")) || found.cert_file.is_some() || !found.cert_dir.is_empty()
+}
+
+/// The authorities that browsers trust, as of when this program was built.
+fn bundled() -> impl Iterator<Item = Certificate> {
+    webpki_root_certs::TLS_SERVER_ROOT_CERTS.iter().filter_map(|der| Certificate::from_der(der).ok())
 }
 
 /// The proxies that the environment names; `variable` reads it.

@@ -26,8 +26,9 @@ pub mod why;
 #[cfg(feature = "test-engine")]
 pub mod demo;
 
+use std::path::PathBuf;
 use std::time::{Duration, Instant};
-use std::{fs, io, thread};
+use std::{env, fs, io, thread};
 
 use atlas_store::build::Job;
 use atlas_store::error::StoreError;
@@ -35,6 +36,7 @@ use atlas_store::ledger::{self, Ledger};
 use tempfile::TempDir;
 
 use crate::config::Settings;
+use crate::exit::Failure;
 use crate::screen::Screen;
 
 /// What is said of commands that need a test engine, in a program without one.
@@ -85,6 +87,15 @@ impl LookedAt {
             None => job,
         }
     }
+}
+
+/// The path of this program. Where the system does not tell (a container without /proc), it is the one that it was started
+/// by, if that is whole.
+fn own_program() -> Result<PathBuf, Failure> {
+    let started_by = || env::args_os().next().map(PathBuf::from).filter(|path| path.is_absolute() && path.is_file());
+    env::current_exe()
+        .or_else(|error| started_by().ok_or(error))
+        .map_err(|error| Failure::said(format!("cannot tell where this program is: {error}")))
 }
 
 /// Opens the ledger of a site. If it is busy, says so and waits.

@@ -1,7 +1,6 @@
 //! A round of `watch`: `build --announce` or `announce` in a process of its own. So the memory of a build goes back to the
 //! system, and whatever may end a build does not end the watch. Its documents are those that the commands print.
 
-use std::env;
 use std::io::Write;
 use std::process::{Command, Output};
 
@@ -9,6 +8,7 @@ use atlas_io::watch::{Wake, run_to_end};
 use atlas_store::model::StartedBy;
 use serde_json::{Value, json};
 
+use super::own_program;
 use crate::config::{AS_READ, Settings};
 use crate::exit::{Exit, Failure};
 use crate::session::{STARTED_BY, Session};
@@ -36,8 +36,7 @@ pub struct RoundProblem {
 
 /// Runs a round for this reason.
 pub fn run(settings: &Settings, wake: Wake, by: StartedBy, session: &Session) -> Result<RoundResult, Failure> {
-    let program =
-        env::current_exe().map_err(|error| Failure::said(format!("cannot tell where this program is: {error}")))?;
+    let program = own_program()?;
     let mut text = tempfile::NamedTempFile::new()
         .map_err(|error| Failure::said(format!("cannot make a temporary file: {error}")))?;
     text.write_all(settings.text().as_bytes())

@@ -1,12 +1,12 @@
 //! `watch --unit`: units and table lines that run `watch`, ready to be installed.
 
-use std::env;
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use jiff::SignedDuration;
 use serde_json::json;
 
+use super::own_program;
 use crate::args::{Shared, UnitKind};
 use crate::config;
 use crate::exit::{Exit, Failure};
@@ -50,8 +50,7 @@ pub fn run(
 }
 
 fn files(kind: UnitKind, paths: &[PathBuf]) -> Result<Vec<UnitFile>, Failure> {
-    let program =
-        env::current_exe().map_err(|error| Failure::said(format!("cannot tell where this program is: {error}")))?;
+    let program = own_program()?;
     let whole = |path: &PathBuf| {
         path.canonicalize().map_err(|error| Failure::said(format!("cannot read {}: {error}", path.display())))
     };

@@ -59,3 +59,21 @@ fn every_path_and_test_that_the_pages_for_developers_name_exists() {
     }
     assert!(found >= 18, "only {found} tests were read");
 }
+
+/// The newest row about the ledger's format is as the program writes it.
+#[test]
+fn the_format_of_the_ledger_is_documented() {
+    let site = crate::support::TestSite::new(crate::support::HTML);
+    site.page("index.html", "Home", "Tea");
+    site.build();
+    let ledger = fs::read_dir(site.path(".idle-atlas")).unwrap().flatten().map(|entry| entry.path());
+    let formats = ledger.filter_map(|path| {
+        let connection = rusqlite::Connection::open(&path).ok()?;
+        connection.pragma_query_value(None, "user_version", |row| row.get::<_, i64>(0)).ok()
+    });
+    let format = formats.max().unwrap();
+    let row = format!("| {} | {format} |", env!("CARGO_PKG_VERSION"));
+    let page = include_str!("../../../../docs/reference/ledger.md");
+    let rows: Vec<&str> = page.lines().filter(|line| line.starts_with("| 0") || line.starts_with("| 1")).collect();
+    assert_eq!(rows.last(), Some(&row.as_str()));
+}
