@@ -53,7 +53,7 @@ pub fn checked(checked: &CheckedConfiguration, layout: &Layout) -> String {
 /// have no default are shown if `all` is wanted.
 pub fn shown(path: &Path, tables: &[ShownTable], all: bool) -> String {
     let mut out = format!(
-        "{FAINT}# {} as it stands. Without a word after it, a value is typed there.{FAINT:#}\n",
+        "{FAINT}# {} as it stands. Values without “# default” are typed in it.{FAINT:#}\n",
         path.display()
     );
     for table in tables {
