@@ -158,6 +158,13 @@ fn sitemap(server: &SiteServer, site: &Site, address: String, facts: &mut LiveFa
     Some(LiveSitemap { address, urls: urls.get(), files })
 }
 
+/// The name under which a sitemap is saved: the last part of its address, by which its index names it. Whether it is
+/// compressed shows in its first bytes.
+pub fn saved_name(address: &str) -> &str {
+    let name = address.split(['?', '#']).next().unwrap_or_default().rsplit('/').next().unwrap_or_default();
+    if name.is_empty() { USUAL } else { name }
+}
+
 /// Saves a sitemap of a live site in a folder, with the files that it lists beside it, so that it is still there when
 /// another has taken its place. Returns the name of its file.
 ///
@@ -166,8 +173,7 @@ fn sitemap(server: &SiteServer, site: &Site, address: String, facts: &mut LiveFa
 /// Returns in words which file could not be fetched or written.
 pub fn save_sitemap(server: &SiteServer, address: &str, folder: &Path) -> Result<String, String> {
     let save = |address: &str| -> Result<(String, Vec<u8>), String> {
-        let name = address.split(['?', '#']).next().unwrap_or_default().rsplit('/').next().unwrap_or_default();
-        let name = if name.is_empty() { USUAL } else { name.trim_end_matches(".gz") };
+        let name = saved_name(address);
         let (answer, body) = server.get(address, MOST_BYTES).ok_or("stopped")?;
         if answer.status != 200 || answer.silence.is_some() {
             return Err(format!("{address} cannot be fetched (status {})", answer.status));

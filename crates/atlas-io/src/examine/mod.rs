@@ -22,7 +22,7 @@ mod live;
 pub use self::articles::{ArticleFolder, article_folders};
 pub use self::databases::{DatabaseTable, database_tables, sqlite_files};
 pub use self::known::KnownPaths;
-pub use self::live::{LiveFacts, LiveSitemap, look_at, save_sitemap};
+pub use self::live::{LiveFacts, LiveSitemap, look_at, save_sitemap, saved_name};
 pub use self::pages::{NewsPublisher, PageFolderFacts, TopFolder, look_at_folder, page_folders};
 pub use self::rows::{FieldGuess, RowGuess, RowSample};
 pub use self::tables::{TableFile, table_files, table_sample};

@@ -52,10 +52,8 @@ pub fn checked(checked: &CheckedConfiguration, layout: &Layout) -> String {
 /// The text of `config show`: TOML that says the same as the configuration, with all defaults. Keys that are not set and
 /// have no default are shown if `all` is wanted.
 pub fn shown(path: &Path, tables: &[ShownTable], all: bool) -> String {
-    let mut out = format!(
-        "{FAINT}# {} as it stands. Values without “# default” are typed in it.{FAINT:#}\n",
-        path.display()
-    );
+    let mut out =
+        format!("{FAINT}# {} as it stands. Values without “# default” are typed in it.{FAINT:#}\n", path.display());
     for table in tables {
         let name = if table.is_list { format!("[[{}]]", table.table) } else { format!("[{}]", table.table) };
         let keys: Vec<&ShownKey> = table.keys.iter().filter(|key| key.from != ValueFrom::Unset).collect();

@@ -1,9 +1,10 @@
 //! A source for everything that was found, as TOML. What is certain is a setting; what is not is a comment.
 
-use atlas_io::examine::{ArticleFolder, RowGuess, RowSample};
+use atlas_io::examine::{ArticleFolder, RowGuess, RowSample, saved_name};
 
 use super::found::{FoundDatabase, FoundSite, FoundTable};
 use super::sections::section_name;
+use crate::config::DOCUMENTS;
 use crate::screen::{count, grouped};
 
 /// A source.
@@ -39,12 +40,6 @@ impl ProposedSource {
 
 /// The folder beside the configuration in which the sitemaps of a live site are saved.
 pub(super) const SAVED: &str = "old-sitemaps";
-
-/// The name under which a sitemap is saved.
-fn saved_name(address: &str) -> &str {
-    let name = address.split(['?', '#']).next().unwrap_or_default().rsplit('/').next().unwrap_or_default();
-    if name.is_empty() { "sitemap.xml" } else { name.trim_end_matches(".gz") }
-}
 
 /// A text in quotes, as TOML.
 pub(super) fn quoted(text: &str) -> String {
@@ -361,17 +356,22 @@ fn crawl(found: &FoundSite, is_needed: bool) -> Vec<ProposedSource> {
             unsure.push("The home page is empty until a script has run, so a crawl finds no links. List the pages from a table or a database, or from the old sitemap.".to_owned());
         }
     }
-    all.push(ProposedSource {
-        lines: vec![
-            "[[source]]".to_owned(),
-            "from                = \"crawl\"".to_owned(),
-            "requests_per_second = 10       # 0 for no limit".to_owned(),
-            "most_pages          = 100000".to_owned(),
-        ],
-        is_commented,
-        shown: format!("crawl {}", found.site.root()),
-        unsure,
-    });
+    let mut lines = vec![
+        "[[source]]".to_owned(),
+        "from                = \"crawl\"".to_owned(),
+        "requests_per_second = 10       # 0 for no limit".to_owned(),
+        "most_pages          = 100000".to_owned(),
+    ];
+    let linked = |kind: &str| {
+        let paths = found.live.iter().flat_map(|live| &live.paths);
+        paths.filter(|path| path.to_lowercase().ends_with(&format!(".{kind}"))).count()
+    };
+    let documents: Vec<String> =
+        DOCUMENTS.iter().map(|(kind, _)| *kind).filter(|kind| linked(kind) > 0).map(quoted).collect();
+    if !documents.is_empty() {
+        lines.push(format!("# documents = [{}]   # to list them, too", documents.join(", ")));
+    }
+    all.push(ProposedSource { lines, is_commented, shown: format!("crawl {}", found.site.root()), unsure });
     all
 }
 
