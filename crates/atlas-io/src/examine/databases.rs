@@ -38,34 +38,24 @@ pub fn sqlite_files(folder: &Path, but: &[PathBuf]) -> Vec<String> {
 ///
 /// Returns in words why the database cannot be read. A table that cannot be read is left out.
 pub fn database_tables(database: &Database) -> Result<Vec<DatabaseTable>, String> {
-    let (list, quote) = match database {
-        Database::Sqlite(_) => (
-            "select '' as place, name from sqlite_schema where type in ('table', 'view') and name not like 'sqlite_%' order by name",
-            '"',
-        ),
+    let list = match database {
+        Database::Sqlite(_) => {
+            "select '' as place, name from sqlite_schema where type in ('table', 'view') and name not like 'sqlite_%' order by name"
+        }
         #[cfg(feature = "sql-servers")]
-        Database::Postgres(_) => (
-            "select case table_schema when 'public' then '' else table_schema end as place, table_name as name from information_schema.tables where table_schema not in ('pg_catalog', 'information_schema') order by 1, 2",
-            '"',
-        ),
+        Database::Postgres(_) => {
+            "select case table_schema when 'public' then '' else table_schema end as place, table_name as name from information_schema.tables where table_schema not in ('pg_catalog', 'information_schema') order by 1, 2"
+        }
         #[cfg(feature = "sql-servers")]
-        Database::MySql(_) => (
-            "select '' as place, table_name as name from information_schema.tables where table_schema = database() order by 1, 2",
-            '`',
-        ),
+        Database::MySql(_) => {
+            "select '' as place, table_name as name from information_schema.tables where table_schema = database() order by 1, 2"
+        }
     };
     let tables = select(database, list)?;
     let named = |cells: &Vec<String>| {
         let [place, name, ..] = &cells[..] else { return None };
-        let quoted = |name: &str| {
-            let is_plain = name.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'_');
-            if is_plain {
-                name.to_owned()
-            } else {
-                format!("{quote}{}{quote}", name.replace(quote, &format!("{quote}{quote}")))
-            }
-        };
-        Some(if place.is_empty() { quoted(name) } else { format!("{}.{}", quoted(place), quoted(name)) })
+        let name = database.quoted(name);
+        Some(if place.is_empty() { name } else { format!("{}.{name}", database.quoted(place)) })
     };
     let names: Vec<String> = tables.rows.iter().filter_map(named).take(MOST_TABLES).collect();
     let sample = |name: String| {

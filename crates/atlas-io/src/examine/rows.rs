@@ -42,6 +42,8 @@ pub struct RowGuess {
     pub origin: Option<String>,
     /// The other fields.
     pub fields: Vec<FieldGuess>,
+    /// The columns that are of use, in order: those above, and those that have the name of a field, which need no mapping.
+    pub columns: Vec<String>,
     /// The format of dates, if they are not ISO.
     pub dates: Option<&'static str>,
     /// Whether it is not clear whether the day or the month comes first.
@@ -84,6 +86,7 @@ impl RowSample {
             is_sure,
             origin,
             fields: Vec::new(),
+            columns: Vec::new(),
             dates: None,
             is_date_unclear: false,
             lists: None,
@@ -92,7 +95,12 @@ impl RowSample {
         for column in (0..self.columns.len()).filter(|column| *column != at) {
             self.field(column, &mut guess);
         }
-        Some(guess)
+        let is_used = |(column, name): &(usize, &String)| {
+            let is_mapped = guess.fields.iter().any(|field| field.from == **name);
+            *column == at || is_mapped || (Field::named(name).is_some() && !guess.gates.contains(name))
+        };
+        let used: Vec<String> = self.columns.iter().enumerate().filter(is_used).map(|(_, name)| name.clone()).collect();
+        Some(RowGuess { columns: used, ..guess })
     }
 
     fn values(&self, column: usize) -> impl Iterator<Item = &str> {
@@ -312,6 +320,7 @@ mod tests {
         assert_eq!((guess.dates, guess.is_date_unclear), (Some("%d/%m/%Y"), false));
         assert_eq!(guess.lists, Some(","));
         assert_eq!(guess.gates, ["is_public"]);
+        assert_eq!(guess.columns, ["slug", "Caption", "updated_at", "photos"]);
     }
 
     #[rstest]

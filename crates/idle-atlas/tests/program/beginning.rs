@@ -54,7 +54,7 @@ fn a_shop_in_sqlite() {
         ],
     );
     let text = config(&site);
-    assert!(text.contains("query      = \"select slug, name, photo, updated_at from goods\""), "{text}");
+    assert!(text.contains("query      = \"select id, slug, name, photo, updated_at from goods\""), "{text}");
     assert!(text.contains("where is_public = …") && !text.contains("orders"), "{text}");
     site.build();
     assert_eq!(site.lastmod("/goods/oil-can-3/").as_deref(), Some("2026-10-01T10:00:00Z"));

@@ -43,6 +43,23 @@ impl Database {
         }
     }
 
+    /// A name of a table or column as it is written in a query: quoted, unless it is plain and no word of SQL.
+    pub fn quoted(&self, name: &str) -> String {
+        const WORDS: [&str; 12] =
+            ["order", "group", "key", "from", "to", "index", "table", "select", "where", "user", "desc", "values"];
+        let quote = match self {
+            #[cfg(feature = "sql-servers")]
+            Self::MySql(_) => "`",
+            _ => "\"",
+        };
+        let is_plain = name.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'_')
+            && name.starts_with(|first: char| !first.is_ascii_digit());
+        match is_plain && !WORDS.contains(&name) {
+            true => name.to_owned(),
+            false => format!("{quote}{}{quote}", name.replace(quote, &format!("{quote}{quote}"))),
+        }
+    }
+
     /// Parses a connection. The path of a file is relative to `folder`.
     ///
     /// # Errors

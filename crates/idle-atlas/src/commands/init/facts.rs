@@ -1,7 +1,7 @@
 //! What is said about what was found and written.
 
 use super::found::FoundSite;
-use super::proposals::ProposedSource;
+use super::proposed::ProposedSource;
 use crate::view::init::{ALTERNATES, ARCHIVES, NEWEST, NEWS, STRUCTURED_DATA, SiteFacts, VISITOR_PAGE};
 
 impl FoundSite {

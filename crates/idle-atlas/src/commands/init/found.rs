@@ -29,6 +29,7 @@ use crate::view::init::UrlFrom;
 
 /// A database, as it is written in the configuration.
 pub(super) struct FoundDatabase {
+    pub(super) database: Database,
     pub(super) connection: String,
     /// Whether the password has to be put into the environment.
     pub(super) needs_password: bool,
@@ -293,7 +294,7 @@ fn database(here: &Path, typed: &str, is_named: bool) -> Result<FoundDatabase, F
     let tables = database_tables(&database).map_err(failed)?;
     let needs_password = atlas_io::sources::sql::has_plain_password(typed);
     let connection = if needs_password { without_password(typed) } else { typed.to_owned() };
-    Ok(FoundDatabase { connection, needs_password, tables, is_named })
+    Ok(FoundDatabase { database, connection, needs_password, tables, is_named })
 }
 
 /// A connection whose password comes from the environment.

@@ -6,6 +6,8 @@
 
 mod found;
 mod sections;
+mod proposed;
+mod row_sources;
 mod proposals;
 mod facts;
 mod text;
@@ -20,7 +22,8 @@ use atlas_store::report::Survey;
 use atlas_store::stop::Stop;
 
 use self::found::FoundSite;
-use self::proposals::{ProposedSource, SAVED};
+use self::proposals::SAVED;
+use self::proposed::ProposedSource;
 use crate::config::{self, NAME};
 use crate::exit::{Exit, Failure};
 use crate::session::Session;

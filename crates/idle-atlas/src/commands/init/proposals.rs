@@ -1,50 +1,15 @@
 //! A source for everything that was found, as TOML. What is certain is a setting; what is not is a comment.
 
-use atlas_io::examine::{ArticleFolder, RowGuess, RowSample, saved_name};
+use atlas_io::examine::{ArticleFolder, RowSample, saved_name};
 
-use super::found::{FoundDatabase, FoundSite, FoundTable};
-use super::sections::section_name;
+use super::found::FoundSite;
+use super::proposed::{ProposedSource, quoted};
+use super::row_sources::{of_database, of_table};
 use crate::config::DOCUMENTS;
 use crate::screen::{count, grouped};
 
-/// A source.
-pub(super) struct ProposedSource {
-    /// The lines of its table, from `[[source]]` on.
-    pub(super) lines: Vec<String>,
-    /// Whether the lines are comments.
-    pub(super) is_commented: bool,
-    /// What it is, in a few words.
-    pub(super) shown: String,
-    /// What may not be right, in sentences.
-    pub(super) unsure: Vec<String>,
-}
-
-impl ProposedSource {
-    /// Its lines as text, with the values below each other.
-    pub(super) fn text(&self) -> String {
-        let setting = |line: &str| {
-            let (key, value) = line.split_once('=')?;
-            let key = key.trim_end();
-            let is_key = key.bytes().all(|byte| byte.is_ascii_lowercase() || byte == b'_');
-            is_key.then(|| (key.to_owned(), value.trim_start().to_owned()))
-        };
-        let width = self.lines.iter().filter_map(|line| Some(setting(line)?.0.len())).max().unwrap_or(0);
-        let line = |line: &String| {
-            let aligned = setting(line).map_or_else(|| line.clone(), |(key, value)| format!("{key:width$} = {value}"));
-            let comment = if self.is_commented && !aligned.starts_with('#') { "# " } else { "" };
-            format!("{comment}{aligned}\n")
-        };
-        self.lines.iter().map(line).collect()
-    }
-}
-
 /// The folder beside the configuration in which the sitemaps of a live site are saved.
 pub(super) const SAVED: &str = "old-sitemaps";
-
-/// A text in quotes, as TOML.
-pub(super) fn quoted(text: &str) -> String {
-    toml::Value::String(text.to_owned()).to_string()
-}
 
 /// All sources that fit. `from_home` turns a path into one relative to the configuration.
 pub(super) fn sources(found: &FoundSite, from_home: &dyn Fn(&str) -> String) -> Vec<ProposedSource> {
@@ -53,9 +18,9 @@ pub(super) fn sources(found: &FoundSite, from_home: &dyn Fn(&str) -> String) -> 
         all.push(pages(found, from_home));
     }
     all.extend(found.articles.iter().map(|folder| articles(found, folder, from_home)));
-    all.extend(found.tables.iter().filter_map(|table| self::table(found, table, from_home)));
+    all.extend(found.tables.iter().filter_map(|table| of_table(found, table, from_home)));
     for database in &found.databases {
-        all.extend(self::database(found, database, from_home));
+        all.extend(of_database(found, database, from_home));
     }
     all.extend(found.feeds.iter().map(|feed| self::feed(found, feed, from_home)));
     all.extend(found.sitemaps.iter().map(|file| named_sitemap(file, from_home)));
@@ -123,183 +88,6 @@ fn articles(found: &FoundSite, folder: &ArticleFolder, from_home: &dyn Fn(&str) 
     let is_commented = has_pages && seen.is_none() && !has_own;
     let shown = format!("markdown {}, {}", folder.name, count(folder.articles as u64, "article", "articles"));
     ProposedSource { lines, is_commented, shown, unsure }
-}
-
-fn table(found: &FoundSite, table: &FoundTable, from_home: &dyn Fn(&str) -> String) -> Option<ProposedSource> {
-    let name = table.file.rsplit('/').next().unwrap_or(&table.file);
-    let stem = name.split('.').next().unwrap_or(name);
-    let guess = table.sample.guess(stem, &found.known)?;
-    let file = if table.file.contains("://") { table.file.clone() } else { from_home(&table.file) };
-    let head = vec!["[[source]]".to_owned(), "from    = \"table\"".to_owned(), format!("file    = {}", quoted(&file))];
-    let rows = table.sample.rows.len();
-    let rows = if rows < 200 { count(rows as u64, "row", "rows") } else { "200 rows or more".to_owned() };
-    Some(of_rows(
-        found,
-        (stem, &table.file),
-        &table.sample,
-        guess,
-        (head, table.is_named, format!("table {}, {rows}", table.file)),
-    ))
-}
-
-fn database(found: &FoundSite, database: &FoundDatabase, from_home: &dyn Fn(&str) -> String) -> Vec<ProposedSource> {
-    let connection = match database.connection.strip_prefix("sqlite:") {
-        Some(path) => format!("sqlite:{}", from_home(path)),
-        None => database.connection.clone(),
-    };
-    let one = |table: &atlas_io::examine::DatabaseTable| {
-        let guess = table.sample.guess(&table.name, &found.known)?;
-        let mut columns: Vec<String> = Vec::new();
-        let mut wanted: Vec<&str> = table
-            .sample
-            .columns
-            .iter()
-            .map(String::as_str)
-            .filter(|column| {
-                guess.url == **column
-                    || guess.url.contains(&format!("{{{column}}}"))
-                    || guess.fields.iter().any(|field| field.from == **column)
-                    || is_own_field(column)
-            })
-            .collect();
-        wanted.dedup();
-        columns.extend(wanted.into_iter().map(|column| in_query(column, &connection)));
-        let mut head = vec!["[[source]]".to_owned(), "from    = \"sql\"".to_owned()];
-        let comment = if database.needs_password { "   # the password comes from the environment" } else { "" };
-        head.push(format!("connection = {}{comment}", quoted(&connection)));
-        let others: Vec<&str> = (table.sample.columns.iter())
-            .map(String::as_str)
-            .filter(|column| !columns.contains(&in_query(column, &connection)))
-            .take(12)
-            .collect();
-        if !others.is_empty() {
-            head.push(format!("# other columns: {}", others.join(", ")));
-        }
-        if let Some(gate) = guess.gates.first() {
-            head.push(format!("# if not every row is public, add a condition, such as: where {gate} = …"));
-        }
-        head.push(format!("query   = {}", quoted(&format!("select {} from {}", columns.join(", "), table.name))));
-        let stem = table.name.rsplit('.').next().unwrap_or(&table.name).trim_matches(['"', '`']);
-        let shown = format!("sql {}, table {}", atlas_io::sources::sql::shown(&connection), table.name);
-        Some(of_rows(found, (stem, &table.name), &table.sample, guess, (head, database.is_named, shown)))
-    };
-    let mut all: Vec<ProposedSource> = database.tables.iter().filter_map(one).collect();
-    // Several queries on one database are several sources, told apart by name.
-    if all.len() > 1 {
-        for (proposal, table) in all
-            .iter_mut()
-            .zip(database.tables.iter().filter(|table| table.sample.guess(&table.name, &found.known).is_some()))
-        {
-            proposal.lines.insert(2, format!("name    = {}", quoted(table.name.trim_matches(['"', '`']))));
-        }
-    }
-    all
-}
-
-/// A column as it is written in a query.
-fn in_query(column: &str, connection: &str) -> String {
-    let is_plain = !column.is_empty()
-        && column.bytes().all(|byte| byte.is_ascii_lowercase() || byte.is_ascii_digit() || byte == b'_')
-        && !column.as_bytes()[0].is_ascii_digit();
-    let quote = if connection.starts_with("mysql") || connection.starts_with("mariadb") { '`' } else { '"' };
-    if is_plain && !["order", "group", "key", "from", "to", "index"].contains(&column) {
-        column.to_owned()
-    } else {
-        format!("{quote}{column}{quote}")
-    }
-}
-
-/// Whether a column has the name of a field, so that it needs no mapping.
-fn is_own_field(column: &str) -> bool {
-    [
-        "title",
-        "modified",
-        "published",
-        "expires",
-        "images",
-        "videos",
-        "description",
-        "language",
-        "category",
-        "tags",
-        "author",
-        "draft",
-        "noindex",
-        "keep",
-    ]
-    .contains(&column)
-}
-
-/// A source with rows: from its first lines, whether it was named, and what it is in a few words.
-fn of_rows(
-    found: &FoundSite,
-    (stem, place): (&str, &str),
-    sample: &RowSample,
-    guess: RowGuess,
-    (mut lines, is_named, shown): (Vec<String>, bool, String),
-) -> ProposedSource {
-    let mut unsure = Vec::new();
-    let mut fields: Vec<String> = Vec::new();
-    if guess.url != "url" {
-        fields.push(format!("url = {}", quoted(&guess.url)));
-    }
-    let column = guess.url.split_once('{').and_then(|(_, rest)| rest.split_once('}')).map(|(column, _)| column);
-    fields.extend(column.filter(|column| *column != "slug").map(|column| format!("slug = {}", quoted(column))));
-    fields.extend(guess.fields.iter().map(|field| format!("{} = {}", field.field, quoted(&field.from))));
-    let comment = if guess.is_sure { "" } else { "   # the folder in url is a guess" };
-    if !fields.is_empty() {
-        lines.push(format!("fields  = {{ {} }}{comment}", fields.join(", ")));
-    }
-    if !guess.is_sure {
-        unsure.push(format!(
-            "Nothing shows where the rows of {place} are served: “{}” is a guess. Set “url” under fields.",
-            guess.url
-        ));
-    }
-    if let Some(format) = guess.dates {
-        let comment = if guess.is_date_unclear { "   # or is the month first?" } else { "" };
-        lines.push(format!("dates   = {}{comment}", quoted(format)));
-        if guess.is_date_unclear {
-            unsure.push(format!("In {place}, the day is taken to come before the month ({format})."));
-        }
-    }
-    if let Some(separator) = guess.lists {
-        lines.push(format!("lists   = {}", quoted(separator)));
-    }
-    let name = section_name(stem);
-    if let Some(name) = name.filter(|name| !found.facts_sections().contains(name) && column.is_some()) {
-        lines.push(format!("section = {}", quoted(&name)));
-    }
-    if found.pages.pages > 0 && !is_in_folder(found, sample, &guess) {
-        lines.push(
-            "pages   = \"may-be-elsewhere\"   # the folder of pages does not contain them; an application serves them"
-                .to_owned(),
-        );
-    }
-    if !guess.gates.is_empty() && !lines.iter().any(|line| line.starts_with("# if not every row")) {
-        lines.push(format!(
-            "# {} may say which rows are public: map it to draft, keep or noindex",
-            guess.gates.join(", ")
-        ));
-    }
-    // What was named is meant, even if its URLs are a guess.
-    let is_commented = !guess.is_sure && !is_named;
-    ProposedSource { lines, is_commented, shown, unsure }
-}
-
-/// Whether most rows have a page in the folder of pages.
-fn is_in_folder(found: &FoundSite, sample: &RowSample, guess: &RowGuess) -> bool {
-    if guess.url.contains('{') {
-        return guess.is_sure && found.old_sitemaps.is_empty() && found.live.is_none();
-    }
-    let Some(at) = sample.columns.iter().position(|column| *column == guess.url) else { return false };
-    let mut there = 0;
-    let mut all = 0;
-    for cell in sample.rows.iter().filter_map(|row| row.get(at)).filter(|cell| !cell.is_empty()) {
-        all += 1;
-        there += usize::from(found.pages.known.has(cell));
-    }
-    there * 2 > all
 }
 
 fn feed(found: &FoundSite, (feed, is_named): &(String, bool), from_home: &dyn Fn(&str) -> String) -> ProposedSource {

@@ -5,7 +5,7 @@ use atlas_core::derive::news::is_language;
 use jiff::tz::TimeZone;
 
 use super::found::FoundSite;
-use super::proposals::{ProposedSource, quoted};
+use super::proposed::{ProposedSource, quoted};
 use crate::view::init::{ALTERNATES, ARCHIVES, NEWS, STRUCTURED_DATA, SiteFacts, VISITOR_PAGE};
 
 /// What is said of further sources, if there is none with rows.
