@@ -7,6 +7,7 @@ mod arranging;
 mod guards;
 mod histories;
 mod looking_back;
+mod moved;
 mod publishing;
 mod settling;
 mod stops;

@@ -18,7 +18,8 @@ const CONFIGURATION: &str = "idle-atlas.toml.5";
 pub fn completions(arguments: &CompletionsArguments, screen: &Screen) -> Result<Exit, Failure> {
     let mut script = Vec::new();
     clap_complete::generate(arguments.shell, &mut Arguments::command(), "idle-atlas", &mut script);
-    screen.print(&String::from_utf8_lossy(&script))?;
+    // For bash, the generator spells a program's name with a hyphen in two ways, so that no option would be completed.
+    screen.print(&String::from_utf8_lossy(&script).replace("idle__subcmd__atlas", "idle__atlas"))?;
     Ok(Exit::Done)
 }
 

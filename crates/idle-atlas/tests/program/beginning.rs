@@ -187,13 +187,15 @@ fn a_live_site(#[case] barred: bool) {
     });
     let site = bare();
     let ran = site.run(&["init", "--from", home.address.to_string().as_str()]);
-    ran.says(0, &[&format!("{} (where visitors end up)", home.url()), "old sitemap", "crawl"]);
+    ran.says(0, &[&format!("{} (where visitors end up)", home.url()), "sitemap", "crawl"]);
     let text = config(&site);
-    assert!(text.contains("file  = \"old-sitemaps/sitemap.xml\"") && text.contains("moved = true"), "{text}");
+    assert!(text.contains("= \"old-sitemaps/sitemap.xml\""), "{text}");
     if barred {
-        ran.says(0, &["robots.txt forbids a crawl by idle-atlas: Disallow: / (line 2)"]);
+        // Then the sitemap has to name the pages.
+        ran.says(0, &["written as comments: feed", "crawl"]);
+        assert!(text.contains("# from                = \"crawl\"") && !text.contains("moved"), "{text}");
     } else {
-        assert!(text.contains("# from = \"feed\""), "{text}");
+        assert!(text.contains("# from = \"feed\"") && text.contains("moved = true"), "{text}");
         site.build();
         let sitemap = site.read("public/sitemap.xml");
         assert_eq!(sitemap.matches("<loc>").count(), 3, "{sitemap}");
@@ -220,4 +222,98 @@ fn what_is_not_there_is_said(#[case] arguments: &[&str], #[case] words: &str) {
     let site = bare();
     site.run(arguments).says(2, &[words]);
     assert!(!site.path("idle-atlas.toml").exists());
+}
+
+/// Whatever a live site answers: `init` says so, ends, and writes nothing, or a configuration that is valid.
+#[rstest]
+#[case::an_error(CannedAnswer::Full(500, Vec::new(), Vec::new()), "answers 500")]
+#[case::nothing_there(CannedAnswer::Full(404, Vec::new(), Vec::new()), "answers 404")]
+#[case::round_and_round(CannedAnswer::Full(301, vec![("Location".into(), "/again".into())], Vec::new()), "does not answer")]
+#[case::elsewhere(CannedAnswer::Full(302, vec![("Location".into(), "http://127.0.0.1:9/".into())], Vec::new()), "not a public address")]
+fn a_live_site_that_is_none(#[case] answer: CannedAnswer, #[case] words: &str) {
+    let answer = std::sync::Mutex::new(answer);
+    let server = Server::start(move |_| match &*answer.lock().unwrap() {
+        CannedAnswer::Full(status, headers, body) => CannedAnswer::Full(*status, headers.clone(), body.clone()),
+        _ => unreachable!(),
+    });
+    let site = bare();
+    site.run(&["init", "--from", &server.url()]).says(2, &[words]);
+    assert!(!site.path("idle-atlas.toml").exists() && !site.path("public").exists());
+}
+
+/// A home page that is not one, a robots.txt without end, a sitemap that breaks off: a look takes what it gets.
+#[rstest]
+#[case::bytes("/", &[0, 159, 146, 150])]
+#[case::robots("/robots.txt", &[b'a'; 100_000])]
+#[case::sitemap("/sitemap.xml", b"<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><url><loc>/x")]
+#[case::index("/sitemap.xml", b"<sitemapindex><sitemap><loc>nowhere</loc></sitemap></sitemapindex>")]
+#[case::page_for_a_sitemap("/sitemap.xml", b"<!doctype html><title>Not found</title>")]
+fn a_live_site_that_answers_oddly(#[case] path: &'static str, #[case] body: &'static [u8]) {
+    let server = Server::start(move |request| match request.path.as_str() {
+        asked if asked == path => CannedAnswer::Full(200, Vec::new(), body.to_vec()),
+        "/" => CannedAnswer::Html("<a href=/a/>A</a><main>A home page with enough of a text.</main>".into()),
+        _ => CannedAnswer::Full(404, Vec::new(), Vec::new()),
+    });
+    let site = bare();
+    site.run(&["init", "--from", &server.url()]).says(0, &["Wrote idle-atlas.toml", "crawl"]);
+    site.run(&["config", "check"]).says(0, &["is valid"]);
+}
+
+/// Several places at once make several sources; what was named is meant, even if its URLs are a guess.
+#[test]
+fn several_places_make_several_sources() {
+    let site = bare();
+    shop(&site);
+    site.write("films.csv", "url,title\n/films/weir/,Weir\n");
+    site.write("news.xml", "<rss version=\"2.0\"><channel><title>News</title></channel></rss>");
+    site.write("old.xml", "<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><url><loc>https://www.marrowvale.example/old/</loc></url></urlset>");
+    site.page("index.html", "Home", "Tea");
+    let from = ["shop.db", "films.csv", "news.xml", "old.xml"].map(|place| ["--from", place]).concat();
+    site.run(&[&["init", "public", "--url", ROOT][..], &from].concat()).says(
+        0,
+        &[
+            "html public",
+            "sql sqlite:shop.db, table goods",
+            "table films.csv, 1 row",
+            "feed news.xml",
+            "sitemap old.xml",
+            "Set “url” under fields",
+        ],
+    );
+    // Pages that an application serves are listed although no folder has them.
+    assert_eq!(config(&site).matches("may-be-elsewhere").count(), 2, "{}", config(&site));
+    assert_eq!(surveyed(&site), 1 + 12 + 1);
+}
+
+/// Without another source, a sitemap that is named is what names the pages.
+#[test]
+fn a_sitemap_alone_is_a_source() {
+    let site = bare();
+    site.write("old.xml", "<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><url><loc>https://www.marrowvale.example/old/</loc></url></urlset>");
+    site.run(&["init", "--from", "old.xml", "--url", ROOT]).says(0, &["sitemap old.xml", "1 would be listed"]);
+    assert!(!config(&site).contains("moved"));
+}
+
+#[test]
+fn a_second_look_does_not_write_over_the_first() {
+    let site = bare();
+    shop(&site);
+    site.run(&["init", "--url", ROOT]).says(0, &["Wrote idle-atlas.toml"]);
+    let before = config(&site);
+    site.run(&["init", "--url", "https://other.example/"]).says(2, &["there is a idle-atlas.toml already"]);
+    assert_eq!(config(&site), before);
+    site.run(&["init", "--url", ROOT, "--config", "second.toml"]).says(0, &["Wrote second.toml"]);
+}
+
+/// With JSON, everything that is said is data.
+#[test]
+fn what_was_found_is_data() {
+    let site = bare();
+    shop(&site);
+    let facts = site.json(&["init", "--url", ROOT]);
+    assert_eq!(facts["url_from"], "told");
+    assert_eq!(facts["entries"], 12);
+    assert_eq!(facts["made_web_root"], true);
+    assert_eq!(facts["sources"][0], "sql sqlite:shop.db, table goods");
+    assert!(facts["unsure"][0].as_str().unwrap().contains("is a guess"));
 }

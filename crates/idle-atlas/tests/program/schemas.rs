@@ -160,3 +160,45 @@ fn commands_for_editors_shells_and_packages() {
     assert!(site.read("man/idle-atlas.toml.5").contains("urls_per_file"));
     assert!(site.json(&["manual", "man"])["pages"].as_array().unwrap().len() > 15);
 }
+
+/// What `config show` prints of a site that uses every setting is a configuration that builds the same files.
+#[test]
+fn the_configuration_as_shown_is_one() {
+    let site = TestSite::sample();
+    site.build();
+    let before = site.outputs();
+    let ran = site.run(&["config", "show"]);
+    ran.says(0, &["[[archive]]", "# default"]);
+    site.write("idle-atlas.toml", &ran.out);
+    site.run(&["config", "check"]).says(0, &["is valid"]);
+    site.build();
+    assert!(site.outputs() == before, "the files are others than before");
+}
+
+/// The completions of bash complete: commands, options and their values.
+#[cfg(unix)]
+#[rstest]
+#[case("idle-atlas su", "survey")]
+#[case("idle-atlas build --dr", "--dry-run")]
+#[case("idle-atlas config sh", "show")]
+#[cfg_attr(feature = "test-engine", case("idle-atlas test-engine --li", "--listen"))]
+#[case("idle-atlas completions po", "powershell")]
+fn bash_completes(#[case] line: &str, #[case] wanted: &str) {
+    let site = TestSite::new("");
+    site.write("completions", site.run(&["completions", "bash"]).out);
+    let words: Vec<&str> = line.split(' ').collect();
+    let script = format!(
+        ". ./completions; COMP_WORDS=({}); COMP_CWORD={}; _idle__atlas idle-atlas '{}' '{}'; printf '%s\\n' \"${{COMPREPLY[@]}}\"",
+        line,
+        words.len() - 1,
+        words[words.len() - 1],
+        words[words.len() - 2]
+    );
+    let output = std::process::Command::new("bash").args(["-c", &script]).current_dir(site.path("")).output().unwrap();
+    let replies = String::from_utf8(output.stdout).unwrap();
+    assert!(
+        replies.lines().any(|reply| reply == wanted),
+        "{line}: {replies}{}",
+        String::from_utf8_lossy(&output.stderr)
+    );
+}

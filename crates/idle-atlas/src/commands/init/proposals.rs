@@ -23,10 +23,10 @@ pub(super) fn sources(found: &FoundSite, from_home: &dyn Fn(&str) -> String) -> 
         all.extend(of_database(found, database, from_home));
     }
     all.extend(found.feeds.iter().map(|feed| self::feed(found, feed, from_home)));
-    all.extend(found.sitemaps.iter().map(|file| named_sitemap(file, from_home)));
     let needs_crawl = !all.iter().any(|one| !one.is_commented);
     all.extend(crawl(found, needs_crawl));
-    all.extend(moved(found));
+    let is_alone = !all.iter().any(|one| !one.is_commented);
+    all.extend(old_sitemaps(found, is_alone, from_home));
     // A configuration without a source does nothing: then guesses have to do.
     if !all.iter().any(|one| !one.is_commented && !one.shown.starts_with("old sitemap")) {
         all.iter_mut().for_each(|one| one.is_commented = false);
@@ -105,18 +105,17 @@ fn feed(found: &FoundSite, (feed, is_named): &(String, bool), from_home: &dyn Fn
     }
 }
 
-fn named_sitemap(file: &str, from_home: &dyn Fn(&str) -> String) -> ProposedSource {
-    let file_from_home = if file.contains("://") { file.to_owned() } else { from_home(file) };
-    ProposedSource {
-        lines: vec![
-            "[[source]]".to_owned(),
-            "from = \"sitemap\"".to_owned(),
-            format!("file = {}", quoted(&file_from_home)),
-        ],
-        is_commented: false,
-        shown: format!("sitemap {file}"),
-        unsure: Vec::new(),
+/// An old sitemap: beside other sources it gives dates; alone, it has to name the pages.
+fn old_sitemap(file: Option<String>, shown: &str, is_alone: bool) -> ProposedSource {
+    let mut lines = Vec::new();
+    if !is_alone {
+        lines.push("# The sitemap so far: its dates hold for pages that have none of their own. Take this out after some months.".to_owned());
     }
+    lines.extend(["[[source]]", "from = \"sitemap\""].map(str::to_owned));
+    lines.extend((!is_alone).then(|| "moved = true".to_owned()));
+    lines.extend(file.map(|file| format!("file = {}", quoted(&file))));
+    let shown = if is_alone { format!("sitemap {shown}") } else { format!("old sitemap {shown}") };
+    ProposedSource { lines, is_commented: false, shown, unsure: Vec::new() }
 }
 
 /// A crawl, if a live site was named, or if only its server can make the pages.
@@ -127,7 +126,9 @@ fn crawl(found: &FoundSite, is_needed: bool) -> Vec<ProposedSource> {
         return all;
     }
     let mut unsure = Vec::new();
-    let mut is_commented = !is_needed;
+    let can_read = found.live.as_ref().is_none_or(|live| live.barred.is_none() && !live.needs_script);
+    let has_sitemap = found.live.as_ref().is_some_and(|live| !live.sitemaps.is_empty());
+    let is_commented = !is_needed || (!can_read && has_sitemap);
     if let Some(live) = &found.live {
         for feed in &live.feeds {
             all.push(ProposedSource {
@@ -139,7 +140,6 @@ fn crawl(found: &FoundSite, is_needed: bool) -> Vec<ProposedSource> {
         }
         if let Some(barred) = &live.barred {
             unsure.push(format!("robots.txt forbids a crawl by idle-atlas: {barred}. Allow it there, or list the pages from a table or a database."));
-            is_commented &= live.sitemaps.is_empty();
         } else if live.needs_script {
             unsure.push("The home page is empty until a script has run, so a crawl finds no links. List the pages from a table or a database, or from the old sitemap.".to_owned());
         }
@@ -163,34 +163,25 @@ fn crawl(found: &FoundSite, is_needed: bool) -> Vec<ProposedSource> {
     all
 }
 
-/// The sitemaps from which the site moves.
-fn moved(found: &FoundSite) -> Vec<ProposedSource> {
-    let comment =
-        "# The sitemap so far: its dates hold for pages that have none of their own. Take this out after some months.";
-    let with = |file: Option<String>, shown: String| {
-        let mut lines = vec![
-            comment.to_owned(),
-            "[[source]]".to_owned(),
-            "from  = \"sitemap\"".to_owned(),
-            "moved = true".to_owned(),
-        ];
-        lines.extend(file.map(|file| format!("file  = {}", quoted(&file))));
-        ProposedSource { lines, is_commented: false, shown, unsure: Vec::new() }
-    };
+/// The sitemaps of the site so far.
+fn old_sitemaps(found: &FoundSite, is_alone: bool, from_home: &dyn Fn(&str) -> String) -> Vec<ProposedSource> {
+    let named = found.sitemaps.iter().map(|file| {
+        let path = if file.contains("://") { file.clone() } else { from_home(file) };
+        old_sitemap(Some(path), file, is_alone)
+    });
+    let mut all: Vec<ProposedSource> = named.collect();
     if !found.old_sitemaps.is_empty() {
-        return vec![with(None, format!("old sitemap {}", found.old_sitemaps.join(", ")))];
+        // Those in the web root are found anew by each build, wherever they are then.
+        all.push(old_sitemap(None, &found.old_sitemaps.join(", "), false));
     }
-    let live = found.live.iter().flat_map(|live| &live.sitemaps);
-    live.map(|sitemap| {
-        let files = if sitemap.files > 0 {
-            format!(", {}", count(sitemap.files as u64, "file", "files"))
-        } else {
-            format!(", {}", count(sitemap.urls as u64, "URL", "URLs"))
+    let live = found.live.iter().filter(|_| found.old_sitemaps.is_empty()).flat_map(|live| &live.sitemaps);
+    all.extend(live.map(|sitemap| {
+        let size = match sitemap.files {
+            0 => count(sitemap.urls as u64, "URL", "URLs"),
+            files => count(files as u64, "file", "files"),
         };
-        with(
-            Some(format!("{SAVED}/{}", saved_name(&sitemap.address))),
-            format!("old sitemap {}{files}", sitemap.address),
-        )
-    })
-    .collect()
+        let file = format!("{SAVED}/{}", saved_name(&sitemap.address));
+        old_sitemap(Some(file), &format!("{}, {size}", sitemap.address), is_alone)
+    }));
+    all
 }
