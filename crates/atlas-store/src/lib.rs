@@ -100,7 +100,7 @@
 //!
 //! Data that does not fit into memory is written to [`disk`]. [`provenance`] tracks which sources an entry comes from,
 //! and how they map its fields. [`diagnostics`] finds what is worth knowing about a settled site, [`report`] holds the
-//! results, and [`build`] drives everything, at an instant given by the [`clock`] and until it is asked to [`stop`].
+//! results, and [`build`](mod@build) drives everything, at an instant given by the [`clock`] and until it is asked to [`stop`].
 #![deny(missing_docs, unnameable_types)]
 
 mod bytes;

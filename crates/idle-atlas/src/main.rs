@@ -9,7 +9,7 @@ mod interrupt;
 mod view;
 mod commands;
 mod sites;
-#[cfg(test)]
+#[cfg(all(test, feature = "test-engine"))]
 mod reference_pages;
 
 use std::io::Write;

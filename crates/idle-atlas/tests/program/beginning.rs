@@ -275,7 +275,7 @@ fn several_places_make_several_sources() {
             "html public",
             "sql sqlite:shop.db, table goods",
             "table films.csv, 1 row",
-            "feed news.xml",
+            "news.xml",
             "sitemap old.xml",
             "Set “url” under fields",
         ],
@@ -316,4 +316,107 @@ fn what_was_found_is_data() {
     assert_eq!(facts["made_web_root"], true);
     assert_eq!(facts["sources"][0], "sql sqlite:shop.db, table goods");
     assert!(facts["unsure"][0].as_str().unwrap().contains("is a guess"));
+}
+
+/// The sitemaps of a live site are saved with all files that their index lists, compressed or not, so that they go on to
+/// give dates when others are served in their place.
+#[test]
+fn the_sitemaps_of_a_live_site_are_saved_whole() {
+    let urlset = |paths: &[&str], host: &str| {
+        let urls: String = paths
+            .iter()
+            .map(|path| format!("<url><loc>http://{host}{path}</loc><lastmod>2026-03-01</lastmod></url>"))
+            .collect();
+        format!("<urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\">{urls}</urlset>").into_bytes()
+    };
+    let packed = |bytes: &[u8]| {
+        let mut writer = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        std::io::Write::write_all(&mut writer, bytes).unwrap();
+        writer.finish().unwrap()
+    };
+    let server = Server::start(move |request| {
+        let host = request.head.lines().find_map(|line| line.strip_prefix("host: ")).unwrap().trim().to_owned();
+        let found =
+            |kind: &str, body: Vec<u8>| CannedAnswer::Full(200, vec![("Content-Type".into(), kind.into())], body);
+        match request.path.as_str() {
+            "/robots.txt" => found("text/plain", format!("Sitemap: http://{host}/maps/all.xml\n").into_bytes()),
+            "/maps/all.xml" => found("application/xml", format!("<sitemapindex xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\"><sitemap><loc>http://{host}/maps/one.xml.gz</loc></sitemap><sitemap><loc>http://{host}/maps/two.xml</loc></sitemap></sitemapindex>").into_bytes()),
+            "/maps/one.xml.gz" => found("application/gzip", packed(&urlset(&["/", "/a/"], &host))),
+            "/maps/two.xml" => found("application/xml", urlset(&["/gone/"], &host)),
+            "/" | "/a/" => CannedAnswer::Html("<a href=/>Home</a><a href=/a/>A</a><main>A page with enough of a text to be one.</main>".into()),
+            _ => CannedAnswer::Full(404, Vec::new(), Vec::new()),
+        }
+    });
+    let site = bare();
+    site.run(&["init", "--from", &server.url()]).says(0, &["maps/all.xml, 2 files"]);
+    let mut saved: Vec<String> = fs::read_dir(site.path("old-sitemaps"))
+        .unwrap()
+        .map(|entry| entry.unwrap().file_name().into_string().unwrap())
+        .collect();
+    saved.sort();
+    assert_eq!(saved, ["all.xml", "one.xml.gz", "two.xml"]);
+    let moved = site.json(&["survey"])["moved"].clone();
+    assert_eq!((moved["both"].as_u64(), moved["only_old"]["count"].as_u64()), (Some(2), Some(1)));
+    site.build();
+    assert!(site.read("public/sitemap.xml").contains("/a/</loc><lastmod>2026-03-01</lastmod>"));
+}
+
+/// A table at a URL is one source; its address is written as it is.
+#[test]
+fn a_table_at_a_url() {
+    let server = Server::start(|_| {
+        CannedAnswer::Full(200, Vec::new(), b"url,modified\n/a/,2026-10-01\n/b/,2026-10-02\n".to_vec())
+    });
+    let table = format!("{}export/pages.csv", server.url());
+    let site = bare();
+    site.run(&["init", "--from", &table, "--url", ROOT]).says(0, &["pages.csv, 2 rows"]);
+    assert!(config(&site).contains(&format!("file = \"{table}\"")), "{}", config(&site));
+    assert_eq!(surveyed(&site), 2);
+}
+
+/// A home page that is empty until a script has run, folders that look private, canonical links to another site: each is
+/// said, and what is written works all the same.
+#[test]
+fn what_looks_odd_is_said() {
+    let site = bare();
+    site.write("public/index.html", "<title>App</title><div id=app></div><script src=/app.js></script>");
+    site.write(
+        "public/staff/rota.html",
+        "<title>Rota</title><link rel=canonical href=https://old.example/staff/rota.html><main>Rota",
+    );
+    site.write("public/a.html", "<title>A</title><link rel=canonical href=https://old.example/a.html><main>A");
+    site.run(&["init", "public", "--url", ROOT]).says(
+        0,
+        &[
+            "empty until a script has run",
+            "Is /staff/ meant for engines?",
+            "Most canonical links name another site",
+            "canonical = \"ignore\"",
+        ],
+    );
+    assert_eq!(surveyed(&site), 3);
+}
+
+/// The values of a source stand below each other, and what is a guess is a comment, so that it can be taken over by
+/// removing the signs.
+#[test]
+fn proposals_can_be_taken_over() {
+    let site = bare();
+    site.page("index.html", "Home", "Tea");
+    site.write("films.csv", "slug,title,updated\nweir-in-spate,Weir,2026-10-01\nlast-train,Train,2026-10-02\n");
+    site.run(&["init", "public", "--url", ROOT]).says(0, &["written as comments: table films.csv, 2 rows"]);
+    assert_eq!(surveyed(&site), 1);
+    let text = config(&site);
+    let (before, rest) = text.split_once("# [[source]]\n").unwrap();
+    let (proposed, after) = rest.split_once("\n\n").unwrap();
+    let equals: std::collections::BTreeSet<usize> = proposed
+        .lines()
+        .filter(|line| line.starts_with("# ") && line.contains(" = "))
+        .map(|line| line.find(" = ").unwrap())
+        .collect();
+    assert_eq!(equals.len(), 1, "{proposed}");
+    let taken: String = proposed.lines().map(|line| format!("{}\n", line.trim_start_matches("# "))).collect();
+    site.write("idle-atlas.toml", format!("{before}[[source]]\n{taken}\n{after}"));
+    site.run(&["config", "check"]).says(0, &["table films.csv"]);
+    assert_eq!(surveyed(&site), 3);
 }

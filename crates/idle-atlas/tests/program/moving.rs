@@ -111,3 +111,61 @@ fn what_is_left_out_now_is_compared() {
     assert_eq!(survey["moved"]["left_out"]["count"], 1);
     site.run(&["survey"]).says(0, &["in the old one, left out now", "rule in the configuration"]);
 }
+
+/// A sitemap at a URL, as an application makes it: what cannot be fetched stands as it was, and is said.
+#[test]
+fn an_old_sitemap_at_a_url() {
+    use std::sync::Arc;
+    use std::sync::atomic::{AtomicBool, Ordering};
+
+    use crate::server::{CannedAnswer, Server};
+
+    let is_up = Arc::new(AtomicBool::new(true));
+    let up = Arc::clone(&is_up);
+    let server = Server::start(move |_| match up.load(Ordering::SeqCst) {
+        true => {
+            CannedAnswer::Full(200, vec![("Content-Type".into(), "application/xml".into())], old(&URLS).into_bytes())
+        }
+        false => CannedAnswer::Full(503, Vec::new(), Vec::new()),
+    });
+    let mut site = moving(&format!("{MOVED}file = \"{}made/map\"\n", server.url()));
+    site.build();
+    assert_eq!(site.lastmod("/a.html").as_deref(), Some("2026-03-01"));
+    is_up.store(false, Ordering::SeqCst);
+    site.at(NOON + DAY);
+    let ran = site.run(&["build"]);
+    ran.says(1, &["503"]);
+    assert_eq!(site.lastmod("/a.html").as_deref(), Some("2026-03-01"), "what it gave stands");
+}
+
+/// A sitemap of this tool is none to move from, even if it is named.
+#[test]
+fn a_sitemap_of_our_own_gives_no_dates() {
+    let first = moving(HTML);
+    first.build();
+    let site = moving(&format!("{MOVED}file = \"ours.xml\"\n"));
+    site.write("ours.xml", first.read("public/sitemap.xml"));
+    site.run(&["survey"]).says(0, &["ours.xml is a sitemap of this tool by now, so it gives no dates"]);
+    assert_eq!(site.json(&["survey"])["moved"]["both"], 0);
+}
+
+/// Without moved = true, the main file of another tool is still not overwritten, and as a source it is still an error.
+#[test]
+fn only_moved_lets_the_main_file_be_overwritten() {
+    let site = moving(HTML);
+    site.spoil("sitemap.xml", old(&URLS));
+    site.run(&["build"]).says(3, &["another tool wrote it", "--allow overwrite"]);
+    let site = moving(&format!("{HTML}[[source]]\nfrom = \"sitemap\"\nfile = \"public/sitemap.xml\"\n"));
+    site.spoil("sitemap.xml", old(&URLS));
+    site.run(&["survey"]).says(2, &["is the file that build writes", "moved = true"]);
+    let site = moving(&format!("{MOVED}file = \"public/sitemap.xml\"\n"));
+    site.spoil("sitemap.xml", old(&URLS));
+    site.run(&["build"]).says(0, &["3 entries"]);
+}
+
+/// `moved` belongs to sitemaps alone.
+#[test]
+fn other_sources_do_not_take_moved() {
+    let site = moving("[[source]]\nfrom = \"html\"\nfolder = \"public\"\nmoved = true\n");
+    site.run(&["survey"]).says(2, &["line", "“moved” has no effect on a source of kind html"]);
+}

@@ -202,3 +202,31 @@ fn bash_completes(#[case] line: &str, #[case] wanted: &str) {
         String::from_utf8_lossy(&output.stderr)
     );
 }
+
+/// What only its owner may know is in no output, wherever it stands in the configuration.
+#[test]
+fn secrets_are_nowhere() {
+    let site = TestSite::new(&format!(
+        "{HTML}[[engine]]\nname = \"a\"\nvia = \"http-call\"\nendpoint = \"https://engine.example/x?token=s3cret-one&u={{url}}\"\nbody = \"{{url}} s3cret-two\"\n[engine.headers]\nAuthorization = \"Bearer s3cret-three\"\nX-Plain = \"${{FROM_OUTSIDE}}\"\n"
+    ));
+    for arguments in [&["config", "show"][..], &["config", "show", "--verbose"], &["config", "show", "--json"]] {
+        let output = site.command(arguments).env("FROM_OUTSIDE", "s3cret-four").output().unwrap();
+        let out = String::from_utf8(output.stdout).unwrap();
+        assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
+        assert!(!out.contains("s3cret"), "{out}");
+        assert!(out.contains("${FROM_OUTSIDE}") && out.contains("hidden"), "{out}");
+    }
+}
+
+/// For several sites, each is checked, and the gravest exit code counts.
+#[test]
+fn several_configurations_are_checked() {
+    let site = TestSite::new(HTML);
+    site.write(
+        "sites/a/idle-atlas.toml",
+        "[site]\nurl = \"https://a.example/\"\nweb_root = \".\"\n[[source]]\nfrom = \"html\"\nfolder = \".\"\n",
+    );
+    site.write("sites/b/idle-atlas.toml", "[site]\nurl = \"https://b.example/\"\nweb_rot = \".\"\n");
+    let ran = site.run(&["--config", "sites", "config", "check"]);
+    ran.says(2, &["sites/a/idle-atlas.toml is valid", "unknown key “web_rot”"]);
+}

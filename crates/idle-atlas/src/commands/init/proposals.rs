@@ -85,7 +85,7 @@ fn articles(found: &FoundSite, folder: &ArticleFolder, from_home: &dyn Fn(&str) 
         }
     }
     // Where built pages exist, an article under a wrong URL would be left out, or doubled.
-    let is_commented = has_pages && seen.is_none() && !has_own;
+    let is_commented = (has_pages && seen.is_none() && !has_own) || cfg!(not(feature = "markdown"));
     let shown = format!("markdown {}, {}", folder.name, count(folder.articles as u64, "article", "articles"));
     ProposedSource { lines, is_commented, shown, unsure }
 }
@@ -99,7 +99,7 @@ fn feed(found: &FoundSite, (feed, is_named): &(String, bool), from_home: &dyn Fn
     ProposedSource {
         lines: vec!["[[source]]".to_owned(), "from = \"feed\"".to_owned(), format!("file = {}", quoted(&file))],
         // Pages say more than a feed, which has only the newest.
-        is_commented: !is_named && found.pages.pages > 0,
+        is_commented: (!is_named && found.pages.pages > 0) || cfg!(not(feature = "feed")),
         shown: format!("feed {feed}"),
         unsure: Vec::new(),
     }
