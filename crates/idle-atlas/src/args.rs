@@ -423,8 +423,8 @@ mod tests {
             }
             let long = sub.render_long_help().to_string();
             assert!(sub.get_name() == "help" || long.contains("Example: idle-atlas "), "{long}");
-            for option in sub.get_arguments().filter_map(|argument| argument.get_long()).filter(|name| *name != "help")
-            {
+            let shown = sub.get_arguments().filter(|argument| !argument.is_hide_set());
+            for option in shown.filter_map(|argument| argument.get_long()).filter(|name| *name != "help") {
                 assert!(long.contains(&format!("--{option}")), "--{option} is missing in\n{long}");
             }
             all.extend(sub.get_subcommands_mut());

@@ -116,7 +116,7 @@ fn options(command: &Command, wanted: impl Fn(&Arg) -> bool) -> String {
             .map(|value| value.to_string_lossy().into_owned())
             .collect();
         let default = if default.is_empty() { String::new() } else { format!(" Without it: {}.", default.join(" ")) };
-        let help = help.replace("\n\n", ". ").replace("..", ".");
+        let help = help.replace(":\n- ", ": ").replace("\n- ", "; ").replace("\n\n", ". ").replace("..", ".");
         let help = help.trim_end_matches('.');
         let _ = writeln!(rows, "| `{}` | {}.{}{} |", name.replace('|', "\\|"), cell(help), words, default);
     }

@@ -270,7 +270,37 @@ fn takes(facts: &Value) -> String {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
+
     use super::*;
+
+    /// Any value that TOML has.
+    fn value() -> impl Strategy<Value = Value> {
+        let plain = prop_oneof![
+            any::<bool>().prop_map(Value::from),
+            any::<i64>().prop_map(Value::from),
+            (-1000i32..1000).prop_map(|number| Value::from(f64::from(number) / 8.0)),
+            any::<String>().prop_map(Value::from),
+            "[a-z\"'\\\\ \n\t$]{0,9}".prop_map(Value::from),
+        ];
+        plain.prop_recursive(3, 24, 5, |inner| {
+            prop_oneof![
+                prop::collection::vec(inner.clone(), 0..5).prop_map(Value::from),
+                prop::collection::btree_map("[a-zA-Z_ .-]{0,6}", inner, 0..5)
+                    .prop_map(|members| Value::Object(members.into_iter().collect())),
+            ]
+        })
+    }
+
+    proptest! {
+        /// What is shown can be typed: any value is read back as it was.
+        #[test]
+        fn values_are_written_as_toml(value in value()) {
+            let line = format!("value = {}", in_toml(&value));
+            prop_assert!(!line.contains('\n') || line.contains("\"\"\"") || line.contains("'''"), "{}", line);
+            prop_assert_eq!(value_of(&line), value, "{}", line);
+        }
+    }
 
     /// Every key says what it means, and how it is written.
     #[test]

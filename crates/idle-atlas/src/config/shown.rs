@@ -117,6 +117,7 @@ fn veiled_text(text: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    use proptest::prelude::*;
     use rstest::rstest;
 
     use super::*;
@@ -131,6 +132,25 @@ mod tests {
     #[case("sqlite:depot.db", "sqlite:depot.db")]
     fn secrets_are_hidden(#[case] typed: &str, #[case] wanted: &str) {
         assert_eq!(veiled_text(typed), wanted);
+    }
+
+    proptest! {
+        /// Neither a password nor a value of the query is ever shown, whatever stands around it.
+        #[test]
+        fn no_secret_is_shown(
+            scheme in "postgres|mysql|https|http",
+            user in "[a-z]{0,6}",
+            password in "[A-Z0-9]{8}",
+            token in "[A-Z0-9]{9}",
+            host in "[a-z]{1,8}\\.example",
+            path in "(/[a-z]{0,4}){0,3}",
+        ) {
+            let typed = format!("{scheme}://{user}:{password}@{host}{path}?key={token}&x={token}");
+            let shown = veiled_text(&typed);
+            prop_assert!(!shown.contains(&password) && !shown.contains(&token), "{} is shown as {}", typed, shown);
+            let nested = veiled(json!({ "a": [typed], "b": &password })).to_string();
+            prop_assert!(!nested.contains(&password) && !nested.contains(&token), "{}", nested);
+        }
     }
 
     #[test]

@@ -420,3 +420,39 @@ fn proposals_can_be_taken_over() {
     site.run(&["config", "check"]).says(0, &["table films.csv"]);
     assert_eq!(surveyed(&site), 3);
 }
+
+/// A site in a folder of its host: the folder is the site, and its robots.txt is not in the web root.
+#[test]
+fn a_live_site_in_a_folder() {
+    let server = Server::start(|request| match request.path.as_str() {
+        "/shop" => CannedAnswer::Full(301, vec![("Location".into(), "/shop/".into())], Vec::new()),
+        "/shop/" => CannedAnswer::Html(
+            "<a href=/shop/wicks/>Wicks</a><a href=/elsewhere/>E</a><main>The shop with all its lamps.</main>".into(),
+        ),
+        "/shop/wicks/" => CannedAnswer::Html("<main>Wicks of every width that there is.</main>".into()),
+        "/robots.txt" => CannedAnswer::Full(200, Vec::new(), b"User-agent: *\nDisallow: /admin/\n".to_vec()),
+        _ => CannedAnswer::Full(404, Vec::new(), Vec::new()),
+    });
+    let site = bare();
+    site.run(&["init", "--from", &format!("{}shop", server.url())])
+        .says(0, &[&format!("{}shop/ (where visitors end up)", server.url()), "leads to"]);
+    assert!(config(&site).contains("its robots.txt is not in this web root"), "{}", config(&site));
+    assert_eq!(surveyed(&site), 2);
+}
+
+/// Sections of a live site come from its links and sitemaps.
+#[test]
+fn a_live_site_has_sections() {
+    let links: String = (0..9).map(|number| format!("<a href=/journal/{number}/>{number}</a>")).collect();
+    let home =
+        format!("{links}<a href=/2026/a/>a</a><a href=/about/>About</a><main>The home page of a journal.</main>");
+    let server = Server::start(move |request| match request.path.as_str() {
+        "/" => CannedAnswer::Html(home.clone()),
+        "/robots.txt" | "/sitemap.xml" => CannedAnswer::Full(404, Vec::new(), Vec::new()),
+        path => CannedAnswer::Html(format!("<main>The page at {path}, with a text.</main>")),
+    });
+    let site = bare();
+    site.run(&["init", "--from", &server.url()]).says(0, &["sections  journal 9"]);
+    site.build();
+    assert!(site.path("public/atlas-journal-1.xml").exists());
+}
