@@ -416,6 +416,6 @@ fn init_looks_at_the_tables_of_a_server(#[case] server: &str) {
     let text = site.read("idle-atlas.toml");
     assert!(text.contains("connection = \"${DEPOT}\"") && !text.contains("lampoil"), "{text}");
     assert!(text.contains("select slug, name, updated_at from engine_sheds"), "{text}");
-    run(&site, server, &["survey", "--list", "--under", "/engine_sheds/"]).says(0, &["upper-shed", "lower-shed"]);
+    run(&site, server, &["survey", "--list", "--under", "/engine-sheds/"]).says(0, &["upper-shed", "lower-shed"]);
     ask(server, "drop table engine_sheds");
 }
