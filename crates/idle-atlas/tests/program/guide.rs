@@ -87,13 +87,20 @@ impl Reader {
         // The site on the page is reached through the server that stands for it.
         let proxy = self.server.iter().map(|server| ("http_proxy", server.url()));
         let path = format!("{}:{}", bin.display(), std::env::var("PATH").unwrap_or_default());
-        let output = Command::new("bash")
+        let mut shell = Command::new("bash");
+        for name in
+            ["HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "ALL_PROXY", "all_proxy", "NO_PROXY", "no_proxy", "NO_COLOR"]
+        {
+            shell.env_remove(name);
+        }
+        let output = shell
             .args(["-c", &format!("{command} 2>&1")])
             .current_dir(self.folder.path())
             .env("PATH", path)
             .env("HOME", self.folder.path())
             .env("SOURCE_DATE_EPOCH", NOON.to_string())
             .env("TZ", "Etc/UTC")
+            .env("LC_ALL", "C.UTF-8")
             .envs(proxy)
             .output()
             .unwrap();
